@@ -1,0 +1,12 @@
+// Package disk is the common ground of disk image formats: what an image
+// tells of itself, which parts of it hold data, and the pump that moves guest
+// bytes from any image to any other.
+//
+// A format lives in a folder of its own (raw, qcow2, vmdk) and imports this
+// package; formats.Open finds the right one by content. This package knows no
+// format, no network and no hypervisor.
+//
+// Offsets and lengths are in bytes of the guest's disk unless a name says
+// otherwise. "Data" is what has to be moved; everything else reads as zeros
+// or is a parent's affair.
+package disk

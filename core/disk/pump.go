@@ -1,0 +1,241 @@
+package disk
+
+import (
+	"context"
+	"errors"
+	"io"
+	"runtime"
+	"sync"
+	"time"
+)
+
+// Piece is a run of guest data on its way.
+type Piece struct {
+	Offset int64
+	Length int
+	// Load fills dst, of Length bytes. It may run on any goroutine.
+	Load func(dst []byte) error
+	// Mark is handed to Options.Saved once this piece is safe: what the feed
+	// needs to go on after it. It may be nil.
+	Mark any
+}
+
+// Feed hands out the data of a disk, in ascending order of offset.
+type Feed interface {
+	// Next returns io.EOF after the last piece.
+	Next() (Piece, error)
+}
+
+// Options of Pump. The zero value works.
+type Options struct {
+	// Workers is how many goroutines load and pack; 0 means one a processor.
+	Workers int
+	// Progress is told of every block put, in guest bytes of data.
+	Progress func(dataBytes int64)
+	// SaveEvery is how many guest bytes of data may pass between two saves; 0 means 128 MiB.
+	SaveEvery int64
+	// Saved is called after Target.Sync: everything below off is safe. state
+	// and mark are what target and feed need to go on. Nil: nothing is saved.
+	Saved func(off int64, state []byte, mark any) error
+}
+
+// Pump moves every piece of feed into target: loads and packs in parallel,
+// puts in order. It stops at once when ctx ends, and does not call
+// Target.Finish, so that the caller may go on later or throw the target away.
+// Memory is bounded by Workers and the length of pieces.
+func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
+	if o.Workers == 0 {
+		o.Workers = max(2, runtime.GOMAXPROCS(0))
+	}
+	if o.SaveEvery == 0 {
+		o.SaveEvery = 128 << 20
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+
+	type parcel struct {
+		Piece
+		plain, buf, packed []byte
+		err                error
+		ready              chan struct{}
+	}
+	inFlight := 4 * o.Workers
+	work := make(chan *parcel, inFlight)
+	order := make(chan *parcel, inFlight)
+	pool := sync.Pool{New: func() any { return &parcel{ready: make(chan struct{}, 1)} }}
+
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	defer cancel(nil) // before Wait: lets the goroutines go
+
+	wg.Go(func() { // feed
+		defer close(work)
+		defer close(order)
+		for {
+			piece, err := feed.Next()
+			if errors.Is(err, io.EOF) {
+				return
+			}
+			if err != nil {
+				cancel(err)
+				return
+			}
+			p := pool.Get().(*parcel)
+			p.Piece, p.err, p.packed = piece, nil, nil
+			if cap(p.plain) < piece.Length {
+				p.plain = make([]byte, piece.Length)
+			}
+			p.plain = p.plain[:piece.Length]
+			select {
+			case order <- p:
+			case <-ctx.Done():
+				return
+			}
+			work <- p // has room whenever order had
+		}
+	})
+	for range o.Workers {
+		wg.Go(func() { // load and pack
+			for p := range work {
+				if ctx.Err() == nil {
+					if p.err = p.Load(p.plain); p.err == nil {
+						p.packed, p.err = target.Pack(p.plain, p.buf[:0])
+						if p.err == nil && len(p.packed) > 0 && &p.packed[0] != &p.plain[0] {
+							p.buf = p.packed[:0]
+						}
+					}
+				}
+				p.ready <- struct{}{}
+			}
+		})
+	}
+
+	save := func(off int64, mark any) error {
+		if o.Saved == nil {
+			return nil
+		}
+		state, err := target.Sync()
+		if err != nil {
+			return err
+		}
+		return o.Saved(off, state, mark)
+	}
+	var unsaved int64
+	lastSave := time.Now()
+	for {
+		var p *parcel
+		var open bool
+		select {
+		case p, open = <-order:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		if !open {
+			return context.Cause(ctx)
+		}
+		<-p.ready
+		if err := context.Cause(ctx); err != nil {
+			return err
+		}
+		if p.err != nil {
+			return p.err
+		}
+		if err := target.Put(p.Offset, p.packed, p.Length); err != nil {
+			return err
+		}
+		if o.Progress != nil {
+			o.Progress(int64(p.Length))
+		}
+		unsaved += int64(p.Length)
+		// A slow source is saved by the clock, so that a cut costs seconds of it at most.
+		if unsaved >= o.SaveEvery || unsaved > 0 && time.Since(lastSave) > 5*time.Second {
+			if err := save(p.Offset+int64(p.Length), p.Mark); err != nil {
+				return err
+			}
+			unsaved, lastSave = 0, time.Now()
+		}
+		pool.Put(p)
+	}
+}
+
+// ImageFeed feeds the data of img from guest offset from on, in pieces that
+// end at whole multiples of unit, of about one MiB.
+func ImageFeed(img Image, from int64, unit int) Feed {
+	piece := int64(max(unit, 1<<20/unit*unit))
+	return &imageFeed{img: img, off: from, size: img.Info().VirtualBytes, unit: int64(unit), piece: piece}
+}
+
+type imageFeed struct {
+	img               Image
+	off, size         int64
+	run               Range // what is known to lie at off
+	unit, piece, done int64 // done: everything below was handed out
+}
+
+func (f *imageFeed) Next() (Piece, error) {
+	for f.off < f.size {
+		if f.off >= f.run.End() || f.off < f.run.Offset {
+			r, err := f.img.Map(f.off)
+			if err != nil {
+				return Piece{}, err
+			}
+			f.run = r
+		}
+		if f.run.Kind != Data {
+			f.off = f.run.End()
+			continue
+		}
+		// Whole units only: the target may not take half a grain twice.
+		start := max(f.off/f.unit*f.unit, f.done)
+		end := min((f.run.End()+f.unit-1)/f.unit*f.unit, start/f.piece*f.piece+f.piece, f.size)
+		f.off, f.done = end, end
+		if end <= start {
+			f.off = f.run.End()
+			continue
+		}
+		return Piece{Offset: start, Length: int(end - start), Load: func(dst []byte) error {
+			n, err := f.img.ReadAt(dst, start)
+			if n == len(dst) {
+				return nil
+			}
+			if err == io.EOF || err == nil {
+				return io.ErrUnexpectedEOF
+			}
+			return err
+		}}, nil
+	}
+	return Piece{}, io.EOF
+}
+
+// Sum is the digest that h makes of every byte the guest would see.
+func Sum(ctx context.Context, img Image, h io.Writer, progress func(bytes int64)) error {
+	size := img.Info().VirtualBytes
+	buf := make([]byte, 1<<20)
+	for off := int64(0); off < size; {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		r, err := img.Map(off)
+		if err != nil {
+			return err
+		}
+		for off < r.End() {
+			part := buf[:min(int64(len(buf)), r.End()-off)]
+			if r.Kind == Data {
+				if n, err := img.ReadAt(part, off); n < len(part) {
+					return errors.Join(io.ErrUnexpectedEOF, err)
+				}
+				h.Write(part)
+			} else {
+				for rest := part; len(rest) > 0; rest = rest[min(len(rest), len(zeros)):] {
+					h.Write(zeros[:min(len(rest), len(zeros))])
+				}
+			}
+			off += int64(len(part))
+			if progress != nil {
+				progress(int64(len(part)))
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,245 @@
+package vmdk
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"sync"
+
+	"github.com/klauspost/compress/zlib"
+
+	"unvora.example/unvora/core/disk"
+)
+
+// Image is a sparse VMDK read in any order.
+type Image struct {
+	header
+	src       disk.Source
+	closer    io.Closer
+	directory []uint32 // sector of each grain table; 0: none
+
+	mu     sync.Mutex
+	tables map[int64][]uint32 // a few, thrown away all at once
+}
+
+const tablesKept = 1024 // 2 KiB each as written by most
+
+// Open reads header (or the footer, where the header says so), descriptor and
+// grain directory.
+func Open(src disk.Source) (*Image, error) {
+	raw := make([]byte, headerBytes)
+	if _, err := src.ReadAt(raw, 0); err != nil {
+		return nil, fmt.Errorf("%w: read the header: %v", disk.ErrFormat, err)
+	}
+	h, err := parseHeader(raw, 0)
+	if err != nil {
+		return nil, err
+	}
+	i := &Image{header: *h, src: src, tables: map[int64][]uint32{}}
+	i.closer, _ = src.(io.Closer)
+	if h.directoryAt == gdAtEnd {
+		// footer marker, footer, end-of-stream marker
+		at := src.Size() - 2*sectorBytes
+		if at < headerBytes {
+			return nil, disk.Damaged(src.Size(), "ends before its footer: it is cut short")
+		}
+		if _, err := src.ReadAt(raw, at); err != nil {
+			return nil, err
+		}
+		footer, err := parseHeader(raw, at)
+		if err != nil {
+			return nil, disk.Damaged(at, "no footer in the last KiB: the image is cut short")
+		}
+		if footer.capacity != h.capacity || footer.grain != h.grain || footer.entries != h.entries || footer.directoryAt == gdAtEnd {
+			return nil, disk.Damaged(at, "header and footer contradict each other")
+		}
+		i.directoryAt = footer.directoryAt
+	}
+	if n := int64(h.descriptorSize) * sectorBytes; n > 0 && n <= 1<<20 {
+		text := make([]byte, n)
+		if _, err := src.ReadAt(text, int64(h.descriptorAt)*sectorBytes); err != nil {
+			return nil, disk.Damaged(int64(h.descriptorAt)*sectorBytes, "read descriptor: %v", err)
+		}
+		i.descriptorProps = parseDescriptor(string(text))
+	}
+	dir := make([]byte, i.header.tables()*4)
+	at := int64(i.directoryAt) * sectorBytes
+	if i.directoryAt > 1<<54 || at+int64(len(dir)) > src.Size() {
+		return nil, disk.Damaged(at, "grain directory lies beyond the end of the file")
+	}
+	if _, err := src.ReadAt(dir, at); err != nil && len(dir) > 0 {
+		return nil, disk.Damaged(at, "read grain directory: %v", err)
+	}
+	i.directory = words(dir)
+	return i, nil
+}
+
+func words(raw []byte) []uint32 {
+	w := make([]uint32, len(raw)/4)
+	for n := range w {
+		w[n] = binary.LittleEndian.Uint32(raw[n*4:])
+	}
+	return w
+}
+
+func (i *Image) Info() disk.Info {
+	variant := "sparse"
+	if i.flags&flagCompressed != 0 {
+		variant = "stream"
+	}
+	return disk.Info{
+		Format: Format, Variant: variant, VirtualBytes: i.bytes(), ID: i.descriptorProps.cid,
+		Parent: i.descriptorProps.parent(), Clean: !i.unclean,
+	}
+}
+
+func (i *Image) Close() error {
+	if i.closer == nil {
+		return nil
+	}
+	return i.closer.Close()
+}
+
+// table returns the n-th grain table, nil when there is none.
+func (i *Image) table(n int64) ([]uint32, error) {
+	if i.directory[n] == 0 {
+		return nil, nil
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if t := i.tables[n]; t != nil {
+		return t, nil
+	}
+	raw := make([]byte, i.entries*4)
+	at := int64(i.directory[n]) * sectorBytes
+	if _, err := i.src.ReadAt(raw, at); err != nil {
+		return nil, disk.Damaged(int64(i.directoryAt)*sectorBytes+n*4, "grain table %d at byte %d: %v", n, at, err)
+	}
+	if len(i.tables) >= tablesKept {
+		clear(i.tables)
+	}
+	i.tables[n] = words(raw)
+	return i.tables[n], nil
+}
+
+func (i *Image) kind(entry uint32) disk.Kind {
+	switch {
+	case entry == 0:
+		return disk.Parent
+	case entry == 1 && i.flags&flagZeroGrain != 0:
+		return disk.Zero
+	}
+	return disk.Data
+}
+
+// Map walks one grain table.
+func (i *Image) Map(off int64) (disk.Range, error) {
+	if off < 0 || off >= i.bytes() {
+		return disk.Range{}, disk.ErrRange
+	}
+	span := i.grainBytes() * int64(i.entries)
+	n := off / span
+	end := min((n+1)*span, i.bytes())
+	t, err := i.table(n)
+	if err != nil {
+		return disk.Range{}, err
+	}
+	if t == nil {
+		for end < i.bytes() && i.directory[end/span] == 0 {
+			end = min(end+span, i.bytes())
+		}
+		return disk.Range{Offset: off, Length: end - off, Kind: disk.Parent}, nil
+	}
+	first := off % span / i.grainBytes()
+	kind := i.kind(t[first])
+	k := first + 1
+	for k < int64(i.entries) && i.kind(t[k]) == kind {
+		k++
+	}
+	return disk.Range{Offset: off, Length: min(n*span+k*i.grainBytes(), end) - off, Kind: kind}, nil
+}
+
+func (i *Image) ReadAt(p []byte, off int64) (int, error) {
+	span := i.grainBytes() * int64(i.entries)
+	done := 0
+	for done < len(p) {
+		at := off + int64(done)
+		if at >= i.bytes() {
+			return done, io.EOF
+		}
+		inGrain := at % i.grainBytes()
+		part := p[done:min(int64(len(p)), int64(done)+i.grainBytes()-inGrain, int64(done)+i.bytes()-at)]
+		t, err := i.table(at / span)
+		if err != nil {
+			return done, err
+		}
+		if t == nil || i.kind(t[at%span/i.grainBytes()]) != disk.Data {
+			clear(part)
+		} else if err := i.readGrain(part, int64(t[at%span/i.grainBytes()])*sectorBytes, inGrain, at/int64(i.grainBytes())*int64(i.grain)); err != nil {
+			return done, err
+		}
+		done += len(part)
+	}
+	return done, nil
+}
+
+// readGrain reads part of the grain stored at byte host of the file.
+func (i *Image) readGrain(p []byte, host, inGrain, lba int64) error {
+	if i.flags&flagCompressed == 0 {
+		if n, err := i.src.ReadAt(p, host+inGrain); n < len(p) {
+			return disk.Damaged(host, "grain of sector %d: %v", lba, err)
+		}
+		return nil
+	}
+	var head [12]byte
+	if _, err := i.src.ReadAt(head[:], host); err != nil {
+		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
+	}
+	size := int64(binary.LittleEndian.Uint32(head[8:]))
+	if got := int64(binary.LittleEndian.Uint64(head[:])); got != lba || size > 2*i.grainBytes()+sectorBytes {
+		return disk.Damaged(host, "grain of sector %d begins with a marker for sector %d and %d bytes", lba, got, size)
+	}
+	packed, plain := make([]byte, size), make([]byte, i.grainBytes())
+	if n, err := i.src.ReadAt(packed, host+12); n < len(packed) {
+		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
+	}
+	if err := inflate(plain, packed); err != nil {
+		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
+	}
+	copy(p, plain[inGrain:])
+	return nil
+}
+
+var inflaters sync.Pool
+
+// inflate unpacks a zlib stream (RFC 1950). One that ends early leaves the
+// rest of plain zero: the last grain of a disk may be stored short.
+func inflate(plain, packed []byte) error {
+	src := bytes.NewReader(packed)
+	r, _ := inflaters.Get().(io.ReadCloser)
+	var err error
+	if r == nil {
+		r, err = zlib.NewReader(src)
+	} else {
+		err = r.(zlib.Resetter).Reset(src, nil)
+	}
+	if err != nil {
+		return err
+	}
+	n, err := io.ReadFull(r, plain)
+	switch {
+	case err == nil: // to the end, so that the checksum is compared
+		var one [1]byte
+		if m, e := r.Read(one[:]); m != 0 || e != io.EOF {
+			err = fmt.Errorf("unpacks to more than %d bytes or fails its checksum (%v)", len(plain), e)
+		}
+	case err == io.ErrUnexpectedEOF && n > 0 && n%sectorBytes == 0:
+		clear(plain[n:])
+		err = nil
+	}
+	if err == nil {
+		inflaters.Put(r)
+	}
+	return err
+}

@@ -1,0 +1,133 @@
+// Package machine is the model of a virtual machine: its hardware, disks, NICs
+// and the passport that travels with a copy. It says nothing of where a copy
+// lies, how a descriptor is written or which host could run it.
+package machine
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Machine is what a descriptor tells of one virtual machine.
+type Machine struct {
+	Name         string    `json:"name"`
+	UUID         string    `json:"uuid"`         // of the machine; "" when not stated
+	FirmwareUUID string    `json:"firmwareUuid"` // that the firmware shows the guest (SMBIOS type 1)
+	Serial       string    `json:"serial,omitempty"`
+	CPUs         int       `json:"cpus"`
+	MemoryBytes  int64     `json:"memoryBytes"`
+	Firmware     string    `json:"firmware"` // bios or uefi
+	Guest        string    `json:"guest"`    // operating system as described, "" when not stated
+	GuestID      int       `json:"guestId"`  // CIM_OperatingSystem.OSType
+	Disks        []Disk    `json:"disks"`
+	NICs         []NIC     `json:"nics"`
+	Passport     *Passport `json:"passport"`
+}
+
+// Disk is a disk of a machine. Its chain's lower layers are not told here.
+type Disk struct {
+	ID           string `json:"id"`   // in the descriptor, unique within the machine
+	File         string `json:"file"` // relative to the descriptor; "" for an empty disk
+	Format       string `json:"format"`
+	VirtualBytes int64  `json:"virtualBytes"`
+	FileBytes    int64  `json:"fileBytes"` // 0 when not stated
+	Controller   string `json:"controller"`
+	Slot         int    `json:"slot"`
+}
+
+// NIC is a network adapter.
+type NIC struct {
+	Name    string `json:"name"`  // unique within the machine
+	Model   string `json:"model"` // rasd:ResourceSubType, as stated
+	MAC     string `json:"mac"`   // lower case, colons; "" when not stated
+	Network string `json:"network"`
+	Segment string `json:"segment,omitempty"` // of that network where it was made, when known
+	VLAN    int    `json:"vlan,omitempty"`    // likewise; 0: not known or untagged
+}
+
+// Passport is the small record that travels with a copy.
+type Passport struct {
+	Lineage  string    `json:"lineage"`
+	Copy     string    `json:"copy"`
+	Parent   string    `json:"parent,omitempty"` // copy it was made from
+	MadeBy   string    `json:"madeBy"`           // operation
+	MadeAt   time.Time `json:"madeAt"`
+	Identity string    `json:"identity"` // original, keep or renew
+	Renewed  []string  `json:"renewed,omitempty"`
+}
+
+// FileBytes adds up what the machine's disk files hold, in bytes.
+func (m *Machine) FileBytes() (sum int64) {
+	for _, d := range m.Disks {
+		sum += d.FileBytes
+	}
+	return sum
+}
+
+// MACs lists the stated MACs.
+func (m *Machine) MACs() []string {
+	macs := []string{}
+	for _, n := range m.NICs {
+		if n.MAC != "" {
+			macs = append(macs, n.MAC)
+		}
+	}
+	return macs
+}
+
+// Clone returns a copy that shares nothing with m.
+func (m *Machine) Clone() *Machine {
+	c := *m
+	c.Disks = append([]Disk(nil), m.Disks...)
+	c.NICs = append([]NIC(nil), m.NICs...)
+	if m.Passport != nil {
+		p := *m.Passport
+		c.Passport = &p
+	}
+	return &c
+}
+
+// maxName is the longest name that leaves room for a disk's suffix in a file
+// name of 255 bytes.
+const maxName = 200
+
+// CheckName tells why name can't be a machine's name and, with it, a folder's.
+func CheckName(name string) error {
+	switch {
+	case name == "":
+		return fmt.Errorf("a name is needed")
+	case len(name) > maxName:
+		return fmt.Errorf("name has %d bytes, at most %d fit", len(name), maxName)
+	case strings.HasPrefix(name, "."):
+		return fmt.Errorf("name %q begins with a dot", name)
+	case strings.TrimSpace(name) != name:
+		return fmt.Errorf("name %q begins or ends with a space", name)
+	}
+	for _, r := range name {
+		if r < ' ' || r == 0x7f || strings.ContainsRune(`/\:*?"<>|`, r) {
+			return fmt.Errorf("name %q has a character that file names can't have: %q", name, r)
+		}
+	}
+	return nil
+}
+
+// CleanName makes a usable name of any text.
+func CleanName(text string) string {
+	clean := strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || strings.ContainsRune(`/\:*?"<>|`, r) {
+			return '-'
+		}
+		return r
+	}, text)
+	clean = strings.Trim(clean, " .-")
+	for len(clean) > maxName {
+		_, size := utf8.DecodeLastRuneInString(clean)
+		clean = clean[:len(clean)-size]
+	}
+	if clean == "" {
+		return "machine"
+	}
+	return clean
+}

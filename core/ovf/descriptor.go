@@ -1,0 +1,447 @@
+// Package ovf reads and writes machine descriptors and packages.
+//
+// Source: DMTF DSP0243 "Open Virtualization Format Specification", versions
+// 1.1 and 2.0: envelope (section 7), references and disk section (8, 9.1),
+// hardware description (8), manifest (6.4), distribution as one file (6.3:
+// OVA, a USTAR archive).
+//
+// A descriptor is kept as a tree: what is not understood stays as it was, also
+// when the machine in it is changed.
+package ovf
+
+import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"math/big"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+
+	"unvora.example/unvora/core/machine"
+)
+
+const (
+	nsEnvelope1 = "http://schemas.dmtf.org/ovf/envelope/1"
+	nsEnvelope2 = "http://schemas.dmtf.org/ovf/envelope/2"
+	nsCIM       = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/"
+	nsRASD      = nsCIM + "CIM_ResourceAllocationSettingData"
+	nsVSSD      = nsCIM + "CIM_VirtualSystemSettingData"
+	nsEPASD     = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_EthernetPortAllocationSettingData.xsd"
+	nsSASD      = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_StorageAllocationSettingData.xsd"
+	nsUnvora    = "urn:x-unvora:descriptor:1" // ours: what OVF has no place for
+
+	maxDescriptorBytes = 8 << 20
+	maxDepth           = 64
+)
+
+// Resource types of CIM_ResourceAllocationSettingData that are read.
+const (
+	typeCPU      = 3
+	typeMemory   = 4
+	typeIDE      = 5
+	typeSCSI     = 6
+	typeEthernet = 10
+	typeDisk     = 17
+	typeStorage  = 20
+)
+
+var controllers = map[int]string{typeIDE: "ide", typeSCSI: "scsi", typeStorage: "sata"}
+
+// formatURIs are the values of ovf:format by which disk formats go. The first
+// of a format is written; a URI is matched without its fragment too.
+var formatURIs = []struct{ uri, format string }{
+	{"http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized", "vmdk"},
+	{"http://www.vmware.com/interfaces/specifications/vmdk.html", "vmdk"},
+	{"http://www.gnome.org/~markmc/qcow-image-format.html", "qcow2"},
+	{"http://technet.microsoft.com/en-us/library/bb676673.aspx", "vhd"},
+	{"urn:x-unvora:format:raw", "raw"},
+}
+
+// Descriptor is a parsed envelope.
+type Descriptor struct {
+	doc      *etree.Document
+	ns       string            // of the envelope
+	Version  string            // 1 or 2
+	Machines []machine.Machine // each virtual system, in order
+	Files    []FileRef         // of the References section
+	Notes    []Deviation
+}
+
+// FileRef is a file that the descriptor names.
+type FileRef struct {
+	ID, Href  string
+	SizeBytes int64 // 0 when not stated
+}
+
+// Deviation is something about a package or descriptor that its user should
+// know; Code is one of the catalogue of findings.
+type Deviation struct {
+	Code    string
+	Subject string
+	Message string
+}
+
+// Problem is a Deviation that ends the reading.
+type Problem struct {
+	Code    string
+	Subject string // file or entry
+	Offset  int64  // in bytes, -1 when there is none
+	Line    int    // of a descriptor, 0 when there is none
+	Message string
+}
+
+func (p *Problem) Error() string {
+	where := p.Subject
+	if p.Line > 0 {
+		where += fmt.Sprintf(", line %d", p.Line)
+	}
+	if p.Offset >= 0 {
+		where += fmt.Sprintf(", byte %d", p.Offset)
+	}
+	return where + ": " + p.Message
+}
+
+func malformed(name string, line int, format string, args ...any) error {
+	return &Problem{Code: "descriptor.malformed", Subject: name, Offset: -1, Line: line, Message: fmt.Sprintf(format, args...)}
+}
+
+// Parse reads a descriptor; name is told in errors.
+func Parse(name string, raw []byte) (*Descriptor, error) {
+	if len(raw) > maxDescriptorBytes {
+		return nil, malformed(name, 0, "descriptor has %d bytes, at most %d are read", len(raw), maxDescriptorBytes)
+	}
+	if err := checkXML(name, raw); err != nil {
+		return nil, err
+	}
+	doc := etree.NewDocument()
+	if err := doc.ReadFromBytes(raw); err != nil {
+		return nil, malformed(name, 0, "%v", err)
+	}
+	root := doc.Root()
+	if root == nil || root.Tag != "Envelope" {
+		return nil, malformed(name, 1, "the outermost element is not an OVF Envelope")
+	}
+	d := &Descriptor{doc: doc, ns: root.NamespaceURI()}
+	switch d.ns {
+	case nsEnvelope1:
+		d.Version = "1"
+	case nsEnvelope2:
+		d.Version = "2"
+	default:
+		return nil, &Problem{Code: "descriptor.version", Subject: name, Offset: -1, Line: 1,
+			Message: fmt.Sprintf("envelope namespace %q is not that of OVF 1 or 2", d.ns)}
+	}
+	return d, d.read(name)
+}
+
+// checkXML goes through all tokens: errors get a line, and neither depth nor
+// document types (entities) are taken on trust.
+func checkXML(name string, raw []byte) error {
+	dec := xml.NewDecoder(strings.NewReader(string(raw)))
+	depth := 0
+	for {
+		tok, err := dec.RawToken()
+		if tok == nil && err != nil {
+			if err.Error() == "EOF" {
+				if depth != 0 {
+					line, _ := dec.InputPos()
+					return malformed(name, line, "ends with %d elements still open: it is cut short", depth)
+				}
+				return nil
+			}
+			line, _ := dec.InputPos()
+			var syntax *xml.SyntaxError
+			if errors.As(err, &syntax) {
+				return malformed(name, line, "%s", syntax.Msg)
+			}
+			return malformed(name, line, "%v", err)
+		}
+		switch t := tok.(type) {
+		case xml.StartElement:
+			if depth++; depth > maxDepth {
+				line, _ := dec.InputPos()
+				return malformed(name, line, "elements are nested more than %d deep", maxDepth)
+			}
+		case xml.EndElement:
+			depth--
+		case xml.Directive:
+			if strings.HasPrefix(string(t), "DOCTYPE") {
+				line, _ := dec.InputPos()
+				return malformed(name, line, "has a document type; entities are not expanded")
+			}
+		}
+	}
+}
+
+// attr returns an attribute by local name, whatever its prefix: writers differ.
+func attr(e *etree.Element, local string) string {
+	for _, a := range e.Attr {
+		if a.Key == local && a.Space != "xmlns" {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// text returns a child's text by local name.
+func text(e *etree.Element, local string) string {
+	if c := child(e, local); c != nil {
+		return strings.TrimSpace(c.Text())
+	}
+	return ""
+}
+
+func child(e *etree.Element, local string) *etree.Element {
+	if e == nil {
+		return nil
+	}
+	for _, c := range e.ChildElements() {
+		if c.Tag == local {
+			return c
+		}
+	}
+	return nil
+}
+
+func children(e *etree.Element, locals ...string) (all []*etree.Element) {
+	if e == nil {
+		return nil
+	}
+	for _, c := range e.ChildElements() {
+		for _, l := range locals {
+			if c.Tag == l {
+				all = append(all, c)
+			}
+		}
+	}
+	return all
+}
+
+var known = map[string]bool{
+	"References": true, "DiskSection": true, "NetworkSection": true, "VirtualSystem": true, "VirtualSystemCollection": true,
+	"VirtualHardwareSection": true, "OperatingSystemSection": true, "AnnotationSection": true, "ProductSection": true,
+	"EulaSection": true, "Strings": true, "Info": true, "Name": true, "DeploymentOptionSection": true, "StartupSection": true,
+	"ResourceAllocationSection": true, "PassportSection": true, "MachineSection": true,
+}
+
+type diskEntry struct {
+	disk machine.Disk
+	elem *etree.Element
+}
+
+func (d *Descriptor) read(name string) error {
+	root := d.doc.Root()
+	files := map[string]FileRef{}
+	for _, f := range children(child(root, "References"), "File") {
+		size, _ := strconv.ParseInt(attr(f, "size"), 10, 64)
+		ref := FileRef{attr(f, "id"), attr(f, "href"), max(0, size)}
+		if _, twice := files[ref.ID]; twice || ref.ID == "" || ref.Href == "" {
+			return malformed(name, 0, "the References section has a File without id or href, or the id %q twice", ref.ID)
+		}
+		files[ref.ID] = ref
+		d.Files = append(d.Files, ref)
+	}
+	disks := map[string]machine.Disk{}
+	for _, e := range children(child(root, "DiskSection"), "Disk") {
+		id := attr(e, "diskId")
+		bytes, err := capacity(attr(e, "capacity"), attr(e, "capacityAllocationUnits"))
+		if err != nil {
+			return malformed(name, 0, "disk %q: %v", id, err)
+		}
+		disk := machine.Disk{ID: id, VirtualBytes: bytes, Format: formatOf(attr(e, "format"))}
+		if ref := attr(e, "fileRef"); ref != "" {
+			f, ok := files[ref]
+			if !ok {
+				return malformed(name, 0, "disk %q names the file %q, which the References section does not list", id, ref)
+			}
+			disk.File, disk.FileBytes = f.Href, f.SizeBytes
+		}
+		disks[id] = disk
+	}
+	networks := map[string]*etree.Element{}
+	for _, n := range children(child(root, "NetworkSection"), "Network") {
+		networks[attr(n, "name")] = n
+	}
+	systems := children(root, "VirtualSystem")
+	for _, c := range children(root, "VirtualSystemCollection") {
+		systems = append(systems, children(c, "VirtualSystem")...)
+	}
+	for _, s := range systems {
+		m, err := readSystem(s, disks, networks)
+		if err != nil {
+			return malformed(name, 0, "machine %q: %v", attr(s, "id"), err)
+		}
+		d.Machines = append(d.Machines, *m)
+		d.unknown(s)
+	}
+	d.unknown(root)
+	if len(d.Machines) == 0 {
+		return malformed(name, 0, "it describes no machine")
+	}
+	return nil
+}
+
+// unknown notes required sections that are not understood.
+func (d *Descriptor) unknown(e *etree.Element) {
+	for _, c := range e.ChildElements() {
+		if !known[c.Tag] && attr(c, "required") != "false" && strings.HasSuffix(c.Tag, "Section") {
+			d.Notes = append(d.Notes, Deviation{"descriptor.section-required", c.Tag,
+				fmt.Sprintf("The section %s is marked as required and is not understood. It is kept as it is.", c.Tag)})
+		}
+	}
+}
+
+func readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[string]*etree.Element) (*machine.Machine, error) {
+	m := &machine.Machine{Name: text(s, "Name"), Firmware: "bios"}
+	if m.Name == "" {
+		m.Name = attr(s, "id")
+	}
+	if osSection := child(s, "OperatingSystemSection"); osSection != nil {
+		m.GuestID, _ = strconv.Atoi(attr(osSection, "id"))
+		m.Guest = text(osSection, "Description")
+	}
+	hw := child(s, "VirtualHardwareSection")
+	if hw == nil {
+		return nil, errors.New("it has no VirtualHardwareSection")
+	}
+	parents := map[string]string{} // InstanceID → controller
+	items := children(hw, "Item", "StorageItem", "EthernetPortItem")
+	for _, it := range items {
+		if t, _ := strconv.Atoi(text(it, "ResourceType")); controllers[t] != "" {
+			parents[text(it, "InstanceID")] = controllers[t]
+			if sub := text(it, "ResourceSubType"); sub != "" {
+				parents[text(it, "InstanceID")] = strings.ToLower(sub)
+			}
+		}
+	}
+	for _, it := range items {
+		quantity := text(it, "VirtualQuantity")
+		switch t, _ := strconv.Atoi(text(it, "ResourceType")); t {
+		case typeCPU:
+			n, err := strconv.Atoi(quantity)
+			if err != nil || n < 1 || n > 1<<16 {
+				return nil, fmt.Errorf("%q is no number of CPUs", quantity)
+			}
+			m.CPUs = n
+		case typeMemory:
+			bytes, err := capacity(quantity, text(it, "AllocationUnits"))
+			if err != nil {
+				return nil, fmt.Errorf("memory: %v", err)
+			}
+			m.MemoryBytes = bytes
+		case typeDisk:
+			host := text(it, "HostResource")
+			_, id, ok := strings.Cut(host, "/disk/")
+			disk, there := disks[id]
+			if !ok || !there {
+				return nil, fmt.Errorf("a disk drive names %q, which the DiskSection does not list", host)
+			}
+			disk.Controller = parents[text(it, "Parent")]
+			disk.Slot, _ = strconv.Atoi(text(it, "AddressOnParent"))
+			m.Disks = append(m.Disks, disk)
+		case typeEthernet:
+			n := machine.NIC{Name: text(it, "ElementName"), Model: text(it, "ResourceSubType"), Network: text(it, "Connection")}
+			if n.Name == "" {
+				n.Name = "NIC " + strconv.Itoa(len(m.NICs)+1)
+			}
+			if a := text(it, "Address"); a != "" {
+				mac, err := machine.ParseMAC(a)
+				if err != nil {
+					return nil, fmt.Errorf("NIC %q: %v", n.Name, err)
+				}
+				n.MAC = mac
+			}
+			if e := networks[n.Network]; e != nil {
+				n.Segment = attr(e, "segment")
+				n.VLAN, _ = strconv.Atoi(attr(e, "vlan"))
+			}
+			m.NICs = append(m.NICs, n)
+		}
+	}
+	if own := child(s, "MachineSection"); own != nil && own.NamespaceURI() == nsUnvora {
+		m.UUID, m.FirmwareUUID, m.Serial = text(own, "UUID"), text(own, "FirmwareUUID"), text(own, "Serial")
+		if f := text(own, "Firmware"); f != "" {
+			m.Firmware = f
+		}
+	}
+	m.Passport = readPassport(child(s, "PassportSection"))
+	return m, nil
+}
+
+func readPassport(e *etree.Element) *machine.Passport {
+	if e == nil || e.NamespaceURI() != nsUnvora || text(e, "Copy") == "" {
+		return nil
+	}
+	p := &machine.Passport{
+		Lineage: text(e, "Lineage"), Copy: text(e, "Copy"), Parent: text(e, "Parent"),
+		MadeBy: text(e, "MadeBy"), Identity: text(e, "Identity"),
+	}
+	p.MadeAt, _ = time.Parse(time.RFC3339, text(e, "MadeAt"))
+	if r := text(e, "Renewed"); r != "" {
+		p.Renewed = strings.Fields(r)
+	}
+	return p
+}
+
+func formatOf(uri string) string {
+	for _, f := range formatURIs {
+		if strings.EqualFold(uri, f.uri) {
+			return f.format
+		}
+	}
+	base, _, _ := strings.Cut(uri, "#")
+	for _, f := range formatURIs {
+		if strings.EqualFold(base, f.uri) {
+			return f.format
+		}
+	}
+	return ""
+}
+
+// capacity multiplies a number with programmatic units (DSP0004, annex C.1):
+// "byte", "byte * 2^20", "MegaBytes" in older files.
+func capacity(number, units string) (int64, error) {
+	n, ok := new(big.Int).SetString(strings.TrimSpace(number), 10)
+	if !ok || n.Sign() < 0 {
+		return 0, fmt.Errorf("%q is not a number", number)
+	}
+	factor, ok := unitBytes(units)
+	if !ok {
+		return 0, fmt.Errorf("unknown unit %q", units)
+	}
+	if n.Mul(n, factor); !n.IsInt64() || n.Int64() > 1<<60 {
+		return 0, fmt.Errorf("%s of %s is more than any machine has", number, units)
+	}
+	return n.Int64(), nil
+}
+
+func unitBytes(units string) (*big.Int, bool) {
+	if old, ok := map[string]int64{"": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20, "gigabytes": 1 << 30}[strings.ToLower(units)]; ok {
+		return big.NewInt(old), true
+	}
+	total := big.NewInt(1)
+	for i, part := range strings.Split(units, "*") {
+		part = strings.TrimSpace(part)
+		if i == 0 {
+			if part != "byte" {
+				return nil, false
+			}
+			continue
+		}
+		base, exp, power := strings.Cut(part, "^")
+		b, err1 := strconv.ParseInt(base, 10, 32)
+		x := int64(1)
+		var err2 error
+		if power {
+			x, err2 = strconv.ParseInt(exp, 10, 32)
+		}
+		if err1 != nil || err2 != nil || b < 1 || x < 0 || x > 60 {
+			return nil, false
+		}
+		total.Mul(total, new(big.Int).Exp(big.NewInt(b), big.NewInt(x), nil))
+	}
+	return total, true
+}

@@ -1,0 +1,56 @@
+package ovf
+
+import (
+	"bufio"
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"sort"
+	"strings"
+)
+
+// Digest is one line of a manifest.
+type Digest struct {
+	Algorithm string // sha1, sha256 or sha512
+	Sum       string // hexadecimal, lower case
+}
+
+var manifestLine = regexp.MustCompile(`^(SHA1|SHA-1|SHA256|SHA-256|SHA512|SHA-512)\s*\((.+)\)\s*=\s*([0-9a-fA-F]+)$`)
+
+// ParseManifest reads the digests of a package's files (DSP0243, 6.4).
+func ParseManifest(name string, raw []byte) (map[string]Digest, error) {
+	sums := map[string]Digest{}
+	lines := bufio.NewScanner(strings.NewReader(string(raw)))
+	for n := 1; lines.Scan(); n++ {
+		line := strings.TrimSpace(lines.Text())
+		if line == "" {
+			continue
+		}
+		m := manifestLine.FindStringSubmatch(line)
+		if m == nil {
+			return nil, &Problem{Code: "manifest.mismatch", Subject: name, Offset: -1, Line: n,
+				Message: "this is no line of a manifest: want SHA256(FILE)= DIGEST"}
+		}
+		d := Digest{strings.ToLower(strings.ReplaceAll(m[1], "-", "")), strings.ToLower(m[3])}
+		if b, err := hex.DecodeString(d.Sum); err != nil || len(b) != map[string]int{"sha1": 20, "sha256": 32, "sha512": 64}[d.Algorithm] {
+			return nil, &Problem{Code: "manifest.mismatch", Subject: name, Offset: -1, Line: n,
+				Message: fmt.Sprintf("a digest of %d hexadecimal digits is no %s", len(d.Sum), m[1])}
+		}
+		sums[m[2]] = d
+	}
+	return sums, lines.Err()
+}
+
+// EncodeManifest writes SHA-256 digests, sorted by file.
+func EncodeManifest(sums map[string]string) []byte {
+	names := make([]string, 0, len(sums))
+	for n := range sums {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	var b strings.Builder
+	for _, n := range names {
+		fmt.Fprintf(&b, "SHA256(%s)= %s\n", n, sums[n])
+	}
+	return []byte(b.String())
+}

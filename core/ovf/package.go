@@ -1,0 +1,400 @@
+package ovf
+
+import (
+	"context"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+)
+
+// Skeleton is a package without its disks: all that a plan needs, and little
+// enough to be sent along with a question.
+type Skeleton struct {
+	Name           string  `json:"name"` // of the file or folder
+	Kind           string  `json:"kind"` // ova or folder
+	DescriptorName string  `json:"descriptorName"`
+	Descriptor     string  `json:"descriptor"`
+	ManifestName   string  `json:"manifestName"` // "": there is none
+	Manifest       string  `json:"manifest"`
+	Entries        []Entry `json:"entries"`
+}
+
+// Package is a skeleton that was read and checked.
+type Package struct {
+	Skeleton
+	Envelope   *Descriptor
+	Sums       map[string]Digest
+	Deviations []Deviation
+}
+
+const maxManifestBytes = 1 << 20
+
+func hexSum(p []byte) string {
+	s := sha256.Sum256(p)
+	return hex.EncodeToString(s[:])
+}
+
+// ReadOVA reads the skeleton of an archive.
+func ReadOVA(src disk.Source, name string) (*Skeleton, error) {
+	entries, err := Index(src, name)
+	if err != nil {
+		return nil, err
+	}
+	return skeleton("ova", name, entries, func(e Entry, most int64) ([]byte, error) {
+		raw := make([]byte, min(e.Size, most+1))
+		_, err := src.ReadAt(raw, e.Offset)
+		if err == io.EOF {
+			err = nil
+		}
+		return raw, err
+	})
+}
+
+// ReadFolder reads the skeleton of a directory that holds a descriptor.
+func ReadFolder(dir string) (*Skeleton, error) {
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	var entries []Entry
+	for _, f := range list {
+		if info, err := f.Info(); err == nil && f.Type().IsRegular() {
+			entries = append(entries, Entry{Name: f.Name(), Size: info.Size()})
+		}
+	}
+	return skeleton("folder", filepath.Base(dir), entries, func(e Entry, most int64) ([]byte, error) {
+		f, err := os.Open(filepath.Join(dir, e.Name))
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		return io.ReadAll(io.LimitReader(f, most+1))
+	})
+}
+
+func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64) ([]byte, error)) (*Skeleton, error) {
+	s := &Skeleton{Name: name, Kind: kind, Entries: entries}
+	for _, e := range entries {
+		switch strings.ToLower(path.Ext(e.Name)) {
+		case ".ovf":
+			if s.DescriptorName != "" {
+				return nil, &Problem{Code: "descriptor.malformed", Subject: e.Name, Offset: -1, Message: "there is a second descriptor beside " + s.DescriptorName}
+			}
+			raw, err := read(e, maxDescriptorBytes)
+			if err != nil {
+				return nil, err
+			}
+			s.DescriptorName, s.Descriptor = e.Name, string(raw)
+		case ".mf":
+			raw, err := read(e, maxManifestBytes)
+			if err != nil {
+				return nil, err
+			}
+			if len(raw) > maxManifestBytes {
+				return nil, &Problem{Code: "manifest.mismatch", Subject: e.Name, Offset: -1, Message: fmt.Sprintf("the manifest has more than %d bytes", maxManifestBytes)}
+			}
+			s.ManifestName, s.Manifest = e.Name, string(raw)
+		}
+	}
+	if s.DescriptorName == "" {
+		return nil, &Problem{Code: "package.unknown", Subject: name, Offset: -1, Message: "there is no descriptor (.ovf) in it"}
+	}
+	return s, nil
+}
+
+// Open parses descriptor and manifest and checks that they fit the entries.
+func (s *Skeleton) Open() (*Package, error) {
+	d, err := Parse(s.DescriptorName, []byte(s.Descriptor))
+	if err != nil {
+		return nil, err
+	}
+	p := &Package{Skeleton: *s, Envelope: d, Deviations: d.Notes}
+	note := func(code, subject, format string, args ...any) {
+		p.Deviations = append(p.Deviations, Deviation{code, subject, fmt.Sprintf(format, args...)})
+	}
+	if s.ManifestName == "" {
+		note("manifest.absent", s.Name, "There is no manifest: nothing says what the files should hold.")
+	} else {
+		if p.Sums, err = ParseManifest(s.ManifestName, []byte(s.Manifest)); err != nil {
+			return nil, err
+		}
+		for _, sum := range p.Sums {
+			if sum.Algorithm == "sha1" {
+				note("manifest.algorithm-weak", s.ManifestName, "The manifest's digests are SHA-1, which can be forged.")
+				break
+			}
+		}
+		if want, ok := p.Sums[s.DescriptorName]; ok {
+			if got := digestOf(want.Algorithm, []byte(s.Descriptor)); got != want.Sum {
+				note("manifest.mismatch", s.DescriptorName, "The descriptor's %s is %s, the manifest says %s.", want.Algorithm, got, want.Sum)
+			}
+		}
+	}
+	have := map[string]Entry{}
+	for _, e := range s.Entries {
+		have[strings.TrimPrefix(e.Name, "./")] = e
+	}
+	named := map[string]bool{s.DescriptorName: true, s.ManifestName: true}
+	for _, f := range d.Files {
+		named[f.Href] = true
+		if err := CheckPath(f.Href); err != nil {
+			return nil, &Problem{Code: "package.path-escape", Subject: f.Href, Offset: -1, Message: "the descriptor names a file that " + err.Error()}
+		}
+		e, ok := have[f.Href]
+		switch {
+		case !ok:
+			note("package.file-missing", f.Href, "The descriptor names %s, which is not in the package.", f.Href)
+		case f.SizeBytes != 0 && f.SizeBytes != e.Size:
+			note("package.truncated", f.Href, "%s should have %d bytes and has %d.", f.Href, f.SizeBytes, e.Size)
+		}
+	}
+	for _, e := range s.Entries {
+		if !named[strings.TrimPrefix(e.Name, "./")] && !strings.HasSuffix(e.Name, ".cert") {
+			note("package.file-unused", e.Name, "No part of the descriptor names %s.", e.Name)
+		}
+	}
+	for m := range d.Machines {
+		for k := range d.Machines[m].Disks {
+			disk := &d.Machines[m].Disks[k]
+			if e, ok := have[disk.File]; ok {
+				disk.FileBytes = e.Size
+			}
+		}
+	}
+	return p, nil
+}
+
+// Entry finds a file of the package by the name that the descriptor uses.
+func (s *Skeleton) Entry(href string) (Entry, bool) {
+	for _, e := range s.Entries {
+		if strings.TrimPrefix(e.Name, "./") == href {
+			return e, true
+		}
+	}
+	return Entry{}, false
+}
+
+// NewHash makes the hash of a manifest's algorithm; nil for an unknown one.
+func NewHash(algorithm string) hash.Hash {
+	switch algorithm {
+	case "sha1":
+		return sha1.New()
+	case "sha256":
+		return sha256.New()
+	case "sha512":
+		return sha512.New()
+	}
+	return nil
+}
+
+func digestOf(algorithm string, p []byte) string {
+	h := NewHash(algorithm)
+	h.Write(p)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// Opened is a package whose files can be read.
+type Opened struct {
+	*Package
+	// Source opens a file of the package.
+	Source func(e Entry) (disk.Source, error)
+	Close  func() error
+}
+
+// OpenPath opens an OVA file, a folder, or a descriptor in a folder.
+func OpenPath(file string) (*Opened, error) {
+	st, err := os.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	if !st.IsDir() && strings.EqualFold(filepath.Ext(file), ".ovf") {
+		file, st = filepath.Dir(file), nil
+	}
+	if st == nil || st.IsDir() {
+		s, err := ReadFolder(file)
+		if err != nil {
+			return nil, err
+		}
+		return opened(s, &folder{dir: file})
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	src, err := disk.OpenFile(f)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return OpenSource(src, filepath.Base(file), f.Close)
+}
+
+// OpenSource opens an OVA that lies anywhere.
+func OpenSource(src disk.Source, name string, closer func() error) (*Opened, error) {
+	s, err := ReadOVA(src, name)
+	if err != nil {
+		closer()
+		return nil, err
+	}
+	return opened(s, &archive{src, closer})
+}
+
+type files interface {
+	source(e Entry) (disk.Source, error)
+	close() error
+}
+
+type archive struct {
+	src    disk.Source
+	closer func() error
+}
+
+func (a *archive) source(e Entry) (disk.Source, error) {
+	return disk.Section(a.src, e.Offset, e.Size), nil
+}
+func (a *archive) close() error { return a.closer() }
+
+type folder struct {
+	dir  string
+	open []*os.File
+}
+
+func (d *folder) source(e Entry) (disk.Source, error) {
+	f, err := os.Open(filepath.Join(d.dir, e.Name))
+	if err != nil {
+		return nil, err
+	}
+	d.open = append(d.open, f)
+	return disk.OpenFile(f)
+}
+
+func (d *folder) close() error {
+	var errs []error
+	for _, f := range d.open {
+		errs = append(errs, f.Close())
+	}
+	return errors.Join(errs...)
+}
+
+func opened(s *Skeleton, f files) (*Opened, error) {
+	p, err := s.Open()
+	if err != nil {
+		f.close()
+		return nil, err
+	}
+	return &Opened{Package: p, Source: f.source, Close: f.close}, nil
+}
+
+// LookAtDisks opens every disk file: its own word on format and size replaces
+// the descriptor's, and differences become deviations.
+func (o *Opened) LookAtDisks() {
+	for m := range o.Envelope.Machines {
+		for k := range o.Envelope.Machines[m].Disks {
+			d := &o.Envelope.Machines[m].Disks[k]
+			e, ok := o.Entry(d.File)
+			if !ok {
+				continue
+			}
+			src, err := o.Source(e)
+			if err == nil {
+				var img disk.Image
+				if img, err = formats.Open(src); err == nil {
+					info := img.Info()
+					d.Format = info.Format
+					if d.VirtualBytes != info.VirtualBytes && info.VirtualBytes > 0 {
+						o.Deviations = append(o.Deviations, Deviation{"disk.size-mismatch", d.ID,
+							fmt.Sprintf("The descriptor says %d bytes, the image %d.", d.VirtualBytes, info.VirtualBytes)})
+						d.VirtualBytes = max(d.VirtualBytes, info.VirtualBytes)
+					}
+				}
+			}
+			if err != nil {
+				o.Deviations = append(o.Deviations, Deviation{codeOf(err), d.ID, fmt.Sprintf("%s: %v.", d.File, err)})
+			}
+		}
+	}
+}
+
+func codeOf(err error) string {
+	switch {
+	case errors.Is(err, disk.ErrFormat):
+		return "disk.format-unknown"
+	case errors.Is(err, disk.ErrEncrypted):
+		return "disk.encrypted"
+	case errors.Is(err, fs.ErrNotExist):
+		return "package.file-missing"
+	}
+	return "disk.damaged"
+}
+
+// Verify reads every file that the manifest names and compares its digest.
+func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
+	names := make([]string, 0, len(o.Sums))
+	for n := range o.Sums {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		want := o.Sums[name]
+		e, ok := o.Entry(name)
+		if !ok {
+			o.Deviations = append(o.Deviations, Deviation{"package.file-missing", name, "The manifest names " + name + ", which is not in the package."})
+			continue
+		}
+		if name == o.DescriptorName {
+			continue // Open has compared it
+		}
+		src, err := o.Source(e)
+		if err != nil {
+			return err
+		}
+		h := NewHash(want.Algorithm)
+		buf := make([]byte, 1<<20)
+		for off := int64(0); off < e.Size; {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			n, err := src.ReadAt(buf[:min(int64(len(buf)), e.Size-off)], off)
+			if err != nil && err != io.EOF || n == 0 {
+				return fmt.Errorf("read %s at byte %d: %w", name, off, orShort(err))
+			}
+			h.Write(buf[:n])
+			off += int64(n)
+			if progress != nil {
+				progress(int64(n))
+			}
+		}
+		if got := hex.EncodeToString(h.Sum(nil)); got != want.Sum {
+			o.Deviations = append(o.Deviations, Deviation{"manifest.mismatch", name,
+				fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s.", name, want.Algorithm, got, want.Sum)})
+		}
+	}
+	return nil
+}
+
+// ManifestState is ok, absent or mismatch, as far as was looked.
+func (p *Package) ManifestState() string {
+	if p.ManifestName == "" {
+		return "absent"
+	}
+	for _, d := range p.Deviations {
+		if d.Code == "manifest.mismatch" {
+			return "mismatch"
+		}
+	}
+	return "ok"
+}

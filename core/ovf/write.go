@@ -1,0 +1,403 @@
+package ovf
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+
+	"unvora.example/unvora/core/machine"
+)
+
+// New makes a descriptor of OVF 1.1 for one machine.
+func New(m *machine.Machine) (*Descriptor, error) {
+	doc := etree.NewDocument()
+	doc.CreateProcInst("xml", `version="1.0" encoding="UTF-8"`)
+	root := doc.CreateElement("Envelope")
+	for _, a := range [][2]string{{"xmlns", nsEnvelope1}, {"xmlns:ovf", nsEnvelope1}, {"xmlns:rasd", nsRASD}, {"xmlns:vssd", nsVSSD}} {
+		root.CreateAttr(a[0], a[1])
+	}
+	root.CreateElement("References")
+	section(root, "DiskSection", "The disks of the machine")
+	section(root, "NetworkSection", "The networks that the machine is on")
+	s := root.CreateElement("VirtualSystem")
+	info(s, "A virtual machine")
+	s.CreateElement("Name")
+	section(s, "OperatingSystemSection", "The operating system installed")
+	hw := section(s, "VirtualHardwareSection", "The hardware that the machine needs")
+	system := hw.CreateElement("System")
+	set(system, "vssd:ElementName", "Virtual hardware")
+	set(system, "vssd:InstanceID", "0")
+	set(system, "vssd:VirtualSystemType", "unvora-1")
+	d := &Descriptor{doc: doc, ns: nsEnvelope1, Version: "1"}
+	return d, d.SetMachine(0, m)
+}
+
+func section(parent *etree.Element, tag, about string) *etree.Element {
+	e := parent.CreateElement(tag)
+	info(e, about)
+	return e
+}
+
+func info(e *etree.Element, about string) { e.CreateElement("Info").SetText(about) }
+
+// set gives parent one child of that name, with text.
+func set(parent *etree.Element, tag, value string) {
+	local := tag[strings.IndexByte(tag, ':')+1:]
+	c := child(parent, local)
+	if c == nil {
+		c = parent.CreateElement(tag)
+	}
+	c.SetText(value)
+}
+
+func setAttr(e *etree.Element, prefix, local, value string) {
+	for i := range e.Attr {
+		if e.Attr[i].Key == local && e.Attr[i].Space != "xmlns" {
+			e.Attr[i].Value = value
+			return
+		}
+	}
+	e.CreateAttr(prefix+local, value)
+}
+
+// SetMachine makes machine number n of the envelope what m says: names, ids,
+// hardware, the files of its disks and its passport. Everything else stays.
+// The files of a package with one machine become those of its disks.
+func (d *Descriptor) SetMachine(n int, m *machine.Machine) error {
+	root := d.doc.Root()
+	systems := root.FindElements(".//VirtualSystem")
+	if n >= len(systems) {
+		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	}
+	s := systems[n]
+	pre := d.prefix()
+	setAttr(s, pre, "id", m.Name)
+	name := child(s, "Name")
+	if name == nil {
+		name = etree.NewElement("Name")
+		s.InsertChildAt(1, name)
+	}
+	name.SetText(m.Name)
+	osSection := child(s, "OperatingSystemSection")
+	if osSection == nil {
+		osSection = section(s, "OperatingSystemSection", "The operating system installed")
+	}
+	if m.GuestID != 0 || attr(osSection, "id") == "" {
+		setAttr(osSection, pre, "id", strconv.Itoa(max(1, m.GuestID))) // 1: other
+	}
+	if m.Guest != "" {
+		set(osSection, "Description", m.Guest)
+	}
+	d.setDisks(root, m)
+	d.setNetworks(root, m)
+	hw := child(s, "VirtualHardwareSection")
+	if hw == nil {
+		return fmt.Errorf("machine %q has no VirtualHardwareSection", m.Name)
+	}
+	if system := child(hw, "System"); system != nil {
+		set(system, "vssd:VirtualSystemIdentifier", m.Name)
+	}
+	d.setHardware(hw, m)
+	d.setOwn(s, m)
+	d.Machines = nil
+	d.Files = nil
+	d.Notes = nil
+	return d.read("descriptor")
+}
+
+// prefix is what attributes of the envelope's namespace are written with.
+func (d *Descriptor) prefix() string {
+	for _, a := range d.doc.Root().Attr {
+		if a.Space == "xmlns" && a.Value == d.ns {
+			return a.Key + ":"
+		}
+	}
+	d.doc.Root().CreateAttr("xmlns:ovf", d.ns)
+	return "ovf:"
+}
+
+func (d *Descriptor) setDisks(root *etree.Element, m *machine.Machine) {
+	pre := d.prefix()
+	refs, ds := child(root, "References"), child(root, "DiskSection")
+	if refs == nil {
+		refs = etree.NewElement("References")
+		root.InsertChildAt(0, refs)
+	}
+	if ds == nil {
+		ds = etree.NewElement("DiskSection")
+		info(ds, "The disks of the machine")
+		root.InsertChildAt(refs.Index()+1, ds)
+	}
+	old := map[string]*etree.Element{}
+	for _, e := range children(ds, "Disk") {
+		old[attr(e, "diskId")] = e
+	}
+	used := map[string]bool{}
+	for _, e := range old {
+		used[attr(e, "fileRef")] = true
+	}
+	for _, f := range children(refs, "File") { // those of disks are made anew
+		if used[attr(f, "id")] {
+			refs.RemoveChild(f)
+		}
+	}
+	keep := map[string]bool{}
+	for k, disk := range m.Disks {
+		keep[disk.ID] = true
+		e := old[disk.ID]
+		if e == nil {
+			e = ds.CreateElement("Disk")
+			setAttr(e, pre, "diskId", disk.ID)
+		}
+		setAttr(e, pre, "capacity", strconv.FormatInt(disk.VirtualBytes, 10))
+		setAttr(e, pre, "capacityAllocationUnits", "byte")
+		for _, f := range formatURIs {
+			if f.format == disk.Format {
+				setAttr(e, pre, "format", f.uri)
+				break
+			}
+		}
+		if disk.File != "" {
+			f := etree.NewElement("File")
+			id := "file-" + disk.ID
+			setAttr(f, pre, "id", id)
+			setAttr(f, pre, "href", disk.File)
+			if disk.FileBytes > 0 {
+				setAttr(f, pre, "size", strconv.FormatInt(disk.FileBytes, 10))
+			}
+			refs.InsertChildAt(k, f)
+			setAttr(e, pre, "fileRef", id)
+		}
+	}
+	if len(d.doc.Root().FindElements(".//VirtualSystem")) == 1 {
+		for id, e := range old {
+			if !keep[id] {
+				ds.RemoveChild(e)
+			}
+		}
+	}
+}
+
+func (d *Descriptor) setNetworks(root *etree.Element, m *machine.Machine) {
+	pre := d.prefix()
+	ns := child(root, "NetworkSection")
+	if ns == nil {
+		ns = etree.NewElement("NetworkSection")
+		info(ns, "The networks that the machine is on")
+		at := 1
+		if ds := child(root, "DiskSection"); ds != nil {
+			at = ds.Index() + 1
+		}
+		root.InsertChildAt(at, ns)
+	}
+	have := map[string]*etree.Element{}
+	for _, e := range children(ns, "Network") {
+		have[attr(e, "name")] = e
+	}
+	used := map[string]bool{}
+	for _, nic := range m.NICs {
+		if nic.Network == "" {
+			continue
+		}
+		used[nic.Network] = true
+		e := have[nic.Network]
+		if e == nil {
+			e = ns.CreateElement("Network")
+			setAttr(e, pre, "name", nic.Network)
+			e.CreateElement("Description").SetText("The " + nic.Network + " network")
+			have[nic.Network] = e
+		}
+		if nic.Segment != "" {
+			d.own()
+			setAttr(e, "unvora:", "segment", nic.Segment)
+			setAttr(e, "unvora:", "vlan", strconv.Itoa(nic.VLAN))
+		}
+	}
+	if len(root.FindElements(".//VirtualSystem")) == 1 {
+		for name, e := range have {
+			if !used[name] {
+				ns.RemoveChild(e)
+			}
+		}
+	}
+}
+
+// own declares our namespace once.
+func (d *Descriptor) own() {
+	root := d.doc.Root()
+	for _, a := range root.Attr {
+		if a.Value == nsUnvora {
+			return
+		}
+	}
+	root.CreateAttr("xmlns:unvora", nsUnvora)
+}
+
+func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
+	nextID := 1
+	byType := map[int][]*etree.Element{}
+	for _, it := range children(hw, "Item", "StorageItem", "EthernetPortItem") {
+		t, _ := strconv.Atoi(text(it, "ResourceType"))
+		byType[t] = append(byType[t], it)
+		if id, err := strconv.Atoi(text(it, "InstanceID")); err == nil {
+			nextID = max(nextID, id+1)
+		}
+	}
+	// OVF wants the children of an item in alphabetical order.
+	item := func(t int, name string, fields map[string]string) *etree.Element {
+		e := hw.CreateElement("Item")
+		fields["ElementName"], fields["InstanceID"], fields["ResourceType"] = name, strconv.Itoa(nextID), strconv.Itoa(t)
+		nextID++
+		for _, k := range rasdOrder {
+			if v := fields[k]; v != "" {
+				e.CreateElement("rasd:" + k).SetText(v)
+			}
+		}
+		return e
+	}
+	if cpu := byType[typeCPU]; len(cpu) > 0 {
+		set(cpu[0], "rasd:VirtualQuantity", strconv.Itoa(m.CPUs))
+	} else {
+		item(typeCPU, fmt.Sprintf("%d virtual CPUs", m.CPUs), map[string]string{"AllocationUnits": "hertz * 10^6", "VirtualQuantity": strconv.Itoa(m.CPUs)})
+	}
+	if mem := byType[typeMemory]; len(mem) > 0 {
+		unit := text(mem[0], "AllocationUnits")
+		if factor, ok := unitBytes(unit); ok && m.MemoryBytes%factor.Int64() == 0 {
+			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes/factor.Int64(), 10))
+		} else {
+			set(mem[0], "rasd:AllocationUnits", "byte")
+			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes, 10))
+		}
+	} else {
+		item(typeMemory, fmt.Sprintf("%d MiB of memory", m.MemoryBytes>>20), map[string]string{"AllocationUnits": "byte * 2^20", "VirtualQuantity": strconv.FormatInt(m.MemoryBytes>>20, 10)})
+	}
+	drives := map[string]*etree.Element{}
+	for _, e := range byType[typeDisk] {
+		_, id, _ := strings.Cut(text(e, "HostResource"), "/disk/")
+		drives[id] = e
+	}
+	parents := map[string]string{}
+	for t, name := range controllers {
+		for _, e := range byType[t] {
+			parents[name] = text(e, "InstanceID")
+			if sub := text(e, "ResourceSubType"); sub != "" {
+				parents[strings.ToLower(sub)] = text(e, "InstanceID")
+			}
+		}
+	}
+	for _, disk := range m.Disks {
+		if drives[disk.ID] != nil {
+			delete(drives, disk.ID)
+			continue
+		}
+		c := disk.Controller
+		if c == "" {
+			c = "virtio-scsi"
+		}
+		if parents[c] == "" {
+			t := typeSCSI
+			for k, name := range controllers {
+				if name == c {
+					t = k
+				}
+			}
+			e := item(t, "Disk controller", map[string]string{"Address": "0", "ResourceSubType": c})
+			parents[c] = text(e, "InstanceID")
+		}
+		item(typeDisk, "Disk "+disk.ID, map[string]string{"AddressOnParent": strconv.Itoa(disk.Slot), "HostResource": "ovf:/disk/" + disk.ID, "Parent": parents[c]})
+	}
+	for _, e := range drives {
+		hw.RemoveChild(e)
+	}
+	nics := byType[typeEthernet]
+	for k, nic := range m.NICs {
+		if k >= len(nics) {
+			item(typeEthernet, nic.Name, map[string]string{"Address": nic.MAC, "AutomaticAllocation": "true", "Connection": nic.Network, "ResourceSubType": nic.Model})
+			continue
+		}
+		e := nics[k]
+		for tag, v := range map[string]string{"Address": nic.MAC, "Connection": nic.Network, "ResourceSubType": nic.Model} {
+			if v != "" {
+				setOrdered(e, tag, v)
+			} else if c := child(e, tag); c != nil {
+				e.RemoveChild(c)
+			}
+		}
+	}
+	for k := len(m.NICs); k < len(nics); k++ {
+		hw.RemoveChild(nics[k])
+	}
+}
+
+var rasdOrder = []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection", "Description",
+	"ElementName", "HostResource", "InstanceID", "Parent", "ResourceSubType", "ResourceType", "VirtualQuantity"}
+
+// setOrdered sets a child of an item, or puts it where the order wants it,
+// with the prefix that the item's other children bear.
+func setOrdered(e *etree.Element, tag, value string) {
+	if c := child(e, tag); c != nil {
+		c.SetText(value)
+		return
+	}
+	c := etree.NewElement(tag)
+	c.SetText(value)
+	at := 0
+	for _, other := range e.ChildElements() {
+		c.Space = other.Space
+		if other.Tag < tag {
+			at = other.Index() + 1
+		}
+	}
+	e.InsertChildAt(at, c)
+}
+
+// setOwn writes the two sections of our own, after all others.
+func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
+	for _, tag := range []string{"MachineSection", "PassportSection"} {
+		if e := child(s, tag); e != nil {
+			s.RemoveChild(e)
+		}
+	}
+	d.own()
+	pre := d.prefix()
+	write := func(tag, about string, fields [][2]string) {
+		e := s.CreateElement("unvora:" + tag)
+		setAttr(e, pre, "required", "false")
+		info(e, about)
+		for _, f := range fields {
+			if f[1] != "" {
+				e.CreateElement("unvora:" + f[0]).SetText(f[1])
+			}
+		}
+	}
+	write("MachineSection", "Ids and firmware of the machine", [][2]string{
+		{"UUID", m.UUID}, {"FirmwareUUID", m.FirmwareUUID}, {"Serial", m.Serial}, {"Firmware", m.Firmware}})
+	if p := m.Passport; p != nil {
+		write("PassportSection", "Where this copy comes from", [][2]string{
+			{"Lineage", p.Lineage}, {"Copy", p.Copy}, {"Parent", p.Parent}, {"MadeBy", p.MadeBy},
+			{"MadeAt", p.MadeAt.UTC().Format(time.RFC3339)}, {"Identity", p.Identity}, {"Renewed", strings.Join(p.Renewed, " ")}})
+	}
+}
+
+// Encode writes the descriptor as XML, padded with spaces to length bytes
+// when that is more (0: as long as it is).
+func (d *Descriptor) Encode(length int) ([]byte, error) {
+	d.doc.Indent(2)
+	raw, err := d.doc.WriteToBytes()
+	if err != nil {
+		return nil, err
+	}
+	if length > 0 && len(raw) > length {
+		return nil, fmt.Errorf("descriptor has %d bytes, %d were set aside", len(raw), length)
+	}
+	for len(raw) < length-1 {
+		raw = append(raw, ' ')
+	}
+	if len(raw) < length {
+		raw = append(raw, '\n')
+	}
+	return raw, nil
+}

@@ -1,0 +1,90 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
+)
+
+// ExportRequest is what the caller asks of Export.
+type ExportRequest struct {
+	File            string // name of the package
+	Place           string // for people and records: where it will lie on the caller's computer
+	Answers         Answers
+	TakeRecommended bool
+}
+
+// Export plans the writing of a package from one copy.
+func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
+	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	subject := facts.Host.Name + "/" + facts.Copy.Name
+	p := &Plan{Operation: "export", Subjects: []string{subject}, Target: req.Place}
+
+	if facts.Host.State != "up" {
+		b.raise(fit.Raise("host.unreachable", facts.Host.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", facts.Host.Name), nil), "")
+	}
+	if facts.PoolState == "away" {
+		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or export another copy.", nil), "")
+	}
+	if facts.Busy != "" {
+		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
+	}
+	folder := facts.Copy.Path
+	pack := Pack{Copy: facts.Copy.ID, Folder: folder, Name: facts.Machine.Name}
+	inside := facts.Machine.Clone()
+	var bytes int64
+	stem := machine.CleanName(facts.Machine.Name)
+	for i := range inside.Disks {
+		d := &inside.Disks[i]
+		file := fmt.Sprintf("%s-%s.vmdk", stem, d.ID)
+		pack.Disks = append(pack.Disks, PackDisk{ID: d.ID, File: file, Source: path.Join(folder, d.File), VirtualBytes: d.VirtualBytes})
+		bytes += d.FileBytes
+		d.File, d.Format = file, "vmdk"
+	}
+
+	stop := false
+	if facts.Copy.State == "running" {
+		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "")
+		stop = f.Remedy() == "stop"
+	}
+	power := Power{Copy: facts.Copy.ID, Folder: folder}
+	if stop {
+		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: facts.Host.Name, Do: power})
+	}
+	record := Record{Form: "package", Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID, Path: req.Place}
+	disks := count(len(pack.Disks), "disk")
+	if s := facts.Shelf; s != nil {
+		p.Target = s.Name
+		pack.Shelf, pack.File = s.ID, path.Join(s.Path, req.File)
+		record.Shelf, record.Host, record.Path = s.ID, s.HostID, pack.File
+		switch {
+		case s.HostID != facts.Host.ID:
+			b.raise(fit.Raise("shelf.elsewhere", s.Name, fmt.Sprintf("The shelf %s is at %s, and the machine at %s. Choose a shelf at %s, or a file on this computer.", s.Name, s.HostName, facts.Host.Name, facts.Host.Name), nil), "")
+		case s.Taken[req.File]:
+			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose another name; nothing is ever written over.", s.Name), nil), "")
+		}
+		if s.FreeBytes < bytes/4 {
+			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The shelf has %s free; the package may need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
+		} else if s.FreeBytes < bytes {
+			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression the package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
+		}
+		p.Steps = append(p.Steps, Step{Kind: KindPack, What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s", disks, req.File, s.Name), Host: facts.Host.Name, Bytes: bytes, Do: pack})
+	} else {
+		p.Steps = append(p.Steps, Step{Kind: KindHandOut, What: fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place), Host: facts.Host.Name, Bytes: bytes, Do: pack})
+	}
+	if stop {
+		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
+	}
+	record.Machine = inside
+	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the package in the inventory", Do: record})
+	return b.finish(p)
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

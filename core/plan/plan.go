@@ -1,0 +1,155 @@
+// Package plan works out an operation before anything is changed: findings,
+// choices and ordered steps. A plan is a pure function of facts that were
+// gathered before; nothing is read or written here.
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"unvora.example/unvora/core/fit"
+)
+
+// Plan is everything an operation would do.
+type Plan struct {
+	Operation       string        `json:"operation"`
+	Subjects        []string      `json:"subjects"`
+	Target          string        `json:"target"` // host, shelf or computer, for people
+	Findings        []fit.Finding `json:"findings"`
+	Steps           []Step        `json:"steps"`
+	PointOfNoReturn *string       `json:"pointOfNoReturn"` // id of the step after which cancelling undoes nothing
+	Bytes           int64         `json:"bytes"`
+	Seconds         int64         `json:"seconds"` // an estimate
+	Runnable        bool          `json:"runnable"`
+}
+
+// Step is one restartable unit.
+type Step struct {
+	ID    string `json:"id"`
+	Kind  string `json:"kind"`
+	What  string `json:"what"`
+	Host  string `json:"host"`  // name; "" for the service's own steps
+	Bytes int64  `json:"bytes"` // that it reads; 0 when that says nothing
+	Do    any    `json:"-"`     // one of the parameter types below
+}
+
+// Kinds of steps. Those with a host are tasks of its agent.
+const (
+	KindStop      = "stop"
+	KindStart     = "start"
+	KindPack      = "pack"       // write a package to a shelf
+	KindHandOut   = "hand-out"   // give a package's disks to the caller's computer
+	KindGiveIDs   = "give-ids"   // new identity facets, unique in the inventory
+	KindFetchDisk = "fetch-disk" // a package's disk into the host's own format
+	KindPlace     = "place"      // descriptor, rename into place, register
+	KindRecord    = "record"     // the new copy into the inventory
+)
+
+// OnHost tells whether steps of the kind are carried out by an agent.
+func OnHost(kind string) bool { return kind != KindGiveIDs && kind != KindRecord }
+
+// Answers settle findings: CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. The
+// one with a subject wins.
+type Answers map[string]string
+
+// ParseAnswer reads CODE[/SUBJECT]=REMEDY[:VALUE].
+func ParseAnswer(text string) (key, answer string, err error) {
+	key, answer, ok := strings.Cut(text, "=")
+	if !ok || key == "" || answer == "" {
+		return "", "", fmt.Errorf("answer %q: want CODE=REMEDY, CODE/SUBJECT=REMEDY or CODE=REMEDY:VALUE", text)
+	}
+	code, _, _ := strings.Cut(key, "/")
+	if !slices.Contains(fit.Codes(), code) {
+		return "", "", fmt.Errorf("answer %q: there is no finding with the code %s", text, code)
+	}
+	return key, answer, nil
+}
+
+func (a Answers) to(f fit.Finding) string {
+	if v := a[f.Code+"/"+f.Subject]; v != "" {
+		return v
+	}
+	return a[f.Code]
+}
+
+// builder gathers findings, answering each as it comes.
+type builder struct {
+	findings    []fit.Finding
+	answers     Answers
+	recommended bool // take every recommendation
+	err         error
+}
+
+// raise adds a finding. preset answers it when the caller gave no answer; it
+// comes from an option or from the answer to another finding.
+func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
+	answer := b.answers.to(f)
+	if answer == "" {
+		answer = preset
+	}
+	if answer == "" && b.recommended {
+		answer = f.Recommendation()
+	}
+	if answer != "" && f.Severity != fit.Note {
+		if err := f.Take(answer); err != nil && b.err == nil {
+			b.err = err
+		}
+	}
+	b.findings = append(b.findings, f)
+	return f
+}
+
+var graveness = map[string]int{fit.Blocker: 0, fit.Choice: 1, fit.Note: 2}
+
+// finish sorts the findings, numbers the steps and judges the whole.
+func (b *builder) finish(p *Plan) (*Plan, error) {
+	if b.err != nil {
+		return nil, b.err
+	}
+	p.Findings = append([]fit.Finding{}, b.findings...)
+	slices.SortStableFunc(p.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
+	p.Runnable = true
+	for _, f := range p.Findings {
+		if f.Open() || f.Remedy() == "refuse" {
+			p.Runnable = false
+		}
+	}
+	if p.Steps == nil {
+		p.Steps = []Step{}
+	}
+	for i := range p.Steps {
+		p.Steps[i].ID = fmt.Sprintf("s%d", i+1)
+		p.Bytes += p.Steps[i].Bytes
+	}
+	const bytesPerSecond = 150 << 20 // of converting, on an ordinary host
+	p.Seconds = p.Bytes/bytesPerSecond + 1
+	return p, nil
+}
+
+// Blocked tells whether a plan has a finding that no answer settles.
+func (p *Plan) Blocked() bool {
+	return slices.ContainsFunc(p.Findings, func(f fit.Finding) bool {
+		return f.Severity == fit.Blocker || f.Remedy() == "refuse"
+	})
+}
+
+// OpenChoices lists the findings that wait for an answer.
+func (p *Plan) OpenChoices() []fit.Finding {
+	var open []fit.Finding
+	for _, f := range p.Findings {
+		if f.Severity == fit.Choice && f.Answer == "" {
+			open = append(open, f)
+		}
+	}
+	return open
+}
+
+// freeName appends the first number that makes name free.
+func freeName(name string, taken func(string) bool) string {
+	for n := 2; ; n++ {
+		if candidate := fmt.Sprintf("%s-%d", name, n); !taken(candidate) {
+			return candidate
+		}
+	}
+}

@@ -1,0 +1,62 @@
+package plan
+
+import (
+	"fmt"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/lineage"
+)
+
+// PowerFacts is what PowerOnOff is worked out from, for each copy.
+type PowerFacts struct {
+	Copy      lineage.Known
+	HostState string
+	Busy      string
+	SameUUID  []lineage.Known // others with its machine UUID
+	SameMAC   []lineage.Known // others with one of its MACs
+}
+
+// PowerOnOff plans the starting ("start") or stopping ("stop") of copies. A
+// copy that would collide with one that runs, or with another that is started
+// along with it, can't be started.
+func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecommended bool) (*Plan, error) {
+	b := &builder{answers: answers, recommended: takeRecommended}
+	p := &Plan{Operation: operation, Subjects: []string{}}
+	running := map[string]bool{}
+	for _, f := range facts {
+		running[f.Copy.ID] = true
+	}
+	for _, f := range facts {
+		subject := f.Copy.Host + "/" + f.Copy.Name
+		p.Subjects = append(p.Subjects, subject)
+		if f.HostState != "up" {
+			b.raise(fit.Raise("host.unreachable", f.Copy.Host, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", f.Copy.Host), nil), "")
+		}
+		if f.Busy != "" {
+			b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", f.Busy, f.Busy), map[string]any{"job": f.Busy}), "")
+		}
+		if f.Copy.State == "away" {
+			b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
+		}
+		kind, what := KindStop, "Stop "
+		if operation == "start" {
+			kind, what = KindStart, "Start "
+			for _, twin := range []struct {
+				facet  string
+				copies []lineage.Known
+			}{{"machine UUID", f.SameUUID}, {"MAC", f.SameMAC}} {
+				for _, o := range twin.copies {
+					if o.State == "running" || running[o.ID] {
+						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that one first, or renew one of the two.", twin.facet, place(o)), map[string]any{"twin": o.ID}), "")
+						break
+					}
+				}
+			}
+		}
+		if (f.Copy.State == "running") == (operation == "start") {
+			continue // it is so already
+		}
+		p.Steps = append(p.Steps, Step{Kind: kind, What: what + subject, Host: f.Copy.Host, Do: Power{Copy: f.Copy.ID, Folder: f.Copy.Path}})
+	}
+	return b.finish(p)
+}

@@ -1,0 +1,264 @@
+// Package agent is what runs beside a hypervisor: it looks after pools,
+// machine folders, the register of machines and packages on shelves, and
+// carries out tasks for the service. What only the hypervisor can do is asked
+// of a Driver.
+package agent
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// Config is an agent's configuration, read from a TOML file.
+type Config struct {
+	Name     string          `toml:"name"`
+	Site     string          `toml:"site"`
+	Family   string          `toml:"family"`
+	Driver   string          `toml:"driver"`
+	Listen   string          `toml:"listen"` // address:port
+	State    string          `toml:"state"`  // directory of the agent's own records
+	CPUs     int             `toml:"cpus"`
+	MemoryMB int64           `toml:"memory_mib"`
+	Pools    []PoolConfig    `toml:"pool"`
+	Shelves  []ShelfConfig   `toml:"shelf"`
+	Switches []wiring.Switch `toml:"switch"`
+	Machines []MachineConfig `toml:"machine"`
+}
+
+// MachineConfig is a machine that the host lists when its agent starts for the
+// first time.
+type MachineConfig struct {
+	Folder  string `toml:"folder"`
+	Running bool   `toml:"running"`
+}
+
+// PoolConfig is a directory where machine folders lie.
+type PoolConfig struct {
+	Name      string   `toml:"name"`
+	Path      string   `toml:"path"`
+	Removable bool     `toml:"removable"`
+	Labels    []string `toml:"labels"`
+}
+
+// ShelfConfig is a directory where packages are kept.
+type ShelfConfig struct {
+	Name string `toml:"name"`
+	Path string `toml:"path"`
+}
+
+// Driver does what only the hypervisor can. Folders are absolute paths of
+// machine folders. Calls may come from several goroutines.
+type Driver interface {
+	// Start runs the machine; called for a stopped one.
+	Start(folder string, m *machine.Machine) error
+	// Stop shuts the machine down cleanly and returns when its disks are closed.
+	Stop(folder string) error
+	// State of a registered machine: running, stopped, paused or suspended.
+	State(folder string) string
+	// Switches of the host.
+	Switches() []wiring.Switch
+	// Close is called when the agent ends. Whether machines go on is the hypervisor's affair.
+	Close() error
+}
+
+// Agent of one host.
+type Agent struct {
+	config Config
+	family fit.Family
+	driver Driver
+	store  *store
+	sweep  *sweep
+	tasks  *tasks
+	log    *slog.Logger
+
+	trust   sync.RWMutex
+	code    *hostlink.Code // nil once the agent was added
+	tls     *tls.Config    // shown to others
+	dialer  *hostlink.Dialer
+	tickets sync.Map // ticket → hostlink.Ticket
+}
+
+// New opens the agent's records and starts its tasks anew. The driver's
+// machines that ran are started again.
+func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
+	family, err := fit.FamilyByName(config.Family)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(config.State, 0o700); err != nil {
+		return nil, fmt.Errorf("directory of the agent's records: %w", err)
+	}
+	st, err := openStore(filepath.Join(config.State, "agent.db"))
+	if err != nil {
+		return nil, err
+	}
+	a := &Agent{config: config, family: family, driver: driver, store: st, log: log}
+	if err := a.store.firstRegister(config.Machines); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	a.sweep = newSweep(a)
+	a.tasks = newTasks(a)
+	if err := a.loadTrust(); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	for folder, e := range st.register() {
+		if e.Running {
+			m, err := readFolderMachine(folder)
+			if err == nil {
+				err = driver.Start(folder, m)
+			}
+			if err != nil {
+				log.Warn("machine could not be started again", "folder", folder, "error", err)
+			}
+		}
+	}
+	return a, a.tasks.resume()
+}
+
+// Code is what the agent prints so that it can be added; "" once it was.
+func (a *Agent) Code() string {
+	a.trust.RLock()
+	defer a.trust.RUnlock()
+	if a.code == nil {
+		return ""
+	}
+	return a.code.String()
+}
+
+func (a *Agent) loadTrust() error {
+	t, err := a.store.trust()
+	if err != nil {
+		return err
+	}
+	if t.Key == "" {
+		cert, key, err := hostlink.NewKey()
+		if err != nil {
+			return err
+		}
+		t.SelfCert, t.Key = string(cert), string(key)
+		if err := a.store.setTrust(t); err != nil {
+			return err
+		}
+	}
+	if t.Cert == "" {
+		pair, err := tls.X509KeyPair([]byte(t.SelfCert), []byte(t.Key))
+		if err != nil {
+			return err
+		}
+		code := hostlink.NewCode(pair.Leaf)
+		a.code = &code
+		a.tls = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}}
+		return nil
+	}
+	config, err := hostlink.MemberTLS([]byte(t.Cert), []byte(t.Key), []byte(t.Authority))
+	if err != nil {
+		return fmt.Errorf("the agent's certificate: %w", err)
+	}
+	a.code, a.tls, a.dialer = nil, config, hostlink.NewDialer(config)
+	return nil
+}
+
+// Enrol is called by the first service that knows the code.
+func (a *Agent) enrol(e hostlink.Enrolment) error {
+	a.trust.Lock()
+	defer a.trust.Unlock()
+	if a.code == nil {
+		return errors.New("this agent was added already")
+	}
+	if string(e.Secret) != string(a.code.Secret) {
+		return errors.New("the code is wrong; the agent prints the right one when it starts")
+	}
+	t, err := a.store.trust()
+	if err != nil {
+		return err
+	}
+	t.Cert, t.Authority, t.HostID = e.Cert, e.Authority, e.HostID
+	if _, err := hostlink.MemberTLS([]byte(t.Cert), []byte(t.Key), []byte(t.Authority)); err != nil {
+		return err
+	}
+	if err := a.store.setTrust(t); err != nil {
+		return err
+	}
+	return a.loadTrust()
+}
+
+// Listen opens the agent's port.
+func (a *Agent) Listen() (net.Listener, error) {
+	l, err := net.Listen("tcp", a.config.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w; another agent may run on this port (listen in the agent's file sets it)", a.config.Listen, err)
+	}
+	return tls.NewListener(l, &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		a.trust.RLock()
+		defer a.trust.RUnlock()
+		return a.tls, nil
+	}}), nil
+}
+
+// Serve answers until ctx ends, then stops tasks where they are (they go on at
+// the next start) and closes everything.
+func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
+	server := &http.Server{Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
+		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20}}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(l) }()
+	var err error
+	select {
+	case err = <-ended:
+	case <-ctx.Done():
+		server.Close()
+	}
+	a.tasks.close()
+	return errors.Join(err, a.driver.Close(), a.store.Close())
+}
+
+func (a *Agent) hello() *hostlink.Hello {
+	return &hostlink.Hello{
+		Protocol: hostlink.Protocol, Name: a.config.Name, Family: a.config.Family, Driver: a.config.Driver, Site: a.config.Site,
+		CPUs: a.config.CPUs, MemoryBytes: a.config.MemoryMB << 20, Time: time.Now(),
+	}
+}
+
+// within tells whether path lies in a pool or on a shelf of this host: the
+// service may ask for nothing else.
+func (a *Agent) within(path string) error {
+	clean := filepath.Clean(path)
+	roots := []string{}
+	for _, p := range a.config.Pools {
+		roots = append(roots, p.Path)
+	}
+	for _, s := range a.config.Shelves {
+		roots = append(roots, s.Path)
+	}
+	if slices.ContainsFunc(roots, func(root string) bool { return strings.HasPrefix(clean, filepath.Clean(root)+"/") }) {
+		return nil
+	}
+	return &taskError{"disk.outside-pool", fmt.Sprintf("%s lies in no pool and on no shelf of %s", path, a.config.Name)}
+}
+
+// peerName is the name in the caller's certificate.
+func peerName(s *tls.ConnectionState) string {
+	if s == nil || len(s.PeerCertificates) == 0 {
+		return ""
+	}
+	return nameOf(s.PeerCertificates[0])
+}
+
+func nameOf(c *x509.Certificate) string { return c.Subject.CommonName }

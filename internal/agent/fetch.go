@@ -1,0 +1,355 @@
+package agent
+
+import (
+	"bufio"
+	"context"
+	"encoding"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// fetchJournal is what a fetch needs to go on.
+type fetchJournal struct {
+	VirtualBytes int64  `json:"virtualBytes"`
+	Grain        int64  `json:"grain"`
+	At           int64  `json:"at"`   // bytes of the entry that are safely in the image
+	Hash         []byte `json:"hash"` // state after them
+	Bytes        int64  `json:"bytes"`
+}
+
+// fetch writes one disk of a package in the host's own format.
+type fetch struct {
+	hostlink.Fetch
+	t    *task
+	path string
+	hash hash.Hash
+	read int64
+}
+
+func doFetch(ctx context.Context, t *task) (any, error) {
+	f := &fetch{t: t}
+	if err := t.params(&f.Fetch); err != nil {
+		return nil, err
+	}
+	f.path = filepath.Join(stagingDir(f.Pool, t.spec.Job), f.File)
+	if err := t.a.within(f.path); err != nil {
+		return nil, err
+	}
+	if filepath.Base(f.File) != f.File {
+		return nil, &taskError{"package.path-escape", fmt.Sprintf("%q is no file name", f.File)}
+	}
+	if err := os.MkdirAll(filepath.Dir(f.path), 0o755); err != nil {
+		return nil, err
+	}
+	algorithm := f.Digest.Algorithm
+	if algorithm == "" {
+		algorithm = "sha256"
+	}
+	if f.hash = ovf.NewHash(algorithm); f.hash == nil {
+		return nil, fmt.Errorf("digest of the unknown kind %q", algorithm)
+	}
+	defer t.intake.finish()
+	virtual, err := f.run(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sum := hex.EncodeToString(f.hash.Sum(nil))
+	if f.Digest.Sum != "" && sum != f.Digest.Sum {
+		return nil, &taskError{"manifest.mismatch", fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s", f.Entry.Name, algorithm, sum, f.Digest.Sum)}
+	}
+	bytes, err := allocated(f.path)
+	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: virtual, SHA256: sum}, err
+}
+
+func undoFetch(t *task) error {
+	var p hostlink.Fetch
+	if err := t.params(&p); err != nil {
+		return err
+	}
+	return os.RemoveAll(filepath.Join(stagingDir(p.Pool, t.spec.Job), filepath.Base(p.File)))
+}
+
+func (f *fetch) run(ctx context.Context) (int64, error) {
+	var j fetchJournal
+	resumed, err := f.t.a.store.get("journals", f.t.state.ID, &j)
+	if err != nil {
+		return 0, err
+	}
+	if resumed {
+		if target, file, err := f.reopen(j); err == nil {
+			defer file.Close()
+			r, err := f.open(ctx, j.At)
+			if err != nil {
+				return 0, err
+			}
+			defer r.Close()
+			f.read = j.At
+			f.t.update(func(s *hostlink.Task) { s.Done = j.At })
+			hashed := io.TeeReader(bufio.NewReaderSize(r, 1<<20), f)
+			feed := vmdk.ResumeStreamFeed(hashed, j.At, j.VirtualBytes, j.Grain, f.mark(j.VirtualBytes, j.Grain))
+			return j.VirtualBytes, f.pump(ctx, target, feed, hashed)
+		}
+		// What was written can't be used: begin anew.
+		f.hash.Reset()
+		if err := f.t.a.store.drop("journals", f.t.state.ID); err != nil {
+			return 0, err
+		}
+	}
+	return f.begin(ctx)
+}
+
+func (f *fetch) reopen(j fetchJournal) (disk.Target, *os.File, error) {
+	format, err := formats.ByName(f.Format)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := f.hash.(encoding.BinaryUnmarshaler).UnmarshalBinary(j.Hash); err != nil {
+		return nil, nil, err
+	}
+	file, err := os.OpenFile(f.path, os.O_RDWR, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	src, err := disk.OpenFile(file)
+	if err != nil {
+		return nil, nil, errors.Join(err, file.Close())
+	}
+	target, err := format.Resume(src, j.VirtualBytes)
+	if err != nil {
+		return nil, nil, errors.Join(err, file.Close())
+	}
+	return target, file, nil
+}
+
+func (f *fetch) create(virtualBytes int64) (disk.Target, *os.File, error) {
+	format, err := formats.ByName(f.Format)
+	if err != nil {
+		return nil, nil, err
+	}
+	if format.Create == nil {
+		return nil, nil, &taskError{"disk.format-foreign", fmt.Sprintf("disks of the format %s are not written yet", f.Format)}
+	}
+	file, err := os.OpenFile(f.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return nil, nil, err
+	}
+	src, err := disk.OpenFile(file)
+	if err != nil {
+		return nil, nil, errors.Join(err, file.Close())
+	}
+	target, err := format.Create(src, virtualBytes, f.ID)
+	if err != nil {
+		return nil, nil, errors.Join(err, file.Close())
+	}
+	return target, file, nil
+}
+
+// Write takes what passes by on its way from the package.
+func (f *fetch) Write(p []byte) (int, error) {
+	f.read += int64(len(p))
+	f.t.progress(int64(len(p)))
+	return f.hash.Write(p)
+}
+
+func (f *fetch) begin(ctx context.Context) (int64, error) {
+	r, err := f.open(ctx, 0)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	buffered := bufio.NewReaderSize(r, 1<<20)
+	head, err := buffered.Peek(int(min(512, f.Entry.Size)))
+	if err != nil {
+		return 0, fmt.Errorf("read the first bytes of %s: %w", f.Entry.Name, err)
+	}
+	hashed := io.TeeReader(buffered, f)
+	if vmdk.Probe(head) {
+		var mark func(int64) any
+		feed, err := vmdk.NewStreamFeed(hashed, func(at int64) any { return mark(at) })
+		if err == nil {
+			virtual := feed.Info().VirtualBytes
+			mark = f.mark(virtual, feed.GrainBytes())
+			target, file, err := f.create(virtual)
+			if err != nil {
+				return 0, err
+			}
+			defer file.Close()
+			return virtual, f.pump(ctx, target, feed, hashed)
+		}
+		if !errors.Is(err, vmdk.ErrNotStream) {
+			return 0, err
+		}
+	}
+	// Formats that have to be read in any order lie beside the new image first.
+	return f.spooled(ctx, head, hashed)
+}
+
+func (f *fetch) spooled(ctx context.Context, head []byte, rest io.Reader) (int64, error) {
+	spool, err := os.OpenFile(f.path+".package", os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(spool.Name())
+	defer spool.Close()
+	if f.read > 0 { // the header was taken off already
+		if _, err := spool.Write(head[:f.read]); err != nil {
+			return 0, err
+		}
+	}
+	if _, err := io.Copy(spool, rest); err != nil {
+		return 0, err
+	}
+	src, err := disk.OpenFile(spool)
+	if err != nil {
+		return 0, err
+	}
+	img, err := formats.Open(src)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", f.Entry.Name, err)
+	}
+	if parent := img.Info().Parent; parent != nil {
+		return 0, &taskError{"disk.parent-missing", fmt.Sprintf("%s is a layer on %s, which is not in the package", f.Entry.Name, parent.Path)}
+	}
+	virtual := img.Info().VirtualBytes
+	target, file, err := f.create(virtual)
+	if err != nil {
+		return 0, err
+	}
+	defer file.Close()
+	if err := disk.Pump(ctx, target, disk.ImageFeed(img, 0, target.BlockBytes()), disk.Options{}); err != nil {
+		return 0, err
+	}
+	return virtual, target.Finish()
+}
+
+type fetchMark struct {
+	journal fetchJournal
+}
+
+// mark notes where in the entry a piece ends, with the digest up to there.
+func (f *fetch) mark(virtualBytes, grain int64) func(at int64) any {
+	return func(at int64) any {
+		state, err := f.hash.(encoding.BinaryMarshaler).MarshalBinary()
+		if err != nil {
+			return nil
+		}
+		return fetchMark{fetchJournal{VirtualBytes: virtualBytes, Grain: grain, At: at, Hash: state}}
+	}
+}
+
+func (f *fetch) pump(ctx context.Context, target disk.Target, feed disk.Feed, rest io.Reader) error {
+	err := disk.Pump(ctx, target, feed, disk.Options{Saved: func(_ int64, _ []byte, m any) error {
+		if m, ok := m.(fetchMark); ok {
+			return f.t.a.store.put("journals", f.t.state.ID, m.journal)
+		}
+		return nil
+	}})
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(io.Discard, rest); err != nil { // bytes after the image's end count for the digest
+		return err
+	}
+	if f.read != f.Entry.Size {
+		return &taskError{"package.truncated", fmt.Sprintf("%s should have %d bytes and ends after %d", f.Entry.Name, f.Entry.Size, f.read)}
+	}
+	return target.Finish()
+}
+
+// open reads the entry from offset on, wherever it is.
+func (f *fetch) open(ctx context.Context, offset int64) (io.ReadCloser, error) {
+	left := f.Entry.Size - offset
+	switch src := f.Source; {
+	case src.Upload:
+		return io.NopCloser(f.t.intake.open(ctx, f.Disk, f.Entry.Name, offset, f.Entry.Size)), nil
+	case src.Remote != nil:
+		return &remoteReader{ctx: ctx, f: f, at: offset}, nil
+	}
+	if err := f.t.a.within(f.Source.Path); err != nil {
+		return nil, err
+	}
+	path, start := f.Source.Path, f.Entry.Offset
+	if st, err := os.Stat(path); err == nil && st.IsDir() {
+		path, start = filepath.Join(path, f.Entry.Name), 0
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.NewSectionReader(file, start+offset, left), file}, nil
+}
+
+// remoteReader reads a file at another agent, asking again after a cut.
+type remoteReader struct {
+	ctx  context.Context
+	f    *fetch
+	at   int64 // in the entry
+	body io.ReadCloser
+	cuts int
+}
+
+const mostCuts = 60 // in a row; with the pause between them, about a minute
+
+func (r *remoteReader) Read(p []byte) (int, error) {
+	for {
+		left := r.f.Entry.Size - r.at
+		if left <= 0 {
+			return 0, io.EOF
+		}
+		if r.body == nil {
+			src := r.f.Source.Remote
+			body, err := r.f.t.a.dialer.Host(src.Host, src.Address).File(r.ctx, src.Ticket, r.f.Entry.Offset+r.at)
+			if err != nil {
+				if r.cuts++; r.cuts > mostCuts || !errors.Is(err, hostlink.ErrUnreachable) {
+					return 0, err
+				}
+				select {
+				case <-time.After(time.Second):
+					continue
+				case <-r.ctx.Done():
+					return 0, r.ctx.Err()
+				}
+			}
+			r.body = body
+		}
+		n, err := r.body.Read(p[:min(int64(len(p)), left)])
+		r.at += int64(n)
+		if err != nil {
+			r.body.Close()
+			r.body = nil
+		}
+		if n > 0 {
+			r.cuts = 0
+			return n, nil
+		}
+		if r.ctx.Err() != nil {
+			return 0, r.ctx.Err()
+		}
+		if r.cuts++; r.cuts > mostCuts {
+			return 0, fmt.Errorf("read byte %s of the package: %w", strconv.FormatInt(r.at, 10), err)
+		}
+	}
+}
+
+func (r *remoteReader) Close() error {
+	if r.body == nil {
+		return nil
+	}
+	return r.body.Close()
+}

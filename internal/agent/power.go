@@ -1,0 +1,63 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"unvora.example/unvora/core/plan"
+)
+
+func doStart(_ context.Context, t *task) (any, error) {
+	var p plan.Power
+	if err := t.params(&p); err != nil {
+		return nil, err
+	}
+	return nil, t.a.power(p.Folder, true)
+}
+
+func doStop(_ context.Context, t *task) (any, error) {
+	var p plan.Power
+	if err := t.params(&p); err != nil {
+		return nil, err
+	}
+	return nil, t.a.power(p.Folder, false)
+}
+
+func undoStart(t *task) error {
+	_, err := doStop(context.Background(), t)
+	return err
+}
+
+func undoStop(t *task) error {
+	_, err := doStart(context.Background(), t)
+	return err
+}
+
+// power starts or stops a registered machine; one that is so already is left alone.
+func (a *Agent) power(folder string, on bool) error {
+	var e registered
+	there, err := a.store.get("register", folder, &e)
+	if err != nil {
+		return err
+	}
+	if !there {
+		return &taskError{"copy.unknown", fmt.Sprintf("%s does not list a machine in %s", a.config.Name, folder)}
+	}
+	running := a.driver.State(folder) == "running"
+	switch {
+	case on && !running:
+		m, err := readFolderMachine(folder)
+		if err != nil {
+			return err
+		}
+		if err := a.driver.Start(folder, m); err != nil {
+			return err
+		}
+	case !on && running:
+		if err := a.driver.Stop(folder); err != nil {
+			return err
+		}
+	}
+	return a.store.put("register", folder, registered{Running: on, Since: time.Now()})
+}

@@ -1,0 +1,254 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"strconv"
+	"time"
+
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// routes of the agent's side of hostlink. The service may call all of them,
+// another agent only read a ticket's file.
+func (a *Agent) routes() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /v1/enrol", handle(func(w http.ResponseWriter, r *http.Request) error {
+		var e hostlink.Enrolment
+		if err := read(r, &e); err != nil {
+			return err
+		}
+		if err := a.enrol(e); err != nil {
+			return err
+		}
+		a.log.Info("added to an inventory", "host", e.HostID)
+		return answer(w, a.hello())
+	}))
+	mux.HandleFunc("GET /v1/tickets/{ticket}", a.member(handle(a.serveTicket)))
+	service := func(pattern string, f func(http.ResponseWriter, *http.Request) error) {
+		mux.HandleFunc(pattern, a.member(func(w http.ResponseWriter, r *http.Request) {
+			if peerName(r.TLS) != hostlink.ServiceName {
+				fail(w, &hostlink.Fault{Code: "not-allowed", Message: "only the service may ask for this"})
+				return
+			}
+			handle(f)(w, r)
+		}))
+	}
+	service("GET /v1/survey", func(w http.ResponseWriter, r *http.Request) error {
+		return answer(w, a.sweep.survey(r.URL.Query().Get("since")))
+	})
+	service("GET /v1/look", func(w http.ResponseWriter, r *http.Request) error {
+		path := r.URL.Query().Get("path")
+		if err := a.within(path); err != nil {
+			return err
+		}
+		o, err := ovf.OpenPath(path)
+		if err != nil {
+			return err
+		}
+		defer o.Close()
+		return answer(w, o.Skeleton)
+	})
+	service("PUT /v1/tickets/{ticket}", func(w http.ResponseWriter, r *http.Request) error {
+		var t hostlink.Ticket
+		if err := read(r, &t); err != nil {
+			return err
+		}
+		if err := a.within(t.Path); err != nil {
+			return err
+		}
+		a.tickets.Store(r.PathValue("ticket"), t)
+		return answer(w, struct{}{})
+	})
+	service("PUT /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
+		var spec hostlink.TaskSpec
+		if err := read(r, &spec); err != nil {
+			return err
+		}
+		t, err := a.tasks.start(r.PathValue("id"), spec)
+		if err != nil {
+			return err
+		}
+		s, _ := t.snapshot()
+		return answer(w, s)
+	})
+	service("DELETE /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
+		var spec hostlink.TaskSpec
+		if err := read(r, &spec); err != nil {
+			return err
+		}
+		if err := a.tasks.undo(r.PathValue("id"), spec); err != nil {
+			return err
+		}
+		return answer(w, struct{}{})
+	})
+	service("DELETE /v1/jobs/{job}", func(w http.ResponseWriter, r *http.Request) error {
+		epoch, err := strconv.ParseInt(r.URL.Query().Get("epoch"), 10, 64)
+		if err != nil {
+			return err
+		}
+		if err := a.tasks.forget(r.PathValue("job"), epoch); err != nil {
+			return err
+		}
+		return answer(w, struct{}{})
+	})
+	onTask := func(pattern string, f func(t *task, w http.ResponseWriter, r *http.Request) error) {
+		service(pattern, func(w http.ResponseWriter, r *http.Request) error {
+			t, err := a.tasks.get(r.PathValue("id"))
+			if err != nil {
+				return err
+			}
+			return f(t, w, r)
+		})
+	}
+	onTask("GET /v1/tasks/{id}", func(t *task, w http.ResponseWriter, r *http.Request) error {
+		most, _ := time.ParseDuration(r.URL.Query().Get("wait"))
+		return answer(w, t.wait(r.Context(), min(most, 20*time.Second)))
+	})
+	onTask("PUT /v1/tasks/{id}/intake", func(t *task, w http.ResponseWriter, r *http.Request) error {
+		offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+		if err != nil {
+			return err
+		}
+		if err := t.intake.send(r.Context(), offset, r.Body); err != nil {
+			return err
+		}
+		return answer(w, struct{}{})
+	})
+	onTask("GET /v1/tasks/{id}/disks/{disk}", func(t *task, w http.ResponseWriter, r *http.Request) error {
+		offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+		if err != nil {
+			return err
+		}
+		return stream(w, func(out io.Writer) error {
+			return t.handing.streamDisk(r.Context(), out, r.PathValue("disk"), offset)
+		})
+	})
+	onTask("GET /v1/tasks/{id}/package", func(t *task, w http.ResponseWriter, r *http.Request) error {
+		return stream(w, func(out io.Writer) error {
+			return t.handing.streamPackage(r.Context(), out, a.config.State)
+		})
+	})
+	onTask("POST /v1/tasks/{id}/descriptor", func(t *task, w http.ResponseWriter, r *http.Request) error {
+		var members []ovf.Member
+		if err := read(r, &members); err != nil {
+			return err
+		}
+		p, err := t.handing.pack()
+		if err != nil {
+			return err
+		}
+		raw, err := p.descriptor(members, p.room)
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(raw)
+		return err
+	})
+	onTask("POST /v1/tasks/{id}/handed-out", func(t *task, w http.ResponseWriter, r *http.Request) error {
+		var result hostlink.PackResult
+		if err := read(r, &result); err != nil {
+			return err
+		}
+		if _, err := t.handing.pack(); err != nil {
+			return err
+		}
+		select {
+		case t.handing.over <- result:
+		default: // said before
+		}
+		return answer(w, struct{}{})
+	})
+	return mux
+}
+
+// member lets in only those whose certificate the authority has signed; the
+// TLS layer has checked that, once the agent was added.
+func (a *Agent) member(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if peerName(r.TLS) == "" {
+			fail(w, &hostlink.Fault{Code: "not-added", Message: "this agent was not added to an inventory yet"})
+			return
+		}
+		next(w, r)
+	}
+}
+
+func (a *Agent) serveTicket(w http.ResponseWriter, r *http.Request) error {
+	v, ok := a.tickets.Load(r.PathValue("ticket"))
+	t, _ := v.(hostlink.Ticket)
+	if !ok || time.Now().After(t.Expires) {
+		a.tickets.Delete(r.PathValue("ticket"))
+		return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "this ticket is not valid, or not any more"}
+	}
+	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(t.Path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := f.Seek(offset, io.SeekStart); err != nil {
+		return err
+	}
+	return stream(w, func(out io.Writer) error {
+		_, err := io.CopyBuffer(out, struct{ io.Reader }{f}, make([]byte, 1<<20))
+		return err
+	})
+}
+
+// stream sends what f writes. An error after the first byte cuts the
+// connection, so that nobody takes half for the whole.
+func stream(w http.ResponseWriter, f func(io.Writer) error) error {
+	out := &started{w: w}
+	err := f(out)
+	if err != nil && out.begun {
+		panic(http.ErrAbortHandler)
+	}
+	return err
+}
+
+type started struct {
+	w     http.ResponseWriter
+	begun bool
+}
+
+func (s *started) Write(p []byte) (int, error) {
+	s.begun = true
+	return s.w.Write(p)
+}
+
+func handle(f func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if err := f(w, r); err != nil {
+			fail(w, err)
+		}
+	}
+}
+
+const maxBody = 32 << 20
+
+func read(r *http.Request, into any) error {
+	return json.NewDecoder(http.MaxBytesReader(nil, r.Body, maxBody)).Decode(into)
+}
+
+func answer(w http.ResponseWriter, value any) error {
+	w.Header().Set("Content-Type", "application/json")
+	return json.NewEncoder(w).Encode(value)
+}
+
+func fail(w http.ResponseWriter, err error) {
+	fault := &hostlink.Fault{}
+	if !errors.As(err, &fault) {
+		fault = &hostlink.Fault{Code: codeOf(err), Message: err.Error()}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusConflict)
+	json.NewEncoder(w).Encode(fault)
+}

@@ -1,0 +1,203 @@
+// Package standin is the driver of a host whose hypervisor is played: its
+// machines have real disk images, and one that runs writes to its first disk
+// now and then, as a guest would.
+package standin
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/qcow2"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
+)
+
+// Driver of a stand-in host.
+type Driver struct {
+	switches []wiring.Switch
+	mu       sync.Mutex
+	guests   map[string]*guest
+}
+
+// New makes a driver with the host's switches.
+func New(switches []wiring.Switch) *Driver {
+	return &Driver{switches: switches, guests: map[string]*guest{}}
+}
+
+const (
+	beat     = 2 * time.Second
+	logBytes = 64 << 10 // at the disk's end, where the guest keeps its log
+)
+
+type guest struct {
+	disk  guestDisk
+	size  int64
+	stop  chan struct{}
+	ended chan error
+}
+
+type guestDisk interface {
+	WriteAt(p []byte, off int64) (int, error)
+	Close() error
+}
+
+// Start opens the machine's disks and lets its guest write.
+func (d *Driver) Start(folder string, m *machine.Machine) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.guests[folder] != nil {
+		return nil
+	}
+	for _, n := range m.NICs {
+		if n.Network != "" && !d.hasSwitch(n.Network) {
+			return fmt.Errorf("NIC %q is on the switch %q, which this host does not have", n.Name, n.Network)
+		}
+	}
+	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1)}
+	if len(m.Disks) > 0 {
+		first, size, err := openForGuest(filepath.Join(folder, m.Disks[0].File))
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", m.Disks[0].ID, err)
+		}
+		g.disk, g.size = first, size
+	}
+	d.guests[folder] = g
+	go g.run()
+	return nil
+}
+
+func (d *Driver) hasSwitch(name string) bool {
+	for _, s := range d.switches {
+		if s.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func (g *guest) run() {
+	if g.disk == nil {
+		<-g.stop
+		g.ended <- nil
+		return
+	}
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	record := make([]byte, 512)
+	for n := uint64(0); ; n++ {
+		select {
+		case <-tick.C:
+			copy(record, "guest log\n")
+			binary.LittleEndian.PutUint64(record[16:], n)
+			binary.LittleEndian.PutUint64(record[24:], uint64(time.Now().UnixNano()))
+			if g.size >= 2*logBytes {
+				g.disk.WriteAt(record, g.size-logBytes+int64(n*512%logBytes))
+			}
+		case <-g.stop:
+			g.ended <- g.disk.Close()
+			return
+		}
+	}
+}
+
+// Stop ends the guest and closes its disks.
+func (d *Driver) Stop(folder string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g := d.guests[folder]
+	if g == nil {
+		return nil
+	}
+	delete(d.guests, folder)
+	close(g.stop)
+	return <-g.ended
+}
+
+// State is running or stopped.
+func (d *Driver) State(folder string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.guests[folder] != nil {
+		return "running"
+	}
+	return "stopped"
+}
+
+// Switches of the host.
+func (d *Driver) Switches() []wiring.Switch { return d.switches }
+
+// Close stops every guest cleanly.
+func (d *Driver) Close() error {
+	d.mu.Lock()
+	folders := make([]string, 0, len(d.guests))
+	for f := range d.guests {
+		folders = append(folders, f)
+	}
+	d.mu.Unlock()
+	var first error
+	for _, f := range folders {
+		if err := d.Stop(f); err != nil && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+// openForGuest opens the top layer of a disk for writing.
+func openForGuest(path string) (guestDisk, int64, error) {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	src, err := disk.OpenFile(f)
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	format, err := formats.Detect(src)
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	switch format.Name {
+	case "raw":
+		return src, src.Size(), nil
+	case "qcow2":
+		var parent disk.Image
+		layer, err := qcow2.Open(src)
+		if err == nil && layer.Info().Parent != nil {
+			p := layer.Info().Parent.Path
+			if !filepath.IsAbs(p) {
+				p = filepath.Join(filepath.Dir(path), p)
+			}
+			parent, _, err = formats.OpenChain(p)
+		}
+		var img *qcow2.Image
+		if err == nil {
+			img, err = qcow2.OpenWrite(src, parent)
+		}
+		if err != nil {
+			f.Close()
+			return nil, 0, err
+		}
+		return qcowDisk{img}, img.Info().VirtualBytes, nil
+	}
+	f.Close()
+	return nil, 0, fmt.Errorf("disks of the format %s are not run by this host", format.Name)
+}
+
+// qcowDisk closes the way a hypervisor does: tables and refcounts written.
+type qcowDisk struct{ *qcow2.Image }
+
+func (q qcowDisk) Close() error {
+	if err := q.Finish(); err != nil {
+		return err
+	}
+	return q.Image.Close()
+}

@@ -1,0 +1,123 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	bolt "go.etcd.io/bbolt"
+)
+
+// store keeps what must survive the agent: register, tasks, journals, the
+// newest epoch of each job, pool ids, trust.
+type store struct{ db *bolt.DB }
+
+var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust"}
+
+type registered struct {
+	Running bool      `json:"running"`
+	Since   time.Time `json:"since"`
+}
+
+type trust struct {
+	Key, SelfCert           string
+	Cert, Authority, HostID string
+}
+
+func openStore(path string) (*store, error) {
+	db, err := bolt.Open(path, 0o600, &bolt.Options{Timeout: 2 * time.Second})
+	if errors.Is(err, bolt.ErrTimeout) {
+		return nil, fmt.Errorf("the agent's records in %s are in use: another agent runs with them", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the agent's records in %s: %w", path, err)
+	}
+	return &store{db}, db.Update(func(tx *bolt.Tx) error {
+		for _, b := range buckets {
+			if _, err := tx.CreateBucketIfNotExists([]byte(b)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (s *store) Close() error { return s.db.Close() }
+
+func (s *store) put(bucket, key string, value any) error {
+	raw, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket([]byte(bucket)).Put([]byte(key), raw) })
+}
+
+// get reports whether the key was there.
+func (s *store) get(bucket, key string, value any) (bool, error) {
+	var raw []byte
+	err := s.db.View(func(tx *bolt.Tx) error {
+		raw = append(raw, tx.Bucket([]byte(bucket)).Get([]byte(key))...)
+		return nil
+	})
+	if err != nil || raw == nil {
+		return false, err
+	}
+	return true, json.Unmarshal(raw, value)
+}
+
+func (s *store) drop(bucket, key string) error {
+	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket([]byte(bucket)).Delete([]byte(key)) })
+}
+
+func each[T any](s *store, bucket string) map[string]T {
+	all := map[string]T{}
+	s.db.View(func(tx *bolt.Tx) error {
+		return tx.Bucket([]byte(bucket)).ForEach(func(k, v []byte) error {
+			var t T
+			if json.Unmarshal(v, &t) == nil {
+				all[string(k)] = t
+			}
+			return nil
+		})
+	})
+	return all
+}
+
+func (s *store) register() map[string]registered { return each[registered](s, "register") }
+
+// firstRegister lists the machines that the host has when its agent is new.
+func (s *store) firstRegister(machines []MachineConfig) error {
+	t, err := s.trust()
+	if err != nil || t.Key != "" {
+		return err
+	}
+	for _, m := range machines {
+		if err := s.put("register", m.Folder, registered{Running: m.Running, Since: time.Now()}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *store) trust() (t trust, err error) {
+	_, err = s.get("trust", "trust", &t)
+	return t, err
+}
+
+func (s *store) setTrust(t trust) error { return s.put("trust", "trust", t) }
+
+// epoch raises the newest epoch of a job, or refuses an older one.
+func (s *store) epoch(job string, epoch int64) (ok bool, err error) {
+	var newest int64
+	if _, err := s.get("epochs", job, &newest); err != nil {
+		return false, err
+	}
+	switch {
+	case epoch < newest:
+		return false, nil
+	case epoch == newest:
+		return true, nil
+	}
+	return true, s.put("epochs", job, epoch)
+}

@@ -1,0 +1,316 @@
+package agent
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// sweep finds out what a host holds. It reads a descriptor only when the
+// folder's or the descriptor's time stamp has changed, and numbers every
+// change, so that a service that was told of one revision gets what came since.
+type sweep struct {
+	a  *Agent
+	mu sync.Mutex
+
+	boot     string // revisions of another run of the agent can't be compared
+	gen      uint64
+	folders  map[string]*seenFolder
+	packages map[string]*seenPackage
+	gone     map[string]uint64 // path → generation
+	frame    string            // pools and switches, as last told
+	round    uint64
+}
+
+type seenFolder struct {
+	stamp      string
+	descriptor string // file name, "" when there is none
+	round, gen uint64
+	hostlink.Folder
+}
+
+type seenPackage struct {
+	stamp      string
+	round, gen uint64
+	hostlink.ShelvedPackage
+}
+
+const mostGone = 10_000
+
+func newSweep(a *Agent) *sweep {
+	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{}, gone: map[string]uint64{}}
+}
+
+// survey looks, and tells what has changed since the revision.
+func (s *sweep) survey(since string) *hostlink.Survey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	pools := s.look()
+	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10), Pools: pools, Shelves: s.shelves()}
+	from := uint64(0)
+	if boot, gen, ok := strings.Cut(since, "."); ok && boot == s.boot {
+		from, _ = strconv.ParseUint(gen, 10, 64)
+	}
+	out.Full = from == 0
+	if out.Revision == since {
+		return out
+	}
+	out.Changed = true
+	out.Hello, out.Switches = s.a.hello(), s.a.driver.Switches()
+	for _, f := range s.folders {
+		if f.gen > from {
+			out.Machines = append(out.Machines, f.Folder)
+		}
+	}
+	for _, p := range s.packages {
+		if p.gen > from {
+			out.Packages = append(out.Packages, p.ShelvedPackage)
+		}
+	}
+	for path, gen := range s.gone {
+		if gen > from && !out.Full {
+			out.Gone = append(out.Gone, path)
+		}
+	}
+	return out
+}
+
+func (s *sweep) shelves() []hostlink.Shelf {
+	var list []hostlink.Shelf
+	for _, c := range s.a.config.Shelves {
+		_, free := room(c.Path)
+		list = append(list, hostlink.Shelf{Name: c.Name, Path: c.Path, FreeBytes: free})
+	}
+	return list
+}
+
+// look goes through pools and shelves once.
+func (s *sweep) look() []hostlink.Pool {
+	s.round++
+	next := s.gen + 1
+	changed := false
+	pools := s.a.pools()
+	frame := fmt.Sprint(s.a.driver.Switches())
+	for _, p := range pools {
+		frame += fmt.Sprint(p.ID, p.Name, p.State)
+	}
+	if frame != s.frame {
+		s.frame, changed = frame, true
+	}
+	register := s.a.store.register()
+	poolOf := func(path string) *hostlink.Pool {
+		for i := range pools {
+			if strings.HasPrefix(path, pools[i].Path+"/") {
+				return &pools[i]
+			}
+		}
+		return nil
+	}
+	note := func(path, pool string, registered, filesThere, poolThere bool) {
+		state := "stopped"
+		if registered {
+			state = s.a.driver.State(path)
+		}
+		if !poolThere {
+			state = "away"
+		}
+		stamp := ""
+		old := s.folders[path]
+		if filesThere {
+			stamp = folderStamp(path, old)
+		}
+		if old != nil && old.stamp == stamp && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere {
+			old.round = s.round
+			return
+		}
+		f := &seenFolder{stamp: stamp, round: s.round, gen: next}
+		f.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere, State: state}
+		if filesThere {
+			f.descriptor = findDescriptor(path)
+			if f.descriptor == "" && !registered {
+				return // some other directory
+			}
+			m, err := readFolderMachine(path)
+			if err != nil {
+				f.Problem = err.Error()
+			}
+			f.Machine, f.Bytes = m, folderBytes(path)
+			f.stamp = folderStamp(path, f)
+		} else if old != nil {
+			f.Machine, f.Bytes = old.Machine, old.Bytes
+		}
+		s.folders[path] = f
+		delete(s.gone, path)
+		changed = true
+	}
+	for _, p := range pools {
+		if p.State == "away" {
+			continue
+		}
+		entries, err := os.ReadDir(p.Path)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+				path := filepath.Join(p.Path, e.Name())
+				_, registered := register[path]
+				note(path, p.ID, registered, true, true)
+			}
+		}
+	}
+	for path := range register {
+		if f := s.folders[path]; f != nil && f.round == s.round {
+			continue
+		}
+		p := poolOf(path)
+		if p == nil {
+			note(path, "", true, false, false)
+		} else {
+			note(path, p.ID, true, false, p.State != "away")
+		}
+	}
+	changed = s.lookAtShelves(next) || changed
+	for path, f := range s.folders {
+		if f.round != s.round {
+			if p := poolOf(path); p != nil && p.State == "away" {
+				continue // not gone: its pool isn't there now
+			}
+			delete(s.folders, path)
+			s.gone[path], changed = next, true
+		}
+	}
+	for path, p := range s.packages {
+		if p.round != s.round {
+			delete(s.packages, path)
+			s.gone[path], changed = next, true
+		}
+	}
+	if changed {
+		s.gen = next
+	}
+	if len(s.gone) > mostGone {
+		s.boot, s.gone = uuid.NewString()[:8], map[string]uint64{}
+	}
+	return pools
+}
+
+func (s *sweep) lookAtShelves(next uint64) (changed bool) {
+	for _, c := range s.a.config.Shelves {
+		entries, err := os.ReadDir(c.Path)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".") || !strings.EqualFold(filepath.Ext(e.Name()), ".ova") {
+				continue
+			}
+			info, err := e.Info()
+			if err != nil {
+				continue
+			}
+			path := filepath.Join(c.Path, e.Name())
+			stamp := fmt.Sprint(info.ModTime().UnixNano(), info.Size())
+			if old := s.packages[path]; old != nil && old.stamp == stamp {
+				old.round = s.round
+				continue
+			}
+			p := &seenPackage{stamp: stamp, round: s.round, gen: next}
+			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.Name, Bytes: info.Size()}
+			if o, err := ovf.OpenPath(path); err != nil {
+				p.Problem = err.Error()
+			} else {
+				p.Machine = &o.Envelope.Machines[0]
+				o.Close()
+			}
+			s.packages[path] = p
+			delete(s.gone, path)
+			changed = true
+		}
+	}
+	return changed
+}
+
+// folderStamp changes when files come or go, or the descriptor is written. A
+// disk that a running machine writes to does not count.
+func folderStamp(path string, known *seenFolder) string {
+	var st unix.Stat_t
+	if unix.Lstat(path, &st) != nil {
+		return "absent"
+	}
+	stamp := strconv.AppendInt(make([]byte, 0, 64), st.Mtim.Nano(), 36)
+	if known != nil && known.descriptor != "" && unix.Lstat(path+"/"+known.descriptor, &st) == nil {
+		stamp = append(stamp, '.')
+		stamp = strconv.AppendInt(stamp, st.Mtim.Nano(), 36)
+		stamp = append(stamp, '.')
+		stamp = strconv.AppendInt(stamp, st.Size, 36)
+	}
+	return string(stamp)
+}
+
+func findDescriptor(folder string) string {
+	entries, _ := os.ReadDir(folder)
+	for _, e := range entries {
+		if e.Type().IsRegular() && strings.EqualFold(filepath.Ext(e.Name()), ".ovf") {
+			return e.Name()
+		}
+	}
+	return ""
+}
+
+// folderDescriptor reads and parses the descriptor of a machine folder.
+func folderDescriptor(folder string) (*ovf.Descriptor, error) {
+	name := findDescriptor(folder)
+	if name == "" {
+		return nil, fmt.Errorf("there is no descriptor in %s: %w", folder, fs.ErrNotExist)
+	}
+	raw, err := os.ReadFile(filepath.Join(folder, name))
+	if err != nil {
+		return nil, err
+	}
+	return ovf.Parse(filepath.Join(folder, name), raw)
+}
+
+func readFolderMachine(folder string) (*machine.Machine, error) {
+	d, err := folderDescriptor(folder)
+	if err != nil {
+		return nil, err
+	}
+	m := &d.Machines[0]
+	for i := range m.Disks {
+		if b, err := allocated(filepath.Join(folder, m.Disks[i].File)); err == nil {
+			m.Disks[i].FileBytes = b
+		}
+	}
+	return m, nil
+}
+
+// allocated is the room that a file takes, in bytes.
+func allocated(path string) (int64, error) {
+	var st unix.Stat_t
+	if err := unix.Stat(path, &st); err != nil {
+		return 0, err
+	}
+	return st.Blocks * 512, nil
+}
+
+func folderBytes(folder string) (sum int64) {
+	entries, _ := os.ReadDir(folder)
+	for _, e := range entries {
+		if b, err := allocated(filepath.Join(folder, e.Name())); err == nil && e.Type().IsRegular() {
+			sum += b
+		}
+	}
+	return sum
+}

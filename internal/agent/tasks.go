@@ -1,0 +1,331 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// taskError is a failure with the code of a finding.
+type taskError struct{ code, message string }
+
+func (e *taskError) Error() string { return e.message }
+
+// codeOf finds the finding that an error is; "" when none fits.
+func codeOf(err error) string {
+	var te *taskError
+	var p *ovf.Problem
+	switch {
+	case errors.As(err, &te):
+		return te.code
+	case errors.As(err, &p):
+		return p.Code
+	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
+		return "space.short"
+	case errors.Is(err, unix.EROFS):
+		return "pool.read-only"
+	case errors.Is(err, disk.ErrDamaged), errors.Is(err, disk.ErrFormat):
+		return "disk.damaged"
+	case errors.Is(err, disk.ErrEncrypted):
+		return "disk.encrypted"
+	}
+	return ""
+}
+
+// work is one kind of task: do is called again from the start after a restart
+// of the agent and finds out by itself how far it was; undo takes everything
+// back, also what do left half-done.
+type work struct {
+	do   func(ctx context.Context, t *task) (any, error)
+	undo func(t *task) error
+}
+
+// task is a piece of work that was asked for.
+type task struct {
+	a       *Agent
+	spec    hostlink.TaskSpec
+	cancel  context.CancelFunc
+	ended   chan struct{} // closed when do has returned
+	intake  *intake
+	handing handing
+
+	mu     sync.Mutex
+	state  hostlink.Task
+	change chan struct{} // closed and replaced at each change
+}
+
+type taskRecord struct {
+	Spec  hostlink.TaskSpec `json:"spec"`
+	State hostlink.Task     `json:"state"`
+}
+
+func (t *task) update(f func(s *hostlink.Task)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	f(&t.state)
+	close(t.change)
+	t.change = make(chan struct{})
+}
+
+func (t *task) snapshot() (hostlink.Task, <-chan struct{}) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.state, t.change
+}
+
+func (t *task) params(into any) error {
+	if err := json.Unmarshal(t.spec.Params, into); err != nil {
+		return fmt.Errorf("parameters of %s: %w", t.spec.Kind, err)
+	}
+	return nil
+}
+
+func (t *task) progress(bytes int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.state.Done += bytes
+}
+
+func (t *task) save() error {
+	s, _ := t.snapshot()
+	return t.a.store.put("tasks", s.ID, taskRecord{t.spec, s})
+}
+
+// tasks of an agent.
+type tasks struct {
+	a     *Agent
+	kinds map[string]work
+	mu    sync.Mutex
+	byID  map[string]*task
+	ctx   context.Context
+	stop  context.CancelFunc
+	wg    sync.WaitGroup
+}
+
+func newTasks(a *Agent) *tasks {
+	ts := &tasks{a: a, byID: map[string]*task{}}
+	ts.ctx, ts.stop = context.WithCancel(context.Background())
+	ts.kinds = map[string]work{
+		plan.KindStop:      {doStop, undoStop},
+		plan.KindStart:     {doStart, undoStart},
+		plan.KindFetchDisk: {doFetch, undoFetch},
+		plan.KindPlace:     {doPlace, undoPlace},
+		plan.KindPack:      {doPack, undoPack},
+		plan.KindHandOut:   {doHandOut, func(*task) error { return nil }},
+	}
+	return ts
+}
+
+// resume goes on with what was running when the agent ended.
+func (ts *tasks) resume() error {
+	for id, r := range each[taskRecord](ts.a.store, "tasks") {
+		t := ts.make(id, r.Spec)
+		t.state = r.State
+		ts.byID[id] = t
+		if r.State.State == hostlink.TaskRunning {
+			if err := ts.run(t); err != nil {
+				return err
+			}
+		} else {
+			close(t.ended)
+		}
+	}
+	return nil
+}
+
+func (ts *tasks) make(id string, spec hostlink.TaskSpec) *task {
+	t := &task{a: ts.a, spec: spec, change: make(chan struct{}), ended: make(chan struct{})}
+	t.state = hostlink.Task{ID: id, Kind: spec.Kind, State: hostlink.TaskRunning}
+	t.intake = newIntake(t)
+	return t
+}
+
+func (ts *tasks) run(t *task) error {
+	w, ok := ts.kinds[t.spec.Kind]
+	if !ok {
+		close(t.ended)
+		return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: fmt.Sprintf("this agent knows no task of the kind %q: update it", t.spec.Kind)}
+	}
+	ctx, cancel := context.WithCancel(ts.ctx)
+	t.cancel = cancel
+	ts.wg.Go(func() {
+		defer close(t.ended)
+		defer cancel()
+		result, err := w.do(ctx, t)
+		if ctx.Err() != nil { // cancelled, or the agent ends: nothing is concluded
+			return
+		}
+		var raw json.RawMessage
+		if err == nil {
+			raw, err = json.Marshal(result)
+		}
+		t.update(func(s *hostlink.Task) {
+			s.Needs = nil
+			if s.State, s.Result = hostlink.TaskDone, raw; err != nil {
+				s.State, s.Error, s.Code = hostlink.TaskFailed, err.Error(), codeOf(err)
+			}
+		})
+		if err := t.save(); err != nil {
+			ts.a.log.Error("end of task not kept", "task", t.state.ID, "error", err)
+		}
+	})
+	return nil
+}
+
+// owned refuses callers that somebody newer has replaced.
+func (ts *tasks) owned(job string, epoch int64) error {
+	ok, err := ts.a.store.epoch(job, epoch)
+	if err == nil && !ok {
+		err = &hostlink.Fault{Code: hostlink.FaultStale, Message: "a newer owner looks after this job"}
+	}
+	return err
+}
+
+// start begins a task, or returns the one that has that id.
+func (ts *tasks) start(id string, spec hostlink.TaskSpec) (*task, error) {
+	if !strings.HasPrefix(id, spec.Job+".") || strings.ContainsAny(id, "/\\") {
+		return nil, &hostlink.Fault{Code: hostlink.FaultWrong, Message: "a task's id begins with that of its job"}
+	}
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	if err := ts.owned(spec.Job, spec.Epoch); err != nil {
+		return nil, err
+	}
+	if t := ts.byID[id]; t != nil {
+		return t, nil
+	}
+	t := ts.make(id, spec)
+	if err := t.save(); err != nil {
+		return nil, err
+	}
+	ts.byID[id] = t
+	return t, ts.run(t)
+}
+
+func (ts *tasks) get(id string) (*task, error) {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	if t := ts.byID[id]; t != nil {
+		return t, nil
+	}
+	return nil, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "there is no task " + id}
+}
+
+// undo stops a task and takes back what it did. One that was never heard of
+// is undone by doing nothing.
+func (ts *tasks) undo(id string, spec hostlink.TaskSpec) error {
+	ts.mu.Lock()
+	err := ts.owned(spec.Job, spec.Epoch)
+	t := ts.byID[id]
+	ts.mu.Unlock()
+	if err != nil || t == nil {
+		return err
+	}
+	if t.cancel != nil {
+		t.cancel()
+	}
+	t.intake.close()
+	<-t.ended
+	if err := ts.kinds[t.spec.Kind].undo(t); err != nil {
+		return fmt.Errorf("undo %s: %w", t.spec.Kind, err)
+	}
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	delete(ts.byID, id)
+	return errors.Join(ts.a.store.drop("tasks", id), ts.a.store.drop("journals", id))
+}
+
+// forget drops all notes of a job that is over, and its working directories.
+func (ts *tasks) forget(job string, epoch int64) error {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	if err := ts.owned(job, epoch); err != nil {
+		return err
+	}
+	var errs []error
+	for id, t := range ts.byID {
+		if t.spec.Job == job {
+			if t.cancel != nil {
+				t.cancel()
+			}
+			delete(ts.byID, id)
+			errs = append(errs, ts.a.store.drop("tasks", id), ts.a.store.drop("journals", id))
+		}
+	}
+	for _, p := range ts.a.config.Pools {
+		errs = append(errs, os.RemoveAll(stagingDir(p.Path, job)))
+		os.Remove(filepath.Join(p.Path, workDir)) // only when it is empty
+	}
+	return errors.Join(append(errs, ts.a.store.drop("epochs", job))...)
+}
+
+// wait returns when the task has ended, needs bytes, or after most.
+func (t *task) wait(ctx context.Context, most time.Duration) hostlink.Task {
+	timer := time.NewTimer(most)
+	defer timer.Stop()
+	for {
+		s, change := t.snapshot()
+		if s.State != hostlink.TaskRunning || s.Needs != nil {
+			return s
+		}
+		select {
+		case <-change:
+		case <-timer.C:
+			return s
+		case <-ctx.Done():
+			return s
+		}
+	}
+}
+
+func (ts *tasks) close() {
+	ts.stop()
+	ts.mu.Lock()
+	for _, t := range ts.byID {
+		t.intake.close()
+	}
+	ts.mu.Unlock()
+	ts.wg.Wait()
+}
+
+// stagingDir is where a job's unfinished files lie in a pool.
+func stagingDir(pool, job string) string { return filepath.Join(pool, workDir, job) }
+
+// syncDir makes renames in a directory survive a crash.
+func syncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+// renameNew renames without writing over anything.
+func renameNew(from, to string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system without it
+		if _, e := os.Lstat(to); e == nil {
+			err = unix.EEXIST
+		} else {
+			err = os.Rename(from, to)
+		}
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return &taskError{"name.taken", fmt.Sprintf("%s exists already", to)}
+	}
+	return err
+}

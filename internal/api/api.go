@@ -1,0 +1,253 @@
+// Package api answers HTTP: the calls of api/openapi.yaml, the stream of
+// events, health and metrics, and the console's files.
+package api
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promauto"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/access"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work"
+)
+
+// Server answers calls.
+type Server struct {
+	inv    *inventory.Inventory
+	work   *work.Work
+	access *access.Access
+	events *hub
+	log    *slog.Logger
+}
+
+const (
+	sessionCookie = "unvora_session"
+	maxBody       = 32 << 20 // of a JSON body: a package's skeleton with its descriptor
+)
+
+// New makes the handler. console holds the console's files.
+func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.Access, console fs.FS, log *slog.Logger) (http.Handler, error) {
+	gin.SetMode(gin.ReleaseMode)
+	s := &Server{inv: inv, work: w, access: a, events: newHub(), log: log}
+	go s.events.run(ctx, inv, log)
+
+	registry := prometheus.NewRegistry()
+	calls := promauto.With(registry).NewHistogramVec(prometheus.HistogramOpts{Name: "unvora_http_seconds", Help: "Time to answer a call.", Buckets: prometheus.DefBuckets}, []string{"method", "path", "status"})
+	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers", Help: "Open streams of events."}, func() float64 { return float64(s.events.readers.Load()) })
+
+	r := gin.New()
+	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
+		if err == http.ErrAbortHandler {
+			panic(err) // a stream that broke: let the connection be cut
+		}
+		log.Error("panic", "path", c.Request.URL.Path, "error", err)
+		s.problem(c, errors.New("an error of the program; the log tells more"))
+	}), func(c *gin.Context) {
+		began := time.Now()
+		c.Next()
+		calls.WithLabelValues(c.Request.Method, c.FullPath(), http.StatusText(c.Writer.Status())).Observe(time.Since(began).Seconds())
+	})
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/readyz", func(c *gin.Context) {
+		if err := inv.Pool.Ping(c); err != nil {
+			c.String(http.StatusServiceUnavailable, "PostgreSQL does not answer\n")
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+	r.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	if err := s.documents(r); err != nil {
+		return nil, err
+	}
+	openapi.RegisterHandlersWithOptions(r, s, openapi.GinServerOptions{
+		BaseURL:     "/api/v1",
+		Middlewares: []openapi.MiddlewareFunc{s.authenticate},
+		ErrorHandler: func(c *gin.Context, err error, _ int) {
+			s.problem(c, &inventory.Error{Code: "wrong", Message: err.Error()})
+		},
+	})
+	r.NoRoute(serveConsole(console))
+	return secured(r), nil
+}
+
+// secured sets the headers that keep a browser from being fooled.
+func secured(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// serveConsole serves files, and the page for every path that is none.
+func serveConsole(files fs.FS) gin.HandlerFunc {
+	server := http.FileServerFS(files)
+	return func(c *gin.Context) {
+		path := strings.TrimPrefix(c.Request.URL.Path, "/")
+		if strings.HasPrefix(path, "api/") {
+			c.Header("Content-Type", "application/problem+json")
+			c.JSON(http.StatusNotFound, gin.H{"title": "Not found", "status": 404, "code": "unknown", "detail": "There is no call " + c.Request.Method + " /" + path + ".", "next": "/api/docs lists all calls."})
+			return
+		}
+		if st, err := fs.Stat(files, path); err == nil && !st.IsDir() {
+			if strings.HasPrefix(path, "assets/") { // named after their contents
+				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			c.String(http.StatusNotFound, "The console is not built into this binary: make build does that.\n")
+			return
+		}
+		c.Header("Cache-Control", "no-cache")
+		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+	}
+}
+
+// needs says which role a call needs; reading needs the least.
+func needs(method, path string) string {
+	switch {
+	case path == "/api/v1/session", path == "/api/v1/tokens", path == "/api/v1/plans":
+		return access.Viewer
+	case path == "/api/v1/users", path == "/api/v1/hosts" && method == http.MethodPost:
+		return access.Administrator
+	case method == http.MethodGet && !strings.HasPrefix(path, "/api/v1/jobs/:job/"):
+		return access.Viewer
+	}
+	return access.Operator
+}
+
+func (s *Server) authenticate(c *gin.Context) {
+	if c.FullPath() == "/api/v1/session" && c.Request.Method == http.MethodPost {
+		return
+	}
+	var u *inventory.User
+	var err error
+	reads := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		u, err = s.access.ByToken(c, token)
+	} else if cookie, e := c.Cookie(sessionCookie); e == nil {
+		var session *inventory.Session
+		if session, err = s.access.BySession(c, cookie, c.GetHeader("X-CSRF-Token"), reads); err == nil {
+			u = &session.User
+			c.Set("csrf", session.CSRF)
+		}
+	} else {
+		err = errNobody
+	}
+	if err == nil && !access.May(u.Role, needs(c.Request.Method, c.FullPath())) {
+		err = &notAllowed{u, needs(c.Request.Method, c.FullPath())}
+	}
+	if err != nil {
+		s.problem(c, err)
+		c.Abort()
+		return
+	}
+	c.Set("user", u)
+}
+
+func caller(c *gin.Context) *inventory.User { return c.MustGet("user").(*inventory.User) }
+
+var errNobody = errors.New("this call needs a token or a session")
+
+type notAllowed struct {
+	user  *inventory.User
+	needs string
+}
+
+func (n *notAllowed) Error() string {
+	return n.user.Name + " is a " + n.user.Role + "; this needs the role " + n.needs + "."
+}
+
+// Problem is the body of an error (RFC 9457).
+type Problem struct {
+	Title  string     `json:"title"`
+	Status int        `json:"status"`
+	Code   string     `json:"code"`
+	Detail string     `json:"detail"`
+	Next   string     `json:"next,omitempty"`
+	Likely []string   `json:"likely,omitempty"`
+	Plan   *plan.Plan `json:"plan,omitempty"`
+}
+
+// problem answers with what an error is to the caller.
+func (s *Server) problem(c *gin.Context, err error) {
+	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: "internal", Detail: err.Error(), Next: "The service's log tells more; if it happens again, report it."}
+	var (
+		known *inventory.Error
+		none  *notAllowed
+		not   *work.NotRunnable
+		away  *work.Unreachable
+		fault *hostlink.Fault
+	)
+	switch {
+	case errors.As(err, &known):
+		status := map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "wrong": 400}[known.Code]
+		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message, Likely: known.Likely}
+	case errors.As(err, &not):
+		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(), Next: "Change what blocks it, then plan again.", Plan: not.Plan}
+		if !not.Plan.Blocked() {
+			p.Code, p.Next = "plan.open", "Answer the open choices (answers), or take the recommendations (takeRecommended)."
+		}
+	case errors.As(err, &away):
+		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
+	case errors.As(err, &none):
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: none.Error(), Next: "Ask an administrator."}
+	case errors.Is(err, errNobody), errors.Is(err, access.ErrSignIn), errors.Is(err, access.ErrUnknown):
+		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: capital(err.Error()) + ".", Next: "Sign in: unvora login, or open the console."}
+	case errors.Is(err, access.ErrCSRF):
+		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: capital(err.Error()) + ".", Next: "Load the page again."}
+	case errors.As(err, &fault):
+		p = Problem{Title: "Refused by the agent", Status: 409, Code: fault.Code, Detail: fault.Message}
+	case c.Request.Context().Err() != nil:
+		return // nobody listens any more
+	default:
+		s.log.Error("call failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+	}
+	c.Header("Content-Type", "application/problem+json")
+	c.JSON(p.Status, p)
+}
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// answer sends value, or the problem that err is.
+func (s *Server) answer(c *gin.Context, status int, value any, err error) {
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	if value == nil {
+		c.Status(status)
+		return
+	}
+	c.JSON(status, value)
+}
+
+// body reads a JSON body; it answers itself when it can't.
+func body[T any](s *Server, c *gin.Context) (*T, bool) {
+	var t T
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	if err := c.ShouldBindJSON(&t); err != nil {
+		s.problem(c, &inventory.Error{Code: "wrong", Message: "The body can't be read: " + err.Error() + "."})
+		return nil, false
+	}
+	return &t, true
+}

@@ -1,0 +1,355 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work"
+)
+
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
+func page(limit *int, after, filter *string) inventory.Page {
+	return inventory.Page{Limit: value(limit), After: value(after), Filter: value(filter)}
+}
+
+// ListHosts, and the lists that follow, answer a page.
+func (s *Server) ListHosts(c *gin.Context, p openapi.ListHostsParams) {
+	l, err := s.inv.Hosts(c, page(p.Limit, p.After, p.Filter))
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ListPools(c *gin.Context, p openapi.ListPoolsParams) {
+	l, err := s.inv.Pools(c, page(p.Limit, p.After, p.Filter))
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ListCopies(c *gin.Context, p openapi.ListCopiesParams) {
+	l, err := s.inv.Copies(c, page(p.Limit, p.After, p.Filter))
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ListLineages(c *gin.Context, p openapi.ListLineagesParams) {
+	l, err := s.inv.Lineages(c, page(p.Limit, p.After, p.Filter))
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ListShelves(c *gin.Context) {
+	l, err := s.inv.Shelves(c)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ListSwitches(c *gin.Context, p openapi.ListSwitchesParams) {
+	var id uuid.UUID
+	if name := value(p.Host); name != "" {
+		h, err := s.inv.Host(c, name)
+		if err != nil {
+			s.problem(c, err)
+			return
+		}
+		id = h.ID
+	}
+	l, err := s.inv.Switches(c, id)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+// hostDetail is a host with what belongs to it.
+type hostDetail struct {
+	*inventory.Host
+	Pools    []inventory.Pool   `json:"pools"`
+	Switches []inventory.Switch `json:"switches"`
+	Shelves  []inventory.Shelf  `json:"shelves"`
+}
+
+func (s *Server) GetHost(c *gin.Context, ref string) {
+	h, err := s.inv.Host(c, ref)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	d := hostDetail{Host: h, Shelves: []inventory.Shelf{}}
+	var shelves []inventory.Shelf
+	if d.Pools, err = s.inv.HostPools(c, h.ID); err == nil {
+		if d.Switches, err = s.inv.Switches(c, h.ID); err == nil {
+			shelves, err = s.inv.Shelves(c)
+		}
+	}
+	for _, sh := range shelves {
+		if sh.HostID == h.ID {
+			d.Shelves = append(d.Shelves, sh)
+		}
+	}
+	s.answer(c, http.StatusOK, d, err)
+}
+
+func (s *Server) AddHost(c *gin.Context) {
+	if b, ok := body[openapi.AddHost](s, c); ok {
+		h, err := s.work.AddHost(c, b.Address, b.Code, caller(c).Name)
+		s.answer(c, http.StatusCreated, h, err)
+	}
+}
+
+func (s *Server) GetCopy(c *gin.Context, p openapi.GetCopyParams) {
+	v, err := s.inv.Copy(c, p.Name)
+	s.answer(c, http.StatusOK, v, err)
+}
+
+func (s *Server) GetLineage(c *gin.Context, p openapi.GetLineageParams) {
+	l, err := s.inv.LineageOf(c, p.Name)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ListHistory(c *gin.Context, p openapi.ListHistoryParams) {
+	var lineage *uuid.UUID
+	if ref := value(p.Lineage); ref != "" {
+		l, err := s.inv.LineageOf(c, ref)
+		if err != nil {
+			s.problem(c, err)
+			return
+		}
+		lineage = &l.ID
+	}
+	limit := value(p.Limit)
+	if limit == 0 {
+		limit = 100
+	}
+	list, err := s.inv.History(c, lineage, limit, value(p.After))
+	out := gin.H{"items": list}
+	if len(list) == limit {
+		out["next"] = list[limit-1].ID
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+func (s *Server) Survey(c *gin.Context) {
+	type request struct {
+		Hosts []string `json:"hosts"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	if len(b.Hosts) == 0 {
+		b.Hosts = nil
+	}
+	out, err := s.work.SurveyAll(c, b.Hosts)
+	s.answer(c, http.StatusOK, out, err)
+}
+
+func (s *Server) MakePlan(c *gin.Context) {
+	if b, ok := body[work.Request](s, c); ok {
+		p, err := s.work.Plan(c, b)
+		s.answer(c, http.StatusOK, p, err)
+	}
+}
+
+func (s *Server) StartJob(c *gin.Context, p openapi.StartJobParams) {
+	if b, ok := body[work.Request](s, c); ok {
+		j, err := s.work.Start(c, b, caller(c).Name, value(p.IdempotencyKey))
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
+// jobView is a job as the interface shows it.
+type jobView struct {
+	*inventory.Job
+	Done           int64    `json:"done"`
+	Total          int64    `json:"total"`
+	BytesPerSecond int64    `json:"bytesPerSecond"`
+	SecondsLeft    *int64   `json:"secondsLeft"`
+	Children       []string `json:"children"`
+	Error          any      `json:"error"`
+}
+
+func view(j *inventory.Job) jobView {
+	v := jobView{Job: j, Children: []string{}}
+	if j.Steps == nil {
+		j.Steps = []inventory.Step{}
+	}
+	if j.Error != "" {
+		v.Error = gin.H{"code": j.ErrorCode, "message": j.Error}
+	}
+	for _, s := range j.Steps {
+		v.Done += s.Done
+		v.Total += max(s.Bytes, s.Done)
+		if s.State == "working" && s.StartedAt != nil {
+			if secs := time.Since(*s.StartedAt).Seconds(); secs > 0.5 {
+				v.BytesPerSecond = int64(float64(s.Done) / secs)
+			}
+		}
+	}
+	if v.BytesPerSecond > 0 && j.State == "working" {
+		left := (v.Total - v.Done) / v.BytesPerSecond
+		v.SecondsLeft = &left
+	}
+	return v
+}
+
+func (s *Server) job(c *gin.Context, status int, j *inventory.Job, err error) {
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.JSON(status, view(j))
+}
+
+func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
+	limit := value(p.Limit)
+	if limit == 0 {
+		limit = 100
+	}
+	list, err := s.inv.Jobs(c, value(p.State), limit, value(p.After))
+	items := make([]jobView, len(list))
+	for i := range list {
+		items[i] = view(&list[i])
+	}
+	out := gin.H{"items": items}
+	if len(list) == limit {
+		out["next"] = list[limit-1].ID
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+func (s *Server) GetJob(c *gin.Context, ref string) {
+	j, err := s.inv.Job(c, ref)
+	s.job(c, http.StatusOK, j, err)
+}
+
+func (s *Server) CancelJob(c *gin.Context, ref string) {
+	j, err := s.work.Cancel(c, ref, caller(c).Name)
+	s.job(c, http.StatusAccepted, j, err)
+}
+
+func (s *Server) GetTransfer(c *gin.Context, ref string, p openapi.GetTransferParams) {
+	wants, err := s.work.Wanted(c, ref, time.Duration(value(p.Wait))*time.Second)
+	s.answer(c, http.StatusOK, wants, err)
+}
+
+func (s *Server) SendBytes(c *gin.Context, ref string, p openapi.SendBytesParams) {
+	s.answer(c, http.StatusNoContent, nil, s.work.Send(c.Request.Context(), ref, p.Offset, c.Request.Body))
+}
+
+// pass sends a stream on. A break in the middle cuts the caller's connection.
+func (s *Server) pass(c *gin.Context, r io.ReadCloser, err error) bool {
+	if err != nil {
+		s.problem(c, err)
+		return false
+	}
+	defer r.Close()
+	c.Header("Content-Type", "application/octet-stream")
+	c.Status(http.StatusOK)
+	if _, err := io.CopyBuffer(struct{ io.Writer }{c.Writer}, r, make([]byte, 256<<10)); err != nil {
+		if !errors.Is(err, context.Canceled) {
+			s.log.Warn("stream broke", "path", c.Request.URL.Path, "error", err)
+		}
+		panic(http.ErrAbortHandler)
+	}
+	return true
+}
+
+func (s *Server) ReadDisk(c *gin.Context, ref, disk string, p openapi.ReadDiskParams) {
+	r, err := s.work.Disk(c.Request.Context(), ref, disk, value(p.Offset))
+	s.pass(c, r, err)
+}
+
+func (s *Server) ReadPackage(c *gin.Context, ref string) {
+	r, name, err := s.work.Package(c.Request.Context(), ref)
+	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+	if s.pass(c, r, err) {
+		if err := s.work.HandedOut(context.WithoutCancel(c.Request.Context()), ref, int64(c.Writer.Size())); err != nil {
+			s.log.Warn("end of hand-out", "job", ref, "error", err)
+		}
+	}
+}
+
+func (s *Server) MakeDescriptor(c *gin.Context, ref string) {
+	b, ok := body[[]ovf.Member](s, c)
+	if !ok {
+		return
+	}
+	raw, err := s.work.Descriptor(c, ref, *b)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/octet-stream", raw)
+}
+
+func (s *Server) HandedOut(c *gin.Context, ref string) {
+	type request struct {
+		Bytes int64 `json:"bytes"`
+	}
+	if b, ok := body[request](s, c); ok {
+		s.answer(c, http.StatusNoContent, nil, s.work.HandedOut(c, ref, b.Bytes))
+	}
+}
+
+func (s *Server) SignIn(c *gin.Context) {
+	type request struct {
+		Name     string `json:"name"`
+		Password string `json:"password"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	cookie, session, err := s.access.SignIn(c, b.Name, b.Password)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.SetSameSite(http.SameSiteStrictMode)
+	c.SetCookie(sessionCookie, cookie, int((12 * time.Hour).Seconds()), "/", "", c.Request.TLS != nil, true)
+	c.JSON(http.StatusOK, gin.H{"user": session.Name, "role": session.Role, "csrf": session.CSRF})
+}
+
+func (s *Server) GetSession(c *gin.Context) {
+	u := caller(c)
+	c.JSON(http.StatusOK, gin.H{"user": u.Name, "role": u.Role, "csrf": c.GetString("csrf")})
+}
+
+func (s *Server) SignOut(c *gin.Context) {
+	var err error
+	if cookie, e := c.Cookie(sessionCookie); e == nil {
+		err = s.access.SignOut(c, cookie)
+	}
+	c.SetCookie(sessionCookie, "", -1, "/", "", c.Request.TLS != nil, true)
+	s.answer(c, http.StatusNoContent, nil, err)
+}
+
+func (s *Server) MakeToken(c *gin.Context) {
+	type request struct {
+		Name string `json:"name" binding:"required"`
+		Days int    `json:"days"`
+	}
+	if b, ok := body[request](s, c); ok {
+		token, err := s.access.MakeToken(c, caller(c), b.Name, b.Days)
+		s.answer(c, http.StatusCreated, gin.H{"token": token}, err)
+	}
+}
+
+func (s *Server) AddUser(c *gin.Context) {
+	type request struct {
+		Name     string `json:"name" binding:"required"`
+		Password string `json:"password" binding:"required,min=10"`
+		Role     string `json:"role" binding:"oneof=administrator operator viewer"`
+	}
+	if b, ok := body[request](s, c); ok {
+		u, err := s.access.AddUser(c, b.Name, b.Password, b.Role, caller(c).Name)
+		s.answer(c, http.StatusCreated, u, err)
+	}
+}

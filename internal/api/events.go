@@ -1,0 +1,109 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// hub wakes the readers of events when PostgreSQL says that there are some.
+type hub struct {
+	mu      sync.Mutex
+	wake    chan struct{} // closed and replaced at each wake
+	readers atomic.Int64
+}
+
+func newHub() *hub { return &hub{wake: make(chan struct{})} }
+
+func (h *hub) run(ctx context.Context, inv *inventory.Inventory, log *slog.Logger) {
+	for ctx.Err() == nil {
+		if err := inv.Listen(ctx, h.notify); err != nil && ctx.Err() == nil {
+			log.Warn("events", "error", err)
+			h.notify() // those who wait look for themselves
+			time.Sleep(time.Second)
+		}
+	}
+}
+
+func (h *hub) notify() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	close(h.wake)
+	h.wake = make(chan struct{})
+}
+
+func (h *hub) waiter() <-chan struct{} {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.wake
+}
+
+const (
+	eventBatch = 500
+	// An event is readable once no older transaction is running: look again soon.
+	eventLag  = 250 * time.Millisecond
+	keepAlive = 15 * time.Second
+)
+
+// StreamEvents writes events as they come, beginning after Last-Event-ID.
+func (s *Server) StreamEvents(c *gin.Context, p openapi.StreamEventsParams) {
+	ctx := c.Request.Context()
+	id := value(p.LastEventID)
+	s.events.readers.Add(1)
+	defer s.events.readers.Add(-1)
+	_, id, err := s.inv.EventsAfter(ctx, id, eventBatch)
+	if err != nil && value(p.LastEventID) == "" {
+		s.problem(c, err)
+		return
+	}
+	if value(p.LastEventID) != "" {
+		id = value(p.LastEventID)
+	}
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("Cache-Control", "no-store")
+	c.Status(http.StatusOK)
+	fmt.Fprintf(c.Writer, "retry: 1000\n: hello\n\n")
+	c.Writer.Flush()
+	quiet := time.Now()
+	for {
+		wake := s.events.waiter()
+		list, next, err := s.inv.EventsAfter(ctx, id, eventBatch)
+		if err != nil {
+			return
+		}
+		for _, e := range list {
+			fmt.Fprintf(c.Writer, "id: %s\nevent: %s\ndata: {\"subject\":%q,\"at\":%q,\"data\":%s}\n\n", e.ID, e.Kind, e.Subject, e.At.UTC().Format(time.RFC3339Nano), e.Data)
+		}
+		id = next
+		if len(list) > 0 {
+			c.Writer.Flush()
+			quiet = time.Now()
+			continue
+		}
+		if time.Since(quiet) > keepAlive {
+			fmt.Fprint(c.Writer, ": still here\n\n")
+			c.Writer.Flush()
+			quiet = time.Now()
+		}
+		select {
+		case <-wake:
+			select {
+			case <-time.After(eventLag / 5):
+			case <-ctx.Done():
+				return
+			}
+		case <-time.After(4 * eventLag):
+		case <-ctx.Done():
+			return
+		}
+	}
+}

@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/BurntSushi/toml"
+	"github.com/spf13/cobra"
+
+	"unvora.example/unvora/internal/agent"
+	"unvora.example/unvora/internal/agent/standin"
+)
+
+// drivers by the name that an agent's file gives.
+var drivers = map[string]func(agent.Config) (agent.Driver, error){
+	"standin": func(c agent.Config) (agent.Driver, error) { return standin.New(c.Switches), nil },
+}
+
+func (a *app) agentCmd() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "agent FILE", Short: "Run the agent beside a hypervisor",
+		Long:    "Run the agent of one host. FILE is its configuration: name, family, driver, pools,\nshelves and switches. Until it is added to an inventory it prints a one-time code\nfor: unvora host add.",
+		Example: "  unvora agent /etc/unvora/agent.toml\n  unvora agent gannet.toml --log-level debug", Args: cobra.ExactArgs(1),
+	}
+	level := cmd.Flags().String("log-level", "info", "debug, info, warn or error")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var config agent.Config
+		meta, err := toml.DecodeFile(args[0], &config)
+		if err != nil {
+			return usage("the agent's file %s: %v", args[0], err)
+		}
+		if extra := meta.Undecoded(); len(extra) > 0 {
+			return usage("the agent's file %s: there is no setting %q", args[0], extra[0].String())
+		}
+		log, err := a.logger(*level)
+		if err != nil {
+			return usage("%v", err)
+		}
+		makeDriver, ok := drivers[config.Driver]
+		if !ok {
+			return usage("the agent's file %s: there is no driver %q", args[0], config.Driver)
+		}
+		driver, err := makeDriver(config)
+		if err != nil {
+			return &exit{statusFailed, err}
+		}
+		ag, err := agent.New(config, driver, log)
+		if err != nil {
+			return &exit{statusFailed, err}
+		}
+		l, err := ag.Listen()
+		if err != nil {
+			return &exit{statusFailed, err}
+		}
+		log.Info("listening", "host", config.Name, "address", l.Addr().String())
+		if code := ag.Code(); code != "" {
+			fmt.Fprintf(a.out, "Add this host with: unvora host add %s --code %s\n", l.Addr(), code)
+		}
+		if err := ag.Serve(cmd.Context(), l); err != nil {
+			return &exit{statusFailed, err}
+		}
+		return nil
+	}
+	return cmd
+}

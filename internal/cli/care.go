@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	openapi "unvora.example/unvora/api"
+)
+
+func (a *app) powerCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "power", Short: "Start and stop copies", Example: "  unvora power on gannet/tide-gauge petrel/tide-gauge\n  unvora power off petrel/tide-gauge"}
+	for _, v := range []struct {
+		use, short, done string
+		op               openapi.RequestOperation
+	}{
+		{"on", "Start copies; one that would collide with another that runs is refused", "running", openapi.RequestOperationStart},
+		{"off", "Shut copies down cleanly", "stopped", openapi.RequestOperationStop},
+	} {
+		s := &settling{}
+		sub := &cobra.Command{Use: v.use + " COPY…", Short: v.short, Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeCopies("registered"),
+			Example: "  unvora power " + v.use + " gannet/tide-gauge\n  unvora power " + v.use + " gannet/tide-gauge petrel/tide-gauge --plan"}
+		s.flags(sub)
+		sub.RunE = func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			req := &openapi.Request{Operation: v.op, Copies: &args}
+			p, err := a.settle(cmd.Context(), c, req, s)
+			if p == nil || err != nil {
+				return err
+			}
+			if len(p.Steps) == 0 {
+				return a.print(p, func() { fmt.Fprintf(a.out, "%s: %s already.\n", strings.Join(p.Subjects, ", "), v.done) })
+			}
+			j, err := a.start(cmd.Context(), c, req)
+			if err != nil {
+				return err
+			}
+			if s.detach {
+				return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
+			}
+			j, err = a.follow(cmd.Context(), c, j, nil)
+			if err != nil {
+				return err
+			}
+			return a.print(j, func() { fmt.Fprintf(a.out, "%s: %s.\n", strings.Join(p.Subjects, ", "), v.done) })
+		}
+		cmd.AddCommand(sub)
+	}
+	return cmd
+}
+
+func (a *app) hostCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "host", Short: "Add hosts", Example: "  unvora host add 127.0.0.1:7490 --code ABCD-…\n  unvora hosts"}
+	add := &cobra.Command{
+		Use: "add ADDRESS:PORT", Short: "Add a host by the one-time code that its agent prints",
+		Example: "  unvora host add 127.0.0.1:7490 --code K7QF-29XA-…\n  unvora host add gannet.skerrow.example:7490 --code K7QF-29XA-…", Args: cobra.ExactArgs(1),
+	}
+	code := add.Flags().String("code", "", "the code that the agent prints when it starts (needed)")
+	add.MarkFlagRequired("code")
+	add.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.AddHost(cmd.Context(), openapi.AddHost{Address: args[0], Code: *code})
+		h, err := call[openapi.Host](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(h, func() {
+			fmt.Fprintf(a.out, "%s is added. What it holds: unvora copies --where host=%s\n", h.Name, h.Name)
+		})
+	}
+	cmd.AddCommand(add)
+	return cmd
+}

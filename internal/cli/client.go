@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/BurntSushi/toml"
+	"github.com/spf13/cobra"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// profile is a client's configuration file.
+type profile struct {
+	Server string `toml:"server"`
+	Token  string `toml:"token"`
+}
+
+const defaultServer = "http://127.0.0.1:7480"
+
+// profilePath is where login keeps the profile, and demo its own beside it.
+func profilePath(name string) string {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		dir = "."
+	}
+	return filepath.Join(dir, "unvora", name)
+}
+
+// DemoProfile is the client's profile when there is no other.
+func DemoProfile() string { return profilePath("demo.toml") }
+
+func (a *app) profile() (profile, error) {
+	p := profile{}
+	files := []string{profilePath("client.toml"), DemoProfile()}
+	named := firstOf(a.config, os.Getenv("UNVORA_CONFIG"))
+	if named != "" {
+		files = []string{named}
+	}
+	for _, file := range files {
+		_, err := toml.DecodeFile(file, &p)
+		if err == nil {
+			break
+		}
+		if named != "" || !errors.Is(err, fs.ErrNotExist) {
+			return p, usage("client profile %s: %v", file, err)
+		}
+	}
+	p.Server = firstOf(a.server, os.Getenv("UNVORA_SERVER"), p.Server, defaultServer)
+	p.Token = firstOf(a.token, os.Getenv("UNVORA_TOKEN"), p.Token)
+	if !strings.Contains(p.Server, "://") {
+		p.Server = "http://" + p.Server
+	}
+	return p, nil
+}
+
+func firstOf(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// caller calls one service.
+type caller struct {
+	*openapi.Client
+	server string
+}
+
+func (a *app) client() (*caller, error) {
+	p, err := a.profile()
+	if err != nil {
+		return nil, err
+	}
+	u, err := url.Parse(p.Server)
+	if err != nil || u.Host == "" {
+		return nil, usage("--server %q is not an address such as %s", p.Server, defaultServer)
+	}
+	c, err := openapi.NewClient(strings.TrimSuffix(p.Server, "/")+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if p.Token != "" {
+			r.Header.Set("Authorization", "Bearer "+p.Token)
+		}
+		return nil
+	}))
+	return &caller{c, p.Server}, err
+}
+
+// problem is an error that the service has told.
+type problem struct{ openapi.Problem }
+
+func (p *problem) Error() string {
+	s := p.Detail
+	if p.Next != nil && *p.Next != "" {
+		s += "\n" + *p.Next
+	}
+	return s
+}
+
+var statusOfCode = map[string]int{
+	"wrong": statusUsage, "plan.open": statusOpen, "plan.blocked": statusBlocked, "busy": statusBlocked, "taken": statusBlocked,
+	"permission.denied": statusNotAllowed, "signed-out": statusNotAllowed, "host.unreachable": statusUnreachable,
+}
+
+// unreachable is the error of a service that does not answer.
+type unreachable struct{ err error }
+
+func (u *unreachable) Error() string { return u.err.Error() }
+
+// check turns whatever went wrong with a call into an error with a status.
+func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
+	if err != nil {
+		if errors.Is(err, context.Canceled) {
+			return nil, &exit{statusCancelled, errors.New("cancelled")}
+		}
+		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %w\nIs it running (unvora serve, make demo), and is the address right (--server)?", c.server, cause(err))}}
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 32<<20))
+	p := &problem{}
+	if json.Unmarshal(raw, &p.Problem) != nil || p.Detail == "" {
+		return nil, &exit{statusFailed, fmt.Errorf("%s answers %s: is that an Unvora service?", c.server, res.Status)}
+	}
+	status := statusOfCode[p.Code]
+	if status == 0 {
+		status = statusFailed
+	}
+	return nil, &exit{status, p}
+}
+
+// cause leaves out the method and address that net/http puts before an error.
+func cause(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
+}
+
+// call decodes the answer of a call.
+func call[T any](c *caller, res *http.Response, err error) (T, error) {
+	var t T
+	res, err = c.check(res, err)
+	if err != nil {
+		return t, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusNoContent {
+		return t, nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(&t); err != nil {
+		return t, &exit{statusFailed, fmt.Errorf("the answer of %s can't be read: %w", c.server, err)}
+	}
+	return t, nil
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// completeCopies knows the names of copies, for shell completion.
+func (a *app) completeCopies(forms ...string) cobra.CompletionFunc {
+	return a.complete(func(ctx context.Context, c *caller, prefix string) ([]string, error) {
+		res, err := c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: ptr(200), Filter: filterPrefix(lastPart(prefix))})
+		page, err := call[openapi.CopyPage](c, res, err)
+		var names []string
+		for _, i := range page.Items {
+			if len(forms) == 0 || string(i.Form) == forms[0] {
+				names = append(names, i.Name, i.Host+"/"+i.Name)
+			}
+		}
+		return names, err
+	})
+}
+
+func (a *app) completeHosts() cobra.CompletionFunc {
+	return a.complete(func(ctx context.Context, c *caller, prefix string) ([]string, error) {
+		res, err := c.ListHosts(ctx, &openapi.ListHostsParams{Limit: ptr(200), Filter: filterPrefix(prefix)})
+		page, err := call[openapi.HostPage](c, res, err)
+		var names []string
+		for _, i := range page.Items {
+			names = append(names, i.Name)
+		}
+		return names, err
+	})
+}
+
+func lastPart(s string) string { return s[strings.LastIndexByte(s, '/')+1:] }
+
+func filterPrefix(prefix string) *string {
+	if prefix == "" {
+		return nil
+	}
+	return ptr("name~" + prefix + "*")
+}
+
+func (a *app) complete(names func(context.Context, *caller, string) ([]string, error)) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, _ []string, prefix string) ([]cobra.Completion, cobra.ShellCompDirective) {
+		c, err := a.client()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		all, err := names(cmd.Context(), c, prefix)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		var fit []cobra.Completion
+		for _, n := range all {
+			if strings.HasPrefix(n, prefix) {
+				fit = append(fit, n)
+			}
+		}
+		return fit, cobra.ShellCompDirectiveDefault
+	}
+}

@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+)
+
+// inspection is what inspect prints.
+type inspection struct {
+	Kind     string            `json:"kind"` // ova, folder or disk
+	Manifest string            `json:"manifest"`
+	Machines []machine.Machine `json:"machines"`
+	Findings []fit.Finding     `json:"findings"`
+}
+
+// verifyUnasked is how large a package may be to be read whole without being asked for.
+const verifyUnasked = 256 << 20
+
+func (a *app) inspectCmd() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "inspect FILE", Short: "Say what is inside a package or a disk image; needs no service",
+		Long: `Say what is inside a package (OVA or folder) or a disk image. Nothing is changed
+and no service is needed. Packages up to 256 MiB are compared with their manifest;
+--verify does so for larger ones.`,
+		Example: "  unvora inspect ./tide-gauge.ova\n  unvora inspect ./tide-gauge.ova --verify -o json", Args: cobra.ExactArgs(1),
+	}
+	verify := cmd.Flags().Bool("verify", false, "read every byte and compare it with the manifest")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		in, err := inspect(cmd.Context(), args[0], *verify)
+		if err != nil {
+			return err
+		}
+		return a.print(in, func() { a.showInspection(args[0], in) })
+	}
+	return cmd
+}
+
+func inspect(ctx context.Context, file string, verify bool) (*inspection, error) {
+	st, err := os.Stat(file)
+	if err != nil {
+		return nil, &exit{statusFailed, fmt.Errorf("%w: is the path right?", err)}
+	}
+	if !st.IsDir() && !strings.EqualFold(filepath.Ext(file), ".ovf") {
+		if in, err := inspectDisk(file); in != nil || err != nil {
+			return in, err
+		}
+	}
+	o, err := ovf.OpenPath(file)
+	var p *ovf.Problem
+	switch {
+	case errors.As(err, &p):
+		return nil, &exit{statusFailed, fmt.Errorf("%w (%s)", p, p.Code)}
+	case err != nil:
+		return nil, &exit{statusFailed, err}
+	}
+	defer o.Close()
+	o.LookAtDisks()
+	var bytes int64
+	for _, e := range o.Entries {
+		bytes += e.Size
+	}
+	if verify || bytes <= verifyUnasked {
+		if err := o.Verify(ctx, nil); err != nil {
+			return nil, &exit{statusFailed, err}
+		}
+	}
+	in := &inspection{Kind: o.Kind, Manifest: o.ManifestState(), Machines: o.Envelope.Machines, Findings: []fit.Finding{}}
+	for _, d := range o.Deviations {
+		in.Findings = append(in.Findings, fit.Raise(d.Code, d.Subject, d.Message, nil))
+	}
+	for i := range in.Machines {
+		if in.Machines[i].Disks == nil {
+			in.Machines[i].Disks = []machine.Disk{}
+		}
+		if in.Machines[i].NICs == nil {
+			in.Machines[i].NICs = []machine.NIC{}
+		}
+	}
+	return in, nil
+}
+
+// inspectDisk looks at a file whose first bytes are those of a disk format;
+// nil when they are not.
+func inspectDisk(file string) (*inspection, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, &exit{statusFailed, err}
+	}
+	defer f.Close()
+	src, err := disk.OpenFile(f)
+	if err != nil {
+		return nil, &exit{statusFailed, err}
+	}
+	format, err := formats.Detect(src)
+	if err != nil || format.Probe == nil {
+		return nil, nil
+	}
+	img, err := format.Open(src)
+	if err != nil {
+		return nil, &exit{statusFailed, fmt.Errorf("%s: %w", file, err)}
+	}
+	info := img.Info()
+	name := filepath.Base(file)
+	return &inspection{Kind: "disk", Manifest: "absent", Findings: []fit.Finding{}, Machines: []machine.Machine{{
+		Name: name, NICs: []machine.NIC{},
+		Disks: []machine.Disk{{ID: firstOf(info.ID, "disk"), File: name, Format: info.Format, VirtualBytes: info.VirtualBytes, FileBytes: src.Size()}},
+	}}}, nil
+}
+
+func (a *app) showInspection(file string, in *inspection) {
+	manifest := map[string]string{"ok": a.paint(green, "manifest ok"), "absent": "no manifest", "mismatch": a.paint(red, "manifest does not match")}[in.Manifest]
+	if in.Kind == "disk" {
+		manifest = "a disk image"
+	}
+	fmt.Fprintf(a.out, "%s  %s, %s\n", a.paint(bold, file), in.Kind, manifest)
+	for _, m := range in.Machines {
+		if in.Kind != "disk" {
+			fmt.Fprintf(a.out, "\n%s  %d CPUs, %s of memory, %s, %s\nmachine UUID %s\n", a.paint(bold, m.Name), m.CPUs, size(m.MemoryBytes), m.Firmware, dash(m.Guest), dash(m.UUID))
+			if p := m.Passport; p != nil {
+				fmt.Fprintf(a.out, "passport: copy %s of lineage %s, made by %s, %s\n", p.Copy, p.Lineage, p.MadeBy, ago(p.MadeAt))
+			}
+		}
+		fmt.Fprintln(a.out)
+		t := a.table("disk", "format", "capacity", "in the package", "file")
+		for _, d := range m.Disks {
+			t.AppendRow([]any{d.ID, d.Format, size(d.VirtualBytes), size(d.FileBytes), dash(d.File)})
+		}
+		t.Render()
+		if len(m.NICs) > 0 {
+			fmt.Fprintln(a.out)
+			t = a.table("NIC", "model", "MAC", "network")
+			for _, n := range m.NICs {
+				t.AppendRow([]any{n.Name, n.Model, dash(n.MAC), dash(n.Network)})
+			}
+			t.Render()
+		}
+	}
+	for _, f := range in.Findings {
+		fmt.Fprintf(a.out, "\n%s  %s  %s\n         %s\n", a.state(f.Severity), a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+	}
+}

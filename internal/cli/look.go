@@ -1,0 +1,490 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// pageOf is what all pages of lists have in common.
+type pageOf[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next"`
+	Count int    `json:"count"`
+}
+
+const (
+	pageItems  = 500
+	tableItems = 1000 // more than that nobody reads
+)
+
+// list reads pages until the end, or until a table is long enough.
+func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Response, error)) (all []T, rest int, err error) {
+	all = []T{}
+	var after *string
+	for {
+		res, err := get(pageItems, after)
+		p, err := call[pageOf[T]](c, res, err)
+		if err != nil {
+			return nil, 0, err
+		}
+		all = append(all, p.Items...)
+		if p.Next == "" {
+			return all, 0, nil
+		}
+		if a.output == "table" && len(all) >= tableItems {
+			return all, p.Count - len(all), nil
+		}
+		after = &p.Next
+	}
+}
+
+func (a *app) more(rest int) {
+	if rest > 0 {
+		fmt.Fprintf(a.out, "… and %d more or so: narrow the list with --where, or ask for all with -o json\n", rest)
+	}
+}
+
+func whereFlag(cmd *cobra.Command, example string) *string {
+	return cmd.Flags().String("where", "", "only those that fit, such as '"+example+"'")
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func (a *app) hostsCmd() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:               "hosts [NAME]",
+		Short:             "List hosts; with a name, one in full",
+		Example:           "  unvora hosts\n  unvora hosts gannet",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeHosts(),
+	}
+	where := whereFlag(cmd, "site=Northhead name~g*")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			return a.showHost(cmd.Context(), c, args[0])
+		}
+		hosts, rest, err := list[openapi.Host](a, c, func(limit int, after *string) (*http.Response, error) {
+			return c.ListHosts(cmd.Context(), &openapi.ListHostsParams{Limit: &limit, After: after, Filter: optional(*where)})
+		})
+		if err != nil {
+			return err
+		}
+		return a.print(hosts, func() {
+			if len(hosts) == 0 {
+				fmt.Fprintln(a.out, "No hosts. Start an agent beside a hypervisor (unvora agent), then: unvora host add ADDRESS:PORT --code CODE")
+				return
+			}
+			t := a.table("host", "state", "family", "site", "CPUs", "memory", "copies", "last seen")
+			for _, h := range hosts {
+				seen := "never"
+				if h.LastSeen != nil {
+					seen = ago(*h.LastSeen)
+				}
+				t.AppendRow([]any{a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Site, h.Cpus, size(h.MemoryBytes), h.Copies, seen})
+			}
+			t.Render()
+			a.more(rest)
+		})
+	}
+	return cmd
+}
+
+func (a *app) showHost(ctx context.Context, c *caller, name string) error {
+	res, err := c.GetHost(ctx, name)
+	h, err := call[openapi.HostDetail](c, res, err)
+	if err != nil {
+		return err
+	}
+	return a.print(h, func() {
+		fmt.Fprintf(a.out, "%s  %s  family %s, driver %s, site %s, %d CPUs, %s, agent at %s\n\n", a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Driver, h.Site, h.Cpus, size(h.MemoryBytes), h.Address)
+		t := a.table("pool", "state", "free", "of", "path")
+		for _, p := range h.Pools {
+			t.AppendRow([]any{p.Name, a.state(p.State), size(p.FreeBytes), size(p.TotalBytes), p.Path})
+		}
+		t.Render()
+		fmt.Fprintln(a.out)
+		a.switchTable(h.Switches)
+		if len(h.Shelves) > 0 {
+			fmt.Fprintln(a.out)
+			t := a.table("shelf", "free", "path")
+			for _, s := range h.Shelves {
+				t.AppendRow([]any{s.Name, size(s.FreeBytes), s.Path})
+			}
+			t.Render()
+		}
+	})
+}
+
+func (a *app) switchTable(list []openapi.Switch) {
+	t := a.table("host", "switch", "segment", "VLAN")
+	for _, s := range list {
+		vlan := "–"
+		if s.Vlan != 0 {
+			vlan = fmt.Sprint(s.Vlan)
+		}
+		t.AppendRow([]any{s.Host, s.Name, s.Segment, vlan})
+	}
+	t.Render()
+}
+
+func (a *app) poolsCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "pools", Short: "List pools; a share that several hosts see is one", Example: "  unvora pools\n  unvora pools --where host=gannet", Args: cobra.NoArgs}
+	where := whereFlag(cmd, "host=gannet")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		pools, rest, err := list[openapi.Pool](a, c, func(limit int, after *string) (*http.Response, error) {
+			return c.ListPools(cmd.Context(), &openapi.ListPoolsParams{Limit: &limit, After: after, Filter: optional(*where)})
+		})
+		if err != nil {
+			return err
+		}
+		return a.print(pools, func() {
+			t := a.table("pool", "hosts", "state", "free", "of", "path")
+			for _, p := range pools {
+				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), a.state(p.State), size(p.FreeBytes), size(p.TotalBytes), p.Path})
+			}
+			t.Render()
+			a.more(rest)
+		})
+	}
+	return cmd
+}
+
+func (a *app) switchesCmd() *cobra.Command {
+	return &cobra.Command{Use: "switches [HOST]", Short: "List virtual switches and the segments they reach", Example: "  unvora switches\n  unvora switches petrel", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeHosts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			res, err := c.ListSwitches(cmd.Context(), &openapi.ListSwitchesParams{Host: optional(strings.Join(args, ""))})
+			all, err := call[[]openapi.Switch](c, res, err)
+			if err != nil {
+				return err
+			}
+			return a.print(all, func() { a.switchTable(all) })
+		}}
+}
+
+// place tells where a copy is.
+func place(c openapi.Copy) string {
+	switch {
+	case c.Form == "package" && c.Shelf != "":
+		return c.Shelf + "/" + lastPart(c.Path)
+	case c.Form == "package":
+		return c.Path
+	case c.Form == "registered":
+		return c.Host + "/" + c.Name
+	}
+	return c.Host + ": " + c.Path
+}
+
+func (a *app) copiesCmd() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "copies [NAME]", Short: "List copies; with a name, one in full",
+		Example:           "  unvora copies --where 'host=gannet state=running'\n  unvora copies gannet/tide-gauge",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeCopies(),
+	}
+	where := whereFlag(cmd, "host=gannet form=registered name~training-*")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			return a.showCopy(cmd.Context(), c, args[0])
+		}
+		return a.listCopies(cmd.Context(), c, *where)
+	}
+	return cmd
+}
+
+func (a *app) packagesCmd() *cobra.Command {
+	return &cobra.Command{Use: "packages", Short: "List packages, and the shelves that keep them", Example: "  unvora packages\n  unvora packages -o json", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if a.output == "table" {
+				res, err := c.ListShelves(cmd.Context())
+				shelves, err := call[[]openapi.Shelf](c, res, err)
+				if err != nil {
+					return err
+				}
+				t := a.table("shelf", "at", "free", "path")
+				for _, s := range shelves {
+					t.AppendRow([]any{s.Name, s.Host, size(s.FreeBytes), s.Path})
+				}
+				t.Render()
+				fmt.Fprintln(a.out)
+			}
+			return a.listCopies(cmd.Context(), c, "form=package")
+		}}
+}
+
+func (a *app) listCopies(ctx context.Context, c *caller, where string) error {
+	copies, rest, err := list[openapi.Copy](a, c, func(limit int, after *string) (*http.Response, error) {
+		return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: optional(where)})
+	})
+	if err != nil {
+		return err
+	}
+	return a.print(copies, func() {
+		if len(copies) == 0 {
+			fmt.Fprintln(a.out, "None. unvora survey looks again at what the hosts hold.")
+			return
+		}
+		t := a.table("copy", "form", "state", "where", "size", "made", "MACs")
+		for _, k := range copies {
+			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k), size(k.SizeBytes), k.MadeBy + " " + ago(k.MadeAt), dash(strings.Join(k.Macs, " "))})
+		}
+		t.Render()
+		a.more(rest)
+	})
+}
+
+func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
+	res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: name})
+	k, err := call[openapi.Copy](c, res, err)
+	if err != nil {
+		return err
+	}
+	return a.print(k, func() {
+		fmt.Fprintf(a.out, "%s  %s, %s, at %s\n", a.paint(bold, k.Name), k.Form, a.state(k.State), place(k))
+		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id, k.Lineage, dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
+		m := k.Machine
+		if m == nil {
+			return
+		}
+		fmt.Fprintf(a.out, "%d CPUs, %s of memory, %s, %s\n\n", m.Cpus, size(m.MemoryBytes), m.Firmware, dash(m.Guest))
+		t := a.table("disk", "format", "capacity", "takes", "file")
+		if m.Disks != nil {
+			for _, d := range *m.Disks {
+				t.AppendRow([]any{d.Id, d.Format, size(d.VirtualBytes), size(d.FileBytes), d.File})
+			}
+		}
+		t.Render()
+		fmt.Fprintln(a.out)
+		t = a.table("NIC", "model", "MAC", "network")
+		if m.Nics != nil {
+			for _, n := range *m.Nics {
+				t.AppendRow([]any{n.Name, n.Model, dash(n.Mac), dash(n.Network)})
+			}
+		}
+		t.Render()
+	})
+}
+
+func (a *app) lineagesCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "lineages", Short: "List lineages with their copies", Example: "  unvora lineages\n  unvora lineages --where 'name~tide*'", Args: cobra.NoArgs}
+	where := whereFlag(cmd, "host=gannet name~tide*")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		all, rest, err := list[openapi.Lineage](a, c, func(limit int, after *string) (*http.Response, error) {
+			return c.ListLineages(cmd.Context(), &openapi.ListLineagesParams{Limit: &limit, After: after, Filter: optional(*where)})
+		})
+		if err != nil {
+			return err
+		}
+		return a.print(all, func() {
+			t := a.table("lineage", "copies", "where")
+			for _, l := range all {
+				var places []string
+				for _, k := range l.Copies {
+					places = append(places, place(k))
+				}
+				t.AppendRow([]any{a.paint(bold, l.Name), l.Total, strings.Join(places, ", ")})
+			}
+			t.Render()
+			a.more(rest)
+		})
+	}
+	return cmd
+}
+
+func (a *app) whereCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "where NAME", Short: "Draw a lineage: which copy lives where, made from which, running or not",
+		Long:              "Draw the lineage of a machine as a tree: each copy stands below the one that it\nwas made from. NAME is that of the lineage or of any of its copies, or an id.",
+		Example:           "  unvora where tide-gauge\n  unvora where petrel/chart-render",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeCopies(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			res, err := c.GetLineage(cmd.Context(), &openapi.GetLineageParams{Name: args[0]})
+			l, err := call[openapi.Lineage](c, res, err)
+			if err != nil {
+				return err
+			}
+			return a.print(l, func() { a.tree(l) })
+		},
+	}
+}
+
+func identityWords(c openapi.Copy) string {
+	switch c.Identity {
+	case "renew":
+		return "renewed (" + strings.Join(c.Renewed, ", ") + ")"
+	case "keep":
+		return "kept"
+	}
+	return "its own"
+}
+
+// tree draws the copies below those they were made from.
+func (a *app) tree(l openapi.Lineage) {
+	known := map[string]bool{}
+	for _, c := range l.Copies {
+		known[c.Id] = true
+	}
+	below := map[string][]openapi.Copy{}
+	for _, c := range l.Copies {
+		parent := ""
+		if c.Parent != nil && known[*c.Parent] {
+			parent = *c.Parent
+		}
+		below[parent] = append(below[parent], c)
+	}
+	there := 0
+	for _, c := range l.Copies {
+		if c.GoneAt == nil {
+			there++
+		}
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, l.Name), a.paint(faint, count(there, "copy")))
+	var draw func(id, indent string)
+	draw = func(id, indent string) {
+		list := below[id]
+		for i, c := range list {
+			branch, further := "├─ ", "│  "
+			if i == len(list)-1 {
+				branch, further = "└─ ", "   "
+			}
+			fmt.Fprintf(a.out, "%s%s%s\n", a.paint(faint, indent+branch), a.copyLine(c), a.paint(faint, "  "+made(c)))
+			draw(c.Id, indent+further)
+		}
+	}
+	draw("", "")
+}
+
+func (a *app) copyLine(c openapi.Copy) string {
+	mark := "○"
+	switch {
+	case c.GoneAt != nil:
+		return a.paint(faint, fmt.Sprintf("✕ %s  gone since %s", place(c), ago(*c.GoneAt)))
+	case c.Form == "package":
+		mark = "▣"
+	case c.State == "running":
+		mark = a.paint(green, "●")
+	}
+	line := fmt.Sprintf("%s %s  %s", mark, a.paint(bold, place(c)), a.state(string(c.Form)))
+	if c.Form == "registered" || c.Form == "stray" {
+		line += ", " + a.state(c.State)
+	}
+	return line
+}
+
+func made(c openapi.Copy) string {
+	when := c.MadeAt.Local().Format("2006-01-02 15:04")
+	switch c.MadeBy {
+	case "survey":
+		if c.Parent != nil {
+			return "copied by hand, found " + when
+		}
+		return "found " + when
+	}
+	s := fmt.Sprintf("%s by %s, %s, identity %s", c.MadeBy, dash(c.MadeUser), when, identityWords(c))
+	return s
+}
+
+func (a *app) surveyCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "survey [HOST…]", Short: "Ask hosts what they hold, and say what has changed",
+		Example:           "  unvora survey\n  unvora survey gannet petrel",
+		ValidArgsFunction: a.completeHosts(),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			began := time.Now()
+			res, err := c.Survey(cmd.Context(), openapi.SurveyJSONRequestBody{Hosts: &args})
+			all, err := call[[]openapi.Surveyed](c, res, err)
+			if err != nil {
+				return err
+			}
+			failed := 0
+			err = a.print(all, func() {
+				changes := 0
+				for _, s := range all {
+					if s.Error != "" {
+						failed++
+						fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, s.Host), a.paint(red, s.Error))
+					}
+					for _, ch := range s.Changes {
+						changes++
+						fmt.Fprintf(a.out, "%s  %s %s: %s\n", a.paint(bold, s.Host), a.state(ch.Form), ch.What, ch.Text)
+					}
+				}
+				if changes == 0 && failed == 0 {
+					fmt.Fprintf(a.out, "Nothing has changed (looked in %d ms).\n", time.Since(began).Milliseconds())
+				}
+			})
+			if err == nil && failed > 0 {
+				return &exit{statusUnreachable, fmt.Errorf("%s did not answer", count(failed, "host"))}
+			}
+			return err
+		},
+	}
+}
+
+func (a *app) historyCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "history [NAME]", Short: "Show who did what, when and why", Example: "  unvora history\n  unvora history tide-gauge", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCopies()}
+	limit := cmd.Flags().Int("limit", 50, "how many entries")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")), Limit: limit})
+		p, err := call[openapi.HistoryPage](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(p.Items, func() {
+			t := a.table("when", "who", "what", "subject", "why")
+			for _, e := range p.Items {
+				t.AppendRow([]any{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.What, e.Subject, dash(e.Why)})
+			}
+			t.Render()
+		})
+	}
+	return cmd
+}

@@ -1,0 +1,271 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/plan"
+)
+
+// settling holds the options that every verb takes.
+type settling struct {
+	planOnly, yes, detach bool
+	answers               []string
+	note                  string
+}
+
+func (s *settling) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.BoolVar(&s.planOnly, "plan", false, "print the plan and stop")
+	f.BoolVarP(&s.yes, "yes", "y", false, "take every recommendation")
+	f.StringArrayVar(&s.answers, "answer", nil, "settle one finding: CODE[/SUBJECT]=REMEDY[:VALUE]")
+	f.StringVar(&s.note, "note", "", "why; goes to history")
+	f.BoolVar(&s.detach, "detach", false, "leave the job running and return")
+}
+
+func (s *settling) into(req *openapi.Request) error {
+	answers := map[string]string{}
+	for _, text := range s.answers {
+		key, answer, err := plan.ParseAnswer(text)
+		if err != nil {
+			return usage("--answer: %v", err)
+		}
+		answers[key] = answer
+	}
+	req.Answers, req.TakeRecommended, req.Note = &answers, &s.yes, &s.note
+	return nil
+}
+
+// settle plans, asks what is open where somebody can be asked, and returns
+// the plan once it can run. With --plan it prints and returns nil.
+func (a *app) settle(ctx context.Context, c *caller, req *openapi.Request, s *settling) (*openapi.Plan, error) {
+	if err := s.into(req); err != nil {
+		return nil, err
+	}
+	shown := false
+	for {
+		res, err := c.MakePlan(ctx, *req)
+		p, err := call[openapi.Plan](c, res, err)
+		if err != nil {
+			return nil, err
+		}
+		open, blocked := openChoices(p), isBlocked(p)
+		if s.planOnly {
+			if err := a.print(p, func() { a.showPlan(p) }); err != nil {
+				return nil, err
+			}
+			switch {
+			case blocked:
+				return nil, &exit{statusBlocked, errors.New("")}
+			case len(open) > 0:
+				return nil, &exit{statusOpen, errors.New("")}
+			}
+			return nil, nil
+		}
+		if p.Runnable {
+			return &p, nil
+		}
+		if !shown || blocked {
+			if a.output == "table" {
+				a.showPlan(p)
+			} else if err := a.print(p, nil); err != nil {
+				return nil, err
+			}
+			shown = true
+		}
+		if blocked {
+			return nil, &exit{statusBlocked, errors.New("blocked: " + blockers(p))}
+		}
+		if !a.terminal() {
+			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: --answer %s=%s", count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
+		}
+		answer, err := a.ask(open[0])
+		if err != nil {
+			return nil, err
+		}
+		(*req.Answers)[open[0].Code+"/"+open[0].Subject] = answer
+	}
+}
+
+func openChoices(p openapi.Plan) (open []openapi.Finding) {
+	for _, f := range p.Findings {
+		if f.Severity == openapi.FindingSeverityChoice && f.Answer == nil {
+			open = append(open, f)
+		}
+	}
+	return open
+}
+
+func isBlocked(p openapi.Plan) bool { return blockers(p) != "" }
+
+func blockers(p openapi.Plan) string {
+	var all []string
+	for _, f := range p.Findings {
+		if f.Severity == openapi.FindingSeverityBlocker || f.Answer != nil && *f.Answer == "refuse" {
+			all = append(all, f.Message)
+		}
+	}
+	return strings.Join(all, " ")
+}
+
+func firstRemedy(f openapi.Finding) string {
+	for _, r := range f.Remedies {
+		if r.Recommended {
+			return r.Id
+		}
+	}
+	if len(f.Remedies) > 0 {
+		return f.Remedies[0].Id
+	}
+	return "REMEDY"
+}
+
+// ask puts one open choice, the recommendation first.
+func (a *app) ask(f openapi.Finding) (string, error) {
+	remedies := make([]openapi.Remedy, 0, len(f.Remedies))
+	for _, r := range f.Remedies {
+		if r.Recommended {
+			remedies = append([]openapi.Remedy{r}, remedies...)
+		} else {
+			remedies = append(remedies, r)
+		}
+	}
+	fmt.Fprintf(a.errOut, "\n%s  %s\n%s\n", a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+	for i, r := range remedies {
+		note := ""
+		switch {
+		case r.Recommended:
+			note = a.paint(green, "  (recommended: press Enter)")
+		case r.Explicit:
+			note = a.paint(red, "  (type it in full)")
+		}
+		fmt.Fprintf(a.errOut, "  %d  %-12s %s%s\n", i+1, r.Id, r.Label, note)
+	}
+	in := bufio.NewReader(a.in)
+	for {
+		fmt.Fprint(a.errOut, "? ")
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return "", &exit{statusOpen, errors.New("no answer")}
+		}
+		line = strings.TrimSpace(line)
+		var picked *openapi.Remedy
+		if n, err := strconv.Atoi(line); err == nil && n >= 1 && n <= len(remedies) && !remedies[n-1].Explicit {
+			picked = &remedies[n-1]
+		}
+		id, value, _ := strings.Cut(line, ":")
+		for i := range remedies {
+			if remedies[i].Id == id || line == "" && remedies[i].Recommended {
+				picked = &remedies[i]
+			}
+		}
+		if picked == nil {
+			fmt.Fprintln(a.errOut, "Type the number or the name of a remedy.")
+			continue
+		}
+		if _, suggested := f.Detail[picked.Id]; picked.Takes != nil && value == "" && !suggested {
+			fmt.Fprintf(a.errOut, "%s? ", *picked.Takes)
+			if value, err = in.ReadString('\n'); err != nil {
+				return "", &exit{statusOpen, errors.New("no answer")}
+			}
+			value = strings.TrimSpace(value)
+		}
+		if value != "" {
+			return picked.Id + ":" + value, nil
+		}
+		return picked.Id, nil
+	}
+}
+
+// showPlan prints a plan for people.
+func (a *app) showPlan(p openapi.Plan) {
+	fmt.Fprintf(a.out, "%s %s → %s\n", a.paint(bold, p.Operation), strings.Join(p.Subjects, ", "), p.Target)
+	for _, f := range p.Findings {
+		answer := ""
+		switch {
+		case f.Answer != nil:
+			answer = a.paint(green, "→ "+labelOf(f))
+		case f.Severity == openapi.FindingSeverityChoice:
+			var labels []string
+			for _, r := range f.Remedies {
+				l := r.Id
+				if r.Recommended {
+					l += " (recommended)"
+				}
+				labels = append(labels, l)
+			}
+			answer = a.paint(yellow, "? "+strings.Join(labels, " | "))
+		}
+		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)), a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+		if answer != "" {
+			fmt.Fprintf(a.out, "           %s\n", answer)
+		}
+	}
+	if len(p.Steps) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	for _, s := range p.Steps {
+		bytes := ""
+		if s.Bytes > 0 {
+			bytes = a.paint(faint, "  "+size(s.Bytes))
+		}
+		fmt.Fprintf(a.out, "  %-3s  %s%s\n", s.Id, s.What, bytes)
+	}
+	if p.Bytes > 0 {
+		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until it is done, cancelling undoes everything.\n", size(p.Bytes), time.Duration(p.Seconds)*time.Second)
+	}
+}
+
+func labelOf(f openapi.Finding) string {
+	id, value, has := strings.Cut(*f.Answer, ":")
+	for _, r := range f.Remedies {
+		if r.Id == id {
+			if has {
+				return r.Label + ": " + value
+			}
+			return r.Label
+		}
+	}
+	return *f.Answer
+}
+
+// start makes a job of a settled request. The key makes a repeated call harmless.
+func (a *app) start(ctx context.Context, c *caller, req *openapi.Request) (*openapi.Job, error) {
+	key := uuid.NewString()
+	for try := 0; ; try++ {
+		res, err := c.StartJob(ctx, &openapi.StartJobParams{IdempotencyKey: &key}, *req)
+		j, err := call[openapi.Job](c, res, err)
+		var u *unreachable
+		if errors.As(err, &u) && try < 5 {
+			if pause(ctx, time.Second) {
+				continue
+			}
+		}
+		return &j, err
+	}
+}
+
+func pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-time.After(d):
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+func (a *app) say(w io.Writer, format string, args ...any) {
+	if !a.quiet && a.output == "table" {
+		fmt.Fprintf(w, format+"\n", args...)
+	}
+}

@@ -1,0 +1,285 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+	"github.com/tmaxmax/go-sse"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// patience is how long a watcher waits for a service that has gone away.
+const patience = 2 * time.Minute
+
+// follow watches a job until it is over, fed by events; it goes on where it
+// was when the service comes back. transfer, if set, runs beside it.
+func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer func(ctx context.Context) error) (*openapi.Job, error) {
+	work, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	moved := make(chan error, 1)
+	if transfer != nil {
+		go func() { moved <- transfer(work) }()
+	}
+	changed := make(chan struct{}, 1)
+	go a.listen(work, c, j.Id, changed)
+	bar := a.newBar()
+	defer bar.end()
+	interrupted := ctx.Done()
+	var lost time.Time
+	var failed error
+	for {
+		res, err := c.GetJob(work, j.Id)
+		now, err := call[openapi.Job](c, res, err)
+		var u *unreachable
+		switch {
+		case errors.As(err, &u):
+			if lost.IsZero() {
+				lost = time.Now()
+				bar.note("The service does not answer; the job goes on where it can. Waiting for it …")
+			}
+			if time.Since(lost) > patience {
+				return nil, &exit{statusUnreachable, fmt.Errorf("the service did not come back; the job %s goes on when it does: unvora jobs %s", j.Id, j.Id)}
+			}
+		case err != nil:
+			return nil, err
+		default:
+			lost = time.Time{}
+			bar.show(now)
+			if over(now) {
+				bar.end()
+				if failed != nil && now.State == openapi.JobStateCancelled {
+					return &now, &exit{statusFailed, failed}
+				}
+				return &now, a.ended(now)
+			}
+		}
+		select {
+		case <-changed:
+		case <-time.After(time.Second):
+		case err := <-moved:
+			if err != nil && failed == nil { // our end failed: nothing half-done stays at the other
+				failed = err
+				bar.note("%v; cancelling the job …", err)
+				res, err := c.CancelJob(work, j.Id)
+				call[openapi.Job](c, res, err)
+			}
+		case <-interrupted:
+			interrupted = nil
+			bar.note("Cancelling …")
+			res, err := c.CancelJob(work, j.Id)
+			if _, err := call[openapi.Job](c, res, err); err != nil {
+				bar.note("%v", err)
+			}
+		}
+	}
+}
+
+func over(j openapi.Job) bool {
+	return j.State == openapi.JobStateDone || j.State == openapi.JobStateFailed || j.State == openapi.JobStateCancelled
+}
+
+// ended is the error that a job's end is, if it is one.
+func (a *app) ended(j openapi.Job) error {
+	switch {
+	case j.State == openapi.JobStateCancelled:
+		return &exit{statusCancelled, fmt.Errorf("cancelled; everything is as it was before")}
+	case j.State == openapi.JobStateFailed && j.Error != nil:
+		return &exit{statusFailed, fmt.Errorf("%s (%s); everything is as it was before", strings.TrimSuffix(j.Error.Message, "."), dash(j.Error.Code))}
+	}
+	return nil
+}
+
+// listen wakes the watcher for each event of the job.
+func (a *app) listen(ctx context.Context, c *caller, job string, wake chan<- struct{}) {
+	last := ""
+	for ctx.Err() == nil {
+		res, err := c.StreamEvents(ctx, &openapi.StreamEventsParams{LastEventID: optional(last)})
+		if res, err = c.check(res, err); err == nil {
+			for e, err := range sse.Read(res.Body, nil) {
+				if err != nil {
+					break
+				}
+				last = e.LastEventID
+				if strings.Contains(e.Data, job) {
+					select {
+					case wake <- struct{}{}:
+					default:
+					}
+				}
+			}
+			res.Body.Close()
+		}
+		pause(ctx, time.Second)
+	}
+}
+
+// bar is a progress bar on a terminal, plain lines elsewhere.
+type bar struct {
+	a       *app
+	bar     *progressbar.ProgressBar
+	what    string
+	spoke   time.Time
+	percent int64
+}
+
+func (a *app) newBar() *bar { return &bar{a: a, percent: -1} }
+
+func (b *bar) silent() bool { return b.a.quiet || b.a.output != "table" }
+
+func (b *bar) show(j openapi.Job) {
+	if b.silent() {
+		return
+	}
+	what := "waiting"
+	for _, s := range j.Steps {
+		if s.State == "working" {
+			what = s.What
+		}
+	}
+	if over(j) {
+		what = string(j.State)
+	}
+	if !b.a.terminal() {
+		b.line(j, what)
+		return
+	}
+	if b.bar == nil {
+		b.bar = progressbar.NewOptions64(max(1, j.Total), progressbar.OptionSetWriter(b.a.errOut), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
+			progressbar.OptionSetWidth(24), progressbar.OptionSetPredictTime(true), progressbar.OptionShowTotalBytes(true), progressbar.OptionFullWidth(), progressbar.OptionThrottle(50*time.Millisecond),
+			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerHead: "━", SaucerPadding: "·", BarStart: " ", BarEnd: " "}))
+	}
+	b.bar.ChangeMax64(max(1, j.Total))
+	if what != b.what {
+		b.what = what
+		b.bar.Describe(shorten(what, 48))
+	}
+	b.bar.Set64(min(j.Done, max(1, j.Total)))
+}
+
+func shorten(s string, most int) string {
+	r := []rune(s)
+	if len(r) <= most {
+		return s
+	}
+	return string(r[:most-1]) + "…"
+}
+
+func (b *bar) line(j openapi.Job, what string) {
+	percent := int64(0)
+	if j.Total > 0 {
+		percent = 100 * j.Done / j.Total
+	}
+	if what == b.what && (percent == b.percent || time.Since(b.spoke) < 2*time.Second) {
+		return
+	}
+	b.what, b.percent, b.spoke = what, percent, time.Now()
+	text := what
+	if j.State == openapi.JobStateWorking && j.Total > 0 {
+		text += fmt.Sprintf("  %d %%, %s of %s", percent, size(j.Done), size(j.Total))
+		if j.BytesPerSecond > 0 {
+			text += fmt.Sprintf(", %s/s", size(j.BytesPerSecond))
+		}
+		if j.SecondsLeft != nil && *j.SecondsLeft > 0 {
+			text += fmt.Sprintf(", %s left", time.Duration(*j.SecondsLeft)*time.Second)
+		}
+	}
+	fmt.Fprintln(b.a.errOut, text)
+}
+
+func (b *bar) note(format string, args ...any) {
+	if b.silent() {
+		return
+	}
+	if b.bar != nil {
+		b.bar.Clear()
+	}
+	fmt.Fprintf(b.a.errOut, format+"\n", args...)
+}
+
+func (b *bar) end() {
+	if b.bar != nil {
+		b.bar.Finish()
+		fmt.Fprintln(b.a.errOut)
+		b.bar = nil
+	}
+}
+
+func (a *app) jobsCmd() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "jobs [ID]", Short: "List jobs; with an id, watch one",
+		Example: "  unvora jobs\n  unvora jobs cancel 0199f3c2",
+		Args:    cobra.MaximumNArgs(1),
+	}
+	limit := cmd.Flags().Int("limit", 20, "how many to list")
+	state := cmd.Flags().String("state", "", "only those that are waiting, working, done, failed or cancelled")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			res, err := c.GetJob(cmd.Context(), args[0])
+			j, err := call[openapi.Job](c, res, err)
+			if err != nil {
+				return err
+			}
+			if a.output == "table" && !over(j) && a.terminal() {
+				_, err := a.follow(cmd.Context(), c, &j, nil)
+				return err
+			}
+			return a.print(j, func() { a.showJob(j) })
+		}
+		res, err := c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: limit, State: optional(*state)})
+		p, err := call[openapi.JobPage](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(p.Items, func() {
+			if len(p.Items) == 0 {
+				fmt.Fprintln(a.out, "No jobs.")
+				return
+			}
+			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
+			for _, j := range p.Items {
+				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total), j.User, ago(j.CreatedAt)})
+			}
+			t.Render()
+		})
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "cancel ID", Short: "Stop a job and undo what it did", Example: "  unvora jobs cancel 0199f3c2\n  unvora jobs cancel 0199f3c2 -o json", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			res, err := c.CancelJob(cmd.Context(), args[0])
+			j, err := call[openapi.Job](c, res, err)
+			if err != nil {
+				return err
+			}
+			return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is being undone.\n", j.Id) })
+		},
+	})
+	return cmd
+}
+
+func (a *app) showJob(j openapi.Job) {
+	fmt.Fprintf(a.out, "%s  %s %s  %s\n", j.Id, j.Operation, j.Subject, a.state(string(j.State)))
+	fmt.Fprintf(a.out, "by %s, %s\n", j.User, ago(j.CreatedAt))
+	if j.Error != nil {
+		fmt.Fprintln(a.out, a.paint(red, j.Error.Message))
+	}
+	fmt.Fprintln(a.out)
+	t := a.table("step", "state", "done", "of", "what")
+	for _, s := range j.Steps {
+		t.AppendRow([]any{s.Id, a.state(s.State), size(s.Done), size(s.Bytes), s.What})
+	}
+	t.Render()
+}

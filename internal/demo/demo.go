@@ -1,0 +1,334 @@
+// Package demo is the sample estate, and how it starts: PostgreSQL on
+// loopback, the service, and the agents of the sample hosts, each a process of
+// its own that is started again when it dies.
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/BurntSushi/toml"
+	"golang.org/x/sys/unix"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// Options of a demo.
+type Options struct {
+	Dir  string
+	Port int
+	Out  io.Writer
+	// Profile, if set, is where a second copy of the client's profile is
+	// written, for a client that has no other.
+	Profile string
+	// SignIn makes a client token; WriteProfile writes a profile. They are the client's own.
+	SignIn       func(ctx context.Context, server, name, password string) (string, error)
+	WriteProfile func(file, server, token string) error
+}
+
+// kept is what a demo remembers from one start to the next.
+type kept struct {
+	AdminPassword    string         `json:"adminPassword"`
+	DatabasePassword string         `json:"databasePassword"`
+	DatabasePort     int            `json:"databasePort"`
+	AgentPorts       map[string]int `json:"agentPorts"`
+	Token            string         `json:"token"`
+}
+
+const (
+	neededBytes    = 1 << 30
+	startPatience  = 60 * time.Second
+	adminName      = "admin"
+	firstAgentPort = 7490
+)
+
+// Run starts the estate and keeps it up until ctx ends.
+func Run(ctx context.Context, o Options) error {
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return err
+	}
+	o.Dir = dir
+	unlock, err := prepare(dir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	k, err := load(dir)
+	if err != nil {
+		return err
+	}
+	if err := portFree(o.Port); err != nil {
+		return fmt.Errorf("port %d is in use: stop what uses it, or choose another with --port", o.Port)
+	}
+	pg, err := findPostgres()
+	if err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(o.Out, "Preparing the sample estate …")
+	if err := pg.init(dir, k.DatabasePassword); err != nil {
+		return err
+	}
+	if err := build(dir, k.AgentPorts); err != nil {
+		return fmt.Errorf("make the sample machines: %w", explain(err))
+	}
+	s := newSupervisor(dir)
+	defer s.stop()
+	if err := s.start(pg.process(dir, k.DatabasePort)); err != nil {
+		return err
+	}
+	url, err := pg.ready(ctx, k)
+	if err != nil {
+		return s.why("postgres", err)
+	}
+	server := fmt.Sprintf("http://127.0.0.1:%d", o.Port)
+	if err := s.start(process{name: "service", path: self, args: []string{"serve", "--log-level", "warn"}, dir: dir,
+		env: []string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", o.Port), "UNVORA_DATABASE=" + url, "UNVORA_FIRST_USER=" + adminName, "UNVORA_FIRST_PASSWORD=" + k.AdminPassword}}); err != nil {
+		return err
+	}
+	for _, h := range estate {
+		if err := s.start(process{name: "agent-" + h.name, path: self, args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}}); err != nil {
+			return err
+		}
+	}
+	if err := waitFor(ctx, s, "service", func() error { return get(server + "/readyz") }); err != nil {
+		return err
+	}
+	if k.Token == "" {
+		if k.Token, err = o.SignIn(ctx, server, adminName, k.AdminPassword); err != nil {
+			return err
+		}
+		if err := k.save(dir); err != nil {
+			return err
+		}
+	}
+	profile := filepath.Join(dir, "client.toml")
+	if err := o.WriteProfile(profile, server, k.Token); err != nil {
+		return err
+	}
+	if o.Profile != "" {
+		if err := o.WriteProfile(o.Profile, server, k.Token); err != nil {
+			fmt.Fprintf(o.Out, "The client's profile could not be written (%v); use UNVORA_CONFIG=%s\n", err, profile)
+			o.Profile = ""
+		}
+	}
+	if err := addHosts(ctx, s, server, k); err != nil {
+		return err
+	}
+	fmt.Fprintf(o.Out, `
+Unvora is at      %s
+Sign in as        %s
+with the password %s
+
+The client is signed in already:  %sbin/unvora hosts
+Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ova
+Ctrl-C stops everything; the next start finds it as it was.
+`, server, adminName, k.AdminPassword, clientPrefix(o, profile), clientPrefix(o, profile))
+	<-ctx.Done()
+	fmt.Fprintln(o.Out, "\nStopping …")
+	return nil
+}
+
+func clientPrefix(o Options, profile string) string {
+	if o.Profile != "" {
+		return ""
+	}
+	return "UNVORA_CONFIG=" + profile + " "
+}
+
+// prepare makes the directory and sees that nobody else runs a demo in it.
+func prepare(dir string) (unlock func(), err error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("%w: choose a directory that you may write to, with --dir", err)
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return nil, err
+	}
+	if free := int64(st.Bavail) * st.Bsize; free < neededBytes {
+		return nil, fmt.Errorf("%s has %d MiB free, the demo needs %d: make room, or choose another directory with --dir", dir, free>>20, int64(neededBytes)>>20)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("%w: choose a directory that you may write to, with --dir", err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("a demo runs in %s already: stop it, or choose another directory with --dir", dir)
+	}
+	return func() { f.Close() }, nil
+}
+
+// explain adds what to do to errors of a full disk or a missing right.
+func explain(err error) error {
+	switch {
+	case errors.Is(err, unix.ENOSPC):
+		return fmt.Errorf("%w: the disk is full; make room, or choose another directory with --dir", err)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%w: choose a directory that you may write to, with --dir", err)
+	}
+	return err
+}
+
+func load(dir string) (*kept, error) {
+	k := &kept{AgentPorts: map[string]int{}}
+	raw, err := os.ReadFile(filepath.Join(dir, "demo.json"))
+	if err == nil {
+		if err := json.Unmarshal(raw, k); err != nil {
+			return nil, fmt.Errorf("%s: %w", filepath.Join(dir, "demo.json"), err)
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if k.AdminPassword == "" {
+		k.AdminPassword, k.DatabasePassword = random(6), random(16)
+	}
+	if k.DatabasePort == 0 || portFree(k.DatabasePort) != nil {
+		if k.DatabasePort, err = freePort(0); err != nil {
+			return nil, err
+		}
+	}
+	for i, h := range estate {
+		if port := k.AgentPorts[h.name]; port != 0 {
+			if portFree(port) != nil {
+				return nil, fmt.Errorf("port %d, where the agent of %s was added, is in use: stop what uses it, or start afresh with another --dir", port, h.name)
+			}
+			continue
+		}
+		if k.AgentPorts[h.name], err = freePort(firstAgentPort + i); err != nil {
+			return nil, err
+		}
+	}
+	return k, k.save(dir)
+}
+
+func (k *kept) save(dir string) error { return writeJSON(filepath.Join(dir, "demo.json"), k, 0o600) }
+
+func writeJSON(file string, value any, mode os.FileMode) error {
+	raw, err := json.MarshalIndent(value, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(file+".new", append(raw, '\n'), mode); err != nil {
+		return err
+	}
+	return os.Rename(file+".new", file)
+}
+
+func random(bytes int) string {
+	b := make([]byte, bytes)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+func portFree(port int) error {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return err
+	}
+	return l.Close()
+}
+
+// freePort returns the port asked for if it is free, else any.
+func freePort(wanted int) (int, error) {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", wanted))
+	if err != nil {
+		if l, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return 0, err
+		}
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func get(url string) error {
+	res, err := http.Get(url)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return errors.New(res.Status)
+	}
+	return nil
+}
+
+// waitFor tries until it works; what the process has printed explains why not.
+func waitFor(ctx context.Context, s *supervisor, name string, try func() error) error {
+	for began := time.Now(); ; {
+		err := try()
+		if err == nil {
+			return nil
+		}
+		if time.Since(began) > startPatience {
+			return s.why(name, err)
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ctx.Done():
+			return errors.New("stopped while starting")
+		}
+	}
+}
+
+// addHosts adds the agents that print a code, that is at the first start.
+func addHosts(ctx context.Context, s *supervisor, server string, k *kept) error {
+	c, err := openapi.NewClientWithResponses(server+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+k.Token)
+		return nil
+	}))
+	if err != nil {
+		return err
+	}
+	for _, h := range estate {
+		err := waitFor(ctx, s, "agent-"+h.name, func() error {
+			res, err := c.GetHostWithResponse(ctx, h.name)
+			if err != nil {
+				return err
+			}
+			if res.JSON200 != nil {
+				return nil // added before
+			}
+			_, code, ok := strings.Cut(s.printed("agent-"+h.name), "--code ")
+			if !ok {
+				return errors.New("the agent has not printed its code yet")
+			}
+			code, _, _ = strings.Cut(code, "\n")
+			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d", k.AgentPorts[h.name]), Code: strings.TrimSpace(code)})
+			if err == nil && added.JSON201 == nil {
+				err = fmt.Errorf("add host %s: %s", h.name, added.Body)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	_, err = c.SurveyWithResponse(ctx, openapi.SurveyJSONRequestBody{})
+	return err
+}
+
+// writeTOML writes a configuration file.
+func writeTOML(file string, value any) error {
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	return errors.Join(toml.NewEncoder(f).Encode(value), f.Close())
+}

@@ -1,0 +1,237 @@
+package hostlink
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+
+	"unvora.example/unvora/core/ovf"
+)
+
+// Dialer reaches agents. One is shared by all; connections are kept.
+type Dialer struct {
+	tls *tls.Config
+	mu  sync.Mutex
+	out map[string]*http.Client // by host id: each has its own name to verify
+}
+
+// NewDialer takes a configuration made by ServiceTLS or MemberTLS.
+func NewDialer(config *tls.Config) *Dialer {
+	return &Dialer{tls: config, out: map[string]*http.Client{}}
+}
+
+// Host is an agent that can be asked.
+type Host struct {
+	http    *http.Client
+	address string
+}
+
+// Host with that id, whose agent listens on address.
+func (d *Dialer) Host(id, address string) *Host {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.out[id] == nil {
+		config := d.tls.Clone()
+		config.ServerName = id
+		d.out[id] = &http.Client{Transport: &http.Transport{
+			TLSClientConfig: config, ForceAttemptHTTP2: true, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 4,
+			DialContext:           (&net.Dialer{Timeout: 3 * time.Second}).DialContext,
+			ResponseHeaderTimeout: 30 * time.Second,
+			HTTP2:                 &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
+		}}
+	}
+	return &Host{d.out[id], address}
+}
+
+// ErrUnreachable wraps all failures to get an answer at all.
+var ErrUnreachable = errors.New("the agent does not answer")
+
+func (h *Host) do(ctx context.Context, method, path string, query url.Values, body io.Reader) (*http.Response, error) {
+	u := url.URL{Scheme: "https", Host: h.address, Path: path, RawQuery: query.Encode()}
+	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	res, err := h.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w: %v", ErrUnreachable, err)
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	fault := &Fault{Code: FaultWrong, Message: res.Status}
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+	if json.Unmarshal(raw, fault) != nil && len(raw) > 0 {
+		fault.Message = string(raw)
+	}
+	return nil, fault
+}
+
+func (h *Host) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	res, err := h.do(ctx, method, path, query, body)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("%w: its answer can't be read: %v", ErrUnreachable, err)
+	}
+	return nil
+}
+
+// Survey asks what has changed since a revision; "" asks for everything.
+func (h *Host) Survey(ctx context.Context, since string) (*Survey, error) {
+	var s Survey
+	return &s, h.call(ctx, http.MethodGet, "/v1/survey", url.Values{"since": {since}}, nil, &s)
+}
+
+// Start asks for a task; one that is there already is returned as it is.
+func (h *Host) Start(ctx context.Context, id string, spec TaskSpec) (*Task, error) {
+	var t Task
+	return &t, h.call(ctx, http.MethodPut, "/v1/tasks/"+id, nil, spec, &t)
+}
+
+// Wait returns the task when it has ended, needs something, or after a while.
+func (h *Host) Wait(ctx context.Context, id string, most time.Duration) (*Task, error) {
+	var t Task
+	return &t, h.call(ctx, http.MethodGet, "/v1/tasks/"+id, url.Values{"wait": {most.String()}}, nil, &t)
+}
+
+// Undo stops a task and takes back what it did.
+func (h *Host) Undo(ctx context.Context, id string, spec TaskSpec) error {
+	return h.call(ctx, http.MethodDelete, "/v1/tasks/"+id, nil, spec, nil)
+}
+
+// Forget drops the note of a task that is over, and its working files.
+func (h *Host) Forget(ctx context.Context, job string, epoch int64) error {
+	return h.call(ctx, http.MethodDelete, "/v1/jobs/"+job, url.Values{"epoch": {strconv.FormatInt(epoch, 10)}}, nil, nil)
+}
+
+// Send feeds a task that needs bytes, from offset on.
+func (h *Host) Send(ctx context.Context, id string, offset int64, body io.Reader) error {
+	res, err := h.do(ctx, http.MethodPut, "/v1/tasks/"+id+"/intake", url.Values{"offset": {strconv.FormatInt(offset, 10)}}, body)
+	if err == nil {
+		res.Body.Close()
+	}
+	return err
+}
+
+// Disk reads a disk that a hand-out task gives, from byte offset of its file on.
+func (h *Host) Disk(ctx context.Context, id, disk string, offset int64) (io.ReadCloser, error) {
+	res, err := h.do(ctx, http.MethodGet, "/v1/tasks/"+id+"/disks/"+url.PathEscape(disk), url.Values{"offset": {strconv.FormatInt(offset, 10)}}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
+// Package reads a whole package from a hand-out task, front to back.
+func (h *Host) Package(ctx context.Context, id string) (io.ReadCloser, error) {
+	res, err := h.do(ctx, http.MethodGet, "/v1/tasks/"+id+"/package", nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
+// Descriptor is that of a package whose disks were handed out.
+func (h *Host) Descriptor(ctx context.Context, id string, members []ovf.Member) ([]byte, error) {
+	raw, err := json.Marshal(members)
+	if err != nil {
+		return nil, err
+	}
+	res, err := h.do(ctx, http.MethodPost, "/v1/tasks/"+id+"/descriptor", nil, bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	return io.ReadAll(res.Body)
+}
+
+// HandedOut ends a hand-out task: the caller has it all.
+func (h *Host) HandedOut(ctx context.Context, id string, result PackResult) error {
+	return h.call(ctx, http.MethodPost, "/v1/tasks/"+id+"/handed-out", nil, result, nil)
+}
+
+// Look reads the skeleton of a package at a path of the host.
+func (h *Host) Look(ctx context.Context, path string) (*ovf.Skeleton, error) {
+	var s ovf.Skeleton
+	return &s, h.call(ctx, http.MethodGet, "/v1/look", url.Values{"path": {path}}, nil, &s)
+}
+
+// Allow makes a ticket at the host.
+func (h *Host) Allow(ctx context.Context, ticket string, t Ticket) error {
+	return h.call(ctx, http.MethodPut, "/v1/tickets/"+ticket, nil, t, nil)
+}
+
+// File reads a ticket's file from offset on.
+func (h *Host) File(ctx context.Context, ticket string, offset int64) (io.ReadCloser, error) {
+	res, err := h.do(ctx, http.MethodGet, "/v1/tickets/"+ticket, url.Values{"offset": {strconv.FormatInt(offset, 10)}}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
+// Enrolment is what a new agent is given.
+type Enrolment struct {
+	Secret    []byte `json:"secret"`
+	HostID    string `json:"hostId"`
+	Cert      string `json:"cert"`
+	Authority string `json:"authority"`
+}
+
+// Enrol adds the agent at address: checks that its key is the one in the code,
+// and gives it a certificate in the name of hostID.
+func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID string) (*Hello, error) {
+	dialer := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 5 * time.Second}, Config: &tls.Config{
+		InsecureSkipVerify: true, // the code's fingerprint is what it is verified by
+		VerifyConnection: func(s tls.ConnectionState) error {
+			if !code.Matches(s.PeerCertificates[0]) {
+				return errors.New("the agent's key is not the one that the code names: another agent answers at this address, or the code is of another agent")
+			}
+			return nil
+		},
+	}}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, address, err)
+	}
+	defer conn.Close()
+	cert, err := a.Issue(hostID, conn.(*tls.Conn).ConnectionState().PeerCertificates[0].PublicKey)
+	if err != nil {
+		return nil, err
+	}
+	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
+		DialTLSContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil },
+	}}
+	h := &Host{client, address}
+	var hello Hello
+	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert), string(a.CertPEM())}, &hello)
+	return &hello, err
+}

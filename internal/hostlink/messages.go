@@ -1,0 +1,190 @@
+package hostlink
+
+import (
+	"encoding/json"
+	"time"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/wiring"
+)
+
+// Protocol is raised when an older agent would misunderstand.
+const Protocol = 1
+
+// Hello is what a host tells of itself.
+type Hello struct {
+	Protocol    int       `json:"protocol"`
+	Name        string    `json:"name"`
+	Family      string    `json:"family"`
+	Driver      string    `json:"driver"`
+	Site        string    `json:"site"`
+	CPUs        int       `json:"cpus"`
+	MemoryBytes int64     `json:"memoryBytes"`
+	Time        time.Time `json:"time"`
+}
+
+// Survey is what a host holds. With Full unset, Machines, Packages and Gone
+// tell only of what has changed since the revision that was asked about; with
+// nothing changed it is Revision alone.
+type Survey struct {
+	Revision string           `json:"revision"`
+	Full     bool             `json:"full,omitempty"`
+	Changed  bool             `json:"changed,omitempty"`
+	Hello    *Hello           `json:"hello,omitempty"`
+	Pools    []Pool           `json:"pools,omitempty"`
+	Switches []wiring.Switch  `json:"switches,omitempty"`
+	Shelves  []Shelf          `json:"shelves,omitempty"`
+	Machines []Folder         `json:"machines,omitempty"`
+	Packages []ShelvedPackage `json:"packages,omitempty"`
+	Gone     []string         `json:"gone,omitempty"` // paths of folders and packages
+}
+
+// Pool as a host sees it.
+type Pool struct {
+	ID         string   `json:"id"` // from its mark; "" while it is away and was never seen
+	Name       string   `json:"name"`
+	Path       string   `json:"path"`
+	State      string   `json:"state"` // ready, read-only, away
+	Removable  bool     `json:"removable"`
+	Labels     []string `json:"labels"`
+	TotalBytes int64    `json:"totalBytes"`
+	FreeBytes  int64    `json:"freeBytes"`
+}
+
+// Shelf at a host.
+type Shelf struct {
+	Name      string `json:"name"`
+	Path      string `json:"path"`
+	FreeBytes int64  `json:"freeBytes"`
+}
+
+// Folder is a machine folder in a pool, or an entry of the register whose
+// files are gone.
+type Folder struct {
+	Path       string           `json:"path"`
+	Pool       string           `json:"pool"` // id
+	Registered bool             `json:"registered"`
+	FilesThere bool             `json:"filesThere"`
+	PoolThere  bool             `json:"poolThere"`
+	State      string           `json:"state"`
+	Bytes      int64            `json:"bytes"` // of its files, as allocated
+	Problem    string           `json:"problem,omitempty"`
+	Machine    *machine.Machine `json:"machine"`
+}
+
+// ShelvedPackage is a package on a shelf.
+type ShelvedPackage struct {
+	Path    string           `json:"path"`
+	Shelf   string           `json:"shelf"` // name
+	Bytes   int64            `json:"bytes"`
+	Problem string           `json:"problem,omitempty"`
+	Machine *machine.Machine `json:"machine"`
+}
+
+// TaskSpec asks an agent for a piece of work. Asking twice for one id starts
+// it once. An epoch older than one seen for the job is refused.
+type TaskSpec struct {
+	Job    string          `json:"job"`
+	Epoch  int64           `json:"epoch"`
+	Kind   string          `json:"kind"` // of a plan's step
+	Params json.RawMessage `json:"params"`
+}
+
+// States of a task.
+const (
+	TaskRunning = "running"
+	TaskDone    = "done"
+	TaskFailed  = "failed"
+)
+
+// Task is how far a piece of work is.
+type Task struct {
+	ID     string          `json:"id"`
+	Kind   string          `json:"kind"`
+	State  string          `json:"state"`
+	Done   int64           `json:"done"` // bytes
+	Needs  *Need           `json:"needs,omitempty"`
+	Code   string          `json:"code,omitempty"` // of the finding that a failure is
+	Error  string          `json:"error,omitempty"`
+	Result json.RawMessage `json:"result,omitempty"`
+}
+
+// Need is what a task waits for from the caller's computer.
+type Need struct {
+	Disk   string `json:"disk"`
+	Entry  string `json:"entry"`  // of the package
+	Offset int64  `json:"offset"` // in bytes from the entry's start
+}
+
+// FetchResult is the Result of a fetch-disk task.
+type FetchResult struct {
+	FileBytes    int64  `json:"fileBytes"` // as allocated
+	VirtualBytes int64  `json:"virtualBytes"`
+	SHA256       string `json:"sha256"` // of the package's file
+}
+
+// PackResult is the Result of a pack or hand-out task.
+type PackResult struct {
+	Bytes   int64        `json:"bytes"`
+	Members []ovf.Member `json:"members"`
+	Room    int          `json:"room"` // bytes that the descriptor takes
+	Name    string       `json:"name"` // of the descriptor
+}
+
+// Ticket lets another agent read one file.
+type Ticket struct {
+	Path    string    `json:"path"`
+	Expires time.Time `json:"expires"`
+}
+
+// Remote is where an agent reads a ticket's file.
+type Remote struct {
+	Address string `json:"address"`
+	Host    string `json:"host"` // id, in the certificate
+	Ticket  string `json:"ticket"`
+}
+
+// FetchSource is where a fetch-disk task reads: exactly one is set.
+type FetchSource struct {
+	Upload bool    `json:"upload,omitempty"`
+	Path   string  `json:"path,omitempty"`
+	Remote *Remote `json:"remote,omitempty"`
+}
+
+// Fetch is what a fetch-disk task is asked.
+type Fetch struct {
+	Source       FetchSource `json:"source"`
+	Disk         string      `json:"disk"`
+	Entry        ovf.Entry   `json:"entry"`
+	Digest       ovf.Digest  `json:"digest"`
+	Pool         string      `json:"pool"`
+	File         string      `json:"file"`
+	Format       string      `json:"format"`
+	VirtualBytes int64       `json:"virtualBytes"`
+	ID           string      `json:"id"` // of the new image; "" keeps that of the source where the format can
+}
+
+// PlaceTask is what a place task is asked.
+type PlaceTask struct {
+	Pool       string           `json:"pool"`
+	Name       string           `json:"name"`
+	Descriptor string           `json:"descriptor"` // to start from
+	Machine    *machine.Machine `json:"machine"`    // to be made of it
+}
+
+// Fault is the body of an agent's error.
+type Fault struct {
+	Code    string `json:"code"`
+	Message string `json:"message"`
+}
+
+func (f *Fault) Error() string { return f.Message }
+
+// Codes of faults.
+const (
+	FaultStale   = "stale-epoch" // somebody newer looks after the job
+	FaultUnknown = "unknown"
+	FaultWrong   = "wrong"
+	FaultOffset  = "offset" // a stream does not begin where it is needed
+)

@@ -1,0 +1,313 @@
+package inventory
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+)
+
+// Copy is a record of a copy.
+type Copy struct {
+	ID        uuid.UUID        `json:"id"`
+	Name      string           `json:"name"`
+	LineageID uuid.UUID        `json:"lineage"`
+	Form      string           `json:"form"`
+	Host      string           `json:"host"`
+	Pool      string           `json:"pool"`
+	Path      string           `json:"path"`
+	Shelf     string           `json:"shelf"`
+	UUID      string           `json:"uuid" db:"uuid"`
+	MACs      []string         `json:"macs" db:"macs"`
+	Addresses []string         `json:"addresses"`
+	State     string           `json:"state"`
+	Parent    *uuid.UUID       `json:"parent"`
+	MadeBy    string           `json:"madeBy"`
+	MadeUser  string           `json:"madeUser"`
+	MadeAt    time.Time        `json:"madeAt"`
+	Identity  string           `json:"identity"`
+	Renewed   []string         `json:"renewed"`
+	LastSeen  time.Time        `json:"lastSeen"`
+	GoneAt    *time.Time       `json:"goneAt"`
+	Tracked   bool             `json:"tracked"`
+	Owner     string           `json:"owner"`
+	SizeBytes int64            `json:"sizeBytes"`
+	Machine   *machine.Machine `json:"machine,omitempty"`
+	HostID    *uuid.UUID       `json:"-"`
+	PoolID    *uuid.UUID       `json:"-"`
+	ShelfID   *uuid.UUID       `json:"-"`
+}
+
+const copySQL = `select c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path, coalesce(s.name, '') as shelf,
+ coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id order by n.position) as macs, '{}'::text[] as addresses,
+ c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, c.last_seen, c.gone_at, c.tracked, c.owner, c.size_bytes,
+ c.machine, c.host_id, c.pool_id, c.shelf_id
+from copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left join shelves s on s.id = c.shelf_id`
+
+var copyFields = map[string]field{
+	"name":    {"c.name = %s", "c.name ilike %s"},
+	"host":    {"c.host_id = (select id from hosts where lower(name) = lower(%s))", ""},
+	"form":    {"c.form = %s", ""},
+	"state":   {"c.state = %s", ""},
+	"lineage": {"c.lineage_id::text = %s", ""},
+	"mac":     {"exists (select 1 from nics n where n.copy_id = c.id and n.mac::text = lower(%s))", ""},
+	"uuid":    {"c.uuid::text = lower(%s)", ""},
+}
+
+// Copies lists copies that are there, by name.
+func (inv *Inventory) Copies(ctx context.Context, p Page) (*List[Copy], error) {
+	l, err := listOf(ctx, inv.Pool, copySQL, " where c.gone_at is null", "c", copyFields, p, func(c Copy) (string, string) { return c.Name, c.ID.String() })
+	if err == nil {
+		for i := range l.Items {
+			l.Items[i].Machine = nil // a list tells little of each
+		}
+	}
+	return l, err
+}
+
+// CopyByID returns nil when there is none; one that is gone is found too.
+func (inv *Inventory) CopyByID(ctx context.Context, id string) (*Copy, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return nil, nil
+	}
+	return one(rows[Copy](ctx, inv.Pool, copySQL+" where c.id = $1::uuid", id))
+}
+
+// Copy finds the one that ref means: an id, HOST/NAME, SHELF/NAME or a name
+// that only one copy bears. forms narrows what may be meant.
+func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*Copy, error) {
+	if c, err := inv.CopyByID(ctx, ref); c != nil || err != nil {
+		return c, err
+	}
+	if len(forms) == 0 {
+		forms = []string{"registered", "stray", "hollow", "package"}
+	}
+	cond, args := "c.name = $1", []any{ref, forms}
+	if place, name, ok := strings.Cut(ref, "/"); ok {
+		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3)) and (c.name = $1 or c.path like '%/' || $1)"
+		args = []any{name, forms, place}
+	}
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order by c.form = 'registered' desc, h.name, c.path limit 20", args...)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(list) == 0:
+		if place, name, ok := strings.Cut(ref, "/"); ok {
+			if _, err := inv.Host(ctx, place); err != nil {
+				if s, _ := inv.Shelf(ctx, place); s == nil {
+					return nil, err
+				}
+			}
+			e := inv.unknown(ctx, "copy", name, "copies").(*Error)
+			e.Message = strings.Replace(e.Message, fmt.Sprintf("%q", name), fmt.Sprintf("%q at %s", name, place), 1)
+			return nil, e
+		}
+		return nil, inv.unknown(ctx, "copy", ref, "copies")
+	case len(list) > 1:
+		e := &Error{Code: "ambiguous"}
+		for _, c := range list {
+			e.Likely = append(e.Likely, c.Ref())
+		}
+		e.Message = fmt.Sprintf("%q could mean %d copies: %s. Say which one.", ref, len(list), strings.Join(e.Likely, ", "))
+		return nil, e
+	}
+	return &list[0], nil
+}
+
+// Ref names a copy so that it can't be mistaken.
+func (c Copy) Ref() string {
+	switch {
+	case c.Form == "package" && c.Shelf != "":
+		return c.Shelf + "/" + c.Path[strings.LastIndexByte(c.Path, '/')+1:]
+	case c.Form == "registered" && c.Host != "":
+		return c.Host + "/" + c.Name
+	}
+	return c.ID.String()
+}
+
+// Known is the copy as package lineage wants it.
+func (c Copy) Known() lineage.Known {
+	k := lineage.Known{ID: c.ID.String(), Lineage: c.LineageID.String(), Name: c.Name, Host: c.Host, Path: c.Path,
+		UUID: c.UUID, State: c.State, Form: c.Form, LastSeen: c.LastSeen, Present: c.GoneAt == nil}
+	if c.PoolID != nil {
+		k.Pool = c.PoolID.String()
+	}
+	return k
+}
+
+// HoldersOfUUID finds registered copies that have the machine UUID.
+func (inv *Inventory) HoldersOfUUID(ctx context.Context, id string) ([]Copy, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return nil, nil
+	}
+	return rows[Copy](ctx, inv.Pool, copySQL+` where c.uuid = $1::uuid and c.form = 'registered' and c.gone_at is null order by c.made_at limit 20`, id)
+}
+
+// HoldersOfMAC finds registered copies that have the MAC.
+func (inv *Inventory) HoldersOfMAC(ctx context.Context, mac string) ([]Copy, error) {
+	return rows[Copy](ctx, inv.Pool, copySQL+` where c.id in (select copy_id from nics where mac = $1::macaddr) and c.form = 'registered' and c.gone_at is null order by c.made_at limit 20`, mac)
+}
+
+// NameTaken tells whether a host lists the name, the pool has a folder of that
+// name, or a job is about to make one.
+func (inv *Inventory) NameTaken(ctx context.Context, host, pool uuid.UUID, name string) (taken bool, err error) {
+	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from copies where host_id = $1 and lower(name) = lower($3) and form <> 'package' and gone_at is null)
+		or exists (select 1 from copies where pool_id = $2 and lower(rel) = lower($3) and form <> 'package' and gone_at is null)
+		or exists (select 1 from holds where key = $4)`, host, pool, name, FolderKey(pool.String(), name)).Scan(&taken)
+	return taken, err
+}
+
+// FolderKey is the hold on a folder that a job will make.
+func FolderKey(pool, name string) string { return "folder:" + pool + "/" + strings.ToLower(name) }
+
+// CopyKey is the hold on a copy that a job works on.
+func CopyKey(id string) string { return "copy:" + id }
+
+// Lineage is a record of a lineage, with its copies.
+type Lineage struct {
+	ID     uuid.UUID `json:"id"`
+	Name   string    `json:"name"`
+	Copies []Copy    `json:"copies" db:"-"`
+	Total  int       `json:"total"`
+}
+
+const lineageSQL = `select l.id, l.name, (select count(*) from copies c where c.lineage_id = l.id and c.gone_at is null)::int as total
+from lineages l`
+
+var lineageFields = map[string]field{
+	"name": {"l.name = %s", "l.name ilike %s"},
+	"host": {"exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = (select id from hosts where lower(name) = lower(%s)))", ""},
+}
+
+const copiesShown = 24 // of each lineage in a list
+
+// Lineages lists lineages by name, each with its first copies.
+func (inv *Inventory) Lineages(ctx context.Context, p Page) (*List[Lineage], error) {
+	l, err := listOf(ctx, inv.Pool, lineageSQL, " where true", "l", lineageFields, p, func(l Lineage) (string, string) { return l.Name, l.ID.String() })
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]uuid.UUID, len(l.Items))
+	at := map[uuid.UUID]int{}
+	for i := range l.Items {
+		ids[i], at[l.Items[i].ID] = l.Items[i].ID, i
+		l.Items[i].Copies = []Copy{}
+	}
+	copies, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.id in (select x.id from unnest($1::uuid[]) as w(id), lateral
+		(select id from copies where lineage_id = w.id and gone_at is null order by made_at, id limit $2) x) order by c.made_at, c.id`, ids, copiesShown)
+	for _, c := range copies {
+		c.Machine = nil
+		l.Items[at[c.LineageID]].Copies = append(l.Items[at[c.LineageID]].Copies, c)
+	}
+	return l, err
+}
+
+// LineageOf finds the lineage that ref means: its id or name, or a copy of it,
+// and reads all its copies, also those that are gone, oldest first.
+func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, error) {
+	cond := "l.name = $1"
+	if _, err := uuid.Parse(ref); err == nil {
+		cond = "l.id = $1::uuid or l.id = (select lineage_id from copies where id = $1::uuid)"
+	}
+	list, err := rows[Lineage](ctx, inv.Pool, lineageSQL+" where "+cond+" limit 20", ref)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		c, err := inv.Copy(ctx, ref)
+		if e, ok := err.(*Error); ok && e.Code == "ambiguous" {
+			c, err = inv.sameLineage(ctx, ref)
+			if err == nil && c == nil {
+				return nil, e
+			}
+		}
+		if err != nil {
+			return nil, err
+		}
+		if list, err = rows[Lineage](ctx, inv.Pool, lineageSQL+" where l.id = $1", c.LineageID); err != nil {
+			return nil, err
+		}
+	}
+	if len(list) > 1 {
+		e := &Error{Code: "ambiguous"}
+		for _, l := range list {
+			e.Likely = append(e.Likely, l.ID.String())
+		}
+		e.Message = fmt.Sprintf("%q could mean %d lineages: %s. Give the id, or one of its copies as HOST/NAME.", ref, len(list), strings.Join(e.Likely, ", "))
+		return nil, e
+	}
+	l := &list[0]
+	l.Copies, err = rows[Copy](ctx, inv.Pool, copySQL+` where c.lineage_id = $1 order by c.made_at, c.id limit 10000`, l.ID)
+	return l, err
+}
+
+// sameLineage returns a copy of the name when all that bear it are of one lineage.
+func (inv *Inventory) sameLineage(ctx context.Context, name string) (*Copy, error) {
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.name = $1 and c.gone_at is null limit 100`, name)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	for _, c := range list {
+		if c.LineageID != list[0].LineageID {
+			return nil, nil
+		}
+	}
+	return &list[0], nil
+}
+
+// putCopy writes a copy with its MACs.
+func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
+	var id *string
+	if c.UUID != "" {
+		if _, err := uuid.Parse(c.UUID); err == nil {
+			id = &c.UUID
+		}
+	}
+	if c.Renewed == nil {
+		c.Renewed = []string{}
+	}
+	if c.Machine == nil {
+		c.Machine = &machine.Machine{Name: c.Name}
+	}
+	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, now(), $18, $19, $20)
+		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id, pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
+		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(), gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine`,
+		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered")
+	if err != nil {
+		return fmt.Errorf("copy %s: %w", c.Name, err)
+	}
+	if _, err := tx.Exec(ctx, `delete from nics where copy_id = $1`, c.ID); err != nil {
+		return err
+	}
+	for i, n := range c.Machine.NICs {
+		if n.MAC == "" {
+			continue
+		}
+		if _, err := tx.Exec(ctx, `insert into nics (copy_id, position, mac) values ($1, $2, $3::macaddr)`, c.ID, i, n.MAC); err != nil {
+			return err
+		}
+	}
+	return Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
+}
+
+// RecordCopy writes a copy that a job has made, in its transaction.
+func RecordCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel, why, job string) error {
+	if err := putCopy(ctx, tx, c, rel); err != nil {
+		return err
+	}
+	return Audit(ctx, tx, Entry{Who: c.MadeUser, What: c.MadeBy, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
+		Detail: map[string]any{"job": job, "identity": c.Identity, "renewed": c.Renewed, "path": c.Path}})
+}
+
+// EnsureLineage makes the lineage unless it is there.
+func EnsureLineage(ctx context.Context, q Querier, id uuid.UUID, name string) error {
+	_, err := q.Exec(ctx, `insert into lineages (id, name) values ($1, $2) on conflict do nothing`, id, name)
+	return err
+}

@@ -1,0 +1,101 @@
+package inventory
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Event tells that a record has changed.
+type Event struct {
+	ID      string          `json:"id"` // TX.ID: the place in the order
+	At      time.Time       `json:"at"`
+	Kind    string          `json:"kind"` // host, copy, job
+	Subject string          `json:"subject"`
+	Data    json.RawMessage `json:"data"`
+}
+
+// Emit writes an event in the transaction that makes the change.
+func Emit(ctx context.Context, q Querier, kind, subject string, data map[string]any) error {
+	raw, err := json.Marshal(data)
+	if err == nil {
+		_, err = q.Exec(ctx, `insert into events (kind, subject, data) values ($1, $2, $3)`, kind, subject, raw)
+	}
+	return err
+}
+
+// EventsAfter reads events that came after the one with that id, up to the
+// oldest transaction that is still running. "" begins with what comes next.
+func (inv *Inventory) EventsAfter(ctx context.Context, id string, limit int) ([]Event, string, error) {
+	if id == "" {
+		err := inv.Pool.QueryRow(ctx, `select pg_snapshot_xmin(pg_current_snapshot())::text`).Scan(&id)
+		return nil, id + ".0", err
+	}
+	tx, seq, _ := strings.Cut(id, ".")
+	list, err := rows[Event](ctx, inv.Pool, `select tx::text || '.' || id::text as id, at, kind, subject, data from events e
+		where (e.tx, e.id) > ($1::text::xid8, $2::text::bigint) and e.tx < pg_snapshot_xmin(pg_current_snapshot()) order by e.tx, e.id limit $3`, tx, seq, limit)
+	if err != nil {
+		return nil, id, fail("wrong", "%q is not the id of an event: %v", id, err)
+	}
+	if len(list) > 0 {
+		id = list[len(list)-1].ID
+	}
+	return list, id, nil
+}
+
+// PruneEvents drops those older than keep.
+func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error {
+	_, err := inv.Pool.Exec(ctx, `delete from events where at < now() - make_interval(secs => $1)`, keep.Seconds())
+	return err
+}
+
+// Listen calls wake whenever events were written, until ctx ends.
+func (inv *Inventory) Listen(ctx context.Context, wake func()) error {
+	conn, err := inv.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "listen events"); err != nil {
+		return err
+	}
+	for {
+		if _, err := conn.Conn().WaitForNotification(ctx); err != nil {
+			return fmt.Errorf("wait for events: %w", err)
+		}
+		wake()
+	}
+}
+
+// Entry of the audit trail.
+type Entry struct {
+	ID        uuid.UUID      `json:"id"`
+	At        time.Time      `json:"at"`
+	Who       string         `json:"who"`
+	What      string         `json:"what"`
+	Subject   string         `json:"subject"`
+	CopyID    *uuid.UUID     `json:"copy"`
+	LineageID *uuid.UUID     `json:"lineage"`
+	Why       string         `json:"why"`
+	Detail    map[string]any `json:"detail"`
+}
+
+// Audit writes who did what, in the transaction that does it.
+func Audit(ctx context.Context, q Querier, e Entry) error {
+	if e.Detail == nil {
+		e.Detail = map[string]any{}
+	}
+	_, err := q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		NewID(), e.Who, e.What, e.Subject, e.CopyID, e.LineageID, e.Why, e.Detail)
+	return err
+}
+
+// History reads the audit trail, newest first; lineage narrows it.
+func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, limit int, before string) ([]Entry, error) {
+	return rows[Entry](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail from audit
+		where ($1::uuid is null or lineage_id = $1) and ($2 = '' or id < $2::uuid) order by at desc, id desc limit $3`, lineage, before, min(max(limit, 1), 1000))
+}

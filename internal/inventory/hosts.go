@@ -1,0 +1,310 @@
+package inventory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// Host is a record of a host.
+type Host struct {
+	ID          uuid.UUID  `json:"id"`
+	Name        string     `json:"name"`
+	Family      string     `json:"family"`
+	Driver      string     `json:"driver"`
+	Site        string     `json:"site"`
+	State       string     `json:"state"`
+	CPUs        int        `json:"cpus" db:"cpus"`
+	MemoryBytes int64      `json:"memoryBytes"`
+	LastSeen    *time.Time `json:"lastSeen"`
+	Address     string     `json:"address"`
+	Revision    string     `json:"-"`
+	Copies      int        `json:"copies"`
+}
+
+const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, h.state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision,
+ (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies
+from hosts h`
+
+var hostFields = map[string]field{
+	"name":   {"lower(h.name) = lower(%s)", "h.name ilike %s"},
+	"site":   {"h.site = %s", ""},
+	"state":  {"h.state = %s", ""},
+	"family": {"h.family = %s", ""},
+}
+
+// Hosts lists hosts by name.
+func (inv *Inventory) Hosts(ctx context.Context, p Page) (*List[Host], error) {
+	return listOf(ctx, inv.Pool, hostSQL, " where true", "h", hostFields, p, func(h Host) (string, string) { return h.Name, h.ID.String() })
+}
+
+// AllHosts calls f with every host, a page at a time.
+func (inv *Inventory) AllHosts(ctx context.Context, f func(Host) error) error {
+	for after := ""; ; {
+		l, err := inv.Hosts(ctx, Page{Limit: 500, After: after})
+		if err != nil {
+			return err
+		}
+		for _, h := range l.Items {
+			if err := f(h); err != nil {
+				return err
+			}
+		}
+		if after = l.Next; after == "" {
+			return nil
+		}
+	}
+}
+
+// Host finds one by name or id.
+func (inv *Inventory) Host(ctx context.Context, ref string) (*Host, error) {
+	cond := "lower(h.name) = lower($1)"
+	if _, err := uuid.Parse(ref); err == nil {
+		cond = "h.id = $1::uuid"
+	}
+	list, err := rows[Host](ctx, inv.Pool, hostSQL+" where "+cond, ref)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, inv.unknown(ctx, "host", ref, "hosts")
+	}
+	return &list[0], nil
+}
+
+// unknown makes the error of a name that is not there, with near ones.
+func (inv *Inventory) unknown(ctx context.Context, noun, ref, table string) error {
+	near, err := inv.near(ctx, ref, table)
+	if err != nil {
+		return err
+	}
+	e := &Error{Code: "unknown", Message: fmt.Sprintf("There is no %s %q.", noun, ref), Likely: near}
+	if len(near) > 0 {
+		e.Message += " Did you mean " + strings.Join(near, " or ") + "?"
+	}
+	return e
+}
+
+// near finds names like ref: those that share letters by the trigram index,
+// then the few that are close by edit distance.
+func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, error) {
+	r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s where name %% $1 limit 200) x", table), ref)
+	if err != nil {
+		return nil, err
+	}
+	names, err := pgx.CollectRows(r, pgx.RowTo[string])
+	if err != nil {
+		return nil, err
+	}
+	if len(names) == 0 { // short names share too few letters: look at the first of the list
+		r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s order by name limit 500) x", table))
+		if err != nil {
+			return nil, err
+		}
+		if names, err = pgx.CollectRows(r, pgx.RowTo[string]); err != nil {
+			return nil, err
+		}
+	}
+	var near []string
+	for _, n := range names {
+		if levenshtein.ComputeDistance(strings.ToLower(n), strings.ToLower(ref)) <= max(2, len(ref)/3) && len(near) < 3 {
+			near = append(near, n)
+		}
+	}
+	return near, nil
+}
+
+// sitePrefix numbers the MAC ranges of sites.
+func sitePrefix(n int) string { return fmt.Sprintf("02:5c:%02x", n%256) }
+
+// AddHost records a host that was enrolled.
+func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		var n int
+		if err := tx.QueryRow(ctx, `select count(*) from sites`).Scan(&n); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into sites (name, mac_prefix) values ($1, $2) on conflict (name) do nothing`, h.Site, sitePrefix(n+1)); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `insert into hosts (id, name, family, driver, site, address, state, cpus, memory_bytes, last_seen)
+			values ($1, $2, $3, $4, $5, $6, 'up', $7, $8, now())`, id, h.Name, h.Family, h.Driver, h.Site, address, h.CPUs, h.MemoryBytes)
+		if violates(err, "hosts_name") {
+			return fail("taken", "There is a host %q already. Drop it first, or give the new one another name.", h.Name)
+		}
+		if err != nil {
+			return err
+		}
+		if err := Audit(ctx, tx, Entry{Who: who, What: "host add", Subject: h.Name}); err != nil {
+			return err
+		}
+		return Emit(ctx, tx, "host", id.String(), map[string]any{"name": h.Name, "state": "up"})
+	})
+}
+
+// HostState notes whether a host answers; a change is an event.
+func (inv *Inventory) HostState(ctx context.Context, h *Host, state string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `update hosts set state = $2 where id = $1 and state <> $2 and state <> 'resting'`, h.ID, state)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "state": state})
+	})
+}
+
+// Pool is a record of a pool.
+type Pool struct {
+	ID         uuid.UUID `json:"id"`
+	Host       string    `json:"host"`
+	Name       string    `json:"name"`
+	Path       string    `json:"path"`
+	State      string    `json:"state"`
+	Labels     []string  `json:"labels"`
+	Hosts      []string  `json:"hosts"`
+	TotalBytes int64     `json:"totalBytes"`
+	UsedBytes  int64     `json:"usedBytes"`
+	FreeBytes  int64     `json:"freeBytes"`
+	Removable  bool      `json:"removable"`
+}
+
+const poolSQL = `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
+ f.path, f.state, f.removable, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts
+from pools p cross join lateral (select x.path, x.state, x.removable, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
+
+var poolFields = map[string]field{
+	"name": {"p.name = %s", "p.name ilike %s"},
+	"host": {"exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and lower(h.name) = lower(%s))", ""},
+}
+
+// Pools lists pools by name; a share is one.
+func (inv *Inventory) Pools(ctx context.Context, p Page) (*List[Pool], error) {
+	return listOf(ctx, inv.Pool, poolSQL, " where true", "p", poolFields, p, func(p Pool) (string, string) { return p.Name, p.ID.String() })
+}
+
+// HostPools lists a host's pools as it sees them, in its own order.
+func (inv *Inventory) HostPools(ctx context.Context, host uuid.UUID) ([]Pool, error) {
+	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
+		x.path, x.state, x.removable, h.name as host, '{}'::text[] as hosts
+		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1 order by x.position`, host)
+}
+
+// Switch is a record of a switch.
+type Switch struct {
+	Host    string `json:"host"`
+	Name    string `json:"name"`
+	Segment string `json:"segment"`
+	VLAN    int    `json:"vlan" db:"vlan"`
+}
+
+// Switches lists a host's switches, or those of all hosts for the zero id.
+func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
+	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan from switches s join hosts h on h.id = s.host_id
+		where $1 = '00000000-0000-0000-0000-000000000000' or s.host_id = $1 order by h.name, s.name limit 10000`, host)
+}
+
+// Shelf is a record of a shelf.
+type Shelf struct {
+	ID        uuid.UUID `json:"id"`
+	Name      string    `json:"name"`
+	HostID    uuid.UUID `json:"-"`
+	Host      string    `json:"host"`
+	Address   string    `json:"-"`
+	Path      string    `json:"path"`
+	FreeBytes int64     `json:"freeBytes"`
+}
+
+const shelfSQL = `select s.id, s.name, s.host_id, h.name as host, h.address, s.path, s.free_bytes from shelves s join hosts h on h.id = s.host_id`
+
+// Shelves lists all.
+func (inv *Inventory) Shelves(ctx context.Context) ([]Shelf, error) {
+	return rows[Shelf](ctx, inv.Pool, shelfSQL+` order by s.name limit 1000`)
+}
+
+// Shelf finds one by name; nil when there is none.
+func (inv *Inventory) Shelf(ctx context.Context, name string) (*Shelf, error) {
+	list, err := rows[Shelf](ctx, inv.Pool, shelfSQL+` where lower(s.name) = lower($1)`, name)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
+// applyHost writes what a survey tells of the host itself.
+func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Survey) error {
+	if h := s.Hello; h != nil {
+		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5 where id = $1`, host, h.Family, h.Driver, h.CPUs, h.MemoryBytes); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = case state when 'resting' then state else 'up' end where id = $1`, host, s.Revision); err != nil {
+		return err
+	}
+	for i, p := range s.Pools {
+		if p.ID == "" {
+			continue // away since the agent was installed: nothing is known of it
+		}
+		labels := p.Labels
+		if labels == nil {
+			labels = []string{}
+		}
+		_, err := tx.Exec(ctx, `insert into pools (id, name, labels, total_bytes, free_bytes) values ($1, $2, $3, $4, $5)
+			on conflict (id) do update set total_bytes = excluded.total_bytes, free_bytes = excluded.free_bytes, labels = excluded.labels
+			where $6 and (pools.total_bytes, pools.free_bytes, pools.labels) is distinct from (excluded.total_bytes, excluded.free_bytes, excluded.labels)`,
+			p.ID, p.Name, labels, p.TotalBytes, p.FreeBytes, p.State != "away")
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable) values ($1, $2, $3, $4, $5, $6)
+			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path, state = excluded.state, removable = excluded.removable
+			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable) is distinct from (excluded.position, excluded.path, excluded.state, excluded.removable)`,
+			p.ID, host, i, p.Path, p.State, p.Removable)
+		if err != nil {
+			return err
+		}
+	}
+	for _, sh := range s.Shelves {
+		_, err := tx.Exec(ctx, `insert into shelves (id, name, host_id, path, free_bytes) values ($1, $2, $3, $4, $5)
+			on conflict (host_id, path) do update set name = excluded.name, free_bytes = excluded.free_bytes`, NewID(), sh.Name, host, sh.Path, sh.FreeBytes)
+		if violates(err, "shelves_name") {
+			return fail("taken", "Another host has a shelf of the name %q. Give one of them another name in its agent's file.", sh.Name)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if s.Changed {
+		return applySwitches(ctx, tx, host, s.Switches)
+	}
+	return nil
+}
+
+func applySwitches(ctx context.Context, tx pgx.Tx, host uuid.UUID, list []wiring.Switch) error {
+	if _, err := tx.Exec(ctx, `delete from switches where host_id = $1`, host); err != nil {
+		return err
+	}
+	for _, sw := range list {
+		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan) values ($1, $2, $3, $4)`, host, sw.Name, sw.Segment, sw.VLAN); err != nil {
+			return fmt.Errorf("switch %s: %w", sw.Name, err)
+		}
+	}
+	return nil
+}
+
+// MACPrefix is the range of a host's site.
+func (inv *Inventory) MACPrefix(ctx context.Context, site string) (prefix string, err error) {
+	err = inv.Pool.QueryRow(ctx, `select mac_prefix from sites where name = $1`, site).Scan(&prefix)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", fail("unknown", "There is no site %q.", site)
+	}
+	return prefix, err
+}

@@ -1,0 +1,213 @@
+// Package inventory keeps the records in PostgreSQL: hosts, pools, lineages,
+// copies, jobs, people, events and the audit trail, and answers the questions
+// asked of them. What must hold always is a constraint of the schema; lists
+// are read page by page in the order of an index.
+package inventory
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Inventory is the database.
+type Inventory struct {
+	Pool *pgxpool.Pool
+}
+
+// Open connects and brings the schema up to date.
+func Open(ctx context.Context, url string) (*Inventory, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	config.MaxConns = max(config.MaxConns, 16)
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("PostgreSQL does not answer: %w. Is it running, and is the address right (UNVORA_DATABASE)?", err)
+	}
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, dir)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("bring the database's schema up to date: %w", err)
+	}
+	return &Inventory{pool}, nil
+}
+
+// Close ends all connections.
+func (inv *Inventory) Close() { inv.Pool.Close() }
+
+// NewID makes a record's id, which sorts by time.
+func NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
+
+// Querier is a pool or a transaction.
+type Querier interface {
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+// InTx runs f in a transaction.
+func (inv *Inventory) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
+	return pgx.BeginFunc(ctx, inv.Pool, f)
+}
+
+// Error is something that the caller can be told, with a stable code.
+type Error struct {
+	Code    string // unknown, ambiguous, taken, busy, wrong
+	Message string
+	Likely  []string // names that may have been meant
+}
+
+func (e *Error) Error() string { return e.Message }
+
+func fail(code, format string, args ...any) error {
+	return &Error{Code: code, Message: fmt.Sprintf(format, args...)}
+}
+
+// violates tells whether err is that of a constraint.
+func violates(err error, constraint string) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.ConstraintName == constraint
+}
+
+func rows[T any](ctx context.Context, q Querier, sql string, args ...any) ([]T, error) {
+	r, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	list, err := pgx.CollectRows(r, pgx.RowToStructByName[T])
+	if list == nil {
+		list = []T{}
+	}
+	return list, err
+}
+
+// Page is which part of a list is wanted.
+type Page struct {
+	Limit  int    // 0 means 100, at most 1000
+	After  string // the Next of the page before
+	Filter string
+}
+
+// List is a page of a list.
+type List[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty"` // "" at the end
+	Count int    `json:"count"`          // of all that match the filter, up to CountCap+1
+}
+
+// CountCap is how far a list is counted.
+const CountCap = 10_000
+
+// field is what a filter may ask of a list.
+type field struct {
+	equal string // SQL with %s where the argument goes
+	like  string // likewise, of a pattern; "" when only = makes sense
+}
+
+// where turns "host=gannet name~tide-*" into SQL.
+func where(filter string, fields map[string]field, args *[]any) (string, error) {
+	var out strings.Builder
+	for _, term := range strings.Fields(filter) {
+		at := strings.IndexAny(term, "=~")
+		if at < 1 || at == len(term)-1 {
+			return "", fail("wrong", "filter %q: %q is no FIELD=VALUE or FIELD~PATTERN", filter, term)
+		}
+		name, op, value := term[:at], term[at], term[at+1:]
+		f, ok := fields[name]
+		sql := f.equal
+		if op == '~' {
+			sql = f.like
+			value = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`, `?`, `_`).Replace(value)
+		}
+		if !ok || sql == "" {
+			names := make([]string, 0, len(fields))
+			for n := range fields {
+				names = append(names, n)
+			}
+			return "", fail("wrong", "filter %q: this list can't be filtered by %s%c; it can by %s", filter, name, op, strings.Join(slices.Sorted(slices.Values(names)), ", "))
+		}
+		*args = append(*args, value)
+		fmt.Fprintf(&out, " and "+sql, fmt.Sprintf("$%d", len(*args)))
+	}
+	return out.String(), nil
+}
+
+// listOf reads one page. sql has no where clause yet; order is by name and id
+// of the alias.
+func listOf[T any](ctx context.Context, q Querier, sql, base, alias string, fields map[string]field, p Page, key func(T) (string, string)) (*List[T], error) {
+	args := []any{}
+	cond, err := where(p.Filter, fields, &args)
+	if err != nil {
+		return nil, err
+	}
+	count, err := countUpTo(ctx, q, sql+base+cond, args)
+	if err != nil {
+		return nil, err
+	}
+	if p.Limit <= 0 {
+		p.Limit = 100
+	}
+	p.Limit = min(p.Limit, 1000)
+	after := ""
+	if p.After != "" {
+		name, id, ok := cutLast(p.After, "~")
+		if _, e := uuid.Parse(id); !ok || e != nil {
+			return nil, fail("wrong", "%q is not the next of a page", p.After)
+		}
+		args = append(args, name, id)
+		after = fmt.Sprintf(" and (%s.name, %s.id) > ($%d, $%d::uuid)", alias, alias, len(args)-1, len(args))
+	}
+	items, err := rows[T](ctx, q, fmt.Sprintf("%s%s%s%s order by %s.name, %s.id limit %d", sql, base, cond, after, alias, alias, p.Limit+1), args...)
+	if err != nil {
+		return nil, err
+	}
+	l := &List[T]{Items: items, Count: count}
+	if len(items) > p.Limit {
+		l.Items = items[:p.Limit]
+		name, id := key(l.Items[p.Limit-1])
+		l.Next = name + "~" + id
+	}
+	return l, nil
+}
+
+func countUpTo(ctx context.Context, q Querier, sql string, args []any) (n int, err error) {
+	from := strings.Index(sql, "\nfrom ")
+	err = q.QueryRow(ctx, fmt.Sprintf("select count(*) from (select 1 %s limit %d) x", sql[from:], CountCap+1), args...).Scan(&n)
+	return n, err
+}
+
+func cutLast(s, sep string) (before, after string, ok bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
+}

@@ -1,0 +1,451 @@
+// Package work plans operations from the facts of the inventory and carries the
+// plans out as durable jobs: short River jobs that steer tasks at the agents.
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// Request asks for a plan, or for a job that carries it out.
+type Request struct {
+	Operation       string            `json:"operation"` // export, import, start, stop
+	Copies          []string          `json:"copies"`
+	Destination     *Destination      `json:"destination"`
+	Source          *Source           `json:"source"`
+	Host            string            `json:"host"`
+	Pool            string            `json:"pool"`
+	Name            string            `json:"name"`
+	Identity        string            `json:"identity"`
+	Facets          map[string]string `json:"facets"`
+	Wire            map[string]string `json:"wire"`
+	CPUs            int               `json:"cpus"`
+	MemoryBytes     int64             `json:"memoryBytes"`
+	Answers         map[string]string `json:"answers"`
+	TakeRecommended bool              `json:"takeRecommended"`
+	Note            string            `json:"note"`
+}
+
+// Destination of an export: a shelf, or a place on the caller's computer.
+type Destination struct {
+	Shelf string `json:"shelf"`
+	File  string `json:"file"`  // name of the package
+	Place string `json:"place"` // on the caller's computer, for people and records
+}
+
+// Source of an import: exactly one is set.
+type Source struct {
+	Upload  *ovf.Skeleton `json:"upload"`  // of a package on the caller's computer
+	Package string        `json:"package"` // a package of the inventory: SHELF/FILE or id
+}
+
+// drawn is a plan with what its job will need.
+type drawn struct {
+	*plan.Plan
+	hosts map[string]uuid.UUID // by name
+	holds []string
+}
+
+func wrong(format string, args ...any) error {
+	return &inventory.Error{Code: "wrong", Message: fmt.Sprintf(format, args...)}
+}
+
+// Plan works a request out. Nothing is changed.
+func (w *Work) Plan(ctx context.Context, req *Request) (*plan.Plan, error) {
+	d, err := w.draw(ctx, req)
+	if err != nil {
+		return nil, err
+	}
+	return d.Plan, nil
+}
+
+func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
+	for key := range req.Answers {
+		if _, _, err := plan.ParseAnswer(key + "=x"); err != nil {
+			return nil, wrong("%v", err)
+		}
+	}
+	switch req.Operation {
+	case "export":
+		return w.drawExport(ctx, req)
+	case "import":
+		return w.drawImport(ctx, req)
+	case "start", "stop":
+		return w.drawPower(ctx, req)
+	}
+	return nil, wrong("Unknown operation %q: there are export, import, start and stop.", req.Operation)
+}
+
+func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
+	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes}
+	var err error
+	if f.Family, err = fit.FamilyByName(h.Family); err != nil {
+		return f, err
+	}
+	if f.MACPrefix, err = w.inv.MACPrefix(ctx, h.Site); err != nil {
+		return f, err
+	}
+	pools, err := w.inv.HostPools(ctx, h.ID)
+	if err != nil {
+		return f, err
+	}
+	for _, p := range pools {
+		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State, Removable: p.Removable, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes})
+	}
+	switches, err := w.inv.Switches(ctx, h.ID)
+	for _, s := range switches {
+		f.Switches = append(f.Switches, wiring.Switch{Name: s.Name, Segment: s.Segment, VLAN: s.VLAN})
+	}
+	return f, err
+}
+
+func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
+	if len(req.Copies) != 1 || req.Destination == nil {
+		return nil, wrong("An export needs one copy and a destination.")
+	}
+	c, err := w.inv.Copy(ctx, req.Copies[0], "registered")
+	if err != nil {
+		return nil, err
+	}
+	h, err := w.inv.Host(ctx, c.HostID.String())
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.ExportFacts{Copy: c.Known(), Machine: c.Machine}
+	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
+		return nil, err
+	}
+	for _, p := range facts.Host.Pools {
+		if c.PoolID != nil && p.ID == c.PoolID.String() {
+			facts.PoolState = p.State
+		}
+	}
+	if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
+		return nil, err
+	}
+	dest := *req.Destination
+	if dest.File == "" {
+		dest.File = machine.CleanName(c.Name) + ".ova"
+	}
+	if err := machine.CheckName(dest.File); err != nil {
+		return nil, wrong("Name of the package: %v.", err)
+	}
+	if !strings.HasSuffix(strings.ToLower(dest.File), ".ova") {
+		dest.File += ".ova"
+	}
+	holds := []string{inventory.CopyKey(c.ID.String())}
+	if dest.Shelf != "" {
+		s, err := w.inv.Shelf(ctx, dest.Shelf)
+		if err != nil {
+			return nil, err
+		}
+		if s == nil {
+			return nil, w.unknownShelf(ctx, dest.Shelf)
+		}
+		facts.Shelf = &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
+		if there, err := w.inv.Copy(ctx, s.Name+"/"+dest.File, "package"); err == nil && there != nil {
+			facts.Shelf.Taken[dest.File] = true
+		}
+		holds = append(holds, "shelf:"+s.ID.String()+"/"+dest.File)
+		dest.Place = s.Name + "/" + dest.File
+	}
+	if dest.Place == "" {
+		dest.Place = dest.File
+	}
+	p, err := plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Answers: req.Answers, TakeRecommended: req.TakeRecommended})
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	return &drawn{p, map[string]uuid.UUID{h.Name: h.ID}, holds}, nil
+}
+
+func (w *Work) unknownShelf(ctx context.Context, name string) error {
+	shelves, err := w.inv.Shelves(ctx)
+	if err != nil {
+		return err
+	}
+	e := &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no shelf %q.", name)}
+	for _, s := range shelves {
+		e.Likely = append(e.Likely, s.Name)
+	}
+	if len(e.Likely) > 0 {
+		e.Message += " There are: " + strings.Join(e.Likely, ", ") + "."
+	}
+	return e
+}
+
+func (w *Work) drawImport(ctx context.Context, req *Request) (*drawn, error) {
+	if req.Source == nil || req.Host == "" {
+		return nil, wrong("An import needs a source and a host.")
+	}
+	if req.Identity != "" && req.Identity != identity.Keep && req.Identity != identity.Renew {
+		return nil, wrong("Identity %q: keep or renew.", req.Identity)
+	}
+	h, err := w.inv.Host(ctx, req.Host)
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.ImportFacts{}
+	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
+		return nil, err
+	}
+	holds := []string{}
+	hosts := map[string]uuid.UUID{h.Name: h.ID}
+	skeleton := req.Source.Upload
+	if skeleton != nil {
+		facts.Source, facts.Where = plan.PackageSource{Kind: "upload"}, skeleton.Name
+	} else {
+		c, err := w.inv.Copy(ctx, req.Source.Package, "package")
+		if err != nil {
+			return nil, err
+		}
+		if c.HostID == nil {
+			return nil, wrong("The package %s lies on somebody's computer (%s): bring the file itself.", c.Name, c.Path)
+		}
+		at, err := w.inv.Host(ctx, c.HostID.String())
+		if err != nil {
+			return nil, err
+		}
+		facts.Where = c.Ref()
+		facts.Parent = c.ID.String()
+		facts.Source = plan.PackageSource{Kind: "file", Host: at.ID.String(), Path: c.Path}
+		hosts[at.Name] = at.ID
+		holds = append(holds, inventory.CopyKey(c.ID.String()))
+		skeleton, err = w.agent(at).Look(ctx, c.Path)
+		var fault *hostlink.Fault
+		switch {
+		case errors.As(err, &fault):
+			facts.Problem = &ovf.Problem{Code: orUnknown(fault.Code), Subject: c.Ref(), Offset: -1, Message: fault.Message}
+		case err != nil:
+			return nil, w.unreachable(at, err)
+		}
+	}
+	if facts.Problem == nil {
+		facts.Package, err = skeleton.Open()
+		if err != nil && !errors.As(err, &facts.Problem) {
+			return nil, err
+		}
+	}
+	name := ""
+	if facts.Package != nil {
+		if err := w.ancestry(ctx, &facts); err != nil {
+			return nil, err
+		}
+		name = facts.Package.Envelope.Machines[0].Name
+	}
+	facts.Taken = func(string) bool { return false }
+	if pool := poolFor(facts.Host, req.Pool); pool != uuid.Nil {
+		facts.Taken = func(n string) bool {
+			taken, e := w.inv.NameTaken(ctx, h.ID, pool, n)
+			if e != nil {
+				err = e
+			}
+			return taken
+		}
+	}
+	facets := map[identity.Facet]string{}
+	for f, v := range req.Facets {
+		facets[identity.Facet(f)] = v
+	}
+	p, planErr := plan.Import(facts, plan.ImportRequest{Name: req.Name, Pool: req.Pool, Identity: req.Identity, Facets: facets, Wire: req.Wire,
+		CPUs: req.CPUs, MemoryBytes: req.MemoryBytes, Answers: req.Answers, TakeRecommended: req.TakeRecommended})
+	if planErr != nil {
+		return nil, wrong("%v", planErr)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("is the name %s taken: %w", name, err)
+	}
+	for _, s := range p.Steps {
+		if place, ok := s.Do.(*plan.Place); ok {
+			holds = append(holds, inventory.FolderKey(place.PoolID, place.Name))
+		}
+	}
+	return &drawn{p, hosts, holds}, nil
+}
+
+func orUnknown(code string) string {
+	if s, _ := fit.Describe(code); s == "" {
+		return "package.unknown"
+	}
+	return code
+}
+
+// poolFor is the pool that the plan will choose, for asking which names are taken.
+func poolFor(h plan.HostFacts, name string) uuid.UUID {
+	for _, p := range h.Pools {
+		if name == p.Name || name == "" && p.State == "ready" && !p.Removable {
+			id, _ := uuid.Parse(p.ID)
+			return id
+		}
+	}
+	return uuid.Nil
+}
+
+// ancestry finds what the package was made from, and who has its ids.
+func (w *Work) ancestry(ctx context.Context, facts *plan.ImportFacts) error {
+	m := &facts.Package.Envelope.Machines[0]
+	var origin *lineage.Known
+	if pp := m.Passport; pp != nil {
+		facts.Lineage = pp.Lineage
+		if c, err := w.inv.CopyByID(ctx, pp.Copy); err != nil {
+			return err
+		} else if c != nil {
+			facts.Lineage = c.LineageID.String()
+			if facts.Parent == "" {
+				facts.Parent = c.ID.String()
+			}
+		}
+		// The origin is the registered copy that the package descends from.
+		for id := pp.Parent; id != "" && origin == nil; {
+			c, err := w.inv.CopyByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			if c == nil {
+				break
+			}
+			facts.Lineage = c.LineageID.String()
+			if facts.Parent == "" {
+				facts.Parent = c.ID.String()
+			}
+			if id = ""; c.Parent != nil && c.Form == "package" {
+				id = c.Parent.String()
+			}
+			if c.Form != "package" {
+				k := c.Known()
+				origin = &k
+			}
+		}
+	}
+	same, err := w.inv.HoldersOfUUID(ctx, m.UUID)
+	if err != nil {
+		return err
+	}
+	for _, c := range same {
+		facts.SameUUID = append(facts.SameUUID, c.Known())
+		if facts.Lineage == "" {
+			facts.Lineage = c.LineageID.String()
+		}
+	}
+	facts.SameMAC = map[string][]lineage.Known{}
+	for _, mac := range m.MACs() {
+		holders, err := w.inv.HoldersOfMAC(ctx, mac)
+		if err != nil {
+			return err
+		}
+		for _, c := range holders {
+			facts.SameMAC[mac] = append(facts.SameMAC[mac], c.Known())
+		}
+	}
+	facts.Origin = lineage.FindOrigin(m, origin, facts.SameUUID)
+	return nil
+}
+
+func (w *Work) drawPower(ctx context.Context, req *Request) (*drawn, error) {
+	if len(req.Copies) == 0 {
+		return nil, wrong("Name one or more copies.")
+	}
+	facts := []plan.PowerFacts{}
+	d := &drawn{hosts: map[string]uuid.UUID{}}
+	seen := map[string]bool{}
+	for _, ref := range req.Copies {
+		c, err := w.inv.Copy(ctx, ref, "registered")
+		if err != nil {
+			return nil, err
+		}
+		if seen[c.ID.String()] {
+			continue
+		}
+		seen[c.ID.String()] = true
+		h, err := w.inv.Host(ctx, c.HostID.String())
+		if err != nil {
+			return nil, err
+		}
+		f := plan.PowerFacts{Copy: c.Known(), HostState: h.State}
+		if f.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
+			return nil, err
+		}
+		if f.SameUUID, f.SameMAC, err = w.twins(ctx, c); err != nil {
+			return nil, err
+		}
+		facts = append(facts, f)
+		d.hosts[h.Name] = h.ID
+		d.holds = append(d.holds, inventory.CopyKey(c.ID.String()))
+	}
+	p, err := plan.PowerOnOff(req.Operation, facts, req.Answers, req.TakeRecommended)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	d.Plan = p
+	return d, nil
+}
+
+// twins finds the other copies with the copy's machine UUID, and with its MACs.
+func (w *Work) twins(ctx context.Context, c *inventory.Copy) (uuids, macs []lineage.Known, err error) {
+	others := func(list []inventory.Copy) (out []lineage.Known) {
+		for _, o := range list {
+			if o.ID != c.ID {
+				out = append(out, o.Known())
+			}
+		}
+		return out
+	}
+	list, err := w.inv.HoldersOfUUID(ctx, c.UUID)
+	if err != nil {
+		return nil, nil, err
+	}
+	uuids = others(list)
+	for _, mac := range c.MACs {
+		if list, err = w.inv.HoldersOfMAC(ctx, mac); err != nil {
+			return nil, nil, err
+		}
+		macs = append(macs, others(list)...)
+	}
+	return uuids, macs, nil
+}
+
+// finish fills in what only a job knows: ids of what is about to be made.
+func (d *drawn) finish(newCopy uuid.UUID, at time.Time) {
+	passport := machine.Passport{Copy: newCopy.String(), MadeBy: d.Operation, Identity: identity.Keep}
+	for i := range d.Steps {
+		switch do := d.Steps[i].Do.(type) {
+		case *plan.Record:
+			if _, err := uuid.Parse(do.Lineage); err != nil {
+				do.Lineage = inventory.NewID().String()
+			}
+		case plan.Record:
+			passport.Lineage, passport.Parent = do.Lineage, do.Parent
+		}
+	}
+	for i := range d.Steps {
+		if do, ok := d.Steps[i].Do.(plan.Pack); ok {
+			passport.MadeAt = at
+			do.Passport = &passport
+			d.Steps[i].Do = do
+		}
+	}
+}
+
+func decode[T any](s *inventory.Step) (*T, error) {
+	var t T
+	if err := json.Unmarshal(s.DoWhat, &t); err != nil {
+		return nil, fmt.Errorf("step %s: %w", s.ID, err)
+	}
+	return &t, nil
+}

@@ -1,0 +1,490 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// steerArgs names a job and the epoch of the owner that steers it.
+type steerArgs struct {
+	Job   string `json:"job"`
+	Epoch int64  `json:"epoch"`
+}
+
+func (steerArgs) Kind() string { return "steer" }
+
+type steerer struct {
+	river.WorkerDefaults[steerArgs]
+	w *Work
+}
+
+// Work is one tick: it moves the job on for a few seconds at most and asks to
+// be called again until the job is over.
+func (s *steerer) Work(ctx context.Context, r *river.Job[steerArgs]) error {
+	id, err := uuid.Parse(r.Args.Job)
+	if err != nil {
+		return river.JobCancel(err)
+	}
+	again, err := s.w.tick(ctx, id, r.Args.Epoch)
+	if err != nil {
+		var fault *hostlink.Fault
+		if errors.As(err, &fault) && fault.Code == hostlink.FaultStale {
+			return nil
+		}
+		s.w.log.Warn("steer job", "job", id, "error", err)
+		again = 2 * time.Second // the database or an agent is away for a moment
+	}
+	if again > 0 {
+		return river.JobSnooze(again)
+	}
+	return nil
+}
+
+// tick returns after how long it wants to be called again; 0: never.
+func (w *Work) tick(ctx context.Context, id uuid.UUID, epoch int64) (time.Duration, error) {
+	until := time.Now().Add(tickTime)
+	for time.Now().Before(until) {
+		j, err := w.inv.TakeJob(ctx, id, epoch)
+		if j == nil || err != nil {
+			return 0, err
+		}
+		if j.Cancel || j.ErrorCode != "" || j.Error != "" {
+			return w.undo(ctx, j)
+		}
+		step := next(j)
+		if step == nil {
+			w.tidy(ctx, j)
+			return 0, w.inv.EndJob(ctx, j, "done", "", "")
+		}
+		pause, err := w.advance(ctx, j, step)
+		var failed *failure
+		switch {
+		case errors.As(err, &failed):
+			step.State = "failed"
+			if err := w.inv.UpdateStep(ctx, j.Epoch, step); err != nil {
+				return 0, err
+			}
+			if err := w.inv.FailWith(ctx, j, failed.code, fmt.Sprintf("%s: %s", step.What, failed.message)); err != nil {
+				return 0, err
+			}
+		case err != nil:
+			return 0, err
+		case pause > 0:
+			return pause, nil
+		}
+	}
+	return time.Millisecond, nil
+}
+
+// failure ends a job; everything else is tried again.
+type failure struct{ code, message string }
+
+func (f *failure) Error() string { return f.message }
+
+func next(j *inventory.Job) *inventory.Step {
+	for i := range j.Steps {
+		if s := j.Steps[i].State; s == "waiting" || s == "working" {
+			return &j.Steps[i]
+		}
+	}
+	return nil
+}
+
+// advance moves a step on. A pause asks to be called again later.
+func (w *Work) advance(ctx context.Context, j *inventory.Job, s *inventory.Step) (time.Duration, error) {
+	if s.State == "waiting" {
+		s.State = "working"
+		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
+			return 0, err
+		}
+	}
+	switch s.Kind {
+	case plan.KindGiveIDs:
+		return 0, w.giveIDs(ctx, j, s)
+	case plan.KindRecord:
+		return 0, w.record(ctx, j, s)
+	}
+	return w.steerTask(ctx, j, s)
+}
+
+// steerTask starts the step's task unless it is there, looks at it and records.
+func (w *Work) steerTask(ctx context.Context, j *inventory.Job, s *inventory.Step) (time.Duration, error) {
+	h, err := w.inv.Host(ctx, s.HostID.String())
+	if err != nil {
+		return 0, err
+	}
+	params, err := w.taskParams(ctx, j, s, h)
+	if err != nil {
+		return 0, err
+	}
+	raw, err := json.Marshal(params)
+	if err != nil {
+		return 0, err
+	}
+	agent := w.agent(h)
+	_, err = agent.Start(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind, Params: raw})
+	if err == nil {
+		return w.watchTask(ctx, j, s, agent)
+	}
+	var fault *hostlink.Fault
+	if errors.As(err, &fault) && fault.Code != hostlink.FaultStale {
+		return 0, &failure{fault.Code, fault.Message}
+	}
+	return 0, err
+}
+
+const lookEvery = time.Second
+
+func (w *Work) watchTask(ctx context.Context, j *inventory.Job, s *inventory.Step, agent *hostlink.Host) (time.Duration, error) {
+	t, err := agent.Wait(ctx, s.TaskID(), lookEvery)
+	if err != nil {
+		return 0, err
+	}
+	switch t.State {
+	case hostlink.TaskFailed:
+		return 0, &failure{t.Code, t.Error}
+	case hostlink.TaskDone:
+		s.State, s.Result, s.Done = "done", t.Result, max(s.Bytes, t.Done)
+		s.Bytes = max(s.Bytes, t.Done)
+		return 0, w.inv.UpdateStep(ctx, j.Epoch, s)
+	}
+	if t.Done != s.Done {
+		s.Done = t.Done
+		s.Bytes = max(s.Bytes, t.Done)
+		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
+			return 0, err
+		}
+	}
+	if t.Needs != nil { // bytes come from elsewhere: nothing to hurry for
+		return lookEvery / 2, nil
+	}
+	return time.Millisecond, nil
+}
+
+// taskParams is what the step's task is asked.
+func (w *Work) taskParams(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (any, error) {
+	switch s.Kind {
+	case plan.KindFetchDisk:
+		return w.fetchParams(ctx, s, h)
+	case plan.KindPlace:
+		return w.placeParams(j, s)
+	}
+	return s.DoWhat, nil // as the plan says
+}
+
+func (w *Work) fetchParams(ctx context.Context, s *inventory.Step, h *inventory.Host) (any, error) {
+	do, err := decode[plan.FetchDisk](s)
+	if err != nil {
+		return nil, err
+	}
+	f := hostlink.Fetch{Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File, Format: do.Format, VirtualBytes: do.VirtualBytes,
+		ID: uuid.NewSHA1(s.JobID, []byte("disk "+do.Disk)).String()} // the same at each try
+	switch {
+	case do.Source.Kind == "upload":
+		f.Source.Upload = true
+	case do.Source.Host == h.ID.String():
+		f.Source.Path = do.Source.Path
+	default:
+		from, err := w.inv.Host(ctx, do.Source.Host)
+		if err != nil {
+			return nil, err
+		}
+		ticket, err := w.ticket(s.TaskID())
+		if err != nil {
+			return nil, err
+		}
+		if err := w.agent(from).Allow(ctx, ticket, hostlink.Ticket{Path: do.Source.Path, Expires: time.Now().Add(time.Hour)}); err != nil {
+			return nil, err
+		}
+		f.Source.Remote = &hostlink.Remote{Address: from.Address, Host: from.ID.String(), Ticket: ticket}
+	}
+	return f, nil
+}
+
+// given is the result of a give-ids step.
+type given struct {
+	Machine *machine.Machine `json:"machine"`
+}
+
+// madeMachine is the machine as its steps so far have made it.
+func madeMachine(j *inventory.Job) (*machine.Machine, error) {
+	var g given
+	sizes := map[string]hostlink.FetchResult{}
+	for i := range j.Steps {
+		s := &j.Steps[i]
+		switch {
+		case s.Kind == plan.KindGiveIDs:
+			if err := json.Unmarshal(s.Result, &g); err != nil {
+				return nil, fmt.Errorf("result of step %s: %w", s.ID, err)
+			}
+		case s.Kind == plan.KindFetchDisk && s.State == "done":
+			do, err := decode[plan.FetchDisk](s)
+			if err != nil {
+				return nil, err
+			}
+			var r hostlink.FetchResult
+			if err := json.Unmarshal(s.Result, &r); err != nil {
+				return nil, fmt.Errorf("result of step %s: %w", s.ID, err)
+			}
+			sizes[do.Disk] = r
+		}
+	}
+	if g.Machine == nil {
+		return nil, errors.New("the machine has no ids yet")
+	}
+	for i := range g.Machine.Disks {
+		d := &g.Machine.Disks[i]
+		if r, ok := sizes[d.ID]; ok {
+			d.FileBytes, d.VirtualBytes = r.FileBytes, r.VirtualBytes
+		}
+	}
+	rec, err := recordOf(j)
+	if err != nil {
+		return nil, err
+	}
+	choice := chosen(rec.Choice)
+	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: j.NewCopy.String(), Parent: rec.Parent,
+		MadeBy: j.Operation, MadeAt: j.CreatedAt, Identity: identityOf(choice), Renewed: choice.Renewed()}
+	return g.Machine, nil
+}
+
+func chosen(raw map[string]string) identity.Choice {
+	c := identity.Choice{}
+	for f, v := range raw {
+		c[identity.Facet(f)] = v
+	}
+	return c
+}
+
+func identityOf(c identity.Choice) string {
+	if len(c.Renewed()) > 0 {
+		return identity.Renew
+	}
+	return identity.Keep
+}
+
+func recordOf(j *inventory.Job) (*plan.Record, error) {
+	for i := range j.Steps {
+		if j.Steps[i].Kind == plan.KindRecord {
+			return decode[plan.Record](&j.Steps[i])
+		}
+	}
+	return nil, errors.New("the job has no step that records")
+}
+
+func (w *Work) placeParams(j *inventory.Job, s *inventory.Step) (any, error) {
+	do, err := decode[plan.Place](s)
+	if err != nil {
+		return nil, err
+	}
+	m, err := madeMachine(j)
+	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Machine: m}, err
+}
+
+// giveIDs renews identity facets, in one transaction with the step's record.
+func (w *Work) giveIDs(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
+	do, err := decode[plan.GiveIDs](s)
+	if err != nil {
+		return err
+	}
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := identity.Apply(do.Machine, chosen(do.Choice), &inventory.Giver{Ctx: ctx, Tx: tx, Job: j.ID, Prefix: do.MACPrefix}); err != nil {
+			return err
+		}
+		if s.Result, err = json.Marshal(given{do.Machine}); err != nil {
+			return err
+		}
+		s.State = "done"
+		return inventory.PutStep(ctx, tx, j.Epoch, s)
+	})
+}
+
+// record writes the new copy, in one transaction with the step's record.
+func (w *Work) record(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
+	do, err := decode[plan.Record](s)
+	if err != nil {
+		return err
+	}
+	lineageID, err := uuid.Parse(do.Lineage)
+	if err != nil {
+		return fmt.Errorf("lineage of the new copy: %w", err)
+	}
+	choice := chosen(do.Choice)
+	c := &inventory.Copy{ID: *j.NewCopy, LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
+		MadeBy: j.Operation, MadeUser: j.UserName, MadeAt: time.Now(), Identity: identityOf(choice), Renewed: choice.Renewed()}
+	c.Parent, c.HostID, c.PoolID, c.ShelfID = optional(do.Parent), optional(do.Host), optional(do.Pool), optional(do.Shelf)
+	rel := ""
+	if do.Form == "registered" {
+		if c.Machine, err = madeMachine(j); err != nil {
+			return err
+		}
+		c.State, rel = "stopped", path.Base(do.Path)
+		c.SizeBytes = c.Machine.FileBytes()
+	} else {
+		c.State = "unknown"
+		for _, st := range j.Steps {
+			var r hostlink.PackResult
+			if (st.Kind == plan.KindPack || st.Kind == plan.KindHandOut) && json.Unmarshal(st.Result, &r) == nil {
+				c.SizeBytes = r.Bytes
+			}
+		}
+	}
+	c.UUID = c.Machine.UUID
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.EnsureLineage(ctx, tx, lineageID, do.Name); err != nil {
+			return err
+		}
+		if err := inventory.RecordCopy(ctx, tx, c, rel, j.Note, j.ID.String()); err != nil {
+			return err
+		}
+		s.State = "done"
+		return inventory.PutStep(ctx, tx, j.Epoch, s)
+	})
+}
+
+func optional(id string) *uuid.UUID {
+	u, err := uuid.Parse(id)
+	if err != nil {
+		return nil
+	}
+	return &u
+}
+
+// undo takes the steps back, the last one first, then ends the job.
+func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error) {
+	for i := len(j.Steps) - 1; i >= 0; i-- {
+		s := &j.Steps[i]
+		if s.State == "waiting" || s.State == "undone" {
+			continue
+		}
+		if plan.OnHost(s.Kind) {
+			h, err := w.inv.Host(ctx, s.HostID.String())
+			if err != nil {
+				return 0, err
+			}
+			if err := w.agent(h).Undo(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind}); err != nil {
+				return 0, err
+			}
+		}
+		s.State = "undone"
+		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
+			return 0, err
+		}
+	}
+	w.tidy(ctx, j)
+	if j.Error != "" {
+		return 0, w.inv.EndJob(ctx, j, "failed", j.ErrorCode, j.Error)
+	}
+	return 0, w.inv.EndJob(ctx, j, "cancelled", "", "")
+}
+
+// tidy lets the agents forget the job, and looks at the hosts once more. An
+// agent that is away keeps a note of the job, which does no harm.
+func (w *Work) tidy(ctx context.Context, j *inventory.Job) {
+	seen := map[uuid.UUID]bool{}
+	for _, s := range j.Steps {
+		if s.HostID == nil || seen[*s.HostID] || s.State == "waiting" {
+			continue
+		}
+		seen[*s.HostID] = true
+		h, err := w.inv.Host(ctx, s.HostID.String())
+		if err == nil {
+			err = w.agent(h).Forget(ctx, j.ID.String(), j.Epoch)
+		}
+		if err == nil {
+			_, err = w.Survey(ctx, h)
+		}
+		if err != nil {
+			w.log.Warn("tidy up after job", "job", j.ID, "host", s.Host, "error", err)
+		}
+	}
+}
+
+// lookoutArgs is the survey of all hosts that comes round by itself.
+type lookoutArgs struct{}
+
+func (lookoutArgs) Kind() string { return "lookout" }
+
+type lookout struct {
+	river.WorkerDefaults[lookoutArgs]
+	w *Work
+}
+
+func (*lookout) Timeout(*river.Job[lookoutArgs]) time.Duration { return 10 * time.Minute }
+
+func (l *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
+	if err := l.w.inv.PruneEvents(ctx, keepEvents); err != nil {
+		return err
+	}
+	_, err := l.w.SurveyAll(ctx, nil)
+	return err
+}
+
+// Surveyed is what became of one host's survey.
+type Surveyed struct {
+	Host    string             `json:"host"`
+	Changes []inventory.Change `json:"changes"`
+	Error   string             `json:"error"`
+}
+
+const surveysAtOnce = 32
+
+// SurveyAll surveys the hosts named, or all. Hosts that don't answer are told,
+// and are no error.
+func (w *Work) SurveyAll(ctx context.Context, names []string) ([]Surveyed, error) {
+	out := []Surveyed{}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, surveysAtOnce)
+	look := func(h inventory.Host) error {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			s := Surveyed{Host: h.Name}
+			var err error
+			if s.Changes, err = w.Survey(ctx, &h); err != nil {
+				s.Error = err.Error()
+			}
+			if s.Changes == nil {
+				s.Changes = []inventory.Change{}
+			}
+			if names == nil && s.Error == "" && len(s.Changes) == 0 {
+				return // of fifty thousand hosts, those with something to tell
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			out = append(out, s)
+		})
+		return ctx.Err()
+	}
+	var err error
+	if names == nil {
+		err = w.inv.AllHosts(ctx, look)
+	}
+	for _, n := range names {
+		var h *inventory.Host
+		if h, err = w.inv.Host(ctx, n); err != nil {
+			break
+		}
+		if err = look(*h); err != nil {
+			break
+		}
+	}
+	wg.Wait()
+	return out, err
+}

@@ -1,0 +1,151 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// What goes to or comes from a person's own computer passes through the
+// service as a stream and is not stored here.
+
+// Wants is what a job waits for from the caller's computer.
+type Wants struct {
+	State string         `json:"state"`          // of the job
+	Need  *hostlink.Need `json:"need,omitempty"` // bytes to send
+	Give  *Give          `json:"give,omitempty"` // disks to fetch
+}
+
+// Give is what a hand-out offers.
+type Give struct {
+	Disks []plan.PackDisk `json:"disks"`
+	Name  string          `json:"name"` // of the descriptor
+	Room  int             `json:"room"` // bytes that it will take
+}
+
+// Wanted returns when the job needs something from the caller, or is over.
+func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wants, error) {
+	for until := time.Now().Add(most); ; {
+		j, err := w.inv.Job(ctx, ref)
+		if err != nil {
+			return nil, err
+		}
+		wants := &Wants{State: j.State}
+		if j.Over() || j.Cancel {
+			return wants, nil
+		}
+		if s, agent, err := w.transferring(ctx, j); err == nil && s != nil {
+			t, err := agent.Wait(ctx, s.TaskID(), min(time.Second, time.Until(until)))
+			if err == nil && t.State == hostlink.TaskRunning && t.Needs != nil {
+				if s.Kind == plan.KindFetchDisk {
+					wants.Need = t.Needs
+					return wants, nil
+				}
+				do, err := decode[plan.Pack](s)
+				if err != nil {
+					return nil, err
+				}
+				raw, err := agent.Descriptor(ctx, s.TaskID(), nil)
+				if err == nil {
+					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw)}
+					return wants, nil
+				}
+			}
+		}
+		if time.Now().After(until) {
+			return wants, nil
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// transferring finds the step at work that sends or receives; nil: none now.
+func (w *Work) transferring(ctx context.Context, j *inventory.Job) (*inventory.Step, *hostlink.Host, error) {
+	s := next(j)
+	if s == nil || s.State != "working" || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindHandOut {
+		return nil, nil, nil
+	}
+	h, err := w.inv.Host(ctx, s.HostID.String())
+	if err != nil {
+		return nil, nil, err
+	}
+	return s, w.agent(h), nil
+}
+
+func (w *Work) need(ctx context.Context, ref string) (*inventory.Step, *hostlink.Host, error) {
+	j, err := w.inv.Job(ctx, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, agent, err := w.transferring(ctx, j)
+	if err == nil && s == nil {
+		err = wrong("The job %s neither sends nor takes anything now: it is %s.", j.ID, j.State)
+	}
+	return s, agent, err
+}
+
+// Send passes bytes on to the task that needs them.
+func (w *Work) Send(ctx context.Context, job string, offset int64, body io.Reader) error {
+	s, agent, err := w.need(ctx, job)
+	if err != nil {
+		return err
+	}
+	return agent.Send(ctx, s.TaskID(), offset, body)
+}
+
+// Disk opens a disk that the job hands out, from byte offset of its file on.
+func (w *Work) Disk(ctx context.Context, job, disk string, offset int64) (io.ReadCloser, error) {
+	s, agent, err := w.need(ctx, job)
+	if err != nil {
+		return nil, err
+	}
+	return agent.Disk(ctx, s.TaskID(), disk, offset)
+}
+
+// Package opens the whole package that the job hands out.
+func (w *Work) Package(ctx context.Context, job string) (io.ReadCloser, string, error) {
+	s, agent, err := w.need(ctx, job)
+	if err != nil {
+		return nil, "", err
+	}
+	do, err := decode[plan.Pack](s)
+	if err != nil {
+		return nil, "", err
+	}
+	r, err := agent.Package(ctx, s.TaskID())
+	return r, do.Name + ".ova", err
+}
+
+// Descriptor is that of the package, its disks being as the caller has them.
+func (w *Work) Descriptor(ctx context.Context, job string, members []ovf.Member) ([]byte, error) {
+	s, agent, err := w.need(ctx, job)
+	if err != nil {
+		return nil, err
+	}
+	return agent.Descriptor(ctx, s.TaskID(), members)
+}
+
+// HandedOut notes that the caller has the package.
+func (w *Work) HandedOut(ctx context.Context, job string, bytes int64) error {
+	s, agent, err := w.need(ctx, job)
+	if err != nil {
+		return err
+	}
+	if bytes <= 0 {
+		return wrong("A package has more than %d bytes.", bytes)
+	}
+	if err := agent.HandedOut(ctx, s.TaskID(), hostlink.PackResult{Bytes: bytes}); err != nil {
+		return fmt.Errorf("end of the hand-out: %w", err)
+	}
+	return nil
+}

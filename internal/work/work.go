@@ -1,0 +1,248 @@
+package work
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// Work steers jobs and surveys.
+type Work struct {
+	inv       *inventory.Inventory
+	authority *hostlink.Authority
+	dialer    *hostlink.Dialer
+	river     *river.Client[pgx.Tx]
+	log       *slog.Logger
+}
+
+const (
+	tickTime    = 4 * time.Second  // that one River job takes at most to steer
+	tickLimit   = 12 * time.Second // after which River gives it up
+	rescueAfter = 20 * time.Second
+	silence     = 8 * time.Second // of a job's owner, after which another takes it up
+	watchEvery  = 2 * time.Second
+	surveyEvery = 15 * time.Second
+	keepEvents  = time.Hour
+)
+
+// New connects work with the inventory and brings River's tables up to date.
+func New(ctx context.Context, inv *inventory.Inventory, log *slog.Logger) (*Work, error) {
+	driver := riverpgxv5.New(inv.Pool)
+	migrator, err := rivermigrate.New(driver, nil)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("bring the job queue's tables up to date: %w", err)
+	}
+	cert, key, err := inv.Authority(ctx, hostlink.NewAuthority)
+	if err != nil {
+		return nil, err
+	}
+	authority, err := hostlink.LoadAuthority([]byte(cert), []byte(key))
+	if err != nil {
+		return nil, err
+	}
+	tls, err := authority.ServiceTLS()
+	if err != nil {
+		return nil, err
+	}
+	w := &Work{inv: inv, authority: authority, dialer: hostlink.NewDialer(tls), log: log}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &steerer{w: w})
+	river.AddWorker(workers, &lookout{w: w})
+	w.river, err = river.NewClient(driver, &river.Config{
+		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}},
+		Workers:              workers,
+		JobTimeout:           tickLimit,
+		RescueStuckJobsAfter: rescueAfter,
+		FetchPollInterval:    500 * time.Millisecond,
+		Logger:               slog.New(quiet{log.Handler()}),
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery), func() (river.JobArgs, *river.InsertOpts) {
+			return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}
+		}, &river.PeriodicJobOpts{RunOnStart: true})},
+	})
+	return w, err
+}
+
+// quiet lets only warnings of the queue through.
+type quiet struct{ slog.Handler }
+
+func (quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.LevelWarn }
+
+// Run works until ctx ends, then lets ticks that are under way finish.
+func (w *Work) Run(ctx context.Context) error {
+	if err := w.river.Start(context.WithoutCancel(ctx)); err != nil {
+		return fmt.Errorf("start the job queue: %w", err)
+	}
+	watch := time.NewTicker(watchEvery)
+	defer watch.Stop()
+	for {
+		select {
+		case <-watch.C:
+			if err := w.takeUp(ctx); err != nil && ctx.Err() == nil {
+				w.log.Warn("look for jobs without an owner", "error", err)
+			}
+		case <-ctx.Done():
+			stop, cancel := context.WithTimeout(context.Background(), tickLimit)
+			defer cancel()
+			return w.river.StopAndCancel(stop)
+		}
+	}
+}
+
+// takeUp gives jobs whose owner is dead a new one. River would find out too,
+// but only after a minute.
+func (w *Work) takeUp(ctx context.Context) error {
+	return w.inv.TakeUp(ctx, silence, func(tx pgx.Tx, a inventory.Abandoned) error {
+		w.log.Info("job taken up", "job", a.ID, "epoch", a.Epoch)
+		_, err := w.river.InsertTx(ctx, tx, steerArgs{a.ID.String(), a.Epoch}, nil)
+		return err
+	})
+}
+
+// NotRunnable is returned by Start for a plan that can't be carried out.
+type NotRunnable struct{ Plan *plan.Plan }
+
+func (n *NotRunnable) Error() string {
+	if n.Plan.Blocked() {
+		return "The plan has findings that nothing can go on with."
+	}
+	return fmt.Sprintf("The plan has %d open choices.", len(n.Plan.OpenChoices()))
+}
+
+// Start works the plan out once more and makes a job of it. A key that was
+// used before by the same user returns the job that it started.
+func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inventory.Job, error) {
+	if j, err := w.inv.JobByKey(ctx, user, key); j != nil || err != nil {
+		return j, err
+	}
+	d, err := w.draw(ctx, req)
+	if err != nil {
+		return nil, err
+	}
+	if !d.Runnable {
+		return nil, &NotRunnable{d.Plan}
+	}
+	id, copyID := inventory.NewID(), inventory.NewID()
+	j := &inventory.Job{ID: id, UserName: user, Note: req.Note}
+	if req.Operation == "import" || req.Operation == "export" {
+		j.NewCopy = &copyID
+	}
+	d.finish(copyID, time.Now())
+	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.hosts, key, d.holds); err != nil {
+			return err
+		}
+		_, err := w.river.InsertTx(ctx, tx, steerArgs{id.String(), 1}, nil)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return w.inv.Job(ctx, id.String())
+}
+
+// Cancel asks for a job to be stopped and undone.
+func (w *Work) Cancel(ctx context.Context, ref, user string) (*inventory.Job, error) {
+	j, err := w.inv.Job(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.inv.AskCancel(ctx, j, user); err != nil {
+		return nil, err
+	}
+	return w.inv.Job(ctx, j.ID.String())
+}
+
+func (w *Work) agent(h *inventory.Host) *hostlink.Host {
+	return w.dialer.Host(h.ID.String(), h.Address)
+}
+
+// Unreachable is returned where an agent was needed and did not answer.
+type Unreachable struct {
+	Host, Address string
+	Err           error
+}
+
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("The agent on %s does not answer at %s. Start it, or open that port to the service; then try again. (%v)", u.Host, u.Address, u.Err)
+}
+
+func (w *Work) unreachable(h *inventory.Host, err error) error {
+	if errors.Is(err, hostlink.ErrUnreachable) {
+		return &Unreachable{h.Name, h.Address, err}
+	}
+	return err
+}
+
+// ticket is a name that nobody can guess, the same each time it is asked for,
+// so that it can be made anew after an agent has forgotten it.
+func (w *Work) ticket(task string) (string, error) {
+	key, err := w.authority.Key.ECDH()
+	if err != nil {
+		return "", err
+	}
+	mac := hmac.New(sha256.New, key.Bytes())
+	mac.Write([]byte("ticket " + task))
+	return hex.EncodeToString(mac.Sum(nil)), nil
+}
+
+// AddHost enrols an agent and looks at it for the first time.
+func (w *Work) AddHost(ctx context.Context, address, code, user string) (*inventory.Host, error) {
+	c, err := hostlink.ParseCode(code)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	id := inventory.NewID()
+	hello, err := w.authority.Enrol(ctx, address, c, id.String())
+	switch {
+	case errors.Is(err, hostlink.ErrUnreachable):
+		return nil, &Unreachable{"this host", address, err}
+	case err != nil:
+		return nil, wrong("The agent at %s refuses: %v.", address, err)
+	case hello.Protocol != hostlink.Protocol:
+		return nil, wrong("The agent at %s speaks protocol %d, this service %d: update the older one.", address, hello.Protocol, hostlink.Protocol)
+	}
+	if _, err := fit.FamilyByName(hello.Family); err != nil {
+		return nil, wrong("The agent at %s: %v.", address, err)
+	}
+	if err := w.inv.AddHost(ctx, id, address, hello, user); err != nil {
+		return nil, err
+	}
+	h, err := w.inv.Host(ctx, id.String())
+	if err != nil {
+		return nil, err
+	}
+	_, err = w.Survey(ctx, h)
+	return h, err
+}
+
+// Survey asks one host what it holds.
+func (w *Work) Survey(ctx context.Context, h *inventory.Host) ([]inventory.Change, error) {
+	s, err := w.agent(h).Survey(ctx, h.Revision)
+	if err != nil {
+		if errors.Is(err, hostlink.ErrUnreachable) {
+			if e := w.inv.HostState(ctx, h, "unreachable"); e != nil {
+				return nil, e
+			}
+		}
+		return nil, w.unreachable(h, err)
+	}
+	return w.inv.Apply(ctx, h, s)
+}
