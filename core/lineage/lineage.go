@@ -12,6 +12,7 @@ import (
 // Sighting is a machine folder that was seen at a place.
 type Sighting struct {
 	Host, Pool, Path string
+	Registered       bool // a host lists it
 	Machine          *machine.Machine
 }
 
@@ -32,6 +33,7 @@ type Verdict struct {
 	Copy    string // the known copy that it is; "" for a new one
 	Lineage string // of a new copy; "" for a lineage of its own
 	Parent  string // copy that a new one was made from; "" when unknown
+	Child   string // known copy that was made from this one, it turns out
 	Why     string
 }
 
@@ -68,6 +70,9 @@ func Recognise(s Sighting, known []Known) Verdict {
 		if k.UUID != "" && k.UUID == s.Machine.UUID {
 			if !k.Present && k.Form == "registered" {
 				return Verdict{Copy: k.ID, Why: "it has the machine UUID of a copy that is gone from its place"}
+			}
+			if s.Registered && k.Present && k.Form == "stray" {
+				return Verdict{Lineage: k.Lineage, Child: k.ID, Why: "a folder that was found before has its machine UUID: that one is a copy of it"}
 			}
 			return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it has the machine UUID of a copy that is still elsewhere"}
 		}

@@ -209,7 +209,7 @@ type Switch struct {
 // Switches lists a host's switches, or those of all hosts for the zero id.
 func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
 	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan from switches s join hosts h on h.id = s.host_id
-		where $1 = '00000000-0000-0000-0000-000000000000' or s.host_id = $1 order by h.name, s.name limit 10000`, host)
+		where $1::uuid = '00000000-0000-0000-0000-000000000000' or s.host_id = $1 order by h.name, s.name limit 10000`, host)
 }
 
 // Shelf is a record of a shelf.

@@ -140,13 +140,17 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	for i, c := range known {
 		knowns[i] = at(c)
 	}
-	v := lineage.Recognise(lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Machine: m}, knowns)
+	v := lineage.Recognise(lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Registered: f.Registered, Machine: m}, knowns)
 	c := &Copy{Name: m.Name, Form: form, HostID: &a.host.ID, Host: a.host.Name, PoolID: poolID, Path: f.Path, UUID: m.UUID,
 		State: f.State, SizeBytes: f.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original"}
 	if err := a.settle(c, v, known); err != nil {
 		return err
 	}
-	return putCopy(a.ctx, a.tx, c, rel)
+	if err := putCopy(a.ctx, a.tx, c, rel); err != nil || v.Child == "" {
+		return err
+	}
+	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep' where id = $1::uuid and parent_id is null`, v.Child, c.ID)
+	return err
 }
 
 func (a *applier) shelved(p *hostlink.ShelvedPackage) error {

@@ -1,0 +1,110 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { NavLink, Navigate, Route, Routes, useNavigate } from "react-router";
+import { sessionQuery, signOut } from "./api";
+import { useEvents } from "./events";
+import { ImportSheet } from "./pages/ImportSheet";
+import { Hosts } from "./pages/Hosts";
+import { Jobs } from "./pages/Jobs";
+import { LineagePage } from "./pages/LineagePage";
+import { Lineages } from "./pages/Lineages";
+import { SignIn } from "./pages/SignIn";
+import { KeyList } from "./parts/KeyList";
+
+export function App() {
+  const session = useQuery(sessionQuery);
+  if (session.isPending) return null;
+  if (!session.data) return <SignIn problem={session.error} />;
+  return <Shell user={session.data.user} />;
+}
+
+function Shell({ user }: { user: string }) {
+  useEvents();
+  const queries = useQueryClient();
+  const { file, over, clear } = useDroppedFile();
+  const leave = async () => {
+    await signOut();
+    queries.clear();
+    await queries.invalidateQueries();
+  };
+  return (
+    <div className="flex min-h-screen flex-col">
+      <header className="flex items-center gap-6 border-b border-rule bg-sheet px-6">
+        <NavLink to="/lineages" className="flex items-center gap-2 py-2 text-[17px] font-semibold">
+          <img src="/mark.svg" alt="" className="size-5" />
+          Unvora
+        </NavLink>
+        <nav className="flex gap-1" aria-label="Pages">
+          {["Lineages", "Hosts", "Jobs"].map((name) => (
+            <NavLink
+              key={name}
+              to={`/${name.toLowerCase()}`}
+              className={({ isActive }) =>
+                `border-b-2 px-3 py-2.5 font-semibold ${isActive ? "border-sea text-sea" : "border-transparent text-soft hover:text-ink"}`
+              }
+            >
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+        <span className="ml-auto text-soft">Drop a package (OVA) anywhere to bring it in</span>
+        <KeyList />
+        <span className="font-semibold">{user}</span>
+        <button className="text-sea hover:underline" onClick={() => void leave()}>
+          Sign out
+        </button>
+      </header>
+      <main className="flex grow flex-col px-6 py-4">
+        <Routes>
+          <Route path="/lineages" element={<Lineages />} />
+          <Route path="/lineages/:name" element={<LineagePage />} />
+          <Route path="/hosts" element={<Hosts />} />
+          <Route path="/jobs" element={<Jobs />} />
+          <Route path="*" element={<Navigate to="/lineages" replace />} />
+        </Routes>
+      </main>
+      {over && (
+        <div className="pointer-events-none fixed inset-0 z-40 grid place-items-center border-4 border-sea bg-chart/80 text-[20px] font-semibold">
+          Let go to see what bringing it in would do
+        </div>
+      )}
+      {file && <ImportSheet file={file} onClose={clear} />}
+    </div>
+  );
+}
+
+/** The file that was dropped on the page last, and whether one hovers over it. */
+function useDroppedFile() {
+  const [file, setFile] = useState<File>();
+  const [over, setOver] = useState(false);
+  const navigate = useNavigate();
+  useEffect(() => {
+    const drag = (e: DragEvent) => {
+      if (!e.dataTransfer?.types.includes("Files")) return;
+      e.preventDefault();
+      setOver(true);
+    };
+    const leave = (e: DragEvent) => {
+      if (!e.relatedTarget) setOver(false);
+    };
+    const drop = (e: DragEvent) => {
+      e.preventDefault();
+      setOver(false);
+      const dropped = e.dataTransfer?.files[0];
+      if (dropped) setFile(dropped);
+    };
+    window.addEventListener("dragover", drag);
+    window.addEventListener("dragleave", leave);
+    window.addEventListener("drop", drop);
+    return () => {
+      window.removeEventListener("dragover", drag);
+      window.removeEventListener("dragleave", leave);
+      window.removeEventListener("drop", drop);
+    };
+  }, []);
+  const clear = (started: boolean) => {
+    setFile(undefined);
+    if (started) void navigate("/jobs");
+  };
+  return { file, over, clear };
+}

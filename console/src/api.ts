@@ -1,0 +1,155 @@
+import createClient from "openapi-fetch";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
+import type { components, paths } from "./generated/api";
+
+export type Schemas = components["schemas"];
+export type Copy = Schemas["Copy"];
+export type Lineage = Schemas["Lineage"];
+export type Job = Schemas["Job"];
+export type Plan = Schemas["Plan"];
+export type Finding = Schemas["Finding"];
+export type Request_ = Schemas["Request"];
+
+let csrf = "";
+const client = createClient<paths>({ baseUrl: "/api/v1" });
+client.use({
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRF-Token", csrf);
+    return request;
+  },
+});
+
+/** What went wrong with a call, in the service's words. */
+export class Problem extends Error {
+  code: string;
+  next: string;
+  constructor(p: Partial<Schemas["Problem"]> | undefined, fallback: string) {
+    super(p?.detail ?? fallback);
+    this.code = p?.code ?? "unreachable";
+    this.next = p?.next ?? "";
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+async function take<T>(answer: Promise<Answer<T>>): Promise<T> {
+  let got: Answer<T>;
+  try {
+    got = await answer;
+  } catch {
+    throw new Problem(undefined, "The service does not answer. It may be starting again.");
+  }
+  if (!got.response.ok) {
+    throw new Problem(got.error as Partial<Schemas["Problem"]>, `The service answers ${got.response.status}.`);
+  }
+  return got.data as T;
+}
+
+function remember(s: Schemas["Session"]) {
+  csrf = s.csrf;
+  return s;
+}
+
+export const signIn = async (name: string, password: string) =>
+  remember(await take(client.POST("/session", { body: { name, password } })));
+export const signOut = () => take(client.DELETE("/session"));
+export const makePlan = (body: Request_) => take(client.POST("/plans", { body }));
+export const startJob = (body: Request_, key: string) =>
+  take(client.POST("/jobs", { body, params: { header: { "Idempotency-Key": key } } }));
+export const cancelJob = (job: string) => take(client.POST("/jobs/{job}/cancel", { params: { path: { job } } }));
+export const survey = () => take(client.POST("/surveys", { body: {} }));
+export const getTransfer = (job: string) =>
+  take(client.GET("/jobs/{job}/transfer", { params: { path: { job }, query: { wait: 10 } } }));
+
+/** Sends part of a file; openapi-fetch has no streams of bytes. */
+export async function sendBytes(job: string, offset: number, body: Blob) {
+  const response = await fetch(`/api/v1/jobs/${job}/transfer?offset=${offset}`, {
+    method: "PUT",
+    headers: { "Content-Type": "application/octet-stream", "X-CSRF-Token": csrf },
+    body,
+  });
+  if (!response.ok) throw new Problem(await response.json().catch(() => undefined), "The transfer broke off.");
+}
+
+export const packageLink = (job: string) => `/api/v1/jobs/${job}/package`;
+
+export const sessionQuery = queryOptions({
+  queryKey: ["session"],
+  queryFn: async () => remember(await take(client.GET("/session"))),
+  retry: false,
+});
+
+const nextPage = <T extends { next?: string }>(page: T) => page.next || undefined;
+const filterOf = (text: string) => (text ? (/[=~]/.test(text) ? text : `name~*${text}*`) : undefined);
+
+export const lineagesQuery = (text: string) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", "lineages", text],
+    queryFn: ({ pageParam }) =>
+      take(
+        client.GET("/lineages", {
+          params: { query: { filter: filterOf(text), limit: 100, after: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    placeholderData: keepPreviousData,
+  });
+
+export const hostsQuery = (text: string) =>
+  infiniteQueryOptions({
+    queryKey: ["hosts", text],
+    queryFn: ({ pageParam }) =>
+      take(
+        client.GET("/hosts", {
+          params: { query: { filter: filterOf(text), limit: 100, after: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    placeholderData: keepPreviousData,
+  });
+
+export const hostQuery = (host: string) =>
+  queryOptions({
+    queryKey: ["hosts", "one", host],
+    queryFn: () => take(client.GET("/hosts/{host}", { params: { path: { host } } })),
+    enabled: host !== "",
+  });
+
+export const hostCopiesQuery = (host: string) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", "host", host],
+    queryFn: ({ pageParam }) =>
+      take(
+        client.GET("/copies", {
+          params: { query: { filter: `host=${host}`, limit: 200, after: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    enabled: host !== "",
+  });
+
+export const lineageQuery = (name: string) =>
+  queryOptions({
+    queryKey: ["copies", "lineage", name],
+    queryFn: () => take(client.GET("/lineage", { params: { query: { name } } })),
+  });
+
+export const copyQuery = (name: string) =>
+  queryOptions({
+    queryKey: ["copies", "one", name],
+    queryFn: () => take(client.GET("/copy", { params: { query: { name } } })),
+    enabled: name !== "",
+  });
+
+export const shelvesQuery = queryOptions({
+  queryKey: ["hosts", "shelves"],
+  queryFn: () => take(client.GET("/shelves")),
+});
+
+export const jobsQuery = queryOptions({
+  queryKey: ["jobs"],
+  queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),
+});

@@ -1,0 +1,31 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+
+/** Which queries an event of a kind makes stale. */
+const stale: Record<string, string[]> = { copy: ["copies"], host: ["hosts"], job: ["jobs", "copies"] };
+const settle = 200; // ms in which several events become one refresh
+
+/** Keeps all queries fresh by the service's stream of events. */
+export function useEvents() {
+  const queries = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource("/api/v1/events");
+    const waiting = new Set<string>();
+    let timer = 0;
+    for (const kind of Object.keys(stale)) {
+      source.addEventListener(kind, () => {
+        for (const key of stale[kind] ?? []) waiting.add(key);
+        if (timer) return;
+        timer = window.setTimeout(() => {
+          timer = 0;
+          for (const key of waiting) void queries.invalidateQueries({ queryKey: [key] });
+          waiting.clear();
+        }, settle);
+      });
+    }
+    return () => {
+      source.close();
+      window.clearTimeout(timer);
+    };
+  }, [queries]);
+}

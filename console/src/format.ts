@@ -1,0 +1,46 @@
+import type { Copy } from "./api";
+
+/** Bytes in binary units: 1536 → "1.5 KiB". */
+export function size(bytes: number): string {
+  const units = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
+  let n = 0;
+  while (bytes >= 1024 && n < units.length - 1) {
+    bytes /= 1024;
+    n++;
+  }
+  return `${n === 0 || bytes >= 100 || Number.isInteger(bytes) ? Math.round(bytes) : bytes.toFixed(1)} ${units[n]}`;
+}
+
+export function ago(time: string | null | undefined): string {
+  if (!time) return "never";
+  const seconds = (Date.now() - Date.parse(time)) / 1000;
+  if (seconds < 5) return "just now";
+  if (seconds < 60) return `${Math.floor(seconds)} s ago`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+  if (seconds < 86400) return `${Math.floor(seconds / 3600)} h ago`;
+  return new Date(time).toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric" });
+}
+
+export const exact = (time: string | null | undefined) => (time ? new Date(time).toLocaleString("en-GB") : "");
+
+export const lastPart = (path: string) => path.slice(path.lastIndexOf("/") + 1);
+
+/** Where a copy is, for people. */
+export function place(c: Copy): string {
+  if (c.form === "package") return c.shelf ? `${c.shelf}/${lastPart(c.path)}` : c.path;
+  return c.form === "registered" ? `${c.host}/${c.name}` : `${c.host}: ${c.path}`;
+}
+
+export function identityWords(c: Copy): string {
+  if (c.identity === "renew") return `renewed: ${c.renewed.join(", ")}`;
+  return c.identity === "keep" ? "kept" : "its own";
+}
+
+export function duration(seconds: number): string {
+  if (seconds < 60) return `${seconds} s`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${seconds % 60} s`;
+  return `${Math.floor(seconds / 3600)} h ${Math.floor((seconds % 3600) / 60)} min`;
+}
+
+export const count = (n: number, noun: string, many = `${noun}s`) =>
+  `${n.toLocaleString("en-GB")} ${n === 1 ? noun : many}`;

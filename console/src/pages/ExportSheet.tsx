@@ -1,0 +1,54 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { shelvesQuery } from "../api";
+import type { Copy, Request_ } from "../api";
+import { place } from "../format";
+import { PlanSheet } from "../parts/PlanSheet";
+import { usePlan } from "../parts/usePlan";
+import { takePackage } from "../transfer";
+
+/** Writes a package to a shelf, or lets the browser save it. */
+export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
+  const [shelf, setShelf] = useState("");
+  const [file, setFile] = useState(`${copy.name}.ova`);
+  const shelves = useQuery(shelvesQuery);
+  const request = useMemo<Request_>(
+    () => ({
+      operation: "export",
+      copies: [copy.id],
+      destination: shelf ? { shelf, file } : { file, place: `saved by a browser: ${file}` },
+    }),
+    [copy.id, shelf, file],
+  );
+  const p = usePlan(request, (job) => {
+    if (!shelf) void takePackage(job.id);
+    onClose();
+  });
+  return (
+    <PlanSheet
+      title="Export"
+      from={<span className="font-semibold">{place(copy)}</span>}
+      to={
+        <div className="flex gap-2">
+          <select aria-label="Destination" className="field" value={shelf} onChange={(e) => setShelf(e.target.value)}>
+            <option value="">save on this computer</option>
+            {shelves.data?.map((s) => (
+              <option key={s.id} value={s.name}>
+                shelf {s.name} at {s.host}
+              </option>
+            ))}
+          </select>
+          <input aria-label="File" className="field w-56" defaultValue={file} onBlur={(e) => setFile(e.target.value)} />
+        </div>
+      }
+      plan={p.plan}
+      problem={p.problem}
+      busy={p.busy}
+      does={shelf ? `Write ${file} to the shelf ${shelf}` : `Save ${file} on this computer`}
+      answers={p.answers}
+      onAnswer={p.answer}
+      onRun={p.run}
+      onClose={onClose}
+    />
+  );
+}

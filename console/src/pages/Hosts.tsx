@@ -1,0 +1,169 @@
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
+import { useCallback } from "react";
+import { Link, useSearchParams } from "react-router";
+import { hostCopiesQuery, hostQuery, hostsQuery, survey } from "../api";
+import type { Schemas } from "../api";
+import { ago, count, exact, size } from "../format";
+import { Rows } from "../parts/Rows";
+import { Search } from "../parts/Search";
+import { State } from "../parts/State";
+import { Told } from "../parts/Told";
+
+type Host = Schemas["Host"];
+
+export function Hosts() {
+  const [search, setSearch] = useSearchParams();
+  const text = search.get("q") ?? "";
+  const list = useInfiniteQuery(hostsQuery(text));
+  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const selected = search.get("host") ?? items[0]?.name ?? "";
+  const look = useMutation({ mutationFn: survey });
+  const set = useCallback(
+    (change: Record<string, string>) => {
+      const all = { q: text, host: selected, ...change };
+      setSearch(Object.fromEntries(Object.entries(all).filter(([, v]) => v)), { replace: true });
+    },
+    [setSearch, text, selected],
+  );
+  const { fetchNextPage, hasNextPage, isFetching } = list;
+  const more = useCallback(() => {
+    if (hasNextPage && !isFetching) void fetchNextPage();
+  }, [fetchNextPage, hasNextPage, isFetching]);
+  const open = useCallback((h: Host) => set({ host: h.name }), [set]);
+  return (
+    <>
+      <div className="mb-3 flex items-center gap-4">
+        <h1 className="text-[20px] font-semibold">Hosts</h1>
+        <span className="text-soft">{count(list.data?.pages[0]?.count ?? 0, "host")}</span>
+        <span className="ml-auto" />
+        {look.data && (
+          <span className="text-soft">
+            {look.data.flatMap((s) => s.changes).length === 0
+              ? "Nothing has changed"
+              : count(look.data.flatMap((s) => s.changes).length, "change")}
+          </span>
+        )}
+        <button className="button" disabled={look.isPending} onClick={() => look.mutate()}>
+          Survey all
+        </button>
+        <Search hint="Name, or site=Northhead" value={text} onChange={(q) => set({ q })} />
+      </div>
+      <Told problem={list.error ?? look.error} />
+      {list.isSuccess && items.length === 0 && (
+        <p className="text-soft">
+          No host{text ? " fits." : "s yet. Start an agent beside a hypervisor; it prints a code. Then: "}
+          {!text && <code className="mono">unvora host add ADDRESS:PORT --code CODE</code>}
+        </p>
+      )}
+      <div className="grid min-h-0 grow grid-cols-[23rem_1fr] gap-6">
+        <div className="flex min-h-96 flex-col border-r border-rule pr-4">
+          <Rows
+            items={items}
+            height={44}
+            label="Hosts"
+            keyOf={(h) => h.name}
+            selected={selected}
+            onOpen={open}
+            more={more}
+            row={(h) => (
+              <div className="grid h-full grid-cols-[1fr_auto] items-center gap-x-3 px-2">
+                <span className="font-semibold">{h.name}</span>
+                <State is={h.state} />
+                <span className="-mt-3 text-soft">
+                  {h.site} · {h.family} · {h.cpus} CPUs, {size(h.memoryBytes)}
+                </span>
+                <span className="-mt-3 text-right text-soft">{count(h.copies, "copy", "copies")}</span>
+              </div>
+            )}
+          />
+        </div>
+        {selected && <Detail name={selected} />}
+      </div>
+    </>
+  );
+}
+
+function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
+  const used = pool.totalBytes > 0 ? Math.round((100 * pool.usedBytes) / pool.totalBytes) : 0;
+  return (
+    <div className="grid grid-cols-[7rem_1fr_15rem] items-center gap-3 py-1">
+      <span className="font-semibold">{pool.name}</span>
+      <span className="h-3 border border-rule bg-sheet" role="img" aria-label={`${used} % used`}>
+        <span className="block h-full bg-sea" style={{ width: `${used}%` }} />
+      </span>
+      <span className="text-soft">
+        {pool.state === "ready" ? (
+          `${size(pool.freeBytes)} free of ${size(pool.totalBytes)}`
+        ) : (
+          <State is={pool.state} />
+        )}
+        {pool.removable && " · removable"}
+      </span>
+    </div>
+  );
+}
+
+function Detail({ name }: { name: string }) {
+  const { data: h, error } = useQuery(hostQuery(name));
+  const list = useInfiniteQuery(hostCopiesQuery(name));
+  const copies = list.data?.pages.flatMap((p) => p.items) ?? [];
+  if (!h) return <Told problem={error} />;
+  return (
+    <section aria-label={h.name} className="flex min-w-0 flex-col">
+      <h2 className="mb-1 flex items-baseline gap-4 text-[16px] font-semibold">
+        {h.name} <State is={h.state} />
+        <span className="text-[14px] font-normal text-soft" title={exact(h.lastSeen)}>
+          last seen {ago(h.lastSeen)} · agent at <span className="mono">{h.address}</span>
+        </span>
+      </h2>
+      <h3 className="mt-3 mb-1 font-semibold text-soft">Pools and shelves</h3>
+      {h.pools.map((p) => (
+        <PoolBar key={p.id} pool={p} />
+      ))}
+      {h.shelves.map((s) => (
+        <p key={s.id} className="grid grid-cols-[7rem_1fr] gap-3 py-1">
+          <span className="font-semibold">{s.name}</span>
+          <span className="text-soft">
+            shelf for packages, <span className="mono">{s.path}</span>
+          </span>
+        </p>
+      ))}
+      <h3 className="mt-4 mb-1 font-semibold text-soft">Switches</h3>
+      <ul className="flex flex-wrap gap-2">
+        {h.switches.map((s) => (
+          <li key={s.name} className="border border-rule bg-sheet px-2 py-0.5">
+            <span className="font-semibold">{s.name}</span>{" "}
+            <span className="text-soft">
+              → {s.segment}
+              {s.vlan > 0 && `, VLAN ${s.vlan}`}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <h3 className="mt-4 mb-1 font-semibold text-soft">Copies</h3>
+      <table className="w-full text-left">
+        <tbody>
+          {copies.map((c) => (
+            <tr key={c.id} className="border-t border-rule">
+              <td className="py-1 pr-3">
+                <Link className="font-semibold text-sea" to={`/lineages/${c.lineage}?copy=${c.id}`}>
+                  {c.name}
+                </Link>
+              </td>
+              <td className="pr-3">
+                <State is={c.form === "registered" ? c.state : c.form} />
+              </td>
+              <td className="mono pr-3 text-right">{size(c.sizeBytes)}</td>
+              <td className="mono truncate text-soft">{c.path}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {list.hasNextPage && (
+        <button className="button mt-2 self-start" onClick={() => void list.fetchNextPage()}>
+          More copies
+        </button>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,82 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { hostQuery } from "../api";
+import type { Copy, Request_ } from "../api";
+import { count, place, size } from "../format";
+import { readPackage } from "../package";
+import { HostPicker } from "../parts/HostPicker";
+import { PlanSheet } from "../parts/PlanSheet";
+import { usePlan } from "../parts/usePlan";
+import { givePackage } from "../transfer";
+
+type Props = { file?: File; shelved?: Copy; onClose: (started: boolean) => void };
+
+/** Brings in a package that was dropped, or one on a shelf. */
+export function ImportSheet({ file, shelved, onClose }: Props) {
+  const [host, setHost] = useState("");
+  const [pool, setPool] = useState("");
+  const [name, setName] = useState("");
+  const skeleton = useQuery({
+    queryKey: ["dropped", file?.name, file?.size, file?.lastModified],
+    queryFn: () => readPackage(file!),
+    enabled: file !== undefined,
+    retry: false,
+    staleTime: Infinity,
+  });
+  const target = useQuery(hostQuery(host));
+  const request = useMemo<Request_ | undefined>(() => {
+    const source = shelved ? { package: shelved.id } : skeleton.data ? { upload: skeleton.data } : undefined;
+    return source && host ? { operation: "import", source, host, pool, name } : undefined;
+  }, [shelved, skeleton.data, host, pool, name]);
+  const p = usePlan(request, (job) => {
+    if (file && skeleton.data) void givePackage(job.id, file, skeleton.data.entries);
+    onClose(true);
+  });
+  const disks = p.plan?.steps.filter((s) => s.kind === "fetch-disk") ?? [];
+  const bytes = disks.reduce((sum, s) => sum + s.bytes, 0);
+  return (
+    <PlanSheet
+      title="Bring in a package"
+      from={
+        <>
+          <span className="font-semibold">{file?.name ?? (shelved && place(shelved))}</span>{" "}
+          <span className="mono text-soft">{size(file?.size ?? shelved?.sizeBytes ?? 0)}</span>
+        </>
+      }
+      to={
+        <div className="flex flex-wrap items-center gap-2">
+          <HostPicker value={host} onChange={setHost} />
+          {target.data && (
+            <>
+              <select aria-label="Pool" className="field" value={pool} onChange={(e) => setPool(e.target.value)}>
+                <option value="">first pool that is ready</option>
+                {target.data.pools.map((q) => (
+                  <option key={q.id} value={q.name}>
+                    {q.name}, {size(q.freeBytes)} free
+                  </option>
+                ))}
+              </select>
+              <input
+                aria-label="Name"
+                className="field w-44"
+                placeholder="name as in the package"
+                defaultValue={name}
+                onBlur={(e) => setName(e.target.value)}
+              />
+            </>
+          )}
+        </div>
+      }
+      plan={p.plan}
+      problem={skeleton.error ?? p.problem}
+      busy={p.busy}
+      does={
+        host ? `Copy ${count(disks.length, "disk")} (${size(bytes)}) to ${host} and register` : "Choose a host first"
+      }
+      answers={p.answers}
+      onAnswer={p.answer}
+      onRun={p.run}
+      onClose={() => onClose(false)}
+    />
+  );
+}

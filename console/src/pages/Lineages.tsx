@@ -1,0 +1,97 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useCallback } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { lineagesQuery } from "../api";
+import type { Copy, Lineage } from "../api";
+import { count, exact, place } from "../format";
+import { Rows } from "../parts/Rows";
+import { Search } from "../parts/Search";
+import { Told } from "../parts/Told";
+
+const signs: Record<string, string> = { running: "text-beacon", stray: "text-buoy", hollow: "text-wreck" };
+
+/** A copy as a small flag: where it is, and how it is. */
+function Flag({ copy }: { copy: Copy }) {
+  const sign = copy.form === "package" ? "▣" : copy.form === "stray" ? "◇" : copy.state === "running" ? "●" : "○";
+  const where = copy.form === "package" ? copy.shelf || "a file" : copy.host;
+  return (
+    <span
+      className="inline-flex items-center gap-1 border border-rule bg-sheet px-1.5"
+      title={`${place(copy)}\n${copy.form}, ${copy.state}\nmade ${exact(copy.madeAt)}`}
+    >
+      <span className={signs[copy.form] ?? signs[copy.state] ?? "text-soft"}>{sign}</span>
+      {where}
+      <span className="sr-only">
+        {copy.form}, {copy.state}
+      </span>
+    </span>
+  );
+}
+
+export function Lineages() {
+  const [search, setSearch] = useSearchParams();
+  const text = search.get("q") ?? "";
+  const navigate = useNavigate();
+  const list = useInfiniteQuery(lineagesQuery(text));
+  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const total = list.data?.pages[0]?.count ?? 0;
+  const { fetchNextPage, hasNextPage, isFetching } = list;
+  const more = useCallback(() => {
+    if (hasNextPage && !isFetching) void fetchNextPage();
+  }, [fetchNextPage, hasNextPage, isFetching]);
+  const open = useCallback((l: Lineage) => void navigate(`/lineages/${l.id}`), [navigate]);
+  return (
+    <>
+      <div className="mb-3 flex items-center gap-4">
+        <h1 className="text-[20px] font-semibold">Lineages</h1>
+        <span className="text-soft">
+          {total > 10000 ? "10,000+" : count(total, "machine")} and where their copies live
+        </span>
+        <span className="ml-auto" />
+        <Search
+          hint="Name, or host=gannet"
+          value={text}
+          onChange={(q) => setSearch(q ? { q } : {}, { replace: true })}
+        />
+      </div>
+      <Told problem={list.error} />
+      {list.isSuccess && items.length === 0 && (
+        <p className="text-soft">
+          {text ? "No lineage fits." : "Nothing is known yet. Add a host (unvora host add), or ask those there are: "}
+          {!text && (
+            <Link className="text-sea" to="/hosts">
+              Hosts
+            </Link>
+          )}
+        </p>
+      )}
+      <div className="grid grid-cols-[16rem_6rem_1fr] border-b border-ink/40 pb-1 font-semibold text-soft">
+        <span>Machine</span>
+        <span>Copies</span>
+        <span>Where they live</span>
+      </div>
+      <Rows
+        items={items}
+        height={34}
+        label="Lineages"
+        keyOf={(l) => l.id}
+        onOpen={open}
+        more={more}
+        row={(l) => (
+          <div className="grid h-full grid-cols-[16rem_6rem_1fr] items-center">
+            <Link to={`/lineages/${l.id}`} className="font-semibold text-sea" onClick={(e) => e.stopPropagation()}>
+              {l.name}
+            </Link>
+            <span className="mono">{l.total}</span>
+            <span className="flex gap-1.5 overflow-hidden">
+              {l.copies.map((c) => (
+                <Flag key={c.id} copy={c} />
+              ))}
+              {l.total > l.copies.length && <span className="text-soft">and {l.total - l.copies.length} more</span>}
+            </span>
+          </div>
+        )}
+      />
+    </>
+  );
+}

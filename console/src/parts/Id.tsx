@@ -1,0 +1,17 @@
+import { useState } from "react";
+
+/** An id that a click copies. */
+export function Id({ value }: { value: string }) {
+  const [copied, setCopied] = useState(false);
+  if (!value) return <span className="text-soft">–</span>;
+  const copy = async () => {
+    await navigator.clipboard.writeText(value);
+    setCopied(true);
+    setTimeout(() => setCopied(false), 1200);
+  };
+  return (
+    <button className="mono break-all text-left hover:text-sea" title="Click to copy" onClick={() => void copy()}>
+      {copied ? "copied" : value}
+    </button>
+  );
+}

@@ -1,0 +1,49 @@
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import { useEffect, useState } from "react";
+
+const keys: [string, string][] = [
+  ["/", "search"],
+  ["j k", "next and previous row"],
+  ["enter", "open the row"],
+  ["?", "this list"],
+  ["esc", "close"],
+];
+
+export const typing = (e: KeyboardEvent) =>
+  e.target instanceof HTMLInputElement ||
+  e.target instanceof HTMLTextAreaElement ||
+  e.target instanceof HTMLSelectElement;
+
+/** The list of keys, opened with "?" or its button. */
+export function KeyList() {
+  const [open, setOpen] = useState(false);
+  useEffect(() => {
+    const press = (e: KeyboardEvent) => {
+      if (e.key === "?" && !typing(e)) setOpen(true);
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, []);
+  return (
+    <>
+      <button className="text-soft hover:text-ink" onClick={() => setOpen(true)}>
+        Keys <span className="mono">?</span>
+      </button>
+      <Dialog open={open} onClose={() => setOpen(false)} className="relative z-50">
+        <div className="fixed inset-0 grid place-items-center bg-ink/30">
+          <DialogPanel className="rounded-sm border border-rule bg-sheet p-5">
+            <DialogTitle className="mb-3 text-[16px] font-semibold">Keys</DialogTitle>
+            <dl className="grid grid-cols-[auto_1fr] gap-x-5 gap-y-1">
+              {keys.map(([key, what]) => (
+                <div key={key} className="contents">
+                  <dt className="mono">{key}</dt>
+                  <dd>{what}</dd>
+                </div>
+              ))}
+            </dl>
+          </DialogPanel>
+        </div>
+      </Dialog>
+    </>
+  );
+}

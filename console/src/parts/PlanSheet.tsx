@@ -1,0 +1,176 @@
+import { Dialog, DialogPanel, DialogTitle, Radio, RadioGroup } from "@headlessui/react";
+import type { ReactNode } from "react";
+import type { Finding, Plan } from "../api";
+import { count, duration, size } from "../format";
+import { Told } from "./Told";
+
+type Props = {
+  title: string;
+  from: ReactNode;
+  to: ReactNode;
+  plan?: Plan;
+  problem: unknown;
+  busy: boolean;
+  does: string; // what the button does, in full
+  answers: Record<string, string>;
+  onAnswer: (finding: Finding, answer: string) => void;
+  onRun: () => void;
+  onClose: () => void;
+};
+
+export const keyOf = (f: Finding) => `${f.code}/${f.subject}`;
+
+const edge = { blocker: "border-wreck", choice: "border-buoy", note: "border-rule" };
+const ink = { blocker: "text-wreck", choice: "text-buoy", note: "text-soft" };
+const word = { blocker: "✕ blocked", choice: "? to decide", note: "· note" };
+
+/** The sheet that every operation opens: what will be found, decided and done. */
+export function PlanSheet(p: Props) {
+  const steps = p.plan?.steps ?? [];
+  return (
+    <Dialog open onClose={p.onClose} className="relative z-30">
+      <div className="fixed inset-0 grid place-items-center bg-ink/40 p-6">
+        <DialogPanel className="flex max-h-full w-[70rem] max-w-full flex-col border border-rule bg-paper">
+          <header className="border-b border-rule bg-sheet px-6 py-3">
+            <DialogTitle className="text-[18px] font-semibold">{p.title}</DialogTitle>
+            <div className="mt-2 flex items-center gap-4">
+              <div className="min-w-0 shrink">{p.from}</div>
+              <span aria-hidden className="text-[18px] text-sea">
+                →
+              </span>
+              <div className="min-w-0 grow basis-0">{p.to}</div>
+            </div>
+          </header>
+          <div className="grid min-h-48 grow grid-cols-[1fr_22rem] overflow-auto">
+            <section className="px-6 py-4" aria-label="Findings">
+              <Told problem={p.problem} />
+              {p.plan?.findings.length === 0 && <p className="text-soft">Nothing stands in the way.</p>}
+              {p.plan?.findings.map((f) => (
+                <FindingRow
+                  key={keyOf(f)}
+                  finding={f}
+                  chosen={p.answers[keyOf(f)]}
+                  onAnswer={(a) => p.onAnswer(f, a)}
+                />
+              ))}
+            </section>
+            <section className="border-l border-rule bg-sheet px-5 py-4" aria-label="What will be done">
+              <h3 className="mb-2 font-semibold">What will be done</h3>
+              <ol className="grid gap-2 [overflow-wrap:anywhere]">
+                {steps.map((s, n) => (
+                  <li key={s.id} className="grid grid-cols-[1.4rem_1fr]">
+                    <span className="mono text-soft">{n + 1}</span>
+                    <span className="min-w-0">
+                      {s.what}
+                      {s.bytes > 0 && <span className="mono ml-2 text-soft">{size(s.bytes)}</span>}
+                    </span>
+                  </li>
+                ))}
+              </ol>
+              {p.plan && p.plan.bytes > 0 && (
+                <p className="mt-3 border-t border-rule pt-2 text-soft">
+                  {size(p.plan.bytes)} to read, about {duration(p.plan.seconds)}.
+                </p>
+              )}
+              {steps.length > 0 && (
+                <p className="mt-2 text-soft">
+                  {p.plan?.pointOfNoReturn
+                    ? "It can be undone until the step marked."
+                    : "Until it is done, cancelling undoes everything."}
+                </p>
+              )}
+            </section>
+          </div>
+          <footer className="flex items-center gap-4 border-t border-rule bg-sheet px-6 py-3">
+            <button className="button" onClick={p.onClose}>
+              Close
+            </button>
+            <span className="ml-auto text-soft">{left(p.plan)}</span>
+            <button className="button-main" disabled={!p.plan?.runnable || p.busy} onClick={p.onRun}>
+              {p.does}
+            </button>
+          </footer>
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}
+
+/** What still keeps the plan from running. */
+function left(plan?: Plan): string {
+  if (!plan) return "";
+  const blocked = plan.findings.filter((f) => f.severity === "blocker").length;
+  const open = plan.findings.filter((f) => f.severity === "choice" && !f.answer).length;
+  if (blocked > 0) return `${count(blocked, "finding")} cannot be settled here`;
+  return open > 0 ? `${count(open, "decision")} left` : "";
+}
+
+function FindingRow({
+  finding: f,
+  chosen,
+  onAnswer,
+}: {
+  finding: Finding;
+  chosen?: string;
+  onAnswer: (answer: string) => void;
+}) {
+  const value = (chosen ?? f.answer ?? "").split(":")[0] ?? "";
+  const suggested = (id: string) => (typeof f.detail[id] === "string" ? (f.detail[id] as string) : "");
+  const given = (chosen ?? f.answer ?? "").split(":").slice(1).join(":");
+  const switches = Array.isArray(f.detail.switches) ? (f.detail.switches as string[]) : [];
+  return (
+    <article className={`mb-3 border-l-4 bg-sheet px-3 py-2 ${edge[f.severity]}`}>
+      <h4 className="flex items-baseline gap-3">
+        <span className={`font-semibold ${ink[f.severity]}`}>{word[f.severity]}</span>
+        <span className="font-semibold">{f.subject}</span>
+        <span className="mono ml-auto text-soft">{f.code}</span>
+      </h4>
+      <p className="mt-0.5">{f.message}</p>
+      {f.severity === "choice" && (
+        <RadioGroup
+          value={value}
+          onChange={(id: string) => onAnswer(suggested(id) ? `${id}:${suggested(id)}` : id)}
+          className="mt-1.5 grid gap-1"
+          aria-label={f.message}
+        >
+          {f.remedies.map((r) => (
+            <div key={r.id} className="flex items-center gap-2">
+              <Radio
+                value={r.id}
+                className="group flex cursor-pointer items-center gap-2 rounded-sm px-1 data-focus:outline-2 data-focus:outline-sea"
+              >
+                <span className="grid size-4 place-items-center rounded-full border border-soft group-data-checked:border-sea">
+                  <span className="size-2 rounded-full group-data-checked:bg-sea" />
+                </span>
+                <span className={r.explicit ? "text-wreck" : ""}>{r.label}</span>
+                {r.recommended && <span className="text-beacon">recommended</span>}
+                {r.explicit && <span className="text-wreck">never taken by itself</span>}
+              </Radio>
+              {value === r.id && r.takes === "switch" && switches.length > 0 && (
+                <select
+                  aria-label="Switch"
+                  className="field"
+                  value={given}
+                  onChange={(e) => onAnswer(`${r.id}:${e.target.value}`)}
+                >
+                  <option value="">choose …</option>
+                  {switches.map((s) => (
+                    <option key={s}>{s}</option>
+                  ))}
+                </select>
+              )}
+              {value === r.id && r.takes && !(r.takes === "switch" && switches.length > 0) && (
+                <input
+                  aria-label={r.takes}
+                  className="field"
+                  defaultValue={given || suggested(r.id)}
+                  onBlur={(e) => onAnswer(`${r.id}:${e.target.value}`)}
+                />
+              )}
+            </div>
+          ))}
+        </RadioGroup>
+      )}
+    </article>
+  );
+}

@@ -1,0 +1,35 @@
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { useMemo, useRef, useState } from "react";
+import { makePlan, startJob } from "../api";
+import type { Finding, Job, Request_ } from "../api";
+import { keyOf } from "./PlanSheet";
+
+/**
+ * Works a request out, again after every answer. Recommendations are taken
+ * unless something else is chosen; the sheet shows them as chosen already.
+ */
+export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => void) {
+  const [answers, setAnswers] = useState<Record<string, string>>({});
+  const key = useRef(crypto.randomUUID());
+  const full = useMemo(
+    () => (request ? { ...request, answers, takeRecommended: true } : undefined),
+    [request, answers],
+  );
+  const plan = useQuery({
+    queryKey: ["plan", full],
+    queryFn: () => makePlan(full!),
+    enabled: full !== undefined,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const run = useMutation({ mutationFn: () => startJob(full!, key.current), onSuccess: onStarted });
+  const answer = (f: Finding, a: string) => setAnswers((old) => ({ ...old, [keyOf(f)]: a }));
+  return {
+    answers,
+    answer,
+    plan: plan.data,
+    problem: run.error ?? plan.error,
+    busy: run.isPending || run.isSuccess || plan.isFetching,
+    run: () => run.mutate(),
+  };
+}

@@ -1,0 +1,9 @@
+import react from "@vitejs/plugin-react";
+import tailwindcss from "@tailwindcss/vite";
+import { defineConfig } from "vite";
+
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: { outDir: "dist", emptyOutDir: false, assetsInlineLimit: 0, chunkSizeWarningLimit: 900 },
+  server: { proxy: { "/api": "http://127.0.0.1:7480" } },
+});

@@ -1,0 +1,150 @@
+package tests
+
+import (
+	"context"
+	"flag"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+var shots = flag.String("shots", "", "directory to write screenshots of the console to")
+
+type act = chromedp.Action[chromedp.Void]
+
+const waitFor = 40 * time.Second
+
+// browser opens a page of 1280×800 in headless Chromium.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	options := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
+	options = append(options, chromedp.ExecPath(need(t, "chromium", "chromium")), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	return ctx
+}
+
+// do runs actions on the page; a page that does not get there in time fails.
+func do(t *testing.T, ctx context.Context, what string, actions ...act) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(ctx, waitFor)
+	defer cancel()
+	if err := chromedp.Do(ctx, actions...); err != nil {
+		alive, end := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer end()
+		page, _ := chromedp.Run(alive, chromedp.Text(chromedp.CSS("body")))
+		t.Fatalf("%s: %v\nThe page says:\n%s", what, err, page)
+	}
+}
+
+// shot keeps a picture of the page when they are wanted.
+func shot(t *testing.T, ctx context.Context, name string) {
+	t.Helper()
+	if *shots == "" {
+		return
+	}
+	time.Sleep(400 * time.Millisecond) // until what moves has settled
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(*shots, name+".png"), png, 0o644))
+}
+
+func night(on bool) act {
+	scheme := "light"
+	if on {
+		scheme = "dark"
+	}
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+		return err
+	})
+}
+
+// dropFile lets a file fall onto the page.
+func dropFile(path string) act {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		data := &input.DragData{Items: []*input.DragDataItem{}, Files: []string{path}, DragOperationsMask: 1}
+		for _, kind := range []input.DispatchDragEventType{"dragEnter", "dragOver", "drop"} {
+			if _, err := cdp.Call(ctx, t, input.DispatchDragEvent, input.DispatchDragEventParams{Type: kind, X: 600, Y: 400, Data: data}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func byText(tag, text string) chromedp.Search {
+	return chromedp.Search("//" + tag + "[contains(normalize-space(.), '" + text + "')]")
+}
+
+func signInto(t *testing.T, ctx context.Context, e *estate) {
+	t.Helper()
+	do(t, ctx, "sign in", chromedp.Navigate(e.server), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)))
+	shot(t, ctx, "console-sign-in")
+	do(t, ctx, "sign in", chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong"), chromedp.Click(byText("button", "Sign in")),
+		chromedp.WaitVisible(byText("p", "Name or password is wrong")),
+		chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), e.password), chromedp.Click(byText("button", "Sign in")),
+		chromedp.WaitVisible(byText("h1", "Lineages")), chromedp.WaitVisible(byText("a", "tide-gauge")))
+}
+
+// TestConsole does what the console is for: sign in, drop a package, settle the
+// choices, watch the job, see the family tree.
+func TestConsole(t *testing.T) {
+	e := ownEstate(t)
+	file := tempFile(t, "tide-gauge.ova")
+	e.ok(t, "export", "gannet/tide-gauge", file)
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	shot(t, ctx, "console-lineages")
+
+	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]`)))
+	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"), chromedp.WaitVisible(byText("*[@role='option']", "petrel")),
+		chromedp.Click(byText("*[@role='option']", "petrel")),
+		chromedp.WaitVisible(byText("*", "identity.origin-alive")))
+	text, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(`[aria-label=Findings]`)))
+	require.NoError(t, err)
+	require.Contains(t, text, "It was made from gannet/tide-gauge")
+	require.Contains(t, text, "belongs to gannet/tide-gauge (stopped) and petrel/tide-probe (stopped)")
+	require.Contains(t, text, "becomes the switch labnet, by its segment")
+	shot(t, ctx, "console-plan-sheet")
+	// Another answer works the plan out again in place; then back.
+	do(t, ctx, "settle", chromedp.Click(byText("*[@role='radio']", "Keep the identity")),
+		chromedp.WaitVisible(byText("*", "identity.uuid-in-use")),
+		chromedp.Click(byText("*[@role='radio']", "Renew the identity")),
+		chromedp.WaitNotPresent(byText("*", "identity.uuid-in-use")))
+	made := `//article[@aria-label='import tide-gauge.ova']//a[contains(., 'See its lineage')]`
+	do(t, ctx, "run", chromedp.Click(byText("button", "to petrel and register")), chromedp.WaitVisible(byText("h1", "Jobs")))
+	shot(t, ctx, "console-jobs-working")
+	do(t, ctx, "watch", chromedp.WaitVisible(chromedp.Search(made)))
+	shot(t, ctx, "console-jobs")
+	do(t, ctx, "see the tree", chromedp.Click(chromedp.Search(made)), chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ○ stopped"]`)))
+	shot(t, ctx, "console-family-tree")
+
+	// The picture updates by itself when somebody else does something.
+	e.ok(t, "power", "on", "petrel/tide-gauge")
+	do(t, ctx, "updates by itself", chromedp.WaitVisible(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)))
+	do(t, ctx, "night", night(true))
+	shot(t, ctx, "console-family-tree-night")
+	do(t, ctx, "day", night(false))
+
+	do(t, ctx, "hosts", chromedp.Click(byText("a", "Hosts")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
+	shot(t, ctx, "console-hosts")
+
+	// A file that is no package is refused with the reason.
+	bad := tempFile(t, "notes.ova")
+	require.NoError(t, os.WriteFile(bad, []byte("these are only notes, padded to the length of a header"+string(make([]byte, 1024))), 0o644))
+	do(t, ctx, "a file that is no package", dropFile(bad), chromedp.WaitVisible(byText("p", "is no package")))
+}

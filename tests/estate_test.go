@@ -1,0 +1,274 @@
+// Package tests starts the real things - PostgreSQL, the service, the agents,
+// a browser - and uses them as people do.
+package tests
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/BurntSushi/toml"
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// estate is a demo that runs for the tests.
+type estate struct {
+	dir, binary, server string
+	password            string
+	cmd                 *exec.Cmd
+	out                 *bytes.Buffer
+}
+
+var (
+	shared     *estate
+	sharedOnce sync.Once
+	sharedErr  error
+	scratch    string
+)
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "unvora-tests-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755) // PostgreSQL's account passes through it
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	scratch = dir
+	code := m.Run()
+	if shared != nil {
+		shared.stop()
+	}
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// need fails when a program is missing, and says what to install.
+func need(t testing.TB, program, debian string) string {
+	t.Helper()
+	path, err := exec.LookPath(program)
+	require.NoErrorf(t, err, "%s is missing: apt-get install %s (make test does that)", program, debian)
+	return path
+}
+
+// theEstate is one demo that most tests share.
+func theEstate(t testing.TB) *estate {
+	t.Helper()
+	sharedOnce.Do(func() { shared, sharedErr = startEstate(filepath.Join(scratch, "shared")) })
+	require.NoError(t, sharedErr)
+	return shared
+}
+
+// ownEstate is a demo for one test that breaks things.
+func ownEstate(t testing.TB) *estate {
+	t.Helper()
+	e, err := startEstate(filepath.Join(scratch, strings.ReplaceAll(t.Name(), "/", "-")))
+	require.NoError(t, err)
+	t.Cleanup(e.stop)
+	return e
+}
+
+var buildOnce = sync.OnceValues(func() (string, error) {
+	binary := filepath.Join(scratch, "unvora")
+	out, err := exec.Command("go", "build", "-o", binary, "../cmd/unvora").CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("%w\n%s", err, out)
+	}
+	return binary, nil
+})
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func startEstate(dir string) (*estate, error) {
+	binary, err := buildOnce()
+	if err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	e := &estate{dir: dir, binary: binary, server: fmt.Sprintf("http://127.0.0.1:%d", port), out: &bytes.Buffer{}}
+	return e, e.start(port)
+}
+
+func (e *estate) start(port int) error {
+	os.Remove(filepath.Join(e.dir, "client.toml"))
+	e.cmd = exec.Command(e.binary, "demo", "--dir", e.dir, "--port", fmt.Sprint(port))
+	reader, writer, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	e.cmd.Stdout, e.cmd.Stderr = writer, writer
+	e.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := e.cmd.Start(); err != nil {
+		return err
+	}
+	writer.Close()
+	ready := make(chan bool, 1)
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, err := reader.Read(buf)
+			e.out.Write(buf[:n])
+			if strings.Contains(e.out.String(), "Ctrl-C stops everything") {
+				select {
+				case ready <- true:
+				default:
+				}
+			}
+			if err != nil {
+				ready <- false
+				return
+			}
+		}
+	}()
+	select {
+	case ok := <-ready:
+		if !ok {
+			return fmt.Errorf("the demo did not start:\n%s", e.out)
+		}
+	case <-time.After(2 * time.Minute):
+		e.stop()
+		return errors.New("the demo did not start within two minutes")
+	}
+	_, rest, _ := strings.Cut(e.out.String(), "with the password ")
+	e.password, _, _ = strings.Cut(rest, "\n")
+	return nil
+}
+
+func (e *estate) stop() {
+	if e.cmd == nil || e.cmd.Process == nil {
+		return
+	}
+	e.cmd.Process.Signal(syscall.SIGINT)
+	done := make(chan struct{})
+	go func() { e.cmd.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(40 * time.Second):
+		e.cmd.Process.Kill()
+	}
+}
+
+// pids of the estate's processes, by name.
+func (e *estate) pids(t testing.TB) map[string]int {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join(e.dir, "pids.json"))
+	require.NoError(t, err)
+	var pids map[string]int
+	require.NoError(t, json.Unmarshal(raw, &pids))
+	return pids
+}
+
+// result of a command.
+type result struct {
+	out, err string
+	status   int
+}
+
+func (e *estate) command(ctx context.Context, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, e.binary, args...)
+	cmd.Env = append(os.Environ(), "UNVORA_CONFIG="+filepath.Join(e.dir, "client.toml"), "HOME="+e.dir)
+	cmd.Dir = e.dir
+	return cmd
+}
+
+// run calls the client as a person does.
+func (e *estate) run(t testing.TB, args ...string) result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	defer cancel()
+	cmd := e.command(ctx, args...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var ended *exec.ExitError
+	if err != nil && !errors.As(err, &ended) {
+		require.NoError(t, err)
+	}
+	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// ok calls the client and expects it to succeed.
+func (e *estate) ok(t testing.TB, args ...string) string {
+	t.Helper()
+	r := e.run(t, args...)
+	require.Equalf(t, 0, r.status, "unvora %s\n%s%s", strings.Join(args, " "), r.out, r.err)
+	return r.out
+}
+
+// get calls the client with -o json and decodes what it prints.
+func get[T any](t testing.TB, e *estate, args ...string) T {
+	t.Helper()
+	var v T
+	out := e.ok(t, append(args, "-o", "json")...)
+	require.NoErrorf(t, json.Unmarshal([]byte(out), &v), "unvora %s\n%s", strings.Join(args, " "), out)
+	return v
+}
+
+// api is a client with the administrator's token.
+func (e *estate) api(t testing.TB) *openapi.ClientWithResponses {
+	t.Helper()
+	var p struct{ Server, Token string }
+	_, err := toml.DecodeFile(filepath.Join(e.dir, "client.toml"), &p)
+	require.NoError(t, err)
+	return e.apiWith(t, p.Token)
+}
+
+func (e *estate) apiWith(t testing.TB, token string) *openapi.ClientWithResponses {
+	t.Helper()
+	c, err := openapi.NewClientWithResponses(e.server+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+	require.NoError(t, err)
+	return c
+}
+
+// pool is a pool's directory at a host.
+func (e *estate) pool(host, pool string) string { return filepath.Join(e.dir, "hosts", host, pool) }
+
+// leftovers lists working files in a host's pools and shelves.
+func (e *estate) leftovers(t testing.TB, host string) (found []string) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(filepath.Join(e.dir, "hosts", host), func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name := d.Name()
+		if d.IsDir() && name == ".unvora" || strings.HasSuffix(name, ".part") || strings.HasSuffix(name, ".package") || strings.HasPrefix(name, "spool-") {
+			found = append(found, path)
+		}
+		return nil
+	}))
+	return found
+}
+
+func tempFile(t testing.TB, name string) string {
+	t.Helper()
+	dir := t.TempDir()
+	return filepath.Join(dir, name)
+}
