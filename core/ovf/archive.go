@@ -40,7 +40,7 @@ func Index(src disk.Source, name string) ([]Entry, error) {
 			break
 		}
 		if err != nil {
-			if len(entries) == 0 && before == 0 && err == tar.ErrHeader {
+			if len(entries) == 0 && before == 0 {
 				return nil, &Problem{Code: "package.unknown", Subject: name, Offset: 0, Message: "this is no package: neither an OVA archive nor a descriptor"}
 			}
 			return entries, &Problem{Code: "package.truncated", Subject: name, Offset: before,

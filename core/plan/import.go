@@ -269,6 +269,12 @@ func (b *builder) wiring(facts ImportFacts, req ImportRequest, m *machine.Machin
 		case to != "":
 		case match.Switch == "":
 			f := fit.Raise("network.unmapped", n.Name, fmt.Sprintf("No switch of %s reaches the network %s.", facts.Host.Name, orNone(n.Network)), map[string]any{"network": n.Network, "switches": names})
+			f.Recommend("unplugged")
+			for _, s := range facts.Host.Switches {
+				if s.Segment == wiring.Quarantine { // nothing is lost there, and nothing gets out
+					f.Recommend("quarantine")
+				}
+			}
 			f = b.raise(f, "")
 			to = b.wired(f, facts.Host.Switches)
 		case len(match.Likely) > 0:

@@ -198,13 +198,13 @@ func (a *app) showPlan(p openapi.Plan) {
 		case f.Severity == openapi.FindingSeverityChoice:
 			var labels []string
 			for _, r := range f.Remedies {
-				l := r.Id
+				l := fmt.Sprintf("? %-12s %s", r.Id, r.Label)
 				if r.Recommended {
 					l += " (recommended)"
 				}
-				labels = append(labels, l)
+				labels = append(labels, a.paint(yellow, l))
 			}
-			answer = a.paint(yellow, "? "+strings.Join(labels, " | "))
+			answer = strings.Join(labels, "\n           ")
 		}
 		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)), a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
 		if answer != "" {

@@ -1,0 +1,165 @@
+package tests
+
+import (
+	"bufio"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// judged is an image that QEMU's storage daemon has opened and serves over NBD:
+// an independent reader.
+type judged struct {
+	conn net.Conn
+	size int64
+}
+
+// daemon starts QEMU's storage daemon; args name the block devices. It returns
+// the path of its NBD socket and a connection for QMP.
+func daemon(t testing.TB, args ...string) (nbd string, qmp func(command string, arguments map[string]any) error) {
+	t.Helper()
+	binary := need(t, "qemu-storage-daemon", "qemu-system-common")
+	dir, err := os.MkdirTemp("", "judge-")
+	require.NoError(t, err)
+	nbd, control := filepath.Join(dir, "nbd"), filepath.Join(dir, "qmp")
+	args = append([]string{"--nbd-server", "addr.type=unix,addr.path=" + nbd, "--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor", "chardev=q"}, args...)
+	cmd := exec.Command(binary, args...)
+	var said strings.Builder
+	cmd.Stderr = &said
+	require.NoError(t, cmd.Start())
+	ended := make(chan struct{})
+	go func() { cmd.Wait(); close(ended) }()
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		<-ended
+		os.RemoveAll(dir)
+	})
+	var conn net.Conn
+	for began := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+		if conn, err = net.Dial("unix", control); err == nil {
+			break
+		}
+		select {
+		case <-ended:
+			t.Fatalf("QEMU's storage daemon refuses: %s", said.String())
+		default:
+			require.Less(t, time.Since(began), 20*time.Second, "QEMU's storage daemon does not start")
+		}
+	}
+	t.Cleanup(func() { conn.Close() })
+	answers := bufio.NewScanner(conn)
+	answers.Buffer(nil, 1<<20)
+	require.True(t, answers.Scan(), "greeting")
+	call := func(command string, arguments map[string]any) error {
+		if err := json.NewEncoder(conn).Encode(map[string]any{"execute": command, "arguments": arguments}); err != nil {
+			return err
+		}
+		for answers.Scan() {
+			var a struct {
+				Return json.RawMessage
+				Error  *struct{ Desc string }
+			}
+			if err := json.Unmarshal(answers.Bytes(), &a); err != nil {
+				return err
+			}
+			if a.Error != nil {
+				return fmt.Errorf("%s: %s", command, a.Error.Desc)
+			}
+			if a.Return != nil {
+				return nil
+			}
+		}
+		return io.ErrUnexpectedEOF
+	}
+	require.NoError(t, call("qmp_capabilities", map[string]any{}))
+	return nbd, call
+}
+
+// judge opens an image of a format.
+func judge(t testing.TB, format, path string) *judged {
+	t.Helper()
+	nbd, _ := daemon(t, "--blockdev", "driver=file,node-name=file,read-only=on,locking=off,filename="+path,
+		"--blockdev", "driver="+format+",node-name=image,file=file,read-only=on", "--export", "type=nbd,id=e,node-name=image,name=image")
+	return dialNBD(t, nbd, "image")
+}
+
+// dialNBD connects to an export (NBD protocol, fixed newstyle negotiation).
+func dialNBD(t testing.TB, socket, export string) *judged {
+	t.Helper()
+	conn, err := net.Dial("unix", socket)
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	be := binary.BigEndian
+	greeting := make([]byte, 18)
+	_, err = io.ReadFull(conn, greeting)
+	require.NoError(t, err)
+	require.Equal(t, "NBDMAGICIHAVEOPT", string(greeting[:16]))
+	hello := be.AppendUint32(nil, 3) // fixed newstyle, no zeroes
+	hello = append(hello, "IHAVEOPT"...)
+	hello = be.AppendUint32(hello, 1) // export name
+	hello = be.AppendUint32(hello, uint32(len(export)))
+	_, err = conn.Write(append(hello, export...))
+	require.NoError(t, err)
+	answer := make([]byte, 10)
+	_, err = io.ReadFull(conn, answer)
+	require.NoError(t, err)
+	return &judged{conn, int64(be.Uint64(answer))}
+}
+
+func (j *judged) command(t testing.TB, kind uint16, off int64, length int, data []byte) {
+	t.Helper()
+	be := binary.BigEndian
+	req := be.AppendUint32(nil, 0x25609513)
+	req = be.AppendUint16(req, 0)
+	req = be.AppendUint16(req, kind)
+	req = be.AppendUint64(req, 7)
+	req = be.AppendUint64(req, uint64(off))
+	req = be.AppendUint32(req, uint32(length))
+	_, err := j.conn.Write(append(req, data...))
+	require.NoError(t, err)
+	reply := make([]byte, 16)
+	_, err = io.ReadFull(j.conn, reply)
+	require.NoError(t, err)
+	require.Zero(t, be.Uint32(reply[4:]), "error of QEMU at byte %d", off)
+}
+
+func (j *judged) read(t testing.TB, off int64, length int) []byte {
+	t.Helper()
+	j.command(t, 0, off, length, nil)
+	p := make([]byte, length)
+	_, err := io.ReadFull(j.conn, p)
+	require.NoError(t, err)
+	return p
+}
+
+func (j *judged) write(t testing.TB, off int64, p []byte) {
+	t.Helper()
+	j.command(t, 1, off, len(p), p)
+}
+
+func (j *judged) flush(t testing.TB) {
+	t.Helper()
+	j.command(t, 3, 0, 0, nil)
+}
+
+// sum is the SHA-256 of all guest bytes.
+func (j *judged) sum(t testing.TB) string {
+	t.Helper()
+	h := sha256.New()
+	for off := int64(0); off < j.size; off += 16 << 20 {
+		h.Write(j.read(t, off, int(min(16<<20, j.size-off))))
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
