@@ -22,7 +22,7 @@ type Remedy struct {
 	Label       string `json:"label"`
 	Recommended bool   `json:"recommended"`
 	Explicit    bool   `json:"explicit"` // loses data or secrets: never recommended, never taken unasked
-	Takes       string `json:"takes"` // file, pool, switch, number, text, key, time; null in JSON when nothing
+	Takes       string `json:"takes"`    // file, pool, switch, number, text, key, time; null in JSON when nothing
 }
 
 // MarshalJSON writes null where there is nothing to take.

@@ -137,7 +137,7 @@ func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, 
 		t := time.Now().AddDate(0, 0, days)
 		expires = &t
 	}
-	return token, a.inv.AddToken(ctx, u.ID, name, hashOf(token), expires)
+	return token, a.inv.AddToken(ctx, u, name, hashOf(token), expires)
 }
 
 // ByToken finds who a token belongs to.

@@ -32,7 +32,7 @@ func doPlace(_ context.Context, t *task) (any, error) {
 			return nil, err
 		}
 	}
-	return nil, t.a.store.put("register", folder, registered{Since: time.Now()})
+	return nil, t.a.store.list(folder, registered{Since: time.Now()})
 }
 
 func assemble(staging, folder string, p hostlink.PlaceTask) error {
@@ -89,5 +89,5 @@ func undoPlace(t *task) error {
 	if t.a.driver.State(folder) == "running" {
 		return fmt.Errorf("%s runs; stop it first", p.Name)
 	}
-	return errors.Join(t.a.store.drop("register", folder), os.RemoveAll(folder), syncDir(p.Pool))
+	return errors.Join(t.a.store.delist(folder), os.RemoveAll(folder), syncDir(p.Pool))
 }

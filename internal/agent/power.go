@@ -36,12 +36,7 @@ func undoStop(t *task) error {
 
 // power starts or stops a registered machine; one that is so already is left alone.
 func (a *Agent) power(folder string, on bool) error {
-	var e registered
-	there, err := a.store.get("register", folder, &e)
-	if err != nil {
-		return err
-	}
-	if !there {
+	if _, there := a.store.register()[folder]; !there {
 		return &taskError{"copy.unknown", fmt.Sprintf("%s does not list a machine in %s", a.config.Name, folder)}
 	}
 	running := a.driver.State(folder) == "running"
@@ -59,5 +54,5 @@ func (a *Agent) power(folder string, on bool) error {
 			return err
 		}
 	}
-	return a.store.put("register", folder, registered{Running: on, Since: time.Now()})
+	return a.store.list(folder, registered{Running: on, Since: time.Now()})
 }

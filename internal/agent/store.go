@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"sync"
 	"time"
 
 	bolt "go.etcd.io/bbolt"
@@ -11,7 +13,12 @@ import (
 
 // store keeps what must survive the agent: register, tasks, journals, the
 // newest epoch of each job, pool ids, trust.
-type store struct{ db *bolt.DB }
+type store struct {
+	db *bolt.DB
+
+	mu     sync.Mutex
+	listed map[string]registered // the register, as in the database
+}
 
 var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust"}
 
@@ -33,7 +40,7 @@ func openStore(path string) (*store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the agent's records in %s: %w", path, err)
 	}
-	return &store{db}, db.Update(func(tx *bolt.Tx) error {
+	err = db.Update(func(tx *bolt.Tx) error {
 		for _, b := range buckets {
 			if _, err := tx.CreateBucketIfNotExists([]byte(b)); err != nil {
 				return err
@@ -41,6 +48,9 @@ func openStore(path string) (*store, error) {
 		}
 		return nil
 	})
+	s := &store{db: db}
+	s.listed = each[registered](s, "register")
+	return s, err
 }
 
 func (s *store) Close() error { return s.db.Close() }
@@ -84,7 +94,26 @@ func each[T any](s *store, bucket string) map[string]T {
 	return all
 }
 
-func (s *store) register() map[string]registered { return each[registered](s, "register") }
+// register is what the host lists; it is asked for at every survey.
+func (s *store) register() map[string]registered {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.listed)
+}
+
+func (s *store) list(folder string, r registered) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.listed[folder] = r
+	return s.put("register", folder, r)
+}
+
+func (s *store) delist(folder string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.listed, folder)
+	return s.drop("register", folder)
+}
 
 // firstRegister lists the machines that the host has when its agent is new.
 func (s *store) firstRegister(machines []MachineConfig) error {
@@ -93,7 +122,7 @@ func (s *store) firstRegister(machines []MachineConfig) error {
 		return err
 	}
 	for _, m := range machines {
-		if err := s.put("register", m.Folder, registered{Running: m.Running, Since: time.Now()}); err != nil {
+		if err := s.list(m.Folder, registered{Running: m.Running, Since: time.Now()}); err != nil {
 			return err
 		}
 	}

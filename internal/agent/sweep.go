@@ -34,7 +34,7 @@ type sweep struct {
 }
 
 type seenFolder struct {
-	stamp      string
+	stamp      stamp
 	descriptor string // file name, "" when there is none
 	round, gen uint64
 	hostlink.Folder
@@ -125,16 +125,16 @@ func (s *sweep) look() []hostlink.Pool {
 		if !poolThere {
 			state = "away"
 		}
-		stamp := ""
+		var now stamp
 		old := s.folders[path]
 		if filesThere {
-			stamp = folderStamp(path, old)
+			now = folderStamp(path, old)
 		}
-		if old != nil && old.stamp == stamp && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere {
+		if old != nil && old.stamp == now && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere {
 			old.round = s.round
 			return
 		}
-		f := &seenFolder{stamp: stamp, round: s.round, gen: next}
+		f := &seenFolder{stamp: now, round: s.round, gen: next}
 		f.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere, State: state}
 		if filesThere {
 			f.descriptor = findDescriptor(path)
@@ -158,13 +158,16 @@ func (s *sweep) look() []hostlink.Pool {
 		if p.State == "away" {
 			continue
 		}
-		entries, err := os.ReadDir(p.Path)
+		dir, err := os.Open(p.Path)
 		if err != nil {
 			continue
 		}
+		entries, _ := dir.ReadDir(-1) // in any order: the order is the reader's affair
+		dir.Close()
+		root := filepath.Clean(p.Path) + "/"
 		for _, e := range entries {
-			if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-				path := filepath.Join(p.Path, e.Name())
+			if e.IsDir() && e.Name()[0] != '.' {
+				path := root + e.Name()
 				_, registered := register[path]
 				note(path, p.ID, registered, true, true)
 			}
@@ -242,21 +245,20 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 	return changed
 }
 
-// folderStamp changes when files come or go, or the descriptor is written. A
-// disk that a running machine writes to does not count.
-func folderStamp(path string, known *seenFolder) string {
+// stamp changes when files come or go, or the descriptor is written. A disk
+// that a running machine writes to does not count.
+type stamp struct{ folder, descriptor, size int64 }
+
+func folderStamp(path string, known *seenFolder) (s stamp) {
 	var st unix.Stat_t
 	if unix.Lstat(path, &st) != nil {
-		return "absent"
+		return s
 	}
-	stamp := strconv.AppendInt(make([]byte, 0, 64), st.Mtim.Nano(), 36)
+	s.folder = st.Mtim.Nano()
 	if known != nil && known.descriptor != "" && unix.Lstat(path+"/"+known.descriptor, &st) == nil {
-		stamp = append(stamp, '.')
-		stamp = strconv.AppendInt(stamp, st.Mtim.Nano(), 36)
-		stamp = append(stamp, '.')
-		stamp = strconv.AppendInt(stamp, st.Size, 36)
+		s.descriptor, s.size = st.Mtim.Nano(), st.Size
 	}
-	return string(stamp)
+	return s
 }
 
 func findDescriptor(folder string) string {

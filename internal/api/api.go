@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -217,6 +218,8 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: capital(err.Error()) + ".", Next: "Load the page again."}
 	case errors.As(err, &fault):
 		p = Problem{Title: "Refused by the agent", Status: 409, Code: fault.Code, Detail: fault.Message}
+	case databaseAway(err):
+		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer: " + err.Error() + ".", Next: "Jobs go on when it is back; try again in a moment."}
 	case c.Request.Context().Err() != nil:
 		return // nobody listens any more
 	default:
@@ -224,6 +227,15 @@ func (s *Server) problem(c *gin.Context, err error) {
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.JSON(p.Status, p)
+}
+
+// databaseAway tells an outage of PostgreSQL from its other errors (SQLSTATE
+// classes 08, connection, and 57P, operator intervention).
+func databaseAway(err error) bool {
+	var connect *pgconn.ConnectError
+	var pg *pgconn.PgError
+	return errors.As(err, &connect) || pgconn.SafeToRetry(err) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P"))
 }
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

@@ -134,6 +134,9 @@ func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
 	if json.Unmarshal(raw, &p.Problem) != nil || p.Detail == "" {
 		return nil, &exit{statusFailed, fmt.Errorf("%s answers %s: is that an Unvora service?", c.server, res.Status)}
 	}
+	if res.StatusCode == http.StatusServiceUnavailable {
+		return nil, &exit{statusUnreachable, &unreachable{p}}
+	}
 	status := statusOfCode[p.Code]
 	if status == 0 {
 		status = statusFailed

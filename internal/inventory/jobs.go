@@ -265,7 +265,13 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 			if _, err := tx.Exec(ctx, `delete from given_uuids where job_id = $1`, j.ID); err != nil {
 				return err
 			}
-			if err := Audit(ctx, tx, Entry{Who: j.UserName, What: j.Operation + " " + state, Subject: j.Subject, Why: j.Note, Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
+		}
+		if state != "done" || j.NewCopy == nil { // a new copy has an entry of its own
+			what := j.Operation
+			if state != "done" {
+				what += " " + state
+			}
+			if err := Audit(ctx, tx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note, Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
 				return err
 			}
 		}

@@ -51,9 +51,13 @@ func (inv *Inventory) CountUsers(ctx context.Context) (n int, err error) {
 }
 
 // AddToken keeps the hash of a token.
-func (inv *Inventory) AddToken(ctx context.Context, user uuid.UUID, name string, hash []byte, expires *time.Time) error {
-	_, err := inv.Pool.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4, $5)`, hash, NewID(), user, name, expires)
-	return err
+func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, hash []byte, expires *time.Time) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4, $5)`, hash, NewID(), user.ID, name, expires); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: user.Name, What: "token add", Subject: name})
+	})
 }
 
 // UserByToken returns nil for a token that is not known, or not any more.

@@ -2,7 +2,6 @@ package qcow2
 
 import (
 	"bytes"
-	"compress/flate"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -12,6 +11,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/inflate"
 )
 
 // Image is an open QCOW2 layer.
@@ -265,21 +265,29 @@ func (i *Image) readCompressed(p []byte, desc uint64, from int64) (int, error) {
 	if _, err := i.src.ReadAt(packed, host); err != nil && err != io.EOF {
 		return 0, err
 	}
-	var r io.Reader
+	var err error
 	if i.zstd {
-		d, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(8<<20))
-		if err != nil {
-			return 0, err
-		}
-		defer d.Close()
-		r = d
+		err = unpackZstd(plain, packed)
 	} else {
-		r = flate.NewReader(bytes.NewReader(packed))
+		var n int
+		if n, _, err = inflate.Raw(plain, packed); err == nil && n < len(plain) {
+			err = io.ErrUnexpectedEOF
+		}
 	}
-	if _, err := io.ReadFull(r, plain); err != nil {
+	if err != nil {
 		return 0, disk.Damaged(host, "compressed cluster: %v", err)
 	}
 	return copy(p, plain[from:]), nil
+}
+
+func unpackZstd(plain, packed []byte) error {
+	d, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(8<<20))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	_, err = io.ReadFull(d, plain)
+	return err
 }
 
 // tableCache keeps L2 tables within a bound.

@@ -1,15 +1,13 @@
 package vmdk
 
 import (
-	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"sync"
 
-	"github.com/klauspost/compress/zlib"
-
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/inflate"
 )
 
 // Image is a sparse VMDK read in any order.
@@ -204,42 +202,23 @@ func (i *Image) readGrain(p []byte, host, inGrain, lba int64) error {
 	if n, err := i.src.ReadAt(packed, host+12); n < len(packed) {
 		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
 	}
-	if err := inflate(plain, packed); err != nil {
+	if err := unpack(plain, packed); err != nil {
 		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
 	}
 	copy(p, plain[inGrain:])
 	return nil
 }
 
-var inflaters sync.Pool
-
-// inflate unpacks a zlib stream (RFC 1950). One that ends early leaves the
-// rest of plain zero: the last grain of a disk may be stored short.
-func inflate(plain, packed []byte) error {
-	src := bytes.NewReader(packed)
-	r, _ := inflaters.Get().(io.ReadCloser)
-	var err error
-	if r == nil {
-		r, err = zlib.NewReader(src)
-	} else {
-		err = r.(zlib.Resetter).Reset(src, nil)
-	}
-	if err != nil {
-		return err
-	}
-	n, err := io.ReadFull(r, plain)
+// unpack inflates a grain (RFC 1950). One that ends early leaves the rest of
+// plain zero: the last grain of a disk may be stored short.
+func unpack(plain, packed []byte) error {
+	n, err := inflate.Zlib(plain, packed)
 	switch {
-	case err == nil: // to the end, so that the checksum is compared
-		var one [1]byte
-		if m, e := r.Read(one[:]); m != 0 || e != io.EOF {
-			err = fmt.Errorf("unpacks to more than %d bytes or fails its checksum (%v)", len(plain), e)
-		}
-	case err == io.ErrUnexpectedEOF && n > 0 && n%sectorBytes == 0:
-		clear(plain[n:])
-		err = nil
+	case err != nil:
+		return err
+	case n == 0 || n%sectorBytes != 0:
+		return fmt.Errorf("it unpacks to %d bytes", n)
 	}
-	if err == nil {
-		inflaters.Put(r)
-	}
-	return err
+	clear(plain[n:])
+	return nil
 }

@@ -124,7 +124,7 @@ func (f *StreamFeed) Next() (disk.Piece, error) {
 			if int64(len(dst)) < f.h.grainBytes() {
 				plain = make([]byte, f.h.grainBytes())
 			}
-			if err := inflate(plain, (*buf)[12:12+size]); err != nil {
+			if err := unpack(plain, (*buf)[12:12+size]); err != nil {
 				return disk.Damaged(start, "grain of sector %d: %v", lba, err)
 			}
 			copy(dst, plain)

@@ -1,0 +1,85 @@
+package vmdk_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/qcow2"
+	"unvora.example/unvora/core/disk/vmdk"
+)
+
+const benchBytes = 128 << 20
+
+// readings is text that compresses to about a half, as what guests hold.
+func readings(n int) []byte {
+	rng := rand.New(rand.NewChaCha8([32]byte{1}))
+	p := make([]byte, 0, n+64)
+	for len(p) < n {
+		if rng.IntN(4) == 0 {
+			p = append(p, fmt.Sprintf("%c%c%c", rng.IntN(256), rng.IntN(256), rng.IntN(256))...)
+		}
+		p = append(p, fmt.Sprintf("tide level station %d %d\n", rng.IntN(100000), rng.IntN(100))...)
+	}
+	return p[:n]
+}
+
+type plain struct{ p []byte }
+
+func (m plain) Info() disk.Info {
+	return disk.Info{Format: "raw", VirtualBytes: int64(len(m.p)), Clean: true}
+}
+func (m plain) Close() error { return nil }
+func (m plain) ReadAt(p []byte, off int64) (int, error) {
+	return bytes.NewReader(m.p).ReadAt(p, off)
+}
+func (m plain) Map(off int64) (disk.Range, error) {
+	return disk.Range{Offset: off, Length: int64(len(m.p)) - off, Kind: disk.Data}, nil
+}
+
+func stream(t testing.TB, p []byte) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	target, err := vmdk.CreateStream(&out, int64(len(p)), "0badcafe", nil)
+	require.NoError(t, err)
+	require.NoError(t, disk.Pump(context.Background(), target, disk.ImageFeed(plain{p}, 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, target.Finish())
+	return out.Bytes()
+}
+
+func BenchmarkStreamWrite(b *testing.B) {
+	p := readings(benchBytes)
+	b.SetBytes(benchBytes)
+	for b.Loop() {
+		target, err := vmdk.CreateStream(io.Discard, benchBytes, "0badcafe", nil)
+		require.NoError(b, err)
+		require.NoError(b, disk.Pump(context.Background(), target, disk.ImageFeed(plain{p}, 0, target.BlockBytes()), disk.Options{}))
+	}
+}
+
+func BenchmarkStreamToQCOW2(b *testing.B) {
+	packed := stream(b, readings(benchBytes))
+	path := filepath.Join(b.TempDir(), "out.qcow2")
+	b.SetBytes(benchBytes)
+	for b.Loop() {
+		f, err := os.Create(path)
+		require.NoError(b, err)
+		src, err := disk.OpenFile(f)
+		require.NoError(b, err)
+		target, err := qcow2.Create(src, benchBytes, qcow2.Options{})
+		require.NoError(b, err)
+		feed, err := vmdk.NewStreamFeed(bytes.NewReader(packed), nil)
+		require.NoError(b, err)
+		require.NoError(b, disk.Pump(context.Background(), target, feed, disk.Options{}))
+		require.NoError(b, target.Finish())
+		f.Close()
+	}
+}

@@ -1,0 +1,180 @@
+package tests
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+)
+
+// bigPackage writes an OVA whose only disk holds data MiB of bytes that hardly
+// compress, so that moving it takes a while.
+func bigPackage(t testing.TB, file, name string, data int) {
+	t.Helper()
+	const size = 8 << 30
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	defer f.Close()
+	m := &machine.Machine{Name: name, UUID: "0b0e5c5e-8c53-4f7e-9a3b-0f4f5b0c7a11", FirmwareUUID: "3f0d2c44-0d0b-4c6e-8c57-5f0c34f3b3a2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+		Disks: []machine.Disk{{ID: "disk1", File: name + ".vmdk", Format: "vmdk", VirtualBytes: size, Controller: "virtio-scsi"}},
+		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:aa:bb:cc", Network: "lab", Segment: "lab", VLAN: 20}}}
+	d, err := ovf.New(m)
+	require.NoError(t, err)
+	descriptor, err := d.Encode(8192)
+	require.NoError(t, err)
+	w := ovf.NewWriter(f, name+".ovf", 8192, time.Unix(1700000000, 0), nil)
+	h := sha256.New()
+	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), size, "1234abcd", nil)
+	require.NoError(t, err)
+	rng := rand.NewChaCha8([32]byte{7})
+	feed := &made{left: data, step: size / int64(data+1) / (1 << 20) << 20, rng: rng}
+	require.NoError(t, disk.Pump(context.Background(), target, feed, disk.Options{}))
+	require.NoError(t, target.Finish())
+	require.NoError(t, w.End(ovf.Member{Name: name + ".vmdk", Size: target.Length(), SHA256: hex.EncodeToString(h.Sum(nil))}))
+	_, err = w.Finish(descriptor)
+	require.NoError(t, err)
+}
+
+// made feeds MiBs of random bytes with holes between them.
+type made struct {
+	left     int
+	at, step int64
+	rng      *rand.ChaCha8
+}
+
+func (m *made) Next() (disk.Piece, error) {
+	if m.left == 0 {
+		return disk.Piece{}, io.EOF
+	}
+	block := make([]byte, 1<<20)
+	m.rng.Read(block)
+	p := disk.Piece{Offset: m.at, Length: len(block), Load: func(dst []byte) error { copy(dst, block); return nil }}
+	m.at += m.step
+	m.left--
+	return p, nil
+}
+
+// fetched is how many bytes the newest job has moved.
+func fetched(t *testing.T, e *estate) int64 {
+	t.Helper()
+	p, err := e.api(t).ListJobsWithResponse(context.Background(), &openapi.ListJobsParams{Limit: ptr(1)})
+	if err != nil || p.JSON200 == nil || len(p.JSON200.Items) == 0 {
+		return 0
+	}
+	return p.JSON200.Items[0].Done
+}
+
+// killDuring starts the command, kills the processes one after the other when
+// enough bytes have moved, and waits for the command to succeed all the same.
+func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
+	t.Helper()
+	before := fetched(t, e)
+	cmd := e.command(context.Background(), args...)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	killed := 0
+	for at := int64(150 << 20); killed < len(victims); {
+		select {
+		case err := <-ended:
+			t.Fatalf("it was over (%v) before %s could be killed:\n%s", err, victims[killed], &out)
+		case <-time.After(10 * time.Millisecond):
+		}
+		if done := fetched(t, e); done != before && done > at {
+			kill(t, e, victims[killed])
+			killed++
+			at = done + 150<<20
+		}
+	}
+	select {
+	case err := <-ended:
+		require.NoError(t, err, out.String())
+	case <-time.After(2 * time.Minute):
+		cmd.Process.Kill()
+		t.Fatalf("the job did not go on:\n%s", &out)
+	}
+}
+
+func kill(t *testing.T, e *estate, name string) {
+	t.Helper()
+	pid := e.pids(t)[name]
+	require.NotZero(t, pid, name)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+}
+
+// TestCrash: service and agents are killed in the middle of a disk. The job
+// goes on, the disk is right to the byte, and nothing is left over.
+func TestCrash(t *testing.T) {
+	e := ownEstate(t)
+	file := tempFile(t, "swell-model.ova")
+	bigPackage(t, file, "swell-model", 700)
+	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
+	check := func(t *testing.T, name string) {
+		c := get[openapi.Copy](t, e, "copies", name)
+		require.Equal(t, truth, judge(t, "qcow2", filepath.Join(c.Path, (*c.Machine.Disks)[0].File)).sum(t))
+		for _, h := range []string{"gannet", "petrel"} {
+			require.Empty(t, e.leftovers(t, h))
+		}
+	}
+	t.Run("service during an import from this computer", func(t *testing.T) {
+		killDuring(t, e, []string{"service"}, "import", file, "--host", "gannet", "--yes")
+		check(t, "gannet/swell-model")
+	})
+	t.Run("agent during an import from this computer", func(t *testing.T) {
+		killDuring(t, e, []string{"agent-petrel"}, "import", file, "--host", "petrel", "--yes")
+		check(t, "petrel/swell-model")
+	})
+	t.Run("service then agent during an export to a shelf", func(t *testing.T) {
+		killDuring(t, e, []string{"service", "agent-gannet"}, "export", "gannet/swell-model", "loft", "--yes")
+		shelved := filepath.Join(e.pool("gannet", "loft"), "swell-model.ova")
+		require.Contains(t, e.ok(t, "inspect", shelved, "--verify"), "manifest ok")
+		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, shelved)).sum(t))
+	})
+	t.Run("both agents during an import from a shelf elsewhere", func(t *testing.T) {
+		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "import", "loft/swell-model.ova", "--host", "petrel", "--name", "swell-second", "--yes")
+		check(t, "petrel/swell-second")
+	})
+	t.Run("service then agent during an export to this computer", func(t *testing.T) {
+		out := tempFile(t, "again.ova")
+		killDuring(t, e, []string{"service", "agent-petrel"}, "export", "petrel/swell-model", out)
+		require.Contains(t, e.ok(t, "inspect", out, "--verify"), "manifest ok")
+		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, out)).sum(t))
+	})
+	t.Run("the database", func(t *testing.T) {
+		killDuring(t, e, []string{"postgres"}, "import", file, "--host", "petrel", "--name", "swell-third", "--yes")
+		check(t, "petrel/swell-third")
+	})
+}
+
+// unpacked takes the disk out of a package with tar.
+func unpacked(t testing.TB, file string) string {
+	t.Helper()
+	dir, err := os.MkdirTemp(scratch, "unpacked-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	out, err := exec.Command(need(t, "tar", "tar"), "-xf", file, "-C", dir).CombinedOutput()
+	require.NoError(t, err, string(out))
+	found, err := filepath.Glob(filepath.Join(dir, "*.vmdk"))
+	require.NoError(t, err)
+	require.Len(t, found, 1, fmt.Sprint(found))
+	return found[0]
+}
