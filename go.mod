@@ -103,6 +103,7 @@ require (
 	google.golang.org/protobuf v1.36.12 // indirect
 	gopkg.in/yaml.v3 v3.0.1 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
+	pgregory.net/rapid v1.3.0 // indirect
 )
 
 tool (

@@ -28,7 +28,7 @@ import (
 // compress, so that moving it takes a while.
 func bigPackage(t testing.TB, file, name string, data int) {
 	t.Helper()
-	const size = 8 << 30
+	const size = 2 << 30
 	f, err := os.Create(file)
 	require.NoError(t, err)
 	defer f.Close()
@@ -93,7 +93,7 @@ func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	killed := 0
-	for at := int64(150 << 20); killed < len(victims); {
+	for at := int64(100 << 20); killed < len(victims); {
 		select {
 		case err := <-ended:
 			t.Fatalf("it was over (%v) before %s could be killed:\n%s", err, victims[killed], &out)
@@ -102,7 +102,7 @@ func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
 		if done := fetched(t, e); done != before && done > at {
 			kill(t, e, victims[killed])
 			killed++
-			at = done + 150<<20
+			at = done + 100<<20
 		}
 	}
 	select {
@@ -126,7 +126,7 @@ func kill(t *testing.T, e *estate, name string) {
 func TestCrash(t *testing.T) {
 	e := ownEstate(t)
 	file := tempFile(t, "swell-model.ova")
-	bigPackage(t, file, "swell-model", 700)
+	bigPackage(t, file, "swell-model", 500)
 	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
 	check := func(t *testing.T, name string) {
 		c := get[openapi.Copy](t, e, "copies", name)

@@ -227,11 +227,6 @@ var known = map[string]bool{
 	"ResourceAllocationSection": true, "PassportSection": true, "MachineSection": true,
 }
 
-type diskEntry struct {
-	disk machine.Disk
-	elem *etree.Element
-}
-
 func (d *Descriptor) read(name string) error {
 	root := d.doc.Root()
 	files := map[string]FileRef{}

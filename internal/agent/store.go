@@ -9,6 +9,7 @@ import (
 	"time"
 
 	bolt "go.etcd.io/bbolt"
+	berrors "go.etcd.io/bbolt/errors"
 )
 
 // store keeps what must survive the agent: register, tasks, journals, the
@@ -34,7 +35,7 @@ type trust struct {
 
 func openStore(path string) (*store, error) {
 	db, err := bolt.Open(path, 0o600, &bolt.Options{Timeout: 2 * time.Second})
-	if errors.Is(err, bolt.ErrTimeout) {
+	if errors.Is(err, berrors.ErrTimeout) {
 		return nil, fmt.Errorf("the agent's records in %s are in use: another agent runs with them", path)
 	}
 	if err != nil {

@@ -73,6 +73,11 @@ func Main(version string) int {
 	return e.status
 }
 
+// Root is the tree of all commands, for the reference in the docs.
+func Root() *cobra.Command {
+	return (&app{out: io.Discard, errOut: io.Discard, in: os.Stdin}).root("")
+}
+
 const (
 	groupLook  = "look"
 	groupBring = "bring"

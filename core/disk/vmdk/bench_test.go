@@ -13,9 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/disktest"
 	"unvora.example/unvora/core/disk/qcow2"
 	"unvora.example/unvora/core/disk/vmdk"
 )
+
+var ctx = context.Background()
 
 const benchBytes = 128 << 20
 
@@ -32,41 +35,18 @@ func readings(n int) []byte {
 	return p[:n]
 }
 
-type plain struct{ p []byte }
-
-func (m plain) Info() disk.Info {
-	return disk.Info{Format: "raw", VirtualBytes: int64(len(m.p)), Clean: true}
-}
-func (m plain) Close() error { return nil }
-func (m plain) ReadAt(p []byte, off int64) (int, error) {
-	return bytes.NewReader(m.p).ReadAt(p, off)
-}
-func (m plain) Map(off int64) (disk.Range, error) {
-	return disk.Range{Offset: off, Length: int64(len(m.p)) - off, Kind: disk.Data}, nil
-}
-
-func stream(t testing.TB, p []byte) []byte {
-	t.Helper()
-	var out bytes.Buffer
-	target, err := vmdk.CreateStream(&out, int64(len(p)), "0badcafe", nil)
-	require.NoError(t, err)
-	require.NoError(t, disk.Pump(context.Background(), target, disk.ImageFeed(plain{p}, 0, target.BlockBytes()), disk.Options{}))
-	require.NoError(t, target.Finish())
-	return out.Bytes()
-}
-
 func BenchmarkStreamWrite(b *testing.B) {
-	p := readings(benchBytes)
+	src := disktest.Plain(readings(benchBytes))
 	b.SetBytes(benchBytes)
 	for b.Loop() {
 		target, err := vmdk.CreateStream(io.Discard, benchBytes, "0badcafe", nil)
 		require.NoError(b, err)
-		require.NoError(b, disk.Pump(context.Background(), target, disk.ImageFeed(plain{p}, 0, target.BlockBytes()), disk.Options{}))
+		require.NoError(b, disk.Pump(ctx, target, disk.ImageFeed(src, 0, target.BlockBytes()), disk.Options{}))
 	}
 }
 
 func BenchmarkStreamToQCOW2(b *testing.B) {
-	packed := stream(b, readings(benchBytes))
+	packed := write(b, readings(benchBytes))
 	path := filepath.Join(b.TempDir(), "out.qcow2")
 	b.SetBytes(benchBytes)
 	for b.Loop() {
@@ -78,7 +58,7 @@ func BenchmarkStreamToQCOW2(b *testing.B) {
 		require.NoError(b, err)
 		feed, err := vmdk.NewStreamFeed(bytes.NewReader(packed), nil)
 		require.NoError(b, err)
-		require.NoError(b, disk.Pump(context.Background(), target, feed, disk.Options{}))
+		require.NoError(b, disk.Pump(ctx, target, feed, disk.Options{}))
 		require.NoError(b, target.Finish())
 		f.Close()
 	}

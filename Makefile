@@ -1,0 +1,59 @@
+.DEFAULT_GOAL := build
+.PHONY: build demo test bench lint format generate docs docs-shots fuzz setup clean
+
+GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum $(wildcard internal/inventory/migrations/*.sql) internal/api/docs.html
+CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
+
+build: bin/unvora  ## one binary, console inside
+
+bin/unvora: $(GO_SOURCES) console/dist/index.html
+	go build -o bin/unvora ./cmd/unvora
+
+console/dist/index.html: $(CONSOLE_SOURCES) | setup
+	cd console && npm run --silent build
+	@touch $@
+
+setup:
+	@scripts/setup
+
+demo: setup build  ## the sample estate, on port 7480
+	bin/unvora demo --dir .demo --port 7480 --default-profile
+
+test: setup build lint  ## everything
+	go test -count=1 -timeout 14m ./...
+
+lint: setup console/dist/index.html
+	@test -z "$$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))" || { echo "not formatted: $$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run --silent lint
+	@$(MAKE) --no-print-directory generate docs
+	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md || { echo "generated files are out of date: make generate docs"; exit 1; }
+
+format:
+	gofmt -w $$(git ls-files '*.go')
+	cd console && npm run --silent format
+
+generate:  ## Go from the contract; the console's types are made by its build
+	go generate ./api
+
+docs:  ## the reference, from the code
+	go run ./internal/cli/reference docs
+
+docs-shots: setup build  ## screenshots anew, from the demo
+	go test -count=1 ./tests -run 'TestConsole$$|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
+
+bench: setup build  ## ratios against plain tools
+	go run ./tests/bench
+
+FUZZ_TIME ?= 30s
+fuzz:  ## every parser, for a while
+	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME)
+	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
+	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
+	go test ./core/ovf -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
+	go test ./core/ovf -run '^$$' -fuzz FuzzArchive -fuzztime $(FUZZ_TIME)
+	go test ./core/ovf -run '^$$' -fuzz FuzzManifest -fuzztime $(FUZZ_TIME)
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html

@@ -1,0 +1,110 @@
+// Command reference writes the parts of the docs that the code knows: the
+// commands, and the catalogue of findings.
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/internal/cli"
+)
+
+func main() {
+	if len(os.Args) != 2 {
+		fmt.Fprintln(os.Stderr, "usage: reference DIRECTORY")
+		os.Exit(2)
+	}
+	for name, text := range map[string]string{"commands.md": commands(cli.Root()), "findings.md": findings()} {
+		if err := os.WriteFile(filepath.Join(os.Args[1], name), []byte(text), 0o644); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+	}
+}
+
+const generated = "<!-- made by make docs -->\n"
+
+func commands(root *cobra.Command) string {
+	var b strings.Builder
+	b.WriteString(generated + "# Commands\n\n" + root.Long + "\n\n## Options of every command\n\n" + flags(root.PersistentFlags()))
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
+			return
+		}
+		fmt.Fprintf(&b, "\n## `%s`\n\n%s.\n", c.UseLine(), c.Short)
+		if c.Long != "" {
+			fmt.Fprintf(&b, "\n%s\n", c.Long)
+		}
+		if c.Example != "" {
+			fmt.Fprintf(&b, "\n```sh\n%s\n```\n", strings.ReplaceAll(strings.TrimPrefix(c.Example, "  "), "\n  ", "\n"))
+		}
+		if c.LocalNonPersistentFlags().HasAvailableFlags() {
+			b.WriteString("\n" + flags(c.LocalNonPersistentFlags()))
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	for _, c := range root.Commands() {
+		walk(c)
+	}
+	return b.String()
+}
+
+func flags(set *pflag.FlagSet) string {
+	var b strings.Builder
+	b.WriteString("| option | what it does |\n| --- | --- |\n")
+	set.VisitAll(func(f *pflag.Flag) {
+		name := "--" + f.Name
+		if f.Shorthand != "" {
+			name = "-" + f.Shorthand + ", " + name
+		}
+		if kind, _ := pflag.UnquoteUsage(f); kind != "" {
+			name += " " + kind
+		}
+		fmt.Fprintf(&b, "| `%s` | %s |\n", name, f.Usage)
+	})
+	return b.String()
+}
+
+func findings() string {
+	var b strings.Builder
+	b.WriteString(generated + `# Findings
+
+What a plan can tell before anything is changed. A *blocker* cannot be gone on with so, a *choice* needs a decision, a
+*note* is good to know. Settle one with ` + "`--answer CODE[/SUBJECT]=REMEDY[:VALUE]`" + `, all recommendations with ` + "`--yes`" + `.
+A remedy marked ! is explicit: it is never recommended, and never taken by ` + "`--yes`" + `.
+
+| code | severity | remedies |
+| --- | --- | --- |
+`)
+	for _, code := range fit.Codes() {
+		severity, remedies := fit.Describe(code)
+		var names []string
+		for _, r := range remedies {
+			name := "`" + r.ID + "`"
+			if r.Takes != "" {
+				name += " (takes a " + r.Takes + ")"
+			}
+			if r.Explicit {
+				name += " !"
+			}
+			if r.Recommended {
+				name += " (recommended)"
+			}
+			names = append(names, name)
+		}
+		if len(names) == 0 {
+			names = []string{"–"}
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", code, severity, strings.Join(names, ", "))
+	}
+	return b.String()
+}
