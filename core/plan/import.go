@@ -83,7 +83,7 @@ func Import(facts ImportFacts, req ImportRequest) (*Plan, error) {
 	}
 	folder := path.Join(pool.Path, m.Name)
 	p.Steps = append(p.Steps,
-		Step{Kind: KindPlace, Host: facts.Host.Name, What: fmt.Sprintf("Put the folder %s in place and register %s on %s", folder, m.Name, facts.Host.Name),
+		Step{Kind: KindPlace, Host: facts.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name, facts.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: pkg.Descriptor}},
 		Step{Kind: KindRecord, What: "Note the new copy in the inventory",
 			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: pool.ID, Path: folder, Choice: choices, Machine: m}})

@@ -187,8 +187,11 @@ func (s *sweep) look() []hostlink.Pool {
 	changed = s.lookAtShelves(next) || changed
 	for path, f := range s.folders {
 		if f.round != s.round {
-			if p := poolOf(path); p != nil && p.State == "away" {
-				continue // not gone: its pool isn't there now
+			if p := poolOf(path); p != nil && p.State == "away" { // not gone: its pool isn't there now
+				if f.State != "away" {
+					f.State, f.PoolThere, f.FilesThere, f.gen, changed = "away", false, false, next, true
+				}
+				continue
 			}
 			delete(s.folders, path)
 			s.gone[path], changed = next, true

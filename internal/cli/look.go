@@ -195,7 +195,7 @@ func place(c openapi.Copy) string {
 	case c.Form == "registered":
 		return c.Host + "/" + c.Name
 	}
-	return c.Host + ": " + c.Path
+	return c.Host + ": " + c.Pool + "/" + lastPart(c.Path)
 }
 
 func (a *app) copiesCmd() *cobra.Command {

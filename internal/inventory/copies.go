@@ -93,7 +93,12 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3)) and (c.name = $1 or c.path like '%/' || $1)"
 		args = []any{name, forms, place}
 	}
+	placed := len(args) == 3
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order by c.form = 'registered' desc, h.name, c.path limit 20", args...)
+	// HOST/NAME is the copy that the host lists, whatever else lies in its pools.
+	if placed && len(list) > 1 && list[0].Form == "registered" && list[1].Form != "registered" {
+		list = list[:1]
+	}
 	switch {
 	case err != nil:
 		return nil, err
