@@ -32,12 +32,15 @@ type Options struct {
 	Workers int
 	// Progress is told of every block put, in guest bytes of data.
 	Progress func(dataBytes int64)
-	// SaveEvery is how many guest bytes of data may pass between two saves; 0 means 128 MiB.
+	// SaveEvery is how many guest bytes of data may pass between two saves; 0
+	// means 1 GiB. After two seconds there is a save in any case.
 	SaveEvery int64
 	// Saved is called after Target.Sync: everything below off is safe. state
 	// and mark are what target and feed need to go on. Nil: nothing is saved.
 	Saved func(off int64, state []byte, mark any) error
 }
+
+const saveAfter = 2 * time.Second
 
 // Pump moves every piece of feed into target: loads and packs in parallel,
 // puts in order. It stops at once when ctx ends, and does not call
@@ -48,7 +51,7 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 		o.Workers = max(2, runtime.GOMAXPROCS(0))
 	}
 	if o.SaveEvery == 0 {
-		o.SaveEvery = 128 << 20
+		o.SaveEvery = 1 << 30
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -147,8 +150,8 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 			o.Progress(int64(p.Length))
 		}
 		unsaved += int64(p.Length)
-		// A slow source is saved by the clock, so that a cut costs seconds of it at most.
-		if unsaved >= o.SaveEvery || unsaved > 0 && time.Since(lastSave) > 5*time.Second {
+		// By the clock, so that a cut costs seconds at most, and syncing little.
+		if unsaved >= o.SaveEvery || unsaved > 0 && time.Since(lastSave) > saveAfter {
 			if err := save(p.Offset+int64(p.Length), p.Mark); err != nil {
 				return err
 			}
