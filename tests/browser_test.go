@@ -5,9 +5,11 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	browserdomain "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
@@ -139,6 +141,23 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, "night", night(true))
 	shot(t, ctx, "console-family-tree-night")
 	do(t, ctx, "day", night(false))
+
+	// Export from the tree: the machine runs, so the sheet proposes to stop it.
+	do(t, ctx, "export", chromedp.Click(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)), chromedp.Click(byText("button", "Export")),
+		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Destination]`)), chromedp.SendKeys(chromedp.CSS(`select[aria-label=Destination]`), "shelf attic"),
+		chromedp.WaitVisible(byText("*", "state.running")), chromedp.Click(byText("button", "to the shelf attic")),
+		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="attic (shelf): tide-gauge, ▣ package"]`)))
+	// And to this computer: the browser saves a whole package.
+	saved := t.TempDir()
+	do(t, ctx, "save", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := cdp.Call(ctx, target, browserdomain.SetDownloadBehavior, browserdomain.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: saved})
+		return err
+	}), chromedp.Click(chromedp.CSS(`g[aria-label^="gannet: tide-gauge"]`)), chromedp.Click(byText("button", "Export")),
+		chromedp.WaitVisible(byText("*", "kept aside at gannet")), chromedp.Click(byText("button", "on this computer")))
+	require.Eventually(t, func() bool {
+		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")
+		return out.status == 0 && strings.Contains(out.out, "manifest ok")
+	}, waitFor, 500*time.Millisecond)
 
 	do(t, ctx, "hosts", chromedp.Click(byText("a", "Hosts")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")

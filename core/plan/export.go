@@ -12,6 +12,7 @@ import (
 type ExportRequest struct {
 	File            string // name of the package
 	Place           string // for people and records: where it will lie on the caller's computer
+	Piped           bool   // into a pipe, where sizes can't be filled in afterwards
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -72,7 +73,11 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		}
 		p.Steps = append(p.Steps, Step{Kind: KindPack, What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s", disks, req.File, s.Name), Host: facts.Host.Name, Bytes: bytes, Do: pack})
 	} else {
-		p.Steps = append(p.Steps, Step{Kind: KindHandOut, What: fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place), Host: facts.Host.Name, Bytes: bytes, Do: pack})
+		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
+		if req.Piped {
+			what += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", facts.Host.Name, fit.Size(largest(facts.Machine)))
+		}
+		p.Steps = append(p.Steps, Step{Kind: KindHandOut, What: what, Host: facts.Host.Name, Bytes: bytes, Do: pack})
 	}
 	if stop {
 		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
@@ -80,6 +85,14 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	record.Machine = inside
 	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the package in the inventory", Do: record})
 	return b.finish(p)
+}
+
+// largest is what the machine's largest disk takes, in bytes.
+func largest(m *machine.Machine) (most int64) {
+	for _, d := range m.Disks {
+		most = max(most, d.FileBytes)
+	}
+	return most
 }
 
 func count(n int, noun string) string {

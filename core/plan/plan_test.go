@@ -240,6 +240,10 @@ func TestExport(t *testing.T) {
 	require.True(t, p.Runnable)
 	require.Equal(t, []string{plan.KindHandOut, plan.KindRecord}, kinds(p))
 
+	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova", Place: "a pipe", Piped: true})
+	require.NoError(t, err)
+	require.Contains(t, p.Steps[0].What, "kept aside at petrel")
+
 	facts.Copy.State = "running"
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova"})
 	require.NoError(t, err)

@@ -84,7 +84,7 @@ nothing half-done.`,
 // destination tells a shelf from a file on this computer; file is "" for a shelf.
 func (a *app) destination(ctx context.Context, c *caller, name, dest string) (*openapi.Destination, string, error) {
 	if dest == "-" {
-		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe")}, "-", nil
+		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe"), Piped: ptr(true)}, "-", nil
 	}
 	if !strings.HasPrefix(dest, ".") && !filepath.IsAbs(dest) {
 		res, err := c.ListShelves(ctx)

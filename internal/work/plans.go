@@ -47,6 +47,7 @@ type Destination struct {
 	Shelf string `json:"shelf"`
 	File  string `json:"file"`  // name of the package
 	Place string `json:"place"` // on the caller's computer, for people and records
+	Piped bool   `json:"piped"` // it will be read front to back, as one package
 }
 
 // Source of an import: exactly one is set.
@@ -168,7 +169,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 	if dest.Place == "" {
 		dest.Place = dest.File
 	}
-	p, err := plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Answers: req.Answers, TakeRecommended: req.TakeRecommended})
+	p, err := plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped, Answers: req.Answers, TakeRecommended: req.TakeRecommended})
 	if err != nil {
 		return nil, wrong("%v", err)
 	}

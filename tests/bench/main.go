@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
@@ -86,6 +87,9 @@ func run(binary, dir string, runs int, data int64) error {
 		return err
 	}
 	if err := b.packages(image); err != nil {
+		return err
+	}
+	if err := b.memory(); err != nil {
 		return err
 	}
 	b.table.Render()
@@ -211,6 +215,29 @@ func (b *bench) packages(image string) error {
 		func(n int) error {
 			return os.RemoveAll(filepath.Join(reef, fmt.Sprintf("in%d", n)))
 		})
+}
+
+// memory tells what the agent took at its most, all the way.
+func (b *bench) memory() error {
+	raw, err := os.ReadFile(filepath.Join(b.dir, "e/pids.json"))
+	if err != nil {
+		return err
+	}
+	var pids map[string]int
+	if err := json.Unmarshal(raw, &pids); err != nil {
+		return err
+	}
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pids["agent-gannet"]))
+	if err != nil {
+		return err
+	}
+	_, rest, _ := strings.Cut(string(status), "VmHWM:")
+	var kib int
+	if _, err := fmt.Sscan(rest, &kib); err != nil {
+		return err
+	}
+	b.table.AppendRow(table.Row{"memory of the agent", fmt.Sprintf("%d MiB", kib>>10), "", "", "", "150 MiB"})
+	return nil
 }
 
 // survey runs the agent's own benchmark of an unchanged host.

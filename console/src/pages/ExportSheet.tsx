@@ -16,7 +16,7 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
     () => ({
       operation: "export",
       copies: [copy.id],
-      destination: shelf ? { shelf, file } : { file, place: `saved by a browser: ${file}` },
+      destination: shelf ? { shelf, file } : { file, place: `saved by a browser: ${file}`, piped: true },
     }),
     [copy.id, shelf, file],
   );
