@@ -28,7 +28,8 @@ type judged struct {
 }
 
 // daemon starts QEMU's storage daemon; args name the block devices. It returns
-// the path of its NBD socket and a connection for QMP.
+// the path of its NBD socket and a connection for QMP. The command "quit" lets
+// it close everything properly and waits for its end.
 func daemon(t testing.TB, args ...string) (nbd string, qmp func(command string, arguments map[string]any) error) {
 	t.Helper()
 	binary := need(t, "qemu-storage-daemon", "qemu-system-common")
@@ -79,6 +80,9 @@ func daemon(t testing.TB, args ...string) (nbd string, qmp func(command string, 
 				return fmt.Errorf("%s: %s", command, a.Error.Desc)
 			}
 			if a.Return != nil {
+				if command == "quit" {
+					<-ended
+				}
 				return nil
 			}
 		}

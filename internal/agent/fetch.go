@@ -316,7 +316,11 @@ func (r *remoteReader) Read(p []byte) (int, error) {
 			src := r.f.Source.Remote
 			body, err := r.f.t.a.dialer.Host(src.Host, src.Address).File(r.ctx, src.Ticket, r.f.Entry.Offset+r.at)
 			if err != nil {
-				if r.cuts++; r.cuts > mostCuts || !errors.Is(err, hostlink.ErrUnreachable) {
+				// An agent that was started again has forgotten its tickets; the
+				// service makes them anew.
+				var fault *hostlink.Fault
+				forgotten := errors.As(err, &fault) && fault.Code == hostlink.FaultUnknown
+				if r.cuts++; r.cuts > mostCuts || !forgotten && !errors.Is(err, hostlink.ErrUnreachable) {
 					return 0, err
 				}
 				select {

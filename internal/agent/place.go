@@ -16,8 +16,8 @@ import (
 // doPlace writes the descriptor beside the disks that were fetched, renames the
 // whole into place and lists it.
 func doPlace(_ context.Context, t *task) (any, error) {
-	var p hostlink.PlaceTask
-	if err := t.params(&p); err != nil {
+	p, err := placeParams(t)
+	if err != nil {
 		return nil, err
 	}
 	if err := machine.CheckName(p.Name); err != nil {
@@ -77,10 +77,17 @@ func isCopy(folder, copyID string) bool {
 	return err == nil && m.Passport != nil && m.Passport.Copy == copyID
 }
 
+func placeParams(t *task) (p hostlink.PlaceTask, err error) {
+	if err = t.params(&p); err == nil && (p.Machine == nil || p.Machine.Passport == nil) {
+		err = errors.New("a machine is placed with its passport only")
+	}
+	return p, err
+}
+
 func undoPlace(t *task) error {
-	var p hostlink.PlaceTask
-	if err := t.params(&p); err != nil {
-		return err
+	p, err := placeParams(t)
+	if err != nil {
+		return nil // it was never begun
 	}
 	folder := filepath.Join(p.Pool, p.Name)
 	if !isCopy(folder, p.Machine.Passport.Copy) {

@@ -38,8 +38,10 @@ func codeOf(err error) string {
 		return "space.short"
 	case errors.Is(err, unix.EROFS):
 		return "pool.read-only"
-	case errors.Is(err, disk.ErrDamaged), errors.Is(err, disk.ErrFormat):
+	case errors.Is(err, disk.ErrDamaged):
 		return "disk.damaged"
+	case errors.Is(err, disk.ErrVariant), errors.Is(err, disk.ErrFormat):
+		return "disk.format-unknown"
 	case errors.Is(err, disk.ErrEncrypted):
 		return "disk.encrypted"
 	}

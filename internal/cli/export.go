@@ -62,15 +62,19 @@ nothing half-done.`,
 			return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
 		}
 		var transfer func(context.Context) error
+		written := false
 		switch file {
 		case "":
 		case "-":
 			transfer = func(ctx context.Context) error { return a.pipePackage(ctx, c, j.Id) }
 		default:
-			transfer = func(ctx context.Context) error { return a.takePackage(ctx, c, j.Id, file) }
+			transfer = func(ctx context.Context) error { return a.takePackage(ctx, c, j.Id, file, &written) }
 		}
 		done, err := a.follow(ctx, c, j, transfer)
 		if err != nil {
+			if written { // complete, but the job was undone before it was told so
+				os.Remove(file)
+			}
 			return err
 		}
 		if file == "-" {
@@ -170,7 +174,8 @@ func (a *app) offer(ctx context.Context, c *caller, job string) (openapi.Transfe
 
 // takePackage fetches the disks of a job one by one and writes the package.
 // Sizes are filled in by seeking back; a cut is mended by asking for the rest.
-func (a *app) takePackage(ctx context.Context, c *caller, job, file string) (err error) {
+// written is set once the file bears its own name.
+func (a *app) takePackage(ctx context.Context, c *caller, job, file string, written *bool) (err error) {
 	part := filepath.Join(filepath.Dir(file), "."+filepath.Base(file)+".part")
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
@@ -228,6 +233,7 @@ func (a *app) takePackage(ctx context.Context, c *caller, job, file string) (err
 	if err := os.Link(part, file); err != nil { // fails where the name was taken meanwhile
 		return err
 	}
+	*written = true
 	if err := os.Remove(part); err != nil {
 		return err
 	}

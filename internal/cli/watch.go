@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -21,10 +22,14 @@ const patience = 2 * time.Minute
 // was when the service comes back. transfer, if set, runs beside it.
 func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer func(ctx context.Context) error) (*openapi.Job, error) {
 	work, stop := context.WithCancel(context.WithoutCancel(ctx))
-	defer stop()
 	moved := make(chan error, 1)
+	var transfers sync.WaitGroup
+	defer func() { // the transfer clears up behind itself
+		stop()
+		transfers.Wait()
+	}()
 	if transfer != nil {
-		go func() { moved <- transfer(work) }()
+		transfers.Go(func() { moved <- transfer(work) })
 	}
 	changed := make(chan struct{}, 1)
 	go a.listen(work, c, j.Id, changed)

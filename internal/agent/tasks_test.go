@@ -1,0 +1,221 @@
+package agent
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/disktest"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/standin"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+const job = "01a20761-aef5-7543-9815-1ee0d0986761"
+
+func streamOf(t *testing.T, truth []byte) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	target, err := vmdk.CreateStream(&out, int64(len(truth)), "0badcafe", nil)
+	require.NoError(t, err)
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, target.Finish())
+	return out.Bytes()
+}
+
+func sha(p []byte) string {
+	s := sha256.Sum256(p)
+	return hex.EncodeToString(s[:])
+}
+
+func start(t *testing.T, a *Agent, step, kind string, epoch int64, params any) *task {
+	t.Helper()
+	raw, err := json.Marshal(params)
+	require.NoError(t, err)
+	tk, err := a.tasks.start(job+"."+step, hostlink.TaskSpec{Job: job, Epoch: epoch, Kind: kind, Params: raw})
+	require.NoError(t, err)
+	return tk
+}
+
+func fetchOf(pool string, raw []byte, truth []byte) hostlink.Fetch {
+	return hostlink.Fetch{Source: hostlink.FetchSource{Upload: true}, Disk: "disk1", Entry: ovf.Entry{Name: "d.vmdk", Size: int64(len(raw))}, Digest: ovf.Digest{Algorithm: "sha256", Sum: sha(raw)},
+		Pool: pool, File: "x-disk1.qcow2", Format: "qcow2", VirtualBytes: int64(len(truth)), ID: "70126393-2a98-4856-90ac-efe4bba599b2"}
+}
+
+// send feeds a task from wherever it needs bytes on, a piece at a time.
+func send(t *testing.T, tk *task, raw []byte, piece int) hostlink.Task {
+	t.Helper()
+	for {
+		s := tk.wait(t.Context(), 5*time.Second)
+		if s.Needs == nil {
+			return s
+		}
+		at := int(s.Needs.Offset)
+		err := tk.intake.send(t.Context(), s.Needs.Offset, bytes.NewReader(raw[at:min(len(raw), at+piece)]))
+		if err != nil {
+			var fault *hostlink.Fault
+			require.ErrorAs(t, err, &fault)
+		}
+	}
+}
+
+// TestFetchAndPlace brings a machine in by its tasks alone, in many pieces.
+func TestFetchAndPlace(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	truth := disktest.Pattern(9<<20, 3)
+	raw := streamOf(t, truth)
+	tk := start(t, a, "s2", plan.KindFetchDisk, 1, fetchOf(pool, raw, truth))
+	require.Same(t, tk, start(t, a, "s2", plan.KindFetchDisk, 1, nil), "asked twice, started once")
+	s := send(t, tk, raw, 333_333)
+	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+	var r hostlink.FetchResult
+	require.NoError(t, json.Unmarshal(s.Result, &r))
+	require.Equal(t, sha(raw), r.SHA256)
+	require.Equal(t, int64(len(truth)), r.VirtualBytes)
+
+	m := &machine.Machine{Name: "x", UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+		Disks:    []machine.Disk{{ID: "disk1", File: "x-disk1.qcow2", Format: "qcow2", VirtualBytes: r.VirtualBytes, FileBytes: r.FileBytes, Controller: "virtio-scsi"}},
+		Passport: &machine.Passport{Copy: "01a20761-aef5-7547-afa2-cc06ead9f2b4", Lineage: "01a20761-aded-7063-aff5-a8ed7322c044", MadeBy: "import"}}
+	d, err := ovf.New(m)
+	require.NoError(t, err)
+	text, err := d.Encode(0)
+	require.NoError(t, err)
+	place := hostlink.PlaceTask{Pool: pool, Name: "x", Descriptor: string(text), Machine: m}
+	s = start(t, a, "s3", plan.KindPlace, 1, place).wait(t.Context(), 5*time.Second)
+	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+	img, _, err := formats.OpenChain(filepath.Join(pool, "x", "x-disk1.qcow2"))
+	require.NoError(t, err)
+	disktest.Same(t, truth, img)
+	require.NoError(t, img.Close())
+	require.Contains(t, a.store.register(), filepath.Join(pool, "x"))
+
+	// An owner that was replaced changes nothing; the newest undoes it all.
+	_, err = a.tasks.start(job+".s4", hostlink.TaskSpec{Job: job, Epoch: 5, Kind: plan.KindPlace, Params: json.RawMessage(`{}`)})
+	require.NoError(t, err)
+	var fault *hostlink.Fault
+	require.ErrorAs(t, a.tasks.undo(job+".s3", hostlink.TaskSpec{Job: job, Epoch: 4}), &fault)
+	require.Equal(t, hostlink.FaultStale, fault.Code)
+	for _, step := range []string{".s4", ".s3", ".s2", ".never-heard-of"} {
+		require.NoError(t, a.tasks.undo(job+step, hostlink.TaskSpec{Job: job, Epoch: 5}))
+	}
+	require.NoError(t, a.tasks.forget(job, 5))
+	left, err := os.ReadDir(pool)
+	require.NoError(t, err)
+	for _, e := range left {
+		require.Equal(t, markFile, e.Name(), "left over")
+	}
+	require.Empty(t, a.store.register())
+	require.Empty(t, each[taskRecord](a.store, "tasks"))
+	require.Empty(t, each[fetchJournal](a.store, "journals"))
+}
+
+// TestFetchRefuses: what came is compared before it counts.
+func TestFetchRefuses(t *testing.T) {
+	truth := disktest.Pattern(2<<20, 4)
+	good := streamOf(t, truth)
+	for name, c := range map[string]struct {
+		spoil func(f *hostlink.Fetch, raw []byte) []byte
+		code  string
+	}{
+		"another digest":       {func(f *hostlink.Fetch, raw []byte) []byte { f.Digest.Sum = sha(nil); return raw }, "manifest.mismatch"},
+		"a grain is damaged":   {func(_ *hostlink.Fetch, raw []byte) []byte { raw[128*512+20] ^= 1; return raw }, "disk.damaged"},
+		"no disk at all":       {func(f *hostlink.Fetch, raw []byte) []byte { copy(raw, "KDMVKDMVKDMV"); return raw }, "disk.format-unknown"},
+		"outside the pool":     {func(f *hostlink.Fetch, raw []byte) []byte { f.Pool = "/etc"; return raw }, "disk.outside-pool"},
+		"a path for a name":    {func(f *hostlink.Fetch, raw []byte) []byte { f.File = "../../x"; return raw }, "package.path-escape"},
+		"a format not written": {func(f *hostlink.Fetch, raw []byte) []byte { f.Format = "vmdk"; return raw }, "disk.format-foreign"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			a, pool := newAgent(t, 0)
+			f := fetchOf(pool, good, truth)
+			raw := c.spoil(&f, append([]byte{}, good...))
+			tk := start(t, a, "s1", plan.KindFetchDisk, 1, f)
+			s := send(t, tk, raw, len(raw))
+			require.Equal(t, hostlink.TaskFailed, s.State)
+			require.Equal(t, c.code, s.Code, s.Error)
+		})
+	}
+}
+
+// TestFetchOtherFormats: what can't be read as a stream is put aside first.
+func TestFetchOtherFormats(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	truth := disktest.Pattern(3<<20, 5)
+	f := fetchOf(pool, truth, truth) // raw, as it is
+	tk := start(t, a, "s1", plan.KindFetchDisk, 1, f)
+	s := send(t, tk, truth, 1<<20)
+	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+	path := filepath.Join(stagingDir(pool, job), "x-disk1.qcow2")
+	img, _, err := formats.OpenChain(path)
+	require.NoError(t, err)
+	disktest.Same(t, truth, img)
+	require.NoError(t, img.Close())
+	_, err = os.Stat(path + ".package")
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// TestFetchResumes: the agent ends in the middle and is started again.
+func TestFetchResumes(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	truth := disktest.Pattern(6<<20, 6)
+	raw := streamOf(t, truth)
+	tk := start(t, a, "s1", plan.KindFetchDisk, 1, fetchOf(pool, raw, truth))
+	s := tk.wait(t.Context(), 5*time.Second)
+	require.NotNil(t, s.Needs)
+	half := make(chan error, 1)
+	reader, writer := io.Pipe()
+	go func() { half <- tk.intake.send(t.Context(), 0, reader) }()
+	_, err := writer.Write(raw[:len(raw)/2])
+	require.NoError(t, err)
+	a.tasks.close()
+	require.Error(t, <-half)
+	require.NoError(t, a.store.Close())
+
+	again, err := New(a.config, standin.New(nil), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	a.store, a.tasks = again.store, again.tasks // closed at the end of the test
+	tk, err = again.tasks.get(job + ".s1")
+	require.NoError(t, err)
+	s = send(t, tk, raw, 1<<20)
+	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+	img, _, err := formats.OpenChain(filepath.Join(stagingDir(pool, job), "x-disk1.qcow2"))
+	require.NoError(t, err)
+	disktest.Same(t, truth, img)
+	require.NoError(t, img.Close())
+}
+
+func TestUnknownTask(t *testing.T) {
+	a, _ := newAgent(t, 0)
+	_, err := a.tasks.start(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: "paint"})
+	require.ErrorContains(t, err, "update it")
+	_, err = a.tasks.start("other.s1", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindPlace})
+	require.Error(t, err)
+	_, err = a.tasks.get("none")
+	require.Error(t, err)
+}
+
+func TestPoolMarks(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	first := a.pools()[0]
+	require.Equal(t, "ready", first.State)
+	require.NotEmpty(t, first.ID)
+	require.Positive(t, first.FreeBytes)
+	require.NoError(t, os.WriteFile(filepath.Join(pool, markFile), []byte("not JSON"), 0o644))
+	require.Equal(t, "away", a.pools()[0].State, "a mark that can't be read is not written over")
+	require.NoError(t, os.Remove(filepath.Join(pool, markFile)))
+	require.Equal(t, "away", a.pools()[0].State, "another drive is in its place")
+	require.Equal(t, first.ID, a.pools()[0].ID)
+}
