@@ -51,13 +51,13 @@ const copySQL = `select c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '')
 from copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left join shelves s on s.id = c.shelf_id`
 
 var copyFields = map[string]field{
-	"name":    {"c.name = %s", "c.name ilike %s"},
-	"host":    {"c.host_id = (select id from hosts where lower(name) = lower(%s))", ""},
-	"form":    {"c.form = %s", ""},
-	"state":   {"c.state = %s", ""},
-	"lineage": {"c.lineage_id::text = %s", ""},
-	"mac":     {"exists (select 1 from nics n where n.copy_id = c.id and n.mac::text = lower(%s))", ""},
-	"uuid":    {"c.uuid::text = lower(%s)", ""},
+	"name":    {equal: "c.name = %s", like: "c.name ilike %s"},
+	"host":    {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
+	"form":    {equal: "c.form = %s"},
+	"state":   {equal: "c.state = %s"},
+	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
+	"mac":     {equal: "c.id in (select copy_id from nics where mac = %s::macaddr)", check: isMAC},
+	"uuid":    {equal: "c.uuid = %s::uuid", check: isUUID},
 }
 
 // Copies lists copies that are there, by name.
@@ -186,8 +186,8 @@ const lineageSQL = `select l.id, l.name, (select count(*) from copies c where c.
 from lineages l`
 
 var lineageFields = map[string]field{
-	"name": {"l.name = %s", "l.name ilike %s"},
-	"host": {"exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = (select id from hosts where lower(name) = lower(%s)))", ""},
+	"name": {equal: "l.name = %s", like: "l.name ilike %s"},
+	"host": {equal: "exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = (select id from hosts where lower(name) = lower(%s)))"},
 }
 
 const copiesShown = 24 // of each lineage in a list

@@ -36,10 +36,10 @@ const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, h.state, h.cpu
 from hosts h`
 
 var hostFields = map[string]field{
-	"name":   {"lower(h.name) = lower(%s)", "h.name ilike %s"},
-	"site":   {"h.site = %s", ""},
-	"state":  {"h.state = %s", ""},
-	"family": {"h.family = %s", ""},
+	"name":   {equal: "lower(h.name) = lower(%s)", like: "h.name ilike %s"},
+	"site":   {equal: "h.site = %s"},
+	"state":  {equal: "h.state = %s"},
+	"family": {equal: "h.family = %s"},
 }
 
 // Hosts lists hosts by name.
@@ -182,8 +182,8 @@ const poolSQL = `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p
 from pools p cross join lateral (select x.path, x.state, x.removable, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
 
 var poolFields = map[string]field{
-	"name": {"p.name = %s", "p.name ilike %s"},
-	"host": {"exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and lower(h.name) = lower(%s))", ""},
+	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
+	"host": {equal: "exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and lower(h.name) = lower(%s))"},
 }
 
 // Pools lists pools by name; a share is one.

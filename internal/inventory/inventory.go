@@ -19,6 +19,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
+
+	"unvora.example/unvora/core/machine"
 )
 
 //go:embed migrations/*.sql
@@ -131,6 +133,19 @@ const CountCap = 10_000
 type field struct {
 	equal string // SQL with %s where the argument goes
 	like  string // likewise, of a pattern; "" when only = makes sense
+	check func(value string) error
+}
+
+func isUUID(value string) error {
+	if _, err := uuid.Parse(value); err != nil {
+		return fmt.Errorf("%q is not a UUID", value)
+	}
+	return nil
+}
+
+func isMAC(value string) error {
+	_, err := machine.ParseMAC(value)
+	return err
 }
 
 // where turns "host=gannet name~tide-*" into SQL.
@@ -154,6 +169,11 @@ func where(filter string, fields map[string]field, args *[]any) (string, error) 
 				names = append(names, n)
 			}
 			return "", fail("wrong", "filter %q: this list can't be filtered by %s%c; it can by %s", filter, name, op, strings.Join(slices.Sorted(slices.Values(names)), ", "))
+		}
+		if f.check != nil {
+			if err := f.check(value); err != nil {
+				return "", fail("wrong", "filter %q: %v", filter, err)
+			}
 		}
 		*args = append(*args, value)
 		fmt.Fprintf(&out, " and "+sql, fmt.Sprintf("$%d", len(*args)))
