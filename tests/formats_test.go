@@ -151,9 +151,8 @@ func TestWeReadWhatQEMUWrites(t *testing.T) {
 			}
 			require.NoError(t, qmp("blockdev-create", map[string]any{"job-id": "j", "options": options}))
 			truth := make([]byte, size)
-			until(t, func() error {
-				return qmp("blockdev-add", map[string]any{"driver": c.driver, "node-name": "image", "file": "file"})
-			})
+			until(t, func() error { return qmp("job-dismiss", map[string]any{"id": "j"}) }) // not before it is done
+			require.NoError(t, qmp("blockdev-add", map[string]any{"driver": c.driver, "node-name": "image", "file": "file"}))
 			require.NoError(t, qmp("block-export-add", map[string]any{"type": "nbd", "id": "e", "node-name": "image", "name": "image", "writable": true}))
 			j := dialNBD(t, nbd, "image")
 			for n, off := range []int64{0, 700 << 10, 5 << 20, 33<<20 - 64<<10} {
