@@ -257,7 +257,7 @@ func (a *app) listCopies(ctx context.Context, c *caller, where string) error {
 		}
 		t := a.table("copy", "form", "state", "where", "size", "made", "MACs")
 		for _, k := range copies {
-			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k), size(k.SizeBytes), k.MadeBy + " " + ago(k.MadeAt), dash(strings.Join(k.Macs, " "))})
+			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k), size(k.SizeBytes), strings.Replace(k.MadeBy, "survey", "found", 1) + " " + ago(k.MadeAt), dash(strings.Join(k.Macs, " "))})
 		}
 		t.Render()
 		a.more(rest)

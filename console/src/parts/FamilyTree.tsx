@@ -73,7 +73,8 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
   return (
     <div className="overflow-x-auto border border-rule bg-sheet">
       <svg
-        width={Math.max(width, 900)}
+        width={width}
+        className="min-w-full"
         height={height}
         role="img"
         aria-label={`Family tree of ${copies.length} copies`}
