@@ -143,8 +143,9 @@ func TestCrash(t *testing.T) {
 		killDuring(t, e, []string{"agent-petrel"}, "import", file, "--host", "petrel", "--yes")
 		check(t, "petrel/swell-model")
 	})
-	t.Run("service then agent during an export to a shelf", func(t *testing.T) {
-		killDuring(t, e, []string{"service", "agent-gannet"}, "export", "gannet/swell-model", "loft", "--yes")
+	// In this order: an agent goes on by itself, and would be done before the service is back.
+	t.Run("agent then service during an export to a shelf", func(t *testing.T) {
+		killDuring(t, e, []string{"agent-gannet", "service"}, "export", "gannet/swell-model", "loft", "--yes")
 		shelved := filepath.Join(e.pool("gannet", "loft"), "swell-model.ova")
 		require.Contains(t, e.ok(t, "inspect", shelved, "--verify"), "manifest ok")
 		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, shelved)).sum(t))
