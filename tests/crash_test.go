@@ -125,8 +125,8 @@ func kill(t *testing.T, e *estate, name string) {
 // goes on, the disk is right to the byte, and nothing is left over.
 func TestCrash(t *testing.T) {
 	e := ownEstate(t)
-	file := tempFile(t, "swell-model.ova")
-	bigPackage(t, file, "swell-model", 500)
+	file := tempFile(t, "wave-model.ova")
+	bigPackage(t, file, "wave-model", 500)
 	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
 	check := func(t *testing.T, name string) {
 		c := get[openapi.Copy](t, e, "copies", name)
@@ -137,32 +137,32 @@ func TestCrash(t *testing.T) {
 	}
 	t.Run("service during an import from this computer", func(t *testing.T) {
 		killDuring(t, e, []string{"service"}, "import", file, "--host", "gannet", "--yes")
-		check(t, "gannet/swell-model")
+		check(t, "gannet/wave-model")
 	})
 	t.Run("agent during an import from this computer", func(t *testing.T) {
 		killDuring(t, e, []string{"agent-petrel"}, "import", file, "--host", "petrel", "--yes")
-		check(t, "petrel/swell-model")
+		check(t, "petrel/wave-model")
 	})
 	// In this order: an agent goes on by itself, and would be done before the service is back.
 	t.Run("agent then service during an export to a shelf", func(t *testing.T) {
-		killDuring(t, e, []string{"agent-gannet", "service"}, "export", "gannet/swell-model", "loft", "--yes")
-		shelved := filepath.Join(e.pool("gannet", "loft"), "swell-model.ova")
+		killDuring(t, e, []string{"agent-gannet", "service"}, "export", "gannet/wave-model", "loft", "--yes")
+		shelved := filepath.Join(e.pool("gannet", "loft"), "wave-model.ova")
 		require.Contains(t, e.ok(t, "inspect", shelved, "--verify"), "manifest ok")
 		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, shelved)).sum(t))
 	})
 	t.Run("both agents during an import from a shelf elsewhere", func(t *testing.T) {
-		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "import", "loft/swell-model.ova", "--host", "petrel", "--name", "swell-second", "--yes")
-		check(t, "petrel/swell-second")
+		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "import", "loft/wave-model.ova", "--host", "petrel", "--name", "wave-second", "--yes")
+		check(t, "petrel/wave-second")
 	})
 	t.Run("service then agent during an export to this computer", func(t *testing.T) {
 		out := tempFile(t, "again.ova")
-		killDuring(t, e, []string{"service", "agent-petrel"}, "export", "petrel/swell-model", out)
+		killDuring(t, e, []string{"service", "agent-petrel"}, "export", "petrel/wave-model", out)
 		require.Contains(t, e.ok(t, "inspect", out, "--verify"), "manifest ok")
 		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, out)).sum(t))
 	})
 	t.Run("the database", func(t *testing.T) {
-		killDuring(t, e, []string{"postgres"}, "import", file, "--host", "petrel", "--name", "swell-third", "--yes")
-		check(t, "petrel/swell-third")
+		killDuring(t, e, []string{"postgres"}, "import", file, "--host", "petrel", "--name", "wave-third", "--yes")
+		check(t, "petrel/wave-third")
 	})
 }
 

@@ -107,7 +107,6 @@ var (
 	ErrFormat    = errors.New("not an image of this format")
 	ErrDamaged   = errors.New("image is damaged")
 	ErrEncrypted = errors.New("image is encrypted")
-	ErrUnclean   = errors.New("image was not closed properly")
 	ErrVariant   = errors.New("variant of the format is not supported")
 	ErrRange     = errors.New("beyond the end of the disk")
 )

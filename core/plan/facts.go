@@ -108,7 +108,6 @@ type (
 		File         string        `json:"file"`   // name in the machine folder
 		Format       string        `json:"format"`
 		VirtualBytes int64         `json:"virtualBytes"`
-		NewID        bool          `json:"newId"`
 	}
 	// Place is that of KindPlace.
 	Place struct {

@@ -77,7 +77,7 @@ func Import(facts ImportFacts, req ImportRequest) (*Plan, error) {
 			Kind: KindFetchDisk, Host: facts.Host.Name, Bytes: e.Size,
 			What: fmt.Sprintf("Write disk %s (%s) as %s into the pool %s", d.ID, fit.Size(d.VirtualBytes), strings.ToUpper(format), pool.Name),
 			Do: &FetchDisk{Source: facts.Source, Disk: d.ID, Entry: e, Digest: pkg.Sums[d.File], Pool: pool.Path, File: file,
-				Format: format, VirtualBytes: d.VirtualBytes, NewID: choice[identity.DiskID] == identity.Renew},
+				Format: format, VirtualBytes: d.VirtualBytes},
 		})
 		d.File, d.Format, d.FileBytes = file, format, 0
 	}

@@ -128,8 +128,6 @@ type FetchResult struct {
 type PackResult struct {
 	Bytes   int64        `json:"bytes"`
 	Members []ovf.Member `json:"members"`
-	Room    int          `json:"room"` // bytes that the descriptor takes
-	Name    string       `json:"name"` // of the descriptor
 }
 
 // Ticket lets another agent read one file.
