@@ -41,7 +41,7 @@ func bigPackage(t testing.TB, file, name string, data int) {
 	require.NoError(t, err)
 	w := ovf.NewWriter(f, name+".ovf", 8192, time.Unix(1700000000, 0), nil)
 	h := sha256.New()
-	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), size, "1234abcd", nil)
+	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), disk.Spec{VirtualBytes: size, ID: "1234abcd"}, nil)
 	require.NoError(t, err)
 	rng := rand.NewChaCha8([32]byte{7})
 	feed := &made{left: data, step: size / int64(data+1) / (1 << 20) << 20, rng: rng}

@@ -19,6 +19,11 @@ type chain struct{ layers []Image }
 func (c *chain) Info() Info {
 	info := c.layers[0].Info()
 	info.Parent = nil
+	for _, l := range c.layers[1:] {
+		i := l.Info()
+		info.Clean = info.Clean && i.Clean
+		info.Encrypted = info.Encrypted || i.Encrypted
+	}
 	return info
 }
 

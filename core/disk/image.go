@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 )
 
 // Kind says what a range of a layer holds.
@@ -32,20 +33,65 @@ func (r Range) End() int64 { return r.Offset + r.Length }
 
 // ParentRef is what a layer says of its parent.
 type ParentRef struct {
-	Path   string `json:"path"`   // as stated: absolute, or relative to the layer
-	Format string `json:"format"` // "" when the layer does not say
-	ID     string `json:"id"`     // "" when the layer does not say
+	Path   string // as stated: absolute, or relative to the layer
+	Format string // "" when the layer does not say
+	ID     string // what the parent's Linkage has to be; "" when the layer does not say
+	// Fingerprint of the parent's contents when the layer was made on it, as
+	// Fingerprint.String tells it; "" when the layer does not say.
+	Fingerprint string
+	// ModifiedAt is when the parent was last changed before the layer was made
+	// on it, to the second; zero when the layer does not say.
+	ModifiedAt time.Time
+}
+
+// Snapshot is a state of the disk that the image keeps inside itself.
+type Snapshot struct {
+	ID           string    `json:"id"`
+	Name         string    `json:"name"`
+	MadeAt       time.Time `json:"madeAt"`
+	VirtualBytes int64     `json:"virtualBytes"`
 }
 
 // Info is what an image tells of itself, without its data being read.
 type Info struct {
-	Format       string // raw, qcow2, vmdk
-	Variant      string // as in the table of the format's package
+	Format       string // a name of formats.Table
+	Variant      string // one of the format's variants there
 	VirtualBytes int64  // size that the guest sees
+	SectorBytes  int    // of the disk as the guest sees it: 512 or 4096
 	ID           string // "" when the format states none
+	// Linkage is what layers on this image remember of it: for most formats
+	// its id, for VHDX a value that changes whenever the data does.
+	Linkage   string
+	Parent    *ParentRef
+	Encrypted bool
+	Clean     bool // closed properly, nothing to replay
+	Snapshots []Snapshot
+}
+
+// Spec says what a new image is to be. Formats that have no place for a field ignore it.
+type Spec struct {
+	VirtualBytes int64
+	Variant      string // "" means the format's first
+	ID           string // a UUID; "" only where the format needs none
+	Linkage      string // to be kept where layers hold on to it; "" means a new one
+	SectorBytes  int    // 0 means 512
 	Parent       *ParentRef
-	Encrypted    bool
-	Clean        bool // closed properly, nothing to replay
+	Name         string // of the file in the end, for images of several files
+	// Companion makes a second file beside the image; suffix goes before the
+	// extension of its name. Nil: images of one file only.
+	Companion func(name string) (File, error)
+}
+
+// Opener opens another file that an image is made of, by the name it gives it:
+// absolute, or relative to the image. A nil Opener refuses.
+type Opener func(name string) (Source, error)
+
+// Open calls o, or refuses.
+func (o Opener) Open(name string) (Source, error) {
+	if o == nil {
+		return nil, fmt.Errorf("%w: part of it is in another file, %q", ErrVariant, name)
+	}
+	return o(name)
 }
 
 // Image is one layer, open for reading. ReadAt and Map may be called from
@@ -92,6 +138,8 @@ type File interface {
 	io.WriterAt
 	Truncate(size int64) error
 	Sync() error
+	// Allocate gives the file room for its first size bytes.
+	Allocate(size int64) error
 }
 
 // Extents is offered by sources that know their own holes.
@@ -109,11 +157,23 @@ var (
 	ErrEncrypted = errors.New("image is encrypted")
 	ErrVariant   = errors.New("variant of the format is not supported")
 	ErrRange     = errors.New("beyond the end of the disk")
+	ErrTooLarge  = errors.New("too large for the format")
 )
 
-// Damaged is an ErrDamaged that says what is wrong and where in the file.
+// Damage is an ErrDamaged that says what is wrong and where in the file.
+type Damage struct {
+	Offset int64 // in bytes of the file
+	What   string
+}
+
+func (d *Damage) Error() string {
+	return fmt.Sprintf("%v: %s (at byte %d)", ErrDamaged, d.What, d.Offset)
+}
+func (d *Damage) Unwrap() error { return ErrDamaged }
+
+// Damaged makes a Damage.
 func Damaged(offset int64, format string, args ...any) error {
-	return fmt.Errorf("%w: %s (at byte %d)", ErrDamaged, fmt.Sprintf(format, args...), offset)
+	return &Damage{offset, fmt.Sprintf(format, args...)}
 }
 
 // DataBytes adds up the data of an image as its map tells it.

@@ -7,6 +7,8 @@ import (
 	"runtime"
 	"sync"
 	"time"
+
+	"golang.org/x/time/rate"
 )
 
 // Piece is a run of guest data on its way.
@@ -38,6 +40,12 @@ type Options struct {
 	// Saved is called after Target.Sync: everything below off is safe. state
 	// and mark are what target and feed need to go on. Nil: nothing is saved.
 	Saved func(off int64, state []byte, mark any) error
+	// Digest, when there is one, is told of everything that was put. The feed's
+	// pieces must then be whole blocks of 64 KiB, as those of ImageFeed are.
+	Digest *Digest
+	// BytesPerSecond holds the pump to a rate, in guest bytes of data; 0 means
+	// as fast as it goes.
+	BytesPerSecond int64
 }
 
 const saveAfter = 2 * time.Second
@@ -59,6 +67,7 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 	type parcel struct {
 		Piece
 		plain, buf, packed []byte
+		sums               []uint64
 		err                error
 		ready              chan struct{}
 	}
@@ -71,6 +80,10 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 	defer wg.Wait()
 	defer cancel(nil) // before Wait: lets the goroutines go
 
+	var limit *rate.Limiter
+	if o.BytesPerSecond > 0 {
+		limit = rate.NewLimiter(rate.Limit(o.BytesPerSecond), int(min(o.BytesPerSecond, 1<<20)))
+	}
 	wg.Go(func() { // feed
 		defer close(work)
 		defer close(order)
@@ -82,6 +95,13 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 			if err != nil {
 				cancel(err)
 				return
+			}
+			if limit != nil {
+				for left := piece.Length; left > 0; left -= limit.Burst() {
+					if limit.WaitN(ctx, min(left, limit.Burst())) != nil {
+						return // ctx has ended
+					}
+				}
 			}
 			p := pool.Get().(*parcel)
 			p.Piece, p.err, p.packed = piece, nil, nil
@@ -102,6 +122,9 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 			for p := range work {
 				if ctx.Err() == nil {
 					if p.err = p.Load(p.plain); p.err == nil {
+						if p.sums = p.sums[:0]; o.Digest != nil {
+							p.sums = blockSums(p.sums, p.Offset, p.plain)
+						}
 						p.packed, p.err = target.Pack(p.plain, p.buf[:0])
 						if p.err == nil && len(p.packed) > 0 && &p.packed[0] != &p.plain[0] {
 							p.buf = p.packed[:0]
@@ -146,6 +169,9 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 		if err := target.Put(p.Offset, p.packed, p.Length); err != nil {
 			return err
 		}
+		if o.Digest != nil {
+			o.Digest.add(p.Offset, p.sums)
+		}
 		if o.Progress != nil {
 			o.Progress(int64(p.Length))
 		}
@@ -162,8 +188,10 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 }
 
 // ImageFeed feeds the data of img from guest offset from on, in pieces that
-// end at whole multiples of unit, of about one MiB.
+// are whole multiples of unit and of 64 KiB at such a multiple, but for the
+// disk's last; they have about one MiB. unit is a power of two.
 func ImageFeed(img Image, from int64, unit int) Feed {
+	unit = max(unit, digestBlock)
 	piece := int64(max(unit, 1<<20/unit*unit))
 	return &imageFeed{img: img, off: from, size: img.Info().VirtualBytes, unit: int64(unit), piece: piece}
 }
@@ -208,37 +236,4 @@ func (f *imageFeed) Next() (Piece, error) {
 		}}, nil
 	}
 	return Piece{}, io.EOF
-}
-
-// Sum is the digest that h makes of every byte the guest would see.
-func Sum(ctx context.Context, img Image, h io.Writer, progress func(bytes int64)) error {
-	size := img.Info().VirtualBytes
-	buf := make([]byte, 1<<20)
-	for off := int64(0); off < size; {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		r, err := img.Map(off)
-		if err != nil {
-			return err
-		}
-		for off < r.End() {
-			part := buf[:min(int64(len(buf)), r.End()-off)]
-			if r.Kind == Data {
-				if n, err := img.ReadAt(part, off); n < len(part) {
-					return errors.Join(io.ErrUnexpectedEOF, err)
-				}
-				h.Write(part)
-			} else {
-				for rest := part; len(rest) > 0; rest = rest[min(len(rest), len(zeros)):] {
-					h.Write(zeros[:min(len(rest), len(zeros))])
-				}
-			}
-			off += int64(len(part))
-			if progress != nil {
-				progress(int64(len(part)))
-			}
-		}
-	}
-	return nil
 }

@@ -312,7 +312,7 @@ func (o *Opened) LookAtDisks() {
 			src, err := o.Source(e)
 			if err == nil {
 				var img disk.Image
-				if img, err = formats.Open(src); err == nil {
+				if img, err = formats.Open(src, nil); err == nil {
 					info := img.Info()
 					d.Format = info.Format
 					if d.VirtualBytes != info.VirtualBytes && info.VirtualBytes > 0 {

@@ -127,20 +127,21 @@ func (f *fetch) reopen(j fetchJournal) (disk.Target, *os.File, error) {
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
-	target, err := format.Resume(src, j.VirtualBytes)
+	target, err := format.Resume(src, f.spec(j.VirtualBytes), nil)
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
 	return target, file, nil
 }
 
+func (f *fetch) spec(virtualBytes int64) disk.Spec {
+	return disk.Spec{VirtualBytes: virtualBytes, ID: f.ID, Name: f.File}
+}
+
 func (f *fetch) create(virtualBytes int64) (disk.Target, *os.File, error) {
 	format, err := formats.ByName(f.Format)
 	if err != nil {
 		return nil, nil, err
-	}
-	if format.Create == nil {
-		return nil, nil, &taskError{"disk.format-foreign", fmt.Sprintf("disks of the format %s are not written yet", f.Format)}
 	}
 	file, err := os.OpenFile(f.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
@@ -150,7 +151,7 @@ func (f *fetch) create(virtualBytes int64) (disk.Target, *os.File, error) {
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
-	target, err := format.Create(src, virtualBytes, f.ID)
+	target, err := format.Create(src, f.spec(virtualBytes))
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
@@ -216,7 +217,7 @@ func (f *fetch) spooled(ctx context.Context, head []byte, rest io.Reader) (int64
 	if err != nil {
 		return 0, err
 	}
-	img, err := formats.Open(src)
+	img, err := formats.Open(src, nil)
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", f.Entry.Name, err)
 	}

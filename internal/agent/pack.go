@@ -75,18 +75,19 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 
 // open opens a disk with its whole chain.
 func (p *pack) open(pd plan.PackDisk) (disk.Image, error) {
-	img, _, err := formats.OpenChain(pd.Source)
+	img, err := formats.OpenChain(pd.Source, formats.Options{Allow: p.t.a.within})
 	if err != nil {
 		return nil, fmt.Errorf("open disk %s: %w", pd.ID, err)
 	}
 	return img, nil
 }
 
-// cid of the new image: eight digits that the copy and the disk settle, so that
-// a try that goes on writes what the first one began.
-func (p *pack) cid(pd plan.PackDisk) string {
+// spec of the new image. Its content id is settled by the copy and the disk, so
+// that a try that goes on writes what the first one began.
+func (p *pack) spec(pd plan.PackDisk, img disk.Image) disk.Spec {
 	sum := sha256.Sum256([]byte(p.Passport.Copy + "/" + pd.ID))
-	return hex.EncodeToString(sum[:4])
+	info := img.Info()
+	return disk.Spec{VirtualBytes: info.VirtualBytes, ID: info.ID, Linkage: hex.EncodeToString(sum[:4]), Name: pd.File}
 }
 
 // packJournal is what a pack needs to go on.
@@ -221,7 +222,7 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd pla
 		}
 	} else {
 		out.w = io.NewOffsetWriter(file, start)
-		if target, err = vmdk.CreateStream(out, size, p.cid(pd), file.Sync); err != nil {
+		if target, err = vmdk.CreateStream(out, p.spec(pd, img), file.Sync); err != nil {
 			return ovf.Member{}, err
 		}
 	}
@@ -346,7 +347,7 @@ func (h *handing) streamDisk(ctx context.Context, w io.Writer, id string, offset
 		if from.state != nil {
 			target, err = vmdk.ResumeStream(out, size, from.state, nil)
 		} else {
-			target, err = vmdk.CreateStream(out, size, p.cid(pd), nil)
+			target, err = vmdk.CreateStream(out, p.spec(pd, img), nil)
 		}
 		if err != nil {
 			return err

@@ -30,7 +30,7 @@ const job = "01a20761-aef5-7543-9815-1ee0d0986761"
 func streamOf(t *testing.T, truth []byte) []byte {
 	t.Helper()
 	var out bytes.Buffer
-	target, err := vmdk.CreateStream(&out, int64(len(truth)), "0badcafe", nil)
+	target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: "0badcafe"}, nil)
 	require.NoError(t, err)
 	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
 	require.NoError(t, target.Finish())
@@ -97,7 +97,7 @@ func TestFetchAndPlace(t *testing.T) {
 	place := hostlink.PlaceTask{Pool: pool, Name: "x", Descriptor: string(text), Machine: m}
 	s = start(t, a, "s3", plan.KindPlace, 1, place).wait(t.Context(), 5*time.Second)
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
-	img, _, err := formats.OpenChain(filepath.Join(pool, "x", "x-disk1.qcow2"))
+	img, err := formats.OpenChain(filepath.Join(pool, "x", "x-disk1.qcow2"), formats.Options{})
 	require.NoError(t, err)
 	disktest.Same(t, truth, img)
 	require.NoError(t, img.Close())
@@ -159,7 +159,7 @@ func TestFetchOtherFormats(t *testing.T) {
 	s := send(t, tk, truth, 1<<20)
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	path := filepath.Join(stagingDir(pool, job), "x-disk1.qcow2")
-	img, _, err := formats.OpenChain(path)
+	img, err := formats.OpenChain(path, formats.Options{})
 	require.NoError(t, err)
 	disktest.Same(t, truth, img)
 	require.NoError(t, img.Close())
@@ -191,7 +191,7 @@ func TestFetchResumes(t *testing.T) {
 	require.NoError(t, err)
 	s = send(t, tk, raw, 1<<20)
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
-	img, _, err := formats.OpenChain(filepath.Join(stagingDir(pool, job), "x-disk1.qcow2"))
+	img, err := formats.OpenChain(filepath.Join(stagingDir(pool, job), "x-disk1.qcow2"), formats.Options{})
 	require.NoError(t, err)
 	disktest.Same(t, truth, img)
 	require.NoError(t, img.Close())

@@ -213,7 +213,7 @@ func (d sampleDisk) make(path, owner string) error {
 		return err
 	}
 	size := d.sizeMiB * mib
-	img, err := qcow2.Create(src, size, qcow2.Options{ID: sampleUUID("disk " + owner + d.id)})
+	img, err := qcow2.Create(src, disk.Spec{VirtualBytes: size, ID: sampleUUID("disk " + owner + d.id)})
 	if err != nil {
 		return err
 	}

@@ -312,7 +312,7 @@ func makePackage(image, out string) error {
 	defer f.Close()
 	w := ovf.NewWriter(f, "bench.ovf", len(descriptor), time.Now(), nil)
 	h := sha256.New()
-	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), diskSize, "0000beef", nil)
+	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), disk.Spec{VirtualBytes: diskSize, ID: "0000beef"}, nil)
 	if err != nil {
 		return err
 	}

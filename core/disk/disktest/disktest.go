@@ -52,13 +52,15 @@ func (m *Memory) Truncate(size int64) error {
 
 func (m *Memory) Sync() error { return nil }
 
+func (m *Memory) Allocate(size int64) error { return m.Truncate(max(size, m.Size())) }
+
 // Plain is an image that is nothing but its bytes, all of them data.
 func Plain(p []byte) disk.Image { return plain{p} }
 
 type plain struct{ p []byte }
 
 func (m plain) Info() disk.Info {
-	return disk.Info{Format: "raw", VirtualBytes: int64(len(m.p)), Clean: true}
+	return disk.Info{Format: "raw", VirtualBytes: int64(len(m.p)), SectorBytes: 512, Clean: true}
 }
 func (m plain) Close() error { return nil }
 func (m plain) ReadAt(p []byte, off int64) (int, error) {

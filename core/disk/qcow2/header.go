@@ -5,13 +5,20 @@
 // clusters, extended L2 entries. All numbers in the file are big-endian.
 //
 // Read: all cluster sizes, compressed clusters (deflate, zstd), zero
-// clusters, extended L2. Written: version 3 and 2, standard L2 entries,
-// 16-bit refcounts. Not read: encrypted images and external data files.
+// clusters, extended L2, external data files, internal snapshots. Written:
+// version 3 and 2, standard L2 entries, 16-bit refcounts. Encrypted images are
+// recognised and refused.
+//
+// The format states no id of a disk, nor of a layer's parent. What is written
+// here keeps both in header extensions of our own, which readers pass over.
 package qcow2
 
 import (
+	"bytes"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -31,7 +38,10 @@ const (
 	extEnd           = 0
 	extBackingFormat = 0xe2792aca
 	extDataFile      = 0x44415441
+	extBitmaps       = 0x23852875
+	extCrypto        = 0x0537be77
 	extIdentity      = 0x756e7669 // ours: 16 bytes of UUID; readers must ignore what they don't know
+	extParent        = 0x756e7670 // ours: what the layer remembers of its parent, as JSON
 
 	// Incompatible features: a reader that does not know one must refuse.
 	featDirty       = 1 << 0
@@ -53,6 +63,7 @@ const (
 	atRefTable     = 48
 	atRefClusters  = 56
 	atIncompatible = 72
+	atRefOrder     = 96
 )
 
 type header struct {
@@ -65,13 +76,85 @@ type header struct {
 	refClusters  uint32
 	refOrder     uint32
 	snapshots    uint32
+	snapshotsAt  int64
 	incompatible uint64
+	compatible   uint64
 	length       uint32
 	zstd         bool
 	encrypted    bool
 	backing      string
-	backingFmt   string
-	id           string
+	extensions   []extension
+	raw          []byte // of the fixed part, as read
+}
+
+// extension is one header extension, as it stands in the file.
+type extension struct {
+	kind uint32
+	body []byte
+}
+
+func (h *header) extension(kind uint32) []byte {
+	for _, e := range h.extensions {
+		if e.kind == kind {
+			return e.body
+		}
+	}
+	return nil
+}
+
+// setExtension replaces an extension, adds it, or with a nil body drops it.
+func (h *header) setExtension(kind uint32, body []byte) {
+	h.extensions = slices.DeleteFunc(h.extensions, func(e extension) bool { return e.kind == kind })
+	if body != nil {
+		h.extensions = append(h.extensions, extension{kind, body})
+	}
+}
+
+func (h *header) id() string {
+	id, err := uuid.FromBytes(h.extension(extIdentity))
+	if err != nil {
+		return ""
+	}
+	return id.String()
+}
+
+func (h *header) setID(id string) error {
+	u, err := uuid.Parse(id)
+	if err != nil {
+		return fmt.Errorf("disk id %q: %w", id, err)
+	}
+	h.setExtension(extIdentity, u[:])
+	return nil
+}
+
+// remembered is what a layer of ours keeps of its parent.
+type remembered struct {
+	ID          string `json:"id,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+}
+
+func (h *header) parent() *disk.ParentRef {
+	if h.backing == "" {
+		return nil
+	}
+	var r remembered
+	_ = json.Unmarshal(h.extension(extParent), &r) // damaged: as if nothing were remembered
+	return &disk.ParentRef{Path: h.backing, Format: string(h.extension(extBackingFormat)), ID: r.ID, Fingerprint: r.Fingerprint}
+}
+
+func (h *header) setParent(p disk.ParentRef) error {
+	h.backing = p.Path
+	h.setExtension(extBackingFormat, nil)
+	if p.Format != "" {
+		h.setExtension(extBackingFormat, []byte(p.Format))
+	}
+	h.setExtension(extParent, nil)
+	if p.ID == "" && p.Fingerprint == "" {
+		return nil
+	}
+	raw, err := json.Marshal(remembered{p.ID, p.Fingerprint})
+	h.setExtension(extParent, raw)
+	return err
 }
 
 func (h *header) clusterBytes() int64 { return 1 << h.clusterBits }
@@ -110,7 +193,7 @@ func readHeader(src disk.Source) (*header, error) {
 		version: u32(4), clusterBits: u32(20), size: int64(u64(24)), encrypted: u32(32) != 0,
 		l1Entries: u32(36), l1Offset: int64(u64(40)),
 		refOffset: int64(u64(atRefTable)), refClusters: u32(atRefClusters), refOrder: 4,
-		snapshots: u32(60), length: headerBytes2,
+		snapshots: u32(60), snapshotsAt: int64(u64(64)), length: headerBytes2,
 	}
 	if h.version != 2 && h.version != 3 {
 		return nil, fmt.Errorf("%w: QCOW2 version %d (2 and 3 are read)", disk.ErrVariant, h.version)
@@ -126,7 +209,7 @@ func readHeader(src disk.Source) (*header, error) {
 		if len(raw) < 104 {
 			return nil, disk.Damaged(int64(len(raw)), "version 3 header is cut short")
 		}
-		h.incompatible, h.refOrder, h.length = u64(atIncompatible), u32(96), u32(100)
+		h.incompatible, h.compatible, h.refOrder, h.length = u64(atIncompatible), u64(80), u32(atRefOrder), u32(100)
 		if unknown := h.incompatible &^ featKnown; unknown != 0 {
 			return nil, fmt.Errorf("%w: unknown incompatible features %#x (at byte 72)", disk.ErrVariant, unknown)
 		}
@@ -146,15 +229,13 @@ func readHeader(src disk.Source) (*header, error) {
 			}
 		}
 	}
-	if h.incompatible&featDataFile != 0 {
-		return nil, fmt.Errorf("%w: its data is in an external file", disk.ErrVariant)
-	}
 	if h.extended() && h.clusterBits < 14 {
 		return nil, disk.Damaged(20, "extended L2 entries need clusters of 16 KiB or more")
 	}
 	if h.size < 0 || h.size > 1<<56 {
 		return nil, disk.Damaged(24, "virtual size is %d", uint64(h.size))
 	}
+	h.raw = bytes.Clone(raw[:h.length])
 	if err := h.readExtensions(raw); err != nil {
 		return nil, err
 	}
@@ -184,15 +265,7 @@ func (h *header) readExtensions(raw []byte) error {
 		if n < 0 || n > len(raw)-at-8 {
 			return disk.Damaged(int64(at), "header extension %#x of %d bytes runs out of the first cluster", kind, n)
 		}
-		body := raw[at+8 : at+8+n]
-		switch kind {
-		case extBackingFormat:
-			h.backingFmt = string(body)
-		case extIdentity:
-			if id, err := uuid.FromBytes(body); err == nil {
-				h.id = id.String()
-			}
-		}
+		h.extensions = append(h.extensions, extension{kind, bytes.Clone(raw[at+8 : at+8+n])})
 		at += 8 + (n+7)/8*8
 	}
 	return nil
@@ -201,45 +274,32 @@ func (h *header) readExtensions(raw []byte) error {
 // encode writes header, extensions and backing file name into one cluster.
 func (h *header) encode() ([]byte, error) {
 	raw := make([]byte, h.clusterBytes())
+	copy(raw, h.raw) // what is not known here stays as it was
 	be := binary.BigEndian
 	be.PutUint32(raw, magic)
 	be.PutUint32(raw[4:], h.version)
+	be.PutUint64(raw[8:], 0)
+	be.PutUint32(raw[16:], 0)
 	be.PutUint32(raw[20:], h.clusterBits)
 	be.PutUint64(raw[24:], uint64(h.size))
 	be.PutUint32(raw[36:], h.l1Entries)
 	be.PutUint64(raw[40:], uint64(h.l1Offset))
 	be.PutUint64(raw[atRefTable:], uint64(h.refOffset))
 	be.PutUint32(raw[atRefClusters:], h.refClusters)
-	at := headerBytes2
 	if h.version == 3 {
 		be.PutUint64(raw[atIncompatible:], h.incompatible)
-		be.PutUint32(raw[96:], h.refOrder)
-		be.PutUint32(raw[100:], headerBytes3)
-		at = headerBytes3
+		be.PutUint32(raw[atRefOrder:], h.refOrder)
+		be.PutUint32(raw[100:], h.length)
 	}
-	extension := func(kind uint32, body []byte) error {
-		if at+8+len(body)+8+8 > len(raw) {
-			return fmt.Errorf("header extensions do not fit a cluster of %d bytes", len(raw))
+	at := int(h.length)
+	for _, e := range h.extensions {
+		if at+8+len(e.body)+8+8 > len(raw) {
+			return nil, fmt.Errorf("header extensions do not fit a cluster of %d bytes", len(raw))
 		}
-		be.PutUint32(raw[at:], kind)
-		be.PutUint32(raw[at+4:], uint32(len(body)))
-		copy(raw[at+8:], body)
-		at += 8 + (len(body)+7)/8*8
-		return nil
-	}
-	if h.backing != "" && h.backingFmt != "" {
-		if err := extension(extBackingFormat, []byte(h.backingFmt)); err != nil {
-			return nil, err
-		}
-	}
-	if h.id != "" {
-		id, err := uuid.Parse(h.id)
-		if err != nil {
-			return nil, fmt.Errorf("disk id %q: %w", h.id, err)
-		}
-		if err := extension(extIdentity, id[:]); err != nil {
-			return nil, err
-		}
+		be.PutUint32(raw[at:], e.kind)
+		be.PutUint32(raw[at+4:], uint32(len(e.body)))
+		copy(raw[at+8:], e.body)
+		at += 8 + (len(e.body)+7)/8*8
 	}
 	at += 8 // the end marker is zeros
 	if h.backing != "" {
@@ -251,4 +311,38 @@ func (h *header) encode() ([]byte, error) {
 		copy(raw[at:], h.backing)
 	}
 	return raw, nil
+}
+
+// rewrite changes the header of an image in place; its data is not touched.
+func rewrite(f disk.File, change func(*header) error) error {
+	h, err := readHeader(f)
+	if err != nil {
+		return err
+	}
+	if err := change(h); err != nil {
+		return err
+	}
+	raw, err := h.encode()
+	if err != nil {
+		return err
+	}
+	if _, err := f.WriteAt(raw, 0); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+// Reparent names another parent.
+func Reparent(f disk.File, p disk.ParentRef) error {
+	return rewrite(f, func(h *header) error {
+		if h.backing == "" {
+			return fmt.Errorf("%w: it is no layer", disk.ErrVariant)
+		}
+		return h.setParent(p)
+	})
+}
+
+// SetID gives the disk another id.
+func SetID(f disk.File, id string) error {
+	return rewrite(f, func(h *header) error { return h.setID(id) })
 }

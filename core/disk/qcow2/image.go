@@ -18,55 +18,84 @@ import (
 type Image struct {
 	header
 	src    disk.Source
+	data   disk.Source // where plain clusters lie: src, or an external file
 	closer io.Closer
 	mu     sync.RWMutex // guards l1, tables and, when writing, next
 	l1     []uint64
 	tables *tableCache
 
-	file   disk.File // nil when open for reading
-	next   int64     // first free byte at the end of the file, a multiple of the cluster size
-	parent disk.Image
+	file  disk.File  // nil when open for reading
+	next  int64      // first free byte at the end of the file, a multiple of the cluster size
+	below disk.Image // the chain of parents, when writing
+	list  []snapshot
 }
 
-// Open reads the header and the L1 table.
-func Open(src disk.Source) (*Image, error) {
+// Open reads the header and the L1 table. open is asked for an external data file.
+func Open(src disk.Source, open disk.Opener) (*Image, error) {
 	h, err := readHeader(src)
 	if err != nil {
 		return nil, err
 	}
-	i := &Image{header: *h, src: src}
+	i := &Image{header: *h, src: src, data: src}
 	i.closer, _ = src.(io.Closer)
 	if h.encrypted {
 		return i, nil // Info can be told; ReadAt and Map refuse
 	}
-	raw := make([]byte, int64(h.l1Entries)*8)
-	if _, err := src.ReadAt(raw, h.l1Offset); err != nil && len(raw) > 0 {
-		return nil, disk.Damaged(h.l1Offset, "read L1 table: %v", err)
+	if i.list, err = i.readSnapshots(); err != nil {
+		return nil, err
 	}
-	i.l1 = make([]uint64, h.l1Entries)
-	for n := range i.l1 {
-		i.l1[n] = binary.BigEndian.Uint64(raw[n*8:])
+	if i.l1, err = i.readL1(h.l1Offset, h.l1Entries); err != nil {
+		return nil, err
 	}
 	i.tables = newTableCache(i.clusterBytes())
+	if h.external() {
+		name := string(h.extension(extDataFile))
+		if name == "" {
+			return nil, disk.Damaged(int64(h.length), "its data is in another file, and the header does not name it")
+		}
+		if i.data, err = open.Open(name); err != nil {
+			return nil, fmt.Errorf("data file %q: %w", name, err)
+		}
+	}
 	return i, nil
+}
+
+func (h *header) external() bool { return h.incompatible&featDataFile != 0 }
+
+func (i *Image) readL1(at int64, entries uint32) ([]uint64, error) {
+	raw := make([]byte, int64(entries)*8)
+	if _, err := i.src.ReadAt(raw, at); err != nil && len(raw) > 0 {
+		return nil, disk.Damaged(at, "read L1 table: %v", err)
+	}
+	l1 := make([]uint64, entries)
+	for n := range l1 {
+		l1[n] = binary.BigEndian.Uint64(raw[n*8:])
+	}
+	return l1, nil
 }
 
 func (i *Image) Info() disk.Info {
 	info := disk.Info{
-		Format: Format, Variant: fmt.Sprintf("v%d", i.version), VirtualBytes: i.size, ID: i.id,
-		Encrypted: i.encrypted, Clean: i.incompatible&(featDirty|featCorrupt) == 0,
+		Format: Format, Variant: fmt.Sprintf("v%d", i.version), VirtualBytes: i.size, SectorBytes: 512, ID: i.id(), Linkage: i.id(),
+		Parent: i.header.parent(), Encrypted: i.encrypted, Clean: i.incompatible&(featDirty|featCorrupt) == 0,
 	}
-	if i.backing != "" {
-		info.Parent = &disk.ParentRef{Path: i.backing, Format: i.backingFmt}
+	for _, s := range i.list {
+		info.Snapshots = append(info.Snapshots, s.Snapshot)
 	}
 	return info
 }
 
 func (i *Image) Close() error {
-	if i.closer == nil {
-		return nil
+	var first error
+	if c, ok := i.data.(io.Closer); ok && i.data != i.src {
+		first = c.Close()
 	}
-	return i.closer.Close()
+	if i.closer != nil {
+		if err := i.closer.Close(); err != nil {
+			return err
+		}
+	}
+	return first
 }
 
 // entry is an L2 entry; sub is the subcluster bitmap of an extended one.
@@ -119,7 +148,7 @@ func (i *Image) kindAt(table []byte, off int64) (disk.Kind, int64, error) {
 			return disk.Data, clusterEnd, nil
 		case e.desc&flagZero != 0 && i.version == 3:
 			return disk.Zero, clusterEnd, nil
-		case e.desc&maskOffset != 0:
+		case e.desc&maskOffset != 0 || i.external() && e.desc&flagCopied != 0: // byte 0 of a data file is a place
 			return disk.Data, clusterEnd, nil
 		}
 		return disk.Parent, clusterEnd, nil
@@ -190,8 +219,8 @@ func (i *Image) readSome(p []byte, off int64) (int, error) {
 	p = p[:min(int64(len(p)), r.Length)]
 	if r.Kind != disk.Data {
 		clear(p)
-		if r.Kind == disk.Parent && i.parent != nil {
-			return len(p), readParent(i.parent, p, off)
+		if r.Kind == disk.Parent && i.below != nil {
+			return len(p), readParent(i.below, p, off)
 		}
 		return len(p), nil
 	}
@@ -218,9 +247,10 @@ func (i *Image) readSome(p []byte, off int64) (int, error) {
 		n = min(int64(len(p)), n+i.clusterBytes())
 	}
 	i.mu.Unlock()
-	got, err := i.src.ReadAt(p[:n], host+inCluster)
-	if err == io.EOF && host+inCluster+int64(got) >= i.src.Size() && host < i.src.Size() {
-		clear(p[got:n]) // the file may end within its last cluster
+	got, err := i.data.ReadAt(p[:n], host+inCluster)
+	// The file may end within its last cluster, a data file before it.
+	if end := i.data.Size(); err == io.EOF && (host+inCluster+n <= roundUp(end, i.clusterBytes()) || i.external()) {
+		clear(p[got:n])
 		err = nil
 	}
 	if err != nil {

@@ -15,6 +15,8 @@ import (
 	"unvora.example/unvora/core/disk/qcow2"
 )
 
+const diskID = "70126393-2a98-4856-90ac-efe4bba599b2"
+
 // TestLikeAByteArray: any sequence of writes, syncs, closings and layers reads
 // the same as on a plain byte array.
 func TestLikeAByteArray(t *testing.T) {
@@ -23,7 +25,7 @@ func TestLikeAByteArray(t *testing.T) {
 		size := rapid.Int64Range(1, 40).Draw(t, "clusters")<<bits - rapid.Int64Range(0, 511).Draw(t, "short of")
 		truth := make([]byte, size)
 		f := &disktest.Memory{}
-		img, err := qcow2.Create(f, size, qcow2.Options{ClusterBits: bits, ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
+		img, err := qcow2.CreateClusters(f, disk.Spec{VirtualBytes: size, ID: diskID}, bits)
 		require.NoError(t, err)
 		layers := []disk.Image{}
 		for range rapid.IntRange(1, 25).Draw(t, "steps") {
@@ -50,17 +52,17 @@ func TestLikeAByteArray(t *testing.T) {
 				img = reopen(t, f, layers)
 			case "layer":
 				require.NoError(t, img.Finish())
-				below, err := qcow2.Open(f)
+				below, err := qcow2.Open(f, nil)
 				require.NoError(t, err)
 				layers = append([]disk.Image{below}, layers...)
 				f = &disktest.Memory{}
-				_, err = qcow2.Create(f, size, qcow2.Options{ClusterBits: bits, ID: "70126393-2a98-4856-90ac-efe4bba599b2", Parent: &disk.ParentRef{Path: "below.qcow2", Format: "qcow2"}})
+				_, err = qcow2.CreateClusters(f, disk.Spec{VirtualBytes: size, ID: diskID, Parent: &disk.ParentRef{Path: "below.qcow2", Format: "qcow2"}}, bits)
 				require.NoError(t, err)
 				img = reopen(t, f, layers)
 			}
 		}
 		require.NoError(t, img.Finish())
-		top, err := qcow2.Open(f)
+		top, err := qcow2.Open(f, nil)
 		require.NoError(t, err)
 		disktest.Same(t, truth, disk.Chain(append([]disk.Image{top}, layers...)...))
 	})
@@ -82,7 +84,7 @@ func TestResume(t *testing.T) {
 	src := disktest.Plain(truth)
 	for stop := 1; stop < 5; stop++ {
 		f := &disktest.Memory{}
-		target, err := qcow2.Create(f, int64(len(truth)), qcow2.Options{})
+		target, err := qcow2.Create(f, disk.Spec{VirtualBytes: int64(len(truth))})
 		require.NoError(t, err)
 		var off int64
 		err = disk.Pump(t.Context(), target, disk.ImageFeed(src, 0, target.BlockBytes()), disk.Options{SaveEvery: 512 << 10, Saved: func(o int64, _ []byte, _ any) error {
@@ -96,7 +98,7 @@ func TestResume(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, disk.Pump(t.Context(), again, disk.ImageFeed(src, off, again.BlockBytes()), disk.Options{}))
 		require.NoError(t, again.Finish())
-		img, err := qcow2.Open(f)
+		img, err := qcow2.Open(f, nil)
 		require.NoError(t, err)
 		disktest.Same(t, truth, img)
 	}
@@ -104,7 +106,7 @@ func TestResume(t *testing.T) {
 
 func TestPumpStopsAtOnce(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
-	target, err := qcow2.Create(&disktest.Memory{}, 64<<20, qcow2.Options{})
+	target, err := qcow2.Create(&disktest.Memory{}, disk.Spec{VirtualBytes: 64 << 20})
 	require.NoError(t, err)
 	err = disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(disktest.Pattern(64<<20, 1)), 0, target.BlockBytes()), disk.Options{Progress: func(int64) { cancel() }})
 	require.ErrorIs(t, err, context.Canceled)
@@ -112,7 +114,7 @@ func TestPumpStopsAtOnce(t *testing.T) {
 
 func TestHeaderIsChecked(t *testing.T) {
 	f := &disktest.Memory{}
-	img, err := qcow2.Create(f, 1<<30, qcow2.Options{ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
+	img, err := qcow2.Create(f, disk.Spec{VirtualBytes: 1 << 30, ID: diskID})
 	require.NoError(t, err)
 	require.NoError(t, img.Put(0, disktest.Pattern(1<<20, 1), 1<<20))
 	require.NoError(t, img.Finish())
@@ -128,7 +130,7 @@ func TestHeaderIsChecked(t *testing.T) {
 		"L1 too short":      {36, 0, disk.ErrDamaged},
 		"L1 far away":       {40, 0x7fffffff, disk.ErrDamaged},
 		"unknown feature":   {76, 1 << 9, disk.ErrVariant},
-		"external data":     {76, 1 << 2, disk.ErrVariant},
+		"external data":     {76, 1 << 2, disk.ErrDamaged}, // and the header does not name it
 		"header length":     {100, 1 << 20, disk.ErrDamaged},
 		"refcount order":    {96, 77, disk.ErrDamaged},
 		"parent's name":     {8, 0xffff, disk.ErrDamaged},
@@ -137,7 +139,7 @@ func TestHeaderIsChecked(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			bad := &disktest.Memory{Bytes: append([]byte{}, f.Bytes...)}
 			binary.BigEndian.PutUint32(bad.Bytes[c.at:], c.value)
-			img, err := qcow2.Open(bad)
+			img, err := qcow2.Open(bad, nil)
 			if err == nil {
 				_, err = img.ReadAt(make([]byte, 512), 0)
 			}
@@ -148,14 +150,14 @@ func TestHeaderIsChecked(t *testing.T) {
 
 func FuzzOpen(f *testing.F) {
 	small := &disktest.Memory{}
-	img, err := qcow2.Create(small, 1<<20, qcow2.Options{ClusterBits: 9, Parent: &disk.ParentRef{Path: "base", Format: "raw"}, ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
+	img, err := qcow2.CreateClusters(small, disk.Spec{VirtualBytes: 1 << 20, Parent: &disk.ParentRef{Path: "base", Format: "raw"}, ID: diskID}, 9)
 	require.NoError(f, err)
 	_, err = img.WriteAt([]byte("boot"), 510)
 	require.NoError(f, err)
 	require.NoError(f, img.Finish())
 	f.Add(small.Bytes)
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		img, err := qcow2.Open(&disktest.Memory{Bytes: raw})
+		img, err := qcow2.Open(&disktest.Memory{Bytes: raw}, nil)
 		if err == nil {
 			disktest.Exercise(img)
 		}

@@ -8,46 +8,50 @@ import (
 	"unvora.example/unvora/core/disk"
 )
 
-// Options of a new image. The zero value of each is the usual choice.
-type Options struct {
-	Version     int    // 3 or 2; 0 means 3
-	ClusterBits uint32 // 0 means 16: 64 KiB
-	ID          string // UUID kept in a header extension of our own; "" writes none
-	Parent      *disk.ParentRef
+// Create makes f an image with nothing in it, a layer where there is a parent:
+// variant v3 or v2, in clusters of 64 KiB.
+func Create(f disk.File, s disk.Spec) (*Image, error) {
+	return CreateClusters(f, s, 16)
 }
 
-// Create makes f an image of virtualBytes with nothing in it.
+// CreateClusters is Create with clusters of 1<<clusterBits bytes.
 //
 // While it is being written its refcounts are not kept and, in version 3, the
-// dirty bit says so; Finish or Close counts them from the tables.
-func Create(f disk.File, virtualBytes int64, o Options) (*Image, error) {
-	h := header{version: uint32(o.Version), clusterBits: o.ClusterBits, size: virtualBytes, refOrder: 4, id: o.ID}
-	if h.version == 0 {
-		h.version = 3
-	}
-	if h.clusterBits == 0 {
-		h.clusterBits = 16
-	}
-	if h.version != 2 && h.version != 3 || h.clusterBits < minClusterBits || h.clusterBits > maxClusterBits {
-		return nil, fmt.Errorf("%w: version %d with cluster bits %d", disk.ErrVariant, h.version, h.clusterBits)
-	}
-	if o.Parent != nil {
-		h.backing, h.backingFmt = o.Parent.Path, o.Parent.Format
-	}
-	if h.version == 3 {
+// dirty bit says so; Finish counts them from the tables.
+func CreateClusters(f disk.File, s disk.Spec, clusterBits uint32) (*Image, error) {
+	h := header{version: 3, clusterBits: clusterBits, size: s.VirtualBytes, refOrder: 4, length: headerBytes3}
+	switch s.Variant {
+	case "", "v3":
 		h.incompatible = featDirty
+	case "v2":
+		h.version, h.length = 2, headerBytes2
+	default:
+		return nil, fmt.Errorf("%w: QCOW2 has no variant %q", disk.ErrVariant, s.Variant)
+	}
+	if clusterBits < minClusterBits || clusterBits > maxClusterBits {
+		return nil, fmt.Errorf("%w: cluster bits %d", disk.ErrVariant, clusterBits)
+	}
+	if s.ID != "" {
+		if err := h.setID(s.ID); err != nil {
+			return nil, err
+		}
+	}
+	if s.Parent != nil {
+		if err := h.setParent(*s.Parent); err != nil {
+			return nil, err
+		}
 	}
 	cb := h.clusterBytes()
 	perTable := cb * h.tableEntries()
-	h.l1Entries = uint32(max(1, (virtualBytes+perTable-1)/perTable))
+	h.l1Entries = uint32(max(1, (s.VirtualBytes+perTable-1)/perTable))
 	if int64(h.l1Entries)*8 > maxTableBytes {
-		return nil, fmt.Errorf("%w: %d bytes of disk need larger clusters than %d bytes", disk.ErrVariant, virtualBytes, cb)
+		return nil, fmt.Errorf("%w: %d bytes of disk need larger clusters than %d bytes", disk.ErrTooLarge, s.VirtualBytes, cb)
 	}
 	h.l1Offset = cb
 	if err := f.Truncate(0); err != nil {
 		return nil, err
 	}
-	i := &Image{header: h, src: f, file: f, tables: newTableCache(cb), l1: make([]uint64, h.l1Entries)}
+	i := &Image{header: h, src: f, data: f, file: f, tables: newTableCache(cb), l1: make([]uint64, h.l1Entries)}
 	i.next = cb + roundUp(int64(h.l1Entries)*8, cb)
 	raw, err := i.encode()
 	if err != nil {
@@ -64,7 +68,7 @@ func Create(f disk.File, virtualBytes int64, o Options) (*Image, error) {
 // is needed when the image names one: half-written clusters are filled from
 // it. An image that was not closed properly is taken as its tables tell it.
 func OpenWrite(f disk.File, parent disk.Image) (*Image, error) {
-	i, err := Open(f)
+	i, err := Open(f, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -76,16 +80,40 @@ func OpenWrite(f disk.File, parent disk.Image) (*Image, error) {
 	case i.backing != "" && parent == nil:
 		return nil, fmt.Errorf("open for writing: the parent %q is needed", i.backing)
 	}
-	i.file, i.parent = f, parent
-	i.next = roundUp(f.Size(), i.clusterBytes())
-	if i.id != "" {
-		i.next = 0 // ours: the refcounts stand last and are counted anew, so their room is free
-	}
-	err = i.eachTable(func(int64, []byte) error { return nil })
+	i.below = parent
+	return i, i.begin(f)
+}
+
+// Resume goes on with an image that Create made and Sync left.
+func Resume(f disk.File) (*Image, error) {
+	i, err := Open(f, nil)
 	if err != nil {
 		return nil, err
 	}
-	return i, i.setIncompatible(i.incompatible | featDirty)
+	if i.encrypted || i.id() == "" || i.extended() || i.snapshots > 0 {
+		return nil, fmt.Errorf("%w: it is not one that was being written here", disk.ErrVariant)
+	}
+	return i, i.begin(f)
+}
+
+// begin makes an open image one that is written.
+func (i *Image) begin(f disk.File) error {
+	i.file = f
+	i.next = roundUp(f.Size(), i.clusterBytes())
+	if i.id() != "" {
+		i.next = 0 // ours: the refcounts stand last and are counted anew, so their room is free
+	}
+	c, err := i.count()
+	if err != nil {
+		return err
+	}
+	i.next = max(i.next, c.end())
+	for n, e := range i.l1 {
+		if at := int64(e & maskOffset); at != 0 && c.of(at>>i.clusterBits) != 1 {
+			return disk.Damaged(i.l1Offset+int64(n)*8, "the L2 table at byte %d is not referred to by this entry alone", at)
+		}
+	}
+	return i.setIncompatible(i.incompatible | featDirty)
 }
 
 func roundUp(n, unit int64) int64 { return (n + unit - 1) / unit * unit }
@@ -95,7 +123,10 @@ func (i *Image) setIncompatible(bits uint64) error {
 		return nil
 	}
 	i.incompatible = bits
-	_, err := i.file.WriteAt(binary.BigEndian.AppendUint64(nil, bits), atIncompatible)
+	raw := binary.BigEndian.AppendUint64(nil, bits)
+	raw = binary.BigEndian.AppendUint64(raw, i.compatible)
+	raw = binary.BigEndian.AppendUint64(raw, 0) // autoclear features are not kept up here, dirty bitmaps among them
+	_, err := i.file.WriteAt(raw, atIncompatible)
 	return err
 }
 
@@ -251,7 +282,11 @@ func (i *Image) Finish() error {
 	if _, err := i.Sync(); err != nil {
 		return err
 	}
-	if err := i.writeRefcounts(); err != nil {
+	c, err := i.count()
+	if err != nil {
+		return err
+	}
+	if err := i.writeRefcounts(c, 0); err != nil {
 		return err
 	}
 	if err := i.file.Sync(); err != nil {

@@ -27,31 +27,12 @@ func Open(src disk.Source) (*Image, error) {
 }
 
 func (i *Image) Info() disk.Info {
-	return disk.Info{Format: Format, Variant: "sparse", VirtualBytes: i.src.Size(), Clean: true}
+	return disk.Info{Format: Format, Variant: "sparse", VirtualBytes: i.src.Size(), SectorBytes: 512, Clean: true}
 }
 
 func (i *Image) ReadAt(p []byte, off int64) (int, error) { return i.src.ReadAt(p, off) }
 
-func (i *Image) Map(off int64) (disk.Range, error) {
-	size := i.src.Size()
-	if off >= size {
-		return disk.Range{}, disk.ErrRange
-	}
-	x, ok := i.src.(disk.Extents)
-	if !ok {
-		return disk.Range{Offset: off, Length: size - off, Kind: disk.Data}, nil
-	}
-	start, end, err := x.NextData(off)
-	switch {
-	case err == io.EOF || err == nil && start >= size:
-		return disk.Range{Offset: off, Length: size - off, Kind: disk.Zero}, nil
-	case err != nil:
-		return disk.Range{}, err
-	case start > off:
-		return disk.Range{Offset: off, Length: start - off, Kind: disk.Zero}, nil
-	}
-	return disk.Range{Offset: off, Length: min(end, size) - off, Kind: disk.Data}, nil
-}
+func (i *Image) Map(off int64) (disk.Range, error) { return disk.MapPlain(i.src, 0, off, i.src.Size()) }
 
 func (i *Image) Close() error {
 	if i.closer == nil {
@@ -60,21 +41,32 @@ func (i *Image) Close() error {
 	return i.closer.Close()
 }
 
+// Source is where the guest's bytes lie, one for one.
+func (i *Image) Source() disk.Source { return i.src }
+
 // Target is a raw image being written.
 type Target struct{ f disk.File }
 
-// Create makes f a sparse image of virtualBytes.
-func Create(f disk.File, virtualBytes int64) (*Target, error) {
+// Create makes f an image of s.VirtualBytes, sparse or with all its room taken.
+func Create(f disk.File, s disk.Spec) (*Target, error) {
+	if s.Parent != nil {
+		return nil, fmt.Errorf("%w: a raw image can't be a layer", disk.ErrVariant)
+	}
 	if err := f.Truncate(0); err != nil {
 		return nil, err
 	}
-	return &Target{f}, f.Truncate(virtualBytes)
+	if s.Variant == "full" {
+		if err := f.Allocate(s.VirtualBytes); err != nil {
+			return nil, err
+		}
+	}
+	return &Target{f}, f.Truncate(s.VirtualBytes)
 }
 
 // Resume goes on with an image that Create made.
-func Resume(f disk.File, virtualBytes int64) (*Target, error) {
-	if f.Size() != virtualBytes {
-		return nil, fmt.Errorf("%w: it holds %d bytes, the disk has %d", disk.ErrDamaged, f.Size(), virtualBytes)
+func Resume(f disk.File, s disk.Spec) (*Target, error) {
+	if f.Size() != s.VirtualBytes {
+		return nil, disk.Damaged(f.Size(), "it ends here, the disk has %d bytes", s.VirtualBytes)
 	}
 	return &Target{f}, nil
 }
@@ -84,14 +76,5 @@ func (t *Target) Pack(plain, _ []byte) ([]byte, error) { return plain, nil }
 func (t *Target) Sync() ([]byte, error)                { return nil, t.f.Sync() }
 func (t *Target) Finish() error                        { return t.f.Sync() }
 func (t *Target) Put(off int64, p []byte, _ int) error {
-	for len(p) > 0 {
-		n := min(len(p), holeBytes)
-		if !disk.IsZero(p[:n]) {
-			if _, err := t.f.WriteAt(p[:n], off); err != nil {
-				return err
-			}
-		}
-		p, off = p[n:], off+int64(n)
-	}
-	return nil
+	return disk.WriteSparse(t.f, off, p)
 }

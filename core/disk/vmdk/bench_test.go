@@ -39,7 +39,7 @@ func BenchmarkStreamWrite(b *testing.B) {
 	src := disktest.Plain(readings(benchBytes))
 	b.SetBytes(benchBytes)
 	for b.Loop() {
-		target, err := vmdk.CreateStream(io.Discard, benchBytes, "0badcafe", nil)
+		target, err := vmdk.CreateStream(io.Discard, disk.Spec{VirtualBytes: benchBytes, ID: "0badcafe"}, nil)
 		require.NoError(b, err)
 		require.NoError(b, disk.Pump(ctx, target, disk.ImageFeed(src, 0, target.BlockBytes()), disk.Options{}))
 	}
@@ -54,7 +54,7 @@ func BenchmarkStreamToQCOW2(b *testing.B) {
 		require.NoError(b, err)
 		src, err := disk.OpenFile(f)
 		require.NoError(b, err)
-		target, err := qcow2.Create(src, benchBytes, qcow2.Options{})
+		target, err := qcow2.Create(src, disk.Spec{VirtualBytes: benchBytes})
 		require.NoError(b, err)
 		feed, err := vmdk.NewStreamFeed(bytes.NewReader(packed), nil)
 		require.NoError(b, err)

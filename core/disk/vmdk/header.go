@@ -1,18 +1,20 @@
-// Package vmdk reads and writes sparse VMDK images: monolithic sparse ones are
-// read, stream-optimized ones are read, in any order or as a stream, and
-// written.
+// Package vmdk reads and writes VMDK images: monolithic sparse and flat,
+// stream-optimized (in any order, or as a stream), and descriptors with several
+// extents, sparse and flat, which are only read.
 //
-// Source: "Virtual Disk Format 5.0" (technical note): sections "Hosted Sparse
-// Extents" and "Stream-Optimized Compressed Sparse Extents". All numbers in
-// the file are little-endian; "sector" is always 512 bytes.
+// Source: "Virtual Disk Format 5.0" (technical note): sections "Layout Basics",
+// "The Descriptor File", "Hosted Sparse Extents" and "Stream-Optimized
+// Compressed Sparse Extents". All numbers in the file are little-endian;
+// "sector" is always 512 bytes.
+//
+// A disk's id has no place in the format; what is written here keeps it as an
+// entry of the disk database, which readers pass over. Layers hold on to the
+// content id.
 package vmdk
 
 import (
-	"bufio"
 	"encoding/binary"
 	"fmt"
-	"strconv"
-	"strings"
 
 	"unvora.example/unvora/core/disk"
 )
@@ -42,8 +44,10 @@ const (
 	grainBytes   = grainSectors * sectorBytes
 	tableEntries = 512
 
+	atUnclean       = 72
 	maxGrainSectors = 16 << 10 // 8 MiB; nobody writes larger ones
 	maxTables       = 1 << 22
+	maxSector       = 1<<32 - 1 - 1<<16 // of a file: entries have 32 bits
 )
 
 type header struct {
@@ -53,6 +57,7 @@ type header struct {
 	descriptorAt    uint64 // sector
 	descriptorSize  uint64 // sectors
 	entries         uint32 // per grain table
+	redundantAt     uint64 // sector of the second grain directory; 0: none
 	directoryAt     uint64 // sector
 	overhead        uint64 // sectors
 	unclean         bool
@@ -67,23 +72,30 @@ func (h *header) tables() int64 {
 	return int64((h.capacity + per - 1) / per)
 }
 
-// Probe tells whether head, the first bytes of a file, begins a sparse VMDK.
-func Probe(head []byte) bool {
+// Probe tells whether head, the first bytes of a file, begins a VMDK: a sparse
+// one, or a descriptor.
+func Probe(head []byte) bool { return isSparse(head) || isDescriptor(head) || isCOW(head) }
+
+func isSparse(head []byte) bool {
 	return len(head) >= 4 && binary.LittleEndian.Uint32(head) == magic
 }
+
+// isCOW tells of the older sparse extents that only some hosts write; they are
+// recognised and refused.
+func isCOW(head []byte) bool { return len(head) >= 8 && string(head[:8]) == "COWD\x01\x00\x00\x00" }
 
 // parseHeader checks the 512 bytes at file offset at.
 func parseHeader(raw []byte, at int64) (*header, error) {
 	le := binary.LittleEndian
-	if !Probe(raw) {
+	if !isSparse(raw) {
 		return nil, fmt.Errorf("%w: no VMDK magic at byte %d", disk.ErrFormat, at)
 	}
 	h := &header{
 		version: le.Uint32(raw[4:]), flags: le.Uint32(raw[8:]),
 		capacity: le.Uint64(raw[12:]), grain: le.Uint64(raw[20:]),
 		descriptorAt: le.Uint64(raw[28:]), descriptorSize: le.Uint64(raw[36:]),
-		entries: le.Uint32(raw[44:]), directoryAt: le.Uint64(raw[56:]), overhead: le.Uint64(raw[64:]),
-		unclean: raw[72] != 0, compression: le.Uint16(raw[77:]),
+		entries: le.Uint32(raw[44:]), redundantAt: le.Uint64(raw[48:]), directoryAt: le.Uint64(raw[56:]), overhead: le.Uint64(raw[64:]),
+		unclean: raw[atUnclean] != 0, compression: le.Uint16(raw[77:]),
 	}
 	switch {
 	case h.version < 1 || h.version > 3:
@@ -113,63 +125,10 @@ func (h *header) encode() []byte {
 	le.PutUint64(raw[28:], h.descriptorAt)
 	le.PutUint64(raw[36:], h.descriptorSize)
 	le.PutUint32(raw[44:], h.entries)
+	le.PutUint64(raw[48:], h.redundantAt)
 	le.PutUint64(raw[56:], h.directoryAt)
 	le.PutUint64(raw[64:], h.overhead)
 	copy(raw[73:], "\n \r\n")
 	le.PutUint16(raw[77:], h.compression)
 	return raw
-}
-
-// descriptor is what is kept of the text descriptor's "key = value" lines.
-type descriptor struct {
-	cid, parentCID, parentHint, createType, uuid string
-}
-
-func parseDescriptor(text string) descriptor {
-	var d descriptor
-	text, _, _ = strings.Cut(text, "\x00")
-	for lines := bufio.NewScanner(strings.NewReader(text)); lines.Scan(); {
-		key, value, ok := strings.Cut(lines.Text(), "=")
-		if !ok {
-			continue
-		}
-		value = strings.Trim(strings.TrimSpace(value), `"`)
-		switch strings.ToLower(strings.TrimSpace(key)) {
-		case "cid":
-			d.cid = strings.ToLower(value)
-		case "parentcid":
-			d.parentCID = strings.ToLower(value)
-		case "parentfilenamehint":
-			d.parentHint = value
-		case "createtype":
-			d.createType = value
-		case "ddb.uuid":
-			d.uuid = value
-		}
-	}
-	return d
-}
-
-const noParent = "ffffffff"
-
-func (d descriptor) parent() *disk.ParentRef {
-	if d.parentCID == "" || d.parentCID == noParent {
-		return nil
-	}
-	return &disk.ParentRef{Path: d.parentHint, Format: Format, ID: d.parentCID}
-}
-
-// encodeDescriptor writes the descriptor of a stream-optimized image. cid is
-// eight hexadecimal digits.
-func encodeDescriptor(cid string, sectors uint64) string {
-	cylinders := min(sectors/(255*63), 65535)
-	return strings.Join([]string{
-		"# Disk DescriptorFile", "version=1", "CID=" + cid, "parentCID=" + noParent,
-		`createType="streamOptimized"`, "",
-		"# Extent description", "RDONLY " + strconv.FormatUint(sectors, 10) + ` SPARSE "disk.vmdk"`, "",
-		"# The Disk Data Base", "#DDB", "",
-		`ddb.virtualHWVersion = "10"`, `ddb.adapterType = "lsilogic"`,
-		`ddb.geometry.cylinders = "` + strconv.FormatUint(cylinders, 10) + `"`,
-		`ddb.geometry.heads = "255"`, `ddb.geometry.sectors = "63"`, "",
-	}, "\n")
 }

@@ -1,224 +1,211 @@
 package vmdk
 
 import (
-	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
-	"sync"
+	"path"
+	"sort"
 
 	"unvora.example/unvora/core/disk"
-	"unvora.example/unvora/core/disk/inflate"
 )
 
-// Image is a sparse VMDK read in any order.
+// Image is a VMDK of one or more extents, read in any order.
 type Image struct {
-	header
-	src       disk.Source
-	closer    io.Closer
-	directory []uint32 // sector of each grain table; 0: none
-
-	mu     sync.Mutex
-	tables map[int64][]uint32 // a few, thrown away all at once
+	props   descriptor
+	variant string
+	clean   bool
+	parts   []part
+	size    int64
+	closers []io.Closer
 }
 
-const tablesKept = 1024 // 2 KiB each as written by most
+// extent holds a run of the disk's bytes; offsets are from its own start.
+type extent interface {
+	mapAt(off int64) (disk.Range, error)
+	readAt(p []byte, off int64) (int, error)
+}
 
-// Open reads header (or the footer, where the header says so), descriptor and
-// grain directory.
-func Open(src disk.Source) (*Image, error) {
-	raw := make([]byte, headerBytes)
-	if _, err := src.ReadAt(raw, 0); err != nil {
+type part struct {
+	extent
+	start, length int64
+}
+
+// Open reads headers, descriptor and grain directories. open is asked for the
+// extents that lie in other files.
+func Open(src disk.Source, open disk.Opener) (*Image, error) {
+	i := &Image{clean: true}
+	if c, ok := src.(io.Closer); ok {
+		i.closers = append(i.closers, c)
+	}
+	head := make([]byte, min(headerBytes, src.Size()))
+	if _, err := src.ReadAt(head, 0); err != nil && len(head) > 0 {
 		return nil, fmt.Errorf("%w: read the header: %v", disk.ErrFormat, err)
 	}
-	h, err := parseHeader(raw, 0)
+	switch {
+	case isCOW(head):
+		return nil, fmt.Errorf("%w: an extent of the kind COWD", disk.ErrVariant)
+	case isDescriptor(head):
+		return i, i.openExtents(src, open)
+	}
+	s, err := openSparse(src)
 	if err != nil {
 		return nil, err
 	}
-	i := &Image{header: *h, src: src, tables: map[int64][]uint32{}}
-	i.closer, _ = src.(io.Closer)
-	if h.directoryAt == gdAtEnd {
-		// footer marker, footer, end-of-stream marker
-		at := src.Size() - 2*sectorBytes
-		if at < headerBytes {
-			return nil, disk.Damaged(src.Size(), "ends before its footer: it is cut short")
-		}
-		if _, err := src.ReadAt(raw, at); err != nil {
-			return nil, err
-		}
-		footer, err := parseHeader(raw, at)
-		if err != nil {
-			return nil, disk.Damaged(at, "no footer in the last KiB: the image is cut short")
-		}
-		if footer.capacity != h.capacity || footer.grain != h.grain || footer.entries != h.entries || footer.directoryAt == gdAtEnd {
-			return nil, disk.Damaged(at, "header and footer contradict each other")
-		}
-		i.directoryAt = footer.directoryAt
+	i.props, i.clean, i.variant = s.descriptorProps, !s.unclean, "sparse"
+	if s.flags&flagCompressed != 0 {
+		i.variant = "stream"
 	}
-	if n := int64(h.descriptorSize) * sectorBytes; n > 0 && n <= 1<<20 {
-		text := make([]byte, n)
-		if _, err := src.ReadAt(text, int64(h.descriptorAt)*sectorBytes); err != nil {
-			return nil, disk.Damaged(int64(h.descriptorAt)*sectorBytes, "read descriptor: %v", err)
-		}
-		i.descriptorProps = parseDescriptor(string(text))
-	}
-	dir := make([]byte, i.header.tables()*4)
-	at := int64(i.directoryAt) * sectorBytes
-	if i.directoryAt > 1<<54 || at+int64(len(dir)) > src.Size() {
-		return nil, disk.Damaged(at, "grain directory lies beyond the end of the file")
-	}
-	if _, err := src.ReadAt(dir, at); err != nil && len(dir) > 0 {
-		return nil, disk.Damaged(at, "read grain directory: %v", err)
-	}
-	i.directory = words(dir)
+	i.add(s, s.bytes())
 	return i, nil
 }
 
-func words(raw []byte) []uint32 {
-	w := make([]uint32, len(raw)/4)
-	for n := range w {
-		w[n] = binary.LittleEndian.Uint32(raw[n*4:])
+func (i *Image) add(e extent, length int64) {
+	if length > 0 {
+		i.parts = append(i.parts, part{e, i.size, length})
+		i.size += length
 	}
-	return w
+}
+
+// openExtents opens what a descriptor in a file of its own names. When that
+// fails, the files opened so far are closed; src stays the caller's.
+func (i *Image) openExtents(src disk.Source, open disk.Opener) (err error) {
+	_, _, text, err := locateDescriptor(src)
+	if err != nil {
+		return err
+	}
+	if i.props, err = parseDescriptor(text); err != nil {
+		return err
+	}
+	if len(i.props.extents) == 0 {
+		return fmt.Errorf("%w: the descriptor names no extent", disk.ErrDamaged)
+	}
+	own := len(i.closers)
+	defer func() {
+		if err != nil {
+			for _, c := range i.closers[own:] {
+				c.Close()
+			}
+		}
+	}()
+	i.variant = "flat"
+	for n, line := range i.props.extents {
+		if i.size > 1<<56 {
+			return fmt.Errorf("%w: the extents add up to more than a disk can have", disk.ErrDamaged)
+		}
+		if line.kind == "ZERO" {
+			i.add(zeros{}, line.sectors*sectorBytes)
+			continue
+		}
+		if line.kind != "FLAT" && line.kind != "VMFS" && line.kind != "SPARSE" {
+			return fmt.Errorf("%w: extent %d is of the kind %s", disk.ErrVariant, n+1, line.kind)
+		}
+		file, err := open.Open(path.Clean(disk.NativePath(line.file)))
+		if err != nil {
+			return fmt.Errorf("extent %d, %q: %w", n+1, line.file, err)
+		}
+		if c, ok := file.(io.Closer); ok {
+			i.closers = append(i.closers, c)
+		}
+		length := line.sectors * sectorBytes
+		if line.kind == "SPARSE" {
+			i.variant = "sparse"
+			s, err := openSparse(file)
+			if err != nil {
+				return fmt.Errorf("extent %d, %q: %w", n+1, line.file, err)
+			}
+			if s.bytes() < length {
+				return fmt.Errorf("extent %d, %q: %w", n+1, line.file, disk.Damaged(12, "it has %d bytes, the descriptor counts on %d", s.bytes(), length))
+			}
+			i.clean = i.clean && !s.unclean
+			i.add(s, length)
+			continue
+		}
+		if at := line.at * sectorBytes; file.Size()-at < length {
+			return fmt.Errorf("extent %d, %q: %w", n+1, line.file, disk.Damaged(file.Size(), "it ends here, the descriptor counts on %d bytes", at+length))
+		}
+		i.add(flat{file, line.at * sectorBytes, length}, length)
+	}
+	return nil
 }
 
 func (i *Image) Info() disk.Info {
-	variant := "sparse"
-	if i.flags&flagCompressed != 0 {
-		variant = "stream"
+	id := i.props.id
+	if id == "" {
+		id = i.props.cid
 	}
 	return disk.Info{
-		Format: Format, Variant: variant, VirtualBytes: i.bytes(), ID: i.descriptorProps.cid,
-		Parent: i.descriptorProps.parent(), Clean: !i.unclean,
+		Format: Format, Variant: i.variant, VirtualBytes: i.size, SectorBytes: sectorBytes, ID: id, Linkage: i.props.cid,
+		Parent: i.props.parent(), Clean: i.clean,
 	}
 }
 
 func (i *Image) Close() error {
-	if i.closer == nil {
-		return nil
+	var errs []error
+	for _, c := range i.closers {
+		errs = append(errs, c.Close())
 	}
-	return i.closer.Close()
+	return errors.Join(errs...)
 }
 
-// table returns the n-th grain table, nil when there is none.
-func (i *Image) table(n int64) ([]uint32, error) {
-	if i.directory[n] == 0 {
-		return nil, nil
-	}
-	i.mu.Lock()
-	defer i.mu.Unlock()
-	if t := i.tables[n]; t != nil {
-		return t, nil
-	}
-	raw := make([]byte, i.entries*4)
-	at := int64(i.directory[n]) * sectorBytes
-	if _, err := i.src.ReadAt(raw, at); err != nil {
-		return nil, disk.Damaged(int64(i.directoryAt)*sectorBytes+n*4, "grain table %d at byte %d: %v", n, at, err)
-	}
-	if len(i.tables) >= tablesKept {
-		clear(i.tables)
-	}
-	i.tables[n] = words(raw)
-	return i.tables[n], nil
+// at finds the part that guest byte off lies in.
+func (i *Image) at(off int64) part {
+	return i.parts[sort.Search(len(i.parts), func(n int) bool { return i.parts[n].start > off })-1]
 }
 
-func (i *Image) kind(entry uint32) disk.Kind {
-	switch {
-	case entry == 0:
-		return disk.Parent
-	case entry == 1 && i.flags&flagZeroGrain != 0:
-		return disk.Zero
-	}
-	return disk.Data
-}
-
-// Map walks one grain table.
+// Map tells of one extent at a time.
 func (i *Image) Map(off int64) (disk.Range, error) {
-	if off < 0 || off >= i.bytes() {
+	if off < 0 || off >= i.size {
 		return disk.Range{}, disk.ErrRange
 	}
-	span := i.grainBytes() * int64(i.entries)
-	n := off / span
-	end := min((n+1)*span, i.bytes())
-	t, err := i.table(n)
-	if err != nil {
-		return disk.Range{}, err
-	}
-	if t == nil {
-		for end < i.bytes() && i.directory[end/span] == 0 {
-			end = min(end+span, i.bytes())
-		}
-		return disk.Range{Offset: off, Length: end - off, Kind: disk.Parent}, nil
-	}
-	first := off % span / i.grainBytes()
-	kind := i.kind(t[first])
-	k := first + 1
-	for k < int64(i.entries) && i.kind(t[k]) == kind {
-		k++
-	}
-	return disk.Range{Offset: off, Length: min(n*span+k*i.grainBytes(), end) - off, Kind: kind}, nil
+	p := i.at(off)
+	r, err := p.mapAt(off - p.start)
+	r.Offset += p.start
+	r.Length = min(r.Length, p.start+p.length-off)
+	return r, err
 }
 
 func (i *Image) ReadAt(p []byte, off int64) (int, error) {
-	span := i.grainBytes() * int64(i.entries)
 	done := 0
 	for done < len(p) {
 		at := off + int64(done)
-		if at >= i.bytes() {
+		if at >= i.size {
 			return done, io.EOF
 		}
-		inGrain := at % i.grainBytes()
-		part := p[done:min(int64(len(p)), int64(done)+i.grainBytes()-inGrain, int64(done)+i.bytes()-at)]
-		t, err := i.table(at / span)
+		e := i.at(at)
+		n, err := e.readAt(p[done:min(int64(len(p)), int64(done)+e.start+e.length-at)], at-e.start)
+		done += n
 		if err != nil {
 			return done, err
 		}
-		if t == nil || i.kind(t[at%span/i.grainBytes()]) != disk.Data {
-			clear(part)
-		} else if err := i.readGrain(part, int64(t[at%span/i.grainBytes()])*sectorBytes, inGrain, at/int64(i.grainBytes())*int64(i.grain)); err != nil {
-			return done, err
-		}
-		done += len(part)
 	}
 	return done, nil
 }
 
-// readGrain reads part of the grain stored at byte host of the file.
-func (i *Image) readGrain(p []byte, host, inGrain, lba int64) error {
-	if i.flags&flagCompressed == 0 {
-		if n, err := i.src.ReadAt(p, host+inGrain); n < len(p) {
-			return disk.Damaged(host, "grain of sector %d: %v", lba, err)
-		}
-		return nil
-	}
-	var head [12]byte
-	if _, err := i.src.ReadAt(head[:], host); err != nil {
-		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
-	}
-	size := int64(binary.LittleEndian.Uint32(head[8:]))
-	if got := int64(binary.LittleEndian.Uint64(head[:])); got != lba || size > 2*i.grainBytes()+sectorBytes {
-		return disk.Damaged(host, "grain of sector %d begins with a marker for sector %d and %d bytes", lba, got, size)
-	}
-	packed, plain := make([]byte, size), make([]byte, i.grainBytes())
-	if n, err := i.src.ReadAt(packed, host+12); n < len(packed) {
-		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
-	}
-	if err := unpack(plain, packed); err != nil {
-		return disk.Damaged(host, "grain of sector %d: %v", lba, err)
-	}
-	copy(p, plain[inGrain:])
-	return nil
+// flat is an extent that is nothing but its bytes.
+type flat struct {
+	src        disk.Source
+	at, length int64
 }
 
-// unpack inflates a grain (RFC 1950). One that ends early leaves the rest of
-// plain zero: the last grain of a disk may be stored short.
-func unpack(plain, packed []byte) error {
-	n, err := inflate.Zlib(plain, packed)
-	switch {
-	case err != nil:
-		return err
-	case n == 0 || n%sectorBytes != 0:
-		return fmt.Errorf("it unpacks to %d bytes", n)
+func (f flat) mapAt(off int64) (disk.Range, error) { return disk.MapPlain(f.src, f.at, off, f.length) }
+
+func (f flat) readAt(p []byte, off int64) (int, error) {
+	n, err := f.src.ReadAt(p, f.at+off)
+	if n < len(p) {
+		return n, disk.Damaged(f.at+off+int64(n), "read: %v", err)
 	}
-	clear(plain[n:])
-	return nil
+	return n, nil
+}
+
+// zeros is an extent that has no file.
+type zeros struct{}
+
+func (zeros) mapAt(off int64) (disk.Range, error) {
+	return disk.Range{Offset: off, Length: 1 << 60, Kind: disk.Zero}, nil
+}
+
+func (zeros) readAt(p []byte, _ int64) (int, error) {
+	clear(p)
+	return len(p), nil
 }

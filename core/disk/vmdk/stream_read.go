@@ -47,7 +47,9 @@ func NewStreamFeed(r io.Reader, mark func(at int64) any) (*StreamFeed, error) {
 		return nil, err
 	}
 	if from, to := int64(h.descriptorAt-1)*sectorBytes, int64(h.descriptorAt-1+h.descriptorSize)*sectorBytes; h.descriptorAt > 0 && from < to && to <= int64(len(rest)) {
-		h.descriptorProps = parseDescriptor(string(rest[from:to]))
+		if h.descriptorProps, err = parseDescriptor(string(rest[from:to])); err != nil {
+			return nil, err
+		}
 	}
 	return f, nil
 }
@@ -62,8 +64,8 @@ func ResumeStreamFeed(r io.Reader, at, virtualBytes, grain int64, mark func(at i
 // Info of the image, as far as the front of the file tells it.
 func (f *StreamFeed) Info() disk.Info {
 	return disk.Info{
-		Format: Format, Variant: "stream", VirtualBytes: f.h.bytes(), ID: f.h.descriptorProps.cid,
-		Parent: f.h.descriptorProps.parent(), Clean: true,
+		Format: Format, Variant: "stream", VirtualBytes: f.h.bytes(), SectorBytes: sectorBytes, ID: f.h.descriptorProps.id,
+		Linkage: f.h.descriptorProps.cid, Parent: f.h.descriptorProps.parent(), Clean: true,
 	}
 }
 

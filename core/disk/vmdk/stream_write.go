@@ -31,21 +31,30 @@ type streamState struct {
 	Table     []uint32 `json:"table"`
 }
 
-// CreateStream begins an image of virtualBytes on w. cid, its content id, is
-// eight hexadecimal digits. sync makes what was written survive a crash; nil
-// when w can't do that.
-func CreateStream(w io.Writer, virtualBytes int64, cid string, sync func() error) (*StreamTarget, error) {
-	t := newStream(w, virtualBytes, sync)
+// CreateStream begins an image on w. sync makes what was written survive a
+// crash; nil when w can't do that.
+func CreateStream(w io.Writer, s disk.Spec, sync func() error) (*StreamTarget, error) {
+	if s.Parent != nil {
+		return nil, fmt.Errorf("%w: a stream-optimized image stands alone", disk.ErrVariant)
+	}
+	t := newStream(w, s.VirtualBytes, sync)
 	h := t.header()
 	h.directoryAt = gdAtEnd
 	head := make([]byte, h.overhead*sectorBytes)
 	copy(head, h.encode())
-	text := encodeDescriptor(cid, t.sectors)
-	if len(text) > int(h.descriptorSize)*sectorBytes {
-		return nil, fmt.Errorf("descriptor of %d bytes is too long", len(text))
+	text, err := encodeDescriptor(s, createStream, fmt.Sprintf("SPARSE %q", nameOf(s)))
+	if err != nil {
+		return nil, err
 	}
 	copy(head[sectorBytes:], text)
 	return t, t.write(head)
+}
+
+func nameOf(s disk.Spec) string {
+	if s.Name == "" {
+		return "disk.vmdk"
+	}
+	return s.Name
 }
 
 // ResumeStream goes on where Sync left off; w must stand at StreamLength(state).
@@ -80,7 +89,7 @@ func newStream(w io.Writer, virtualBytes int64, sync func() error) *StreamTarget
 func (t *StreamTarget) header() *header {
 	return &header{
 		version: 3, flags: flagNewline | flagCompressed | flagMarkers, capacity: t.sectors,
-		grain: grainSectors, descriptorAt: 1, descriptorSize: 20, entries: tableEntries,
+		grain: grainSectors, descriptorAt: 1, descriptorSize: descriptorRoom, entries: tableEntries,
 		overhead: grainSectors, compression: compressZlib,
 	}
 }
@@ -150,7 +159,11 @@ func (t *StreamTarget) Put(off int64, packed []byte, _ int) error {
 			t.span = span
 		}
 		binary.LittleEndian.PutUint64(packed[at:], lba)
-		t.table[lba/grainSectors%tableEntries] = uint32((t.at + int64(at-written)) / sectorBytes)
+		sector := (t.at + int64(at-written)) / sectorBytes
+		if sector > maxSector {
+			return fmt.Errorf("%w: a VMDK file can't have more than 2 TiB", disk.ErrTooLarge)
+		}
+		t.table[lba/grainSectors%tableEntries] = uint32(sector)
 		n := 12 + int(binary.LittleEndian.Uint32(packed[at+8:]))
 		at += n + pad(n)
 	}

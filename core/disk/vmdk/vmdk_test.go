@@ -23,7 +23,7 @@ func TestThereAndBack(t *testing.T) {
 		size := rapid.IntRange(1, 5000).Draw(t, "sectors") * 512
 		truth := disktest.Pattern(size, rapid.Uint32().Draw(t, "seed"))
 		packed := write(t, truth)
-		img, err := vmdk.Open(&disktest.Memory{Bytes: packed})
+		img, err := vmdk.Open(&disktest.Memory{Bytes: packed}, nil)
 		require.NoError(t, err)
 		require.Equal(t, "stream", img.Info().Variant)
 		require.Equal(t, "0badcafe", img.Info().ID)
@@ -37,7 +37,7 @@ func TestThereAndBack(t *testing.T) {
 
 func write(t require.TestingT, truth []byte) []byte {
 	var out bytes.Buffer
-	target, err := vmdk.CreateStream(&out, int64(len(truth)), "0badcafe", nil)
+	target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: "0badcafe"}, nil)
 	require.NoError(t, err)
 	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
 	require.NoError(t, target.Finish())
@@ -47,11 +47,11 @@ func write(t require.TestingT, truth []byte) []byte {
 
 func intoQCOW2(t require.TestingT, feed disk.Feed, size int64) disk.Image {
 	f := &disktest.Memory{}
-	target, err := qcow2.Create(f, size, qcow2.Options{})
+	target, err := qcow2.Create(f, disk.Spec{VirtualBytes: size})
 	require.NoError(t, err)
 	require.NoError(t, disk.Pump(ctx, target, feed, disk.Options{}))
 	require.NoError(t, target.Finish())
-	img, err := qcow2.Open(f)
+	img, err := qcow2.Open(f, nil)
 	require.NoError(t, err)
 	return img
 }
@@ -64,7 +64,7 @@ func TestResume(t *testing.T) {
 	src := disktest.Plain(truth)
 	for stop := int64(4 << 20); stop < 40<<20; stop += 9 << 20 {
 		var out bytes.Buffer
-		target, err := vmdk.CreateStream(&out, int64(len(truth)), "0badcafe", nil)
+		target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: "0badcafe"}, nil)
 		require.NoError(t, err)
 		var at int64
 		var state []byte
@@ -122,7 +122,7 @@ func TestDamage(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			bad := spoil(append([]byte{}, good...))
-			img, err := vmdk.Open(&disktest.Memory{Bytes: bad})
+			img, err := vmdk.Open(&disktest.Memory{Bytes: bad}, nil)
 			if err == nil {
 				_, err = img.ReadAt(make([]byte, img.Info().VirtualBytes), 0)
 			}
@@ -144,7 +144,7 @@ func TestDamage(t *testing.T) {
 func FuzzOpen(f *testing.F) {
 	f.Add(write(f, disktest.Pattern(300<<10, 1)))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if img, err := vmdk.Open(&disktest.Memory{Bytes: raw}); err == nil {
+		if img, err := vmdk.Open(&disktest.Memory{Bytes: raw}, nil); err == nil {
 			disktest.Exercise(img)
 		}
 		feed, err := vmdk.NewStreamFeed(bytes.NewReader(raw), nil)

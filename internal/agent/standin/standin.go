@@ -170,13 +170,13 @@ func openForGuest(path string) (guestDisk, int64, error) {
 		return src, src.Size(), nil
 	case "qcow2":
 		var parent disk.Image
-		layer, err := qcow2.Open(src)
+		layer, err := qcow2.Open(src, nil)
 		if err == nil && layer.Info().Parent != nil {
 			p := layer.Info().Parent.Path
 			if !filepath.IsAbs(p) {
 				p = filepath.Join(filepath.Dir(path), p)
 			}
-			parent, _, err = formats.OpenChain(p)
+			parent, err = openParent(p)
 		}
 		var img *qcow2.Image
 		if err == nil {
@@ -190,6 +190,14 @@ func openForGuest(path string) (guestDisk, int64, error) {
 	}
 	f.Close()
 	return nil, 0, fmt.Errorf("disks of the format %s are not run by this host", format.Name)
+}
+
+func openParent(path string) (disk.Image, error) {
+	c, err := formats.OpenChain(path, formats.Options{})
+	if err != nil {
+		return nil, err // not a nil pointer in an interface
+	}
+	return c, nil
 }
 
 // qcowDisk closes the way a hypervisor does: tables and refcounts written.

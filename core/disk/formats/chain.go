@@ -1,0 +1,344 @@
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/qcow2"
+)
+
+// Fault is something that keeps a chain from being whole.
+type Fault struct {
+	Code      string // of the catalogue of findings: disk.parent-missing, …
+	Subject   string // path of the layer it is about
+	Message   string
+	Candidate string // a file that may be the parent; never taken unasked
+}
+
+func (f *Fault) Error() string { return f.Message }
+
+// Codes of faults.
+const (
+	ParentMissing = "disk.parent-missing"
+	ParentChanged = "disk.parent-changed"
+	ChainLoop     = "disk.chain-loop"
+	ChainDeep     = "disk.chain-deep"
+)
+
+// Options of Look and OpenChain. The zero value works.
+type Options struct {
+	// Format of the first layer; "" means that its content tells.
+	Format string
+	// Snapshot is one that the first layer keeps inside itself; "" means its present state.
+	Snapshot string
+	// Allow is asked before any file is opened; nil allows all.
+	Allow func(path string) error
+}
+
+// MostLayers is deeper than any host allows, and shallow enough to stop at.
+const MostLayers = 256
+
+// Link is one layer of a chain.
+type Link struct {
+	Path   string
+	Files  []string // that it is made of, Path first
+	Format *Format
+	Image  disk.Image
+}
+
+// Chain is an image with its parents, base last.
+type Chain struct {
+	disk.Image // all layers as one; without what is missing when there are faults
+	Links      []Link
+	Faults     []Fault
+}
+
+// Paths of the layers, base last.
+func (c *Chain) Paths() []string {
+	paths := make([]string, len(c.Links))
+	for n, l := range c.Links {
+		paths[n] = l.Path
+	}
+	return paths
+}
+
+// OpenChain opens the image at path with all its parents; a fault is an error.
+func OpenChain(path string, o Options) (*Chain, error) {
+	c, err := Look(path, o)
+	if err != nil {
+		return nil, err
+	}
+	if len(c.Faults) > 0 {
+		c.Close()
+		return nil, &c.Faults[0]
+	}
+	return c, nil
+}
+
+// Look opens the image at path with its parents, each at the place the layer
+// above states, and tells what is wrong with the chain. It fails only when a
+// layer can't be read.
+func Look(path string, o Options) (_ *Chain, err error) {
+	c := &Chain{}
+	defer func() {
+		if err != nil {
+			for _, l := range c.Links {
+				l.Image.Close()
+			}
+		}
+	}()
+	seen := map[string]bool{}
+	fault := func(code, candidate, format string, args ...any) {
+		c.Faults = append(c.Faults, Fault{code, c.Links[len(c.Links)-1].Path, fmt.Sprintf(format, args...), candidate})
+	}
+	for next, as := path, o.Format; ; {
+		real, err := filepath.EvalSymlinks(next)
+		if err != nil {
+			if len(c.Links) == 0 {
+				return nil, err
+			}
+			c.missing(next)
+			break
+		}
+		if seen[real] {
+			fault(ChainLoop, "", "the chain comes back to %s: the layer is its own ancestor", real)
+			break
+		}
+		if seen[real] = true; len(seen) > MostLayers {
+			fault(ChainDeep, "", "the chain has more than %d layers", MostLayers)
+			break
+		}
+		link, err := openLink(real, as, o.Allow)
+		if err != nil {
+			if len(c.Links) == 0 {
+				return nil, err
+			}
+			return nil, fmt.Errorf("layer %d of %s, %s: %w", len(c.Links)+1, path, next, err)
+		}
+		if link.Path = next; len(c.Links) == 0 && o.Snapshot != "" {
+			q, ok := link.Image.(*qcow2.Image)
+			if !ok {
+				link.Image.Close()
+				return nil, fmt.Errorf("%w: %s images keep no snapshots inside themselves", disk.ErrVariant, link.Format.Name)
+			}
+			state, err := q.Snapshot(o.Snapshot)
+			if err != nil {
+				link.Image.Close()
+				return nil, err
+			}
+			link.Image = state
+		}
+		c.Links = append(c.Links, *link)
+		ref := link.Image.Info().Parent
+		if ref == nil {
+			break
+		}
+		if next, as = ref.Path, ref.Format; !filepath.IsAbs(next) {
+			next = filepath.Join(filepath.Dir(real), next)
+		}
+		if _, err := ByName(as); err != nil {
+			as = ""
+		}
+	}
+	layers := make([]disk.Image, len(c.Links))
+	for n, l := range c.Links {
+		layers[n] = l.Image
+	}
+	c.Image = disk.Chain(layers...)
+	for n := range c.Links[1:] {
+		if err := c.compare(n); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// openLink opens a file as the format named, or as its content tells.
+func openLink(path, as string, allow func(string) error) (*Link, error) {
+	src, err := openSource(path, allow)
+	if err != nil {
+		return nil, err
+	}
+	format, err := ByName(as)
+	if as == "" {
+		format, err = Detect(src)
+	}
+	link := &Link{Path: path, Files: []string{path}, Format: format}
+	if err == nil {
+		link.Image, err = format.Open(src, Beside(path, func(name string) error {
+			link.Files = append(link.Files, name)
+			if allow == nil {
+				return nil
+			}
+			return allow(name)
+		}))
+	}
+	if err != nil {
+		src.Close()
+		return nil, err
+	}
+	return link, nil
+}
+
+func openSource(path string, allow func(string) error) (*disk.OSFile, error) {
+	if allow != nil {
+		if err := allow(path); err != nil {
+			return nil, err
+		}
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	if st, err := f.Stat(); err == nil && st.IsDir() {
+		f.Close()
+		return nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("is a directory, not a disk image")}
+	}
+	src, err := disk.OpenFile(f)
+	if err != nil {
+		f.Close()
+	}
+	return src, err
+}
+
+// Beside opens the files that the image at path names; allow is asked first,
+// nil allows all.
+func Beside(path string, allow func(string) error) disk.Opener {
+	return func(name string) (disk.Source, error) {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(filepath.Dir(path), name)
+		}
+		src, err := openSource(name, allow)
+		if err != nil {
+			return nil, err // not a nil pointer in an interface
+		}
+		return src, nil
+	}
+}
+
+// missing notes that the last layer's parent is not at the place it states.
+func (c *Chain) missing(at string) {
+	layer := c.Links[len(c.Links)-1]
+	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s", layer.Path, at)}
+	if f.Candidate = candidate(layer, at); f.Candidate != "" {
+		f.Message += fmt.Sprintf("; %s may be it: unvora disk reparent %s --parent %s", f.Candidate, layer.Path, f.Candidate)
+	}
+	c.Faults = append(c.Faults, f)
+}
+
+// compare tells whether the parent of link n is the one that it was made on.
+func (c *Chain) compare(n int) error {
+	layer, parent := c.Links[n], c.Links[n+1]
+	ref, info := layer.Image.Info().Parent, parent.Image.Info()
+	changed := func(format string, args ...any) {
+		c.Faults = append(c.Faults, Fault{Code: ParentChanged, Subject: layer.Path, Message: fmt.Sprintf("%s was made on another state of %s: ", layer.Path, parent.Path) + fmt.Sprintf(format, args...)})
+	}
+	if ref.ID != "" && info.Linkage != ref.ID {
+		changed("it remembers the id %s, the file bears %s", ref.ID, orNone(info.Linkage))
+		return nil
+	}
+	if !ref.ModifiedAt.IsZero() {
+		if st, err := os.Stat(parent.Path); err == nil && st.ModTime().Truncate(time.Second).After(ref.ModifiedAt) {
+			changed("that one was last written on %s, the file on %s", ref.ModifiedAt.Local().Format(time.DateTime), st.ModTime().Format(time.DateTime))
+			return nil
+		}
+	}
+	if ref.Fingerprint != "" && len(c.Faults) == 0 {
+		f, err := disk.TakeFingerprint(c.below(n + 1))
+		if err != nil {
+			return fmt.Errorf("read %s: %w", parent.Path, err)
+		}
+		if f.String() != ref.Fingerprint {
+			changed("its contents have changed since")
+		}
+	}
+	return nil
+}
+
+// below is the chain from link n down.
+func (c *Chain) below(n int) disk.Image {
+	var layers []disk.Image
+	for _, l := range c.Links[n:] {
+		layers = append(layers, l.Image)
+	}
+	return disk.Chain(layers...)
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+const mostNearby = 500
+
+// candidate looks for a layer's parent beside it, by name and then by what it
+// remembers of it.
+func candidate(layer Link, stated string) string {
+	ref := layer.Image.Info().Parent
+	here := filepath.Dir(layer.Path)
+	if byName := filepath.Join(here, filepath.Base(stated)); matches(byName, layer, ref, true) {
+		return byName
+	}
+	dirs := []string{here, filepath.Dir(here)}
+	if siblings, err := os.ReadDir(filepath.Dir(here)); err == nil {
+		for _, s := range siblings {
+			if s.IsDir() {
+				dirs = append(dirs, filepath.Join(filepath.Dir(here), s.Name()))
+			}
+		}
+	}
+	looked := map[string]bool{}
+	for _, dir := range dirs {
+		files, err := os.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, f := range files {
+			path := filepath.Join(dir, f.Name())
+			if !f.Type().IsRegular() || looked[path] {
+				continue
+			}
+			if looked[path] = true; len(looked) > mostNearby {
+				return ""
+			}
+			if matches(path, layer, ref, false) {
+				return path
+			}
+		}
+	}
+	return ""
+}
+
+// matches tells whether the file may be the parent. Where the layer remembers
+// nothing of it, its name has to speak for it.
+func matches(path string, layer Link, ref *disk.ParentRef, named bool) bool {
+	if same(path, layer.Path) || ref.ID == "" && ref.Fingerprint == "" && !named {
+		return false
+	}
+	c, err := OpenChain(path, Options{})
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	switch {
+	case ref.ID != "":
+		return c.Links[0].Image.Info().Linkage == ref.ID
+	case ref.Fingerprint != "":
+		f, err := disk.TakeFingerprint(c)
+		return err == nil && f.String() == ref.Fingerprint
+	}
+	return true
+}
+
+func same(a, b string) bool {
+	x, err1 := os.Stat(a)
+	y, err2 := os.Stat(b)
+	return err1 == nil && err2 == nil && os.SameFile(x, y)
+}

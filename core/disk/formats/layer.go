@@ -1,0 +1,157 @@
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+)
+
+// NewLayer makes an empty layer at path, which must be free, on the image at
+// parent. It takes milliseconds whatever the parent's size.
+func NewLayer(path, parent string, format *Format, id string) (err error) {
+	if !format.Layers {
+		return fmt.Errorf("%w: a %s image can't be a layer", disk.ErrVariant, format.Name)
+	}
+	ref, info, err := refer(path, parent, format)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err = errors.Join(err, f.Close()); err != nil {
+			os.Remove(path)
+		}
+	}()
+	file, err := disk.OpenFile(f)
+	if err != nil {
+		return err
+	}
+	target, err := format.Create(file, disk.Spec{VirtualBytes: info.VirtualBytes, SectorBytes: info.SectorBytes, ID: id, Parent: ref, Name: filepath.Base(path)})
+	if err != nil {
+		return err
+	}
+	return target.Finish()
+}
+
+// refer makes what a layer at path, of a format, is to remember of a parent.
+func refer(path, parent string, format *Format) (*disk.ParentRef, disk.Info, error) {
+	c, err := OpenChain(parent, Options{})
+	if err != nil {
+		return nil, disk.Info{}, err
+	}
+	defer c.Close()
+	for _, l := range c.Links {
+		if same(l.Path, path) {
+			return nil, disk.Info{}, &Fault{Code: ChainLoop, Subject: path, Message: fmt.Sprintf("%s stands on %s: it can't be its parent", parent, path)}
+		}
+	}
+	base := c.Links[0]
+	info := base.Image.Info()
+	if format.SameParent && base.Format.Name != format.Name {
+		return nil, info, fmt.Errorf("%w: the parent of a %s layer has to be %s too, %s is %s", disk.ErrVariant, format.Name, format.Name, parent, base.Format.Name)
+	}
+	ref := &disk.ParentRef{Path: stateAs(path, parent), Format: base.Format.Name, ID: info.Linkage}
+	if !format.SameParent {
+		f, err := disk.TakeFingerprint(c)
+		if err != nil {
+			return nil, info, fmt.Errorf("read %s: %w", parent, err)
+		}
+		ref.Fingerprint = f.String()
+	}
+	st, err := os.Stat(parent)
+	if err != nil {
+		return nil, info, err
+	}
+	ref.ModifiedAt = st.ModTime().Truncate(time.Second)
+	return ref, info, nil
+}
+
+// stateAs is how a layer names its parent: from where it lies when that is
+// in the same folder or below, so that the folder can be moved; else in full.
+func stateAs(path, parent string) string {
+	from, err1 := filepath.Abs(filepath.Dir(path))
+	to, err2 := filepath.Abs(parent)
+	if err1 != nil || err2 != nil {
+		return parent
+	}
+	if rel, err := filepath.Rel(from, to); err == nil && !strings.HasPrefix(rel, "..") {
+		return rel
+	}
+	return to
+}
+
+// Reparent points the layer at path to parent, its parent's new place. Only
+// the layer's header is written. A parent that is not the one the layer was
+// made on is refused as a *Fault, unless anyway is set. sure tells whether
+// there was anything to compare.
+func Reparent(path, parent string, anyway bool) (sure bool, err error) {
+	layer, err := openLink(path, "", nil)
+	if err != nil {
+		return false, err
+	}
+	defer layer.Image.Close()
+	old := layer.Image.Info().Parent
+	if old == nil {
+		return false, fmt.Errorf("%s is no layer: it has no parent to be pointed to", path)
+	}
+	ref, info, err := refer(path, parent, layer.Format)
+	if err != nil {
+		return false, err
+	}
+	wrong := func(format string, args ...any) error {
+		if anyway {
+			return nil
+		}
+		return &Fault{Code: ParentChanged, Subject: path, Message: fmt.Sprintf("%s was not made on %s: ", path, parent) + fmt.Sprintf(format, args...)}
+	}
+	now := ref.Fingerprint
+	if now == "" && old.ID == "" || now != "" && old.Fingerprint == "" {
+		if old.Fingerprint, err = formerly(path, old); err != nil {
+			return false, err
+		}
+	}
+	switch {
+	case old.ID != "" && old.ID != info.Linkage:
+		err = wrong("it remembers the id %s, that one bears %s", old.ID, orNone(info.Linkage))
+	case old.Fingerprint != "" && now != "" && old.Fingerprint != now:
+		err = wrong("its contents differ from those of the parent that it had")
+	}
+	if err != nil {
+		return true, err
+	}
+	sure = old.ID != "" || old.Fingerprint != ""
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return sure, err
+	}
+	defer f.Close()
+	file, err := disk.OpenFile(f)
+	if err != nil {
+		return sure, err
+	}
+	return sure, layer.Format.Reparent(file, *ref)
+}
+
+// formerly is the fingerprint of the parent that the layer still states, ""
+// when it can't be read.
+func formerly(path string, ref *disk.ParentRef) (string, error) {
+	at := ref.Path
+	if !filepath.IsAbs(at) {
+		at = filepath.Join(filepath.Dir(path), at)
+	}
+	c, err := OpenChain(at, Options{})
+	if err != nil {
+		return "", nil // gone: there is nothing to compare with
+	}
+	defer c.Close()
+	f, err := disk.TakeFingerprint(c)
+	return f.String(), err
+}
