@@ -83,6 +83,7 @@ const (
 	groupBring = "bring"
 	groupSend  = "send"
 	groupCare  = "care"
+	groupAlone = "alone"
 	groupRun   = "run"
 )
 
@@ -119,7 +120,7 @@ takes --plan to see what it would do.`,
 		return usage("--output %q: there are table, json and yaml", a.output)
 	}
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	for _, g := range [][2]string{{groupLook, "Look:"}, {groupBring, "Bring in:"}, {groupSend, "Send out:"}, {groupCare, "Take care:"}, {groupRun, "Run and sign in:"}} {
+	for _, g := range [][2]string{{groupLook, "Look:"}, {groupBring, "Bring in:"}, {groupSend, "Send out:"}, {groupCare, "Take care:"}, {groupAlone, "Without a service:"}, {groupRun, "Run and sign in:"}} {
 		root.AddGroup(&cobra.Group{ID: g[0], Title: g[1]})
 	}
 	add := func(group string, cmds ...*cobra.Command) {
@@ -132,6 +133,7 @@ takes --plan to see what it would do.`,
 	add(groupBring, a.importCmd())
 	add(groupSend, a.exportCmd())
 	add(groupCare, a.powerCmd(), a.hostCmd())
+	add(groupAlone, a.diskCmd())
 	add(groupRun, a.serveCmd(), a.agentCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd())
 	root.SetHelpCommandGroupID(groupRun)
 	root.SetCompletionCommandGroupID(groupRun)

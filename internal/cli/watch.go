@@ -215,6 +215,41 @@ func (b *bar) end() {
 	}
 }
 
+// meter shows how far work goes that is done here, once it takes a while.
+type meter struct {
+	*bar
+	what        string
+	done, total int64
+	began       time.Time
+}
+
+const meterAfter = 700 * time.Millisecond
+
+func (a *app) newMeter(what string, total int64) *meter {
+	return &meter{bar: a.newBar(), what: what, total: total, began: time.Now()}
+}
+
+func (m *meter) add(n int64) { m.set(m.what, m.done+n, m.total) }
+
+func (m *meter) set(what string, done, total int64) {
+	if what != m.what { // another stage
+		m.bar.end()
+		m.began, m.done = time.Now(), 0
+	}
+	m.what, m.done, m.total = what, done, total
+	passed := time.Since(m.began)
+	if passed < meterAfter {
+		return
+	}
+	rate := int64(float64(done) / passed.Seconds())
+	j := openapi.Job{State: openapi.JobStateWorking, Done: done, Total: total, BytesPerSecond: rate, Steps: []openapi.JobStep{{What: what, State: "working"}}}
+	if rate > 0 && total > done {
+		left := (total - done) / rate
+		j.SecondsLeft = &left
+	}
+	m.bar.show(j)
+}
+
 func (a *app) jobsCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "jobs [ID]", Short: "List jobs; with an id, watch one",

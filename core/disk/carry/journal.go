@@ -151,6 +151,9 @@ func (c *copier) resume() (disk.Target, *journal, error) {
 	j, err := c.readJournal()
 	if err != nil || j.Finished || !slices.Equal(j.Sources, c.stamps) || j.Snapshot != c.Options.Snapshot || j.Format != c.Format.Name || j.Variant != c.Variant ||
 		j.Verify != c.Verify || j.Salvage || c.Salvage {
+		if err == nil && j.Second != "" { // of another format than this one
+			os.Remove(hidden(filepath.Join(filepath.Dir(c.Target), filepath.Base(j.Second)), ".part"))
+		}
 		return nil, nil, nil
 	}
 	c.ID, c.result.ID, c.spec.ID = j.ID, j.ID, j.ID

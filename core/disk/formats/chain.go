@@ -28,6 +28,7 @@ const (
 	ParentChanged = "disk.parent-changed"
 	ChainLoop     = "disk.chain-loop"
 	ChainDeep     = "disk.chain-deep"
+	InUse         = "disk.in-use"
 )
 
 // Options of Look and OpenChain. The zero value works.
@@ -49,6 +50,7 @@ type Link struct {
 	Files  []string // that it is made of, Path first
 	Format *Format
 	Image  disk.Image
+	inUse  bool
 }
 
 // Chain is an image with its parents, base last.
@@ -133,7 +135,9 @@ func Look(path string, o Options) (_ *Chain, err error) {
 			}
 			link.Image = state
 		}
-		c.Links = append(c.Links, *link)
+		if c.Links = append(c.Links, *link); link.inUse {
+			fault(InUse, "", "%s is open for writing in another process: a machine runs on it, perhaps", next)
+		}
 		ref := link.Image.Info().Parent
 		if ref == nil {
 			break
@@ -168,7 +172,7 @@ func openLink(path, as string, allow func(string) error) (*Link, error) {
 	if as == "" {
 		format, err = Detect(src)
 	}
-	link := &Link{Path: path, Files: []string{path}, Format: format}
+	link := &Link{Path: path, Files: []string{path}, Format: format, inUse: src.Writer()}
 	if err == nil {
 		link.Image, err = format.Open(src, Beside(path, func(name string) error {
 			link.Files = append(link.Files, name)

@@ -137,7 +137,18 @@ func Reparent(path, parent string, anyway bool) (sure bool, err error) {
 	if err != nil {
 		return sure, err
 	}
+	if err := Unguarded(path, file); err != nil {
+		return sure, err
+	}
 	return sure, layer.Format.Reparent(file, *ref)
+}
+
+// Unguarded refuses to write to a file that another process counts on.
+func Unguarded(path string, f *disk.OSFile) error {
+	if f.Guarded() {
+		return &Fault{Code: InUse, Subject: path, Message: fmt.Sprintf("%s is open in another process that counts on its not being written: stop the machine that runs on it", path)}
+	}
+	return nil
 }
 
 // formerly is the fingerprint of the parent that the layer still states, ""

@@ -3,6 +3,7 @@ package qcow2
 import (
 	"encoding/binary"
 	"fmt"
+	"io"
 
 	"unvora.example/unvora/core/disk"
 )
@@ -18,6 +19,9 @@ func Check(src disk.Source, open disk.Opener) ([]disk.Problem, error) {
 	}
 	if i.encrypted {
 		return nil, disk.ErrEncrypted
+	}
+	if c, ok := i.data.(io.Closer); ok && i.data != src { // src stays the caller's
+		defer c.Close()
 	}
 	if src.Size()>>i.clusterBits > mostClusters {
 		return nil, fmt.Errorf("%w: more than %d clusters", disk.ErrVariant, mostClusters)

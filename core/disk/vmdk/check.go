@@ -3,6 +3,7 @@ package vmdk
 import (
 	"encoding/binary"
 	"fmt"
+	"io"
 	"slices"
 
 	"unvora.example/unvora/core/disk"
@@ -16,6 +17,13 @@ func Check(src disk.Source, open disk.Opener) ([]disk.Problem, error) {
 	i, err := Open(src, open)
 	if err != nil {
 		return nil, err
+	}
+	for _, p := range i.parts { // src stays the caller's
+		if s, ok := p.extent.(*sparse); ok && s.src != src {
+			defer closeSource(s.src)
+		} else if f, ok := p.extent.(flat); ok {
+			defer closeSource(f.src)
+		}
 	}
 	var ps disk.Problems
 	for n, p := range i.parts {
@@ -36,6 +44,12 @@ func Check(src disk.Source, open disk.Opener) ([]disk.Problem, error) {
 		}
 	}
 	return ps.All(), nil
+}
+
+func closeSource(s disk.Source) {
+	if c, ok := s.(io.Closer); ok {
+		c.Close()
+	}
 }
 
 func (i *sparse) check(ps *disk.Problems) error {
