@@ -2,6 +2,7 @@ package disk
 
 import (
 	"fmt"
+	"path"
 	"strings"
 )
 
@@ -57,5 +58,8 @@ func NativePath(p string) string {
 	if len(p) > 2 && p[1] == ':' && p[2] == '/' {
 		p = p[2:]
 	}
-	return p
+	if p == "" {
+		return ""
+	}
+	return path.Clean(p)
 }

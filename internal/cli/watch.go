@@ -223,7 +223,11 @@ type meter struct {
 	began       time.Time
 }
 
-const meterAfter = 700 * time.Millisecond
+// Before that much time has passed nothing is shown: on a terminal, and elsewhere.
+const (
+	meterAfter      = 700 * time.Millisecond
+	meterAfterLines = 3 * time.Second
+)
 
 func (a *app) newMeter(what string, total int64) *meter {
 	return &meter{bar: a.newBar(), what: what, total: total, began: time.Now()}
@@ -238,7 +242,7 @@ func (m *meter) set(what string, done, total int64) {
 	}
 	m.what, m.done, m.total = what, done, total
 	passed := time.Since(m.began)
-	if passed < meterAfter {
+	if passed < meterAfter || passed < meterAfterLines && !m.a.terminal() {
 		return
 	}
 	rate := int64(float64(done) / passed.Seconds())

@@ -32,6 +32,9 @@ type Order struct {
 	Verify  bool   // read back what was written
 	// BytesPerSecond holds the copy to a rate; 0 means as fast as it goes.
 	BytesPerSecond int64
+	// SaveEvery is how many guest bytes of data may pass between two saves of
+	// the journal; 0 means as the pump has it.
+	SaveEvery int64
 	// Progress is told of guest bytes of data, those of an earlier try included.
 	Progress func(stage string, done, total int64)
 }
@@ -93,6 +96,9 @@ func Copy(ctx context.Context, o Order) (*Result, error) {
 		err = c.place()
 	}
 	if err != nil {
+		if changed := unchanged(c.stamps); changed != nil { // whatever came of it
+			err = changed
+		}
 		return nil, errors.Join(explain(err, o), c.abandon())
 	}
 	return &c.result, nil
@@ -290,6 +296,7 @@ func (c *copier) move(ctx context.Context) error {
 	}
 	options := disk.Options{
 		BytesPerSecond: c.BytesPerSecond,
+		SaveEvery:      c.SaveEvery,
 		Progress:       func(n int64) { done += n; c.progress(Copying, done) },
 		Saved: func(off int64, state []byte, _ any) error {
 			if err := unchanged(c.stamps); err != nil {

@@ -165,5 +165,8 @@ func FuzzOpen(f *testing.F) {
 			w.WriteAt([]byte{1}, 0)
 			w.Finish()
 		}
+		if _, err := qcow2.Check(&disktest.Memory{Bytes: raw}, nil); err == nil {
+			qcow2.Recount(&disktest.Memory{Bytes: append([]byte{}, raw...)}, nil)
+		}
 	})
 }

@@ -2,10 +2,13 @@ package qcow2
 
 import (
 	"encoding/binary"
+	"fmt"
 	"math"
 
 	"unvora.example/unvora/core/disk"
 )
+
+const mostSnapshots = 1000
 
 // use is called for a run of bytes of the file that something refers to; from
 // is the byte where the reference stands. It tells whether the run lies in the file.
@@ -14,11 +17,16 @@ type use func(from, off, length int64) bool
 // eachTable calls f with every L2 table of an L1 table that use takes.
 func (i *Image) eachTable(l1At int64, l1 []uint64, use use, f func(at int64, table []byte) error) error {
 	raw := make([]byte, i.clusterBytes())
+	seen := map[int64]bool{} // a damaged table may name one table many times
 	for n := range l1 {
 		at := int64(l1[n] & maskOffset)
 		if at == 0 || !use(l1At+int64(n)*8, at, i.clusterBytes()) {
 			continue
 		}
+		if seen[at] {
+			continue
+		}
+		seen[at] = true
 		if t := i.tables.byAt[at]; t != nil {
 			copy(raw, t.raw)
 		} else if _, err := i.src.ReadAt(raw, at); err != nil {
@@ -37,6 +45,9 @@ func (i *Image) references(use use) error {
 	use(0, 0, i.clusterBytes())
 	if err := i.referencesOf(i.l1Offset, i.l1, use); err != nil {
 		return err
+	}
+	if len(i.list) > mostSnapshots {
+		return fmt.Errorf("%w: references of more than %d snapshots are not counted", disk.ErrVariant, mostSnapshots)
 	}
 	for _, s := range i.list {
 		l1, err := i.readL1(s.l1Offset, s.l1Entries)
@@ -84,6 +95,7 @@ func (i *Image) bitmapReferences(use use) error {
 	if size < 0 || size > maxTableBytes || !use(0, at, size) {
 		return nil
 	}
+	budget := 2 * i.src.Size() // a damaged directory may name one table many times
 	directory := make([]byte, size)
 	if _, err := i.src.ReadAt(directory, at); err != nil {
 		return disk.Damaged(at, "read bitmap directory: %v", err)
@@ -91,6 +103,9 @@ func (i *Image) bitmapReferences(use use) error {
 	for len(directory) >= 24 {
 		tableAt, entries := int64(be.Uint64(directory)), int64(be.Uint32(directory[8:]))
 		length := roundUp(24+int64(be.Uint16(directory[18:]))+int64(be.Uint32(directory[20:])), 8)
+		if budget -= entries * 8; budget < 0 {
+			return disk.Damaged(at, "the bitmaps name more tables than the file can hold")
+		}
 		if entries*8 <= maxTableBytes && use(at, tableAt, max(1, entries*8)) {
 			table := make([]byte, entries*8)
 			if _, err := i.src.ReadAt(table, tableAt); err != nil && entries > 0 {

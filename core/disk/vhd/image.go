@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
-	"path"
 	"strings"
 	"sync"
 
@@ -106,7 +105,7 @@ func (i *Image) parentPath() string {
 			best, rank = disk.NativePath(text16(raw, binary.LittleEndian)), 1
 		}
 	}
-	return path.Clean(best)
+	return best
 }
 
 func (i *Image) Info() disk.Info {

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path"
 	"sort"
 
 	"unvora.example/unvora/core/disk"
@@ -100,7 +99,7 @@ func (i *Image) openExtents(src disk.Source, open disk.Opener) (err error) {
 		if line.kind != "FLAT" && line.kind != "VMFS" && line.kind != "SPARSE" {
 			return fmt.Errorf("%w: extent %d is of the kind %s", disk.ErrVariant, n+1, line.kind)
 		}
-		file, err := open.Open(path.Clean(disk.NativePath(line.file)))
+		file, err := open.Open(disk.NativePath(line.file))
 		if err != nil {
 			return fmt.Errorf("extent %d, %q: %w", n+1, line.file, err)
 		}
