@@ -32,11 +32,21 @@ type judged struct {
 // it close everything properly and waits for its end.
 func daemon(t testing.TB, args ...string) (nbd string, qmp func(command string, arguments map[string]any) error) {
 	t.Helper()
+	dir, err := os.MkdirTemp("", "judge-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	nbd = filepath.Join(dir, "nbd")
+	return nbd, daemonOf(t, append([]string{"--nbd-server", "addr.type=unix,addr.path=" + nbd}, args...)...)
+}
+
+// daemonOf is daemon without an NBD server of its own.
+func daemonOf(t testing.TB, args ...string) (qmp func(command string, arguments map[string]any) error) {
+	t.Helper()
 	binary := need(t, "qemu-storage-daemon", "qemu-system-common")
 	dir, err := os.MkdirTemp("", "judge-")
 	require.NoError(t, err)
-	nbd, control := filepath.Join(dir, "nbd"), filepath.Join(dir, "qmp")
-	args = append([]string{"--nbd-server", "addr.type=unix,addr.path=" + nbd, "--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor", "chardev=q"}, args...)
+	control := filepath.Join(dir, "qmp")
+	args = append([]string{"--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor", "chardev=q"}, args...)
 	cmd := exec.Command(binary, args...)
 	var said strings.Builder
 	cmd.Stderr = &said
@@ -89,7 +99,7 @@ func daemon(t testing.TB, args ...string) (nbd string, qmp func(command string, 
 		return io.ErrUnexpectedEOF
 	}
 	require.NoError(t, call("qmp_capabilities", map[string]any{}))
-	return nbd, call
+	return call
 }
 
 // judge opens an image of a format.
