@@ -128,8 +128,13 @@ func TestShelf(t *testing.T) {
 	r := e.run(t, "export", "archive-db", "loft/archive.ova", "--yes")
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "has a package of this name")
-	r = e.run(t, "export", "archive-db", "attic", "--yes")
-	require.Equal(t, 4, r.status, "a shelf at another host")
+	// A shelf at another host: the disks are read from there, over the network.
+	require.Contains(t, e.ok(t, "export", "archive-db", "attic", "--yes", "--plan"), "read from gannet over the network")
+	e.ok(t, "export", "archive-db", "attic", "--yes")
+	there := filepath.Join(e.pool("petrel", "attic"), "archive-db.ova")
+	require.Contains(t, e.ok(t, "inspect", there, "--verify"), "manifest ok")
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "gannet/archive-db").State)
+	require.Empty(t, e.leftovers(t, "petrel"))
 
 	e.ok(t, "import", "loft/archive.ova", "--host", "petrel", "--name", "archive-test", "--pool", "harbour", "--yes")
 	made := get[openapi.Copy](t, e, "copies", "petrel/archive-test")

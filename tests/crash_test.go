@@ -154,6 +154,15 @@ func TestCrash(t *testing.T) {
 		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "import", "loft/wave-model.ova", "--host", "petrel", "--name", "wave-second", "--yes")
 		check(t, "petrel/wave-second")
 	})
+	t.Run("the agent that is read from, then the other, during an export to a shelf elsewhere", func(t *testing.T) {
+		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "export", "gannet/wave-model", "attic", "--yes")
+		shelved := filepath.Join(e.pool("petrel", "attic"), "wave-model.ova")
+		require.Contains(t, e.ok(t, "inspect", shelved, "--verify"), "manifest ok")
+		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, shelved)).sum(t))
+		for _, h := range []string{"gannet", "petrel"} {
+			require.Empty(t, e.leftovers(t, h))
+		}
+	})
 	t.Run("service then agent during an export to this computer", func(t *testing.T) {
 		out := tempFile(t, "again.ova")
 		killDuring(t, e, []string{"service", "agent-petrel"}, "export", "petrel/wave-model", out)

@@ -143,7 +143,6 @@ var catalogue = map[string]entry{
 	"space.short-later":           entryOf(Note),
 	"host.unreachable":            entryOf(Blocker),
 	"pool.away":                   entryOf(Blocker),
-	"shelf.elsewhere":             entryOf(Blocker),
 	"place.taken":                 entryOf(Blocker),
 }
 

@@ -60,10 +60,14 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		p.Target = s.Name
 		pack.Shelf, pack.File = s.ID, path.Join(s.Path, req.File)
 		record.Shelf, record.Host, record.Path = s.ID, s.HostID, pack.File
-		switch {
-		case s.HostID != facts.Host.ID:
-			b.raise(fit.Raise("shelf.elsewhere", s.Name, fmt.Sprintf("The shelf %s is at %s, and the machine at %s. Choose a shelf at %s, or a file on this computer.", s.Name, s.HostName, facts.Host.Name, facts.Host.Name), nil), "")
-		case s.Taken[req.File]:
+		how := ""
+		if s.HostID != facts.Host.ID {
+			pack.FromHost, how = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
+			if s.HostState != "up" {
+				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s is, does not answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")
+			}
+		}
+		if s.Taken[req.File] {
 			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose another name; nothing is ever written over.", s.Name), nil), "")
 		}
 		if s.FreeBytes < bytes/4 {
@@ -71,7 +75,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		} else if s.FreeBytes < bytes {
 			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression the package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
-		p.Steps = append(p.Steps, Step{Kind: KindPack, What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s", disks, req.File, s.Name), Host: facts.Host.Name, Bytes: bytes, Do: pack})
+		p.Steps = append(p.Steps, Step{Kind: KindPack, What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s", disks, req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: pack})
 	} else {
 		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
 		if req.Piped {

@@ -32,6 +32,7 @@ type PoolFacts struct {
 type ShelfFacts struct {
 	ID, Name, Path   string
 	HostID, HostName string
+	HostState        string // up, resting, unreachable
 	FreeBytes        int64
 	Taken            map[string]bool // file names that are there
 }
@@ -79,7 +80,8 @@ type (
 	Pack struct {
 		Copy     string            `json:"copy"`
 		Folder   string            `json:"folder"`
-		File     string            `json:"file"` // path of the package; "" when it is handed out
+		FromHost string            `json:"fromHost"` // id of the host that has the folder; "" when it is the step's own
+		File     string            `json:"file"`     // path of the package; "" when it is handed out
 		Shelf    string            `json:"shelf"`
 		Name     string            `json:"name"` // of the machine: the files in the package begin with it
 		Passport *machine.Passport `json:"passport"`

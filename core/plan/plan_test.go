@@ -254,12 +254,25 @@ func TestExport(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{plan.KindStop, plan.KindPack, plan.KindStart, plan.KindRecord}, kinds(p))
 
+	elsewhere := shelf
+	elsewhere.HostID, elsewhere.HostName, elsewhere.HostState = "other", "gannet", "up"
+	far := facts
+	far.Shelf = &elsewhere
+	p, err = plan.Export(far, plan.ExportRequest{File: "x.ova", TakeRecommended: true})
+	require.NoError(t, err)
+	require.True(t, p.Runnable)
+	require.Equal(t, "gannet", p.Steps[1].Host, "the shelf's host packs, and reads from the machine's")
+	require.Contains(t, p.Steps[1].What, "read from petrel")
+	elsewhere.HostState = "unreachable"
+	p, err = plan.Export(far, plan.ExportRequest{File: "x.ova", TakeRecommended: true})
+	require.NoError(t, err)
+	require.NotNil(t, finding(p, "host.unreachable"))
+
 	for code, spoil := range map[string]func(f *plan.ExportFacts, req *plan.ExportRequest){
 		"busy.job":         func(f *plan.ExportFacts, _ *plan.ExportRequest) { f.Busy = "j" },
 		"pool.away":        func(f *plan.ExportFacts, _ *plan.ExportRequest) { f.PoolState = "away" },
 		"host.unreachable": func(f *plan.ExportFacts, _ *plan.ExportRequest) { f.Host.State = "unreachable" },
 		"place.taken":      func(_ *plan.ExportFacts, r *plan.ExportRequest) { r.File = "y.ova" },
-		"shelf.elsewhere":  func(f *plan.ExportFacts, _ *plan.ExportRequest) { f.Host.ID = "other" },
 		"space.short": func(f *plan.ExportFacts, _ *plan.ExportRequest) {
 			f.Machine.Disks[0].FileBytes = 1 << 41
 			f.Shelf.FreeBytes = 1 << 30

@@ -93,6 +93,7 @@ type Agent struct {
 	tls     *tls.Config    // shown to others
 	dialer  *hostlink.Dialer
 	tickets sync.Map // ticket → hostlink.Ticket
+	offers  sync.Map // name → offer
 }
 
 // New opens the agent's records and starts its tasks anew. The driver's
@@ -215,7 +216,11 @@ func (a *Agent) Listen() (net.Listener, error) {
 // Serve answers until ctx ends, then stops tasks where they are (they go on at
 // the next start) and closes everything.
 func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
+	protocols := new(http.Protocols)
+	protocols.SetHTTP1(true)
+	protocols.SetHTTP2(true)
+	server := &http.Server{Protocols: protocols, TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){hostlink.ProtocolNBD: a.serveDisks(ctx)},
+		Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
 		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20}}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()

@@ -141,7 +141,7 @@ func (f *fetch) spec(virtualBytes int64) disk.Spec {
 func (f *fetch) create(virtualBytes int64) (disk.Target, *os.File, error) {
 	format, err := formats.ByName(f.Format)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, &taskError{"disk.format-foreign", err.Error()}
 	}
 	file, err := os.OpenFile(f.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {

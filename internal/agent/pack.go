@@ -25,21 +25,31 @@ import (
 
 // pack writes a machine folder as a package.
 type pack struct {
-	plan.Pack
+	hostlink.PackTask
 	t    *task
 	room int
+	base func() (*ovf.Descriptor, error) // reads that of the folder anew
 }
 
-func newPack(t *task) (*pack, error) {
+func newPack(ctx context.Context, t *task) (*pack, error) {
 	p := &pack{t: t}
-	if err := t.params(&p.Pack); err != nil {
+	if err := t.params(&p.PackTask); err != nil {
 		return nil, err
 	}
-	if err := t.a.within(p.Folder + "/x"); err != nil {
-		return nil, err
-	}
-	if t.a.driver.State(p.Folder) == "running" {
-		return nil, &taskError{"state.running", "the machine runs; its disks change while they are read"}
+	if p.From != nil {
+		raw, err := t.a.dialer.Host(p.From.Host, p.From.Address).FolderDescriptor(ctx, p.From.Ticket)
+		if err != nil {
+			return nil, err
+		}
+		p.base = func() (*ovf.Descriptor, error) { return ovf.Parse(p.Folder, raw) }
+	} else {
+		if err := t.a.within(p.Folder + "/x"); err != nil {
+			return nil, err
+		}
+		if t.a.driver.State(p.Folder) == "running" {
+			return nil, &taskError{"state.running", "the machine runs; its disks change while they are read"}
+		}
+		p.base = func() (*ovf.Descriptor, error) { return folderDescriptor(p.Folder) }
 	}
 	raw, err := p.descriptor(nil, 0)
 	p.room = (len(raw) + 1024*(1+len(p.Disks)) + 4095) / 4096 * 4096 // sizes are still to come
@@ -50,7 +60,7 @@ func (p *pack) descriptorName() string { return p.Name + ".ovf" }
 
 // descriptor is that of the folder, with the package's files and passport.
 func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
-	d, err := folderDescriptor(p.Folder)
+	d, err := p.base()
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +84,14 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 }
 
 // open opens a disk with its whole chain.
-func (p *pack) open(pd plan.PackDisk) (disk.Image, error) {
+func (p *pack) open(ctx context.Context, pd plan.PackDisk) (disk.Image, error) {
+	if p.From != nil {
+		img, err := p.t.a.dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, pd.Source)
+		if err != nil {
+			return nil, fmt.Errorf("open disk %s at the host that has it: %w", pd.ID, err)
+		}
+		return img, nil
+	}
 	img, err := formats.OpenChain(pd.Source, formats.Options{Allow: p.t.a.within})
 	if err != nil {
 		return nil, fmt.Errorf("open disk %s: %w", pd.ID, err)
@@ -104,7 +121,7 @@ func (p *pack) partFile() string {
 }
 
 func doPack(ctx context.Context, t *task) (any, error) {
-	p, err := newPack(t)
+	p, err := newPack(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +184,7 @@ func doPack(ctx context.Context, t *task) (any, error) {
 
 func undoPack(t *task) error {
 	p := &pack{t: t}
-	if err := t.params(&p.Pack); err != nil {
+	if err := t.params(&p.PackTask); err != nil {
 		return err
 	}
 	if err := os.Remove(p.partFile()); err != nil && !os.IsNotExist(err) {
@@ -199,7 +216,7 @@ func (h *hashed) Write(p []byte) (int, error) {
 // writeDisk writes one disk at byte start of the package and goes on where the
 // journal says.
 func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd plan.PackDisk, j *packJournal) (ovf.Member, error) {
-	img, err := p.open(pd)
+	img, err := p.open(ctx, pd)
 	if err != nil {
 		return ovf.Member{}, err
 	}
@@ -265,7 +282,7 @@ type streamPoint struct {
 const handOutPatience = 10 * time.Minute
 
 func doHandOut(ctx context.Context, t *task) (any, error) {
-	p, err := newPack(t)
+	p, err := newPack(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -335,7 +352,7 @@ func (h *handing) streamDisk(ctx context.Context, w io.Writer, id string, offset
 		if pd.ID != id {
 			continue
 		}
-		img, err := p.open(pd)
+		img, err := p.open(ctx, pd)
 		if err != nil {
 			return err
 		}

@@ -29,6 +29,8 @@ func (a *Agent) routes() http.Handler {
 		return answer(w, a.hello())
 	}))
 	mux.HandleFunc("GET /v1/tickets/{ticket}", a.member(handle(a.serveTicket)))
+	mux.HandleFunc("GET /v1/tickets/{ticket}/descriptor", a.member(handle(a.serveDescriptor)))
+	mux.HandleFunc("POST /v1/tickets/{ticket}/disks", a.member(handle(a.offerDisk)))
 	service := func(pattern string, f func(http.ResponseWriter, *http.Request) error) {
 		mux.HandleFunc(pattern, a.member(func(w http.ResponseWriter, r *http.Request) {
 			if peerName(r.TLS) != hostlink.ServiceName {
@@ -61,6 +63,7 @@ func (a *Agent) routes() http.Handler {
 		if err := a.within(t.Path); err != nil {
 			return err
 		}
+		a.dropOld()
 		a.tickets.Store(r.PathValue("ticket"), t)
 		return answer(w, struct{}{})
 	})
@@ -178,12 +181,30 @@ func (a *Agent) member(next http.HandlerFunc) http.HandlerFunc {
 	}
 }
 
-func (a *Agent) serveTicket(w http.ResponseWriter, r *http.Request) error {
+// ticket is the caller's, if it is valid and meant for it.
+func (a *Agent) ticket(r *http.Request) (hostlink.Ticket, error) {
 	v, ok := a.tickets.Load(r.PathValue("ticket"))
 	t, _ := v.(hostlink.Ticket)
-	if !ok || time.Now().After(t.Expires) {
-		a.tickets.Delete(r.PathValue("ticket"))
-		return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "this ticket is not valid, or not any more"}
+	if !ok || time.Now().After(t.Expires) || t.For != "" && t.For != peerName(r.TLS) {
+		return t, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "this ticket is not valid, or not any more"}
+	}
+	return t, nil
+}
+
+// dropOld forgets tickets that are not valid any more.
+func (a *Agent) dropOld() {
+	a.tickets.Range(func(key, v any) bool {
+		if time.Now().After(v.(hostlink.Ticket).Expires) {
+			a.tickets.Delete(key)
+		}
+		return true
+	})
+}
+
+func (a *Agent) serveTicket(w http.ResponseWriter, r *http.Request) error {
+	t, err := a.ticket(r)
+	if err != nil {
+		return err
 	}
 	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
 	if err != nil {

@@ -136,7 +136,7 @@ func TestFetchRefuses(t *testing.T) {
 		"no disk at all":       {func(f *hostlink.Fetch, raw []byte) []byte { copy(raw, "KDMVKDMVKDMV"); return raw }, "disk.format-unknown"},
 		"outside the pool":     {func(f *hostlink.Fetch, raw []byte) []byte { f.Pool = "/etc"; return raw }, "disk.outside-pool"},
 		"a path for a name":    {func(f *hostlink.Fetch, raw []byte) []byte { f.File = "../../x"; return raw }, "package.path-escape"},
-		"a format not written": {func(f *hostlink.Fetch, raw []byte) []byte { f.Format = "vmdk"; return raw }, "disk.format-foreign"},
+		"a format not written": {func(f *hostlink.Fetch, raw []byte) []byte { f.Format = "tape"; return raw }, "disk.format-foreign"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a, pool := newAgent(t, 0)

@@ -15,7 +15,9 @@ import (
 	"sync"
 	"time"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/nbd"
 )
 
 // Dialer reaches agents. One is shared by all; connections are kept.
@@ -42,7 +44,7 @@ func (d *Dialer) Host(id, address string) *Host {
 	defer d.mu.Unlock()
 	if d.out[id] == nil {
 		config := d.tls.Clone()
-		config.ServerName = id
+		config.ServerName, config.NextProtos = id, []string{"h2", "http/1.1"}
 		d.out[id] = &http.Client{Transport: &http.Transport{
 			TLSClientConfig: config, ForceAttemptHTTP2: true, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 4,
 			DialContext:           (&net.Dialer{Timeout: 3 * time.Second}).DialContext,
@@ -51,6 +53,51 @@ func (d *Dialer) Host(id, address string) *Host {
 		}}
 	}
 	return &Host{d.out[id], address}
+}
+
+// ProtocolNBD is what a connection to an agent's port is to speak when disks
+// are read over it (ALPN, RFC 7301). It is encrypted and known on both sides
+// from its start, so STARTTLS is not needed.
+const ProtocolNBD = "unvora-nbd"
+
+// FolderDescriptor reads the descriptor of a ticket's machine folder.
+func (h *Host) FolderDescriptor(ctx context.Context, ticket string) ([]byte, error) {
+	res, err := h.do(ctx, http.MethodGet, "/v1/tickets/"+ticket+"/descriptor", nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	return io.ReadAll(io.LimitReader(res.Body, 64<<20))
+}
+
+// OpenDisk opens a disk of a ticket's machine folder at the agent of host id,
+// for as long as ctx lasts, over cuts of the connection.
+func (d *Dialer) OpenDisk(ctx context.Context, id, address, ticket, path string) (disk.Image, error) {
+	return nbd.OpenLasting(ctx, func(ctx context.Context) (*nbd.Client, error) {
+		var offer DiskOffer
+		if err := d.Host(id, address).call(ctx, http.MethodPost, "/v1/tickets/"+ticket+"/disks", nil, DiskRequest{path}, &offer); err != nil {
+			return nil, passing{err}
+		}
+		config := d.tls.Clone()
+		config.ServerName, config.NextProtos = id, []string{ProtocolNBD}
+		dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: config}
+		conn, err := dialer.DialContext(ctx, "tcp", address)
+		if err != nil {
+			return nil, err
+		}
+		return nbd.Open(ctx, conn, nbd.Options{Name: offer.Name})
+	})
+}
+
+// passing tells which failures to get a name may pass: an agent that is away,
+// or that was started again and has to be given its tickets anew.
+type passing struct{ error }
+
+func (p passing) Unwrap() error { return p.error }
+
+func (p passing) Temporary() bool {
+	var fault *Fault
+	return errors.Is(p.error, ErrUnreachable) || errors.As(p.error, &fault) && fault.Code == FaultUnknown
 }
 
 // ErrUnreachable wraps all failures to get an answer at all.

@@ -6,6 +6,7 @@ import (
 
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 )
 
@@ -130,10 +131,29 @@ type PackResult struct {
 	Members []ovf.Member `json:"members"`
 }
 
-// Ticket lets another agent read one file.
+// Ticket lets another agent read one file, or the descriptor and disks of a
+// machine folder.
 type Ticket struct {
 	Path    string    `json:"path"`
+	For     string    `json:"for"` // id of the host that may use it; "" for any of the inventory
 	Expires time.Time `json:"expires"`
+}
+
+// DiskRequest asks, with a ticket for a machine folder, for a name under which
+// one of its disks is served over NBD.
+type DiskRequest struct {
+	Path string `json:"path"` // of the disk's top layer
+}
+
+// DiskOffer is the name. It works once, for the host that asked, and for half a minute.
+type DiskOffer struct {
+	Name string `json:"name"`
+}
+
+// PackTask is what a pack or hand-out task is asked.
+type PackTask struct {
+	plan.Pack
+	From *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
 }
 
 // Remote is where an agent reads a ticket's file.

@@ -151,6 +151,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 		dest.File += ".ova"
 	}
 	holds := []string{inventory.CopyKey(c.ID.String())}
+	hosts := map[string]uuid.UUID{h.Name: h.ID}
 	if dest.Shelf != "" {
 		s, err := w.inv.Shelf(ctx, dest.Shelf)
 		if err != nil {
@@ -159,7 +160,12 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 		if s == nil {
 			return nil, w.unknownShelf(ctx, dest.Shelf)
 		}
-		facts.Shelf = &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
+		holder, err := w.inv.Host(ctx, s.HostID.String())
+		if err != nil {
+			return nil, err
+		}
+		hosts[holder.Name] = holder.ID
+		facts.Shelf = &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host, HostState: holder.State, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
 		if there, err := w.inv.Copy(ctx, s.Name+"/"+dest.File, "package"); err == nil && there != nil {
 			facts.Shelf.Taken[dest.File] = true
 		}
@@ -173,7 +179,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 	if err != nil {
 		return nil, wrong("%v", err)
 	}
-	return &drawn{p, map[string]uuid.UUID{h.Name: h.ID}, holds}, nil
+	return &drawn{p, hosts, holds}, nil
 }
 
 func (w *Work) unknownShelf(ctx context.Context, name string) error {

@@ -183,6 +183,8 @@ func (w *Work) taskParams(ctx context.Context, j *inventory.Job, s *inventory.St
 		return w.fetchParams(ctx, s, h)
 	case plan.KindPlace:
 		return w.placeParams(j, s)
+	case plan.KindPack:
+		return w.packParams(ctx, s, h)
 	}
 	return s.DoWhat, nil // as the plan says
 }
@@ -214,6 +216,29 @@ func (w *Work) fetchParams(ctx context.Context, s *inventory.Step, h *inventory.
 		f.Source.Remote = &hostlink.Remote{Address: from.Address, Host: from.ID.String(), Ticket: ticket}
 	}
 	return f, nil
+}
+
+// ticketLasts is how long an agent may read from another without the service
+// having said so again, which it does at each look.
+const ticketLasts = 10 * time.Minute
+
+func (w *Work) packParams(ctx context.Context, s *inventory.Step, h *inventory.Host) (any, error) {
+	do, err := decode[plan.Pack](s)
+	if err != nil || do.FromHost == "" {
+		return hostlink.PackTask{Pack: *do}, err
+	}
+	from, err := w.inv.Host(ctx, do.FromHost)
+	if err != nil {
+		return nil, err
+	}
+	ticket, err := w.ticket(s.TaskID())
+	if err != nil {
+		return nil, err
+	}
+	if err := w.agent(from).Allow(ctx, ticket, hostlink.Ticket{Path: do.Folder, For: h.ID.String(), Expires: time.Now().Add(ticketLasts)}); err != nil {
+		return nil, err
+	}
+	return hostlink.PackTask{Pack: *do, From: &hostlink.Remote{Address: from.Address, Host: from.ID.String(), Ticket: ticket}}, nil
 }
 
 // given is the result of a give-ids step.

@@ -1,0 +1,105 @@
+package agent
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"net"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/nbd"
+)
+
+// offer is a disk that waits to be read by one host, once.
+type offer struct {
+	path    string
+	peer    string // id of the host, in its certificate
+	expires time.Time
+}
+
+const offerLasts = 30 * time.Second
+
+// offerDisk answers a ticket for a machine folder with a name for one disk.
+func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
+	t, err := a.ticket(r)
+	if err != nil {
+		return err
+	}
+	var req hostlink.DiskRequest
+	if err := read(r, &req); err != nil {
+		return err
+	}
+	m, err := readFolderMachine(t.Path)
+	if err != nil {
+		return err
+	}
+	named := func(d machine.Disk) bool { return filepath.Join(t.Path, d.File) == filepath.Clean(req.Path) }
+	if !slices.ContainsFunc(m.Disks, named) {
+		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " + req.Path}
+	}
+	if a.driver.State(t.Path) == "running" {
+		return &taskError{"state.running", "the machine runs; its disks change while they are read"}
+	}
+	a.offers.Range(func(key, v any) bool {
+		if time.Now().After(v.(offer).expires) {
+			a.offers.Delete(key)
+		}
+		return true
+	})
+	name := rand.Text()
+	a.offers.Store(name, offer{req.Path, peerName(r.TLS), time.Now().Add(offerLasts)})
+	return answer(w, hostlink.DiskOffer{Name: name})
+}
+
+// serveDescriptor hands out the descriptor of a ticket's machine folder.
+func (a *Agent) serveDescriptor(w http.ResponseWriter, r *http.Request) error {
+	t, err := a.ticket(r)
+	if err != nil {
+		return err
+	}
+	d, err := folderDescriptor(t.Path)
+	if err != nil {
+		return err
+	}
+	raw, err := d.Encode(0)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(raw)
+	return err
+}
+
+// serveDisks speaks NBD on connections that were opened for it, until ctx ends.
+func (a *Agent) serveDisks(ctx context.Context) func(*http.Server, *tls.Conn, http.Handler) {
+	server := &nbd.Server{Find: a.takeOffer}
+	return func(_ *http.Server, conn *tls.Conn, _ http.Handler) {
+		if err := server.Serve(ctx, conn); err != nil {
+			a.log.Warn("disk served over NBD", "peer", conn.RemoteAddr(), "error", err)
+		}
+	}
+}
+
+// takeOffer opens the disk behind a name, which is used up by that.
+func (a *Agent) takeOffer(_ context.Context, name string, conn net.Conn) (*nbd.Export, error) {
+	v, ok := a.offers.LoadAndDelete(name)
+	o, _ := v.(offer)
+	secure, encrypted := conn.(*tls.Conn)
+	if !ok || !encrypted || time.Now().After(o.expires) {
+		return nil, errors.New("no disk waits under this name: each works once")
+	}
+	if state := secure.ConnectionState(); peerName(&state) != o.peer {
+		return nil, errors.New("this disk is for another host")
+	}
+	c, err := formats.OpenChain(o.path, formats.Options{Allow: a.within})
+	if err != nil {
+		return nil, err
+	}
+	return &nbd.Export{Image: c, Close: func() { c.Close() }}, nil
+}
