@@ -1,12 +1,12 @@
 package disk
 
 import (
-	"container/heap"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"io"
+	"math/bits"
 
 	"github.com/cespare/xxhash/v2"
 )
@@ -14,17 +14,20 @@ import (
 const (
 	cellBytes   = 1 << 20
 	sampleBytes = 16 << 10
-	samples     = 64
-	candidates  = 4096 // looked at before the map is walked again
+	frontCells  = 4096 // of the disk's start that are looked through one by one
+	tries       = 128  // at places all over the disk: each may be a seek
+	samples     = 32   // of each
 )
 
 // Fingerprint tells disks apart by samples of their contents. It is the same
-// whatever format keeps the disk, and takes milliseconds.
+// whatever format keeps the disk, and takes milliseconds whatever its size.
 //
 // The disk is taken for cells of 1 MiB; in each, 16 KiB at a place that only
-// the cell's number settles are its sample. Cells are ranked by a hash of their
-// number, and the first 64 whose sample is not zeros make the fingerprint. So two
-// disks that share most of their data share most of their samples.
+// the cell's number settles are its sample. Samples of zeros don't count. The
+// first 32 of the disk's first 4 GiB are taken, and the first 32 that are met
+// when cells all over the disk are tried in the order of their number's bits
+// reversed, 128 at most. So two disks that share most of their data share
+// most of their samples, and no map has to be walked to its end.
 type Fingerprint struct {
 	VirtualBytes int64
 	Samples      []Sample
@@ -47,87 +50,86 @@ func (f Fingerprint) String() string {
 	return hex.EncodeToString(sum[:16])
 }
 
-func hashOf(n int64) uint64 {
-	return xxhash.Sum64(binary.LittleEndian.AppendUint64(nil, uint64(n)))
+// sampler takes samples of a disk.
+type sampler struct {
+	img  Image
+	size int64
+	buf  [sampleBytes]byte
+	zero Range // known to hold no data
 }
 
-// ranked is a heap of cells, the last in rank on top.
-type ranked []rankedCell
-
-type rankedCell struct {
-	rank uint64
-	cell int64
-}
-
-func (r ranked) Len() int           { return len(r) }
-func (r ranked) Less(a, b int) bool { return r[a].rank > r[b].rank }
-func (r ranked) Swap(a, b int)      { r[a], r[b] = r[b], r[a] }
-func (r *ranked) Push(x any)        { *r = append(*r, x.(rankedCell)) }
-func (r *ranked) Pop() any {
-	last := (*r)[len(*r)-1]
-	*r = (*r)[:len(*r)-1]
-	return last
+// take returns a cell's sample; false when it is zeros.
+func (s *sampler) take(cell int64) (Sample, bool, error) {
+	place := binary.LittleEndian.AppendUint64(nil, uint64(cell))
+	at := cell*cellBytes + int64(xxhash.Sum64(place)%(cellBytes/sampleBytes))*sampleBytes
+	end := min(at+sampleBytes, s.size)
+	for off := at; ; off = s.zero.End() {
+		if off >= end {
+			return Sample{}, false, nil
+		}
+		if off >= s.zero.Offset && off < s.zero.End() {
+			continue
+		}
+		r, err := s.img.Map(off)
+		if err != nil {
+			return Sample{}, false, err
+		}
+		if r.Kind == Data {
+			break
+		}
+		s.zero = r
+	}
+	n, err := s.img.ReadAt(s.buf[:end-at], at)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return Sample{}, false, err
+	}
+	clear(s.buf[n:])
+	if IsZero(s.buf[:]) {
+		return Sample{}, false, nil
+	}
+	return Sample{cell, xxhash.Sum64(s.buf[:])}, true, nil
 }
 
 // TakeFingerprint samples img, a whole chain.
 func TakeFingerprint(img Image) (Fingerprint, error) {
-	size := img.Info().VirtualBytes
-	f := Fingerprint{VirtualBytes: size}
-	buf := make([]byte, sampleBytes)
-	for after := uint64(0); len(f.Samples) < samples; {
-		best, more, err := bestCells(img, size, after)
+	s := &sampler{img: img, size: img.Info().VirtualBytes}
+	f := Fingerprint{VirtualBytes: s.size}
+	cells := (s.size + cellBytes - 1) / cellBytes
+	add := func(cell int64) (bool, error) {
+		sample, ok, err := s.take(cell)
+		if ok {
+			f.Samples = append(f.Samples, sample)
+		}
+		return ok, err
+	}
+	found := 0
+	for cell := int64(0); cell < min(cells, frontCells) && found < samples; cell++ {
+		ok, err := add(cell)
 		if err != nil {
 			return f, err
 		}
-		for _, c := range best {
-			place := c.cell*cellBytes + int64(hashOf(^c.cell)%(cellBytes/sampleBytes))*sampleBytes
-			n, err := img.ReadAt(buf, min(place, max(0, size-1)))
-			if err != nil && !errors.Is(err, io.EOF) {
-				return f, err
-			}
-			if clear(buf[n:]); place < size && !IsZero(buf) && len(f.Samples) < samples {
-				f.Samples = append(f.Samples, Sample{c.cell, xxhash.Sum64(buf)})
-			}
-			after = c.rank
+		if ok {
+			found++
 		}
-		if !more {
-			break
+	}
+	found = 0
+	width := bits.Len64(uint64(max(1, cells) - 1))
+	for n, tried := uint64(0), 0; n < 1<<width && tried < tries && found < samples; n++ {
+		cell := int64(bits.Reverse64(n) >> (64 - width))
+		if width == 0 {
+			cell = 0
+		}
+		if cell >= cells {
+			continue
+		}
+		tried++
+		ok, err := add(cell)
+		if err != nil {
+			return f, err
+		}
+		if ok {
+			found++
 		}
 	}
 	return f, nil
-}
-
-// bestCells returns the cells with data that come first in rank behind after,
-// in order, and whether there are more.
-func bestCells(img Image, size int64, after uint64) (cells []rankedCell, more bool, err error) {
-	var best ranked
-	seen := int64(-1)
-	for off := int64(0); off < size; {
-		r, err := img.Map(off)
-		if err != nil {
-			return nil, false, err
-		}
-		if off = r.End(); r.Kind != Data {
-			continue
-		}
-		for cell := max(seen+1, r.Offset/cellBytes); cell*cellBytes < r.End(); cell++ {
-			seen = cell
-			rank := hashOf(cell)
-			switch {
-			case rank <= after && after != 0:
-			case len(best) < candidates:
-				heap.Push(&best, rankedCell{rank, cell})
-			default:
-				if more = true; rank < best[0].rank {
-					best[0] = rankedCell{rank, cell}
-					heap.Fix(&best, 0)
-				}
-			}
-		}
-	}
-	cells = make([]rankedCell, len(best))
-	for n := len(best) - 1; n >= 0; n-- {
-		cells[n] = heap.Pop(&best).(rankedCell)
-	}
-	return cells, more, nil
 }

@@ -163,7 +163,7 @@ func show(path string) (*shown, error) {
 	}
 	if s.DataBytes, err = disk.DataBytes(top.Image); err != nil {
 		note("disk.damaged", "%v", err)
-		return s, err
+		return s, fmt.Errorf("%s: %w", path, err)
 	}
 	if s.DataBytes == 0 && info.Parent == nil {
 		note("disk.empty", "It holds no data.")

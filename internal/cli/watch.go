@@ -130,6 +130,7 @@ type bar struct {
 	bar     *progressbar.ProgressBar
 	what    string
 	spoke   time.Time
+	pause   time.Duration // before the next line
 	percent int64
 }
 
@@ -180,10 +181,11 @@ func (b *bar) line(j openapi.Job, what string) {
 	if j.Total > 0 {
 		percent = 100 * j.Done / j.Total
 	}
-	if what == b.what && (percent == b.percent || time.Since(b.spoke) < 2*time.Second) {
+	if what == b.what && (percent == b.percent || time.Since(b.spoke) < b.pause) {
 		return
 	}
 	b.what, b.percent, b.spoke = what, percent, time.Now()
+	b.pause = min(30*time.Second, max(2*time.Second, b.pause*3/2)) // what takes long is told of less often
 	text := what
 	if j.State == openapi.JobStateWorking && j.Total > 0 {
 		text += fmt.Sprintf("  %d %%, %s of %s", percent, size(j.Done), size(j.Total))

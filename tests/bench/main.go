@@ -38,8 +38,9 @@ func main() {
 	dir := flag.String("dir", "", "scratch directory; a temporary one unless said")
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
+	only := flag.String("only", "", "estate or disks; both unless said")
 	flag.Parse()
-	if err := run(*binary, *dir, *runs, *data<<20); err != nil {
+	if err := run(*binary, *dir, *only, *runs, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -52,7 +53,7 @@ type bench struct {
 	table       table.Writer
 }
 
-func run(binary, dir string, runs int, data int64) error {
+func run(binary, dir, only string, runs int, data int64) error {
 	binary, err := filepath.Abs(binary)
 	if err != nil {
 		return err
@@ -69,16 +70,25 @@ func run(binary, dir string, runs int, data int64) error {
 	b := &bench{dir: dir, unvora: binary, runs: runs, table: table.NewWriter()}
 	b.table.SetOutputMirror(os.Stdout)
 	b.table.AppendHeader(table.Row{"work", "unvora", "against", "plain tool", "ratio", "at most"})
-	stop, err := b.estate()
-	if err != nil {
-		return err
-	}
-	defer stop()
 	fmt.Printf("making a disk of %d GiB with %d MiB of data …\n", diskSize/gib, data>>20)
 	image := filepath.Join(dir, "disk.img")
 	if err := makeDisk(image, data); err != nil {
 		return err
 	}
+	if only != "estate" {
+		if err := b.disks(data); err != nil {
+			return err
+		}
+	}
+	if only == "disks" {
+		b.table.Render()
+		return nil
+	}
+	stop, err := b.estate()
+	if err != nil {
+		return err
+	}
+	defer stop()
 	package_ := filepath.Join(dir, "e/hosts/gannet/loft/bench.ova")
 	if err := makePackage(image, package_); err != nil {
 		return err
@@ -167,8 +177,16 @@ func (b *bench) pairs(work, against string, most float64, ours, theirs, between 
 			us, them, ratios = append(us, o), append(them, t), append(ratios, o/t)
 		}
 	}
-	b.table.AppendRow(table.Row{work, fmt.Sprintf("%.2f s", median(us)), against, fmt.Sprintf("%.2f s", median(them)), fmt.Sprintf("%.2f", median(ratios)), most})
+	b.table.AppendRow(table.Row{work, fmt.Sprintf("%.2f s", median(us)), against, fmt.Sprintf("%.2f s", median(them)), fmt.Sprintf("%.2f", median(ratios)), atMost(most)})
 	return nil
+}
+
+// atMost is "" where nothing is demanded.
+func atMost(most float64) string {
+	if most == 0 {
+		return ""
+	}
+	return fmt.Sprint(most)
 }
 
 func median(v []float64) float64 {

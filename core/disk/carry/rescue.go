@@ -2,6 +2,7 @@ package carry
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -20,7 +21,10 @@ type rescue struct {
 
 const (
 	rescueStep = 64 << 10 // passed over at a time where even the map can't be read
-	rescueUnit = 512
+	// The smallest part that is tried, where storage fails, and where the image
+	// is inconsistent: there, parts of a block fail together.
+	rescueSector = 512
+	rescuePage   = 4096
 )
 
 // Map takes what it can't be told of for data, so that it is tried.
@@ -33,26 +37,58 @@ func (r *rescue) Map(off int64) (disk.Range, error) {
 	return m, nil
 }
 
-// ReadAt tries smaller and smaller parts.
+// ReadAt goes from run to run of the map, and tries smaller and smaller parts
+// of those that can't be read.
 func (r *rescue) ReadAt(p []byte, off int64) (int, error) {
-	n, err := r.Image.ReadAt(p, off)
-	if err == nil || err == io.EOF && (n == len(p) || off+int64(n) >= r.Info().VirtualBytes) {
-		return n, err
-	}
-	if len(p) <= rescueUnit {
-		clear(p)
-		r.mu.Lock()
-		r.lost = append(r.lost, disk.Range{Offset: off, Length: int64(len(p)), Kind: disk.Data})
-		r.mu.Unlock()
-		return len(p), nil
-	}
-	half := max(rescueUnit, len(p)/2/rescueUnit*rescueUnit)
-	for at := 0; at < len(p); at += half {
-		if n, err := r.ReadAt(p[at:min(len(p), at+half)], off+int64(at)); err != nil {
-			return at + n, err
+	size := r.Info().VirtualBytes
+	done := 0
+	for done < len(p) {
+		at := off + int64(done)
+		if at >= size {
+			return done, io.EOF
 		}
+		m, err := r.Image.Map(at)
+		if err != nil {
+			m = disk.Range{Offset: at, Length: rescueStep - at%rescueStep}
+		}
+		part := p[done:min(int64(len(p)), int64(done)+m.Length, int64(done)+size-at)]
+		if err != nil {
+			r.lose(part, at)
+		} else {
+			r.try(part, at)
+		}
+		done += len(part)
 	}
-	return len(p), nil
+	return done, nil
+}
+
+func (r *rescue) try(p []byte, off int64) {
+	n, err := r.Image.ReadAt(p, off)
+	if n == len(p) {
+		return
+	}
+	least := rescueSector
+	if errors.Is(err, disk.ErrDamaged) {
+		least = rescuePage
+	}
+	if len(p) <= least {
+		r.lose(p, off)
+		return
+	}
+	half := max(least, len(p)/2/least*least)
+	r.try(p[:half], off)
+	r.try(p[half:], off+int64(half))
+}
+
+func (r *rescue) lose(p []byte, off int64) {
+	clear(p)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if n := len(r.lost); n > 0 && r.lost[n-1].End() == off {
+		r.lost[n-1].Length += int64(len(p))
+		return
+	}
+	r.lost = append(r.lost, disk.Range{Offset: off, Length: int64(len(p)), Kind: disk.Data})
 }
 
 // ranges is what was lost, in order, neighbours joined.
@@ -71,16 +107,14 @@ func (r *rescue) ranges() []disk.Range {
 	return joined
 }
 
-// absent stands for a parent that is not there: all of it is data that can't be read.
+// absent stands for a parent that is not there: nothing can be told of it.
 type absent int64
 
 func (a absent) Info() disk.Info {
 	return disk.Info{Format: "raw", VirtualBytes: int64(a), Clean: true}
 }
-func (a absent) Close() error { return nil }
-func (a absent) Map(off int64) (disk.Range, error) {
-	return disk.Range{Offset: off, Length: int64(a) - off, Kind: disk.Data}, nil
-}
-func (a absent) ReadAt([]byte, int64) (int, error) {
-	return 0, fmt.Errorf("%w: the parent is missing", disk.ErrDamaged)
-}
+func (a absent) Close() error                      { return nil }
+func (a absent) Map(int64) (disk.Range, error)     { return disk.Range{}, errAbsent }
+func (a absent) ReadAt([]byte, int64) (int, error) { return 0, errAbsent }
+
+var errAbsent = fmt.Errorf("%w: the parent is missing", disk.ErrDamaged)

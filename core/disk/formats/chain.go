@@ -118,7 +118,7 @@ func Look(path string, o Options) (_ *Chain, err error) {
 		link, err := openLink(real, as, o.Allow)
 		if err != nil {
 			if len(c.Links) == 0 {
-				return nil, err
+				return nil, named(next, err)
 			}
 			return nil, fmt.Errorf("layer %d of %s, %s: %w", len(c.Links)+1, path, next, err)
 		}
@@ -160,6 +160,15 @@ func Look(path string, o Options) (_ *Chain, err error) {
 		}
 	}
 	return c, nil
+}
+
+// named puts a file's name before an error that does not tell it.
+func named(path string, err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return err
+	}
+	return fmt.Errorf("%s: %w", path, err)
 }
 
 // openLink opens a file as the format named, or as its content tells.

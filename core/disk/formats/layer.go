@@ -15,7 +15,7 @@ import (
 // parent. It takes milliseconds whatever the parent's size.
 func NewLayer(path, parent string, format *Format, id string) (err error) {
 	if !format.Layers {
-		return fmt.Errorf("%w: a %s image can't be a layer", disk.ErrVariant, format.Name)
+		return fmt.Errorf("a %s image can't be a layer", format.Name)
 	}
 	ref, info, err := refer(path, parent, format)
 	if err != nil {
@@ -56,7 +56,7 @@ func refer(path, parent string, format *Format) (*disk.ParentRef, disk.Info, err
 	base := c.Links[0]
 	info := base.Image.Info()
 	if format.SameParent && base.Format.Name != format.Name {
-		return nil, info, fmt.Errorf("%w: the parent of a %s layer has to be %s too, %s is %s", disk.ErrVariant, format.Name, format.Name, parent, base.Format.Name)
+		return nil, info, fmt.Errorf("the parent of a %s layer has to be %s too, and %s is %s: copy it to that format first, or make the layer in QCOW2", format.Name, format.Name, parent, base.Format.Name)
 	}
 	ref := &disk.ParentRef{Path: stateAs(path, parent), Format: base.Format.Name, ID: info.Linkage}
 	if !format.SameParent {

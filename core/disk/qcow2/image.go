@@ -128,6 +128,9 @@ func (i *Image) Map(off int64) (disk.Range, error) {
 	if err != nil {
 		return disk.Range{}, err
 	}
+	if kind == disk.Parent { // long runs of nothing are what large disks are made of
+		at = i.skipEmpty(table, at, end)
+	}
 	for at < end {
 		k, next, err := i.kindAt(table, at)
 		if err != nil || k != kind { // an error is told when the caller gets there
@@ -136,6 +139,21 @@ func (i *Image) Map(off int64) (disk.Range, error) {
 		at = next
 	}
 	return disk.Range{Offset: off, Length: min(at, end) - off, Kind: kind}, nil
+}
+
+// skipEmpty returns where the entries from guest byte at on cease to be zeros.
+func (i *Image) skipEmpty(table []byte, at, end int64) int64 {
+	if at&(i.clusterBytes()-1) != 0 {
+		return at
+	}
+	size := i.entryBytes()
+	for e := at >> i.clusterBits % i.tableEntries() * size; at < end && e < int64(len(table)); e += size {
+		if binary.NativeEndian.Uint64(table[e:]) != 0 || size == 16 && binary.NativeEndian.Uint64(table[e+8:]) != 0 {
+			break
+		}
+		at += i.clusterBytes()
+	}
+	return at
 }
 
 // kindAt tells of the cluster, or subcluster, that off lies in, and where it ends.
