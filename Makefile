@@ -28,7 +28,7 @@ lint: setup console/dist/index.html
 	go tool staticcheck ./...
 	cd console && npm run --silent lint
 	@$(MAKE) --no-print-directory generate docs
-	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md || { echo "generated files are out of date: make generate docs"; exit 1; }
+	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md docs/disks.md || { echo "generated files are out of date: make generate docs"; exit 1; }
 
 format:
 	gofmt -w $$(git ls-files '*.go')
@@ -51,6 +51,11 @@ fuzz:  ## every parser, for a while
 	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
+	go test ./core/disk/vhd -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
+	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
+	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzLog -fuzztime $(FUZZ_TIME)
+	go test ./internal/nbd -run '^$$' -fuzz FuzzServer -fuzztime $(FUZZ_TIME)
+	go test ./internal/nbd -run '^$$' -fuzz FuzzClient -fuzztime $(FUZZ_TIME)
 	go test ./core/ovf -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
 	go test ./core/ovf -run '^$$' -fuzz FuzzArchive -fuzztime $(FUZZ_TIME)
 	go test ./core/ovf -run '^$$' -fuzz FuzzManifest -fuzztime $(FUZZ_TIME)

@@ -21,6 +21,12 @@ import (
 // given, and returns what stands there, colours and all.
 func (e *estate) onTerminal(t *testing.T, typed string, args ...string) string {
 	t.Helper()
+	return e.onTerminalIn(t, e.dir, typed, args...)
+}
+
+// onTerminalIn is onTerminal in another folder.
+func (e *estate) onTerminalIn(t *testing.T, dir, typed string, args ...string) string {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	script := need(t, "script", "bsdutils")
@@ -30,7 +36,7 @@ func (e *estate) onTerminal(t *testing.T, typed string, args ...string) string {
 	}
 	cmd := exec.CommandContext(ctx, script, "-qefc", line, "/dev/null")
 	cmd.Env = append(os.Environ(), "UNVORA_CONFIG="+filepath.Join(e.dir, "client.toml"), "HOME="+e.dir, "TERM=xterm")
-	cmd.Dir = e.dir
+	cmd.Dir = dir
 	var out bytes.Buffer
 	cmd.Stdout = &out
 	in, err := cmd.StdinPipe()
@@ -114,4 +120,35 @@ func TestTerminalShots(t *testing.T) {
 	take("client-plan", "", "import", "./tide-gauge.ova", "--host", "petrel", "--plan")
 	take("client-import", "\n\n", "import", "./tide-gauge.ova", "--host", "petrel")
 	take("client-where", "", "where", "tide-gauge")
+
+	// Work on images: a layer whose parent has moved, a copy, a check.
+	disks := filepath.Join(e.dir, "disks")
+	require.NoError(t, os.MkdirAll(filepath.Join(disks, "parents"), 0o755))
+	reef := filepath.Join(e.pool("gannet", "reef"), "tide-gauge", "tide-gauge-disk1.qcow2")
+	e.ok(t, "disk", "copy", reef, filepath.Join(disks, "classroom.vhdx"), "--format", "vhdx")
+	e.ok(t, "disk", "layer", filepath.Join(disks, "training-07.vhdx"), "--parent", filepath.Join(disks, "classroom.vhdx"))
+	require.NoError(t, os.Rename(filepath.Join(disks, "classroom.vhdx"), filepath.Join(disks, "parents", "classroom.vhdx")))
+	f, err := os.OpenFile(filepath.Join(disks, "parents", "classroom.vhdx"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("gone"), 192<<10) // the first region table
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	var all []string
+	for _, line := range []string{
+		"disk show training-07.vhdx", "disk reparent training-07.vhdx --parent parents/classroom.vhdx",
+		"disk check parents/classroom.vhdx --repair", "disk copy training-07.vhdx training-07.qcow2 --format qcow2 --verify", "disk sum training-07.vhdx training-07.qcow2",
+	} {
+		said := e.onTerminalIn(t, disks, "", strings.Fields(line)...)
+		require.NotEmpty(t, said)
+		if len(all) > 0 {
+			line = "\x1b[36m$ \x1b[0munvora " + line + "\r\n"
+			said = line + said
+		}
+		all = append(all, said)
+	}
+	require.Contains(t, strings.Join(all, ""), "read back and right")
+	if *shots != "" {
+		do(t, ctx, "client-disk", chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora disk show training-07.vhdx", strings.Join(all, "\r\n")))))
+		shot(t, ctx, "client-disk")
+	}
 }

@@ -13,6 +13,7 @@ type Problem struct {
 	// Harmless problems cost room or a second copy of something, not data.
 	Harmless bool `json:"harmless"`
 	// Repair says what Fix would do; "" when nothing can be done without guessing.
+	// Problems with the same Repair are put right by one Fix.
 	Repair string                `json:"repair"`
 	Fix    func(file File) error `json:"-"`
 }

@@ -161,7 +161,7 @@ func show(path string) (*shown, error) {
 	case !info.Clean:
 		note("disk.unclean", "It was not closed properly. unvora disk check %s says whether anything is wrong with it.", path)
 	}
-	if s.DataBytes, err = disk.DataBytes(top.Image); err != nil {
+	if s.DataBytes, err = lookAtData(top.Image); err != nil {
 		note("disk.damaged", "%v", err)
 		return s, fmt.Errorf("%s: %w", path, err)
 	}
@@ -169,6 +169,35 @@ func show(path string) (*shown, error) {
 		note("disk.empty", "It holds no data.")
 	}
 	return s, nil
+}
+
+// mostEnds is how many runs of data are touched to see whether they are there.
+const mostEnds = 64
+
+// lookAtData adds up the data of a layer, and reads the last sector of its last
+// runs: those are what a file that was cut short has lost.
+func lookAtData(img disk.Image) (bytes int64, err error) {
+	var last []disk.Range
+	size := img.Info().VirtualBytes
+	for off := int64(0); off < size; {
+		r, err := img.Map(off)
+		if err != nil {
+			return bytes, err
+		}
+		if r.Kind == disk.Data {
+			bytes += r.Length
+			last = append(last[max(0, len(last)-mostEnds+1):], r)
+		}
+		off = r.End()
+	}
+	sector := make([]byte, 512)
+	for _, r := range last {
+		part := sector[:min(512, r.Length)]
+		if n, err := img.ReadAt(part, r.End()-int64(len(part))); n < len(part) {
+			return bytes, err
+		}
+	}
+	return bytes, nil
 }
 
 // codeOf is the finding that an error of opening an image stands for.

@@ -311,7 +311,7 @@ func (c *Client) Sync() error { return c.do(cmdFlush, 0, 0, nil, &call{}) }
 // receive hands replies to those who wait, until the connection ends.
 func (c *Client) receive() {
 	err := c.replies()
-	if err == nil || err == io.EOF || errors.Is(err, net.ErrClosed) {
+	if err == io.EOF || errors.Is(err, net.ErrClosed) {
 		err = ErrLost
 	} else if !errors.Is(err, ErrProtocol) {
 		err = fmt.Errorf("%w: %v", ErrLost, err)

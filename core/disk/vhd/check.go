@@ -19,7 +19,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 	if i.footerMissing != nil {
 		ps.Add(disk.Problem{
 			Offset: src.Size(), What: fmt.Sprintf("the footer at the end is missing or damaged: %v", i.footerMissing),
-			Repair: "write it anew, from its copy at the front", Fix: func(f disk.File) error { return restore(f, i, roundUp(f.Size(), sectorBytes)) },
+			Repair: "write the footer at the end anew, from its copy at the front", Fix: func(f disk.File) error { return restore(f, i, roundUp(f.Size(), sectorBytes)) },
 		})
 	}
 	if i.header == nil {
@@ -28,7 +28,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 	if front, err := readFooter(src, 0); err != nil || *front != i.footer {
 		ps.Add(disk.Problem{
 			What: "the copy of the footer at the front differs from the footer", Harmless: true,
-			Repair: "write it anew, from the footer at the end", Fix: func(f disk.File) error { return restore(f, i, 0) },
+			Repair: "write the copy of the footer anew, from the footer at the end", Fix: func(f disk.File) error { return restore(f, i, 0) },
 		})
 	}
 	type place struct {

@@ -30,7 +30,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 		}
 		ps.Add(disk.Problem{
 			Offset: at, What: fmt.Sprintf("one of the two headers can't be used: %v", i.headers[n]), Harmless: true,
-			Repair: "write it anew, from the other one",
+			Repair: fmt.Sprintf("write the header at byte %d anew, from the other one", at),
 			Fix: func(f disk.File) error {
 				i, err := Open(f)
 				if err != nil {
@@ -46,7 +46,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 		}
 		ps.Add(disk.Problem{
 			Offset: at, What: fmt.Sprintf("one of the two region tables can't be used: %v", i.tables[n]), Harmless: true,
-			Repair: "write it anew, from the other one", Fix: func(f disk.File) error { return copyRegions(f, region1At+region2At-at, at) },
+			Repair: fmt.Sprintf("write the region table at byte %d anew, from the other one", at), Fix: func(f disk.File) error { return copyRegions(f, region1At+region2At-at, at) },
 		})
 	}
 	i.checkBlocks(&ps)

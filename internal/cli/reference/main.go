@@ -1,5 +1,5 @@
 // Command reference writes the parts of the docs that the code knows: the
-// commands, and the catalogue of findings.
+// commands, the catalogue of findings, and the table of disk formats.
 package main
 
 import (
@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/internal/cli"
 )
@@ -26,6 +27,40 @@ func main() {
 			os.Exit(1)
 		}
 	}
+	if err := insertFormats(filepath.Join(os.Args[1], "disks.md")); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+// insertFormats writes the table of disk formats between its marks.
+func insertFormats(path string) error {
+	const begin, end = "<!-- formats, made by make docs -->\n", "<!-- end of formats -->"
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	before, rest, ok1 := strings.Cut(string(raw), begin)
+	_, after, ok2 := strings.Cut(rest, end)
+	if !ok1 || !ok2 {
+		return fmt.Errorf("%s has no place for the table of formats", path)
+	}
+	var b strings.Builder
+	b.WriteString("| format | read | written | variants | layers | at most |\n| --- | --- | --- | --- | --- | --- |\n")
+	for _, f := range formats.Table {
+		layers, most := "–", "–"
+		switch {
+		case f.SameParent:
+			layers = "on a " + strings.ToUpper(f.Name)
+		case f.Layers:
+			layers = "on any format"
+		}
+		if f.MostBytes > 0 {
+			most = fit.Size(f.MostBytes)
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes, strings.Join(f.Variants, "`, `"), layers, most)
+	}
+	return os.WriteFile(path, []byte(before+begin+b.String()+end+after), 0o644)
 }
 
 const generated = "<!-- made by make docs -->\n"
