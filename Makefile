@@ -51,6 +51,7 @@ fuzz:  ## every parser, for a while
 	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
+	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzDescriptor -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/vhd -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzLog -fuzztime $(FUZZ_TIME)

@@ -12,8 +12,8 @@ import (
 
 // OSFile is a file of the operating system that knows its own holes.
 type OSFile struct {
-	f        *os.File
-	readOnly int64 // size at opening, for a file opened for reading; -1 otherwise
+	f     *os.File
+	fixed int64 // size at opening, of a device or a file opened for reading; -1 otherwise
 }
 
 // OpenFile wraps f, which stays the caller's until Close.
@@ -22,11 +22,15 @@ func OpenFile(f *os.File) (*OSFile, error) {
 	if err != nil {
 		return nil, fmt.Errorf("size of %s: %w", f.Name(), err)
 	}
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
 	flags, err := unix.FcntlInt(f.Fd(), unix.F_GETFL, 0)
-	if err != nil || flags&unix.O_ACCMODE != unix.O_RDONLY {
+	if st.Mode().IsRegular() && (err != nil || flags&unix.O_ACCMODE != unix.O_RDONLY) {
 		size = -1
 	}
-	return &OSFile{f: f, readOnly: size}, nil
+	return &OSFile{f: f, fixed: size}, nil
 }
 
 func (o *OSFile) ReadAt(p []byte, off int64) (int, error)  { return o.f.ReadAt(p, off) }
@@ -38,8 +42,8 @@ func (o *OSFile) Name() string                             { return o.f.Name() }
 
 // Size in bytes, now.
 func (o *OSFile) Size() int64 {
-	if o.readOnly >= 0 {
-		return o.readOnly
+	if o.fixed >= 0 {
+		return o.fixed
 	}
 	st, err := o.f.Stat()
 	if err != nil {

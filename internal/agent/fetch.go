@@ -14,6 +14,8 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/disk/vmdk"
@@ -138,7 +140,11 @@ func (f *fetch) spec(virtualBytes int64) disk.Spec {
 	return disk.Spec{VirtualBytes: virtualBytes, ID: f.ID, Name: f.File}
 }
 
-func (f *fetch) create(virtualBytes int64) (disk.Target, *os.File, error) {
+// create makes the new image for what source tells of itself.
+func (f *fetch) create(source disk.Info) (disk.Target, *os.File, error) {
+	if _, err := uuid.Parse(source.ID); f.KeepID && err == nil {
+		f.ID = source.ID
+	}
 	format, err := formats.ByName(f.Format)
 	if err != nil {
 		return nil, nil, &taskError{"disk.format-foreign", err.Error()}
@@ -151,7 +157,7 @@ func (f *fetch) create(virtualBytes int64) (disk.Target, *os.File, error) {
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
-	target, err := format.Create(src, f.spec(virtualBytes))
+	target, err := format.Create(src, f.spec(source.VirtualBytes))
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
@@ -183,7 +189,7 @@ func (f *fetch) begin(ctx context.Context) (int64, error) {
 		if err == nil {
 			virtual := feed.Info().VirtualBytes
 			mark = f.mark(virtual, feed.GrainBytes())
-			target, file, err := f.create(virtual)
+			target, file, err := f.create(feed.Info())
 			if err != nil {
 				return 0, err
 			}
@@ -225,7 +231,7 @@ func (f *fetch) spooled(ctx context.Context, head []byte, rest io.Reader) (int64
 		return 0, &taskError{"disk.parent-missing", fmt.Sprintf("%s is a layer on %s, which is not in the package", f.Entry.Name, parent.Path)}
 	}
 	virtual := img.Info().VirtualBytes
-	target, file, err := f.create(virtual)
+	target, file, err := f.create(img.Info())
 	if err != nil {
 		return 0, err
 	}

@@ -3,10 +3,12 @@ package agent
 import (
 	"bytes"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"encoding/json"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"testing"
@@ -71,6 +73,95 @@ func send(t *testing.T, tk *task, raw []byte, piece int) hostlink.Task {
 			require.ErrorAs(t, err, &fault)
 		}
 	}
+}
+
+// TestFetchEveryFormat writes each format that a host may run, from a stream,
+// and keeps the disk's id where the identity is kept.
+func TestFetchEveryFormat(t *testing.T) {
+	const own = "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"
+	truth := disktest.Pattern(5<<20, 8)
+	var out bytes.Buffer
+	target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: own}, nil)
+	require.NoError(t, err)
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, target.Finish())
+	for _, format := range formats.Names() {
+		for _, keep := range []bool{true, false} {
+			a, pool := newAgent(t, 0)
+			f := fetchOf(pool, out.Bytes(), truth)
+			f.Format, f.KeepID = format, keep
+			s := send(t, start(t, a, "s2", plan.KindFetchDisk, 1, f), out.Bytes(), 500_000)
+			require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+			img, err := formats.OpenChain(filepath.Join(stagingDir(pool, job), f.File), formats.Options{})
+			require.NoError(t, err)
+			disktest.Same(t, truth, img)
+			switch {
+			case format == "raw":
+			case keep:
+				require.Equal(t, own, img.Info().ID)
+			default:
+				require.Equal(t, f.ID, img.Info().ID)
+			}
+			require.NoError(t, img.Close())
+		}
+	}
+}
+
+// TestOffers: a name for a disk works once, for the host that asked for it, and
+// not for long.
+func TestOffers(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	path := filepath.Join(pool, "disk.img")
+	require.NoError(t, os.WriteFile(path, disktest.Pattern(1<<20, 1), 0o644))
+	certPEM, keyPEM, err := hostlink.NewAuthority()
+	require.NoError(t, err)
+	authority, err := hostlink.LoadAuthority(certPEM, keyPEM)
+	require.NoError(t, err)
+	connection := func(peer string) net.Conn {
+		member := func(name string) *tls.Config {
+			self, key, err := hostlink.NewKey()
+			require.NoError(t, err)
+			pair, err := tls.X509KeyPair(self, key)
+			require.NoError(t, err)
+			cert, err := authority.Issue(name, pair.Leaf.PublicKey)
+			require.NoError(t, err)
+			config, err := hostlink.MemberTLS(cert, key, authority.CertPEM())
+			require.NoError(t, err)
+			config.ServerName = "gannet"
+			return config
+		}
+		x, y := net.Pipe()
+		t.Cleanup(func() { x.Close(); y.Close() })
+		client, server := tls.Client(x, member(peer)), tls.Server(y, member("gannet"))
+		go func() {
+			client.Handshake()
+			io.Copy(io.Discard, client)
+		}()
+		require.NoError(t, server.Handshake())
+		return server
+	}
+	put := func(lasts time.Duration) {
+		a.offers.Store("name", offer{path, "petrel", time.Now().Add(lasts)})
+	}
+	take := func(conn net.Conn) error {
+		e, err := a.takeOffer(t.Context(), "name", conn)
+		if err == nil {
+			e.Close()
+		}
+		return err
+	}
+	put(offerLasts)
+	require.NoError(t, take(connection("petrel")))
+	require.ErrorContains(t, take(connection("petrel")), "works once")
+	put(offerLasts)
+	require.ErrorContains(t, take(connection("skua")), "for another host")
+	put(-time.Second)
+	require.ErrorContains(t, take(connection("petrel")), "works once")
+	put(offerLasts)
+	plainEnd, otherEnd := net.Pipe()
+	defer plainEnd.Close()
+	defer otherEnd.Close()
+	require.Error(t, take(plainEnd), "unencrypted")
 }
 
 // TestFetchAndPlace brings a machine in by its tasks alone, in many pieces.

@@ -333,10 +333,11 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	from := cmd.Flags().String("from-format", "", "read SRC as this format, whatever its content says")
 	snapshot := cmd.Flags().String("snapshot", "", "copy this snapshot, which the image keeps inside itself")
 	salvage := cmd.Flags().Bool("salvage", false, "copy what can be read of a damaged image, and list what is lost")
+	device := cmd.Flags().Bool("onto-device", false, "DST is a block device; what is on it is lost")
 	keep := cmd.Flags().Bool("keep-id", false, "keep the disk's id: the copy takes the place of SRC")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats.Names(), cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		o := carry.Order{Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Options: formats.Options{Snapshot: *snapshot, Format: *from}, ID: uuid.NewString()}
+		o := carry.Order{Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Device: *device, Options: formats.Options{Snapshot: *snapshot, Format: *from}, ID: uuid.NewString()}
 		if err := flags.apply(&o); err != nil {
 			return err
 		}

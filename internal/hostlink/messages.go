@@ -180,7 +180,8 @@ type Fetch struct {
 	File         string      `json:"file"`
 	Format       string      `json:"format"`
 	VirtualBytes int64       `json:"virtualBytes"`
-	ID           string      `json:"id"` // of the new image; "" keeps that of the source where the format can
+	ID           string      `json:"id"`     // of the new image
+	KeepID       bool        `json:"keepId"` // the source's id instead, where it states one
 }
 
 // PlaceTask is what a place task is asked.

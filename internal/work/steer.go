@@ -180,7 +180,7 @@ func (w *Work) watchTask(ctx context.Context, j *inventory.Job, s *inventory.Ste
 func (w *Work) taskParams(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (any, error) {
 	switch s.Kind {
 	case plan.KindFetchDisk:
-		return w.fetchParams(ctx, s, h)
+		return w.fetchParams(ctx, j, s, h)
 	case plan.KindPlace:
 		return w.placeParams(j, s)
 	case plan.KindPack:
@@ -189,12 +189,16 @@ func (w *Work) taskParams(ctx context.Context, j *inventory.Job, s *inventory.St
 	return s.DoWhat, nil // as the plan says
 }
 
-func (w *Work) fetchParams(ctx context.Context, s *inventory.Step, h *inventory.Host) (any, error) {
+func (w *Work) fetchParams(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (any, error) {
 	do, err := decode[plan.FetchDisk](s)
 	if err != nil {
 		return nil, err
 	}
-	f := hostlink.Fetch{Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File, Format: do.Format, VirtualBytes: do.VirtualBytes,
+	rec, err := recordOf(j)
+	if err != nil {
+		return nil, err
+	}
+	f := hostlink.Fetch{KeepID: chosen(rec.Choice)[identity.DiskID] == identity.Keep, Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File, Format: do.Format, VirtualBytes: do.VirtualBytes,
 		ID: uuid.NewSHA1(s.JobID, []byte("disk "+do.Disk)).String()} // the same at each try
 	switch {
 	case do.Source.Kind == "upload":

@@ -28,6 +28,7 @@ type Order struct {
 	ID      string // of the new disk; "" only where the format states none
 	Linkage string // to be kept where layers hold on to it; "" means a new one
 	Replace bool   // Target may be there and is replaced in the end
+	Device  bool   // Target is a block device, and what is on it is given up
 	Salvage bool   // pass over what can't be read
 	Verify  bool   // read back what was written
 	// BytesPerSecond holds the copy to a rate; 0 means as fast as it goes.
@@ -88,6 +89,9 @@ func Copy(ctx context.Context, o Order) (*Result, error) {
 		return nil, err
 	}
 	defer c.chain.Close()
+	if o.Device {
+		return c.toDevice(ctx)
+	}
 	if err := c.lock(); err != nil {
 		return nil, err
 	}
@@ -122,8 +126,12 @@ func explain(err error, o Order) error {
 func (c *copier) prepare() error {
 	st, err := os.Lstat(c.Target)
 	switch {
+	case c.Device:
+		if err := c.isDevice(); err != nil {
+			return err
+		}
 	case err == nil && st.Mode()&fs.ModeDevice != 0:
-		return fmt.Errorf("%s is a device: images are written to files", c.Target)
+		return fmt.Errorf("%s is a device, and what is on it would be lost: --onto-device if that is meant", c.Target)
 	case err == nil && st.IsDir():
 		return fmt.Errorf("%s is a folder: name the file that is to be made in it", c.Target)
 	case err == nil && !c.Replace:
@@ -381,7 +389,11 @@ func (c *copier) verify(ctx context.Context, want *disk.Digest) error {
 			f.Forget()
 		}
 	}
-	img, err := c.Format.Open(c.file, func(name string) (disk.Source, error) {
+	var src disk.Source = c.file
+	if c.Device { // which may be larger
+		src = disk.Section(src, 0, c.spec.VirtualBytes)
+	}
+	img, err := c.Format.Open(src, func(name string) (disk.Source, error) {
 		if name != c.name || c.second == nil {
 			return nil, fmt.Errorf("it names the file %q", name)
 		}
