@@ -111,7 +111,7 @@ func TestConsole(t *testing.T) {
 	signInto(t, ctx, e)
 	shot(t, ctx, "console-lineages")
 
-	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]`)))
+	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]:focus`)))
 	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"), chromedp.WaitVisible(byText("*[@role='option']", "petrel")),
 		chromedp.Click(byText("*[@role='option']", "petrel")),
 		chromedp.WaitVisible(byText("*", "identity.origin-alive")))

@@ -146,6 +146,7 @@ func TestDiskLayers(t *testing.T) {
 	require.Len(t, s.Findings, 1)
 	require.Equal(t, "disk.parent-missing", s.Findings[0].Code)
 	require.Contains(t, s.Findings[0].Message, "parents/class.img may be it")
+	require.Contains(t, d.show("training-02.qcow2").Findings[0].Message, "layers/training-01.qcow2 may be it", "by its id, though its own parent is missing")
 	r := d.run("copy", "layers/training-01.qcow2", "x.img", "--format", "raw")
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "disk.parent-missing")
@@ -244,6 +245,26 @@ func TestDiskWrongInput(t *testing.T) {
 	require.Equal(t, "disk.encrypted", s.Findings[0].Code)
 	require.NoError(t, json.Unmarshal([]byte(d.run("show", "cut.qcow2", "-o", "json").out), &s))
 	require.Equal(t, "disk.damaged", s.Findings[0].Code)
+
+	// What shows without anything being read.
+	finding := func(file string) string {
+		var s diskShown
+		require.NoError(t, json.Unmarshal([]byte(d.run("show", file, "-o", "json").out), &s))
+		require.Len(t, s.Findings, 1, file)
+		return s.Findings[0].Code
+	}
+	raw[35], raw[79] = 0, raw[79]|1
+	require.NoError(t, os.WriteFile(d.at("unclean.qcow2"), raw, 0o644))
+	require.Equal(t, "disk.unclean", finding("unclean.qcow2"))
+	require.Equal(t, 1, d.run("check", "unclean.qcow2").status)
+	require.Contains(t, d.ok("check", "unclean.qcow2", "--repair"), "count all references anew")
+	require.NoError(t, os.WriteFile(d.at("empty.img"), nil, 0o644))
+	require.Equal(t, "disk.empty", finding("empty.img"))
+	d.ok("layer", "one.qcow2", "--parent", "a.qcow2")
+	d.ok("layer", "two.qcow2", "--parent", "one.qcow2")
+	require.NoError(t, os.Rename(d.at("two.qcow2"), d.at("one.qcow2")))
+	require.Equal(t, "disk.chain-loop", finding("one.qcow2"))
+	require.Equal(t, 4, d.run("sum", "one.qcow2").status)
 
 	// Repair tells before it does, and does what needs no guessing.
 	f, err := os.OpenFile(d.at("a.vhdx"), os.O_RDWR, 0)

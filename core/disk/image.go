@@ -77,8 +77,8 @@ type Spec struct {
 	SectorBytes  int    // 0 means 512
 	Parent       *ParentRef
 	Name         string // of the file in the end, for images of several files
-	// Companion makes a second file beside the image; suffix goes before the
-	// extension of its name. Nil: images of one file only.
+	// Companion makes the second file of an image of two, beside the first;
+	// name is that of a file, without a folder. Nil: images of one file only.
 	Companion func(name string) (File, error)
 }
 

@@ -13,6 +13,7 @@ export function HostPicker({ value, onChange }: { value: string; onChange: (host
     <Combobox value={value} onChange={(h: string | null) => h && onChange(h)} immediate>
       <ComboboxInput
         aria-label="Host"
+        autoFocus={!value}
         className="field w-44"
         placeholder="choose a host"
         displayValue={(h: string) => h}

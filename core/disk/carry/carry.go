@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 
@@ -81,6 +82,13 @@ type copier struct {
 
 // Copy carries the order out.
 func Copy(ctx context.Context, o Order) (*Result, error) {
+	if o.Replace { // the file itself, not a link to it
+		real, err := filepath.EvalSymlinks(o.Target)
+		if err != nil {
+			return nil, err
+		}
+		o.Target = real
+	}
 	c := &copier{Order: o}
 	if done, err := c.takeUp(); done || err != nil {
 		return &c.result, err
@@ -211,6 +219,11 @@ func (c *copier) lock() error {
 		return fmt.Errorf("another copy to %s is under way", c.Target)
 	}
 	c.part = f
+	if st, err := os.Stat(c.Target); err == nil && c.Replace {
+		if sys, ok := st.Sys().(*syscall.Stat_t); ok { // whoever ran the machine on the old file can on the new one
+			_ = f.Chown(int(sys.Uid), int(sys.Gid))
+		}
+	}
 	if c.file, err = disk.OpenFile(f); err != nil {
 		f.Close()
 	}

@@ -39,6 +39,8 @@ type Options struct {
 	Snapshot string
 	// Allow is asked before any file is opened; nil allows all.
 	Allow func(path string) error
+	// alone: a missing parent is not looked for. Set while one is looked for.
+	alone bool
 }
 
 // MostLayers is deeper than any host allows, and shallow enough to stop at.
@@ -104,7 +106,7 @@ func Look(path string, o Options) (_ *Chain, err error) {
 			if len(c.Links) == 0 {
 				return nil, err
 			}
-			c.missing(next)
+			c.missing(next, o)
 			break
 		}
 		if seen[real] {
@@ -235,10 +237,13 @@ func Beside(path string, allow func(string) error) disk.Opener {
 }
 
 // missing notes that the last layer's parent is not at the place it states.
-func (c *Chain) missing(at string) {
+func (c *Chain) missing(at string, o Options) {
 	layer := c.Links[len(c.Links)-1]
 	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s", layer.Path, at)}
-	if f.Candidate = candidate(layer, at); f.Candidate != "" {
+	if !o.alone {
+		f.Candidate = candidate(layer, at)
+	}
+	if f.Candidate != "" {
 		f.Message += fmt.Sprintf("; %s may be it: unvora disk reparent %s --parent %s", f.Candidate, layer.Path, f.Candidate)
 	}
 	c.Faults = append(c.Faults, f)
@@ -335,14 +340,16 @@ func matches(path string, layer Link, ref *disk.ParentRef, named bool) bool {
 	if same(path, layer.Path) || ref.ID == "" && ref.Fingerprint == "" && !named {
 		return false
 	}
-	c, err := OpenChain(path, Options{})
+	c, err := Look(path, Options{alone: true})
 	if err != nil {
 		return false
 	}
 	defer c.Close()
 	switch {
-	case ref.ID != "":
+	case ref.ID != "": // its own parents may be missing too
 		return c.Links[0].Image.Info().Linkage == ref.ID
+	case len(c.Faults) > 0:
+		return false
 	case ref.Fingerprint != "":
 		f, err := disk.TakeFingerprint(c)
 		return err == nil && f.String() == ref.Fingerprint
