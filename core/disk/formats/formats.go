@@ -88,7 +88,7 @@ var Table = []Format{
 	{
 		Name: raw.Format, Extension: ".img", Variants: []string{"sparse", "full"},
 		Reads:  "files with holes or without, and block devices",
-		Writes: "with holes, or with all its room taken",
+		Writes: "with holes, or with all its room taken; onto block devices",
 		Open:   func(s disk.Source, _ disk.Opener) (disk.Image, error) { return orNil(raw.Open(s)) },
 		Create: func(f disk.File, s disk.Spec) (disk.Target, error) { return orNoTarget(raw.Create(f, s)) },
 		Resume: func(f disk.File, s disk.Spec, _ []byte) (disk.Target, error) { return orNoTarget(raw.Resume(f, s)) },

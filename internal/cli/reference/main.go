@@ -56,7 +56,7 @@ func insertFormats(path string) error {
 			layers = "on any format"
 		}
 		if f.MostBytes > 0 {
-			most = fit.Size(f.MostBytes)
+			most = fmt.Sprintf("%d GiB", f.MostBytes>>30)
 		}
 		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes, strings.Join(f.Variants, "`, `"), layers, most)
 	}
