@@ -542,11 +542,15 @@ not be written to from then on.`,
 		if err := formats.NewLayer(args[0], *parent, f, uuid.NewString()); err != nil {
 			return failed(err)
 		}
+		if a.output == "table" {
+			fmt.Fprintf(a.out, "%s  a layer of %s on %s\n", a.paint(bold, args[0]), f.Name, *parent)
+			return nil
+		}
 		s, err := show(args[0])
 		if s == nil {
 			return failed(err)
 		}
-		return a.print(s, func() { fmt.Fprintf(a.out, "%s  a layer of %s on %s\n", a.paint(bold, args[0]), f.Name, *parent) })
+		return a.print(s, nil)
 	}
 	return cmd
 }
