@@ -1,8 +1,10 @@
 package disk
 
 import (
+	"cmp"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -47,6 +49,23 @@ func (p *Problems) All() []Problem {
 		return append(p.List, Problem{What: fmt.Sprintf("and %d more like these", p.dropped)})
 	}
 	return p.List
+}
+
+// Place is where a block of an image lies in its file.
+type Place struct {
+	At, Length int64 // in bytes of the file
+	Entry      int   // of the table that names it
+}
+
+// Overlaps calls f for each two places that share bytes and are neighbours in
+// the file; b begins where a has not ended. It sorts places.
+func Overlaps(places []Place, f func(a, b Place)) {
+	slices.SortFunc(places, func(a, b Place) int { return cmp.Compare(a.At, b.At) })
+	for n := 1; n < len(places); n++ {
+		if a, b := places[n-1], places[n]; b.At < a.At+a.Length {
+			f(a, b)
+		}
+	}
 }
 
 // NativePath turns a path as other systems write it (backslashes, a drive, a

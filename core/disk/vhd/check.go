@@ -1,9 +1,7 @@
 package vhd
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 
 	"unvora.example/unvora/core/disk"
 )
@@ -31,11 +29,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 			Repair: "write the copy of the footer anew, from the footer at the end", Fix: func(f disk.File) error { return restore(f, i, 0) },
 		})
 	}
-	type place struct {
-		at, end int64
-		block   int
-	}
-	var places []place
+	var places []disk.Place
 	for n, sector := range i.table {
 		if sector == unallocated {
 			continue
@@ -46,14 +40,11 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 			ps.Damaged(i.tableAt+int64(n)*4, "block %d, guest bytes from %d, lies at byte %d: outside the file's data", n, int64(n)*i.block, at)
 			continue
 		}
-		places = append(places, place{at, end, n})
+		places = append(places, disk.Place{At: at, Length: end - at, Entry: n})
 	}
-	slices.SortFunc(places, func(a, b place) int { return cmp.Compare(a.at, b.at) })
-	for n := 1; n < len(places); n++ {
-		if a, b := places[n-1], places[n]; b.at < a.end {
-			ps.Damaged(i.tableAt+int64(b.block)*4, "block %d shares byte %d of the file with block %d", b.block, b.at, a.block)
-		}
-	}
+	disk.Overlaps(places, func(a, b disk.Place) {
+		ps.Damaged(i.tableAt+int64(b.Entry)*4, "block %d shares byte %d of the file with block %d", b.Entry, b.At, a.Entry)
+	})
 	return ps.All(), nil
 }
 

@@ -1,9 +1,7 @@
 package vhdx
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 
 	"github.com/google/uuid"
 
@@ -54,11 +52,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 }
 
 func (i *Image) checkBlocks(ps *disk.Problems) {
-	type place struct {
-		at, length int64
-		entry      int
-	}
-	var places []place
+	var places []disk.Place
 	for k, e := range i.table {
 		length, what := i.block, "block"
 		if int64(k)%(i.chunk()+1) == i.chunk() {
@@ -72,15 +66,12 @@ func (i *Image) checkBlocks(ps *disk.Problems) {
 		case at < i.bat.at && at < mib || at+length > i.src.Size():
 			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, points to byte %d: outside the file's data", k, what, at)
 		default:
-			places = append(places, place{at, length, k})
+			places = append(places, disk.Place{At: at, Length: length, Entry: k})
 		}
 	}
-	slices.SortFunc(places, func(a, b place) int { return cmp.Compare(a.at, b.at) })
-	for n := 1; n < len(places); n++ {
-		if a, b := places[n-1], places[n]; b.at < a.at+a.length {
-			ps.Damaged(i.bat.at+int64(b.entry)*8, "entries %d and %d of the block table share byte %d of the file", a.entry, b.entry, b.at)
-		}
-	}
+	disk.Overlaps(places, func(a, b disk.Place) {
+		ps.Damaged(i.bat.at+int64(b.Entry)*8, "entries %d and %d of the block table share byte %d of the file", a.Entry, b.Entry, b.At)
+	})
 }
 
 // replay puts the log's contents in place and then says that it is empty.
