@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"slices"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -147,6 +149,14 @@ func (o *OSFile) CopyRange(src *OSFile, off, n int64) error {
 		off, n = off+int64(got), n-int64(got)
 	}
 	return nil
+}
+
+// Allocated is the room that a file takes on storage, in bytes.
+func Allocated(st fs.FileInfo) int64 {
+	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
+		return sys.Blocks * 512
+	}
+	return st.Size()
 }
 
 // Forget lets the kernel drop what it keeps of the file in memory, so that the

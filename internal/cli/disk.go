@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -115,7 +114,7 @@ func show(path string) (*shown, error) {
 		if format, e := formats.Detect(src); e == nil {
 			s.Format = format.Name
 		}
-		s.FileBytes, s.AllocatedBytes = src.Size(), allocated(st)
+		s.FileBytes, s.AllocatedBytes = src.Size(), disk.Allocated(st)
 		s.Findings = append(s.Findings, fit.Raise(codeOf(err), path, err.Error(), nil))
 		return s, err
 	}
@@ -132,7 +131,7 @@ func show(path string) (*shown, error) {
 		}
 		size, err := src.Seek(0, 2)
 		if st, e := src.Stat(); e == nil {
-			s.AllocatedBytes += allocated(st)
+			s.AllocatedBytes += disk.Allocated(st)
 		}
 		s.FileBytes += size
 		if err = errors.Join(err, src.Close()); err != nil {
@@ -209,13 +208,6 @@ func codeOf(err error) string {
 		return "disk.format-unknown"
 	}
 	return "disk.damaged"
-}
-
-func allocated(st fs.FileInfo) int64 {
-	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-		return sys.Blocks * 512
-	}
-	return st.Size()
 }
 
 func (a *app) showDisk(s *shown) {

@@ -430,13 +430,13 @@ func (c *copier) place() error {
 	if err != nil {
 		return err
 	}
-	c.result.FileBytes = allocated(st)
+	c.result.FileBytes = disk.Allocated(st)
 	if c.second != nil {
 		st, err := os.Stat(c.secondPath())
 		if err != nil {
 			return err
 		}
-		c.result.FileBytes += allocated(st)
+		c.result.FileBytes += disk.Allocated(st)
 	}
 	// From here on it is only renamed, by this try or the next.
 	if err := c.save(&journal{Finished: true}); err != nil {

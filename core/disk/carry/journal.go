@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -79,13 +78,6 @@ func unchanged(stamps []stamp) error {
 	return nil
 }
 
-func allocated(st fs.FileInfo) int64 {
-	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-		return sys.Blocks * 512
-	}
-	return st.Size()
-}
-
 // save writes the journal beside itself and renames it.
 func (c *copier) save(j *journal) error {
 	j.Sources, j.Snapshot, j.Format, j.Variant, j.ID, j.Verify, j.Salvage, j.Second = c.stamps, c.Options.Snapshot, c.Format.Name, c.Variant, c.ID, c.Verify, c.Salvage, c.name
@@ -142,7 +134,7 @@ func (c *copier) takeUp() (done bool, err error) {
 		return true, err
 	}
 	data, err := disk.DataBytes(link)
-	c.result = Result{Target: c.Target, Format: j.Format, Variant: j.Variant, ID: j.ID, VirtualBytes: link.Info().VirtualBytes, DataBytes: data, ResumedBytes: data, FileBytes: allocated(st), Verified: j.Verify}
+	c.result = Result{Target: c.Target, Format: j.Format, Variant: j.Variant, ID: j.ID, VirtualBytes: link.Info().VirtualBytes, DataBytes: data, ResumedBytes: data, FileBytes: disk.Allocated(st), Verified: j.Verify}
 	return true, err
 }
 
