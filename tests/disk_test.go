@@ -177,6 +177,15 @@ func TestDiskLayers(t *testing.T) {
 	require.Equal(t, 1, d.run("merge", "training-02.qcow2").status, "it stands alone")
 }
 
+// saved is when the journal of a copy that is being made was written last.
+func (d onDisks) saved(target string) time.Time {
+	st, err := os.Stat(d.at("." + target + ".journal"))
+	if err != nil {
+		return time.Time{}
+	}
+	return st.ModTime()
+}
+
 // TestDiskCopyKilled: the command is killed; asked for again, it goes on.
 func TestDiskCopyKilled(t *testing.T) {
 	d := disksIn(t)
@@ -185,8 +194,10 @@ func TestDiskCopyKilled(t *testing.T) {
 	for n := range 2 {
 		cmd := exec.Command(d.bin, "disk", "copy", "archive-db.img", "archive-db.qcow2", "--format", "qcow2", "--rate", "6MiB")
 		cmd.Dir = d.dir
+		before := d.saved("archive-db.qcow2")
 		require.NoError(t, cmd.Start())
-		time.Sleep(time.Duration(2200+rand.IntN(400)) * time.Millisecond) // a save comes every two seconds
+		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute, time.Millisecond, "its journal was saved")
+		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		cmd.Wait()
 		require.NoFileExists(t, d.at("archive-db.qcow2"), "try %d", n)
