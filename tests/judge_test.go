@@ -122,7 +122,12 @@ func dialNBD(t testing.TB, socket, export string) *judged {
 	require.NoError(t, err)
 	require.Equal(t, "NBDMAGICIHAVEOPT", string(greeting[:16]))
 	hello := be.AppendUint32(nil, 3) // fixed newstyle, no zeroes
-	hello = append(hello, "IHAVEOPT"...)
+	hello = append(hello, "IHAVEOPT\x00\x00\x00\x08\x00\x00\x00\x00"...) // structured replies: holes travel as such
+	_, err = conn.Write(hello)
+	require.NoError(t, err)
+	_, err = io.ReadFull(conn, make([]byte, 20)) // the acknowledgement
+	require.NoError(t, err)
+	hello = []byte("IHAVEOPT")
 	hello = be.AppendUint32(hello, 1) // export name
 	hello = be.AppendUint32(hello, uint32(len(export)))
 	_, err = conn.Write(append(hello, export...))
@@ -133,7 +138,9 @@ func dialNBD(t testing.TB, socket, export string) *judged {
 	return &judged{conn, int64(be.Uint64(answer))}
 }
 
-func (j *judged) command(t testing.TB, kind uint16, off int64, length int, data []byte) {
+// command sends a request and reads the chunks of its reply; those with data
+// are handed to got.
+func (j *judged) command(t testing.TB, kind uint16, off int64, length int, data []byte, got func(off int64, p []byte)) {
 	t.Helper()
 	be := binary.BigEndian
 	req := be.AppendUint32(nil, 0x25609513)
@@ -144,41 +151,65 @@ func (j *judged) command(t testing.TB, kind uint16, off int64, length int, data 
 	req = be.AppendUint32(req, uint32(length))
 	_, err := j.conn.Write(append(req, data...))
 	require.NoError(t, err)
-	reply := make([]byte, 16)
-	_, err = io.ReadFull(j.conn, reply)
-	require.NoError(t, err)
-	require.Zero(t, be.Uint32(reply[4:]), "error of QEMU at byte %d", off)
+	const simple, last, withData, hole = 0x67446698, 1, 1, 2
+	for {
+		reply := make([]byte, 16)
+		_, err = io.ReadFull(j.conn, reply)
+		require.NoError(t, err)
+		if be.Uint32(reply) == simple {
+			require.Zero(t, be.Uint32(reply[4:]), "error of QEMU at byte %d", off)
+			return
+		}
+		rest := make([]byte, 4)
+		_, err = io.ReadFull(j.conn, rest)
+		require.NoError(t, err)
+		body := make([]byte, be.Uint32(rest))
+		_, err = io.ReadFull(j.conn, body)
+		require.NoError(t, err)
+		switch chunk := be.Uint16(reply[6:]); chunk {
+		case withData:
+			got(int64(be.Uint64(body)), body[8:])
+		case 0, hole:
+		default:
+			t.Fatalf("error of QEMU at byte %d: chunk %d, %q", off, chunk, body)
+		}
+		if be.Uint16(reply[4:])&last != 0 {
+			return
+		}
+	}
 }
 
 func (j *judged) read(t testing.TB, off int64, length int) []byte {
 	t.Helper()
-	j.command(t, 0, off, length, nil)
 	p := make([]byte, length)
-	_, err := io.ReadFull(j.conn, p)
-	require.NoError(t, err)
+	j.command(t, 0, off, length, nil, func(at int64, data []byte) { copy(p[at-off:], data) })
 	return p
 }
 
 func (j *judged) write(t testing.TB, off int64, p []byte) {
 	t.Helper()
-	j.command(t, 1, off, len(p), p)
+	j.command(t, 1, off, len(p), p, nil)
 }
 
 func (j *judged) flush(t testing.TB) {
 	t.Helper()
-	j.command(t, 3, 0, 0, nil)
+	j.command(t, 3, 0, 0, nil, nil)
 }
 
 // sum is a SHA-256 over all blocks that are not zero, with their places.
 func (j *judged) sum(t testing.TB) string {
 	t.Helper()
-	const block = 4 << 20
+	const most, block = 32 << 20, 64 << 10
 	h := sha256.New()
-	for off := int64(0); off < j.size; off += block {
-		p := j.read(t, off, int(min(block, j.size-off)))
-		if !disk.IsZero(p) {
-			fmt.Fprintf(h, "%d:", off)
-			h.Write(p)
+	for off := int64(0); off < j.size; off += most {
+		data := false
+		p := make([]byte, min(most, j.size-off))
+		j.command(t, 0, off, len(p), nil, func(at int64, d []byte) { data = true; copy(p[at-off:], d) })
+		for n := 0; data && n < len(p); n += block {
+			if b := p[n:min(n+block, len(p))]; !disk.IsZero(b) {
+				fmt.Fprintf(h, "%d:", off+int64(n))
+				h.Write(b)
+			}
 		}
 	}
 	return fmt.Sprintf("%d bytes, %x", j.size, h.Sum(nil))
