@@ -23,7 +23,42 @@ type Machine struct {
 	GuestID      int       `json:"guestId"`  // CIM_OperatingSystem.OSType
 	Disks        []Disk    `json:"disks"`
 	NICs         []NIC     `json:"nics"`
+	Devices      []Device  `json:"devices,omitempty"`
 	Passport     *Passport `json:"passport"`
+
+	GenerationID   string   `json:"generationId,omitempty"` // a new value tells the guest that it was copied
+	SecureBoot     bool     `json:"secureBoot,omitempty"`
+	Variables      string   `json:"variables,omitempty"`    // file of the UEFI variable store, relative to the descriptor
+	TPM            string   `json:"tpm,omitempty"`          // version of its TPM: 1.2 or 2.0; "" without
+	TPMKey         string   `json:"tpmKey,omitempty"`       // name of the key that its TPM state is sealed with
+	Boot           []string `json:"boot,omitempty"`         // disk ids, NIC and device names, first to last; empty: not stated
+	Architecture   string   `json:"architecture,omitempty"` // of its CPUs; "" for x86_64
+	CPUFeatures    []string `json:"cpuFeatures,omitempty"`  // that it requires
+	CoresPerSocket int      `json:"coresPerSocket,omitempty"`
+	MinMemoryBytes int64    `json:"minMemoryBytes,omitempty"` // of varying memory; 0: it is fixed
+	Hardware       int      `json:"hardware,omitempty"`       // revision of the virtual hardware; 0: not stated
+	Suspended      bool     `json:"suspended,omitempty"`      // a suspended state lies beside its disks
+	Snapshots      []string `json:"snapshots,omitempty"`      // names, oldest first
+	Static         []string `json:"static,omitempty"`         // fixed addresses known of its guest
+}
+
+// Kinds of devices.
+const (
+	DeviceCD          = "cd"
+	DeviceFloppy      = "floppy"
+	DeviceSerial      = "serial"
+	DeviceParallel    = "parallel"
+	DeviceSound       = "sound"
+	DeviceUSB         = "usb"
+	DevicePassthrough = "passthrough" // of the host, handed through
+	DeviceShare       = "share"       // a directory of the host shown to the guest
+)
+
+// Device is what a machine has beside disks and NICs.
+type Device struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`           // unique within the machine
+	File string `json:"file,omitempty"` // medium in it, or path of the host that it refers to
 }
 
 // Disk is a disk of a machine. Its chain's lower layers are not told here.
@@ -82,6 +117,11 @@ func (m *Machine) Clone() *Machine {
 	c := *m
 	c.Disks = append([]Disk(nil), m.Disks...)
 	c.NICs = append([]NIC(nil), m.NICs...)
+	c.Devices = append([]Device(nil), m.Devices...)
+	c.Boot = append([]string(nil), m.Boot...)
+	c.CPUFeatures = append([]string(nil), m.CPUFeatures...)
+	c.Snapshots = append([]string(nil), m.Snapshots...)
+	c.Static = append([]string(nil), m.Static...)
 	if m.Passport != nil {
 		p := *m.Passport
 		c.Passport = &p

@@ -39,14 +39,44 @@ const (
 
 // Resource types of CIM_ResourceAllocationSettingData that are read.
 const (
+	typeOther    = 1
 	typeCPU      = 3
 	typeMemory   = 4
 	typeIDE      = 5
 	typeSCSI     = 6
 	typeEthernet = 10
+	typeFloppy   = 14
+	typeCD       = 15
+	typeDVD      = 16
 	typeDisk     = 17
 	typeStorage  = 20
+	typeSerial   = 21
+	typeParallel = 22
+	typeUSB      = 23
+	typeSound    = 35 // not of the schema, but common
 )
+
+// devices are the resource types that are read as devices; the first of a kind
+// is written. Those without a type of their own are written as typeOther with
+// their kind as subtype.
+var devices = []struct {
+	resource int
+	kind     string
+}{
+	{typeCD, machine.DeviceCD}, {typeDVD, machine.DeviceCD}, {typeFloppy, machine.DeviceFloppy}, {typeSerial, machine.DeviceSerial},
+	{typeParallel, machine.DeviceParallel}, {typeUSB, machine.DeviceUSB}, {typeSound, machine.DeviceSound},
+	{typeOther, machine.DevicePassthrough}, {typeOther, machine.DeviceShare},
+}
+
+// deviceOf is the kind of device that an item stands for; "" for none.
+func deviceOf(resource int, sub string) string {
+	for _, d := range devices {
+		if d.resource == resource && (resource != typeOther || strings.EqualFold(sub, d.kind)) {
+			return d.kind
+		}
+	}
+	return ""
+}
 
 var controllers = map[int]string{typeIDE: "ide", typeSCSI: "scsi", typeStorage: "sata"}
 
@@ -57,6 +87,7 @@ var formatURIs = []struct{ uri, format string }{
 	{"http://www.vmware.com/interfaces/specifications/vmdk.html", "vmdk"},
 	{"http://www.gnome.org/~markmc/qcow-image-format.html", "qcow2"},
 	{"http://technet.microsoft.com/en-us/library/bb676673.aspx", "vhd"},
+	{"urn:x-unvora:format:vhdx", "vhdx"},
 	{"urn:x-unvora:format:raw", "raw"},
 }
 
@@ -354,16 +385,60 @@ func readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[st
 				n.VLAN, _ = strconv.Atoi(attr(e, "vlan"))
 			}
 			m.NICs = append(m.NICs, n)
+		default:
+			if kind := deviceOf(t, text(it, "ResourceSubType")); kind != "" {
+				d := machine.Device{Kind: kind, Name: text(it, "ElementName"), File: strings.TrimPrefix(text(it, "HostResource"), "ovf:/file/")}
+				if d.Name == "" {
+					d.Name = fmt.Sprintf("%s %d", kind, len(m.Devices)+1)
+				}
+				m.Devices = append(m.Devices, d)
+			}
 		}
 	}
 	if own := child(s, "MachineSection"); own != nil && own.NamespaceURI() == nsUnvora {
-		m.UUID, m.FirmwareUUID, m.Serial = text(own, "UUID"), text(own, "FirmwareUUID"), text(own, "Serial")
-		if f := text(own, "Firmware"); f != "" {
-			m.Firmware = f
-		}
+		readOwn(own, m)
 	}
 	m.Passport = readPassport(child(s, "PassportSection"))
 	return m, nil
+}
+
+// readOwn reads what OVF has no place for.
+func readOwn(own *etree.Element, m *machine.Machine) {
+	for _, f := range ownFields(m) {
+		value := text(own, f.name)
+		switch v := f.value.(type) {
+		case *string:
+			if value != "" {
+				*v = value
+			}
+		case *bool:
+			*v = value == "true"
+		case *int:
+			*v, _ = strconv.Atoi(value)
+		case *int64:
+			*v, _ = strconv.ParseInt(value, 10, 64)
+		case *[]string:
+			*v = nil
+			for _, e := range children(own, f.name) {
+				*v = append(*v, e.Text())
+			}
+		}
+	}
+}
+
+type ownField struct {
+	name  string
+	value any // where it is in the machine
+}
+
+// ownFields are the elements of our section, in the order in which they are written.
+func ownFields(m *machine.Machine) []ownField {
+	return []ownField{
+		{"UUID", &m.UUID}, {"FirmwareUUID", &m.FirmwareUUID}, {"Serial", &m.Serial}, {"Firmware", &m.Firmware}, {"GenerationID", &m.GenerationID},
+		{"SecureBoot", &m.SecureBoot}, {"Variables", &m.Variables}, {"TPM", &m.TPM}, {"TPMKey", &m.TPMKey}, {"Boot", &m.Boot},
+		{"Architecture", &m.Architecture}, {"CPUFeature", &m.CPUFeatures}, {"CoresPerSocket", &m.CoresPerSocket}, {"MinMemoryBytes", &m.MinMemoryBytes},
+		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static},
+	}
 }
 
 func readPassport(e *etree.Element) *machine.Passport {

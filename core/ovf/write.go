@@ -289,12 +289,13 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 		}
 	}
 	for _, disk := range m.Disks {
-		if drives[disk.ID] != nil {
-			delete(drives, disk.ID)
-			continue
-		}
+		e := drives[disk.ID]
+		delete(drives, disk.ID)
 		c := disk.Controller
 		if c == "" {
+			if e != nil {
+				continue // where it is
+			}
 			c = "virtio-scsi"
 		}
 		if parents[c] == "" {
@@ -304,8 +305,13 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 					t = k
 				}
 			}
-			e := item(t, "Disk controller", map[string]string{"Address": "0", "ResourceSubType": c})
-			parents[c] = text(e, "InstanceID")
+			made := item(t, "Disk controller", map[string]string{"Address": "0", "ResourceSubType": c})
+			parents[c] = text(made, "InstanceID")
+		}
+		if e != nil {
+			setOrdered(e, "Parent", parents[c])
+			setOrdered(e, "AddressOnParent", strconv.Itoa(disk.Slot))
+			continue
 		}
 		item(typeDisk, "Disk "+disk.ID, map[string]string{"AddressOnParent": strconv.Itoa(disk.Slot), "HostResource": "ovf:/disk/" + disk.ID, "Parent": parents[c]})
 	}
@@ -319,6 +325,7 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 			continue
 		}
 		e := nics[k]
+		setOrdered(e, "ElementName", nic.Name)
 		for tag, v := range map[string]string{"Address": nic.MAC, "Connection": nic.Network, "ResourceSubType": nic.Model} {
 			if v != "" {
 				setOrdered(e, tag, v)
@@ -329,6 +336,40 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	}
 	for k := len(m.NICs); k < len(nics); k++ {
 		hw.RemoveChild(nics[k])
+	}
+	there := map[string]*etree.Element{}
+	for t, items := range byType {
+		for _, e := range items {
+			if deviceOf(t, text(e, "ResourceSubType")) != "" {
+				there[text(e, "ElementName")] = e
+			}
+		}
+	}
+	for _, dev := range m.Devices {
+		e := there[dev.Name]
+		delete(there, dev.Name)
+		if e == nil {
+			fields := map[string]string{"HostResource": dev.File}
+			for _, t := range devices {
+				if t.kind == dev.Kind {
+					if t.resource == typeOther {
+						fields["ResourceSubType"] = dev.Kind
+					}
+					item(t.resource, dev.Name, fields)
+					break
+				}
+			}
+			continue
+		}
+		switch c := child(e, "HostResource"); {
+		case dev.File != "" && strings.TrimPrefix(text(e, "HostResource"), "ovf:/file/") != dev.File:
+			setOrdered(e, "HostResource", dev.File)
+		case dev.File == "" && c != nil:
+			e.RemoveChild(c)
+		}
+	}
+	for _, e := range there {
+		hw.RemoveChild(e)
 	}
 }
 
@@ -373,8 +414,30 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 			}
 		}
 	}
-	write("MachineSection", "Ids and firmware of the machine", [][2]string{
-		{"UUID", m.UUID}, {"FirmwareUUID", m.FirmwareUUID}, {"Serial", m.Serial}, {"Firmware", m.Firmware}})
+	var fields [][2]string
+	for _, f := range ownFields(m) {
+		switch v := f.value.(type) {
+		case *string:
+			fields = append(fields, [2]string{f.name, *v})
+		case *bool:
+			if *v {
+				fields = append(fields, [2]string{f.name, "true"})
+			}
+		case *int:
+			if *v != 0 {
+				fields = append(fields, [2]string{f.name, strconv.Itoa(*v)})
+			}
+		case *int64:
+			if *v != 0 {
+				fields = append(fields, [2]string{f.name, strconv.FormatInt(*v, 10)})
+			}
+		case *[]string:
+			for _, one := range *v {
+				fields = append(fields, [2]string{f.name, one})
+			}
+		}
+	}
+	write("MachineSection", "Ids and settings of the machine", fields)
 	if p := m.Passport; p != nil {
 		write("PassportSection", "Where this copy comes from", [][2]string{
 			{"Lineage", p.Lineage}, {"Copy", p.Copy}, {"Parent", p.Parent}, {"MadeBy", p.MadeBy},

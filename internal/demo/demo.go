@@ -128,7 +128,7 @@ func Run(ctx context.Context, o Options) error {
 			o.Profile = ""
 		}
 	}
-	if err := addHosts(ctx, s, server, k); err != nil {
+	if err := addHosts(ctx, s, server, dir, k); err != nil {
 		return err
 	}
 	fmt.Fprintf(o.Out, `
@@ -288,7 +288,7 @@ func waitFor(ctx context.Context, s *supervisor, name string, try func() error) 
 }
 
 // addHosts adds the agents that print a code, that is at the first start.
-func addHosts(ctx context.Context, s *supervisor, server string, k *kept) error {
+func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) error {
 	c, err := openapi.NewClientWithResponses(server+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+k.Token)
 		return nil
@@ -319,6 +319,12 @@ func addHosts(ctx context.Context, s *supervisor, server string, k *kept) error 
 		if err != nil {
 			return err
 		}
+	}
+	if _, err = c.SurveyWithResponse(ctx, openapi.SurveyJSONRequestBody{}); err != nil {
+		return err
+	}
+	if err := hollowOut(dir); err != nil {
+		return err
 	}
 	_, err = c.SurveyWithResponse(ctx, openapi.SurveyJSONRequestBody{})
 	return err

