@@ -160,6 +160,48 @@ func (e JobState) Valid() bool {
 	}
 }
 
+// Defines values for LooseDiskKind.
+const (
+	LooseDiskKindDisk  LooseDiskKind = "disk"
+	LooseDiskKindMedia LooseDiskKind = "media"
+)
+
+// Valid indicates whether the value is a known member of the LooseDiskKind enum.
+func (e LooseDiskKind) Valid() bool {
+	switch e {
+	case LooseDiskKindDisk:
+		return true
+	case LooseDiskKindMedia:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RequestFiles.
+const (
+	RequestFilesCopy  RequestFiles = "copy"
+	RequestFilesEmpty RequestFiles = ""
+	RequestFilesMove  RequestFiles = "move"
+	RequestFilesStay  RequestFiles = "stay"
+)
+
+// Valid indicates whether the value is a known member of the RequestFiles enum.
+func (e RequestFiles) Valid() bool {
+	switch e {
+	case RequestFilesCopy:
+		return true
+	case RequestFilesEmpty:
+		return true
+	case RequestFilesMove:
+		return true
+	case RequestFilesStay:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RequestIdentity.
 const (
 	RequestIdentityEmpty RequestIdentity = ""
@@ -183,18 +225,36 @@ func (e RequestIdentity) Valid() bool {
 
 // Defines values for RequestOperation.
 const (
-	RequestOperationExport RequestOperation = "export"
-	RequestOperationImport RequestOperation = "import"
-	RequestOperationStart  RequestOperation = "start"
-	RequestOperationStop   RequestOperation = "stop"
+	RequestOperationAttach   RequestOperation = "attach"
+	RequestOperationChange   RequestOperation = "change"
+	RequestOperationDelist   RequestOperation = "delist"
+	RequestOperationDetach   RequestOperation = "detach"
+	RequestOperationExport   RequestOperation = "export"
+	RequestOperationImport   RequestOperation = "import"
+	RequestOperationRegister RequestOperation = "register"
+	RequestOperationRenew    RequestOperation = "renew"
+	RequestOperationStart    RequestOperation = "start"
+	RequestOperationStop     RequestOperation = "stop"
 )
 
 // Valid indicates whether the value is a known member of the RequestOperation enum.
 func (e RequestOperation) Valid() bool {
 	switch e {
+	case RequestOperationAttach:
+		return true
+	case RequestOperationChange:
+		return true
+	case RequestOperationDelist:
+		return true
+	case RequestOperationDetach:
+		return true
 	case RequestOperationExport:
 		return true
 	case RequestOperationImport:
+		return true
+	case RequestOperationRegister:
+		return true
+	case RequestOperationRenew:
 		return true
 	case RequestOperationStart:
 		return true
@@ -249,6 +309,40 @@ type AddHost struct {
 	// Address HOST:PORT of the agent
 	Address string `json:"address"`
 	Code    string `json:"code"`
+}
+
+// Change What is to be different about a copy; what is left out stays
+type Change struct {
+	// Add Devices: KIND or KIND=FILE
+	Add *[]string `json:"add,omitempty"`
+
+	// AddNics Switches; an empty one is unplugged
+	AddNics *[]string `json:"addNics,omitempty"`
+
+	// Attach POOL/PATH or a path of the host
+	Attach *string `json:"attach,omitempty"`
+
+	// Boot Disk ids, NICs and devices, first to last
+	Boot *[]string `json:"boot,omitempty"`
+
+	// Detach Disk
+	Detach   *string   `json:"detach,omitempty"`
+	Drop     *[]string `json:"drop,omitempty"`
+	DropNics *[]string `json:"dropNics,omitempty"`
+
+	// Folder The machine folder gets the new name too
+	Folder *bool   `json:"folder,omitempty"`
+	Guest  *string `json:"guest,omitempty"`
+
+	// Renew Facets
+	Renew *[]string `json:"renew,omitempty"`
+
+	// Replace Disk in whose place it comes
+	Replace *string `json:"replace,omitempty"`
+
+	// Trash Delisting: its files go to the trash of their pool
+	Trash  *bool     `json:"trash,omitempty"`
+	Unplug *[]string `json:"unplug,omitempty"`
 }
 
 // Copy defines model for Copy.
@@ -445,6 +539,28 @@ type LineagePage struct {
 	Next  *string   `json:"next,omitempty"`
 }
 
+// LooseDisk defines model for LooseDisk.
+type LooseDisk struct {
+	AdoptedAt time.Time     `json:"adoptedAt"`
+	AdoptedBy string        `json:"adoptedBy"`
+	DiskId    string        `json:"diskId"`
+	FileBytes int64         `json:"fileBytes"`
+	Format    string        `json:"format"`
+	Host      string        `json:"host"`
+	Id        string        `json:"id"`
+	Kind      LooseDiskKind `json:"kind"`
+	Name      string        `json:"name"`
+	Path      string        `json:"path"`
+	Pool      string        `json:"pool"`
+
+	// System The operating system found on it
+	System       string `json:"system"`
+	VirtualBytes int64  `json:"virtualBytes"`
+}
+
+// LooseDiskKind defines model for LooseDisk.Kind.
+type LooseDiskKind string
+
 // Machine defines model for Machine.
 type Machine struct {
 	Cpus  int `json:"cpus"`
@@ -469,11 +585,32 @@ type Machine struct {
 	Uuid string `json:"uuid"`
 }
 
+// Mark defines model for Mark.
+type Mark struct {
+	At    time.Time `json:"at"`
+	Facet string    `json:"facet"`
+	Kind  string    `json:"kind"`
+	Who   string    `json:"who"`
+}
+
 // Member defines model for Member.
 type Member struct {
 	Name   string `json:"name"`
 	Sha256 string `json:"sha256"`
 	Size   int64  `json:"size"`
+}
+
+// NewRule defines model for NewRule.
+type NewRule struct {
+	// First Before all others
+	First *bool   `json:"first,omitempty"`
+	Host  *string `json:"host,omitempty"`
+
+	// Network Pattern of network names
+	Network *string `json:"network,omitempty"`
+	Segment *string `json:"segment,omitempty"`
+	Switch  *string `json:"switch,omitempty"`
+	Vlan    *int    `json:"vlan,omitempty"`
 }
 
 // Plan defines model for Plan.
@@ -552,13 +689,23 @@ type Request struct {
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies To export, start or stop: names, HOST/NAME or ids
+	// Change What is to be different about a copy; what is left out stays
+	Change *Change `json:"change,omitempty"`
+
+	// Copies To export, change, delist, start or stop: names, HOST/NAME or ids
 	Copies      *[]string    `json:"copies,omitempty"`
 	Cpus        *int         `json:"cpus,omitempty"`
 	Destination *Destination `json:"destination,omitempty"`
 
+	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
+	Disks *map[string]string `json:"disks,omitempty"`
+
 	// Facets Single facets: uuid, firmware-uuid, mac, disk-id → keep or renew
 	Facets *map[string]string `json:"facets,omitempty"`
+	Files  *RequestFiles      `json:"files,omitempty"`
+
+	// Folder To register: POOL/NAME, a copy that was found, or a path of the host
+	Folder *string `json:"folder,omitempty"`
 
 	// Host That an import goes to
 	Host        *string          `json:"host,omitempty"`
@@ -577,11 +724,31 @@ type Request struct {
 	Wire *map[string]string `json:"wire,omitempty"`
 }
 
+// RequestFiles defines model for Request.Files.
+type RequestFiles string
+
 // RequestIdentity defines model for Request.Identity.
 type RequestIdentity string
 
 // RequestOperation defines model for Request.Operation.
 type RequestOperation string
+
+// Rule defines model for Rule.
+type Rule struct {
+	Host    string `json:"host"`
+	Id      string `json:"id"`
+	Network string `json:"network"`
+	Segment string `json:"segment"`
+	Switch  string `json:"switch"`
+	Vlan    int    `json:"vlan"`
+}
+
+// Segment defines model for Segment.
+type Segment struct {
+	Hosts  int     `json:"hosts"`
+	Name   string  `json:"name"`
+	Subnet *string `json:"subnet,omitempty"`
+}
 
 // Session defines model for Session.
 type Session struct {
@@ -671,6 +838,15 @@ type User struct {
 	Role string `json:"role"`
 }
 
+// WiringTry defines model for WiringTry.
+type WiringTry struct {
+	Likely  []string `json:"likely"`
+	Rule    string   `json:"rule"`
+	Segment string   `json:"segment"`
+	Switch  string   `json:"switch"`
+	Why     string   `json:"why"`
+}
+
 // After defines model for after.
 type After = string
 
@@ -704,9 +880,41 @@ type GetCopyParams struct {
 	Name string `form:"name" json:"name"`
 }
 
+// LetGoDiskParams defines parameters for LetGoDisk.
+type LetGoDiskParams struct {
+	File string `form:"file" json:"file"`
+}
+
+// ListDisksParams defines parameters for ListDisks.
+type ListDisksParams struct {
+	// Limit Of items, 100 unless said, 1000 at most
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The next of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Filter Terms FIELD=VALUE or FIELD~PATTERN
+	Filter *Filter `form:"filter,omitempty" json:"filter,omitempty"`
+}
+
+// AdoptDiskJSONBody defines parameters for AdoptDisk.
+type AdoptDiskJSONBody struct {
+	// File POOL/PATH or a path of the host
+	File string `json:"file"`
+	Host string `json:"host"`
+}
+
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
+}
+
+// LookAtFolderParams defines parameters for LookAtFolder.
+type LookAtFolderParams struct {
+	Host string `form:"host" json:"host"`
+
+	// Folder POOL/NAME, a copy, or a path of the host
+	Folder string `form:"folder" json:"folder"`
 }
 
 // ListHistoryParams defines parameters for ListHistory.
@@ -791,6 +999,18 @@ type ListLineagesParams struct {
 	Filter *Filter `form:"filter,omitempty" json:"filter,omitempty"`
 }
 
+// ListMarksParams defines parameters for ListMarks.
+type ListMarksParams struct {
+	Lineage string `form:"lineage" json:"lineage"`
+}
+
+// SetMarkJSONBody defines parameters for SetMark.
+type SetMarkJSONBody struct {
+	Facet   string `json:"facet"`
+	Kind    string `json:"kind"`
+	Lineage string `json:"lineage"`
+}
+
 // ListPoolsParams defines parameters for ListPools.
 type ListPoolsParams struct {
 	// Limit Of items, 100 unless said, 1000 at most
@@ -801,6 +1021,12 @@ type ListPoolsParams struct {
 
 	// Filter Terms FIELD=VALUE or FIELD~PATTERN
 	Filter *Filter `form:"filter,omitempty" json:"filter,omitempty"`
+}
+
+// SetSegmentJSONBody defines parameters for SetSegment.
+type SetSegmentJSONBody struct {
+	Name   string `json:"name"`
+	Subnet string `json:"subnet"`
 }
 
 // SignInJSONBody defines parameters for SignIn.
@@ -837,6 +1063,17 @@ type AddUserJSONBody struct {
 // AddUserJSONBodyRole defines parameters for AddUser.
 type AddUserJSONBodyRole string
 
+// TryWiringParams defines parameters for TryWiring.
+type TryWiringParams struct {
+	Network *string `form:"network,omitempty" json:"network,omitempty"`
+	Vlan    *int    `form:"vlan,omitempty" json:"vlan,omitempty"`
+	Segment *string `form:"segment,omitempty" json:"segment,omitempty"`
+	Host    string  `form:"host" json:"host"`
+}
+
+// AdoptDiskJSONRequestBody defines body for AdoptDisk for application/json ContentType.
+type AdoptDiskJSONRequestBody AdoptDiskJSONBody
+
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody = AddHost
 
@@ -849,8 +1086,14 @@ type MakeDescriptorJSONRequestBody = MakeDescriptorJSONBody
 // HandedOutJSONRequestBody defines body for HandedOut for application/json ContentType.
 type HandedOutJSONRequestBody HandedOutJSONBody
 
+// SetMarkJSONRequestBody defines body for SetMark for application/json ContentType.
+type SetMarkJSONRequestBody SetMarkJSONBody
+
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = Request
+
+// SetSegmentJSONRequestBody defines body for SetSegment for application/json ContentType.
+type SetSegmentJSONRequestBody SetSegmentJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
@@ -863,6 +1106,9 @@ type MakeTokenJSONRequestBody MakeTokenJSONBody
 
 // AddUserJSONRequestBody defines body for AddUser for application/json ContentType.
 type AddUserJSONRequestBody AddUserJSONBody
+
+// AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
+type AddRuleJSONRequestBody = NewRule
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -948,10 +1194,39 @@ type ClientInterface interface {
 	// Corresponds with GET /copy (the `GetCopy` operationId).
 	GetCopy(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LetGoDisk Take a loose disk out of the inventory; its file stays
+	//
+	// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
+	LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDisks Loose disks and media of the inventory, by name
+	//
+	// Corresponds with GET /disks (the `ListDisks` operationId).
+	ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdoptDiskWithBody Take a loose disk or a medium into the inventory
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /disks (the `AdoptDisk` operationId).
+	AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdoptDisk Take a loose disk or a medium into the inventory
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /disks (the `AdoptDisk` operationId).
+	AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StreamEvents Changes as server-sent events; resumes by Last-Event-ID
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtFolder What a host tells of a machine folder or disk image
+	//
+	// Corresponds with GET /folder (the `LookAtFolder` operationId).
+	LookAtFolder(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListHistory Who did what, when and why, newest first
 	//
@@ -1071,6 +1346,25 @@ type ClientInterface interface {
 	// Corresponds with GET /lineages (the `ListLineages` operationId).
 	ListLineages(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMarks What is bound to facets of a lineage's identity
+	//
+	// Corresponds with GET /marks (the `ListMarks` operationId).
+	ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMarkWithBody Bind a licence or reservation to a facet; an empty kind unbinds
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /marks (the `SetMark` operationId).
+	SetMarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMark Bind a licence or reservation to a facet; an empty kind unbinds
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /marks (the `SetMark` operationId).
+	SetMark(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakePlanWithBody Work out everything an operation would do; nothing is changed
 	//
 	// Takes any type of body and a specified content type.
@@ -1089,6 +1383,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSegments Segments that switches reach, with their subnets
+	//
+	// Corresponds with GET /segments (the `ListSegments` operationId).
+	ListSegments(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSegmentWithBody Give a segment its subnet
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /segments (the `SetSegment` operationId).
+	SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSegment Give a segment its subnet
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /segments (the `SetSegment` operationId).
+	SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End the session
 	//
@@ -1165,6 +1478,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
 	AddUser(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRules Rules of wiring, in the order in which they are tried
+	//
+	// Corresponds with GET /wiring (the `ListRules` operationId).
+	ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRuleWithBody Add a rule of wiring
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /wiring (the `AddRule` operationId).
+	AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRule Add a rule of wiring
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /wiring (the `AddRule` operationId).
+	AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryWiring Which switch of a host a network leads to, and which rule won
+	//
+	// Corresponds with GET /wiring-tries (the `TryWiring` operationId).
+	TryWiring(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropRule Take a rule away
+	//
+	// Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
+	DropRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListCopies Copies by name
@@ -1197,11 +1539,90 @@ func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors 
 	return c.Client.Do(req)
 }
 
+// LetGoDisk Take a loose disk out of the inventory; its file stays
+//
+// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
+func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLetGoDiskRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDisks Loose disks and media of the inventory, by name
+//
+// Corresponds with GET /disks (the `ListDisks` operationId).
+func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDisksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdoptDiskWithBody Take a loose disk or a medium into the inventory
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /disks (the `AdoptDisk` operationId).
+func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptDiskRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdoptDisk Take a loose disk or a medium into the inventory
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /disks (the `AdoptDisk` operationId).
+func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptDiskRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StreamEvents Changes as server-sent events; resumes by Last-Event-ID
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtFolder What a host tells of a machine folder or disk image
+//
+// Corresponds with GET /folder (the `LookAtFolder` operationId).
+func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtFolderRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1530,6 +1951,55 @@ func (c *Client) ListLineages(ctx context.Context, params *ListLineagesParams, r
 	return c.Client.Do(req)
 }
 
+// ListMarks What is bound to facets of a lineage's identity
+//
+// Corresponds with GET /marks (the `ListMarks` operationId).
+func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMarksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMarkWithBody Bind a licence or reservation to a facet; an empty kind unbinds
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /marks (the `SetMark` operationId).
+func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMarkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMark Bind a licence or reservation to a facet; an empty kind unbinds
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /marks (the `SetMark` operationId).
+func (c *Client) SetMark(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMarkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MakePlanWithBody Work out everything an operation would do; nothing is changed
 //
 // Takes any type of body and a specified content type.
@@ -1569,6 +2039,55 @@ func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody, req
 // Corresponds with GET /pools (the `ListPools` operationId).
 func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPoolsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSegments Segments that switches reach, with their subnets
+//
+// Corresponds with GET /segments (the `ListSegments` operationId).
+func (c *Client) ListSegments(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSegmentsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSegmentWithBody Give a segment its subnet
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /segments (the `SetSegment` operationId).
+func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSegmentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSegment Give a segment its subnet
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /segments (the `SetSegment` operationId).
+func (c *Client) SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSegmentRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1775,6 +2294,85 @@ func (c *Client) AddUser(ctx context.Context, body AddUserJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// ListRules Rules of wiring, in the order in which they are tried
+//
+// Corresponds with GET /wiring (the `ListRules` operationId).
+func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRuleWithBody Add a rule of wiring
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /wiring (the `AddRule` operationId).
+func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRule Add a rule of wiring
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /wiring (the `AddRule` operationId).
+func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryWiring Which switch of a host a network leads to, and which rule won
+//
+// Corresponds with GET /wiring-tries (the `TryWiring` operationId).
+func (c *Client) TryWiring(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryWiringRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropRule Take a rule away
+//
+// Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
+func (c *Client) DropRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropRuleRequest(c.Server, rule)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewListCopiesRequest constructs an http.Request for the ListCopies method
 func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Request, error) {
 	var err error
@@ -1903,6 +2501,174 @@ func NewGetCopyRequest(server string, params *GetCopyParams) (*http.Request, err
 	return req, nil
 }
 
+// NewLetGoDiskRequest constructs an http.Request for the LetGoDisk method
+func NewLetGoDiskRequest(server string, params *LetGoDiskParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/disks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDisksRequest constructs an http.Request for the ListDisks method
+func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/disks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Filter != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAdoptDiskRequest calls the generic AdoptDisk builder with application/json body
+func NewAdoptDiskRequest(server string, body AdoptDiskJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAdoptDiskRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAdoptDiskRequestWithBody constructs an http.Request for the AdoptDisk method, with any body, and a specified content type
+func NewAdoptDiskRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/disks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStreamEventsRequest constructs an http.Request for the StreamEvents method
 func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Request, error) {
 	var err error
@@ -1940,6 +2706,64 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 			req.Header.Set("Last-Event-ID", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewLookAtFolderRequest constructs an http.Request for the LookAtFolder method
+func NewLookAtFolderRequest(server string, params *LookAtFolderParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/folder")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -2820,6 +3644,96 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 	return req, nil
 }
 
+// NewListMarksRequest constructs an http.Request for the ListMarks method
+func NewListMarksRequest(server string, params *ListMarksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/marks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", params.Lineage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMarkRequest calls the generic SetMark builder with application/json body
+func NewSetMarkRequest(server string, body SetMarkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMarkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetMarkRequestWithBody constructs an http.Request for the SetMark method, with any body, and a specified content type
+func NewSetMarkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/marks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewMakePlanRequest calls the generic MakePlan builder with application/json body
 func NewMakePlanRequest(server string, body MakePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2934,6 +3848,73 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListSegmentsRequest constructs an http.Request for the ListSegments method
+func NewListSegmentsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/segments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSegmentRequest calls the generic SetSegment builder with application/json body
+func NewSetSegmentRequest(server string, body SetSegmentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSegmentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetSegmentRequestWithBody constructs an http.Request for the SetSegment method, with any body, and a specified content type
+func NewSetSegmentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/segments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3233,6 +4214,193 @@ func NewAddUserRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewListRulesRequest constructs an http.Request for the ListRules method
+func NewListRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wiring")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRuleRequest calls the generic AddRule builder with application/json body
+func NewAddRuleRequest(server string, body AddRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content type
+func NewAddRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wiring")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryWiringRequest constructs an http.Request for the TryWiring method
+func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wiring-tries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Network != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "network", *params.Network, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Vlan != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "vlan", *params.Vlan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Segment != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "segment", *params.Segment, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropRuleRequest constructs an http.Request for the DropRule method
+func NewDropRuleRequest(server string, rule string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wiring/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -3291,12 +4459,47 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /copy (the `GetCopy` operationId).
 	GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse, error)
 
+	// LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
+	LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error)
+
+	// ListDisksWithResponse Loose disks and media of the inventory, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /disks (the `ListDisks` operationId).
+	ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+
+	// AdoptDiskWithBodyWithResponse Take a loose disk or a medium into the inventory
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /disks (the `AdoptDisk` operationId).
+	AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
+
+	// AdoptDiskWithResponse Take a loose disk or a medium into the inventory
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /disks (the `AdoptDisk` operationId).
+	AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
+
 	// StreamEventsWithResponse Changes as server-sent events; resumes by Last-Event-ID
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// LookAtFolderWithResponse What a host tells of a machine folder or disk image
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /folder (the `LookAtFolder` operationId).
+	LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error)
 
 	// ListHistoryWithResponse Who did what, when and why, newest first
 	//
@@ -3438,6 +4641,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /lineages (the `ListLineages` operationId).
 	ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*ListLineagesResponse, error)
 
+	// ListMarksWithResponse What is bound to facets of a lineage's identity
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /marks (the `ListMarks` operationId).
+	ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error)
+
+	// SetMarkWithBodyWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /marks (the `SetMark` operationId).
+	SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+
+	// SetMarkWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /marks (the `SetMark` operationId).
+	SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+
 	// MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3458,6 +4682,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
+
+	// ListSegmentsWithResponse Segments that switches reach, with their subnets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /segments (the `ListSegments` operationId).
+	ListSegmentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error)
+
+	// SetSegmentWithBodyWithResponse Give a segment its subnet
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /segments (the `SetSegment` operationId).
+	SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
+
+	// SetSegmentWithResponse Give a segment its subnet
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /segments (the `SetSegment` operationId).
+	SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
 
 	// SignOutWithResponse End the session
 	//
@@ -3542,6 +4787,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
 	AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*AddUserResponse, error)
+
+	// ListRulesWithResponse Rules of wiring, in the order in which they are tried
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wiring (the `ListRules` operationId).
+	ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
+
+	// AddRuleWithBodyWithResponse Add a rule of wiring
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wiring (the `AddRule` operationId).
+	AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+
+	// AddRuleWithResponse Add a rule of wiring
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wiring (the `AddRule` operationId).
+	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+
+	// TryWiringWithResponse Which switch of a host a network leads to, and which rule won
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wiring-tries (the `TryWiring` operationId).
+	TryWiringWithResponse(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*TryWiringResponse, error)
+
+	// DropRuleWithResponse Take a rule away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
+	DropRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropRuleResponse, error)
 }
 
 type ListCopiesResponse struct {
@@ -3640,6 +4920,151 @@ func (r GetCopyResponse) ContentType() string {
 	return ""
 }
 
+type LetGoDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LetGoDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LetGoDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LetGoDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LetGoDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LetGoDiskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDisksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Count int         `json:"count"`
+		Items []LooseDisk `json:"items"`
+		Next  *string     `json:"next,omitempty"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDisksResponse) GetJSON200() *struct {
+	Count int         `json:"count"`
+	Items []LooseDisk `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDisksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDisksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDisksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDisksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDisksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AdoptDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *LooseDisk
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AdoptDiskResponse) GetJSON201() *LooseDisk {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdoptDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdoptDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdoptDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdoptDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdoptDiskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StreamEventsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3675,6 +5100,54 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAtFolderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAtFolderResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAtFolderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAtFolderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAtFolderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAtFolderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAtFolderResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4414,6 +5887,95 @@ func (r ListLineagesResponse) ContentType() string {
 	return ""
 }
 
+type ListMarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Mark
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMarksResponse) GetJSON200() *[]Mark {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMarksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetMarkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMarkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMarkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMarkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMarkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMarkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4504,6 +6066,95 @@ func (r ListPoolsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListPoolsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSegmentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Segment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSegmentsResponse) GetJSON200() *[]Segment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSegmentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSegmentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSegmentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSegmentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSegmentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSegmentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSegmentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSegmentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSegmentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSegmentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSegmentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4891,6 +6542,191 @@ func (r AddUserResponse) ContentType() string {
 	return ""
 }
 
+type ListRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Rule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRulesResponse) GetJSON200() *[]Rule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Rule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRuleResponse) GetJSON201() *Rule {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryWiringResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WiringTry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryWiringResponse) GetJSON200() *WiringTry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryWiringResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryWiringResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryWiringResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryWiringResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryWiringResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListCopiesWithResponse Copies by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4917,6 +6753,58 @@ func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *G
 	return ParseGetCopyResponse(rsp)
 }
 
+// LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
+func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error) {
+	rsp, err := c.LetGoDisk(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLetGoDiskResponse(rsp)
+}
+
+// ListDisksWithResponse Loose disks and media of the inventory, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /disks (the `ListDisks` operationId).
+func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
+	rsp, err := c.ListDisks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDisksResponse(rsp)
+}
+
+// AdoptDiskWithBodyWithResponse Take a loose disk or a medium into the inventory
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /disks (the `AdoptDisk` operationId).
+func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
+	rsp, err := c.AdoptDiskWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptDiskResponse(rsp)
+}
+
+// AdoptDiskWithResponse Take a loose disk or a medium into the inventory
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /disks (the `AdoptDisk` operationId).
+func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
+	rsp, err := c.AdoptDisk(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptDiskResponse(rsp)
+}
+
 // StreamEventsWithResponse Changes as server-sent events; resumes by Last-Event-ID
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4928,6 +6816,19 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// LookAtFolderWithResponse What a host tells of a machine folder or disk image
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /folder (the `LookAtFolder` operationId).
+func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error) {
+	rsp, err := c.LookAtFolder(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtFolderResponse(rsp)
 }
 
 // ListHistoryWithResponse Who did what, when and why, newest first
@@ -5190,6 +7091,45 @@ func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, para
 	return ParseListLineagesResponse(rsp)
 }
 
+// ListMarksWithResponse What is bound to facets of a lineage's identity
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /marks (the `ListMarks` operationId).
+func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error) {
+	rsp, err := c.ListMarks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMarksResponse(rsp)
+}
+
+// SetMarkWithBodyWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /marks (the `SetMark` operationId).
+func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
+	rsp, err := c.SetMarkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMarkResponse(rsp)
+}
+
+// SetMarkWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /marks (the `SetMark` operationId).
+func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
+	rsp, err := c.SetMark(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMarkResponse(rsp)
+}
+
 // MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5227,6 +7167,45 @@ func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseListPoolsResponse(rsp)
+}
+
+// ListSegmentsWithResponse Segments that switches reach, with their subnets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /segments (the `ListSegments` operationId).
+func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error) {
+	rsp, err := c.ListSegments(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSegmentsResponse(rsp)
+}
+
+// SetSegmentWithBodyWithResponse Give a segment its subnet
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /segments (the `SetSegment` operationId).
+func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
+	rsp, err := c.SetSegmentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSegmentResponse(rsp)
+}
+
+// SetSegmentWithResponse Give a segment its subnet
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /segments (the `SetSegment` operationId).
+func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
+	rsp, err := c.SetSegment(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSegmentResponse(rsp)
 }
 
 // SignOutWithResponse End the session
@@ -5385,6 +7364,71 @@ func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddU
 	return ParseAddUserResponse(rsp)
 }
 
+// ListRulesWithResponse Rules of wiring, in the order in which they are tried
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wiring (the `ListRules` operationId).
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+	rsp, err := c.ListRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRulesResponse(rsp)
+}
+
+// AddRuleWithBodyWithResponse Add a rule of wiring
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wiring (the `AddRule` operationId).
+func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+	rsp, err := c.AddRuleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRuleResponse(rsp)
+}
+
+// AddRuleWithResponse Add a rule of wiring
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wiring (the `AddRule` operationId).
+func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+	rsp, err := c.AddRule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRuleResponse(rsp)
+}
+
+// TryWiringWithResponse Which switch of a host a network leads to, and which rule won
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wiring-tries (the `TryWiring` operationId).
+func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*TryWiringResponse, error) {
+	rsp, err := c.TryWiring(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryWiringResponse(rsp)
+}
+
+// DropRuleWithResponse Take a rule away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
+func (c *ClientWithResponses) DropRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropRuleResponse, error) {
+	rsp, err := c.DropRule(ctx, rule, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropRuleResponse(rsp)
+}
+
 // ParseListCopiesResponse parses an HTTP response from a ListCopiesWithResponse call
 func ParseListCopiesResponse(rsp *http.Response) (*ListCopiesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5451,6 +7495,105 @@ func ParseGetCopyResponse(rsp *http.Response) (*GetCopyResponse, error) {
 	return response, nil
 }
 
+// ParseLetGoDiskResponse parses an HTTP response from a LetGoDiskWithResponse call
+func ParseLetGoDiskResponse(rsp *http.Response) (*LetGoDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LetGoDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDisksResponse parses an HTTP response from a ListDisksWithResponse call
+func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDisksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Count int         `json:"count"`
+			Items []LooseDisk `json:"items"`
+			Next  *string     `json:"next,omitempty"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAdoptDiskResponse parses an HTTP response from a AdoptDiskWithResponse call
+func ParseAdoptDiskResponse(rsp *http.Response) (*AdoptDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdoptDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest LooseDisk
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStreamEventsResponse parses an HTTP response from a StreamEventsWithResponse call
 func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5465,6 +7608,39 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookAtFolderResponse parses an HTTP response from a LookAtFolderWithResponse call
+func ParseLookAtFolderResponse(rsp *http.Response) (*LookAtFolderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAtFolderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -5976,6 +8152,68 @@ func ParseListLineagesResponse(rsp *http.Response) (*ListLineagesResponse, error
 	return response, nil
 }
 
+// ParseListMarksResponse parses an HTTP response from a ListMarksWithResponse call
+func ParseListMarksResponse(rsp *http.Response) (*ListMarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Mark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetMarkResponse parses an HTTP response from a SetMarkWithResponse call
+func ParseSetMarkResponse(rsp *http.Response) (*SetMarkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMarkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakePlanResponse parses an HTTP response from a MakePlanWithResponse call
 func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6029,6 +8267,68 @@ func ParseListPoolsResponse(rsp *http.Response) (*ListPoolsResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSegmentsResponse parses an HTTP response from a ListSegmentsWithResponse call
+func ParseListSegmentsResponse(rsp *http.Response) (*ListSegmentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSegmentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Segment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSegmentResponse parses an HTTP response from a SetSegmentWithResponse call
+func ParseSetSegmentResponse(rsp *http.Response) (*SetSegmentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSegmentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6304,6 +8604,134 @@ func ParseAddUserResponse(rsp *http.Response) (*AddUserResponse, error) {
 	return response, nil
 }
 
+// ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
+func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRuleResponse parses an HTTP response from a AddRuleWithResponse call
+func ParseAddRuleResponse(rsp *http.Response) (*AddRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryWiringResponse parses an HTTP response from a TryWiringWithResponse call
+func ParseTryWiringResponse(rsp *http.Response) (*TryWiringResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryWiringResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WiringTry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropRuleResponse parses an HTTP response from a DropRuleWithResponse call
+func ParseDropRuleResponse(rsp *http.Response) (*DropRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListCopies Copies by name
@@ -6312,9 +8740,21 @@ type ServerInterface interface {
 	// GetCopy One copy in full
 	// (GET /copy)
 	GetCopy(c *gin.Context, params GetCopyParams)
+	// LetGoDisk Take a loose disk out of the inventory; its file stays
+	// (DELETE /disks)
+	LetGoDisk(c *gin.Context, params LetGoDiskParams)
+	// ListDisks Loose disks and media of the inventory, by name
+	// (GET /disks)
+	ListDisks(c *gin.Context, params ListDisksParams)
+	// AdoptDisk Take a loose disk or a medium into the inventory
+	// (POST /disks)
+	AdoptDisk(c *gin.Context)
 	// StreamEvents Changes as server-sent events; resumes by Last-Event-ID
 	// (GET /events)
 	StreamEvents(c *gin.Context, params StreamEventsParams)
+	// LookAtFolder What a host tells of a machine folder or disk image
+	// (GET /folder)
+	LookAtFolder(c *gin.Context, params LookAtFolderParams)
 	// ListHistory Who did what, when and why, newest first
 	// (GET /history)
 	ListHistory(c *gin.Context, params ListHistoryParams)
@@ -6363,12 +8803,24 @@ type ServerInterface interface {
 	// ListLineages Lineages by name, each with its first copies
 	// (GET /lineages)
 	ListLineages(c *gin.Context, params ListLineagesParams)
+	// ListMarks What is bound to facets of a lineage's identity
+	// (GET /marks)
+	ListMarks(c *gin.Context, params ListMarksParams)
+	// SetMark Bind a licence or reservation to a facet; an empty kind unbinds
+	// (PUT /marks)
+	SetMark(c *gin.Context)
 	// MakePlan Work out everything an operation would do; nothing is changed
 	// (POST /plans)
 	MakePlan(c *gin.Context)
 	// ListPools Pools by name; a share that several hosts see is one
 	// (GET /pools)
 	ListPools(c *gin.Context, params ListPoolsParams)
+	// ListSegments Segments that switches reach, with their subnets
+	// (GET /segments)
+	ListSegments(c *gin.Context)
+	// SetSegment Give a segment its subnet
+	// (PUT /segments)
+	SetSegment(c *gin.Context)
 	// SignOut End the session
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -6393,6 +8845,18 @@ type ServerInterface interface {
 	// AddUser Let a person sign in
 	// (POST /users)
 	AddUser(c *gin.Context)
+	// ListRules Rules of wiring, in the order in which they are tried
+	// (GET /wiring)
+	ListRules(c *gin.Context)
+	// AddRule Add a rule of wiring
+	// (POST /wiring)
+	AddRule(c *gin.Context)
+	// TryWiring Which switch of a host a network leads to, and which rule won
+	// (GET /wiring-tries)
+	TryWiring(c *gin.Context, params TryWiringParams)
+	// DropRule Take a rule away
+	// (DELETE /wiring/{rule})
+	DropRule(c *gin.Context, rule string)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -6474,6 +8938,89 @@ func (siw *ServerInterfaceWrapper) GetCopy(c *gin.Context) {
 	siw.Handler.GetCopy(c, params)
 }
 
+// LetGoDisk operation middleware
+func (siw *ServerInterfaceWrapper) LetGoDisk(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LetGoDiskParams
+
+	// ------------- Required query parameter "file" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "file", c.Request.URL.Query(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LetGoDisk(c, params)
+}
+
+// ListDisks operation middleware
+func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDisksParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "filter" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDisks(c, params)
+}
+
+// AdoptDisk operation middleware
+func (siw *ServerInterfaceWrapper) AdoptDisk(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AdoptDisk(c)
+}
+
 // StreamEvents operation middleware
 func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 
@@ -6512,6 +9059,41 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	}
 
 	siw.Handler.StreamEvents(c, params)
+}
+
+// LookAtFolder operation middleware
+func (siw *ServerInterfaceWrapper) LookAtFolder(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LookAtFolderParams
+
+	// ------------- Required query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "folder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "folder", c.Request.URL.Query(), &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter folder: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookAtFolder(c, params)
 }
 
 // ListHistory operation middleware
@@ -7033,6 +9615,46 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 	siw.Handler.ListLineages(c, params)
 }
 
+// ListMarks operation middleware
+func (siw *ServerInterfaceWrapper) ListMarks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMarksParams
+
+	// ------------- Required query parameter "lineage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "lineage", c.Request.URL.Query(), &params.Lineage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineage: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMarks(c, params)
+}
+
+// SetMark operation middleware
+func (siw *ServerInterfaceWrapper) SetMark(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetMark(c)
+}
+
 // MakePlan operation middleware
 func (siw *ServerInterfaceWrapper) MakePlan(c *gin.Context) {
 
@@ -7087,6 +9709,32 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 	}
 
 	siw.Handler.ListPools(c, params)
+}
+
+// ListSegments operation middleware
+func (siw *ServerInterfaceWrapper) ListSegments(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSegments(c)
+}
+
+// SetSegment operation middleware
+func (siw *ServerInterfaceWrapper) SetSegment(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSegment(c)
 }
 
 // SignOut operation middleware
@@ -7207,6 +9855,108 @@ func (siw *ServerInterfaceWrapper) AddUser(c *gin.Context) {
 	siw.Handler.AddUser(c)
 }
 
+// ListRules operation middleware
+func (siw *ServerInterfaceWrapper) ListRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRules(c)
+}
+
+// AddRule operation middleware
+func (siw *ServerInterfaceWrapper) AddRule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddRule(c)
+}
+
+// TryWiring operation middleware
+func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryWiringParams
+
+	// ------------- Optional query parameter "network" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", c.Request.URL.Query(), &params.Network, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter network: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "vlan" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "vlan", c.Request.URL.Query(), &params.Vlan, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter vlan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "segment" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "segment", c.Request.URL.Query(), &params.Segment, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter segment: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryWiring(c, params)
+}
+
+// DropRule operation middleware
+func (siw *ServerInterfaceWrapper) DropRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropRule(c, rule)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -7247,6 +9997,18 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/history", wrapper.ListHistory)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 	router.POST(options.BaseURL+"/surveys", wrapper.Survey)
+	router.GET(options.BaseURL+"/wiring", wrapper.ListRules)
+	router.POST(options.BaseURL+"/wiring", wrapper.AddRule)
+	router.DELETE(options.BaseURL+"/wiring/:rule", wrapper.DropRule)
+	router.GET(options.BaseURL+"/wiring-tries", wrapper.TryWiring)
+	router.GET(options.BaseURL+"/segments", wrapper.ListSegments)
+	router.PUT(options.BaseURL+"/segments", wrapper.SetSegment)
+	router.GET(options.BaseURL+"/marks", wrapper.ListMarks)
+	router.PUT(options.BaseURL+"/marks", wrapper.SetMark)
+	router.DELETE(options.BaseURL+"/disks", wrapper.LetGoDisk)
+	router.GET(options.BaseURL+"/disks", wrapper.ListDisks)
+	router.POST(options.BaseURL+"/disks", wrapper.AdoptDisk)
+	router.GET(options.BaseURL+"/folder", wrapper.LookAtFolder)
 	router.POST(options.BaseURL+"/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/jobs", wrapper.StartJob)
@@ -7270,87 +10032,108 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5D3rcts6eq+CYTuzvdCxc/bsdqrM/nBiZ5OzTuyxnJx2Ek8NkZ9ERCTAA4BStBnvzz5AH7FP0sGNpESA",
-	"oiwp293zy5JI3L77Ff4WJawoGQUqRTT6FpWY4wIkcP0NTyVw9SEFkXBSSsJoNIruMkAUvkrEpkhmgEo8",
-	"AzSBKeMQxRFRr/xSAV9FcURxAdHIThRHIsmgwGpGuSrVAyE5obPo8TGOpiT3rwa8EOj128uriz98PL/6",
-	"cIkYN1//cnN+d3d5+z6wqJ2wf9WMCXkL0+6y73EBaiWSuulLLLNmdjUwiiMOv1SEQxqNJK+gf60vbOJd",
-	"6m2qF5ICTWBGKFXve9f8wiY7LpmTgsjuitdTRCQUIkbPz85QRXMQAglMUv3DGcISFeZ8PsCaSdsLF/gr",
-	"KaoiGqnRcVQQar/Gbk+ESpgBjx7VrjiIklEBmshuOJvkUKiPCaMSqN4vLsucJFjt97Q0b/zrF6E2/621",
-	"7j9yBc/oH04bKj41T8Wpm1evuH78nzMs0RKoREvOLKTsMDXreZq+UadX/MBZCVwSs1WcphyE6MLzzfX4",
-	"bnRzfXvnWALP1DniTYzEUcJS8KOqQeuneiH7/n09EZt8gUSqiV6xchXcofmiUexZrJ4Nc45X6vuUcY0A",
-	"oAprnyIOMyIkqN3EahhW2M9YnrNlFEclTuZ41t5WM/OMUTjXoFNzYhmNohRLOJGkUMKBVnmOJzk42u2M",
-	"zyzgOw9IGvgZqCRy1d4942RGKM6jOJoDlJplKCy9+82xkGMAGtxxdwShoE7v202Bk4xQ2Eaa7+xrZsSO",
-	"uCpw2gdhz55SeLkKbDeFD8II3c5Dw+yeB2xJA0NKzC37bsWzFmzeORjLvQ80DiHdDVgig3zqfVOQP8PL",
-	"lTScUkOSUPn7H6Ou1FJcgKUfHpLjZA5t8pwwlgOm6mFVeQl3g9+1ktEAb+jLcmXsNI0GTOw0gjmYnd+S",
-	"Udxif7fhGv8tbNc01GKfBr4tnmjO5rDehltIKt1Y7liXTAmraJuzW6Ct0Vl/6GMeLfg8qFYWyQBI6yVi",
-	"ux3fES5ASEKxkeybp5iSHEK2gjOGjHD00TwpDZlsqH+JliTP0QQQB5yiKWdUIsnQBCdzhAVitJ52pL+k",
-	"RMyVjsZIMT0iAs2hlAgLkoL63aOBWiRZ5jjxHOKa6nEJznPgvxFIgb6SwGM0ZVw/4pAwngrf0UJ89ugB",
-	"8GtCU/Wwq7yoWBrJslV8BNSoUvQSk9yqQqKOhvOb1ipr8zV7KkCIkFDnUEBKYDiF3qoBXhoVsAC+oa0m",
-	"OUvmmrWSjJFEa0km/dpVVGbHW8lcw6e1XjO0OWsNrNYRY4cEH2e8IUIyvrqkkvtMjx10UmKNl614fiI6",
-	"A8ZCS3VvXTkM6jhaZjj0gAV+Xw1UAlhhSE1jV2kjTs1Sg6QHQX4BvJuUXcP1ntLWu9VtBraPZuxbXQ2S",
-	"lFXgScrJImCtTHFB8tUuxuZWY3ErVRVQML7axe4ImmGCBOyR2lJxEqYyJrBSa8qxrCgHnGR6n10h02OZ",
-	"WIDVQLV7aEwNjYb1Q8ZrvozGYIgcLhpez/PraTT6tIVEFQk9xps0pOyk4XR+o6yqgOG42EHmj7UC9E20",
-	"JDLJdplJD+hOtYEYc8zW/M2euwC+tyDeYpqtGwSXX3EiUVUqU+T5WXx2duYl0B3likHa0ay3n9ike8CJ",
-	"IsUb4GNIGE0HMl6CaQJ5bi2VrhmVZCRPuREGwx2ShAOWkO7iwKXMeJQD9gycM68BtYnwgPUUNoP89oV7",
-	"34eJKaFEZL1H3SouA3KYwvLVUAtC21JeN7YEXlv5XSGqSUVcwVR6YR9Yd91h5HK/43ck+RITK8SXjM/N",
-	"pwxyJaM1lSgZTXLtr1nyhdRvSEoohzPtT2wyllB6xVuPmSSZxPlAyq38YQifNmoQ1zaOah3UsG0NFLOR",
-	"eFMOrGPZAaXF2XZblojazBsQPYewvJQEO4LB5XDoF44DsbSDKNo1kDcnNO03Z4aa4T6a0bPXJrWNqEys",
-	"hWKpxCzkg91V4zdsCtJyF8cwFLoIibmQ6VczVie4Hjbe7Fbd4J5jHjl+44B5RCPgXROG3ThE2E8gYr5+",
-	"Bn/gp+tFkHynOKJ7ZThnLAiXFc6HL+KjAr3/evWNSdun8MEzoKia9AHhxRLzEIDMww9V4HyzCgKi4oDe",
-	"EiVJH3oLnPh3wFLId2NOClIp5+10bBnTLKFDuFEz+iloGBZrtsvawPEadgIeXI1ehyvHLhasXhaEYmI0",
-	"+jqgw+5shn/43e+DofqnEL49qR5eL+Db7E2O6X6KcWpimsOloAuCeqRgv2FaMkLl9fQ9uwVZcTrIBuYV",
-	"peYFnyNjjaDBeZBdLEcF2S2m447pL4n5DAZoCY+VqLWfGd7CWGP3bYK2sRAciFqgDNHR/kbWwSynw9hH",
-	"3oPaJN2GjuSwkyoMHlQ92JEsghG7CeQ7ThUUUcGcJYeCLXoYLJw6VLbYLiCrBKT7GQIWt1Y2umyidZ4s",
-	"uBwG1jbYXjxu4bp9/BCtHNmkDAXxDmVPtkpU/IGU9cDZWGpg9KYzPAUpGS5LoNp592Qu5mBi1d3Mo0BS",
-	"DS/wCmV4AWgCQFEBWKf/diB7CyzPziRDKfNmNK3i3KYCHBeErG9JZD4g6mReq6eKXRiqJyVic3EdzMHX",
-	"MicJkX6O7ZMmAQmQsKIAmobqACSeWwOoX1n7WNYsu75I3JzATe4//i/OuvblWkU4s+bNrbYp49X1hS7F",
-	"U39Pxx9e/nT56g7973//D7q9fHd58Z/qkfk00lV7kWd3jfu8UfLHEHwtGZcx0lE0NZeQrBwhJbZEjN5c",
-	"j+9O35+/uzQVemInQu9xAtdT/31U3a4S0LmkBOQ+0BwTOssBmXlGSFnnMXKG94n5WuAk1rn/E5JqSM8B",
-	"SgUBU97kAbDTsJv1m1giTBEpFIzRjCkR4uVvX3XVWklVHHnDi4d03Gz8dv0IfzR7RplJU/r2vmZGu80b",
-	"slLkUtgPmsD0X1Z6zxIsSBKs4snWWq+xecuKgNttcmJJjBv9RDJ6//aVpgyTFeqSRNBI9gmPMQjhrYJJ",
-	"BPcXVXEWiJIMC+/aaKueJTarePflik2OZH7uGo4L2IU9wThX0mWsr2bj3tPOIQdp0LCO7HNXFYRYsHZn",
-	"SWTGKqmri53Tvg42NyfjvfTF+PvQ+YFKvhkGHej1s+lUgBzqeh4kDmCX9IF6U1M4z6ouLF1gHUPL07UK",
-	"mXZBJSXTYDTLPgzCMQAl/2msx7aBnvYP0caSre01OPNSXC3YNjLrtrSta/C+ubx6ffr67ZXVx4hNEa6J",
-	"kxjiJHQBNCSsqzJnON0qSx0reOvKxhVfwMoI1g15lWE66yVQVwC9Qwze71sM9bqtp21LPC1O9ZxDCLPO",
-	"8w6tn95Y3cofBxc3oZcYjCbpQCwoPcMRPpgVQP2DFtaR2MLJ686rm9AO9+3+jmMqpr5A5IwsPCT+5DTA",
-	"4CpfPcMQHAfhyBkrBsCqDtEaYOlR3qgy+FhGjQ4K+9W+styz1chN3SuhQ6GUjQnDqTxX7r6Rod1R4wfs",
-	"nB6Nr0fc++wxAUnFiVyNlZAz2xGN4aX7bxLG5gSaBpyKLhjH/+Vea2inJH8CEyVlc2h6ZbSNCZhr68q+",
-	"m0lZmt4YQqfMV/1jHLAkZxQQpinicOL6QpBNHyHb8CAQTjgTAum4kbE6tIfhZL7SCMuMJBlKWLlCOVmA",
-	"QMsMODz7TD/TywXwlTZfkCJHgTAy+0X6IDGyFcgJo4Ll8BuB7NmRAY1ZUNk4r8a3r80gpXce/uNE/XBy",
-	"p354ePaZXio5JxDmgGxXEUpZUikxItA/3b5+hf79x9/92z/bAyjvc5IDekhYCg8KCLGelcJX+RCjZR0b",
-	"efaZXhEhzcS6iNv0xK3035EdoYBgarlnumj7QbfFPbjK8anuryF09gw9mN61B6Q9eyR1C5yokgxh8Zk+",
-	"KCj/YYYpBak94r9IksLJvzzESEGwBnVRCYkylqfPPmsiMUGW6IOmHiU1gRsyi55bh4nikkSj6LfPzp79",
-	"1tqnmiBPG0/dBt9rz+FtGo0idfhXLsHc7iEMlPA1r5yaZrLHeOuLpodwwIu27+/xfqPR7Iezs54ms92a",
-	"y+o+B0932blGsLGdp7jKZWiyenetXrU4ElVRYCViIwNRRUXOPsAzBdMoZ2we3auXT10ltRctfwSpSw46",
-	"ONncsJq/FVWJ0aZFF+gEdMJtcEfisXHiw8edFhym8mJPjFxTM5WSAtMqz/04gYVrp/ViZSw54OLSvNRB",
-	"jQZzBjg1hUcGzldYyBM94uTtRbQfgJWRabZ4IvRO1iG8OWEHnGbjIy3qYwMNpR2+mLKlfUneWKQIKwnP",
-	"F8BPBFCJDERfIA6iKgxLbILEgwcXHOqTWm/qAJIPD53GV9ea1dNze3CJd0yeaXcMHFOU/ZwxlJJUq0yl",
-	"OIFqollmqxhRWIKQaEq4kAFEunxgGI02X/Vr0D11IfcxEaYBGlY9cVRa/28dF6512ugEEPIlM9mXg5zc",
-	"zf64bmkrpfPYAfjzgwI8pFgyW8++J7jP0xRhPZmCubIGGTV1wkjZnibDp+xb3daHSk6oLWfwM8vpN/Xn",
-	"sc8yeONikLtwjLsu4egEbptBjgt1pc41zGv3QXdVxMg1VWgh5doqvND+wib9kukn9cIg7eKS8H8vusXV",
-	"Qx9TTCnoBjWIxk1YVo0l5go9281jU/5j/FNNKopBBS4AzWGFuK4WEvrHL2xSu3N2N16D7m0KRckk0GR1",
-	"olz2jcs0roDOZBaNfjg7i/0m3uGFq0sVDxKuPxySSkJcfiCTEnO+QhiVOaaIVfIFIlJ530vG55CqXxCj",
-	"CaCCcQiRkOP0029f2KRXqnrpaQsv2nthjs2MxwWzkqWK+mtR6qrqekF5ato1TN+ej0lf6eeHherfEPGO",
-	"JSsR1oBVqqiiKTNhJyKVPb0VvOvJPT+I3+E5XLSzRnvA+WliaVCRl60o7vZFDhBXfXzEEgl+V7gOY08I",
-	"xb68VRfz1x9fHwDrin4azK1n05YZE+YGCNHK+aIMCzQFZbQMIAo1+PSb+hOWZbeA0wsTl38aPcTffFdY",
-	"2VD/DndY+Y0lmyOIfegKZh3u/3qEoVBq6mkP4CyYC0C0T+CMjgzTVChlFuvYid70CSslKcifIUUf3138",
-	"KUZTzgqE9T6QASAy6YNeclFTQ3rCKhmWIW/0O9eV/GuIj6eWWm+ka0LlzkMEzI+e0kwmIT2QMGgxuUL4",
-	"MmP52k0zvfhrpe2DnH5Tz/U9TJeDctY5Rdcfzw8E6DXIBjls7YaeFwjUA/WaekXzyTaUyFZaOmRJ1qnr",
-	"PQTwRpmG6WJQG19iIvW9PoIVILPWjYMbcla96L/q74f2RX9ne0vb3QyvGjih2/2UgY/pYTjw5zYZKIAI",
-	"DTotTb1lV14ftPK5oEDrivr9tGxIPYYV7UB1OUQk78nPTxCud3gO9BD2NdBU41AL/3WG15nouEGz1ZjE",
-	"5FzToOps3TIU4u2rOpHQG3m4NpEEOyFSpiDVF40pEjQpWZ0ax/RvJEVX9/76DaS8aQ0+gDfqwGZy+Xm+",
-	"BjWpzWiNb8wBzRRgJWP+IJ+dqT/Qd+Ve+nVkIdrN4seM8DmwulxEjAAnWRNm0BEb1HS3d7FX5piKfvdX",
-	"96j8PwirHQ49puvGz2al7cjZVy0yPtfhM1gAX2kjQkmiGrpoyao8RSl7gSgzj4lApuaw7aTq7VhUubub",
-	"glx2Y689+jWwWN05d0z+0gB1zPUCYSQyJRC1ZNTXB+LcVHUhAbpqyV6p0uWzVtVaCjmYOr0Ne4fMqHES",
-	"t6v4S90ksf8BL62Gb1XL2b3jJAFhrLOQoh7Xg46GZbdEgFndtg+TgycCCTKjkCISgEQgV0Jm9O0+InJg",
-	"P0CJhVgyPvwag3rA0/z274LGDuCfjEtbKhqNPt23MfsSZoQi7Moj+0hdM2pzt11Qzo7rpOdeENvn7jyP",
-	"0Mvzg/AB8NrHNyWbcygDpSdCNxX0mA+m6+BgnFGXunj6fJUepaBbe4UyaHfoenz8DtwxDNeuSWMAus01",
-	"/ViglEynoK8WP0DwVMytPltaZ2+la2RjnWCZKPCtt6vYGxBTk5z3kUjrhscwPzXXNA4oBbB9Dsdz0va7",
-	"ifJIjPnRFpWvVV8Y1T0zFdoaW/r2Uj8qdOH3Fltf14IfjF9TvPKw6wcqifI3EXwtCVece4YoLNr199t7",
-	"X30K72la7vkeB6w7Cba05uvX/NvrGjXm7UNkQkyp/5RxZbnqVepegZwAlS+QyNiS6hR/SB9WwnbCB2va",
-	"7LX539H4KQh1RSDPz+JwB4prTcRpQSgRkmOTwzVH0B8XBJbefsUtFlW4aeW7Vt9p2AfoSDcMHyDGABJh",
-	"VAIXjGozLWAdb9hgNXN8ulceY+3/fLpX8tnULxsZX/E8GkWnuCSni+faabRzfwvFrpWN0io8ViKuG9D/",
-	"2Tbyd13uZqh19jeH3uTKiJiAUncJ5pyYUpi1/zUkfDkEMqPak6et/+5k4PN4//h/AQAA//8=",
+	"5H3bcts4mvCroPj/VbMHOnZ6emZrleoLJ3Y67nZsl+10ditxrSHyk4SIBNgAKEWT8lzuA+wj7pNs4URS",
+	"IkCRtuSemb5JbBPE4Tuf8PFblLC8YBSoFNHoW1RgjnOQwPVveCKBqx9SEAknhSSMRqPodgaIwleJ2ATJ",
+	"GaACTwGNYcI4RHFE1JBfS+CrKI4oziEa2YniSCQzyLGaUa4K9UBITug0eniIownJ/KsBzwV6e3Z6fvLD",
+	"L8fnH04R4+bXv14d396eXl8EFrUTdq86Y0Jew6S97AXOQa1EUjd9geWsnl29GMURh19LwiGNRpKX0L3W",
+	"Fzb2LnWW6oWkQGOYEkrVeO+aX9h44JIZyYlsr3g5QURCLmL08ugIlTQDIZDAJNV/OEJYotyczwdYM2lz",
+	"4Rx/JXmZRyP1dhzlhNpfY7cnQiVMgUcPalccRMGoAE1kV5yNM8jVjwmjEqjeLy6KjCRY7fewMCP+9YtQ",
+	"m//WWPf/cwXP6P8d1lR8aJ6KQzevXnH9+B9nWKIlUImWnFlI2dfUrMdp+k6dXvEDZwVwScxWcZpyEKIN",
+	"z3eXN7ejq8vrW8cSeKrOEW9iJI4SloIfVTVaP1UL2fF31URs/AUSqSZ6M8N0Cu2t6LMRgSRDY0ApmUyA",
+	"q5PiMSslwihhxeoVWtpRGUwkUg+ExCu1XuvA7RVOYEESECP089nFiaJc9f8Pb8/OTxW9KLLyHLA6AeYc",
+	"r9TvOE0vSOIB5s2SyGQG4hXCFEFeyBViFNRuS1pk5XQK6bCFpMTJrL3O1eXl+eHV8e07dQaMFKs59Fnm",
+	"bk09ZszDTSdEzBFJRYwuzt4IhGmKUgOjGE0IF1IhI8OGn3pvOwX/ttVqvr2lnBVq9IAVOCscCvq/NWFZ",
+	"GtIKOU5mhAIyY9AUpNDwpLBESnggyVi99zFjGWCqJp2WYBiutTwHCsv2am9xAlIMAiiHIsMJhPBH0XLG",
+	"BCA9CBGJEpaD8EFacix8iIGMCEnodKRl+YRkINCUKeQrGOi3LIERjgrGMi8oDJEPwcmDTzywYhUUYDAY",
+	"5VzLZ6BKqH+KOEyJkMA1IwqpRilNmmVsqUQITuZ42pRa9cxTRuFYI1rNiWU0ilIs4UCSXNkOtMwyPM7A",
+	"qbbW+zMWIBOSBv4MVBK5au6ecTIlFCvozwGKyNGYb7+Ka28AaHDH7TcIBTwF724se2zTXO/tMPPGQFzl",
+	"OO2CsGdPKbxeBbabwgdheL310NgCngdsSQOvFJhb7b4Vz9ru8c6h2CYoJyAdBiwxg2ziHSnIX+D1ShpO",
+	"qSBJqPzz91HbqFFcgKUfHpLjZA5N8mwye+kl3A1zQNugGuA1fVmujJ0hauWJNRjNwez8loziBvu7DVf4",
+	"b2C7oqEG+9TwbfBEfTaH9Sbc7gJS6cpyx7pkSlhJm5zdAG2FzuqHLubRgs+DauWw9IC0XiK22/Ed4QSU",
+	"jMdG5m+eQsn8kCvhfCUjHH00TwrwmFtnEi1JlilrjgNO0YQzqi2KMU7mCAttHNlpR/qXVOkzrIw9xfTK",
+	"cJpDIREWJAX1d4+B2iDJgJK8pPq9BGcZ8D8IpR2LUgKP0YRx/YhDwnjq1ZghPvNprreEpuphW3lRsTSS",
+	"Zav4CFjZxqgimVWFRB0NZ1eNVdbmq/eUgxAhoc4hh5RAfwq9Vi94aVTAAviGthpnLJlr1kpmjCRaSzLp",
+	"166iNDveSuYaPo316lfrs1bAahwxdkjwccY7IiTjq1Mquc/0GKCTEmu8bMXzI9EZMBYaqnvrymFQx5Fy",
+	"rgIPWODvq55KACsMqWnsKk3EqVkqkHQgyC+Ah0nZNVw/Udp6t7rN//bRjB3V1iBJUQaepJwsAtbKBOck",
+	"Ww0xNrcai1upKoec8dUQuyNohgkSsEcqS8VJmNKYwNp1USYD5YCTmd5nW8h0WCYWYBVQ7R5qU0OjYf2Q",
+	"8VqoQ2MwRA4nNa9n2eUkGn3aQqKKhB7iTRpSdlJ/Or9SVlXAcFwMkPk3WgH6JrLBjv4z6Re8TmATMeaY",
+	"jfnrPbcBfGdBvMU0WzcITr/iRKKyUKbIy6P46OjIS6AD5YpB2t6st5/YuH3AsSLFK+A3kDCa9mS8BNME",
+	"ssxaKm0zKpmRLOVGGPR3SBIOWEI6xIFLmfEoe+wZOGdeA2oT4QHrKWwG+e0LN96HiQmhRMw6j7pVXAbk",
+	"MIXlm74WhLalvG5sAbyy8ttCVJOKOIeJ9MI+sO66w8jl047fkuRLTKwQXzI+Nz/NIFMyWlOJktEk0/6a",
+	"JV9I/YakhKI/0/7ExjcSCq946zCTJJM460m5pT8M4dNGNeKaxlGlg2q2rYBiNhJvyoF1LDugNDjbbssS",
+	"UZN5A6JnF5aXkmB7MLgcDv3CsSeWBoiioYG8OaFptznT1wz30YyevTKpbURlbC0USyVmIR/szmu/YVOQ",
+	"FkMcw1DoIiTmQqZfxVit3FvYeLNbdS93HHPP8RsHzD0aAeeMCdBpFI+HwYqB+te+EoihpkTMz/z4m5Bs",
+	"UIjRDfn29LC44yanOFKTU1JePvYqhCCtDQ/UipWQJt3bzh9Z2U2nyIxCE1bSFDGKiDcftyBcljjrD8UO",
+	"DvDGUa1gsPNW6NxYuYnL6oBNyogbhOWjyPd1YmCDrcKeKxHzda7yhyL3SXYB6toJVvT+G5APAtwHz4Dp",
+	"VCe0CM+XmIcAZB5+KAPnCycrd+i/083E7Dp6c5z4d8BSyIapCwpSmYvbJatlFLOETipE9duPQUO/7Idd",
+	"1qYy1rATiClU6HW4cuxiwepnQT5/WtRyghOQw4wXf0Bw4/xm3oaRwkwg0HsKyMfGUl4/RzhMNMPf/enP",
+	"wRTYY9jX4ku/Xi3g2+wFLK/LDHyyiwtPxOG1LjFDOMsQkzPgwpu/COrCBp1vFIJgKYFTxCbIjtHFCv5M",
+	"BkxzoP4FTKzFLxIzTAMWWQssV3bs4+3wiUmh9De6XM7FY3R1+8EFI1ReTi7YNciS014uNy8pNQN8cRPr",
+	"c/VOuw5xVBVkt3iqA7PtEvMp9DBKPU6pJi/zegNjtZu5CdraIXEgaoDyLkBHT/fpduao7cYd8x7Umpob",
+	"QoTDIDsneFD1YCBZBBMEY8gGTjXc8uaQs0UHg4UrFZTrNwRkpVDW7VOsPItbqzJc8YKN1VhwOQysbbC5",
+	"eNzAdfP4IVrZswcbyhnsyn1tFMz647Yb5ZRSA6Mze+opIZ3hogCqY4WeROkcTGqsXeggkFSv53iFZngB",
+	"aAxAUQ6YDqt+dMDy7EwylDJvAYVVnNtUgOOCkGslicx6BLnNsGqq2EW9OzKwNvXfwhx8LTKSEOnn2C5p",
+	"EpAACctzoGmo7EjiubULu5W1j2XNsuuLxPUJ3OT+4//qXCdfaYcIJ/K9pRxNynhzeaIvBqj/D28+vP7p",
+	"9M0t+t///h90ffr+9OQ/1SPz00jfIYg8u0uqiurOIJ0ZtZZx3ghkMARfC8ZljMyUMUp1aWiMdNBf7UVI",
+	"VoyMlRmjd5c3t4cXx+9PzX2DYVWtHRGC9UqlrkM1i5qasYVHIkMX1CrgX11ensf639Hby+v3x7fqhPZH",
+	"Hwompqr38SvfEDrNAJl5Rkj5jLoGW7uDB+bXHCexrpE6IKne5RygUBszZaDeXFVm+dTGy4TUJa+6TkU5",
+	"xAvF997AWbBamiFXRTvSANIEENsCfSNDl1iYAFjcv0LdWTGbsTUsEaaI5Iou0ZQpMe2Vob6C2bUq2cA5",
+	"dxn5sCm59SP8aPaMZqbyxLf3NVfFbd6womKp3P7g4B5VLF+fzd4VqKrv1Q+KdSObsNP/s8ILgnDEk5U8",
+	"2SpYbswoK52vt4nwJTHhq0cyysXZG0371mdtEX3Qf/HKda8XP9RzCMeh9uF2t8PAdnn7Vr1mZaXahXwQ",
+	"uKn31wZCQD6HYzLlmIIcrp4bgWwR2KUQ3rrVRHB/GTRngShyv4SszY/qWWKzindfrjx0Tx7c0ARawLXq",
+	"kTwwDky9ce9p55CBNGhYZ8pjV8eLWLDadknkjJVSXzFxQc11sLk5Ge+UA4xfhM4PVPLNxGXPeCKbTATI",
+	"vtGbnUQY7ZI+UG8aS5t5L7bAUaWjvWoNUzIJRvvtwyAcA1Dyn8YGPTbQ0/xDtLFkY3s1zrwUVymgjVo4",
+	"W4ze9hnfnZ6/PXx7dm5NUmV14Io4iSFOQhdAQ7q4LDKG0606z7GCNxB6U/IFrIwC3JBXWm93pr/slaUB",
+	"WXO/e943cGWDVfZShsWpnrMPYVaVWX1TuxurW/nj4OIm9BJDpS57quuwnupQyj0173r8p9a4+nXf7m85",
+	"pmLiS3FMycJD4o9Ok/a+l6Nn6IPjIBw5Y3kPWFUpLAMs/ZY36wY+lkltvYNX2K+eKss9W43c1J0SOhSN",
+	"3JgwXHzjLqht1FQN1PgBO6dD4+s3fBv6SNS7t747EHXcbMCt1TKDXZrEve4aVF5BzZHmdoHeTRUAvPO5",
+	"DQKSkhO5ulEy3pxb1Han7ieQMDYnUDcUKOmCcfxfblgNhIL8DCbPwuZQ3/3XrhBgro1LO3YmZWHu+hM6",
+	"Yb5yZRuSyRgFfUebw4FzBZGtLnAXmAXCCWdCaDdbGKNL+89O5SmFuJyRZGbc9YwsQKDlDDi8+Ew/09MF",
+	"8JW23pDiRoEwMvtF+iDan9f2HaOCZfAHgezZkQGNWVCZeG9urt+al5Tavf+PA/WHg1v1h/sXn+mpEvMC",
+	"YQ7IdklAKUtKhTOB/un67Rv079//6d/+2R4ACR0LRvcJS+FeASHWs1L4Ku9j0xRAR1dffKbnREgzsb51",
+	"Znp8rPT/I/uGAoK5fDbVt8zudZuPexeimOgLwYROX6B704vjHunYIJK6pYcokxnC4jO9V1D+YYopBalj",
+	"Yn+VJIWDf7mPTa7XgTovhUQzlqUvPmsiMWHa6IOmHqU0gBsyi17acADFBYlG0R9fHL34ozXPNUEe1rE7",
+	"m76rHNyzNBpF6vBvXEVcsydK4M5BPeTQNMd4iLcOND1Regy0fUwe7jYaZ3x3dNTRNGNYs4zqYqanW8ax",
+	"RrBxHSa4zGRosmp3jd4bypvNc6ykYWQgqqjImUd4qmAaZYzNozs1+NBd/fKi5UeQb0zIbQMnmxtW8zfi",
+	"qjHaNGgDnU2cbO/dYWXfOPHh41YLjmK1A4xcUjOVkgKTMsv8OKlsqFRZ6+BhF5A/MtuXYgMzgcY8T4Xy",
+	"9572C4zugkhv8RwQRhljwt6kVd62FWmV/H9VtXioOqdsAC4OS5YT57b/gwiWfVUCV2W6e0um+pnL3nF9",
+	"Oi2dV0RkusLo+toWLcVhiRhHhfXK1qnoOGWFtAzHTVLtNTOJxUdizX9z/REtcgb5qwHfaX20kg4PLRJ9",
+	"uTM526CzPdODR7YosCqyKHNEqO0UsxZYaYtjWLhubV4JcyM54PzUDPLL4xng1FxcMQL5HAt5oN84ODuJ",
+	"nqbvJHyVZosHQu9kHRGbE7YAbjY+0vQVG+WkWOeLufbyVAvExEcQVgY3XwA/EEAlMhB9hTiIMjcWyiZI",
+	"PHioU3t+Sc/Y/Fi+NYN66cXhLeW8/NpMJIYzh17F7Db7fAbQgHv7e2ZOXVuCNXiQhCwTJui50dKKccO4",
+	"JLddPNp04TKUXc7FuyqL2YMu6pYvnaSwY/thn6ZtsxPBPj2OjzOGUpJqz1b5t0C1MFnOVjGisAQhTYO2",
+	"ACJd7i6MRluY9ntwEasL4vtEmAboY+wh07Hx8dZQ18nd7M9sl9RrtqXezN6TfyK4j9PUibzxSmsHRs0F",
+	"B5SwFEwZivJ0dLsgVHBCpehglsNv6r+HLgf+ncuUDuEY16V17wRum0zsF+rK69Ywr6J8ultDjFyzBi2k",
+	"XLsGL7S/sHG3ZPpJDeilXVy17T+KbnH3rPcpphR0gxpE4yYsq24k5go926NYps7fhJE1qSgGFTgHNIcV",
+	"4vpagOmv+YWNq6ir3Y3X0D9LIS+YBJqsDn6G1WYP33OgUzmLRt8dHcV+S2/3wtXVhPYSrt/tkkpCXL4j",
+	"VwNzvlKmd4YpYqV8hYjuuLtkfA6pCSrRBFDOOIRIyHH64bcvbNwpVb30tIUXbTvqfTPjfsGsZKmi/kqU",
+	"uusznaA8NG0gTD8gH5O+0c93C9W/I+K9kaxAWANWqaKSpsy2jJbKnt4K3vUSJD+I3+M5nDRrW54A58eJ",
+	"pV5RSHujst1vqYe46uIjlkjwh0iqZPuYUOyrrmlj/vKXt7sIT80A1Zhbr/kxvZFNKLOuTEMzLNAElNHS",
+	"gyjUy4ff1H9hWXYNOPVnEnrSQ/zN1zk/rWOlvUMrPmPJVjLEPnQFayPufjvCUCg1F+d24CyYyIf2CZzR",
+	"McM0FUqZxTqmpjd9wApJcvIXSNEv709+jtGEsxxhvQ9kAIhMlr+TXNTUkB6wUoZlyDs95rKUv4X4eOyd",
+	"yo1QeOheYx8B40mDXTAJ6Y6EQYPJFcKXM5atdbDtxF+juDDI6VfVXM9huuyUs44puvzleEeAXoNskMPW",
+	"Ov++QqAe6IgupoZPtqFENornQpZkVWD3BAG8UUxqriurjS8xkbpfsGA5yFnjQycbclYN9H9h5Lvm90WO",
+	"nixthxleFXBCHxVRBj6mu+HAj00yUAARGnRamnqLw70+aOlzQYFWV2efpmVD6jGsaHuqyz4i+Yn8/Ajh",
+	"eovnQHdhXwNNNQ618F9neF0wFtdothqTmNKoNKg6G92LQ7x9XiUSOiMPlyaSYCdEyhSkuoG5IkFTOWXy",
+	"SvTvpJKm6inmN5CyuuXYDrxRBzZTcpdla1CT2ozW+MYc0FQB1n4TpR3kszN1B/rO3aDfRxai2YRunxE+",
+	"B1aXi4gR4GRWhxnMd33qrnlt7OWYz7tR916PGJgCfD6O6uceYz73O8f7TtUSgca6O5xk9r6v8VgtqP4g",
+	"UOPrFe08kl8vapzsrqhmeEeo8OdjNtyGxndAmv2hduZH7Kic7jWhqUZKAjQBc8taAF9oACrUYYO8xse+",
+	"1DlQScfE9LjxsFaRYSq6I0tX5g7nbx6x3p3kM50r/JxV2K4WT+Urxk25IyyAr7R9rtBSQRctWZmlKGWv",
+	"EGXmMRG2yUEz/qO3Y1Hl2q0HpeCV7VT+e9BeVfeZfaouDVCnt14hjMRM2Rra6NBf/MCZudeABOi6fdsF",
+	"uc1n9vZHN/5u3KDnUDfunvVzaxx3SAtFl6fVX0qIq+Qc4cjc3RZDVM5NdcdmN1qnx73yXhdS7fC/NY3y",
+	"I1mAImoDNZPzMTsN0HB19yhUvn5DptTEELcf4lR3ZHj6KU6tA9i482T3jpMEhAhXkP+oKMa9tDdJ5ZYI",
+	"MJbb9m5KtIhAgkwppIgEIBFIpZMpPaP7Z5wCC7FkvH+v0uqFxzHPs6CxBfhH49Je+ItGn+7WTD+YEqrr",
+	"UPUlty5S14xaf1IlrGuqmphnUDX+T7Z4FHeW7YQPgFchYHPxbg5FSKjpm/EdJrC5Or8zzqgqIT393pQt",
+	"SEG3eBMI6ztEj/9w6e65ox+uXaeBHuj+6FozVd9W3kVuTcytTba0scCVvukY6/z7WIFv/WqA/fBOamq3",
+	"fCTS+LBQmJ/qrwP1r0//jSMOwQ8g7Ykxf7FXg9eK84zqrmxCXY5l+kV5UKGv727xV/WN3p3xa4pXHnb9",
+	"QCXJEJEIvhaEK849QhQWzVvU29sT+RTec9zgWT9gdR98S4tGPazvvS8zeheJcnNhe6LvXphVqhvfGQEq",
+	"XyExY0uqK8BC+rAUtiNisOTZfq31GY2fnFBXI/jyKA63UXD9dXCaE0qE5NiU+Jgj6B8XBJbepjtbLKpg",
+	"54XnLc7WsA/Qke56tYMQNEiEUQFcMKrNtIB1rIhlqZtOdMr66zJ7JstJt4N7bg9dH0/3CtCgiF2XIsZT",
+	"4Obr7iSZGVmtwyGcrMWstt8wuC6ra8u7Dim6TvjPTMT1mntEjLljwMsMauz49aR5dlD1HvOS8i1ffXRz",
+	"9LBZ6q5+g2u9XBvAzfcahTyBivoqoDN4zcFXAPcZraw72ew/oaN401hYJouj70fg6nsMGWBdQRLb+1tq",
+	"uCap5ZpD2SKmw29q1ENX9OeEs8Kyto+e1usIefm337pAwwUvse/68Lq7XtlRn+4UQVahsk93at/mhqwB",
+	"RcmzaBQd4oIcLl7qGLmd+VuoCka5s438pVq/XRr00falbWcY6ldtbqN11TVT/uYYlGeUYK6kOTI1UPY9",
+	"XRrhqUYiU6oTF7QealXpw93D/wUAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 
 	"unvora.example/unvora/core/machine"
 )
@@ -12,20 +11,41 @@ import (
 // Family is a kind of hosts with the same native disk format, device models
 // and limits.
 type Family struct {
-	Name        string
-	Formats     []string // of disks that it runs; the first is its own
-	NICs        []string // models; the first is the usual one
-	Controllers []string
-	Firmware    []string
-	MaxCPUs     int
-	MaxDisk     int64 // bytes
+	Name           string
+	Architecture   string
+	Formats        []string // of disks that it runs; the first is its own
+	NICs           []string // models; the first is the usual one
+	Controllers    []string
+	Firmware       []string
+	SecureBoot     bool
+	TPM            bool
+	VaryingMemory  bool
+	MaxCPUs        int
+	MaxCores       int   // of a socket
+	MaxDisk        int64 // bytes
+	MaxLayers      int   // of a chain
+	SectorBytes    []int // of disks
+	MinHardware    int   // oldest and newest revision of the virtual hardware
+	MaxHardware    int
+	MaxPath        int            // bytes
+	MaxOf          map[string]int // devices by kind; "nic" and "disk" too
+	KeepsSnapshots bool           // those of another host can be taken over
 }
 
 // Families is the table of all.
 var Families = []Family{
-	{Name: "slate", Formats: []string{"qcow2", "raw"}, NICs: []string{"virtio", "e1000"}, Controllers: []string{"virtio-scsi", "sata", "ide", "scsi"}, Firmware: []string{"bios", "uefi"}, MaxCPUs: 255, MaxDisk: 1 << 56},
-	{Name: "chalk", Formats: []string{"vmdk"}, NICs: []string{"vmxnet3", "e1000"}, Controllers: []string{"pvscsi", "sata", "ide", "scsi"}, Firmware: []string{"bios", "uefi"}, MaxCPUs: 128, MaxDisk: 62 << 40},
-	{Name: "flint", Formats: []string{"vhdx", "vhd"}, NICs: []string{"synthetic", "legacy"}, Controllers: []string{"scsi", "ide"}, Firmware: []string{"bios", "uefi"}, MaxCPUs: 64, MaxDisk: 64 << 40},
+	{Name: "slate", Architecture: "x86_64", Formats: []string{"qcow2", "raw"}, NICs: []string{"virtio", "e1000"}, Controllers: []string{"virtio-scsi", "sata", "ide", "scsi"},
+		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true, MaxCPUs: 255, MaxCores: 64, MaxDisk: 1 << 56, MaxLayers: 64, SectorBytes: []int{512, 4096},
+		MinHardware: 1, MaxHardware: 9, MaxPath: 4095, KeepsSnapshots: true,
+		MaxOf: map[string]int{"nic": 32, "disk": 256, machine.DeviceCD: 4, machine.DeviceFloppy: 1, machine.DeviceSerial: 4, machine.DeviceParallel: 3, machine.DeviceSound: 1, machine.DeviceUSB: 4}},
+	{Name: "chalk", Architecture: "x86_64", Formats: []string{"vmdk"}, NICs: []string{"vmxnet3", "e1000"}, Controllers: []string{"pvscsi", "sata", "ide", "scsi"},
+		Firmware: []string{"bios", "uefi"}, SecureBoot: true, VaryingMemory: true, MaxCPUs: 128, MaxCores: 64, MaxDisk: 62 << 40, MaxLayers: 32, SectorBytes: []int{512},
+		MinHardware: 1, MaxHardware: 7, MaxPath: 1023,
+		MaxOf: map[string]int{"nic": 10, "disk": 60, machine.DeviceCD: 4, machine.DeviceFloppy: 2, machine.DeviceSerial: 4, machine.DeviceParallel: 3, machine.DeviceSound: 1, machine.DeviceUSB: 2}},
+	{Name: "flint", Architecture: "x86_64", Formats: []string{"vhdx", "vhd"}, NICs: []string{"synthetic", "legacy"}, Controllers: []string{"scsi", "ide"},
+		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true, MaxCPUs: 64, MaxCores: 32, MaxDisk: 64 << 40, MaxLayers: 50, SectorBytes: []int{512, 4096},
+		MinHardware: 3, MaxHardware: 9, MaxPath: 259,
+		MaxOf: map[string]int{"nic": 8, "disk": 64, machine.DeviceCD: 2, machine.DeviceSerial: 2, machine.DeviceSound: 0, machine.DeviceUSB: 0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1}},
 }
 
 // FamilyByName finds a line of the table.
@@ -38,38 +58,14 @@ func FamilyByName(name string) (Family, error) {
 	return Family{}, fmt.Errorf("unknown family of hosts %q", name)
 }
 
-// Host is what Judge needs to know of a host.
-type Host struct {
-	Name        string
-	CPUs        int
-	MemoryBytes int64
-	Family      Family
-}
+// Runs tells whether hosts of the family run disks of the format as they are.
+func (f Family) Runs(format string) bool { return slices.Contains(f.Formats, format) }
 
-// Judge compares hardware with what a host can give.
-func Judge(m *machine.Machine, h Host) []Finding {
-	var fs []Finding
-	if most := min(h.CPUs, h.Family.MaxCPUs); most > 0 && m.CPUs > most {
-		f := Raise("cpu.too-many", m.Name, fmt.Sprintf("It has %d CPUs; %s gives a machine %d at most.", m.CPUs, h.Name, most), map[string]any{"has": m.CPUs, "most": most})
-		f.Suggest("reduce", fmt.Sprintf("Reduce them to %d", most), strconv.Itoa(most))
-		fs = append(fs, f)
-	}
-	if h.MemoryBytes > 0 && m.MemoryBytes > h.MemoryBytes {
-		f := Raise("memory.too-much", m.Name, fmt.Sprintf("It has %s of memory; %s has %s.", Size(m.MemoryBytes), h.Name, Size(h.MemoryBytes)), map[string]any{"has": m.MemoryBytes, "most": h.MemoryBytes})
-		f.Suggest("reduce", "Reduce it to "+Size(h.MemoryBytes), strconv.FormatInt(h.MemoryBytes, 10))
-		fs = append(fs, f)
-	}
-	if !slices.Contains(h.Family.Firmware, m.Firmware) {
-		fs = append(fs, Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts with %s firmware, which hosts of the family %s do not have.", m.Firmware, h.Family.Name), nil))
-	}
-	for _, n := range m.NICs {
-		if n.Model != "" && !slices.Contains(h.Family.NICs, strings.ToLower(n.Model)) {
-			f := Raise("nic.model", n.Name, fmt.Sprintf("Hosts of the family %s have no adapter of the model %s.", h.Family.Name, n.Model), map[string]any{"model": n.Model})
-			f.Suggest("replace", "Replace it by "+h.Family.NICs[0], h.Family.NICs[0])
-			fs = append(fs, f)
-		}
-	}
-	return fs
+// Class is a size that machines of a site come in.
+type Class struct {
+	Name        string `json:"name" toml:"name"`
+	CPUs        int    `json:"cpus" toml:"cpus"`
+	MemoryBytes int64  `json:"memoryBytes" toml:"memory_bytes"`
 }
 
 // Size writes bytes in binary units: 1536 → "1.5 KiB".

@@ -61,9 +61,10 @@ func (f Finding) MarshalJSON() ([]byte, error) {
 	}{plain(f), orNull(f.Answer)})
 }
 
-// Open tells whether the finding still waits for an answer, or blocks.
+// Open tells whether the finding still waits for an answer, or blocks. A
+// blocker is settled only by one of its own remedies, if it has any.
 func (f Finding) Open() bool {
-	return f.Severity == Blocker || f.Severity == Choice && f.Answer == ""
+	return f.Severity != Note && f.Answer == ""
 }
 
 // Recommendation is the answer that is taken when nobody gives another; "" if
@@ -88,62 +89,137 @@ func takes(r Remedy, what string) Remedy  { r.Takes = what; return r }
 func entryOf(s string, r ...Remedy) entry { return entry{s, r} }
 func explicitly(id, label string) Remedy  { return Remedy{ID: id, Label: label, Explicit: true} }
 
-var switches = []Remedy{
-	takes(offer("switch", "Connect it to a switch"), "switch"),
-	offer("unplugged", "Leave it unplugged"),
-}
+func file(id, label string) Remedy { return takes(offer(id, label), "file") }
+
+var (
+	switches = []Remedy{
+		takes(offer("switch", "Connect it to a switch"), "switch"),
+		offer("unplugged", "Leave it unplugged"),
+	}
+	leaveOut  = offer("leave-out", "Leave the disk out")
+	identityK = offer("keep", "Keep the identity")
+	identityR = offer("renew", "Renew the identity")
+)
 
 // catalogue says for each code how grave it is and what settles it. Where the
-// recommendation depends on the case, Raise is told.
+// recommendation depends on the case, the one who raises it says so.
 var catalogue = map[string]entry{
-	"package.truncated":           entryOf(Blocker),
-	"package.path-escape":         entryOf(Blocker),
-	"package.entry-repeated":      entryOf(Blocker),
-	"package.bomb":                entryOf(Blocker),
-	"package.unknown":             entryOf(Blocker),
-	"package.file-missing":        entryOf(Blocker),
-	"package.file-unused":         entryOf(Note),
-	"manifest.absent":             entryOf(Note),
-	"manifest.mismatch":           entryOf(Blocker),
-	"manifest.algorithm-weak":     entryOf(Note),
-	"descriptor.malformed":        entryOf(Blocker),
-	"descriptor.version":          entryOf(Blocker),
-	"descriptor.section-required": entryOf(Choice, best("without", "Go on without it"), offer("refuse", "Refuse the package")),
-	"descriptor.several-machines": entryOf(Blocker),
-	"disk.format-unknown":         entryOf(Blocker),
-	"disk.damaged":                entryOf(Blocker),
-	"disk.encrypted":              entryOf(Blocker),
-	"disk.unclean":                entryOf(Choice, best("replay", "Replay its log"), offer("refuse", "Refuse it")),
-	"disk.empty":                  entryOf(Choice, best("leave-out", "Leave it out"), offer("keep", "Keep it")),
-	"disk.in-use":                 entryOf(Blocker),
-	"disk.parent-missing":         entryOf(Blocker, takes(offer("found", "Take the one found nearby"), "file"), takes(offer("file", "Choose a file"), "file"), offer("leave-out", "Leave the disk out")),
-	"disk.parent-changed":         entryOf(Blocker, takes(offer("file", "Choose another"), "file"), explicitly("reparent", "Reparent it all the same: its data may make no sense on this parent")),
-	"disk.chain-loop":             entryOf(Blocker),
-	"disk.chain-deep":             entryOf(Choice, best("merge", "Merge it while copying"), offer("keep", "Keep it")),
-	"disk.size-mismatch":          entryOf(Note),
-	"cpu.too-many":                entryOf(Choice, takes(best("reduce", "Reduce them"), "number")),
-	"memory.too-much":             entryOf(Choice, takes(best("reduce", "Reduce it"), "number")),
-	"firmware.unsupported":        entryOf(Blocker),
-	"nic.model":                   entryOf(Choice, best("replace", "Replace it")),
-	"network.mapped":              entryOf(Note),
-	"network.unmapped":            entryOf(Choice, append([]Remedy{offer("quarantine", "Connect it to quarantine")}, switches...)...),
-	"network.ambiguous":           entryOf(Choice, switches...),
-	"mac.in-use":                  entryOf(Choice, best("renew", "Give it a new MAC"), explicitly("keep", "Keep it: the two can't both run")),
-	"mac.invalid":                 entryOf(Choice, best("renew", "Give it a new MAC")),
-	"identity.origin-alive":       entryOf(Choice, best("renew", "Renew the identity"), offer("keep", "Keep the identity")),
-	"identity.origin-gone":        entryOf(Choice, best("keep", "Keep the identity"), offer("renew", "Renew the identity")),
-	"identity.origin-unknown":     entryOf(Choice, best("keep", "Keep the identity"), offer("renew", "Renew the identity")),
-	"identity.uuid-in-use":        entryOf(Choice, best("renew", "Give it a new UUID"), explicitly("keep", "Keep it: the two can't both run")),
-	"name.taken":                  entryOf(Choice, takes(best("rename", "Take a free name"), "text")),
-	"name.unfit":                  entryOf(Choice, takes(best("rename", "Take a cleaned name"), "text")),
-	"identity.collides":           entryOf(Blocker),
-	"state.running":               entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards")),
-	"busy.job":                    entryOf(Blocker),
-	"space.short":                 entryOf(Blocker),
-	"space.short-later":           entryOf(Note),
-	"host.unreachable":            entryOf(Blocker),
-	"pool.away":                   entryOf(Blocker),
-	"place.taken":                 entryOf(Blocker),
+	"package.truncated":       entryOf(Blocker),
+	"package.path-escape":     entryOf(Blocker),
+	"package.entry-repeated":  entryOf(Blocker),
+	"package.bomb":            entryOf(Blocker),
+	"package.unknown":         entryOf(Blocker),
+	"package.file-missing":    entryOf(Blocker, leaveOut),
+	"package.file-unused":     entryOf(Note),
+	"manifest.absent":         entryOf(Note),
+	"manifest.mismatch":       entryOf(Blocker, explicitly("accept", "Accept this file as it is")),
+	"manifest.algorithm-weak": entryOf(Note),
+	"certificate.invalid":     entryOf(Choice, offer("accept", "Accept it all the same"), offer("refuse", "Refuse the package")),
+	"certificate.untrusted":   entryOf(Choice, best("accept", "Trust it this once"), offer("refuse", "Refuse the package")),
+
+	"descriptor.malformed":          entryOf(Blocker),
+	"descriptor.version":            entryOf(Choice, best("nearest", "Read it as the nearest version"), offer("refuse", "Refuse the package")),
+	"descriptor.section-required":   entryOf(Choice, best("without", "Go on without it"), offer("refuse", "Refuse the package")),
+	"descriptor.item-required":      entryOf(Choice, best("leave-out", "Leave it out"), offer("refuse", "Refuse the package")),
+	"descriptor.several-machines":   entryOf(Choice, best("all", "Bring in all of them"), takes(offer("some", "Only some"), "text")),
+	"descriptor.deployment-options": entryOf(Choice, takes(best("pick", "Take one of them"), "text")),
+	"descriptor.property-missing":   entryOf(Choice, takes(offer("value", "Give it a value"), "text")),
+	"descriptor.eula":               entryOf(Choice, explicitly("accept", "Accept the licence text"), offer("refuse", "Refuse the package")),
+	"descriptor.lost":               entryOf(Choice, best("record", "Rebuild it from the inventory's last record of this copy"), offer("disks", "Make a new one around the disks")),
+
+	"disk.format-unknown":     entryOf(Blocker, offer("raw", "Read it as raw"), leaveOut),
+	"disk.format-foreign":     entryOf(Choice, best("convert", "Convert it"), leaveOut),
+	"disk.damaged":            entryOf(Blocker, offer("repair", "Repair what can be repaired without guessing"), offer("salvage", "Salvage what can be read to a new image"), leaveOut),
+	"disk.unclean":            entryOf(Choice, best("replay", "Replay its log"), offer("refuse", "Refuse it")),
+	"disk.encrypted":          entryOf(Blocker, offer("carry", "Carry it as it is, unread"), leaveOut),
+	"disk.nothing-bootable":   entryOf(Note),
+	"disk.empty":              entryOf(Choice, best("leave-out", "Leave it out"), offer("keep", "Keep it")),
+	"disk.parent-missing":     entryOf(Blocker, file("found", "Take the one found nearby"), file("file", "Choose a file"), leaveOut),
+	"disk.parent-changed":     entryOf(Blocker, file("file", "Choose another"), explicitly("reparent", "Reparent it all the same: its data may make no sense on this parent")),
+	"disk.chain-loop":         entryOf(Blocker),
+	"disk.chain-deep":         entryOf(Choice, best("merge", "Merge it while copying"), offer("keep", "Keep it")),
+	"disk.in-use":             entryOf(Blocker),
+	"disk.shared":             entryOf(Blocker, offer("copy", "Make a full copy of it"), leaveOut),
+	"disk.parent-of-others":   entryOf(Blocker, offer("layer", "Put a new layer on it"), leaveOut),
+	"disk.size-mismatch":      entryOf(Choice, best("image", "Trust the image")),
+	"disk.size-over":          entryOf(Blocker, leaveOut),
+	"disk.sector-size":        entryOf(Blocker, offer("convert", "Write it with sectors of 512 bytes"), leaveOut),
+	"disk.outside-pool":       entryOf(Choice, best("copy", "Copy it in"), leaveOut),
+	"disk.boot-unclear":       entryOf(Choice, takes(best("disk", "Start from the one with a boot record"), "text")),
+	"disk.id-repeated":        entryOf(Choice, best("renew", "Give it a new id"), offer("keep", "Keep it")),
+	"disk.leftover-reference": entryOf(Choice, best("eject", "Eject it"), file("file", "Choose a file")),
+	"disk.depended-on":        entryOf(Note),
+	"disk.missing":            entryOf(Blocker, file("file", "Point to the file"), leaveOut),
+
+	"cpu.too-many":               entryOf(Choice, takes(best("reduce", "Reduce them"), "number")),
+	"cpu.topology":               entryOf(Choice, takes(best("nearest", "The nearest that it can give"), "number")),
+	"cpu.architecture":           entryOf(Blocker),
+	"cpu.feature-missing":        entryOf(Choice, best("without", "Go on without it")),
+	"memory.too-much":            entryOf(Choice, takes(best("reduce", "Reduce it"), "number")),
+	"memory.varying":             entryOf(Choice, takes(best("fix", "Fix it"), "number"), offer("keep", "Let it vary")),
+	"size.class":                 entryOf(Choice, takes(best("nearest", "The nearest that holds it"), "text"), offer("custom", "A size of its own")),
+	"firmware.unsupported":       entryOf(Blocker),
+	"firmware.variables-missing": entryOf(Choice, best("fresh", "Make a fresh one"), offer("none", "Go on without")),
+	"hardware.newer":             entryOf(Choice, takes(best("lower", "Lower it"), "number")),
+	"hardware.older":             entryOf(Choice, takes(best("raise", "Raise it"), "number"), offer("keep", "Keep it")),
+	"tpm.unsupported":            entryOf(Blocker, explicitly("without", "Go on without it: the secrets in it are lost")),
+	"tpm.key-missing":            entryOf(Blocker),
+	"nic.model":                  entryOf(Choice, takes(best("replace", "Replace it"), "text")),
+	"controller.model":           entryOf(Choice, takes(best("replace", "Replace it"), "text")),
+	"device.needless":            entryOf(Choice, best("remove", "Remove it"), offer("keep", "Keep it")),
+	"device.passthrough":         entryOf(Choice, best("remove", "Remove it")),
+	"device.host-path":           entryOf(Choice, best("remove", "Remove it"), file("elsewhere", "Point elsewhere")),
+	"device.limit":               entryOf(Choice, takes(best("first", "Keep the first ones"), "number")),
+	"guest.unknown":              entryOf(Choice, takes(best("found", "As found on the disk"), "text"), takes(offer("choose", "Say which it is"), "text"), offer("unknown", "Leave it unknown")),
+	"guest.stated-wrong":         entryOf(Choice, takes(best("found", "As found on the disk"), "text"), offer("stated", "As stated")),
+	"guest.driver-missing":       entryOf(Choice, takes(best("replace", "A controller that it knows"), "text"), offer("keep", "Go on")),
+
+	"network.mapped":          entryOf(Note),
+	"network.unmapped":        entryOf(Choice, append([]Remedy{offer("quarantine", "Connect it to quarantine")}, switches...)...),
+	"network.ambiguous":       entryOf(Choice, switches...),
+	"network.segment-differs": entryOf(Choice, best("keep", "Keep it so"), takes(offer("switch", "Choose another switch"), "switch")),
+	"network.switch-absent":   entryOf(Choice, append([]Remedy{offer("quarantine", "Connect it to quarantine")}, switches...)...),
+	"mac.in-use":              entryOf(Choice, best("renew", "Give it a new MAC"), explicitly("keep", "Keep it: the two can't both run")),
+	"mac.invalid":             entryOf(Choice, best("renew", "Give it a new MAC")),
+	"mac.licence-bound":       entryOf(Choice, best("keep", "Keep it"), explicitly("renew", "Give it a new MAC: the licence or reservation is lost")),
+	"address.static":          entryOf(Choice, offer("quarantine", "Connect it to quarantine"), best("keep", "Keep it")),
+
+	"identity.origin-alive":   entryOf(Choice, best("renew", "Renew the identity"), identityK),
+	"identity.origin-gone":    entryOf(Choice, best("keep", "Keep the identity"), identityR),
+	"identity.origin-unknown": entryOf(Choice, best("keep", "Keep the identity"), identityR),
+	"identity.uuid-in-use":    entryOf(Choice, best("renew", "Give it a new UUID"), explicitly("keep", "Keep it: the two can't both run")),
+	"identity.activation":     entryOf(Choice, best("keep", "Keep what it depends on"), explicitly("renew", "Renew it all the same: it may have to be activated again")),
+	"identity.guest-inside":   entryOf(Note),
+	"identity.collides":       entryOf(Blocker),
+	"name.taken":              entryOf(Choice, takes(best("rename", "Take a free name"), "text")),
+	"name.unfit":              entryOf(Choice, takes(best("rename", "Take a cleaned name"), "text")),
+	"name.from-snapshot":      entryOf(Choice, takes(best("rename", "Take the machine's name"), "text"), offer("keep", "Keep it")),
+	"copy.already-here":       entryOf(Blocker),
+	"copy.hollow-here":        entryOf(Choice, best("replace", "Replace it"), offer("beside", "Leave it beside")),
+	"copy.newer-elsewhere":    entryOf(Choice, best("go-on", "Go on"), offer("refuse", "Stop here and use that one")),
+
+	"state.running":        entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards")),
+	"state.suspended":      entryOf(Choice, explicitly("drop", "Drop the suspended state: it starts afresh, and what was only in memory is lost")),
+	"snapshot.unportable":  entryOf(Choice, takes(best("merge", "Merge them to the present state"), "text")),
+	"busy.job":             entryOf(Blocker),
+	"space.short":          entryOf(Blocker),
+	"space.short-later":    entryOf(Note),
+	"space.temporary":      entryOf(Blocker),
+	"space.file-limit":     entryOf(Blocker),
+	"pool.read-only":       entryOf(Blocker),
+	"pool.resting":         entryOf(Blocker),
+	"pool.foreign":         entryOf(Blocker),
+	"pool.away":            entryOf(Blocker),
+	"pool.slow":            entryOf(Note),
+	"path.too-long":        entryOf(Blocker),
+	"host.unreachable":     entryOf(Blocker),
+	"host.resting":         entryOf(Blocker),
+	"host.older":           entryOf(Blocker),
+	"host.clock":           entryOf(Note),
+	"host.no-acceleration": entryOf(Choice, best("go-on", "Go on")),
+	"permission.denied":    entryOf(Blocker),
+	"source.last-copy":     entryOf(Blocker, takes(explicitly("by-name", "Go on, by typing its name"), "text")),
+	"place.taken":          entryOf(Blocker),
 }
 
 // Raise makes the finding of a code. It panics on a code that the catalogue
@@ -184,6 +260,23 @@ func (f *Finding) Suggest(id, label, value string) {
 			}
 		}
 	}
+}
+
+// Explicit makes all remedies explicit: whichever is taken, something is lost.
+func (f *Finding) Explicit() {
+	for i := range f.Remedies {
+		f.Remedies[i].Explicit, f.Remedies[i].Recommended = true, false
+	}
+}
+
+// Withdraw takes a remedy back that this case does not have.
+func (f *Finding) Withdraw(id string) {
+	f.Remedies = slices.DeleteFunc(f.Remedies, func(r Remedy) bool { return r.ID == id })
+}
+
+// Offer keeps only the remedies named.
+func (f *Finding) Offer(ids ...string) {
+	f.Remedies = slices.DeleteFunc(f.Remedies, func(r Remedy) bool { return !slices.Contains(ids, r.ID) })
 }
 
 // Recommend makes one remedy the recommendation, or none for "".

@@ -16,13 +16,20 @@ type Facet string
 
 const (
 	MachineUUID  Facet = "uuid"
-	FirmwareUUID Facet = "firmware-uuid"
+	FirmwareUUID Facet = "firmware-uuid" // and the serial number with it
 	MAC          Facet = "mac"
 	DiskID       Facet = "disk-id"
+	GenerationID Facet = "generation-id"
+	TPM          Facet = "tpm"
 )
 
 // Facets lists all, in the order in which they are told.
-var Facets = []Facet{MachineUUID, FirmwareUUID, MAC, DiskID}
+var Facets = []Facet{MachineUUID, FirmwareUUID, MAC, DiskID, GenerationID, TPM}
+
+var words = map[Facet]string{MachineUUID: "machine UUID", FirmwareUUID: "firmware UUID", MAC: "MACs", DiskID: "disk ids", GenerationID: "generation id", TPM: "TPM identity"}
+
+// Words names the facet in a sentence.
+func (f Facet) Words() string { return words[f] }
 
 // Keep and Renew are the two answers to the question of identity.
 const (
@@ -33,12 +40,14 @@ const (
 // Choice says for each facet whether it is kept or renewed.
 type Choice map[Facet]string
 
-// Choose answers for all facets at once, then lets single ones differ.
+// Choose answers for all facets at once, then lets single ones differ. A TPM's
+// identity is renewed only where it is named: the secrets in it are lost then.
 func Choose(all string, single map[Facet]string) (Choice, error) {
 	c := Choice{}
 	for _, f := range Facets {
 		c[f] = all
 	}
+	c[TPM] = Keep
 	for f, v := range single {
 		if _, ok := c[f]; !ok {
 			return nil, fmt.Errorf("unknown facet %q; there are %v", f, Facets)
@@ -81,6 +90,13 @@ func Apply(m *machine.Machine, c Choice, src Source) error {
 	renew(FirmwareUUID, &m.FirmwareUUID, src.UUID)
 	for i := range m.NICs {
 		renew(MAC, &m.NICs[i].MAC, src.MAC)
+	}
+	renew(GenerationID, &m.GenerationID, src.UUID)
+	if c[FirmwareUUID] == Renew {
+		m.Serial = ""
+	}
+	if c[TPM] == Renew {
+		m.TPMKey = ""
 	}
 	return err
 }

@@ -108,6 +108,27 @@ func (d *Descriptor) SetMachine(n int, m *machine.Machine) error {
 	return d.read("descriptor")
 }
 
+// Only leaves machine number n of the envelope and takes the others out, with a
+// collection that held it.
+func (d *Descriptor) Only(n int) error {
+	root := d.doc.Root()
+	systems := root.FindElements(".//VirtualSystem")
+	if n < 0 || n >= len(systems) {
+		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	}
+	if len(systems) == 1 && len(d.Machines) == 1 && systems[0].Parent() == root {
+		return nil
+	}
+	for _, s := range systems {
+		s.Parent().RemoveChild(s)
+	}
+	for _, c := range children(root, "VirtualSystemCollection") {
+		root.RemoveChild(c)
+	}
+	root.AddChild(systems[n])
+	return nil
+}
+
 // prefix is what attributes of the envelope's namespace are written with.
 func (d *Descriptor) prefix() string {
 	for _, a := range d.doc.Root().Attr {

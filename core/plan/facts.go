@@ -1,7 +1,10 @@
 package plan
 
 import (
+	"net/netip"
+
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
@@ -18,12 +21,31 @@ type HostFacts struct {
 	Pools       []PoolFacts // in the host's order of preference
 	Switches    []wiring.Switch
 	MACPrefix   string // of its site's range
+
+	FreeMemory     int64    // 0: not known
+	Features       []string // of its CPUs
+	NoAcceleration string
+	Keys           []string
+	Classes        []fit.Class
+	CustomSizes    bool
+	Protocol       int   // that its agent speaks
+	WantsProtocol  int   // that the service speaks; 0: not compared
+	ClockOff       int64 // seconds by which its clock differs
+}
+
+func (h HostFacts) fit() fit.Host {
+	return fit.Host{Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, FreeMemory: h.FreeMemory, Family: h.Family, Features: h.Features,
+		NoAcceleration: h.NoAcceleration, Keys: h.Keys, Classes: h.Classes, CustomSizes: h.CustomSizes}
 }
 
 // PoolFacts is a pool as that host sees it.
 type PoolFacts struct {
 	ID, Name, Path        string
-	State                 string // ready, resting, read-only, away
+	State                 string // ready, resting, read-only, away, free
+	Labels                []string
+	Foreign               string // the manager that it belongs to; "" for none
+	MaxFile               int64  // bytes; 0: no bound known
+	Slow                  string // how slow it was measured to be; "" when it is not
 	Removable             bool
 	TotalBytes, FreeBytes int64
 }
@@ -47,19 +69,92 @@ type ExportFacts struct {
 	Busy      string      // the job that is at work on the copy
 }
 
+// Arrival is what every operation that makes a registered copy is worked out
+// from.
+type Arrival struct {
+	Host      HostFacts
+	Parent    string // copy id of what it is made from; "" when unknown
+	Lineage   string // "" for a new one
+	Origin    lineage.Origin
+	SameUUID  []lineage.Known
+	SameMAC   map[string][]lineage.Known
+	Bound     map[identity.Facet]string // facets to which something is bound: licence, reservation
+	Rules     []wiring.Rule
+	Subnets   map[string]netip.Prefix // of segments
+	AddressOf map[string]string       // addresses that are taken → whose
+	Guest     *fit.Guest              // found on its disks; nil when nobody looked
+	Taken     func(name string) bool  // names on the host and folders in the pool
+}
+
 // ImportFacts is what Import is worked out from.
 type ImportFacts struct {
-	Package  *ovf.Package // nil when Problem says why not
-	Problem  *ovf.Problem
-	Source   PackageSource
-	Where    string // for people: where the package is
-	Host     HostFacts
-	Parent   string // copy id of the package, or of what it was made from; "" when unknown
-	Lineage  string // "" for a new one
-	Origin   lineage.Origin
-	SameUUID []lineage.Known
-	SameMAC  map[string][]lineage.Known
-	Taken    func(name string) bool // names on the host and folders in the pool
+	Arrival
+	Package *ovf.Package // nil when Problem says why not
+	Problem *ovf.Problem
+	Machine int // which of the package's
+	Source  PackageSource
+	Where   string // for people: where the package is
+}
+
+// Folder is what a host tells of a machine folder, or of disks alone.
+type Folder struct {
+	Path       string           `json:"path"`
+	Pool       string           `json:"pool"` // id
+	Registered bool             `json:"registered"`
+	State      string           `json:"state"`
+	Machine    *machine.Machine `json:"machine"` // nil: Problem says why
+	Descriptor string           `json:"descriptor"`
+	Problem    string           `json:"problem"`
+	Disks      []FolderDisk     `json:"disks"` // those of the machine; of a folder without descriptor, what lies in it
+	Files      []string         `json:"files"` // names of all files in it
+	Guest      *fit.Guest       `json:"guest"`
+}
+
+// FolderDisk is a disk image as a host sees it.
+type FolderDisk struct {
+	ID           string      `json:"id"`   // in the machine; made from the file's name for others
+	File         string      `json:"file"` // as the descriptor names it
+	Path         string      `json:"path"`
+	Missing      bool        `json:"missing"`
+	Problem      string      `json:"problem"` // why it can't be read
+	ProblemCode  string      `json:"problemCode"`
+	Pool         string      `json:"pool"` // id of the one that it lies in; "" outside all
+	Format       string      `json:"format"`
+	DiskID       string      `json:"diskId"`
+	VirtualBytes int64       `json:"virtualBytes"`
+	FileBytes    int64       `json:"fileBytes"` // that the whole chain takes
+	SectorBytes  int         `json:"sectorBytes"`
+	Encrypted    bool        `json:"encrypted"`
+	Unclean      bool        `json:"unclean"`
+	NoData       bool        `json:"noData"`
+	Layers       int         `json:"layers"` // of its chain
+	Faults       []DiskFault `json:"faults"`
+	SharedBy     []string    `json:"sharedBy"` // registered machines that name the same file
+	LayersOf     []string    `json:"layersOf"` // registered machines whose layers rest on it
+	IDOf         string      `json:"idOf"`     // another disk of the host that has its id: whose
+	Guest        *fit.Guest  `json:"guest"`
+}
+
+// DiskFault is something wrong with a chain.
+type DiskFault struct {
+	Code      string `json:"code"`
+	Path      string `json:"path"` // of the layer
+	Message   string `json:"message"`
+	Candidate string `json:"candidate"` // path of a file that may be the parent
+}
+
+// RegisterFacts is what Register is worked out from.
+type RegisterFacts struct {
+	Arrival
+	Folder Folder
+	Where  string           // for people
+	From   *HostFacts       // the host that has the folder, when it is another one
+	Copy   string           // id of the inventory's record of the folder; "" without
+	Record *machine.Machine // as last seen, where the descriptor is lost
+	Hollow *lineage.Known   // a hollow entry of the same machine on the host
+	Newer  *lineage.Known   // a copy of the lineage that has run since this one was made
+	Last   bool             // it is the lineage's last copy
+	Busy   string
 }
 
 // PackageSource is where a package's bytes come from.
@@ -111,12 +206,66 @@ type (
 		Format       string        `json:"format"`
 		VirtualBytes int64         `json:"virtualBytes"`
 	}
+	// Carry is that of KindCarry.
+	Carry struct {
+		Disk     string `json:"disk"` // id in the machine; "" for another file
+		Source   string `json:"source"`
+		FromHost string `json:"fromHost"` // id of the host that has it; "" when it is the step's own
+		Folder   string `json:"folder"`   // the machine folder it comes from
+		Pool     string `json:"pool"`     // path; the file is staged there
+		Into     string `json:"into"`     // or the folder that it is put into at once
+		File     string `json:"file"`     // name
+		Format   string `json:"format"`   // "" for the bytes as they are
+		Salvage  bool   `json:"salvage"`
+	}
+	// Relink is that of KindRelink.
+	Relink struct {
+		Layer  string `json:"layer"`
+		Parent string `json:"parent"`
+		Force  bool   `json:"force"`
+	}
+	// Mend is that of KindMend.
+	Mend struct {
+		Path string `json:"path"`
+	}
+	// NewLayer is that of KindLayer.
+	NewLayer struct {
+		Parent string `json:"parent"`
+		Path   string `json:"path"`
+		Format string `json:"format"`
+	}
+	// Alter is that of KindAlter.
+	Alter struct {
+		Folder     string            `json:"folder"`
+		Name       string            `json:"name"`       // of the descriptor's file
+		Descriptor string            `json:"descriptor"` // to start from; "" for the one that is there
+		RenewIDs   []string          `json:"renewIds"`   // paths of disks that get a new id
+		Rename     string            `json:"rename"`     // new name of the folder
+		List       bool              `json:"list"`       // register it
+		Machine    *machine.Machine  `json:"machine"`    // filled in when it is carried out
+		NewIDs     map[string]string `json:"newIds"`     // likewise
+	}
+	// TakeAway is that of KindTakeAway: a machine folder goes to its pool's trash.
+	TakeAway struct {
+		Folder string   `json:"folder"`
+		Files  []string `json:"files"` // beside it: disks that lie elsewhere
+	}
+	// Unlist is that of KindDelist.
+	Unlist struct {
+		Folder string `json:"folder"`
+	}
+	// Forget is that of KindForget: what the inventory no longer counts.
+	Forget struct {
+		Copy string `json:"copy"`
+		Form string `json:"form"` // that it has from now on; "" for gone
+	}
 	// Place is that of KindPlace.
 	Place struct {
 		Pool       string `json:"pool"`
 		PoolID     string `json:"poolId"`
-		Name       string `json:"name"` // of folder and machine
-		Descriptor string `json:"descriptor"`
+		Name       string `json:"name"`       // of folder and machine
+		Descriptor string `json:"descriptor"` // "" for a new one
+		Machine    int    `json:"machine"`    // which of the descriptor's; the others are left out
 	}
 	// Record is that of KindRecord.
 	Record struct {
@@ -130,5 +279,7 @@ type (
 		Path    string            `json:"path"`
 		Choice  map[string]string `json:"choice"`
 		Machine *machine.Machine  `json:"machine"`
+		Copy    string            `json:"copy"`   // id, of one that is in the inventory already
+		Change  bool              `json:"change"` // it stays the copy that it is
 	}
 )

@@ -44,10 +44,20 @@ const (
 	KindFetchDisk = "fetch-disk" // a package's disk into the host's own format
 	KindPlace     = "place"      // descriptor, rename into place, register
 	KindRecord    = "record"     // the new copy into the inventory
+	KindCarry     = "carry"      // a disk, or another file of a machine folder, to a new place
+	KindRelink    = "relink"     // a layer to where its parent is now
+	KindMend      = "mend"       // what is inconsistent in an image and needs no guess
+	KindLayer     = "layer"      // a new layer on a disk
+	KindAlter     = "alter"      // a machine folder's descriptor, where it lies
+	KindTakeAway  = "take-away"  // a machine folder to the trash
+	KindDelist    = "delist"     // off the host's list
+	KindForget    = "forget"     // a copy that is no longer there
 )
 
 // OnHost tells whether steps of the kind are carried out by an agent.
-func OnHost(kind string) bool { return kind != KindGiveIDs && kind != KindRecord }
+func OnHost(kind string) bool {
+	return kind != KindGiveIDs && kind != KindRecord && kind != KindForget
+}
 
 // Answers settle findings: CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. The
 // one with a subject wins.
@@ -81,6 +91,16 @@ type builder struct {
 	err         error
 }
 
+// blocked lists the blockers that are not settled.
+func (b *builder) blocked() (codes []string) {
+	for _, f := range b.findings {
+		if f.Severity == fit.Blocker && f.Open() {
+			codes = append(codes, f.Code)
+		}
+	}
+	return codes
+}
+
 // raise adds a finding. preset answers it when the caller gave no answer; it
 // comes from an option or from the answer to another finding.
 func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
@@ -88,7 +108,7 @@ func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
 	if answer == "" {
 		answer = preset
 	}
-	if answer == "" && b.recommended {
+	if answer == "" && b.recommended && f.Severity == fit.Choice {
 		answer = f.Recommendation()
 	}
 	if answer != "" && f.Severity != fit.Note {
@@ -127,10 +147,10 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	return p, nil
 }
 
-// Blocked tells whether a plan has a finding that no answer settles.
+// Blocked tells whether a plan has a blocker that is not settled, or was refused.
 func (p *Plan) Blocked() bool {
 	return slices.ContainsFunc(p.Findings, func(f fit.Finding) bool {
-		return f.Severity == fit.Blocker || f.Remedy() == "refuse"
+		return f.Severity == fit.Blocker && f.Answer == "" || f.Remedy() == "refuse"
 	})
 }
 

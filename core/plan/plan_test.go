@@ -21,7 +21,7 @@ var origin = lineage.Known{ID: "01a20761-aef5-7547-afa2-cc06ead9f2b5", Lineage: 
 	UUID: "70126393-2a98-4856-90ac-efe4bba599b2", State: "stopped", Form: "registered", LastSeen: time.Unix(1700000000, 0), Present: true}
 
 func tideGauge() *machine.Machine {
-	return &machine.Machine{Name: "tide-gauge", UUID: origin.UUID, CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios",
+	return &machine.Machine{Name: "tide-gauge", UUID: origin.UUID, CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Guest: "Debian GNU/Linux 12", GuestID: 96,
 		Disks: []machine.Disk{{ID: "disk1", File: "d.vmdk", Format: "vmdk", VirtualBytes: 4 << 30, Controller: "virtio-scsi"}},
 		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:ea:c5:e4", Network: "lab", Segment: "lab", VLAN: 20}}}
 }
@@ -31,18 +31,18 @@ func tideGauge() *machine.Machine {
 type situation struct {
 	m     *machine.Machine
 	facts plan.ImportFacts
-	req   plan.ImportRequest
+	req   plan.BringRequest
 	spoil func(s *ovf.Skeleton)
 }
 
 func plainCase(t *testing.T) *situation {
 	family, err := fit.FamilyByName("slate")
 	require.NoError(t, err)
-	return &situation{m: tideGauge(), facts: plan.ImportFacts{Where: "tide-gauge.ova", Origin: lineage.Origin{Status: "alive", Copy: &origin},
+	return &situation{m: tideGauge(), facts: plan.ImportFacts{Where: "tide-gauge.ova", Arrival: plan.Arrival{Origin: lineage.Origin{Status: "alive", Copy: &origin},
 		Taken: func(string) bool { return false },
 		Host: plan.HostFacts{ID: "h", Name: "petrel", State: "up", CPUs: 8, MemoryBytes: 32 << 30, Family: family, MACPrefix: "02:5c:01",
 			Pools:    []plan.PoolFacts{{ID: "p0", Name: "usb", State: "ready", Removable: true, FreeBytes: 1 << 50}, {ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}, {ID: "p2", Name: "kelp", State: "away"}},
-			Switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}}}}
+			Switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}}}}}
 }
 
 func (s *situation) plan(t *testing.T) (*plan.Plan, error) {
@@ -179,7 +179,7 @@ func TestImport(t *testing.T) {
 	require.True(t, p.Runnable)
 	require.Equal(t, int64(1<<20), p.Bytes)
 	ids := do[plan.GiveIDs](t, p, plan.KindGiveIDs)
-	require.Equal(t, map[string]string{"uuid": "renew", "firmware-uuid": "renew", "mac": "renew", "disk-id": "renew"}, ids.Choice)
+	require.Equal(t, map[string]string{"uuid": "renew", "firmware-uuid": "renew", "mac": "renew", "disk-id": "renew", "generation-id": "renew", "tpm": "keep"}, ids.Choice)
 	require.Equal(t, "labnet", ids.Machine.NICs[0].Network)
 	require.Equal(t, machine.Disk{ID: "disk1", File: "tide-gauge-disk1.qcow2", Format: "qcow2", VirtualBytes: 4 << 30, Controller: "virtio-scsi"}, ids.Machine.Disks[0])
 	require.Equal(t, "/reef", do[plan.Place](t, p, plan.KindPlace).Pool, "a removable pool is not chosen by itself")
@@ -189,7 +189,7 @@ func TestImport(t *testing.T) {
 	require.Contains(t, string(raw), `"takes":null`)
 
 	// One facet kept, hardware and wiring as asked for.
-	s.req = plan.ImportRequest{Identity: "renew", Facets: map[identity.Facet]string{identity.MAC: "keep"}, CPUs: 1, MemoryBytes: 1 << 30, Wire: map[string]string{"NIC 1": "quarantine"}, Name: "gauge", TakeRecommended: true,
+	s.req = plan.BringRequest{Identity: "renew", Facets: map[identity.Facet]string{identity.MAC: "keep"}, CPUs: 1, MemoryBytes: 1 << 30, Wire: map[string]string{"NIC 1": "quarantine"}, Name: "gauge", TakeRecommended: true,
 		Answers: plan.Answers{"mac.in-use": "keep"}}
 	p, err = s.plan(t)
 	require.NoError(t, err)
@@ -200,7 +200,7 @@ func TestImport(t *testing.T) {
 	require.Equal(t, "quarantine", ids.Machine.NICs[0].Network)
 	require.Equal(t, "gauge", ids.Machine.Name)
 
-	for name, req := range map[string]plan.ImportRequest{
+	for name, req := range map[string]plan.BringRequest{
 		"no such switch": {Wire: map[string]string{"NIC 1": "wan"}},
 		"no such NIC":    {Wire: map[string]string{"NIC 7": "labnet"}},
 		"no such pool":   {Pool: "cellar"},

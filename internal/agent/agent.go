@@ -40,6 +40,16 @@ type Config struct {
 	Shelves  []ShelfConfig   `toml:"shelf"`
 	Switches []wiring.Switch `toml:"switch"`
 	Machines []MachineConfig `toml:"machine"`
+	// TrashDays is how long what was taken away is kept; 14 when it is not said.
+	TrashDays int `toml:"trash_days"`
+}
+
+func (c Config) trashTerm() time.Duration {
+	days := c.TrashDays
+	if days == 0 {
+		days = 14
+	}
+	return time.Duration(days) * 24 * time.Hour
 }
 
 // MachineConfig is a machine that the host lists when its agent starts for the
@@ -94,6 +104,9 @@ type Agent struct {
 	dialer  *hostlink.Dialer
 	tickets sync.Map // ticket → hostlink.Ticket
 	offers  sync.Map // name → offer
+
+	machines remembered[*machine.Machine] // of machine folders
+	chains   chainMemory
 }
 
 // New opens the agent's records and starts its tasks anew. The driver's
@@ -111,6 +124,11 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 		return nil, err
 	}
 	a := &Agent{config: config, family: family, driver: driver, store: st, log: log}
+	a.machines.look = readFolderMachine
+	a.machines.stamp = func(folder string) any {
+		return folderStamp(folder, &seenFolder{descriptor: findDescriptor(folder)})
+	}
+	a.chains.look, a.chains.stamp = readChain(a.within), fileStamp
 	if err := a.store.firstRegister(config.Machines); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
@@ -224,11 +242,20 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20}}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
+	a.emptyTrash()
+	hourly := time.NewTicker(time.Hour)
+	defer hourly.Stop()
 	var err error
-	select {
-	case err = <-ended:
-	case <-ctx.Done():
-		server.Close()
+	for serving := true; serving; {
+		select {
+		case err = <-ended:
+			serving = false
+		case <-ctx.Done():
+			server.Close()
+			serving = false
+		case <-hourly.C:
+			a.emptyTrash()
+		}
 	}
 	a.tasks.close()
 	return errors.Join(err, a.driver.Close(), a.store.Close())

@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
 
 	"unvora.example/unvora/core/machine"
-	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -39,16 +39,16 @@ func assemble(staging, folder string, p hostlink.PlaceTask) error {
 	if err := os.MkdirAll(staging, 0o755); err != nil { // a machine without disks has none yet
 		return err
 	}
-	d, err := ovf.Parse("descriptor", []byte(p.Descriptor))
+	raw, err := describe(p.Descriptor, "", p.Number, p.Machine)
 	if err != nil {
 		return err
 	}
-	if err := d.SetMachine(0, p.Machine); err != nil {
-		return err
-	}
-	raw, err := d.Encode(0)
-	if err != nil {
-		return err
+	if v := p.Machine.Variables; v != "" { // the firmware fills it at the first start
+		if _, err := os.Stat(filepath.Join(staging, v)); errors.Is(err, fs.ErrNotExist) {
+			if err := writeSynced(filepath.Join(staging, v), nil); err != nil {
+				return err
+			}
+		}
 	}
 	if err := writeSynced(filepath.Join(staging, p.Name+".ovf"), raw); err != nil {
 		return err

@@ -55,6 +55,13 @@ func (a *Agent) routes() http.Handler {
 		defer o.Close()
 		return answer(w, o.Skeleton)
 	})
+	service("GET /v1/folder", func(w http.ResponseWriter, r *http.Request) error {
+		f, err := a.lookFolder(r.URL.Query().Get("path"))
+		if err != nil {
+			return err
+		}
+		return answer(w, f)
+	})
 	service("PUT /v1/tickets/{ticket}", func(w http.ResponseWriter, r *http.Request) error {
 		var t hostlink.Ticket
 		if err := read(r, &t); err != nil {

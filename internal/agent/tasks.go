@@ -8,10 +8,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/disk"
@@ -96,6 +98,11 @@ func (t *task) params(into any) error {
 	return nil
 }
 
+// newID is an id that is the same at each try of the task.
+func (t *task) newID(name string) string {
+	return uuid.NewSHA1(uuid.NameSpaceOID, []byte(t.state.ID+" "+name)).String()
+}
+
 func (t *task) progress(bytes int64) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -128,6 +135,13 @@ func newTasks(a *Agent) *tasks {
 		plan.KindPlace:     {doPlace, undoPlace},
 		plan.KindPack:      {doPack, undoPack},
 		plan.KindHandOut:   {doHandOut, func(*task) error { return nil }},
+		plan.KindCarry:     {doCarry, undoCarry},
+		plan.KindRelink:    {doRelink, undoRelink},
+		plan.KindMend:      {doMend, func(*task) error { return nil }},
+		plan.KindLayer:     {doLayer, undoLayer},
+		plan.KindAlter:     {doAlter, undoAlter},
+		plan.KindDelist:    {doDelist, undoDelist},
+		plan.KindTakeAway:  {doTakeAway, undoTakeAway},
 	}
 	return ts
 }
@@ -167,7 +181,7 @@ func (ts *tasks) run(t *task) error {
 	ts.wg.Go(func() {
 		defer close(t.ended)
 		defer cancel()
-		result, err := w.do(ctx, t)
+		result, err := safely(ctx, t, w.do)
 		if ctx.Err() != nil { // cancelled, or the agent ends: nothing is concluded
 			return
 		}
@@ -186,6 +200,18 @@ func (ts *tasks) run(t *task) error {
 		}
 	})
 	return nil
+}
+
+// safely makes a failure of a panic: a mistake in one task must not take the
+// agent down, and down again each time it takes the task up.
+func safely(ctx context.Context, t *task, do func(context.Context, *task) (any, error)) (result any, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			t.a.log.Error("task panicked", "task", t.state.ID, "panic", p, "stack", string(debug.Stack()))
+			err = fmt.Errorf("the agent made a mistake in the task %s: %v; its log tells more", t.spec.Kind, p)
+		}
+	}()
+	return do(ctx, t)
 }
 
 // owned refuses callers that somebody newer has replaced.

@@ -11,7 +11,9 @@ import (
 	"github.com/google/uuid"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work"
 )
@@ -148,6 +150,99 @@ func (s *Server) Survey(c *gin.Context) {
 	}
 	out, err := s.work.SurveyAll(c, b.Hosts)
 	s.answer(c, http.StatusOK, out, err)
+}
+
+func (s *Server) ListRules(c *gin.Context) {
+	l, err := s.inv.Rules(c)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) AddRule(c *gin.Context) {
+	type request struct {
+		wiring.Rule
+		First bool `json:"first"`
+	}
+	if b, ok := body[request](s, c); ok {
+		r, err := s.inv.AddRule(c, b.Rule, b.First, caller(c).Name)
+		s.answer(c, http.StatusCreated, r, err)
+	}
+}
+
+func (s *Server) DropRule(c *gin.Context, rule string) {
+	s.answer(c, http.StatusNoContent, nil, s.inv.DropRule(c, rule, caller(c).Name))
+}
+
+func (s *Server) TryWiring(c *gin.Context, p openapi.TryWiringParams) {
+	t, err := s.work.TryWiring(c, machine.NIC{Network: value(p.Network), VLAN: value(p.Vlan), Segment: value(p.Segment)}, p.Host)
+	s.answer(c, http.StatusOK, t, err)
+}
+
+func (s *Server) ListSegments(c *gin.Context) {
+	l, err := s.inv.Segments(c)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) SetSegment(c *gin.Context) {
+	type request struct {
+		Name   string `json:"name" binding:"required"`
+		Subnet string `json:"subnet"`
+	}
+	if b, ok := body[request](s, c); ok {
+		s.answer(c, http.StatusNoContent, nil, s.inv.SetSegment(c, b.Name, b.Subnet, caller(c).Name))
+	}
+}
+
+func (s *Server) ListMarks(c *gin.Context, p openapi.ListMarksParams) {
+	l, err := s.inv.LineageOf(c, p.Lineage)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	marks, err := s.inv.Marks(c, l.ID)
+	s.answer(c, http.StatusOK, marks, err)
+}
+
+func (s *Server) SetMark(c *gin.Context) {
+	type request struct {
+		Lineage string `json:"lineage" binding:"required"`
+		Facet   string `json:"facet" binding:"required"`
+		Kind    string `json:"kind"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	l, err := s.inv.LineageOf(c, b.Lineage)
+	if err == nil {
+		err = s.inv.SetMark(c, l, b.Facet, b.Kind, caller(c).Name)
+	}
+	s.answer(c, http.StatusNoContent, nil, err)
+}
+
+func (s *Server) ListDisks(c *gin.Context, p openapi.ListDisksParams) {
+	l, err := s.inv.LooseDisks(c, page(p.Limit, p.After, p.Filter))
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) AdoptDisk(c *gin.Context) {
+	type request struct {
+		Host string `json:"host" binding:"required"`
+		File string `json:"file" binding:"required"`
+	}
+	if b, ok := body[request](s, c); ok {
+		d, err := s.work.Adopt(c, b.Host, b.File, caller(c).Name)
+		s.answer(c, http.StatusCreated, d, err)
+	}
+}
+
+func (s *Server) LetGoDisk(c *gin.Context, p openapi.LetGoDiskParams) {
+	_, err := s.inv.LetGo(c, p.File, caller(c).Name)
+	s.answer(c, http.StatusNoContent, nil, err)
+}
+
+func (s *Server) LookAtFolder(c *gin.Context, p openapi.LookAtFolderParams) {
+	f, err := s.work.LookAt(c, p.Host, p.Folder)
+	s.answer(c, http.StatusOK, f, err)
 }
 
 func (s *Server) MakePlan(c *gin.Context) {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -23,30 +22,7 @@ func (a *app) powerCmd() *cobra.Command {
 			Example: "  unvora power " + v.use + " gannet/tide-gauge\n  unvora power " + v.use + " gannet/tide-gauge petrel/tide-gauge --plan"}
 		s.flags(sub)
 		sub.RunE = func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			req := &openapi.Request{Operation: v.op, Copies: &args}
-			p, err := a.settle(cmd.Context(), c, req, s)
-			if p == nil || err != nil {
-				return err
-			}
-			if len(p.Steps) == 0 {
-				return a.print(p, func() { fmt.Fprintf(a.out, "%s: %s already.\n", strings.Join(p.Subjects, ", "), v.done) })
-			}
-			j, err := a.start(cmd.Context(), c, req)
-			if err != nil {
-				return err
-			}
-			if s.detach {
-				return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
-			}
-			j, err = a.follow(cmd.Context(), c, j, nil)
-			if err != nil {
-				return err
-			}
-			return a.print(j, func() { fmt.Fprintf(a.out, "%s: %s.\n", strings.Join(p.Subjects, ", "), v.done) })
+			return a.perform(cmd.Context(), &openapi.Request{Operation: v.op, Copies: &args}, s, v.done)
 		}
 		cmd.AddCommand(sub)
 	}

@@ -129,10 +129,10 @@ takes --plan to see what it would do.`,
 			root.AddCommand(c)
 		}
 	}
-	add(groupLook, a.whereCmd(), a.copiesCmd(), a.lineagesCmd(), a.hostsCmd(), a.poolsCmd(), a.switchesCmd(), a.packagesCmd(), a.surveyCmd(), a.historyCmd(), a.inspectCmd(), a.jobsCmd())
-	add(groupBring, a.importCmd())
+	add(groupLook, a.whereCmd(), a.copiesCmd(), a.lineagesCmd(), a.hostsCmd(), a.poolsCmd(), a.switchesCmd(), a.disksCmd(), a.packagesCmd(), a.surveyCmd(), a.historyCmd(), a.inspectCmd(), a.jobsCmd())
+	add(groupBring, a.importCmd(), a.registerCmd())
 	add(groupSend, a.exportCmd())
-	add(groupCare, a.powerCmd(), a.hostCmd())
+	add(groupCare, a.changeCmd(), a.renewCmd(), a.nicCmd(), a.powerCmd(), a.delistCmd(), a.markCmd(), a.wiringCmd(), a.hostCmd())
 	add(groupAlone, a.diskCmd())
 	add(groupRun, a.serveCmd(), a.agentCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd())
 	root.SetHelpCommandGroupID(groupRun)

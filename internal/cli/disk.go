@@ -23,12 +23,14 @@ import (
 
 func (a *app) diskCmd() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "disk", Short: "Work on disk images where they lie; needs no service",
+		Use: "disk", Short: "Work on disk images where they lie, and on disks of copies",
 		Long: `Work on disk images where they lie: raw, QCOW2, VMDK, VHD and VHDX, each with its
-chain of parents. No service is needed. The format is told by a file's content.`,
+chain of parents. The format is told by a file's content. No service is needed but
+for attach, detach, adopt and let-go, which work on the inventory.`,
 		Example: `  unvora disk show tide-gauge.vmdk
   unvora disk copy tide-gauge.vmdk tide-gauge.qcow2 --format qcow2 --verify`,
 	}
+	cmd.AddCommand(a.diskCareCmds()...)
 	cmd.AddCommand(a.diskShowCmd(), a.diskSumCmd(), a.diskCopyCmd(), a.diskCheckCmd(), a.diskReparentCmd(), a.diskMergeCmd(), a.diskLayerCmd())
 	return cmd
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -54,69 +53,26 @@ after it was told; guest data is never changed. Status 0 means sound.`,
 }
 
 func (a *app) check(path string, repair bool) (*checked, error) {
-	flags := os.O_RDONLY
-	if repair {
-		flags = os.O_RDWR
-	}
-	f, err := os.OpenFile(path, flags, 0)
+	f, err := formats.Check(path, repair, func(found []disk.Problem) {
+		if a.output != "table" {
+			return
+		}
+		fmt.Fprintln(a.errOut, "This will be done:")
+		told := map[string]bool{}
+		for _, p := range found {
+			if p.Fix != nil && !told[p.Repair] {
+				told[p.Repair] = true
+				fmt.Fprintln(a.errOut, "  "+p.Repair)
+			}
+		}
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	file, err := disk.OpenFile(f)
-	if err != nil {
-		return nil, err
-	}
-	format, err := formats.Detect(file)
-	if err != nil {
-		return nil, err
-	}
-	c := &checked{Path: path, Format: format.Name, Problems: []disk.Problem{}, Repaired: []disk.Problem{}, Findings: []fit.Finding{}}
-	if format.Check == nil {
-		c.Sound = true
+	c := &checked{Path: path, Format: f.Format.Name, Sound: f.Sound(), Problems: append([]disk.Problem{}, f.Problems...), Repaired: append([]disk.Problem{}, f.Repaired...), Findings: []fit.Finding{}}
+	if f.Format.Check == nil {
 		return c, nil
 	}
-	beside := formats.Beside(path, nil)
-	look := func() ([]disk.Problem, error) { // an image is not closed here, so that the file can be used again
-		return format.Check(struct{ disk.Source }{file}, beside)
-	}
-	found, err := look()
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	if repair && slices.ContainsFunc(found, func(p disk.Problem) bool { return p.Fix != nil }) {
-		if err := formats.Unguarded(path, file); err != nil {
-			return nil, err
-		}
-		if a.output == "table" {
-			fmt.Fprintln(a.errOut, "This will be done:")
-			told := map[string]bool{}
-			for _, p := range found {
-				if p.Fix != nil && !told[p.Repair] {
-					told[p.Repair] = true
-					fmt.Fprintln(a.errOut, "  "+p.Repair)
-				}
-			}
-		}
-		done := map[string]bool{}
-		for _, p := range found {
-			if p.Fix == nil {
-				continue
-			}
-			if !done[p.Repair] {
-				if err := p.Fix(file); err != nil {
-					return nil, fmt.Errorf("%s: %s: %w", path, p.Repair, err)
-				}
-				done[p.Repair] = true
-			}
-			c.Repaired = append(c.Repaired, p)
-		}
-		if found, err = look(); err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
-		}
-	}
-	c.Problems = append(c.Problems, found...)
-	c.Sound = !slices.ContainsFunc(found, func(p disk.Problem) bool { return !p.Harmless })
 	chain, err := formats.Look(path, formats.Options{})
 	if err != nil {
 		return nil, err

@@ -21,7 +21,7 @@ import (
 
 type importFlags struct {
 	host, pool, name, identity, memory string
-	facets, wire                       []string
+	facets, wire, disks                []string
 	cpus                               int
 }
 
@@ -39,21 +39,10 @@ and end the call with status 3 elsewhere.`,
 		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes",
 		Args:    cobra.ExactArgs(1),
 	}
-	f := cmd.Flags()
-	f.StringVar(&o.host, "host", "", "host to bring it to (needed)")
-	f.StringVar(&o.pool, "pool", "", "pool for its folder; the host's first that is ready unless said")
-	f.StringVar(&o.name, "name", "", "name of the copy; as in the package unless said")
-	f.StringVar(&o.identity, "identity", "", "keep or renew")
-	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac or disk-id=keep or renew")
-	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
-	f.IntVar(&o.cpus, "cpus", 0, "number of CPUs; as in the package unless said")
-	f.StringVar(&o.memory, "memory", "", "memory, such as 2GiB; as in the package unless said")
-	cmd.MarkFlagRequired("host")
-	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
-	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"}, cobra.ShellCompDirectiveNoFileComp))
+	o.flags(a, cmd)
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		req, err := o.request()
+		req, err := o.request(openapi.RequestOperationImport)
 		if err != nil {
 			return err
 		}
@@ -62,8 +51,24 @@ and end the call with status 3 elsewhere.`,
 	return cmd
 }
 
-func (o *importFlags) request() (*openapi.Request, error) {
-	req := &openapi.Request{Operation: openapi.RequestOperationImport, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus}
+func (o *importFlags) flags(a *app, cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&o.host, "host", "", "host to bring it to (needed)")
+	f.StringVar(&o.pool, "pool", "", "pool for its folder; the host's first that is ready unless said")
+	f.StringVar(&o.name, "name", "", "name of the copy; as it was unless said")
+	f.StringVar(&o.identity, "identity", "", "keep or renew")
+	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep or renew")
+	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=POOL:FORMAT or DISK=:FORMAT")
+	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
+	f.IntVar(&o.cpus, "cpus", 0, "number of CPUs; as it was unless said")
+	f.StringVar(&o.memory, "memory", "", "memory, such as 2GiB; as it was unless said")
+	cmd.MarkFlagRequired("host")
+	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
+	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+func (o *importFlags) request(operation openapi.RequestOperation) (*openapi.Request, error) {
+	req := &openapi.Request{Operation: operation, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus}
 	if o.identity != "" && o.identity != identity.Keep && o.identity != identity.Renew {
 		return nil, usage("--identity %q: keep or renew", o.identity)
 	}
@@ -73,6 +78,9 @@ func (o *importFlags) request() (*openapi.Request, error) {
 		return nil, err
 	}
 	if req.Wire, err = pairs("--wire", o.wire); err != nil {
+		return nil, err
+	}
+	if req.Disks, err = pairs("--disk", o.disks); err != nil {
 		return nil, err
 	}
 	if o.memory != "" {
@@ -148,7 +156,7 @@ func (a *app) bringIn(ctx context.Context, source string, req *openapi.Request, 
 		return err
 	}
 	if s.detach {
-		return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
+		return a.detached(j)
 	}
 	var transfer func(context.Context) error
 	if opened != nil {
@@ -161,14 +169,7 @@ func (a *app) bringIn(ctx context.Context, source string, req *openapi.Request, 
 	if done.NewCopy == nil {
 		return a.print(done, func() {})
 	}
-	res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: *done.NewCopy})
-	k, err := call[openapi.Copy](c, res, err)
-	if err != nil {
-		return err
-	}
-	return a.print(done, func() {
-		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n", place(k), k.State, identityWords(k), k.Name)
-	})
+	return a.registered(ctx, c, done)
 }
 
 // isLocal: a path that is there, or is written like one.
@@ -182,7 +183,7 @@ func isLocal(source string) bool {
 
 // refusePackage tells of a package that can't be read, as the plan would.
 func (a *app) refusePackage(source, host string, problem *ovf.Problem, s *settling) error {
-	p, err := plan.Import(plan.ImportFacts{Problem: problem, Where: source, Host: plan.HostFacts{Name: host, State: "up"}}, plan.ImportRequest{})
+	p, err := plan.Import(plan.ImportFacts{Problem: problem, Where: source, Arrival: plan.Arrival{Host: plan.HostFacts{Name: host, State: "up"}}}, plan.BringRequest{})
 	if err != nil {
 		return err
 	}

@@ -111,7 +111,7 @@ func isBlocked(p openapi.Plan) bool { return blockers(p) != "" }
 func blockers(p openapi.Plan) string {
 	var all []string
 	for _, f := range p.Findings {
-		if f.Severity == openapi.FindingSeverityBlocker || f.Answer != nil && *f.Answer == "refuse" {
+		if f.Severity == openapi.FindingSeverityBlocker && f.Answer == nil || f.Answer != nil && *f.Answer == "refuse" {
 			all = append(all, f.Message)
 		}
 	}
@@ -195,7 +195,7 @@ func (a *app) showPlan(p openapi.Plan) {
 		switch {
 		case f.Answer != nil:
 			answer = a.paint(green, "→ "+labelOf(f))
-		case f.Severity == openapi.FindingSeverityChoice:
+		case len(f.Remedies) > 0:
 			var labels []string
 			for _, r := range f.Remedies {
 				l := fmt.Sprintf("? %-12s %s", r.Id, r.Label)
@@ -237,6 +237,52 @@ func labelOf(f openapi.Finding) string {
 		}
 	}
 	return *f.Answer
+}
+
+// perform settles a request, carries it out and says how it ended:
+// with the copy that was made, else in the words of done.
+func (a *app) perform(ctx context.Context, req *openapi.Request, s *settling, done string) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	p, err := a.settle(ctx, c, req, s)
+	if p == nil || err != nil {
+		return err
+	}
+	if len(p.Steps) == 0 {
+		return a.print(p, func() { fmt.Fprintf(a.out, "%s: %s already.\n", strings.Join(p.Subjects, ", "), done) })
+	}
+	j, err := a.start(ctx, c, req)
+	if err != nil {
+		return err
+	}
+	if s.detach {
+		return a.detached(j)
+	}
+	if j, err = a.follow(ctx, c, j, nil); err != nil {
+		return err
+	}
+	if j.NewCopy != nil {
+		return a.registered(ctx, c, j)
+	}
+	return a.print(j, func() { fmt.Fprintf(a.out, "%s: %s.\n", strings.Join(p.Subjects, ", "), done) })
+}
+
+func (a *app) detached(j *openapi.Job) error {
+	return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
+}
+
+// registered tells of the copy that a job has made.
+func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
+	res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: *j.NewCopy})
+	k, err := call[openapi.Copy](c, res, err)
+	if err != nil {
+		return err
+	}
+	return a.print(j, func() {
+		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n", place(k), k.State, identityWords(k), k.Name)
+	})
 }
 
 // start makes a job of a settled request. The key makes a repeated call harmless.

@@ -17,6 +17,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/nbd"
 )
 
@@ -229,6 +230,12 @@ func (h *Host) HandedOut(ctx context.Context, id string, result PackResult) erro
 func (h *Host) Look(ctx context.Context, path string) (*ovf.Skeleton, error) {
 	var s ovf.Skeleton
 	return &s, h.call(ctx, http.MethodGet, "/v1/look", url.Values{"path": {path}}, nil, &s)
+}
+
+// Folder tells about a machine folder or a disk image at a path of the host.
+func (h *Host) Folder(ctx context.Context, path string) (*plan.Folder, error) {
+	var f plan.Folder
+	return &f, h.call(ctx, http.MethodGet, "/v1/folder", url.Values{"path": {path}}, nil, &f)
 }
 
 // Allow makes a ticket at the host.

@@ -156,6 +156,14 @@ type PackTask struct {
 	From *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
 }
 
+// CarryTask is what a carry task is asked.
+type CarryTask struct {
+	plan.Carry
+	From   *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
+	ID     string  `json:"id"`             // of the new image
+	KeepID bool    `json:"keepId"`         // the source's id instead, where it states one
+}
+
 // Remote is where an agent reads a ticket's file.
 type Remote struct {
 	Address string `json:"address"`
@@ -188,7 +196,8 @@ type Fetch struct {
 type PlaceTask struct {
 	Pool       string           `json:"pool"`
 	Name       string           `json:"name"`
-	Descriptor string           `json:"descriptor"` // to start from
+	Descriptor string           `json:"descriptor"` // to start from; "" for a new one
+	Number     int              `json:"number"`     // of the machine in it
 	Machine    *machine.Machine `json:"machine"`    // to be made of it
 }
 

@@ -168,6 +168,24 @@ func (inv *Inventory) NameTaken(ctx context.Context, host, pool uuid.UUID, name 
 	return taken, err
 }
 
+// LastCopy tells whether no other copy of the lineage is there, packages on
+// somebody's computer not counted.
+func (inv *Inventory) LastCopy(ctx context.Context, c *Copy) (last bool, err error) {
+	err = inv.Pool.QueryRow(ctx, `select not exists (select 1 from copies where lineage_id = $1 and id <> $2 and gone_at is null and form <> 'hollow' and host_id is not null)`, c.LineageID, c.ID).Scan(&last)
+	return last, err
+}
+
+// AtPlace finds the copy whose folder is at a path of a host, or of a pool that
+// it shares; nil when none is.
+func (inv *Inventory) AtPlace(ctx context.Context, host uuid.UUID, pool *uuid.UUID, at string) (*Copy, error) {
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form <> 'package' and (c.host_id = $1 and c.path = $2 or c.pool_id = $3 and c.rel = $4) order by c.form = 'registered' desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
+}
+
+// HollowLike finds a hollow entry of the host with that machine UUID or name.
+func (inv *Inventory) HollowLike(ctx context.Context, host uuid.UUID, machineUUID, name string) (*Copy, error) {
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'hollow' and c.host_id = $1 and (c.uuid = $2::uuid or lower(c.name) = lower($3)) limit 1`, host, asUUID(machineUUID), name))
+}
+
 // FolderKey is the hold on a folder that a job will make.
 func FolderKey(pool, name string) string { return "folder:" + pool + "/" + strings.ToLower(name) }
 
@@ -283,6 +301,7 @@ func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, now(), $18, $19, $20)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id, pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
+		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user, made_at = excluded.made_at, identity = excluded.identity, renewed = excluded.renewed,
 		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(), gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine`,
 		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered")
 	if err != nil {
@@ -302,13 +321,31 @@ func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 	return Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
 }
 
-// RecordCopy writes a copy that a job has made, in its transaction.
-func RecordCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel, why, job string) error {
+// RecordCopy writes a copy that a job has made or changed, in its transaction.
+func RecordCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel, what, who, why, job string) error {
 	if err := putCopy(ctx, tx, c, rel); err != nil {
 		return err
 	}
-	return Audit(ctx, tx, Entry{Who: c.MadeUser, What: c.MadeBy, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
+	return Audit(ctx, tx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
 		Detail: map[string]any{"job": job, "identity": c.Identity, "renewed": c.Renewed, "path": c.Path}})
+}
+
+// ForgetCopy notes that a copy is gone, or has another form from now on.
+func ForgetCopy(ctx context.Context, tx pgx.Tx, id, form, what, who, why, job string) error {
+	var name string
+	var lineageID uuid.UUID
+	copyID, err := uuid.Parse(id)
+	if err != nil {
+		return err
+	}
+	if err := tx.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case when $2 = '' then form else $2 end, state = case when $2 = '' then 'unknown' else 'stopped' end,
+		tracked = tracked and $2 <> 'stray' where id = $1 returning name, lineage_id`, copyID, form).Scan(&name, &lineageID); err != nil {
+		return err
+	}
+	if err := Emit(ctx, tx, "copy", id, map[string]any{"name": name, "form": form, "gone": form == ""}); err != nil {
+		return err
+	}
+	return Audit(ctx, tx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why, Detail: map[string]any{"job": job}})
 }
 
 // EnsureLineage makes the lineage unless it is there.

@@ -308,3 +308,14 @@ func (inv *Inventory) MACPrefix(ctx context.Context, site string) (prefix string
 	}
 	return prefix, err
 }
+
+// PoolAt is a pool as one host sees it.
+type PoolAt struct {
+	Host uuid.UUID
+	Path string
+}
+
+// PoolsNamed finds the pools of a name on all hosts.
+func (inv *Inventory) PoolsNamed(ctx context.Context, name string) ([]PoolAt, error) {
+	return rows[PoolAt](ctx, inv.Pool, `select ph.host_id as host, ph.path from pools p join pool_hosts ph on ph.pool_id = p.id where lower(p.name) = lower($1) and ph.state <> 'away' order by ph.host_id limit 10`, name)
+}

@@ -25,12 +25,16 @@ import (
 
 // Request asks for a plan, or for a job that carries it out.
 type Request struct {
-	Operation       string            `json:"operation"` // export, import, start, stop
+	Operation       string            `json:"operation"` // see draw
 	Copies          []string          `json:"copies"`
 	Destination     *Destination      `json:"destination"`
 	Source          *Source           `json:"source"`
+	Folder          string            `json:"folder"` // to register: POOL/NAME, a copy, or a path of the host
+	Files           string            `json:"files"`
 	Host            string            `json:"host"`
 	Pool            string            `json:"pool"`
+	Disks           map[string]string `json:"disks"`
+	Change          *Change           `json:"change"`
 	Name            string            `json:"name"`
 	Identity        string            `json:"identity"`
 	Facets          map[string]string `json:"facets"`
@@ -40,6 +44,24 @@ type Request struct {
 	Answers         map[string]string `json:"answers"`
 	TakeRecommended bool              `json:"takeRecommended"`
 	Note            string            `json:"note"`
+}
+
+// Change is what is to be different about a copy; what is empty stays. CPUs,
+// memory, name and wiring are those of the request.
+type Change struct {
+	Folder   bool     `json:"folder"` // it gets the new name too
+	Guest    string   `json:"guest"`
+	Boot     []string `json:"boot"`
+	Add      []string `json:"add"`
+	Drop     []string `json:"drop"`
+	AddNICs  []string `json:"addNics"`
+	DropNICs []string `json:"dropNics"`
+	Unplug   []string `json:"unplug"`
+	Renew    []string `json:"renew"`
+	Attach   string   `json:"attach"`
+	Replace  string   `json:"replace"`
+	Detach   string   `json:"detach"`
+	Trash    bool     `json:"trash"` // delisting: its files go there
 }
 
 // Destination of an export: a shelf, or a place on the caller's computer.
@@ -87,10 +109,16 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 		return w.drawExport(ctx, req)
 	case "import":
 		return w.drawImport(ctx, req)
+	case "register":
+		return w.drawRegister(ctx, req)
+	case "change", "renew", "attach", "detach":
+		return w.drawChange(ctx, req)
+	case "delist":
+		return w.drawDelist(ctx, req)
 	case "start", "stop":
 		return w.drawPower(ctx, req)
 	}
-	return nil, wrong("Unknown operation %q: there are export, import, start and stop.", req.Operation)
+	return nil, wrong("Unknown operation %q: there are export, import, register, change, renew, attach, detach, delist, start and stop.", req.Operation)
 }
 
 func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
@@ -107,7 +135,7 @@ func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts
 		return f, err
 	}
 	for _, p := range pools {
-		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State, Removable: p.Removable, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes})
+		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State, Removable: p.Removable, Labels: p.Labels, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes})
 	}
 	switches, err := w.inv.Switches(ctx, h.ID)
 	for _, s := range switches {
@@ -179,7 +207,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 	if err != nil {
 		return nil, wrong("%v", err)
 	}
-	return &drawn{p, hosts, holds}, nil
+	return &drawn{Plan: p, hosts: hosts, holds: holds}, nil
 }
 
 func (w *Work) unknownShelf(ctx context.Context, name string) error {
@@ -200,9 +228,6 @@ func (w *Work) unknownShelf(ctx context.Context, name string) error {
 func (w *Work) drawImport(ctx context.Context, req *Request) (*drawn, error) {
 	if req.Source == nil || req.Host == "" {
 		return nil, wrong("An import needs a source and a host.")
-	}
-	if req.Identity != "" && req.Identity != identity.Keep && req.Identity != identity.Renew {
-		return nil, wrong("Identity %q: keep or renew.", req.Identity)
 	}
 	h, err := w.inv.Host(ctx, req.Host)
 	if err != nil {
@@ -249,41 +274,30 @@ func (w *Work) drawImport(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, err
 		}
 	}
-	name := ""
 	if facts.Package != nil {
-		if err := w.ancestry(ctx, &facts); err != nil {
+		if err := w.arrive(ctx, &facts.Arrival, h, &facts.Package.Envelope.Machines[facts.Machine], ""); err != nil {
 			return nil, err
 		}
-		name = facts.Package.Envelope.Machines[0].Name
 	}
-	facts.Taken = func(string) bool { return false }
-	if pool := poolFor(facts.Host, req.Pool); pool != uuid.Nil {
-		facts.Taken = func(n string) bool {
-			taken, e := w.inv.NameTaken(ctx, h.ID, pool, n)
-			if e != nil {
-				err = e
-			}
-			return taken
-		}
+	taken, lookup := w.taken(ctx, h, poolFor(facts.Host, req.Pool))
+	facts.Taken = taken
+	bring, err := req.bring()
+	if err != nil {
+		return nil, err
 	}
-	facets := map[identity.Facet]string{}
-	for f, v := range req.Facets {
-		facets[identity.Facet(f)] = v
-	}
-	p, planErr := plan.Import(facts, plan.ImportRequest{Name: req.Name, Pool: req.Pool, Identity: req.Identity, Facets: facets, Wire: req.Wire,
-		CPUs: req.CPUs, MemoryBytes: req.MemoryBytes, Answers: req.Answers, TakeRecommended: req.TakeRecommended})
+	p, planErr := plan.Import(facts, bring)
 	if planErr != nil {
 		return nil, wrong("%v", planErr)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("is the name %s taken: %w", name, err)
+	if *lookup != nil {
+		return nil, *lookup
 	}
 	for _, s := range p.Steps {
 		if place, ok := s.Do.(*plan.Place); ok {
 			holds = append(holds, inventory.FolderKey(place.PoolID, place.Name))
 		}
 	}
-	return &drawn{p, hosts, holds}, nil
+	return &drawn{Plan: p, hosts: hosts, holds: holds}, nil
 }
 
 func orUnknown(code string) string {
@@ -302,66 +316,6 @@ func poolFor(h plan.HostFacts, name string) uuid.UUID {
 		}
 	}
 	return uuid.Nil
-}
-
-// ancestry finds what the package was made from, and who has its ids.
-func (w *Work) ancestry(ctx context.Context, facts *plan.ImportFacts) error {
-	m := &facts.Package.Envelope.Machines[0]
-	var origin *lineage.Known
-	if pp := m.Passport; pp != nil {
-		facts.Lineage = pp.Lineage
-		if c, err := w.inv.CopyByID(ctx, pp.Copy); err != nil {
-			return err
-		} else if c != nil {
-			facts.Lineage = c.LineageID.String()
-			if facts.Parent == "" {
-				facts.Parent = c.ID.String()
-			}
-		}
-		// The origin is the registered copy that the package descends from.
-		for id := pp.Parent; id != "" && origin == nil; {
-			c, err := w.inv.CopyByID(ctx, id)
-			if err != nil {
-				return err
-			}
-			if c == nil {
-				break
-			}
-			facts.Lineage = c.LineageID.String()
-			if facts.Parent == "" {
-				facts.Parent = c.ID.String()
-			}
-			if id = ""; c.Parent != nil && c.Form == "package" {
-				id = c.Parent.String()
-			}
-			if c.Form != "package" {
-				k := c.Known()
-				origin = &k
-			}
-		}
-	}
-	same, err := w.inv.HoldersOfUUID(ctx, m.UUID)
-	if err != nil {
-		return err
-	}
-	for _, c := range same {
-		facts.SameUUID = append(facts.SameUUID, c.Known())
-		if facts.Lineage == "" {
-			facts.Lineage = c.LineageID.String()
-		}
-	}
-	facts.SameMAC = map[string][]lineage.Known{}
-	for _, mac := range m.MACs() {
-		holders, err := w.inv.HoldersOfMAC(ctx, mac)
-		if err != nil {
-			return err
-		}
-		for _, c := range holders {
-			facts.SameMAC[mac] = append(facts.SameMAC[mac], c.Known())
-		}
-	}
-	facts.Origin = lineage.FindOrigin(m, origin, facts.SameUUID)
-	return nil
 }
 
 func (w *Work) drawPower(ctx context.Context, req *Request) (*drawn, error) {

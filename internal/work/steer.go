@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"sync"
 	"time"
 
@@ -118,6 +119,8 @@ func (w *Work) advance(ctx context.Context, j *inventory.Job, s *inventory.Step)
 		return 0, w.giveIDs(ctx, j, s)
 	case plan.KindRecord:
 		return 0, w.record(ctx, j, s)
+	case plan.KindForget:
+		return 0, w.forget(ctx, j, s)
 	}
 	return w.steerTask(ctx, j, s)
 }
@@ -185,6 +188,10 @@ func (w *Work) taskParams(ctx context.Context, j *inventory.Job, s *inventory.St
 		return w.placeParams(j, s)
 	case plan.KindPack:
 		return w.packParams(ctx, s, h)
+	case plan.KindCarry:
+		return w.carryParams(ctx, j, s, h)
+	case plan.KindAlter:
+		return w.alterParams(j, s)
 	}
 	return s.DoWhat, nil // as the plan says
 }
@@ -199,7 +206,7 @@ func (w *Work) fetchParams(ctx context.Context, j *inventory.Job, s *inventory.S
 		return nil, err
 	}
 	f := hostlink.Fetch{KeepID: chosen(rec.Choice)[identity.DiskID] == identity.Keep, Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File, Format: do.Format, VirtualBytes: do.VirtualBytes,
-		ID: uuid.NewSHA1(s.JobID, []byte("disk "+do.Disk)).String()} // the same at each try
+		ID: newDiskID(s, do.Disk)}
 	switch {
 	case do.Source.Kind == "upload":
 		f.Source.Upload = true
@@ -231,7 +238,13 @@ func (w *Work) packParams(ctx context.Context, s *inventory.Step, h *inventory.H
 	if err != nil || do.FromHost == "" {
 		return hostlink.PackTask{Pack: *do}, err
 	}
-	from, err := w.inv.Host(ctx, do.FromHost)
+	from, err := w.letRead(ctx, s, do.FromHost, do.Folder, h)
+	return hostlink.PackTask{Pack: *do, From: from}, err
+}
+
+// letRead gives a host a ticket for a machine folder of another one.
+func (w *Work) letRead(ctx context.Context, s *inventory.Step, host, folder string, reader *inventory.Host) (*hostlink.Remote, error) {
+	from, err := w.inv.Host(ctx, host)
 	if err != nil {
 		return nil, err
 	}
@@ -239,10 +252,46 @@ func (w *Work) packParams(ctx context.Context, s *inventory.Step, h *inventory.H
 	if err != nil {
 		return nil, err
 	}
-	if err := w.agent(from).Allow(ctx, ticket, hostlink.Ticket{Path: do.Folder, For: h.ID.String(), Expires: time.Now().Add(ticketLasts)}); err != nil {
+	if err := w.agent(from).Allow(ctx, ticket, hostlink.Ticket{Path: folder, For: reader.ID.String(), Expires: time.Now().Add(ticketLasts)}); err != nil {
 		return nil, err
 	}
-	return hostlink.PackTask{Pack: *do, From: &hostlink.Remote{Address: from.Address, Host: from.ID.String(), Ticket: ticket}}, nil
+	return &hostlink.Remote{Address: from.Address, Host: from.ID.String(), Ticket: ticket}, nil
+}
+
+// newDiskID is the id that a disk is given; the same at each try.
+func newDiskID(s *inventory.Step, disk string) string {
+	return uuid.NewSHA1(s.JobID, []byte("disk "+disk)).String()
+}
+
+func (w *Work) carryParams(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (any, error) {
+	do, err := decode[plan.Carry](s)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := recordOf(j)
+	if err != nil {
+		return nil, err
+	}
+	c := hostlink.CarryTask{Carry: *do, ID: newDiskID(s, do.Disk), KeepID: chosen(rec.Choice)[identity.DiskID] == identity.Keep}
+	if do.FromHost != "" {
+		c.From, err = w.letRead(ctx, s, do.FromHost, do.Folder, h)
+	}
+	return c, err
+}
+
+func (w *Work) alterParams(j *inventory.Job, s *inventory.Step) (any, error) {
+	do, err := decode[plan.Alter](s)
+	if err != nil {
+		return nil, err
+	}
+	if do.Machine, err = madeMachine(j); err != nil {
+		return nil, err
+	}
+	do.NewIDs = map[string]string{}
+	for _, path := range do.RenewIDs {
+		do.NewIDs[path] = newDiskID(s, path)
+	}
+	return do, nil
 }
 
 // given is the result of a give-ids step.
@@ -261,8 +310,8 @@ func madeMachine(j *inventory.Job) (*machine.Machine, error) {
 			if err := json.Unmarshal(s.Result, &g); err != nil {
 				return nil, fmt.Errorf("result of step %s: %w", s.ID, err)
 			}
-		case s.Kind == plan.KindFetchDisk && s.State == "done":
-			do, err := decode[plan.FetchDisk](s)
+		case (s.Kind == plan.KindFetchDisk || s.Kind == plan.KindCarry) && s.State == "done":
+			do, err := decode[struct{ Disk string }](s)
 			if err != nil {
 				return nil, err
 			}
@@ -279,7 +328,10 @@ func madeMachine(j *inventory.Job) (*machine.Machine, error) {
 	for i := range g.Machine.Disks {
 		d := &g.Machine.Disks[i]
 		if r, ok := sizes[d.ID]; ok {
-			d.FileBytes, d.VirtualBytes = r.FileBytes, r.VirtualBytes
+			d.FileBytes = r.FileBytes
+			if r.VirtualBytes > 0 {
+				d.VirtualBytes = r.VirtualBytes
+			}
 		}
 	}
 	rec, err := recordOf(j)
@@ -287,9 +339,26 @@ func madeMachine(j *inventory.Job) (*machine.Machine, error) {
 		return nil, err
 	}
 	choice := chosen(rec.Choice)
-	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: j.NewCopy.String(), Parent: rec.Parent,
+	if rec.Change && g.Machine.Passport != nil { // it stays the copy that it is
+		pp := g.Machine.Passport
+		for _, f := range choice.Renewed() {
+			if pp.Identity = identity.Renew; !slices.Contains(pp.Renewed, f) {
+				pp.Renewed = append(pp.Renewed, f)
+			}
+		}
+		return g.Machine, nil
+	}
+	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: copyOf(j, rec).String(), Parent: rec.Parent,
 		MadeBy: j.Operation, MadeAt: j.CreatedAt, Identity: identityOf(choice), Renewed: choice.Renewed()}
 	return g.Machine, nil
+}
+
+// copyOf is the copy that a job makes, or works on.
+func copyOf(j *inventory.Job, rec *plan.Record) uuid.UUID {
+	if id := optional(rec.Copy); id != nil {
+		return *id
+	}
+	return *j.NewCopy
 }
 
 func chosen(raw map[string]string) identity.Choice {
@@ -322,7 +391,7 @@ func (w *Work) placeParams(j *inventory.Job, s *inventory.Step) (any, error) {
 		return nil, err
 	}
 	m, err := madeMachine(j)
-	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Machine: m}, err
+	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m}, err
 }
 
 // giveIDs renews identity facets, in one transaction with the step's record.
@@ -354,15 +423,31 @@ func (w *Work) record(ctx context.Context, j *inventory.Job, s *inventory.Step) 
 		return fmt.Errorf("lineage of the new copy: %w", err)
 	}
 	choice := chosen(do.Choice)
-	c := &inventory.Copy{ID: *j.NewCopy, LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
+	c := &inventory.Copy{ID: copyOf(j, do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
 		MadeBy: j.Operation, MadeUser: j.UserName, MadeAt: time.Now(), Identity: identityOf(choice), Renewed: choice.Renewed()}
 	c.Parent, c.HostID, c.PoolID, c.ShelfID = optional(do.Parent), optional(do.Host), optional(do.Pool), optional(do.Shelf)
+	if do.Change {
+		was, err := w.inv.CopyByID(ctx, do.Copy)
+		if err != nil {
+			return err
+		}
+		if was == nil {
+			return fmt.Errorf("the copy %s is not in the inventory any more", do.Copy)
+		}
+		c.MadeBy, c.MadeUser, c.MadeAt, c.Parent, c.Owner = was.MadeBy, was.MadeUser, was.MadeAt, was.Parent, was.Owner
+		if len(c.Renewed) == 0 {
+			c.Identity, c.Renewed = was.Identity, was.Renewed
+		}
+	}
 	rel := ""
 	if do.Form == "registered" {
 		if c.Machine, err = madeMachine(j); err != nil {
 			return err
 		}
 		c.State, rel = "stopped", path.Base(do.Path)
+		if n := len(j.Steps); n > 1 && j.Steps[n-2].Kind == plan.KindStart {
+			c.State = "running" // it was stopped for the change, and started again
+		}
 		c.SizeBytes = c.Machine.FileBytes()
 	} else {
 		c.State = "unknown"
@@ -378,7 +463,22 @@ func (w *Work) record(ctx context.Context, j *inventory.Job, s *inventory.Step) 
 		if err := inventory.EnsureLineage(ctx, tx, lineageID, do.Name); err != nil {
 			return err
 		}
-		if err := inventory.RecordCopy(ctx, tx, c, rel, j.Note, j.ID.String()); err != nil {
+		if err := inventory.RecordCopy(ctx, tx, c, rel, j.Operation, j.UserName, j.Note, j.ID.String()); err != nil {
+			return err
+		}
+		s.State = "done"
+		return inventory.PutStep(ctx, tx, j.Epoch, s)
+	})
+}
+
+// forget notes that a copy is no longer there, or no longer listed.
+func (w *Work) forget(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
+	do, err := decode[plan.Forget](s)
+	if err != nil {
+		return err
+	}
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.ForgetCopy(ctx, tx, do.Copy, do.Form, j.Operation, j.UserName, j.Note, j.ID.String()); err != nil {
 			return err
 		}
 		s.State = "done"

@@ -141,7 +141,7 @@ func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inve
 	}
 	id, copyID := inventory.NewID(), inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: user, Note: req.Note}
-	if req.Operation == "import" || req.Operation == "export" {
+	if d.makesCopy() {
 		j.NewCopy = &copyID
 	}
 	d.finish(copyID, time.Now())

@@ -23,6 +23,7 @@ import (
 type Order struct {
 	Source  string // path of the top layer
 	Options formats.Options
+	Image   disk.Image // that is open already, when it is no file; Source is its name then
 	Target  string // path of the new image
 	Format  *formats.Format
 	Variant string // "" is the format's first
@@ -150,7 +151,9 @@ func (c *copier) prepare() error {
 	if c.Variant, err = c.Format.Variant(c.Variant); err != nil {
 		return err
 	}
-	if c.chain, err = formats.Look(c.Source, c.Options); err != nil {
+	if c.Image != nil {
+		c.chain = &formats.Chain{Image: c.Image}
+	} else if c.chain, err = formats.Look(c.Source, c.Options); err != nil {
 		return err
 	}
 	if err := c.open(); err != nil {
@@ -364,6 +367,9 @@ func (c *copier) room() error {
 // serverCopy lets a file server copy a raw image by itself, where both files
 // lie on it; it returns how far the new image is done.
 func (c *copier) serverCopy(ctx context.Context, j *journal) (int64, error) {
+	if c.Image != nil {
+		return j.Offset, nil
+	}
 	l := c.chain.Links[0]
 	plain, ok := l.Image.(interface{ Source() disk.Source })
 	if !ok || c.Format.Name != "raw" || c.Salvage || c.Verify || c.BytesPerSecond > 0 || j.Offset > 0 {

@@ -1,0 +1,464 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
+)
+
+// What every operation that makes a registered copy works out in the same way:
+// identity, name, hardware, wiring and place.
+
+func giveWhat(c identity.Choice) string {
+	renewed := c.Renewed()
+	if len(renewed) == 0 {
+		return "Keep the identity; fill in what is not stated"
+	}
+	for i, f := range renewed {
+		renewed[i] = identity.Facet(f).Words()
+	}
+	return "Give out a new " + strings.Join(renewed, ", ")
+}
+
+// place names a copy and how it is, for a message.
+func place(k lineage.Known) string {
+	s := k.Name
+	if k.Host != "" {
+		s = k.Host + "/" + k.Name
+	}
+	if k.State != "" && k.State != "unknown" {
+		s += " (" + k.State + ")"
+	}
+	return s
+}
+
+func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) (identity.Choice, error) {
+	var f fit.Finding
+	switch o := facts.Origin; o.Status {
+	case "alive":
+		f = fit.Raise("identity.origin-alive", m.Name, fmt.Sprintf("It was made from %s, which could run beside it: with the same ids, the two would collide.", place(*o.Copy)),
+			map[string]any{"origin": o.Copy.ID, "host": o.Copy.Host, "lastSeen": o.Copy.LastSeen})
+	case "gone":
+		f = fit.Raise("identity.origin-gone", m.Name, fmt.Sprintf("It was made from %s, which is gone: this copy can take its place.", place(*o.Copy)), map[string]any{"origin": o.Copy.ID})
+	default:
+		f = fit.Raise("identity.origin-unknown", m.Name, "Nothing is known of where it comes from.", nil)
+		if len(facts.SameUUID) > 0 || len(facts.SameMAC) > 0 {
+			f.Message += " Some of its ids are in use here."
+			f.Recommend("renew")
+		} else {
+			f.Message += " None of its ids is in use here."
+		}
+	}
+	f = b.raise(f, req.Identity)
+	all := f.Remedy()
+	if all == "" {
+		all = identity.Renew // until it is answered, show what renewing would mean
+	}
+	choice, err := identity.Choose(all, req.Facets)
+	if err != nil {
+		return nil, err
+	}
+	told := b.bound(facts, req, m, choice)
+	answered := f.Answer != ""
+	preset := func(facet identity.Facet) string {
+		if answered && choice[facet] == identity.Renew || req.Facets[facet] != "" {
+			return choice[facet]
+		}
+		return ""
+	}
+	if len(facts.SameUUID) > 0 && choice[identity.MachineUUID] == identity.Keep {
+		u := b.raise(fit.Raise("identity.uuid-in-use", m.Name, fmt.Sprintf("Its machine UUID is that of %s.", place(facts.SameUUID[0])), map[string]any{"uuid": m.UUID}), preset(identity.MachineUUID))
+		if u.Remedy() == "renew" {
+			choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew, identity.Renew
+		}
+	}
+	for _, n := range m.NICs {
+		var g fit.Finding
+		if holders := facts.SameMAC[n.MAC]; len(holders) > 0 {
+			names := make([]string, len(holders))
+			for i, h := range holders {
+				names[i] = place(h)
+			}
+			g = fit.Raise("mac.in-use", n.Name, fmt.Sprintf("Its MAC %s belongs to %s.", n.MAC, strings.Join(names, " and ")), map[string]any{"mac": n.MAC})
+		} else if n.MAC != "" && machine.CheckMAC(n.MAC) != nil {
+			g = fit.Raise("mac.invalid", n.Name, sentence(machine.CheckMAC(n.MAC).Error()), map[string]any{"mac": n.MAC})
+		} else {
+			continue
+		}
+		kept := facts.Bound[identity.MAC]
+		if kept != "" && told[identity.MAC] {
+			continue // it was asked already
+		}
+		if kept != "" { // it both must be kept and collides: nothing is recommended
+			g.Message += fmt.Sprintf(" A %s is bound to it.", kept)
+			g.Explicit()
+		}
+		if g = b.raise(g, preset(identity.MAC)); g.Remedy() != "" {
+			choice[identity.MAC] = g.Remedy()
+		}
+	}
+	if g := facts.Guest; g != nil && g.Name != "" {
+		b.raise(fit.Raise("identity.guest-inside", m.Name, fmt.Sprintf("Inside, the guest goes on calling itself %s, with the machine-id and host keys that it has.", g.Name), map[string]any{"name": g.Name}), "")
+	}
+	return choice, nil
+}
+
+// bound keeps facets to which a licence, a reservation or a TPM is bound, and
+// tells about which of them it asked.
+func (b *builder) bound(facts Arrival, req BringRequest, m *machine.Machine, choice identity.Choice) map[identity.Facet]bool {
+	told := map[identity.Facet]bool{}
+	for _, facet := range identity.Facets {
+		kind := facts.Bound[facet]
+		if kind == "" || choice[facet] != identity.Renew {
+			continue
+		}
+		code, what := "identity.activation", facet.Words()
+		if facet == identity.MAC {
+			code = "mac.licence-bound"
+		}
+		f := fit.Raise(code, m.Name, fmt.Sprintf("A %s is bound to its %s, which would be renewed.", kind, what), map[string]any{"facet": string(facet), "bound": kind})
+		if facts.Origin.Status == "alive" && facet != identity.TPM {
+			f.Message += fmt.Sprintf(" Kept, it collides with %s.", place(*facts.Origin.Copy))
+			f.Explicit()
+		}
+		told[facet] = true
+		choice[facet] = identity.Keep
+		if f = b.raise(f, req.Facets[facet]); f.Remedy() != "" {
+			choice[facet] = f.Remedy()
+		}
+	}
+	return told
+}
+
+func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {
+	if req.Name != "" {
+		m.Name = req.Name
+	}
+	if err := machine.CheckName(m.Name); err != nil {
+		f := fit.Raise("name.unfit", m.Name, sentence(err.Error()), nil)
+		f.Suggest("rename", "Call it "+machine.CleanName(m.Name), machine.CleanName(m.Name))
+		if f = b.raise(f, ""); f.Remedy() == "rename" {
+			m.Name = f.Value()
+		} else {
+			m.Name = machine.CleanName(m.Name)
+		}
+	}
+	if facts.Taken(m.Name) {
+		free := freeName(m.Name, facts.Taken)
+		f := fit.Raise("name.taken", m.Name, fmt.Sprintf("%s has a machine or a folder of that name.", facts.Host.Name), nil)
+		f.Suggest("rename", "Call it "+free, free)
+		if f = b.raise(f, ""); f.Remedy() == "rename" {
+			m.Name = f.Value()
+			switch {
+			case machine.CheckName(m.Name) != nil:
+				b.err = fmt.Errorf("name.taken: %w", machine.CheckName(m.Name))
+			case facts.Taken(m.Name):
+				b.err = fmt.Errorf("name.taken: %s is taken too", m.Name)
+			}
+		}
+	}
+}
+
+func (b *builder) hardware(facts Arrival, req BringRequest, m *machine.Machine) {
+	if req.CPUs > 0 {
+		m.CPUs = req.CPUs
+	}
+	if req.MemoryBytes > 0 {
+		m.MemoryBytes = req.MemoryBytes
+	}
+	b.judge(facts.Host, facts.Guest, m)
+}
+
+// judge goes through the rules of hardware, settling each before the next.
+func (b *builder) judge(h HostFacts, g *fit.Guest, m *machine.Machine) {
+	for _, r := range fit.Rules {
+		for _, f := range r.Look(m, h.fit(), g) {
+			f = b.raise(f, "")
+			if r.Settle == nil || f.Remedy() == "" {
+				continue
+			}
+			if err := r.Settle(m, f); err != nil && b.err == nil {
+				b.err = err
+			}
+		}
+	}
+}
+
+func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) error {
+	h := facts.Host
+	names := make([]string, len(h.Switches))
+	quarantine := false
+	for i, s := range h.Switches {
+		names[i] = s.Name
+		quarantine = quarantine || s.Segment == wiring.Quarantine
+	}
+	for nic := range req.Wire {
+		if !hasNIC(m, nic) {
+			return fmt.Errorf("the machine has no NIC %q; it has %s", nic, nicNames(m))
+		}
+	}
+	settle := func(n *machine.NIC, f fit.Finding) string {
+		if f.Code != "network.ambiguous" {
+			f.Recommend("unplugged")
+			if quarantine { // nothing is lost there, and nothing gets out
+				f.Recommend("quarantine")
+			} else {
+				f.Withdraw("quarantine")
+			}
+		}
+		return b.wired(b.raise(f, ""), h.Switches)
+	}
+	for i := range m.NICs {
+		n := &m.NICs[i]
+		match := wiring.Find(*n, h.Name, h.Switches, facts.Rules)
+		detail := map[string]any{"network": n.Network, "switches": names, "why": match.Why}
+		to := req.Wire[n.Name]
+		switch {
+		case to != "":
+			if s, ok := h.switchOf(to); ok && n.Segment != "" && s.Segment != n.Segment && s.Segment != wiring.Quarantine {
+				f := b.raise(fit.Raise("network.segment-differs", n.Name, fmt.Sprintf("The switch %s reaches %s; at its origin the NIC was on %s.", to, segmentOf(s.Segment, s.VLAN), segmentOf(n.Segment, n.VLAN)), detail), "")
+				if f.Remedy() == "switch" {
+					to = f.Value()
+				}
+			}
+		case n.Network == "" && n.Segment == "" && n.VLAN == 0 && n.MAC != "":
+			continue // it was unplugged, and stays so
+		case match.Switch == "" && match.Segment != "":
+			to = settle(n, fit.Raise("network.switch-absent", n.Name, fmt.Sprintf("Its network belongs on the segment %s, %s; %s has no switch that reaches it. Make one (unvora switch add), or choose.", match.Segment, match.Why, h.Name), detail))
+		case match.Switch == "":
+			f := fit.Raise("network.unmapped", n.Name, fmt.Sprintf("No switch of %s reaches the network %s.", h.Name, orNone(n.Network)), detail)
+			if likely := wiring.Likely(*n, h.Switches); len(likely) > 0 {
+				f.Message += fmt.Sprintf(" The likeliest is %s.", likely[0].Name)
+				f.Suggest("switch", "Connect it to "+likely[0].Name, likely[0].Name)
+			}
+			to = settle(n, f)
+		case len(match.Likely) > 0:
+			f := fit.Raise("network.ambiguous", n.Name, fmt.Sprintf("Several switches of %s fit the network %s %s.", h.Name, n.Network, match.Why), detail)
+			f.Suggest("switch", "Connect it to "+match.Switch, match.Switch)
+			f.Recommend("switch")
+			to = settle(n, f)
+		default:
+			to = match.Switch
+			detail["switch"] = to
+			b.raise(fit.Raise("network.mapped", n.Name, fmt.Sprintf("The network %s becomes the switch %s, %s.", orNone(n.Network), to, match.Why), detail), "")
+		}
+		if err := plug(n, to, h); err != nil {
+			return err
+		}
+	}
+	return b.static(facts, m)
+}
+
+func segmentOf(name string, vlan int) string {
+	if vlan == 0 {
+		return name
+	}
+	return fmt.Sprintf("%s (VLAN %d)", name, vlan)
+}
+
+func (h HostFacts) switchOf(name string) (wiring.Switch, bool) {
+	for _, s := range h.Switches {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return wiring.Switch{}, false
+}
+
+// plug connects a NIC to a switch of the host; "" unplugs it.
+func plug(n *machine.NIC, to string, h HostFacts) error {
+	n.Network, n.Segment, n.VLAN = "", "", 0
+	if to == "" {
+		return nil
+	}
+	s, ok := h.switchOf(to)
+	if !ok {
+		names := make([]string, len(h.Switches))
+		for i, s := range h.Switches {
+			names[i] = s.Name
+		}
+		return fmt.Errorf("%s has no switch %q; it has %s", h.Name, to, strings.Join(names, ", "))
+	}
+	n.Network, n.Segment, n.VLAN = s.Name, s.Segment, s.VLAN
+	return nil
+}
+
+// static looks at the guest's fixed addresses: each should lie in the subnet of
+// a segment that the machine is on now, and be nobody else's.
+func (b *builder) static(facts Arrival, m *machine.Machine) error {
+	for _, text := range m.Static {
+		address, err := netip.ParseAddr(text)
+		if err != nil {
+			continue // as somebody typed it; it says nothing
+		}
+		problem := "lies in no subnet of the segments that it would be on"
+		known, isolated := false, len(m.NICs) > 0
+		for _, n := range m.NICs {
+			isolated = isolated && (n.Segment == wiring.Quarantine || n.Network == "")
+			if subnet, ok := facts.Subnets[n.Segment]; ok {
+				known = true
+				if subnet.Contains(address) {
+					problem = ""
+				}
+			}
+		}
+		if who := facts.AddressOf[text]; who != "" {
+			problem, known = "is that of "+who, true
+		}
+		if problem == "" || !known || isolated {
+			continue
+		}
+		f := b.raise(fit.Raise("address.static", m.Name, fmt.Sprintf("The guest has the fixed address %s, which %s.", text, problem), map[string]any{"address": text}), "")
+		if f.Remedy() == "quarantine" {
+			for i := range m.NICs {
+				if err := plug(&m.NICs[i], b.wired(f, facts.Host.Switches), facts.Host); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// wired is the switch that an answer leads to; "" is unplugged or undecided.
+func (b *builder) wired(f fit.Finding, switches []wiring.Switch) string {
+	switch f.Remedy() {
+	case "switch":
+		return f.Value()
+	case "quarantine":
+		for _, s := range switches {
+			if s.Segment == wiring.Quarantine {
+				return s.Name
+			}
+		}
+		b.err = fmt.Errorf("%s: the host has no switch into quarantine", f.Code)
+	}
+	return ""
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "(none stated)"
+	}
+	return s
+}
+
+func hasNIC(m *machine.Machine, name string) bool {
+	for _, n := range m.NICs {
+		if n.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func nicNames(m *machine.Machine) string {
+	names := make([]string, len(m.NICs))
+	for i, n := range m.NICs {
+		names[i] = fmt.Sprintf("%q", n.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// host raises what is wrong with the host itself.
+func (b *builder) host(h HostFacts) {
+	switch {
+	case h.State == "resting":
+		b.raise(fit.Raise("host.resting", h.Name, fmt.Sprintf("%s is set to rest and takes nothing new. Choose another host, or wake it: unvora host wake %s", h.Name, h.Name), nil), "")
+	case h.State != "up":
+		b.raise(fit.Raise("host.unreachable", h.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", h.Name), nil), "")
+	}
+	if h.WantsProtocol > 0 && h.Protocol < h.WantsProtocol {
+		b.raise(fit.Raise("host.older", h.Name, fmt.Sprintf("The agent on %s speaks protocol %d, the service %d. Update it.", h.Name, h.Protocol, h.WantsProtocol), nil), "")
+	}
+	if h.ClockOff > 60 || h.ClockOff < -60 {
+		b.raise(fit.Raise("host.clock", h.Name, fmt.Sprintf("The clock of %s is off by %d s.", h.Name, h.ClockOff), map[string]any{"seconds": h.ClockOff}), "")
+	}
+}
+
+// pathLength raises paths that the host can't take.
+func (b *builder) pathLength(folder string, m *machine.Machine, h HostFacts) {
+	longest := len(folder) + len("/") + len(m.Name) + len(".ovf")
+	for _, d := range m.Disks {
+		longest = max(longest, len(folder)+len("/")+len(d.File))
+	}
+	if most := h.Family.MaxPath; most > 0 && longest > most {
+		b.raise(fit.Raise("path.too-long", m.Name, fmt.Sprintf("Its longest path would have %d bytes; hosts of the family %s take %d. Give it a shorter name: --name", longest, h.Family.Name, most), nil), "")
+	}
+}
+
+// media settles what lies in removable drives: there tells whether a file is here.
+func (b *builder) media(m *machine.Machine, there func(file string) bool) {
+	for i := range m.Devices {
+		d := &m.Devices[i]
+		if d.File == "" || d.Kind != machine.DeviceCD && d.Kind != machine.DeviceFloppy || there(d.File) {
+			continue
+		}
+		f := b.raise(fit.Raise("disk.leftover-reference", d.Name, fmt.Sprintf("%s lies in it, and is not here.", d.File), map[string]any{"file": d.File}), "")
+		switch f.Remedy() {
+		case "eject":
+			d.File = ""
+		case "file":
+			d.File = f.Value()
+		}
+	}
+}
+
+// pool picks the pool asked for, or the first one that is ready and stays, and
+// looks at its state and room.
+func (b *builder) pool(h HostFacts, wish string, m *machine.Machine) (PoolFacts, error) {
+	var pool *PoolFacts
+	var names []string
+	for i, p := range h.Pools {
+		names = append(names, p.Name)
+		if wish == p.Name || wish == "" && pool == nil && p.State == "ready" && !p.Removable && p.Foreign == "" {
+			pool = &h.Pools[i]
+		}
+	}
+	if pool == nil {
+		if wish == "" {
+			return PoolFacts{}, fmt.Errorf("%s has no pool that is ready; it has %s", h.Name, strings.Join(names, ", "))
+		}
+		return PoolFacts{}, fmt.Errorf("%s has no pool %q; it has %s", h.Name, wish, strings.Join(names, ", "))
+	}
+	b.poolState(*pool, h, true)
+	var now, later int64
+	for _, d := range m.Disks {
+		now += d.FileBytes
+		later += d.VirtualBytes
+		if pool.MaxFile > 0 && d.FileBytes > pool.MaxFile {
+			b.raise(fit.Raise("space.file-limit", d.ID, fmt.Sprintf("It takes %s; files in the pool %s have %s at most. Choose another pool.", fit.Size(d.FileBytes), pool.Name, fit.Size(pool.MaxFile)), nil), "")
+		}
+	}
+	if now > pool.FreeBytes {
+		b.raise(fit.Raise("space.short", pool.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or more. Choose another pool, or make room.", pool.Name, fit.Size(pool.FreeBytes), fit.Size(now)), map[string]any{"freeBytes": pool.FreeBytes, "needBytes": now}), "")
+	} else if later > pool.FreeBytes {
+		b.raise(fit.Raise("space.short-later", pool.Name, fmt.Sprintf("The pool %s has %s free; if the disks fill up they need %s.", pool.Name, fit.Size(pool.FreeBytes), fit.Size(later)), nil), "")
+	}
+	return *pool, nil
+}
+
+// poolState raises what keeps a pool from being used; write asks for more than reading.
+func (b *builder) poolState(p PoolFacts, h HostFacts, write bool) {
+	another := "Choose another pool."
+	switch {
+	case p.State == "away":
+		b.raise(fit.Raise("pool.away", p.Name, fmt.Sprintf("The pool %s of %s is away now. Bring it back, or choose another pool.", p.Name, h.Name), nil), "")
+	case p.State == "resting" && write:
+		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s", p.Name, another), nil), "")
+	case p.State == "read-only" && write:
+		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name, h.Name, another), nil), "")
+	}
+	if p.Foreign != "" && write {
+		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the manager %s. %s", p.Name, p.Foreign, another), nil), "")
+	}
+	if p.Slow != "" {
+		b.raise(fit.Raise("pool.slow", p.Name, fmt.Sprintf("Machines run slowly from the pool %s: %s.", p.Name, p.Slow), nil), "")
+	}
+}

@@ -1,0 +1,405 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+)
+
+// ChangeFacts is what Change is worked out from.
+type ChangeFacts struct {
+	Arrival // Origin is not looked at: the copy is there already
+	Copy    lineage.Known
+	Machine *machine.Machine
+	Busy    string
+	Attach  *FolderDisk // the disk to be attached
+	Folder  Folder      // of the copy, for what depends on its disks; empty unless asked for
+}
+
+// ChangeRequest is what the caller asks of Change. What is empty stays as it is.
+type ChangeRequest struct {
+	Operation       string // change, renew, attach, detach
+	Name            string
+	Folder          bool // it gets the new name too
+	CPUs            int
+	MemoryBytes     int64
+	Guest           string
+	Boot            []string
+	Add, Drop       []string // devices: KIND or KIND=FILE; names
+	AddNICs         []string // switches, "" for one that is unplugged
+	DropNICs        []string
+	Wire            map[string]string // NIC → switch
+	Unplug          []string          // NICs
+	Renew           []identity.Facet
+	Replace         string // disk in whose place the attached one comes
+	Detach          string // disk
+	Answers         Answers
+	TakeRecommended bool
+}
+
+// Change plans to make a registered copy different where it is.
+func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
+	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	subject := facts.Copy.Host + "/" + facts.Copy.Name
+	p := &Plan{Operation: req.Operation, Subjects: []string{subject}, Target: facts.Host.Name}
+	b.host(facts.Host)
+	if facts.Busy != "" {
+		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
+	}
+	if facts.Copy.State == "away" {
+		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
+	}
+	m := facts.Machine.Clone()
+	before := facts.Machine
+	if err := b.reshape(facts, req, m); err != nil {
+		return nil, err
+	}
+	var steps []Step
+	renewIDs := []string{}
+	if facts.Attach != nil {
+		more, err := b.attach(facts, req, m)
+		if err != nil {
+			return nil, err
+		}
+		steps = append(steps, more...)
+	}
+	if req.Detach != "" {
+		if err := b.detach(facts, req.Detach, m); err != nil {
+			return nil, err
+		}
+	}
+	if req.CPUs > 0 || req.MemoryBytes > 0 || len(req.Add) > 0 || facts.Attach != nil || len(req.AddNICs) > 0 {
+		b.judgeNew(facts.Host, before, m)
+	}
+	choice := identity.Choice{}
+	for _, f := range identity.Facets {
+		choice[f] = identity.Keep
+	}
+	for _, f := range req.Renew {
+		choice[f] = identity.Renew
+	}
+	if len(req.Renew) > 0 {
+		b.bound(facts.Arrival, BringRequest{}, m, choice)
+		if choice[identity.DiskID] == identity.Renew {
+			for _, d := range m.Disks {
+				renewIDs = append(renewIDs, filepath.Join(facts.Copy.Path, d.File))
+			}
+		}
+	}
+	stop := false
+	if facts.Copy.State == "running" {
+		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.", nil), "")
+		stop = f.Remedy() == "stop"
+	}
+	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
+	if stop {
+		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: facts.Host.Name, Do: power})
+	}
+	p.Steps = append(p.Steps, steps...)
+	folder := facts.Copy.Path
+	do := &Alter{Folder: folder, Name: m.Name, RenewIDs: renewIDs, List: true}
+	if req.Folder && m.Name != path.Base(folder) {
+		do.Rename = m.Name
+		folder = path.Join(path.Dir(folder), m.Name)
+		power.Folder = folder
+	}
+	choices := asText(choice)
+	p.Steps = append(p.Steps,
+		Step{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: choices, MACPrefix: facts.Host.MACPrefix}},
+		Step{Kind: KindAlter, Host: facts.Host.Name, What: "Write the descriptor of " + subject + anew, Do: do})
+	if stop {
+		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
+	}
+	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the change in the inventory",
+		Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
+	return b.finish(p)
+}
+
+const anew = " anew"
+
+// reshape applies what was asked for by name and number.
+func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machine) error {
+	if req.Name != "" && req.Name != m.Name {
+		b.name(facts.Arrival, BringRequest{Name: req.Name}, m)
+	}
+	if req.CPUs > 0 {
+		m.CPUs = req.CPUs
+	}
+	if req.MemoryBytes > 0 {
+		m.MemoryBytes = req.MemoryBytes
+	}
+	if req.Guest != "" {
+		m.Guest, m.GuestID = req.Guest, fit.OSType(req.Guest)
+	}
+	for _, name := range req.Drop {
+		n := len(m.Devices)
+		if m.Devices = slices.DeleteFunc(m.Devices, func(d machine.Device) bool { return d.Name == name }); len(m.Devices) == n {
+			return fmt.Errorf("the machine has no device %q; it has %s", name, quoted(deviceNames(m)))
+		}
+	}
+	for _, text := range req.Add {
+		kind, file, _ := strings.Cut(text, "=")
+		if _, known := facts.Host.Family.MaxOf[kind]; !known || kind == "nic" || kind == "disk" {
+			kinds := []string{}
+			for k := range facts.Host.Family.MaxOf {
+				if k != "nic" && k != "disk" {
+					kinds = append(kinds, k)
+				}
+			}
+			slices.Sort(kinds)
+			return fmt.Errorf("there is no kind of device %q; there are %s", kind, strings.Join(kinds, ", "))
+		}
+		m.Devices = append(m.Devices, machine.Device{Kind: kind, Name: freeNumber(kind, deviceNames(m)), File: file})
+	}
+	for _, name := range req.DropNICs {
+		if !hasNIC(m, name) {
+			return fmt.Errorf("the machine has no NIC %q; it has %s", name, nicNames(m))
+		}
+		m.NICs = slices.DeleteFunc(m.NICs, func(n machine.NIC) bool { return n.Name == name })
+	}
+	wire := map[string]string{}
+	for nic, to := range req.Wire {
+		wire[nic] = to
+	}
+	for _, to := range req.AddNICs {
+		names := []string{}
+		for _, n := range m.NICs {
+			names = append(names, n.Name)
+		}
+		n := machine.NIC{Name: freeNumber("NIC", names), Model: facts.Host.Family.NICs[0]}
+		m.NICs = append(m.NICs, n)
+		if to != "" {
+			wire[n.Name] = to
+		}
+	}
+	for _, name := range req.Unplug {
+		if !hasNIC(m, name) {
+			return fmt.Errorf("the machine has no NIC %q; it has %s", name, nicNames(m))
+		}
+		for i := range m.NICs {
+			if m.NICs[i].Name == name {
+				m.NICs[i].Network, m.NICs[i].Segment, m.NICs[i].VLAN = "", "", 0
+			}
+		}
+	}
+	for nic, to := range wire {
+		if !hasNIC(m, nic) {
+			return fmt.Errorf("the machine has no NIC %q; it has %s", nic, nicNames(m))
+		}
+		for i := range m.NICs {
+			if m.NICs[i].Name != nic {
+				continue
+			}
+			if err := plug(&m.NICs[i], to, facts.Host); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range req.Boot {
+		known := slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == name }) || hasNIC(m, name) || slices.Contains(deviceNames(m), name)
+		if !known {
+			return fmt.Errorf("nothing of the machine is called %q that it could start from", name)
+		}
+	}
+	if len(req.Boot) > 0 {
+		m.Boot = req.Boot
+	}
+	return nil
+}
+
+func deviceNames(m *machine.Machine) (names []string) {
+	for _, d := range m.Devices {
+		names = append(names, d.Name)
+	}
+	return names
+}
+
+func quoted(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = strconv.Quote(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+// freeNumber appends the first number that nothing bears.
+func freeNumber(stem string, taken []string) string {
+	for n := 1; ; n++ {
+		if name := fmt.Sprintf("%s %d", stem, n); !slices.Contains(taken, name) {
+			return name
+		}
+	}
+}
+
+// judgeNew raises only what the machine as it was did not have already.
+func (b *builder) judgeNew(h HostFacts, before, m *machine.Machine) {
+	old := map[string]bool{}
+	for _, f := range fit.Judge(before, h.fit(), nil) {
+		old[f.Code+"/"+f.Subject] = true
+	}
+	for _, r := range fit.Rules {
+		for _, f := range r.Look(m, h.fit(), nil) {
+			if old[f.Code+"/"+f.Subject] && f.Code != "cpu.too-many" && f.Code != "memory.too-much" || f.Code == "device.needless" {
+				continue
+			}
+			if f = b.raise(f, ""); r.Settle != nil && f.Remedy() != "" {
+				if err := r.Settle(m, f); err != nil && b.err == nil {
+					b.err = err
+				}
+			}
+		}
+	}
+}
+
+// attach plans a disk into the machine, in place of another or in addition.
+func (b *builder) attach(facts ChangeFacts, req ChangeRequest, m *machine.Machine) ([]Step, error) {
+	d := machine.Disk{Controller: facts.Host.Family.Controllers[0]}
+	at := len(m.Disks)
+	if req.Replace != "" {
+		at = slices.IndexFunc(m.Disks, func(d machine.Disk) bool { return d.ID == req.Replace })
+		if at < 0 {
+			return nil, fmt.Errorf("the machine has no disk %q; it has %s", req.Replace, diskNames(m))
+		}
+		old := m.Disks[at]
+		d.ID, d.Controller, d.Slot = old.ID, old.Controller, old.Slot
+		b.depended(facts, old.ID)
+		m.Disks = slices.Delete(m.Disks, at, at+1)
+	} else {
+		for n := 1; d.ID == ""; n++ {
+			if id := fmt.Sprintf("disk%d", n); !slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == id }) {
+				d.ID = id
+			}
+		}
+		for _, o := range m.Disks {
+			d.Slot = max(d.Slot, o.Slot+1)
+			d.Controller = o.Controller
+		}
+	}
+	fd := *facts.Attach
+	fd.ID = d.ID
+	rel, err := filepath.Rel(facts.Copy.Path, fd.Path)
+	if err != nil {
+		return nil, err
+	}
+	d.File, d.VirtualBytes, d.FileBytes = rel, fd.VirtualBytes, fd.FileBytes
+	x := &handling{disk: &d, facts: fd}
+	b.disk(x, facts.Host, true)
+	if x.out {
+		return nil, nil
+	}
+	steps := prepare([]*handling{x}, facts.Host)
+	here := PoolFacts{}
+	for _, q := range facts.Host.Pools {
+		if q.ID == facts.Copy.Pool {
+			here = q
+		}
+	}
+	switch {
+	case x.carry:
+		format := facts.Host.Family.Formats[0]
+		if facts.Host.Family.Runs(fd.Format) {
+			format = fd.Format
+		}
+		steps = append(steps, x.carryStep(facts.Arrival, nil, facts.Copy.Path, here, facts.Copy.Path, m.Name, format))
+	case x.onTop:
+		d.File = diskFile(m.Name, d.ID+"-layer", fd.Format)
+		steps = append(steps, Step{Kind: KindLayer, Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on %s", path.Base(fd.Path)),
+			Do: &NewLayer{Parent: fd.Path, Path: path.Join(facts.Copy.Path, d.File), Format: fd.Format}})
+	}
+	m.Disks = slices.Insert(m.Disks, at, d)
+	return steps, nil
+}
+
+// depended names who else needs a disk that is taken from the machine. Nothing
+// of it is deleted, so that this is good to know and no more.
+func (b *builder) depended(facts ChangeFacts, disk string) {
+	for _, fd := range facts.Folder.Disks {
+		if fd.ID != disk {
+			continue
+		}
+		if who := append(slices.Clone(fd.SharedBy), fd.LayersOf...); len(who) > 0 {
+			b.raise(fit.Raise("disk.depended-on", disk, fmt.Sprintf("%s depend on %s, which stays where it is.", strings.Join(who, ", "), fd.Path), map[string]any{"who": who}), "")
+		}
+	}
+}
+
+func (b *builder) detach(facts ChangeFacts, disk string, m *machine.Machine) error {
+	at := slices.IndexFunc(m.Disks, func(d machine.Disk) bool {
+		return d.ID == disk || d.File == disk || path.Base(d.File) == path.Base(disk)
+	})
+	if at < 0 {
+		return fmt.Errorf("the machine has no disk %q; it has %s", disk, diskNames(m))
+	}
+	b.depended(facts, m.Disks[at].ID)
+	m.Boot = slices.DeleteFunc(m.Boot, func(s string) bool { return s == m.Disks[at].ID })
+	m.Disks = slices.Delete(m.Disks, at, at+1)
+	if len(m.Disks) == 0 {
+		b.raise(fit.Raise("disk.nothing-bootable", m.Name, "No disk is left to start from.", nil), "")
+	}
+	return nil
+}
+
+func diskNames(m *machine.Machine) string {
+	names := []string{}
+	for _, d := range m.Disks {
+		names = append(names, d.ID)
+	}
+	return quoted(names)
+}
+
+// DelistFacts is what Delist is worked out from.
+type DelistFacts struct {
+	Copy    lineage.Known
+	Host    HostFacts
+	Machine *machine.Machine
+	Busy    string
+	Last    bool // it is the lineage's last copy
+}
+
+// Delist plans to take a copy off its host's list. Its files stay, or go to the
+// trash of their pool.
+func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool) (*Plan, error) {
+	b := &builder{answers: answers, recommended: takeRecommended}
+	subject := facts.Copy.Host + "/" + facts.Copy.Name
+	p := &Plan{Operation: "delist", Subjects: []string{subject}, Target: facts.Host.Name}
+	b.host(facts.Host)
+	if facts.Busy != "" {
+		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
+	}
+	gone := trash || facts.Copy.Form == "hollow"
+	if gone && facts.Last && facts.Copy.Form != "hollow" {
+		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name, fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.", facts.Copy.Name), nil), "")
+		if f.Remedy() == "by-name" && f.Value() != facts.Copy.Name {
+			return nil, fmt.Errorf("source.last-copy: %q is not the name of the copy", f.Value())
+		}
+	}
+	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
+	if facts.Copy.State == "running" {
+		if f := b.raise(fit.Raise("state.running", subject, "It runs.", nil), ""); f.Remedy() == "stop" {
+			p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: facts.Host.Name, Do: power})
+		}
+	}
+	if facts.Copy.Form != "stray" {
+		p.Steps = append(p.Steps, Step{Kind: KindDelist, Host: facts.Host.Name, What: fmt.Sprintf("Take it off the list of %s", facts.Host.Name), Do: &Unlist{Folder: facts.Copy.Path}})
+	}
+	form := "stray"
+	if gone {
+		form = ""
+		if facts.Copy.Form != "hollow" {
+			p.Steps = append(p.Steps, Step{Kind: KindTakeAway, Host: facts.Host.Name, What: "Put its folder into the trash of its pool", Do: &TakeAway{Folder: facts.Copy.Path}})
+		}
+	}
+	p.Steps = append(p.Steps, Step{Kind: KindForget, What: "Note it in the inventory", Do: &Forget{Copy: facts.Copy.ID, Form: form}})
+	return b.finish(p)
+}

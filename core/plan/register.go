@@ -1,0 +1,237 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/machine"
+)
+
+// What becomes of the files.
+const (
+	Stay = "stay"
+	Copy = "copy"
+	Move = "move"
+)
+
+// Register plans the making of a registered copy from a machine folder. Its
+// files stay, are copied or are moved; its identity is kept or renewed; the two
+// are independent of each other.
+func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
+	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	p := &Plan{Operation: "register", Subjects: []string{facts.Where}, Target: facts.Host.Name}
+	b.host(facts.Host)
+	if facts.From != nil && facts.From.State != "up" {
+		b.host(*facts.From)
+	}
+	if facts.Busy != "" {
+		b.raise(fit.Raise("busy.job", facts.Where, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
+	}
+	if facts.Folder.Registered && facts.From == nil {
+		b.raise(fit.Raise("copy.already-here", facts.Where, fmt.Sprintf("%s lists this very folder already.", facts.Host.Name), nil), "")
+	}
+	files, err := b.files(facts, req)
+	if err != nil {
+		return nil, err
+	}
+	m, descriptor := b.described(facts)
+	if m == nil || len(b.blocked()) > 0 && facts.Folder.Registered {
+		return b.finish(p)
+	}
+	if m.Suspended {
+		if f := b.raise(fit.Raise("state.suspended", m.Name, fmt.Sprintf("A suspended state lies beside its disks, which %s can't resume.", facts.Host.Name), nil), ""); f.Remedy() == "drop" {
+			m.Suspended = false
+		}
+	}
+	if len(m.Snapshots) > 0 && !facts.Host.Family.KeepsSnapshots {
+		f := fit.Raise("snapshot.unportable", m.Name, fmt.Sprintf("It has %d snapshots, which hosts of the family %s can't take over: %s.", len(m.Snapshots), facts.Host.Family.Name, strings.Join(m.Snapshots, ", ")), nil)
+		f.Suggest("merge", "Merge them to the present state", m.Snapshots[len(m.Snapshots)-1])
+		if f = b.raise(f, ""); f.Remedy() == "merge" {
+			m.Snapshots, files = nil, Copy
+		}
+	}
+	if n := facts.Newer; n != nil {
+		b.raise(fit.Raise("copy.newer-elsewhere", m.Name, fmt.Sprintf("%s, of the same lineage, has run since this one was made: what it wrote is not here.", place(*n)), map[string]any{"copy": n.ID}), "")
+	}
+	choice, err := b.identity(facts.Arrival, req, m)
+	if err != nil {
+		return nil, err
+	}
+	b.name(facts.Arrival, req, m)
+	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
+	b.hardware(facts.Arrival, req, m)
+	b.media(m, func(file string) bool { return slices.Contains(facts.Folder.Files, file) })
+	if err := b.wiring(facts.Arrival, req, m); err != nil {
+		return nil, err
+	}
+	p.Steps = prepare(handled, facts.Host)
+	if h := facts.Hollow; h != nil {
+		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
+		if f.Remedy() == "replace" {
+			p.Steps = append(p.Steps, Step{Kind: KindDelist, Host: facts.Host.Name, What: "Take the hollow entry off the list", Do: &Unlist{Folder: h.Path}},
+				Step{Kind: KindForget, What: "Note that the hollow entry is gone", Do: &Forget{Copy: h.ID}})
+		}
+	}
+	choices := asText(choice)
+	give := Step{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: choices, MACPrefix: facts.Host.MACPrefix}}
+	if files == Stay {
+		b.inPlace(facts, req, p, m, descriptor, handled, give, choice)
+		return b.finish(p)
+	}
+	pool, err := b.pool(facts.Host, req.Pool, m)
+	if err != nil {
+		return nil, err
+	}
+	p.Steps = append(p.Steps, give)
+	var beside []string
+	for _, x := range handled {
+		format := facts.Host.Family.Formats[0]
+		if wish := req.Disks[x.disk.ID]; wish != "" {
+			if format, err = formatFor(wish, facts.Host.Family); err != nil {
+				return nil, err
+			}
+		} else if facts.Host.Family.Runs(x.facts.Format) {
+			format = x.facts.Format
+		}
+		if path.Dir(x.facts.Path) != facts.Folder.Path {
+			beside = append(beside, x.facts.Path)
+		}
+		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, pool, "", m.Name, format))
+	}
+	for _, d := range m.Devices {
+		if d.File != "" && slices.Contains(facts.Folder.Files, d.File) && facts.From == nil {
+			p.Steps = append(p.Steps, Step{Kind: KindCarry, Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File, pool.Name),
+				Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path, File: d.File}})
+		}
+	}
+	ends := b.placing(facts.Arrival, pool, m, descriptor, 0, choices)
+	if files == Move {
+		source := facts.Host
+		if facts.From != nil {
+			source = *facts.From
+		}
+		ends = slices.Insert(ends, 1, Step{Kind: KindTakeAway, Host: source.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
+		if rec := ends[2].Do.(*Record); facts.Copy != "" {
+			rec.Copy = facts.Copy // it is the same copy, at another place
+		}
+	} else if facts.Copy != "" {
+		ends[1].Do.(*Record).Parent = facts.Copy
+	}
+	p.Steps = append(p.Steps, ends...)
+	return b.finish(p)
+}
+
+// files settles what becomes of the files.
+func (b *builder) files(facts RegisterFacts, req BringRequest) (string, error) {
+	files := req.Files
+	switch files {
+	case "":
+		files = Stay
+		if facts.From != nil {
+			files = Copy
+		}
+	case Stay, Copy, Move:
+	default:
+		return "", fmt.Errorf("files %q: stay, copy or move", files)
+	}
+	if files == Stay && facts.From != nil {
+		return "", fmt.Errorf("%s lies at %s and in no pool that %s sees: its files can be copied or moved, not stay", facts.Where, facts.From.Name, facts.Host.Name)
+	}
+	for _, p := range facts.Host.Pools {
+		if files != Copy && facts.From == nil && p.ID == facts.Folder.Pool {
+			if files == Move && (req.Pool == "" || req.Pool == p.Name) {
+				files = Stay // it is in that pool already
+			}
+			b.poolState(p, facts.Host, true)
+		}
+	}
+	return files, nil
+}
+
+// described is the machine of the folder, or one made in its stead; nil while
+// that is not settled.
+func (b *builder) described(facts RegisterFacts) (*machine.Machine, string) {
+	if m := facts.Folder.Machine; m != nil {
+		return m.Clone(), facts.Folder.Descriptor
+	}
+	f := fit.Raise("descriptor.lost", facts.Where, sentence(facts.Folder.Problem), nil)
+	if facts.Record == nil {
+		f.Offer("disks")
+		f.Recommend("disks")
+	}
+	f = b.raise(f, "")
+	if f.Remedy() == "record" {
+		return facts.Record.Clone(), ""
+	}
+	return Around(path.Base(facts.Folder.Path), facts.Folder.Disks, facts.Host), ""
+}
+
+// Around makes a machine around disks that nothing describes.
+func Around(name string, disks []FolderDisk, h HostFacts) *machine.Machine {
+	m := &machine.Machine{Name: machine.CleanName(name), CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Disks: []machine.Disk{}, NICs: []machine.NIC{{Name: "NIC 1", Model: h.Family.NICs[0]}}}
+	first := -1
+	for i, d := range disks {
+		if d.Missing || d.Problem != "" {
+			continue
+		}
+		if d.Guest != nil && d.Guest.Boot != "" && first < 0 {
+			first = len(m.Disks)
+			if d.Guest.Boot == "uefi" {
+				m.Firmware = "uefi"
+			}
+		}
+		if g := d.Guest; g != nil && g.System != "" && m.Guest == "" {
+			m.Guest, m.GuestID = g.System, g.OSType
+			if strings.HasPrefix(g.System, "Windows") {
+				m.MemoryBytes = 4 << 30
+			}
+		}
+		m.Disks = append(m.Disks, machine.Disk{ID: d.ID, File: disks[i].File, Format: d.Format, VirtualBytes: d.VirtualBytes, FileBytes: d.FileBytes, Controller: h.Family.Controllers[0]})
+	}
+	if first > 0 { // a machine starts from its first disk
+		boot := m.Disks[first]
+		m.Disks = slices.Insert(slices.Delete(m.Disks, first, first+1), 0, boot)
+	}
+	for i := range m.Disks {
+		m.Disks[i].Slot = i
+	}
+	return m
+}
+
+// inPlace plans the rest for files that stay.
+func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *machine.Machine, descriptor string, handled []*handling, give Step, choice identity.Choice) {
+	here := PoolFacts{}
+	for _, q := range facts.Host.Pools {
+		if q.ID == facts.Folder.Pool {
+			here = q
+		}
+	}
+	do := &Alter{Folder: facts.Folder.Path, Name: m.Name, Descriptor: descriptor, List: true}
+	for _, x := range handled {
+		switch {
+		case x.carry:
+			format := facts.Host.Family.Formats[0]
+			if facts.Host.Family.Runs(x.facts.Format) {
+				format = x.facts.Format
+			}
+			step := x.carryStep(facts.Arrival, nil, facts.Folder.Path, here, facts.Folder.Path, m.Name, format)
+			p.Steps = append(p.Steps, step)
+		case x.onTop:
+			file := diskFile(m.Name, x.disk.ID+"-layer", x.facts.Format)
+			p.Steps = append(p.Steps, Step{Kind: KindLayer, Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on disk %s", x.disk.ID),
+				Do: &NewLayer{Parent: x.facts.Path, Path: path.Join(facts.Folder.Path, file), Format: x.facts.Format}})
+			x.disk.File = file
+		case choice[identity.DiskID] == identity.Renew || x.newID:
+			do.RenewIDs = append(do.RenewIDs, x.facts.Path)
+		}
+	}
+	choices := asText(choice)
+	p.Steps = append(p.Steps, give,
+		Step{Kind: KindAlter, Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where, facts.Host.Name), Do: do},
+		Step{Kind: KindRecord, What: "Note the copy in the inventory",
+			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy}})
+}

@@ -1,0 +1,260 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/carry"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+func carryTask(t *task) (p hostlink.CarryTask, target string, err error) {
+	if err := t.params(&p); err != nil {
+		return p, "", err
+	}
+	if filepath.Base(p.File) != p.File {
+		return p, "", &taskError{"package.path-escape", fmt.Sprintf("%q is no file name", p.File)}
+	}
+	dir := p.Into
+	if dir == "" {
+		dir = stagingDir(p.Pool, t.spec.Job)
+	}
+	target = filepath.Join(dir, p.File)
+	return p, target, t.a.within(target)
+}
+
+// doCarry copies a disk with its whole chain, or another file of a machine
+// folder, to a new place, and reads back what it wrote.
+func doCarry(ctx context.Context, t *task) (any, error) {
+	p, target, err := carryTask(t)
+	if err != nil {
+		return nil, err
+	}
+	if p.From == nil {
+		if err := t.a.within(p.Source); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+		return nil, err
+	}
+	if bytes, err := allocated(target); err == nil { // renamed into place before the agent was killed
+		return t.a.carried(target, bytes)
+	}
+	if p.Format == "" {
+		if err := copyFile(ctx, p.Source, target, t.progress); err != nil {
+			return nil, err
+		}
+		bytes, err := allocated(target)
+		return hostlink.FetchResult{FileBytes: bytes}, err
+	}
+	format, err := formats.ByName(p.Format)
+	if err != nil {
+		return nil, err
+	}
+	order := carry.Order{Source: p.Source, Options: formats.Options{Allow: t.a.within}, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
+		Progress: func(_ string, done, _ int64) { t.update(func(s *hostlink.Task) { s.Done = done }) }}
+	if p.From != nil {
+		img, err := t.a.dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, p.Source)
+		if err != nil {
+			return nil, fmt.Errorf("open disk %s at the host that has it: %w", p.Disk, err)
+		}
+		defer img.Close()
+		order.Image = img
+	}
+	if p.KeepID {
+		if c := t.a.chains.read(p.Source); p.From == nil && len(c) > 0 && c[0].id != "" {
+			order.ID = c[0].id
+		}
+	}
+	r, err := carry.Copy(ctx, order)
+	if err != nil {
+		return nil, err
+	}
+	return hostlink.FetchResult{FileBytes: r.FileBytes, VirtualBytes: r.VirtualBytes}, nil
+}
+
+func (a *Agent) carried(target string, bytes int64) (any, error) {
+	c, err := formats.OpenChain(target, formats.Options{Allow: a.within})
+	if err != nil { // not an image
+		return hostlink.FetchResult{FileBytes: bytes}, nil
+	}
+	defer c.Close()
+	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: c.Info().VirtualBytes}, nil
+}
+
+// copyFile copies bytes as they are, beside the target first.
+func copyFile(ctx context.Context, source, target string, progress func(int64)) (err error) {
+	in, err := os.Open(source)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	part := filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".part")
+	out, err := os.Create(part)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, removeIfThere(part))
+		}
+	}()
+	buf := make([]byte, 1<<20)
+	for {
+		n, e := in.Read(buf)
+		if _, w := out.Write(buf[:n]); w != nil {
+			e = w
+		}
+		progress(int64(n))
+		if e == nil {
+			e = ctx.Err()
+		}
+		if e == io.EOF {
+			break
+		}
+		if e != nil {
+			return errors.Join(e, out.Close())
+		}
+	}
+	if err := errors.Join(out.Sync(), out.Close()); err != nil {
+		return err
+	}
+	return renameNew(part, target)
+}
+
+// undoCarry removes what was written, whole or in part.
+func undoCarry(t *task) error {
+	p, target, err := carryTask(t)
+	if err != nil {
+		return nil // it was never begun
+	}
+	hidden := filepath.Join(filepath.Dir(target), "."+p.File)
+	return errors.Join(removeIfThere(target), removeIfThere(hidden+".part"), removeIfThere(hidden+".journal"), removeIfThere(hidden+".journal.next"))
+}
+
+// relinkJournal is where a layer's parent was said to be.
+type relinkJournal struct {
+	Parent string `json:"parent"`
+}
+
+func doRelink(_ context.Context, t *task) (any, error) {
+	var p plan.Relink
+	if err := t.params(&p); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(t.a.within(p.Layer), t.a.within(p.Parent)); err != nil {
+		return nil, err
+	}
+	var j relinkJournal
+	if there, err := t.a.store.get("journals", t.state.ID, &j); err != nil {
+		return nil, err
+	} else if !there {
+		ref, err := statedParent(p.Layer)
+		if err != nil {
+			return nil, err
+		}
+		if err := t.a.store.put("journals", t.state.ID, relinkJournal{ref}); err != nil {
+			return nil, err
+		}
+	}
+	_, err := formats.Reparent(p.Layer, p.Parent, p.Force)
+	return nil, err
+}
+
+// statedParent is the path that a layer states, as it states it.
+func statedParent(layer string) (string, error) {
+	f, err := os.Open(layer)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	src, err := disk.OpenFile(f)
+	if err != nil {
+		return "", err
+	}
+	img, err := formats.Open(src, nil)
+	if err != nil {
+		return "", err
+	}
+	if ref := img.Info().Parent; ref != nil {
+		return ref.Path, nil
+	}
+	return "", fmt.Errorf("%s is no layer", layer)
+}
+
+// undoRelink points the layer back, where a parent of it still is; a layer
+// whose parent was missing before is left with the one that was found, which
+// does no harm.
+func undoRelink(t *task) error {
+	var p plan.Relink
+	var j relinkJournal
+	if err := t.params(&p); err != nil {
+		return err
+	}
+	if there, err := t.a.store.get("journals", t.state.ID, &j); !there || err != nil {
+		return err
+	}
+	at := j.Parent
+	if !filepath.IsAbs(at) {
+		at = filepath.Join(filepath.Dir(p.Layer), at)
+	}
+	if _, err := os.Stat(at); err != nil {
+		return nil
+	}
+	_, err := formats.Reparent(p.Layer, at, true)
+	return err
+}
+
+// doMend repairs what needs no guess. Guest data is never changed, so that
+// there is nothing to undo.
+func doMend(_ context.Context, t *task) (any, error) {
+	var p plan.Mend
+	if err := t.params(&p); err != nil {
+		return nil, err
+	}
+	if err := t.a.within(p.Path); err != nil {
+		return nil, err
+	}
+	c, err := formats.Check(p.Path, true, func([]disk.Problem) {})
+	if err != nil {
+		return nil, err
+	}
+	if !c.Sound() {
+		return nil, &taskError{"disk.damaged", fmt.Sprintf("%s can't be put in order without guessing: %s", p.Path, c.Problems[0].What)}
+	}
+	return nil, nil
+}
+
+func doLayer(_ context.Context, t *task) (any, error) {
+	var p plan.NewLayer
+	if err := t.params(&p); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(t.a.within(p.Parent), t.a.within(p.Path)); err != nil {
+		return nil, err
+	}
+	format, err := formats.ByName(p.Format)
+	if err != nil {
+		return nil, err
+	}
+	if err := removeIfThere(p.Path); err != nil { // of a try that was cut short
+		return nil, err
+	}
+	return nil, formats.NewLayer(p.Path, p.Parent, format, t.newID(p.Path))
+}
+
+func undoLayer(t *task) error {
+	var p plan.NewLayer
+	if err := t.params(&p); err != nil {
+		return err
+	}
+	return removeIfThere(p.Path)
+}

@@ -1,0 +1,241 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// changing makes a command that changes one copy. fill puts its arguments into
+// the request.
+func (a *app) changing(op openapi.RequestOperation, use, short, example, done string, args cobra.PositionalArgs, fill func(req *openapi.Request, args []string) error) *cobra.Command {
+	s := &settling{}
+	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: args, ValidArgsFunction: a.completeCopies("registered")}
+	s.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		req := &openapi.Request{Operation: op, Copies: &[]string{args[0]}, Change: &openapi.Change{}}
+		if err := fill(req, args); err != nil {
+			return err
+		}
+		return a.perform(cmd.Context(), req, s, done)
+	}
+	return cmd
+}
+
+func (a *app) changeCmd() *cobra.Command {
+	var name, memory, guest string
+	var folder bool
+	var cpus int
+	var boot, add, drop []string
+	cmd := a.changing(openapi.RequestOperationChange, "change COPY", "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
+		"  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan", "changed", cobra.ExactArgs(1),
+		func(req *openapi.Request, _ []string) error {
+			if name == "" && memory == "" && guest == "" && cpus == 0 && len(boot)+len(add)+len(drop) == 0 {
+				return usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add or --drop")
+			}
+			if folder && name == "" {
+				return usage("--folder goes with --name")
+			}
+			if memory != "" {
+				bytes, err := ParseSize(memory)
+				if err != nil {
+					return usage("--memory: %v", err)
+				}
+				req.MemoryBytes = &bytes
+			}
+			req.Name, req.Cpus = &name, &cpus
+			req.Change = &openapi.Change{Folder: &folder, Guest: &guest, Boot: &boot, Add: &add, Drop: &drop}
+			return nil
+		})
+	f := cmd.Flags()
+	f.StringVar(&name, "name", "", "new name")
+	f.BoolVar(&folder, "folder", false, "rename its folder too")
+	f.IntVar(&cpus, "cpus", 0, "number of CPUs")
+	f.StringVar(&memory, "memory", "", "memory, such as 4GiB")
+	f.StringVar(&guest, "guest", "", "operating system in it")
+	f.StringArrayVar(&boot, "boot", nil, "disk, NIC or device to start from; again for the next one")
+	f.StringArrayVar(&add, "add", nil, "device to add: KIND or KIND=FILE, such as cd=visitor-guide.iso")
+	f.StringArrayVar(&drop, "drop", nil, "name of a device to remove")
+	return cmd
+}
+
+func (a *app) renewCmd() *cobra.Command {
+	var facets []string
+	cmd := a.changing(openapi.RequestOperationRenew, "renew COPY", "Give a copy new identity facets where it is",
+		"  unvora renew petrel/tide-probe --facet mac\n  unvora renew training-01 --plan", "renewed", cobra.ExactArgs(1),
+		func(req *openapi.Request, _ []string) error {
+			all := facets
+			if len(all) == 0 {
+				all = []string{"uuid", "firmware-uuid", "mac", "disk-id", "generation-id"}
+			}
+			for i, f := range all {
+				all[i] = strings.TrimSuffix(f, "=renew")
+			}
+			req.Change.Renew = &all
+			return nil
+		})
+	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm")
+	return cmd
+}
+
+func (a *app) nicCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "nic", Short: "Add, remove and connect NICs", Example: "  unvora nic wire petrel/tide-probe \"NIC 1\" quarantine\n  unvora nic add tide-gauge field"}
+	one := func(use, short, example string, args cobra.PositionalArgs, fill func(req *openapi.Request, args []string)) {
+		cmd.AddCommand(a.changing(openapi.RequestOperationChange, use, short, example, "changed", args, func(req *openapi.Request, args []string) error {
+			fill(req, args)
+			return nil
+		}))
+	}
+	one("add COPY [SWITCH]", "Add a NIC, unplugged unless a switch is named", "  unvora nic add tide-gauge field\n  unvora nic add tide-gauge", cobra.RangeArgs(1, 2), func(req *openapi.Request, args []string) {
+		req.Change.AddNics = &[]string{append(args, "")[1]}
+	})
+	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest \"NIC 2\" --plan", cobra.ExactArgs(2), func(req *openapi.Request, args []string) {
+		req.Change.DropNics = &[]string{args[1]}
+	})
+	one("wire COPY NIC SWITCH", "Connect a NIC to a switch", "  unvora nic wire buoy-ingest \"NIC 2\" quarantine\n  unvora nic wire tide-gauge \"NIC 1\" field --plan", cobra.ExactArgs(3), func(req *openapi.Request, args []string) {
+		req.Wire = &map[string]string{args[1]: args[2]}
+	})
+	one("unplug COPY NIC", "Disconnect a NIC", "  unvora nic unplug buoy-ingest \"NIC 2\"\n  unvora nic unplug tide-gauge \"NIC 1\" --note \"until the test is over\"", cobra.ExactArgs(2), func(req *openapi.Request, args []string) {
+		req.Change.Unplug = &[]string{args[1]}
+	})
+	return cmd
+}
+
+// diskCareCmds are the commands on disks of the inventory; they need the service.
+func (a *app) diskCareCmds() []*cobra.Command {
+	replace := ""
+	attach := a.changing(openapi.RequestOperationAttach, "attach COPY FILE", "Attach an existing disk to a copy, in addition or in place of another",
+		"  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge reef/spare/repaired.qcow2 --in-place-of disk1 --plan", "attached", cobra.ExactArgs(2),
+		func(req *openapi.Request, args []string) error {
+			req.Change.Attach, req.Change.Replace = &args[1], &replace
+			return nil
+		})
+	attach.Flags().StringVar(&replace, "in-place-of", "", "disk of the copy that it replaces; that one's file stays")
+	detach := a.changing(openapi.RequestOperationDetach, "detach COPY DISK", "Detach a disk from a copy; its file stays",
+		"  unvora disk detach archive-db disk3\n  unvora disk detach archive-db disk3 --plan", "detached", cobra.ExactArgs(2),
+		func(req *openapi.Request, args []string) error {
+			req.Change.Detach = &args[1]
+			return nil
+		})
+	host := ""
+	adopt := &cobra.Command{Use: "adopt FILE --host HOST", Short: "Take a loose disk or an ISO image into the inventory", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk adopt reef/training-parent/classroom.qcow2 --host gannet\n  unvora disk adopt shoal/kiosk-visitor/visitor-guide.iso --host skua"}
+	adopt.Flags().StringVar(&host, "host", "", "host that sees it (needed)")
+	adopt.MarkFlagRequired("host")
+	adopt.RegisterFlagCompletionFunc("host", a.completeHosts())
+	adopt.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.AdoptDisk(cmd.Context(), openapi.AdoptDiskJSONRequestBody{Host: host, File: args[0]})
+		d, err := call[openapi.LooseDisk](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(d, func() {
+			fmt.Fprintf(a.out, "%s (%s, %s) is in the inventory. Attach it: unvora disk attach COPY %s\n", d.Name, d.Format, size(d.VirtualBytes), d.Path)
+		})
+	}
+	letGo := &cobra.Command{Use: "let-go FILE", Short: "Take a loose disk out of the inventory; its file stays", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk let-go reef/training-parent/classroom.qcow2\n  unvora disk let-go 0199c1a2-…"}
+	letGo.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.LetGoDisk(cmd.Context(), &openapi.LetGoDiskParams{File: args[0]})
+		if _, err = call[struct{}](c, res, err); err != nil {
+			return err
+		}
+		return a.print(map[string]string{"letGo": args[0]}, func() { fmt.Fprintf(a.out, "%s is no longer in the inventory; its file is where it was.\n", args[0]) })
+	}
+	return []*cobra.Command{attach, detach, adopt, letGo}
+}
+
+func (a *app) disksCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "disks", Short: "List loose disks and media of the inventory", Example: "  unvora disks\n  unvora disks --where 'host=gannet kind=media'", Args: cobra.NoArgs}
+	where := whereFlag(cmd, "host=gannet kind=disk")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		disks, rest, err := list[openapi.LooseDisk](a, c, func(limit int, after *string) (*http.Response, error) {
+			return c.ListDisks(cmd.Context(), &openapi.ListDisksParams{Limit: &limit, After: after, Filter: optional(*where)})
+		})
+		if err != nil {
+			return err
+		}
+		return a.print(disks, func() {
+			if len(disks) == 0 {
+				fmt.Fprintln(a.out, "No loose disks. Take one in: unvora disk adopt FILE --host HOST")
+				return
+			}
+			t := a.table("disk", "kind", "format", "capacity", "takes", "host", "path", "system")
+			for _, d := range disks {
+				t.AppendRow([]any{a.paint(bold, d.Name), d.Kind, d.Format, size(d.VirtualBytes), size(d.FileBytes), d.Host, d.Path, d.System})
+			}
+			t.Render()
+			a.more(rest)
+		})
+	}
+	return cmd
+}
+
+func (a *app) delistCmd() *cobra.Command {
+	files := "keep"
+	cmd := a.changing(openapi.RequestOperationDelist, "delist COPY", "Take a copy off its host's list; its files stay, or go to the trash",
+		"  unvora delist old-telemetry\n  unvora delist training-12 --files trash", "delisted", cobra.ExactArgs(1),
+		func(req *openapi.Request, _ []string) error {
+			if files != "keep" && files != "trash" {
+				return usage("--files %q: keep or trash", files)
+			}
+			req.Change.Trash = ptr(files == "trash")
+			return nil
+		})
+	cmd.Flags().StringVar(&files, "files", "keep", "keep or trash")
+	return cmd
+}
+
+func (a *app) markCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "mark LINEAGE [licence|reservation|nothing FACET]", Short: "Say that a licence or reservation is bound to a facet of a lineage's identity", Args: cobra.RangeArgs(1, 3),
+		Example: "  unvora mark licence-desk licence mac\n  unvora mark licence-desk nothing mac\n  unvora mark licence-desk"}
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		switch len(args) {
+		case 2:
+			return usage("which facet: uuid, firmware-uuid, mac, disk-id or tpm")
+		case 3:
+			kind := args[1]
+			if kind == "nothing" {
+				kind = ""
+			}
+			res, err := c.SetMark(cmd.Context(), openapi.SetMarkJSONRequestBody{Lineage: args[0], Kind: kind, Facet: args[2]})
+			if _, err = call[struct{}](c, res, err); err != nil {
+				return err
+			}
+		}
+		res, err := c.ListMarks(cmd.Context(), &openapi.ListMarksParams{Lineage: args[0]})
+		marks, err := call[[]openapi.Mark](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(marks, func() {
+			if len(marks) == 0 {
+				fmt.Fprintf(a.out, "Nothing is bound to the identity of %s.\n", args[0])
+			}
+			for _, m := range marks {
+				fmt.Fprintf(a.out, "%s: a %s is bound to its %s, says %s\n", args[0], m.Kind, m.Facet, m.Who)
+			}
+		})
+	}
+	return cmd
+}

@@ -1,0 +1,211 @@
+package inventory
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/wiring"
+)
+
+// Rules of wiring, in the order in which they are tried.
+func (inv *Inventory) Rules(ctx context.Context) ([]wiring.Rule, error) {
+	return rows[wiring.Rule](ctx, inv.Pool, `select id::text, network, vlan, segment, host, switch from wiring_rules order by position`)
+}
+
+// AddRule puts a rule before all others, or after them.
+func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (wiring.Rule, error) {
+	if err := r.Check(); err != nil {
+		return r, fail("wrong", "%v.", err)
+	}
+	r.ID = NewID().String()
+	return r, inv.InTx(ctx, func(tx pgx.Tx) error {
+		at := `coalesce(max(position) + 1, 0)`
+		if first {
+			at = `coalesce(min(position) - 1, 0)`
+		}
+		if _, err := tx.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1, `+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "wiring set", Subject: r.String()})
+	})
+}
+
+// DropRule takes a rule away, by its id or the beginning of it.
+func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		list, err := rows[wiring.Rule](ctx, tx, `delete from wiring_rules where (id::text = $1 or id::text like '%' || $1 and length($1) >= 4) returning id::text, network, vlan, segment, host, switch`, ref)
+		if err != nil {
+			return err
+		}
+		if len(list) != 1 {
+			return fail("unknown", "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref, len(list))
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "wiring drop", Subject: list[0].String()})
+	})
+}
+
+// Segment is what is known of a segment.
+type Segment struct {
+	Name   string  `json:"name"`
+	Subnet *string `json:"subnet"`
+	Hosts  int     `json:"hosts"` // that have a switch into it
+}
+
+// Segments lists those that a switch reaches or somebody has described.
+func (inv *Inventory) Segments(ctx context.Context) ([]Segment, error) {
+	return rows[Segment](ctx, inv.Pool, `select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, count(distinct s.host_id)::int as hosts
+		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1, 2 order by 1`)
+}
+
+// SetSegment gives a segment its subnet; "" takes it away.
+func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, who string) error {
+	var value *string
+	if subnet != "" {
+		p, err := netip.ParsePrefix(subnet)
+		if err != nil || p != p.Masked() {
+			return fail("wrong", "%q is no subnet such as 192.0.2.0/24.", subnet)
+		}
+		value = &subnet
+	}
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `insert into segments (name, subnet) values ($1, $2::cidr) on conflict (name) do update set subnet = excluded.subnet`, name, value); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "segment set", Subject: name, Detail: map[string]any{"subnet": subnet}})
+	})
+}
+
+// Subnets of the segments that have one.
+func (inv *Inventory) Subnets(ctx context.Context) (map[string]netip.Prefix, error) {
+	type line struct {
+		Name   string
+		Subnet netip.Prefix
+	}
+	list, err := rows[line](ctx, inv.Pool, `select name, subnet from segments where subnet is not null`)
+	all := map[string]netip.Prefix{}
+	for _, l := range list {
+		all[l.Name] = l.Subnet
+	}
+	return all, err
+}
+
+// AddressHolders finds who else has the addresses.
+func (inv *Inventory) AddressHolders(ctx context.Context, addresses []string, but string) (map[string]string, error) {
+	all := map[string]string{}
+	for _, a := range addresses {
+		list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'registered' and c.machine -> 'static' ? $1 and c.id <> $2::uuid limit 1`, a, asUUID(but))
+		if err != nil {
+			return nil, err
+		}
+		if len(list) > 0 {
+			all[a] = list[0].Ref()
+		}
+	}
+	return all, nil
+}
+
+// Mark says that something is bound to a facet of a lineage's identity.
+type Mark struct {
+	Facet string    `json:"facet"`
+	Kind  string    `json:"kind"`
+	Who   string    `json:"who"`
+	At    time.Time `json:"at"`
+}
+
+// Marks of a lineage.
+func (inv *Inventory) Marks(ctx context.Context, lineage uuid.UUID) ([]Mark, error) {
+	return rows[Mark](ctx, inv.Pool, `select facet, kind, who, at from marks where lineage_id = $1 order by facet`, lineage)
+}
+
+// SetMark binds a kind of thing to a facet; "" unbinds it.
+func (inv *Inventory) SetMark(ctx context.Context, l *Lineage, facet, kind, who string) error {
+	if identity.Facet(facet).Words() == "" {
+		return fail("wrong", "There is no facet %q; there are %v.", facet, identity.Facets)
+	}
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		var err error
+		switch kind {
+		case "":
+			_, err = tx.Exec(ctx, `delete from marks where lineage_id = $1 and facet = $2`, l.ID, facet)
+		case "licence", "reservation":
+			_, err = tx.Exec(ctx, `insert into marks (lineage_id, facet, kind, who) values ($1, $2, $3, $4) on conflict (lineage_id, facet) do update set kind = excluded.kind, who = excluded.who, at = now()`, l.ID, facet, kind, who)
+		default:
+			err = fail("wrong", "%q is neither licence nor reservation.", kind)
+		}
+		if err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "mark", Subject: l.Name, LineageID: &l.ID, Detail: map[string]any{"facet": facet, "kind": kind}})
+	})
+}
+
+// LooseDisk is a disk or a medium in the inventory that no machine names.
+type LooseDisk struct {
+	Name         string     `json:"name"` // of its file
+	ID           uuid.UUID  `json:"id"`
+	Host         string     `json:"host"`
+	Pool         string     `json:"pool"`
+	Path         string     `json:"path"`
+	Kind         string     `json:"kind"` // disk or media
+	Format       string     `json:"format"`
+	DiskID       string     `json:"diskId"`
+	VirtualBytes int64      `json:"virtualBytes"`
+	FileBytes    int64      `json:"fileBytes"`
+	System       string     `json:"system"`
+	AdoptedBy    string     `json:"adoptedBy"`
+	AdoptedAt    time.Time  `json:"adoptedAt"`
+	HostID       uuid.UUID  `json:"-"`
+	PoolID       *uuid.UUID `json:"-"`
+}
+
+const looseSQL = `select d.name, d.id, h.name as host, coalesce(p.name, '') as pool, d.path, d.kind, d.format, d.disk_id, d.virtual_bytes, d.file_bytes, d.system, d.adopted_by, d.adopted_at, d.host_id, d.pool_id
+from loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id`
+
+// LooseDisks lists them by path.
+func (inv *Inventory) LooseDisks(ctx context.Context, p Page) (*List[LooseDisk], error) {
+	return listOf(ctx, inv.Pool, looseSQL, " where true", "d", map[string]field{
+		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s"}, "format": {equal: "d.format = %s"},
+		"host": {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))"},
+	}, p, func(d LooseDisk) (string, string) { return d.Name, d.ID.String() })
+}
+
+// Adopt takes a disk into the inventory.
+func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
+	d.ID = NewID()
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `insert into loose_disks (id, host_id, pool_id, path, kind, format, disk_id, virtual_bytes, file_bytes, system, adopted_by, name) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
+			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System, d.AdoptedBy, d.Name)
+		if err == nil && tag.RowsAffected() == 0 {
+			err = fail("taken", "%s is in the inventory already.", d.Path)
+		}
+		if err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: d.AdoptedBy, What: "disk adopt", Subject: d.Path})
+	})
+}
+
+// LetGo takes a disk out of the inventory. Its file is not touched.
+func (inv *Inventory) LetGo(ctx context.Context, ref, who string) (*LooseDisk, error) {
+	list, err := rows[LooseDisk](ctx, inv.Pool, looseSQL+` where d.path = $1 or d.id::text = $1 or h.name || ':' || d.path = $1 or p.name || '/' || regexp_replace(d.path, '^.*/' || p.name || '/', '') = $1 limit 2`, ref)
+	if err != nil {
+		return nil, err
+	}
+	switch len(list) {
+	case 0:
+		return nil, fail("unknown", "There is no loose disk %q in the inventory. unvora disks lists them.", ref)
+	case 2:
+		return nil, fail("ambiguous", "%q is a disk of several hosts: give its id. unvora disks -o json shows it.", ref)
+	}
+	return &list[0], inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `delete from loose_disks where id = $1`, list[0].ID); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "disk let-go", Subject: list[0].Path})
+	})
+}

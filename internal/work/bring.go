@@ -1,0 +1,567 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"path"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// bring is the request as plans want it.
+func (req *Request) bring() (plan.BringRequest, error) {
+	if req.Identity != "" && req.Identity != identity.Keep && req.Identity != identity.Renew {
+		return plan.BringRequest{}, wrong("Identity %q: keep or renew.", req.Identity)
+	}
+	facets := map[identity.Facet]string{}
+	for f, v := range req.Facets {
+		facets[identity.Facet(f)] = v
+	}
+	return plan.BringRequest{Files: req.Files, Name: req.Name, Pool: req.Pool, Identity: req.Identity, Facets: facets, Wire: req.Wire, Disks: req.Disks,
+		CPUs: req.CPUs, MemoryBytes: req.MemoryBytes, Answers: req.Answers, TakeRecommended: req.TakeRecommended}, nil
+}
+
+// taken asks whether names are taken on a host and in a pool. What goes wrong
+// meanwhile is kept for the caller to look at.
+func (w *Work) taken(ctx context.Context, h *inventory.Host, pool uuid.UUID) (func(string) bool, *error) {
+	var failed error
+	return func(name string) bool {
+		taken, err := w.inv.NameTaken(ctx, h.ID, pool, name)
+		if err != nil {
+			failed = err
+		}
+		return taken
+	}, &failed
+}
+
+// arrive gathers what an operation that makes a registered copy of m on a host
+// has to know: what m was made from, who has its ids, the rules of wiring. self
+// is the copy that m is, which does not collide with itself.
+func (w *Work) arrive(ctx context.Context, a *plan.Arrival, h *inventory.Host, m *machine.Machine, self string) (err error) {
+	if err := w.ancestry(ctx, a, m, self); err != nil {
+		return err
+	}
+	a.Bound = map[identity.Facet]string{}
+	if id, err := uuid.Parse(a.Lineage); err == nil {
+		marks, err := w.inv.Marks(ctx, id)
+		if err != nil {
+			return err
+		}
+		for _, k := range marks {
+			a.Bound[identity.Facet(k.Facet)] = k.Kind
+		}
+	}
+	if m.TPM != "" {
+		a.Bound[identity.TPM] = "TPM"
+	}
+	return w.surroundings(ctx, a, m, self)
+}
+
+// surroundings are the rules, subnets and addresses.
+func (w *Work) surroundings(ctx context.Context, a *plan.Arrival, m *machine.Machine, self string) (err error) {
+	if a.Rules, err = w.inv.Rules(ctx); err != nil {
+		return err
+	}
+	if a.Subnets, err = w.inv.Subnets(ctx); err != nil {
+		return err
+	}
+	a.AddressOf, err = w.inv.AddressHolders(ctx, m.Static, self)
+	return err
+}
+
+// ancestry finds what a machine was made from, and who else has its ids.
+func (w *Work) ancestry(ctx context.Context, a *plan.Arrival, m *machine.Machine, self string) error {
+	var origin *lineage.Known
+	if pp := m.Passport; pp != nil {
+		a.Lineage = pp.Lineage
+		if c, err := w.inv.CopyByID(ctx, pp.Copy); err != nil {
+			return err
+		} else if c != nil {
+			a.Lineage = c.LineageID.String()
+			if a.Parent == "" && pp.Copy != self {
+				a.Parent = c.ID.String()
+			}
+		}
+		// The origin is the registered copy that it descends from.
+		for id := pp.Parent; id != "" && origin == nil; {
+			c, err := w.inv.CopyByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			if c == nil {
+				break
+			}
+			a.Lineage = c.LineageID.String()
+			if a.Parent == "" {
+				a.Parent = c.ID.String()
+			}
+			if id = ""; c.Parent != nil && c.Form == "package" {
+				id = c.Parent.String()
+			}
+			if c.Form != "package" {
+				k := c.Known()
+				origin = &k
+			}
+		}
+	}
+	others := func(list []inventory.Copy) (known []lineage.Known) {
+		for _, c := range list {
+			if c.ID.String() != self {
+				known = append(known, c.Known())
+			}
+		}
+		return known
+	}
+	same, err := w.inv.HoldersOfUUID(ctx, m.UUID)
+	if err != nil {
+		return err
+	}
+	a.SameUUID = others(same)
+	if len(a.SameUUID) > 0 && a.Lineage == "" {
+		a.Lineage = a.SameUUID[0].Lineage
+	}
+	a.SameMAC = map[string][]lineage.Known{}
+	for _, mac := range m.MACs() {
+		holders, err := w.inv.HoldersOfMAC(ctx, mac)
+		if err != nil {
+			return err
+		}
+		if list := others(holders); len(list) > 0 {
+			a.SameMAC[mac] = list
+		}
+	}
+	a.Origin = lineage.FindOrigin(m, origin, a.SameUUID)
+	return nil
+}
+
+// place is a path at a host.
+type place struct {
+	host *inventory.Host
+	path string
+	copy *inventory.Copy // that is there; nil for none
+}
+
+// find resolves what a person calls a folder or file: a path of the host,
+// POOL/PATH, or a copy of the inventory in one of forms.
+func (w *Work) find(ctx context.Context, ref string, h *inventory.Host, facts plan.HostFacts, forms ...string) (*place, error) {
+	pl := &place{host: h}
+	if name, at, ok := strings.Cut(ref, ":/"); ok { // of another host
+		other, err := w.inv.Host(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		pl.host, pl.path = other, path.Clean("/"+at)
+	} else if strings.HasPrefix(ref, "/") {
+		pl.path = path.Clean(ref)
+	} else if pool, rest, ok := strings.Cut(ref, "/"); ok {
+		for _, p := range facts.Pools {
+			if strings.EqualFold(p.Name, pool) {
+				pl.path = path.Join(p.Path, rest)
+			}
+		}
+		if pl.path == "" {
+			if err := w.elsewhere(ctx, pl, pool, rest); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if pl.path == "" {
+		c, err := w.inv.Copy(ctx, ref, forms...)
+		if err != nil {
+			var e *inventory.Error
+			if errors.As(err, &e) && e.Code == "unknown" {
+				names := []string{}
+				for _, p := range facts.Pools {
+					names = append(names, p.Name)
+				}
+				e.Message += " A folder is named by its path on the host, as POOL/NAME (pools of " + h.Name + ": " + strings.Join(names, ", ") + "), or as a copy of the inventory."
+			}
+			return nil, err
+		}
+		pl.copy, pl.path = c, c.Path
+		if c.HostID == nil || *c.HostID == h.ID {
+			return pl, nil
+		}
+		for _, p := range facts.Pools { // a share that both see
+			if c.PoolID != nil && p.ID == c.PoolID.String() && p.State != "away" {
+				pl.path = path.Join(p.Path, path.Base(c.Path))
+				return pl, nil
+			}
+		}
+		pl.host, err = w.inv.Host(ctx, c.HostID.String())
+		return pl, err
+	}
+	var poolID *uuid.UUID
+	for _, p := range facts.Pools {
+		if pl.host == h && strings.HasPrefix(pl.path, p.Path+"/") {
+			if id, err := uuid.Parse(p.ID); err == nil {
+				poolID = &id
+			}
+		}
+	}
+	var err error
+	pl.copy, err = w.inv.AtPlace(ctx, pl.host.ID, poolID, pl.path)
+	return pl, err
+}
+
+// elsewhere finds a pool that only other hosts see.
+func (w *Work) elsewhere(ctx context.Context, pl *place, pool, rest string) error {
+	pools, err := w.inv.PoolsNamed(ctx, pool)
+	if err != nil || len(pools) == 0 {
+		return err
+	}
+	hosts := []string{}
+	for _, p := range pools {
+		h, err := w.inv.Host(ctx, p.Host.String())
+		if err != nil {
+			return err
+		}
+		hosts = append(hosts, h.Name)
+		pl.host, pl.path = h, path.Join(p.Path, rest)
+	}
+	if len(hosts) > 1 {
+		return wrong("Several hosts have a pool %q: %s. Name the folder as HOST:/PATH.", pool, strings.Join(hosts, ", "))
+	}
+	return nil
+}
+
+// look asks the agent what is at the place.
+func (w *Work) look(ctx context.Context, pl *place, what string) (*plan.Folder, error) {
+	f, err := w.agent(pl.host).Folder(ctx, pl.path)
+	var fault *hostlink.Fault
+	if errors.As(err, &fault) {
+		return nil, wrong("%s at %s: %s.", what, pl.host.Name, strings.TrimSuffix(fault.Message, "."))
+	}
+	if err != nil {
+		return nil, w.unreachable(pl.host, err)
+	}
+	return f, nil
+}
+
+func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
+	if req.Folder == "" || req.Host == "" {
+		return nil, wrong("To register needs a folder and a host.")
+	}
+	h, err := w.inv.Host(ctx, req.Host)
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.RegisterFacts{Where: req.Folder}
+	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
+		return nil, err
+	}
+	pl, err := w.find(ctx, req.Folder, h, facts.Host, "stray", "registered")
+	if err != nil {
+		return nil, err
+	}
+	folder, err := w.look(ctx, pl, req.Folder)
+	if err != nil {
+		return nil, err
+	}
+	facts.Folder = *folder
+	if len(folder.Disks) == 0 && folder.Machine == nil {
+		return nil, wrong("%s at %s holds neither a descriptor nor a disk image: %s.", pl.path, pl.host.Name, folder.Problem)
+	}
+	d := &drawn{hosts: map[string]uuid.UUID{h.Name: h.ID}}
+	if pl.host.ID != h.ID {
+		from, err := w.hostFacts(ctx, pl.host)
+		if err != nil {
+			return nil, err
+		}
+		facts.From = &from
+		d.hosts[pl.host.Name] = pl.host.ID
+	}
+	m, self := folder.Machine, ""
+	if c := pl.copy; c != nil && pl.path == path.Clean(pl.path) && path.Base(c.Path) == path.Base(folder.Path) {
+		self = c.ID.String()
+		facts.Copy, facts.Lineage, facts.Record = self, c.LineageID.String(), c.Machine
+		if c.Parent != nil {
+			facts.Parent = c.Parent.String()
+		}
+		if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(self)); err != nil {
+			return nil, err
+		}
+		if facts.Last, err = w.inv.LastCopy(ctx, c); err != nil {
+			return nil, err
+		}
+		d.holds = append(d.holds, inventory.CopyKey(self))
+	}
+	if m == nil && facts.Record != nil {
+		m = facts.Record
+	}
+	if m == nil {
+		m = plan.Around(path.Base(folder.Path), folder.Disks, facts.Host)
+	}
+	if err := w.arrive(ctx, &facts.Arrival, h, m, self); err != nil {
+		return nil, err
+	}
+	facts.Guest = folder.Guest
+	if facts.Parent != "" && facts.Origin.Status == "unknown" { // a stray that was recognised
+		c, err := w.inv.CopyByID(ctx, facts.Parent)
+		if err != nil {
+			return nil, err
+		}
+		if c != nil {
+			k := c.Known()
+			facts.Origin = lineage.FindOrigin(m, &k, facts.SameUUID)
+		}
+	}
+	hollow, err := w.inv.HollowLike(ctx, h.ID, m.UUID, m.Name)
+	if err != nil {
+		return nil, err
+	}
+	if hollow != nil && hollow.ID.String() != self {
+		k := hollow.Known()
+		facts.Hollow = &k
+	}
+	poolID, _ := uuid.Parse(folder.Pool)
+	staying := facts.From == nil && (req.Files == "" || req.Files == plan.Stay)
+	if !staying {
+		poolID = poolFor(facts.Host, req.Pool)
+	}
+	taken, failed := w.taken(ctx, h, poolID)
+	facts.Taken = func(name string) bool {
+		if staying && strings.EqualFold(name, path.Base(folder.Path)) || facts.Hollow != nil && strings.EqualFold(name, facts.Hollow.Name) {
+			return false // its own folder, and the entry that it takes the place of
+		}
+		return taken(name)
+	}
+	bring, err := req.bring()
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Register(facts, bring)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	d.Plan = p
+	d.holdPlaces()
+	return d, *failed
+}
+
+// holdPlaces keeps others from the folders that the plan will make.
+func (d *drawn) holdPlaces() {
+	for _, s := range d.Steps {
+		switch do := s.Do.(type) {
+		case *plan.Place:
+			d.holds = append(d.holds, inventory.FolderKey(do.PoolID, do.Name))
+		case *plan.Alter:
+			d.holds = append(d.holds, "path:"+s.Host+":"+do.Folder)
+		}
+	}
+}
+
+// makesCopy tells whether the plan makes a copy that was not there before.
+func (d *drawn) makesCopy() bool {
+	for _, s := range d.Steps {
+		switch do := s.Do.(type) {
+		case *plan.Record:
+			return do.Copy == ""
+		case plan.Record:
+			return true
+		}
+	}
+	return false
+}
+
+// registered finds the copies that a change is about: exactly one.
+func (w *Work) registered(ctx context.Context, req *Request, forms ...string) (*inventory.Copy, *inventory.Host, plan.HostFacts, string, error) {
+	var facts plan.HostFacts
+	if len(req.Copies) != 1 {
+		return nil, nil, facts, "", wrong("Name one copy.")
+	}
+	c, err := w.inv.Copy(ctx, req.Copies[0], forms...)
+	if err != nil {
+		return nil, nil, facts, "", err
+	}
+	h, err := w.inv.Host(ctx, c.HostID.String())
+	if err != nil {
+		return nil, nil, facts, "", err
+	}
+	if facts, err = w.hostFacts(ctx, h); err != nil {
+		return nil, nil, facts, "", err
+	}
+	busy, err := inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String()))
+	return c, h, facts, busy, err
+}
+
+func (w *Work) drawChange(ctx context.Context, req *Request) (*drawn, error) {
+	if req.Change == nil {
+		req.Change = &Change{}
+	}
+	c, h, host, busy, err := w.registered(ctx, req, "registered")
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.ChangeFacts{Copy: c.Known(), Machine: c.Machine, Busy: busy}
+	facts.Host, facts.Lineage = host, c.LineageID.String()
+	if c.Parent != nil {
+		facts.Parent = c.Parent.String()
+	}
+	arrival := facts.Arrival
+	if err := w.arrive(ctx, &arrival, h, c.Machine, c.ID.String()); err != nil {
+		return nil, err
+	}
+	arrival.Lineage, arrival.Parent = facts.Lineage, facts.Parent
+	facts.Arrival = arrival
+	var failed *error
+	poolID := uuid.Nil
+	if c.PoolID != nil {
+		poolID = *c.PoolID
+	}
+	facts.Taken, failed = w.taken(ctx, h, poolID)
+	ch := req.Change
+	if ch.Attach != "" || ch.Detach != "" {
+		folder, err := w.look(ctx, &place{host: h, path: c.Path}, c.Ref())
+		if err != nil {
+			return nil, err
+		}
+		facts.Folder = *folder
+	}
+	if ch.Attach != "" {
+		pl, err := w.find(ctx, ch.Attach, h, host)
+		if err != nil {
+			return nil, err
+		}
+		disk, err := w.look(ctx, pl, ch.Attach)
+		if err != nil {
+			return nil, err
+		}
+		if len(disk.Disks) != 1 || disk.Path == pl.path {
+			return nil, wrong("%s is a folder: name the disk image in it.", ch.Attach)
+		}
+		if pl.host.ID != h.ID {
+			return nil, wrong("%s lies at %s: only what %s sees can be attached there.", ch.Attach, pl.host.Name, h.Name)
+		}
+		facts.Attach = &disk.Disks[0]
+	}
+	renew := make([]identity.Facet, len(ch.Renew))
+	for i, f := range ch.Renew {
+		if renew[i] = identity.Facet(f); renew[i].Words() == "" {
+			return nil, wrong("There is no facet %q; there are %v.", f, identity.Facets)
+		}
+	}
+	p, err := plan.Change(facts, plan.ChangeRequest{Operation: req.Operation, Name: req.Name, Folder: ch.Folder, CPUs: req.CPUs, MemoryBytes: req.MemoryBytes, Guest: ch.Guest, Boot: ch.Boot,
+		Add: ch.Add, Drop: ch.Drop, AddNICs: ch.AddNICs, DropNICs: ch.DropNICs, Wire: req.Wire, Unplug: ch.Unplug, Renew: renew, Replace: ch.Replace, Detach: ch.Detach,
+		Answers: req.Answers, TakeRecommended: req.TakeRecommended})
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	d := &drawn{Plan: p, hosts: map[string]uuid.UUID{h.Name: h.ID}, holds: []string{inventory.CopyKey(c.ID.String())}}
+	return d, *failed
+}
+
+func (w *Work) drawDelist(ctx context.Context, req *Request) (*drawn, error) {
+	c, h, host, busy, err := w.registered(ctx, req, "registered", "hollow", "stray")
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.DelistFacts{Copy: c.Known(), Host: host, Machine: c.Machine, Busy: busy}
+	if facts.Last, err = w.inv.LastCopy(ctx, c); err != nil {
+		return nil, err
+	}
+	p, err := plan.Delist(facts, req.Change != nil && req.Change.Trash, req.Answers, req.TakeRecommended)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	return &drawn{Plan: p, hosts: map[string]uuid.UUID{h.Name: h.ID}, holds: []string{inventory.CopyKey(c.ID.String())}}, nil
+}
+
+// WiringTry is where a network leads at a host, and why.
+type WiringTry struct {
+	Switch  string   `json:"switch"`
+	Segment string   `json:"segment"`
+	Why     string   `json:"why"`
+	Rule    string   `json:"rule"`
+	Likely  []string `json:"likely"`
+}
+
+// TryWiring tells which switch of a host a NIC would land on.
+func (w *Work) TryWiring(ctx context.Context, n machine.NIC, host string) (*WiringTry, error) {
+	h, err := w.inv.Host(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	facts, err := w.hostFacts(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := w.inv.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m := wiring.Find(n, h.Name, facts.Switches, rules)
+	t := &WiringTry{Switch: m.Switch, Segment: m.Segment, Why: m.Why, Rule: m.Rule, Likely: []string{}}
+	likely := m.Likely
+	if m.Switch == "" {
+		likely = wiring.Likely(n, facts.Switches)
+	}
+	for _, s := range likely {
+		t.Likely = append(t.Likely, s.Name)
+	}
+	if m.Switch == "" && m.Why == "" {
+		t.Why = "no rule, segment, VLAN or name fits"
+	}
+	return t, nil
+}
+
+// LookAt tells what a host knows of a folder or disk image.
+func (w *Work) LookAt(ctx context.Context, host, ref string) (*plan.Folder, error) {
+	_, _, f, err := w.lookAt(ctx, host, ref)
+	return f, err
+}
+
+func (w *Work) lookAt(ctx context.Context, host, ref string) (*place, plan.HostFacts, *plan.Folder, error) {
+	var facts plan.HostFacts
+	h, err := w.inv.Host(ctx, host)
+	if err != nil {
+		return nil, facts, nil, err
+	}
+	if facts, err = w.hostFacts(ctx, h); err != nil {
+		return nil, facts, nil, err
+	}
+	pl, err := w.find(ctx, ref, h, facts)
+	if err != nil {
+		return nil, facts, nil, err
+	}
+	f, err := w.look(ctx, pl, ref)
+	return pl, facts, f, err
+}
+
+// Adopt takes a disk image or a medium that no machine names into the inventory.
+func (w *Work) Adopt(ctx context.Context, host, ref, who string) (*inventory.LooseDisk, error) {
+	pl, _, f, err := w.lookAt(ctx, host, ref)
+	if err != nil {
+		return nil, err
+	}
+	if len(f.Disks) != 1 || f.Path == pl.path {
+		return nil, wrong("%s is a folder: name one disk image. A machine folder is registered: unvora register %s --host %s", ref, ref, host)
+	}
+	fd := f.Disks[0]
+	if len(fd.SharedBy) > 0 {
+		return nil, wrong("%s is a disk of %s: it is in the inventory with that machine.", ref, strings.Join(fd.SharedBy, " and "))
+	}
+	if fd.Problem != "" {
+		return nil, wrong("%s can't be read: %s.", ref, fd.Problem)
+	}
+	d := &inventory.LooseDisk{Name: path.Base(fd.Path), Host: pl.host.Name, HostID: pl.host.ID, Path: fd.Path, Kind: "disk", Format: fd.Format, DiskID: fd.DiskID, VirtualBytes: fd.VirtualBytes, FileBytes: fd.FileBytes, AdoptedBy: who}
+	if id, err := uuid.Parse(fd.Pool); err == nil {
+		d.PoolID = &id
+	}
+	if g := fd.Guest; g != nil {
+		d.System = g.System
+		if g.Boot == "medium" {
+			d.Kind, d.Format = "media", "iso"
+		}
+	}
+	return d, w.inv.Adopt(ctx, d)
+}
