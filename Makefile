@@ -48,6 +48,7 @@ bench: setup build  ## ratios against plain tools
 
 FUZZ_TIME ?= 30s
 fuzz:  ## every parser, for a while
+	go test ./core/guest -run '^$$' -fuzz FuzzLook -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
 	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)

@@ -97,7 +97,8 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		x.asIs = answer(f) == "carry" || h.Family.Runs(fd.Format)
 	}
 	for _, fault := range fd.Faults {
-		f := raise(fault.Code, "%s", sentence(fault.Message))
+		says, _, _ := strings.Cut(fault.Message, ": unvora ") // which command would help is no news to a plan
+		f := raise(fault.Code, "%s", sentence(says))
 		if fault.Candidate != "" {
 			f.Suggest("found", "Take "+fault.Candidate, fault.Candidate)
 		} else if fault.Code == "disk.parent-missing" {

@@ -64,7 +64,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	b.name(facts.Arrival, req, m)
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
 	b.hardware(facts.Arrival, req, m)
-	b.media(m, func(file string) bool { return slices.Contains(facts.Folder.Files, file) })
+	b.media(m, func(file string) bool { return facts.From == nil && slices.Contains(facts.Folder.Files, file) })
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}

@@ -107,6 +107,7 @@ type Agent struct {
 
 	machines remembered[*machine.Machine] // of machine folders
 	chains   chainMemory
+	guests   remembered[*fit.Guest] // of disks, by the path of the top layer
 }
 
 // New opens the agent's records and starts its tasks anew. The driver's
@@ -128,6 +129,7 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 	a.machines.stamp = func(folder string) any {
 		return folderStamp(folder, &seenFolder{descriptor: findDescriptor(folder)})
 	}
+	a.guests.look, a.guests.stamp = a.lookInside, fileStamp
 	a.chains.look, a.chains.stamp = readChain(a.within), fileStamp
 	if err := a.store.firstRegister(config.Machines); err != nil {
 		return nil, errors.Join(err, st.Close())

@@ -12,6 +12,8 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/guest"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 )
@@ -281,6 +283,17 @@ func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan
 		if r, err := c.Map(0); err == nil && r.Kind != disk.Data && r.Length >= d.VirtualBytes {
 			d.NoData = true
 		}
+		d.Guest, _ = a.guests.read(path)
 	}
 	return d
+}
+
+// lookInside looks for a guest's operating system on a disk.
+func (a *Agent) lookInside(path string) (*fit.Guest, error) {
+	c, err := formats.OpenChain(path, formats.Options{Allow: a.within})
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return guest.Look(c, c.Info().VirtualBytes), nil
 }

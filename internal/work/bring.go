@@ -281,7 +281,14 @@ func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
 		d.hosts[pl.host.Name] = pl.host.ID
 	}
 	m, self := folder.Machine, ""
-	if c := pl.copy; c != nil && pl.path == path.Clean(pl.path) && path.Base(c.Path) == path.Base(folder.Path) {
+	if c := pl.copy; c != nil && c.Form == "registered" && folder.Registered && (pl.host.ID != h.ID || req.Files == plan.Copy) { // another copy is made of it
+		if req.Files == plan.Move {
+			return nil, wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora delist %s), or copy it.", req.Folder, pl.host.Name, c.Ref())
+		}
+		facts.Folder.Registered = false
+		facts.Parent, facts.Lineage = c.ID.String(), c.LineageID.String()
+		d.holds = append(d.holds, inventory.CopyKey(c.ID.String()))
+	} else if c != nil && pl.path == path.Clean(pl.path) && path.Base(c.Path) == path.Base(folder.Path) {
 		self = c.ID.String()
 		facts.Copy, facts.Lineage, facts.Record = self, c.LineageID.String(), c.Machine
 		if c.Parent != nil {

@@ -24,7 +24,7 @@ type Order struct {
 	Source  string // path of the top layer
 	Options formats.Options
 	Image   disk.Image // that is open already, when it is no file; Source is its name then
-	Target  string // path of the new image
+	Target  string     // path of the new image
 	Format  *formats.Format
 	Variant string // "" is the format's first
 	ID      string // of the new disk; "" only where the format states none

@@ -1,0 +1,13 @@
+package guest
+
+import (
+	"io"
+
+	"unvora.example/unvora/core/fit"
+)
+
+// WindowsIn looks for the registry in another directory than Windows has it.
+func WindowsIn(volume io.ReaderAt, size int64, dir string) (*fit.Guest, error) {
+	g := &fit.Guest{}
+	return g, windows(io.NewSectionReader(volume, 0, size), dir, g)
+}
