@@ -266,8 +266,8 @@ func TestTables(t *testing.T) {
 
 // FuzzLook: whatever is on a disk, looking at it ends.
 func FuzzLook(f *testing.F) {
-	b := make([]byte, 64<<10)
-	b[510], b[511], b[446+4], b[446+8], b[446+12] = 0x55, 0xaa, 0x83, 1, 100
+	b := make([]byte, 6<<10)
+	b[510], b[511], b[446+4], b[446+8], b[446+12] = 0x55, 0xaa, 0x83, 1, 10
 	f.Add(b)
 	copy(b[512+1080:], []byte{0x53, 0xef})
 	f.Add(bytes.Clone(b))

@@ -87,7 +87,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
 	}
 	record.Machine = inside
-	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the package in the inventory", Do: record})
+	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the package in the inventory", Do: &record})
 	return b.finish(p)
 }
 

@@ -72,6 +72,7 @@ type ExportFacts struct {
 // Arrival is what every operation that makes a registered copy is worked out
 // from.
 type Arrival struct {
+	Of        string // name of this machine where several come in; "" for a single one
 	Host      HostFacts
 	Parent    string // copy id of what it is made from; "" when unknown
 	Lineage   string // "" for a new one
@@ -281,5 +282,6 @@ type (
 		Machine *machine.Machine  `json:"machine"`
 		Copy    string            `json:"copy"`   // id, of one that is in the inventory already
 		Change  bool              `json:"change"` // it stays the copy that it is
+		Made    string            `json:"made"`   // id of the copy that is made; filled in when the job begins
 	}
 )

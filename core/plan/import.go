@@ -38,6 +38,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		return b.finish(p)
 	}
 	pkg := facts.Package
+	b.of = ""                     // what is found about the package is told once
 	accepted := map[string]bool{} // files whose digest is not compared
 	left := map[string]bool{}     // files whose disks are left out
 	for _, d := range pkg.Deviations {
@@ -49,6 +50,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 			left[d.Subject] = true
 		}
 	}
+	b.of = facts.Of
 	m := pkg.Envelope.Machines[facts.Machine].Clone()
 	choice, err := b.identity(facts.Arrival, req, m)
 	if err != nil {

@@ -31,6 +31,7 @@ type Step struct {
 	What  string `json:"what"`
 	Host  string `json:"host"`  // name; "" for the service's own steps
 	Bytes int64  `json:"bytes"` // that it reads; 0 when that says nothing
+	Part  int    `json:"part"`  // which of several machines it is about, from 0
 	Do    any    `json:"-"`     // one of the parameter types below
 }
 
@@ -85,6 +86,7 @@ func (a Answers) to(f fit.Finding) string {
 
 // builder gathers findings, answering each as it comes.
 type builder struct {
+	of          string // machine of several, which its findings name
 	findings    []fit.Finding
 	answers     Answers
 	recommended bool // take every recommendation
@@ -104,7 +106,11 @@ func (b *builder) blocked() (codes []string) {
 // raise adds a finding. preset answers it when the caller gave no answer; it
 // comes from an option or from the answer to another finding.
 func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
-	answer := b.answers.to(f)
+	shown := f
+	if b.of != "" {
+		shown.Subject = b.of + ": " + f.Subject
+	}
+	answer := b.answers.to(shown)
 	if answer == "" {
 		answer = preset
 	}
@@ -112,11 +118,12 @@ func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
 		answer = f.Recommendation()
 	}
 	if answer != "" && f.Severity != fit.Note {
-		if err := f.Take(answer); err != nil && b.err == nil {
+		if err := shown.Take(answer); err != nil && b.err == nil {
 			b.err = err
 		}
 	}
-	b.findings = append(b.findings, f)
+	b.findings = append(b.findings, shown)
+	f.Answer = shown.Answer
 	return f
 }
 
@@ -145,6 +152,37 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	const bytesPerSecond = 150 << 20 // of converting, on an ordinary host
 	p.Seconds = p.Bytes/bytesPerSecond + 1
 	return p, nil
+}
+
+// Together makes one plan of those for several machines, to be carried out one
+// after the other. What is found about the host is told once.
+func Together(plans []*Plan) *Plan {
+	if len(plans) == 1 {
+		return plans[0]
+	}
+	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{}, Findings: []fit.Finding{}, Steps: []Step{}, Runnable: true}
+	told := map[string]bool{}
+	for n, p := range plans {
+		for _, s := range p.Subjects {
+			if !slices.Contains(all.Subjects, s) {
+				all.Subjects = append(all.Subjects, s)
+			}
+		}
+		for _, f := range p.Findings {
+			if key := f.Code + "/" + f.Subject; !told[key] {
+				told[key] = true
+				all.Findings = append(all.Findings, f)
+			}
+		}
+		for _, s := range p.Steps {
+			s.ID, s.Part = fmt.Sprintf("s%d", len(all.Steps)+1), n
+			all.Steps = append(all.Steps, s)
+		}
+		all.Bytes, all.Seconds = all.Bytes+p.Bytes, all.Seconds+p.Seconds
+		all.Runnable = all.Runnable && p.Runnable
+	}
+	slices.SortStableFunc(all.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
+	return all
 }
 
 // Blocked tells whether a plan has a blocker that is not settled, or was refused.

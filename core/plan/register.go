@@ -28,6 +28,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if facts.From != nil && facts.From.State != "up" {
 		b.host(*facts.From)
 	}
+	b.of = facts.Of
 	if facts.Busy != "" {
 		b.raise(fit.Raise("busy.job", facts.Where, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
 	}

@@ -10,7 +10,7 @@ func (a *app) registerCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
 	files := ""
 	cmd := &cobra.Command{
-		Use:   "register FOLDER --host HOST",
+		Use:   "register FOLDER… --host HOST",
 		Short: "Make a registered copy of a machine folder that lies in a pool",
 		Long: `Make a registered copy of a machine folder that lies in a pool of the host, or at
 another host. Its files stay where they are, are copied or are moved; its identity
@@ -19,9 +19,10 @@ takes well under a second, whatever the disks' size.
 
 FOLDER is POOL/NAME (kelp/chart-render), a copy that a survey found
 (gannet/chart-render), or a path of the host. It need not have been exported by
-anybody: only the files are needed.`,
+anybody: only the files are needed. Several folders are one job; their names then
+are a pattern: --name class-{nn}.`,
 		Example: "  unvora register kelp/chart-render --host gannet --identity renew --plan\n  unvora register kelp/chart-render --host petrel --files copy --name chart-test --yes",
-		Args:    cobra.ExactArgs(1),
+		Args:    cobra.MinimumNArgs(1),
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "stay, copy or move; stay unless the folder lies at another host")
@@ -37,7 +38,7 @@ anybody: only the files are needed.`,
 		if err != nil {
 			return err
 		}
-		req.Folder, req.Files = &args[0], ptr(openapi.RequestFiles(files))
+		req.Folders, req.Files = &args, ptr(openapi.RequestFiles(files))
 		return a.perform(cmd.Context(), req, s, "registered")
 	}
 	return cmd

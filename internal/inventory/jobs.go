@@ -38,6 +38,7 @@ type Job struct {
 type Step struct {
 	JobID      uuid.UUID       `json:"-"`
 	Position   int             `json:"-"`
+	Part       int             `json:"part"` // which of several machines it is about
 	ID         string          `json:"id"`
 	Kind       string          `json:"kind"`
 	What       string          `json:"what"`
@@ -56,7 +57,7 @@ type Step struct {
 func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 
 const jobSQL = `select id, operation, subject, state, cancel, epoch, plan, new_copy, user_name, note, error_code, error, created_at, started_at, finished_at from jobs`
-const stepSQL = `select job_id, position, id, kind, what, host_id, host, bytes, done, state, do_what, result, started_at, finished_at from steps`
+const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result, started_at, finished_at from steps`
 
 // Over tells whether a job has ended.
 func (j *Job) Over() bool { return j.State == "done" || j.State == "failed" || j.State == "cancelled" }
@@ -85,8 +86,8 @@ func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[stri
 		if id, ok := hosts[s.Host]; ok {
 			host = &id
 		}
-		if _, err := tx.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do); err != nil {
+		if _, err := tx.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what, part) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part); err != nil {
 			return err
 		}
 	}

@@ -3,7 +3,10 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"path"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -248,22 +251,53 @@ func (w *Work) look(ctx context.Context, pl *place, what string) (*plan.Folder, 
 }
 
 func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
-	if req.Folder == "" || req.Host == "" {
+	if len(req.Folders) == 0 || req.Host == "" {
 		return nil, wrong("To register needs a folder and a host.")
 	}
 	h, err := w.inv.Host(ctx, req.Host)
 	if err != nil {
 		return nil, err
 	}
-	facts := plan.RegisterFacts{Where: req.Folder}
-	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
-		return nil, err
-	}
-	pl, err := w.find(ctx, req.Folder, h, facts.Host, "stray", "registered")
+	host, err := w.hostFacts(ctx, h)
 	if err != nil {
 		return nil, err
 	}
-	folder, err := w.look(ctx, pl, req.Folder)
+	all := &drawn{hosts: map[string]uuid.UUID{h.Name: h.ID}}
+	var plans []*plan.Plan
+	for n, ref := range req.Folders {
+		one := *req
+		if one.Name = nameOf(req.Name, path.Base(ref), n+1); len(req.Folders) > 1 && one.Name == req.Name && req.Name != "" {
+			return nil, wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.", len(req.Folders), req.Name)
+		}
+		d, err := w.drawFolder(ctx, &one, ref, h, host, len(req.Folders) > 1)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, d.Plan)
+		maps.Copy(all.hosts, d.hosts)
+		all.holds = append(all.holds, d.holds...)
+	}
+	all.Plan = plan.Together(plans)
+	return all, nil
+}
+
+// nameOf fills a pattern of names in: {name}, {n} and {nn} for the number.
+func nameOf(pattern, name string, n int) string {
+	return strings.NewReplacer("{name}", name, "{nn}", fmt.Sprintf("%02d", n), "{n}", strconv.Itoa(n)).Replace(pattern)
+}
+
+// drawFolder plans the registering of one folder.
+func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inventory.Host, host plan.HostFacts, several bool) (*drawn, error) {
+	facts := plan.RegisterFacts{Where: ref}
+	facts.Host = host
+	if several {
+		facts.Of = path.Base(ref)
+	}
+	pl, err := w.find(ctx, ref, h, facts.Host, "stray", "registered")
+	if err != nil {
+		return nil, err
+	}
+	folder, err := w.look(ctx, pl, ref)
 	if err != nil {
 		return nil, err
 	}
@@ -283,7 +317,7 @@ func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
 	m, self := folder.Machine, ""
 	if c := pl.copy; c != nil && c.Form == "registered" && folder.Registered && (pl.host.ID != h.ID || req.Files == plan.Copy) { // another copy is made of it
 		if req.Files == plan.Move {
-			return nil, wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora delist %s), or copy it.", req.Folder, pl.host.Name, c.Ref())
+			return nil, wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora delist %s), or copy it.", ref, pl.host.Name, c.Ref())
 		}
 		facts.Folder.Registered = false
 		facts.Parent, facts.Lineage = c.ID.String(), c.LineageID.String()
@@ -365,19 +399,6 @@ func (d *drawn) holdPlaces() {
 			d.holds = append(d.holds, "path:"+s.Host+":"+do.Folder)
 		}
 	}
-}
-
-// makesCopy tells whether the plan makes a copy that was not there before.
-func (d *drawn) makesCopy() bool {
-	for _, s := range d.Steps {
-		switch do := s.Do.(type) {
-		case *plan.Record:
-			return do.Copy == ""
-		case plan.Record:
-			return true
-		}
-	}
-	return false
 }
 
 // registered finds the copies that a change is about: exactly one.

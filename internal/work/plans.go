@@ -29,7 +29,7 @@ type Request struct {
 	Copies          []string          `json:"copies"`
 	Destination     *Destination      `json:"destination"`
 	Source          *Source           `json:"source"`
-	Folder          string            `json:"folder"` // to register: POOL/NAME, a copy, or a path of the host
+	Folders         []string          `json:"folders"` // to register: POOL/NAME, a copy, or a path of the host
 	Files           string            `json:"files"`
 	Host            string            `json:"host"`
 	Pool            string            `json:"pool"`
@@ -381,26 +381,34 @@ func (w *Work) twins(ctx context.Context, c *inventory.Copy) (uuids, macs []line
 	return uuids, macs, nil
 }
 
-// finish fills in what only a job knows: ids of what is about to be made.
-func (d *drawn) finish(newCopy uuid.UUID, at time.Time) {
-	passport := machine.Passport{Copy: newCopy.String(), MadeBy: d.Operation, Identity: identity.Keep}
+// finish fills in what only a job knows: ids of what is about to be made. It
+// returns that of the first copy; nil when none is made.
+func (d *drawn) finish(at time.Time) (first *uuid.UUID) {
+	passport := machine.Passport{MadeBy: d.Operation, MadeAt: at, Identity: identity.Keep}
 	for i := range d.Steps {
-		switch do := d.Steps[i].Do.(type) {
-		case *plan.Record:
-			if _, err := uuid.Parse(do.Lineage); err != nil {
-				do.Lineage = inventory.NewID().String()
-			}
-		case plan.Record:
-			passport.Lineage, passport.Parent = do.Lineage, do.Parent
+		do, ok := d.Steps[i].Do.(*plan.Record)
+		if !ok {
+			continue
 		}
+		if _, err := uuid.Parse(do.Lineage); err != nil {
+			do.Lineage = inventory.NewID().String()
+		}
+		if do.Copy == "" {
+			id := inventory.NewID()
+			do.Made = id.String()
+			if first == nil {
+				first = &id
+			}
+		}
+		passport.Copy, passport.Lineage, passport.Parent = do.Made, do.Lineage, do.Parent
 	}
 	for i := range d.Steps {
 		if do, ok := d.Steps[i].Do.(plan.Pack); ok {
-			passport.MadeAt = at
 			do.Passport = &passport
 			d.Steps[i].Do = do
 		}
 	}
+	return first
 }
 
 func decode[T any](s *inventory.Step) (*T, error) {

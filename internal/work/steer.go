@@ -201,7 +201,7 @@ func (w *Work) fetchParams(ctx context.Context, j *inventory.Job, s *inventory.S
 	if err != nil {
 		return nil, err
 	}
-	rec, err := recordOf(j)
+	rec, err := recordOf(j, s.Part)
 	if err != nil {
 		return nil, err
 	}
@@ -268,7 +268,7 @@ func (w *Work) carryParams(ctx context.Context, j *inventory.Job, s *inventory.S
 	if err != nil {
 		return nil, err
 	}
-	rec, err := recordOf(j)
+	rec, err := recordOf(j, s.Part)
 	if err != nil {
 		return nil, err
 	}
@@ -284,7 +284,7 @@ func (w *Work) alterParams(j *inventory.Job, s *inventory.Step) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if do.Machine, err = madeMachine(j); err != nil {
+	if do.Machine, err = madeMachine(j, s.Part); err != nil {
 		return nil, err
 	}
 	do.NewIDs = map[string]string{}
@@ -300,12 +300,13 @@ type given struct {
 }
 
 // madeMachine is the machine as its steps so far have made it.
-func madeMachine(j *inventory.Job) (*machine.Machine, error) {
+func madeMachine(j *inventory.Job, part int) (*machine.Machine, error) {
 	var g given
 	sizes := map[string]hostlink.FetchResult{}
 	for i := range j.Steps {
 		s := &j.Steps[i]
 		switch {
+		case s.Part != part:
 		case s.Kind == plan.KindGiveIDs:
 			if err := json.Unmarshal(s.Result, &g); err != nil {
 				return nil, fmt.Errorf("result of step %s: %w", s.ID, err)
@@ -334,7 +335,7 @@ func madeMachine(j *inventory.Job) (*machine.Machine, error) {
 			}
 		}
 	}
-	rec, err := recordOf(j)
+	rec, err := recordOf(j, part)
 	if err != nil {
 		return nil, err
 	}
@@ -348,17 +349,19 @@ func madeMachine(j *inventory.Job) (*machine.Machine, error) {
 		}
 		return g.Machine, nil
 	}
-	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: copyOf(j, rec).String(), Parent: rec.Parent,
+	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: copyOf(rec).String(), Parent: rec.Parent,
 		MadeBy: j.Operation, MadeAt: j.CreatedAt, Identity: identityOf(choice), Renewed: choice.Renewed()}
 	return g.Machine, nil
 }
 
-// copyOf is the copy that a job makes, or works on.
-func copyOf(j *inventory.Job, rec *plan.Record) uuid.UUID {
-	if id := optional(rec.Copy); id != nil {
-		return *id
+// copyOf is the copy that is made, or worked on.
+func copyOf(rec *plan.Record) uuid.UUID {
+	for _, id := range []string{rec.Copy, rec.Made} {
+		if id := optional(id); id != nil {
+			return *id
+		}
 	}
-	return *j.NewCopy
+	return uuid.Nil
 }
 
 func chosen(raw map[string]string) identity.Choice {
@@ -376,9 +379,9 @@ func identityOf(c identity.Choice) string {
 	return identity.Keep
 }
 
-func recordOf(j *inventory.Job) (*plan.Record, error) {
+func recordOf(j *inventory.Job, part int) (*plan.Record, error) {
 	for i := range j.Steps {
-		if j.Steps[i].Kind == plan.KindRecord {
+		if j.Steps[i].Kind == plan.KindRecord && j.Steps[i].Part == part {
 			return decode[plan.Record](&j.Steps[i])
 		}
 	}
@@ -390,7 +393,7 @@ func (w *Work) placeParams(j *inventory.Job, s *inventory.Step) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := madeMachine(j)
+	m, err := madeMachine(j, s.Part)
 	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m}, err
 }
 
@@ -423,7 +426,7 @@ func (w *Work) record(ctx context.Context, j *inventory.Job, s *inventory.Step) 
 		return fmt.Errorf("lineage of the new copy: %w", err)
 	}
 	choice := chosen(do.Choice)
-	c := &inventory.Copy{ID: copyOf(j, do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
+	c := &inventory.Copy{ID: copyOf(do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
 		MadeBy: j.Operation, MadeUser: j.UserName, MadeAt: time.Now(), Identity: identityOf(choice), Renewed: choice.Renewed()}
 	c.Parent, c.HostID, c.PoolID, c.ShelfID = optional(do.Parent), optional(do.Host), optional(do.Pool), optional(do.Shelf)
 	if do.Change {
@@ -441,11 +444,11 @@ func (w *Work) record(ctx context.Context, j *inventory.Job, s *inventory.Step) 
 	}
 	rel := ""
 	if do.Form == "registered" {
-		if c.Machine, err = madeMachine(j); err != nil {
+		if c.Machine, err = madeMachine(j, s.Part); err != nil {
 			return err
 		}
 		c.State, rel = "stopped", path.Base(do.Path)
-		if n := len(j.Steps); n > 1 && j.Steps[n-2].Kind == plan.KindStart {
+		if n := s.Position; n > 0 && j.Steps[n-1].Kind == plan.KindStart {
 			c.State = "running" // it was stopped for the change, and started again
 		}
 		c.SizeBytes = c.Machine.FileBytes()

@@ -139,12 +139,8 @@ func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inve
 	if !d.Runnable {
 		return nil, &NotRunnable{d.Plan}
 	}
-	id, copyID := inventory.NewID(), inventory.NewID()
-	j := &inventory.Job{ID: id, UserName: user, Note: req.Note}
-	if d.makesCopy() {
-		j.NewCopy = &copyID
-	}
-	d.finish(copyID, time.Now())
+	id := inventory.NewID()
+	j := &inventory.Job{ID: id, UserName: user, Note: req.Note, NewCopy: d.finish(time.Now())}
 	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
 		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.hosts, key, d.holds); err != nil {
 			return err

@@ -46,3 +46,6 @@ create table loose_disks (
 );
 create index loose_disks_page on loose_disks (name, id);
 create index copies_static on copies using gin ((machine -> 'static')) where gone_at is null;
+
+-- A job may be about several machines, one after the other.
+alter table steps add column part integer not null default 0;
