@@ -40,6 +40,7 @@ type Machine struct {
 	Suspended      bool     `json:"suspended,omitempty"`      // a suspended state lies beside its disks
 	Snapshots      []string `json:"snapshots,omitempty"`      // names, oldest first
 	Static         []string `json:"static,omitempty"`         // fixed addresses known of its guest
+	Properties     []string `json:"properties,omitempty"`     // of its product, KEY=VALUE
 }
 
 // Kinds of devices.
@@ -122,6 +123,7 @@ func (m *Machine) Clone() *Machine {
 	c.CPUFeatures = append([]string(nil), m.CPUFeatures...)
 	c.Snapshots = append([]string(nil), m.Snapshots...)
 	c.Static = append([]string(nil), m.Static...)
+	c.Properties = append([]string(nil), m.Properties...)
 	if m.Passport != nil {
 		p := *m.Passport
 		c.Passport = &p

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -98,7 +99,17 @@ type Descriptor struct {
 	Version  string            // 1 or 2
 	Machines []machine.Machine // each virtual system, in order
 	Files    []FileRef         // of the References section
+	Options  []Option          // deployment options, in order
 	Notes    []Deviation
+
+	odd    Deviation
+	option string // the one that is read; "" for the default
+}
+
+// Option is a configuration that a descriptor offers (DSP0243, section 9.8).
+type Option struct {
+	ID, Label string
+	Default   bool
 }
 
 // FileRef is a file that the descriptor names.
@@ -162,8 +173,12 @@ func Parse(name string, raw []byte) (*Descriptor, error) {
 	case nsEnvelope2:
 		d.Version = "2"
 	default:
-		return nil, &Problem{Code: "descriptor.version", Subject: name, Offset: -1, Line: 1,
-			Message: fmt.Sprintf("envelope namespace %q is not that of OVF 1 or 2", d.ns)}
+		if !strings.Contains(d.ns, "ovf") {
+			return nil, &Problem{Code: "descriptor.malformed", Subject: name, Offset: -1, Line: 1,
+				Message: fmt.Sprintf("envelope namespace %q is not that of OVF", d.ns)}
+		}
+		d.Version = "1"
+		d.odd = Deviation{"descriptor.version", name, fmt.Sprintf("It is of a version that is neither 1 nor 2 (%s). It can be read as version 1.", d.ns)}
 	}
 	return d, d.read(name)
 }
@@ -258,8 +273,80 @@ var known = map[string]bool{
 	"ResourceAllocationSection": true, "PassportSection": true, "MachineSection": true,
 }
 
+// Choose reads the machines as a deployment option has them.
+func (d *Descriptor) Choose(option string) error {
+	for _, o := range d.Options {
+		if o.ID == option {
+			d.option = option
+			d.Machines, d.Files, d.Options, d.Notes = nil, nil, nil, nil
+			return d.read("descriptor")
+		}
+	}
+	return fmt.Errorf("there is no deployment option %q", option)
+}
+
+// options reads the deployment options and settles which one holds.
+func (d *Descriptor) options(root *etree.Element) {
+	labels := []string{}
+	for _, c := range children(child(root, "DeploymentOptionSection"), "Configuration") {
+		o := Option{ID: attr(c, "id"), Label: text(c, "Label"), Default: attr(c, "default") == "true"}
+		d.Options = append(d.Options, o)
+		labels = append(labels, fmt.Sprintf("%s (%s)", o.ID, o.Label))
+		if o.Default && d.option == "" {
+			d.option = o.ID
+		}
+	}
+	if len(d.Options) > 0 {
+		if d.option == "" {
+			d.option = d.Options[0].ID
+			d.Options[0].Default = true
+		}
+		d.Notes = append(d.Notes, Deviation{"descriptor.deployment-options", d.option, "It offers configurations: " + strings.Join(labels, ", ") + "."})
+	}
+}
+
+// holds tells whether an item is of the configuration that was chosen.
+func (d *Descriptor) holds(item *etree.Element) bool {
+	of := strings.Fields(attr(item, "configuration"))
+	return len(of) == 0 || slices.Contains(of, d.option)
+}
+
+// askFor notes what a machine or a collection asks its user: licence texts and
+// properties without a value (DSP0243, sections 9.5 and 9.6).
+func (d *Descriptor) askFor(e *etree.Element, who string) {
+	for _, l := range children(e, "EulaSection") {
+		d.Notes = append(d.Notes, Deviation{"descriptor.eula", who, strings.TrimSpace(text(l, "License"))})
+	}
+	for _, p := range children(e, "ProductSection") {
+		for _, q := range children(p, "Property") {
+			value := attr(q, "value")
+			for _, v := range children(q, "Value") {
+				if c := attr(v, "configuration"); c == "" || c == d.option {
+					value = attr(v, "value")
+				}
+			}
+			if value != "" || attr(q, "userConfigurable") != "true" || attr(q, "type") == "boolean" {
+				continue
+			}
+			key := attr(q, "key")
+			if class := attr(p, "class"); class != "" {
+				key = class + "." + key
+			}
+			about := text(q, "Label")
+			if about == "" {
+				about = text(q, "Description")
+			}
+			d.Notes = append(d.Notes, Deviation{"descriptor.property-missing", key, strings.TrimSpace(fmt.Sprintf("The product property %s has no value. %s", key, about))})
+		}
+	}
+}
+
 func (d *Descriptor) read(name string) error {
 	root := d.doc.Root()
+	if d.odd.Code != "" {
+		d.Notes = append(d.Notes, d.odd)
+	}
+	d.options(root)
 	files := map[string]FileRef{}
 	for _, f := range children(child(root, "References"), "File") {
 		size, _ := strconv.ParseInt(attr(f, "size"), 10, 64)
@@ -295,8 +382,12 @@ func (d *Descriptor) read(name string) error {
 	for _, c := range children(root, "VirtualSystemCollection") {
 		systems = append(systems, children(c, "VirtualSystem")...)
 	}
+	for _, c := range children(root, "VirtualSystemCollection") {
+		d.askFor(c, attr(c, "id"))
+	}
 	for _, s := range systems {
-		m, err := readSystem(s, disks, networks)
+		d.askFor(s, attr(s, "id"))
+		m, err := d.readSystem(s, disks, networks)
 		if err != nil {
 			return malformed(name, 0, "machine %q: %v", attr(s, "id"), err)
 		}
@@ -320,7 +411,7 @@ func (d *Descriptor) unknown(e *etree.Element) {
 	}
 }
 
-func readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[string]*etree.Element) (*machine.Machine, error) {
+func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[string]*etree.Element) (*machine.Machine, error) {
 	m := &machine.Machine{Name: text(s, "Name"), Firmware: "bios"}
 	if m.Name == "" {
 		m.Name = attr(s, "id")
@@ -334,7 +425,7 @@ func readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[st
 		return nil, errors.New("it has no VirtualHardwareSection")
 	}
 	parents := map[string]string{} // InstanceID → controller
-	items := children(hw, "Item", "StorageItem", "EthernetPortItem")
+	items := slices.DeleteFunc(children(hw, "Item", "StorageItem", "EthernetPortItem"), func(it *etree.Element) bool { return !d.holds(it) })
 	for _, it := range items {
 		if t, _ := strconv.Atoi(text(it, "ResourceType")); controllers[t] != "" {
 			parents[text(it, "InstanceID")] = controllers[t]
@@ -387,11 +478,13 @@ func readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[st
 			m.NICs = append(m.NICs, n)
 		default:
 			if kind := deviceOf(t, text(it, "ResourceSubType")); kind != "" {
-				d := machine.Device{Kind: kind, Name: text(it, "ElementName"), File: strings.TrimPrefix(text(it, "HostResource"), "ovf:/file/")}
-				if d.Name == "" {
-					d.Name = fmt.Sprintf("%s %d", kind, len(m.Devices)+1)
+				dev := machine.Device{Kind: kind, Name: text(it, "ElementName"), File: strings.TrimPrefix(text(it, "HostResource"), "ovf:/file/")}
+				if dev.Name == "" {
+					dev.Name = fmt.Sprintf("%s %d", kind, len(m.Devices)+1)
 				}
-				m.Devices = append(m.Devices, d)
+				m.Devices = append(m.Devices, dev)
+			} else if attr(it, "required") == "true" && controllers[t] == "" {
+				d.Notes = append(d.Notes, Deviation{"descriptor.item-required", text(it, "ElementName"), fmt.Sprintf("The hardware item %s (resource type %d) is marked as required, and no host can give it.", text(it, "ElementName"), t)})
 			}
 		}
 	}
@@ -437,7 +530,7 @@ func ownFields(m *machine.Machine) []ownField {
 		{"UUID", &m.UUID}, {"FirmwareUUID", &m.FirmwareUUID}, {"Serial", &m.Serial}, {"Firmware", &m.Firmware}, {"GenerationID", &m.GenerationID},
 		{"SecureBoot", &m.SecureBoot}, {"Variables", &m.Variables}, {"TPM", &m.TPM}, {"TPMKey", &m.TPMKey}, {"Boot", &m.Boot},
 		{"Architecture", &m.Architecture}, {"CPUFeature", &m.CPUFeatures}, {"CoresPerSocket", &m.CoresPerSocket}, {"MinMemoryBytes", &m.MinMemoryBytes},
-		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static},
+		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static}, {"Property", &m.Properties},
 	}
 }
 

@@ -30,6 +30,8 @@ type Skeleton struct {
 	Descriptor     string  `json:"descriptor"`
 	ManifestName   string  `json:"manifestName"` // "": there is none
 	Manifest       string  `json:"manifest"`
+	Certificate    string  `json:"certificate,omitempty"` // contents of the .cert file
+	Packed         bool    `json:"packed,omitempty"`      // an archive is around it: offsets are not those of the file
 	Entries        []Entry `json:"entries"`
 }
 
@@ -108,6 +110,12 @@ func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64)
 				return nil, &Problem{Code: "manifest.mismatch", Subject: e.Name, Offset: -1, Message: fmt.Sprintf("the manifest has more than %d bytes", maxManifestBytes)}
 			}
 			s.ManifestName, s.Manifest = e.Name, string(raw)
+		case ".cert":
+			raw, err := read(e, maxManifestBytes)
+			if err != nil {
+				return nil, err
+			}
+			s.Certificate = string(raw)
 		}
 	}
 	if s.DescriptorName == "" {
@@ -142,6 +150,14 @@ func (s *Skeleton) Open() (*Package, error) {
 			if got := digestOf(want.Algorithm, []byte(s.Descriptor)); got != want.Sum {
 				note("manifest.mismatch", s.DescriptorName, "The descriptor's %s is %s, the manifest says %s.", want.Algorithm, got, want.Sum)
 			}
+		}
+	}
+	if s.Certificate != "" {
+		cert, err := Signer([]byte(s.Certificate), []byte(s.Manifest))
+		if err != nil {
+			note("certificate.invalid", s.Name, "It is signed, but %v.", err)
+		} else {
+			note("certificate.untrusted", s.Name, "It is signed by %s, who is not known here. The signature is good, from %s to %s.", cert.Subject.CommonName, cert.NotBefore.Format("2006-01-02"), cert.NotAfter.Format("2006-01-02"))
 		}
 	}
 	have := map[string]Entry{}
@@ -215,8 +231,12 @@ type Opened struct {
 	Close  func() error
 }
 
-// OpenPath opens an OVA file, a folder, or a descriptor in a folder.
-func OpenPath(file string) (*Opened, error) {
+// OpenPath opens an OVA file, a folder, a descriptor in a folder, or an archive
+// around any of these.
+func OpenPath(file string) (*Opened, error) { return OpenPathIn(file, "") }
+
+// OpenPathIn is OpenPath with a directory for what has to be unpacked.
+func OpenPathIn(file, temp string) (*Opened, error) {
 	st, err := os.Stat(file)
 	if err != nil {
 		return nil, err
@@ -240,7 +260,27 @@ func OpenPath(file string) (*Opened, error) {
 		f.Close()
 		return nil, err
 	}
+	head := make([]byte, blockBytes)
+	n, _ := src.ReadAt(head, 0)
+	if what := kind(head[:n]); what == "zip" || what == "gzip" || what == "zstd" || what == "tar" && around(src, filepath.Base(file)) {
+		o, err := openParcel(file, temp, src.Size())
+		return o, errors.Join(err, f.Close())
+	}
 	return OpenSource(src, filepath.Base(file), f.Close)
+}
+
+// around tells whether a tar archive is no package itself but has one in it.
+func around(src disk.Source, name string) bool {
+	entries, err := Index(src, name)
+	if err != nil {
+		return false
+	}
+	for _, e := range entries {
+		if strings.EqualFold(path.Ext(e.Name), ".ovf") && !strings.Contains(strings.TrimPrefix(e.Name, "./"), "/") {
+			return false
+		}
+	}
+	return true
 }
 
 // OpenSource opens an OVA that lies anywhere.

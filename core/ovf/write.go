@@ -102,16 +102,29 @@ func (d *Descriptor) SetMachine(n int, m *machine.Machine) error {
 	}
 	d.setHardware(hw, m)
 	d.setOwn(s, m)
-	d.Machines = nil
-	d.Files = nil
-	d.Notes = nil
+	d.Machines, d.Files, d.Options, d.Notes = nil, nil, nil, nil
 	return d.read("descriptor")
 }
 
 // Only leaves machine number n of the envelope and takes the others out, with a
-// collection that held it.
+// collection that held it. Of deployment options the chosen one stays.
 func (d *Descriptor) Only(n int) error {
 	root := d.doc.Root()
+	if section := child(root, "DeploymentOptionSection"); section != nil {
+		root.RemoveChild(section)
+		for _, hw := range root.FindElements(".//VirtualHardwareSection") {
+			for _, it := range children(hw, "Item", "StorageItem", "EthernetPortItem") {
+				if !d.holds(it) {
+					hw.RemoveChild(it)
+				}
+				for _, a := range it.Attr {
+					if a.Key == "configuration" {
+						it.RemoveAttr(a.FullKey())
+					}
+				}
+			}
+		}
+	}
 	systems := root.FindElements(".//VirtualSystem")
 	if n < 0 || n >= len(systems) {
 		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)

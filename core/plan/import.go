@@ -41,9 +41,20 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	b.of = ""                     // what is found about the package is told once
 	accepted := map[string]bool{} // files whose digest is not compared
 	left := map[string]bool{}     // files whose disks are left out
+	var properties []string
 	for _, d := range pkg.Deviations {
-		f := b.raise(fit.Raise(d.Code, d.Subject, d.Message, nil), "")
+		f := fit.Raise(d.Code, d.Subject, d.Message, nil)
+		if d.Code == "descriptor.deployment-options" {
+			f.Suggest("pick", "Take "+d.Subject, d.Subject)
+		}
+		f = b.raise(f, "")
 		switch f.Remedy() {
+		case "value":
+			properties = append(properties, d.Subject+"="+f.Value())
+		case "pick":
+			if err := pkg.Envelope.Choose(f.Value()); err != nil {
+				return nil, fmt.Errorf("%s: %w", f.Code, err)
+			}
 		case "accept":
 			accepted[d.Subject] = true
 		case "leave-out":
@@ -52,6 +63,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	}
 	b.of = facts.Of
 	m := pkg.Envelope.Machines[facts.Machine].Clone()
+	m.Properties = append(m.Properties, properties...)
 	choice, err := b.identity(facts.Arrival, req, m)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,237 @@
+package ovf_test
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"crypto"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"math/big"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+)
+
+type content struct {
+	name string
+	data []byte
+}
+
+// packageFiles are descriptor, manifest and disk of a small package.
+func packageFiles(t *testing.T) []content {
+	d, err := ovf.New(&machine.Machine{Name: "rain-gauge", CPUs: 1, MemoryBytes: 1 << 30, Disks: []machine.Disk{{ID: "disk1", File: "disk1.img", Format: "raw", VirtualBytes: 4096, FileBytes: 4096}}})
+	require.NoError(t, err)
+	raw, err := d.Encode(0)
+	require.NoError(t, err)
+	image := bytes.Repeat([]byte("tide"), 1024)
+	sums := map[string]string{"rain-gauge.ovf": fmt.Sprintf("%x", sha256.Sum256(raw)), "disk1.img": fmt.Sprintf("%x", sha256.Sum256(image))}
+	return []content{{"rain-gauge.ovf", raw}, {"rain-gauge.mf", ovf.EncodeManifest(sums)}, {"disk1.img", image}}
+}
+
+func asTar(t *testing.T, dir string, files []content) []byte {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, f := range files {
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: dir + f.name, Size: int64(len(f.data)), Mode: 0o644, Format: tar.FormatUSTAR}))
+		_, err := w.Write(f.data)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+func asZip(t *testing.T, method uint16, files []content) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, f := range files {
+		e, err := w.CreateHeader(&zip.FileHeader{Name: f.name, Method: method})
+		require.NoError(t, err)
+		_, err = e.Write(f.data)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+func gzipped(t *testing.T, p []byte) []byte {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	_, err := w.Write(p)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+// TestParcels: the same package, however it is wrapped up.
+func TestParcels(t *testing.T) {
+	files := packageFiles(t)
+	ova := asTar(t, "", files)
+	inDir := make([]content, len(files))
+	for i, f := range files {
+		inDir[i] = content{"rain gauge/" + f.name, f.data}
+	}
+	z, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	for name, raw := range map[string][]byte{
+		"plain.ova": ova, "folder.tar": asTar(t, "./deep/", files), "flat.tar.gz": gzipped(t, ova), "folder.tar.gz": gzipped(t, asTar(t, "rain/", files)),
+		"folder.tar.zst": z.EncodeAll(asTar(t, "rain/", files), nil), "folder.zip": asZip(t, zip.Deflate, inDir), "flat.zip": asZip(t, zip.Store, files),
+		"ova-in.zip": asZip(t, zip.Deflate, []content{{"read me.txt", []byte("x")}, {"x/rain-gauge.ova", ova}}),
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			path := filepath.Join(dir, name)
+			require.NoError(t, os.WriteFile(path, raw, 0o644))
+			o, err := ovf.OpenPathIn(path, dir)
+			require.NoError(t, err)
+			require.Equal(t, name != "plain.ova", o.Packed)
+			require.NoError(t, o.Verify(t.Context(), nil))
+			require.Equal(t, "ok", o.ManifestState())
+			e, ok := o.Entry("disk1.img")
+			require.True(t, ok)
+			src, err := o.Source(e)
+			require.NoError(t, err)
+			got, err := io.ReadAll(io.NewSectionReader(src, 0, src.Size()))
+			require.NoError(t, err)
+			require.Equal(t, files[2].data, got)
+			require.NoError(t, o.Close())
+			left, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			require.Len(t, left, 1, "nothing that was unpacked is left")
+		})
+	}
+}
+
+func TestHostileParcels(t *testing.T) {
+	files := packageFiles(t)
+	zeros := make([]byte, 16<<20)
+	link := func() []byte {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: "x.ovf", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}))
+		require.NoError(t, w.Close())
+		return gzipped(t, b.Bytes())
+	}
+	bomb := asZip(t, zip.Deflate, append(files[:2:2], content{"disk1.img", zeros}))
+	at := bytes.LastIndex(bomb, []byte("PK\x01\x02"))
+	copy(bomb[at+24:], []byte{0xff, 0xff, 0xff, 0xfe}) // says that it becomes 4 GiB
+	for name, c := range map[string]struct {
+		raw        []byte
+		code, says string
+	}{
+		"leaves its folder": {asZip(t, zip.Store, []content{{"../x.ovf", nil}}), "package.path-escape", "leaves"},
+		"a link":            {link(), "package.path-escape", "link"},
+		"twice":             {asZip(t, zip.Store, append(files, files[2])), "package.entry-repeated", "two entries"},
+		"cut short":         {gzipped(t, asTar(t, "", files))[:200], "package.truncated", "cut short"},
+		"no package":        {asZip(t, zip.Store, []content{{"read me.txt", []byte("x")}}), "package.unknown", "no descriptor"},
+		"a bomb":            {bomb, "package.bomb", "unpack to far more"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "x")
+			require.NoError(t, os.WriteFile(path, c.raw, 0o644))
+			_, err := ovf.OpenPath(path)
+			var p *ovf.Problem
+			require.ErrorAs(t, err, &p)
+			require.Equal(t, c.code, p.Code)
+			require.Contains(t, p.Message, c.says)
+		})
+	}
+}
+
+// TestSigned: a certificate file as the standard has it.
+func TestSigned(t *testing.T) {
+	files := packageFiles(t)
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerrow Coastal Observatory"}, NotBefore: time.Unix(1_700_000_000, 0), NotAfter: time.Unix(2_000_000_000, 0)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	require.NoError(t, err)
+	sum := sha256.Sum256(files[1].data)
+	signature, err := rsa.SignPKCS1v15(rand.Reader, key, crypto.SHA256, sum[:])
+	require.NoError(t, err)
+	cert := fmt.Sprintf("SHA256(rain-gauge.mf)= %x\n%s", signature, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	deviations := func(cert string) []ovf.Deviation {
+		path := filepath.Join(t.TempDir(), "x.ova")
+		require.NoError(t, os.WriteFile(path, asTar(t, "", append(files[:3:3], content{"rain-gauge.cert", []byte(cert)})), 0o644))
+		o, err := ovf.OpenPath(path)
+		require.NoError(t, err)
+		defer o.Close()
+		return o.Deviations
+	}
+	d := deviations(cert)
+	require.Len(t, d, 1)
+	require.Equal(t, "certificate.untrusted", d[0].Code)
+	require.Contains(t, d[0].Message, "Skerrow Coastal Observatory")
+	for _, bad := range []string{strings.Replace(cert, "= ", "= 00", 1), "SHA256(x)= 00", "nothing", strings.Split(cert, "-----BEGIN")[0]} {
+		require.Equal(t, "certificate.invalid", deviations(bad)[0].Code)
+	}
+}
+
+const asking = `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1" xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData">
+<References/><DeploymentOptionSection><Info>sizes</Info>
+<Configuration ovf:id="small"><Label>Small</Label></Configuration><Configuration ovf:id="large" ovf:default="true"><Label>Large</Label></Configuration></DeploymentOptionSection>
+<VirtualSystemCollection ovf:id="station"><Info>two</Info><EulaSection><Info/><License>Be kind to gulls.</License></EulaSection>
+<VirtualSystem ovf:id="wind-web"><Info/><Name>wind-web</Name>
+<ProductSection ovf:class="net"><Info/><Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"><Label>Its address</Label></Property><Property ovf:key="on" ovf:type="boolean" ovf:userConfigurable="true"/></ProductSection>
+<VirtualHardwareSection><Info/>
+<Item ovf:configuration="small"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>2</rasd:VirtualQuantity></Item>
+<Item ovf:configuration="large"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>8</rasd:VirtualQuantity></Item>
+<Item><rasd:AllocationUnits>byte * 2^20</rasd:AllocationUnits><rasd:InstanceID>2</rasd:InstanceID><rasd:ResourceType>4</rasd:ResourceType><rasd:VirtualQuantity>512</rasd:VirtualQuantity></Item>
+<Item ovf:required="true"><rasd:ElementName>Tape</rasd:ElementName><rasd:InstanceID>3</rasd:InstanceID><rasd:ResourceType>18</rasd:ResourceType></Item>
+</VirtualHardwareSection></VirtualSystem>
+<VirtualSystem ovf:id="wind-db"><Info/><Name>wind-db</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem>
+</VirtualSystemCollection></Envelope>`
+
+// TestAsking: what a descriptor asks of its user, and what one machine of it is.
+func TestAsking(t *testing.T) {
+	d, err := ovf.Parse("x.ovf", []byte(asking))
+	require.NoError(t, err)
+	notes := map[string]string{}
+	for _, n := range d.Notes {
+		notes[n.Code] = n.Subject + "|" + n.Message
+	}
+	require.Equal(t, map[string]string{
+		"descriptor.eula":               "station|Be kind to gulls.",
+		"descriptor.property-missing":   "net.address|The product property net.address has no value. Its address",
+		"descriptor.deployment-options": "large|It offers configurations: small (Small), large (Large).",
+		"descriptor.item-required":      "Tape|The hardware item Tape (resource type 18) is marked as required, and no host can give it.",
+	}, notes)
+	require.Len(t, d.Machines, 2)
+	require.Equal(t, 8, d.Machines[0].CPUs)
+	require.NoError(t, d.Choose("small"))
+	require.Equal(t, 2, d.Machines[0].CPUs)
+	require.Error(t, d.Choose("huge"))
+	m := d.Machines[0].Clone()
+	m.Name, m.Properties = "wind", []string{"net.address=192.0.2.7"}
+	require.NoError(t, d.Only(0))
+	require.NoError(t, d.SetMachine(0, m))
+	raw, err := d.Encode(0)
+	require.NoError(t, err)
+	again, err := ovf.Parse("x.ovf", raw)
+	require.NoError(t, err)
+	require.Len(t, again.Machines, 1)
+	require.Empty(t, again.Options)
+	require.Equal(t, 2, again.Machines[0].CPUs)
+	require.Equal(t, m.Properties, again.Machines[0].Properties)
+	require.Error(t, again.Only(1))
+
+	odd, err := ovf.Parse("x.ovf", []byte(strings.ReplaceAll(asking, "dmtf.org/ovf/envelope/1", "dmtf.org/ovf/envelope/9")))
+	require.NoError(t, err)
+	require.Equal(t, "descriptor.version", odd.Notes[0].Code)
+	require.Len(t, odd.Machines, 2)
+}
