@@ -153,8 +153,12 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		}
 	}
 	if len(fd.LayersOf) > 0 && stay {
-		if answer(raise("disk.parent-of-others", "Layers of %s rest on it: whatever is written to it breaks them.", strings.Join(fd.LayersOf, ", "))) == "layer" {
-			x.onTop = true
+		f := raise("disk.parent-of-others", "Layers of %s rest on it: whatever is written to it breaks them.", strings.Join(fd.LayersOf, ", "))
+		if b.noLayers {
+			f.Suggest("layer", "Make a full copy of it", "")
+		}
+		if answer(f) == "layer" {
+			x.onTop, x.carry = !b.noLayers, b.noLayers
 		}
 	}
 	if fd.Pool == "" && stay && !x.out {

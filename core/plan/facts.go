@@ -160,7 +160,7 @@ type RegisterFacts struct {
 
 // PackageSource is where a package's bytes come from.
 type PackageSource struct {
-	Kind string `json:"kind"` // upload: sent by the caller; file: a path at an agent
+	Kind string `json:"kind"` // upload: sent by the caller; file: a path at an agent; web: an http(s) address
 	Host string `json:"host"` // id, of a file
 	Path string `json:"path"`
 }

@@ -86,6 +86,7 @@ func (a Answers) to(f fit.Finding) string {
 
 // builder gathers findings, answering each as it comes.
 type builder struct {
+	noLayers    bool   // there is no folder yet that a new layer could lie in
 	of          string // machine of several, which its findings name
 	findings    []fit.Finding
 	answers     Answers

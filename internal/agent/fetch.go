@@ -285,21 +285,34 @@ func (f *fetch) open(ctx context.Context, offset int64) (io.ReadCloser, error) {
 	case src.Remote != nil:
 		return &remoteReader{ctx: ctx, f: f, at: offset}, nil
 	}
-	if err := f.t.a.within(f.Source.Path); err != nil {
-		return nil, err
-	}
-	path, start := f.Source.Path, f.Entry.Offset
-	if st, err := os.Stat(path); err == nil && st.IsDir() {
-		path, start = filepath.Join(path, f.Entry.Name), 0
-	}
-	file, err := os.Open(path)
+	o, err := f.t.a.openPackage(ctx, f.Source, filepath.Dir(f.path))
 	if err != nil {
 		return nil, err
 	}
-	return struct {
-		io.Reader
-		io.Closer
-	}{io.NewSectionReader(file, start+offset, left), file}, nil
+	src, err := o.Source(f.Entry)
+	if err != nil {
+		return nil, errors.Join(err, o.Close())
+	}
+	return entryReader{io.NewSectionReader(src, offset, left), o}, nil
+}
+
+// entryReader reads a file of a package, which is closed along with it.
+type entryReader struct {
+	io.Reader
+	o *ovf.Opened
+}
+
+func (r entryReader) Close() error { return r.o.Close() }
+
+// openPackage opens a package at a path of this host, or on the web.
+func (a *Agent) openPackage(ctx context.Context, src hostlink.FetchSource, temp string) (*ovf.Opened, error) {
+	if src.Web != "" {
+		return openWeb(ctx, src.Web)
+	}
+	if err := a.within(src.Path); err != nil {
+		return nil, err
+	}
+	return ovf.OpenPathIn(src.Path, temp)
 }
 
 // remoteReader reads a file at another agent, asking again after a cut.

@@ -44,11 +44,11 @@ func (a *Agent) routes() http.Handler {
 		return answer(w, a.sweep.survey(r.URL.Query().Get("since")))
 	})
 	service("GET /v1/look", func(w http.ResponseWriter, r *http.Request) error {
-		path := r.URL.Query().Get("path")
-		if err := a.within(path); err != nil {
-			return err
+		src := hostlink.FetchSource{Path: r.URL.Query().Get("path")}
+		if isWeb(src.Path) {
+			src.Web = src.Path
 		}
-		o, err := ovf.OpenPath(path)
+		o, err := a.openPackage(r.Context(), src, a.config.State)
 		if err != nil {
 			return err
 		}

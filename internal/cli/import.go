@@ -8,13 +8,19 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/guest"
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 )
@@ -27,26 +33,32 @@ type importFlags struct {
 
 func (a *app) importCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
+	files := ""
 	cmd := &cobra.Command{
-		Use:   "import SOURCE --host HOST",
-		Short: "Make a registered copy from a package",
+		Use:   "import SOURCE… --host HOST",
+		Short: "Make a registered copy from a package, or a machine around bare disks",
 		Long: `Make a registered copy from a package: its disks in the host's own format, on
 the right switch, with an identity that collides with nobody's.
 
-SOURCE is a file or folder on this computer, or a package of the inventory
-(loft/tide-gauge.ova). The plan comes first; open choices are asked on a terminal,
-and end the call with status 3 elsewhere.`,
-		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes",
-		Args:    cobra.ExactArgs(1),
+SOURCE is a package - an OVA, a folder, or a .zip, .tar, .tar.gz or .tar.zst with
+either in it - on this computer, in the inventory (loft/tide-gauge.ova), at a path of
+a host (reef/downloads/x.ova) or at an http(s) address; or it is one or more bare
+disk images, around which a machine is made: where they lie, or copied (--files).
+The plan comes first; open choices are asked on a terminal, and end the call with
+status 3 elsewhere.`,
+		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n  unvora import reef/training-parent/classroom.qcow2 --host gannet --files copy --name class-test",
+		Args:    cobra.MinimumNArgs(1),
 	}
 	o.flags(a, cmd)
+	cmd.Flags().StringVar(&files, "files", "", "of bare disks at the host: stay or copy")
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		req, err := o.request(openapi.RequestOperationImport)
 		if err != nil {
 			return err
 		}
-		return a.bringIn(cmd.Context(), args[0], req, s)
+		req.Files = ptr(openapi.RequestFiles(files))
+		return a.bringIn(cmd.Context(), args, req, s)
 	}
 	return cmd
 }
@@ -120,29 +132,17 @@ func ParseSize(text string) (int64, error) {
 	return n << shift, nil
 }
 
-func (a *app) bringIn(ctx context.Context, source string, req *openapi.Request, s *settling) error {
+func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.Request, s *settling) error {
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	var opened *ovf.Opened
-	if isLocal(source) {
-		opened, err = ovf.OpenPath(source)
-		var p *ovf.Problem
-		switch {
-		case errors.As(err, &p):
-			return a.refusePackage(source, *req.Host, p, s)
-		case err != nil:
-			return &exit{statusFailed, err}
-		}
+	opened, err := a.openSources(ctx, c, sources, req, s)
+	if err != nil {
+		return err
+	}
+	if opened != nil {
 		defer opened.Close()
-		skeleton, err := asSkeleton(&opened.Skeleton)
-		if err != nil {
-			return err
-		}
-		req.Source = &openapi.Source{Upload: skeleton}
-	} else {
-		req.Source = &openapi.Source{Package: &source}
 	}
 	p, err := a.settle(ctx, c, req, s)
 	if p == nil || err != nil {
@@ -170,6 +170,130 @@ func (a *app) bringIn(ctx context.Context, source string, req *openapi.Request, 
 		return a.print(done, func() {})
 	}
 	return a.registered(ctx, c, done)
+}
+
+// openSources puts the sources into the request. What lies on this computer is
+// opened, to be sent.
+func (a *app) openSources(ctx context.Context, c *caller, sources []string, req *openapi.Request, s *settling) (*ovf.Opened, error) {
+	local := isLocal(sources[0])
+	for _, source := range sources[1:] {
+		if isLocal(source) != local {
+			return nil, usage("%s and %s: bare disks of one machine lie all on this computer, or all at the host", sources[0], source)
+		}
+	}
+	switch {
+	case !local && len(sources) == 1:
+		req.Source = &openapi.Source{Package: &sources[0]}
+		return nil, nil
+	case !local:
+		req.Source = &openapi.Source{Disks: &sources}
+		return nil, nil
+	}
+	opened, err := ovf.OpenPath(sources[0])
+	if images := localDisks(sources); images != nil {
+		opened, err = a.aroundDisks(ctx, c, images, *req.Host)
+	} else if len(sources) > 1 {
+		return nil, usage("several sources are the disks of one machine: %s is none", sources[0])
+	}
+	var p *ovf.Problem
+	switch {
+	case errors.As(err, &p):
+		return nil, a.refusePackage(sources[0], *req.Host, p, s)
+	case err != nil:
+		return nil, &exit{statusFailed, err}
+	}
+	skeleton, err := asSkeleton(&opened.Skeleton)
+	if err != nil {
+		return nil, err
+	}
+	req.Source = &openapi.Source{Upload: skeleton}
+	return opened, nil
+}
+
+// localDisks returns the paths when all of them are disk images; nil otherwise.
+func localDisks(paths []string) []string {
+	for _, path := range paths {
+		st, err := os.Stat(path)
+		if err != nil || st.IsDir() {
+			return nil
+		}
+		in, err := inspectDisk(path)
+		if in == nil && err == nil && len(paths) == 1 && !strings.EqualFold(filepath.Ext(path), ".img") && !strings.EqualFold(filepath.Ext(path), ".raw") {
+			return nil // nothing says that it is raw
+		}
+	}
+	return paths
+}
+
+// aroundDisks makes a package of bare disks on this computer: what they hold
+// says which machine is made around them.
+func (a *app) aroundDisks(ctx context.Context, c *caller, paths []string, host string) (*ovf.Opened, error) {
+	res, err := c.GetHost(ctx, host)
+	h, err := call[openapi.HostDetail](c, res, err)
+	if err != nil {
+		return nil, err
+	}
+	family, err := fit.FamilyByName(h.Family)
+	if err != nil {
+		return nil, err
+	}
+	var disks []plan.FolderDisk
+	var entries []ovf.Entry
+	for _, path := range paths {
+		st, err := os.Stat(path)
+		if err != nil {
+			return nil, err
+		}
+		chain, err := formats.OpenChain(path, formats.Options{})
+		if err != nil {
+			return nil, failed(err)
+		}
+		info := chain.Info()
+		layers := len(chain.Links)
+		found := guest.Look(chain, info.VirtualBytes)
+		chain.Close()
+		if layers > 1 {
+			return nil, &exit{statusBlocked, fmt.Errorf("%s is a layer: make it stand alone first, with unvora disk copy, and bring the copy in", path)}
+		}
+		name := filepath.Base(path)
+		disks = append(disks, plan.FolderDisk{ID: machine.CleanName(strings.TrimSuffix(name, filepath.Ext(name))), File: name, Path: path, Format: info.Format, VirtualBytes: info.VirtualBytes, FileBytes: st.Size(), Guest: found})
+		entries = append(entries, ovf.Entry{Name: name, Size: st.Size()})
+	}
+	d, err := ovf.New(plan.Around(disks[0].ID, disks, plan.HostFacts{Family: family}))
+	if err != nil {
+		return nil, err
+	}
+	raw, err := d.Encode(0)
+	if err != nil {
+		return nil, err
+	}
+	descriptor := disks[0].ID + ".ovf"
+	k := ovf.Skeleton{Name: filepath.Base(paths[0]), Kind: "folder", DescriptorName: descriptor, Descriptor: string(raw), Entries: append(entries, ovf.Entry{Name: descriptor, Size: int64(len(raw))})}
+	p, err := k.Open()
+	if err != nil {
+		return nil, err
+	}
+	var open []*os.File
+	return &ovf.Opened{Package: p,
+		Source: func(e ovf.Entry) (disk.Source, error) {
+			for _, path := range paths {
+				if filepath.Base(path) == e.Name {
+					f, err := os.Open(path)
+					if err != nil {
+						return nil, err
+					}
+					open = append(open, f)
+					return disk.OpenFile(f)
+				}
+			}
+			return nil, fs.ErrNotExist
+		},
+		Close: func() error {
+			for _, f := range open {
+				f.Close()
+			}
+			return nil
+		}}, nil
 }
 
 // isLocal: a path that is there, or is written like one.

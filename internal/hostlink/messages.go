@@ -175,6 +175,7 @@ type Remote struct {
 type FetchSource struct {
 	Upload bool    `json:"upload,omitempty"`
 	Path   string  `json:"path,omitempty"`
+	Web    string  `json:"web,omitempty"` // http(s) address
 	Remote *Remote `json:"remote,omitempty"`
 }
 

@@ -3,10 +3,8 @@ package work
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"path"
-	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -254,6 +252,13 @@ func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
 	if len(req.Folders) == 0 || req.Host == "" {
 		return nil, wrong("To register needs a folder and a host.")
 	}
+	if len(req.Folders) == 1 { // given a package, it goes on with the right plan
+		if c, err := w.inv.Copy(ctx, req.Folders[0], "package"); err == nil && c != nil {
+			one := *req
+			one.Operation, one.Source = "import", &Source{Package: c.ID.String()}
+			return w.drawImport(ctx, &one)
+		}
+	}
 	h, err := w.inv.Host(ctx, req.Host)
 	if err != nil {
 		return nil, err
@@ -266,7 +271,7 @@ func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
 	var plans []*plan.Plan
 	for n, ref := range req.Folders {
 		one := *req
-		if one.Name = nameOf(req.Name, path.Base(ref), n+1); len(req.Folders) > 1 && one.Name == req.Name && req.Name != "" {
+		if one.Name = plan.Pattern(req.Name, path.Base(ref), n+1); len(req.Folders) > 1 && one.Name == req.Name && req.Name != "" {
 			return nil, wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.", len(req.Folders), req.Name)
 		}
 		d, err := w.drawFolder(ctx, &one, ref, h, host, len(req.Folders) > 1)
@@ -281,9 +286,49 @@ func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
 	return all, nil
 }
 
-// nameOf fills a pattern of names in: {name}, {n} and {nn} for the number.
-func nameOf(pattern, name string, n int) string {
-	return strings.NewReplacer("{name}", name, "{nn}", fmt.Sprintf("%02d", n), "{n}", strconv.Itoa(n)).Replace(pattern)
+// drawDisks plans a machine around bare disks of a host.
+func (w *Work) drawDisks(ctx context.Context, req *Request, h *inventory.Host, host plan.HostFacts, d *drawn) (*drawn, error) {
+	facts := plan.RegisterFacts{Where: strings.Join(req.Source.Disks, ", ")}
+	facts.Host = host
+	for n, ref := range req.Source.Disks {
+		pl, err := w.find(ctx, ref, h, host)
+		if err != nil {
+			return nil, err
+		}
+		f, err := w.look(ctx, pl, ref)
+		if err != nil {
+			return nil, err
+		}
+		if f.Path == pl.path || len(f.Disks) != 1 {
+			return nil, wrong("%s is a folder: name the disk images in it, or register it: unvora register %s --host %s", ref, ref, h.Name)
+		}
+		if pl.host.ID != h.ID {
+			return nil, wrong("%s lies at %s, in no pool that %s sees. Put it on a share, or bring the file from your computer.", ref, pl.host.Name, h.Name)
+		}
+		if n == 0 {
+			facts.Folder = *f
+		} else {
+			facts.Folder.Disks = append(facts.Folder.Disks, f.Disks[0])
+		}
+		if facts.Guest == nil || facts.Guest.System == "" {
+			facts.Guest = f.Guest
+		}
+	}
+	m := &machine.Machine{}
+	if err := w.surroundings(ctx, &facts.Arrival, m, ""); err != nil {
+		return nil, err
+	}
+	taken, lookup := w.taken(ctx, h, poolFor(host, req.Pool))
+	facts.Taken = taken
+	bring, err := req.bring()
+	if err != nil {
+		return nil, err
+	}
+	if d.Plan, err = plan.Gather(facts, bring); err != nil {
+		return nil, wrong("%v", err)
+	}
+	d.holdPlaces()
+	return d, *lookup
 }
 
 // drawFolder plans the registering of one folder.

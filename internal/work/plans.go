@@ -75,7 +75,8 @@ type Destination struct {
 // Source of an import: exactly one is set.
 type Source struct {
 	Upload  *ovf.Skeleton `json:"upload"`  // of a package on the caller's computer
-	Package string        `json:"package"` // a package of the inventory: SHELF/FILE or id
+	Package string        `json:"package"` // SHELF/FILE or id, POOL/PATH or a path of the host, or an http(s) address
+	Disks   []string      `json:"disks"`   // bare images: POOL/PATH or paths of the host
 }
 
 // drawn is a plan with what its job will need.
@@ -237,35 +238,17 @@ func (w *Work) drawImport(ctx context.Context, req *Request) (*drawn, error) {
 	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
 		return nil, err
 	}
-	holds := []string{}
-	hosts := map[string]uuid.UUID{h.Name: h.ID}
+	d := &drawn{hosts: map[string]uuid.UUID{h.Name: h.ID}}
+	if len(req.Source.Disks) > 0 {
+		return w.drawDisks(ctx, req, h, facts.Host, d)
+	}
 	skeleton := req.Source.Upload
 	if skeleton != nil {
 		facts.Source, facts.Where = plan.PackageSource{Kind: "upload"}, skeleton.Name
 	} else {
-		c, err := w.inv.Copy(ctx, req.Source.Package, "package")
-		if err != nil {
-			return nil, err
-		}
-		if c.HostID == nil {
-			return nil, wrong("The package %s lies on somebody's computer (%s): bring the file itself.", c.Name, c.Path)
-		}
-		at, err := w.inv.Host(ctx, c.HostID.String())
-		if err != nil {
-			return nil, err
-		}
-		facts.Where = c.Ref()
-		facts.Parent = c.ID.String()
-		facts.Source = plan.PackageSource{Kind: "file", Host: at.ID.String(), Path: c.Path}
-		hosts[at.Name] = at.ID
-		holds = append(holds, inventory.CopyKey(c.ID.String()))
-		skeleton, err = w.agent(at).Look(ctx, c.Path)
-		var fault *hostlink.Fault
-		switch {
-		case errors.As(err, &fault):
-			facts.Problem = &ovf.Problem{Code: orUnknown(fault.Code), Subject: c.Ref(), Offset: -1, Message: fault.Message}
-		case err != nil:
-			return nil, w.unreachable(at, err)
+		var other *drawn
+		if skeleton, other, err = w.findPackage(ctx, req, h, &facts, d); other != nil || err != nil {
+			return other, err
 		}
 	}
 	if facts.Problem == nil {
@@ -274,30 +257,85 @@ func (w *Work) drawImport(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, err
 		}
 	}
+	taken, lookup := w.taken(ctx, h, poolFor(facts.Host, req.Pool))
+	facts.Taken = taken
+	each := func(number int) (plan.ImportFacts, error) {
+		of := facts
+		of.Machine = number
+		return of, w.arrive(ctx, &of.Arrival, h, &facts.Package.Envelope.Machines[number], "")
+	}
+	first := facts
 	if facts.Package != nil {
-		if err := w.arrive(ctx, &facts.Arrival, h, &facts.Package.Envelope.Machines[facts.Machine], ""); err != nil {
+		if first, err = each(0); err != nil {
 			return nil, err
 		}
 	}
-	taken, lookup := w.taken(ctx, h, poolFor(facts.Host, req.Pool))
-	facts.Taken = taken
 	bring, err := req.bring()
 	if err != nil {
 		return nil, err
 	}
-	p, planErr := plan.Import(facts, bring)
-	if planErr != nil {
-		return nil, wrong("%v", planErr)
+	if d.Plan, err = plan.ImportAll(first, bring, each); err != nil {
+		return nil, wrong("%v", err)
 	}
-	if *lookup != nil {
-		return nil, *lookup
-	}
-	for _, s := range p.Steps {
-		if place, ok := s.Do.(*plan.Place); ok {
-			holds = append(holds, inventory.FolderKey(place.PoolID, place.Name))
+	d.holdPlaces()
+	return d, *lookup
+}
+
+// findPackage finds a package that is named: one of the inventory, on the web,
+// or at a path of a host. A machine folder or a bare disk there has a plan of
+// its own, which is returned instead.
+func (w *Work) findPackage(ctx context.Context, req *Request, h *inventory.Host, facts *plan.ImportFacts, d *drawn) (*ovf.Skeleton, *drawn, error) {
+	ref := req.Source.Package
+	facts.Where = ref
+	at, file := h, ref
+	if strings.HasPrefix(ref, "http://") || strings.HasPrefix(ref, "https://") {
+		facts.Source = plan.PackageSource{Kind: "web", Host: h.ID.String(), Path: ref}
+	} else {
+		c, err := w.inv.Copy(ctx, ref, "package")
+		var unknown *inventory.Error
+		switch {
+		case err == nil && c.HostID == nil:
+			return nil, nil, wrong("The package %s lies on somebody's computer (%s): bring the file itself.", c.Name, c.Path)
+		case err == nil:
+			if at, err = w.inv.Host(ctx, c.HostID.String()); err != nil {
+				return nil, nil, err
+			}
+			facts.Where, facts.Parent, file = c.Ref(), c.ID.String(), c.Path
+			d.holds = append(d.holds, inventory.CopyKey(c.ID.String()))
+		case errors.As(err, &unknown) && unknown.Code == "unknown" && strings.Contains(ref, "/"):
+			pl, e := w.find(ctx, ref, h, facts.Host)
+			if e != nil {
+				return nil, nil, err // what is said of packages tells more
+			}
+			at, file = pl.host, pl.path
+			if folder, e := w.look(ctx, pl, ref); e == nil && folder.Machine != nil {
+				one := *req
+				one.Folders = []string{ref}
+				other, err := w.drawRegister(ctx, &one)
+				return nil, other, err
+			} else if e == nil && folder.Path != pl.path && folder.Disks[0].Format != "raw" && folder.Disks[0].Problem == "" {
+				one := *req
+				one.Source = &Source{Disks: []string{ref}}
+				other, err := w.drawImport(ctx, &one)
+				return nil, other, err
+			}
+		default:
+			return nil, nil, err
 		}
+		facts.Source = plan.PackageSource{Kind: "file", Host: at.ID.String(), Path: file}
+		d.hosts[at.Name] = at.ID
 	}
-	return &drawn{Plan: p, hosts: hosts, holds: holds}, nil
+	skeleton, err := w.agent(at).Look(ctx, file)
+	var fault *hostlink.Fault
+	switch {
+	case errors.As(err, &fault):
+		facts.Problem = &ovf.Problem{Code: orUnknown(fault.Code), Subject: facts.Where, Offset: -1, Message: fault.Message}
+	case err != nil:
+		return nil, nil, w.unreachable(at, err)
+	case at.ID != h.ID && (skeleton.Packed || skeleton.Kind != "ova"):
+		return nil, nil, wrong("%s lies at %s: from another host only an OVA is read. Put it on a share that %s sees, or bring the file from your computer.", ref, at.Name, h.Name)
+	}
+	return skeleton, nil, nil
 }
 
 func orUnknown(code string) string {

@@ -210,6 +210,8 @@ func (w *Work) fetchParams(ctx context.Context, j *inventory.Job, s *inventory.S
 	switch {
 	case do.Source.Kind == "upload":
 		f.Source.Upload = true
+	case do.Source.Kind == "web":
+		f.Source.Web = do.Source.Path
 	case do.Source.Host == h.ID.String():
 		f.Source.Path = do.Source.Path
 	default:

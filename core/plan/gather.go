@@ -1,0 +1,175 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/machine"
+)
+
+// ImportAll plans the import of a package that may hold several machines. facts
+// gathers what is to be known for each of them.
+func ImportAll(first ImportFacts, req BringRequest, facts func(number int) (ImportFacts, error)) (*Plan, error) {
+	if first.Package == nil || len(first.Package.Envelope.Machines) == 1 {
+		return Import(first, req)
+	}
+	names := []string{}
+	for _, m := range first.Package.Envelope.Machines {
+		names = append(names, m.Name)
+	}
+	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	f := fit.Raise("descriptor.several-machines", first.Package.Name, fmt.Sprintf("The package holds %d machines: %s.", len(names), strings.Join(names, ", ")), map[string]any{"machines": names})
+	f.Suggest("all", fmt.Sprintf("Bring in all %d", len(names)), "")
+	f = b.raise(f, "")
+	picked := names
+	if f.Remedy() == "some" {
+		picked = strings.Split(f.Value(), ",")
+	}
+	head, err := b.finish(&Plan{Operation: "import", Subjects: []string{first.Where}, Target: first.Host.Name})
+	if err != nil {
+		return nil, err
+	}
+	plans := []*Plan{head}
+	for n, name := range picked {
+		at := slices.Index(names, strings.TrimSpace(name))
+		if at < 0 {
+			return nil, fmt.Errorf("descriptor.several-machines: there is no machine %q in it; there are %s", name, strings.Join(names, ", "))
+		}
+		one := req
+		if req.Name != "" {
+			if one.Name = Pattern(req.Name, names[at], n+1); one.Name == req.Name && len(picked) > 1 {
+				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}", len(picked), req.Name)
+			}
+		}
+		of, err := facts(at)
+		if err != nil {
+			return nil, err
+		}
+		of.Of = names[at]
+		p, err := Import(of, one)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	return Together(plans), nil
+}
+
+// Pattern fills a pattern of names in: {name}, {n} and {nn} for the number.
+func Pattern(pattern, name string, n int) string {
+	return strings.NewReplacer("{name}", name, "{nn}", fmt.Sprintf("%02d", n), "{n}", fmt.Sprint(n)).Replace(pattern)
+}
+
+// Gather plans the making of a machine around bare disks, where they lie or
+// copied. facts.Folder lists the disks; it has no machine.
+func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
+	b := &builder{noLayers: true, answers: req.Answers, recommended: req.TakeRecommended}
+	p := &Plan{Operation: "import", Subjects: []string{facts.Where}, Target: facts.Host.Name}
+	b.host(facts.Host)
+	if req.Files == Move {
+		return nil, fmt.Errorf("bare disks stay or are copied; to move them, import a copy and put the old ones away")
+	}
+	files, err := b.files(facts, req)
+	if err != nil {
+		return nil, err
+	}
+	name := req.Name
+	if name == "" {
+		name = facts.Folder.Disks[0].ID
+	}
+	m := Around(name, facts.Folder.Disks, facts.Host)
+	b.startsFrom(m, facts.Folder.Disks)
+	choice, err := identity.Choose(identity.Renew, nil)
+	if err != nil {
+		return nil, err
+	}
+	if files == Stay {
+		choice[identity.DiskID] = identity.Keep // they are the disks that they were
+	}
+	b.name(facts.Arrival, BringRequest{Name: m.Name}, m)
+	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
+	b.hardware(facts.Arrival, req, m)
+	if err := b.wiring(facts.Arrival, req, m); err != nil {
+		return nil, err
+	}
+	wish := req.Pool
+	for _, q := range facts.Host.Pools {
+		if wish == "" && files == Stay && q.ID == facts.Folder.Pool && q.State == "ready" {
+			wish = q.Name // beside its first disk
+		}
+	}
+	sized := m.Clone()
+	for i := range sized.Disks { // those that stay need no room
+		if x := handled[i]; !x.carry {
+			sized.Disks[i].FileBytes, sized.Disks[i].VirtualBytes = 0, 0
+		}
+	}
+	pool, err := b.pool(facts.Host, wish, sized)
+	if err != nil {
+		return nil, err
+	}
+	p.Steps = prepare(handled, facts.Host)
+	p.Steps = append(p.Steps, Step{Kind: KindGiveIDs, What: "Give it ids of its own", Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: facts.Host.MACPrefix}})
+	for _, x := range handled {
+		if !x.carry {
+			if x.disk.File, err = filepath.Rel(path.Join(pool.Path, m.Name), x.facts.Path); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		format := facts.Host.Family.Formats[0]
+		if wish := req.Disks[x.disk.ID]; wish != "" {
+			if format, err = formatFor(wish, facts.Host.Family); err != nil {
+				return nil, err
+			}
+		} else if facts.Host.Family.Runs(x.facts.Format) {
+			format = x.facts.Format
+		}
+		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), pool, "", m.Name, format))
+	}
+	p.Steps = append(p.Steps, b.placing(facts.Arrival, pool, m, "", 0, asText(choice))...)
+	return b.finish(p)
+}
+
+// startsFrom settles which of several disks a machine starts from; it becomes
+// the first.
+func (b *builder) startsFrom(m *machine.Machine, disks []FolderDisk) {
+	if len(m.Disks) < 2 {
+		return
+	}
+	var starts, all []string
+	for _, d := range disks {
+		all = append(all, d.ID)
+		if d.Guest != nil && d.Guest.Boot != "" {
+			starts = append(starts, d.ID)
+		}
+	}
+	if len(starts) == 1 {
+		return
+	}
+	says := "None of its disks has a boot record or an EFI partition."
+	if len(starts) > 1 {
+		says = fmt.Sprintf("Several of its disks have a boot record or an EFI partition: %s.", strings.Join(starts, ", "))
+	}
+	f := fit.Raise("disk.boot-unclear", m.Name, says, map[string]any{"disks": all})
+	f.Suggest("disk", "Start from "+m.Disks[0].ID, m.Disks[0].ID)
+	f = b.raise(f, "")
+	at := slices.IndexFunc(m.Disks, func(d machine.Disk) bool { return d.ID == f.Value() })
+	if f.Remedy() == "" {
+		return
+	}
+	if at < 0 {
+		b.err = fmt.Errorf("disk.boot-unclear: there is no disk %q; there are %s", f.Value(), strings.Join(all, ", "))
+		return
+	}
+	first := m.Disks[at]
+	m.Disks = slices.Insert(slices.Delete(m.Disks, at, at+1), 0, first)
+	for i := range m.Disks {
+		m.Disks[i].Slot = i
+	}
+}
