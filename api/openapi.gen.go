@@ -413,6 +413,44 @@ type Finding struct {
 // FindingSeverity defines model for Finding.Severity.
 type FindingSeverity string
 
+// Folder defines model for Folder.
+type Folder struct {
+	Disks []FolderDisk `json:"disks"`
+	Files []string     `json:"files"`
+	Path  string       `json:"path"`
+
+	// Problem Why its descriptor can't be read
+	Problem    string `json:"problem"`
+	Registered bool   `json:"registered"`
+	State      string `json:"state"`
+}
+
+// FolderDisk defines model for FolderDisk.
+type FolderDisk struct {
+	// Chain Paths of its layers, base last
+	Chain  []string `json:"chain"`
+	DiskId string   `json:"diskId"`
+	Faults []struct {
+		Code    string `json:"code"`
+		Message string `json:"message"`
+	} `json:"faults"`
+	File      string `json:"file"`
+	FileBytes int64  `json:"fileBytes"`
+	Format    string `json:"format"`
+	Guest     *struct {
+		Boot   string `json:"boot"`
+		Name   string `json:"name"`
+		System string `json:"system"`
+	} `json:"guest,omitempty"`
+	Id           string   `json:"id"`
+	LayersOf     []string `json:"layersOf"`
+	Missing      bool     `json:"missing"`
+	Path         string   `json:"path"`
+	Problem      string   `json:"problem"`
+	SharedBy     []string `json:"sharedBy"`
+	VirtualBytes int64    `json:"virtualBytes"`
+}
+
 // HistoryEntry defines model for HistoryEntry.
 type HistoryEntry struct {
 	At      time.Time              `json:"at"`
@@ -5118,13 +5156,13 @@ type LookAtFolderResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *map[string]interface{}
+	JSON200 *Folder
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r LookAtFolderResponse) GetJSON200() *map[string]interface{} {
+func (r LookAtFolderResponse) GetJSON200() *Folder {
 	return r.JSON200
 }
 
@@ -7643,7 +7681,7 @@ func ParseLookAtFolderResponse(rsp *http.Response) (*LookAtFolderResponse, error
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest map[string]interface{}
+		var dest Folder
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10040,109 +10078,112 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H3rcts4lvCroPh9VTOzS8funsvWOjU/HNvpuNuJXbbT2a3EtYHIIwkRCXAAUIom5fm5D7CPuE+yhRtJ",
-	"kQBF2pJ7ZvpPYpsgLud+Ds45/BYlLC8YBSpFdPwtKjDHOUjg+jc8lcDVDymIhJNCEkaj4+huDojCV4nY",
-	"FMk5oALPAE1gyjhEcUTUkL+UwNdRHFGcQ3RsJ4ojkcwhx2pGuS7UAyE5obPo4SGOpiTzrwY8F+j1xfnl",
-	"2Z9/Prl8f44YN7/+7frk7u785l1gUTth/6pzJuQNTLvLvsM5qJVI6qYvsJzXs6sXozji8JeScEijY8lL",
-	"6F/rC5t4l7pI9UJSoAnMCKVqvHfNL2wycsmM5ER2V7yaIiIhFzH67ugIlTQDIZDAJNV/OEJYotyczwdY",
-	"M2lz4Rx/JXmZR8fq7TjKCbW/xm5PhEqYAY8e1K44iIJRAZrIrjmbZJCrHxNGJVC9X1wUGUmw2u9hYUb8",
-	"6xehNv+tse7/5wqe0f87rKn40DwVh25eveLm8T/MsUQroBKtOLOQsq+pWU/S9I06veIHzgrgkpit4jTl",
-	"IEQXnm+ubu+Or69u7hxL4Jk6R9zGSBwlLAU/qmq0fqwWsuPvq4nY5AskUk10Osd0Bt2t6LMRgSRDE0Ap",
-	"mU6Bq5PiCSslwihhxfolWtlRGUwlUg+ExGu1XufA3RXOYEkSEMfop4t3Z4py1f9/fn1xea7oRZGV54DV",
-	"CTDneK1+x2n6jiQeYN6uiEzmIF4iTBHkhVwjRkHttqRFVs5mkI5bSEqczLvrXF9dXR5en9y9UWfASLGa",
-	"Q59l7s7UE8Y83HRGxAKRVMTo3cWpQJimKDUwitGUcCEVMjJs+GnwtlPwb1ut5ttbylmhRo9YgbPCoWD4",
-	"W1OWpSGtkONkTiggMwbNQAoNTworpIQHkozVe58wlgGmatJZCYbhOstzoLDqrvYaJyDFKIByKDKcQAh/",
-	"FK3mTADSgxCRKGE5CB+kJcfChxjIiJCEzo61LJ+SDASaMYV8BQP9liUwwlHBWOYFhSHyMTh58IkHVqyD",
-	"AgxGo5xr+QxUCfWPEYcZERK4ZkQh1SilSbOMrZQIwckCz5pSq555xiicaESrObGMjqMUSziQJFe2Ay2z",
-	"DE8ycKqt8/6cBciEpIE/A5VErpu7Z5zMCMUK+guAInI05tuv4tpbABrccfcNQgHPwLsbyx7bNNdbO8y8",
-	"MRJXOU77IOzZUwqv1oHtpvBeGF7vPDS2gOcBW9HAKwXmVrtvxbO2e7xzKLYJyglIxwFLzCGbekcK8ld4",
-	"tZaGUypIEir/9Ieoa9QoLsDSDw/JcbKAJnk2mb30Em7LHNA2qAZ4TV+WK2NniFp5Yg1GczA7vyWjuMH+",
-	"bsMV/hvYrmiowT41fBs8UZ/NYb0Jt/uAVLq23LEpmRJW0iZnN0BbobP6oY95tODzoFo5LAMgrZeI7XZ8",
-	"RzgDJeOxkfntUyiZH3IlnK9khKOP5kkBHnPrQqIVyTJlzXHAKZpyRrVFMcHJAmGhjSM77bH+JVX6DCtj",
-	"TzG9MpwWUEiEBUlB/d1joDZIMqAkr6h+L8FZBvw3QmnHopTAYzRlXD/ikDCeejVmiM98mus1oal62FVe",
-	"VKyMZNkqPgJWtjGqSGZVIVFHw9l1Y5WN+eo95SBESKhzyCElMJxCb9QLXhoVsATe0laTjCULzVrJnJFE",
-	"a0km/dpVlGbHW8lcw6exXv1qfdYKWI0jxg4JPs54Q4RkfH1OJfeZHiN0UmKNl614fiQ6A8ZCQ3VvXTkM",
-	"6jhSzlXgAQv8fT1QCWCFITWNXaWJODVLBZIeBPkF8Dgpu4HrJ0pb71a3+d8+mrGjuhokKcrAk5STZcBa",
-	"meKcZOsxxuZWY3ErVeWQM74eY3cEzTBBAvZIZak4CVMaE1i7LspkoBxwMtf77AqZHsvEAqwCqt1DbWpo",
-	"NGweMt4IdWgMhsjhrOb1LLuaRscft5CoIqGHuE1Dyk4aTufXyqoKGI7LETL/VitA30Q22DF8Jv2C1wls",
-	"IsYcszF/vecugO8tiLeYZpsGwflXnEhUFsoU+e4oPjo68hLoSLlikLY36+1HNukecKJI8Rr4LSSMpgMZ",
-	"L8E0gSyzlkrXjErmJEu5EQbDHZKEA5aQjnHgUmY8ygF7Bs6Z14BqIzxgPYXNIL994cb7MDEllIh571G3",
-	"isuAHKawOh1qQWhbyuvGFsArK78rRDWpiEuYSi/sA+tuOoxcPu34HUm+wsQK8RXjC/PTHDIlozWVKBlN",
-	"Mu2vWfKF1G9ISiiGM+2PbHIrofCKtx4zSTKJs4GUW/rDED5tVCOuaRxVOqhm2wooZiNxWw5sYtkBpcHZ",
-	"dluWiJrMGxA9u7C8lATbg8HlcOgXjgOxNEIUjQ3kLQhN+82ZoWa4j2b07JVJbSMqE2uhWCoxC/lgd1n7",
-	"DW1BWoxxDEOhi5CYC5l+FWN17t7Cxpvdqnu555h7jt84YO7RCLhkTIC+RvF4GKwYqX/tK4EYakrE4sKP",
-	"vynJRoUY3ZBvTw+LO25yiiM1d0rKy8dehRCktfGBWrEW0lz3du+PrOymM2RGoSkraYoYRcR7H7ckXJY4",
-	"Gw7FHg7wxlGtYLDzVuhsrdzEZXXAJmXEDcLyUeTb+mKgxVZhz5WIxSZX+UOR+yS7AHXtBCt6/w3IBwHu",
-	"g2fAdKovtAjPV5iHAGQevi8D5wtfVu7Qf6fti9lN9OY48e+ApZCNUxcUpDIXt0tWyyhmCX2pENVvPwYN",
-	"w24/7LL2KmMDO4GYQoVehyvHLhasfhbki6dFLac4ATnOePEHBFvnN/M2jBRmAoHeU0A+MZby5jnCYaI5",
-	"/v6PfwpegT2GfS2+9OvVAr7NvoPVTZmBT3Zx4Yk4vNIpZghnGWJyDlx47y+CurBB561EECwlcIrYFNkx",
-	"OlnBf5MBsxyofwETa/GLxAzTgEXWAcu1Hft4O3xqrlCGG13uzsVjdPX7wQUjVF5N37EbkCWng1xuXlJq",
-	"BvjiJtbnGnztOsZRVZDd4qmOvG2XmM9ggFHqcUo1eZnXGxir3cw2aGuHxIGoAcr7AB093afbmaO2G3fM",
-	"e1BraraECIdRdk7woOrBSLIIXhBMIBs51XjLm0POlj0MFs5UUK7fGJCVQlm3T7HyLG6tynDJCzZWY8Hl",
-	"MLCxwebicQPXzeOHaGXPHmzozmBX7msjYdYft22lU0oNjN7bU08K6RwXBVAdK/RclC7AXI11Ex0Ekur1",
-	"HK/RHC8BTQAoygHTcdmPDlienUmGUuZNoLCKc5sKcFwQcq0kkdmAILcZVk0Vu6h3zw2svfrvYA6+FhlJ",
-	"iPRzbJ80CUiAhOU50DSUdiTxwtqF/crax7Jm2c1F4voEbnL/8f/iXCdfaocIX+R7UzmalHF6daYLA9T/",
-	"h7fvX/14fnqH/ve//wfdnL89P/tP9cj8dKxrCCLP7pIqo7o3SGdGbdw4twIZDMHXgnEZIzNljFKdGhoj",
-	"HfRXexGSFcfGyozRm6vbu8N3J2/PTb3BuKzWngjBZqZS36GaSU3N2MIjkaETahXwr6+uLmP97/Hrq5u3",
-	"J3fqhPZHHwqmJqv38SvfEjrLAJl5jpHyGXUOtnYHD8yvOU5inSN1QFK9ywVAoTZm0kC9d1WZ5VMbLxNS",
-	"p7zqPBXlEC8V33sDZyYT2k8lLo32WENIU0BsM/SNEF1hYSJgcTBFfTihOPumHXXDEmGKSK4oFs2YEuBe",
-	"6epLpd3Inw1AYJcxEXtZt3mEH8ye0dzkpPj2vuHEuM0bJlUwzO0PDiFRJQzqs9kqgiovX/2gmDqyV3n6",
-	"f1Z4QRCOhbKSJ1tFzq0ZZeX2zTbhviImsPVIFnp3caq5wnqzHXYIejZeie/178f6FOEI1T4c8m6A2C5v",
-	"36rXrOxXu5APArf1/rpACEjucLSmnFCQ4xV3I8QtArsUwpvRmgjuT5DmLBBfHnZVa29O9SyxWcW7L5c4",
-	"uiffbuzVWsDpGnCtYFybeuPe0y4gA2nQsMmUJy7DF7FgHu6KyDkrpS4+ceHOFjLVj1OSYJ8YPTXFd8Ip",
-	"mBdqNLJh+KDMYLxXpDD+LgRKoJK3b0cHBi3ZdCpADg0R7SSMaZf0Ya2taNuXa2yJo6psyqshMSXT4JWC",
-	"fRiEYw+turqDFi1RhHkyJ0udGo65vmIjvmRwP0RsdKaF4g2SaG27ccQa714GqPThJiVUBmkrIIy5zXYn",
-	"OZ6BsIaUq+lTPCcebS+5TP2uQ/3m/PL14euLS2uvqxVwxZ/E8CehS6DKHInRljpDY9tRNJey+K34HaoT",
-	"IruitcgYTreaC06KeKPLtyVfwtrQRUs6aJOn907R1oGNSEXwxzyGRgNtBNBWulj603MOYcQq3W3ofXlr",
-	"dUsyDi5uQi/hVpbGQEsnrOJ77JmBRstmUK02VvTrvt3fcUzF1HdvNCPLPnYce/c8uNhJzzAEx0E4csby",
-	"AbCq7gUNsPRb3qtM8LFMapNIvMpt/VTd5dlq5Kbu1UihEG9rwnBGk6v6ayWqjTSWAiZij7Gk3/Bt6ANR",
-	"7975CkvqYOSIUuAyg116E4MKOCqHquZIU7Khd1NFVe99HpeApORErm+VjDfnFrXJrps0JIwtCNRdGkq6",
-	"ZBz/lxtWA6EgP4G5vGILqBsqaM0PmGu73I5VOsk0UCB0ynw54DbOlTEKuvCdw4HzopFN2XBV4QLhhDMh",
-	"tNYTxl7VoQenKpVWXM1JMjchkIwsQaDVHDi8+EQ/0fMl8LU2fJHiRoEwMvtF+iBaj2rTmFHBMviNQPbs",
-	"yIDGLKis49Pbm9fmJaWuP//HgfrDwZ36w+cXn+i5EvPKMgJkW0+glCVlrq3j3968PkX//oc//tvv7AGQ",
-	"0AF29DlhKXxWQIj1rBS+ys+x6bSgQ9YvPtFLIqSZWJfymcYpa/3/sX1DAcFU9M20ffZZ90757CyGqa6y",
-	"JnT2An02DU4+Ix1wRVL3SRFlMkdYfKKfFZT/PMOUgtSBxr9JksLBv3yOzQW6A3VeConmLEtffNJEYmLf",
-	"0XtNPUppADdkFn1nIykUFyQ6jn7/4ujF761nownysA6I2jvRKjZwkUbHkTr8qUszbDaaCRRy1EMOTceR",
-	"h3jrQNNoZsBA2xzm4b7VjeT7o6OeTiTjOpBU1a6eFiQnGsHGVZriMpOhyardNRqaxJEo8xwraRgZiCoq",
-	"cuYRnimYRhlji+heDT509XRetPwA8tTEMVs4aW9Yzd8IVseobQgH2sU42T64bc2+ceLDx50WHMV6Bxi5",
-	"omYqJQWmZZb5cdJwaTIw2rrFLiB/YLbZRwszgW5HT4XyHzw9LRjdBZHe4QUgjDLGhHXYWFm1j6rk/8uq",
-	"b0bVjqYFuDgsWc5cxOOfRLDsK726yn3e2w21n7ls4fDTaemyIiLTakcnLXdoKQ5LxDgqrFe2SUUnKSuk",
-	"ZThubipfMXNb+0is+dsBPKLv0Ch/NeA7bY5W0uGhQ6Lf7UzONuhsz/TgkS0KrIosyhwRatvvVJThF8ew",
-	"dC3wvBLmVnLA+bkZ5JfHc8CpqQYyAvkSC3mg3zi4OIuepu8kfJVmiwdC72QTEe0JOwA3Gz+28SatnBTr",
-	"fDG1RE+1QEx8BGFlcPMl8AMBVCID0ZeIgyhzY6G0QeLBQ91dyi/pGVucyNdm0CC9OL5Pn5dfm5ezPbex",
-	"PsXsNvt8BtCIZgh7Zk6dsIM1eJCELBMmWNrqE8Z4I4rrpwt3udvnXLypLoAH0EXdR6eXFHZsP+zTtG22",
-	"d9inx/FhzlBKUu3ZKv8WqBYmq/k6RhRWIKTpehdApLv2DKPRZvv9GlzEqup+nwjTAH2MPWTaYD7eGuo7",
-	"uZv9me2Ses2u1Jvb5gNPBPdJmjqRN1lr7cCoqRpBCUvBpPYoT0f3YEIFJ1SKHmY5/Kb+e+hz4N+4S+Yx",
-	"HONa3+6dwG3njv1CXXndGuZVlE+3wIiR64ChhZTrgeGF9hc26ZdMP6oBg7SLS2H+Z9Etrnh9n2JKQTeo",
-	"QTRuwrLqVmKu0LM9imWKJ0wYWZOKYlCBc0ALWCOuay1M09IvbFJFXe1uvIb+RQp5wSTQZH3wE6zbjZEv",
-	"gc7kPDr+/ugo9lt6uxeuLtF2kHD9fpdUEuLyHbkamPO1Mr0zTBEr5UtEdBvjFeMLSE1QiSaAcsYhREKO",
-	"0w+/fWGTXqnqpactvGh7fO+bGfcLZiVLFfVXotTVJPWC8tD01jBNlnxMeqqf7xaq/0DEeytZgbAGrFJF",
-	"JU2Z7cMtlT29FbybKVd+EL/FCzhr5uE8Ac6PE0uDopC2TLXbxGqAuOrjI5ZI8IdIqsv2CaHYlyTcxfzV",
-	"z693EZ6aA6oxt5krZBpOm1BmndSH5ligKSijZQBRqJcPv6n/wrLsBnDqv0kYSA/xN9/nCNI6Vjo4tOIz",
-	"lmwmQ+xDVzA34v6XIwyFUlONuANnwUQ+tE/gjI45pqlQyizWMTW96QNWSJKTv0KKfn579lOMppzlCOt9",
-	"IANAZG75e8lFTQ3pAStlWIa80WOuSvlLiI/HFqq2QuGhYtEhAsZzDfaOSUh3JAwaTK4QvpqzbKMtcC/+",
-	"GkmJQU6/ruZ6DtNlp5x1QtHVzyc7AvQGZIMcttFO+SUC9UBHdDE1fLINJbKRPBeyJKsEuycI4FYSqqkB",
-	"VxtfYSJ1E2bBcpDzxtdjWnJWDfR/tuX75kdbjp4sbccZXhVwQl9qUQY+prvhwA9NMlAAERp0Wpp68+q9",
-	"Pmjpc0GBVvXIT9OyIfUYVrQD1eUQkfxEfn6EcL3DC6C7sK+BphqHWvhvMrxOGItrNFuNSUxqVBpUnY2W",
-	"0CHevqwuEnojD1cmkmAnRMoUpLorvCJBkznlMsH/MTJpqkZtfgMpq/u47cAbdWAzKXdZtgE1qc1ojW/M",
-	"Ac0UYO2HZrpBPjtTf6Dv0g36ddxCNDv77TPC58Dq7iJiBDiZ12EG87GkuhVhF3s55ot+1L3VI0ZeAT4f",
-	"Rw1zjzFf+J3jfV/VEoEmuh5IMltEbTxWC6rfCNT4JEj3HsmvFzVOdpdUM77NVvibPC23ofFxlWbTrZ35",
-	"ETtKp3tFaKqRkgBNwJSuC+BLDUCFOmyQ1/iCmjoHKumEmMZBHtYqMkxFf2Tp2pS//uIR691JPtMOxM9Z",
-	"hW0V8lS+YtykO8IS+Frb5wotFXTRipVZilL2ElFmHhNhO0c04z96OxZVrod9UApe2/bvvwbtVbX02afq",
-	"0gB1euslwkjMla2hjQ79GRWcmboGJEDn7dvW0l0+s9Uf/fi7dYOeQ924EvXn1jjukBaK7p5Wf34iri7n",
-	"CEem7F2MUTm3VY3NbrTOgJL8QSX4dvjfm0b5gSxBEbWBmrnzMTsN0HBVexRKX78lM2piiNsPca6bWTz9",
-	"FOfWAWzUPNm94yQBIcIZ5D8oinEv7U1SuSUCjOW2vZsULSKQIDMKKSIBSASu0smMXtD9M06BhVgxPrwB",
-	"bPXC45jnWdDYAfyjcWkL/qLjj/cbph/MCNV5qLrIrY/UNaPW36kJ65oqJ+YZVI3/OzgexZ1lO+ED4FUI",
-	"2BTeLaAICTVdGd9jApvS+Z1xRpUJ6Wmip2xBCrpvnkBY1xA9/muwu+eOYbh2nQYGoPuDa3dVfbB6F3dr",
-	"YmFtspWNBa51pWOs798nCnybpQH2a0apyd3ykUjja01hfqo/uTQ8P/0XjjgEvyq1J8b82ZYGbyTnGdVd",
-	"2YQ6Hcu02vKgQpfvbvFXdUXvzvg1xWsPu76nkmSISARfC8IV5x4hCstmFfX2zk4+hfccFTybB6zqwbf0",
-	"vdTDhtZ9mdG7uCg3BdtTXXthVqkqvjMCVL5EYs5WVGeAhfRhKWwzvmDKs/0E7jMaPzmhLkfwu6M43EbB",
-	"9RPCaU4oEZJjk+JjjqB/XBJYeZsMbbGogp0Xnjc5W8M+QEe6YdgOQtAgEUYFcMGoNtMC1rEilpVuOtEr",
-	"62/K7JksJ91J77k9dH083StAgyJ23Y0YT4GbT+aTZG5ktQ6HcLIRs9peYXBTVmXLuw4pus8LPDMR12vu",
-	"ETGmxoCXGdTY8etJ8+yg6rXmJeU7vv7g5hhgs9QNEUfnerkOiu33Gok8gYz6KqAzes3RJYD7jFbWnWz2",
-	"f6GjeNNYWOYWR9dH4OojFxlgnUES2/otNVyT1GrDoewQ0+E3NeqhL/pzxllhWdtHT5t5hLz8+29doOGC",
-	"V9hXPrzprld21Md7RZBVqOzjvdq3qZA1oCh5Fh1Hh7ggh8vvdIzczvwtlAWj3NnG/aVav5sa9MG29O3e",
-	"MNSv2ruNTqlrpvzNCSjPKMFcSXNkcqDsezo1wpONRGZUX1zQeqhVpQ/3D/8XAAD//w==",
+	"5H3rcts4lvCroPh9VT2zS8funsvWOjU/HNvpuNuJXbbT2a3EtYHIIwkRCXAAUIom5fm5D7CPuE+yhRtJ",
+	"kQBF2pJ7Ln8S2wRxOfdzcM7htyhhecEoUCmi429RgTnOQQLXv+GpBK5+SEEknBSSMBodR3dzQBS+SsSm",
+	"SM4BFXgGaAJTxiGKI6KG/LkEvo7iiOIcomM7URyJZA45VjPKdaEeCMkJnUUPD3E0JZl/NeC5QK8vzi/P",
+	"/vTLyeX7c8S4+fWv1yd3d+c37wKL2gn7V50zIW9g2l32Hc5BrURSN32B5byeXb0YxRGHP5eEQxodS15C",
+	"/1pf2MS71EWqF5ICTWBGKFXjvWt+YZORS2YkJ7K74tUUEQm5iNH3R0eopBkIgQQmqf7DEcIS5eZ8PsCa",
+	"SZsL5/grycs8OlZvx1FOqP01dnsiVMIMePSgdsVBFIwK0ER2zdkkg1z9mDAqger94qLISILVfg8LM+Jf",
+	"vwi1+W+Ndf8/V/CM/t9hTcWH5qk4dPPqFTeP/2GOJVoBlWjFmYWUfU3NepKmb9TpFT9wVgCXxGwVpykH",
+	"IbrwfHN1e3d8fXVz51gCz9Q54jZG4ihhKfhRVaP1Y7WQHX9fTcQmXyCRaqLTOaYz6G5Fn40IJBmaAErJ",
+	"dApcnRRPWCkRRgkr1i/Ryo7KYCqReiAkXqv1OgfurnAGS5KAOEY/X7w7U5Sr/v/T64vLc0Uviqw8B6xO",
+	"gDnHa/U7TtN3JPEA83ZFZDIH8RJhiiAv5BoxCmq3JS2ycjaDdNxCUuJk3l3n+urq8vD65O6NOgNGitUc",
+	"+ixzd6aeMObhpjMiFoikIkbvLk4FwjRFqYFRjKaEC6mQkWHDT4O3nYJ/22o1395Szgo1esQKnBUOBcPf",
+	"mrIsDWmFHCdzQgGZMWgGUmh4UlghJTyQZKze+4SxDDBVk85KMAzXWZ4DhVV3tdc4ASlGAZRDkeEEQvij",
+	"aDVnApAehIhECctB+CAtORY+xEBGhCR0dqxl+ZRkINCMKeQrGOi3LIERjgrGMi8oDJGPwcmDTzywYh0U",
+	"YDAa5VzLZ6BKqH+MOMyIkMA1IwqpRilNmmVspUQIThZ41pRa9cwzRuFEI1rNiWV0HKVYwoEkubIdaJll",
+	"eJKBU22d9+csQCYkDfwZqCRy3dw942RGKFbQXwAUkaMx334V194C0OCOu28QCngG3t1Y9timud7aYeaN",
+	"kbjKcdoHYc+eUni1Dmw3hffC8HrnobEFPA/YigZeKTC32n0rnrXd451DsU1QTkA6DlhiDtnUO1KQv8Cr",
+	"tTScUkGSUPnH30ddo0ZxAZZ+eEiOkwU0ybPJ7KWXcFvmgLZBNcBr+rJcGTtD1MoTazCag9n5LRnFDfZ3",
+	"G67w38B2RUMN9qnh2+CJ+mwO60243Qek0rXljk3JlLCSNjm7AdoKndUPfcyjBZ8H1cphGQBpvURst+M7",
+	"whkoGY+NzG+fQsn8kCvhfCUjHH00TwrwmFsXEq1IlilrjgNO0ZQzqi2KCU4WCAttHNlpj/UvqdJnWBl7",
+	"iumV4bSAQiIsSArq7x4DtUGSASV5RfV7Cc4y4N8JpR2LUgKP0ZRx/YhDwnjq1ZghPvNprteEpuphV3lR",
+	"sTKSZav4CFjZxqgimVWFRB0NZ9eNVTbmq/eUgxAhoc4hh5TAcAq9US94aVTAEnhLW00yliw0ayVzRhKt",
+	"JZn0a1dRmh1vJXMNn8Z69av1WStgNY4YOyT4OON1ZRhu4k2R43DomFm0keuzRJRRNU7Gh1VJ7Xi2Xai1",
+	"tuDcXxlHCabfSceCPgpvmEReQR/SDy3EWPHdMrCMpHb7jS1EHTTCuNBQ7IraOSbU4w5hORdKTKmjZ3gN",
+	"XMRoggU8wnUhYnHhN8imuMzkJgbbiiDAumEe9BO3G+8Dj4+s/Nsl2SgzwA3xTFW5OG3ptXl+52ION7jE",
+	"WkhDxv1wseMqS0Kv5INOwJY2NHE1HWmPEiGsOPfomgG86VEmmENqbNbh+1gSLkucDUemzwbTdFIZWe5o",
+	"Tda001Y80Fq4SVGx5cSKKRpHa0Dbh6E3REjG1+dUcp+XN8L8T6yfuFWlPlJzhmip9pK2rhzWanG0muPQ",
+	"Axb4+3qgva2xqKaxqzR1pJqlAkkPgvy27jiDdgPXTzRsvVvdFur00Ywd1RWASVEGnqScLAOO4RTnJFuP",
+	"8eu3+uVbqSqHnPH1GNkeFsAk4PpVSt8Zc6WJNugokfLOKAeczPU+u/ZcjxNoAVYB1e6hthU0GjYPGW9E",
+	"lTUGQ+RwVvN6limB/3ELiSoSeojbNKRc0uF0fq0c2ICPvhxhXt9qX8M3kY0rD59Jv+CNt23YbPqYjfnr",
+	"PXcBfG9BvMUL3jTNzr/iRKKyUF7f90fx0dGRl0BHyhWDtL05yj+xSfeAE0WK18BvIWE0Hch4CaYJZFnQ",
+	"ikjmJEu5EQbDDYKEA5aQjomVpcwE7wbsGThnfLu19yzW7pRQIua9R90qLgNymMLqdKgFod1Wb8SwAF4F",
+	"VLpCVJOKuISp9MI+sO5mbI7Lpx2/I8lXmFghvmJ8YX6aQ6ZktKYSJaNJpv03S76Q+n12CcVwpv2JTW4l",
+	"FF7x1mMmSSZxNpByS3/E16eNasQ1jaNKB9VsWwHFbCRuy4FNLDugNDjbbssSUZN5A6JnF5aXkmB7MLgc",
+	"Dv3CcSCWRoiisXcmC0LTfnNmqBnuoxk9e2VS2+D1xFoolkrMQj7YXdZ+Q1uQFmNicKEocUjMhUy/irGG",
+	"eI/WeLNbdS/3HHPPoXIHzD0aAZeMCfCHoXDKipH6174SuK7qizrtLozzWG5yiiM11/c5pAR7FUKQ1sbf",
+	"idWRoe5VvZXddIbMKDRlJU0Ro4h4Ux92Ej+xHOC9srKCYVQApQpp1ZQRNwjLR5Fv6zvYFluFPddOANt/",
+	"67NPsgtQ1y6jWhXkgwD3wTNgOjVCqzxfYR4CkHn4vgycL5wXskP/nbZzYDbRm+PEvwOWQjZOXVCQylzc",
+	"Llkto5gl9P1tVL/9GDQMu2i2y9pb4w3sBGIKFXodrurbCQ1WPwvyxdOillOcgBxnvPgDgq3zm3kbRgoz",
+	"gUDvKSCf+K67wmGiOf7hD38MZhs8hn0tvvTr1QK+zb6D1U2ZgU92ceGJOLzS2bwIZxlicg5ceK+Kg7qw",
+	"QeedSyYJnCI2RXaMzgvzXxrDLAfqX8DEWvwiMcM0YJF1wHJtxz7eDp+a2+oR95v2ettjdPX7wQUjVF5N",
+	"37EbkCWng1xuXlJqBnjvJI3PNTjDZYyjqiC7xVMdeY8rMZ/BAKPU45Rq8jKvNzBWu5lt0NYOiQNRA5T3",
+	"ATp6uk+3M0dtN+6Y96DW1GwJEQ6j7JzgQdWDkWQRvCCYQDZyqvGWN4ecLXsYLJwUply/MSArhbJun2Ll",
+	"WdxaleHyxGysxoLLYWBjg83F4waum8cP0cqePdjQncGu3NdGbYI/btvKXJcaGL23p55s/TkuCqCQ+tNJ",
+	"F2Cuxro5ZQJJ9XqO12iOl4AmABTlgOm4bA0HLM/OJEMp8+aqWcW5TQU4Lgi5VpLIbECQ2wyrpopd1Lvn",
+	"BtZmWXUwB1+LjCRE+jm2T5oEJEDC8hxoGkr8kXhh7cJ+Ze1jWbPs5iJxfQI3uf/4f3auky+LToQv8r1Z",
+	"c03KOL060zVY6v/D2/evfjo/vUP/+9//g27O356f/ad6ZH461uVakWd3SVW80hukM6M2bpxbgQyG4GvB",
+	"uIyRmTJGqc7Cj5EO+qu9CMmKY2NlxujN1e3d4buTt+emtGtcAUFPhGAzKbTvUM380WZs4ZHI0LULCvjX",
+	"V1eXsf73+PXVzduTO3VC+6MPBVNTQPH4lW8JnWWAzDzHSPmMutxFu4MH5tccJ7FORz0gqd7lAqBQGzMZ",
+	"9967Kpvg5+JlQurqAp2nohzipeJ7b+DMFJ34qcQl1B1rCGkKiG0xlBGiKyxMBCwOVgMNJxRn37Sjblgi",
+	"TBHJFcWiGVMC3CtdfVULG6UKAQjsMiZiL+s2j/Cj2TOam5wU3943nBi3ecOkCoa5/cEhJKqEQX02W7BV",
+	"lUCpHxRTR/YqT//PCi8IwrFQVvJkq8i5NaOs3L7ZJtxXxAS2HslC7y5ONVdYb7bDDkHPxivxvf79WJ8i",
+	"HKHah0PeDRDb5e1b9ZqV/WoX8kHgtt5fFwgByR2O1pQTCnK84m6EuEVgl0J4iwcSwf21KJwF4svDrmrt",
+	"zameJTarePflcvT35NuNvVoLOF0DrhWMa1Nv3HvaBWQgmScP+sQVUyAWLHlYETlnpTRZ4jbc2UKm+nFK",
+	"EuwTo6emzlk4BfNCjUY2DB+UGYz3ihTG34VACVTy9u3owKAlm04FyKEhop2EMe2SQ/K225drbImjqkLV",
+	"qyExJdPglYJ9GIRjD626Eq8WLVGEeTInS12Fg7m+YiO+uhs/RGx0poXiDZJobbtxxBrvXgao9GGgWqMV",
+	"EMbcFhaRHM9AWEPKlU8XrnjgUfaSK4rqOtRvzi9fH76+uLT2uloBV/xJDH8SugSqzJEYbSnpNrYdRXMp",
+	"i9+I36I6IbIrWouM4XSrueCkiDe6fFvyJawNXXRKMOislyFdye2IVAR/zGNoNNBGAG1RoaU/PecQRqzS",
+	"3Ybel7dWtyTj4OIm9BJuZWkMtHTCKr7HnhlotGwG1WpjRb/u2/0dx1RMffdGM7KEIcVTA++eB9eV6hmG",
+	"4DgIR85YPgBW1b2gAZZ+y3uVCT6WSW0SiVe5rZ+quzxbjdzUvRppYF1XOKPJFVi3EtVGGksBE7HHWNJv",
+	"+Db0gah373yFJXUwckTXhTKDXXoTgwo4Koeq5khTsqF3U0VV730el4Ck5ESub5WMN+cWtcmu++EkjC0I",
+	"1A1xSrpkHP+XG1YDoSA/g7m8Yguoe9dozQ+Ya7vcjlU6yfSqIXTKfDngNs6VMQq6xwiHA+dFI5uy4Rpw",
+	"CIQTzoTQWk8Ye1WHHpyqVFpxNSfJ3IRAMrIEgVZz4PDiE/1Ez5fA19rwRYobBcLI7Bfpg2g9qk1jRgXL",
+	"4DuB7NmRAY1ZUFnHp7c3r81LSl1//o8D9YeDO/WHzy8+0XMl5pVlBMjWUKGUJWWurePf3Lw+Rf/++z/8",
+	"22/tAZDQAXb0OWEpfFZAiPWsFL7Kz7FpaqND1i8+0UsipJlYV02bHlVr/f+xfUMBwRRPz7R99lm3qfrs",
+	"LIapbmhB6OwF+mx6SX1GOuCKpG5JJcpkjrD4RD8rKP9phikFqQONf5UkhYN/+RybC3QH6rwUEs1Zlr74",
+	"pInExL6j95p6lNIAbsgs+t5GUiguSHQc/e7F0YvfWc9GE+RhHRC1d6JVbOAijY4jdfhTl2bY7OkVKOSo",
+	"hxya5k4P8daBpqfXgIG2D9fDfavx0w9HRz1Nn8Y1e6oaC3i6PZ1oBBtXSVfahSardtfoHRVHosxzrKRh",
+	"ZCCqqMiZR3imYBpljC2iezX40NXTedHyI8hTE8ds4aS9YTV/I1gdo7YhHOjM5WT74A5h+8aJDx93WnAU",
+	"6x1g5IqaqZQUmJZZ5sdJw6XJwGjrFruA/JHZvkotzAQayz0Vyr/3tA9idBdEeocXgDDKGBPWYWNl1amv",
+	"kv8vqxZFVeevFuDisGQ5cxGPfxDBsq/06ir3eW831H7msj0ank5LlxURma5mOmm5Q0txWCLGUWG9sk0q",
+	"OklZIS3DcXNT+YqZ29pHYs3feeURLd5G+asB32lztJIODx0S/X5ncrZBZ3umB49sUWBVZFHmiFDb6ayi",
+	"DL84hqXrNuqVMLeSA87PzSC/PJ4DTk01kBHIl1jIA/3GwcVZ9DR9J+GrNFs8EHonm4hoT9gBuNn4sY03",
+	"aeWkWOeLqSV6qgVi4iMIK4ObL4EfCKASGYi+RBxEmRsLpQ0SDx7qRn5+Sc/Y4kTapi6D9OL4lqhefm1e",
+	"zvbcxvoUs9vs34YBZGG3b67UmTpYwwVJyDJhoqStXoyMN8K3foJwt7p9XsWb6uZ3AEHUvcp6aWDHhsM+",
+	"Udrs67BPV+PDnKGUpNqlVY4tUC1FVvN1jCisQEjTWTSASHffGUajTfP7Z/ANq3L7fSJMA/QxhpBpNfx4",
+	"M6jv5G72ZzZI6jW7Um9uuw48EdwnaepE3mSt1QKjplwEJSwFk9OjXBzd5w4VnFApepjl8Jv676HPc3/j",
+	"bpfHcIxrL753ArctO/YLdeVua5hX4T3d+yJGrvWFFlKu+YUX2l/YpF8y/aQGDNIuLnf5H0W3uKr1fYop",
+	"Bd2gBtG4CcuqW4m5Qs/28JWpmjDxY00qikEFzgEtYI24LrIwjaG/sEkVbrW78Vr4FynkBZNAk/XBz7Bu",
+	"N5+/BDqT8+j4h6Oj2G/i7V64ugzbQcL1h11SSYjLd+RjYM7XyubOMEWslC8R0a3iV4wvIDXRJJoAyhmH",
+	"EAk5Tj/89oVNeqWql5628KL9jsK+mXG/YFayVFF/JUpdMVIvKA9NUw3TXcnHpKf6+W6h+ndEvLeSFQhr",
+	"wCpVVNKU2W8dSGVPbwXvZq6VH8Rv8QLOmgk4T4Dz48TSoPCjrU/tdq8aIK76+IglEvyxkeqWfUIo9mUH",
+	"dzF/9cvrXcSl5tBs1rqRJGSa+psYZp3Nh+ZYoCkoo2UAUaiXD7+p/8Ky7AZw6r9CGEgP8TffJ1/SOkg6",
+	"OKbiM5ZsCkPsQ1cwKeL+1yMMhVJThrgDZ8FEPrRP4IyOOaapUMos1sE0vekDVkiSk79Ain55e/ZzjKac",
+	"5QjrfSADQGSu93vJRU0N6QErZViGvNFjrkr5a4iPx1aotmLgoSrRIQLGc//1jklIdyQMGkyuEL6as2yj",
+	"9Xov/hrZiEFOv67meg7TZaecdULR1S8nOwL0BmSDHLbRsv4lAvVAh3IxNXyyDSWykTUXsiSrzLonCOBW",
+	"9qkp/lYbX2EidaN7wXKQ88YXulpyVg30fxrrh+aHsY6eLG3HGV4VcEJfw1IGPqa74cAPTTJQABEadFqa",
+	"ehPqvT5o6XNBgVaFyE/TsiH1GFa0A9XlEJH8RH5+hHC9wwugu7CvgaYah1r4bzK8zhSLazRbjUlMTlQa",
+	"VJ2NXtAh3r6sLhJ6Iw9XJpJgJ0TKFKTgWtqblCmXAv73kUJTdWjzG0hZ3cBtB96oA5vJtcuyDahJbUZr",
+	"fGMOaKYAaz/m1Q3y2Zn6A32XbtA/xy1Es6XfPiN8DqzuLiJGgJN5HWYwH6SrexB2sZdjvuhH3Vs9YuQV",
+	"4PNx1DD3GPOF3zne91UtEWiiC4Eks9XTxmO1oPpOoMZnl7r3SH69qHGyu2ya8f21wt89a7kNjQ9YNbtt",
+	"7cyP2FEe3StCU42UBGgCpmZdAF9qACrUYYO8xlcq1TlQSSfEdAzysFaRYSr6I0vXpu71V49Y707ymT4g",
+	"fs4qbI+Qp/IV4ybPEZbA19o+V2ipoItWrMxSlLKXiDLzmAjbMqIZ/9HbsahyzeuDUvDa9n3/Z9BeVS+f",
+	"faouDVCnt14ijPTnUIzRoT9VhTNT0IAE6IR921O6y2e27KMff7du0HOoG1eb/twaxx3SQtHd0+rvTsTV",
+	"5RzhyNS7izEq57YqrtmN1hlQiz+o9t4O/1vTKD+SJSiiNlAzdz5mpwEaroqOQnnrt2RGTQxx+yHOdReL",
+	"p5/i3DqAjWInu3ecJCBEOHX8R0Ux7qW9SSq3RICx3LZ3k6JFBBJkRiFFJACJwFU6mdELun/GKbAQK8aH",
+	"d36tXngc8zwLGjuAfzQubaVfdPzxfsP0gxmhOgFVV7f1kbpm1PoDNWFdU+XEPIOq8X8Ax6O4s2wnfAC8",
+	"CgGbirsFFCGhpkvie0xgUzO/M86oMiE93fOULUhBN8wTCOviocd/cXv33DEM167FwAB0f3B9rlIynQK3",
+	"1shT79bEwtpkKxsLXOsSx1jfv08U+DZrAuxnjFKTu+UjkcZnmsL8VH9raXhi+q8ccQh+TmpPjPmLrQne",
+	"SM4zqruyCXU6lumx5UGFrtvd4q/qUt6d8WuK1x52fU8lyRCRCL4WhCvOPUIUls3y6e0tnXwK7zlKdzYP",
+	"WBWCb2l4qYcNLfgyo3dxUW4qtae66MKsUpV6ZwSofInEnK2ozgAL6cNS2C58wZRn+5nxZzR+ckJdjuD3",
+	"R3G4f4JrJITTnFAiJMcmxcccQf+4JLDydhfaYlEFWy48b3K2hn2AjnSnsB2EoEEijArgglFtpgWsY0Us",
+	"K91tolfW35TZM1lOuoXec3vo+ni6SYAGRezaGjGeAle/mOYBWlbrcAgnGzGr7RUGN2VVr7zrkKL7rsAz",
+	"E3G95h4RY2oMeJlBjR2/njTPDqoma15SvuPrD26OATZL3QlxdK6Xa53Yfq+RyBPIqK8COqPXHF37t89o",
+	"Zd3CZv8XOoo3jYVlbnF0fQSuvm6RAdYZJLGt31LDNUmtNhzKDjEdflOjHvqiP2ecFZa1ffS0mUfIy7/9",
+	"ngUaLniFfXXDm+56ZUd9vFcEWYXKPt6rfZvSWAOKkmfRcXSIC3K4/F7HyO3M30JZMMqdbdxfqvW7qUEf",
+	"bC/f7g1D/aq92+jUuGbK35yA8owSzJU0RyYHyr6nUyM82UhkRvXFBa2HWlX6cP/wfwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -121,7 +121,7 @@ func dialNBD(t testing.TB, socket, export string) *judged {
 	_, err = io.ReadFull(conn, greeting)
 	require.NoError(t, err)
 	require.Equal(t, "NBDMAGICIHAVEOPT", string(greeting[:16]))
-	hello := be.AppendUint32(nil, 3) // fixed newstyle, no zeroes
+	hello := be.AppendUint32(nil, 3)                                     // fixed newstyle, no zeroes
 	hello = append(hello, "IHAVEOPT\x00\x00\x00\x08\x00\x00\x00\x00"...) // structured replies: holes travel as such
 	_, err = conn.Write(hello)
 	require.NoError(t, err)

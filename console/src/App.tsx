@@ -8,7 +8,9 @@ import { Hosts } from "./pages/Hosts";
 import { Jobs } from "./pages/Jobs";
 import { LineagePage } from "./pages/LineagePage";
 import { Lineages } from "./pages/Lineages";
+import { Packages } from "./pages/Packages";
 import { SignIn } from "./pages/SignIn";
+import { Wiring } from "./pages/Wiring";
 import { KeyList } from "./parts/KeyList";
 
 export function App() {
@@ -21,7 +23,7 @@ export function App() {
 function Shell({ user }: { user: string }) {
   useEvents();
   const queries = useQueryClient();
-  const { file, over, clear } = useDroppedFile();
+  const { file, over, open, clear } = useDroppedFile();
   const leave = async () => {
     await signOut();
     queries.clear();
@@ -35,7 +37,7 @@ function Shell({ user }: { user: string }) {
           Unvora
         </NavLink>
         <nav className="flex gap-1" aria-label="Pages">
-          {["Lineages", "Hosts", "Jobs"].map((name) => (
+          {["Lineages", "Hosts", "Packages", "Jobs", "Wiring"].map((name) => (
             <NavLink
               key={name}
               to={`/${name.toLowerCase()}`}
@@ -59,7 +61,9 @@ function Shell({ user }: { user: string }) {
           <Route path="/lineages" element={<Lineages />} />
           <Route path="/lineages/:name" element={<LineagePage />} />
           <Route path="/hosts" element={<Hosts />} />
+          <Route path="/packages" element={<Packages onFile={open} />} />
           <Route path="/jobs" element={<Jobs />} />
+          <Route path="/wiring" element={<Wiring />} />
           <Route path="*" element={<Navigate to="/lineages" replace />} />
         </Routes>
       </main>
@@ -106,5 +110,5 @@ function useDroppedFile() {
     setFile(undefined);
     if (started) void navigate("/jobs");
   };
-  return { file, over, clear };
+  return { file, over, open: setFile, clear };
 }

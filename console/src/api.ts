@@ -149,6 +149,49 @@ export const shelvesQuery = queryOptions({
   queryFn: () => take(client.GET("/shelves")),
 });
 
+export const packagesQuery = (text: string) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", "packages", text],
+    queryFn: ({ pageParam }) =>
+      take(
+        client.GET("/copies", {
+          params: {
+            query: {
+              filter: ["form=package", filterOf(text)].filter(Boolean).join(" "),
+              limit: 100,
+              after: pageParam || undefined,
+            },
+          },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    placeholderData: keepPreviousData,
+  });
+
+/** What the host tells of a copy's folder, its disks with their chains. */
+export const folderQuery = (host: string, folder: string) =>
+  queryOptions({
+    queryKey: ["copies", "folder", host, folder],
+    queryFn: () => take(client.GET("/folder", { params: { query: { host, folder } } })),
+    enabled: host !== "" && folder !== "",
+    retry: false,
+  });
+
+export const rulesQuery = queryOptions({ queryKey: ["wiring"], queryFn: () => take(client.GET("/wiring")) });
+export const segmentsQuery = queryOptions({
+  queryKey: ["wiring", "segments"],
+  queryFn: () => take(client.GET("/segments")),
+});
+export const addRule = (body: Schemas["NewRule"]) => take(client.POST("/wiring", { body }));
+export const dropRule = (rule: string) => take(client.DELETE("/wiring/{rule}", { params: { path: { rule } } }));
+export const wiringTryQuery = (network: string, vlan: number, host: string) =>
+  queryOptions({
+    queryKey: ["wiring", "try", network, vlan, host],
+    queryFn: () => take(client.GET("/wiring-tries", { params: { query: { network, vlan, host } } })),
+    enabled: host !== "" && (network !== "" || vlan > 0),
+  });
+
 export const jobsQuery = queryOptions({
   queryKey: ["jobs"],
   queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),

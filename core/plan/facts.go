@@ -129,6 +129,7 @@ type FolderDisk struct {
 	Unclean      bool        `json:"unclean"`
 	NoData       bool        `json:"noData"`
 	Layers       int         `json:"layers"` // of its chain
+	Chain        []string    `json:"chain"`  // paths of its layers, base last
 	Faults       []DiskFault `json:"faults"`
 	SharedBy     []string    `json:"sharedBy"` // registered machines that name the same file
 	LayersOf     []string    `json:"layersOf"` // registered machines whose layers rest on it

@@ -229,7 +229,7 @@ func readChain(allow func(string) error) func(string) ([]layerOf, error) {
 // lookDisk tells about a disk with its chain.
 func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan.FolderDisk {
 	path = filepath.Clean(path)
-	d := plan.FolderDisk{ID: id, File: file, Path: path, Faults: []plan.DiskFault{}, SharedBy: []string{}, LayersOf: []string{}}
+	d := plan.FolderDisk{ID: id, File: file, Path: path, Chain: []string{}, Faults: []plan.DiskFault{}, SharedBy: []string{}, LayersOf: []string{}}
 	if file == "" {
 		d.Missing = true
 		return d
@@ -261,7 +261,7 @@ func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan
 	info := c.Info()
 	top := c.Links[0].Image.Info()
 	d.Format, d.DiskID, d.VirtualBytes, d.SectorBytes = top.Format, top.ID, info.VirtualBytes, info.SectorBytes
-	d.Encrypted, d.Unclean, d.Layers = info.Encrypted, !top.Clean, len(c.Links)
+	d.Encrypted, d.Unclean, d.Layers, d.Chain = info.Encrypted, !top.Clean, len(c.Links), c.Paths()
 	for _, f := range c.Faults {
 		d.Faults = append(d.Faults, plan.DiskFault{Code: f.Code, Path: f.Subject, Message: f.Message, Candidate: f.Candidate})
 	}

@@ -196,7 +196,10 @@ func (c *Client) Close() error {
 		c.w.Flush()
 	}
 	c.mu.Unlock()
-	return c.conn.Close()
+	if err := c.conn.Close(); !errors.Is(err, net.ErrClosed) { // the server may have been quicker
+		return err
+	}
+	return nil
 }
 
 func encode(kind, flags uint16, cookie uint64, offset int64, length uint32) []byte {

@@ -1,18 +1,28 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { copyQuery, lineageQuery } from "../api";
-import type { Copy, Request_ } from "../api";
-import { ago, count, exact, identityWords, place, size } from "../format";
+import { copyQuery, folderQuery, lineageQuery } from "../api";
+import type { Copy, Request_, Schemas } from "../api";
+import { ago, count, exact, identityWords, lastPart, place, size } from "../format";
 import { FamilyTree } from "../parts/FamilyTree";
 import { Id } from "../parts/Id";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
+import { ChangeSheet } from "./ChangeSheet";
 import { ExportSheet } from "./ExportSheet";
 import { ImportSheet } from "./ImportSheet";
 import { OperationSheet } from "./OperationSheet";
+import { RegisterSheet } from "./RegisterSheet";
 
-type Sheet = { kind: "export" | "import" | "start" | "stop"; copy: Copy };
+type Plain = "start" | "stop" | "renew" | "delist";
+type Sheet = { kind: "export" | "import" | "register" | "change" | Plain; copy: Copy };
+const titles: Record<Plain, string> = {
+  start: "Start",
+  stop: "Stop",
+  renew: "Renew the identity of",
+  delist: "Delist",
+};
+const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 export function LineagePage() {
   const { name = "" } = useParams();
@@ -23,7 +33,12 @@ export function LineagePage() {
   const there = l?.copies.filter((c) => !c.goneAt) ?? [];
   const selected = search.get("copy") ?? there[0]?.id ?? "";
   const close = () => setSheet(undefined);
-  const power = (s: Sheet): Request_ => ({ operation: s.kind as "start" | "stop", copies: [s.copy.id] });
+  const plain = sheet && sheet.kind in titles ? (sheet.kind as Plain) : undefined;
+  const request = (operation: Plain, copy: Copy): Request_ => ({
+    operation,
+    copies: [copy.id],
+    change: operation === "renew" ? { renew: renewable } : {},
+  });
   return (
     <>
       <div className="mb-3 flex items-baseline gap-3">
@@ -41,10 +56,12 @@ export function LineagePage() {
       {selected && <Detail id={selected} onAct={(kind, copy) => setSheet({ kind, copy })} />}
       {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
-      {(sheet?.kind === "start" || sheet?.kind === "stop") && (
+      {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "change" && <ChangeSheet copy={sheet.copy} onClose={close} />}
+      {plain && (
         <OperationSheet
-          title={`${sheet.kind === "start" ? "Start" : "Stop"} ${place(sheet.copy)}`}
-          request={power(sheet)}
+          title={`${titles[plain]} ${place(sheet!.copy)}`}
+          request={request(plain, sheet!.copy)}
           onClose={close}
         />
       )}
@@ -61,8 +78,37 @@ function Row({ name, children }: { name: string; children: React.ReactNode }) {
   );
 }
 
+/** A disk's chain, top layer first, with what is wrong with it. */
+function Layers({ disk }: { disk?: Schemas["FolderDisk"] }) {
+  if (!disk) return null;
+  const problem = disk.problem || disk.faults[0]?.message;
+  return (
+    <>
+      {disk.chain.length > 1 && (
+        <ol className="mt-0.5 flex flex-wrap items-center gap-1" aria-label={`Chain of ${disk.id}`}>
+          {disk.chain.map((path, n) => (
+            <li key={path} className="flex items-center gap-1">
+              {n > 0 && <span className="text-soft">on</span>}
+              <span className="mono border border-rule bg-sheet px-1" title={path}>
+                {lastPart(path)}
+              </span>
+            </li>
+          ))}
+        </ol>
+      )}
+      {problem && <span className="block [overflow-wrap:anywhere] text-wreck">✕ {problem}</span>}
+      {disk.layersOf.length > 0 && (
+        <span className="block text-soft">layers of {disk.layersOf.join(", ")} rest on it</span>
+      )}
+      {disk.guest?.system && <span className="block text-soft">{disk.guest.system} on it</span>}
+    </>
+  );
+}
+
 function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: Copy) => void }) {
   const { data: c, error } = useQuery(copyQuery(id));
+  const lies = c && !c.goneAt && (c.form === "registered" || c.form === "stray");
+  const folder = useQuery(folderQuery(lies ? c.host : "", lies ? c.path : ""));
   if (!c) return <Told problem={error} />;
   const m = c.machine;
   return (
@@ -79,7 +125,23 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
             <button className="button" onClick={() => onAct("export", c)}>
               Export …
             </button>
+            <button className="button" onClick={() => onAct("change", c)}>
+              Change …
+            </button>
+            <button className="button" onClick={() => onAct("renew", c)}>
+              Renew …
+            </button>
           </>
+        )}
+        {c.form === "stray" && !c.goneAt && (
+          <button className="button" onClick={() => onAct("register", c)}>
+            Register …
+          </button>
+        )}
+        {(c.form === "registered" || c.form === "hollow") && !c.goneAt && (
+          <button className="button" onClick={() => onAct("delist", c)}>
+            Delist …
+          </button>
         )}
         {c.form === "package" && c.shelf && !c.goneAt && (
           <button className="button" onClick={() => onAct("import", c)}>
@@ -116,6 +178,7 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
             {m.disks?.map((d) => (
               <Row key={d.id} name={`Disk ${d.id}`}>
                 {size(d.virtualBytes)} as {d.format.toUpperCase()}, takes {size(d.fileBytes)}
+                <Layers disk={folder.data?.disks.find((f) => f.id === d.id)} />
               </Row>
             ))}
             {m.nics?.map((n) => (

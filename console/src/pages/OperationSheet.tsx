@@ -3,6 +3,13 @@ import type { Request_ } from "../api";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
+const becomes: Record<string, string> = {
+  start: "running",
+  stop: "stopped",
+  renew: "with ids of its own",
+  delist: "off its host’s list",
+};
+
 type Props = { title: string; request: Request_; onClose: () => void };
 
 /** The sheet of an operation that needs nothing but answers. */
@@ -14,7 +21,7 @@ export function OperationSheet({ title, request, onClose }: Props) {
     <PlanSheet
       title={title}
       from={<span className="font-semibold">{p.plan?.subjects.join(", ")}</span>}
-      to={<span>{request.operation === "start" ? "running" : "stopped"}</span>}
+      to={<span>{becomes[request.operation]}</span>}
       plan={p.plan}
       problem={p.problem}
       busy={p.busy}

@@ -99,9 +99,9 @@ export function PlanSheet(p: Props) {
 /** What still keeps the plan from running. */
 function left(plan?: Plan): string {
   if (!plan) return "";
-  const blocked = plan.findings.filter((f) => f.severity === "blocker").length;
+  const blocked = plan.findings.filter((f) => f.severity === "blocker" && !f.answer).length;
   const open = plan.findings.filter((f) => f.severity === "choice" && !f.answer).length;
-  if (blocked > 0) return `${count(blocked, "finding")} cannot be settled here`;
+  if (blocked > 0) return `${count(blocked, "finding")} in the way`;
   return open > 0 ? `${count(open, "decision")} left` : "";
 }
 
@@ -126,7 +126,7 @@ function FindingRow({
         <span className="mono ml-auto text-soft">{f.code}</span>
       </h4>
       <p className="mt-0.5">{f.message}</p>
-      {f.severity === "choice" && (
+      {f.severity !== "note" && f.remedies.length > 0 && (
         <RadioGroup
           value={value}
           onChange={(id: string) => onAnswer(suggested(id) ? `${id}:${suggested(id)}` : id)}

@@ -1,0 +1,84 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { hostQuery } from "../api";
+import type { Copy, Request_ } from "../api";
+import { place, size } from "../format";
+import { HostPicker } from "../parts/HostPicker";
+import { PlanSheet } from "../parts/PlanSheet";
+import { usePlan } from "../parts/usePlan";
+
+type Files = "stay" | "copy" | "move";
+const does: Record<Files, string> = {
+  stay: "Register it where it lies, on",
+  copy: "Copy it and register it on",
+  move: "Move it and register it on",
+};
+
+/** Makes a registered copy of a machine folder that was found in a pool. */
+export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
+  const [host, setHost] = useState(copy.host);
+  const [files, setFiles] = useState<Files>("stay");
+  const [pool, setPool] = useState("");
+  const [name, setName] = useState("");
+  const target = useQuery(hostQuery(host));
+  const request = useMemo<Request_ | undefined>(
+    () => (host ? { operation: "register", folders: [copy.id], host, files, pool, name } : undefined),
+    [copy.id, host, files, pool, name],
+  );
+  const p = usePlan(request, onClose);
+  const choose = (h: string) => {
+    setHost(h);
+    if (h !== copy.host && files === "stay") setFiles("copy");
+  };
+  return (
+    <PlanSheet
+      title="Register a machine folder"
+      from={
+        <>
+          <span className="font-semibold">{place(copy)}</span>{" "}
+          <span className="mono text-soft">{size(copy.sizeBytes)}</span>
+        </>
+      }
+      to={
+        <div className="flex flex-wrap items-center gap-2">
+          <HostPicker value={host} onChange={choose} />
+          <select
+            aria-label="Files"
+            className="field"
+            value={files}
+            onChange={(e) => setFiles(e.target.value as Files)}
+          >
+            <option value="stay">files stay</option>
+            <option value="copy">files are copied</option>
+            <option value="move">files are moved</option>
+          </select>
+          {files !== "stay" && (
+            <select aria-label="Pool" className="field" value={pool} onChange={(e) => setPool(e.target.value)}>
+              <option value="">first pool that is ready</option>
+              {target.data?.pools.map((q) => (
+                <option key={q.id} value={q.name}>
+                  {q.name}, {size(q.freeBytes)} free
+                </option>
+              ))}
+            </select>
+          )}
+          <input
+            aria-label="Name"
+            className="field w-44"
+            placeholder="name as it is"
+            defaultValue={name}
+            onBlur={(e) => setName(e.target.value)}
+          />
+        </div>
+      }
+      plan={p.plan}
+      problem={p.problem}
+      busy={p.busy}
+      does={host ? `${does[files]} ${host}` : "Choose a host first"}
+      answers={p.answers}
+      onAnswer={p.answer}
+      onRun={p.run}
+      onClose={onClose}
+    />
+  );
+}

@@ -1,0 +1,177 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { addRule, dropRule, rulesQuery, segmentsQuery, wiringTryQuery } from "../api";
+import { count } from "../format";
+import { HostPicker } from "../parts/HostPicker";
+import { Told } from "../parts/Told";
+
+const empty = { network: "", vlan: 0, segment: "", host: "", switch: "" };
+
+/** Rules that lead networks to segments and segments to switches, with a try-out. */
+export function Wiring() {
+  const queries = useQueryClient();
+  const rules = useQuery(rulesQuery);
+  const segments = useQuery(segmentsQuery);
+  const [rule, setRule] = useState(empty);
+  const again = () => queries.invalidateQueries({ queryKey: ["wiring"] });
+  const add = useMutation({
+    mutationFn: () => addRule(rule),
+    onSuccess: async () => {
+      setRule(empty);
+      await again();
+    },
+  });
+  const drop = useMutation({ mutationFn: dropRule, onSuccess: again });
+  const text = (key: "network" | "segment" | "host" | "switch", label: string, hint: string) => (
+    <label className="grid gap-0.5">
+      <span className="text-soft">{label}</span>
+      <input
+        className="field w-40"
+        placeholder={hint}
+        value={rule[key]}
+        onChange={(e) => setRule({ ...rule, [key]: e.target.value })}
+      />
+    </label>
+  );
+  return (
+    <>
+      <div className="mb-3 flex items-baseline gap-4">
+        <h1 className="text-[20px] font-semibold">Wiring</h1>
+        <span className="text-soft">
+          {count(rules.data?.length ?? 0, "rule")}, tried in order; then segment, VLAN and name decide
+        </span>
+      </div>
+      <TryOut />
+      <h2 className="mt-6 mb-2 text-[16px] font-semibold">Rules</h2>
+      <Told problem={rules.error ?? drop.error} />
+      {rules.data?.length === 0 && (
+        <p className="text-soft">No rules: networks go by their segment, their VLAN and their name.</p>
+      )}
+      {rules.data && rules.data.length > 0 && (
+        <table className="w-full text-left">
+          <thead className="text-soft">
+            <tr>
+              {["", "Network", "VLAN", "Segment", "Host", "Switch", ""].map((h, n) => (
+                <th key={n} className="py-1 pr-4 font-semibold">
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rules.data.map((r, n) => (
+              <tr key={r.id} className="border-t border-rule">
+                <td className="mono py-1 pr-4 text-soft">{n + 1}</td>
+                <td className="pr-4">{r.network || "any"}</td>
+                <td className="mono pr-4">{r.vlan || "any"}</td>
+                <td className="pr-4">{r.segment || "–"}</td>
+                <td className="pr-4">{r.host || "any"}</td>
+                <td className="pr-4">{r.switch || "the one that reaches it"}</td>
+                <td className="text-right">
+                  <button className="text-sea hover:underline" onClick={() => drop.mutate(r.id)}>
+                    Drop
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <form
+        className="mt-4 flex flex-wrap items-end gap-3"
+        aria-label="New rule"
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        {text("network", "Network", "VM Lab*")}
+        <label className="grid gap-0.5">
+          <span className="text-soft">VLAN</span>
+          <input
+            className="field w-20"
+            type="number"
+            min={0}
+            max={4094}
+            value={rule.vlan || ""}
+            onChange={(e) => setRule({ ...rule, vlan: Number(e.target.value) })}
+          />
+        </label>
+        {text("segment", "Segment", "lab")}
+        {text("host", "Only on host", "any")}
+        {text("switch", "Switch", "by the segment")}
+        <button className="button-main">Add the rule</button>
+      </form>
+      <Told problem={add.error} />
+      <h2 className="mt-6 mb-2 text-[16px] font-semibold">Segments</h2>
+      <ul className="flex flex-wrap gap-2">
+        {segments.data?.map((s) => (
+          <li key={s.name} className="border border-rule bg-sheet px-2 py-0.5">
+            <span className="font-semibold">{s.name}</span>{" "}
+            <span className="text-soft">
+              {s.subnet && <span className="mono">{s.subnet} · </span>}
+              {count(s.hosts, "host")}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+function TryOut() {
+  const [network, setNetwork] = useState("");
+  const [vlan, setVlan] = useState(0);
+  const [host, setHost] = useState("");
+  const tried = useQuery(wiringTryQuery(network, vlan, host));
+  const t = tried.data;
+  return (
+    <section aria-label="Try it out" className="border border-rule bg-sheet px-4 py-3">
+      <div className="flex flex-wrap items-center gap-3">
+        <span className="font-semibold">Try it out:</span>
+        <input
+          aria-label="Network"
+          className="field w-48"
+          placeholder="a network’s name"
+          value={network}
+          onChange={(e) => setNetwork(e.target.value)}
+        />
+        <input
+          aria-label="VLAN"
+          className="field w-24"
+          type="number"
+          min={0}
+          max={4094}
+          placeholder="VLAN"
+          value={vlan || ""}
+          onChange={(e) => setVlan(Number(e.target.value))}
+        />
+        <span className="text-soft">brought to</span>
+        <HostPicker value={host} onChange={setHost} />
+      </div>
+      <Told problem={tried.error} />
+      {t && (
+        <p className="mt-2" role="status">
+          {t.switch ? (
+            <>
+              lands on the switch <span className="font-semibold text-beacon">{t.switch}</span>, segment {t.segment}:{" "}
+              {t.why}.
+            </>
+          ) : t.segment ? (
+            <span className="text-buoy">
+              belongs on the segment {t.segment}, {t.why}; {host} has no switch that reaches it.
+            </span>
+          ) : (
+            <span className="text-buoy">lands nowhere: {t.why}.</span>
+          )}
+          {t.likely.length > 0 && (
+            <span className="text-soft">
+              {" "}
+              {t.switch ? "Also fit" : "The likeliest"}: {t.likely.join(", ")}.
+            </span>
+          )}
+        </p>
+      )}
+    </section>
+  );
+}
