@@ -295,7 +295,7 @@ func TestDisksOfCopies(t *testing.T) {
 	require.Equal(t, "media", string(disks[1].Kind))
 	require.Equal(t, int64(6*mib), disks[0].VirtualBytes)
 	r := e.run(t, "disk", "adopt", "reef/spare/tides.qcow2", "--host", "gannet")
-	require.Equal(t, 1, r.status)
+	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "in the inventory already")
 	r = e.run(t, "disk", "adopt", "reef/tide-gauge/tide-gauge-disk1.qcow2", "--host", "gannet")
 	require.Contains(t, r.err, "is a disk of tide-gauge")
@@ -518,6 +518,5 @@ func TestRegisterUndone(t *testing.T) {
 	require.Equal(t, was.ID, is.ID, "and so is the disk's id")
 	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "training-05").Form))
 	require.Empty(t, e.leftovers(t, "gannet"))
-	require.NoError(t, os.Remove(filepath.Join(second, ".training-06.ovf.next")))
 	e.ok(t, "register", "reef/training-05", "reef/training-06", "--host", "gannet", "--identity", "renew", "--yes")
 }

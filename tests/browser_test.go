@@ -15,6 +15,8 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
 )
 
 var shots = flag.String("shots", "", "directory to write screenshots of the console to")
@@ -159,8 +161,35 @@ func TestConsole(t *testing.T) {
 		return out.status == 0 && strings.Contains(out.out, "manifest ok")
 	}, waitFor, 500*time.Millisecond)
 
-	do(t, ctx, "hosts", chromedp.Click(byText("a", "Hosts")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
+	do(t, ctx, "hosts", chromedp.Click(byText("a", "Hosts")), chromedp.Click(byText("span", "gannet")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")
+
+	do(t, ctx, "packages", chromedp.Click(byText("a", "Packages")), chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
+	shot(t, ctx, "console-packages")
+
+	// A folder that was copied by hand: registered where it lies.
+	do(t, ctx, "register", chromedp.Click(byText("a", "Lineages")), chromedp.Click(byText("a", "chart-render")), chromedp.Click(chromedp.CSS(`g[aria-label^="gannet: chart-render"]`)),
+		chromedp.Click(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")), chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
+	do(t, ctx, "register it", chromedp.WaitEnabled(byText("button", "Register it where it lies, on gannet")), chromedp.Click(byText("button", "Register it where it lies, on gannet")),
+		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="gannet: chart-render, ○ stopped"]`)))
+	require.Equal(t, "registered", string(get[openapi.Copy](t, e, "copies", "gannet/chart-render").Form))
+
+	// What is changed about a copy is planned as it is typed.
+	do(t, ctx, "change", chromedp.Click(byText("button", "Change")), chromedp.WaitVisible(byText("button", "Nothing is different yet")),
+		chromedp.SendKeys(chromedp.CSS(`input[type=number]`), "9"), chromedp.WaitVisible(byText("*", "cpu.too-many")),
+		chromedp.WaitEnabled(byText("button", "Change gannet/chart-render")), chromedp.Click(byText("button", "Change gannet/chart-render")), chromedp.WaitNotPresent(byText("*", "cpu.too-many")))
+	require.Eventually(t, func() bool { return get[openapi.Copy](t, e, "copies", "gannet/chart-render").Machine.Cpus == 16 }, waitFor, 200*time.Millisecond)
+
+	// A disk whose parent has gone is shown with what is wrong.
+	do(t, ctx, "a chain", chromedp.Click(byText("a", "Lineages")), chromedp.Click(byText("a", "training-03")), chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
+	shot(t, ctx, "console-machine")
+
+	// Rules of wiring, with a try-out.
+	e.ok(t, "wiring", "set", "--network", "VM Lab*", "--segment", "lab")
+	e.ok(t, "wiring", "set", "--segment", "visitors", "--switch", "quarantine", "--host", "gannet")
+	do(t, ctx, "wiring", chromedp.Click(byText("a", "Wiring")), chromedp.WaitVisible(byText("td", "VM Lab*")), chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
+		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"), chromedp.Click(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
+	shot(t, ctx, "console-wiring")
 
 	// A file that is no package is refused with the reason.
 	bad := tempFile(t, "notes.ova")

@@ -120,6 +120,7 @@ func TestTerminalShots(t *testing.T) {
 	take("client-plan", "", "import", "./tide-gauge.ova", "--host", "petrel", "--plan")
 	take("client-import", "\n\n", "import", "./tide-gauge.ova", "--host", "petrel")
 	take("client-where", "", "where", "tide-gauge")
+	take("client-register", "", "register", "shoal/kiosk-visitor", "--host", "gannet", "--plan")
 
 	// Work on images: a layer whose parent has moved, a copy, a check.
 	disks := filepath.Join(e.dir, "disks")

@@ -34,7 +34,7 @@ func (b *builder) disks(m *machine.Machine, folder Folder, h HostFacts, stay boo
 		d := &m.Disks[i]
 		x := &handling{disk: d, carry: !stay}
 		for _, fd := range folder.Disks {
-			if fd.ID == d.ID {
+			if fd.ID == d.ID || folder.Machine == nil && fd.File == d.File {
 				x.facts = fd
 			}
 		}

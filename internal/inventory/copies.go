@@ -3,6 +3,7 @@ package inventory
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -83,6 +84,9 @@ func (inv *Inventory) CopyByID(ctx context.Context, id string) (*Copy, error) {
 // that only one copy bears. forms narrows what may be meant.
 func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*Copy, error) {
 	if c, err := inv.CopyByID(ctx, ref); c != nil || err != nil {
+		if c != nil && len(forms) > 0 && !slices.Contains(forms, c.Form) {
+			return nil, fail("wrong", "%s is %s, not %s.", c.Name, c.Form, strings.Join(forms, " or "))
+		}
 		return c, err
 	}
 	if len(forms) == 0 {

@@ -33,6 +33,10 @@ export function LineagePage() {
   const there = l?.copies.filter((c) => !c.goneAt) ?? [];
   const selected = search.get("copy") ?? there[0]?.id ?? "";
   const close = () => setSheet(undefined);
+  const act = (kind: Sheet["kind"], copy: Copy) => {
+    setSearch({ copy: copy.id }, { replace: true }); // whatever comes of it, this copy stays the selected one
+    setSheet({ kind, copy });
+  };
   const plain = sheet && sheet.kind in titles ? (sheet.kind as Plain) : undefined;
   const request = (operation: Plain, copy: Copy): Request_ => ({
     operation,
@@ -53,7 +57,7 @@ export function LineagePage() {
       {l && (
         <FamilyTree copies={l.copies} selected={selected} onSelect={(copy) => setSearch({ copy }, { replace: true })} />
       )}
-      {selected && <Detail id={selected} onAct={(kind, copy) => setSheet({ kind, copy })} />}
+      {selected && <Detail id={selected} onAct={act} />}
       {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
       {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}

@@ -147,7 +147,7 @@ function TryOut() {
           onChange={(e) => setVlan(Number(e.target.value))}
         />
         <span className="text-soft">brought to</span>
-        <HostPicker value={host} onChange={setHost} />
+        <HostPicker value={host} onChange={setHost} first={false} />
       </div>
       <Told problem={tried.error} />
       {t && (

@@ -5,7 +5,15 @@ import { hostsQuery } from "../api";
 import { State } from "./State";
 
 /** Chooses a host by typing part of its name. */
-export function HostPicker({ value, onChange }: { value: string; onChange: (host: string) => void }) {
+export function HostPicker({
+  value,
+  onChange,
+  first = true,
+}: {
+  value: string;
+  onChange: (host: string) => void;
+  first?: boolean; // what its place begins with: it has the focus until a host is chosen
+}) {
   const [text, setText] = useState("");
   const list = useInfiniteQuery(hostsQuery(text));
   const hosts = list.data?.pages[0]?.items ?? [];
@@ -13,7 +21,7 @@ export function HostPicker({ value, onChange }: { value: string; onChange: (host
     <Combobox value={value} onChange={(h: string | null) => h && onChange(h)} immediate>
       <ComboboxInput
         aria-label="Host"
-        autoFocus={!value}
+        autoFocus={first && !value}
         className="field w-44"
         placeholder="choose a host"
         displayValue={(h: string) => h}
