@@ -155,7 +155,7 @@ func TestOtherFamily(t *testing.T) {
 	for _, code := range []string{"identity.origin-alive", "mac.in-use", "disk.format-foreign", "firmware.variables-missing", "nic.model", "controller.model", "device.needless", "disk.leftover-reference", "network.unmapped"} {
 		require.Contains(t, found, code)
 	}
-	require.Contains(t, found["nic.model"].Message, "Its guest has a driver for it.")
+	require.Contains(t, found["nic.model"].Message, "Its guest has a driver for virtio.")
 	require.Equal(t, "quarantine", remedy(found["network.unmapped"]))
 	e.ok(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--name", "kiosk", "--yes")
 	was, is := get[openapi.Copy](t, e, "copies", "skua/kiosk-visitor"), get[openapi.Copy](t, e, "copies", "gannet/kiosk")

@@ -116,11 +116,11 @@ func suited(models []string, g *Guest) string {
 func driverKnown(model string, g *Guest) string {
 	switch {
 	case g == nil || g.Drivers == nil:
-		return " Whether its guest has a driver for it is not known."
+		return fmt.Sprintf(" Whether its guest has a driver for %s is not known.", model)
 	case slices.Contains(g.Drivers, model):
-		return " Its guest has a driver for it."
+		return fmt.Sprintf(" Its guest has a driver for %s.", model)
 	}
-	return " Its guest was not seen to have a driver for it."
+	return fmt.Sprintf(" Its guest was not seen to have a driver for %s.", model)
 }
 
 // Rules is the judgement of hardware, in the order in which it is made: what

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -51,13 +52,7 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers", Help: "Open streams of events."}, func() float64 { return float64(s.events.readers.Load()) })
 
 	r := gin.New()
-	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
-		if err == http.ErrAbortHandler {
-			panic(err) // a stream that broke: let the connection be cut
-		}
-		log.Error("panic", "path", c.Request.URL.Path, "error", err)
-		s.problem(c, errors.New("an error of the program; the log tells more"))
-	}), func(c *gin.Context) {
+	r.Use(s.recovered, func(c *gin.Context) {
 		began := time.Now()
 		c.Next()
 		calls.WithLabelValues(c.Request.Method, c.FullPath(), http.StatusText(c.Writer.Status())).Observe(time.Since(began).Seconds())
@@ -83,6 +78,28 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 	})
 	r.NoRoute(serveConsole(console))
 	return secured(r), nil
+}
+
+// recovered answers for a panic. A stream that broke is not recovered from: the
+// connection has to be cut, or the caller would take half for the whole. (Gin's
+// own recovery ends such an answer as if it were complete.)
+func (s *Server) recovered(c *gin.Context) {
+	defer func() {
+		switch p := recover(); p {
+		case nil:
+		case http.ErrAbortHandler:
+			panic(p)
+		default:
+			s.log.Error("panic", "path", c.Request.URL.Path, "error", p, "stack", string(debug.Stack()))
+			c.Abort()
+			if !c.Writer.Written() {
+				s.problem(c, errors.New("an error of the program; the log tells more"))
+				return
+			}
+			panic(http.ErrAbortHandler)
+		}
+	}()
+	c.Next()
 }
 
 // secured sets the headers that keep a browser from being fooled.

@@ -176,7 +176,7 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
         {m && (
           <dl>
             <Row name="Hardware">
-              {m.cpus} CPUs, {size(m.memoryBytes)}, {m.firmware}
+              {count(m.cpus, "CPU")}, {size(m.memoryBytes)}, {m.firmware}
             </Row>
             <Row name="Guest">{m.guest || "–"}</Row>
             {m.disks?.map((d) => (
