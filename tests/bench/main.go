@@ -38,7 +38,7 @@ func main() {
 	dir := flag.String("dir", "", "scratch directory; a temporary one unless said")
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
-	only := flag.String("only", "", "estate, disks, or large: the disks of a TiB alone; all unless said")
+	only := flag.String("only", "", "estate, register, disks, or large: the disks of a TiB alone; all unless said")
 	flag.Parse()
 	if err := run(*binary, *dir, *only, *runs, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -82,7 +82,7 @@ func run(binary, dir, only string, runs int, data int64) error {
 		b.table.Render()
 		return nil
 	}
-	if only != "estate" {
+	if only != "estate" && only != "register" {
 		if err := b.disks(data); err != nil {
 			return err
 		}
@@ -100,6 +100,13 @@ func run(binary, dir, only string, runs int, data int64) error {
 	if err := makePackage(image, package_); err != nil {
 		return err
 	}
+	if only == "register" {
+		if err := b.register(); err != nil {
+			return err
+		}
+		b.table.Render()
+		return nil
+	}
 	if err := b.client("survey"); err != nil {
 		return err
 	}
@@ -107,6 +114,9 @@ func run(binary, dir, only string, runs int, data int64) error {
 		return err
 	}
 	if err := b.memory(); err != nil {
+		return err
+	}
+	if err := b.register(); err != nil {
 		return err
 	}
 	b.table.Render()
