@@ -302,6 +302,11 @@ func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 	if c.Machine == nil {
 		c.Machine = &machine.Machine{Name: c.Name}
 	}
+	if c.Form != "package" && c.PoolID != nil {
+		if err := evict(ctx, tx, c, rel); err != nil {
+			return err
+		}
+	}
 	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, now(), $18, $19, $20)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id, pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
@@ -323,6 +328,20 @@ func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 		}
 	}
 	return Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
+}
+
+// evict makes room for a copy where another is recorded: that one is no longer
+// there. One that a survey has only just come upon, while a job was making this
+// one of it, was never anything else and is forgotten.
+func evict(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
+	const there = ` from copies x where x.pool_id = $1 and x.rel = $2 and x.id <> $3 and x.gone_at is null and x.form <> 'package'`
+	if _, err := tx.Exec(ctx, `with seen as (delete from copies where id in (select x.id`+there+` and x.made_by = 'survey' and x.made_at > now() - interval '1 minute'
+			and not exists (select 1 from copies k where k.parent_id = x.id)) returning id, lineage_id)
+		delete from lineages l using seen where l.id = seen.lineage_id and l.id <> $4 and not exists (select 1 from copies k where k.lineage_id = l.id and k.id <> seen.id)`, c.PoolID, rel, c.ID, c.LineageID); err != nil {
+		return fmt.Errorf("make room for %s: %w", c.Name, err)
+	}
+	_, err := tx.Exec(ctx, `update copies set gone_at = now(), state = 'unknown' where id in (select x.id`+there+`)`, c.PoolID, rel, c.ID)
+	return err
 }
 
 // RecordCopy writes a copy that a job has made or changed, in its transaction.

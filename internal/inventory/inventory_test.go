@@ -351,3 +351,31 @@ func TestScale(t *testing.T) {
 		t.Logf("lineages %-31q %4d of %d in %s", filter, len(l.Items), l.Count, time.Since(began))
 	}
 }
+
+// TestPlaceTaken: another machine lies where one was known; that one is gone,
+// and one that had only just been found was never there.
+func TestPlaceTaken(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := poolAt{inventory.NewID().String(), "/reef-taken"}
+	found := p.folder("tide-gauge", inventory.NewID().String(), false)
+	apply(t, inv, h, p, true, nil, found)
+	another := p.folder("tide-gauge", inventory.NewID().String(), true)
+	another.Machine.Passport = &machine.Passport{Copy: inventory.NewID().String(), Lineage: inventory.NewID().String(), MadeBy: "register"}
+	apply(t, inv, h, p, true, nil, another)
+	c, err := inv.Copy(t.Context(), h.Name+"/tide-gauge")
+	require.NoError(t, err)
+	require.Equal(t, another.Machine.Passport.Copy, c.ID.String())
+	l, err := inv.LineageOf(t.Context(), c.LineageID.String())
+	require.NoError(t, err)
+	require.Len(t, l.Copies, 1)
+
+	third := p.folder("tide-gauge", inventory.NewID().String(), true)
+	third.Machine.Passport = &machine.Passport{Copy: inventory.NewID().String(), Lineage: inventory.NewID().String(), MadeBy: "register"}
+	_, err = inv.Pool.Exec(t.Context(), `update copies set made_at = now() - interval '1 hour' where id = $1`, c.ID)
+	require.NoError(t, err)
+	apply(t, inv, h, p, true, nil, third)
+	c, err = inv.CopyByID(t.Context(), c.ID.String())
+	require.NoError(t, err)
+	require.NotNil(t, c.GoneAt, "what was known longer is remembered as gone")
+}

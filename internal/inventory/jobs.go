@@ -199,6 +199,17 @@ func (inv *Inventory) TakeJob(ctx context.Context, id uuid.UUID, epoch int64) (*
 	return inv.Job(ctx, id.String())
 }
 
+// KeepJob is TakeJob for an owner that has the job at hand already: it notes
+// that the owner is alive and brings in what others may have changed. False: the
+// job is over, or somebody newer has it.
+func (inv *Inventory) KeepJob(ctx context.Context, j *Job) (bool, error) {
+	err := inv.Pool.QueryRow(ctx, `update jobs set touched_at = now() where id = $1 and epoch = $2 and state = 'working' returning cancel, error_code, error`, j.ID, j.Epoch).Scan(&j.Cancel, &j.ErrorCode, &j.Error)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 // Abandoned is a job whose owner has not been heard of; Epoch is that of the
 // owner to come.
 type Abandoned struct {

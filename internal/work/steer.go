@@ -59,18 +59,22 @@ func (s *steerer) Work(ctx context.Context, r *river.Job[steerArgs]) error {
 // tick returns after how long it wants to be called again; 0: never.
 func (w *Work) tick(ctx context.Context, id uuid.UUID, epoch int64) (time.Duration, error) {
 	until := time.Now().Add(tickTime)
-	for time.Now().Before(until) {
-		j, err := w.inv.TakeJob(ctx, id, epoch)
-		if j == nil || err != nil {
-			return 0, err
+	j, err := w.inv.TakeJob(ctx, id, epoch)
+	if j == nil || err != nil {
+		return 0, err
+	}
+	for first := true; time.Now().Before(until); first = false {
+		if !first {
+			if mine, err := w.inv.KeepJob(ctx, j); !mine || err != nil {
+				return 0, err
+			}
 		}
 		if j.Cancel || j.ErrorCode != "" || j.Error != "" {
 			return w.undo(ctx, j)
 		}
 		step := next(j)
 		if step == nil {
-			w.tidy(ctx, j)
-			return 0, w.inv.EndJob(ctx, j, "done", "", "")
+			return 0, w.done(ctx, j)
 		}
 		pause, err := w.advance(ctx, j, step)
 		var failed *failure
@@ -527,9 +531,29 @@ func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error
 	return 0, w.inv.EndJob(ctx, j, "cancelled", "", "")
 }
 
+// done ends a job that was carried out. What its last step has recorded is known
+// already; for all else the hosts are asked first.
+func (w *Work) done(ctx context.Context, j *inventory.Job) error {
+	if last := len(j.Steps) - 1; last < 0 || j.Steps[last].Kind != plan.KindRecord && j.Steps[last].Kind != plan.KindForget {
+		w.tidy(ctx, j)
+		return w.inv.EndJob(ctx, j, "done", "", "")
+	}
+	hosts := w.forgotten(ctx, j)
+	if err := w.inv.EndJob(ctx, j, "done", "", ""); err != nil {
+		return err
+	}
+	w.lookAgain(ctx, j, hosts)
+	return nil
+}
+
 // tidy lets the agents forget the job, and looks at the hosts once more. An
 // agent that is away keeps a note of the job, which does no harm.
 func (w *Work) tidy(ctx context.Context, j *inventory.Job) {
+	w.lookAgain(ctx, j, w.forgotten(ctx, j))
+}
+
+// forgotten lets the agents forget the job and returns the hosts that took part.
+func (w *Work) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inventory.Host) {
 	seen := map[uuid.UUID]bool{}
 	for _, s := range j.Steps {
 		if s.HostID == nil || seen[*s.HostID] || s.State == "waiting" {
@@ -538,13 +562,20 @@ func (w *Work) tidy(ctx context.Context, j *inventory.Job) {
 		seen[*s.HostID] = true
 		h, err := w.inv.Host(ctx, s.HostID.String())
 		if err == nil {
+			hosts = append(hosts, h)
 			err = w.agent(h).Forget(ctx, j.ID.String(), j.Epoch)
-		}
-		if err == nil {
-			_, err = w.Survey(ctx, h)
 		}
 		if err != nil {
 			w.log.Warn("tidy up after job", "job", j.ID, "host", s.Host, "error", err)
+		}
+	}
+	return hosts
+}
+
+func (w *Work) lookAgain(ctx context.Context, j *inventory.Job, hosts []*inventory.Host) {
+	for _, h := range hosts {
+		if _, err := w.Survey(ctx, h); err != nil {
+			w.log.Warn("look again after job", "job", j.ID, "host", h.Name, "error", err)
 		}
 	}
 }

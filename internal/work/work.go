@@ -72,6 +72,7 @@ func New(ctx context.Context, inv *inventory.Inventory, log *slog.Logger) (*Work
 		JobTimeout:           tickLimit,
 		RescueStuckJobsAfter: rescueAfter,
 		FetchPollInterval:    500 * time.Millisecond,
+		FetchCooldown:        5 * time.Millisecond, // a job that nobody waits behind begins at once
 		Logger:               slog.New(quiet{log.Handler()}),
 		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery), func() (river.JobArgs, *river.InsertOpts) {
 			return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}

@@ -100,7 +100,7 @@ func registerThem(c *openapi.ClientWithResponses, folders ...string) error {
 		case s.JSON200.State == openapi.JobStateFailed:
 			return fmt.Errorf("job: %s", s.JSON200.Error.Message)
 		}
-		time.Sleep(2 * time.Millisecond)
+		time.Sleep(time.Duration(len(folders)) * 2 * time.Millisecond)
 	}
 }
 
