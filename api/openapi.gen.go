@@ -472,17 +472,19 @@ type HistoryPage struct {
 
 // Host defines model for Host.
 type Host struct {
-	Address     string     `json:"address"`
-	Copies      int        `json:"copies"`
-	Cpus        int        `json:"cpus"`
-	Driver      string     `json:"driver"`
-	Family      string     `json:"family"`
-	Id          string     `json:"id"`
-	LastSeen    *time.Time `json:"lastSeen,omitempty"`
-	MemoryBytes int64      `json:"memoryBytes"`
-	Name        string     `json:"name"`
-	Site        string     `json:"site"`
-	State       HostState  `json:"state"`
+	// Abilities What it states of itself beyond its family
+	Abilities   *map[string]interface{} `json:"abilities,omitempty"`
+	Address     string                  `json:"address"`
+	Copies      int                     `json:"copies"`
+	Cpus        int                     `json:"cpus"`
+	Driver      string                  `json:"driver"`
+	Family      string                  `json:"family"`
+	Id          string                  `json:"id"`
+	LastSeen    *time.Time              `json:"lastSeen,omitempty"`
+	MemoryBytes int64                   `json:"memoryBytes"`
+	Name        string                  `json:"name"`
+	Site        string                  `json:"site"`
+	State       HostState               `json:"state"`
 }
 
 // HostState defines model for Host.State.
@@ -490,20 +492,22 @@ type HostState string
 
 // HostDetail defines model for HostDetail.
 type HostDetail struct {
-	Address     string          `json:"address"`
-	Copies      int             `json:"copies"`
-	Cpus        int             `json:"cpus"`
-	Driver      string          `json:"driver"`
-	Family      string          `json:"family"`
-	Id          string          `json:"id"`
-	LastSeen    *time.Time      `json:"lastSeen,omitempty"`
-	MemoryBytes int64           `json:"memoryBytes"`
-	Name        string          `json:"name"`
-	Pools       []Pool          `json:"pools"`
-	Shelves     []Shelf         `json:"shelves"`
-	Site        string          `json:"site"`
-	State       HostDetailState `json:"state"`
-	Switches    []Switch        `json:"switches"`
+	// Abilities What it states of itself beyond its family
+	Abilities   *map[string]interface{} `json:"abilities,omitempty"`
+	Address     string                  `json:"address"`
+	Copies      int                     `json:"copies"`
+	Cpus        int                     `json:"cpus"`
+	Driver      string                  `json:"driver"`
+	Family      string                  `json:"family"`
+	Id          string                  `json:"id"`
+	LastSeen    *time.Time              `json:"lastSeen,omitempty"`
+	MemoryBytes int64                   `json:"memoryBytes"`
+	Name        string                  `json:"name"`
+	Pools       []Pool                  `json:"pools"`
+	Shelves     []Shelf                 `json:"shelves"`
+	Site        string                  `json:"site"`
+	State       HostDetailState         `json:"state"`
+	Switches    []Switch                `json:"switches"`
 }
 
 // HostDetailState defines model for HostDetail.State.
@@ -10104,86 +10108,87 @@ var swaggerSpec = []string{
 	"XMRoggU8wnUhYnHhN8imuMzkJgbbiiDAumEe9BO3G+8Dj4+s/Nsl2SgzwA3xTFW5OG3ptXl+52ION7jE",
 	"WkhDxv1wseMqS0Kv5INOwJY2NHE1HWmPEiGsOPfomgG86VEmmENqbNbh+1gSLkucDUemzwbTdFIZWe5o",
 	"Tda001Y80Fq4SVGx5cSKKRpHa0Dbh6E3REjG1+dUcp+XN8L8T6yfuFWlPlJzhmip9pK2rhzWanG0muPQ",
-	"Axb4+3qgva2xqKaxqzR1pJqlAkkPgvy27jiDdgPXTzRsvVvdFur00Ywd1RWASVEGnqScLAOO4RTnJFuP",
-	"8eu3+uVbqSqHnPH1GNkeFsAk4PpVSt8Zc6WJNugokfLOKAeczPU+u/ZcjxNoAVYB1e6hthU0GjYPGW9E",
-	"lTUGQ+RwVvN6limB/3ELiSoSeojbNKRc0uF0fq0c2ICPvhxhXt9qX8M3kY0rD59Jv+CNt23YbPqYjfnr",
-	"PXcBfG9BvMUL3jTNzr/iRKKyUF7f90fx0dGRl0BHyhWDtL05yj+xSfeAE0WK18BvIWE0Hch4CaYJZFnQ",
-	"ikjmJEu5EQbDDYKEA5aQjomVpcwE7wbsGThnfLu19yzW7pRQIua9R90qLgNymMLqdKgFod1Wb8SwAF4F",
-	"VLpCVJOKuISp9MI+sO5mbI7Lpx2/I8lXmFghvmJ8YX6aQ6ZktKYSJaNJpv03S76Q+n12CcVwpv2JTW4l",
-	"FF7x1mMmSSZxNpByS3/E16eNasQ1jaNKB9VsWwHFbCRuy4FNLDugNDjbbssSUZN5A6JnF5aXkmB7MLgc",
-	"Dv3CcSCWRoiisXcmC0LTfnNmqBnuoxk9e2VS2+D1xFoolkrMQj7YXdZ+Q1uQFmNicKEocUjMhUy/irGG",
-	"eI/WeLNbdS/3HHPPoXIHzD0aAZeMCfCHoXDKipH6174SuK7qizrtLozzWG5yiiM11/c5pAR7FUKQ1sbf",
-	"idWRoe5VvZXddIbMKDRlJU0Ro4h4Ux92Ej+xHOC9srKCYVQApQpp1ZQRNwjLR5Fv6zvYFluFPddOANt/",
-	"67NPsgtQ1y6jWhXkgwD3wTNgOjVCqzxfYR4CkHn4vgycL5wXskP/nbZzYDbRm+PEvwOWQjZOXVCQylzc",
-	"Llkto5gl9P1tVL/9GDQMu2i2y9pb4w3sBGIKFXodrurbCQ1WPwvyxdOillOcgBxnvPgDgq3zm3kbRgoz",
-	"gUDvKSCf+K67wmGiOf7hD38MZhs8hn0tvvTr1QK+zb6D1U2ZgU92ceGJOLzS2bwIZxlicg5ceK+Kg7qw",
-	"QeedSyYJnCI2RXaMzgvzXxrDLAfqX8DEWvwiMcM0YJF1wHJtxz7eDp+a2+oR95v2ettjdPX7wQUjVF5N",
-	"37EbkCWng1xuXlJqBnjvJI3PNTjDZYyjqiC7xVMdeY8rMZ/BAKPU45Rq8jKvNzBWu5lt0NYOiQNRA5T3",
-	"ATp6uk+3M0dtN+6Y96DW1GwJEQ6j7JzgQdWDkWQRvCCYQDZyqvGWN4ecLXsYLJwUply/MSArhbJun2Ll",
-	"WdxaleHyxGysxoLLYWBjg83F4waum8cP0cqePdjQncGu3NdGbYI/btvKXJcaGL23p55s/TkuCqCQ+tNJ",
-	"F2Cuxro5ZQJJ9XqO12iOl4AmABTlgOm4bA0HLM/OJEMp8+aqWcW5TQU4Lgi5VpLIbECQ2wyrpopd1Lvn",
-	"BtZmWXUwB1+LjCRE+jm2T5oEJEDC8hxoGkr8kXhh7cJ+Ze1jWbPs5iJxfQI3uf/4f3auky+LToQv8r1Z",
-	"c03KOL060zVY6v/D2/evfjo/vUP/+9//g27O356f/ad6ZH461uVakWd3SVW80hukM6M2bpxbgQyG4GvB",
-	"uIyRmTJGqc7Cj5EO+qu9CMmKY2NlxujN1e3d4buTt+emtGtcAUFPhGAzKbTvUM380WZs4ZHI0LULCvjX",
-	"V1eXsf73+PXVzduTO3VC+6MPBVNTQPH4lW8JnWWAzDzHSPmMutxFu4MH5tccJ7FORz0gqd7lAqBQGzMZ",
-	"9967Kpvg5+JlQurqAp2nohzipeJ7b+DMFJ34qcQl1B1rCGkKiG0xlBGiKyxMBCwOVgMNJxRn37Sjblgi",
-	"TBHJFcWiGVMC3CtdfVULG6UKAQjsMiZiL+s2j/Cj2TOam5wU3943nBi3ecOkCoa5/cEhJKqEQX02W7BV",
-	"lUCpHxRTR/YqT//PCi8IwrFQVvJkq8i5NaOs3L7ZJtxXxAS2HslC7y5ONVdYb7bDDkHPxivxvf79WJ8i",
-	"HKHah0PeDRDb5e1b9ZqV/WoX8kHgtt5fFwgByR2O1pQTCnK84m6EuEVgl0J4iwcSwf21KJwF4svDrmrt",
-	"zameJTarePflcvT35NuNvVoLOF0DrhWMa1Nv3HvaBWQgmScP+sQVUyAWLHlYETlnpTRZ4jbc2UKm+nFK",
-	"EuwTo6emzlk4BfNCjUY2DB+UGYz3ihTG34VACVTy9u3owKAlm04FyKEhop2EMe2SQ/K225drbImjqkLV",
-	"qyExJdPglYJ9GIRjD626Eq8WLVGEeTInS12Fg7m+YiO+uhs/RGx0poXiDZJobbtxxBrvXgao9GGgWqMV",
-	"EMbcFhaRHM9AWEPKlU8XrnjgUfaSK4rqOtRvzi9fH76+uLT2uloBV/xJDH8SugSqzJEYbSnpNrYdRXMp",
-	"i9+I36I6IbIrWouM4XSrueCkiDe6fFvyJawNXXRKMOislyFdye2IVAR/zGNoNNBGAG1RoaU/PecQRqzS",
-	"3Ybel7dWtyTj4OIm9BJuZWkMtHTCKr7HnhlotGwG1WpjRb/u2/0dx1RMffdGM7KEIcVTA++eB9eV6hmG",
-	"4DgIR85YPgBW1b2gAZZ+y3uVCT6WSW0SiVe5rZ+quzxbjdzUvRppYF1XOKPJFVi3EtVGGksBE7HHWNJv",
-	"+Db0gah373yFJXUwckTXhTKDXXoTgwo4Koeq5khTsqF3U0VV730el4Ck5ESub5WMN+cWtcmu++EkjC0I",
-	"1A1xSrpkHP+XG1YDoSA/g7m8Yguoe9dozQ+Ya7vcjlU6yfSqIXTKfDngNs6VMQq6xwiHA+dFI5uy4Rpw",
-	"CIQTzoTQWk8Ye1WHHpyqVFpxNSfJ3IRAMrIEgVZz4PDiE/1Ez5fA19rwRYobBcLI7Bfpg2g9qk1jRgXL",
-	"4DuB7NmRAY1ZUFnHp7c3r81LSl1//o8D9YeDO/WHzy8+0XMl5pVlBMjWUKGUJWWurePf3Lw+Rf/++z/8",
-	"22/tAZDQAXb0OWEpfFZAiPWsFL7Kz7FpaqND1i8+0UsipJlYV02bHlVr/f+xfUMBwRRPz7R99lm3qfrs",
-	"LIapbmhB6OwF+mx6SX1GOuCKpG5JJcpkjrD4RD8rKP9phikFqQONf5UkhYN/+RybC3QH6rwUEs1Zlr74",
-	"pInExL6j95p6lNIAbsgs+t5GUiguSHQc/e7F0YvfWc9GE+RhHRC1d6JVbOAijY4jdfhTl2bY7OkVKOSo",
-	"hxya5k4P8daBpqfXgIG2D9fDfavx0w9HRz1Nn8Y1e6oaC3i6PZ1oBBtXSVfahSardtfoHRVHosxzrKRh",
-	"ZCCqqMiZR3imYBpljC2iezX40NXTedHyI8hTE8ds4aS9YTV/I1gdo7YhHOjM5WT74A5h+8aJDx93WnAU",
-	"6x1g5IqaqZQUmJZZ5sdJw6XJwGjrFruA/JHZvkotzAQayz0Vyr/3tA9idBdEeocXgDDKGBPWYWNl1amv",
-	"kv8vqxZFVeevFuDisGQ5cxGPfxDBsq/06ir3eW831H7msj0ank5LlxURma5mOmm5Q0txWCLGUWG9sk0q",
-	"OklZIS3DcXNT+YqZ29pHYs3feeURLd5G+asB32lztJIODx0S/X5ncrZBZ3umB49sUWBVZFHmiFDb6ayi",
-	"DL84hqXrNuqVMLeSA87PzSC/PJ4DTk01kBHIl1jIA/3GwcVZ9DR9J+GrNFs8EHonm4hoT9gBuNn4sY03",
-	"aeWkWOeLqSV6qgVi4iMIK4ObL4EfCKASGYi+RBxEmRsLpQ0SDx7qRn5+Sc/Y4kTapi6D9OL4lqhefm1e",
-	"zvbcxvoUs9vs34YBZGG3b67UmTpYwwVJyDJhoqStXoyMN8K3foJwt7p9XsWb6uZ3AEHUvcp6aWDHhsM+",
-	"Udrs67BPV+PDnKGUpNqlVY4tUC1FVvN1jCisQEjTWTSASHffGUajTfP7Z/ANq3L7fSJMA/QxhpBpNfx4",
-	"M6jv5G72ZzZI6jW7Um9uuw48EdwnaepE3mSt1QKjplwEJSwFk9OjXBzd5w4VnFApepjl8Jv676HPc3/j",
-	"bpfHcIxrL753ArctO/YLdeVua5hX4T3d+yJGrvWFFlKu+YUX2l/YpF8y/aQGDNIuLnf5H0W3uKr1fYop",
-	"Bd2gBtG4CcuqW4m5Qs/28JWpmjDxY00qikEFzgEtYI24LrIwjaG/sEkVbrW78Vr4FynkBZNAk/XBz7Bu",
-	"N5+/BDqT8+j4h6Oj2G/i7V64ugzbQcL1h11SSYjLd+RjYM7XyubOMEWslC8R0a3iV4wvIDXRJJoAyhmH",
-	"EAk5Tj/89oVNeqWql5628KL9jsK+mXG/YFayVFF/JUpdMVIvKA9NUw3TXcnHpKf6+W6h+ndEvLeSFQhr",
-	"wCpVVNKU2W8dSGVPbwXvZq6VH8Rv8QLOmgk4T4Dz48TSoPCjrU/tdq8aIK76+IglEvyxkeqWfUIo9mUH",
-	"dzF/9cvrXcSl5tBs1rqRJGSa+psYZp3Nh+ZYoCkoo2UAUaiXD7+p/8Ky7AZw6r9CGEgP8TffJ1/SOkg6",
-	"OKbiM5ZsCkPsQ1cwKeL+1yMMhVJThrgDZ8FEPrRP4IyOOaapUMos1sE0vekDVkiSk79Ain55e/ZzjKac",
-	"5QjrfSADQGSu93vJRU0N6QErZViGvNFjrkr5a4iPx1aotmLgoSrRIQLGc//1jklIdyQMGkyuEL6as2yj",
-	"9Xov/hrZiEFOv67meg7TZaecdULR1S8nOwL0BmSDHLbRsv4lAvVAh3IxNXyyDSWykTUXsiSrzLonCOBW",
-	"9qkp/lYbX2EidaN7wXKQ88YXulpyVg30fxrrh+aHsY6eLG3HGV4VcEJfw1IGPqa74cAPTTJQABEadFqa",
-	"ehPqvT5o6XNBgVaFyE/TsiH1GFa0A9XlEJH8RH5+hHC9wwugu7CvgaYah1r4bzK8zhSLazRbjUlMTlQa",
-	"VJ2NXtAh3r6sLhJ6Iw9XJpJgJ0TKFKTgWtqblCmXAv73kUJTdWjzG0hZ3cBtB96oA5vJtcuyDahJbUZr",
-	"fGMOaKYAaz/m1Q3y2Zn6A32XbtA/xy1Es6XfPiN8DqzuLiJGgJN5HWYwH6SrexB2sZdjvuhH3Vs9YuQV",
-	"4PNx1DD3GPOF3zne91UtEWiiC4Eks9XTxmO1oPpOoMZnl7r3SH69qHGyu2ya8f21wt89a7kNjQ9YNbtt",
-	"7cyP2FEe3StCU42UBGgCpmZdAF9qACrUYYO8xlcq1TlQSSfEdAzysFaRYSr6I0vXpu71V49Y707ymT4g",
-	"fs4qbI+Qp/IV4ybPEZbA19o+V2ipoItWrMxSlLKXiDLzmAjbMqIZ/9HbsahyzeuDUvDa9n3/Z9BeVS+f",
-	"faouDVCnt14ijPTnUIzRoT9VhTNT0IAE6IR921O6y2e27KMff7du0HOoG1eb/twaxx3SQtHd0+rvTsTV",
-	"5RzhyNS7izEq57YqrtmN1hlQiz+o9t4O/1vTKD+SJSiiNlAzdz5mpwEaroqOQnnrt2RGTQxx+yHOdReL",
-	"p5/i3DqAjWInu3ecJCBEOHX8R0Ux7qW9SSq3RICx3LZ3k6JFBBJkRiFFJACJwFU6mdELun/GKbAQK8aH",
-	"d36tXngc8zwLGjuAfzQubaVfdPzxfsP0gxmhOgFVV7f1kbpm1PoDNWFdU+XEPIOq8X8Ax6O4s2wnfAC8",
-	"CgGbirsFFCGhpkvie0xgUzO/M86oMiE93fOULUhBN8wTCOviocd/cXv33DEM167FwAB0f3B9rlIynQK3",
-	"1shT79bEwtpkKxsLXOsSx1jfv08U+DZrAuxnjFKTu+UjkcZnmsL8VH9raXhi+q8ccQh+TmpPjPmLrQne",
-	"SM4zqruyCXU6lumx5UGFrtvd4q/qUt6d8WuK1x52fU8lyRCRCL4WhCvOPUIUls3y6e0tnXwK7zlKdzYP",
-	"WBWCb2l4qYcNLfgyo3dxUW4qtae66MKsUpV6ZwSofInEnK2ozgAL6cNS2C58wZRn+5nxZzR+ckJdjuD3",
-	"R3G4f4JrJITTnFAiJMcmxcccQf+4JLDydhfaYlEFWy48b3K2hn2AjnSnsB2EoEEijArgglFtpgWsY0Us",
-	"K91tolfW35TZM1lOuoXec3vo+ni6SYAGRezaGjGeAle/mOYBWlbrcAgnGzGr7RUGN2VVr7zrkKL7rsAz",
-	"E3G95h4RY2oMeJlBjR2/njTPDqoma15SvuPrD26OATZL3QlxdK6Xa53Yfq+RyBPIqK8COqPXHF37t89o",
-	"Zd3CZv8XOoo3jYVlbnF0fQSuvm6RAdYZJLGt31LDNUmtNhzKDjEdflOjHvqiP2ecFZa1ffS0mUfIy7/9",
-	"ngUaLniFfXXDm+56ZUd9vFcEWYXKPt6rfZvSWAOKkmfRcXSIC3K4/F7HyO3M30JZMMqdbdxfqvW7qUEf",
-	"bC/f7g1D/aq92+jUuGbK35yA8owSzJU0RyYHyr6nUyM82UhkRvXFBa2HWlX6cP/wfwEAAP//",
+	"Axb4+3qgva2xqKaxqzR1pJqlAkkPgvy27jiDdgPXTzRsvVv1hzonJCONsEEQ477oow4nSnDaBLIpmsCa",
+	"0dQERnBOsnXk2UojvuojVLubrtRNijLwJOVkGfBG7TZGBBO2BgO2knIOOePrMQolLPVJwN+sLA1nQZYm",
+	"xKFDU8olpBxwMtf77BqRPZ5nhTcLVLuH2kDRaNg8ZLwRytYYDNHgWS1gskxpmY9b+ELR7UPcJlzlBw9n",
+	"rmvlNQcCA8sRNv2tdnB8E9lg9vCZ9AveIN+GoaiP2Zi/3nMXwPcWxFtc701WPv+KE4nKQrma3x/FR0dH",
+	"XgIdKcwM0vbmnf/EJt0DThQpXgO/hYTRdCDjJZgmkGVB0yWZkyzlRhgMt0ISDlhCOiZAlzITMRywZ+Cc",
+	"8e0m5rOY2FNCiZj3HnWruAzIYQqr06Fmi/aVvWHKAngVxekKUU0q4hKm0gv7wLqbAUEun3b8jiRfYWKF",
+	"+IrxhflpDpmS0ZpKlIwmmXYaLflC6g8USCiGM+1PbHIrofCKtx7bTDKJs4GUW/rDzD5tVCOuaZFVOqhm",
+	"2wooZiNxWw5sYtkBpcHZdluWiJrMGxA9uzD3lATbg5XncOgXjgOxNEIUjb2oWRCa9pszQ21/H83o2Ss7",
+	"3kbMJ9ZCsVRiFvLB7rJ2VtqCtBgT+AuFpkNiLmT6VYw1xGW1xpvdqnu555h7js87YO7RCLhkTIA/9oVT",
+	"VozUv/aVwB1ZX6hrd7Gjx3KTUxypyRnIISXYqxCCtDb+Iq4OR3XzA6zspjNkRqEpK2mKGEXEm2+xk6CN",
+	"5QDvPZkVDKOiNlUcraaMuEFYPop8W1/8ttgq7Ll2oub+q6Z9kl2AunYZSqsgHwS4D54B06kRz+X5CvMQ",
+	"gMzD92XgfOFklB3677SdeLOJ3hwn/h2wFLJx6oKCVObidslqGcUsoS+No/rtx6Bh2O22XdZeVW9gJxBT",
+	"qNDrcFVfiWiw+lmQL54WKp3iBOQ448UfhWyd38zbMFKYiT56TwH5xHfHFg4TzfEPf/hjMMXhMexr8aVf",
+	"rxbwbfYdrG7KDHyyiwtPxOGVTiFGOMsQk3Pgwns/HdSFDTrv3GxJ4BSxKbJjdDKa/6YaZjlQ/wIm1uIX",
+	"iRmmAYusA5ZrO/bxdvjUXJGPuFS1d+oeo6vfDy4YofJq+o7dgCw5HeRy85JSM8B7EWp8rsFpNWMcVQXZ",
+	"LZ7qyMtjifkMBhilHqdUk5d5vYGx2s1sg7Z2SByIGqC8D9DR0326nTlqu3HHvAe1pmZLiHAYZecED6oe",
+	"jCSL4AXBBLKRU423vDnkbNnDYOFMNOX6jQFZKZR1+xQrz+LWqgyXnGZjNRZcDgMbG2wuHjdw3Tx+iFb2",
+	"7MGG7gx25b42CiL8cdtWurzUwOi9svVc0s1xUQCF1J/DugBzNdZNZBNIqtdzvEZzvAQ0AaAoB0zHpYg4",
+	"YHl2JhlKmTdBzirObSrAcUHItZJEZgOC3GZYNVXsot491742tauDOfhaZCQh0s+xfdIkIAESludA01C2",
+	"kcQLaxf2K2sfy5plNxeJ6xO4yf3H/7NznXypez13yd5UvSZlnF6d6cIv9f/h7ftXP52f3qH//e//QTfn",
+	"b8/P/lM9Mj8d6xox3+1yUlXM9AbpzKiNG+dWIIMh+FowLmNkpoxRqlP/Y6SD/movQrLi2FiZMXpzdXt3",
+	"+O7k7bmpJxtXtdATIdjMRO07VDNptRlbeCQydMGEAv711dVlrP89fn118/bkTp3Q/uhDwdRUbTx+5VtC",
+	"ZxkgM88xUj6jrrHR7uCB+TXHSaxzYA9Iqne5ACjUxkyav/euymYVuniZkLqkQSfHKId4qfjeGzgzlS5+",
+	"KnFZfMcaQpoCYluBZYToCgsTAYuDJUjDCcXZN+2oG5YIU0RyRbFoxpQA90pXX6nERn1EAAK7jInYy7rN",
+	"I/xo9ozmJhHGt/cNJ8Zt3jCpgmFuf3AIiSphUJ/NVolVdVfqB8XUkb3K0/+zwguCcCyUlTzZKnJuzSgr",
+	"t2+2CfcVMYGtR7LQu4tTzRXWm+2wQ9Cz8Up8r38/1qcIR6j24ZB3A8R2eftWvWZlv9qFfBC4rffXBUJA",
+	"coejNeWEghyvuBshbhHYpRDeioVEcH8BDGeB+PKwq1p7c6pnic0q3n25woA9+XZjr9YCTteAawXj2tQb",
+	"9552ARlI5km+PnEVHIgF6yxWRM5ZKU1qug13tpCpfpySBPvE6KkprhZOwbxQo5ENwwdlBuO9IoXxdyFQ",
+	"ApW8fTs6MGjJplMBcmiIaCdhTLvkkGTx9uUaW+KoKov1akhMyTR4pWAfBuHYQ6uurqxFSxRhnszJUpf+",
+	"YK6v2Iiv2McPERudaaF4gyRa224csca7lwEqfRgoEWkFhDG31UwkxzMQ1pByNduFq1h4lL3kKrG6DvWb",
+	"88vXh68vLq29rlbAFX8Sw5+ELoEqcyRGW+rIjW1H0VzK4jfit6hOiOyK1iJjON1qLjgp4o0u35Z8CWtD",
+	"F526DzrrZUhX5zsiFcEf8xgaDbQRQFvJaOlPzzmEEat0t6H35a3VLck4uLgJvYRbWRoDLZ2wiu+xZwYa",
+	"LZtBtdpY0a/7dn/HMRVT373RjCxhSMXWwLvnwcWseoYhOA7CkTOWD4BVdS9ogKXf8l5lgo9lUptE4lVu",
+	"66fqLs9WIzd1r0YaWEwWzmhyVd2tRLWRxlLAROwxlvQbvg19IOrdO181Sx2MHNHqocxgl97EoKqRyqGq",
+	"OdLUiejdVFHVe5/HJSApOZHrWyXjzblFbbLrJjwJYwsCdReeki4Zx//lhtVAKMjPYC6v2ALqhjla8wPm",
+	"2i63Y5VOMg1yCJ0yXw64jXNljIJubMLhwHnRyKZsuK4fAuGEMyG01hPGXtWhB6cqlVZczUkyNyGQjCxB",
+	"oNUcOLz4RD/R8yXwtTZ8keJGgTAy+0X6IFqPatOYUcEy+E4ge3ZkQGMWVNbx6e3Na/OSUtef/+NA/eHg",
+	"Tv3h84tP9FyJeWUZAbKFWyhlSZlr6/g3N69P0b///g//9lt7ACR0gB19TlgKnxUQYj0rha/yc2w66eiQ",
+	"9YtP9JIIaSbWpdqmMdZa/39s31BAMBXbM22ffda9sT47i2Gqu2gQOnuBPpsGVp+RDrgiqftgiTKZIyw+",
+	"0c8Kyn+aYUpB6kDjXyVJ4eBfPsfmAt2BOi+FRHOWpS8+aSIxse/ovaYepTSAGzKLvreRFIoLEh1Hv3tx",
+	"9OJ31rPRBHlYB0TtnWgVG7hIo+NIHf7UpRk2G4kFCjnqIYemo9RDvHWgaSQ2YKBt/vVw3+o29cPRUU+n",
+	"qXEdpqpuBp4WUycawcZV0uV9ocmq3TUaVsWRKPMcK2kYGYgqKnLmEZ4pmEYZY4voXg0+dEV8XrT8CPLU",
+	"xDFbOGlvWM3fCFbHqG0IB9qBOdk+uC3ZvnHiw8edFhzFegcYuaJmKiUFpmWW+XHScGkyMNq6xS4gf2S2",
+	"mVMLM4Fudk+F8u89PYsY3QWR3uEFIIwyxoR12FhZtQes5P/Lqi9S1W6sBbg4LFnOXMTjH0Sw7Cu9usp9",
+	"3tsNtZ+5bGOIp9PSZUVEppWaTlru0FIclohxVFivbJOKTlJWSMtw3NxUvmLmtvaRWPO3e3lEX7lR/mrA",
+	"d9ocraTDQ4dEv9+ZnG3Q2Z7pwSNbFFgVWZQ5ItS2V6sowy+OYelanHolzK3kgPNzM8gvj+eAU1MNZATy",
+	"JRbyQL9xcHEWPU3fSfgqzRYPhN7JJiLaE3YAbjZ+bONNWjkp1vliaomeaoGY+AjCyuDmS+AHAqhEBqIv",
+	"EQdR5sZCaYPEg4e6e6Bf0jO2OJG2k8wgvTi+D6uXX5uXsz23sT7F7Db7t2EAWdjtmyt1pg7WcEESskyY",
+	"KGmrASTjjfCtnyDcrW6fV/GmuvkdQBB1g7ReGtix4bBPlDabSezT1fgwZyglqXZplWMLVEuR1XwdIwor",
+	"ENK0Mw0g0t13htFo0/z+GXzDqtx+nwjTAH2MIWT6Gz/eDOo7uZv9mQ2Ses2u1JvbrgNPBPdJmjqRN1lr",
+	"tcCoKRdBCUvB5PQoF0c310MFJ1SKHmY5/Kb+e+jz3N+42+UxHON6mu+dwG3Ljv1CXbnbGuZVeE/3voiR",
+	"a32hhZRrfuGF9hc26ZdMP6kBg7SLy13+R9Etrmp9n2JKQTeoQTRuwrLqVmKu0LM9fGWqJkz8WJOKYlCB",
+	"c0ALWCOuiyxMN+ovbFKFW+1uvBb+RQp5wSTQZH3wM6zbHe8vgc7kPDr+4ego9pt4uxeuLsN2kHD9YZdU",
+	"EuLyHfkYmPO1srkzTBEr5UtEdH/6FeMLSE00iSaAcsYhREKO0w+/fWGTXqnqpactvGg/3rBvZtwvmJUs",
+	"VdRfiVJXjNQLykPTVMN0V/Ix6al+vluo/h0R761kBcIasEoVlTRl9gMLUtnTW8G7mWvlB/FbvICzZgLO",
+	"E+D8OLE0KPxo61O73asGiKs+PmKJBH9spLplnxCKfdnBXcxf/fJ6F3GpOTQ7xG4kCZkvCZgYZp3Nh+ZY",
+	"oCkoo2UAUaiXD7+p/8Ky7AZw6r9CGEgP8Tffd2bSOkg6OKbiM5ZsCkPsQ1cwKeL+1yMMhVJThrgDZ8FE",
+	"PrRP4IyOOaapUMos1sE0vekDVkiSk79Ain55e/ZzjKac5QjrfSADQGSu93vJRU0N6QErZViGvNFjrkr5",
+	"a4iPx1aotmLgoSrRIQLGc//1jklIdyQMGkyuEL6as2yj33sv/hrZiEFOv67meg7TZaecdULR1S8nOwL0",
+	"BmSDHLbRJ/8lAvVAh3IxNXyyDSWykTUXsiSrzLonCOBW9qkp/lYbX2EidXd9wXKQ88ZnwVpyVg30f4/r",
+	"h+bXuI6eLG3HGV4VcEKf4FIGPqa74cAPTTJQABEadFqaehPqvT5o6XNBgVaFyE/TsiH1GFa0A9XlEJH8",
+	"RH5+hHC9wwugu7CvgaYah1r4bzK8zhSLazRbjUlMTlQaVJ2NBtQh3r6sLhJ6Iw9XJpJgJ0TKFKTg+uib",
+	"lCmXAv73kUJTdWjzG0hZ3cBtB96oA5vJtcuyDahJbUZrfGMOaKYAa78g1g3y2Zn6A32XbtA/xy1Es6Xf",
+	"PiN8DqzuLiJGgJN5HWYwX8GrexB2sZdjvuhH3Vs9YuQV4PNx1DD3GPOF3zne91UtEWiiC4Eks9XTxmO1",
+	"oPpOoMa3nrr3SH69qHGyu2ya8f21wh9ba7kNja9mNbtt7cyP2FEe3StCU42UBGgCpmZdAF9qACrUYYO8",
+	"xqcx1TlQSSfEdAzysFaRYSr6I0vXpu71V49Y707ymT4gfs4qbI+Qp/IV4ybPEZbA19o+V2ipoItWrMxS",
+	"lLKXiDLzmAjbMqIZ/9HbsahyzeuDUvDa9n3/Z9BeVS+ffaouDVCnt14ijPQ3WIzRob+PhTNT0IAE6IR9",
+	"21O6y2e27KMff7du0HOoG1eb/twaxx3SQtHd0+rvTsTV5RzhyNS7izEq57YqrtmN1hlQiz+o9t4O/1vT",
+	"KD+SJSiiNlAzdz5mpwEaroqOQnnrt2RGTQxx+yHOdReLp5/i3DqAjWInu3ecJCBEOHX8R0Ux7qW9SSq3",
+	"RICx3LZ3k6JFBBJkRiFFJACJwFU6mdELun/GKbAQK8aHd36tXngc8zwLGjuAfzQubaVfdPzxfsP0gxmh",
+	"OgFVV7f1kbpm1PoDNWFdU+XEPIOq8X8Ax6O4s2wnfAC8CgGbirsFFCGhpkvie0xgUzO/M86oMiE93fOU",
+	"LUhBN8wTCOviocd/5nv33DEM167FwAB0f3B9rlIynQK31shT79bEwtpkKxsLXOsSx1jfv08U+DZrAuxn",
+	"jFKTu+UjkcZnmsL8VH9raXhi+q8ccQh+TmpPjPmLrQneSM4zqruyCXU6lumx5UGFrtvd4q/qUt6d8WuK",
+	"1x52fU8lyRCRCL4WhCvOPUIUls3y6e0tnXwK7zlKdzYPWBWCb2l4qYcNLfgyo3dxUW4qtae66MKsUpV6",
+	"ZwSofInEnK2ozgAL6cNS2C58wZRn+23zZzR+ckJdjuD3R3G4f4JrJITTnFAiJMcmxcccQf+4JLDydhfa",
+	"YlEFWy48b3K2hn2AjnSnsB2EoEEijArgglFtpgWsY0UsK91tolfW35TZM1lOuoXec3vo+ni6SYAGReza",
+	"GjGeAle/mOYBWlbrcAgnGzGr7RUGN2VVr7zrkKL7rsAzE3G95h4RY2oMeJlBjR2/njTPDqoma15SvuPr",
+	"D26OATZL3QlxdK6Xa53Yfq+RyBPIqK8COqPXHF37t89oZd3CZv8XOoo3jYVlbnF0fQSuvm6RAdYZJLGt",
+	"31LDNUmtNhzKDjEdflOjHvqiP2ecFZa1ffS0mUfIy7/9ngUaLniFfXXDm+56ZUd9vFcEWYXKPt6rfZvS",
+	"WAOKkmfRcXSIC3K4/F7HyO3M30JZMMqdbdxfqvW7qUEfbC/f7g1D/aq92+jUuGbK35yA8owSzJU0RyYH",
+	"yr6nUyM82UhkRvXFBa2HWlX6cP/wfwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

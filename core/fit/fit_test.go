@@ -55,7 +55,7 @@ func TestRules(t *testing.T) {
 			Disks: []machine.Disk{{ID: "disk1", Controller: "PVSCSI"}}, NICs: []machine.NIC{{Name: "NIC 1", Model: "VMXNET3"}, {Name: "NIC 2"}}}
 	}
 	host := func() fit.Host {
-		return fit.Host{Name: "skua", CPUs: 200, MemoryBytes: 64 << 30, Family: family, Features: []string{"aes"}, Keys: []string{"quay"}}
+		return fit.Host{Name: "skua", CPUs: 200, MemoryBytes: 64 << 30, Family: family, Abilities: fit.Abilities{Features: []string{"aes"}, Keys: []string{"quay"}}}
 	}
 	require.Empty(t, fit.Judge(plain(), host(), nil), "models go by name in any case")
 	type situation struct {

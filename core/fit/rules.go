@@ -9,18 +9,23 @@ import (
 	"unvora.example/unvora/core/machine"
 )
 
+// Abilities are what a host states of itself beyond its family.
+type Abilities struct {
+	Features       []string `json:"features,omitempty" toml:"features"`              // of its CPUs, beyond what every one has
+	NoAcceleration string   `json:"noAcceleration,omitempty" toml:"no_acceleration"` // why it has no hardware virtualisation; "" when it has
+	FreeMemory     int64    `json:"freeMemory,omitempty" toml:"free_memory"`         // bytes; 0: not known
+	Keys           []string `json:"keys,omitempty" toml:"keys"`                      // names of those in its keyring
+	Classes        []Class  `json:"classes,omitempty" toml:"class"`                  // sizes in force; empty: any size
+	CustomSizes    bool     `json:"customSizes,omitempty" toml:"custom_sizes"`       // a machine may have a size of its own all the same
+}
+
 // Host is what Judge needs to know of a host.
 type Host struct {
-	Name           string
-	CPUs           int
-	MemoryBytes    int64
-	FreeMemory     int64 // 0: not known
-	Family         Family
-	Features       []string // of its CPUs, beyond what every one has
-	NoAcceleration string   // why it has no hardware virtualisation; "" when it has
-	Keys           []string // names of those in its keyring
-	Classes        []Class  // in force; empty: any size
-	CustomSizes    bool     // a machine may have a size of its own all the same
+	Name        string
+	CPUs        int
+	MemoryBytes int64
+	Family      Family
+	Abilities
 }
 
 // Guest is what was found by looking into a machine's disks.

@@ -22,20 +22,14 @@ type HostFacts struct {
 	Switches    []wiring.Switch
 	MACPrefix   string // of its site's range
 
-	FreeMemory     int64    // 0: not known
-	Features       []string // of its CPUs
-	NoAcceleration string
-	Keys           []string
-	Classes        []fit.Class
-	CustomSizes    bool
-	Protocol       int   // that its agent speaks
-	WantsProtocol  int   // that the service speaks; 0: not compared
-	ClockOff       int64 // seconds by which its clock differs
+	fit.Abilities
+	Protocol      int   // that its agent speaks
+	WantsProtocol int   // that the service speaks; 0: not compared
+	ClockOff      int64 // seconds by which its clock differs
 }
 
 func (h HostFacts) fit() fit.Host {
-	return fit.Host{Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, FreeMemory: h.FreeMemory, Family: h.Family, Features: h.Features,
-		NoAcceleration: h.NoAcceleration, Keys: h.Keys, Classes: h.Classes, CustomSizes: h.CustomSizes}
+	return fit.Host{Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Family: h.Family, Abilities: h.Abilities}
 }
 
 // PoolFacts is a pool as that host sees it.

@@ -124,7 +124,7 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 		format := facts.Host.Family.Formats[0]
 		if wish := req.Disks[x.disk.ID]; wish != "" {
-			if format, err = formatFor(wish, facts.Host.Family); err != nil {
+			if format, err = formatFor(wish, facts.Host.Family, pool); err != nil {
 				return nil, err
 			}
 		} else if facts.Host.Family.Runs(x.facts.Format) {

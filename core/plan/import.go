@@ -92,7 +92,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		if !ok {
 			continue // package.file-missing was raised, or an empty disk
 		}
-		format, err := formatFor(req.Disks[d.ID], facts.Host.Family)
+		format, err := formatFor(req.Disks[d.ID], facts.Host.Family, pool)
 		if err != nil {
 			return nil, err
 		}
@@ -121,9 +121,13 @@ func diskFile(name, disk, format string) string {
 	return fmt.Sprintf("%s-%s.%s", name, machine.CleanName(disk), format)
 }
 
-// formatFor reads the format of POOL:FORMAT, else takes the family's own.
-func formatFor(wish string, family fit.Family) (string, error) {
-	_, format, _ := strings.Cut(wish, ":")
+// formatFor reads the format of POOL:FORMAT, else takes the family's own. All
+// disks of a machine that are written go into the pool of its folder.
+func formatFor(wish string, family fit.Family, pool PoolFacts) (string, error) {
+	name, format, _ := strings.Cut(wish, ":")
+	if name != "" && name != pool.Name {
+		return "", fmt.Errorf("a disk in the pool %q, the machine in %q: its disks go with it; attach one of another pool afterwards", name, pool.Name)
+	}
 	if format == "" {
 		return family.Formats[0], nil
 	}

@@ -47,7 +47,9 @@ func TestRegisterFindings(t *testing.T) {
 		{"host.clock", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.ClockOff = 100 }, "", nil},
 		{"busy.job", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Busy = "0199" }, "", nil},
 		{"copy.already-here", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Folder.Registered = true }, "", nil},
-		{"copy.hollow-here", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Hollow = &lineage.Known{ID: "x", Path: "/reef/old"} }, "copy.hollow-here=replace", func(t *testing.T, p *plan.Plan) {
+		{"copy.hollow-here", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			f.Hollow = &lineage.Known{ID: "x", Path: "/reef/old"}
+		}, "copy.hollow-here=replace", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/old", do[plan.Unlist](t, p, plan.KindDelist).Folder)
 		}},
 		{"copy.newer-elsewhere", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Newer = &origin }, "copy.newer-elsewhere=go-on", nil},

@@ -40,6 +40,8 @@ type Config struct {
 	Shelves  []ShelfConfig   `toml:"shelf"`
 	Switches []wiring.Switch `toml:"switch"`
 	Machines []MachineConfig `toml:"machine"`
+	// Abilities are what the hypervisor can do beyond its family.
+	Abilities fit.Abilities `toml:"abilities"`
 	// TrashDays is how long what was taken away is kept; 14 when it is not said.
 	TrashDays int `toml:"trash_days"`
 }
@@ -266,7 +268,7 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 func (a *Agent) hello() *hostlink.Hello {
 	return &hostlink.Hello{
 		Protocol: hostlink.Protocol, Name: a.config.Name, Family: a.config.Family, Driver: a.config.Driver, Site: a.config.Site,
-		CPUs: a.config.CPUs, MemoryBytes: a.config.MemoryMB << 20, Time: time.Now(),
+		CPUs: a.config.CPUs, MemoryBytes: a.config.MemoryMB << 20, Time: time.Now(), Abilities: a.config.Abilities,
 	}
 }
 

@@ -70,7 +70,7 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f.StringVar(&o.name, "name", "", "name of the copy; as it was unless said")
 	f.StringVar(&o.identity, "identity", "", "keep or renew")
 	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep or renew")
-	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=POOL:FORMAT or DISK=:FORMAT")
+	f.StringArrayVar(&o.disks, "disk", nil, "DISK=:FORMAT or DISK=POOL:FORMAT, the format that a disk is written in")
 	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
 	f.IntVar(&o.cpus, "cpus", 0, "number of CPUs; as it was unless said")
 	f.StringVar(&o.memory, "memory", "", "memory, such as 2GiB; as it was unless said")

@@ -296,6 +296,7 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 	if err != nil {
 		return err
 	}
+	first := false
 	for _, h := range estate {
 		err := waitFor(ctx, s, "agent-"+h.name, func() error {
 			res, err := c.GetHostWithResponse(ctx, h.name)
@@ -314,6 +315,7 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 			if err == nil && added.JSON201 == nil {
 				err = fmt.Errorf("add host %s: %s", h.name, added.Body)
 			}
+			first = true
 			return err
 		})
 		if err != nil {
@@ -326,8 +328,31 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 	if err := hollowOut(dir); err != nil {
 		return err
 	}
+	if first {
+		if err := describe(ctx, c); err != nil {
+			return err
+		}
+	}
 	_, err = c.SurveyWithResponse(ctx, openapi.SurveyJSONRequestBody{})
 	return err
+}
+
+// describe tells what people know of the estate: the subnets of its segments, and
+// what a licence is bound to.
+func describe(ctx context.Context, c *openapi.ClientWithResponses) error {
+	for name, subnet := range map[string]string{"lab": "192.0.2.0/24", "field": "198.51.100.0/24"} {
+		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name, Subnet: subnet}); err != nil || res.StatusCode() >= 400 {
+			return fmt.Errorf("describe the segment %s: %w", name, err)
+		}
+	}
+	res, err := c.SetMarkWithResponse(ctx, openapi.SetMarkJSONRequestBody{Lineage: "licence-desk", Kind: "licence", Facet: "mac"})
+	if err == nil && res.StatusCode() >= 400 {
+		err = errors.New(string(res.Body))
+	}
+	if err != nil {
+		return fmt.Errorf("mark licence-desk: %w", err)
+	}
+	return nil
 }
 
 // writeTOML writes a configuration file.

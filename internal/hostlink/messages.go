@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -23,6 +24,8 @@ type Hello struct {
 	CPUs        int       `json:"cpus"`
 	MemoryBytes int64     `json:"memoryBytes"`
 	Time        time.Time `json:"time"`
+
+	Abilities fit.Abilities `json:"abilities"`
 }
 
 // Survey is what a host holds. With Full unset, Machines, Packages and Gone

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -29,9 +30,13 @@ type Host struct {
 	Address     string     `json:"address"`
 	Revision    string     `json:"-"`
 	Copies      int        `json:"copies"`
+
+	Abilities fit.Abilities `json:"abilities"`
+	Protocol  int           `json:"-"`
+	ClockOff  int64         `json:"-"` // seconds
 }
 
-const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, h.state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision,
+const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, h.state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off,
  (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies
 from hosts h`
 
@@ -242,7 +247,8 @@ func (inv *Inventory) Shelf(ctx context.Context, name string) (*Shelf, error) {
 // applyHost writes what a survey tells of the host itself.
 func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Survey) error {
 	if h := s.Hello; h != nil {
-		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5 where id = $1`, host, h.Family, h.Driver, h.CPUs, h.MemoryBytes); err != nil {
+		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5, abilities = $6, protocol = $7, clock_off = extract(epoch from $8::timestamptz - clock_timestamp())::bigint where id = $1`,
+			host, h.Family, h.Driver, h.CPUs, h.MemoryBytes, h.Abilities, h.Protocol, h.Time); err != nil {
 			return err
 		}
 	}

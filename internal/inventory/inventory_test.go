@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
@@ -378,4 +379,18 @@ func TestPlaceTaken(t *testing.T) {
 	c, err = inv.CopyByID(t.Context(), c.ID.String())
 	require.NoError(t, err)
 	require.NotNil(t, c.GoneAt, "what was known longer is remembered as gone")
+}
+
+// TestAbilities: what a host states of itself is kept, and how far its clock is off.
+func TestAbilities(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	said := fit.Abilities{Features: []string{"nested"}, NoAcceleration: "switched off", Keys: []string{"quay"}, Classes: []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30}}}
+	_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "r", Changed: true, Hello: &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4, Protocol: 7, Time: time.Now().Add(-2 * time.Hour), Abilities: said}})
+	require.NoError(t, err)
+	h, err = inv.Host(t.Context(), h.Name)
+	require.NoError(t, err)
+	require.Equal(t, said, h.Abilities)
+	require.Equal(t, 7, h.Protocol)
+	require.InDelta(t, -7200, h.ClockOff, 5)
 }

@@ -123,7 +123,11 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 }
 
 func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
-	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes}
+	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Abilities: h.Abilities,
+		Protocol: h.Protocol, ClockOff: h.ClockOff}
+	if h.Protocol > 0 { // it was heard of since that is noted
+		f.WantsProtocol = hostlink.Protocol
+	}
 	var err error
 	if f.Family, err = fit.FamilyByName(h.Family); err != nil {
 		return f, err

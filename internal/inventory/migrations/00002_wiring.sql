@@ -49,3 +49,7 @@ create index copies_static on copies using gin ((machine -> 'static')) where gon
 
 -- A job may be about several machines, one after the other.
 alter table steps add column part integer not null default 0;
+
+-- What a host states of itself beyond its family, the protocol that its agent
+-- speaks, and by how many seconds its clock is off.
+alter table hosts add column abilities jsonb not null default '{}', add column protocol integer not null default 0, add column clock_off bigint not null default 0;
