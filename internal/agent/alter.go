@@ -50,6 +50,9 @@ func doAlter(_ context.Context, t *task) (any, error) {
 		return nil, err
 	}
 	for path, id := range p.NewIDs {
+		if rel, inside := strings.CutPrefix(path, p.Folder+"/"); inside {
+			path = filepath.Join(folder, rel)
+		}
 		if err := t.a.within(path); err != nil {
 			return nil, err
 		}
@@ -275,7 +278,8 @@ func undoTakeAway(t *task) error {
 		if err := renameNew(to, from); err != nil {
 			return err
 		}
-		return errors.Join(os.Remove(filepath.Dir(to)), syncDir(filepath.Dir(from)))
+		os.Remove(filepath.Dir(to)) // only when it is empty
+		return syncDir(filepath.Dir(from))
 	})
 }
 
