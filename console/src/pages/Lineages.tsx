@@ -12,7 +12,16 @@ const signs: Record<string, string> = { running: "text-beacon", stray: "text-buo
 
 /** A copy as a small flag: where it is, and how it is. */
 function Flag({ copy }: { copy: Copy }) {
-  const sign = copy.form === "package" ? "▣" : copy.form === "stray" ? "◇" : copy.form === "hollow" ? "✕" : copy.state === "running" ? "●" : "○";
+  const sign =
+    copy.form === "package"
+      ? "▣"
+      : copy.form === "stray"
+        ? "◇"
+        : copy.form === "hollow"
+          ? "✕"
+          : copy.state === "running"
+            ? "●"
+            : "○";
   const where = copy.form === "package" ? copy.shelf || "a file" : copy.host;
   return (
     <span
