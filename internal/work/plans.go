@@ -122,7 +122,22 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 	return nil, wrong("Unknown operation %q: there are export, import, register, change, renew, attach, detach, delist, start and stop.", req.Operation)
 }
 
+// asNow looks at a host that did not answer last time: it may be back.
+func (w *Work) asNow(ctx context.Context, h *inventory.Host) {
+	if h.State != "unreachable" {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookPatience)
+	defer cancel()
+	if _, err := w.Survey(ctx, h); err == nil {
+		h.State = "up"
+	}
+}
+
+const lookPatience = 2 * time.Second
+
 func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
+	w.asNow(ctx, h)
 	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Abilities: h.Abilities,
 		Protocol: h.Protocol, ClockOff: h.ClockOff}
 	if h.Protocol > 0 { // it was heard of since that is noted
@@ -198,6 +213,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, err
 		}
 		hosts[holder.Name] = holder.ID
+		w.asNow(ctx, holder)
 		facts.Shelf = &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host, HostState: holder.State, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
 		if there, err := w.inv.Copy(ctx, s.Name+"/"+dest.File, "package"); err == nil && there != nil {
 			facts.Shelf.Taken[dest.File] = true
@@ -380,6 +396,7 @@ func (w *Work) drawPower(ctx context.Context, req *Request) (*drawn, error) {
 		if err != nil {
 			return nil, err
 		}
+		w.asNow(ctx, h)
 		f := plan.PowerFacts{Copy: c.Known(), HostState: h.State}
 		if f.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
 			return nil, err
