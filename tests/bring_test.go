@@ -237,6 +237,12 @@ func TestChange(t *testing.T) {
 	require.NotEqual(t, before.Macs, after.Macs)
 	require.Equal(t, before.Uuid, after.Uuid)
 	require.Equal(t, []string{"mac"}, after.Renewed)
+	// Twins run side by side only when one of them is in quarantine.
+	e.ok(t, "register", "kelp/chart-render", "--host", "gannet", "--identity", "keep", "--answer", "identity.uuid-in-use=keep", "--answer", "mac.in-use=keep", "--yes")
+	require.Equal(t, 4, e.run(t, "power", "on", "gannet/chart-render").status)
+	e.ok(t, "nic", "wire", "gannet/chart-render", "NIC 1", "quarantine", "--yes")
+	e.ok(t, "power", "on", "gannet/chart-render")
+
 	e.ok(t, "renew", "tide-probe", "--yes")
 	full := get[openapi.Copy](t, e, "copies", "petrel/tide-probe")
 	require.NotEqual(t, after.Uuid, full.Uuid)

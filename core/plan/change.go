@@ -360,11 +360,10 @@ func diskNames(m *machine.Machine) string {
 
 // DelistFacts is what Delist is worked out from.
 type DelistFacts struct {
-	Copy    lineage.Known
-	Host    HostFacts
-	Machine *machine.Machine
-	Busy    string
-	Last    bool // it is the lineage's last copy
+	Copy lineage.Known
+	Host HostFacts
+	Busy string
+	Last bool // it is the lineage's last copy
 }
 
 // Delist plans to take a copy off its host's list. Its files stay, or go to the

@@ -149,7 +149,6 @@ type RegisterFacts struct {
 	Record *machine.Machine // as last seen, where the descriptor is lost
 	Hollow *lineage.Known   // a hollow entry of the same machine on the host
 	Newer  *lineage.Known   // a copy of the lineage that has run since this one was made
-	Last   bool             // it is the lineage's last copy
 	Busy   string
 }
 

@@ -304,6 +304,9 @@ func TestPower(t *testing.T) {
 	p, err := plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin}}}, nil, true)
 	require.NoError(t, err)
 	require.NotNil(t, finding(p, "identity.collides"))
+	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin}, Isolated: true}}, nil, true)
+	require.NoError(t, err)
+	require.True(t, p.Runnable, "in quarantine nobody else sees it")
 	twin.State = "stopped"
 	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}}}, nil, true)
 	require.NoError(t, err)

@@ -14,17 +14,18 @@ type PowerFacts struct {
 	Busy      string
 	SameUUID  []lineage.Known // others with its machine UUID
 	SameMAC   []lineage.Known // others with one of its MACs
+	Isolated  bool            // all its NICs are in quarantine, or unplugged
 }
 
 // PowerOnOff plans the starting ("start") or stopping ("stop") of copies. A
 // copy that would collide with one that runs, or with another that is started
-// along with it, can't be started.
+// along with it, can't be started, except in quarantine.
 func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecommended bool) (*Plan, error) {
 	b := &builder{answers: answers, recommended: takeRecommended}
 	p := &Plan{Operation: operation, Subjects: []string{}}
 	running := map[string]bool{}
 	for _, f := range facts {
-		running[f.Copy.ID] = true
+		running[f.Copy.ID] = !f.Isolated
 	}
 	for _, f := range facts {
 		subject := f.Copy.Host + "/" + f.Copy.Name
@@ -46,8 +47,11 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 				copies []lineage.Known
 			}{{"machine UUID", f.SameUUID}, {"MAC", f.SameMAC}} {
 				for _, o := range twin.copies {
+					if f.Isolated { // nobody else sees it
+						break
+					}
 					if o.State == "running" || running[o.ID] {
-						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that one first, or renew one of the two.", twin.facet, place(o)), map[string]any{"twin": o.ID}), "")
+						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that one first, renew one of the two, or put all its NICs into quarantine.", twin.facet, place(o)), map[string]any{"twin": o.ID}), "")
 						break
 					}
 				}

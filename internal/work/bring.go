@@ -376,9 +376,6 @@ func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inve
 		if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(self)); err != nil {
 			return nil, err
 		}
-		if facts.Last, err = w.inv.LastCopy(ctx, c); err != nil {
-			return nil, err
-		}
 		d.holds = append(d.holds, inventory.CopyKey(self))
 	}
 	if m == nil && facts.Record != nil {
@@ -400,6 +397,9 @@ func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inve
 			k := c.Known()
 			facts.Origin = lineage.FindOrigin(m, &k, facts.SameUUID)
 		}
+	}
+	if o := facts.Origin; o.Status == "alive" && o.Copy.State == "running" {
+		facts.Newer = o.Copy
 	}
 	hollow, err := w.inv.HollowLike(ctx, h.ID, m.UUID, m.Name)
 	if err != nil {
@@ -538,7 +538,7 @@ func (w *Work) drawDelist(ctx context.Context, req *Request) (*drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts := plan.DelistFacts{Copy: c.Known(), Host: host, Machine: c.Machine, Busy: busy}
+	facts := plan.DelistFacts{Copy: c.Known(), Host: host, Busy: busy}
 	if facts.Last, err = w.inv.LastCopy(ctx, c); err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -397,7 +398,7 @@ func (w *Work) drawPower(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, err
 		}
 		w.asNow(ctx, h)
-		f := plan.PowerFacts{Copy: c.Known(), HostState: h.State}
+		f := plan.PowerFacts{Copy: c.Known(), HostState: h.State, Isolated: isolated(c.Machine)}
 		if f.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
 			return nil, err
 		}
@@ -414,6 +415,11 @@ func (w *Work) drawPower(ctx context.Context, req *Request) (*drawn, error) {
 	}
 	d.Plan = p
 	return d, nil
+}
+
+// isolated tells whether nobody on a network that leads anywhere sees the machine.
+func isolated(m *machine.Machine) bool {
+	return m != nil && !slices.ContainsFunc(m.NICs, func(n machine.NIC) bool { return n.Network != "" && n.Segment != wiring.Quarantine })
 }
 
 // twins finds the other copies with the copy's machine UUID, and with its MACs.
