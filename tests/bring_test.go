@@ -486,6 +486,12 @@ func TestWiringRules(t *testing.T) {
 	for _, r := range rules {
 		e.ok(t, "wiring", "drop", r.Id[len(r.Id)-8:])
 	}
+	// What is chosen once can be kept as a rule.
+	e.ok(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--name", "kiosk-rule", "--answer", "network.unmapped=switch:lab", "--keep-wiring", "--yes")
+	require.Contains(t, e.ok(t, "wiring", "try", "visitors", "--host", "gannet"), "→ lab of gannet")
+	rules = get[[]openapi.Rule](t, e, "wiring", "list")
+	require.Len(t, rules, 1)
+	e.ok(t, "wiring", "drop", rules[0].Id)
 	r := e.run(t, "wiring", "set", "--network", "[")
 	require.Equal(t, 2, r.status)
 	require.Equal(t, 1, e.run(t, "wiring", "drop", "abcd").status)

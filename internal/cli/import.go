@@ -29,6 +29,7 @@ type importFlags struct {
 	host, pool, name, identity, memory string
 	facets, wire, disks                []string
 	cpus                               int
+	keepWiring                         bool
 }
 
 func (a *app) importCmd() *cobra.Command {
@@ -72,6 +73,7 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep or renew")
 	f.StringArrayVar(&o.disks, "disk", nil, "DISK=:FORMAT or DISK=POOL:FORMAT, the format that a disk is written in")
 	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
+	f.BoolVar(&o.keepWiring, "keep-wiring", false, "make rules of the switches that are chosen by an answer")
 	f.IntVar(&o.cpus, "cpus", 0, "number of CPUs; as it was unless said")
 	f.StringVar(&o.memory, "memory", "", "memory, such as 2GiB; as it was unless said")
 	cmd.MarkFlagRequired("host")
@@ -80,7 +82,7 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 }
 
 func (o *importFlags) request(operation openapi.RequestOperation) (*openapi.Request, error) {
-	req := &openapi.Request{Operation: operation, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus}
+	req := &openapi.Request{Operation: operation, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus, KeepWiring: &o.keepWiring}
 	if o.identity != "" && o.identity != identity.Keep && o.identity != identity.Renew {
 		return nil, usage("--identity %q: keep or renew", o.identity)
 	}

@@ -36,6 +36,7 @@ type Request struct {
 	Pool            string            `json:"pool"`
 	Disks           map[string]string `json:"disks"`
 	Change          *Change           `json:"change"`
+	KeepWiring      bool              `json:"keepWiring"` // switches that were chosen become rules
 	Name            string            `json:"name"`
 	Identity        string            `json:"identity"`
 	Facets          map[string]string `json:"facets"`

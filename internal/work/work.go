@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,6 +18,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -152,7 +154,27 @@ func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inve
 	if err != nil {
 		return nil, err
 	}
+	if req.KeepWiring {
+		if err := w.keepWiring(ctx, d.Plan, req.Host, user); err != nil {
+			return nil, err
+		}
+	}
 	return w.inv.Job(ctx, id.String())
+}
+
+// keepWiring makes rules of the switches that a person chose where nothing told
+// which one is right.
+func (w *Work) keepWiring(ctx context.Context, p *plan.Plan, host, user string) error {
+	for _, f := range p.Findings {
+		network, _ := f.Detail["network"].(string)
+		if network == "" || f.Remedy() != "switch" || !strings.HasPrefix(f.Code, "network.") {
+			continue
+		}
+		if _, err := w.inv.AddRule(ctx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true, user); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Cancel asks for a job to be stopped and undone.

@@ -75,6 +75,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
       }
       answers={p.answers}
       onAnswer={p.answer}
+      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
       onRun={p.run}
       onClose={() => onClose(false)}
     />

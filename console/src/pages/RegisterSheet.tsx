@@ -77,6 +77,7 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
       does={host ? `${does[files]} ${host}` : "Choose a host first"}
       answers={p.answers}
       onAnswer={p.answer}
+      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
       onRun={p.run}
       onClose={onClose}
     />

@@ -14,6 +14,7 @@ type Props = {
   does: string; // what the button does, in full
   answers: Record<string, string>;
   onAnswer: (finding: Finding, answer: string) => void;
+  keep?: { on: boolean; set: (on: boolean) => void }; // chosen switches as rules of wiring
   onRun: () => void;
   onClose: () => void;
 };
@@ -85,6 +86,13 @@ export function PlanSheet(p: Props) {
             <button className="button" onClick={p.onClose}>
               Close
             </button>
+            {p.keep &&
+              p.plan?.findings.some((f) => f.code.startsWith("network.") && f.answer?.startsWith("switch")) && (
+                <label className="flex items-center gap-2">
+                  <input type="checkbox" checked={p.keep.on} onChange={(e) => p.keep!.set(e.target.checked)} />
+                  keep the chosen switch as a rule
+                </label>
+              )}
             <span className="ml-auto text-soft">{left(p.plan)}</span>
             <button className="button-main" disabled={!p.plan?.runnable || p.busy} onClick={p.onRun}>
               {p.does}

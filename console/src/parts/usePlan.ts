@@ -10,10 +10,11 @@ import { keyOf } from "./PlanSheet";
  */
 export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => void) {
   const [answers, setAnswers] = useState<Record<string, string>>({});
+  const [keepWiring, setKeepWiring] = useState(false);
   const key = useRef(crypto.randomUUID());
   const full = useMemo(
-    () => (request ? { ...request, answers, takeRecommended: true } : undefined),
-    [request, answers],
+    () => (request ? { ...request, answers, keepWiring, takeRecommended: true } : undefined),
+    [request, answers, keepWiring],
   );
   const plan = useQuery({
     queryKey: ["plan", full],
@@ -27,6 +28,8 @@ export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => 
   return {
     answers,
     answer,
+    keepWiring,
+    setKeepWiring,
     plan: plan.data,
     problem: run.error ?? plan.error,
     busy: run.isPending || run.isSuccess || plan.isFetching,
