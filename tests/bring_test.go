@@ -112,6 +112,7 @@ func TestRegister(t *testing.T) {
 	_, found, status = e.planned(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes")
 	require.Equal(t, 4, status)
 	require.Contains(t, found["disk.parent-missing"].Message, "sonar-parents/sonar-base.vhdx may be it")
+	require.Contains(t, e.run(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes").err, "It can be settled: --answer disk.parent-missing=found")
 	e.ok(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes", "--answer", "disk.parent-missing=found")
 	e.ok(t, "power", "on", "sonar-lab")
 

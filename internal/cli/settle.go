@@ -84,7 +84,7 @@ func (a *app) settle(ctx context.Context, c *caller, req *openapi.Request, s *se
 			shown = true
 		}
 		if blocked {
-			return nil, &exit{statusBlocked, errors.New("blocked: " + blockers(p))}
+			return nil, &exit{statusBlocked, errors.New("blocked: " + blockers(p) + wayOut(p))}
 		}
 		if !a.terminal() {
 			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: --answer %s=%s", count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
@@ -116,6 +116,16 @@ func blockers(p openapi.Plan) string {
 		}
 	}
 	return strings.Join(all, " ")
+}
+
+// wayOut names the answer to a blocker that has remedies of its own.
+func wayOut(p openapi.Plan) string {
+	for _, f := range p.Findings {
+		if f.Severity == openapi.FindingSeverityBlocker && f.Answer == nil && len(f.Remedies) > 0 {
+			return fmt.Sprintf(" It can be settled: --answer %s=%s", f.Code, f.Remedies[0].Id)
+		}
+	}
+	return ""
 }
 
 func firstRemedy(f openapi.Finding) string {
