@@ -33,11 +33,11 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
       from={<span className="font-semibold">{place(copy)}</span>}
       to={
         <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
-          <label>
+          <label className="flex items-center gap-1.5">
             name <input className="field w-40" defaultValue={name} onBlur={(e) => setName(e.target.value)} />
           </label>
-          <label>
-            CPUs{" "}
+          <label className="flex items-center gap-1.5">
+            CPUs
             <input
               className="field w-16"
               type="number"
@@ -46,8 +46,8 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
               onChange={(e) => setCpus(Math.max(1, Number(e.target.value)))}
             />
           </label>
-          <label>
-            GiB of memory{" "}
+          <label className="flex items-center gap-1.5">
+            GiB of memory
             <input
               className="field w-20"
               type="number"
@@ -58,8 +58,8 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
             />
           </label>
           {m?.nics?.map((n) => (
-            <label key={n.name}>
-              {n.name}{" "}
+            <label key={n.name} className="flex items-center gap-1.5">
+              {n.name}
               <select
                 className="field"
                 value={wire[n.name] ?? n.network}
