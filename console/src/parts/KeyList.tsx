@@ -30,7 +30,7 @@ export function KeyList() {
         Keys <span className="mono">?</span>
       </button>
       <Dialog open={open} onClose={() => setOpen(false)} className="relative z-50">
-        <div className="fixed inset-0 grid place-items-center bg-black/40">
+        <div className="fixed inset-0 grid place-items-center bg-[#00000066]">
           <DialogPanel className="rounded-sm border border-rule bg-sheet p-5">
             <DialogTitle className="mb-3 text-[16px] font-semibold">Keys</DialogTitle>
             <dl className="grid grid-cols-[auto_1fr] gap-x-5 gap-y-1">
