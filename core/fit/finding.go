@@ -193,7 +193,6 @@ var catalogue = map[string]entry{
 	"identity.collides":       entryOf(Blocker),
 	"name.taken":              entryOf(Choice, takes(best("rename", "Take a free name"), "text")),
 	"name.unfit":              entryOf(Choice, takes(best("rename", "Take a cleaned name"), "text")),
-	"name.from-snapshot":      entryOf(Choice, takes(best("rename", "Take the machine's name"), "text"), offer("keep", "Keep it")),
 	"copy.already-here":       entryOf(Blocker),
 	"copy.hollow-here":        entryOf(Choice, best("replace", "Replace it"), offer("beside", "Leave it beside")),
 	"copy.newer-elsewhere":    entryOf(Choice, best("go-on", "Go on"), offer("refuse", "Stop here and use that one")),
