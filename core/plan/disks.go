@@ -17,6 +17,7 @@ type handling struct {
 	out     bool   // left out
 	carry   bool   // copied, or converted, instead of used where it lies
 	asIs    bool   // its bytes as they are, unread
+	read    string // format that it is read as, whatever its first bytes say
 	salvage bool   // passing over what can't be read
 	parent  string // where its parent is
 	layer   string // of its chain, that the parent belongs to
@@ -80,7 +81,7 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		}
 		switch answer(raise(code, "%s", sentence(fd.Problem))) {
 		case "raw":
-			x.carry, fd.Format = true, "raw"
+			x.carry, x.read = true, "raw"
 		case "repair":
 			x.mend = true
 		case "salvage":
@@ -200,7 +201,7 @@ func prepare(all []*handling, h HostFacts) (steps []Step) {
 // carryStep copies a disk; into is the machine folder for one that stays, ""
 // for the staging directory of a pool.
 func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool PoolFacts, into, name, format string) Step {
-	do := &Carry{Disk: x.disk.ID, Source: x.facts.Path, Folder: folder, Pool: pool.Path, Into: into, Format: format, Salvage: x.salvage}
+	do := &Carry{Disk: x.disk.ID, Source: x.facts.Path, Folder: folder, Pool: pool.Path, Into: into, Format: format, Read: x.read, Salvage: x.salvage}
 	verb, as := "Copy", " as "+strings.ToUpper(format)
 	if x.asIs {
 		do.Format, format, as = "", x.facts.Format, ", unread,"

@@ -211,6 +211,7 @@ type (
 		Into     string `json:"into"`     // or the folder that it is put into at once
 		File     string `json:"file"`     // name
 		Format   string `json:"format"`   // "" for the bytes as they are
+		Read     string `json:"read"`     // format of the source; "" as its first bytes say
 		Salvage  bool   `json:"salvage"`
 	}
 	// Relink is that of KindRelink.

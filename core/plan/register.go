@@ -69,7 +69,11 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
-	p.Steps = prepare(handled, facts.Host)
+	at := facts.Host
+	if facts.From != nil {
+		at = *facts.From // images are put right where they lie
+	}
+	p.Steps = prepare(handled, at)
 	if h := facts.Hollow; h != nil {
 		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
 		if f.Remedy() == "replace" {
@@ -111,11 +115,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	ends := b.placing(facts.Arrival, pool, m, descriptor, 0, choices)
 	if files == Move {
-		source := facts.Host
-		if facts.From != nil {
-			source = *facts.From
-		}
-		ends = slices.Insert(ends, 1, Step{Kind: KindTakeAway, Host: source.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
+		ends = slices.Insert(ends, 1, Step{Kind: KindTakeAway, Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
 		if rec := ends[2].Do.(*Record); facts.Copy != "" {
 			rec.Copy = facts.Copy // it is the same copy, at another place
 		}

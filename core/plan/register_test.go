@@ -89,6 +89,18 @@ func TestRegisterFindings(t *testing.T) {
 		{"disk.format-unknown", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			disk(f).Problem, disk(f).ProblemCode = "no format known", "disk.format-unknown"
 		}, "disk.format-unknown=leave-out", nil},
+		{"disk.format-unknown", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			disk(f).Problem, disk(f).ProblemCode = "no format known", "disk.format-unknown"
+		}, "disk.format-unknown=raw", func(t *testing.T, p *plan.Plan) {
+			require.Equal(t, "raw", do[plan.Carry](t, p, plan.KindCarry).Read)
+		}},
+		{"disk.damaged", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			disk(f).Problem, req.Files = "its header contradicts itself", plan.Copy
+			f.From = &plan.HostFacts{ID: "o", Name: "petrel", State: "up"}
+		}, "disk.damaged=repair", func(t *testing.T, p *plan.Plan) {
+			require.Equal(t, plan.KindMend, p.Steps[0].Kind)
+			require.Equal(t, "petrel", p.Steps[0].Host, "where it lies")
+		}},
 		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Problem = "its header contradicts itself" }, "disk.damaged=repair", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/tide-gauge/d.qcow2", do[plan.Mend](t, p, plan.KindMend).Path)
 		}},

@@ -59,7 +59,7 @@ func doCarry(ctx context.Context, t *task) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	order := carry.Order{Source: p.Source, Options: formats.Options{Allow: t.a.within}, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
+	order := carry.Order{Source: p.Source, Options: formats.Options{Allow: t.a.within, Format: p.Read}, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
 		Progress: func(_ string, done, _ int64) { t.update(func(s *hostlink.Task) { s.Done = done }) }}
 	if p.From != nil {
 		img, err := t.a.dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, p.Source)
