@@ -17,7 +17,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/beevik/etree"
 
@@ -493,60 +492,6 @@ func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk,
 	}
 	m.Passport = readPassport(child(s, "PassportSection"))
 	return m, nil
-}
-
-// readOwn reads what OVF has no place for.
-func readOwn(own *etree.Element, m *machine.Machine) {
-	for _, f := range ownFields(m) {
-		value := text(own, f.name)
-		switch v := f.value.(type) {
-		case *string:
-			if value != "" {
-				*v = value
-			}
-		case *bool:
-			*v = value == "true"
-		case *int:
-			*v, _ = strconv.Atoi(value)
-		case *int64:
-			*v, _ = strconv.ParseInt(value, 10, 64)
-		case *[]string:
-			*v = nil
-			for _, e := range children(own, f.name) {
-				*v = append(*v, e.Text())
-			}
-		}
-	}
-}
-
-type ownField struct {
-	name  string
-	value any // where it is in the machine
-}
-
-// ownFields are the elements of our section, in the order in which they are written.
-func ownFields(m *machine.Machine) []ownField {
-	return []ownField{
-		{"UUID", &m.UUID}, {"FirmwareUUID", &m.FirmwareUUID}, {"Serial", &m.Serial}, {"Firmware", &m.Firmware}, {"GenerationID", &m.GenerationID},
-		{"SecureBoot", &m.SecureBoot}, {"Variables", &m.Variables}, {"TPM", &m.TPM}, {"TPMKey", &m.TPMKey}, {"Boot", &m.Boot},
-		{"Architecture", &m.Architecture}, {"CPUFeature", &m.CPUFeatures}, {"CoresPerSocket", &m.CoresPerSocket}, {"MinMemoryBytes", &m.MinMemoryBytes},
-		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static}, {"Property", &m.Properties},
-	}
-}
-
-func readPassport(e *etree.Element) *machine.Passport {
-	if e == nil || e.NamespaceURI() != nsUnvora || text(e, "Copy") == "" {
-		return nil
-	}
-	p := &machine.Passport{
-		Lineage: text(e, "Lineage"), Copy: text(e, "Copy"), Parent: text(e, "Parent"),
-		MadeBy: text(e, "MadeBy"), Identity: text(e, "Identity"),
-	}
-	p.MadeAt, _ = time.Parse(time.RFC3339, text(e, "MadeAt"))
-	if r := text(e, "Renewed"); r != "" {
-		p.Renewed = strings.Fields(r)
-	}
-	return p
 }
 
 func formatOf(uri string) string {
