@@ -87,21 +87,20 @@ func (s *supervisor) start(p process) error {
 	s.names = append(s.names, p.name)
 	s.output[p.name], s.signals[p.name] = out, p.signal
 	s.mu.Unlock()
-	first := make(chan error, 1)
+	started := make(chan error, 1)
 	s.wg.Go(func() {
 		// Children are told when their parent dies; the kernel means the thread.
 		runtime.LockOSThread()
 		defer file.Close()
-		for {
+		for first := true; ; first = false {
 			cmd := exec.Command(p.path, p.args...)
 			cmd.Dir = p.dir
 			cmd.Env = append(os.Environ(), p.env...)
 			cmd.Stdout, cmd.Stderr = out, out
 			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: p.signal, Credential: p.credential}
 			err := s.begin(p.name, cmd)
-			if first != nil {
-				first <- err
-				if first = nil; err != nil {
+			if first {
+				if started <- err; err != nil {
 					return
 				}
 			}
@@ -114,7 +113,7 @@ func (s *supervisor) start(p process) error {
 			time.Sleep(restartAfter)
 		}
 	})
-	if err := <-first; err != nil {
+	if err := <-started; err != nil {
 		return fmt.Errorf("start %s: %w", p.name, err)
 	}
 	return nil
