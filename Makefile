@@ -28,7 +28,7 @@ lint: setup console/dist/index.html
 	go tool staticcheck ./...
 	cd console && npm run --silent lint
 	@$(MAKE) --no-print-directory generate docs
-	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md docs/disks.md || { echo "generated files are out of date: make generate docs"; exit 1; }
+	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md docs/disks.md docs/inventory.md || { echo "generated files are out of date: make generate docs"; exit 1; }
 
 format:
 	gofmt -w $$(git ls-files '*.go')
@@ -41,7 +41,7 @@ docs:  ## the reference, from the code
 	go run ./internal/cli/reference docs
 
 docs-shots: setup build  ## screenshots anew, from the demo
-	go test -count=1 ./tests -run 'TestConsole$$|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
+	go test -count=1 ./tests -run 'TestConsole|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
 
 bench: setup build  ## ratios against plain tools
 	go run ./tests/bench

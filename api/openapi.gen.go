@@ -22,6 +22,27 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for ComparisonDifferencesArea.
+const (
+	ComparisonDifferencesAreaHardware ComparisonDifferencesArea = "hardware"
+	ComparisonDifferencesAreaIdentity ComparisonDifferencesArea = "identity"
+	ComparisonDifferencesAreaWiring   ComparisonDifferencesArea = "wiring"
+)
+
+// Valid indicates whether the value is a known member of the ComparisonDifferencesArea enum.
+func (e ComparisonDifferencesArea) Valid() bool {
+	switch e {
+	case ComparisonDifferencesAreaHardware:
+		return true
+	case ComparisonDifferencesAreaIdentity:
+		return true
+	case ComparisonDifferencesAreaWiring:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CopyForm.
 const (
 	CopyFormHollow     CopyForm = "hollow"
@@ -178,6 +199,30 @@ func (e LooseDiskKind) Valid() bool {
 	}
 }
 
+// Defines values for NewLandingRuleKind.
+const (
+	NewLandingRuleKindDisk    NewLandingRuleKind = "disk"
+	NewLandingRuleKindEmpty   NewLandingRuleKind = ""
+	NewLandingRuleKindMachine NewLandingRuleKind = "machine"
+	NewLandingRuleKindMedia   NewLandingRuleKind = "media"
+)
+
+// Valid indicates whether the value is a known member of the NewLandingRuleKind enum.
+func (e NewLandingRuleKind) Valid() bool {
+	switch e {
+	case NewLandingRuleKindDisk:
+		return true
+	case NewLandingRuleKindEmpty:
+		return true
+	case NewLandingRuleKindMachine:
+		return true
+	case NewLandingRuleKindMedia:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RequestFiles.
 const (
 	RequestFilesCopy  RequestFiles = "copy"
@@ -225,16 +270,20 @@ func (e RequestIdentity) Valid() bool {
 
 // Defines values for RequestOperation.
 const (
-	RequestOperationAttach   RequestOperation = "attach"
-	RequestOperationChange   RequestOperation = "change"
-	RequestOperationDelist   RequestOperation = "delist"
-	RequestOperationDetach   RequestOperation = "detach"
-	RequestOperationExport   RequestOperation = "export"
-	RequestOperationImport   RequestOperation = "import"
-	RequestOperationRegister RequestOperation = "register"
-	RequestOperationRenew    RequestOperation = "renew"
-	RequestOperationStart    RequestOperation = "start"
-	RequestOperationStop     RequestOperation = "stop"
+	RequestOperationAttach     RequestOperation = "attach"
+	RequestOperationChange     RequestOperation = "change"
+	RequestOperationDelist     RequestOperation = "delist"
+	RequestOperationDetach     RequestOperation = "detach"
+	RequestOperationExport     RequestOperation = "export"
+	RequestOperationImport     RequestOperation = "import"
+	RequestOperationPutRight   RequestOperation = "put-right"
+	RequestOperationRebuild    RequestOperation = "rebuild"
+	RequestOperationRegister   RequestOperation = "register"
+	RequestOperationRenew      RequestOperation = "renew"
+	RequestOperationStart      RequestOperation = "start"
+	RequestOperationStop       RequestOperation = "stop"
+	RequestOperationSwitchAdd  RequestOperation = "switch-add"
+	RequestOperationSwitchDrop RequestOperation = "switch-drop"
 )
 
 // Valid indicates whether the value is a known member of the RequestOperation enum.
@@ -252,6 +301,10 @@ func (e RequestOperation) Valid() bool {
 		return true
 	case RequestOperationImport:
 		return true
+	case RequestOperationPutRight:
+		return true
+	case RequestOperationRebuild:
+		return true
 	case RequestOperationRegister:
 		return true
 	case RequestOperationRenew:
@@ -259,6 +312,10 @@ func (e RequestOperation) Valid() bool {
 	case RequestOperationStart:
 		return true
 	case RequestOperationStop:
+		return true
+	case RequestOperationSwitchAdd:
+		return true
+	case RequestOperationSwitchDrop:
 		return true
 	default:
 		return false
@@ -311,6 +368,34 @@ type AddHost struct {
 	Code    string `json:"code"`
 }
 
+// AttentionItem defines model for AttentionItem.
+type AttentionItem struct {
+	Act *struct {
+		Candidate *string   `json:"candidate,omitempty"`
+		Copies    *[]string `json:"copies"`
+		Do        string    `json:"do"`
+		Folder    *string   `json:"folder,omitempty"`
+		Host      *string   `json:"host,omitempty"`
+	} `json:"act"`
+	Cause    string   `json:"cause"`
+	Copies   []string `json:"copies"`
+	Evidence string   `json:"evidence"`
+	Id       string   `json:"id"`
+	Left     *struct {
+		Reason string    `json:"reason"`
+		Until  time.Time `json:"until"`
+		Who    string    `json:"who"`
+	} `json:"left"`
+
+	// Recommended What to do, in words
+	Recommended string `json:"recommended"`
+
+	// Request A Request that the recommended action is, to be planned
+	Request *map[string]interface{} `json:"request"`
+	Since   *time.Time              `json:"since"`
+	Subject string                  `json:"subject"`
+}
+
 // Change What is to be different about a copy; what is left out stays
 type Change struct {
 	// Add Devices: KIND or KIND=FILE
@@ -345,32 +430,69 @@ type Change struct {
 	Unplug *[]string `json:"unplug,omitempty"`
 }
 
+// Comparison defines model for Comparison.
+type Comparison struct {
+	A Copy `json:"a"`
+
+	// Ancestor Id of the last copy that both descend from
+	Ancestor    string `json:"ancestor"`
+	B           Copy   `json:"b"`
+	Differences []struct {
+		A    string                    `json:"a"`
+		Area ComparisonDifferencesArea `json:"area"`
+		B    string                    `json:"b"`
+		What string                    `json:"what"`
+	} `json:"differences"`
+	Disks       []DiskComparison `json:"disks"`
+	SameLineage bool             `json:"sameLineage"`
+}
+
+// ComparisonDifferencesArea defines model for Comparison.Differences.Area.
+type ComparisonDifferencesArea string
+
 // Copy defines model for Copy.
 type Copy struct {
-	Addresses []string     `json:"addresses"`
-	Form      CopyForm     `json:"form"`
-	GoneAt    *time.Time   `json:"goneAt,omitempty"`
-	Host      string       `json:"host"`
-	Id        string       `json:"id"`
-	Identity  CopyIdentity `json:"identity"`
-	LastSeen  time.Time    `json:"lastSeen"`
-	Lineage   string       `json:"lineage"`
-	Machine   *Machine     `json:"machine,omitempty"`
-	Macs      []string     `json:"macs"`
-	MadeAt    time.Time    `json:"madeAt"`
-	MadeBy    string       `json:"madeBy"`
-	MadeUser  string       `json:"madeUser"`
-	Name      string       `json:"name"`
-	Owner     string       `json:"owner"`
-	Parent    *string      `json:"parent,omitempty"`
-	Path      string       `json:"path"`
-	Pool      string       `json:"pool"`
-	Renewed   []string     `json:"renewed"`
-	Shelf     string       `json:"shelf"`
-	SizeBytes int64        `json:"sizeBytes"`
-	State     string       `json:"state"`
-	Tracked   bool         `json:"tracked"`
-	Uuid      string       `json:"uuid"`
+	Addresses []string `json:"addresses"`
+
+	// Candidate Copy that it may have been made from
+	Candidate *string `json:"candidate,omitempty"`
+
+	// Evidence By which it was recognised
+	Evidence *[]struct {
+		Kind   string `json:"kind"`
+		Says   string `json:"says"`
+		Weight int    `json:"weight"`
+	} `json:"evidence,omitempty"`
+	Form     CopyForm     `json:"form"`
+	GoneAt   *time.Time   `json:"goneAt,omitempty"`
+	Host     string       `json:"host"`
+	Id       string       `json:"id"`
+	Identity CopyIdentity `json:"identity"`
+	LastSeen time.Time    `json:"lastSeen"`
+	Lineage  string       `json:"lineage"`
+	Machine  *Machine     `json:"machine,omitempty"`
+	Macs     []string     `json:"macs"`
+	MadeAt   time.Time    `json:"madeAt"`
+	MadeBy   string       `json:"madeBy"`
+	MadeUser string       `json:"madeUser"`
+	Name     string       `json:"name"`
+	Owner    string       `json:"owner"`
+	Parent   *string      `json:"parent,omitempty"`
+	Path     string       `json:"path"`
+	Pool     string       `json:"pool"`
+
+	// Problem What is wrong with its descriptor or package
+	Problem *string  `json:"problem,omitempty"`
+	Renewed []string `json:"renewed"`
+	Score   *int     `json:"score,omitempty"`
+
+	// SettledBy Who has said what it is
+	SettledBy *string `json:"settledBy,omitempty"`
+	Shelf     string  `json:"shelf"`
+	SizeBytes int64   `json:"sizeBytes"`
+	State     string  `json:"state"`
+	Tracked   bool    `json:"tracked"`
+	Uuid      string  `json:"uuid"`
 }
 
 // CopyForm defines model for Copy.Form.
@@ -397,6 +519,31 @@ type Destination struct {
 	// Place On the caller's computer, for the records
 	Place *string `json:"place,omitempty"`
 	Shelf *string `json:"shelf,omitempty"`
+}
+
+// DiskComparison defines model for DiskComparison.
+type DiskComparison struct {
+	// A Path
+	A              string `json:"a"`
+	B              string `json:"b"`
+	DifferentBytes int64  `json:"differentBytes"`
+	Disk           string `json:"disk"`
+	Exact          bool   `json:"exact"`
+
+	// Likeness From 0 to 1
+	Likeness float32 `json:"likeness"`
+
+	// ReadBytes Of each, to find out
+	ReadBytes int64 `json:"readBytes"`
+
+	// Samples That were compared where it is not exact
+	Samples int `json:"samples"`
+
+	// Shared Layer that both rest on
+	Shared string `json:"shared"`
+
+	// Why They can't be compared
+	Why string `json:"why"`
 }
 
 // Finding defines model for Finding.
@@ -483,12 +630,26 @@ type Host struct {
 	LastSeen    *time.Time              `json:"lastSeen,omitempty"`
 	MemoryBytes int64                   `json:"memoryBytes"`
 	Name        string                  `json:"name"`
-	Site        string                  `json:"site"`
-	State       HostState               `json:"state"`
+
+	// Ports Of its network; null where its driver makes no switches
+	Ports *[]struct {
+		// Address Of the host's own on it
+		Address *string `json:"address,omitempty"`
+		Name    string  `json:"name"`
+	} `json:"ports,omitempty"`
+	Site  string    `json:"site"`
+	State HostState `json:"state"`
 }
 
 // HostState defines model for Host.State.
 type HostState string
+
+// HostCheck defines model for HostCheck.
+type HostCheck struct {
+	Ok   bool   `json:"ok"`
+	Says string `json:"says"`
+	What string `json:"what"`
+}
 
 // HostDetail defines model for HostDetail.
 type HostDetail struct {
@@ -504,10 +665,17 @@ type HostDetail struct {
 	MemoryBytes int64                   `json:"memoryBytes"`
 	Name        string                  `json:"name"`
 	Pools       []Pool                  `json:"pools"`
-	Shelves     []Shelf                 `json:"shelves"`
-	Site        string                  `json:"site"`
-	State       HostDetailState         `json:"state"`
-	Switches    []Switch                `json:"switches"`
+
+	// Ports Of its network; null where its driver makes no switches
+	Ports *[]struct {
+		// Address Of the host's own on it
+		Address *string `json:"address,omitempty"`
+		Name    string  `json:"name"`
+	} `json:"ports,omitempty"`
+	Shelves  []Shelf         `json:"shelves"`
+	Site     string          `json:"site"`
+	State    HostDetailState `json:"state"`
+	Switches []Switch        `json:"switches"`
 }
 
 // HostDetailState defines model for HostDetail.State.
@@ -566,6 +734,20 @@ type JobStep struct {
 	What  string `json:"what"`
 }
 
+// LandingRule defines model for LandingRule.
+type LandingRule struct {
+	Host      string `json:"host"`
+	Id        string `json:"id"`
+	KeepBytes int64  `json:"keepBytes"`
+	Kind      string `json:"kind"`
+	Label     string `json:"label"`
+	OverBytes int64  `json:"overBytes"`
+	Pool      string `json:"pool"`
+
+	// Says The rule in words
+	Says string `json:"says"`
+}
+
 // Lineage defines model for Lineage.
 type Lineage struct {
 	Copies []Copy `json:"copies"`
@@ -605,7 +787,13 @@ type LooseDiskKind string
 
 // Machine defines model for Machine.
 type Machine struct {
-	Cpus  int `json:"cpus"`
+	Boot    *[]string `json:"boot,omitempty"`
+	Cpus    int       `json:"cpus"`
+	Devices *[]struct {
+		File *string `json:"file,omitempty"`
+		Kind string  `json:"kind"`
+		Name string  `json:"name"`
+	} `json:"devices,omitempty"`
 	Disks *[]struct {
 		File         string `json:"file"`
 		FileBytes    int64  `json:"fileBytes"`
@@ -619,12 +807,17 @@ type Machine struct {
 	MemoryBytes  int64  `json:"memoryBytes"`
 	Name         string `json:"name"`
 	Nics         *[]struct {
-		Mac     string `json:"mac"`
-		Model   string `json:"model"`
-		Name    string `json:"name"`
-		Network string `json:"network"`
+		Mac     string  `json:"mac"`
+		Model   string  `json:"model"`
+		Name    string  `json:"name"`
+		Network string  `json:"network"`
+		Segment *string `json:"segment,omitempty"`
+		Vlan    *int    `json:"vlan,omitempty"`
 	} `json:"nics"`
-	Uuid string `json:"uuid"`
+
+	// Static Fixed addresses known of its guest
+	Static *[]string `json:"static,omitempty"`
+	Uuid   string    `json:"uuid"`
 }
 
 // Mark defines model for Mark.
@@ -642,6 +835,31 @@ type Member struct {
 	Size   int64  `json:"size"`
 }
 
+// NewLandingRule defines model for NewLandingRule.
+type NewLandingRule struct {
+	// First Before all others
+	First *bool   `json:"first,omitempty"`
+	Host  *string `json:"host,omitempty"`
+
+	// KeepBytes That must stay free there
+	KeepBytes *int64 `json:"keepBytes,omitempty"`
+
+	// Kind Of files; empty for any
+	Kind *NewLandingRuleKind `json:"kind,omitempty"`
+
+	// Label Pools that bear it
+	Label *string `json:"label,omitempty"`
+
+	// OverBytes Files of that capacity or more
+	OverBytes *int64 `json:"overBytes,omitempty"`
+
+	// Pool Or the pool of that name
+	Pool *string `json:"pool,omitempty"`
+}
+
+// NewLandingRuleKind Of files; empty for any
+type NewLandingRuleKind string
+
 // NewRule defines model for NewRule.
 type NewRule struct {
 	// First Before all others
@@ -653,6 +871,21 @@ type NewRule struct {
 	Segment *string `json:"segment,omitempty"`
 	Switch  *string `json:"switch,omitempty"`
 	Vlan    *int    `json:"vlan,omitempty"`
+}
+
+// NewSwitch defines model for NewSwitch.
+type NewSwitch struct {
+	// Address Of the host's own on it, such as 192.0.2.7/24
+	Address *string `json:"address,omitempty"`
+	Name    string  `json:"name"`
+	Segment *string `json:"segment,omitempty"`
+
+	// Tagged Frames bear the tag of the VLAN on the port
+	Tagged *bool `json:"tagged,omitempty"`
+
+	// Uplink Port that leads out; none for a switch with no way out
+	Uplink *string `json:"uplink,omitempty"`
+	Vlan   *int    `json:"vlan,omitempty"`
 }
 
 // Plan defines model for Plan.
@@ -679,17 +912,25 @@ type PlanStep struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	FreeBytes  int64    `json:"freeBytes"`
-	Host       string   `json:"host"`
-	Hosts      []string `json:"hosts"`
-	Id         string   `json:"id"`
-	Labels     []string `json:"labels"`
-	Name       string   `json:"name"`
-	Path       string   `json:"path"`
-	Removable  bool     `json:"removable"`
-	State      string   `json:"state"`
-	TotalBytes int64    `json:"totalBytes"`
-	UsedBytes  int64    `json:"usedBytes"`
+	// Foreign The manager that it belongs to
+	Foreign   *string  `json:"foreign,omitempty"`
+	FreeBytes int64    `json:"freeBytes"`
+	Host      string   `json:"host"`
+	Hosts     []string `json:"hosts"`
+	Id        string   `json:"id"`
+	Labels    []string `json:"labels"`
+
+	// MaxFile Bytes that a file there has at most; 0 when no bound is known
+	MaxFile *int64 `json:"maxFile,omitempty"`
+	Name    string `json:"name"`
+	Path    string `json:"path"`
+
+	// Rate Bytes a second that were measured when writing; 0 for not yet
+	Rate       *int64 `json:"rate,omitempty"`
+	Removable  bool   `json:"removable"`
+	State      string `json:"state"`
+	TotalBytes int64  `json:"totalBytes"`
+	UsedBytes  int64  `json:"usedBytes"`
 }
 
 // PoolPage defines model for PoolPage.
@@ -728,6 +969,9 @@ type Remedy struct {
 
 // Request defines model for Request.
 type Request struct {
+	// Addresses NIC → give, for one that its segment has to give out, or an address
+	Addresses *map[string]string `json:"addresses,omitempty"`
+
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
 	Answers *map[string]string `json:"answers,omitempty"`
 
@@ -759,11 +1003,15 @@ type Request struct {
 	Name        *string `json:"name,omitempty"`
 
 	// Note Goes to history
-	Note            *string          `json:"note,omitempty"`
-	Operation       RequestOperation `json:"operation"`
-	Pool            *string          `json:"pool,omitempty"`
-	Source          *Source          `json:"source,omitempty"`
-	TakeRecommended *bool            `json:"takeRecommended,omitempty"`
+	Note      *string          `json:"note,omitempty"`
+	Operation RequestOperation `json:"operation"`
+
+	// Owner Whose the machine is to be
+	Owner           *string    `json:"owner,omitempty"`
+	Pool            *string    `json:"pool,omitempty"`
+	Source          *Source    `json:"source,omitempty"`
+	Switch          *NewSwitch `json:"switch,omitempty"`
+	TakeRecommended *bool      `json:"takeRecommended,omitempty"`
 
 	// Wire NIC → switch
 	Wire *map[string]string `json:"wire,omitempty"`
@@ -790,9 +1038,15 @@ type Rule struct {
 
 // Segment defines model for Segment.
 type Segment struct {
+	// From First address that it has to give out
+	From *string `json:"from,omitempty"`
+
+	// Given Of them
+	Given  int     `json:"given"`
 	Hosts  int     `json:"hosts"`
 	Name   string  `json:"name"`
 	Subnet *string `json:"subnet,omitempty"`
+	To     *string `json:"to,omitempty"`
 }
 
 // Session defines model for Session.
@@ -860,10 +1114,16 @@ type Surveyed struct {
 
 // Switch defines model for Switch.
 type Switch struct {
+	// Address Of the host's own on it
+	Address string `json:"address"`
 	Host    string `json:"host"`
 	Name    string `json:"name"`
 	Segment string `json:"segment"`
-	Vlan    int    `json:"vlan"`
+	Tagged  bool   `json:"tagged"`
+
+	// Uplink Port that leads out
+	Uplink string `json:"uplink"`
+	Vlan   int    `json:"vlan"`
 }
 
 // Transfer defines model for Transfer.
@@ -914,6 +1174,31 @@ type JobRef = string
 
 // Limit defines model for limit.
 type Limit = int
+
+// ListAttentionParams defines parameters for ListAttention.
+type ListAttentionParams struct {
+	Cause *string `form:"cause,omitempty" json:"cause,omitempty"`
+
+	// Left Also what somebody has left alone
+	Left *bool `form:"left,omitempty" json:"left,omitempty"`
+}
+
+// LeaveAloneJSONBody defines parameters for LeaveAlone.
+type LeaveAloneJSONBody struct {
+	// Days 30 unless said
+	Days   *int     `json:"days,omitempty"`
+	Ids    []string `json:"ids"`
+	Reason string   `json:"reason"`
+}
+
+// CompareParams defines parameters for Compare.
+type CompareParams struct {
+	A string `form:"a" json:"a"`
+	B string `form:"b" json:"b"`
+
+	// Exact Compare disks block by block, however much has to be read
+	Exact *bool `form:"exact,omitempty" json:"exact,omitempty"`
+}
 
 // ListCopiesParams defines parameters for ListCopies.
 type ListCopiesParams struct {
@@ -991,6 +1276,18 @@ type ListHostsParams struct {
 
 	// Filter Terms FIELD=VALUE or FIELD~PATTERN
 	Filter *Filter `form:"filter,omitempty" json:"filter,omitempty"`
+}
+
+// RestHostJSONBody defines parameters for RestHost.
+type RestHostJSONBody struct {
+	Resting bool `json:"resting"`
+}
+
+// ReadmitHostJSONBody defines parameters for ReadmitHost.
+type ReadmitHostJSONBody struct {
+	// Address As before, unless said
+	Address *string `json:"address,omitempty"`
+	Code    string  `json:"code"`
 }
 
 // ListJobsParams defines parameters for ListJobs.
@@ -1076,10 +1373,34 @@ type ListPoolsParams struct {
 	Filter *Filter `form:"filter,omitempty" json:"filter,omitempty"`
 }
 
+// SetPoolJSONBody defines parameters for SetPool.
+type SetPoolJSONBody struct {
+	Labels  *[]string `json:"labels,omitempty"`
+	Resting *bool     `json:"resting,omitempty"`
+}
+
+// SetPoolParams defines parameters for SetPool.
+type SetPoolParams struct {
+	// Pool Name, HOST/NAME or id
+	Pool string `form:"pool" json:"pool"`
+}
+
+// RecogniseJSONBody defines parameters for Recognise.
+type RecogniseJSONBody struct {
+	Copy string  `json:"copy"`
+	Note *string `json:"note,omitempty"`
+
+	// Of Copy that it was made from; or a lineage; empty for the first of its own
+	Of *string `json:"of,omitempty"`
+}
+
 // SetSegmentJSONBody defines parameters for SetSegment.
 type SetSegmentJSONBody struct {
-	Name   string `json:"name"`
-	Subnet string `json:"subnet"`
+	Name string `json:"name"`
+
+	// Range FROM-TO
+	Range  *string `json:"range,omitempty"`
+	Subnet string  `json:"subnet"`
 }
 
 // SignInJSONBody defines parameters for SignIn.
@@ -1106,6 +1427,16 @@ type MakeTokenJSONBody struct {
 	Name string `json:"name"`
 }
 
+// TrackJSONBody defines parameters for Track.
+type TrackJSONBody struct {
+	Copies  []string `json:"copies"`
+	Note    *string  `json:"note,omitempty"`
+	Tracked bool     `json:"tracked"`
+
+	// Where Or those that a filter tells
+	Where *string `json:"where,omitempty"`
+}
+
 // AddUserJSONBody defines parameters for AddUser.
 type AddUserJSONBody struct {
 	Name     string              `json:"name"`
@@ -1124,11 +1455,20 @@ type TryWiringParams struct {
 	Host    string  `form:"host" json:"host"`
 }
 
+// LeaveAloneJSONRequestBody defines body for LeaveAlone for application/json ContentType.
+type LeaveAloneJSONRequestBody LeaveAloneJSONBody
+
 // AdoptDiskJSONRequestBody defines body for AdoptDisk for application/json ContentType.
 type AdoptDiskJSONRequestBody AdoptDiskJSONBody
 
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody = AddHost
+
+// RestHostJSONRequestBody defines body for RestHost for application/json ContentType.
+type RestHostJSONRequestBody RestHostJSONBody
+
+// ReadmitHostJSONRequestBody defines body for ReadmitHost for application/json ContentType.
+type ReadmitHostJSONRequestBody ReadmitHostJSONBody
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.
 type StartJobJSONRequestBody = Request
@@ -1139,11 +1479,20 @@ type MakeDescriptorJSONRequestBody = MakeDescriptorJSONBody
 // HandedOutJSONRequestBody defines body for HandedOut for application/json ContentType.
 type HandedOutJSONRequestBody HandedOutJSONBody
 
+// AddLandingRuleJSONRequestBody defines body for AddLandingRule for application/json ContentType.
+type AddLandingRuleJSONRequestBody = NewLandingRule
+
 // SetMarkJSONRequestBody defines body for SetMark for application/json ContentType.
 type SetMarkJSONRequestBody SetMarkJSONBody
 
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = Request
+
+// SetPoolJSONRequestBody defines body for SetPool for application/json ContentType.
+type SetPoolJSONRequestBody SetPoolJSONBody
+
+// RecogniseJSONRequestBody defines body for Recognise for application/json ContentType.
+type RecogniseJSONRequestBody RecogniseJSONBody
 
 // SetSegmentJSONRequestBody defines body for SetSegment for application/json ContentType.
 type SetSegmentJSONRequestBody SetSegmentJSONBody
@@ -1156,6 +1505,9 @@ type SurveyJSONRequestBody SurveyJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody MakeTokenJSONBody
+
+// TrackJSONRequestBody defines body for Track for application/json ContentType.
+type TrackJSONRequestBody TrackJSONBody
 
 // AddUserJSONRequestBody defines body for AddUser for application/json ContentType.
 type AddUserJSONRequestBody AddUserJSONBody
@@ -1237,6 +1589,30 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
+	//
+	// Corresponds with GET /attention (the `ListAttention` operationId).
+	ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveAloneWithBody Leave items as they are, with a reason and for a term
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+	LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveAlone Leave items as they are, with a reason and for a term
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+	LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Compare How far two copies have grown apart
+	//
+	// Corresponds with GET /comparison (the `Compare` operationId).
+	Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCopies Copies by name
 	//
 	// Corresponds with GET /copies (the `ListCopies` operationId).
@@ -1305,10 +1681,48 @@ type ClientInterface interface {
 	// Corresponds with POST /hosts (the `AddHost` operationId).
 	AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DropHost Forget a host that holds nothing any more
+	//
+	// Corresponds with DELETE /hosts/{host} (the `DropHost` operationId).
+	DropHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHost One host with its pools, switches and shelves
 	//
 	// Corresponds with GET /hosts/{host} (the `GetHost` operationId).
 	GetHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestHostWithBody Set a host to rest, so that it takes nothing new, or wake it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+	RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestHost Set a host to rest, so that it takes nothing new, or wake it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+	RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+	//
+	// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
+	CheckHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+	ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+	ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJobs Jobs, newest first
 	//
@@ -1389,6 +1803,30 @@ type ClientInterface interface {
 	// Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
 	SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLandingRules Rules that lead files to pools, in the order in which they are tried
+	//
+	// Corresponds with GET /landing (the `ListLandingRules` operationId).
+	ListLandingRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLandingRuleWithBody Add a rule of landing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /landing (the `AddLandingRule` operationId).
+	AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLandingRule Add a rule of landing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /landing (the `AddLandingRule` operationId).
+	AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropLandingRule Take a rule away
+	//
+	// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
+	DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLineage One lineage with all its copies, those that are gone too
 	//
 	// Corresponds with GET /lineage (the `GetLineage` operationId).
@@ -1437,19 +1875,47 @@ type ClientInterface interface {
 	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetPoolWithBody Set a pool to rest or wake it, give it labels; what is left out stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /pools (the `SetPool` operationId).
+	SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPool Set a pool to rest or wake it, give it labels; what is left out stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /pools (the `SetPool` operationId).
+	SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RecogniseWithBody Say what a copy that was found is; surveys keep to it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /recognition (the `Recognise` operationId).
+	RecogniseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Recognise Say what a copy that was found is; surveys keep to it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /recognition (the `Recognise` operationId).
+	Recognise(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSegments Segments that switches reach, with their subnets
 	//
 	// Corresponds with GET /segments (the `ListSegments` operationId).
 	ListSegments(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSegmentWithBody Give a segment its subnet
+	// SetSegmentWithBody Give a segment its subnet, and addresses to give out
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
 	SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSegment Give a segment its subnet
+	// SetSegment Give a segment its subnet, and addresses to give out
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1518,6 +1984,20 @@ type ClientInterface interface {
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
 	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TrackWithBody Look after registered copies, or leave them alone
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /tracking (the `Track` operationId).
+	TrackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Track Look after registered copies, or leave them alone
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /tracking (the `Track` operationId).
+	Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddUserWithBody Let a person sign in
 	//
 	// Takes any type of body and a specified content type.
@@ -1560,6 +2040,70 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
 	DropRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
+//
+// Corresponds with GET /attention (the `ListAttention` operationId).
+func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAttentionRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveAloneWithBody Leave items as they are, with a reason and for a term
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveAloneRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveAlone Leave items as they are, with a reason and for a term
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveAloneRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Compare How far two copies have grown apart
+//
+// Corresponds with GET /comparison (the `Compare` operationId).
+func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListCopies Copies by name
@@ -1750,11 +2294,109 @@ func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// DropHost Forget a host that holds nothing any more
+//
+// Corresponds with DELETE /hosts/{host} (the `DropHost` operationId).
+func (c *Client) DropHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHost One host with its pools, switches and shelves
 //
 // Corresponds with GET /hosts/{host} (the `GetHost` operationId).
 func (c *Client) GetHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestHostWithBody Set a host to rest, so that it takes nothing new, or wake it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestHostRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestHost Set a host to rest, so that it takes nothing new, or wake it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+func (c *Client) RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestHostRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+//
+// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
+func (c *Client) CheckHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadmitHostRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadmitHostRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1974,6 +2616,70 @@ func (c *Client) SendBytesWithBody(ctx context.Context, job JobRef, params *Send
 	return c.Client.Do(req)
 }
 
+// ListLandingRules Rules that lead files to pools, in the order in which they are tried
+//
+// Corresponds with GET /landing (the `ListLandingRules` operationId).
+func (c *Client) ListLandingRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLandingRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLandingRuleWithBody Add a rule of landing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /landing (the `AddLandingRule` operationId).
+func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLandingRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLandingRule Add a rule of landing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /landing (the `AddLandingRule` operationId).
+func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLandingRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropLandingRule Take a rule away
+//
+// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
+func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropLandingRuleRequest(c.Server, rule)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLineage One lineage with all its copies, those that are gone too
 //
 // Corresponds with GET /lineage (the `GetLineage` operationId).
@@ -2102,6 +2808,74 @@ func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// SetPoolWithBody Set a pool to rest or wake it, give it labels; what is left out stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /pools (the `SetPool` operationId).
+func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPoolRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPool Set a pool to rest or wake it, give it labels; what is left out stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /pools (the `SetPool` operationId).
+func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPoolRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RecogniseWithBody Say what a copy that was found is; surveys keep to it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /recognition (the `Recognise` operationId).
+func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecogniseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Recognise Say what a copy that was found is; surveys keep to it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /recognition (the `Recognise` operationId).
+func (c *Client) Recognise(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecogniseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSegments Segments that switches reach, with their subnets
 //
 // Corresponds with GET /segments (the `ListSegments` operationId).
@@ -2117,7 +2891,7 @@ func (c *Client) ListSegments(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// SetSegmentWithBody Give a segment its subnet
+// SetSegmentWithBody Give a segment its subnet, and addresses to give out
 //
 // Takes any type of body and a specified content type.
 //
@@ -2134,7 +2908,7 @@ func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// SetSegment Give a segment its subnet
+// SetSegment Give a segment its subnet, and addresses to give out
 //
 // Takes a body of the `application/json` content type.
 //
@@ -2313,6 +3087,40 @@ func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// TrackWithBody Look after registered copies, or leave them alone
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /tracking (the `Track` operationId).
+func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrackRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Track Look after registered copies, or leave them alone
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /tracking (the `Track` operationId).
+func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrackRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddUserWithBody Let a person sign in
 //
 // Takes any type of body and a specified content type.
@@ -2424,6 +3232,182 @@ func (c *Client) DropRule(ctx context.Context, rule string, reqEditors ...Reques
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListAttentionRequest constructs an http.Request for the ListAttention method
+func NewListAttentionRequest(server string, params *ListAttentionParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/attention")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cause != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cause", *params.Cause, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Left != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", *params.Left, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLeaveAloneRequest calls the generic LeaveAlone builder with application/json body
+func NewLeaveAloneRequest(server string, body LeaveAloneJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeaveAloneRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLeaveAloneRequestWithBody constructs an http.Request for the LeaveAlone method, with any body, and a specified content type
+func NewLeaveAloneRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/attention/leave")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareRequest constructs an http.Request for the Compare method
+func NewCompareRequest(server string, params *CompareParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/comparison")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Exact != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exact", *params.Exact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewListCopiesRequest constructs an http.Request for the ListCopies method
@@ -3018,6 +4002,40 @@ func NewAddHostRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewDropHostRequest constructs an http.Request for the DropHost method
+func NewDropHostRequest(server string, host HostRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHostRequest constructs an http.Request for the GetHost method
 func NewGetHostRequest(server string, host HostRef) (*http.Request, error) {
 	var err error
@@ -3048,6 +4066,134 @@ func NewGetHostRequest(server string, host HostRef) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRestHostRequest calls the generic RestHost builder with application/json body
+func NewRestHostRequest(server string, host HostRef, body RestHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRestHostRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewRestHostRequestWithBody constructs an http.Request for the RestHost method, with any body, and a specified content type
+func NewRestHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckHostRequest constructs an http.Request for the CheckHost method
+func NewCheckHostRequest(server string, host HostRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/checks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadmitHostRequest calls the generic ReadmitHost builder with application/json body
+func NewReadmitHostRequest(server string, host HostRef, body ReadmitHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadmitHostRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewReadmitHostRequestWithBody constructs an http.Request for the ReadmitHost method, with any body, and a specified content type
+func NewReadmitHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/readmit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3569,6 +4715,107 @@ func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesPar
 	return req, nil
 }
 
+// NewListLandingRulesRequest constructs an http.Request for the ListLandingRules method
+func NewListLandingRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddLandingRuleRequest calls the generic AddLandingRule builder with application/json body
+func NewAddLandingRuleRequest(server string, body AddLandingRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddLandingRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddLandingRuleRequestWithBody constructs an http.Request for the AddLandingRule method, with any body, and a specified content type
+func NewAddLandingRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropLandingRuleRequest constructs an http.Request for the DropLandingRule method
+func NewDropLandingRuleRequest(server string, rule string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landing/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLineageRequest constructs an http.Request for the GetLineage method
 func NewGetLineageRequest(server string, params *GetLineageParams) (*http.Request, error) {
 	var err error
@@ -3905,6 +5152,109 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 	return req, nil
 }
 
+// NewSetPoolRequest calls the generic SetPool builder with application/json body
+func NewSetPoolRequest(server string, params *SetPoolParams, body SetPoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPoolRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSetPoolRequestWithBody constructs an http.Request for the SetPool method, with any body, and a specified content type
+func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRecogniseRequest calls the generic Recognise builder with application/json body
+func NewRecogniseRequest(server string, body RecogniseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRecogniseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRecogniseRequestWithBody constructs an http.Request for the Recognise method, with any body, and a specified content type
+func NewRecogniseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recognition")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSegmentsRequest constructs an http.Request for the ListSegments method
 func NewListSegmentsRequest(server string) (*http.Request, error) {
 	var err error
@@ -4227,6 +5577,46 @@ func NewMakeTokenRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewTrackRequest calls the generic Track builder with application/json body
+func NewTrackRequest(server string, body TrackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrackRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTrackRequestWithBody constructs an http.Request for the Track method, with any body, and a specified content type
+func NewTrackRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tracking")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAddUserRequest calls the generic AddUser builder with application/json body
 func NewAddUserRequest(server string, body AddUserJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4498,6 +5888,34 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAttentionWithResponse What waits for a decision, worst first, each with its evidence and one recommended action
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /attention (the `ListAttention` operationId).
+	ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error)
+
+	// LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+	LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
+
+	// LeaveAloneWithResponse Leave items as they are, with a reason and for a term
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+	LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
+
+	// CompareWithResponse How far two copies have grown apart
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /comparison (the `Compare` operationId).
+	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error)
+
 	// ListCopiesWithResponse Copies by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4582,12 +6000,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /hosts (the `AddHost` operationId).
 	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
 
+	// DropHostWithResponse Forget a host that holds nothing any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hosts/{host} (the `DropHost` operationId).
+	DropHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*DropHostResponse, error)
+
 	// GetHostWithResponse One host with its pools, switches and shelves
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /hosts/{host} (the `GetHost` operationId).
 	GetHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*GetHostResponse, error)
+
+	// RestHostWithBodyWithResponse Set a host to rest, so that it takes nothing new, or wake it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+	RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error)
+
+	// RestHostWithResponse Set a host to rest, so that it takes nothing new, or wake it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+	RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RestHostResponse, error)
+
+	// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
+	CheckHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*CheckHostResponse, error)
+
+	// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+	ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
+
+	// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+	ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
 
 	// ListJobsWithResponse Jobs, newest first
 	//
@@ -4680,6 +6140,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
 	SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error)
 
+	// ListLandingRulesWithResponse Rules that lead files to pools, in the order in which they are tried
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /landing (the `ListLandingRules` operationId).
+	ListLandingRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingRulesResponse, error)
+
+	// AddLandingRuleWithBodyWithResponse Add a rule of landing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /landing (the `AddLandingRule` operationId).
+	AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
+
+	// AddLandingRuleWithResponse Add a rule of landing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /landing (the `AddLandingRule` operationId).
+	AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
+
+	// DropLandingRuleWithResponse Take a rule away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
+	DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error)
+
 	// GetLineageWithResponse One lineage with all its copies, those that are gone too
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4736,6 +6224,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
 
+	// SetPoolWithBodyWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /pools (the `SetPool` operationId).
+	SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+
+	// SetPoolWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /pools (the `SetPool` operationId).
+	SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+
+	// RecogniseWithBodyWithResponse Say what a copy that was found is; surveys keep to it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /recognition (the `Recognise` operationId).
+	RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+
+	// RecogniseWithResponse Say what a copy that was found is; surveys keep to it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /recognition (the `Recognise` operationId).
+	RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+
 	// ListSegmentsWithResponse Segments that switches reach, with their subnets
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4743,14 +6259,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /segments (the `ListSegments` operationId).
 	ListSegmentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error)
 
-	// SetSegmentWithBodyWithResponse Give a segment its subnet
+	// SetSegmentWithBodyWithResponse Give a segment its subnet, and addresses to give out
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
 	SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
 
-	// SetSegmentWithResponse Give a segment its subnet
+	// SetSegmentWithResponse Give a segment its subnet, and addresses to give out
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -4827,6 +6343,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
 	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
 
+	// TrackWithBodyWithResponse Look after registered copies, or leave them alone
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /tracking (the `Track` operationId).
+	TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrackResponse, error)
+
+	// TrackWithResponse Look after registered copies, or leave them alone
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /tracking (the `Track` operationId).
+	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error)
+
 	// AddUserWithBodyWithResponse Let a person sign in
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4875,6 +6405,143 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
 	DropRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropRuleResponse, error)
+}
+
+type ListAttentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AttentionItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAttentionResponse) GetJSON200() *[]AttentionItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAttentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAttentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAttentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAttentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAttentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeaveAloneResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveAloneResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveAloneResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveAloneResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveAloneResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveAloneResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListCopiesResponse struct {
@@ -5351,6 +7018,47 @@ func (r AddHostResponse) ContentType() string {
 	return ""
 }
 
+type DropHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHostResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5393,6 +7101,150 @@ func (r GetHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RestHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RestHostResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]HostCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckHostResponse) GetJSON200() *[]HostCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadmitHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadmitHostResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadmitHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadmitHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadmitHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadmitHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadmitHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5844,6 +7696,143 @@ func (r SendBytesResponse) ContentType() string {
 	return ""
 }
 
+type ListLandingRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]LandingRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLandingRulesResponse) GetJSON200() *[]LandingRule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLandingRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLandingRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLandingRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLandingRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLandingRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddLandingRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *LandingRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddLandingRuleResponse) GetJSON201() *LandingRule {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddLandingRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddLandingRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddLandingRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddLandingRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddLandingRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropLandingRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropLandingRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropLandingRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropLandingRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropLandingRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropLandingRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLineageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6119,6 +8108,102 @@ func (r ListPoolsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListPoolsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RecogniseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Copy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RecogniseResponse) GetJSON200() *Copy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RecogniseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RecogniseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RecogniseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RecogniseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RecogniseResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6547,6 +8632,58 @@ func (r MakeTokenResponse) ContentType() string {
 	return ""
 }
 
+type TrackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Copies int `json:"copies"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TrackResponse) GetJSON200() *struct {
+	Copies int `json:"copies"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddUserResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6780,6 +8917,58 @@ func (r DropRuleResponse) ContentType() string {
 	return ""
 }
 
+// ListAttentionWithResponse What waits for a decision, worst first, each with its evidence and one recommended action
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /attention (the `ListAttention` operationId).
+func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error) {
+	rsp, err := c.ListAttention(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAttentionResponse(rsp)
+}
+
+// LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
+	rsp, err := c.LeaveAloneWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveAloneResponse(rsp)
+}
+
+// LeaveAloneWithResponse Leave items as they are, with a reason and for a term
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
+func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
+	rsp, err := c.LeaveAlone(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveAloneResponse(rsp)
+}
+
+// CompareWithResponse How far two copies have grown apart
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /comparison (the `Compare` operationId).
+func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error) {
+	rsp, err := c.Compare(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareResponse(rsp)
+}
+
 // ListCopiesWithResponse Copies by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6936,6 +9125,19 @@ func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddH
 	return ParseAddHostResponse(rsp)
 }
 
+// DropHostWithResponse Forget a host that holds nothing any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hosts/{host} (the `DropHost` operationId).
+func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*DropHostResponse, error) {
+	rsp, err := c.DropHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropHostResponse(rsp)
+}
+
 // GetHostWithResponse One host with its pools, switches and shelves
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6947,6 +9149,71 @@ func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host Host
 		return nil, err
 	}
 	return ParseGetHostResponse(rsp)
+}
+
+// RestHostWithBodyWithResponse Set a host to rest, so that it takes nothing new, or wake it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
+	rsp, err := c.RestHostWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestHostResponse(rsp)
+}
+
+// RestHostWithResponse Set a host to rest, so that it takes nothing new, or wake it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
+func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
+	rsp, err := c.RestHost(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestHostResponse(rsp)
+}
+
+// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
+func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*CheckHostResponse, error) {
+	rsp, err := c.CheckHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckHostResponse(rsp)
+}
+
+// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
+	rsp, err := c.ReadmitHostWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadmitHostResponse(rsp)
+}
+
+// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
+func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
+	rsp, err := c.ReadmitHost(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadmitHostResponse(rsp)
 }
 
 // ListJobsWithResponse Jobs, newest first
@@ -7118,6 +9385,58 @@ func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context,
 	return ParseSendBytesResponse(rsp)
 }
 
+// ListLandingRulesWithResponse Rules that lead files to pools, in the order in which they are tried
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /landing (the `ListLandingRules` operationId).
+func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingRulesResponse, error) {
+	rsp, err := c.ListLandingRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLandingRulesResponse(rsp)
+}
+
+// AddLandingRuleWithBodyWithResponse Add a rule of landing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /landing (the `AddLandingRule` operationId).
+func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
+	rsp, err := c.AddLandingRuleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddLandingRuleResponse(rsp)
+}
+
+// AddLandingRuleWithResponse Add a rule of landing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /landing (the `AddLandingRule` operationId).
+func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
+	rsp, err := c.AddLandingRule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddLandingRuleResponse(rsp)
+}
+
+// DropLandingRuleWithResponse Take a rule away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
+func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error) {
+	rsp, err := c.DropLandingRule(ctx, rule, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropLandingRuleResponse(rsp)
+}
+
 // GetLineageWithResponse One lineage with all its copies, those that are gone too
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7222,6 +9541,58 @@ func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params 
 	return ParseListPoolsResponse(rsp)
 }
 
+// SetPoolWithBodyWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /pools (the `SetPool` operationId).
+func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+	rsp, err := c.SetPoolWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPoolResponse(rsp)
+}
+
+// SetPoolWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /pools (the `SetPool` operationId).
+func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+	rsp, err := c.SetPool(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPoolResponse(rsp)
+}
+
+// RecogniseWithBodyWithResponse Say what a copy that was found is; surveys keep to it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /recognition (the `Recognise` operationId).
+func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
+	rsp, err := c.RecogniseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecogniseResponse(rsp)
+}
+
+// RecogniseWithResponse Say what a copy that was found is; surveys keep to it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /recognition (the `Recognise` operationId).
+func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
+	rsp, err := c.Recognise(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecogniseResponse(rsp)
+}
+
 // ListSegmentsWithResponse Segments that switches reach, with their subnets
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7235,7 +9606,7 @@ func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context, reqE
 	return ParseListSegmentsResponse(rsp)
 }
 
-// SetSegmentWithBodyWithResponse Give a segment its subnet
+// SetSegmentWithBodyWithResponse Give a segment its subnet, and addresses to give out
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7248,7 +9619,7 @@ func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context
 	return ParseSetSegmentResponse(rsp)
 }
 
-// SetSegmentWithResponse Give a segment its subnet
+// SetSegmentWithResponse Give a segment its subnet, and addresses to give out
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7391,6 +9762,32 @@ func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body Ma
 	return ParseMakeTokenResponse(rsp)
 }
 
+// TrackWithBodyWithResponse Look after registered copies, or leave them alone
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /tracking (the `Track` operationId).
+func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrackResponse, error) {
+	rsp, err := c.TrackWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrackResponse(rsp)
+}
+
+// TrackWithResponse Look after registered copies, or leave them alone
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /tracking (the `Track` operationId).
+func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error) {
+	rsp, err := c.Track(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrackResponse(rsp)
+}
+
 // AddUserWithBodyWithResponse Let a person sign in
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7480,6 +9877,101 @@ func (c *ClientWithResponses) DropRuleWithResponse(ctx context.Context, rule str
 		return nil, err
 	}
 	return ParseDropRuleResponse(rsp)
+}
+
+// ParseListAttentionResponse parses an HTTP response from a ListAttentionWithResponse call
+func ParseListAttentionResponse(rsp *http.Response) (*ListAttentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAttentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AttentionItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeaveAloneResponse parses an HTTP response from a LeaveAloneWithResponse call
+func ParseLeaveAloneResponse(rsp *http.Response) (*LeaveAloneResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveAloneResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareResponse parses an HTTP response from a CompareWithResponse call
+func ParseCompareResponse(rsp *http.Response) (*CompareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListCopiesResponse parses an HTTP response from a ListCopiesWithResponse call
@@ -7805,6 +10297,35 @@ func ParseAddHostResponse(rsp *http.Response) (*AddHostResponse, error) {
 	return response, nil
 }
 
+// ParseDropHostResponse parses an HTTP response from a DropHostWithResponse call
+func ParseDropHostResponse(rsp *http.Response) (*DropHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHostResponse parses an HTTP response from a GetHostWithResponse call
 func ParseGetHostResponse(rsp *http.Response) (*GetHostResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7821,6 +10342,105 @@ func ParseGetHostResponse(rsp *http.Response) (*GetHostResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest HostDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRestHostResponse parses an HTTP response from a RestHostWithResponse call
+func ParseRestHostResponse(rsp *http.Response) (*RestHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckHostResponse parses an HTTP response from a CheckHostWithResponse call
+func ParseCheckHostResponse(rsp *http.Response) (*CheckHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []HostCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadmitHostResponse parses an HTTP response from a ReadmitHostWithResponse call
+func ParseReadmitHostResponse(rsp *http.Response) (*ReadmitHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadmitHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8139,6 +10759,101 @@ func ParseSendBytesResponse(rsp *http.Response) (*SendBytesResponse, error) {
 	return response, nil
 }
 
+// ParseListLandingRulesResponse parses an HTTP response from a ListLandingRulesWithResponse call
+func ParseListLandingRulesResponse(rsp *http.Response) (*ListLandingRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLandingRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []LandingRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddLandingRuleResponse parses an HTTP response from a AddLandingRuleWithResponse call
+func ParseAddLandingRuleResponse(rsp *http.Response) (*AddLandingRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddLandingRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest LandingRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropLandingRuleResponse parses an HTTP response from a DropLandingRuleWithResponse call
+func ParseDropLandingRuleResponse(rsp *http.Response) (*DropLandingRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropLandingRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLineageResponse parses an HTTP response from a GetLineageWithResponse call
 func ParseGetLineageResponse(rsp *http.Response) (*GetLineageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8316,6 +11031,72 @@ func ParseListPoolsResponse(rsp *http.Response) (*ListPoolsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest PoolPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPoolResponse parses an HTTP response from a SetPoolWithResponse call
+func ParseSetPoolResponse(rsp *http.Response) (*SetPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRecogniseResponse parses an HTTP response from a RecogniseWithResponse call
+func ParseRecogniseResponse(rsp *http.Response) (*RecogniseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RecogniseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Copy
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8624,6 +11405,41 @@ func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
 	return response, nil
 }
 
+// ParseTrackResponse parses an HTTP response from a TrackWithResponse call
+func ParseTrackResponse(rsp *http.Response) (*TrackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Copies int `json:"copies"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddUserResponse parses an HTTP response from a AddUserWithResponse call
 func ParseAddUserResponse(rsp *http.Response) (*AddUserResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8787,6 +11603,15 @@ func ParseDropRuleResponse(rsp *http.Response) (*DropRuleResponse, error) {
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
+	// (GET /attention)
+	ListAttention(c *gin.Context, params ListAttentionParams)
+	// LeaveAlone Leave items as they are, with a reason and for a term
+	// (POST /attention/leave)
+	LeaveAlone(c *gin.Context)
+	// Compare How far two copies have grown apart
+	// (GET /comparison)
+	Compare(c *gin.Context, params CompareParams)
 	// ListCopies Copies by name
 	// (GET /copies)
 	ListCopies(c *gin.Context, params ListCopiesParams)
@@ -8817,9 +11642,21 @@ type ServerInterface interface {
 	// AddHost Add a host by the one-time code that its agent prints
 	// (POST /hosts)
 	AddHost(c *gin.Context)
+	// DropHost Forget a host that holds nothing any more
+	// (DELETE /hosts/{host})
+	DropHost(c *gin.Context, host HostRef)
 	// GetHost One host with its pools, switches and shelves
 	// (GET /hosts/{host})
 	GetHost(c *gin.Context, host HostRef)
+	// RestHost Set a host to rest, so that it takes nothing new, or wake it
+	// (PATCH /hosts/{host})
+	RestHost(c *gin.Context, host HostRef)
+	// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+	// (GET /hosts/{host}/checks)
+	CheckHost(c *gin.Context, host HostRef)
+	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	// (POST /hosts/{host}/readmit)
+	ReadmitHost(c *gin.Context, host HostRef)
 	// ListJobs Jobs, newest first
 	// (GET /jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
@@ -8850,6 +11687,15 @@ type ServerInterface interface {
 	// SendBytes Send the bytes that the job needs, from the offset it named on
 	// (PUT /jobs/{job}/transfer)
 	SendBytes(c *gin.Context, job JobRef, params SendBytesParams)
+	// ListLandingRules Rules that lead files to pools, in the order in which they are tried
+	// (GET /landing)
+	ListLandingRules(c *gin.Context)
+	// AddLandingRule Add a rule of landing
+	// (POST /landing)
+	AddLandingRule(c *gin.Context)
+	// DropLandingRule Take a rule away
+	// (DELETE /landing/{rule})
+	DropLandingRule(c *gin.Context, rule string)
 	// GetLineage One lineage with all its copies, those that are gone too
 	// (GET /lineage)
 	GetLineage(c *gin.Context, params GetLineageParams)
@@ -8868,10 +11714,16 @@ type ServerInterface interface {
 	// ListPools Pools by name; a share that several hosts see is one
 	// (GET /pools)
 	ListPools(c *gin.Context, params ListPoolsParams)
+	// SetPool Set a pool to rest or wake it, give it labels; what is left out stays
+	// (PATCH /pools)
+	SetPool(c *gin.Context, params SetPoolParams)
+	// Recognise Say what a copy that was found is; surveys keep to it
+	// (PUT /recognition)
+	Recognise(c *gin.Context)
 	// ListSegments Segments that switches reach, with their subnets
 	// (GET /segments)
 	ListSegments(c *gin.Context)
-	// SetSegment Give a segment its subnet
+	// SetSegment Give a segment its subnet, and addresses to give out
 	// (PUT /segments)
 	SetSegment(c *gin.Context)
 	// SignOut End the session
@@ -8895,6 +11747,9 @@ type ServerInterface interface {
 	// MakeToken A token for a script or the client; shown once
 	// (POST /tokens)
 	MakeToken(c *gin.Context)
+	// Track Look after registered copies, or leave them alone
+	// (PUT /tracking)
+	Track(c *gin.Context)
 	// AddUser Let a person sign in
 	// (POST /users)
 	AddUser(c *gin.Context)
@@ -8920,6 +11775,97 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAttention operation middleware
+func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAttentionParams
+
+	// ------------- Optional query parameter "cause" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cause", c.Request.URL.Query(), &params.Cause, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cause: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "left" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "left", c.Request.URL.Query(), &params.Left, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter left: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAttention(c, params)
+}
+
+// LeaveAlone operation middleware
+func (siw *ServerInterfaceWrapper) LeaveAlone(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LeaveAlone(c)
+}
+
+// Compare operation middleware
+func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareParams
+
+	// ------------- Required query parameter "a" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "a", c.Request.URL.Query(), &params.A, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter a: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "b" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "b", c.Request.URL.Query(), &params.B, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter b: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "exact" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "exact", c.Request.URL.Query(), &params.Exact, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter exact: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Compare(c, params)
+}
 
 // ListCopies operation middleware
 func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
@@ -9248,6 +12194,31 @@ func (siw *ServerInterfaceWrapper) AddHost(c *gin.Context) {
 	siw.Handler.AddHost(c)
 }
 
+// DropHost operation middleware
+func (siw *ServerInterfaceWrapper) DropHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropHost(c, host)
+}
+
 // GetHost operation middleware
 func (siw *ServerInterfaceWrapper) GetHost(c *gin.Context) {
 
@@ -9271,6 +12242,81 @@ func (siw *ServerInterfaceWrapper) GetHost(c *gin.Context) {
 	}
 
 	siw.Handler.GetHost(c, host)
+}
+
+// RestHost operation middleware
+func (siw *ServerInterfaceWrapper) RestHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RestHost(c, host)
+}
+
+// CheckHost operation middleware
+func (siw *ServerInterfaceWrapper) CheckHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckHost(c, host)
+}
+
+// ReadmitHost operation middleware
+func (siw *ServerInterfaceWrapper) ReadmitHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadmitHost(c, host)
 }
 
 // ListJobs operation middleware
@@ -9598,6 +12644,57 @@ func (siw *ServerInterfaceWrapper) SendBytes(c *gin.Context) {
 	siw.Handler.SendBytes(c, job, params)
 }
 
+// ListLandingRules operation middleware
+func (siw *ServerInterfaceWrapper) ListLandingRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLandingRules(c)
+}
+
+// AddLandingRule operation middleware
+func (siw *ServerInterfaceWrapper) AddLandingRule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddLandingRule(c)
+}
+
+// DropLandingRule operation middleware
+func (siw *ServerInterfaceWrapper) DropLandingRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropLandingRule(c, rule)
+}
+
 // GetLineage operation middleware
 func (siw *ServerInterfaceWrapper) GetLineage(c *gin.Context) {
 
@@ -9764,6 +12861,46 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 	siw.Handler.ListPools(c, params)
 }
 
+// SetPool operation middleware
+func (siw *ServerInterfaceWrapper) SetPool(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetPoolParams
+
+	// ------------- Required query parameter "pool" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "pool", c.Request.URL.Query(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetPool(c, params)
+}
+
+// Recognise operation middleware
+func (siw *ServerInterfaceWrapper) Recognise(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Recognise(c)
+}
+
 // ListSegments operation middleware
 func (siw *ServerInterfaceWrapper) ListSegments(c *gin.Context) {
 
@@ -9893,6 +13030,19 @@ func (siw *ServerInterfaceWrapper) MakeToken(c *gin.Context) {
 	}
 
 	siw.Handler.MakeToken(c)
+}
+
+// Track operation middleware
+func (siw *ServerInterfaceWrapper) Track(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Track(c)
 }
 
 // AddUser operation middleware
@@ -10039,8 +13189,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost)
+	router.DELETE(options.BaseURL+"/hosts/:host", wrapper.DropHost)
 	router.GET(options.BaseURL+"/hosts/:host", wrapper.GetHost)
+	router.PATCH(options.BaseURL+"/hosts/:host", wrapper.RestHost)
+	router.GET(options.BaseURL+"/hosts/:host/checks", wrapper.CheckHost)
+	router.POST(options.BaseURL+"/hosts/:host/readmit", wrapper.ReadmitHost)
 	router.GET(options.BaseURL+"/pools", wrapper.ListPools)
+	router.PATCH(options.BaseURL+"/pools", wrapper.SetPool)
+	router.GET(options.BaseURL+"/landing", wrapper.ListLandingRules)
+	router.POST(options.BaseURL+"/landing", wrapper.AddLandingRule)
+	router.DELETE(options.BaseURL+"/landing/:rule", wrapper.DropLandingRule)
 	router.GET(options.BaseURL+"/switches", wrapper.ListSwitches)
 	router.GET(options.BaseURL+"/shelves", wrapper.ListShelves)
 	router.GET(options.BaseURL+"/copies", wrapper.ListCopies)
@@ -10062,6 +13220,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/disks", wrapper.ListDisks)
 	router.POST(options.BaseURL+"/disks", wrapper.AdoptDisk)
 	router.GET(options.BaseURL+"/folder", wrapper.LookAtFolder)
+	router.GET(options.BaseURL+"/attention", wrapper.ListAttention)
+	router.POST(options.BaseURL+"/attention/leave", wrapper.LeaveAlone)
+	router.PUT(options.BaseURL+"/recognition", wrapper.Recognise)
+	router.PUT(options.BaseURL+"/tracking", wrapper.Track)
+	router.GET(options.BaseURL+"/comparison", wrapper.Compare)
 	router.POST(options.BaseURL+"/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/jobs", wrapper.StartJob)
@@ -10085,113 +13248,148 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H3rcts4lvCroPh9VT2zS8funsvWOjU/HNvpuNuJXbbT2a3EtYHIIxERCXAAUIom5fm5D7CPuE+yhRtJ",
-	"iQBF2pJ7Ln8S2wRxOfdzcM7htyhhRckoUCmi429RiTkuQALXv+GpBK5+SEEknJSSMBodR3cZIApfJWJT",
-	"JDNAJZ4BmsCUcYjiiKghf66Ar6I4oriA6NhOFEciyaDAaka5KtUDITmhs+jhIY6mJPevBrwQ6PXF+eXZ",
-	"n345uXx/jhg3v/71+uTu7vzmXWBRO2H/qhkT8gam3WXf4QLUSiR105dYZs3s6sUojjj8uSIc0uhY8gr6",
-	"1/rCJt6lLlK9kBRoAjNCqRrvXfMLm4xcMicFkd0Vr6aISChEjL4/OkIVzUEIJDBJ9R+OEJaoMOfzAdZM",
-	"2l64wF9JURXRsXo7jgpC7a+x2xOhEmbAowe1Kw6iZFSAJrJrziY5FOrHhFEJVO8Xl2VOEqz2e1iaEf/6",
-	"RajNf2ut+/+5gmf0/w4bKj40T8Whm1evuH78DxmWaAlUoiVnFlL2NTXrSZq+UadX/MBZCVwSs1WcphyE",
-	"6MLzzdXt3fH11c2dYwk8U+eINzESRwlLwY+qBq0f64Xs+Pt6Ijb5AolUE51mmM6guxV9NiKQZGgCKCXT",
-	"KXB1UjxhlUQYJaxcvURLOyqHqUTqgZB4pdbrHLi7whksSALiGP188e5MUa76/0+vLy7PFb0osvIcsD4B",
-	"5hyv1O84Td+RxAPM2yWRSQbiJcIUQVHKFWIU1G4rWubVbAbpuIWkxEnWXef66ury8Prk7o06A0aK1Rz6",
-	"LHN3pp4w5uGmMyLmiKQiRu8uTgXCNEWpgVGMpoQLqZCRY8NPg7edgn/bajXf3lLOSjV6xAqclQ4Fw9+a",
-	"sjwNaYUCJxmhgMwYNAMpNDwpLJESHkgy1ux9wlgOmKpJZxUYhussz4HCsrvaa5yAFKMAyqHMcQIh/FG0",
-	"zJgApAchIlHCChA+SEuOhQ8xkBMhCZ0da1k+JTkINGMK+QoG+i1LYISjkrHcCwpD5GNw8uATD6xcBQUY",
-	"jEY51/IZqBLqHyMOMyIkcM2IQqpRSpPmOVsqEYKTOZ61pVYz84xRONGIVnNiGR1HKZZwIEmhbAda5Tme",
-	"5OBUW+f9jAXIhKSBPwOVRK7au2eczAjFCvpzgDJyNObbr+LaWwAa3HH3DUIBz8C7G8se2zTXWzvMvDES",
-	"VwVO+yDs2VMKr1aB7abwXhhe7zw0toDnAVvSwCsl5la7b8Wztnu8cyi2CcoJSMcBS2SQT70jBfkLvFpJ",
-	"wyk1JAmVf/x91DVqFBdg6YeH5DiZQ5s828xeeQl3wxzQNqgGeENflitjZ4haeWINRnMwO78lo7jF/m7D",
-	"Nf5b2K5pqMU+DXxbPNGczWG9Dbf7gFS6ttyxLpkSVtE2Z7dAW6Oz/qGPebTg86BaOSwDIK2XiO12fEc4",
-	"AyXjsZH5m6dQMj/kSjhfyQhHH82TEjzm1oVES5LnyprjgFM05Yxqi2KCkznCQhtHdtpj/Uuq9BlWxp5i",
-	"emU4zaGUCAuSgvq7x0BtkWRASV5R/V6C8xz4d0Jpx7KSwGM0ZVw/4pAwnno1ZojPfJrrNaGpethVXlQs",
-	"jWTZKj4CVrYxqkhuVSFRR8P5dWuVtfmaPRUgREiocyggJTCcQm/UC14aFbAAvqGtJjlL5pq1koyRRGtJ",
-	"Jv3aVVRmx1vJXMOntV7zanPWGlitI8YOCT7OeF0bhut4U+Q4HDpmFm3k+iwRZVSNk/FhVdI4npsu1Epb",
-	"cO6vjKME0++kY0EfhbdMIq+gD+mHDcRY8b1hYBlJ7fYbW4g6aIRxoaHYFbUZJtTjDmGZCSWm1NFzvAIu",
-	"YjTBAh7huhAxv/AbZFNc5XIdg5uKIMC6YR70E7cb7wOPj6z82yX5KDPADfFMVbs4m9Jr/fzOxRxucImV",
-	"kIaM++Fix9WWhF7JB52ALW1o4mo60h4lQlhx7tE1A3jTo0wwh9TYrMP3sSBcVjgfjkyfDabppDay3NHa",
-	"rGmnrXlgY+E2RcWWE2umaB2tBW0fht4QIRlfnVPJfV7eCPM/sX7iVpX6SM0ZoqXGS9q6clirxdEyw6EH",
-	"LPD31UB7W2NRTWNXaetINUsNkh4E+W3dcQbtGq6faNh6t+oPdU5ITlphgyDGfdFHHU6U4LQJ5FM0gRWj",
-	"qQmM4ILkq8izlVZ81UeodjddqZuUVeBJyski4I3abYwIJmwNBmwl5QIKxldjFEpY6pOAv1lbGs6CrEyI",
-	"Q4emlEtIOeAk0/vsGpE9nmeNNwtUu4fGQNFoWD9kvBbK1hgM0eBZI2DyXGmZj1v4QtHtQ7xJuMoPHs5c",
-	"18prDgQGFiNs+lvt4PgmssHs4TPpF7xBvjVDUR+zNX+z5y6A7y2It7je66x8/hUnElWlcjW/P4qPjo68",
-	"BDpSmBmk7c07/4lNugecKFK8Bn4LCaPpQMZLME0gz4OmS5KRPOVGGAy3QhIOWEI6JkCXMhMxHLBn4Jzx",
-	"7Sbms5jYU0KJyHqPulVcBuQwheXpULNF+8reMGUJvI7idIWoJhVxCVPphX1g3fWAIJdPO35Hki8xsUJ8",
-	"yfjc/JRBrmS0phIlo0munUZLvpD6AwUSyuFM+xOb3EooveKtxzaTTOJ8IOVW/jCzTxs1iGtbZLUOati2",
-	"BorZSLwpB9ax7IDS4my7LUtEbeYNiJ5dmHtKgu3BynM49AvHgVgaIYrGXtTMCU37zZmhtr+PZvTstR1v",
-	"I+YTa6FYKjEL+WB32Tgrm4K0HBP4C4WmQ2IuZPrVjDXEZbXGm92qe7nnmHuOzztg7tEIuGRMgD/2hVNW",
-	"jtS/9pXAHVlfqGt3saPHcpNTHKnJGSggJdirEIK0Nv4irglHdfMDrOymM2RGoSmraIoYRcSbb7GToI3l",
-	"AO89mRUMo6I2dRytoYy4RVg+inzbXPxusFXYc+1Ezf1XTfskuwB17TKUVkM+CHAfPAOmUyuey4sl5iEA",
-	"mYfvq8D5wskoO/Tf6WbizTp6C5z4d8BSyMepCwpSmYvbJatlFLOEvjSOmrcfg4Zht9t2WXtVvYadQEyh",
-	"Rq/DVXMlosHqZ0E+f1qodIoTkOOMF38UcuP8Zt6WkcJM9NF7Cigmvju2cJgowz/84Y/BFIfHsK/Fl369",
-	"XsC32XewvKly8MkuLjwRh1c6hRjhPEdMZsCF9346qAtbdN652ZLAKWJTZMfoZDT/TTXMCqD+BUysxS8S",
-	"c0wDFlkHLNd27OPt8Km5Ih9xqWrv1D1GV78fXDJC5dX0HbsBWXE6yOXmFaVmgPci1Phcg9NqxjiqCrJb",
-	"PNWRl8cS8xkMMEo9TqkmL/N6C2ONm7kJ2sYhcSBqgfI+QEdP9+l25qjtxh3zHtSamhtChMMoOyd4UPVg",
-	"JFkELwgmkI+carzlzaFgix4GC2eiKddvDMgqoazbp1h5FrdWZbjkNBurseByGFjbYHvxuIXr9vFDtLJn",
-	"DzZ0Z7Ar97VVEOGP226ky0sNjN4rW88lXYbLEiik/hzWOZirsW4im0BSvV7gFcrwAtAEgKICMB2XIuKA",
-	"5dmZZChl3gQ5qzi3qQDHBSHXShKZDwhym2H1VLGLevdc+9rUrg7m4GuZk4RIP8f2SZOABEhYUQBNQ9lG",
-	"Es+tXdivrH0sa5ZdXyRuTuAm9x//z8518qXu9dwle1P12pRxenWmC7/U/4e371/9dH56h/73v/8H3Zy/",
-	"PT/7T/XI/HSsa8R8t8tJXTHTG6Qzo9ZunDcCGQzB15JxGSMzZYxSnfofIx30V3sRkpXHxsqM0Zur27vD",
-	"dydvz0092biqhZ4IwXomat+h2kmr7djCI5GhCyYU8K+vri5j/e/x66ubtyd36oT2Rx8KpqZq4/Er3xI6",
-	"ywGZeY6R8hl1jY12Bw/MrwVOYp0De0BSvcs5QKk2ZtL8vXdVNqvQxcuE1CUNOjlGOcQLxffewJmpdPFT",
-	"icviO9YQ0hQQ2wosI0SXWJgIWBwsQRpOKM6+2Yy6YYkwRaRQFItmTAlwr3T1lUqs1UcEIKDGfCDcXpT6",
-	"S7nscYEDSjImgKKJki6AeJWbNJGlmcHn8O0y6GJvA9d3+aMBCspMpo0POGtekoOOkQIKSYX9wWE8qqVN",
-	"AzxbhlYXdqkflNSI7F2h/p+VXhiHg62s4slWmXZrRlnFcLNNeyyJiZw9kkffXZxqtrPucoffgq6TV6V4",
-	"AwhjnZZwCGwfHn83Am2Xt281a9YGsl3IB4HbZn9dIARUQzgcVE0oyPGWQSuGLgK7FMJbEpEI7q+w4SwQ",
-	"wB52F2yvZvUssVnFuy9XebAn53Hs3V3Aqxtwb2F8p2bj3tPOIQfJPNndJ65EBLFgIceSyIxV0uS+23jq",
-	"BjLVj1OSYJ8YPTXV28JpsBdqNLJx/qDMYLxXpDD+LgRKoJJvXr8OjIqy6VSAHBqD2kmc1C45JBt98/aO",
-	"LXBU193ee2v4KJkG7yzswyAce2jVFa5t0BJFmCcZWejaIsz1HR7xVRP5IWLDPxsoXiOJjW23jtjg3csA",
-	"tT4M1KBsRJwxt+VSpMAzENZSc0XhpSuJeJRB5kq9ulbRm/PL14evLy6tQ6BWwDV/EsOfhC6AKnMkRlsK",
-	"1Y3xSFEmZfkb8VvUZFx2RWuZM5xuNRecFPGGr28rvoCVoYtOYQmd9TKkKyQekevgD6oMDTfaEKMtlbT0",
-	"p+ccwoh1Pt3QC/mN1S3JOLi4Cb2EW1saAy2dsIrvsWcGGi3rUbvGWNGv+3Z/xzEVU9/F1IwsYEhJ2MDL",
-	"7cHVsnqGITgOwpEzVgyAVX3xaICl3/LelYKPZVKbpeJVbqun6i7PViM3da9GGlitFk6ZcmXjG5lwI42l",
-	"gInYYyzpN3wbMh7qna9cpol2juglUeWwS29iUFlK7VA1HGkKUfRu6rDtvc/jEpBUnMjVrZLx5tyiMdl1",
-	"l5+EsTmBps1PRReM4/9ywxoglORnMLdjbA5NRx6t+QFzbZfbsUonmQ48hE6ZL8ncBtJyRkF3TuFw4Lxo",
-	"ZHNCXFsRgXDCmRBa6wljr+rYhlOVOpCQkSQzMZacLECgZQYcXnyin+j5AvhKG75IcaNAGJn9In0QrUe1",
-	"acyoYDl8J5A9OzKgMQsq6/j09ua1eUmp68//caD+cHCn/vD5xSd6rsS8sowA2cowlLKkKrR1/Jub16fo",
-	"33//h3/7rT0AEjqCjz4nLIXPCgixnpXCV/k5Nq16dEz8xSd6SYQ0E+tacNN5a6X/P7ZvKCCYkvCZts8+",
-	"6+Zbn53FMNVtOgidvUCfTYesz0hHdJHUjbZElWQIi0/0s4Lyn2aYUpA6kvlXSVI4+JfPsbmhd6AuKiFR",
-	"xvL0xSdNJCa4Hr3X1KOUBnBDZtH3NpJCcUmi4+h3L45e/M56NpogD5uIq710rWMDF2l0HKnDn7o8xnan",
-	"skClSDPk0LSseoi3DjSdygYMtN3FHu432ln9cHTU08pqXAurul2Cp4fViUawcZV0/WBosnp3rY5YcSSq",
-	"osBKGkYGooqKnHmEZwqmUc7YPLpXgw9dlaAXLT+CPDWB0g2cbG5Yzd+Khsdo0xAO9Btzsn1w37N948SH",
-	"jzstOMrVDjByRc1USgpMqzz346Tl0uRgtPUGu4D8kdluURuYCbTLeyqUf+9pisToLoj0Ds8BYZQzJqzD",
-	"xqq6/2At/1/WjZfqfmYbgIvDkuXMRTz+QQTLvvK36+TqvV2B+5nLdp54Oi1d1kRkerXprOgOLcVhiRhH",
-	"pfXK1qnoJGWltAzHzVXoK2augx+JNX8/mUc0rhvlrwZ8p/XRSjo8dEj0+53J2Rad7ZkePLJFgVWRRVUg",
-	"Qm3/tpoy/OIYFq6HqlfC3EoOuDg3g/zyOAOcmnIjI5AvsZAH+o2Di7PoafpOwldptngg9E7WEbE5YQfg",
-	"ZuPHNt6klZNinS+mWOmpFoiJjyCsDG6+AH4ggEpkIPoScRBVYSyUTZB48NC0J/RLesbmJ9K2qhmkF8c3",
-	"evXya/v2t+e616eY3Wb/NgwgC7t9c6VOBcIaLkhCngsTJd3oMMl4K3zrJwh3q9vnVbypb34HEETTga2X",
-	"BnZsOOwTpe1uFft0NT5kDKUk1S6tcmyBaimyzFYxorAEIU2/1AAi3X1nGI02j/CfwTes6/n3iTAN0McY",
-	"QqaB8uPNoL6Tu9mf2SBp1uxKvcy2NXgiuE/S1Im8yUqrBUZNPQpKWAomi0a5OLp7Hyo5oVL0MMvhN/Xf",
-	"Q5/n/sbdLo/hGNc0fe8EbnuC7Bfqyt3WMK/De7q5Roxcbw0tpFx3DS+0v7BJv2T6SQ0YpF1ccvQ/im5x",
-	"ZfH7FFMKukENonETllW3EnOFnu3hK1OWYeLHmlQUgwpcAJrDCnFdxWHaXX9hkzrcanfjtfAvUihKJoEm",
-	"q4OfYbXZUv8S6Exm0fEPR0ex38TbvXB1KbyDhOsPu6SSEJfvyMfAnK+UzZ1jilglXyKiG+AvGZ9DaqJJ",
-	"NAFUMA4hEnKcfvjtC5v0SlUvPW3hRft1iH0z437BrGSpov5alLpqp15QHpquHaZ9k49JT/Xz3UL174h4",
-	"byUrEdaAVaqooimzX3CQyp7eCt71XCs/iN/iOZy1E3CeAOfHiaVB4UdbANttjzVAXPXxEUsk+GMj9S37",
-	"hFDsyw7uYv7ql9e7iEtl0G5Bu5YkZD5VYGKYTTYfyrBAU1BGywCiUC8fflP/hWXZDeDUf4UwkB7ib74P",
-	"2aRNkHRwTMVnLNkUhtiHrmBSxP2vRxgKpabOcQfOgol8aJ/AGR0ZpqlQyizWwTS96QNWSlKQv0CKfnl7",
-	"9nOMppwVCOt9IANAZK73e8lFTQ3pAatkWIa80WOuKvlriI/HlsBuxMBDZahDBIzn/usdk5DuSBi0mFwh",
-	"fJmxfK2hfC/+WtmIQU6/rud6DtNlp5x1QtHVLyc7AvQaZIMcttaI/yUC9UCHcjE1fLINJbKVNReyJOvM",
-	"uicI4I3sU1Ndrja+xETq9v2CFSCz1nfHNuSsGuj/4NcP7c99HT1Z2o4zvGrghL7xpQx8THfDgR/aZKAA",
-	"IjTotDT1JtR7fdDK54ICrSudn6ZlQ+oxrGgHqsshIvmJ/PwI4XqH50B3YV8DTTUOtfBfZ3idKRY3aLYa",
-	"k5icqDSoOlsdrkO8fVlfJPRGHq5MJMFOiJQpSME16jcpUy4F/O8jhaZuAec3kPKmQ9wOvFEHNpNrl+dr",
-	"UJPajNb4xhzQTAHWfqKsG+SzM/UH+i7doH+OW4h2z8B9RvgcWN1dRIwAJ1kTZjCf2WuaHHaxV2A+70fd",
-	"Wz1i5BXg83HUMPcY87nfOd73VS0RaKILgSSz5dnGY7Wg+k6g1sekuvdIfr2ocbK7bJrxDbzCX3PbcBta",
-	"n+Vqt/PamR+xozy6V4SmGikJ0ARMUbwAvtAAVKjDBnmtb2+qc6CKTohpSeRhrTLHVPRHlq5N3euvHrHe",
-	"neQzjUb8nFXaJiRP5SvGTZ4jLICvtH2u0FJDFy1ZlacoZS8RZeYxEbYnRTv+o7djUeW64wel4LVtLP/P",
-	"oL3qZkH7VF0aoE5vvUQY6Y+8GKNDf4AL56agAQnQCfu2aXWXz2zZRz/+bt2g51A3rjb9uTWOO6SForun",
-	"1R+2iOvLOcKRqXcXY1TObV1csxutM6AWf1DtvR3+t6ZRfiQLUERtoGbufMxOAzRcFx2F8tZvyYyaGOL2",
-	"Q5zrLhZPP8W5dQBbxU527zhJQIhw6viPimLcS3uTVG6JAGO5be8mRYsIJMiMQopIABKBq3Qyoxd0/4xT",
-	"YiGWjA9vLVu/8DjmeRY0dgD/aFzaSr/o+OP9mukHM0J1Aqqubusjdc2ozRdwwrqmzol5BlXj/8KOR3Hn",
-	"+U74AHgdAjYVd3MoQ0JNl8T3mMCmZn5nnFFnQnra8ylbkILuyCcQ1sVDj/+O+O65YxiuXYuBAej+4Bpp",
-	"pWQ6BW6tkaferYm5tcmWNha40iWOsb5/nyjwrdcE2O8kpSZ3y0cire9Ahfmp+ZjT8MT0XzniEPxe1Z4Y",
-	"8xdbE7yWnGdUd20T6nQs02PLgwpdt7vFX9WlvDvj1xSvPOz6nkqSIyIRfC0JV5x7hCgs2uXT21s6+RTe",
-	"c5TurB+wLgTf0lFTDxta8GVG7+Ki3FRqT3XRhVmlLvXOCVD5EomMLanOAAvpw0rYNn/BlGf78fRnNH4K",
-	"Ql2O4PdHcbh/gmskhNOCUCIkxybFxxxB/7ggsPR2F9piUQVbLjxvcraGfYCOdKewHYSgQSKMSuCCUW2m",
-	"BaxjRSzLuh9iUNbfVPkzWU66hd5ze+g3640dY9fWiPEUuPrFNA/QslqHQzhZi1ltrzC4qep65V2HFN2H",
-	"C56ZiJs194gYU2PAqxzW22529aR5dlA3WfOS8h1ffXBzDLBZmk6Io3O9XOvEzfdaiTyBjPo6oDN6zdG1",
-	"f/uMVjYtbPZ/oaN401hY5hZH10fg+vMZOWCdQRLb+i01XJPUcs2h7BDT4Tc16qEv+nPGWWlZ20dP63mE",
-	"vPrb71mg4YKX2Fc3vO6u13bUx3tFkHWo7OO92rcpjTWgqHgeHUeHuCSHi+91jNzO/C2UBaPc2db9pVq/",
-	"mxr0wTYL7t4wNK/au41OjWuu/M0JKM8owVxJc2RyoOx7OjXCk41EZlRfXNBmqFWlD/cP/xcAAP//",
+	"5H3vchy38eCroPauysndUKQdJ6mQlQ+0RFmyKVFF0tZd2aoTdqZ3F9oZYAJguNqolI/3APeI9yS/QgOY",
+	"mZ0FZmfIXcqJvySUF4M/3Y3+341Pk1QUpeDAtZqcfpqUVNICNEj8F51pkOaPDFQqWamZ4JPTye0CCIeP",
+	"mogZ0QsgJZ0DmcJMSJgkE2aG/KMCuZ4kE04LmJy6iZKJShdQUDOjXpfmB6Ul4/PJ58/JZMby8GogC0We",
+	"v7y4fPb3n88vf7ogQtp//uvN+e3txfXryKJuwv5VF0Lpa5htL/uaFmBWYpmfvqR60cxuPpwkEwn/qJiE",
+	"bHKqZQX9a30Q0+BSLzNcSCsyhTnj3IwPrvlBTEcumbOC6e0Vr2aEaShUQr4+OSEVz0EpoijL8D+cEKpJ",
+	"Yc8XAqydtL1wQT+yoiomp+brZFIw7v6Z+D0xrmEOcvLZ7EqCKgVXgET2RoppDoX5MxVcA8f90rLMWUrN",
+	"fo9LO+J/flBm859a6/53aeA5+W/HDRUf21/VsZ8XV9w8/tsF1WQFXJOVFA5S7jMz63mWvTCnN/dBihKk",
+	"ZnarNMskKLUNzxdXN7enb66ub/2VoHNzjqSLkWSSigzCqGrQ+ku9kBv/rp5ITD9Aqs1E59qAign+Ulvg",
+	"dbaa4v55led0moOnlc1BKeUZy6gO7cgsXbpxSCvBMd353QAqJV2b3zMR/Gwm8sze9a2fFg7y/QDKxKTe",
+	"YAg6Ka3U/U/VPQXcsQx4Gp6QZcH/nMNsAAYkUEfUWxNUXLPc/DITsqB6cjoxmDrSrIAQYa0WYjfY3HJ2",
+	"tF8iBD8JqSgK4Blk29SO10cLkomEME5WQmYqtCWzMlhs0ixj5muav2md30Jkc/Jzcm0/IxqXWQBpbYbQ",
+	"1IwjTCVmB1MgZU45B8OkI7TYHEoxh8MgRCOfN8dRlZ1pJ5RRZFgKbL6qKa9FTptwTvDS+m06CmqgGELT",
+	"0wXlc4hgiCkHoozNZiANu6NTUWlCSSrK9RlZuVFmIWJ+UJquzQa3uN72Cs/gjqWgTsmPL18/M+LL/P/f",
+	"n7+8vDBCY/DNoln2mqUBjnqzYjpdgDojlBMoSr0mgoPZbcXLvJrPEWAjFtKapovtdd5cXV0evzm/fWHO",
+	"QImRt56HOwm/NfVUiIBIfcbUkrBMJeT1y6eKUJ6RzMIoITMmFd6YnFqhOnjbGYS3bVYL7S2TohzH28wX",
+	"HgXDv2oY+LZqWNB0wTgQO4bMQSuEJ4cVMRoE0UI0e58KkQPlZtK55xYBTsJhtb3ac5qCVqMAKqHMaQox",
+	"/HGyWgiFXCUFwjRJRQFB5qYlVSHEQM6UZnx+igrdjOWgyFwY5BsY4FeOwJgkpRB5EBSWyMfg5HOIPYii",
+	"pJI5CdO51bv0p6eitDeHp6C0kGG91V4VQ9fIVCzTngq9IGYs8IzMpCiC12joBjz7SjtiO3CerUWoBPwB",
+	"uFFHf5ksqMxWFO2UFZNO0c6MIqXXLQ7b2WVA2NIBcgAXd4OTiflzGuTiW1eSqeXmUfvAZAi3hejAfIoW",
+	"cMk40Hlbg6mprbtr3OfmVy0q2MSH32xQOBn8xXTosSrYhqq6SYZPa7pjmhR0TRb0ztijwElBM/AEuFO+",
+	"t7W8zRW+W5PVgqULs8CKKlRI5pypTRm0ec4l42HFUBkZGyQqYPNFm6wam2kTQzh1Pd7NOISwjN7Tvg0S",
+	"5kxpkHgOpc0oo4DnuVgZLYCmS4P80LWYCw7n+v66VETLj2rT9R1t7V5INmecGga6BCgnXkyE9msY1A0A",
+	"H65P51sXpvnNSbhdN/OVG2a/GEnwhnR7IBzYUwbfrSPbzeAnFbG3rE0f+EGseOSTkkpnpe/EM/ovgnMY",
+	"yRf8oXEHhHVaNNnJiukFSlg/SEijwXmaTSI6hDVnhmNBpUJC6EomEwVa55BZmHe3KsiCWo+K07LN1kO7",
+	"UgvIZ2E+wf4J36215SY1DTCu//LtJAntR8cMeS1puoQsxPuTSVUFr1zIpEFSaW6G4yeJd4U5Zca5rOzB",
+	"3PzuAiQt7u83XFNui05r6m9d/AaBrdvcnM3TaxtuMaH0xt3rjjNEVFyHUV3TyyCB7PWWLi1x+DjEeMQl",
+	"Ered0BGegVEwqaW17imMwhlzZnpvbfSKlKwM2fsvNVmxPDempASKGh1Hc2ZK0yWhCi0zN+0p/sMoBYQa",
+	"S9OwK3Nrl1BqQhXLgDirvuMia5FkREO/4vhdSvMc5FfKqOZlpUEmZCZk7SiI+CJi9yykNnc0qrCq2TEj",
+	"LdEPVB9rg3zM/TYwDc4GH+mGV6IFyZwtgQc9ls+lKMiJQeLXzWq8KqZ2MYPnenNbvmOg6QL9LzPGMyIq",
+	"7XjBLg5FizIPTXlr/bESEKdUguGa5p/INgkXmthDBmddUBmi2ku6BtmyRyQoTdD5FVDn10FTdk1Syr/S",
+	"hvD9xrY/73omrWXutWi/7xoTDRi26KAN9vpcdnchPvCc8czsYJs+uVpZ0b1TPkfc0dbxYN2Pfa67rT0V",
+	"oFRMa5JQQNb1vfYx0mvzQZCVKrgD2VEHp7lIlygB0oVg6EHjQofV18GuPIRPa722P8+ftQZW64iJR0IQ",
+	"cbXzZBNv4+w+Ows6gkKqPsvHmlhxXS2ukq27Olh9YQwph9Ww2uYIsqyYGtNBjNMyOhaMVSj8fr1x6qER",
+	"x8Uzx1s7GsGCMh7m9cpIU3P03HAZlZApVXAP9x5Ty5dhi2dGq1z3OTyiVzd+B8PE7ccPsiCderG9XZaP",
+	"0lb9kMBUtRuwP3Ti3bDDLRq1Vi5W1g8XN65WeHGlEHRioR+kiavZSIOPKeXYeUAlGnA3AzqPkSDWQBm+",
+	"jzsmdUXz4cgMmQpIJ7Ut4I/Wvppu2voOdBZuU1TibmJ9KVpHa0E7hKEXTGkh1xdcy5AvaoR9nTpv1k6R",
+	"ek/JGaOlxg3xgABV1GMZixvWOtEAsxCxaAOKztXZyEgzSw2SHgSFTbJxdtcGrh9ofwW3Gs4JmLKctZyb",
+	"A8Ocb51XAGWWlyaQz8gU1oJnNnhAC5avJ4GttBIRegLc21w3LavIL5lkdxF3j9vGmNj3Lm/bTlIuoBBy",
+	"PUagRLl+KaRWkRQYRTjolZDLM2K2VFsdilh4kIIuwRggRLl4ZNzhG00OuWrCiV8pIlacCE5YMLQYOUSH",
+	"RHFUiEJ3ZWMoFvEQ1UqXV6Yr607FSBYmCkhj8+Hc75IRvqKahB19uT00uhpS5Ca+k430l2iKh7mOTxeQ",
+	"BhQ3sYzollHX+6B4juNuYtnnczfbetaIgDw3esAvOziX4Syfk+4xSiHy4ezvjRB50FZaQH43wuq6QU9J",
+	"aCJ/BQbPhB8EQ5UbqjweszV/s+dtAL9zIN7hw9u8gRfGCCdVie6Ok+Tk5CTIQkaKG4u0g7n5fhDT7QNO",
+	"zQ15A/IGUmHjSwNYY0p5CnkeVS7TBcszadn1iIicBKohGxOjyASHgXsGKYUckMH2GEbQjHGmFr1H3SnQ",
+	"IpKSw+rpUMUSvRnBSE0JsnYHb/N2JBV16fLRtmAfWXczsiD1w46/JWBWlDnZYsSv/WsBuREdSCVGdLAc",
+	"bCYVki9kYVeOhnL4pf1BTG80lEH21qM9a6FpPpByq3CkLSQkG8S1deZaNDbXtgaK3UjS5QObWPZAad1s",
+	"ty1HRO3LG2E9+1DIDQc7gB7ucRhmjkO96cNZ0dhYdTzyH43QDdM/kGZ88N/qIi70NnWKk6MSu1AIdpcU",
+	"fcbXVR7A7uiDApRjVPQoYHI6hXA0WNyBHLNENKzsVb/tdDVZ5dCTxtqDg2ZzNSLsSepYaAOhHo2xlZrT",
+	"FW7lGHd5LO4YEz0xg6lmdkMcPU7Pr3Nb7cc9xzxw8NUD84CK2aUQCsIeY5qJcqRO5D6JpG70OYj353G9",
+	"L4fzwtzFvArIGA0K6bhxPjo/pHHibl9lJ0/5nNhRZCYqnsXN7b24Ot0NCCZBOEYxytdZe58bykhahBWi",
+	"yFdNPlLYRz5Cq497iGw2c09EIhociDL+Yf4OB8Wo22N3/uTAfe7xSkVuzj6d6zVVRYnpPj6iGZMFZsiG",
+	"AWR//KmKnC+ewr1Hjx7vpqtvoregaXgHIotoGfGVrHcwYlfNC+Dhw97llA+QoI512I1hjtSkWfNeDj5N",
+	"NUsD2R7sI2SkTr4iS45uSOsCtTgbE7YcljPmTucSwDZIJ+L3q2nPE1ITwUWch3mfXD4ssjOjKehxfGtQ",
+	"sZWdt6WxCxssCZ4CMPNm6xzxWOaCfvPnv0QTB+/DWxy+8PN6gdBmX8Oq147AcpdAFjVWCBOa50ToBUgV",
+	"TP6K6iIb1kYgf6iolK1gIjMJQMwKMCwvyaN5y22PaQNnrvxoJiSh3Ahjr/b4NOBkUwFKJpEUZGfkdLIJ",
+	"hMiVS1MCKiOayoYd1L3buQ0g4RwpLWnK9JoISQoxFAJe2+pAwGbVmR/r+R2RDMiiew2rxySPFqveStfQ",
+	"IJHbuTF4iHCWYA9Pt+7psew+BJabeqaHRZASoqp0QagiX//tmycnT7558tfjb76djNG/+w6sKVbZBVIH",
+	"DfgstWJNE5373NKfL89fm71ZspHh9M6qzBkPIUpIV/SZA80UEZU+I1xgJZkk1IXgbOY3F2RF1y718EHi",
+	"N8Tg3rjv7+9emtncvBHZXC6ZLyBt+927pWBcX81ei2vQleSDPMmy4twOCEbJrCtxcNr5GP+rgewOB+zI",
+	"rDVN5RwG2PUBXyuyAPt5C2ON97QL2sbP5kHUAmWMjh7uqtyb/3E/XsbgQZ386DB6IYHNeaxKlNO5T9Bl",
+	"Rvjlgs8V0SKoo0kYZZlFYWZ+GElhrMdpObqo5+PzYII+ns3CgqLaYfUXrCJxzTjOyAlZLYAb3jdFvwZz",
+	"ivwwGT/eByOD5XZ2q5TYO2D3jLnbBVBVudxtTlYSAzxm14Z9c6HJGgYmiksoxF0Pg4pXugg9xrjGqEj2",
+	"MGPc3Q2nF/niFxfCcTTiyW5jg+3F2wTePn7srh3YiRpLJdiXB7XV8iUczu30AtAIjN5cu0B21YKWJXDI",
+	"wtV9S8jX4UIZdw87laRA+Tgj2QMr1jsjWIDjFI9dItTfgpivTjOdD3Cs2WH1VIkPhvfk67mc/C3Mwccy",
+	"ZymL1KGwsXGfTv+R7Rk1XToLuV/ZCV1ZH6TZbL5Rn8BPHj5+3dKkp6w5nAYYrLLYIL6XT8n//7//j8zZ",
+	"HdiiJqP8OgGpiNPVUSZogaOMApxg5wpOmqSp7XRBrEV4yNaeXj3Dvlvm/49vfvruh4unt7jX64tXF8/+",
+	"t/nJ/nWKLbpCm0jrXiW9QSw7aiOPsaM8CAIfjXGREDtlQjJsupAQTFQwe1FalKfWzEvIi6ub2+PX568u",
+	"bDuvcf0i+vzhG2V4vSX6raFt//Q9kYGtKgzw31xdXSb4v6fPr65fnd+aE7o/QyiY2X4Z91/5hvF5DsTO",
+	"c0qqimXY3QS9dkf2nwVNEywAPGIZ7nIJUJqN2ersYH6Nq1XxjhWlsRIdU66TSSHuIOZUsT1GwlTia0NO",
+	"EUJIAYnrfeO0FqpshCiJNn8ZTihe4wx4pignrDAUS+YCYhpuqMJ9o6w9AgEz5q1tZRFtotNS0tKFUMDJ",
+	"1LA+G/tG31HdDGOb0+7TcS9CCuX3FihkYfO3g+6vtgnsoWO5gEFS4f7wGJ/U3KYBnmsAVLfUMX8YrmGU",
+	"tkofSddLQcK0YrmrJpI2l0aUdXbiEc2y5h/YbSeElLp2fqsuXKFmX/fI8T2agspANAQqKpnu5KQ3dtSG",
+	"56pvfOOYcuL1epcMXjEbJnqguHPb22IMUQM+KJj3ktFy33jP/XyD26Fkt7z7qlmzNjPcQiEI3DT765jh",
+	"UhQht7FU2isNtRXe0S2GpPaZsTzmsyyi1nlEqsY9ldWUw7CmE1qMVwxbUXyjINhDhcGsVLDyPlUy3MhB",
+	"iki4eVimoEvcw1kSu0pwX77AvYv8PTlOxmYRRbwKAzIorAndbDx42iXkoEWA7s59JwLvhw70C1gxvRCV",
+	"1ap9gLGDTPPnjKWRhkPYplR5XeGJGU1cVD7K9ITs5YlCvo6BEriWrDfzIt7EZTZToIe6cvcSOHRLDknU",
+	"6OYRiTs6qXvLvQs2ueFsFs0wcD9G4dhDq74/SoeWOKEyXRhmyBSh0nrdQlGNMEScF7WD4g2S6Gy7dcQG",
+	"78ELUOsAkRryjtOOSteVgxV0DsrpxL7xYelLmu+l+vqOItv654uLy+fHz19eOtPLrEDr+8ns/WT8DrhR",
+	"/BKyoxmjt3QXWpd/UH/ctnhbrLXMBc12qkieiwQjdTeVvIO1pYutwnA+70+Fcp22RmRdhn1rI2uTXEce",
+	"H6U1cw65iHW1xT3b8TqS8XDxEwYJd0/Bz8mYrmIPjH8+KIb5gADlpm+5UQaddug2Ue+0KZwLAf5WUq5m",
+	"oSQTo+wM6UYxMItucD8pnGEIeUbRJ4UoBsCxTiKygMSvgulVELrt8cY7vqr8IWI33D7GTt0rTAc2yojX",
+	"AviWcJ0Sj5F6XkS77dHz8IvQhqwb4zZUqd/460e0eq1y2KclN6givjZmm9tqa+BxN3Xg4V3I2lWQVpLp",
+	"9Y0RT/bcqrE2sBN/KsSSQdOKv+J3QtL/44c1QCjZj2Dj42IJTdd8ZGNAJZoUbqwRp7ZLPuMzEaqedN7W",
+	"XHDAxsYSjryrhbjkU+/RUISmUiiF/FpZVRsdYF7Ko7cJm2miIy5nd6Bs3fWTX/mv/OIO5Bp1dmJuoyKU",
+	"2P0SPAiqAKjVC65EDl8p4s5OLGiaxoBPb66f24+MpvH+fx2Z/3B0a/7D+ye/8gsjoYxSB8Q1pSCZSKsC",
+	"Ffs/XD9/Sv727Z//+kd3AKIwBkXepyKD9wYI2Pr8PYeP+n1ie/xhVOfJr/ySKW0nxm5p9nWMNf7/qfvC",
+	"AME2TZujavkeH8h475WdGbbgZHz+hLy3r1i8JxiTIBofw3BpP7/y9wbKf59TzsGmZv1LswyO/sf7xOZR",
+	"eVBjbtxC5NmTX5FIbHho8hNSjxEoIC2ZTb527jZOSzY5nfzpycmTPzmjDAnymPp3B1ByWCZXu2ZeZpPT",
+	"iTl//ToBftu8KfLLp+CLEnWz9PhTFlu6ea6EhbsSBUxFtkbnBfYyp7mtgwo+XuEq5LorNar8u84DFd+c",
+	"nPQ8TrH9KMWgEOvm8w3bJdJb3rLbhbl72FMKf8NWKLFV6v23XsFIJqoqCmq4q3sAg2KTCVS1M0iZoYCE",
+	"rIRU2nYsT7DRW3OjfINc5AGGfLcb81tlxCB6kguxnLwz6zY0c5wDdbqGU9U6pGN+PnfYc43vvxM23jgY",
+	"/h3pHSz8+tPGqyfhavBsZHJH9C2HLVnoWr2poC9zc7iWFXzeIshvA43Hhe00+0DKQAzYx2EIxb7ta8PK",
+	"PCMndttIAZZyDEcKYz3daKEYZBW2yyIMYxJ03Ns34UmmYyfpun5ww9ZrRLDlnOHt+EdCFmIF2DXE8Gfn",
+	"Sm1aoYW249sDHpAd9ZcMNn3Dwywn3egs/kDieiFWZEYl0StBbHjXZljMpTHraGkDLkFS8rHgqMR56isQ",
+	"O5QU2mcz5Ni+ZWQQvWOgfcJqwED37NSB8ea62Aawdo5axR6wZSFqyNu7E4KIWUfR8j3opzaE28FJd8Nm",
+	"/lacPiFdx1Hk9niDYvB9PjRO4rfIPWXwMIxccTuVUT1nVZ6HcdJyAeZgTcSulNXfC/eCyAC+6xzbD4Hy",
+	"4eTVLV0CoSQXQjkHp6jqh+lqo+OsfoyjfuOmA7gkzlme+QjBfwhjOVTldV0WfbDMwQNrxZc1Edn3e7Cc",
+	"Z4uWkjhHTCJq7XkmSu0u3H602nCb73s8ZjTKvxtx2A3RWL/eG59t0dmB6SHAWwxYDVlUBWHcvelTU0aY",
+	"HcOdf1wzyGFutARaXNhBYX68AJrZ5i2WIV9SpY/wi6OXzyYPk3caPmq7xSOFO9lERHfCLYDbjZ+6+AwK",
+	"J3N1PtjWLw/VQGw8wRgiCuQdyCMFXBML0TMiQVWF1VC6IAngoXmyKszphViea9eaeZBcHP8CaPC+tvPS",
+	"ehLRQoLZb/a3oQA52D2K74IiXIiGPFc2qth5dUzIVrgzTBA+36zPqnhR56QNIIjmYYxeGtiz4nBIlLa7",
+	"sx7S1Hi7ECRzb6Uktn7EcJHVYp0QDivwHqkIIn06URyNLq3n92Ab1t0RD4kwBOh9FCH7su791aBen6qb",
+	"/ZEVkmbNba63cE0iHwju8yzzLG+6RrEguG1oQFKRtWoE8FEVUkrGteq5LMefzP997jMSn0lRvvAZWWNu",
+	"jX9R+1HNwOdCzqERC1j+I/IM3w5ZMD4nlK99Pfwwy+970Ps+/n7vuGsye1jCu+J2qiYIgN1ak7ofMvJp",
+	"3641xAeoC6duQvca1D7Auw9Tync53v0yoh95Pwvo5N+J4dy0LpPAp3MSokSdJqxdW2x7tzisUHFdGXuJ",
+	"6d185zhdQLqMi2xs6/xlb9/gFsC2BfXjB/BAL0B6HKWUkymQSkHmgnYWM1rkmfWrkyPnZXWx/Ca/NbFC",
+	"A+P76TIhvh3zLhxKoFlhC/7Cwv7aDviNXPNoftm5IlNsPZKEQ4Jj3+6PvNj/H8ci0DtSP+RmjbBG+q6o",
+	"IitWQoYCgnGlaZ7jv2Bl341jPHERxtZn9oHVM6vieGoirijH/FdOpgbqys6xqssWsjDFfhDTfsvgBzNg",
+	"kHXna7r/U2w73+T3kGaCgW7UgkPcxG2FG02lQc/u8JHrRIBJQ6inGOpRtACyhDWR2LzDEtoHMa1zbNxu",
+	"gh62lxkUpdDA0/XRj7DewHpBP14Cn+vF5PSbk5Mk7GLZv3HjK48HMZJv9kklMT6yJx8flXJNKClzym3L",
+	"H/vo30rIJWQ2msNTQOU9RkL+ph9/+iCmn/vikUF62nEXP4jpwRX6g4PZKPKG+ms93je56QXlse1BHpfx",
+	"T/H3/UL134h4b7QoCUXAGjFX8UzUMilj2U7wbtYGhUH8ii7hWbtg5AFwvh9bGqQLuw6GQUX4IXqPSDWE",
+	"YxN1avWUcRqqG97G/NXPz/eh+Sxg49npdlHLatHEEJvqM0wGmoGxmAcQhfn4+JP5vzgvM8p1OIQ/kB58",
+	"fpQrt3OCL2uClA9Ks3J560kIXdFM+HdfjjAMSm17qz0462zkAfVZr3QsKLfVIKjz2k0fiVKzgv0TMvLz",
+	"q2c/JmQmRUEo7oNYAJKNjMowuZipITsSVY8p9gLHXFX6S7CP+3Y+69hVse5j98yXfC00ZHtiBq1LbhC+",
+	"Woh8453tXvy1queiN/1NPddjqC57vVnnnFz9fL4nQG9ANnrDNt4nPyNgfkAzk3J7T3ahRLdKpWKaZF1O",
+	"9QAG3KmWtE0FzcZXlGnMr1WiAHTlRELAZmDXOmFFVRjbJJkUjNt/nDyY245TvGrgBAjCvnyoyIry/dzA",
+	"t20yaJLakZsGC8CDNmgVMkGB1w3aHiZlY+IxLmgHisshLPmB9/kezPWWLoHvxQ2NHQadbN688FgelDRo",
+	"dhKT2UKYLCo6c1o/mx71CrXaW9tc/UN7ktv9tB/bl4ynbIpWbddrw4VcqMfVaQuZgcSHcrCkyFcGEC0Z",
+	"ZKNCwO3DHsZZ0ulQ/tgZat2lD4g8GxnGN4zEjHjaDvpC3Y/Hn8zonbHfTSSF/KObloOsfvtZwggmuqKR",
+	"TL3WW8sxqX9Zp/j0+iRdzbqbkLhOfu69BVvM4JsZ/Hskt9fPKoXJOW9eXdqDn8qDzZYc5fkG1LTroUU1",
+	"cp85tkgUohej/SGASz/o95Ef1H6H65C+fw9WnyXUrSZEXy5pHg7bxl5B5bIfda9wxMjkvMe7UcMcZ1Qu",
+	"v0wBKFOukbQWrqWj9WU5UH2lSN2UMCTewxoz4mR/ee7j32ZpcfH+QG1DERsvtfzWKjK/YzxDpKRYe4uN",
+	"NBXIOxsa1YJQi7wzI03sUyXmHKTiU2Z71AeuVplTrvp9zm9sk5EvHsvaH+eznZPDN6t0XZUfeq+EtBVI",
+	"cAdy7VPPWqHslajyjGTirM6eYcr1sW0r0bgdhyr/CniUC75xGRu/B+lVdz8/pOiyb/I4uXVGKFELtHSw",
+	"24DBLM1tfwuiAPs3uMd5Bya/3QCibJcS+XqzKrK3EtI9OzhStO2DQ9/nGYT+lLsvmjhjW99HeIRri7+X",
+	"3Dp8Vcnl1rWS5xLbe5NpYgF75uKJrrOFYS2RCkbDKySkYs6Zb88RFNHXdozaX4sFXwQ84sXyWairou/L",
+	"bJOASEEzQPfOma2KcfK6/R5XncjhbSv7GsauBK1y/cUTtB6hWviGri3xBHteE6bOiMIWd8q26NYimrzp",
+	"mhn1i6EbP+gxtGbf7faxFWd/SCcMfBa0NLZNUmcfMUlsv1o1RnO+qVtG7edexnt2+U78nZbA11evjm6v",
+	"gg+j1d13B7XRdcN/a6r094a10vohBUyDwZ0mmL7RvI+52QI5eCHqvlwxJ9oNm3Mbcd19vgtssv3wA144",
+	"d3mrH5jbO01TbAzYU+5wU390MK7nl4jcUr/t/RSUMUUUm3PICItAIpJ4yOb8JT/8LSypUishh7+kWn/w",
+	"pYVXDxq3AH9vXLpmeJPTX95tmMMwZxxFGjaA6yN1vKiuNKVXcNXlK48gt7BN9wCpdZ7n+6kTkHXA3Dal",
+	"W0IZY2pWG4i7BWxH3L3djLpuM/AGk3v5sQDKFaHY6mSoffEYJsQwXPsGwgPQ/dYrZxmbzUA61eahwSG1",
+	"dHbqykVO11gWZ8UdJtJvdjAgFaqBmc10D5GIU3j675MfNKaM/gt7YVtPXzzKxfzZtc3cqKOzortWMDF5",
+	"3b5VEkAFtrbc4cPDbpcHbqX3E9csNzYbfCyZNDf3hHC4a3cY3f2+w7CXWfcfxt08YN0rdcezaThsaHsa",
+	"O3ofaYW2mal7DBdXqbuh5gy4PiNqYftjpxCTh1rSdOl8L0E75NYM2KdroPtywe6H82JeA9x79DEafO87",
+	"/IZ1EzEk1kdpG0cM8RS44JRb+TEUrxgAd6RHuoFDqPKFWJGC8vV+WiYtCTqI6+e2IGtHuLHhJ74EU3dl",
+	"DfCySrlHvKI5Iz+putPJI6nkBeO+zufrkyTe+No/XkGzgnGmtKQ2Td8eAf+8Y7AKvmixQ8+P9sp+3HwW",
+	"hH2Eu+HrNPtoO4o+UZBKcDQeIjabIZZV/dpZVAN5vMStL5ixVT/bdoAUrcPmZn2JpKwvkI3VPKq3zfHs",
+	"b0f1wz5BUr6V67d+jgGadPN82Oh6Df/eWPe7lrSJVMXWPsvRa47un3XIuGLz9sDhUy/M3bR6f6tqmhKH",
+	"PvdyiBaJ64FkhiNJrWL9tS0xDUzs+91k9G06kWrt/pd3hiBrB+4v78y+bXs5C4pK5pPTyTEt2fHd1xjN",
+	"djN/imWyo+rZZBqZ9bfT+9+6p0C3cwFaYVybhbDVJy6nXJEpGHs9pdJwc/86n/0O05sDFQVszjHFgLe6",
+	"aFtR+vnd5/8KAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -130,7 +130,6 @@ func TestConsole(t *testing.T) {
 		chromedp.WaitNotPresent(byText("*", "identity.uuid-in-use")))
 	made := `//article[@aria-label='import tide-gauge.ova']//a[contains(., 'See its lineage')]`
 	do(t, ctx, "run", chromedp.Click(byText("button", "to petrel and register")), chromedp.WaitVisible(byText("h1", "Jobs")))
-	shot(t, ctx, "console-jobs-working")
 	do(t, ctx, "watch", chromedp.WaitVisible(chromedp.Search(made)))
 	shot(t, ctx, "console-jobs")
 	do(t, ctx, "see the tree", chromedp.Click(chromedp.Search(made)), chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),

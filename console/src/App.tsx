@@ -1,9 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useNavigate } from "react-router";
-import { sessionQuery, signOut } from "./api";
+import { attentionQuery, sessionQuery, signOut } from "./api";
 import { useEvents } from "./events";
 import { ImportSheet } from "./pages/ImportSheet";
+import { Attention } from "./pages/Attention";
+import { History } from "./pages/History";
 import { Hosts } from "./pages/Hosts";
 import { Jobs } from "./pages/Jobs";
 import { LineagePage } from "./pages/LineagePage";
@@ -23,6 +25,7 @@ export function App() {
 function Shell({ user }: { user: string }) {
   useEvents();
   const queries = useQueryClient();
+  const waiting = useQuery(attentionQuery(false)).data?.length ?? 0;
   const { file, over, open, clear } = useDroppedFile();
   const leave = async () => {
     await signOut();
@@ -37,7 +40,7 @@ function Shell({ user }: { user: string }) {
           Unvora
         </NavLink>
         <nav className="flex gap-1" aria-label="Pages">
-          {["Lineages", "Hosts", "Packages", "Jobs", "Wiring"].map((name) => (
+          {["Attention", "Lineages", "Hosts", "Packages", "Jobs", "History", "Wiring"].map((name) => (
             <NavLink
               key={name}
               to={`/${name.toLowerCase()}`}
@@ -46,10 +49,13 @@ function Shell({ user }: { user: string }) {
               }
             >
               {name}
+              {name === "Attention" && waiting > 0 && (
+                <span className="mono ml-1.5 rounded-sm bg-buoy px-1 text-onsea">{waiting}</span>
+              )}
             </NavLink>
           ))}
         </nav>
-        <span className="ml-auto text-soft">Drop a package (OVA) anywhere to bring it in</span>
+        <span className="ml-auto" />
         <KeyList />
         <span className="font-semibold">{user}</span>
         <button className="text-sea hover:underline" onClick={() => void leave()}>
@@ -58,6 +64,8 @@ function Shell({ user }: { user: string }) {
       </header>
       <main className="flex grow flex-col px-6 py-4">
         <Routes>
+          <Route path="/attention" element={<Attention />} />
+          <Route path="/history" element={<History />} />
           <Route path="/lineages" element={<Lineages />} />
           <Route path="/lineages/:name" element={<LineagePage />} />
           <Route path="/hosts" element={<Hosts />} />

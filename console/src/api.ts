@@ -192,6 +192,67 @@ export const wiringTryQuery = (network: string, vlan: number, host: string) =>
     enabled: host !== "" && (network !== "" || vlan > 0),
   });
 
+export const setSegment = (body: { name: string; subnet: string; range?: string }) =>
+  take(client.PUT("/segments", { body }));
+export const landingQuery = queryOptions({ queryKey: ["landing"], queryFn: () => take(client.GET("/landing")) });
+export const addLanding = (body: Schemas["NewLandingRule"]) => take(client.POST("/landing", { body }));
+export const dropLanding = (rule: string) => take(client.DELETE("/landing/{rule}", { params: { path: { rule } } }));
+export const restHost = (host: string, resting: boolean) =>
+  take(client.PATCH("/hosts/{host}", { params: { path: { host } }, body: { resting } }));
+export const checkHost = (host: string) => take(client.GET("/hosts/{host}/checks", { params: { path: { host } } }));
+export const setPool = (pool: string, body: { resting?: boolean; labels?: string[] }) =>
+  take(client.PATCH("/pools", { params: { query: { pool } }, body }));
+
+export const marksQuery = (lineage: string) =>
+  queryOptions({
+    queryKey: ["copies", "marks", lineage],
+    queryFn: () => take(client.GET("/marks", { params: { query: { lineage } } })),
+    enabled: lineage !== "",
+  });
+export const setMark = (body: { lineage: string; facet: string; kind: string }) => take(client.PUT("/marks", { body }));
+
+export const looseDisksQuery = (host: string) =>
+  queryOptions({
+    queryKey: ["hosts", "disks", host],
+    queryFn: () => take(client.GET("/disks", { params: { query: { filter: `host=${host}`, limit: 200 } } })),
+    enabled: host !== "",
+  });
+export const adoptDisk = (host: string, file: string) => take(client.POST("/disks", { body: { host, file } }));
+export const letGoDisk = (file: string) => take(client.DELETE("/disks", { params: { query: { file } } }));
+
+export const attentionQuery = (left: boolean) =>
+  queryOptions({
+    queryKey: ["copies", "attention", left],
+    queryFn: () => take(client.GET("/attention", { params: { query: { left } } })),
+    placeholderData: keepPreviousData,
+  });
+export type Item = Schemas["AttentionItem"];
+export const leaveAlone = (ids: string[], reason: string, days: number) =>
+  take(client.POST("/attention/leave", { body: { ids, reason, days } }));
+export const recognise = (copy: string, of: string) => take(client.PUT("/recognition", { body: { copy, of } }));
+export const track = (copies: string[], tracked: boolean) =>
+  take(client.PUT("/tracking", { body: { copies, tracked } }));
+export const compareQuery = (a: string, b: string, exact: boolean) =>
+  queryOptions({
+    queryKey: ["copies", "compare", a, b, exact],
+    queryFn: () => take(client.GET("/comparison", { params: { query: { a, b, exact } } })),
+    enabled: a !== "" && b !== "",
+    retry: false,
+  });
+export const historyQuery = (lineage: string) =>
+  queryOptions({
+    queryKey: ["copies", "history", lineage],
+    queryFn: () => take(client.GET("/history", { params: { query: { lineage, limit: 200 } } })),
+    enabled: lineage !== "",
+  });
+export const allHistoryQuery = infiniteQueryOptions({
+  queryKey: ["copies", "history"],
+  queryFn: ({ pageParam }) =>
+    take(client.GET("/history", { params: { query: { limit: 100, after: pageParam || undefined } } })),
+  initialPageParam: "",
+  getNextPageParam: nextPage,
+});
+
 export const jobsQuery = queryOptions({
   queryKey: ["jobs"],
   queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),

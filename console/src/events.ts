@@ -2,7 +2,13 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
 /** Which queries an event of a kind makes stale. */
-const stale: Record<string, string[]> = { copy: ["copies"], host: ["hosts"], job: ["jobs", "copies"] };
+const stale: Record<string, string[]> = {
+  copy: ["copies"],
+  host: ["hosts"],
+  pool: ["hosts"],
+  attention: ["copies"],
+  job: ["jobs", "copies"],
+};
 const settle = 200; // ms in which several events become one refresh
 
 /** Keeps all queries fresh by the service's stream of events. */

@@ -68,6 +68,17 @@ type Class struct {
 	MemoryBytes int64  `json:"memoryBytes" toml:"memory_bytes"`
 }
 
+// SlowRate is in bytes a second; machines run badly from drives that write slower.
+const SlowRate = 30 << 20
+
+// Slow says of a measured rate how slow it is; "" when it is not, or not known.
+func Slow(rate int64) string {
+	if rate == 0 || rate >= SlowRate {
+		return ""
+	}
+	return Size(rate) + " a second were measured when writing to it"
+}
+
 // Size writes bytes in binary units: 1536 → "1.5 KiB".
 func Size(bytes int64) string {
 	if bytes < 1024 {

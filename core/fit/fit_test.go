@@ -107,6 +107,9 @@ func TestRules(t *testing.T) {
 		}, []string{"found", "choose:FreeBSD 14"}, nil},
 		{"guest.stated-wrong", func(s *situation) { s.g = &fit.Guest{System: "Windows Server 2022"} }, []string{"found"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, 113, m.GuestID) }},
 		{"guest.driver-missing", func(s *situation) { s.g = &fit.Guest{Drivers: []string{"ide"}} }, []string{"replace"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, "ide", m.Disks[0].Controller) }},
+		{"key.no-backup", func(s *situation) {
+			s.m.TPM, s.m.TPMKey, s.h.Keys, s.h.UnsavedKeys = "2.0", "desk", []string{"desk"}, []string{"desk"}
+		}, nil, nil},
 		{"host.no-acceleration", func(s *situation) { s.h.NoAcceleration = "switched off in the computer's firmware" }, nil, nil},
 	} {
 		for n, answer := range append([]string{""}, c.clears...) {

@@ -15,8 +15,19 @@ type Abilities struct {
 	NoAcceleration string   `json:"noAcceleration,omitempty" toml:"no_acceleration"` // why it has no hardware virtualisation; "" when it has
 	FreeMemory     int64    `json:"freeMemory,omitempty" toml:"free_memory"`         // bytes; 0: not known
 	Keys           []string `json:"keys,omitempty" toml:"keys"`                      // names of those in its keyring
+	UnsavedKeys    []string `json:"unsavedKeys,omitempty" toml:"unsaved_keys"`       // of those, the ones that exist nowhere else
+	ReturnSeconds  int      `json:"returnSeconds,omitempty" toml:"-"`                // after which a change that cut it off is taken back
+	Owners         []string `json:"owners,omitempty" toml:"owners"`                  // a machine must be somebody's of these; empty: it may be nobody's
+	Quotas         []Quota  `json:"quotas,omitempty" toml:"quota"`                   // shares of owners
 	Classes        []Class  `json:"classes,omitempty" toml:"class"`                  // sizes in force; empty: any size
 	CustomSizes    bool     `json:"customSizes,omitempty" toml:"custom_sizes"`       // a machine may have a size of its own all the same
+}
+
+// Quota is what an owner's machines may take of a host; 0 for no bound.
+type Quota struct {
+	Owner       string `json:"owner" toml:"owner"`
+	Machines    int    `json:"machines" toml:"machines"`
+	MemoryBytes int64  `json:"memoryBytes" toml:"memory_bytes"`
 }
 
 // Host is what Judge needs to know of a host.
@@ -311,6 +322,12 @@ var Rules = []Rule{
 			return nil
 		}
 		return one(Raise("tpm.key-missing", m.Name, fmt.Sprintf("The state of its TPM is sealed with the key %s, which %s lacks. Bring the key there first, or seal the state anew at the source.", m.TPMKey, h.Name), map[string]any{"key": m.TPMKey}))
+	}, nil},
+	{"key.no-backup", func(m *machine.Machine, h Host, _ *Guest) []Finding {
+		if m.TPM == "" || !slices.Contains(h.UnsavedKeys, m.TPMKey) {
+			return nil
+		}
+		return one(Raise("key.no-backup", m.Name, fmt.Sprintf("The key %s, with which its TPM state is sealed, exists only on %s: if that host is lost, so is what the TPM protects.", m.TPMKey, h.Name), map[string]any{"key": m.TPMKey}))
 	}, nil},
 	{"nic.model", func(m *machine.Machine, h Host, g *Guest) (fs []Finding) {
 		for _, n := range m.NICs {

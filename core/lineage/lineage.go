@@ -4,6 +4,7 @@
 package lineage
 
 import (
+	"fmt"
 	"time"
 
 	"unvora.example/unvora/core/machine"
@@ -14,6 +15,13 @@ type Sighting struct {
 	Host, Pool, Path string
 	Registered       bool // a host lists it
 	Machine          *machine.Machine
+	Disks            []DiskSigns
+	WrittenAt        time.Time // last, to one of its disks
+}
+
+// Signs of the sighting.
+func (s Sighting) Signs() Signs {
+	return Signs{Name: s.Machine.Name, UUID: s.Machine.UUID, MACs: s.Machine.MACs(), Disks: s.Disks, WrittenAt: s.WrittenAt}
 }
 
 // Known is a copy of the inventory that the sighting could be.
@@ -26,7 +34,13 @@ type Known struct {
 	Form             string
 	LastSeen         time.Time
 	Present          bool // was still there when last looked for
+	MACs             []string
+	Disks            []DiskSigns
+	Untracked        bool // registered, and to be left alone
 }
+
+// Signs of the copy.
+func (k Known) Signs() Signs { return Signs{Name: k.Name, UUID: k.UUID, MACs: k.MACs, Disks: k.Disks} }
 
 // Verdict of Recognise.
 type Verdict struct {
@@ -35,6 +49,10 @@ type Verdict struct {
 	Parent  string // copy that a new one was made from; "" when unknown
 	Child   string // known copy that was made from this one, it turns out
 	Why     string
+
+	Evidence  []Evidence // that it was recognised by; nil when a passport or its place has decided
+	Score     int
+	Candidate string // copy that it may have been made from, which somebody has to say
 }
 
 // Recognise matches a sighting with the copies that share its passport, its
@@ -57,7 +75,8 @@ func Recognise(s Sighting, known []Known) Verdict {
 	if passport != nil {
 		for _, k := range known {
 			if k.ID == passport.Copy { // still at its own place: this one was copied by hand
-				return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it bears the passport of a copy that is still elsewhere"}
+				score, list := Weigh(s.Signs(), k.Signs())
+				return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it bears the passport of a copy that is still elsewhere", Evidence: list, Score: score}
 			}
 		}
 		for _, k := range known {
@@ -66,18 +85,44 @@ func Recognise(s Sighting, known []Known) Verdict {
 			}
 		}
 	}
-	for _, k := range known {
-		if k.UUID != "" && k.UUID == s.Machine.UUID {
-			if !k.Present && k.Form == "registered" {
-				return Verdict{Copy: k.ID, Why: "it has the machine UUID of a copy that is gone from its place"}
-			}
-			if s.Registered && k.Present && k.Form == "stray" {
-				return Verdict{Lineage: k.Lineage, Child: k.ID, Why: "a folder that was found before has its machine UUID: that one is a copy of it"}
-			}
-			return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it has the machine UUID of a copy that is still elsewhere"}
+	return weighed(s, known)
+}
+
+// weighed finds the copy that most speaks for.
+func weighed(s Sighting, known []Known) Verdict {
+	signs := s.Signs()
+	var best *Known
+	var list []Evidence
+	score := 0
+	for i := range known {
+		n, e := Weigh(signs, known[i].Signs())
+		if n > score {
+			best, score, list = &known[i], n, e
 		}
 	}
-	return Verdict{Why: "nothing like it is known"}
+	if best == nil || score < Unsure {
+		return Verdict{Why: "nothing like it is known"}
+	}
+	after := ""
+	if !s.WrittenAt.IsZero() {
+		after = ", made after " + s.WrittenAt.UTC().Format("2 January 2006")
+	}
+	v := Verdict{Lineage: best.Lineage, Evidence: list, Score: score}
+	switch {
+	case score < Sure:
+		v.Lineage, v.Candidate = "", best.ID
+		v.Why = fmt.Sprintf("it may be a copy of %s%s: %s", best.Name, after, Words(list))
+	case !best.Present && best.Form == "registered" && best.UUID == s.Machine.UUID && best.UUID != "":
+		v.Copy, v.Lineage = best.ID, ""
+		v.Why = "it has the machine UUID of a copy that is gone from its place"
+	case s.Registered && best.Present && best.Form == "stray":
+		v.Child = best.ID
+		v.Why = "a folder that was found before is a copy of it: " + Words(list)
+	default:
+		v.Parent = best.ID
+		v.Why = fmt.Sprintf("copy of %s%s: %s", best.Name, after, Words(list))
+	}
+	return v
 }
 
 // Origin says what became of the copy that something was made from.

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"unvora.example/unvora/core/fit"
@@ -139,6 +140,12 @@ func (b *builder) bound(facts Arrival, req BringRequest, m *machine.Machine, cho
 func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {
 	if req.Name != "" {
 		m.Name = req.Name
+	} else if slices.Contains(m.Snapshots, m.Name) && facts.Called != "" && facts.Called != m.Name {
+		f := fit.Raise("name.from-snapshot", m.Name, fmt.Sprintf("It bears the name of a snapshot that it was made from; the machine is called %s.", facts.Called), nil)
+		f.Suggest("rename", "Call it "+facts.Called, facts.Called)
+		if f = b.raise(f, ""); f.Remedy() == "rename" {
+			m.Name = f.Value()
+		}
 	}
 	if err := machine.CheckName(m.Name); err != nil {
 		f := fit.Raise("name.unfit", m.Name, sentence(err.Error()), nil)
@@ -203,7 +210,7 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			return fmt.Errorf("the machine has no NIC %q; it has %s", nic, nicNames(m))
 		}
 	}
-	settle := func(n *machine.NIC, f fit.Finding) string {
+	settle := func(n *machine.NIC, segment string, f fit.Finding) string {
 		if f.Code != "network.ambiguous" {
 			f.Recommend("unplugged")
 			if quarantine { // nothing is lost there, and nothing gets out
@@ -212,7 +219,18 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 				f.Withdraw("quarantine")
 			}
 		}
-		return b.wired(b.raise(f, ""), h.Switches)
+		if f = b.raise(f, ""); f.Remedy() == "create" {
+			s := wiring.Switch{Name: f.Value(), Segment: segment, VLAN: n.VLAN, Uplink: freePort(h), Tagged: n.VLAN != 0}
+			if name, port, ok := strings.Cut(s.Name, "@"); ok {
+				s.Name, s.Uplink = name, port
+			}
+			if _, there := h.switchOf(s.Name); !there {
+				h.Switches = append(slices.Clone(h.Switches), s)
+				b.switches = append(b.switches, s)
+			}
+			return s.Name
+		}
+		return b.wired(f, h.Switches)
 	}
 	for i := range m.NICs {
 		n := &m.NICs[i]
@@ -230,19 +248,25 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 		case n.Network == "" && n.Segment == "" && n.VLAN == 0 && n.MAC != "":
 			continue // it was unplugged, and stays so
 		case match.Switch == "" && match.Segment != "":
-			to = settle(n, fit.Raise("network.switch-absent", n.Name, fmt.Sprintf("Its network belongs on the segment %s, %s; %s has no switch that reaches it. Make one (unvora switch add), or choose.", match.Segment, match.Why, h.Name), detail))
+			f := fit.Raise("network.switch-absent", n.Name, fmt.Sprintf("Its network belongs on the segment %s, %s; %s has no switch that reaches it.", match.Segment, match.Why, h.Name), detail)
+			if port := freePort(h); port != "" {
+				f.Suggest("create", fmt.Sprintf("Make the switch %s, with the port %s to lead out", match.Segment, port), match.Segment)
+			} else {
+				f.Withdraw("create")
+			}
+			to = settle(n, match.Segment, f)
 		case match.Switch == "":
 			f := fit.Raise("network.unmapped", n.Name, fmt.Sprintf("No switch of %s reaches the network %s.", h.Name, orNone(n.Network)), detail)
 			if likely := wiring.Likely(*n, h.Switches); len(likely) > 0 {
 				f.Message += fmt.Sprintf(" The likeliest is %s.", likely[0].Name)
 				f.Suggest("switch", "Connect it to "+likely[0].Name, likely[0].Name)
 			}
-			to = settle(n, f)
+			to = settle(n, "", f)
 		case len(match.Likely) > 0:
 			f := fit.Raise("network.ambiguous", n.Name, fmt.Sprintf("Several switches of %s fit the network %s %s.", h.Name, n.Network, match.Why), detail)
 			f.Suggest("switch", "Connect it to "+match.Switch, match.Switch)
 			f.Recommend("switch")
-			to = settle(n, f)
+			to = settle(n, "", f)
 		default:
 			to = match.Switch
 			detail["switch"] = to
@@ -252,7 +276,100 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			return err
 		}
 	}
+	if err := b.addresses(facts, req, m); err != nil {
+		return err
+	}
 	return b.static(facts, m)
+}
+
+// freePort is a port of the host that no switch has, and that the host is not
+// reached by; "" when there is none, or its driver makes no switches.
+func freePort(h HostFacts) string {
+	for _, p := range h.Ports {
+		used := slices.ContainsFunc(h.Switches, func(s wiring.Switch) bool { return s.Uplink == p.Name })
+		if !used && p.Address == "" {
+			return p.Name
+		}
+	}
+	return ""
+}
+
+// addresses settles which fixed addresses NICs are to have: typed ones, or one
+// that the segment has to give.
+func (b *builder) addresses(facts Arrival, req BringRequest, m *machine.Machine) error {
+	for nic, wish := range req.Addresses {
+		at := slices.IndexFunc(m.NICs, func(n machine.NIC) bool { return n.Name == nic })
+		if at < 0 {
+			return fmt.Errorf("the machine has no NIC %q; it has %s", nic, nicNames(m))
+		}
+		segment := m.NICs[at].Segment
+		if wish == "give" {
+			if err := b.giveAddress(facts, nic, segment); err != nil {
+				return err
+			}
+			continue
+		}
+		address, err := netip.ParseAddr(wish)
+		if err != nil {
+			return fmt.Errorf("address of %s: %q is neither an address nor “give”", nic, wish)
+		}
+		if !slices.Contains(m.Static, address.String()) {
+			m.Static = append(m.Static, address.String()) // looked at with the others
+		}
+		b.give[nic] = address.String()
+	}
+	return nil
+}
+
+func (b *builder) giveAddress(facts Arrival, nic, segment string) error {
+	r, ok := facts.Ranges[segment]
+	switch {
+	case segment == "":
+		return fmt.Errorf("%s is unplugged: there is no segment to give it an address", nic)
+	case !ok:
+		return fmt.Errorf("the segment %s has no addresses to give out: unvora wiring segment %s SUBNET --range FROM-TO", segment, segment)
+	case !r.Free.IsValid():
+		b.raise(fit.Raise("address.none-free", nic, fmt.Sprintf("All addresses from %s to %s, which the segment %s has to give out, are taken.", r.From, r.To, segment), nil), "")
+		return nil
+	}
+	b.give[nic] = segment
+	b.raise(fit.Raise("address.given", nic, fmt.Sprintf("It is given an address of the segment %s: %s, unless somebody is quicker. Set it inside the guest.", segment, r.Free), map[string]any{"address": r.Free.String(), "segment": segment}), "")
+	return nil
+}
+
+// owner settles whose the machine is, and whether there is room for it in that
+// one's share of the host.
+func (b *builder) owner(facts Arrival, req BringRequest, m *machine.Machine) string {
+	owner := req.Owner
+	if h := facts.Host; owner == "" && len(h.Owners) > 0 {
+		f := fit.Raise("owner.none", m.Name, fmt.Sprintf("On %s a machine must be somebody's: %s.", h.Name, strings.Join(h.Owners, ", ")), map[string]any{"owners": h.Owners})
+		f.Suggest("caller", "Make it "+facts.Caller+"'s", facts.Caller)
+		if f = b.raise(f, ""); f.Remedy() != "" {
+			owner = f.Value()
+		}
+	}
+	for range facts.Host.Quotas { // another one's share may be used up too
+		q := slices.IndexFunc(facts.Host.Quotas, func(q fit.Quota) bool { return q.Owner == owner })
+		if q < 0 {
+			break
+		}
+		share, used := facts.Host.Quotas[q], facts.Usage[owner]
+		var says string
+		switch {
+		case share.Machines > 0 && used.Machines+1 > share.Machines:
+			says = fmt.Sprintf("%s may have %s on %s and has %d.", owner, count(share.Machines, "machine"), facts.Host.Name, used.Machines)
+		case share.MemoryBytes > 0 && used.MemoryBytes+m.MemoryBytes > share.MemoryBytes:
+			says = fmt.Sprintf("The machines of %s may have %s of memory on %s; they have %s, and this one wants %s.", owner, fit.Size(share.MemoryBytes), facts.Host.Name, fit.Size(used.MemoryBytes), fit.Size(m.MemoryBytes))
+		default:
+			return owner
+		}
+		f := b.raise(fit.Raise("quota.exceeded", owner, says, nil), "")
+		if f.Remedy() != "owner" {
+			break
+		}
+		owner = f.Value()
+	}
+	return owner
 }
 
 func segmentOf(name string, vlan int) string {
@@ -314,8 +431,20 @@ func (b *builder) static(facts Arrival, m *machine.Machine) error {
 		if problem == "" || !known || isolated {
 			continue
 		}
-		f := b.raise(fit.Raise("address.static", m.Name, fmt.Sprintf("The guest has the fixed address %s, which %s.", text, problem), map[string]any{"address": text}), "")
-		if f.Remedy() == "quarantine" {
+		f := fit.Raise("address.static", m.Name, fmt.Sprintf("The guest has the fixed address %s, which %s.", text, problem), map[string]any{"address": text})
+		giver := slices.IndexFunc(m.NICs, func(n machine.NIC) bool {
+			return facts.Ranges[n.Segment].Free.IsValid() && (b.give[n.Name] == "" || b.give[n.Name] == text)
+		})
+		if giver < 0 {
+			f.Withdraw("give")
+		}
+		switch f = b.raise(f, ""); f.Remedy() {
+		case "give":
+			m.Static = slices.DeleteFunc(slices.Clone(m.Static), func(s string) bool { return s == text })
+			if err := b.giveAddress(facts, m.NICs[giver].Name, m.NICs[giver].Segment); err != nil {
+				return err
+			}
+		case "quarantine":
 			for i := range m.NICs {
 				if err := plug(&m.NICs[i], b.wired(f, facts.Host.Switches), facts.Host); err != nil {
 					return err
@@ -366,12 +495,24 @@ func nicNames(m *machine.Machine) string {
 	return strings.Join(names, ", ")
 }
 
-// host raises what is wrong with the host itself.
+// host raises what keeps a host from taking something new.
 func (b *builder) host(h HostFacts) {
-	switch {
-	case h.State == "resting":
+	if h.State == "resting" {
 		b.raise(fit.Raise("host.resting", h.Name, fmt.Sprintf("%s is set to rest and takes nothing new. Choose another host, or wake it: unvora host wake %s", h.Name, h.Name), nil), "")
-	case h.State != "up":
+	}
+	b.reach(h)
+}
+
+// busy raises that a job is at work on the subject; "" for none.
+func (b *builder) busy(subject, job string) {
+	if job != "" {
+		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", job, job), map[string]any{"job": job}), "")
+	}
+}
+
+// reach raises what keeps a host from working on what it has.
+func (b *builder) reach(h HostFacts) {
+	if h.State == "unreachable" {
 		b.raise(fit.Raise("host.unreachable", h.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", h.Name), nil), "")
 	}
 	if h.WantsProtocol > 0 && h.Protocol < h.WantsProtocol {
@@ -408,40 +549,6 @@ func (b *builder) media(m *machine.Machine, there func(file string) bool) {
 			d.File = f.Value()
 		}
 	}
-}
-
-// pool picks the pool asked for, or the first one that is ready and stays, and
-// looks at its state and room.
-func (b *builder) pool(h HostFacts, wish string, m *machine.Machine) (PoolFacts, error) {
-	var pool *PoolFacts
-	var names []string
-	for i, p := range h.Pools {
-		names = append(names, p.Name)
-		if wish == p.Name || wish == "" && pool == nil && p.State == "ready" && !p.Removable && p.Foreign == "" {
-			pool = &h.Pools[i]
-		}
-	}
-	if pool == nil {
-		if wish == "" {
-			return PoolFacts{}, fmt.Errorf("%s has no pool that is ready; it has %s", h.Name, strings.Join(names, ", "))
-		}
-		return PoolFacts{}, fmt.Errorf("%s has no pool %q; it has %s", h.Name, wish, strings.Join(names, ", "))
-	}
-	b.poolState(*pool, h, true)
-	var now, later int64
-	for _, d := range m.Disks {
-		now += d.FileBytes
-		later += d.VirtualBytes
-		if pool.MaxFile > 0 && d.FileBytes > pool.MaxFile {
-			b.raise(fit.Raise("space.file-limit", d.ID, fmt.Sprintf("It takes %s; files in the pool %s have %s at most. Choose another pool.", fit.Size(d.FileBytes), pool.Name, fit.Size(pool.MaxFile)), nil), "")
-		}
-	}
-	if now > pool.FreeBytes {
-		b.raise(fit.Raise("space.short", pool.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or more. Choose another pool, or make room.", pool.Name, fit.Size(pool.FreeBytes), fit.Size(now)), map[string]any{"freeBytes": pool.FreeBytes, "needBytes": now}), "")
-	} else if later > pool.FreeBytes {
-		b.raise(fit.Raise("space.short-later", pool.Name, fmt.Sprintf("The pool %s has %s free; if the disks fill up they need %s.", pool.Name, fit.Size(pool.FreeBytes), fit.Size(later)), nil), "")
-	}
-	return *pool, nil
 }
 
 // poolState raises what keeps a pool from being used; write asks for more than reading.

@@ -38,6 +38,7 @@ type ChangeRequest struct {
 	DropNICs        []string
 	Wire            map[string]string // NIC → switch
 	Unplug          []string          // NICs
+	Addresses       map[string]string // NIC → "give" or an address
 	Renew           []identity.Facet
 	Replace         string // disk in whose place the attached one comes
 	Detach          string // disk
@@ -47,13 +48,12 @@ type ChangeRequest struct {
 
 // Change plans to make a registered copy different where it is.
 func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
-	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	b := newBuilder(req.Answers, req.TakeRecommended)
 	subject := facts.Copy.Host + "/" + facts.Copy.Name
 	p := &Plan{Operation: req.Operation, Subjects: []string{subject}, Target: facts.Host.Name}
-	b.host(facts.Host)
-	if facts.Busy != "" {
-		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
-	}
+	b.reach(facts.Host)
+	b.tracked(facts.Copy)
+	b.busy(subject, facts.Busy)
 	if facts.Copy.State == "away" {
 		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
 	}
@@ -111,10 +111,17 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		folder = path.Join(path.Dir(folder), m.Name)
 		power.Folder = folder
 	}
+	if err := b.addresses(facts.Arrival, BringRequest{Addresses: req.Addresses}, m); err != nil {
+		return nil, err
+	}
+	if len(req.Addresses) > 0 {
+		if err := b.static(facts.Arrival, m); err != nil {
+			return nil, err
+		}
+	}
 	choices := asText(choice)
-	p.Steps = append(p.Steps,
-		Step{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: choices, MACPrefix: facts.Host.MACPrefix}},
-		Step{Kind: KindAlter, Host: facts.Host.Name, What: "Write the descriptor of " + subject + anew, Do: do})
+	p.Steps = append(p.Steps, b.giveStep(facts.Arrival, m, choice),
+		Step{Kind: KindAlter, Host: facts.Host.Name, What: "Write the descriptor of " + subject + " anew", Do: do})
 	if stop {
 		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
 	}
@@ -123,7 +130,12 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	return b.finish(p)
 }
 
-const anew = " anew"
+// tracked raises that a copy is to be left alone.
+func (b *builder) tracked(k lineage.Known) {
+	if k.Untracked {
+		b.raise(fit.Raise("copy.untracked", place(k), fmt.Sprintf("%s is not looked after here. If it is to be: unvora track %s", place(k), k.Host+"/"+k.Name), nil), "")
+	}
+}
 
 // reshape applies what was asked for by name and number.
 func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machine) error {
@@ -358,24 +370,39 @@ func diskNames(m *machine.Machine) string {
 	return quoted(names)
 }
 
+// asideOf lists the disks of a copy in the directory that landing made for them
+// in another pool. Those that lie anywhere else are not its own.
+func asideOf(facts DelistFacts) (files []string) {
+	if facts.Machine == nil {
+		return nil
+	}
+	dir := path.Base(facts.Copy.Path) + "-disks"
+	for _, d := range facts.Machine.Disks {
+		if at := path.Join(facts.Copy.Path, d.File); path.Base(path.Dir(at)) == dir && !strings.HasPrefix(at, facts.Copy.Path+"/") {
+			files = append(files, at)
+		}
+	}
+	return files
+}
+
 // DelistFacts is what Delist is worked out from.
 type DelistFacts struct {
-	Copy lineage.Known
-	Host HostFacts
-	Busy string
-	Last bool // it is the lineage's last copy
+	Copy    lineage.Known
+	Machine *machine.Machine // as last seen
+	Host    HostFacts
+	Busy    string
+	Last    bool // it is the lineage's last copy
 }
 
 // Delist plans to take a copy off its host's list. Its files stay, or go to the
 // trash of their pool.
 func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool) (*Plan, error) {
-	b := &builder{answers: answers, recommended: takeRecommended}
+	b := newBuilder(answers, takeRecommended)
 	subject := facts.Copy.Host + "/" + facts.Copy.Name
 	p := &Plan{Operation: "delist", Subjects: []string{subject}, Target: facts.Host.Name}
-	b.host(facts.Host)
-	if facts.Busy != "" {
-		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
-	}
+	b.reach(facts.Host)
+	b.tracked(facts.Copy)
+	b.busy(subject, facts.Busy)
 	gone := trash || facts.Copy.Form == "hollow"
 	if gone && facts.Last && facts.Copy.Form != "hollow" {
 		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name, fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.", facts.Copy.Name), nil), "")
@@ -396,7 +423,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	if gone {
 		form = ""
 		if facts.Copy.Form != "hollow" {
-			p.Steps = append(p.Steps, Step{Kind: KindTakeAway, Host: facts.Host.Name, What: "Put its folder into the trash of its pool", Do: &TakeAway{Folder: facts.Copy.Path}})
+			p.Steps = append(p.Steps, Step{Kind: KindTakeAway, Host: facts.Host.Name, What: "Put its folder into the trash of its pool", Do: &TakeAway{Folder: facts.Copy.Path, Files: asideOf(facts)}})
 		}
 	}
 	p.Steps = append(p.Steps, Step{Kind: KindForget, What: "Note it in the inventory", Do: &Forget{Copy: facts.Copy.ID, Form: form}})

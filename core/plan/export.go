@@ -19,19 +19,17 @@ type ExportRequest struct {
 
 // Export plans the writing of a package from one copy.
 func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
-	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	b := newBuilder(req.Answers, req.TakeRecommended)
 	subject := facts.Host.Name + "/" + facts.Copy.Name
 	p := &Plan{Operation: "export", Subjects: []string{subject}, Target: req.Place}
 
-	if facts.Host.State != "up" {
+	if facts.Host.State == "unreachable" {
 		b.raise(fit.Raise("host.unreachable", facts.Host.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", facts.Host.Name), nil), "")
 	}
 	if facts.PoolState == "away" {
 		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or export another copy.", nil), "")
 	}
-	if facts.Busy != "" {
-		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
-	}
+	b.busy(subject, facts.Busy)
 	folder := facts.Copy.Path
 	pack := Pack{Copy: facts.Copy.ID, Folder: folder, Name: facts.Machine.Name}
 	inside := facts.Machine.Clone()
@@ -47,6 +45,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 
 	stop := false
 	if facts.Copy.State == "running" {
+		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "")
 		stop = f.Remedy() == "stop"
 	}
@@ -63,7 +62,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		how := ""
 		if s.HostID != facts.Host.ID {
 			pack.FromHost, how = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
-			if s.HostState != "up" {
+			if s.HostState == "unreachable" {
 				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s is, does not answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")
 			}
 		}

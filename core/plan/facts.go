@@ -5,6 +5,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/landing"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
@@ -20,7 +21,9 @@ type HostFacts struct {
 	Family      fit.Family
 	Pools       []PoolFacts // in the host's order of preference
 	Switches    []wiring.Switch
-	MACPrefix   string // of its site's range
+	Ports       []wiring.Port // nil: its driver makes no switches
+	Reached     string        // address by which the host is reached
+	MACPrefix   string        // of its site's range
 
 	fit.Abilities
 	Protocol      int   // that its agent speaks
@@ -79,6 +82,24 @@ type Arrival struct {
 	AddressOf map[string]string       // addresses that are taken → whose
 	Guest     *fit.Guest              // found on its disks; nil when nobody looked
 	Taken     func(name string) bool  // names on the host and folders in the pool
+	Landing   []landing.Rule
+	Ranges    map[string]Range // of addresses that segments have to give out
+	Called    string           // name of the lineage; "" for a new one
+	Caller    string           // who asks
+	Wanted    []string         // addresses that were typed
+	Usage     map[string]Usage // what owners' machines take of the host
+}
+
+// Range is addresses that a segment has to give out.
+type Range struct {
+	From, To netip.Addr
+	Free     netip.Addr // the next one that nobody is known to have; the zero Addr when none is left
+}
+
+// Usage is what an owner's machines take of a host.
+type Usage struct {
+	Machines    int
+	MemoryBytes int64
 }
 
 // ImportFacts is what Import is worked out from.
@@ -189,6 +210,7 @@ type (
 		Machine   *machine.Machine  `json:"machine"`
 		Choice    map[string]string `json:"choice"` // facet → keep or renew
 		MACPrefix string            `json:"macPrefix"`
+		Addresses map[string]string `json:"addresses"` // NIC → segment that gives one, or an address
 	}
 	// FetchDisk is that of KindFetchDisk.
 	FetchDisk struct {
@@ -257,11 +279,23 @@ type (
 	}
 	// Place is that of KindPlace.
 	Place struct {
-		Pool       string `json:"pool"`
-		PoolID     string `json:"poolId"`
-		Name       string `json:"name"`       // of folder and machine
-		Descriptor string `json:"descriptor"` // "" for a new one
-		Machine    int    `json:"machine"`    // which of the descriptor's; the others are left out
+		Pool       string   `json:"pool"`
+		PoolID     string   `json:"poolId"`
+		Name       string   `json:"name"`       // of folder and machine
+		Descriptor string   `json:"descriptor"` // "" for a new one
+		Machine    int      `json:"machine"`    // which of the descriptor's; the others are left out
+		Besides    []Beside `json:"besides"`
+	}
+	// Beside is a file that lies in another pool than its machine folder.
+	Beside struct {
+		Pool string `json:"pool"` // path; the file is staged there
+		Dir  string `json:"dir"`  // in the pool
+		File string `json:"file"`
+	}
+	// MakeSwitch is that of KindMakeSwitch, KindKeepSwitch and KindDropSwitch.
+	MakeSwitch struct {
+		Switch wiring.Switch `json:"switch"`
+		Return bool          `json:"return"` // take it back unless KindKeepSwitch comes in time
 	}
 	// Record is that of KindRecord.
 	Record struct {
@@ -277,6 +311,7 @@ type (
 		Machine *machine.Machine  `json:"machine"`
 		Copy    string            `json:"copy"`   // id, of one that is in the inventory already
 		Change  bool              `json:"change"` // it stays the copy that it is
-		Made    string            `json:"made"`   // id of the copy that is made; filled in when the job begins
+		Owner   string            `json:"owner"`
+		Made    string            `json:"made"` // id of the copy that is made; filled in when the job begins
 	}
 )

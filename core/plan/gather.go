@@ -22,7 +22,7 @@ func ImportAll(first ImportFacts, req BringRequest, facts func(number int) (Impo
 	for _, m := range first.Package.Envelope.Machines {
 		names = append(names, m.Name)
 	}
-	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	b := newBuilder(req.Answers, req.TakeRecommended)
 	f := fit.Raise("descriptor.several-machines", first.Package.Name, fmt.Sprintf("The package holds %d machines: %s.", len(names), strings.Join(names, ", ")), map[string]any{"machines": names})
 	f.Suggest("all", fmt.Sprintf("Bring in all %d", len(names)), "")
 	f = b.raise(f, "")
@@ -68,7 +68,8 @@ func Pattern(pattern, name string, n int) string {
 // Gather plans the making of a machine around bare disks, where they lie or
 // copied. facts.Folder lists the disks; it has no machine.
 func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
-	b := &builder{noLayers: true, answers: req.Answers, recommended: req.TakeRecommended}
+	b := newBuilder(req.Answers, req.TakeRecommended)
+	b.noLayers = true
 	p := &Plan{Operation: "import", Subjects: []string{facts.Where}, Target: facts.Host.Name}
 	b.host(facts.Host)
 	if req.Files == Move {
@@ -109,30 +110,36 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 			sized.Disks[i].FileBytes, sized.Disks[i].VirtualBytes = 0, 0
 		}
 	}
-	pool, err := b.pool(facts.Host, wish, sized)
+	req.Pool = wish
+	b.who = b.owner(facts.Arrival, req, m)
+	to, err := b.land(facts.Arrival, req, sized)
 	if err != nil {
 		return nil, err
 	}
-	p.Steps = prepare(handled, facts.Host)
-	p.Steps = append(p.Steps, Step{Kind: KindGiveIDs, What: "Give it ids of its own", Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: facts.Host.MACPrefix}})
+	p.Steps = append(prepare(handled, facts.Host), b.switchSteps(facts.Host)...)
+	give := b.giveStep(facts.Arrival, m, choice)
+	give.What = "Give it ids of its own"
+	p.Steps = append(p.Steps, give)
+	staged := map[string]string{}
 	for _, x := range handled {
 		if !x.carry {
-			if x.disk.File, err = filepath.Rel(path.Join(pool.Path, m.Name), x.facts.Path); err != nil {
+			if x.disk.File, err = filepath.Rel(path.Join(to.pool.Path, m.Name), x.facts.Path); err != nil {
 				return nil, err
 			}
 			continue
 		}
-		format := facts.Host.Family.Formats[0]
-		if wish := req.Disks[x.disk.ID]; wish != "" {
-			if format, err = formatFor(wish, facts.Host.Family, pool); err != nil {
-				return nil, err
-			}
-		} else if facts.Host.Family.Runs(x.facts.Format) {
+		format, asked, err := to.formatOf(x.disk.ID, facts.Host.Family)
+		if err != nil {
+			return nil, err
+		}
+		if !asked && facts.Host.Family.Runs(x.facts.Format) {
 			format = x.facts.Format
 		}
-		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), pool, "", m.Name, format))
+		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), to.at(x.disk.ID), "", m.Name, format))
+		staged[x.disk.ID] = x.disk.File
+		to.settle(x.disk, m.Name)
 	}
-	p.Steps = append(p.Steps, b.placing(facts.Arrival, pool, m, "", 0, asText(choice))...)
+	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, "", 0, asText(choice))...)
 	return b.finish(p)
 }
 

@@ -22,15 +22,17 @@ type BringRequest struct {
 	Facets          map[identity.Facet]string
 	Wire            map[string]string // NIC → switch
 	Disks           map[string]string // disk → POOL, POOL:FORMAT or :FORMAT
-	CPUs            int               // 0: as it is
-	MemoryBytes     int64             // 0: likewise
+	Addresses       map[string]string // NIC → "give" for one of its segment's range, or an address
+	Owner           string
+	CPUs            int   // 0: as it is
+	MemoryBytes     int64 // 0: likewise
 	Answers         Answers
 	TakeRecommended bool
 }
 
 // Import plans the making of a registered copy from a package.
 func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
-	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	b := newBuilder(req.Answers, req.TakeRecommended)
 	p := &Plan{Operation: "import", Subjects: []string{facts.Where}, Target: facts.Host.Name}
 	b.host(facts.Host)
 	if facts.Problem != nil {
@@ -75,27 +77,25 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
-	pool, err := b.pool(facts.Host, req.Pool, m)
+	b.who = b.owner(facts.Arrival, req, m)
+	to, err := b.land(facts.Arrival, req, m)
 	if err != nil {
 		return nil, err
 	}
 	choices := asText(choice)
-	p.Steps = []Step{{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: choices, MACPrefix: facts.Host.MACPrefix}}}
-	for id := range req.Disks {
-		if !slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == id }) {
-			return nil, fmt.Errorf("the machine has no disk %q", id)
-		}
-	}
+	p.Steps = append(b.switchSteps(facts.Host), b.giveStep(facts.Arrival, m, choice))
+	staged := map[string]string{}
 	for i := range m.Disks {
 		d := &m.Disks[i]
 		e, ok := pkg.Entry(d.File)
 		if !ok {
 			continue // package.file-missing was raised, or an empty disk
 		}
-		format, err := formatFor(req.Disks[d.ID], facts.Host.Family, pool)
+		format, _, err := to.formatOf(d.ID, facts.Host.Family)
 		if err != nil {
 			return nil, err
 		}
+		pool := to.at(d.ID)
 		if d.VirtualBytes > facts.Host.Family.MaxDisk {
 			b.raise(tooLarge(d.ID, d.VirtualBytes, facts.Host), "")
 		}
@@ -111,30 +111,16 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 				Format: format, VirtualBytes: d.VirtualBytes},
 		})
 		d.File, d.Format, d.FileBytes = file, format, 0
+		staged[d.ID] = file
+		to.settle(d, m.Name)
 	}
-	p.Steps = append(p.Steps, b.placing(facts.Arrival, pool, m, pkg.Descriptor, facts.Machine, choices)...)
+	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, pkg.Descriptor, facts.Machine, choices)...)
 	return b.finish(p)
 }
 
 // diskFile is the name of a disk's file in the folder of a machine.
 func diskFile(name, disk, format string) string {
 	return fmt.Sprintf("%s-%s.%s", name, machine.CleanName(disk), format)
-}
-
-// formatFor reads the format of POOL:FORMAT, else takes the family's own. All
-// disks of a machine that are written go into the pool of its folder.
-func formatFor(wish string, family fit.Family, pool PoolFacts) (string, error) {
-	name, format, _ := strings.Cut(wish, ":")
-	if name != "" && name != pool.Name {
-		return "", fmt.Errorf("a disk in the pool %q, the machine in %q: its disks go with it; attach one of another pool afterwards", name, pool.Name)
-	}
-	if format == "" {
-		return family.Formats[0], nil
-	}
-	if !family.Runs(format) {
-		return "", fmt.Errorf("hosts of the family %s run no disks of the format %q; they run %s", family.Name, format, strings.Join(family.Formats, ", "))
-	}
-	return format, nil
 }
 
 func tooLarge(disk string, bytes int64, h HostFacts) fit.Finding {
@@ -149,15 +135,21 @@ func asText(c identity.Choice) map[string]string {
 	return text
 }
 
-// placing is the end of an operation whose disks lie staged in a pool.
-func (b *builder) placing(a Arrival, pool PoolFacts, m *machine.Machine, descriptor string, number int, choices map[string]string) []Step {
+// giveStep gives the machine its identity, and addresses.
+func (b *builder) giveStep(a Arrival, m *machine.Machine, choice identity.Choice) Step {
+	return Step{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: a.Host.MACPrefix, Addresses: b.give}}
+}
+
+// placing is the end of an operation whose disks lie staged in pools.
+func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *machine.Machine, descriptor string, number int, choices map[string]string) []Step {
+	pool := to.pool
 	folder := path.Join(pool.Path, m.Name)
 	b.pathLength(folder, m, a.Host)
 	return []Step{
 		{Kind: KindPlace, Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name, a.Host.Name),
-			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number}},
+			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number, Besides: to.besides(m, staged)}},
 		{Kind: KindRecord, What: "Note the new copy in the inventory",
-			Do: &Record{Form: "registered", Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID, Path: folder, Choice: choices, Machine: m}},
+			Do: &Record{Form: "registered", Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID, Path: folder, Choice: choices, Machine: m, Owner: b.who}},
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/wiring"
 )
 
 // Plan is everything an operation would do.
@@ -53,6 +54,10 @@ const (
 	KindTakeAway  = "take-away"  // a machine folder to the trash
 	KindDelist    = "delist"     // off the host's list
 	KindForget    = "forget"     // a copy that is no longer there
+
+	KindMakeSwitch = "make-switch" // a virtual switch
+	KindKeepSwitch = "keep-switch" // the host is still reached: the switch needn't be taken back
+	KindDropSwitch = "drop-switch"
 )
 
 // OnHost tells whether steps of the kind are carried out by an agent.
@@ -92,6 +97,13 @@ type builder struct {
 	answers     Answers
 	recommended bool // take every recommendation
 	err         error
+	give        map[string]string // NIC → segment that gives it an address, or an address
+	switches    []wiring.Switch   // to be made on the way
+	who         string            // the machine's owner
+}
+
+func newBuilder(answers Answers, takeRecommended bool) *builder {
+	return &builder{answers: answers, recommended: takeRecommended, give: map[string]string{}}
 }
 
 // blocked lists the blockers that are not settled.

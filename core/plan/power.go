@@ -21,7 +21,7 @@ type PowerFacts struct {
 // copy that would collide with one that runs, or with another that is started
 // along with it, can't be started, except in quarantine.
 func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecommended bool) (*Plan, error) {
-	b := &builder{answers: answers, recommended: takeRecommended}
+	b := newBuilder(answers, takeRecommended)
 	p := &Plan{Operation: operation, Subjects: []string{}}
 	running := map[string]bool{}
 	for _, f := range facts {
@@ -30,12 +30,11 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 	for _, f := range facts {
 		subject := f.Copy.Host + "/" + f.Copy.Name
 		p.Subjects = append(p.Subjects, subject)
-		if f.HostState != "up" {
+		b.tracked(f.Copy)
+		if f.HostState == "unreachable" {
 			b.raise(fit.Raise("host.unreachable", f.Copy.Host, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", f.Copy.Host), nil), "")
 		}
-		if f.Busy != "" {
-			b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", f.Busy, f.Busy), map[string]any{"job": f.Busy}), "")
-		}
+		b.busy(subject, f.Busy)
 		if f.Copy.State == "away" {
 			b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
 		}

@@ -22,16 +22,14 @@ const (
 // files stay, are copied or are moved; its identity is kept or renewed; the two
 // are independent of each other.
 func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
-	b := &builder{answers: req.Answers, recommended: req.TakeRecommended}
+	b := newBuilder(req.Answers, req.TakeRecommended)
 	p := &Plan{Operation: "register", Subjects: []string{facts.Where}, Target: facts.Host.Name}
 	b.host(facts.Host)
-	if facts.From != nil && facts.From.State != "up" {
-		b.host(*facts.From)
+	if facts.From != nil && facts.From.State == "unreachable" {
+		b.reach(*facts.From)
 	}
 	b.of = facts.Of
-	if facts.Busy != "" {
-		b.raise(fit.Raise("busy.job", facts.Where, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", facts.Busy, facts.Busy), map[string]any{"job": facts.Busy}), "")
-	}
+	b.busy(facts.Where, facts.Busy)
 	if facts.Folder.Registered && facts.From == nil {
 		b.raise(fit.Raise("copy.already-here", facts.Where, fmt.Sprintf("%s lists this very folder already.", facts.Host.Name), nil), "")
 	}
@@ -63,6 +61,11 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
+	stop := false
+	if facts.Folder.State == "running" {
+		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are read.", facts.Where), nil), "")
+		stop = f.Remedy() == "stop"
+	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
 	b.hardware(facts.Arrival, req, m)
 	b.media(m, func(file string) bool { return facts.From == nil && slices.Contains(facts.Folder.Files, file) })
@@ -73,7 +76,11 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if facts.From != nil {
 		at = *facts.From // images are put right where they lie
 	}
-	p.Steps = prepare(handled, at)
+	power := Power{Copy: facts.Parent, Folder: facts.Folder.Path}
+	if stop {
+		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + facts.Where, Host: at.Name, Do: power})
+	}
+	p.Steps = append(p.Steps, prepare(handled, at)...)
 	if h := facts.Hollow; h != nil {
 		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
 		if f.Remedy() == "replace" {
@@ -82,38 +89,52 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 	}
 	choices := asText(choice)
-	give := Step{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: choices, MACPrefix: facts.Host.MACPrefix}}
+	b.who = b.owner(facts.Arrival, req, m)
+	p.Steps = append(p.Steps, b.switchSteps(facts.Host)...)
+	give := b.giveStep(facts.Arrival, m, choice)
 	if files == Stay {
 		b.inPlace(facts, req, p, m, descriptor, handled, give, choice)
 		return b.finish(p)
 	}
-	pool, err := b.pool(facts.Host, req.Pool, m)
+	to, err := b.land(facts.Arrival, req, m)
 	if err != nil {
 		return nil, err
 	}
 	p.Steps = append(p.Steps, give)
 	var beside []string
+	staged := map[string]string{}
 	for _, x := range handled {
-		format := facts.Host.Family.Formats[0]
-		if wish := req.Disks[x.disk.ID]; wish != "" {
-			if format, err = formatFor(wish, facts.Host.Family, pool); err != nil {
-				return nil, err
-			}
-		} else if facts.Host.Family.Runs(x.facts.Format) {
+		format, asked, err := to.formatOf(x.disk.ID, facts.Host.Family)
+		if err != nil {
+			return nil, err
+		}
+		if !asked && facts.Host.Family.Runs(x.facts.Format) {
 			format = x.facts.Format
 		}
 		if path.Dir(x.facts.Path) != facts.Folder.Path {
 			beside = append(beside, x.facts.Path)
 		}
-		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, pool, "", m.Name, format))
+		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.at(x.disk.ID), "", m.Name, format))
+		staged[x.disk.ID] = x.disk.File
+		to.settle(x.disk, m.Name)
 	}
-	for _, d := range m.Devices {
-		if d.File != "" && slices.Contains(facts.Folder.Files, d.File) && facts.From == nil {
-			p.Steps = append(p.Steps, Step{Kind: KindCarry, Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File, pool.Name),
-				Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path, File: d.File}})
+	var media []Beside
+	for i := range m.Devices {
+		d := &m.Devices[i]
+		if d.File == "" || facts.From != nil || !slices.Contains(facts.Folder.Files, d.File) {
+			continue
+		}
+		pool := b.mediaPool(facts.Arrival, req, to, d.File)
+		p.Steps = append(p.Steps, Step{Kind: KindCarry, Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File, pool.Name),
+			Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path, File: d.File}})
+		if pool.ID != to.pool.ID {
+			media = append(media, Beside{Pool: pool.Path, Dir: path.Base(aside(pool, m.Name)), File: d.File})
+			d.File = besideOf(to.pool, pool, m.Name, d.File)
 		}
 	}
-	ends := b.placing(facts.Arrival, pool, m, descriptor, 0, choices)
+	ends := b.placing(facts.Arrival, to, staged, m, descriptor, 0, choices)
+	put := ends[0].Do.(*Place) // all of it, before anything is put before it
+	put.Besides = append(put.Besides, media...)
 	if files == Move {
 		ends = slices.Insert(ends, 1, Step{Kind: KindTakeAway, Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
 		if rec := ends[2].Do.(*Record); facts.Copy != "" {
@@ -121,6 +142,9 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 	} else if facts.Copy != "" {
 		ends[1].Do.(*Record).Parent = facts.Copy
+	}
+	if stop {
+		ends = slices.Insert(ends, 0, Step{Kind: KindStart, What: "Start " + facts.Where + " again", Host: at.Name, Do: power})
 	}
 	p.Steps = append(p.Steps, ends...)
 	return b.finish(p)
@@ -234,5 +258,5 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 	p.Steps = append(p.Steps, give,
 		Step{Kind: KindAlter, Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where, facts.Host.Name), Do: do},
 		Step{Kind: KindRecord, What: "Note the copy in the inventory",
-			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy}})
+			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy, Owner: b.who}})
 }

@@ -9,6 +9,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/landing"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
@@ -154,6 +155,53 @@ func TestRegisterFindings(t *testing.T) {
 		{"network.switch-absent", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Rules = []wiring.Rule{{ID: "1", Network: "lab", Segment: "storage"}}
 		}, "network.switch-absent=switch:lab", nil},
+		{"network.switch-absent", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			f.Rules = []wiring.Rule{{ID: "1", Network: "lab", Segment: "storage"}}
+			f.Host.Ports = []wiring.Port{{Name: "port1", Address: "192.0.2.1"}, {Name: "port2"}}
+		}, "network.switch-absent=create", func(t *testing.T, p *plan.Plan) {
+			require.Equal(t, plan.KindMakeSwitch, p.Steps[0].Kind)
+			require.Equal(t, wiring.Switch{Name: "storage", Segment: "storage", VLAN: 20, Uplink: "port2", Tagged: true}, do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Switch)
+			require.Equal(t, "storage", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network)
+		}},
+		{"name.from-snapshot", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			f.Folder.Machine.Name, f.Called = "before the storm", "tide-gauge"
+			f.Folder.Machine.Snapshots = []string{"before the storm"}
+		}, "name.from-snapshot=rename", func(t *testing.T, p *plan.Plan) {
+			require.Equal(t, "tide-gauge", do[plan.Record](t, p, plan.KindRecord).Name)
+		}},
+		{"owner.none", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			f.Host.Owners, f.Caller = []string{"tides", "waves"}, "ines"
+		}, "owner.none=give:waves", func(t *testing.T, p *plan.Plan) {
+			require.Equal(t, "waves", do[plan.Record](t, p, plan.KindRecord).Owner)
+		}},
+		{"quota.exceeded", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			f.Host.Quotas, f.Usage = []fit.Quota{{Owner: "tides", Machines: 3}}, map[string]plan.Usage{"tides": {Machines: 3}}
+			req.Owner = "tides"
+		}, "quota.exceeded=owner:waves", func(t *testing.T, p *plan.Plan) {
+			require.Equal(t, "waves", do[plan.Record](t, p, plan.KindRecord).Owner)
+		}},
+		{"quota.exceeded", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			f.Host.Quotas, req.Owner = []fit.Quota{{Owner: "tides", MemoryBytes: 1 << 30}}, "tides"
+		}, "", nil},
+		{"address.given", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			f.Ranges = map[string]plan.Range{"lab": {Free: netip.MustParseAddr("192.0.2.101")}}
+			req.Addresses = map[string]string{"NIC 1": "give"}
+		}, "", nil},
+		{"address.none-free", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			f.Ranges = map[string]plan.Range{"lab": {}}
+			req.Addresses = map[string]string{"NIC 1": "give"}
+		}, "", nil},
+		{"address.static", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			f.Folder.Machine.Static, f.Subnets = []string{"198.51.100.7"}, map[string]netip.Prefix{"lab": netip.MustParsePrefix("192.0.2.0/24")}
+			f.Ranges = map[string]plan.Range{"lab": {Free: netip.MustParseAddr("192.0.2.101")}}
+		}, "address.static=give", func(t *testing.T, p *plan.Plan) {
+			give := do[plan.GiveIDs](t, p, plan.KindGiveIDs)
+			require.Equal(t, map[string]string{"NIC 1": "lab"}, give.Addresses)
+			require.Empty(t, give.Machine.Static, "the new one comes when it is given out")
+		}},
+		{"place.by-rule", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			f.Landing, req.Files = []landing.Rule{{ID: "r", Kind: landing.Machine, Pool: "harbour"}}, plan.Copy
+		}, "", nil},
 		{"network.segment-differs", func(f *plan.RegisterFacts, req *plan.BringRequest) {
 			f.Host.Switches = append(f.Host.Switches, wiring.Switch{Name: "field", Segment: "field", VLAN: 30})
 			req.Wire = map[string]string{"NIC 1": "field"}

@@ -12,9 +12,18 @@ import (
 
 // Switch is a virtual switch of a host and the segment it reaches.
 type Switch struct {
-	Name    string `json:"name"`
-	Segment string `json:"segment"`
-	VLAN    int    `json:"vlan"` // 0: untagged or not known
+	Name    string `json:"name" toml:"name"`
+	Segment string `json:"segment" toml:"segment"`
+	VLAN    int    `json:"vlan" toml:"vlan"`                           // 0: untagged or not known
+	Uplink  string `json:"uplink,omitempty" toml:"uplink,omitempty"`   // port of the host that leads out; "" for none
+	Tagged  bool   `json:"tagged,omitempty" toml:"tagged,omitempty"`   // frames bear the VLAN's tag on the uplink
+	Address string `json:"address,omitempty" toml:"address,omitempty"` // of the host's own on it, with its prefix length; "" for none
+}
+
+// Port is a network port of a host.
+type Port struct {
+	Name    string `json:"name" toml:"name"`
+	Address string `json:"address,omitempty" toml:"address,omitempty"` // of the host's own on it, as long as no switch has the port; "" for none
 }
 
 // Quarantine is the segment with no way out.

@@ -39,11 +39,15 @@ type Config struct {
 	Pools    []PoolConfig    `toml:"pool"`
 	Shelves  []ShelfConfig   `toml:"shelf"`
 	Switches []wiring.Switch `toml:"switch"`
+	Ports    []wiring.Port   `toml:"port"`
 	Machines []MachineConfig `toml:"machine"`
 	// Abilities are what the hypervisor can do beyond its family.
 	Abilities fit.Abilities `toml:"abilities"`
 	// TrashDays is how long what was taken away is kept; 14 when it is not said.
 	TrashDays int `toml:"trash_days"`
+	// ReturnSeconds is after which time a change of switches that cut the host
+	// off is taken back; 60 when it is not said.
+	ReturnSeconds int `toml:"return_seconds"`
 }
 
 func (c Config) trashTerm() time.Duration {
@@ -67,6 +71,9 @@ type PoolConfig struct {
 	Path      string   `toml:"path"`
 	Removable bool     `toml:"removable"`
 	Labels    []string `toml:"labels"`
+	MaxFile   int64    `toml:"max_file,omitempty"` // bytes; 0: as the file system says
+	Rate      int64    `toml:"rate,omitempty"`     // bytes a second; 0: it is measured
+	Manager   string   `toml:"manager,omitempty"`  // that it belongs to; "" for none
 }
 
 // ShelfConfig is a directory where packages are kept.
@@ -86,6 +93,8 @@ type Driver interface {
 	State(folder string) string
 	// Switches of the host.
 	Switches() []wiring.Switch
+	// Addresses that the guest of a running machine is seen to use.
+	Addresses(folder string) []string
 	// Close is called when the agent ends. Whether machines go on is the hypervisor's affair.
 	Close() error
 }
@@ -98,7 +107,9 @@ type Agent struct {
 	store  *store
 	sweep  *sweep
 	tasks  *tasks
-	log    *slog.Logger
+
+	switches switches
+	log      *slog.Logger
 
 	trust   sync.RWMutex
 	code    *hostlink.Code // nil once the agent was added
@@ -106,10 +117,14 @@ type Agent struct {
 	dialer  *hostlink.Dialer
 	tickets sync.Map // ticket → hostlink.Ticket
 	offers  sync.Map // name → offer
+	rates   sync.Map // id of a pool → bytes a second
 
 	machines remembered[*machine.Machine] // of machine folders
 	chains   chainMemory
 	guests   remembered[*fit.Guest] // of disks, by the path of the top layer
+	images   remembered[bool]       // whether a file is a disk image
+	sights   sights
+	watch    *watch
 }
 
 // New opens the agent's records and starts its tasks anew. The driver's
@@ -132,11 +147,17 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 		return folderStamp(folder, &seenFolder{descriptor: findDescriptor(folder)})
 	}
 	a.guests.look, a.guests.stamp = a.lookInside, fileStamp
+	a.images.look, a.images.stamp = func(path string) (bool, error) { return looksLikeDisk(path), nil }, fileStamp
+	a.sights.a = a
 	a.chains.look, a.chains.stamp = readChain(a.within), fileStamp
 	if err := a.store.firstRegister(config.Machines); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	a.sweep = newSweep(a)
+	a.sweep, a.watch = newSweep(a), newWatch(a)
+	a.switches.a = a
+	if err := a.switches.restore(); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
 	a.tasks = newTasks(a)
 	if err := a.loadTrust(); err != nil {
 		return nil, errors.Join(err, st.Close())
@@ -228,6 +249,11 @@ func (a *Agent) Listen() (net.Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; another agent may run on this port (listen in the agent's file sets it)", a.config.Listen, err)
 	}
+	if n, ok := a.driver.(interface {
+		Wire(net.Listener) net.Listener
+	}); ok {
+		l = n.Wire(l)
+	}
 	return tls.NewListener(l, &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
 		a.trust.RLock()
 		defer a.trust.RUnlock()
@@ -247,6 +273,9 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
 	a.emptyTrash()
+	go a.measure(ctx)
+	a.watch.follow()
+	go a.watch.run(ctx)
 	hourly := time.NewTicker(time.Hour)
 	defer hourly.Stop()
 	var err error
@@ -262,13 +291,16 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 		}
 	}
 	a.tasks.close()
+	a.switches.close()
 	return errors.Join(err, a.driver.Close(), a.store.Close())
 }
 
 func (a *Agent) hello() *hostlink.Hello {
+	abilities := a.config.Abilities
+	abilities.ReturnSeconds = int(a.config.returnAfter().Seconds())
 	return &hostlink.Hello{
 		Protocol: hostlink.Protocol, Name: a.config.Name, Family: a.config.Family, Driver: a.config.Driver, Site: a.config.Site,
-		CPUs: a.config.CPUs, MemoryBytes: a.config.MemoryMB << 20, Time: time.Now(), Abilities: a.config.Abilities,
+		CPUs: a.config.CPUs, MemoryBytes: a.config.MemoryMB << 20, Time: time.Now(), Abilities: abilities,
 	}
 }
 

@@ -266,7 +266,13 @@ func doTakeAway(_ context.Context, t *task) (any, error) {
 		if err := renameNew(from, to); err != nil {
 			return err
 		}
-		return errors.Join(t.a.store.delist(from), syncDir(filepath.Dir(from)), syncDir(filepath.Dir(to)))
+		if err := errors.Join(t.a.store.delist(from), syncDir(filepath.Dir(from)), syncDir(filepath.Dir(to))); err != nil {
+			return err
+		}
+		if dir := filepath.Dir(from); strings.HasSuffix(dir, "-disks") {
+			os.Remove(dir) // only when it is empty
+		}
+		return nil
 	})
 }
 
@@ -274,6 +280,9 @@ func undoTakeAway(t *task) error {
 	return t.a.eachTaken(t, func(from, to string) error {
 		if _, err := os.Stat(to); errors.Is(err, fs.ErrNotExist) {
 			return nil
+		}
+		if err := os.MkdirAll(filepath.Dir(from), 0o755); err != nil {
+			return err
 		}
 		if err := renameNew(to, from); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -27,12 +28,57 @@ func doPlace(_ context.Context, t *task) (any, error) {
 	if err := t.a.within(folder); err != nil {
 		return nil, err
 	}
+	for _, x := range p.Besides {
+		if err := t.a.putBeside(t, x); err != nil {
+			return nil, err
+		}
+	}
 	if !isCopy(folder, p.Machine.Passport.Copy) { // else: placed before the agent was killed
 		if err := assemble(stagingDir(p.Pool, t.spec.Job), folder, p); err != nil {
 			return nil, err
 		}
 	}
 	return nil, t.a.store.list(folder, registered{Since: time.Now()})
+}
+
+// putBeside moves a staged disk to the directory in its own pool.
+func (a *Agent) putBeside(t *task, x plan.Beside) error {
+	from, to, err := a.besidePaths(t, x)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
+		return nil // moved before the agent was killed
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	if err := renameNew(from, to); err != nil {
+		return err
+	}
+	return errors.Join(syncDir(filepath.Dir(to)), syncDir(x.Pool))
+}
+
+func (a *Agent) besidePaths(t *task, x plan.Beside) (from, to string, err error) {
+	if filepath.Base(x.File) != x.File || filepath.Base(x.Dir) != x.Dir {
+		return "", "", &taskError{"package.path-escape", fmt.Sprintf("%q in %q is no file name", x.File, x.Dir)}
+	}
+	from, to = filepath.Join(stagingDir(x.Pool, t.spec.Job), x.File), filepath.Join(x.Pool, x.Dir, x.File)
+	return from, to, errors.Join(a.within(from), a.within(to))
+}
+
+// takeBack removes a disk that putBeside has moved.
+func (a *Agent) takeBack(t *task, x plan.Beside) error {
+	from, to, err := a.besidePaths(t, x)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(from); err == nil {
+		return nil // it never was: what lies there is somebody else's
+	}
+	err = removeIfThere(to)
+	os.Remove(filepath.Dir(to)) // only when it is empty
+	return err
 }
 
 func assemble(staging, folder string, p hostlink.PlaceTask) error {
@@ -91,10 +137,18 @@ func undoPlace(t *task) error {
 	}
 	folder := filepath.Join(p.Pool, p.Name)
 	if !isCopy(folder, p.Machine.Passport.Copy) {
-		return nil
+		var errs []error
+		for _, x := range p.Besides {
+			errs = append(errs, t.a.takeBack(t, x))
+		}
+		return errors.Join(errs...)
 	}
 	if t.a.driver.State(folder) == "running" {
 		return fmt.Errorf("%s runs; stop it first", p.Name)
 	}
-	return errors.Join(t.a.store.delist(folder), os.RemoveAll(folder), syncDir(p.Pool))
+	errs := []error{t.a.store.delist(folder), os.RemoveAll(folder), syncDir(p.Pool)}
+	for _, x := range p.Besides {
+		errs = append(errs, t.a.takeBack(t, x))
+	}
+	return errors.Join(errs...)
 }

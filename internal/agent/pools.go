@@ -1,12 +1,14 @@
 package agent
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
@@ -22,24 +24,28 @@ const markFile = ".unvora-pool.json"
 const workDir = ".unvora"
 
 type mark struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
+	ID     string   `json:"id"`
+	Name   string   `json:"name"`
+	Labels []string `json:"labels"` // null: those of the agent's file
 }
 
 // pools looks at every pool of the host as it is now.
 func (a *Agent) pools() []hostlink.Pool {
 	list := make([]hostlink.Pool, 0, len(a.config.Pools))
 	for _, c := range a.config.Pools {
-		p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away"}
+		p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away", Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
 		a.store.get("pools", c.Path, &p.ID) // as it was when last here
-		id, err := readMark(c)
+		m, err := readMark(c)
 		if errors.Is(err, fs.ErrNotExist) && p.ID == "" {
-			id, err = writeMark(c)
+			m, err = writeMark(c)
 		}
 		if err == nil {
-			if id != p.ID {
-				p.ID = id
-				if err := a.store.put("pools", c.Path, id); err != nil {
+			if m.Labels != nil {
+				p.Labels = m.Labels
+			}
+			if m.ID != p.ID {
+				p.ID = m.ID
+				if err := a.store.put("pools", c.Path, m.ID); err != nil {
 					a.log.Warn("pool id not kept", "pool", c.Name, "error", err)
 				}
 			}
@@ -48,6 +54,12 @@ func (a *Agent) pools() []hostlink.Pool {
 				p.State = "read-only"
 			}
 			p.TotalBytes, p.FreeBytes = room(c.Path)
+			if p.MaxFile == 0 {
+				p.MaxFile = largestFile(c.Path)
+			}
+			if rate, ok := a.rates.Load(p.ID); ok && p.Rate == 0 {
+				p.Rate = rate.(int64)
+			}
 		}
 		list = append(list, p)
 	}
@@ -62,36 +74,124 @@ func room(path string) (total, free int64) {
 	return int64(st.Blocks) * st.Bsize, int64(st.Bavail) * st.Bsize
 }
 
-func readMark(c PoolConfig) (string, error) {
+// largestFile is what a file has at most, where the file system's kind says so:
+// 4 GiB less a byte on FAT.
+func largestFile(path string) int64 {
+	var st unix.Statfs_t
+	if unix.Statfs(path, &st) == nil && st.Type == unix.MSDOS_SUPER_MAGIC {
+		return 4<<30 - 1
+	}
+	return 0
+}
+
+// measured is how much is written to find out how fast a pool is.
+const measured = 8 << 20
+
+// measure finds out how fast each pool is written to, where nobody has said so.
+func (a *Agent) measure(ctx context.Context) {
+	piece := make([]byte, 1<<20)
+	for i := range piece { // nothing that compresses well
+		piece[i] = byte(i*i>>7) ^ byte(i)
+	}
+	for _, p := range a.pools() {
+		if p.State != "ready" || p.Rate != 0 || p.FreeBytes < 16*measured || ctx.Err() != nil {
+			continue
+		}
+		rate, err := writeRate(filepath.Join(p.Path, markFile+".rate"), piece)
+		if err != nil {
+			a.log.Warn("speed of pool not measured", "pool", p.Name, "error", err)
+			continue
+		}
+		a.rates.Store(p.ID, rate)
+	}
+}
+
+// writeRate is bytes a second that a new file is written with, down to the drive.
+func writeRate(path string, piece []byte) (int64, error) {
+	f, err := os.Create(path)
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(path)
+	began := time.Now()
+	for range measured / len(piece) {
+		if _, err := f.Write(piece); err != nil {
+			return 0, errors.Join(err, f.Close())
+		}
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return 0, err
+	}
+	return int64(float64(measured) / max(time.Since(began).Seconds(), 1e-3)), nil
+}
+
+func readMark(c PoolConfig) (m mark, err error) {
 	raw, err := os.ReadFile(filepath.Join(c.Path, markFile))
 	if err != nil {
-		return "", err
+		return m, err
 	}
-	var m mark
 	if err := json.Unmarshal(raw, &m); err != nil || m.ID == "" {
-		return "", fmt.Errorf("the mark of pool %s can't be read: %v", c.Name, err)
+		return m, fmt.Errorf("the mark of pool %s can't be read: %v", c.Name, err)
 	}
-	return m.ID, nil
+	return m, nil
+}
+
+// label writes a pool's labels into its mark, so that every host sees them.
+func (a *Agent) label(pool string, labels []string) error {
+	for _, c := range a.config.Pools {
+		m, err := readMark(c)
+		if err != nil || m.ID != pool {
+			continue
+		}
+		m.Labels = append([]string{}, labels...)
+		raw, err := json.Marshal(m)
+		if err != nil {
+			return err
+		}
+		next := filepath.Join(c.Path, markFile+".next")
+		if err := writeSynced(next, raw); err != nil {
+			return errors.Join(err, removeIfThere(next))
+		}
+		return errors.Join(os.Rename(next, filepath.Join(c.Path, markFile)), syncDir(c.Path))
+	}
+	return &hostlink.Fault{Code: "pool.away", Message: "the pool is not there now"}
+}
+
+// settlePool writes out what the pool's file system still holds in memory, so that
+// a drive can be pulled out.
+func (a *Agent) settlePool(pool string) error {
+	for _, c := range a.config.Pools {
+		if m, err := readMark(c); err != nil || m.ID != pool {
+			continue
+		}
+		dir, err := os.Open(c.Path)
+		if err != nil {
+			return err
+		}
+		return errors.Join(unix.Syncfs(int(dir.Fd())), dir.Close())
+	}
+	return &hostlink.Fault{Code: "pool.away", Message: "the pool is not there now"}
 }
 
 // writeMark marks a directory that is seen for the first time. A directory
 // that is not there is not made: it may be a mount point with nothing mounted.
-func writeMark(c PoolConfig) (string, error) {
+func writeMark(c PoolConfig) (m mark, err error) {
 	id, err := uuid.NewV7()
 	if err != nil {
-		return "", err
+		return m, err
 	}
-	raw, err := json.Marshal(mark{id.String(), c.Name})
+	m = mark{ID: id.String(), Name: c.Name}
+	raw, err := json.Marshal(m)
 	if err != nil {
-		return "", err
+		return m, err
 	}
 	f, err := os.OpenFile(filepath.Join(c.Path, markFile), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if errors.Is(err, fs.ErrExist) { // another host was quicker
 		return readMark(c)
 	}
 	if err != nil {
-		return "", err
+		return m, err
 	}
 	_, err = f.Write(raw)
-	return id.String(), errors.Join(err, f.Sync(), f.Close())
+	return m, errors.Join(err, f.Sync(), f.Close())
 }

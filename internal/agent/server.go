@@ -41,7 +41,8 @@ func (a *Agent) routes() http.Handler {
 		}))
 	}
 	service("GET /v1/survey", func(w http.ResponseWriter, r *http.Request) error {
-		return answer(w, a.sweep.survey(r.URL.Query().Get("since")))
+		wait, _ := time.ParseDuration(r.URL.Query().Get("wait"))
+		return answer(w, a.surveyWhen(r.Context(), r.URL.Query().Get("since"), wait))
 	})
 	service("GET /v1/look", func(w http.ResponseWriter, r *http.Request) error {
 		src := hostlink.FetchSource{Path: r.URL.Query().Get("path")}
@@ -61,6 +62,45 @@ func (a *Agent) routes() http.Handler {
 			return err
 		}
 		return answer(w, f)
+	})
+	service("POST /v1/disks/held", func(w http.ResponseWriter, r *http.Request) error {
+		var q hostlink.HeldRequest
+		if err := read(r, &q); err != nil {
+			return err
+		}
+		held, err := a.held(q)
+		if err != nil {
+			return err
+		}
+		return answer(w, held)
+	})
+	service("POST /v1/disks/sums", func(w http.ResponseWriter, r *http.Request) error {
+		var q hostlink.SumsRequest
+		if err := read(r, &q); err != nil {
+			return err
+		}
+		raw, err := a.sums(q)
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(raw)
+		return err
+	})
+	service("PUT /v1/pools/{pool}/labels", func(w http.ResponseWriter, r *http.Request) error {
+		var labels []string
+		if err := read(r, &labels); err != nil {
+			return err
+		}
+		if err := a.label(r.PathValue("pool"), labels); err != nil {
+			return err
+		}
+		return answer(w, struct{}{})
+	})
+	service("POST /v1/pools/{pool}/settle", func(w http.ResponseWriter, r *http.Request) error {
+		if err := a.settlePool(r.PathValue("pool")); err != nil {
+			return err
+		}
+		return answer(w, struct{}{})
 	})
 	service("PUT /v1/tickets/{ticket}", func(w http.ResponseWriter, r *http.Request) error {
 		var t hostlink.Ticket

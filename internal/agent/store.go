@@ -21,7 +21,7 @@ type store struct {
 	listed map[string]registered // the register, as in the database
 }
 
-var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust"}
+var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches"}
 
 type registered struct {
 	Running bool      `json:"running"`

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -31,6 +32,7 @@ type sweep struct {
 	gone     map[string]uint64 // path → generation
 	frame    string            // pools and switches, as last told
 	round    uint64
+	bareOnes []hostlink.BareFolder
 }
 
 type seenFolder struct {
@@ -57,7 +59,7 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	pools := s.look()
-	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10), Pools: pools, Shelves: s.shelves()}
+	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10)}
 	from := uint64(0)
 	if boot, gen, ok := strings.Cut(since, "."); ok && boot == s.boot {
 		from, _ = strconv.ParseUint(gen, 10, 64)
@@ -66,8 +68,9 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 	if out.Revision == since {
 		return out
 	}
-	out.Changed = true
-	out.Hello, out.Switches = s.a.hello(), s.a.driver.Switches()
+	out.Changed, out.Pools, out.Shelves = true, pools, s.shelves()
+	out.Bare = s.bareOnes
+	out.Hello, out.Switches, out.Ports = s.a.hello(), s.a.driver.Switches(), s.a.ports()
 	for _, f := range s.folders {
 		if f.gen > from {
 			out.Machines = append(out.Machines, f.Folder)
@@ -84,6 +87,15 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 		}
 	}
 	return out
+}
+
+// tellRoom changes when the room of a pool has changed so much that it is worth
+// telling: by half a hundredth.
+func tellRoom(p hostlink.Pool) int64 {
+	if p.TotalBytes <= 0 {
+		return 0
+	}
+	return p.FreeBytes / max(1, p.TotalBytes/200)
 }
 
 func (s *sweep) shelves() []hostlink.Shelf {
@@ -103,7 +115,7 @@ func (s *sweep) look() []hostlink.Pool {
 	pools := s.a.pools()
 	frame := fmt.Sprint(s.a.driver.Switches())
 	for _, p := range pools {
-		frame += fmt.Sprint(p.ID, p.Name, p.State)
+		frame += fmt.Sprint(p.ID, p.Name, p.State, p.Labels, p.Rate, p.Foreign, tellRoom(p))
 	}
 	if frame != s.frame {
 		s.frame, changed = frame, true
@@ -118,9 +130,9 @@ func (s *sweep) look() []hostlink.Pool {
 		return nil
 	}
 	note := func(path, pool string, registered, filesThere, poolThere bool) {
-		state := "stopped"
+		state, addresses := "stopped", []string(nil)
 		if registered {
-			state = s.a.driver.State(path)
+			state, addresses = s.a.driver.State(path), s.a.driver.Addresses(path)
 		}
 		if !poolThere {
 			state = "away"
@@ -130,12 +142,12 @@ func (s *sweep) look() []hostlink.Pool {
 		if filesThere {
 			now = folderStamp(path, old)
 		}
-		if old != nil && old.stamp == now && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere {
+		if old != nil && old.stamp == now && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere && slices.Equal(old.Addresses, addresses) && !s.disksChanged(old) {
 			old.round = s.round
 			return
 		}
 		f := &seenFolder{stamp: now, round: s.round, gen: next}
-		f.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere, State: state}
+		f.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere, State: state, Addresses: addresses}
 		if filesThere {
 			f.descriptor = findDescriptor(path)
 			if f.descriptor == "" && !registered {
@@ -145,10 +157,13 @@ func (s *sweep) look() []hostlink.Pool {
 			if err != nil {
 				f.Problem = err.Error()
 			}
-			f.Machine, f.Bytes = m, folderBytes(path)
+			f.Machine, f.Bytes = m, folderBytes(path)+asideBytes(m)
 			f.stamp = folderStamp(path, f)
+			if f.Disks = s.a.sights.seen(path, m); state == "running" && old != nil && len(old.Disks) == len(f.Disks) {
+				f.Disks = old.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
+			}
 		} else if old != nil {
-			f.Machine, f.Bytes = old.Machine, old.Bytes
+			f.Machine, f.Bytes, f.Disks = old.Machine, old.Bytes, old.Disks
 		}
 		s.folders[path] = f
 		delete(s.gone, path)
@@ -203,6 +218,9 @@ func (s *sweep) look() []hostlink.Pool {
 			s.gone[path], changed = next, true
 		}
 	}
+	if bare := s.bare(pools); !slices.EqualFunc(bare, s.bareOnes, func(a, b hostlink.BareFolder) bool { return a.Path == b.Path && slices.Equal(a.Disks, b.Disks) }) {
+		s.bareOnes, changed = bare, true
+	}
 	if changed {
 		s.gen = next
 	}
@@ -210,6 +228,12 @@ func (s *sweep) look() []hostlink.Pool {
 		s.boot, s.gone = uuid.NewString()[:8], map[string]uint64{}
 	}
 	return pools
+}
+
+// disksChanged tells whether a machine's disks are not as they were told, which
+// is not asked of one that runs.
+func (s *sweep) disksChanged(f *seenFolder) bool {
+	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks, func(d hostlink.SeenDisk) bool { return s.a.sights.changed(d.Path) })
 }
 
 func (s *sweep) lookAtShelves(next uint64) (changed bool) {
@@ -308,6 +332,19 @@ func allocated(path string) (int64, error) {
 		return 0, err
 	}
 	return st.Blocks * 512, nil
+}
+
+// asideBytes is what the machine's disks take that lie outside its folder.
+func asideBytes(m *machine.Machine) (sum int64) {
+	if m == nil {
+		return 0
+	}
+	for _, d := range m.Disks {
+		if strings.HasPrefix(d.File, "../") {
+			sum += d.FileBytes
+		}
+	}
+	return sum
 }
 
 func folderBytes(folder string) (sum int64) {

@@ -142,6 +142,10 @@ func newTasks(a *Agent) *tasks {
 		plan.KindAlter:     {doAlter, undoAlter},
 		plan.KindDelist:    {doDelist, undoDelist},
 		plan.KindTakeAway:  {doTakeAway, undoTakeAway},
+
+		plan.KindMakeSwitch: {doMakeSwitch, undoMakeSwitch},
+		plan.KindDropSwitch: {doDropSwitch, undoDropSwitch},
+		plan.KindKeepSwitch: {doKeepSwitch, func(*task) error { return nil }},
 	}
 	return ts
 }

@@ -145,7 +145,7 @@ func needs(method, path string) string {
 	switch {
 	case path == "/api/v1/session", path == "/api/v1/tokens", path == "/api/v1/plans":
 		return access.Viewer
-	case path == "/api/v1/users", path == "/api/v1/hosts" && method == http.MethodPost:
+	case path == "/api/v1/users", strings.HasPrefix(path, "/api/v1/hosts") && method != http.MethodGet:
 		return access.Administrator
 	case method == http.MethodGet && !strings.HasPrefix(path, "/api/v1/jobs/:job/"):
 		return access.Viewer
@@ -215,6 +215,8 @@ func (s *Server) problem(c *gin.Context, err error) {
 		not   *work.NotRunnable
 		away  *work.Unreachable
 		fault *hostlink.Fault
+
+		denied *work.Denied
 	)
 	switch {
 	case errors.As(err, &known):
@@ -227,6 +229,8 @@ func (s *Server) problem(c *gin.Context, err error) {
 		}
 	case errors.As(err, &away):
 		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
+	case errors.As(err, &denied):
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: denied.Error(), Next: "Ask an administrator."}
 	case errors.As(err, &none):
 		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: none.Error(), Next: "Ask an administrator."}
 	case errors.Is(err, errNobody), errors.Is(err, access.ErrSignIn), errors.Is(err, access.ErrUnknown):

@@ -11,9 +11,12 @@ import (
 	"github.com/google/uuid"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/landing"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work"
 )
@@ -105,6 +108,102 @@ func (s *Server) AddHost(c *gin.Context) {
 	}
 }
 
+func (s *Server) RestHost(c *gin.Context, ref string) {
+	type request struct {
+		Resting *bool `json:"resting" binding:"required"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	h, err := s.inv.Host(c, ref)
+	if err == nil {
+		if err = s.inv.RestHost(c, h, *b.Resting, caller(c).Name); err == nil {
+			h, err = s.inv.Host(c, ref)
+		}
+	}
+	s.answer(c, http.StatusOK, h, err)
+}
+
+func (s *Server) DropHost(c *gin.Context, ref string) {
+	h, err := s.inv.Host(c, ref)
+	if err == nil {
+		err = s.inv.DropHost(c, h, caller(c).Name)
+	}
+	s.answer(c, http.StatusNoContent, nil, err)
+}
+
+func (s *Server) CheckHost(c *gin.Context, ref string) {
+	l, err := s.work.CheckHost(c, ref)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) ReadmitHost(c *gin.Context, ref string) {
+	type request struct {
+		Code    string `json:"code" binding:"required"`
+		Address string `json:"address"`
+	}
+	if b, ok := body[request](s, c); ok {
+		h, err := s.work.Readmit(c, ref, b.Address, b.Code, caller(c).Name)
+		s.answer(c, http.StatusOK, h, err)
+	}
+}
+
+func (s *Server) SetPool(c *gin.Context, q openapi.SetPoolParams) {
+	type request struct {
+		Resting *bool    `json:"resting"`
+		Labels  []string `json:"labels"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	p, err := s.inv.PoolOf(c, q.Pool)
+	who := caller(c).Name
+	if err == nil && b.Resting != nil && *b.Resting {
+		err = s.work.Rest(c, p, who)
+	} else if err == nil && b.Resting != nil {
+		err = s.inv.RestPool(c, p, false, who)
+	}
+	if err == nil && b.Labels != nil {
+		err = s.work.Label(c, p, b.Labels, who)
+	}
+	if err == nil {
+		p, err = s.inv.PoolOf(c, p.ID.String())
+	}
+	s.answer(c, http.StatusOK, p, err)
+}
+
+// landingRule is a rule, and what it says.
+type landingRule struct {
+	landing.Rule
+	Says string `json:"says"`
+}
+
+func (s *Server) ListLandingRules(c *gin.Context) {
+	l, err := s.inv.LandingRules(c)
+	out := make([]landingRule, len(l))
+	for i, r := range l {
+		out[i] = landingRule{r, r.Words(fit.Size)}
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+func (s *Server) AddLandingRule(c *gin.Context) {
+	type request struct {
+		landing.Rule
+		First bool `json:"first"`
+	}
+	if b, ok := body[request](s, c); ok {
+		r, err := s.inv.AddLandingRule(c, b.Rule, b.First, caller(c).Name)
+		s.answer(c, http.StatusCreated, landingRule{r, r.Words(fit.Size)}, err)
+	}
+}
+
+func (s *Server) DropLandingRule(c *gin.Context, rule string) {
+	s.answer(c, http.StatusNoContent, nil, s.inv.DropLandingRule(c, rule, caller(c).Name))
+}
+
 func (s *Server) GetCopy(c *gin.Context, p openapi.GetCopyParams) {
 	v, err := s.inv.Copy(c, p.Name)
 	s.answer(c, http.StatusOK, v, err)
@@ -148,7 +247,7 @@ func (s *Server) Survey(c *gin.Context) {
 	if len(b.Hosts) == 0 {
 		b.Hosts = nil
 	}
-	out, err := s.work.SurveyAll(c, b.Hosts)
+	out, err := s.work.SurveyAll(c, b.Hosts, true)
 	s.answer(c, http.StatusOK, out, err)
 }
 
@@ -186,9 +285,10 @@ func (s *Server) SetSegment(c *gin.Context) {
 	type request struct {
 		Name   string `json:"name" binding:"required"`
 		Subnet string `json:"subnet"`
+		Range  string `json:"range"`
 	}
 	if b, ok := body[request](s, c); ok {
-		s.answer(c, http.StatusNoContent, nil, s.inv.SetSegment(c, b.Name, b.Subnet, caller(c).Name))
+		s.answer(c, http.StatusNoContent, nil, s.inv.SetSegment(c, b.Name, b.Subnet, b.Range, caller(c).Name))
 	}
 }
 
@@ -247,6 +347,7 @@ func (s *Server) LookAtFolder(c *gin.Context, p openapi.LookAtFolderParams) {
 
 func (s *Server) MakePlan(c *gin.Context) {
 	if b, ok := body[work.Request](s, c); ok {
+		b.As(caller(c).Name, caller(c).Role == access.Administrator)
 		p, err := s.work.Plan(c, b)
 		s.answer(c, http.StatusOK, p, err)
 	}
@@ -254,6 +355,7 @@ func (s *Server) MakePlan(c *gin.Context) {
 
 func (s *Server) StartJob(c *gin.Context, p openapi.StartJobParams) {
 	if b, ok := body[work.Request](s, c); ok {
+		b.As(caller(c).Name, caller(c).Role == access.Administrator)
 		j, err := s.work.Start(c, b, caller(c).Name, value(p.IdempotencyKey))
 		s.job(c, http.StatusAccepted, j, err)
 	}

@@ -30,7 +30,7 @@ func (a *app) powerCmd() *cobra.Command {
 }
 
 func (a *app) hostCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "host", Short: "Add hosts", Example: "  unvora host add 127.0.0.1:7490 --code ABCD-…\n  unvora hosts"}
+	cmd := &cobra.Command{Use: "host", Short: "Add hosts, set them to rest, drop them", Example: "  unvora host add 127.0.0.1:7490 --code ABCD-…\n  unvora host rest fulmar"}
 	add := &cobra.Command{
 		Use: "add ADDRESS:PORT", Short: "Add a host by the one-time code that its agent prints",
 		Example: "  unvora host add 127.0.0.1:7490 --code K7QF-29XA-…\n  unvora host add gannet.skerrow.example:7490 --code K7QF-29XA-…", Args: cobra.ExactArgs(1),
@@ -52,5 +52,6 @@ func (a *app) hostCmd() *cobra.Command {
 		})
 	}
 	cmd.AddCommand(add)
+	cmd.AddCommand(a.hostCareCmds()...)
 	return cmd
 }

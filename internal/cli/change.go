@@ -30,12 +30,12 @@ func (a *app) changeCmd() *cobra.Command {
 	var name, memory, guest string
 	var folder bool
 	var cpus int
-	var boot, add, drop []string
+	var boot, add, drop, addresses []string
 	cmd := a.changing(openapi.RequestOperationChange, "change COPY", "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
 		"  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan", "changed", cobra.ExactArgs(1),
 		func(req *openapi.Request, _ []string) error {
-			if name == "" && memory == "" && guest == "" && cpus == 0 && len(boot)+len(add)+len(drop) == 0 {
-				return usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add or --drop")
+			if name == "" && memory == "" && guest == "" && cpus == 0 && len(boot)+len(add)+len(drop)+len(addresses) == 0 {
+				return usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, --drop or --address")
 			}
 			if folder && name == "" {
 				return usage("--folder goes with --name")
@@ -46,6 +46,10 @@ func (a *app) changeCmd() *cobra.Command {
 					return usage("--memory: %v", err)
 				}
 				req.MemoryBytes = &bytes
+			}
+			var err error
+			if req.Addresses, err = pairs("--address", addresses); err != nil {
+				return err
 			}
 			req.Name, req.Cpus = &name, &cpus
 			req.Change = &openapi.Change{Folder: &folder, Guest: &guest, Boot: &boot, Add: &add, Drop: &drop}
@@ -60,6 +64,7 @@ func (a *app) changeCmd() *cobra.Command {
 	f.StringArrayVar(&boot, "boot", nil, "disk, NIC or device to start from; again for the next one")
 	f.StringArrayVar(&add, "add", nil, "device to add: KIND or KIND=FILE, such as cd=visitor-guide.iso")
 	f.StringArrayVar(&drop, "drop", nil, "name of a device to remove")
+	f.StringArrayVar(&addresses, "address", nil, "NIC=give for one that its segment has to give out, or NIC=ADDRESS")
 	return cmd
 }
 

@@ -58,7 +58,7 @@ func TestTree(t *testing.T) {
 └─ ● gannet/tide-gauge  registered, running  found `+when+`
    ├─ ▣ loft/tide-gauge.ova  package  export by robin, `+when+`, identity kept
    │  └─ ○ petrel/tide-gauge  registered, stopped  import by robin, `+when+`, identity renewed (uuid, mac)
-   └─ ✕ gannet: kelp/gauge  gone since `+gone.Local().Format("2006-01-02 15:04")+`  copied by hand, found `+when+`
+   └╌ ✕ gannet: kelp/gauge  gone since `+gone.Local().Format("2006-01-02 15:04")+`  copied by hand, found `+when+`
 `, out.String())
 }
 

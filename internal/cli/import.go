@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -27,14 +28,15 @@ import (
 
 type importFlags struct {
 	host, pool, name, identity, memory string
-	facets, wire, disks                []string
+	facets, wire, disks, addresses     []string
+	owner                              string
 	cpus                               int
 	keepWiring                         bool
 }
 
 func (a *app) importCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
-	files := ""
+	files, from := "", ""
 	cmd := &cobra.Command{
 		Use:   "import SOURCE… --host HOST",
 		Short: "Make a registered copy from a package, or a machine around bare disks",
@@ -47,13 +49,20 @@ a host (reef/downloads/x.ova) or at an http(s) address; or it is one or more bar
 disk images, around which a machine is made: where they lie, or copied (--files).
 The plan comes first; open choices are asked on a terminal, and end the call with
 status 3 elsewhere.`,
-		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n  unvora import reef/training-parent/classroom.qcow2 --host gannet --files copy --name class-test",
-		Args:    cobra.MinimumNArgs(1),
+		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes",
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "of bare disks at the host: stay or copy")
+	cmd.Flags().StringVar(&from, "from", "", "host that has the machines named, or all of its machines; its agent sends them to the other")
+	cmd.RegisterFlagCompletionFunc("from", a.completeHosts())
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if from == "" && len(args) == 0 {
+			return usage("import what: a package, bare disks, or --from HOST")
+		}
+		if from != "" {
+			return a.bringFrom(cmd.Context(), from, args, o, s)
+		}
 		req, err := o.request(openapi.RequestOperationImport)
 		if err != nil {
 			return err
@@ -67,11 +76,13 @@ status 3 elsewhere.`,
 func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&o.host, "host", "", "host to bring it to (needed)")
-	f.StringVar(&o.pool, "pool", "", "pool for its folder; the host's first that is ready unless said")
+	f.StringVar(&o.pool, "pool", "", "pool for its folder; as the rules of landing say, or the host's first that is ready, unless said")
 	f.StringVar(&o.name, "name", "", "name of the copy; as it was unless said")
 	f.StringVar(&o.identity, "identity", "", "keep or renew")
 	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep or renew")
-	f.StringArrayVar(&o.disks, "disk", nil, "DISK=:FORMAT or DISK=POOL:FORMAT, the format that a disk is written in")
+	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk lands in, the format that it is written in")
+	f.StringArrayVar(&o.addresses, "address", nil, "NIC=give for one that its segment has to give out, or NIC=ADDRESS")
+	f.StringVar(&o.owner, "owner", "", "whose the machine is to be")
 	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
 	f.BoolVar(&o.keepWiring, "keep-wiring", false, "make rules of the switches that are chosen by an answer")
 	f.IntVar(&o.cpus, "cpus", 0, "number of CPUs; as it was unless said")
@@ -82,7 +93,7 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 }
 
 func (o *importFlags) request(operation openapi.RequestOperation) (*openapi.Request, error) {
-	req := &openapi.Request{Operation: operation, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus, KeepWiring: &o.keepWiring}
+	req := &openapi.Request{Operation: operation, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus, KeepWiring: &o.keepWiring, Owner: &o.owner}
 	if o.identity != "" && o.identity != identity.Keep && o.identity != identity.Renew {
 		return nil, usage("--identity %q: keep or renew", o.identity)
 	}
@@ -92,6 +103,9 @@ func (o *importFlags) request(operation openapi.RequestOperation) (*openapi.Requ
 		return nil, err
 	}
 	if req.Wire, err = pairs("--wire", o.wire); err != nil {
+		return nil, err
+	}
+	if req.Addresses, err = pairs("--address", o.addresses); err != nil {
 		return nil, err
 	}
 	if req.Disks, err = pairs("--disk", o.disks); err != nil {
@@ -372,4 +386,36 @@ func (a *app) givePackage(ctx context.Context, c *caller, job string, o *ovf.Ope
 		}
 	}
 	return nil
+}
+
+// bringFrom brings machines of another host: the ones named, or all that it lists.
+func (a *app) bringFrom(ctx context.Context, from string, names []string, o *importFlags, s *settling) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	req, err := o.request(openapi.RequestOperationRegister)
+	if err != nil {
+		return err
+	}
+	folders := []string{}
+	for _, n := range names {
+		folders = append(folders, from+"/"+strings.TrimPrefix(n, from+"/"))
+	}
+	if len(names) == 0 {
+		all, _, err := list[openapi.Copy](a, c, func(limit int, after *string) (*http.Response, error) {
+			return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: ptr("form=registered host=" + from)})
+		})
+		if err != nil {
+			return err
+		}
+		for _, k := range all {
+			folders = append(folders, from+"/"+k.Name)
+		}
+		if len(folders) == 0 {
+			return &exit{statusFailed, fmt.Errorf("%s lists no machines", from)}
+		}
+	}
+	req.Folders, req.Files = &folders, ptr(openapi.RequestFiles("copy"))
+	return a.perform(ctx, req, s, "brought in")
 }

@@ -132,13 +132,17 @@ func (a *app) showHost(ctx context.Context, c *caller, name string) error {
 }
 
 func (a *app) switchTable(list []openapi.Switch) {
-	t := a.table("host", "switch", "segment", "VLAN")
+	t := a.table("host", "switch", "segment", "VLAN", "leads out by", "host's address")
 	for _, s := range list {
 		vlan := "–"
 		if s.Vlan != 0 {
 			vlan = fmt.Sprint(s.Vlan)
 		}
-		t.AppendRow([]any{s.Host, s.Name, s.Segment, vlan})
+		uplink := orDash(s.Uplink)
+		if s.Tagged {
+			uplink += ", tagged"
+		}
+		t.AppendRow([]any{s.Host, s.Name, s.Segment, vlan, uplink, orDash(s.Address)})
 	}
 	t.Render()
 }
@@ -158,9 +162,13 @@ func (a *app) poolsCmd() *cobra.Command {
 			return err
 		}
 		return a.print(pools, func() {
-			t := a.table("pool", "hosts", "state", "free", "of", "path")
+			t := a.table("pool", "hosts", "state", "labels", "free", "of", "written at", "path")
 			for _, p := range pools {
-				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), a.state(p.State), size(p.FreeBytes), size(p.TotalBytes), p.Path})
+				rate := "–"
+				if p.Rate != nil && *p.Rate > 0 {
+					rate = size(*p.Rate) + "/s"
+				}
+				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), a.state(p.State), orDash(strings.Join(p.Labels, ", ")), size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
 			}
 			t.Render()
 			a.more(rest)
@@ -387,6 +395,9 @@ func (a *app) tree(l openapi.Lineage) {
 			if i == len(list)-1 {
 				branch, further = "└─ ", "   "
 			}
+			if c.MadeBy == "survey" && c.Parent != nil { // recognised, not made here
+				branch = strings.Replace(branch, "─", "╌", 1)
+			}
 			fmt.Fprintf(a.out, "%s%s%s\n", a.paint(faint, indent+branch), a.copyLine(c), a.paint(faint, "  "+made(c)))
 			draw(c.Id, indent+further)
 		}
@@ -416,7 +427,14 @@ func made(c openapi.Copy) string {
 	switch c.MadeBy {
 	case "survey":
 		if c.Parent != nil {
-			return "copied by hand, found " + when
+			s := "copied by hand, found " + when
+			if by := recognised(c); by != "" {
+				s += ", recognised by " + by
+			}
+			if c.SettledBy != nil && *c.SettledBy != "" {
+				s += ", confirmed by " + *c.SettledBy
+			}
+			return s
 		}
 		return "found " + when
 	}

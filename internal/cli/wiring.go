@@ -44,13 +44,17 @@ func (a *app) wiringListCmd() *cobra.Command {
 					t.Render()
 				}
 				fmt.Fprintln(a.out)
-				t := a.table("segment", "subnet", "hosts")
+				t := a.table("segment", "subnet", "to give out", "given", "hosts")
 				for _, s := range segments {
 					subnet := ""
 					if s.Subnet != nil {
 						subnet = *s.Subnet
 					}
-					t.AppendRow([]any{s.Name, orDash(subnet), s.Hosts})
+					addresses := ""
+					if s.From != nil && s.To != nil {
+						addresses = *s.From + " – " + *s.To
+					}
+					t.AppendRow([]any{s.Name, orDash(subnet), orDash(addresses), s.Given, s.Hosts})
 				}
 				t.Render()
 			})
@@ -157,8 +161,11 @@ func (a *app) wiringTryCmd() *cobra.Command {
 }
 
 func (a *app) wiringSegmentCmd() *cobra.Command {
-	return &cobra.Command{Use: "segment NAME SUBNET", Short: "Say which subnet a segment has; fixed addresses are compared with it", Args: cobra.ExactArgs(2),
-		Example: "  unvora wiring segment lab 192.0.2.0/24\n  unvora wiring segment lab none",
+	addresses := ""
+	cmd := &cobra.Command{Use: "segment NAME SUBNET", Short: "Say which subnet a segment has, and which addresses of it are to be given out", Args: cobra.ExactArgs(2),
+		Long: `Say which subnet a segment has: fixed addresses are compared with it. With a range,
+addresses of it are given out to machines: --address "NIC 1=give".`,
+		Example: "  unvora wiring segment lab 192.0.2.0/24 --range 192.0.2.100-192.0.2.199\n  unvora wiring segment lab none",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -168,10 +175,12 @@ func (a *app) wiringSegmentCmd() *cobra.Command {
 			if subnet == "none" {
 				subnet = ""
 			}
-			res, err := c.SetSegment(cmd.Context(), openapi.SetSegmentJSONRequestBody{Name: args[0], Subnet: subnet})
+			res, err := c.SetSegment(cmd.Context(), openapi.SetSegmentJSONRequestBody{Name: args[0], Subnet: subnet, Range: &addresses})
 			if _, err = call[struct{}](c, res, err); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"segment": args[0], "subnet": subnet}, func() { fmt.Fprintf(a.out, "%s: %s\n", args[0], args[1]) })
+			return a.print(map[string]string{"segment": args[0], "subnet": subnet, "range": addresses}, func() { fmt.Fprintf(a.out, "%s: %s %s\n", args[0], args[1], addresses) })
 		}}
+	cmd.Flags().StringVar(&addresses, "range", "", "addresses to give out: FROM-TO")
+	return cmd
 }

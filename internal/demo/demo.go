@@ -340,9 +340,15 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 // describe tells what people know of the estate: the subnets of its segments, and
 // what a licence is bound to.
 func describe(ctx context.Context, c *openapi.ClientWithResponses) error {
-	for name, subnet := range map[string]string{"lab": "192.0.2.0/24", "field": "198.51.100.0/24"} {
-		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name, Subnet: subnet}); err != nil || res.StatusCode() >= 400 {
+	for name, prefix := range map[string]string{"lab": "192.0.2.", "field": "198.51.100."} {
+		addresses := prefix + "100-" + prefix + "199"
+		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name, Subnet: prefix + "0/24", Range: &addresses}); err != nil || res.StatusCode() >= 400 {
 			return fmt.Errorf("describe the segment %s: %w", name, err)
+		}
+	}
+	for _, r := range []openapi.NewLandingRule{{Kind: new(openapi.NewLandingRuleKind("machine")), Label: new("fast"), KeepBytes: new(int64(256 << 20))}, {Kind: new(openapi.NewLandingRuleKind("media")), Label: new("archive")}} {
+		if res, err := c.AddLandingRuleWithResponse(ctx, r); err != nil || res.StatusCode() >= 400 {
+			return fmt.Errorf("add a rule of landing: %w", err)
 		}
 	}
 	res, err := c.SetMarkWithResponse(ctx, openapi.SetMarkJSONRequestBody{Lineage: "licence-desk", Kind: "licence", Facet: "mac"})

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -27,12 +28,16 @@ const (
 	dataFrom  = 32 // MiB: where the second partition begins
 )
 
+var parents sync.Mutex
+
 // place makes a disk, or a layer on its parent, which is made first.
 func (d sampleDisk) place(pool, path string, format *formats.Format, s sampleMachine, first bool) error {
 	if d.parent == "" {
 		return d.make(path, format, s, first)
 	}
 	parent := filepath.Join(pool, d.parent)
+	parents.Lock() // one of those that rest on it makes it
+	defer parents.Unlock()
 	if _, err := os.Stat(parent); errors.Is(err, fs.ErrNotExist) {
 		if err := os.MkdirAll(filepath.Dir(parent), 0o755); err != nil {
 			return err
@@ -289,14 +294,14 @@ var words = []string{"tide", "level", "metres", "gauge", "north", "buoy", "wave"
 
 // fill writes readings as text, with some bytes that do not compress.
 func fill(p []byte, rng *rand.Rand) {
-	for n := 0; n < len(p); {
-		if rng.IntN(4) == 0 {
-			var b [8]byte
-			binary.LittleEndian.PutUint64(b[:], rng.Uint64())
-			n += copy(p[n:], b[:])
+	line := make([]byte, 0, 32)
+	for n := 0; n < len(p); n += copy(p[n:], line) {
+		r := rng.Uint64()
+		if r%4 == 0 {
+			line = binary.LittleEndian.AppendUint64(line[:0], r*0x9e3779b97f4a7c15)
 			continue
 		}
-		n += copy(p[n:], words[rng.IntN(len(words))])
-		n += copy(p[n:], fmt.Sprintf(" %d\n", rng.IntN(100000)))
+		line = append(line[:0], words[(r>>8)%uint64(len(words))]...)
+		line = append(strconv.AppendUint(append(line, ' '), (r>>32)%100000, 10), '\n')
 	}
 }

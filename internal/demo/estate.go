@@ -9,9 +9,11 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/fit"
@@ -70,10 +72,10 @@ var estate = []sampleHost{
 		pools: []agent.PoolConfig{
 			{Name: "reef", Path: "reef", Labels: []string{"fast"}},
 			{Name: "harbour", Path: "../../share/harbour", Labels: []string{"archive"}},
-			{Name: "kelp", Path: "kelp", Removable: true},
+			{Name: "kelp", Path: "kelp", Removable: true, Rate: 18 << 20}, // as a small USB drive is
 		},
 		shelves:  []agent.ShelfConfig{{Name: "loft", Path: "loft"}},
-		switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}, {Name: "field", Segment: "field", VLAN: 30}, {Name: "quarantine", Segment: wiring.Quarantine}},
+		switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}, {Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: append([]sampleMachine{
 			{name: "tide-gauge", guest: debian, guestID: debianID, pool: "reef", cpus: 2, memoryMiB: 2048, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 96}}},
 			{name: "buoy-ingest", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 4096, networks: []string{"lab", "field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 24}},
@@ -90,7 +92,7 @@ var estate = []sampleHost{
 			{Name: "harbour", Path: "../../share/harbour", Labels: []string{"archive"}},
 		},
 		shelves:  []agent.ShelfConfig{{Name: "attic", Path: "attic"}},
-		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: wiring.Quarantine}},
+		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: []sampleMachine{
 			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192, running: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
 			{name: "tide-probe", guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, macOf: "tide-gauge", networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 8}}},
@@ -99,7 +101,7 @@ var estate = []sampleHost{
 	{
 		name: "skua", family: "chalk", site: "Quay", cpus: 24, memoryMiB: 128 << 10,
 		pools:    []agent.PoolConfig{{Name: "shoal", Path: "shoal"}},
-		switches: []wiring.Switch{{Name: "Lab-20", Segment: "lab", VLAN: 20}, {Name: "Field-30", Segment: "field", VLAN: 30}, {Name: "visitors", Segment: "visitors", VLAN: 40}},
+		switches: []wiring.Switch{{Name: "Lab-20", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "Field-30", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}, {Name: "visitors", Segment: "visitors", VLAN: 40, Uplink: "port2", Tagged: true}},
 		machines: []sampleMachine{
 			{name: "wave-model", guest: debian, guestID: debianID, pool: "shoal", cpus: 12, memoryMiB: 96 << 10, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 32768, dataMiB: 24}}},
 			{name: "kiosk-visitor", guest: debian, guestID: debianID, pool: "shoal", cpus: 2, memoryMiB: 2048, networks: []string{"visitors"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8}},
@@ -114,7 +116,7 @@ var estate = []sampleHost{
 	{
 		name: "fulmar", family: "flint", site: "Quay", cpus: 4, memoryMiB: 16 << 10,
 		pools:    []agent.PoolConfig{{Name: "ledge", Path: "ledge"}},
-		switches: []wiring.Switch{{Name: "laboratory", Segment: "lab", VLAN: 20}, {Name: "outside", Segment: "field", VLAN: 30}},
+		switches: []wiring.Switch{{Name: "laboratory", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "outside", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}},
 		machines: []sampleMachine{
 			{name: "licence-desk", guest: windows, guestID: windowsID, pool: "ledge", cpus: 2, memoryMiB: 4096, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}},
 				more: func(m *machine.Machine) { m.Firmware, m.TPM = "uefi", "2.0" }},
@@ -135,10 +137,13 @@ func class() (all []sampleMachine) {
 
 // build makes what is not there yet: directories, machines, agents' files.
 func build(dir string, ports map[string]int) error {
+	var g errgroup.Group // machines are made side by side
+	g.SetLimit(2 * runtime.NumCPU())
+	var marks []string // of hosts whose machines are all made
 	for _, h := range estate {
 		root := filepath.Join(dir, "hosts", h.name)
 		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: "standin", Listen: fmt.Sprintf("127.0.0.1:%d", ports[h.name]),
-			State: filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches}
+			State: filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches, Ports: h.ports(), ReturnSeconds: 5}
 		pools := map[string]string{}
 		for _, p := range h.pools {
 			p.Path = filepath.Join(root, p.Path)
@@ -160,9 +165,12 @@ func build(dir string, ports map[string]int) error {
 		first := errors.Is(err, fs.ErrNotExist)
 		for _, m := range h.machines {
 			if first {
-				if err := m.make(pools, h); err != nil {
-					return fmt.Errorf("%s/%s: %w", h.name, m.name, err)
-				}
+				g.Go(func() error {
+					if err := m.make(pools, h); err != nil {
+						return fmt.Errorf("%s/%s: %w", h.name, m.name, err)
+					}
+					return nil
+				})
 			}
 			if !m.stray {
 				config.Machines = append(config.Machines, agent.MachineConfig{Folder: filepath.Join(pools[m.pool], m.name), Running: m.running})
@@ -171,11 +179,30 @@ func build(dir string, ports map[string]int) error {
 		if err := writeTOML(filepath.Join(root, "agent.toml"), config); err != nil {
 			return err
 		}
+		marks = append(marks, made)
+	}
+	g.Go(func() error { return packages(filepath.Join(dir, "packages")) })
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for _, made := range marks {
 		if err := os.WriteFile(made, nil, 0o644); err != nil {
 			return err
 		}
 	}
-	return packages(filepath.Join(dir, "packages"))
+	return nil
+}
+
+// ports of a host: the first bears the address that it is reached by, those of
+// its switches follow, and one is free.
+func (h sampleHost) ports() []wiring.Port {
+	list := []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}
+	for _, s := range h.switches {
+		if !slices.ContainsFunc(list, func(p wiring.Port) bool { return p.Name == s.Uplink || s.Uplink == "" }) {
+			list = append(list, wiring.Port{Name: s.Uplink})
+		}
+	}
+	return append(list, wiring.Port{Name: fmt.Sprintf("port%d", len(list)+1)})
 }
 
 // hollowOut takes away the folders of machines that are registered and whose

@@ -56,6 +56,16 @@ func (d *Dialer) Host(id, address string) *Host {
 	return &Host{d.out[id], address}
 }
 
+// Forget drops the connections to a host that was installed anew.
+func (d *Dialer) Forget(id string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if c := d.out[id]; c != nil {
+		c.CloseIdleConnections()
+		delete(d.out, id)
+	}
+}
+
 // ProtocolNBD is what a connection to an agent's port is to speak when disks
 // are read over it (ALPN, RFC 7301). It is encrypted and known on both sides
 // from its start, so STARTTLS is not needed.
@@ -158,6 +168,12 @@ func (h *Host) Survey(ctx context.Context, since string) (*Survey, error) {
 	return &s, h.call(ctx, http.MethodGet, "/v1/survey", url.Values{"since": {since}}, nil, &s)
 }
 
+// SurveyWhen asks what has changed since a revision, and waits for something to.
+func (h *Host) SurveyWhen(ctx context.Context, since string, wait time.Duration) (*Survey, error) {
+	var s Survey
+	return &s, h.call(ctx, http.MethodGet, "/v1/survey", url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
+}
+
 // Start asks for a task; one that is there already is returned as it is.
 func (h *Host) Start(ctx context.Context, id string, spec TaskSpec) (*Task, error) {
 	var t Task
@@ -236,6 +252,41 @@ func (h *Host) Look(ctx context.Context, path string) (*ovf.Skeleton, error) {
 func (h *Host) Folder(ctx context.Context, path string) (*plan.Folder, error) {
 	var f plan.Folder
 	return &f, h.call(ctx, http.MethodGet, "/v1/folder", url.Values{"path": {path}}, nil, &f)
+}
+
+// Held asks which blocks a disk holds above one of its layers.
+func (h *Host) Held(ctx context.Context, q HeldRequest) ([]disk.Span, error) {
+	var held []disk.Span
+	err := h.call(ctx, http.MethodPost, "/v1/disks/held", nil, q, &held)
+	return held, err
+}
+
+// Sums hashes blocks of a disk.
+func (h *Host) Sums(ctx context.Context, q SumsRequest) ([]uint64, error) {
+	body, err := json.Marshal(q)
+	if err != nil {
+		return nil, err
+	}
+	res, err := h.do(ctx, http.MethodPost, "/v1/disks/sums", nil, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err == nil && int64(len(raw)) != 8*disk.Blocks(q.Spans) {
+		err = fmt.Errorf("%w: %d bytes of sums for %d blocks", ErrUnreachable, len(raw), disk.Blocks(q.Spans))
+	}
+	return disk.UnpackSums(raw), err
+}
+
+// Label gives a pool its labels.
+func (h *Host) Label(ctx context.Context, pool string, labels []string) error {
+	return h.call(ctx, http.MethodPut, "/v1/pools/"+pool+"/labels", nil, labels, nil)
+}
+
+// Settle writes out what a pool's file system holds in memory.
+func (h *Host) Settle(ctx context.Context, pool string) error {
+	return h.call(ctx, http.MethodPost, "/v1/pools/"+pool+"/settle", nil, nil, nil)
 }
 
 // Allow makes a ticket at the host.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
@@ -38,10 +39,33 @@ type Survey struct {
 	Hello    *Hello           `json:"hello,omitempty"`
 	Pools    []Pool           `json:"pools,omitempty"`
 	Switches []wiring.Switch  `json:"switches,omitempty"`
+	Ports    []wiring.Port    `json:"ports"` // null: the driver makes no switches
 	Shelves  []Shelf          `json:"shelves,omitempty"`
 	Machines []Folder         `json:"machines,omitempty"`
 	Packages []ShelvedPackage `json:"packages,omitempty"`
 	Gone     []string         `json:"gone,omitempty"` // paths of folders and packages
+	Bare     []BareFolder     `json:"bare,omitempty"` // all of them, whenever something has changed
+}
+
+// BareFolder is a directory in a pool with disk images that no machine names,
+// and no descriptor.
+type BareFolder struct {
+	Path  string   `json:"path"`
+	Pool  string   `json:"pool"`  // id
+	Disks []string `json:"disks"` // names of files
+	Bytes int64    `json:"bytes"` // as allocated
+}
+
+// SeenDisk is what a survey tells of a machine's disk.
+type SeenDisk struct {
+	ID           string           `json:"id"` // in the machine
+	Path         string           `json:"path"`
+	ImageID      string           `json:"imageId"`
+	VirtualBytes int64            `json:"virtualBytes"`
+	Layers       []string         `json:"layers,omitempty"`  // paths below the top one
+	Samples      []disk.Sample    `json:"samples,omitempty"` // of its contents; none when it can't be read
+	Faults       []plan.DiskFault `json:"faults,omitempty"`
+	WrittenAt    time.Time        `json:"writtenAt"` // last
 }
 
 // Pool as a host sees it.
@@ -54,6 +78,9 @@ type Pool struct {
 	Labels     []string `json:"labels"`
 	TotalBytes int64    `json:"totalBytes"`
 	FreeBytes  int64    `json:"freeBytes"`
+	MaxFile    int64    `json:"maxFile,omitempty"` // bytes that a file there has at most; 0: no bound known
+	Rate       int64    `json:"rate,omitempty"`    // bytes a second that were measured; 0: not yet
+	Foreign    string   `json:"foreign,omitempty"` // manager that it belongs to; "" for none
 }
 
 // Shelf at a host.
@@ -75,6 +102,8 @@ type Folder struct {
 	Bytes      int64            `json:"bytes"` // of its files, as allocated
 	Problem    string           `json:"problem,omitempty"`
 	Machine    *machine.Machine `json:"machine"`
+	Addresses  []string         `json:"addresses,omitempty"` // that its guest is seen to use
+	Disks      []SeenDisk       `json:"disks,omitempty"`
 }
 
 // ShelvedPackage is a package on a shelf.
@@ -84,6 +113,19 @@ type ShelvedPackage struct {
 	Bytes   int64            `json:"bytes"`
 	Problem string           `json:"problem,omitempty"`
 	Machine *machine.Machine `json:"machine"`
+}
+
+// HeldRequest asks which blocks a disk's layers hold above the layer at a path;
+// all of them when Above is "".
+type HeldRequest struct {
+	Path  string `json:"path"`
+	Above string `json:"above"`
+}
+
+// SumsRequest asks for sums of a disk's blocks, which come as disk.PackSums.
+type SumsRequest struct {
+	Path  string      `json:"path"`
+	Spans []disk.Span `json:"spans"`
 }
 
 // TaskSpec asks an agent for a piece of work. Asking twice for one id starts
@@ -203,6 +245,7 @@ type PlaceTask struct {
 	Descriptor string           `json:"descriptor"` // to start from; "" for a new one
 	Number     int              `json:"number"`     // of the machine in it
 	Machine    *machine.Machine `json:"machine"`    // to be made of it
+	Besides    []plan.Beside    `json:"besides"`
 }
 
 // Fault is the body of an agent's error.

@@ -16,40 +16,48 @@ import (
 
 // Copy is a record of a copy.
 type Copy struct {
-	ID        uuid.UUID        `json:"id"`
-	Name      string           `json:"name"`
-	LineageID uuid.UUID        `json:"lineage"`
-	Form      string           `json:"form"`
-	Host      string           `json:"host"`
-	Pool      string           `json:"pool"`
-	Path      string           `json:"path"`
-	Shelf     string           `json:"shelf"`
-	UUID      string           `json:"uuid" db:"uuid"`
-	MACs      []string         `json:"macs" db:"macs"`
-	Addresses []string         `json:"addresses"`
-	State     string           `json:"state"`
-	Parent    *uuid.UUID       `json:"parent"`
-	MadeBy    string           `json:"madeBy"`
-	MadeUser  string           `json:"madeUser"`
-	MadeAt    time.Time        `json:"madeAt"`
-	Identity  string           `json:"identity"`
-	Renewed   []string         `json:"renewed"`
-	LastSeen  time.Time        `json:"lastSeen"`
-	GoneAt    *time.Time       `json:"goneAt"`
-	Tracked   bool             `json:"tracked"`
-	Owner     string           `json:"owner"`
-	SizeBytes int64            `json:"sizeBytes"`
-	Machine   *machine.Machine `json:"machine,omitempty"`
-	HostID    *uuid.UUID       `json:"-"`
-	PoolID    *uuid.UUID       `json:"-"`
-	ShelfID   *uuid.UUID       `json:"-"`
+	ID        uuid.UUID          `json:"id"`
+	Name      string             `json:"name"`
+	LineageID uuid.UUID          `json:"lineage"`
+	Form      string             `json:"form"`
+	Host      string             `json:"host"`
+	Pool      string             `json:"pool"`
+	Path      string             `json:"path"`
+	Shelf     string             `json:"shelf"`
+	UUID      string             `json:"uuid" db:"uuid"`
+	MACs      []string           `json:"macs" db:"macs"`
+	Addresses []string           `json:"addresses"`
+	State     string             `json:"state"`
+	Parent    *uuid.UUID         `json:"parent"`
+	MadeBy    string             `json:"madeBy"`
+	MadeUser  string             `json:"madeUser"`
+	MadeAt    time.Time          `json:"madeAt"`
+	Identity  string             `json:"identity"`
+	Renewed   []string           `json:"renewed"`
+	LastSeen  time.Time          `json:"lastSeen"`
+	GoneAt    *time.Time         `json:"goneAt"`
+	Tracked   bool               `json:"tracked"`
+	Owner     string             `json:"owner"`
+	SizeBytes int64              `json:"sizeBytes"`
+	Machine   *machine.Machine   `json:"machine,omitempty"`
+	Evidence  []lineage.Evidence `json:"evidence"` // by which it was recognised
+	Score     int                `json:"score"`
+	Candidate *uuid.UUID         `json:"candidate"` // that it may have been made from
+	SettledBy string             `json:"settledBy"` // who has said what it is
+	Problem   string             `json:"problem"`
+	HostID    *uuid.UUID         `json:"-"`
+	PoolID    *uuid.UUID         `json:"-"`
+	ShelfID   *uuid.UUID         `json:"-"`
 }
 
 const copySQL = `select c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path, coalesce(s.name, '') as shelf,
- coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id order by n.position) as macs, '{}'::text[] as addresses,
- c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, c.last_seen, c.gone_at, c.tracked, c.owner, c.size_bytes,
- c.machine, c.host_id, c.pool_id, c.shelf_id
+ coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id order by n.position) as macs, c.addresses,
+ c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner, c.size_bytes,
+ c.machine, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id, c.shelf_id
 from copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left join shelves s on s.id = c.shelf_id`
+
+// briefSQL is copySQL without the machines, of which lists tell nothing.
+var briefSQL = strings.Replace(copySQL, "c.machine,", "null::jsonb as machine,", 1)
 
 var copyFields = map[string]field{
 	"name":    {equal: "c.name = %s", like: "c.name ilike %s"},
@@ -57,19 +65,17 @@ var copyFields = map[string]field{
 	"form":    {equal: "c.form = %s"},
 	"state":   {equal: "c.state = %s"},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
+	"tracked": {equal: "c.tracked = (%s = 'yes')"},
+	"owner":   {equal: "c.owner = %s"},
+	"pool":    {equal: "c.pool_id in (select id from pools where lower(name) = lower(%s))"},
+	"address": {equal: "c.addresses @> array[%s]"},
 	"mac":     {equal: "c.id in (select copy_id from nics where mac = %s::macaddr)", check: isMAC},
 	"uuid":    {equal: "c.uuid = %s::uuid", check: isUUID},
 }
 
 // Copies lists copies that are there, by name.
 func (inv *Inventory) Copies(ctx context.Context, p Page) (*List[Copy], error) {
-	l, err := listOf(ctx, inv.Pool, copySQL, " where c.gone_at is null", "c", copyFields, p, func(c Copy) (string, string) { return c.Name, c.ID.String() })
-	if err == nil {
-		for i := range l.Items {
-			l.Items[i].Machine = nil // a list tells little of each
-		}
-	}
-	return l, err
+	return listOf(ctx, inv.Pool, briefSQL, " where c.gone_at is null", "c", copyFields, p, func(c Copy) (string, string) { return c.Name, c.ID.String() })
 }
 
 // CopyByID returns nil when there is none; one that is gone is found too.
@@ -86,6 +92,9 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 	if c, err := inv.CopyByID(ctx, ref); c != nil || err != nil {
 		if c != nil && len(forms) > 0 && !slices.Contains(forms, c.Form) {
 			return nil, fail("wrong", "%s is %s, not %s.", c.Name, c.Form, strings.Join(forms, " or "))
+		}
+		if c != nil && len(forms) > 0 && c.GoneAt != nil {
+			return nil, fail("unknown", "That copy of %s is gone since %s.", c.Name, c.GoneAt.Format("2 January 2006, 15:04"))
 		}
 		return c, err
 	}
@@ -143,7 +152,7 @@ func (c Copy) Ref() string {
 // Known is the copy as package lineage wants it.
 func (c Copy) Known() lineage.Known {
 	k := lineage.Known{ID: c.ID.String(), Lineage: c.LineageID.String(), Name: c.Name, Host: c.Host, Path: c.Path,
-		UUID: c.UUID, State: c.State, Form: c.Form, LastSeen: c.LastSeen, Present: c.GoneAt == nil}
+		UUID: c.UUID, State: c.State, Form: c.Form, LastSeen: c.LastSeen, Present: c.GoneAt == nil, Untracked: c.Form == "registered" && !c.Tracked}
 	if c.PoolID != nil {
 		k.Pool = c.PoolID.String()
 	}
@@ -183,6 +192,12 @@ func (inv *Inventory) LastCopy(ctx context.Context, c *Copy) (last bool, err err
 // it shares; nil when none is.
 func (inv *Inventory) AtPlace(ctx context.Context, host uuid.UUID, pool *uuid.UUID, at string) (*Copy, error) {
 	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form <> 'package' and (c.host_id = $1 and c.path = $2 or c.pool_id = $3 and c.rel = $4) order by c.form = 'registered' desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
+}
+
+// WasAt finds the copy whose folder was last at a path of a host, or of a pool
+// that it shares, when it is gone from there; nil when none was.
+func (inv *Inventory) WasAt(ctx context.Context, host uuid.UUID, pool *uuid.UUID, at string) (*Copy, error) {
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is not null and c.form <> 'package' and (c.host_id = $1 and c.path = $2 or c.pool_id = $3 and c.rel = $4) order by c.gone_at desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
 }
 
 // HollowLike finds a hollow entry of the host with that machine UUID or name.
@@ -226,10 +241,9 @@ func (inv *Inventory) Lineages(ctx context.Context, p Page) (*List[Lineage], err
 		ids[i], at[l.Items[i].ID] = l.Items[i].ID, i
 		l.Items[i].Copies = []Copy{}
 	}
-	copies, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.id in (select x.id from unnest($1::uuid[]) as w(id), lateral
+	copies, err := rows[Copy](ctx, inv.Pool, briefSQL+` where c.id in (select x.id from unnest($1::uuid[]) as w(id), lateral
 		(select id from copies where lineage_id = w.id and gone_at is null order by made_at, id limit $2) x) order by c.made_at, c.id`, ids, copiesShown)
 	for _, c := range copies {
-		c.Machine = nil
 		l.Items[at[c.LineageID]].Copies = append(l.Items[at[c.LineageID]].Copies, c)
 	}
 	return l, err
@@ -270,7 +284,7 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 		return nil, e
 	}
 	l := &list[0]
-	l.Copies, err = rows[Copy](ctx, inv.Pool, copySQL+` where c.lineage_id = $1 order by c.made_at, c.id limit 10000`, l.ID)
+	l.Copies, err = rows[Copy](ctx, inv.Pool, briefSQL+` where c.lineage_id = $1 order by c.made_at, c.id limit 10000`, l.ID)
 	return l, err
 }
 
@@ -288,8 +302,9 @@ func (inv *Inventory) sameLineage(ctx context.Context, name string) (*Copy, erro
 	return &list[0], nil
 }
 
-// putCopy writes a copy with its MACs.
-func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
+// putCopy writes a copy with its MACs. was is its record so far; nil when there
+// is none, or nobody has looked.
+func putCopy(ctx context.Context, tx pgx.Tx, c, was *Copy, rel string) error {
 	var id *string
 	if c.UUID != "" {
 		if _, err := uuid.Parse(c.UUID); err == nil {
@@ -299,22 +314,33 @@ func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 	if c.Renewed == nil {
 		c.Renewed = []string{}
 	}
+	if c.Evidence == nil {
+		c.Evidence = []lineage.Evidence{}
+	}
+	if c.Addresses == nil {
+		c.Addresses = []string{}
+	}
 	if c.Machine == nil {
 		c.Machine = &machine.Machine{Name: c.Name}
 	}
-	if c.Form != "package" && c.PoolID != nil {
+	same := was != nil && was.GoneAt == nil && was.Path == c.Path && was.PoolID != nil && c.PoolID != nil && *was.PoolID == *c.PoolID
+	if c.Form != "package" && c.PoolID != nil && !same {
 		if err := evict(ctx, tx, c, rel); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, now(), $18, $19, $20)
+	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked, addresses, owner, evidence, score, candidate_id, problem)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15, $16, $17, now(), $18, $19, $20, $21, $22, $23, $24, (select id from copies where id = $25), $26)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id, pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
 		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user, made_at = excluded.made_at, identity = excluded.identity, renewed = excluded.renewed,
-		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(), gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine`,
-		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered")
+		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(), gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine,
+		addresses = case when excluded.addresses = '{}' and excluded.state <> 'running' then copies.addresses else excluded.addresses end, problem = excluded.problem, tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case when excluded.owner = '' then copies.owner else excluded.owner end`,
+		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered" || c.Form == "hollow", c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem)
 	if err != nil {
 		return fmt.Errorf("copy %s: %w", c.Name, err)
+	}
+	if was != nil && slices.Equal(was.MACs, c.Machine.MACs()) {
+		return emitCopy(ctx, tx, c)
 	}
 	if _, err := tx.Exec(ctx, `delete from nics where copy_id = $1`, c.ID); err != nil {
 		return err
@@ -327,6 +353,10 @@ func putCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 			return err
 		}
 	}
+	return emitCopy(ctx, tx, c)
+}
+
+func emitCopy(ctx context.Context, tx pgx.Tx, c *Copy) error {
 	return Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
 }
 
@@ -346,7 +376,7 @@ func evict(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 
 // RecordCopy writes a copy that a job has made or changed, in its transaction.
 func RecordCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel, what, who, why, job string) error {
-	if err := putCopy(ctx, tx, c, rel); err != nil {
+	if err := putCopy(ctx, tx, c, nil, rel); err != nil {
 		return err
 	}
 	return Audit(ctx, tx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,

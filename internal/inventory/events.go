@@ -47,8 +47,11 @@ func (inv *Inventory) EventsAfter(ctx context.Context, id string, limit int) ([]
 	return list, id, nil
 }
 
-// PruneEvents drops those older than keep.
+// PruneEvents drops those older than keep, and what was noticed and never told.
 func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error {
+	if _, err := inv.Pool.Exec(ctx, `delete from noticed where at < now() - interval '7 days'`); err != nil {
+		return err
+	}
 	_, err := inv.Pool.Exec(ctx, `delete from events where at < now() - make_interval(secs => $1)`, keep.Seconds())
 	return err
 }

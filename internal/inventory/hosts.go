@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,17 +34,21 @@ type Host struct {
 
 	Abilities fit.Abilities `json:"abilities"`
 	Protocol  int           `json:"-"`
-	ClockOff  int64         `json:"-"` // seconds
+	ClockOff  int64         `json:"-"`     // seconds
+	Ports     []wiring.Port `json:"ports"` // null: its driver makes no switches
+	Resting   bool          `json:"-"`
 }
 
-const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, h.state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off,
+const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.state end`
+
+const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, ` + hostState + ` as state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
  (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies
 from hosts h`
 
 var hostFields = map[string]field{
 	"name":   {equal: "lower(h.name) = lower(%s)", like: "h.name ilike %s"},
 	"site":   {equal: "h.site = %s"},
-	"state":  {equal: "h.state = %s"},
+	"state":  {equal: hostState + " = %s"},
 	"family": {equal: "h.family = %s"},
 }
 
@@ -134,7 +139,10 @@ func sitePrefix(n int) string { return fmt.Sprintf("02:5c:%02x", n%256) }
 // AddHost records a host that was enrolled.
 func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		var n int
+		var n int // sites are numbered one after the other
+		if _, err := tx.Exec(ctx, `lock table sites in share row exclusive mode`); err != nil {
+			return err
+		}
 		if err := tx.QueryRow(ctx, `select count(*) from sites`).Scan(&n); err != nil {
 			return err
 		}
@@ -159,11 +167,53 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 // HostState notes whether a host answers; a change is an event.
 func (inv *Inventory) HostState(ctx context.Context, h *Host, state string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `update hosts set state = $2 where id = $1 and state <> $2 and state <> 'resting'`, h.ID, state)
+		tag, err := tx.Exec(ctx, `update hosts set state = $2 where id = $1 and state <> $2`, h.ID, state)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
 		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "state": state})
+	})
+}
+
+// RestHost says that a host takes nothing new, or takes it again.
+func (inv *Inventory) RestHost(ctx context.Context, h *Host, resting bool, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `update hosts set resting = $2 where id = $1`, h.ID, resting); err != nil {
+			return err
+		}
+		what := "host wake"
+		if resting {
+			what = "host rest"
+		}
+		if err := Audit(ctx, tx, Entry{Who: who, What: what, Subject: h.Name}); err != nil {
+			return err
+		}
+		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "resting": resting})
+	})
+}
+
+// DropHost forgets a host that has no copies any more.
+func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		var busy, shelved int
+		if err := tx.QueryRow(ctx, `select count(*) filter (where form <> 'package'), count(*) filter (where form = 'package') from copies where host_id = $1 and gone_at is null`, h.ID).Scan(&busy, &shelved); err != nil {
+			return err
+		}
+		if busy+shelved > 0 {
+			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was lost is brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
+		}
+		for _, sql := range []string{`update copies set host_id = null, pool_id = null, shelf_id = null where host_id = $1`, `update steps set host_id = null where host_id = $1`, `delete from hosts where id = $1`} {
+			if _, err := tx.Exec(ctx, sql, h.ID); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, `delete from pools p where not exists (select 1 from pool_hosts x where x.pool_id = p.id) and not exists (select 1 from copies c where c.pool_id = p.id)`); err != nil {
+			return err
+		}
+		if err := Audit(ctx, tx, Entry{Who: who, What: "host drop", Subject: h.Name}); err != nil {
+			return err
+		}
+		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "gone": true})
 	})
 }
 
@@ -180,11 +230,17 @@ type Pool struct {
 	UsedBytes  int64     `json:"usedBytes"`
 	FreeBytes  int64     `json:"freeBytes"`
 	Removable  bool      `json:"removable"`
+	MaxFile    int64     `json:"maxFile"` // bytes; 0: no bound known
+	Rate       int64     `json:"rate"`    // bytes a second; 0: not measured
+	Foreign    string    `json:"foreign"` // manager that it belongs to
 }
 
+// poolState is that of a pool p as a host's line x of pool_hosts has it.
+const poolState = `case when p.resting and x.state = 'ready' then 'resting' else x.state end`
+
 const poolSQL = `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
- f.path, f.state, f.removable, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts
-from pools p cross join lateral (select x.path, x.state, x.removable, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
+ f.path, f.state, f.removable, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts
+from pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.max_file, x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
 
 var poolFields = map[string]field{
 	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
@@ -199,7 +255,7 @@ func (inv *Inventory) Pools(ctx context.Context, p Page) (*List[Pool], error) {
 // HostPools lists a host's pools as it sees them, in its own order.
 func (inv *Inventory) HostPools(ctx context.Context, host uuid.UUID) ([]Pool, error) {
 	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
-		x.path, x.state, x.removable, h.name as host, '{}'::text[] as hosts
+		x.path, `+poolState+` as state, x.removable, x.max_file, x.rate, x.foreign_to as foreign, h.name as host, '{}'::text[] as hosts
 		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1 order by x.position`, host)
 }
 
@@ -209,11 +265,19 @@ type Switch struct {
 	Name    string `json:"name"`
 	Segment string `json:"segment"`
 	VLAN    int    `json:"vlan" db:"vlan"`
+	Uplink  string `json:"uplink"`
+	Tagged  bool   `json:"tagged"`
+	Address string `json:"address"`
+}
+
+// Wiring is the switch as plans know it.
+func (s Switch) Wiring() wiring.Switch {
+	return wiring.Switch{Name: s.Name, Segment: s.Segment, VLAN: s.VLAN, Uplink: s.Uplink, Tagged: s.Tagged, Address: s.Address}
 }
 
 // Switches lists a host's switches, or those of all hosts for the zero id.
 func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
-	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan from switches s join hosts h on h.id = s.host_id
+	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address from switches s join hosts h on h.id = s.host_id
 		where $1::uuid = '00000000-0000-0000-0000-000000000000' or s.host_id = $1 order by h.name, s.name limit 10000`, host)
 }
 
@@ -252,7 +316,10 @@ func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Surve
 			return err
 		}
 	}
-	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = case state when 'resting' then state else 'up' end where id = $1`, host, s.Revision); err != nil {
+	if s.Bare == nil {
+		s.Bare = []hostlink.BareFolder{}
+	}
+	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = 'up', ports = case when $3 then $4 else ports end, bare = case when $3 then $5 else bare end where id = $1`, host, s.Revision, s.Changed, s.Ports, s.Bare); err != nil {
 		return err
 	}
 	for i, p := range s.Pools {
@@ -270,10 +337,10 @@ func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Surve
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable) values ($1, $2, $3, $4, $5, $6)
-			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path, state = excluded.state, removable = excluded.removable
-			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable) is distinct from (excluded.position, excluded.path, excluded.state, excluded.removable)`,
-			p.ID, host, i, p.Path, p.State, p.Removable)
+		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file, rate, foreign_to) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path, state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate, foreign_to = excluded.foreign_to
+			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file, pool_hosts.rate, pool_hosts.foreign_to) is distinct from (excluded.position, excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to)`,
+			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign)
 		if err != nil {
 			return err
 		}
@@ -288,18 +355,29 @@ func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Surve
 			return err
 		}
 	}
-	if s.Changed {
-		return applySwitches(ctx, tx, host, s.Switches)
+	if !s.Changed {
+		return nil
 	}
-	return nil
+	return applySwitches(ctx, tx, host, s.Switches)
 }
 
 func applySwitches(ctx context.Context, tx pgx.Tx, host uuid.UUID, list []wiring.Switch) error {
+	before, err := rows[wiring.Switch](ctx, tx, `select name, segment, vlan, uplink, tagged, address from switches where host_id = $1 order by name`, host)
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(list, func(a, b wiring.Switch) int { return strings.Compare(a.Name, b.Name) })
+	if slices.Equal(before, list) {
+		return nil
+	}
+	if err := Emit(ctx, tx, "host", host.String(), map[string]any{"switches": len(list)}); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(ctx, `delete from switches where host_id = $1`, host); err != nil {
 		return err
 	}
 	for _, sw := range list {
-		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan) values ($1, $2, $3, $4)`, host, sw.Name, sw.Segment, sw.VLAN); err != nil {
+		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1, $2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
 			return fmt.Errorf("switch %s: %w", sw.Name, err)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -38,6 +39,8 @@ func Open(ctx context.Context, url string) (*Inventory, error) {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	config.MaxConns = max(config.MaxConns, 16)
+	// Our queries are short: compiling one takes longer than running it.
+	config.ConnConfig.RuntimeParams["jit"] = "off"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -183,16 +186,19 @@ func where(filter string, fields map[string]field, args *[]any) (string, error) 
 
 // listOf reads one page. sql has no where clause yet; order is by name and id
 // of the alias.
-func listOf[T any](ctx context.Context, q Querier, sql, base, alias string, fields map[string]field, p Page, key func(T) (string, string)) (*List[T], error) {
+func listOf[T any](ctx context.Context, q *pgxpool.Pool, sql, base, alias string, fields map[string]field, p Page, key func(T) (string, string)) (*List[T], error) {
 	args := []any{}
 	cond, err := where(p.Filter, fields, &args)
 	if err != nil {
 		return nil, err
 	}
-	count, err := countUpTo(ctx, q, sql+base+cond, args)
-	if err != nil {
-		return nil, err
-	}
+	count, counted := 0, make(chan error, 1)
+	filtered := slices.Clone(args)
+	go func() { // beside the page: it takes as long
+		var err error
+		count, err = countUpTo(ctx, q, sql+base+cond, filtered)
+		counted <- err
+	}()
 	if p.Limit <= 0 {
 		p.Limit = 100
 	}
@@ -208,6 +214,9 @@ func listOf[T any](ctx context.Context, q Querier, sql, base, alias string, fiel
 	}
 	items, err := rows[T](ctx, q, fmt.Sprintf("%s%s%s%s order by %s.name, %s.id limit %d", sql, base, cond, after, alias, alias, p.Limit+1), args...)
 	if err != nil {
+		return nil, err
+	}
+	if err := <-counted; err != nil {
 		return nil, err
 	}
 	l := &List[T]{Items: items, Count: count}
@@ -230,4 +239,39 @@ func cutLast(s, sep string) (before, after string, ok bool) {
 		return s[:i], s[i+len(sep):], true
 	}
 	return s, "", false
+}
+
+// Alone calls f while holding a lock that only one service on the database has;
+// it returns at once when another has it.
+func (inv *Inventory) Alone(ctx context.Context, lock int64, f func(ctx context.Context) error) error {
+	pooled, err := inv.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	conn := pooled.Hijack() // whatever happens, the lock goes with it
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var mine bool
+	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1)`, lock).Scan(&mine); err != nil || !mine {
+		return errors.Join(err, conn.Close(ctx))
+	}
+	done := make(chan struct{})
+	go func() { // the lock is lost along with its connection
+		defer close(done)
+		for ctx.Err() == nil {
+			select {
+			case <-time.After(5 * time.Second):
+				if conn.Ping(ctx) != nil {
+					cancel()
+				}
+			case <-ctx.Done():
+			}
+		}
+	}()
+	err = f(ctx)
+	cancel()
+	<-done
+	end, over := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer over()
+	return errors.Join(err, conn.Close(end))
 }

@@ -246,7 +246,7 @@ func addJob(t *testing.T, inv *inventory.Inventory, holds ...string) (*inventory
 	t.Helper()
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 	return j, inv.InTx(t.Context(), func(tx pgx.Tx) error {
-		return inventory.AddJob(t.Context(), tx, j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs}, {ID: "s2", Kind: plan.KindRecord}}}, nil, "", holds)
+		return inventory.AddJob(t.Context(), tx, j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs}, {ID: "s2", Kind: plan.KindRecord}}}, nil, "", holds, nil)
 	})
 }
 

@@ -64,7 +64,11 @@ func (j *Job) Over() bool { return j.State == "done" || j.State == "failed" || j
 
 // AddJob writes a job with its steps and takes its holds. A hold that another
 // job has is an error that names it.
-func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string, holds []string) error {
+func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string, holds []string, request any) error {
+	asked, err := json.Marshal(request)
+	if err != nil {
+		return err
+	}
 	raw, err := json.Marshal(p)
 	if err != nil {
 		return err
@@ -73,8 +77,8 @@ func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[stri
 	if idempotency != "" {
 		key = &idempotency
 	}
-	if _, err := tx.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8)`,
-		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key); err != nil {
+	if _, err := tx.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key, request) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9)`,
+		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked); err != nil {
 		return err
 	}
 	for i, s := range p.Steps {
@@ -350,4 +354,17 @@ func (g *Giver) MAC() (string, error) {
 			return mac, nil
 		}
 	}
+}
+
+// RequestOf is what a job was asked for.
+func (inv *Inventory) RequestOf(ctx context.Context, job string, into any) error {
+	id, err := uuid.Parse(job)
+	if err != nil {
+		return fail("unknown", "There is no job %q.", job)
+	}
+	var raw []byte
+	if err := inv.Pool.QueryRow(ctx, `select request from jobs where id = $1`, id).Scan(&raw); err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, into)
 }

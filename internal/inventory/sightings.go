@@ -24,6 +24,12 @@ type Change struct {
 	Text string `json:"text"`
 }
 
+// StillThere notes that hosts answered and that nothing has changed there.
+func (inv *Inventory) StillThere(ctx context.Context, hosts []uuid.UUID) error {
+	_, err := inv.Pool.Exec(ctx, `update hosts set last_seen = now(), state = 'up' where id = any($1)`, hosts)
+	return err
+}
+
 // Apply brings the records of a host up to date with what it holds.
 func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (changes []Change, err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
@@ -55,9 +61,31 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 			return err
 		}
 		changes = a.changes
-		return nil
+		return notice(ctx, tx, h.ID, changes)
 	})
 	return changes, err
+}
+
+// notice keeps what was found different until somebody is told.
+func notice(ctx context.Context, tx pgx.Tx, host uuid.UUID, changes []Change) error {
+	batch := &pgx.Batch{}
+	for _, c := range changes {
+		batch.Queue(`insert into noticed (host_id, what, form, name, text) values ($1, $2, $3, $4, $5)`, host, c.What, c.Form, c.Name, c.Text)
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	return tx.SendBatch(ctx, batch).Close()
+}
+
+// mostNoticed is how much is told at once.
+const mostNoticed = 10_000
+
+// Tell returns what was noticed at hosts since it was last told; of all hosts
+// when none are named.
+func (inv *Inventory) Tell(ctx context.Context, hosts []uuid.UUID) ([]Change, error) {
+	return rows[Change](ctx, inv.Pool, `with told as (delete from noticed where $1::uuid[] is null or host_id = any($1) returning *)
+		select h.name as host, what, form, t.name, text from told t join hosts h on h.id = t.host_id where at > now() - interval '7 days' order by h.name, t.id limit $2`, hosts, mostNoticed)
 }
 
 func poolPath(pools []hostlink.Pool, id string) string {
@@ -78,6 +106,28 @@ type applier struct {
 
 func (a *applier) note(what, form, name, format string, args ...any) {
 	a.changes = append(a.changes, Change{a.host.Name, what, form, name, fmt.Sprintf(format, args...)})
+}
+
+// atPlace is the copy that lies at a place, if it is beyond doubt: the same
+// machine UUID, and its passport if there is one. That is what surveys see most.
+func (a *applier) atPlace(m *machine.Machine, pool *uuid.UUID, rel string) ([]Copy, error) {
+	if pool == nil || m.UUID == "" {
+		return nil, nil
+	}
+	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where c.pool_id = $1 and c.rel = $2 and c.gone_at is null and c.form <> 'package' and c.uuid = $3::uuid and c.host_id = $4`, pool, rel, asUUID(m.UUID), a.host.ID)
+	if err != nil || len(list) != 1 || m.Passport != nil && m.Passport.Copy != list[0].ID.String() {
+		return nil, err
+	}
+	return list, nil
+}
+
+// lostAt is the copy that lay where a folder is whose descriptor is lost.
+func (a *applier) lostAt(pool *uuid.UUID, rel string) ([]Copy, error) {
+	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where c.pool_id = $1 and c.rel = $2 and c.gone_at is null and c.form <> 'package' and c.machine is not null limit 1`, pool, rel)
+	if err != nil || len(list) == 0 || list[0].Machine == nil {
+		return nil, err
+	}
+	return list, nil
 }
 
 // candidates are the copies that a machine at a place could be.
@@ -111,10 +161,18 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		poolID = nil
 	}
 	m := f.Machine
-	if m == nil {
+	var known []Copy
+	if m == nil { // its descriptor can't be read: what was recorded of it stays
 		m = &machine.Machine{Name: path.Base(f.Path)}
+		if known, err = a.lostAt(poolID, rel); len(known) > 0 {
+			m = known[0].Machine
+		}
+	} else {
+		known, err = a.atPlace(m, poolID, rel)
 	}
-	known, err := a.candidates(m, poolID, rel, nil, "")
+	if err == nil && known == nil {
+		known, err = a.candidates(m, poolID, rel, nil, "")
+	}
 	if err != nil {
 		return err
 	}
@@ -125,41 +183,67 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	case f.Registered:
 		form = "hollow"
 	}
-	for _, k := range known { // a share: the host that lists a folder speaks for it
-		if form == "stray" && k.Form == "registered" && k.GoneAt == nil && k.PoolID != nil && *k.PoolID == pool && k.HostID != nil && *k.HostID != a.host.ID && path.Base(k.Path) == path.Base(f.Path) {
-			return nil
+	for _, k := range known {
+		if k.GoneAt != nil || k.PoolID == nil || *k.PoolID != pool || k.HostID == nil || *k.HostID == a.host.ID || path.Base(k.Path) != path.Base(f.Path) {
+			continue
 		}
-	}
-	// Within the pool, places are compared as every host sees them.
-	at := func(c Copy) lineage.Known {
-		k := c.Known()
-		k.Path = path.Base(c.Path)
-		return k
+		switch { // the same folder, as another host sees it
+		case form == "stray" && k.Form == "registered" && k.State != "away":
+			return nil // a share: the host that lists a folder speaks for it
+		case f.Registered && !f.PoolThere && k.Form == "stray":
+			return nil // a drive that was pulled out here: the host that has it now speaks
+		}
 	}
 	knowns := make([]lineage.Known, len(known))
 	for i, c := range known {
-		knowns[i] = at(c)
+		knowns[i] = here(c)
 	}
-	v := lineage.Recognise(lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Registered: f.Registered, Machine: m}, knowns)
+	sighted := lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Registered: f.Registered, Machine: m}
+	v := lineage.Recognise(sighted, knowns)
+	if v.Copy == "" {
+		if v, known, err = a.weigh(sighted, f, known); err != nil {
+			return err
+		}
+	}
 	c := &Copy{Name: m.Name, Form: form, HostID: &a.host.ID, Host: a.host.Name, PoolID: poolID, Path: f.Path, UUID: m.UUID,
-		State: f.State, SizeBytes: f.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original"}
+		State: f.State, SizeBytes: f.Bytes, Machine: m, Addresses: f.Addresses, MadeBy: "survey", MadeAt: time.Now(), Identity: "original"}
 	if err := a.settle(c, v, known); err != nil {
 		return err
 	}
-	if err := putCopy(a.ctx, a.tx, c, rel); err != nil || v.Child == "" {
+	c.Problem = f.Problem
+	if f.Machine == nil && c.Problem == "" && f.FilesThere {
+		c.Problem = "there is no descriptor"
+	}
+	if err := putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), rel); err != nil {
 		return err
 	}
-	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep' where id = $1::uuid and parent_id is null`, v.Child, c.ID)
+	if f.FilesThere {
+		if err := putDisks(a.ctx, a.tx, c.ID, f.Disks); err != nil {
+			return err
+		}
+	}
+	if v.Child == "" {
+		return nil
+	}
+	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep', evidence = $3, score = $4 where id = $1::uuid and parent_id is null and settled_by = ''`, v.Child, c.ID, v.Evidence, v.Score)
 	return err
+}
+
+// here is a copy at its place within the pool, as every host sees it.
+func here(c Copy) lineage.Known {
+	k := c.Known()
+	k.Path = path.Base(c.Path)
+	return k
 }
 
 func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	m := p.Machine
-	if m == nil {
-		return nil // what can't be read is no copy of anything
-	}
 	var shelf uuid.UUID
 	if err := a.tx.QueryRow(a.ctx, `select id from shelves where host_id = $1 and name = $2`, a.host.ID, p.Shelf).Scan(&shelf); err != nil {
+		return err
+	}
+	if m == nil { // what can't be read is no copy of anything; one that could be before was changed
+		_, err := a.tx.Exec(a.ctx, `update copies set problem = $3 where shelf_id = $1 and path = $2 and gone_at is null`, shelf, p.Path, "it can't be read any more: "+p.Problem)
 		return err
 	}
 	known, err := a.candidates(m, nil, "", &shelf, p.Path)
@@ -167,9 +251,13 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 		return err
 	}
 	var v lineage.Verdict
+	problem := ""
 	for _, k := range known {
-		if k.ShelfID != nil && *k.ShelfID == shelf && k.Path == p.Path {
-			v.Copy = k.ID.String()
+		if k.ShelfID != nil && *k.ShelfID == shelf && k.Path == p.Path && k.GoneAt == nil {
+			v.Copy, problem = k.ID.String(), k.Problem
+			if written := k.MadeBy != "survey" || time.Since(k.MadeAt) > copying; written && k.SizeBytes != p.Bytes {
+				problem = fmt.Sprintf("it has %d bytes now; it had %d when it was written", p.Bytes, k.SizeBytes)
+			}
 		}
 	}
 	if v.Copy == "" {
@@ -184,15 +272,18 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 		}
 	}
 	c := &Copy{Name: m.Name, Form: "package", HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path, UUID: m.UUID,
-		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original"}
+		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original", Problem: problem}
 	if m.Passport != nil && !m.Passport.MadeAt.IsZero() {
 		c.MadeBy, c.MadeAt = m.Passport.MadeBy, m.Passport.MadeAt
 	}
 	if err := a.settle(c, v, known); err != nil {
 		return err
 	}
-	return putCopy(a.ctx, a.tx, c, "")
+	return putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), "")
 }
+
+// copying is how long a package that somebody puts onto a shelf may grow.
+const copying = time.Hour
 
 func byID(list []Copy, id string) *Copy {
 	for i := range list {
@@ -207,6 +298,7 @@ func byID(list []Copy, id string) *Copy {
 func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 	if old := byID(known, v.Copy); old != nil {
 		c.ID, c.LineageID, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed = old.ID, old.LineageID, old.Parent, old.MadeBy, old.MadeUser, old.MadeAt, old.Identity, old.Renewed
+		c.Evidence, c.Score, c.Candidate = old.Evidence, old.Score, old.Candidate
 		switch {
 		case old.GoneAt != nil:
 			a.note("back", c.Form, c.Name, "%s is back", c.Name)
@@ -219,7 +311,10 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 		}
 		return nil
 	}
-	c.ID = NewID()
+	c.ID, c.Evidence, c.Score = NewID(), v.Evidence, v.Score
+	if id, err := uuid.Parse(v.Candidate); err == nil {
+		c.Candidate = &id
+	}
 	if pp := c.Machine.Passport; pp != nil && v.Parent == "" {
 		if id, err := uuid.Parse(pp.Copy); err == nil && byID(known, pp.Copy) == nil {
 			c.ID = id // made elsewhere, with a passport: it keeps its id
@@ -242,12 +337,19 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 		c.Parent = &id
 		c.Identity = "keep"
 	}
+	var ours bool // a job is about to record it: that is no news
+	if err := a.tx.QueryRow(a.ctx, `select exists (select 1 from jobs where new_copy = $1 and state in ('waiting', 'working'))`, c.ID).Scan(&ours); err != nil || ours {
+		return err
+	}
 	a.note("found", c.Form, c.Name, "%s found in %s: %s", c.Name, path.Dir(c.Path), v.Why)
 	return nil
 }
 
 // gone marks what is no longer where it was. A copy is never forgotten.
 func (a *applier) gone(full bool, seen, gone []string) error {
+	if !full && len(gone) == 0 {
+		return nil
+	}
 	cond := "path = any($2)"
 	list := gone
 	if full {

@@ -3,6 +3,7 @@ package inventory
 import (
 	"context"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -53,30 +54,47 @@ func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
 type Segment struct {
 	Name   string  `json:"name"`
 	Subnet *string `json:"subnet"`
+	From   *string `json:"from"` // first and last address that it has to give out
+	To     *string `json:"to"`
+	Given  int     `json:"given"` // of them
 	Hosts  int     `json:"hosts"` // that have a switch into it
 }
 
 // Segments lists those that a switch reaches or somebody has described.
 func (inv *Inventory) Segments(ctx context.Context) ([]Segment, error) {
-	return rows[Segment](ctx, inv.Pool, `select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, count(distinct s.host_id)::int as hosts
-		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1, 2 order by 1`)
+	return rows[Segment](ctx, inv.Pool, `select x.*, (select count(*) from given_addresses a where a.segment = x.name)::int as given from (
+		select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, host(g.range_from) as "from", host(g.range_to) as "to", count(distinct s.host_id)::int as hosts
+		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1, 2, 3, 4) x order by x.name`)
 }
 
-// SetSegment gives a segment its subnet; "" takes it away.
-func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, who string) error {
-	var value *string
+// SetSegment gives a segment its subnet and the addresses that it has to give
+// out, FROM-TO; "" takes them away.
+func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, who string) error {
+	var value, from, to *string
 	if subnet != "" {
 		p, err := netip.ParsePrefix(subnet)
 		if err != nil || p != p.Masked() {
 			return fail("wrong", "%q is no subnet such as 192.0.2.0/24.", subnet)
 		}
 		value = &subnet
+		if addresses != "" {
+			a, b, _ := strings.Cut(addresses, "-")
+			first, err := netip.ParseAddr(strings.TrimSpace(a))
+			last, e := netip.ParseAddr(strings.TrimSpace(b))
+			if err != nil || e != nil || last.Less(first) || !p.Contains(first) || !p.Contains(last) {
+				return fail("wrong", "%q is no range of addresses in %s, such as 192.0.2.100-192.0.2.199.", addresses, subnet)
+			}
+			x, y := first.String(), last.String()
+			from, to = &x, &y
+		}
+	} else if addresses != "" {
+		return fail("wrong", "A range of addresses lies in a subnet: give that too.")
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into segments (name, subnet) values ($1, $2::cidr) on conflict (name) do update set subnet = excluded.subnet`, name, value); err != nil {
+		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr, $3::inet, $4::inet) on conflict (name) do update set subnet = excluded.subnet, range_from = excluded.range_from, range_to = excluded.range_to`, name, value, from, to); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "segment set", Subject: name, Detail: map[string]any{"subnet": subnet}})
+		return Audit(ctx, tx, Entry{Who: who, What: "segment set", Subject: name, Detail: map[string]any{"subnet": subnet, "range": addresses}})
 	})
 }
 
@@ -98,7 +116,7 @@ func (inv *Inventory) Subnets(ctx context.Context) (map[string]netip.Prefix, err
 func (inv *Inventory) AddressHolders(ctx context.Context, addresses []string, but string) (map[string]string, error) {
 	all := map[string]string{}
 	for _, a := range addresses {
-		list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'registered' and c.machine -> 'static' ? $1 and c.id <> $2::uuid limit 1`, a, asUUID(but))
+		list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'registered' and (c.machine -> 'static' ? $1 or c.addresses @> array[$1]) and c.id <> $2::uuid order by c.made_at, c.id limit 1`, a, asUUID(but))
 		if err != nil {
 			return nil, err
 		}

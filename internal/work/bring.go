@@ -5,6 +5,7 @@ import (
 	"errors"
 	"maps"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -26,8 +27,16 @@ func (req *Request) bring() (plan.BringRequest, error) {
 	for f, v := range req.Facets {
 		facets[identity.Facet(f)] = v
 	}
-	return plan.BringRequest{Files: req.Files, Name: req.Name, Pool: req.Pool, Identity: req.Identity, Facets: facets, Wire: req.Wire, Disks: req.Disks,
+	return plan.BringRequest{Files: req.Files, Name: req.Name, Pool: req.Pool, Identity: req.Identity, Facets: facets, Wire: req.Wire, Disks: req.Disks, Addresses: req.Addresses, Owner: req.Owner,
 		CPUs: req.CPUs, MemoryBytes: req.MemoryBytes, Answers: req.Answers, TakeRecommended: req.TakeRecommended}, nil
+}
+
+// wanted lists the addresses that were typed.
+func (req *Request) wanted() (list []string) {
+	for _, a := range req.Addresses {
+		list = append(list, a)
+	}
+	return list
 }
 
 // taken asks whether names are taken on a host and in a pool. What goes wrong
@@ -60,21 +69,37 @@ func (w *Work) arrive(ctx context.Context, a *plan.Arrival, h *inventory.Host, m
 			a.Bound[identity.Facet(k.Facet)] = k.Kind
 		}
 	}
+	if id, err := uuid.Parse(a.Lineage); err == nil && len(m.Snapshots) > 0 {
+		if l, err := w.inv.LineageOf(ctx, id.String()); err == nil {
+			a.Called = l.Name
+		}
+	}
 	if m.TPM != "" {
 		a.Bound[identity.TPM] = "TPM"
 	}
 	return w.surroundings(ctx, a, m, self)
 }
 
-// surroundings are the rules, subnets and addresses.
+// surroundings are the rules, subnets and addresses, and what owners have.
 func (w *Work) surroundings(ctx context.Context, a *plan.Arrival, m *machine.Machine, self string) (err error) {
+	if a.Landing, err = w.inv.LandingRules(ctx); err != nil {
+		return err
+	}
+	if a.Ranges, err = w.inv.Ranges(ctx); err != nil {
+		return err
+	}
+	if id, err := uuid.Parse(a.Host.ID); err == nil && len(a.Host.Quotas) > 0 {
+		if a.Usage, err = w.inv.Usage(ctx, id); err != nil {
+			return err
+		}
+	}
 	if a.Rules, err = w.inv.Rules(ctx); err != nil {
 		return err
 	}
 	if a.Subnets, err = w.inv.Subnets(ctx); err != nil {
 		return err
 	}
-	a.AddressOf, err = w.inv.AddressHolders(ctx, m.Static, self)
+	a.AddressOf, err = w.inv.AddressHolders(ctx, append(slices.Clone(m.Static), a.Wanted...), self)
 	return err
 }
 
@@ -288,7 +313,7 @@ func (w *Work) drawRegister(ctx context.Context, req *Request) (*drawn, error) {
 // drawDisks plans a machine around bare disks of a host.
 func (w *Work) drawDisks(ctx context.Context, req *Request, h *inventory.Host, host plan.HostFacts, d *drawn) (*drawn, error) {
 	facts := plan.RegisterFacts{Where: strings.Join(req.Source.Disks, ", ")}
-	facts.Host = host
+	facts.Host, facts.Caller, facts.Wanted = host, req.caller, req.wanted()
 	for n, ref := range req.Source.Disks {
 		pl, err := w.find(ctx, ref, h, host)
 		if err != nil {
@@ -333,7 +358,7 @@ func (w *Work) drawDisks(ctx context.Context, req *Request, h *inventory.Host, h
 // drawFolder plans the registering of one folder.
 func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inventory.Host, host plan.HostFacts, several bool) (*drawn, error) {
 	facts := plan.RegisterFacts{Where: ref}
-	facts.Host = host
+	facts.Host, facts.Caller, facts.Wanted = host, req.caller, req.wanted()
 	if several {
 		facts.Of = path.Base(ref)
 	}
@@ -346,8 +371,21 @@ func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inve
 		return nil, err
 	}
 	facts.Folder = *folder
+	if folder.Machine == nil && pl.copy == nil { // its descriptor is lost, and it was taken for gone
+		poolID, err := uuid.Parse(folder.Pool)
+		at := &poolID
+		if err != nil {
+			at = nil
+		}
+		if pl.copy, err = w.inv.WasAt(ctx, pl.host.ID, at, folder.Path); err != nil {
+			return nil, err
+		}
+	}
 	if len(folder.Disks) == 0 && folder.Machine == nil {
 		return nil, wrong("%s at %s holds neither a descriptor nor a disk image: %s.", pl.path, pl.host.Name, folder.Problem)
+	}
+	if _, err := uuid.Parse(ref); err == nil && pl.copy != nil { // an id says nothing to people
+		facts.Where = path.Join(pl.copy.Pool, path.Base(pl.path))
 	}
 	d := &drawn{hosts: map[string]uuid.UUID{h.Name: h.ID}}
 	if pl.host.ID != h.ID {
@@ -362,6 +400,9 @@ func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inve
 	if c := pl.copy; c != nil && c.Form == "registered" && folder.Registered && (pl.host.ID != h.ID || req.Files == plan.Copy) { // another copy is made of it
 		if req.Files == plan.Move {
 			return nil, wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora delist %s), or copy it.", ref, pl.host.Name, c.Ref())
+		}
+		if !c.Tracked && folder.State == "running" {
+			return nil, wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If it is to be looked after: unvora track %s", c.Ref(), c.Ref())
 		}
 		facts.Folder.Registered = false
 		facts.Parent, facts.Lineage = c.ID.String(), c.LineageID.String()

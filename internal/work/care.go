@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"fmt"
 	"path"
 	"strings"
 
@@ -44,7 +45,7 @@ func (w *Work) drawChange(ctx context.Context, req *Request) (*drawn, error) {
 		return nil, err
 	}
 	facts := plan.ChangeFacts{Copy: c.Known(), Machine: c.Machine, Busy: busy}
-	facts.Host, facts.Lineage = host, c.LineageID.String()
+	facts.Host, facts.Lineage, facts.Wanted = host, c.LineageID.String(), req.wanted()
 	if c.Parent != nil {
 		facts.Parent = c.Parent.String()
 	}
@@ -92,7 +93,7 @@ func (w *Work) drawChange(ctx context.Context, req *Request) (*drawn, error) {
 		}
 	}
 	p, err := plan.Change(facts, plan.ChangeRequest{Operation: req.Operation, Name: req.Name, Folder: ch.Folder, CPUs: req.CPUs, MemoryBytes: req.MemoryBytes, Guest: ch.Guest, Boot: ch.Boot,
-		Add: ch.Add, Drop: ch.Drop, AddNICs: ch.AddNICs, DropNICs: ch.DropNICs, Wire: req.Wire, Unplug: ch.Unplug, Renew: renew, Replace: ch.Replace, Detach: ch.Detach,
+		Add: ch.Add, Drop: ch.Drop, AddNICs: ch.AddNICs, DropNICs: ch.DropNICs, Wire: req.Wire, Unplug: ch.Unplug, Addresses: req.Addresses, Renew: renew, Replace: ch.Replace, Detach: ch.Detach,
 		Answers: req.Answers, TakeRecommended: req.TakeRecommended})
 	if err != nil {
 		return nil, wrong("%v", err)
@@ -106,7 +107,7 @@ func (w *Work) drawDelist(ctx context.Context, req *Request) (*drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts := plan.DelistFacts{Copy: c.Known(), Host: host, Busy: busy}
+	facts := plan.DelistFacts{Copy: c.Known(), Machine: c.Machine, Host: host, Busy: busy}
 	if facts.Last, err = w.inv.LastCopy(ctx, c); err != nil {
 		return nil, err
 	}
@@ -115,6 +116,101 @@ func (w *Work) drawDelist(ctx context.Context, req *Request) (*drawn, error) {
 		return nil, wrong("%v", err)
 	}
 	return &drawn{Plan: p, hosts: map[string]uuid.UUID{h.Name: h.ID}, holds: []string{inventory.CopyKey(c.ID.String())}}, nil
+}
+
+// drawPutRight plans to put a copy's disks right.
+func (w *Work) drawPutRight(ctx context.Context, req *Request) (*drawn, error) {
+	c, h, host, busy, err := w.registered(ctx, req, "registered")
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.ChangeFacts{Copy: c.Known(), Machine: c.Machine, Busy: busy}
+	facts.Host = host
+	folder, err := w.look(ctx, &place{host: h, path: c.Path}, c.Ref())
+	if err != nil {
+		return nil, err
+	}
+	facts.Folder = *folder
+	p, err := plan.PutRight(facts, req.Answers, req.TakeRecommended)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	return &drawn{Plan: p, hosts: map[string]uuid.UUID{h.Name: h.ID}, holds: []string{inventory.CopyKey(c.ID.String())}}, nil
+}
+
+// drawSwitch plans a switch to be made or dropped.
+func (w *Work) drawSwitch(ctx context.Context, req *Request) (*drawn, error) {
+	if req.Host == "" || req.Switch == nil || req.Switch.Name == "" {
+		return nil, wrong("Name the host and the switch.")
+	}
+	h, err := w.inv.Host(ctx, req.Host)
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.SwitchFacts{}
+	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
+		return nil, err
+	}
+	var p *plan.Plan
+	if req.Operation == "switch-add" {
+		p, err = plan.MakeASwitch(facts, *req.Switch, req.Answers, req.TakeRecommended)
+	} else {
+		users, e := w.inv.OnSwitch(ctx, h.ID, req.Switch.Name)
+		if e != nil {
+			return nil, e
+		}
+		for _, c := range users {
+			facts.Users = append(facts.Users, c.Name)
+		}
+		p, err = plan.DropASwitch(facts, req.Switch.Name, req.Answers, req.TakeRecommended)
+	}
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	return &drawn{Plan: p, hosts: map[string]uuid.UUID{h.Name: h.ID}, holds: []string{"switches:" + h.ID.String()}}, nil
+}
+
+// Rest sets a pool to rest. A drive that is to be pulled out must have nothing
+// running on it; what its file system holds in memory is written out.
+func (w *Work) Rest(ctx context.Context, p *inventory.Pool, who string) error {
+	running, err := w.inv.RunningIn(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	if p.Removable && len(running) > 0 {
+		names := []string{}
+		for _, c := range running {
+			names = append(names, c.Ref())
+		}
+		return &inventory.Error{Code: "taken", Message: fmt.Sprintf("%s run from the pool %s. Stop them first: unvora power off %s", strings.Join(names, ", "), p.Name, strings.Join(names, " ")), Likely: names}
+	}
+	if p.State != "away" {
+		h, err := w.inv.Host(ctx, p.Host)
+		if err != nil {
+			return err
+		}
+		if err := w.agent(h).Settle(ctx, p.ID.String()); err != nil {
+			return w.unreachable(h, err)
+		}
+	}
+	return w.inv.RestPool(ctx, p, true, who)
+}
+
+// Label gives a pool labels, which its mark bears to every host that sees it.
+func (w *Work) Label(ctx context.Context, p *inventory.Pool, labels []string, who string) error {
+	for _, l := range labels {
+		if machine.CheckName(l) != nil || strings.ContainsAny(l, " ,=") {
+			return wrong("%q can't be a label: letters, digits, - and _ only.", l)
+		}
+	}
+	h, err := w.inv.Host(ctx, p.Host)
+	if err != nil {
+		return err
+	}
+	if err := w.agent(h).Label(ctx, p.ID.String(), labels); err != nil {
+		return w.unreachable(h, err)
+	}
+	return w.inv.Labelled(ctx, p, labels, who)
 }
 
 // WiringTry is where a network leads at a host, and why.

@@ -234,5 +234,5 @@ func (w *Work) placeParams(j *inventory.Job, s *inventory.Step) (any, error) {
 		return nil, err
 	}
 	m, err := madeMachine(j, s.Part)
-	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m}, err
+	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m, Besides: do.Besides}, err
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -37,6 +38,9 @@ type Request struct {
 	Disks           map[string]string `json:"disks"`
 	Change          *Change           `json:"change"`
 	KeepWiring      bool              `json:"keepWiring"` // switches that were chosen become rules
+	Switch          *wiring.Switch    `json:"switch"`     // to make, or, by its name, to drop
+	Addresses       map[string]string `json:"addresses"`  // NIC → give, or an address
+	Owner           string            `json:"owner"`
 	Name            string            `json:"name"`
 	Identity        string            `json:"identity"`
 	Facets          map[string]string `json:"facets"`
@@ -46,6 +50,14 @@ type Request struct {
 	Answers         map[string]string `json:"answers"`
 	TakeRecommended bool              `json:"takeRecommended"`
 	Note            string            `json:"note"`
+
+	caller        string
+	administrator bool
+}
+
+// As says who asks.
+func (req *Request) As(name string, administrator bool) {
+	req.caller, req.administrator = name, administrator
 }
 
 // Change is what is to be different about a copy; what is empty stays. CPUs,
@@ -120,8 +132,14 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 		return w.drawDelist(ctx, req)
 	case "start", "stop":
 		return w.drawPower(ctx, req)
+	case "rebuild":
+		return w.drawRebuild(ctx, req)
+	case "put-right":
+		return w.drawPutRight(ctx, req)
+	case "switch-add", "switch-drop":
+		return w.drawSwitch(ctx, req)
 	}
-	return nil, wrong("Unknown operation %q: there are export, import, register, change, renew, attach, detach, delist, start and stop.", req.Operation)
+	return nil, wrong("Unknown operation %q: there are export, import, register, change, renew, attach, detach, delist, put-right, rebuild, start, stop, switch-add and switch-drop.", req.Operation)
 }
 
 // asNow looks at a host that did not answer last time: it may be back.
@@ -132,7 +150,9 @@ func (w *Work) asNow(ctx context.Context, h *inventory.Host) {
 	ctx, cancel := context.WithTimeout(ctx, lookPatience)
 	defer cancel()
 	if _, err := w.Survey(ctx, h); err == nil {
-		h.State = "up"
+		if h.State = "up"; h.Resting {
+			h.State = "resting"
+		}
 	}
 }
 
@@ -141,7 +161,7 @@ const lookPatience = 2 * time.Second
 func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
 	w.asNow(ctx, h)
 	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Abilities: h.Abilities,
-		Protocol: h.Protocol, ClockOff: h.ClockOff}
+		Protocol: h.Protocol, ClockOff: h.ClockOff, Ports: h.Ports, Reached: addressOf(ctx, h.Address)}
 	if h.Protocol > 0 { // it was heard of since that is noted
 		f.WantsProtocol = hostlink.Protocol
 	}
@@ -157,13 +177,30 @@ func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts
 		return f, err
 	}
 	for _, p := range pools {
-		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State, Removable: p.Removable, Labels: p.Labels, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes})
+		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State, Removable: p.Removable, Labels: p.Labels, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes,
+			MaxFile: p.MaxFile, Foreign: p.Foreign, Slow: fit.Slow(p.Rate)})
 	}
 	switches, err := w.inv.Switches(ctx, h.ID)
 	for _, s := range switches {
-		f.Switches = append(f.Switches, wiring.Switch{Name: s.Name, Segment: s.Segment, VLAN: s.VLAN})
+		f.Switches = append(f.Switches, s.Wiring())
 	}
 	return f, err
+}
+
+// addressOf is the address that a host's name stands for; "" when that can't be
+// told.
+func addressOf(ctx context.Context, hostport string) string {
+	host, _, err := net.SplitHostPort(hostport)
+	if err != nil || net.ParseIP(host) != nil {
+		return host
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookPatience)
+	defer cancel()
+	list, err := net.DefaultResolver.LookupHost(ctx, host)
+	if err != nil || len(list) == 0 {
+		return ""
+	}
+	return list[0]
 }
 
 func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
@@ -257,6 +294,7 @@ func (w *Work) drawImport(ctx context.Context, req *Request) (*drawn, error) {
 		return nil, err
 	}
 	facts := plan.ImportFacts{}
+	facts.Caller, facts.Wanted = req.caller, req.wanted()
 	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
 		return nil, err
 	}

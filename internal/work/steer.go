@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"sync"
 	"time"
 
@@ -191,12 +192,45 @@ func (w *Work) giveIDs(ctx context.Context, j *inventory.Job, s *inventory.Step)
 		if err := identity.Apply(do.Machine, chosen(do.Choice), &inventory.Giver{Ctx: ctx, Tx: tx, Job: j.ID, Prefix: do.MACPrefix}); err != nil {
 			return err
 		}
+		if err := w.giveAddresses(ctx, tx, j, s.Part, do); err != nil {
+			return err
+		}
 		if s.Result, err = json.Marshal(given{do.Machine}); err != nil {
 			return err
 		}
 		s.State = "done"
 		return inventory.PutStep(ctx, tx, j.Epoch, s)
 	})
+}
+
+// giveAddresses gives NICs the addresses that the plan says.
+func (w *Work) giveAddresses(ctx context.Context, tx pgx.Tx, j *inventory.Job, part int, do *plan.GiveIDs) error {
+	if len(do.Addresses) == 0 {
+		return nil
+	}
+	rec, err := recordOf(j, part)
+	if err != nil {
+		return err
+	}
+	id := copyOf(rec)
+	for _, n := range do.Machine.NICs {
+		wish := do.Addresses[n.Name]
+		if wish == "" {
+			continue
+		}
+		address, err := inventory.GiveAddress(ctx, tx, wish, n.Segment, j.ID, &id)
+		var e *inventory.Error
+		if errors.As(err, &e) {
+			return &failure{e.Code, e.Message}
+		}
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(do.Machine.Static, address) {
+			do.Machine.Static = append(do.Machine.Static, address)
+		}
+	}
+	return nil
 }
 
 // record writes the new copy, in one transaction with the step's record.
@@ -211,7 +245,7 @@ func (w *Work) record(ctx context.Context, j *inventory.Job, s *inventory.Step) 
 	}
 	choice := chosen(do.Choice)
 	c := &inventory.Copy{ID: copyOf(do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
-		MadeBy: j.Operation, MadeUser: j.UserName, MadeAt: time.Now(), Identity: identityOf(choice), Renewed: choice.Renewed()}
+		MadeBy: j.Operation, MadeUser: j.UserName, MadeAt: time.Now(), Identity: identityOf(choice), Renewed: choice.Renewed(), Owner: do.Owner}
 	c.Parent, c.HostID, c.PoolID, c.ShelfID = optional(do.Parent), optional(do.Host), optional(do.Pool), optional(do.Shelf)
 	if do.Change {
 		was, err := w.inv.CopyByID(ctx, do.Copy)
@@ -297,6 +331,11 @@ func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error
 				return 0, err
 			}
 		}
+		if s.Kind == plan.KindGiveIDs {
+			if err := w.inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.TakeAddressesBack(ctx, tx, j.ID) }); err != nil {
+				return 0, err
+			}
+		}
 		s.State = "undone"
 		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
 			return 0, err
@@ -314,14 +353,32 @@ func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error
 func (w *Work) done(ctx context.Context, j *inventory.Job) error {
 	if last := len(j.Steps) - 1; last < 0 || j.Steps[last].Kind != plan.KindRecord && j.Steps[last].Kind != plan.KindForget {
 		w.tidy(ctx, j)
+		if err := w.rebuilt(ctx, j); err != nil {
+			return err
+		}
 		return w.inv.EndJob(ctx, j, "done", "", "")
 	}
 	hosts := w.forgotten(ctx, j)
+	if err := w.rebuilt(ctx, j); err != nil {
+		return err
+	}
 	if err := w.inv.EndJob(ctx, j, "done", "", ""); err != nil {
 		return err
 	}
 	w.lookAgain(ctx, j, hosts)
 	return nil
+}
+
+// rebuilt notes that a host has again what it had.
+func (w *Work) rebuilt(ctx context.Context, j *inventory.Job) error {
+	if j.Operation != "rebuild" {
+		return nil
+	}
+	h, err := w.inv.Host(ctx, j.Subject)
+	if err != nil {
+		return err
+	}
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.ForgetHad(ctx, tx, h.ID.String()) })
 }
 
 // tidy lets the agents forget the job, and looks at the hosts once more. An
@@ -374,7 +431,7 @@ func (l *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := l.w.inv.PruneEvents(ctx, keepEvents); err != nil {
 		return err
 	}
-	_, err := l.w.SurveyAll(ctx, nil)
+	_, err := l.w.SurveyAll(ctx, nil, false)
 	return err
 }
 
@@ -388,29 +445,34 @@ type Surveyed struct {
 const surveysAtOnce = 32
 
 // SurveyAll surveys the hosts named, or all. Hosts that don't answer are told,
-// and are no error.
-func (w *Work) SurveyAll(ctx context.Context, names []string) ([]Surveyed, error) {
+// and are no error. tell is for somebody who asks: what has been noticed since
+// the last time that somebody did is told, whoever noticed it.
+func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surveyed, error) {
 	out := []Surveyed{}
 	var mu sync.Mutex
 	var wg sync.WaitGroup
+	var still, asked []uuid.UUID // still: nothing has changed there
 	slots := make(chan struct{}, surveysAtOnce)
 	look := func(h inventory.Host) error {
 		slots <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-slots }()
 			s := Surveyed{Host: h.Name}
-			var err error
-			if s.Changes, err = w.Survey(ctx, &h); err != nil {
+			changed, _, err := w.survey(ctx, &h)
+			if err != nil {
 				s.Error = err.Error()
-			}
-			if s.Changes == nil {
-				s.Changes = []inventory.Change{}
-			}
-			if names == nil && s.Error == "" && len(s.Changes) == 0 {
-				return // of fifty thousand hosts, those with something to tell
+			} else if !changed {
+				mu.Lock()
+				still = append(still, h.ID)
+				mu.Unlock()
 			}
 			mu.Lock()
 			defer mu.Unlock()
+			asked = append(asked, h.ID)
+			if names == nil && s.Error == "" {
+				return // of fifty thousand hosts, those with something to tell
+			}
+			s.Changes = []inventory.Change{}
 			out = append(out, s)
 		})
 		return ctx.Err()
@@ -429,5 +491,23 @@ func (w *Work) SurveyAll(ctx context.Context, names []string) ([]Surveyed, error
 		}
 	}
 	wg.Wait()
+	if len(still) > 0 {
+		err = errors.Join(err, w.inv.StillThere(ctx, still))
+	}
+	if !tell || err != nil {
+		return out, err
+	}
+	if names == nil {
+		asked = nil // all
+	}
+	changes, err := w.inv.Tell(ctx, asked)
+	for _, c := range changes {
+		at := slices.IndexFunc(out, func(s Surveyed) bool { return s.Host == c.Host })
+		if at < 0 {
+			at = len(out)
+			out = append(out, Surveyed{Host: c.Host})
+		}
+		out[at].Changes = append(out[at].Changes, c)
+	}
 	return out, err
 }

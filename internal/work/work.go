@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
@@ -38,7 +39,7 @@ const (
 	rescueAfter = 20 * time.Second
 	silence     = 8 * time.Second // of a job's owner, after which another takes it up
 	watchEvery  = 2 * time.Second
-	surveyEvery = 15 * time.Second
+	surveyEvery = time.Minute // of all hosts; they tell by themselves when something has changed
 	keepEvents  = time.Hour
 )
 
@@ -93,6 +94,7 @@ func (w *Work) Run(ctx context.Context) error {
 	if err := w.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the job queue: %w", err)
 	}
+	go w.watchHosts(ctx)
 	watch := time.NewTicker(watchEvery)
 	defer watch.Stop()
 	for {
@@ -129,6 +131,12 @@ func (n *NotRunnable) Error() string {
 	return fmt.Sprintf("The plan has %d open choices.", len(n.Plan.OpenChoices()))
 }
 
+// Denied is returned by Start for a plan with a step that only an administrator
+// may take.
+type Denied struct{ What string }
+
+func (d *Denied) Error() string { return "Only an administrator may do this: " + d.What + "." }
+
 // Start works the plan out once more and makes a job of it. A key that was
 // used before by the same user returns the job that it started.
 func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inventory.Job, error) {
@@ -142,10 +150,17 @@ func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inve
 	if !d.Runnable {
 		return nil, &NotRunnable{d.Plan}
 	}
+	if !req.administrator {
+		for _, s := range d.Steps {
+			if s.Kind == plan.KindMakeSwitch || s.Kind == plan.KindDropSwitch {
+				return nil, &Denied{s.What}
+			}
+		}
+	}
 	id := inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: user, Note: req.Note, NewCopy: d.finish(time.Now())}
 	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.hosts, key, d.holds); err != nil {
+		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.hosts, key, d.holds, req); err != nil {
 			return err
 		}
 		_, err := w.river.InsertTx(ctx, tx, steerArgs{id.String(), 1}, nil)
@@ -254,14 +269,27 @@ func (w *Work) AddHost(ctx context.Context, address, code, user string) (*invent
 
 // Survey asks one host what it holds.
 func (w *Work) Survey(ctx context.Context, h *inventory.Host) ([]inventory.Change, error) {
+	changed, changes, err := w.survey(ctx, h)
+	if err == nil && !changed {
+		err = w.inv.StillThere(ctx, []uuid.UUID{h.ID})
+	}
+	return changes, err
+}
+
+// survey leaves it to the caller to note that an unchanged host was seen.
+func (w *Work) survey(ctx context.Context, h *inventory.Host) (bool, []inventory.Change, error) {
 	s, err := w.agent(h).Survey(ctx, h.Revision)
 	if err != nil {
 		if errors.Is(err, hostlink.ErrUnreachable) {
 			if e := w.inv.HostState(ctx, h, "unreachable"); e != nil {
-				return nil, e
+				return false, nil, e
 			}
 		}
-		return nil, w.unreachable(h, err)
+		return false, nil, w.unreachable(h, err)
 	}
-	return w.inv.Apply(ctx, h, s)
+	if !s.Changed && h.State != "unreachable" && s.Revision == h.Revision {
+		return false, nil, nil
+	}
+	changes, err := w.inv.Apply(ctx, h, s)
+	return true, changes, err
 }

@@ -38,9 +38,10 @@ func main() {
 	dir := flag.String("dir", "", "scratch directory; a temporary one unless said")
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
-	only := flag.String("only", "", "estate, register, disks, or large: the disks of a TiB alone; all unless said")
+	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
+	only := flag.String("only", "", "estate, register, disks, fleet, or large: the disks of a TiB alone; all unless said")
 	flag.Parse()
-	if err := run(*binary, *dir, *only, *runs, *data<<20); err != nil {
+	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -53,7 +54,7 @@ type bench struct {
 	table       table.Writer
 }
 
-func run(binary, dir, only string, runs int, data int64) error {
+func run(binary, dir, only string, runs, hosts int, data int64) error {
 	binary, err := filepath.Abs(binary)
 	if err != nil {
 		return err
@@ -82,7 +83,7 @@ func run(binary, dir, only string, runs int, data int64) error {
 		b.table.Render()
 		return nil
 	}
-	if only != "estate" && only != "register" {
+	if only != "estate" && only != "register" && only != "fleet" {
 		if err := b.disks(data); err != nil {
 			return err
 		}
@@ -96,6 +97,13 @@ func run(binary, dir, only string, runs int, data int64) error {
 		return err
 	}
 	defer stop()
+	if only == "fleet" {
+		if err := b.fleet(hosts); err != nil {
+			return err
+		}
+		b.table.Render()
+		return nil
+	}
 	package_ := filepath.Join(dir, "e/hosts/gannet/loft/bench.ova")
 	if err := makePackage(image, package_); err != nil {
 		return err
@@ -117,6 +125,9 @@ func run(binary, dir, only string, runs int, data int64) error {
 		return err
 	}
 	if err := b.register(); err != nil {
+		return err
+	}
+	if err := b.fleet(hosts); err != nil {
 		return err
 	}
 	b.table.Render()

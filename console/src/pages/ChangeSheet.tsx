@@ -8,24 +8,30 @@ import { usePlan } from "../parts/usePlan";
 
 const gib = 1024 ** 3;
 
-/** Changes a registered copy: name, CPUs, memory, wiring, needless devices. */
+/** Changes a registered copy: name, CPUs, memory, NICs with their wiring, devices. */
 export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
   const m = copy.machine;
   const [name, setName] = useState(copy.name);
   const [cpus, setCpus] = useState(m?.cpus ?? 1);
   const [memory, setMemory] = useState((m?.memoryBytes ?? gib) / gib);
   const [wire, setWire] = useState<Record<string, string>>({});
+  const [dropNics, setDropNics] = useState<string[]>([]);
+  const [addNics, setAddNics] = useState<string[]>([]);
+  const [drop, setDrop] = useState<string[]>([]);
+  const [add, setAdd] = useState<string[]>([]);
   const target = useQuery(hostQuery(copy.host));
   const request = useMemo<Request_ | undefined>(() => {
     const unplug = Object.keys(wire).filter((n) => wire[n] === "");
     const plugged = Object.fromEntries(Object.entries(wire).filter(([, to]) => to !== ""));
-    const changes: Request_ = { operation: "change", copies: [copy.id], wire: plugged, change: { unplug } };
+    const change = { unplug, dropNics, addNics, drop, add };
+    const changes: Request_ = { operation: "change", copies: [copy.id], wire: plugged, change };
     if (name && name !== copy.name) changes.name = name;
     if (cpus !== m?.cpus) changes.cpus = cpus;
     if (memory * gib !== m?.memoryBytes) changes.memoryBytes = Math.round(memory * gib);
-    const any = changes.name || changes.cpus || changes.memoryBytes || Object.keys(wire).length > 0;
+    const lists = [Object.keys(wire), dropNics, addNics, drop, add];
+    const any = changes.name || changes.cpus || changes.memoryBytes || lists.some((l) => l.length > 0);
     return any ? changes : undefined;
-  }, [copy, m, name, cpus, memory, wire]);
+  }, [copy, m, name, cpus, memory, wire, dropNics, addNics, drop, add]);
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
@@ -58,9 +64,13 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
             />
           </label>
           {m?.nics?.map((n) => (
-            <label key={n.name} className="flex items-center gap-1.5">
+            <label
+              key={n.name}
+              className={`flex items-center gap-1.5 ${dropNics.includes(n.name) ? "line-through" : ""}`}
+            >
               {n.name}
               <select
+                disabled={dropNics.includes(n.name)}
                 className="field"
                 value={wire[n.name] ?? n.network}
                 onChange={(e) => setWire({ ...wire, [n.name]: e.target.value })}
@@ -70,8 +80,55 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
                   <option key={s.name}>{s.name}</option>
                 ))}
               </select>
+              <Toggle
+                what={n.name}
+                out={dropNics.includes(n.name)}
+                set={(out) => setDropNics(toggled(dropNics, n.name, out))}
+              />
             </label>
           ))}
+          {m?.devices?.map((d) => (
+            <span key={d.name} className={`flex items-center gap-1.5 ${drop.includes(d.name) ? "line-through" : ""}`}>
+              {d.name}
+              {d.file && <span className="text-soft">({d.file})</span>}
+              <Toggle what={d.name} out={drop.includes(d.name)} set={(out) => setDrop(toggled(drop, d.name, out))} />
+            </span>
+          ))}
+          <select
+            aria-label="Add"
+            className="field"
+            value=""
+            onChange={(e) => {
+              const [kind, to = ""] = e.target.value.split(":");
+              if (kind === "nic") setAddNics([...addNics, to]);
+              else if (kind) setAdd([...add, kind]);
+            }}
+          >
+            <option value="">add …</option>
+            <option value="nic:">a NIC, unplugged</option>
+            {target.data?.switches.map((s) => (
+              <option key={s.name} value={`nic:${s.name}`}>
+                a NIC on {s.name}
+              </option>
+            ))}
+            <option value="cd">a CD drive</option>
+            <option value="serial">a serial port</option>
+            <option value="usb">a USB controller</option>
+          </select>
+          {(add.length > 0 || addNics.length > 0) && (
+            <span className="text-sea">
+              + {[...addNics.map((s) => `NIC ${s ? `on ${s}` : "unplugged"}`), ...add].join(", ")}{" "}
+              <button
+                className="underline"
+                onClick={() => {
+                  setAdd([]);
+                  setAddNics([]);
+                }}
+              >
+                not so
+              </button>
+            </span>
+          )}
         </div>
       }
       plan={request && p.plan}
@@ -83,5 +140,22 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
       onRun={p.run}
       onClose={onClose}
     />
+  );
+}
+
+const toggled = (list: string[], name: string, out: boolean) =>
+  out ? [...list, name] : list.filter((n) => n !== name);
+
+/** Takes something out of the machine, or leaves it in after all. */
+function Toggle({ what, out, set }: { what: string; out: boolean; set: (out: boolean) => void }) {
+  return (
+    <button
+      type="button"
+      className="text-sea hover:underline"
+      aria-label={`${out ? "Keep" : "Remove"} ${what}`}
+      onClick={() => set(!out)}
+    >
+      {out ? "keep" : "remove"}
+    </button>
   );
 }

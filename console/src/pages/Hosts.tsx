@@ -1,13 +1,26 @@
-import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
-import { useCallback } from "react";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { hostCopiesQuery, hostQuery, hostsQuery, survey } from "../api";
+import {
+  adoptDisk,
+  checkHost,
+  hostCopiesQuery,
+  hostQuery,
+  hostsQuery,
+  letGoDisk,
+  looseDisksQuery,
+  restHost,
+  setPool,
+  survey,
+} from "../api";
 import type { Schemas } from "../api";
 import { ago, count, exact, size } from "../format";
 import { Rows } from "../parts/Rows";
 import { Search } from "../parts/Search";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
+import { OperationSheet } from "./OperationSheet";
+import { SwitchSheet } from "./SwitchSheet";
 
 type Host = Schemas["Host"];
 
@@ -77,7 +90,7 @@ export function Hosts() {
             )}
           />
         </div>
-        {selected && <Detail name={selected} />}
+        {selected && <Detail key={selected} name={selected} />}
       </div>
     </>
   );
@@ -85,8 +98,14 @@ export function Hosts() {
 
 function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
   const used = pool.totalBytes > 0 ? Math.round((100 * pool.usedBytes) / pool.totalBytes) : 0;
+  const queries = useQueryClient();
+  const set = useMutation({
+    mutationFn: (body: { resting?: boolean; labels?: string[] }) => setPool(pool.id, body),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+  const resting = pool.state === "resting";
   return (
-    <div className="grid grid-cols-[7rem_1fr_15rem] items-center gap-3 py-1">
+    <div className="grid grid-cols-[7rem_1fr_19rem_9rem_auto] items-center gap-3 py-1">
       <span className="font-semibold">{pool.name}</span>
       <span className="h-3 border border-rule bg-sheet" role="img" aria-label={`${used} % used`}>
         <span className="block h-full bg-sea" style={{ width: `${used}%` }} />
@@ -98,7 +117,27 @@ function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
           <State is={pool.state} />
         )}
         {pool.removable && " · removable"}
+        {pool.rate ? ` · ${size(pool.rate)}/s` : ""}
       </span>
+      <input
+        key={pool.labels.join()}
+        aria-label={`Labels of ${pool.name}`}
+        className="field"
+        placeholder="labels"
+        defaultValue={pool.labels.join(", ")}
+        onBlur={(e) => {
+          const labels = e.target.value.split(/[\s,]+/).filter(Boolean);
+          if (labels.join() !== pool.labels.join()) set.mutate({ labels });
+        }}
+      />
+      <button className="button" disabled={pool.state === "away"} onClick={() => set.mutate({ resting: !resting })}>
+        {resting ? "Wake" : "Rest"}
+      </button>
+      {set.error && (
+        <div className="col-span-5">
+          <Told problem={set.error} />
+        </div>
+      )}
     </div>
   );
 }
@@ -107,6 +146,14 @@ function Detail({ name }: { name: string }) {
   const { data: h, error } = useQuery(hostQuery(name));
   const list = useInfiniteQuery(hostCopiesQuery(name));
   const copies = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const queries = useQueryClient();
+  const rest = useMutation({
+    mutationFn: (resting: boolean) => restHost(name, resting),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+  const check = useMutation({ mutationFn: () => checkHost(name) });
+  const [adding, setAdding] = useState(false);
+  const [dropping, setDropping] = useState("");
   if (!h) return <Told problem={error} />;
   return (
     <section aria-label={h.name} className="flex min-w-0 flex-col">
@@ -115,7 +162,34 @@ function Detail({ name }: { name: string }) {
         <span className="text-[14px] font-normal text-soft" title={exact(h.lastSeen)}>
           last seen {ago(h.lastSeen)} · agent at <span className="mono">{h.address}</span>
         </span>
+        <button className="button ml-auto text-[14px]" disabled={check.isPending} onClick={() => check.mutate()}>
+          Check
+        </button>
+        <button className="button text-[14px]" onClick={() => rest.mutate(h.state !== "resting")}>
+          {h.state === "resting" ? "Wake" : "Let it rest"}
+        </button>
       </h2>
+      <Told problem={rest.error ?? check.error} />
+      {check.data && (
+        <ul className="my-2 border border-rule bg-sheet px-3 py-1.5" aria-label="Checks">
+          {check.data.map((k) => (
+            <li key={k.what} className="grid grid-cols-[7rem_1fr]">
+              <span className={k.ok ? "text-beacon" : "text-wreck"}>
+                {k.ok ? "✓" : "✕"} {k.what}
+              </span>
+              {k.says}
+            </li>
+          ))}
+        </ul>
+      )}
+      {adding && <SwitchSheet host={h} onClose={() => setAdding(false)} />}
+      {dropping && (
+        <OperationSheet
+          title={`Take the switch ${dropping} away`}
+          request={{ operation: "switch-drop", host: h.name, switch: { name: dropping } }}
+          onClose={() => setDropping("")}
+        />
+      )}
       <h3 className="mt-3 mb-1 font-semibold text-soft">Pools and shelves</h3>
       {h.pools.map((p) => (
         <PoolBar key={p.id} pool={p} />
@@ -136,10 +210,28 @@ function Detail({ name }: { name: string }) {
             <span className="text-soft">
               → {s.segment}
               {s.vlan > 0 && `, VLAN ${s.vlan}`}
-            </span>
+              {s.uplink && ` · ${s.uplink}${s.tagged ? ", tagged" : ""}`}
+            </span>{" "}
+            {h.ports && (
+              <button
+                className="ml-2 text-sea hover:underline"
+                aria-label={`Drop the switch ${s.name}`}
+                onClick={() => setDropping(s.name)}
+              >
+                drop
+              </button>
+            )}
           </li>
         ))}
+        {h.ports && (
+          <li>
+            <button className="button" onClick={() => setAdding(true)}>
+              Make a switch …
+            </button>
+          </li>
+        )}
       </ul>
+      <LooseDisks host={h.name} />
       <h3 className="mt-4 mb-1 font-semibold text-soft">Copies</h3>
       <table className="w-full text-left">
         <tbody>
@@ -165,5 +257,61 @@ function Detail({ name }: { name: string }) {
         </button>
       )}
     </section>
+  );
+}
+
+/** Disks and media of the inventory that no machine of the host names. */
+function LooseDisks({ host }: { host: string }) {
+  const queries = useQueryClient();
+  const { data } = useQuery(looseDisksQuery(host));
+  const [file, setFile] = useState("");
+  const again = () => queries.invalidateQueries({ queryKey: ["hosts", "disks", host] });
+  const adopt = useMutation({
+    mutationFn: () => adoptDisk(host, file),
+    onSuccess: async () => {
+      setFile("");
+      await again();
+    },
+  });
+  const letGo = useMutation({ mutationFn: letGoDisk, onSuccess: again });
+  return (
+    <>
+      <h3 className="mt-4 mb-1 font-semibold text-soft">Loose disks and media</h3>
+      <ul className="flex flex-wrap items-center gap-2">
+        {data?.items.map((d) => (
+          <li key={d.id} className="border border-rule bg-sheet px-2 py-0.5" title={d.path}>
+            <span className="font-semibold">{d.name}</span>{" "}
+            <span className="text-soft">
+              {d.kind === "media" ? "medium" : d.format.toUpperCase()}, {size(d.virtualBytes)}
+              {d.system && `, ${d.system}`}
+            </span>{" "}
+            <button className="ml-2 text-sea hover:underline" onClick={() => letGo.mutate(d.id)}>
+              let go
+            </button>
+          </li>
+        ))}
+        <li>
+          <form
+            className="flex gap-2"
+            onSubmit={(e) => {
+              e.preventDefault();
+              adopt.mutate();
+            }}
+          >
+            <input
+              aria-label="Disk to adopt"
+              className="field w-64"
+              placeholder="POOL/PATH of an image"
+              value={file}
+              onChange={(e) => setFile(e.target.value)}
+            />
+            <button className="button" disabled={!file}>
+              Adopt
+            </button>
+          </form>
+        </li>
+      </ul>
+      <Told problem={adopt.error ?? letGo.error} />
+    </>
   );
 }

@@ -2,6 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { copyQuery, folderQuery, lineageQuery } from "../api";
+import { AttachSheet } from "./AttachSheet";
+import { Compared, Happened, Recognised, Tracking } from "../parts/Known";
+import { Marks } from "../parts/Marks";
 import type { Copy, Request_, Schemas } from "../api";
 import { ago, count, exact, identityWords, lastPart, place, size } from "../format";
 import { FamilyTree } from "../parts/FamilyTree";
@@ -14,13 +17,14 @@ import { ImportSheet } from "./ImportSheet";
 import { OperationSheet } from "./OperationSheet";
 import { RegisterSheet } from "./RegisterSheet";
 
-type Plain = "start" | "stop" | "renew" | "delist";
-type Sheet = { kind: "export" | "import" | "register" | "change" | Plain; copy: Copy };
+type Plain = "start" | "stop" | "renew" | "delist" | "detach";
+type Sheet = { kind: "export" | "import" | "register" | "change" | "attach" | Plain; copy: Copy; disk?: string };
 const titles: Record<Plain, string> = {
   start: "Start",
   stop: "Stop",
   renew: "Renew the identity of",
   delist: "Delist",
+  detach: "Detach a disk of",
 };
 const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
@@ -33,15 +37,15 @@ export function LineagePage() {
   const there = l?.copies.filter((c) => !c.goneAt) ?? [];
   const selected = search.get("copy") ?? there[0]?.id ?? "";
   const close = () => setSheet(undefined);
-  const act = (kind: Sheet["kind"], copy: Copy) => {
+  const act = (kind: Sheet["kind"], copy: Copy, disk?: string) => {
     setSearch({ copy: copy.id }, { replace: true }); // whatever comes of it, this copy stays the selected one
-    setSheet({ kind, copy });
+    setSheet({ kind, copy, disk });
   };
   const plain = sheet && sheet.kind in titles ? (sheet.kind as Plain) : undefined;
-  const request = (operation: Plain, copy: Copy): Request_ => ({
+  const request = (operation: Plain, copy: Copy, detach?: string): Request_ => ({
     operation,
     copies: [copy.id],
-    change: operation === "renew" ? { renew: renewable } : {},
+    change: operation === "renew" ? { renew: renewable } : { detach },
   });
   return (
     <>
@@ -52,20 +56,22 @@ export function LineagePage() {
         <span className="text-soft">›</span>
         <h1 className="text-[20px] font-semibold">{l?.name ?? "…"}</h1>
         {l && <span className="text-soft">{count(there.length, "copy", "copies")}</span>}
+        {l && <Marks lineage={l.id} />}
       </div>
       <Told problem={lineage.error} />
       {l && (
         <FamilyTree copies={l.copies} selected={selected} onSelect={(copy) => setSearch({ copy }, { replace: true })} />
       )}
-      {selected && <Detail id={selected} onAct={act} />}
+      {selected && <Detail id={selected} others={l?.copies ?? []} onAct={act} />}
       {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
       {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "change" && <ChangeSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "attach" && <AttachSheet copy={sheet.copy} onClose={close} />}
       {plain && (
         <OperationSheet
           title={`${titles[plain]} ${place(sheet!.copy)}`}
-          request={request(plain, sheet!.copy)}
+          request={request(plain, sheet!.copy, sheet!.disk)}
           onClose={close}
         />
       )}
@@ -109,7 +115,15 @@ function Layers({ disk }: { disk?: Schemas["FolderDisk"] }) {
   );
 }
 
-function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: Copy) => void }) {
+function Detail({
+  id,
+  others,
+  onAct,
+}: {
+  id: string;
+  others: Copy[];
+  onAct: (kind: Sheet["kind"], copy: Copy, disk?: string) => void;
+}) {
   const { data: c, error } = useQuery(copyQuery(id));
   const lies = c && !c.goneAt && (c.form === "registered" || c.form === "stray");
   const folder = useQuery(folderQuery(lies ? c.host : "", lies ? c.path : ""));
@@ -120,6 +134,7 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
       <div className="mb-2 flex items-center gap-4">
         <h2 className="text-[16px] font-semibold">{place(c)}</h2>
         <State is={c.goneAt ? "gone" : c.form === "registered" ? c.state : c.form} />
+        {c.form === "registered" && !c.tracked && <span className="text-buoy">left alone</span>}
         <span className="ml-auto" />
         {c.form === "registered" && !c.goneAt && (
           <>
@@ -132,6 +147,9 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
             <button className="button" onClick={() => onAct("change", c)}>
               Change …
             </button>
+            <button className="button" onClick={() => onAct("attach", c)}>
+              Attach …
+            </button>
             <button className="button" onClick={() => onAct("renew", c)}>
               Renew …
             </button>
@@ -142,6 +160,7 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
             Register …
           </button>
         )}
+        {c.form === "registered" && !c.goneAt && <Tracking copy={c} />}
         {(c.form === "registered" || c.form === "hollow") && !c.goneAt && (
           <button className="button" onClick={() => onAct("delist", c)}>
             Delist …
@@ -169,6 +188,8 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
           <Row name="Path">
             <Id value={c.path} />
           </Row>
+          {c.addresses.length > 0 && <Row name="Addresses">{c.addresses.join(", ")}, seen in the guest</Row>}
+          {c.owner && <Row name="Owner">{c.owner}</Row>}
           <Row name="Machine UUID">
             <Id value={c.uuid} />
           </Row>
@@ -182,6 +203,11 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
             {m.disks?.map((d) => (
               <Row key={d.id} name={`Disk ${d.id}`}>
                 {size(d.virtualBytes)} as {d.format.toUpperCase()}, takes {size(d.fileBytes)}
+                {c.form === "registered" && !c.goneAt && (
+                  <button className="ml-2 text-sea hover:underline" onClick={() => onAct("detach", c, d.id)}>
+                    Detach …
+                  </button>
+                )}
                 <Layers disk={folder.data?.disks.find((f) => f.id === d.id)} />
               </Row>
             ))}
@@ -193,6 +219,9 @@ function Detail({ id, onAct }: { id: string; onAct: (kind: Sheet["kind"], copy: 
           </dl>
         )}
       </div>
+      <Recognised copy={c} others={others} />
+      <Compared key={c.id} copy={c} others={others} />
+      <Happened copy={c} />
     </section>
   );
 }

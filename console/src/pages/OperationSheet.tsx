@@ -8,6 +8,8 @@ const becomes: Record<string, string> = {
   stop: "stopped",
   renew: "with ids of its own",
   delist: "off its host’s list",
+  detach: "without it; its file stays",
+  "switch-drop": "without this switch",
 };
 
 type Props = { title: string; request: Request_; onClose: () => void };

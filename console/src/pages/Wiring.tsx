@@ -1,9 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { addRule, dropRule, rulesQuery, segmentsQuery, wiringTryQuery } from "../api";
+import { addRule, dropRule, rulesQuery, segmentsQuery, setSegment, wiringTryQuery } from "../api";
+import type { Schemas } from "../api";
 import { count } from "../format";
 import { HostPicker } from "../parts/HostPicker";
 import { Told } from "../parts/Told";
+import { Landing } from "./Landing";
 
 const empty = { network: "", vlan: 0, segment: "", host: "", switch: "" };
 
@@ -104,17 +106,55 @@ export function Wiring() {
       </form>
       <Told problem={add.error} />
       <h2 className="mt-6 mb-2 text-[16px] font-semibold">Segments</h2>
-      <ul className="flex flex-wrap gap-2">
-        {segments.data?.map((s) => (
-          <li key={s.name} className="border border-rule bg-sheet px-2 py-0.5">
-            <span className="font-semibold">{s.name}</span>{" "}
-            <span className="text-soft">
-              {s.subnet && <span className="mono">{s.subnet} · </span>}
-              {count(s.hosts, "host")}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Segments list={segments.data ?? []} />
+      <Landing />
+    </>
+  );
+}
+
+/** Segments with the subnet of each, and the addresses that it has to give out. */
+function Segments({ list }: { list: Schemas["Segment"][] }) {
+  const queries = useQueryClient();
+  const set = useMutation({
+    mutationFn: setSegment,
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["wiring"] }),
+  });
+  const range = (s: Schemas["Segment"]) => (s.from && s.to ? `${s.from}-${s.to}` : "");
+  const field = (s: Schemas["Segment"], label: string, hint: string, value: string, save: (v: string) => void) => (
+    <input
+      key={value}
+      aria-label={`${label} of ${s.name}`}
+      className="field mono w-80"
+      placeholder={hint}
+      defaultValue={value}
+      onBlur={(e) => e.target.value !== value && save(e.target.value)}
+      onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+    />
+  );
+  return (
+    <>
+      <table className="self-start text-left">
+        <tbody>
+          {list.map((s) => (
+            <tr key={s.name}>
+              <td className="py-1 pr-4 font-semibold">{s.name}</td>
+              <td className="pr-4 text-soft">{count(s.hosts, "host")}</td>
+              <td className="pr-4">
+                {field(s, "Subnet", "its subnet", s.subnet ?? "", (v) =>
+                  set.mutate({ name: s.name, subnet: v, range: v === s.subnet ? range(s) : "" }),
+                )}
+              </td>
+              <td className="pr-4">
+                {field(s, "Addresses", "addresses to give out, FROM-TO", range(s), (v) =>
+                  set.mutate({ name: s.name, subnet: s.subnet ?? "", range: v }),
+                )}
+              </td>
+              <td className="text-soft">{s.given > 0 && `${s.given} given out`}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Told problem={set.error} />
     </>
   );
 }

@@ -3,7 +3,10 @@ import { exact, lastPart } from "../format";
 
 const column = 214; // from one moment to the next
 const card = { width: 160, height: 46 };
-const band = 92; // height of a host's band
+const row = 78; // height of a card with what is said below it
+const pad = 14; // of a band
+const mostRows = 8; // of copies made at one moment on one host
+const moment = 10 * 60_000; // ms within which copies were made at one moment
 const left = 120; // room for the bands' names
 const top = 34; // room for the times
 
@@ -11,22 +14,50 @@ type Spot = { copy: Copy; x: number; y: number };
 
 const bandOf = (c: Copy) => (c.form === "package" ? (c.shelf ? `${c.shelf} (shelf)` : "files") : c.host);
 
-/** Bands in the order in which copies came to them; copies from left to right over time. */
+/**
+ * Bands in the order in which copies came to them; copies from left to right
+ * over time. Those that were made at one moment on one host stand below each other.
+ */
 function lay(copies: Copy[]) {
-  const bands: string[] = [];
-  const spots = new Map<string, Spot>();
-  const ordered = inOrder(copies);
-  ordered.forEach((copy, n) => {
+  const bands: { name: string; rows: number; y: number }[] = [];
+  const placed = new Map<string, { copy: Copy; column: number; row: number; band: number }>();
+  const taken = new Map<string, number>(); // column and band → rows
+  let now = -1;
+  let began = 0;
+  for (const copy of inOrder(copies)) {
     const name = bandOf(copy);
-    if (!bands.includes(name)) bands.push(name);
-    spots.set(copy.id, { copy, x: left + n * column, y: top + bands.indexOf(name) * band + (band - card.height) / 2 });
-  });
+    let at = bands.findIndex((b) => b.name === name);
+    if (at < 0) at = bands.push({ name, rows: 1, y: 0 }) - 1;
+    const made = Date.parse(copy.madeAt);
+    const parent = copy.parent ? placed.get(copy.parent) : undefined;
+    const rows = taken.get(`${now}/${at}`) ?? 0;
+    if (now < 0 || made - began > moment || (parent && parent.column >= now) || rows >= mostRows) {
+      now++;
+      began = made;
+    }
+    const in_ = taken.get(`${now}/${at}`) ?? 0;
+    taken.set(`${now}/${at}`, in_ + 1);
+    bands[at]!.rows = Math.max(bands[at]!.rows, in_ + 1);
+    placed.set(copy.id, { copy, column: now, row: in_, band: at });
+  }
+  let y = top;
+  for (const b of bands) {
+    b.y = y;
+    y += b.rows * row + pad;
+  }
+  const spots = new Map<string, Spot>();
+  for (const [id, p] of placed) {
+    spots.set(id, { copy: p.copy, x: left + p.column * column, y: bands[p.band]!.y + pad / 2 + p.row * row });
+  }
+  const heads = new Map<number, Spot>(); // the first of each column, for its time
+  for (const s of spots.values()) if (!heads.has(s.x)) heads.set(s.x, s);
   return {
     bands,
+    heads: [...heads.values()],
     spots: [...spots.values()],
     at: spots,
-    width: left + ordered.length * column,
-    height: top + bands.length * band,
+    width: left + (now + 1) * column,
+    height: y,
   };
 }
 
@@ -69,9 +100,9 @@ type Props = { copies: Copy[]; selected: string; onSelect: (id: string) => void 
 
 /** The family tree of a lineage as a picture. */
 export function FamilyTree({ copies, selected, onSelect }: Props) {
-  const { bands, spots, at, width, height } = lay(copies);
+  const { bands, heads, spots, at, width, height } = lay(copies);
   return (
-    <div className="overflow-x-auto border border-rule bg-sheet">
+    <div className="max-h-[60vh] overflow-auto border border-rule bg-sheet">
       <svg
         width={width}
         className="min-w-full"
@@ -79,20 +110,25 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
         role="img"
         aria-label={`Family tree of ${copies.length} copies`}
       >
-        {bands.map((name, n) => (
-          <g key={name}>
+        {bands.map((b, n) => (
+          <g key={b.name}>
             <rect
               x={0}
-              y={top + n * band}
+              y={b.y}
               width="100%"
-              height={band}
+              height={b.rows * row + pad}
               fill={n % 2 === 0 ? "var(--color-chart)" : "transparent"}
               opacity={0.45}
             />
-            <text x={14} y={top + n * band + band / 2 + 5} fill="var(--color-ink)" fontWeight={600}>
-              {cut(name, 15)}
+            <text x={14} y={b.y + (b.rows * row + pad) / 2} fill="var(--color-ink)" fontWeight={600}>
+              {cut(b.name, 15)}
             </text>
           </g>
+        ))}
+        {heads.map((s) => (
+          <text key={s.x} x={s.x} y={20} fontSize={12} fill="var(--color-soft)" fontFamily="var(--font-mono)">
+            {shortTime(s.copy.madeAt)}
+          </text>
         ))}
         {spots.map((s) => {
           const parent = s.copy.parent ? at.get(s.copy.parent) : undefined;
@@ -122,9 +158,6 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
             onKeyDown={(e) => e.key === "Enter" && onSelect(s.copy.id)}
           >
             <title>{`${s.copy.madeBy === "survey" ? "found" : s.copy.madeBy} ${exact(s.copy.madeAt)}`}</title>
-            <text x={s.x} y={20} fontSize={12} fill="var(--color-soft)" fontFamily="var(--font-mono)">
-              {shortTime(s.copy.madeAt)}
-            </text>
             <rect
               x={s.x}
               y={s.y}

@@ -13,7 +13,10 @@ export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => 
   const [keepWiring, setKeepWiring] = useState(false);
   const key = useRef(crypto.randomUUID());
   const full = useMemo(
-    () => (request ? { ...request, answers, keepWiring, takeRecommended: true } : undefined),
+    () =>
+      request
+        ? { ...request, answers: { ...request.answers, ...answers }, keepWiring, takeRecommended: true }
+        : undefined,
     [request, answers, keepWiring],
   );
   const plan = useQuery({

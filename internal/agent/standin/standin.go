@@ -6,6 +6,7 @@ package standin
 import (
 	"encoding/binary"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -20,14 +21,14 @@ import (
 
 // Driver of a stand-in host.
 type Driver struct {
-	switches []wiring.Switch
-	mu       sync.Mutex
-	guests   map[string]*guest
+	network
+	mu     sync.Mutex
+	guests map[string]*guest
 }
 
-// New makes a driver with the host's switches.
-func New(switches []wiring.Switch) *Driver {
-	return &Driver{switches: switches, guests: map[string]*guest{}}
+// New makes a driver with the host's switches and ports.
+func New(switches []wiring.Switch, ports []wiring.Port) *Driver {
+	return &Driver{network: network{ports: ports, list: switches, open: map[net.Conn]bool{}}, guests: map[string]*guest{}}
 }
 
 const (
@@ -40,6 +41,8 @@ type guest struct {
 	size  int64
 	stop  chan struct{}
 	ended chan error
+
+	addresses []string
 }
 
 type guestDisk interface {
@@ -59,7 +62,7 @@ func (d *Driver) Start(folder string, m *machine.Machine) error {
 			return fmt.Errorf("NIC %q is on the switch %q, which this host does not have", n.Name, n.Network)
 		}
 	}
-	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1)}
+	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1), addresses: m.Static}
 	if len(m.Disks) > 0 {
 		first, size, err := openForGuest(filepath.Join(folder, m.Disks[0].File))
 		if err != nil {
@@ -70,15 +73,6 @@ func (d *Driver) Start(folder string, m *machine.Machine) error {
 	d.guests[folder] = g
 	go g.run()
 	return nil
-}
-
-func (d *Driver) hasSwitch(name string) bool {
-	for _, s := range d.switches {
-		if s.Name == name {
-			return true
-		}
-	}
-	return false
 }
 
 func (g *guest) run() {
@@ -129,8 +123,15 @@ func (d *Driver) State(folder string) string {
 	return "stopped"
 }
 
-// Switches of the host.
-func (d *Driver) Switches() []wiring.Switch { return d.switches }
+// Addresses that the guest uses: the fixed ones that it has.
+func (d *Driver) Addresses(folder string) []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if g := d.guests[folder]; g != nil {
+		return g.addresses
+	}
+	return nil
+}
 
 // Close stops every guest cleanly.
 func (d *Driver) Close() error {

@@ -13,7 +13,9 @@ import (
 
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/internal/cli"
+	"unvora.example/unvora/internal/inventory"
 )
 
 func main() {
@@ -27,15 +29,17 @@ func main() {
 			os.Exit(1)
 		}
 	}
-	if err := insertFormats(filepath.Join(os.Args[1], "disks.md")); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
+	for _, t := range []struct{ file, name, text string }{{"disks.md", "formats", diskFormats()}, {"inventory.md", "evidence", evidence()}, {"inventory.md", "causes", causes()}} {
+		if err := insert(filepath.Join(os.Args[1], t.file), t.name, t.text); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
 	}
 }
 
-// insertFormats writes the table of disk formats between its marks.
-func insertFormats(path string) error {
-	const begin, end = "<!-- formats, made by make docs -->\n", "<!-- end of formats -->"
+// insert writes a table between its marks.
+func insert(path, name, text string) error {
+	begin, end := "<!-- "+name+", made by make docs -->\n", "<!-- end of "+name+" -->"
 	raw, err := os.ReadFile(path)
 	if err != nil {
 		return err
@@ -43,8 +47,35 @@ func insertFormats(path string) error {
 	before, rest, ok1 := strings.Cut(string(raw), begin)
 	_, after, ok2 := strings.Cut(rest, end)
 	if !ok1 || !ok2 {
-		return fmt.Errorf("%s has no place for the table of formats", path)
+		return fmt.Errorf("%s has no place for the table of %s", path, name)
 	}
+	return os.WriteFile(path, []byte(before+begin+text+end+after), 0o644)
+}
+
+func evidence() string {
+	var b strings.Builder
+	b.WriteString("| evidence | points | |\n| --- | --- | --- |\n")
+	for _, w := range lineage.Weights {
+		points := fmt.Sprint(w.Most)
+		if w.Kind == lineage.ByContents {
+			points = "up to " + points
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", w.Kind, points, w.Says)
+	}
+	fmt.Fprintf(&b, "\nFrom %d points on it is recognised; from %d on it is said to be unsure, and asked.\n", lineage.Sure, lineage.Unsure)
+	return b.String()
+}
+
+func causes() string {
+	var b strings.Builder
+	b.WriteString("| cause | what it means |\n| --- | --- |\n")
+	for _, c := range inventory.Causes {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Cause, c.Means)
+	}
+	return b.String()
+}
+
+func diskFormats() string {
 	var b strings.Builder
 	b.WriteString("| format | read | written | variants | layers | at most |\n| --- | --- | --- | --- | --- | --- |\n")
 	for _, f := range formats.Table {
@@ -60,7 +91,7 @@ func insertFormats(path string) error {
 		}
 		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes, strings.Join(f.Variants, "`, `"), layers, most)
 	}
-	return os.WriteFile(path, []byte(before+begin+b.String()+end+after), 0o644)
+	return b.String()
 }
 
 const generated = "<!-- made by make docs -->\n"

@@ -1,0 +1,186 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { attentionQuery, leaveAlone, recognise } from "../api";
+import type { Item, Request_ } from "../api";
+import { ago, count, exact } from "../format";
+import { Told } from "../parts/Told";
+import { OperationSheet } from "./OperationSheet";
+
+const means: Record<string, string> = {
+  hollow: "Entries whose files are gone",
+  "failed-job": "Jobs that failed",
+  "parentless-layer": "Layers without their parent",
+  "shared-disk": "Disks that two machines name",
+  "damaged-disk": "Disks that can’t be read as they are",
+  twin: "Copies that share an identity",
+  "changed-package": "Packages that are not as they were written",
+  "last-copy": "Last copies",
+  unsure: "Copies of something, perhaps",
+  "lost-descriptor": "Disks that nothing describes",
+  stray: "Machine folders that no host lists",
+  "long-unseen": "Not seen for long",
+};
+const grave = new Set(["hollow", "failed-job", "parentless-layer", "shared-disk", "damaged-disk"]);
+
+/** What waits for a decision, by cause, worst first. */
+export function Attention() {
+  const queries = useQueryClient();
+  const [left, setLeft] = useState(false);
+  const { data, error, isSuccess } = useQuery(attentionQuery(left));
+  const [picked, setPicked] = useState<string[]>([]);
+  const [queue, setQueue] = useState<Item[]>([]); // opened one after the other
+  const [leaving, setLeaving] = useState(false);
+  const again = () => queries.invalidateQueries({ queryKey: ["copies"] });
+  const say = useMutation({
+    mutationFn: (i: Item) => recognise(i.act?.copies?.[0] ?? "", i.act?.candidate ?? ""),
+    onSuccess: again,
+  });
+  const items = data ?? [];
+  const chosen = items.filter((i) => picked.includes(i.id));
+  const causes = [...new Set(items.map((i) => i.cause))];
+  const act = (list: Item[]) => {
+    for (const i of list.filter((i) => i.act?.do === "recognise")) say.mutate(i);
+    setQueue(list.filter((i) => i.request));
+    setPicked([]);
+  };
+  const current = queue[0];
+  return (
+    <>
+      <div className="mb-3 flex items-center gap-4">
+        <h1 className="text-[20px] font-semibold">Attention</h1>
+        <span className="text-soft">{count(items.length, "thing")} to decide, worst first</span>
+        <span className="ml-auto" />
+        {chosen.length > 0 && (
+          <>
+            <button className="button" onClick={() => act(chosen)}>
+              Do what is recommended, {chosen.length}
+            </button>
+            <button className="button" onClick={() => setLeaving(true)}>
+              Leave {chosen.length} as they are …
+            </button>
+          </>
+        )}
+        <label className="flex items-center gap-1.5 text-soft">
+          <input type="checkbox" checked={left} onChange={(e) => setLeft(e.target.checked)} />
+          also what was left alone
+        </label>
+      </div>
+      <Told problem={error ?? say.error} />
+      {isSuccess && items.length === 0 && <p className="text-soft">Nothing waits for a decision. Fair winds.</p>}
+      {leaving && (
+        <LeaveForm
+          ids={chosen.map((i) => i.id)}
+          onDone={() => {
+            setLeaving(false);
+            setPicked([]);
+            void again();
+          }}
+        />
+      )}
+      {causes.map((cause) => (
+        <section key={cause} className="mb-4" aria-label={cause}>
+          <h2 className={`mb-1 font-semibold ${grave.has(cause) ? "text-wreck" : "text-buoy"}`}>
+            {grave.has(cause) ? "✕ " : "? "}
+            {means[cause] ?? cause}
+          </h2>
+          <ul>
+            {items
+              .filter((i) => i.cause === cause)
+              .map((i) => (
+                <li
+                  key={i.id}
+                  className="grid grid-cols-[1.5rem_1fr_auto] items-baseline gap-x-3 border-t border-rule py-1.5"
+                >
+                  <input
+                    type="checkbox"
+                    aria-label={`Pick ${i.subject}`}
+                    checked={picked.includes(i.id)}
+                    onChange={(e) => setPicked(e.target.checked ? [...picked, i.id] : picked.filter((p) => p !== i.id))}
+                  />
+                  <div className="min-w-0 [overflow-wrap:anywhere]">
+                    <span className="font-semibold">{i.subject}</span>{" "}
+                    {i.since && (
+                      <span className="text-soft" title={exact(i.since)}>
+                        {ago(i.since)}
+                      </span>
+                    )}
+                    <p>{i.evidence}</p>
+                    {i.left && (
+                      <p className="text-soft">
+                        Left alone by {i.left.who} until {new Date(i.left.until).toLocaleDateString("en-GB")}:{" "}
+                        {i.left.reason}
+                      </p>
+                    )}
+                  </div>
+                  <div className="flex items-center gap-3 text-right">
+                    {i.copies[0] && (
+                      <Link className="text-sea hover:underline" to={`/lineages/${i.copies[0]}?copy=${i.copies[0]}`}>
+                        See it
+                      </Link>
+                    )}
+                    {i.request || i.act?.do === "recognise" ? (
+                      <button className="button" onClick={() => act([i])}>
+                        {i.recommended}
+                        {i.request && " …"}
+                      </button>
+                    ) : (
+                      <span className="max-w-80 text-soft">{i.recommended}</span>
+                    )}
+                  </div>
+                </li>
+              ))}
+          </ul>
+        </section>
+      ))}
+      {current && (
+        <OperationSheet
+          key={current.id}
+          title={current.recommended}
+          request={current.request as unknown as Request_}
+          onClose={() => setQueue(queue.slice(1))}
+        />
+      )}
+    </>
+  );
+}
+
+function LeaveForm({ ids, onDone }: { ids: string[]; onDone: () => void }) {
+  const [reason, setReason] = useState("");
+  const [days, setDays] = useState(30);
+  const leave = useMutation({ mutationFn: () => leaveAlone(ids, reason, days), onSuccess: onDone });
+  return (
+    <form
+      aria-label="Leave as they are"
+      className="mb-3 flex flex-wrap items-center gap-3 border border-rule bg-sheet px-4 py-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        leave.mutate();
+      }}
+    >
+      <span className="font-semibold">Leave {count(ids.length, "item")} as they are, because</span>
+      <input
+        autoFocus
+        aria-label="Reason"
+        className="field w-80"
+        value={reason}
+        onChange={(e) => setReason(e.target.value)}
+      />
+      <label className="flex items-center gap-1.5">
+        for
+        <input
+          className="field w-20"
+          type="number"
+          min={1}
+          value={days}
+          onChange={(e) => setDays(Math.max(1, Number(e.target.value)))}
+        />
+        days
+      </label>
+      <button className="button-main" disabled={!reason.trim()}>
+        Leave
+      </button>
+      <Told problem={leave.error} />
+    </form>
+  );
+}

@@ -1,0 +1,170 @@
+package agent
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// sights remembers what was seen of disks until one of their layers changes.
+type sights struct {
+	a     *Agent
+	mu    sync.Mutex
+	known map[string]sight
+}
+
+type sight struct {
+	disk   hostlink.SeenDisk
+	layers []string
+	stamps []any
+}
+
+func (s sight) fresh() bool {
+	for i, l := range s.layers {
+		if fileStamp(l) != s.stamps[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// of tells about a disk, from memory when it has not changed.
+func (s *sights) of(id, path string) hostlink.SeenDisk {
+	s.mu.Lock()
+	old, ok := s.known[path]
+	s.mu.Unlock()
+	if ok && old.fresh() {
+		old.disk.ID = id
+		return old.disk
+	}
+	now := s.look(path)
+	s.mu.Lock()
+	if s.known == nil {
+		s.known = map[string]sight{}
+	}
+	s.known[path] = now
+	s.mu.Unlock()
+	now.disk.ID = id
+	return now.disk
+}
+
+// changed tells whether a disk is not as it was when it was last looked at.
+func (s *sights) changed(path string) bool {
+	s.mu.Lock()
+	old, ok := s.known[path]
+	s.mu.Unlock()
+	return !ok || !old.fresh()
+}
+
+func (s *sights) look(path string) (out sight) {
+	out = sight{disk: hostlink.SeenDisk{Path: path}, layers: []string{path}}
+	defer func() {
+		for _, l := range out.layers {
+			out.stamps = append(out.stamps, fileStamp(l))
+		}
+	}()
+	if _, err := os.Stat(path); err != nil {
+		out.disk.Faults = []plan.DiskFault{{Code: "disk.missing", Path: path, Message: "the file is not there"}}
+		return out
+	}
+	c, err := formats.Look(path, formats.Options{Allow: s.a.within})
+	if err != nil {
+		out.disk.Faults = []plan.DiskFault{{Code: codeOf(err), Path: path, Message: err.Error()}}
+		return out
+	}
+	defer c.Close()
+	out.layers = c.Paths()
+	top := c.Links[0].Image.Info()
+	out.disk.ImageID, out.disk.VirtualBytes, out.disk.Layers = top.ID, c.Info().VirtualBytes, out.layers[1:]
+	for _, f := range c.Faults {
+		out.disk.Faults = append(out.disk.Faults, plan.DiskFault{Code: f.Code, Path: f.Subject, Message: f.Message, Candidate: f.Candidate})
+		if ref := top.Parent; ref != nil && !filepath.IsAbs(ref.Path) {
+			out.layers = append(out.layers, filepath.Join(filepath.Dir(path), ref.Path)) // it may come back
+		} else if ref != nil {
+			out.layers = append(out.layers, ref.Path)
+		}
+	}
+	if st, err := os.Stat(path); err == nil {
+		out.disk.WrittenAt = st.ModTime().UTC().Truncate(time.Second)
+	}
+	if len(c.Faults) == 0 && !c.Info().Encrypted {
+		if f, err := disk.TakeFingerprint(c); err == nil {
+			out.disk.Samples = f.Samples
+		}
+	}
+	return out
+}
+
+// seen tells about all disks of a machine.
+func (s *sights) seen(folder string, m *machine.Machine) (list []hostlink.SeenDisk) {
+	if m == nil {
+		return nil
+	}
+	for _, d := range m.Disks {
+		if d.File != "" {
+			list = append(list, s.of(d.ID, filepath.Join(folder, d.File)))
+		}
+	}
+	return list
+}
+
+// bare finds directories of a pool that hold disk images which no machine
+// names, neither as a disk nor as a layer, and no descriptor.
+func (s *sweep) bare(pools []hostlink.Pool) (list []hostlink.BareFolder) {
+	named := map[string]bool{}
+	for _, f := range s.folders {
+		for _, d := range f.Disks {
+			named[d.Path] = true
+			for _, l := range d.Layers {
+				named[l] = true
+			}
+		}
+	}
+	for _, p := range pools {
+		if p.State == "away" {
+			continue
+		}
+		entries, err := os.ReadDir(p.Path)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			path := filepath.Join(p.Path, e.Name())
+			if !e.IsDir() || e.Name()[0] == '.' || s.folders[path] != nil {
+				continue
+			}
+			b := hostlink.BareFolder{Path: path, Pool: p.ID}
+			files, err := os.ReadDir(path)
+			if err != nil {
+				continue
+			}
+			for _, f := range files {
+				at := filepath.Join(path, f.Name())
+				if !f.Type().IsRegular() || named[at] {
+					continue
+				}
+				isDisk, _ := s.a.images.read(at)
+				if isDisk {
+					b.Disks = append(b.Disks, f.Name())
+					if n, err := allocated(at); err == nil {
+						b.Bytes += n
+					}
+				}
+			}
+			if len(b.Disks) > 0 {
+				list = append(list, b)
+			}
+		}
+	}
+	slices.SortFunc(list, func(a, b hostlink.BareFolder) int { return strings.Compare(a.Path, b.Path) })
+	return list
+}

@@ -1,0 +1,84 @@
+package api
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/inventory"
+)
+
+func (s *Server) ListAttention(c *gin.Context, p openapi.ListAttentionParams) {
+	l, err := s.work.Attention(c, value(p.Cause), value(p.Left))
+	s.answer(c, http.StatusOK, l, err)
+}
+
+// leaveDays is how long something is left alone unless it is said.
+const leaveDays = 30
+
+func (s *Server) LeaveAlone(c *gin.Context) {
+	type request struct {
+		IDs    []string `json:"ids" binding:"required"`
+		Reason string   `json:"reason"`
+		Days   int      `json:"days"`
+	}
+	if b, ok := body[request](s, c); ok {
+		if b.Days == 0 {
+			b.Days = leaveDays
+		}
+		s.answer(c, http.StatusNoContent, nil, s.inv.Leave(c, b.IDs, b.Reason, time.Now().AddDate(0, 0, b.Days), caller(c).Name))
+	}
+}
+
+func (s *Server) Recognise(c *gin.Context) {
+	type request struct {
+		Copy string `json:"copy" binding:"required"`
+		Of   string `json:"of"`
+		Note string `json:"note"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	k, err := s.inv.Copy(c, b.Copy)
+	var parent *inventory.Copy
+	var into *inventory.Lineage
+	if err == nil && b.Of != "" {
+		var e error
+		if parent, e = s.inv.Copy(c, b.Of); e != nil {
+			into, err = s.inv.LineageOf(c, b.Of)
+		}
+	}
+	if err == nil {
+		err = s.inv.Settle(c, k, parent, into, caller(c).Name, b.Note)
+	}
+	if err == nil {
+		k, err = s.inv.CopyByID(c, k.ID.String())
+	}
+	s.answer(c, http.StatusOK, k, err)
+}
+
+func (s *Server) Track(c *gin.Context) {
+	type request struct {
+		Copies  []string `json:"copies"`
+		Where   string   `json:"where"`
+		Tracked bool     `json:"tracked"`
+		Note    string   `json:"note"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	list, err := s.inv.Selected(c, b.Copies, b.Where, "registered")
+	if err == nil {
+		err = s.inv.Track(c, list, b.Tracked, caller(c).Name, b.Note)
+	}
+	s.answer(c, http.StatusOK, gin.H{"copies": len(list)}, err)
+}
+
+func (s *Server) Compare(c *gin.Context, p openapi.CompareParams) {
+	v, err := s.work.Compare(c, p.A, p.B, value(p.Exact))
+	s.answer(c, http.StatusOK, v, err)
+}

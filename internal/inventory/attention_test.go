@@ -1,0 +1,311 @@
+package inventory_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/landing"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// waiting lists the items of a cause that are about something of this test.
+func waiting(t *testing.T, inv *inventory.Inventory, cause, about string) (found []inventory.Item) {
+	t.Helper()
+	items, err := inv.Attention(t.Context(), cause, true)
+	require.NoError(t, err)
+	for _, i := range items {
+		if strings.Contains(i.Subject+i.Evidence, about) {
+			require.NotEmpty(t, i.Evidence)
+			require.NotEmpty(t, i.Recommended)
+			found = append(found, i)
+		}
+	}
+	return found
+}
+
+func newPool() poolAt {
+	id := inventory.NewID().String()
+	return poolAt{id, "/pools/" + id[len(id)-6:]}
+}
+
+func samples(seed uint64) (list []disk.Sample) {
+	for cell := range int64(20) {
+		list = append(list, disk.Sample{Cell: cell, Hash: seed*1000 + uint64(cell)})
+	}
+	return list
+}
+
+// TestAttentionCauses raises each cause from what hosts tell, and sees it go.
+func TestAttentionCauses(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := newPool()
+	id := func() string { return uuid.NewString() }
+	mac := 0
+	machineAt := func(name, uuid string, registered bool, seed uint64) hostlink.Folder {
+		f := p.folder(name, uuid, registered)
+		mac++
+		f.Machine.NICs[0].MAC = "06:5c:77:00:00:" + string("0123456789abcdef"[mac/16]) + string("0123456789abcdef"[mac%16])
+		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d.qcow2", ImageID: id(), VirtualBytes: 20 << 20, Samples: samples(seed)}}
+		return f
+	}
+	// Hollow: delist it; once its folder is found, register that.
+	lost := machineAt("lost-"+h.Name, id(), true, 1)
+	lost.FilesThere = false
+	apply(t, inv, h, p, true, nil, lost)
+	items := waiting(t, inv, "hollow", lost.Machine.Name)
+	require.Len(t, items, 1)
+	require.Equal(t, "delist", items[0].Act.Do)
+	found := machineAt("found-"+h.Name, lost.Machine.UUID, false, 1)
+	apply(t, inv, h, p, false, nil, found)
+	items = waiting(t, inv, "hollow", lost.Machine.Name)
+	require.Equal(t, "register", items[0].Act.Do)
+	require.Contains(t, items[0].Evidence, found.Path)
+
+	// Twins by UUID and MAC are one item; renewed, they are none.
+	a, b := machineAt("twin-a-"+h.Name, id(), true, 2), machineAt("twin-b-"+h.Name, "", true, 3)
+	b.Machine.UUID, b.Machine.NICs[0].MAC = a.Machine.UUID, a.Machine.NICs[0].MAC
+	apply(t, inv, h, p, false, nil, a, b)
+	items = waiting(t, inv, "twin", "twin-a-"+h.Name)
+	require.Len(t, items, 1)
+	require.Contains(t, items[0].Evidence, "and the")
+	require.Contains(t, items[0].Act.Facets, "uuid")
+	b.Machine.UUID, b.Machine.NICs[0].MAC = id(), "06:5c:77:00:01:00"
+	apply(t, inv, h, p, false, nil, b)
+	require.Empty(t, waiting(t, inv, "twin", "twin-a-"+h.Name))
+
+	// One disk of two machines; a layer without its parent; a file that is gone.
+	b.Disks[0].Path = a.Disks[0].Path
+	apply(t, inv, h, p, false, nil, b)
+	require.Len(t, waiting(t, inv, "shared-disk", a.Disks[0].Path), 1)
+	b.Disks[0].Path = b.Path + "/d.qcow2"
+	b.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: b.Disks[0].Path, Message: "its parent is not there: unvora disk reparent", Candidate: "/pools/base.qcow2"}}
+	apply(t, inv, h, p, false, nil, b)
+	require.Empty(t, waiting(t, inv, "shared-disk", a.Disks[0].Path))
+	items = waiting(t, inv, "parentless-layer", b.Machine.Name)
+	require.Len(t, items, 1)
+	require.Equal(t, "reparent", items[0].Act.Do)
+	require.NotContains(t, items[0].Evidence, "unvora disk")
+	b.Disks[0].Faults = []plan.DiskFault{{Code: "disk.missing", Message: "the file is not there"}}
+	apply(t, inv, h, p, false, nil, b)
+	require.Equal(t, "detach", waiting(t, inv, "damaged-disk", b.Machine.Name)[0].Act.Do)
+
+	// The last of several copies.
+	one, two := machineAt("last-"+h.Name, id(), true, 4), machineAt("last-copy-"+h.Name, "", false, 4)
+	two.Machine.UUID = one.Machine.UUID
+	apply(t, inv, h, p, false, nil, one, two)
+	require.Empty(t, waiting(t, inv, "last-copy", one.Machine.Name))
+	apply(t, inv, h, p, false, []string{two.Path})
+	require.Len(t, waiting(t, inv, "last-copy", one.Machine.Name), 1)
+
+	// Disks that nothing describes, unless a machine of any host rests on them.
+	bare := hostlink.BareFolder{Path: p.path + "/spare", Pool: p.id, Disks: []string{"spare.qcow2"}}
+	tell := func() {
+		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "b", Changed: true, Bare: []hostlink.BareFolder{bare}, Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready"}}})
+		require.NoError(t, err)
+	}
+	tell()
+	require.Len(t, waiting(t, inv, "lost-descriptor", bare.Path), 1)
+	b.Disks[0].Faults, b.Disks[0].Layers = nil, []string{"/elsewhere/spare/spare.qcow2"}
+	apply(t, inv, h, p, false, nil, b)
+	tell()
+	require.Empty(t, waiting(t, inv, "lost-descriptor", bare.Path))
+
+	// What is left alone is shown again when it is asked for, or its term is over.
+	item := waiting(t, inv, "hollow", lost.Machine.Name)[0]
+	wantCode(t, inv.Leave(t.Context(), []string{item.ID}, " ", time.Now().Add(time.Hour), "ines"), "wrong")
+	wantCode(t, inv.Leave(t.Context(), []string{item.ID}, "why", time.Now().Add(-time.Hour), "ines"), "wrong")
+	wantCode(t, inv.Leave(t.Context(), []string{"weather:1"}, "why", time.Now().Add(time.Hour), "ines"), "unknown")
+	require.NoError(t, inv.Leave(t.Context(), []string{item.ID}, "its disk is being read elsewhere", time.Now().Add(time.Hour), "ines"))
+	require.Equal(t, "ines", waiting(t, inv, "hollow", lost.Machine.Name)[0].Left.Who)
+	items, err := inv.Attention(t.Context(), "hollow", false)
+	require.NoError(t, err)
+	for _, i := range items {
+		require.NotEqual(t, item.ID, i.ID)
+	}
+	_, err = inv.Attention(t.Context(), "weather", false)
+	wantCode(t, err, "wrong")
+}
+
+// TestRecognisedByContents: no UUID, no MAC, another format: the samples find it
+// among others, and a person's word is kept.
+func TestRecognisedByContents(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := newPool()
+	seen := func(name, uuid, image string, seed uint64) hostlink.Folder {
+		f := p.folder(name+"-"+h.Name, uuid, uuid != "")
+		f.Machine.NICs = nil
+		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d", ImageID: image, VirtualBytes: 20 << 20, Samples: samples(seed), WrittenAt: time.Date(2026, 11, 3, 0, 0, 0, 0, time.UTC)}}
+		return f
+	}
+	all := []hostlink.Folder{}
+	for n := range uint64(30) {
+		all = append(all, seen("other-"+string(rune('a'+n)), uuid.NewString(), uuid.NewString(), 9000+n))
+	}
+	original := seen("chart", uuid.NewString(), uuid.NewString(), 8500)
+	apply(t, inv, h, p, true, nil, append(all, original)...)
+	first, err := inv.Copy(t.Context(), h.Name+"/"+original.Machine.Name)
+	require.NoError(t, err)
+	changes := apply(t, inv, h, p, false, nil, seen("mystery", "", uuid.NewString(), 8500))
+	require.Contains(t, changes[0].Text, "it may be a copy of "+original.Machine.Name+", made after 3 November 2026: 100 % of its blocks the same (20 sampled)")
+	c, err := inv.AtPlace(t.Context(), h.ID, nil, p.path+"/mystery-"+h.Name)
+	require.NoError(t, err)
+	require.Equal(t, first.ID, *c.Candidate)
+	require.NotEqual(t, first.LineageID, c.LineageID)
+	require.Equal(t, "recognise", waiting(t, inv, "unsure", c.Path)[0].Act.Do)
+
+	require.NoError(t, inv.Settle(t.Context(), c, first, nil, "ines", "I made it"))
+	c, err = inv.CopyByID(t.Context(), c.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, first.LineageID, c.LineageID)
+	require.Equal(t, first.ID, *c.Parent)
+	require.Nil(t, c.Candidate)
+	wantCode(t, inv.Settle(t.Context(), first, c, nil, "ines", ""), "wrong")
+	wantCode(t, inv.Settle(t.Context(), first, first, nil, "ines", ""), "wrong")
+	// What descends from a copy goes along with it.
+	require.NoError(t, inv.Settle(t.Context(), first, nil, nil, "ines", ""))
+	first, err = inv.CopyByID(t.Context(), first.ID.String())
+	require.NoError(t, err)
+	c, err = inv.CopyByID(t.Context(), c.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, first.LineageID, c.LineageID)
+	ancestor, err := inv.Ancestor(t.Context(), c.ID, first.ID)
+	require.NoError(t, err)
+	require.Equal(t, first.ID.String(), ancestor)
+
+	// A disk's id decides, and a survey that can't read the descriptor forgets nothing.
+	apply(t, inv, h, p, false, nil, seen("by-id", "", original.Disks[0].ImageID, 8500))
+	byID, err := inv.AtPlace(t.Context(), h.ID, nil, p.path+"/by-id-"+h.Name)
+	require.NoError(t, err)
+	require.NotNil(t, byID.Parent)
+	torn := original
+	torn.Machine, torn.Problem = nil, "line 3: not well-formed"
+	apply(t, inv, h, p, false, nil, torn)
+	kept, err := inv.CopyByID(t.Context(), first.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, original.Machine.UUID, kept.Machine.UUID)
+	require.Equal(t, "line 3: not well-formed", kept.Problem)
+}
+
+// TestAddressesOnce: an address of a range is given to one machine only, and
+// comes back with a job that is undone.
+func TestAddressesOnce(t *testing.T) {
+	inv := open(t)
+	require.NoError(t, inv.SetSegment(t.Context(), "fjord", "203.0.113.0/24", "203.0.113.8-203.0.113.10", "ines"))
+	h := addHost(t, inv)
+	p := newPool()
+	used := p.folder("uses-"+h.Name, uuid.NewString(), true)
+	used.State, used.Addresses = "running", []string{"203.0.113.9"}
+	apply(t, inv, h, p, true, nil, used)
+	give := func(job uuid.UUID, wish string) (address string, err error) {
+		err = inv.InTx(t.Context(), func(tx pgx.Tx) error {
+			address, err = inventory.GiveAddress(t.Context(), tx, wish, "fjord", job, nil)
+			return err
+		})
+		return address, err
+	}
+	job := inventory.NewID()
+	first, err := give(job, "fjord")
+	require.NoError(t, err)
+	require.Equal(t, "203.0.113.8", first)
+	second, err := give(inventory.NewID(), "fjord")
+	require.NoError(t, err)
+	require.Equal(t, "203.0.113.10", second, ".9 is seen in use")
+	_, err = give(inventory.NewID(), "fjord")
+	wantCode(t, err, "address.none-free")
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error { return inventory.TakeAddressesBack(t.Context(), tx, job) }))
+	ranges, err := inv.Ranges(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "203.0.113.8", ranges["fjord"].Free.String())
+	_, err = give(inventory.NewID(), "nowhere")
+	wantCode(t, err, "address.none-free")
+	holders, err := inv.AddressHolders(t.Context(), []string{"203.0.113.9"}, "")
+	require.NoError(t, err)
+	require.Equal(t, h.Name+"/uses-"+h.Name, holders["203.0.113.9"])
+	for _, bad := range [][2]string{{"203.0.113.1/24", ""}, {"203.0.113.0/24", "203.0.113.9"}, {"", "203.0.113.8-203.0.113.9"}} {
+		wantCode(t, inv.SetSegment(t.Context(), "fjord", bad[0], bad[1], "ines"), "wrong")
+	}
+}
+
+// TestPlacesAtRest: hosts and pools at rest say so, and pools are found by name.
+func TestPlacesAtRest(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := newPool()
+	apply(t, inv, h, p, true, nil)
+	require.NoError(t, inv.RestHost(t.Context(), h, true, "ines"))
+	at, err := inv.Host(t.Context(), h.Name)
+	require.NoError(t, err)
+	require.Equal(t, "resting", at.State)
+	require.NoError(t, inv.HostState(t.Context(), at, "unreachable"))
+	at, err = inv.Host(t.Context(), h.Name)
+	require.NoError(t, err)
+	require.Equal(t, "unreachable", at.State, "a host that is away is not resting")
+	pool, err := inv.PoolOf(t.Context(), h.Name+"/reef")
+	require.NoError(t, err)
+	require.NoError(t, inv.RestPool(t.Context(), pool, true, "ines"))
+	pool, err = inv.PoolOf(t.Context(), pool.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, "resting", pool.State)
+	_, err = inv.PoolOf(t.Context(), h.Name+"/lagoon")
+	wantCode(t, err, "unknown")
+	r, err := inv.AddLandingRule(t.Context(), landing.Rule{Kind: landing.Disk, Label: "archive"}, true, "ines")
+	require.NoError(t, err)
+	rules, err := inv.LandingRules(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, r, rules[0])
+	require.NoError(t, inv.DropLandingRule(t.Context(), r.ID[len(r.ID)-8:], "ines"))
+	wantCode(t, inv.DropLandingRule(t.Context(), r.ID, "ines"), "unknown")
+	_, err = inv.AddLandingRule(t.Context(), landing.Rule{}, false, "ines")
+	wantCode(t, err, "wrong")
+	f := p.folder("stays-"+h.Name, uuid.NewString(), true)
+	f.Machine.NICs = []machine.NIC{{Name: "NIC 1", Network: "lab"}}
+	apply(t, inv, h, p, false, nil, f)
+	on, err := inv.OnSwitch(t.Context(), h.ID, "lab")
+	require.NoError(t, err)
+	require.Len(t, on, 1)
+	wantCode(t, inv.DropHost(t.Context(), h, "ines"), "taken")
+	apply(t, inv, h, p, false, []string{f.Path})
+	require.NoError(t, inv.DropHost(t.Context(), h, "ines"))
+	_, err = inv.Host(t.Context(), h.Name)
+	wantCode(t, err, "unknown")
+}
+
+// TestChangedPackage: a package that is not as it was written is told of, one
+// that is still being copied is not.
+func TestChangedPackage(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	shelf := "loft-" + h.Name
+	lies := func(name string, bytes int64, m *machine.Machine, problem string) {
+		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "s", Changed: true, Shelves: []hostlink.Shelf{{Name: shelf, Path: "/" + shelf}},
+			Packages: []hostlink.ShelvedPackage{{Path: "/" + shelf + "/" + name, Shelf: shelf, Bytes: bytes, Machine: m, Problem: problem}}})
+		require.NoError(t, err)
+	}
+	written := &machine.Machine{Name: "tides", UUID: uuid.NewString(), Passport: &machine.Passport{Copy: uuid.NewString(), Lineage: uuid.NewString(), MadeBy: "export", MadeAt: time.Now()}}
+	lies("tides.ova", 1000, written, "")
+	lies("tides.ova", 1000, written, "")
+	require.Empty(t, waiting(t, inv, "changed-package", shelf))
+	lies("tides.ova", 900, written, "")
+	items := waiting(t, inv, "changed-package", shelf)
+	require.Len(t, items, 1)
+	require.Contains(t, items[0].Evidence, "It has 900 bytes now; it had 1000")
+	lies("tides.ova", 900, written, "")
+	require.Len(t, waiting(t, inv, "changed-package", shelf), 1, "it stays so")
+	growing := &machine.Machine{Name: "growing", UUID: uuid.NewString()}
+	lies("growing.ova", 10, growing, "")
+	lies("growing.ova", 20, growing, "")
+	require.Len(t, waiting(t, inv, "changed-package", shelf), 1)
+	lies("growing.ova", 30, nil, "it ends after 30 bytes")
+	require.Len(t, waiting(t, inv, "changed-package", shelf), 2)
+}

@@ -1,0 +1,116 @@
+package work
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// Check is one thing that has to hold for a host to be of use.
+type Check struct {
+	What string `json:"what"` // name, port, certificate, agent, clock, pools
+	OK   bool   `json:"ok"`
+	Says string `json:"says"` // what was found, and what to do about it
+}
+
+const checkPatience = 4 * time.Second
+
+// CheckHost tries each thing by itself, so that one can be told from another.
+// Nothing after the first that fails is tried.
+func (w *Work) CheckHost(ctx context.Context, ref string) ([]Check, error) {
+	h, err := w.inv.Host(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 4*checkPatience)
+	defer cancel()
+	var list []Check
+	said := func(what string, ok bool, format string, args ...any) bool {
+		list = append(list, Check{what, ok, fmt.Sprintf(format, args...)})
+		return ok
+	}
+	name, port, err := net.SplitHostPort(h.Address)
+	if err != nil {
+		said("name", false, "%q is no ADDRESS:PORT", h.Address)
+		return list, nil
+	}
+	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
+	if err != nil {
+		said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.", name, err)
+		return list, nil
+	}
+	said("name", true, "%s is %s", name, strings.Join(addresses, ", "))
+	dialer := &net.Dialer{Timeout: checkPatience}
+	conn, err := dialer.DialContext(ctx, "tcp", h.Address)
+	if err != nil {
+		said("port", false, "%s", refused(err, port))
+		return list, nil
+	}
+	conn.Close()
+	said("port", true, "%s is open", port)
+	config, err := w.authority.ServiceTLS()
+	if err != nil {
+		return nil, err
+	}
+	config = config.Clone()
+	config.ServerName, config.NextProtos = h.ID.String(), []string{"h2"}
+	secure, err := (&tls.Dialer{NetDialer: dialer, Config: config}).DialContext(ctx, "tcp", h.Address)
+	if err != nil {
+		said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: %v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
+		return list, nil
+	}
+	secure.Close()
+	said("certificate", true, "signed by this service's authority, for this host")
+	s, err := w.agent(h).Survey(ctx, h.Revision)
+	if err != nil {
+		said("agent", false, "it does not tell what it holds: %v. Its log tells more.", err)
+		return list, nil
+	}
+	if h.Protocol != 0 && h.Protocol < hostlink.Protocol {
+		said("agent", false, "it speaks protocol %d, this service %d: update it", h.Protocol, hostlink.Protocol)
+	} else {
+		said("agent", true, "it answers, at revision %s", s.Revision)
+	}
+	if off := h.ClockOff; off > 60 || off < -60 {
+		said("clock", false, "it is off by %d s: set the host to a time server", off)
+	} else {
+		said("clock", true, "it is right")
+	}
+	pools, err := w.inv.HostPools(ctx, h.ID)
+	if err != nil {
+		return nil, err
+	}
+	var away []string
+	for _, p := range pools {
+		if p.State != "ready" && !p.Removable {
+			away = append(away, p.Name+" is "+p.State)
+		}
+	}
+	if len(away) > 0 {
+		said("pools", false, "%s", strings.Join(away, ", "))
+	} else {
+		said("pools", true, "all that stay are ready")
+	}
+	return list, nil
+}
+
+// refused tells the ways apart in which a port is not reached.
+func refused(err error, port string) string {
+	var timeout net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return fmt.Sprintf("nothing listens on port %s: start the agent there", port)
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "no route leads there: the host is off, or the network between is"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return fmt.Sprintf("no answer from port %s in %s: a firewall drops it, or the host is off. Open that port to the service.", port, checkPatience)
+	}
+	return err.Error()
+}
