@@ -3,6 +3,7 @@ package tests
 import (
 	"context"
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -76,6 +77,39 @@ func night(on bool) act {
 	})
 }
 
+// press clicks an element once it stands still and nothing lies over it, as a
+// person would: a page into which live data comes moves under the mouse.
+func press[S ~string](sel S) act {
+	find := fmt.Sprintf("document.querySelector(%q)", string(sel))
+	if strings.HasPrefix(strings.TrimLeft(string(sel), "("), "/") {
+		find = fmt.Sprintf("document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue", string(sel))
+	}
+	where := chromedp.Evaluate[[]float64](`new Promise(resolve => {
+		const n = `+find+`;
+		if (!n || n.disabled) return resolve([]);
+		n.scrollIntoView({block: "nearest"});
+		const box = () => { const r = n.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; };
+		const was = box();
+		setTimeout(() => {
+			const is = box(), top = document.elementFromPoint(...is);
+			resolve(top && (n.contains(top) || top.contains(n)) && was[0] === is[0] && was[1] === is[1] ? is : []);
+		}, 50);
+	})`, chromedp.EvalAwaitPromise)
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for ctx.Err() == nil {
+			at, err := where(ctx, t)
+			if err != nil {
+				return err
+			}
+			if len(at) == 2 {
+				_, err := chromedp.MouseClickXY(at[0], at[1])(ctx, t)
+				return err
+			}
+		}
+		return fmt.Errorf("press %s: %w", sel, ctx.Err())
+	})
+}
+
 // dropFile lets a file fall onto the page.
 func dropFile(path string) act {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
@@ -97,9 +131,9 @@ func signInto(t *testing.T, ctx context.Context, e *estate) {
 	t.Helper()
 	do(t, ctx, "sign in", chromedp.Navigate(e.server), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)))
 	shot(t, ctx, "console-sign-in")
-	do(t, ctx, "sign in", chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong"), chromedp.Click(byText("button", "Sign in")),
+	do(t, ctx, "sign in", chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong"), press(byText("button", "Sign in")),
 		chromedp.WaitVisible(byText("p", "Name or password is wrong")),
-		chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), e.password), chromedp.Click(byText("button", "Sign in")),
+		chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), e.password), press(byText("button", "Sign in")),
 		chromedp.WaitVisible(byText("h1", "Lineages")), chromedp.WaitVisible(byText("a", "tide-gauge")))
 }
 
@@ -115,7 +149,7 @@ func TestConsole(t *testing.T) {
 
 	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]:focus`)))
 	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"), chromedp.WaitVisible(byText("*[@role='option']", "petrel")),
-		chromedp.Click(byText("*[@role='option']", "petrel")),
+		press(byText("*[@role='option']", "petrel")),
 		chromedp.WaitVisible(byText("*", "identity.origin-alive")))
 	text, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(`[aria-label=Findings]`)))
 	require.NoError(t, err)
@@ -124,15 +158,15 @@ func TestConsole(t *testing.T) {
 	require.Contains(t, text, "becomes the switch labnet, by its segment")
 	shot(t, ctx, "console-plan-sheet")
 	// Another answer works the plan out again in place; then back.
-	do(t, ctx, "settle", chromedp.Click(byText("*[@role='radio']", "Keep the identity")),
+	do(t, ctx, "settle", press(byText("*[@role='radio']", "Keep the identity")),
 		chromedp.WaitVisible(byText("*", "identity.uuid-in-use")),
-		chromedp.Click(byText("*[@role='radio']", "Renew the identity")),
+		press(byText("*[@role='radio']", "Renew the identity")),
 		chromedp.WaitNotPresent(byText("*", "identity.uuid-in-use")))
 	made := `//article[@aria-label='import tide-gauge.ova']//a[contains(., 'See its lineage')]`
-	do(t, ctx, "run", chromedp.Click(byText("button", "to petrel and register")), chromedp.WaitVisible(byText("h1", "Jobs")))
+	do(t, ctx, "run", press(byText("button", "to petrel and register")), chromedp.WaitVisible(byText("h1", "Jobs")))
 	do(t, ctx, "watch", chromedp.WaitVisible(chromedp.Search(made)))
 	shot(t, ctx, "console-jobs")
-	do(t, ctx, "see the tree", chromedp.Click(chromedp.Search(made)), chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),
+	do(t, ctx, "see the tree", press(chromedp.Search(made)), chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),
 		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ○ stopped"]`)))
 	shot(t, ctx, "console-family-tree")
 
@@ -144,50 +178,50 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, "day", night(false))
 
 	// Export from the tree: the machine runs, so the sheet proposes to stop it.
-	do(t, ctx, "export", chromedp.Click(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)), chromedp.Click(byText("button", "Export")),
+	do(t, ctx, "export", press(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)), press(byText("button", "Export")),
 		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Destination]`)), chromedp.SendKeys(chromedp.CSS(`select[aria-label=Destination]`), "shelf attic"),
-		chromedp.WaitVisible(byText("*", "state.running")), chromedp.Click(byText("button", "to the shelf attic")),
+		chromedp.WaitVisible(byText("*", "state.running")), press(byText("button", "to the shelf attic")),
 		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="attic (shelf): tide-gauge, ▣ package"]`)))
 	// And to this computer: the browser saves a whole package.
 	saved := t.TempDir()
 	do(t, ctx, "save", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
 		_, err := cdp.Call(ctx, target, browserdomain.SetDownloadBehavior, browserdomain.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: saved})
 		return err
-	}), chromedp.Click(chromedp.CSS(`g[aria-label^="gannet: tide-gauge"]`)), chromedp.Click(byText("button", "Export")),
-		chromedp.WaitVisible(byText("*", "kept aside at gannet")), chromedp.Click(byText("button", "on this computer")))
+	}), press(chromedp.CSS(`g[aria-label^="gannet: tide-gauge"]`)), press(byText("button", "Export")),
+		chromedp.WaitVisible(byText("*", "kept aside at gannet")), press(byText("button", "on this computer")))
 	require.Eventually(t, func() bool {
 		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")
 		return out.status == 0 && strings.Contains(out.out, "manifest ok")
 	}, waitFor, 500*time.Millisecond)
 
-	do(t, ctx, "hosts", chromedp.Click(byText("a", "Hosts")), chromedp.Click(byText("span", "gannet")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
+	do(t, ctx, "hosts", press(byText("a", "Hosts")), press(byText("span", "gannet")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")
 
-	do(t, ctx, "packages", chromedp.Click(byText("a", "Packages")), chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
+	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
 	shot(t, ctx, "console-packages")
 
 	// A folder that was copied by hand: registered where it lies.
-	do(t, ctx, "register", chromedp.Click(byText("a", "Lineages")), chromedp.Click(byText("a", "chart-render")), chromedp.Click(chromedp.CSS(`g[aria-label^="gannet: chart-render"]`)),
-		chromedp.Click(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")), chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
-	do(t, ctx, "register it", chromedp.WaitEnabled(byText("button", "Register it where it lies, on gannet")), chromedp.Click(byText("button", "Register it where it lies, on gannet")),
+	do(t, ctx, "register", press(byText("a", "Lineages")), press(byText("a", "chart-render")), press(chromedp.CSS(`g[aria-label^="gannet: chart-render"]`)),
+		press(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")), chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
+	do(t, ctx, "register it", chromedp.WaitEnabled(byText("button", "Register it where it lies, on gannet")), press(byText("button", "Register it where it lies, on gannet")),
 		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="gannet: chart-render, ○ stopped"]`)))
 	require.Equal(t, "registered", string(get[openapi.Copy](t, e, "copies", "gannet/chart-render").Form))
 
 	// What is changed about a copy is planned as it is typed.
-	do(t, ctx, "change", chromedp.Click(byText("button", "Change")), chromedp.WaitVisible(byText("button", "Nothing is different yet")),
+	do(t, ctx, "change", press(byText("button", "Change")), chromedp.WaitVisible(byText("button", "Nothing is different yet")),
 		chromedp.SendKeys(chromedp.CSS(`input[type=number]`), "9"), chromedp.WaitVisible(byText("*", "cpu.too-many")),
-		chromedp.WaitEnabled(byText("button", "Change gannet/chart-render")), chromedp.Click(byText("button", "Change gannet/chart-render")), chromedp.WaitNotPresent(byText("*", "cpu.too-many")))
+		chromedp.WaitEnabled(byText("button", "Change gannet/chart-render")), press(byText("button", "Change gannet/chart-render")), chromedp.WaitNotPresent(byText("*", "cpu.too-many")))
 	require.Eventually(t, func() bool { return get[openapi.Copy](t, e, "copies", "gannet/chart-render").Machine.Cpus == 16 }, waitFor, 200*time.Millisecond)
 
 	// A disk whose parent has gone is shown with what is wrong.
-	do(t, ctx, "a chain", chromedp.Click(byText("a", "Lineages")), chromedp.Click(byText("a", "training-03")), chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
+	do(t, ctx, "a chain", press(byText("a", "Lineages")), press(byText("a", "training-03")), chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
 	shot(t, ctx, "console-machine")
 
 	// Rules of wiring, with a try-out.
 	e.ok(t, "wiring", "set", "--network", "VM Lab*", "--segment", "lab")
 	e.ok(t, "wiring", "set", "--segment", "visitors", "--switch", "quarantine", "--host", "gannet")
-	do(t, ctx, "wiring", chromedp.Click(byText("a", "Wiring")), chromedp.WaitVisible(byText("td", "VM Lab*")), chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
-		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"), chromedp.Click(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
+	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("td", "VM Lab*")), chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
+		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"), press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
 	shot(t, ctx, "console-wiring")
 
 	// A file that is no package is refused with the reason.

@@ -74,9 +74,11 @@ func theEstate(t testing.TB) *estate {
 	return shared
 }
 
-// ownEstate is a demo for one test that breaks things.
-func ownEstate(t testing.TB) *estate {
+// ownEstate is a demo for one test that breaks things. It runs beside others of
+// its kind, when those that share an estate are done.
+func ownEstate(t *testing.T) *estate {
 	t.Helper()
+	t.Parallel()
 	e, err := startEstate(filepath.Join(scratch, strings.ReplaceAll(t.Name(), "/", "-")))
 	require.NoError(t, err)
 	t.Cleanup(e.stop)

@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import { hostQuery } from "../api";
 import type { Copy, Request_ } from "../api";
 import { place } from "../format";
+import { Choose } from "../parts/Choose";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
@@ -94,27 +95,20 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
               <Toggle what={d.name} out={drop.includes(d.name)} set={(out) => setDrop(toggled(drop, d.name, out))} />
             </span>
           ))}
-          <select
-            aria-label="Add"
-            className="field"
-            value=""
-            onChange={(e) => {
-              const [kind, to = ""] = e.target.value.split(":");
-              if (kind === "nic") setAddNics([...addNics, to]);
-              else if (kind) setAdd([...add, kind]);
-            }}
-          >
-            <option value="">add …</option>
-            <option value="nic:">a NIC, unplugged</option>
-            {target.data?.switches.map((s) => (
-              <option key={s.name} value={`nic:${s.name}`}>
-                a NIC on {s.name}
-              </option>
-            ))}
-            <option value="cd">a CD drive</option>
-            <option value="serial">a serial port</option>
-            <option value="usb">a USB controller</option>
-          </select>
+          <Choose
+            name="Add"
+            prompt="add …"
+            of={[
+              { text: "a NIC, unplugged", act: () => setAddNics([...addNics, ""]) },
+              ...(target.data?.switches ?? []).map((s) => ({
+                text: `a NIC on ${s.name}`,
+                act: () => setAddNics([...addNics, s.name]),
+              })),
+              { text: "a CD drive", act: () => setAdd([...add, "cd"]) },
+              { text: "a serial port", act: () => setAdd([...add, "serial"]) },
+              { text: "a USB controller", act: () => setAdd([...add, "usb"]) },
+            ]}
+          />
           {(add.length > 0 || addNics.length > 0) && (
             <span className="text-sea">
               + {[...addNics.map((s) => `NIC ${s ? `on ${s}` : "unplugged"}`), ...add].join(", ")}{" "}

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { compareQuery, historyQuery, recognise, track } from "../api";
 import type { Copy, Schemas } from "../api";
 import { exact, place, size } from "../format";
+import { Choose } from "./Choose";
 import { Told } from "./Told";
 
 /** How a copy that was found was recognised; a person can confirm or correct it. */
@@ -37,22 +38,16 @@ export function Recognised({ copy, others }: { copy: Copy; others: Copy[] }) {
             So it is
           </button>
         )}
-        <select
-          aria-label="Correct it"
-          className="field"
-          value=""
-          onChange={(e) => e.target.value && say.mutate(e.target.value === "-" ? "" : e.target.value)}
-        >
-          <option value="">correct it …</option>
-          <option value="-">it is a machine of its own</option>
-          {others
-            .filter((o) => o.id !== copy.id && o.id !== copy.parent && o.form !== "package")
-            .map((o) => (
-              <option key={o.id} value={o.id}>
-                a copy of {place(o)}
-              </option>
-            ))}
-        </select>
+        <Choose
+          name="Correct it"
+          prompt="correct it …"
+          of={[
+            { text: "it is a machine of its own", act: () => say.mutate("") },
+            ...others
+              .filter((o) => o.id !== copy.id && o.id !== copy.parent && o.form !== "package")
+              .map((o) => ({ text: `a copy of ${place(o)}`, act: () => say.mutate(o.id) })),
+          ]}
+        />
       </div>
       <Told problem={say.error} />
     </section>

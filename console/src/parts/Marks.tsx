@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { marksQuery, setMark } from "../api";
 import { exact } from "../format";
+import { Choose } from "./Choose";
 import { Told } from "./Told";
 
 const facets: [string, string][] = [
@@ -38,24 +39,16 @@ export function Marks({ lineage }: { lineage: string }) {
           </button>
         </span>
       ))}
-      <select
-        aria-label="Bind"
-        className="field w-44"
-        value=""
-        onChange={(e) => {
-          const [kind = "", facet = ""] = e.target.value.split(":");
-          if (facet) set.mutate({ lineage, kind, facet });
-        }}
-      >
-        <option value="">mark as bound …</option>
-        {["licence", "reservation"].flatMap((kind) =>
-          facets.map(([facet, name]) => (
-            <option key={kind + facet} value={`${kind}:${facet}`}>
-              a {kind} to its {name}
-            </option>
-          )),
+      <Choose
+        name="Bind"
+        prompt="mark as bound …"
+        of={["licence", "reservation"].flatMap((kind) =>
+          facets.map(([facet, name]) => ({
+            text: `a ${kind} to its ${name}`,
+            act: () => set.mutate({ lineage, kind, facet }),
+          })),
         )}
-      </select>
+      />
       <Told problem={set.error} />
     </span>
   );
