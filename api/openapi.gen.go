@@ -199,6 +199,78 @@ func (e LooseDiskKind) Valid() bool {
 	}
 }
 
+// Defines values for ManagerKind.
+const (
+	ManagerKindCimi   ManagerKind = "cimi"
+	ManagerKindUnvora ManagerKind = "unvora"
+)
+
+// Valid indicates whether the value is a known member of the ManagerKind enum.
+func (e ManagerKind) Valid() bool {
+	switch e {
+	case ManagerKindCimi:
+		return true
+	case ManagerKindUnvora:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ManagerState.
+const (
+	ManagerStateUnreachable ManagerState = "unreachable"
+	ManagerStateUp          ManagerState = "up"
+)
+
+// Valid indicates whether the value is a known member of the ManagerState enum.
+func (e ManagerState) Valid() bool {
+	switch e {
+	case ManagerStateUnreachable:
+		return true
+	case ManagerStateUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ManagerDetailKind.
+const (
+	ManagerDetailKindCimi   ManagerDetailKind = "cimi"
+	ManagerDetailKindUnvora ManagerDetailKind = "unvora"
+)
+
+// Valid indicates whether the value is a known member of the ManagerDetailKind enum.
+func (e ManagerDetailKind) Valid() bool {
+	switch e {
+	case ManagerDetailKindCimi:
+		return true
+	case ManagerDetailKindUnvora:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ManagerDetailState.
+const (
+	ManagerDetailStateUnreachable ManagerDetailState = "unreachable"
+	ManagerDetailStateUp          ManagerDetailState = "up"
+)
+
+// Valid indicates whether the value is a known member of the ManagerDetailState enum.
+func (e ManagerDetailState) Valid() bool {
+	switch e {
+	case ManagerDetailStateUnreachable:
+		return true
+	case ManagerDetailStateUp:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewLandingRuleKind.
 const (
 	NewLandingRuleKindDisk    NewLandingRuleKind = "disk"
@@ -275,7 +347,9 @@ const (
 	RequestOperationDelist     RequestOperation = "delist"
 	RequestOperationDetach     RequestOperation = "detach"
 	RequestOperationExport     RequestOperation = "export"
+	RequestOperationFetchAhead RequestOperation = "fetch-ahead"
 	RequestOperationImport     RequestOperation = "import"
+	RequestOperationPutBack    RequestOperation = "put-back"
 	RequestOperationPutRight   RequestOperation = "put-right"
 	RequestOperationRebuild    RequestOperation = "rebuild"
 	RequestOperationRegister   RequestOperation = "register"
@@ -299,7 +373,11 @@ func (e RequestOperation) Valid() bool {
 		return true
 	case RequestOperationExport:
 		return true
+	case RequestOperationFetchAhead:
+		return true
 	case RequestOperationImport:
+		return true
+	case RequestOperationPutBack:
 		return true
 	case RequestOperationPutRight:
 		return true
@@ -366,6 +444,34 @@ type AddHost struct {
 	// Address HOST:PORT of the agent
 	Address string `json:"address"`
 	Code    string `json:"code"`
+}
+
+// AddManager defines model for AddManager.
+type AddManager struct {
+	Account *string `json:"account,omitempty"`
+
+	// Address https URL of its cloud entry point
+	Address string `json:"address"`
+	Name    string `json:"name"`
+
+	// Password Kept sealed, and never shown again
+	Password *string `json:"password,omitempty"`
+
+	// Token Instead of account and password; likewise
+	Token *string `json:"token,omitempty"`
+
+	// Trust Fingerprint of its certificate, sha256:…, where the system doesn't know it
+	Trust *string `json:"trust,omitempty"`
+}
+
+// Ahead defines model for Ahead.
+type Ahead struct {
+	At   time.Time `json:"at"`
+	Copy string    `json:"copy"`
+	Disk string    `json:"disk"`
+	Host string    `json:"host"`
+	Name string    `json:"name"`
+	Path string    `json:"path"`
 }
 
 // AttentionItem defines model for AttentionItem.
@@ -598,6 +704,15 @@ type FolderDisk struct {
 	VirtualBytes int64    `json:"virtualBytes"`
 }
 
+// Grants What another Unvora may do here
+type Grants struct {
+	// See Copies that it is told of: a selector such as name~tide-*, or all; empty for none
+	See *string `json:"see,omitempty"`
+
+	// Take It may copy and move what it sees
+	Take *bool `json:"take,omitempty"`
+}
+
 // HistoryEntry defines model for HistoryEntry.
 type HistoryEntry struct {
 	At      time.Time              `json:"at"`
@@ -820,6 +935,67 @@ type Machine struct {
 	Uuid   string    `json:"uuid"`
 }
 
+// Manager defines model for Manager.
+type Manager struct {
+	// Account That is asked in the name of; empty for a token, and for another Unvora
+	Account string    `json:"account"`
+	AddedAt time.Time `json:"addedAt"`
+	Address string    `json:"address"`
+	Copies  int       `json:"copies"`
+
+	// Grants What another Unvora may do here
+	Grants *Grants `json:"grants,omitempty"`
+
+	// Hosts HOST@MANAGER
+	Hosts    []string    `json:"hosts"`
+	Id       string      `json:"id"`
+	Kind     ManagerKind `json:"kind"`
+	LastSeen *time.Time  `json:"lastSeen,omitempty"`
+	Name     string      `json:"name"`
+
+	// Problem Why it could not be surveyed
+	Problem string       `json:"problem"`
+	State   ManagerState `json:"state"`
+	Version string       `json:"version"`
+}
+
+// ManagerKind defines model for Manager.Kind.
+type ManagerKind string
+
+// ManagerState defines model for Manager.State.
+type ManagerState string
+
+// ManagerDetail defines model for ManagerDetail.
+type ManagerDetail struct {
+	// Account That is asked in the name of; empty for a token, and for another Unvora
+	Account string    `json:"account"`
+	AddedAt time.Time `json:"addedAt"`
+	Address string    `json:"address"`
+	Ahead   []Ahead   `json:"ahead"`
+	Copies  int       `json:"copies"`
+
+	// Grants What another Unvora may do here
+	Grants *Grants `json:"grants,omitempty"`
+
+	// Hosts HOST@MANAGER
+	Hosts    []string          `json:"hosts"`
+	Id       string            `json:"id"`
+	Kind     ManagerDetailKind `json:"kind"`
+	LastSeen *time.Time        `json:"lastSeen,omitempty"`
+	Name     string            `json:"name"`
+
+	// Problem Why it could not be surveyed
+	Problem string             `json:"problem"`
+	State   ManagerDetailState `json:"state"`
+	Version string             `json:"version"`
+}
+
+// ManagerDetailKind defines model for ManagerDetail.Kind.
+type ManagerDetailKind string
+
+// ManagerDetailState defines model for ManagerDetail.State.
+type ManagerDetailState string
+
 // Mark defines model for Mark.
 type Mark struct {
 	At    time.Time `json:"at"`
@@ -886,6 +1062,24 @@ type NewSwitch struct {
 	// Uplink Port that leads out; none for a switch with no way out
 	Uplink *string `json:"uplink,omitempty"`
 	Vlan   *int    `json:"vlan,omitempty"`
+}
+
+// PairManager defines model for PairManager.
+type PairManager struct {
+	// Address HOST:PORT where it listens for others
+	Address string `json:"address"`
+	Code    string `json:"code"`
+
+	// Grants What another Unvora may do here
+	Grants *Grants `json:"grants,omitempty"`
+	Name   string  `json:"name"`
+}
+
+// Pairing defines model for Pairing.
+type Pairing struct {
+	Address string    `json:"address"`
+	Code    string    `json:"code"`
+	Expires time.Time `json:"expires"`
 }
 
 // Plan defines model for Plan.
@@ -998,7 +1192,10 @@ type Request struct {
 	Identity *RequestIdentity `json:"identity,omitempty"`
 
 	// KeepWiring Switches that were chosen become rules of wiring
-	KeepWiring  *bool   `json:"keepWiring,omitempty"`
+	KeepWiring *bool `json:"keepWiring,omitempty"`
+
+	// Manager That a machine is put back to; the one that it came from, unless said
+	Manager     *string `json:"manager,omitempty"`
 	MemoryBytes *int64  `json:"memoryBytes,omitempty"`
 	Name        *string `json:"name,omitempty"`
 
@@ -1174,6 +1371,9 @@ type JobRef = string
 
 // Limit defines model for limit.
 type Limit = int
+
+// ManagerRef defines model for managerRef.
+type ManagerRef = string
 
 // ListAttentionParams defines parameters for ListAttention.
 type ListAttentionParams struct {
@@ -1481,6 +1681,15 @@ type HandedOutJSONRequestBody HandedOutJSONBody
 
 // AddLandingRuleJSONRequestBody defines body for AddLandingRule for application/json ContentType.
 type AddLandingRuleJSONRequestBody = NewLandingRule
+
+// AddManagerJSONRequestBody defines body for AddManager for application/json ContentType.
+type AddManagerJSONRequestBody = AddManager
+
+// PairManagerJSONRequestBody defines body for PairManager for application/json ContentType.
+type PairManagerJSONRequestBody = PairManager
+
+// GrantManagerJSONRequestBody defines body for GrantManager for application/json ContentType.
+type GrantManagerJSONRequestBody = Grants
 
 // SetMarkJSONRequestBody defines body for SetMark for application/json ContentType.
 type SetMarkJSONRequestBody SetMarkJSONBody
@@ -1836,6 +2045,73 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lineages (the `ListLineages` operationId).
 	ListLineages(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListManagers Other management servers, foreign ones and other Unvoras
+	//
+	// Corresponds with GET /managers (the `ListManagers` operationId).
+	ListManagers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /managers (the `AddManager` operationId).
+	AddManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /managers (the `AddManager` operationId).
+	AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PairManagerWithBody Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /managers/pair (the `PairManager` operationId).
+	PairManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /managers/pair (the `PairManager` operationId).
+	PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OfferPairing A one-time code for the people of another Unvora, good for a quarter of an hour
+	//
+	// Corresponds with POST /managers/pairing (the `OfferPairing` operationId).
+	OfferPairing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropManager Forget a manager; copies that came from it stay
+	//
+	// Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
+	DropManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetManager One manager, with what was fetched ahead from it
+	//
+	// Corresponds with GET /managers/{manager} (the `GetManager` operationId).
+	GetManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantManagerWithBody Say what another Unvora may see and take here
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+	GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantManager Say what another Unvora may see and take here
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+	GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+	//
+	// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
+	CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListMarks What is bound to facets of a lineage's identity
 	//
@@ -2700,6 +2976,183 @@ func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams, reqEd
 // Corresponds with GET /lineages (the `ListLineages` operationId).
 func (c *Client) ListLineages(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLineagesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListManagers Other management servers, foreign ones and other Unvoras
+//
+// Corresponds with GET /managers (the `ListManagers` operationId).
+func (c *Client) ListManagers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListManagersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /managers (the `AddManager` operationId).
+func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddManagerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /managers (the `AddManager` operationId).
+func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddManagerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PairManagerWithBody Add another Unvora by the one-time code of its people; they do the same with a code of yours
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /managers/pair (the `PairManager` operationId).
+func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPairManagerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /managers/pair (the `PairManager` operationId).
+func (c *Client) PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPairManagerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OfferPairing A one-time code for the people of another Unvora, good for a quarter of an hour
+//
+// Corresponds with POST /managers/pairing (the `OfferPairing` operationId).
+func (c *Client) OfferPairing(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOfferPairingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropManager Forget a manager; copies that came from it stay
+//
+// Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
+func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropManagerRequest(c.Server, manager)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetManager One manager, with what was fetched ahead from it
+//
+// Corresponds with GET /managers/{manager} (the `GetManager` operationId).
+func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetManagerRequest(c.Server, manager)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantManagerWithBody Say what another Unvora may see and take here
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantManagerRequestWithBody(c.Server, manager, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantManager Say what another Unvora may see and take here
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantManagerRequest(c.Server, manager, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+//
+// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
+func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
 	}
@@ -4944,6 +5397,289 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 	return req, nil
 }
 
+// NewListManagersRequest constructs an http.Request for the ListManagers method
+func NewListManagersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddManagerRequest calls the generic AddManager builder with application/json body
+func NewAddManagerRequest(server string, body AddManagerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddManagerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddManagerRequestWithBody constructs an http.Request for the AddManager method, with any body, and a specified content type
+func NewAddManagerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPairManagerRequest calls the generic PairManager builder with application/json body
+func NewPairManagerRequest(server string, body PairManagerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPairManagerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPairManagerRequestWithBody constructs an http.Request for the PairManager method, with any body, and a specified content type
+func NewPairManagerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers/pair")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOfferPairingRequest constructs an http.Request for the OfferPairing method
+func NewOfferPairingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers/pairing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropManagerRequest constructs an http.Request for the DropManager method
+func NewDropManagerRequest(server string, manager ManagerRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetManagerRequest constructs an http.Request for the GetManager method
+func NewGetManagerRequest(server string, manager ManagerRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGrantManagerRequest calls the generic GrantManager builder with application/json body
+func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManagerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGrantManagerRequestWithBody(server, manager, "application/json", bodyReader)
+}
+
+// NewGrantManagerRequestWithBody constructs an http.Request for the GrantManager method, with any body, and a specified content type
+func NewGrantManagerRequestWithBody(server string, manager ManagerRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckManagerRequest constructs an http.Request for the CheckManager method
+func NewCheckManagerRequest(server string, manager ManagerRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/managers/%s/checks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListMarksRequest constructs an http.Request for the ListMarks method
 func NewListMarksRequest(server string, params *ListMarksParams) (*http.Request, error) {
 	var err error
@@ -6181,6 +6917,83 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /lineages (the `ListLineages` operationId).
 	ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*ListLineagesResponse, error)
+
+	// ListManagersWithResponse Other management servers, foreign ones and other Unvoras
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /managers (the `ListManagers` operationId).
+	ListManagersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListManagersResponse, error)
+
+	// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /managers (the `AddManager` operationId).
+	AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
+
+	// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /managers (the `AddManager` operationId).
+	AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
+
+	// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /managers/pair (the `PairManager` operationId).
+	PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
+
+	// PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /managers/pair (the `PairManager` operationId).
+	PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
+
+	// OfferPairingWithResponse A one-time code for the people of another Unvora, good for a quarter of an hour
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /managers/pairing (the `OfferPairing` operationId).
+	OfferPairingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OfferPairingResponse, error)
+
+	// DropManagerWithResponse Forget a manager; copies that came from it stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
+	DropManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*DropManagerResponse, error)
+
+	// GetManagerWithResponse One manager, with what was fetched ahead from it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /managers/{manager} (the `GetManager` operationId).
+	GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse, error)
+
+	// GrantManagerWithBodyWithResponse Say what another Unvora may see and take here
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+	GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
+
+	// GrantManagerWithResponse Say what another Unvora may see and take here
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+	GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
+
+	// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
+	CheckManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*CheckManagerResponse, error)
 
 	// ListMarksWithResponse What is bound to facets of a lineage's identity
 	//
@@ -7929,6 +8742,383 @@ func (r ListLineagesResponse) ContentType() string {
 	return ""
 }
 
+type ListManagersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Manager
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListManagersResponse) GetJSON200() *[]Manager {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListManagersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListManagersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListManagersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListManagersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListManagersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddManagerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Manager
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddManagerResponse) GetJSON201() *Manager {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddManagerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddManagerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddManagerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddManagerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddManagerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PairManagerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Manager
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PairManagerResponse) GetJSON201() *Manager {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PairManagerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PairManagerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PairManagerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PairManagerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PairManagerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OfferPairingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pairing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OfferPairingResponse) GetJSON201() *Pairing {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OfferPairingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OfferPairingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OfferPairingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OfferPairingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OfferPairingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropManagerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropManagerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropManagerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropManagerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropManagerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropManagerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetManagerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ManagerDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetManagerResponse) GetJSON200() *ManagerDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetManagerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetManagerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetManagerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetManagerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetManagerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GrantManagerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Manager
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GrantManagerResponse) GetJSON200() *Manager {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GrantManagerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GrantManagerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GrantManagerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GrantManagerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GrantManagerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckManagerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]HostCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckManagerResponse) GetJSON200() *[]HostCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckManagerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckManagerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckManagerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckManagerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckManagerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMarksResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9463,6 +10653,149 @@ func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, para
 	return ParseListLineagesResponse(rsp)
 }
 
+// ListManagersWithResponse Other management servers, foreign ones and other Unvoras
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /managers (the `ListManagers` operationId).
+func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListManagersResponse, error) {
+	rsp, err := c.ListManagers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListManagersResponse(rsp)
+}
+
+// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /managers (the `AddManager` operationId).
+func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
+	rsp, err := c.AddManagerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddManagerResponse(rsp)
+}
+
+// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /managers (the `AddManager` operationId).
+func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
+	rsp, err := c.AddManager(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddManagerResponse(rsp)
+}
+
+// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /managers/pair (the `PairManager` operationId).
+func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
+	rsp, err := c.PairManagerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePairManagerResponse(rsp)
+}
+
+// PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /managers/pair (the `PairManager` operationId).
+func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
+	rsp, err := c.PairManager(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePairManagerResponse(rsp)
+}
+
+// OfferPairingWithResponse A one-time code for the people of another Unvora, good for a quarter of an hour
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /managers/pairing (the `OfferPairing` operationId).
+func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OfferPairingResponse, error) {
+	rsp, err := c.OfferPairing(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOfferPairingResponse(rsp)
+}
+
+// DropManagerWithResponse Forget a manager; copies that came from it stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
+func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*DropManagerResponse, error) {
+	rsp, err := c.DropManager(ctx, manager, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropManagerResponse(rsp)
+}
+
+// GetManagerWithResponse One manager, with what was fetched ahead from it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /managers/{manager} (the `GetManager` operationId).
+func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse, error) {
+	rsp, err := c.GetManager(ctx, manager, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetManagerResponse(rsp)
+}
+
+// GrantManagerWithBodyWithResponse Say what another Unvora may see and take here
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
+	rsp, err := c.GrantManagerWithBody(ctx, manager, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantManagerResponse(rsp)
+}
+
+// GrantManagerWithResponse Say what another Unvora may see and take here
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
+func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
+	rsp, err := c.GrantManager(ctx, manager, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantManagerResponse(rsp)
+}
+
+// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
+func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*CheckManagerResponse, error) {
+	rsp, err := c.CheckManager(ctx, manager, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckManagerResponse(rsp)
+}
+
 // ListMarksWithResponse What is bound to facets of a lineage's identity
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10920,6 +12253,266 @@ func ParseListLineagesResponse(rsp *http.Response) (*ListLineagesResponse, error
 	return response, nil
 }
 
+// ParseListManagersResponse parses an HTTP response from a ListManagersWithResponse call
+func ParseListManagersResponse(rsp *http.Response) (*ListManagersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListManagersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Manager
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddManagerResponse parses an HTTP response from a AddManagerWithResponse call
+func ParseAddManagerResponse(rsp *http.Response) (*AddManagerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddManagerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Manager
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePairManagerResponse parses an HTTP response from a PairManagerWithResponse call
+func ParsePairManagerResponse(rsp *http.Response) (*PairManagerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PairManagerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Manager
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOfferPairingResponse parses an HTTP response from a OfferPairingWithResponse call
+func ParseOfferPairingResponse(rsp *http.Response) (*OfferPairingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OfferPairingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pairing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropManagerResponse parses an HTTP response from a DropManagerWithResponse call
+func ParseDropManagerResponse(rsp *http.Response) (*DropManagerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropManagerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetManagerResponse parses an HTTP response from a GetManagerWithResponse call
+func ParseGetManagerResponse(rsp *http.Response) (*GetManagerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetManagerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ManagerDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGrantManagerResponse parses an HTTP response from a GrantManagerWithResponse call
+func ParseGrantManagerResponse(rsp *http.Response) (*GrantManagerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GrantManagerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Manager
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckManagerResponse parses an HTTP response from a CheckManagerWithResponse call
+func ParseCheckManagerResponse(rsp *http.Response) (*CheckManagerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckManagerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []HostCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListMarksResponse parses an HTTP response from a ListMarksWithResponse call
 func ParseListMarksResponse(rsp *http.Response) (*ListMarksResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11702,6 +13295,30 @@ type ServerInterface interface {
 	// ListLineages Lineages by name, each with its first copies
 	// (GET /lineages)
 	ListLineages(c *gin.Context, params ListLineagesParams)
+	// ListManagers Other management servers, foreign ones and other Unvoras
+	// (GET /managers)
+	ListManagers(c *gin.Context)
+	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	// (POST /managers)
+	AddManager(c *gin.Context)
+	// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	// (POST /managers/pair)
+	PairManager(c *gin.Context)
+	// OfferPairing A one-time code for the people of another Unvora, good for a quarter of an hour
+	// (POST /managers/pairing)
+	OfferPairing(c *gin.Context)
+	// DropManager Forget a manager; copies that came from it stay
+	// (DELETE /managers/{manager})
+	DropManager(c *gin.Context, manager ManagerRef)
+	// GetManager One manager, with what was fetched ahead from it
+	// (GET /managers/{manager})
+	GetManager(c *gin.Context, manager ManagerRef)
+	// GrantManager Say what another Unvora may see and take here
+	// (PATCH /managers/{manager})
+	GrantManager(c *gin.Context, manager ManagerRef)
+	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+	// (GET /managers/{manager}/checks)
+	CheckManager(c *gin.Context, manager ManagerRef)
 	// ListMarks What is bound to facets of a lineage's identity
 	// (GET /marks)
 	ListMarks(c *gin.Context, params ListMarksParams)
@@ -12765,6 +14382,158 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 	siw.Handler.ListLineages(c, params)
 }
 
+// ListManagers operation middleware
+func (siw *ServerInterfaceWrapper) ListManagers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListManagers(c)
+}
+
+// AddManager operation middleware
+func (siw *ServerInterfaceWrapper) AddManager(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddManager(c)
+}
+
+// PairManager operation middleware
+func (siw *ServerInterfaceWrapper) PairManager(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PairManager(c)
+}
+
+// OfferPairing operation middleware
+func (siw *ServerInterfaceWrapper) OfferPairing(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OfferPairing(c)
+}
+
+// DropManager operation middleware
+func (siw *ServerInterfaceWrapper) DropManager(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "manager" -------------
+	var manager ManagerRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropManager(c, manager)
+}
+
+// GetManager operation middleware
+func (siw *ServerInterfaceWrapper) GetManager(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "manager" -------------
+	var manager ManagerRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetManager(c, manager)
+}
+
+// GrantManager operation middleware
+func (siw *ServerInterfaceWrapper) GrantManager(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "manager" -------------
+	var manager ManagerRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GrantManager(c, manager)
+}
+
+// CheckManager operation middleware
+func (siw *ServerInterfaceWrapper) CheckManager(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "manager" -------------
+	var manager ManagerRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckManager(c, manager)
+}
+
 // ListMarks operation middleware
 func (siw *ServerInterfaceWrapper) ListMarks(c *gin.Context) {
 
@@ -13222,6 +14991,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/folder", wrapper.LookAtFolder)
 	router.GET(options.BaseURL+"/attention", wrapper.ListAttention)
 	router.POST(options.BaseURL+"/attention/leave", wrapper.LeaveAlone)
+	router.GET(options.BaseURL+"/managers", wrapper.ListManagers)
+	router.POST(options.BaseURL+"/managers", wrapper.AddManager)
+	router.DELETE(options.BaseURL+"/managers/:manager", wrapper.DropManager)
+	router.GET(options.BaseURL+"/managers/:manager", wrapper.GetManager)
+	router.PATCH(options.BaseURL+"/managers/:manager", wrapper.GrantManager)
+	router.GET(options.BaseURL+"/managers/:manager/checks", wrapper.CheckManager)
+	router.POST(options.BaseURL+"/managers/pairing", wrapper.OfferPairing)
+	router.POST(options.BaseURL+"/managers/pair", wrapper.PairManager)
 	router.PUT(options.BaseURL+"/recognition", wrapper.Recognise)
 	router.PUT(options.BaseURL+"/tracking", wrapper.Track)
 	router.GET(options.BaseURL+"/comparison", wrapper.Compare)
@@ -13248,148 +15025,163 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H3vchy38eCroPauysndUKQdJ6mQlQ+0RFmyKVFF0tZd2aoTdqZ3F9oZYAJguNqolI/3APeI9yS/QgOY",
-	"mZ0FZmfIXcqJvySUF4M/3Y3+341Pk1QUpeDAtZqcfpqUVNICNEj8F51pkOaPDFQqWamZ4JPTye0CCIeP",
-	"mogZ0QsgJZ0DmcJMSJgkE2aG/KMCuZ4kE04LmJy6iZKJShdQUDOjXpfmB6Ul4/PJ58/JZMby8GogC0We",
-	"v7y4fPb3n88vf7ogQtp//uvN+e3txfXryKJuwv5VF0Lpa5htL/uaFmBWYpmfvqR60cxuPpwkEwn/qJiE",
-	"bHKqZQX9a30Q0+BSLzNcSCsyhTnj3IwPrvlBTEcumbOC6e0Vr2aEaShUQr4+OSEVz0EpoijL8D+cEKpJ",
-	"Yc8XAqydtL1wQT+yoiomp+brZFIw7v6Z+D0xrmEOcvLZ7EqCKgVXgET2RoppDoX5MxVcA8f90rLMWUrN",
-	"fo9LO+J/flBm859a6/53aeA5+W/HDRUf21/VsZ8XV9w8/tsF1WQFXJOVFA5S7jMz63mWvTCnN/dBihKk",
-	"ZnarNMskKLUNzxdXN7enb66ub/2VoHNzjqSLkWSSigzCqGrQ+ku9kBv/rp5ITD9Aqs1E59qAign+Ulvg",
-	"dbaa4v55led0moOnlc1BKeUZy6gO7cgsXbpxSCvBMd353QAqJV2b3zMR/Gwm8sze9a2fFg7y/QDKxKTe",
-	"YAg6Ka3U/U/VPQXcsQx4Gp6QZcH/nMNsAAYkUEfUWxNUXLPc/DITsqB6cjoxmDrSrIAQYa0WYjfY3HJ2",
-	"tF8iBD8JqSgK4Blk29SO10cLkomEME5WQmYqtCWzMlhs0ixj5muav2md30Jkc/Jzcm0/IxqXWQBpbYbQ",
-	"1IwjTCVmB1MgZU45B8OkI7TYHEoxh8MgRCOfN8dRlZ1pJ5RRZFgKbL6qKa9FTptwTvDS+m06CmqgGELT",
-	"0wXlc4hgiCkHoozNZiANu6NTUWlCSSrK9RlZuVFmIWJ+UJquzQa3uN72Cs/gjqWgTsmPL18/M+LL/P/f",
-	"n7+8vDBCY/DNoln2mqUBjnqzYjpdgDojlBMoSr0mgoPZbcXLvJrPEWAjFtKapovtdd5cXV0evzm/fWHO",
-	"QImRt56HOwm/NfVUiIBIfcbUkrBMJeT1y6eKUJ6RzMIoITMmFd6YnFqhOnjbGYS3bVYL7S2TohzH28wX",
-	"HgXDv2oY+LZqWNB0wTgQO4bMQSuEJ4cVMRoE0UI0e58KkQPlZtK55xYBTsJhtb3ac5qCVqMAKqHMaQox",
-	"/HGyWgiFXCUFwjRJRQFB5qYlVSHEQM6UZnx+igrdjOWgyFwY5BsY4FeOwJgkpRB5EBSWyMfg5HOIPYii",
-	"pJI5CdO51bv0p6eitDeHp6C0kGG91V4VQ9fIVCzTngq9IGYs8IzMpCiC12joBjz7SjtiO3CerUWoBPwB",
-	"uFFHf5ksqMxWFO2UFZNO0c6MIqXXLQ7b2WVA2NIBcgAXd4OTiflzGuTiW1eSqeXmUfvAZAi3hejAfIoW",
-	"cMk40Hlbg6mprbtr3OfmVy0q2MSH32xQOBn8xXTosSrYhqq6SYZPa7pjmhR0TRb0ztijwElBM/AEuFO+",
-	"t7W8zRW+W5PVgqULs8CKKlRI5pypTRm0ec4l42HFUBkZGyQqYPNFm6wam2kTQzh1Pd7NOISwjN7Tvg0S",
-	"5kxpkHgOpc0oo4DnuVgZLYCmS4P80LWYCw7n+v66VETLj2rT9R1t7V5INmecGga6BCgnXkyE9msY1A0A",
-	"H65P51sXpvnNSbhdN/OVG2a/GEnwhnR7IBzYUwbfrSPbzeAnFbG3rE0f+EGseOSTkkpnpe/EM/ovgnMY",
-	"yRf8oXEHhHVaNNnJiukFSlg/SEijwXmaTSI6hDVnhmNBpUJC6EomEwVa55BZmHe3KsiCWo+K07LN1kO7",
-	"UgvIZ2E+wf4J36215SY1DTCu//LtJAntR8cMeS1puoQsxPuTSVUFr1zIpEFSaW6G4yeJd4U5Zca5rOzB",
-	"3PzuAiQt7u83XFNui05r6m9d/AaBrdvcnM3TaxtuMaH0xt3rjjNEVFyHUV3TyyCB7PWWLi1x+DjEeMQl",
-	"Ered0BGegVEwqaW17imMwhlzZnpvbfSKlKwM2fsvNVmxPDempASKGh1Hc2ZK0yWhCi0zN+0p/sMoBYQa",
-	"S9OwK3Nrl1BqQhXLgDirvuMia5FkREO/4vhdSvMc5FfKqOZlpUEmZCZk7SiI+CJi9yykNnc0qrCq2TEj",
-	"LdEPVB9rg3zM/TYwDc4GH+mGV6IFyZwtgQc9ls+lKMiJQeLXzWq8KqZ2MYPnenNbvmOg6QL9LzPGMyIq",
-	"7XjBLg5FizIPTXlr/bESEKdUguGa5p/INgkXmthDBmddUBmi2ku6BtmyRyQoTdD5FVDn10FTdk1Syr/S",
-	"hvD9xrY/73omrWXutWi/7xoTDRi26KAN9vpcdnchPvCc8czsYJs+uVpZ0b1TPkfc0dbxYN2Pfa67rT0V",
-	"oFRMa5JQQNb1vfYx0mvzQZCVKrgD2VEHp7lIlygB0oVg6EHjQofV18GuPIRPa722P8+ftQZW64iJR0IQ",
-	"cbXzZBNv4+w+Ows6gkKqPsvHmlhxXS2ukq27Olh9YQwph9Ww2uYIsqyYGtNBjNMyOhaMVSj8fr1x6qER",
-	"x8Uzx1s7GsGCMh7m9cpIU3P03HAZlZApVXAP9x5Ty5dhi2dGq1z3OTyiVzd+B8PE7ccPsiCderG9XZaP",
-	"0lb9kMBUtRuwP3Ti3bDDLRq1Vi5W1g8XN65WeHGlEHRioR+kiavZSIOPKeXYeUAlGnA3AzqPkSDWQBm+",
-	"jzsmdUXz4cgMmQpIJ7Ut4I/Wvppu2voOdBZuU1TibmJ9KVpHa0E7hKEXTGkh1xdcy5AvaoR9nTpv1k6R",
-	"ek/JGaOlxg3xgABV1GMZixvWOtEAsxCxaAOKztXZyEgzSw2SHgSFTbJxdtcGrh9ofwW3Gs4JmLKctZyb",
-	"A8Ocb51XAGWWlyaQz8gU1oJnNnhAC5avJ4GttBIRegLc21w3LavIL5lkdxF3j9vGmNj3Lm/bTlIuoBBy",
-	"PUagRLl+KaRWkRQYRTjolZDLM2K2VFsdilh4kIIuwRggRLl4ZNzhG00OuWrCiV8pIlacCE5YMLQYOUSH",
-	"RHFUiEJ3ZWMoFvEQ1UqXV6Yr607FSBYmCkhj8+Hc75IRvqKahB19uT00uhpS5Ca+k430l2iKh7mOTxeQ",
-	"BhQ3sYzollHX+6B4juNuYtnnczfbetaIgDw3esAvOziX4Syfk+4xSiHy4ezvjRB50FZaQH43wuq6QU9J",
-	"aCJ/BQbPhB8EQ5UbqjweszV/s+dtAL9zIN7hw9u8gRfGCCdVie6Ok+Tk5CTIQkaKG4u0g7n5fhDT7QNO",
-	"zQ15A/IGUmHjSwNYY0p5CnkeVS7TBcszadn1iIicBKohGxOjyASHgXsGKYUckMH2GEbQjHGmFr1H3SnQ",
-	"IpKSw+rpUMUSvRnBSE0JsnYHb/N2JBV16fLRtmAfWXczsiD1w46/JWBWlDnZYsSv/WsBuREdSCVGdLAc",
-	"bCYVki9kYVeOhnL4pf1BTG80lEH21qM9a6FpPpByq3CkLSQkG8S1deZaNDbXtgaK3UjS5QObWPZAad1s",
-	"ty1HRO3LG2E9+1DIDQc7gB7ucRhmjkO96cNZ0dhYdTzyH43QDdM/kGZ88N/qIi70NnWKk6MSu1AIdpcU",
-	"fcbXVR7A7uiDApRjVPQoYHI6hXA0WNyBHLNENKzsVb/tdDVZ5dCTxtqDg2ZzNSLsSepYaAOhHo2xlZrT",
-	"FW7lGHd5LO4YEz0xg6lmdkMcPU7Pr3Nb7cc9xzxw8NUD84CK2aUQCsIeY5qJcqRO5D6JpG70OYj353G9",
-	"L4fzwtzFvArIGA0K6bhxPjo/pHHibl9lJ0/5nNhRZCYqnsXN7b24Ot0NCCZBOEYxytdZe58bykhahBWi",
-	"yFdNPlLYRz5Cq497iGw2c09EIhociDL+Yf4OB8Wo22N3/uTAfe7xSkVuzj6d6zVVRYnpPj6iGZMFZsiG",
-	"AWR//KmKnC+ewr1Hjx7vpqtvoregaXgHIotoGfGVrHcwYlfNC+Dhw97llA+QoI512I1hjtSkWfNeDj5N",
-	"NUsD2R7sI2SkTr4iS45uSOsCtTgbE7YcljPmTucSwDZIJ+L3q2nPE1ITwUWch3mfXD4ssjOjKehxfGtQ",
-	"sZWdt6WxCxssCZ4CMPNm6xzxWOaCfvPnv0QTB+/DWxy+8PN6gdBmX8Oq147AcpdAFjVWCBOa50ToBUgV",
-	"TP6K6iIb1kYgf6iolK1gIjMJQMwKMCwvyaN5y22PaQNnrvxoJiSh3Ahjr/b4NOBkUwFKJpEUZGfkdLIJ",
-	"hMiVS1MCKiOayoYd1L3buQ0g4RwpLWnK9JoISQoxFAJe2+pAwGbVmR/r+R2RDMiiew2rxySPFqveStfQ",
-	"IJHbuTF4iHCWYA9Pt+7psew+BJabeqaHRZASoqp0QagiX//tmycnT7558tfjb76djNG/+w6sKVbZBVIH",
-	"DfgstWJNE5373NKfL89fm71ZspHh9M6qzBkPIUpIV/SZA80UEZU+I1xgJZkk1IXgbOY3F2RF1y718EHi",
-	"N8Tg3rjv7+9emtncvBHZXC6ZLyBt+927pWBcX81ei2vQleSDPMmy4twOCEbJrCtxcNr5GP+rgewOB+zI",
-	"rDVN5RwG2PUBXyuyAPt5C2ON97QL2sbP5kHUAmWMjh7uqtyb/3E/XsbgQZ386DB6IYHNeaxKlNO5T9Bl",
-	"Rvjlgs8V0SKoo0kYZZlFYWZ+GElhrMdpObqo5+PzYII+ns3CgqLaYfUXrCJxzTjOyAlZLYAb3jdFvwZz",
-	"ivwwGT/eByOD5XZ2q5TYO2D3jLnbBVBVudxtTlYSAzxm14Z9c6HJGgYmiksoxF0Pg4pXugg9xrjGqEj2",
-	"MGPc3Q2nF/niFxfCcTTiyW5jg+3F2wTePn7srh3YiRpLJdiXB7XV8iUczu30AtAIjN5cu0B21YKWJXDI",
-	"wtV9S8jX4UIZdw87laRA+Tgj2QMr1jsjWIDjFI9dItTfgpivTjOdD3Cs2WH1VIkPhvfk67mc/C3Mwccy",
-	"ZymL1KGwsXGfTv+R7Rk1XToLuV/ZCV1ZH6TZbL5Rn8BPHj5+3dKkp6w5nAYYrLLYIL6XT8n//7//j8zZ",
-	"HdiiJqP8OgGpiNPVUSZogaOMApxg5wpOmqSp7XRBrEV4yNaeXj3Dvlvm/49vfvruh4unt7jX64tXF8/+",
-	"t/nJ/nWKLbpCm0jrXiW9QSw7aiOPsaM8CAIfjXGREDtlQjJsupAQTFQwe1FalKfWzEvIi6ub2+PX568u",
-	"bDuvcf0i+vzhG2V4vSX6raFt//Q9kYGtKgzw31xdXSb4v6fPr65fnd+aE7o/QyiY2X4Z91/5hvF5DsTO",
-	"c0qqimXY3QS9dkf2nwVNEywAPGIZ7nIJUJqN2ersYH6Nq1XxjhWlsRIdU66TSSHuIOZUsT1GwlTia0NO",
-	"EUJIAYnrfeO0FqpshCiJNn8ZTihe4wx4pignrDAUS+YCYhpuqMJ9o6w9AgEz5q1tZRFtotNS0tKFUMDJ",
-	"1LA+G/tG31HdDGOb0+7TcS9CCuX3FihkYfO3g+6vtgnsoWO5gEFS4f7wGJ/U3KYBnmsAVLfUMX8YrmGU",
-	"tkofSddLQcK0YrmrJpI2l0aUdXbiEc2y5h/YbSeElLp2fqsuXKFmX/fI8T2agspANAQqKpnu5KQ3dtSG",
-	"56pvfOOYcuL1epcMXjEbJnqguHPb22IMUQM+KJj3ktFy33jP/XyD26Fkt7z7qlmzNjPcQiEI3DT765jh",
-	"UhQht7FU2isNtRXe0S2GpPaZsTzmsyyi1nlEqsY9ldWUw7CmE1qMVwxbUXyjINhDhcGsVLDyPlUy3MhB",
-	"iki4eVimoEvcw1kSu0pwX77AvYv8PTlOxmYRRbwKAzIorAndbDx42iXkoEWA7s59JwLvhw70C1gxvRCV",
-	"1ap9gLGDTPPnjKWRhkPYplR5XeGJGU1cVD7K9ITs5YlCvo6BEriWrDfzIt7EZTZToIe6cvcSOHRLDknU",
-	"6OYRiTs6qXvLvQs2ueFsFs0wcD9G4dhDq74/SoeWOKEyXRhmyBSh0nrdQlGNMEScF7WD4g2S6Gy7dcQG",
-	"78ELUOsAkRryjtOOSteVgxV0DsrpxL7xYelLmu+l+vqOItv654uLy+fHz19eOtPLrEDr+8ns/WT8DrhR",
-	"/BKyoxmjt3QXWpd/UH/ctnhbrLXMBc12qkieiwQjdTeVvIO1pYutwnA+70+Fcp22RmRdhn1rI2uTXEce",
-	"H6U1cw65iHW1xT3b8TqS8XDxEwYJd0/Bz8mYrmIPjH8+KIb5gADlpm+5UQaddug2Ue+0KZwLAf5WUq5m",
-	"oSQTo+wM6UYxMItucD8pnGEIeUbRJ4UoBsCxTiKygMSvgulVELrt8cY7vqr8IWI33D7GTt0rTAc2yojX",
-	"AviWcJ0Sj5F6XkS77dHz8IvQhqwb4zZUqd/460e0eq1y2KclN6givjZmm9tqa+BxN3Xg4V3I2lWQVpLp",
-	"9Y0RT/bcqrE2sBN/KsSSQdOKv+J3QtL/44c1QCjZj2Dj42IJTdd8ZGNAJZoUbqwRp7ZLPuMzEaqedN7W",
-	"XHDAxsYSjryrhbjkU+/RUISmUiiF/FpZVRsdYF7Ko7cJm2miIy5nd6Bs3fWTX/mv/OIO5Bp1dmJuoyKU",
-	"2P0SPAiqAKjVC65EDl8p4s5OLGiaxoBPb66f24+MpvH+fx2Z/3B0a/7D+ye/8gsjoYxSB8Q1pSCZSKsC",
-	"Ffs/XD9/Sv727Z//+kd3AKIwBkXepyKD9wYI2Pr8PYeP+n1ie/xhVOfJr/ySKW0nxm5p9nWMNf7/qfvC",
-	"AME2TZujavkeH8h475WdGbbgZHz+hLy3r1i8JxiTIBofw3BpP7/y9wbKf59TzsGmZv1LswyO/sf7xOZR",
-	"eVBjbtxC5NmTX5FIbHho8hNSjxEoIC2ZTb527jZOSzY5nfzpycmTPzmjDAnymPp3B1ByWCZXu2ZeZpPT",
-	"iTl//ToBftu8KfLLp+CLEnWz9PhTFlu6ea6EhbsSBUxFtkbnBfYyp7mtgwo+XuEq5LorNar8u84DFd+c",
-	"nPQ8TrH9KMWgEOvm8w3bJdJb3rLbhbl72FMKf8NWKLFV6v23XsFIJqoqCmq4q3sAg2KTCVS1M0iZoYCE",
-	"rIRU2nYsT7DRW3OjfINc5AGGfLcb81tlxCB6kguxnLwz6zY0c5wDdbqGU9U6pGN+PnfYc43vvxM23jgY",
-	"/h3pHSz8+tPGqyfhavBsZHJH9C2HLVnoWr2poC9zc7iWFXzeIshvA43Hhe00+0DKQAzYx2EIxb7ta8PK",
-	"PCMndttIAZZyDEcKYz3daKEYZBW2yyIMYxJ03Ns34UmmYyfpun5ww9ZrRLDlnOHt+EdCFmIF2DXE8Gfn",
-	"Sm1aoYW249sDHpAd9ZcMNn3Dwywn3egs/kDieiFWZEYl0StBbHjXZljMpTHraGkDLkFS8rHgqMR56isQ",
-	"O5QU2mcz5Ni+ZWQQvWOgfcJqwED37NSB8ea62Aawdo5axR6wZSFqyNu7E4KIWUfR8j3opzaE28FJd8Nm",
-	"/lacPiFdx1Hk9niDYvB9PjRO4rfIPWXwMIxccTuVUT1nVZ6HcdJyAeZgTcSulNXfC/eCyAC+6xzbD4Hy",
-	"4eTVLV0CoSQXQjkHp6jqh+lqo+OsfoyjfuOmA7gkzlme+QjBfwhjOVTldV0WfbDMwQNrxZc1Edn3e7Cc",
-	"Z4uWkjhHTCJq7XkmSu0u3H602nCb73s8ZjTKvxtx2A3RWL/eG59t0dmB6SHAWwxYDVlUBWHcvelTU0aY",
-	"HcOdf1wzyGFutARaXNhBYX68AJrZ5i2WIV9SpY/wi6OXzyYPk3caPmq7xSOFO9lERHfCLYDbjZ+6+AwK",
-	"J3N1PtjWLw/VQGw8wRgiCuQdyCMFXBML0TMiQVWF1VC6IAngoXmyKszphViea9eaeZBcHP8CaPC+tvPS",
-	"ehLRQoLZb/a3oQA52D2K74IiXIiGPFc2qth5dUzIVrgzTBA+36zPqnhR56QNIIjmYYxeGtiz4nBIlLa7",
-	"sx7S1Hi7ECRzb6Uktn7EcJHVYp0QDivwHqkIIn06URyNLq3n92Ab1t0RD4kwBOh9FCH7su791aBen6qb",
-	"/ZEVkmbNba63cE0iHwju8yzzLG+6RrEguG1oQFKRtWoE8FEVUkrGteq5LMefzP997jMSn0lRvvAZWWNu",
-	"jX9R+1HNwOdCzqERC1j+I/IM3w5ZMD4nlK99Pfwwy+970Ps+/n7vuGsye1jCu+J2qiYIgN1ak7ofMvJp",
-	"3641xAeoC6duQvca1D7Auw9Tync53v0yoh95Pwvo5N+J4dy0LpPAp3MSokSdJqxdW2x7tzisUHFdGXuJ",
-	"6d185zhdQLqMi2xs6/xlb9/gFsC2BfXjB/BAL0B6HKWUkymQSkHmgnYWM1rkmfWrkyPnZXWx/Ca/NbFC",
-	"A+P76TIhvh3zLhxKoFlhC/7Cwv7aDviNXPNoftm5IlNsPZKEQ4Jj3+6PvNj/H8ci0DtSP+RmjbBG+q6o",
-	"IitWQoYCgnGlaZ7jv2Bl341jPHERxtZn9oHVM6vieGoirijH/FdOpgbqys6xqssWsjDFfhDTfsvgBzNg",
-	"kHXna7r/U2w73+T3kGaCgW7UgkPcxG2FG02lQc/u8JHrRIBJQ6inGOpRtACyhDWR2LzDEtoHMa1zbNxu",
-	"gh62lxkUpdDA0/XRj7DewHpBP14Cn+vF5PSbk5Mk7GLZv3HjK48HMZJv9kklMT6yJx8flXJNKClzym3L",
-	"H/vo30rIJWQ2msNTQOU9RkL+ph9/+iCmn/vikUF62nEXP4jpwRX6g4PZKPKG+ms93je56QXlse1BHpfx",
-	"T/H3/UL134h4b7QoCUXAGjFX8UzUMilj2U7wbtYGhUH8ii7hWbtg5AFwvh9bGqQLuw6GQUX4IXqPSDWE",
-	"YxN1avWUcRqqG97G/NXPz/eh+Sxg49npdlHLatHEEJvqM0wGmoGxmAcQhfn4+JP5vzgvM8p1OIQ/kB58",
-	"fpQrt3OCL2uClA9Ks3J560kIXdFM+HdfjjAMSm17qz0462zkAfVZr3QsKLfVIKjz2k0fiVKzgv0TMvLz",
-	"q2c/JmQmRUEo7oNYAJKNjMowuZipITsSVY8p9gLHXFX6S7CP+3Y+69hVse5j98yXfC00ZHtiBq1LbhC+",
-	"Woh8453tXvy1queiN/1NPddjqC57vVnnnFz9fL4nQG9ANnrDNt4nPyNgfkAzk3J7T3ahRLdKpWKaZF1O",
-	"9QAG3KmWtE0FzcZXlGnMr1WiAHTlRELAZmDXOmFFVRjbJJkUjNt/nDyY245TvGrgBAjCvnyoyIry/dzA",
-	"t20yaJLakZsGC8CDNmgVMkGB1w3aHiZlY+IxLmgHisshLPmB9/kezPWWLoHvxQ2NHQadbN688FgelDRo",
-	"dhKT2UKYLCo6c1o/mx71CrXaW9tc/UN7ktv9tB/bl4ynbIpWbddrw4VcqMfVaQuZgcSHcrCkyFcGEC0Z",
-	"ZKNCwO3DHsZZ0ulQ/tgZat2lD4g8GxnGN4zEjHjaDvpC3Y/Hn8zonbHfTSSF/KObloOsfvtZwggmuqKR",
-	"TL3WW8sxqX9Zp/j0+iRdzbqbkLhOfu69BVvM4JsZ/Hskt9fPKoXJOW9eXdqDn8qDzZYc5fkG1LTroUU1",
-	"cp85tkgUohej/SGASz/o95Ef1H6H65C+fw9WnyXUrSZEXy5pHg7bxl5B5bIfda9wxMjkvMe7UcMcZ1Qu",
-	"v0wBKFOukbQWrqWj9WU5UH2lSN2UMCTewxoz4mR/ee7j32ZpcfH+QG1DERsvtfzWKjK/YzxDpKRYe4uN",
-	"NBXIOxsa1YJQi7wzI03sUyXmHKTiU2Z71AeuVplTrvp9zm9sk5EvHsvaH+eznZPDN6t0XZUfeq+EtBVI",
-	"cAdy7VPPWqHslajyjGTirM6eYcr1sW0r0bgdhyr/CniUC75xGRu/B+lVdz8/pOiyb/I4uXVGKFELtHSw",
-	"24DBLM1tfwuiAPs3uMd5Bya/3QCibJcS+XqzKrK3EtI9OzhStO2DQ9/nGYT+lLsvmjhjW99HeIRri7+X",
-	"3Dp8Vcnl1rWS5xLbe5NpYgF75uKJrrOFYS2RCkbDKySkYs6Zb88RFNHXdozaX4sFXwQ84sXyWairou/L",
-	"bJOASEEzQPfOma2KcfK6/R5XncjhbSv7GsauBK1y/cUTtB6hWviGri3xBHteE6bOiMIWd8q26NYimrzp",
-	"mhn1i6EbP+gxtGbf7faxFWd/SCcMfBa0NLZNUmcfMUlsv1o1RnO+qVtG7edexnt2+U78nZbA11evjm6v",
-	"gg+j1d13B7XRdcN/a6r094a10vohBUyDwZ0mmL7RvI+52QI5eCHqvlwxJ9oNm3Mbcd19vgtssv3wA144",
-	"d3mrH5jbO01TbAzYU+5wU390MK7nl4jcUr/t/RSUMUUUm3PICItAIpJ4yOb8JT/8LSypUishh7+kWn/w",
-	"pYVXDxq3AH9vXLpmeJPTX95tmMMwZxxFGjaA6yN1vKiuNKVXcNXlK48gt7BN9wCpdZ7n+6kTkHXA3Dal",
-	"W0IZY2pWG4i7BWxH3L3djLpuM/AGk3v5sQDKFaHY6mSoffEYJsQwXPsGwgPQ/dYrZxmbzUA61eahwSG1",
-	"dHbqykVO11gWZ8UdJtJvdjAgFaqBmc10D5GIU3j675MfNKaM/gt7YVtPXzzKxfzZtc3cqKOzortWMDF5",
-	"3b5VEkAFtrbc4cPDbpcHbqX3E9csNzYbfCyZNDf3hHC4a3cY3f2+w7CXWfcfxt08YN0rdcezaThsaHsa",
-	"O3ofaYW2mal7DBdXqbuh5gy4PiNqYftjpxCTh1rSdOl8L0E75NYM2KdroPtywe6H82JeA9x79DEafO87",
-	"/IZ1EzEk1kdpG0cM8RS44JRb+TEUrxgAd6RHuoFDqPKFWJGC8vV+WiYtCTqI6+e2IGtHuLHhJ74EU3dl",
-	"DfCySrlHvKI5Iz+putPJI6nkBeO+zufrkyTe+No/XkGzgnGmtKQ2Td8eAf+8Y7AKvmixQ8+P9sp+3HwW",
-	"hH2Eu+HrNPtoO4o+UZBKcDQeIjabIZZV/dpZVAN5vMStL5ixVT/bdoAUrcPmZn2JpKwvkI3VPKq3zfHs",
-	"b0f1wz5BUr6V67d+jgGadPN82Oh6Df/eWPe7lrSJVMXWPsvRa47un3XIuGLz9sDhUy/M3bR6f6tqmhKH",
-	"PvdyiBaJ64FkhiNJrWL9tS0xDUzs+91k9G06kWrt/pd3hiBrB+4v78y+bXs5C4pK5pPTyTEt2fHd1xjN",
-	"djN/imWyo+rZZBqZ9bfT+9+6p0C3cwFaYVybhbDVJy6nXJEpGHs9pdJwc/86n/0O05sDFQVszjHFgLe6",
-	"aFtR+vnd5/8KAAD//w==",
+	"5H3tcty2luCroHq3KjO7lKXk3pmpkepWreKP2Dey5ZKUeLcS1xpNnu6GmwR4AVDtHpen9tc+wD7EPtg8",
+	"yRQOAJLNBtikultObv4kkkWCwDkH5/vj8yQVRSk4cK0m558nJZW0AA0Sf6MzDdL8kIFKJSs1E3xyPrlb",
+	"AOHwSRMxI3oBpKRzIFOYCQmTZMLMI3+rQK4nyYTTAibnbqFkotIFFNSsqNel+YPSkvH55MuXZDJjefhr",
+	"IAtFXrx6fvXsLz9fXv30nAhpf/33t5d3d89v3kQ+6hbs/+pCKH0Ds+3PvqEFmC+xzC9fUr1oVjcvTpKJ",
+	"hL9VTEI2Odeygv5vfRTT4KdeZfghrcgU5oxz83zwmx/FdOQnc1Ywvf3F6xlhGgqVkG/PzkjFc1CKKMoy",
+	"/IczQjUp7PlCgLWLtj9c0E+sqIrJuXk7mRSMu18TvyfGNcxB4qYKyukc5IPA7t4dBYYv5mFVCq4Ayfqt",
+	"FNMcCvNjKrgGjhCiZZmzlJp9nJb2if/+UZlNfW6t/V+l2fXkv5w29+bU/lWd+nXxi5vHeregmqyAa7KS",
+	"wuHGvWZWvcyylwbe5gZKUYLUzG6VZpkEpbbh9PL69u787fXNnb+EdG7OkXQPn0xSkUGYOBoI/lJ/yD3/",
+	"vl5ITD9Cqs1Cl1n22kF/e59pKioLx60NRM+w0LpU5KebK3MGQ/5pLqqMANdyTUrBwuexhBD4TkmVWgmZ",
+	"bX/oRyg1UUBzyBJCeUY43IMkaiFWnNA5ZTz0IS2WwAO3lSsNNDN7dqfGJf3XL0jOlrBiCoJrykoF7uML",
+	"xucgS8m4rmFhgDszBAkJUQv63T/98/l//J//n5DVAiQgytVaaShIJkDxbzRZcrEiLACzDqoRgA1agqhe",
+	"AM0CWMatz4QszE+TjGo40ayAMNmV6yCaMqaWwT8s3A0Yg3G92E3auBP33cTzbcdVqPasJQgGbZgDE/yV",
+	"tuyiS/S4X17lOZ3m4BnR5kMp5RkzkAqeIBWlew75cfj4nfXdA1RKukaAiuBrM5Fn9qoOhXQHbpmY1BsM",
+	"QSellXr4qbqngHuWAU/DC7Is+M85zAZgQAJ1bHxrgYprlg+n6dVC7Aab+5x92n8iBD8JqSgK4BkEWBYK",
+	"DC1IJhLCODGcRYW2ZL4MFps0y5h5m+ZvW+e3ENlc/JLc2NeIxs8sgLQ2Q2hqniNMJWYHUyBlTjkHI5Ej",
+	"tNgcSjGHwyBEI683x1GVXWknlFE/sBTYvFVTXoucNuGc4KX123QU1EAxhKanC8rnEMEQUw5EGZvNQBoB",
+	"T6ei0oQSw3YuyMo9ZT5EzB+UpmuzwS05v/2FZ3DPUlDn5MdXb54Zpcj8/y8vXl09N7rR4JtFs+wNSwPy",
+	"93bFdLoAdUEoJ1CUek0EB7Pbipd5NZ8jwEZ8SGuaLra/8/b6+ur07eXdS3MGSgzr9VqL48ZbS0+FCIjJ",
+	"Z0wtCctUQt68eqpQ7GYWRgmZManwxuTUKq6Dt51BeNvPrMDYFmBSlON4m3nDo2D4Ww0D3za/CpouGAdi",
+	"nyFz0ArhyWFFjDgjWohm71MhcqDcLDr33CLASTisAqoJTUGrUQCVUOY0hRj+OFkthEKukgJhmqSiABXW",
+	"lqgKIQZypjTj83PUlGYsB0XmwiDfwADfcgTGJCmFyIOgsEQ+BidfQuxBFCWVzEmYzq3eZTE8NaqJuTk8",
+	"BaWFDNuG9qoYukamYpn2VOgFMc8Cz8hMiiJ4jYZuwLOvtCO2A+fZ1u8l4B+AG5Pvl8mCymxF0RewYtIZ",
+	"s5lRpPS6xWE7uwwIWzpADuDH3cPJxPw4DXLxrSvJ1HLzqH1gMoTbQnRgPUULuGIc6LytwdTU1t017nPz",
+	"rRYVbOLDbzYonJyWHbQax6pgG6rqJhk+remOaVLQNVnQeyBTAE4KmoEnwJ3yva3lbX7h+zVZLVi6MB9Y",
+	"UYUKyZwztSmDNs+5ZDysGCojY4NEBWy+aJNV2y/RxhAuXT/vVhxCWEbvad8GCXOmNEg8h9LmKaOA57lY",
+	"oRmSLg3yQ9diLjhc6ofrUlF7KqJN13e0tXsh2ZxxahjoEqCceDER2q9hULdgTeZh+nS+dWGavzkJt+tm",
+	"vnaP2TdGErwh3csRNq15/vt1ZLsZ/KQi9lbUgBUrHnmlpNL5pXbiOWIFJxOUfME/NA6wsE6LTiqyYnqB",
+	"EtY/JKTR4DzNJhEdwpozw7GgUiEhdCWTiQKtc8gszLtbFWRBrdfSadlm66FdqQXkszCfYP8G36+15SY1",
+	"DTCu//nPkyS0Hx0z5LWk6RKyEO9PJlUVvHIhk8Y5Z/JaKCA/adwWVplx3gt7MLe+uwBJi/v7DdeU26LT",
+	"mvpbF79BYOs2N2fz9NqGW0wovXX3uuMM6TgJW6Ct6WWQQPZ6S5eWOHwaYjziJxK3ndARnoFRMKmlte4p",
+	"jMIZ81z7iEj0ipSsDNn7rzRZsTw3pqQEihodR3NmStMloQotM7fsOf5ilAJCjaVp2JW5tUsoNaGKZUCc",
+	"Vd9xCrdIMqKhX3N8L6V5DvIbZVTzstIgEzITsnYURHwRsXsWUps7GlVY1eyYkZboB6qPtUE+5n5HfZPw",
+	"iW54JVqQzNkSeNC//UKKgpwZJH7bfI1XxdR+zOC53txWfAZoukD/y4zxjIhKO16wi0PRosxDS97ZCIQE",
+	"xCmVkDlPMrJNwoUm9pDBVRdUhqj2iq5BtuwRCUoTwcO+s3XQlF2TlPJvtCF8v7GdHmznyvVatN93jYkG",
+	"DFt00AZ7fS67uxAfeMF4ZnawTZ9crazo3imfIwEY63iw7sc+193WngpQKqY1SSgg6/pe+xjpjXkhyEoV",
+	"3IPsqIPTXKRLlADpQjD0oHGhw+rrYFcewqf1vbY/z5+1BlbriIlHQhBxtfNkE2/j7D67CjqCQqo+y8ea",
+	"WHFdLa6Srbs6WH1hDCmH1bDa5giyrJga00GM0zI6FoxVKPx+vXHqoRHHxTPHWzsawYIyHub1yofCcsNl",
+	"VEKmVMED3HtMLV+FLZ4ZrXLd5/CIXt34HQwTt39+kAXp1Ivt7bJ8lLbqHwksVbsB+0Mn3g073KKxMcnd",
+	"cHHP1QovfikEnVjoB2niejbS4GNKOXYeUIkG3M2AzmMkiDVQhu/jnkld0Xw4MkOmAtJJbQv4o7Wvplu2",
+	"vgOdD7cpKnE3sb4UraO1oB3C0A+SuuyhgDFJudALkOQnfi8kRddRJohRPLZiIArCjicGqnY9Ybwlz4iY",
+	"nRNKFOSQGo6oqnRhlGRDTP+uWQYn/y3BYEOeX7jIhtFfueDhqDxdQlAlN9tFlyvlGSnEPdSWpoK2y7rt",
+	"59uCz0umtJDr51zL9WFi6jtVjgdqFrG71rhp9gjgRT26sbhqrTMOMJuRym3A1bmCGx3CrFKD5H0cQWGT",
+	"dZxduoHrPe3T4FbDWUJTlrOW83dgGPidp2Uj0720hXxGprAWPLPBFVqwfD0JbKWV1tOTALAtldKyivwl",
+	"k+w+4g5z2xiTG7DLG7mTlAsohFyPEbjxRBUhtYqk4SnCQa+EXF4Qs6XaKlPEwoMUdAnGQCPKxWvjDvFo",
+	"qtV1E279RhGx4kTwYK5Q9BChJKIQhe7KVlEs4kGrlVJvbFTW3YyRPkykkMYmxrXfJyN8aTUJO/pye2h0",
+	"WaTITXwnGwlx0RQYcx2fLiANKLZiGdG9o6GJQfEux93Esi8mYbb1rBEBeW70pF92cC7DWb4k3WOUQuTD",
+	"2d9bIfKgLbmA/H6EVXqLnqTQQv4KDF4JXwiGcjdMHTxma/1mz9sAfu9AvMPHuXkDn3+iqSZVie6gs+Ts",
+	"7CzIQkaKG4u0o7lB/yqm2wecmhvyFuQtpMLG3wawxpTyFPI8qnynC5Zn0rLrERFLCVRDNiaGkwkOA/cM",
+	"Ugo5IMPvMYzEGeNMLXqPulOgRSQlh9XToYolenuCkawSZO0u3+btSCrqyuXrbcE+8t3NyIvU+x1/S8Cs",
+	"KHOyxYhf+9MCciM6MmspzCjLwWaaIflCFnZ1aSiHX9q/iumthjLI3nq0Zy00zQdSbhWORIaEZIO4ts5c",
+	"i8bm2tZAsRtJunxgE8seKK2b7bbliKh9eSOs5xAKueFgR9DDPQ7DzHFotGE4Kxoby49nRkQjmMP0D6QZ",
+	"nxxhdREXmpw6xclRif1QCHZXFH3qN1UewO7ogwKUY1T0KGByOoVwtFzcgxzziWjY3at+2+l8ssqhJ823",
+	"BwfN5mpE2JPUseIGQj0aYyt1qSvcyjHhhFhcNiZ6YgZTzeyGOMKcnl/n/tqXe4555OC0B+YRFbMrIRSE",
+	"Peo0E+VInci98n28YCPmQD+cR/qhHM4LcxcTLCBjNCikx1aR9F3k2sm9fZWdPOVzX54zExXP4ub2QVzB",
+	"7gYEk0QcoxjlC6698w1lJC3CClHk6yZfKxxDGKHVxz1ENtu7J2ITDZ5EGf8wf4eDYtTtsTu/dOA+D3il",
+	"IjfnkMGHmqqixPQQH9GMyQIziMMAsn/8qYqcL57ifkCPHu+m82+it6BpeAcii2gZ8S9Z72DErpoXECm7",
+	"vM8pHyBBHeuwG8McsknzzQc5+DTVLA3VOH6CjNTJaViuyH2I1+JsTFh3WE6dO51LkNsgnYjfr6Y9T0hN",
+	"hBtxHuZ9u8tiA9k4TBGqlpAZzQ+LN2wGWTtiRQlWodqqVfyHjXhaWJhnY6X/wxz58zru16cMueigk/CR",
+	"Sub/8fryzeUPz29GUcBAxSBlBUP3MQLsQYnLu90iUd2iP62DpKLKM0y+mgJRlbyHNQRTOsLe8X6feDK5",
+	"B6nCPpkeLcKJusYB7qk4lP3hv+DR21LDPSH23JixTmp/0bb91NRXLA/S0G198y6nsF0z7P99TeVyv2Du",
+	"jKagx6kqg+pP7botI13Y+GgQDYDJiFvniKd3YCF6NJf6IeqEozp8vf5AaLNvYNXrOsAKwEBhCTYmITTP",
+	"CbJOFcyHjZofGw6GABMvKmWLOslMAtblSxiWqunRvBWpw0yqDSnAjf7tb76vjEg2bZ5kEmFuzq/RSbAS",
+	"IndpFVOgMmKcbLg+uuI8tzFjXCOlJU2ZXhMhSSGGQsAbWB0I2ERj88d6fUckAxKL38DqMcmjpZ1tZbBp",
+	"kKjguGfwEOHE6R41zkakxmp4IbDc1ivtFzRO6nSbb//1uydnT7578i+n3/15VKuOvgNrioXHgWxqAz5L",
+	"rVjmSec+3f7nq8s3Zm+WbGQ4470qc8ZDiBLS1cHnQDNFRKUvMFPIKWAWAbYYhguyomuXjb2Xxh1icG8p",
+	"k3FVcncnmDqfO2dKA1d4gC5RD8hLHqvYjcgYSIY0mjFwCCdd92qqkdPAp5LJjsHXI5jDoblm13654MYd",
+	"ATw8JDCz+eYjMpRdgnpAP+4PyWF/nevZG3EDupJ8UPRPVpzbB4KZDTb8M7iUakzMzEB2R9BsZCa2pnIO",
+	"A3yxgfgY3ib7egtjTcSrC9omNuJB1AJljI72Dy8dLGZ0mMhQ8KBOAehIaiGBzXms8wEyyDojdAq54HNF",
+	"tAgq2RJGedOiMKuN173tU1TIRheqfnoRLDrDs1lYUNQbrQKKlZGuidsFOTOSgRvhNUVfNHPOl2FK2ni/",
+	"uQyWkNutUmLvgN0z1iMVQFXl6pE4WUkMyptd25RdTdYwsPhJQiHuexhUvHpT6DEOUYxkZ/s5UN3dcFLR",
+	"F3Q6+9rRSGNUtzbY/nibwNvHj921Iwe+Yulfh4p6tRr3hVNwOv1tNAKjNz86kBG7oGUJPOyGydkS8nW4",
+	"+NPdw053BKB8nGPTAyvWDypYVOoUj10i1N+CWHxFM50PUOXsY/VSideSenKsXZ3ZFubgU5mzlEVqK9nY",
+	"WH2np9b2ipounYujX9kJXVkfWN9sKFWfwC8ePn7dpqunVUc4dTtYObhBfK+ekv/4v/+PzNk92EJdY704",
+	"AamIM7ZQJmiBTxkLxhZIcNKottsp3lhft8/Wnl4/w36t5v+ntz99/9fnT+9wrzfPXz9/9r/Mn+xP59ja",
+	"NbSJtO6/1Zt4YJ/acFl3lAdB4JOxDhNil0xIho2EEoLJZWYvSovy3NrpCTGG1emby9fPbT/ScT2Q+mKY",
+	"G6XlvW1nWo+2Y4oPRAa2XzLAf3t9fZXgf89fXN+8vrwzJ3Q/hlAwsz2gHv7lW8bnORC7zjmpKpZhxy6M",
+	"tJzYXwuaJljUfsIy3OUSoDQbsx1HgjmRrv7Se8aUxu4qruFjIe4h5hWzfbPCVOLrHc8RQkgBievn5rQW",
+	"qmxUP4k2NBtOKF7jDLgWKSesMBRL5gJiGm6oa8tGq5YIBMwz72o7O9wYrqWkpQuhgJOpYX02Xwmdf3WD",
+	"p21OWzSejNDZ6hZmTJGy0rbPgRYXCMUW/yIpLWx/oaTdqHhy3IINn+e6ufMfLBrIwlb5BD2mbaPb48Py",
+	"HUMWhfvB09ik5m8NulwbvboxnfnB8CmjJlb6RLqORDPQ6eLExijsXwwIcZ1pxXJXrCtt2EaUdXL7Cc2y",
+	"5hdsZheij7o1zVbbFWW7z7bwhy0Qg3pJNINGVDLdydRv7VMbXtC+5xsnp5P0N7vUgRWzWQZ7Sl63vS0e",
+	"FfUlBHWEgyREPjRd4GF+5u0Yovu8e6v5Zm3xuA+FIHDb7K/jEZCiCIUgpNJef6n5RUfNGRK+Nc/ymP+7",
+	"iDoKIgI+7vWuphyG9XTSYryO2koCM7qKPVQYzEoFG9ukSob7JEkRyVYalmju8r5xlcR+Jbgv3z+mi/wD",
+	"+XDGJqEOay8dSsCz1nyz8eBpl5CDFgG6u/SNfnxMI9COZ8X0QlRWwff5KR1kNg3EQ2XV2PdeebXliXma",
+	"uKSuKNMTspcnCvkmBkrgWrLexL14j7TZTIEe6lU+SBDafXJInl8320Tc00nduvV9sIccZ7Nogpr7YxSO",
+	"PbTq2491aIkTKtOFYYZMESqtA1CHS9cDEHEO3Q6KN0iis+3WERu8By9ArQNEWrR0/IdUuqZXrKBzUE49",
+	"932FS98x5EFauG/Yta0Kv3x+9eL0xasrZwVi2//6frrELcbvgRuNMCE7eh17o3uhdfkP6h+3je8Way1z",
+	"YVNaelUkz0WCUd9bn1EU6rvC5/2ZtK6R5Yik/bCbb2Rpq2t45yP+Zs0hF7Eu1ntgt3tHMh4ufsEg4R4o",
+	"kD5JDjEEYVgsfa94+B7B7k03d6MMOu3QbaLeaf9YijtJuZqFouNG2RnS7GlgEvbgdo24whDyjKJPClEM",
+	"gGOdg2oBiW8Fs3MhdNvjfe18U5J9xG64O5tduleYDuxDFS8l8x1XOxWCI/W8iHbbo+fhG6ENWY/KXajR",
+	"SxM6GNFJvcrhkJbcoIYqtTHb3FbbQgV3U8dA3oesXQVpJZle3xrx5Nv61NYGznNKhVgyaCY62cTc/+0f",
+	"a4BQsh9hvTGIB4UesjGgEk0K96wRp3bsEuMzESq+d47fXHDAXGoJJ94HQ1ztgvdoKEJTKZRCfq2sqo2+",
+	"OC/l0fGFvarRJ5ize1A2+ebJr/xX/vwe5Bp1dmJuoyKU2P36XG7XSTMVXIkcvlHEnZ1Y0DR9d5/e3ryw",
+	"LxlN48P/PDH/cHJn/uHDk1/5cyOhjFIHxCXkkkykVYGK/T/cvHhK/vXP//Qv/+gOQBSGw8iHVGTwwQAB",
+	"J4t84PBJf0hsYyMMMD35lV8xpe3C2IzUDnhb4//P3RsGCLYn6RxVyw844+2DV3Zm2OGa8fkT8sEOYvtA",
+	"MDxCNM5zcylkv/IPBsp/mVPOQbf7N31IbE6eBzXmWS5Enj35FYnERqomdR58neo8+db54Tgt2eR88qcn",
+	"Z0/+5IwyJMhT6sf6oOSwTK52zbzKJucTc/56+A++24zF++VzcChaPYskPo1tSzfPlbBwV6KAqcjW6LzA",
+	"USE0t2W0wflrrsC6+6VGlX/fmXj23dlZz7Sz7Slnw5KoN6YjbSdTb3nL7hbm7mHLRvwbdhqLfaXef2us",
+	"WjJRVVFQw13dRDWKPYpQ1c4gZYYCErISUmk7ECTBPqrNjfL955EHGPLdnntjlRGD6EkuxHLy3ny3oZnT",
+	"HKjTNZyq1iEd8+dLhz03V+Z7YUOfg+Hfkd7BuuE/nYX94e3ofTYyzyQ6KmlLFrpOqiroy9x8XMsKvmwR",
+	"5J8Dcz2EbeS+J2UgBux8Q0JxLMrasDLPyInddlNRgxwpjPV0o0NxkFXYJsYwjEnQceMbw4tMxy7Sdf3g",
+	"hq3XiGBHV8Pb8YeELMQKZ+MVhj87V2rTaTS0Hd9994jsqL/ivBnLEWY56cbgjj2J66VYkRmVRK8EsZFm",
+	"m+wxlzhLsLQBlyAp+bB0VOI89ZUzHUoK7bN55NSO4zSI3vGgncI64EE3OfXIeHNN4gNYu0St4gDYct0j",
+	"p+u6gCCImHUULT+AfmqjyR2cdDds1m+lDCSk6ziK3B5vUAy+z8fGSfwWuUlB+2HkmtuljOo5q/I8jJOW",
+	"CzAHayJ2paz+QbgBXQP4rnNs7wPl48mrO7oEQkkuhHIOTlHVs5Vro+OinnVVj5DrAC6Jc5ZnPkLwd8JY",
+	"jtW4o+6qcbQkxiNrxVc1EdnxeFgatkVLSZwjJhG19jITpXYX7jBabXiKxgNmBY7y70YcdkM01m8Pxmdb",
+	"dHZkegjwFgNWQxZVQRh3I/NqygizY7j38+GDHOZWS6DFc/tQmB8vgGa295dlyFdU6RN84+TVs8l+8k7D",
+	"J223eKJwJ5uICEwD7ziHcOPnLj5Tt3v+aDuH7auB2HiCMUQUyHuQJwq4JhaiF0SCqgqroXRBEsBDMxEy",
+	"zOmFWF5qN/lgkFwcP8Q+eF/bKXI9OXEhwew3+9tQgBzsHsV3QREuREOeKxtV7Az1FLIV7gwThE9E67Mq",
+	"XtbJagMIopk71UsDB1YcjonSdnPvY5oa7xaCZG4UWWJLWQwXWS3WCeGwAu+RiiDSpxPF0ejSev4ItmHd",
+	"XPeYCEOAPkQRyl42XPMhalCvT9Wt/sgKSfPNba63cD2G9wT3ZZZ5ljdd+yRfrMElqcha5Qo4s4yUknGt",
+	"ei7L6Wfzvy99RuIzKcqXPiNrzK0xK9/AbPKoZuALIefQiAWsRBJ5hqO5FozPCeVr31thmOX3A+hDH/+w",
+	"d9y1fzku4V1zu1QTBMBm30ndTh/5tO/2HeID1IVTN6F7A+oQ4D2EKeWb5O8ePOyffJgFdPZ7Yji3rcsk",
+	"cDJdQpSo04S1m6pg7xaHFSquK2MvMb2b75ymC0iXcZGNUwG+7u0b3EHeTjB4/AAeYCczh6OUcjIFUinI",
+	"XNDOYgbH/aBfnZw4L6uL5Tf5rYkVGhjfT5cJ8d38d+FQAs0KW3sYFvY39oHfyDWP5pddKjLFNjY7S2Qi",
+	"XTJCTS/+ACwCvSP1nFRrhDXSd0UVWbESMhQQjCtN8xx/g5UtV2I8cRHG1mt2frmrY/LURFxRjvlXTqYG",
+	"6squsarLFrIwxX4U037L4K/mgUHWnS8v/3ux7XyP+GOaCQa6UQsOcRO3FW41lQY9u8NHrikCJg2hnmKo",
+	"R9ECyBLWRGIfEUtoH8W0zrFxuwl62F5lUJRCA0/XJz/CegPrBf10BXyuF5Pz787OkrCL5fDGjS+CHsRI",
+	"vjsklcT4yIF8fFTKNaGkzCm37aPspLqVkEvIbDSHp4DKe4yE/E0//fxRTL/0xSOD9LTjLn4U06Mr9EcH",
+	"s1HkDfXXerzvt9MLylM7wiIu45/i3w8L1d8R8d5qURKKgDViruKZqGVSxrKd4N2sDQqD+DVdwrN2wcge",
+	"cH4YWxqkC7tumEFFeB+9R6QawrGJOrV6yjgNFRRvY/765xeH0HwW0J4ovFHUslo0McSm+gyTgbDmGAYQ",
+	"hXn59LP5X5yXGeU6HMIfSA8+P8qV2znBlzVByr3SrFzeehJCVzQT/v3XIwyDUttp6wDOOht5QH3WKx0L",
+	"ym01COq8dtMnotSsYP8GGfn59bMfE6zTJxT3QSwAyUZGZZhczNKQnYiqxxR7ic9cV/prsI+HNmHr2FWx",
+	"RmgPzJd8IzRkB2IGrUtuEL5aiBw8R9iJv1b1XPSmv63XegzV5aA365KT658vDwToDchGb9hMCo5+K2Mj",
+	"XhAwf0Azk3J7T3ahRLdKpWKaZF1OtQcD7lRL2v6GZuMryjTm1ypRALpyIiFg82DXOmFFVRjbJJkUjNtf",
+	"zvbmtuMUrxo4AYJ457r3ryg/zA181yaDJqkduWmwADxog1YhExR43StuPykbE49xQTtQXA5hyXve5wcw",
+	"1zu6BH4QNzQ2O3SyefPCY3lQ0qDZSUxmC2GyqOjMbRv0Xq9Qq1W6zdU/tie53Zv9sX3JeMqmaNV2UDdc",
+	"yIV6XJ22kBlInLOGJUW+MoBoySAbFQJuH/Y4zpJOt/vHzlDrfvqIyLORYRyBJ2bE03bQF+r+ePrZPL0z",
+	"9ruJpJB/dNNykNVvP0sYwURXNJKp1xrVH5P6V3WKT69P0tWsuwWJayroxvXYYgbfzOD3kdxeT+ULk3Pe",
+	"DO07gJ/Kg82WHOX5BtS066FFNXKfOXY7E6IXo/0hgCv/0B8jP6g9xvGYvn8PVp8l1K0mRF8uaeZObmPP",
+	"NcHrx95r/9BjiOlmhM5OEX2Z54e4DhjltYDAPqQ2D1Zhp1Jgc24Yi03CaI+2UqPksT/V0bKyarA9rhze",
+	"+Gy0GfpB8pQhXRJa42SjzboqgS4Vefrq9Ss7iYxmGWH6wpWxZ9AOxp9U3I52s5mtNlDF5yAxpcsoZVpW",
+	"sTxIf19OS8p6HMrtSRnHQXn7C3+vOEfFa2OeXDg1zwn9EkSZw4VVmzPRhChdXa1/di0qqQag14/4CGL4",
+	"ejYD6QeBHBHY/hPRqrcMDuJP3YTozLWAsCBF9/sGHhIyF8KXJ/+tolKDddJzshCV3AHcz+6nnQpyc4XG",
+	"aQ1u/a+XIuk2cOFLcN0MKtco1hjQrhXw4ETJ44Di7NBMoT9j8nCsweiwbjVXN7+qOx/bGBDBzrMe3iPy",
+	"JnFu0MHAfXjO7+caPW6206Mx/Vu6trjscP6CrokC2xhDG1vTDbIbxGgGZUP+Fq7Y7yYn0utfe6ZF2smd",
+	"CXHdcRKC3aOj0lkud1kqcqnGVhI9nvk/0ACSy6/TrYYpN4BHC9cK3wbeHai+UaRu5h5ip2H3PuLkcEW5",
+	"44eStlxO/VmlDUVsjCj9rbWP+Z4ZA4fkLMVGQTiAwJisNo9TC2Mkmf1fGG3Mzug05yAVnzI72ytwtcqc",
+	"ctWfIPPWdkT86ol3h5NpduJM+GaVbhrNvvdKSNsuAe5Brn2dTCvvdoUDljNxUaf6M+Xmf7Q9/rgdhypM",
+	"Hu/jgm9devkfwdVWT406pp/NDqN1TrYLQolaYFgGfQ8GszS3zfhQQ2GK2O5aQzXOW0CU7fJ4v9ls4dLb",
+	"tqW0640UbYfg0A8ZH9dfH/RVs/ztyLAIj3DjxA5SCITjhF0hUKvSJ7GDApgmFrAXLvnRteEzrCXSbsXw",
+	"CgmpmHPmewkGRfSNfUYdrh+c71gUnVoSaOYaagHv59nYigVS0Mzazxe2hN/J6/Yg6jrr3PuE7BTBXdUk",
+	"5fqrV5M8QmujxrIKzQoiTF24Cf/KjjbSIlpp5jqv9ouhW//QY2jNfjTHYyvO/pBOGPiSTWlMoaQulWCS",
+	"2OEaaozmfFv3tz3MvYw3GPYTzDrzS26uX5/cXQcngtejQgbN/HCP/9ZU6R8Ma6X1ADrM2ced1lEEO/uu",
+	"M68leCHqJsIxh+Ytm3ObHrr7fM9xItD+B3zucntazYvd3mmaYhfzHpfjbf3S0bie/0TklvptH6b7BVNE",
+	"sTmHjLAIJCJVUmzOX/Hj38KSKrUSMht8q+oXvrbw6kHjFuAfjEvXuXty/sv7DXMY5oyjSMNu1X2kjhfV",
+	"1dH3Cq661v4R5BbOFHq0YPc7nL7ssnttB+0llDGmZrWBuFvAju842M2om8wEZtca+5jjLGauCMW+jEPt",
+	"i8cwIYbh2k87GYDud145y9hsBtKpNvuG+dTS2akrl+a5xh4eVtxh1e9muzVSoRqY2bLcEIk4haf/PvmH",
+	"xvT8+spe2Nacvke5mD+7Hv8bTT+s6K4VTKy0tRMXA6jAPvw7fHjYmv/Ifb9/4prlxmaDTyWT5uaeEQ73",
+	"7XEIu4fRhQTeY3RF3DxgPdhhx7hpfGxoL0379CFi9nbygg3C26/UoxtyBlxfELWww3xSiMlDLWm69JkO",
+	"ITvkTvqpnQdyDXTHrO0eOB7zGuDeo5MzMT64PepIbqQ3EuujtLlAQzwFLpPOffkxFK8YAHfUcrkHh1Dl",
+	"S7EiBeXrw/R3XRJ0ENdjiiFrp+PidAIcW1mPkAjwskq5nMRoQt1Paq/Uqgeo5AXjvinBt2dJfEqPn7RH",
+	"s4JxprSktqbYHgF/vGewCo7f26HnRwf7PG4CGMI+wt1wlOYhZiSgTxSkEhyNh4jNZohlVadqRTWQx6sy",
+	"+YrlJfW46yPUkxy3kORrVJB8hdKRZhj5Nsezfzupp5AGSflOrt/5NQZo0s2s49HF5X44cve9lrSJtPCp",
+	"fZajvzm62e8x44rNoLTjp16Yu2n1/laLJ0oc+tyYQy0S17DVPI4ktYoNA7LENLAK6Q9TfrTpRKq1+1/e",
+	"G4KsHbi/vDf7djUA+Fwl88n55JSW7PT+W4xmu5U/x8puXWqazzQy39+uRbZNlkO5AK0wrs1C2GpqnVOu",
+	"yBSMvZ5Sabi5HyVu38NazED5M5tzTDHgrZE/VpR+ef/lPwMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

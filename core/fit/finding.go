@@ -207,6 +207,11 @@ var catalogue = map[string]entry{
 	"copy.newer-elsewhere":    entryOf(Choice, best("go-on", "Go on"), offer("refuse", "Stop here and use that one")),
 
 	"state.running":        entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards")),
+	"manager.running":      entryOf(Choice, best("stop", "Stop it there for as long as images of its disks are made, and start it again"), offer("moment", "Take its disks as they are at one moment, as after a power cut; it goes on running")),
+	"manager.stopped-only": entryOf(Note),
+	"manager.rights":       entryOf(Blocker),
+	"manager.ahead":        entryOf(Note),
+	"manager.still-there":  entryOf(Choice, takes(best("beside", "Put it beside, under another name and with new MACs"), "text"), explicitly("replace", "Put it in its place: the one that is there is removed, with its disks")),
 	"state.suspended":      entryOf(Choice, explicitly("drop", "Drop the suspended state: it starts afresh, and what was only in memory is lost")),
 	"snapshot.unportable":  entryOf(Choice, takes(best("merge", "Merge them to the present state"), "text")),
 	"busy.job":             entryOf(Blocker),

@@ -171,6 +171,8 @@ type RegisterFacts struct {
 	Hollow *lineage.Known   // a hollow entry of the same machine on the host
 	Newer  *lineage.Known   // a copy of the lineage that has run since this one was made
 	Busy   string
+
+	Manager *ManagerFacts // that has it, where From is one of its hosts
 }
 
 // PackageSource is where a package's bytes come from.
@@ -235,6 +237,47 @@ type (
 		Format   string `json:"format"`   // "" for the bytes as they are
 		Read     string `json:"read"`     // format of the source; "" as its first bytes say
 		Salvage  bool   `json:"salvage"`
+		Ahead    string `json:"ahead"` // path of what was fetched of it before, of which the source tells only what has changed
+	}
+	// TakeImages is that of KindTakeImages.
+	TakeImages struct {
+		Machine string            `json:"machine"` // as the manager calls it
+		Volumes map[string]string `json:"volumes"` // disk → volume
+		Since   map[string]string `json:"since"`   // disk → image that the difference is told from
+		Stop    bool              `json:"stop"`    // another Unvora stops it for that long
+		Move    bool              `json:"move"`    // and takes it away in the end
+		Bytes   int64             `json:"bytes"`   // that will be read
+	}
+	// DropImages is that of KindDropImages: those of the step TakeImages, and others.
+	DropImages struct {
+		Taken  bool     `json:"taken"`
+		Others []string `json:"others"`
+	}
+	// MakeRoom is that of KindMakeRoom.
+	MakeRoom struct {
+		Name  string           `json:"name"`
+		Disks map[string]int64 `json:"disks"` // disk → bytes
+	}
+	// Send is that of KindSend.
+	Send struct {
+		Disk   string `json:"disk"`
+		Source string `json:"source"` // path of the top layer
+		Folder string `json:"folder"` // of the machine, which must not run meanwhile
+	}
+	// MakeThere is that of KindMakeThere.
+	MakeThere struct {
+		Machine *machine.Machine `json:"machine"` // its NICs on the manager's networks
+		Host    string           `json:"host"`    // of the manager's, by its own name
+		Replace string           `json:"replace"` // the machine in whose place it is put; "" for none
+		Give    bool             `json:"give"`    // its MACs were given out before
+	}
+	// NoteAhead is that of KindNoteAhead, and of KindUseAhead with Files alone.
+	NoteAhead struct {
+		Copy  string            `json:"copy"` // at the manager
+		Host  string            `json:"host"`
+		Pool  string            `json:"pool"`
+		Paths map[string]string `json:"paths"` // disk → file
+		Files []string          `json:"files"` // that are removed
 	}
 	// Relink is that of KindRelink.
 	Relink struct {

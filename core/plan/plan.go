@@ -58,11 +58,22 @@ const (
 	KindMakeSwitch = "make-switch" // a virtual switch
 	KindKeepSwitch = "keep-switch" // the host is still reached: the switch needn't be taken back
 	KindDropSwitch = "drop-switch"
+
+	// What is asked of a manager, where the host is one of its own.
+	KindTakeImages = "take-images" // of the volumes of a machine
+	KindDropImages = "drop-images" // that are not needed any more
+	KindMakeRoom   = "make-room"   // images that disks are sent into
+	KindMakeThere  = "make-there"  // a machine of what was sent
+
+	KindSend      = "send"       // a disk into a manager's image
+	KindNoteAhead = "note-ahead" // what was fetched ahead
+	KindUseAhead  = "use-ahead"  // it is of no use any more
+	KindLend      = "lend"       // another Unvora reads a copy from here
 )
 
 // OnHost tells whether steps of the kind are carried out by an agent.
 func OnHost(kind string) bool {
-	return kind != KindGiveIDs && kind != KindRecord && kind != KindForget
+	return kind != KindGiveIDs && kind != KindRecord && kind != KindForget && kind != KindNoteAhead && kind != KindLend
 }
 
 // Answers settle findings: CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. The

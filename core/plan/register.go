@@ -62,7 +62,10 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	b.name(facts.Arrival, req, m)
 	stop := false
-	if facts.Folder.State == "running" {
+	if facts.Manager != nil {
+		p.Operation = "import"
+		stop = b.managed(facts, m)
+	} else if facts.Folder.State == "running" {
 		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are read.", facts.Where), nil), "")
 		stop = f.Remedy() == "stop"
 	}
@@ -77,8 +80,16 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		at = *facts.From // images are put right where they lie
 	}
 	power := Power{Copy: facts.Parent, Folder: facts.Folder.Path}
-	if stop {
+	if stop && !facts.peer() {
 		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + facts.Where, Host: at.Name, Do: power})
+	}
+	again := Step{Kind: KindStart, What: "Start " + facts.Where + " again", Host: at.Name, Do: power}
+	if facts.Manager != nil {
+		p.Steps = append(p.Steps, takeImages(facts, handled, stop, files == Move))
+		if stop && !facts.peer() { // what is read from now on is the images
+			p.Steps = append(p.Steps, again)
+		}
+		stop = false
 	}
 	p.Steps = append(p.Steps, prepare(handled, at)...)
 	if h := facts.Hollow; h != nil {
@@ -114,7 +125,11 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		if path.Dir(x.facts.Path) != facts.Folder.Path {
 			beside = append(beside, x.facts.Path)
 		}
-		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.at(x.disk.ID), "", m.Name, format))
+		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.at(x.disk.ID), "", m.Name, format)
+		if facts.Manager != nil {
+			step.Do.(*Carry).Ahead = facts.Manager.Ahead[x.disk.ID].Path
+		}
+		p.Steps = append(p.Steps, step)
 		staged[x.disk.ID] = x.disk.File
 		to.settle(x.disk, m.Name)
 	}
@@ -135,7 +150,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	ends := b.placing(facts.Arrival, to, staged, m, descriptor, 0, choices)
 	put := ends[0].Do.(*Place) // all of it, before anything is put before it
 	put.Besides = append(put.Besides, media...)
-	if files == Move {
+	if files == Move && facts.Manager == nil {
 		ends = slices.Insert(ends, 1, Step{Kind: KindTakeAway, Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
 		if rec := ends[2].Do.(*Record); facts.Copy != "" {
 			rec.Copy = facts.Copy // it is the same copy, at another place
@@ -144,7 +159,10 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		ends[1].Do.(*Record).Parent = facts.Copy
 	}
 	if stop {
-		ends = slices.Insert(ends, 0, Step{Kind: KindStart, What: "Start " + facts.Where + " again", Host: at.Name, Do: power})
+		ends = slices.Insert(ends, 0, again)
+	}
+	if facts.Manager != nil {
+		ends = slices.Insert(ends, len(ends)-1, append(dropImages(facts, files == Move), facts.Manager.useAhead(facts)...)...)
 	}
 	p.Steps = append(p.Steps, ends...)
 	return b.finish(p)

@@ -37,10 +37,14 @@ func doCarry(ctx context.Context, t *task) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if p.From == nil {
-		if err := t.a.within(p.Source); err != nil {
-			return nil, err
-		}
+	switch {
+	case p.Web != nil && p.Ahead != "":
+		err = t.a.within(p.Ahead)
+	case p.Web == nil && p.From == nil:
+		err = t.a.within(p.Source)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
 		return nil, err
@@ -61,15 +65,29 @@ func doCarry(ctx context.Context, t *task) (any, error) {
 	}
 	order := carry.Order{Source: p.Source, Options: formats.Options{Allow: t.a.within, Format: p.Read}, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
 		Progress: func(_ string, done, _ int64) { t.update(func(s *hostlink.Task) { s.Done = done }) }}
-	if p.From != nil {
-		img, err := t.a.dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, p.Source)
+	if p.From != nil && p.Web == nil {
+		dialer := t.a.dialer
+		if p.From.Authority != "" {
+			if dialer, err = hostlink.ForeignDialer(p.From.Authority); err != nil {
+				return nil, err
+			}
+		}
+		img, err := dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, p.Source)
 		if err != nil {
 			return nil, fmt.Errorf("open disk %s at the host that has it: %w", p.Disk, err)
 		}
 		defer img.Close()
 		order.Image = img
 	}
-	if p.KeepID {
+	if p.Web != nil {
+		img, err := t.a.openImage(ctx, p)
+		if err != nil {
+			return nil, fmt.Errorf("open the image of disk %s: %w", p.Disk, err)
+		}
+		defer img.Close()
+		order.Image = img
+	}
+	if p.KeepID && p.Web == nil {
 		if c := t.a.chains.read(p.Source); p.From == nil && len(c) > 0 && c[0].id != "" {
 			order.ID = c[0].id
 		}

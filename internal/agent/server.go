@@ -30,7 +30,7 @@ func (a *Agent) routes() http.Handler {
 	}))
 	mux.HandleFunc("GET /v1/tickets/{ticket}", a.member(handle(a.serveTicket)))
 	mux.HandleFunc("GET /v1/tickets/{ticket}/descriptor", a.member(handle(a.serveDescriptor)))
-	mux.HandleFunc("POST /v1/tickets/{ticket}/disks", a.member(handle(a.offerDisk)))
+	mux.HandleFunc("POST /v1/tickets/{ticket}/disks", handle(a.offerDisk)) // also to agents of another Unvora
 	service := func(pattern string, f func(http.ResponseWriter, *http.Request) error) {
 		mux.HandleFunc(pattern, a.member(func(w http.ResponseWriter, r *http.Request) {
 			if peerName(r.TLS) != hostlink.ServiceName {
@@ -232,7 +232,8 @@ func (a *Agent) member(next http.HandlerFunc) http.HandlerFunc {
 func (a *Agent) ticket(r *http.Request) (hostlink.Ticket, error) {
 	v, ok := a.tickets.Load(r.PathValue("ticket"))
 	t, _ := v.(hostlink.Ticket)
-	if !ok || time.Now().After(t.Expires) || t.For != "" && t.For != peerName(r.TLS) {
+	who := peerName(r.TLS)
+	if !ok || time.Now().After(t.Expires) || t.For != "" && t.For != who || who == "" && !t.Foreign {
 		return t, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "this ticket is not valid, or not any more"}
 	}
 	return t, nil

@@ -142,6 +142,8 @@ func newTasks(a *Agent) *tasks {
 		plan.KindAlter:     {doAlter, undoAlter},
 		plan.KindDelist:    {doDelist, undoDelist},
 		plan.KindTakeAway:  {doTakeAway, undoTakeAway},
+		plan.KindSend:      {doSend, func(*task) error { return nil }},
+		plan.KindUseAhead:  {doUseAhead, func(*task) error { return nil }},
 
 		plan.KindMakeSwitch: {doMakeSwitch, undoMakeSwitch},
 		plan.KindDropSwitch: {doDropSwitch, undoDropSwitch},

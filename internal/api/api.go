@@ -145,7 +145,7 @@ func needs(method, path string) string {
 	switch {
 	case path == "/api/v1/session", path == "/api/v1/tokens", path == "/api/v1/plans":
 		return access.Viewer
-	case path == "/api/v1/users", strings.HasPrefix(path, "/api/v1/hosts") && method != http.MethodGet:
+	case path == "/api/v1/users", (strings.HasPrefix(path, "/api/v1/hosts") || strings.HasPrefix(path, "/api/v1/managers")) && method != http.MethodGet:
 		return access.Administrator
 	case method == http.MethodGet && !strings.HasPrefix(path, "/api/v1/jobs/:job/"):
 		return access.Viewer
@@ -220,7 +220,7 @@ func (s *Server) problem(c *gin.Context, err error) {
 	)
 	switch {
 	case errors.As(err, &known):
-		status := map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "wrong": 400}[known.Code]
+		status := map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "wrong": 400, "certificate-unknown": 409}[known.Code]
 		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message, Likely: known.Likely}
 	case errors.As(err, &not):
 		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(), Next: "Change what blocks it, then plan again.", Plan: not.Plan}

@@ -129,13 +129,13 @@ takes --plan to see what it would do.`,
 			root.AddCommand(c)
 		}
 	}
-	add(groupLook, a.whereCmd(), a.copiesCmd(), a.lineagesCmd(), a.hostsCmd(), a.poolsCmd(), a.switchesCmd(), a.disksCmd(), a.packagesCmd(), a.surveyCmd(), a.attentionCmd(), a.compareCmd(), a.historyCmd(), a.inspectCmd(), a.jobsCmd())
+	add(groupLook, a.whereCmd(), a.copiesCmd(), a.lineagesCmd(), a.hostsCmd(), a.managersCmd(), a.poolsCmd(), a.switchesCmd(), a.disksCmd(), a.packagesCmd(), a.surveyCmd(), a.attentionCmd(), a.compareCmd(), a.historyCmd(), a.inspectCmd(), a.jobsCmd())
 	add(groupBring, a.importCmd(), a.registerCmd())
-	add(groupSend, a.exportCmd())
+	add(groupSend, a.exportCmd(), a.putBackCmd())
 	add(groupCare, a.trackCmds()...)
-	add(groupCare, a.recogniseCmd(), a.changeCmd(), a.renewCmd(), a.nicCmd(), a.powerCmd(), a.delistCmd(), a.markCmd(), a.wiringCmd(), a.landingCmd(), a.switchCmd(), a.poolCmd(), a.hostCmd())
+	add(groupCare, a.recogniseCmd(), a.changeCmd(), a.renewCmd(), a.nicCmd(), a.powerCmd(), a.delistCmd(), a.markCmd(), a.wiringCmd(), a.landingCmd(), a.switchCmd(), a.poolCmd(), a.hostCmd(), a.managerCmd())
 	add(groupAlone, a.diskCmd())
-	add(groupRun, a.serveCmd(), a.agentCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd())
+	add(groupRun, a.serveCmd(), a.agentCmd(), a.standinCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd())
 	root.SetHelpCommandGroupID(groupRun)
 	root.SetCompletionCommandGroupID(groupRun)
 	return root

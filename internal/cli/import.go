@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -36,7 +37,8 @@ type importFlags struct {
 
 func (a *app) importCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
-	files, from := "", ""
+	from := &fromFlags{}
+	files := ""
 	cmd := &cobra.Command{
 		Use:   "import SOURCE… --host HOST",
 		Short: "Make a registered copy from a package, or a machine around bare disks",
@@ -49,18 +51,25 @@ a host (reef/downloads/x.ova) or at an http(s) address; or it is one or more bar
 disk images, around which a machine is made: where they lie, or copied (--files).
 The plan comes first; open choices are asked on a terminal, and end the call with
 status 3 elsewhere.`,
-		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes",
+		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes\n  unvora import --from mainland --where state=stopped --host gannet --plan",
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "of bare disks at the host: stay or copy")
-	cmd.Flags().StringVar(&from, "from", "", "host that has the machines named, or all of its machines; its agent sends them to the other")
-	cmd.RegisterFlagCompletionFunc("from", a.completeHosts())
+	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its machines")
+	cmd.Flags().StringVar(&from.where, "where", "", "of its machines, only those that fit, such as 'state=stopped name~surge-*'")
+	cmd.Flags().StringArrayVar(&from.except, "except", nil, "and not this one")
+	cmd.Flags().BoolVar(&from.ahead, "ahead", false, "only fetch the disks of a manager's machines ahead; again, what has changed since; then importing them is short")
+	cmd.Flags().BoolVar(&from.move, "move", false, "from another Unvora: leave none behind")
+	cmd.RegisterFlagCompletionFunc("from", a.completePlaces())
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		if from == "" && len(args) == 0 {
+		if from.place == "" && len(args) == 0 {
 			return usage("import what: a package, bare disks, or --from HOST")
 		}
-		if from != "" {
+		if from.place == "" && (from.ahead || from.move || from.where != "" || len(from.except) > 0) {
+			return usage("--ahead, --move, --where and --except go with --from")
+		}
+		if from.place != "" {
 			return a.bringFrom(cmd.Context(), from, args, o, s)
 		}
 		req, err := o.request(openapi.RequestOperationImport)
@@ -388,34 +397,74 @@ func (a *app) givePackage(ctx context.Context, c *caller, job string, o *ovf.Ope
 	return nil
 }
 
-// bringFrom brings machines of another host: the ones named, or all that it lists.
-func (a *app) bringFrom(ctx context.Context, from string, names []string, o *importFlags, s *settling) error {
+// fromFlags say which machines of another host or manager are brought.
+type fromFlags struct {
+	place, where string
+	except       []string
+	ahead, move  bool
+}
+
+// completePlaces knows the names of hosts and managers.
+func (a *app) completePlaces() cobra.CompletionFunc {
+	hosts, managers := a.completeHosts(), a.completeManagers()
+	return func(cmd *cobra.Command, args []string, prefix string) ([]string, cobra.ShellCompDirective) {
+		all, _ := managers(cmd, args, prefix)
+		more, directive := hosts(cmd, args, prefix)
+		return append(all, more...), directive
+	}
+}
+
+// bringFrom brings machines of another host or of a manager: the ones named, or
+// all that it lists and that fit.
+func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o *importFlags, s *settling) error {
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	req, err := o.request(openapi.RequestOperationRegister)
+	operation, done := openapi.RequestOperationRegister, "brought in"
+	if from.ahead {
+		operation, done = openapi.RequestOperationFetchAhead, "fetched ahead"
+	}
+	req, err := o.request(operation)
 	if err != nil {
 		return err
 	}
 	folders := []string{}
 	for _, n := range names {
-		folders = append(folders, from+"/"+strings.TrimPrefix(n, from+"/"))
+		folders = append(folders, from.place+"/"+strings.TrimPrefix(n, from.place+"/"))
 	}
 	if len(names) == 0 {
+		field := "host"
+		res, err := c.ListManagers(ctx)
+		managers, err := call[[]openapi.Manager](c, res, err)
+		if err != nil {
+			return err
+		}
+		for _, m := range managers {
+			if strings.EqualFold(m.Name, from.place) {
+				field = "manager"
+			}
+		}
 		all, _, err := list[openapi.Copy](a, c, func(limit int, after *string) (*http.Response, error) {
-			return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: ptr("form=registered host=" + from)})
+			return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: ptr(strings.TrimSpace("form=registered " + field + "=" + from.place + " " + from.where))})
 		})
 		if err != nil {
 			return err
 		}
 		for _, k := range all {
-			folders = append(folders, from+"/"+k.Name)
+			if !slices.Contains(from.except, k.Name) && !slices.Contains(from.except, k.Id) {
+				folders = append(folders, k.Host+"/"+k.Name)
+			}
 		}
 		if len(folders) == 0 {
-			return &exit{statusFailed, fmt.Errorf("%s lists no machines", from)}
+			return &exit{statusFailed, fmt.Errorf("%s lists no machines that fit", from.place)}
 		}
+	} else if from.where != "" || len(from.except) > 0 {
+		return usage("name the machines, or choose them by --where and --except")
 	}
 	req.Folders, req.Files = &folders, ptr(openapi.RequestFiles("copy"))
-	return a.perform(ctx, req, s, "brought in")
+	if from.move {
+		req.Files = ptr(openapi.RequestFiles("move"))
+	}
+	return a.perform(ctx, req, s, done)
 }

@@ -80,27 +80,7 @@ named first. The rules of wiring and landing never were on the host.`,
 		if err != nil {
 			return err
 		}
-		failed := 0
-		if err := a.print(checks, func() {
-			for _, k := range checks {
-				sign := a.paint(green, "✓")
-				if !k.Ok {
-					sign = a.paint(red, "✕")
-				}
-				fmt.Fprintf(a.out, "%s %-12s %s\n", sign, k.What, k.Says)
-			}
-		}); err != nil {
-			return err
-		}
-		for _, k := range checks {
-			if !k.Ok {
-				failed++
-			}
-		}
-		if failed > 0 {
-			return &exit{statusFailed, fmt.Errorf("%s can't be used as it should be", args[0])}
-		}
-		return nil
+		return a.showChecks(args[0], checks)
 	}
 	return []*cobra.Command{
 		check,
@@ -109,6 +89,27 @@ named first. The rules of wiring and landing never were on the host.`,
 		rest("wake", "Let a host take new machines again", "%s takes new machines again.", false),
 		drop,
 	}
+}
+
+// showChecks prints what holds and what does not, and fails when something does not.
+func (a *app) showChecks(name string, checks []openapi.HostCheck) error {
+	failed := false
+	for _, k := range checks {
+		failed = failed || !k.Ok
+	}
+	err := a.print(checks, func() {
+		for _, k := range checks {
+			sign := a.paint(green, "✓")
+			if !k.Ok {
+				sign = a.paint(red, "✕")
+			}
+			fmt.Fprintf(a.out, "%s %-12s %s\n", sign, k.What, k.Says)
+		}
+	})
+	if err == nil && failed {
+		err = &exit{statusFailed, fmt.Errorf("%s can't be used as it should be", name)}
+	}
+	return err
 }
 
 func (a *app) poolCmd() *cobra.Command {

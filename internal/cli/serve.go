@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unvora.example/unvora/console"
+	"unvora.example/unvora/core/keyring"
 	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/api"
 	"unvora.example/unvora/internal/inventory"
@@ -30,6 +32,8 @@ type setting struct{ name, standard, about string }
 var settings = []setting{
 	{"listen", "127.0.0.1:7480", "address and port; loopback only unless told otherwise"},
 	{"database", "postgres://localhost/unvora", "address of the PostgreSQL database"},
+	{"key-file", "unvora.key", "file with the key that secrets in the database are sealed with; made at the first start. Services on one database share it"},
+	{"peers", "", "address and port where other Unvoras reach this one; none unless told"},
 	{"tls-cert", "", "certificate file; with tls-key, HTTPS is spoken"},
 	{"tls-key", "", "key file of the certificate"},
 	{"first-user", "admin", "administrator made at the first start"},
@@ -128,7 +132,11 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 		return err
 	}
 	defer inv.Close()
-	w, err := work.New(ctx, inv, log)
+	key, err := sealingKey(v["key-file"])
+	if err != nil {
+		return err
+	}
+	w, err := work.New(ctx, inv, key, log)
 	if err != nil {
 		return err
 	}
@@ -155,6 +163,9 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	g.Go(func() error { return w.Run(ctx) })
+	if v["peers"] != "" {
+		g.Go(func() error { return w.ServePeers(ctx, v["peers"]) })
+	}
 	g.Go(func() error {
 		log.Info("listening", "address", listener.Addr().String())
 		var err error
@@ -178,4 +189,32 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 		return nil
 	})
 	return g.Wait()
+}
+
+// sealingKey reads the key, or makes one.
+func sealingKey(file string) (keyring.Key, error) {
+	raw, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		key, err := keyring.NewKey(rand.Reader)
+		if err != nil {
+			return key, err
+		}
+		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) { // another service was quicker
+			return sealingKey(file)
+		}
+		if err != nil {
+			return key, fmt.Errorf("make the key file: %w; choose another place with --key-file", err)
+		}
+		_, err = fmt.Fprintln(f, key)
+		return key, errors.Join(err, f.Sync(), f.Close())
+	}
+	if err != nil {
+		return keyring.Key{}, fmt.Errorf("key file: %w", err)
+	}
+	key, err := keyring.ParseKey(string(raw))
+	if err != nil {
+		return key, fmt.Errorf("key file %s: %w", file, err)
+	}
+	return key, nil
 }

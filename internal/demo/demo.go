@@ -45,6 +45,9 @@ type kept struct {
 	DatabasePort     int            `json:"databasePort"`
 	AgentPorts       map[string]int `json:"agentPorts"`
 	Token            string         `json:"token"`
+	ManagerPort      int            `json:"managerPort"`
+	ManagerPassword  string         `json:"managerPassword"`
+	PeerPort         int            `json:"peerPort"`
 }
 
 const (
@@ -52,6 +55,9 @@ const (
 	startPatience  = 60 * time.Second
 	adminName      = "admin"
 	firstAgentPort = 7490
+
+	firstManagerPort = 7485
+	firstPeerPort    = 7489
 )
 
 // Run starts the estate and keeps it up until ctx ends.
@@ -85,7 +91,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := pg.init(dir, k.DatabasePassword); err != nil {
 		return err
 	}
-	if err := build(dir, k.AgentPorts); err != nil {
+	if err := errors.Join(build(dir, k.AgentPorts), buildManager(dir, k.ManagerPort, k.ManagerPassword)); err != nil {
 		return fmt.Errorf("make the sample machines: %w", explain(err))
 	}
 	s := newSupervisor(dir)
@@ -99,13 +105,17 @@ func Run(ctx context.Context, o Options) error {
 	}
 	server := fmt.Sprintf("http://127.0.0.1:%d", o.Port)
 	if err := s.start(process{name: "service", path: self, args: []string{"serve", "--log-level", "warn"}, dir: dir,
-		env: []string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", o.Port), "UNVORA_DATABASE=" + url, "UNVORA_FIRST_USER=" + adminName, "UNVORA_FIRST_PASSWORD=" + k.AdminPassword}}); err != nil {
+		env: []string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", o.Port), "UNVORA_DATABASE=" + url, "UNVORA_FIRST_USER=" + adminName, "UNVORA_FIRST_PASSWORD=" + k.AdminPassword,
+			"UNVORA_KEY_FILE=" + filepath.Join(dir, "unvora.key"), fmt.Sprintf("UNVORA_PEERS=127.0.0.1:%d", k.PeerPort)}}); err != nil {
 		return err
 	}
 	for _, h := range estate {
 		if err := s.start(process{name: "agent-" + h.name, path: self, args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}}); err != nil {
 			return err
 		}
+	}
+	if err := s.start(process{name: "manager-" + managerName, path: self, args: []string{"standin", managerDir(dir), "--log-level", "warn"}}); err != nil {
+		return err
 	}
 	if err := waitFor(ctx, s, "service", func() error { return get(server + "/readyz") }); err != nil {
 		return err
@@ -198,6 +208,19 @@ func load(dir string) (*kept, error) {
 	}
 	if k.AdminPassword == "" {
 		k.AdminPassword, k.DatabasePassword = random(6), random(16)
+	}
+	if k.ManagerPassword == "" {
+		k.ManagerPassword = random(8)
+	}
+	for port, first := range map[*int]int{&k.ManagerPort: firstManagerPort, &k.PeerPort: firstPeerPort} {
+		if *port != 0 && portFree(*port) != nil {
+			return nil, fmt.Errorf("port %d, which others know, is in use: stop what uses it, or start afresh with another --dir", *port)
+		}
+		if *port == 0 {
+			if *port, err = freePort(first); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if k.DatabasePort == 0 || portFree(k.DatabasePort) != nil {
 		if k.DatabasePort, err = freePort(0); err != nil {
@@ -326,6 +349,9 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 		return err
 	}
 	if err := hollowOut(dir); err != nil {
+		return err
+	}
+	if err := addManager(ctx, s, c, dir, k); err != nil {
 		return err
 	}
 	if first {

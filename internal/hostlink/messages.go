@@ -182,6 +182,7 @@ type Ticket struct {
 	Path    string    `json:"path"`
 	For     string    `json:"for"` // id of the host that may use it; "" for any of the inventory
 	Expires time.Time `json:"expires"`
+	Foreign bool      `json:"foreign"` // for an agent of another Unvora, which is nobody here
 }
 
 // DiskRequest asks, with a ticket for a machine folder, for a name under which
@@ -204,9 +205,28 @@ type PackTask struct {
 // CarryTask is what a carry task is asked.
 type CarryTask struct {
 	plan.Carry
-	From   *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
-	ID     string  `json:"id"`             // of the new image
-	KeepID bool    `json:"keepId"`         // the source's id instead, where it states one
+	From   *Remote  `json:"from,omitempty"` // where the machine folder is, when it is not here
+	ID     string   `json:"id"`             // of the new image
+	KeepID bool     `json:"keepId"`         // the source's id instead, where it states one
+	Web    *WebDisk `json:"web,omitempty"`  // a manager's image instead of Source
+}
+
+// WebDisk is an image at a manager.
+type WebDisk struct {
+	URL         string `json:"url"`         // https; it is all that is needed to read, or write
+	Certificate string `json:"certificate"` // PEM, of the server; "" for those that the system trusts
+	Change      bool   `json:"change"`      // it holds only what has changed since what was fetched ahead
+}
+
+// SendTask is what a send task is asked.
+type SendTask struct {
+	plan.Send
+	To WebDisk `json:"to"`
+}
+
+// SendResult is the Result of a send task.
+type SendResult struct {
+	Bytes int64 `json:"bytes"` // of data that were sent
 }
 
 // Remote is where an agent reads a ticket's file.
@@ -214,6 +234,8 @@ type Remote struct {
 	Address string `json:"address"`
 	Host    string `json:"host"` // id, in the certificate
 	Ticket  string `json:"ticket"`
+
+	Authority string `json:"authority,omitempty"` // PEM, of another Unvora, whose agent it is
 }
 
 // FetchSource is where a fetch-disk task reads: exactly one is set.

@@ -62,6 +62,7 @@ var briefSQL = strings.Replace(copySQL, "c.machine,", "null::jsonb as machine,",
 var copyFields = map[string]field{
 	"name":    {equal: "c.name = %s", like: "c.name ilike %s"},
 	"host":    {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
+	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where lower(name) = lower(%s)))"},
 	"form":    {equal: "c.form = %s"},
 	"state":   {equal: "c.state = %s"},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
@@ -70,6 +71,7 @@ var copyFields = map[string]field{
 	"pool":    {equal: "c.pool_id in (select id from pools where lower(name) = lower(%s))"},
 	"address": {equal: "c.addresses @> array[%s]"},
 	"mac":     {equal: "c.id in (select copy_id from nics where mac = %s::macaddr)", check: isMAC},
+	"id":      {equal: "c.id = %s::uuid", check: isUUID},
 	"uuid":    {equal: "c.uuid = %s::uuid", check: isUUID},
 }
 
@@ -103,7 +105,7 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 	}
 	cond, args := "c.name = $1", []any{ref, forms}
 	if place, name, ok := strings.Cut(ref, "/"); ok {
-		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3)) and (c.name = $1 or c.path like '%/' || $1)"
+		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3) or h.manager_id = (select id from managers where lower(name) = lower($3))) and (c.name = $1 or c.path like '%/' || $1)"
 		args = []any{name, forms, place}
 	}
 	placed := len(args) == 3
@@ -118,7 +120,8 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 	case len(list) == 0:
 		if place, name, ok := strings.Cut(ref, "/"); ok {
 			if _, err := inv.Host(ctx, place); err != nil {
-				if s, _ := inv.Shelf(ctx, place); s == nil {
+				s, _ := inv.Shelf(ctx, place)
+				if _, e := inv.Manager(ctx, place); s == nil && e != nil {
 					return nil, err
 				}
 			}
@@ -330,7 +333,7 @@ func putCopy(ctx context.Context, tx pgx.Tx, c, was *Copy, rel string) error {
 		}
 	}
 	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked, addresses, owner, evidence, score, candidate_id, problem)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15, $16, $17, now(), $18, $19, $20, $21, $22, $23, $24, (select id from copies where id = $25), $26)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15, $16, $17, now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22, $23, $24, (select id from copies where id = $25), $26)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id, pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
 		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user, made_at = excluded.made_at, identity = excluded.identity, renewed = excluded.renewed,
 		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(), gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine,

@@ -37,11 +37,14 @@ type Host struct {
 	ClockOff  int64         `json:"-"`     // seconds
 	Ports     []wiring.Port `json:"ports"` // null: its driver makes no switches
 	Resting   bool          `json:"-"`
+	Manager   string        `json:"manager"` // through which alone it is reached; "" for one with an agent of ours
+	ManagerID *uuid.UUID    `json:"-"`
 }
 
 const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.state end`
 
-const hostSQL = `select h.id, h.name, h.family, h.driver, h.site, ` + hostState + ` as state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
+const hostSQL = `select h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting, h.manager_id,
+ coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
  (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies
 from hosts h`
 
@@ -52,9 +55,9 @@ var hostFields = map[string]field{
 	"family": {equal: "h.family = %s"},
 }
 
-// Hosts lists hosts by name.
+// Hosts lists hosts by name, without those of managers.
 func (inv *Inventory) Hosts(ctx context.Context, p Page) (*List[Host], error) {
-	return listOf(ctx, inv.Pool, hostSQL, " where true", "h", hostFields, p, func(h Host) (string, string) { return h.Name, h.ID.String() })
+	return listOf(ctx, inv.Pool, hostSQL, " where h.manager_id is null", "h", hostFields, p, func(h Host) (string, string) { return h.Name, h.ID.String() })
 }
 
 // AllHosts calls f with every host, a page at a time.
@@ -278,7 +281,7 @@ func (s Switch) Wiring() wiring.Switch {
 // Switches lists a host's switches, or those of all hosts for the zero id.
 func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
 	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address from switches s join hosts h on h.id = s.host_id
-		where $1::uuid = '00000000-0000-0000-0000-000000000000' or s.host_id = $1 order by h.name, s.name limit 10000`, host)
+		where $1::uuid = '00000000-0000-0000-0000-000000000000' and h.manager_id is null or s.host_id = $1 order by h.name, s.name limit 10000`, host)
 }
 
 // Shelf is a record of a shelf.

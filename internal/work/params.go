@@ -30,6 +30,8 @@ func (w *Work) taskParams(ctx context.Context, j *inventory.Job, s *inventory.St
 		return w.carryParams(ctx, j, s, h)
 	case plan.KindAlter:
 		return w.alterParams(j, s)
+	case plan.KindSend:
+		return w.sendParams(ctx, j, s)
 	}
 	return s.DoWhat, nil // as the plan says
 }
@@ -78,16 +80,16 @@ func (w *Work) packParams(ctx context.Context, s *inventory.Step, h *inventory.H
 	if err != nil || do.FromHost == "" {
 		return hostlink.PackTask{Pack: *do}, err
 	}
-	from, err := w.letRead(ctx, s, do.FromHost, do.Folder, h)
+	at, err := w.inv.Host(ctx, do.FromHost)
+	if err != nil {
+		return nil, err
+	}
+	from, err := w.letRead(ctx, s, at, do.Folder, h)
 	return hostlink.PackTask{Pack: *do, From: from}, err
 }
 
 // letRead gives a host a ticket for a machine folder of another one.
-func (w *Work) letRead(ctx context.Context, s *inventory.Step, host, folder string, reader *inventory.Host) (*hostlink.Remote, error) {
-	from, err := w.inv.Host(ctx, host)
-	if err != nil {
-		return nil, err
-	}
+func (w *Work) letRead(ctx context.Context, s *inventory.Step, from *inventory.Host, folder string, reader *inventory.Host) (*hostlink.Remote, error) {
 	ticket, err := w.ticket(s.TaskID())
 	if err != nil {
 		return nil, err
@@ -108,15 +110,60 @@ func (w *Work) carryParams(ctx context.Context, j *inventory.Job, s *inventory.S
 	if err != nil {
 		return nil, err
 	}
-	rec, err := recordOf(j, s.Part)
+	c := hostlink.CarryTask{Carry: *do, ID: newDiskID(s, do.Disk)}
+	if j.Operation != "fetch-ahead" {
+		rec, err := recordOf(j, s.Part)
+		if err != nil {
+			return nil, err
+		}
+		c.KeepID = chosen(rec.Choice)[identity.DiskID] == identity.Keep
+	}
+	if do.FromHost == "" {
+		return c, nil
+	}
+	from, err := w.inv.Host(ctx, do.FromHost)
 	if err != nil {
 		return nil, err
 	}
-	c := hostlink.CarryTask{Carry: *do, ID: newDiskID(s, do.Disk), KeepID: chosen(rec.Choice)[identity.DiskID] == identity.Keep}
-	if do.FromHost != "" {
-		c.From, err = w.letRead(ctx, s, do.FromHost, do.Folder, h)
+	if from.ManagerID == nil {
+		c.From, err = w.letRead(ctx, s, from, do.Folder, h)
+		return c, err
 	}
+	m, err := w.inv.Manager(ctx, from.ManagerID.String())
+	if err != nil {
+		return nil, err
+	}
+	if m.Kind == inventory.ManagerUnvora {
+		c.From, err = w.peerRead(ctx, j, s, m)
+		return c, err
+	}
+	c.Web, err = w.webDisk(ctx, j, s, m, do.Disk, plan.KindTakeImages)
 	return c, err
+}
+
+func (w *Work) sendParams(ctx context.Context, j *inventory.Job, s *inventory.Step) (any, error) {
+	do, err := decode[plan.Send](s)
+	if err != nil {
+		return nil, err
+	}
+	for i := range j.Steps {
+		if room := &j.Steps[i]; room.Kind == plan.KindMakeRoom && room.Part == s.Part {
+			there, err := w.inv.Host(ctx, room.HostID.String())
+			if err != nil {
+				return nil, err
+			}
+			m, err := w.inv.Manager(ctx, there.ManagerID.String())
+			if err != nil {
+				return nil, err
+			}
+			to, err := w.webDisk(ctx, j, s, m, do.Disk, plan.KindMakeRoom)
+			if err != nil {
+				return nil, err
+			}
+			return hostlink.SendTask{Send: *do, To: *to}, nil
+		}
+	}
+	return nil, errors.New("the job has no room to send to")
 }
 
 func (w *Work) alterParams(j *inventory.Job, s *inventory.Step) (any, error) {

@@ -34,6 +34,7 @@ type Request struct {
 	Folders         []string          `json:"folders"` // to register: POOL/NAME, a copy, or a path of the host
 	Files           string            `json:"files"`
 	Host            string            `json:"host"`
+	Manager         string            `json:"manager"` // that a machine is put back to; "" for the one that it came from
 	Pool            string            `json:"pool"`
 	Disks           map[string]string `json:"disks"`
 	Change          *Change           `json:"change"`
@@ -119,13 +120,18 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, wrong("%v", err)
 		}
 	}
+	if err := w.notThere(ctx, req); err != nil {
+		return nil, err
+	}
 	switch req.Operation {
 	case "export":
 		return w.drawExport(ctx, req)
 	case "import":
 		return w.drawImport(ctx, req)
-	case "register":
+	case "register", "fetch-ahead":
 		return w.drawRegister(ctx, req)
+	case "put-back":
+		return w.drawPutBack(ctx, req)
 	case "change", "renew", "attach", "detach":
 		return w.drawChange(ctx, req)
 	case "delist":
@@ -139,7 +145,7 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 	case "switch-add", "switch-drop":
 		return w.drawSwitch(ctx, req)
 	}
-	return nil, wrong("Unknown operation %q: there are export, import, register, change, renew, attach, detach, delist, put-right, rebuild, start, stop, switch-add and switch-drop.", req.Operation)
+	return nil, wrong("Unknown operation %q: there are export, import, register, change, renew, attach, detach, delist, put-right, fetch-ahead, put-back, rebuild, start, stop, switch-add and switch-drop.", req.Operation)
 }
 
 // asNow looks at a host that did not answer last time: it may be back.

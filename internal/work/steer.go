@@ -124,6 +124,10 @@ func (w *Work) advance(ctx context.Context, j *inventory.Job, s *inventory.Step)
 		return 0, w.record(ctx, j, s)
 	case plan.KindForget:
 		return 0, w.forget(ctx, j, s)
+	case plan.KindNoteAhead:
+		return 0, w.noteAhead(ctx, j, s)
+	case plan.KindLend:
+		return w.lending(ctx, j, s)
 	}
 	return w.steerTask(ctx, j, s)
 }
@@ -133,6 +137,9 @@ func (w *Work) steerTask(ctx context.Context, j *inventory.Job, s *inventory.Ste
 	h, err := w.inv.Host(ctx, s.HostID.String())
 	if err != nil {
 		return 0, err
+	}
+	if h.ManagerID != nil {
+		return w.managed(ctx, j, s, h)
 	}
 	params, err := w.taskParams(ctx, j, s, h)
 	if err != nil {
@@ -327,7 +334,12 @@ func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error
 			if err != nil {
 				return 0, err
 			}
-			if err := w.agent(h).Undo(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind}); err != nil {
+			if h.ManagerID != nil {
+				err = w.undoManaged(ctx, j, s, h)
+			} else {
+				err = w.agent(h).Undo(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind})
+			}
+			if err != nil {
 				return 0, err
 			}
 		}
@@ -398,6 +410,8 @@ func (w *Work) forgotten(ctx context.Context, j *inventory.Job) (hosts []*invent
 		h, err := w.inv.Host(ctx, s.HostID.String())
 		if err == nil {
 			hosts = append(hosts, h)
+		}
+		if err == nil && h.ManagerID == nil {
 			err = w.agent(h).Forget(ctx, j.ID.String(), j.Epoch)
 		}
 		if err != nil {
@@ -478,10 +492,28 @@ func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surv
 		return ctx.Err()
 	}
 	var err error
+	var managers []Surveyed
+	var managersErr error
 	if names == nil {
+		wg.Go(func() { managers, managersErr = w.surveyManagers(ctx) })
 		err = w.inv.AllHosts(ctx, look)
 	}
 	for _, n := range names {
+		if m, e := w.inv.Manager(ctx, n); e == nil {
+			s := w.surveyOne(ctx, m)
+			s.Changes = []inventory.Change{} // told below, with all the others
+			managers = append(managers, s)
+			hosts, e := w.inv.ManagedHosts(ctx, m)
+			if err = e; err != nil {
+				break
+			}
+			mu.Lock()
+			for _, h := range hosts {
+				asked = append(asked, h.ID)
+			}
+			mu.Unlock()
+			continue
+		}
 		var h *inventory.Host
 		if h, err = w.inv.Host(ctx, n); err != nil {
 			break
@@ -491,6 +523,12 @@ func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surv
 		}
 	}
 	wg.Wait()
+	err = errors.Join(err, managersErr)
+	for _, s := range managers {
+		if s.Error != "" || names != nil {
+			out = append(out, s)
+		}
+	}
 	if len(still) > 0 {
 		err = errors.Join(err, w.inv.StillThere(ctx, still))
 	}

@@ -4,11 +4,13 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -18,6 +20,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/keyring"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
@@ -29,8 +32,12 @@ type Work struct {
 	inv       *inventory.Inventory
 	authority *hostlink.Authority
 	dialer    *hostlink.Dialer
+	key       keyring.Key // that secrets are sealed with
+	peerTLS   *tls.Config
 	river     *river.Client[pgx.Tx]
 	log       *slog.Logger
+
+	peerAddress atomic.Value // where other Unvoras reach this one; a string, once it listens
 }
 
 const (
@@ -44,7 +51,8 @@ const (
 )
 
 // New connects work with the inventory and brings River's tables up to date.
-func New(ctx context.Context, inv *inventory.Inventory, log *slog.Logger) (*Work, error) {
+// Secrets are sealed with key.
+func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *slog.Logger) (*Work, error) {
 	driver := riverpgxv5.New(inv.Pool)
 	migrator, err := rivermigrate.New(driver, nil)
 	if err != nil {
@@ -53,19 +61,22 @@ func New(ctx context.Context, inv *inventory.Inventory, log *slog.Logger) (*Work
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("bring the job queue's tables up to date: %w", err)
 	}
-	cert, key, err := inv.Authority(ctx, hostlink.NewAuthority)
+	cert, signing, err := inv.Authority(ctx, hostlink.NewAuthority)
 	if err != nil {
 		return nil, err
 	}
-	authority, err := hostlink.LoadAuthority([]byte(cert), []byte(key))
+	authority, err := hostlink.LoadAuthority([]byte(cert), []byte(signing))
 	if err != nil {
 		return nil, err
 	}
-	tls, err := authority.ServiceTLS()
+	service, err := authority.ServiceTLS()
 	if err != nil {
 		return nil, err
 	}
-	w := &Work{inv: inv, authority: authority, dialer: hostlink.NewDialer(tls), log: log}
+	w := &Work{inv: inv, authority: authority, dialer: hostlink.NewDialer(service), key: key, log: log}
+	if w.peerTLS, err = authority.PeerTLS(); err != nil {
+		return nil, err
+	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &steerer{w: w})
 	river.AddWorker(workers, &lookout{w: w})
@@ -278,6 +289,14 @@ func (w *Work) Survey(ctx context.Context, h *inventory.Host) ([]inventory.Chang
 
 // survey leaves it to the caller to note that an unchanged host was seen.
 func (w *Work) survey(ctx context.Context, h *inventory.Host) (bool, []inventory.Change, error) {
+	if h.ManagerID != nil {
+		m, err := w.inv.Manager(ctx, h.ManagerID.String())
+		if err != nil {
+			return false, nil, err
+		}
+		changes, err := w.surveyManager(ctx, m)
+		return true, changes, err
+	}
 	s, err := w.agent(h).Survey(ctx, h.Revision)
 	if err != nil {
 		if errors.Is(err, hostlink.ErrUnreachable) {

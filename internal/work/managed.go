@@ -1,0 +1,465 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/cimi"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// Steps on a manager's host are carried out here: nobody of ours is there.
+
+// askAgain is how long it takes until a manager is asked again how far it is.
+const askAgain = 500 * time.Millisecond
+
+// taken is the result of a take-images or make-room step.
+type taken struct {
+	Images map[string]string `json:"images"` // disk → image
+	Whole  map[string]bool   `json:"whole"`  // disks of which the manager could not tell the difference
+	Ticket string            `json:"ticket"` // of another Unvora
+}
+
+// made is the result of a make-there step.
+type made struct {
+	Volumes map[string]string `json:"volumes"` // disk → volume
+	Machine string            `json:"machine"`
+}
+
+func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (time.Duration, error) {
+	m, err := w.inv.Manager(ctx, h.ManagerID.String())
+	if err != nil {
+		return 0, err
+	}
+	if m.Kind == inventory.ManagerUnvora {
+		return w.atPeer(ctx, j, s, m)
+	}
+	client, err := w.client(m)
+	if err != nil {
+		return 0, err
+	}
+	f := &foreign{w, client, j, s, h, m}
+	var pause time.Duration
+	switch s.Kind {
+	case plan.KindStop:
+		pause, err = f.power(ctx, cimi.Stopped, cimi.RelStop)
+	case plan.KindStart:
+		pause, err = f.power(ctx, cimi.Started, cimi.RelStart)
+	case plan.KindTakeImages:
+		pause, err = f.takeImages(ctx)
+	case plan.KindDropImages:
+		err = f.dropImages(ctx)
+	case plan.KindMakeRoom:
+		err = f.makeRoom(ctx)
+	case plan.KindMakeThere:
+		err = f.makeThere(ctx)
+	default:
+		err = fmt.Errorf("nothing of the kind %s can be asked of a manager", s.Kind)
+	}
+	var refused *cimi.Refused
+	if errors.As(err, &refused) {
+		return 0, &failure{"manager.rights", fmt.Sprintf("%s refuses: %v", m.Name, refused)}
+	}
+	if err != nil || pause > 0 {
+		return pause, err
+	}
+	s.State = "done"
+	return 0, w.inv.UpdateStep(ctx, j.Epoch, s)
+}
+
+// foreign is a step at a foreign manager.
+type foreign struct {
+	w      *Work
+	client *cimi.Client
+	j      *inventory.Job
+	s      *inventory.Step
+	h      *inventory.Host
+	m      *inventory.Manager
+}
+
+// note keeps what the step has done so far, so that it is not done twice.
+func (f *foreign) note(ctx context.Context, result any) error {
+	raw, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	f.s.Result = raw
+	return f.w.inv.UpdateStep(ctx, f.j.Epoch, f.s)
+}
+
+func (f *foreign) power(ctx context.Context, state, action string) (time.Duration, error) {
+	do, err := decode[plan.Power](f.s)
+	if err != nil {
+		return 0, err
+	}
+	m, err := cimi.Get[cimi.Machine](ctx, f.client, do.Folder)
+	if err != nil || m.State == state {
+		return 0, err
+	}
+	if at := m.Can(action); at != "" {
+		return askAgain, f.client.Act(ctx, at, action)
+	}
+	if strings.HasSuffix(m.State, "ING") { // on its way
+		return askAgain, nil
+	}
+	return 0, &failure{"manager.rights", fmt.Sprintf("%s is %s at %s, and the account may not change that", m.Name, strings.ToLower(m.State), f.m.Name)}
+}
+
+// takeImages asks for an image of each volume and waits until all are there. An
+// image that tells the difference is asked for where one was fetched before, and
+// a whole one where the manager can't tell it any more.
+func (f *foreign) takeImages(ctx context.Context) (time.Duration, error) {
+	do, err := decode[plan.TakeImages](f.s)
+	if err != nil {
+		return 0, err
+	}
+	entry, _, err := f.client.EntryPoint(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if entry.VolumeImages == nil {
+		return 0, &failure{"manager.rights", f.m.Name + " has no images of volumes"}
+	}
+	t := taken{Images: map[string]string{}, Whole: map[string]bool{}}
+	if len(f.s.Result) > 0 {
+		if err := json.Unmarshal(f.s.Result, &t); err != nil {
+			return 0, err
+		}
+	}
+	for _, disk := range slices.Sorted(maps.Keys(do.Volumes)) {
+		if t.Images[disk] != "" {
+			continue
+		}
+		want := cimi.VolumeImage{ImageLocation: &cimi.Ref{Href: do.Volumes[disk]}}
+		want.ResourceURI, want.Name = cimi.Namespace+"VolumeImage", fmt.Sprintf("%s, for %s", disk, f.j.ID)
+		if since := do.Since[disk]; since != "" && !t.Whole[disk] {
+			want.Kind, want.RelatedImage = cimi.PartialSnapshot, &cimi.Ref{Href: since}
+		}
+		image, err := cimi.Add[cimi.VolumeImage](ctx, f.client, entry.VolumeImages.Href, want)
+		var refused *cimi.Refused
+		if errors.As(err, &refused) && want.RelatedImage != nil {
+			t.Whole[disk] = true
+			if err := f.note(ctx, t); err != nil {
+				return 0, err
+			}
+			return time.Millisecond, nil
+		}
+		if err != nil {
+			return 0, err
+		}
+		t.Images[disk] = image.ID
+		if err := f.note(ctx, t); err != nil {
+			return 0, err
+		}
+	}
+	for disk, id := range t.Images {
+		image, err := cimi.Get[cimi.VolumeImage](ctx, f.client, id)
+		switch {
+		case err != nil:
+			return 0, err
+		case image.State == cimi.Creating:
+			return askAgain, nil
+		case image.State != cimi.Available:
+			return 0, &failure{"", fmt.Sprintf("%s could not make an image of %s: it is %s", f.m.Name, disk, strings.ToLower(image.State))}
+		}
+	}
+	return 0, nil
+}
+
+func (f *foreign) dropImages(ctx context.Context) error {
+	do, err := decode[plan.DropImages](f.s)
+	if err != nil {
+		return err
+	}
+	list := do.Others
+	if do.Taken {
+		t, err := resultOf[taken](f.j, f.s.Part, plan.KindTakeImages)
+		if err != nil {
+			return err
+		}
+		list = append(list, slices.Sorted(maps.Values(t.Images))...)
+	}
+	for _, id := range list {
+		if err := f.client.Delete(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// resultOf is the result of a part's step of a kind.
+func resultOf[T any](j *inventory.Job, part int, kind string) (*T, error) {
+	for i := range j.Steps {
+		if s := &j.Steps[i]; s.Kind == kind && s.Part == part && len(s.Result) > 0 {
+			var t T
+			return &t, json.Unmarshal(s.Result, &t)
+		}
+	}
+	return nil, fmt.Errorf("the job has no result of the kind %s", kind)
+}
+
+func (f *foreign) makeRoom(ctx context.Context) error {
+	do, err := decode[plan.MakeRoom](f.s)
+	if err != nil {
+		return err
+	}
+	entry, _, err := f.client.EntryPoint(ctx)
+	if err != nil {
+		return err
+	}
+	t := taken{Images: map[string]string{}}
+	if len(f.s.Result) > 0 {
+		if err := json.Unmarshal(f.s.Result, &t); err != nil {
+			return err
+		}
+	}
+	for _, disk := range slices.Sorted(maps.Keys(do.Disks)) {
+		if t.Images[disk] != "" {
+			continue
+		}
+		want := cimi.VolumeImage{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeImage", Name: do.Name + " " + disk, Properties: map[string]string{"bytes": fmt.Sprint(do.Disks[disk])}}}
+		image, err := cimi.Add[cimi.VolumeImage](ctx, f.client, entry.VolumeImages.Href, want)
+		if err != nil {
+			return err
+		}
+		if image.Can(cimi.RelUpload) == "" {
+			return errors.Join(&failure{"manager.rights", f.m.Name + " takes no images in"}, f.client.Delete(ctx, image.ID))
+		}
+		t.Images[disk] = image.ID
+		if err := f.note(ctx, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// makeThere has volumes made of the images that were sent, and a machine of them.
+func (f *foreign) makeThere(ctx context.Context) error {
+	do, err := decode[plan.MakeThere](f.s)
+	if err != nil {
+		return err
+	}
+	room, err := resultOf[taken](f.j, f.s.Part, plan.KindMakeRoom)
+	if err != nil {
+		return err
+	}
+	m := do.Machine
+	if do.Give {
+		g, err := resultOf[given](f.j, f.s.Part, plan.KindGiveIDs)
+		if err != nil {
+			return err
+		}
+		m = g.Machine
+	}
+	entry, _, err := f.client.EntryPoint(ctx)
+	if err != nil {
+		return err
+	}
+	networks, _, err := cimi.List[cimi.Network](ctx, f.client, entry.Networks, "")
+	if err != nil {
+		return err
+	}
+	r := made{Volumes: map[string]string{}}
+	if len(f.s.Result) > 0 {
+		if err := json.Unmarshal(f.s.Result, &r); err != nil {
+			return err
+		}
+	}
+	want := cimi.MachineCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "MachineCreate", Name: m.Name, Properties: f.properties(m, do.Host)}}
+	t := &want.MachineTemplate
+	t.MachineConfig.CPU, t.MachineConfig.Memory = m.CPUs, m.MemoryBytes>>10
+	for i, d := range m.Disks {
+		if r.Volumes[d.ID] == "" {
+			v := cimi.VolumeCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeCreate", Name: m.Name + " " + d.ID, Properties: map[string]string{"bootable": fmt.Sprint(i == 0)}}}
+			v.VolumeTemplate.VolumeConfig.Capacity = (d.VirtualBytes + 999) / 1000
+			v.VolumeTemplate.VolumeImage.Href = room.Images[d.ID]
+			volume, err := cimi.Add[cimi.Volume](ctx, f.client, entry.Volumes.Href, v)
+			if err != nil {
+				return err
+			}
+			r.Volumes[d.ID] = volume.ID
+			if err := f.note(ctx, r); err != nil {
+				return err
+			}
+		}
+		t.Volumes = append(t.Volumes, cimi.MachineVolume{Volume: cimi.Ref{Href: r.Volumes[d.ID]}})
+	}
+	for _, n := range m.NICs {
+		at := slices.IndexFunc(networks, func(x cimi.Network) bool { return x.Name == n.Network })
+		if at < 0 {
+			continue // it is unplugged, which the interface has no word for
+		}
+		t.NetworkInterfaces = append(t.NetworkInterfaces, cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID}, MACAddress: n.MAC})
+	}
+	if r.Machine == "" {
+		if do.Replace != "" {
+			if err := f.remove(ctx, do.Replace); err != nil {
+				return err
+			}
+		}
+		there, err := cimi.Add[cimi.Machine](ctx, f.client, entry.Machines.Href, want)
+		if err != nil {
+			return err
+		}
+		r.Machine = there.ID
+		if err := f.note(ctx, r); err != nil {
+			return err
+		}
+	}
+	for _, id := range room.Images {
+		if err := f.client.Delete(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// properties that the new machine is given, with a passport that says what it is.
+func (f *foreign) properties(m *machine.Machine, host string) map[string]string {
+	p := map[string]string{propHost: host, propUUID: m.UUID, propFirmware: m.Firmware, propGuest: m.Guest}
+	if pp := m.Passport; pp != nil {
+		id := uuid.NewSHA1(f.j.ID, []byte("put back")).String()
+		raw, err := json.Marshal(machine.Passport{Lineage: pp.Lineage, Copy: id, Parent: pp.Copy, MadeBy: f.j.Operation, MadeAt: f.j.CreatedAt, Identity: pp.Identity})
+		if err == nil {
+			p[propPassport] = string(raw)
+		}
+	}
+	return p
+}
+
+// remove takes a machine away, with its volumes.
+func (f *foreign) remove(ctx context.Context, id string) error {
+	m, err := cimi.Get[cimi.Machine](ctx, f.client, id)
+	var refused *cimi.Refused
+	if errors.As(err, &refused) && refused.Status == 404 {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := f.client.Delete(ctx, id); err != nil {
+		return err
+	}
+	for _, v := range m.Volumes.Members {
+		if err := f.client.Delete(ctx, v.Volume.Href); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// undoManaged takes back what a step has done at a manager.
+func (w *Work) undoManaged(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) error {
+	m, err := w.inv.Manager(ctx, h.ManagerID.String())
+	if err != nil {
+		return err
+	}
+	if m.Kind == inventory.ManagerUnvora {
+		return w.undoAtPeer(ctx, j, s, m)
+	}
+	client, err := w.client(m)
+	if err != nil {
+		return err
+	}
+	f := &foreign{w, client, j, s, h, m}
+	switch s.Kind {
+	case plan.KindStop:
+		_, err = f.power(ctx, cimi.Started, cimi.RelStart)
+	case plan.KindTakeImages, plan.KindMakeRoom:
+		var t taken
+		if len(s.Result) > 0 {
+			err = json.Unmarshal(s.Result, &t)
+		}
+		for _, id := range t.Images {
+			err = errors.Join(err, client.Delete(ctx, id))
+		}
+	case plan.KindMakeThere:
+		var r made
+		if len(s.Result) > 0 {
+			err = json.Unmarshal(s.Result, &r)
+		}
+		if r.Machine != "" {
+			err = errors.Join(err, client.Delete(ctx, r.Machine))
+		}
+		for _, id := range r.Volumes {
+			err = errors.Join(err, client.Delete(ctx, id))
+		}
+	}
+	var refused *cimi.Refused
+	if errors.As(err, &refused) { // it can't be helped from here
+		w.log.Warn("take back at a manager", "job", j.ID, "manager", m.Name, "step", s.What, "error", err)
+		return nil
+	}
+	return err
+}
+
+// webDisk is where the agent reads, or writes, a disk's image at a foreign manager.
+func (w *Work) webDisk(ctx context.Context, j *inventory.Job, s *inventory.Step, m *inventory.Manager, disk, kind string) (*hostlink.WebDisk, error) {
+	client, err := w.client(m)
+	if err != nil {
+		return nil, err
+	}
+	t, err := resultOf[taken](j, s.Part, kind)
+	if err != nil {
+		return nil, err
+	}
+	image, err := cimi.Get[cimi.VolumeImage](ctx, client, t.Images[disk])
+	if err != nil {
+		return nil, err
+	}
+	at := image.Can(cimi.RelUpload)
+	if kind == plan.KindTakeImages {
+		if image.ImageLocation == nil {
+			return nil, &failure{"manager.rights", m.Name + " does not hand out the image"}
+		}
+		at = image.ImageLocation.Href
+	}
+	web := &hostlink.WebDisk{Certificate: m.Certificate, Change: image.RelatedImage != nil}
+	web.URL, err = client.Absolute(at)
+	return web, err
+}
+
+// noteAhead records what was fetched ahead, or that it is of no use any more.
+func (w *Work) noteAhead(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
+	do, err := decode[plan.NoteAhead](s)
+	if err != nil {
+		return err
+	}
+	copyID, err := uuid.Parse(do.Copy)
+	if err != nil {
+		return err
+	}
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if len(do.Paths) == 0 {
+			if err := inventory.ForgetAhead(ctx, tx, do.Copy); err != nil {
+				return err
+			}
+		} else {
+			t, err := resultOf[taken](j, s.Part, plan.KindTakeImages)
+			if err != nil {
+				return err
+			}
+			a := inventory.Ahead{CopyID: copyID, HostID: *optional(do.Host), PoolID: *optional(do.Pool)}
+			for disk, path := range do.Paths {
+				a.Disk, a.Path, a.Image = disk, path, t.Images[disk]
+				if err := inventory.NoteAhead(ctx, tx, a); err != nil {
+					return err
+				}
+			}
+		}
+		s.State = "done"
+		return inventory.PutStep(ctx, tx, j.Epoch, s)
+	})
+}
