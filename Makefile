@@ -61,6 +61,7 @@ fuzz:  ## every parser, for a while
 	go test ./core/ovf -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
 	go test ./core/ovf -run '^$$' -fuzz FuzzArchive -fuzztime $(FUZZ_TIME)
 	go test ./core/ovf -run '^$$' -fuzz FuzzManifest -fuzztime $(FUZZ_TIME)
+	go test ./internal/cimi -run '^$$' -fuzz FuzzMachine -fuzztime $(FUZZ_TIME)
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html

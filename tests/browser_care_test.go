@@ -41,7 +41,7 @@ func TestConsoleCare(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Subnet of visitors"]`), "203.0.113.0/24\r"))
 	require.Eventually(t, func() bool { return len(get[[]openapi.LandingRule](t, e, "landing", "list")) == 3 }, waitFor, waitFor/100)
 
-	do(t, ctx, "change", press(byText("a", "Lineages")), press(byText("a", "tide-gauge")), press(byText("button", "Change")), 
+	do(t, ctx, "change", press(byText("a", "Lineages")), press(byText("a", "tide-gauge")), press(byText("button", "Change")),
 		press(chromedp.CSS(`button[aria-label=Add]`)), press(byText("*[@role='menuitem']", "a NIC on field")), chromedp.WaitVisible(byText("span", "NIC on field")),
 		press(chromedp.CSS(`button[aria-label=Add]`)), press(byText("*[@role='menuitem']", "a serial port")),
 		chromedp.WaitEnabled(byText("button", "Change gannet/tide-gauge")), press(byText("button", "Change gannet/tide-gauge")), chromedp.WaitVisible(byText("dt", "NIC 2")))

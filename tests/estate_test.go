@@ -29,6 +29,7 @@ import (
 type estate struct {
 	dir, binary, server string
 	password            string
+	env                 []string // of its commands
 	cmd                 *exec.Cmd
 	out                 *bytes.Buffer
 }
@@ -194,6 +195,7 @@ type result struct {
 func (e *estate) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, e.binary, args...)
 	cmd.Env = append(os.Environ(), "UNVORA_CONFIG="+filepath.Join(e.dir, "client.toml"), "HOME="+e.dir)
+	cmd.Env = append(cmd.Env, e.env...)
 	cmd.Dir = e.dir
 	return cmd
 }

@@ -10,6 +10,7 @@ import { Hosts } from "./pages/Hosts";
 import { Jobs } from "./pages/Jobs";
 import { LineagePage } from "./pages/LineagePage";
 import { Lineages } from "./pages/Lineages";
+import { Managers } from "./pages/Managers";
 import { Packages } from "./pages/Packages";
 import { SignIn } from "./pages/SignIn";
 import { Wiring } from "./pages/Wiring";
@@ -40,7 +41,7 @@ function Shell({ user }: { user: string }) {
           Unvora
         </NavLink>
         <nav className="flex gap-1" aria-label="Pages">
-          {["Attention", "Lineages", "Hosts", "Packages", "Jobs", "History", "Wiring"].map((name) => (
+          {["Attention", "Lineages", "Hosts", "Packages", "Jobs", "History", "Wiring", "Managers"].map((name) => (
             <NavLink
               key={name}
               to={`/${name.toLowerCase()}`}
@@ -71,6 +72,7 @@ function Shell({ user }: { user: string }) {
           <Route path="/hosts" element={<Hosts />} />
           <Route path="/packages" element={<Packages onFile={open} />} />
           <Route path="/jobs" element={<Jobs />} />
+          <Route path="/managers" element={<Managers />} />
           <Route path="/wiring" element={<Wiring />} />
           <Route path="*" element={<Navigate to="/lineages" replace />} />
         </Routes>

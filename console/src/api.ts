@@ -23,10 +23,12 @@ client.use({
 export class Problem extends Error {
   code: string;
   next: string;
+  likely: string[];
   constructor(p: Partial<Schemas["Problem"]> | undefined, fallback: string) {
     super(p?.detail ?? fallback);
     this.code = p?.code ?? "unreachable";
     this.next = p?.next ?? "";
+    this.likely = p?.likely ?? [];
   }
 }
 
@@ -257,3 +259,37 @@ export const jobsQuery = queryOptions({
   queryKey: ["jobs"],
   queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),
 });
+
+export type Manager = Schemas["Manager"];
+export const managersQuery = queryOptions({
+  queryKey: ["hosts", "managers"],
+  queryFn: () => take(client.GET("/managers")),
+});
+export const managerQuery = (manager: string) =>
+  queryOptions({
+    queryKey: ["hosts", "manager", manager],
+    queryFn: () => take(client.GET("/managers/{manager}", { params: { path: { manager } } })),
+    enabled: manager !== "",
+  });
+export const managerCopiesQuery = (manager: string) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", "manager", manager],
+    queryFn: ({ pageParam }) =>
+      take(
+        client.GET("/copies", {
+          params: { query: { filter: `manager=${manager}`, limit: 200, after: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    enabled: manager !== "",
+  });
+export const addManager = (body: Schemas["AddManager"]) => take(client.POST("/managers", { body }));
+export const dropManager = (manager: string) =>
+  take(client.DELETE("/managers/{manager}", { params: { path: { manager } } }));
+export const checkManager = (manager: string) =>
+  take(client.GET("/managers/{manager}/checks", { params: { path: { manager } } }));
+export const grantManager = (manager: string, body: Schemas["Grants"]) =>
+  take(client.PATCH("/managers/{manager}", { params: { path: { manager } }, body }));
+export const offerPairing = () => take(client.POST("/managers/pairing"));
+export const pairManager = (body: Schemas["PairManager"]) => take(client.POST("/managers/pair", { body }));

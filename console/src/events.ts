@@ -6,6 +6,7 @@ const stale: Record<string, string[]> = {
   copy: ["copies"],
   host: ["hosts"],
   pool: ["hosts"],
+  manager: ["hosts"],
   attention: ["copies"],
   job: ["jobs", "copies"],
 };

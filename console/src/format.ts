@@ -44,3 +44,12 @@ export function duration(seconds: number): string {
 
 export const count = (n: number, noun: string, many = `${noun}s`) =>
   `${n.toLocaleString("en-GB")} ${n === 1 ? noun : many}`;
+
+/** Whether a copy is at another management server, and not at a host of ours. */
+export const managed = (c: Copy) => c.host.includes("@");
+
+/** How a copy came to be, in a word or two. */
+export function madeWords(c: Copy): string {
+  if (c.madeBy !== "survey") return c.madeBy;
+  return c.parent && !managed(c) ? "copied by hand" : "found";
+}

@@ -173,6 +173,7 @@ type RegisterFacts struct {
 	Busy   string
 
 	Manager *ManagerFacts // that has it, where From is one of its hosts
+	Via     *HostFacts    // that reads and converts what a manager sends; nil: the host itself
 }
 
 // PackageSource is where a package's bytes come from.
@@ -237,6 +238,7 @@ type (
 		Format   string `json:"format"`   // "" for the bytes as they are
 		Read     string `json:"read"`     // format of the source; "" as its first bytes say
 		Salvage  bool   `json:"salvage"`
+		Via      string `json:"via"`   // id of the host that reads and converts a manager's image on the way
 		Ahead    string `json:"ahead"` // path of what was fetched of it before, of which the source tells only what has changed
 	}
 	// TakeImages is that of KindTakeImages.

@@ -32,11 +32,17 @@ type AheadOne struct {
 // whether it has to be stopped for that.
 func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 	mg := facts.Manager
-	if !mg.May {
+	switch {
+	case !mg.May && mg.Peer:
+		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("%s lets you see it, and not take it. Ask its people for that: unvora manager grant", mg.Name), nil), "")
+	case !mg.May:
 		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("The account at %s may not have images of its disks made. Ask for that right there, or name an account that has it: unvora manager check %s", mg.Name, mg.Name), nil), "")
 	}
+	if facts.Via != nil {
+		b.reach(*facts.Via)
+	}
 	for _, d := range m.Disks {
-		if a, ok := mg.Ahead[d.ID]; ok {
+		if a, ok := mg.Ahead[d.ID]; ok && facts.Via == nil {
 			b.raise(fit.Raise("manager.ahead", d.ID, fmt.Sprintf("It was fetched ahead %s: only what has changed since is moved.", a.When), nil), "")
 		}
 	}
@@ -61,7 +67,7 @@ func takeImages(facts RegisterFacts, handled []*handling, stop, move bool) Step 
 	for _, x := range handled {
 		do.Bytes += x.facts.FileBytes
 		do.Volumes[x.disk.ID] = x.facts.Path
-		if a, ok := facts.Manager.Ahead[x.disk.ID]; ok {
+		if a, ok := facts.Manager.Ahead[x.disk.ID]; ok && facts.Via == nil {
 			do.Since[x.disk.ID] = a.Image
 		}
 	}
@@ -146,7 +152,8 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		if again {
 			do.Ahead = a.Path
 			note.Files, old.Others = append(note.Files, a.Path), append(old.Others, a.Image)
-			step.What = fmt.Sprintf("Fetch what has changed on disk %s since %s, read from %s", x.disk.ID, a.When, facts.Manager.Name)
+			step.Bytes = 0 // nobody knows yet
+			step.What = fmt.Sprintf("Fetch what has changed on disk %s since it was fetched %s, read from %s", x.disk.ID, a.When, facts.Manager.Name)
 			if path.Base(a.Path) == do.File { // the two lie beside each other for a while
 				do.File = "again-" + do.File
 			}
@@ -211,6 +218,9 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 			do.Give = true
 		case "replace":
 			do.Replace = o.Path
+			if o.State == "running" {
+				p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + o.Host + "/" + o.Name, Host: facts.There.Name, Do: Power{Copy: o.ID, Folder: o.Path}})
+			}
 		}
 	}
 	stop := false

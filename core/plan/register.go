@@ -127,7 +127,12 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.at(x.disk.ID), "", m.Name, format)
 		if facts.Manager != nil {
-			step.Do.(*Carry).Ahead = facts.Manager.Ahead[x.disk.ID].Path
+			if v := facts.Via; v != nil {
+				step.Do.(*Carry).Via = v.ID
+				step.What += ", by way of " + v.Name
+			} else if a, ok := facts.Manager.Ahead[x.disk.ID]; ok {
+				step.Do.(*Carry).Ahead, step.Bytes = a.Path, 0 // how much has changed, nobody knows yet
+			}
 		}
 		p.Steps = append(p.Steps, step)
 		staged[x.disk.ID] = x.disk.File

@@ -20,6 +20,7 @@ import (
 // offer is a disk that waits to be read by one host, once.
 type offer struct {
 	path    string
+	web     *hostlink.WebDisk // instead: an image at a manager
 	peer    string // id of the host, in its certificate
 	expires time.Time
 }
@@ -35,6 +36,11 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 	var req hostlink.DiskRequest
 	if err := read(r, &req); err != nil {
 		return err
+	}
+	name := rand.Text()
+	if t.Web != nil {
+		a.offers.Store(name, offer{web: t.Web, peer: peerName(r.TLS), expires: time.Now().Add(offerLasts)})
+		return answer(w, hostlink.DiskOffer{Name: name})
 	}
 	m, err := readFolderMachine(t.Path)
 	if err != nil {
@@ -53,8 +59,7 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		}
 		return true
 	})
-	name := rand.Text()
-	a.offers.Store(name, offer{req.Path, peerName(r.TLS), time.Now().Add(offerLasts)})
+	a.offers.Store(name, offer{path: req.Path, peer: peerName(r.TLS), expires: time.Now().Add(offerLasts)})
 	return answer(w, hostlink.DiskOffer{Name: name})
 }
 
@@ -87,7 +92,7 @@ func (a *Agent) serveDisks(ctx context.Context) func(*http.Server, *tls.Conn, ht
 }
 
 // takeOffer opens the disk behind a name, which is used up by that.
-func (a *Agent) takeOffer(_ context.Context, name string, conn net.Conn) (*nbd.Export, error) {
+func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd.Export, error) {
 	v, ok := a.offers.LoadAndDelete(name)
 	o, _ := v.(offer)
 	secure, encrypted := conn.(*tls.Conn)
@@ -96,6 +101,13 @@ func (a *Agent) takeOffer(_ context.Context, name string, conn net.Conn) (*nbd.E
 	}
 	if state := secure.ConnectionState(); peerName(&state) != o.peer {
 		return nil, errors.New("this disk is for another host")
+	}
+	if o.web != nil {
+		img, err := a.openImage(ctx, hostlink.CarryTask{Web: o.web})
+		if err != nil {
+			return nil, err
+		}
+		return &nbd.Export{Image: img, Close: func() { img.Close() }}, nil
 	}
 	c, err := formats.OpenChain(o.path, formats.Options{Allow: a.within})
 	if err != nil {

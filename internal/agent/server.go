@@ -107,8 +107,10 @@ func (a *Agent) routes() http.Handler {
 		if err := read(r, &t); err != nil {
 			return err
 		}
-		if err := a.within(t.Path); err != nil {
-			return err
+		if t.Web == nil {
+			if err := a.within(t.Path); err != nil {
+				return err
+			}
 		}
 		a.dropOld()
 		a.tickets.Store(r.PathValue("ticket"), t)

@@ -141,7 +141,7 @@ func TestOffers(t *testing.T) {
 		return server
 	}
 	put := func(lasts time.Duration) {
-		a.offers.Store("name", offer{path, "petrel", time.Now().Add(lasts)})
+		a.offers.Store("name", offer{path: path, peer: "petrel", expires: time.Now().Add(lasts)})
 	}
 	take := func(conn net.Conn) error {
 		e, err := a.takeOffer(t.Context(), "name", conn)

@@ -60,7 +60,9 @@ status 3 elsewhere.`,
 	cmd.Flags().StringArrayVar(&from.except, "except", nil, "and not this one")
 	cmd.Flags().BoolVar(&from.ahead, "ahead", false, "only fetch the disks of a manager's machines ahead; again, what has changed since; then importing them is short")
 	cmd.Flags().BoolVar(&from.move, "move", false, "from another Unvora: leave none behind")
+	cmd.Flags().StringVar(&from.via, "via", "", "from a foreign manager: host whose agent reads and converts the disks on the way; --host itself unless said")
 	cmd.RegisterFlagCompletionFunc("from", a.completePlaces())
+	cmd.RegisterFlagCompletionFunc("via", a.completeHosts())
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if from.place == "" && len(args) == 0 {
@@ -402,6 +404,7 @@ type fromFlags struct {
 	place, where string
 	except       []string
 	ahead, move  bool
+	via          string
 }
 
 // completePlaces knows the names of hosts and managers.
@@ -463,6 +466,7 @@ func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o 
 		return usage("name the machines, or choose them by --where and --except")
 	}
 	req.Folders, req.Files = &folders, ptr(openapi.RequestFiles("copy"))
+	req.Via = &from.via
 	if from.move {
 		req.Files = ptr(openapi.RequestFiles("move"))
 	}

@@ -54,6 +54,7 @@ const (
 	neededBytes    = 1 << 30
 	startPatience  = 60 * time.Second
 	adminName      = "admin"
+	usualPort      = 7480
 	firstAgentPort = 7490
 
 	firstManagerPort = 7485
@@ -72,7 +73,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer unlock()
-	k, err := load(dir)
+	k, err := load(dir, o.Port == usualPort)
 	if err != nil {
 		return err
 	}
@@ -196,8 +197,16 @@ func explain(err error) error {
 	return err
 }
 
-func load(dir string) (*kept, error) {
+// load finds the demo's ports and secrets, or makes them. Only the usual demo has
+// the usual ports: several that start at one moment would take them from each other.
+func load(dir string, usual bool) (*kept, error) {
 	k := &kept{AgentPorts: map[string]int{}}
+	free := func(wanted int) (int, error) {
+		if !usual {
+			wanted = 0
+		}
+		return freePort(wanted)
+	}
 	raw, err := os.ReadFile(filepath.Join(dir, "demo.json"))
 	if err == nil {
 		if err := json.Unmarshal(raw, k); err != nil {
@@ -217,7 +226,7 @@ func load(dir string) (*kept, error) {
 			return nil, fmt.Errorf("port %d, which others know, is in use: stop what uses it, or start afresh with another --dir", *port)
 		}
 		if *port == 0 {
-			if *port, err = freePort(first); err != nil {
+			if *port, err = free(first); err != nil {
 				return nil, err
 			}
 		}
@@ -234,7 +243,7 @@ func load(dir string) (*kept, error) {
 			}
 			continue
 		}
-		if k.AgentPorts[h.name], err = freePort(firstAgentPort + i); err != nil {
+		if k.AgentPorts[h.name], err = free(firstAgentPort + i); err != nil {
 			return nil, err
 		}
 	}

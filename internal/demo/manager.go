@@ -32,9 +32,9 @@ var mainland = []struct {
 	network string
 	state   string
 }{
-	{sampleMachine{name: "surge-forecast", guest: debian, guestID: debianID, cpus: 4, memoryMiB: 8192, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 32}, {id: "disk2", sizeMiB: 2048, dataMiB: 16}}}, "dunlin", "laboratory", cimi.Stopped},
-	{sampleMachine{name: "swell-archive", guest: debian, guestID: debianID, cpus: 2, memoryMiB: 4096, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}}, "dunlin", "laboratory", cimi.Started},
-	{sampleMachine{name: "ferry-notices", guest: debian, guestID: debianID, cpus: 1, memoryMiB: 2048, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 16}}}, "knot", "public", cimi.Started},
+	{sampleMachine{name: "surge-forecast", guest: debian, guestID: debianID, cpus: 4, memoryMiB: 8192, disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 32}, {id: "disk2", sizeMiB: 1024, dataMiB: 16}}}, "dunlin", "laboratory", cimi.Stopped},
+	{sampleMachine{name: "swell-archive", guest: debian, guestID: debianID, cpus: 2, memoryMiB: 4096, disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 24}}}, "dunlin", "laboratory", cimi.Started},
+	{sampleMachine{name: "ferry-notices", guest: debian, guestID: debianID, cpus: 1, memoryMiB: 2048, disks: []sampleDisk{{id: "disk1", sizeMiB: 512, dataMiB: 16}}}, "knot", "public", cimi.Started},
 }
 
 func managerDir(dir string) string { return filepath.Join(dir, "managers", managerName) }

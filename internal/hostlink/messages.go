@@ -183,6 +183,8 @@ type Ticket struct {
 	For     string    `json:"for"` // id of the host that may use it; "" for any of the inventory
 	Expires time.Time `json:"expires"`
 	Foreign bool      `json:"foreign"` // for an agent of another Unvora, which is nobody here
+
+	Web *WebDisk `json:"web,omitempty"` // instead of Path: a manager's image, which this agent reads and converts
 }
 
 // DiskRequest asks, with a ticket for a machine folder, for a name under which

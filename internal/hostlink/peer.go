@@ -19,6 +19,7 @@ import (
 // PeerHolds is what another Unvora tells of what it granted.
 type PeerHolds struct {
 	Version string             `json:"version"`
+	Take    bool               `json:"take"` // it may be taken, too
 	Hosts   map[string]*Survey `json:"hosts"`
 }
 

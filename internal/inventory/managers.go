@@ -34,10 +34,11 @@ type Manager struct {
 	Grants   json.RawMessage `json:"grants"`
 
 	Sealed      []byte `json:"-"`
-	Certificate string `json:"-"` // PEM; "" for those that the system trusts
+	LetsTake    bool   `json:"letsTake"` // of another Unvora: it lets us take what it lets us see
+	Certificate string `json:"-"`        // PEM; "" for those that the system trusts
 }
 
-const managerSQL = `select m.id, m.name, m.kind, m.address, m.account, m.state, m.problem, m.version, m.last_seen, m.added_at, m.grants, m.sealed, m.certificate,
+const managerSQL = `select m.id, m.name, m.kind, m.address, m.account, m.state, m.problem, m.version, m.last_seen, m.added_at, m.grants, m.sealed, m.certificate, m.lets_take,
  array(select h.name from hosts h where h.manager_id = m.id order by h.name) as hosts,
  (select count(*) from copies c join hosts h on h.id = c.host_id where h.manager_id = m.id and c.gone_at is null) as copies from managers m`
 
@@ -69,6 +70,9 @@ func (inv *Inventory) AddManager(ctx context.Context, m *Manager, who string) er
 			m.ID, m.Name, m.Kind, m.Address, m.Account, m.Sealed, m.Certificate, m.Version, m.Grants)
 		if violates(err, "managers_name") {
 			return fail("taken", "There is a manager %q already. Drop it first, or give the new one another name.", m.Name)
+		}
+		if violates(err, "managers_address") {
+			return fail("taken", "What is at %s is known already: drop that manager first (unvora managers).", m.Address)
 		}
 		if violates(err, "managers_name_check") {
 			return fail("wrong", "%q is no name for a manager: no spaces, no / and no @.", m.Name)
@@ -114,6 +118,12 @@ func (inv *Inventory) DropManager(ctx context.Context, m *Manager, who string) e
 		}
 		return Emit(ctx, tx, "manager", m.ID.String(), map[string]any{"name": m.Name, "gone": true})
 	})
+}
+
+// LetsTake notes whether another Unvora lets us take what it lets us see.
+func (inv *Inventory) LetsTake(ctx context.Context, m *Manager, take bool) error {
+	_, err := inv.Pool.Exec(ctx, `update managers set lets_take = $2 where id = $1 and lets_take <> $2`, m.ID, take)
+	return err
 }
 
 // ManagerState notes whether a manager could be surveyed, and why not.

@@ -318,6 +318,15 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 	if pp := c.Machine.Passport; pp != nil && v.Parent == "" {
 		if id, err := uuid.Parse(pp.Copy); err == nil && byID(known, pp.Copy) == nil {
 			c.ID = id // made elsewhere, with a passport: it keeps its id
+			if parent, err := uuid.Parse(pp.Parent); err == nil {
+				c.Parent = &parent
+			}
+			if pp.MadeBy != "" && !pp.MadeAt.IsZero() {
+				c.MadeBy, c.MadeAt = pp.MadeBy, pp.MadeAt
+			}
+			if pp.Identity != "" {
+				c.Identity = pp.Identity
+			}
 		}
 	}
 	if id, err := uuid.Parse(v.Lineage); err == nil {

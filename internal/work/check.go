@@ -50,7 +50,7 @@ func (w *Work) CheckHost(ctx context.Context, ref string) ([]Check, error) {
 	dialer := &net.Dialer{Timeout: checkPatience}
 	conn, err := dialer.DialContext(ctx, "tcp", h.Address)
 	if err != nil {
-		said("port", false, "%s", refused(err, port))
+		said("port", false, "%s", refused(err, port, "the agent"))
 		return list, nil
 	}
 	conn.Close()
@@ -102,11 +102,11 @@ func (w *Work) CheckHost(ctx context.Context, ref string) ([]Check, error) {
 }
 
 // refused tells the ways apart in which a port is not reached.
-func refused(err error, port string) string {
+func refused(err error, port, who string) string {
 	var timeout net.Error
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Sprintf("nothing listens on port %s: start the agent there", port)
+		return fmt.Sprintf("nothing listens on port %s: start %s there, or correct the address", port, who)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return "no route leads there: the host is off, or the network between is"
 	case errors.As(err, &timeout) && timeout.Timeout():

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
@@ -191,9 +192,23 @@ func (w *Work) fromManager(ctx context.Context, req *Request, c *inventory.Copy,
 	if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
 		return nil, err
 	}
+	if req.Via != "" && !strings.EqualFold(req.Via, h.Name) {
+		v, err := w.inv.Host(ctx, req.Via)
+		switch {
+		case err != nil:
+			return nil, err
+		case v.ManagerID != nil || m.Kind == inventory.ManagerUnvora || req.Operation == "fetch-ahead":
+			return nil, wrong("--via names a host with an agent of ours, to read and convert what a foreign manager sends when it is imported.")
+		}
+		via, err := w.hostFacts(ctx, v)
+		if err != nil {
+			return nil, err
+		}
+		facts.Via = &via
+	}
 	model, state := c.Machine, c.State
 	if m.Kind == inventory.ManagerUnvora {
-		facts.Manager.Peer, facts.Manager.May = true, true
+		facts.Manager.Peer, facts.Manager.May = true, m.LetsTake
 	} else if client, err := w.client(m); err != nil {
 		return nil, err
 	} else if there, err := cimi.Get[cimi.Machine](ctx, client, c.Path); err != nil {
@@ -260,8 +275,17 @@ func (w *Work) drawManaged(ctx context.Context, req *Request, c *inventory.Copy,
 		}
 		return d, nil
 	}
-	if err := w.arrive(ctx, &facts.Arrival, h, c.Machine, ""); err != nil {
+	self := ""
+	if req.Files == plan.Move { // what is taken away does not collide
+		self = c.ID.String()
+	}
+	if err := w.arrive(ctx, &facts.Arrival, h, c.Machine, self); err != nil {
 		return nil, err
+	}
+	k := c.Known()
+	facts.Parent, facts.Lineage = k.ID, k.Lineage
+	if facts.Origin = lineage.FindOrigin(c.Machine, &k, facts.SameUUID); self != "" {
+		facts.Origin = lineage.Origin{Status: "gone", Copy: &k}
 	}
 	taken, failed := w.taken(ctx, h, poolFor(host, req.Pool))
 	facts.Taken = taken

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/cimi"
@@ -277,7 +278,7 @@ func (f *foreign) makeThere(ctx context.Context) error {
 			return err
 		}
 	}
-	want := cimi.MachineCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "MachineCreate", Name: m.Name, Properties: f.properties(m, do.Host)}}
+	want := cimi.MachineCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "MachineCreate", Name: m.Name, Properties: f.properties(m, do.Host, do.Give)}}
 	t := &want.MachineTemplate
 	t.MachineConfig.CPU, t.MachineConfig.Memory = m.CPUs, m.MemoryBytes>>10
 	for i, d := range m.Disks {
@@ -327,11 +328,11 @@ func (f *foreign) makeThere(ctx context.Context) error {
 }
 
 // properties that the new machine is given, with a passport that says what it is.
-func (f *foreign) properties(m *machine.Machine, host string) map[string]string {
+func (f *foreign) properties(m *machine.Machine, host string, renewed bool) map[string]string {
 	p := map[string]string{propHost: host, propUUID: m.UUID, propFirmware: m.Firmware, propGuest: m.Guest}
 	if pp := m.Passport; pp != nil {
 		id := uuid.NewSHA1(f.j.ID, []byte("put back")).String()
-		raw, err := json.Marshal(machine.Passport{Lineage: pp.Lineage, Copy: id, Parent: pp.Copy, MadeBy: f.j.Operation, MadeAt: f.j.CreatedAt, Identity: pp.Identity})
+		raw, err := json.Marshal(machine.Passport{Lineage: pp.Lineage, Copy: id, Parent: pp.Copy, MadeBy: f.j.Operation, MadeAt: f.j.CreatedAt, Identity: map[bool]string{false: identity.Keep, true: identity.Renew}[renewed]})
 		if err == nil {
 			p[propPassport] = string(raw)
 		}

@@ -39,6 +39,15 @@ func (w *Work) AddManager(ctx context.Context, e ManagerEntry, user string) (*in
 	if err != nil {
 		return nil, wrong("%v.", err)
 	}
+	known, err := w.inv.Managers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range known {
+		if strings.EqualFold(k.Address, e.Address) {
+			return nil, &inventory.Error{Code: "taken", Message: fmt.Sprintf("The manager at %s is known as %s already. To ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)}
+		}
+	}
 	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerCIMI, Address: e.Address, Account: e.Account}
 	if e.Token != "" {
 		e.Account, m.Account = "", ""
@@ -50,7 +59,7 @@ func (w *Work) AddManager(ctx context.Context, e ManagerEntry, user string) (*in
 	case err != nil:
 		list := &checks{}
 		list.reach(ctx, u)
-		return nil, &Unreachable{"this manager", u.Host, errors.New(list.last())}
+		return nil, &Unreachable{Says: fmt.Sprintf("Nothing of a manager answers at %s: %s", u.Host, sentence(list.last()))}
 	case untrusted != nil && e.Trust == "":
 		return nil, &inventory.Error{Code: "certificate-unknown", Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it with what the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)), Likely: []string{cimi.Fingerprint(shown)}}
 	case untrusted != nil && !strings.EqualFold(e.Trust, cimi.Fingerprint(shown)):
@@ -124,7 +133,7 @@ func (c *checks) reach(ctx context.Context, u *url.URL) bool {
 	_, port, _ := net.SplitHostPort(address)
 	conn, err := (&net.Dialer{Timeout: checkPatience}).DialContext(ctx, "tcp", address)
 	if err != nil {
-		return c.said("port", false, "%s", refused(err, port))
+		return c.said("port", false, "%s", refused(err, port, "the manager"))
 	}
 	conn.Close()
 	return c.said("port", true, "%s is open", port)

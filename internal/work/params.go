@@ -137,8 +137,21 @@ func (w *Work) carryParams(ctx context.Context, j *inventory.Job, s *inventory.S
 		c.From, err = w.peerRead(ctx, j, s, m)
 		return c, err
 	}
-	c.Web, err = w.webDisk(ctx, j, s, m, do.Disk, plan.KindTakeImages)
-	return c, err
+	web, err := w.webDisk(ctx, j, s, m, do.Disk, plan.KindTakeImages)
+	if err != nil || do.Via == "" {
+		c.Web = web
+		return c, err
+	}
+	via, err := w.inv.Host(ctx, do.Via)
+	if err != nil {
+		return nil, err
+	}
+	ticket, err := w.ticket(s.TaskID())
+	if err != nil {
+		return nil, err
+	}
+	c.From = &hostlink.Remote{Address: via.Address, Host: via.ID.String(), Ticket: ticket}
+	return c, w.agent(via).Allow(ctx, ticket, hostlink.Ticket{Web: web, For: h.ID.String(), Expires: time.Now().Add(ticketLasts)})
 }
 
 func (w *Work) sendParams(ctx context.Context, j *inventory.Job, s *inventory.Step) (any, error) {

@@ -104,7 +104,7 @@ func (w *Work) Pair(ctx context.Context, name, address, text string, g Grants, u
 	case errors.As(err, &fault):
 		return nil, wrong("%s", sentence(fault.Message))
 	case err != nil:
-		return nil, &Unreachable{"the other Unvora", address, err}
+		return nil, &Unreachable{Says: fmt.Sprintf("The other Unvora does not answer at %s: %v. Compare the address with what its people told; its service has to be started with --peers.", address, err)}
 	}
 	m := &inventory.Manager{ID: inventory.NewID(), Name: name, Kind: inventory.ManagerUnvora, Address: address, Certificate: hostlink.EncodeAuthority(authority), Version: peerVersion, Grants: grants}
 	if err := w.inv.AddManager(ctx, m, user); err != nil {
@@ -190,7 +190,11 @@ func (w *Work) checkPeer(ctx context.Context, m *inventory.Manager) []Check {
 	for _, s := range holds.Hosts {
 		n += len(s.Machines)
 	}
-	c.said("rights", true, "it lets us see %d copies", n)
+	if holds.Take {
+		c.said("rights", true, "it lets us see %d copies, and take them", n)
+	} else {
+		c.said("rights", true, "it lets us see %d copies, and not take them", n)
+	}
 	return c.list
 }
 
@@ -203,7 +207,7 @@ func (w *Work) peerHolds(ctx context.Context, m *inventory.Manager) (map[string]
 	if h.Version != peerVersion {
 		return nil, h.Version, fmt.Errorf("it speaks version %s, this one %s: update the older one", h.Version, peerVersion)
 	}
-	return h.Hosts, h.Version, nil
+	return h.Hosts, h.Version, w.inv.LetsTake(ctx, m, h.Take)
 }
 
 // atPeer moves on a step about a copy of another Unvora.
@@ -240,13 +244,20 @@ func (w *Work) askPeer(ctx context.Context, j *inventory.Job, part int, m *inven
 	if err != nil {
 		return nil, err
 	}
+	c, err := w.inv.CopyByID(ctx, rec.Parent)
+	if err != nil {
+		return nil, err
+	}
+	if c == nil || c.Machine == nil || c.Machine.Passport == nil { // there, it may have another id than here
+		return nil, fmt.Errorf("it is not known any more which copy of %s is meant", m.Name)
+	}
 	for i := range j.Steps {
 		if s := &j.Steps[i]; s.Kind == plan.KindTakeImages && s.Part == part {
 			do, err := decode[plan.TakeImages](s)
 			if err != nil {
 				return nil, err
 			}
-			return w.peer(m).Read(ctx, hostlink.PeerRead{Copy: rec.Parent, Job: partOf(j, part), Who: j.UserName, Stop: do.Stop, Move: do.Move, Bytes: do.Bytes, Done: done})
+			return w.peer(m).Read(ctx, hostlink.PeerRead{Copy: c.Machine.Passport.Copy, Job: partOf(j, part), Who: j.UserName, Stop: do.Stop, Move: do.Move, Bytes: do.Bytes, Done: done})
 		}
 	}
 	return nil, errors.New("the job does not ask to read anything")
@@ -362,7 +373,7 @@ func (w *Work) asking(r *http.Request) (*inventory.Manager, Grants, error) {
 // holdsFor tells of the copies that are granted, as surveys of their hosts. Each
 // bears a passport, so that both sides know it by the same ids.
 func (w *Work) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, error) {
-	out := &hostlink.PeerHolds{Version: peerVersion, Hosts: map[string]*hostlink.Survey{}}
+	out := &hostlink.PeerHolds{Version: peerVersion, Take: g.Take, Hosts: map[string]*hostlink.Survey{}}
 	filter, ok := g.selector()
 	if !ok {
 		return out, nil
@@ -378,8 +389,9 @@ func (w *Work) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, err
 			out.Hosts[h.Name] = s
 		}
 		m := c.Machine.Clone()
-		if m.Passport == nil {
-			m.Passport = &machine.Passport{Lineage: c.LineageID.String(), Copy: c.ID.String(), MadeBy: c.MadeBy, MadeAt: c.MadeAt, Identity: c.Identity}
+		m.Passport = &machine.Passport{Lineage: c.LineageID.String(), Copy: c.ID.String(), MadeBy: c.MadeBy, MadeAt: c.MadeAt, Identity: c.Identity, Renewed: c.Renewed}
+		if c.Parent != nil {
+			m.Passport.Parent = c.Parent.String()
 		}
 		s.Machines = append(s.Machines, hostlink.Folder{Path: c.Path, Registered: true, FilesThere: true, PoolThere: true, State: c.State, Bytes: c.SizeBytes, Machine: m, Addresses: c.Addresses})
 		return nil

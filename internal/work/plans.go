@@ -35,6 +35,7 @@ type Request struct {
 	Files           string            `json:"files"`
 	Host            string            `json:"host"`
 	Manager         string            `json:"manager"` // that a machine is put back to; "" for the one that it came from
+	Via             string            `json:"via"`     // host that reads and converts what a manager sends
 	Pool            string            `json:"pool"`
 	Disks           map[string]string `json:"disks"`
 	Change          *Change           `json:"change"`

@@ -30,7 +30,7 @@ func (w *Work) Readmit(ctx context.Context, ref, address, code, user string) (*i
 	hello, err := w.authority.Enrol(ctx, address, c, h.ID.String())
 	switch {
 	case errors.Is(err, hostlink.ErrUnreachable):
-		return nil, &Unreachable{h.Name, address, err}
+		return nil, &Unreachable{Host: h.Name, Address: address, Err: err}
 	case err != nil:
 		return nil, wrong("The agent at %s refuses: %v.", address, err)
 	case hello.Name != h.Name:

@@ -219,19 +219,23 @@ func (w *Work) agent(h *inventory.Host) *hostlink.Host {
 	return w.dialer.Host(h.ID.String(), h.Address)
 }
 
-// Unreachable is returned where an agent was needed and did not answer.
+// Unreachable is returned where an agent, or a manager, was needed and did not answer.
 type Unreachable struct {
 	Host, Address string
 	Err           error
+	Says          string // of what is no agent; "" for the agent of a host
 }
 
 func (u *Unreachable) Error() string {
+	if u.Says != "" {
+		return u.Says
+	}
 	return fmt.Sprintf("The agent on %s does not answer at %s. Start it, or open that port to the service; then try again. (%v)", u.Host, u.Address, u.Err)
 }
 
 func (w *Work) unreachable(h *inventory.Host, err error) error {
 	if errors.Is(err, hostlink.ErrUnreachable) {
-		return &Unreachable{h.Name, h.Address, err}
+		return &Unreachable{Host: h.Name, Address: h.Address, Err: err}
 	}
 	return err
 }
@@ -258,7 +262,7 @@ func (w *Work) AddHost(ctx context.Context, address, code, user string) (*invent
 	hello, err := w.authority.Enrol(ctx, address, c, id.String())
 	switch {
 	case errors.Is(err, hostlink.ErrUnreachable):
-		return nil, &Unreachable{"this host", address, err}
+		return nil, &Unreachable{Host: "this host", Address: address, Err: err}
 	case err != nil:
 		return nil, wrong("The agent at %s refuses: %v.", address, err)
 	case hello.Protocol != hostlink.Protocol:

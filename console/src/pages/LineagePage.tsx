@@ -6,25 +6,31 @@ import { AttachSheet } from "./AttachSheet";
 import { Compared, Happened, Recognised, Tracking } from "../parts/Known";
 import { Marks } from "../parts/Marks";
 import type { Copy, Request_, Schemas } from "../api";
-import { ago, count, exact, identityWords, lastPart, place, size } from "../format";
+import { ago, count, exact, identityWords, lastPart, madeWords, managed, place, size } from "../format";
 import { FamilyTree } from "../parts/FamilyTree";
 import { Id } from "../parts/Id";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
 import { ChangeSheet } from "./ChangeSheet";
 import { ExportSheet } from "./ExportSheet";
+import { FetchSheet } from "./FetchSheet";
 import { ImportSheet } from "./ImportSheet";
 import { OperationSheet } from "./OperationSheet";
 import { RegisterSheet } from "./RegisterSheet";
 
-type Plain = "start" | "stop" | "renew" | "delist" | "detach";
-type Sheet = { kind: "export" | "import" | "register" | "change" | "attach" | Plain; copy: Copy; disk?: string };
+type Plain = "start" | "stop" | "renew" | "delist" | "detach" | "put-back";
+type Sheet = {
+  kind: "export" | "import" | "register" | "change" | "attach" | "fetch" | Plain;
+  copy: Copy;
+  disk?: string;
+};
 const titles: Record<Plain, string> = {
   start: "Start",
   stop: "Stop",
   renew: "Renew the identity of",
   delist: "Delist",
   detach: "Detach a disk of",
+  "put-back": "Put back",
 };
 const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
@@ -66,6 +72,7 @@ export function LineagePage() {
       {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
       {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "fetch" && <FetchSheet copies={[sheet.copy]} onClose={close} />}
       {sheet?.kind === "change" && <ChangeSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "attach" && <AttachSheet copy={sheet.copy} onClose={close} />}
       {plain && (
@@ -125,7 +132,8 @@ function Detail({
   onAct: (kind: Sheet["kind"], copy: Copy, disk?: string) => void;
 }) {
   const { data: c, error } = useQuery(copyQuery(id));
-  const lies = c && !c.goneAt && (c.form === "registered" || c.form === "stray");
+  const ours = c !== undefined && c.form === "registered" && !c.goneAt && !managed(c);
+  const lies = c && !c.goneAt && !managed(c) && (c.form === "registered" || c.form === "stray");
   const folder = useQuery(folderQuery(lies ? c.host : "", lies ? c.path : ""));
   if (!c) return <Told problem={error} />;
   const m = c.machine;
@@ -134,9 +142,19 @@ function Detail({
       <div className="mb-2 flex items-center gap-4">
         <h2 className="text-[16px] font-semibold">{place(c)}</h2>
         <State is={c.goneAt ? "gone" : c.form === "registered" ? c.state : c.form} />
-        {c.form === "registered" && !c.tracked && <span className="text-buoy">left alone</span>}
+        {ours && !c.tracked && <span className="text-buoy">left alone</span>}
         <span className="ml-auto" />
-        {c.form === "registered" && !c.goneAt && (
+        {managed(c) && !c.goneAt && (
+          <button className="button" onClick={() => onAct("fetch", c)}>
+            Import …
+          </button>
+        )}
+        {ours && others.some((o) => managed(o)) && (
+          <button className="button" onClick={() => onAct("put-back", c)}>
+            Put back …
+          </button>
+        )}
+        {ours && (
           <>
             <button className="button" onClick={() => onAct(c.state === "running" ? "stop" : "start", c)}>
               {c.state === "running" ? "Stop …" : "Start …"}
@@ -160,8 +178,8 @@ function Detail({
             Register …
           </button>
         )}
-        {c.form === "registered" && !c.goneAt && <Tracking copy={c} />}
-        {(c.form === "registered" || c.form === "hollow") && !c.goneAt && (
+        {ours && <Tracking copy={c} />}
+        {(ours || c.form === "hollow") && !c.goneAt && (
           <button className="button" onClick={() => onAct("delist", c)}>
             Delist …
           </button>
@@ -176,7 +194,7 @@ function Detail({
         <dl>
           <Row name="Made">
             <span title={exact(c.madeAt)}>
-              {c.madeBy === "survey" ? (c.parent ? "copied by hand, found" : "found") : c.madeBy} {ago(c.madeAt)}
+              {madeWords(c)} {ago(c.madeAt)}
               {c.madeUser && ` by ${c.madeUser}`}
             </span>
           </Row>
@@ -203,7 +221,7 @@ function Detail({
             {m.disks?.map((d) => (
               <Row key={d.id} name={`Disk ${d.id}`}>
                 {size(d.virtualBytes)} as {d.format.toUpperCase()}, takes {size(d.fileBytes)}
-                {c.form === "registered" && !c.goneAt && (
+                {ours && (
                   <button className="ml-2 text-sea hover:underline" onClick={() => onAct("detach", c, d.id)}>
                     Detach …
                   </button>

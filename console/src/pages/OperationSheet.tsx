@@ -9,6 +9,7 @@ const becomes: Record<string, string> = {
   renew: "with ids of its own",
   delist: "off its host’s list",
   detach: "without it; its file stays",
+  "put-back": "the manager that it came from",
   "switch-drop": "without this switch",
 };
 

@@ -1,5 +1,5 @@
 import type { Copy } from "../api";
-import { exact, lastPart } from "../format";
+import { exact, lastPart, madeWords } from "../format";
 
 const column = 214; // from one moment to the next
 const card = { width: 160, height: 46 };
@@ -158,29 +158,81 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
             onKeyDown={(e) => e.key === "Enter" && onSelect(s.copy.id)}
           >
             <title>{`${s.copy.madeBy === "survey" ? "found" : s.copy.madeBy} ${exact(s.copy.madeAt)}`}</title>
-            <rect
-              x={s.x}
-              y={s.y}
-              width={card.width}
-              height={card.height}
-              rx={2}
-              fill={selected === s.copy.id ? "var(--color-chart)" : "var(--color-paper)"}
-              stroke={selected === s.copy.id ? "var(--color-sea)" : stroke(s.copy)}
-              strokeWidth={selected === s.copy.id ? 2.5 : 1.25}
-            />
-            <text x={s.x + 10} y={s.y + 19} fontWeight={600} fill="var(--color-ink)">
-              {cut(s.copy.form === "package" ? lastPart(s.copy.path) : s.copy.name, 20)}
-            </text>
-            <text x={s.x + 10} y={s.y + 36} fontSize={12.5} fill={s.copy.goneAt ? "var(--color-soft)" : stroke(s.copy)}>
-              {words(s.copy)}
-            </text>
+            {s.copy.form === "package" ? (
+              <Knot spot={s} selected={selected === s.copy.id} />
+            ) : (
+              <Card spot={s} selected={selected === s.copy.id} />
+            )}
             <text x={s.x} y={s.y + card.height + 15} fontSize={12} fill="var(--color-soft)">
-              {s.copy.madeBy === "survey" ? (s.copy.parent ? "copied by hand" : "found") : s.copy.madeBy}
+              {madeWords(s.copy)}
               {s.copy.madeBy !== "survey" && ` · identity ${s.copy.identity === "renew" ? "renewed" : "kept"}`}
             </text>
           </g>
         ))}
       </svg>
     </div>
+  );
+}
+
+type Drawn = { spot: { copy: Copy; x: number; y: number }; selected: boolean };
+
+/** A copy that a host has, or a pool. */
+function Card({ spot: { copy, x, y }, selected }: Drawn) {
+  return (
+    <>
+      <rect
+        x={x}
+        y={y}
+        width={card.width}
+        height={card.height}
+        rx={2}
+        fill={selected ? "var(--color-chart)" : "var(--color-paper)"}
+        stroke={selected ? "var(--color-sea)" : stroke(copy)}
+        strokeWidth={selected ? 2.5 : 1.25}
+      />
+      <text x={x + 10} y={y + 19} fontWeight={600} fill="var(--color-ink)">
+        {cut(copy.name, 20)}
+      </text>
+      <text x={x + 10} y={y + 36} fontSize={12.5} fill={copy.goneAt ? "var(--color-soft)" : stroke(copy)}>
+        {words(copy)}
+      </text>
+    </>
+  );
+}
+
+/** A package: a knot in the line of copies, which goes through it. */
+function Knot({ spot: { copy, x, y }, selected }: Drawn) {
+  const middle = y + card.height / 2;
+  const ink = selected ? "var(--color-sea)" : stroke(copy);
+  return (
+    <>
+      <rect
+        x={x}
+        y={y}
+        width={card.width}
+        height={card.height}
+        fill={selected ? "var(--color-chart)" : "transparent"}
+      />
+      <line x1={x} y1={middle} x2={x + card.width} y2={middle} stroke={ink} strokeWidth={selected ? 2.5 : 1.25} />
+      <circle
+        cx={x + 12}
+        cy={middle}
+        r={9}
+        fill="var(--color-paper)"
+        stroke={ink}
+        strokeWidth={selected ? 2.5 : 1.25}
+      />
+      <path
+        d={`M${x + 7} ${middle - 4} L${x + 17} ${middle + 4} M${x + 7} ${middle + 4} L${x + 17} ${middle - 4}`}
+        stroke={ink}
+        strokeWidth={1.25}
+      />
+      <text x={x + 27} y={middle - 6} fontWeight={600} fill="var(--color-ink)">
+        {cut(lastPart(copy.path), 18)}
+      </text>
+      <text x={x + 27} y={middle + 16} fontSize={12.5} fill={copy.goneAt ? "var(--color-soft)" : stroke(copy)}>
+        {words(copy)}
+      </text>
+    </>
   );
 }

@@ -13,9 +13,11 @@ create table managers (
     problem text not null default '',      -- why it could not be surveyed
     last_seen timestamptz,
     added_at timestamptz not null default now(),
+    lets_take boolean not null default true, -- an Unvora: whether it lets us take what it lets us see
     grants jsonb not null default '{}'     -- of an Unvora: what it may see and take here
 );
 create unique index managers_name on managers (lower(name));
+create unique index managers_address on managers (lower(address)); -- seen twice, its machines would be taken for copies
 
 -- A manager's hosts are reached through it alone.
 alter table hosts add column manager_id uuid references managers on delete cascade;
