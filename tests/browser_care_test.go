@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -69,4 +70,25 @@ func TestConsoleCare(t *testing.T) {
 	do(t, ctx, "leave a copy alone", press(chromedp.CSS(`g[aria-label^="petrel: chart-render"]`)), press(byText("button", "Leave alone")), chromedp.WaitVisible(byText("span", "left alone")))
 	require.False(t, get[openapi.Copy](t, e, "copies", "petrel/chart-render").Tracked)
 	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("td", "untrack")))
+
+	// Other management servers: what they have, and bringing it here.
+	do(t, ctx, "managers", press(byText("a", "Managers")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=mainland]`)), chromedp.WaitVisible(byText("a", "surge-forecast")),
+		press(byText("button", "Check")), chromedp.WaitVisible(byText("li", "it may look, have images made, and make machines")))
+	do(t, ctx, "fetch ahead", press(chromedp.CSS(`input[aria-label="Pick surge-forecast"]`)), press(byText("button", "Fetch ahead")), chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
+		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "gan"), press(byText("*[@role='option']", "gannet")),
+		chromedp.WaitEnabled(byText("button", "Fetch the disks of surge-forecast to gannet")), press(byText("button", "Fetch the disks of surge-forecast to gannet")),
+		chromedp.WaitVisible(byText("td", "to gannet")))
+	shot(t, ctx, "console-managers")
+	do(t, ctx, "import", press(byText("button", "Import")), chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)), chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "gan"),
+		press(byText("*[@role='option']", "gannet")), chromedp.WaitVisible(byText("*", "manager.ahead")), chromedp.WaitEnabled(byText("button", "Import surge-forecast and register on gannet")),
+		press(byText("button", "Import surge-forecast and register on gannet")), chromedp.WaitNotPresent(byText("td", "to gannet")))
+	require.Eventually(t, func() bool { return e.run(t, "copies", "gannet/surge-forecast").status == 0 }, waitFor, waitFor/100)
+	do(t, ctx, "see it", press(byText("a", "surge-forecast")), chromedp.WaitVisible(chromedp.CSS(`g[aria-label^="gannet: surge-forecast"]`)), press(chromedp.CSS(`g[aria-label^="gannet: surge-forecast"]`)),
+		press(byText("button", "Put back")), chromedp.WaitVisible(byText("*", "manager.still-there")), press(byText("button", "Close")))
+	do(t, ctx, "pair", press(byText("a", "Managers")), press(byText("button", "Pair with an Unvora")), press(byText("button", "Make a one-time code")), chromedp.WaitVisible(byText("span", "once, within a quarter of an hour")),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Name]`), "island"), chromedp.SendKeys(chromedp.CSS(`input[aria-label=Address]`), "127.0.0.1:1"), chromedp.SendKeys(chromedp.CSS(`input[aria-label=Code]`), "K7QF"), press(chromedp.Search("//form//button[normalize-space(.)='Pair']")), chromedp.WaitVisible(byText("*[@role='alert']", "8 groups")))
+	do(t, ctx, "add", press(byText("button", "Add a foreign one")), chromedp.SendKeys(chromedp.CSS(`form[aria-label="Add a foreign manager"] input[aria-label=Name]`), "second"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Account]`), "skerrow"), chromedp.SendKeys(chromedp.CSS(`input[type=password]`), "x"),
+		chromedp.SendKeys(chromedp.CSS(`form[aria-label="Add a foreign manager"] input[aria-label=Address]`), strings.Replace(get[[]openapi.Manager](t, e, "managers")[0].Address, "127.0.0.1", "localhost", 1)+"\r"),
+		chromedp.WaitVisible(byText("p", "Compare the fingerprint")))
 }

@@ -105,8 +105,7 @@ func page(command, said string) string {
 func TestTerminalShots(t *testing.T) {
 	e := ownEstate(t)
 	ctx := browser(t)
-	take := func(name, typed string, args ...string) {
-		said := e.onTerminal(t, typed, args...)
+	show := func(name, said string, args ...string) {
 		require.NotEmpty(t, said)
 		if *shots == "" {
 			return
@@ -114,9 +113,9 @@ func TestTerminalShots(t *testing.T) {
 		do(t, ctx, name, chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora "+strings.Join(args, " "), said))))
 		shot(t, ctx, name)
 	}
+	take := func(name, typed string, args ...string) { show(name, e.onTerminal(t, typed, args...), args...) }
 	take("client-copies", "", "copies")
-	take("client-export", "", "export", "tide-gauge", "./tide-gauge.ova")
-	take("client-inspect", "", "inspect", "./tide-gauge.ova")
+	show("client-export", e.onTerminal(t, "", "export", "tide-gauge", "./tide-gauge.ova")+"\x1b[36m$ \x1b[0munvora inspect ./tide-gauge.ova\r\n"+e.onTerminal(t, "", "inspect", "./tide-gauge.ova"), "export", "tide-gauge", "./tide-gauge.ova")
 	take("client-plan", "", "import", "./tide-gauge.ova", "--host", "petrel", "--plan")
 	require.NotEmpty(t, e.onTerminal(t, "\n\n", "import", "./tide-gauge.ova", "--host", "petrel"))
 	take("client-where", "", "where", "tide-gauge")

@@ -267,7 +267,7 @@ export const managersQuery = queryOptions({
 });
 export const managerQuery = (manager: string) =>
   queryOptions({
-    queryKey: ["hosts", "manager", manager],
+    queryKey: ["copies", "ahead", manager],
     queryFn: () => take(client.GET("/managers/{manager}", { params: { path: { manager } } })),
     enabled: manager !== "",
   });

@@ -67,9 +67,9 @@ func (s *Server) OfferPairing(c *gin.Context) {
 
 func (s *Server) PairManager(c *gin.Context) {
 	type request struct {
-		Name    string          `json:"name" binding:"required"`
-		Address string          `json:"address" binding:"required"`
-		Code    string          `json:"code" binding:"required"`
+		Name    string          `json:"name"`
+		Address string          `json:"address"`
+		Code    string          `json:"code"`
 		Grants  json.RawMessage `json:"grants"`
 	}
 	b, ok := body[request](s, c)

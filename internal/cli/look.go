@@ -428,6 +428,9 @@ func made(c openapi.Copy) string {
 	case "survey":
 		if c.Parent != nil {
 			s := "copied by hand, found " + when
+			if strings.Contains(c.Host, "@") { // at a manager: how it came there, nobody here knows
+				s = "found " + when
+			}
 			if by := recognised(c); by != "" {
 				s += ", recognised by " + by
 			}

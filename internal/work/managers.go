@@ -35,6 +35,9 @@ func purpose(id uuid.UUID) string { return "manager " + id.String() }
 
 // AddManager checks a foreign manager and takes it into the inventory.
 func (w *Work) AddManager(ctx context.Context, e ManagerEntry, user string) (*inventory.Manager, error) {
+	if e.Name == "" {
+		return nil, wrong("Give it a name, by which it is known here.")
+	}
 	u, err := cimi.ParseAddress(e.Address)
 	if err != nil {
 		return nil, wrong("%v.", err)

@@ -76,9 +76,12 @@ func hashed(secret []byte) []byte {
 
 // Pair adds another Unvora by a code that its people gave.
 func (w *Work) Pair(ctx context.Context, name, address, text string, g Grants, user string) (*inventory.Manager, error) {
+	if name == "" {
+		return nil, wrong("Give it a name, by which it is known here.")
+	}
 	code, err := hostlink.ParseCode(text)
 	if err != nil {
-		return nil, wrong("%v.", err)
+		return nil, wrong("This is no code that another Unvora gives: it has 8 groups of 4 letters and digits.")
 	}
 	if _, _, err := net.SplitHostPort(address); err != nil {
 		return nil, wrong("%q is no address of another Unvora: it is HOST:PORT, as its people told with the code.", address)

@@ -10,7 +10,12 @@ export function Id({ value }: { value: string }) {
     setTimeout(() => setCopied(false), 1200);
   };
   return (
-    <button className="mono break-all text-left hover:text-sea" title="Click to copy" onClick={() => void copy()}>
+    <button
+      type="button"
+      className="mono break-all text-left hover:text-sea"
+      title="Click to copy"
+      onClick={() => void copy()}
+    >
       {copied ? "copied" : value}
     </button>
   );
