@@ -43,6 +43,7 @@ type imageSource struct {
 const (
 	pieceBytes = 2 << 20
 	mostPieces = 24
+	readAhead  = 3 // pieces, once two that follow each other were wanted
 )
 
 // patience with a manager between two tries, and how many there are.
@@ -103,11 +104,21 @@ func (s *imageSource) ReadAt(p []byte, off int64) (n int, err error) {
 
 func (s *imageSource) piece(number int64) ([]byte, error) {
 	s.mu.Lock()
-	piece := s.kept[number]
+	piece, follows := s.kept[number], s.kept[number-1] != nil
+	for next := number + 1; follows && next <= number+readAhead && next*pieceBytes < s.size; next++ {
+		if s.kept[next] == nil {
+			go s.fetch(next) // an error comes up when the piece is wanted
+		}
+	}
 	s.mu.Unlock()
 	if piece != nil {
 		return piece, nil
 	}
+	return s.fetch(number)
+}
+
+// fetch asks for a piece, once however many want it.
+func (s *imageSource) fetch(number int64) ([]byte, error) {
 	v, err, _ := s.once.Do(fmt.Sprint(number), func() (any, error) {
 		var err error
 		for try := 0; ; try++ {
@@ -136,6 +147,9 @@ func (s *imageSource) piece(number int64) ([]byte, error) {
 func (s *imageSource) keep(number int64, piece []byte) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.kept[number] != nil {
+		return
+	}
 	if len(s.order) == mostPieces {
 		// The first piece holds the header, and what is read all the time.
 		at := 0

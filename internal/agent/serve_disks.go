@@ -21,7 +21,7 @@ import (
 type offer struct {
 	path    string
 	web     *hostlink.WebDisk // instead: an image at a manager
-	peer    string // id of the host, in its certificate
+	peer    string            // id of the host, in its certificate
 	expires time.Time
 }
 

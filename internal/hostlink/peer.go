@@ -2,9 +2,6 @@ package hostlink
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
@@ -55,19 +52,11 @@ type PeerEnd struct {
 // Each shows its authority along with its certificate; whose it is, is for
 // PeerAuthority to tell.
 func (a *Authority) PeerTLS() (*tls.Config, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	cert, key, err := a.service()
 	if err != nil {
 		return nil, err
 	}
-	cert, err := a.Issue(ServiceName, key.Public())
-	if err != nil {
-		return nil, err
-	}
-	keyPEM, err := encodeKey(key)
-	if err != nil {
-		return nil, err
-	}
-	pair, err := tls.X509KeyPair(append(cert, a.CertPEM()...), keyPEM)
+	pair, err := tls.X509KeyPair(append(cert, a.CertPEM()...), key)
 	if err != nil {
 		return nil, err
 	}

@@ -83,19 +83,24 @@ func (a *Authority) CertPEM() []byte { return encodeCert(a.Cert.Raw) }
 
 // ServiceTLS makes the service's side of a connection, with a key of this process.
 func (a *Authority) ServiceTLS() (*tls.Config, error) {
+	cert, key, err := a.service()
+	if err != nil {
+		return nil, err
+	}
+	return MemberTLS(cert, key, a.CertPEM())
+}
+
+// service is a new key, with a certificate that says that it is the service's.
+func (a *Authority) service() (certPEM, keyPEM []byte, err error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	cert, err := a.Issue(ServiceName, key.Public())
-	if err != nil {
-		return nil, err
+	if certPEM, err = a.Issue(ServiceName, key.Public()); err != nil {
+		return nil, nil, err
 	}
-	keyPEM, err := encodeKey(key)
-	if err != nil {
-		return nil, err
-	}
-	return MemberTLS(cert, keyPEM, a.CertPEM())
+	keyPEM, err = encodeKey(key)
+	return certPEM, keyPEM, err
 }
 
 // MemberTLS is a configuration for both ends: it shows the certificate and

@@ -363,11 +363,7 @@ func (w *Work) drawPutBack(ctx context.Context, req *Request) (*drawn, error) {
 	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
 		return nil, err
 	}
-	for _, p := range facts.Host.Pools {
-		if c.PoolID != nil && p.ID == c.PoolID.String() {
-			facts.Pool = p.State
-		}
-	}
+	facts.Pool = poolStateOf(facts.Host, c)
 	facts.There = plan.HostFacts{ID: at.ID.String(), Name: at.Name, State: at.State}
 	switches, err := w.inv.Switches(ctx, at.ID)
 	if err != nil {

@@ -226,11 +226,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
 		return nil, err
 	}
-	for _, p := range facts.Host.Pools {
-		if c.PoolID != nil && p.ID == c.PoolID.String() {
-			facts.PoolState = p.State
-		}
-	}
+	facts.PoolState = poolStateOf(facts.Host, c)
 	if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
 		return nil, err
 	}
@@ -275,6 +271,16 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 		return nil, wrong("%v", err)
 	}
 	return &drawn{Plan: p, hosts: hosts, holds: holds}, nil
+}
+
+// poolStateOf is the state of the pool that a copy lies in, as its host sees it.
+func poolStateOf(h plan.HostFacts, c *inventory.Copy) string {
+	for _, p := range h.Pools {
+		if c.PoolID != nil && p.ID == c.PoolID.String() {
+			return p.State
+		}
+	}
+	return ""
 }
 
 func (w *Work) unknownShelf(ctx context.Context, name string) error {

@@ -1,9 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { hostQuery } from "../api";
 import type { Copy, Request_ } from "../api";
 import { count, place, size } from "../format";
 import { HostPicker } from "../parts/HostPicker";
+import { PoolPicker } from "../parts/PoolPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
@@ -15,7 +14,6 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
   const [pool, setPool] = useState("");
   const [via, setVia] = useState("");
   const [move, setMove] = useState(false);
-  const target = useQuery(hostQuery(host));
   const ids = copies.map((c) => c.id).join(" ");
   const request = useMemo<Request_ | undefined>(() => {
     if (!host) return undefined;
@@ -40,16 +38,7 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
       to={
         <div className="flex flex-wrap items-center gap-2">
           <HostPicker value={host} onChange={setHost} />
-          {target.data && (
-            <select aria-label="Pool" className="field" value={pool} onChange={(e) => setPool(e.target.value)}>
-              <option value="">first pool that is ready</option>
-              {target.data.pools.map((q) => (
-                <option key={q.id} value={q.name}>
-                  {q.name}, {size(q.freeBytes)} free
-                </option>
-              ))}
-            </select>
-          )}
+          <PoolPicker host={host} value={pool} onChange={setPool} />
           {host && !ahead && !peer && (
             <label className="flex items-center gap-2">
               converted by <HostPicker value={via || host} onChange={setVia} first={false} />

@@ -5,6 +5,7 @@ import type { Copy, Request_ } from "../api";
 import { count, place, size } from "../format";
 import { readPackage } from "../package";
 import { HostPicker } from "../parts/HostPicker";
+import { PoolPicker } from "../parts/PoolPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 import { givePackage } from "../transfer";
@@ -48,14 +49,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
           <HostPicker value={host} onChange={setHost} />
           {target.data && (
             <>
-              <select aria-label="Pool" className="field" value={pool} onChange={(e) => setPool(e.target.value)}>
-                <option value="">first pool that is ready</option>
-                {target.data.pools.map((q) => (
-                  <option key={q.id} value={q.name}>
-                    {q.name}, {size(q.freeBytes)} free
-                  </option>
-                ))}
-              </select>
+              <PoolPicker host={host} value={pool} onChange={setPool} />
               <input
                 aria-label="Name"
                 className="field w-44"

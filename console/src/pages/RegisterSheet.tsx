@@ -1,9 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { hostQuery } from "../api";
 import type { Copy, Request_ } from "../api";
 import { place, size } from "../format";
 import { HostPicker } from "../parts/HostPicker";
+import { PoolPicker } from "../parts/PoolPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
@@ -20,7 +19,6 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
   const [files, setFiles] = useState<Files>("stay");
   const [pool, setPool] = useState("");
   const [name, setName] = useState("");
-  const target = useQuery(hostQuery(host));
   const request = useMemo<Request_ | undefined>(
     () => (host ? { operation: "register", folders: [copy.id], host, files, pool, name } : undefined),
     [copy.id, host, files, pool, name],
@@ -52,16 +50,7 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
             <option value="copy">files are copied</option>
             <option value="move">files are moved</option>
           </select>
-          {files !== "stay" && (
-            <select aria-label="Pool" className="field" value={pool} onChange={(e) => setPool(e.target.value)}>
-              <option value="">first pool that is ready</option>
-              {target.data?.pools.map((q) => (
-                <option key={q.id} value={q.name}>
-                  {q.name}, {size(q.freeBytes)} free
-                </option>
-              ))}
-            </select>
-          )}
+          {files !== "stay" && <PoolPicker host={host} value={pool} onChange={setPool} />}
           <input
             aria-label="Name"
             className="field w-44"
