@@ -116,6 +116,8 @@ func TestManager(t *testing.T) {
 		}
 		require.Contains(t, e.told(t, 2, "register", "kelp/chart-render", "--host", "knot@mainland"), "unvora put-back")
 		require.NotContains(t, e.ok(t, "hosts"), "mainland")
+		require.Contains(t, e.told(t, 2, "track", "mainland/swell-archive"), "looks after it")
+		require.NotContains(t, e.ok(t, "attention"), "mainland")
 	})
 
 	t.Run("import", func(t *testing.T) {
@@ -130,6 +132,7 @@ func TestManager(t *testing.T) {
 		require.Equal(t, "Lab-20", (*c.Machine.Nics)[0].Network)
 		require.Empty(t, e.images(t))
 		require.Contains(t, e.ok(t, "where", "surge-forecast"), "skua/surge")
+		require.Contains(t, e.ok(t, "compare", "skua/surge", "mainland/surge-forecast"), "import it, and compare that")
 
 		// Another host reads and converts on the way.
 		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "knot@mainland"), "--via names a host")

@@ -215,6 +215,9 @@ func (a *Agent) loadTrust() error {
 	if err != nil {
 		return fmt.Errorf("the agent's certificate: %w", err)
 	}
+	// An agent of another Unvora shows no certificate that is known here, and is
+	// let in as nobody, for whom there are tickets and nothing else.
+	config.ClientAuth = tls.VerifyClientCertIfGiven
 	a.code, a.tls, a.dialer = nil, config, hostlink.NewDialer(config)
 	return nil
 }

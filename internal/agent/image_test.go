@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/pem"
 	"fmt"
@@ -231,4 +232,30 @@ func (p *pieces) Next() (disk.Piece, error) {
 
 func part(truth []byte, at int64) disk.Piece {
 	return disk.Piece{Offset: at, Length: 64 << 10, Load: func(dst []byte) error { copy(dst, truth[at:]); return nil }}
+}
+
+// TestNobody: who shows no certificate gets nothing but what a ticket for
+// foreign agents names.
+func TestNobody(t *testing.T) {
+	a, pool := newAgent(t, 1)
+	later := time.Now().Add(time.Minute)
+	a.tickets.Store("ours", hostlink.Ticket{Path: pool, Expires: later})
+	a.tickets.Store("theirs", hostlink.Ticket{Path: pool, Expires: later, Foreign: true})
+	a.tickets.Store("another's", hostlink.Ticket{Path: pool, Expires: later, Foreign: true, For: "petrel"})
+	a.tickets.Store("old", hostlink.Ticket{Path: pool, Expires: time.Now(), Foreign: true})
+	for name, works := range map[string]bool{"ours": false, "theirs": true, "another's": false, "old": false, "none": false} {
+		r := httptest.NewRequest(http.MethodPost, "/", nil)
+		r.TLS = &tls.ConnectionState{}
+		r.SetPathValue("ticket", name)
+		_, err := a.ticket(r)
+		require.Equal(t, works, err == nil, name)
+	}
+	for _, path := range []string{"GET /v1/survey", "GET /v1/tickets/theirs", "GET /v1/tickets/theirs/descriptor", "GET /v1/folder?path=" + pool, "PUT /v1/tickets/x", "DELETE /v1/jobs/x", "POST /v1/tickets/ours/disks"} {
+		method, at, _ := strings.Cut(path, " ")
+		r := httptest.NewRequest(method, at, strings.NewReader("{}"))
+		r.TLS = &tls.ConnectionState{}
+		w := httptest.NewRecorder()
+		a.routes().ServeHTTP(w, r)
+		require.Equal(t, http.StatusConflict, w.Code, path)
+	}
 }

@@ -2,13 +2,11 @@ package cimi_test
 
 import (
 	"bytes"
-	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -22,50 +20,8 @@ import (
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/internal/cimi"
 	"unvora.example/unvora/internal/cimi/standin"
+	"unvora.example/unvora/internal/cimi/standintest"
 )
-
-const size = 64 << 20
-
-// served is a stand-in manager with one stopped and one running machine on each
-// of two hosts, one of which hands out disks of stopped machines only.
-func served(t *testing.T, change func(*standin.State)) (dir, address, cert string) {
-	t.Helper()
-	dir = t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address = l.Addr().String()
-	require.NoError(t, l.Close())
-	state := standin.State{Name: "mainland", Listen: address, Version: "2.0.0",
-		Accounts: []standin.Account{{Name: "skerrow", Password: "low tide"}, {Name: "visitor", Password: "x", Reader: true}},
-		Hosts:    []standin.Host{{Name: "dunlin", Live: true}, {Name: "knot"}}, Networks: []standin.Network{{Name: "laboratory", VLAN: 20}}}
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "volumes"), 0o755))
-	for i, host := range []string{"dunlin", "dunlin", "knot", "knot"} {
-		id := fmt.Sprint("m", i+1)
-		truth := make([]byte, size)
-		copy(truth[1<<20:], disktest.Pattern(2<<20, uint32(i)))
-		require.NoError(t, os.WriteFile(standin.VolumePath(dir, "v"+id), truth, 0o644))
-		state.Volumes = append(state.Volumes, standin.Volume{ID: "v" + id, Name: id, Bytes: size, Bootable: true})
-		state.Machines = append(state.Machines, standin.Machine{ID: id, Name: id, Host: host, State: []string{cimi.Stopped, cimi.Started}[i%2], CPUs: 2, MemoryKiB: 1 << 20, Volumes: []string{"v" + id}, NICs: []standin.NIC{{Network: "laboratory", MAC: "0a:77:00:00:00:01"}}})
-	}
-	if change != nil {
-		change(&state)
-	}
-	require.NoError(t, standin.Save(dir, state))
-	s, err := standin.Open(dir, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	ctx, stop := context.WithCancel(context.Background())
-	over := make(chan error, 1)
-	go func() { over <- s.Serve(ctx) }()
-	t.Cleanup(func() { stop(); require.NoError(t, <-over) })
-	require.Eventually(t, func() bool {
-		c, _, err := cimi.Shown(t.Context(), address)
-		if err == nil {
-			cert = cimi.EncodeCertificate(c)
-		}
-		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
-	return dir, address, cert
-}
 
 func client(t *testing.T, address, cert string, a cimi.Account) (*cimi.Client, *cimi.EntryPoint) {
 	t.Helper()
@@ -82,7 +38,7 @@ var admin = cimi.Account{Name: "skerrow", Password: "low tide"}
 // TestResources: lists page by page, and operations as the account and the state
 // of a machine allow them.
 func TestResources(t *testing.T) {
-	_, address, cert := served(t, func(s *standin.State) {
+	_, address, cert := standintest.Serve(t, func(s *standin.State) {
 		for i := range 450 { // more than a page or two
 			s.Networks = append(s.Networks, standin.Network{Name: fmt.Sprint("n", i), VLAN: i})
 		}
@@ -121,7 +77,7 @@ func TestResources(t *testing.T) {
 
 // TestRefusals tells apart what can be wrong with address, certificate and account.
 func TestRefusals(t *testing.T) {
-	_, address, cert := served(t, func(s *standin.State) { s.Version = "1.1.0" })
+	_, address, cert := standintest.Serve(t, func(s *standin.State) { s.Version = "1.1.0" })
 	for _, wrong := range []string{"http://" + address, "mainland", "https://", "ftp://x/y", ":"} {
 		_, err := cimi.New(wrong, admin, "")
 		require.ErrorContains(t, err, "is no address of a manager", wrong)
@@ -142,7 +98,7 @@ func TestRefusals(t *testing.T) {
 		_, _, err = k.EntryPoint(t.Context())
 		require.ErrorContains(t, err, c.says, name)
 	}
-	_, other, otherCert := served(t, nil)
+	_, other, otherCert := standintest.Serve(t, nil)
 	k, err := cimi.New("https://"+address+"/cimi", admin, otherCert)
 	require.NoError(t, err)
 	_, _, err = k.EntryPoint(t.Context())
@@ -194,7 +150,7 @@ func captured(t *testing.T, c *cimi.Client, e *cimi.EntryPoint, volume, since st
 // TestImages: a whole image, then one of what a running guest has written since;
 // put onto each other they are the volume.
 func TestImages(t *testing.T) {
-	dir, address, cert := served(t, nil)
+	dir, address, cert := standintest.Serve(t, nil)
 	c, e := client(t, address, cert, admin)
 	whole := captured(t, c, e, "/cimi/volumes/vm2", "")
 	raw := fetch(t, whole.ImageLocation.Href, cert)
@@ -233,7 +189,7 @@ func TestImages(t *testing.T) {
 
 // TestPutThere brings an image, makes a volume of it and a machine of that.
 func TestPutThere(t *testing.T) {
-	dir, address, cert := served(t, nil)
+	dir, address, cert := standintest.Serve(t, nil)
 	c, e := client(t, address, cert, admin)
 	truth := disktest.Pattern(3<<20, 9)
 	room, err := cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href, cimi.VolumeImage{Common: cimi.Common{Name: "x", Properties: map[string]string{"bytes": fmt.Sprint(len(truth))}}})
@@ -284,7 +240,7 @@ func TestPutThere(t *testing.T) {
 
 // TestShown: what a server shows, trusted or not; one that is no server is an error.
 func TestShown(t *testing.T) {
-	_, address, cert := served(t, nil)
+	_, address, cert := standintest.Serve(t, nil)
 	c, why, err := cimi.Shown(t.Context(), address)
 	require.NoError(t, err)
 	require.Error(t, why)

@@ -104,8 +104,7 @@ func (a *Authority) service() (certPEM, keyPEM []byte, err error) {
 }
 
 // MemberTLS is a configuration for both ends: it shows the certificate and
-// trusts the authority alone. Whoever shows none is let in as nobody, for whom
-// there are tickets of foreign agents and nothing else.
+// trusts the authority alone.
 func MemberTLS(cert, key, authority []byte) (*tls.Config, error) {
 	pair, err := tls.X509KeyPair(cert, key)
 	if err != nil {
@@ -117,7 +116,7 @@ func MemberTLS(cert, key, authority []byte) (*tls.Config, error) {
 	}
 	return &tls.Config{
 		Certificates: []tls.Certificate{pair}, RootCAs: pool, ClientCAs: pool,
-		ClientAuth: tls.VerifyClientCertIfGiven, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1", ProtocolNBD},
+		ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1", ProtocolNBD},
 	}, nil
 }
 

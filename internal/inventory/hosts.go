@@ -141,6 +141,9 @@ func sitePrefix(n int) string { return fmt.Sprintf("02:5c:%02x", n%256) }
 
 // AddHost records a host that was enrolled.
 func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
+	if strings.Contains(h.Name, "@") {
+		return fail("wrong", "%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its agent's file.", h.Name)
+	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		var n int // sites are numbered one after the other
 		if _, err := tx.Exec(ctx, `lock table sites in share row exclusive mode`); err != nil {

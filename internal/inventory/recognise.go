@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -237,6 +238,9 @@ func (inv *Inventory) Track(ctx context.Context, list []Copy, tracked bool, who,
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		for _, c := range list {
+			if place, manager, ok := strings.Cut(c.Host, "@"); ok && tracked {
+				return fail("wrong", "%s is at %s of the manager %s, which looks after it. Import it, and look after that.", c.Name, place, manager)
+			}
 			if _, err := tx.Exec(ctx, `update copies set tracked = $2 where id = $1`, c.ID, tracked); err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -62,6 +63,19 @@ func (w *Work) Compare(ctx context.Context, refA, refB string, exact bool) (*Com
 	c := &Comparison{A: *a, B: *b, Same: a.LineageID == b.LineageID, Differences: lineage.Compare(a.Machine, b.Machine, fit.Size), Disks: []DiskComparison{}}
 	if c.Ancestor, err = w.inv.Ancestor(ctx, a.ID, b.ID); err != nil {
 		return nil, err
+	}
+	for _, k := range []*inventory.Copy{a, b} {
+		m, _, err := w.atManager(ctx, k)
+		if err != nil {
+			return nil, err
+		}
+		if m == nil {
+			continue
+		}
+		for _, d := range a.Machine.Disks {
+			c.Disks = append(c.Disks, DiskComparison{Disk: d.ID, Why: fmt.Sprintf("%s is at %s, where its disks can't be looked into: import it, and compare that", k.Name, m.Name)})
+		}
+		return c, nil
 	}
 	seen, err := w.inv.DisksOf(ctx, a.ID, b.ID)
 	if err != nil {
