@@ -220,7 +220,8 @@ function Detail({
             <Row name="Guest">{m.guest || "–"}</Row>
             {m.disks?.map((d) => (
               <Row key={d.id} name={`Disk ${d.id}`}>
-                {size(d.virtualBytes)} as {d.format.toUpperCase()}, takes {size(d.fileBytes)}
+                {size(d.virtualBytes)}
+                {!managed(c) && ` as ${d.format.toUpperCase()}, takes ${size(d.fileBytes)}`}
                 {ours && (
                   <button className="ml-2 text-sea hover:underline" onClick={() => onAct("detach", c, d.id)}>
                     Detach …

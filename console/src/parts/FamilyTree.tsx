@@ -121,7 +121,13 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
               opacity={0.45}
             />
             <text x={14} y={b.y + (b.rows * row + pad) / 2} fill="var(--color-ink)" fontWeight={600}>
-              {cut(b.name, 15)}
+              <title>{b.name}</title>
+              {cut(b.name.split("@")[0]!, 15)}
+              {b.name.includes("@") && (
+                <tspan x={14} dy={16} fill="var(--color-soft)" fontWeight={400}>
+                  {cut(`at ${b.name.split("@")[1]}`, 15)}
+                </tspan>
+              )}
             </text>
           </g>
         ))}
