@@ -217,6 +217,7 @@ func TestManagerCrash(t *testing.T) {
 
 	e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "petrel", "--name", "second", "--yes", "--detach")
 	job := get[[]openapi.Job](t, e, "jobs")[0].Id
+	require.Contains(t, e.told(t, 4, "manager", "drop", "mainland"), "is at work at mainland")
 	e.ok(t, "jobs", "cancel", job)
 	require.Eventually(t, func() bool {
 		return get[openapi.Job](t, e, "jobs", job).State == "cancelled" && len(e.images(t)) == 0

@@ -279,6 +279,8 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	go a.measure(ctx)
 	a.watch.follow()
 	go a.watch.run(ctx)
+	vouching := make(chan struct{})
+	go func() { defer close(vouching); a.vouch(ctx) }()
 	hourly := time.NewTicker(time.Hour)
 	defer hourly.Stop()
 	var err error
@@ -295,6 +297,9 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	}
 	a.tasks.close()
 	a.switches.close()
+	if ctx.Err() != nil {
+		<-vouching
+	}
 	return errors.Join(err, a.driver.Close(), a.store.Close())
 }
 

@@ -13,7 +13,7 @@ import (
 )
 
 // store keeps what must survive the agent: register, tasks, journals, the
-// newest epoch of each job, pool ids, trust.
+// newest epoch of each job, pool ids, trust, what packages were found to be like.
 type store struct {
 	db *bolt.DB
 
@@ -21,7 +21,7 @@ type store struct {
 	listed map[string]registered // the register, as in the database
 }
 
-var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches"}
+var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched"}
 
 type registered struct {
 	Running bool      `json:"running"`

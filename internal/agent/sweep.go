@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
@@ -44,6 +45,8 @@ type seenFolder struct {
 
 type seenPackage struct {
 	stamp      string
+	writtenAt  time.Time
+	vouched    bool // it was held against its manifest
 	round, gen uint64
 	hostlink.ShelvedPackage
 }
@@ -256,13 +259,17 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 				old.round = s.round
 				continue
 			}
-			p := &seenPackage{stamp: stamp, round: s.round, gen: next}
+			p := &seenPackage{stamp: stamp, writtenAt: info.ModTime(), round: s.round, gen: next}
 			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.Name, Bytes: info.Size()}
 			if o, err := ovf.OpenPath(path); err != nil {
 				p.Problem = err.Error()
 			} else {
 				p.Machine = &o.Envelope.Machines[0]
 				o.Close()
+			}
+			var v vouched
+			if there, err := s.a.store.get("vouched", path, &v); there && err == nil && v.Stamp == stamp && p.Machine != nil {
+				p.vouched, p.Problem = true, v.Problem
 			}
 			s.packages[path] = p
 			delete(s.gone, path)

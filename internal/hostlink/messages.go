@@ -111,7 +111,7 @@ type ShelvedPackage struct {
 	Path    string           `json:"path"`
 	Shelf   string           `json:"shelf"` // name
 	Bytes   int64            `json:"bytes"`
-	Problem string           `json:"problem,omitempty"`
+	Problem string           `json:"problem,omitempty"` // why it can't be read; with a Machine, how it differs from its manifest
 	Machine *machine.Machine `json:"machine"`
 }
 

@@ -1,6 +1,7 @@
 package inventory_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -307,5 +308,12 @@ func TestChangedPackage(t *testing.T) {
 	lies("growing.ova", 20, growing, "")
 	require.Len(t, waiting(t, inv, "changed-package", shelf), 1)
 	lies("growing.ova", 30, nil, "it ends after 30 bytes")
+	require.Len(t, waiting(t, inv, "changed-package", shelf), 2)
+	rotten := &machine.Machine{Name: "rotten", UUID: uuid.NewString()}
+	lies("rotten.ova", 50, rotten, "disk1.vmdk: its digest is another")
+	items = waiting(t, inv, "changed-package", shelf)
+	require.Len(t, items, 3)
+	require.True(t, slices.ContainsFunc(items, func(i inventory.Item) bool { return strings.Contains(i.Evidence, "not as it was written: disk1.vmdk") }), "%v", items)
+	lies("rotten.ova", 50, rotten, "")
 	require.Len(t, waiting(t, inv, "changed-package", shelf), 2)
 }

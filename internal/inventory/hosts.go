@@ -198,6 +198,20 @@ func (inv *Inventory) RestHost(ctx context.Context, h *Host, resting bool, who s
 	})
 }
 
+// idle refuses what can't be done while jobs have steps at hosts, given by a
+// query for their ids.
+func idle(ctx context.Context, tx pgx.Tx, name, hosts string, arg any) error {
+	var job string
+	err := tx.QueryRow(ctx, `select j.id::text from jobs j where j.state not in ('done', 'failed', 'cancelled') and exists (select 1 from steps s where s.job_id = j.id and s.host_id in (`+hosts+`)) limit 1`, arg).Scan(&job)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return fail("busy", "The job %s is at work at %s. Wait for it, or cancel it: unvora jobs cancel %s", job, name, job)
+}
+
 // DropHost forgets a host that has no copies any more.
 func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
@@ -207,6 +221,9 @@ func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 		}
 		if busy+shelved > 0 {
 			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was lost is brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
+		}
+		if err := idle(ctx, tx, h.Name, `select $1::uuid`, h.ID); err != nil {
+			return err
 		}
 		for _, sql := range []string{`update copies set host_id = null, pool_id = null, shelf_id = null where host_id = $1`, `update steps set host_id = null where host_id = $1`, `delete from hosts where id = $1`} {
 			if _, err := tx.Exec(ctx, sql, h.ID); err != nil {

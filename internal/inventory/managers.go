@@ -104,6 +104,9 @@ func (inv *Inventory) GrantManager(ctx context.Context, m *Manager, grants json.
 // it stay, and so does what is known of their origin.
 func (inv *Inventory) DropManager(ctx context.Context, m *Manager, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := idle(ctx, tx, m.Name, `select id from hosts where manager_id = $1`, m.ID); err != nil {
+			return err
+		}
 		for _, sql := range []string{
 			`update copies set gone_at = coalesce(gone_at, now()), host_id = null, state = 'unknown' where host_id in (select id from hosts where manager_id = $1)`,
 			`update steps set host_id = null where host_id in (select id from hosts where manager_id = $1)`,

@@ -271,6 +271,9 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 			v = lineage.Verdict{Lineage: k.LineageID.String(), Parent: k.ID.String(), Why: v.Why}
 		}
 	}
+	if p.Problem != "" {
+		problem = "it is not as it was written: " + p.Problem
+	}
 	c := &Copy{Name: m.Name, Form: "package", HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path, UUID: m.UUID,
 		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original", Problem: problem}
 	if m.Passport != nil && !m.Passport.MadeAt.IsZero() {

@@ -381,10 +381,18 @@ func (w *Work) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, err
 	if !ok {
 		return out, nil
 	}
+	known := map[string]*inventory.Host{}
 	err := w.inv.EachCopy(ctx, "form=registered "+filter, func(c *inventory.Copy) error {
-		h, err := w.inv.Host(ctx, c.Host)
-		if err != nil || h.ManagerID != nil {
-			return err
+		h := known[c.Host]
+		if h == nil {
+			var err error
+			if h, err = w.inv.Host(ctx, c.Host); err != nil {
+				return err
+			}
+			known[c.Host] = h
+		}
+		if h.ManagerID != nil {
+			return nil
 		}
 		s := out.Hosts[h.Name]
 		if s == nil {
