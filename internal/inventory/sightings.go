@@ -243,7 +243,7 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 		return err
 	}
 	if m == nil { // what can't be read is no copy of anything; one that could be before was changed
-		_, err := a.tx.Exec(a.ctx, `update copies set problem = $3 where shelf_id = $1 and path = $2 and gone_at is null`, shelf, p.Path, "it can't be read any more: "+p.Problem)
+		_, err := a.tx.Exec(a.ctx, `update copies set problem = $3 where shelf_id = $1 and path = $2 and gone_at is null`, shelf, p.Path, unreadable+p.Problem)
 		return err
 	}
 	known, err := a.candidates(m, nil, "", &shelf, p.Path)
@@ -254,7 +254,9 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	problem := ""
 	for _, k := range known {
 		if k.ShelfID != nil && *k.ShelfID == shelf && k.Path == p.Path && k.GoneAt == nil {
-			v.Copy, problem = k.ID.String(), k.Problem
+			if v.Copy = k.ID.String(); !strings.HasPrefix(k.Problem, unreadable) && !strings.HasPrefix(k.Problem, altered) {
+				problem = k.Problem
+			}
 			if written := k.MadeBy != "survey" || time.Since(k.MadeAt) > copying; written && k.SizeBytes != p.Bytes {
 				problem = fmt.Sprintf("it has %d bytes now; it had %d when it was written", p.Bytes, k.SizeBytes)
 			}
@@ -272,7 +274,7 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 		}
 	}
 	if p.Problem != "" {
-		problem = "it is not as it was written: " + p.Problem
+		problem = altered + p.Problem
 	}
 	c := &Copy{Name: m.Name, Form: "package", HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path, UUID: m.UUID,
 		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original", Problem: problem}
@@ -284,6 +286,12 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	}
 	return putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), "")
 }
+
+// What the host tells of a package, at each look anew.
+const (
+	unreadable = "it can't be read any more: "
+	altered    = "it is not as it was written: "
+)
 
 // copying is how long a package that somebody puts onto a shelf may grow.
 const copying = time.Hour
