@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -307,6 +308,24 @@ func TestPeers(t *testing.T) {
 		require.Equal(t, c.Uuid, moved.Uuid)
 		require.Eventually(t, func() bool { return a.run(t, "copies", "gannet/tide-gauge").status != 0 }, time.Minute, 200*time.Millisecond)
 		require.NoDirExists(t, c.Path)
+	})
+
+	t.Run("cancelled there, it ends here too", func(t *testing.T) {
+		agent := b.pids(t)["agent-gannet"]
+		require.NoError(t, syscall.Kill(agent, syscall.SIGSTOP))
+		t.Cleanup(func() { syscall.Kill(agent, syscall.SIGCONT) })
+		b.ok(t, "import", "--from", "skerrow", "tide-probe", "--host", "gannet", "--name", "probe-two", "--yes", "--detach")
+		var lent openapi.Job
+		require.Eventually(t, func() bool {
+			lent = get[[]openapi.Job](t, a, "jobs")[0]
+			return lent.Operation == "lend" && lent.Subject == "petrel/tide-probe" && lent.State == "working"
+		}, time.Minute, 100*time.Millisecond)
+		a.ok(t, "jobs", "cancel", lent.Id)
+		require.NoError(t, syscall.Kill(agent, syscall.SIGCONT))
+		require.Eventually(t, func() bool { return get[[]openapi.Job](t, b, "jobs")[0].State == "failed" }, time.Minute, 200*time.Millisecond)
+		require.Contains(t, *get[[]openapi.Job](t, b, "jobs")[0].Error, "cancelled")
+		require.Equal(t, "cancelled", string(get[openapi.Job](t, a, "jobs", lent.Id).State))
+		require.Empty(t, b.leftovers(t, "gannet"))
 	})
 
 	t.Run("an end that is told too late, or not at all", func(t *testing.T) {
