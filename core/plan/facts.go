@@ -281,6 +281,10 @@ type (
 		Paths map[string]string `json:"paths"` // disk → file
 		Files []string          `json:"files"` // that are removed
 	}
+	// Lend is that of KindLend.
+	Lend struct {
+		Copy string `json:"copy"`
+	}
 	// Relink is that of KindRelink.
 	Relink struct {
 		Layer  string `json:"layer"`

@@ -252,7 +252,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	return b.finish(p)
 }
 
-// LendFacts is what Lend is worked out from.
+// LendFacts is what LendOut is worked out from.
 type LendFacts struct {
 	Delist DelistFacts
 	Peer   string // name of the other Unvora
@@ -261,8 +261,8 @@ type LendFacts struct {
 	Bytes  int64  // that will be read
 }
 
-// Lend plans what is done here while another Unvora reads a copy.
-func Lend(facts LendFacts) (*Plan, error) {
+// LendOut plans what is done here while another Unvora reads a copy.
+func LendOut(facts LendFacts) (*Plan, error) {
 	c, h := facts.Delist.Copy, facts.Delist.Host
 	b := newBuilder(nil, false)
 	subject := h.Name + "/" + c.Name
@@ -274,7 +274,7 @@ func Lend(facts LendFacts) (*Plan, error) {
 	if facts.Stop {
 		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: h.Name, Do: power})
 	}
-	p.Steps = append(p.Steps, Step{Kind: KindLend, Bytes: facts.Bytes, What: "Let " + facts.Peer + " read its disks", Do: struct{}{}})
+	p.Steps = append(p.Steps, Step{Kind: KindLend, Bytes: facts.Bytes, What: "Let " + facts.Peer + " read its disks", Do: &Lend{Copy: c.ID}})
 	switch {
 	case facts.Move:
 		p.Steps = append(p.Steps,

@@ -143,12 +143,12 @@ func TestLend(t *testing.T) {
 		{true, true, []string{plan.KindStop, plan.KindLend, plan.KindDelist, plan.KindTakeAway, plan.KindForget}},
 	} {
 		facts.Stop, facts.Move = c.stop, c.move
-		p, err := plan.Lend(facts)
+		p, err := plan.LendOut(facts)
 		require.NoError(t, err)
 		require.Equal(t, c.want, kinds(p))
 	}
 	facts.Delist.Busy = "j-1"
-	p, err := plan.Lend(facts)
+	p, err := plan.LendOut(facts)
 	require.NoError(t, err)
 	require.False(t, p.Runnable)
 }

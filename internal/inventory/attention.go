@@ -377,13 +377,14 @@ func (inv *Inventory) longUnseen(ctx context.Context) ([]Item, error) {
 	return items, err
 }
 
+// Of what another Unvora reads, those who asked for it there are told.
 func (inv *Inventory) failedJobs(ctx context.Context) ([]Item, error) {
 	type line struct {
 		ID                               uuid.UUID
 		Operation, Subject, Error, State string
 		FinishedAt                       *time.Time
 	}
-	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at from jobs j where j.state = 'failed' and j.finished_at > now() - make_interval(secs => $2)
+	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at from jobs j where j.state = 'failed' and j.operation <> 'lend' and j.finished_at > now() - make_interval(secs => $2)
 		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject and k.created_at > j.created_at and k.state = 'done') order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
 	var items []Item
 	for _, l := range list {

@@ -267,12 +267,12 @@ func (inv *Inventory) TellLent(ctx context.Context, job uuid.UUID, done int64) e
 }
 
 // EndLent notes that the other has read everything, or why not.
-func (inv *Inventory) EndLent(ctx context.Context, manager uuid.UUID, theirs string, done bool, why string) error {
+func (inv *Inventory) EndLent(ctx context.Context, job uuid.UUID, done bool, why string) error {
 	state := "failed"
 	if done {
 		state = "done"
 	}
-	_, err := inv.Pool.Exec(ctx, `update lent set at = now(), state = $3, error = $4 where manager_id = $1 and theirs = $2 and state = 'working'`, manager, theirs, state, why)
+	_, err := inv.Pool.Exec(ctx, `update lent set at = now(), state = $2, error = $3 where job_id = $1 and state = 'working'`, job, state, why)
 	return err
 }
 

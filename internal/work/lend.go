@@ -45,13 +45,7 @@ func (w *Work) ServePeers(ctx context.Context, address string) error {
 		return w.holdsFor(ctx, g)
 	})
 	from("POST /peer/reads", w.lend)
-	from("POST /peer/reads/{job}/end", func(ctx context.Context, m *inventory.Manager, _ Grants, r *http.Request) (any, error) {
-		var e hostlink.PeerEnd
-		if err := hostlink.ReadBody(r, &e); err != nil {
-			return nil, err
-		}
-		return struct{}{}, w.inv.EndLent(ctx, m.ID, r.PathValue("job"), e.Done, e.Error)
-	})
+	from("POST /peer/reads/{job}/end", w.endLending)
 	server := &http.Server{Handler: mux, TLSConfig: w.peerTLS, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(w.log.Handler(), slog.LevelDebug)}
 	go func() {
 		<-ctx.Done()
@@ -177,14 +171,62 @@ func (w *Work) lend(ctx context.Context, m *inventory.Manager, g Grants, r *http
 	if err != nil {
 		return nil, err
 	}
-	ticket, err := w.ticket("lend " + id.String())
+	ticket, err := w.lendTicket(ctx, *id, h, c.Path, time.Now().Add(ticketLasts))
 	if err != nil {
 		return nil, err
 	}
-	if err := w.agent(h).Allow(ctx, ticket, hostlink.Ticket{Path: c.Path, Expires: time.Now().Add(ticketLasts), Foreign: true}); err != nil {
+	return &hostlink.PeerTicket{From: &hostlink.Remote{Address: h.Address, Host: h.ID.String(), Ticket: ticket, Authority: string(w.authority.CertPEM())}}, nil
+}
+
+// lendTicket lets the other's agents read a machine folder until a time.
+func (w *Work) lendTicket(ctx context.Context, job uuid.UUID, h *inventory.Host, folder string, until time.Time) (string, error) {
+	ticket, err := w.ticket("lend " + job.String())
+	if err != nil {
+		return "", err
+	}
+	return ticket, w.agent(h).Allow(ctx, ticket, hostlink.Ticket{Path: folder, Expires: until, Foreign: true})
+}
+
+// endLending is told that everything was read, or why not. What was cancelled
+// here is not read, whatever the other has of it.
+func (w *Work) endLending(ctx context.Context, m *inventory.Manager, _ Grants, r *http.Request) (any, error) {
+	var e hostlink.PeerEnd
+	if err := hostlink.ReadBody(r, &e); err != nil {
 		return nil, err
 	}
-	return &hostlink.PeerTicket{From: &hostlink.Remote{Address: h.Address, Host: h.ID.String(), Ticket: ticket, Authority: string(w.authority.CertPEM())}}, nil
+	id, err := w.inv.Lent(ctx, m.ID, r.PathValue("job"))
+	if err != nil {
+		return nil, err
+	}
+	if id == nil {
+		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "nothing is known of that reading"}
+	}
+	j, err := w.inv.Job(ctx, id.String())
+	if err != nil {
+		return nil, err
+	}
+	if e.Done && (j.Cancel || j.Over() && j.State != "done") {
+		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the job that goes along with it was cancelled or has failed"}
+	}
+	return struct{}{}, w.inv.EndLent(ctx, *id, e.Done, e.Error)
+}
+
+// undoLending takes the leave to read back.
+func (w *Work) undoLending(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
+	do, err := decode[plan.Lend](s)
+	if err != nil {
+		return err
+	}
+	c, err := w.inv.CopyByID(ctx, do.Copy)
+	if err != nil || c == nil || c.HostID == nil {
+		return err
+	}
+	h, err := w.inv.Host(ctx, c.HostID.String())
+	if err != nil {
+		return err
+	}
+	_, err = w.lendTicket(ctx, j.ID, h, c.Path, time.Now())
+	return err
 }
 
 func (w *Work) beginLending(ctx context.Context, m *inventory.Manager, g Grants, q hostlink.PeerRead) (*uuid.UUID, error) {
@@ -227,7 +269,7 @@ func (w *Work) beginLending(ctx context.Context, m *inventory.Manager, g Grants,
 	if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
 		return nil, err
 	}
-	p, err := plan.Lend(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State == "running", Move: q.Move, Bytes: q.Bytes})
+	p, err := plan.LendOut(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State == "running", Move: q.Move, Bytes: q.Bytes})
 	if err != nil {
 		return nil, err
 	}

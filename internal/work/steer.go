@@ -343,6 +343,11 @@ func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error
 				return 0, err
 			}
 		}
+		if s.Kind == plan.KindLend {
+			if err := w.undoLending(ctx, j, s); err != nil {
+				return 0, err
+			}
+		}
 		if s.Kind == plan.KindGiveIDs {
 			if err := w.inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.TakeAddressesBack(ctx, tx, j.ID) }); err != nil {
 				return 0, err
