@@ -119,10 +119,10 @@ func TestRegister(t *testing.T) {
 	// A folder whose descriptor is lost: from the record, or around its disks.
 	folder := filepath.Join(e.pool("gannet", "reef"), "training-01")
 	e.ok(t, "delist", "training-01", "--yes")
+	before := get[openapi.Copy](t, e, "copies", "gannet/training-01")
 	require.NoError(t, os.Remove(filepath.Join(folder, "training-01.ovf")))
 	_, found, _ = e.planned(t, "register", "reef/training-01", "--host", "gannet")
 	require.Contains(t, found["descriptor.lost"].Message, "there is no descriptor")
-	before := get[openapi.Copy](t, e, "copies", "gannet/training-01")
 	e.ok(t, "register", "reef/training-01", "--host", "gannet", "--identity", "keep", "--yes")
 	again := get[openapi.Copy](t, e, "copies", "gannet/training-01")
 	require.Equal(t, before.Uuid, again.Uuid)

@@ -31,7 +31,31 @@ type estate struct {
 	password            string
 	env                 []string // of its commands
 	cmd                 *exec.Cmd
-	out                 *bytes.Buffer
+	out                 *printed
+}
+
+// printed is what a process has printed so far.
+type printed struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (p *printed) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.buf.Write(b)
+}
+
+func (p *printed) String() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.buf.String()
+}
+
+func (p *printed) Reset() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.buf.Reset()
 }
 
 var (
@@ -113,7 +137,7 @@ func startEstate(dir string) (*estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &estate{dir: dir, binary: binary, server: fmt.Sprintf("http://127.0.0.1:%d", port), out: &bytes.Buffer{}}
+	e := &estate{dir: dir, binary: binary, server: fmt.Sprintf("http://127.0.0.1:%d", port), out: &printed{}}
 	return e, e.start(port)
 }
 
