@@ -216,27 +216,41 @@ func TestCuts(t *testing.T) {
 	dial := serve(t, &nbd.Server{Find: one(&nbd.Export{Image: holed{disktest.Plain(truth)}})})
 	var cuts atomic.Int64
 	l, err := nbd.OpenLasting(t.Context(), func(ctx context.Context) (*nbd.Client, error) {
-		conn := dial()
-		time.AfterFunc(8*time.Millisecond, func() { cuts.Add(1); conn.Close() })
-		return nbd.Open(ctx, conn, nbd.Options{Name: "tide-gauge"})
+		return nbd.Open(ctx, &cut{Conn: dial(), left: 5 << 19, cuts: &cuts}, nbd.Options{Name: "tide-gauge"})
 	})
 	require.NoError(t, err)
 	defer l.Close()
 	disktest.Same(t, truth, &whole{l})
-	require.Positive(t, cuts.Load())
+	require.Greater(t, cuts.Load(), int64(5))
 
+	var only net.Conn
 	gone, err := nbd.OpenLasting(t.Context(), func(ctx context.Context) (*nbd.Client, error) {
-		if cuts.Load() < 0 {
+		if only != nil {
 			return nil, errors.New("this name was used already")
 		}
-		conn := dial()
-		time.AfterFunc(time.Millisecond, func() { cuts.Store(-1000); conn.Close() })
-		return nbd.Open(ctx, conn, nbd.Options{Name: "tide-gauge"})
+		only = dial()
+		return nbd.Open(ctx, only, nbd.Options{Name: "tide-gauge"})
 	})
 	require.NoError(t, err)
-	time.Sleep(20 * time.Millisecond)
+	require.NoError(t, only.Close())
 	_, err = gone.ReadAt(make([]byte, 1), 0)
 	require.ErrorContains(t, err, "used already", "what won't pass is not tried for long")
+}
+
+// cut breaks a connection after so many bytes.
+type cut struct {
+	net.Conn
+	left int64
+	cuts *atomic.Int64
+}
+
+func (c *cut) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	if c.left -= int64(n); c.left <= 0 {
+		c.cuts.Add(1)
+		c.Conn.Close()
+	}
+	return n, err
 }
 
 // whole reads a MiB at a time, so that cuts fall between.
