@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -119,13 +120,19 @@ var buildOnce = sync.OnceValues(func() (string, error) {
 	return binary, nil
 })
 
+// freePort is below the ports that the system gives to connections, which would
+// take it again before it is used.
 func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	for {
+		port := 15_000 + rand.IntN(17_000)
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			return port, l.Close()
+		}
+		if !errors.Is(err, syscall.EADDRINUSE) {
+			return 0, err
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 func startEstate(dir string) (*estate, error) {

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -277,16 +278,17 @@ func portFree(port int) error {
 	return l.Close()
 }
 
-// freePort returns the port asked for if it is free, else any.
+// freePort returns the port asked for if it is free, else any below those that
+// the system gives to connections, which would take it again before it is used.
 func freePort(wanted int) (int, error) {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", wanted))
-	if err != nil {
-		if l, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
-			return 0, err
+	const first, last = 15_000, 32_000
+	for range 1000 {
+		if wanted != 0 && portFree(wanted) == nil {
+			return wanted, nil
 		}
+		wanted = first + mathrand.IntN(last-first)
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, fmt.Errorf("no port between %d and %d is free", first, last)
 }
 
 func get(url string) error {
