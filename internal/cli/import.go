@@ -68,8 +68,8 @@ status 3 elsewhere.`,
 		if from.place == "" && len(args) == 0 {
 			return usage("import what: a package, bare disks, or --from HOST")
 		}
-		if from.place == "" && (from.ahead || from.move || from.where != "" || len(from.except) > 0) {
-			return usage("--ahead, --move, --where and --except go with --from")
+		if from.place == "" && (from.ahead || from.move || from.via != "" || from.where != "" || len(from.except) > 0) {
+			return usage("--ahead, --move, --via, --where and --except go with --from")
 		}
 		if from.place != "" {
 			return a.bringFrom(cmd.Context(), from, args, o, s)
