@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -17,6 +18,7 @@ import (
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/internal/cimi/standin"
+	"unvora.example/unvora/internal/hostlink"
 )
 
 // mainland is the directory of the estate's foreign manager.
@@ -296,6 +298,43 @@ func TestPeers(t *testing.T) {
 		out = b.run(t, "import", "--from", "skerrow", "wave-model", "--host", "fulmar", "--name", "wave", "--plan").out
 		require.Contains(t, out, "cpu.too-many")
 		require.Contains(t, out, "memory.too-much")
+	})
+
+	t.Run("what is not granted can't be had by asking otherwise", func(t *testing.T) {
+		var kept struct {
+			DatabasePassword string
+			DatabasePort     int
+		}
+		raw, err := os.ReadFile(filepath.Join(b.dir, "demo.json"))
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(raw, &kept))
+		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort))
+		require.NoError(t, err)
+		defer db.Close(t.Context())
+		var cert, key string
+		require.NoError(t, db.QueryRow(t.Context(), `select cert, key from authority`).Scan(&cert, &key))
+		authority, err := hostlink.LoadAuthority([]byte(cert), []byte(key))
+		require.NoError(t, err)
+		config, err := authority.PeerTLS()
+		require.NoError(t, err)
+		island := hostlink.DialPeer(config, codeA.Address, func(*x509.Certificate) error { return nil })
+		ask := func(copy, job string) (*hostlink.PeerTicket, error) {
+			return island.Read(t.Context(), hostlink.PeerRead{Copy: get[openapi.Copy](t, a, "copies", copy).Id, Job: job, Who: "x"})
+		}
+		require.Eventually(t, func() bool {
+			ticket, err := ask("petrel/tide-probe", "one")
+			return err == nil && ticket.From != nil
+		}, time.Minute, 50*time.Millisecond)
+		_, err = ask("gannet/buoy-ingest", "one")
+		require.ErrorContains(t, err, "of another copy")
+		a.ok(t, "manager", "grant", "island", "--see", "name~buoy-*", "--take")
+		_, err = ask("petrel/tide-probe", "one")
+		require.ErrorContains(t, err, "no such copy that you may see", "it is asked anew each time")
+		_, err = ask("gannet/archive-db", "two")
+		require.ErrorContains(t, err, "no such copy that you may see")
+		require.NoError(t, island.End(t.Context(), "one", hostlink.PeerEnd{Error: "it was only a question"}))
+		require.ErrorContains(t, island.End(t.Context(), "three", hostlink.PeerEnd{Done: true}), "nothing is known")
+		a.ok(t, "manager", "grant", "island", "--see", "all", "--take")
 	})
 
 	t.Run("a copy moves, and keeps its identity", func(t *testing.T) {

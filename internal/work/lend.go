@@ -141,12 +141,16 @@ func (w *Work) lend(ctx context.Context, m *inventory.Manager, g Grants, r *http
 	if err := hostlink.ReadBody(r, &q); err != nil {
 		return nil, err
 	}
+	c, err := w.granted(ctx, g, q.Copy)
+	if err != nil {
+		return nil, err
+	}
 	id, err := w.inv.Lent(ctx, m.ID, q.Job)
 	if err != nil {
 		return nil, err
 	}
 	if id == nil {
-		if id, err = w.beginLending(ctx, m, g, q); err != nil {
+		if id, err = w.beginLending(ctx, m, c, q); err != nil {
 			return nil, err
 		}
 	}
@@ -160,12 +164,14 @@ func (w *Work) lend(ctx context.Context, m *inventory.Manager, g Grants, r *http
 	if err := w.inv.TellLent(ctx, *id, q.Done); err != nil {
 		return nil, err
 	}
-	if s := next(j); s == nil || s.Kind != plan.KindLend {
+	s := next(j)
+	if s == nil || s.Kind != plan.KindLend {
 		return &hostlink.PeerTicket{Wait: true}, nil
 	}
-	c, err := w.inv.CopyByID(ctx, q.Copy)
-	if err != nil || c == nil || c.HostID == nil {
-		return nil, errors.Join(err, errors.New("the copy is not here any more"))
+	if do, err := decode[plan.Lend](s); err != nil {
+		return nil, err
+	} else if do.Copy != c.ID.String() {
+		return nil, denied("that reading is of another copy")
 	}
 	h, err := w.inv.Host(ctx, c.HostID.String())
 	if err != nil {
@@ -229,38 +235,36 @@ func (w *Work) undoLending(ctx context.Context, j *inventory.Job, s *inventory.S
 	return err
 }
 
-func (w *Work) beginLending(ctx context.Context, m *inventory.Manager, g Grants, q hostlink.PeerRead) (*uuid.UUID, error) {
-	refuse := func(format string, args ...any) error {
-		return &hostlink.Fault{Code: "permission.denied", Message: fmt.Sprintf(format, args...)}
-	}
-	if _, err := uuid.Parse(q.Copy); err != nil {
-		return nil, refuse("%q is no copy", q.Copy)
-	}
+func denied(format string, args ...any) error {
+	return &hostlink.Fault{Code: "permission.denied", Message: fmt.Sprintf(format, args...)}
+}
+
+// granted is a copy that another Unvora may take, as things stand now.
+func (w *Work) granted(ctx context.Context, g Grants, id string) (*inventory.Copy, error) {
 	filter, ok := g.selector()
-	seen := false
-	if ok {
-		l, err := w.inv.Copies(ctx, inventory.Page{Limit: 1, Filter: "form=registered id=" + q.Copy + " " + filter})
-		if err != nil {
-			return nil, err
-		}
-		seen = len(l.Items) == 1
+	if _, err := uuid.Parse(id); !ok || err != nil {
+		return nil, denied("there is no such copy that you may see")
 	}
-	if !seen {
-		return nil, refuse("there is no such copy that you may see")
-	}
-	c, err := w.inv.CopyByID(ctx, q.Copy)
+	l, err := w.inv.Copies(ctx, inventory.Page{Limit: 1, Filter: "form=registered id=" + id + " " + filter})
 	if err != nil {
 		return nil, err
 	}
-	if !g.Take {
-		return nil, refuse("you may see %s, and not take it: ask its people for that (unvora manager grant)", c.Name)
+	if len(l.Items) == 0 {
+		return nil, denied("there is no such copy that you may see")
 	}
+	if !g.Take {
+		return nil, denied("you may see %s, and not take it: ask its people for that (unvora manager grant)", l.Items[0].Name)
+	}
+	return w.inv.CopyByID(ctx, id)
+}
+
+func (w *Work) beginLending(ctx context.Context, m *inventory.Manager, c *inventory.Copy, q hostlink.PeerRead) (*uuid.UUID, error) {
 	at, h, err := w.atManager(ctx, c)
 	if err != nil {
 		return nil, err
 	}
 	if at != nil {
-		return nil, refuse("%s is at another manager itself", c.Name)
+		return nil, denied("%s is at another manager itself", c.Name)
 	}
 	facts := plan.DelistFacts{Copy: c.Known(), Machine: c.Machine}
 	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
@@ -274,10 +278,10 @@ func (w *Work) beginLending(ctx context.Context, m *inventory.Manager, g Grants,
 		return nil, err
 	}
 	if !p.Runnable {
-		return nil, refuse("%s can't be read now: %s", c.Name, p.Findings[0].Message)
+		return nil, denied("%s can't be read now: %s", c.Name, p.Findings[0].Message)
 	}
 	if c.State == "running" && !q.Stop {
-		return nil, refuse("%s runs, and its disks change while they are read", c.Name)
+		return nil, denied("%s runs, and its disks change while they are read", c.Name)
 	}
 	id := inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: q.Who + "@" + m.Name, Note: "asked for by " + m.Name}
