@@ -30,13 +30,14 @@ const askAgain = 500 * time.Millisecond
 type taken struct {
 	Images map[string]string `json:"images"` // disk → image
 	Whole  map[string]bool   `json:"whole"`  // disks of which the manager could not tell the difference
-	Ticket string            `json:"ticket"` // of another Unvora
 }
 
 // made is the result of a make-there step.
 type made struct {
 	Volumes map[string]string `json:"volumes"` // disk → volume
 	Machine string            `json:"machine"`
+
+	Replaced bool `json:"replaced"` // the machine in whose place it is was removed: there is no way back
 }
 
 func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (time.Duration, error) {
@@ -51,7 +52,7 @@ func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step,
 	if err != nil {
 		return 0, err
 	}
-	f := &foreign{w, client, j, s, h, m}
+	f := &foreign{w, client, j, s, m}
 	var pause time.Duration
 	switch s.Kind {
 	case plan.KindStop:
@@ -86,7 +87,6 @@ type foreign struct {
 	client *cimi.Client
 	j      *inventory.Job
 	s      *inventory.Step
-	h      *inventory.Host
 	m      *inventory.Manager
 }
 
@@ -305,11 +305,6 @@ func (f *foreign) makeThere(ctx context.Context) error {
 		t.NetworkInterfaces = append(t.NetworkInterfaces, cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID}, MACAddress: n.MAC})
 	}
 	if r.Machine == "" {
-		if do.Replace != "" {
-			if err := f.remove(ctx, do.Replace); err != nil {
-				return err
-			}
-		}
 		there, err := cimi.Add[cimi.Machine](ctx, f.client, entry.Machines.Href, want)
 		if err != nil {
 			return err
@@ -319,8 +314,30 @@ func (f *foreign) makeThere(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, id := range room.Images {
-		if err := f.client.Delete(ctx, id); err != nil {
+	old := slices.Collect(maps.Values(room.Images))
+	if do.Replace != "" && !r.Replaced { // now that there is another
+		gone, err := cimi.Get[cimi.Machine](ctx, f.client, do.Replace)
+		var refused *cimi.Refused
+		if err != nil && !(errors.As(err, &refused) && refused.Status == 404) {
+			return err
+		}
+		if err := f.client.Delete(ctx, do.Replace); err != nil {
+			return err
+		}
+		for _, v := range gone.Volumes.Members {
+			old = append(old, v.Volume.Href)
+		}
+		r.Replaced = true
+		if err := f.note(ctx, r); err != nil {
+			return err
+		}
+	}
+	for _, id := range old {
+		err := f.client.Delete(ctx, id)
+		var refused *cimi.Refused
+		if errors.As(err, &refused) { // the machine is there: what is left over does no harm
+			f.w.log.Warn("remove at a manager", "manager", f.m.Name, "what", id, "error", err)
+		} else if err != nil {
 			return err
 		}
 	}
@@ -340,27 +357,6 @@ func (f *foreign) properties(m *machine.Machine, host string, renewed bool) map[
 	return p
 }
 
-// remove takes a machine away, with its volumes.
-func (f *foreign) remove(ctx context.Context, id string) error {
-	m, err := cimi.Get[cimi.Machine](ctx, f.client, id)
-	var refused *cimi.Refused
-	if errors.As(err, &refused) && refused.Status == 404 {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if err := f.client.Delete(ctx, id); err != nil {
-		return err
-	}
-	for _, v := range m.Volumes.Members {
-		if err := f.client.Delete(ctx, v.Volume.Href); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // undoManaged takes back what a step has done at a manager.
 func (w *Work) undoManaged(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) error {
 	m, err := w.inv.Manager(ctx, h.ManagerID.String())
@@ -374,7 +370,7 @@ func (w *Work) undoManaged(ctx context.Context, j *inventory.Job, s *inventory.S
 	if err != nil {
 		return err
 	}
-	f := &foreign{w, client, j, s, h, m}
+	f := &foreign{w, client, j, s, m}
 	switch s.Kind {
 	case plan.KindStop:
 		_, err = f.power(ctx, cimi.Started, cimi.RelStart)
@@ -390,6 +386,9 @@ func (w *Work) undoManaged(ctx context.Context, j *inventory.Job, s *inventory.S
 		var r made
 		if len(s.Result) > 0 {
 			err = json.Unmarshal(s.Result, &r)
+		}
+		if r.Replaced {
+			return err
 		}
 		if r.Machine != "" {
 			err = errors.Join(err, client.Delete(ctx, r.Machine))

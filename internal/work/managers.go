@@ -87,8 +87,8 @@ func (w *Work) AddManager(ctx context.Context, e ManagerEntry, user string) (*in
 	if err := w.inv.AddManager(ctx, m, user); err != nil {
 		return nil, err
 	}
-	if _, err := w.surveyManager(ctx, m); err != nil {
-		return nil, err
+	if _, err := w.surveyManager(ctx, m); err != nil { // it is added all the same, and says why
+		w.log.Warn("survey a manager that was added", "name", m.Name, "error", err)
 	}
 	return w.inv.Manager(ctx, m.ID.String())
 }

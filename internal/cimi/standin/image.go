@@ -97,7 +97,7 @@ type differences struct {
 func (d *differences) Next() (disk.Piece, error) {
 	now, was := make([]byte, d.unit), make([]byte, d.unit)
 	for d.at < d.size {
-		next := min(d.skip(d.files[0]), d.skip(d.files[1])) / d.unit * d.unit
+		next := min(d.nextData(d.files[0]), d.nextData(d.files[1])) / d.unit * d.unit
 		if next > d.at {
 			d.at = next
 			continue
@@ -118,8 +118,8 @@ func (d *differences) Next() (disk.Piece, error) {
 	return disk.Piece{}, io.EOF
 }
 
-// skip is where the next data of a file begins.
-func (d *differences) skip(f *os.File) int64 {
+// nextData is where the next data of a file begins.
+func (d *differences) nextData(f *os.File) int64 {
 	at, err := unix.Seek(int(f.Fd()), d.at, unix.SEEK_DATA)
 	if err != nil {
 		return d.size
