@@ -357,22 +357,6 @@ func (w *Work) drawDisks(ctx context.Context, req *Request, h *inventory.Host, h
 
 // drawFolder plans the registering of one folder.
 func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inventory.Host, host plan.HostFacts, several bool) (*drawn, error) {
-	c, err := w.inv.Copy(ctx, ref, "registered")
-	if err == nil {
-		m, at, err := w.atManager(ctx, c)
-		if err != nil {
-			return nil, err
-		}
-		if m != nil {
-			return w.drawManaged(ctx, req, c, m, at, h, host, several)
-		}
-	}
-	if req.Operation == "fetch-ahead" {
-		if err != nil {
-			return nil, err
-		}
-		return nil, wrong("%s is at no manager: only machines of managers are fetched ahead.", c.Ref())
-	}
 	facts := plan.RegisterFacts{Where: ref}
 	facts.Host, facts.Caller, facts.Wanted = host, req.caller, req.wanted()
 	if several {
@@ -381,6 +365,16 @@ func (w *Work) drawFolder(ctx context.Context, req *Request, ref string, h *inve
 	pl, err := w.find(ctx, ref, h, facts.Host, "stray", "registered")
 	if err != nil {
 		return nil, err
+	}
+	switch {
+	case pl.host.ManagerID != nil:
+		m, err := w.inv.Manager(ctx, pl.host.ManagerID.String())
+		if err != nil {
+			return nil, err
+		}
+		return w.drawManaged(ctx, req, pl.copy, m, pl.host, h, host, several)
+	case req.Operation == "fetch-ahead":
+		return nil, wrong("%s is at no manager: only machines of managers are fetched ahead.", ref)
 	}
 	folder, err := w.look(ctx, pl, ref)
 	if err != nil {

@@ -25,7 +25,7 @@ func (w *Work) registered(ctx context.Context, req *Request, forms ...string) (*
 	if err != nil {
 		return nil, nil, facts, "", err
 	}
-	h, err := w.inv.Host(ctx, c.HostID.String())
+	h, err := w.hostOf(ctx, c)
 	if err != nil {
 		return nil, nil, facts, "", err
 	}
@@ -34,6 +34,15 @@ func (w *Work) registered(ctx context.Context, req *Request, forms ...string) (*
 	}
 	busy, err := inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String()))
 	return c, h, facts, busy, err
+}
+
+// hostOf is the host of ours that has a copy.
+func (w *Work) hostOf(ctx context.Context, c *inventory.Copy) (*inventory.Host, error) {
+	h, err := w.inv.Host(ctx, c.HostID.String())
+	if err == nil && h.ManagerID != nil {
+		return nil, wrong("%s is at the manager %s, which looks after it. Import it first: unvora import --from %s %s --host HOST", c.Name, h.Manager, h.Manager, c.Name)
+	}
+	return h, err
 }
 
 func (w *Work) drawChange(ctx context.Context, req *Request) (*drawn, error) {

@@ -31,57 +31,37 @@ func (w *Work) CheckHost(ctx context.Context, ref string) ([]Check, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 4*checkPatience)
 	defer cancel()
-	var list []Check
-	said := func(what string, ok bool, format string, args ...any) bool {
-		list = append(list, Check{what, ok, fmt.Sprintf(format, args...)})
-		return ok
+	c := &checks{}
+	if !c.reach(ctx, h.Address, "the agent") {
+		return c.list, nil
 	}
-	name, port, err := net.SplitHostPort(h.Address)
-	if err != nil {
-		said("name", false, "%q is no ADDRESS:PORT", h.Address)
-		return list, nil
-	}
-	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
-	if err != nil {
-		said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.", name, err)
-		return list, nil
-	}
-	said("name", true, "%s is %s", name, strings.Join(addresses, ", "))
-	dialer := &net.Dialer{Timeout: checkPatience}
-	conn, err := dialer.DialContext(ctx, "tcp", h.Address)
-	if err != nil {
-		said("port", false, "%s", refused(err, port, "the agent"))
-		return list, nil
-	}
-	conn.Close()
-	said("port", true, "%s is open", port)
 	config, err := w.authority.ServiceTLS()
 	if err != nil {
 		return nil, err
 	}
 	config = config.Clone()
 	config.ServerName, config.NextProtos = h.ID.String(), []string{"h2"}
-	secure, err := (&tls.Dialer{NetDialer: dialer, Config: config}).DialContext(ctx, "tcp", h.Address)
+	secure, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: checkPatience}, Config: config}).DialContext(ctx, "tcp", h.Address)
 	if err != nil {
-		said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: %v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
-		return list, nil
+		c.said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: %v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
+		return c.list, nil
 	}
 	secure.Close()
-	said("certificate", true, "signed by this service's authority, for this host")
+	c.said("certificate", true, "signed by this service's authority, for this host")
 	s, err := w.agent(h).Survey(ctx, h.Revision)
 	if err != nil {
-		said("agent", false, "it does not tell what it holds: %v. Its log tells more.", err)
-		return list, nil
+		c.said("agent", false, "it does not tell what it holds: %v. Its log tells more.", err)
+		return c.list, nil
 	}
 	if h.Protocol != 0 && h.Protocol < hostlink.Protocol {
-		said("agent", false, "it speaks protocol %d, this service %d: update it", h.Protocol, hostlink.Protocol)
+		c.said("agent", false, "it speaks protocol %d, this service %d: update it", h.Protocol, hostlink.Protocol)
 	} else {
-		said("agent", true, "it answers, at revision %s", s.Revision)
+		c.said("agent", true, "it answers, at revision %s", s.Revision)
 	}
 	if off := h.ClockOff; off > 60 || off < -60 {
-		said("clock", false, "it is off by %d s: set the host to a time server", off)
+		c.said("clock", false, "it is off by %d s: set the host to a time server", off)
 	} else {
-		said("clock", true, "it is right")
+		c.said("clock", true, "it is right")
 	}
 	pools, err := w.inv.HostPools(ctx, h.ID)
 	if err != nil {
@@ -94,11 +74,40 @@ func (w *Work) CheckHost(ctx context.Context, ref string) ([]Check, error) {
 		}
 	}
 	if len(away) > 0 {
-		said("pools", false, "%s", strings.Join(away, ", "))
+		c.said("pools", false, "%s", strings.Join(away, ", "))
 	} else {
-		said("pools", true, "all that stay are ready")
+		c.said("pools", true, "all that stay are ready")
 	}
-	return list, nil
+	return c.list, nil
+}
+
+// checks are gathered one after the other; nothing after one that fails is tried.
+type checks struct{ list []Check }
+
+func (c *checks) said(what string, ok bool, format string, args ...any) bool {
+	c.list = append(c.list, Check{what, ok, fmt.Sprintf(format, args...)})
+	return ok
+}
+
+func (c *checks) last() string { return c.list[len(c.list)-1].Says }
+
+// reach tries name and port of address, HOST:PORT, where who should answer.
+func (c *checks) reach(ctx context.Context, address, who string) bool {
+	name, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return c.said("name", false, "%q is no ADDRESS:PORT", address)
+	}
+	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
+	if err != nil {
+		return c.said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.", name, err)
+	}
+	c.said("name", true, "%s is %s", name, strings.Join(addresses, ", "))
+	conn, err := (&net.Dialer{Timeout: checkPatience}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return c.said("port", false, "%s", refused(err, port, who))
+	}
+	conn.Close()
+	return c.said("port", true, "%s is open", port)
 }
 
 // refused tells the ways apart in which a port is not reached.

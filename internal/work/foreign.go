@@ -78,15 +78,20 @@ func managerHolds(ctx context.Context, client *cimi.Client) (map[string]*hostlin
 		}
 		hosts[host].Machines = append(hosts[host].Machines, f)
 	}
+	return hosts, version, number(hosts)
+}
+
+// number gives surveys a revision that changes with what is told.
+func number(hosts map[string]*hostlink.Survey) error {
 	for _, s := range hosts {
 		slices.SortFunc(s.Machines, func(a, b hostlink.Folder) int { return strings.Compare(a.Path, b.Path) })
 		sum := fnv.New64a()
 		if err := json.NewEncoder(sum).Encode([]any{s.Machines, s.Switches}); err != nil {
-			return nil, version, err
+			return err
 		}
 		s.Revision = fmt.Sprintf("%x", sum.Sum64())
 	}
-	return hosts, version, nil
+	return nil
 }
 
 // stateOf a machine in our words.
@@ -160,25 +165,6 @@ func (w *Work) atManager(ctx context.Context, c *inventory.Copy) (*inventory.Man
 	return m, h, err
 }
 
-// notThere refuses what can't be done with a copy, or a host, of a manager.
-func (w *Work) notThere(ctx context.Context, req *Request) error {
-	for _, ref := range req.Copies {
-		c, err := w.inv.Copy(ctx, ref)
-		if err != nil {
-			return nil // that is told where the copy is used
-		}
-		if m, _, err := w.atManager(ctx, c); err != nil {
-			return err
-		} else if m != nil {
-			return wrong("%s is at the manager %s, which looks after it. Import it first: unvora import --from %s %s --host HOST", c.Name, m.Name, m.Name, c.Name)
-		}
-	}
-	if h, err := w.inv.Host(ctx, req.Host); req.Host != "" && err == nil && h.ManagerID != nil {
-		return wrong("%s is a host of the manager %s: a machine is given to it with unvora put-back COPY", h.Name, h.Manager)
-	}
-	return nil
-}
-
 // fromManager is what plans of a machine at a manager are worked out from.
 func (w *Work) fromManager(ctx context.Context, req *Request, c *inventory.Copy, m *inventory.Manager, at, h *inventory.Host, host plan.HostFacts, several bool) (*plan.RegisterFacts, error) {
 	facts := &plan.RegisterFacts{Where: c.Ref(), Manager: &plan.ManagerFacts{Name: m.Name, Ahead: map[string]plan.AheadOne{}}}
@@ -233,23 +219,10 @@ func (w *Work) fromManager(ctx context.Context, req *Request, c *inventory.Copy,
 	}
 	for _, a := range ahead {
 		if a.HostID == h.ID {
-			facts.Manager.Ahead[a.Disk] = plan.AheadOne{Path: a.Path, Image: a.Image, When: since(time.Since(a.At))}
+			facts.Manager.Ahead[a.Disk] = plan.AheadOne{Path: a.Path, Image: a.Image, When: a.At.Format("on 2 January 2006, 15:04")}
 		}
 	}
 	return facts, nil
-}
-
-// since says how long ago something was.
-func since(d time.Duration) string {
-	switch {
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%d s ago", int(d.Seconds()))
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%d min ago", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h ago", int(d.Hours()))
-	}
-	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
 }
 
 // drawManaged plans the import, or the fetching ahead, of one machine at a manager.
@@ -302,18 +275,11 @@ func (w *Work) drawManaged(ctx context.Context, req *Request, c *inventory.Copy,
 
 // drawPutBack plans to give a machine back to the manager that it came from.
 func (w *Work) drawPutBack(ctx context.Context, req *Request) (*drawn, error) {
-	if len(req.Copies) != 1 {
-		return nil, wrong("To put back needs one copy.")
-	}
-	c, err := w.inv.Copy(ctx, req.Copies[0], "registered")
+	c, h, host, busy, err := w.registered(ctx, req, "registered")
 	if err != nil {
 		return nil, err
 	}
-	h, err := w.inv.Host(ctx, c.HostID.String())
-	if err != nil {
-		return nil, err
-	}
-	facts := plan.PutBackFacts{Copy: c.Known(), Machine: c.Machine}
+	facts := plan.PutBackFacts{Copy: c.Known(), Machine: c.Machine, Host: host, Pool: poolStateOf(host, c), Busy: busy}
 	var m *inventory.Manager
 	var at *inventory.Host
 	if req.Manager != "" {
@@ -360,10 +326,6 @@ func (w *Work) drawPutBack(ctx context.Context, req *Request) (*drawn, error) {
 		at = &hosts[0]
 	}
 	facts.Manager = m.Name
-	if facts.Host, err = w.hostFacts(ctx, h); err != nil {
-		return nil, err
-	}
-	facts.Pool = poolStateOf(facts.Host, c)
 	facts.There = plan.HostFacts{ID: at.ID.String(), Name: at.Name, State: at.State}
 	switches, err := w.inv.Switches(ctx, at.ID)
 	if err != nil {
@@ -371,9 +333,6 @@ func (w *Work) drawPutBack(ctx context.Context, req *Request) (*drawn, error) {
 	}
 	for _, s := range switches {
 		facts.There.Switches = append(facts.There.Switches, s.Wiring())
-	}
-	if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
-		return nil, err
 	}
 	client, err := w.client(m)
 	if err != nil {

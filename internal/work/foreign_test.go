@@ -2,7 +2,6 @@ package work
 
 import (
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -75,12 +74,6 @@ func TestRights(t *testing.T) {
 	require.False(t, k.OK)
 	require.Contains(t, k.Says, "nothing can be imported")
 	require.Contains(t, k.Says, "nothing can be put back")
-}
-
-func TestSince(t *testing.T) {
-	for d, says := range map[time.Duration]string{3 * time.Second: "3 s ago", 5 * time.Minute: "5 min ago", 3 * time.Hour: "3 h ago", 72 * time.Hour: "3 days ago"} {
-		require.Equal(t, says, since(d))
-	}
 }
 
 func TestGrants(t *testing.T) {

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"log/slog"
 	"net"
 	"net/http"
@@ -113,7 +112,7 @@ func (w *Work) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, err
 		}
 		s := out.Hosts[h.Name]
 		if s == nil {
-			s = &hostlink.Survey{Full: true, Changed: true, Hello: &hostlink.Hello{Protocol: hostlink.Protocol, Driver: inventory.ManagerUnvora, Family: h.Family, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes}}
+			s = &hostlink.Survey{Full: true, Changed: true, Hello: &hostlink.Hello{Protocol: hostlink.Protocol, Driver: inventory.ManagerUnvora, Family: h.Family, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Time: time.Now()}}
 			out.Hosts[h.Name] = s
 		}
 		m := c.Machine.Clone()
@@ -124,15 +123,7 @@ func (w *Work) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, err
 		s.Machines = append(s.Machines, hostlink.Folder{Path: c.Path, Registered: true, FilesThere: true, PoolThere: true, State: c.State, Bytes: c.SizeBytes, Machine: m, Addresses: c.Addresses})
 		return nil
 	})
-	for _, s := range out.Hosts {
-		sum := fnv.New64a()
-		if err := json.NewEncoder(sum).Encode(s.Machines); err != nil {
-			return nil, err
-		}
-		s.Revision = fmt.Sprintf("%x", sum.Sum64())
-		s.Hello.Time = time.Now()
-	}
-	return out, err
+	return out, errors.Join(err, number(out.Hosts))
 }
 
 // lend lets another Unvora read a copy: a job here goes along with the one there.

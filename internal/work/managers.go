@@ -61,7 +61,7 @@ func (w *Work) AddManager(ctx context.Context, e ManagerEntry, user string) (*in
 	switch {
 	case err != nil:
 		list := &checks{}
-		list.reach(ctx, u)
+		list.reach(ctx, hostPort(u), "the manager")
 		return nil, &Unreachable{Says: fmt.Sprintf("Nothing of a manager answers at %s: %s", u.Host, sentence(list.last()))}
 	case untrusted != nil && e.Trust == "":
 		return nil, &inventory.Error{Code: "certificate-unknown", Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it with what the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)), Likely: []string{cimi.Fingerprint(shown)}}
@@ -115,33 +115,6 @@ func (w *Work) client(m *inventory.Manager) (*cimi.Client, error) {
 	return cimi.New(m.Address, account, m.Certificate)
 }
 
-// checks are gathered one after the other; nothing after one that fails is tried.
-type checks struct{ list []Check }
-
-func (c *checks) said(what string, ok bool, format string, args ...any) bool {
-	c.list = append(c.list, Check{what, ok, fmt.Sprintf(format, args...)})
-	return ok
-}
-
-func (c *checks) last() string { return c.list[len(c.list)-1].Says }
-
-// reach tries name and port.
-func (c *checks) reach(ctx context.Context, u *url.URL) bool {
-	address := hostPort(u)
-	addresses, err := net.DefaultResolver.LookupHost(ctx, u.Hostname())
-	if err != nil {
-		return c.said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.", u.Hostname(), err)
-	}
-	c.said("name", true, "%s is %s", u.Hostname(), strings.Join(addresses, ", "))
-	_, port, _ := net.SplitHostPort(address)
-	conn, err := (&net.Dialer{Timeout: checkPatience}).DialContext(ctx, "tcp", address)
-	if err != nil {
-		return c.said("port", false, "%s", refused(err, port, "the manager"))
-	}
-	conn.Close()
-	return c.said("port", true, "%s is open", port)
-}
-
 // CheckManager tries each thing that has to hold by itself.
 func (w *Work) CheckManager(ctx context.Context, ref string) ([]Check, error) {
 	m, err := w.inv.Manager(ctx, ref)
@@ -164,7 +137,7 @@ func (w *Work) checkCIMI(ctx context.Context, m *inventory.Manager) ([]Check, st
 		c.said("name", false, "%v", err)
 		return c.list, ""
 	}
-	if !c.reach(ctx, u) {
+	if !c.reach(ctx, hostPort(u), "the manager") {
 		return c.list, ""
 	}
 	config, err := cimi.TLS(m.Certificate)

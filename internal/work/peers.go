@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/url"
 	"time"
 
 	"unvora.example/unvora/core/plan"
@@ -153,7 +152,7 @@ func (w *Work) peer(m *inventory.Manager) *hostlink.Peer {
 
 func (w *Work) checkPeer(ctx context.Context, m *inventory.Manager) []Check {
 	c := &checks{}
-	if !c.reach(ctx, &url.URL{Host: m.Address}) {
+	if !c.reach(ctx, m.Address, "the other Unvora") {
 		return c.list
 	}
 	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: checkPatience}, Config: w.peerTLS}).DialContext(ctx, "tcp", m.Address)

@@ -121,9 +121,6 @@ func (w *Work) draw(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, wrong("%v", err)
 		}
 	}
-	if err := w.notThere(ctx, req); err != nil {
-		return nil, err
-	}
 	switch req.Operation {
 	case "export":
 		return w.drawExport(ctx, req)
@@ -166,6 +163,9 @@ func (w *Work) asNow(ctx context.Context, h *inventory.Host) {
 const lookPatience = 2 * time.Second
 
 func (w *Work) hostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
+	if h.ManagerID != nil {
+		return plan.HostFacts{}, wrong("%s is a host of the manager %s: a machine is given to it with unvora put-back COPY", h.Name, h.Manager)
+	}
 	w.asNow(ctx, h)
 	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Abilities: h.Abilities,
 		Protocol: h.Protocol, ClockOff: h.ClockOff, Ports: h.Ports, Reached: addressOf(ctx, h.Address)}
@@ -218,7 +218,7 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	h, err := w.inv.Host(ctx, c.HostID.String())
+	h, err := w.hostOf(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -445,7 +445,7 @@ func (w *Work) drawPower(ctx context.Context, req *Request) (*drawn, error) {
 			continue
 		}
 		seen[c.ID.String()] = true
-		h, err := w.inv.Host(ctx, c.HostID.String())
+		h, err := w.hostOf(ctx, c)
 		if err != nil {
 			return nil, err
 		}
