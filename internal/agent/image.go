@@ -12,10 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/sync/singleflight"
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
@@ -24,35 +21,8 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 )
 
-// imageSource is an image file at a manager, read in pieces by requests for
-// ranges (RFC 9110, section 14). Some pieces are kept, so that tables that are
-// read again and again are asked for once. It may be read from several goroutines.
-type imageSource struct {
-	ctx  context.Context
-	http *http.Client
-	url  string
-	size int64
-	etag string
-
-	once  singleflight.Group
-	mu    sync.Mutex
-	kept  map[int64][]byte
-	order []int64
-}
-
-const (
-	pieceBytes = 2 << 20
-	mostPieces = 24
-	readAhead  = 3 // pieces, once two that follow each other were wanted
-)
-
-// patience with a manager between two tries, and how many there are.
-const (
-	imagePause = time.Second
-	imageTries = 30
-)
-
-func imageClient(certificate string) (*http.Client, error) {
+// atManager reaches a manager whose certificate is given.
+func atManager(certificate string) (*http.Client, error) {
 	config, err := cimi.TLS(certificate)
 	if err != nil {
 		return nil, err
@@ -60,143 +30,14 @@ func imageClient(certificate string) (*http.Client, error) {
 	return &http.Client{Transport: &http.Transport{TLSClientConfig: config, Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second, IdleConnTimeout: time.Minute}}, nil
 }
 
-func openImageSource(ctx context.Context, w *hostlink.WebDisk) (*imageSource, error) {
-	client, err := imageClient(w.Certificate)
-	if err != nil {
-		return nil, err
-	}
-	s := &imageSource{ctx: ctx, http: client, url: w.URL, kept: map[int64][]byte{}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodHead, w.URL, nil)
-	if err != nil {
-		return nil, err
-	}
-	res, err := client.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	res.Body.Close()
-	switch {
-	case res.StatusCode != http.StatusOK:
-		return nil, fmt.Errorf("the manager answers %s", res.Status)
-	case res.ContentLength < 0 || res.Header.Get("Accept-Ranges") != "bytes":
-		return nil, errors.New("the manager does not hand out parts of an image")
-	}
-	s.size, s.etag = res.ContentLength, res.Header.Get("ETag")
-	return s, nil
-}
-
-func (s *imageSource) Size() int64 { return s.size }
-
-func (s *imageSource) ReadAt(p []byte, off int64) (n int, err error) {
-	for n < len(p) && off < s.size {
-		piece, err := s.piece(off / pieceBytes)
-		if err != nil {
-			return n, err
-		}
-		k := copy(p[n:], piece[off%pieceBytes:])
-		n, off = n+k, off+int64(k)
-	}
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-func (s *imageSource) piece(number int64) ([]byte, error) {
-	s.mu.Lock()
-	piece, follows := s.kept[number], s.kept[number-1] != nil
-	for next := number + 1; follows && next <= number+readAhead && next*pieceBytes < s.size; next++ {
-		if s.kept[next] == nil {
-			go s.fetch(next) // an error comes up when the piece is wanted
-		}
-	}
-	s.mu.Unlock()
-	if piece != nil {
-		return piece, nil
-	}
-	return s.fetch(number)
-}
-
-// fetch asks for a piece, once however many want it.
-func (s *imageSource) fetch(number int64) ([]byte, error) {
-	v, err, _ := s.once.Do(fmt.Sprint(number), func() (any, error) {
-		var err error
-		for try := 0; ; try++ {
-			var piece []byte
-			if piece, err = s.ask(number); err == nil {
-				s.keep(number, piece)
-				return piece, nil
-			}
-			var gone *taskError
-			if errors.As(err, &gone) || try == imageTries {
-				return nil, err
-			}
-			select {
-			case <-time.After(imagePause):
-			case <-s.ctx.Done():
-				return nil, s.ctx.Err()
-			}
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	return v.([]byte), nil
-}
-
-func (s *imageSource) keep(number int64, piece []byte) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.kept[number] != nil {
-		return
-	}
-	if len(s.order) == mostPieces {
-		// The first piece holds the header, and what is read all the time.
-		at := 0
-		if s.order[0] == 0 {
-			at = 1
-		}
-		delete(s.kept, s.order[at])
-		s.order = append(s.order[:at], s.order[at+1:]...)
-	}
-	s.kept[number] = piece
-	s.order = append(s.order, number)
-}
-
-func (s *imageSource) ask(number int64) ([]byte, error) {
-	req, err := http.NewRequestWithContext(s.ctx, http.MethodGet, s.url, nil)
-	if err != nil {
-		return nil, err
-	}
-	from := number * pieceBytes
-	to := min(from+pieceBytes, s.size)
-	req.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, to-1))
-	if s.etag != "" {
-		req.Header.Set("If-Match", s.etag)
-	}
-	res, err := s.http.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	defer res.Body.Close()
-	switch res.StatusCode {
-	case http.StatusPartialContent:
-	case http.StatusPreconditionFailed:
-		return nil, &taskError{"disk.damaged", "the image at the manager has changed while it was read"}
-	case http.StatusNotFound, http.StatusForbidden, http.StatusGone:
-		return nil, &taskError{"disk.missing", "the image is no longer to be had from the manager: " + res.Status}
-	default:
-		return nil, fmt.Errorf("the manager answers %s", res.Status)
-	}
-	piece := make([]byte, to-from)
-	_, err = io.ReadFull(res.Body, piece)
-	return piece, err
-}
-
 // openImage opens a manager's image, put onto what was fetched ahead where it
 // holds only what has changed since.
 func (a *Agent) openImage(ctx context.Context, p hostlink.CarryTask) (disk.Image, error) {
-	src, err := openImageSource(ctx, p.Web)
+	client, err := atManager(p.Web.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	src, err := openWebSource(ctx, client, p.Web.URL)
 	if err != nil {
 		return nil, err
 	}
@@ -235,7 +76,7 @@ func doSend(ctx context.Context, t *task) (any, error) {
 	if t.a.driver.State(p.Folder) == "running" {
 		return nil, &taskError{"state.running", "the machine runs; its disks change while they are read"}
 	}
-	client, err := imageClient(p.To.Certificate)
+	client, err := atManager(p.To.Certificate)
 	if err != nil {
 		return nil, err
 	}
@@ -302,11 +143,11 @@ func insist(ctx context.Context, client *http.Client, method, url string, body [
 			}
 			err = fmt.Errorf("the manager answers %s", res.Status)
 		}
-		if try == imageTries {
+		if try == webTries {
 			return err
 		}
 		select {
-		case <-time.After(imagePause):
+		case <-time.After(webPause):
 		case <-ctx.Done():
 			return ctx.Err()
 		}

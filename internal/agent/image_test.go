@@ -153,7 +153,9 @@ func TestImageChanges(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x")
 	require.NoError(t, os.WriteFile(file, disktest.Pattern(5<<20, 1), 0o644))
 	s, web := serveImage(t, file)
-	src, err := openImageSource(t.Context(), web)
+	client, err := atManager(web.Certificate)
+	require.NoError(t, err)
+	src, err := openWebSource(t.Context(), client, web.URL)
 	require.NoError(t, err)
 	got := make([]byte, 5<<20)
 	var wg sync.WaitGroup
@@ -168,11 +170,11 @@ func TestImageChanges(t *testing.T) {
 	_, err = src.ReadAt(make([]byte, 10), 5<<20-3)
 	require.ErrorIs(t, err, io.EOF)
 
-	fresh, err := openImageSource(t.Context(), web)
+	fresh, err := openWebSource(t.Context(), client, web.URL)
 	require.NoError(t, err)
 	s.tag.Store(`"two"`)
 	_, err = fresh.ReadAt(make([]byte, 10), 0)
-	require.ErrorContains(t, err, "has changed while it was read")
+	require.ErrorContains(t, err, "has changed since it was looked at")
 }
 
 // TestSend: the data of a disk arrive at their places, and the digest is right.

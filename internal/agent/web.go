@@ -2,27 +2,19 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"unvora.example/unvora/core/ovf"
 )
-
-// webFile is a file on a web server that answers requests for ranges (RFC 9110,
-// section 14).
-type webFile struct {
-	ctx  context.Context
-	url  string
-	size int64
-	etag string
-
-	body io.ReadCloser // an answer that is being read, at byte at
-	at   int64
-}
 
 func isWeb(path string) bool {
 	return strings.HasPrefix(path, "http://") || strings.HasPrefix(path, "https://")
@@ -30,92 +22,177 @@ func isWeb(path string) bool {
 
 var web = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second, IdleConnTimeout: time.Minute}}
 
-// openWeb opens a package at an http(s) address. Only what is needed of it is read.
+// openWeb opens a package at an http(s) address. Only what is needed of it is
+// read; once it is closed, nothing is asked for any more.
 func openWeb(ctx context.Context, url string) (*ovf.Opened, error) {
-	problem := func(format string, args ...any) error {
-		return &ovf.Problem{Code: "package.unknown", Subject: url, Offset: -1, Message: fmt.Sprintf(format, args...)}
+	ctx, stop := context.WithCancel(ctx)
+	src, err := openWebSource(ctx, web, url)
+	if err != nil {
+		stop()
+		if errors.Is(err, errNoParts) {
+			err = fmt.Errorf("%w: fetch it to your computer or a pool first, and bring it from there", err)
+		}
+		return nil, &ovf.Problem{Code: "package.unknown", Subject: url, Offset: -1, Message: err.Error()}
 	}
+	return ovf.OpenSource(src, path.Base(url), func() error { stop(); return nil })
+}
+
+// webSource is a file on a web server, read in pieces by requests for ranges
+// (RFC 9110, section 14). Some pieces are kept, so that tables that are
+// read again and again are asked for once. It may be read from several goroutines.
+type webSource struct {
+	ctx  context.Context
+	http *http.Client
+	url  string
+	size int64
+	etag string
+
+	once  singleflight.Group
+	mu    sync.Mutex
+	kept  map[int64][]byte
+	order []int64
+}
+
+const (
+	pieceBytes = 2 << 20
+	mostPieces = 24
+	readAhead  = 3 // pieces, once two that follow each other were wanted
+)
+
+// Patience with a server between two tries, and how many there are.
+const (
+	webPause = time.Second
+	webTries = 30
+)
+
+// errNoParts is returned for a server that does not answer requests for ranges.
+var errNoParts = errors.New("the server does not hand out parts of a file")
+
+func openWebSource(ctx context.Context, client *http.Client, url string) (*webSource, error) {
+	s := &webSource{ctx: ctx, http: client, url: url, kept: map[int64][]byte{}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodHead, url, nil)
 	if err != nil {
-		return nil, problem("this is no address: %v", err)
+		return nil, fmt.Errorf("this is no address: %w", err)
 	}
-	res, err := web.Do(req)
+	res, err := client.Do(req)
 	if err != nil {
-		return nil, problem("it can't be fetched from here: %v", err)
+		return nil, fmt.Errorf("it can't be fetched from here: %w", err)
 	}
 	res.Body.Close()
 	switch {
 	case res.StatusCode != http.StatusOK:
-		return nil, problem("the server answers %s", res.Status)
+		return nil, fmt.Errorf("the server answers %s", res.Status)
 	case res.ContentLength < 0 || res.Header.Get("Accept-Ranges") != "bytes":
-		return nil, problem("the server does not hand out parts of a file: fetch it to your computer or a pool first, and bring it from there")
+		return nil, errNoParts
 	}
-	f := &webFile{ctx: ctx, url: url, size: res.ContentLength, etag: res.Header.Get("ETag")}
-	return ovf.OpenSource(f, path.Base(url), f.close)
+	s.size, s.etag = res.ContentLength, res.Header.Get("ETag")
+	return s, nil
 }
 
-func (f *webFile) Size() int64 { return f.size }
+func (s *webSource) Size() int64 { return s.size }
 
-// ReadAt goes on reading an answer that is at the right place, else asks anew.
-func (f *webFile) ReadAt(p []byte, off int64) (int, error) {
-	if off >= f.size {
-		return 0, io.EOF
-	}
-	want := p[:min(int64(len(p)), f.size-off)]
-	for try := 0; ; try++ {
-		if f.body == nil || f.at != off {
-			if err := f.ask(off); err != nil {
-				return 0, err
-			}
-		}
-		n, err := io.ReadFull(f.body, want)
-		f.at += int64(n)
-		if err == nil {
-			if len(want) < len(p) {
-				err = io.EOF
-			}
+func (s *webSource) ReadAt(p []byte, off int64) (n int, err error) {
+	for n < len(p) && off < s.size {
+		piece, err := s.piece(off / pieceBytes)
+		if err != nil {
 			return n, err
 		}
-		f.close()
-		if try == webTries || f.ctx.Err() != nil {
-			return n, fmt.Errorf("%s at byte %d: %w", f.url, f.at, err)
-		}
-		time.Sleep(time.Second)
+		k := copy(p[n:], piece[off%pieceBytes:])
+		n, off = n+k, off+int64(k)
 	}
+	if n < len(p) {
+		return n, io.EOF
+	}
+	return n, nil
 }
 
-const webTries = 10 // after a cut
-
-func (f *webFile) ask(off int64) error {
-	f.close()
-	req, err := http.NewRequestWithContext(f.ctx, http.MethodGet, f.url, nil)
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Range", fmt.Sprintf("bytes=%d-", off))
-	if f.etag != "" {
-		req.Header.Set("If-Match", f.etag)
-	}
-	res, err := web.Do(req)
-	if err != nil {
-		return err
-	}
-	if res.StatusCode != http.StatusPartialContent {
-		res.Body.Close()
-		if res.StatusCode == http.StatusPreconditionFailed {
-			return &taskError{"manifest.mismatch", f.url + " has changed since it was looked at"}
+func (s *webSource) piece(number int64) ([]byte, error) {
+	s.mu.Lock()
+	piece, follows := s.kept[number], s.kept[number-1] != nil
+	for next := number + 1; follows && next <= number+readAhead && next*pieceBytes < s.size; next++ {
+		if s.kept[next] == nil {
+			go s.fetch(next) // an error comes up when the piece is wanted
 		}
-		return fmt.Errorf("%s: the server answers %s", f.url, res.Status)
 	}
-	f.body, f.at = res.Body, off
-	return nil
+	s.mu.Unlock()
+	if piece != nil {
+		return piece, nil
+	}
+	return s.fetch(number)
 }
 
-func (f *webFile) close() error {
-	if f.body == nil {
-		return nil
+// fetch asks for a piece, once however many want it.
+func (s *webSource) fetch(number int64) ([]byte, error) {
+	v, err, _ := s.once.Do(fmt.Sprint(number), func() (any, error) {
+		var err error
+		for try := 0; ; try++ {
+			var piece []byte
+			if piece, err = s.ask(number); err == nil {
+				s.keep(number, piece)
+				return piece, nil
+			}
+			var gone *taskError
+			if errors.As(err, &gone) || try == webTries {
+				return nil, err
+			}
+			select {
+			case <-time.After(webPause):
+			case <-s.ctx.Done():
+				return nil, s.ctx.Err()
+			}
+		}
+	})
+	if err != nil {
+		return nil, err
 	}
-	err := f.body.Close()
-	f.body = nil
-	return err
+	return v.([]byte), nil
+}
+
+func (s *webSource) keep(number int64, piece []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.kept[number] != nil {
+		return
+	}
+	if len(s.order) == mostPieces {
+		// The first piece holds the header, and what is read all the time.
+		at := 0
+		if s.order[0] == 0 {
+			at = 1
+		}
+		delete(s.kept, s.order[at])
+		s.order = append(s.order[:at], s.order[at+1:]...)
+	}
+	s.kept[number] = piece
+	s.order = append(s.order, number)
+}
+
+func (s *webSource) ask(number int64) ([]byte, error) {
+	req, err := http.NewRequestWithContext(s.ctx, http.MethodGet, s.url, nil)
+	if err != nil {
+		return nil, err
+	}
+	from := number * pieceBytes
+	to := min(from+pieceBytes, s.size)
+	req.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", from, to-1))
+	if s.etag != "" {
+		req.Header.Set("If-Match", s.etag)
+	}
+	res, err := s.http.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	switch res.StatusCode {
+	case http.StatusPartialContent:
+	case http.StatusPreconditionFailed:
+		return nil, &taskError{"manifest.mismatch", s.url + " has changed since it was looked at"}
+	case http.StatusNotFound, http.StatusForbidden, http.StatusGone:
+		return nil, &taskError{"package.file-missing", s.url + " is no longer to be had: " + res.Status}
+	default:
+		return nil, fmt.Errorf("%s: the server answers %s", s.url, res.Status)
+	}
+	piece := make([]byte, to-from)
+	_, err = io.ReadFull(res.Body, piece)
+	return piece, err
 }
