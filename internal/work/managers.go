@@ -61,7 +61,9 @@ func (w *Work) AddManager(ctx context.Context, e ManagerEntry, user string) (*in
 	switch {
 	case err != nil:
 		list := &checks{}
-		list.reach(ctx, hostPort(u), "the manager")
+		if list.reach(ctx, hostPort(u), "the manager") {
+			return nil, wrong("What answers at %s is no manager that speaks HTTPS: %v.", u.Host, err)
+		}
 		return nil, &Unreachable{Says: fmt.Sprintf("Nothing of a manager answers at %s: %s", u.Host, sentence(list.last()))}
 	case untrusted != nil && e.Trust == "":
 		return nil, &inventory.Error{Code: "certificate-unknown", Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it with what the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)), Likely: []string{cimi.Fingerprint(shown)}}

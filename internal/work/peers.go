@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"time"
 
 	"unvora.example/unvora/core/plan"
@@ -55,6 +56,11 @@ func (w *Work) OfferPairing(ctx context.Context) (*Pairing, error) {
 	address, _ := w.peerAddress.Load().(string)
 	if address == "" {
 		return nil, wrong("This service listens for no other Unvora: start it with --peers ADDRESS:PORT.")
+	}
+	if host, port, err := net.SplitHostPort(address); err == nil && net.ParseIP(host).IsUnspecified() {
+		if name, err := os.Hostname(); err == nil { // it listens on all addresses: people need one
+			address = net.JoinHostPort(name, port)
+		}
 	}
 	code := hostlink.NewCode(w.authority.Cert)
 	p := &Pairing{code.String(), address, time.Now().Add(pairingLasts)}

@@ -2,6 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { allHistoryQuery } from "../api";
 import { exact } from "../format";
+import { Head } from "../parts/Head";
 import { Told } from "../parts/Told";
 
 /** Who did what, when and why. */
@@ -13,15 +14,7 @@ export function History() {
       <h1 className="mb-3 text-[20px] font-semibold">History</h1>
       <Told problem={list.error} />
       <table className="w-full text-left">
-        <thead className="text-soft">
-          <tr>
-            {["When", "Who", "What", "Of what", "Why"].map((h) => (
-              <th key={h} className="py-1 pr-4 font-semibold">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
+        <Head of={["When", "Who", "What", "Of what", "Why"]} />
         <tbody>
           {entries.map((e) => (
             <tr key={e.id} className="border-t border-rule">

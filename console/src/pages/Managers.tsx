@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { checkManager, dropManager, grantManager, managerCopiesQuery, managerQuery, managersQuery } from "../api";
 import type { Copy, Manager } from "../api";
 import { ago, count, exact, size } from "../format";
+import { Head } from "../parts/Head";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
 import { FetchSheet } from "./FetchSheet";
@@ -143,23 +144,17 @@ function One({ manager: m }: { manager: Manager }) {
         </button>
       </div>
       <table className="w-full text-left">
-        <thead className="text-soft">
-          <tr>
-            <th className="w-8 py-1">
-              <input
-                type="checkbox"
-                aria-label="All"
-                checked={copies.length > 0 && chosen.length === copies.length}
-                onChange={(e) => setPicked(e.target.checked ? copies.map((c) => c.id) : [])}
-              />
-            </th>
-            {["Machine", "Host", "State", "Size", ...(foreign ? ["Fetched ahead"] : [])].map((h) => (
-              <th key={h} className="py-1 pr-4 font-semibold">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
+        <Head
+          of={["Machine", "Host", "State", "Size", ...(foreign ? ["Fetched ahead"] : [])]}
+          first={
+            <input
+              type="checkbox"
+              aria-label="All"
+              checked={copies.length > 0 && chosen.length === copies.length}
+              onChange={(e) => setPicked(e.target.checked ? copies.map((c) => c.id) : [])}
+            />
+          }
+        />
         <tbody>
           {copies.map((c) => (
             <tr key={c.id} className="border-t border-rule">

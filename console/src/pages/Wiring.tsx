@@ -3,6 +3,7 @@ import { useState } from "react";
 import { addRule, dropRule, rulesQuery, segmentsQuery, setSegment, wiringTryQuery } from "../api";
 import type { Schemas } from "../api";
 import { count } from "../format";
+import { Head } from "../parts/Head";
 import { HostPicker } from "../parts/HostPicker";
 import { Told } from "../parts/Told";
 import { Landing } from "./Landing";
@@ -51,15 +52,7 @@ export function Wiring() {
       )}
       {rules.data && rules.data.length > 0 && (
         <table className="w-full text-left">
-          <thead className="text-soft">
-            <tr>
-              {["", "Network", "VLAN", "Segment", "Host", "Switch", ""].map((h, n) => (
-                <th key={n} className="py-1 pr-4 font-semibold">
-                  {h}
-                </th>
-              ))}
-            </tr>
-          </thead>
+          <Head of={["", "Network", "VLAN", "Segment", "Host", "Switch", ""]} />
           <tbody>
             {rules.data.map((r, n) => (
               <tr key={r.id} className="border-t border-rule">

@@ -23,7 +23,7 @@ func (s *Server) capture(v *Volume, name, since string) (*Image, error) {
 		return nil, err
 	}
 	im := Image{ID: newID(), Name: name, State: cimi.Creating, Since: since, Key: newID() + newID(), Bytes: v.Bytes}
-	if err := copySparse(s.imagePath(im.ID, ".raw"), VolumePath(s.dir, v.ID)); err != nil {
+	if err := copyRaw(s.imagePath(im.ID, ".raw"), VolumePath(s.dir, v.ID)); err != nil {
 		return nil, err
 	}
 	s.state.Images = append(s.state.Images, im)
@@ -127,40 +127,14 @@ func (d *differences) nextData(f *os.File) int64 {
 	return at
 }
 
-// copySparse copies the data of a file and leaves its holes.
-func copySparse(to, from string) error {
-	in, err := os.Open(from)
+// copyRaw copies the data of a raw image and leaves its holes.
+func copyRaw(to, from string) error {
+	raw, err := formats.ByName("raw")
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	st, err := in.Stat()
-	if err != nil {
-		return err
-	}
-	out, err := os.Create(to)
-	if err != nil {
-		return err
-	}
-	defer out.Close()
-	if err := out.Truncate(st.Size()); err != nil {
-		return err
-	}
-	for at := int64(0); at < st.Size(); {
-		start, err := unix.Seek(int(in.Fd()), at, unix.SEEK_DATA)
-		if err != nil {
-			break // only a hole is left
-		}
-		end, err := unix.Seek(int(in.Fd()), start, unix.SEEK_HOLE)
-		if err != nil {
-			return err
-		}
-		if _, err := io.Copy(io.NewOffsetWriter(out, start), io.NewSectionReader(in, start, end-start)); err != nil {
-			return err
-		}
-		at = end
-	}
-	return nil
+	_, err = carry.Copy(context.Background(), carry.Order{Source: from, Options: formats.Options{Format: "raw"}, Target: to, Format: raw})
+	return err
 }
 
 // receive writes a part of an image that is brought, as Content-Range says

@@ -335,7 +335,7 @@ func (s *Server) addVolume(a asked) (any, error) {
 		return nil, refuse(http.StatusNotFound, "there is no image %s to make a volume of", in.VolumeTemplate.VolumeImage.Href)
 	}
 	v := Volume{ID: newID(), Name: in.Name, Bytes: im.Bytes, Bootable: in.Properties["bootable"] == "true"}
-	if err := copySparse(VolumePath(s.dir, v.ID), s.imagePath(im.ID, ".raw")); err != nil {
+	if err := copyRaw(VolumePath(s.dir, v.ID), s.imagePath(im.ID, ".raw")); err != nil {
 		return nil, err
 	}
 	s.state.Volumes = append(s.state.Volumes, v)
