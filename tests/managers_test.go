@@ -155,9 +155,11 @@ func TestManager(t *testing.T) {
 	})
 
 	t.Run("fetch ahead, and again", func(t *testing.T) {
-		args := []string{"import", "--from", "mainland", "--where", "name=swell-*", "--except", "nobody", "--host", "gannet", "--ahead", "--answer", "manager.running=moment"}
-		args[4] = "name~swell-*"
+		args := []string{"import", "--from", "mainland", "--where", "name~swell-*", "--except", "nobody", "--host", "petrel", "--ahead", "--answer", "manager.running=moment"}
+		e.ok(t, args...) // to another host first, where nothing is left of it
+		args[8] = "gannet"
 		e.ok(t, args...)
+		require.Empty(t, e.leftovers(t, "petrel"))
 		require.Len(t, get[openapi.ManagerDetail](t, e, "managers", "mainland").Ahead, 1)
 		require.Len(t, e.images(t), 2, "the image that differences are told from, in both its forms")
 		e.ok(t, args...)
@@ -187,6 +189,7 @@ func TestManager(t *testing.T) {
 		require.Equal(t, e.diskOf(t, "vmdk", "skua/surge", 0), e.volume(t, lastOf((*c.Machine.Disks)[0].File)))
 
 		// In its place: what ran there is stopped and removed, and nothing is left over.
+		require.Contains(t, e.run(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace", "--plan").out, "Until s4 is done, cancelling undoes everything")
 		e.ok(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace", "--yes")
 		there := get[openapi.Copy](t, e, "copies", "mainland/swell-archive")
 		require.Equal(t, e.diskOf(t, "qcow2", "gannet/swell-archive", 0), e.volume(t, lastOf((*there.Machine.Disks)[0].File)))

@@ -19,14 +19,18 @@ type ManagerFacts struct {
 	May   bool                // the account may have images made
 	Peer  bool                // it is another Unvora, whose agents send the disks by themselves
 	Ahead map[string]AheadOne // disk → what was fetched of it before, at the host that it comes to
+	Stale []StaleOne          // what was fetched ahead to others
 }
 
 // AheadOne is a disk that was fetched ahead.
 type AheadOne struct {
 	Path  string
 	Image string // at the manager, from which the difference is told
-	When  string // for people: how long ago
+	When  string // for people
 }
+
+// StaleOne is a disk that was fetched ahead to a host that it does not come to now.
+type StaleOne struct{ Host, Path, Image string }
 
 // managed settles how the disks of a machine at a manager are read, and tells
 // whether it has to be stopped for that.
@@ -87,6 +91,9 @@ func dropImages(facts RegisterFacts, move bool) []Step {
 	for _, a := range facts.Manager.Ahead {
 		do.Others = append(do.Others, a.Image)
 	}
+	for _, a := range facts.Manager.Stale {
+		do.Others = append(do.Others, a.Image)
+	}
 	slices.Sort(do.Others)
 	what := "Have the images removed at " + facts.Manager.Name
 	if facts.Manager.Peer {
@@ -100,18 +107,26 @@ func dropImages(facts RegisterFacts, move bool) []Step {
 
 // useAhead removes what was fetched ahead: the copy has it now.
 func (mg *ManagerFacts) useAhead(facts RegisterFacts) []Step {
-	if len(mg.Ahead) == 0 {
-		return nil
-	}
+	steps := mg.removeStale(facts)
 	do := &NoteAhead{Copy: facts.Parent}
 	for _, a := range mg.Ahead {
 		do.Files = append(do.Files, a.Path)
 	}
-	slices.Sort(do.Files)
-	return []Step{
-		{Kind: KindUseAhead, Host: facts.Host.Name, What: "Remove what was fetched ahead", Do: do},
-		{Kind: KindNoteAhead, What: "Note that nothing is fetched ahead any more", Do: &NoteAhead{Copy: facts.Parent}},
+	if slices.Sort(do.Files); len(do.Files) > 0 {
+		steps = append(steps, Step{Kind: KindUseAhead, Host: facts.Host.Name, What: "Remove what was fetched ahead", Do: do})
 	}
+	if len(steps) == 0 {
+		return nil
+	}
+	return append(steps, Step{Kind: KindNoteAhead, What: "Note that nothing is fetched ahead any more", Do: &NoteAhead{Copy: facts.Parent}})
+}
+
+// removeStale removes what was fetched ahead to hosts that it does not come to.
+func (mg *ManagerFacts) removeStale(facts RegisterFacts) (steps []Step) {
+	for _, a := range mg.Stale {
+		steps = append(steps, Step{Kind: KindUseAhead, Host: a.Host, What: "Remove what was fetched ahead to " + a.Host, Do: &NoteAhead{Copy: facts.Parent, Files: []string{a.Path}}})
+	}
+	return steps
 }
 
 // AheadDir is where disks that were fetched ahead of a copy lie in a pool.
@@ -142,7 +157,7 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + facts.Where + " again", Host: facts.From.Name, Do: power})
 	}
 	note := &NoteAhead{Copy: facts.Parent, Host: facts.Host.ID, Pool: to.pool.ID, Paths: map[string]string{}}
-	old := &DropImages{}
+	old, before := &DropImages{}, []string(nil)
 	for _, x := range handled {
 		dir := AheadDir(to.pool.Path, facts.Parent)
 		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.pool, dir, m.Name, facts.Host.Family.Formats[0])
@@ -151,7 +166,7 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		step.What = fmt.Sprintf("Fetch disk %s (%s) into the pool %s, read from %s", x.disk.ID, fit.Size(x.disk.VirtualBytes), to.pool.Name, facts.Manager.Name)
 		if again {
 			do.Ahead = a.Path
-			note.Files, old.Others = append(note.Files, a.Path), append(old.Others, a.Image)
+			before, old.Others = append(before, a.Path), append(old.Others, a.Image)
 			step.Bytes = 0 // nobody knows yet
 			step.What = fmt.Sprintf("Fetch what has changed on disk %s since it was fetched %s, read from %s", x.disk.ID, a.When, facts.Manager.Name)
 			if path.Base(a.Path) == do.File { // the two lie beside each other for a while
@@ -162,10 +177,15 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, step)
 	}
 	p.Steps = append(p.Steps, Step{Kind: KindNoteAhead, What: "Note what was fetched ahead", Do: note})
-	if len(note.Files) > 0 {
-		p.Steps = append(p.Steps,
-			Step{Kind: KindUseAhead, Host: facts.Host.Name, What: "Remove what was fetched before", Do: &NoteAhead{Copy: facts.Parent, Files: note.Files}},
-			Step{Kind: KindDropImages, Host: facts.From.Name, What: "Have the images of then removed at " + facts.Manager.Name, Do: old})
+	if len(before) > 0 {
+		p.Steps = append(p.Steps, Step{Kind: KindUseAhead, Host: facts.Host.Name, What: "Remove what was fetched before", Do: &NoteAhead{Copy: facts.Parent, Files: before}})
+	}
+	p.Steps = append(p.Steps, facts.Manager.removeStale(facts)...)
+	for _, a := range facts.Manager.Stale {
+		old.Others = append(old.Others, a.Image)
+	}
+	if len(old.Others) > 0 {
+		p.Steps = append(p.Steps, Step{Kind: KindDropImages, Host: facts.From.Name, What: "Have the images of then removed at " + facts.Manager.Name, Do: old})
 	}
 	return b.finish(p)
 }
@@ -218,9 +238,6 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 			do.Give = true
 		case "replace":
 			do.Replace = o.Path
-			if o.State == "running" {
-				p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + o.Host + "/" + o.Name, Host: facts.There.Name, Do: Power{Copy: o.ID, Folder: o.Path}})
-			}
 		}
 	}
 	stop := false
@@ -247,9 +264,16 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	what := fmt.Sprintf("Have the machine %s made of them at %s", m.Name, facts.There.Name)
 	if do.Replace != "" {
 		what += ", in place of the one that is there"
+		if o := facts.Origin; o.State == "running" { // no sooner than it has to
+			p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + o.Host + "/" + o.Name, Host: facts.There.Name, Do: Power{Copy: o.ID, Folder: o.Path}})
+		}
 	}
 	p.Steps = append(p.Steps, Step{Kind: KindMakeThere, Host: facts.There.Name, What: what, Do: do})
-	return b.finish(p)
+	if p, err := b.finish(p); err != nil || do.Replace == "" {
+		return p, err
+	}
+	p.PointOfNoReturn = &p.Steps[len(p.Steps)-1].ID
+	return p, nil
 }
 
 // LendFacts is what LendOut is worked out from.

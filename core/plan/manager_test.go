@@ -98,6 +98,19 @@ func TestFetchAhead(t *testing.T) {
 	require.Equal(t, first, do[plan.Carry](t, p, plan.KindCarry).Ahead)
 	require.Equal(t, []string{plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead, plan.KindRecord}, kinds(p)[len(p.Steps)-4:])
 
+	// What was fetched ahead to another host is removed there, with its image.
+	stale := f
+	stale.Manager = &plan.ManagerFacts{Name: "mainland", Live: true, May: true, Stale: []plan.StaleOne{{Host: "skua", Path: "/shoal/.unvora/ahead/c-1/x", Image: "/cimi/volumeImages/0"}}}
+	p, err = plan.FetchAhead(stale, req)
+	require.NoError(t, err)
+	require.Equal(t, []string{plan.KindNoteAhead, plan.KindUseAhead, plan.KindDropImages}, kinds(p)[len(p.Steps)-3:])
+	require.Equal(t, "skua", p.Steps[len(p.Steps)-2].Host)
+	require.Equal(t, []string{"/cimi/volumeImages/0"}, do[plan.DropImages](t, p, plan.KindDropImages).Others)
+	p, err = plan.Register(stale, req)
+	require.NoError(t, err)
+	require.Equal(t, []string{plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead, plan.KindRecord}, kinds(p)[len(p.Steps)-4:])
+	require.Empty(t, do[plan.Carry](t, p, plan.KindCarry).Ahead)
+
 	// Another host that reads and converts has nothing of what was fetched ahead.
 	f.Via = &plan.HostFacts{ID: "v", Name: "petrel", State: "up"}
 	p, err = plan.Register(f, req)
@@ -181,7 +194,8 @@ func TestPutBack(t *testing.T) {
 	req.Answers = plan.Answers{"manager.still-there": "replace"}
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindStop, plan.KindMakeRoom, plan.KindSend, plan.KindMakeThere}, kinds(p), "the one that runs there is stopped first")
+	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere}, kinds(p), "the one that runs there is stopped no sooner than it has to be")
+	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn)
 	require.Equal(t, "/cimi/machines/1", do[plan.MakeThere](t, p, plan.KindMakeThere).Replace)
 
 	facts.May, facts.Pool = false, "away"

@@ -232,7 +232,11 @@ func (a *app) showPlan(p openapi.Plan) {
 		fmt.Fprintf(a.out, "  %-3s  %s%s\n", s.Id, s.What, bytes)
 	}
 	if p.Bytes > 0 {
-		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until it is done, cancelling undoes everything.\n", size(p.Bytes), time.Duration(p.Seconds)*time.Second)
+		until := "it"
+		if p.PointOfNoReturn != nil {
+			until = *p.PointOfNoReturn
+		}
+		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until %s is done, cancelling undoes everything.\n", size(p.Bytes), time.Duration(p.Seconds)*time.Second, until)
 	}
 }
 

@@ -218,7 +218,9 @@ func (w *Work) fromManager(ctx context.Context, req *Request, c *inventory.Copy,
 		return nil, err
 	}
 	for _, a := range ahead {
-		if a.HostID == h.ID {
+		if a.HostID != h.ID {
+			facts.Manager.Stale = append(facts.Manager.Stale, plan.StaleOne{Host: a.Host, Path: a.Path, Image: a.Image})
+		} else {
 			facts.Manager.Ahead[a.Disk] = plan.AheadOne{Path: a.Path, Image: a.Image, When: a.At.Format("on 2 January 2006, 15:04")}
 		}
 	}
@@ -235,6 +237,13 @@ func (w *Work) drawManaged(ctx context.Context, req *Request, c *inventory.Copy,
 		return nil, err
 	}
 	d := &drawn{hosts: map[string]uuid.UUID{h.Name: h.ID, at.Name: at.ID}, holds: []string{inventory.CopyKey(c.ID.String())}}
+	for _, a := range facts.Manager.Stale {
+		other, err := w.inv.Host(ctx, a.Host)
+		if err != nil {
+			return nil, err
+		}
+		d.hosts[a.Host] = other.ID
+	}
 	bring, err := req.bring()
 	if err != nil {
 		return nil, err

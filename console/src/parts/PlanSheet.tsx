@@ -28,6 +28,7 @@ const word = { blocker: "✕ blocked", choice: "? to decide", note: "· note" };
 /** The sheet that every operation opens: what will be found, decided and done. */
 export function PlanSheet(p: Props) {
   const steps = p.plan?.steps ?? [];
+  const noReturn = 1 + steps.findIndex((s) => s.id === p.plan?.pointOfNoReturn);
   return (
     <Dialog open onClose={p.onClose} className="relative z-30">
       <div className="fixed inset-0 grid place-items-center bg-[#00000073] p-6">
@@ -75,9 +76,7 @@ export function PlanSheet(p: Props) {
               )}
               {steps.length > 0 && (
                 <p className="mt-2 text-soft">
-                  {p.plan?.pointOfNoReturn
-                    ? "It can be undone until the step marked."
-                    : "Until it is done, cancelling undoes everything."}
+                  Until {noReturn > 0 ? `step ${noReturn}` : "it"} is done, cancelling undoes everything.
                 </p>
               )}
             </section>
