@@ -815,11 +815,14 @@ type Job struct {
 		Code    string `json:"code"`
 		Message string `json:"message"`
 	} `json:"error,omitempty"`
-	FinishedAt  *time.Time `json:"finishedAt,omitempty"`
-	Id          string     `json:"id"`
-	NewCopy     *string    `json:"newCopy,omitempty"`
-	Note        string     `json:"note"`
-	Operation   string     `json:"operation"`
+	FinishedAt *time.Time `json:"finishedAt,omitempty"`
+	Id         string     `json:"id"`
+	NewCopy    *string    `json:"newCopy,omitempty"`
+	Note       string     `json:"note"`
+	Operation  string     `json:"operation"`
+
+	// RetryAt When a held job is tried again by itself
+	RetryAt     *time.Time `json:"retryAt,omitempty"`
 	SecondsLeft *int64     `json:"secondsLeft"`
 	StartedAt   *time.Time `json:"startedAt,omitempty"`
 	State       JobState   `json:"state"`
@@ -2004,10 +2007,20 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
 	HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// HoldJob Stop a job where it is, to go on later
+	//
+	// Corresponds with POST /jobs/{job}/hold (the `HoldJob` operationId).
+	HoldJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReadPackage The whole package that the job hands out, front to back; ends the hand-out
 	//
 	// Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
 	ReadPackage(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeJob Let a job that is held go on
+	//
+	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
+	ResumeJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTransfer What the job waits for from the caller's computer
 	//
@@ -2854,11 +2867,41 @@ func (c *Client) HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRe
 	return c.Client.Do(req)
 }
 
+// HoldJob Stop a job where it is, to go on later
+//
+// Corresponds with POST /jobs/{job}/hold (the `HoldJob` operationId).
+func (c *Client) HoldJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldJobRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReadPackage The whole package that the job hands out, front to back; ends the hand-out
 //
 // Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
 func (c *Client) ReadPackage(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadPackageRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeJob Let a job that is held go on
+//
+// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
+func (c *Client) ResumeJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeJobRequest(c.Server, job)
 	if err != nil {
 		return nil, err
 	}
@@ -5023,6 +5066,40 @@ func NewHandedOutRequestWithBody(server string, job JobRef, contentType string, 
 	return req, nil
 }
 
+// NewHoldJobRequest constructs an http.Request for the HoldJob method
+func NewHoldJobRequest(server string, job JobRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/hold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReadPackageRequest constructs an http.Request for the ReadPackage method
 func NewReadPackageRequest(server string, job JobRef) (*http.Request, error) {
 	var err error
@@ -5050,6 +5127,40 @@ func NewReadPackageRequest(server string, job JobRef) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResumeJobRequest constructs an http.Request for the ResumeJob method
+func NewResumeJobRequest(server string, job JobRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6864,12 +6975,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
 	HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
 
+	// HoldJobWithResponse Stop a job where it is, to go on later
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/hold (the `HoldJob` operationId).
+	HoldJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*HoldJobResponse, error)
+
 	// ReadPackageWithResponse The whole package that the job hands out, front to back; ends the hand-out
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
 	ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse, error)
+
+	// ResumeJobWithResponse Let a job that is held go on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
+	ResumeJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error)
 
 	// GetTransferWithResponse What the job waits for from the caller's computer
 	//
@@ -8388,6 +8513,54 @@ func (r HandedOutResponse) ContentType() string {
 	return ""
 }
 
+type HoldJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r HoldJobResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReadPackageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8423,6 +8596,54 @@ func (r ReadPackageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ResumeJobResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeJobResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10545,6 +10766,19 @@ func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job Job
 	return ParseHandedOutResponse(rsp)
 }
 
+// HoldJobWithResponse Stop a job where it is, to go on later
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/hold (the `HoldJob` operationId).
+func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*HoldJobResponse, error) {
+	rsp, err := c.HoldJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldJobResponse(rsp)
+}
+
 // ReadPackageWithResponse The whole package that the job hands out, front to back; ends the hand-out
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10556,6 +10790,19 @@ func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job J
 		return nil, err
 	}
 	return ParseReadPackageResponse(rsp)
+}
+
+// ResumeJobWithResponse Let a job that is held go on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
+func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
+	rsp, err := c.ResumeJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeJobResponse(rsp)
 }
 
 // GetTransferWithResponse What the job waits for from the caller's computer
@@ -12013,6 +12260,39 @@ func ParseHandedOutResponse(rsp *http.Response) (*HandedOutResponse, error) {
 	return response, nil
 }
 
+// ParseHoldJobResponse parses an HTTP response from a HoldJobWithResponse call
+func ParseHoldJobResponse(rsp *http.Response) (*HoldJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReadPackageResponse parses an HTTP response from a ReadPackageWithResponse call
 func ParseReadPackageResponse(rsp *http.Response) (*ReadPackageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12027,6 +12307,39 @@ func ParseReadPackageResponse(rsp *http.Response) (*ReadPackageResponse, error) 
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeJobResponse parses an HTTP response from a ResumeJobWithResponse call
+func ParseResumeJobResponse(rsp *http.Response) (*ResumeJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -13280,9 +13593,15 @@ type ServerInterface interface {
 	// HandedOut The caller has the whole package
 	// (POST /jobs/{job}/handed-out)
 	HandedOut(c *gin.Context, job JobRef)
+	// HoldJob Stop a job where it is, to go on later
+	// (POST /jobs/{job}/hold)
+	HoldJob(c *gin.Context, job JobRef)
 	// ReadPackage The whole package that the job hands out, front to back; ends the hand-out
 	// (GET /jobs/{job}/package)
 	ReadPackage(c *gin.Context, job JobRef)
+	// ResumeJob Let a job that is held go on
+	// (POST /jobs/{job}/resume)
+	ResumeJob(c *gin.Context, job JobRef)
 	// GetTransfer What the job waits for from the caller's computer
 	// (GET /jobs/{job}/transfer)
 	GetTransfer(c *gin.Context, job JobRef, params GetTransferParams)
@@ -14173,6 +14492,31 @@ func (siw *ServerInterfaceWrapper) HandedOut(c *gin.Context) {
 	siw.Handler.HandedOut(c, job)
 }
 
+// HoldJob operation middleware
+func (siw *ServerInterfaceWrapper) HoldJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HoldJob(c, job)
+}
+
 // ReadPackage operation middleware
 func (siw *ServerInterfaceWrapper) ReadPackage(c *gin.Context) {
 
@@ -14196,6 +14540,31 @@ func (siw *ServerInterfaceWrapper) ReadPackage(c *gin.Context) {
 	}
 
 	siw.Handler.ReadPackage(c, job)
+}
+
+// ResumeJob operation middleware
+func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ResumeJob(c, job)
 }
 
 // GetTransfer operation middleware
@@ -15016,6 +15385,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/jobs", wrapper.StartJob)
 	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob)
 	router.POST(options.BaseURL+"/jobs/:job/cancel", wrapper.CancelJob)
+	router.POST(options.BaseURL+"/jobs/:job/hold", wrapper.HoldJob)
+	router.POST(options.BaseURL+"/jobs/:job/resume", wrapper.ResumeJob)
 	router.GET(options.BaseURL+"/jobs/:job/transfer", wrapper.GetTransfer)
 	router.PUT(options.BaseURL+"/jobs/:job/transfer", wrapper.SendBytes)
 	router.GET(options.BaseURL+"/jobs/:job/disks/:disk", wrapper.ReadDisk)
@@ -15034,164 +15405,166 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H3tcty2luCroHq3KjO7lKXk3pmpkepWreKP2Dey5ZKUeLcS1xpNnu6GmwR4AVDtHpen9tc+wD7EPtg8",
-	"yRQOAJLNBtikultObv4kkgXi4+DgfH98nqSiKAUHrtXk/POkpJIWoEHib3SmQZofMlCpZKVmgk/OJ3cL",
-	"IBw+aSJmRC+AlHQOZAozIWGSTJgZ8rcK5HqSTDgtYHLuJkomKl1AQc2Mel2aPygtGZ9PvnxJJjOWh1cD",
-	"WSjy4tXzq2d/+fny6qfnREj767+/vby7e37zJrKom7B/1YVQ+gZm28u+oQWYlVjmpy+pXjSzmw8nyUTC",
-	"3yomIZuca1lB/1ofxTS41KsMF9KKTGHOODfjg2t+FNORS+asYHp7xesZYRoKlZBvz85IxXNQiijKMvyH",
-	"M0I1Kez5QoC1k7YXLugnVlTF5Nx8nUwKxt2vid8T4xrmIHFTBeV0DvJBYHffjgLDFzNYlYIrQLR+K8U0",
-	"h8L8mAqugSOEaFnmLKVmH6elHfHfPyqzqc+tuf+rNLue/JfT5t2c2r+qUz8vrrh5rHcLqskKuCYrKdzd",
-	"uM/MrJdZ9tLA27xAKUqQmtmt0iyToNQ2nF5e396dv72+ufOPkM7NOZLu4ZNJKjIII0cDwV/qhdz49/VE",
-	"YvoRUm0musyy1w762/tMU1FZOG5tIHqGhdalIj/dXJkzGPRPc1FlBLiWa1IKFj6PRYTAOiVVaiVktr3Q",
-	"j1BqooDmkCWE8oxwuAdJ1EKsOKFzynhoIS2WwAOvlSsNNDN7dqfGKf3qFyRnS1gxBcE5ZaUC7/EF43OQ",
-	"pWRc17AwwJ0ZhISEqAX97p/++fw//s//T8hqARLwytVaaShIJkDxbzRZcrEiLACzzlUjAJtrCV71AmgW",
-	"uGXc+kzIwvw0yaiGE80KCKNduQ5eU8bUMviHhXsBY25cL3ajNu7ErZt4uu2oCtWetATBoA1xYIK/0pZc",
-	"dJEe98urPKfTHDwh2hyUUp4xA6ngCVJRunFIj8PH78zvBlAp6RoBKoKfzUSe2ac6FNIduGViUm8wBJ2U",
-	"Vurhp+qeAu5ZBjwNT8iy4D/nMBtwAxKoI+NbE1Rcs3w4Tq8WYjfY3HJ2tF8iBD8JqSgK4BkESBYyDC1I",
-	"JhLCODGURYW2ZFYGe5s0y5j5muZvW+e3ENmc/JLc2M+IxmUWQFqbITQ14whTidnBFEiZU87BcOQILjaH",
-	"UszdYRCikc+b46jKzrQTyigfWAxsvqoxr4VOm3BO8NH6bToMaqAYuqanC8rnELkhphyIMjabgTQMnk5F",
-	"pQklhuxckJUbZRYi5g9K07XZ4Baf317hGdyzFNQ5+fHVm2dGKDL//8uLV1fPjWw0+GXRLHvD0gD/vV0x",
-	"nS5AXRDKCRSlXhPBwey24mVezecIsBELaU3TxfY6b6+vr07fXt69NGegxJBeL7U4arw19VSIAJt8xtSS",
-	"sEwl5M2rpwrZbmZhlJAZkwpfTE6t4Dp42xmEt/3MMoxtBiZFOY62mS/8FQz/qiHg2+pXQdMF40DsGDIH",
-	"rRCeHFbEsDOihWj2PhUiB8rNpHNPLQKUhMMqIJrQFLQaBVAJZU5TiN0fJ6uFUEhVUiBMk1QUoMLSElWh",
-	"i4GcKc34/BwlpRnLQZG5MJdvYIBfOQRjkpRC5EFQWCQfcydfQuRBFCWVzHGYzqvepTE8NaKJeTk8BaWF",
-	"DOuG9qkYvEaiYon2VOgFMWOBZ2QmRRF8RkM34MlX2mHbgfNsy/cS8A/Ajcr3y2RBZbaiaAtYMemU2cwI",
-	"UnrdorCdXQaYLR3AB3BxNziZmB+nQSq+9SSZWm4etQ9MBnFbFx2YT9ECrhgHOm9LMDW2dXeN+9z8qoUF",
-	"m/fhNxtkTk7KDmqNY0WwDVF1Ew2f1njHNCnomizoPZApACcFzcAj4E7+3pbyNlf4fk1WC5YuzAIrqlAg",
-	"mXOmNnnQ5jmXjIcFQ2V4bBCpgM0XbbRq2yXaN4RT1+PdjEMQy8g97dcgYc6UBonnUNqMMgJ4nosVqiHp",
-	"0lx+6FnMBYdL/XBZKqpPRaTp+o22di8kmzNODQFdApQTzyZC+zUE6hasyjxMns63HkzzN8fhdr3M126Y",
-	"/WIkwhvUvRyh05rx368j283gJxXRt6IKrFjxyCcllc4utfOeI1pwMkHOF/xDYwALy7RopCIrphfIYf0g",
-	"IY0E53E2icgQVp0ZfgsqFRJCTzKZKNA6h8zCvLtVQRbUWi2dlG22HtqVWkA+C9MJ9m/w/VpbalLjAOP6",
-	"n/88SUL70TFFXkuaLiEL0f5kUlXBJxdSaZxxJq+ZAtKTxmxhhRlnvbAHc/O7B5C0qL/fcI25LTytsb/1",
-	"8JsLbL3m5mweX9twizGlt+5dd4whHSNhC7Q1vgxiyF5u6eISh09DlEdcInHbCR3hGRgBk1pc657CCJwx",
-	"y7X3iESfSMnKkL7/SpMVy3OjSkqgKNFxVGemNF0SqlAzc9Oe4y9GKCDUaJqGXJlXu4RSE6pYBsRp9R2j",
-	"cAslIxL6NcfvUprnIL9RRjQvKw0yITMha0NBxBYRe2chsbkjUYVFzY4aaZF+oPhYK+Rj3nfUNgmf6IZV",
-	"ogXJnC2BB+3bL6QoyJm5xG+b1XhVTO1i5p7rzW35Z4CmC7S/zBjPiKi0owW7KBQtyjw05Z31QEjAO6US",
-	"MmdJRrJJuNDEHjI464LKENZe0TXIlj4iQWkieNh2tg6qsmuSUv6NNojvN7bTgu1MuV6K9vuub6IBwxYe",
-	"tMFen8vuLkQHXjCemR1s4ydXK8u6d/LniAPGGh6s+bHPdLe1pwKUiklNEgrIurbXPkJ6Yz4IklIF9yA7",
-	"4uA0F+kSOUC6EAwtaFzosPg62JSH8Gmt17bn+bPWwGodMfGXELy42niyeW/j9D47CxqCQqI+y8eqWHFZ",
-	"LS6SrbsyWP1gDCqHxbBa5wiSrJgY07kYJ2V0NBgrUPj9euXUQyN+F88cbe1IBAvKeJjWK+8Kyw2VUQmZ",
-	"UgUPMO8xtXwV1nhmtMp1n8Ej+nTjbzCM3H78IA3SiRfb22X5KGnVDwlMVZsB+10n3gw7XKOxPsndcHHj",
-	"aoEXVwpBJ+b6QZy4no1U+JhSjpwHRKIBbzMg8xgOYhWU4fu4Z1JXNB9+mSFVAfGk1gX80dpP001bv4HO",
-	"wm2MStxLrB9F62gtaIdu6AdJXfRQQJmkXOgFSPITvxeSoukoE8QIHls+EAVhwxMDVZue0N+SZ0TMzgkl",
-	"CnJIDUVUVbowQrJBpn/XLIOT/5agsyHPL5xnw8ivXPCwV54uISiSm+2iyZXyjBTiHmpNU0HbZN22823B",
-	"5yVTWsj1c67l+jA+9Z0ixwMli9hba8w0ezjwohbdmF+1lhkHqM2I5dbh6kzBjQxhZqlB8j5+QWGVdZxe",
-	"unHXe+qnwa2Go4SmLGct4+9AN/A7j8uGp3tuC/mMTGEteGadK7Rg+XoS2EorrKcnAGCbK6VlFflLJtl9",
-	"xBzmtjEmNmCXNXInKhdQCLkew3DjgSpCahUJw1OEg14JubwgZku1VqaIhQcp6BKMgkaU89fGDeLRUKvr",
-	"xt36jSJixYngwVih6CFCQUQhDN0VraJYxIJWC6Ve2aisuRk9fRhIIY1OjHO/T0bY0moUdvjl9tDIsoiR",
-	"m/edbATERUNgzHN8uoA0INiKZUT2jromBvm7HHUTyz6fhNnWs4YF5LmRk37ZQbkMZfmSdI9RCpEPJ39v",
-	"hciDuuQC8vsRWuktWpJCE/knMHgm/CDoyt1QdfCYrfmbPW8D+L0D8Q4b5+YLfP6JpppUJZqDzpKzs7Mg",
-	"CRnJbuylHc0M+lcx3T7g1LyQtyBvIRXW/zaANKaUp5DnUeE7XbA8k5Zcj/BYSqAasjE+nExwGLhnkFLI",
-	"ARF+j6EkzhhnatF71J0MLcIpOayeDhUs0doT9GSVIGtz+TZtR1RRVy5ebwv2kXU3PS9S73f8LQazoszx",
-	"FsN+7U8LyA3ryKymMKMsBxtphugLWdjUpaEc/mj/Kqa3GsogeeuRnrXQNB+IuVXYExliks3FtWXmmjU2",
-	"z7YGit1I0qUDm7fsgdJ62W5bDonajzdCeg4hkBsKdgQ53N9hmDgO9TYMJ0VjffnxyIioB3OY/IE444Mj",
-	"rCziXJNTJzg5LLELhWB3RdGmflPlgdsdfVCAcoyIHgVMTqcQ9paLe5Bjloi63b3otx3OJ6scesJ8e+6g",
-	"2Vx9EfYkta+4gVCPxNgKXeoyt3KMOyHml42xnpjCVBO7IYYwJ+fXsb/2455jHtk57YF5RMHsSggFYYs6",
-	"zUQ5UiZyn3wfT9iIGdAPZ5F+KIXzzNz5BAvIGA0y6bFZJH0PuTZybz9lx0/53KfnzETFs7i6fRBTsHsB",
-	"wSARRyhG2YJr63yDGUkLsUIY+bqJ1wr7EEZI9XELkY327vHYRJ0nUcI/zN7hoBg1e+yOLx24zwM+qcjL",
-	"OaTzocaqKDI9xEY0Y7LACOIwgOwff6oi54uHuB/Qose74fyb11vQNLwDkUWkjPhK1joY0avmBUTSLu9z",
-	"ygdwUEc67MYwhmzSrPkgA5+mmqWhHMdPkJE6OA3TFbl38do7G+PWHRZT507nAuQ2UCdi96txzyNS4+HG",
-	"Ow/Tvt1psYFoHKYIVUvIjOSHyRs2gqztsaIEs1Bt1ir+w4Y/LczMs7Hc/2GG/Hnt9+sThpx30HH4SCbz",
-	"/3h9+ebyh+c3ozBgoGCQsoKh+RgB9qDA5Z2mhRy0ugs6Ea9nnSs7J0wTM55Uimi6bFyK/h8VQDBkLy7A",
-	"9MeOkFRUeYYRXlMgqpL3sIZg3EjYBN9veE8m9yBV2PDTI6o4ftpY2f1TCYWY+BU8DrVkfY/tPc9yrCXc",
-	"v+ZtYzj1adGD1ACbRL3L8mznDBuZX1O53M9jPKMp6HHy0KAkVztvyxIgrBM2eA2AEY9b54jHkGC2ezRg",
-	"+yEyi8M6/LxeILTZN7DqtU9gmmEgewWrnxCa5wQfuwq+4KiOs2HFCHCKolI2c5TMJGDyv4Rh8aD+mreo",
-	"EoZrbbAaboR8//J9+kWyqVglkwgFdcaTThSXELmL3ZgClRENaMO+0pUZcuuYxjlSWtKU6TURkhRiKAS8",
-	"FteBgI1mNn+s53dIMiB6+Q2sHhM9WiLgVpicBolSlBuDhwhHZ/fIitbtNVaMDIHltp5pP890Usf0fPuv",
-	"3z05e/Ldk385/e7Po+qB9B1YU8xuDoRsG/BZbMVcUjr3Mf0/X12+MXuzaCPDYfVVmTMeuighXbJ9DjRT",
-	"RFT6AsORnJRnL8Bm3HBBVnTtQr73EutDBO4tZTIur+4uN1MHjedMaeAKD9BF6gHBz2OlxxFhCcmQajYG",
-	"DuHI7l5xOHIa+FQy2dEqexhz2P/X7NpPF9y4Q4CH+x1mNqh9RBi0i4IPCOH9fj8s4nM9eyNuQFeSD3Ix",
-	"yopzOyAYPmF9TIPztcY45gxkd3jmRoZ7ayrnMMDgG3DC4Wuyn7durHGrdUHbOGA8iFqgjOHR/j6sgzmm",
-	"DuN+Ch7UCQAdTi0ksDmPlVdAAlmHnU4hF3yuiBZBIVvCKJNdFGa1hry3EowC2ehs2E8vgplteDYLC4py",
-	"oxVAMf3SVYq7IGeGM3DDvKZo8GbOwjNMSBtvnJfBPHW7VUrsG7B7xqSnAqiqXNITJyuJnn+zaxsXrMka",
-	"BmZYSSjEfQ+BiqeICj3G6oru8mw/K617G44r+qxRp187HGmU6tYG24u3Ebx9/NhbO7J3LRZjdijXWqs6",
-	"YDjOp1NERyMweoOwA2G3C1qWwMNmmJwtIV+HM0zdO+yUYADKx1lPPbBiRaeCmatO8NjFQv0riDlxNNP5",
-	"AFHODqunSryU1BPI7ZLZtm4OPpU5S1kkgZONDQjoFO7anlHTpTNx9As7oSfrvfebVavqE/jJw8eva4H1",
-	"1AMJx4cH0xM3kO/VU/If//f/kTm7B5sNbLQXxyAVccoW8gQtcJTRYGwWBieNaLsdR45JfPts7en1MywK",
-	"a/5/evvT9399/vQO93rz/PXzZ//L/Mn+dI71Y0ObSOsiX73RDXbUhl28IzwIAp+MdpgQO2VCMqxWlBCM",
-	"YDN7UVqU51ZPT4hRrE7fXL5+bouejiu01Oco3chf761t0xradlw+8DKwxpMB/tvr66sE/3v+4vrm9eWd",
-	"OaH7MXQFM1to6uEr3zI+z4HYec5JVbEMy4KhO+fE/lrQNMHM+ROW4S6XAKXZmC1rEgy8dEme3jKmNJZw",
-	"cVUlC3EPMauYLc4VxhKfVHmOEEIMSFzROCe1UGVDB5Jo1bThiOIlzoBpkXLCCoOxZC4gJuGGSsNs1IOJ",
-	"QMCMeVfr2eHqcy0hLV0IBZxMDemzQVFo/KurSG1T2qKxZITOVtdJY4qUlbbFFLS4QCi26BdJaWGLGCXt",
-	"asiT42aF+GDazZ3/YK+BLGwqUdBi2la6/X1YumPQonA/eByb1PStuS5Xq6+ufmd+MHTKiImVPpGu7NEM",
-	"dLo4sT4K+xcDQpxnWrHcZQRL67YRZR1Bf0KzrPkFK+aF8KOuf7NV20XZEret+8M6i0G5JBqmIyqZ7iTq",
-	"t3bUhhW0b3xj5HSc/maXOHDPAtUsXgpfflOiRZDyjKSC34PUyroEKXE6aq2OKuCZurBfOVLg3q5L3NqB",
-	"uytmYyr2FAEcnLaIZdSoERRWDhL++dDgiIcZvLedmW5591WzZq16uYVCELht9tcxTUhRhHwhUmkvSNWE",
-	"qyNvDXFWm7E8ZogvohaLiKQRN79XUw7DKlhpMV5YboW8GaHJHioMZqWCZXxSJcNVoaSIxGYNC6t3Ue44",
-	"S2JXCe7LV8vpXv6BjEljQ26HFdMOhRtas0Kz8eBpl5CDFgG8u/RljbxzJVB8aMX0QlRW0/DROJ3LbMql",
-	"h5LIscq/8kTziRlNXAhblOgJ2UsThXwTAyVwLVlvmGK8ItxspkAPNW8fxBvulhwS1diNrRH3dFIXqn0f",
-	"rJjH2Swajuf+GIVjD676YmsdXOKEynRhiCFThEpridThRP0ARJxluXPFGyjR2XbriM29Bx9ALYxECtJ0",
-	"DJlUuhJfrKBzUE5P8FWUS18f5UHqgC9Pti2Tv3x+9eL0xasrp45ik4P6fbowNcbvgRvRNCE7Kjt77X+h",
-	"dfkP6h+3rQAt0lrmwsbW9MpqnooE3c+3PrQpVGWGz/vjhl3ZzhEpCmF748hEXlfez4cemDmHPMQ6NfGB",
-	"tf0dyni4+AmDiHsgj/4kOUTLh2FO/b0c83t43Tft7Y0w6KRDt4l6p/1NOO4k5WoWctMbYWdIaauBIeeD",
-	"i1PiDEPQM3p9UohiABzriFsLSPwqGIsModcer+LnS7Dsw3bDtejs1L3MdGDVrXjinK8v28mHHCnnRaTb",
-	"HjkPvwhtyJp27kJlbRofxoi68VUOh9TkBpWPqZXZ5rXagjG4m9oZ8z6k7SpIK8n0+tawJ1/EqNY2sHtV",
-	"KsSSQdO/yoYh/28/rAFCyX6E9UbbIWR6SMaASlQp3FjDTm2TKcZnIlRqwFmgc8EBDQsSTrwxiLhMDW9a",
-	"UYSmUiiF9FpZURuNgp7LowUOK3OjcTJn96BsFNCTX/mv/Pk9yDXK7MS8RkUosfv1keuubmgquBI5fKOI",
-	"OzuxoGmqDD+9vXlhPzKSxof/eWL+4eTO/MOHJ7/y54ZDGaEOiIsMJplIqwIF+3+4efGU/Ouf/+lf/tEd",
-	"gCj0y5EPqcjggwEC9lH5wOGT/pBYAwt6up78yq+Y0nZiLL1q29mt8f/n7gsDBFuBdY6i5QfsaPfBCzsz",
-	"rOfN+PwJ+WDbzn3A2G5FNHavc7Fsv/IPBsp/mVPOQberVX1IbHCgBzUGfC5Enj35FZHEuswmddR/HXM9",
-	"+dYZBDkt2eR88qcnZ0/+5JQyRMhT6psYIeewRK42zbzKJucTc/661RF+2zQB/OVzsAVc3Xkl3ntuSzbP",
-	"lbBwV6KAqcjWaLzAxig0t0nDwW5zLp28u1Ijyr/v9Hf77uysp7fbdk+3YdHcG72gtqO6t6xldwvz9rBA",
-	"Jf4N66rFVqn332oil0xUVRTUUFfXP45iRSYUtTNImcGAhKyEVNq2P0mwamzzony1faQBBn23u/xYYcRc",
-	"9CQXYjl5b9ZtcOY0B+pkDSeqdVDH/PnS3Z7rovO9sD7YwfDvcO9glvSfzsLGzXYYQTYy4CXaGGqLF7q6",
-	"sSpoy9wcrmUFX7YQ8s+BLibClq3fEzPwBmw3R0KxCczakDJPyInddpM/hBQpfOvpRj3mIKmwJZthGJGg",
-	"45pVhieZjp2ka/rBDVurEcH6tYa24w8JWYgVdgIsDH12ptSmrmpoO77W8BHJUX9+fdOEJExy0o02JXsi",
-	"10uxIjMqiV4JYl3eNupkLrFzYmk9P0FU8v7xKMd56lN4OpgU2mcz5NQ2HzUXvWOg7Tk7YKDrE3vke3Ml",
-	"8QO3dolSxQFuy9XKnK7rTIbgxayj1/ID6KfWrd25k+6Gzfyt2IWEdA1HkdfjFYrB7/nYdxJ/Ra4v0n43",
-	"cs3tVEb0nFV5Hr6TlgkwB6sidrms/kG4dmQD6K4zbO8D5ePxqzu6BEJJLoRyBk5RNd5Mr3Rc1J296oZ5",
-	"HcAlccryzHsI/k4Iy7HKlNQ1RI4WTXlkqfiqRiLrP8cctS1cSuIUMYmItZeZKLV7cIeRasM9Qx7QGXGU",
-	"fTdisBsisX57MDrbwrMj40OAthiwGrSoCsK4axBYY0aYHMO974YfpDC3WgItnttBYXq8AJrZSmeWIF9R",
-	"pU/wi5NXzyb78TsNn7Td4onCnWxeRKD3ecc4hBs/d/6Zurj1R1snbV8JxPoTjCKiQN6DPFHANbEQvSAS",
-	"VFVYCaULksA9NP0vw5ReiOWldn0eBvHF8S37g++1HavXE5wXYsx+s78NAcjB7lFsFxThQjTkubJexU4L",
-	"UyFb7s4wQviIuD6t4mUdNTcAIZouW704cGDB4ZhX2i5lfkxV491CkMw1XktsTo2hIqvFOiEcVuAtUpGL",
-	"9OFE8Wt0YT1/BN2wLiV8zAtDgD5EEMpeNlTzIWJQr03Vzf7IAkmz5jbVW7iKynuC+zLLPMmbrn20MSYD",
-	"k1RkrbwJ7NBGSsm4Vj2P5fSz+d+XPiXxmRTlSx+RNebVmJlvYDZ5VDXwhZBzaNgCpkSJPMNGZAvG54Ty",
-	"tS/yMEzz+wH0oY9/2Dfu6tAcF/GuuZ2qcQJgafOkbh6AdNrXNg/RAercqZvQvQF1CPAeQpXyLQF2t1n2",
-	"Ix+mAZ39ngjObesxCezDlxAl6jBh7XpI2LfFYYWC68roS0zvpjun6QLSZZxlYw+Er/v6BtfLt/0aHt+B",
-	"B1gEzN1RSjmZAqkUZM5pZ28GmxuhXZ2cOCur8+U38a2JZRro30+XCfG9C3bdoQSaFTYJMszsb+yA38gz",
-	"j8aXXSoyxXo6O3N1IuU6QtU3/gAkAq0jdVdYq4Q13HdFFVmxEjJkEIwrTfMcf4OVzZtiPHEextZntlu7",
-	"S6jy2ERcdpD5V06mBurKzrGq0xayMMZ+FNN+zeCvZsAg7c7nuf+96Ha+Iv4x1QQD3agGh3cT1xVuNZXm",
-	"ena7j1x1BgwaQjnFYI+iBZAlrInEgiYW0T6KaR1j43YTtLC9yqAohQaerk9+hPXGrRf00xXwuV5Mzr87",
-	"O0vCJpbDKzc+G3sQIfnukFgSoyMHsvFRKdeEkjKn3Naxsn35VkIuIbPeHJ4CCu8xFPIv/fTzRzH90ueP",
-	"DOLTjrf4UUyPLtAfHcxGkDfYX8vxvvBPLyhPbcOOOI9/in8/LFR/R8h7q0VJKALWsLmKZ6LmSRnLdoJ3",
-	"MzcoDOLXdAnP2gkje8D5YWRpkCzsynIGBeF95B6Ragj7JurQ6injNJTZvH3z1z+/OITks4B2/+SNpJbV",
-	"ovEhNtlnGAyEyc8wACnMx6efzf/itMwI12EX/kB88PFRLt3OMb6scVLuFWbl4taT0HVFI+Hffz3EMFdq",
-	"S34dwFhnPQ8oz3qhY0G5zQZBmddu+kSUmhXs3yAjP79+9mOCBQMIxX0QC0CyEVEZRhczNWQnoupRxV7i",
-	"mOtKfw3y8dBqcB29KlaR7YHxkm+EhuxAxKD1yM2FrxYiB08Rdt5fK3su+tLf1nM9huhy0Jd1ycn1z5cH",
-	"AvQGZKMvbCYFR7uV0REvCJg/oJpJuX0nu65Et1KlYpJknU61BwHuZEvaQotm4yvKNMbXKlEAmnIiLmAz",
-	"sKudsKIqjG6STArG7S9ne1PbcYJXDZwAQrxzvQpWlB/mBb5ro0ET1I7UNJgAHtRBq5AKCrwuWrcfl42x",
-	"xzijHcguh5DkPd/zA4jrHV0CP4gZGqsuOt68+eAxPShprtlxTGYTYbIo68xtPfZeq1CrZruN1T+2Jbld",
-	"JP6xbcl4yiZp1ZZyN1TIuXpcnraQGUjsKocpRT4zgGjJIBvlAm4f9jjGkk7Z/ceOUOsufcTLs55hbPgn",
-	"ZsTjdtAW6v54+tmM3un73bykkH10U3OQ1W8/ShjBRFc0EqmXN10LY1z/qg7x6bVJupx1NyFx1Q1dcyKb",
-	"zOCLGfw+gtvrHoRhdM6bFoUHsFN5sNmUozzfgJp2xbyoRuozx7JrQvTeaL8L4MoP+mPEB7WbVh7T9u/B",
-	"6qOEutmEaMslTZfN7dtzdcr6b++1H/QYbLrp5bOTRV/m+SGeA3p5LSCwIKqNg1VJXcxNcBeE0e4KpUbx",
-	"Y3+qo0Vl1WB7XD68sWy0KvtB4pQhXQYK7CGVUiXQpSJPX71+Zfuu0SwjTF+4NPYM2s74k4rbRnY2stU6",
-	"qvgcJIZ0GaFMyyoWB+nfy2lJWY9Bud2y4zhX3l7h7/XOUfDaaMUWDs1zTL8EUeZwYcXmTDQuSpdX68eu",
-	"RSXVgOv1vUaCN3w9m4H0HUmOCGy/RDTrLYOD2FM3ITpzJSAsSNH8vnEPCZkL4dOT/1ZRqcEa6TlZiEru",
-	"AO5n99NOAbl5QuOkBjf/1wuRdBu48Cm4rhmWq1hrFGhXk3hwoORxQHF2aKLQHzF5ONJgZFg3m8ubX9Ul",
-	"mK0PiGAJXA/vEXGT2MDoYOA+POX3DZYeN9rp0Yj+LV27YrqblL+ga6LAFsbAJpyuo94gQjMoGvK38MR+",
-	"NzGRXv7aMyzSthBNiKuOkxAsYx3lznK5S1ORSzU2k+jx1P+BCpBcfp1qNUy5TkBauJr81vHuQPWNInVV",
-	"+RA5DZv38U4Ol5Q7vjtqy+TUH1XaYMRGr9TfWvmY75lRcEjOUiwUhJ0QjMpq4zi1MEqS2f+FkcZss1Bz",
-	"DlLxKbNNxgJPq8wpV/0BMm9tRcSvHnh3OJ5mW9+EX1bp2uLs+66EtOUS4B7k2ufJtOJuV9jpORMXdag/",
-	"U64RSdvij9txV4XB431U8K0LL/8jmNrq9lXHtLPZrrjOyHZBKFELdMug7cHcLM1tMT6UUJgitrrWUInz",
-	"FvDKdlm832yWcOkt21La+UaytkNQ6If0sevPD/qqUf62d1mERri+ZgdJBMK+xi4RqJXpk9hGAUwTC9gL",
-	"F/zoyvAZ0hIpt2JohYRUzDnztQSDLPrGjlGHqwfnKxZF26cEirmGSsD7xjo2Y4EUNLP684VN4Xf8ut0R",
-	"u4469zYh285wVzZJuf7q2SSPUNqo0axCTYsIUxdEYT1uZXssaRHNNHOVV/vZ0K0f9BhSs2/N8diCsz+k",
-	"YwY+ZVMaVSipUyWYJLa5hhojOd/W9W0P8y7jBYZ9K7VO/5Kb69cnd9fB1uR1q5BBPT/c8N+aKP2DIa20",
-	"7oSHMfu409qLYJvwdfq1BB9EXUQ4ZtC8ZXNuw0N3n+85tiba/4DPXWxPq3ix2ztNU6xi3mNyvK0/OhrV",
-	"80tEXqnf9mGqXzBFFJtzyAiLQCKSJcXm/BU//issqVIrIbPBr6r+4Gszr55r3AL8g+/SVe6enP/yfkMd",
-	"hjnjyNKwWnUfquNDdXn0vYyrzrV/BL6FPYUezdn9DttAu+heW0F7CWWMqFlpIG4WsO07DvYy6iIzgSa6",
-	"Rj/m2BSaK0KxLuNQ/eIxVIhhd+27nQy47ndeOMvYbAbSiTb7uvnU0umpKxfmucYaHpbdYdbvZrk1UqEY",
-	"mNm03BCKOIGn/z35QWNqfn1lK2yrYeCjPMyfXY3/jaIflnXXAiZm2trWj4GrwDr8O2x4WJr/yHW/f+Ka",
-	"5UZng08lk+blnhEO9+12CLub0YUY3mNURdw8YN3YYUffaxw2tJamHX0In73tvGCd8HaVunVDzoDrC6IW",
-	"tplPCjF+qCVNlz7SIaSH3EnfPvRApoFum7Xdnc9jVgPce6x9EPa7CLQ6khvhjcTaKG0s0BBLgYukcys/",
-	"huAVA+COXC43cAhWvhQrUlC+Pkx91yVBA3HdLxmydjgudifAtpV1C4kALauUi0mMBtT9pPYKrXqASF4w",
-	"7osSfHuWxLv0+E57NCsYZ0pLanOK7RHwx3sGq2D7vR1yfrSxz+MGgCHsI9QNW2keokcC2kRBKsFReYjo",
-	"bAZZVnWoVlQCebwsk6+YXlL33T5CPslxE0m+RgbJV0gdabqib1M8+7eTugtpEJXv5Pqdn2OAJN30Oh6d",
-	"XO6bI3e/a3GbSAmf2mY5es3RxX6P6VdsGqUdP/TCvE0r97dKPFHirs+1OdQicQVbzXBEqVWsGZBFpoFZ",
-	"SH+Y9KNNI1It3f/y3iBkbcD95b3Zt8sBwHGVzCfnk1NastP7b9Gb7Wb+HEu7daFpPtLIrL+di2yLLIdi",
-	"AVpuXBuFsFXUOqdckSkYfT2l0lBz30rcfoe5mIH0ZzbnGGLAWy1/LCv98v7LfwYAAP//",
+	"7H3tktu2luCroLRblZldtruTe2emprtu1Xb8Efum7XZ1d+LdSlxriDySYJEALwC2rHF5an/tA+xD7IPN",
+	"k2zhACApCqDIltRObvZPYlsgPs45ODjf5/MkFUUpOHCtJuefJyWVtAANEv9GZxqk+UMGKpWs1Ezwyfnk",
+	"bgGEwydNxIzoBZCSzoFMYSYkTJIJM0P+VoFcT5IJpwVMzt1EyUSlCyiomVGvS/OD0pLx+eTLl2QyY3l4",
+	"NZCFIi9ePb969pefL69+ek6EtH/997eXd3fPb95EFnUT9q+6EErfwGx72Te0ALMSy/z0JdWLZnbz4SSZ",
+	"SPhbxSRkk3MtK+hf66OYBpd6leFCWpEpzBnnZnxwzY9iOnLJnBVMb694PSNMQ6ES8u3ZGal4DkoRRVmG",
+	"/3BGqCaFPV8IsHbS9sIF/cSKqpicm6+TScG4+2vi98S4hjlI3FRBOZ2DfBDY3bejwPDFDFal4AqQrN9K",
+	"Mc2hMH9MBdfAEUK0LHOWUrOP09KO+K8fldnU59bc/1maXU/+02lzb07tr+rUz4srbh7r3YJqsgKuyUoK",
+	"hxv3mZn1MsteGnibGyhFCVIzu1WaZRKU2obTy+vbu/O31zd3/hLSuTlH0j18MklFBmHiaCD4S72QG/++",
+	"nkhMP0KqzUSXWfbaQX97n2kqKgvHrQ1Ez7DQulTkp5srcwZD/mkuqowA13JNSsHC57GEEFinpEqthMy2",
+	"F/oRSk0U0ByyhFCeEQ73IIlaiBUndE4ZDy2kxRJ44LZypYFmZs/u1DilX/2C5GwJK6YgOKesVOA+vmB8",
+	"DrKUjOsaFga4M0OQkBC1oN/90z+f/8f/+r8JWS1AAqJcrZWGgmQCFP9GkyUXK8ICMOugGgHYoCWI6gXQ",
+	"LIBl3PpMyML8aZJRDSeaFRAmu3IdRFPG1DL4w8LdgDEY14vdpI07cesmnm87rkK1Zy1BMGjDHJjgr7Rl",
+	"F12ix/3yKs/pNAfPiDYHpZRnzEAqeIJUlG4c8uPw8TvzuwFUSrpGgIrgZzORZ/aqDoV0B26ZmNQbDEEn",
+	"pZV6+Km6p4B7lgFPwxOyLPjPOcwGYEACdWx8a4KKa5YPp+nVQuwGm1vOjvZLhOAnIRVFATyDAMvCB0ML",
+	"komEME4MZ1GhLZmVwWKTZhkzX9P8bev8FiKbk1+SG/sZ0bjMAkhrM4SmZhxhKjE7mAIpc8o5mBc5QovN",
+	"oRRzOAxCNPJ5cxxV2Zl2QhnlA0uBzVc15bXIaRPOCV5av01HQQ0UQ2h6uqB8DhEMMeVAlLHZDKR54OlU",
+	"VJpQYtjOBVm5UWYhYn5Qmq7NBrfe+e0VnsE9S0Gdkx9fvXlmhCLz/7+8eHX13MhGg28WzbI3LA28v7cr",
+	"ptMFqAtCOYGi1GsiOJjdVrzMq/kcATZiIa1puthe5+319dXp28u7l+YMlBjW66UWx423pp4KEXgmnzG1",
+	"JCxTCXnz6qnCZzezMErIjEmFNyanVnAdvO0Mwtt+Zh+M7QdMinIcbzNfeBQM/6ph4NvqV0HTBeNA7Bgy",
+	"B60QnhxWxDxnRAvR7H0qRA6Um0nnnlsEOAmHVUA0oSloNQqgEsqcphDDHyerhVDIVVIgTJNUFKDC0hJV",
+	"IcRAzpRmfH6OktKM5aDIXBjkGxjgV47AmCSlEHkQFJbIx+DkS4g9iKKkkrkXpnOrd2kMT41oYm4OT0Fp",
+	"IcO6ob0qhq6RqVimPRV6QcxY4BmZSVEEr9HQDXj2lXae7cB5tuV7CfgDcKPy/TJZUJmtKNoCVkw6ZTYz",
+	"gpRetzhsZ5eBx5YOeAdwcTc4mZg/ToNcfOtKMrXcPGofmAzhthAdmE/RAq4YBzpvSzA1tXV3jfvc/KpF",
+	"BZv48JsNPk5Oyg5qjWNFsA1RdZMMn9Z0xzQp6Jos6D2QKQAnBc3AE+DO970t5W2u8P2arBYsXZgFVlSh",
+	"QDLnTG2+QZvnXDIeFgyVeWODRAVsvmiTVdsu0cYQTl2PdzMOISwj97Rvg4Q5UxoknkNpM8oI4HkuVqiG",
+	"pEuD/NC1mAsOl/rhslRUn4pI0/Udbe1eSDZnnBoGugQoJ/6ZCO3XMKhbsCrzMHk637owzW/uhdt1M1+7",
+	"YfaLkQRvSPdyhE5rxn+/jmw3g59URN+KKrBixSOflFQ6u9ROPEe04GSCL1/wh8YAFpZp0UhFVkwv8IX1",
+	"g4Q0Epyn2SQiQ1h1ZjgWVCokhK5kMlGgdQ6ZhXl3q4IsqLVaOinbbD20K7WAfBbmE+zf4Pu1ttykpgHG",
+	"9T//eZKE9qNjiryWNF1CFuL9yaSqglcupNI440xePwrITxqzhRVmnPXCHszN7y5A0uL+fsM15bbotKb+",
+	"1sVvENi6zc3ZPL224RZ7lN66e90xhnSMhC3Q1vQy6EH2ckuXljh8GqI84hKJ207oCM/ACJjU0lr3FEbg",
+	"jFmuvUckekVKVob0/VearFieG1VSAkWJjqM6M6XpklCFmpmb9hz/YoQCQo2madiVubVLKDWhimVAnFbf",
+	"MQq3SDIioV9z/C6leQ7yG2VE87LSIBMyE7I2FERsEbF7FhKbOxJVWNTsqJGW6AeKj7VCPuZ+R22T8Ilu",
+	"WCVakMzZEnjQvv1CioKcGSR+26zGq2JqFzN4rje35Z8Bmi7Q/jJjPCOi0o4X7OJQtCjz0JR31gMhAXFK",
+	"JWTOkoxsk3ChiT1kcNYFlSGqvaJrkC19RILSRPCw7WwdVGXXJKX8G20I329spwXbmXK9FO33XWOiAcMW",
+	"HbTBXp/L7i7EB14wnpkdbNMnVyv7dO98nyMOGGt4sObHPtPd1p4KUComNUkoIOvaXvsY6Y35IMhKFdyD",
+	"7IiD01ykS3wB0oVgaEHjQofF18GmPIRPa722Pc+ftQZW64iJR0IQcbXxZBNv4/Q+OwsagkKiPsvHqlhx",
+	"WS0ukq27Mlh9YQwph8WwWucIsqyYGNNBjJMyOhqMFSj8fr1y6qERx8Uzx1s7EsGCMh7m9cq7wnLDZVRC",
+	"plTBA8x7TC1fhTWeGa1y3WfwiF7d+B0ME7cfP0iDdOLF9nZZPkpa9UMCU9VmwH7XiTfDDtdorE9yN1zc",
+	"uFrgxZVC0Im5fpAmrmcjFT6mlGPnAZFowN0MyDzmBbEKyvB93DOpK5oPR2ZIVUA6qXUBf7T21XTT1neg",
+	"s3CbohJ3E+tL0TpaC9ohDP0gqYseCiiTlAu9AEl+4vdCUjQdZYIYwWPLB6IgbHhioGrTE/pb8oyI2Tmh",
+	"REEOqeGIqkoXRkg2xPTvmmVw8l8SdDbk+YXzbBj5lQse9srTJQRFcrNdNLlSnpFC3EOtaSpom6zbdr4t",
+	"+LxkSgu5fs61XB/Gp75T5HigZBG7a42ZZg8HXtSiG/Or1jLjALUZqdw6XJ0puJEhzCw1SN7HERRWWcfp",
+	"pRu43lM/DW41HCU0ZTlrGX8HuoHfeVo2b7p/bSGfkSmsBc+sc4UWLF9PAltphfX0BABsv0ppWUV+ySS7",
+	"j5jD3DbGxAbsskbuJOUCCiHXYx7ceKCKkFpFwvAU4aBXQi4viNlSrZUpYuFBCroEo6AR5fy1cYN4NNTq",
+	"unG3fqOIWHEieDBWKHqIUBBRiEJ3RasoFrGg1UKpVzYqa25GTx8GUkijE+Pc75MRtrSahB19uT00sixS",
+	"5Ca+k42AuGgIjLmOTxeQBgRbsYzI3lHXxCB/l+NuYtnnkzDbetY8AXlu5KRfdnAuw1m+JN1jlELkw9nf",
+	"WyHyoC65gPx+hFZ6i5ak0ET+CgyeCT8IunI3VB08Zmv+Zs/bAH7vQLzDxrl5A59/oqkmVYnmoLPk7Ows",
+	"yEJGPjcWaUczg/5VTLcPODU35C3IW0iF9b8NYI0p5SnkeVT4Thcsz6Rl1yM8lhKohmyMDycTHAbuGaQU",
+	"ckCE32MoiTPGmVr0HnXngxZ5KTmsng4VLNHaE/RklSBrc3nAIKHl+lKHdATghJIF5Bn5KKYo30sGmY3K",
+	"JdO1E0naxs9xAWVIpOrKRQpuYT0ywabPR+r9AL/1tK0oc6+aefjtnwwMJo4+zaPFcrAxbnhxIAsb2TSU",
+	"w9nFX8X0VkMZZKw9crsWmuYD70wV9oGGnueGZNrSev0oNwyjBordSNLlQJtY9kBp8RS3LUe+bbYRYXqH",
+	"UAUM7zyCBuBxGGbLQ/0cw5ng2CiCeExG1Hc6TPJBmvFhGVYKck7RqRPZHJXYhUKwu6Jozb+p8gB2Rx8U",
+	"oByjHEQBk9MphP304h7kmCWiDn8vdG4HEsoqh54A4x4cNJurEWFPUnupGwj1yKqtoKnus1qOcWTEPMKx",
+	"Ry+mqtXMbogJzmkYddSx/bjnmEd2i3tgHlEkvBJCQdiWTzNRjpTG3Cffx1NFYqb7w9nCH8rh/GPuvJEF",
+	"ZIwGH+mx+St9F7k2r29fZfee8rlPDJqJimdxRf8gRmh3A4LhKY5RjLJC136BhjKSFmGFKPJ1EykW9l6M",
+	"0CfitikbZ97jK4q6baKMf5ilxUExanDZHdk6cJ8HvFKRm3NIt0dNVVFieoh1asZkgbHLYQDZH3+qIueL",
+	"B9cf0JbIu4kEm+gtaBregcgiUkZ8JWuXDDMimBcQSfi8zykf8II61mE3htFrk2bNB5kWNdUsDWVXfjIa",
+	"pQ+Lw0RJ7p3LFmdjHMrDovnc6Vxo3gbpRCyONe15Qmp864jzMO/bnZAbiANiilC1hMxIfpg2YmPX2r4y",
+	"SjD/1ebL4j9sePLCj3k29vV/mAthXnsc+4Qh55d0L3wkh/q/vb58c/nD85tRFDBQMEhZwdBwjQB7UMj0",
+	"TtNCDlrdBd2X17MOys4J08SMJ5Uimi4bZ6b/RwUQDBaMCzD9USskFVWeYWzZFIiq5D2sIRixEjb+95v8",
+	"k8k9SBU2OfWIKu49bez7/qqEglv8Cp6GWrK+p/aeaznWBu9v87YZnvqE7EFqgE3f3mXztnOGzduvqVzu",
+	"56ue0RT0OHloUHqtnbdlCRDW/RtEA2Cs5dY54tErmGcfDRV/iMziqA4/rxcIbfYNrHrtE5jgGMibwbor",
+	"hOY5wcuugjc4quNsWDECL0VRKZuzSmYSsOyAhGGRqB7NW1wJA8U2nhpuhHx/833iR7KpWCWTCAd1xpNO",
+	"/JgQuYsamQKVEQ1ow77SlRly6xLHOVJa0pTpNRGSFGIoBLwW14GAjaM2P9bzOyIZEDf9BlaPSR4tEXAr",
+	"QE+DRCnKjcFDhOPCe2RF63AbK0aGwHJbz7SfTzypo4m+/dfvnpw9+e7Jv5x+9+dRlUj6Dqwp5lUHgsUN",
+	"+Cy1YhYrnftsgp+vLt+YvVmykeGA/qrMGQ8hSkiX5p8DzRQRlb7AQCgn5VkE2FwfLsiKrl2w+V5ifYjB",
+	"vaVMxuXV3YVu6nD1nCkNXOEBukQ9IOx6rPQ4IiAiGVJHx8AhHFPeKw5HTgOfSiY7WmXPwxz2PDa79tMF",
+	"N+4I4OF+h5kNpx8RgO3i7wNCeL/HEcsHXc/eiBvQleSDnJuy4twOCAZuWB/T4EyxMY45A9kdnrmRgeaa",
+	"yjkMMPgGnHB4m+znLYw1brUuaBsHjAdRC5QxOtrfh3Uwx9Rh3E/BgzoBoPNSCwlszmOFHZBB1gGvU8gF",
+	"nyuiRVDIljDKZBeFWa0h760Eo0A2Og/304tgTh2ezcKCotxoBVBM/HQ16i7ImXkZuHm8pmjwZs7CM0xI",
+	"G2+cl8EMebtVSuwdsHvGdKsCqKpcuhUnK4mef7NrG5GsyRoG5nZJKMR9D4OKJ6cKPcbqiu7ybD8rrbsb",
+	"7lX0+apOv3Y00ijVrQ22F28TePv4sbt2ZO9aLLrtUK61Vl3CcIRRp3yPRmD0hn8HAn4XtCyBh80wOVtC",
+	"vg7ntrp72Cn+AJSPs556YMXKXQVzZp3gsesJ9bcg5sTRTOcDRDk7rJ4q8VJSTwi5S6Pbwhx8KnOWskjq",
+	"KBsbENApGbY9o6ZLZ+LoF3ZCV9Z77zfrZdUn8JOHj19XIeupRBKOTA8mRm4Q36un5D/+9/8hc3YPNg/Z",
+	"aC/ugVTEKVv4JmiBo4wGY/M/OGlE2+0Idkwf3GdrT6+fYTla8//T25++/+vzp3e415vnr58/+x/mJ/un",
+	"c6xcG9pEWpcX641usKM27OId4UEQ+GS0w4TYKROSYZ2khGAEm9mL0qI8t3p6Qoxidfrm8vVzW251XImn",
+	"PkfpRuZ8b1Wd1tC24/KByMDqUgb4b6+vrxL87/mL65vXl3fmhO6PIRTMbImrh698y/g8B2LnOSdVxTIs",
+	"SIbunBP714KmCebsn7AMd7kEKM3GbEGVYMinSy/1ljGlsXiMq2dZiHuIWcVsWbAwlfh0znOEEFJA4srV",
+	"OamFKhs6kETrtQ0nFC9xBkyLlBNWGIolcwExCTdUlGajEk0EAmbMu1rPDte9awlp6UIo4GRqWJ8NikLj",
+	"X12/apvTFo0lI3S2ukIbU6SstC3joMUFQrHFv0hKC1s+KWnXYZ4cNx/Fh/Fu7vwHiwaysElMQYtpW+n2",
+	"+LB8x5BF4f7gaWxS87cGXa5KYF13z/zB8CkjJlb6RLqCSzPQ6eLE+ijsLwaEOM+0YrnLRZbWbSPKOnb/",
+	"hGZZ8xes1Reij7ryzlZVGWWL67bwhxUeg3JJNExHVDLdydRv7agNK2jf+MbI6V76m13iwD0L1NF4KXzh",
+	"T4kWQcozkgp+D1Ir6xKkxOmotTqqgGfqwn7lWIG7uy5lbAftrpiNqdhTBHBw2mKWUaNGUFg5SPjnQ4Mj",
+	"Hmbw3nZmuuXdV82aterlFgpB4LbZX8c0IUUR8oVIpb0gVTOujrw1xFltxvKYIb6IWiwikkbc/F5NOQyr",
+	"naXFeGG5FfJmhCZ7qDCYlQoWEEqVDNejkiISmzUsrN5FueMsiV0luC9fp6eL/AMZk8aG3A4r4x0KN7Rm",
+	"hWbjwdMuIQctAnR36QsqeedKoOzRiumFqKym4aNxOshsCrWH0texv4DyTPOJGU1cCFuU6QnZyxOFfBMD",
+	"JXAtWW+YYrwW3WymQA81bx/EG+6WHBLV2I2tEfd0UpfIfR+s1cfZLBqO536MwrGHVn2Ztw4tcUJlujDM",
+	"kClCpbVE6nCJgABEnGW5g+INkuhsu3XEBu/BC1ALI5FSOB1DJpWuuBgr6ByU0xN8/ebSV2Z5kDrgC6Nt",
+	"y+Qvn1+9OH3x6sqpo9heob6fLkyN8XvgRjRNyI6a0l77X2hd/oP6x20rQIu1lrmwsTW9sprnIkH3860P",
+	"bQrVt+Hz/rhhVzB0RIpC2N44MoXYFRb0oQdmziEXsU6KfGBXAUcyHi5+wiDhHsijP0kO0WximFN/L8f8",
+	"Hl73TXt7Iww66dBtot5pf/uPO0m5moXc9EbYGVJUa2DI+eCymDjDEPKMok8KUQyAYx1xawGJXwVjkSF0",
+	"2+P1A33xl32e3XAVPDt172M6sN5XPHHOV7bt5EOOlPMi0m2PnIdfhDZkTTt3oYI6jQ9jRMX6KodDanKD",
+	"CtfUymxzW22pGtxN7Yx5H9J2FaSVZHp9a54nXz6p1jawb1YqxJJB0znLhiH/Tz+sAULJfoT1RsMjfPSQ",
+	"jQGVqFK4seY5te2tGJ+JUJEDZ4HOBQc0LEg48cYg4jI1vGlFEZpKoRTya2VFbTQK+lceLXBYExyNkzm7",
+	"B2WjgJ78yn/lz+9BrlFmJ+Y2KkKJ3a+PXHcVS1PBlcjhG0Xc2YkFTVPf+OntzQv7kZE0Pvz3E/MPJ3fm",
+	"Hz48+ZU/Ny+UEeqAuMhgkom0KlCw/4ebF0/Jv/75n/7lH90BiEK/HPmQigw+GCBgB5cPHD7pD4k1sKCn",
+	"68mv/IopbSfGoq+2kd4a/3/uvjBAsLVf5yhafsBeeh+8sDPDSuKMz5+QD7bh3QeM7VZEY988F8v2K/9g",
+	"oPyXOeUcdLtO1ofEBgd6UGPA50Lk2ZNfkUisy2xSR/3XMdeTb51BkNOSTc4nf3py9uRPTilDgjylvn0S",
+	"vhyWydWmmVfZ5Hxizl83WcJvm/aDv3wONp+re77Eu95tyea5EhbuShQwFdkajRfYkoXmNmk42OfOpZN3",
+	"V2pE+fedznLfnZ31dJXb7iY3LJp7owvVdlT3lrXsbmHuHpbGxN+woltslXr/rfZ1yURVRUENd3Wd6yjW",
+	"gkJRO4OUGQpIyEpIpW3jlQTr1TY3ytf5Rx5gyHe7v5AVRgyiJ7kQy8l7s25DM6c5UCdrOFGtQzrm50uH",
+	"Pde/53thfbCD4d95vYNZ0n86Cxs322EE2ciAl2hLqq230FWsVUFb5uZwLSv4skWQfw70TxG2YP6elIEY",
+	"sH0kCcX2M2vDyjwjJ3bbTf4QcqQw1tONStBBVmGLRcMwJkHHtckMTzIdO0nX9IMbtlYjgpVzDW/HPyRk",
+	"IVbYg7Aw/NmZUpuKrqHt+CrHR2RH/fn1TfuTMMtJNxqk7ElcL8WKzKgkeiWIdXnbqJO5xJ6NpfX8BEnJ",
+	"+8ejL85Tn8LToaTQPpshp7btqUH0joG22+2Aga5D7ZHx5orxB7B2iVLFAbDlqnRO13UmQxAx6yhafgD9",
+	"1Lq1OzjpbtjM34pdSEjXcBS5PV6hGHyfj42T+C1yHZn2w8g1t1MZ0XNW5XkYJy0TYA5WRey+svoH4Rqh",
+	"DeC7zrC9D5SP917d0SUQSnIhlDNwiqrxZnql46LuKVa36usALolzlmfeQ/B3wliOVaakriFytGjKI0vF",
+	"VzURWf855qht0VIS54hJRKy9zESp3YU7jFQb7lbygJ6Mo+y7EYPdEIn124Px2RadHZkeArzFgNWQRVUQ",
+	"xl1rwpoywuwY7n0f/iCHudUSaPHcDgrz4wXQzFY6swz5iip9gl+cvHo22e+90/BJ2y2eKNzJJiICXdc7",
+	"xiHc+Lnzz9RltT/aOmn7SiDWn2AUEQXyHuSJAq6JhegFkaCqwkooXZAE8NB03gxzeiGWl9p1mBj0LrpL",
+	"sYc2sRWr1xOcF3qY/WZ/GwKQg92j2C4owoVoyHNlvYqd5qlCttydYYLwEXF9WsXLOmpuAEE0/b16aeDA",
+	"gsMxUdouon5MVePdQpDMtXxLbE6N4SKrxTohHFbgLVIRRPpwojgaXVjPH0E3rIsYHxNhCNCHCELZy4Zr",
+	"PkQM6rWputkfWSBp1tzmegtXy3lPcF9mmWd507WPNsZkYJKKrJU3gb3hSCkZ16rnspx+Nv/70qckPpOi",
+	"fOkjssbcGjPzDcwmj6oGvhByDs2zgClRIs+wBdqC8TmhfO2LPAzT/H4AfejjH/aOuzo0xyW8a26napwA",
+	"WFQ9qdsWIJ/2VdVDfIA6d+omdG9AHQK8h1ClfDOC3Q2e/ciHaUBnvyeGc9u6TAI7ACZEiTpMWLvuFfZu",
+	"cVih4Loy+hLTu/nOabqAdBl/srH7wte9fYMr9dtOEY/vwAMsAuZwlFJOpkAqBZlz2lnMYFsltKuTE2dl",
+	"db78Jr41sY8G+vfTZUJ814RdOJRAs8ImQYYf+xs74DdyzaPxZZeKTLGezs5cnUi5jlD1jT8Ai0DrSN2P",
+	"1iphzeu7ooqsWAkZPhCMK03zHP8GK5s3xXjiPIytz2yfeJdQ5amJuOwg86+cTA3UlZ1jVactZGGK/Sim",
+	"/ZrBX82AQdqdz3P/e9HtfEX8Y6oJBrpRDQ5xE9cVbjWVBj273UeuOgMGDaGcYqhH0QLIEtZEYkETS2gf",
+	"xbSOsXG7CVrYXmVQlEIDT9cnP8J6A+sF/XQFfK4Xk/Pvzs6SsInl8MqNz8YexEi+OySVxPjIgWx8VMo1",
+	"oaTMKbd1rGxHwJWQS8isN4engMJ7jIT8TT/9/FFMv/T5I4P0tOMufhTTowv0RwezEeQN9ddyvC/80wvK",
+	"U9uwI/7GP8XfDwvV3xHx3mpREoqANc9cxTNRv0kZy3aCdzM3KAzi13QJz9oJI3vA+WFsaZAs7MpyBgXh",
+	"feQekWoI+ybq0Oop4zSU2byN+eufXxxC8llAu3PzRlLLatH4EJvsMwwGwuRnGEAU5uPTz+Z/cV5mhOuw",
+	"C38gPfj4KJdu5x6+rHFS7hVm5eLWkxC6opHw778eYRiU2pJfBzDWWc8DyrNe6FhQbrNBUOa1mz4RpWYF",
+	"+zfIyM+vn/2YYMEAQnEfxAKQbERUhsnFTA3Ziah6VLGXOOa60l+DfTy0GlxHr4pVZHtgvOQboSE7EDNo",
+	"XXKD8NVC5OA5wm78iTzrwZzIs///vE6bOqFMJZihLojgJKe2HkU/hFv5iVFe+rbG1mMIhwflXZecXP98",
+	"eSBS3qDdKA+bScHRMmi08AsC5gdU5Cm3nGgXSqzrvs92ZH7/wxL+FZpfDdC16+yAzRSR6HfCVrcS/WJ6",
+	"UJ0MuIf40Mn1tWVCDVGsKNMYHa5EAWiIjAQwmIFd3ZoVVWE062RSMG7/cra3rDAOvTVwAjh+5/Cxovww",
+	"78e79hVrUjJQFgiWLwhaUKqQAQV4XXJxPxkxJtzFxcSBwt4QgWJPXvkA0eCOLoEfxImCNUOdZLnJTDG5",
+	"LWnQ7OQ9ZtO4sug9z203gV6bZqvjgM00ObYfpN3i4LE9IXjKJuXaNiIwXMg5Kl2VASEzkNgTERPifF6L",
+	"bUw7KoChfdjjmPo6TSMeO76yu/QRkWfjGrBdpZgRT9tBS7778fSzGb0zcmETSSHr/qbeK6vffow7gomu",
+	"aCTONG96bsZe/as6QK3Xou4qLrgJiavN6Vpr2VQcX4rj95GaUXfQDJNz3jTYPICV1YPNJszl+QbUtCtF",
+	"RzVynzkWDRSiF6P9DqwrP+iPEd3Wbrl6TM+VB6uPcevmwqIngjQ9Yrex56rs9WPvtR/0GM9004lq5xN9",
+	"meeHuA4Yo2ABgeV8bRS3SupShIK7EKJ2TzM16j32pzpaTGENtsd9hzeWjfYUOEiUPaTLQHlI5FKqBLpU",
+	"5Omr169s10CaZYTpC1eEIYN2KMlJxW0bRhuXbd2sfA4SAxKNUKZlFYvi9ffltKSsxx3SbjhzHJS3V/h7",
+	"xTkKXhuNBMOBpe7RL0GUOVxYsTkTjYPdZYX7sWtRSTUAvb5TThDD17MZSN9P54jA9ktEczYzOIg3YBOi",
+	"M1fAxIIUnUcbeEjIXAifXP+3ikoN1sXEyUJUcgdwP7s/7RSQmys0Tmpw83+9AF+3gQufQO5aubl6y0aB",
+	"dhW1B4f5HgcUZ4dmCv3xvodjDUaGdbO5qg+ruoC49WASLODs4T0i6hfbbx0M3Ifn/L492OPG6j0a07+l",
+	"a1cKepPzF3RNFNiyLthC1vWDHMRoBsXy/hau2O8motfLX3sG9doGuAlxtZ0SgkXYo6+zXO7SVORSjc2D",
+	"ezz1f6ACJJdfp9YSU66PlRauo4QNG3Gg+kaRuidCiJ2GzfuIk8OllI/v7dsyOfXHRDcUsdHp97dW/Oh7",
+	"ZhQckrMUy1xhHw+jstooZC2MkmT2f2GkMdvq1pyDVHzKbIu8wNUqc8pVf3jXW1vP86uHjR7uTbONm8I3",
+	"q3RNnfa9V0LaYh9wD3Lts7xaUeMr7FOeiYs6UYUp10anbfHH7ThUYepDHxd865Ij/gimtrr52jHtbLan",
+	"szOyXRBK1ALdMmh7MJiluS0liRIKU8TWhhsqcd4ComyXxfvNZgGi3qJDpZ1v5NN2CA79kC6M/dltXzVH",
+	"xXbei/AI15XvIGls2JXbpbG18tQS2+aCaWIBe+FCd10RScNaIsWCDK+QkIo5Z74SZvCJvrFj1OGqGfp6",
+	"W9HmP4FSxKEGBr4tlM23IQXNrP58YQtQuPe63c+9zpnwNiHbjHNXLlS5/uq5UI9QmKvRrEIttwhTF0Rh",
+	"NXllO4RpEc2TdHWD+5+hWz/oMaRm31jmsQVnf0j3GPiEY2lUoaRO9GGS2NYwaozkfFtXZz7MvYyXx/aN",
+	"ADvdd26uX5/cXQcb69eNbgZ1rHHDf2ui9A+GtdK6jyNmnOBOay+CbSHZ6TYUvBB1CeyYQfOWzbkNbt59",
+	"vufYWGv/Az53sT2t0ttu7zRNsQZ/j8nxtv7oaFzPLxG5pX7bh6ndwhRRbM4hIywCiUiOH5vzV/z4t7Ck",
+	"Sq2EzAbfqvqDr/149aBxC/APxqWrOz85/+X9hjoMc8bxScNa632kjhfVVYHofbjqShGP8G5hR6xHc3a/",
+	"wwh1Fzlt678voYwxNSsNxM0CtvnMwW5GXSIp0ALa6MccW5pzRShWFR2qXzyGCjEM175XzwB0v/PCWcZm",
+	"M5BOtNnXzaeWTk9duTDPNVagsc8d5qxvFgskFYqBmU0qD5GIE3j675MfNKZi3Ve2wrbaXT7KxfzZdajY",
+	"KFljn+5awMQ8cdu4NIAK7CKxw4aHjSWOXLX+J65ZbnQ2+FQyaW7uGeFw327msbuVYujBe4yanpsHrNuS",
+	"7OjajsOGVoK1ow/hs7d9Q6wT3q5SNx7JGXB9QdTCtqJKIfYeaknTpY90COkhd9I3vz2QaaDbJHB33/6Y",
+	"1QD3Hmt+hblYgUZdciO8kVgbpY0FGmIpcJF0buXHELxiANyRiegGDqHKl2JFCsrXh6lOvCRoIK67fUPW",
+	"DsfF3hrYdLVugBLgZZVyMYnRgLqf1F6hVQ8QyQvGfUmNb8+SeI8p3yeSZgXjTGlJbUa8PQL+8Z7BKtg8",
+	"coecH21L9bgBYAj7CHfDRrCHyi0rQSrBUXmI6GyGWFZ1qFZUAnm8LJOvmF5Sd40/Qj7JcRNJvkYGyVdI",
+	"HWl6+m9zPPvbSd1DN0jKd3L9zs8xQJJuOnWPLo3gW3t3v2u9NpECVLXNcvSao0tVH9Ov2LT5O37ohbmb",
+	"Vu5vFSijxKHPNenUInHlhs1wJKlVrJWVJaaBWUh/mPSjTSNSLd3/8t4QZG3A/eW92bfLAcBxlcwn55NT",
+	"WrLT+2/Rm+1m/hxLu3WhaT7SyKy/nYtsS4SHYgFablwbhbBVkj2nXJEpGH09pdJwc98I336HuZiB9Gc2",
+	"5xhiwFsNq+xT+uX9l/8XAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

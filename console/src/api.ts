@@ -59,6 +59,8 @@ export const makePlan = (body: Request_) => take(client.POST("/plans", { body })
 export const startJob = (body: Request_, key: string) =>
   take(client.POST("/jobs", { body, params: { header: { "Idempotency-Key": key } } }));
 export const cancelJob = (job: string) => take(client.POST("/jobs/{job}/cancel", { params: { path: { job } } }));
+export const holdJob = (job: string) => take(client.POST("/jobs/{job}/hold", { params: { path: { job } } }));
+export const resumeJob = (job: string) => take(client.POST("/jobs/{job}/resume", { params: { path: { job } } }));
 export const survey = () => take(client.POST("/surveys", { body: {} }));
 export const getTransfer = (job: string) =>
   take(client.GET("/jobs/{job}/transfer", { params: { path: { job }, query: { wait: 10 } } }));

@@ -270,8 +270,11 @@ type (
 	MakeThere struct {
 		Machine *machine.Machine `json:"machine"` // its NICs on the manager's networks
 		Host    string           `json:"host"`    // of the manager's, by its own name
-		Replace string           `json:"replace"` // the machine in whose place it is put; "" for none
 		Give    bool             `json:"give"`    // its MACs were given out before
+	}
+	// RemoveThere is that of KindRemoveThere.
+	RemoveThere struct {
+		Machine string `json:"machine"` // as the manager calls it
 	}
 	// NoteAhead is that of KindNoteAhead, and of KindUseAhead with Files alone.
 	NoteAhead struct {

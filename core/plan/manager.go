@@ -227,6 +227,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	for _, f := range identity.Facets {
 		choice[f] = identity.Keep
 	}
+	replace := "" // the machine in whose place it is put
 	if o := facts.Origin; o != nil {
 		free := freeName(m.Name, facts.Taken)
 		f := fit.Raise("manager.still-there", m.Name, fmt.Sprintf("%s still has the machine that it came from: %s.", facts.Manager, place(*o)), map[string]any{"origin": o.ID})
@@ -237,7 +238,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 			choice[identity.MAC], choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew, identity.Renew, identity.Renew
 			do.Give = true
 		case "replace":
-			do.Replace = o.Path
+			replace = o.Path
 		}
 	}
 	stop := false
@@ -262,18 +263,17 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 			Do: &Send{Disk: d.ID, Source: path.Join(facts.Copy.Path, d.File), Folder: facts.Copy.Path}})
 	}
 	what := fmt.Sprintf("Have the machine %s made of them at %s", m.Name, facts.There.Name)
-	if do.Replace != "" {
-		what += ", in place of the one that is there"
+	if replace != "" {
+		what += ", to take the place of the one that is there"
 		if o := facts.Origin; o.State == "running" { // no sooner than it has to
 			p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + o.Host + "/" + o.Name, Host: facts.There.Name, Do: Power{Copy: o.ID, Folder: o.Path}})
 		}
 	}
 	p.Steps = append(p.Steps, Step{Kind: KindMakeThere, Host: facts.There.Name, What: what, Do: do})
-	if p, err := b.finish(p); err != nil || do.Replace == "" {
-		return p, err
+	if replace != "" {
+		p.Steps = append(p.Steps, Step{Kind: KindRemoveThere, Host: facts.There.Name, What: "Have the one removed that was there before", Do: &RemoveThere{Machine: replace}})
 	}
-	p.PointOfNoReturn = &p.Steps[len(p.Steps)-1].ID
-	return p, nil
+	return b.finish(p)
 }
 
 // LendFacts is what LendOut is worked out from.

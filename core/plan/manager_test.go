@@ -32,7 +32,7 @@ func TestFromManager(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "%v", p.Findings)
 	require.Equal(t, "import", p.Operation)
-	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindGiveIDs, plan.KindCarry, plan.KindPlace, plan.KindDropImages, plan.KindRecord}, kinds(p))
+	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindGiveIDs, plan.KindCarry, plan.KindPlace, plan.KindRecord, plan.KindDropImages}, kinds(p))
 	require.Equal(t, map[string]string{"disk1": "/cimi/volumes/1"}, do[plan.TakeImages](t, p, plan.KindTakeImages).Volumes)
 	require.Equal(t, "m-h", do[plan.Carry](t, p, plan.KindCarry).FromHost)
 	require.Equal(t, "c-1", do[plan.Record](t, p, plan.KindRecord).Parent)
@@ -96,7 +96,7 @@ func TestFetchAhead(t *testing.T) {
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
 	require.Equal(t, first, do[plan.Carry](t, p, plan.KindCarry).Ahead)
-	require.Equal(t, []string{plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead, plan.KindRecord}, kinds(p)[len(p.Steps)-4:])
+	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead}, kinds(p)[len(p.Steps)-4:])
 
 	// What was fetched ahead to another host is removed there, with its image.
 	stale := f
@@ -108,7 +108,7 @@ func TestFetchAhead(t *testing.T) {
 	require.Equal(t, []string{"/cimi/volumeImages/0"}, do[plan.DropImages](t, p, plan.KindDropImages).Others)
 	p, err = plan.Register(stale, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead, plan.KindRecord}, kinds(p)[len(p.Steps)-4:])
+	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead}, kinds(p)[len(p.Steps)-4:])
 	require.Empty(t, do[plan.Carry](t, p, plan.KindCarry).Ahead)
 
 	// Another host that reads and converts has nothing of what was fetched ahead.
@@ -194,9 +194,9 @@ func TestPutBack(t *testing.T) {
 	req.Answers = plan.Answers{"manager.still-there": "replace"}
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere}, kinds(p), "the one that runs there is stopped no sooner than it has to be")
-	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn)
-	require.Equal(t, "/cimi/machines/1", do[plan.MakeThere](t, p, plan.KindMakeThere).Replace)
+	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere, plan.KindRemoveThere}, kinds(p), "the one that runs there is stopped no sooner than it has to be")
+	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn, "what is made there can be removed again, what is removed can't be made again")
+	require.Equal(t, "/cimi/machines/1", do[plan.RemoveThere](t, p, plan.KindRemoveThere).Machine)
 
 	facts.May, facts.Pool = false, "away"
 	p, err = plan.PutBack(facts, req)

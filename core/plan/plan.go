@@ -60,10 +60,11 @@ const (
 	KindDropSwitch = "drop-switch"
 
 	// What is asked of a manager, where the host is one of its own.
-	KindTakeImages = "take-images" // of the volumes of a machine
-	KindDropImages = "drop-images" // that are not needed any more
-	KindMakeRoom   = "make-room"   // images that disks are sent into
-	KindMakeThere  = "make-there"  // a machine of what was sent
+	KindTakeImages  = "take-images"  // of the volumes of a machine
+	KindDropImages  = "drop-images"  // that are not needed any more
+	KindMakeRoom    = "make-room"    // images that disks are sent into
+	KindMakeThere   = "make-there"   // a machine of what was sent
+	KindRemoveThere = "remove-there" // the machine in whose place it is
 
 	KindSend      = "send"       // a disk into a manager's image
 	KindNoteAhead = "note-ahead" // what was fetched ahead
@@ -71,9 +72,47 @@ const (
 	KindLend      = "lend"       // another Unvora reads a copy from here
 )
 
-// OnHost tells whether steps of the kind are carried out by an agent.
-func OnHost(kind string) bool {
-	return kind != KindGiveIDs && kind != KindRecord && kind != KindForget && kind != KindNoteAhead && kind != KindLend
+// Trait is what the steerer has to know of a kind of step.
+type Trait struct {
+	// Service: the service carries it out itself; all others are tasks of a host.
+	Service bool
+	// Final: what it does can't be taken back. The step before the first one of
+	// these is the plan's point of no return.
+	Final bool
+}
+
+// Kinds is the table of all kinds of steps.
+var Kinds = map[string]Trait{
+	KindStop: {}, KindStart: {}, KindPack: {}, KindHandOut: {}, KindFetchDisk: {}, KindPlace: {}, KindCarry: {}, KindRelink: {}, KindMend: {}, KindLayer: {},
+	KindAlter: {}, KindTakeAway: {}, KindDelist: {}, KindMakeSwitch: {}, KindKeepSwitch: {}, KindDropSwitch: {},
+	KindTakeImages: {}, KindMakeRoom: {}, KindMakeThere: {}, KindSend: {},
+	KindGiveIDs: {Service: true}, KindRecord: {Service: true}, KindForget: {Service: true}, KindLend: {Service: true},
+	KindNoteAhead: {Service: true, Final: true}, KindUseAhead: {Final: true}, KindDropImages: {Final: true}, KindRemoveThere: {Final: true},
+}
+
+// OnHost tells whether steps of the kind are carried out by a host.
+func OnHost(kind string) bool { return !Kinds[kind].Service }
+
+// NoReturn is the position of the step after which there is no way back; nil
+// where every step can be taken back.
+func (p *Plan) NoReturn() *int {
+	for i, s := range p.Steps {
+		if p.PointOfNoReturn != nil && s.ID == *p.PointOfNoReturn {
+			return &i
+		}
+	}
+	return nil
+}
+
+// settle numbers the steps and finds the point of no return.
+func (p *Plan) settle() {
+	p.PointOfNoReturn = nil
+	for i := range p.Steps {
+		p.Steps[i].ID = fmt.Sprintf("s%d", i+1)
+	}
+	if first := slices.IndexFunc(p.Steps, func(s Step) bool { return Kinds[s.Kind].Final }); first >= 0 {
+		p.PointOfNoReturn = &p.Steps[max(0, first-1)].ID
+	}
 }
 
 // Answers settle findings: CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. The
@@ -169,9 +208,9 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
-	for i := range p.Steps {
-		p.Steps[i].ID = fmt.Sprintf("s%d", i+1)
-		p.Bytes += p.Steps[i].Bytes
+	p.settle()
+	for _, s := range p.Steps {
+		p.Bytes += s.Bytes
 	}
 	const bytesPerSecond = 150 << 20 // of converting, on an ordinary host
 	p.Seconds = p.Bytes/bytesPerSecond + 1
@@ -179,7 +218,8 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 }
 
 // Together makes one plan of those for several machines, to be carried out one
-// after the other. What is found about the host is told once.
+// after the other; what can't be taken back is done when all else is. What is
+// found about the host is told once.
 func Together(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return plans[0]
@@ -199,14 +239,23 @@ func Together(plans []*Plan) *Plan {
 			}
 		}
 		for _, s := range p.Steps {
-			s.ID, s.Part = fmt.Sprintf("s%d", len(all.Steps)+1), n
+			s.Part = n
 			all.Steps = append(all.Steps, s)
 		}
 		all.Bytes, all.Seconds = all.Bytes+p.Bytes, all.Seconds+p.Seconds
 		all.Runnable = all.Runnable && p.Runnable
 	}
 	slices.SortStableFunc(all.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
+	slices.SortStableFunc(all.Steps, func(x, y Step) int { return order(Kinds[x.Kind].Final) - order(Kinds[y.Kind].Final) })
+	all.settle()
 	return all
+}
+
+func order(later bool) int {
+	if later {
+		return 1
+	}
+	return 0
 }
 
 // Blocked tells whether a plan has a blocker that is not settled, or was refused.

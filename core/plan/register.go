@@ -167,7 +167,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		ends = slices.Insert(ends, 0, again)
 	}
 	if facts.Manager != nil {
-		ends = slices.Insert(ends, len(ends)-1, append(dropImages(facts, files == Move), facts.Manager.useAhead(facts)...)...)
+		ends = append(ends, append(dropImages(facts, files == Move), facts.Manager.useAhead(facts)...)...)
 	}
 	p.Steps = append(p.Steps, ends...)
 	return b.finish(p)

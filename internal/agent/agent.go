@@ -137,7 +137,7 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 	if err := os.MkdirAll(config.State, 0o700); err != nil {
 		return nil, fmt.Errorf("directory of the agent's records: %w", err)
 	}
-	st, err := openStore(filepath.Join(config.State, "agent.db"))
+	st, err := openStore(filepath.Join(config.State, "agent.db"), log)
 	if err != nil {
 		return nil, err
 	}

@@ -163,6 +163,7 @@ func TestCarry(t *testing.T) {
 	p.Carry = plan.Carry{Source: "/etc/passwd", Pool: pool, File: "x"}
 	s = ended(t, start(t, a, "s3", plan.KindCarry, 1, p))
 	require.Equal(t, "disk.outside-pool", s.Code)
+	require.NoError(t, a.tasks.undo(job+".s3", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	p.Carry = plan.Carry{Source: filepath.Join(folder, "d.qcow2"), Pool: pool, File: "../x", Format: "raw"}
 	s = ended(t, start(t, a, "s4", plan.KindCarry, 1, p))
 	require.Equal(t, "package.path-escape", s.Code)

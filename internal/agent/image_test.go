@@ -96,7 +96,11 @@ func TestImageOfManager(t *testing.T) {
 	writeImage(t, whole, "qcow2", disk.Spec{VirtualBytes: int64(len(truth))}, disk.ImageFeed(disktest.Plain(truth), 0, 64<<10))
 	s, web := serveImage(t, whole)
 	carry := func(id string, p hostlink.CarryTask) hostlink.Task {
-		return ended(t, start(t, a, id, plan.KindCarry, 1, p))
+		s := ended(t, start(t, a, id, plan.KindCarry, 1, p))
+		if s.State == hostlink.TaskFailed {
+			require.NoError(t, a.tasks.undo(job+"."+id, hostlink.TaskSpec{Job: job, Epoch: 1}))
+		}
+		return s
 	}
 	first := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Pool: pool, Into: plan.AheadDir(pool, "c-1"), File: "first.vhdx", Format: "vhdx"}, Web: web, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
 	got := carry("s1", first)

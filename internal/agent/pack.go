@@ -436,8 +436,10 @@ func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, p
 	if err != nil {
 		return ovf.Member{}, err
 	}
-	defer os.Remove(spool.Name())
 	defer spool.Close()
+	if err := os.Remove(spool.Name()); err != nil { // it goes with the process that has it open, whatever ends it
+		return ovf.Member{}, err
+	}
 	out := &hashed{spool, sha256.New()}
 	if err := h.streamDisk(ctx, out, pd.ID, 0); err != nil {
 		return ovf.Member{}, err

@@ -128,6 +128,16 @@ func (a *Agent) routes() http.Handler {
 		s, _ := t.snapshot()
 		return answer(w, s)
 	})
+	service("POST /v1/tasks/{id}/pause", func(w http.ResponseWriter, r *http.Request) error {
+		var spec hostlink.TaskSpec
+		if err := read(r, &spec); err != nil {
+			return err
+		}
+		if err := a.tasks.pause(r.PathValue("id"), spec); err != nil {
+			return err
+		}
+		return answer(w, struct{}{})
+	})
 	service("DELETE /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
 		var spec hostlink.TaskSpec
 		if err := read(r, &spec); err != nil {

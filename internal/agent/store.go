@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"sync"
 	"time"
@@ -33,7 +34,7 @@ type trust struct {
 	Cert, Authority, HostID string
 }
 
-func openStore(path string) (*store, error) {
+func openStore(path string, log *slog.Logger) (*store, error) {
 	db, err := bolt.Open(path, 0o600, &bolt.Options{Timeout: 2 * time.Second})
 	if errors.Is(err, berrors.ErrTimeout) {
 		return nil, fmt.Errorf("the agent's records in %s are in use: another agent runs with them", path)
@@ -50,8 +51,16 @@ func openStore(path string) (*store, error) {
 		return nil
 	})
 	s := &store{db: db}
-	s.listed = each[registered](s, "register")
-	return s, err
+	if err == nil {
+		s.listed, err = each(s, "register", func(folder string, err error) registered {
+			log.Error("when it was listed is not known any more", "folder", folder, "error", err)
+			return registered{}
+		})
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return s, nil
 }
 
 func (s *store) Close() error { return s.db.Close() }
@@ -81,18 +90,20 @@ func (s *store) drop(bucket, key string) error {
 	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket([]byte(bucket)).Delete([]byte(key)) })
 }
 
-func each[T any](s *store, bucket string) map[string]T {
+// each reads a whole bucket. bad says what to take for a record that can't be
+// decoded.
+func each[T any](s *store, bucket string, bad func(key string, err error) T) (map[string]T, error) {
 	all := map[string]T{}
-	s.db.View(func(tx *bolt.Tx) error {
+	return all, s.db.View(func(tx *bolt.Tx) error {
 		return tx.Bucket([]byte(bucket)).ForEach(func(k, v []byte) error {
 			var t T
-			if json.Unmarshal(v, &t) == nil {
-				all[string(k)] = t
+			if err := json.Unmarshal(v, &t); err != nil {
+				t = bad(string(k), fmt.Errorf("the agent's record of it in %s can't be read: %w", bucket, err))
 			}
+			all[string(k)] = t
 			return nil
 		})
 	})
-	return all
 }
 
 // register is what the host lists; it is asked for at every survey.

@@ -118,6 +118,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	require.Equal(t, []string{"lab"}, names(a.driver.Switches()))
 	keep := start(t, a, "s2", plan.KindKeepSwitch, 1, plan.MakeSwitch{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
+	require.NoError(t, a.tasks.undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
 
 	// Undone before the time is over: nothing is taken back later.
 	tk = start(t, a, "s5", plan.KindMakeSwitch, 1, change)
@@ -138,6 +139,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	require.Eventually(t, func() bool { return len(fresh.Switches()) == 2 }, 10*time.Second, 50*time.Millisecond)
 	keep = start(t, a, "s8", plan.KindKeepSwitch, 1, plan.MakeSwitch{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
+	require.NoError(t, a.tasks.undo(job+".s8", hostlink.TaskSpec{Job: job, Epoch: 1}))
 
 	change.Switch.Uplink = "port2"
 	tk = start(t, a, "s3", plan.KindMakeSwitch, 1, change)

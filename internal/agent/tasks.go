@@ -154,17 +154,30 @@ func newTasks(a *Agent) *tasks {
 
 // resume goes on with what was running when the agent ended.
 func (ts *tasks) resume() error {
-	for id, r := range each[taskRecord](ts.a.store, "tasks") {
+	kept, err := each(ts.a.store, "tasks", func(id string, err error) taskRecord {
+		ts.a.log.Error("task not gone on with", "task", id, "error", err)
+		job, _, _ := strings.Cut(id, ".")
+		return taskRecord{Spec: hostlink.TaskSpec{Job: job}, State: hostlink.Task{ID: id, State: hostlink.TaskFailed, Error: err.Error()}}
+	})
+	if err != nil {
+		return err
+	}
+	for id, r := range kept {
 		t := ts.make(id, r.Spec)
 		t.state = r.State
 		ts.byID[id] = t
-		if r.State.State == hostlink.TaskRunning {
-			if err := ts.run(t); err != nil {
-				return err
-			}
-		} else {
+		if r.State.State != hostlink.TaskRunning {
 			close(t.ended)
+			continue
 		}
+		w, err := ts.kind(r.Spec.Kind)
+		if err != nil { // of a newer agent, say: the others go on
+			ts.a.log.Error("task not gone on with", "task", id, "error", err)
+			t.state.State, t.state.Error = hostlink.TaskFailed, err.Error()
+			close(t.ended)
+			continue
+		}
+		ts.run(t, w)
 	}
 	return nil
 }
@@ -176,12 +189,16 @@ func (ts *tasks) make(id string, spec hostlink.TaskSpec) *task {
 	return t
 }
 
-func (ts *tasks) run(t *task) error {
-	w, ok := ts.kinds[t.spec.Kind]
+// kind is how tasks of a kind are carried out.
+func (ts *tasks) kind(name string) (work, error) {
+	w, ok := ts.kinds[name]
 	if !ok {
-		close(t.ended)
-		return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: fmt.Sprintf("this agent knows no task of the kind %q: update it", t.spec.Kind)}
+		return w, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: fmt.Sprintf("this agent knows no task of the kind %q: update it", name)}
 	}
+	return w, nil
+}
+
+func (ts *tasks) run(t *task, w work) {
 	ctx, cancel := context.WithCancel(ts.ctx)
 	t.cancel = cancel
 	ts.wg.Go(func() {
@@ -205,7 +222,6 @@ func (ts *tasks) run(t *task) error {
 			ts.a.log.Error("end of task not kept", "task", t.state.ID, "error", err)
 		}
 	})
-	return nil
 }
 
 // safely makes a failure of a panic: a mistake in one task must not take the
@@ -229,7 +245,9 @@ func (ts *tasks) owned(job string, epoch int64) error {
 	return err
 }
 
-// start begins a task, or returns the one that has that id.
+// start begins a task, or returns the one that has that id; one that was paused
+// goes on. The tasks of a job follow one another: none begins behind one that is
+// not done.
 func (ts *tasks) start(id string, spec hostlink.TaskSpec) (*task, error) {
 	if !strings.HasPrefix(id, spec.Job+".") || strings.ContainsAny(id, "/\\") {
 		return nil, &hostlink.Fault{Code: hostlink.FaultWrong, Message: "a task's id begins with that of its job"}
@@ -239,15 +257,66 @@ func (ts *tasks) start(id string, spec hostlink.TaskSpec) (*task, error) {
 	if err := ts.owned(spec.Job, spec.Epoch); err != nil {
 		return nil, err
 	}
-	if t := ts.byID[id]; t != nil {
+	w, err := ts.kind(spec.Kind)
+	if err != nil {
+		return nil, err
+	}
+	t := ts.byID[id]
+	if t == nil {
+		for other, o := range ts.byID {
+			if s, _ := o.snapshot(); o.spec.Job == spec.Job && s.State != hostlink.TaskDone {
+				return nil, &hostlink.Fault{Code: hostlink.FaultWrong, Message: fmt.Sprintf("the task %s of this job comes first, and is %s", other, s.State)}
+			}
+		}
+		t = ts.make(id, spec)
+	} else if s, _ := t.snapshot(); s.State == hostlink.TaskPaused || s.State == hostlink.TaskFailed && spec.Try > t.spec.Try {
+		<-t.ended
+		t = ts.make(id, spec) // its journal says how far it was
+		t.state.Done = s.Done
+	} else {
 		return t, nil
 	}
-	t := ts.make(id, spec)
 	if err := t.save(); err != nil {
 		return nil, err
 	}
 	ts.byID[id] = t
-	return t, ts.run(t)
+	ts.run(t, w)
+	return t, nil
+}
+
+// pause stops a task where it is. One that has ended, or was never heard of, is
+// left as it is.
+func (ts *tasks) pause(id string, spec hostlink.TaskSpec) error {
+	ts.mu.Lock()
+	err := ts.owned(spec.Job, spec.Epoch)
+	t := ts.byID[id]
+	ts.mu.Unlock()
+	if err != nil || t == nil || t.cancel == nil {
+		return err
+	}
+	t.cancel()
+	t.intake.close()
+	if err := t.over(); err != nil {
+		return err
+	}
+	if s, _ := t.snapshot(); s.State != hostlink.TaskRunning {
+		return nil
+	}
+	t.update(func(s *hostlink.Task) { s.State, s.Needs = hostlink.TaskPaused, nil })
+	return t.save()
+}
+
+// stopTime is how long a task may take to notice that it is to stop.
+const stopTime = 20 * time.Second
+
+// over waits until do has returned.
+func (t *task) over() error {
+	select {
+	case <-t.ended:
+		return nil
+	case <-time.After(stopTime):
+		return &hostlink.Fault{Code: "busy", Message: fmt.Sprintf("the task %s does not stop: something that it reads or writes does not answer", t.state.ID)}
+	}
 }
 
 func (ts *tasks) get(id string) (*task, error) {
@@ -273,9 +342,14 @@ func (ts *tasks) undo(id string, spec hostlink.TaskSpec) error {
 		t.cancel()
 	}
 	t.intake.close()
-	<-t.ended
-	if err := ts.kinds[t.spec.Kind].undo(t); err != nil {
-		return fmt.Errorf("undo %s: %w", t.spec.Kind, err)
+	if err := t.over(); err != nil {
+		return err
+	}
+	if w, err := ts.kind(t.spec.Kind); err == nil { // one of an unknown kind has done nothing
+		undo := func(context.Context, *task) (any, error) { return nil, w.undo(t) }
+		if _, err := safely(context.Background(), t, undo); err != nil {
+			return fmt.Errorf("undo %s: %w", t.spec.Kind, err)
+		}
 	}
 	ts.mu.Lock()
 	defer ts.mu.Unlock()

@@ -210,8 +210,8 @@ func TestFetchAndPlace(t *testing.T) {
 		require.Equal(t, markFile, e.Name(), "left over")
 	}
 	require.Empty(t, a.store.register())
-	require.Empty(t, each[taskRecord](a.store, "tasks"))
-	require.Empty(t, each[fetchJournal](a.store, "journals"))
+	require.Empty(t, kept(t, a, "tasks"))
+	require.Empty(t, kept(t, a, "journals"))
 }
 
 // TestFetchRefuses: what came is compared before it counts.
@@ -309,4 +309,93 @@ func TestPoolMarks(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(pool, markFile)))
 	require.Equal(t, "away", a.pools()[0].State, "another drive is in its place")
 	require.Equal(t, first.ID, a.pools()[0].ID)
+}
+
+// kept is what an agent has in a bucket.
+func kept(t *testing.T, a *Agent, bucket string) map[string]any {
+	t.Helper()
+	all, err := each(a.store, bucket, func(string, error) any { return nil })
+	require.NoError(t, err)
+	return all
+}
+
+// TestTaskOrder: no task begins behind one of its job that is not done; a kind
+// that is not known here is refused before anything is kept of it.
+func TestTaskOrder(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	ask := func(step, kind string, params any) error {
+		raw, err := json.Marshal(params)
+		require.NoError(t, err)
+		_, err = a.tasks.start(job+"."+step, hostlink.TaskSpec{Job: job, Epoch: 1, Kind: kind, Params: raw})
+		return err
+	}
+	require.ErrorContains(t, ask("s1", "knot", nil), "update it")
+	require.Empty(t, kept(t, a, "tasks"))
+	require.NoError(t, a.tasks.undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: "knot"}))
+
+	require.Equal(t, hostlink.TaskFailed, ended(t, start(t, a, "s1", plan.KindCarry, 1, hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/none", Pool: pool, File: "x"}})).State)
+	place := hostlink.PlaceTask{Pool: pool, Name: "tide-gauge", Machine: &machine.Machine{Name: "tide-gauge", Passport: &machine.Passport{Copy: "c"}}}
+	require.ErrorContains(t, ask("s2", plan.KindPlace, place), "comes first, and is failed")
+	require.NoDirExists(t, filepath.Join(pool, "tide-gauge"))
+	require.NoError(t, a.tasks.undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))
+	require.NoError(t, ask("s2", plan.KindPlace, place))
+}
+
+// TestBadRecord: a stored task that can't be read, or is of a kind from another
+// version, fails alone. It can be undone.
+func TestBadRecord(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	other := "01a20761-aef5-7543-9815-1ee0d0986762"
+	require.NoError(t, a.store.put("tasks", job+".s1", "no task"))
+	require.NoError(t, a.store.put("tasks", other+".s1", taskRecord{hostlink.TaskSpec{Job: other, Epoch: 1, Kind: "knot"}, hostlink.Task{ID: other + ".s1", State: hostlink.TaskRunning}}))
+	raw, err := json.Marshal(hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/.unvora-pool.json", Pool: pool, File: "x"}})
+	require.NoError(t, err)
+	good := "01a20761-aef5-7543-9815-1ee0d0986763"
+	require.NoError(t, a.store.put("tasks", good+".s1", taskRecord{hostlink.TaskSpec{Job: good, Epoch: 1, Kind: plan.KindCarry, Params: raw}, hostlink.Task{ID: good + ".s1", State: hostlink.TaskRunning}}))
+	a.pools() // marks the pool
+	a.tasks = newTasks(a)
+	require.NoError(t, a.tasks.resume())
+	for _, id := range []string{job, other} {
+		tk, err := a.tasks.get(id + ".s1")
+		require.NoError(t, err)
+		s, _ := tk.snapshot()
+		require.Equal(t, hostlink.TaskFailed, s.State)
+		require.NotEmpty(t, s.Error)
+		require.NoError(t, a.tasks.undo(id+".s1", hostlink.TaskSpec{Job: id, Epoch: 1}))
+	}
+	tk, err := a.tasks.get(good + ".s1")
+	require.NoError(t, err)
+	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
+}
+
+// TestPause: a task that is paused keeps what it has, and goes on when it is
+// asked for again; one that failed is tried again only for a new try.
+func TestPause(t *testing.T) {
+	truth := disktest.Pattern(5<<20, 8)
+	raw := streamOf(t, truth)
+	a, pool := newAgent(t, 0)
+	f := fetchOf(pool, raw, truth)
+	tk := start(t, a, "s1", plan.KindFetchDisk, 1, f)
+	s := tk.wait(t.Context(), 5*time.Second)
+	require.NotNil(t, s.Needs)
+	spec := hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindFetchDisk}
+	require.NoError(t, a.tasks.pause(job+".s1", spec))
+	require.NoError(t, a.tasks.pause(job+".s1", spec), "said before")
+	require.NoError(t, a.tasks.pause(job+".s9", spec), "never heard of")
+	again, err := a.tasks.get(job + ".s1")
+	require.NoError(t, err)
+	s, _ = again.snapshot()
+	require.Equal(t, hostlink.TaskPaused, s.State)
+	s = send(t, start(t, a, "s1", plan.KindFetchDisk, 1, f), raw, 500_000)
+	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+
+	bad := hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/late", Pool: pool, File: "y"}}
+	require.Equal(t, hostlink.TaskFailed, ended(t, start(t, a, "s2", plan.KindCarry, 1, bad)).State)
+	require.NoError(t, os.WriteFile(pool+"/late", []byte("here"), 0o644))
+	require.Equal(t, hostlink.TaskFailed, ended(t, start(t, a, "s2", plan.KindCarry, 1, bad)).State)
+	params, err := json.Marshal(bad)
+	require.NoError(t, err)
+	third, err := a.tasks.start(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindCarry, Params: params, Try: 1})
+	require.NoError(t, err)
+	require.Equal(t, hostlink.TaskDone, ended(t, third).State)
 }

@@ -377,7 +377,10 @@ func view(j *inventory.Job) jobView {
 	if j.Steps == nil {
 		j.Steps = []inventory.Step{}
 	}
-	if j.Error != "" {
+	switch {
+	case j.State == "held" && j.HeldFor != "":
+		v.Error = gin.H{"code": j.HeldCode, "message": j.HeldFor}
+	case j.Error != "":
 		v.Error = gin.H{"code": j.ErrorCode, "message": j.Error}
 	}
 	for _, s := range j.Steps {
@@ -428,6 +431,16 @@ func (s *Server) GetJob(c *gin.Context, ref string) {
 
 func (s *Server) CancelJob(c *gin.Context, ref string) {
 	j, err := s.work.Cancel(c, ref, caller(c).Name)
+	s.job(c, http.StatusAccepted, j, err)
+}
+
+func (s *Server) HoldJob(c *gin.Context, ref string) {
+	j, err := s.work.Hold(c, ref, caller(c).Name)
+	s.job(c, http.StatusAccepted, j, err)
+}
+
+func (s *Server) ResumeJob(c *gin.Context, ref string) {
+	j, err := s.work.Resume(c, ref, caller(c).Name)
 	s.job(c, http.StatusAccepted, j, err)
 }
 

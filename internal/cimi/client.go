@@ -15,6 +15,8 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
@@ -219,21 +221,54 @@ func List[T Member](ctx context.Context, c *Client, at *Ref, expand string) ([]T
 	if at == nil {
 		return nil, &Common{}, nil
 	}
-	var all []T
+	q := url.Values{}
+	if expand != "" {
+		q.Set("$expand", expand)
+	}
+	var head Common
+	all, err := pages[T](ctx, c, at, q, &head)
+	if err != nil {
+		return nil, nil, err
+	}
+	return all, &head, nil
+}
+
+func pages[T Member](ctx context.Context, c *Client, at *Ref, q url.Values, head *Common) (all []T, err error) {
 	for {
-		q := url.Values{"$first": {fmt.Sprint(len(all) + 1)}, "$last": {fmt.Sprint(len(all) + pageSize)}}
-		if expand != "" {
-			q.Set("$expand", expand)
-		}
+		q.Set("$first", fmt.Sprint(len(all)+1))
+		q.Set("$last", fmt.Sprint(len(all)+pageSize))
 		var page Collection[T]
 		if _, err := c.do(ctx, http.MethodGet, at.Href+"?"+q.Encode(), nil, &page); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		all = append(all, page.Members...)
 		if len(page.Members) == 0 || len(all) >= page.Count {
-			return all, &page.Common, nil
+			*head = page.Common
+			return all, nil
 		}
 	}
+}
+
+// Having reads the members of a collection whose property key has a value
+// ($filter, DSP0263, 4.1.6.2). A server that does not filter tells all; those that
+// don't fit are left out here.
+func Having[T Member](ctx context.Context, c *Client, at *Ref, key, value string) ([]T, error) {
+	if at == nil {
+		return nil, nil
+	}
+	all, err := pages[T](ctx, c, at, url.Values{"$filter": {fmt.Sprintf("property['%s']='%s'", key, value)}}, &Common{})
+	return slices.DeleteFunc(all, func(m T) bool { return m.Base().Properties[key] != value }), err
+}
+
+var filterForm = regexp.MustCompile(`^property\['([^']*)'\]\s*=\s*'([^']*)'$`)
+
+// ParseFilter reads a filter as Having writes it.
+func ParseFilter(text string) (key, value string, err error) {
+	m := filterForm.FindStringSubmatch(text)
+	if m == nil {
+		return "", "", fmt.Errorf("$filter=%s: want property['KEY']='VALUE'", text)
+	}
+	return m[1], m[2], nil
 }
 
 // Get reads one resource.

@@ -46,6 +46,9 @@ type Common struct {
 	Operations  []Operation       `json:"operations,omitempty"`
 }
 
+// Base is the part that all resources have.
+func (c Common) Base() Common { return c }
+
 // Can returns where an operation is asked for; "" when it isn't offered.
 func (c Common) Can(rel string) string {
 	for _, o := range c.Operations {
@@ -136,7 +139,10 @@ type VolumeImage struct {
 const PartialSnapshot = "PARTIAL_SNAPSHOT"
 
 // Member of a collection, whose array in JSON is called after it.
-type Member interface{ members() string }
+type Member interface {
+	members() string
+	Base() Common
+}
 
 func (Machine) members() string          { return "machines" }
 func (MachineVolume) members() string    { return "volumes" }

@@ -104,6 +104,21 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 				if err := a.print(k, func() { fmt.Fprintf(a.out, "%s is a copy of that machine: unvora where %s\n", place(k), k.Id) }); err != nil {
 					return err
 				}
+			case i.Act != nil && i.Act.Do == "resume":
+				if s.planOnly {
+					if err := a.print(i, func() { fmt.Fprintf(a.out, "%s: %s\n", i.Subject, i.Recommended) }); err != nil {
+						return err
+					}
+					continue
+				}
+				res, err := c.ResumeJob(cmd.Context(), (*i.Act.Copies)[0])
+				j, err := call[openapi.Job](c, res, err)
+				if err != nil {
+					return err
+				}
+				if _, err := a.follow(cmd.Context(), c, &j, nil); err != nil {
+					return err
+				}
 			case i.Request == nil:
 				return &exit{statusOpen, fmt.Errorf("%s: a person has to do this: %s", i.Subject, i.Recommended)}
 			default:

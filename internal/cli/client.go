@@ -108,7 +108,7 @@ func (p *problem) Error() string {
 }
 
 var statusOfCode = map[string]int{
-	"wrong": statusUsage, "plan.open": statusOpen, "plan.blocked": statusBlocked, "busy": statusBlocked, "taken": statusBlocked,
+	"wrong": statusUsage, "plan.open": statusOpen, "plan.blocked": statusBlocked, "busy": statusBlocked, "past-return": statusBlocked, "taken": statusBlocked,
 	"permission.denied": statusNotAllowed, "signed-out": statusNotAllowed, "host.unreachable": statusUnreachable,
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"sync"
 	"time"
@@ -56,6 +57,10 @@ func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer fu
 		default:
 			lost = time.Time{}
 			bar.show(now)
+			if now.State == openapi.JobStateHeld && now.Error != nil {
+				bar.end()
+				return &now, &exit{statusFailed, fmt.Errorf("held: %s (%s). It goes on with: unvora jobs resume %s", strings.TrimSuffix(now.Error.Message, "."), dash(now.Error.Code), j.Id)}
+			}
 			if over(now) {
 				bar.end()
 				if failed != nil && now.State == openapi.JobStateCancelled {
@@ -148,7 +153,7 @@ func (b *bar) show(j openapi.Job) {
 			what = s.What
 		}
 	}
-	if over(j) {
+	if over(j) || j.State == openapi.JobStateHeld {
 		what = string(j.State)
 	}
 	if !b.a.terminal() {
@@ -263,7 +268,7 @@ func (a *app) jobsCmd() *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 	}
 	limit := cmd.Flags().Int("limit", 20, "how many to list")
-	state := cmd.Flags().String("state", "", "only those that are waiting, working, done, failed or cancelled")
+	state := cmd.Flags().String("state", "", "only those that are waiting, working, held, done, failed or cancelled")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -298,21 +303,30 @@ func (a *app) jobsCmd() *cobra.Command {
 			t.Render()
 		})
 	}
-	cmd.AddCommand(&cobra.Command{
-		Use: "cancel ID", Short: "Stop a job and undo what it did", Example: "  unvora jobs cancel 0199f3c2\n  unvora jobs cancel 0199f3c2 -o json", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			res, err := c.CancelJob(cmd.Context(), args[0])
-			j, err := call[openapi.Job](c, res, err)
-			if err != nil {
-				return err
-			}
-			return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is being undone.\n", j.Id) })
-		},
-	})
+	for _, v := range []struct {
+		name, short, says string
+		call              func(*caller, context.Context, string) (*http.Response, error)
+	}{
+		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
+		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go on.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
+		{"resume", "Let a job that is held go on", "The job %s goes on.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.ResumeJob(ctx, id) }},
+	} {
+		cmd.AddCommand(&cobra.Command{
+			Use: v.name + " ID", Short: v.short, Example: fmt.Sprintf("  unvora jobs %s 0199f3c2\n  unvora jobs %[1]s 0199f3c2 -o json", v.name), Args: cobra.ExactArgs(1),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				res, err := v.call(c, cmd.Context(), args[0])
+				j, err := call[openapi.Job](c, res, err)
+				if err != nil {
+					return err
+				}
+				return a.print(j, func() { fmt.Fprintf(a.out, v.says, j.Id) })
+			},
+		})
+	}
 	return cmd
 }
 
@@ -321,6 +335,9 @@ func (a *app) showJob(j openapi.Job) {
 	fmt.Fprintf(a.out, "by %s, %s\n", j.User, ago(j.CreatedAt))
 	if j.Error != nil {
 		fmt.Fprintln(a.out, a.paint(red, j.Error.Message))
+	}
+	if j.RetryAt != nil {
+		fmt.Fprintf(a.out, "It is tried again at %s; now: unvora jobs resume %s\n", j.RetryAt.Local().Format(time.TimeOnly), j.Id)
 	}
 	fmt.Fprintln(a.out)
 	t := a.table("step", "state", "done", "of", "what")

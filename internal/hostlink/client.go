@@ -186,6 +186,11 @@ func (h *Host) Wait(ctx context.Context, id string, most time.Duration) (*Task, 
 	return &t, h.call(ctx, http.MethodGet, "/v1/tasks/"+id, url.Values{"wait": {most.String()}}, nil, &t)
 }
 
+// Pause stops a task where it is; asking for it again lets it go on.
+func (h *Host) Pause(ctx context.Context, id string, spec TaskSpec) error {
+	return h.call(ctx, http.MethodPost, "/v1/tasks/"+id+"/pause", nil, spec, nil)
+}
+
 // Undo stops a task and takes back what it did.
 func (h *Host) Undo(ctx context.Context, id string, spec TaskSpec) error {
 	return h.call(ctx, http.MethodDelete, "/v1/tasks/"+id, nil, spec, nil)

@@ -135,11 +135,13 @@ type TaskSpec struct {
 	Epoch  int64           `json:"epoch"`
 	Kind   string          `json:"kind"` // of a plan's step
 	Params json.RawMessage `json:"params"`
+	Try    int             `json:"try,omitempty"` // one that has failed is tried again when this is higher than before
 }
 
 // States of a task.
 const (
 	TaskRunning = "running"
+	TaskPaused  = "paused" // until it is asked for again
 	TaskDone    = "done"
 	TaskFailed  = "failed"
 )

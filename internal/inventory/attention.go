@@ -47,6 +47,8 @@ type Left struct {
 // Causes of attention, worst first, with what each means.
 var Causes = []struct{ Cause, Means string }{
 	{"hollow", "a host lists it, and its files are gone"},
+	{"held-job", "a job can't go on, and can't be taken back"},
+	{"client-away", "a job waits for the computer that it gives to, or takes from"},
 	{"failed-job", "a job failed; what it did was undone"},
 	{"parentless-layer", "a disk's layer rests on a parent that is not there"},
 	{"shared-disk", "two machines name the same disk: running both destroys it"},
@@ -92,7 +94,7 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 	}{
 		{[]string{"hollow"}, inv.hollows}, {[]string{"stray", "unsure", "lost-descriptor"}, inv.strays}, {[]string{"twin"}, inv.twinItems}, {[]string{"parentless-layer", "damaged-disk"}, inv.faults},
 		{[]string{"shared-disk"}, inv.sharedDisks}, {[]string{"changed-package"}, inv.changedPackages}, {[]string{"last-copy"}, inv.lastCopies}, {[]string{"long-unseen"}, inv.longUnseen},
-		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"lost-descriptor"}, inv.bareFolders},
+		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"held-job"}, inv.heldJobs}, {[]string{"client-away"}, inv.clientsAway}, {[]string{"lost-descriptor"}, inv.bareFolders},
 	} {
 		if cause != "" && !slices.Contains(find.causes, cause) {
 			continue
@@ -373,6 +375,39 @@ func (inv *Inventory) longUnseen(ctx context.Context) ([]Item, error) {
 	for _, c := range list {
 		items = append(items, Item{ID: "long-unseen:" + c.ID.String(), Cause: "long-unseen", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: fmt.Sprintf("%s has not answered since %s.", c.Host, c.LastSeen.Format("2 January 2006")), Recommended: "Start the agent there, or bring back what it had: unvora host rebuild " + c.Host})
+	}
+	return items, err
+}
+
+// heldJobs are those that could not go on, or could not be undone.
+func (inv *Inventory) heldJobs(ctx context.Context) ([]Item, error) {
+	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'held' and held_for <> '' order by id limit $1`, mostOfACause)
+	var items []Item
+	for _, j := range list {
+		i := Item{ID: "held-job:" + j.ID.String(), Cause: "held-job", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
+			Recommended: "Let it try again now", Act: &Act{Do: "resume", Copies: []string{j.ID.String()}}}
+		if !j.Back {
+			i.Evidence += " It is past its point of no return, and can only go on."
+		}
+		if j.RetryAt != nil {
+			i.Evidence += fmt.Sprintf(" It is tried again at %s.", j.RetryAt.UTC().Format("15:04:05 MST"))
+		}
+		items = append(items, i)
+	}
+	return items, err
+}
+
+// ClientSilence is how long nothing may be heard of the computer that a job
+// waits for until somebody is told.
+const ClientSilence = time.Minute
+
+func (inv *Inventory) clientsAway(ctx context.Context) ([]Item, error) {
+	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'working' and needs_client and client_at < now() - make_interval(secs => $2) order by id limit $1`, mostOfACause, ClientSilence.Seconds())
+	var items []Item
+	for _, j := range list {
+		items = append(items, Item{ID: "client-away:" + j.ID.String(), Cause: "client-away", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
+			Evidence:    fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
+			Recommended: "Bring that computer back, or cancel the job: unvora jobs cancel " + j.ID.String()})
 	}
 	return items, err
 }

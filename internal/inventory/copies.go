@@ -404,6 +404,23 @@ func ForgetCopy(ctx context.Context, tx pgx.Tx, id, form, what, who, why, job st
 	return Audit(ctx, tx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why, Detail: map[string]any{"job": job}})
 }
 
+// SetState notes whether a copy runs, in the transaction of the step that has
+// started or stopped it.
+func SetState(ctx context.Context, tx pgx.Tx, id, state string) error {
+	if _, err := uuid.Parse(id); err != nil {
+		return nil // it was not in the inventory
+	}
+	list, err := rows[Copy](ctx, tx, briefSQL+` where c.id = $1`, id)
+	if err != nil || len(list) == 0 || list[0].State == state || list[0].GoneAt != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `update copies set state = $2 where id = $1`, id, state); err != nil {
+		return err
+	}
+	list[0].State = state
+	return emitCopy(ctx, tx, &list[0])
+}
+
 // EnsureLineage makes the lineage unless it is there.
 func EnsureLineage(ctx context.Context, q Querier, id uuid.UUID, name string) error {
 	_, err := q.Exec(ctx, `insert into lineages (id, name) values ($1, $2) on conflict do nothing`, id, name)

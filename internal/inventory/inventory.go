@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"time"
@@ -32,8 +33,8 @@ type Inventory struct {
 	Pool *pgxpool.Pool
 }
 
-// Open connects and brings the schema up to date.
-func Open(ctx context.Context, url string) (*Inventory, error) {
+// Open connects and brings the schema up to date. tune may change how it connects.
+func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inventory, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
@@ -41,6 +42,9 @@ func Open(ctx context.Context, url string) (*Inventory, error) {
 	config.MaxConns = max(config.MaxConns, 16)
 	// Our queries are short: compiling one takes longer than running it.
 	config.ConnConfig.RuntimeParams["jit"] = "off"
+	for _, f := range tune {
+		f(config)
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -79,9 +83,30 @@ type Querier interface {
 	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 }
 
-// InTx runs f in a transaction.
+// InTx runs f in a transaction. PostgreSQL takes back one of two transactions
+// that wait for each other; such a one is run again, so that f must begin anew
+// each time it is called.
 func (inv *Inventory) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, inv.Pool, f)
+	for try := 0; ; try++ {
+		err := pgx.BeginFunc(ctx, inv.Pool, f)
+		if try == mostTries || !takenBack(err) {
+			return err
+		}
+		select {
+		case <-time.After(rand.N(10 * time.Millisecond << try)):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+const mostTries = 5
+
+// takenBack tells whether PostgreSQL has rolled a transaction back so that others
+// could go on (SQLSTATE deadlock_detected, serialization_failure).
+func takenBack(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001")
 }
 
 // Error is something that the caller can be told, with a stable code.

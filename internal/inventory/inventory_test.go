@@ -2,16 +2,8 @@ package inventory_test
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"net"
-	"os"
-	"os/exec"
-	"os/user"
-	"path/filepath"
-	"strconv"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -25,80 +17,12 @@ import (
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/inventory/pgtest"
 )
 
 var database string
 
-// TestMain starts PostgreSQL on loopback, with a cluster of its own.
-func TestMain(m *testing.M) {
-	code, err := withPostgres(m)
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		code = 1
-	}
-	os.Exit(code)
-}
-
-func withPostgres(m *testing.M) (int, error) {
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
-	if len(found) == 0 {
-		return 1, errors.New("PostgreSQL is missing: apt-get install postgresql (make test does that)")
-	}
-	bin := filepath.Dir(found[len(found)-1])
-	dir, err := os.MkdirTemp("", "inventory-")
-	if err != nil {
-		return 1, err
-	}
-	defer os.RemoveAll(dir)
-	attr := &syscall.SysProcAttr{}
-	if os.Geteuid() == 0 { // PostgreSQL refuses to run as root
-		u, err := user.Lookup("postgres")
-		if err != nil {
-			return 1, err
-		}
-		uid, _ := strconv.Atoi(u.Uid)
-		gid, _ := strconv.Atoi(u.Gid)
-		attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-		if err := os.Chown(dir, uid, gid); err != nil {
-			return 1, err
-		}
-	}
-	run := func(name string, args ...string) *exec.Cmd {
-		cmd := exec.Command(filepath.Join(bin, name), args...)
-		cmd.SysProcAttr, cmd.Dir = attr, "/"
-		return cmd
-	}
-	data := filepath.Join(dir, "data")
-	if out, err := run("initdb", "-D", data, "-U", "unvora", "--auth=trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync").CombinedOutput(); err != nil {
-		return 1, fmt.Errorf("initdb: %w\n%s", err, out)
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 1, err
-	}
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
-	server := run("postgres", "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-F")
-	if err := server.Start(); err != nil {
-		return 1, err
-	}
-	defer func() {
-		server.Process.Signal(syscall.SIGINT)
-		server.Wait()
-	}()
-	database = fmt.Sprintf("postgres://unvora@127.0.0.1:%d/postgres?sslmode=disable", port)
-	for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-		conn, err := pgx.Connect(context.Background(), database)
-		if err == nil {
-			conn.Close(context.Background())
-			break
-		}
-		if time.Since(began) > 30*time.Second {
-			return 1, err
-		}
-	}
-	return m.Run(), nil
-}
+func TestMain(m *testing.M) { pgtest.Main(m, &database) }
 
 func open(t *testing.T) *inventory.Inventory {
 	t.Helper()
@@ -264,24 +188,56 @@ func TestOwners(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, holder, "the refused job holds nothing")
 
-	old, err := inv.TakeJob(ctx, j.ID, 1)
+	first, second := inventory.NewID(), inventory.NewID() // services
+	admit := func(service uuid.UUID, most int) (got []inventory.Given) {
+		require.NoError(t, inv.Admit(ctx, service, most, func(_ pgx.Tx, g inventory.Given) error { got = append(got, g); return nil }))
+		return got
+	}
+	beats := inv.NewBeater(first)
+	require.NoError(t, beats.Beat(ctx))
+	require.Empty(t, admit(first, 0), "it steers as many as it may")
+	require.Equal(t, []inventory.Given{{ID: j.ID, Epoch: 2}}, admit(first, 1))
+	require.Empty(t, admit(second, 1), "it has an owner")
+	old, err := inv.TakeJob(ctx, j.ID, 2, first)
 	require.NoError(t, err)
 	require.Equal(t, "working", old.State)
-	require.NoError(t, inv.TakeUp(ctx, time.Hour, func(pgx.Tx, inventory.Abandoned) error { return errors.New("nobody was silent for that long") }))
-	var taken []inventory.Abandoned
-	require.NoError(t, inv.TakeUp(ctx, 0, func(_ pgx.Tx, a inventory.Abandoned) error { taken = append(taken, a); return nil }))
-	require.Equal(t, []inventory.Abandoned{{ID: j.ID, Epoch: 2}}, taken)
-	stale, err := inv.TakeJob(ctx, j.ID, 1)
+	begun, err := inv.BeginStep(ctx, old.Epoch, &old.Steps[0])
+	require.NoError(t, err)
+	require.True(t, begun)
+	orphans, err := inv.Queue(ctx, time.Hour)
+	require.NoError(t, err)
+	require.Zero(t, orphans, "its owner lives")
+	require.NoError(t, beats.End(ctx))
+	orphans, err = inv.Queue(ctx, time.Hour)
+	require.NoError(t, err)
+	require.Equal(t, 1, orphans)
+	require.Equal(t, []inventory.Given{{ID: j.ID, Epoch: 4}}, admit(second, 5))
+
+	stale, err := inv.TakeJob(ctx, j.ID, 2, first)
 	require.NoError(t, err)
 	require.Nil(t, stale)
 	old.Steps[0].State = "done"
-	require.Error(t, inv.UpdateStep(ctx, old.Epoch, &old.Steps[0]))
-	require.Error(t, inv.EndJob(ctx, old, "done", "", ""))
-	now, err := inv.TakeJob(ctx, j.ID, 2)
+	require.ErrorIs(t, inv.UpdateStep(ctx, old.Epoch, &old.Steps[0]), inventory.ErrStale)
+	require.ErrorIs(t, inv.EndJob(ctx, old, "done", "", ""), inventory.ErrStale)
+	require.ErrorIs(t, inv.FailStep(ctx, old, &old.Steps[0], "", "x"), inventory.ErrStale)
+
+	now, err := inv.TakeJob(ctx, j.ID, 4, second)
 	require.NoError(t, err)
-	require.Equal(t, "waiting", now.Steps[0].State)
-	require.NoError(t, inv.AskCancel(ctx, now, "robin"))
-	require.NoError(t, inv.EndJob(ctx, now, "cancelled", "", ""))
+	require.Equal(t, "working", now.Steps[0].State)
+	begun, err = inv.BeginStep(ctx, now.Epoch, &now.Steps[1])
+	require.Error(t, err, "the step before it is not done")
+	require.False(t, begun && err == nil)
+	require.Error(t, inv.EndJob(ctx, now, "done", "", ""), "its steps are not")
+	require.NoError(t, inv.FailStep(ctx, now, &now.Steps[0], "space.short", "the pool is full"))
+	now, err = inv.TakeJob(ctx, j.ID, 4, second)
+	require.NoError(t, err)
+	require.True(t, now.Back, "step and job are written in one")
+	require.Equal(t, "failed", now.Steps[0].State)
+	require.Error(t, inv.EndJob(ctx, now, "done", "", ""))
+	require.Error(t, inv.EndJob(ctx, now, "failed", "", "x"), "the step was not taken back")
+	now.Steps[0].State = "undone"
+	require.NoError(t, inv.UpdateStep(ctx, now.Epoch, &now.Steps[0]))
+	require.NoError(t, inv.EndJob(ctx, now, "failed", now.ErrorCode, now.Error))
 	over, err := inv.Job(ctx, j.ID.String())
 	require.NoError(t, err)
 	wantCode(t, inv.AskCancel(ctx, over, "robin"), "wrong")
@@ -393,4 +349,87 @@ func TestAbilities(t *testing.T) {
 	require.Equal(t, said, h.Abilities)
 	require.Equal(t, 7, h.Protocol)
 	require.InDelta(t, -7200, h.ClockOff, 5)
+}
+
+// TestNoReturn: before the point of no return a job can be cancelled, and a step
+// that fails sends it back; behind it neither, and a step that fails holds it.
+func TestNoReturn(t *testing.T) {
+	inv := open(t)
+	ctx := t.Context()
+	service := inventory.NewID()
+	made := func() *inventory.Job {
+		j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
+		p := plan.Together([]*plan.Plan{
+			{Operation: "put-back", Subjects: []string{"x"}, Runnable: true, Steps: []plan.Step{{Kind: plan.KindMakeThere}, {Kind: plan.KindRemoveThere}}},
+			{Operation: "put-back", Subjects: []string{"y"}, Runnable: true, Steps: []plan.Step{{Kind: plan.KindMakeThere}, {Kind: plan.KindRemoveThere}}},
+		})
+		require.Equal(t, "s2", *p.PointOfNoReturn, "nothing is removed before both are made")
+		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.AddJob(ctx, tx, j, p, nil, "", nil, nil) }))
+		return j
+	}
+	take := func(j *inventory.Job) *inventory.Job {
+		require.NoError(t, inv.Admit(ctx, service, 1000, func(pgx.Tx, inventory.Given) error { return nil }))
+		now, err := inv.Job(ctx, j.ID.String())
+		require.NoError(t, err)
+		now, err = inv.TakeJob(ctx, j.ID, now.Epoch, service)
+		require.NoError(t, err)
+		require.NotNil(t, now)
+		return now
+	}
+	carryOut := func(j *inventory.Job, steps ...int) {
+		for _, n := range steps {
+			begun, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[n])
+			require.NoError(t, err)
+			require.True(t, begun)
+			j.Steps[n].State = "done"
+			require.NoError(t, inv.UpdateStep(ctx, j.Epoch, &j.Steps[n]))
+		}
+	}
+	j := take(made())
+	carryOut(j, 0)
+	require.NoError(t, inv.AskCancel(ctx, j, "robin"))
+	require.NoError(t, inv.AskCancel(ctx, j, "robin"), "said before")
+	wantCode(t, inv.AskHold(ctx, j, "robin"), "wrong")
+	begun, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[1])
+	require.NoError(t, err)
+	require.False(t, begun, "it goes back")
+
+	j = take(made())
+	carryOut(j, 0, 1)
+	wantCode(t, inv.AskCancel(ctx, j, "robin"), "past-return")
+	begun, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[2])
+	require.NoError(t, err)
+	require.True(t, begun)
+	require.NoError(t, inv.FailStep(ctx, j, &j.Steps[2], "manager.rights", "mainland refuses"))
+	held, err := inv.Job(ctx, j.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, "held", held.State)
+	require.False(t, held.Back)
+	require.Equal(t, "working", held.Steps[2].State)
+	require.NotNil(t, held.RetryAt)
+	wantCode(t, inv.AskCancel(ctx, held, "robin"), "past-return")
+	items, err := inv.Attention(ctx, "held-job", false)
+	require.NoError(t, err)
+	require.Len(t, items, 1)
+	require.Contains(t, items[0].Evidence, "mainland refuses")
+	require.NoError(t, inv.AskResume(ctx, held, "robin"))
+	j = take(held)
+	j.Steps[2].State = "done"
+	require.NoError(t, inv.UpdateStep(ctx, j.Epoch, &j.Steps[2]))
+	carryOut(j, 3)
+	require.NoError(t, inv.EndJob(ctx, j, "done", "", ""))
+
+	j = take(made())
+	require.NoError(t, inv.AskHold(ctx, j, "robin"))
+	begun, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[0])
+	require.NoError(t, err)
+	require.False(t, begun, "it is to be held")
+	require.NoError(t, inv.HoldNow(ctx, j))
+	_, err = inv.Queue(ctx, time.Hour)
+	require.NoError(t, err)
+	held, err = inv.Job(ctx, j.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, "held", held.State, "nobody tries by himself what a person holds")
+	require.NoError(t, inv.AskCancel(ctx, held, "robin"))
+	require.True(t, take(held).Back)
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,22 +18,32 @@ import (
 
 // Job is a record of a plan being carried out.
 type Job struct {
-	ID         uuid.UUID       `json:"id"`
-	Operation  string          `json:"operation"`
-	Subject    string          `json:"subject"`
-	State      string          `json:"state"`
-	Cancel     bool            `json:"cancelling" db:"cancel"`
-	Epoch      int64           `json:"-"`
-	Plan       json.RawMessage `json:"-"`
-	NewCopy    *uuid.UUID      `json:"newCopy"`
-	UserName   string          `json:"user" db:"user_name"`
-	Note       string          `json:"note"`
-	ErrorCode  string          `json:"-"`
-	Error      string          `json:"-"`
-	CreatedAt  time.Time       `json:"createdAt"`
-	StartedAt  *time.Time      `json:"startedAt"`
-	FinishedAt *time.Time      `json:"finishedAt"`
-	Steps      []Step          `json:"steps" db:"-"`
+	ID          uuid.UUID       `json:"id"`
+	Operation   string          `json:"operation"`
+	Subject     string          `json:"subject"`
+	State       string          `json:"state"`
+	Cancel      bool            `json:"cancelling" db:"cancel"`
+	Epoch       int64           `json:"-"`
+	Owner       *uuid.UUID      `json:"-"` // service that steers it
+	Plan        json.RawMessage `json:"-"`
+	NewCopy     *uuid.UUID      `json:"newCopy"`
+	UserName    string          `json:"user" db:"user_name"`
+	Note        string          `json:"note"`
+	Back        bool            `json:"-"` // it is being undone
+	Hold        bool            `json:"-"` // it is to be held
+	NoReturn    *int            `json:"-"` // position of the step after which there is no way back
+	ErrorCode   string          `json:"-"` // why it is undone, or was
+	Error       string          `json:"-"`
+	HeldCode    string          `json:"-"` // why it could not go on
+	HeldFor     string          `json:"-"`
+	Tries       int             `json:"-"` // of the step that it is held at
+	RetryAt     *time.Time      `json:"retryAt"`
+	NeedsClient bool            `json:"-"`
+	ClientAt    *time.Time      `json:"-"`
+	CreatedAt   time.Time       `json:"createdAt"`
+	StartedAt   *time.Time      `json:"startedAt"`
+	FinishedAt  *time.Time      `json:"finishedAt"`
+	Steps       []Step          `json:"steps" db:"-"`
 }
 
 // Step of a job.
@@ -56,7 +68,8 @@ type Step struct {
 // TaskID is the step's name at an agent.
 func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 
-const jobSQL = `select id, operation, subject, state, cancel, epoch, plan, new_copy, user_name, note, error_code, error, created_at, started_at, finished_at from jobs`
+const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold, no_return, error_code, error, held_code, held_for, tries, retry_at,
+	needs_client, client_at, created_at, started_at, finished_at from jobs`
 const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result, started_at, finished_at from steps`
 
 // Over tells whether a job has ended.
@@ -77,8 +90,12 @@ func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[stri
 	if idempotency != "" {
 		key = &idempotency
 	}
-	if _, err := tx.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key, request) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9)`,
-		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked); err != nil {
+	_, err = tx.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
+		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn())
+	if violates(err, "jobs_idempotency") {
+		return fail("taken", "The idempotency key was used before.")
+	}
+	if err != nil {
 		return err
 	}
 	for i, s := range p.Steps {
@@ -95,7 +112,7 @@ func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[stri
 			return err
 		}
 	}
-	for _, h := range holds {
+	for _, h := range slices.Sorted(slices.Values(holds)) { // in one order, so that two jobs never wait for each other
 		tag, err := tx.Exec(ctx, `insert into holds (key, job_id) values ($1, $2) on conflict do nothing`, h, j.ID)
 		if err != nil {
 			return err
@@ -180,96 +197,148 @@ func (inv *Inventory) Jobs(ctx context.Context, state string, limit int, before 
 	return jobs, err
 }
 
-// TakeJob returns a job for its owner of that epoch to work on, and notes that
-// the owner is alive. Nil: the job is over, or somebody newer has it.
-func (inv *Inventory) TakeJob(ctx context.Context, id uuid.UUID, epoch int64) (*Job, error) {
-	err := inv.InTx(ctx, func(tx pgx.Tx) error {
-		var was string
-		if err := tx.QueryRow(ctx, `update jobs set touched_at = now(), started_at = coalesce(started_at, now())
-			where id = $1 and epoch = $2 and state in ('waiting', 'working') returning state`, id, epoch).Scan(&was); err != nil || was == "working" {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `update jobs set state = 'working' where id = $1`, id); err != nil {
-			return err
-		}
-		return Emit(ctx, tx, "job", id.String(), map[string]any{"state": "working"})
-	})
+// ErrStale is returned to somebody who steers a job that a newer owner has, or
+// that is over or held.
+var ErrStale = errors.New("a newer owner looks after this job")
+
+// errBehind is returned for a step that is to begin or to be done while one
+// before it is not.
+var errBehind = errors.New("a step before this one is not done")
+
+// own locks a job that is at work for its owner of that epoch, until the
+// transaction ends. Whatever is written of a job or its steps begins with it.
+func own(ctx context.Context, tx pgx.Tx, job uuid.UUID, epoch int64) (back, hold bool, err error) {
+	err = tx.QueryRow(ctx, `select back, hold from jobs where id = $1 and epoch = $2 and state = 'working' for update`, job, epoch).Scan(&back, &hold)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return nil, nil
+		err = ErrStale
 	}
-	if err != nil {
-		return nil, err
-	}
-	return inv.Job(ctx, id.String())
+	return back, hold, err
 }
 
-// KeepJob is TakeJob for an owner that has the job at hand already: it notes
-// that the owner is alive and brings in what others may have changed. False: the
-// job is over, or somebody newer has it.
-func (inv *Inventory) KeepJob(ctx context.Context, j *Job) (bool, error) {
-	err := inv.Pool.QueryRow(ctx, `update jobs set touched_at = now() where id = $1 and epoch = $2 and state = 'working' returning cancel, error_code, error`, j.ID, j.Epoch).Scan(&j.Cancel, &j.ErrorCode, &j.Error)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return false, nil
-	}
-	return err == nil, err
-}
-
-// Abandoned is a job whose owner has not been heard of; Epoch is that of the
-// owner to come.
-type Abandoned struct {
-	ID    uuid.UUID
-	Epoch int64
-}
-
-// TakeUp raises the epoch of jobs whose owner was silent for that long and
-// hands each to f, which finds it a new owner in the same transaction.
-func (inv *Inventory) TakeUp(ctx context.Context, silence time.Duration, f func(tx pgx.Tx, a Abandoned) error) error {
-	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[Abandoned](ctx, tx, `update jobs set epoch = epoch + 1, touched_at = now() where id in (select id from jobs
-			where state in ('waiting', 'working') and touched_at < now() - make_interval(secs => $1) order by touched_at limit 100 for update skip locked) returning id, epoch`, silence.Seconds())
-		if err != nil {
+// BeginStep notes that a step is begun. False: it is not to be, since the job is
+// to be undone or held.
+func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begun bool, err error) {
+	err = inv.InTx(ctx, func(tx pgx.Tx) error {
+		back, hold, err := own(ctx, tx, s.JobID, epoch)
+		if begun = err == nil && !back && !hold; !begun {
 			return err
 		}
-		for _, a := range list {
-			if err := f(tx, a); err != nil {
-				return err
-			}
-		}
-		return nil
+		s.State = "working"
+		return PutStep(ctx, tx, epoch, s)
 	})
+	return begun, err
 }
-
-// errStale is returned when a newer owner looks after the job.
-var errStale = errors.New("a newer owner looks after this job")
 
 // UpdateStep writes how far a step is, if the epoch is still the newest.
 func (inv *Inventory) UpdateStep(ctx context.Context, epoch int64, s *Step) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error { return PutStep(ctx, tx, epoch, s) })
 }
 
-// PutStep is UpdateStep in a transaction of the caller's.
+// PutStep is UpdateStep in a transaction of the caller's. A step is at work, or
+// done, only when all before it are done.
 func PutStep(ctx context.Context, tx pgx.Tx, epoch int64, s *Step) error {
-	tag, err := tx.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $7,
+	if _, _, err := own(ctx, tx, s.JobID, epoch); err != nil {
+		return err
+	}
+	tag, err := tx.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6,
 		started_at = coalesce(started_at, now()), finished_at = case when $3 in ('done', 'failed', 'undone') then now() end
-		where job_id = $1 and position = $2 and exists (select 1 from jobs where id = $1 and epoch = $6)`, s.JobID, s.Position, s.State, s.Done, s.Result, epoch, s.Bytes)
+		where job_id = $1 and position = $2 and ($3 not in ('working', 'done') or state in ('waiting', 'working')
+			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2 and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes)
 	if err != nil {
 		return err
 	}
 	if tag.RowsAffected() == 0 {
-		return errStale
+		return fmt.Errorf("step %s of job %s can't be %s: %w", s.ID, s.JobID, s.State, errBehind)
+	}
+	if s.State == "done" {
+		if _, err := tx.Exec(ctx, `update jobs set tries = 0, held_code = '', held_for = '' where id = $1 and tries > 0`, s.JobID); err != nil {
+			return err
+		}
 	}
 	return Emit(ctx, tx, "job", s.JobID.String(), map[string]any{"step": s.ID, "state": s.State, "done": s.Done, "bytes": s.Bytes})
 }
 
-// EndJob writes how a job ended and lets its holds go.
+// past tells whether a job is past its point of no return.
+const past = `exists (select 1 from steps s where s.job_id = jobs.id and s.position = jobs.no_return and s.state = 'done')`
+
+// FailStep writes that a step failed and what becomes of its job, in one: it is
+// undone, or, past its point of no return, held and tried again later.
+func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, message string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
+			return err
+		}
+		var gone bool
+		if err := tx.QueryRow(ctx, `select `+past+` from jobs where id = $1`, j.ID).Scan(&gone); err != nil {
+			return err
+		}
+		if gone {
+			return putHeld(ctx, tx, j, code, message)
+		}
+		failed := *s
+		failed.State = "failed"
+		if err := PutStep(ctx, tx, j.Epoch, &failed); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `update jobs set back = true, error_code = $2, error = $3 where id = $1`, j.ID, code, message)
+		return err
+	})
+}
+
+// HoldStuck holds a job that can't go on, or can't be undone, for now. It is
+// tried again by itself, later each time.
+func (inv *Inventory) HoldStuck(ctx context.Context, j *Job, code, message string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
+			return err
+		}
+		return putHeld(ctx, tx, j, code, message)
+	})
+}
+
+// Pauses before a held job is tried again: the first, and the longest.
+const (
+	firstRetry = 10 * time.Second
+	lastRetry  = 10 * time.Minute
+)
+
+func putHeld(ctx context.Context, tx pgx.Tx, j *Job, code, message string) error {
+	_, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false, held_code = $2, held_for = $3, tries = tries + 1,
+		retry_at = now() + make_interval(secs => least($4 * power(2, least(tries, 20)), $5)) where id = $1`, j.ID, code, message, firstRetry.Seconds(), lastRetry.Seconds())
+	if err != nil {
+		return err
+	}
+	return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"state": "held"})
+}
+
+// HoldNow holds a job whose work has been stopped since somebody asked for that.
+func (inv *Inventory) HoldNow(ctx context.Context, j *Job) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false where id = $1`, j.ID); err != nil {
+			return err
+		}
+		return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"state": "held"})
+	})
+}
+
+// EndJob writes how a job ended and lets its holds go. One is done only when all
+// of its steps are; one that is being undone can only have failed or be cancelled.
 func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `update jobs set state = $2, error_code = $3, error = $4, finished_at = now() where id = $1 and epoch = $5`, j.ID, state, code, message, j.Epoch)
+		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false, error_code = $3, error = $4, finished_at = now() where id = $1
+			and case when $2 = 'done' then not back and not exists (select 1 from steps where job_id = $1 and state <> 'done')
+			else back and not exists (select 1 from steps where job_id = $1 and state not in ('waiting', 'undone')) end`, j.ID, state, code, message)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			return errStale
+			return fmt.Errorf("job %s can't end as %s: %w", j.ID, state, errBehind)
 		}
 		if _, err := tx.Exec(ctx, `delete from holds where job_id = $1`, j.ID); err != nil {
 			return err
@@ -295,29 +364,103 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 	})
 }
 
-// AskCancel notes that a job is to be cancelled; one that is over is told so.
-func (inv *Inventory) AskCancel(ctx context.Context, j *Job, who string) error {
-	if j.Over() {
-		return fail("wrong", "The job %s is %s already.", j.ID, j.State)
-	}
+// steer changes what somebody wants of a job; f is told how the job is now, with
+// its row locked, and returns the columns to set.
+func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string, f func(now *Job, gone bool) (set string, err error)) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `update jobs set cancel = true where id = $1`, j.ID); err != nil {
+		now, err := one(rows[Job](ctx, tx, jobSQL+` where id = $1 for update`, j.ID))
+		if err != nil {
 			return err
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "job cancel", Subject: j.Subject, Detail: map[string]any{"job": j.ID}}); err != nil {
+		if now == nil {
+			return fail("unknown", "There is no job %q. unvora jobs lists them.", j.ID)
+		}
+		if now.Over() {
+			return fail("wrong", "The job %s is %s already.", j.ID, now.State)
+		}
+		var gone bool
+		if err := tx.QueryRow(ctx, `select `+past+` from jobs where id = $1`, j.ID).Scan(&gone); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"cancelling": true})
+		set, err := f(now, gone)
+		if set == "" || err != nil {
+			return err
+		}
+		var state string
+		if err := tx.QueryRow(ctx, `update jobs set `+set+` where id = $1 returning state`, j.ID).Scan(&state); err != nil {
+			return err
+		}
+		if err := Audit(ctx, tx, Entry{Who: who, What: "job " + what, Subject: j.Subject, Detail: map[string]any{"job": j.ID}}); err != nil {
+			return err
+		}
+		return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"asked": what, "state": state})
 	})
 }
 
-// FailWith keeps why a job has to be undone, before the undoing begins.
-func (inv *Inventory) FailWith(ctx context.Context, j *Job, code, message string) error {
-	tag, err := inv.Pool.Exec(ctx, `update jobs set error_code = $2, error = $3 where id = $1 and epoch = $4`, j.ID, code, message, j.Epoch)
-	if err == nil && tag.RowsAffected() == 0 {
-		err = errStale
-	}
+// AskCancel notes that a job is to be undone. Past its point of no return there
+// is nothing to go back to: it is refused, and the job goes on to its end.
+func (inv *Inventory) AskCancel(ctx context.Context, j *Job, who string) error {
+	return inv.steer(ctx, j, "cancel", who, func(now *Job, gone bool) (string, error) {
+		switch {
+		case now.Back:
+			return "", nil // it is being undone already
+		case gone && now.State == "held":
+			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It can only go on to its end: unvora jobs resume %s", j.ID, j.ID)
+		case gone:
+			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It goes on to its end.", j.ID)
+		}
+		return `cancel = true, back = true, hold = false, retry_at = null, state = case when state = 'held' then 'waiting' else state end`, nil
+	})
+}
+
+// AskHold notes that a job is to stop where it is, until somebody resumes it.
+func (inv *Inventory) AskHold(ctx context.Context, j *Job, who string) error {
+	return inv.steer(ctx, j, "hold", who, func(now *Job, _ bool) (string, error) {
+		switch {
+		case now.Back:
+			return "", fail("wrong", "The job %s is being undone, which is not held.", j.ID)
+		case now.State == "held" && now.RetryAt == nil, now.Hold:
+			return "", nil
+		case now.State == "waiting", now.State == "held":
+			return `state = 'held', retry_at = null`, nil
+		}
+		return `hold = true`, nil
+	})
+}
+
+// AskResume lets a held job go on.
+func (inv *Inventory) AskResume(ctx context.Context, j *Job, who string) error {
+	return inv.steer(ctx, j, "resume", who, func(now *Job, _ bool) (string, error) {
+		switch {
+		case now.Hold:
+			return `hold = false`, nil
+		case now.State != "held":
+			return "", fail("wrong", "The job %s is %s: there is nothing to resume.", j.ID, now.State)
+		}
+		return `state = 'waiting', tries = 0, retry_at = null`, nil
+	})
+}
+
+// HeardOfClient notes that the computer that a job gives to, or takes from, is there.
+func (inv *Inventory) HeardOfClient(ctx context.Context, job uuid.UUID) error {
+	_, err := inv.Pool.Exec(ctx, `update jobs set client_at = now() where id = $1 and (client_at is null or client_at < now() - interval '5 seconds')`, job)
 	return err
+}
+
+// NeedClient notes whether a job waits for the computer of the one who began it,
+// and tells since when nothing was heard of that one.
+func (inv *Inventory) NeedClient(ctx context.Context, j *Job, needs bool) (silent time.Duration, err error) {
+	if !needs && !j.NeedsClient {
+		return 0, nil
+	}
+	var seconds float64
+	err = inv.Pool.QueryRow(ctx, `update jobs set needs_client = $3, client_at = case when needs_client then coalesce(client_at, now()) else now() end
+		where id = $1 and epoch = $2 and state = 'working' returning extract(epoch from now() - client_at)`, j.ID, j.Epoch, needs).Scan(&seconds)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrStale
+	}
+	j.NeedsClient = needs
+	return time.Duration(seconds * float64(time.Second)), err
 }
 
 // Giver gives out ids for a job, each once for all times, in its transaction.

@@ -19,21 +19,28 @@ func (inv *Inventory) Rules(ctx context.Context) ([]wiring.Rule, error) {
 }
 
 // AddRule puts a rule before all others, or after them.
-func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (wiring.Rule, error) {
+func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (made wiring.Rule, err error) {
+	err = inv.InTx(ctx, func(tx pgx.Tx) error {
+		made, err = PutRule(ctx, tx, r, first, who)
+		return err
+	})
+	return made, err
+}
+
+// PutRule is AddRule in a transaction of the caller's.
+func PutRule(ctx context.Context, tx pgx.Tx, r wiring.Rule, first bool, who string) (wiring.Rule, error) {
 	if err := r.Check(); err != nil {
 		return r, fail("wrong", "%v.", err)
 	}
 	r.ID = NewID().String()
-	return r, inv.InTx(ctx, func(tx pgx.Tx) error {
-		at := `coalesce(max(position) + 1, 0)`
-		if first {
-			at = `coalesce(min(position) - 1, 0)`
-		}
-		if _, err := tx.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1, `+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
-			return err
-		}
-		return Audit(ctx, tx, Entry{Who: who, What: "wiring set", Subject: r.String()})
-	})
+	at := `coalesce(max(position) + 1, 0)`
+	if first {
+		at = `coalesce(min(position) - 1, 0)`
+	}
+	if _, err := tx.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1, `+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
+		return r, err
+	}
+	return r, Audit(ctx, tx, Entry{Who: who, What: "wiring set", Subject: r.String()})
 }
 
 // DropRule takes a rule away, by its id or the beginning of it.

@@ -277,16 +277,14 @@ func (w *Work) beginLending(ctx context.Context, m *inventory.Manager, c *invent
 	id := inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: q.Who + "@" + m.Name, Note: "asked for by " + m.Name}
 	hosts := map[string]uuid.UUID{h.Name: h.ID}
-	return &id, w.inv.InTx(ctx, func(tx pgx.Tx) error {
+	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
 		if err := inventory.AddJob(ctx, tx, j, p, hosts, "", []string{inventory.CopyKey(c.ID.String())}, map[string]any{}); err != nil {
 			return err
 		}
-		if err := inventory.AddLent(ctx, tx, id, m.ID, q.Job); err != nil {
-			return err
-		}
-		_, err := w.river.InsertTx(ctx, tx, steerArgs{id.String(), 1}, nil)
-		return err
+		return inventory.AddLent(ctx, tx, id, m.ID, q.Job)
 	})
+	w.tell()
+	return &id, err
 }
 
 // lentSilence is how long nothing may be heard of a reading until it is given up.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -36,11 +37,14 @@ type taken struct {
 type made struct {
 	Volumes map[string]string `json:"volumes"` // disk → volume
 	Machine string            `json:"machine"`
-
-	Replaced bool `json:"replaced"` // the machine in whose place it is was removed: there is no way back
 }
 
-func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host) (time.Duration, error) {
+// removed is the result of a remove-there step: what is to go along with the machine.
+type removed struct {
+	Volumes []string `json:"volumes"`
+}
+
+func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step, h *inventory.Host, again bool) (time.Duration, error) {
 	m, err := w.inv.Manager(ctx, h.ManagerID.String())
 	if err != nil {
 		return 0, err
@@ -52,7 +56,7 @@ func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step,
 	if err != nil {
 		return 0, err
 	}
-	f := &foreign{w, client, j, s, m}
+	f := &foreign{w, client, j, s, m, again}
 	var pause time.Duration
 	switch s.Kind {
 	case plan.KindStop:
@@ -67,6 +71,8 @@ func (w *Work) managed(ctx context.Context, j *inventory.Job, s *inventory.Step,
 		err = f.makeRoom(ctx)
 	case plan.KindMakeThere:
 		err = f.makeThere(ctx)
+	case plan.KindRemoveThere:
+		err = f.removeThere(ctx)
 	default:
 		err = fmt.Errorf("nothing of the kind %s can be asked of a manager", s.Kind)
 	}
@@ -88,6 +94,44 @@ type foreign struct {
 	j      *inventory.Job
 	s      *inventory.Step
 	m      *inventory.Manager
+	again  bool // it was begun before
+}
+
+// propFor marks what was made at a manager for a step, so that a second try finds
+// what the first one made and could not note any more.
+const propFor = "unvora-for"
+
+// addOnce asks for a resource of a step; which tells it from the step's others.
+// common is that of what is asked, once it is marked.
+func addOnce[T cimi.Member](ctx context.Context, f *foreign, collection *cimi.Ref, common *cimi.Common, which string, what func() any) (*T, error) {
+	mark := f.s.TaskID() + "." + which
+	if f.again {
+		there, err := cimi.Having[T](ctx, f.client, collection, propFor, mark)
+		if err != nil {
+			return nil, err
+		}
+		if len(there) > 0 {
+			return &there[0], nil
+		}
+	}
+	if common.Properties == nil {
+		common.Properties = map[string]string{}
+	}
+	common.Properties[propFor] = mark
+	return cimi.Add[T](ctx, f.client, collection.Href, what())
+}
+
+// dropMade removes what addOnce has made for the step.
+func dropMade[T cimi.Member](ctx context.Context, f *foreign, collection *cimi.Ref, which ...string) error {
+	var errs []error
+	for _, w := range which {
+		there, err := cimi.Having[T](ctx, f.client, collection, propFor, f.s.TaskID()+"."+w)
+		errs = append(errs, err)
+		for _, t := range there {
+			errs = append(errs, f.client.Delete(ctx, t.Base().ID))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // note keeps what the step has done so far, so that it is not done twice.
@@ -110,10 +154,10 @@ func (f *foreign) power(ctx context.Context, state, action string) (time.Duratio
 		return 0, err
 	}
 	if at := m.Can(action); at != "" {
-		return askAgain, f.client.Act(ctx, at, action)
+		return f.w.askAgain, f.client.Act(ctx, at, action)
 	}
 	if strings.HasSuffix(m.State, "ING") { // on its way
-		return askAgain, nil
+		return f.w.askAgain, nil
 	}
 	return 0, &failure{"manager.rights", fmt.Sprintf("%s is %s at %s, and the account may not change that", m.Name, strings.ToLower(m.State), f.m.Name)}
 }
@@ -148,7 +192,7 @@ func (f *foreign) takeImages(ctx context.Context) (time.Duration, error) {
 		if since := do.Since[disk]; since != "" && !t.Whole[disk] {
 			want.Kind, want.RelatedImage = cimi.PartialSnapshot, &cimi.Ref{Href: since}
 		}
-		image, err := cimi.Add[cimi.VolumeImage](ctx, f.client, entry.VolumeImages.Href, want)
+		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk, func() any { return want })
 		var refused *cimi.Refused
 		if errors.As(err, &refused) && want.RelatedImage != nil {
 			t.Whole[disk] = true
@@ -171,7 +215,7 @@ func (f *foreign) takeImages(ctx context.Context) (time.Duration, error) {
 		case err != nil:
 			return 0, err
 		case image.State == cimi.Creating:
-			return askAgain, nil
+			return f.w.askAgain, nil
 		case image.State != cimi.Available:
 			return 0, &failure{"", fmt.Sprintf("%s could not make an image of %s: it is %s", f.m.Name, disk, strings.ToLower(image.State))}
 		}
@@ -231,7 +275,7 @@ func (f *foreign) makeRoom(ctx context.Context) error {
 			continue
 		}
 		want := cimi.VolumeImage{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeImage", Name: do.Name + " " + disk, Properties: map[string]string{"bytes": fmt.Sprint(do.Disks[disk])}}}
-		image, err := cimi.Add[cimi.VolumeImage](ctx, f.client, entry.VolumeImages.Href, want)
+		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk, func() any { return want })
 		if err != nil {
 			return err
 		}
@@ -286,7 +330,7 @@ func (f *foreign) makeThere(ctx context.Context) error {
 			v := cimi.VolumeCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeCreate", Name: m.Name + " " + d.ID, Properties: map[string]string{"bootable": fmt.Sprint(i == 0)}}}
 			v.VolumeTemplate.VolumeConfig.Capacity = (d.VirtualBytes + 999) / 1000
 			v.VolumeTemplate.VolumeImage.Href = room.Images[d.ID]
-			volume, err := cimi.Add[cimi.Volume](ctx, f.client, entry.Volumes.Href, v)
+			volume, err := addOnce[cimi.Volume](ctx, f, entry.Volumes, &v.Common, d.ID, func() any { return v })
 			if err != nil {
 				return err
 			}
@@ -305,7 +349,7 @@ func (f *foreign) makeThere(ctx context.Context) error {
 		t.NetworkInterfaces = append(t.NetworkInterfaces, cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID}, MACAddress: n.MAC})
 	}
 	if r.Machine == "" {
-		there, err := cimi.Add[cimi.Machine](ctx, f.client, entry.Machines.Href, want)
+		there, err := addOnce[cimi.Machine](ctx, f, entry.Machines, &want.Common, "", func() any { return want })
 		if err != nil {
 			return err
 		}
@@ -314,33 +358,51 @@ func (f *foreign) makeThere(ctx context.Context) error {
 			return err
 		}
 	}
-	old := slices.Collect(maps.Values(room.Images))
-	if do.Replace != "" && !r.Replaced { // now that there is another
-		gone, err := cimi.Get[cimi.Machine](ctx, f.client, do.Replace)
-		var refused *cimi.Refused
-		if err != nil && !(errors.As(err, &refused) && refused.Status == 404) {
-			return err
-		}
-		if err := f.client.Delete(ctx, do.Replace); err != nil {
-			return err
-		}
-		for _, v := range gone.Volumes.Members {
-			old = append(old, v.Volume.Href)
-		}
-		r.Replaced = true
-		if err := f.note(ctx, r); err != nil {
-			return err
-		}
-	}
-	for _, id := range old {
-		err := f.client.Delete(ctx, id)
-		var refused *cimi.Refused
-		if errors.As(err, &refused) { // the machine is there: what is left over does no harm
+	f.clear(ctx, slices.Collect(maps.Values(room.Images)))
+	return nil
+}
+
+// clear removes what is not needed any more. What a manager refuses to remove
+// does no harm where it is.
+func (f *foreign) clear(ctx context.Context, what []string) {
+	for _, id := range what {
+		if err := f.client.Delete(ctx, id); err != nil {
 			f.w.log.Warn("remove at a manager", "manager", f.m.Name, "what", id, "error", err)
-		} else if err != nil {
+		}
+	}
+}
+
+// removeThere removes the machine in whose place another was made, with its volumes.
+func (f *foreign) removeThere(ctx context.Context) error {
+	do, err := decode[plan.RemoveThere](f.s)
+	if err != nil {
+		return err
+	}
+	var r removed
+	if len(f.s.Result) > 0 {
+		if err := json.Unmarshal(f.s.Result, &r); err != nil {
+			return err
+		}
+	} else {
+		there, err := cimi.Get[cimi.Machine](ctx, f.client, do.Machine)
+		var refused *cimi.Refused
+		if errors.As(err, &refused) && refused.Status == http.StatusNotFound {
+			return nil // somebody else has removed it
+		}
+		if err != nil {
+			return err
+		}
+		for _, v := range there.Volumes.Members {
+			r.Volumes = append(r.Volumes, v.Volume.Href)
+		}
+		if err := f.note(ctx, r); err != nil { // a machine that is gone tells them no more
 			return err
 		}
 	}
+	if err := f.client.Delete(ctx, do.Machine); err != nil {
+		return err
+	}
+	f.clear(ctx, r.Volumes)
 	return nil
 }
 
@@ -370,31 +432,34 @@ func (w *Work) undoManaged(ctx context.Context, j *inventory.Job, s *inventory.S
 	if err != nil {
 		return err
 	}
-	f := &foreign{w, client, j, s, m}
+	f := &foreign{w, client, j, s, m, true}
+	entry, _, err := client.EntryPoint(ctx)
+	if err != nil {
+		return err
+	}
 	switch s.Kind {
 	case plan.KindStop:
 		_, err = f.power(ctx, cimi.Started, cimi.RelStart)
-	case plan.KindTakeImages, plan.KindMakeRoom:
-		var t taken
-		if len(s.Result) > 0 {
-			err = json.Unmarshal(s.Result, &t)
+	case plan.KindTakeImages:
+		var do *plan.TakeImages
+		if do, err = decode[plan.TakeImages](s); err == nil {
+			err = dropMade[cimi.VolumeImage](ctx, f, entry.VolumeImages, slices.Collect(maps.Keys(do.Volumes))...)
 		}
-		for _, id := range t.Images {
-			err = errors.Join(err, client.Delete(ctx, id))
+	case plan.KindMakeRoom:
+		var do *plan.MakeRoom
+		if do, err = decode[plan.MakeRoom](s); err == nil {
+			err = dropMade[cimi.VolumeImage](ctx, f, entry.VolumeImages, slices.Collect(maps.Keys(do.Disks))...)
 		}
 	case plan.KindMakeThere:
-		var r made
-		if len(s.Result) > 0 {
-			err = json.Unmarshal(s.Result, &r)
+		var do *plan.MakeThere
+		if do, err = decode[plan.MakeThere](s); err != nil {
+			break
 		}
-		if r.Replaced {
-			return err
+		if err = dropMade[cimi.Machine](ctx, f, entry.Machines, ""); err != nil {
+			break
 		}
-		if r.Machine != "" {
-			err = errors.Join(err, client.Delete(ctx, r.Machine))
-		}
-		for _, id := range r.Volumes {
-			err = errors.Join(err, client.Delete(ctx, id))
+		for _, d := range do.Machine.Disks {
+			err = errors.Join(err, dropMade[cimi.Volume](ctx, f, entry.Volumes, d.ID))
 		}
 	}
 	var refused *cimi.Refused

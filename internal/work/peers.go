@@ -218,7 +218,7 @@ func (w *Work) atPeer(ctx context.Context, j *inventory.Job, s *inventory.Step, 
 	case plan.KindTakeImages:
 		t, e := w.askPeer(ctx, j, s.Part, m, 0)
 		if e == nil && t.Wait {
-			return askAgain, nil
+			return w.askAgain, nil
 		}
 		err = e
 	case plan.KindDropImages:

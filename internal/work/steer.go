@@ -33,66 +33,101 @@ type steerer struct {
 	w *Work
 }
 
-// Work is one tick: it moves the job on for a few seconds at most and asks to
-// be called again until the job is over.
+// Work is one tick: it moves the job on as far as that goes at once. What has to
+// be waited for is waited for elsewhere, and queues the next tick.
 func (s *steerer) Work(ctx context.Context, r *river.Job[steerArgs]) error {
 	id, err := uuid.Parse(r.Args.Job)
 	if err != nil {
 		return river.JobCancel(err)
 	}
-	again, err := s.w.tick(ctx, id, r.Args.Epoch)
-	if err != nil {
-		var fault *hostlink.Fault
-		if errors.As(err, &fault) && fault.Code == hostlink.FaultStale {
-			return nil
-		}
+	if !s.w.desk.begin(id) {
+		return nil // another tick of it is at work here
+	}
+	j, until, err := s.w.tick(ctx, id, r.Args.Epoch)
+	switch {
+	case errors.Is(err, inventory.ErrStale), isStale(err), err == nil && until == nil:
+		s.w.desk.end(id)
+		return nil
+	case err != nil && j == nil: // the database is away: whoever finds the job without a tick queues one
 		s.w.log.Warn("steer job", "job", id, "error", err)
-		again = 2 * time.Second // the database or an agent is away for a moment
+		s.w.desk.leave(id, time.Now().Add(tickPause))
+		return nil
+	case err != nil:
+		until = s.w.stuck(ctx, j, err)
+	default:
+		s.w.desk.moved(id)
 	}
-	if again > 0 {
-		return river.JobSnooze(again)
-	}
+	s.w.later(j.ID, j.Epoch, until)
 	return nil
 }
 
-// tick returns after how long it wants to be called again; 0: never.
-func (w *Work) tick(ctx context.Context, id uuid.UUID, epoch int64) (time.Duration, error) {
-	until := time.Now().Add(tickTime)
-	j, err := w.inv.TakeJob(ctx, id, epoch)
-	if j == nil || err != nil {
-		return 0, err
-	}
-	for first := true; time.Now().Before(until); first = false {
-		if !first {
-			if mine, err := w.inv.KeepJob(ctx, j); !mine || err != nil {
-				return 0, err
-			}
+func isStale(err error) bool {
+	var fault *hostlink.Fault
+	return errors.As(err, &fault) && fault.Code == hostlink.FaultStale
+}
+
+// tickPause is how long a job rests after an error that may pass; it doubles
+// with every one that follows, up to mostTickPause. Something that does not pass
+// within stuckAfter holds the job.
+const (
+	tickPause     = 500 * time.Millisecond
+	mostTickPause = 15 * time.Second
+	stuckAfter    = 10 * time.Minute
+)
+
+// stuck is called for an error that may pass: a host that is away, for one.
+func (w *Work) stuck(ctx context.Context, j *inventory.Job, err error) wait {
+	pause, since := w.desk.failed(j.ID)
+	w.log.Warn("steer job", "job", j.ID, "error", err)
+	if since > stuckAfter {
+		code := ""
+		if errors.Is(err, hostlink.ErrUnreachable) {
+			code = "host.unreachable"
 		}
-		if j.Cancel || j.ErrorCode != "" || j.Error != "" {
-			return w.undo(ctx, j)
+		if e := w.inv.HoldStuck(ctx, j, code, err.Error()); e == nil {
+			w.desk.end(j.ID)
+			return nil
+		}
+	}
+	return sleep(pause)
+}
+
+// tick moves a job on until it is over, held, or something has to be waited for.
+// The job is nil when it could not be read; a nil wait: nothing more is to be done.
+func (w *Work) tick(ctx context.Context, id uuid.UUID, epoch int64) (*inventory.Job, wait, error) {
+	j, err := w.inv.TakeJob(ctx, id, epoch, w.id)
+	if j == nil || err != nil {
+		return nil, nil, err
+	}
+	for began := time.Now(); ; {
+		if j.Back {
+			return j, nil, w.undo(ctx, j)
+		}
+		if j.Hold {
+			return j, nil, w.holdNow(ctx, j)
 		}
 		step := next(j)
 		if step == nil {
-			return 0, w.done(ctx, j)
+			return j, nil, w.done(ctx, j)
 		}
-		pause, err := w.advance(ctx, j, step)
+		until, err := w.advance(ctx, j, step)
 		var failed *failure
 		switch {
 		case errors.As(err, &failed):
-			step.State = "failed"
-			if err := w.inv.UpdateStep(ctx, j.Epoch, step); err != nil {
-				return 0, err
-			}
-			if err := w.inv.FailWith(ctx, j, failed.code, fmt.Sprintf("%s: %s", step.What, failed.message)); err != nil {
-				return 0, err
+			if err := w.inv.FailStep(ctx, j, step, failed.code, fmt.Sprintf("%s: %s", step.What, failed.message)); err != nil {
+				return j, nil, err
 			}
 		case err != nil:
-			return 0, err
-		case pause > 0:
-			return pause, nil
+			return j, nil, err
+		case until != nil:
+			return j, until, nil
+		case time.Since(began) > tickTime: // others wait for the worker
+			return j, sleep(0), nil
+		}
+		if mine, err := w.inv.Reread(ctx, j); !mine || err != nil {
+			return j, nil, err
 		}
 	}
-	return time.Millisecond, nil
 }
 
 // failure ends a job; everything else is tried again.
@@ -109,93 +144,144 @@ func next(j *inventory.Job) *inventory.Step {
 	return nil
 }
 
-// advance moves a step on. A pause asks to be called again later.
-func (w *Work) advance(ctx context.Context, j *inventory.Job, s *inventory.Step) (time.Duration, error) {
-	if s.State == "waiting" {
-		s.State = "working"
-		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
-			return 0, err
+// advance moves a step on. A wait asks to be called again after it.
+func (w *Work) advance(ctx context.Context, j *inventory.Job, s *inventory.Step) (wait, error) {
+	again := s.State == "working"
+	if !again {
+		begun, err := w.inv.BeginStep(ctx, j.Epoch, s)
+		if !begun || err != nil {
+			return nil, err
 		}
 	}
 	switch s.Kind {
 	case plan.KindGiveIDs:
-		return 0, w.giveIDs(ctx, j, s)
+		return nil, w.giveIDs(ctx, j, s)
 	case plan.KindRecord:
-		return 0, w.record(ctx, j, s)
+		return nil, w.record(ctx, j, s)
 	case plan.KindForget:
-		return 0, w.forget(ctx, j, s)
+		return nil, w.forget(ctx, j, s)
 	case plan.KindNoteAhead:
-		return 0, w.noteAhead(ctx, j, s)
+		return nil, w.noteAhead(ctx, j, s)
 	case plan.KindLend:
-		return w.lending(ctx, j, s)
+		return pause(w.lending(ctx, j, s))
 	}
-	return w.steerTask(ctx, j, s)
+	return w.steerTask(ctx, j, s, again)
+}
+
+// pause makes a wait of a time.
+func pause(d time.Duration, err error) (wait, error) {
+	if err != nil || d <= 0 {
+		return nil, err
+	}
+	return sleep(d), nil
 }
 
 // steerTask starts the step's task unless it is there, looks at it and records.
-func (w *Work) steerTask(ctx context.Context, j *inventory.Job, s *inventory.Step) (time.Duration, error) {
+// again: the step was begun before.
+func (w *Work) steerTask(ctx context.Context, j *inventory.Job, s *inventory.Step, again bool) (wait, error) {
 	h, err := w.inv.Host(ctx, s.HostID.String())
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	if h.ManagerID != nil {
-		return w.managed(ctx, j, s, h)
+		return pause(w.managed(ctx, j, s, h, again))
 	}
 	params, err := w.taskParams(ctx, j, s, h)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	raw, err := json.Marshal(params)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	agent := w.agent(h)
-	_, err = agent.Start(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind, Params: raw})
-	if err == nil {
-		return w.watchTask(ctx, j, s, agent)
+	t, err := agent.Start(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind, Params: raw, Try: j.Tries})
+	if err == nil && t.State == hostlink.TaskRunning && t.Needs == nil {
+		t, err = agent.Wait(ctx, s.TaskID(), atOnce) // a short one is over before the next tick would come
 	}
 	var fault *hostlink.Fault
 	if errors.As(err, &fault) && fault.Code != hostlink.FaultStale {
-		return 0, &failure{fault.Code, fault.Message}
+		return nil, &failure{fault.Code, fault.Message}
 	}
-	return 0, err
+	if err != nil {
+		return nil, err
+	}
+	return w.watchTask(ctx, j, s, agent, t)
 }
 
-const lookEvery = time.Second
+const (
+	lookEvery = time.Second
+	atOnce    = 50 * time.Millisecond
 
-func (w *Work) watchTask(ctx context.Context, j *inventory.Job, s *inventory.Step, agent *hostlink.Host) (time.Duration, error) {
-	t, err := agent.Wait(ctx, s.TaskID(), lookEvery)
-	if err != nil {
-		return 0, err
-	}
+	// clientPatience is how long nothing may be heard of the computer that a job
+	// gives to, or takes from, until the job is undone.
+	clientPatience = 10 * time.Minute
+)
+
+// watchTask records how far a task is.
+func (w *Work) watchTask(ctx context.Context, j *inventory.Job, s *inventory.Step, agent *hostlink.Host, t *hostlink.Task) (wait, error) {
 	switch t.State {
 	case hostlink.TaskFailed:
-		return 0, &failure{t.Code, t.Error}
+		return nil, &failure{t.Code, t.Error}
 	case hostlink.TaskDone:
-		s.State, s.Result, s.Done = "done", t.Result, max(s.Bytes, t.Done)
-		s.Bytes = max(s.Bytes, t.Done)
-		return 0, w.inv.UpdateStep(ctx, j.Epoch, s)
+		if _, err := w.inv.NeedClient(ctx, j, false); err != nil {
+			return nil, err
+		}
+		return nil, w.taskDone(ctx, j, s, t)
 	}
 	if t.Done != s.Done {
 		s.Done = t.Done
 		s.Bytes = max(s.Bytes, t.Done)
 		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
-			return 0, err
+			return nil, err
 		}
 	}
-	if t.Needs != nil { // bytes come from elsewhere: nothing to hurry for
-		return lookEvery / 2, nil
+	silent, err := w.inv.NeedClient(ctx, j, t.Needs != nil)
+	if err != nil {
+		return nil, err
 	}
-	return time.Millisecond, nil
+	if t.Needs == nil {
+		return func(ctx context.Context) { agent.Wait(ctx, s.TaskID(), lookEvery) }, nil
+	}
+	if silent > clientPatience {
+		return nil, &failure{"client.away", fmt.Sprintf("nothing was heard of the computer of %s for %s", j.UserName, clientPatience)}
+	}
+	return sleep(lookEvery / 2), nil // bytes come from elsewhere: nothing to hurry for
+}
+
+// taskDone records that a task is done, with what that says of the copy.
+func (w *Work) taskDone(ctx context.Context, j *inventory.Job, s *inventory.Step, t *hostlink.Task) error {
+	s.State, s.Result, s.Done = "done", t.Result, max(s.Bytes, t.Done)
+	s.Bytes = max(s.Bytes, t.Done)
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.PutStep(ctx, tx, j.Epoch, s); err != nil {
+			return err
+		}
+		return w.notePower(ctx, tx, s, s.Kind)
+	})
+}
+
+// notePower records that a copy runs, or does not, by the kind of step that was
+// carried out.
+func (w *Work) notePower(ctx context.Context, tx pgx.Tx, s *inventory.Step, kind string) error {
+	state := map[string]string{plan.KindStart: "running", plan.KindStop: "stopped"}[kind]
+	if state == "" {
+		return nil
+	}
+	do, err := decode[plan.Power](s)
+	if err != nil {
+		return err
+	}
+	return inventory.SetState(ctx, tx, do.Copy, state)
 }
 
 // giveIDs renews identity facets, in one transaction with the step's record.
 func (w *Work) giveIDs(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
-	do, err := decode[plan.GiveIDs](s)
-	if err != nil {
-		return err
-	}
 	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		do, err := decode[plan.GiveIDs](s)
+		if err != nil {
+			return err
+		}
 		if err := identity.Apply(do.Machine, chosen(do.Choice), &inventory.Giver{Ctx: ctx, Tx: tx, Job: j.ID, Prefix: do.MACPrefix}); err != nil {
 			return err
 		}
@@ -322,59 +408,105 @@ func optional(id string) *uuid.UUID {
 	return &u
 }
 
-// undo takes the steps back, the last one first, then ends the job.
-func (w *Work) undo(ctx context.Context, j *inventory.Job) (time.Duration, error) {
+// holdNow stops the job's work where it is.
+func (w *Work) holdNow(ctx context.Context, j *inventory.Job) error {
+	if s := next(j); s != nil && s.State == "working" && plan.OnHost(s.Kind) {
+		h, err := w.inv.Host(ctx, s.HostID.String())
+		if err != nil {
+			return err
+		}
+		if h.ManagerID == nil {
+			if err := w.agent(h).Pause(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind}); err != nil {
+				return err
+			}
+		}
+	}
+	return w.inv.HoldNow(ctx, j)
+}
+
+// undo takes the steps back, the last one first, then ends the job. Where a step
+// can't be taken back, the job is held, and that is tried again.
+func (w *Work) undo(ctx context.Context, j *inventory.Job) error {
 	for i := len(j.Steps) - 1; i >= 0; i-- {
 		s := &j.Steps[i]
 		if s.State == "waiting" || s.State == "undone" {
 			continue
 		}
-		if plan.OnHost(s.Kind) {
-			h, err := w.inv.Host(ctx, s.HostID.String())
-			if err != nil {
-				return 0, err
-			}
-			if h.ManagerID != nil {
-				err = w.undoManaged(ctx, j, s, h)
-			} else {
-				err = w.agent(h).Undo(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind})
-			}
-			if err != nil {
-				return 0, err
-			}
+		err := w.undoStep(ctx, j, s)
+		var fault *hostlink.Fault
+		if errors.As(err, &fault) && fault.Code != hostlink.FaultStale {
+			return w.inv.HoldStuck(ctx, j, fault.Code, fmt.Sprintf("%s: it can't be taken back: %s", s.What, fault.Message))
 		}
-		if s.Kind == plan.KindLend {
-			if err := w.undoLending(ctx, j, s); err != nil {
-				return 0, err
-			}
-		}
-		if s.Kind == plan.KindGiveIDs {
-			if err := w.inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.TakeAddressesBack(ctx, tx, j.ID) }); err != nil {
-				return 0, err
-			}
-		}
-		s.State = "undone"
-		if err := w.inv.UpdateStep(ctx, j.Epoch, s); err != nil {
-			return 0, err
-		}
-	}
-	w.tidy(ctx, j)
-	if j.Error != "" {
-		return 0, w.inv.EndJob(ctx, j, "failed", j.ErrorCode, j.Error)
-	}
-	return 0, w.inv.EndJob(ctx, j, "cancelled", "", "")
-}
-
-// done ends a job that was carried out. What its last step has recorded is known
-// already; for all else the hosts are asked first.
-func (w *Work) done(ctx context.Context, j *inventory.Job) error {
-	if last := len(j.Steps) - 1; last < 0 || j.Steps[last].Kind != plan.KindRecord && j.Steps[last].Kind != plan.KindForget {
-		w.tidy(ctx, j)
-		if err := w.rebuilt(ctx, j); err != nil {
+		if err != nil {
 			return err
 		}
-		return w.inv.EndJob(ctx, j, "done", "", "")
 	}
+	hosts := w.forgotten(ctx, j)
+	state := "cancelled"
+	if j.Error != "" {
+		state = "failed"
+	}
+	if err := w.inv.EndJob(ctx, j, state, j.ErrorCode, j.Error); err != nil {
+		return err
+	}
+	w.lookAgain(j, hosts)
+	return nil
+}
+
+// undoStep takes one step back, in one transaction with its record where it is
+// one of the inventory's.
+func (w *Work) undoStep(ctx context.Context, j *inventory.Job, s *inventory.Step) error {
+	if plan.OnHost(s.Kind) && !plan.Kinds[s.Kind].Final {
+		h, err := w.inv.Host(ctx, s.HostID.String())
+		if err != nil {
+			return err
+		}
+		if h.ManagerID != nil {
+			err = w.undoManaged(ctx, j, s, h)
+		} else {
+			err = w.agent(h).Undo(ctx, s.TaskID(), hostlink.TaskSpec{Job: j.ID.String(), Epoch: j.Epoch, Kind: s.Kind})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if s.Kind == plan.KindLend {
+		if err := w.undoLending(ctx, j, s); err != nil {
+			return err
+		}
+	}
+	was := s.State
+	s.State = "undone"
+	return w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.PutStep(ctx, tx, j.Epoch, s); err != nil {
+			return err
+		}
+		switch {
+		case s.Kind == plan.KindGiveIDs:
+			return inventory.TakeAddressesBack(ctx, tx, j.ID)
+		case s.Kind == plan.KindStart:
+			return w.notePower(ctx, tx, s, plan.KindStop)
+		case s.Kind == plan.KindStop:
+			return w.notePower(ctx, tx, s, plan.KindStart)
+		case s.Kind == plan.KindRecord && was == "done":
+			return w.unrecord(ctx, tx, j, s)
+		}
+		return nil // a copy that was forgotten is found again by the survey
+	})
+}
+
+// unrecord takes a copy that the job has made out of the inventory. One that it
+// has changed or moved is read anew by the survey.
+func (w *Work) unrecord(ctx context.Context, tx pgx.Tx, j *inventory.Job, s *inventory.Step) error {
+	do, err := decode[plan.Record](s)
+	if err != nil || do.Copy != "" {
+		return err
+	}
+	return inventory.ForgetCopy(ctx, tx, copyOf(do).String(), "", j.Operation+" undone", j.UserName, j.Note, j.ID.String())
+}
+
+// done ends a job that was carried out; the hosts are looked at behind it.
+func (w *Work) done(ctx context.Context, j *inventory.Job) error {
 	hosts := w.forgotten(ctx, j)
 	if err := w.rebuilt(ctx, j); err != nil {
 		return err
@@ -382,7 +514,7 @@ func (w *Work) done(ctx context.Context, j *inventory.Job) error {
 	if err := w.inv.EndJob(ctx, j, "done", "", ""); err != nil {
 		return err
 	}
-	w.lookAgain(ctx, j, hosts)
+	w.lookAgain(j, hosts)
 	return nil
 }
 
@@ -398,39 +530,53 @@ func (w *Work) rebuilt(ctx context.Context, j *inventory.Job) error {
 	return w.inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.ForgetHad(ctx, tx, h.ID.String()) })
 }
 
-// tidy lets the agents forget the job, and looks at the hosts once more. An
-// agent that is away keeps a note of the job, which does no harm.
-func (w *Work) tidy(ctx context.Context, j *inventory.Job) {
-	w.lookAgain(ctx, j, w.forgotten(ctx, j))
-}
+// Bounds of what is done at a job's end: it waits for the agents to forget it
+// only so long, and for surveys not at all.
+const (
+	forgetTime = 3 * time.Second
+	surveyTime = time.Minute
+)
 
 // forgotten lets the agents forget the job and returns the hosts that took part.
+// An agent that is away keeps a note of the job, which does no harm.
 func (w *Work) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inventory.Host) {
+	ctx, stop := context.WithTimeout(ctx, forgetTime)
+	defer stop()
 	seen := map[uuid.UUID]bool{}
+	var all sync.WaitGroup
 	for _, s := range j.Steps {
 		if s.HostID == nil || seen[*s.HostID] || s.State == "waiting" {
 			continue
 		}
 		seen[*s.HostID] = true
 		h, err := w.inv.Host(ctx, s.HostID.String())
-		if err == nil {
-			hosts = append(hosts, h)
-		}
-		if err == nil && h.ManagerID == nil {
-			err = w.agent(h).Forget(ctx, j.ID.String(), j.Epoch)
-		}
 		if err != nil {
 			w.log.Warn("tidy up after job", "job", j.ID, "host", s.Host, "error", err)
+			continue
 		}
+		if hosts = append(hosts, h); h.ManagerID != nil {
+			continue
+		}
+		all.Go(func() {
+			if err := w.agent(h).Forget(ctx, j.ID.String(), j.Epoch); err != nil {
+				w.log.Warn("tidy up after job", "job", j.ID, "host", h.Name, "error", err)
+			}
+		})
 	}
+	all.Wait()
 	return hosts
 }
 
-func (w *Work) lookAgain(ctx context.Context, j *inventory.Job, hosts []*inventory.Host) {
+// lookAgain surveys hosts behind a job's end.
+func (w *Work) lookAgain(j *inventory.Job, hosts []*inventory.Host) {
 	for _, h := range hosts {
-		if _, err := w.Survey(ctx, h); err != nil {
-			w.log.Warn("look again after job", "job", j.ID, "host", h.Name, "error", err)
-		}
+		w.background(func(ctx context.Context) {
+			ctx, stop := context.WithTimeout(ctx, surveyTime)
+			defer stop()
+			if _, err := w.Survey(ctx, h); err != nil && ctx.Err() == nil {
+				w.log.Warn("look again after job", "job", j.ID, "host", h.Name, "error", err)
+			}
+		})
 	}
 }
 

@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
@@ -34,6 +36,9 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 	for until := time.Now().Add(most); ; {
 		j, err := w.inv.Job(ctx, ref)
 		if err != nil {
+			return nil, err
+		}
+		if err := w.inv.HeardOfClient(ctx, j.ID); err != nil {
 			return nil, err
 		}
 		wants := &Wants{State: j.State}
@@ -100,7 +105,30 @@ func (w *Work) Send(ctx context.Context, job string, offset int64, body io.Reade
 	if err != nil {
 		return err
 	}
-	return agent.Send(ctx, s.TaskID(), offset, body)
+	return agent.Send(ctx, s.TaskID(), offset, &heard{ReadCloser: io.NopCloser(body), w: w, ctx: ctx, job: s.JobID})
+}
+
+// heard passes a stream on and notes that the caller's computer is there, as
+// long as bytes move.
+type heard struct {
+	io.ReadCloser
+	w    *Work
+	ctx  context.Context
+	job  uuid.UUID
+	last time.Time
+}
+
+const hearEvery = 10 * time.Second
+
+func (h *heard) Read(p []byte) (int, error) {
+	n, err := h.ReadCloser.Read(p)
+	if n > 0 && time.Since(h.last) > hearEvery {
+		h.last = time.Now()
+		if err := h.w.inv.HeardOfClient(h.ctx, h.job); err != nil && h.ctx.Err() == nil {
+			h.w.log.Warn("note that a client is there", "job", h.job, "error", err)
+		}
+	}
+	return n, err
 }
 
 // Disk opens a disk that the job hands out, from byte offset of its file on.
@@ -109,7 +137,11 @@ func (w *Work) Disk(ctx context.Context, job, disk string, offset int64) (io.Rea
 	if err != nil {
 		return nil, err
 	}
-	return agent.Disk(ctx, s.TaskID(), disk, offset)
+	r, err := agent.Disk(ctx, s.TaskID(), disk, offset)
+	if err != nil {
+		return nil, err
+	}
+	return &heard{ReadCloser: r, w: w, ctx: ctx, job: s.JobID}, nil
 }
 
 // Package opens the whole package that the job hands out.
@@ -123,7 +155,10 @@ func (w *Work) Package(ctx context.Context, job string) (io.ReadCloser, string, 
 		return nil, "", err
 	}
 	r, err := agent.Package(ctx, s.TaskID())
-	return r, do.Name + ".ova", err
+	if err != nil {
+		return nil, "", err
+	}
+	return &heard{ReadCloser: r, w: w, ctx: ctx, job: s.JobID}, do.Name + ".ova", nil
 }
 
 // Descriptor is that of the package, its disks being as the caller has them.

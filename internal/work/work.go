@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -32,22 +33,30 @@ type Work struct {
 	inv       *inventory.Inventory
 	authority *hostlink.Authority
 	dialer    *hostlink.Dialer
-	key       keyring.Key // that secrets are sealed with
+	key       keyring.Key // seals managers' passwords
 	peerTLS   *tls.Config
 	river     *river.Client[pgx.Tx]
 	log       *slog.Logger
+
+	id        uuid.UUID // of this service
+	askAgain  time.Duration
+	desk      *desk
+	admitting sync.Mutex
+	came      chan struct{}   // something waits to be steered
+	life      context.Context // of what goes on in the background
+	end       context.CancelFunc
+	behind    sync.WaitGroup
 
 	peerAddress atomic.Value // where other Unvoras reach this one; a string, once it listens
 }
 
 const (
-	tickTime    = 4 * time.Second  // that one River job takes at most to steer
-	tickLimit   = 12 * time.Second // after which River gives it up
-	rescueAfter = 20 * time.Second
-	silence     = 8 * time.Second // of a job's owner, after which another takes it up
-	watchEvery  = 2 * time.Second
+	tickTime    = 4 * time.Second  // after which a tick lets others have its worker
+	tickLimit   = 30 * time.Second // after which the queue gives it up
+	rescueAfter = time.Minute
 	surveyEvery = time.Minute // of all hosts; they tell by themselves when something has changed
 	keepEvents  = time.Hour
+	endTime     = 5 * time.Second // that ticks which are under way get when the service ends
 )
 
 // New connects work with the inventory and brings River's tables up to date.
@@ -73,7 +82,9 @@ func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *sl
 	if err != nil {
 		return nil, err
 	}
-	w := &Work{inv: inv, authority: authority, dialer: hostlink.NewDialer(service), key: key, log: log}
+	w := &Work{inv: inv, authority: authority, dialer: hostlink.NewDialer(service), key: key, log: log,
+		id: inventory.NewID(), askAgain: askAgain, desk: newDesk(), came: make(chan struct{}, 1)}
+	w.life, w.end = context.WithCancel(context.Background())
 	if w.peerTLS, err = authority.PeerTLS(); err != nil {
 		return nil, err
 	}
@@ -102,34 +113,21 @@ func (quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.Le
 
 // Run works until ctx ends, then lets ticks that are under way finish.
 func (w *Work) Run(ctx context.Context) error {
+	defer w.behind.Wait()
+	defer w.end()
 	if err := w.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the job queue: %w", err)
 	}
-	go w.watchHosts(ctx)
-	watch := time.NewTicker(watchEvery)
-	defer watch.Stop()
-	for {
-		select {
-		case <-watch.C:
-			if err := w.takeUp(ctx); err != nil && ctx.Err() == nil {
-				w.log.Warn("look for jobs without an owner", "error", err)
-			}
-		case <-ctx.Done():
-			stop, cancel := context.WithTimeout(context.Background(), tickLimit)
-			defer cancel()
-			return w.river.StopAndCancel(stop)
-		}
+	var all sync.WaitGroup
+	for _, f := range []func(context.Context){w.beat, w.watchJobs, w.watchHosts} {
+		all.Go(func() { f(ctx) })
 	}
-}
-
-// takeUp gives jobs whose owner is dead a new one. River would find out too,
-// but only after a minute.
-func (w *Work) takeUp(ctx context.Context) error {
-	return w.inv.TakeUp(ctx, silence, func(tx pgx.Tx, a inventory.Abandoned) error {
-		w.log.Info("job taken up", "job", a.ID, "epoch", a.Epoch)
-		_, err := w.river.InsertTx(ctx, tx, steerArgs{a.ID.String(), a.Epoch}, nil)
-		return err
-	})
+	<-ctx.Done()
+	stop, cancel := context.WithTimeout(context.Background(), endTime)
+	defer cancel()
+	err := w.river.StopAndCancel(stop)
+	all.Wait()
+	return err
 }
 
 // NotRunnable is returned by Start for a plan that can't be carried out.
@@ -154,49 +152,53 @@ func (w *Work) Start(ctx context.Context, req *Request, user, key string) (*inve
 	if j, err := w.inv.JobByKey(ctx, user, key); j != nil || err != nil {
 		return j, err
 	}
-	d, err := w.draw(ctx, req)
-	if err != nil {
+	started, err := w.start(ctx, req, user, key)
+	if err != nil { // a call with the same key, at the same moment, may have been quicker
+		if j, e := w.inv.JobByKey(ctx, user, key); j != nil && e == nil {
+			return j, nil
+		}
 		return nil, err
 	}
+	if err := w.admit(ctx); err != nil { // it waits, and is found there
+		w.log.Warn("begin job", "job", started, "error", err)
+	}
+	return w.inv.Job(ctx, started.String())
+}
+
+func (w *Work) start(ctx context.Context, req *Request, user, key string) (id uuid.UUID, err error) {
+	d, err := w.draw(ctx, req)
+	if err != nil {
+		return id, err
+	}
 	if !d.Runnable {
-		return nil, &NotRunnable{d.Plan}
+		return id, &NotRunnable{d.Plan}
 	}
 	if !req.administrator {
 		for _, s := range d.Steps {
 			if s.Kind == plan.KindMakeSwitch || s.Kind == plan.KindDropSwitch {
-				return nil, &Denied{s.What}
+				return id, &Denied{s.What}
 			}
 		}
 	}
-	id := inventory.NewID()
+	id = inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: user, Note: req.Note, NewCopy: d.finish(time.Now())}
-	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.hosts, key, d.holds, req); err != nil {
+	return id, w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.hosts, key, d.holds, req); err != nil || !req.KeepWiring {
 			return err
 		}
-		_, err := w.river.InsertTx(ctx, tx, steerArgs{id.String(), 1}, nil)
-		return err
+		return w.keepWiring(ctx, tx, d.Plan, req.Host, user)
 	})
-	if err != nil {
-		return nil, err
-	}
-	if req.KeepWiring {
-		if err := w.keepWiring(ctx, d.Plan, req.Host, user); err != nil {
-			return nil, err
-		}
-	}
-	return w.inv.Job(ctx, id.String())
 }
 
 // keepWiring makes rules of the switches that a person chose where nothing told
-// which one is right.
-func (w *Work) keepWiring(ctx context.Context, p *plan.Plan, host, user string) error {
+// which one is right, in the transaction that makes the job.
+func (w *Work) keepWiring(ctx context.Context, tx pgx.Tx, p *plan.Plan, host, user string) error {
 	for _, f := range p.Findings {
 		network, _ := f.Detail["network"].(string)
 		if network == "" || f.Remedy() != "switch" || !strings.HasPrefix(f.Code, "network.") {
 			continue
 		}
-		if _, err := w.inv.AddRule(ctx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true, user); err != nil {
+		if _, err := inventory.PutRule(ctx, tx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true, user); err != nil {
 			return err
 		}
 	}
@@ -205,13 +207,28 @@ func (w *Work) keepWiring(ctx context.Context, p *plan.Plan, host, user string) 
 
 // Cancel asks for a job to be stopped and undone.
 func (w *Work) Cancel(ctx context.Context, ref, user string) (*inventory.Job, error) {
+	return w.ask(ctx, ref, user, w.inv.AskCancel)
+}
+
+// Hold asks for a job to be stopped where it is.
+func (w *Work) Hold(ctx context.Context, ref, user string) (*inventory.Job, error) {
+	return w.ask(ctx, ref, user, w.inv.AskHold)
+}
+
+// Resume lets a job that is held go on.
+func (w *Work) Resume(ctx context.Context, ref, user string) (*inventory.Job, error) {
+	return w.ask(ctx, ref, user, w.inv.AskResume)
+}
+
+func (w *Work) ask(ctx context.Context, ref, user string, f func(context.Context, *inventory.Job, string) error) (*inventory.Job, error) {
 	j, err := w.inv.Job(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	if err := w.inv.AskCancel(ctx, j, user); err != nil {
+	if err := f(ctx, j, user); err != nil {
 		return nil, err
 	}
+	w.tell()
 	return w.inv.Job(ctx, j.ID.String())
 }
 

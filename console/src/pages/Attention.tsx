@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { attentionQuery, leaveAlone, recognise } from "../api";
+import { attentionQuery, leaveAlone, recognise, resumeJob } from "../api";
 import type { Item, Request_ } from "../api";
 import { ago, count, exact } from "../format";
 import { Told } from "../parts/Told";
@@ -9,6 +9,8 @@ import { OperationSheet } from "./OperationSheet";
 
 const means: Record<string, string> = {
   hollow: "Entries whose files are gone",
+  "held-job": "Jobs that can’t go on",
+  "client-away": "Jobs that wait for somebody’s computer",
   "failed-job": "Jobs that failed",
   "parentless-layer": "Layers without their parent",
   "shared-disk": "Disks that two machines name",
@@ -21,7 +23,13 @@ const means: Record<string, string> = {
   stray: "Machine folders that no host lists",
   "long-unseen": "Not seen for long",
 };
-const grave = new Set(["hollow", "failed-job", "parentless-layer", "shared-disk", "damaged-disk"]);
+/** What is done at once, without a plan. */
+const atOnce: Record<string, (i: Item) => Promise<unknown>> = {
+  recognise: (i) => recognise(i.act?.copies?.[0] ?? "", i.act?.candidate ?? ""),
+  resume: (i) => resumeJob(i.act?.copies?.[0] ?? ""),
+};
+const direct = (i: Item) => atOnce[i.act?.do ?? ""];
+const grave = new Set(["hollow", "held-job", "failed-job", "parentless-layer", "shared-disk", "damaged-disk"]);
 
 /** What waits for a decision, by cause, worst first. */
 export function Attention() {
@@ -33,14 +41,14 @@ export function Attention() {
   const [leaving, setLeaving] = useState(false);
   const again = () => queries.invalidateQueries({ queryKey: ["copies"] });
   const say = useMutation({
-    mutationFn: (i: Item) => recognise(i.act?.copies?.[0] ?? "", i.act?.candidate ?? ""),
+    mutationFn: (i: Item) => direct(i)?.(i) ?? Promise.resolve(),
     onSuccess: again,
   });
   const items = data ?? [];
   const chosen = items.filter((i) => picked.includes(i.id));
   const causes = [...new Set(items.map((i) => i.cause))];
   const act = (list: Item[]) => {
-    for (const i of list.filter((i) => i.act?.do === "recognise")) say.mutate(i);
+    for (const i of list.filter(direct)) say.mutate(i);
     setQueue(list.filter((i) => i.request));
     setPicked([]);
   };
@@ -119,7 +127,7 @@ export function Attention() {
                         See it
                       </Link>
                     )}
-                    {i.request || i.act?.do === "recognise" ? (
+                    {i.request || direct(i) ? (
                       <button className="button" onClick={() => act([i])}>
                         {i.recommended}
                         {i.request && " …"}

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { cancelJob, copyQuery, jobsQuery } from "../api";
+import { cancelJob, copyQuery, holdJob, jobsQuery, resumeJob } from "../api";
 import type { Job } from "../api";
 import { ago, duration, exact, size } from "../format";
 import { State } from "../parts/State";
@@ -30,6 +30,7 @@ const over = (j: Job) => j.state === "done" || j.state === "failed" || j.state =
 
 function JobRow({ job: j }: { job: Job }) {
   const cancel = useMutation({ mutationFn: () => cancelJob(j.id) });
+  const halt = useMutation({ mutationFn: () => (j.state === "held" ? resumeJob(j.id) : holdJob(j.id)) });
   const percent = j.total > 0 ? Math.min(100, Math.round((100 * j.done) / j.total)) : over(j) ? 100 : 0;
   const current = j.steps.find((s) => s.state === "working");
   return (
@@ -42,6 +43,11 @@ function JobRow({ job: j }: { job: Job }) {
           {j.user}, {ago(j.createdAt)}
         </span>
         {j.state === "done" && j.newCopy && <Made copy={j.newCopy} />}
+        {!over(j) && !j.cancelling && (
+          <button className="button" disabled={halt.isPending} onClick={() => halt.mutate()}>
+            {j.state === "held" ? "Resume" : "Hold"}
+          </button>
+        )}
         {!over(j) && (
           <button className="button" disabled={j.cancelling || cancel.isPending} onClick={() => cancel.mutate()}>
             {j.cancelling ? "Being undone …" : "Cancel"}
@@ -69,8 +75,13 @@ function JobRow({ job: j }: { job: Job }) {
         </div>
       )}
       {current && <p className="mt-1 text-soft">{current.what}</p>}
-      {j.error && <p className="mt-1 text-wreck">{j.error.message}</p>}
-      <Told problem={cancel.error} />
+      {j.error && (
+        <p className="mt-1 text-wreck">
+          {j.error.message}
+          {j.retryAt && <span title={exact(j.retryAt)}> It is tried again by itself.</span>}
+        </p>
+      )}
+      <Told problem={cancel.error ?? halt.error} />
     </article>
   );
 }

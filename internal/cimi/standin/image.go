@@ -18,11 +18,11 @@ import (
 
 // capture makes an image of a volume: all of it, or a layer of what has changed
 // since another image.
-func (s *Server) capture(v *Volume, name, since string) (*Image, error) {
+func (s *Server) capture(v *Volume, name, since string, properties map[string]string) (*Image, error) {
 	if err := s.guestWrites(v); err != nil {
 		return nil, err
 	}
-	im := Image{ID: newID(), Name: name, State: cimi.Creating, Since: since, Key: newID() + newID(), Bytes: v.Bytes}
+	im := Image{ID: newID(), Name: name, State: cimi.Creating, Since: since, Key: newID() + newID(), Bytes: v.Bytes, Properties: properties}
 	if err := copyRaw(s.imagePath(im.ID, ".raw"), VolumePath(s.dir, v.ID)); err != nil {
 		return nil, err
 	}

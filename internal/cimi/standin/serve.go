@@ -22,6 +22,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -197,8 +198,16 @@ func (s *Server) entryPoint(asked) (any, error) {
 	return e, nil
 }
 
-// pageOf tells the members from $first to $last (DSP0263, 4.1.6.1).
+// pageOf tells the members from $first to $last (DSP0263, 4.1.6.1), of those that
+// a $filter lets through.
 func pageOf[S any, T cimi.Member](a asked, kind string, list []S, tell func(*S) T) (any, error) {
+	if f := a.URL.Query().Get("$filter"); f != "" {
+		key, value, err := cimi.ParseFilter(f)
+		if err != nil {
+			return nil, refuse(http.StatusBadRequest, "%v", err)
+		}
+		list = slices.DeleteFunc(slices.Clone(list), func(v S) bool { return tell(&v).Base().Properties[key] != value })
+	}
 	c := cimi.Collection[T]{Common: common(kind+"Collection", a.URL.Path, ""), Count: len(list), Members: []T{}}
 	if !a.reader {
 		c.Operations = []cimi.Operation{{Rel: cimi.RelAdd, Href: a.URL.Path}}
@@ -259,6 +268,7 @@ func tellNetwork(n *Network) cimi.Network {
 func (s *Server) tellVolume(v *Volume, reader bool) cimi.Volume {
 	at := base + "volumes/" + v.ID
 	out := cimi.Volume{Common: common("Volume", at, v.Name), State: "AVAILABLE", Capacity: (v.Bytes + 999) / 1000, Bootable: v.Bootable}
+	out.Properties = v.Properties
 	if !reader && s.handedOut(v.ID) {
 		out.Operations = []cimi.Operation{{Rel: cimi.RelCapture, Href: base + "volumeImages"}}
 	}
@@ -268,6 +278,7 @@ func (s *Server) tellVolume(v *Volume, reader bool) cimi.Volume {
 func (s *Server) tellImage(r *http.Request, i *Image) cimi.VolumeImage {
 	at := base + "volumeImages/" + i.ID
 	v := cimi.VolumeImage{Common: common("VolumeImage", at, i.Name, cimi.Operation{Rel: cimi.RelDelete, Href: at}), State: i.State}
+	v.Properties = i.Properties
 	blob := base + "blobs/" + i.ID + "?key=" + i.Key
 	if i.Upload && i.State == cimi.Creating {
 		v.Operations = append(v.Operations, cimi.Operation{Rel: cimi.RelUpload, Href: blob})
@@ -300,7 +311,7 @@ func (s *Server) addImage(a asked) (any, error) {
 		if err != nil || size <= 0 {
 			return nil, refuse(http.StatusBadRequest, "an image that is brought states its size in the property bytes")
 		}
-		im := Image{ID: newID(), Name: in.Name, State: cimi.Creating, Key: newID() + newID(), Upload: true, Bytes: size}
+		im := Image{ID: newID(), Name: in.Name, State: cimi.Creating, Key: newID() + newID(), Upload: true, Bytes: size, Properties: in.Properties}
 		s.state.Images = append(s.state.Images, im)
 		return s.tellImage(a.Request, &im), s.save()
 	}
@@ -318,7 +329,7 @@ func (s *Server) addImage(a asked) (any, error) {
 			return nil, refuse(http.StatusNotFound, "there is no image %s any more to tell the difference from", since)
 		}
 	}
-	im, err := s.capture(v, in.Name, since)
+	im, err := s.capture(v, in.Name, since, in.Properties)
 	if err != nil {
 		return nil, err
 	}
@@ -334,7 +345,7 @@ func (s *Server) addVolume(a asked) (any, error) {
 	if im == nil || im.State != cimi.Available {
 		return nil, refuse(http.StatusNotFound, "there is no image %s to make a volume of", in.VolumeTemplate.VolumeImage.Href)
 	}
-	v := Volume{ID: newID(), Name: in.Name, Bytes: im.Bytes, Bootable: in.Properties["bootable"] == "true"}
+	v := Volume{ID: newID(), Name: in.Name, Bytes: im.Bytes, Bootable: in.Properties["bootable"] == "true", Properties: in.Properties}
 	if err := copyRaw(VolumePath(s.dir, v.ID), s.imagePath(im.ID, ".raw")); err != nil {
 		return nil, err
 	}

@@ -80,6 +80,8 @@ type Volume struct {
 	Bytes    int64  `json:"bytes"`
 	Bootable bool   `json:"bootable"`
 	Writes   int    `json:"writes"` // of the guest that is played, so far
+
+	Properties map[string]string `json:"properties"`
 }
 
 // Image is what a volume held at one moment: raw in images/ID.raw, and as it is
@@ -92,6 +94,8 @@ type Image struct {
 	Key    string `json:"key"`   // whoever knows it may read, or write, the image
 	Upload bool   `json:"upload"`
 	Bytes  int64  `json:"bytes"`
+
+	Properties map[string]string `json:"properties"`
 }
 
 // Server plays the management server of a directory.
