@@ -219,7 +219,7 @@ func TestLayersJudged(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(base), 0, target.BlockBytes()), disk.Options{}))
 			require.NoError(t, target.Finish())
-			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"))
+			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
 			f, err := os.OpenFile(at("top"), os.O_RDWR, 0)
 			require.NoError(t, err)
 			defer f.Close()
@@ -365,7 +365,7 @@ func TestWeReadWhatQEMUWrites(t *testing.T) {
 			require.True(t, img.Info().Clean)
 			disktest.Same(t, truth, img)
 			if check := img.Links[0].Format.Check; check != nil {
-				problems, err := check(open(t, path), formats.Beside(path, nil))
+				problems, err := check(open(t, path), formats.Beside(path, formats.Options{}, nil))
 				require.NoError(t, err)
 				require.Empty(t, problems)
 			}

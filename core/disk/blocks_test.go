@@ -66,7 +66,7 @@ func TestHeldAndSums(t *testing.T) {
 	format, err := formats.ByName("qcow2")
 	require.NoError(t, err)
 	top := filepath.Join(dir, "top.qcow2")
-	require.NoError(t, formats.NewLayer(top, base, format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"))
+	require.NoError(t, formats.NewLayer(top, base, format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
 	c, err := formats.OpenChain(top, formats.Options{})
 	require.NoError(t, err)
 	defer c.Close()

@@ -33,7 +33,7 @@ const (
 	nsSASD      = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_StorageAllocationSettingData.xsd"
 	nsUnvora    = "urn:x-unvora:descriptor:1" // ours: what OVF has no place for
 
-	maxDescriptorBytes = 8 << 20
+	MaxDescriptorBytes = 8 << 20
 	maxDepth           = 64
 )
 
@@ -151,8 +151,8 @@ func malformed(name string, line int, format string, args ...any) error {
 
 // Parse reads a descriptor; name is told in errors.
 func Parse(name string, raw []byte) (*Descriptor, error) {
-	if len(raw) > maxDescriptorBytes {
-		return nil, malformed(name, 0, "descriptor has %d bytes, at most %d are read", len(raw), maxDescriptorBytes)
+	if len(raw) > MaxDescriptorBytes {
+		return nil, malformed(name, 0, "descriptor has %d bytes, at most %d are read", len(raw), MaxDescriptorBytes)
 	}
 	if err := checkXML(name, raw); err != nil {
 		return nil, err

@@ -67,8 +67,8 @@ func ReadOVA(src disk.Source, name string) (*Skeleton, error) {
 }
 
 // ReadFolder reads the skeleton of a directory that holds a descriptor.
-func ReadFolder(dir string) (*Skeleton, error) {
-	list, err := os.ReadDir(dir)
+func ReadFolder(files disk.Files, dir string) (*Skeleton, error) {
+	list, err := files.ReadDir(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func ReadFolder(dir string) (*Skeleton, error) {
 		}
 	}
 	return skeleton("folder", filepath.Base(dir), entries, func(e Entry, most int64) ([]byte, error) {
-		f, err := os.Open(filepath.Join(dir, e.Name))
+		f, err := disk.OpenRead(files, filepath.Join(dir, e.Name))
 		if err != nil {
 			return nil, err
 		}
@@ -96,7 +96,7 @@ func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64)
 			if s.DescriptorName != "" {
 				return nil, &Problem{Code: "descriptor.malformed", Subject: e.Name, Offset: -1, Message: "there is a second descriptor beside " + s.DescriptorName}
 			}
-			raw, err := read(e, maxDescriptorBytes)
+			raw, err := read(e, MaxDescriptorBytes)
 			if err != nil {
 				return nil, err
 			}
@@ -233,11 +233,12 @@ type Opened struct {
 
 // OpenPath opens an OVA file, a folder, a descriptor in a folder, or an archive
 // around any of these.
-func OpenPath(file string) (*Opened, error) { return OpenPathIn(file, "") }
+func OpenPath(file string) (*Opened, error) { return OpenPathIn(disk.OS, file, "") }
 
-// OpenPathIn is OpenPath with a directory for what has to be unpacked.
-func OpenPathIn(file, temp string) (*Opened, error) {
-	st, err := os.Stat(file)
+// OpenPathIn is OpenPath by a way to reach files, with a directory for what has to
+// be unpacked; "" is the system's.
+func OpenPathIn(files disk.Files, file, temp string) (*Opened, error) {
+	st, err := files.Stat(file)
 	if err != nil {
 		return nil, err
 	}
@@ -245,28 +246,23 @@ func OpenPathIn(file, temp string) (*Opened, error) {
 		file, st = filepath.Dir(file), nil
 	}
 	if st == nil || st.IsDir() {
-		s, err := ReadFolder(file)
+		s, err := ReadFolder(files, file)
 		if err != nil {
 			return nil, err
 		}
-		return opened(s, &folder{dir: file})
+		return opened(s, &folder{files: files, dir: file})
 	}
-	f, err := os.Open(file)
+	src, err := disk.OpenSource(files, file, os.O_RDONLY)
 	if err != nil {
-		return nil, err
-	}
-	src, err := disk.OpenFile(f)
-	if err != nil {
-		f.Close()
 		return nil, err
 	}
 	head := make([]byte, blockBytes)
 	n, _ := src.ReadAt(head, 0)
 	if what := kind(head[:n]); what == "zip" || what == "gzip" || what == "zstd" || what == "tar" && around(src, filepath.Base(file)) {
-		o, err := openParcel(file, temp, src.Size())
-		return o, errors.Join(err, f.Close())
+		o, err := openParcel(files, file, temp, src.Size())
+		return o, errors.Join(err, src.Close())
 	}
-	return OpenSource(src, filepath.Base(file), f.Close)
+	return OpenSource(src, filepath.Base(file), src.Close)
 }
 
 // around tells whether a tar archive is no package itself but has one in it.
@@ -293,7 +289,7 @@ func OpenSource(src disk.Source, name string, closer func() error) (*Opened, err
 	return opened(s, &archive{src, closer})
 }
 
-type files interface {
+type contents interface {
 	source(e Entry) (disk.Source, error)
 	close() error
 }
@@ -309,17 +305,18 @@ func (a *archive) source(e Entry) (disk.Source, error) {
 func (a *archive) close() error { return a.closer() }
 
 type folder struct {
-	dir  string
-	open []*os.File
+	files disk.Files
+	dir   string
+	open  []*disk.OSFile
 }
 
 func (d *folder) source(e Entry) (disk.Source, error) {
-	f, err := os.Open(filepath.Join(d.dir, e.Name))
+	f, err := disk.OpenSource(d.files, filepath.Join(d.dir, e.Name), os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}
 	d.open = append(d.open, f)
-	return disk.OpenFile(f)
+	return f, nil
 }
 
 func (d *folder) close() error {
@@ -330,7 +327,7 @@ func (d *folder) close() error {
 	return errors.Join(errs...)
 }
 
-func opened(s *Skeleton, f files) (*Opened, error) {
+func opened(s *Skeleton, f contents) (*Opened, error) {
 	p, err := s.Open()
 	if err != nil {
 		f.close()

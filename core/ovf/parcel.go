@@ -29,6 +29,7 @@ import (
 const densest = 1100
 
 type parcel struct {
+	files   disk.Files
 	name    string
 	path    string
 	temp    string // directory for what is unpacked
@@ -55,7 +56,7 @@ func kind(head []byte) string {
 // each goes through the files of the archive in order until f returns an error;
 // errFound ends it well.
 func (p *parcel) each(f func(name string, size int64, r io.Reader) error) error {
-	file, err := os.Open(p.path)
+	file, err := disk.OpenRead(p.files, p.path)
 	if err != nil {
 		return err
 	}
@@ -163,8 +164,8 @@ var errFound = errors.New("found")
 
 // openParcel opens the package in an archive. temp is a directory for what has
 // to be unpacked; "" for the system's.
-func openParcel(file, temp string, size int64) (*Opened, error) {
-	p := &parcel{name: filepath.Base(file), path: file, temp: temp, size: size, members: map[string]string{}}
+func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error) {
+	p := &parcel{files: files, name: filepath.Base(file), path: file, temp: temp, size: size, members: map[string]string{}}
 	var entries []Entry
 	small := map[string][]byte{}
 	inner, dir, total := "", "", int64(0)
@@ -178,7 +179,7 @@ func openParcel(file, temp string, size int64) (*Opened, error) {
 				inner = name
 			}
 		case ".ovf", ".mf", ".cert":
-			raw, err := io.ReadAll(io.LimitReader(r, maxDescriptorBytes+1))
+			raw, err := io.ReadAll(io.LimitReader(r, MaxDescriptorBytes+1))
 			if err != nil {
 				return p.broken(err)
 			}

@@ -24,6 +24,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 )
@@ -97,7 +98,7 @@ func TestParcels(t *testing.T) {
 			dir := t.TempDir()
 			path := filepath.Join(dir, name)
 			require.NoError(t, os.WriteFile(path, raw, 0o644))
-			o, err := ovf.OpenPathIn(path, dir)
+			o, err := ovf.OpenPathIn(disk.OS, path, dir)
 			require.NoError(t, err)
 			require.Equal(t, name != "plain.ova", o.Packed)
 			require.NoError(t, o.Verify(t.Context(), nil))

@@ -13,16 +13,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/agent/door"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -104,6 +102,7 @@ type Agent struct {
 	config Config
 	family fit.Family
 	driver Driver
+	door   *door.Door
 	store  *store
 	sweep  *sweep
 	tasks  *tasks
@@ -119,10 +118,10 @@ type Agent struct {
 	offers  sync.Map // name → offer
 	rates   sync.Map // id of a pool → bytes a second
 
-	machines remembered[*machine.Machine] // of machine folders
+	machines remembered[string, *machine.Machine] // of machine folders
 	chains   chainMemory
-	guests   remembered[*fit.Guest] // of disks, by the path of the top layer
-	images   remembered[bool]       // whether a file is a disk image
+	guests   remembered[image, *fit.Guest]
+	images   remembered[string, bool] // whether a file is a disk image
 	sights   sights
 	watch    *watch
 }
@@ -134,22 +133,23 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(config.State, 0o700); err != nil {
+	if err := door.Own(config.State); err != nil {
 		return nil, fmt.Errorf("directory of the agent's records: %w", err)
 	}
 	st, err := openStore(filepath.Join(config.State, "agent.db"), log)
 	if err != nil {
 		return nil, err
 	}
-	a := &Agent{config: config, family: family, driver: driver, store: st, log: log}
-	a.machines.look = readFolderMachine
+	a := &Agent{config: config, family: family, driver: driver, door: config.Door(), store: st, log: log}
+	a.machines.look = a.readMachine
 	a.machines.stamp = func(folder string) any {
-		return folderStamp(folder, &seenFolder{descriptor: findDescriptor(folder)})
+		return a.folderStamp(folder, &seenFolder{descriptor: a.findDescriptor(folder)})
 	}
-	a.guests.look, a.guests.stamp = a.lookInside, fileStamp
-	a.images.look, a.images.stamp = func(path string) (bool, error) { return looksLikeDisk(path), nil }, fileStamp
+	ofImage := func(of image) any { return a.fileStamp(of.path) }
+	a.guests.look, a.guests.stamp = a.lookInside, ofImage
+	a.images.look, a.images.stamp = func(path string) (bool, error) { return a.looksLikeDisk(path), nil }, a.fileStamp
 	a.sights.a = a
-	a.chains.look, a.chains.stamp = readChain(a.within), fileStamp
+	a.chains.look, a.chains.stamp = a.readChain, ofImage
 	if err := a.store.firstRegister(config.Machines); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
@@ -164,11 +164,7 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 	}
 	for folder, e := range st.register() {
 		if e.Running {
-			m, err := readFolderMachine(folder)
-			if err == nil {
-				err = driver.Start(folder, m)
-			}
-			if err != nil {
+			if err := a.run(folder); err != nil {
 				log.Warn("machine could not be started again", "folder", folder, "error", err)
 			}
 		}
@@ -312,18 +308,22 @@ func (a *Agent) hello() *hostlink.Hello {
 	}
 }
 
+// Door is the way to the files of the host's pools and shelves.
+func (c Config) Door() *door.Door {
+	var roots []string
+	for _, p := range c.Pools {
+		roots = append(roots, p.Path)
+	}
+	for _, s := range c.Shelves {
+		roots = append(roots, s.Path)
+	}
+	return door.New(roots...)
+}
+
 // within tells whether path lies in a pool or on a shelf of this host: the
 // service may ask for nothing else.
 func (a *Agent) within(path string) error {
-	clean := filepath.Clean(path)
-	roots := []string{}
-	for _, p := range a.config.Pools {
-		roots = append(roots, p.Path)
-	}
-	for _, s := range a.config.Shelves {
-		roots = append(roots, s.Path)
-	}
-	if slices.ContainsFunc(roots, func(root string) bool { return strings.HasPrefix(clean, filepath.Clean(root)+"/") }) {
+	if a.door.Within(path) == nil {
 		return nil
 	}
 	return &taskError{"disk.outside-pool", fmt.Sprintf("%s lies in no pool and on no shelf of %s", path, a.config.Name)}

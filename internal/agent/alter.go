@@ -5,12 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
-	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -39,7 +38,7 @@ func doAlter(_ context.Context, t *task) (any, error) {
 		return nil, errors.New("a folder is altered for a machine only")
 	}
 	folder := p.Folder
-	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) && p.Rename != "" { // renamed before the agent was killed
+	if _, err := t.a.door.Stat(folder); errors.Is(err, fs.ErrNotExist) && p.Rename != "" { // renamed before the agent was killed
 		folder = filepath.Join(filepath.Dir(folder), p.Rename)
 	}
 	if t.a.driver.State(folder) == "running" {
@@ -53,14 +52,15 @@ func doAlter(_ context.Context, t *task) (any, error) {
 		if rel, inside := strings.CutPrefix(path, p.Folder+"/"); inside {
 			path = filepath.Join(folder, rel)
 		}
-		if err := t.a.within(path); err != nil {
+		as, err := t.a.known(path)
+		if err != nil {
 			return nil, err
 		}
-		if _, err := formats.Renew(path, id); err != nil {
+		if err := t.a.door.Renew(path, as, id); err != nil {
 			return nil, err
 		}
 	}
-	if err := writeDescriptor(folder, p, j); err != nil {
+	if err := t.a.writeDescriptor(folder, p, j); err != nil {
 		return nil, err
 	}
 	listed := registered{Since: time.Now()}
@@ -69,10 +69,10 @@ func doAlter(_ context.Context, t *task) (any, error) {
 	}
 	if p.Rename != "" && filepath.Base(folder) != p.Rename {
 		to := filepath.Join(filepath.Dir(folder), p.Rename)
-		if err := renameNew(folder, to); err != nil {
+		if err := t.a.renameNew(folder, to); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(syncDir(filepath.Dir(to)), t.a.store.delist(folder)); err != nil {
+		if err := errors.Join(t.a.syncDir(filepath.Dir(to)), t.a.store.delist(folder)); err != nil {
 			return nil, err
 		}
 		folder = to
@@ -88,14 +88,14 @@ func (a *Agent) alterJournal(t *task, p plan.Alter, folder string) (j alterJourn
 	if there, err := a.store.get("journals", t.state.ID, &j); there || err != nil {
 		return j, err
 	}
-	if j.Descriptor = findDescriptor(folder); j.Descriptor != "" {
-		if j.Raw, err = os.ReadFile(filepath.Join(folder, j.Descriptor)); err != nil {
+	if j.Descriptor = a.findDescriptor(folder); j.Descriptor != "" {
+		if j.Raw, err = disk.ReadFile(a.door, filepath.Join(folder, j.Descriptor), ovf.MaxDescriptorBytes); err != nil {
 			return j, err
 		}
 	}
 	j.IDs = map[string]string{}
 	for path := range p.NewIDs {
-		c := a.chains.read(path)
+		c := a.layers(path)
 		if len(c) > 0 {
 			j.IDs[path] = c[0].id
 		}
@@ -104,7 +104,7 @@ func (a *Agent) alterJournal(t *task, p plan.Alter, folder string) (j alterJourn
 		j.Listed = &r
 	}
 	if v := p.Machine.Variables; v != "" {
-		if _, err := os.Stat(filepath.Join(folder, v)); errors.Is(err, fs.ErrNotExist) {
+		if _, err := a.door.Stat(filepath.Join(folder, v)); errors.Is(err, fs.ErrNotExist) {
 			j.Variables = v
 		}
 	}
@@ -113,30 +113,30 @@ func (a *Agent) alterJournal(t *task, p plan.Alter, folder string) (j alterJourn
 
 // writeDescriptor puts the machine into the descriptor, beside its final place
 // first; one of another name goes.
-func writeDescriptor(folder string, p plan.Alter, j alterJournal) error {
+func (a *Agent) writeDescriptor(folder string, p plan.Alter, j alterJournal) error {
 	raw, err := describe(p.Descriptor, string(j.Raw), 0, p.Machine)
 	if err != nil {
 		return err
 	}
 	if j.Variables != "" { // the firmware fills it at the first start
-		if err := writeSynced(filepath.Join(folder, j.Variables), nil); err != nil {
+		if err := a.writeSynced(filepath.Join(folder, j.Variables), nil); err != nil {
 			return err
 		}
 	}
 	name := machine.CleanName(p.Name) + ".ovf"
 	next := filepath.Join(folder, "."+name+".next")
-	if err := writeSynced(next, raw); err != nil {
-		return errors.Join(err, removeIfThere(next))
+	if err := a.writeSynced(next, raw); err != nil {
+		return errors.Join(err, a.removeIfThere(next))
 	}
-	if err := os.Rename(next, filepath.Join(folder, name)); err != nil {
+	if err := a.door.Rename(next, filepath.Join(folder, name)); err != nil {
 		return err
 	}
 	if j.Descriptor != "" && j.Descriptor != name {
-		if err := removeIfThere(filepath.Join(folder, j.Descriptor)); err != nil {
+		if err := a.removeIfThere(filepath.Join(folder, j.Descriptor)); err != nil {
 			return err
 		}
 	}
-	return syncDir(folder)
+	return a.syncDir(folder)
 }
 
 // describe encodes a machine's descriptor, starting from the first text that is
@@ -162,13 +162,6 @@ func describe(first, second string, number int, m *machine.Machine) ([]byte, err
 	return d.Encode(0)
 }
 
-func removeIfThere(path string) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
-}
-
 // undoAlter puts the folder back as its journal has it.
 func undoAlter(t *task) error {
 	var p plan.Alter
@@ -182,8 +175,8 @@ func undoAlter(t *task) error {
 	}
 	folder := p.Folder
 	if p.Rename != "" {
-		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
-			if err := renameNew(filepath.Join(filepath.Dir(folder), p.Rename), folder); err != nil {
+		if _, err := t.a.door.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+			if err := t.a.renameNew(filepath.Join(filepath.Dir(folder), p.Rename), folder); err != nil {
 				return err
 			}
 			if err := t.a.store.delist(filepath.Join(filepath.Dir(folder), p.Rename)); err != nil {
@@ -193,27 +186,30 @@ func undoAlter(t *task) error {
 	}
 	var errs []error
 	for path, id := range j.IDs {
-		_, err := formats.Renew(path, id)
+		as, err := t.a.known(path)
+		if err == nil {
+			err = t.a.door.Renew(path, as, id)
+		}
 		errs = append(errs, err)
 	}
 	name := machine.CleanName(p.Name) + ".ovf"
 	if j.Descriptor != name {
-		errs = append(errs, removeIfThere(filepath.Join(folder, name)))
+		errs = append(errs, t.a.removeIfThere(filepath.Join(folder, name)))
 	}
-	errs = append(errs, removeIfThere(filepath.Join(folder, "."+name+".next")))
+	errs = append(errs, t.a.removeIfThere(filepath.Join(folder, "."+name+".next")))
 	if j.Descriptor != "" {
 		next := filepath.Join(folder, "."+j.Descriptor+".next")
-		errs = append(errs, writeSynced(next, j.Raw), os.Rename(next, filepath.Join(folder, j.Descriptor)))
+		errs = append(errs, t.a.writeSynced(next, j.Raw), t.a.door.Rename(next, filepath.Join(folder, j.Descriptor)))
 	}
 	if j.Variables != "" {
-		errs = append(errs, removeIfThere(filepath.Join(folder, j.Variables)))
+		errs = append(errs, t.a.removeIfThere(filepath.Join(folder, j.Variables)))
 	}
 	if j.Listed != nil {
 		errs = append(errs, t.a.store.list(folder, *j.Listed))
 	} else {
 		errs = append(errs, t.a.store.delist(folder))
 	}
-	return errors.Join(append(errs, syncDir(folder))...)
+	return errors.Join(append(errs, t.a.syncDir(folder))...)
 }
 
 // doDelist takes a machine off the list. Its files are not touched.
@@ -250,45 +246,75 @@ func (a *Agent) trashOf(folder, job string) (string, error) {
 	return "", a.within(folder)
 }
 
+// takeAwayJournal is what was listed of what a task has taken away.
+type takeAwayJournal struct {
+	Listed map[string]registered `json:"listed"`
+}
+
 // doTakeAway moves a machine folder, and disks of it that lie elsewhere, to the
 // trash of their pools.
 func doTakeAway(_ context.Context, t *task) (any, error) {
+	j := takeAwayJournal{Listed: map[string]registered{}}
+	if there, err := t.a.store.get("journals", t.state.ID, &j); err != nil {
+		return nil, err
+	} else if !there {
+		listed := t.a.store.register()
+		err := t.a.eachTaken(t, func(from, _ string) error {
+			if r, ok := listed[from]; ok {
+				j.Listed[from] = r
+			}
+			return nil
+		})
+		if err := errors.Join(err, t.a.store.put("journals", t.state.ID, j)); err != nil {
+			return nil, err
+		}
+	}
 	return nil, t.a.eachTaken(t, func(from, to string) error {
-		if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) {
+		if _, err := t.a.door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
 		}
 		if t.a.driver.State(from) == "running" {
 			return &taskError{"state.running", "it runs; stop it first"}
 		}
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		if err := t.a.door.MkdirAll(filepath.Dir(to), dirMode); err != nil {
 			return err
 		}
-		if err := renameNew(from, to); err != nil {
+		if err := t.a.renameNew(from, to); err != nil {
 			return err
 		}
-		if err := errors.Join(t.a.store.delist(from), syncDir(filepath.Dir(from)), syncDir(filepath.Dir(to))); err != nil {
+		if err := errors.Join(t.a.store.delist(from), t.a.syncDir(filepath.Dir(from)), t.a.syncDir(filepath.Dir(to))); err != nil {
 			return err
 		}
 		if dir := filepath.Dir(from); strings.HasSuffix(dir, "-disks") {
-			os.Remove(dir) // only when it is empty
+			t.a.door.Remove(dir) // only when it is empty
 		}
 		return nil
 	})
 }
 
+// undoTakeAway puts back what was taken away, listed as it was.
 func undoTakeAway(t *task) error {
+	var j takeAwayJournal
+	if _, err := t.a.store.get("journals", t.state.ID, &j); err != nil {
+		return err
+	}
 	return t.a.eachTaken(t, func(from, to string) error {
-		if _, err := os.Stat(to); errors.Is(err, fs.ErrNotExist) {
-			return nil
+		if _, err := t.a.door.Stat(to); err == nil {
+			if err := t.a.door.MkdirAll(filepath.Dir(from), dirMode); err != nil {
+				return err
+			}
+			if err := t.a.renameNew(to, from); err != nil {
+				return err
+			}
+			t.a.door.Remove(filepath.Dir(to)) // only when it is empty
+			if err := t.a.syncDir(filepath.Dir(from)); err != nil {
+				return err
+			}
 		}
-		if err := os.MkdirAll(filepath.Dir(from), 0o755); err != nil {
-			return err
+		if r, ok := j.Listed[from]; ok {
+			return t.a.store.list(from, r)
 		}
-		if err := renameNew(to, from); err != nil {
-			return err
-		}
-		os.Remove(filepath.Dir(to)) // only when it is empty
-		return syncDir(filepath.Dir(from))
+		return nil
 	})
 }
 
@@ -313,7 +339,7 @@ func (a *Agent) eachTaken(t *task, move func(from, to string) error) error {
 func (a *Agent) emptyTrash() {
 	for _, p := range a.config.Pools {
 		root := filepath.Join(p.Path, workDir, trashDir)
-		entries, err := os.ReadDir(root)
+		entries, err := a.door.ReadDir(root)
 		if err != nil {
 			continue
 		}
@@ -322,12 +348,12 @@ func (a *Agent) emptyTrash() {
 			if err != nil || time.Since(info.ModTime()) < a.config.trashTerm() {
 				continue
 			}
-			if err := os.RemoveAll(filepath.Join(root, e.Name())); err != nil {
+			if err := a.door.RemoveAll(filepath.Join(root, e.Name())); err != nil {
 				a.log.Warn("trash not emptied", "pool", p.Name, "error", err)
 			} else {
 				a.log.Info("trash emptied", "pool", p.Name, "of", info.ModTime())
 			}
 		}
-		os.Remove(root) // only when it is empty
+		a.door.Remove(root) // only when it is empty
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"unvora.example/unvora/core/disk/carry"
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/door"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -46,24 +47,35 @@ func doCarry(ctx context.Context, t *task) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+	if err := t.a.door.MkdirAll(filepath.Dir(target), dirMode); err != nil {
 		return nil, err
 	}
-	if bytes, err := allocated(target); err == nil { // renamed into place before the agent was killed
-		return t.a.carried(target, bytes)
+	if bytes, err := t.a.allocated(target); err == nil { // renamed into place before the agent was killed
+		return t.a.carried(target, bytes, p.Format)
 	}
 	if p.Format == "" {
-		if err := copyFile(ctx, p.Source, target, t.progress); err != nil {
+		if err := t.a.copyFile(ctx, p.Source, target, t.progress); err != nil {
 			return nil, err
 		}
-		bytes, err := allocated(target)
+		bytes, err := t.a.allocated(target)
 		return hostlink.FetchResult{FileBytes: bytes}, err
 	}
 	format, err := formats.ByName(p.Format)
 	if err != nil {
 		return nil, err
 	}
-	order := carry.Order{Source: p.Source, Options: formats.Options{Allow: t.a.within, Format: p.Read}, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
+	var as door.Known
+	switch {
+	case p.Web != nil || p.From != nil:
+	case p.Read != "": // somebody has said so
+		as, err = door.OnRecord(p.Read)
+	default:
+		as, err = t.a.known(p.Source)
+	}
+	if err != nil {
+		return nil, err
+	}
+	order := carry.Order{Source: p.Source, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
 		Progress: func(_ string, done, _ int64) { t.update(func(s *hostlink.Task) { s.Done = done }) }}
 	if p.From != nil && p.Web == nil {
 		dialer := t.a.dialer
@@ -88,41 +100,48 @@ func doCarry(ctx context.Context, t *task) (any, error) {
 		order.Image = img
 	}
 	if p.KeepID && p.Web == nil {
-		if c := t.a.chains.read(p.Source); p.From == nil && len(c) > 0 && c[0].id != "" {
+		if c := t.a.layers(p.Source); p.From == nil && len(c) > 0 && c[0].id != "" {
 			order.ID = c[0].id
 		}
 	}
-	r, err := carry.Copy(ctx, order)
+	r, err := t.a.door.Copy(ctx, order, as)
 	if err != nil {
 		return nil, err
 	}
 	return hostlink.FetchResult{FileBytes: r.FileBytes, VirtualBytes: r.VirtualBytes}, nil
 }
 
-func (a *Agent) carried(target string, bytes int64) (any, error) {
-	c, err := formats.OpenChain(target, formats.Options{Allow: a.within})
-	if err != nil { // not an image
+func (a *Agent) carried(target string, bytes int64, format string) (any, error) {
+	if format == "" { // not read as an image
 		return hostlink.FetchResult{FileBytes: bytes}, nil
+	}
+	as, err := door.OnRecord(format)
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.door.Chain(target, as)
+	if err != nil {
+		return nil, err
 	}
 	defer c.Close()
 	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: c.Info().VirtualBytes}, nil
 }
 
 // copyFile copies bytes as they are, beside the target first.
-func copyFile(ctx context.Context, source, target string, progress func(int64)) (err error) {
-	in, err := os.Open(source)
+func (a *Agent) copyFile(ctx context.Context, source, target string, progress func(int64)) (err error) {
+	in, err := disk.OpenRead(a.door, source)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
 	part := filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".part")
-	out, err := os.Create(part)
+	out, err := a.door.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, fileMode)
 	if err != nil {
 		return err
 	}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, removeIfThere(part))
+			err = errors.Join(err, a.removeIfThere(part))
 		}
 	}()
 	buf := make([]byte, 1<<20)
@@ -145,7 +164,7 @@ func copyFile(ctx context.Context, source, target string, progress func(int64)) 
 	if err := errors.Join(out.Sync(), out.Close()); err != nil {
 		return err
 	}
-	return renameNew(part, target)
+	return a.renameNew(part, target)
 }
 
 // undoCarry removes what was written, whole or in part.
@@ -155,7 +174,7 @@ func undoCarry(t *task) error {
 		return nil // it was never begun
 	}
 	hidden := filepath.Join(filepath.Dir(target), "."+p.File)
-	return errors.Join(removeIfThere(target), removeIfThere(hidden+".part"), removeIfThere(hidden+".journal"), removeIfThere(hidden+".journal.next"))
+	return errors.Join(t.a.removeIfThere(target), t.a.removeIfThere(hidden+".part"), t.a.removeIfThere(hidden+".journal"), t.a.removeIfThere(hidden+".journal.next"))
 }
 
 // relinkJournal is where a layer's parent was said to be.
@@ -171,41 +190,38 @@ func doRelink(_ context.Context, t *task) (any, error) {
 	if err := errors.Join(t.a.within(p.Layer), t.a.within(p.Parent)); err != nil {
 		return nil, err
 	}
+	layer, err := t.a.known(p.Layer)
+	if err != nil {
+		return nil, err
+	}
+	ref, err := t.a.door.Parent(p.Layer, layer)
+	if err != nil {
+		return nil, err
+	}
+	if ref == nil {
+		return nil, fmt.Errorf("%s is no layer", p.Layer)
+	}
 	var j relinkJournal
 	if there, err := t.a.store.get("journals", t.state.ID, &j); err != nil {
 		return nil, err
 	} else if !there {
-		ref, err := statedParent(p.Layer)
-		if err != nil {
-			return nil, err
-		}
-		if err := t.a.store.put("journals", t.state.ID, relinkJournal{ref}); err != nil {
+		if err := t.a.store.put("journals", t.state.ID, relinkJournal{ref.Path}); err != nil {
 			return nil, err
 		}
 	}
-	_, err := formats.Reparent(p.Layer, p.Parent, p.Force)
-	return nil, err
+	return nil, t.a.reparent(p.Layer, layer, p.Parent, ref.Format, p.Force)
 }
 
-// statedParent is the path that a layer states, as it states it.
-func statedParent(layer string) (string, error) {
-	f, err := os.Open(layer)
+// reparent points a layer to its parent. stated is the parent's format as the
+// layer says; a layer may leave it out.
+func (a *Agent) reparent(layer string, as door.Known, parent, stated string, anyway bool) error {
+	parentAs, err := door.OnRecord(stated)
 	if err != nil {
-		return "", err
+		if parentAs, err = a.known(parent); err != nil {
+			return err
+		}
 	}
-	defer f.Close()
-	src, err := disk.OpenFile(f)
-	if err != nil {
-		return "", err
-	}
-	img, err := formats.Open(src, nil)
-	if err != nil {
-		return "", err
-	}
-	if ref := img.Info().Parent; ref != nil {
-		return ref.Path, nil
-	}
-	return "", fmt.Errorf("%s is no layer", layer)
+	return a.door.Reparent(layer, as, parent, parentAs, anyway)
 }
 
 // undoRelink points the layer back, where a parent of it still is; a layer
@@ -224,11 +240,18 @@ func undoRelink(t *task) error {
 	if !filepath.IsAbs(at) {
 		at = filepath.Join(filepath.Dir(p.Layer), at)
 	}
-	if _, err := os.Stat(at); err != nil {
+	if _, err := t.a.door.Stat(at); err != nil {
 		return nil
 	}
-	_, err := formats.Reparent(p.Layer, at, true)
-	return err
+	layer, err := t.a.known(p.Layer)
+	if err != nil {
+		return err
+	}
+	ref, err := t.a.door.Parent(p.Layer, layer)
+	if err != nil || ref == nil {
+		return err
+	}
+	return t.a.reparent(p.Layer, layer, at, ref.Format, true)
 }
 
 // doMend repairs what needs no guess. Guest data is never changed, so that
@@ -238,10 +261,11 @@ func doMend(_ context.Context, t *task) (any, error) {
 	if err := t.params(&p); err != nil {
 		return nil, err
 	}
-	if err := t.a.within(p.Path); err != nil {
+	as, err := t.a.known(p.Path)
+	if err != nil {
 		return nil, err
 	}
-	c, err := formats.Check(p.Path, true, func([]disk.Problem) {})
+	c, err := t.a.door.Mend(p.Path, as)
 	if err != nil {
 		return nil, err
 	}
@@ -263,10 +287,14 @@ func doLayer(_ context.Context, t *task) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := removeIfThere(p.Path); err != nil { // of a try that was cut short
+	parent, err := t.a.known(p.Parent)
+	if err != nil {
 		return nil, err
 	}
-	return nil, formats.NewLayer(p.Path, p.Parent, format, t.newID(p.Path))
+	if err := t.a.removeIfThere(p.Path); err != nil { // of a try that was cut short
+		return nil, err
+	}
+	return nil, t.a.door.NewLayer(p.Path, format, t.newID(p.Path), p.Parent, parent)
 }
 
 func undoLayer(t *task) error {
@@ -274,5 +302,5 @@ func undoLayer(t *task) error {
 	if err := t.params(&p); err != nil {
 		return err
 	}
-	return removeIfThere(p.Path)
+	return t.a.removeIfThere(p.Path)
 }

@@ -5,19 +5,11 @@ import (
 	"slices"
 
 	"unvora.example/unvora/core/disk"
-	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/internal/hostlink"
 )
 
 // mostBlocks of a disk are hashed in one call: 64 GiB of it.
 const mostBlocks = 1 << 20
-
-func (a *Agent) chain(path string) (*formats.Chain, error) {
-	if err := a.within(path); err != nil {
-		return nil, err
-	}
-	return formats.OpenChain(path, formats.Options{Allow: a.within})
-}
 
 // held tells which blocks of a disk its layers above one of them hold. Only
 // maps are read.

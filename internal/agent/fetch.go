@@ -53,7 +53,7 @@ func doFetch(ctx context.Context, t *task) (any, error) {
 	if filepath.Base(f.File) != f.File {
 		return nil, &taskError{"package.path-escape", fmt.Sprintf("%q is no file name", f.File)}
 	}
-	if err := os.MkdirAll(filepath.Dir(f.path), 0o755); err != nil {
+	if err := t.a.door.MkdirAll(filepath.Dir(f.path), dirMode); err != nil {
 		return nil, err
 	}
 	algorithm := f.Digest.Algorithm
@@ -72,7 +72,7 @@ func doFetch(ctx context.Context, t *task) (any, error) {
 	if f.Digest.Sum != "" && sum != f.Digest.Sum {
 		return nil, &taskError{"manifest.mismatch", fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s", f.Entry.Name, algorithm, sum, f.Digest.Sum)}
 	}
-	bytes, err := allocated(f.path)
+	bytes, err := t.a.allocated(f.path)
 	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: virtual, SHA256: sum}, err
 }
 
@@ -81,7 +81,7 @@ func undoFetch(t *task) error {
 	if err := t.params(&p); err != nil {
 		return err
 	}
-	return os.RemoveAll(filepath.Join(stagingDir(p.Pool, t.spec.Job), filepath.Base(p.File)))
+	return t.a.door.RemoveAll(filepath.Join(stagingDir(p.Pool, t.spec.Job), filepath.Base(p.File)))
 }
 
 func (f *fetch) run(ctx context.Context) (int64, error) {
@@ -113,7 +113,7 @@ func (f *fetch) run(ctx context.Context) (int64, error) {
 	return f.begin(ctx)
 }
 
-func (f *fetch) reopen(j fetchJournal) (disk.Target, *os.File, error) {
+func (f *fetch) reopen(j fetchJournal) (disk.Target, *disk.OSFile, error) {
 	format, err := formats.ByName(f.Format)
 	if err != nil {
 		return nil, nil, err
@@ -121,15 +121,11 @@ func (f *fetch) reopen(j fetchJournal) (disk.Target, *os.File, error) {
 	if err := f.hash.(encoding.BinaryUnmarshaler).UnmarshalBinary(j.Hash); err != nil {
 		return nil, nil, err
 	}
-	file, err := os.OpenFile(f.path, os.O_RDWR, 0)
+	file, err := disk.OpenSource(f.t.a.door, f.path, os.O_RDWR)
 	if err != nil {
 		return nil, nil, err
 	}
-	src, err := disk.OpenFile(file)
-	if err != nil {
-		return nil, nil, errors.Join(err, file.Close())
-	}
-	target, err := format.Resume(src, f.spec(j.VirtualBytes), nil)
+	target, err := format.Resume(file, f.spec(j.VirtualBytes), nil)
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
@@ -141,7 +137,7 @@ func (f *fetch) spec(virtualBytes int64) disk.Spec {
 }
 
 // create makes the new image for what source tells of itself.
-func (f *fetch) create(source disk.Info) (disk.Target, *os.File, error) {
+func (f *fetch) create(source disk.Info) (disk.Target, *disk.OSFile, error) {
 	if _, err := uuid.Parse(source.ID); f.KeepID && err == nil {
 		f.ID = source.ID
 	}
@@ -149,15 +145,15 @@ func (f *fetch) create(source disk.Info) (disk.Target, *os.File, error) {
 	if err != nil {
 		return nil, nil, &taskError{"disk.format-foreign", err.Error()}
 	}
-	file, err := os.OpenFile(f.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	made, err := f.t.a.door.OpenFile(f.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, fileMode)
 	if err != nil {
 		return nil, nil, err
 	}
-	src, err := disk.OpenFile(file)
+	file, err := disk.OpenFile(made)
 	if err != nil {
-		return nil, nil, errors.Join(err, file.Close())
+		return nil, nil, errors.Join(err, made.Close())
 	}
-	target, err := format.Create(src, f.spec(source.VirtualBytes))
+	target, err := format.Create(file, f.spec(source.VirtualBytes))
 	if err != nil {
 		return nil, nil, errors.Join(err, file.Close())
 	}
@@ -205,11 +201,11 @@ func (f *fetch) begin(ctx context.Context) (int64, error) {
 }
 
 func (f *fetch) spooled(ctx context.Context, head []byte, rest io.Reader) (int64, error) {
-	spool, err := os.OpenFile(f.path+".package", os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	spool, err := f.t.a.door.OpenFile(f.path+".package", os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return 0, err
 	}
-	defer os.Remove(spool.Name())
+	defer f.t.a.removeIfThere(f.path + ".package")
 	defer spool.Close()
 	if f.read > 0 { // the header was taken off already
 		if _, err := spool.Write(head[:f.read]); err != nil {
@@ -312,7 +308,7 @@ func (a *Agent) openPackage(ctx context.Context, src hostlink.FetchSource, temp 
 	if err := a.within(src.Path); err != nil {
 		return nil, err
 	}
-	return ovf.OpenPathIn(src.Path, temp)
+	return a.door.Package(src.Path, temp)
 }
 
 // remoteReader reads a file at another agent, asking again after a cut.

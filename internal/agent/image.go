@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -51,7 +50,7 @@ func (a *Agent) openImage(ctx context.Context, p hostlink.CarryTask) (disk.Image
 	case !p.Web.Change:
 		return img, nil
 	}
-	base, err := formats.OpenChain(p.Ahead, formats.Options{Allow: a.within})
+	base, err := a.chain(p.Ahead)
 	if err != nil {
 		return nil, fmt.Errorf("what was fetched ahead: %w", err)
 	}
@@ -80,7 +79,7 @@ func doSend(ctx context.Context, t *task) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := formats.OpenChain(p.Source, formats.Options{Allow: t.a.within})
+	c, err := t.a.chain(p.Source)
 	if err != nil {
 		return nil, err
 	}
@@ -167,12 +166,12 @@ func doUseAhead(_ context.Context, t *task) (any, error) {
 		if !strings.Contains(file, "/"+workDir+"/ahead/") {
 			return nil, fmt.Errorf("%s was not fetched ahead", file)
 		}
-		if err := removeIfThere(file); err != nil {
+		if err := t.a.removeIfThere(file); err != nil {
 			return nil, err
 		}
 		dir := filepath.Dir(file)
 		for range 3 { // the copy's, ahead, and the pool's working directory: those that are empty
-			if os.Remove(dir) != nil {
+			if t.a.door.Remove(dir) != nil {
 				break
 			}
 			dir = filepath.Dir(dir)

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -25,14 +24,14 @@ func (a *Agent) lookFolder(path string) (*plan.Folder, error) {
 	if err := a.within(path); err != nil {
 		return nil, err
 	}
-	st, err := os.Stat(path)
+	st, err := a.door.Stat(path)
 	if err != nil {
 		return nil, err
 	}
 	held := a.heldDisks(path)
 	if !st.IsDir() {
 		f := &plan.Folder{Path: filepath.Dir(path), Pool: a.poolAt(path), Problem: "it is a disk image, which nothing describes", Disks: []plan.FolderDisk{}, Files: []string{}}
-		f.Disks = append(f.Disks, a.lookDisk(diskID(path), filepath.Base(path), path, held))
+		f.Disks = append(f.Disks, a.lookDisk(diskID(path), filepath.Base(path), path, "", held))
 		f.Guest = f.Disks[0].Guest
 		return f, nil
 	}
@@ -41,7 +40,7 @@ func (a *Agent) lookFolder(path string) (*plan.Folder, error) {
 	if registered {
 		f.State = a.driver.State(path)
 	}
-	entries, err := os.ReadDir(path)
+	entries, err := a.door.ReadDir(path)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +49,7 @@ func (a *Agent) lookFolder(path string) (*plan.Folder, error) {
 			f.Files = append(f.Files, e.Name())
 		}
 	}
-	d, err := folderDescriptor(path)
+	d, err := a.folderDescriptor(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		f.Problem = "there is no descriptor in " + path
@@ -66,7 +65,7 @@ func (a *Agent) lookFolder(path string) (*plan.Folder, error) {
 		f.Machine, f.Descriptor = &d.Machines[0], string(raw)
 		for i := range f.Machine.Disks {
 			m := &f.Machine.Disks[i]
-			fd := a.lookDisk(m.ID, m.File, filepath.Join(path, m.File), held)
+			fd := a.lookDisk(m.ID, m.File, filepath.Join(path, m.File), m.Format, held)
 			m.FileBytes = fd.FileBytes
 			f.Disks = append(f.Disks, fd)
 		}
@@ -74,8 +73,8 @@ func (a *Agent) lookFolder(path string) (*plan.Folder, error) {
 	if f.Machine == nil {
 		for _, name := range f.Files {
 			at := filepath.Join(path, name)
-			if looksLikeDisk(at) {
-				f.Disks = append(f.Disks, a.lookDisk(diskID(at), name, at, held))
+			if a.looksLikeDisk(at) {
+				f.Disks = append(f.Disks, a.lookDisk(diskID(at), name, at, "", held))
 			}
 		}
 	}
@@ -94,16 +93,12 @@ func diskID(path string) string {
 
 // looksLikeDisk tells an image by its content: a format's magic number, or the
 // signature of a boot sector.
-func looksLikeDisk(path string) bool {
-	f, err := os.Open(path)
+func (a *Agent) looksLikeDisk(path string) bool {
+	src, err := disk.OpenSource(a.door, path, 0)
 	if err != nil {
 		return false
 	}
-	defer f.Close()
-	src, err := disk.OpenFile(f)
-	if err != nil {
-		return false
-	}
+	defer src.Close()
 	format, err := formats.Detect(src)
 	if err != nil {
 		return false
@@ -147,7 +142,7 @@ func (a *Agent) heldDisks(folder string) map[string][]heldDisk {
 		}
 		for _, d := range m.Disks {
 			path := filepath.Clean(filepath.Join(at, d.File))
-			for n, l := range a.chains.read(path) {
+			for n, l := range a.chains.read(image{path, d.Format}) {
 				held[l.path] = append(held[l.path], heldDisk{m.Name, l.id, n == 0})
 			}
 		}
@@ -156,19 +151,23 @@ func (a *Agent) heldDisks(folder string) map[string][]heldDisk {
 }
 
 // remembered keeps what was read of a file until the file changes.
-type remembered[T any] struct {
-	look  func(path string) (T, error)
-	stamp func(path string) any
+type remembered[K comparable, T any] struct {
+	look  func(what K) (T, error)
+	stamp func(what K) any
 	mu    sync.Mutex
-	known map[string]recollection[T]
+	known map[K]recollection[T]
 }
+
+// image is a disk's top layer, with the format that a descriptor states; "" where
+// none does.
+type image struct{ path, stated string }
 
 type recollection[T any] struct {
 	stamp any
 	value T
 }
 
-func (r *remembered[T]) read(path string) (T, error) {
+func (r *remembered[K, T]) read(path K) (T, error) {
 	now := r.stamp(path)
 	r.mu.Lock()
 	old, ok := r.known[path]
@@ -183,14 +182,14 @@ func (r *remembered[T]) read(path string) (T, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.known == nil {
-		r.known = map[string]recollection[T]{}
+		r.known = map[K]recollection[T]{}
 	}
 	r.known[path] = recollection[T]{now, v}
 	return v, nil
 }
 
-func fileStamp(path string) any {
-	st, err := os.Stat(path)
+func (a *Agent) fileStamp(path string) any {
+	st, err := a.door.Stat(path)
 	if err != nil {
 		return nil
 	}
@@ -201,43 +200,54 @@ func fileStamp(path string) any {
 type layerOf struct{ path, id string }
 
 // chainMemory remembers the chains of disks.
-type chainMemory struct{ remembered[[]layerOf] }
+type chainMemory struct{ remembered[image, []layerOf] }
 
-func (c *chainMemory) read(path string) []layerOf {
-	layers, err := c.remembered.read(path)
+func (c *chainMemory) read(of image) []layerOf {
+	layers, err := c.remembered.read(of)
 	if err != nil {
 		return nil
 	}
 	return layers
 }
 
-func readChain(allow func(string) error) func(string) ([]layerOf, error) {
-	return func(path string) ([]layerOf, error) {
-		c, err := formats.Look(path, formats.Options{Allow: allow})
-		if err != nil {
-			return nil, err
-		}
-		defer c.Close()
-		var layers []layerOf
-		for _, l := range c.Links {
-			layers = append(layers, layerOf{l.Path, l.Image.Info().ID})
-		}
-		return layers, nil
+func (a *Agent) readChain(of image) ([]layerOf, error) {
+	as, err := a.formatOf(of.path, of.stated)
+	if err != nil {
+		return nil, err
 	}
+	c, err := a.door.Look(of.path, as)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	var layers []layerOf
+	for _, l := range c.Links {
+		layers = append(layers, layerOf{l.Path, l.Image.Info().ID})
+	}
+	return layers, nil
+}
+
+// layers of a disk, by the format on record; none where it can't be read.
+func (a *Agent) layers(path string) []layerOf {
+	as, err := a.known(path)
+	if err != nil {
+		return nil
+	}
+	return a.chains.read(image{path, as.Name()})
 }
 
 // lookDisk tells about a disk with its chain.
-func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan.FolderDisk {
+func (a *Agent) lookDisk(id, file, path, stated string, held map[string][]heldDisk) plan.FolderDisk {
 	path = filepath.Clean(path)
 	d := plan.FolderDisk{ID: id, File: file, Path: path, Chain: []string{}, Faults: []plan.DiskFault{}, SharedBy: []string{}, LayersOf: []string{}}
 	if file == "" {
 		d.Missing = true
 		return d
 	}
-	if _, err := os.Stat(path); err != nil {
+	if _, err := a.door.Stat(path); err != nil {
 		d.Missing = errors.Is(err, fs.ErrNotExist)
 		if !d.Missing {
-			d.Problem = err.Error()
+			d.Problem, d.ProblemCode = err.Error(), codeOf(err)
 		}
 		return d
 	}
@@ -252,7 +262,11 @@ func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan
 	}
 	slices.Sort(d.SharedBy)
 	slices.Sort(d.LayersOf)
-	c, err := formats.Look(path, formats.Options{Allow: a.within})
+	as, err := a.formatOf(path, stated)
+	var c *formats.Chain
+	if err == nil {
+		c, err = a.door.Look(path, as)
+	}
 	if err != nil {
 		d.Problem, d.ProblemCode = err.Error(), codeOf(err)
 		return d
@@ -267,7 +281,7 @@ func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan
 	}
 	for _, l := range c.Links {
 		for _, name := range l.Files {
-			if b, err := allocated(name); err == nil {
+			if b, err := a.allocated(name); err == nil {
 				d.FileBytes += b
 			}
 		}
@@ -283,14 +297,18 @@ func (a *Agent) lookDisk(id, file, path string, held map[string][]heldDisk) plan
 		if r, err := c.Map(0); err == nil && r.Kind != disk.Data && r.Length >= d.VirtualBytes {
 			d.NoData = true
 		}
-		d.Guest, _ = a.guests.read(path)
+		d.Guest, _ = a.guests.read(image{path, as.Name()})
 	}
 	return d
 }
 
 // lookInside looks for a guest's operating system on a disk.
-func (a *Agent) lookInside(path string) (*fit.Guest, error) {
-	c, err := formats.OpenChain(path, formats.Options{Allow: a.within})
+func (a *Agent) lookInside(of image) (*fit.Guest, error) {
+	as, err := a.formatOf(of.path, of.stated)
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.door.Chain(of.path, as)
 	if err != nil {
 		return nil, err
 	}

@@ -16,10 +16,10 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/disk"
-	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/door"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -49,7 +49,7 @@ func newPack(ctx context.Context, t *task) (*pack, error) {
 		if t.a.driver.State(p.Folder) == "running" {
 			return nil, &taskError{"state.running", "the machine runs; its disks change while they are read"}
 		}
-		p.base = func() (*ovf.Descriptor, error) { return folderDescriptor(p.Folder) }
+		p.base = func() (*ovf.Descriptor, error) { return t.a.folderDescriptor(p.Folder) }
 	}
 	raw, err := p.descriptor(nil, 0)
 	p.room = (len(raw) + 1024*(1+len(p.Disks)) + 4095) / 4096 * 4096 // sizes are still to come
@@ -92,7 +92,7 @@ func (p *pack) open(ctx context.Context, pd plan.PackDisk) (disk.Image, error) {
 		}
 		return img, nil
 	}
-	img, err := formats.OpenChain(pd.Source, formats.Options{Allow: p.t.a.within})
+	img, err := p.t.a.chain(pd.Source)
 	if err != nil {
 		return nil, fmt.Errorf("open disk %s: %w", pd.ID, err)
 	}
@@ -128,17 +128,17 @@ func doPack(ctx context.Context, t *task) (any, error) {
 	if err := t.a.within(p.File); err != nil {
 		return nil, err
 	}
-	if o, err := ovf.OpenPath(p.File); err == nil { // renamed before the agent was killed
+	if o, err := t.a.door.Package(p.File, ""); err == nil { // renamed before the agent was killed
 		defer o.Close()
 		if pp := o.Envelope.Machines[0].Passport; pp != nil && pp.Copy == p.Passport.Copy {
-			st, err := os.Stat(p.File)
+			st, err := t.a.door.Stat(p.File)
 			if err != nil {
 				return nil, err
 			}
 			return hostlink.PackResult{Bytes: st.Size()}, nil
 		}
 	}
-	file, err := os.OpenFile(p.partFile(), os.O_RDWR|os.O_CREATE, 0o644)
+	file, err := t.a.door.OpenFile(p.partFile(), os.O_RDWR|os.O_CREATE, fileMode)
 	if err != nil {
 		return nil, err
 	}
@@ -176,10 +176,10 @@ func doPack(ctx context.Context, t *task) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := renameNew(p.partFile(), p.File); err != nil {
+	if err := t.a.renameNew(p.partFile(), p.File); err != nil {
 		return nil, err
 	}
-	return hostlink.PackResult{Bytes: total, Members: w.Members()}, syncDir(filepath.Dir(p.File))
+	return hostlink.PackResult{Bytes: total, Members: w.Members()}, t.a.syncDir(filepath.Dir(p.File))
 }
 
 func undoPack(t *task) error {
@@ -187,16 +187,16 @@ func undoPack(t *task) error {
 	if err := t.params(&p.PackTask); err != nil {
 		return err
 	}
-	if err := os.Remove(p.partFile()); err != nil && !os.IsNotExist(err) {
+	if err := t.a.removeIfThere(p.partFile()); err != nil {
 		return err
 	}
-	o, err := ovf.OpenPath(p.File)
+	o, err := t.a.door.Package(p.File, "")
 	if err != nil {
 		return nil
 	}
 	defer o.Close()
 	if pp := o.Envelope.Machines[0].Passport; pp != nil && pp.Copy == p.Passport.Copy {
-		return os.Remove(p.File)
+		return t.a.door.Remove(p.File)
 	}
 	return nil
 }
@@ -432,14 +432,11 @@ func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir strin
 }
 
 func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, pd plan.PackDisk, made time.Time) (ovf.Member, error) {
-	spool, err := os.CreateTemp(spoolDir, "spool-*")
+	spool, err := door.Unnamed(spoolDir)
 	if err != nil {
 		return ovf.Member{}, err
 	}
 	defer spool.Close()
-	if err := os.Remove(spool.Name()); err != nil { // it goes with the process that has it open, whatever ends it
-		return ovf.Member{}, err
-	}
 	out := &hashed{spool, sha256.New()}
 	if err := h.streamDisk(ctx, out, pd.ID, 0); err != nil {
 		return ovf.Member{}, err

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -33,8 +32,8 @@ func doPlace(_ context.Context, t *task) (any, error) {
 			return nil, err
 		}
 	}
-	if !isCopy(folder, p.Machine.Passport.Copy) { // else: placed before the agent was killed
-		if err := assemble(stagingDir(p.Pool, t.spec.Job), folder, p); err != nil {
+	if !t.a.isCopy(folder, p.Machine.Passport.Copy) { // else: placed before the agent was killed
+		if err := t.a.assemble(stagingDir(p.Pool, t.spec.Job), folder, p); err != nil {
 			return nil, err
 		}
 	}
@@ -47,16 +46,16 @@ func (a *Agent) putBeside(t *task, x plan.Beside) error {
 	if err != nil {
 		return err
 	}
-	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
+	if _, err := a.door.Lstat(from); errors.Is(err, fs.ErrNotExist) {
 		return nil // moved before the agent was killed
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := a.door.MkdirAll(filepath.Dir(to), dirMode); err != nil {
 		return err
 	}
-	if err := renameNew(from, to); err != nil {
+	if err := a.renameNew(from, to); err != nil {
 		return err
 	}
-	return errors.Join(syncDir(filepath.Dir(to)), syncDir(x.Pool))
+	return errors.Join(a.syncDir(filepath.Dir(to)), a.syncDir(x.Pool))
 }
 
 func (a *Agent) besidePaths(t *task, x plan.Beside) (from, to string, err error) {
@@ -73,16 +72,16 @@ func (a *Agent) takeBack(t *task, x plan.Beside) error {
 	if err != nil {
 		return err
 	}
-	if _, err := os.Lstat(from); err == nil {
+	if _, err := a.door.Lstat(from); err == nil {
 		return nil // it never was: what lies there is somebody else's
 	}
-	err = removeIfThere(to)
-	os.Remove(filepath.Dir(to)) // only when it is empty
+	err = a.removeIfThere(to)
+	a.door.Remove(filepath.Dir(to)) // only when it is empty
 	return err
 }
 
-func assemble(staging, folder string, p hostlink.PlaceTask) error {
-	if err := os.MkdirAll(staging, 0o755); err != nil { // a machine without disks has none yet
+func (a *Agent) assemble(staging, folder string, p hostlink.PlaceTask) error {
+	if err := a.door.MkdirAll(staging, dirMode); err != nil { // a machine without disks has none yet
 		return err
 	}
 	raw, err := describe(p.Descriptor, "", p.Number, p.Machine)
@@ -90,36 +89,27 @@ func assemble(staging, folder string, p hostlink.PlaceTask) error {
 		return err
 	}
 	if v := p.Machine.Variables; v != "" { // the firmware fills it at the first start
-		if _, err := os.Stat(filepath.Join(staging, v)); errors.Is(err, fs.ErrNotExist) {
-			if err := writeSynced(filepath.Join(staging, v), nil); err != nil {
+		if _, err := a.door.Stat(filepath.Join(staging, v)); errors.Is(err, fs.ErrNotExist) {
+			if err := a.writeSynced(filepath.Join(staging, v), nil); err != nil {
 				return err
 			}
 		}
 	}
-	if err := writeSynced(filepath.Join(staging, p.Name+".ovf"), raw); err != nil {
+	if err := a.writeSynced(filepath.Join(staging, p.Name+".ovf"), raw); err != nil {
 		return err
 	}
-	if err := syncDir(staging); err != nil {
+	if err := a.syncDir(staging); err != nil {
 		return err
 	}
-	if err := renameNew(staging, folder); err != nil {
+	if err := a.renameNew(staging, folder); err != nil {
 		return err
 	}
-	return syncDir(p.Pool)
-}
-
-func writeSynced(path string, raw []byte) error {
-	f, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(raw)
-	return errors.Join(err, f.Sync(), f.Close())
+	return a.syncDir(p.Pool)
 }
 
 // isCopy tells whether the folder holds the copy with that id.
-func isCopy(folder, copyID string) bool {
-	m, err := readFolderMachine(folder)
+func (a *Agent) isCopy(folder, copyID string) bool {
+	m, err := a.readMachine(folder)
 	return err == nil && m.Passport != nil && m.Passport.Copy == copyID
 }
 
@@ -136,7 +126,7 @@ func undoPlace(t *task) error {
 		return nil // it was never begun
 	}
 	folder := filepath.Join(p.Pool, p.Name)
-	if !isCopy(folder, p.Machine.Passport.Copy) {
+	if !t.a.isCopy(folder, p.Machine.Passport.Copy) {
 		var errs []error
 		for _, x := range p.Besides {
 			errs = append(errs, t.a.takeBack(t, x))
@@ -146,7 +136,7 @@ func undoPlace(t *task) error {
 	if t.a.driver.State(folder) == "running" {
 		return fmt.Errorf("%s runs; stop it first", p.Name)
 	}
-	errs := []error{t.a.store.delist(folder), os.RemoveAll(folder), syncDir(p.Pool)}
+	errs := []error{t.a.store.delist(folder), t.a.door.RemoveAll(folder), t.a.syncDir(p.Pool)}
 	for _, x := range p.Besides {
 		errs = append(errs, t.a.takeBack(t, x))
 	}

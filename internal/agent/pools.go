@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -22,6 +23,9 @@ const markFile = ".unvora-pool.json"
 
 // workDir in a pool holds what is not finished; jobs have directories in it.
 const workDir = ".unvora"
+
+// mostMark is more than a mark has, in bytes.
+const mostMark = 64 << 10
 
 type mark struct {
 	ID     string   `json:"id"`
@@ -35,9 +39,9 @@ func (a *Agent) pools() []hostlink.Pool {
 	for _, c := range a.config.Pools {
 		p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away", Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
 		a.store.get("pools", c.Path, &p.ID) // as it was when last here
-		m, err := readMark(c)
+		m, err := a.readMark(c)
 		if errors.Is(err, fs.ErrNotExist) && p.ID == "" {
-			m, err = writeMark(c)
+			m, err = a.writeMark(c)
 		}
 		if err == nil {
 			if m.Labels != nil {
@@ -97,7 +101,7 @@ func (a *Agent) measure(ctx context.Context) {
 		if p.State != "ready" || p.Rate != 0 || p.FreeBytes < 16*measured || ctx.Err() != nil {
 			continue
 		}
-		rate, err := writeRate(filepath.Join(p.Path, markFile+".rate"), piece)
+		rate, err := a.writeRate(filepath.Join(p.Path, markFile+".rate"), piece)
 		if err != nil {
 			a.log.Warn("speed of pool not measured", "pool", p.Name, "error", err)
 			continue
@@ -107,12 +111,12 @@ func (a *Agent) measure(ctx context.Context) {
 }
 
 // writeRate is bytes a second that a new file is written with, down to the drive.
-func writeRate(path string, piece []byte) (int64, error) {
-	f, err := os.Create(path)
+func (a *Agent) writeRate(path string, piece []byte) (int64, error) {
+	f, err := a.door.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, fileMode)
 	if err != nil {
 		return 0, err
 	}
-	defer os.Remove(path)
+	defer a.removeIfThere(path)
 	began := time.Now()
 	for range measured / len(piece) {
 		if _, err := f.Write(piece); err != nil {
@@ -125,8 +129,8 @@ func writeRate(path string, piece []byte) (int64, error) {
 	return int64(float64(measured) / max(time.Since(began).Seconds(), 1e-3)), nil
 }
 
-func readMark(c PoolConfig) (m mark, err error) {
-	raw, err := os.ReadFile(filepath.Join(c.Path, markFile))
+func (a *Agent) readMark(c PoolConfig) (m mark, err error) {
+	raw, err := disk.ReadFile(a.door, filepath.Join(c.Path, markFile), mostMark)
 	if err != nil {
 		return m, err
 	}
@@ -139,7 +143,7 @@ func readMark(c PoolConfig) (m mark, err error) {
 // label writes a pool's labels into its mark, so that every host sees them.
 func (a *Agent) label(pool string, labels []string) error {
 	for _, c := range a.config.Pools {
-		m, err := readMark(c)
+		m, err := a.readMark(c)
 		if err != nil || m.ID != pool {
 			continue
 		}
@@ -149,10 +153,10 @@ func (a *Agent) label(pool string, labels []string) error {
 			return err
 		}
 		next := filepath.Join(c.Path, markFile+".next")
-		if err := writeSynced(next, raw); err != nil {
-			return errors.Join(err, removeIfThere(next))
+		if err := a.writeSynced(next, raw); err != nil {
+			return errors.Join(err, a.removeIfThere(next))
 		}
-		return errors.Join(os.Rename(next, filepath.Join(c.Path, markFile)), syncDir(c.Path))
+		return errors.Join(a.door.Rename(next, filepath.Join(c.Path, markFile)), a.syncDir(c.Path))
 	}
 	return &hostlink.Fault{Code: "pool.away", Message: "the pool is not there now"}
 }
@@ -161,10 +165,10 @@ func (a *Agent) label(pool string, labels []string) error {
 // a drive can be pulled out.
 func (a *Agent) settlePool(pool string) error {
 	for _, c := range a.config.Pools {
-		if m, err := readMark(c); err != nil || m.ID != pool {
+		if m, err := a.readMark(c); err != nil || m.ID != pool {
 			continue
 		}
-		dir, err := os.Open(c.Path)
+		dir, err := disk.OpenRead(a.door, c.Path)
 		if err != nil {
 			return err
 		}
@@ -175,7 +179,7 @@ func (a *Agent) settlePool(pool string) error {
 
 // writeMark marks a directory that is seen for the first time. A directory
 // that is not there is not made: it may be a mount point with nothing mounted.
-func writeMark(c PoolConfig) (m mark, err error) {
+func (a *Agent) writeMark(c PoolConfig) (m mark, err error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return m, err
@@ -185,9 +189,9 @@ func writeMark(c PoolConfig) (m mark, err error) {
 	if err != nil {
 		return m, err
 	}
-	f, err := os.OpenFile(filepath.Join(c.Path, markFile), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := a.door.OpenFile(filepath.Join(c.Path, markFile), os.O_CREATE|os.O_EXCL|os.O_WRONLY, fileMode)
 	if errors.Is(err, fs.ErrExist) { // another host was quicker
-		return readMark(c)
+		return a.readMark(c)
 	}
 	if err != nil {
 		return m, err

@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"time"
 
 	"unvora.example/unvora/core/plan"
@@ -42,11 +43,7 @@ func (a *Agent) power(folder string, on bool) error {
 	running := a.driver.State(folder) == "running"
 	switch {
 	case on && !running:
-		m, err := readFolderMachine(folder)
-		if err != nil {
-			return err
-		}
-		if err := a.driver.Start(folder, m); err != nil {
+		if err := a.run(folder); err != nil {
 			return err
 		}
 	case !on && running:
@@ -55,4 +52,21 @@ func (a *Agent) power(folder string, on bool) error {
 		}
 	}
 	return a.store.list(folder, registered{Running: on, Since: time.Now()})
+}
+
+// run has the driver start a machine, its disks in the formats on record.
+func (a *Agent) run(folder string) error {
+	m, err := a.readMachine(folder)
+	if err != nil {
+		return err
+	}
+	for i := range m.Disks {
+		d := &m.Disks[i]
+		as, err := a.formatOf(filepath.Join(folder, d.File), d.Format)
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.ID, err)
+		}
+		d.Format = as.Name()
+	}
+	return a.driver.Start(folder, m)
 }

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"time"
 
-	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/nbd"
@@ -42,7 +41,7 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		a.offers.Store(name, offer{web: t.Web, peer: peerName(r.TLS), expires: time.Now().Add(offerLasts)})
 		return answer(w, hostlink.DiskOffer{Name: name})
 	}
-	m, err := readFolderMachine(t.Path)
+	m, err := a.readMachine(t.Path)
 	if err != nil {
 		return err
 	}
@@ -69,7 +68,7 @@ func (a *Agent) serveDescriptor(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	d, err := folderDescriptor(t.Path)
+	d, err := a.folderDescriptor(t.Path)
 	if err != nil {
 		return err
 	}
@@ -109,7 +108,7 @@ func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd
 		}
 		return &nbd.Export{Image: img, Close: func() { img.Close() }}, nil
 	}
-	c, err := formats.OpenChain(o.path, formats.Options{Allow: a.within})
+	c, err := a.chain(o.path)
 	if err != nil {
 		return nil, err
 	}

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
 	"time"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -270,7 +270,7 @@ func (a *Agent) serveTicket(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.Open(t.Path)
+	f, err := disk.OpenRead(a.door, t.Path)
 	if err != nil {
 		return err
 	}

@@ -1,7 +1,8 @@
 package agent
 
 import (
-	"os"
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -23,6 +24,7 @@ type sights struct {
 }
 
 type sight struct {
+	a      *Agent
 	disk   hostlink.SeenDisk
 	layers []string
 	stamps []any
@@ -30,7 +32,7 @@ type sight struct {
 
 func (s sight) fresh() bool {
 	for i, l := range s.layers {
-		if fileStamp(l) != s.stamps[i] {
+		if s.a.fileStamp(l) != s.stamps[i] {
 			return false
 		}
 	}
@@ -38,7 +40,7 @@ func (s sight) fresh() bool {
 }
 
 // of tells about a disk, from memory when it has not changed.
-func (s *sights) of(id, path string) hostlink.SeenDisk {
+func (s *sights) of(id, path, stated string) hostlink.SeenDisk {
 	s.mu.Lock()
 	old, ok := s.known[path]
 	s.mu.Unlock()
@@ -46,7 +48,7 @@ func (s *sights) of(id, path string) hostlink.SeenDisk {
 		old.disk.ID = id
 		return old.disk
 	}
-	now := s.look(path)
+	now := s.look(path, stated)
 	s.mu.Lock()
 	if s.known == nil {
 		s.known = map[string]sight{}
@@ -65,18 +67,22 @@ func (s *sights) changed(path string) bool {
 	return !ok || !old.fresh()
 }
 
-func (s *sights) look(path string) (out sight) {
-	out = sight{disk: hostlink.SeenDisk{Path: path}, layers: []string{path}}
+func (s *sights) look(path, stated string) (out sight) {
+	out = sight{a: s.a, disk: hostlink.SeenDisk{Path: path}, layers: []string{path}}
 	defer func() {
 		for _, l := range out.layers {
-			out.stamps = append(out.stamps, fileStamp(l))
+			out.stamps = append(out.stamps, s.a.fileStamp(l))
 		}
 	}()
-	if _, err := os.Stat(path); err != nil {
+	if _, err := s.a.door.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		out.disk.Faults = []plan.DiskFault{{Code: "disk.missing", Path: path, Message: "the file is not there"}}
 		return out
 	}
-	c, err := formats.Look(path, formats.Options{Allow: s.a.within})
+	as, err := s.a.formatOf(path, stated)
+	var c *formats.Chain
+	if err == nil {
+		c, err = s.a.door.Look(path, as)
+	}
 	if err != nil {
 		out.disk.Faults = []plan.DiskFault{{Code: codeOf(err), Path: path, Message: err.Error()}}
 		return out
@@ -93,7 +99,7 @@ func (s *sights) look(path string) (out sight) {
 			out.layers = append(out.layers, ref.Path)
 		}
 	}
-	if st, err := os.Stat(path); err == nil {
+	if st, err := s.a.door.Stat(path); err == nil {
 		out.disk.WrittenAt = st.ModTime().UTC().Truncate(time.Second)
 	}
 	if len(c.Faults) == 0 && !c.Info().Encrypted {
@@ -111,7 +117,7 @@ func (s *sights) seen(folder string, m *machine.Machine) (list []hostlink.SeenDi
 	}
 	for _, d := range m.Disks {
 		if d.File != "" {
-			list = append(list, s.of(d.ID, filepath.Join(folder, d.File)))
+			list = append(list, s.of(d.ID, filepath.Join(folder, d.File), d.Format))
 		}
 	}
 	return list
@@ -133,7 +139,7 @@ func (s *sweep) bare(pools []hostlink.Pool) (list []hostlink.BareFolder) {
 		if p.State == "away" {
 			continue
 		}
-		entries, err := os.ReadDir(p.Path)
+		entries, err := s.a.door.ReadDir(p.Path)
 		if err != nil {
 			continue
 		}
@@ -143,7 +149,7 @@ func (s *sweep) bare(pools []hostlink.Pool) (list []hostlink.BareFolder) {
 				continue
 			}
 			b := hostlink.BareFolder{Path: path, Pool: p.ID}
-			files, err := os.ReadDir(path)
+			files, err := s.a.door.ReadDir(path)
 			if err != nil {
 				continue
 			}
@@ -155,7 +161,7 @@ func (s *sweep) bare(pools []hostlink.Pool) (list []hostlink.BareFolder) {
 				isDisk, _ := s.a.images.read(at)
 				if isDisk {
 					b.Disks = append(b.Disks, f.Name())
-					if n, err := allocated(at); err == nil {
+					if n, err := s.a.allocated(at); err == nil {
 						b.Bytes += n
 					}
 				}

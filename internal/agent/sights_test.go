@@ -23,7 +23,7 @@ func TestSights(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(folder, "d.qcow2")))
 	format, err := formats.ByName("qcow2")
 	require.NoError(t, err)
-	require.NoError(t, formats.NewLayer(filepath.Join(folder, "d.qcow2"), filepath.Join(pool, "tide-gauge.img"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"))
+	require.NoError(t, formats.NewLayer(filepath.Join(folder, "d.qcow2"), filepath.Join(pool, "tide-gauge.img"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
 	first := a.sweep.survey("")
 	require.Len(t, first.Machines, 1)
 	d := first.Machines[0].Disks[0]

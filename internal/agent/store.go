@@ -22,7 +22,7 @@ type store struct {
 	listed map[string]registered // the register, as in the database
 }
 
-var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched"}
+var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched", "formats"}
 
 type registered struct {
 	Running bool      `json:"running"`

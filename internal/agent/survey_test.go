@@ -29,7 +29,7 @@ func newAgent(t testing.TB, machines int) (*Agent, string) {
 		addFolder(t, pool, name)
 		config.Machines = append(config.Machines, MachineConfig{Folder: filepath.Join(pool, name)})
 	}
-	a, err := New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, nil), slog.New(slog.DiscardHandler))
+	a, err := New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, nil, config.Door()), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		a.tasks.close()

@@ -3,7 +3,6 @@ package agent
 import (
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -12,8 +11,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/sys/unix"
-
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/internal/hostlink"
@@ -143,7 +141,7 @@ func (s *sweep) look() []hostlink.Pool {
 		var now stamp
 		old := s.folders[path]
 		if filesThere {
-			now = folderStamp(path, old)
+			now = s.a.folderStamp(path, old)
 		}
 		if old != nil && old.stamp == now && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere && slices.Equal(old.Addresses, addresses) && !s.disksChanged(old) {
 			old.round = s.round
@@ -152,16 +150,16 @@ func (s *sweep) look() []hostlink.Pool {
 		f := &seenFolder{stamp: now, round: s.round, gen: next}
 		f.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere, State: state, Addresses: addresses}
 		if filesThere {
-			f.descriptor = findDescriptor(path)
+			f.descriptor = s.a.findDescriptor(path)
 			if f.descriptor == "" && !registered {
 				return // some other directory
 			}
-			m, err := readFolderMachine(path)
+			m, err := s.a.readMachine(path)
 			if err != nil {
 				f.Problem = err.Error()
 			}
-			f.Machine, f.Bytes = m, folderBytes(path)+asideBytes(m)
-			f.stamp = folderStamp(path, f)
+			f.Machine, f.Bytes = m, s.a.folderBytes(path)+asideBytes(m)
+			f.stamp = s.a.folderStamp(path, f)
 			if f.Disks = s.a.sights.seen(path, m); state == "running" && old != nil && len(old.Disks) == len(f.Disks) {
 				f.Disks = old.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
 			}
@@ -176,12 +174,10 @@ func (s *sweep) look() []hostlink.Pool {
 		if p.State == "away" {
 			continue
 		}
-		dir, err := os.Open(p.Path)
+		entries, err := s.a.door.ReadDir(p.Path) // in any order: the order is the reader's affair
 		if err != nil {
 			continue
 		}
-		entries, _ := dir.ReadDir(-1) // in any order: the order is the reader's affair
-		dir.Close()
 		root := filepath.Clean(p.Path) + "/"
 		for _, e := range entries {
 			if e.IsDir() && e.Name()[0] != '.' {
@@ -233,6 +229,24 @@ func (s *sweep) look() []hostlink.Pool {
 	return pools
 }
 
+// statedAt is the format that the descriptor of a machine states for a disk that
+// lies outside of the machine's folder; "" when no machine names it.
+func (s *sweep) statedAt(path string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.folders {
+		if f.Machine == nil {
+			continue
+		}
+		for _, d := range f.Machine.Disks {
+			if strings.HasPrefix(d.File, "../") && filepath.Join(f.Path, d.File) == path {
+				return d.Format
+			}
+		}
+	}
+	return ""
+}
+
 // disksChanged tells whether a machine's disks are not as they were told, which
 // is not asked of one that runs.
 func (s *sweep) disksChanged(f *seenFolder) bool {
@@ -241,7 +255,7 @@ func (s *sweep) disksChanged(f *seenFolder) bool {
 
 func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 	for _, c := range s.a.config.Shelves {
-		entries, err := os.ReadDir(c.Path)
+		entries, err := s.a.door.ReadDir(c.Path)
 		if err != nil {
 			continue
 		}
@@ -261,7 +275,7 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 			}
 			p := &seenPackage{stamp: stamp, writtenAt: info.ModTime(), round: s.round, gen: next}
 			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.Name, Bytes: info.Size()}
-			if o, err := ovf.OpenPath(path); err != nil {
+			if o, err := s.a.door.Package(path, s.a.config.State); err != nil {
 				p.Problem = err.Error()
 			} else {
 				p.Machine = &o.Envelope.Machines[0]
@@ -283,20 +297,22 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 // that a running machine writes to does not count.
 type stamp struct{ folder, descriptor, size int64 }
 
-func folderStamp(path string, known *seenFolder) (s stamp) {
-	var st unix.Stat_t
-	if unix.Lstat(path, &st) != nil {
+func (a *Agent) folderStamp(path string, known *seenFolder) (s stamp) {
+	st, err := a.door.Lstat(path)
+	if err != nil {
 		return s
 	}
-	s.folder = st.Mtim.Nano()
-	if known != nil && known.descriptor != "" && unix.Lstat(path+"/"+known.descriptor, &st) == nil {
-		s.descriptor, s.size = st.Mtim.Nano(), st.Size
+	s.folder = st.ModTime().UnixNano()
+	if known != nil && known.descriptor != "" {
+		if st, err := a.door.Lstat(path + "/" + known.descriptor); err == nil {
+			s.descriptor, s.size = st.ModTime().UnixNano(), st.Size()
+		}
 	}
 	return s
 }
 
-func findDescriptor(folder string) string {
-	entries, _ := os.ReadDir(folder)
+func (a *Agent) findDescriptor(folder string) string {
+	entries, _ := a.door.ReadDir(folder)
 	for _, e := range entries {
 		if e.Type().IsRegular() && strings.EqualFold(filepath.Ext(e.Name()), ".ovf") {
 			return e.Name()
@@ -306,39 +322,30 @@ func findDescriptor(folder string) string {
 }
 
 // folderDescriptor reads and parses the descriptor of a machine folder.
-func folderDescriptor(folder string) (*ovf.Descriptor, error) {
-	name := findDescriptor(folder)
+func (a *Agent) folderDescriptor(folder string) (*ovf.Descriptor, error) {
+	name := a.findDescriptor(folder)
 	if name == "" {
 		return nil, fmt.Errorf("there is no descriptor in %s: %w", folder, fs.ErrNotExist)
 	}
-	raw, err := os.ReadFile(filepath.Join(folder, name))
+	raw, err := disk.ReadFile(a.door, filepath.Join(folder, name), ovf.MaxDescriptorBytes)
 	if err != nil {
 		return nil, err
 	}
 	return ovf.Parse(filepath.Join(folder, name), raw)
 }
 
-func readFolderMachine(folder string) (*machine.Machine, error) {
-	d, err := folderDescriptor(folder)
+func (a *Agent) readMachine(folder string) (*machine.Machine, error) {
+	d, err := a.folderDescriptor(folder)
 	if err != nil {
 		return nil, err
 	}
 	m := &d.Machines[0]
 	for i := range m.Disks {
-		if b, err := allocated(filepath.Join(folder, m.Disks[i].File)); err == nil {
+		if b, err := a.allocated(filepath.Join(folder, m.Disks[i].File)); err == nil {
 			m.Disks[i].FileBytes = b
 		}
 	}
 	return m, nil
-}
-
-// allocated is the room that a file takes, in bytes.
-func allocated(path string) (int64, error) {
-	var st unix.Stat_t
-	if err := unix.Stat(path, &st); err != nil {
-		return 0, err
-	}
-	return st.Blocks * 512, nil
 }
 
 // asideBytes is what the machine's disks take that lie outside its folder.
@@ -354,10 +361,13 @@ func asideBytes(m *machine.Machine) (sum int64) {
 	return sum
 }
 
-func folderBytes(folder string) (sum int64) {
-	entries, _ := os.ReadDir(folder)
+func (a *Agent) folderBytes(folder string) (sum int64) {
+	entries, _ := a.door.ReadDir(folder)
 	for _, e := range entries {
-		if b, err := allocated(filepath.Join(folder, e.Name())); err == nil && e.Type().IsRegular() {
+		if !e.Type().IsRegular() {
+			continue
+		}
+		if b, err := a.allocated(filepath.Join(folder, e.Name())); err == nil {
 			sum += b
 		}
 	}

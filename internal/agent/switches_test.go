@@ -22,7 +22,7 @@ func wiredAgent(t *testing.T) *Agent {
 	pool := t.TempDir()
 	config := Config{Name: "gannet", Site: "Northhead", Family: "slate", Driver: "standin", State: t.TempDir(), CPUs: 4, MemoryMB: 4096, Pools: []PoolConfig{{Name: "reef", Path: pool}}, ReturnSeconds: 1,
 		Ports: []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}, Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}}
-	a, err := New(config, standin.New(config.Switches, config.Ports), slog.New(slog.DiscardHandler))
+	a, err := New(config, standin.New(config.Switches, config.Ports, config.Door()), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() { a.tasks.close(); a.switches.close(); a.store.Close() })
 	return a
@@ -47,7 +47,7 @@ func TestSwitches(t *testing.T) {
 	require.Equal(t, []string{"lab", "field"}, names(a.sweep.survey("").Switches))
 	require.Len(t, a.sweep.survey("").Ports, 2)
 
-	fresh := standin.New(a.config.Switches, a.config.Ports)
+	fresh := standin.New(a.config.Switches, a.config.Ports, a.config.Door())
 	a.driver = fresh
 	require.NoError(t, a.switches.restore())
 	require.Equal(t, []string{"lab", "field"}, names(fresh.Switches()))
@@ -132,7 +132,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	tk = start(t, a, "s7", plan.KindMakeSwitch, 1, change)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	a.switches.close()
-	fresh := standin.New(a.config.Switches, a.config.Ports)
+	fresh := standin.New(a.config.Switches, a.config.Ports, a.config.Door())
 	a.driver = fresh
 	require.NoError(t, a.switches.restore())
 	require.Equal(t, []string{"lab", "inside", "x"}, names(fresh.Switches()))

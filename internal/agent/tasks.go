@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
@@ -40,6 +38,10 @@ func codeOf(err error) string {
 		return "space.short"
 	case errors.Is(err, unix.EROFS):
 		return "pool.read-only"
+	case errors.Is(err, disk.ErrOutside):
+		return "file.outside"
+	case errors.Is(err, disk.ErrSpecial):
+		return "file.special"
 	case errors.Is(err, disk.ErrDamaged):
 		return "disk.damaged"
 	case errors.Is(err, disk.ErrVariant), errors.Is(err, disk.ErrFormat):
@@ -375,8 +377,8 @@ func (ts *tasks) forget(job string, epoch int64) error {
 		}
 	}
 	for _, p := range ts.a.config.Pools {
-		errs = append(errs, os.RemoveAll(stagingDir(p.Path, job)))
-		os.Remove(filepath.Join(p.Path, workDir)) // only when it is empty
+		errs = append(errs, ts.a.door.RemoveAll(stagingDir(p.Path, job)))
+		ts.a.door.Remove(filepath.Join(p.Path, workDir)) // only when it is empty
 	}
 	return errors.Join(append(errs, ts.a.store.drop("epochs", job))...)
 }
@@ -412,28 +414,3 @@ func (ts *tasks) close() {
 
 // stagingDir is where a job's unfinished files lie in a pool.
 func stagingDir(pool, job string) string { return filepath.Join(pool, workDir, job) }
-
-// syncDir makes renames in a directory survive a crash.
-func syncDir(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(f.Sync(), f.Close())
-}
-
-// renameNew renames without writing over anything.
-func renameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system without it
-		if _, e := os.Lstat(to); e == nil {
-			err = unix.EEXIST
-		} else {
-			err = os.Rename(from, to)
-		}
-	}
-	if errors.Is(err, fs.ErrExist) {
-		return &taskError{"name.taken", fmt.Sprintf("%s exists already", to)}
-	}
-	return err
-}

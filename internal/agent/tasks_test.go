@@ -275,7 +275,7 @@ func TestFetchResumes(t *testing.T) {
 	require.Error(t, <-half)
 	require.NoError(t, a.store.Close())
 
-	again, err := New(a.config, standin.New(nil, nil), slog.New(slog.DiscardHandler))
+	again, err := New(a.config, standin.New(nil, nil, a.config.Door()), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	a.store, a.tasks = again.store, again.tasks // closed at the end of the test
 	tk, err = again.tasks.get(job + ".s1")

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"unvora.example/unvora/core/ovf"
 )
 
 // Packages on shelves are read in the background, each once as it is, and held
@@ -47,7 +45,7 @@ func (a *Agent) vouchOne(ctx context.Context, quiet time.Time, rate int64) bool 
 		return false
 	}
 	v := vouched{Stamp: stamp}
-	o, err := ovf.OpenPath(path)
+	o, err := a.door.Package(path, a.config.State)
 	if err == nil {
 		began, done := time.Now(), int64(0)
 		err = o.Verify(ctx, func(n int64) {

@@ -2,7 +2,8 @@ package agent
 
 import (
 	"context"
-	"os"
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -46,7 +47,7 @@ func (w *watch) follow() {
 	var all []string
 	for _, p := range w.a.config.Pools {
 		all = append(all, filepath.Dir(filepath.Clean(p.Path)), p.Path) // a mount point changes with its own directory
-		entries, _ := os.ReadDir(p.Path)
+		entries, _ := w.a.door.ReadDir(p.Path)
 		for _, e := range entries {
 			if e.IsDir() && e.Name()[0] != '.' {
 				all = append(all, filepath.Join(p.Path, e.Name()))
@@ -66,7 +67,7 @@ func (w *watch) follow() {
 		}
 		if err := w.watcher.Add(dir); err == nil {
 			w.seen[dir] = true
-		} else if !os.IsNotExist(err) {
+		} else if !errors.Is(err, fs.ErrNotExist) {
 			w.full = true
 			w.a.log.Warn("not all folders are watched: changes there show with the next survey", "folder", dir, "error", err)
 		}

@@ -12,7 +12,7 @@ import (
 
 // drivers by the name that an agent's file gives.
 var drivers = map[string]func(agent.Config) (agent.Driver, error){
-	"standin": func(c agent.Config) (agent.Driver, error) { return standin.New(c.Switches, c.Ports), nil },
+	"standin": func(c agent.Config) (agent.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },
 }
 
 func (a *app) agentCmd() *cobra.Command {

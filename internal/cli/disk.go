@@ -487,7 +487,7 @@ by a fingerprint of its contents where the format states no id.`,
 	anyway := cmd.Flags().Bool("anyway", false, "even if it is not the one the layer was made on: what the layer holds may make no sense on it")
 	cmd.MarkFlagRequired("parent")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
-		sure, err := formats.Reparent(args[0], *parent, *anyway)
+		sure, err := formats.Reparent(args[0], *parent, "", *anyway, formats.Options{})
 		if err != nil {
 			return failed(err)
 		}
@@ -533,7 +533,7 @@ not be written to from then on.`,
 		if err != nil {
 			return usage("--format: %v", err)
 		}
-		if err := formats.NewLayer(args[0], *parent, f, uuid.NewString()); err != nil {
+		if err := formats.NewLayer(args[0], *parent, f, uuid.NewString(), formats.Options{}); err != nil {
 			return failed(err)
 		}
 		if a.output == "table" {

@@ -65,7 +65,7 @@ func (a *app) check(path string, repair bool) (*checked, error) {
 				fmt.Fprintln(a.errOut, "  "+p.Repair)
 			}
 		}
-	})
+	}, formats.Options{})
 	if err != nil {
 		return nil, err
 	}

@@ -107,7 +107,7 @@ func inspectDisk(file string) (*inspection, error) {
 	if err != nil || format.Probe == nil {
 		return nil, nil
 	}
-	img, err := format.Open(src, formats.Beside(file, nil))
+	img, err := format.Open(src, formats.Beside(file, formats.Options{}, nil))
 	if err != nil {
 		return nil, &exit{statusFailed, fmt.Errorf("%s: %w", file, err)}
 	}

@@ -48,7 +48,7 @@ func (d sampleDisk) place(pool, path string, format *formats.Format, s sampleMac
 			return err
 		}
 	}
-	if err := formats.NewLayer(path, parent, format, sampleUUID("disk "+s.name+d.id)); err != nil || d.movedTo == "" {
+	if err := formats.NewLayer(path, parent, format, sampleUUID("disk "+s.name+d.id), formats.Options{}); err != nil || d.movedTo == "" {
 		return err
 	}
 	moved := filepath.Join(pool, d.movedTo)

@@ -67,7 +67,7 @@ func newSmallEstate(t *testing.T) *smallEstate {
 	t.Cleanup(func() { e.w.end(); e.w.behind.Wait() })
 	e.agent("gannet", "loft")
 	e.agent("petrel", "")
-	_, address, _ := standintest.Serve(t, func(s *standinmanager.State) { s.Machines = s.Machines[:1] })
+	_, address, _ := standintest.Serve(t, func(s *standinmanager.State) { s.Machines, s.Volumes[0].Bytes = s.Machines[:1], 3<<19 })
 	entry := ManagerEntry{Name: "mainland", Address: "https://" + address + "/cimi", Account: "skerrow", Password: "low tide"}
 	_, err = e.w.AddManager(e.ctx, entry, "robin")
 	var unknown *inventory.Error
@@ -92,7 +92,7 @@ func (e *smallEstate) agent(name, shelf string) {
 		e.machine(filepath.Join(pool, "tide-gauge"), "tide-gauge")
 		config.Machines = []agent.MachineConfig{{Folder: filepath.Join(pool, "tide-gauge")}}
 	}
-	a, err := agent.New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, config.Ports), slog.New(slog.DiscardHandler))
+	a, err := agent.New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, config.Ports, config.Door()), slog.New(slog.DiscardHandler))
 	require.NoError(e, err)
 	l, err := a.Listen()
 	require.NoError(e, err)

@@ -221,7 +221,7 @@ func makeHost(root string, n int) (*agent.Agent, net.Listener, error) {
 		}
 		config.Machines = append(config.Machines, agent.MachineConfig{Folder: folder})
 	}
-	a, err := agent.New(config, standin.New(config.Switches, nil), slog.New(slog.DiscardHandler))
+	a, err := agent.New(config, standin.New(config.Switches, nil, config.Door()), slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, nil, err
 	}

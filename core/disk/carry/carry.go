@@ -63,6 +63,14 @@ type Result struct {
 	Lost         []disk.Range `json:"-"` // what Salvage could not read, in ascending order
 }
 
+// files is how sources and target are reached.
+func (o Order) files() disk.Files {
+	if o.Options.Files == nil {
+		return disk.OS
+	}
+	return o.Options.Files
+}
+
 // ErrChanged is returned when a file of the source was written while it was read.
 var ErrChanged = errors.New("it changed while it was read; is a machine running on it?")
 
@@ -84,7 +92,7 @@ type copier struct {
 // Copy carries the order out.
 func Copy(ctx context.Context, o Order) (*Result, error) {
 	if o.Replace { // the file itself, not a link to it
-		real, err := filepath.EvalSymlinks(o.Target)
+		real, err := o.files().Real(o.Target)
 		if err != nil {
 			return nil, err
 		}
@@ -109,7 +117,7 @@ func Copy(ctx context.Context, o Order) (*Result, error) {
 		err = c.place()
 	}
 	if err != nil {
-		if changed := unchanged(c.stamps); changed != nil { // whatever came of it
+		if changed := c.unchanged(); changed != nil { // whatever came of it
 			err = changed
 		}
 		return nil, errors.Join(explain(err, o), c.abandon())
@@ -133,7 +141,7 @@ func explain(err error, o Order) error {
 }
 
 func (c *copier) prepare() error {
-	st, err := os.Lstat(c.Target)
+	st, err := c.files().Lstat(c.Target)
 	switch {
 	case c.Device:
 		if err := c.isDevice(); err != nil {
@@ -183,7 +191,7 @@ func (c *copier) open() error {
 		return &c.chain.Faults[0]
 	}
 	var err error
-	if c.stamps, err = stampAll(c.chain); err != nil {
+	if c.stamps, err = c.stampAll(); err != nil {
 		return err
 	}
 	c.spec = disk.Spec{
@@ -209,11 +217,11 @@ func hidden(path, suffix string) string {
 
 // lock opens the part file for this process alone.
 func (c *copier) lock() error {
-	mode := fs.FileMode(0o644)
-	if st, err := os.Stat(c.Source); err == nil {
+	mode := fs.FileMode(0o640)
+	if st, err := c.files().Stat(c.Source); err == nil {
 		mode = st.Mode().Perm() | 0o200
 	}
-	f, err := os.OpenFile(c.partPath(), os.O_RDWR|os.O_CREATE, mode)
+	f, err := c.files().OpenFile(c.partPath(), os.O_RDWR|os.O_CREATE, mode)
 	if err != nil {
 		return err
 	}
@@ -222,7 +230,7 @@ func (c *copier) lock() error {
 		return fmt.Errorf("another copy to %s is under way", c.Target)
 	}
 	c.part = f
-	if st, err := os.Stat(c.Target); err == nil && c.Replace {
+	if st, err := c.files().Stat(c.Target); err == nil && c.Replace {
 		if sys, ok := st.Sys().(*syscall.Stat_t); ok { // whoever ran the machine on the old file can on the new one
 			_ = f.Chown(int(sys.Uid), int(sys.Gid))
 		}
@@ -239,11 +247,11 @@ func (c *copier) companion(name string) (disk.File, error) {
 		return nil, fmt.Errorf("%q is no file name", name)
 	}
 	final := filepath.Join(filepath.Dir(c.Target), name)
-	if _, err := os.Lstat(final); err == nil && !c.Replace {
+	if _, err := c.files().Lstat(final); err == nil && !c.Replace {
 		return nil, fmt.Errorf("%s is there already, and nothing is ever written over: choose another name", final)
 	}
 	c.name = name
-	f, err := os.OpenFile(c.secondPath(), os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := c.files().OpenFile(c.secondPath(), os.O_RDWR|os.O_CREATE, 0o640)
 	if err != nil {
 		return nil, err
 	}
@@ -264,7 +272,7 @@ func (c *copier) run(ctx context.Context) error {
 	} else if err := c.move(ctx); err != nil {
 		return err
 	}
-	if err := unchanged(c.stamps); err != nil {
+	if err := c.unchanged(); err != nil {
 		return err
 	}
 	if c.rescue != nil {
@@ -284,13 +292,12 @@ func (c *copier) share() bool {
 	if l.Format != c.Format || info.Variant != c.Variant || len(l.Files) != 1 || info.Parent != nil || !info.Clean || len(info.Snapshots) > 0 || c.Linkage != "" {
 		return false
 	}
-	f, err := os.Open(l.Path)
+	src, err := disk.OpenSource(c.files(), l.Path, os.O_RDONLY)
 	if err != nil {
 		return false
 	}
-	defer f.Close()
-	src, err := disk.OpenFile(f)
-	if err != nil || !c.file.Clone(src) {
+	defer src.Close()
+	if !c.file.Clone(src) {
 		return false
 	}
 	return c.Format.SetID == nil || c.Format.SetID(c.file, c.ID) == nil
@@ -323,7 +330,7 @@ func (c *copier) move(ctx context.Context) error {
 		SaveEvery:      c.SaveEvery,
 		Progress:       func(n int64) { done += n; c.progress(Copying, done) },
 		Saved: func(off int64, state []byte, _ any) error {
-			if err := unchanged(c.stamps); err != nil {
+			if err := c.unchanged(); err != nil {
 				return err
 			}
 			return c.save(&journal{Offset: off, Done: done, State: state, Digest: j.Digest})
@@ -438,7 +445,7 @@ func (c *copier) place() error {
 	}
 	c.result.FileBytes = disk.Allocated(st)
 	if c.second != nil {
-		st, err := os.Stat(c.secondPath())
+		st, err := c.files().Stat(c.secondPath())
 		if err != nil {
 			return err
 		}
@@ -453,36 +460,27 @@ func (c *copier) place() error {
 
 func (c *copier) rename() error {
 	if c.name != "" {
-		if err := move(c.secondPath(), filepath.Join(filepath.Dir(c.Target), c.name)); err != nil {
+		if err := c.put(c.secondPath(), filepath.Join(filepath.Dir(c.Target), c.name)); err != nil {
 			return err
 		}
 	}
-	if err := move(c.partPath(), c.Target); err != nil {
+	if err := c.put(c.partPath(), c.Target); err != nil {
 		return err
 	}
-	if err := syncDir(filepath.Dir(c.Target)); err != nil {
+	if err := disk.SyncDir(c.files(), filepath.Dir(c.Target)); err != nil {
 		return err
 	}
 	c.close()
-	return os.Remove(c.journalPath())
+	return c.files().Remove(c.journalPath())
 }
 
-// move renames, and is content when that was done before.
-func move(from, to string) error {
-	err := os.Rename(from, to)
+// put renames, and is content when that was done before.
+func (c *copier) put(from, to string) error {
+	err := c.files().Rename(from, to)
 	if errors.Is(err, fs.ErrNotExist) {
-		_, err = os.Stat(to)
+		_, err = c.files().Stat(to)
 	}
 	return err
-}
-
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
 }
 
 func (c *copier) close() {
@@ -502,9 +500,7 @@ func (c *copier) abandon() error {
 	}
 	var errs []error
 	for _, p := range paths {
-		if err := os.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			errs = append(errs, err)
-		}
+		errs = append(errs, disk.RemoveIfThere(c.files(), p))
 	}
 	c.close()
 	return errors.Join(errs...)

@@ -338,7 +338,7 @@ func TestSalvage(t *testing.T) {
 	t.Run("without its parent", func(t *testing.T) {
 		f, err := formats.ByName("qcow2")
 		require.NoError(t, err)
-		require.NoError(t, formats.NewLayer(at("top.qcow2"), at("b.img"), f, diskID))
+		require.NoError(t, formats.NewLayer(at("top.qcow2"), at("b.img"), f, diskID, formats.Options{}))
 		require.NoError(t, os.Rename(at("b.img"), filepath.Join(t.TempDir(), "gone")))
 		_, err = carry.Copy(t.Context(), order(t, at("top.qcow2"), at("c.img"), "raw", ""))
 		var fault *formats.Fault
@@ -364,8 +364,8 @@ func TestMerge(t *testing.T) {
 			truth := source(t, filepath.Join(dir, "base.img"), 3<<20)
 			_, err := carry.Copy(t.Context(), order(t, filepath.Join(dir, "base.img"), at("base"), format.Name, ""))
 			require.NoError(t, err)
-			require.NoError(t, formats.NewLayer(at("mid"), at("base"), &format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"))
-			require.NoError(t, formats.NewLayer(at("top"), at("mid"), &format, "1b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"))
+			require.NoError(t, formats.NewLayer(at("mid"), at("base"), &format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
+			require.NoError(t, formats.NewLayer(at("top"), at("mid"), &format, "1b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
 			mid, err := formats.OpenChain(at("mid"), formats.Options{})
 			require.NoError(t, err)
 			info := mid.Info()
@@ -376,7 +376,7 @@ func TestMerge(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, os.Remove(at("base")))
 			if format.Name == "vhd" { // which keeps the time of its parent, too
-				_, err := formats.Reparent(at("top"), at("mid"), false)
+				_, err := formats.Reparent(at("top"), at("mid"), "", false, formats.Options{})
 				require.NoError(t, err)
 			}
 			requireImage(t, truth, at("top"))

@@ -15,7 +15,7 @@ import (
 
 // isDevice refuses targets that are no block device, and formats that can't lie on one.
 func (c *copier) isDevice() error {
-	st, err := os.Stat(c.Target)
+	st, err := c.files().Stat(c.Target)
 	switch {
 	case err != nil:
 		return err
@@ -36,7 +36,7 @@ func (device) Allocate(int64) error { return nil }
 // toDevice writes straight to the device: there is no place beside it, so
 // nothing is kept of a copy that fails, and none goes on.
 func (c *copier) toDevice(ctx context.Context) (*Result, error) {
-	f, err := os.OpenFile(c.Target, os.O_RDWR|unix.O_EXCL, 0) // fails while it is mounted or in use
+	f, err := c.files().OpenFile(c.Target, os.O_RDWR|unix.O_EXCL, 0) // fails while it is mounted or in use
 	if errors.Is(err, unix.EBUSY) {
 		err = fmt.Errorf("%s is in use: is it mounted?", c.Target)
 	}
@@ -70,7 +70,7 @@ func (c *copier) toDevice(ctx context.Context) (*Result, error) {
 	if err := target.Finish(); err != nil {
 		return nil, err
 	}
-	if err := unchanged(c.stamps); err != nil {
+	if err := c.unchanged(); err != nil {
 		return nil, err
 	}
 	c.result.FileBytes = c.spec.VirtualBytes

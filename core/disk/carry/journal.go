@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"syscall"
@@ -30,6 +29,9 @@ type journal struct {
 	Finished bool         `json:"finished"` // only to be renamed
 }
 
+// mostJournal is more than a journal has: a digest's blocks take the most.
+const mostJournal = 256 << 20
+
 // stamp tells whether a file is still the same.
 type stamp struct {
 	Path     string `json:"path"`
@@ -39,8 +41,8 @@ type stamp struct {
 	Modified int64  `json:"modified"` // in nanoseconds since 1970
 }
 
-func stampOf(path string) (stamp, error) {
-	st, err := os.Stat(path)
+func stampOf(files disk.Files, path string) (stamp, error) {
+	st, err := files.Stat(path)
 	if err != nil {
 		return stamp{}, err
 	}
@@ -51,15 +53,15 @@ func stampOf(path string) (stamp, error) {
 	return s, nil
 }
 
-func stampAll(c *formats.Chain) ([]stamp, error) {
+func (c *copier) stampAll() ([]stamp, error) {
 	var stamps []stamp
-	for _, l := range c.Links {
+	for _, l := range c.chain.Links {
 		for _, f := range l.Files {
 			abs, err := filepath.Abs(f)
 			if err != nil {
 				return nil, err
 			}
-			s, err := stampOf(abs)
+			s, err := stampOf(c.files(), abs)
 			if err != nil {
 				return nil, err
 			}
@@ -69,9 +71,9 @@ func stampAll(c *formats.Chain) ([]stamp, error) {
 	return stamps, nil
 }
 
-func unchanged(stamps []stamp) error {
-	for _, s := range stamps {
-		if now, err := stampOf(s.Path); err != nil || now != s {
+func (c *copier) unchanged() error {
+	for _, s := range c.stamps {
+		if now, err := stampOf(c.files(), s.Path); err != nil || now != s {
 			return fmt.Errorf("%s: %w", s.Path, ErrChanged)
 		}
 	}
@@ -89,19 +91,14 @@ func (c *copier) save(j *journal) error {
 		return err
 	}
 	next := c.journalPath() + ".next"
-	f, err := os.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
+	if err := disk.WriteSynced(c.files(), next, raw, 0o600); err != nil {
+		return errors.Join(err, disk.RemoveIfThere(c.files(), next))
 	}
-	_, err = f.Write(raw)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return errors.Join(err, os.Remove(next))
-	}
-	return os.Rename(next, c.journalPath())
+	return c.files().Rename(next, c.journalPath())
 }
 
 func (c *copier) readJournal() (*journal, error) {
-	raw, err := os.ReadFile(c.journalPath())
+	raw, err := disk.ReadFile(c.files(), c.journalPath(), mostJournal)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +108,7 @@ func (c *copier) readJournal() (*journal, error) {
 
 // takeUp ends a copy that an earlier try had all but renamed.
 func (c *copier) takeUp() (done bool, err error) {
-	_ = os.Remove(c.journalPath() + ".next") // of a try that was killed while it saved
+	_ = c.files().Remove(c.journalPath() + ".next") // of a try that was killed while it saved
 	j, err := c.readJournal()
 	if err != nil || !j.Finished || j.Format != c.Format.Name || len(j.Sources) == 0 {
 		return false, nil
@@ -124,12 +121,12 @@ func (c *copier) takeUp() (done bool, err error) {
 	if err := c.rename(); err != nil {
 		return true, err
 	}
-	link, err := formats.OpenChain(c.Target, formats.Options{})
+	link, err := formats.OpenChain(c.Target, formats.Options{Files: c.Options.Files, Format: j.Format})
 	if err != nil {
 		return true, err
 	}
 	defer link.Close()
-	st, err := os.Stat(c.Target)
+	st, err := c.files().Stat(c.Target)
 	if err != nil {
 		return true, err
 	}
@@ -144,7 +141,7 @@ func (c *copier) resume() (disk.Target, *journal, error) {
 	if err != nil || j.Finished || !slices.Equal(j.Sources, c.stamps) || j.Snapshot != c.Options.Snapshot || j.Format != c.Format.Name || j.Variant != c.Variant ||
 		j.Verify != c.Verify || j.Salvage || c.Salvage {
 		if err == nil && j.Second != "" { // of another format than this one
-			os.Remove(hidden(filepath.Join(filepath.Dir(c.Target), filepath.Base(j.Second)), ".part"))
+			c.files().Remove(hidden(filepath.Join(filepath.Dir(c.Target), filepath.Base(j.Second)), ".part"))
 		}
 		return nil, nil, nil
 	}

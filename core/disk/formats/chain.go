@@ -31,16 +31,39 @@ const (
 	InUse         = "disk.in-use"
 )
 
-// Options of Look and OpenChain. The zero value works.
+// Options of Look and OpenChain. The zero value works, for programs that may
+// reach every file.
 type Options struct {
-	// Format of the first layer; "" means that its content tells.
+	// Files is how files are reached; nil means disk.OS.
+	Files disk.Files
+	// Format of the first layer; "" means that its content tells. That is for what
+	// nobody knows yet: a guest that writes to a raw disk can make it look like
+	// an image of any format, which names other files.
 	Format string
 	// Snapshot is one that the first layer keeps inside itself; "" means its present state.
 	Snapshot string
-	// Allow is asked before any file is opened; nil allows all.
-	Allow func(path string) error
+	// Wary refuses a parent of which nothing states the format, if it looks like an
+	// image that names further files.
+	Wary bool
+	// Tell is told of every further file that an image names, before it is opened,
+	// and may refuse it; nil allows all.
+	Tell func(path string) error
 	// alone: a missing parent is not looked for. Set while one is looked for.
 	alone bool
+}
+
+func (o Options) files() disk.Files {
+	if o.Files == nil {
+		return disk.OS
+	}
+	return o.Files
+}
+
+func (o Options) tell(path string) error {
+	if o.Tell == nil {
+		return nil
+	}
+	return o.Tell(path)
 }
 
 // MostLayers is deeper than any host allows, and shallow enough to stop at.
@@ -101,9 +124,14 @@ func Look(path string, o Options) (_ *Chain, err error) {
 		c.Faults = append(c.Faults, Fault{code, c.Links[len(c.Links)-1].Path, fmt.Sprintf(format, args...), candidate})
 	}
 	for next, as := path, o.Format; ; {
-		real, err := filepath.EvalSymlinks(next)
+		if len(c.Links) > 0 {
+			if err := o.tell(next); err != nil {
+				return nil, err
+			}
+		}
+		real, err := o.files().Real(next)
 		if err != nil {
-			if len(c.Links) == 0 {
+			if len(c.Links) == 0 || !errors.Is(err, fs.ErrNotExist) {
 				return nil, err
 			}
 			c.missing(next, o)
@@ -117,12 +145,18 @@ func Look(path string, o Options) (_ *Chain, err error) {
 			fault(ChainDeep, "", "the chain has more than %d layers", MostLayers)
 			break
 		}
-		link, err := openLink(real, as, o.Allow)
+		guessed := as == "" && len(c.Links) > 0
+		link, err := openLink(real, as, o)
 		if err != nil {
 			if len(c.Links) == 0 {
 				return nil, named(next, err)
 			}
 			return nil, fmt.Errorf("layer %d of %s, %s: %w", len(c.Links)+1, path, next, err)
+		}
+		if guessed && o.Wary && (link.Image.Info().Parent != nil || len(link.Files) > 1) {
+			link.Image.Close()
+			return nil, fmt.Errorf("layer %d of %s, %s: %w: the layer on it does not say in which format it is, and its first bytes, which a guest may have written, name further files. Say that it is right: unvora disk reparent %s --parent %s",
+				len(c.Links)+1, path, next, disk.ErrFormat, c.Links[len(c.Links)-1].Path, next)
 		}
 		if link.Path = next; len(c.Links) == 0 && o.Snapshot != "" {
 			q, ok := link.Image.(*qcow2.Image)
@@ -150,6 +184,9 @@ func Look(path string, o Options) (_ *Chain, err error) {
 		if _, err := ByName(as); err != nil {
 			as = ""
 		}
+		if link.Format.SameParent {
+			as = link.Format.Name
+		}
 	}
 	layers := make([]disk.Image, len(c.Links))
 	for n, l := range c.Links {
@@ -157,7 +194,7 @@ func Look(path string, o Options) (_ *Chain, err error) {
 	}
 	c.Image = disk.Chain(layers...)
 	for n := range c.Links[1:] {
-		if err := c.compare(n); err != nil {
+		if err := c.compare(n, o.files()); err != nil {
 			return nil, err
 		}
 	}
@@ -174,8 +211,8 @@ func named(path string, err error) error {
 }
 
 // openLink opens a file as the format named, or as its content tells.
-func openLink(path, as string, allow func(string) error) (*Link, error) {
-	src, err := openSource(path, allow)
+func openLink(path, as string, o Options) (*Link, error) {
+	src, err := disk.OpenSource(o.files(), path, os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}
@@ -185,13 +222,7 @@ func openLink(path, as string, allow func(string) error) (*Link, error) {
 	}
 	link := &Link{Path: path, Files: []string{path}, Format: format, inUse: src.Writer()}
 	if err == nil {
-		link.Image, err = format.Open(src, Beside(path, func(name string) error {
-			link.Files = append(link.Files, name)
-			if allow == nil {
-				return nil
-			}
-			return allow(name)
-		}))
+		link.Image, err = format.Open(src, Beside(path, o, func(name string) { link.Files = append(link.Files, name) }))
 	}
 	if err != nil {
 		src.Close()
@@ -200,35 +231,24 @@ func openLink(path, as string, allow func(string) error) (*Link, error) {
 	return link, nil
 }
 
-func openSource(path string, allow func(string) error) (*disk.OSFile, error) {
-	if allow != nil {
-		if err := allow(path); err != nil {
-			return nil, err
-		}
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	if st, err := f.Stat(); err == nil && st.IsDir() {
-		f.Close()
-		return nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("is a directory, not a disk image")}
-	}
-	src, err := disk.OpenFile(f)
-	if err != nil {
-		f.Close()
-	}
-	return src, err
-}
-
-// Beside opens the files that the image at path names; allow is asked first,
-// nil allows all.
-func Beside(path string, allow func(string) error) disk.Opener {
+// Beside opens the further files that the image at path is made of; note is told
+// of each. nil: nobody wants to know.
+func Beside(path string, o Options, note func(name string)) disk.Opener {
 	return func(name string) (disk.Source, error) {
 		if !filepath.IsAbs(name) {
 			name = filepath.Join(filepath.Dir(path), name)
 		}
-		src, err := openSource(name, allow)
+		if note != nil {
+			note(name)
+		}
+		if err := o.tell(name); err != nil {
+			return nil, err
+		}
+		real, err := o.files().Real(name)
+		if err != nil {
+			return nil, err
+		}
+		src, err := disk.OpenSource(o.files(), real, os.O_RDONLY)
 		if err != nil {
 			return nil, err // not a nil pointer in an interface
 		}
@@ -241,7 +261,7 @@ func (c *Chain) missing(at string, o Options) {
 	layer := c.Links[len(c.Links)-1]
 	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s", layer.Path, at)}
 	if !o.alone {
-		f.Candidate = candidate(layer, at)
+		f.Candidate = candidate(layer, at, o)
 	}
 	if f.Candidate != "" {
 		f.Message += fmt.Sprintf("; %s may be it: unvora disk reparent %s --parent %s", f.Candidate, layer.Path, f.Candidate)
@@ -250,7 +270,7 @@ func (c *Chain) missing(at string, o Options) {
 }
 
 // compare tells whether the parent of link n is the one that it was made on.
-func (c *Chain) compare(n int) error {
+func (c *Chain) compare(n int, files disk.Files) error {
 	layer, parent := c.Links[n], c.Links[n+1]
 	ref, info := layer.Image.Info().Parent, parent.Image.Info()
 	changed := func(format string, args ...any) {
@@ -261,7 +281,7 @@ func (c *Chain) compare(n int) error {
 		return nil
 	}
 	if !ref.ModifiedAt.IsZero() {
-		if st, err := os.Stat(parent.Path); err == nil && st.ModTime().Truncate(time.Second).After(ref.ModifiedAt) {
+		if st, err := files.Stat(parent.Path); err == nil && st.ModTime().Truncate(time.Second).After(ref.ModifiedAt) {
 			changed("that one was last written on %s, the file on %s", ref.ModifiedAt.Local().Format(time.DateTime), st.ModTime().Format(time.DateTime))
 			return nil
 		}
@@ -298,14 +318,14 @@ const mostNearby = 500
 
 // candidate looks for a layer's parent beside it, by name and then by what it
 // remembers of it.
-func candidate(layer Link, stated string) string {
+func candidate(layer Link, stated string, o Options) string {
 	ref := layer.Image.Info().Parent
 	here := filepath.Dir(layer.Path)
-	if byName := filepath.Join(here, filepath.Base(stated)); matches(byName, layer, ref, true) {
+	if byName := filepath.Join(here, filepath.Base(stated)); matches(byName, layer, ref, true, o) {
 		return byName
 	}
 	dirs := []string{here, filepath.Dir(here)}
-	if siblings, err := os.ReadDir(filepath.Dir(here)); err == nil {
+	if siblings, err := o.files().ReadDir(filepath.Dir(here)); err == nil {
 		for _, s := range siblings {
 			if s.IsDir() {
 				dirs = append(dirs, filepath.Join(filepath.Dir(here), s.Name()))
@@ -314,7 +334,7 @@ func candidate(layer Link, stated string) string {
 	}
 	looked := map[string]bool{}
 	for _, dir := range dirs {
-		files, err := os.ReadDir(dir)
+		files, err := o.files().ReadDir(dir)
 		if err != nil {
 			continue
 		}
@@ -326,7 +346,7 @@ func candidate(layer Link, stated string) string {
 			if looked[path] = true; len(looked) > mostNearby {
 				return ""
 			}
-			if matches(path, layer, ref, false) {
+			if matches(path, layer, ref, false, o) {
 				return path
 			}
 		}
@@ -336,11 +356,11 @@ func candidate(layer Link, stated string) string {
 
 // matches tells whether the file may be the parent. Where the layer remembers
 // nothing of it, its name has to speak for it.
-func matches(path string, layer Link, ref *disk.ParentRef, named bool) bool {
-	if same(path, layer.Path) || ref.ID == "" && ref.Fingerprint == "" && !named {
+func matches(path string, layer Link, ref *disk.ParentRef, named bool, o Options) bool {
+	if disk.SameFile(o.files(), path, layer.Path) || ref.ID == "" && ref.Fingerprint == "" && !named {
 		return false
 	}
-	c, err := Look(path, Options{alone: true})
+	c, err := Look(path, Options{Files: o.Files, Wary: o.Wary, Tell: o.Tell, Format: ref.Format, alone: true})
 	if err != nil {
 		return false
 	}
@@ -355,10 +375,4 @@ func matches(path string, layer Link, ref *disk.ParentRef, named bool) bool {
 		return err == nil && f.String() == ref.Fingerprint
 	}
 	return true
-}
-
-func same(a, b string) bool {
-	x, err1 := os.Stat(a)
-	y, err2 := os.Stat(b)
-	return err1 == nil && err2 == nil && os.SameFile(x, y)
 }

@@ -22,21 +22,17 @@ func (c *Checked) Sound() bool {
 
 // Check looks for what is inconsistent in the image at path. With repair, what
 // can be put right without guessing is; before is told of it first.
-func Check(path string, repair bool, before func([]disk.Problem)) (*Checked, error) {
+func Check(path string, repair bool, before func([]disk.Problem), o Options) (*Checked, error) {
 	flags := os.O_RDONLY
 	if repair {
 		flags = os.O_RDWR
 	}
-	f, err := os.OpenFile(path, flags, 0)
+	file, err := disk.OpenSource(o.files(), path, flags)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	file, err := disk.OpenFile(f)
-	if err != nil {
-		return nil, err
-	}
-	format, err := Detect(file)
+	defer file.Close()
+	format, err := o.format(file)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +40,7 @@ func Check(path string, repair bool, before func([]disk.Problem)) (*Checked, err
 	if format.Check == nil {
 		return c, nil
 	}
-	beside := Beside(path, nil)
+	beside := Beside(path, o, nil)
 	look := func() (found []disk.Problem, err error) { // an image is not closed here, so that the file can be used again
 		if found, err = format.Check(struct{ disk.Source }{file}, beside); err != nil {
 			err = fmt.Errorf("%s: %w", path, err)
@@ -78,19 +74,23 @@ func Check(path string, repair bool, before func([]disk.Problem)) (*Checked, err
 	return c, err
 }
 
+// format is the one that is known, or as the content tells.
+func (o Options) format(src disk.Source) (*Format, error) {
+	if o.Format != "" {
+		return ByName(o.Format)
+	}
+	return Detect(src)
+}
+
 // Renew gives the image at path another id, where its format has a place for
 // one, and returns the id that it had; "" where there is none.
-func Renew(path, id string) (was string, err error) {
-	f, err := os.OpenFile(path, os.O_RDWR, 0)
+func Renew(path, id string, o Options) (was string, err error) {
+	file, err := disk.OpenSource(o.files(), path, os.O_RDWR)
 	if err != nil {
 		return "", err
 	}
-	defer f.Close()
-	file, err := disk.OpenFile(f)
-	if err != nil {
-		return "", err
-	}
-	format, err := Detect(file)
+	defer file.Close()
+	format, err := o.format(file)
 	if err != nil || format.SetID == nil {
 		return "", err
 	}
@@ -105,5 +105,5 @@ func Renew(path, id string) (was string, err error) {
 	if err := format.SetID(file, id); err != nil {
 		return "", fmt.Errorf("%s: %w", path, err)
 	}
-	return was, f.Sync()
+	return was, file.Sync()
 }

@@ -12,22 +12,22 @@ import (
 )
 
 // NewLayer makes an empty layer at path, which must be free, on the image at
-// parent. It takes milliseconds whatever the parent's size.
-func NewLayer(path, parent string, format *Format, id string) (err error) {
+// parent, whose format o tells. It takes milliseconds whatever the parent's size.
+func NewLayer(path, parent string, format *Format, id string, o Options) (err error) {
 	if !format.Layers {
 		return fmt.Errorf("a %s image can't be a layer", format.Name)
 	}
-	ref, info, err := refer(path, parent, format)
+	ref, info, err := refer(path, parent, format, o)
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := o.files().OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o640)
 	if err != nil {
 		return err
 	}
 	defer func() {
 		if err = errors.Join(err, f.Close()); err != nil {
-			os.Remove(path)
+			o.files().Remove(path)
 		}
 	}()
 	file, err := disk.OpenFile(f)
@@ -42,14 +42,14 @@ func NewLayer(path, parent string, format *Format, id string) (err error) {
 }
 
 // refer makes what a layer at path, of a format, is to remember of a parent.
-func refer(path, parent string, format *Format) (*disk.ParentRef, disk.Info, error) {
-	c, err := OpenChain(parent, Options{})
+func refer(path, parent string, format *Format, o Options) (*disk.ParentRef, disk.Info, error) {
+	c, err := OpenChain(parent, o)
 	if err != nil {
 		return nil, disk.Info{}, err
 	}
 	defer c.Close()
 	for _, l := range c.Links {
-		if same(l.Path, path) {
+		if disk.SameFile(o.files(), l.Path, path) {
 			return nil, disk.Info{}, &Fault{Code: ChainLoop, Subject: path, Message: fmt.Sprintf("%s stands on %s: it can't be its parent", parent, path)}
 		}
 	}
@@ -66,7 +66,7 @@ func refer(path, parent string, format *Format) (*disk.ParentRef, disk.Info, err
 		}
 		ref.Fingerprint = f.String()
 	}
-	st, err := os.Stat(parent)
+	st, err := o.files().Stat(parent)
 	if err != nil {
 		return nil, info, err
 	}
@@ -91,9 +91,10 @@ func stateAs(path, parent string) string {
 // Reparent points the layer at path to parent, its parent's new place. Only
 // the layer's header is written. A parent that is not the one the layer was
 // made on is refused as a *Fault, unless anyway is set. sure tells whether
-// there was anything to compare.
-func Reparent(path, parent string, anyway bool) (sure bool, err error) {
-	layer, err := openLink(path, "", nil)
+// there was anything to compare. o tells how files are reached and the layer's
+// format, parentFormat that of the parent; "" as its content tells.
+func Reparent(path, parent, parentFormat string, anyway bool, o Options) (sure bool, err error) {
+	layer, err := openLink(path, o.Format, o)
 	if err != nil {
 		return false, err
 	}
@@ -102,7 +103,9 @@ func Reparent(path, parent string, anyway bool) (sure bool, err error) {
 	if old == nil {
 		return false, fmt.Errorf("%s is no layer: it has no parent to be pointed to", path)
 	}
-	ref, info, err := refer(path, parent, layer.Format)
+	on := o
+	on.Format = parentFormat
+	ref, info, err := refer(path, parent, layer.Format, on)
 	if err != nil {
 		return false, err
 	}
@@ -114,7 +117,7 @@ func Reparent(path, parent string, anyway bool) (sure bool, err error) {
 	}
 	now := ref.Fingerprint
 	if now == "" && old.ID == "" || now != "" && old.Fingerprint == "" {
-		if old.Fingerprint, err = formerly(path, old); err != nil {
+		if old.Fingerprint, err = formerly(path, old, o); err != nil {
 			return false, err
 		}
 	}
@@ -128,15 +131,11 @@ func Reparent(path, parent string, anyway bool) (sure bool, err error) {
 		return true, err
 	}
 	sure = old.ID != "" || old.Fingerprint != ""
-	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	file, err := disk.OpenSource(o.files(), path, os.O_RDWR)
 	if err != nil {
 		return sure, err
 	}
-	defer f.Close()
-	file, err := disk.OpenFile(f)
-	if err != nil {
-		return sure, err
-	}
+	defer file.Close()
 	if err := Unguarded(path, file); err != nil {
 		return sure, err
 	}
@@ -153,12 +152,16 @@ func Unguarded(path string, f *disk.OSFile) error {
 
 // formerly is the fingerprint of the parent that the layer still states, ""
 // when it can't be read.
-func formerly(path string, ref *disk.ParentRef) (string, error) {
+func formerly(path string, ref *disk.ParentRef, o Options) (string, error) {
 	at := ref.Path
 	if !filepath.IsAbs(at) {
 		at = filepath.Join(filepath.Dir(path), at)
 	}
-	c, err := OpenChain(at, Options{})
+	o.Format = ""
+	if f, err := ByName(ref.Format); err == nil {
+		o.Format = f.Name
+	}
+	c, err := OpenChain(at, o)
 	if err != nil {
 		return "", nil // gone: there is nothing to compare with
 	}

@@ -186,7 +186,7 @@ func layersAreLikeAByteArray(t *rapid.T, format *formats.Format) {
 		switch rapid.SampledFrom([]string{"layer", "layer", "move", "merge"}).Draw(t, "step") {
 		case "layer":
 			below, top = top, path()
-			require.NoError(t, formats.NewLayer(top, below, format, id()))
+			require.NoError(t, formats.NewLayer(top, below, format, id(), formats.Options{}))
 			truth = writeLayer(t, format, top, truth)
 		case "move":
 			if below == "" {
@@ -200,7 +200,7 @@ func layersAreLikeAByteArray(t *rapid.T, format *formats.Format) {
 			require.Equal(t, formats.ParentMissing, c.Faults[0].Code)
 			require.Equal(t, moved, c.Faults[0].Candidate, "found by what the layer remembers")
 			c.Close()
-			_, err = formats.Reparent(top, moved, false)
+			_, err = formats.Reparent(top, moved, "", false, formats.Options{})
 			require.NoError(t, err)
 			below = moved
 		case "merge":
@@ -300,21 +300,21 @@ func TestReparent(t *testing.T) {
 			write(t, format, at("base"), spec, truth)
 			spec.ID = "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"
 			write(t, format, at("stranger"), spec, disktest.Pattern(3<<20, 9))
-			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, diskID))
-			require.ErrorIs(t, formats.NewLayer(at("top"), at("base"), format, diskID), os.ErrExist)
+			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, diskID, formats.Options{}))
+			require.ErrorIs(t, formats.NewLayer(at("top"), at("base"), format, diskID, formats.Options{}), os.ErrExist)
 
 			var fault *formats.Fault
 			before, err := os.ReadFile(at("top"))
 			require.NoError(t, err)
-			_, err = formats.Reparent(at("top"), at("stranger"), false)
+			_, err = formats.Reparent(at("top"), at("stranger"), "", false, formats.Options{})
 			require.ErrorAs(t, err, &fault)
 			require.Equal(t, formats.ParentChanged, fault.Code)
-			_, err = formats.Reparent(at("top"), at("top"), false)
+			_, err = formats.Reparent(at("top"), at("top"), "", false, formats.Options{})
 			require.ErrorAs(t, err, &fault)
 			require.Equal(t, formats.ChainLoop, fault.Code)
-			_, err = formats.Reparent(at("base"), at("stranger"), false)
+			_, err = formats.Reparent(at("base"), at("stranger"), "", false, formats.Options{})
 			require.ErrorContains(t, err, "is no layer")
-			_, err = formats.Reparent(at("top"), at("none"), false)
+			_, err = formats.Reparent(at("top"), at("none"), "", false, formats.Options{})
 			require.ErrorIs(t, err, os.ErrNotExist)
 			after, err := os.ReadFile(at("top"))
 			require.NoError(t, err)
@@ -323,7 +323,7 @@ func TestReparent(t *testing.T) {
 			elsewhere := filepath.Join(t.TempDir(), "a place with a long name, "+fmt.Sprint(time.Now().Year()), "base"+format.Extension)
 			require.NoError(t, os.MkdirAll(filepath.Dir(elsewhere), 0o755))
 			require.NoError(t, os.Rename(at("base"), elsewhere))
-			sure, err := formats.Reparent(at("top"), elsewhere, false)
+			sure, err := formats.Reparent(at("top"), elsewhere, "", false, formats.Options{})
 			require.NoError(t, err)
 			require.True(t, sure)
 			c, err := formats.OpenChain(at("top"), formats.Options{})
@@ -332,7 +332,7 @@ func TestReparent(t *testing.T) {
 			require.Equal(t, []string{at("top"), elsewhere}, c.Paths())
 			require.NoError(t, c.Close())
 
-			_, err = formats.Reparent(at("top"), at("stranger"), true)
+			_, err = formats.Reparent(at("top"), at("stranger"), "", true, formats.Options{})
 			require.NoError(t, err, "told to do so all the same")
 			c, err = formats.OpenChain(at("top"), formats.Options{})
 			require.NoError(t, err)

@@ -5,6 +5,7 @@ package standin
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -22,13 +23,15 @@ import (
 // Driver of a stand-in host.
 type Driver struct {
 	network
+	files  disk.Files
 	mu     sync.Mutex
 	guests map[string]*guest
 }
 
-// New makes a driver with the host's switches and ports.
-func New(switches []wiring.Switch, ports []wiring.Port) *Driver {
-	return &Driver{network: network{ports: ports, list: switches, open: map[net.Conn]bool{}}, guests: map[string]*guest{}}
+// New makes a driver with the host's switches and ports. files is how it reaches
+// its machines' disks.
+func New(switches []wiring.Switch, ports []wiring.Port, files disk.Files) *Driver {
+	return &Driver{files: files, network: network{ports: ports, list: switches, open: map[net.Conn]bool{}}, guests: map[string]*guest{}}
 }
 
 const (
@@ -64,7 +67,7 @@ func (d *Driver) Start(folder string, m *machine.Machine) error {
 	}
 	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1), addresses: m.Static}
 	if len(m.Disks) > 0 {
-		first, size, err := openForGuest(filepath.Join(folder, m.Disks[0].File))
+		first, size, err := d.openForGuest(filepath.Join(folder, m.Disks[0].File), m.Disks[0].Format)
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", m.Disks[0].ID, err)
 		}
@@ -150,49 +153,39 @@ func (d *Driver) Close() error {
 	return first
 }
 
-// openForGuest opens the top layer of a disk for writing.
-func openForGuest(path string) (guestDisk, int64, error) {
-	f, err := os.OpenFile(path, os.O_RDWR, 0)
+// openForGuest opens the top layer of a disk for writing, in the format that the
+// machine's descriptor says.
+func (d *Driver) openForGuest(path, format string) (guestDisk, int64, error) {
+	if format != "raw" && format != "qcow2" { // a guest on any other format only reads
+		img, err := d.open(path, format)
+		return readOnly{img}, 0, err
+	}
+	src, err := disk.OpenSource(d.files, path, os.O_RDWR)
 	if err != nil {
 		return nil, 0, err
 	}
-	src, err := disk.OpenFile(f)
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	format, err := formats.Detect(src)
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	switch format.Name {
-	case "raw":
+	if format == "raw" {
 		return src, src.Size(), nil
-	case "qcow2":
-		var parent disk.Image
-		layer, err := qcow2.Open(src, nil)
-		if err == nil && layer.Info().Parent != nil {
-			p := layer.Info().Parent.Path
+	}
+	var parent disk.Image
+	layer, err := qcow2.Open(struct{ disk.Source }{src}, nil)
+	if err == nil {
+		if ref := layer.Info().Parent; ref != nil {
+			p := ref.Path
 			if !filepath.IsAbs(p) {
 				p = filepath.Join(filepath.Dir(path), p)
 			}
-			parent, err = openParent(p)
+			parent, err = d.open(p, ref.Format)
 		}
-		var img *qcow2.Image
-		if err == nil {
-			img, err = qcow2.OpenWrite(src, parent)
-		}
-		if err != nil {
-			f.Close()
-			return nil, 0, err
-		}
-		return qcowDisk{img}, img.Info().VirtualBytes, nil
 	}
-	// A guest on any other format only reads.
-	f.Close()
-	img, err := openParent(path)
-	return readOnly{img}, 0, err
+	var img *qcow2.Image
+	if err == nil {
+		img, err = qcow2.OpenWrite(src, parent)
+	}
+	if err != nil {
+		return nil, 0, errors.Join(err, src.Close())
+	}
+	return qcowDisk{img}, img.Info().VirtualBytes, nil
 }
 
 // readOnly is a disk that a guest keeps open without writing to it.
@@ -200,8 +193,8 @@ type readOnly struct{ disk.Image }
 
 func (readOnly) WriteAt(p []byte, _ int64) (int, error) { return len(p), nil }
 
-func openParent(path string) (disk.Image, error) {
-	c, err := formats.OpenChain(path, formats.Options{})
+func (d *Driver) open(path, format string) (disk.Image, error) {
+	c, err := formats.OpenChain(path, formats.Options{Files: d.files, Format: format, Wary: true})
 	if err != nil {
 		return nil, err // not a nil pointer in an interface
 	}

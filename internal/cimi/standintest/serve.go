@@ -45,6 +45,9 @@ func Serve(t testing.TB, change func(*standin.State)) (dir, address, cert string
 	if change != nil {
 		change(&state)
 	}
+	for _, v := range state.Volumes { // it may have made them smaller
+		require.NoError(t, os.Truncate(standin.VolumePath(dir, v.ID), v.Bytes))
+	}
 	require.NoError(t, standin.Save(dir, state))
 	s, err := standin.Open(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

@@ -1,0 +1,28 @@
+package door
+
+import (
+	"errors"
+	"fmt"
+	"os"
+)
+
+// Own makes the directory of the agent's own records, for its account alone.
+func Own(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("directory of the agent's records: %w", err)
+	}
+	return nil
+}
+
+// Unnamed makes a file in a directory of the agent's own that nobody else sees
+// and that is gone with the process that has it open, whatever ends it.
+func Unnamed(dir string) (*os.File, error) {
+	f, err := os.CreateTemp(dir, "spool-*")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
