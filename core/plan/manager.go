@@ -96,13 +96,14 @@ func dropImages(facts RegisterFacts, move bool) []Step {
 	}
 	slices.Sort(do.Others)
 	what := "Have the images removed at " + facts.Manager.Name
+	kind := KindDropImages
 	if facts.Manager.Peer {
-		what = "Tell " + facts.Manager.Name + " that everything was read"
+		kind, what = KindTellPeer, "Tell "+facts.Manager.Name+" that everything was read"
 		if move {
 			what += ", and have the copy there put into the trash"
 		}
 	}
-	return []Step{{Kind: KindDropImages, Host: facts.From.Name, What: what, Do: do}}
+	return []Step{{Kind: kind, Host: facts.From.Name, What: what, Do: do}}
 }
 
 // useAhead removes what was fetched ahead: the copy has it now.

@@ -62,6 +62,7 @@ const (
 	// What is asked of a manager, where the host is one of its own.
 	KindTakeImages  = "take-images"  // of the volumes of a machine
 	KindDropImages  = "drop-images"  // that are not needed any more
+	KindTellPeer    = "tell-peer"    // another Unvora that everything was read
 	KindMakeRoom    = "make-room"    // images that disks are sent into
 	KindMakeThere   = "make-there"   // a machine of what was sent
 	KindRemoveThere = "remove-there" // the machine in whose place it is
@@ -79,6 +80,8 @@ type Trait struct {
 	// Final: what it does can't be taken back. The step before the first one of
 	// these is the plan's point of no return.
 	Final bool
+	// Atomic: a refusal means that nothing of it was done.
+	Atomic bool
 }
 
 // Kinds is the table of all kinds of steps.
@@ -87,7 +90,7 @@ var Kinds = map[string]Trait{
 	KindAlter: {}, KindTakeAway: {}, KindDelist: {}, KindMakeSwitch: {}, KindKeepSwitch: {}, KindDropSwitch: {},
 	KindTakeImages: {}, KindMakeRoom: {}, KindMakeThere: {}, KindSend: {},
 	KindGiveIDs: {Service: true}, KindRecord: {Service: true}, KindForget: {Service: true}, KindLend: {Service: true},
-	KindNoteAhead: {Service: true, Final: true}, KindUseAhead: {Final: true}, KindDropImages: {Final: true}, KindRemoveThere: {Final: true},
+	KindNoteAhead: {Service: true, Final: true}, KindUseAhead: {Final: true}, KindDropImages: {Final: true}, KindRemoveThere: {Final: true}, KindTellPeer: {Final: true, Atomic: true},
 }
 
 // OnHost tells whether steps of the kind are carried out by a host.
@@ -102,6 +105,12 @@ func (p *Plan) NoReturn() *int {
 		}
 	}
 	return nil
+}
+
+// FirstFinal is the position of the first step that can't be taken back, of the
+// kinds of a plan's steps in order; -1 where there is none.
+func FirstFinal(kinds []string) int {
+	return slices.IndexFunc(kinds, func(k string) bool { return Kinds[k].Final })
 }
 
 // settle numbers the steps and finds the point of no return.

@@ -40,6 +40,8 @@ func doAlter(_ context.Context, t *task) (any, error) {
 	folder := p.Folder
 	if _, err := t.a.door.Stat(folder); errors.Is(err, fs.ErrNotExist) && p.Rename != "" { // renamed before the agent was killed
 		folder = filepath.Join(filepath.Dir(folder), p.Rename)
+	} else if err != nil {
+		return nil, err
 	}
 	if t.a.driver.State(folder) == "running" {
 		return nil, &taskError{"state.running", fmt.Sprintf("%s runs: its descriptor is not changed meanwhile", p.Name)}

@@ -94,18 +94,15 @@ func diskID(path string) string {
 // looksLikeDisk tells an image by its content: a format's magic number, or the
 // signature of a boot sector.
 func (a *Agent) looksLikeDisk(path string) bool {
+	as, err := a.door.Guess(path)
+	if err != nil || as.Name() != "raw" {
+		return err == nil
+	}
 	src, err := disk.OpenSource(a.door, path, 0)
 	if err != nil {
 		return false
 	}
 	defer src.Close()
-	format, err := formats.Detect(src)
-	if err != nil {
-		return false
-	}
-	if format.Name != "raw" {
-		return true
-	}
 	sector := make([]byte, 512)
 	_, err = src.ReadAt(sector, 0)
 	return err == nil && sector[510] == 0x55 && sector[511] == 0xaa

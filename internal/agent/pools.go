@@ -54,7 +54,7 @@ func (a *Agent) pools() []hostlink.Pool {
 				}
 			}
 			p.State = "ready"
-			if unix.Access(c.Path, unix.W_OK) != nil {
+			if !a.door.Writable(c.Path) {
 				p.State = "read-only"
 			}
 			p.TotalBytes, p.FreeBytes = room(c.Path)

@@ -219,7 +219,7 @@ func TestOwners(t *testing.T) {
 	old.Steps[0].State = "done"
 	require.ErrorIs(t, inv.UpdateStep(ctx, old.Epoch, &old.Steps[0]), inventory.ErrStale)
 	require.ErrorIs(t, inv.EndJob(ctx, old, "done", "", ""), inventory.ErrStale)
-	require.ErrorIs(t, inv.FailStep(ctx, old, &old.Steps[0], "", "x"), inventory.ErrStale)
+	require.ErrorIs(t, inv.FailStep(ctx, old, &old.Steps[0], "", "x", false), inventory.ErrStale)
 
 	now, err := inv.TakeJob(ctx, j.ID, 4, second)
 	require.NoError(t, err)
@@ -228,7 +228,7 @@ func TestOwners(t *testing.T) {
 	require.Error(t, err, "the step before it is not done")
 	require.False(t, begun && err == nil)
 	require.Error(t, inv.EndJob(ctx, now, "done", "", ""), "its steps are not")
-	require.NoError(t, inv.FailStep(ctx, now, &now.Steps[0], "space.short", "the pool is full"))
+	require.NoError(t, inv.FailStep(ctx, now, &now.Steps[0], "space.short", "the pool is full", false))
 	now, err = inv.TakeJob(ctx, j.ID, 4, second)
 	require.NoError(t, err)
 	require.True(t, now.Back, "step and job are written in one")
@@ -400,7 +400,7 @@ func TestNoReturn(t *testing.T) {
 	begun, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[2])
 	require.NoError(t, err)
 	require.True(t, begun)
-	require.NoError(t, inv.FailStep(ctx, j, &j.Steps[2], "manager.rights", "mainland refuses"))
+	require.NoError(t, inv.FailStep(ctx, j, &j.Steps[2], "manager.rights", "mainland refuses", false))
 	held, err := inv.Job(ctx, j.ID.String())
 	require.NoError(t, err)
 	require.Equal(t, "held", held.State)

@@ -262,8 +262,9 @@ func PutStep(ctx context.Context, tx pgx.Tx, epoch int64, s *Step) error {
 const past = `exists (select 1 from steps s where s.job_id = jobs.id and s.position = jobs.no_return and s.state = 'done')`
 
 // FailStep writes that a step failed and what becomes of its job, in one: it is
-// undone, or, past its point of no return, held and tried again later.
-func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, message string) error {
+// undone, or, past its point of no return, held and tried again later. clean:
+// nothing was done of this step, nor of one that can't be taken back.
+func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, message string, clean bool) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
@@ -272,7 +273,7 @@ func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, messa
 		if err := tx.QueryRow(ctx, `select `+past+` from jobs where id = $1`, j.ID).Scan(&gone); err != nil {
 			return err
 		}
-		if gone {
+		if gone && !clean {
 			return putHeld(ctx, tx, j, code, message)
 		}
 		failed := *s

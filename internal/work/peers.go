@@ -221,7 +221,7 @@ func (w *Work) atPeer(ctx context.Context, j *inventory.Job, s *inventory.Step, 
 			return w.askAgain, nil
 		}
 		err = e
-	case plan.KindDropImages:
+	case plan.KindTellPeer:
 		err = w.peer(m).End(ctx, partOf(j, s.Part), hostlink.PeerEnd{Done: true})
 	default:
 		err = fmt.Errorf("nothing of the kind %s can be asked of another Unvora", s.Kind)

@@ -114,7 +114,7 @@ func (w *Work) tick(ctx context.Context, id uuid.UUID, epoch int64) (*inventory.
 		var failed *failure
 		switch {
 		case errors.As(err, &failed):
-			if err := w.inv.FailStep(ctx, j, step, failed.code, fmt.Sprintf("%s: %s", step.What, failed.message)); err != nil {
+			if err := w.inv.FailStep(ctx, j, step, failed.code, fmt.Sprintf("%s: %s", step.What, failed.message), clean(j, step)); err != nil {
 				return j, nil, err
 			}
 		case err != nil:
@@ -128,6 +128,15 @@ func (w *Work) tick(ctx context.Context, id uuid.UUID, epoch int64) (*inventory.
 			return j, nil, err
 		}
 	}
+}
+
+// clean tells whether a step that was refused leaves everything as it was.
+func clean(j *inventory.Job, s *inventory.Step) bool {
+	kinds := make([]string, len(j.Steps))
+	for i, k := range j.Steps {
+		kinds[i] = k.Kind
+	}
+	return plan.Kinds[s.Kind].Atomic && plan.FirstFinal(kinds) == s.Position
 }
 
 // failure ends a job; everything else is tried again.

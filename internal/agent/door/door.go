@@ -185,6 +185,9 @@ func (d *Door) rename(from, to string, flags uint) error {
 	return nil
 }
 
+// Writable tells whether files can be made in one of the directories.
+func (d *Door) Writable(root string) bool { return unix.Access(root, unix.W_OK) == nil }
+
 // Real implements disk.Files: a link may lead into another of the directories.
 func (d *Door) Real(path string) (string, error) {
 	if err := d.Within(path); err != nil {
