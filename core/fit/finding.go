@@ -23,6 +23,7 @@ type Remedy struct {
 	Recommended bool   `json:"recommended"`
 	Explicit    bool   `json:"explicit"` // loses data or secrets: never recommended, never taken unasked
 	Takes       string `json:"takes"`    // file, pool, switch, number, text, key, time; null in JSON when nothing
+	Value       string `json:"value"`    // that is taken when none is given; "" where one has to be
 }
 
 // MarshalJSON writes null where there is nothing to take.
@@ -111,7 +112,9 @@ var catalogue = map[string]entry{
 	"package.unknown":         entryOf(Blocker),
 	"package.file-missing":    entryOf(Blocker, leaveOut),
 	"package.file-unused":     entryOf(Note),
+	"package.too-large":       entryOf(Blocker),
 	"manifest.absent":         entryOf(Note),
+	"manifest.incomplete":     entryOf(Note),
 	"manifest.mismatch":       entryOf(Blocker, explicitly("accept", "Accept this file as it is")),
 	"manifest.algorithm-weak": entryOf(Note),
 	"certificate.invalid":     entryOf(Choice, offer("accept", "Accept it all the same"), offer("refuse", "Refuse the package")),
@@ -127,6 +130,10 @@ var catalogue = map[string]entry{
 	"descriptor.eula":               entryOf(Choice, explicitly("accept", "Accept the licence text"), offer("refuse", "Refuse the package")),
 	"descriptor.lost":               entryOf(Choice, best("record", "Rebuild it from the inventory's last record of this copy"), offer("disks", "Make a new one around the disks")),
 
+	"file.outside":            entryOf(Blocker),
+	"file.special":            entryOf(Blocker),
+	"web.refused":             entryOf(Blocker),
+	"disk.id-not-kept":        entryOf(Note),
 	"disk.format-unknown":     entryOf(Blocker, offer("raw", "Read it as raw"), leaveOut),
 	"disk.format-foreign":     entryOf(Choice, best("convert", "Convert it"), leaveOut),
 	"disk.damaged":            entryOf(Blocker, offer("repair", "Repair what can be repaired without guessing"), offer("salvage", "Salvage what can be read to a new image"), leaveOut),
@@ -271,9 +278,7 @@ func (f *Finding) Suggest(id, label, value string) {
 	for i := range f.Remedies {
 		if f.Remedies[i].ID == id {
 			f.Remedies[i].Label = label
-			if value != "" {
-				f.Detail[id] = value
-			}
+			f.Remedies[i].Value = value
 		}
 	}
 }
@@ -305,8 +310,10 @@ func (f *Finding) Recommend(id string) {
 // Value of an answer: what follows the colon, else the remedy's suggested value.
 func (f Finding) Value() string {
 	id, value, _ := strings.Cut(f.Answer, ":")
-	if value == "" {
-		value, _ = f.Detail[id].(string)
+	for _, r := range f.Remedies {
+		if r.ID == id && value == "" {
+			return r.Value
+		}
 	}
 	return value
 }
@@ -324,7 +331,7 @@ func (f *Finding) Take(answer string) error {
 		if r.ID != id {
 			continue
 		}
-		if _, suggested := f.Detail[id]; r.Takes != "" && value == "" && !suggested {
+		if r.Takes != "" && value == "" && r.Value == "" {
 			return fmt.Errorf("%s: the remedy %q needs a value: %s=%s:%s", f.Code, id, f.Code, id, strings.ToUpper(r.Takes))
 		}
 		f.Answer = answer

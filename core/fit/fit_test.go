@@ -32,6 +32,10 @@ func TestAnswers(t *testing.T) {
 	require.NoError(t, g.Take("reduce:4"))
 	require.Equal(t, "4", g.Value())
 
+	l := fit.Raise("disk.leftover-reference", "CD", "It is not here.", map[string]any{"file": "tides.iso"})
+	require.ErrorContains(t, l.Take("file"), "needs a value", "what is told beside it is no value")
+	require.NoError(t, l.Take("file:reef/tides.iso"))
+
 	b := fit.Raise("package.bomb", "x", "Too much.", nil)
 	require.ErrorContains(t, b.Take("anything"), "has no remedy")
 	require.True(t, b.Open())
@@ -39,8 +43,8 @@ func TestAnswers(t *testing.T) {
 	raw, err := json.Marshal(fit.Raise("mac.in-use", "NIC 1", "In use.", nil))
 	require.NoError(t, err)
 	require.JSONEq(t, `{"code":"mac.in-use","severity":"choice","subject":"NIC 1","message":"In use.","detail":{},"answer":null,"remedies":[
-		{"id":"renew","label":"Give it a new MAC","recommended":true,"explicit":false,"takes":null},
-		{"id":"keep","label":"Keep it: the two can't both run","recommended":false,"explicit":true,"takes":null}]}`, string(raw))
+		{"id":"renew","label":"Give it a new MAC","recommended":true,"explicit":false,"takes":null,"value":""},
+		{"id":"keep","label":"Keep it: the two can't both run","recommended":false,"explicit":true,"takes":null,"value":""}]}`, string(raw))
 }
 
 // TestRules: for each rule a machine that raises it and, where it can be

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"net"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/machine"
 )
 
@@ -36,6 +38,12 @@ const (
 	Keep  = "keep"
 	Renew = "renew"
 )
+
+// IsUUID tells whether an id is one that any format has a place for.
+func IsUUID(id string) bool {
+	_, err := uuid.Parse(id)
+	return err == nil
+}
 
 // Choice says for each facet whether it is kept or renewed.
 type Choice map[Facet]string

@@ -61,7 +61,7 @@ func Index(src disk.Source, name string) ([]Entry, error) {
 		case seen[h.Name]:
 			return entries, &Problem{Code: "package.entry-repeated", Subject: h.Name, Offset: before, Message: "two entries of the archive bear this name"}
 		case len(entries) == maxEntries:
-			return entries, &Problem{Code: "package.bomb", Subject: name, Offset: before, Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
+			return entries, &Problem{Code: "package.too-large", Subject: name, Offset: before, Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
 		case h.Size < 0 || offset+h.Size > src.Size():
 			return entries, &Problem{Code: "package.truncated", Subject: h.Name, Offset: offset,
 				Message: fmt.Sprintf("it should have %d bytes, the archive ends after %d of them", h.Size, src.Size()-offset)}

@@ -10,15 +10,19 @@
 package ovf
 
 import (
+	"bytes"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"math/big"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/beevik/etree"
+	"golang.org/x/text/encoding/unicode"
 
 	"unvora.example/unvora/core/machine"
 )
@@ -152,7 +156,11 @@ func malformed(name string, line int, format string, args ...any) error {
 // Parse reads a descriptor; name is told in errors.
 func Parse(name string, raw []byte) (*Descriptor, error) {
 	if len(raw) > MaxDescriptorBytes {
-		return nil, malformed(name, 0, "descriptor has %d bytes, at most %d are read", len(raw), MaxDescriptorBytes)
+		return nil, &Problem{Code: "package.too-large", Subject: name, Offset: -1, Message: fmt.Sprintf("the descriptor has %d bytes; at most %d are read", len(raw), MaxDescriptorBytes)}
+	}
+	raw, err := inUTF8(name, raw)
+	if err != nil {
+		return nil, err
 	}
 	if err := checkXML(name, raw); err != nil {
 		return nil, err
@@ -180,6 +188,36 @@ func Parse(name string, raw []byte) (*Descriptor, error) {
 		d.odd = Deviation{"descriptor.version", name, fmt.Sprintf("It is of a version that is neither 1 nor 2 (%s). It can be read as version 1.", d.ns)}
 	}
 	return d, d.read(name)
+}
+
+var statedEncoding = regexp.MustCompile(`^(<\?xml[^>]*?)\s+encoding\s*=\s*["']([^"']*)["']`)
+
+// inUTF8 is a descriptor in UTF-8. UTF-16 is told by the mark at its beginning
+// (XML 1.0, appendix F); what else is stated is not read.
+func inUTF8(name string, raw []byte) ([]byte, error) {
+	if bytes.HasPrefix(raw, []byte{0xFE, 0xFF}) || bytes.HasPrefix(raw, []byte{0xFF, 0xFE}) {
+		plain, err := unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder().Bytes(raw)
+		if err != nil {
+			return nil, malformed(name, 1, "it begins as UTF-16 and can't be read as that: %v", err)
+		}
+		return statedEncoding.ReplaceAll(plain, []byte("$1")), nil
+	}
+	raw = bytes.TrimPrefix(raw, []byte{0xEF, 0xBB, 0xBF})
+	if m := statedEncoding.FindSubmatch(raw); m != nil && !strings.EqualFold(string(m[2]), "utf-8") && !strings.EqualFold(string(m[2]), "us-ascii") {
+		return nil, malformed(name, 1, "it is written in %s; descriptors are read in UTF-8 and in UTF-16. Convert it: iconv -f %s -t UTF-8, and let its first line say so", m[2], m[2])
+	}
+	if !utf8.Valid(raw) {
+		at := 0
+		for at < len(raw) {
+			r, n := utf8.DecodeRune(raw[at:])
+			if r == utf8.RuneError && n == 1 {
+				break
+			}
+			at += n
+		}
+		return nil, malformed(name, 1+bytes.Count(raw[:at], []byte("\n")), "byte %d is not UTF-8, in which it says to be written. It may be in ISO-8859-1: iconv -f ISO-8859-1 -t UTF-8 converts it", at)
+	}
+	return raw, nil
 }
 
 // checkXML goes through all tokens: errors get a line, and neither depth nor

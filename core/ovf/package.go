@@ -11,9 +11,11 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -107,7 +109,7 @@ func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64)
 				return nil, err
 			}
 			if len(raw) > maxManifestBytes {
-				return nil, &Problem{Code: "manifest.mismatch", Subject: e.Name, Offset: -1, Message: fmt.Sprintf("the manifest has more than %d bytes", maxManifestBytes)}
+				return nil, &Problem{Code: "package.too-large", Subject: e.Name, Offset: -1, Message: fmt.Sprintf("the manifest has more than %d bytes", maxManifestBytes)}
 			}
 			s.ManifestName, s.Manifest = e.Name, string(raw)
 		case ".cert":
@@ -174,8 +176,15 @@ func (s *Skeleton) Open() (*Package, error) {
 		switch {
 		case !ok:
 			note("package.file-missing", f.Href, "The descriptor names %s, which is not in the package.", f.Href)
+		case s.ManifestName != "" && p.Sums[f.Href].Sum == "":
+			note("manifest.incomplete", f.Href, "The manifest does not name %s: nothing says what it should hold.", f.Href)
 		case f.SizeBytes != 0 && f.SizeBytes != e.Size:
 			note("package.truncated", f.Href, "%s should have %d bytes and has %d.", f.Href, f.SizeBytes, e.Size)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Sums)) {
+		if _, ok := have[name]; !ok && !named[name] {
+			note("package.file-missing", name, "The manifest names %s, which is not in the package.", name)
 		}
 	}
 	for _, e := range s.Entries {
@@ -389,8 +398,7 @@ func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
 		want := o.Sums[name]
 		e, ok := o.Entry(name)
 		if !ok {
-			o.Deviations = append(o.Deviations, Deviation{"package.file-missing", name, "The manifest names " + name + ", which is not in the package."})
-			continue
+			continue // Open has told it
 		}
 		if name == o.DescriptorName {
 			continue // Open has compared it

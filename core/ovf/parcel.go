@@ -25,8 +25,17 @@ import (
 // descriptor and manifest are read at first; a disk is unpacked beside when it
 // is asked for.
 
-// densest is how much a byte of an archive may become: deflate's bound is 1032.
-const densest = 1100
+// densest is how much a byte of an archive may become, by how it is compressed. A
+// byte of deflate makes 1,032 at most (RFC 1951). A block of zstd has 128 KiB at
+// most and takes four bytes when all of them are alike (RFC 8878, section 3.1.1.2).
+var densest = map[string]int64{"zip": 1100, "gzip": 1100, "zstd": 33_000, "tar": 1}
+
+// What is kept in memory of the small files of an archive: descriptors, manifests
+// and certificates.
+const (
+	mostSmall      = 64
+	mostSmallBytes = 4 * MaxDescriptorBytes
+)
 
 type parcel struct {
 	files   disk.Files
@@ -34,6 +43,7 @@ type parcel struct {
 	path    string
 	temp    string // directory for what is unpacked
 	size    int64  // of the archive
+	kind    string // of the archive, once it was opened
 	members map[string]string
 	open    []*os.File
 }
@@ -70,7 +80,7 @@ func (p *parcel) each(f func(name string, size int64, r io.Reader) error) error 
 		return err
 	}
 	what := kind(head[:n])
-	if what == "zip" {
+	if p.kind = what; what == "zip" {
 		return p.eachZip(file, f)
 	}
 	var r io.Reader = bufio.NewReaderSize(file, 1<<20)
@@ -90,9 +100,12 @@ func (p *parcel) each(f func(name string, size int64, r io.Reader) error) error 
 		r = z
 	}
 	tr := tar.NewReader(r)
-	for entries := 0; ; entries++ {
+	for {
 		h, err := tr.Next()
-		if err == io.EOF {
+		if err == io.EOF { // what follows is padding, and the check sums of the compression
+			if _, err := io.Copy(io.Discard, io.LimitReader(r, mostPadding)); err != nil {
+				return p.broken(err)
+			}
 			return nil
 		}
 		if err != nil {
@@ -101,7 +114,7 @@ func (p *parcel) each(f func(name string, size int64, r io.Reader) error) error 
 		if h.Typeflag == tar.TypeDir {
 			continue
 		}
-		if err := p.checkEntry(h.Name, h.Typeflag == tar.TypeReg, entries); err != nil {
+		if err := p.checkEntry(h.Name, h.Typeflag == tar.TypeReg); err != nil {
 			return err
 		}
 		if err := f(h.Name, h.Size, tr); err != nil {
@@ -115,14 +128,14 @@ func (p *parcel) eachZip(file *os.File, f func(name string, size int64, r io.Rea
 	if err != nil {
 		return p.broken(err)
 	}
-	for n, m := range z.File {
+	for _, m := range z.File {
 		if m.FileInfo().IsDir() {
 			continue
 		}
-		if err := p.checkEntry(m.Name, m.Mode().IsRegular(), n); err != nil {
+		if err := p.checkEntry(m.Name, m.Mode().IsRegular()); err != nil {
 			return err
 		}
-		if m.UncompressedSize64/densest > m.CompressedSize64+4096 {
+		if m.UncompressedSize64/uint64(densest["zip"]) > m.CompressedSize64+4096 {
 			return p.bomb(m.Name)
 		}
 		r, err := m.Open()
@@ -138,16 +151,13 @@ func (p *parcel) eachZip(file *os.File, f func(name string, size int64, r io.Rea
 	return nil
 }
 
-func (p *parcel) checkEntry(name string, regular bool, n int) error {
+func (p *parcel) checkEntry(name string, regular bool) error {
 	if err := CheckPath(name); err != nil || !regular {
 		msg := "is a link or a device, not a file"
 		if err != nil {
 			msg = err.Error()
 		}
 		return &Problem{Code: "package.path-escape", Subject: name, Offset: -1, Message: msg}
-	}
-	if n > maxEntries {
-		return &Problem{Code: "package.bomb", Subject: p.name, Offset: -1, Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
 	}
 	return nil
 }
@@ -160,6 +170,9 @@ func (p *parcel) bomb(name string) error {
 	return &Problem{Code: "package.bomb", Subject: name, Offset: -1, Message: "it would unpack to far more than an archive of this size can hold"}
 }
 
+// mostPadding is more than follows a tar archive's end within its last record.
+const mostPadding = 16 << 20
+
 var errFound = errors.New("found")
 
 // openParcel opens the package in an archive. temp is a directory for what has
@@ -168,10 +181,13 @@ func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error
 	p := &parcel{files: files, name: filepath.Base(file), path: file, temp: temp, size: size, members: map[string]string{}}
 	var entries []Entry
 	small := map[string][]byte{}
-	inner, dir, total := "", "", int64(0)
+	inner, dir, total, kept := "", "", int64(0), 0
 	err := p.each(func(name string, size int64, r io.Reader) error {
-		if total += size; total/densest > p.size+4096 {
+		if total += size; total/densest[p.kind] > p.size+4096 {
 			return p.bomb(name)
+		}
+		if len(entries) == maxEntries {
+			return &Problem{Code: "package.too-large", Subject: p.name, Offset: -1, Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
 		}
 		switch strings.ToLower(path.Ext(name)) {
 		case ".ova":
@@ -182,6 +198,9 @@ func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error
 			raw, err := io.ReadAll(io.LimitReader(r, MaxDescriptorBytes+1))
 			if err != nil {
 				return p.broken(err)
+			}
+			if kept += len(raw); len(small) == mostSmall || len(raw) > MaxDescriptorBytes || kept > mostSmallBytes {
+				return &Problem{Code: "package.too-large", Subject: name, Offset: -1, Message: fmt.Sprintf("it has more than %d descriptors, manifests and certificates, or more than %d MiB of them", mostSmall, mostSmallBytes>>20)}
 			}
 			small[name] = raw
 			if strings.EqualFold(path.Ext(name), ".ovf") && dir == "" {

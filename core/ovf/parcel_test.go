@@ -11,6 +11,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/binary"
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -20,6 +21,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
@@ -141,6 +143,10 @@ func TestHostileParcels(t *testing.T) {
 		"cut short":         {gzipped(t, asTar(t, "", files))[:200], "package.truncated", "cut short"},
 		"no package":        {asZip(t, zip.Store, []content{{"read me.txt", []byte("x")}}), "package.unknown", "no descriptor"},
 		"a bomb":            {bomb, "package.bomb", "unpack to far more"},
+		"a wrong check sum": {wrongSum(gzipped(t, asTar(t, "", files))), "package.truncated", "damaged"},
+		"texts without end": {gzipped(t, asTar(t, "", many(200, ".ovf", 4<<20))), "package.too-large", "64 descriptors"},
+		"many entries":      {gzipped(t, asTar(t, "", many(5000, ".txt", 1))), "package.too-large", "4096 entries"},
+		"a large text":      {gzipped(t, asTar(t, "", many(1, ".ovf", 20<<20))), "package.too-large", "MiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "x")
@@ -152,6 +158,75 @@ func TestHostileParcels(t *testing.T) {
 			require.Contains(t, p.Message, c.says)
 		})
 	}
+}
+
+// wrongSum changes the check sum at a gzip file's end (RFC 1952, section 2.3.1).
+func wrongSum(raw []byte) []byte {
+	raw[len(raw)-8] ^= 1
+	return raw
+}
+
+// many are files of a size with one ending.
+func many(n int, ending string, size int) (list []content) {
+	for i := range n {
+		list = append(list, content{fmt.Sprint(i, ending), make([]byte, size)})
+	}
+	return list
+}
+
+// TestSparseInZstd: zeros shrink to next to nothing under zstd, and are no bomb.
+func TestSparseInZstd(t *testing.T) {
+	files := packageFiles(t)
+	files[2].data = make([]byte, 64<<20)
+	z, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	raw := z.EncodeAll(asTar(t, "rain/", files), nil)
+	require.Less(t, len(raw), 64<<10)
+	path := filepath.Join(t.TempDir(), "x.tar.zst")
+	require.NoError(t, os.WriteFile(path, raw, 0o644))
+	o, err := ovf.OpenPath(path)
+	require.NoError(t, err)
+	require.NoError(t, o.Close())
+}
+
+// TestEncodings: descriptors in UTF-16 are read; what is neither that nor UTF-8 is
+// named, and how to convert it.
+func TestEncodings(t *testing.T) {
+	text := `<?xml version="1.0" encoding="utf-16"?>` + strings.Replace(asking, "Small", "Schärenpegel", 1)
+	for name, order := range map[string]binary.ByteOrder{"little": binary.LittleEndian, "big": binary.BigEndian} {
+		raw := order.(binary.AppendByteOrder).AppendUint16(nil, 0xFEFF)
+		for _, u := range utf16.Encode([]rune(text)) {
+			raw = order.(binary.AppendByteOrder).AppendUint16(raw, u)
+		}
+		d, err := ovf.Parse("x.ovf", raw)
+		require.NoError(t, err, name)
+		require.Equal(t, "Schärenpegel", d.Options[0].Label)
+		again, err := d.Encode(0)
+		require.NoError(t, err)
+		_, err = ovf.Parse("x.ovf", again)
+		require.NoError(t, err, "what is written of it can be read")
+	}
+	for name, c := range map[string]struct{ raw, says string }{
+		"stated":     {`<?xml version="1.0" encoding="ISO-8859-1"?><Envelope/>`, "it is written in ISO-8859-1"},
+		"not stated": {strings.Replace(asking, "Small", "Sch\xe4renpegel", 1), "line 3: byte "},
+	} {
+		_, err := ovf.Parse("x.ovf", []byte(c.raw))
+		require.ErrorContains(t, err, c.says, name)
+	}
+}
+
+// TestManifestSays: what the manifest leaves out is told, and what it names beside.
+func TestManifestSays(t *testing.T) {
+	k := ovf.Skeleton{Name: "x", Kind: "ova", DescriptorName: "x.ovf", ManifestName: "x.mf", Manifest: "SHA256(gone.txt)= " + strings.Repeat("ab", 32),
+		Descriptor: `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:o="http://schemas.dmtf.org/ovf/envelope/1"><References><File o:id="f" o:href="d.img"/></References><VirtualSystem o:id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem></Envelope>`,
+		Entries:    []ovf.Entry{{Name: "x.ovf"}, {Name: "x.mf"}, {Name: "d.img", Size: 512}}}
+	p, err := k.Open()
+	require.NoError(t, err)
+	var codes []string
+	for _, d := range p.Deviations {
+		codes = append(codes, d.Code+" "+d.Subject)
+	}
+	require.ElementsMatch(t, []string{"manifest.incomplete d.img", "package.file-missing gone.txt"}, codes)
 }
 
 // TestSigned: a certificate file as the standard has it.

@@ -1,12 +1,14 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/machine"
 )
 
@@ -198,6 +200,14 @@ func prepare(all []*handling, h HostFacts) (steps []Step) {
 	return steps
 }
 
+// idKept tells of a disk whose id can't be kept: it is none of the new format's.
+func (b *builder) idKept(x *handling, choice identity.Choice, format string) {
+	if choice[identity.DiskID] == identity.Renew || x.facts.DiskID == "" || format == x.facts.Format || identity.IsUUID(x.facts.DiskID) {
+		return
+	}
+	b.raise(fit.Raise("disk.id-not-kept", x.disk.ID, fmt.Sprintf("It bears the id %s, which is none that %s can have: it gets a new one.", x.facts.DiskID, strings.ToUpper(format)), nil), "")
+}
+
 // carryStep copies a disk; into is the machine folder for one that stays, ""
 // for the staging directory of a pool.
 func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool PoolFacts, into, name, format string) Step {
@@ -218,5 +228,8 @@ func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool Poo
 		where += ", read from " + from.Name + " over the network"
 	}
 	x.disk.File, x.disk.Format = do.File, format
+	if !x.asIs { // what is on record says how it is read
+		do.Read = cmp.Or(x.read, x.facts.Format)
+	}
 	return Step{Kind: KindCarry, Host: a.Host.Name, Bytes: x.facts.FileBytes, What: fmt.Sprintf("%s disk %s (%s)%s %s", verb, x.disk.ID, fit.Size(x.disk.VirtualBytes), as, where), Do: do}
 }

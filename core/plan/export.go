@@ -43,6 +43,10 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		d.File, d.Format = file, "vmdk"
 	}
 
+	for _, fd := range facts.Disks {
+		b.unreadable(fd)
+	}
+
 	stop := false
 	if facts.Copy.State == "running" {
 		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
@@ -88,6 +92,32 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	record.Machine = inside
 	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the package in the inventory", Do: &record})
 	return b.finish(p)
+}
+
+// unreadable raises what keeps a disk from being read as it is.
+func (b *builder) unreadable(fd FolderDisk) {
+	raise := func(code, says string) {
+		f := fit.Raise(code, fd.ID, sentence(says), map[string]any{"file": fd.Path})
+		f.Offer() // to put it right is an operation of its own
+		b.raise(f, "")
+	}
+	switch {
+	case fd.Missing:
+		raise("disk.missing", fmt.Sprintf("its file %s is not there", fd.File))
+	case fd.Problem != "":
+		code := fd.ProblemCode
+		if s, _ := fit.Describe(code); s == "" {
+			code = "disk.damaged"
+		}
+		raise(code, fd.Problem)
+	case fd.Encrypted:
+		raise("disk.encrypted", "its contents are encrypted, and a package holds them as they are read")
+	}
+	for _, fault := range fd.Faults {
+		if fault.Code != "disk.in-use" && fault.Code != "disk.chain-deep" { // the one is told otherwise, the other does no harm
+			raise(fault.Code, fault.Message)
+		}
+	}
 }
 
 // largest is what the machine's largest disk takes, in bytes.

@@ -64,6 +64,7 @@ type ExportFacts struct {
 	Host      HostFacts
 	Shelf     *ShelfFacts // nil: to the caller's computer
 	Busy      string      // the job that is at work on the copy
+	Disks     []FolderDisk
 }
 
 // Arrival is what every operation that makes a registered copy is worked out

@@ -125,6 +125,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		if path.Dir(x.facts.Path) != facts.Folder.Path {
 			beside = append(beside, x.facts.Path)
 		}
+		b.idKept(x, choice, format)
 		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.at(x.disk.ID), "", m.Name, format)
 		if facts.Manager != nil {
 			if v := facts.Via; v != nil {

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/carry"
 	"unvora.example/unvora/core/disk/formats"
@@ -100,7 +102,7 @@ func doCarry(ctx context.Context, t *task) (any, error) {
 		order.Image = img
 	}
 	if p.KeepID && p.Web == nil {
-		if c := t.a.layers(p.Source); p.From == nil && len(c) > 0 && c[0].id != "" {
+		if c := t.a.layers(p.Source); p.From == nil && len(c) > 0 && keepable(c[0].id, format.Name) {
 			order.ID = c[0].id
 		}
 	}
@@ -125,6 +127,13 @@ func (a *Agent) carried(target string, bytes int64, format string) (any, error) 
 	}
 	defer c.Close()
 	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: c.Info().VirtualBytes}, nil
+}
+
+// keepable tells whether a format can have an id that another image states: most
+// have UUIDs; a VMDK may state a content id of eight digits alone.
+func keepable(id, format string) bool {
+	_, err := uuid.Parse(id)
+	return err == nil || id != "" && format == "vmdk"
 }
 
 // copyFile copies bytes as they are, beside the target first.

@@ -30,6 +30,7 @@ type fetchJournal struct {
 	At           int64  `json:"at"`   // bytes of the entry that are safely in the image
 	Hash         []byte `json:"hash"` // state after them
 	Bytes        int64  `json:"bytes"`
+	AnyOrder     bool   `json:"anyOrder"` // it can't be read front to back
 }
 
 // fetch writes one disk of a package in the host's own format.
@@ -90,6 +91,9 @@ func (f *fetch) run(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
+	if j.AnyOrder {
+		return f.anyOrder(ctx)
+	}
 	if resumed {
 		if target, file, err := f.reopen(j); err == nil {
 			defer file.Close()
@@ -102,7 +106,10 @@ func (f *fetch) run(ctx context.Context) (int64, error) {
 			f.t.update(func(s *hostlink.Task) { s.Done = j.At })
 			hashed := io.TeeReader(bufio.NewReaderSize(r, 1<<20), f)
 			feed := vmdk.ResumeStreamFeed(hashed, j.At, j.VirtualBytes, j.Grain, f.mark(j.VirtualBytes, j.Grain))
-			return j.VirtualBytes, f.pump(ctx, target, feed, hashed)
+			if err := f.pump(ctx, target, feed, hashed); !errors.Is(err, vmdk.ErrOrder) {
+				return j.VirtualBytes, err
+			}
+			return f.anyOrder(ctx)
 		}
 		// What was written can't be used: begin anew.
 		f.hash.Reset()
@@ -110,7 +117,50 @@ func (f *fetch) run(ctx context.Context) (int64, error) {
 			return 0, err
 		}
 	}
-	return f.begin(ctx)
+	virtual, err := f.begin(ctx)
+	if errors.Is(err, vmdk.ErrOrder) {
+		return f.anyOrder(ctx)
+	}
+	return virtual, err
+}
+
+// anyOrder reads the entry by its own directory of grains: where it lies, if that
+// can be sought, else from beside the new image, where it is brought first.
+func (f *fetch) anyOrder(ctx context.Context) (int64, error) {
+	if err := f.t.a.store.put("journals", f.t.state.ID, fetchJournal{AnyOrder: true}); err != nil {
+		return 0, err
+	}
+	f.t.update(func(s *hostlink.Task) {
+		s.Done, s.Note = 0, "its blocks are not in order: they are read by their directory"
+		if f.Source.Upload || f.Source.Remote != nil {
+			s.Note = "its blocks are not in order: they are kept aside first"
+		}
+	})
+	f.read = 0
+	f.hash.Reset()
+	if f.Source.Upload || f.Source.Remote != nil {
+		r, err := f.open(ctx, 0)
+		if err != nil {
+			return 0, err
+		}
+		defer r.Close()
+		return f.spooled(ctx, nil, io.TeeReader(bufio.NewReaderSize(r, 1<<20), f))
+	}
+	o, err := f.t.a.openPackage(ctx, f.Source, filepath.Dir(f.path))
+	if err != nil {
+		return 0, err
+	}
+	defer o.Close()
+	src, err := o.Source(f.Entry)
+	if err != nil {
+		return 0, err
+	}
+	virtual, err := f.convert(ctx, src)
+	if err != nil {
+		return 0, err
+	}
+	_, err = io.Copy(f, io.NewSectionReader(src, 0, f.Entry.Size)) // for the digest
+	return virtual, err
 }
 
 func (f *fetch) reopen(j fetchJournal) (disk.Target, *disk.OSFile, error) {
@@ -219,7 +269,12 @@ func (f *fetch) spooled(ctx context.Context, head []byte, rest io.Reader) (int64
 	if err != nil {
 		return 0, err
 	}
-	img, err := formats.Open(src, nil)
+	return f.convert(ctx, src)
+}
+
+// convert writes the new image from a source that can be read in any order.
+func (f *fetch) convert(ctx context.Context, src disk.Source) (int64, error) {
+	img, err := formats.Open(struct{ disk.Source }{src}, nil) // which the caller closes
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", f.Entry.Name, err)
 	}

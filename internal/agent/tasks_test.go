@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"crypto/tls"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -317,6 +319,72 @@ func kept(t *testing.T, a *Agent, bucket string) map[string]any {
 	all, err := each(a.store, bucket, func(string, error) any { return nil })
 	require.NoError(t, err)
 	return all
+}
+
+// outOfOrder is a stream whose two grains are in the wrong order, of a disk that is
+// returned too.
+func outOfOrder(t *testing.T) (raw, truth []byte) {
+	t.Helper()
+	const grain = 64 << 10
+	truth = append(bytes.Repeat([]byte("ebb "), grain/4), bytes.Repeat([]byte("flow"), grain/4)...)
+	raw = streamOf(t, truth)
+	first := int(binary.LittleEndian.Uint64(raw[64:])) * 512 // behind the overhead
+	length := (12 + int(binary.LittleEndian.Uint32(raw[first+8:])) + 511) / 512 * 512
+	second := first + length
+	require.Equal(t, uint64(128), binary.LittleEndian.Uint64(raw[second:]), "the second grain follows")
+	a, b := bytes.Clone(raw[first:second]), bytes.Clone(raw[second:second+length])
+	copy(raw[first:], b)
+	copy(raw[second:], a)
+	table := second + length + 512 // behind its marker
+	at := binary.LittleEndian.Uint32(raw[table:])
+	copy(raw[table:], raw[table+4:table+8])
+	binary.LittleEndian.PutUint32(raw[table+4:], at)
+	return raw, truth
+}
+
+// TestFetchOutOfOrder: a stream whose grains are not in order is sound. It is read
+// by its directory where it lies, and kept aside where it is brought.
+func TestFetchOutOfOrder(t *testing.T) {
+	raw, truth := outOfOrder(t)
+	for _, brought := range []bool{true, false} {
+		a, pool := newAgent(t, 0)
+		f := fetchOf(pool, raw, truth)
+		if !brought {
+			f.Source = hostlink.FetchSource{Path: filepath.Join(a.config.Shelves[0].Path, "x")}
+			require.NoError(t, os.MkdirAll(f.Source.Path, 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "d.vmdk"), raw, 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "x.ovf"), []byte(`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"><References><File xmlns:o="http://schemas.dmtf.org/ovf/envelope/1" o:id="f" o:href="d.vmdk"/></References><VirtualSystem id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem></Envelope>`), 0o644))
+		}
+		s := send(t, start(t, a, "s1", plan.KindFetchDisk, 1, f), raw, 50_000)
+		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+		require.Contains(t, s.Note, map[bool]string{true: "kept aside", false: "directory"}[brought])
+		c, err := formats.OpenChain(filepath.Join(stagingDir(pool, job), f.File), formats.Options{})
+		require.NoError(t, err)
+		disktest.Same(t, truth, c)
+		require.NoError(t, c.Close())
+
+		f.Digest.Sum = sha([]byte("another"))
+		bad := send(t, start(t, a, "s2", plan.KindFetchDisk, 1, f), raw, 50_000)
+		require.Equal(t, "manifest.mismatch", bad.Code, bad.Error)
+	}
+}
+
+// TestContentIDAlone: a VMDK that states no UUID is converted where the identity is
+// kept; the new image has an id of its own where its format needs a UUID.
+func TestContentIDAlone(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	truth := disktest.Pattern(1<<20, 2)
+	require.NoError(t, os.WriteFile(filepath.Join(pool, "d.vmdk"), streamOf(t, truth), 0o644))
+	for n, format := range []string{"qcow2", "vhdx", "vhd", "raw", "vmdk"} {
+		p := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: filepath.Join(pool, "d.vmdk"), Pool: pool, File: "to." + format, Format: format}, KeepID: true, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
+		s := ended(t, start(t, a, fmt.Sprint("s", n), plan.KindCarry, 1, p))
+		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+		c, err := formats.OpenChain(filepath.Join(stagingDir(pool, job), p.File), formats.Options{Format: format})
+		require.NoError(t, err)
+		disktest.Same(t, truth, c)
+		require.Contains(t, []string{"", "0badcafe", p.ID}, c.Info().ID)
+		require.NoError(t, c.Close())
+	}
 }
 
 // TestTaskOrder: no task begins behind one of its job that is not done; a kind

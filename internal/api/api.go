@@ -220,7 +220,7 @@ func (s *Server) problem(c *gin.Context, err error) {
 	)
 	switch {
 	case errors.As(err, &known):
-		status := map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409, "wrong": 400, "certificate-unknown": 409}[known.Code]
+		status := map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409, "not-now": 409, "wrong": 400, "certificate-unknown": 409}[known.Code]
 		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message, Likely: known.Likely}
 	case errors.As(err, &not):
 		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(), Next: "Change what blocks it, then plan again.", Plan: not.Plan}

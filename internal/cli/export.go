@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/http"
 	"os"
+	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -145,7 +147,7 @@ func (a *app) retry(ctx context.Context, f func() error) error {
 			return nil
 		case errors.As(err, &local):
 			return err
-		case errors.As(err, &u), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &p) && p.Status != http.StatusForbidden && p.Status != http.StatusUnauthorized:
+		case errors.As(err, &u), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &p) && mayPass(p):
 			if !pause(ctx, 500*time.Millisecond) {
 				return nil
 			}
@@ -153,6 +155,13 @@ func (a *app) retry(ctx context.Context, f func() error) error {
 			return err
 		}
 	}
+}
+
+// mayPass tells refusals that pass by themselves: a job that is between two steps,
+// an agent that was started again, a host that is away for a moment. Whatever else
+// is refused now is refused the next time too.
+func mayPass(p *problem) bool {
+	return slices.Contains([]string{"not-now", "unknown", "offset", "host.unreachable", "database.away"}, p.Code)
 }
 
 // offer waits until the job has disks to give.
@@ -286,6 +295,7 @@ func (a *app) pipePackage(ctx context.Context, c *caller, job string) error {
 		return err
 	}
 	defer res.Body.Close()
+	signal.Ignore(syscall.SIGPIPE) // a reader that has gone is an error, which ends the job
 	if _, err := io.Copy(os.Stdout, res.Body); err != nil {
 		return fmt.Errorf("the package broke off: %w", err)
 	}

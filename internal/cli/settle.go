@@ -183,7 +183,7 @@ func (a *app) ask(f openapi.Finding) (string, error) {
 			fmt.Fprintln(a.errOut, "Type the number or the name of a remedy.")
 			continue
 		}
-		if _, suggested := f.Detail[picked.Id]; picked.Takes != nil && value == "" && !suggested {
+		if picked.Takes != nil && value == "" && picked.Value == "" {
 			fmt.Fprintf(a.errOut, "%s? ", *picked.Takes)
 			if value, err = in.ReadString('\n'); err != nil {
 				return "", &exit{statusOpen, errors.New("no answer")}

@@ -153,6 +153,7 @@ type Task struct {
 	State  string          `json:"state"`
 	Done   int64           `json:"done"` // bytes
 	Needs  *Need           `json:"needs,omitempty"`
+	Note   string          `json:"note,omitempty"` // what is done otherwise than planned
 	Code   string          `json:"code,omitempty"` // of the finding that a failure is
 	Error  string          `json:"error,omitempty"`
 	Result json.RawMessage `json:"result,omitempty"`

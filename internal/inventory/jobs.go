@@ -240,10 +240,10 @@ func PutStep(ctx context.Context, tx pgx.Tx, epoch int64, s *Step) error {
 	if _, _, err := own(ctx, tx, s.JobID, epoch); err != nil {
 		return err
 	}
-	tag, err := tx.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6,
+	tag, err := tx.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6, what = $7,
 		started_at = coalesce(started_at, now()), finished_at = case when $3 in ('done', 'failed', 'undone') then now() end
 		where job_id = $1 and position = $2 and ($3 not in ('working', 'done') or state in ('waiting', 'working')
-			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2 and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes)
+			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2 and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes, s.What)
 	if err != nil {
 		return err
 	}

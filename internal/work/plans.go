@@ -227,6 +227,13 @@ func (w *Work) drawExport(ctx context.Context, req *Request) (*drawn, error) {
 		return nil, err
 	}
 	facts.PoolState = poolStateOf(facts.Host, c)
+	if facts.Host.State != "unreachable" && facts.PoolState != "away" {
+		folder, err := w.look(ctx, &place{host: h, path: c.Path}, c.Ref())
+		if err != nil {
+			return nil, err
+		}
+		facts.Disks = folder.Disks
+	}
 	if facts.Busy, err = inventory.Holder(ctx, w.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -229,6 +230,9 @@ const (
 
 // watchTask records how far a task is.
 func (w *Work) watchTask(ctx context.Context, j *inventory.Job, s *inventory.Step, agent *hostlink.Host, t *hostlink.Task) (wait, error) {
+	if t.Note != "" && !strings.Contains(s.What, t.Note) {
+		s.What += " (" + t.Note + ")"
+	}
 	switch t.State {
 	case hostlink.TaskFailed:
 		return nil, &failure{t.Code, t.Error}

@@ -122,7 +122,7 @@ function FindingRow({
   onAnswer: (answer: string) => void;
 }) {
   const value = (chosen ?? f.answer ?? "").split(":")[0] ?? "";
-  const suggested = (id: string) => (typeof f.detail[id] === "string" ? (f.detail[id] as string) : "");
+  const suggested = (id: string) => f.remedies.find((r) => r.id === id)?.value ?? "";
   const given = (chosen ?? f.answer ?? "").split(":").slice(1).join(":");
   const switches = Array.isArray(f.detail.switches) ? (f.detail.switches as string[]) : [];
   return (

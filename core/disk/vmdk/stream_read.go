@@ -22,6 +22,10 @@ type StreamFeed struct {
 	buffers sync.Pool
 }
 
+// ErrOrder is returned for a stream whose grains are not in the order of their
+// sectors. It is sound, and can be read by its grain directory, in any order.
+var ErrOrder = errors.New("its grains are not in the order of their sectors")
+
 // ErrNotStream is returned for images that can't be read front to back.
 var ErrNotStream = errors.New("this image can't be read as a stream")
 
@@ -102,7 +106,7 @@ func (f *StreamFeed) Next() (disk.Piece, error) {
 			return disk.Piece{}, disk.Damaged(start, "marker for a grain of %d bytes at sector %d", size, lba)
 		}
 		if int64(lba) <= f.lastLBA {
-			return disk.Piece{}, disk.Damaged(start, "grain of sector %d comes after that of %d", lba, f.lastLBA)
+			return disk.Piece{}, fmt.Errorf("%w: that of sector %d comes after that of %d, at byte %d", ErrOrder, lba, f.lastLBA, start)
 		}
 		f.lastLBA = int64(lba)
 		total := int(12+size) + pad(int(12+size))
