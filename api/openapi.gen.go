@@ -439,6 +439,27 @@ func (e AddUserJSONBodyRole) Valid() bool {
 	}
 }
 
+// Defines values for ChangeUserJSONBodyRole.
+const (
+	ChangeUserJSONBodyRoleAdministrator ChangeUserJSONBodyRole = "administrator"
+	ChangeUserJSONBodyRoleOperator      ChangeUserJSONBodyRole = "operator"
+	ChangeUserJSONBodyRoleViewer        ChangeUserJSONBodyRole = "viewer"
+)
+
+// Valid indicates whether the value is a known member of the ChangeUserJSONBodyRole enum.
+func (e ChangeUserJSONBodyRole) Valid() bool {
+	switch e {
+	case ChangeUserJSONBodyRoleAdministrator:
+		return true
+	case ChangeUserJSONBodyRoleOperator:
+		return true
+	case ChangeUserJSONBodyRoleViewer:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddHost defines model for AddHost.
 type AddHost struct {
 	// Address HOST:PORT of the agent
@@ -1338,6 +1359,18 @@ type Switch struct {
 	Vlan   int    `json:"vlan"`
 }
 
+// Token defines model for Token.
+type Token struct {
+	CreatedAt time.Time  `json:"createdAt"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
+	Id        string     `json:"id"`
+	Name      string     `json:"name"`
+
+	// UsedAt Last, to the minute
+	UsedAt *time.Time `json:"usedAt,omitempty"`
+	User   string     `json:"user"`
+}
+
 // Transfer defines model for Transfer.
 type Transfer struct {
 	Give *struct {
@@ -1635,11 +1668,20 @@ type ListSwitchesParams struct {
 	Host *string `form:"host,omitempty" json:"host,omitempty"`
 }
 
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
+	// All Everybody's
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
 // MakeTokenJSONBody defines parameters for MakeToken.
 type MakeTokenJSONBody struct {
-	// Days Until it expires; 0 never
-	Days *int   `json:"days,omitempty"`
-	Name string `json:"name"`
+	// Days Until it expires; 90 unless said
+	Days *int `json:"days,omitempty"`
+
+	// Endless It never expires
+	Endless *bool  `json:"endless,omitempty"`
+	Name    string `json:"name"`
 }
 
 // TrackJSONBody defines parameters for Track.
@@ -1661,6 +1703,17 @@ type AddUserJSONBody struct {
 
 // AddUserJSONBodyRole defines parameters for AddUser.
 type AddUserJSONBodyRole string
+
+// ChangeUserJSONBody defines parameters for ChangeUser.
+type ChangeUserJSONBody struct {
+	// Current The present password; for one's own
+	Current  *string                 `json:"current,omitempty"`
+	Password *string                 `json:"password,omitempty"`
+	Role     *ChangeUserJSONBodyRole `json:"role,omitempty"`
+}
+
+// ChangeUserJSONBodyRole defines parameters for ChangeUser.
+type ChangeUserJSONBodyRole string
 
 // TryWiringParams defines parameters for TryWiring.
 type TryWiringParams struct {
@@ -1735,6 +1788,9 @@ type TrackJSONRequestBody TrackJSONBody
 
 // AddUserJSONRequestBody defines body for AddUser for application/json ContentType.
 type AddUserJSONRequestBody AddUserJSONBody
+
+// ChangeUserJSONRequestBody defines body for ChangeUser for application/json ContentType.
+type ChangeUserJSONRequestBody ChangeUserJSONBody
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = NewRule
@@ -2271,6 +2327,11 @@ type ClientInterface interface {
 	// Corresponds with GET /switches (the `ListSwitches` operationId).
 	ListSwitches(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListTokens The caller's tokens; an administrator can have everybody's
+	//
+	// Corresponds with GET /tokens (the `ListTokens` operationId).
+	ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeTokenWithBody A token for a script or the client; shown once
 	//
 	// Takes any type of body and a specified content type.
@@ -2284,6 +2345,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
 	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropToken Revoke a token, by its id or name; an administrator anybody's
+	//
+	// Corresponds with DELETE /tokens/{token} (the `DropToken` operationId).
+	DropToken(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TrackWithBody Look after registered copies, or leave them alone
 	//
@@ -2299,6 +2365,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /tracking (the `Track` operationId).
 	Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListUsers Who may sign in
+	//
+	// Corresponds with GET /users (the `ListUsers` operationId).
+	ListUsers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddUserWithBody Let a person sign in
 	//
 	// Takes any type of body and a specified content type.
@@ -2312,6 +2383,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
 	AddUser(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropUser End a user, with all tokens and sessions
+	//
+	// Corresponds with DELETE /users/{user} (the `DropUser` operationId).
+	DropUser(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeUserWithBody Change one's own password, or, as an administrator, a user's password or role
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+	ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeUser Change one's own password, or, as an administrator, a user's password or role
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+	ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRules Rules of wiring, in the order in which they are tried
 	//
@@ -3561,6 +3651,21 @@ func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams, r
 	return c.Client.Do(req)
 }
 
+// ListTokens The caller's tokens; an administrator can have everybody's
+//
+// Corresponds with GET /tokens (the `ListTokens` operationId).
+func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MakeTokenWithBody A token for a script or the client; shown once
 //
 // Takes any type of body and a specified content type.
@@ -3585,6 +3690,21 @@ func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /tokens (the `MakeToken` operationId).
 func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeTokenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropToken Revoke a token, by its id or name; an administrator anybody's
+//
+// Corresponds with DELETE /tokens/{token} (the `DropToken` operationId).
+func (c *Client) DropToken(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropTokenRequest(c.Server, token)
 	if err != nil {
 		return nil, err
 	}
@@ -3629,6 +3749,21 @@ func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditor
 	return c.Client.Do(req)
 }
 
+// ListUsers Who may sign in
+//
+// Corresponds with GET /users (the `ListUsers` operationId).
+func (c *Client) ListUsers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUsersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddUserWithBody Let a person sign in
 //
 // Takes any type of body and a specified content type.
@@ -3653,6 +3788,55 @@ func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /users (the `AddUser` operationId).
 func (c *Client) AddUser(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddUserRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropUser End a user, with all tokens and sessions
+//
+// Corresponds with DELETE /users/{user} (the `DropUser` operationId).
+func (c *Client) DropUser(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropUserRequest(c.Server, user)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeUserWithBody Change one's own password, or, as an administrator, a user's password or role
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeUserRequestWithBody(c.Server, user, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeUser Change one's own password, or, as an administrator, a user's password or role
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+func (c *Client) ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeUserRequest(c.Server, user, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6396,6 +6580,60 @@ func NewListSwitchesRequest(server string, params *ListSwitchesParams) (*http.Re
 	return req, nil
 }
 
+// NewListTokensRequest constructs an http.Request for the ListTokens method
+func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakeTokenRequest calls the generic MakeToken builder with application/json body
 func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6432,6 +6670,40 @@ func NewMakeTokenRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropTokenRequest constructs an http.Request for the DropToken method
+func NewDropTokenRequest(server string, token string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6476,6 +6748,33 @@ func NewTrackRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewListUsersRequest constructs an http.Request for the ListUsers method
+func NewListUsersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAddUserRequest calls the generic AddUser builder with application/json body
 func NewAddUserRequest(server string, body AddUserJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6507,6 +6806,87 @@ func NewAddUserRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropUserRequest constructs an http.Request for the DropUser method
+func NewDropUserRequest(server string, user string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeUserRequest calls the generic ChangeUser builder with application/json body
+func NewChangeUserRequest(server string, user string, body ChangeUserJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeUserRequestWithBody(server, user, "application/json", bodyReader)
+}
+
+// NewChangeUserRequestWithBody constructs an http.Request for the ChangeUser method, with any body, and a specified content type
+func NewChangeUserRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -7279,6 +7659,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /switches (the `ListSwitches` operationId).
 	ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error)
 
+	// ListTokensWithResponse The caller's tokens; an administrator can have everybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tokens (the `ListTokens` operationId).
+	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+
 	// MakeTokenWithBodyWithResponse A token for a script or the client; shown once
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7292,6 +7679,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
 	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// DropTokenWithResponse Revoke a token, by its id or name; an administrator anybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /tokens/{token} (the `DropToken` operationId).
+	DropTokenWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*DropTokenResponse, error)
 
 	// TrackWithBodyWithResponse Look after registered copies, or leave them alone
 	//
@@ -7307,6 +7701,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /tracking (the `Track` operationId).
 	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error)
 
+	// ListUsersWithResponse Who may sign in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /users (the `ListUsers` operationId).
+	ListUsersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListUsersResponse, error)
+
 	// AddUserWithBodyWithResponse Let a person sign in
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7320,6 +7721,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
 	AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*AddUserResponse, error)
+
+	// DropUserWithResponse End a user, with all tokens and sessions
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /users/{user} (the `DropUser` operationId).
+	DropUserWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*DropUserResponse, error)
+
+	// ChangeUserWithBodyWithResponse Change one's own password, or, as an administrator, a user's password or role
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+	ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
+
+	// ChangeUserWithResponse Change one's own password, or, as an administrator, a user's password or role
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+	ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
 
 	// ListRulesWithResponse Rules of wiring, in the order in which they are tried
 	//
@@ -10003,12 +10425,62 @@ func (r ListSwitchesResponse) ContentType() string {
 	return ""
 }
 
+type ListTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Token
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTokensResponse) GetJSON200() *[]Token {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakeTokenResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *struct {
-		Token string `json:"token"`
+		ExpiresAt *time.Time `json:"expiresAt,omitempty"`
+		Id        string     `json:"id"`
+		Token     string     `json:"token"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -10016,7 +10488,9 @@ type MakeTokenResponse struct {
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
 func (r MakeTokenResponse) GetJSON201() *struct {
-	Token string `json:"token"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
+	Id        string     `json:"id"`
+	Token     string     `json:"token"`
 } {
 	return r.JSON201
 }
@@ -10049,6 +10523,47 @@ func (r MakeTokenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakeTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropTokenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10107,6 +10622,54 @@ func (r TrackResponse) ContentType() string {
 	return ""
 }
 
+type ListUsersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]User
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUsersResponse) GetJSON200() *[]User {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUsersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUsersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUsersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUsersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUsersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddUserResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10149,6 +10712,95 @@ func (r AddUserResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddUserResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropUserResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropUserResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropUserResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropUserResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropUserResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropUserResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeUserResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *User
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeUserResponse) GetJSON200() *User {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeUserResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeUserResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeUserResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeUserResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeUserResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11328,6 +11980,19 @@ func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, para
 	return ParseListSwitchesResponse(rsp)
 }
 
+// ListTokensWithResponse The caller's tokens; an administrator can have everybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tokens (the `ListTokens` operationId).
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTokensResponse(rsp)
+}
+
 // MakeTokenWithBodyWithResponse A token for a script or the client; shown once
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11352,6 +12017,19 @@ func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body Ma
 		return nil, err
 	}
 	return ParseMakeTokenResponse(rsp)
+}
+
+// DropTokenWithResponse Revoke a token, by its id or name; an administrator anybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /tokens/{token} (the `DropToken` operationId).
+func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*DropTokenResponse, error) {
+	rsp, err := c.DropToken(ctx, token, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropTokenResponse(rsp)
 }
 
 // TrackWithBodyWithResponse Look after registered copies, or leave them alone
@@ -11380,6 +12058,19 @@ func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJ
 	return ParseTrackResponse(rsp)
 }
 
+// ListUsersWithResponse Who may sign in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /users (the `ListUsers` operationId).
+func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListUsersResponse, error) {
+	rsp, err := c.ListUsers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUsersResponse(rsp)
+}
+
 // AddUserWithBodyWithResponse Let a person sign in
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11404,6 +12095,45 @@ func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddU
 		return nil, err
 	}
 	return ParseAddUserResponse(rsp)
+}
+
+// DropUserWithResponse End a user, with all tokens and sessions
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /users/{user} (the `DropUser` operationId).
+func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*DropUserResponse, error) {
+	rsp, err := c.DropUser(ctx, user, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropUserResponse(rsp)
+}
+
+// ChangeUserWithBodyWithResponse Change one's own password, or, as an administrator, a user's password or role
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
+	rsp, err := c.ChangeUserWithBody(ctx, user, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeUserResponse(rsp)
+}
+
+// ChangeUserWithResponse Change one's own password, or, as an administrator, a user's password or role
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
+func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
+	rsp, err := c.ChangeUser(ctx, user, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeUserResponse(rsp)
 }
 
 // ListRulesWithResponse Rules of wiring, in the order in which they are tried
@@ -13288,6 +14018,39 @@ func ParseListSwitchesResponse(rsp *http.Response) (*ListSwitchesResponse, error
 	return response, nil
 }
 
+// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
+func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Token
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakeTokenResponse parses an HTTP response from a MakeTokenWithResponse call
 func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13304,12 +14067,43 @@ func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest struct {
-			Token string `json:"token"`
+			ExpiresAt *time.Time `json:"expiresAt,omitempty"`
+			Id        string     `json:"id"`
+			Token     string     `json:"token"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropTokenResponse parses an HTTP response from a DropTokenWithResponse call
+func ParseDropTokenResponse(rsp *http.Response) (*DropTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -13358,6 +14152,39 @@ func ParseTrackResponse(rsp *http.Response) (*TrackResponse, error) {
 	return response, nil
 }
 
+// ParseListUsersResponse parses an HTTP response from a ListUsersWithResponse call
+func ParseListUsersResponse(rsp *http.Response) (*ListUsersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUsersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []User
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddUserResponse parses an HTTP response from a AddUserWithResponse call
 func ParseAddUserResponse(rsp *http.Response) (*AddUserResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13378,6 +14205,68 @@ func ParseAddUserResponse(rsp *http.Response) (*AddUserResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropUserResponse parses an HTTP response from a DropUserWithResponse call
+func ParseDropUserResponse(rsp *http.Response) (*DropUserResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropUserResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeUserResponse parses an HTTP response from a ChangeUserWithResponse call
+func ParseChangeUserResponse(rsp *http.Response) (*ChangeUserResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeUserResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest User
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -13692,15 +14581,30 @@ type ServerInterface interface {
 	// ListSwitches Virtual switches and the segments they reach
 	// (GET /switches)
 	ListSwitches(c *gin.Context, params ListSwitchesParams)
+	// ListTokens The caller's tokens; an administrator can have everybody's
+	// (GET /tokens)
+	ListTokens(c *gin.Context, params ListTokensParams)
 	// MakeToken A token for a script or the client; shown once
 	// (POST /tokens)
 	MakeToken(c *gin.Context)
+	// DropToken Revoke a token, by its id or name; an administrator anybody's
+	// (DELETE /tokens/{token})
+	DropToken(c *gin.Context, token string)
 	// Track Look after registered copies, or leave them alone
 	// (PUT /tracking)
 	Track(c *gin.Context)
+	// ListUsers Who may sign in
+	// (GET /users)
+	ListUsers(c *gin.Context)
 	// AddUser Let a person sign in
 	// (POST /users)
 	AddUser(c *gin.Context)
+	// DropUser End a user, with all tokens and sessions
+	// (DELETE /users/{user})
+	DropUser(c *gin.Context, user string)
+	// ChangeUser Change one's own password, or, as an administrator, a user's password or role
+	// (PATCH /users/{user})
+	ChangeUser(c *gin.Context, user string)
 	// ListRules Rules of wiring, in the order in which they are tried
 	// (GET /wiring)
 	ListRules(c *gin.Context)
@@ -15169,6 +16073,33 @@ func (siw *ServerInterfaceWrapper) ListSwitches(c *gin.Context) {
 	siw.Handler.ListSwitches(c, params)
 }
 
+// ListTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTokensParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTokens(c, params)
+}
+
 // MakeToken operation middleware
 func (siw *ServerInterfaceWrapper) MakeToken(c *gin.Context) {
 
@@ -15180,6 +16111,31 @@ func (siw *ServerInterfaceWrapper) MakeToken(c *gin.Context) {
 	}
 
 	siw.Handler.MakeToken(c)
+}
+
+// DropToken operation middleware
+func (siw *ServerInterfaceWrapper) DropToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "token" -------------
+	var token string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropToken(c, token)
 }
 
 // Track operation middleware
@@ -15195,6 +16151,19 @@ func (siw *ServerInterfaceWrapper) Track(c *gin.Context) {
 	siw.Handler.Track(c)
 }
 
+// ListUsers operation middleware
+func (siw *ServerInterfaceWrapper) ListUsers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUsers(c)
+}
+
 // AddUser operation middleware
 func (siw *ServerInterfaceWrapper) AddUser(c *gin.Context) {
 
@@ -15206,6 +16175,56 @@ func (siw *ServerInterfaceWrapper) AddUser(c *gin.Context) {
 	}
 
 	siw.Handler.AddUser(c)
+}
+
+// DropUser operation middleware
+func (siw *ServerInterfaceWrapper) DropUser(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "user" -------------
+	var user string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropUser(c, user)
+}
+
+// ChangeUser operation middleware
+func (siw *ServerInterfaceWrapper) ChangeUser(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "user" -------------
+	var user string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeUser(c, user)
 }
 
 // ListRules operation middleware
@@ -15399,8 +16418,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn)
+	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
+	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.DropToken)
+	router.GET(options.BaseURL+"/users", wrapper.ListUsers)
 	router.POST(options.BaseURL+"/users", wrapper.AddUser)
+	router.DELETE(options.BaseURL+"/users/:user", wrapper.DropUser)
+	router.PATCH(options.BaseURL+"/users/:user", wrapper.ChangeUser)
 }
 
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
@@ -15408,166 +16432,174 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3tktu2luCroLRblZldtruTe2emprtu1Xb8Efum7XZ1d+LdSlxriDySYJEALwC2rHF5an/tA+xD7IPN",
-	"k2zhACApCqDIltRObvZPYlsgPs45ODjf5/MkFUUpOHCtJuefJyWVtAANEv9GZxqk+UMGKpWs1Ezwyfnk",
-	"bgGEwydNxIzoBZCSzoFMYSYkTJIJM0P+VoFcT5IJpwVMzt1EyUSlCyiomVGvS/OD0pLx+eTLl2QyY3l4",
-	"NZCFIi9ePb969pefL69+ek6EtH/997eXd3fPb95EFnUT9q+6EErfwGx72Te0ALMSy/z0JdWLZnbz4SSZ",
-	"SPhbxSRkk3MtK+hf66OYBpd6leFCWpEpzBnnZnxwzY9iOnLJnBVMb694PSNMQ6ES8u3ZGal4DkoRRVmG",
-	"/3BGqCaFPV8IsHbS9sIF/cSKqpicm6+TScG4+2vi98S4hjlI3FRBOZ2DfBDY3bejwPDFDFal4AqQrN9K",
-	"Mc2hMH9MBdfAEUK0LHOWUrOP09KO+K8fldnU59bc/1maXU/+02lzb07tr+rUz4srbh7r3YJqsgKuyUoK",
-	"hxv3mZn1MsteGnibGyhFCVIzu1WaZRKU2obTy+vbu/O31zd3/hLSuTlH0j18MklFBmHiaCD4S72QG/++",
-	"nkhMP0KqzUSXWfbaQX97n2kqKgvHrQ1Ez7DQulTkp5srcwZD/mkuqowA13JNSsHC57GEEFinpEqthMy2",
-	"F/oRSk0U0ByyhFCeEQ73IIlaiBUndE4ZDy2kxRJ44LZypYFmZs/u1DilX/2C5GwJK6YgOKesVOA+vmB8",
-	"DrKUjOsaFga4M0OQkBC1oN/90z+f/8f/+r8JWS1AAqJcrZWGgmQCFP9GkyUXK8ICMOugGgHYoCWI6gXQ",
-	"LIBl3PpMyML8aZJRDSeaFRAmu3IdRFPG1DL4w8LdgDEY14vdpI07cesmnm87rkK1Zy1BMGjDHJjgr7Rl",
-	"F12ix/3yKs/pNAfPiDYHpZRnzEAqeIJUlG4c8uPw8TvzuwFUSrpGgIrgZzORZ/aqDoV0B26ZmNQbDEEn",
-	"pZV6+Km6p4B7lgFPwxOyLPjPOcwGYEACdWx8a4KKa5YPp+nVQuwGm1vOjvZLhOAnIRVFATyDAMvCB0ML",
-	"komEME4MZ1GhLZmVwWKTZhkzX9P8bev8FiKbk1+SG/sZ0bjMAkhrM4SmZhxhKjE7mAIpc8o5mBc5QovN",
-	"oRRzOAxCNPJ5cxxV2Zl2QhnlA0uBzVc15bXIaRPOCV5av01HQQ0UQ2h6uqB8DhEMMeVAlLHZDKR54OlU",
-	"VJpQYtjOBVm5UWYhYn5Qmq7NBrfe+e0VnsE9S0Gdkx9fvXlmhCLz/7+8eHX13MhGg28WzbI3LA28v7cr",
-	"ptMFqAtCOYGi1GsiOJjdVrzMq/kcATZiIa1puthe5+319dXp28u7l+YMlBjW66UWx423pp4KEXgmnzG1",
-	"JCxTCXnz6qnCZzezMErIjEmFNyanVnAdvO0Mwtt+Zh+M7QdMinIcbzNfeBQM/6ph4NvqV0HTBeNA7Bgy",
-	"B60QnhxWxDxnRAvR7H0qRA6Um0nnnlsEOAmHVUA0oSloNQqgEsqcphDDHyerhVDIVVIgTJNUFKDC0hJV",
-	"IcRAzpRmfH6OktKM5aDIXBjkGxjgV47AmCSlEHkQFJbIx+DkS4g9iKKkkrkXpnOrd2kMT41oYm4OT0Fp",
-	"IcO6ob0qhq6RqVimPRV6QcxY4BmZSVEEr9HQDXj2lXae7cB5tuV7CfgDcKPy/TJZUJmtKNoCVkw6ZTYz",
-	"gpRetzhsZ5eBx5YOeAdwcTc4mZg/ToNcfOtKMrXcPGofmAzhthAdmE/RAq4YBzpvSzA1tXV3jfvc/KpF",
-	"BZv48JsNPk5Oyg5qjWNFsA1RdZMMn9Z0xzQp6Jos6D2QKQAnBc3AE+DO970t5W2u8P2arBYsXZgFVlSh",
-	"QDLnTG2+QZvnXDIeFgyVeWODRAVsvmiTVdsu0cYQTl2PdzMOISwj97Rvg4Q5UxoknkNpM8oI4HkuVqiG",
-	"pEuD/NC1mAsOl/rhslRUn4pI0/Udbe1eSDZnnBoGugQoJ/6ZCO3XMKhbsCrzMHk637owzW/uhdt1M1+7",
-	"YfaLkQRvSPdyhE5rxn+/jmw3g59URN+KKrBixSOflFQ6u9ROPEe04GSCL1/wh8YAFpZp0UhFVkwv8IX1",
-	"g4Q0Epyn2SQiQ1h1ZjgWVCokhK5kMlGgdQ6ZhXl3q4IsqLVaOinbbD20K7WAfBbmE+zf4Pu1ttykpgHG",
-	"9T//eZKE9qNjiryWNF1CFuL9yaSqglcupNI440xePwrITxqzhRVmnPXCHszN7y5A0uL+fsM15bbotKb+",
-	"1sVvENi6zc3ZPL224RZ7lN66e90xhnSMhC3Q1vQy6EH2ckuXljh8GqI84hKJ207oCM/ACJjU0lr3FEbg",
-	"jFmuvUckekVKVob0/VearFieG1VSAkWJjqM6M6XpklCFmpmb9hz/YoQCQo2madiVubVLKDWhimVAnFbf",
-	"MQq3SDIioV9z/C6leQ7yG2VE87LSIBMyE7I2FERsEbF7FhKbOxJVWNTsqJGW6AeKj7VCPuZ+R22T8Ilu",
-	"WCVakMzZEnjQvv1CioKcGSR+26zGq2JqFzN4rje35Z8Bmi7Q/jJjPCOi0o4X7OJQtCjz0JR31gMhAXFK",
-	"JWTOkoxsk3ChiT1kcNYFlSGqvaJrkC19RILSRPCw7WwdVGXXJKX8G20I329spwXbmXK9FO33XWOiAcMW",
-	"HbTBXp/L7i7EB14wnpkdbNMnVyv7dO98nyMOGGt4sObHPtPd1p4KUComNUkoIOvaXvsY6Y35IMhKFdyD",
-	"7IiD01ykS3wB0oVgaEHjQofF18GmPIRPa722Pc+ftQZW64iJR0IQcbXxZBNv4/Q+OwsagkKiPsvHqlhx",
-	"WS0ukq27Mlh9YQwph8WwWucIsqyYGNNBjJMyOhqMFSj8fr1y6qERx8Uzx1s7EsGCMh7m9cq7wnLDZVRC",
-	"plTBA8x7TC1fhTWeGa1y3WfwiF7d+B0ME7cfP0iDdOLF9nZZPkpa9UMCU9VmwH7XiTfDDtdorE9yN1zc",
-	"uFrgxZVC0Im5fpAmrmcjFT6mlGPnAZFowN0MyDzmBbEKyvB93DOpK5oPR2ZIVUA6qXUBf7T21XTT1neg",
-	"s3CbohJ3E+tL0TpaC9ohDP0gqYseCiiTlAu9AEl+4vdCUjQdZYIYwWPLB6IgbHhioGrTE/pb8oyI2Tmh",
-	"REEOqeGIqkoXRkg2xPTvmmVw8l8SdDbk+YXzbBj5lQse9srTJQRFcrNdNLlSnpFC3EOtaSpom6zbdr4t",
-	"+LxkSgu5fs61XB/Gp75T5HigZBG7a42ZZg8HXtSiG/Or1jLjALUZqdw6XJ0puJEhzCw1SN7HERRWWcfp",
-	"pRu43lM/DW41HCU0ZTlrGX8HuoHfeVo2b7p/bSGfkSmsBc+sc4UWLF9PAltphfX0BABsv0ppWUV+ySS7",
-	"j5jD3DbGxAbsskbuJOUCCiHXYx7ceKCKkFpFwvAU4aBXQi4viNlSrZUpYuFBCroEo6AR5fy1cYN4NNTq",
-	"unG3fqOIWHEieDBWKHqIUBBRiEJ3RasoFrGg1UKpVzYqa25GTx8GUkijE+Pc75MRtrSahB19uT00sixS",
-	"5Ca+k42AuGgIjLmOTxeQBgRbsYzI3lHXxCB/l+NuYtnnkzDbetY8AXlu5KRfdnAuw1m+JN1jlELkw9nf",
-	"WyHyoC65gPx+hFZ6i5ak0ET+CgyeCT8IunI3VB08Zmv+Zs/bAH7vQLzDxrl5A59/oqkmVYnmoLPk7Ows",
-	"yEJGPjcWaUczg/5VTLcPODU35C3IW0iF9b8NYI0p5SnkeVT4Thcsz6Rl1yM8lhKohmyMDycTHAbuGaQU",
-	"ckCE32MoiTPGmVr0HnXngxZ5KTmsng4VLNHaE/RklSBrc3nAIKHl+lKHdATghJIF5Bn5KKYo30sGmY3K",
-	"JdO1E0naxs9xAWVIpOrKRQpuYT0ywabPR+r9AL/1tK0oc6+aefjtnwwMJo4+zaPFcrAxbnhxIAsb2TSU",
-	"w9nFX8X0VkMZZKw9crsWmuYD70wV9oGGnueGZNrSev0oNwyjBordSNLlQJtY9kBp8RS3LUe+bbYRYXqH",
-	"UAUM7zyCBuBxGGbLQ/0cw5ng2CiCeExG1Hc6TPJBmvFhGVYKck7RqRPZHJXYhUKwu6Jozb+p8gB2Rx8U",
-	"oByjHEQBk9MphP304h7kmCWiDn8vdG4HEsoqh54A4x4cNJurEWFPUnupGwj1yKqtoKnus1qOcWTEPMKx",
-	"Ry+mqtXMbogJzmkYddSx/bjnmEd2i3tgHlEkvBJCQdiWTzNRjpTG3Cffx1NFYqb7w9nCH8rh/GPuvJEF",
-	"ZIwGH+mx+St9F7k2r29fZfee8rlPDJqJimdxRf8gRmh3A4LhKY5RjLJC136BhjKSFmGFKPJ1EykW9l6M",
-	"0CfitikbZ97jK4q6baKMf5ilxUExanDZHdk6cJ8HvFKRm3NIt0dNVVFieoh1asZkgbHLYQDZH3+qIueL",
-	"B9cf0JbIu4kEm+gtaBregcgiUkZ8JWuXDDMimBcQSfi8zykf8II61mE3htFrk2bNB5kWNdUsDWVXfjIa",
-	"pQ+Lw0RJ7p3LFmdjHMrDovnc6Vxo3gbpRCyONe15Qmp864jzMO/bnZAbiANiilC1hMxIfpg2YmPX2r4y",
-	"SjD/1ebL4j9sePLCj3k29vV/mAthXnsc+4Qh55d0L3wkh/q/vb58c/nD85tRFDBQMEhZwdBwjQB7UMj0",
-	"TtNCDlrdBd2X17MOys4J08SMJ5Uimi4bZ6b/RwUQDBaMCzD9USskFVWeYWzZFIiq5D2sIRixEjb+95v8",
-	"k8k9SBU2OfWIKu49bez7/qqEglv8Cp6GWrK+p/aeaznWBu9v87YZnvqE7EFqgE3f3mXztnOGzduvqVzu",
-	"56ue0RT0OHloUHqtnbdlCRDW/RtEA2Cs5dY54tErmGcfDRV/iMziqA4/rxcIbfYNrHrtE5jgGMibwbor",
+	"7H3tkts4kuCrIHQX4d07lqu6Z3Y2piom4qr90fZ02eWoqu6+i27HGSJTEiwS4ABgyVqHN+7XPcA9xD3Y",
+	"PskFEgBJUQBFlqRyz/T9adstEB+ZiUR+5+dJKopScOBaTc4/T0oqaQEaJP6LzjRI85cMVCpZqZngk/PJ",
+	"3QIIh0+aiBnRCyAlnQOZwkxImCQTZob8rQK5niQTTguYnLuJkolKF1BQM6Nel+YHpSXj88mXL8lkxvLw",
+	"aiALRV6+fnH1/C8/XV79+IIIaf/57+8u7+5e3LyNLOom7F91IZS+gdn2sm9pAWYllvnpS6oXzezmw0ky",
+	"kfC3iknIJudaVtC/1kcxDS71OsOFtCJTmDPOzfjgmh/FdOSSOSuY3l7xekaYhkIl5JuzM1LxHJQiirIM",
+	"/8cZoZoU9nwhwNpJ2wsX9BMrqmJybr5OJgXj7p+J3xPjGuYgcVMF5XQO8kFgd9+OAsMXM1iVgitAsn4n",
+	"xTSHwvw1FVwDRwjRssxZSs0+Tks74r9+VGZTn1tz/2dpdj35T6fNvTm1v6pTPy+uuHmsnxdUkxVwTVZS",
+	"ONy4z8ysl1n2ysDb3EApSpCa2a3SLJOg1DacXl3f3p2/u76585eQzs05ku7hk0kqMggTRwPBX+qF3Pj3",
+	"9URi+hFSbSa6zLI3Dvrb+0xTUVk4bm0geoaF1qUiP95cmTMY8k9zUWUEuJZrUgoWPo8lhMA6JVVqJWS2",
+	"vdAPUGqigOaQJYTyjHC4B0nUQqw4oXPKeGghLZbAA7eVKw00M3t2p8Yp/eoXJGdLWDEFwTllpQL38SXj",
+	"c5ClZFzXsDDAnRmChISoBf32X/50/h//6/8mZLUACYhytVYaCpIJUPyJJksuVoQFYNZBNQKwQUsQ1Qug",
+	"WQDLuPWZkIX52ySjGk40KyBMduU6iKaMqWXwh4W7AWMwrhe7SRt34tZNPN92XIVqz1qCYNCGOTDBX2vL",
+	"LrpEj/vlVZ7TaQ6eEW0OSinPmIFU8ASpKN045Mfh43fmdwOolHSNABXBz2Yiz+xVHQrpDtwyMak3GIJO",
+	"Siv18FN1TwH3LAOehidkWfB/5zAbgAEJ1LHxrQkqrlk+nKZXC7EbbG45O9ovEYKfhFQUBfAMAiwLHwwt",
+	"SCYSwjgxnEWFtmRWBotNmmXMfE3zd63zW4hsTn5JbuxnROMyCyCtzRCamnGEqcTsYAqkzCnnYF7kCC02",
+	"h1LM4TAI0cjnzXFUZWfaCWWUDywFNl/VlNcip004J3hp/TYdBTVQDKHp2YLyOUQwxJQDUcZmM5DmgadT",
+	"UWlCiWE7F2TlRpmFiPlBabo2G9x657dXeA73LAV1Tn54/fa5EYrMn395+frqhZGNBt8smmVvWRp4f29X",
+	"TKcLUBeEcgJFqddEcDC7rXiZV/M5AmzEQlrTdLG9zrvr66vTd5d3r8wZKDGs10stjhtvTT0VIvBMPmdq",
+	"SVimEvL29TOFz25mYZSQGZMKb0xOreA6eNsZhLf93D4Y2w+YFOU43ma+8CgY/lXDwLfVr4KmC8aB2DFk",
+	"DlohPDmsiHnOiBai2ftUiBwoN5POPbcIcBIOq4BoQlPQahRAJZQ5TSGGP05WC6GQq6RAmCapKECFpSWq",
+	"QoiBnCnN+PwcJaUZy0GRuTDINzDArxyBMUlKIfIgKCyRj8HJlxB7EEVJJXMvTOdW79IYnhnRxNwcnoLS",
+	"QoZ1Q3tVDF0jU7FMeyr0gpixwDMyk6IIXqOhG/DsK+0824HzbMv3EvAH4Ebl+2WyoDJbUbQFrJh0ymxm",
+	"BCm9bnHYzi4Djy0d8A7g4m5wMjF/nQa5+NaVZGq5edQ+MBnCbSE6MJ+iBVwxDnTelmBqauvuGve5+VWL",
+	"Cjbx4TcbfJyclB3UGseKYBui6iYZPqvpjmlS0DVZ0HsgUwBOCpqBJ8Cd73tbyttc4bs1WS1YujALrKhC",
+	"gWTOmdp8gzbPuWQ8LBgq88YGiQrYfNEmq7Zdoo0hnLoe72YcQlhG7mnfBglzpjRIPIfSZpQRwPNcrFAN",
+	"SZcG+aFrMRccLvXDZamoPhWRpus72tq9kGzOODUMdAlQTvwzEdqvYVC3YFXmYfJ0vnVhmt/cC7frZr5x",
+	"w+wXIwnekO7lCJ3WjP9uHdluBj+qiL4VVWDFikc+Kal0dqmdeI5owckEX77gD40BLCzTopGKrJhe4Avr",
+	"BwlpJDhPs0lEhrDqzHAsqFRICF3JZKJA6xwyC/PuVgVZUGu1dFK22XpoV2oB+SzMJ9i/wXdrbblJTQOM",
+	"6z/9cZKE9qNjiryWNF1CFuL9yaSqglcupNI440xePwrITxqzhRVmnPXCHszN7y5A0uL+fsM15bbotKb+",
+	"1sVvENi6zc3ZPL224RZ7lN65e90xhnSMhC3Q1vQy6EH2ckuXljh8GqI84hKJ207oCM/BCJjU0lr3FEbg",
+	"jFmuvUckekVKVob0/dearFieG1VSAkWJjqM6M6XpklCFmpmb9hz/YYQCQo2madiVubVLKDWhimVAnFbf",
+	"MQq3SDIioV9z/C6leQ7yiTKieVlpkAmZCVkbCiK2iNg9C4nNHYkqLGp21EhL9APFx1ohH3O/o7ZJ+EQ3",
+	"rBItSOZsCTxo334pRUHODBK/aVbjVTG1ixk815vb8s8ATRdof5kxnhFRaccLdnEoWpR5aMo764GQgDil",
+	"EjJnSUa2SbjQxB4yOOuCyhDVXtE1yJY+IkFpInjYdrYOqrJrklL+RBvC9xvbacF2plwvRft915howLBF",
+	"B22w1+eyuwvxgZeMZ2YH2/TJ1co+3Tvf54gDxhoerPmxz3S3tacClIpJTRIKyLq21z5GemM+CLJSBfcg",
+	"O+LgNBfpEl+AdCEYWtC40GHxdbApD+HTWq9tz/NnrYHVOmLikRBEXG082cTbOL3PzoKGoJCoz/KxKlZc",
+	"VouLZOuuDFZfGEPKYTGs1jmCLCsmxnQQ46SMjgZjBQq/X6+cemjEcfHc8daORLCgjId5vfKusNxwGZWQ",
+	"KVXwAPMeU8vXYY1nRqtc9xk8olc3fgfDxO3HD9IgnXixvV2Wj5JW/ZDAVLUZsN914s2wwzUa65PcDRc3",
+	"rhZ4caUQdGKuH6SJ69lIhY8p5dh5QCQacDcDMo95QayCMnwf90zqiubDkRlSFZBOal3AH619Nd209R3o",
+	"LNymqMTdxPpStI7WgnYIQ99L6qKHAsok5UIvQJIf+b2QFE1HmSBG8NjygSgIG54YqNr0hP6WPCNidk4o",
+	"UZBDajiiqtKFEZINMf27Zhmc/JcEnQ15fuE8G0Z+5YKHvfJ0CUGR3GwXTa6UZ6QQ91BrmgraJuu2nW8L",
+	"Pq+Y0kKuX3At14fxqe8UOR4oWcTuWmOm2cOBF7Xoxvyqtcw4QG1GKrcOV2cKbmQIM0sNkvdxBIVV1nF6",
+	"6Qau99RPg1sNRwlNWc5axt+BbuCfPS2bN92/tpDPyBTWgmfWuUILlq8nga20wnp6AgC2X6W0rCK/ZJLd",
+	"R8xhbhtjYgN2WSN3knIBhZDrMQ9uPFBFSK0iYXiKcNArIZcXxGyp1soUsfAgBV2CUdCIcv7auEE8Gmp1",
+	"3bhbnygiVpwIHowVih4iFEQUotBd0SqKRSxotVDqlY3KmpvR04eBFNLoxDj3+2SELa0mYUdfbg+NLIsU",
+	"uYnvZCMgLhoCY67jswWkAcFWLCOyd9Q1Mcjf5bibWPb5JMy2njdPQJ4bOemXHZzLcJYvSfcYpRD5cPb3",
+	"Tog8qEsuIL8foZXeoiUpNJG/AoNnwg+CrtwNVQeP2Zq/2fM2gN87EO+wcW7ewBefaKpJVaI56Cw5OzsL",
+	"spCRz41F2tHMoH8V0+0DTs0NeQfyFlJh/W8DWGNKeQp5HhW+0wXLM2nZ9QiPpQSqIRvjw8kEh4F7BimF",
+	"HBDh9xhK4oxxpha9R935oEVeSg6rZ0MFS7T2BD1ZJcjaXB4wSGi5vtQhHQE4oWQBeUY+iinK95JBZqNy",
+	"yXTtRJK28XNcQBkSqbpykYJbWI9MsOnzkXo/wG89bSvK3KtmHn77NwODiaNP82ixHGyMG14cyMJGNg3l",
+	"cHbxVzG91VAGGWuP3K6FpvnAO1OFfaCh57khmba0Xj/KDcOogWI3knQ50CaWPVBaPMVty5Fvm21EmN4h",
+	"VAHDO4+gAXgchtnyUD/HcCY4NoogHpMR9Z0Ok3yQZnxYhpWCnFN06kQ2RyV2oRDsriha82+qPIDd0QcF",
+	"KMcoB1HA5HQKYT+9uAc5Zomow98LnduBhLLKoSfAuAcHzeZqRNiT1F7qBkI9smoraKr7rJZjHBkxj3Ds",
+	"0YupajWzG2KCcxpGHXVsP+455pHd4h6YRxQJr4RQELbl00yUI6Ux98l38VSRmOn+cLbwh3I4/5g7b2QB",
+	"GaPBR3ps/krfRa7N69tX2b2nfO4Tg2ai4llc0T+IEdrdgGB4imMUo6zQtV+goYykRVghinzTRIqFvRcj",
+	"9Im4bcrGmff4iqJumyjjH2ZpcVCMGlx2R7YO3OcBr1Tk5hzS7VFTVZSYHmKdmjFZYOxyGED2xx+ryPni",
+	"wfUHtCXybiLBJnoLmoZ3ILKIlBFfydolw4wI5gVEEj7vc8oHvKCOddiNYfTapFnzQaZFTTVLQ9mVn4xG",
+	"6cPiMFGSe+eyxdkYh/KwaD53Oheat0E6EYtjTXuekBrfOuI8zPt2J+QG4oCYIlQtITOSH6aN2Ni1tq+M",
+	"Esx/tfmy+D82PHnhxzwb+/o/zIUwrz2OfcKQ80u6Fz6SQ/3f3ly+vfz+xc0oChgoGKSsYGi4RoA9KGR6",
+	"p2khB63ugu7L61kHZeeEaWLGk0oRTZeNM9P/TwUQDBaMCzD9USskFVWeYWzZFIiq5D2sIRixEjb+95v8",
+	"k8k9SBU2OfWIKu49bez7/qqEglv8Cp6GWrK+p/aeaznWBu9v87YZnvqE7EFqgE3f3mXztnOGzdtvqFzu",
+	"56ue0RT0OHloUHqtnbdlCRDW/RtEA2Cs5dY54tErmGcfDRV/iMziqA4/rxcIbfYtrHrtE5jgGMibwbor",
 	"hOY5wcuugjc4quNsWDECL0VRKZuzSmYSsOyAhGGRqB7NW1wJA8U2nhpuhHx/833iR7KpWCWTCAd1xpNO",
-	"/JgQuYsamQKVEQ1ow77SlRly6xLHOVJa0pTpNRGSFGIoBLwW14GAjaM2P9bzOyIZEDf9BlaPSR4tEXAr",
-	"QE+DRCnKjcFDhOPCe2RF63AbK0aGwHJbz7SfTzypo4m+/dfvnpw9+e7Jv5x+9+dRlUj6Dqwp5lUHgsUN",
-	"+Cy1YhYrnftsgp+vLt+YvVmykeGA/qrMGQ8hSkiX5p8DzRQRlb7AQCgn5VkE2FwfLsiKrl2w+V5ifYjB",
-	"vaVMxuXV3YVu6nD1nCkNXOEBukQ9IOx6rPQ4IiAiGVJHx8AhHFPeKw5HTgOfSiY7WmXPwxz2PDa79tMF",
-	"N+4I4OF+h5kNpx8RgO3i7wNCeL/HEcsHXc/eiBvQleSDnJuy4twOCAZuWB/T4EyxMY45A9kdnrmRgeaa",
-	"yjkMMPgGnHB4m+znLYw1brUuaBsHjAdRC5QxOtrfh3Uwx9Rh3E/BgzoBoPNSCwlszmOFHZBB1gGvU8gF",
-	"nyuiRVDIljDKZBeFWa0h760Eo0A2Og/304tgTh2ezcKCotxoBVBM/HQ16i7ImXkZuHm8pmjwZs7CM0xI",
-	"G2+cl8EMebtVSuwdsHvGdKsCqKpcuhUnK4mef7NrG5GsyRoG5nZJKMR9D4OKJ6cKPcbqiu7ybD8rrbsb",
-	"7lX0+apOv3Y00ijVrQ22F28TePv4sbt2ZO9aLLrtUK61Vl3CcIRRp3yPRmD0hn8HAn4XtCyBh80wOVtC",
-	"vg7ntrp72Cn+AJSPs556YMXKXQVzZp3gsesJ9bcg5sTRTOcDRDk7rJ4q8VJSTwi5S6Pbwhx8KnOWskjq",
-	"KBsbENApGbY9o6ZLZ+LYJezc07wKENUdXRouZRmqLQY1Z/fAvb5uhXDzi+HBWPtqWNSAjw3YrMZVw8dv",
-	"3W8sDOS61llPvZNw/Hsw/XKDxF89Jf/xv/8PntZmO5tDumdYEafS+VObUUZPslkmnDQC9HacPCYp7rO1",
-	"p9fPsOit+f/p7U/f//X50zvc683z18+f/Q/zk/3TOdbHDW0irYuY9cZQ2FEb1vcOeQgCn4wOmhA7ZUIy",
-	"rMaUEIyTM3tRWpTn1hqQEKO+nb65fP3cFnUdV0iqzx27kZ/fW7unNbTtHn0gMrCGlQH+2+vrqwT/e/7i",
-	"+ub15Z05oftjCAUzW0jr4SvfMj7Pgdh5zklVsQzLnqHT6MT+taBpgpUBTliGu1wClGZjtmxLMLDUJbF6",
-	"+5vSWKLGVc0sxD3EbG+2+FiYSnzS6DlCCCkgcUXxnGxElQ1QSKJV4YYTipdrAwZMygkrDMWSuYCYHB0q",
-	"fbNR7yYCATPmXa3Nh6vrtUTBdCEUcDI1LNCGXqGJsa6Stc3Pi8ZeEjpbXQeOKVJW2haL0OICodjiXySl",
-	"hS3SlLSrPU+Om/Xig4U3d/6DRQNZ2FSpoF22rdp7fFi+Y8iicH/wNDap+VuDLleLsK7uZ/5g+JQRRit9",
-	"Il1ZpxnodHFiPSH2FwNCnGdasdxlPEvrHBJlnSFwQrOs+QtWBAzRR13fZ6t2jbIlfFv4i7ylfcFAopLp",
-	"TqZ+a0dt2Fr7xjemVCdP3OwSOu5ZoFrHS+HLi0q0O1KekVTwe5BaWccjJU4TrpVeBTxTF/Yrxwrc3XWJ",
-	"aTtod8Vs5MaeIoCD0xazjJpOgsLKQYJMHxqC8TCz+rbL1C3vvmrWrBU8t1AIArfN/joGECmKkMdFKu0F",
-	"qZpxdeStIS5xlFdj5v4iaheJSBpxI3815TCsQpcWA4aF7cleQ7aHCoNZqWCZolTJcNUrKSIRYMOC910s",
-	"Pc6S2FWC+/LVgLrIP5DJamxg77Bi4aGgRmu8aDYePO0SctAiQHeXvmyTd+EEiiutmF6IymoaPuang8ym",
-	"HHwoSR67GCjPNJ+Y0cQFykWZnpC9PFHINzFQAteS9QZDxivezWYK9FAj+kF87m7JIbGT3QgecU8ndSHe",
-	"98GKgJzNokF/7scoHHto1ReT69ASJ1SmC8MMmSJUWnunDhciCEDE2a87KN4gic62W0ds8B68ALUwEim4",
-	"0zGXUulKmLGCzkE5PcFXiS59/ZcHqQO+/Nq2TP7y+dWL0xevrpw6ik0c6vvpguEYvwduRNOE7Khc7bX/",
-	"hdblP6h/3LYCtFhrmQsbwdMrq3kuEnRy3/oAqlAVHT7vj052ZUlHJEKErZojE5Vd+UIf4GDmHHIR69TL",
-	"B/YucCTj4eInDBLugeIGJskhWloMCx3Yy/2/h29/06rfCINOOnSbqHfa32TkTlKuZqFgACPsDCndNTCw",
-	"fXDxTZxhCHlG0SeFKAbAsY7rtYDEr4IRzxC67fEqhb7EzD7PbrjWnp269zEdWFUsnp7n6+d2si5HynkR",
-	"6bZHzsMvQhuypp27UNmexlMyoi5+lcMhNblB5XFqZba5rbYgDu6mdvm8D2m7CtJKMr2+Nc+TL9JUaxvY",
-	"nSsVYsmg6c9lg53/px/WAKFkP8J6o60SPnrIxoBKVCncWPOc2iZajM9EqJSCs0DnggMaFiSceGMQcfkg",
-	"3rSiCE2lUAr5tbKiNhoF/SuPFjisPI7GyZzdg7Jujie/8l/583uQa5TZibmNilBi9+vj411d1FRwJXL4",
-	"RhF3dmJB01RRfnp788J+ZCSND//9xPzDyZ35hw9PfuXPzQtlhDogLv6YZCKtChTs/+HmxVPyr3/+p3/5",
-	"R3cAotD7Rz6kIoMPBgjYJ+YDh0/6Q2INLOhPe/Irv2JK24mxtKxt17fG/5+7LwwQbIXZOYqWH7Bj3wcv",
-	"7MywXjnj8yfkg22r9wEjyBXR2J3PRcz9yj8YKP9lTjkH3a7G9SGxIYge1BhWuhB59uRXJBLrmJvUuQV1",
-	"ZPfkW2cQ5LRkk/PJn56cPfmTU8qQIE+pb9KEL4dlcrVp5lU2OZ+Y89etnPDbpsnhL5+DLe7qzjLx3npb",
-	"snmuhIW7EgVMRbZG4wU2fqG5TU0OdtNzSevdlRpR/n2nf913Z2c9veu2e9YNixnf6HW1HTu+ZS27W5i7",
-	"hwU48TesGxdbpd5/q0leMlFVUVDDXV1/PIoVp1DUziBlhgISshJSadveJcGquM2N8t0EkAcY8t3uYmSF",
-	"EYPoSS7EcvLerNvQzGkO1MkaTlTrkI75+dJhz3UJ+l5YT+9g+Hde72Au9p/OwsbNdrBCNjKsJtr4aust",
-	"dHVxVdCWuTlcywq+bBHknwNdWoQty78nZSAGbLdKQrHJzdqwMs/Iid12k6WEHCmM9XSj3nSQVdiS1DCM",
-	"SdBxzTjDk0zHTtI1/eCGrdWIYH1ew9vxDwlZiBV2OiwMf64d9r5ubGg7vpbyEdlRfxZ/02QlzHLSjTYs",
-	"exLXS7EiMyqJXgliXd42tmUusTNkaT0/QVLy/vHoi/PUJwp1KCm0z2bIqW2uahC9Y6DtqTtgoOuDe2S8",
-	"uZL/AaxdolRxAGy5WqDTdZ0vEUTMOoqWH0A/tW7tDk66Gzbzt2IXEtI1HEVuj1coBt/nY+Mkfotc36f9",
-	"MHLN7VRG9JxVeR7GScsEmINVEbuvrP5BuHZrA/iuM2zvA+XjvVd3dAmEklwI5Qycomq8mV7puKg7l9UN",
-	"ATuAS+Kc5Zn3EPydMJZjFUOpK5UcLWbzyFLxVU1E1n+OmXBbtJTEOWISEWsvM1Fqd+EOI9WGe6I8oPPj",
-	"KPtuxGA3RGL99mB8tkVnR6aHAG8xYDVkURWEcdcAsaaMMDuGe9/tP8hhbrUEWjy3g8L8eAE0s/XULEO+",
-	"okqf4Bcnr55N9nvvNHzSdosnCneyiYhAb/eOcQg3fu78M3Xx7o+2Gtu+Eoj1JxhFRIG8B3migGtiIXpB",
-	"JKiqsBJKFyQBPDT9PcOcXojlpXZ9LAa9i+5S7KFNbMXq9QTnhR5mv9nfhgDkYPcotguKcCEa8lxZr2Kn",
-	"RauQLXdnmCB8RFyfVvGyjpobQBBNF7FeGjiw4HBMlLZLtR9T1Xi3ECRzjeUSGw5vuMhqsU4IhxV4i1QE",
-	"kT6cKI5GF9bzR9AN61LJx0QYAvQhglD2suGaDxGDem2qbvZHFkiaNbe53sJVjN4T3JdZ5lnedO2jjTHl",
-	"mKQia+VNYAc6UkrGteq5LKefzf++9CmJz6QoX/qIrDG3xsx8A7PJo6qBL4ScQ/MsYOKVyDNstLZgfE4o",
-	"X/tSEsM0vx9AH/r4h73jrtrNcQnvmtupGicAlm5P6uYIyKd97fYQH6DOnboJ3RtQhwDvIVQp3/Jgdxtp",
-	"P/JhGtDZ74nh3LYuk8A+gwlRog4T1q5Hhr1bHFYouK6MvsT0br5zmi4gXcafbOzx8HVv3+B+ALYfxeM7",
-	"8ABLjTkcpZSTKZBKQeacdhYz2LwJ7erkxFlZnS+/iW9N7KOB/v10mRDfm2EXDiXQrLCpluHH/sYO+I1c",
-	"82h82aUiU6zaszNXJ1IUJFTj4w/AItA6Une9tUpY8/quqCIrVkKGDwTjStM8x7/ByuZNMZ44D2PrM9uN",
-	"3iVUeWoiLjvI/CsnUwN1ZedY1WkLWZhiP4ppv2bwVzNgkHbns+n/XnQ7X3f/mGqCgW5Ug0PcxHWFW02l",
-	"Qc9u95GrAYFBQyinGOpRtACyhDWRWDbFEtpHMa1jbNxugha2VxkUpdDA0/XJj7DewHpBP10Bn+vF5Py7",
-	"s7MkbGI5vHLjs7EHMZLvDkklMT5yIBsflXJNKClzym21LNt3cCXkEjLrzeEpoPAeIyF/008/fxTTL33+",
-	"yCA97biLH8X06AL90cFsBHlD/bUc78sL9YLy1LYFib/xT/H3w0L1d0S8t1qUhCJgzTNX8UzUb1LGsp3g",
-	"3cwNCoP4NV3Cs3bCyB5wfhhbGiQLu+KfQUF4H7lHpBrCvok6tHrKOA1lNm9j/vrnF4eQfBbQ7g+9kdSy",
-	"WjQ+xCb7DIOBMPkZBhCF+fj0s/lfnJcZ4Trswh9IDz4+yqXbuYcva5yUe4VZubj1JISuaCT8+69HGAal",
-	"trDYAYx11vOA8qwXOhaU22wQlHntpk9EqVnB/g0y8vPrZz8mWDCAUNwHsQAkGxGVYXIxU0N2IqoeVewl",
-	"jrmu9NdgHw+tOdfRq2J13x4YL/lGaMgOxAxal9wgfLUQOXiOsBt/Is96MCfy7P8/r9OmGilTCWaoCyI4",
-	"yamtR9EP4VZ+YpSXvq2x9RjC4UF51yUn1z9fHoiUN2g3ysNmUnC0DBot/IKA+QEVecotJ9qFEuu677Md",
-	"md//sIR/heZXA3Tt+kdgy0Yk+p2w1a1Ev5geVCcD7iE+dHJ9bTFSQxQryjRGhytRABoiIwEMZmBXt2ZF",
-	"VRjNOpkUjNu/nO0tK4xDbw2cAI7fOXysKD/M+/GufcWalAyUBYLlC4IWlCpkQAFeF3bcT0aMCXdxMXGg",
-	"sDdEoNiTVz5ANMCifAdxomBlUidZbjJTTG5LGjQ7eY/ZNK4ses9z27Og16bZ6mtgM02O7QdpN1J4bE8I",
-	"nrJJubbtDgwXco5KV2VAyAwkdl7EhDif12Lb344KYGgf9jimvk5riseOr+wufUTk2bgGbIopZsTTdtCS",
-	"7348/WxG74xc2ERSyLq/qffK6rcf445goisaiTPNm86esVf/qg5Q67Wou4oLbkLianO6Bl42FceX4vh9",
-	"pGbUfTrD5Jw3bTwPYGX1YLMJc3m+ATXtStFRjdxnjkUDhejFaL8D68oP+mNEt7Ubux7Tc+XB6mPcurmw",
-	"6IkgTSfabey5Knv92HvtBz3GM930u9r5RF/m+SGuA8YoWEBgOV8bxa2SuhSh4C6EqN05TY16j/2pjhZT",
-	"WIPtcd/hjWWjnQsOEmUP6TJQHhK5lCqBLhV5+ur1K9ubkGYZYfrCFWHIoB1KclJx2+zRxmVbNyufg8SA",
-	"RCOUaVnFonj9fTktKetxh7Tb2hwH5e0V/l5xjoLXRrvCcGCpe/RLEGUOF1ZszkTjYHdZ4X7sWlRSDUCv",
-	"78cTxPD1bAbSd+05IrD9EtGczQwO4g3YhOjMFTCxIEXn0QYeEjIXwifX/62iUoN1MXGyEJXcAdzP7k87",
-	"BeTmCo2TGtz8Xy/A123gwieQu4Zxrt6yUaBdRe3BYb7HAcXZoZlCf7zv4ViDkWHdbK7qw6ouIG49mAQL",
-	"OHt4j4j6xSZfBwP34Tm/b0L2uLF6j8b0b+nalYLe5PwFXRMFtqwLNqp1XScHMZpBsby/hSv2u4no9fLX",
-	"nkG9ts1uQlxtp4RgEfbo6yyXuzQVuVRj8+AeT/0fqADJ5deptcSU65alhesoYcNGHKi+UaTuiRBip2Hz",
-	"PuLkcCnl4zsIt0xO/THRDUVs9BP+rRU/+p4ZBYfkLMUyV9jHw6isNgpZC6Mkmf1fGGnMNugx5yAVnzLb",
-	"iC9wtcqcctUf3vXW1vP86mGjh3vTbHuo8M0qXeuofe+VkLbYB9yDXPssr1bU+Aq7oWfiok5UYcq10Wlb",
-	"/HE7DlWY+tDHBd+65Ig/gqmtbvF2TDub7RztjGwXhBK1QLcM2h4MZmluS0mihMIUsbXhhkqct4Ao22Xx",
-	"frNZgKi36FBp5xv5tB2CQz+k12N/dttXzVGx/f0iPML1/jtIGhv2/nZpbK08tcS2uWCaWMBeuNBdV0TS",
-	"sJZIsSDDKySkYs6Zr4QZfKJv7Bh1uGqGvt5WtPlPoBRxqIGBbwtl821IQTOrP1/YAhTuvW53ja9zJrxN",
-	"yLb83JULVa6/ei7UIxTmajSrUMstwtQFUVhNXtkOYVpE8yRd3eD+Z+jWD3oMqdk3lnlswdkf0j0GPuFY",
-	"GlUoqRN9mCS2NYwaIznf1tWZD3Mv4+WxfSPATvedm+vXJ3fXwfb9daObQR1r3PDfmij9g2GttO7jiBkn",
-	"uNPai2BbSHa6DQUvRF0CO2bQvGVzboObd5/vOTbW2v+Az11sT6v0tts7TVOswd9jcrytPzoa1/NLRG6p",
-	"3/ZharcwRRSbc8gIi0AikuPH5vwVP/4tLKlSKyGzwbeq/uBrP149aNwC/INx6erOT85/eb+hDsOccXzS",
-	"sNZ6H6njRXVVIHofrrpSxCO8W9gR69Gc3e8wQt1FTtv670soY0zNSgNxs4BtPnOwm1GXSAo0mr6wrYcL",
-	"oFwRilVFh+oXj6FCDMO179UzAN3vvHCWsdkMpBNt9nXzqaXTU1cuzHONFWjsc4c565vFAkmFYmBmk8pD",
-	"JOIEnv775AeNqVj3la2wrXaXj3Ixf3YdKjZK1tinuxYwMU/cNi4NoAK7SOyw4WFjiSNXrf+Ja5YbnQ0+",
-	"lUyam3tGONy3m3nsbqUYevAeo6bn5gHrtiQ7esPjsKGVYO3oQ/jsbd8Q64S3q9SNR3IGXF8QtbCtqFKI",
-	"vYda0nTpIx1Cesid9M1vD2Qa6DYJ3GkdiloNcO+x5leYixVo1CU3whuJtVHaWKAhlgIXSedWfgzBKwbA",
-	"HZmIbuAQqnwpVqSgfH2Y6sRLggbiuts3ZO1wXOytgU1X6wYoAV5WKReTGA2o+0ntFVr1AJG8YNyX1Pj2",
-	"LIn3mPJ9ImlWMM6UltRmxNsj4B/vGayCzSN3yPnRtlSPGwCGsI9wN2wEe6jcshKkEhyVh4jOZohlVYdq",
-	"RSWQx8sy+YrpJXXX+CPkkxw3keRrZJB8hdSRpqf/Nsezv53UPXSDpHwn1+/8HAMk6aZT9+jSCL61d/e7",
-	"1msTKUBV2yxHrzm6VPUx/YpNm7/jh16Yu2nl/laBMkoc+lyTTi0SV27YDEeSWsVaWVliGpiF9IdJP9o0",
-	"ItXS/S/vDUHWBtxf3pt9uxwAHFfJfHI+OaUlO73/Fr3ZbubPsbRbF5rmI43M+tu5yLZEeCgWoOXGtVEI",
-	"WyXZc8oVmYLR11MqDTf3jfDtd5iLGUh/ZnOOIQa81bDKPqVf3n/5fwEAAP//",
+	"/JgQuYsamQKVEQ1ow77SlRly6xLHOVJa0pTpNRGSFGIoBLwW14GAjaM2P9bzOyIZEDf9FlaPSR4tEXAr",
+	"QE+DRCnKjcFDhOPCe2RF63AbK0aGwHJbz7SfTzypo4m++fO3T8+efvv0X0+//eOoSiR9B9YU86oDweIG",
+	"fJZaMYuVzn02wU9Xl2/N3izZyHBAf1XmjIcQJaRL88+BZoqISl9gIJST8iwCbK4PF2RF1y7YfC+xPsTg",
+	"3lEm4/Lq7kI3dbh6zpQGrvAAXaIeEHY9VnocERCRDKmjY+AQjinvFYcjp4FPJZMdrbLnYQ57Hptd++mC",
+	"G3cE8HC/w8yG048IwHbx9wEhvN/jiOWDrmdvxQ3oSvJBzk1ZcW4HBAM3rI9pcKbYGMecgewOz9zIQHNN",
+	"5RwGGHwDTji8TfbzFsYat1oXtI0DxoOoBcoYHe3vwzqYY+ow7qfgQZ0A0HmphQQ257HCDsgg64DXKeSC",
+	"zxXRIihkSxhlsovCrNaQ91aCUSAbnYf76WUwpw7PZmFBUW60AigmfroadRfkzLwM3DxeUzR4M2fhGSak",
+	"jTfOy2CGvN0qJfYO2D1julUBVFUu3YqTlUTPv9m1jUjWZA0Dc7skFOK+h0HFk1OFHmN1RXd5tp+V1t0N",
+	"9yr6fFWnXzsaaZTq1gbbi7cJvH382F07snctFt12KNdaqy5hOMKoU75HIzB6w78DAb8LWpbAw2aYnC0h",
+	"X4dzW9097BR/AMrHWU89sGLlroI5s07w2PWE+lsQc+JopvMBopwdVk+VeCmpJ4TcpdFtYQ4+lTlLWSR1",
+	"lI0NCOiUDNueUdOlM3HsEnbuaV4FiOqOLg2XsgzVFoOas3vgXl+3Qrj5xfBgrH01LGrAxwZsVuOq4eO3",
+	"7jcWBnJd66yn3kk4/j2YfrlB4q+fkf/43/8HT2uznc0h3TOsiFPp/KnNKKMn2SwTThoBejtOHpMU99na",
+	"s+vnWPTW/Hl6++N3f33x7A73evPizYvn/8P8ZP92jvVxQ5tI6yJmvTEUdtSG9b1DHoLAJ6ODJsROmZAM",
+	"qzElBOPkzF6UFuW5tQYkxKhvp28v37ywRV3HFZLqc8du5Of31u5pDW27Rx+IDKxhZYD/7vr6KsH/nr+8",
+	"vnlzeWdO6P4aQsHMFtJ6+Mq3jM9zIHaec1JVLMOyZ+g0OrH/LGiaYGWAE5bhLpcApdmYLdsSDCx1Saze",
+	"/qY0lqhxVTMLcQ8x25stPhamEp80eo4QQgpIXFE8JxtRZQMUkmhVuOGE4uXagAGTcsIKQ7FkLiAmR4dK",
+	"32zUu4lAwIz5udbmw9X1WqJguhAKOJkaFmhDr9DEWFfJ2ubnRWMvCZ2trgPHFCkrbYtFaHGBUGzxL5LS",
+	"whZpStrVnifHzXrxwcKbO//eooEsbKpU0C7bVu09PizfMWRRuL94GpvU/K1Bl6tFWFf3M38xfMoIo5U+",
+	"ka6s0wx0ujixnhD7iwEhzjOtWO4ynqV1DomyzhA4oVnW/AMrAoboo67vs1W7RtkSvi38Rd7SvmAgUcl0",
+	"J1O/taM2bK194xtTqpMnbnYJHfcsUK3jlfDlRSXaHSnPSCr4PUitrOOREqcJ10qvAp6pC/uVYwXu7rrE",
+	"tB20u2I2cmNPEcDBaYtZRk0nQWHlIEGmDw3BeJhZfdtl6pZ3XzVr1gqeWygEgdtmfx0DiBRFyOMilfaC",
+	"VM24OvLWEJc4yqsxc38RtYtEJI24kb+achhWoUuLAcPC9mSvIdtDhcGsVLBMUapkuOqVFJEIsGHB+y6W",
+	"HmdJ7CrBfflqQF3kH8hkNTawd1ix8FBQozVeNBsPnnYJOWgRoLtLX7bJu3ACxZVWTC9EZTUNH/PTQWZT",
+	"Dj6UJI9dDJRnmk/NaOIC5aJMT8henijk2xgogWvJeoMh4xXvZjMFeqgR/SA+d7fkkNjJbgSPuKeTuhDv",
+	"+2BFQM5m0aA/92MUjj206ovJdWiJEyrThWGGTBEqrb1ThwsRBCDi7NcdFG+QRGfbrSM2eA9egFoYiRTc",
+	"6ZhLqXQlzFhB56CcnuCrRJe+/suD1AFffm1bJn/14url6cvXV04dxSYO9f10wXCM3wM3omlCdlSu9tr/",
+	"Quvyn9Q/b1sBWqy1zIWN4OmV1TwXCTq5b30AVaiKDp/3Rye7sqQjEiHCVs2RicqufKEPcDBzDrmIderl",
+	"A3sXOJLxcPETBgn3QHEDk+QQLS2GhQ7s5f7fw7e/adVvhEEnHbpN1DvtbzJy5/urdGh5fE6vc1ofIzc2",
+	"hqdK+S12K+IZtuAqkReMVxoenLs6IpfSRxtb0aw/v/FOUq5moSAMI2QOKZk2MKFgcNFTnGEIW4iiQwpR",
+	"DKDfOp7aggu/CkaaQ4jLxqtD+tI++4g74RqHdupeIWZgNbd4WqSvW9zJdh15IyJaRQ+14hehDVmT2l2o",
+	"XFLjoRrRj6DK4ZAa9KCyRLURoeGSthAR7qZ2tb0PWRkUpJVken1rxAJfHKvW8rArWirEkkHTF80Gmf9P",
+	"P6wBQsl+gPVGOysUNvD5ACqRX7ixRoyxzcsYn4lQCQtn+c8FBzToSDjxRjji8nC8SUsRmkqhFL6Tyqo4",
+	"aIz10hVaPrHiOxqFc3YPyrqXnv7Kf+UfPp0Y+vhgRTSjM6GRbAHmIVOamB8bj2RBl0CYfkqu0SgjJAaz",
+	"4x6VBoynACbxsf4opiohNCsYZ0q7wTTPcdUX9yDXdjXDAxShxELJZ0O4Krip4Erk8MQsgxAnFiFNzexn",
+	"tzcv7UdGrvzw30/M/zjBN+/D01/5CyOPGBEeiIs2J5lIqwLVuH+6efmM/PmP//Kv/+zARhT6esmHVGTw",
+	"wRwLuwJ94PBJf0isOQ29p09/5VdMaTsxFhK2zRnX+Oe5+8LA1NYTnqMi8QH7M37wou0Mq9MzPn9KPtgm",
+	"ih8wX0ARjb0YXXzkr/yDwe1f5pRz0O3aax8SG3DqEYxBxAuRZ09/RdK0bthJnUlSx/FPvnHmX05LNjmf",
+	"/OHp2dM/OBUcr8Ep9S258L2yrLU2xL3OzAvMlK4bd+G3TUvLXz4HGxrWfYTinRS3NLFcCQt3JQqYimyN",
+	"pips80Nzm4ge7J3oShR0V2oUt/edboXfnp31dCrc7lA4LENgo7PZdqbAlm30bmFuE5Zbxd+wSmBslXr/",
+	"rZaIyURVRUENT3fdECnWF0PFKoOUGQpIyEpIpW0znwRrIDc3yveOwFttyHe7Z5UVPQ2iJ7kQmEVm2cjk",
+	"fHLPYOXe2YaKTnOgTuZxonqHmMzPlw6frkvUd8J6+gdjpCNFBHPx/3AWNm63g1WykWFV0cZnW2+yq4us",
+	"grbszeFGVv2yRaJ/DHTpEbYtw560ghiw3UoJxQdgbZibf1CI3XaTpYY8qo8OhHshLCWkGzXIgwzFlimH",
+	"YayEjmvQGp5kOnaSrjkQN2wtiQRrNpsXAP+SkIVYYffLwnDxOojD1xIObcfX1z4i0+qv7NA03gkzpnSj",
+	"Nc+eBPdKrMiMSqJXgtgwCBvvNJfYLbS03sBBbKaJooi+VM98OlmHtkI7b4ac2ha8BvU7BtrOywMGum7J",
+	"R8akawwRwOMlSiMHwJ+rGDtd11k1A1G1jiLqe9DPbDhEB0vdI5gVWzEvCekaHCM3zCtEg+/8sbEUv2mu",
+	"X9h+OLrmdiojxM6qPB+KpZYxOQer9Hbfa/29cI37BnBr5yLZB+7He/nujE5DSS6EcqZyUTV+ca9GXdQ9",
+	"8OrWkgOeviTOkZ57/9M/CEM6Vqmdug7O0SKCjyyFX9WEZaMzMM9yi76SMZw0iYjRl5kotbuWh5Giwz14",
+	"HtBpdJQ/IWKoHCIhf3Mw/tyivCNTSIADGbAaQqkKwrgzc9e0MlzsBvNFXDK61RJo8cIOCnPyBdDM1vSz",
+	"rPyKKn2CX5y8fj7Z7+3U8EnbLZ4o3MkmcroTbiHBbvzc+QjrAvIfbUXAfeUb69MyypACeQ/yRAHXxEL0",
+	"gkhQVWHlny5IBj2xTdfZ8AshxPJSu+4qg95Yd3X20Ge2Ikh7QkZDj7zf7G9DvHKwexQbC0W4EA15rqwh",
+	"tdM4WMiWE3749fWxm32azas6vnMAkTT97nrp4sBCyDHR3G4qcEx15+eFIJlrgZjYxA3Da1aLdUI4rMBb",
+	"04be/zoULo5YF5L2e9BY6zLfx0QhAvQwYlb2quG2DxGyem3GbvZHFneaNbe55cLVP98TAZdZ5lnldO1j",
+	"59FNT1KRtbKAsJ8iKSXjulfR2vAute7V6Wfzx5c+Dfa5FOUrH3g45oKZmW9gNnlUHfWlkHNo3hnMLxR5",
+	"hv0EF4zPCeVrXzFlKLSSqBHm0HA5LJ9w1Z6OS6rX3E7VuEWwdUFSNwexPk/Xu2AYL6HO0b0J7xtQhwD4",
+	"IZQ93wRkd2N1P/JhOtrZ3xPTum3dO4GdNxOiRB04r13XGHsNOaxQaF5ZP/kevOs0XUC6jEsI2A7l617U",
+	"wa0zbOuWx/d+Alblc8hLKSdTIJWCzHk8Lcqwzxm6G8iJMyy78IsmFDyxLxKGZKTLhPg2JsMlPY9VCQbv",
+	"Ou4JvbEDfiMcIRqceanIFEte7Ux0i1TUCRXI+R1wEzT11C2jra7YvOkrqsiKlZDh68K40jTP8V+wskmH",
+	"jCfOPdv6jOGXLhvRUxNxqXXm/3IyNVBXdo5VnfOTjWRQH8W0X2f5qxkwSBP1NSr+UfRQ383imArMXzGk",
+	"KqJtIm7GaDG3mkqDsN3uNldrBcO1UB4yhKZoAWQJayKxPJGlyY9iWkc3uf0FrYivMyhKoYGn65MfYL1B",
+	"BwX9dAV8rheT82/PzpKw0ejwapevejCI53x7SLqJsZwD2TGplGtCSZlTbqvS2f6eKyGXkFlfF08BtYfd",
+	"RLVpnzI/n37+KKZf+ny6QRrbcWM/iunRlYmjg94oEeZG1DqEL+21885uAvfUNumJCw3P8PfDwvnviMRv",
+	"tSgJRVCbd7PimagfuYxlD6Hn083svTDY39AlPG+ndO0B+4cxtEEiuCvPG5S/9xGuRKoh7Lmpg/CnjNNQ",
+	"7YFtarj+6eUhxKsFtDu4b6SdrRaNH7bJD8XQLCxPAA8kFDPh6WfzR5wLGqk+HC4xkEZ8BJtLknXPaNa4",
+	"evcKhHNZD0kIhdE8ivdfj1gMmm05wAMYJa1nBgVpL8IsKLc5XChs202fiFKzgv0bZOSnN89/SLDMB6G4",
+	"D2IBSDYiY4eTkFkOshNR9eiFr3DMdaW/Bpt5aPXIjpIXq+D4wMjXt0JDdiCm0WIGhghWC5GD5xwPw6nI",
+	"sx5sijz7/8/1tKk1zBRm880FEZzk1FabGQ/1VkZylA+/q7H6GCLpQfneJSfXP10eiOQ3aDzK/2ZScLR8",
+	"Tmm6vCBgfkDrA+WWYz0ETTZ4os8IZn7/3V6QKzQ5G0Ro10UGG7fi5XgQvHUrFTWmpdXpqnuIKJ0qALZM",
+	"sSGeFWUa8waUKADtrpEgEjOwaw1gRVVMzr89SyYF4/YfZ3vLI+NQXgMngPefHY5WlB/mPfq5fRWb9B2U",
+	"N4KFTYbRBNbdCpiBgNdlYPeTTWNCZVw8HShkDhFa9uSzDxA/sITnQRxMWMfYSbSbjBiTI5MG9U7OZDYN",
+	"MBvFD3Lb9aTXftvqjGJzlY7tHmq3YnlsBxGesinaYBumGG7lXL2uTomQGUjs3YpJlj4zyjbQ3jOMpH38",
+	"45g1O+1uHjuGtrv0EdFpo0uw0a6YEU/tg2Pt3Aenn80MO0NHNhEX8ndsauqy+u1nQCDo6IqOiC/Om67C",
+	"Mbniqg457PUyuGovbkLi6gK75oE2wcuXAfr7SO+pewSHyT5vWggfwMrswWaTNfN8A2ralcGkGvnWHAuW",
+	"CjHUf+3m7nf8XflBv494xXab6WN6/DxYfdRiN1cb/TWk6Ys9BJ+uCmg/Pt/4QY8hBDT9+HYKAJd5fogr",
+	"g4EhFhBYbtxG+KukLpUquAvxand2VHu+9v6cR4sbrQH5uK/8xrLRXisHycmAdBkoaIu8TZVAl4o8e/3m",
+	"te2mSrOMMH3hColk0I7oOam4bU9rY/atw5rPQWLQKRaWkpUaG8Dlr9ZpSVmP36jdoes4tNBe4R+VGFDe",
+	"2+i8Go4qdjJECaLM4cLK75loYhhcgQM/di0qqfbBu+85FkT99WwG0ncmOyIW/BLR/OIMDuI72QT1zJXt",
+	"sbBG99sGghIyF8IXkPhbRaUG66TjZCEq+VCof3Z/2ym1N5dunJDi5v96Yd9uAxe+UoLrlumKzRNme4ce",
+	"JPj7ODA6OzR/6Y8CPxyXMdK1m83VQlnVbRWs15hgWXuPiL1iwbEZ4sEQcPhnxTdrfNywzEd7UW7p2pXM",
+	"33xWCrquy5xhQ2/XnXc/ZjUowvu3cBv/buK8vTi4Z6i37VOeEFcuLSHYxWKEfiWXu5QruVRjEzYfz6ox",
+	"UGeTy69T0Iwp14BQC9ekx8b5OFA9UaRuMzOMF4e9Ioilw9VRGN+mvWVb64+db2hko2n7b63C2HfM6GQk",
+	"ZylWl8NmSUbvttHqWhi9zuz/woiDtguaOQep+JTZbqcDjZJlTrnqj9p7Zwspf/U44sM9krYvX/j+la5n",
+	"3763T0hbGwfuQa593mEr42Alqjwjmbio86GYcv3L2o4S3E6Me9rUmj7u+c4l3/we7Ix1t81jGhltE39n",
+	"YbwglKgF+rfQqGJwTXNbXRaFIKaILdP4cDH3FhCJu1wCbzerfPVW9irtfCMfyUNw9oc04u1PtPyqOVC2",
+	"+WqEj7jGrAfJqDST+YzKVspkYnsQMU0sYC9cJLer+WrYz4j6W4ajSEjFnDNfzDb43N/YMepw5Ud9obto",
+	"t7ZADfNQxxnfx8/meJGCZlbnv7C1Wdzb79uGegOM9Qs4y5ft0bwr/65cf/X8u0eoiNeoeKEeiYSpC6Kw",
+	"/YeyLR212KHTb9KaK0Le/4Dd+kGPIaf77mCPLar7Q7pnxGfNS6OOJXUWGZPE9vdS+8nqt3Xx98Pc3nj1",
+	"fd/ftdNU7eb6zcnddSj/telfNqgRmRv+WxPevzdMmdbteTGZCXdau1psZ+BOE7nB16auuh8z396yObfR",
+	"77vP/AJ7KO5/6BcuMKtV7d+dh6apa7cSINKYZfW2nuZoHNQvEbnd/iCHKYfEFFFsziEjbDBsIqmobM5f",
+	"8+Pf3pIqtRIyG3wb6w++9tPYg9gtVDwYu64dxuT8l/cbijvMGccHE5sxDLsOXEwNEu31dmVSeh/FupTK",
+	"I7yJ2DLx0aINfsYkBxdob1tGLKEcXCnMySNxg4btV3aw21NXJtvWxtSF7VZfAOXYzGNEu7jHUGyGYd+3",
+	"dxtAAD978TBjsxlIJ0jt6zVVS6dPr1ys7xqrOdmnFCs1bNb7JBUKopmtmDD0TXUiV/+t84PGlJj8ypbn",
+	"VtfkR7m+P7mGOxuVn6xYUIu4WAbB9r8edKexYU0/au7skB02EmykYzjtExWxjNhb+rUbodgmdAOVEAed",
+	"Q2b2PVFuVrQub/jn0F2ErQdgA5h7yDNv6BLsiY/bzeRHrllOmCauM98F+XO3v0mdP/OHP/3LjgyaZAI8",
+	"y4Plfl5rwrGbhVso2ETfi127CngEJK3HqPW8CdDj9TKsG4D1n1s7+mDZ4JLkWhwm4+TSNcyycTh2lbrj",
+	"Vs6A6wuiFrbjZgrDrkLD1U4/4587g3H8BdkdPK9bV+mA0fOvNREl8EARxQPklsC9wKB6189sukadmWUG",
+	"zs7O3uVDlI9iPghxSdOlDzgL2UbuzIBDGjW7/ah32rqj9k7ce6zPKiYGB3rCyo1odmJ9MDaIc4iN04VJ",
+	"u5UfQ6mLAXBHqrwbOIQzvBIrUlC+PkyrgiVBBxjx/QYha2dfYBsv7O9fd18bKI5WalfI+Y/qseLNsRHn",
+	"QFnE7vswBhOMI2JzvtNeshWsFw0p/1HtFUP8ALtJwbh/3b85S+L9SX1v982zJA1ZJJ6TvU9GGmOiLU0f",
+	"N9LZklGcbA6WCV6CVII/iHTqq3f62fyx81F29LT7Ta7U3rX+j2etfoGRJmaLSZMSZaUTW7fXWrDU2FsY",
+	"dmfbThFHhtxBnu9KSvdZwLkrARtc+Ft2geKh4PAk4kHsNacejA98VavrI9xwSzwNnGv4m/cWyw915cTE",
+	"kfYTVY/FYCqRjxDVV3WeQvQ9frwk8K+Y/S1mxILiUdK9j5vn/TUSvL9CZvfKJ88MlDzt+BODv7gAeifX",
+	"P/t5B1hCOeiVwPDQ0bXW7m3o4dZ3LU0gUjG39nGPXnN0b6BjxrQ1XeePHy5sbrC127ZKLVPi0IdlHxTR",
+	"InG9XMxwJLPV8B7HlrwGlg34XdcL2HQxfvaGsl/eG7KtQwB+eW/O4hJycVwl88n55JSW7PT+G4y3dKt9",
+	"jlXicfkZPobe7Gm7PJHt3BSKX22FFdrI2a1OWTnlikyB8TlJqTQvgwt4cN9hKZZARSQ25xgWy1v2eftQ",
+	"f3n/5f8FAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -144,21 +145,56 @@ func CheckName(name string) error {
 		return fmt.Errorf("name has %d bytes, at most %d fit", len(name), maxName)
 	case strings.HasPrefix(name, "."):
 		return fmt.Errorf("name %q begins with a dot", name)
+	case strings.HasPrefix(name, "-"):
+		return fmt.Errorf("name %q begins as an option does", name)
+	case !utf8.ValidString(name):
+		return fmt.Errorf("name %q is not in UTF-8", name)
 	case strings.TrimSpace(name) != name:
 		return fmt.Errorf("name %q begins or ends with a space", name)
 	}
 	for _, r := range name {
-		if r < ' ' || r == 0x7f || strings.ContainsRune(`/\:*?"<>|`, r) {
-			return fmt.Errorf("name %q has a character that file names can't have: %q", name, r)
+		if unfit(r) {
+			return fmt.Errorf("name %q has a character that names can't have: %q", name, r)
 		}
 	}
 	return nil
 }
 
+// Unseen tells characters that change what is around them instead of showing
+// something: controls, line ends, and the marks that turn the direction of writing
+// (Unicode, categories Cc and Zl and Zp; Unicode Standard Annex #9, section 2).
+func Unseen(r rune) bool {
+	return unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r == 0x061C || r == 0x200E || r == 0x200F || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069
+}
+
+// unfit tells characters that names of machines and files can't have.
+func unfit(r rune) bool {
+	return Unseen(r) || strings.ContainsRune(`/\:*?"<>|`, r) || r == utf8.RuneError
+}
+
+// Shown is a text from outside as it can be shown: what would not be seen is
+// written as \u and its number. Most is how many characters are shown; 0 is all.
+func Shown(text string, most int) string {
+	var b strings.Builder
+	n := 0
+	for _, r := range text {
+		if n++; most > 0 && n > most {
+			b.WriteRune('…')
+			break
+		}
+		if Unseen(r) {
+			fmt.Fprintf(&b, `\u%04x`, r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
 // CleanName makes a usable name of any text.
 func CleanName(text string) string {
 	clean := strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || strings.ContainsRune(`/\:*?"<>|`, r) {
+		if unfit(r) {
 			return '-'
 		}
 		return r

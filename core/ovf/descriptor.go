@@ -348,6 +348,45 @@ func (d *Descriptor) holds(item *etree.Element) bool {
 	return len(of) == 0 || slices.Contains(of, d.option)
 }
 
+// safeDiskIDs gives disks whose ids can't be part of a file's name ids that can,
+// wherever they are named.
+func safeDiskIDs(root *etree.Element) {
+	safe, taken := map[string]string{}, map[string]bool{}
+	list := children(child(root, "DiskSection"), "Disk")
+	for _, e := range list {
+		taken[attr(e, "diskId")] = true
+	}
+	for _, e := range list {
+		id := attr(e, "diskId")
+		if id == "" || machine.CheckName(id) == nil {
+			continue
+		}
+		clean := machine.CleanName(id)
+		for n := 2; taken[clean]; n++ {
+			clean = fmt.Sprintf("%s-%d", machine.CleanName(id), n)
+		}
+		safe[id], taken[clean] = clean, true
+		for i := range e.Attr {
+			if e.Attr[i].Key == "diskId" {
+				e.Attr[i].Value = clean
+			}
+		}
+	}
+	if len(safe) == 0 {
+		return
+	}
+	var walk func(e *etree.Element)
+	walk = func(e *etree.Element) {
+		if before, id, ok := strings.Cut(e.Text(), "/disk/"); ok && e.Tag == "HostResource" && safe[strings.TrimSpace(id)] != "" {
+			e.SetText(before + "/disk/" + safe[strings.TrimSpace(id)])
+		}
+		for _, c := range e.ChildElements() {
+			walk(c)
+		}
+	}
+	walk(root)
+}
+
 // askFor notes what a machine or a collection asks its user: licence texts and
 // properties without a value (DSP0243, sections 9.5 and 9.6).
 func (d *Descriptor) askFor(e *etree.Element, who string) {
@@ -394,6 +433,7 @@ func (d *Descriptor) read(name string) error {
 		files[ref.ID] = ref
 		d.Files = append(d.Files, ref)
 	}
+	safeDiskIDs(root)
 	disks := map[string]machine.Disk{}
 	for _, e := range children(child(root, "DiskSection"), "Disk") {
 		id := attr(e, "diskId")

@@ -4,16 +4,21 @@ package access
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base32"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
 	"github.com/alexedwards/argon2id"
 
+	"unvora.example/unvora/core/keyring"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/inventory"
 )
 
@@ -29,24 +34,32 @@ var (
 	ErrSignIn  = errors.New("name or password is wrong")
 	ErrUnknown = errors.New("this token or session is not known, or not any more")
 	ErrCSRF    = errors.New("the X-CSRF-Token is missing or wrong")
+	ErrOwnOnly = errors.New("only an administrator may change others, and roles")
 )
 
 const (
 	tokenPrefix = "unv_"
 	sessionTime = 12 * time.Hour
+
+	// TokenDays is how long a token lives when nobody says; MostTokenDays is the
+	// longest that can be said.
+	TokenDays     = 90
+	MostTokenDays = 3650
 )
 
 // Access checks callers against the inventory.
 type Access struct {
-	inv *inventory.Inventory
+	inv   *inventory.Inventory
+	key   keyring.Key // makes sessions' CSRF values
+	guard *guard
 	// decoy is compared with when a name is unknown, so that it takes as long.
 	decoy string
 }
 
 // New prepares for checking.
-func New(inv *inventory.Inventory) (*Access, error) {
+func New(inv *inventory.Inventory, key keyring.Key) (*Access, error) {
 	decoy, err := argon2id.CreateHash(secret(), argon2id.DefaultParams)
-	return &Access{inv, decoy}, err
+	return &Access{inv, key, newGuard(), decoy}, err
 }
 
 func secret() string {
@@ -81,33 +94,128 @@ func (a *Access) FirstUser(ctx context.Context, name, wanted string) (string, er
 
 // AddUser lets a person sign in.
 func (a *Access) AddUser(ctx context.Context, name, password, role, who string) (*inventory.User, error) {
-	hash, err := argon2id.CreateHash(password, argon2id.DefaultParams)
+	if err := machine.CheckName(name); err != nil {
+		return nil, &inventory.Error{Code: "wrong", Message: capital(err.Error()) + "."}
+	}
+	hash, err := a.hashed(ctx, password)
 	if err != nil {
 		return nil, err
 	}
 	return a.inv.AddUser(ctx, name, hash, role, who)
 }
 
-// SignIn begins a session; cookie is what the browser keeps.
-func (a *Access) SignIn(ctx context.Context, name, password string) (cookie string, s *inventory.Session, err error) {
-	u, err := a.inv.UserByName(ctx, name)
-	if err != nil {
-		return "", nil, err
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// hashed makes what is kept of a password.
+func (a *Access) hashed(ctx context.Context, password string) (hash string, err error) {
+	if err := checkPassword(password); err != nil {
+		return "", &inventory.Error{Code: "wrong", Message: capital(err.Error()) + "."}
+	}
+	err = a.guard.hash(ctx, func() error {
+		hash, err = argon2id.CreateHash(password, argon2id.DefaultParams)
+		return err
+	})
+	return hash, err
+}
+
+// matches compares a password with that of a user; nil is nobody, and takes as
+// long. Whoever has failed too often, by one of keys, has to wait first.
+func (a *Access) matches(ctx context.Context, u *inventory.User, password string, keys ...string) (ok bool, err error) {
+	if err := a.guard.let(keys...); err != nil {
+		return false, err
 	}
 	hash := a.decoy
 	if u != nil {
 		hash = u.PasswordHash
 	}
-	ok, err := argon2id.ComparePasswordAndHash(password, hash)
+	err = a.guard.hash(ctx, func() error {
+		if err := a.guard.let(keys...); err != nil { // others may have failed meanwhile
+			return err
+		}
+		if ok, err = argon2id.ComparePasswordAndHash(password, hash); err != nil {
+			return err
+		}
+		ok = ok && u != nil
+		a.guard.note(ok, keys...)
+		return nil
+	})
+	return ok, err
+}
+
+// Change gives a user another role or password; what is "" stays. Who changes the
+// own password has to know it: current. Other sessions of a user whose password or
+// role is changed end.
+func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, password, current, keep string) (*inventory.User, error) {
+	u, err := a.inv.UserByName(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	self := u != nil && u.ID == who.ID
+	if !self && who.Role != Administrator {
+		return nil, ErrOwnOnly
+	}
+	if u == nil {
+		return nil, &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no user %q. unvora user list shows them.", ref)}
+	}
+	if role != "" && who.Role != Administrator {
+		return nil, ErrOwnOnly
+	}
+	hash := ""
+	if password != "" {
+		if self {
+			ok, err := a.matches(ctx, u, current, "name "+strings.ToLower(u.Name))
+			if err != nil {
+				return nil, err
+			}
+			if !ok {
+				return nil, &inventory.Error{Code: "wrong", Message: "The present password is not right."}
+			}
+		}
+		if hash, err = a.hashed(ctx, password); err != nil {
+			return nil, err
+		}
+	}
+	var session []byte
+	if keep != "" {
+		session = hashOf(keep)
+	}
+	return a.inv.ChangeUser(ctx, u, role, hash, who.Name, session)
+}
+
+// SignIn begins a session; cookie is what the browser keeps. address is where the
+// call came from.
+func (a *Access) SignIn(ctx context.Context, name, password, address string) (cookie string, s *inventory.Session, err error) {
+	u, err := a.inv.UserByName(ctx, name)
 	if err != nil {
 		return "", nil, err
 	}
-	if !ok || u == nil {
+	ok, err := a.matches(ctx, u, password, "name "+strings.ToLower(name), "address "+address)
+	if err != nil {
+		return "", nil, err
+	}
+	if !ok {
+		if err := a.inv.NoteSignIn(ctx, machine.Shown(name, mostNameShown), "sign-in refused", address); err != nil {
+			return "", nil, err
+		}
 		return "", nil, ErrSignIn
 	}
 	cookie = secret()
-	s = &inventory.Session{User: *u, CSRF: secret()}
-	return cookie, s, a.inv.AddSession(ctx, u.ID, hashOf(cookie), s.CSRF, time.Now().Add(sessionTime))
+	s = &inventory.Session{User: *u, CSRF: a.csrf(cookie)}
+	if err := a.inv.AddSession(ctx, u.ID, hashOf(cookie), time.Now().Add(sessionTime)); err != nil {
+		return "", nil, err
+	}
+	return cookie, s, a.inv.NoteSignIn(ctx, u.Name, "sign-in", address)
+}
+
+// mostNameShown is how much of a name that nobody has is kept in the audit trail.
+const mostNameShown = 60
+
+// csrf is the value that a session's calls have to bring. It is kept nowhere.
+func (a *Access) csrf(cookie string) string {
+	mac := hmac.New(sha256.New, a.key[:])
+	mac.Write([]byte("csrf "))
+	mac.Write(hashOf(cookie))
+	return hex.EncodeToString(mac.Sum(nil))
 }
 
 // SignOut ends a session.
@@ -123,21 +231,37 @@ func (a *Access) BySession(ctx context.Context, cookie, csrf string, reads bool)
 		return nil, err
 	case s == nil:
 		return nil, ErrUnknown
+	}
+	s.CSRF = a.csrf(cookie)
+	switch {
 	case !reads && subtle.ConstantTimeCompare([]byte(csrf), []byte(s.CSRF)) != 1:
 		return nil, ErrCSRF
 	}
 	return s, nil
 }
 
-// MakeToken makes a token for the user; days of 0 let it live for ever.
-func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, days int) (string, error) {
-	token := tokenPrefix + secret()
-	var expires *time.Time
-	if days > 0 {
-		t := time.Now().AddDate(0, 0, days)
-		expires = &t
+// MakeToken makes a token for the user that lives so many days; 0 stands for
+// TokenDays. endless lets it live for ever.
+func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, days int, endless bool) (string, *inventory.Token, error) {
+	if err := machine.CheckName(name); err != nil {
+		return "", nil, &inventory.Error{Code: "wrong", Message: capital(err.Error()) + "."}
 	}
-	return token, a.inv.AddToken(ctx, u, name, hashOf(token), expires)
+	switch {
+	case days < 0 || days > MostTokenDays:
+		return "", nil, &inventory.Error{Code: "wrong", Message: fmt.Sprintf("A token lives from 1 to %d days, not %d; one without an end has to be asked for.", MostTokenDays, days)}
+	case endless && days > 0:
+		return "", nil, &inventory.Error{Code: "wrong", Message: "A token has a term in days, or no end: not both."}
+	case days == 0:
+		days = TokenDays
+	}
+	token := tokenPrefix + secret()
+	t := time.Now().AddDate(0, 0, days)
+	expires := &t
+	if endless {
+		expires = nil
+	}
+	kept, err := a.inv.AddToken(ctx, u, name, hashOf(token), expires)
+	return token, kept, err
 }
 
 // ByToken finds who a token belongs to.

@@ -3,17 +3,26 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
+	"mime"
 	"net/http"
+	"net/url"
+	"regexp"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/gin-gonic/gin"
+	"github.com/gin-gonic/gin/binding"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
@@ -32,6 +41,7 @@ type Server struct {
 	inv    *inventory.Inventory
 	work   *work.Work
 	access *access.Access
+	roles  roles
 	events *hub
 	log    *slog.Logger
 }
@@ -69,9 +79,15 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 	if err := s.documents(r); err != nil {
 		return nil, err
 	}
-	openapi.RegisterHandlersWithOptions(r, s, openapi.GinServerOptions{
-		BaseURL:     "/api/v1",
-		Middlewares: []openapi.MiddlewareFunc{s.authenticate},
+	spec, err := openapi.GetSpec()
+	if err != nil {
+		return nil, err
+	}
+	if s.roles, err = rolesOf(spec); err != nil {
+		return nil, err
+	}
+	openapi.RegisterHandlersWithOptions(r.Group("", s.authenticate, s.plainText), s, openapi.GinServerOptions{
+		BaseURL: apiBase,
 		ErrorHandler: func(c *gin.Context, err error, _ int) {
 			s.problem(c, &inventory.Error{Code: "wrong", Message: err.Error()})
 		},
@@ -140,39 +156,40 @@ func serveConsole(files fs.FS) gin.HandlerFunc {
 	}
 }
 
-// needs says which role a call needs; reading needs the least.
-func needs(method, path string) string {
-	switch {
-	case path == "/api/v1/session", path == "/api/v1/tokens", path == "/api/v1/plans":
-		return access.Viewer
-	case path == "/api/v1/users", (strings.HasPrefix(path, "/api/v1/hosts") || strings.HasPrefix(path, "/api/v1/managers")) && method != http.MethodGet:
-		return access.Administrator
-	case method == http.MethodGet && !strings.HasPrefix(path, "/api/v1/jobs/:job/"):
-		return access.Viewer
+// roles is the table of which role a call needs, by method and path as the router
+// has them. It is made from the contract; a call that is not in it is refused.
+type roles map[string]string
+
+// nobody is the role of calls that need none.
+const nobody = "nobody"
+
+var pathParameter = regexp.MustCompile(`\{(\w+)\}`)
+
+func rolesOf(spec *openapi3.T) (roles, error) {
+	table := roles{}
+	for path, item := range spec.Paths.Map() {
+		for method, op := range item.Operations() {
+			role, _ := op.Extensions["x-role"].(string)
+			if role != nobody && !access.May(role, access.Viewer) {
+				return nil, fmt.Errorf("the contract gives %s %s no role", method, path)
+			}
+			table[method+" "+apiBase+pathParameter.ReplaceAllString(path, ":$1")] = role
+		}
 	}
-	return access.Operator
+	return table, nil
 }
 
+const apiBase = "/api/v1"
+
+// authenticate comes before anything else of a call is looked at.
 func (s *Server) authenticate(c *gin.Context) {
-	if c.FullPath() == "/api/v1/session" && c.Request.Method == http.MethodPost {
+	needs, known := s.roles[c.Request.Method+" "+c.FullPath()]
+	if needs == nobody {
 		return
 	}
-	var u *inventory.User
-	var err error
-	reads := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
-	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		u, err = s.access.ByToken(c, token)
-	} else if cookie, e := c.Cookie(sessionCookie); e == nil {
-		var session *inventory.Session
-		if session, err = s.access.BySession(c, cookie, c.GetHeader("X-CSRF-Token"), reads); err == nil {
-			u = &session.User
-			c.Set("csrf", session.CSRF)
-		}
-	} else {
-		err = errNobody
-	}
-	if err == nil && !access.May(u.Role, needs(c.Request.Method, c.FullPath())) {
-		err = &notAllowed{u, needs(c.Request.Method, c.FullPath())}
+	u, err := s.user(c)
+	if err == nil && !(known && access.May(u.Role, needs)) {
+		err = &notAllowed{u, needs}
 	}
 	if err != nil {
 		s.problem(c, err)
@@ -180,6 +197,24 @@ func (s *Server) authenticate(c *gin.Context) {
 		return
 	}
 	c.Set("user", u)
+}
+
+// user is who makes a call.
+func (s *Server) user(c *gin.Context) (*inventory.User, error) {
+	reads := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		return s.access.ByToken(c, token)
+	}
+	cookie, err := c.Cookie(sessionCookie)
+	if err != nil {
+		return nil, errNobody
+	}
+	session, err := s.access.BySession(c, cookie, c.GetHeader("X-CSRF-Token"), reads)
+	if err != nil {
+		return nil, err
+	}
+	c.Set("csrf", session.CSRF)
+	return &session.User, nil
 }
 
 func caller(c *gin.Context) *inventory.User { return c.MustGet("user").(*inventory.User) }
@@ -195,6 +230,10 @@ func (n *notAllowed) Error() string {
 	return n.user.Name + " is a " + n.user.Role + "; this needs the role " + n.needs + "."
 }
 
+// statusOf is the status of each code of the inventory's errors. One that is not
+// here is a mistake of ours.
+var statusOf = map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409, "not-now": 409, "certificate-unknown": 409, "wrong": 400, "not-json": 415}
+
 // Problem is the body of an error (RFC 9457).
 type Problem struct {
 	Title  string     `json:"title"`
@@ -208,19 +247,21 @@ type Problem struct {
 
 // problem answers with what an error is to the caller.
 func (s *Server) problem(c *gin.Context, err error) {
-	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: "internal", Detail: err.Error(), Next: "The service's log tells more; if it happens again, report it."}
+	number := inventory.NewID().String()[24:]
+	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: "internal", Detail: "The service made a mistake, number " + number + " in its log.", Next: "Try again; if it happens again, report it with that number."}
 	var (
 		known *inventory.Error
 		none  *notAllowed
 		not   *work.NotRunnable
 		away  *work.Unreachable
 		fault *hostlink.Fault
+		later *access.Later
 
 		denied *work.Denied
 	)
 	switch {
-	case errors.As(err, &known):
-		status := map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409, "not-now": 409, "wrong": 400, "certificate-unknown": 409}[known.Code]
+	case errors.As(err, &known) && statusOf[known.Code] != 0:
+		status := statusOf[known.Code]
 		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message, Likely: known.Likely}
 	case errors.As(err, &not):
 		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(), Next: "Change what blocks it, then plan again.", Plan: not.Plan}
@@ -229,6 +270,8 @@ func (s *Server) problem(c *gin.Context, err error) {
 		}
 	case errors.As(err, &away):
 		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
+	case errors.Is(err, hostlink.ErrUnreachable):
+		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: capital(err.Error()) + "."}
 	case errors.As(err, &denied):
 		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: denied.Error(), Next: "Ask an administrator."}
 	case errors.As(err, &none):
@@ -237,6 +280,13 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: capital(err.Error()) + ".", Next: "Sign in: unvora login, or open the console."}
 	case errors.Is(err, access.ErrCSRF):
 		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: capital(err.Error()) + ".", Next: "Load the page again."}
+	case errors.Is(err, access.ErrOwnOnly):
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: capital(err.Error()) + ".", Next: "Ask an administrator."}
+	case errors.As(err, &later):
+		c.Header("Retry-After", strconv.Itoa(int(later.Wait.Seconds())+1))
+		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests, Code: "later", Detail: capital(later.Error()) + "."}
+	case unusable(err):
+		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong", Detail: "A value of the call can't be what it should be."}
 	case errors.As(err, &fault):
 		p = Problem{Title: "Refused by the agent", Status: 409, Code: fault.Code, Detail: fault.Message}
 	case databaseAway(err):
@@ -244,7 +294,7 @@ func (s *Server) problem(c *gin.Context, err error) {
 	case c.Request.Context().Err() != nil:
 		return // nobody listens any more
 	default:
-		s.log.Error("call failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+		s.log.Error("call failed", "number", number, "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.JSON(p.Status, p)
@@ -257,6 +307,13 @@ func databaseAway(err error) bool {
 	var pg *pgconn.PgError
 	return errors.As(err, &connect) || pgconn.SafeToRetry(err) || errors.Is(err, io.ErrUnexpectedEOF) ||
 		errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P"))
+}
+
+// unusable tells values that PostgreSQL can't take as what they should be (SQLSTATE
+// class 22, data exception).
+func unusable(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22")
 }
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
@@ -274,13 +331,47 @@ func (s *Server) answer(c *gin.Context, status int, value any, err error) {
 	c.JSON(status, value)
 }
 
+// plainText refuses addresses with a character that no text has.
+func (s *Server) plainText(c *gin.Context) {
+	for _, part := range []string{c.Request.URL.Path, c.Request.URL.RawQuery} {
+		if text, err := url.PathUnescape(part); err != nil || strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
+			s.problem(c, &inventory.Error{Code: "wrong", Message: "The address has a character that no text has."})
+			c.Abort()
+			return
+		}
+	}
+}
+
+// bodyTime is how long a JSON body may take to come.
+const bodyTime = 30 * time.Second
+
 // body reads a JSON body; it answers itself when it can't.
 func body[T any](s *Server, c *gin.Context) (*T, bool) {
 	var t T
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
-	if err := c.ShouldBindJSON(&t); err != nil {
-		s.problem(c, &inventory.Error{Code: "wrong", Message: "The body can't be read: " + err.Error() + "."})
+	err := readBody(c, &t)
+	if err != nil {
+		s.problem(c, err)
 		return nil, false
 	}
 	return &t, true
+}
+
+func readBody(c *gin.Context, into any) error {
+	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil || kind != "application/json" {
+		return &inventory.Error{Code: "not-json", Message: "The body has to be of the type application/json."}
+	}
+	// A caller who sends a byte now and then holds nothing for long.
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(bodyTime))
+	raw, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
+	if err == nil && (bytes.IndexByte(raw, 0) >= 0 || bytes.Contains(raw, []byte(`\u0000`))) {
+		err = errors.New("it has a character that no text has")
+	}
+	if err == nil {
+		err = binding.JSON.BindBody(raw, into)
+	}
+	if err != nil {
+		return &inventory.Error{Code: "wrong", Message: "The body can't be read: " + err.Error() + "."}
+	}
+	return nil
 }

@@ -43,3 +43,9 @@ func TestBrokenStreams(t *testing.T) {
 	require.Equal(t, http.StatusInternalServerError, res.StatusCode)
 	require.Equal(t, "application/problem+json", res.Header.Get("Content-Type"))
 }
+
+func ginContext(w http.ResponseWriter) *gin.Context {
+	c, _ := gin.CreateTestContext(w)
+	c.Request = httptest.NewRequest("GET", "/", nil)
+	return c
+}

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"time"
@@ -29,6 +30,9 @@ func value[T any](p *T) (v T) {
 }
 
 func page(limit *int, after, filter *string) inventory.Page {
+	if limit != nil && *limit == 0 {
+		limit = nil
+	}
 	return inventory.Page{Limit: value(limit), After: value(after), Filter: value(filter)}
 }
 
@@ -412,7 +416,11 @@ func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
 	if limit == 0 {
 		limit = 100
 	}
-	list, err := s.inv.Jobs(c, value(p.State), limit, value(p.After))
+	var whose *string // everybody's
+	if caller(c).Role != access.Administrator {
+		whose = &caller(c).Name
+	}
+	list, err := s.inv.Jobs(c, value(p.State), whose, limit, value(p.After))
 	items := make([]jobView, len(list))
 	for i := range list {
 		items[i] = view(&list[i])
@@ -424,32 +432,58 @@ func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
 	s.answer(c, http.StatusOK, out, err)
 }
 
-func (s *Server) GetJob(c *gin.Context, ref string) {
+// own is a job that the caller may see and steer; it answers itself when there is none.
+func (s *Server) own(c *gin.Context, ref string) (*inventory.Job, bool) {
 	j, err := s.inv.Job(c, ref)
-	s.job(c, http.StatusOK, j, err)
+	if err == nil && caller(c).Role != access.Administrator && j.UserName != caller(c).Name {
+		err = &inventory.Error{Code: "unknown", Message: fmt.Sprintf("You have no job %q. unvora jobs lists them.", ref)}
+	}
+	if err != nil {
+		s.problem(c, err)
+		return nil, false
+	}
+	return j, true
+}
+
+func (s *Server) GetJob(c *gin.Context, ref string) {
+	if j, ok := s.own(c, ref); ok {
+		s.job(c, http.StatusOK, j, nil)
+	}
 }
 
 func (s *Server) CancelJob(c *gin.Context, ref string) {
-	j, err := s.work.Cancel(c, ref, caller(c).Name)
-	s.job(c, http.StatusAccepted, j, err)
+	if j, ok := s.own(c, ref); ok {
+		j, err := s.work.Cancel(c, j.ID.String(), caller(c).Name)
+		s.job(c, http.StatusAccepted, j, err)
+	}
 }
 
 func (s *Server) HoldJob(c *gin.Context, ref string) {
-	j, err := s.work.Hold(c, ref, caller(c).Name)
-	s.job(c, http.StatusAccepted, j, err)
+	if j, ok := s.own(c, ref); ok {
+		j, err := s.work.Hold(c, j.ID.String(), caller(c).Name)
+		s.job(c, http.StatusAccepted, j, err)
+	}
 }
 
 func (s *Server) ResumeJob(c *gin.Context, ref string) {
-	j, err := s.work.Resume(c, ref, caller(c).Name)
-	s.job(c, http.StatusAccepted, j, err)
+	if j, ok := s.own(c, ref); ok {
+		j, err := s.work.Resume(c, j.ID.String(), caller(c).Name)
+		s.job(c, http.StatusAccepted, j, err)
+	}
 }
 
 func (s *Server) GetTransfer(c *gin.Context, ref string, p openapi.GetTransferParams) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
 	wants, err := s.work.Wanted(c, ref, time.Duration(value(p.Wait))*time.Second)
 	s.answer(c, http.StatusOK, wants, err)
 }
 
 func (s *Server) SendBytes(c *gin.Context, ref string, p openapi.SendBytesParams) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
 	s.answer(c, http.StatusNoContent, nil, s.work.Send(c.Request.Context(), ref, p.Offset, c.Request.Body))
 }
 
@@ -472,11 +506,17 @@ func (s *Server) pass(c *gin.Context, r io.ReadCloser, err error) bool {
 }
 
 func (s *Server) ReadDisk(c *gin.Context, ref, disk string, p openapi.ReadDiskParams) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
 	r, err := s.work.Disk(c.Request.Context(), ref, disk, value(p.Offset))
 	s.pass(c, r, err)
 }
 
 func (s *Server) ReadPackage(c *gin.Context, ref string) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
 	r, name, err := s.work.Package(c.Request.Context(), ref)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
 	if s.pass(c, r, err) {
@@ -487,6 +527,9 @@ func (s *Server) ReadPackage(c *gin.Context, ref string) {
 }
 
 func (s *Server) MakeDescriptor(c *gin.Context, ref string) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
 	b, ok := body[[]ovf.Member](s, c)
 	if !ok {
 		return
@@ -500,6 +543,9 @@ func (s *Server) MakeDescriptor(c *gin.Context, ref string) {
 }
 
 func (s *Server) HandedOut(c *gin.Context, ref string) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
 	type request struct {
 		Bytes int64 `json:"bytes"`
 	}
@@ -517,7 +563,7 @@ func (s *Server) SignIn(c *gin.Context) {
 	if !ok {
 		return
 	}
-	cookie, session, err := s.access.SignIn(c, b.Name, b.Password)
+	cookie, session, err := s.access.SignIn(c, b.Name, b.Password, c.RemoteIP())
 	if err != nil {
 		s.problem(c, err)
 		return
@@ -541,25 +587,71 @@ func (s *Server) SignOut(c *gin.Context) {
 	s.answer(c, http.StatusNoContent, nil, err)
 }
 
+func (s *Server) ListTokens(c *gin.Context, p openapi.ListTokensParams) {
+	whose := &caller(c).ID
+	if value(p.All) && caller(c).Role == access.Administrator {
+		whose = nil
+	}
+	l, err := s.inv.Tokens(c, whose)
+	s.answer(c, http.StatusOK, l, err)
+}
+
 func (s *Server) MakeToken(c *gin.Context) {
 	type request struct {
-		Name string `json:"name" binding:"required"`
-		Days int    `json:"days"`
+		Name    string `json:"name" binding:"required"`
+		Days    int    `json:"days"`
+		Endless bool   `json:"endless"`
 	}
-	if b, ok := body[request](s, c); ok {
-		token, err := s.access.MakeToken(c, caller(c), b.Name, b.Days)
-		s.answer(c, http.StatusCreated, gin.H{"token": token}, err)
+	b, ok := body[request](s, c)
+	if !ok {
+		return
 	}
+	token, kept, err := s.access.MakeToken(c, caller(c), b.Name, b.Days, b.Endless)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, gin.H{"token": token, "id": kept.ID, "expiresAt": kept.ExpiresAt})
+}
+
+func (s *Server) DropToken(c *gin.Context, ref string) {
+	whose := &caller(c).ID
+	if caller(c).Role == access.Administrator {
+		whose = nil
+	}
+	s.answer(c, http.StatusNoContent, nil, s.inv.DropToken(c, ref, whose, caller(c).Name))
+}
+
+func (s *Server) ListUsers(c *gin.Context) {
+	l, err := s.inv.Users(c)
+	s.answer(c, http.StatusOK, l, err)
 }
 
 func (s *Server) AddUser(c *gin.Context) {
 	type request struct {
 		Name     string `json:"name" binding:"required"`
-		Password string `json:"password" binding:"required,min=10"`
+		Password string `json:"password" binding:"required"`
 		Role     string `json:"role" binding:"oneof=administrator operator viewer"`
 	}
 	if b, ok := body[request](s, c); ok {
 		u, err := s.access.AddUser(c, b.Name, b.Password, b.Role, caller(c).Name)
 		s.answer(c, http.StatusCreated, u, err)
 	}
+}
+
+func (s *Server) ChangeUser(c *gin.Context, name string) {
+	type request struct {
+		Password string `json:"password"`
+		Current  string `json:"current"`
+		Role     string `json:"role" binding:"omitempty,oneof=administrator operator viewer"`
+	}
+	if b, ok := body[request](s, c); ok {
+		session, _ := c.Cookie(sessionCookie)
+		u, err := s.access.Change(c, caller(c), name, b.Role, b.Password, b.Current, session)
+		s.answer(c, http.StatusOK, u, err)
+	}
+}
+
+func (s *Server) DropUser(c *gin.Context, name string) {
+	s.answer(c, http.StatusNoContent, nil, s.inv.DropUser(c, name, caller(c).Name))
 }

@@ -60,18 +60,27 @@ func (s *Server) StreamEvents(c *gin.Context, p openapi.StreamEventsParams) {
 	id := value(p.LastEventID)
 	s.events.readers.Add(1)
 	defer s.events.readers.Add(-1)
-	_, id, err := s.inv.EventsAfter(ctx, id, eventBatch)
-	if err != nil && value(p.LastEventID) == "" {
+	lost := false
+	var err error
+	if id == "" {
+		_, id, err = s.inv.EventsAfter(ctx, "", eventBatch)
+	} else {
+		lost, err = s.inv.EventsLost(ctx, id)
+	}
+	if lost {
+		_, id, err = s.inv.EventsAfter(ctx, "", eventBatch)
+	}
+	if err != nil {
 		s.problem(c, err)
 		return
-	}
-	if value(p.LastEventID) != "" {
-		id = value(p.LastEventID)
 	}
 	c.Header("Content-Type", "text/event-stream")
 	c.Header("Cache-Control", "no-store")
 	c.Status(http.StatusOK)
 	fmt.Fprintf(c.Writer, "retry: 1000\n: hello\n\n")
+	if lost { // what was missed is not to be had any more: everything has to be read anew
+		fmt.Fprintf(c.Writer, "id: %s\nevent: anew\ndata: {}\n\n", id)
+	}
 	c.Writer.Flush()
 	quiet := time.Now()
 	for {
@@ -90,6 +99,9 @@ func (s *Server) StreamEvents(c *gin.Context, p openapi.StreamEventsParams) {
 			continue
 		}
 		if time.Since(quiet) > keepAlive {
+			if _, err := s.user(c); err != nil { // who was let in may not be any more
+				return
+			}
 			fmt.Fprint(c.Writer, ": still here\n\n")
 			c.Writer.Flush()
 			quiet = time.Now()

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -38,9 +39,12 @@ for attach, detach, adopt and let-go, which work on the inventory.`,
 // failed is an error of a command on images, with the code where it has one.
 func failed(err error) error {
 	var fault *formats.Fault
+	var told *exit
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &told):
+		return told
 	case errors.Is(err, context.Canceled):
 		return &exit{statusCancelled, errors.New("stopped; nothing was left behind")}
 	case errors.As(err, &fault):
@@ -67,6 +71,7 @@ type shown struct {
 	Clean          bool            `json:"clean"`
 	Parent         *shownParent    `json:"parent"`
 	Chain          []string        `json:"chain"`
+	Files          []string        `json:"files"` // that the whole chain is made of: layers, extents, data files
 	Snapshots      []disk.Snapshot `json:"snapshots"`
 	Findings       []fit.Finding   `json:"findings"`
 }
@@ -97,7 +102,7 @@ func (a *app) diskShowCmd() *cobra.Command {
 // show describes an image. When it is damaged, encrypted or of an unknown
 // variant it returns what can be told, and the error.
 func show(path string) (*shown, error) {
-	s := &shown{Path: path, Chain: []string{path}, Snapshots: []disk.Snapshot{}, Findings: []fit.Finding{}}
+	s := &shown{Path: path, Chain: []string{path}, Files: []string{path}, Snapshots: []disk.Snapshot{}, Findings: []fit.Finding{}}
 	st, err := os.Stat(path)
 	if err != nil {
 		return nil, err
@@ -126,6 +131,10 @@ func show(path string) (*shown, error) {
 	s.Format, s.Variant, s.VirtualBytes, s.SectorBytes = info.Format, info.Variant, info.VirtualBytes, info.SectorBytes
 	s.ID, s.Linkage, s.Encrypted, s.Clean, s.Chain = info.ID, info.Linkage, info.Encrypted, info.Clean, c.Paths()
 	s.Snapshots = append(s.Snapshots, info.Snapshots...)
+	s.Files = []string{}
+	for _, l := range c.Links {
+		s.Files = append(s.Files, l.Files...)
+	}
 	for _, f := range top.Files {
 		src, err := os.Open(f)
 		if err != nil {
@@ -236,6 +245,11 @@ func (a *app) showDisk(s *shown) {
 	for n, path := range s.Chain[1:] {
 		line(fmt.Sprintf("parent %d", n+1), path)
 	}
+	for _, f := range s.Files {
+		if !slices.Contains(s.Chain, f) {
+			line("made of", f)
+		}
+	}
 	for _, snap := range s.Snapshots {
 		line("snapshot", fmt.Sprintf("%s  %s, %s", firstOf(snap.Name, snap.ID), size(snap.VirtualBytes), snap.MadeAt.Local().Format("2006-01-02 15:04")))
 	}
@@ -248,8 +262,43 @@ func (a *app) showFindings(findings []fit.Finding) {
 	}
 }
 
+// following says how far references out of an image are followed.
+type following struct{ outside bool }
+
+func (f *following) bind(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&f.outside, "allow-outside", false, "follow parents, extents and data files that lie outside of the image's folder")
+}
+
+// options tell which further files the image at path makes us read, and refuse
+// those outside of its folder unless that is allowed.
+func (a *app) following(f *following, path string) (formats.Options, error) {
+	dir, err := filepath.Abs(filepath.Dir(path))
+	if err == nil {
+		dir, err = filepath.EvalSymlinks(dir)
+	}
+	told := map[string]bool{}
+	return formats.Options{Tell: func(name string) error {
+		real, err := filepath.Abs(name)
+		if err != nil {
+			return err
+		}
+		if to, err := filepath.EvalSymlinks(real); err == nil {
+			real = to
+		}
+		if !f.outside && !strings.HasPrefix(real, strings.TrimSuffix(dir, "/")+"/") {
+			return &exit{statusBlocked, fmt.Errorf("%s makes us read %s, which lies outside of its folder (file.outside). If that is right: --allow-outside", path, real)}
+		}
+		if !told[real] && !a.quiet && a.output == "table" {
+			fmt.Fprintf(a.errOut, "reads %s too\n", real)
+		}
+		told[real] = true
+		return nil
+	}}, err
+}
+
 func (a *app) diskSumCmd() *cobra.Command {
-	return &cobra.Command{
+	var f following
+	cmd := &cobra.Command{
 		Use: "sum FILE…", Short: "SHA-256 of the bytes that the guest would see, whole chain applied",
 		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n  unvora disk sum tide-gauge.qcow2 tide-gauge.vmdk",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -260,7 +309,11 @@ func (a *app) diskSumCmd() *cobra.Command {
 			}
 			sums := []sum{}
 			for _, path := range args {
-				c, err := formats.OpenChain(path, formats.Options{})
+				o, err := a.following(&f, path)
+				if err != nil {
+					return failed(err)
+				}
+				c, err := formats.OpenChain(path, o)
 				if err != nil {
 					return failed(err)
 				}
@@ -280,6 +333,8 @@ func (a *app) diskSumCmd() *cobra.Command {
 			return a.print(sums, func() {})
 		},
 	}
+	f.bind(cmd)
+	return cmd
 }
 
 // copyFlags are those that copy and merge have in common.
@@ -322,6 +377,8 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	}
 	var flags copyFlags
 	flags.bind(cmd)
+	var follow following
+	follow.bind(cmd)
 	format := cmd.Flags().String("format", "", "format of DST: "+strings.Join(formats.Names(), ", ")+"; that of SRC unless said")
 	variant := cmd.Flags().String("variant", "", "variant of the format: "+variants())
 	from := cmd.Flags().String("from-format", "", "read SRC as this format, whatever its content says")
@@ -331,7 +388,12 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	keep := cmd.Flags().Bool("keep-id", false, "keep the disk's id: the copy takes the place of SRC")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats.Names(), cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		o := carry.Order{Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Device: *device, Options: formats.Options{Snapshot: *snapshot, Format: *from}, ID: uuid.NewString()}
+		o := carry.Order{Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Device: *device, ID: uuid.NewString()}
+		var err error
+		if o.Options, err = a.following(&follow, args[0]); err != nil {
+			return failed(err)
+		}
+		o.Options.Snapshot, o.Options.Format = *snapshot, *from
 		if err := flags.apply(&o); err != nil {
 			return err
 		}
@@ -440,8 +502,14 @@ stay right; with DST it is left as it is. The parents are not touched.`,
 	}
 	var flags copyFlags
 	flags.bind(cmd)
+	var follow following
+	follow.bind(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := formats.OpenChain(args[0], formats.Options{})
+		options, err := a.following(&follow, args[0])
+		if err != nil {
+			return failed(err)
+		}
+		c, err := formats.OpenChain(args[0], options)
 		if err != nil {
 			return failed(err)
 		}
@@ -457,7 +525,7 @@ stay right; with DST it is left as it is. The parents are not touched.`,
 		case len(info.Snapshots) > 0:
 			return &exit{statusFailed, fmt.Errorf("%s keeps %s inside itself, which would be lost: copy each with --snapshot first, then copy the image", args[0], count(len(info.Snapshots), "snapshot"))}
 		}
-		o := carry.Order{Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1, Format: top.Format, ID: uuid.NewString()}
+		o := carry.Order{Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1, Format: top.Format, ID: uuid.NewString(), Options: options}
 		if info.Variant != "" && info.Variant != "flat" {
 			o.Variant = info.Variant
 		}

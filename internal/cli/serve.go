@@ -9,7 +9,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -89,14 +91,13 @@ func (a *app) serveCmd() *cobra.Command {
 			return err
 		}
 		if *show {
+			for _, s := range settings {
+				values[s.name] = harmless(s.name, values[s.name])
+			}
 			return a.print(values, func() {
 				t := a.table("setting", "value", "from")
 				for _, s := range settings {
-					v := values[s.name]
-					if s.name == "first-password" && v != "" {
-						v = "(set)"
-					}
-					t.AppendRow([]any{s.name, dash(v), from[s.name]})
+					t.AppendRow([]any{s.name, dash(values[s.name]), from[s.name]})
 				}
 				t.Render()
 			})
@@ -107,6 +108,29 @@ func (a *app) serveCmd() *cobra.Command {
 		return nil
 	}
 	return cmd
+}
+
+// harmless is a setting as it can be shown: without what opens something.
+func harmless(name, value string) string {
+	switch {
+	case value == "":
+	case name == "first-password", name == "metrics-token":
+		return "(set)"
+	case name == "database":
+		u, err := url.Parse(value)
+		if err != nil || u.Scheme == "" { // of the form "host=… password=…"
+			return regexp.MustCompile(`(?i)(pass\w*\s*=\s*)('[^']*'|\S+)`).ReplaceAllString(value, "${1}(set)")
+		}
+		q := u.Query()
+		for k := range q {
+			if strings.Contains(strings.ToLower(k), "pass") {
+				q.Set(k, "(set)")
+			}
+		}
+		u.RawQuery = q.Encode()
+		return u.Redacted()
+	}
+	return value
 }
 
 func (a *app) logger(level string) (*slog.Logger, error) {
@@ -140,7 +164,7 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 	if err != nil {
 		return err
 	}
-	people, err := access.New(inv)
+	people, err := access.New(inv, key)
 	if err != nil {
 		return err
 	}

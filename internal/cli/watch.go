@@ -116,7 +116,7 @@ func (a *app) listen(ctx context.Context, c *caller, job string, wake chan<- str
 					break
 				}
 				last = e.LastEventID
-				if strings.Contains(e.Data, job) {
+				if e.Type == "anew" || strings.Contains(e.Data, job) {
 					select {
 					case wake <- struct{}{}:
 					default:
@@ -124,6 +124,8 @@ func (a *app) listen(ctx context.Context, c *caller, job string, wake chan<- str
 				}
 			}
 			res.Body.Close()
+		} else {
+			last = "" // begin with what comes next: the watcher looks for itself meanwhile
 		}
 		pause(ctx, time.Second)
 	}

@@ -59,14 +59,20 @@ from copies c left join hosts h on h.id = c.host_id left join pools p on p.id = 
 // briefSQL is copySQL without the machines, of which lists tell nothing.
 var briefSQL = strings.Replace(copySQL, "c.machine,", "null::jsonb as machine,", 1)
 
+// Forms and States are all that a copy can have.
+var (
+	Forms  = []string{"registered", "stray", "hollow", "package"}
+	States = []string{"running", "stopped", "paused", "suspended", "unknown", "away"}
+)
+
 var copyFields = map[string]field{
 	"name":    {equal: "c.name = %s", like: "c.name ilike %s"},
 	"host":    {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
 	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where lower(name) = lower(%s)))"},
-	"form":    {equal: "c.form = %s"},
-	"state":   {equal: "c.state = %s"},
+	"form":    {equal: "c.form = %s", check: oneOf(Forms...)},
+	"state":   {equal: "c.state = %s", check: oneOf(States...)},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
-	"tracked": {equal: "c.tracked = (%s = 'yes')"},
+	"tracked": {equal: "c.tracked = (%s in ('yes', 'true'))", check: oneOf("yes", "no", "true", "false")},
 	"owner":   {equal: "c.owner = %s"},
 	"pool":    {equal: "c.pool_id in (select id from pools where lower(name) = lower(%s))"},
 	"address": {equal: "c.addresses @> array[%s]"},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -35,11 +36,14 @@ func (inv *Inventory) EventsAfter(ctx context.Context, id string, limit int) ([]
 		err := inv.Pool.QueryRow(ctx, `select pg_snapshot_xmin(pg_current_snapshot())::text`).Scan(&id)
 		return nil, id + ".0", err
 	}
-	tx, seq, _ := strings.Cut(id, ".")
+	tx, seq, err := eventPlace(id)
+	if err != nil {
+		return nil, id, err
+	}
 	list, err := rows[Event](ctx, inv.Pool, `select tx::text || '.' || id::text as id, at, kind, subject, data from events e
 		where (e.tx, e.id) > ($1::text::xid8, $2::text::bigint) and e.tx < pg_snapshot_xmin(pg_current_snapshot()) order by e.tx, e.id limit $3`, tx, seq, limit)
 	if err != nil {
-		return nil, id, fail("wrong", "%q is not the id of an event: %v", id, err)
+		return nil, id, err
 	}
 	if len(list) > 0 {
 		id = list[len(list)-1].ID
@@ -47,12 +51,35 @@ func (inv *Inventory) EventsAfter(ctx context.Context, id string, limit int) ([]
 	return list, id, nil
 }
 
+func eventPlace(id string) (tx, seq string, err error) {
+	tx, seq, ok := strings.Cut(id, ".")
+	_, err1 := strconv.ParseUint(tx, 10, 64)
+	_, err2 := strconv.ParseInt(seq, 10, 64)
+	if !ok || err1 != nil || err2 != nil {
+		return "", "", fail("wrong", "%q is not the id of an event.", id)
+	}
+	return tx, seq, nil
+}
+
+// EventsLost tells whether events that came after the one with that id were dropped
+// already: whoever reads on from there would miss them.
+func (inv *Inventory) EventsLost(ctx context.Context, id string) (lost bool, err error) {
+	tx, seq, err := eventPlace(id)
+	if err != nil {
+		return false, err
+	}
+	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from event_horizon h where (h.tx, h.id) > ($1::text::xid8, $2::text::bigint))`, tx, seq).Scan(&lost)
+	return lost, err
+}
+
 // PruneEvents drops those older than keep, and what was noticed and never told.
 func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error {
 	if _, err := inv.Pool.Exec(ctx, `delete from noticed where at < now() - interval '7 days'`); err != nil {
 		return err
 	}
-	_, err := inv.Pool.Exec(ctx, `delete from events where at < now() - make_interval(secs => $1)`, keep.Seconds())
+	_, err := inv.Pool.Exec(ctx, `with gone as (delete from events where at < now() - make_interval(secs => $1) returning tx, id),
+		last as (select tx, id from gone order by tx desc, id desc limit 1)
+		insert into event_horizon (tx, id) select tx, id from last on conflict (one) do update set tx = excluded.tx, id = excluded.id`, keep.Seconds())
 	return err
 }
 
@@ -99,6 +126,15 @@ func Audit(ctx context.Context, q Querier, e Entry) error {
 
 // History reads the audit trail, newest first; lineage narrows it.
 func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, limit int, before string) ([]Entry, error) {
+	if before == "" {
+		before = uuid.Max.String()
+	}
+	if _, err := uuid.Parse(before); err != nil {
+		return nil, fail("wrong", "%q is not the next of a page.", before)
+	}
+	if err := checkLimit(limit); err != nil {
+		return nil, err
+	}
 	return rows[Entry](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail from audit
-		where ($1::uuid is null or lineage_id = $1) and ($2 = '' or id < $2::uuid) order by at desc, id desc limit $3`, lineage, before, min(max(limit, 1), 1000))
+		where ($1::uuid is null or lineage_id = $1) and id < $2::uuid order by id desc limit $3`, lineage, before, limit)
 }

@@ -51,7 +51,7 @@ from hosts h`
 var hostFields = map[string]field{
 	"name":   {equal: "lower(h.name) = lower(%s)", like: "h.name ilike %s"},
 	"site":   {equal: "h.site = %s"},
-	"state":  {equal: hostState + " = %s"},
+	"state":  {equal: hostState + " = %s", check: oneOf("up", "resting", "unreachable")},
 	"family": {equal: "h.family = %s"},
 }
 
@@ -296,6 +296,20 @@ type Switch struct {
 // Wiring is the switch as plans know it.
 func (s Switch) Wiring() wiring.Switch {
 	return wiring.Switch{Name: s.Name, Segment: s.Segment, VLAN: s.VLAN, Uplink: s.Uplink, Tagged: s.Tagged, Address: s.Address}
+}
+
+// NoteSwitch records that a host has a switch, or has none of that name, in the
+// transaction of the step that has made or dropped it.
+func NoteSwitch(ctx context.Context, tx pgx.Tx, host uuid.UUID, sw wiring.Switch, there bool) error {
+	if _, err := tx.Exec(ctx, `delete from switches where host_id = $1 and name = $2`, host, sw.Name); err != nil {
+		return err
+	}
+	if there {
+		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1, $2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
+			return err
+		}
+	}
+	return Emit(ctx, tx, "host", host.String(), map[string]any{"switch": sw.Name, "there": there})
 }
 
 // Switches lists a host's switches, or those of all hosts for the zero id.

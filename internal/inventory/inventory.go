@@ -21,8 +21,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
-
-	"unvora.example/unvora/core/machine"
 )
 
 //go:embed migrations/*.sql
@@ -154,60 +152,17 @@ type List[T any] struct {
 	Count int    `json:"count"`          // of all that match the filter, up to CountCap+1
 }
 
-// CountCap is how far a list is counted.
-const CountCap = 10_000
+const mostLimit = 1000
 
-// field is what a filter may ask of a list.
-type field struct {
-	equal string // SQL with %s where the argument goes
-	like  string // likewise, of a pattern; "" when only = makes sense
-	check func(value string) error
-}
-
-func isUUID(value string) error {
-	if _, err := uuid.Parse(value); err != nil {
-		return fmt.Errorf("%q is not a UUID", value)
+func checkLimit(limit int) error {
+	if limit < 1 || limit > mostLimit {
+		return fail("wrong", "A page has from 1 to %d items, not %d.", mostLimit, limit)
 	}
 	return nil
 }
 
-func isMAC(value string) error {
-	_, err := machine.ParseMAC(value)
-	return err
-}
-
-// where turns "host=gannet name~tide-*" into SQL.
-func where(filter string, fields map[string]field, args *[]any) (string, error) {
-	var out strings.Builder
-	for _, term := range strings.Fields(filter) {
-		at := strings.IndexAny(term, "=~")
-		if at < 1 || at == len(term)-1 {
-			return "", fail("wrong", "filter %q: %q is no FIELD=VALUE or FIELD~PATTERN", filter, term)
-		}
-		name, op, value := term[:at], term[at], term[at+1:]
-		f, ok := fields[name]
-		sql := f.equal
-		if op == '~' {
-			sql = f.like
-			value = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`, `?`, `_`).Replace(value)
-		}
-		if !ok || sql == "" {
-			names := make([]string, 0, len(fields))
-			for n := range fields {
-				names = append(names, n)
-			}
-			return "", fail("wrong", "filter %q: this list can't be filtered by %s%c; it can by %s", filter, name, op, strings.Join(slices.Sorted(slices.Values(names)), ", "))
-		}
-		if f.check != nil {
-			if err := f.check(value); err != nil {
-				return "", fail("wrong", "filter %q: %v", filter, err)
-			}
-		}
-		*args = append(*args, value)
-		fmt.Fprintf(&out, " and "+sql, fmt.Sprintf("$%d", len(*args)))
-	}
-	return out.String(), nil
-}
+// CountCap is how far a list is counted.
+const CountCap = 10_000
 
 // listOf reads one page. sql has no where clause yet; order is by name and id
 // of the alias.
@@ -224,10 +179,12 @@ func listOf[T any](ctx context.Context, q *pgxpool.Pool, sql, base, alias string
 		count, err = countUpTo(ctx, q, sql+base+cond, filtered)
 		counted <- err
 	}()
-	if p.Limit <= 0 {
+	if p.Limit == 0 {
 		p.Limit = 100
 	}
-	p.Limit = min(p.Limit, 1000)
+	if err := checkLimit(p.Limit); err != nil {
+		return nil, err
+	}
 	after := ""
 	if p.After != "" {
 		name, id, ok := cutLast(p.After, "~")

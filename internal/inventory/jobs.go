@@ -173,15 +173,24 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 	return j, err
 }
 
-// Jobs lists jobs, newest first, with their steps.
-func (inv *Inventory) Jobs(ctx context.Context, state string, limit int, before string) ([]Job, error) {
+// JobStates are all states of a job.
+var JobStates = []string{"waiting", "working", "held", "done", "partly", "failed", "cancelled"}
+
+// Jobs lists jobs, newest first, with their steps; of one user, or with nil of all.
+func (inv *Inventory) Jobs(ctx context.Context, state string, user *string, limit int, before string) ([]Job, error) {
 	if before == "" {
 		before = uuid.Max.String()
 	}
 	if _, err := uuid.Parse(before); err != nil {
-		return nil, fail("wrong", "%q is not the next of a page", before)
+		return nil, fail("wrong", "%q is not the next of a page.", before)
 	}
-	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or state = $1) and id < $2::uuid order by id desc limit $3`, state, before, min(max(limit, 1), 1000))
+	if state != "" && !slices.Contains(JobStates, state) {
+		return nil, fail("wrong", "There is no state %q of jobs; there are %s.", state, strings.Join(JobStates, ", "))
+	}
+	if err := checkLimit(limit); err != nil {
+		return nil, err
+	}
+	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or state = $1) and id < $2::uuid and ($4::text is null or user_name = $4) order by id desc limit $3`, state, before, limit, user)
 	if err != nil {
 		return nil, err
 	}

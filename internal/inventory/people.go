@@ -2,7 +2,6 @@ package inventory
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -50,40 +49,165 @@ func (inv *Inventory) CountUsers(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-// AddToken keeps the hash of a token.
-func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, hash []byte, expires *time.Time) error {
-	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4, $5)`, hash, NewID(), user.ID, name, expires); err != nil {
+// Users lists everybody who may sign in, by name.
+func (inv *Inventory) Users(ctx context.Context) ([]User, error) {
+	return rows[User](ctx, inv.Pool, `select id, name, role, password_hash from users order by lower(name)`)
+}
+
+// ChangeUser gives a user another role or password hash; what is "" stays. All its
+// sessions but one end. Somebody has to stay administrator.
+func (inv *Inventory) ChangeUser(ctx context.Context, u *User, role, hash, who string, keep []byte) (*User, error) {
+	now := *u
+	return &now, inv.InTx(ctx, func(tx pgx.Tx) error {
+		var what []string
+		if role != "" && role != u.Role {
+			what = append(what, "role "+role)
+			now.Role = role
+		}
+		if hash != "" {
+			what = append(what, "password")
+			now.PasswordHash = hash
+		}
+		if len(what) == 0 {
+			return nil
+		}
+		if _, err := tx.Exec(ctx, `update users set role = $2, password_hash = $3 where id = $1`, u.ID, now.Role, now.PasswordHash); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: user.Name, What: "token add", Subject: name})
+		if err := someAdministrator(ctx, tx); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `delete from sessions where user_id = $1 and hash is distinct from $2`, u.ID, keep); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "user change", Subject: u.Name, Detail: map[string]any{"changed": what}})
+	})
+}
+
+// someAdministrator refuses that nobody is administrator any more.
+func someAdministrator(ctx context.Context, tx pgx.Tx) error {
+	var n int
+	if _, err := tx.Exec(ctx, `lock table users in share row exclusive mode`); err != nil {
+		return err
+	}
+	if err := tx.QueryRow(ctx, `select count(*) from users where role = 'administrator'`).Scan(&n); err != nil {
+		return err
+	}
+	if n == 0 {
+		return fail("wrong", "Nobody would be administrator any more.")
+	}
+	return nil
+}
+
+// DropUser ends a user, with all tokens and sessions.
+func (inv *Inventory) DropUser(ctx context.Context, name, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `delete from users where lower(name) = lower($1)`, name)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return fail("unknown", "There is no user %q. unvora user list shows them.", name)
+		}
+		if err := someAdministrator(ctx, tx); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "user drop", Subject: name})
+	})
+}
+
+// NoteSignIn writes into the audit trail that somebody signed in, or could not.
+func (inv *Inventory) NoteSignIn(ctx context.Context, name, what, address string) error {
+	return Audit(ctx, inv.Pool, Entry{Who: name, What: what, Subject: name, Detail: map[string]any{"address": address}})
+}
+
+// Token is what is known of one; its text is known to its bearer alone.
+type Token struct {
+	ID        uuid.UUID  `json:"id"`
+	Name      string     `json:"name"`
+	User      string     `json:"user" db:"user_name"`
+	CreatedAt time.Time  `json:"createdAt"`
+	ExpiresAt *time.Time `json:"expiresAt"`
+	UsedAt    *time.Time `json:"usedAt"` // last, to the minute
+}
+
+const tokenSQL = `select t.id, t.name, u.name as user_name, t.created_at, t.expires_at, t.used_at from tokens t join users u on u.id = t.user_id`
+
+// Tokens lists a user's tokens, or with nil everybody's, the newest first.
+func (inv *Inventory) Tokens(ctx context.Context, user *uuid.UUID) ([]Token, error) {
+	return rows[Token](ctx, inv.Pool, tokenSQL+` where $1::uuid is null or t.user_id = $1 order by t.created_at desc limit 1000`, user)
+}
+
+// AddToken keeps the hash of a token.
+func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, hash []byte, expires *time.Time) (*Token, error) {
+	t := &Token{ID: NewID(), Name: name, User: user.Name, CreatedAt: time.Now(), ExpiresAt: expires}
+	return t, inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `delete from tokens where expires_at < now() - interval '30 days'`); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4, $5)`, hash, t.ID, user.ID, name, expires); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: user.Name, What: "token add", Subject: name, Detail: map[string]any{"expires": expires}})
+	})
+}
+
+// DropToken revokes a token, by its id, the beginning of it, or its name; of a
+// user's own, or with nil of everybody's.
+func (inv *Inventory) DropToken(ctx context.Context, ref string, user *uuid.UUID, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		list, err := rows[Token](ctx, tx, tokenSQL+` where ($1::uuid is null or t.user_id = $1) and (t.name = $2 or length($2) >= 4 and starts_with(t.id::text, lower($2))) limit 2`, user, ref)
+		if err != nil {
+			return err
+		}
+		switch len(list) {
+		case 0:
+			return fail("unknown", "There is no token %q. unvora token list shows them.", ref)
+		case 2:
+			return fail("ambiguous", "%q could mean several tokens. Give the id: unvora token list", ref)
+		}
+		if _, err := tx.Exec(ctx, `delete from tokens where id = $1`, list[0].ID); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: who, What: "token drop", Subject: list[0].Name, Detail: map[string]any{"user": list[0].User}})
 	})
 }
 
 // UserByToken returns nil for a token that is not known, or not any more.
 func (inv *Inventory) UserByToken(ctx context.Context, hash []byte) (*User, error) {
-	return one(rows[User](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash from tokens t join users u on u.id = t.user_id
+	type used struct {
+		User
+		Stale bool
+	}
+	u, err := one(rows[used](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash, t.used_at is null or t.used_at < now() - interval '1 minute' as stale from tokens t join users u on u.id = t.user_id
 		where t.hash = $1 and (t.expires_at is null or t.expires_at > now())`, hash))
+	if u == nil || err != nil {
+		return nil, err
+	}
+	if u.Stale {
+		_, err = inv.Pool.Exec(ctx, `update tokens set used_at = now() where hash = $1`, hash)
+	}
+	return &u.User, err
 }
 
 // Session of the console.
 type Session struct {
 	User
-	CSRF string `db:"csrf"`
+	CSRF string `db:"-"`
 }
 
 // AddSession keeps the hash of a session's cookie.
-func (inv *Inventory) AddSession(ctx context.Context, user uuid.UUID, hash []byte, csrf string, expires time.Time) error {
+func (inv *Inventory) AddSession(ctx context.Context, user uuid.UUID, hash []byte, expires time.Time) error {
 	if _, err := inv.Pool.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
 		return err
 	}
-	_, err := inv.Pool.Exec(ctx, `insert into sessions (hash, user_id, csrf, expires_at) values ($1, $2, $3, $4)`, hash, user, csrf, expires)
+	_, err := inv.Pool.Exec(ctx, `insert into sessions (hash, user_id, expires_at) values ($1, $2, $3)`, hash, user, expires)
 	return err
 }
 
 // SessionByHash returns nil for one that is not known, or over.
 func (inv *Inventory) SessionByHash(ctx context.Context, hash []byte) (*Session, error) {
-	return one(rows[Session](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash, s.csrf from sessions s join users u on u.id = s.user_id
+	return one(rows[Session](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash from sessions s join users u on u.id = s.user_id
 		where s.hash = $1 and s.expires_at > now()`, hash))
 }
 
@@ -93,21 +217,101 @@ func (inv *Inventory) DropSession(ctx context.Context, hash []byte) error {
 	return err
 }
 
-// Authority returns the certificate authority's PEM texts, made once by make.
-func (inv *Inventory) Authority(ctx context.Context, make func() (cert, key []byte, err error)) (cert, key string, err error) {
-	read := func() error {
-		return inv.Pool.QueryRow(ctx, `select cert, key from authority`).Scan(&cert, &key)
+// KeptAuthority is what is kept of the certificate authority.
+type KeptAuthority struct {
+	Cert   string
+	Sealed []byte // its key
+}
+
+// Authority returns the certificate authority, made once by make. A key in clear is
+// sealed.
+func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]byte, error), make func() (cert, key []byte, err error)) (*KeptAuthority, error) {
+	type row struct {
+		Cert   string
+		Key    *string
+		Sealed []byte
 	}
-	if err = read(); !errors.Is(err, pgx.ErrNoRows) {
-		return cert, key, err
+	var kept *KeptAuthority
+	return kept, inv.InTx(ctx, func(tx pgx.Tx) error {
+		// Of several services that start at once, one makes it and all read that one.
+		if _, err := tx.Exec(ctx, `lock table authority in share row exclusive mode`); err != nil {
+			return err
+		}
+		r, err := one(rows[row](ctx, tx, `select cert, key, sealed from authority`))
+		if err != nil {
+			return err
+		}
+		if r != nil && r.Key == nil {
+			kept = &KeptAuthority{r.Cert, r.Sealed}
+			return nil
+		}
+		if r == nil {
+			cert, key, err := make()
+			if err != nil {
+				return err
+			}
+			r = &row{Cert: string(cert), Key: (*string)(nil)}
+			text := string(key)
+			r.Key = &text
+		}
+		sealed, err := seal([]byte(*r.Key))
+		if err != nil {
+			return err
+		}
+		kept = &KeptAuthority{r.Cert, sealed}
+		_, err = tx.Exec(ctx, `insert into authority (cert, sealed) values ($1, $2) on conflict (one) do update set key = null, sealed = excluded.sealed`, r.Cert, sealed)
+		return err
+	})
+}
+
+// EachSealed calls f for every sealed secret with what it is sealed for: that of
+// the authority, and those of managers, of whose ids purpose makes it.
+func (inv *Inventory) EachSealed(ctx context.Context, authority string, purpose func(manager uuid.UUID) string, f func(purpose string, sealed []byte) error) error {
+	return eachSealed(ctx, inv.Pool, authority, purpose, func(_ *uuid.UUID, purpose string, sealed []byte) error { return f(purpose, sealed) })
+}
+
+func eachSealed(ctx context.Context, q Querier, authority string, purpose func(uuid.UUID) string, f func(manager *uuid.UUID, purpose string, sealed []byte) error) error {
+	type row struct {
+		ID     *uuid.UUID
+		Sealed []byte
 	}
-	c, k, err := make()
+	list, err := rows[row](ctx, q, `select null::uuid as id, sealed from authority where sealed is not null union all select id, sealed from managers where length(sealed) > 0`)
 	if err != nil {
-		return "", "", err
+		return err
 	}
-	// Of several services that start at once, one wins and all read its.
-	if _, err := inv.Pool.Exec(ctx, `insert into authority (cert, key) values ($1, $2) on conflict do nothing`, string(c), string(k)); err != nil {
-		return "", "", err
+	for _, r := range list {
+		what := authority
+		if r.ID != nil {
+			what = purpose(*r.ID)
+		}
+		if err := f(r.ID, what, r.Sealed); err != nil {
+			return err
+		}
 	}
-	return cert, key, read()
+	return nil
+}
+
+// Reseal replaces every sealed secret by what f makes of it, in one transaction.
+func (inv *Inventory) Reseal(ctx context.Context, f func(purpose string, sealed []byte) ([]byte, error), authority string, purpose func(uuid.UUID) string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `lock table authority, managers in share row exclusive mode`); err != nil {
+			return err
+		}
+		err := eachSealed(ctx, tx, authority, purpose, func(manager *uuid.UUID, purpose string, sealed []byte) error {
+			now, err := f(purpose, sealed)
+			if err != nil {
+				return err
+			}
+			if manager == nil {
+				_, err = tx.Exec(ctx, `update authority set sealed = $1`, now)
+			} else {
+				_, err = tx.Exec(ctx, `update managers set sealed = $2 where id = $1`, manager, now)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: "the service's computer", What: "key rotate", Subject: "key file"})
+	})
 }

@@ -270,22 +270,33 @@ func (w *Work) taskDone(ctx context.Context, j *inventory.Job, s *inventory.Step
 		if err := inventory.PutStep(ctx, tx, j.Epoch, s); err != nil {
 			return err
 		}
-		return w.notePower(ctx, tx, s, s.Kind)
+		return w.noteEffect(ctx, tx, s, false)
 	})
 }
 
-// notePower records that a copy runs, or does not, by the kind of step that was
-// carried out.
-func (w *Work) notePower(ctx context.Context, tx pgx.Tx, s *inventory.Step, kind string) error {
-	state := map[string]string{plan.KindStart: "running", plan.KindStop: "stopped"}[kind]
-	if state == "" {
-		return nil
+// noteEffect records what a step has done, or with undone what was taken back, as
+// far as the inventory shows it before the next survey: that a copy runs, or that a
+// host has a switch.
+func (w *Work) noteEffect(ctx context.Context, tx pgx.Tx, s *inventory.Step, undone bool) error {
+	switch s.Kind {
+	case plan.KindStart, plan.KindStop:
+		do, err := decode[plan.Power](s)
+		if err != nil {
+			return err
+		}
+		state := "stopped"
+		if (s.Kind == plan.KindStart) != undone {
+			state = "running"
+		}
+		return inventory.SetState(ctx, tx, do.Copy, state)
+	case plan.KindMakeSwitch, plan.KindDropSwitch:
+		do, err := decode[plan.MakeSwitch](s)
+		if err != nil {
+			return err
+		}
+		return inventory.NoteSwitch(ctx, tx, *s.HostID, do.Switch, (s.Kind == plan.KindMakeSwitch) != undone)
 	}
-	do, err := decode[plan.Power](s)
-	if err != nil {
-		return err
-	}
-	return inventory.SetState(ctx, tx, do.Copy, state)
+	return nil
 }
 
 // giveIDs renews identity facets, in one transaction with the step's record.
@@ -497,12 +508,10 @@ func (w *Work) undoStep(ctx context.Context, j *inventory.Job, s *inventory.Step
 		switch {
 		case s.Kind == plan.KindGiveIDs:
 			return inventory.TakeAddressesBack(ctx, tx, j.ID)
-		case s.Kind == plan.KindStart:
-			return w.notePower(ctx, tx, s, plan.KindStop)
-		case s.Kind == plan.KindStop:
-			return w.notePower(ctx, tx, s, plan.KindStart)
 		case s.Kind == plan.KindRecord && was == "done":
 			return w.unrecord(ctx, tx, j, s)
+		case was == "done":
+			return w.noteEffect(ctx, tx, s, true)
 		}
 		return nil // a copy that was forgotten is found again by the survey
 	})

@@ -70,11 +70,7 @@ func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *sl
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("bring the job queue's tables up to date: %w", err)
 	}
-	cert, signing, err := inv.Authority(ctx, hostlink.NewAuthority)
-	if err != nil {
-		return nil, err
-	}
-	authority, err := hostlink.LoadAuthority([]byte(cert), []byte(signing))
+	authority, err := openAuthority(ctx, inv, key)
 	if err != nil {
 		return nil, err
 	}

@@ -27,3 +27,18 @@ create index jobs_queue on jobs (id) where state = 'waiting';
 create index jobs_working on jobs (owner) where state = 'working';
 create index jobs_retry on jobs (retry_at) where state = 'held' and retry_at is not null;
 create index jobs_client on jobs (client_at) where state = 'working' and needs_client;
+
+-- A session's CSRF value is made of its cookie by the key file, and kept nowhere.
+alter table sessions drop column csrf;
+alter table tokens add column used_at timestamptz;
+-- From now on what is kept of the authority's key is sealed with the key file.
+alter table authority add column sealed bytea, add column former text not null default '';
+alter table authority alter column key drop not null;
+
+-- Up to where events were dropped: who asks for what came after an older one has
+-- to read everything anew.
+create table event_horizon (
+    one boolean primary key default true check (one),
+    tx xid8 not null,
+    id bigint not null
+);
