@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { NavLink, Navigate, Route, Routes, useNavigate } from "react-router";
-import { attentionQuery, sessionQuery, signOut } from "./api";
+import { NavLink, Navigate, Route, Routes, useLocation, useNavigate } from "react-router";
+import { attentionQuery, onEnded, sessionQuery, signOut } from "./api";
 import { useEvents } from "./events";
 import { ImportSheet } from "./pages/ImportSheet";
 import { Attention } from "./pages/Attention";
@@ -14,17 +14,39 @@ import { Managers } from "./pages/Managers";
 import { Packages } from "./pages/Packages";
 import { SignIn } from "./pages/SignIn";
 import { Wiring } from "./pages/Wiring";
+import { Fault } from "./parts/Fault";
 import { KeyList } from "./parts/KeyList";
+import { Troubles } from "./parts/Troubles";
 
 export function App() {
   const session = useQuery(sessionQuery);
+  const queries = useQueryClient();
+  const [ended, setEnded] = useState(false);
+  useEffect(() => onEnded(() => setEnded(true)), []);
   if (session.isPending) return null;
   if (!session.data) return <SignIn problem={session.error} />;
-  return <Shell user={session.data.user} />;
+  return (
+    <>
+      <Shell user={session.data.user} />
+      {ended && (
+        <div className="fixed inset-0 z-50 overflow-auto bg-paper/90" role="dialog" aria-label="Sign in again">
+          <SignIn
+            problem={undefined}
+            says="Your session is over. Sign in to go on where you were."
+            onDone={() => {
+              setEnded(false);
+              void queries.invalidateQueries();
+            }}
+          />
+        </div>
+      )}
+    </>
+  );
 }
 
 function Shell({ user }: { user: string }) {
   useEvents();
+  const { pathname } = useLocation();
   const queries = useQueryClient();
   const waiting = useQuery(attentionQuery(false)).data?.length ?? 0;
   const { file, over, open, clear } = useDroppedFile();
@@ -64,18 +86,21 @@ function Shell({ user }: { user: string }) {
         </button>
       </header>
       <main className="flex grow flex-col px-6 py-4">
-        <Routes>
-          <Route path="/attention" element={<Attention />} />
-          <Route path="/history" element={<History />} />
-          <Route path="/lineages" element={<Lineages />} />
-          <Route path="/lineages/:name" element={<LineagePage />} />
-          <Route path="/hosts" element={<Hosts />} />
-          <Route path="/packages" element={<Packages onFile={open} />} />
-          <Route path="/jobs" element={<Jobs />} />
-          <Route path="/managers" element={<Managers />} />
-          <Route path="/wiring" element={<Wiring />} />
-          <Route path="*" element={<Navigate to="/lineages" replace />} />
-        </Routes>
+        <Troubles />
+        <Fault at={pathname}>
+          <Routes>
+            <Route path="/attention" element={<Attention />} />
+            <Route path="/history" element={<History />} />
+            <Route path="/lineages" element={<Lineages />} />
+            <Route path="/lineages/:name" element={<LineagePage />} />
+            <Route path="/hosts" element={<Hosts />} />
+            <Route path="/packages" element={<Packages onFile={open} />} />
+            <Route path="/jobs" element={<Jobs />} />
+            <Route path="/managers" element={<Managers />} />
+            <Route path="/wiring" element={<Wiring />} />
+            <Route path="*" element={<Navigate to="/lineages" replace />} />
+          </Routes>
+        </Fault>
       </main>
       {over && (
         <div className="pointer-events-none fixed inset-0 z-40 grid place-items-center border-4 border-sea bg-chart/80 text-[20px] font-semibold">

@@ -1,6 +1,7 @@
 import createClient from "openapi-fetch";
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import type { components, paths } from "./generated/api";
+import { allVisible } from "./visible";
 
 export type Schemas = components["schemas"];
 export type Copy = Schemas["Copy"];
@@ -17,7 +18,18 @@ client.use({
     if (request.method !== "GET") request.headers.set("X-CSRF-Token", csrf);
     return request;
   },
+  async onResponse({ response }) {
+    if (!response.headers.get("Content-Type")?.includes("json")) return response;
+    const value: unknown = JSON.parse(await response.text(), allVisible);
+    return new Response(JSON.stringify(value), response);
+  },
 });
+
+/** Called when a session is over. */
+let ended = () => {};
+export const onEnded = (f: () => void) => {
+  ended = f;
+};
 
 /** What went wrong with a call, in the service's words. */
 export class Problem extends Error {
@@ -42,6 +54,7 @@ async function take<T>(answer: Promise<Answer<T>>): Promise<T> {
     throw new Problem(undefined, "The service does not answer. It may be starting again.");
   }
   if (!got.response.ok) {
+    if (got.response.status === 401 && !got.response.url.endsWith("/session")) ended();
     throw new Problem(got.error as Partial<Schemas["Problem"]>, `The service answers ${got.response.status}.`);
   }
   return got.data as T;

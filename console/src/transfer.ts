@@ -1,6 +1,10 @@
-import { getTransfer, packageLink, sendBytes } from "./api";
+import { cancelJob, getTransfer, packageLink, Problem, sendBytes } from "./api";
 import type { Schemas } from "./api";
 
+// Refusals that pass by themselves; whatever else is refused now is refused again.
+const passing = ["unreachable", "not-now", "unknown", "offset", "host.unreachable", "database.away", "signed-out"];
+const mayPass = (problem: unknown) =>
+  problem instanceof TypeError || (problem instanceof Problem && passing.includes(problem.code));
 const over = (state: string) => state === "done" || state === "failed" || state === "cancelled";
 const pause = (ms: number) => new Promise((done) => setTimeout(done, ms));
 
@@ -15,7 +19,11 @@ export async function givePackage(job: string, file: File, entries: Schemas["Ske
       if (!entry) throw new Error(`The package has no ${wanted.need.entry}.`);
       const from = entry.offset + wanted.need.offset;
       await sendBytes(job, wanted.need.offset, file.slice(from, entry.offset + entry.size));
-    } catch {
+    } catch (problem) {
+      if (!mayPass(problem)) {
+        await cancelJob(job).catch(() => undefined); // nothing half-done stays
+        throw problem;
+      }
       await pause(700); // cut off: the service says from where on it needs the rest
     }
   }

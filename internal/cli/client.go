@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,12 +12,14 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/machine"
 )
 
 // profile is a client's configuration file.
@@ -76,6 +79,7 @@ func firstOf(values ...string) string {
 type caller struct {
 	*openapi.Client
 	server string
+	shown  bool // answers are shown to a person
 }
 
 func (a *app) client() (*caller, error) {
@@ -93,7 +97,7 @@ func (a *app) client() (*caller, error) {
 		}
 		return nil
 	}))
-	return &caller{c, p.Server}, err
+	return &caller{c, p.Server, a.output == "table"}, err
 }
 
 // problem is an error that the service has told.
@@ -131,7 +135,7 @@ func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 32<<20))
 	p := &problem{}
-	if json.Unmarshal(raw, &p.Problem) != nil || p.Detail == "" {
+	if json.Unmarshal(visible(raw), &p.Problem) != nil || p.Detail == "" {
 		return nil, &exit{statusFailed, fmt.Errorf("%s answers %s: is that an Unvora service?", c.server, res.Status)}
 	}
 	if res.StatusCode == http.StatusServiceUnavailable {
@@ -164,10 +168,52 @@ func call[T any](c *caller, res *http.Response, err error) (T, error) {
 	if res.StatusCode == http.StatusNoContent {
 		return t, nil
 	}
-	if err := json.NewDecoder(res.Body).Decode(&t); err != nil {
+	raw, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer))
+	if err == nil {
+		err = json.Unmarshal(c.seen(raw), &t)
+	}
+	if err != nil {
 		return t, &exit{statusFailed, fmt.Errorf("the answer of %s can't be read: %w", c.server, err)}
 	}
 	return t, nil
+}
+
+// mostAnswer is more than a page of any list has, in bytes.
+const mostAnswer = 256 << 20
+
+// seen makes an answer's texts such that all of them can be seen: names come from
+// outside, and a terminal obeys what it is sent. JSON is left to its reader.
+func (c *caller) seen(raw []byte) []byte {
+	if !c.shown {
+		return raw
+	}
+	return visible(raw)
+}
+
+var unseenEscape = regexp.MustCompile(`(\\+)u(00[01][0-9a-fA-F]|007f|00[89][0-9a-fA-F]|061c|200[ef]|202[89a-e]|206[6-9])`)
+
+// visible writes controls and marks of direction in JSON texts as what they are
+// called. Line ends and tabs in texts stay.
+func visible(raw []byte) []byte {
+	raw = unseenEscape.ReplaceAllFunc(raw, func(m []byte) []byte {
+		slashes := bytes.IndexByte(m, 'u')
+		if slashes%2 == 0 { // the backslash is one itself
+			return m
+		}
+		return append([]byte{'\\'}, m...)
+	})
+	if !bytes.ContainsFunc(raw, func(r rune) bool { return machine.Unseen(r) && r != '\n' && r != '\t' && r != '\r' }) {
+		return raw
+	}
+	var out bytes.Buffer
+	for _, r := range string(raw) {
+		if machine.Unseen(r) && r != '\n' && r != '\t' && r != '\r' {
+			fmt.Fprintf(&out, `\\u%04x`, r)
+			continue
+		}
+		out.WriteRune(r)
+	}
+	return out.Bytes()
 }
 
 func ptr[T any](v T) *T { return &v }

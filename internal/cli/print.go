@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -34,8 +35,21 @@ func (a *app) print(value any, asTable func()) error {
 	return err
 }
 
+// rows is a table whose cells are a line each.
+type rows struct{ table.Writer }
+
+// AppendRow adds a row. What would not be seen in a cell is written as it is called.
+func (r rows) AppendRow(row table.Row, config ...table.RowConfig) {
+	for i, cell := range row {
+		if text, ok := cell.(string); ok {
+			row[i] = strings.NewReplacer("\n", `\n`, "\r", `\r`, "\t", " ").Replace(text)
+		}
+	}
+	r.Writer.AppendRow(row, config...)
+}
+
 // table starts a table with the look of all our tables.
-func (a *app) table(columns ...string) table.Writer {
+func (a *app) table(columns ...string) rows {
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
 	s := table.StyleLight
@@ -48,7 +62,7 @@ func (a *app) table(columns ...string) table.Writer {
 		row = append(row, a.paint(faint, c))
 	}
 	t.AppendHeader(row)
-	return t
+	return rows{t}
 }
 
 // state paints the state of a copy, host or job.

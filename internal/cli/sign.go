@@ -70,7 +70,7 @@ func SignIn(ctx context.Context, server, name, password string) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	c := &caller{raw, server}
+	c := &caller{raw, server, true}
 	res, err := c.SignIn(ctx, openapi.SignInJSONRequestBody{Name: name, Password: password})
 	var cookies []*http.Cookie
 	if err == nil {
@@ -112,52 +112,4 @@ func WriteProfile(file, server, token string) error {
 		return err
 	}
 	return errors.Join(toml.NewEncoder(f).Encode(profile{server, token}), f.Close())
-}
-
-func (a *app) tokenCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Make tokens for scripts", Example: "  unvora token add nightly-export --days 90\n  unvora token add monitoring"}
-	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is shown once", Args: cobra.ExactArgs(1), Example: "  unvora token add nightly-export --days 90\n  unvora token add monitoring -q"}
-	days := add.Flags().Int("days", 0, "until it expires; 0 never")
-	add.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		type made struct {
-			Token string `json:"token"`
-		}
-		res, err := c.MakeToken(cmd.Context(), openapi.MakeTokenJSONRequestBody{Name: args[0], Days: days})
-		t, err := call[made](c, res, err)
-		if err != nil {
-			return err
-		}
-		return a.print(t, func() { fmt.Fprintln(a.out, t.Token) })
-	}
-	cmd.AddCommand(add)
-	return cmd
-}
-
-func (a *app) userCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "user", Short: "Let people sign in", Example: "  unvora user add robin --role operator\n  unvora user add night-desk --role viewer"}
-	add := &cobra.Command{Use: "add NAME", Short: "Let a person sign in; the password is asked", Args: cobra.ExactArgs(1), Example: "  unvora user add robin --role operator\n  unvora user add night-desk --role viewer"}
-	role := add.Flags().String("role", "operator", "administrator, operator or viewer")
-	add.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"administrator", "operator", "viewer"}, cobra.ShellCompDirectiveNoFileComp))
-	add.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		password, err := a.askPassword("Password of " + args[0] + " (10 letters or more): ")
-		if err != nil {
-			return err
-		}
-		res, err := c.AddUser(cmd.Context(), openapi.AddUserJSONRequestBody{Name: args[0], Password: password, Role: openapi.AddUserJSONBodyRole(*role)})
-		u, err := call[openapi.User](c, res, err)
-		if err != nil {
-			return err
-		}
-		return a.print(u, func() { fmt.Fprintf(a.out, "%s can sign in as %s.\n", u.Name, u.Role) })
-	}
-	cmd.AddCommand(add)
-	return cmd
 }

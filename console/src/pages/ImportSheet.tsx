@@ -9,6 +9,7 @@ import { PoolPicker } from "../parts/PoolPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 import { givePackage } from "../transfer";
+import { tell } from "../troubles";
 
 type Props = { file?: File; shelved?: Copy; onClose: (started: boolean) => void };
 
@@ -30,7 +31,11 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
     return source && host ? { operation: "import", source, host, pool, name } : undefined;
   }, [shelved, skeleton.data, host, pool, name]);
   const p = usePlan(request, (job) => {
-    if (file && skeleton.data) void givePackage(job.id, file, skeleton.data.entries);
+    if (file && skeleton.data) {
+      givePackage(job.id, file, skeleton.data.entries).catch((problem: unknown) =>
+        tell(`Sending ${file.name} stopped, and what was brought in of it is taken back`, problem),
+      );
+    }
     onClose(true);
   });
   const disks = p.plan?.steps.filter((s) => s.kind === "fetch-disk") ?? [];

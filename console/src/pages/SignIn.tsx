@@ -3,13 +3,22 @@ import { useState } from "react";
 import { Problem, signIn } from "../api";
 import { Told } from "../parts/Told";
 
-export function SignIn({ problem }: { problem: unknown }) {
+interface Props {
+  problem: unknown;
+  says?: string;
+  onDone?: () => void;
+}
+
+export function SignIn({ problem, says, onDone }: Props) {
   const [name, setName] = useState("admin");
   const [password, setPassword] = useState("");
   const queries = useQueryClient();
   const enter = useMutation({
     mutationFn: () => signIn(name, password),
-    onSuccess: (session) => queries.setQueryData(["session"], session),
+    onSuccess: (session) => {
+      queries.setQueryData(["session"], session);
+      onDone?.();
+    },
   });
   const away = problem instanceof Problem && problem.code !== "signed-out" ? problem : undefined;
   return (
@@ -24,6 +33,7 @@ export function SignIn({ problem }: { problem: unknown }) {
         <h1 className="mb-4 flex items-center gap-2 text-[20px] font-semibold">
           <img src="/mark.svg" alt="" className="size-6" /> Unvora
         </h1>
+        {says && <p className="mb-3">{says}</p>}
         <label className="mb-3 block">
           <span className="text-soft">Name</span>
           <input

@@ -1,11 +1,12 @@
 import { useState } from "react";
+import { copyText } from "../secure";
 
 /** An id that a click copies. */
 export function Id({ value }: { value: string }) {
   const [copied, setCopied] = useState(false);
   if (!value) return <span className="text-soft">–</span>;
   const copy = async () => {
-    await navigator.clipboard.writeText(value);
+    if (!(await copyText(value))) return;
     setCopied(true);
     setTimeout(() => setCopied(false), 1200);
   };

@@ -1,3 +1,4 @@
+import { newKey } from "../secure";
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { makePlan, startJob } from "../api";
@@ -11,7 +12,7 @@ import { keyOf } from "./PlanSheet";
 export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => void) {
   const [answers, setAnswers] = useState<Record<string, string>>({});
   const [keepWiring, setKeepWiring] = useState(false);
-  const key = useRef(crypto.randomUUID());
+  const key = useRef(newKey());
   const full = useMemo(
     () =>
       request
