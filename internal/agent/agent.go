@@ -6,6 +6,7 @@ package agent
 
 import (
 	"context"
+	"crypto/subtle"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -41,6 +42,9 @@ type Config struct {
 	Machines []MachineConfig `toml:"machine"`
 	// Abilities are what the hypervisor can do beyond its family.
 	Abilities fit.Abilities `toml:"abilities"`
+	// Web are addresses that packages may be fetched from beside those of the public
+	// internet: names, addresses, or networks as 192.0.2.0/24.
+	Web []string `toml:"web,omitempty"`
 	// TrashDays is how long what was taken away is kept; 14 when it is not said.
 	TrashDays int `toml:"trash_days"`
 	// ReturnSeconds is after which time a change of switches that cut the host
@@ -225,7 +229,7 @@ func (a *Agent) enrol(e hostlink.Enrolment) error {
 	if a.code == nil {
 		return errors.New("this agent was added already")
 	}
-	if string(e.Secret) != string(a.code.Secret) {
+	if subtle.ConstantTimeCompare(e.Secret, a.code.Secret) != 1 {
 		return errors.New("the code is wrong; the agent prints the right one when it starts")
 	}
 	t, err := a.store.trust()
@@ -267,16 +271,17 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
 	server := &http.Server{Protocols: protocols, TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){hostlink.ProtocolNBD: a.serveDisks(ctx)},
-		Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
+		Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
 		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20}}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
 	a.emptyTrash()
-	go a.measure(ctx)
 	a.watch.follow()
-	go a.watch.run(ctx)
-	vouching := make(chan struct{})
-	go func() { defer close(vouching); a.vouch(ctx) }()
+	inner, end := context.WithCancel(ctx)
+	var behind sync.WaitGroup // all of it has ended before the store is closed
+	for _, f := range []func(context.Context){a.measure, a.watch.run, a.vouch} {
+		behind.Go(func() { f(inner) })
+	}
 	hourly := time.NewTicker(time.Hour)
 	defer hourly.Stop()
 	var err error
@@ -291,11 +296,10 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 			a.emptyTrash()
 		}
 	}
+	end()
 	a.tasks.close()
 	a.switches.close()
-	if ctx.Err() != nil {
-		<-vouching
-	}
+	behind.Wait()
 	return errors.Join(err, a.driver.Close(), a.store.Close())
 }
 

@@ -358,7 +358,7 @@ func (r entryReader) Close() error { return r.o.Close() }
 // openPackage opens a package at a path of this host, or on the web.
 func (a *Agent) openPackage(ctx context.Context, src hostlink.FetchSource, temp string) (*ovf.Opened, error) {
 	if src.Web != "" {
-		return openWeb(ctx, src.Web)
+		return a.openWeb(ctx, src.Web)
 	}
 	if err := a.within(src.Path); err != nil {
 		return nil, err
@@ -418,6 +418,11 @@ func (r *remoteReader) Read(p []byte) (int, error) {
 		}
 		if r.cuts++; r.cuts > mostCuts {
 			return 0, fmt.Errorf("read byte %s of the package: %w", strconv.FormatInt(r.at, 10), err)
+		}
+		select { // one that breaks at once is no reason to ask at once
+		case <-time.After(min(time.Second, 50*time.Millisecond<<min(r.cuts, 10))):
+		case <-r.ctx.Done():
+			return 0, r.ctx.Err()
 		}
 	}
 }

@@ -21,18 +21,20 @@ import (
 )
 
 // atManager reaches a manager whose certificate is given.
-func atManager(certificate string) (*http.Client, error) {
-	config, err := cimi.TLS(certificate)
+// Its own host counts as named; where it redirects to, or says that an image is, is
+// held to be anywhere.
+func (a *Agent) atManager(web *hostlink.WebDisk) (*http.Client, error) {
+	config, err := cimi.TLS(web.Certificate)
 	if err != nil {
 		return nil, err
 	}
-	return &http.Client{Transport: &http.Transport{TLSClientConfig: config, Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second, IdleConnTimeout: time.Minute}}, nil
+	return webClient(append([]string{web.Manager}, a.config.Web...), &http.Transport{TLSClientConfig: config}), nil
 }
 
 // openImage opens a manager's image, put onto what was fetched ahead where it
 // holds only what has changed since.
 func (a *Agent) openImage(ctx context.Context, p hostlink.CarryTask) (disk.Image, error) {
-	client, err := atManager(p.Web.Certificate)
+	client, err := a.atManager(p.Web)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +77,7 @@ func doSend(ctx context.Context, t *task) (any, error) {
 	if t.a.driver.State(p.Folder) == "running" {
 		return nil, &taskError{"state.running", "the machine runs; its disks change while they are read"}
 	}
-	client, err := atManager(p.To.Certificate)
+	client, err := t.a.atManager(&p.To)
 	if err != nil {
 		return nil, err
 	}

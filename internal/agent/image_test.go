@@ -58,7 +58,7 @@ func serveImage(t *testing.T, file string) (*imageServer, *hostlink.WebDisk) {
 	s.Config.ErrorLog = nil
 	t.Cleanup(s.Close)
 	cert := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw})
-	return s, &hostlink.WebDisk{URL: s.URL, Certificate: string(cert)}
+	return s, &hostlink.WebDisk{URL: s.URL, Manager: "127.0.0.1", Certificate: string(cert)}
 }
 
 type counted struct {
@@ -139,7 +139,7 @@ func TestImageOfManager(t *testing.T) {
 	outside.Ahead = "/etc/passwd"
 	require.Equal(t, hostlink.TaskFailed, carry("s4", outside).State)
 	wrong := first
-	wrong.Web, wrong.File = &hostlink.WebDisk{URL: web.URL, Certificate: "none"}, "x.vhdx"
+	wrong.Web, wrong.File = &hostlink.WebDisk{URL: web.URL, Manager: web.Manager, Certificate: "none"}, "x.vhdx"
 	require.Contains(t, carry("s5", wrong).Error, "certificate can't be read")
 	s.gone.Store(true)
 	wrong.Web = web
@@ -157,7 +157,8 @@ func TestImageChanges(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x")
 	require.NoError(t, os.WriteFile(file, disktest.Pattern(5<<20, 1), 0o644))
 	s, web := serveImage(t, file)
-	client, err := atManager(web.Certificate)
+	a, _ := newAgent(t, 0)
+	client, err := a.atManager(web)
 	require.NoError(t, err)
 	src, err := openWebSource(t.Context(), client, web.URL)
 	require.NoError(t, err)
@@ -210,7 +211,7 @@ func TestSend(t *testing.T) {
 		require.NoError(t, err)
 	}))
 	t.Cleanup(server.Close)
-	to := hostlink.WebDisk{URL: server.URL, Certificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}))}
+	to := hostlink.WebDisk{URL: server.URL, Manager: "127.0.0.1", Certificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}))}
 	s := ended(t, start(t, a, "s1", plan.KindSend, 1, hostlink.SendTask{Send: plan.Send{Disk: "disk1", Source: path, Folder: pool}, To: to}))
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	require.True(t, bytes.Equal(truth, got))

@@ -33,7 +33,7 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	var req hostlink.DiskRequest
-	if err := read(r, &req); err != nil {
+	if err := read(w, r, &req); err != nil {
 		return err
 	}
 	name := rand.Text()

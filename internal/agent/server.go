@@ -19,7 +19,7 @@ func (a *Agent) routes() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/enrol", handle(func(w http.ResponseWriter, r *http.Request) error {
 		var e hostlink.Enrolment
-		if err := read(r, &e); err != nil {
+		if err := read(w, r, &e); err != nil {
 			return err
 		}
 		if err := a.enrol(e); err != nil {
@@ -65,7 +65,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("POST /v1/disks/held", func(w http.ResponseWriter, r *http.Request) error {
 		var q hostlink.HeldRequest
-		if err := read(r, &q); err != nil {
+		if err := read(w, r, &q); err != nil {
 			return err
 		}
 		held, err := a.held(q)
@@ -76,7 +76,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("POST /v1/disks/sums", func(w http.ResponseWriter, r *http.Request) error {
 		var q hostlink.SumsRequest
-		if err := read(r, &q); err != nil {
+		if err := read(w, r, &q); err != nil {
 			return err
 		}
 		raw, err := a.sums(q)
@@ -88,7 +88,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("PUT /v1/pools/{pool}/labels", func(w http.ResponseWriter, r *http.Request) error {
 		var labels []string
-		if err := read(r, &labels); err != nil {
+		if err := read(w, r, &labels); err != nil {
 			return err
 		}
 		if err := a.label(r.PathValue("pool"), labels); err != nil {
@@ -104,7 +104,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("PUT /v1/tickets/{ticket}", func(w http.ResponseWriter, r *http.Request) error {
 		var t hostlink.Ticket
-		if err := read(r, &t); err != nil {
+		if err := read(w, r, &t); err != nil {
 			return err
 		}
 		if t.Web == nil {
@@ -118,7 +118,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("PUT /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
 		var spec hostlink.TaskSpec
-		if err := read(r, &spec); err != nil {
+		if err := read(w, r, &spec); err != nil {
 			return err
 		}
 		t, err := a.tasks.start(r.PathValue("id"), spec)
@@ -130,7 +130,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("POST /v1/tasks/{id}/pause", func(w http.ResponseWriter, r *http.Request) error {
 		var spec hostlink.TaskSpec
-		if err := read(r, &spec); err != nil {
+		if err := read(w, r, &spec); err != nil {
 			return err
 		}
 		if err := a.tasks.pause(r.PathValue("id"), spec); err != nil {
@@ -140,7 +140,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	service("DELETE /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
 		var spec hostlink.TaskSpec
-		if err := read(r, &spec); err != nil {
+		if err := read(w, r, &spec); err != nil {
 			return err
 		}
 		if err := a.tasks.undo(r.PathValue("id"), spec); err != nil {
@@ -197,7 +197,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	onTask("POST /v1/tasks/{id}/descriptor", func(t *task, w http.ResponseWriter, r *http.Request) error {
 		var members []ovf.Member
-		if err := read(r, &members); err != nil {
+		if err := read(w, r, &members); err != nil {
 			return err
 		}
 		p, err := t.handing.pack()
@@ -213,7 +213,7 @@ func (a *Agent) routes() http.Handler {
 	})
 	onTask("POST /v1/tasks/{id}/handed-out", func(t *task, w http.ResponseWriter, r *http.Request) error {
 		var result hostlink.PackResult
-		if err := read(r, &result); err != nil {
+		if err := read(w, r, &result); err != nil {
 			return err
 		}
 		if _, err := t.handing.pack(); err != nil {
@@ -315,7 +315,13 @@ func handle(f func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
 
 const maxBody = 32 << 20
 
-func read(r *http.Request, into any) error {
+// bodyTime is how long a JSON body may take to come.
+const bodyTime = 30 * time.Second
+
+func read(w http.ResponseWriter, r *http.Request, into any) error {
+	c := http.NewResponseController(w)
+	_ = c.SetReadDeadline(time.Now().Add(bodyTime))
+	defer func() { _ = c.SetReadDeadline(time.Time{}) }()
 	return json.NewDecoder(http.MaxBytesReader(nil, r.Body, maxBody)).Decode(into)
 }
 

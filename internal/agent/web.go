@@ -20,15 +20,17 @@ func isWeb(path string) bool {
 	return strings.HasPrefix(path, "http://") || strings.HasPrefix(path, "https://")
 }
 
-var web = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: 30 * time.Second, IdleConnTimeout: time.Minute}}
-
 // openWeb opens a package at an http(s) address. Only what is needed of it is
 // read; once it is closed, nothing is asked for any more.
-func openWeb(ctx context.Context, url string) (*ovf.Opened, error) {
+func (a *Agent) openWeb(ctx context.Context, url string) (*ovf.Opened, error) {
 	ctx, stop := context.WithCancel(ctx)
-	src, err := openWebSource(ctx, web, url)
+	src, err := openWebSource(ctx, webClient(a.config.Web, &http.Transport{}), url)
 	if err != nil {
 		stop()
+		var refused *taskError
+		if errors.As(err, &refused) {
+			return nil, refused
+		}
 		if errors.Is(err, errNoParts) {
 			err = fmt.Errorf("%w: fetch it to your computer or a pool first, and bring it from there", err)
 		}
@@ -76,7 +78,7 @@ func openWebSource(ctx context.Context, client *http.Client, url string) (*webSo
 	}
 	res, err := client.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("it can't be fetched from here: %w", err)
+		return nil, webError(err)
 	}
 	res.Body.Close()
 	switch {
@@ -180,7 +182,7 @@ func (s *webSource) ask(number int64) ([]byte, error) {
 	}
 	res, err := s.http.Do(req)
 	if err != nil {
-		return nil, err
+		return nil, webError(err)
 	}
 	defer res.Body.Close()
 	switch res.StatusCode {

@@ -143,7 +143,7 @@ func build(dir string, ports map[string]int) error {
 	for _, h := range estate {
 		root := filepath.Join(dir, "hosts", h.name)
 		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: "standin", Listen: fmt.Sprintf("127.0.0.1:%d", ports[h.name]),
-			State: filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches, Ports: h.ports(), ReturnSeconds: 5}
+			State: filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches, Ports: h.ports(), ReturnSeconds: 5, Web: []string{"127.0.0.1"}}
 		pools := map[string]string{}
 		for _, p := range h.pools {
 			p.Path = filepath.Join(root, p.Path)

@@ -49,7 +49,7 @@ func (d *Dialer) Host(id, address string) *Host {
 		d.out[id] = &http.Client{Transport: &http.Transport{
 			TLSClientConfig: config, ForceAttemptHTTP2: true, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 4,
 			DialContext:           (&net.Dialer{Timeout: 3 * time.Second}).DialContext,
-			ResponseHeaderTimeout: 30 * time.Second,
+			ResponseHeaderTimeout: surveyTime + 30*time.Second,
 			HTTP2:                 &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
 		}}
 	}
@@ -139,6 +139,30 @@ func (h *Host) do(ctx context.Context, method, path string, query url.Values, bo
 	return nil, fault
 }
 
+// callTime is how long an agent may take to answer a call that it need not do
+// anything long for.
+const callTime = 5 * time.Second
+
+// Bounds of calls that may take longer: a task that is to stop, a host that is
+// looked at for the first time, a folder or a package that is looked into.
+const (
+	undoTime   = 25 * time.Second
+	surveyTime = 2 * time.Minute
+	lookTime   = time.Minute
+)
+
+// quick is call with a bound: an agent that was stopped, not ended, takes connections
+// and answers nothing.
+func (h *Host) quick(ctx context.Context, most time.Duration, method, path string, query url.Values, in, out any) error {
+	bounded, stop := context.WithTimeout(ctx, most)
+	defer stop()
+	err := h.call(bounded, method, path, query, in, out)
+	if err != nil && bounded.Err() != nil && ctx.Err() == nil {
+		return fmt.Errorf("%w within %s", ErrUnreachable, most)
+	}
+	return err
+}
+
 func (h *Host) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	var body io.Reader
 	if in != nil {
@@ -165,35 +189,35 @@ func (h *Host) call(ctx context.Context, method, path string, query url.Values, 
 // Survey asks what has changed since a revision; "" asks for everything.
 func (h *Host) Survey(ctx context.Context, since string) (*Survey, error) {
 	var s Survey
-	return &s, h.call(ctx, http.MethodGet, "/v1/survey", url.Values{"since": {since}}, nil, &s)
+	return &s, h.quick(ctx, surveyTime, http.MethodGet, "/v1/survey", url.Values{"since": {since}}, nil, &s)
 }
 
 // SurveyWhen asks what has changed since a revision, and waits for something to.
 func (h *Host) SurveyWhen(ctx context.Context, since string, wait time.Duration) (*Survey, error) {
 	var s Survey
-	return &s, h.call(ctx, http.MethodGet, "/v1/survey", url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
+	return &s, h.quick(ctx, surveyTime+wait, http.MethodGet, "/v1/survey", url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
 }
 
 // Start asks for a task; one that is there already is returned as it is.
 func (h *Host) Start(ctx context.Context, id string, spec TaskSpec) (*Task, error) {
 	var t Task
-	return &t, h.call(ctx, http.MethodPut, "/v1/tasks/"+id, nil, spec, &t)
+	return &t, h.quick(ctx, callTime, http.MethodPut, "/v1/tasks/"+id, nil, spec, &t)
 }
 
 // Wait returns the task when it has ended, needs something, or after a while.
 func (h *Host) Wait(ctx context.Context, id string, most time.Duration) (*Task, error) {
 	var t Task
-	return &t, h.call(ctx, http.MethodGet, "/v1/tasks/"+id, url.Values{"wait": {most.String()}}, nil, &t)
+	return &t, h.quick(ctx, callTime+most, http.MethodGet, "/v1/tasks/"+id, url.Values{"wait": {most.String()}}, nil, &t)
 }
 
 // Pause stops a task where it is; asking for it again lets it go on.
 func (h *Host) Pause(ctx context.Context, id string, spec TaskSpec) error {
-	return h.call(ctx, http.MethodPost, "/v1/tasks/"+id+"/pause", nil, spec, nil)
+	return h.quick(ctx, undoTime, http.MethodPost, "/v1/tasks/"+id+"/pause", nil, spec, nil)
 }
 
 // Undo stops a task and takes back what it did.
 func (h *Host) Undo(ctx context.Context, id string, spec TaskSpec) error {
-	return h.call(ctx, http.MethodDelete, "/v1/tasks/"+id, nil, spec, nil)
+	return h.quick(ctx, undoTime, http.MethodDelete, "/v1/tasks/"+id, nil, spec, nil)
 }
 
 // Forget drops the note of a task that is over, and its working files.
@@ -250,13 +274,13 @@ func (h *Host) HandedOut(ctx context.Context, id string, result PackResult) erro
 // Look reads the skeleton of a package at a path of the host.
 func (h *Host) Look(ctx context.Context, path string) (*ovf.Skeleton, error) {
 	var s ovf.Skeleton
-	return &s, h.call(ctx, http.MethodGet, "/v1/look", url.Values{"path": {path}}, nil, &s)
+	return &s, h.quick(ctx, lookTime, http.MethodGet, "/v1/look", url.Values{"path": {path}}, nil, &s)
 }
 
 // Folder tells about a machine folder or a disk image at a path of the host.
 func (h *Host) Folder(ctx context.Context, path string) (*plan.Folder, error) {
 	var f plan.Folder
-	return &f, h.call(ctx, http.MethodGet, "/v1/folder", url.Values{"path": {path}}, nil, &f)
+	return &f, h.quick(ctx, lookTime, http.MethodGet, "/v1/folder", url.Values{"path": {path}}, nil, &f)
 }
 
 // Held asks which blocks a disk holds above one of its layers.
@@ -286,7 +310,7 @@ func (h *Host) Sums(ctx context.Context, q SumsRequest) ([]uint64, error) {
 
 // Label gives a pool its labels.
 func (h *Host) Label(ctx context.Context, pool string, labels []string) error {
-	return h.call(ctx, http.MethodPut, "/v1/pools/"+pool+"/labels", nil, labels, nil)
+	return h.quick(ctx, callTime, http.MethodPut, "/v1/pools/"+pool+"/labels", nil, labels, nil)
 }
 
 // Settle writes out what a pool's file system holds in memory.
@@ -296,7 +320,7 @@ func (h *Host) Settle(ctx context.Context, pool string) error {
 
 // Allow makes a ticket at the host.
 func (h *Host) Allow(ctx context.Context, ticket string, t Ticket) error {
-	return h.call(ctx, http.MethodPut, "/v1/tickets/"+ticket, nil, t, nil)
+	return h.quick(ctx, callTime, http.MethodPut, "/v1/tickets/"+ticket, nil, t, nil)
 }
 
 // File reads a ticket's file from offset on.

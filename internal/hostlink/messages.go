@@ -220,6 +220,7 @@ type CarryTask struct {
 type WebDisk struct {
 	URL         string `json:"url"`         // https; it is all that is needed to read, or write
 	Certificate string `json:"certificate"` // PEM, of the server; "" for those that the system trusts
+	Manager     string `json:"manager"`     // host of the manager's address, which was added by an administrator
 	Change      bool   `json:"change"`      // it holds only what has changed since what was fetched ahead
 }
 

@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -131,7 +132,11 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 					return nil, err
 				}
 			}
-			e := inv.unknown(ctx, "copy", name, "copies").(*Error)
+			err := inv.unknown(ctx, "copy", name, "copies")
+			var e *Error
+			if !errors.As(err, &e) {
+				return nil, err
+			}
 			e.Message = strings.Replace(e.Message, fmt.Sprintf("%q", name), fmt.Sprintf("%q at %s", name, place), 1)
 			return nil, e
 		}
@@ -145,6 +150,19 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 		return nil, e
 	}
 	return &list[0], nil
+}
+
+// mostAncestors is more than any lineage has one above the other.
+const mostAncestors = 1000
+
+// Ancestors are a copy, what it was made from, and so on, those that are gone too.
+func (inv *Inventory) Ancestors(ctx context.Context, id string) ([]Copy, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return nil, nil
+	}
+	return rows[Copy](ctx, inv.Pool, `with recursive up(id, parent_id, n) as (select id, parent_id, 0 from copies where id = $1::uuid
+		union all select c.id, c.parent_id, n + 1 from up join copies c on c.id = up.parent_id where n < $2) cycle id set twice using path
+		`+copySQL+` join (select id, min(n) as n from up where not twice group by id) u on u.id = c.id order by u.n`, id, mostAncestors)
 }
 
 // Ref names a copy so that it can't be mistaken.

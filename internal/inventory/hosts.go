@@ -136,8 +136,14 @@ func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, er
 	return near, nil
 }
 
-// sitePrefix numbers the MAC ranges of sites.
-func sitePrefix(n int) string { return fmt.Sprintf("02:5c:%02x", n%256) }
+// sitePrefix numbers the MAC ranges of sites: 256 under each second octet from 5c on.
+func sitePrefix(n int) (string, error) {
+	second := 0x5c + n/256
+	if second > 0xff {
+		return "", fail("wrong", "There are %d sites: no range of MACs is left for another.", n-1)
+	}
+	return fmt.Sprintf("02:%02x:%02x", second, n%256), nil
+}
 
 // AddHost records a host that was enrolled.
 func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
@@ -152,10 +158,14 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 		if err := tx.QueryRow(ctx, `select count(*) from sites`).Scan(&n); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into sites (name, mac_prefix) values ($1, $2) on conflict (name) do nothing`, h.Site, sitePrefix(n+1)); err != nil {
+		prefix, err := sitePrefix(n + 1)
+		if err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `insert into hosts (id, name, family, driver, site, address, state, cpus, memory_bytes, last_seen)
+		if _, err := tx.Exec(ctx, `insert into sites (name, mac_prefix) values ($1, $2) on conflict (name) do nothing`, h.Site, prefix); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `insert into hosts (id, name, family, driver, site, address, state, cpus, memory_bytes, last_seen)
 			values ($1, $2, $3, $4, $5, $6, 'up', $7, $8, now())`, id, h.Name, h.Family, h.Driver, h.Site, address, h.CPUs, h.MemoryBytes)
 		if violates(err, "hosts_name") {
 			return fail("taken", "There is a host %q already. Drop it first, or give the new one another name.", h.Name)

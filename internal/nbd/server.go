@@ -46,6 +46,7 @@ type Server struct {
 type session struct {
 	*Server
 	ctx        context.Context
+	raw        net.Conn // as it was opened
 	conn       net.Conn
 	r          *bufio.Reader
 	export     *Export
@@ -53,6 +54,7 @@ type session struct {
 	structured bool
 	status     bool // base:allocation was agreed on
 	noZeroes   bool
+	encrypted  bool // by STARTTLS
 
 	writing sync.Mutex
 	w       *bufio.Writer
@@ -88,8 +90,8 @@ func (s *Server) Serve(ctx context.Context, conn net.Conn) error {
 var errLeft = errors.New("the client has left")
 
 func (c *session) use(conn net.Conn) {
-	c.conn = conn
-	c.r, c.w = bufio.NewReaderSize(conn, 64<<10), bufio.NewWriterSize(conn, 64<<10)
+	c.raw, c.conn = conn, bounded{conn}
+	c.r, c.w = bufio.NewReaderSize(c.conn, 64<<10), bufio.NewWriterSize(c.conn, 64<<10)
 }
 
 func (c *session) negotiate() error {
@@ -144,7 +146,7 @@ func (c *session) option() error {
 	if _, err := io.ReadFull(c.r, data); err != nil {
 		return err
 	}
-	if _, encrypted := c.conn.(*tls.Conn); c.TLS != nil && !encrypted && option != optStartTLS && option != optAbort {
+	if c.TLS != nil && !c.encrypted && option != optStartTLS && option != optAbort {
 		if option == optExportName {
 			return fmt.Errorf("%w: TLS is demanded", ErrProtocol) // this option can't be answered with an error
 		}
@@ -175,7 +177,7 @@ func (c *session) option() error {
 }
 
 func (c *session) startTLS(data []byte) error {
-	if _, encrypted := c.conn.(*tls.Conn); encrypted || c.TLS == nil {
+	if c.encrypted || c.TLS == nil {
 		return c.reply(optStartTLS, errPolicy, nil)
 	}
 	if len(data) > 0 {
@@ -187,10 +189,11 @@ func (c *session) startTLS(data []byte) error {
 	if c.r.Buffered() > 0 {
 		return fmt.Errorf("%w: bytes before the TLS handshake", ErrProtocol)
 	}
-	conn := tls.Server(c.conn, c.TLS)
+	conn := tls.Server(c.raw, c.TLS)
 	if err := conn.HandshakeContext(c.ctx); err != nil {
 		return err
 	}
+	c.encrypted = true
 	c.structured, c.status = false, false // what was agreed on unencrypted does not count
 	c.use(conn)
 	return nil
@@ -212,7 +215,7 @@ func (c *session) list(data []byte) error {
 }
 
 func (c *session) open(name string) (*Export, error) {
-	e, err := c.Find(c.ctx, name, c.conn)
+	e, err := c.Find(c.ctx, name, c.raw)
 	if err == nil && e.Image.Info().VirtualBytes < 0 {
 		err = ErrRefused
 	}

@@ -117,24 +117,19 @@ func (w *Work) ancestry(ctx context.Context, a *plan.Arrival, m *machine.Machine
 			}
 		}
 		// The origin is the registered copy that it descends from.
-		for id := pp.Parent; id != "" && origin == nil; {
-			c, err := w.inv.CopyByID(ctx, id)
-			if err != nil {
-				return err
-			}
-			if c == nil {
-				break
-			}
+		above, err := w.inv.Ancestors(ctx, pp.Parent)
+		if err != nil {
+			return err
+		}
+		for _, c := range above {
 			a.Lineage = c.LineageID.String()
 			if a.Parent == "" {
 				a.Parent = c.ID.String()
 			}
-			if id = ""; c.Parent != nil && c.Form == "package" {
-				id = c.Parent.String()
-			}
 			if c.Form != "package" {
 				k := c.Known()
 				origin = &k
+				break
 			}
 		}
 	}

@@ -296,15 +296,12 @@ func (w *Work) drawPutBack(ctx context.Context, req *Request) (*drawn, error) {
 			return nil, err
 		}
 	}
-	for id := c.Parent; id != nil; { // which of its origins was at a manager
-		o, err := w.inv.CopyByID(ctx, id.String())
-		if err != nil {
-			return nil, err
-		}
-		if o == nil {
-			break
-		}
-		from, there, err := w.atManager(ctx, o)
+	above, err := w.inv.Ancestors(ctx, c.ID.String())
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range above[min(1, len(above)):] { // which of its origins was at a manager
+		from, there, err := w.atManager(ctx, &o)
 		if err != nil {
 			return nil, err
 		}
@@ -316,7 +313,6 @@ func (w *Work) drawPutBack(ctx context.Context, req *Request) (*drawn, error) {
 			}
 			break
 		}
-		id = o.Parent
 	}
 	switch {
 	case m == nil:

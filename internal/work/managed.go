@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -491,7 +492,11 @@ func (w *Work) webDisk(ctx context.Context, j *inventory.Job, s *inventory.Step,
 		}
 		at = image.ImageLocation.Href
 	}
-	web := &hostlink.WebDisk{Certificate: m.Certificate, Change: image.RelatedImage != nil}
+	address, err := url.Parse(m.Address)
+	if err != nil {
+		return nil, err
+	}
+	web := &hostlink.WebDisk{Certificate: m.Certificate, Manager: address.Hostname(), Change: image.RelatedImage != nil}
 	web.URL, err = client.Absolute(at)
 	return web, err
 }
