@@ -144,6 +144,7 @@ func TestAccess(t *testing.T) {
 		require.NoError(t, err)
 		req.AddCookie(cookie)
 		req.Header.Set("X-CSRF-Token", csrf)
+		req.Header.Set("Content-Type", "application/json")
 		res, err := jar.Do(req)
 		require.NoError(t, err)
 		res.Body.Close()
@@ -189,12 +190,19 @@ func TestPagesAndFilters(t *testing.T) {
 		res, body := e.http(t, "GET", path, e.token(t), "")
 		require.Equal(t, 400, res.StatusCode, path+body)
 	}
-	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "unvora_http_seconds", "/api/docs": "/api/v1/lineages", "/api/v1/openapi.json": `"openapi"`, "/": "<div id=\"root\">", "/lineages/x": "<div id=\"root\">"} {
+	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/api/docs": "/api/v1/lineages", "/api/v1/openapi.json": `"openapi"`, "/": "<div id=\"root\">", "/lineages/x": "<div id=\"root\">"} {
 		res, body := e.http(t, "GET", path, "", "")
 		require.Equal(t, 200, res.StatusCode, path)
 		require.Contains(t, body, says)
 	}
-	res, _ := e.http(t, "GET", "/api/v1/nothing", e.token(t), "")
+	res, _ := e.http(t, "GET", "/metrics", "", "")
+	require.Equal(t, 401, res.StatusCode)
+	res, body := e.http(t, "GET", "/metrics", e.token(t), "")
+	require.Equal(t, 200, res.StatusCode)
+	for _, says := range []string{"unvora_http_seconds", "go_goroutines", "process_resident_memory_bytes"} {
+		require.Contains(t, body, says)
+	}
+	res, _ = e.http(t, "GET", "/api/v1/nothing", e.token(t), "")
 	require.Equal(t, 404, res.StatusCode)
 }
 

@@ -154,7 +154,19 @@ func TestDiskLayers(t *testing.T) {
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "disk.parent-changed")
 	d.ok("reparent", "layers/training-01.qcow2", "--parent", "parents/class.img")
-	require.Equal(t, want, d.sum("layers/training-01.qcow2"))
+
+	// Where it leads out of its folder, it is followed only when told so.
+	for _, args := range [][]string{{"sum", "layers/training-01.qcow2"}, {"copy", "layers/training-01.qcow2", "x.img", "--format", "raw"}, {"merge", "layers/training-01.qcow2"}} {
+		r = d.run(args...)
+		require.Equal(t, 4, r.status, args)
+		require.Contains(t, r.err, "file.outside")
+		require.Contains(t, r.err, "parents/class.img")
+		require.Contains(t, r.err, "--allow-outside")
+		require.NoFileExists(t, d.at("x.img"))
+	}
+	sum, _, _ := strings.Cut(d.ok("sum", "layers/training-01.qcow2", "--allow-outside"), "  ")
+	require.Equal(t, want, sum)
+	require.Contains(t, d.ok("show", "layers/training-01.qcow2"), "parents/class.img")
 	d.ok("reparent", "training-02.qcow2", "--parent", "layers/training-01.qcow2")
 
 	// Somebody writes to the parent.

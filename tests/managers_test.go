@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/keyring"
 	"unvora.example/unvora/internal/cimi/standin"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -314,9 +315,17 @@ func TestPeers(t *testing.T) {
 		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort))
 		require.NoError(t, err)
 		defer db.Close(t.Context())
-		var cert, key string
-		require.NoError(t, db.QueryRow(t.Context(), `select cert, key from authority`).Scan(&cert, &key))
-		authority, err := hostlink.LoadAuthority([]byte(cert), []byte(key))
+		var cert string
+		var sealed []byte
+		require.NoError(t, db.QueryRow(t.Context(), `select cert, sealed from authority where key is null`).Scan(&cert, &sealed))
+		require.NotContains(t, string(sealed), "PRIVATE KEY")
+		written, err := os.ReadFile(filepath.Join(b.dir, "unvora.key"))
+		require.NoError(t, err)
+		sealing, err := keyring.ParseKey(string(written))
+		require.NoError(t, err)
+		key, err := sealing.Open(sealed, "authority")
+		require.NoError(t, err)
+		authority, err := hostlink.LoadAuthority([]byte(cert), key)
 		require.NoError(t, err)
 		config, err := authority.PeerTLS()
 		require.NoError(t, err)

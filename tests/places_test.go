@@ -61,7 +61,7 @@ func switchesOfHosts(t *testing.T, e *estate) {
 	token := e.operator(t, "ines")
 	r = e.run(t, append(making, "--token", token)...)
 	require.Equal(t, 5, r.status, r.out+r.err)
-	require.Contains(t, r.err, "Only an administrator")
+	require.Contains(t, r.err, "This needs the role administrator")
 	e.ok(t, making...)
 	require.Contains(t, e.ok(t, "switches", "petrel"), "visitors")
 	require.Equal(t, "visitors", (*get[openapi.Copy](t, e, "copies", "petrel/kiosk").Machine.Nics)[0].Network)

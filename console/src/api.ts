@@ -54,7 +54,7 @@ async function take<T>(answer: Promise<Answer<T>>): Promise<T> {
     throw new Problem(undefined, "The service does not answer. It may be starting again.");
   }
   if (!got.response.ok) {
-    if (got.response.status === 401 && !got.response.url.endsWith("/session")) ended();
+    if (got.response.status === 401 && csrf) ended(); // there was one
     throw new Problem(got.error as Partial<Schemas["Problem"]>, `The service answers ${got.response.status}.`);
   }
   return got.data as T;
@@ -67,7 +67,10 @@ function remember(s: Schemas["Session"]) {
 
 export const signIn = async (name: string, password: string) =>
   remember(await take(client.POST("/session", { body: { name, password } })));
-export const signOut = () => take(client.DELETE("/session"));
+export async function signOut() {
+  await take(client.DELETE("/session"));
+  csrf = "";
+}
 export const makePlan = (body: Request_) => take(client.POST("/plans", { body }));
 export const startJob = (body: Request_, key: string) =>
   take(client.POST("/jobs", { body, params: { header: { "Idempotency-Key": key } } }));

@@ -26,10 +26,13 @@ const (
 )
 
 // Later is returned to somebody who has to wait before trying again.
-type Later struct{ Wait time.Duration }
+type Later struct {
+	Wait time.Duration
+	Why  string
+}
 
 func (l *Later) Error() string {
-	return fmt.Sprintf("too many tries: wait %s, then try again", l.Wait.Round(time.Second))
+	return fmt.Sprintf("%s: wait %s, then try again", l.Why, l.Wait.Round(time.Second))
 }
 
 // failures of one name or address.
@@ -67,7 +70,7 @@ func (g *guard) let(keys ...string) error {
 		}
 	}
 	if wait > 0 {
-		return &Later{wait}
+		return &Later{wait, "too many tries"}
 	}
 	return nil
 }
@@ -95,7 +98,7 @@ func (g *guard) hash(ctx context.Context, f func() error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &Later{firstWait}
+		return &Later{firstWait, "too many tries at once"}
 	}
 	err := f()
 	g.hashes.Release(1)

@@ -25,6 +25,7 @@ import (
 	"github.com/gin-gonic/gin/binding"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
@@ -43,6 +44,7 @@ type Server struct {
 	access *access.Access
 	roles  roles
 	events *hub
+	plans  turns
 	log    *slog.Logger
 }
 
@@ -51,40 +53,56 @@ const (
 	maxBody       = 32 << 20 // of a JSON body: a package's skeleton with its descriptor
 )
 
-// New makes the handler. console holds the console's files.
-func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.Access, console fs.FS, log *slog.Logger) (http.Handler, error) {
+// New makes the handler of calls, and one of the service's figures alone, which asks
+// nobody who they are. console holds the console's files.
+func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.Access, console fs.FS, log *slog.Logger) (calling, figures http.Handler, err error) {
 	gin.SetMode(gin.ReleaseMode)
 	s := &Server{inv: inv, work: w, access: a, events: newHub(), log: log}
 	go s.events.run(ctx, inv, log)
 
 	registry := prometheus.NewRegistry()
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	calls := promauto.With(registry).NewHistogramVec(prometheus.HistogramOpts{Name: "unvora_http_seconds", Help: "Time to answer a call.", Buckets: prometheus.DefBuckets}, []string{"method", "path", "status"})
 	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers", Help: "Open streams of events."}, func() float64 { return float64(s.events.readers.Load()) })
 
 	r := gin.New()
+	r.ContextWithFallback = true // what a caller asked for ends when the caller goes
 	r.Use(s.recovered, func(c *gin.Context) {
 		began := time.Now()
 		c.Next()
-		calls.WithLabelValues(c.Request.Method, c.FullPath(), http.StatusText(c.Writer.Status())).Observe(time.Since(began).Seconds())
-	})
+		method, path := c.Request.Method, c.FullPath()
+		if path == "" { // no call of ours: what others think up is no name for a figure
+			method, path = "other", "other"
+		}
+		calls.WithLabelValues(method, path, strconv.Itoa(c.Writer.Status())).Observe(time.Since(began).Seconds())
+	}, bounded)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
-		if err := inv.Pool.Ping(c); err != nil {
+		ctx, stop := context.WithTimeout(c, readyTime)
+		defer stop()
+		if err := inv.Pool.Ping(ctx); err != nil {
 			c.String(http.StatusServiceUnavailable, "PostgreSQL does not answer\n")
 			return
 		}
 		c.String(http.StatusOK, "ready\n")
 	})
-	r.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	figures = promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
+	r.GET("/metrics", func(c *gin.Context) {
+		if _, err := s.user(c); err != nil {
+			s.problem(c, err)
+			return
+		}
+		figures.ServeHTTP(c.Writer, c.Request)
+	})
 	if err := s.documents(r); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	spec, err := openapi.GetSpec()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if s.roles, err = rolesOf(spec); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	openapi.RegisterHandlersWithOptions(r.Group("", s.authenticate, s.plainText), s, openapi.GinServerOptions{
 		BaseURL: apiBase,
@@ -93,7 +111,7 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 		},
 	})
 	r.NoRoute(serveConsole(console))
-	return secured(r), nil
+	return secured(r), figures, nil
 }
 
 // recovered answers for a panic. A stream that broke is not recovered from: the
@@ -289,15 +307,24 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong", Detail: "A value of the call can't be what it should be."}
 	case errors.As(err, &fault):
 		p = Problem{Title: "Refused by the agent", Status: 409, Code: fault.Code, Detail: fault.Message}
-	case databaseAway(err):
-		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer: " + err.Error() + ".", Next: "Jobs go on when it is back; try again in a moment."}
-	case c.Request.Context().Err() != nil:
+	case databaseAway(err), errors.Is(err, context.DeadlineExceeded) && s.databaseSilent(c):
+		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer.", Next: "Jobs go on when it is back; try again in a moment."}
+	case errors.Is(err, context.DeadlineExceeded):
+		p = Problem{Title: "Service Unavailable", Status: 503, Code: "later", Detail: "This took too long and was given up.", Next: "Look what of it was done, then try again."}
+	case errors.Is(c.Request.Context().Err(), context.Canceled):
 		return // nobody listens any more
 	default:
 		s.log.Error("call failed", "number", number, "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.JSON(p.Status, p)
+}
+
+// databaseSilent tells, when a call ran out of time, whether that is PostgreSQL's doing.
+func (s *Server) databaseSilent(c *gin.Context) bool {
+	ctx, stop := context.WithTimeout(context.WithoutCancel(c), time.Second)
+	defer stop()
+	return s.inv.Pool.Ping(ctx) != nil
 }
 
 // databaseAway tells an outage of PostgreSQL from its other errors (SQLSTATE

@@ -16,6 +16,7 @@ import (
 	"unvora.example/unvora/core/landing"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/inventory"
@@ -351,18 +352,41 @@ func (s *Server) LookAtFolder(c *gin.Context, p openapi.LookAtFolderParams) {
 
 func (s *Server) MakePlan(c *gin.Context) {
 	if b, ok := body[work.Request](s, c); ok {
-		b.As(caller(c).Name, caller(c).Role == access.Administrator)
-		p, err := s.work.Plan(c, b)
+		p, err := s.plan(c, b)
 		s.answer(c, http.StatusOK, p, err)
 	}
 }
 
 func (s *Server) StartJob(c *gin.Context, p openapi.StartJobParams) {
 	if b, ok := body[work.Request](s, c); ok {
-		b.As(caller(c).Name, caller(c).Role == access.Administrator)
-		j, err := s.work.Start(c, b, caller(c).Name, value(p.IdempotencyKey))
+		j, err := s.start(c, b, value(p.IdempotencyKey))
 		s.job(c, http.StatusAccepted, j, err)
 	}
+}
+
+// plan works a request out when it is the caller's turn.
+func (s *Server) plan(c *gin.Context, b *work.Request) (*plan.Plan, error) {
+	end, err := s.turn(c, b)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	return s.work.Plan(c, b)
+}
+
+func (s *Server) start(c *gin.Context, b *work.Request, key string) (*inventory.Job, error) {
+	end, err := s.turn(c, b)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	return s.work.Start(c, b, caller(c).Name, key)
+}
+
+func (s *Server) turn(c *gin.Context, b *work.Request) (end func(), err error) {
+	u := caller(c)
+	b.As(u.Name, access.May(u.Role, access.Operator), access.May(u.Role, access.Administrator))
+	return s.plans.take(c, u.Name)
 }
 
 // jobView is a job as the interface shows it.

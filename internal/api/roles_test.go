@@ -54,7 +54,7 @@ func newHouse(t *testing.T) *house {
 	people, err := access.New(inv, key)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
-	handler, err := New(ctx, inv, w, people, fstest.MapFS{"index.html": {Data: []byte("console")}}, slog.New(slog.DiscardHandler))
+	handler, _, err := New(ctx, inv, w, people, fstest.MapFS{"index.html": {Data: []byte("console")}}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	server := httptest.NewServer(handler)
 	t.Cleanup(func() { stop(); server.CloseClientConnections(); server.Close() })

@@ -36,6 +36,7 @@ var settings = []setting{
 	{"database", "postgres://localhost/unvora", "address of the PostgreSQL database"},
 	{"key-file", "unvora.key", "file with the key that secrets in the database are sealed with; made at the first start. Services on one database share it"},
 	{"peers", "", "address and port where other Unvoras reach this one; none unless told"},
+	{"metrics", "", "address and port where the service's figures are had by everybody who reaches it; else they need a token (/metrics)"},
 	{"tls-cert", "", "certificate file; with tls-key, HTTPS is spoken"},
 	{"tls-key", "", "key file of the certificate"},
 	{"first-user", "admin", "administrator made at the first start"},
@@ -114,7 +115,7 @@ func (a *app) serveCmd() *cobra.Command {
 func harmless(name, value string) string {
 	switch {
 	case value == "":
-	case name == "first-password", name == "metrics-token":
+	case name == "first-password":
 		return "(set)"
 	case name == "database":
 		u, err := url.Parse(value)
@@ -180,28 +181,37 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 		return err
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	handler, err := api.New(ctx, inv, w, people, files, log)
+	handler, figures, err := api.New(ctx, inv, w, people, files, log)
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
-		BaseContext: func(net.Listener) context.Context { return ctx }}
+	serving := func(h http.Handler) *http.Server {
+		return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+			BaseContext: func(net.Listener) context.Context { return ctx }}
+	}
+	server := serving(handler)
+	if v["metrics"] != "" {
+		own, err := net.Listen("tcp", v["metrics"])
+		if err != nil {
+			return fmt.Errorf("listen on %s: %w; choose another with --metrics", v["metrics"], err)
+		}
+		of := serving(figures)
+		g.Go(func() error { return untilClosed(of.Serve(own)) })
+		g.Go(func() error {
+			<-ctx.Done()
+			return of.Close()
+		})
+	}
 	g.Go(func() error { return w.Run(ctx) })
 	if v["peers"] != "" {
 		g.Go(func() error { return w.ServePeers(ctx, v["peers"]) })
 	}
 	g.Go(func() error {
 		log.Info("listening", "address", listener.Addr().String())
-		var err error
 		if v["tls-cert"] != "" {
-			err = server.ServeTLS(listener, v["tls-cert"], v["tls-key"])
-		} else {
-			err = server.Serve(listener)
+			return untilClosed(server.ServeTLS(listener, v["tls-cert"], v["tls-key"]))
 		}
-		if errors.Is(err, http.ErrServerClosed) {
-			return nil
-		}
-		return err
+		return untilClosed(server.Serve(listener))
 	})
 	g.Go(func() error {
 		<-ctx.Done()
@@ -213,6 +223,14 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 		return nil
 	})
 	return g.Wait()
+}
+
+// untilClosed is the error of a server that has ended, if it was not told to.
+func untilClosed(err error) error {
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
 }
 
 // sealingKey reads the key, or makes one.

@@ -49,8 +49,9 @@ func (d *Dialer) Host(id, address string) *Host {
 		d.out[id] = &http.Client{Transport: &http.Transport{
 			TLSClientConfig: config, ForceAttemptHTTP2: true, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 4,
 			DialContext:           (&net.Dialer{Timeout: 3 * time.Second}).DialContext,
+			TLSHandshakeTimeout:   5 * time.Second,
 			ResponseHeaderTimeout: surveyTime + 30*time.Second,
-			HTTP2:                 &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
+			HTTP2:                 &http.HTTP2Config{SendPingTimeout: pingAfter, PingTimeout: pingTime, MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
 		}}
 	}
 	return &Host{d.out[id], address}
@@ -149,6 +150,11 @@ const (
 	undoTime   = 25 * time.Second
 	surveyTime = 2 * time.Minute
 	lookTime   = time.Minute
+
+	// An agent that says nothing is asked whether it is there, and one that does not
+	// answer that is none that works at something long.
+	pingAfter = 5 * time.Second
+	pingTime  = 10 * time.Second
 )
 
 // quick is call with a bound: an agent that was stopped, not ended, takes connections

@@ -68,8 +68,21 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 	return &Inventory{pool}, nil
 }
 
+// closeTime is how long a server gets to say good-bye: one that has stopped never does.
+const closeTime = 2 * time.Second
+
 // Close ends all connections.
-func (inv *Inventory) Close() { inv.Pool.Close() }
+func (inv *Inventory) Close() {
+	done := make(chan struct{})
+	go func() {
+		inv.Pool.Close()
+		close(done)
+	}()
+	select {
+	case <-done:
+	case <-time.After(closeTime):
+	}
+}
 
 // NewID makes a record's id, which sorts by time.
 func NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }

@@ -250,9 +250,8 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 			if err != nil {
 				return err
 			}
-			r = &row{Cert: string(cert), Key: (*string)(nil)}
 			text := string(key)
-			r.Key = &text
+			r = &row{Cert: string(cert), Key: &text}
 		}
 		sealed, err := seal([]byte(*r.Key))
 		if err != nil {

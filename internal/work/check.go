@@ -20,7 +20,7 @@ type Check struct {
 	Says string `json:"says"` // what was found, and what to do about it
 }
 
-const checkPatience = 4 * time.Second
+const checkPatience = 5 * time.Second
 
 // CheckHost tries each thing by itself, so that one can be told from another.
 // Nothing after the first that fails is tried.
@@ -42,6 +42,11 @@ func (w *Work) CheckHost(ctx context.Context, ref string) ([]Check, error) {
 	config = config.Clone()
 	config.ServerName, config.NextProtos = h.ID.String(), []string{"h2"}
 	secure, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: checkPatience}, Config: config}).DialContext(ctx, "tcp", h.Address)
+	var late net.Error
+	if errors.As(err, &late) && late.Timeout() || errors.Is(err, context.DeadlineExceeded) {
+		c.said("agent", false, "it does not answer within %s, though its port is open: its process stands still, or its host is overloaded. Look at it there, or start it again.", checkPatience)
+		return c.list, nil
+	}
 	if err != nil {
 		c.said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: %v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
 		return c.list, nil

@@ -54,12 +54,13 @@ type Request struct {
 	Note            string            `json:"note"`
 
 	caller        string
+	operator      bool
 	administrator bool
 }
 
 // As says who asks.
-func (req *Request) As(name string, administrator bool) {
-	req.caller, req.administrator = name, administrator
+func (req *Request) As(name string, operator, administrator bool) {
+	req.caller, req.operator, req.administrator = name, operator, administrator
 }
 
 // Change is what is to be different about a copy; what is empty stays. CPUs,
@@ -369,6 +370,9 @@ func (w *Work) findPackage(ctx context.Context, req *Request, h *inventory.Host,
 	facts.Where = ref
 	at, file := h, ref
 	if strings.HasPrefix(ref, "http://") || strings.HasPrefix(ref, "https://") {
+		if !req.operator {
+			return nil, nil, &Denied{"operator", "have an agent fetch from the web"}
+		}
 		facts.Source = plan.PackageSource{Kind: "web", Host: h.ID.String(), Path: ref}
 	} else {
 		c, err := w.inv.Copy(ctx, ref, "package")

@@ -89,7 +89,7 @@ func (w *Work) drawRebuild(ctx context.Context, req *Request) (*drawn, error) {
 		}
 	}
 	d.Plan, err = plan.Rebuild(facts, req.Answers, req.TakeRecommended, func(host plan.HostFacts, m plan.HadMachine) (*plan.Plan, error) {
-		one := &Request{Operation: "register", Host: h.Name, Files: plan.Stay, Identity: "keep", Facets: map[string]string{"uuid": "keep", "mac": "keep"}, Answers: req.Answers, TakeRecommended: req.TakeRecommended, caller: req.caller, administrator: req.administrator}
+		one := &Request{Operation: "register", Host: h.Name, Files: plan.Stay, Identity: "keep", Facets: map[string]string{"uuid": "keep", "mac": "keep"}, Answers: req.Answers, TakeRecommended: req.TakeRecommended, caller: req.caller, operator: req.operator, administrator: req.administrator}
 		f, err := w.drawFolder(ctx, one, m.Folder, h, host, true)
 		if err != nil {
 			return nil, err

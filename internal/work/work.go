@@ -136,11 +136,10 @@ func (n *NotRunnable) Error() string {
 	return fmt.Sprintf("The plan has %d open choices.", len(n.Plan.OpenChoices()))
 }
 
-// Denied is returned by Start for a plan with a step that only an administrator
-// may take.
-type Denied struct{ What string }
+// Denied is returned for what needs a higher role than the call alone.
+type Denied struct{ Role, What string }
 
-func (d *Denied) Error() string { return "Only an administrator may do this: " + d.What + "." }
+func (d *Denied) Error() string { return "This needs the role " + d.Role + ": " + d.What + "." }
 
 // Start works the plan out once more and makes a job of it. A key that was
 // used before by the same user returns the job that it started.
@@ -172,7 +171,7 @@ func (w *Work) start(ctx context.Context, req *Request, user, key string) (id uu
 	if !req.administrator {
 		for _, s := range d.Steps {
 			if s.Kind == plan.KindMakeSwitch || s.Kind == plan.KindDropSwitch {
-				return id, &Denied{s.What}
+				return id, &Denied{"administrator", s.What}
 			}
 		}
 	}

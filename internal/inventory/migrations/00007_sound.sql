@@ -32,7 +32,7 @@ create index jobs_client on jobs (client_at) where state = 'working' and needs_c
 alter table sessions drop column csrf;
 alter table tokens add column used_at timestamptz;
 -- From now on what is kept of the authority's key is sealed with the key file.
-alter table authority add column sealed bytea, add column former text not null default '';
+alter table authority add column sealed bytea;
 alter table authority alter column key drop not null;
 
 -- Up to where events were dropped: who asks for what came after an older one has
