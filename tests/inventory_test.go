@@ -265,13 +265,9 @@ func TestRebuild(t *testing.T) {
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	code := ""
 	require.Eventually(t, func() bool {
-		raw, _ := os.ReadFile(filepath.Join(e.dir, "logs", "agent-gannet.log"))
-		all := regexp.MustCompile(`--code (\S+)`).FindAllStringSubmatch(string(raw), -1)
-		if len(all) < 2 {
-			return false
-		}
-		code = all[len(all)-1][1]
-		return true
+		raw, _ := os.ReadFile(filepath.Join(root, "state", "code"))
+		code = strings.TrimSpace(string(raw))
+		return code != ""
 	}, 30*time.Second, 200*time.Millisecond)
 	require.Equal(t, 2, e.run(t, "host", "rebuild", "petrel").status, "it has all that it had")
 	require.NotZero(t, e.run(t, "host", "rebuild", "petrel", "--code", code).status)

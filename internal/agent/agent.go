@@ -176,7 +176,11 @@ func New(config Config, driver Driver, log *slog.Logger) (*Agent, error) {
 	return a, a.tasks.resume()
 }
 
-// Code is what the agent prints so that it can be added; "" once it was.
+// CodeFile is where the code lies by which an agent is added, until it was: a log,
+// where it would end if it was printed, is read by more people.
+func (c *Config) CodeFile() string { return filepath.Join(c.State, "code") }
+
+// Code is what the agent is added by; "" once it was.
 func (a *Agent) Code() string {
 	a.trust.RLock()
 	defer a.trust.RUnlock()
@@ -207,6 +211,9 @@ func (a *Agent) loadTrust() error {
 			return err
 		}
 		code := hostlink.NewCode(pair.Leaf)
+		if err := door.WriteOwn(a.config.CodeFile(), []byte(code.String()+"\n")); err != nil {
+			return err
+		}
 		a.code = &code
 		a.tls = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}}
 		return nil
@@ -218,6 +225,9 @@ func (a *Agent) loadTrust() error {
 	// An agent of another Unvora shows no certificate that is known here, and is
 	// let in as nobody, for whom there are tickets and nothing else.
 	config.ClientAuth = tls.VerifyClientCertIfGiven
+	if err := door.DropOwn(a.config.CodeFile()); err != nil {
+		return err
+	}
 	a.code, a.tls, a.dialer = nil, config, hostlink.NewDialer(config)
 	return nil
 }
@@ -239,6 +249,28 @@ func (a *Agent) enrol(e hostlink.Enrolment) error {
 	t.Cert, t.Authority, t.HostID = e.Cert, e.Authority, e.HostID
 	if _, err := hostlink.MemberTLS([]byte(t.Cert), []byte(t.Key), []byte(t.Authority)); err != nil {
 		return err
+	}
+	if err := a.store.setTrust(t); err != nil {
+		return err
+	}
+	return a.loadTrust()
+}
+
+// trustAnew takes a certificate of another authority. Connections that are open stay.
+func (a *Agent) trustAnew(n hostlink.Trust) error {
+	a.trust.Lock()
+	defer a.trust.Unlock()
+	t, err := a.store.trust()
+	if err != nil {
+		return err
+	}
+	t.Cert, t.Authority = n.Cert, n.Authority
+	config, err := hostlink.MemberTLS([]byte(t.Cert), []byte(t.Key), []byte(t.Authority))
+	if err == nil {
+		_, err = config.Certificates[0].Leaf.Verify(x509.VerifyOptions{Roots: config.RootCAs, DNSName: t.HostID})
+	}
+	if err != nil {
+		return &hostlink.Fault{Code: "wrong", Message: "the certificate can't be used: " + err.Error()}
 	}
 	if err := a.store.setTrust(t); err != nil {
 		return err

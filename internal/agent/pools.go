@@ -37,37 +37,47 @@ type mark struct {
 func (a *Agent) pools() []hostlink.Pool {
 	list := make([]hostlink.Pool, 0, len(a.config.Pools))
 	for _, c := range a.config.Pools {
-		p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away", Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
-		a.store.get("pools", c.Path, &p.ID) // as it was when last here
-		m, err := a.readMark(c)
-		if errors.Is(err, fs.ErrNotExist) && p.ID == "" {
-			m, err = a.writeMark(c)
-		}
-		if err == nil {
-			if m.Labels != nil {
-				p.Labels = m.Labels
-			}
-			if m.ID != p.ID {
-				p.ID = m.ID
-				if err := a.store.put("pools", c.Path, m.ID); err != nil {
-					a.log.Warn("pool id not kept", "pool", c.Name, "error", err)
-				}
-			}
-			p.State = "ready"
-			if !a.door.Writable(c.Path) {
-				p.State = "read-only"
-			}
-			p.TotalBytes, p.FreeBytes = room(c.Path)
-			if p.MaxFile == 0 {
-				p.MaxFile = largestFile(c.Path)
-			}
-			if rate, ok := a.rates.Load(p.ID); ok && p.Rate == 0 {
-				p.Rate = rate.(int64)
-			}
-		}
-		list = append(list, p)
+		list = append(list, a.pool(c))
 	}
 	return list
+}
+
+// awayPool is what is known of a pool without looking at it.
+func (a *Agent) awayPool(c PoolConfig) hostlink.Pool {
+	p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away", Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
+	a.store.get("pools", c.Path, &p.ID) // as it was when last here
+	return p
+}
+
+func (a *Agent) pool(c PoolConfig) hostlink.Pool {
+	p := a.awayPool(c)
+	m, err := a.readMark(c)
+	if errors.Is(err, fs.ErrNotExist) && p.ID == "" {
+		m, err = a.writeMark(c)
+	}
+	if err == nil {
+		if m.Labels != nil {
+			p.Labels = m.Labels
+		}
+		if m.ID != p.ID {
+			p.ID = m.ID
+			if err := a.store.put("pools", c.Path, m.ID); err != nil {
+				a.log.Warn("pool id not kept", "pool", c.Name, "error", err)
+			}
+		}
+		p.State = "ready"
+		if !a.door.Writable(c.Path) {
+			p.State = "read-only"
+		}
+		p.TotalBytes, p.FreeBytes = room(c.Path)
+		if p.MaxFile == 0 {
+			p.MaxFile = largestFile(c.Path)
+		}
+		if rate, ok := a.rates.Load(p.ID); ok && p.Rate == 0 {
+			p.Rate = rate.(int64)
+		}
+	}
+	return p
 }
 
 func room(path string) (total, free int64) {

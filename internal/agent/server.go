@@ -40,6 +40,18 @@ func (a *Agent) routes() http.Handler {
 			handle(f)(w, r)
 		}))
 	}
+	service("PUT /v1/trust", func(w http.ResponseWriter, r *http.Request) error {
+		var t hostlink.Trust
+		if err := read(w, r, &t); err != nil {
+			return err
+		}
+		if err := a.trustAnew(t); err != nil {
+			return err
+		}
+		a.log.Info("has a certificate of another authority")
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	})
 	service("GET /v1/survey", func(w http.ResponseWriter, r *http.Request) error {
 		wait, _ := time.ParseDuration(r.URL.Query().Get("wait"))
 		return answer(w, a.surveyWhen(r.Context(), r.URL.Query().Get("since"), wait))

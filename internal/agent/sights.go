@@ -4,8 +4,6 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -123,11 +121,12 @@ func (s *sights) seen(folder string, m *machine.Machine) (list []hostlink.SeenDi
 	return list
 }
 
-// bare finds directories of a pool that hold disk images which no machine
-// names, neither as a disk nor as a layer, and no descriptor.
-func (s *sweep) bare(pools []hostlink.Pool) (list []hostlink.BareFolder) {
-	named := map[string]bool{}
+// named are the folders that are known, and the files that their machines name, as
+// disks or as layers.
+func (s *sweep) named() (known, named map[string]bool) {
+	known, named = map[string]bool{}, map[string]bool{}
 	for _, f := range s.folders {
+		known[f.Path] = true
 		for _, d := range f.Disks {
 			named[d.Path] = true
 			for _, l := range d.Layers {
@@ -135,42 +134,53 @@ func (s *sweep) bare(pools []hostlink.Pool) (list []hostlink.BareFolder) {
 			}
 		}
 	}
-	for _, p := range pools {
-		if p.State == "away" {
-			continue
-		}
-		entries, err := s.a.door.ReadDir(p.Path)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			path := filepath.Join(p.Path, e.Name())
-			if !e.IsDir() || e.Name()[0] == '.' || s.folders[path] != nil {
-				continue
-			}
-			b := hostlink.BareFolder{Path: path, Pool: p.ID}
-			files, err := s.a.door.ReadDir(path)
-			if err != nil {
-				continue
-			}
-			for _, f := range files {
-				at := filepath.Join(path, f.Name())
-				if !f.Type().IsRegular() || named[at] {
-					continue
-				}
-				isDisk, _ := s.a.images.read(at)
-				if isDisk {
-					b.Disks = append(b.Disks, f.Name())
-					if n, err := s.a.allocated(at); err == nil {
-						b.Bytes += n
-					}
-				}
-			}
-			if len(b.Disks) > 0 {
+	return known, named
+}
+
+// bareIn finds directories of a pool that hold disk images which no machine
+// names, and no descriptor.
+func (s *sweep) bareIn(p hostlink.Pool, known, named map[string]bool) []hostlink.BareFolder {
+	list, ok := hastily(&s.hasty, p.Path, func() []hostlink.BareFolder { return s.a.bare(p, known, named) })
+	if !ok { // as they were
+		for _, b := range s.bareOnes {
+			if b.Pool == p.ID {
 				list = append(list, b)
 			}
 		}
 	}
-	slices.SortFunc(list, func(a, b hostlink.BareFolder) int { return strings.Compare(a.Path, b.Path) })
+	return list
+}
+
+func (a *Agent) bare(p hostlink.Pool, known, named map[string]bool) (list []hostlink.BareFolder) {
+	entries, err := a.door.ReadDir(p.Path)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		path := filepath.Join(p.Path, e.Name())
+		if !e.IsDir() || e.Name()[0] == '.' || known[path] {
+			continue
+		}
+		b := hostlink.BareFolder{Path: path, Pool: p.ID}
+		files, err := a.door.ReadDir(path)
+		if err != nil {
+			continue
+		}
+		for _, f := range files {
+			at := filepath.Join(path, f.Name())
+			if !f.Type().IsRegular() || named[at] {
+				continue
+			}
+			if isDisk, _ := a.images.read(at); isDisk {
+				b.Disks = append(b.Disks, f.Name())
+				if n, err := a.allocated(at); err == nil {
+					b.Bytes += n
+				}
+			}
+		}
+		if len(b.Disks) > 0 {
+			list = append(list, b)
+		}
+	}
 	return list
 }

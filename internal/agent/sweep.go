@@ -32,6 +32,8 @@ type sweep struct {
 	frame    string            // pools and switches, as last told
 	round    uint64
 	bareOnes []hostlink.BareFolder
+	hasty    hasty
+	stuck    []string // what could not be read in time
 }
 
 type seenFolder struct {
@@ -49,10 +51,13 @@ type seenPackage struct {
 	hostlink.ShelvedPackage
 }
 
-const mostGone = 10_000
+const (
+	mostGone  = 10_000
+	mostStuck = 100
+)
 
 func newSweep(a *Agent) *sweep {
-	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{}, gone: map[string]uint64{}}
+	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{}, gone: map[string]uint64{}, hasty: hasty{most: pathTime}}
 }
 
 // survey looks, and tells what has changed since the revision.
@@ -70,7 +75,7 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 		return out
 	}
 	out.Changed, out.Pools, out.Shelves = true, pools, s.shelves()
-	out.Bare = s.bareOnes
+	out.Bare, out.Unread = s.bareOnes, s.stuck
 	out.Hello, out.Switches, out.Ports = s.a.hello(), s.a.driver.Switches(), s.a.ports()
 	for _, f := range s.folders {
 		if f.gen > from {
@@ -102,7 +107,10 @@ func tellRoom(p hostlink.Pool) int64 {
 func (s *sweep) shelves() []hostlink.Shelf {
 	var list []hostlink.Shelf
 	for _, c := range s.a.config.Shelves {
-		_, free := room(c.Path)
+		free, _ := hastily(&s.hasty, "room of "+c.Path, func() int64 {
+			_, free := room(c.Path)
+			return free
+		})
 		list = append(list, hostlink.Shelf{Name: c.Name, Path: c.Path, FreeBytes: free})
 	}
 	return list
@@ -113,7 +121,15 @@ func (s *sweep) look() []hostlink.Pool {
 	s.round++
 	next := s.gen + 1
 	changed := false
-	pools := s.a.pools()
+	s.hasty.begin()
+	var pools []hostlink.Pool
+	for _, c := range s.a.config.Pools {
+		p, ok := hastily(&s.hasty, c.Path, func() hostlink.Pool { return s.a.pool(c) })
+		if !ok {
+			p = s.a.awayPool(c)
+		}
+		pools = append(pools, p)
+	}
 	frame := fmt.Sprint(s.a.driver.Switches())
 	for _, p := range pools {
 		frame += fmt.Sprint(p.ID, p.Name, p.State, p.Labels, p.Rate, p.Foreign, tellRoom(p))
@@ -131,41 +147,26 @@ func (s *sweep) look() []hostlink.Pool {
 		return nil
 	}
 	note := func(path, pool string, registered, filesThere, poolThere bool) {
-		state, addresses := "stopped", []string(nil)
-		if registered {
-			state, addresses = s.a.driver.State(path), s.a.driver.Addresses(path)
-		}
-		if !poolThere {
-			state = "away"
-		}
-		var now stamp
 		old := s.folders[path]
-		if filesThere {
-			now = s.a.folderStamp(path, old)
+		var was *seenFolder
+		if old != nil {
+			copied := *old
+			was = &copied
 		}
-		if old != nil && old.stamp == now && old.Registered == registered && old.PoolThere == poolThere && old.State == state && old.FilesThere == filesThere && slices.Equal(old.Addresses, addresses) && !s.disksChanged(old) {
+		seen := seenFolder{gen: next}
+		seen.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere}
+		f, ok := hastily(&s.hasty, path, func() *seenFolder { return s.a.lookAtFolder(was, seen) })
+		if !ok && old == nil {
+			return
+		}
+		if !ok || f == was && f != nil { // as it was, for all that we know
 			old.round = s.round
 			return
 		}
-		f := &seenFolder{stamp: now, round: s.round, gen: next}
-		f.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere, State: state, Addresses: addresses}
-		if filesThere {
-			f.descriptor = s.a.findDescriptor(path)
-			if f.descriptor == "" && !registered {
-				return // some other directory
-			}
-			m, err := s.a.readMachine(path)
-			if err != nil {
-				f.Problem = err.Error()
-			}
-			f.Machine, f.Bytes = m, s.a.folderBytes(path)+asideBytes(m)
-			f.stamp = s.a.folderStamp(path, f)
-			if f.Disks = s.a.sights.seen(path, m); state == "running" && old != nil && len(old.Disks) == len(f.Disks) {
-				f.Disks = old.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
-			}
-		} else if old != nil {
-			f.Machine, f.Bytes, f.Disks = old.Machine, old.Bytes, old.Disks
+		if f == nil {
+			return // some other directory
 		}
+		f.round = s.round
 		s.folders[path] = f
 		delete(s.gone, path)
 		changed = true
@@ -174,9 +175,20 @@ func (s *sweep) look() []hostlink.Pool {
 		if p.State == "away" {
 			continue
 		}
-		entries, err := s.a.door.ReadDir(p.Path) // in any order: the order is the reader's affair
-		if err != nil {
-			continue
+		// In any order: the order is the reader's affair.
+		entries, ok := hastily(&s.hasty, p.Path, func() []fs.DirEntry {
+			list, err := s.a.door.ReadDir(p.Path)
+			if err != nil {
+				return nil
+			}
+			return list
+		})
+		if !ok { // what is there stays as it was seen
+			for path, f := range s.folders {
+				if strings.HasPrefix(path, filepath.Clean(p.Path)+"/") {
+					f.round = s.round
+				}
+			}
 		}
 		root := filepath.Clean(p.Path) + "/"
 		for _, e := range entries {
@@ -217,8 +229,19 @@ func (s *sweep) look() []hostlink.Pool {
 			s.gone[path], changed = next, true
 		}
 	}
-	if bare := s.bare(pools); !slices.EqualFunc(bare, s.bareOnes, func(a, b hostlink.BareFolder) bool { return a.Path == b.Path && slices.Equal(a.Disks, b.Disks) }) {
+	var bare []hostlink.BareFolder
+	known, named := s.named()
+	for _, p := range pools {
+		if p.State != "away" {
+			bare = append(bare, s.bareIn(p, known, named)...)
+		}
+	}
+	slices.SortFunc(bare, func(a, b hostlink.BareFolder) int { return strings.Compare(a.Path, b.Path) })
+	if !slices.EqualFunc(bare, s.bareOnes, func(a, b hostlink.BareFolder) bool { return a.Path == b.Path && slices.Equal(a.Disks, b.Disks) }) {
 		s.bareOnes, changed = bare, true
+	}
+	if stuck := s.stuckNow(); !slices.Equal(stuck, s.stuck) {
+		s.stuck, changed = stuck, true
 	}
 	if changed {
 		s.gen = next
@@ -247,27 +270,97 @@ func (s *sweep) statedAt(path string) string {
 	return ""
 }
 
+// stuckNow are the pools, folders and packages that could not be read this time.
+func (s *sweep) stuckNow() (list []string) {
+	for _, path := range s.hasty.givenUp() {
+		if filepath.IsAbs(path) {
+			list = append(list, path)
+		}
+	}
+	slices.Sort(list)
+	list = slices.Compact(list)
+	return list[:min(len(list), mostStuck)]
+}
+
+// lookAtFolder sees what is in a folder of a pool, or on a host's list. It returns
+// was where that is as it was; nil for what is no machine's. It touches neither.
+func (a *Agent) lookAtFolder(was *seenFolder, now seenFolder) *seenFolder {
+	path := now.Path
+	now.State = "stopped"
+	if now.Registered {
+		now.State, now.Addresses = a.driver.State(path), a.driver.Addresses(path)
+	}
+	if !now.PoolThere {
+		now.State = "away"
+	}
+	if now.FilesThere {
+		now.stamp = a.folderStamp(path, was)
+	}
+	if was != nil && was.stamp == now.stamp && was.Registered == now.Registered && was.PoolThere == now.PoolThere && was.State == now.State && was.FilesThere == now.FilesThere && slices.Equal(was.Addresses, now.Addresses) && !a.disksChanged(was) {
+		return was
+	}
+	if !now.FilesThere {
+		if was != nil {
+			now.Machine, now.Bytes, now.Disks = was.Machine, was.Bytes, was.Disks
+		}
+		return &now
+	}
+	now.descriptor = a.findDescriptor(path)
+	if now.descriptor == "" && !now.Registered {
+		return nil
+	}
+	m, err := a.readMachine(path)
+	if err != nil {
+		now.Problem = err.Error()
+	}
+	now.Machine, now.Bytes = m, a.folderBytes(path)+asideBytes(m)
+	now.stamp = a.folderStamp(path, &now)
+	if now.Disks = a.sights.seen(path, m); now.State == "running" && was != nil && len(was.Disks) == len(now.Disks) {
+		now.Disks = was.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
+	}
+	return &now
+}
+
 // disksChanged tells whether a machine's disks are not as they were told, which
 // is not asked of one that runs.
-func (s *sweep) disksChanged(f *seenFolder) bool {
-	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks, func(d hostlink.SeenDisk) bool { return s.a.sights.changed(d.Path) })
+func (a *Agent) disksChanged(f *seenFolder) bool {
+	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks, func(d hostlink.SeenDisk) bool { return a.sights.changed(d.Path) })
 }
 
 func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 	for _, c := range s.a.config.Shelves {
-		entries, err := s.a.door.ReadDir(c.Path)
-		if err != nil {
-			continue
+		entries, ok := hastily(&s.hasty, c.Path, func() []fs.DirEntry {
+			list, err := s.a.door.ReadDir(c.Path)
+			if err != nil {
+				return nil
+			}
+			return list
+		})
+		if !ok {
+			for path, p := range s.packages {
+				if filepath.Dir(path) == filepath.Clean(c.Path) {
+					p.round = s.round
+				}
+			}
 		}
 		for _, e := range entries {
 			if strings.HasPrefix(e.Name(), ".") || !strings.EqualFold(filepath.Ext(e.Name()), ".ova") {
 				continue
 			}
-			info, err := e.Info()
-			if err != nil {
+			path := filepath.Join(c.Path, e.Name())
+			info, ok := hastily(&s.hasty, path, func() fs.FileInfo {
+				info, err := e.Info()
+				if err != nil {
+					return nil
+				}
+				return info
+			})
+			if !ok && s.packages[path] != nil {
+				s.packages[path].round = s.round
+			}
+			if info == nil {
 				continue
 			}
-			path := filepath.Join(c.Path, e.Name())
 			stamp := fmt.Sprint(info.ModTime().UnixNano(), info.Size())
 			if old := s.packages[path]; old != nil && old.stamp == stamp {
 				old.round = s.round
@@ -275,12 +368,22 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 			}
 			p := &seenPackage{stamp: stamp, writtenAt: info.ModTime(), round: s.round, gen: next}
 			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.Name, Bytes: info.Size()}
-			if o, err := s.a.door.Package(path, s.a.config.State); err != nil {
-				p.Problem = err.Error()
-			} else {
-				p.Machine = &o.Envelope.Machines[0]
-				o.Close()
+			found, ok := hastily(&s.hasty, path, func() (found hostlink.ShelvedPackage) {
+				if o, err := s.a.door.Package(path, s.a.config.State); err != nil {
+					found.Problem = err.Error()
+				} else {
+					found.Machine = &o.Envelope.Machines[0]
+					o.Close()
+				}
+				return found
+			})
+			if !ok {
+				if old := s.packages[path]; old != nil {
+					old.round = s.round
+				}
+				continue
 			}
+			p.Machine, p.Problem = found.Machine, found.Problem
 			var v vouched
 			if there, err := s.a.store.get("vouched", path, &v); there && err == nil && v.Stamp == stamp && p.Machine != nil {
 				p.vouched, p.Problem = true, v.Problem

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"fmt"
+	"os"
 
 	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"unvora.example/unvora/internal/agent"
 	"unvora.example/unvora/internal/agent/standin"
@@ -53,6 +55,9 @@ func (a *app) agentCmd() *cobra.Command {
 		}
 		log.Info("listening", "host", config.Name, "address", l.Addr().String())
 		if code := ag.Code(); code != "" {
+			if out, ok := a.out.(*os.File); !ok || !term.IsTerminal(int(out.Fd())) { // a log, which others read too
+				code = `"$(cat ` + config.CodeFile() + `)"`
+			}
 			fmt.Fprintf(a.out, "Add this host with: unvora host add %s --code %s\n", l.Addr(), code)
 		}
 		if err := ag.Serve(cmd.Context(), l); err != nil {

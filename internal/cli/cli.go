@@ -135,7 +135,7 @@ takes --plan to see what it would do.`,
 	add(groupCare, a.trackCmds()...)
 	add(groupCare, a.recogniseCmd(), a.changeCmd(), a.renewCmd(), a.nicCmd(), a.powerCmd(), a.delistCmd(), a.markCmd(), a.wiringCmd(), a.landingCmd(), a.switchCmd(), a.poolCmd(), a.hostCmd(), a.managerCmd())
 	add(groupAlone, a.diskCmd())
-	add(groupRun, a.serveCmd(), a.agentCmd(), a.standinCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd())
+	add(groupRun, a.serveCmd(), a.agentCmd(), a.standinCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd(), a.keysCmd())
 	root.SetHelpCommandGroupID(groupRun)
 	root.SetCompletionCommandGroupID(groupRun)
 	return root

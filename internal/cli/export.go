@@ -186,7 +186,7 @@ func (a *app) offer(ctx context.Context, c *caller, job string) (openapi.Transfe
 // written is set once the file bears its own name.
 func (a *app) takePackage(ctx context.Context, c *caller, job, file string, written *bool) (err error) {
 	part := filepath.Join(filepath.Dir(file), "."+filepath.Base(file)+".part")
-	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o640)
 	if err != nil {
 		return fmt.Errorf("%w: is there a right to write there?", err)
 	}

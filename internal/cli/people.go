@@ -12,7 +12,7 @@ import (
 var roleNames = []string{"administrator", "operator", "viewer"}
 
 func (a *app) tokenCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Tokens for scripts and clients", Example: "  unvora token add nightly-export --days 30\n  unvora token drop nightly-export"}
+	cmd := &cobra.Command{Use: "token", Short: "Make, list and drop tokens for scripts", Example: "  unvora token add nightly-export --days 30\n  unvora token drop nightly-export"}
 	cmd.AddCommand(a.tokenListCmd(), a.tokenAddCmd(), a.tokenDropCmd())
 	return cmd
 }

@@ -63,7 +63,7 @@ func inForce(cmd *cobra.Command, file string) (values, from map[string]string, e
 		if v, ok := os.LookupEnv(variable); ok {
 			values[s.name], from[s.name] = v, variable
 		}
-		if f := cmd.Flags().Lookup(s.name); f.Changed {
+		if f := cmd.Flags().Lookup(s.name); f != nil && f.Changed {
 			values[s.name], from[s.name] = f.Value.String(), "--"+s.name
 		}
 	}
@@ -157,7 +157,7 @@ func (a *app) serve(ctx context.Context, v map[string]string) error {
 		return err
 	}
 	defer inv.Close()
-	key, err := sealingKey(v["key-file"])
+	key, err := settledKey(ctx, inv, v["key-file"])
 	if err != nil {
 		return err
 	}
@@ -241,15 +241,14 @@ func sealingKey(file string) (keyring.Key, error) {
 		if err != nil {
 			return key, err
 		}
-		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		err = writeKey(file, key, os.O_EXCL)
 		if errors.Is(err, fs.ErrExist) { // another service was quicker
 			return sealingKey(file)
 		}
 		if err != nil {
 			return key, fmt.Errorf("make the key file: %w; choose another place with --key-file", err)
 		}
-		_, err = fmt.Fprintln(f, key)
-		return key, errors.Join(err, f.Sync(), f.Close())
+		return key, nil
 	}
 	if err != nil {
 		return keyring.Key{}, fmt.Errorf("key file: %w", err)

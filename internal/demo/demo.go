@@ -111,8 +111,12 @@ func Run(ctx context.Context, o Options) error {
 			"UNVORA_KEY_FILE=" + filepath.Join(dir, "unvora.key"), fmt.Sprintf("UNVORA_PEERS=127.0.0.1:%d", k.PeerPort)}}); err != nil {
 		return err
 	}
+	lowly, err := agentsAccount(dir, self)
+	if err != nil {
+		return err
+	}
 	for _, h := range estate {
-		if err := s.start(process{name: "agent-" + h.name, path: self, args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}}); err != nil {
+		if err := s.start(process{name: "agent-" + h.name, path: self, args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}, dir: "/", credential: lowly}); err != nil {
 			return err
 		}
 	}
@@ -340,12 +344,11 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 			if res.JSON200 != nil {
 				return nil // added before
 			}
-			_, code, ok := strings.Cut(s.printed("agent-"+h.name), "--code ")
-			if !ok {
-				return errors.New("the agent has not printed its code yet")
+			code, err := os.ReadFile(filepath.Join(dir, "hosts", h.name, "state", "code"))
+			if err != nil {
+				return fmt.Errorf("the agent has not made its code yet: %w", err)
 			}
-			code, _, _ = strings.Cut(code, "\n")
-			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d", k.AgentPorts[h.name]), Code: strings.TrimSpace(code)})
+			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d", k.AgentPorts[h.name]), Code: strings.TrimSpace(string(code))})
 			if err == nil && added.JSON201 == nil {
 				err = fmt.Errorf("add host %s: %s", h.name, added.Body)
 			}

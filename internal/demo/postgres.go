@@ -51,7 +51,16 @@ func version(path string) int {
 
 // unprivileged is the account of Debian's package: PostgreSQL refuses to run as root.
 func unprivileged() (*syscall.Credential, error) {
-	for _, name := range []string{"postgres", "nobody"} {
+	c, err := account("postgres", "nobody")
+	if c == nil && err == nil {
+		err = errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start the demo as another user")
+	}
+	return c, err
+}
+
+// account is the first of these that the system has.
+func account(names ...string) (*syscall.Credential, error) {
+	for _, name := range names {
 		u, err := user.Lookup(name)
 		if err != nil {
 			continue
@@ -63,7 +72,7 @@ func unprivileged() (*syscall.Credential, error) {
 		}
 		return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 	}
-	return nil, errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start the demo as another user")
+	return nil, nil
 }
 
 // data is the directory of the cluster, or a link to it: an account that may not

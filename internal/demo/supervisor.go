@@ -72,10 +72,10 @@ func (t *tail) String() string {
 // start starts a process and keeps it up from now on.
 func (s *supervisor) start(p process) error {
 	logs := filepath.Join(s.dir, "logs")
-	if err := os.MkdirAll(logs, 0o755); err != nil {
+	if err := os.MkdirAll(logs, 0o700); err != nil {
 		return err
 	}
-	file, err := os.OpenFile(filepath.Join(logs, p.name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	file, err := os.OpenFile(filepath.Join(logs, p.name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}

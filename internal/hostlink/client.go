@@ -375,3 +375,34 @@ func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID
 	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert), string(a.CertPEM())}, &hello)
 	return &hello, err
 }
+
+// Trust is what an agent that was added is given when the authority changes.
+type Trust struct {
+	Cert      string `json:"cert"`
+	Authority string `json:"authority"` // certificates of all that it lets in, one after the other
+}
+
+// HandOver gives the agent of a host a certificate of another authority, and tells
+// it whom to trust from now on. The agent has to trust this authority.
+func (a *Authority) HandOver(ctx context.Context, address, hostID string, to *Authority) error {
+	config, err := a.ServiceTLS()
+	if err != nil {
+		return err
+	}
+	config.ServerName, config.NextProtos = hostID, []string{"http/1.1"}
+	ctx, stop := context.WithTimeout(ctx, undoTime)
+	defer stop()
+	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: callTime}, Config: config}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return fmt.Errorf("%w at %s: %v", ErrUnreachable, address, err)
+	}
+	defer conn.Close()
+	cert, err := to.Issue(hostID, conn.(*tls.Conn).ConnectionState().PeerCertificates[0].PublicKey)
+	if err != nil {
+		return err
+	}
+	h := &Host{&http.Client{Transport: &http.Transport{
+		DialTLSContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil },
+	}}, address}
+	return h.call(ctx, http.MethodPut, "/v1/trust", nil, Trust{string(cert), string(to.trusted())}, nil)
+}

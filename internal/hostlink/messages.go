@@ -43,8 +43,9 @@ type Survey struct {
 	Shelves  []Shelf          `json:"shelves,omitempty"`
 	Machines []Folder         `json:"machines,omitempty"`
 	Packages []ShelvedPackage `json:"packages,omitempty"`
-	Gone     []string         `json:"gone,omitempty"` // paths of folders and packages
-	Bare     []BareFolder     `json:"bare,omitempty"` // all of them, whenever something has changed
+	Gone     []string         `json:"gone,omitempty"`   // paths of folders and packages
+	Bare     []BareFolder     `json:"bare,omitempty"`   // all of them, whenever something has changed
+	Unread   []string         `json:"unread,omitempty"` // pools, folders and packages that could not be read in time
 }
 
 // BareFolder is a directory in a pool with disk images that no machine names,

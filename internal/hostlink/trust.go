@@ -22,6 +22,9 @@ import (
 type Authority struct {
 	Cert *x509.Certificate
 	Key  *ecdsa.PrivateKey
+	// Also are the certificates of authorities that are trusted besides, while this
+	// one takes the place of another, or another of this one. PEM.
+	Also []byte
 }
 
 const (
@@ -57,7 +60,7 @@ func LoadAuthority(certPEM, keyPEM []byte) (*Authority, error) {
 	if !ok {
 		return nil, errors.New("certificate authority: its key is not ECDSA")
 	}
-	return &Authority{pair.Leaf, key}, nil
+	return &Authority{Cert: pair.Leaf, Key: key}, nil
 }
 
 func template(name string, years int) *x509.Certificate {
@@ -78,6 +81,9 @@ func (a *Authority) Issue(name string, public any) ([]byte, error) {
 	return encodeCert(der), nil
 }
 
+// trusted are the certificates of all authorities whose members are let in. PEM.
+func (a *Authority) trusted() []byte { return append(a.CertPEM(), a.Also...) }
+
 // CertPEM is the authority's certificate, for agents to trust.
 func (a *Authority) CertPEM() []byte { return encodeCert(a.Cert.Raw) }
 
@@ -87,7 +93,7 @@ func (a *Authority) ServiceTLS() (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	return MemberTLS(cert, key, a.CertPEM())
+	return MemberTLS(cert, key, a.trusted())
 }
 
 // service is a new key, with a certificate that says that it is the service's.

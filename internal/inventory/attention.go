@@ -50,6 +50,7 @@ var Causes = []struct{ Cause, Means string }{
 	{"held-job", "a job can't go on, and can't be taken back"},
 	{"client-away", "a job waits for the computer that it gives to, or takes from"},
 	{"failed-job", "a job failed; what it did was undone"},
+	{"unread-folder", "a pool, a folder or a package that does not let itself be read"},
 	{"parentless-layer", "a disk's layer rests on a parent that is not there"},
 	{"shared-disk", "two machines name the same disk: running both destroys it"},
 	{"damaged-disk", "a disk can't be read as it is"},
@@ -94,7 +95,7 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 	}{
 		{[]string{"hollow"}, inv.hollows}, {[]string{"stray", "unsure", "lost-descriptor"}, inv.strays}, {[]string{"twin"}, inv.twinItems}, {[]string{"parentless-layer", "damaged-disk"}, inv.faults},
 		{[]string{"shared-disk"}, inv.sharedDisks}, {[]string{"changed-package"}, inv.changedPackages}, {[]string{"last-copy"}, inv.lastCopies}, {[]string{"long-unseen"}, inv.longUnseen},
-		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"held-job"}, inv.heldJobs}, {[]string{"client-away"}, inv.clientsAway}, {[]string{"lost-descriptor"}, inv.bareFolders},
+		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"held-job"}, inv.heldJobs}, {[]string{"client-away"}, inv.clientsAway}, {[]string{"lost-descriptor"}, inv.bareFolders}, {[]string{"unread-folder"}, inv.unreadFolders},
 	} {
 		if cause != "" && !slices.Contains(find.causes, cause) {
 			continue
@@ -425,6 +426,21 @@ func (inv *Inventory) failedJobs(ctx context.Context) ([]Item, error) {
 	for _, l := range list {
 		items = append(items, Item{ID: "failed-job:" + l.ID.String(), Cause: "failed-job", Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
 			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again", Act: &Act{Do: "again", Copies: []string{l.ID.String()}}})
+	}
+	return items, err
+}
+
+func (inv *Inventory) unreadFolders(ctx context.Context) ([]Item, error) {
+	type line struct {
+		Host, Path string
+		Since      *time.Time
+	}
+	list, err := rows[line](ctx, inv.Pool, `select h.name as host, path, h.last_seen as since from hosts h, unnest(h.unread) path where h.state = 'up' order by h.name, path limit $1`, mostOfACause)
+	var items []Item
+	for _, l := range list {
+		items = append(items, Item{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: "unread-folder", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
+			Evidence:    "It could not be read in time: its drive or its server stands still. What was known of it stays.",
+			Recommended: "Look at the drive or the share there; the next survey tries again"})
 	}
 	return items, err
 }

@@ -366,7 +366,10 @@ func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Surve
 	if s.Bare == nil {
 		s.Bare = []hostlink.BareFolder{}
 	}
-	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = 'up', ports = case when $3 then $4 else ports end, bare = case when $3 then $5 else bare end where id = $1`, host, s.Revision, s.Changed, s.Ports, s.Bare); err != nil {
+	if s.Unread == nil {
+		s.Unread = []string{}
+	}
+	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = 'up', ports = case when $3 then $4 else ports end, bare = case when $3 then $5 else bare end, unread = case when $3 then $6 else unread end where id = $1`, host, s.Revision, s.Changed, s.Ports, s.Bare, s.Unread); err != nil {
 		return err
 	}
 	for i, p := range s.Pools {

@@ -217,19 +217,22 @@ func (inv *Inventory) DropSession(ctx context.Context, hash []byte) error {
 	return err
 }
 
-// KeptAuthority is what is kept of the certificate authority.
+// KeptAuthority is what is kept of the certificate authority: the one in force, the
+// one that takes its place, and the one whose place it took, while that goes on.
 type KeptAuthority struct {
-	Cert   string
-	Sealed []byte // its key
+	Cert       string
+	Sealed     []byte
+	NextCert   string
+	NextSealed []byte
+	Former     string
 }
 
 // Authority returns the certificate authority, made once by make. A key in clear is
-// sealed.
+// sealed, and none is left in clear.
 func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]byte, error), make func() (cert, key []byte, err error)) (*KeptAuthority, error) {
 	type row struct {
-		Cert   string
-		Key    *string
-		Sealed []byte
+		KeptAuthority
+		Key *string
 	}
 	var kept *KeptAuthority
 	return kept, inv.InTx(ctx, func(tx pgx.Tx) error {
@@ -237,12 +240,12 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 		if _, err := tx.Exec(ctx, `lock table authority in share row exclusive mode`); err != nil {
 			return err
 		}
-		r, err := one(rows[row](ctx, tx, `select cert, key, sealed from authority`))
+		r, err := one(rows[row](ctx, tx, `select cert, key, sealed, coalesce(next_cert, '') as next_cert, next_sealed, former from authority`))
 		if err != nil {
 			return err
 		}
 		if r != nil && r.Key == nil {
-			kept = &KeptAuthority{r.Cert, r.Sealed}
+			kept = &r.KeptAuthority
 			return nil
 		}
 		if r == nil {
@@ -251,16 +254,47 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 				return err
 			}
 			text := string(key)
-			r = &row{Cert: string(cert), Key: &text}
+			r = &row{KeptAuthority{Cert: string(cert)}, &text}
 		}
-		sealed, err := seal([]byte(*r.Key))
-		if err != nil {
+		if r.Sealed, err = seal([]byte(*r.Key)); err != nil {
 			return err
 		}
-		kept = &KeptAuthority{r.Cert, sealed}
-		_, err = tx.Exec(ctx, `insert into authority (cert, sealed) values ($1, $2) on conflict (one) do update set key = null, sealed = excluded.sealed`, r.Cert, sealed)
+		kept = &r.KeptAuthority
+		_, err = tx.Exec(ctx, `insert into authority (cert, sealed) values ($1, $2) on conflict (one) do update set key = null, sealed = excluded.sealed`, r.Cert, r.Sealed)
 		return err
 	})
+}
+
+// NextAuthority keeps the authority that is to take the place of the one in force,
+// unless there is such a one.
+func (inv *Inventory) NextAuthority(ctx context.Context, cert string, sealed []byte) error {
+	_, err := inv.Pool.Exec(ctx, `update authority set next_cert = $1, next_sealed = $2 where next_cert is null`, cert, sealed)
+	return err
+}
+
+// SwitchAuthority puts the next authority into force.
+func (inv *Inventory) SwitchAuthority(ctx context.Context) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `update authority set former = cert, cert = next_cert, sealed = next_sealed, next_cert = null, next_sealed = null where next_cert is not null`); err != nil {
+			return err
+		}
+		return Audit(ctx, tx, Entry{Who: onComputer, What: "key rotate", Subject: "authority"})
+	})
+}
+
+// ForgetFormer ends trust in the authority that was in force before.
+func (inv *Inventory) ForgetFormer(ctx context.Context) error {
+	_, err := inv.Pool.Exec(ctx, `update authority set former = ''`)
+	return err
+}
+
+// onComputer is who does what needs the service's computer, not a user.
+const onComputer = "the service's computer"
+
+// Services is the number of services that have said lately that they live.
+func (inv *Inventory) Services(ctx context.Context) (n int, err error) {
+	err = inv.Pool.QueryRow(ctx, `select count(*) from services where beat_at > now() - interval '10 seconds'`).Scan(&n)
+	return n, err
 }
 
 // EachSealed calls f for every sealed secret with what it is sealed for: that of
@@ -311,6 +345,6 @@ func (inv *Inventory) Reseal(ctx context.Context, f func(purpose string, sealed 
 		if err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: "the service's computer", What: "key rotate", Subject: "key file"})
+		return Audit(ctx, tx, Entry{Who: onComputer, What: "key rotate", Subject: "key file"})
 	})
 }

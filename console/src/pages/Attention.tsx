@@ -20,6 +20,7 @@ const means: Record<string, string> = {
   "last-copy": "Last copies",
   unsure: "Copies of something, perhaps",
   "lost-descriptor": "Disks that nothing describes",
+  "unread-folder": "Folders that don’t let themselves be read",
   stray: "Machine folders that no host lists",
   "long-unseen": "Not seen for long",
 };

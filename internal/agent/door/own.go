@@ -3,6 +3,7 @@ package door
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 )
 
@@ -25,4 +26,21 @@ func Unnamed(dir string) (*os.File, error) {
 		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
+}
+
+// WriteOwn writes a file of the agent's own whole, for its account alone.
+func WriteOwn(file string, content []byte) error {
+	next := file + ".new"
+	if err := os.WriteFile(next, content, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(next, file)
+}
+
+// DropOwn takes a file of the agent's own away, if it is there.
+func DropOwn(file string) error {
+	if err := os.Remove(file); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }

@@ -1,0 +1,76 @@
+package agent
+
+import (
+	"path/filepath"
+	"slices"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// still is a driver that stands still where one machine is concerned.
+type still struct {
+	Driver
+	folder string
+	asked  atomic.Int32
+	let    chan struct{}
+}
+
+func (s *still) State(folder string) string {
+	if folder == s.folder {
+		s.asked.Add(1)
+		<-s.let
+	}
+	return s.Driver.State(folder)
+}
+
+// TestStill: a folder that stands still holds up nothing but itself: the survey names
+// it, tells the others, and keeps what was known of it.
+func TestStill(t *testing.T) {
+	a, pool := newAgent(t, 3)
+	first := a.sweep.survey("")
+	require.Len(t, first.Machines, 3)
+	require.Empty(t, first.Unread)
+
+	stuck := filepath.Join(pool, "training-0001")
+	s := &still{Driver: a.driver, folder: stuck, let: make(chan struct{})}
+	a.driver, a.sweep.hasty.most = s, 50*time.Millisecond
+	addFolder(t, pool, "training-0009")
+	second := a.sweep.survey(first.Revision)
+	require.Equal(t, []string{stuck}, second.Unread)
+	require.Len(t, second.Machines, 1)
+	require.Equal(t, filepath.Join(pool, "training-0009"), second.Machines[0].Path)
+	require.Empty(t, second.Gone, "what can't be read is not gone")
+	require.NotNil(t, a.sweep.folders[stuck].Machine)
+
+	began := time.Now()
+	third := a.sweep.survey(second.Revision)
+	require.False(t, third.Changed)
+	require.Equal(t, int32(1), s.asked.Load(), "it is not asked again while it stands still")
+	require.Less(t, time.Since(began), 5*time.Second)
+
+	close(s.let)
+	require.Eventually(t, func() bool {
+		now := a.sweep.survey(third.Revision)
+		return now.Changed && !slices.Contains(now.Unread, stuck)
+	}, 10*time.Second, 10*time.Millisecond)
+}
+
+// TestStillEverywhere: where everything stands still, a survey ends all the same.
+func TestStillEverywhere(t *testing.T) {
+	h := &hasty{most: 20 * time.Millisecond}
+	h.begin()
+	h.left = 100 * time.Millisecond
+	let := make(chan struct{})
+	defer close(let)
+	began := time.Now()
+	for n := range 1000 {
+		_, ok := hastily(h, filepath.Join("/reef", string(rune('a'+n))), func() int { <-let; return 1 })
+		require.False(t, ok)
+	}
+	require.Less(t, time.Since(began), 5*time.Second)
+	require.Len(t, h.givenUp(), 1000)
+	require.Len(t, h.busy, 5, "nothing more is begun when the time is over")
+}

@@ -1,0 +1,33 @@
+package demo
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// agentsAccount is the account that agents run as where the demo is root's: they need
+// no more than their pools, which become that account's. It is nil, which is
+// the demo's own, where nobody else may pass through to the program or the pools.
+func agentsAccount(dir, program string) (*syscall.Credential, error) {
+	if os.Geteuid() != 0 || !passable(dir) || !passable(filepath.Dir(program)) {
+		return nil, nil
+	}
+	c, err := account("unvora-agent", "nobody")
+	if c == nil || err != nil {
+		return nil, err
+	}
+	hosts := filepath.Join(dir, "hosts")
+	err = filepath.WalkDir(hosts, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Lchown(path, int(c.Uid), int(c.Gid)) // a link is never followed
+	})
+	if err != nil {
+		return nil, fmt.Errorf("give the agents' files to their account: %w", err)
+	}
+	return c, nil
+}
