@@ -1,5 +1,5 @@
 .DEFAULT_GOAL := build
-.PHONY: build demo test bench lint format generate docs docs-shots fuzz setup clean
+.PHONY: build install demo test bench lint format generate docs docs-shots fuzz setup clean
 
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum $(wildcard internal/inventory/migrations/*.sql) internal/api/docs.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
@@ -12,6 +12,13 @@ bin/unvora: $(GO_SOURCES) console/dist/index.html
 console/dist/index.html: $(CONSOLE_SOURCES) | setup
 	cd console && npm run --silent build
 	@touch $@
+
+PREFIX ?= /usr/local
+install: build  ## the binary, and units for systemd
+	install -D -m 0755 bin/unvora $(DESTDIR)$(PREFIX)/bin/unvora
+	install -d -m 0755 $(DESTDIR)/etc/unvora
+	sed 's|/usr/local|$(PREFIX)|' scripts/systemd/unvora.service | install -D -m 0644 /dev/stdin $(DESTDIR)/etc/systemd/system/unvora.service
+	sed 's|/usr/local|$(PREFIX)|' scripts/systemd/unvora-agent.service | install -D -m 0644 /dev/stdin $(DESTDIR)/etc/systemd/system/unvora-agent.service
 
 setup:
 	@scripts/setup
@@ -48,20 +55,21 @@ bench: setup build  ## ratios against plain tools
 
 FUZZ_TIME ?= 30s
 fuzz:  ## every parser, for a while
-	go test ./core/guest -run '^$$' -fuzz FuzzLook -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzDescriptor -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/vhd -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME)
-	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzLog -fuzztime $(FUZZ_TIME)
-	go test ./internal/nbd -run '^$$' -fuzz FuzzServer -fuzztime $(FUZZ_TIME)
-	go test ./internal/nbd -run '^$$' -fuzz FuzzClient -fuzztime $(FUZZ_TIME)
-	go test ./core/ovf -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
-	go test ./core/ovf -run '^$$' -fuzz FuzzArchive -fuzztime $(FUZZ_TIME)
-	go test ./core/ovf -run '^$$' -fuzz FuzzManifest -fuzztime $(FUZZ_TIME)
-	go test ./internal/cimi -run '^$$' -fuzz FuzzMachine -fuzztime $(FUZZ_TIME)
+	go test ./core/guest -run '^$$' -fuzz FuzzLook -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzDescriptor -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/vhd -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/disk/vhdx -run '^$$' -fuzz FuzzLog -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./internal/nbd -run '^$$' -fuzz FuzzServer -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./internal/nbd -run '^$$' -fuzz FuzzClient -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/ovf -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/ovf -run '^$$' -fuzz FuzzArchive -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/ovf -run '^$$' -fuzz FuzzParcel -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/ovf -run '^$$' -fuzz FuzzManifest -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./internal/cimi -run '^$$' -fuzz FuzzMachine -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html

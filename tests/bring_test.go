@@ -432,6 +432,7 @@ func TestSources(t *testing.T) {
 	require.Equal(t, judge(t, "qcow2", base).sum(t), judge(t, "qcow2", filepath.Join(brought.Path, (*brought.Machine.Disks)[0].File)).sum(t))
 	require.NoError(t, os.Mkdir(filepath.Join(pool, "bare"), 0o755))
 	e.ok(t, "disk", "copy", base, filepath.Join(pool, "bare", "bare.qcow2"), "--format", "qcow2")
+	e.give(t, pool, "bare")
 	same := untouched(t, filepath.Join(pool, "bare"))
 	e.ok(t, "import", "reef/bare/bare.qcow2", "--host", "gannet", "--name", "bare", "--pool", "harbour", "--yes")
 	same("where it lies, nothing is copied")

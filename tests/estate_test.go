@@ -286,6 +286,19 @@ func (e *estate) apiWith(t testing.TB, token string) *openapi.ClientWithResponse
 // pool is a pool's directory at a host.
 func (e *estate) pool(host, pool string) string { return filepath.Join(e.dir, "hosts", host, pool) }
 
+// give makes a folder of a pool that of the account that the pool is of, which is not
+// ours where an agent runs as its own.
+func (e *estate) give(t testing.TB, pool, folder string) {
+	t.Helper()
+	st, err := os.Stat(pool)
+	require.NoError(t, err)
+	owner := st.Sys().(*syscall.Stat_t)
+	require.NoError(t, filepath.WalkDir(filepath.Join(pool, folder), func(path string, _ os.DirEntry, err error) error {
+		require.NoError(t, err)
+		return os.Lchown(path, int(owner.Uid), int(owner.Gid))
+	}))
+}
+
 // leftovers lists working files in a host's pools and shelves.
 func (e *estate) leftovers(t testing.TB, host string) (found []string) {
 	t.Helper()

@@ -145,6 +145,7 @@ func TestAttention(t *testing.T) {
 	renamed := strings.NewReplacer(wave.Uuid, lost.Uuid, ">wave-model<", ">old-telemetry<").Replace(string(text))
 	require.NoError(t, os.WriteFile(aside, []byte(renamed), 0o644))
 	require.NoError(t, os.Rename(filepath.Join(e.dir, "aside"), filepath.Join(e.pool("skua", "shoal"), "telemetry-found")))
+	e.give(t, e.pool("skua", "shoal"), "telemetry-found")
 	require.Eventually(t, func() bool {
 		i, ok := e.attention(t, "--cause", "hollow")["hollow skua/old-telemetry"]
 		return ok && strings.Contains(i.Evidence, "telemetry-found")

@@ -15,6 +15,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"io"
+	"io/fs"
 	"math/big"
 	"os"
 	"path/filepath"
@@ -310,4 +311,78 @@ func TestAsking(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "descriptor.version", odd.Notes[0].Code)
 	require.Len(t, odd.Machines, 2)
+}
+
+// FuzzParcel opens archives around packages: with links, devices and sparse members,
+// nothing outside of the archive is ever opened, and nothing of them stays.
+func FuzzParcel(f *testing.F) {
+	descriptor := string(encode(f, tideGauge()))
+	seed := func(format tar.Format, headers ...tar.Header) []byte {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		for _, h := range append(headers, tar.Header{Name: "x/x.ovf", Size: int64(len(descriptor))}) {
+			h.Format, h.Mode = format, 0o644
+			require.NoError(f, w.WriteHeader(&h))
+			if h.Size > 0 {
+				_, err := w.Write([]byte(descriptor)[:h.Size])
+				require.NoError(f, err)
+			}
+		}
+		require.NoError(f, w.Close())
+		return b.Bytes()
+	}
+	for _, format := range []tar.Format{tar.FormatUSTAR, tar.FormatPAX, tar.FormatGNU} {
+		for _, h := range []tar.Header{
+			{Name: "x/disk1.img", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}, {Name: "x/disk1.img", Typeflag: tar.TypeLink, Linkname: "../secret"},
+			{Name: "x/disk1.img", Typeflag: tar.TypeBlock, Devmajor: 8}, {Name: "x/disk1.img", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}, {Name: "x/disk1.img", Typeflag: tar.TypeFifo},
+			{Name: "../disk1.img", Size: 16}, {Name: "x/disk1.img", Size: 16},
+		} {
+			raw := seed(format, h)
+			f.Add(raw)
+		}
+	}
+	// A sparse member as GNU tar writes it (PAX 1.0): 16 bytes of data, a TiB of room.
+	sparse := seed(tar.FormatPAX, tar.Header{Name: "x/disk1.img", Size: 512, PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": "x/disk1.img", "GNU.sparse.realsize": "1099511627776"}})
+	f.Add(sparse)
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		dir := t.TempDir()
+		file := filepath.Join(dir, "x.tar")
+		require.NoError(t, os.WriteFile(file, raw, 0o600))
+		o, err := ovf.OpenPathIn(only{disk.OS, t, dir}, file, dir)
+		if err == nil {
+			for _, e := range o.Entries {
+				if src, err := o.Source(e); err == nil {
+					n, _ := src.ReadAt(make([]byte, 64), 0)
+					require.LessOrEqual(t, n, 64)
+				}
+			}
+			require.NoError(t, o.Close())
+		}
+		left, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		require.Len(t, left, 1, "something stays")
+	})
+}
+
+// only lets nothing be opened that lies outside of a directory.
+type only struct {
+	disk.Files
+	t   *testing.T
+	dir string
+}
+
+func (o only) inside(path string) {
+	rel, err := filepath.Rel(o.dir, path)
+	require.NoError(o.t, err)
+	require.True(o.t, filepath.IsLocal(rel), "%s is opened", path)
+}
+
+func (o only) OpenFile(path string, flag int, mode fs.FileMode) (*os.File, error) {
+	o.inside(path)
+	return o.Files.OpenFile(path, flag, mode)
+}
+
+func (o only) Stat(path string) (fs.FileInfo, error) {
+	o.inside(path)
+	return o.Files.Stat(path)
 }

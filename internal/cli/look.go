@@ -45,6 +45,26 @@ func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Re
 	}
 }
 
+// newest reads pages until there are as many as were asked for.
+func newest[T any](c *caller, most int, get func(limit int, after *string) (*http.Response, error)) (all []T, err error) {
+	if most < 1 {
+		return nil, usage("--limit %d: at least 1", most)
+	}
+	all = []T{}
+	var after *string
+	for {
+		res, err := get(min(most-len(all), pageItems), after)
+		p, err := call[pageOf[T]](c, res, err)
+		if err != nil {
+			return nil, err
+		}
+		if all = append(all, p.Items...); p.Next == "" || len(all) >= most {
+			return all, nil
+		}
+		after = &p.Next
+	}
+}
+
 func (a *app) more(rest int) {
 	if rest > 0 {
 		fmt.Fprintf(a.out, "… and %d more or so: narrow the list with --where, or ask for all with -o json\n", rest)
@@ -494,14 +514,15 @@ func (a *app) historyCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		res, err := c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")), Limit: limit})
-		p, err := call[openapi.HistoryPage](c, res, err)
+		entries, err := newest[openapi.HistoryEntry](c, *limit, func(limit int, after *string) (*http.Response, error) {
+			return c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")), Limit: &limit, After: after})
+		})
 		if err != nil {
 			return err
 		}
-		return a.print(p.Items, func() {
+		return a.print(entries, func() {
 			t := a.table("when", "who", "what", "subject", "why")
-			for _, e := range p.Items {
+			for _, e := range entries {
 				t.AppendRow([]any{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.What, e.Subject, dash(e.Why)})
 			}
 			t.Render()

@@ -288,18 +288,19 @@ func (a *app) jobsCmd() *cobra.Command {
 			}
 			return a.print(j, func() { a.showJob(j) })
 		}
-		res, err := c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: limit, State: optional(*state)})
-		p, err := call[openapi.JobPage](c, res, err)
+		jobs, err := newest[openapi.Job](c, *limit, func(limit int, after *string) (*http.Response, error) {
+			return c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: &limit, After: after, State: optional(*state)})
+		})
 		if err != nil {
 			return err
 		}
-		return a.print(p.Items, func() {
-			if len(p.Items) == 0 {
+		return a.print(jobs, func() {
+			if len(jobs) == 0 {
 				fmt.Fprintln(a.out, "No jobs.")
 				return
 			}
 			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
-			for _, j := range p.Items {
+			for _, j := range jobs {
 				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total), j.User, ago(j.CreatedAt)})
 			}
 			t.Render()

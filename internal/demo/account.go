@@ -19,15 +19,16 @@ func agentsAccount(dir, program string) (*syscall.Credential, error) {
 	if c == nil || err != nil {
 		return nil, err
 	}
-	hosts := filepath.Join(dir, "hosts")
-	err = filepath.WalkDir(hosts, func(path string, _ fs.DirEntry, err error) error {
+	for _, part := range []string{"hosts", "share"} {
+		err := filepath.WalkDir(filepath.Join(dir, part), func(path string, _ fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			return os.Lchown(path, int(c.Uid), int(c.Gid)) // a link is never followed
+		})
 		if err != nil {
-			return err
+			return nil, fmt.Errorf("give the agents' files to their account: %w", err)
 		}
-		return os.Lchown(path, int(c.Uid), int(c.Gid)) // a link is never followed
-	})
-	if err != nil {
-		return nil, fmt.Errorf("give the agents' files to their account: %w", err)
 	}
 	return c, nil
 }
