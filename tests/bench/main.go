@@ -39,7 +39,7 @@ func main() {
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
 	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
-	only := flag.String("only", "", "estate, register, managers, disks, fleet, or large: the disks of a TiB alone; all unless said")
+	only := flag.String("only", "", "estate, load, register, managers, disks, fleet, or large: the disks of a TiB alone; all unless said")
 	flag.Parse()
 	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -83,7 +83,7 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		b.table.Render()
 		return nil
 	}
-	if only != "estate" && only != "register" && only != "fleet" && only != "managers" {
+	if only != "estate" && only != "load" && only != "register" && only != "fleet" && only != "managers" {
 		if err := b.disks(data); err != nil {
 			return err
 		}
@@ -97,6 +97,13 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		return err
 	}
 	defer stop()
+	if only == "load" {
+		if err := b.load(); err != nil {
+			return err
+		}
+		b.table.Render()
+		return nil
+	}
 	if only == "fleet" {
 		if err := b.fleet(hosts); err != nil {
 			return err
@@ -123,6 +130,9 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		return nil
 	}
 	if err := b.client("survey"); err != nil {
+		return err
+	}
+	if err := b.load(); err != nil {
 		return err
 	}
 	if err := b.packages(image); err != nil {
