@@ -196,3 +196,52 @@ func unpacked(t testing.TB, file string) string {
 	require.Len(t, found, 1, fmt.Sprint(found))
 	return found[0]
 }
+
+// TestClientGone: the command that gave bytes to a job, or took them, is killed;
+// another one goes on for it, with the same file and no other.
+func TestClientGone(t *testing.T) {
+	e := ownEstate(t)
+	file, other := tempFile(t, "wave-model.ova"), tempFile(t, "other.ova")
+	bigPackage(t, file, "wave-model", 300)
+	bigPackage(t, other, "wave-other", 3)
+	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
+	killed := func(args ...string) (job string) {
+		before := moved(e, args[2])
+		cmd := e.command(context.Background(), args...)
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool { return moved(e, args[2])-before > 20<<20 }, waitFor, time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		cmd.Wait()
+		for _, j := range get[[]openapi.Job](t, e, "jobs") {
+			if j.State == "working" {
+				return j.Id
+			}
+		}
+		t.Fatalf("it was over before it could be killed: %s", args)
+		return ""
+	}
+	job := killed("import", file, "--host", "gannet", "--yes")
+	r := e.run(t, "jobs", "resume", job)
+	require.Equal(t, 2, r.status, r.out+r.err)
+	require.Contains(t, r.err, "waits for its package")
+	r = e.run(t, "jobs", "resume", job, other)
+	require.Equal(t, 4, r.status, r.out+r.err)
+	require.Contains(t, r.err, "is not the package")
+	require.Contains(t, e.ok(t, "jobs", "resume", job, file), "is done")
+	c := get[openapi.Copy](t, e, "copies", "gannet/wave-model")
+	require.Equal(t, truth, judge(t, "qcow2", filepath.Join(c.Path, (*c.Machine.Disks)[0].File)).sum(t))
+
+	out := tempFile(t, "again.ova")
+	job = killed("export", "gannet/wave-model", out)
+	r = e.run(t, "jobs", "resume", job)
+	require.Equal(t, 2, r.status, r.out+r.err)
+	require.Contains(t, r.err, out)
+	r = e.run(t, "jobs", "resume", job, other+".x")
+	require.Equal(t, 4, r.status, r.out+r.err)
+	require.Contains(t, e.ok(t, "jobs", "resume", job, out), "is done")
+	require.Contains(t, e.ok(t, "inspect", out, "--verify"), "manifest ok")
+	require.Equal(t, truth, judge(t, "vmdk", unpacked(t, out)).sum(t))
+	left, err := filepath.Glob(filepath.Join(filepath.Dir(out), ".*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}

@@ -231,6 +231,7 @@ var catalogue = map[string]entry{
 	"pool.foreign":         entryOf(Blocker),
 	"pool.away":            entryOf(Blocker),
 	"pool.slow":            entryOf(Note),
+	"pool.ownerless":       entryOf(Note),
 	"path.too-long":        entryOf(Blocker),
 	"host.unreachable":     entryOf(Blocker),
 	"host.resting":         entryOf(Blocker),

@@ -565,6 +565,9 @@ func (b *builder) poolState(p PoolFacts, h HostFacts, write bool) {
 	if p.Foreign != "" && write {
 		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the manager %s. %s", p.Name, p.Foreign, another), nil), "")
 	}
+	if p.Ownerless && write {
+		b.raise(fit.Raise("pool.ownerless", p.Name, fmt.Sprintf("The file system of the pool %s keeps no owners of files: whoever reaches the drive reads the disks.", p.Name), nil), "")
+	}
 	if p.Slow != "" {
 		b.raise(fit.Raise("pool.slow", p.Name, fmt.Sprintf("Machines run slowly from the pool %s: %s.", p.Name, p.Slow), nil), "")
 	}

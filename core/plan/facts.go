@@ -42,6 +42,7 @@ type PoolFacts struct {
 	Labels                []string
 	Foreign               string // the manager that it belongs to; "" for none
 	MaxFile               int64  // bytes; 0: no bound known
+	Ownerless             bool   // whoever reaches its drive reads all of it
 	Slow                  string // how slow it was measured to be; "" when it is not
 	Removable             bool
 	TotalBytes, FreeBytes int64

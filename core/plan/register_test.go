@@ -68,6 +68,9 @@ func TestRegisterFindings(t *testing.T) {
 			f.Host.Pools[1].Foreign, req.Files, req.Pool = "mainland", plan.Copy, "harbour"
 		}, "", nil},
 		{"pool.slow", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Pools[0].Slow = "12 MB/s" }, "", nil},
+		{"pool.ownerless", func(f *plan.RegisterFacts, req *plan.BringRequest) {
+			f.Host.Pools[1].Ownerless, req.Files, req.Pool = true, plan.Copy, "harbour"
+		}, "", nil},
 		{"space.short", func(f *plan.RegisterFacts, req *plan.BringRequest) {
 			f.Folder.Machine.Disks[0].FileBytes = 2 << 20
 			f.Host.Pools[1].FreeBytes, req.Files, req.Pool = 1<<20, plan.Copy, "harbour"

@@ -70,8 +70,10 @@ func (a *Agent) pool(c PoolConfig) hostlink.Pool {
 			p.State = "read-only"
 		}
 		p.TotalBytes, p.FreeBytes = room(c.Path)
+		of := kindOf(c.Path)
+		p.Ownerless = of.ownerless
 		if p.MaxFile == 0 {
-			p.MaxFile = largestFile(c.Path)
+			p.MaxFile = of.maxFile
 		}
 		if rate, ok := a.rates.Load(p.ID); ok && p.Rate == 0 {
 			p.Rate = rate.(int64)
@@ -88,14 +90,27 @@ func room(path string) (total, free int64) {
 	return int64(st.Blocks) * st.Bsize, int64(st.Bavail) * st.Bsize
 }
 
-// largestFile is what a file has at most, where the file system's kind says so:
-// 4 GiB less a byte on FAT.
-func largestFile(path string) int64 {
+// fileSystem is what the kind of a file system says of the files on it.
+type fileSystem struct {
+	maxFile   int64 // bytes that a file has at most; 0: no bound known
+	ownerless bool  // it keeps no owners: rights are what the mount says, for all alike
+}
+
+// fileSystems by their magic number (statfs(2)); what is not here has owners and no
+// bound that matters.
+var fileSystems = map[int64]fileSystem{
+	unix.MSDOS_SUPER_MAGIC: {4<<30 - 1, true},
+	unix.EXFAT_SUPER_MAGIC: {0, true},
+	0x5346544e:             {0, true}, // NTFS
+	0x7366746e:             {0, true}, // NTFS3
+}
+
+func kindOf(path string) fileSystem {
 	var st unix.Statfs_t
-	if unix.Statfs(path, &st) == nil && st.Type == unix.MSDOS_SUPER_MAGIC {
-		return 4<<30 - 1
+	if unix.Statfs(path, &st) != nil {
+		return fileSystem{}
 	}
-	return 0
+	return fileSystems[int64(st.Type)]
 }
 
 // measured is how much is written to find out how fast a pool is.

@@ -188,7 +188,11 @@ func (a *app) poolsCmd() *cobra.Command {
 				if p.Rate != nil && *p.Rate > 0 {
 					rate = size(*p.Rate) + "/s"
 				}
-				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), a.state(p.State), orDash(strings.Join(p.Labels, ", ")), size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
+				state := a.state(p.State)
+				if p.Ownerless != nil && *p.Ownerless {
+					state += ", keeps no owners"
+				}
+				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, orDash(strings.Join(p.Labels, ", ")), size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
 			}
 			t.Render()
 			a.more(rest)

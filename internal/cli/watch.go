@@ -2,9 +2,12 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -14,6 +17,7 @@ import (
 	"github.com/tmaxmax/go-sse"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/ovf"
 )
 
 // patience is how long a watcher waits for a service that has gone away.
@@ -312,7 +316,6 @@ func (a *app) jobsCmd() *cobra.Command {
 	}{
 		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
 		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go on.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
-		{"resume", "Let a job that is held go on", "The job %s goes on.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.ResumeJob(ctx, id) }},
 	} {
 		cmd.AddCommand(&cobra.Command{
 			Use: v.name + " ID", Short: v.short, Example: fmt.Sprintf("  unvora jobs %s 0199f3c2\n  unvora jobs %[1]s 0199f3c2 -o json", v.name), Args: cobra.ExactArgs(1),
@@ -330,7 +333,91 @@ func (a *app) jobsCmd() *cobra.Command {
 			},
 		})
 	}
+	cmd.AddCommand(a.resumeCmd())
 	return cmd
+}
+
+func (a *app) resumeCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "resume ID [FILE]", Short: "Let a job that is held go on, or serve one that waits for this computer", Args: cobra.RangeArgs(1, 2),
+		Long:    "Let a job that is held go on. One that waits for this computer, because the command that\nstarted it has ended, is served by this one from now on, with the same FILE.",
+		Example: "  unvora jobs resume 0199f3c2\n  unvora jobs resume 0199f3c2 ./wave-model.ova",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			res, err := c.GetJob(cmd.Context(), args[0])
+			j, err := call[openapi.Job](c, res, err)
+			if err != nil {
+				return err
+			}
+			if j.State != openapi.JobStateWorking {
+				res, err := c.ResumeJob(cmd.Context(), args[0])
+				if j, err = call[openapi.Job](c, res, err); err != nil {
+					return err
+				}
+			}
+			res, err = c.GetTransfer(cmd.Context(), j.Id, &openapi.GetTransferParams{Wait: ptr(5)})
+			t, err := call[openapi.Transfer](c, res, err)
+			if err != nil {
+				return err
+			}
+			transfer, clear, err := a.serveAgain(c, j.Id, t, args[1:])
+			if err != nil {
+				return err
+			}
+			defer clear()
+			if transfer == nil {
+				return a.print(j, func() { fmt.Fprintf(a.out, "The job %s goes on.\n", j.Id) })
+			}
+			done, err := a.follow(cmd.Context(), c, &j, transfer)
+			if err != nil {
+				return err
+			}
+			return a.print(done, func() { fmt.Fprintf(a.out, "The job %s is done.\n", done.Id) })
+		},
+	}
+}
+
+// serveAgain is what gives a job the bytes that it waits for, or takes them; nil where
+// it waits for none. Only what the job was started with will do.
+func (a *app) serveAgain(c *caller, job string, t openapi.Transfer, files []string) (transfer func(context.Context) error, clear func(), err error) {
+	clear = func() {}
+	switch {
+	case t.Need != nil && len(files) == 0:
+		return nil, clear, usage("the job %s waits for its package: unvora jobs resume %[1]s FILE", job)
+	case t.Need != nil:
+		o, err := ovf.OpenPath(files[0])
+		if err != nil {
+			return nil, clear, failed(err)
+		}
+		clear = func() { o.Close() }
+		if t.Package == nil || fmt.Sprintf("%x", sha256.Sum256([]byte(o.Descriptor))) != *t.Package {
+			clear()
+			return nil, func() {}, &exit{statusBlocked, fmt.Errorf("%s is not the package that the job %s was started with", files[0], job)}
+		}
+		return func(ctx context.Context) error { return a.givePackage(ctx, c, job, o) }, clear, nil
+	case t.Give == nil && len(files) > 0:
+		return nil, clear, usage("the job %s waits for no file now", job)
+	case t.Give == nil:
+		return nil, clear, nil
+	case len(files) == 0:
+		return nil, clear, usage("the job %s waits for somebody to take its package: on the computer of %s, unvora jobs resume %[1]s FILE", job, t.Give.Place)
+	}
+	file, err := filepath.Abs(files[0])
+	if err != nil {
+		return nil, clear, err
+	}
+	here, err := os.Hostname()
+	if err != nil || here+":"+file != t.Give.Place {
+		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or cancel it and export anew", job, t.Give.Place, files[0])}
+	}
+	if _, err := os.Lstat(file); err == nil {
+		return nil, clear, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Remove it, or cancel the job and export anew", file)}
+	}
+	written := false
+	return func(ctx context.Context) error { return a.takePackage(ctx, c, job, file, &written) }, clear, nil
 }
 
 func (a *app) showJob(j openapi.Job) {

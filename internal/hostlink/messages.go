@@ -79,9 +79,10 @@ type Pool struct {
 	Labels     []string `json:"labels"`
 	TotalBytes int64    `json:"totalBytes"`
 	FreeBytes  int64    `json:"freeBytes"`
-	MaxFile    int64    `json:"maxFile,omitempty"` // bytes that a file there has at most; 0: no bound known
-	Rate       int64    `json:"rate,omitempty"`    // bytes a second that were measured; 0: not yet
-	Foreign    string   `json:"foreign,omitempty"` // manager that it belongs to; "" for none
+	Ownerless  bool     `json:"ownerless,omitempty"` // its file system keeps no owners and no rights of files
+	MaxFile    int64    `json:"maxFile,omitempty"`   // bytes that a file there has at most; 0: no bound known
+	Rate       int64    `json:"rate,omitempty"`      // bytes a second that were measured; 0: not yet
+	Foreign    string   `json:"foreign,omitempty"`   // manager that it belongs to; "" for none
 }
 
 // Shelf at a host.

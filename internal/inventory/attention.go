@@ -408,7 +408,7 @@ func (inv *Inventory) clientsAway(ctx context.Context) ([]Item, error) {
 	for _, j := range list {
 		items = append(items, Item{ID: "client-away:" + j.ID.String(), Cause: "client-away", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
 			Evidence:    fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
-			Recommended: "Bring that computer back, or cancel the job: unvora jobs cancel " + j.ID.String()})
+			Recommended: "Go on there (unvora jobs resume " + j.ID.String() + " FILE), or cancel the job: unvora jobs cancel " + j.ID.String()})
 	}
 	return items, err
 }

@@ -263,6 +263,7 @@ type Pool struct {
 	UsedBytes  int64     `json:"usedBytes"`
 	FreeBytes  int64     `json:"freeBytes"`
 	Removable  bool      `json:"removable"`
+	Ownerless  bool      `json:"ownerless"`
 	MaxFile    int64     `json:"maxFile"` // bytes; 0: no bound known
 	Rate       int64     `json:"rate"`    // bytes a second; 0: not measured
 	Foreign    string    `json:"foreign"` // manager that it belongs to
@@ -272,8 +273,8 @@ type Pool struct {
 const poolState = `case when p.resting and x.state = 'ready' then 'resting' else x.state end`
 
 const poolSQL = `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
- f.path, f.state, f.removable, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts
-from pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.max_file, x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
+ f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts
+from pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
 
 var poolFields = map[string]field{
 	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
@@ -288,7 +289,7 @@ func (inv *Inventory) Pools(ctx context.Context, p Page) (*List[Pool], error) {
 // HostPools lists a host's pools as it sees them, in its own order.
 func (inv *Inventory) HostPools(ctx context.Context, host uuid.UUID) ([]Pool, error) {
 	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
-		x.path, `+poolState+` as state, x.removable, x.max_file, x.rate, x.foreign_to as foreign, h.name as host, '{}'::text[] as hosts
+		x.path, `+poolState+` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to as foreign, h.name as host, '{}'::text[] as hosts
 		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1 order by x.position`, host)
 }
 
@@ -387,10 +388,10 @@ func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Surve
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file, rate, foreign_to) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path, state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate, foreign_to = excluded.foreign_to
-			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file, pool_hosts.rate, pool_hosts.foreign_to) is distinct from (excluded.position, excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to)`,
-			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign)
+		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file, rate, foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path, state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate, foreign_to = excluded.foreign_to, ownerless = excluded.ownerless
+			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file, pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position, excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to, excluded.ownerless)`,
+			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign, p.Ownerless)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"io"
 	"time"
@@ -22,13 +23,17 @@ type Wants struct {
 	State string         `json:"state"`          // of the job
 	Need  *hostlink.Need `json:"need,omitempty"` // bytes to send
 	Give  *Give          `json:"give,omitempty"` // disks to fetch
+	// Package is the SHA-256 of the descriptor of the package that is sent, in hex: who
+	// takes a job up again has to bring the same.
+	Package string `json:"package,omitempty"`
 }
 
 // Give is what a hand-out offers.
 type Give struct {
 	Disks []plan.PackDisk `json:"disks"`
-	Name  string          `json:"name"` // of the descriptor
-	Room  int             `json:"room"` // bytes that it will take
+	Name  string          `json:"name"`  // of the descriptor
+	Room  int             `json:"room"`  // bytes that it will take
+	Place string          `json:"place"` // HOST:PATH that the package is written to
 }
 
 // Wanted returns when the job needs something from the caller, or is over.
@@ -49,6 +54,13 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 			t, err := agent.Wait(ctx, s.TaskID(), min(time.Second, time.Until(until)))
 			if err == nil && t.State == hostlink.TaskRunning && t.Needs != nil {
 				if s.Kind == plan.KindFetchDisk {
+					var req Request
+					if err := w.inv.RequestOf(ctx, j.ID.String(), &req); err != nil {
+						return nil, err
+					}
+					if req.Source != nil && req.Source.Upload != nil {
+						wants.Package = fmt.Sprintf("%x", sha256.Sum256([]byte(req.Source.Upload.Descriptor)))
+					}
 					wants.Need = t.Needs
 					return wants, nil
 				}
@@ -58,7 +70,14 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 				}
 				raw, err := agent.Descriptor(ctx, s.TaskID(), nil)
 				if err == nil {
+					var req Request
+					if err := w.inv.RequestOf(ctx, j.ID.String(), &req); err != nil {
+						return nil, err
+					}
 					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw)}
+					if req.Destination != nil {
+						wants.Give.Place = req.Destination.Place
+					}
 					return wants, nil
 				}
 			}

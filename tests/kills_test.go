@@ -1,0 +1,102 @@
+package tests
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// TestKills: at moments drawn with a seed, a process is killed while an operation is
+// carried out, when the n-th thing of it was written. Each operation ends as done, and
+// what it made is whole.
+func TestKills(t *testing.T) {
+	e := ownEstate(t)
+	var kept struct {
+		DatabasePassword string
+		DatabasePort     int
+	}
+	raw, err := os.ReadFile(filepath.Join(e.dir, "demo.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(raw, &kept))
+	address := fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort)
+	e.ok(t, "export", "gannet/tide-gauge", "loft", "--yes")
+	truth := func(name string) string {
+		c := get[openapi.Copy](t, e, "copies", name)
+		d := (*c.Machine.Disks)[0]
+		return judge(t, string(d.Format), filepath.Join(c.Path, d.File)).sum(t)
+	}
+	want := truth("gannet/tide-gauge")
+	const seed = 20
+	draw := rand.New(rand.NewPCG(seed, seed))
+	victims := []string{"service", "postgres", "service", "agent-petrel"}
+	for n, operation := range [][]string{
+		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-0", "--yes"},
+		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-1", "--yes"},
+		{"change", "gannet/training-02", "--memory", "2GiB", "--yes"},
+		{"renew", "gannet/training-03", "--yes"},
+		{"export", "gannet/training-04", "attic", "--yes"},
+		{"delist", "petrel/kill-0", "--files", "keep", "--yes"},
+		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-6", "--yes"},
+	} {
+		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
+		t.Run(fmt.Sprintf("%d %s, %s at write %d", n, operation[0], victim, at), func(t *testing.T) {
+			db, err := pgx.Connect(t.Context(), address)
+			require.NoError(t, err)
+			defer db.Close(context.WithoutCancel(t.Context()))
+			var base int64
+			require.NoError(t, db.QueryRow(t.Context(), `select count(*) from events`).Scan(&base))
+			cmd := e.command(context.Background(), operation...)
+			var out bytes.Buffer
+			cmd.Stdout, cmd.Stderr = &out, &out
+			require.NoError(t, cmd.Start())
+			ended := make(chan error, 1)
+			go func() { ended <- cmd.Wait() }()
+			// An operation that writes less is over before; its end is judged all the same.
+			for over := false; !over; {
+				var now int64
+				if err := db.QueryRow(t.Context(), `select count(*) from events`).Scan(&now); err != nil || now-base >= int64(at) {
+					break
+				}
+				select {
+				case err := <-ended:
+					over = true
+					ended <- err
+				default:
+				}
+			}
+			kill(t, e, victim)
+			select {
+			case err := <-ended:
+				require.NoError(t, err, out.String())
+			case <-time.After(2 * time.Minute):
+				cmd.Process.Kill()
+				t.Fatalf("it did not go on:\n%s", &out)
+			}
+			require.Eventually(t, func() bool { return e.run(t, "jobs").status == 0 }, waitFor, 200*time.Millisecond)
+		})
+	}
+	require.Eventually(t, func() bool { return e.run(t, "survey").status == 0 }, waitFor, 200*time.Millisecond)
+	for _, name := range []string{"petrel/kill-1", "petrel/kill-6"} {
+		require.Equal(t, want, truth(name), name)
+	}
+	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "petrel/kill-0").Form), "it was taken off its host's list")
+	require.Equal(t, int64(2<<30), get[openapi.Copy](t, e, "copies", "gannet/training-02").Machine.MemoryBytes)
+	require.Contains(t, e.ok(t, "inspect", filepath.Join(e.pool("petrel", "attic"), "training-04.ova"), "--verify"), "manifest ok")
+	for _, j := range get[[]openapi.Job](t, e, "jobs", "--limit", "200") {
+		require.Equal(t, "done", string(j.State), "%s %s: %v", j.Operation, j.Subject, j.Error)
+	}
+	for _, h := range []string{"gannet", "petrel"} {
+		require.Empty(t, e.leftovers(t, h))
+	}
+}
