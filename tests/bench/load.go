@@ -69,7 +69,9 @@ func (b *bench) load() error {
 		return err
 	}
 	slices.Sort(waits)
-	at := func(part float64) time.Duration { return waits[int(part*float64(len(waits)-1))].Round(time.Millisecond) }
+	at := func(part float64) time.Duration {
+		return waits[int(part*float64(len(waits)-1))].Round(time.Millisecond)
+	}
 	plain, err := b.pgbench()
 	if err != nil {
 		return err
