@@ -217,6 +217,19 @@ func (e *estate) pids(t testing.TB) map[string]int {
 	return pids
 }
 
+// database is the address of the estate's database.
+func (e *estate) database(t testing.TB) string {
+	t.Helper()
+	var kept struct {
+		DatabasePassword string
+		DatabasePort     int
+	}
+	raw, err := os.ReadFile(filepath.Join(e.dir, "demo.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(raw, &kept))
+	return fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort)
+}
+
 // result of a command.
 type result struct {
 	out, err string

@@ -1,8 +1,6 @@
 package tests
 
 import (
-	"encoding/json"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,16 +15,9 @@ import (
 // stopped; what is broken off goes on, and everything is reached afterwards.
 func TestRotateKeys(t *testing.T) {
 	e := ownEstate(t)
-	var kept struct {
-		DatabasePassword string
-		DatabasePort     int
-	}
-	raw, err := os.ReadFile(filepath.Join(e.dir, "demo.json"))
-	require.NoError(t, err)
-	require.NoError(t, json.Unmarshal(raw, &kept))
 	keyFile := filepath.Join(e.dir, "unvora.key")
 	args := func(what string) []string {
-		return []string{"keys", "rotate", what, "--key-file", keyFile, "--database", fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort)}
+		return []string{"keys", "rotate", what, "--key-file", keyFile, "--database", e.database(t)}
 	}
 	key := func() string {
 		raw, err := os.ReadFile(keyFile)

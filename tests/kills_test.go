@@ -3,10 +3,8 @@ package tests
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -22,14 +20,7 @@ import (
 // what it made is whole.
 func TestKills(t *testing.T) {
 	e := ownEstate(t)
-	var kept struct {
-		DatabasePassword string
-		DatabasePort     int
-	}
-	raw, err := os.ReadFile(filepath.Join(e.dir, "demo.json"))
-	require.NoError(t, err)
-	require.NoError(t, json.Unmarshal(raw, &kept))
-	address := fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort)
+	address := e.database(t)
 	e.ok(t, "export", "gannet/tide-gauge", "loft", "--yes")
 	truth := func(name string) string {
 		c := get[openapi.Copy](t, e, "copies", name)

@@ -305,14 +305,7 @@ func TestPeers(t *testing.T) {
 	})
 
 	t.Run("what is not granted can't be had by asking otherwise", func(t *testing.T) {
-		var kept struct {
-			DatabasePassword string
-			DatabasePort     int
-		}
-		raw, err := os.ReadFile(filepath.Join(b.dir, "demo.json"))
-		require.NoError(t, err)
-		require.NoError(t, json.Unmarshal(raw, &kept))
-		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort))
+		db, err := pgx.Connect(t.Context(), b.database(t))
 		require.NoError(t, err)
 		defer db.Close(t.Context())
 		var cert string

@@ -73,8 +73,9 @@ func hastily[T any](h *hasty, path string, read func() T) (got T, ok bool) {
 	}
 	done := make(chan T, 1)
 	go func() {
-		defer h.end(path)
-		done <- read()
+		value := read()
+		h.end(path) // before it is known: the next reading may follow at once
+		done <- value
 	}()
 	late := time.NewTimer(most)
 	defer late.Stop()

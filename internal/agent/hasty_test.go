@@ -36,7 +36,7 @@ func TestStill(t *testing.T) {
 
 	stuck := filepath.Join(pool, "training-0001")
 	s := &still{Driver: a.driver, folder: stuck, let: make(chan struct{})}
-	a.driver, a.sweep.hasty.most = s, 50*time.Millisecond
+	a.driver, a.sweep.hasty.most = s, time.Second
 	addFolder(t, pool, "training-0009")
 	second := a.sweep.survey(first.Revision)
 	require.Equal(t, []string{stuck}, second.Unread)
@@ -73,4 +73,15 @@ func TestStillEverywhere(t *testing.T) {
 	require.Less(t, time.Since(began), 5*time.Second)
 	require.Len(t, h.givenUp(), 1000)
 	require.Len(t, h.busy, 5, "nothing more is begun when the time is over")
+}
+
+// TestHastyAgain: one reading follows the other at once.
+func TestHastyAgain(t *testing.T) {
+	h := &hasty{most: time.Minute}
+	h.begin()
+	for range 20_000 {
+		_, ok := hastily(h, "/reef", func() int { return 1 })
+		require.True(t, ok)
+	}
+	require.Empty(t, h.givenUp())
 }

@@ -176,13 +176,7 @@ func (s *sweep) look() []hostlink.Pool {
 			continue
 		}
 		// In any order: the order is the reader's affair.
-		entries, ok := hastily(&s.hasty, p.Path, func() []fs.DirEntry {
-			list, err := s.a.door.ReadDir(p.Path)
-			if err != nil {
-				return nil
-			}
-			return list
-		})
+		entries, ok := s.entries(p.Path)
 		if !ok { // what is there stays as it was seen
 			for path, f := range s.folders {
 				if strings.HasPrefix(path, filepath.Clean(p.Path)+"/") {
@@ -270,6 +264,18 @@ func (s *sweep) statedAt(path string) string {
 	return ""
 }
 
+// entries of a pool or a shelf; none of one that can't be read, not ok where that took
+// too long.
+func (s *sweep) entries(dir string) ([]fs.DirEntry, bool) {
+	return hastily(&s.hasty, dir, func() []fs.DirEntry {
+		list, err := s.a.door.ReadDir(dir)
+		if err != nil {
+			return nil
+		}
+		return list
+	})
+}
+
 // stuckNow are the pools, folders and packages that could not be read this time.
 func (s *sweep) stuckNow() (list []string) {
 	for _, path := range s.hasty.givenUp() {
@@ -329,13 +335,7 @@ func (a *Agent) disksChanged(f *seenFolder) bool {
 
 func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 	for _, c := range s.a.config.Shelves {
-		entries, ok := hastily(&s.hasty, c.Path, func() []fs.DirEntry {
-			list, err := s.a.door.ReadDir(c.Path)
-			if err != nil {
-				return nil
-			}
-			return list
-		})
+		entries, ok := s.entries(c.Path)
 		if !ok {
 			for path, p := range s.packages {
 				if filepath.Dir(path) == filepath.Clean(c.Path) {

@@ -60,7 +60,7 @@ export function SignIn({ problem, says, onDone }: Props) {
         <button className="button-main w-full" disabled={enter.isPending}>
           Sign in
         </button>
-        <p className="mt-4 text-soft">The first start of the service prints how to sign in.</p>
+        {!says && <p className="mt-4 text-soft">The first start of the service prints how to sign in.</p>}
       </form>
     </main>
   );
