@@ -20,13 +20,27 @@ type hasty struct {
 	busy  map[string]bool
 	left  time.Duration
 	given []string // up on, since begin
+	tick  *time.Ticker
 }
+
+// tickTime is how exactly time is kept: a timer for each path would cost more than
+// what is read of it.
+const tickTime = 10 * time.Millisecond
 
 // begin starts a survey anew.
 func (h *hasty) begin() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.left, h.given = sweepTime, nil
+	if h.tick == nil {
+		h.tick = time.NewTicker(tickTime)
+	}
+}
+
+// finish ends a survey.
+func (h *hasty) finish() {
+	h.tick.Stop()
+	h.tick = nil
 }
 
 // givenUp are the paths that could not be read since begin.
@@ -77,13 +91,15 @@ func hastily[T any](h *hasty, path string, read func() T) (got T, ok bool) {
 		h.end(path) // before it is known: the next reading may follow at once
 		done <- value
 	}()
-	late := time.NewTimer(most)
-	defer late.Stop()
-	select {
-	case got = <-done:
-		return got, true
-	case <-late.C:
-		h.giveUp(path, most)
-		return got, false
+	for began := time.Now(); ; {
+		select {
+		case got = <-done:
+			return got, true
+		case <-h.tick.C:
+			if time.Since(began) >= most {
+				h.giveUp(path, most)
+				return got, false
+			}
+		}
 	}
 }

@@ -47,7 +47,7 @@ func TestStill(t *testing.T) {
 
 	began := time.Now()
 	third := a.sweep.survey(second.Revision)
-	require.False(t, third.Changed)
+	require.Empty(t, third.Machines)
 	require.Equal(t, int32(1), s.asked.Load(), "it is not asked again while it stands still")
 	require.Less(t, time.Since(began), 5*time.Second)
 
@@ -62,6 +62,7 @@ func TestStill(t *testing.T) {
 func TestStillEverywhere(t *testing.T) {
 	h := &hasty{most: 20 * time.Millisecond}
 	h.begin()
+	defer h.finish()
 	h.left = 100 * time.Millisecond
 	let := make(chan struct{})
 	defer close(let)
@@ -79,6 +80,7 @@ func TestStillEverywhere(t *testing.T) {
 func TestHastyAgain(t *testing.T) {
 	h := &hasty{most: time.Minute}
 	h.begin()
+	defer h.finish()
 	for range 20_000 {
 		_, ok := hastily(h, "/reef", func() int { return 1 })
 		require.True(t, ok)

@@ -186,11 +186,11 @@ func (r *remembered[K, T]) read(path K) (T, error) {
 }
 
 func (a *Agent) fileStamp(path string) any {
-	st, err := a.door.Stat(path)
+	st, err := a.door.Stamp(path, true)
 	if err != nil {
 		return nil
 	}
-	return [2]int64{st.ModTime().UnixNano(), st.Size()}
+	return st
 }
 
 // layerOf is one layer of a chain.

@@ -64,6 +64,8 @@ func newSweep(a *Agent) *sweep {
 func (s *sweep) survey(since string) *hostlink.Survey {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.hasty.begin()
+	defer s.hasty.finish()
 	pools := s.look()
 	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10)}
 	from := uint64(0)
@@ -121,7 +123,6 @@ func (s *sweep) look() []hostlink.Pool {
 	s.round++
 	next := s.gen + 1
 	changed := false
-	s.hasty.begin()
 	var pools []hostlink.Pool
 	for _, c := range s.a.config.Pools {
 		p, ok := hastily(&s.hasty, c.Path, func() hostlink.Pool { return s.a.pool(c) })
@@ -401,17 +402,15 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 type stamp struct{ folder, descriptor, size int64 }
 
 func (a *Agent) folderStamp(path string, known *seenFolder) (s stamp) {
-	st, err := a.door.Lstat(path)
+	name := ""
+	if known != nil {
+		name = known.descriptor
+	}
+	folder, file, err := a.door.FolderStamp(path, name)
 	if err != nil {
 		return s
 	}
-	s.folder = st.ModTime().UnixNano()
-	if known != nil && known.descriptor != "" {
-		if st, err := a.door.Lstat(path + "/" + known.descriptor); err == nil {
-			s.descriptor, s.size = st.ModTime().UnixNano(), st.Size()
-		}
-	}
-	return s
+	return stamp{folder.Written, file.Written, file.Size}
 }
 
 func (a *Agent) findDescriptor(folder string) string {
