@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"syscall"
 )
 
@@ -31,4 +33,16 @@ func agentsAccount(dir, program string) (*syscall.Credential, error) {
 		}
 	}
 	return c, nil
+}
+
+// told says as whom the agents run, where that is somebody else.
+func told(c *syscall.Credential) string {
+	if c == nil {
+		return ""
+	}
+	u, err := user.LookupId(strconv.FormatUint(uint64(c.Uid), 10))
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("Agents run as %s: what you put into their pools by hand has to belong to that account.\n", u.Username)
 }

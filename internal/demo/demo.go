@@ -154,8 +154,8 @@ with the password %s
 
 The client is signed in already:  %sbin/unvora hosts
 Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ova
-Ctrl-C stops everything; the next start finds it as it was.
-`, server, adminName, k.AdminPassword, clientPrefix(o, profile), clientPrefix(o, profile))
+%sCtrl-C stops everything; the next start finds it as it was.
+`, server, adminName, k.AdminPassword, clientPrefix(o, profile), clientPrefix(o, profile), told(lowly))
 	<-ctx.Done()
 	fmt.Fprintln(o.Out, "\nStopping …")
 	return nil
