@@ -73,7 +73,7 @@ func TestStillEverywhere(t *testing.T) {
 	}
 	require.Less(t, time.Since(began), 5*time.Second)
 	require.Len(t, h.givenUp(), 1000)
-	require.Len(t, h.busy, 5, "nothing more is begun when the time is over")
+	require.LessOrEqual(t, len(h.busy), 5, "nothing more is begun when the time is over")
 }
 
 // TestHastyAgain: one reading follows the other at once.

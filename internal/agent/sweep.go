@@ -147,30 +147,29 @@ func (s *sweep) look() []hostlink.Pool {
 		}
 		return nil
 	}
-	note := func(path, pool string, registered, filesThere, poolThere bool) {
-		old := s.folders[path]
-		var was *seenFolder
-		if old != nil {
-			copied := *old
-			was = &copied
+	var asked []question
+	ask := func(path, pool string, registered, filesThere, poolThere bool) {
+		asked = append(asked, question{s.folders[path], path, pool, registered, filesThere, poolThere})
+	}
+	note := func() {
+		paths := make([]string, len(asked))
+		for n, q := range asked {
+			paths[n] = q.path
 		}
-		seen := seenFolder{gen: next}
-		seen.Folder = hostlink.Folder{Path: path, Pool: pool, Registered: registered, FilesThere: filesThere, PoolThere: poolThere}
-		f, ok := hastily(&s.hasty, path, func() *seenFolder { return s.a.lookAtFolder(was, seen) })
-		if !ok && old == nil {
-			return
+		of := asked // what is given up on goes on with it
+		seen, ok := hastilyEach(&s.hasty, paths, func(n int) *seenFolder { return s.a.lookAtFolder(&of[n]) })
+		for n, q := range asked {
+			switch f := seen[n]; {
+			case q.was != nil && (!ok[n] || f == q.was): // as it was, for all that we know
+				q.was.round = s.round
+			case ok[n] && f != nil:
+				f.round, f.gen = s.round, next
+				s.folders[q.path] = f
+				delete(s.gone, q.path)
+				changed = true
+			}
 		}
-		if !ok || f == was && f != nil { // as it was, for all that we know
-			old.round = s.round
-			return
-		}
-		if f == nil {
-			return // some other directory
-		}
-		f.round = s.round
-		s.folders[path] = f
-		delete(s.gone, path)
-		changed = true
+		asked = nil
 	}
 	for _, p := range pools {
 		if p.State == "away" {
@@ -190,27 +189,31 @@ func (s *sweep) look() []hostlink.Pool {
 			if e.IsDir() && e.Name()[0] != '.' {
 				path := root + e.Name()
 				_, registered := register[path]
-				note(path, p.ID, registered, true, true)
+				ask(path, p.ID, registered, true, true)
 			}
 		}
 	}
+	note()
 	for path := range register {
 		if f := s.folders[path]; f != nil && f.round == s.round {
 			continue
 		}
 		p := poolOf(path)
 		if p == nil {
-			note(path, "", true, false, false)
+			ask(path, "", true, false, false)
 		} else {
-			note(path, p.ID, true, false, p.State != "away")
+			ask(path, p.ID, true, false, p.State != "away")
 		}
 	}
+	note()
 	changed = s.lookAtShelves(next) || changed
 	for path, f := range s.folders {
 		if f.round != s.round {
 			if p := poolOf(path); p != nil && p.State == "away" { // not gone: its pool isn't there now
 				if f.State != "away" {
-					f.State, f.PoolThere, f.FilesThere, f.gen, changed = "away", false, false, next, true
+					gone := *f
+					gone.State, gone.PoolThere, gone.FilesThere, gone.gen, changed = "away", false, false, next, true
+					s.folders[path] = &gone
 				}
 				continue
 			}
@@ -289,43 +292,53 @@ func (s *sweep) stuckNow() (list []string) {
 	return list[:min(len(list), mostStuck)]
 }
 
-// lookAtFolder sees what is in a folder of a pool, or on a host's list. It returns
-// was where that is as it was; nil for what is no machine's. It touches neither.
-func (a *Agent) lookAtFolder(was *seenFolder, now seenFolder) *seenFolder {
-	path := now.Path
-	now.State = "stopped"
-	if now.Registered {
-		now.State, now.Addresses = a.driver.State(path), a.driver.Addresses(path)
+// question is what is asked about a folder of a pool, or of a host's list.
+type question struct {
+	was                               *seenFolder // nil: nothing is known of it; it may be looked at and not changed
+	path, pool                        string
+	registered, filesThere, poolThere bool
+}
+
+// lookAtFolder sees what is in a folder. It returns what was known where that is as it
+// was; nil for what is no machine's.
+func (a *Agent) lookAtFolder(q *question) *seenFolder {
+	state, addresses := "stopped", []string(nil)
+	if q.registered {
+		state, addresses = a.driver.State(q.path), a.driver.Addresses(q.path)
 	}
-	if !now.PoolThere {
-		now.State = "away"
+	if !q.poolThere {
+		state = "away"
 	}
-	if now.FilesThere {
-		now.stamp = a.folderStamp(path, was)
+	var at stamp
+	if q.filesThere {
+		at = a.folderStamp(q.path, q.was)
 	}
-	if was != nil && was.stamp == now.stamp && was.Registered == now.Registered && was.PoolThere == now.PoolThere && was.State == now.State && was.FilesThere == now.FilesThere && slices.Equal(was.Addresses, now.Addresses) && !a.disksChanged(was) {
+	was := q.was
+	if was != nil && was.stamp == at && was.Registered == q.registered && was.PoolThere == q.poolThere && was.State == state && was.FilesThere == q.filesThere && slices.Equal(was.Addresses, addresses) && !a.disksChanged(was) {
 		return was
 	}
-	if !now.FilesThere {
+	now := &seenFolder{stamp: at}
+	now.Folder = hostlink.Folder{Path: q.path, Pool: q.pool, Registered: q.registered, FilesThere: q.filesThere, PoolThere: q.poolThere, State: state, Addresses: addresses}
+	if !q.filesThere {
 		if was != nil {
 			now.Machine, now.Bytes, now.Disks = was.Machine, was.Bytes, was.Disks
 		}
-		return &now
+		return now
 	}
-	now.descriptor = a.findDescriptor(path)
-	if now.descriptor == "" && !now.Registered {
+	now.descriptor = a.findDescriptor(q.path)
+	if now.descriptor == "" && !q.registered {
 		return nil
 	}
-	m, err := a.readMachine(path)
+	m, err := a.readMachine(q.path)
 	if err != nil {
 		now.Problem = err.Error()
 	}
-	now.Machine, now.Bytes = m, a.folderBytes(path)+asideBytes(m)
-	now.stamp = a.folderStamp(path, &now)
-	if now.Disks = a.sights.seen(path, m); now.State == "running" && was != nil && len(was.Disks) == len(now.Disks) {
+	now.Machine, now.Bytes = m, a.folderBytes(q.path)+asideBytes(m)
+	now.stamp = a.folderStamp(q.path, now)
+	if now.Disks = a.sights.seen(q.path, m); state == "running" && was != nil && len(was.Disks) == len(now.Disks) {
 		now.Disks = was.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
 	}
-	return &now
+	return now
 }
 
 // disksChanged tells whether a machine's disks are not as they were told, which
