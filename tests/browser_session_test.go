@@ -19,7 +19,6 @@ func TestConsoleSession(t *testing.T) {
 		.then(s => fetch("/api/v1/session", {method: "DELETE", headers: {"X-CSRF-Token": s.csrf}})).then(r => r.ok)`, chromedp.EvalAwaitPromise))
 	require.NoError(t, err)
 	do(t, ctx, "ended", press(byText("button", "Let it rest")), chromedp.WaitVisible(byText("p", "Your session is over")))
-	shot(t, ctx, "console-again")
 	do(t, ctx, "again", chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[name=password]`), "wrong"), press(chromedp.Search("//*[@role='dialog']//button[contains(., 'Sign in')]")), chromedp.WaitVisible(byText("p", "Name or password is wrong")),
 		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[name=password]`), "\b\b\b\b\b"+e.password), press(chromedp.Search("//*[@role='dialog']//button[contains(., 'Sign in')]")),
 		chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)),
@@ -32,7 +31,6 @@ func TestConsoleSession(t *testing.T) {
 	require.NoError(t, volume.Close())
 	e.ok(t, "import", "--from", "mainland", "swell-archive", "--host", "gannet", "--name", "swell", "--answer", "manager.running=moment", "--yes", "--detach")
 	do(t, ctx, "hold", press(byText("a", "Jobs")), press(byText("button", "Hold")), chromedp.WaitVisible(byText("button", "Resume")))
-	shot(t, ctx, "console-held")
 	do(t, ctx, "resume", press(byText("button", "Resume")), chromedp.WaitNotPresent(byText("button", "Resume")))
 	require.Eventually(t, func() bool { return e.run(t, "copies", "gannet/swell").status == 0 }, waitFor, waitFor/100)
 }

@@ -32,10 +32,11 @@ var streams = map[string]bool{
 	"PUT " + apiBase + "/jobs/:job/transfer":    true,
 }
 
-// slow are questions that hosts have to be asked about.
+// slow are questions that hosts have to be asked about, or that wait.
 var slow = map[string]bool{
 	"GET " + apiBase + "/comparison":               true,
 	"GET " + apiBase + "/folder":                   true,
+	"GET " + apiBase + "/jobs/:job/transfer":       true, // it waits for something
 	"GET " + apiBase + "/hosts/:host/checks":       true,
 	"GET " + apiBase + "/managers/:manager/checks": true,
 }
