@@ -289,7 +289,7 @@ func (a *app) following(f *following, path string) (formats.Options, error) {
 			return &exit{statusBlocked, fmt.Errorf("%s makes us read %s, which lies outside of its folder (file.outside). If that is right: --allow-outside", path, real)}
 		}
 		if !told[real] && !a.quiet && a.output == "table" {
-			fmt.Fprintf(a.errOut, "reads %s too\n", real)
+			fmt.Fprintf(a.errOut, "reads %s too\n", fromHere(real))
 		}
 		told[real] = true
 		return nil
@@ -615,4 +615,19 @@ not be written to from then on.`,
 		return a.print(s, nil)
 	}
 	return cmd
+}
+
+// fromHere is a path as somebody in this directory writes it, where it lies below.
+func fromHere(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if real, err := filepath.EvalSymlinks(here); err == nil {
+		here = real
+	}
+	if rel, err := filepath.Rel(here, path); err == nil && filepath.IsLocal(rel) {
+		return rel
+	}
+	return path
 }
