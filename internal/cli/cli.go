@@ -52,6 +52,7 @@ type app struct {
 // Main runs the command line and returns the process's status.
 func Main(version string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends it at once
 	defer stop()
 	a := &app{out: os.Stdout, errOut: os.Stderr, in: os.Stdin}
 	root := a.root(version)

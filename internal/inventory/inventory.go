@@ -69,7 +69,7 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 }
 
 // closeTime is how long a server gets to say good-bye: one that has stopped never does.
-const closeTime = 2 * time.Second
+const closeTime = time.Second
 
 // Close ends all connections.
 func (inv *Inventory) Close() {

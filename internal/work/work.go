@@ -56,7 +56,7 @@ const (
 	rescueAfter = time.Minute
 	surveyEvery = time.Minute // of all hosts; they tell by themselves when something has changed
 	keepEvents  = time.Hour
-	endTime     = 5 * time.Second // that ticks which are under way get when the service ends
+	endTime     = 2 * time.Second // that ticks which are under way get when the service ends
 )
 
 // New connects work with the inventory and brings River's tables up to date.
