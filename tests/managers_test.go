@@ -192,7 +192,11 @@ func TestManager(t *testing.T) {
 		// In its place: what ran there is stopped and removed, and nothing is left over.
 		require.Contains(t, e.run(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace", "--plan").out, "Until s4 is done, cancelling undoes everything")
 		e.ok(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace", "--yes")
-		there := get[openapi.Copy](t, e, "copies", "mainland/swell-archive")
+		var there openapi.Copy
+		require.Eventually(t, func() bool { // the manager is looked at anew behind the job
+			there = get[openapi.Copy](t, e, "copies", "mainland/swell-archive")
+			return lastOf((*there.Machine.Disks)[0].File) != "swell-archive-disk1"
+		}, waitFor, waitFor/100)
 		require.Equal(t, e.diskOf(t, "qcow2", "gannet/swell-archive", 0), e.volume(t, lastOf((*there.Machine.Disks)[0].File)))
 		require.NoFileExists(t, standin.VolumePath(e.mainland(), "swell-archive-disk1"))
 		require.Empty(t, e.images(t))
