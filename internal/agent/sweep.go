@@ -14,6 +14,7 @@ import (
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -33,7 +34,8 @@ type sweep struct {
 	round    uint64
 	bareOnes []hostlink.BareFolder
 	hasty    hasty
-	stuck    []string // what could not be read in time
+	switches []wiring.Switch // as last told by the driver
+	stuck    []string        // what could not be read in time
 }
 
 type seenFolder struct {
@@ -78,7 +80,7 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 	}
 	out.Changed, out.Pools, out.Shelves = true, pools, s.shelves()
 	out.Bare, out.Unread = s.bareOnes, s.stuck
-	out.Hello, out.Switches, out.Ports = s.a.hello(), s.a.driver.Switches(), s.a.ports()
+	out.Hello, out.Switches, out.Ports = s.a.hello(), s.switches, s.a.ports()
 	for _, f := range s.folders {
 		if f.gen > from {
 			out.Machines = append(out.Machines, f.Folder)
@@ -131,7 +133,10 @@ func (s *sweep) look() []hostlink.Pool {
 		}
 		pools = append(pools, p)
 	}
-	frame := fmt.Sprint(s.a.driver.Switches())
+	if switches, ok := hastily(&s.hasty, "switches", s.a.driver.Switches); ok {
+		s.switches = switches // else as they were
+	}
+	frame := fmt.Sprint(s.switches)
 	for _, p := range pools {
 		frame += fmt.Sprint(p.ID, p.Name, p.State, p.Labels, p.Rate, p.Foreign, tellRoom(p))
 	}

@@ -158,10 +158,11 @@ func (a *app) retry(ctx context.Context, f func() error) error {
 }
 
 // mayPass tells refusals that pass by themselves: a job that is between two steps,
-// an agent that was started again, a host that is away for a moment. Whatever else
+// an agent that was started again, a host that is away for a moment, a service that
+// has too much to do. Whatever else
 // is refused now is refused the next time too.
 func mayPass(p *problem) bool {
-	return slices.Contains([]string{"not-now", "unknown", "offset", "host.unreachable", "database.away"}, p.Code)
+	return slices.Contains([]string{"not-now", "unknown", "offset", "host.unreachable", "database.away", "later"}, p.Code)
 }
 
 // offer waits until the job has disks to give.
