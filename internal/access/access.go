@@ -95,7 +95,7 @@ func (a *Access) FirstUser(ctx context.Context, name, wanted string) (string, er
 // AddUser lets a person sign in.
 func (a *Access) AddUser(ctx context.Context, name, password, role, who string) (*inventory.User, error) {
 	if err := machine.CheckName(name); err != nil {
-		return nil, &inventory.Error{Code: "wrong", Message: capital(err.Error()) + "."}
+		return nil, &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
 	}
 	hash, err := a.hashed(ctx, password)
 	if err != nil {
@@ -104,12 +104,10 @@ func (a *Access) AddUser(ctx context.Context, name, password, role, who string) 
 	return a.inv.AddUser(ctx, name, hash, role, who)
 }
 
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
-
 // hashed makes what is kept of a password.
 func (a *Access) hashed(ctx context.Context, password string) (hash string, err error) {
 	if err := checkPassword(password); err != nil {
-		return "", &inventory.Error{Code: "wrong", Message: capital(err.Error()) + "."}
+		return "", &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
 	}
 	err = a.guard.hash(ctx, func() error {
 		hash, err = argon2id.CreateHash(password, argon2id.DefaultParams)
@@ -244,7 +242,7 @@ func (a *Access) BySession(ctx context.Context, cookie, csrf string, reads bool)
 // TokenDays. endless lets it live for ever.
 func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, days int, endless bool) (string, *inventory.Token, error) {
 	if err := machine.CheckName(name); err != nil {
-		return "", nil, &inventory.Error{Code: "wrong", Message: capital(err.Error()) + "."}
+		return "", nil, &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
 	}
 	switch {
 	case days < 0 || days > MostTokenDays:

@@ -289,20 +289,20 @@ func (s *Server) problem(c *gin.Context, err error) {
 	case errors.As(err, &away):
 		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
 	case errors.Is(err, hostlink.ErrUnreachable):
-		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: capital(err.Error()) + "."}
+		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: inventory.Sentence(err.Error())}
 	case errors.As(err, &denied):
 		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: denied.Error(), Next: "Ask an administrator."}
 	case errors.As(err, &none):
 		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: none.Error(), Next: "Ask an administrator."}
 	case errors.Is(err, errNobody), errors.Is(err, access.ErrSignIn), errors.Is(err, access.ErrUnknown):
-		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: capital(err.Error()) + ".", Next: "Sign in: unvora login, or open the console."}
+		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: inventory.Sentence(err.Error()), Next: "Sign in: unvora login, or open the console."}
 	case errors.Is(err, access.ErrCSRF):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: capital(err.Error()) + ".", Next: "Load the page again."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: inventory.Sentence(err.Error()), Next: "Load the page again."}
 	case errors.Is(err, access.ErrOwnOnly):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: capital(err.Error()) + ".", Next: "Ask an administrator."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: inventory.Sentence(err.Error()), Next: "Ask an administrator."}
 	case errors.As(err, &later):
 		c.Header("Retry-After", strconv.Itoa(int(later.Wait.Seconds())+1))
-		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests, Code: "later", Detail: capital(later.Error()) + "."}
+		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests, Code: "later", Detail: inventory.Sentence(later.Error())}
 	case unusable(err):
 		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong", Detail: "A value of the call can't be what it should be."}
 	case errors.As(err, &fault):
@@ -342,8 +342,6 @@ func unusable(err error) bool {
 	var pg *pgconn.PgError
 	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22")
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // answer sends value, or the problem that err is.
 func (s *Server) answer(c *gin.Context, status int, value any, err error) {

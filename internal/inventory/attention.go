@@ -301,7 +301,7 @@ func (inv *Inventory) faults(ctx context.Context) ([]Item, error) {
 		}
 		f := d.Faults[0]
 		says, _, _ := strings.Cut(f.Message, ": unvora ")
-		i := Item{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk", Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: strings.ToUpper(says[:1]) + strings.TrimSuffix(says[1:], ".") + "."}
+		i := Item{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk", Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
 		if c.Form != "registered" {
 			i.Subject = c.Host + ":" + c.Path + " " + d.Disk
 		}
@@ -348,7 +348,7 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]Item, error) {
 	var items []Item
 	for _, c := range list {
 		items = append(items, Item{ID: "changed-package:" + c.ID.String(), Cause: "changed-package", Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
-			Evidence: strings.ToUpper(c.Problem[:1]) + strings.TrimSuffix(c.Problem[1:], ".") + ".", Recommended: "Look at it (unvora inspect --verify), and export its machine again"})
+			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its machine again"})
 	}
 	return items, err
 }

@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -269,4 +271,13 @@ func (inv *Inventory) Alone(ctx context.Context, lock int64, f func(ctx context.
 	end, over := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 	defer over()
 	return errors.Join(err, conn.Close(end))
+}
+
+// Sentence writes a text as one: with a capital and a full stop.
+func Sentence(text string) string {
+	first, size := utf8.DecodeRuneInString(text)
+	if size == 0 {
+		return ""
+	}
+	return string(unicode.ToUpper(first)) + strings.TrimSuffix(text[size:], ".") + "."
 }

@@ -433,3 +433,9 @@ func TestNoReturn(t *testing.T) {
 	require.NoError(t, inv.AskCancel(ctx, held, "robin"))
 	require.True(t, take(held).Back)
 }
+
+func TestSentence(t *testing.T) {
+	for text, want := range map[string]string{"": "", "a": "A.", "the tide": "The tide.", "it ends.": "It ends.", "ölpegel is away": "Ölpegel is away.", "潮 is away": "潮 is away.", "\xff": "\ufffd."} {
+		require.Equal(t, want, inventory.Sentence(text))
+	}
+}
