@@ -1,0 +1,247 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/access"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work"
+)
+
+func (s *Server) MakePlan(c *gin.Context) {
+	if b, ok := body[work.Request](s, c); ok {
+		p, err := s.plan(c, b)
+		s.answer(c, http.StatusOK, p, err)
+	}
+}
+
+func (s *Server) StartJob(c *gin.Context, p openapi.StartJobParams) {
+	if b, ok := body[work.Request](s, c); ok {
+		j, err := s.start(c, b, value(p.IdempotencyKey))
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
+// plan works a request out when it is the caller's turn.
+func (s *Server) plan(c *gin.Context, b *work.Request) (*plan.Plan, error) {
+	end, err := s.turn(c, b)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	return s.work.Plan(c, b)
+}
+
+func (s *Server) start(c *gin.Context, b *work.Request, key string) (*inventory.Job, error) {
+	end, err := s.turn(c, b)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	return s.work.Start(c, b, caller(c).Name, key)
+}
+
+func (s *Server) turn(c *gin.Context, b *work.Request) (end func(), err error) {
+	u := caller(c)
+	b.As(u.Name, access.May(u.Role, access.Operator), access.May(u.Role, access.Administrator))
+	return s.plans.take(c, u.Name)
+}
+
+// jobView is a job as the interface shows it.
+type jobView struct {
+	*inventory.Job
+	Done           int64    `json:"done"`
+	Total          int64    `json:"total"`
+	BytesPerSecond int64    `json:"bytesPerSecond"`
+	SecondsLeft    *int64   `json:"secondsLeft"`
+	Children       []string `json:"children"`
+	Error          any      `json:"error"`
+}
+
+func view(j *inventory.Job) jobView {
+	v := jobView{Job: j, Children: []string{}}
+	if j.Steps == nil {
+		j.Steps = []inventory.Step{}
+	}
+	switch {
+	case j.State == "held" && j.HeldFor != "":
+		v.Error = gin.H{"code": j.HeldCode, "message": j.HeldFor}
+	case j.Error != "":
+		v.Error = gin.H{"code": j.ErrorCode, "message": j.Error}
+	}
+	for _, s := range j.Steps {
+		v.Done += s.Done
+		v.Total += max(s.Bytes, s.Done)
+		if s.State == "working" && s.StartedAt != nil {
+			if secs := time.Since(*s.StartedAt).Seconds(); secs > 0.5 {
+				v.BytesPerSecond = int64(float64(s.Done) / secs)
+			}
+		}
+	}
+	if v.BytesPerSecond > 0 && j.State == "working" {
+		left := (v.Total - v.Done) / v.BytesPerSecond
+		v.SecondsLeft = &left
+	}
+	return v
+}
+
+func (s *Server) job(c *gin.Context, status int, j *inventory.Job, err error) {
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.JSON(status, view(j))
+}
+
+func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
+	limit := value(p.Limit)
+	if limit == 0 {
+		limit = 100
+	}
+	var whose *string // everybody's
+	if caller(c).Role != access.Administrator {
+		whose = &caller(c).Name
+	}
+	list, err := s.inv.Jobs(c, value(p.State), whose, limit, value(p.After))
+	items := make([]jobView, len(list))
+	for i := range list {
+		items[i] = view(&list[i])
+	}
+	out := gin.H{"items": items}
+	if len(list) == limit {
+		out["next"] = list[limit-1].ID
+	}
+	s.answer(c, http.StatusOK, out, err)
+}
+
+// own is a job that the caller may see and steer; it answers itself when there is none.
+func (s *Server) own(c *gin.Context, ref string) (*inventory.Job, bool) {
+	j, err := s.inv.Job(c, ref)
+	if err == nil && caller(c).Role != access.Administrator && j.UserName != caller(c).Name {
+		err = &inventory.Error{Code: "unknown", Message: fmt.Sprintf("You have no job %q. unvora jobs lists them.", ref)}
+	}
+	if err != nil {
+		s.problem(c, err)
+		return nil, false
+	}
+	return j, true
+}
+
+func (s *Server) GetJob(c *gin.Context, ref string) {
+	if j, ok := s.own(c, ref); ok {
+		s.job(c, http.StatusOK, j, nil)
+	}
+}
+
+func (s *Server) CancelJob(c *gin.Context, ref string) {
+	if j, ok := s.own(c, ref); ok {
+		j, err := s.work.Cancel(c, j.ID.String(), caller(c).Name)
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
+func (s *Server) HoldJob(c *gin.Context, ref string) {
+	if j, ok := s.own(c, ref); ok {
+		j, err := s.work.Hold(c, j.ID.String(), caller(c).Name)
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
+func (s *Server) ResumeJob(c *gin.Context, ref string) {
+	if j, ok := s.own(c, ref); ok {
+		j, err := s.work.Resume(c, j.ID.String(), caller(c).Name)
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
+func (s *Server) GetTransfer(c *gin.Context, ref string, p openapi.GetTransferParams) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
+	wants, err := s.work.Wanted(c, ref, time.Duration(value(p.Wait))*time.Second)
+	s.answer(c, http.StatusOK, wants, err)
+}
+
+func (s *Server) SendBytes(c *gin.Context, ref string, p openapi.SendBytesParams) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
+	s.answer(c, http.StatusNoContent, nil, s.work.Send(c.Request.Context(), ref, p.Offset, c.Request.Body))
+}
+
+// pass sends a stream on. A break in the middle cuts the caller's connection.
+func (s *Server) pass(c *gin.Context, r io.ReadCloser, err error) bool {
+	if err != nil {
+		s.problem(c, err)
+		return false
+	}
+	defer r.Close()
+	c.Header("Content-Type", "application/octet-stream")
+	c.Status(http.StatusOK)
+	if _, err := io.CopyBuffer(struct{ io.Writer }{c.Writer}, r, make([]byte, 256<<10)); err != nil {
+		if !errors.Is(err, context.Canceled) {
+			s.log.Warn("stream broke", "path", c.Request.URL.Path, "error", err)
+		}
+		panic(http.ErrAbortHandler)
+	}
+	return true
+}
+
+func (s *Server) ReadDisk(c *gin.Context, ref, disk string, p openapi.ReadDiskParams) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
+	r, err := s.work.Disk(c.Request.Context(), ref, disk, value(p.Offset))
+	s.pass(c, r, err)
+}
+
+func (s *Server) ReadPackage(c *gin.Context, ref string) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
+	r, name, err := s.work.Package(c.Request.Context(), ref)
+	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+	if s.pass(c, r, err) {
+		if err := s.work.HandedOut(context.WithoutCancel(c.Request.Context()), ref, int64(c.Writer.Size())); err != nil {
+			s.log.Warn("end of hand-out", "job", ref, "error", err)
+		}
+	}
+}
+
+func (s *Server) MakeDescriptor(c *gin.Context, ref string) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
+	b, ok := body[[]ovf.Member](s, c)
+	if !ok {
+		return
+	}
+	raw, err := s.work.Descriptor(c, ref, *b)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/octet-stream", raw)
+}
+
+func (s *Server) HandedOut(c *gin.Context, ref string) {
+	if _, ok := s.own(c, ref); !ok {
+		return
+	}
+	type request struct {
+		Bytes int64 `json:"bytes"`
+	}
+	if b, ok := body[request](s, c); ok {
+		s.answer(c, http.StatusNoContent, nil, s.work.HandedOut(c, ref, b.Bytes))
+	}
+}

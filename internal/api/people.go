@@ -1,0 +1,113 @@
+package api
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/access"
+)
+
+func (s *Server) SignIn(c *gin.Context) {
+	type request struct {
+		Name     string `json:"name"`
+		Password string `json:"password"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	cookie, session, err := s.access.SignIn(c, b.Name, b.Password, c.RemoteIP())
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.SetSameSite(http.SameSiteStrictMode)
+	c.SetCookie(sessionCookie, cookie, int((12 * time.Hour).Seconds()), "/", "", c.Request.TLS != nil, true)
+	c.JSON(http.StatusOK, gin.H{"user": session.Name, "role": session.Role, "csrf": session.CSRF})
+}
+
+func (s *Server) GetSession(c *gin.Context) {
+	u := caller(c)
+	c.JSON(http.StatusOK, gin.H{"user": u.Name, "role": u.Role, "csrf": c.GetString("csrf")})
+}
+
+func (s *Server) SignOut(c *gin.Context) {
+	var err error
+	if cookie, e := c.Cookie(sessionCookie); e == nil {
+		err = s.access.SignOut(c, cookie)
+	}
+	c.SetCookie(sessionCookie, "", -1, "/", "", c.Request.TLS != nil, true)
+	s.answer(c, http.StatusNoContent, nil, err)
+}
+
+func (s *Server) ListTokens(c *gin.Context, p openapi.ListTokensParams) {
+	whose := &caller(c).ID
+	if value(p.All) && caller(c).Role == access.Administrator {
+		whose = nil
+	}
+	l, err := s.inv.Tokens(c, whose)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) MakeToken(c *gin.Context) {
+	type request struct {
+		Name    string `json:"name" binding:"required"`
+		Days    int    `json:"days"`
+		Endless bool   `json:"endless"`
+	}
+	b, ok := body[request](s, c)
+	if !ok {
+		return
+	}
+	token, kept, err := s.access.MakeToken(c, caller(c), b.Name, b.Days, b.Endless)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, gin.H{"token": token, "id": kept.ID, "expiresAt": kept.ExpiresAt})
+}
+
+func (s *Server) DropToken(c *gin.Context, ref string) {
+	whose := &caller(c).ID
+	if caller(c).Role == access.Administrator {
+		whose = nil
+	}
+	s.answer(c, http.StatusNoContent, nil, s.inv.DropToken(c, ref, whose, caller(c).Name))
+}
+
+func (s *Server) ListUsers(c *gin.Context) {
+	l, err := s.inv.Users(c)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) AddUser(c *gin.Context) {
+	type request struct {
+		Name     string `json:"name" binding:"required"`
+		Password string `json:"password" binding:"required"`
+		Role     string `json:"role" binding:"oneof=administrator operator viewer"`
+	}
+	if b, ok := body[request](s, c); ok {
+		u, err := s.access.AddUser(c, b.Name, b.Password, b.Role, caller(c).Name)
+		s.answer(c, http.StatusCreated, u, err)
+	}
+}
+
+func (s *Server) ChangeUser(c *gin.Context, name string) {
+	type request struct {
+		Password string `json:"password"`
+		Current  string `json:"current"`
+		Role     string `json:"role" binding:"omitempty,oneof=administrator operator viewer"`
+	}
+	if b, ok := body[request](s, c); ok {
+		session, _ := c.Cookie(sessionCookie)
+		u, err := s.access.Change(c, caller(c), name, b.Role, b.Password, b.Current, session)
+		s.answer(c, http.StatusOK, u, err)
+	}
+}
+
+func (s *Server) DropUser(c *gin.Context, name string) {
+	s.answer(c, http.StatusNoContent, nil, s.inv.DropUser(c, name, caller(c).Name))
+}
