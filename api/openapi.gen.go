@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -21,6 +22,36 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/oapi-codegen/runtime"
 )
+
+// Defines values for AttachRequestOperation.
+const (
+	AttachRequestOperationAttach AttachRequestOperation = "attach"
+)
+
+// Valid indicates whether the value is a known member of the AttachRequestOperation enum.
+func (e AttachRequestOperation) Valid() bool {
+	switch e {
+	case AttachRequestOperationAttach:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChangeRequestOperation.
+const (
+	ChangeRequestOperationChange ChangeRequestOperation = "change"
+)
+
+// Valid indicates whether the value is a known member of the ChangeRequestOperation enum.
+func (e ChangeRequestOperation) Valid() bool {
+	switch e {
+	case ChangeRequestOperationChange:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for ComparisonDifferencesArea.
 const (
@@ -88,6 +119,66 @@ func (e CopyIdentity) Valid() bool {
 	}
 }
 
+// Defines values for DelistRequestOperation.
+const (
+	DelistRequestOperationDelist DelistRequestOperation = "delist"
+)
+
+// Valid indicates whether the value is a known member of the DelistRequestOperation enum.
+func (e DelistRequestOperation) Valid() bool {
+	switch e {
+	case DelistRequestOperationDelist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DetachRequestOperation.
+const (
+	DetachRequestOperationDetach DetachRequestOperation = "detach"
+)
+
+// Valid indicates whether the value is a known member of the DetachRequestOperation enum.
+func (e DetachRequestOperation) Valid() bool {
+	switch e {
+	case DetachRequestOperationDetach:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestOperation.
+const (
+	ExportRequestOperationExport ExportRequestOperation = "export"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestOperation enum.
+func (e ExportRequestOperation) Valid() bool {
+	switch e {
+	case ExportRequestOperationExport:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FetchAheadRequestOperation.
+const (
+	FetchAheadRequestOperationFetchAhead FetchAheadRequestOperation = "fetch-ahead"
+)
+
+// Valid indicates whether the value is a known member of the FetchAheadRequestOperation enum.
+func (e FetchAheadRequestOperation) Valid() bool {
+	switch e {
+	case FetchAheadRequestOperationFetchAhead:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingSeverity.
 const (
 	FindingSeverityBlocker FindingSeverity = "blocker"
@@ -145,6 +236,60 @@ func (e HostDetailState) Valid() bool {
 	case HostDetailStateUnreachable:
 		return true
 	case HostDetailStateUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportRequestFiles.
+const (
+	ImportRequestFilesCopy ImportRequestFiles = "copy"
+	ImportRequestFilesMove ImportRequestFiles = "move"
+	ImportRequestFilesStay ImportRequestFiles = "stay"
+)
+
+// Valid indicates whether the value is a known member of the ImportRequestFiles enum.
+func (e ImportRequestFiles) Valid() bool {
+	switch e {
+	case ImportRequestFilesCopy:
+		return true
+	case ImportRequestFilesMove:
+		return true
+	case ImportRequestFilesStay:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportRequestIdentity.
+const (
+	ImportRequestIdentityKeep  ImportRequestIdentity = "keep"
+	ImportRequestIdentityRenew ImportRequestIdentity = "renew"
+)
+
+// Valid indicates whether the value is a known member of the ImportRequestIdentity enum.
+func (e ImportRequestIdentity) Valid() bool {
+	switch e {
+	case ImportRequestIdentityKeep:
+		return true
+	case ImportRequestIdentityRenew:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportRequestOperation.
+const (
+	ImportRequestOperationImport ImportRequestOperation = "import"
+)
+
+// Valid indicates whether the value is a known member of the ImportRequestOperation enum.
+func (e ImportRequestOperation) Valid() bool {
+	switch e {
+	case ImportRequestOperationImport:
 		return true
 	default:
 		return false
@@ -295,105 +440,135 @@ func (e NewLandingRuleKind) Valid() bool {
 	}
 }
 
-// Defines values for RequestFiles.
+// Defines values for PlanVerdict.
 const (
-	RequestFilesCopy  RequestFiles = "copy"
-	RequestFilesEmpty RequestFiles = ""
-	RequestFilesMove  RequestFiles = "move"
-	RequestFilesStay  RequestFiles = "stay"
+	PlanVerdictBlocked  PlanVerdict = "blocked"
+	PlanVerdictOpen     PlanVerdict = "open"
+	PlanVerdictRunnable PlanVerdict = "runnable"
 )
 
-// Valid indicates whether the value is a known member of the RequestFiles enum.
-func (e RequestFiles) Valid() bool {
+// Valid indicates whether the value is a known member of the PlanVerdict enum.
+func (e PlanVerdict) Valid() bool {
 	switch e {
-	case RequestFilesCopy:
+	case PlanVerdictBlocked:
 		return true
-	case RequestFilesEmpty:
+	case PlanVerdictOpen:
 		return true
-	case RequestFilesMove:
-		return true
-	case RequestFilesStay:
+	case PlanVerdictRunnable:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for RequestIdentity.
+// Defines values for PutBackRequestOperation.
 const (
-	RequestIdentityEmpty RequestIdentity = ""
-	RequestIdentityKeep  RequestIdentity = "keep"
-	RequestIdentityRenew RequestIdentity = "renew"
+	PutBackRequestOperationPutBack PutBackRequestOperation = "put-back"
 )
 
-// Valid indicates whether the value is a known member of the RequestIdentity enum.
-func (e RequestIdentity) Valid() bool {
+// Valid indicates whether the value is a known member of the PutBackRequestOperation enum.
+func (e PutBackRequestOperation) Valid() bool {
 	switch e {
-	case RequestIdentityEmpty:
-		return true
-	case RequestIdentityKeep:
-		return true
-	case RequestIdentityRenew:
+	case PutBackRequestOperationPutBack:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for RequestOperation.
+// Defines values for PutRightRequestOperation.
 const (
-	RequestOperationAttach     RequestOperation = "attach"
-	RequestOperationChange     RequestOperation = "change"
-	RequestOperationDelist     RequestOperation = "delist"
-	RequestOperationDetach     RequestOperation = "detach"
-	RequestOperationExport     RequestOperation = "export"
-	RequestOperationFetchAhead RequestOperation = "fetch-ahead"
-	RequestOperationImport     RequestOperation = "import"
-	RequestOperationPutBack    RequestOperation = "put-back"
-	RequestOperationPutRight   RequestOperation = "put-right"
-	RequestOperationRebuild    RequestOperation = "rebuild"
-	RequestOperationRegister   RequestOperation = "register"
-	RequestOperationRenew      RequestOperation = "renew"
-	RequestOperationStart      RequestOperation = "start"
-	RequestOperationStop       RequestOperation = "stop"
-	RequestOperationSwitchAdd  RequestOperation = "switch-add"
-	RequestOperationSwitchDrop RequestOperation = "switch-drop"
+	PutRightRequestOperationPutRight PutRightRequestOperation = "put-right"
 )
 
-// Valid indicates whether the value is a known member of the RequestOperation enum.
-func (e RequestOperation) Valid() bool {
+// Valid indicates whether the value is a known member of the PutRightRequestOperation enum.
+func (e PutRightRequestOperation) Valid() bool {
 	switch e {
-	case RequestOperationAttach:
+	case PutRightRequestOperationPutRight:
 		return true
-	case RequestOperationChange:
+	default:
+		return false
+	}
+}
+
+// Defines values for RebuildRequestOperation.
+const (
+	RebuildRequestOperationRebuild RebuildRequestOperation = "rebuild"
+)
+
+// Valid indicates whether the value is a known member of the RebuildRequestOperation enum.
+func (e RebuildRequestOperation) Valid() bool {
+	switch e {
+	case RebuildRequestOperationRebuild:
 		return true
-	case RequestOperationDelist:
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterRequestFiles.
+const (
+	RegisterRequestFilesCopy RegisterRequestFiles = "copy"
+	RegisterRequestFilesMove RegisterRequestFiles = "move"
+	RegisterRequestFilesStay RegisterRequestFiles = "stay"
+)
+
+// Valid indicates whether the value is a known member of the RegisterRequestFiles enum.
+func (e RegisterRequestFiles) Valid() bool {
+	switch e {
+	case RegisterRequestFilesCopy:
 		return true
-	case RequestOperationDetach:
+	case RegisterRequestFilesMove:
 		return true
-	case RequestOperationExport:
+	case RegisterRequestFilesStay:
 		return true
-	case RequestOperationFetchAhead:
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterRequestIdentity.
+const (
+	RegisterRequestIdentityKeep  RegisterRequestIdentity = "keep"
+	RegisterRequestIdentityRenew RegisterRequestIdentity = "renew"
+)
+
+// Valid indicates whether the value is a known member of the RegisterRequestIdentity enum.
+func (e RegisterRequestIdentity) Valid() bool {
+	switch e {
+	case RegisterRequestIdentityKeep:
 		return true
-	case RequestOperationImport:
+	case RegisterRequestIdentityRenew:
 		return true
-	case RequestOperationPutBack:
+	default:
+		return false
+	}
+}
+
+// Defines values for RegisterRequestOperation.
+const (
+	RegisterRequestOperationRegister RegisterRequestOperation = "register"
+)
+
+// Valid indicates whether the value is a known member of the RegisterRequestOperation enum.
+func (e RegisterRequestOperation) Valid() bool {
+	switch e {
+	case RegisterRequestOperationRegister:
 		return true
-	case RequestOperationPutRight:
-		return true
-	case RequestOperationRebuild:
-		return true
-	case RequestOperationRegister:
-		return true
-	case RequestOperationRenew:
-		return true
-	case RequestOperationStart:
-		return true
-	case RequestOperationStop:
-		return true
-	case RequestOperationSwitchAdd:
-		return true
-	case RequestOperationSwitchDrop:
+	default:
+		return false
+	}
+}
+
+// Defines values for RenewRequestOperation.
+const (
+	RenewRequestOperationRenew RenewRequestOperation = "renew"
+)
+
+// Valid indicates whether the value is a known member of the RenewRequestOperation enum.
+func (e RenewRequestOperation) Valid() bool {
+	switch e {
+	case RenewRequestOperationRenew:
 		return true
 	default:
 		return false
@@ -412,6 +587,66 @@ func (e SkeletonKind) Valid() bool {
 	case SkeletonKindFolder:
 		return true
 	case SkeletonKindOva:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StartRequestOperation.
+const (
+	StartRequestOperationStart StartRequestOperation = "start"
+)
+
+// Valid indicates whether the value is a known member of the StartRequestOperation enum.
+func (e StartRequestOperation) Valid() bool {
+	switch e {
+	case StartRequestOperationStart:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StopRequestOperation.
+const (
+	StopRequestOperationStop StopRequestOperation = "stop"
+)
+
+// Valid indicates whether the value is a known member of the StopRequestOperation enum.
+func (e StopRequestOperation) Valid() bool {
+	switch e {
+	case StopRequestOperationStop:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SwitchAddRequestOperation.
+const (
+	SwitchAddRequestOperationSwitchAdd SwitchAddRequestOperation = "switch-add"
+)
+
+// Valid indicates whether the value is a known member of the SwitchAddRequestOperation enum.
+func (e SwitchAddRequestOperation) Valid() bool {
+	switch e {
+	case SwitchAddRequestOperationSwitchAdd:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SwitchDropRequestOperation.
+const (
+	SwitchDropRequestOperationSwitchDrop SwitchDropRequestOperation = "switch-drop"
+)
+
+// Valid indicates whether the value is a known member of the SwitchDropRequestOperation enum.
+func (e SwitchDropRequestOperation) Valid() bool {
+	switch e {
+	case SwitchDropRequestOperationSwitchDrop:
 		return true
 	default:
 		return false
@@ -495,6 +730,31 @@ type Ahead struct {
 	Path string    `json:"path"`
 }
 
+// AttachRequest Attach an existing disk to a copy
+type AttachRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// File POOL/PATH or a path of the host
+	File string `json:"file"`
+
+	// InPlaceOf Disk of the copy that it replaces
+	InPlaceOf *string `json:"inPlaceOf,omitempty"`
+
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation AttachRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// AttachRequestOperation defines model for AttachRequest.Operation.
+type AttachRequestOperation string
+
 // AttentionItem defines model for AttentionItem.
 type AttentionItem struct {
 	Act *struct {
@@ -517,45 +777,65 @@ type AttentionItem struct {
 	// Recommended What to do, in words
 	Recommended string `json:"recommended"`
 
-	// Request A Request that the recommended action is, to be planned
-	Request *map[string]interface{} `json:"request"`
-	Since   *time.Time              `json:"since"`
-	Subject string                  `json:"subject"`
+	// Request What is asked for; one shape for each operation
+	Request *Request   `json:"request,omitempty"`
+	Since   *time.Time `json:"since"`
+	Subject string     `json:"subject"`
 }
 
-// Change What is to be different about a copy; what is left out stays
-type Change struct {
+// ChangeRequest Make something different about a copy; what is left out stays
+type ChangeRequest struct {
 	// Add Devices: KIND or KIND=FILE
 	Add *[]string `json:"add,omitempty"`
 
 	// AddNics Switches; an empty one is unplugged
 	AddNics *[]string `json:"addNics,omitempty"`
 
-	// Attach POOL/PATH or a path of the host
-	Attach *string `json:"attach,omitempty"`
+	// Addresses NIC → give, or an address
+	Addresses *map[string]string `json:"addresses,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Boot Disk ids, NICs and devices, first to last
 	Boot *[]string `json:"boot,omitempty"`
 
-	// Detach Disk
-	Detach   *string   `json:"detach,omitempty"`
-	Drop     *[]string `json:"drop,omitempty"`
+	// Copies One copy
+	Copies []string `json:"copies"`
+	Cpus   *int     `json:"cpus,omitempty"`
+
+	// Drop Names of devices
+	Drop *[]string `json:"drop,omitempty"`
+
+	// DropNics Names of NICs
 	DropNics *[]string `json:"dropNics,omitempty"`
 
 	// Folder The machine folder gets the new name too
-	Folder *bool   `json:"folder,omitempty"`
-	Guest  *string `json:"guest,omitempty"`
+	Folder *bool `json:"folder,omitempty"`
 
-	// Renew Facets
-	Renew *[]string `json:"renew,omitempty"`
+	// Guest Operating system in it
+	Guest       *string `json:"guest,omitempty"`
+	MemoryBytes *int64  `json:"memoryBytes,omitempty"`
 
-	// Replace Disk in whose place it comes
-	Replace *string `json:"replace,omitempty"`
+	// Name New name
+	Name *string `json:"name,omitempty"`
 
-	// Trash Delisting: its files go to the trash of their pool
-	Trash  *bool     `json:"trash,omitempty"`
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation ChangeRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Unplug Names of NICs
 	Unplug *[]string `json:"unplug,omitempty"`
+
+	// Wire NIC → switch
+	Wire *map[string]string `json:"wire,omitempty"`
 }
+
+// ChangeRequestOperation defines model for ChangeRequest.Operation.
+type ChangeRequestOperation string
 
 // Comparison defines model for Comparison.
 type Comparison struct {
@@ -635,6 +915,28 @@ type CopyPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// DelistRequest Take a copy off its host's list
+type DelistRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation DelistRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Trash Its files go to the trash of their pool
+	Trash *bool `json:"trash,omitempty"`
+}
+
+// DelistRequestOperation defines model for DelistRequest.Operation.
+type DelistRequestOperation string
+
 // Destination defines model for Destination.
 type Destination struct {
 	// File Name of the package
@@ -647,6 +949,28 @@ type Destination struct {
 	Place *string `json:"place,omitempty"`
 	Shelf *string `json:"shelf,omitempty"`
 }
+
+// DetachRequest Detach a disk from a copy; its file stays
+type DetachRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Disk Of the copy
+	Disk string `json:"disk"`
+
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation DetachRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// DetachRequestOperation defines model for DetachRequest.Operation.
+type DetachRequestOperation string
 
 // DiskComparison defines model for DiskComparison.
 type DiskComparison struct {
@@ -672,6 +996,54 @@ type DiskComparison struct {
 	// Why They can't be compared
 	Why string `json:"why"`
 }
+
+// ExportRequest Write a package from a copy
+type ExportRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy: name, HOST/NAME or id
+	Copies      []string    `json:"copies"`
+	Destination Destination `json:"destination"`
+
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation ExportRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// ExportRequestOperation defines model for ExportRequest.Operation.
+type ExportRequestOperation string
+
+// FetchAheadRequest Fetch the disks of machines at a manager ahead of their import
+type FetchAheadRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Disks Disk → POOL
+	Disks *map[string]string `json:"disks,omitempty"`
+
+	// Folders Copies at managers
+	Folders []string `json:"folders"`
+
+	// Host That they come to
+	Host string `json:"host"`
+
+	// Note Goes to history
+	Note      *string                    `json:"note,omitempty"`
+	Operation FetchAheadRequestOperation `json:"operation"`
+
+	// Pool That they come to
+	Pool *string `json:"pool,omitempty"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// FetchAheadRequestOperation defines model for FetchAheadRequest.Operation.
+type FetchAheadRequestOperation string
 
 // Finding defines model for Finding.
 type Finding struct {
@@ -824,6 +1196,60 @@ type HostPage struct {
 	Items []Host  `json:"items"`
 	Next  *string `json:"next,omitempty"`
 }
+
+// ImportRequest Make registered copies from a package, or from bare disks
+type ImportRequest struct {
+	// Addresses NIC → give, for one that its segment has to give out, or an address
+	Addresses *map[string]string `json:"addresses,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+	Cpus    *int               `json:"cpus,omitempty"`
+
+	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
+	Disks *map[string]string `json:"disks,omitempty"`
+
+	// Facets Single facets: uuid, firmware-uuid, mac, disk-id … → keep or renew
+	Facets *map[string]string  `json:"facets,omitempty"`
+	Files  *ImportRequestFiles `json:"files,omitempty"`
+
+	// Host That it comes to
+	Host     string                 `json:"host"`
+	Identity *ImportRequestIdentity `json:"identity,omitempty"`
+
+	// KeepWiring Switches that were chosen become rules of wiring
+	KeepWiring  *bool  `json:"keepWiring,omitempty"`
+	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
+
+	// Name Of the copy; as it was unless said. Of several, a pattern: {name}, {n}, {nn}
+	Name *string `json:"name,omitempty"`
+
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation ImportRequestOperation `json:"operation"`
+
+	// Owner Whose the machine is to be
+	Owner *string `json:"owner,omitempty"`
+
+	// Pool For its folder; as the rules of landing say unless said
+	Pool   *string `json:"pool,omitempty"`
+	Source Source  `json:"source"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Wire NIC → switch
+	Wire *map[string]string `json:"wire,omitempty"`
+}
+
+// ImportRequestFiles defines model for ImportRequest.Files.
+type ImportRequestFiles string
+
+// ImportRequestIdentity defines model for ImportRequest.Identity.
+type ImportRequestIdentity string
+
+// ImportRequestOperation defines model for ImportRequest.Operation.
+type ImportRequestOperation string
 
 // Job defines model for Job.
 type Job struct {
@@ -1094,6 +1520,21 @@ type NewSwitch struct {
 	Vlan   *int    `json:"vlan,omitempty"`
 }
 
+// Operation defines model for Operation.
+type Operation struct {
+	// Becomes What its subject is afterwards
+	Becomes string `json:"becomes"`
+
+	// Command Of the client
+	Command string `json:"command"`
+
+	// Name In requests and plans
+	Name string `json:"name"`
+
+	// Title Over the sheet that asks for it
+	Title string `json:"title"`
+}
+
 // PairManager defines model for PairManager.
 type PairManager struct {
 	// Address HOST:PORT where it listens for others
@@ -1123,7 +1564,13 @@ type Plan struct {
 	Steps           []PlanStep `json:"steps"`
 	Subjects        []string   `json:"subjects"`
 	Target          string     `json:"target"`
+
+	// Verdict Open: choices wait for an answer. Blocked: a finding keeps it from going on
+	Verdict PlanVerdict `json:"verdict"`
 }
+
+// PlanVerdict Open: choices wait for an answer. Blocked: a finding keeps it from going on
+type PlanVerdict string
 
 // PlanStep defines model for PlanStep.
 type PlanStep struct {
@@ -1185,6 +1632,131 @@ type Problem struct {
 	Title  string  `json:"title"`
 }
 
+// PutBackRequest Give a machine to the foreign manager that it came from
+type PutBackRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Manager The one that it came from, unless said
+	Manager *string `json:"manager,omitempty"`
+
+	// Name There
+	Name *string `json:"name,omitempty"`
+
+	// Note Goes to history
+	Note      *string                 `json:"note,omitempty"`
+	Operation PutBackRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Wire NIC → network
+	Wire *map[string]string `json:"wire,omitempty"`
+}
+
+// PutBackRequestOperation defines model for PutBackRequest.Operation.
+type PutBackRequestOperation string
+
+// PutRightRequest Put right what is wrong with a copy's disks
+type PutRightRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string                  `json:"note,omitempty"`
+	Operation PutRightRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// PutRightRequestOperation defines model for PutRightRequest.Operation.
+type PutRightRequestOperation string
+
+// RebuildRequest Give a host that was wiped what it had
+type RebuildRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Host Name or id
+	Host string `json:"host"`
+
+	// Note Goes to history
+	Note      *string                 `json:"note,omitempty"`
+	Operation RebuildRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// RebuildRequestOperation defines model for RebuildRequest.Operation.
+type RebuildRequestOperation string
+
+// RegisterRequest Make registered copies of machine folders, or of machines at a manager
+type RegisterRequest struct {
+	// Addresses NIC → give, for one that its segment has to give out, or an address
+	Addresses *map[string]string `json:"addresses,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+	Cpus    *int               `json:"cpus,omitempty"`
+
+	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
+	Disks *map[string]string `json:"disks,omitempty"`
+
+	// Facets Single facets: uuid, firmware-uuid, mac, disk-id … → keep or renew
+	Facets *map[string]string    `json:"facets,omitempty"`
+	Files  *RegisterRequestFiles `json:"files,omitempty"`
+
+	// Folders POOL/NAME, a copy that was found, or a path of the host
+	Folders []string `json:"folders"`
+
+	// Host That it comes to
+	Host     string                   `json:"host"`
+	Identity *RegisterRequestIdentity `json:"identity,omitempty"`
+
+	// KeepWiring Switches that were chosen become rules of wiring
+	KeepWiring  *bool  `json:"keepWiring,omitempty"`
+	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
+
+	// Name Of the copy; as it was unless said. Of several, a pattern: {name}, {n}, {nn}
+	Name *string `json:"name,omitempty"`
+
+	// Note Goes to history
+	Note      *string                  `json:"note,omitempty"`
+	Operation RegisterRequestOperation `json:"operation"`
+
+	// Owner Whose the machine is to be
+	Owner *string `json:"owner,omitempty"`
+
+	// Pool For its folder; as the rules of landing say unless said
+	Pool *string `json:"pool,omitempty"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Via Host that reads and converts what a foreign manager sends; that of the import itself unless said
+	Via *string `json:"via,omitempty"`
+
+	// Wire NIC → switch
+	Wire *map[string]string `json:"wire,omitempty"`
+}
+
+// RegisterRequestFiles defines model for RegisterRequest.Files.
+type RegisterRequestFiles string
+
+// RegisterRequestIdentity defines model for RegisterRequest.Identity.
+type RegisterRequestIdentity string
+
+// RegisterRequestOperation defines model for RegisterRequest.Operation.
+type RegisterRequestOperation string
+
 // Remedy defines model for Remedy.
 type Remedy struct {
 	Explicit    bool    `json:"explicit"`
@@ -1197,70 +1769,32 @@ type Remedy struct {
 	Value string `json:"value"`
 }
 
-// Request defines model for Request.
-type Request struct {
-	// Addresses NIC → give, for one that its segment has to give out, or an address
-	Addresses *map[string]string `json:"addresses,omitempty"`
-
+// RenewRequest Give a copy new identity facets where it is
+type RenewRequest struct {
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Change What is to be different about a copy; what is left out stays
-	Change *Change `json:"change,omitempty"`
-
-	// Copies To export, change, delist, start or stop: names, HOST/NAME or ids
-	Copies      *[]string    `json:"copies,omitempty"`
-	Cpus        *int         `json:"cpus,omitempty"`
-	Destination *Destination `json:"destination,omitempty"`
-
-	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
-	Disks *map[string]string `json:"disks,omitempty"`
-
-	// Facets Single facets: uuid, firmware-uuid, mac, disk-id → keep or renew
-	Facets *map[string]string `json:"facets,omitempty"`
-	Files  *RequestFiles      `json:"files,omitempty"`
-
-	// Folders To register: POOL/NAME, a copy that was found, or a path of the host
-	Folders *[]string `json:"folders,omitempty"`
-
-	// Host That an import goes to
-	Host     *string          `json:"host,omitempty"`
-	Identity *RequestIdentity `json:"identity,omitempty"`
-
-	// KeepWiring Switches that were chosen become rules of wiring
-	KeepWiring *bool `json:"keepWiring,omitempty"`
-
-	// Manager That a machine is put back to; the one that it came from, unless said
-	Manager     *string `json:"manager,omitempty"`
-	MemoryBytes *int64  `json:"memoryBytes,omitempty"`
-	Name        *string `json:"name,omitempty"`
+	// Copies One copy
+	Copies []string `json:"copies"`
 
 	// Note Goes to history
-	Note      *string          `json:"note,omitempty"`
-	Operation RequestOperation `json:"operation"`
+	Note      *string               `json:"note,omitempty"`
+	Operation RenewRequestOperation `json:"operation"`
 
-	// Owner Whose the machine is to be
-	Owner           *string    `json:"owner,omitempty"`
-	Pool            *string    `json:"pool,omitempty"`
-	Source          *Source    `json:"source,omitempty"`
-	Switch          *NewSwitch `json:"switch,omitempty"`
-	TakeRecommended *bool      `json:"takeRecommended,omitempty"`
+	// Renew Facets: uuid, firmware-uuid, mac, disk-id, generation-id, tpm
+	Renew []string `json:"renew"`
 
-	// Via Host that reads and converts what a foreign manager sends; that of the import itself unless said
-	Via *string `json:"via,omitempty"`
-
-	// Wire NIC → switch
-	Wire *map[string]string `json:"wire,omitempty"`
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 }
 
-// RequestFiles defines model for Request.Files.
-type RequestFiles string
+// RenewRequestOperation defines model for RenewRequest.Operation.
+type RenewRequestOperation string
 
-// RequestIdentity defines model for Request.Identity.
-type RequestIdentity string
-
-// RequestOperation defines model for Request.Operation.
-type RequestOperation string
+// Request What is asked for; one shape for each operation
+type Request struct {
+	union json.RawMessage
+}
 
 // Rule defines model for Rule.
 type Rule struct {
@@ -1336,6 +1870,44 @@ type Source struct {
 	Upload *Skeleton `json:"upload,omitempty"`
 }
 
+// StartRequest Start copies
+type StartRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies Names, HOST/NAME or ids
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string               `json:"note,omitempty"`
+	Operation StartRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// StartRequestOperation defines model for StartRequest.Operation.
+type StartRequestOperation string
+
+// StopRequest Stop copies
+type StopRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies Names, HOST/NAME or ids
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string              `json:"note,omitempty"`
+	Operation StopRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// StopRequestOperation defines model for StopRequest.Operation.
+type StopRequestOperation string
+
 // Surveyed defines model for Surveyed.
 type Surveyed struct {
 	Changes []struct {
@@ -1361,6 +1933,48 @@ type Switch struct {
 	Uplink string `json:"uplink"`
 	Vlan   int    `json:"vlan"`
 }
+
+// SwitchAddRequest Make a virtual switch of a host
+type SwitchAddRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Host Name or id
+	Host string `json:"host"`
+
+	// Note Goes to history
+	Note      *string                   `json:"note,omitempty"`
+	Operation SwitchAddRequestOperation `json:"operation"`
+	Switch    NewSwitch                 `json:"switch"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// SwitchAddRequestOperation defines model for SwitchAddRequest.Operation.
+type SwitchAddRequestOperation string
+
+// SwitchDropRequest Take a virtual switch of a host away
+type SwitchDropRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Host Name or id
+	Host string `json:"host"`
+
+	// Name Of the switch
+	Name string `json:"name"`
+
+	// Note Goes to history
+	Note      *string                    `json:"note,omitempty"`
+	Operation SwitchDropRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// SwitchDropRequestOperation defines model for SwitchDropRequest.Operation.
+type SwitchDropRequestOperation string
 
 // Token defines model for Token.
 type Token struct {
@@ -1804,6 +2418,611 @@ type ChangeUserJSONRequestBody ChangeUserJSONBody
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = NewRule
 
+// AsExportRequest returns the union data inside the Request as a ExportRequest
+func (t Request) AsExportRequest() (ExportRequest, error) {
+	var body ExportRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromExportRequest overwrites any union data inside the Request as the provided ExportRequest
+func (t *Request) FromExportRequest(v ExportRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"export"}`))
+	t.union = b
+	return err
+}
+
+// MergeExportRequest performs a merge with any union data inside the Request, using the provided ExportRequest
+func (t *Request) MergeExportRequest(v ExportRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"export"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsImportRequest returns the union data inside the Request as a ImportRequest
+func (t Request) AsImportRequest() (ImportRequest, error) {
+	var body ImportRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromImportRequest overwrites any union data inside the Request as the provided ImportRequest
+func (t *Request) FromImportRequest(v ImportRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"import"}`))
+	t.union = b
+	return err
+}
+
+// MergeImportRequest performs a merge with any union data inside the Request, using the provided ImportRequest
+func (t *Request) MergeImportRequest(v ImportRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"import"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsRegisterRequest returns the union data inside the Request as a RegisterRequest
+func (t Request) AsRegisterRequest() (RegisterRequest, error) {
+	var body RegisterRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromRegisterRequest overwrites any union data inside the Request as the provided RegisterRequest
+func (t *Request) FromRegisterRequest(v RegisterRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"register"}`))
+	t.union = b
+	return err
+}
+
+// MergeRegisterRequest performs a merge with any union data inside the Request, using the provided RegisterRequest
+func (t *Request) MergeRegisterRequest(v RegisterRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"register"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsFetchAheadRequest returns the union data inside the Request as a FetchAheadRequest
+func (t Request) AsFetchAheadRequest() (FetchAheadRequest, error) {
+	var body FetchAheadRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromFetchAheadRequest overwrites any union data inside the Request as the provided FetchAheadRequest
+func (t *Request) FromFetchAheadRequest(v FetchAheadRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"fetch-ahead"}`))
+	t.union = b
+	return err
+}
+
+// MergeFetchAheadRequest performs a merge with any union data inside the Request, using the provided FetchAheadRequest
+func (t *Request) MergeFetchAheadRequest(v FetchAheadRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"fetch-ahead"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsPutBackRequest returns the union data inside the Request as a PutBackRequest
+func (t Request) AsPutBackRequest() (PutBackRequest, error) {
+	var body PutBackRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromPutBackRequest overwrites any union data inside the Request as the provided PutBackRequest
+func (t *Request) FromPutBackRequest(v PutBackRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"put-back"}`))
+	t.union = b
+	return err
+}
+
+// MergePutBackRequest performs a merge with any union data inside the Request, using the provided PutBackRequest
+func (t *Request) MergePutBackRequest(v PutBackRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"put-back"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsChangeRequest returns the union data inside the Request as a ChangeRequest
+func (t Request) AsChangeRequest() (ChangeRequest, error) {
+	var body ChangeRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromChangeRequest overwrites any union data inside the Request as the provided ChangeRequest
+func (t *Request) FromChangeRequest(v ChangeRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"change"}`))
+	t.union = b
+	return err
+}
+
+// MergeChangeRequest performs a merge with any union data inside the Request, using the provided ChangeRequest
+func (t *Request) MergeChangeRequest(v ChangeRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"change"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsRenewRequest returns the union data inside the Request as a RenewRequest
+func (t Request) AsRenewRequest() (RenewRequest, error) {
+	var body RenewRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromRenewRequest overwrites any union data inside the Request as the provided RenewRequest
+func (t *Request) FromRenewRequest(v RenewRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"renew"}`))
+	t.union = b
+	return err
+}
+
+// MergeRenewRequest performs a merge with any union data inside the Request, using the provided RenewRequest
+func (t *Request) MergeRenewRequest(v RenewRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"renew"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsAttachRequest returns the union data inside the Request as a AttachRequest
+func (t Request) AsAttachRequest() (AttachRequest, error) {
+	var body AttachRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromAttachRequest overwrites any union data inside the Request as the provided AttachRequest
+func (t *Request) FromAttachRequest(v AttachRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"attach"}`))
+	t.union = b
+	return err
+}
+
+// MergeAttachRequest performs a merge with any union data inside the Request, using the provided AttachRequest
+func (t *Request) MergeAttachRequest(v AttachRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"attach"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsDetachRequest returns the union data inside the Request as a DetachRequest
+func (t Request) AsDetachRequest() (DetachRequest, error) {
+	var body DetachRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromDetachRequest overwrites any union data inside the Request as the provided DetachRequest
+func (t *Request) FromDetachRequest(v DetachRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"detach"}`))
+	t.union = b
+	return err
+}
+
+// MergeDetachRequest performs a merge with any union data inside the Request, using the provided DetachRequest
+func (t *Request) MergeDetachRequest(v DetachRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"detach"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsDelistRequest returns the union data inside the Request as a DelistRequest
+func (t Request) AsDelistRequest() (DelistRequest, error) {
+	var body DelistRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromDelistRequest overwrites any union data inside the Request as the provided DelistRequest
+func (t *Request) FromDelistRequest(v DelistRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"delist"}`))
+	t.union = b
+	return err
+}
+
+// MergeDelistRequest performs a merge with any union data inside the Request, using the provided DelistRequest
+func (t *Request) MergeDelistRequest(v DelistRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"delist"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsPutRightRequest returns the union data inside the Request as a PutRightRequest
+func (t Request) AsPutRightRequest() (PutRightRequest, error) {
+	var body PutRightRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromPutRightRequest overwrites any union data inside the Request as the provided PutRightRequest
+func (t *Request) FromPutRightRequest(v PutRightRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"put-right"}`))
+	t.union = b
+	return err
+}
+
+// MergePutRightRequest performs a merge with any union data inside the Request, using the provided PutRightRequest
+func (t *Request) MergePutRightRequest(v PutRightRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"put-right"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsStartRequest returns the union data inside the Request as a StartRequest
+func (t Request) AsStartRequest() (StartRequest, error) {
+	var body StartRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromStartRequest overwrites any union data inside the Request as the provided StartRequest
+func (t *Request) FromStartRequest(v StartRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"start"}`))
+	t.union = b
+	return err
+}
+
+// MergeStartRequest performs a merge with any union data inside the Request, using the provided StartRequest
+func (t *Request) MergeStartRequest(v StartRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"start"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsStopRequest returns the union data inside the Request as a StopRequest
+func (t Request) AsStopRequest() (StopRequest, error) {
+	var body StopRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromStopRequest overwrites any union data inside the Request as the provided StopRequest
+func (t *Request) FromStopRequest(v StopRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"stop"}`))
+	t.union = b
+	return err
+}
+
+// MergeStopRequest performs a merge with any union data inside the Request, using the provided StopRequest
+func (t *Request) MergeStopRequest(v StopRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"stop"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsRebuildRequest returns the union data inside the Request as a RebuildRequest
+func (t Request) AsRebuildRequest() (RebuildRequest, error) {
+	var body RebuildRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromRebuildRequest overwrites any union data inside the Request as the provided RebuildRequest
+func (t *Request) FromRebuildRequest(v RebuildRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"rebuild"}`))
+	t.union = b
+	return err
+}
+
+// MergeRebuildRequest performs a merge with any union data inside the Request, using the provided RebuildRequest
+func (t *Request) MergeRebuildRequest(v RebuildRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"rebuild"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsSwitchAddRequest returns the union data inside the Request as a SwitchAddRequest
+func (t Request) AsSwitchAddRequest() (SwitchAddRequest, error) {
+	var body SwitchAddRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromSwitchAddRequest overwrites any union data inside the Request as the provided SwitchAddRequest
+func (t *Request) FromSwitchAddRequest(v SwitchAddRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"switch-add"}`))
+	t.union = b
+	return err
+}
+
+// MergeSwitchAddRequest performs a merge with any union data inside the Request, using the provided SwitchAddRequest
+func (t *Request) MergeSwitchAddRequest(v SwitchAddRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"switch-add"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsSwitchDropRequest returns the union data inside the Request as a SwitchDropRequest
+func (t Request) AsSwitchDropRequest() (SwitchDropRequest, error) {
+	var body SwitchDropRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromSwitchDropRequest overwrites any union data inside the Request as the provided SwitchDropRequest
+func (t *Request) FromSwitchDropRequest(v SwitchDropRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"switch-drop"}`))
+	t.union = b
+	return err
+}
+
+// MergeSwitchDropRequest performs a merge with any union data inside the Request, using the provided SwitchDropRequest
+func (t *Request) MergeSwitchDropRequest(v SwitchDropRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"switch-drop"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+func (t Request) Discriminator() (string, error) {
+	var discriminator struct {
+		Discriminator string `json:"operation"`
+	}
+	err := json.Unmarshal(t.union, &discriminator)
+	return discriminator.Discriminator, err
+}
+
+func (t Request) ValueByDiscriminator() (interface{}, error) {
+	discriminator, err := t.Discriminator()
+	if err != nil {
+		return nil, err
+	}
+	switch discriminator {
+	case "attach":
+		return t.AsAttachRequest()
+	case "change":
+		return t.AsChangeRequest()
+	case "delist":
+		return t.AsDelistRequest()
+	case "detach":
+		return t.AsDetachRequest()
+	case "export":
+		return t.AsExportRequest()
+	case "fetch-ahead":
+		return t.AsFetchAheadRequest()
+	case "import":
+		return t.AsImportRequest()
+	case "put-back":
+		return t.AsPutBackRequest()
+	case "put-right":
+		return t.AsPutRightRequest()
+	case "rebuild":
+		return t.AsRebuildRequest()
+	case "register":
+		return t.AsRegisterRequest()
+	case "renew":
+		return t.AsRenewRequest()
+	case "start":
+		return t.AsStartRequest()
+	case "stop":
+		return t.AsStopRequest()
+	case "switch-add":
+		return t.AsSwitchAddRequest()
+	case "switch-drop":
+		return t.AsSwitchDropRequest()
+	default:
+		return nil, errors.New("unknown discriminator value: " + discriminator)
+	}
+}
+
+func (t Request) MarshalJSON() ([]byte, error) {
+	b, err := t.union.MarshalJSON()
+	return b, err
+}
+
+func (t *Request) UnmarshalJSON(b []byte) error {
+	err := t.union.UnmarshalJSON(b)
+	return err
+}
+
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
 
@@ -2221,6 +3440,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
 	SetMark(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListOperations What can be asked for
+	//
+	// Corresponds with GET /operations (the `ListOperations` operationId).
+	ListOperations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakePlanWithBody Work out everything an operation would do; nothing is changed
 	//
@@ -3356,6 +4580,21 @@ func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body i
 // Corresponds with PUT /marks (the `SetMark` operationId).
 func (c *Client) SetMark(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetMarkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListOperations What can be asked for
+//
+// Corresponds with GET /operations (the `ListOperations` operationId).
+func (c *Client) ListOperations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOperationsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6086,6 +7325,33 @@ func NewSetMarkRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewListOperationsRequest constructs an http.Request for the ListOperations method
+func NewListOperationsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakePlanRequest calls the generic MakePlan builder with application/json body
 func NewMakePlanRequest(server string, body MakePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7541,6 +8807,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
 	SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+
+	// ListOperationsWithResponse What can be asked for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /operations (the `ListOperations` operationId).
+	ListOperationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOperationsResponse, error)
 
 	// MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 	//
@@ -9872,6 +11145,54 @@ func (r SetMarkResponse) ContentType() string {
 	return ""
 }
 
+type ListOperationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Operation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOperationsResponse) GetJSON200() *[]Operation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOperationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOperationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOperationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOperationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOperationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11753,6 +13074,19 @@ func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetM
 		return nil, err
 	}
 	return ParseSetMarkResponse(rsp)
+}
+
+// ListOperationsWithResponse What can be asked for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /operations (the `ListOperations` operationId).
+func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOperationsResponse, error) {
+	rsp, err := c.ListOperations(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOperationsResponse(rsp)
 }
 
 // MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
@@ -13639,6 +14973,39 @@ func ParseSetMarkResponse(rsp *http.Response) (*SetMarkResponse, error) {
 	return response, nil
 }
 
+// ParseListOperationsResponse parses an HTTP response from a ListOperationsWithResponse call
+func ParseListOperationsResponse(rsp *http.Response) (*ListOperationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOperationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakePlanResponse parses an HTTP response from a MakePlanWithResponse call
 func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14554,6 +15921,9 @@ type ServerInterface interface {
 	// SetMark Bind a licence or reservation to a facet; an empty kind unbinds
 	// (PUT /marks)
 	SetMark(c *gin.Context)
+	// ListOperations What can be asked for
+	// (GET /operations)
+	ListOperations(c *gin.Context)
 	// MakePlan Work out everything an operation would do; nothing is changed
 	// (POST /plans)
 	MakePlan(c *gin.Context)
@@ -15868,6 +17238,19 @@ func (siw *ServerInterfaceWrapper) SetMark(c *gin.Context) {
 	siw.Handler.SetMark(c)
 }
 
+// ListOperations operation middleware
+func (siw *ServerInterfaceWrapper) ListOperations(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListOperations(c)
+}
+
 // MakePlan operation middleware
 func (siw *ServerInterfaceWrapper) MakePlan(c *gin.Context) {
 
@@ -16411,6 +17794,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/recognition", wrapper.Recognise)
 	router.PUT(options.BaseURL+"/tracking", wrapper.Track)
 	router.GET(options.BaseURL+"/comparison", wrapper.Compare)
+	router.GET(options.BaseURL+"/operations", wrapper.ListOperations)
 	router.POST(options.BaseURL+"/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/jobs", wrapper.StartJob)
@@ -16441,175 +17825,197 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3tktu4stiroJRU+d6E45nd83HrztSpyqw/1j479rhmZneT2nXFENmSYJEADwCOrOvyrfzKA+Qh8mD3",
-	"SVJoACRFARQ5ksZ7zubP2l6B+OhuNPq7P09SUZSCA9dqcv55UlJJC9Ag8V90pkGav2SgUslKzQSfnE/u",
-	"FkA4fNJEzIheACnpHMgUZkLCJJkwM+RvFcj1JJlwWsDk3E2UTFS6gIKaGfW6ND8oLRmfT758SSYzlodX",
-	"A1ko8vL1i6vnf/np8urHF0RI+89/f3d5d/fi5m1kUTdh/6oLofQNzLaXfUsLMCuxzE9fUr1oZjcfTpKJ",
-	"hL9VTEI2Odeygv61PoppcKnXGS6kFZnCnHFuxgfX/CimI5fMWcH09orXM8I0FCoh35ydkYrnoBRRlGX4",
-	"P84I1aSw5wsB1k7aXrign1hRFZNz83UyKRh3/0z8nhjXMAeJmyoop3OQDwK7+3YUGL6YwaoUXAGS9Tsp",
-	"pjkU5q+p4Bo4QoiWZc5SavZxWtoR//WjMpv63Jr7P0uz68l/Om3uzan9VZ36eXHFzWP9vKCarIBrspLC",
-	"4cZ9Zma9zLJXBt7mBkpRgtTMbpVmmQSltuH06vr27vzd9c2dv4R0bs6RdA+fTFKRQZg4Ggj+Ui/kxr+v",
-	"JxLTj5BqM9Fllr1x0N/eZ5qKysJxawPRMyy0LhX58ebKnMGQf5qLKiPAtVyTUrDweSwhBNYpqVIrIbPt",
-	"hX6AUhMFNIcsIZRnhMM9SKIWYsUJnVPGQwtpsQQeuK1caaCZ2bM7NU7pV78gOVvCiikIzikrFbiPLxmf",
-	"gywl47qGhQHuzBAkJEQt6Ld/+vP5f/yv/5uQ1QIkIMrVWmkoSCZA8SeaLLlYERaAWQfVCMAGLUFUL4Bm",
-	"ASzj1mdCFuZvk4xqONGsgDDZlesgmjKmlsEfFu4GjMG4XuwmbdyJWzfxfNtxFao9awmCQRvmwAR/rS27",
-	"6BI97pdXeU6nOXhGtDkopTxjBlLBE6SidOOQH4eP35nfDaBS0jUCVAQ/m4k8s1d1KKQ7cMvEpN5gCDop",
-	"rdTDT9U9BdyzDHganpBlwf+dw2wABiRQx8a3Jqi4Zvlwml4txG6wueXsaL9ECH4SUlEUwDMIsCx8MLQg",
-	"mUgI48RwFhXaklkZLDZpljHzNc3ftc5vIbI5+SW5sZ8RjcssgLQ2Q2hqxhGmErODKZAyp5yDeZEjtNgc",
-	"SjGHwyBEI583x1GVnWknlFE+sBTYfFVTXoucNuGc4KX123QU1EAxhKZnC8rnEMEQUw5EGZvNQJoHnk5F",
-	"pQklhu1ckJUbZRYi5gel6dpscOud317hOdyzFNQ5+eH12+dGKDJ//uXl66sXRjYafLNolr1laeD9vV0x",
-	"nS5AXRDKCRSlXhPBwey24mVezecIsBELaU3TxfY6766vr07fXd69MmegxLBeL7U4brw19VSIwDP5nKkl",
-	"YZlKyNvXzxQ+u5mFUUJmTCq8MTm1guvgbWcQ3vZz+2BsP2BSlON4m/nCo2D4Vw0D31a/CpouGAdix5A5",
-	"aIXw5LAi5jkjWohm71MhcqDcTDr33CLASTisAqIJTUGrUQCVUOY0hRj+OFkthEKukgJhmqSiABWWlqgK",
-	"IQZypjTj83OUlGYsB0XmwiDfwAC/cgTGJCmFyIOgsEQ+BidfQuxBFCWVzL0wnVu9S2N4ZkQTc3N4CkoL",
-	"GdYN7VUxdI1MxTLtqdALYsYCz8hMiiJ4jYZuwLOvtPNsB86zLd9LwB+AG5Xvl8mCymxF0RawYtIps5kR",
-	"pPS6xWE7uww8tnTAO4CLu8HJxPx1GuTiW1eSqeXmUfvAZAi3hejAfIoWcMU40Hlbgqmprbtr3OfmVy0q",
-	"2MSH32zwcXJSdlBrHCuCbYiqm2T4rKY7pklB12RB74FMATgpaAaeAHe+720pb3OF79ZktWDpwiywogoF",
-	"kjlnavMN2jznkvGwYKjMGxskKmDzRZus2naJNoZw6nq8m3EIYRm5p30bJMyZ0iDxHEqbUUYAz3OxQjUk",
-	"XRrkh67FXHC41A+XpaL6VESaru9oa/dCsjnj1DDQJUA58c9EaL+GQd2CVZmHydP51oVpfnMv3K6b+cYN",
-	"s1+MJHhDupcjdFoz/rt1ZLsZ/Kgi+lZUgRUrHvmkpNLZpXbiOaIFJxN8+YI/NAawsEyLRiqyYnqBL6wf",
-	"JKSR4DzNJhEZwqozw7GgUiEhdCWTiQKtc8gszLtbFWRBrdXSSdlm66FdqQXkszCfYP8G36215SY1DTCu",
-	"//zHSRLaj44p8lrSdAlZiPcnk6oKXrmQSuOMM3n9KCA/acwWVphx1gt7MDe/uwBJi/v7DdeU26LTmvpb",
-	"F79BYOs2N2fz9NqGW+xReufudccY0jEStkBb08ugB9nLLV1a4vBpiPKISyRuO6EjPAcjYFJLa91TGIEz",
-	"Zrn2HpHoFSlZGdL3X2uyYnluVEkJFCU6jurMlKZLQhVqZm7ac/yHEQoINZqmYVfm1i6h1IQqlgFxWn3H",
-	"KNwiyYiEfs3xu5TmOcgnyojmZaVBJmQmZG0oiNgiYvcsJDZ3JKqwqNlRIy3RDxQfa4V8zP2O2ibhE92w",
-	"SrQgmbMl8KB9+6UUBTkzSPymWY1XxdQuZvBcb27LPwM0XaD9ZcZ4RkSlHS/YxaFoUeahKe+sB0IC4pRK",
-	"yJwlGdkm4UITe8jgrAsqQ1R7RdcgW/qIBKWJ4GHb2Tqoyq5JSvkTbQjfb2ynBduZcr0U7fddY6IBwxYd",
-	"tMFen8vuLsQHXjKemR1s0ydXK/t073yfIw4Ya3iw5sc+093WngpQKiY1SSgg69pe+xjpjfkgyEoV3IPs",
-	"iIPTXKRLfAHShWBoQeNCh8XXwaY8hE9rvbY9z5+1BlbriIlHQhBxtfFkE2/j9D47CxqCQqI+y8eqWHFZ",
-	"LS6SrbsyWH1hDCmHxbBa5wiyrJgY00GMkzI6GowVKPx+vXLqoRHHxXPHWzsSwYIyHub1yrvCcsNlVEKm",
-	"VMEDzHtMLV+HNZ4ZrXLdZ/CIXt34HQwTtx8/SIN04sX2dlk+Slr1QwJT1WbAfteJN8MO12isT3I3XNy4",
-	"WuDFlULQibl+kCauZyMVPqaUY+cBkWjA3QzIPOYFsQrK8H3cM6krmg9HZkhVQDqpdQF/tPbVdNPWd6Cz",
-	"cJuiEncT60vROloL2iEMfS+pix4KKJOUC70ASX7k90JSNB1lghjBY8sHoiBseGKgatMT+lvyjIjZOaFE",
-	"QQ6p4YiqShdGSDbE9O+aZXDyXxJ0NuT5hfNsGPmVCx72ytMlBEVys100uVKekULcQ61pKmibrNt2vi34",
-	"vGJKC7l+wbVcH8anvlPkeKBkEbtrjZlmDwde1KIb86vWMuMAtRmp3DpcnSm4kSHMLDVI3scRFFZZx+ml",
-	"G7jeUz8NbjUcJTRlOWsZfwe6gX/2tGzedP/aQj4jU1gLnlnnCi1Yvp4EttIK6+kJANh+ldKyivySSXYf",
-	"MYe5bYyJDdhljdxJygUUQq7HPLjxQBUhtYqE4SnCQa+EXF4Qs6VaK1PEwoMUdAlGQSPK+WvjBvFoqNV1",
-	"4259oohYcSJ4MFYoeohQEFGIQndFqygWsaDVQqlXNiprbkZPHwZSSKMT49zvkxG2tJqEHX25PTSyLFLk",
-	"Jr6TjYC4aAiMuY7PFpAGBFuxjMjeUdfEIH+X425i2eeTMNt63jwBeW7kpF92cC7DWb4k3WOUQuTD2d87",
-	"IfKgLrmA/H6EVnqLlqTQRP4KDJ4JPwi6cjdUHTxma/5mz9sAfu9AvMPGuXkDX3yiqSZVieags+Ts7CzI",
-	"QkY+NxZpRzOD/lVMtw84NTfkHchbSIX1vw1gjSnlKeR5VPhOFyzPpGXXIzyWEqiGbIwPJxMcBu4ZpBRy",
-	"QITfYyiJM8aZWvQedeeDFnkpOayeDRUs0doT9GSVIGtzecAgoeX6Uod0BOCEkgXkGfkopijfSwaZjcol",
-	"07UTSdrGz3EBZUik6spFCm5hPTLBps9H6v0Av/W0rShzr5p5+O3fDAwmjj7No8VysDFueHEgCxvZNJTD",
-	"2cVfxfRWQxlkrD1yuxaa5gPvTBX2gYae54Zk2tJ6/Sg3DKMGit1I0uVAm1j2QGnxFLctR75tthFheodQ",
-	"BQzvPIIG4HEYZstD/RzDmeDYKIJ4TEbUdzpM8kGa8WEZVgpyTtGpE9kcldiFQrC7omjNv6nyAHZHHxSg",
-	"HKMcRAGT0ymE/fTiHuSYJaIOfy90bgcSyiqHngDjHhw0m6sRYU9Se6kbCPXIqq2gqe6zWo5xZMQ8wrFH",
-	"L6aq1cxuiAnOaRh11LH9uOeYR3aLe2AeUSS8EkJB2JZPM1GOlMbcJ9/FU0VipvvD2cIfyuH8Y+68kQVk",
-	"jAYf6bH5K30XuTavb19l957yuU8MmomKZ3FF/yBGaHcDguEpjlGMskLXfoGGMpIWYYUo8k0TKRb2XozQ",
-	"J+K2KRtn3uMrirptoox/mKXFQTFqcNkd2Tpwnwe8UpGbc0i3R01VUWJ6iHVqxmSBscthANkff6wi54sH",
-	"1x/Qlsi7iQSb6C1oGt6ByCJSRnwla5cMMyKYFxBJ+LzPKR/wgjrWYTeG0WuTZs0HmRY11SwNZVd+Mhql",
-	"D4vDREnuncsWZ2McysOi+dzpXGjeBulELI417XlCanzriPMw79udkBuIA2KKULWEzEh+mDZiY9favjJK",
-	"MP/V5svi/9jw5IUf82zs6/8wF8K89jj2CUPOL+le+EgO9X97c/n28vsXN6MoYKBgkLKCoeEaAfagkOmd",
-	"poUctLoLui+vZx2UnROmiRlPKkU0XTbOTP8/FUAwWDAuwPRHrZBUVHmGsWVTIKqS97CGYMRK2Pjfb/JP",
-	"JvcgVdjk1COquPe0se/7qxIKbvEreBpqyfqe2nuu5VgbvL/N22Z46hOyB6kBNn17l83bzhk2b7+hcrmf",
-	"r3pGU9Dj5KFB6bV23pYlQFj3bxANgLGWW+eIR69gnn00VPwhMoujOvy8XiC02bew6rVPYIJjIG8G664Q",
-	"mucEL7sK3uCojrNhxQi8FEWlbM4qmUnAsgMShkWiejRvcSUMFNt4argR8v3N94kfyaZilUwiHNQZTzrx",
-	"Y0LkLmpkClRGNKAN+0pXZsitSxznSGlJU6bXREhSiKEQ8FpcBwI2jtr8WM/viGRA3PRbWD0mebREwK0A",
-	"PQ0SpSg3Bg8RjgvvkRWtw22sGBkCy209034+8aSOJvrmX799evb026f/cvrtH0dVIuk7sKaYVx0IFjfg",
-	"s9SKWax07rMJfrq6fGv2ZslGhgP6qzJnPIQoIV2afw40U0RU+gIDoZyUZxFgc324ICu6dsHme4n1IQb3",
-	"jjIZl1d3F7qpw9VzpjRwhQfoEvWAsOux0uOIgIhkSB0dA4dwTHmvOBw5DXwqmexolT0Pc9jz2OzaTxfc",
-	"uCOAh/sdZjacfkQAtou/Dwjh/R5HLB90PXsrbkBXkg9ybsqKczsgGLhhfUyDM8XGOOYMZHd45kYGmmsq",
-	"5zDA4BtwwuFtsp+3MNa41bqgbRwwHkQtUMboaH8f1sEcU4dxPwUP6gSAzkstJLA5jxV2QAZZB7xOIRd8",
-	"rogWQSFbwiiTXRRmtYa8txKMAtnoPNxPL4M5dXg2CwuKcqMVQDHx09WouyBn5mXg5vGaosGbOQvPMCGt",
-	"Pzc3D75Jr13VCW9oN0I0RujhNyg2opB7TlYLgaXGUI8FW6MDw9Awd0NZuWy2IZ4OiUiXwSR9Cy1K7DW0",
-	"YMOMrwKoqlzGFycricEHBnA2KFqTNQxML5NQiPseHhnPjxV6jOEXPfbZfoZidz3dw+xTZp2K78i00etb",
-	"G2wv3r5j7ePHrvuRHXyxALtDefdapRHDQU6dCkIagdEbgR6IOV7QsgQetgTlbAn5Opxe61hBp/4EUD7O",
-	"gOuBFau4FUzbdbLPrlfc34KYH0kznQ+QJu2weqrEC2o9Uewuk28Lc/CpzFnKItmrbGxMQqdq2faMmi6d",
-	"lWWXvHVP8ypAVHd0abiU5em2HtWc3QP3JgOrB5hfzDOA5beGBS748ITNgmA1fPzW/cbCQK7LrfWUXAmH",
-	"4AczQDdI/PUz8h//+//gaW3CtTmkkwQUcVqlP7UZZVQ1m+jCSSPDb4fqY57kPlt7dv0c6+6aP09vf/zu",
-	"ry+e3eFeb168efH8f5if7N/OsURvaBNpXUetN4zDjtpwAHTIQxD4ZNTghNgpE5JhQaiEYKie2YvSojy3",
-	"BomEGA3y9O3lmxe2ruy4WlZ9HuGNEgG95YNaQ9se2gciA8toGeC/u76+SvC/5y+vb95c3pkTur+GUDCz",
-	"tbwevvIt4/MciJ3nnFQVy7DyGvqtTuw/C5omWJzghGW4SyMdmY3ZyjHB2FaXR+tNgEpjlRxXuLMQ9xAz",
-	"/9n6Z2Eq8Xmr5wghpIDE1eVzshFVNkYiiRamG04oXrQO2FApJ6wwFEvmAmKifKj6zkbJnQgEzJifa4NC",
-	"uMBfSxRMF0IBJ1PDAm30F4qrdaGubX5eNCab0NnqUnRMkbLStl6FFhcIxRb/IiktbJ2opF1wenLcxBsf",
-	"r7y58+8tGsjCZmsFTcNt64LHh+U7hiwK9xdPY5OavzXocuUQ6wKD5i+GTxlhtNIn0lWWmoFOFyfWGWN/",
-	"MSDEeaYVy13StbT+KVHWSQonNMuaf2BRwhB91CWGtsrnKFtFuIW/yFvaF48kKpnuZOq3dtSGubdvfGPN",
-	"dfLEzS6h454FCoa8Er7CqVO2eEZSwe9BamV9n5Q4ZbzWuxXwTF3YrxwrcHfX5cbtoN0Vs8Eje4oADk5b",
-	"zDJqvQkKKweJc31oFMjDLPvbXlu3vPuqWbNW8NxCIQjcNvvr2GCkKEJOH6m0F6RqxtWRt4Z45VFejXkc",
-	"iqhpJiJpxP0M1ZTDsCJhWgwYFjZpew3ZHioMZqWClZJSJcOFt6SIBKENyx9w4fw4S2JXCe7LFyTqIv9A",
-	"VrOxscXD6pWH4iqt8aLZePC0S8hBiwDdXfrKUd6LFKjvtGJ6ISqrafiwow4ym4r0oTx9bKSgPNN8akYT",
-	"F6sXZXpC9vJEId/GQAlcS9Ybjxk37M1mCvRQO/5B3P5uySHhm90gInFPJ3Ut4PfBooSczaJxh+7HKBx7",
-	"aNXXs+vQEidUpgvDDJkiVFqTqw7XQghAxJnQOyjeIInOtltHbPAevAC1MBKp+dMxl1Lpqqixgs5BOT3B",
-	"F6oufQmaB6kDvgLctkz+6sXVy9OXr6+cOop9JOr76eLxGL8HbkTThOwonu21/4XW5T+pf962ArRYa5kL",
-	"G0TUK6t5LhL0s9/6GK5QIR8+7w+QdpVRR+RihK2aI3OlXQVFH2Nh5hxyEevszwe2T3Ak4+HiJwwS7oFC",
-	"FybJIbpqDIte2CsCYY/wgk2rfiMMOunQbaLeaX+fkzvf4qVDy+PTip3f/BjpuTE8VcpvsVuUz7AFVwy9",
-	"YLzS8OD02RHpnD7g2Ypm/SmWd5JyNQvFgRghc0jVtoE5DYPrruIMQ9hC/MEMV9S08SuGf9e9Nmpmr9AX",
-	"p4FHbEJSiGLAlaijxC0G8Cu/n2AcPYQYeLz2pS9ctI8kFa7gaKfulY96HtLLk2//9Gf/GLZrFG8UYXV6",
-	"nDKqvcZmKgv41BuDvKNyWTS91Nd/7mQNj7zWEdWo58rhF6ENWbvgXajsVONmG9HXocrhkGaAQeWdaktI",
-	"w+ptQSfcTe0vfB8ylShIK8n0+tbINr7IWK2qYne5VIglg6a/nA3W/59+WAOEkv0A6422YCgx4RsIVCLT",
-	"c2ONLGabwDE+E6FSIM59kQsOaJWScOIticTlM3m7nCI0lUIpfOyV1dPQouxFRDTfYuV8tGzn7B6U9ZE9",
-	"/ZX/yj98OjH08cHKmUbxQ0vfAsxrrDQxPzZu1YIugTD9lFyjZUlITArAPSoNGJcCTKLE8VFMVUJoVjDO",
-	"lHaDaZ7jqi/uQa7taobbKEKJhZLPKnHVhFPBlcjhiVkGIU4sQpra489ub17aj8zV/fDfT8z/OMGH+8PT",
-	"X/kLI1QZPQSIi9onmUirAnXRf7p5+Yz86x//9C//7MBGFDqsyYdUZPDBHAsZwgcOn/SHxNoE0QX89Fd+",
-	"xZS2E2NBZtvkco1/nrsvDExtXWbLzT9gn8sPngHNsMo/4/On5INtRvkB8y4U0djT0sWZ/so/GNz+ZU45",
-	"B92uYfch8QEiFsEYjL0Qefb0VyRN60ue1Bk5dT7E5Btnw+a0ZJPzyR+enj39g7Mj4DU4pb61GT66lonX",
-	"1sTXmREjmNJ1AzT8tmkN+svnYGPIuh9TvCPlljqZK2HhrkQBU5Gt0d6G7ZJobhP6gz0oXamH7kqN9vm+",
-	"0/Xx27Ozno6P250eh2VabHSI28642DLw3i3MbcKytfgbVluMrVLvv9VaMpmoqiio4emuqyTFOm2oHWaQ",
-	"MkMBCVkJqbRtipRgLenmRvkeHHirDflu9/6y8rNB9CQXArPxLBuZnE/uGazci95Q0WkO1AluTt/oEJP5",
-	"+dLh03Xb+k7YcIXBGOnIK8GaBn84C1vo2xE32cjwtGgDua032dWXVkGD/OZwI3B/2SLRPwa6HQnb3mJP",
-	"WkEM2K6vhOIDsDbMzT8oxG67yfZDHtVHB8K9EJYS0o1a7kGGYsu9wzBWQsc1ug1PMh07SdemiRu25lCC",
-	"ta/NC4B/SchCrDC0rzBcvI5E8TWZQ9vxdcqPyLT6K2Q0DYzCjCndaHG0J8G9Eisyo5LolSA2lsMGbc0l",
-	"dl0trUtzEJtpQkGiL9Uzn5bXoa3Qzpshp7aVsUH9joG2g/WAga7r9JEx6RpsBPB4idLIAfDnKu9O13V2",
-	"0kBUraOI+h70MxvT0cFS9whmxVbgTkK6VtPIDfMK0eA7f2wsxW+a67u2H46uuZ3KCLGzKs+HYqllEc/B",
-	"Kr3d91p/L1wDxAHc2vl59oH78V6+O6PTUJILoZy9X1SNc9+rURd1L8G6ReeApy+Jc6Tn3on2D8KQjlWy",
-	"qK4ndLSw5iNL4Vc1YdkQE8xX3aKvZAwnTSJi9GUmSu2u5WGk6HAvowd0bB3lFIlYW4dIyN8cjD+3KO/I",
-	"FBLgQAashlCqgjDubPU1rQwXu8F8EZeMbrUEWrywg8KcfAE0s7URLSu/okqf4Bcnr59P9ns7NXzSdosn",
-	"CneyiZzuhFtIsBs/d47OuhD/R1tZcV/5xjrmjDKkQN6DPFHANbEQvSASVFVY+acLkkFPbNO9N/xCCLG8",
-	"1K5LzaA31l2dPfSZrTDYnrjX0CPvN/vbEK8c7B7FxkIRLkRDnitrSO00YBayFUkw/Pr6ANQ+zeZVHaQ6",
-	"gEiavoG9dHFgIeSYaG43ZzimuvPzQpDMtZJMbPaJ4TWrxTohHFbgrWlD738dzxdHrIur+z1orHW59GOi",
-	"EAF6GDEre9Vw24cIWb02Yzf7I4s7zZrb3HLh6sjviYDLLPOscrr2CQAYa0BSkbVSmbAvJSkl47pX0drw",
-	"LrXu1eln88eXPg32uRTlKx89OeaCmZlvYDZ5VB31pZBzaN4ZTJIUeYZ9GReMzwnla195Zii0kqgR5tBw",
-	"OSyfcFWzjkuq19xO1bhFsAVEUjdZsT5P1wNiGC+hztG9Ce8bUIcA+CGUPd9MZXeDej/yYTra2d8T07pt",
-	"3TuBHUwTokQd/a9d9x17DTmsUGheWT/5HrzrNF1AuoxLCNhW5ute1MEtSGwLnMf3fgJWN3TISyknUyCV",
-	"gsx5PC3KsF8cuhvIiTMsu/CLJp49sS8ShmSky4T4djDDJT2PVQkG7zruCb2xA34jHCEaYXqpyBRLh+3M",
-	"1otUJgoVGvodcBM09dStt62u2LzpK6rIipWQ4evCuNI0z/FfsLKZk4wnzj3b+ozhly6l0lMTcfmB5v9y",
-	"MjVQV3aOVZ24lI1kUB/FtF9n+asZMEgT9YU2/lH0UN8V5JgKzF8xpCqibSJuxmgxt5pKg7Dd7jZXMAbD",
-	"tVAeMoSmaAFkCWsiscyTpcmPYlpHN7n9Ba2IrzMoSqGBp+uTH2C9QQcF/XQFfK4Xk/Nvz86SsNHo8GqX",
-	"L90wiOd8e0i6ibGcA9kxqZRrQkmZU26r+9k+qSshl5BZXxdPAbWH3US1aZ8yP59+/iimX/p8ukEa23Fj",
-	"P4rp0ZWJo4PeKBHmRtQ6hC+RtvPObgL31DY7igsNz/D3w8L574jEb7UoCUVQm3ez4pmoH7mMZQ+h59PN",
-	"FMQw2N/QJTxv56XtAfuHMbRBIrgrcxyUv/cRrkSqIey5qcP9p4zTUAGFbWq4/unlIcSrrUj/JndutWj8",
-	"sE2SK4ZmYY0FeCChmAlPP5s/4lzQSPXhcImBNOIj2Fymr3tGs8bVu1cgnMuvSEIojGZsvP96xGLQbMsq",
-	"HsAoaT0zdfaN4SILym0iGgrbdtMnotSsYP8GGfnpzfMfEqxVQijug1gAko3I2OEkZJaD7ERUPXrhKxxz",
-	"XemvwWYeWoWzo+TFKmE+MPL1rdCQHYhptJiBIYLVQuR1htDDcCryrAebIs/+/3M9bWo2M4UpiXNBBCc5",
-	"tSVzxkO9lQ0W5cPvaqw+hkh6UL53ycn1T5cHIvkNGo/yv5kUHC2fU5ouLwiYH9D6QLnlWA9Bkw2e6DOC",
-	"md9/txfkCk3OBhE+NxEb4OLleBC8dSufNqal1Tm3e4gonQxMW+7ZEM+KMo15A0oUgHbXSBCJGdi1BrCi",
-	"Kibn354lk4Jx+4+zveWRcSivgRPA+88ORyvKD/Me/dy+ik36Dsobweosw2gCi4cFzEDA61q2+8mmMaEy",
-	"Lp4OFDKHCC178tkHiB9Yh/QgDiYsxuwk2k1GjMmRSYN6J2cymwaYjeIHue0e02u/bXWYsblKx3YPtVva",
-	"PLaDCE/ZVJ6wNbkNt3KuXldsRcgMJPbAxSRLnxllG5HvGUbSPv5xzJqdtkGPHUPbXfqI6LTRJdiwWMyI",
-	"p/bBsXbug9PPZoadoSObiAv5OzY1dVn99jMgEHR0RUfEF+dNd+aYXHFVhxz2ehlcyRo3IXHFjV0TRpvg",
-	"5WsZ/X2k99S9lsNknzetmA9gZfZgs8maeb4BNe1qeVKNfGuOVVeFGOq/dnP3O/6u/KDfR7xiu133MT1+",
-	"Hqw+arGbq43+GtL0Fx+CT1fKtB+fb/ygxxACmr6GOwWAyzw/xJXBwBALCKyZbiP8VVLXexXchXi1O2Sq",
-	"PV97f86jxY3WgHzcV35j2WjPmoPkZEC6DFTlRd6mSqBLRZ69fvPadqWlWUaYvnCFRDJoR/ScVNy2+bUx",
-	"+9ZhzecgMegUq2PJSo0N4PJX67SkrMdv1O50dhxaaK/wj0oMKO9tdLANRxU7GaIEUeZwYeX3TDQxDK7A",
-	"gR+7FpVU++Dd924Lov56NgPpO7wdEQt+iWh+cQYH8Z1sgnrmyvZYWKP7bQNBCZkL4QtI/K2iUoN10nGy",
-	"EJV8KNQ/u7/tlNqbSzdOSHHzf72wb7eBC18pwXUddRXzCbM9WA8S/H0cGJ0dmr/0R4EfjssY6drN5mqh",
-	"rOreENZrTLA2v0fEXrHg2FTyYAg4/LPim14+bljmo70ot3Tt6v5vPisFXddlzrAxuutyvB+zGhTh/Vu4",
-	"jX83cd5eHNwz1Nv2e0+IK5eWEGzFMUK/kstdypVcqrEJm49n1Rios8nl1yloxpRr5KiF6zRk43wcqJ4o",
-	"UvfKGcaLw14RxNLh6iiMb3ffsq31x843NLLR/P63VmHsO2Z0MpKzFKvLYccno3fbaHUtjF5n9n9hxEHb",
-	"ys2cg1R8ymzX2IFGyTKnXPVH7b2z1aC/ehzx4R5J21wwfP9K13hw39snpK2NA/cg1z7vsJVxsBJVnpFM",
-	"XNT5UEy5JmxtRwluJ8Y9bWpNH/d855Jvfg92xrpl6DGNjAhQb2G8IJSoBfq30KhicE1zW10WhSCmiC3T",
-	"+HAx9xYQibtcAm83q3z1VvYq7XwjH8lDcPaHNDTuT7T8qjlQtoNshI+47rIHyag0k/mMylbKZGIbKTFN",
-	"LGAvXCS3q/lq2M+I+luGo0hIxZwzX8w2+Nzf2DHqcOVHfaG7aMu5QLX0UNsc34zQ5niRgmZW57+wtVnc",
-	"2+97n3oDjPULOMuX7XW9K/+uXH/1/LtHqIjXqHihRo+EqQuisIeJsn0ptdih02/SmitC3v+A3fpBjyGn",
-	"+xZnjy2q+0O6Z8RnzWOj86TOImOS2CZlaj9Z/bYu/n6Y2xuvvu+b1HY6w91cvzm5uw62DaibsA3qpuaG",
-	"/9aE9+8NU6Z1j2FMZsKd1q4W29640wlv8LWpq+7HzLe3bM5t9PvuM7/ARpD7H/qFC8xqVft356Fp6nrG",
-	"BIg0Zlm9rac5Ggf1S0Rutz/IYcohMUUUm3PICBsMm0gqKpvz1/z4t7ekSq2EzAbfxvqDr/009iB2CxUP",
-	"xq5rhzE5/+X9huIOc8bxwcRmDMOuAxdTg0R7vV2ZlN5HsS6l8ghvIvZ9fLRog58xycEF2tuWEUsoB1cK",
-	"c/JI3KBhm64d7PbUlcm2tTF1YVvuF0A5NvMY0fPuMRSbYdj3PeoGEMDPXjzM2GwG0glS+3pN1dLp0ysX",
-	"67vGak72KcVKDZv1PkmFgmhmKyYMfVOdyNV/6/ygMSUmv7LludX6+VGu70+u4c5G5ScrFtQiLpZBsE28",
-	"B91pbFjTj5o7O2SHjQQb6RhO+0RFLCP2ln7tRii2k95AJcRB55CZfU+UmxWtyxv+OXQXYesB2ADmHvLM",
-	"G7oEe+LjdjP5kWuWE6aJay94Qf6129+kzp/5w5//tCODJpkAz/JguZ/XmnDsZuEWCrRzbVqW7SrgEZC0",
-	"HqPW8yZAj9eQsW4A1n9u7eiDZYNLkmtxmIyTS9cwy8bh2FXqjls5A64viFrYtqEpDLsKDVc7/Yx/7gzG",
-	"8Rdkd/C8bl2lA0bPv9ZElMADRRQPkFsC9wKD6l0/s+kadWaWGTg7O3uXD1E+ivkgxCVNlz7gLGQbuTMD",
-	"DmnU7DbV3mnrjto7ce+xZrGYGBxobCs3otmJ9cHYIM4hNk4XJu1WfgylLgbAHanybuAQzvBKrEhB+fow",
-	"rQqWBB1gxPcbhKydfYFtvAyfKOruawPF0UrtCjn/UT1WvDk24hwoi9h9H8ZggnFEbM532ku2gvWiIeU/",
-	"qr1iiB9gNykY96/7N2dJvD+pb1C/eZakIYvEc7L3yUhjTLSl6eNGOlsyipPNwTLBS5BK8AeRTn31Tj+b",
-	"P3Y+yo6edr/Jldq71v/xrNUvMNLEbDFpUqKsdGLr9loLlhp7C8PubNsp4siQO8jzXUnpPgs4dyVggwt/",
-	"yy5QPBQcnkQ8iL3m1IPxga9qdX2EG26Jp4FzDX/z3mL5oa6cmDjSfqLqsRhMJfIRovqqzlOIvsePlwT+",
-	"FbO/xYxYUDxKuvdx87y/RoL3V8jsXvnkmYGSpx1/YvAXF0Dv5PpnP+8ASygHvRIYHjq61tq9DT3c+q6l",
-	"CUQq5tY+7tFrju4NdMyYtqbr/PHDhc0NtnbbVqllShz6sOyDIlokrpeLGY5kthre49iS18CyAb/regGb",
-	"LsbP3lD2y3tDtnUIwC/vzVlcQi6Oq2Q+OZ+c0pKd3n+D8ZZutc+xSjwuP8PH0Js9bZcnsp2bQvGrrbBC",
-	"Gzm71Skrp1yRKTA+JymV5mVwAQ/uOyzFEqiIxOYcw2J5yz5vH+ov77/8vwAAAP//",
+	"7L3rchu3tiD8Kih+X5XPmWlZTvbl1JZqV43iS+xs2VJJSjJTiWsMdi+SMLuBDgCK5nH51Pk1DzAPcR5s",
+	"P8kUFoC+kECzWyQlO/GfxDbRuKy1sLDu6+MoFUUpOHCtRicfRyWVtAANEv9GJxqk+UMGKpWs1Ezw0cno",
+	"ZgaEwwdNxIToGZCSToGMYSIkjJIRM0N+W4BcjZIRpwWMTtxEyUilMyiomVGvSvOD0pLx6ejTp2Q0YXl4",
+	"NZCFIi9ePT9/9vefzs5/fE6EtH/9j8uzm5vnV28ii7oJu1edCaWvYLK57BtagFmJZX76kupZPbv5cJSM",
+	"JPy2YBKy0YmWC+he670YB5d6leFCWpExTBnnZnxwzfdiPHDJnBVMb654MSFMQ6ES8s2TJ2TBc1CKKMoy",
+	"/IcnhGpS2POFAGsnbS5c0A+sWBSjE/N1MioYd39N/J4Y1zAFiZsqKKdTkHcCu/t2EBg+mcGqFFwBkvWl",
+	"FOMcCvPHVHANHCFEyzJnKTX7OC7tiP/+XplNfWzM/f9Ls+vR/3dc35tj+6s69vPiiu1j/TyjmiyBa7KU",
+	"wuHGfWZmPcuylwbeZhtZxsxHNL+UogSpmdn0hOYKklHZ+CccKkGpTSC+vLi+Obm8uLrxN5ROzSGTdcgk",
+	"o1RkEKacGry/VAu58W+ricT4PaTaTHSWZa8dagYeIk3FwmJgY3fRA860LhX58ercHNBcnDQXi4wA13JF",
+	"SsHCh7UkFFinpEothcw2F/oHlJoooDlkCaE8IxxuQRI1E0tO6JQyHlpIiznwwD3nSgPNzJ7dqXFKv/op",
+	"ydkclkxBcE65UIGb/ILxKchSMq4rWBjgTgwpQ0LUjH77l7+e/PM//yshyxlIQHpQK6WhIJkAxR9pMudi",
+	"SVgAZmt0gACs0RKkgxlQhOMalnHrEyEL86dRRjUcaVZAmCbLVRBNGVPz4A8zd3eGYFzPttM97sStm3iO",
+	"7/gR1Z4pBcGgNU1nV/DbAnpc6zZK7beEcgIfmNKMT4nZAdGCUOK2tAZdrpb+yQ6ugxz6HPjUnPrPT/72",
+	"1wDY25t4evEMH1rz/+PrH7/74fnTG/LP//N/ydXz18+f/S/zk/3TCb7JI8PVPzSXNC/BkwBkUlG6La09",
+	"SRz84fBp6rfpgn54ZUfXTw2Vkq5GVqKAzYUuLy7Ojy/Pbl6aM1Bi0OnZpMPw9mUZv8xpCheBB+yZQZWb",
+	"z5yHaMP6mSYSSvONai/wTRNKDcIVOrD17wUoQwYzprTAF3ltptBUBiXUTvBxBNw8y7+MKNJYg3QbjIbO",
+	"4QpSURTAMwjwxIsSOElngqWgCJVALPlBRqgisvFlNflYiBwo37hf9dYqunBYi9wp4Ga0wXiAxaR40fgi",
+	"z+nYIN6KBe1BKeUZM9wnyBVq2qxIcBMza/OvE10mgp9NRJ7Zt7Ev91qDVSZqIIWgk9KFuvup1k8BtywD",
+	"noYnZFnwn3OY9MCABOqEqo0JFlyzvP87sZyJ7WBzy9nRfokQ/GQXyaP4pgXJREIYJ+a1VqEtyZrhdwmK",
+	"/l0wQiBzUA6eOUJs9YJqYQ+wFQ4oT1saqb9q3LoK4W1IJHit/DYdjkPgezqjfAp3e/Be0zkQJQrQM/vY",
+	"TSYgjaxMx2Kh3aN3SpbISBUxeyDmB6XpSo0CUnGAK8OtYVcn5B+v3jwzjN/8/+8vXp0/v/N70+S21b2h",
+	"WfaGpYHn7XrJdDoDdYrvelHqFREczHEWvMwX0ykCe787MUIa9JUKIg/Rmnb26ikKAVN2Cwm+n5zUykFA",
+	"AghQypckrIyF0JEnnmUqIW9ePVUow2eWvhIyYVIhq8ip1Z/3h9F7lJzScqFaer2dpNLrn2zq9ckok6IM",
+	"K/TKCEQORPuFiVkzfOGqdQ2O9rto/ZZv2sUKms4YB2LHkClohaIghyUx2gLRQgQEo2Q09YxzQ9gyIhKf",
+	"ep2Ncaupbb+6BRRCrr5baUs01QPDuP7rn0fbsOlVpzWoumN8FkJsim/OvQuxRoowLPteaW7JJByCkyt8",
+	"l3oy7+3ie1A0EEVJJXNS39pjvU1UemoYG74aKRh6CVtPrbplWG5D5xoLPSNmLPCMTKQoQhLbuO8GvFSS",
+	"ronSgfNs2rEk0CbhzqjMlhSt5Usmnbk3M8qNXgXJeRyc1ghEPYx3ZnE3OBmZP46DaNpgrUzN20ftApN5",
+	"ExuIDsynaAHnjAOdNrWKmGpo99n+qkEFbXz4zYapz1qTgqbToWpRS31ck0Gaun5BV2RGb4GMATgpaAae",
+	"ALdK9E3Nq73CdyuynLF0ZhZYOi415Uy1Jcf2OeeMh5U1ZUTnIFEBm86aZNW03DcxhFNX492MfQjLPETN",
+	"2yBhypQ2vNfMos0ooxTnuViiuS2d0wiXnwoOZ/ru2lPUbhjRcKs72ti9kGzKOM1HyWgOUKL+xGEZ3K9h",
+	"UNdgTcP9dNx848I0nwwUNbbdzNdumP1iIMEb0j0bYLs1479bRbabwY8qYgOJGmrFkkc+Kal0nputeI5Y",
+	"e5NRKUQe/qF2EQUsAUxZNw5ZMj1Dm7sfJKRRNjzNBi0EHJZWIOmPBZUKCaErmYwUaJ1DZmG+vlVBZtT6",
+	"9ZzybLYe2pWaQT4J8wn27xAXIQP70THjmpY0nUMW4v3JaLEIXrmQEcOJn3n1KCA/qc3zBqWVld4ezM3v",
+	"LkBTN/Ybrii3QacV9Tcufo3Axm2uz+bptQm32KN06e71moFyzRnWAG1FL70eZC+3rNMShw99zEW4ROK2",
+	"EzrCM8iZ0ncz+NzQOTizDhET67Uy6HukiJn0q3+jn5Z+aP0qQxQ/gH6lJVWzgKSvFZmwHBSZCnNCI/Pj",
+	"UKcAMEnc7R/udwiTuNKMV2AZ4NQOe55sbIOPmYk+ESUrQxB9pcmS5TkZA5FAUaPhaGka03RuoCp4Ne0J",
+	"/gW9hlQTSsxzbV6tOZSaUMUyMP8eiAxoIAG9VSE6tq4tmucgHyliWM9Cg0zIREj8yWA3Yh+PvTOfgtC/",
+	"uwvVfkuoBYERvSsrMnNEFLMef2U1IVbjXe8bYUTezflZGIQy+Gy9mgjAIJNpK85hi8KaB9vKNj2tBJU7",
+	"ZYgYFw21gA+05W5qMIyczYEHw3VemAv4xOD4m3o1vijGdjHDzqrNbVAY0HSWmG8njGdELLQT+bYJorQo",
+	"89CUNzYUSwKyLmowbANjUDomXGhiDxmcdUZliHrO6Qpkw+wkQWkieNhtuQqajlckpfyRNvzdb2xrQI6L",
+	"TPHGEr/vChM1GDbooAn26lx2dyEyff6hFPKO4t7PkmnAUAt8nJr8+HfNf0/QVJ6QlxfXN8dvzl4/rwMb",
+	"98WW2xJKp4GuMfQeWDEgvXyerLgBiRCpvwCdzjCO7W7kjt/jw4hWSSPxOVONstKYi2EldOaiAa3sygoE",
+	"2Zd8Iyqb8b7cFOhqNTu7vLg47+1its43FTTSMosFh4M9e2m8QTHw4mjk8AI9gJ+FsDQxZHqENBi8pt42",
+	"to+zPNCV93TgEBO87IxnZpObchduoJd5MRJEnaA8aiOawvehNV+9pwKUihl9JRSQrYdzdccaFZAFLUEK",
+	"bkGuWbPHuUjnaMCyyBg5Ony7S+wRwqexXjMAyZ+1AlbjiD5WJIy4ygnfxtswt5WdxXCZoKeC5UM9RHFT",
+	"c9yivFo3IVeCoBHRwlbkymUSFMVjVtg1xDgj6ZoDxtpD/X49U/fQiOPimdMZ1gyaM8p4WIdRPmI9N9Kz",
+	"SsiYKtgInNkKcrO/V2GHzYQuct3lr41e3fgdDBO3H9/LAeasQ5vbZfkgY7sfEpiqCifpjsb0AU79HTI2",
+	"DGU7XNy4yl6PK4WgE4smRZqwEdYD/FVMKcfOAxatHnczYLIympH1r/Tfxy2TekHz/sgMeTqQTipXhj9a",
+	"82q6aas7sLZwk6ISdxOrS9E4WgPaIQx9L6lLDxyi9BlBgXKhZyDJj/xWSIpu8UwQo21viLkKICqv6cp5",
+	"RbTIjch8QihRkENq2KVapDMjJxhK+w/NMjj6bzY4Mc9PXazlREjCBQ9n1tA5BM2tZrvoo6A8I4W4hcqL",
+	"pgBUWBTZAN5LK6g951qu9pMXs1UeuaPYEbuItQt6h3DkaLRKLI67MpT0cAniFbAB3i7MpRYwzCwVSN7G",
+	"ERR2xw3zubVwvaPvLbhVp16s0dCY5awR2BLFeMiTjVHUGvxTDPmEjGEleGYN5bRg+WoUiuKtU/M6Eg42",
+	"nywfWRoKH2W3EVe/28aQXIRtkRZbSXlb9GQ8YjKgSUmtIkm4inDQSyHnp8RsqTJFKmLhQQo6B0W4cJF6",
+	"7QDanvmgF3V60yNFxJITwYP5ftFDhBIBQxS6LTtGsUh0QCWxek1kYUNpMP8NEzck0HSGc79NBsQJVCTs",
+	"6MvtoRZ0kSLb+E5aGa9R/6C5jk9nkAakXjGPCObRsKtesXyOu4l5V7yV2daz+gnIcyNE/bKFcwlMR1k/",
+	"RilE3p/9XQqRBxXNGeS3A1TWa/QShibyV6D3TDa6dWOqdT0Ij9mYv97zJoDfOhBvid9o38DnH2iqyaJE",
+	"H8iT5MmTJ0EWMvC5sUg7WIjHq+LuNn/M6akVS2KvkTf9O08ASmn4T2Mqnbl0lHSFah4mkcVIh4KDlzMV",
+	"UTAtgGsMn9ICRxGx0H+ElJe7pX4c1O6b4H9PXlxcvT67MSdzf+xvD6Yp6L3u75rxaQ7ETnxCFguWYe5P",
+	"saQSjuxfC5omSNNHLCP//M//wvPMAUpzBBsk2vsA3hDlX0elMUrWe97FbdhE12GPZhotuKqvCTcU+7o1",
+	"4NUM+NlGuEcz4uytsw7ZmVDAyRjQtiwXuZVLqxj5zff0EDkujaiGU6NWunDrRpWUx+RiQtCcSfPE5pBr",
+	"kPyEfDQzfkrIR47/4Z8+C0u/cyyFEFSF126EjipbKcLnM6HqTcb9En/CroMXrsiNtcojaDFcyKM5p2iK",
+	"J4qumsDutaISC5luDYW+tqMOHr/2uSfrOGh1uEV+EONN2WZsrtklyGtIhU0r6KEVpZSnkOdRo1w6Y3km",
+	"raY2IBFDAtWQDQlNzwSHnnsGKYXsUUzgPozHE8aZmnUedasuG1GSOSyf9rUpeR7VzXECjgotV2c6xGGA",
+	"E0pmkGfkvRgjf5HMXK8pZZyMV84a0Qz2GZYZj0Sqzl1Rgg2sRyZoh7JLvRvgN7TaJWVOoTU6v/2TgcHI",
+	"0aeRVVgONlkfLw6EvbNKQ9lfU/hBjK81lEGdqsNkp4Wmec87swindoQ08xYrqgx1lT5eM4wKKHYjyToH",
+	"amPZA6XBU9y2HPk22UaE6e3DCmh45wGMfx6HYbbcN66vPxMcmhwVTzWLpoT0M3ogzfhsM2sAcbkeY2et",
+	"cVRiFwrB7tyKFleLPIDdwQcFKIfYBaOAyekYwulH4hbkkCWieUze3rSZqG7Ero5aJh04qDdXIcKepEq+",
+	"qSHUYaZq5IKuP6vlkACHWKJL7NGLWWkrZtfHNeeMi1VMmf2445gHzvbxwDygNehcCAVhHz/NRDlQGnOf",
+	"fBev9BZz6e/PR35XDleFm9vo2wIyRoOP9NDyc10XuXK7b15lsV4jYiIWPIvb+PfinHY3IJh15xjFIO90",
+	"FS9QU0bSIKwQRb6uE2DDUQ0D9Im4W8qVLYnHkETDOaKMv5+TxUEx6mvZnrDfc597vFKRm7PPcIiKqqLE",
+	"dBfHlLfdRQBkf/xxETlfFW1zSDciZ2kXeguahncgsoiUEV/JuiTDjMiaxsNozinv8YL6AjK4MUzKHdVr",
+	"3smrqKlmaag46gejUXoHAtY55T7ozOJsSKBZvyRldzqXcdwinYizsaI9T0h1zB3iPMz7qmK70Xq6Iauv",
+	"IlTNITOSH5YlsimJzTAZSrB8rS13i//QCuIJP+bZ0Nf/btED0yoSqUsYcvFK7oWP1Ef+H6/P3px9//xq",
+	"EAX0FAxSVjD0WSPA7lQJYqtpIQetboKRSxeTNZSdEKaJGU8Wimg6r+OY/D8qgKAhMy7AdEezklQs8gxz",
+	"qcZA1ELewgqCkaxhv3+3tz8Z3YJUYZNTh6ji3tPaeeevSijo1a/gaagh63tq77iWQ93v/jZveuCpr6fc",
+	"Sw2w1Ze3ubvXY/6bnu3XVM53C1NDn9gweahXJU87b8MSIGzkVxANgLmFw5K24yGvWEM7Wh7jLgKNI0n8",
+	"vFogdJI3sFwzXgxKQ5ch/9932KqB0DwnyCZU8O5HtaOW/SPwxhQLZWtzkokE9CJJ6Jez6Qlkg5+h/7P1",
+	"SHGjHnie4SvhJG2VLBlFeK8zu6xFpAuRO2fkGKiM6E4ty8y6tOEcWThHSkuaMr0iQpJC9IVA2HN2YRPr",
+	"zY/V/I6CeiTSv4HlZ0M7DclyIx9Ag0ThzI3BE4arCHSIoM5FNlA6DcHsupppHy0ZIiF4SRW8/M3fvn38",
+	"5PG3j//t+Ns/D2pe0AUNTbGwbCAhGysVIp1jFQ069YUpfjo/e2P2ZglOhmtDLMqc8RAWhdSWPHOgmSJi",
+	"oU8x7tpJlhY7tmwSF2RJVy6heydVIsQ3L5puqTXrAIYXqFhtJ62Ic0qgtDzRIJc0Us8iFUVBIzwLYwhy",
+	"Bt29KNY7RBBXQtqWlS1zyoMLa6ZDFUYubsEiVM0AHCaomisEf/8GD3b2pIJUfdAQqC8pk3fs/bG9gUmV",
+	"mp8zpYHbk6xznh6peEM1hwFxsEmf/igGSOE8w05VKHIa+FAyuWZR6BDKwl7netd+uuDG3UW8u89pYlMs",
+	"ByTluZzMgALW7W3Gzi8XkzfiCvRC8l6Obbng3A4Ixuta/2Lv4mdDnLIGslu8sgOTDzWV04jsfQsyY2m4",
+	"wDA/qSJdlpRpJ2C5iJfH5DvMCc1OCCUOlRjFhoFRGLw5FebfUFmqajp6qCLKzC82szTbHrwd8A7jVbdn",
+	"a5BT7e9dx3vtGfT4S5o78rCIkfvubta9+U734yENHtRJmmtSn5DApjxW29rWLfDpWGPIBZ+6CMJNPVDC",
+	"IKtyFGaVEWdnOw1K/oMrYH54EazmhWdzT6ytKIWaDsYMu/5pp+SJecC4kXXG6JNhzgjZTxvoroqZB5/O",
+	"V1V9K+sLsleVC4LfoH6C2tQJWc4ENrNCUwvYYDxMksC0Y2Vl/ElLbOiTTCmD5XEttCixF7IR81kAVQtX",
+	"hIeTpcT4GAM4m7KnyQp6VvyRUIjbDlYer0wp9BDfBAaVZLv5Mtz1dPKDL1bprFCOTGvTU2ODzcWbd6x5",
+	"/Nh1P7APOpb+sS8HdKNtXzgOby2+WDt235EfGZD/Z7QsgYeNlTmbQ76K1X1Hml6r/AyUD/MxeGDF+s8E",
+	"CwY6EW2bsOFvQczVWSkV3Zjy2oGbKvHyZEeO5eVCf0fT+d1SSb43LIlWkciu8KN7qTYepZQWVbHtr6X9",
+	"etSQKmrVLRBaUGfF1JBNBodnh7XdG2cZfPgI+XKhj8Y0nT9ArdNDxYp7S9shOztcLvQVm87umCJ2udBE",
+	"ms+rzk6Notq2PNwjFUsK+3qXH6IisLkniLLPsLBbiECvYLxgebbTu2OEMCevUkWWrIS6mvoMy/N8uaQZ",
+	"zg9r9WB+eOYsLRI/J5KL5s1cuYzXvSbN1gUEXe6UwkTUWF3Brxm0XzNov2bQ7imDNlpKEtsIvzl7/Tzx",
+	"nQyqNwLDb5Noe+H7qTf5Nb/3D5Pf61+M33WG72G1sFsWqLP+spL8nEGUmyeZ34LUyoqAdMMMoYBn6tR+",
+	"5a69Tb/21ZWGnvtzzyXuUWPVlSDdsNvBhzJnKYuUk2dDk6bWOjgH2orQuYv02uYUvKX5ImSwoHPg3qJv",
+	"r4wRbLiPTLLOavOLE3vG0C+zyudPtcm0go/fut9YGMgcljspOviIcVgS/xS4x7lZHv+rIv55KOLxJ9n+",
+	"ssma+8pZCZkCdyviX3VZ7Fdoeej67+uwa96h38JdeH9uxc5PhDzFW65mtLShTUDTGWmuljHzfcE4dU1L",
+	"C1qWTk6iGtuUxGJ4dbPvTeK73MayH1t91xPfsynaBKDZtCvxDVOio9s7cTX9I6PbHSKSVn3xWKDHRqX9",
+	"xBcriXzRLkmV1IbbmNuj7XhIGhas+Bctm2ZS2R+iBbZbNqa6nHL8g7aNoLqzseENxu6qEkQLnJgfm2NF",
+	"GR8qysZIlAaOsHd+Vym1syzb+Mj2/e766pms1/pUvSCrNyieNy6p4XYcesTLt2ntU9I9uk0020avo2fb",
+	"+E0i3vbFGlFuG96+4tu33yCXbYPbvGbb6DY/2D66yWt6wKR17baNb1H69sFN+tsGv9Z13jr1+rXo90Hr",
+	"Rrw1T89eShPcNXHvblHTm4k2lc8Jv6rXrAIe3EKhx/e63t9aTJIURSjaXirt7YiVj3LN3NgnkQol+JiV",
+	"oIiGKkV86PEw7cWYQ792tVr0GBaORPURI/ZQYTArFQyLTpUMt4CVIpI33K/ki6vAgrMkdpXgvnxrwHXk",
+	"7ymKbGg5iEh8U49UeBvMU288eNo55KB79JVsE+VZ1UNLRNswLpmeiYW1woedp6n544SlkT7mXBuG5a0X",
+	"j81o4nKvo5qbkJEGKP7nNzE4A9eSdebXx6PgJhMFum9s7l4ytdySfdLx15NCxS2tzCVBza2gnE2ieeTu",
+	"xygcOwjZt11eoyVOqExnhlMazUba+ES9Xalqp1OuobhFEmvbbhyxxnvwdlTV/AYkE1QelLXAQ19ZlrCC",
+	"TkGdoCvk+PLs5qVt1e36kIQM9D26vdgurpvG75fPz18cv3h17nq+mRXqBngu+ZrxW+BayFXS3tOm18C7",
+	"zWZal/+i/rXhPttkymUubMZopxTi+U8w+6klXA3jUPgpqXTt35+xCGP9Nnr67bmP2KHNR1aJ/DJiOJrC",
+	"+1BaFOVXUvzsSVGUXwol+joGoSZXfNpdJEjIYmA9snDY9MBWAbhuJaLinH2El6oCat+iWWuru5fUw8VP",
+	"GIRqpXvuv5tFPA95t2zanTJid0h3bacN1Nq1U7fdJqqd1jl+ccA3TBd3CFaixFVh8qm9KOd4TehrXNxB",
+	"OWdtsw1WiK3uVZcgWCe6P3A0XbdtaMNoNoxWb7ppldAlXX0l2M5wmWa8wOdB+Oh3+NyCQjvq9d2IOYTs",
+	"bsNLmbt87UOUBI+9iwvlt7je+N5opy4np2B8oeHOJbsHlJD2RdasbbG7rPONpFxNQrXSpuwW+nSQ7VlH",
+	"sU91uLqSYR8xLG7UyWkKsboJZzcvrciBNTy8zUFhcqUGHsnXlUIUPUSQqjKdxQB+5fcTrN0HIYE5c3Vk",
+	"g+bA1a7WvsCWR37qThtehz3n7Ojbv/zV22QavXrdv3gwaxcpoIDrhDBOZvChs+7Zli6q0ZLWP6oQRQ+9",
+	"1hHbfseVwy9CG7JxoDehLpd13mR/05pc5LBPP1avbpLVI1eL1rZ/JO6mSgB9GwqQU5AuJNOrayNZ+Z6m",
+	"la+FGSpKhZgz8LA8cQUC/7cfVgOhZP8AGyvj3wyU1/AlAiqR6bmxM63L0SezAcYnItR5rBRSJyTNBQcM",
+	"YZRw5EMUKomoTiRIpVAKpSKVuFQsXlsqMVx3xtKZjRbL2S24+LDHv/Jf+bsPR4Y+3lnRKqV5jmGlMzDa",
+	"j9LE/FjnyRZGKmP6MbHFeoTEQoS4R6XBVrJhEjW892KsEkKzgnGmtBtM8xxXfX4LcmVXM9xGEUoslHwl",
+	"SyFdxC9XIodHZhmEOLEIscdkWpGn11cv7Efm6r77n0fmH47w4X73+Ff+3CixVmJwlQJJJtJFgf6Sf7l6",
+	"8ZT87c9/+bd/9RlsCjOQybtUZPDOHAsZwjsOH/S7xAaQYk7v41/5OcOSP9Lm3pPSsJLxCv9/4r4wMDUo",
+	"LB03f4elid55BjQReS6WjE8fk3cTluNPGDVINMhC+TpTv/J3Brd/n1LOQTdb5r5LfMa/RTCWcZuJPHv8",
+	"K69qAp2MqiqgVQ3G0TdOUuO0ZKOT0Z8eP3n8J+cIw2twTM2z46U4V6GkkpxeZUaMYEqfVaPMt5IWoFH8",
+	"/sXdnt8WgPzbXZ6ULhRqwajJBO/2hssjV8LCXYkCxiJbocM4h4kmNLdNBEJL5a69xPpKtVT4FntVloK7",
+	"LJtvnzyxmenoTEMVoixzluKJj98rUV9q2r+6owfQKw1FoMrjhrpxM/OirVVFsPNzbJVq/8c+0R652qIo",
+	"qOHpNgZuSW18tySUZJAyQwEJWQqpNMGKcYkNhatuFNyyDHhqb7Uh34Z4TWjq0K3p1CB6lAuBObiWjYxO",
+	"RrcMlu5Fr6noOAfqBDen9qwRk/n5zOHT1dP6TtgI5N4YGeJ5CjZZ+NOTtVjvQH2FbGAxEglU9St7agMd",
+	"cXTgtWoNN9L4pw36/fPmiZ4ZiO5OSIgegod2GQIrw/n8a0Pstuvyw8jAuohEuOfDkonZCZVMdXCbpzgE",
+	"+vEZOloH1haeE5pkPHSSdac8btj68wmWUjLPA/4hITOxxEIuhWHxVeQ5viQRhgYfaHpgjtbdsqNCUYRr",
+	"NZC4O8G9FEsyoZLopfAplViiYyqNaEFLaqsc9uFBtSsm+ow9rRxObdoK7bwecpyzgsWjxxoD8dnvM9BK",
+	"AaMDY7K0ndMDeDxDUWUP+LMQNQTv3Rg9UbWKIup70E9txP8altaPYFZsuNgSsu7Zj9wwry31vvOHxlL8",
+	"ptn2OTviyOdQGAl3ssjzvlhqRG3kYDXi9cdcfy+eWQ2+B7d2gUq7wP1wL58zQ+dCKBeTIhZ1mpjXsU5t",
+	"Dh3W8NJGtOj19CVxjvTMR4H9ThjSoXooVQ2ODlbE6sAi+nlFWDZZEctgb9BXMoSTJhEZ+ywTpXbX8h5E",
+	"7EmwBN+WqKkBHuGwnzVip+0jPn+zN+bdIMsDk0+APRmwGipaFIRxZ+WvCKm/TA7mi7jYdK0l0OK5HRRm",
+	"8zOgme3kaPn8OVX6CL84evVstNvDquGDtls8UriTNnLWJ9xAgt34iYvUw1fQ3L73tg/krsKPDaEwmpIC",
+	"eQvySAHXxEL0lEhQi8IKR+sg6fX+unjUqEArxPxMv7CDej3A7ursoOxsVFboKKUQkgD8Zj8P2cvB7l6s",
+	"M75YEeS5sibYdt0YA8c6FLb/9fUu2y6152Xl1u1BJLlrV7iFLvYsoRwSze74B9eFfp4JkjFbgSqxqeiG",
+	"1yxnq4RwWIK3w/W9/1UqSxyxLqXkj6DOmrMeHIUI0P3IYNnLmtveRQLrtDa72e9Z3KnX3OSWyPV3R8BZ",
+	"lnlWOV7hcyK4jVIgqcgaRazo1Dy1pWRcd2phLb9U414dfzT/+9Sl3j6TonzpE4eGXDAz8xVMRveqwL4Q",
+	"cgq6VRRvJvJMES70jPEpoXzlu930hVYStdDsGy775ROux9dhSfWC26lqh0opRK4SF44FVs9TM8hvQfXk",
+	"JdS5yNvwvgK1D4AfXBOUoLSro7AlNsuPvJsC9+RL4mjXjUspjE6gE6JElRVr/cD+jnJYokS9tO73HRjb",
+	"cTqDdB4XH56anx/2Fvey/Jgt4l4fwKkK2KjRIS+lnIyBLBRkzpFqUaZFnllHBTlyJmkX1VGncib2ucJI",
+	"j3SeWEYxSAz0WJVg8K7jDtYrO+BLYBfRLIIzRcbYyywJu2m3duEJNdX5A7AaNBIZmckKR3UM9VqJXPMu",
+	"Ma40zXP8GyzJmKZzwnji68LVn9kSfKdWFvOkRlzhFfOvnIwN1JWdo11+dwj3ei/G3drOD2ZALx3Wd2v4",
+	"vWiwP4jxwVWfHzCMK6KnIm6G6D+Ya/qDGG/34rmuIxgihpIURrTTAsgcVkRi1yBLk+/FuIqocvsL2h9f",
+	"ZVCUQgNPV0f/gFWLDhpx7d8Gotp34XzdlUtcPZE+POfbfdJNjOXsyQJKpVwRis3wbEdBZqvFCzmHzLrQ",
+	"eAqod2wnqrZly/x8/PG9GH/qchUHaWzLjX0vxgdXQw4OeqN+mBtRaR++49bWO9sG7nFKeWrLNoav8lP8",
+	"fb9w/oJIHDOVKYLavJsLnonqkctYdhd6Pm6X5giD/TWdw7NmvYYdYH83htZLPnftnIPC+S7ClUg1hH0+",
+	"VYrBmHFqPV3bvEAXP73Yh3i1kV1Ql41Yzmr3bl38BSO+sNge3JFQzITHH83/4lzQiPzhKIyeNOID41x5",
+	"HPeMZrUHeaf4OpfTkYRQGM0SeftwxGLQbHvz7cGcaX06VcaP4SIzym2yMQrbdtNHotSsYP8OGfnp9bN/",
+	"JLZ5I8V9EAtA0orG7U9CZjnIjsSiQ2l8iWMuFvoh2MwAjXF818ZusV6Ld4y2fSM0ZHviKA1OYShkORN5",
+	"lbJ0N4SLPOtAtcizr2/5uFk4GXMkp4IITnKqbQLPYKg30tOiTPqywup9yKt7ZYpnnFz8dLYnkm/ReJQ5",
+	"TqTgaDMd03R+SsD8gKYJyi07uwuabExGl/nM/P6HvSDnaKw2iPDJkjPIM3s57gRv3UjwjalwVRLwDvLL",
+	"WkqobS1siKfqmqxEAWixjcSmmIHrpgLbv+LbJ93NLA6qR1bACeDdl75eUr6f9+jn5lWs84lQGAmWNOxH",
+	"E1jaOWAjAl51S91NcI1JnHHZtacE2kei2ZHP3kH8wF4He3FNYbtfJ+62GTFmayY16p0QymxeYjaIH7je",
+	"Ip3G3XM75mqRu0Lwh3YsNRa8d9cSnrIuPWS7Phtu5TzIrgihkBlI8xeb9emzsYiWDLIdo1Oaxz+MzfMN",
+	"LFswvufQ3PWlD4hOG7QiFzk0Oun0D+FzHxx/NDNsjUhpIy7kDGmr8XLx+WddIOhcoZ++QHNhih1yxXkV",
+	"ydjpgnBFdNyExHXLw+7qyuWk+RqfX0ZKkT93hOw95PZjgvZgswmied6CmnadrKhGvjXFNoRC9PV8u7m7",
+	"vYLnftAfIwzSHffg7kAPVh8MuZ48js6cuoJnL3y6Rlzd+HztB92HEOAW6yMAnOX5Pq4MhpRYQGATTps4",
+	"oJKqW5ngLnJM4FBb00Ht+Nq/rtqPHigctQLk/b7yrWU3WV1Ro3fnVA9I54GecsjbVAl0rsjTV69fJYg6",
+	"mmWE6VNX2SSDZizQ0YLPuVhylwpgvdl8ChJjWbFcl1yooaFf/modl5R1OJUuKZOHpYXmCr9XYkB5jzfv",
+	"ZzhY2ckQJYgyh1Mrv2eiDnCouqnbsSuxkGoXvDsdK4z6i8kE5CX1/TwPhgW/RDSnOYO9OFbaoJ64OkIW",
+	"1uibayEoIVMhfNGK3xZUarAePE5mYiHvCvWP7k9bpfb60g0TUtz8DxdN7jZw6qszIMNLDfWiaYBp4rr1",
+	"7h5TfhgYPdk3f+kOLt8flzHStZvN1V9ZVl2MrUuZYAc3j4idQsy/l5TvDwH7f1Zwf+q+Yzbv7UW5pivX",
+	"tbb9rBR0VdVd00ZXnsGgBI4ws+oVG/453MYvJkLci4M7BomnWJwgIa5+W0KwHeIA/UrOtylXcq6G5oHe",
+	"n1Wjp84m5w9TYY0pMsZWPFr4/rsYBORA9UhV7Xl78uKwVwSxdE+1G8wpguXNfIukzSbPteGtO+q+JiC7",
+	"ipvzcyt59h0zChvJWYq18IQkEoxSbuPctTBKn9n/qZEVbS9pcw6y4GPGM9XfYlmhufuKXtTD7uM2XTQ7",
+	"fN6PDeRnK0Iip6y69jbgWOaUR3mc+VF1R01e2o4LDx7HvT85BE8UYXEIrT0gRUhb8ghuQa58xmgj42Mp",
+	"FnlGMnFaJasxRWwTkaw38jDvqYv6L11m1B/BlGvOenA7LgLUG3FPCSVqhi5EtFsZXNPcVhRGOZMpYktz",
+	"3l2TuAZE4javy5t28bbOgm2lnW+gHHLwxzOnY8gHVwntSpF90AQ1xFqMyeBve8qFNZP5XNhGsmtiW8My",
+	"TSxgT12YvSsCbHjTgJprht1ISMWUM1/dOChuXdkx6p7q0frKh9HGHIHa+qFGoOWqmZ1HCppZg8yprcfj",
+	"ZK9TJ7B465h12jizpFjyUbI1c7JcPXjm5D2USKz1b1sjqkqYnNjWm+qUKOwwpsgcoDTU221waROiK1nf",
+	"/fRd+0H3Ifb5js73rUf5Q7oHyFdKkEZXTqr8PyaJ7cmsdlOkrqtWAfdwteONHIyMFOiSfXXx+ujmItiB",
+	"ompI3auztBv+uWlW3xt2TokjfpujhjutnGQSlIL1ruC971TVwCFmeL9mU26TGraf+Tk2Fdr90M9dSF2j",
+	"cYQ7D01T1+4tQMExm/h1Nc3B2KtfInL1/UH2Ux+LKaLYlENGWG/YRDKM2ZS/4g98tUuq1FLIrPdVrT54",
+	"6Ee1A+sbeLoz6l3bldHJL29bJheYMo5PLTb96HdXuBgbDNu774rqdD6nVeGde3hNsUH+PRpQQFb5E7Y1",
+	"yRzK3nXlnCQTN6LYZqr3c7WqIneB/rmnhAsOpADKsaPMgP7f96FM9SMN35i2B3X87KXOjE0mIJ18tqun",
+	"XM2dgr908d0rLAxmH2Es3dEuHUsWKN9mtoRG39fYSXLdV9IPGlKt9IG9DY0OnPdyt39q9cF0oWBWoKgk",
+	"Z6yLQbEZVq8Lj12TulFzY4dsMdpgNyfDhh+piKnG3tKH7sZj2zn21G0cdPaZzflIuVnRadDyyaLhG1tc",
+	"QAuYO0hCr+kc7IkfsKXOj1yznDBNXAPMU/K39SY7VULVn/76ly0pVckIeJYHi0O90oRjSxW3UKARaN1U",
+	"b1u5l4CMdh81xdsAPVzL0KpFXfe5tSMelvWui6/FflKQzlxLNxuYZVepesLlDLg+JWpmG4mn0O+e1Czv",
+	"+CP+f2t0lr8927MpdOOe7TGd4pUmogQeKNa5h2QjuBWYZeE67o1XqIqzzMDZeQXWmRTlgzgTQlzSdO4j",
+	"EEP2mBsz4N6srAwGWuajBlg8WKy3PKaRB7oYy1buA7HuJBvy28fo6oLq3cr3oSvGALilsIIb2IdtvBRL",
+	"UlC+2k8zjTlBXx7x7TIha+bqYBc6w0SKqnlgT0F2obYlKPyo7is7AfvI9pRi7L73Y6TBqDM25VttNBuh",
+	"ndEEhB/VThHn+7bVFIzX7c2TeO9d39a8fdCkppnE88C3yUADULRd7/0GzVsai9PU3ooKlCCV4Heiq+pe",
+	"Hn80/9v6nDti2/6aL9TO3SgOZz5/jnFJZotJnV1n5RpbWdpazdTQKxp229teJgeG3OEf/oWUbs6AE1sC",
+	"9mfxV/AUpU7B4VHEGdpp390bk3hQM/A9XH9LWTWcK/iblxprYK2Ln4mj+0eqGotxeSIfoAEsq3yY6Et+",
+	"f8UGHrDKgJgQC4p7KStw2HoCD1FI4AEqCCx9klZPmdWOPzL4i4uuN3L1s5+3h/WVg14KDEMeXPDv1sZf",
+	"bnzX0CEiZZsrd/3gNQe3tjpkYJ+F8428j7B0c4OtrbhR75sShz4sL6KIFolrRWSGI5kt+zf3tuTVszzF",
+	"H7ouRdvn+dHb3355a8i2Clj45a05i0v8xnELmY9ORse0ZMe332DQqVvtY6zik8sD8rkaZk+bZbBs47FQ",
+	"EG8jttKGD280esspV2QMjE9JSqV5GVx4hvsOS/4EKm+xKcfYYN7wCdiH+tPbT/8vAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

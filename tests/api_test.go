@@ -18,6 +18,14 @@ import (
 	"unvora.example/unvora/core/ovf"
 )
 
+// asks makes the contract's request of one of its shapes.
+func asks(t *testing.T, shape any) (req openapi.Request) {
+	raw, err := json.Marshal(shape)
+	require.NoError(t, err)
+	require.NoError(t, req.UnmarshalJSON(raw))
+	return req
+}
+
 func (e *estate) token(t testing.TB) string {
 	t.Helper()
 	raw, err := os.ReadFile(filepath.Join(e.dir, "client.toml"))
@@ -58,9 +66,9 @@ func TestAPIWholeWay(t *testing.T) {
 	require.NoError(t, err)
 	var skeleton openapi.Skeleton
 	require.NoError(t, json.Unmarshal(raw, &skeleton))
-	req := openapi.Request{Operation: openapi.RequestOperationImport, Source: &openapi.Source{Upload: &skeleton}, Host: ptr("petrel"), Name: ptr("buoy-by-api")}
+	req := openapi.ImportRequest{Operation: openapi.ImportRequestOperationImport, Source: openapi.Source{Upload: &skeleton}, Host: "petrel", Name: ptr("buoy-by-api")}
 
-	refused, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, req)
+	refused, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, asks(t, req))
 	require.NoError(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, refused.StatusCode())
 	require.Equal(t, "plan.open", refused.ApplicationproblemJSONDefault.Code)
@@ -68,10 +76,10 @@ func TestAPIWholeWay(t *testing.T) {
 
 	req.Answers = &map[string]string{"network.unmapped/NIC 2": "unplugged"}
 	req.TakeRecommended = ptr(true)
-	p, err := c.MakePlanWithResponse(ctx, req)
+	p, err := c.MakePlanWithResponse(ctx, asks(t, req))
 	require.NoError(t, err)
 	require.True(t, p.JSON200.Runnable)
-	job, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, req)
+	job, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, asks(t, req))
 	require.NoError(t, err)
 	require.NotNil(t, job.JSON202, string(job.Body))
 	id := job.JSON202.Id

@@ -246,7 +246,7 @@ func TestCancel(t *testing.T) {
 
 	// Two jobs on one copy: the second is told which one is at work.
 	api := e.api(t)
-	request := openapi.Request{Operation: openapi.RequestOperationExport, Copies: &[]string{"gannet/tide-gauge"}, Destination: &openapi.Destination{Place: ptr("nowhere"), File: ptr("x.ova")}}
+	request := asks(t, openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: []string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"), File: ptr("x.ova")}})
 	first, err := api.StartJobWithResponse(context.Background(), &openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)
 	require.NoError(t, err)
 	require.NotNil(t, first.JSON202, string(first.Body))

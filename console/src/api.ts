@@ -71,6 +71,12 @@ export async function signOut() {
   await take(client.DELETE("/session"));
   csrf = "";
 }
+/** What can be asked for, with the words for it. */
+export const operationsQuery = queryOptions({
+  queryKey: ["operations"],
+  queryFn: () => take(client.GET("/operations")),
+  staleTime: Infinity,
+});
 export const makePlan = (body: Request_) => take(client.POST("/plans", { body }));
 export const startJob = (body: Request_, key: string) =>
   take(client.POST("/jobs", { body, params: { header: { "Idempotency-Key": key } } }));

@@ -76,7 +76,8 @@ type Spec struct {
 	Linkage      string // to be kept where layers hold on to it; "" means a new one
 	SectorBytes  int    // 0 means 512
 	Parent       *ParentRef
-	Name         string // of the file in the end, for images of several files
+	Name         string    // of the file in the end, for images of several files
+	MadeAt       time.Time // that the image states, in whole seconds; zero: none
 	// Companion makes the second file of an image of two, beside the first;
 	// name is that of a file, without a folder. Nil: images of one file only.
 	Companion func(name string) (File, error)

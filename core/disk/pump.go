@@ -35,8 +35,11 @@ type Options struct {
 	// Progress is told of every block put, in guest bytes of data.
 	Progress func(dataBytes int64)
 	// SaveEvery is how many guest bytes of data may pass between two saves; 0
-	// means 1 GiB. After two seconds there is a save in any case.
+	// means 1 GiB.
 	SaveEvery int64
+	// Now is the clock by which there is a save after two seconds in any case.
+	// Nil: saves go by SaveEvery alone.
+	Now func() time.Time
 	// Saved is called after Target.Sync: everything below off is safe. state
 	// and mark are what target and feed need to go on. Nil: nothing is saved.
 	Saved func(off int64, state []byte, mark any) error
@@ -147,7 +150,11 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 		return o.Saved(off, state, mark)
 	}
 	var unsaved int64
-	lastSave := time.Now()
+	now := o.Now
+	if now == nil {
+		now = func() time.Time { return time.Time{} }
+	}
+	lastSave := now()
 	for {
 		var p *parcel
 		var open bool
@@ -177,11 +184,11 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 		}
 		unsaved += int64(p.Length)
 		// By the clock, so that a cut costs seconds at most, and syncing little.
-		if unsaved >= o.SaveEvery || unsaved > 0 && time.Since(lastSave) > saveAfter {
+		if unsaved >= o.SaveEvery || unsaved > 0 && now().Sub(lastSave) > saveAfter {
 			if err := save(p.Offset+int64(p.Length), p.Mark); err != nil {
 				return err
 			}
-			unsaved, lastSave = 0, time.Now()
+			unsaved, lastSave = 0, now()
 		}
 		pool.Put(p)
 	}

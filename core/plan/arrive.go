@@ -156,8 +156,8 @@ func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {
 			m.Name = machine.CleanName(m.Name)
 		}
 	}
-	if facts.Taken(m.Name) {
-		free := freeName(m.Name, facts.Taken)
+	if facts.taken(m.Name) {
+		free := freeName(m.Name, facts.taken)
 		f := fit.Raise("name.taken", m.Name, fmt.Sprintf("%s has a machine or a folder of that name.", facts.Host.Name), nil)
 		f.Suggest("rename", "Call it "+free, free)
 		if f = b.raise(f, ""); f.Remedy() == "rename" {
@@ -165,7 +165,7 @@ func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {
 			switch {
 			case machine.CheckName(m.Name) != nil:
 				b.err = fmt.Errorf("name.taken: %w", machine.CheckName(m.Name))
-			case facts.Taken(m.Name):
+			case facts.taken(m.Name):
 				b.err = fmt.Errorf("name.taken: %s is taken too", m.Name)
 			}
 		}

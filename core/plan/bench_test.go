@@ -20,7 +20,6 @@ func BenchmarkRegister(b *testing.B) {
 	m := &machine.Machine{Name: "archive-db", CPUs: 8, MemoryBytes: 16 << 30, Firmware: "uefi", Guest: "Debian GNU/Linux 12"}
 	facts := plan.RegisterFacts{Where: "reef/archive-db", Folder: plan.Folder{Path: "/reef/archive-db", Pool: "p", Machine: m}}
 	facts.Host = plan.HostFacts{ID: "h", Name: "gannet", State: "up", CPUs: 16, MemoryBytes: 64 << 30, Family: family, Pools: []plan.PoolFacts{{ID: "p", Name: "reef", Path: "/reef", State: "ready", FreeBytes: 1 << 40}}}
-	facts.Taken = func(string) bool { return false }
 	facts.Origin = lineage.Origin{Status: "unknown"}
 	for n := range 8 {
 		id := fmt.Sprintf("disk%d", n)

@@ -101,7 +101,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
 	if stop {
-		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: facts.Host.Name, Do: power})
+		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 	}
 	p.Steps = append(p.Steps, steps...)
 	folder := facts.Copy.Path
@@ -121,11 +121,11 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	}
 	choices := asText(choice)
 	p.Steps = append(p.Steps, b.giveStep(facts.Arrival, m, choice),
-		Step{Kind: KindAlter, Host: facts.Host.Name, What: "Write the descriptor of " + subject + " anew", Do: do})
+		Step{Host: facts.Host.Name, What: "Write the descriptor of " + subject + " anew", Do: do})
 	if stop {
-		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
+		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
 	}
-	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the change in the inventory",
+	p.Steps = append(p.Steps, Step{What: "Note the change in the inventory",
 		Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
 	return b.finish(p)
 }
@@ -326,7 +326,7 @@ func (b *builder) attach(facts ChangeFacts, req ChangeRequest, m *machine.Machin
 		steps = append(steps, x.carryStep(facts.Arrival, nil, facts.Copy.Path, here, facts.Copy.Path, m.Name, format))
 	case x.onTop:
 		d.File = diskFile(m.Name, d.ID+"-layer", fd.Format)
-		steps = append(steps, Step{Kind: KindLayer, Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on %s", path.Base(fd.Path)),
+		steps = append(steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on %s", path.Base(fd.Path)),
 			Do: &NewLayer{Parent: fd.Path, Path: path.Join(facts.Copy.Path, d.File), Format: fd.Format}})
 	}
 	m.Disks = slices.Insert(m.Disks, at, d)
@@ -368,64 +368,4 @@ func diskNames(m *machine.Machine) string {
 		names = append(names, d.ID)
 	}
 	return quoted(names)
-}
-
-// asideOf lists the disks of a copy in the directory that landing made for them
-// in another pool. Those that lie anywhere else are not its own.
-func asideOf(facts DelistFacts) (files []string) {
-	if facts.Machine == nil {
-		return nil
-	}
-	dir := path.Base(facts.Copy.Path) + "-disks"
-	for _, d := range facts.Machine.Disks {
-		if at := path.Join(facts.Copy.Path, d.File); path.Base(path.Dir(at)) == dir && !strings.HasPrefix(at, facts.Copy.Path+"/") {
-			files = append(files, at)
-		}
-	}
-	return files
-}
-
-// DelistFacts is what Delist is worked out from.
-type DelistFacts struct {
-	Copy    lineage.Known
-	Machine *machine.Machine // as last seen
-	Host    HostFacts
-	Busy    string
-	Last    bool // it is the lineage's last copy
-}
-
-// Delist plans to take a copy off its host's list. Its files stay, or go to the
-// trash of their pool.
-func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool) (*Plan, error) {
-	b := newBuilder(answers, takeRecommended)
-	subject := facts.Copy.Host + "/" + facts.Copy.Name
-	p := &Plan{Operation: "delist", Subjects: []string{subject}, Target: facts.Host.Name}
-	b.reach(facts.Host)
-	b.tracked(facts.Copy)
-	b.busy(subject, facts.Busy)
-	gone := trash || facts.Copy.Form == "hollow"
-	if gone && facts.Last && facts.Copy.Form != "hollow" {
-		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name, fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.", facts.Copy.Name), nil), "")
-		if f.Remedy() == "by-name" && f.Value() != facts.Copy.Name {
-			return nil, fmt.Errorf("source.last-copy: %q is not the name of the copy", f.Value())
-		}
-	}
-	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
-	if facts.Copy.State == "running" {
-		if f := b.raise(fit.Raise("state.running", subject, "It runs.", nil), ""); f.Remedy() == "stop" {
-			p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: facts.Host.Name, Do: power})
-		}
-	}
-	if facts.Copy.Form != "stray" {
-		p.Steps = append(p.Steps, Step{Kind: KindDelist, Host: facts.Host.Name, What: fmt.Sprintf("Take it off the list of %s", facts.Host.Name), Do: &Unlist{Folder: facts.Copy.Path}})
-	}
-	form := "stray"
-	if gone {
-		form = ""
-		if facts.Copy.Form != "hollow" {
-			p.Steps = append(p.Steps, Step{Kind: KindTakeAway, Host: facts.Host.Name, What: "Put its folder into the trash of its pool", Do: &TakeAway{Folder: facts.Copy.Path, Files: asideOf(facts)}})
-		}
-	}
-	p.Steps = append(p.Steps, Step{Kind: KindForget, What: "Note it in the inventory", Do: &Forget{Copy: facts.Copy.ID, Form: form}})
-	return b.finish(p)
 }

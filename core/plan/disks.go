@@ -191,10 +191,10 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 func prepare(all []*handling, h HostFacts) (steps []Step) {
 	for _, x := range all {
 		if x.mend {
-			steps = append(steps, Step{Kind: KindMend, Host: h.Name, What: fmt.Sprintf("Put disk %s in order, without guessing", x.disk.ID), Do: &Mend{Path: x.facts.Path}})
+			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Put disk %s in order, without guessing", x.disk.ID), Do: &Mend{Path: x.facts.Path}})
 		}
 		if x.parent != "" {
-			steps = append(steps, Step{Kind: KindRelink, Host: h.Name, What: fmt.Sprintf("Tell %s that its parent is %s", path.Base(x.layer), x.parent), Do: &Relink{Layer: x.layer, Parent: x.parent, Force: x.force}})
+			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Tell %s that its parent is %s", path.Base(x.layer), x.parent), Do: &Relink{Layer: x.layer, Parent: x.parent, Force: x.force}})
 		}
 	}
 	return steps
@@ -231,5 +231,5 @@ func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool Poo
 	if !x.asIs { // what is on record says how it is read
 		do.Read = cmp.Or(x.read, x.facts.Format)
 	}
-	return Step{Kind: KindCarry, Host: a.Host.Name, Bytes: x.facts.FileBytes, What: fmt.Sprintf("%s disk %s (%s)%s %s", verb, x.disk.ID, fit.Size(x.disk.VirtualBytes), as, where), Do: do}
+	return Step{Host: a.Host.Name, Bytes: x.facts.FileBytes, What: fmt.Sprintf("%s disk %s (%s)%s %s", verb, x.disk.ID, fit.Size(x.disk.VirtualBytes), as, where), Do: do}
 }

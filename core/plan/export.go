@@ -31,7 +31,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	b.busy(subject, facts.Busy)
 	folder := facts.Copy.Path
-	pack := Pack{Copy: facts.Copy.ID, Folder: folder, Name: facts.Machine.Name}
+	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: facts.Machine.Name}
 	inside := facts.Machine.Clone()
 	var bytes int64
 	stem := machine.CleanName(facts.Machine.Name)
@@ -55,7 +55,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: folder}
 	if stop {
-		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + subject, Host: facts.Host.Name, Do: power})
+		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 	}
 	record := Record{Form: "package", Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID, Path: req.Place}
 	disks := count(len(pack.Disks), "disk")
@@ -78,19 +78,19 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		} else if s.FreeBytes < bytes {
 			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression the package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
-		p.Steps = append(p.Steps, Step{Kind: KindPack, What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s", disks, req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: pack})
+		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s", disks, req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
 		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
 		if req.Piped {
 			what += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", facts.Host.Name, fit.Size(largest(facts.Machine)))
 		}
-		p.Steps = append(p.Steps, Step{Kind: KindHandOut, What: what, Host: facts.Host.Name, Bytes: bytes, Do: pack})
+		p.Steps = append(p.Steps, Step{What: what, Host: facts.Host.Name, Bytes: bytes, Do: &HandOut{pack}})
 	}
 	if stop {
-		p.Steps = append(p.Steps, Step{Kind: KindStart, What: "Start " + subject + " again", Host: facts.Host.Name, Do: power})
+		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
 	}
 	record.Machine = inside
-	p.Steps = append(p.Steps, Step{Kind: KindRecord, What: "Note the package in the inventory", Do: &record})
+	p.Steps = append(p.Steps, Step{What: "Note the package in the inventory", Do: &record})
 	return b.finish(p)
 }
 

@@ -2,6 +2,8 @@ package plan
 
 import (
 	"net/netip"
+	"slices"
+	"strings"
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
@@ -83,13 +85,20 @@ type Arrival struct {
 	Subnets   map[string]netip.Prefix // of segments
 	AddressOf map[string]string       // addresses that are taken → whose
 	Guest     *fit.Guest              // found on its disks; nil when nobody looked
-	Taken     func(name string) bool  // names on the host and folders in the pool
+	Names     []string                // taken on the host, or by folders in the pool, that a new one may run into
 	Landing   []landing.Rule
 	Ranges    map[string]Range // of addresses that segments have to give out
 	Called    string           // name of the lineage; "" for a new one
 	Caller    string           // who asks
 	Wanted    []string         // addresses that were typed
 	Usage     map[string]Usage // what owners' machines take of the host
+}
+
+// taken tells whether a name is taken; names that differ by case only collide.
+func (a Arrival) taken(name string) bool { return hasName(a.Names, name) }
+
+func hasName(names []string, name string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) })
 }
 
 // Range is addresses that a segment has to give out.
@@ -184,188 +193,3 @@ type PackageSource struct {
 	Host string `json:"host"` // id, of a file
 	Path string `json:"path"`
 }
-
-// Parameters of steps, by kind.
-type (
-	// Power is that of KindStop and KindStart.
-	Power struct {
-		Copy   string `json:"copy"`
-		Folder string `json:"folder"`
-	}
-	// Pack is that of KindPack and KindHandOut.
-	Pack struct {
-		Copy     string            `json:"copy"`
-		Folder   string            `json:"folder"`
-		FromHost string            `json:"fromHost"` // id of the host that has the folder; "" when it is the step's own
-		File     string            `json:"file"`     // path of the package; "" when it is handed out
-		Shelf    string            `json:"shelf"`
-		Name     string            `json:"name"` // of the machine: the files in the package begin with it
-		Passport *machine.Passport `json:"passport"`
-		Disks    []PackDisk        `json:"disks"`
-	}
-	// PackDisk is a disk of a package to be.
-	PackDisk struct {
-		ID           string `json:"id"`
-		File         string `json:"file"` // in the package
-		Source       string `json:"source"`
-		VirtualBytes int64  `json:"virtualBytes"`
-	}
-	// GiveIDs is that of KindGiveIDs.
-	GiveIDs struct {
-		Machine   *machine.Machine  `json:"machine"`
-		Choice    map[string]string `json:"choice"` // facet → keep or renew
-		MACPrefix string            `json:"macPrefix"`
-		Addresses map[string]string `json:"addresses"` // NIC → segment that gives one, or an address
-	}
-	// FetchDisk is that of KindFetchDisk.
-	FetchDisk struct {
-		Source       PackageSource `json:"source"`
-		Disk         string        `json:"disk"`
-		Entry        ovf.Entry     `json:"entry"`
-		Digest       ovf.Digest    `json:"digest"` // that the file must have; empty: none stated
-		Pool         string        `json:"pool"`   // path on the host
-		File         string        `json:"file"`   // name in the machine folder
-		Format       string        `json:"format"`
-		VirtualBytes int64         `json:"virtualBytes"`
-	}
-	// Carry is that of KindCarry.
-	Carry struct {
-		Disk     string `json:"disk"` // id in the machine; "" for another file
-		Source   string `json:"source"`
-		FromHost string `json:"fromHost"` // id of the host that has it; "" when it is the step's own
-		Folder   string `json:"folder"`   // the machine folder it comes from
-		Pool     string `json:"pool"`     // path; the file is staged there
-		Into     string `json:"into"`     // or the folder that it is put into at once
-		File     string `json:"file"`     // name
-		Format   string `json:"format"`   // "" for the bytes as they are
-		Read     string `json:"read"`     // format of the source; "" as its first bytes say
-		Salvage  bool   `json:"salvage"`
-		Via      string `json:"via"`   // id of the host that reads and converts a manager's image on the way
-		Ahead    string `json:"ahead"` // path of what was fetched of it before, of which the source tells only what has changed
-	}
-	// TakeImages is that of KindTakeImages.
-	TakeImages struct {
-		Machine string            `json:"machine"` // as the manager calls it
-		Volumes map[string]string `json:"volumes"` // disk → volume
-		Since   map[string]string `json:"since"`   // disk → image that the difference is told from
-		Stop    bool              `json:"stop"`    // another Unvora stops it for that long
-		Move    bool              `json:"move"`    // and takes it away in the end
-		Bytes   int64             `json:"bytes"`   // that will be read
-	}
-	// DropImages is that of KindDropImages: those of the step TakeImages, and others.
-	DropImages struct {
-		Taken  bool     `json:"taken"`
-		Others []string `json:"others"`
-	}
-	// MakeRoom is that of KindMakeRoom.
-	MakeRoom struct {
-		Name  string           `json:"name"`
-		Disks map[string]int64 `json:"disks"` // disk → bytes
-	}
-	// Send is that of KindSend.
-	Send struct {
-		Disk   string `json:"disk"`
-		Source string `json:"source"` // path of the top layer
-		Folder string `json:"folder"` // of the machine, which must not run meanwhile
-	}
-	// MakeThere is that of KindMakeThere.
-	MakeThere struct {
-		Machine *machine.Machine `json:"machine"` // its NICs on the manager's networks
-		Host    string           `json:"host"`    // of the manager's, by its own name
-		Give    bool             `json:"give"`    // its MACs were given out before
-	}
-	// RemoveThere is that of KindRemoveThere.
-	RemoveThere struct {
-		Machine string `json:"machine"` // as the manager calls it
-	}
-	// NoteAhead is that of KindNoteAhead, and of KindUseAhead with Files alone.
-	NoteAhead struct {
-		Copy  string            `json:"copy"` // at the manager
-		Host  string            `json:"host"`
-		Pool  string            `json:"pool"`
-		Paths map[string]string `json:"paths"` // disk → file
-		Files []string          `json:"files"` // that are removed
-	}
-	// Lend is that of KindLend.
-	Lend struct {
-		Copy string `json:"copy"`
-	}
-	// Relink is that of KindRelink.
-	Relink struct {
-		Layer  string `json:"layer"`
-		Parent string `json:"parent"`
-		Force  bool   `json:"force"`
-	}
-	// Mend is that of KindMend.
-	Mend struct {
-		Path string `json:"path"`
-	}
-	// NewLayer is that of KindLayer.
-	NewLayer struct {
-		Parent string `json:"parent"`
-		Path   string `json:"path"`
-		Format string `json:"format"`
-	}
-	// Alter is that of KindAlter.
-	Alter struct {
-		Folder     string            `json:"folder"`
-		Name       string            `json:"name"`       // of the descriptor's file
-		Descriptor string            `json:"descriptor"` // to start from; "" for the one that is there
-		RenewIDs   []string          `json:"renewIds"`   // paths of disks that get a new id
-		Rename     string            `json:"rename"`     // new name of the folder
-		List       bool              `json:"list"`       // register it
-		Machine    *machine.Machine  `json:"machine"`    // filled in when it is carried out
-		NewIDs     map[string]string `json:"newIds"`     // likewise
-	}
-	// TakeAway is that of KindTakeAway: a machine folder goes to its pool's trash.
-	TakeAway struct {
-		Folder string   `json:"folder"`
-		Files  []string `json:"files"` // beside it: disks that lie elsewhere
-	}
-	// Unlist is that of KindDelist.
-	Unlist struct {
-		Folder string `json:"folder"`
-	}
-	// Forget is that of KindForget: what the inventory no longer counts.
-	Forget struct {
-		Copy string `json:"copy"`
-		Form string `json:"form"` // that it has from now on; "" for gone
-	}
-	// Place is that of KindPlace.
-	Place struct {
-		Pool       string   `json:"pool"`
-		PoolID     string   `json:"poolId"`
-		Name       string   `json:"name"`       // of folder and machine
-		Descriptor string   `json:"descriptor"` // "" for a new one
-		Machine    int      `json:"machine"`    // which of the descriptor's; the others are left out
-		Besides    []Beside `json:"besides"`
-	}
-	// Beside is a file that lies in another pool than its machine folder.
-	Beside struct {
-		Pool string `json:"pool"` // path; the file is staged there
-		Dir  string `json:"dir"`  // in the pool
-		File string `json:"file"`
-	}
-	// MakeSwitch is that of KindMakeSwitch, KindKeepSwitch and KindDropSwitch.
-	MakeSwitch struct {
-		Switch wiring.Switch `json:"switch"`
-		Return bool          `json:"return"` // take it back unless KindKeepSwitch comes in time
-	}
-	// Record is that of KindRecord.
-	Record struct {
-		Form    string            `json:"form"`
-		Name    string            `json:"name"`
-		Lineage string            `json:"lineage"`
-		Parent  string            `json:"parent"`
-		Host    string            `json:"host"`
-		Pool    string            `json:"pool"`
-		Shelf   string            `json:"shelf"`
-		Path    string            `json:"path"`
-		Choice  map[string]string `json:"choice"`
-		Machine *machine.Machine  `json:"machine"`
-		Copy    string            `json:"copy"`   // id, of one that is in the inventory already
-		Change  bool              `json:"change"` // it stays the copy that it is
-		Owner   string            `json:"owner"`
-		Made    string            `json:"made"` // id of the copy that is made; filled in when the job begins
-	}
-)

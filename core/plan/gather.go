@@ -12,59 +12,6 @@ import (
 	"unvora.example/unvora/core/machine"
 )
 
-// ImportAll plans the import of a package that may hold several machines. facts
-// gathers what is to be known for each of them.
-func ImportAll(first ImportFacts, req BringRequest, facts func(number int) (ImportFacts, error)) (*Plan, error) {
-	if first.Package == nil || len(first.Package.Envelope.Machines) == 1 {
-		return Import(first, req)
-	}
-	names := []string{}
-	for _, m := range first.Package.Envelope.Machines {
-		names = append(names, m.Name)
-	}
-	b := newBuilder(req.Answers, req.TakeRecommended)
-	f := fit.Raise("descriptor.several-machines", first.Package.Name, fmt.Sprintf("The package holds %d machines: %s.", len(names), strings.Join(names, ", ")), map[string]any{"machines": names})
-	f.Suggest("all", fmt.Sprintf("Bring in all %d", len(names)), "")
-	f = b.raise(f, "")
-	picked := names
-	if f.Remedy() == "some" {
-		picked = strings.Split(f.Value(), ",")
-	}
-	head, err := b.finish(&Plan{Operation: "import", Subjects: []string{first.Where}, Target: first.Host.Name})
-	if err != nil {
-		return nil, err
-	}
-	plans := []*Plan{head}
-	for n, name := range picked {
-		at := slices.Index(names, strings.TrimSpace(name))
-		if at < 0 {
-			return nil, fmt.Errorf("descriptor.several-machines: there is no machine %q in it; there are %s", name, strings.Join(names, ", "))
-		}
-		one := req
-		if req.Name != "" {
-			if one.Name = Pattern(req.Name, names[at], n+1); one.Name == req.Name && len(picked) > 1 {
-				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}", len(picked), req.Name)
-			}
-		}
-		of, err := facts(at)
-		if err != nil {
-			return nil, err
-		}
-		of.Of = names[at]
-		p, err := Import(of, one)
-		if err != nil {
-			return nil, err
-		}
-		plans = append(plans, p)
-	}
-	return Together(plans), nil
-}
-
-// Pattern fills a pattern of names in: {name}, {n} and {nn} for the number.
-func Pattern(pattern, name string, n int) string {
-	return strings.NewReplacer("{name}", name, "{nn}", fmt.Sprintf("%02d", n), "{n}", fmt.Sprint(n)).Replace(pattern)
-}
-
 // Gather plans the making of a machine around bare disks, where they lie or
 // copied. facts.Folder lists the disks; it has no machine.
 func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {

@@ -105,7 +105,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		}
 		file := diskFile(m.Name, d.ID, format)
 		p.Steps = append(p.Steps, Step{
-			Kind: KindFetchDisk, Host: facts.Host.Name, Bytes: e.Size,
+			Host: facts.Host.Name, Bytes: e.Size,
 			What: fmt.Sprintf("Write disk %s (%s) as %s into the pool %s", d.ID, fit.Size(d.VirtualBytes), strings.ToUpper(format), pool.Name),
 			Do: &FetchDisk{Source: facts.Source, Disk: d.ID, Entry: e, Digest: sum, Pool: pool.Path, File: file,
 				Format: format, VirtualBytes: d.VirtualBytes},
@@ -116,6 +116,57 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, pkg.Descriptor, facts.Machine, choices)...)
 	return b.finish(p)
+}
+
+// ImportAll plans the import of a package that may hold several machines. There are facts for each of them, in the
+// package's order; of a package that can't be read, for one.
+func ImportAll(facts []ImportFacts, req BringRequest) (*Plan, error) {
+	first := facts[0]
+	if len(facts) == 1 {
+		return Import(first, req)
+	}
+	names := []string{}
+	for _, m := range first.Package.Envelope.Machines {
+		names = append(names, m.Name)
+	}
+	b := newBuilder(req.Answers, req.TakeRecommended)
+	f := fit.Raise("descriptor.several-machines", first.Package.Name, fmt.Sprintf("The package holds %d machines: %s.", len(names), strings.Join(names, ", ")), map[string]any{"machines": names})
+	f.Suggest("all", fmt.Sprintf("Bring in all %d", len(names)), "")
+	f = b.raise(f, "")
+	picked := names
+	if f.Remedy() == "some" {
+		picked = strings.Split(f.Value(), ",")
+	}
+	head, err := b.finish(&Plan{Operation: "import", Subjects: []string{first.Where}, Target: first.Host.Name})
+	if err != nil {
+		return nil, err
+	}
+	plans := []*Plan{head}
+	for n, name := range picked {
+		at := slices.Index(names, strings.TrimSpace(name))
+		if at < 0 {
+			return nil, fmt.Errorf("descriptor.several-machines: there is no machine %q in it; there are %s", name, strings.Join(names, ", "))
+		}
+		one := req
+		if req.Name != "" {
+			if one.Name = Pattern(req.Name, names[at], n+1); one.Name == req.Name && len(picked) > 1 {
+				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}", len(picked), req.Name)
+			}
+		}
+		of := facts[at]
+		of.Of = names[at]
+		p, err := Import(of, one)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	return Together(plans), nil
+}
+
+// Pattern fills a pattern of names in: {name}, {n} and {nn} for the number.
+func Pattern(pattern, name string, n int) string {
+	return strings.NewReplacer("{name}", name, "{nn}", fmt.Sprintf("%02d", n), "{n}", fmt.Sprint(n)).Replace(pattern)
 }
 
 // diskFile is the name of a disk's file in the folder of a machine.
@@ -137,7 +188,7 @@ func asText(c identity.Choice) map[string]string {
 
 // giveStep gives the machine its identity, and addresses.
 func (b *builder) giveStep(a Arrival, m *machine.Machine, choice identity.Choice) Step {
-	return Step{Kind: KindGiveIDs, What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: a.Host.MACPrefix, Addresses: b.give}}
+	return Step{What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: a.Host.MACPrefix, Addresses: b.give}}
 }
 
 // placing is the end of an operation whose disks lie staged in pools.
@@ -146,9 +197,9 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 	folder := path.Join(pool.Path, m.Name)
 	b.pathLength(folder, m, a.Host)
 	return []Step{
-		{Kind: KindPlace, Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name, a.Host.Name),
+		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name, a.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number, Besides: to.besides(m, staged)}},
-		{Kind: KindRecord, What: "Note the new copy in the inventory",
+		{What: "Note the new copy in the inventory",
 			Do: &Record{Form: "registered", Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID, Path: folder, Choice: choices, Machine: m, Owner: b.who}},
 	}
 }

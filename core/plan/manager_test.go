@@ -89,7 +89,7 @@ func TestFetchAhead(t *testing.T) {
 	require.Equal(t, first, do[plan.Carry](t, p, plan.KindCarry).Ahead)
 	note := do[plan.NoteAhead](t, p, plan.KindNoteAhead)
 	require.NotEqual(t, first, note.Paths["disk1"], "they lie beside each other for a while")
-	require.Equal(t, []string{first}, do[plan.NoteAhead](t, p, plan.KindUseAhead).Files)
+	require.Equal(t, []string{first}, do[plan.UseAhead](t, p, plan.KindUseAhead).Files)
 	require.Equal(t, []string{"/cimi/volumeImages/1"}, do[plan.DropImages](t, p, plan.KindDropImages).Others)
 	require.Zero(t, p.Bytes, "nobody knows how much has changed")
 
@@ -172,7 +172,7 @@ func TestPutBack(t *testing.T) {
 	m := f.Folder.Machine
 	m.Disks[0].FileBytes = 1 << 20
 	facts := plan.PutBackFacts{Copy: lineage.Known{ID: "c-2", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge", State: "stopped"}, Machine: m, Host: f.Host, Manager: "mainland", May: true,
-		There: plan.HostFacts{ID: "m-h", Name: "dunlin@mainland", State: "up", Switches: []wiring.Switch{{Name: "laboratory", VLAN: 20}}}, Taken: func(n string) bool { return n == "tide-gauge" }}
+		There: plan.HostFacts{ID: "m-h", Name: "dunlin@mainland", State: "up", Switches: []wiring.Switch{{Name: "laboratory", VLAN: 20}}}, Names: []string{"tide-gauge"}}
 	p, err := plan.PutBack(facts, req)
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "%v", p.Findings)

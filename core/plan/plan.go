@@ -23,78 +23,32 @@ type Plan struct {
 	Bytes           int64         `json:"bytes"`
 	Seconds         int64         `json:"seconds"` // an estimate
 	Runnable        bool          `json:"runnable"`
+	Verdict         Verdict       `json:"verdict"`
 }
 
-// Step is one restartable unit.
-type Step struct {
-	ID    string `json:"id"`
-	Kind  string `json:"kind"`
-	What  string `json:"what"`
-	Host  string `json:"host"`  // name; "" for the service's own steps
-	Bytes int64  `json:"bytes"` // that it reads; 0 when that says nothing
-	Part  int    `json:"part"`  // which of several machines it is about, from 0
-	Do    any    `json:"-"`     // one of the parameter types below
-}
+// Verdict is whether a plan can be carried out.
+type Verdict string
 
-// Kinds of steps. Those with a host are tasks of its agent.
+// All verdicts.
 const (
-	KindStop      = "stop"
-	KindStart     = "start"
-	KindPack      = "pack"       // write a package to a shelf
-	KindHandOut   = "hand-out"   // give a package's disks to the caller's computer
-	KindGiveIDs   = "give-ids"   // new identity facets, unique in the inventory
-	KindFetchDisk = "fetch-disk" // a package's disk into the host's own format
-	KindPlace     = "place"      // descriptor, rename into place, register
-	KindRecord    = "record"     // the new copy into the inventory
-	KindCarry     = "carry"      // a disk, or another file of a machine folder, to a new place
-	KindRelink    = "relink"     // a layer to where its parent is now
-	KindMend      = "mend"       // what is inconsistent in an image and needs no guess
-	KindLayer     = "layer"      // a new layer on a disk
-	KindAlter     = "alter"      // a machine folder's descriptor, where it lies
-	KindTakeAway  = "take-away"  // a machine folder to the trash
-	KindDelist    = "delist"     // off the host's list
-	KindForget    = "forget"     // a copy that is no longer there
-
-	KindMakeSwitch = "make-switch" // a virtual switch
-	KindKeepSwitch = "keep-switch" // the host is still reached: the switch needn't be taken back
-	KindDropSwitch = "drop-switch"
-
-	// What is asked of a manager, where the host is one of its own.
-	KindTakeImages  = "take-images"  // of the volumes of a machine
-	KindDropImages  = "drop-images"  // that are not needed any more
-	KindTellPeer    = "tell-peer"    // another Unvora that everything was read
-	KindMakeRoom    = "make-room"    // images that disks are sent into
-	KindMakeThere   = "make-there"   // a machine of what was sent
-	KindRemoveThere = "remove-there" // the machine in whose place it is
-
-	KindSend      = "send"       // a disk into a manager's image
-	KindNoteAhead = "note-ahead" // what was fetched ahead
-	KindUseAhead  = "use-ahead"  // it is of no use any more
-	KindLend      = "lend"       // another Unvora reads a copy from here
+	Runnable Verdict = "runnable"
+	Open     Verdict = "open"    // choices wait for an answer
+	Blocked  Verdict = "blocked" // by a finding that nothing settles, or that was refused
 )
 
-// Trait is what the steerer has to know of a kind of step.
-type Trait struct {
-	// Service: the service carries it out itself; all others are tasks of a host.
-	Service bool
-	// Final: what it does can't be taken back. The step before the first one of
-	// these is the plan's point of no return.
-	Final bool
-	// Atomic: a refusal means that nothing of it was done.
-	Atomic bool
+// judge works the verdict out from the findings.
+func (p *Plan) judge() {
+	p.Verdict = Runnable
+	for _, f := range p.Findings {
+		switch {
+		case f.Severity == fit.Blocker && f.Answer == "", f.Remedy() == "refuse":
+			p.Verdict = Blocked
+		case f.Open() && p.Verdict == Runnable:
+			p.Verdict = Open
+		}
+	}
+	p.Runnable = p.Verdict == Runnable
 }
-
-// Kinds is the table of all kinds of steps.
-var Kinds = map[string]Trait{
-	KindStop: {}, KindStart: {}, KindPack: {}, KindHandOut: {}, KindFetchDisk: {}, KindPlace: {}, KindCarry: {}, KindRelink: {}, KindMend: {}, KindLayer: {},
-	KindAlter: {}, KindTakeAway: {}, KindDelist: {}, KindMakeSwitch: {}, KindKeepSwitch: {}, KindDropSwitch: {},
-	KindTakeImages: {}, KindMakeRoom: {}, KindMakeThere: {}, KindSend: {},
-	KindGiveIDs: {Service: true}, KindRecord: {Service: true}, KindForget: {Service: true}, KindLend: {Service: true},
-	KindNoteAhead: {Service: true, Final: true}, KindUseAhead: {Final: true}, KindDropImages: {Final: true}, KindRemoveThere: {Final: true}, KindTellPeer: {Final: true, Atomic: true},
-}
-
-// OnHost tells whether steps of the kind are carried out by a host.
-func OnHost(kind string) bool { return !Kinds[kind].Service }
 
 // NoReturn is the position of the step after which there is no way back; nil
 // where every step can be taken back.
@@ -117,7 +71,7 @@ func FirstFinal(kinds []string) int {
 func (p *Plan) settle() {
 	p.PointOfNoReturn = nil
 	for i := range p.Steps {
-		p.Steps[i].ID = fmt.Sprintf("s%d", i+1)
+		p.Steps[i].ID, p.Steps[i].Kind = fmt.Sprintf("s%d", i+1), p.Steps[i].Do.Kind()
 	}
 	if first := slices.IndexFunc(p.Steps, func(s Step) bool { return Kinds[s.Kind].Final }); first >= 0 {
 		p.PointOfNoReturn = &p.Steps[max(0, first-1)].ID
@@ -208,12 +162,7 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	}
 	p.Findings = append([]fit.Finding{}, b.findings...)
 	slices.SortStableFunc(p.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
-	p.Runnable = true
-	for _, f := range p.Findings {
-		if f.Open() || f.Remedy() == "refuse" {
-			p.Runnable = false
-		}
-	}
+	p.judge()
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
@@ -233,7 +182,7 @@ func Together(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return plans[0]
 	}
-	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{}, Findings: []fit.Finding{}, Steps: []Step{}, Runnable: true}
+	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{}, Findings: []fit.Finding{}, Steps: []Step{}}
 	told := map[string]bool{}
 	for n, p := range plans {
 		for _, s := range p.Subjects {
@@ -252,11 +201,11 @@ func Together(plans []*Plan) *Plan {
 			all.Steps = append(all.Steps, s)
 		}
 		all.Bytes, all.Seconds = all.Bytes+p.Bytes, all.Seconds+p.Seconds
-		all.Runnable = all.Runnable && p.Runnable
 	}
 	slices.SortStableFunc(all.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
-	slices.SortStableFunc(all.Steps, func(x, y Step) int { return order(Kinds[x.Kind].Final) - order(Kinds[y.Kind].Final) })
+	slices.SortStableFunc(all.Steps, func(x, y Step) int { return order(Kinds[x.Do.Kind()].Final) - order(Kinds[y.Do.Kind()].Final) })
 	all.settle()
+	all.judge()
 	return all
 }
 
@@ -265,13 +214,6 @@ func order(later bool) int {
 		return 1
 	}
 	return 0
-}
-
-// Blocked tells whether a plan has a blocker that is not settled, or was refused.
-func (p *Plan) Blocked() bool {
-	return slices.ContainsFunc(p.Findings, func(f fit.Finding) bool {
-		return f.Severity == fit.Blocker && f.Answer == "" || f.Remedy() == "refuse"
-	})
 }
 
 // OpenChoices lists the findings that wait for an answer.

@@ -39,7 +39,6 @@ func plainCase(t *testing.T) *situation {
 	family, err := fit.FamilyByName("slate")
 	require.NoError(t, err)
 	return &situation{m: tideGauge(), facts: plan.ImportFacts{Where: "tide-gauge.ova", Arrival: plan.Arrival{Origin: lineage.Origin{Status: "alive", Copy: &origin},
-		Taken: func(string) bool { return false },
 		Host: plan.HostFacts{ID: "h", Name: "petrel", State: "up", CPUs: 8, MemoryBytes: 32 << 30, Family: family, MACPrefix: "02:5c:01",
 			Pools:    []plan.PoolFacts{{ID: "p0", Name: "usb", State: "ready", Removable: true, FreeBytes: 1 << 50}, {ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}, {ID: "p2", Name: "kelp", State: "away"}},
 			Switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}}}}}
@@ -88,7 +87,7 @@ func TestFindings(t *testing.T) {
 			s.req.Identity = "keep"
 		}, "keep"},
 		"mac.invalid":          {func(s *situation) { s.m.NICs[0].MAC = "01:5c:00:ea:c5:e4"; s.req.Identity = "keep" }, "renew"},
-		"name.taken":           {func(s *situation) { s.facts.Taken = func(n string) bool { return n == "tide-gauge" } }, "rename"},
+		"name.taken":           {func(s *situation) { s.facts.Names = []string{"tide-gauge"} }, "rename"},
 		"name.unfit":           {func(s *situation) { s.req.Name = "tide/gauge" }, "rename"},
 		"cpu.too-many":         {func(s *situation) { s.m.CPUs = 12 }, "reduce"},
 		"memory.too-much":      {func(s *situation) { s.m.MemoryBytes = 96 << 30 }, "reduce:8589934592"},
@@ -135,7 +134,7 @@ func TestFindings(t *testing.T) {
 			require.NotEmpty(t, f.Message)
 			switch severity {
 			case fit.Blocker:
-				require.True(t, p.Blocked())
+				require.Equal(t, plan.Blocked, p.Verdict)
 				require.False(t, p.Runnable)
 				return
 			case fit.Note:
@@ -160,7 +159,7 @@ func do[T any](t *testing.T, p *plan.Plan, kind string) *T {
 	t.Helper()
 	for _, s := range p.Steps {
 		if s.Kind == kind {
-			return s.Do.(*T)
+			return any(s.Do).(*T)
 		}
 	}
 	t.Fatalf("there is no step %s", kind)
@@ -286,7 +285,7 @@ func TestExport(t *testing.T) {
 			p, err := plan.Export(f, req)
 			require.NoError(t, err)
 			require.NotNil(t, finding(p, code))
-			require.True(t, p.Blocked())
+			require.Equal(t, plan.Blocked, p.Verdict)
 		})
 	}
 }
@@ -313,7 +312,7 @@ func TestPower(t *testing.T) {
 	require.True(t, p.Runnable, "a twin that rests collides with nobody")
 	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}}, {Copy: twin, HostState: "up"}}, nil, true)
 	require.NoError(t, err)
-	require.True(t, p.Blocked(), "the two together would")
+	require.Equal(t, plan.Blocked, p.Verdict, "the two together would")
 	p, err = plan.PowerOnOff("stop", []plan.PowerFacts{{Copy: origin, HostState: "up"}}, nil, true)
 	require.NoError(t, err)
 	require.Empty(t, p.Steps, "it is stopped already")

@@ -38,9 +38,10 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 		if f.Copy.State == "away" {
 			b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
 		}
-		kind, what := KindStop, "Stop "
+		power := Power{Copy: f.Copy.ID, Folder: f.Copy.Path}
+		step := stopStep(f.Copy.Host, subject, power)
 		if operation == "start" {
-			kind, what = KindStart, "Start "
+			step.What, step.Do = "Start "+subject, &Start{power}
 			for _, twin := range []struct {
 				facet  string
 				copies []lineage.Known
@@ -59,7 +60,7 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 		if (f.Copy.State == "running") == (operation == "start") {
 			continue // it is so already
 		}
-		p.Steps = append(p.Steps, Step{Kind: kind, What: what + subject, Host: f.Copy.Host, Do: Power{Copy: f.Copy.ID, Folder: f.Copy.Path}})
+		p.Steps = append(p.Steps, step)
 	}
 	return b.finish(p)
 }

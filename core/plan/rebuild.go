@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/wiring"
 )
 
@@ -28,11 +29,15 @@ type RebuildFacts struct {
 	Host HostFacts // as it is now
 	Had  Had
 	Lost map[string]string // copy id → another copy that it could be brought back from, or ""; those whose files are gone
+	// Folders are what registering each machine is worked out from, by copy id. Their host is that of Rebuild.
+	Folders map[string]RegisterFacts
 }
 
-// Rebuild plans to give a host back what it had. register plans one machine
-// whose files are there, for the host as it will be.
-func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool, register func(h HostFacts, m HadMachine) (*Plan, error)) (*Plan, error) {
+// keepIDs answers what is asked of ids: the machines are the copies that they were.
+var keepIDs = map[identity.Facet]string{identity.MachineUUID: identity.Keep, identity.MAC: identity.Keep}
+
+// Rebuild plans to give a host back what it had: its switches, then each machine whose files are there.
+func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool) (*Plan, error) {
 	b := newBuilder(answers, takeRecommended)
 	h := facts.Host
 	head := &Plan{Operation: "rebuild", Subjects: []string{h.Name}, Target: h.Name}
@@ -69,11 +74,13 @@ func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool, register
 		if _, lost := facts.Lost[m.Copy]; lost {
 			continue
 		}
-		p, err := register(h, m)
+		one := facts.Folders[m.Copy]
+		one.Host = h // as it will be
+		p, err := Register(one, BringRequest{Files: Stay, Identity: identity.Keep, Facets: keepIDs, Answers: answers, TakeRecommended: takeRecommended})
 		if err != nil {
 			return nil, err
 		}
-		if p == nil { // it is listed already
+		if slices.ContainsFunc(p.Findings, func(f fit.Finding) bool { return f.Code == "copy.already-here" }) {
 			continue
 		}
 		// It is the copy that it was, with the identity that it had.
@@ -87,14 +94,15 @@ func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool, register
 		}
 		plans = append(plans, p)
 		if m.Running {
-			starts = append(starts, Step{Kind: KindStart, Host: h.Name, What: fmt.Sprintf("Start %s/%s again", h.Name, m.Name), Do: Power{Copy: m.Copy, Folder: m.Folder}})
+			starts = append(starts, againStep(h.Name, h.Name+"/"+m.Name, Power{Copy: m.Copy, Folder: m.Folder}))
 		}
 	}
 	all := Together(plans)
 	all.Subjects = []string{h.Name}
 	for _, s := range starts {
-		s.ID, s.Part = fmt.Sprintf("s%d", len(all.Steps)+1), len(plans)
+		s.Part = len(plans)
 		all.Steps = append(all.Steps, s)
 	}
+	all.settle()
 	return all, nil
 }

@@ -1,7 +1,6 @@
 package plan_test
 
 import (
-	"errors"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -14,31 +13,23 @@ import (
 // TestRebuild: what is lost comes first, then switches, machines, and those
 // that ran are started when all of it is there.
 func TestRebuild(t *testing.T) {
-	f, req := lying(t)
+	f, _ := lying(t)
 	f.Host.Ports = []wiring.Port{{Name: "port1"}}
 	lab := f.Host.Switches[0]
 	f.Host.Switches = nil
 	facts := plan.RebuildFacts{Host: f.Host, Lost: map[string]string{"c2": "loft/archive-db.ova"}, Had: plan.Had{
 		Switches: []wiring.Switch{lab, {Name: "far", Uplink: "port9"}},
 		Machines: []plan.HadMachine{{Copy: "c1", Name: "tide-gauge", Folder: "/reef/tide-gauge", Running: true}, {Copy: "c2", Name: "archive-db", Folder: "/reef/archive-db"}, {Copy: "c3", Name: "listed"}}}}
-	asked := []string{}
-	register := func(h plan.HostFacts, m plan.HadMachine) (*plan.Plan, error) {
-		asked = append(asked, m.Name)
-		if m.Name == "listed" {
-			return nil, nil
-		}
-		one, r := f, req
-		one.Host, one.Copy, r.Identity = h, m.Copy, "keep"
-		return plan.Register(one, r)
-	}
-	p, err := plan.Rebuild(facts, nil, false, register)
+	here, listed := f, f
+	here.Copy, listed.Copy, listed.Folder.Registered = "c1", "c3", true
+	facts.Folders = map[string]plan.RegisterFacts{"c1": here, "c3": listed}
+	p, err := plan.Rebuild(facts, nil, false)
 	require.NoError(t, err)
-	require.Equal(t, []string{"tide-gauge", "listed"}, asked)
 	require.False(t, p.Runnable)
 	require.Contains(t, finding(p, "rebuild.lost").Message, "loft/archive-db.ova")
 	require.Contains(t, finding(p, "rebuild.switch").Message, "no port")
 	require.Nil(t, finding(p, "identity.origin-gone"), "it is the copy that it was: nothing is asked")
-	p, err = plan.Rebuild(facts, nil, true, register)
+	p, err = plan.Rebuild(facts, nil, true)
 	require.NoError(t, err)
 	require.True(t, p.Runnable)
 	kinds := []string{}
@@ -48,10 +39,6 @@ func TestRebuild(t *testing.T) {
 	require.Equal(t, []string{"make-switch", "give-ids", "alter", "record", "start"}, kinds)
 	require.True(t, do[plan.Record](t, p, plan.KindRecord).Change)
 	require.Equal(t, "lab", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network, "on the switch that is made before")
-	_, err = plan.Rebuild(facts, nil, true, func(plan.HostFacts, plan.HadMachine) (*plan.Plan, error) {
-		return nil, errors.New("the agent went away")
-	})
-	require.ErrorContains(t, err, "went away")
 }
 
 func TestPutRight(t *testing.T) {
@@ -65,7 +52,7 @@ func TestPutRight(t *testing.T) {
 	facts.Folder.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: "/reef/tide-gauge/d.qcow2", Message: "the parent is not there", Candidate: "/reef/base.qcow2"}}
 	p, err = plan.PutRight(facts, nil, true)
 	require.NoError(t, err)
-	require.True(t, p.Blocked(), "a person says which parent")
+	require.Equal(t, plan.Blocked, p.Verdict, "a person says which parent")
 	for _, r := range finding(p, "disk.parent-missing").Remedies {
 		require.NotEqual(t, "leave-out", r.ID)
 	}
@@ -77,6 +64,6 @@ func TestPutRight(t *testing.T) {
 	p, err = plan.PutRight(facts, plan.Answers{"disk.parent-missing": "found"}, true)
 	require.NoError(t, err)
 	require.NotNil(t, finding(p, "state.running"))
-	require.True(t, p.Blocked(), "it is to be left alone")
+	require.Equal(t, plan.Blocked, p.Verdict, "it is to be left alone")
 	require.NotNil(t, finding(p, "copy.untracked"))
 }

@@ -81,9 +81,9 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	power := Power{Copy: facts.Parent, Folder: facts.Folder.Path}
 	if stop && !facts.peer() {
-		p.Steps = append(p.Steps, Step{Kind: KindStop, What: "Stop " + facts.Where, Host: at.Name, Do: power})
+		p.Steps = append(p.Steps, stopStep(at.Name, facts.Where, power))
 	}
-	again := Step{Kind: KindStart, What: "Start " + facts.Where + " again", Host: at.Name, Do: power}
+	again := againStep(at.Name, facts.Where, power)
 	if facts.Manager != nil {
 		p.Steps = append(p.Steps, takeImages(facts, handled, stop, files == Move))
 		if stop && !facts.peer() { // what is read from now on is the images
@@ -95,8 +95,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if h := facts.Hollow; h != nil {
 		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
 		if f.Remedy() == "replace" {
-			p.Steps = append(p.Steps, Step{Kind: KindDelist, Host: facts.Host.Name, What: "Take the hollow entry off the list", Do: &Unlist{Folder: h.Path}},
-				Step{Kind: KindForget, What: "Note that the hollow entry is gone", Do: &Forget{Copy: h.ID}})
+			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Take the hollow entry off the list", Do: &Unlist{Folder: h.Path}},
+				Step{What: "Note that the hollow entry is gone", Do: &Forget{Copy: h.ID}})
 		}
 	}
 	choices := asText(choice)
@@ -146,7 +146,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 			continue
 		}
 		pool := b.mediaPool(facts.Arrival, req, to, d.File)
-		p.Steps = append(p.Steps, Step{Kind: KindCarry, Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File, pool.Name),
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File, pool.Name),
 			Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path, File: d.File}})
 		if pool.ID != to.pool.ID {
 			media = append(media, Beside{Pool: pool.Path, Dir: path.Base(aside(pool, m.Name)), File: d.File})
@@ -157,7 +157,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	put := ends[0].Do.(*Place) // all of it, before anything is put before it
 	put.Besides = append(put.Besides, media...)
 	if files == Move && facts.Manager == nil {
-		ends = slices.Insert(ends, 1, Step{Kind: KindTakeAway, Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
+		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
 		if rec := ends[2].Do.(*Record); facts.Copy != "" {
 			rec.Copy = facts.Copy // it is the same copy, at another place
 		}
@@ -271,7 +271,7 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 			p.Steps = append(p.Steps, step)
 		case x.onTop:
 			file := diskFile(m.Name, x.disk.ID+"-layer", x.facts.Format)
-			p.Steps = append(p.Steps, Step{Kind: KindLayer, Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on disk %s", x.disk.ID),
+			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on disk %s", x.disk.ID),
 				Do: &NewLayer{Parent: x.facts.Path, Path: path.Join(facts.Folder.Path, file), Format: x.facts.Format}})
 			x.disk.File = file
 		case choice[identity.DiskID] == identity.Renew || x.newID:
@@ -280,7 +280,7 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 	}
 	choices := asText(choice)
 	p.Steps = append(p.Steps, give,
-		Step{Kind: KindAlter, Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where, facts.Host.Name), Do: do},
-		Step{Kind: KindRecord, What: "Note the copy in the inventory",
+		Step{Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where, facts.Host.Name), Do: do},
+		Step{What: "Note the copy in the inventory",
 			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy, Owner: b.who}})
 }

@@ -28,7 +28,6 @@ func lying(t *testing.T) (plan.RegisterFacts, plan.BringRequest) {
 		Pools:    []plan.PoolFacts{{ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}, {ID: "p2", Name: "harbour", Path: "/harbour", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}},
 		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}}
 	f.Origin = lineage.Origin{Status: "gone", Copy: &origin}
-	f.Taken = func(string) bool { return false }
 	return f, plan.BringRequest{TakeRecommended: true}
 }
 
@@ -329,7 +328,7 @@ func TestDelist(t *testing.T) {
 	require.Equal(t, "stray", do[plan.Forget](t, p, plan.KindForget).Form)
 	p, err = plan.Delist(facts, true, nil, true)
 	require.NoError(t, err)
-	require.True(t, p.Blocked(), "the last copy")
+	require.Equal(t, plan.Blocked, p.Verdict, "the last copy")
 	_, err = plan.Delist(facts, true, plan.Answers{"source.last-copy": "by-name:tide-probe"}, true)
 	require.ErrorContains(t, err, "is not the name")
 	p, err = plan.Delist(facts, true, plan.Answers{"source.last-copy": "by-name:tide-gauge"}, true)

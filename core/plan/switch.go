@@ -74,7 +74,7 @@ func DropASwitch(facts SwitchFacts, name string, answers Answers, takeRecommende
 		f = b.raise(f, "")
 		again = f.Remedy() == "return"
 	}
-	p.Steps = []Step{{Kind: KindDropSwitch, Host: h.Name, What: fmt.Sprintf("Take the switch %s of %s away", name, h.Name), Do: &MakeSwitch{Switch: s, Return: again}}}
+	p.Steps = []Step{{Host: h.Name, What: fmt.Sprintf("Take the switch %s of %s away", name, h.Name), Do: &DropSwitch{SwitchWork{Switch: s, Return: again}}}}
 	if again {
 		p.Steps = append(p.Steps, keepStep(h, s, "Reach %s anew, else the switch comes back"))
 	}
@@ -177,7 +177,7 @@ func makeSteps(h HostFacts, s wiring.Switch, again bool) []Step {
 	if s.Address != "" {
 		how += ", the host's own address " + s.Address + " on it"
 	}
-	steps := []Step{{Kind: KindMakeSwitch, Host: h.Name, What: fmt.Sprintf("Make the switch %s of %s, %s", s.Name, h.Name, how), Do: &MakeSwitch{Switch: s, Return: again}}}
+	steps := []Step{{Host: h.Name, What: fmt.Sprintf("Make the switch %s of %s, %s", s.Name, h.Name, how), Do: &MakeSwitch{SwitchWork{Switch: s, Return: again}}}}
 	if again {
 		steps = append(steps, keepStep(h, s, "Reach %s anew, else the switch is taken back"))
 	}
@@ -185,7 +185,7 @@ func makeSteps(h HostFacts, s wiring.Switch, again bool) []Step {
 }
 
 func keepStep(h HostFacts, s wiring.Switch, what string) Step {
-	return Step{Kind: KindKeepSwitch, Host: h.Name, What: fmt.Sprintf(what, h.Name), Do: &MakeSwitch{Switch: s}}
+	return Step{Host: h.Name, What: fmt.Sprintf(what, h.Name), Do: &KeepSwitch{SwitchWork{Switch: s}}}
 }
 
 // switchSteps makes the switches that were asked for on the way.

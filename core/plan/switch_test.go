@@ -75,11 +75,11 @@ func TestCutsAdmin(t *testing.T) {
 	p, err = plan.DropASwitch(f, "own", nil, true)
 	require.NoError(t, err)
 	require.NotNil(t, finding(p, "network.cuts-admin"))
-	require.True(t, do[plan.MakeSwitch](t, p, plan.KindDropSwitch).Return)
+	require.True(t, do[plan.DropSwitch](t, p, plan.KindDropSwitch).Return)
 	f.Users = []string{"tide-gauge"}
 	p, err = plan.DropASwitch(f, "lab", nil, true)
 	require.NoError(t, err)
-	require.True(t, p.Blocked())
+	require.Equal(t, plan.Blocked, p.Verdict)
 	require.NotNil(t, finding(p, "network.switch-in-use"))
 	_, err = plan.DropASwitch(f, "nothing", nil, true)
 	require.ErrorContains(t, err, "no switch")

@@ -309,7 +309,7 @@ func (f *fetch) mark(virtualBytes, grain int64) func(at int64) any {
 }
 
 func (f *fetch) pump(ctx context.Context, target disk.Target, feed disk.Feed, rest io.Reader) error {
-	err := disk.Pump(ctx, target, feed, disk.Options{Saved: func(_ int64, _ []byte, m any) error {
+	err := disk.Pump(ctx, target, feed, disk.Options{Now: time.Now, Saved: func(_ int64, _ []byte, m any) error {
 		if m, ok := m.(fetchMark); ok {
 			return f.t.a.store.put("journals", f.t.state.ID, m.journal)
 		}

@@ -157,7 +157,7 @@ func insist(ctx context.Context, client *http.Client, method, url string, body [
 
 // doUseAhead removes files that were fetched ahead, and their folder when it is empty.
 func doUseAhead(_ context.Context, t *task) (any, error) {
-	var p plan.NoteAhead
+	var p plan.UseAhead
 	if err := t.params(&p); err != nil {
 		return nil, err
 	}

@@ -145,7 +145,7 @@ func TestImageOfManager(t *testing.T) {
 	wrong.Web = web
 	require.Contains(t, carry("s6", wrong).Error, "404")
 
-	use := plan.NoteAhead{Files: []string{ahead, filepath.Join(plan.AheadDir(pool, "c-1"), "again.vhdx")}}
+	use := plan.UseAhead{Files: []string{ahead, filepath.Join(plan.AheadDir(pool, "c-1"), "again.vhdx")}}
 	require.Equal(t, hostlink.TaskDone, ended(t, start(t, a, "s7", plan.KindUseAhead, 1, use)).State)
 	require.NoDirExists(t, filepath.Join(pool, workDir))
 	use.Files = []string{filepath.Join(pool, "x")}

@@ -93,7 +93,7 @@ func everyUse(t *testing.T, a *Agent, folder, file string) map[string]func() ([]
 			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Source: path, Folder: folder, Pool: filepath.Dir(folder), File: "out"}})
 		},
 		"pack": func() ([]byte, error) {
-			p := hostlink.PackTask{Pack: plan.Pack{Folder: folder, File: filepath.Join(shelf, "x.ova"), Name: "x", Passport: &machine.Passport{Copy: "c", MadeAt: time.Now()}, Disks: []plan.PackDisk{{ID: "disk1", File: "x.vmdk", Source: path}}}}
+			p := hostlink.PackTask{Packing: plan.Packing{Folder: folder, File: filepath.Join(shelf, "x.ova"), Name: "x", Passport: &machine.Passport{Copy: "c", MadeAt: time.Now()}, Disks: []plan.PackDisk{{ID: "disk1", File: "x.vmdk", Source: path}}}}
 			return task(plan.KindPack, p)
 		},
 		"sums": func() ([]byte, error) {
@@ -261,7 +261,7 @@ func TestOutsideFolders(t *testing.T) {
 		{plan.KindTakeAway, plan.TakeAway{Folder: filepath.Join(pool, "linked", "hidden")}},
 		{plan.KindPlace, hostlink.PlaceTask{Pool: filepath.Join(pool, "linked"), Name: "x", Machine: &machine.Machine{Name: "x", Passport: &machine.Passport{Copy: "c"}}}},
 		{plan.KindMend, plan.Mend{Path: filepath.Join(pool, "linked", "d.img")}},
-		{plan.KindUseAhead, plan.NoteAhead{Files: []string{filepath.Join(pool, "linked", workDir, "ahead", "x")}}},
+		{plan.KindUseAhead, plan.UseAhead{Files: []string{filepath.Join(pool, "linked", workDir, "ahead", "x")}}},
 		{plan.KindAlter, plan.Alter{Folder: filepath.Join(pool, "linked"), Name: "x", Machine: &machine.Machine{Name: "x"}}},
 	} {
 		s := ended(t, start(t, a, "s1", task.kind, 1, task.params))

@@ -245,6 +245,7 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd pla
 	}
 	done := j.Done
 	err = disk.Pump(ctx, target, disk.ImageFeed(img, j.Guest, target.BlockBytes()), disk.Options{
+		Now:      time.Now,
 		Progress: func(n int64) { done += n; p.t.progress(n) },
 		Saved: func(off int64, state []byte, _ any) error {
 			h, err := out.hash.(encoding.BinaryMarshaler).MarshalBinary()
@@ -370,6 +371,7 @@ func (h *handing) streamDisk(ctx context.Context, w io.Writer, id string, offset
 			return err
 		}
 		err = disk.Pump(ctx, target, disk.ImageFeed(img, from.guest, target.BlockBytes()), disk.Options{
+			Now:       time.Now,
 			SaveEvery: 32 << 20,
 			Progress:  p.t.progress,
 			Saved: func(guest int64, state []byte, _ any) error {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"

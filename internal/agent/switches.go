@@ -145,7 +145,7 @@ func (s *switches) close() {
 	}
 }
 
-func switchTask(t *task) (p plan.MakeSwitch, now []wiring.Switch, at int, err error) {
+func switchTask(t *task) (p plan.SwitchWork, now []wiring.Switch, at int, err error) {
 	err = t.params(&p)
 	now = slices.Clone(t.a.driver.Switches())
 	at = slices.IndexFunc(now, func(s wiring.Switch) bool { return s.Name == p.Switch.Name })

@@ -38,7 +38,7 @@ func names(list []wiring.Switch) (names []string) {
 // TestSwitches makes, drops and takes back; what was made is there after a restart.
 func TestSwitches(t *testing.T) {
 	a := wiredAgent(t)
-	field := plan.MakeSwitch{Switch: wiring.Switch{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}}
+	field := plan.SwitchWork{Switch: wiring.Switch{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}}
 	tk := start(t, a, "s1", plan.KindMakeSwitch, 1, field)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	require.Equal(t, []string{"lab", "field"}, names(a.driver.Switches()))
@@ -73,7 +73,7 @@ func TestSwitches(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "tide-gauge.ovf"), raw, 0o644))
 	require.NoError(t, a.store.list(folder, registered{}))
-	tk4 := start(t, a, "s4", plan.KindDropSwitch, 1, plan.MakeSwitch{Switch: wiring.Switch{Name: "lab"}})
+	tk4 := start(t, a, "s4", plan.KindDropSwitch, 1, plan.SwitchWork{Switch: wiring.Switch{Name: "lab"}})
 	require.Equal(t, "network.switch-in-use", ended(t, tk4).Code)
 }
 
@@ -108,7 +108,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	before, err := net.Dial("tcp", inner.Addr().String())
 	require.NoError(t, err)
 	before.Read(make([]byte, 4))
-	change := plan.MakeSwitch{Switch: wiring.Switch{Name: "x", Uplink: "port1"}, Return: true}
+	change := plan.SwitchWork{Switch: wiring.Switch{Name: "x", Uplink: "port1"}, Return: true}
 	tk := start(t, a, "s1", plan.KindMakeSwitch, 1, change)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	require.False(t, reached(), "the address is gone from the port")
@@ -116,7 +116,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	require.Error(t, err, "what was connected is cut")
 	require.Eventually(t, reached, 10*time.Second, 50*time.Millisecond)
 	require.Equal(t, []string{"lab"}, names(a.driver.Switches()))
-	keep := start(t, a, "s2", plan.KindKeepSwitch, 1, plan.MakeSwitch{})
+	keep := start(t, a, "s2", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
 	require.NoError(t, a.tasks.undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
 
@@ -124,7 +124,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	tk = start(t, a, "s5", plan.KindMakeSwitch, 1, change)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	require.NoError(t, a.tasks.undo(job+".s5", hostlink.TaskSpec{Job: job, Epoch: 1}))
-	tk = start(t, a, "s6", plan.KindMakeSwitch, 1, plan.MakeSwitch{Switch: wiring.Switch{Name: "inside"}})
+	tk = start(t, a, "s6", plan.KindMakeSwitch, 1, plan.SwitchWork{Switch: wiring.Switch{Name: "inside"}})
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	time.Sleep(a.config.returnAfter() + 300*time.Millisecond)
 	require.Equal(t, []string{"lab", "inside"}, names(a.driver.Switches()))
@@ -137,14 +137,14 @@ func TestSwitchTakenBack(t *testing.T) {
 	require.NoError(t, a.switches.restore())
 	require.Equal(t, []string{"lab", "inside", "x"}, names(fresh.Switches()))
 	require.Eventually(t, func() bool { return len(fresh.Switches()) == 2 }, 10*time.Second, 50*time.Millisecond)
-	keep = start(t, a, "s8", plan.KindKeepSwitch, 1, plan.MakeSwitch{})
+	keep = start(t, a, "s8", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
 	require.NoError(t, a.tasks.undo(job+".s8", hostlink.TaskSpec{Job: job, Epoch: 1}))
 
 	change.Switch.Uplink = "port2"
 	tk = start(t, a, "s3", plan.KindMakeSwitch, 1, change)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
-	keep = start(t, a, "s4", plan.KindKeepSwitch, 1, plan.MakeSwitch{})
+	keep = start(t, a, "s4", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, hostlink.TaskDone, ended(t, keep).State, "reached in time: it stays")
 	var p pendingSwitches
 	there, err := a.store.get("switches", switchesPending, &p)

@@ -105,16 +105,13 @@ func (s *Server) AddHost(c *gin.Context) {
 }
 
 func (s *Server) RestHost(c *gin.Context, ref string) {
-	type request struct {
-		Resting *bool `json:"resting" binding:"required"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.RestHostJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
 	h, err := s.inv.Host(c, ref)
 	if err == nil {
-		if err = s.inv.RestHost(c, h, *b.Resting, caller(c).Name); err == nil {
+		if err = s.inv.RestHost(c, h, b.Resting, caller(c).Name); err == nil {
 			h, err = s.inv.Host(c, ref)
 		}
 	}
@@ -135,22 +132,14 @@ func (s *Server) CheckHost(c *gin.Context, ref string) {
 }
 
 func (s *Server) ReadmitHost(c *gin.Context, ref string) {
-	type request struct {
-		Code    string `json:"code" binding:"required"`
-		Address string `json:"address"`
-	}
-	if b, ok := body[request](s, c); ok {
-		h, err := s.work.Readmit(c, ref, b.Address, b.Code, caller(c).Name)
+	if b, ok := body[openapi.ReadmitHostJSONRequestBody](s, c); ok {
+		h, err := s.work.Readmit(c, ref, value(b.Address), b.Code, caller(c).Name)
 		s.answer(c, http.StatusOK, h, err)
 	}
 }
 
 func (s *Server) SetPool(c *gin.Context, q openapi.SetPoolParams) {
-	type request struct {
-		Resting *bool    `json:"resting"`
-		Labels  []string `json:"labels"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.SetPoolJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
@@ -162,7 +151,7 @@ func (s *Server) SetPool(c *gin.Context, q openapi.SetPoolParams) {
 		err = s.inv.RestPool(c, p, false, who)
 	}
 	if err == nil && b.Labels != nil {
-		err = s.work.Label(c, p, b.Labels, who)
+		err = s.work.Label(c, p, *b.Labels, who)
 	}
 	if err == nil {
 		p, err = s.inv.PoolOf(c, p.ID.String())
@@ -186,12 +175,8 @@ func (s *Server) ListLandingRules(c *gin.Context) {
 }
 
 func (s *Server) AddLandingRule(c *gin.Context) {
-	type request struct {
-		landing.Rule
-		First bool `json:"first"`
-	}
-	if b, ok := body[request](s, c); ok {
-		r, err := s.inv.AddLandingRule(c, b.Rule, b.First, caller(c).Name)
+	if b, ok := body[openapi.AddLandingRuleJSONRequestBody](s, c); ok {
+		r, err := s.inv.AddLandingRule(c, asLanding(b), value(b.First), caller(c).Name)
 		s.answer(c, http.StatusCreated, landingRule{r, r.Words(fit.Size)}, err)
 	}
 }
@@ -233,17 +218,15 @@ func (s *Server) ListHistory(c *gin.Context, p openapi.ListHistoryParams) {
 }
 
 func (s *Server) Survey(c *gin.Context) {
-	type request struct {
-		Hosts []string `json:"hosts"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.SurveyJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
-	if len(b.Hosts) == 0 {
-		b.Hosts = nil
+	var named []string // nil: all
+	if len(value(b.Hosts)) > 0 {
+		named = *b.Hosts
 	}
-	out, err := s.work.SurveyAll(c, b.Hosts, true)
+	out, err := s.work.SurveyAll(c, named, true)
 	s.answer(c, http.StatusOK, out, err)
 }
 
@@ -253,12 +236,8 @@ func (s *Server) ListRules(c *gin.Context) {
 }
 
 func (s *Server) AddRule(c *gin.Context) {
-	type request struct {
-		wiring.Rule
-		First bool `json:"first"`
-	}
-	if b, ok := body[request](s, c); ok {
-		r, err := s.inv.AddRule(c, b.Rule, b.First, caller(c).Name)
+	if b, ok := body[openapi.AddRuleJSONRequestBody](s, c); ok {
+		r, err := s.inv.AddRule(c, asWiring(b), value(b.First), caller(c).Name)
 		s.answer(c, http.StatusCreated, r, err)
 	}
 }
@@ -278,13 +257,8 @@ func (s *Server) ListSegments(c *gin.Context) {
 }
 
 func (s *Server) SetSegment(c *gin.Context) {
-	type request struct {
-		Name   string `json:"name" binding:"required"`
-		Subnet string `json:"subnet"`
-		Range  string `json:"range"`
-	}
-	if b, ok := body[request](s, c); ok {
-		s.answer(c, http.StatusNoContent, nil, s.inv.SetSegment(c, b.Name, b.Subnet, b.Range, caller(c).Name))
+	if b, ok := body[openapi.SetSegmentJSONRequestBody](s, c); ok {
+		s.answer(c, http.StatusNoContent, nil, s.inv.SetSegment(c, b.Name, b.Subnet, value(b.Range), caller(c).Name))
 	}
 }
 
@@ -299,12 +273,7 @@ func (s *Server) ListMarks(c *gin.Context, p openapi.ListMarksParams) {
 }
 
 func (s *Server) SetMark(c *gin.Context) {
-	type request struct {
-		Lineage string `json:"lineage" binding:"required"`
-		Facet   string `json:"facet" binding:"required"`
-		Kind    string `json:"kind"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.SetMarkJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
@@ -321,11 +290,7 @@ func (s *Server) ListDisks(c *gin.Context, p openapi.ListDisksParams) {
 }
 
 func (s *Server) AdoptDisk(c *gin.Context) {
-	type request struct {
-		Host string `json:"host" binding:"required"`
-		File string `json:"file" binding:"required"`
-	}
-	if b, ok := body[request](s, c); ok {
+	if b, ok := body[openapi.AdoptDiskJSONRequestBody](s, c); ok {
 		d, err := s.work.Adopt(c, b.Host, b.File, caller(c).Name)
 		s.answer(c, http.StatusCreated, d, err)
 	}
@@ -339,4 +304,13 @@ func (s *Server) LetGoDisk(c *gin.Context, p openapi.LetGoDiskParams) {
 func (s *Server) LookAtFolder(c *gin.Context, p openapi.LookAtFolderParams) {
 	f, err := s.work.LookAt(c, p.Host, p.Folder)
 	s.answer(c, http.StatusOK, f, err)
+}
+
+func asLanding(b *openapi.NewLandingRule) landing.Rule {
+	return landing.Rule{Kind: string(value(b.Kind)), OverBytes: value(b.OverBytes), Host: value(b.Host), Label: value(b.Label),
+		Pool: value(b.Pool), KeepBytes: value(b.KeepBytes)}
+}
+
+func asWiring(b *openapi.NewRule) wiring.Rule {
+	return wiring.Rule{Network: value(b.Network), VLAN: value(b.Vlan), Segment: value(b.Segment), Host: value(b.Host), Switch: value(b.Switch)}
 }

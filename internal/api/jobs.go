@@ -12,49 +12,55 @@ import (
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/ovf"
-	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/inventory"
-	"unvora.example/unvora/internal/work"
+	"unvora.example/unvora/internal/work/draw"
 )
 
+func (s *Server) ListOperations(c *gin.Context) {
+	s.answer(c, http.StatusOK, draw.Operations(), nil)
+}
+
 func (s *Server) MakePlan(c *gin.Context) {
-	if b, ok := body[work.Request](s, c); ok {
-		p, err := s.plan(c, b)
-		s.answer(c, http.StatusOK, p, err)
-	}
+	s.asked(c, func(req draw.Request) error {
+		p, err := s.work.Plan(c, req)
+		if err == nil {
+			c.JSON(http.StatusOK, p)
+		}
+		return err
+	})
 }
 
 func (s *Server) StartJob(c *gin.Context, p openapi.StartJobParams) {
-	if b, ok := body[work.Request](s, c); ok {
-		j, err := s.start(c, b, value(p.IdempotencyKey))
-		s.job(c, http.StatusAccepted, j, err)
-	}
+	s.asked(c, func(req draw.Request) error {
+		j, err := s.work.Start(c, req, value(p.IdempotencyKey))
+		if err == nil {
+			c.JSON(http.StatusAccepted, view(j))
+		}
+		return err
+	})
 }
 
-// plan works a request out when it is the caller's turn.
-func (s *Server) plan(c *gin.Context, b *work.Request) (*plan.Plan, error) {
-	end, err := s.turn(c, b)
+// asked works on a request when it is the caller's turn.
+func (s *Server) asked(c *gin.Context, work func(req draw.Request) error) {
+	err := func() error {
+		raw, _ := c.MustGet("body").([]byte)
+		req, err := draw.Parse(raw)
+		if err != nil {
+			return err
+		}
+		u := caller(c)
+		draw.As(req, draw.Caller{Name: u.Name, Operator: access.May(u.Role, access.Operator), Administrator: access.May(u.Role, access.Administrator)})
+		end, err := s.plans.take(c, u.Name)
+		if err != nil {
+			return err
+		}
+		defer end()
+		return work(req)
+	}()
 	if err != nil {
-		return nil, err
+		s.problem(c, err)
 	}
-	defer end()
-	return s.work.Plan(c, b)
-}
-
-func (s *Server) start(c *gin.Context, b *work.Request, key string) (*inventory.Job, error) {
-	end, err := s.turn(c, b)
-	if err != nil {
-		return nil, err
-	}
-	defer end()
-	return s.work.Start(c, b, caller(c).Name, key)
-}
-
-func (s *Server) turn(c *gin.Context, b *work.Request) (end func(), err error) {
-	u := caller(c)
-	b.As(u.Name, access.May(u.Role, access.Operator), access.May(u.Role, access.Administrator))
-	return s.plans.take(c, u.Name)
 }
 
 // jobView is a job as the interface shows it.
@@ -145,21 +151,21 @@ func (s *Server) GetJob(c *gin.Context, ref string) {
 
 func (s *Server) CancelJob(c *gin.Context, ref string) {
 	if j, ok := s.own(c, ref); ok {
-		j, err := s.work.Cancel(c, j.ID.String(), caller(c).Name)
+		j, err := s.work.Steer.Cancel(c, j.ID.String(), caller(c).Name)
 		s.job(c, http.StatusAccepted, j, err)
 	}
 }
 
 func (s *Server) HoldJob(c *gin.Context, ref string) {
 	if j, ok := s.own(c, ref); ok {
-		j, err := s.work.Hold(c, j.ID.String(), caller(c).Name)
+		j, err := s.work.Steer.Hold(c, j.ID.String(), caller(c).Name)
 		s.job(c, http.StatusAccepted, j, err)
 	}
 }
 
 func (s *Server) ResumeJob(c *gin.Context, ref string) {
 	if j, ok := s.own(c, ref); ok {
-		j, err := s.work.Resume(c, j.ID.String(), caller(c).Name)
+		j, err := s.work.Steer.Resume(c, j.ID.String(), caller(c).Name)
 		s.job(c, http.StatusAccepted, j, err)
 	}
 }
@@ -238,10 +244,7 @@ func (s *Server) HandedOut(c *gin.Context, ref string) {
 	if _, ok := s.own(c, ref); !ok {
 		return
 	}
-	type request struct {
-		Bytes int64 `json:"bytes"`
-	}
-	if b, ok := body[request](s, c); ok {
+	if b, ok := body[openapi.HandedOutJSONRequestBody](s, c); ok {
 		s.answer(c, http.StatusNoContent, nil, s.work.HandedOut(c, ref, b.Bytes))
 	}
 }

@@ -19,40 +19,31 @@ func (s *Server) ListAttention(c *gin.Context, p openapi.ListAttentionParams) {
 const leaveDays = 30
 
 func (s *Server) LeaveAlone(c *gin.Context) {
-	type request struct {
-		IDs    []string `json:"ids" binding:"required"`
-		Reason string   `json:"reason"`
-		Days   int      `json:"days"`
-	}
-	if b, ok := body[request](s, c); ok {
-		if b.Days == 0 {
-			b.Days = leaveDays
+	if b, ok := body[openapi.LeaveAloneJSONRequestBody](s, c); ok {
+		days := value(b.Days)
+		if days == 0 {
+			days = leaveDays
 		}
-		s.answer(c, http.StatusNoContent, nil, s.inv.Leave(c, b.IDs, b.Reason, time.Now().AddDate(0, 0, b.Days), caller(c).Name))
+		s.answer(c, http.StatusNoContent, nil, s.inv.Leave(c, b.Ids, b.Reason, time.Now().AddDate(0, 0, days), caller(c).Name))
 	}
 }
 
 func (s *Server) Recognise(c *gin.Context) {
-	type request struct {
-		Copy string `json:"copy" binding:"required"`
-		Of   string `json:"of"`
-		Note string `json:"note"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.RecogniseJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
 	k, err := s.inv.Copy(c, b.Copy)
 	var parent *inventory.Copy
 	var into *inventory.Lineage
-	if err == nil && b.Of != "" {
+	if err == nil && value(b.Of) != "" {
 		var e error
-		if parent, e = s.inv.Copy(c, b.Of); e != nil {
-			into, err = s.inv.LineageOf(c, b.Of)
+		if parent, e = s.inv.Copy(c, *b.Of); e != nil {
+			into, err = s.inv.LineageOf(c, *b.Of)
 		}
 	}
 	if err == nil {
-		err = s.inv.Settle(c, k, parent, into, caller(c).Name, b.Note)
+		err = s.inv.Settle(c, k, parent, into, caller(c).Name, value(b.Note))
 	}
 	if err == nil {
 		k, err = s.inv.CopyByID(c, k.ID.String())
@@ -61,19 +52,13 @@ func (s *Server) Recognise(c *gin.Context) {
 }
 
 func (s *Server) Track(c *gin.Context) {
-	type request struct {
-		Copies  []string `json:"copies"`
-		Where   string   `json:"where"`
-		Tracked bool     `json:"tracked"`
-		Note    string   `json:"note"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.TrackJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
-	list, err := s.inv.Selected(c, b.Copies, b.Where, "registered")
+	list, err := s.inv.Selected(c, b.Copies, value(b.Where), "registered")
 	if err == nil {
-		err = s.inv.Track(c, list, b.Tracked, caller(c).Name, b.Note)
+		err = s.inv.Track(c, list, b.Tracked, caller(c).Name, value(b.Note))
 	}
 	s.answer(c, http.StatusOK, gin.H{"copies": len(list)}, err)
 }

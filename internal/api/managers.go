@@ -1,13 +1,15 @@
 package api
 
 import (
-	"encoding/json"
 	"net/http"
+
+	openapi "unvora.example/unvora/api"
 
 	"github.com/gin-gonic/gin"
 
 	"unvora.example/unvora/internal/inventory"
-	"unvora.example/unvora/internal/work"
+	"unvora.example/unvora/internal/work/away/foreign"
+	"unvora.example/unvora/internal/work/away/peer"
 )
 
 func (s *Server) ListManagers(c *gin.Context) {
@@ -16,8 +18,9 @@ func (s *Server) ListManagers(c *gin.Context) {
 }
 
 func (s *Server) AddManager(c *gin.Context) {
-	if b, ok := body[work.ManagerEntry](s, c); ok {
-		m, err := s.work.AddManager(c, *b, caller(c).Name)
+	if b, ok := body[openapi.AddManager](s, c); ok {
+		e := foreign.Entry{Name: b.Name, Address: b.Address, Account: value(b.Account), Password: value(b.Password), Token: value(b.Token), Trust: value(b.Trust)}
+		m, err := s.work.AddManager(c, e, caller(c).Name)
 		s.answer(c, http.StatusCreated, m, err)
 	}
 }
@@ -39,11 +42,11 @@ func (s *Server) GetManager(c *gin.Context, ref string) {
 }
 
 func (s *Server) GrantManager(c *gin.Context, ref string) {
-	b, ok := body[work.Grants](s, c)
+	b, ok := body[openapi.Grants](s, c)
 	if !ok {
 		return
 	}
-	m, err := s.work.Grant(c, ref, *b, caller(c).Name)
+	m, err := s.work.Peers.Grant(c, ref, asGrants(*b), caller(c).Name)
 	s.answer(c, http.StatusOK, m, err)
 }
 
@@ -61,28 +64,18 @@ func (s *Server) CheckManager(c *gin.Context, ref string) {
 }
 
 func (s *Server) OfferPairing(c *gin.Context) {
-	p, err := s.work.OfferPairing(c)
+	p, err := s.work.Peers.Offer(c)
 	s.answer(c, http.StatusCreated, p, err)
 }
 
 func (s *Server) PairManager(c *gin.Context) {
-	type request struct {
-		Name    string          `json:"name"`
-		Address string          `json:"address"`
-		Code    string          `json:"code"`
-		Grants  json.RawMessage `json:"grants"`
+	if b, ok := body[openapi.PairManager](s, c); ok {
+		e := peer.Entry{Name: b.Name, Address: b.Address, Code: b.Code, Grants: asGrants(value(b.Grants))}
+		m, err := s.work.Pair(c, e, caller(c).Name)
+		s.answer(c, http.StatusCreated, m, err)
 	}
-	b, ok := body[request](s, c)
-	if !ok {
-		return
-	}
-	var g work.Grants
-	if len(b.Grants) > 0 {
-		if err := json.Unmarshal(b.Grants, &g); err != nil {
-			s.problem(c, &inventory.Error{Code: "wrong", Message: "The grants can't be read: " + err.Error() + "."})
-			return
-		}
-	}
-	m, err := s.work.Pair(c, b.Name, b.Address, b.Code, g, caller(c).Name)
-	s.answer(c, http.StatusCreated, m, err)
+}
+
+func asGrants(g openapi.Grants) peer.Grants {
+	return peer.Grants{See: value(g.See), Take: value(g.Take)}
 }

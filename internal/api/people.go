@@ -11,11 +11,7 @@ import (
 )
 
 func (s *Server) SignIn(c *gin.Context) {
-	type request struct {
-		Name     string `json:"name"`
-		Password string `json:"password"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.SignInJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
@@ -53,16 +49,11 @@ func (s *Server) ListTokens(c *gin.Context, p openapi.ListTokensParams) {
 }
 
 func (s *Server) MakeToken(c *gin.Context) {
-	type request struct {
-		Name    string `json:"name" binding:"required"`
-		Days    int    `json:"days"`
-		Endless bool   `json:"endless"`
-	}
-	b, ok := body[request](s, c)
+	b, ok := body[openapi.MakeTokenJSONRequestBody](s, c)
 	if !ok {
 		return
 	}
-	token, kept, err := s.access.MakeToken(c, caller(c), b.Name, b.Days, b.Endless)
+	token, kept, err := s.access.MakeToken(c, caller(c), b.Name, value(b.Days), value(b.Endless))
 	if err != nil {
 		s.problem(c, err)
 		return
@@ -84,26 +75,16 @@ func (s *Server) ListUsers(c *gin.Context) {
 }
 
 func (s *Server) AddUser(c *gin.Context) {
-	type request struct {
-		Name     string `json:"name" binding:"required"`
-		Password string `json:"password" binding:"required"`
-		Role     string `json:"role" binding:"oneof=administrator operator viewer"`
-	}
-	if b, ok := body[request](s, c); ok {
-		u, err := s.access.AddUser(c, b.Name, b.Password, b.Role, caller(c).Name)
+	if b, ok := body[openapi.AddUserJSONRequestBody](s, c); ok {
+		u, err := s.access.AddUser(c, b.Name, b.Password, string(b.Role), caller(c).Name)
 		s.answer(c, http.StatusCreated, u, err)
 	}
 }
 
 func (s *Server) ChangeUser(c *gin.Context, name string) {
-	type request struct {
-		Password string `json:"password"`
-		Current  string `json:"current"`
-		Role     string `json:"role" binding:"omitempty,oneof=administrator operator viewer"`
-	}
-	if b, ok := body[request](s, c); ok {
+	if b, ok := body[openapi.ChangeUserJSONRequestBody](s, c); ok {
 		session, _ := c.Cookie(sessionCookie)
-		u, err := s.access.Change(c, caller(c), name, b.Role, b.Password, b.Current, session)
+		u, err := s.access.Change(c, caller(c), name, string(value(b.Role)), value(b.Password), value(b.Current), session)
 		s.answer(c, http.StatusOK, u, err)
 	}
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
@@ -122,21 +121,7 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 			case i.Request == nil:
 				return &exit{statusOpen, fmt.Errorf("%s: a person has to do this: %s", i.Subject, i.Recommended)}
 			default:
-				raw, err := json.Marshal(i.Request)
-				if err != nil {
-					return err
-				}
-				var req openapi.Request
-				if err := json.Unmarshal(raw, &req); err != nil {
-					return err
-				}
-				each := *s
-				if req.Answers != nil {
-					for key, answer := range *req.Answers {
-						each.answers = append(each.answers, key+"="+answer)
-					}
-				}
-				if err := a.perform(cmd.Context(), &req, &each, "settled"); err != nil {
+				if err := a.perform(cmd.Context(), i.Request, s, "settled"); err != nil {
 					return err
 				}
 			}

@@ -12,17 +12,21 @@ func (a *app) powerCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "power", Short: "Start and stop copies", Example: "  unvora power on gannet/tide-gauge petrel/tide-gauge\n  unvora power off petrel/tide-gauge"}
 	for _, v := range []struct {
 		use, short, done string
-		op               openapi.RequestOperation
+		ask              func(copies []string) any
 	}{
-		{"on", "Start copies; one that would collide with another that runs is refused", "running", openapi.RequestOperationStart},
-		{"off", "Shut copies down cleanly", "stopped", openapi.RequestOperationStop},
+		{"on", "Start copies; one that would collide with another that runs is refused", "running", func(copies []string) any {
+			return openapi.StartRequest{Operation: openapi.StartRequestOperationStart, Copies: copies}
+		}},
+		{"off", "Shut copies down cleanly", "stopped", func(copies []string) any {
+			return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies}
+		}},
 	} {
 		s := &settling{}
 		sub := &cobra.Command{Use: v.use + " COPY…", Short: v.short, Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeCopies("registered"),
 			Example: "  unvora power " + v.use + " gannet/tide-gauge\n  unvora power " + v.use + " gannet/tide-gauge petrel/tide-gauge --plan"}
 		s.flags(sub)
 		sub.RunE = func(cmd *cobra.Command, args []string) error {
-			return a.perform(cmd.Context(), &openapi.Request{Operation: v.op, Copies: &args}, s, v.done)
+			return a.perform(cmd.Context(), v.ask(args), s, v.done)
 		}
 		cmd.AddCommand(sub)
 	}

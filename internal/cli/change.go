@@ -10,15 +10,14 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
-// changing makes a command that changes one copy. fill puts its arguments into
-// the request.
-func (a *app) changing(op openapi.RequestOperation, use, short, example, done string, args cobra.PositionalArgs, fill func(req *openapi.Request, args []string) error) *cobra.Command {
+// changing makes a command that changes one copy. ask makes the request of its arguments.
+func (a *app) changing(cmd *cobra.Command, done string, ask func(args []string) (any, error)) *cobra.Command {
 	s := &settling{}
-	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: args, ValidArgsFunction: a.completeCopies("registered")}
+	cmd.ValidArgsFunction = a.completeCopies("registered")
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		req := &openapi.Request{Operation: op, Copies: &[]string{args[0]}, Change: &openapi.Change{}}
-		if err := fill(req, args); err != nil {
+		req, err := ask(args)
+		if err != nil {
 			return err
 		}
 		return a.perform(cmd.Context(), req, s, done)
@@ -26,34 +25,40 @@ func (a *app) changing(op openapi.RequestOperation, use, short, example, done st
 	return cmd
 }
 
+// change is a request to change one copy, in which nothing is different yet.
+func change(copy string) *openapi.ChangeRequest {
+	return &openapi.ChangeRequest{Operation: openapi.ChangeRequestOperationChange, Copies: []string{copy}}
+}
+
 func (a *app) changeCmd() *cobra.Command {
 	var name, memory, guest string
 	var folder bool
 	var cpus int
 	var boot, add, drop, addresses []string
-	cmd := a.changing(openapi.RequestOperationChange, "change COPY", "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
-		"  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan", "changed", cobra.ExactArgs(1),
-		func(req *openapi.Request, _ []string) error {
+	cmd := a.changing(&cobra.Command{Use: "change COPY", Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices", Args: cobra.ExactArgs(1),
+		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
+		"changed", func(args []string) (any, error) {
 			if name == "" && memory == "" && guest == "" && cpus == 0 && len(boot)+len(add)+len(drop)+len(addresses) == 0 {
-				return usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, --drop or --address")
+				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, --drop or --address")
 			}
 			if folder && name == "" {
-				return usage("--folder goes with --name")
+				return nil, usage("--folder goes with --name")
 			}
+			req := change(args[0])
 			if memory != "" {
 				bytes, err := ParseSize(memory)
 				if err != nil {
-					return usage("--memory: %v", err)
+					return nil, usage("--memory: %v", err)
 				}
 				req.MemoryBytes = &bytes
 			}
 			var err error
 			if req.Addresses, err = pairs("--address", addresses); err != nil {
-				return err
+				return nil, err
 			}
-			req.Name, req.Cpus = &name, &cpus
-			req.Change = &openapi.Change{Folder: &folder, Guest: &guest, Boot: &boot, Add: &add, Drop: &drop}
-			return nil
+			req.Name, req.Cpus, req.Folder, req.Guest = optional(name), &cpus, &folder, optional(guest)
+			req.Boot, req.Add, req.Drop = optionalList(boot), optionalList(add), optionalList(drop)
+			return req, nil
 		})
 	f := cmd.Flags()
 	f.StringVar(&name, "name", "", "new name")
@@ -70,9 +75,9 @@ func (a *app) changeCmd() *cobra.Command {
 
 func (a *app) renewCmd() *cobra.Command {
 	var facets []string
-	cmd := a.changing(openapi.RequestOperationRenew, "renew COPY", "Give a copy new identity facets where it is",
-		"  unvora renew petrel/tide-probe --facet mac\n  unvora renew training-01 --plan", "renewed", cobra.ExactArgs(1),
-		func(req *openapi.Request, _ []string) error {
+	cmd := a.changing(&cobra.Command{Use: "renew COPY", Short: "Give a copy new identity facets where it is", Args: cobra.ExactArgs(1),
+		Example: "  unvora renew petrel/tide-probe --facet mac\n  unvora renew training-01 --plan"},
+		"renewed", func(args []string) (any, error) {
 			all := facets
 			if len(all) == 0 {
 				all = []string{"uuid", "firmware-uuid", "mac", "disk-id", "generation-id"}
@@ -80,8 +85,7 @@ func (a *app) renewCmd() *cobra.Command {
 			for i, f := range all {
 				all[i] = strings.TrimSuffix(f, "=renew")
 			}
-			req.Change.Renew = &all
-			return nil
+			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: args, Renew: all}, nil
 		})
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm")
 	return cmd
@@ -89,23 +93,24 @@ func (a *app) renewCmd() *cobra.Command {
 
 func (a *app) nicCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "nic", Short: "Add, remove and connect NICs", Example: "  unvora nic wire petrel/tide-probe \"NIC 1\" quarantine\n  unvora nic add tide-gauge field"}
-	one := func(use, short, example string, args cobra.PositionalArgs, fill func(req *openapi.Request, args []string)) {
-		cmd.AddCommand(a.changing(openapi.RequestOperationChange, use, short, example, "changed", args, func(req *openapi.Request, args []string) error {
+	one := func(use, short, example string, args cobra.PositionalArgs, fill func(req *openapi.ChangeRequest, args []string)) {
+		cmd.AddCommand(a.changing(&cobra.Command{Use: use, Short: short, Example: example, Args: args}, "changed", func(args []string) (any, error) {
+			req := change(args[0])
 			fill(req, args)
-			return nil
+			return req, nil
 		}))
 	}
-	one("add COPY [SWITCH]", "Add a NIC, unplugged unless a switch is named", "  unvora nic add tide-gauge field\n  unvora nic add tide-gauge", cobra.RangeArgs(1, 2), func(req *openapi.Request, args []string) {
-		req.Change.AddNics = &[]string{append(args, "")[1]}
+	one("add COPY [SWITCH]", "Add a NIC, unplugged unless a switch is named", "  unvora nic add tide-gauge field\n  unvora nic add tide-gauge", cobra.RangeArgs(1, 2), func(req *openapi.ChangeRequest, args []string) {
+		req.AddNics = &[]string{append(args, "")[1]}
 	})
-	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest \"NIC 2\" --plan", cobra.ExactArgs(2), func(req *openapi.Request, args []string) {
-		req.Change.DropNics = &[]string{args[1]}
+	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest \"NIC 2\" --plan", cobra.ExactArgs(2), func(req *openapi.ChangeRequest, args []string) {
+		req.DropNics = &[]string{args[1]}
 	})
-	one("wire COPY NIC SWITCH", "Connect a NIC to a switch", "  unvora nic wire buoy-ingest \"NIC 2\" quarantine\n  unvora nic wire tide-gauge \"NIC 1\" field --plan", cobra.ExactArgs(3), func(req *openapi.Request, args []string) {
+	one("wire COPY NIC SWITCH", "Connect a NIC to a switch", "  unvora nic wire buoy-ingest \"NIC 2\" quarantine\n  unvora nic wire tide-gauge \"NIC 1\" field --plan", cobra.ExactArgs(3), func(req *openapi.ChangeRequest, args []string) {
 		req.Wire = &map[string]string{args[1]: args[2]}
 	})
-	one("unplug COPY NIC", "Disconnect a NIC", "  unvora nic unplug buoy-ingest \"NIC 2\"\n  unvora nic unplug tide-gauge \"NIC 1\" --note \"until the test is over\"", cobra.ExactArgs(2), func(req *openapi.Request, args []string) {
-		req.Change.Unplug = &[]string{args[1]}
+	one("unplug COPY NIC", "Disconnect a NIC", "  unvora nic unplug buoy-ingest \"NIC 2\"\n  unvora nic unplug tide-gauge \"NIC 1\" --note \"until the test is over\"", cobra.ExactArgs(2), func(req *openapi.ChangeRequest, args []string) {
+		req.Unplug = &[]string{args[1]}
 	})
 	return cmd
 }
@@ -113,18 +118,16 @@ func (a *app) nicCmd() *cobra.Command {
 // diskCareCmds are the commands on disks of the inventory; they need the service.
 func (a *app) diskCareCmds() []*cobra.Command {
 	replace := ""
-	attach := a.changing(openapi.RequestOperationAttach, "attach COPY FILE", "Attach an existing disk to a copy, in addition or in place of another",
-		"  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge reef/spare/repaired.qcow2 --in-place-of disk1 --plan", "attached", cobra.ExactArgs(2),
-		func(req *openapi.Request, args []string) error {
-			req.Change.Attach, req.Change.Replace = &args[1], &replace
-			return nil
+	attach := a.changing(&cobra.Command{Use: "attach COPY FILE", Short: "Attach an existing disk to a copy, in addition or in place of another", Args: cobra.ExactArgs(2),
+		Example: "  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge reef/spare/repaired.qcow2 --in-place-of disk1 --plan"},
+		"attached", func(args []string) (any, error) {
+			return openapi.AttachRequest{Operation: openapi.AttachRequestOperationAttach, Copies: args[:1], File: args[1], InPlaceOf: optional(replace)}, nil
 		})
 	attach.Flags().StringVar(&replace, "in-place-of", "", "disk of the copy that it replaces; that one's file stays")
-	detach := a.changing(openapi.RequestOperationDetach, "detach COPY DISK", "Detach a disk from a copy; its file stays",
-		"  unvora disk detach archive-db disk3\n  unvora disk detach archive-db disk3 --plan", "detached", cobra.ExactArgs(2),
-		func(req *openapi.Request, args []string) error {
-			req.Change.Detach = &args[1]
-			return nil
+	detach := a.changing(&cobra.Command{Use: "detach COPY DISK", Short: "Detach a disk from a copy; its file stays", Args: cobra.ExactArgs(2),
+		Example: "  unvora disk detach archive-db disk3\n  unvora disk detach archive-db disk3 --plan"},
+		"detached", func(args []string) (any, error) {
+			return openapi.DetachRequest{Operation: openapi.DetachRequestOperationDetach, Copies: args[:1], Disk: args[1]}, nil
 		})
 	host := ""
 	adopt := &cobra.Command{Use: "adopt FILE --host HOST", Short: "Take a loose disk or an ISO image into the inventory", Args: cobra.ExactArgs(1),
@@ -194,14 +197,13 @@ func (a *app) disksCmd() *cobra.Command {
 
 func (a *app) delistCmd() *cobra.Command {
 	files := "keep"
-	cmd := a.changing(openapi.RequestOperationDelist, "delist COPY", "Take a copy off its host's list; its files stay, or go to the trash",
-		"  unvora delist old-telemetry\n  unvora delist training-12 --files trash", "delisted", cobra.ExactArgs(1),
-		func(req *openapi.Request, _ []string) error {
+	cmd := a.changing(&cobra.Command{Use: "delist COPY", Short: "Take a copy off its host's list; its files stay, or go to the trash", Args: cobra.ExactArgs(1),
+		Example: "  unvora delist old-telemetry\n  unvora delist training-12 --files trash"},
+		"delisted", func(args []string) (any, error) {
 			if files != "keep" && files != "trash" {
-				return usage("--files %q: keep or trash", files)
+				return nil, usage("--files %q: keep or trash", files)
 			}
-			req.Change.Trash = ptr(files == "trash")
-			return nil
+			return openapi.DelistRequest{Operation: openapi.DelistRequestOperationDelist, Copies: args, Trash: ptr(files == "trash")}, nil
 		})
 	cmd.Flags().StringVar(&files, "files", "keep", "keep or trash")
 	return cmd

@@ -388,7 +388,7 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	keep := cmd.Flags().Bool("keep-id", false, "keep the disk's id: the copy takes the place of SRC")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats.Names(), cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		o := carry.Order{Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Device: *device, ID: uuid.NewString()}
+		o := carry.Order{Now: time.Now, Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Device: *device, ID: uuid.NewString()}
 		var err error
 		if o.Options, err = a.following(&follow, args[0]); err != nil {
 			return failed(err)
@@ -525,7 +525,7 @@ stay right; with DST it is left as it is. The parents are not touched.`,
 		case len(info.Snapshots) > 0:
 			return &exit{statusFailed, fmt.Errorf("%s keeps %s inside itself, which would be lost: copy each with --snapshot first, then copy the image", args[0], count(len(info.Snapshots), "snapshot"))}
 		}
-		o := carry.Order{Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1, Format: top.Format, ID: uuid.NewString(), Options: options}
+		o := carry.Order{Now: time.Now, Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1, Format: top.Format, ID: uuid.NewString(), Options: options}
 		if info.Variant != "" && info.Variant != "flat" {
 			o.Variant = info.Variant
 		}

@@ -48,7 +48,7 @@ nothing half-done.`,
 		if err != nil {
 			return err
 		}
-		req := &openapi.Request{Operation: openapi.RequestOperationExport, Copies: &[]string{args[0]}, Destination: dest}
+		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1], Destination: *dest}
 		p, err := a.settle(ctx, c, req, s)
 		if p == nil || err != nil {
 			return err
@@ -56,7 +56,7 @@ nothing half-done.`,
 		if file != "" && s.detach {
 			return usage("--detach goes with a shelf: a file on this computer is written by this command")
 		}
-		j, err := a.start(ctx, c, req)
+		j, err := a.start(ctx, c, p.body)
 		if err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -74,11 +73,11 @@ status 3 elsewhere.`,
 		if from.place != "" {
 			return a.bringFrom(cmd.Context(), from, args, o, s)
 		}
-		req, err := o.request(openapi.RequestOperationImport)
+		req, err := o.request()
 		if err != nil {
 			return err
 		}
-		req.Files = ptr(openapi.RequestFiles(files))
+		req.Files = (*openapi.ImportRequestFiles)(optional(files))
 		return a.bringIn(cmd.Context(), args, req, s)
 	}
 	return cmd
@@ -103,12 +102,13 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
-func (o *importFlags) request(operation openapi.RequestOperation) (*openapi.Request, error) {
-	req := &openapi.Request{Operation: operation, Host: &o.host, Pool: &o.pool, Name: &o.name, Cpus: &o.cpus, KeepWiring: &o.keepWiring, Owner: &o.owner}
+// request is an import without its source, and what other operations that make a registered copy have in common with it.
+func (o *importFlags) request() (*openapi.ImportRequest, error) {
+	req := &openapi.ImportRequest{Operation: openapi.ImportRequestOperationImport, Host: o.host, Pool: optional(o.pool), Name: optional(o.name),
+		Cpus: &o.cpus, KeepWiring: &o.keepWiring, Owner: optional(o.owner), Identity: (*openapi.ImportRequestIdentity)(optional(o.identity))}
 	if o.identity != "" && o.identity != identity.Keep && o.identity != identity.Renew {
 		return nil, usage("--identity %q: keep or renew", o.identity)
 	}
-	req.Identity = ptr(openapi.RequestIdentity(o.identity))
 	var err error
 	if req.Facets, err = pairs("--facet", o.facets); err != nil {
 		return nil, err
@@ -159,7 +159,7 @@ func ParseSize(text string) (int64, error) {
 	return n << shift, nil
 }
 
-func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.Request, s *settling) error {
+func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.ImportRequest, s *settling) error {
 	c, err := a.client()
 	if err != nil {
 		return err
@@ -178,7 +178,7 @@ func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.Reques
 	if s.detach && opened != nil {
 		return usage("--detach goes with a package of the inventory: a file on this computer is sent by this command")
 	}
-	j, err := a.start(ctx, c, req)
+	j, err := a.start(ctx, c, p.body)
 	if err != nil {
 		return err
 	}
@@ -201,7 +201,7 @@ func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.Reques
 
 // openSources puts the sources into the request. What lies on this computer is
 // opened, to be sent.
-func (a *app) openSources(ctx context.Context, c *caller, sources []string, req *openapi.Request, s *settling) (*ovf.Opened, error) {
+func (a *app) openSources(ctx context.Context, c *caller, sources []string, req *openapi.ImportRequest, s *settling) (*ovf.Opened, error) {
 	local := isLocal(sources[0])
 	for _, source := range sources[1:] {
 		if isLocal(source) != local {
@@ -210,22 +210,22 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 	}
 	switch {
 	case !local && len(sources) == 1:
-		req.Source = &openapi.Source{Package: &sources[0]}
+		req.Source = openapi.Source{Package: &sources[0]}
 		return nil, nil
 	case !local:
-		req.Source = &openapi.Source{Disks: &sources}
+		req.Source = openapi.Source{Disks: &sources}
 		return nil, nil
 	}
 	opened, err := ovf.OpenPath(sources[0])
 	if images := localDisks(sources); images != nil {
-		opened, err = a.aroundDisks(ctx, c, images, *req.Host)
+		opened, err = a.aroundDisks(ctx, c, images, req.Host)
 	} else if len(sources) > 1 {
 		return nil, usage("several sources are the disks of one machine: %s is none", sources[0])
 	}
 	var p *ovf.Problem
 	switch {
 	case errors.As(err, &p):
-		return nil, a.refusePackage(sources[0], *req.Host, p, s)
+		return nil, a.refusePackage(sources[0], req.Host, p, s)
 	case err != nil:
 		return nil, &exit{statusFailed, err}
 	}
@@ -233,7 +233,7 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 	if err != nil {
 		return nil, err
 	}
-	req.Source = &openapi.Source{Upload: skeleton}
+	req.Source = openapi.Source{Upload: skeleton}
 	return opened, nil
 }
 
@@ -338,12 +338,8 @@ func (a *app) refusePackage(source, host string, problem *ovf.Problem, s *settli
 	if err != nil {
 		return err
 	}
-	raw, err := json.Marshal(p)
-	if err != nil {
-		return err
-	}
 	var view openapi.Plan
-	if err := json.Unmarshal(raw, &view); err != nil {
+	if err := remake(p, &view); err != nil {
 		return err
 	}
 	if s.planOnly {
@@ -356,12 +352,8 @@ func (a *app) refusePackage(source, host string, problem *ovf.Problem, s *settli
 }
 
 func asSkeleton(s *ovf.Skeleton) (*openapi.Skeleton, error) {
-	raw, err := json.Marshal(s)
-	if err != nil {
-		return nil, err
-	}
-	var out openapi.Skeleton
-	return &out, json.Unmarshal(raw, &out)
+	out := &openapi.Skeleton{}
+	return out, remake(s, out)
 }
 
 // givePackage sends what the job needs, from wherever it needs it on, until it
@@ -424,11 +416,7 @@ func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o 
 	if err != nil {
 		return err
 	}
-	operation, done := openapi.RequestOperationRegister, "brought in"
-	if from.ahead {
-		operation, done = openapi.RequestOperationFetchAhead, "fetched ahead"
-	}
-	req, err := o.request(operation)
+	common, err := o.request()
 	if err != nil {
 		return err
 	}
@@ -465,10 +453,17 @@ func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o 
 	} else if from.where != "" || len(from.except) > 0 {
 		return usage("name the machines, or choose them by --where and --except")
 	}
-	req.Folders, req.Files = &folders, ptr(openapi.RequestFiles("copy"))
-	req.Via = &from.via
-	if from.move {
-		req.Files = ptr(openapi.RequestFiles("move"))
+	if from.ahead {
+		req := openapi.FetchAheadRequest{Operation: openapi.FetchAheadRequestOperationFetchAhead, Folders: folders, Host: common.Host, Pool: common.Pool, Disks: common.Disks}
+		return a.perform(ctx, req, s, "fetched ahead")
 	}
-	return a.perform(ctx, req, s, done)
+	req, err := registering(common, folders)
+	if err != nil {
+		return err
+	}
+	req.Files, req.Via = ptr(openapi.RegisterRequestFilesCopy), optional(from.via)
+	if from.move {
+		req.Files = ptr(openapi.RegisterRequestFilesMove)
+	}
+	return a.perform(ctx, req, s, "brought in")
 }

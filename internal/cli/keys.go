@@ -2,27 +2,22 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"unvora.example/unvora/core/keyring"
 	"unvora.example/unvora/internal/inventory"
-	"unvora.example/unvora/internal/work"
+	"unvora.example/unvora/internal/service"
 )
 
 func (a *app) keysCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "keys", Short: "Rotate the key file, or the certificate authority, on the service's computer", Example: "  unvora keys rotate file\n  unvora keys rotate authority"}
 	rotate := &cobra.Command{Use: "rotate", Short: "Replace a key by a new one; every service of the database has to be stopped", Example: "  unvora keys rotate file\n  unvora keys rotate authority --database postgres://localhost/unvora"}
 	file := rotate.PersistentFlags().String("file", "unvora.toml", "configuration file of the service")
-	for _, s := range settings {
-		if s.name == "database" || s.name == "key-file" {
-			rotate.PersistentFlags().String(s.name, s.standard, s.about)
+	for _, s := range service.Settings {
+		if s.Name == "database" || s.Name == "key-file" {
+			rotate.PersistentFlags().String(s.Name, s.Standard, s.About)
 		}
 	}
 	on := func(f func(ctx context.Context, inv *inventory.Inventory, keyFile string) error) func(*cobra.Command, []string) error {
@@ -54,29 +49,9 @@ func (a *app) keysCmd() *cobra.Command {
 	return cmd
 }
 
-// nextFile is where a new key lies until the database is sealed with it.
-func nextFile(file string) string { return file + ".next" }
-
 func (a *app) rotateFile(ctx context.Context, inv *inventory.Inventory, file string) error {
-	from, err := settledKey(ctx, inv, file)
+	n, err := service.RotateFile(ctx, inv, file)
 	if err != nil {
-		return err
-	}
-	to, err := keyring.NewKey(rand.Reader)
-	if err != nil {
-		return err
-	}
-	if err := writeKey(nextFile(file), to, os.O_TRUNC); err != nil {
-		return err
-	}
-	n, err := work.RotateKey(ctx, inv, from, to)
-	if err != nil {
-		if ok, e := work.Opens(ctx, inv, from); e == nil && ok { // else the next start finds out
-			err = errors.Join(err, os.Remove(nextFile(file)))
-		}
-		return err
-	}
-	if err := os.Rename(nextFile(file), file); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "Sealed %d secrets with the new key in %s. Bring that file to every other service of this database. Open consoles have to be loaded anew.\n", n, file)
@@ -84,11 +59,7 @@ func (a *app) rotateFile(ctx context.Context, inv *inventory.Inventory, file str
 }
 
 func (a *app) rotateAuthority(ctx context.Context, inv *inventory.Inventory, file string) error {
-	key, err := settledKey(ctx, inv, file)
-	if err != nil {
-		return err
-	}
-	hosts, pairs, err := work.RotateAuthority(ctx, inv, key)
+	hosts, pairs, err := service.RotateAuthority(ctx, inv, file)
 	if err != nil {
 		return err
 	}
@@ -97,48 +68,4 @@ func (a *app) rotateAuthority(ctx context.Context, inv *inventory.Inventory, fil
 		fmt.Fprintf(a.out, "Pair anew with %s: they know the old one.\n", strings.Join(pairs, ", "))
 	}
 	return nil
-}
-
-// settledKey is the key that opens the database. A rotation that broke off has left a
-// second file: of the two, the one that opens it is kept.
-func settledKey(ctx context.Context, inv *inventory.Inventory, file string) (keyring.Key, error) {
-	key, err := sealingKey(file)
-	if err != nil {
-		return key, err
-	}
-	raw, err := os.ReadFile(nextFile(file))
-	if errors.Is(err, fs.ErrNotExist) {
-		return key, nil
-	}
-	if err != nil {
-		return key, fmt.Errorf("key file: %w", err)
-	}
-	ok, err := work.Opens(ctx, inv, key)
-	if err != nil {
-		return key, err
-	}
-	if ok { // the database was not sealed anew
-		return key, os.Remove(nextFile(file))
-	}
-	next, err := keyring.ParseKey(string(raw))
-	if err != nil {
-		return key, work.ErrOtherKey
-	}
-	if ok, err = work.Opens(ctx, inv, next); err != nil {
-		return key, err
-	}
-	if !ok {
-		return key, work.ErrOtherKey
-	}
-	return next, os.Rename(nextFile(file), file)
-}
-
-// writeKey writes a key for the service's account alone, down to the drive.
-func writeKey(file string, key keyring.Key, how int) error {
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|how, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintln(f, key)
-	return errors.Join(err, f.Sync(), f.Close())
 }

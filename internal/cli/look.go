@@ -75,6 +75,14 @@ func whereFlag(cmd *cobra.Command, example string) *string {
 	return cmd.Flags().String("where", "", "only those that fit, such as '"+example+"'")
 }
 
+// optionalList is nil for none.
+func optionalList(l []string) *[]string {
+	if len(l) == 0 {
+		return nil
+	}
+	return &l
+}
+
 func optional(s string) *string {
 	if s == "" {
 		return nil

@@ -277,7 +277,7 @@ of yours (unvora manager code). Each side says what the other may see and take.`
 }
 
 func (a *app) putBackCmd() *cobra.Command {
-	s, req := &settling{}, &openapi.Request{Operation: openapi.RequestOperationPutBack, Name: new(string), Manager: new(string)}
+	s, req := &settling{}, &openapi.PutBackRequest{Operation: openapi.PutBackRequestOperationPutBack, Name: new(string), Manager: new(string)}
 	var wire []string
 	cmd := &cobra.Command{Use: "put-back COPY", Short: "Give a machine back to the foreign manager that it came from", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies("registered"),
 		Long: `Give a machine back to the foreign manager that it came from, with its disks as they
@@ -295,7 +295,7 @@ is put beside it, or, if you say so, in its place.`,
 		if req.Wire, err = pairs("--wire", wire); err != nil {
 			return err
 		}
-		req.Copies = &args
+		req.Copies = args
 		return a.perform(cmd.Context(), req, s, "put back")
 	}
 	return cmd

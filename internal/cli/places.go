@@ -67,7 +67,7 @@ named first. The rules of wiring and landing never were on the host.`,
 			}
 			a.say(a.errOut, "%s is known again.", args[0])
 		}
-		return a.perform(cmd.Context(), &openapi.Request{Operation: openapi.RequestOperationRebuild, Host: &args[0]}, s, "as it was")
+		return a.perform(cmd.Context(), openapi.RebuildRequest{Operation: openapi.RebuildRequestOperationRebuild, Host: args[0]}, s, "as it was")
 	}
 	check := &cobra.Command{Use: "check HOST", Short: "Whether a host can be used: name, port, certificate, agent, clock, pools, each by itself", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(), Example: "  unvora host check skua\n  unvora host check skua -o json"}
 	check.RunE = func(cmd *cobra.Command, args []string) error {
@@ -222,14 +222,14 @@ minute, and stays if the host is reached again by then.`,
 	s.flags(add)
 	add.RunE = func(cmd *cobra.Command, args []string) error {
 		sw.Name = args[1]
-		return a.perform(cmd.Context(), &openapi.Request{Operation: openapi.RequestOperationSwitchAdd, Host: &args[0], Switch: &sw}, s, "made")
+		return a.perform(cmd.Context(), openapi.SwitchAddRequest{Operation: openapi.SwitchAddRequestOperationSwitchAdd, Host: args[0], Switch: sw}, s, "made")
 	}
 	d := &settling{}
 	drop := &cobra.Command{Use: "drop HOST NAME", Short: "Take a virtual switch away; nothing may be connected to it", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeHosts(),
 		Example: "  unvora switch drop gannet visitors\n  unvora switch drop gannet visitors --plan"}
 	d.flags(drop)
 	drop.RunE = func(cmd *cobra.Command, args []string) error {
-		return a.perform(cmd.Context(), &openapi.Request{Operation: openapi.RequestOperationSwitchDrop, Host: &args[0], Switch: &openapi.NewSwitch{Name: args[1]}}, d, "taken away")
+		return a.perform(cmd.Context(), openapi.SwitchDropRequest{Operation: openapi.SwitchDropRequestOperationSwitchDrop, Host: args[0], Name: args[1]}, d, "taken away")
 	}
 	cmd.AddCommand(add, drop)
 	return cmd

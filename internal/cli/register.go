@@ -34,12 +34,24 @@ are a pattern: --name class-{nn}.`,
 		default:
 			return usage("--files %q: stay, copy or move", files)
 		}
-		req, err := o.request(openapi.RequestOperationRegister)
+		common, err := o.request()
 		if err != nil {
 			return err
 		}
-		req.Folders, req.Files = &args, ptr(openapi.RequestFiles(files))
+		req, err := registering(common, args)
+		if err != nil {
+			return err
+		}
+		req.Files = (*openapi.RegisterRequestFiles)(optional(files))
 		return a.perform(cmd.Context(), req, s, "registered")
 	}
 	return cmd
+}
+
+// registering is the request to register folders, with what it has in common with an import.
+func registering(common *openapi.ImportRequest, folders []string) (*openapi.RegisterRequest, error) {
+	req := &openapi.RegisterRequest{}
+	err := remake(common, req)
+	req.Operation, req.Folders = openapi.RegisterRequestOperationRegister, folders
+	return req, err
 }

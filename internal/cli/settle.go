@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +22,7 @@ import (
 type settling struct {
 	planOnly, yes, detach bool
 	answers               []string
+	typed                 map[string]string // answers that a person gave at the terminal
 	note                  string
 }
 
@@ -33,33 +35,76 @@ func (s *settling) flags(cmd *cobra.Command) {
 	f.BoolVar(&s.detach, "detach", false, "leave the job running and return")
 }
 
-func (s *settling) into(req *openapi.Request) error {
-	answers := map[string]string{}
+// body puts what every verb takes into a request, which is one of the contract's. Answers that the request has already
+// stay, unless others are given.
+func (s *settling) body(req any) (*openapi.Request, error) {
+	given, err := s.given()
+	if err != nil {
+		return nil, err
+	}
+	fields := map[string]any{}
+	if err := remake(req, &fields); err != nil {
+		return nil, err
+	}
+	answers, _ := fields["answers"].(map[string]any)
+	if answers == nil {
+		answers = map[string]any{}
+	}
+	for key, answer := range given {
+		answers[key] = answer
+	}
+	fields["answers"], fields["takeRecommended"], fields["note"] = answers, s.yes, s.note
+	body := &openapi.Request{}
+	return body, remake(fields, body)
+}
+
+// given are the answers of the command line, and those that were typed since.
+func (s *settling) given() (map[string]string, error) {
+	all := map[string]string{}
 	for _, text := range s.answers {
 		key, answer, err := plan.ParseAnswer(text)
 		if err != nil {
-			return usage("--answer: %v", err)
+			return nil, usage("--answer: %v", err)
 		}
-		answers[key] = answer
+		all[key] = answer
 	}
-	req.Answers, req.TakeRecommended, req.Note = &answers, &s.yes, &s.note
-	return nil
+	for key, answer := range s.typed {
+		all[key] = answer
+	}
+	return all, nil
+}
+
+// remake makes one value of another by the names of their fields.
+func remake(from, into any) error {
+	raw, err := json.Marshal(from)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, into)
+}
+
+// settled is a plan that can run, with the request that it is of.
+type settled struct {
+	openapi.Plan
+	body *openapi.Request
 }
 
 // settle plans, asks what is open where somebody can be asked, and returns
 // the plan once it can run. With --plan it prints and returns nil.
-func (a *app) settle(ctx context.Context, c *caller, req *openapi.Request, s *settling) (*openapi.Plan, error) {
-	if err := s.into(req); err != nil {
-		return nil, err
-	}
+func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*settled, error) {
+	s.typed = map[string]string{}
 	shown := false
 	for {
-		res, err := c.MakePlan(ctx, *req)
+		body, err := s.body(req)
+		if err != nil {
+			return nil, err
+		}
+		res, err := c.MakePlan(ctx, *body)
 		p, err := call[openapi.Plan](c, res, err)
 		if err != nil {
 			return nil, err
 		}
-		open, blocked := openChoices(p), isBlocked(p)
+		open, blocked := openChoices(p), p.Verdict == openapi.PlanVerdictBlocked
 		if s.planOnly {
 			if err := a.print(p, func() { a.showPlan(p) }); err != nil {
 				return nil, err
@@ -73,7 +118,7 @@ func (a *app) settle(ctx context.Context, c *caller, req *openapi.Request, s *se
 			return nil, nil
 		}
 		if p.Runnable {
-			return &p, nil
+			return &settled{p, body}, nil
 		}
 		if !shown || blocked {
 			if a.output == "table" {
@@ -93,7 +138,7 @@ func (a *app) settle(ctx context.Context, c *caller, req *openapi.Request, s *se
 		if err != nil {
 			return nil, err
 		}
-		(*req.Answers)[open[0].Code+"/"+open[0].Subject] = answer
+		s.typed[open[0].Code+"/"+open[0].Subject] = answer
 	}
 }
 
@@ -105,8 +150,6 @@ func openChoices(p openapi.Plan) (open []openapi.Finding) {
 	}
 	return open
 }
-
-func isBlocked(p openapi.Plan) bool { return blockers(p) != "" }
 
 func blockers(p openapi.Plan) string {
 	var all []string
@@ -255,7 +298,7 @@ func labelOf(f openapi.Finding) string {
 
 // perform settles a request, carries it out and says how it ended:
 // with the copy that was made, else in the words of done.
-func (a *app) perform(ctx context.Context, req *openapi.Request, s *settling, done string) error {
+func (a *app) perform(ctx context.Context, req any, s *settling, done string) error {
 	c, err := a.client()
 	if err != nil {
 		return err
@@ -265,9 +308,9 @@ func (a *app) perform(ctx context.Context, req *openapi.Request, s *settling, do
 		return err
 	}
 	if len(p.Steps) == 0 {
-		return a.print(p, func() { fmt.Fprintf(a.out, "%s: %s already.\n", strings.Join(p.Subjects, ", "), done) })
+		return a.print(p.Plan, func() { fmt.Fprintf(a.out, "%s: %s already.\n", strings.Join(p.Subjects, ", "), done) })
 	}
-	j, err := a.start(ctx, c, req)
+	j, err := a.start(ctx, c, p.body)
 	if err != nil {
 		return err
 	}

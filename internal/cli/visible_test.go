@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/service"
 )
 
 // TestVisible: what would not be seen, or would be obeyed by a terminal, is written
@@ -31,9 +33,9 @@ func TestHarmless(t *testing.T) {
 		{"postgres://db/unvora?sslpassword=x", "postgres://db/unvora?sslpassword=%28set%29"},
 		{"postgres://localhost/unvora", "postgres://localhost/unvora"},
 	} {
-		require.Equal(t, c[1], harmless("database", c[0]))
+		require.Equal(t, c[1], service.Harmless("database", c[0]))
 	}
-	require.Equal(t, "(set)", harmless("first-password", "x"))
-	require.Empty(t, harmless("first-password", ""))
-	require.Equal(t, "127.0.0.1:7480", harmless("listen", "127.0.0.1:7480"))
+	require.Equal(t, "(set)", service.Harmless("first-password", "x"))
+	require.Empty(t, service.Harmless("first-password", ""))
+	require.Equal(t, "127.0.0.1:7480", service.Harmless("listen", "127.0.0.1:7480"))
 }

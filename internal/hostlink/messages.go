@@ -205,7 +205,7 @@ type DiskOffer struct {
 
 // PackTask is what a pack or hand-out task is asked.
 type PackTask struct {
-	plan.Pack
+	plan.Packing
 	From *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
 }
 

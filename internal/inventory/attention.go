@@ -14,22 +14,38 @@ import (
 	"unvora.example/unvora/core/lineage"
 )
 
-// Item is one thing that waits for a decision.
-type Item struct {
-	ID          string      `json:"id"` // CAUSE:WHAT, the same each time it is found
-	Cause       string      `json:"cause"`
-	Subject     string      `json:"subject"`
-	Copies      []uuid.UUID `json:"copies"`
-	Evidence    string      `json:"evidence"`
-	Recommended string      `json:"recommended"` // what to do, in words
-	Act         *Act        `json:"act"`         // and for the program; nil when a person has to go and do it
-	Since       *time.Time  `json:"since"`
-	Left        *Left       `json:"left"` // somebody wants it left alone
+// AttentionItem is one thing that waits for a decision.
+type AttentionItem struct {
+	ID          string          `json:"id"` // CAUSE:WHAT, the same each time it is found
+	Cause       string          `json:"cause"`
+	Subject     string          `json:"subject"`
+	Copies      []uuid.UUID     `json:"copies"`
+	Evidence    string          `json:"evidence"`
+	Recommended string          `json:"recommended"` // what to do, in words
+	Act         *Act            `json:"act"`         // and for the program; nil when a person has to go and do it
+	Since       *time.Time      `json:"since"`
+	Left        *AttentionLeave `json:"left"` // somebody wants it left alone
 }
 
-// Act is what a recommended action asks for.
+// Action is what is recommended to be done about an item.
+type Action string
+
+// All actions. Those that are planned are operations, or lead to one.
+const (
+	ActRegister  Action = "register"
+	ActDelist    Action = "delist"
+	ActRenew     Action = "renew"
+	ActExport    Action = "export"
+	ActDetach    Action = "detach"
+	ActReparent  Action = "reparent"  // take the candidate as the parent of a layer
+	ActAgain     Action = "again"     // start a job like the one that failed
+	ActRecognise Action = "recognise" // say what a copy was made from
+	ActResume    Action = "resume"    // let a job try again
+)
+
+// Act is a recommended action with what it is about.
 type Act struct {
-	Do        string   `json:"do"` // register, delist, renew, export, repair, recognise, forget
+	Do        Action   `json:"do"`
 	Copies    []string `json:"copies"`
 	Folder    string   `json:"folder,omitempty"`
 	Host      string   `json:"host,omitempty"`
@@ -37,8 +53,8 @@ type Act struct {
 	Facets    []string `json:"facets,omitempty"`
 }
 
-// Left is that somebody has left an item as it is, for a term.
-type Left struct {
+// AttentionLeave records who left an item alone, why, and until when.
+type AttentionLeave struct {
 	Reason string    `json:"reason"`
 	Who    string    `json:"who"`
 	Until  time.Time `json:"until"`
@@ -80,7 +96,7 @@ func grave(cause string) int {
 
 // Attention lists what waits for a decision, worst first; with left also what
 // somebody has left alone. cause narrows it to one.
-func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([]Item, error) {
+func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([]AttentionItem, error) {
 	if cause != "" && grave(cause) == len(Causes) {
 		var names []string
 		for _, c := range Causes {
@@ -88,10 +104,10 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 		}
 		return nil, fail("wrong", "There is no cause %q; there are %s.", cause, strings.Join(names, ", "))
 	}
-	all := []Item{}
+	all := []AttentionItem{}
 	for _, find := range []struct {
 		causes []string
-		f      func(context.Context) ([]Item, error)
+		f      func(context.Context) ([]AttentionItem, error)
 	}{
 		{[]string{"hollow"}, inv.hollows}, {[]string{"stray", "unsure", "lost-descriptor"}, inv.strays}, {[]string{"twin"}, inv.twinItems}, {[]string{"parentless-layer", "damaged-disk"}, inv.faults},
 		{[]string{"shared-disk"}, inv.sharedDisks}, {[]string{"changed-package"}, inv.changedPackages}, {[]string{"last-copy"}, inv.lastCopies}, {[]string{"long-unseen"}, inv.longUnseen},
@@ -119,8 +135,8 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 			all[i].Left = &l
 		}
 	}
-	all = slices.DeleteFunc(all, func(i Item) bool { return i.Left != nil && !left })
-	slices.SortStableFunc(all, func(a, b Item) int {
+	all = slices.DeleteFunc(all, func(i AttentionItem) bool { return i.Left != nil && !left })
+	slices.SortStableFunc(all, func(a, b AttentionItem) int {
 		if n := grave(a.Cause) - grave(b.Cause); n != 0 {
 			return n
 		}
@@ -129,15 +145,15 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 	return all, nil
 }
 
-func (inv *Inventory) leftAlone(ctx context.Context) (map[string]Left, error) {
+func (inv *Inventory) leftAlone(ctx context.Context) (map[string]AttentionLeave, error) {
 	type line struct {
 		ID, Reason, Who string
 		Until           time.Time
 	}
 	list, err := rows[line](ctx, inv.Pool, `select id, reason, who, until from left_alone where until > now()`)
-	all := map[string]Left{}
+	all := map[string]AttentionLeave{}
 	for _, l := range list {
-		all[l.ID] = Left{l.Reason, l.Who, l.Until}
+		all[l.ID] = AttentionLeave{l.Reason, l.Who, l.Until}
 	}
 	return all, err
 }
@@ -170,16 +186,16 @@ func since(t time.Time) *time.Time { return &t }
 
 // hollows: where its files were found again in another pool, that is what to
 // take; else the entry has no use.
-func (inv *Inventory) hollows(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) hollows(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'hollow' and c.gone_at is null and c.tracked order by c.name limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
 	}
-	var items []Item
+	var items []AttentionItem
 	for _, c := range list {
-		i := Item{ID: "hollow:" + c.ID.String(), Cause: "hollow", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		i := AttentionItem{ID: "hollow:" + c.ID.String(), Cause: "hollow", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence:    fmt.Sprintf("%s lists %s, whose folder %s is not there; its pool is.", c.Host, c.Name, c.Path),
-			Recommended: "Take the entry off the list", Act: &Act{Do: "delist", Copies: []string{c.ID.String()}}}
+			Recommended: "Take the entry off the list", Act: &Act{Do: ActDelist, Copies: []string{c.ID.String()}}}
 		found, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'stray' and c.gone_at is null and (c.uuid = $1::uuid or c.parent_id = $2 or c.lineage_id = $3) order by c.uuid = $1::uuid desc nulls last, c.host_id = $4 desc limit 1`, asUUID(c.UUID), c.ID, c.LineageID, c.HostID)
 		if err != nil {
 			return nil, err
@@ -188,22 +204,22 @@ func (inv *Inventory) hollows(ctx context.Context) ([]Item, error) {
 			f := found[0]
 			i.Copies = append(i.Copies, f.ID)
 			i.Evidence += fmt.Sprintf(" A folder of the same machine lies at %s.", f.Host+":"+f.Path)
-			i.Recommended, i.Act = "Register the folder that was found, in its place", &Act{Do: "register", Folder: f.ID.String(), Host: c.Host}
+			i.Recommended, i.Act = "Register the folder that was found, in its place", &Act{Do: ActRegister, Folder: f.ID.String(), Host: c.Host}
 		}
 		items = append(items, i)
 	}
 	return items, nil
 }
 
-func (inv *Inventory) strays(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and (c.form = 'stray' or c.candidate_id is not null and c.form <> 'package') order by c.name, c.id limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
 	}
-	var items []Item
+	var items []AttentionItem
 	for _, c := range list {
-		i := Item{ID: "stray:" + c.ID.String(), Cause: "stray", Subject: c.Host + ":" + c.Path, Copies: []uuid.UUID{c.ID}, Since: since(c.MadeAt),
-			Recommended: "Register it", Act: &Act{Do: "register", Folder: c.ID.String(), Host: c.Host}}
+		i := AttentionItem{ID: "stray:" + c.ID.String(), Cause: "stray", Subject: c.Host + ":" + c.Path, Copies: []uuid.UUID{c.ID}, Since: since(c.MadeAt),
+			Recommended: "Register it", Act: &Act{Do: ActRegister, Folder: c.ID.String(), Host: c.Host}}
 		words := lineage.Words(c.Evidence)
 		switch {
 		case c.Candidate != nil:
@@ -216,7 +232,7 @@ func (inv *Inventory) strays(ctx context.Context) ([]Item, error) {
 			}
 			i.ID, i.Cause, i.Copies = "unsure:"+c.ID.String(), "unsure", append(i.Copies, other.ID)
 			i.Evidence = fmt.Sprintf("It may be a copy of %s: %s (%d of %d points).", other.Ref(), words, c.Score, lineage.Sure)
-			i.Recommended, i.Act = "Say that it is a copy of "+other.Ref(), &Act{Do: "recognise", Copies: []string{c.ID.String()}, Candidate: other.ID.String()}
+			i.Recommended, i.Act = "Say that it is a copy of "+other.Ref(), &Act{Do: ActRecognise, Copies: []string{c.ID.String()}, Candidate: other.ID.String()}
 		case c.Problem != "":
 			i.ID, i.Cause = "lost-descriptor:"+c.ID.String(), "lost-descriptor"
 			i.Evidence = "Its descriptor can't be used: " + strings.TrimSuffix(c.Problem, ".") + "."
@@ -249,7 +265,7 @@ func (inv *Inventory) strays(ctx context.Context) ([]Item, error) {
 var facetsFor = map[string][]string{"MAC": {"mac"}, "machine UUID": {"uuid", "firmware-uuid", "mac", "disk-id", "generation-id"}}
 
 // twinItems groups registered copies by the UUID or MAC that they share.
-func (inv *Inventory) twinItems(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
 		Facet, Value string
 		Copies       []uuid.UUID
@@ -268,7 +284,7 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]Item, error) {
 	if err != nil {
 		return nil, err
 	}
-	var items []Item
+	var items []AttentionItem
 	at := map[string]int{}
 	for _, l := range list {
 		key := fmt.Sprint(l.Copies)
@@ -280,20 +296,20 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]Item, error) {
 		}
 		at[key] = len(items)
 		last := len(l.Copies) - 1
-		items = append(items, Item{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: "twin", Subject: strings.Join(l.Names, ", "), Copies: l.Copies, Since: since(l.Since),
+		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: "twin", Subject: strings.Join(l.Names, ", "), Copies: l.Copies, Since: since(l.Since),
 			Evidence:    fmt.Sprintf("They share the %s.", facet),
-			Recommended: "Renew " + l.Names[last], Act: &Act{Do: "renew", Copies: []string{l.Copies[last].String()}, Facets: facetsFor[l.Facet]}})
+			Recommended: "Renew " + l.Names[last], Act: &Act{Do: ActRenew, Copies: []string{l.Copies[last].String()}, Facets: facetsFor[l.Facet]}})
 	}
 	return items, nil
 }
 
 // faults of disks, as the hosts told them.
-func (inv *Inventory) faults(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[CopyDisk](ctx, inv.Pool, copyDiskSQL+` join copies c on c.id = d.copy_id where d.faults <> '[]' and c.gone_at is null and c.tracked and c.form in ('registered', 'stray') order by d.copy_id, d.position limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
 	}
-	var items []Item
+	var items []AttentionItem
 	for _, d := range list {
 		c, err := inv.CopyByID(ctx, d.CopyID.String())
 		if err != nil || c == nil {
@@ -301,7 +317,7 @@ func (inv *Inventory) faults(ctx context.Context) ([]Item, error) {
 		}
 		f := d.Faults[0]
 		says, _, _ := strings.Cut(f.Message, ": unvora ")
-		i := Item{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk", Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
+		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk", Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
 		if c.Form != "registered" {
 			i.Subject = c.Host + ":" + c.Path + " " + d.Disk
 		}
@@ -310,11 +326,11 @@ func (inv *Inventory) faults(ctx context.Context) ([]Item, error) {
 			i.ID, i.Cause = "parentless-layer:"+c.ID.String()+"/"+d.Disk, "parentless-layer"
 			i.Recommended, i.Act = "Find its parent; unvora disk reparent then tells the layer", nil
 			if f.Candidate != "" {
-				i.Recommended, i.Act = "Take "+path.Base(f.Candidate)+" as its parent", &Act{Do: "reparent", Copies: []string{c.ID.String()}, Folder: d.Path, Candidate: f.Candidate}
+				i.Recommended, i.Act = "Take "+path.Base(f.Candidate)+" as its parent", &Act{Do: ActReparent, Copies: []string{c.ID.String()}, Folder: d.Path, Candidate: f.Candidate}
 			}
 		case f.Code == "disk.missing":
 			i.Recommended = "Bring the file back, or detach the disk"
-			i.Act = &Act{Do: "detach", Copies: []string{c.ID.String()}, Folder: d.Disk}
+			i.Act = &Act{Do: ActDetach, Copies: []string{c.ID.String()}, Folder: d.Disk}
 		default:
 			i.Recommended = "Check it: unvora disk check " + d.Path
 		}
@@ -323,7 +339,7 @@ func (inv *Inventory) faults(ctx context.Context) ([]Item, error) {
 	return items, nil
 }
 
-func (inv *Inventory) sharedDisks(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) sharedDisks(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
 		Path   string
 		Host   string
@@ -333,21 +349,21 @@ func (inv *Inventory) sharedDisks(ctx context.Context) ([]Item, error) {
 	list, err := rows[line](ctx, inv.Pool, `with twice as materialized (select path from copy_disks group by path having count(*) > 1 limit $1)
 		select d.path, h.name as host, array_agg(c.id order by c.made_at) as copies, array_agg(c.name order by c.made_at) as names
 		from twice join copy_disks d on d.path = twice.path join copies c on c.id = d.copy_id join hosts h on h.id = c.host_id where c.form = 'registered' and c.gone_at is null group by d.path, h.name having count(*) > 1 order by d.path limit $1`, mostOfACause)
-	var items []Item
+	var items []AttentionItem
 	for _, l := range list {
 		last := len(l.Copies) - 1
-		items = append(items, Item{ID: "shared-disk:" + l.Host + ":" + l.Path, Cause: "shared-disk", Subject: l.Host + ":" + l.Path, Copies: l.Copies,
+		items = append(items, AttentionItem{ID: "shared-disk:" + l.Host + ":" + l.Path, Cause: "shared-disk", Subject: l.Host + ":" + l.Path, Copies: l.Copies,
 			Evidence:    fmt.Sprintf("%s name the same file.", strings.Join(l.Names, " and ")),
-			Recommended: fmt.Sprintf("Detach it from %s", l.Names[last]), Act: &Act{Do: "detach", Copies: []string{l.Copies[last].String()}, Folder: l.Path}})
+			Recommended: fmt.Sprintf("Detach it from %s", l.Names[last]), Act: &Act{Do: ActDetach, Copies: []string{l.Copies[last].String()}, Folder: l.Path}})
 	}
 	return items, err
 }
 
-func (inv *Inventory) changedPackages(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'package' and c.problem <> '' and c.gone_at is null order by c.name limit $1`, mostOfACause)
-	var items []Item
+	var items []AttentionItem
 	for _, c := range list {
-		items = append(items, Item{ID: "changed-package:" + c.ID.String(), Cause: "changed-package", Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: "changed-package", Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its machine again"})
 	}
 	return items, err
@@ -355,38 +371,38 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]Item, error) {
 
 // lastCopies: lineages that had more than one copy, and have a single one left
 // that is no package on a shelf.
-func (inv *Inventory) lastCopies(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) lastCopies(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.tracked and c.form in ('registered', 'stray') and c.id = any(array(
 		select (array_agg(id) filter (where gone_at is null and form <> 'hollow'))[1] from copies group by lineage_id having count(*) > 1 and count(*) filter (where gone_at is null and form <> 'hollow') = 1 limit $1)) order by c.name`, mostOfACause)
-	var items []Item
+	var items []AttentionItem
 	for _, c := range list {
-		i := Item{ID: "last-copy:" + c.ID.String(), Cause: "last-copy", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		i := AttentionItem{ID: "last-copy:" + c.ID.String(), Cause: "last-copy", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: "All other copies of it are gone.", Recommended: "Export it to a shelf"}
 		if c.Form == "registered" {
-			i.Act = &Act{Do: "export", Copies: []string{c.ID.String()}}
+			i.Act = &Act{Do: ActExport, Copies: []string{c.ID.String()}}
 		}
 		items = append(items, i)
 	}
 	return items, err
 }
 
-func (inv *Inventory) longUnseen(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) longUnseen(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.host_id is not null and h.state = 'unreachable' and h.last_seen < now() - make_interval(secs => $2) order by c.last_seen limit $1`, mostOfACause, longUnseen.Seconds())
-	var items []Item
+	var items []AttentionItem
 	for _, c := range list {
-		items = append(items, Item{ID: "long-unseen:" + c.ID.String(), Cause: "long-unseen", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		items = append(items, AttentionItem{ID: "long-unseen:" + c.ID.String(), Cause: "long-unseen", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: fmt.Sprintf("%s has not answered since %s.", c.Host, c.LastSeen.Format("2 January 2006")), Recommended: "Start the agent there, or bring back what it had: unvora host rebuild " + c.Host})
 	}
 	return items, err
 }
 
 // heldJobs are those that could not go on, or could not be undone.
-func (inv *Inventory) heldJobs(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) heldJobs(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'held' and held_for <> '' order by id limit $1`, mostOfACause)
-	var items []Item
+	var items []AttentionItem
 	for _, j := range list {
-		i := Item{ID: "held-job:" + j.ID.String(), Cause: "held-job", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
-			Recommended: "Let it try again now", Act: &Act{Do: "resume", Copies: []string{j.ID.String()}}}
+		i := AttentionItem{ID: "held-job:" + j.ID.String(), Cause: "held-job", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
+			Recommended: "Let it try again now", Act: &Act{Do: ActResume, Copies: []string{j.ID.String()}}}
 		if !j.Back {
 			i.Evidence += " It is past its point of no return, and can only go on."
 		}
@@ -402,11 +418,11 @@ func (inv *Inventory) heldJobs(ctx context.Context) ([]Item, error) {
 // waits for until somebody is told.
 const ClientSilence = time.Minute
 
-func (inv *Inventory) clientsAway(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) clientsAway(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'working' and needs_client and client_at < now() - make_interval(secs => $2) order by id limit $1`, mostOfACause, ClientSilence.Seconds())
-	var items []Item
+	var items []AttentionItem
 	for _, j := range list {
-		items = append(items, Item{ID: "client-away:" + j.ID.String(), Cause: "client-away", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
+		items = append(items, AttentionItem{ID: "client-away:" + j.ID.String(), Cause: "client-away", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
 			Evidence:    fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
 			Recommended: "Go on there (unvora jobs resume " + j.ID.String() + " FILE), or cancel the job: unvora jobs cancel " + j.ID.String()})
 	}
@@ -414,7 +430,7 @@ func (inv *Inventory) clientsAway(ctx context.Context) ([]Item, error) {
 }
 
 // Of what another Unvora reads, those who asked for it there are told.
-func (inv *Inventory) failedJobs(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) failedJobs(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
 		ID                               uuid.UUID
 		Operation, Subject, Error, State string
@@ -422,30 +438,30 @@ func (inv *Inventory) failedJobs(ctx context.Context) ([]Item, error) {
 	}
 	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at from jobs j where j.state = 'failed' and j.operation <> 'lend' and j.finished_at > now() - make_interval(secs => $2)
 		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject and k.created_at > j.created_at and k.state = 'done') order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
-	var items []Item
+	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, Item{ID: "failed-job:" + l.ID.String(), Cause: "failed-job", Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
-			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again", Act: &Act{Do: "again", Copies: []string{l.ID.String()}}})
+		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: "failed-job", Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
+			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again", Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}})
 	}
 	return items, err
 }
 
-func (inv *Inventory) unreadFolders(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) unreadFolders(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
 		Host, Path string
 		Since      *time.Time
 	}
 	list, err := rows[line](ctx, inv.Pool, `select h.name as host, path, h.last_seen as since from hosts h, unnest(h.unread) path where h.state = 'up' order by h.name, path limit $1`, mostOfACause)
-	var items []Item
+	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, Item{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: "unread-folder", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
+		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: "unread-folder", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
 			Evidence:    "It could not be read in time: its drive or its server stands still. What was known of it stays.",
 			Recommended: "Look at the drive or the share there; the next survey tries again"})
 	}
 	return items, err
 }
 
-func (inv *Inventory) bareFolders(ctx context.Context) ([]Item, error) {
+func (inv *Inventory) bareFolders(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
 		Host, Path string
 		Disks      []string
@@ -455,11 +471,11 @@ func (inv *Inventory) bareFolders(ctx context.Context) ([]Item, error) {
 			and d.tails && array(select regexp_replace(b ->> 'path', '^.*/', '') || '/' || jsonb_array_elements_text(b -> 'disks')))
 		and not exists (select 1 from copy_disks d, jsonb_array_elements(d.faults) f where d.faults <> '[]' and f ->> 'candidate' like (b ->> 'path') || '/%')
 		and not exists (select 1 from loose_disks d where d.host_id = h.id and d.path like (b ->> 'path') || '/%') order by b ->> 'pool', regexp_replace(b ->> 'path', '^.*/', ''), h.added_at limit $1`, mostOfACause)
-	var items []Item
+	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, Item{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: "lost-descriptor", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{},
+		items = append(items, AttentionItem{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: "lost-descriptor", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{},
 			Evidence:    fmt.Sprintf("It holds %s, which no machine names, and no descriptor.", strings.Join(l.Disks, ", ")),
-			Recommended: "Make a machine around them, or adopt them", Act: &Act{Do: "register", Folder: l.Path, Host: l.Host}})
+			Recommended: "Make a machine around them, or adopt them", Act: &Act{Do: ActRegister, Folder: l.Path, Host: l.Host}})
 	}
 	return items, err
 }

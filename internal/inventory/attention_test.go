@@ -19,7 +19,7 @@ import (
 )
 
 // waiting lists the items of a cause that are about something of this test.
-func waiting(t *testing.T, inv *inventory.Inventory, cause, about string) (found []inventory.Item) {
+func waiting(t *testing.T, inv *inventory.Inventory, cause, about string) (found []inventory.AttentionItem) {
 	t.Helper()
 	items, err := inv.Attention(t.Context(), cause, true)
 	require.NoError(t, err)
@@ -65,11 +65,11 @@ func TestAttentionCauses(t *testing.T) {
 	apply(t, inv, h, p, true, nil, lost)
 	items := waiting(t, inv, "hollow", lost.Machine.Name)
 	require.Len(t, items, 1)
-	require.Equal(t, "delist", items[0].Act.Do)
+	require.Equal(t, inventory.ActDelist, items[0].Act.Do)
 	found := machineAt("found-"+h.Name, lost.Machine.UUID, false, 1)
 	apply(t, inv, h, p, false, nil, found)
 	items = waiting(t, inv, "hollow", lost.Machine.Name)
-	require.Equal(t, "register", items[0].Act.Do)
+	require.Equal(t, inventory.ActRegister, items[0].Act.Do)
 	require.Contains(t, items[0].Evidence, found.Path)
 
 	// Twins by UUID and MAC are one item; renewed, they are none.
@@ -94,11 +94,11 @@ func TestAttentionCauses(t *testing.T) {
 	require.Empty(t, waiting(t, inv, "shared-disk", a.Disks[0].Path))
 	items = waiting(t, inv, "parentless-layer", b.Machine.Name)
 	require.Len(t, items, 1)
-	require.Equal(t, "reparent", items[0].Act.Do)
+	require.Equal(t, inventory.ActReparent, items[0].Act.Do)
 	require.NotContains(t, items[0].Evidence, "unvora disk")
 	b.Disks[0].Faults = []plan.DiskFault{{Code: "disk.missing", Message: "the file is not there"}}
 	apply(t, inv, h, p, false, nil, b)
-	require.Equal(t, "detach", waiting(t, inv, "damaged-disk", b.Machine.Name)[0].Act.Do)
+	require.Equal(t, inventory.ActDetach, waiting(t, inv, "damaged-disk", b.Machine.Name)[0].Act.Do)
 
 	// The last of several copies.
 	one, two := machineAt("last-"+h.Name, id(), true, 4), machineAt("last-copy-"+h.Name, "", false, 4)
@@ -163,7 +163,7 @@ func TestRecognisedByContents(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, first.ID, *c.Candidate)
 	require.NotEqual(t, first.LineageID, c.LineageID)
-	require.Equal(t, "recognise", waiting(t, inv, "unsure", c.Path)[0].Act.Do)
+	require.Equal(t, inventory.ActRecognise, waiting(t, inv, "unsure", c.Path)[0].Act.Do)
 
 	require.NoError(t, inv.Settle(t.Context(), c, first, nil, "ines", "I made it"))
 	c, err = inv.CopyByID(t.Context(), c.ID.String())
@@ -313,7 +313,9 @@ func TestChangedPackage(t *testing.T) {
 	lies("rotten.ova", 50, rotten, "disk1.vmdk: its digest is another")
 	items = waiting(t, inv, "changed-package", shelf)
 	require.Len(t, items, 3)
-	require.True(t, slices.ContainsFunc(items, func(i inventory.Item) bool { return strings.Contains(i.Evidence, "not as it was written: disk1.vmdk") }), "%v", items)
+	require.True(t, slices.ContainsFunc(items, func(i inventory.AttentionItem) bool {
+		return strings.Contains(i.Evidence, "not as it was written: disk1.vmdk")
+	}), "%v", items)
 	lies("rotten.ova", 50, rotten, "")
 	require.Len(t, waiting(t, inv, "changed-package", shelf), 2)
 }

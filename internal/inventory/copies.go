@@ -199,13 +199,26 @@ func (inv *Inventory) HoldersOfMAC(ctx context.Context, mac string) ([]Copy, err
 	return rows[Copy](ctx, inv.Pool, copySQL+` where c.id in (select copy_id from nics where mac = $1::macaddr) and c.form = 'registered' and c.gone_at is null order by c.made_at limit 20`, mac)
 }
 
-// NameTaken tells whether a host lists the name, the pool has a folder of that
-// name, or a job is about to make one.
-func (inv *Inventory) NameTaken(ctx context.Context, host, pool uuid.UUID, name string) (taken bool, err error) {
-	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from copies where host_id = $1 and lower(name) = lower($3) and form <> 'package' and gone_at is null)
-		or exists (select 1 from copies where pool_id = $2 and lower(rel) = lower($3) and form <> 'package' and gone_at is null)
-		or exists (select 1 from holds where key = $4)`, host, pool, name, FolderKey(pool.String(), name)).Scan(&taken)
-	return taken, err
+// NamesTaken lists the names, in lower case, that a host lists, that folders of a pool have, or that a job is about to
+// make, of those that are one of stems, or one of them followed by a hyphen and more.
+func (inv *Inventory) NamesTaken(ctx context.Context, host, pool uuid.UUID, stems []string) ([]string, error) {
+	lower := make([]string, len(stems))
+	for i, s := range stems {
+		lower[i] = strings.ToLower(s)
+	}
+	query, err := inv.Pool.Query(ctx, `with stems as (select distinct s from unnest($3::text[]) s where s <> '')
+		select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null and lower(c.name) = s
+		union select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null
+			and lower(c.name) ~>=~ (s || '-') and lower(c.name) ~<~ (s || '.')
+		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null and lower(c.rel) = s
+		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null
+			and lower(c.rel) ~>=~ (s || '-') and lower(c.rel) ~<~ (s || '.')
+		union select right(h.key, -length($4)) from stems join holds h on starts_with(h.key, $4 || s)`,
+		host, pool, lower, FolderKey(pool.String(), ""))
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(query, pgx.RowTo[string])
 }
 
 // LastCopy tells whether no other copy of the lineage is there, packages on

@@ -131,6 +131,9 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Message }
 
+// Wrong is the error of a request that can't be carried out as it is.
+func Wrong(format string, args ...any) error { return fail("wrong", format, args...) }
+
 func fail(code, format string, args ...any) error {
 	return &Error{Code: code, Message: fmt.Sprintf(format, args...)}
 }

@@ -114,9 +114,9 @@ func TestComingAndGoing(t *testing.T) {
 	holders, err := inv.HoldersOfMAC(t.Context(), "06:5c:00:00:00:01")
 	require.NoError(t, err)
 	require.NotEmpty(t, holders)
-	taken, err := inv.NameTaken(t.Context(), h.ID, uuid.MustParse(p.id), "STAYS")
+	taken, err := inv.NamesTaken(t.Context(), h.ID, uuid.MustParse(p.id), []string{"STAYS", "go", ""})
 	require.NoError(t, err)
-	require.True(t, taken, "names that differ by case only collide")
+	require.Equal(t, []string{"stays"}, taken, "names that differ by case only collide; one that only begins alike does not")
 }
 
 // TestGivenOnce: whoever asks at the same time gets something else, and never
@@ -170,7 +170,7 @@ func addJob(t *testing.T, inv *inventory.Inventory, holds ...string) (*inventory
 	t.Helper()
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 	return j, inv.InTx(t.Context(), func(tx pgx.Tx) error {
-		return inventory.AddJob(t.Context(), tx, j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs}, {ID: "s2", Kind: plan.KindRecord}}}, nil, "", holds, nil)
+		return inventory.AddJob(t.Context(), tx, j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}}, {ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}, nil, "", holds, nil)
 	})
 }
 
@@ -360,8 +360,8 @@ func TestNoReturn(t *testing.T) {
 	made := func() *inventory.Job {
 		j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 		p := plan.Together([]*plan.Plan{
-			{Operation: "put-back", Subjects: []string{"x"}, Runnable: true, Steps: []plan.Step{{Kind: plan.KindMakeThere}, {Kind: plan.KindRemoveThere}}},
-			{Operation: "put-back", Subjects: []string{"y"}, Runnable: true, Steps: []plan.Step{{Kind: plan.KindMakeThere}, {Kind: plan.KindRemoveThere}}},
+			{Operation: "put-back", Subjects: []string{"x"}, Runnable: true, Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
+			{Operation: "put-back", Subjects: []string{"y"}, Runnable: true, Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
 		})
 		require.Equal(t, "s2", *p.PointOfNoReturn, "nothing is removed before both are made")
 		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.AddJob(ctx, tx, j, p, nil, "", nil, nil) }))

@@ -509,15 +509,12 @@ func (g *Giver) MAC() (string, error) {
 	}
 }
 
-// RequestOf is what a job was asked for.
-func (inv *Inventory) RequestOf(ctx context.Context, job string, into any) error {
+// RequestOf is the request that a job was started with.
+func (inv *Inventory) RequestOf(ctx context.Context, job string) (raw json.RawMessage, err error) {
 	id, err := uuid.Parse(job)
 	if err != nil {
-		return fail("unknown", "There is no job %q.", job)
+		return nil, fail("unknown", "There is no job %q.", job)
 	}
-	var raw []byte
-	if err := inv.Pool.QueryRow(ctx, `select request from jobs where id = $1`, id).Scan(&raw); err != nil {
-		return err
-	}
-	return json.Unmarshal(raw, into)
+	err = inv.Pool.QueryRow(ctx, `select request from jobs where id = $1`, id).Scan(&raw)
+	return raw, err
 }

@@ -3,13 +3,15 @@ package work
 import (
 	"context"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/draw"
 )
 
 // Waiting is an item of attention with the request that its recommended action is.
 type Waiting struct {
-	inventory.Item
-	Request *Request `json:"request"` // to be planned; null when there is none
+	inventory.AttentionItem
+	Request draw.Request `json:"request,omitempty"` // to be planned; none when the action is none that is planned
 }
 
 // Attention lists what waits for a decision, worst first.
@@ -30,46 +32,73 @@ func (w *Work) Attention(ctx context.Context, cause string, left bool) ([]Waitin
 	}
 	out := make([]Waiting, len(items))
 	for i, item := range items {
-		out[i].Item = item
-		if out[i].Request, err = w.requestFor(ctx, item, shelf.Name); err != nil {
+		out[i].AttentionItem = item
+		if item.Act == nil {
+			continue
+		}
+		make, planned := remedies[item.Act.Do]
+		if !planned {
+			continue
+		}
+		if out[i].Request, err = make(ctx, w, item.Act, shelf.Name); err != nil {
 			return nil, err
+		}
+		if out[i].Request != nil {
+			out[i].Request = draw.Named(out[i].Request)
 		}
 	}
 	return out, nil
 }
 
-func (w *Work) requestFor(ctx context.Context, item inventory.Item, shelf string) (*Request, error) {
-	act := item.Act
-	if act == nil {
-		return nil, nil
-	}
-	req := &Request{Operation: act.Do, Copies: act.Copies}
-	switch act.Do {
-	case "register":
-		req.Copies, req.Folders, req.Host = nil, []string{act.Folder}, act.Host
-	case "renew":
-		req.Change = &Change{Renew: act.Facets}
-	case "export":
+// remedies makes the request that a recommended action is. Actions that are no operation (to recognise a copy, to
+// resume a job) are calls of their own, and have no row.
+var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inventory.Act, shelf string) (draw.Request, error){
+	inventory.ActRegister: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		return &draw.Register{Folders: []string{act.Folder}, Bringing: draw.Bringing{Host: act.Host}}, nil
+	},
+	inventory.ActDelist: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		return &draw.Delist{Copies: draw.Copies{Copies: act.Copies}}, nil
+	},
+	inventory.ActRenew: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		return &draw.Renew{Copies: draw.Copies{Copies: act.Copies}, Renew: act.Facets}, nil
+	},
+	inventory.ActDetach: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		return &draw.Detach{Copies: draw.Copies{Copies: act.Copies}, Disk: act.Folder}, nil
+	},
+	inventory.ActReparent: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		found := draw.Asked{Answers: plan.Answers{"disk.parent-missing": "found"}}
+		return &draw.PutRight{Asked: found, Copies: draw.Copies{Copies: act.Copies}}, nil
+	},
+	inventory.ActExport: func(_ context.Context, _ *Work, act *inventory.Act, shelf string) (draw.Request, error) {
 		if shelf == "" {
 			return nil, nil
 		}
-		req.Destination = &Destination{Shelf: shelf}
-	case "detach":
-		req.Change = &Change{Detach: act.Folder}
-	case "reparent":
-		req.Operation, req.Answers = "put-right", map[string]string{"disk.parent-missing": "found"}
-	case "again":
-		again := &Request{}
-		if err := w.inv.RequestOf(ctx, act.Copies[0], again); err != nil {
-			return nil, err
-		}
-		if again.Operation == "" || again.Source != nil && again.Source.Upload != nil || again.Destination != nil && again.Destination.Shelf == "" {
+		return &draw.Export{Copies: draw.Copies{Copies: act.Copies}, Destination: &draw.Destination{Shelf: shelf}}, nil
+	},
+	inventory.ActAgain: func(ctx context.Context, w *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		return w.again(ctx, act.Copies[0])
+	},
+}
+
+// again is the request that a job was started with; nil where that job can't be started from here.
+func (w *Work) again(ctx context.Context, job string) (draw.Request, error) {
+	raw, err := w.inv.RequestOf(ctx, job)
+	if err != nil {
+		return nil, err
+	}
+	req, err := draw.Parse(raw)
+	if err != nil {
+		return nil, nil // of an older version, or asked for by another Unvora
+	}
+	switch r := req.(type) {
+	case *draw.Import:
+		if r.Source != nil && r.Source.Upload != nil {
 			return nil, nil // the bytes are on somebody's computer
 		}
-		return again, nil
-	case "delist":
-	default:
-		return nil, nil
+	case *draw.Export:
+		if r.Destination != nil && r.Destination.Shelf == "" {
+			return nil, nil
+		}
 	}
 	return req, nil
 }

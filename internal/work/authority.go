@@ -10,6 +10,7 @@ import (
 	"unvora.example/unvora/core/keyring"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/away/foreign"
 )
 
 // authorityPurpose is what the authority's key is sealed for.
@@ -78,7 +79,7 @@ func RotateKey(ctx context.Context, inv *inventory.Inventory, from, to keyring.K
 		}
 		n++
 		return to.Seal(secret, purpose, rand.Reader)
-	}, authorityPurpose, purpose)
+	}, authorityPurpose, foreign.Purpose)
 	return n, err
 }
 
@@ -86,7 +87,7 @@ func RotateKey(ctx context.Context, inv *inventory.Inventory, from, to keyring.K
 // with. A database without any is opened by every key.
 func Opens(ctx context.Context, inv *inventory.Inventory, key keyring.Key) (bool, error) {
 	ok := true
-	err := inv.EachSealed(ctx, authorityPurpose, purpose, func(purpose string, sealed []byte) error {
+	err := inv.EachSealed(ctx, authorityPurpose, foreign.Purpose, func(purpose string, sealed []byte) error {
 		_, err := key.Open(sealed, purpose)
 		ok = ok && err == nil
 		return nil

@@ -55,17 +55,17 @@ func (w *Work) Compare(ctx context.Context, refA, refB string, exact bool) (*Com
 		return nil, err
 	}
 	if a.ID == b.ID {
-		return nil, wrong("%s and %s are the same copy.", refA, refB)
+		return nil, inventory.Wrong("%s and %s are the same copy.", refA, refB)
 	}
 	if a.Machine == nil || b.Machine == nil {
-		return nil, wrong("One of the two has no descriptor that could be read.")
+		return nil, inventory.Wrong("One of the two has no descriptor that could be read.")
 	}
 	c := &Comparison{A: *a, B: *b, Same: a.LineageID == b.LineageID, Differences: lineage.Compare(a.Machine, b.Machine, fit.Size), Disks: []DiskComparison{}}
 	if c.Ancestor, err = w.inv.Ancestor(ctx, a.ID, b.ID); err != nil {
 		return nil, err
 	}
 	for _, k := range []*inventory.Copy{a, b} {
-		m, _, err := w.atManager(ctx, k)
+		m, _, err := w.places.Has(ctx, k)
 		if err != nil {
 			return nil, err
 		}
@@ -134,11 +134,11 @@ func (w *Work) compareDisks(ctx context.Context, a, b *inventory.Copy, x, y inve
 	var heldA, heldB []disk.Span
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() (err error) {
-		heldA, err = w.agent(ha).Held(gctx, hostlink.HeldRequest{Path: x.Path, Above: d.Shared})
+		heldA, err = w.hosts.Agent(ha).Held(gctx, hostlink.HeldRequest{Path: x.Path, Above: d.Shared})
 		return err
 	})
 	g.Go(func() (err error) {
-		heldB, err = w.agent(hb).Held(gctx, hostlink.HeldRequest{Path: y.Path, Above: d.Shared})
+		heldB, err = w.hosts.Agent(hb).Held(gctx, hostlink.HeldRequest{Path: y.Path, Above: d.Shared})
 		return err
 	})
 	if err := g.Wait(); err != nil {
@@ -203,11 +203,11 @@ func (w *Work) differ(ctx context.Context, ha, hb *inventory.Host, a, b string, 
 		var x, y []uint64
 		g, gctx := errgroup.WithContext(ctx)
 		g.Go(func() (err error) {
-			x, err = w.agent(ha).Sums(gctx, hostlink.SumsRequest{Path: a, Spans: part})
+			x, err = w.hosts.Agent(ha).Sums(gctx, hostlink.SumsRequest{Path: a, Spans: part})
 			return err
 		})
 		g.Go(func() (err error) {
-			y, err = w.agent(hb).Sums(gctx, hostlink.SumsRequest{Path: b, Spans: part})
+			y, err = w.hosts.Agent(hb).Sums(gctx, hostlink.SumsRequest{Path: b, Spans: part})
 			return err
 		})
 		if err := g.Wait(); err != nil {

@@ -8,10 +8,20 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
 	"github.com/riverqueue/river"
+	"golang.org/x/sync/errgroup"
 
 	"unvora.example/unvora/internal/inventory"
 )
+
+// lookouts puts the survey of all hosts into the queue, which comes round by itself.
+func (w *Work) lookouts(workers *river.Workers) []*river.PeriodicJob {
+	river.AddWorker(workers, &lookout{w: w})
+	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery), func() (river.JobArgs, *river.InsertOpts) {
+		return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}
+	}, &river.PeriodicJobOpts{RunOnStart: true})}
+}
 
 // lookoutArgs is the survey of all hosts that comes round by itself.
 type lookoutArgs struct{}
@@ -42,94 +52,129 @@ type Surveyed struct {
 
 const surveysAtOnce = 32
 
-// SurveyAll surveys the hosts named, or all. Hosts that don't answer are told,
-// and are no error. tell is for somebody who asks: what has been noticed since
-// the last time that somebody did is told, whoever noticed it.
+// SurveyAll surveys the hosts and managers named, or all. Those that don't answer are told, and are no error. tell is for
+// somebody who asks: what has been noticed since the last time that somebody did is told, whoever noticed it.
 func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surveyed, error) {
-	out := []Surveyed{}
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	var still, asked []uuid.UUID // still: nothing has changed there
-	slots := make(chan struct{}, surveysAtOnce)
-	look := func(h inventory.Host) error {
-		slots <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-slots }()
-			s := Surveyed{Host: h.Name}
-			changed, _, err := w.survey(ctx, &h)
-			if err != nil {
-				s.Error = err.Error()
-			} else if !changed {
-				mu.Lock()
-				still = append(still, h.ID)
-				mu.Unlock()
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			asked = append(asked, h.ID)
-			if names == nil && s.Error == "" {
-				return // of fifty thousand hosts, those with something to tell
-			}
-			s.Changes = []inventory.Change{}
-			out = append(out, s)
-		})
-		return ctx.Err()
-	}
+	r := &round{w: w, named: names != nil, out: []Surveyed{}}
+	r.all.SetLimit(surveysAtOnce)
 	var err error
-	var managers []Surveyed
-	var managersErr error
-	if names == nil {
-		wg.Go(func() { managers, managersErr = w.surveyManagers(ctx) })
-		err = w.inv.AllHosts(ctx, look)
+	if r.named {
+		err = r.each(ctx, names)
+	} else {
+		err = errors.Join(r.managers(ctx), w.inv.AllHosts(ctx, func(h inventory.Host) error { return r.host(ctx, h) }))
 	}
-	for _, n := range names {
-		if m, e := w.inv.Manager(ctx, n); e == nil {
-			s := w.surveyOne(ctx, m)
-			s.Changes = []inventory.Change{} // told below, with all the others
-			managers = append(managers, s)
-			hosts, e := w.inv.ManagedHosts(ctx, m)
-			if err = e; err != nil {
-				break
-			}
-			mu.Lock()
-			for _, h := range hosts {
-				asked = append(asked, h.ID)
-			}
-			mu.Unlock()
-			continue
-		}
-		var h *inventory.Host
-		if h, err = w.inv.Host(ctx, n); err != nil {
-			break
-		}
-		if err = look(*h); err != nil {
-			break
-		}
-	}
-	wg.Wait()
-	err = errors.Join(err, managersErr)
-	for _, s := range managers {
-		if s.Error != "" || names != nil {
-			out = append(out, s)
-		}
-	}
-	if len(still) > 0 {
-		err = errors.Join(err, w.inv.StillThere(ctx, still))
+	r.all.Wait()
+	if len(r.still) > 0 {
+		err = errors.Join(err, w.inv.StillThere(ctx, r.still))
 	}
 	if !tell || err != nil {
-		return out, err
+		return r.out, err
 	}
-	if names == nil {
+	asked := r.asked
+	if !r.named {
 		asked = nil // all
 	}
 	changes, err := w.inv.Tell(ctx, asked)
 	for _, c := range changes {
-		at := slices.IndexFunc(out, func(s Surveyed) bool { return s.Host == c.Host })
+		at := slices.IndexFunc(r.out, func(s Surveyed) bool { return s.Host == c.Host })
 		if at < 0 {
-			at = len(out)
-			out = append(out, Surveyed{Host: c.Host})
+			at = len(r.out)
+			r.out = append(r.out, Surveyed{Host: c.Host})
 		}
-		out[at].Changes = append(out[at].Changes, c)
+		r.out[at].Changes = append(r.out[at].Changes, c)
 	}
-	return out, err
+	return r.out, err
+}
+
+// round is one survey of many hosts, side by side.
+type round struct {
+	w     *Work
+	named bool // else all hosts, of which only those are told that have something to tell
+	all   errgroup.Group
+
+	mu    sync.Mutex
+	out   []Surveyed
+	still []uuid.UUID // nothing has changed there
+	asked []uuid.UUID
+}
+
+// told adds what became of a survey.
+func (r *round) told(s Surveyed, hosts ...uuid.UUID) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.asked = append(r.asked, hosts...)
+	if r.named || s.Error != "" { // of fifty thousand hosts, those with something to tell
+		s.Changes = []inventory.Change{} // told with all the others
+		r.out = append(r.out, s)
+	}
+}
+
+// host begins the survey of one host, once there is a place for it.
+func (r *round) host(ctx context.Context, h inventory.Host) error {
+	r.all.Go(func() error {
+		s := Surveyed{Host: h.Name}
+		changed, _, err := r.w.survey(ctx, &h)
+		if err != nil {
+			s.Error = err.Error()
+		} else if !changed {
+			r.mu.Lock()
+			r.still = append(r.still, h.ID)
+			r.mu.Unlock()
+		}
+		r.told(s, h.ID)
+		return nil
+	})
+	return ctx.Err()
+}
+
+// each surveys the hosts and managers named.
+func (r *round) each(ctx context.Context, names []string) error {
+	for _, n := range names {
+		if m, err := r.w.inv.Manager(ctx, n); err == nil {
+			if err := r.manager(ctx, m); err != nil {
+				return err
+			}
+			continue
+		}
+		h, err := r.w.inv.Host(ctx, n)
+		if err != nil {
+			return err
+		}
+		if err := r.host(ctx, *h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// managers begins the surveys of all managers.
+func (r *round) managers(ctx context.Context) error {
+	list, err := r.w.inv.Managers(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		r.all.Go(func() error { return r.manager(ctx, &list[i]) })
+	}
+	return nil
+}
+
+// managerPatience is how long a manager may take to tell what it has.
+const managerPatience = 20 * time.Second
+
+// manager surveys one manager, which has hosts of its own.
+func (r *round) manager(ctx context.Context, m *inventory.Manager) error {
+	one, cancel := context.WithTimeout(ctx, managerPatience)
+	defer cancel()
+	s := Surveyed{Host: m.Name}
+	if _, err := r.w.places.Survey(one, m); err != nil {
+		s.Error = err.Error()
+	}
+	hosts, err := r.w.inv.ManagedHosts(ctx, m)
+	ids := make([]uuid.UUID, len(hosts))
+	for i, h := range hosts {
+		ids[i] = h.ID
+	}
+	r.told(s, ids...)
+	return err
 }

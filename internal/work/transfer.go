@@ -13,10 +13,8 @@ import (
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/draw"
 )
-
-// What goes to or comes from a person's own computer passes through the
-// service as a stream and is not stored here.
 
 // Wants is what a job waits for from the caller's computer.
 type Wants struct {
@@ -54,30 +52,23 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 			t, err := agent.Wait(ctx, s.TaskID(), min(time.Second, time.Until(until)))
 			if err == nil && t.State == hostlink.TaskRunning && t.Needs != nil {
 				if s.Kind == plan.KindFetchDisk {
-					var req Request
-					if err := w.inv.RequestOf(ctx, j.ID.String(), &req); err != nil {
+					if wants.Package, err = w.expects(ctx, j); err != nil {
 						return nil, err
-					}
-					if req.Source != nil && req.Source.Upload != nil {
-						wants.Package = fmt.Sprintf("%x", sha256.Sum256([]byte(req.Source.Upload.Descriptor)))
 					}
 					wants.Need = t.Needs
 					return wants, nil
 				}
-				do, err := decode[plan.Pack](s)
+				do, err := inventory.DoOf[plan.Pack](s)
 				if err != nil {
 					return nil, err
 				}
 				raw, err := agent.Descriptor(ctx, s.TaskID(), nil)
 				if err == nil {
-					var req Request
-					if err := w.inv.RequestOf(ctx, j.ID.String(), &req); err != nil {
+					place, err := w.destination(ctx, j)
+					if err != nil {
 						return nil, err
 					}
-					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw)}
-					if req.Destination != nil {
-						wants.Give.Place = req.Destination.Place
-					}
+					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw), Place: place}
 					return wants, nil
 				}
 			}
@@ -93,9 +84,41 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 	}
 }
 
+// expects is the SHA-256 of the descriptor of the package that a job reads from the caller's computer, in hex; "" for none.
+func (w *Work) expects(ctx context.Context, j *inventory.Job) (string, error) {
+	raw, err := w.inv.RequestOf(ctx, j.ID.String())
+	if err != nil {
+		return "", err
+	}
+	req, err := draw.Parse(raw)
+	if err != nil {
+		return "", err
+	}
+	if r, ok := req.(*draw.Import); ok && r.Source != nil && r.Source.Upload != nil {
+		return fmt.Sprintf("%x", sha256.Sum256([]byte(r.Source.Upload.Descriptor))), nil
+	}
+	return "", nil
+}
+
+// destination is where the caller's computer writes the package of a job; "" for none.
+func (w *Work) destination(ctx context.Context, j *inventory.Job) (string, error) {
+	raw, err := w.inv.RequestOf(ctx, j.ID.String())
+	if err != nil {
+		return "", err
+	}
+	req, err := draw.Parse(raw)
+	if err != nil {
+		return "", err
+	}
+	if r, ok := req.(*draw.Export); ok && r.Destination != nil {
+		return r.Destination.Place, nil
+	}
+	return "", nil
+}
+
 // transferring finds the step at work that sends or receives; nil: none now.
 func (w *Work) transferring(ctx context.Context, j *inventory.Job) (*inventory.Step, *hostlink.Host, error) {
-	s := next(j)
+	s := j.Next()
 	if s == nil || s.State != "working" || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindHandOut {
 		return nil, nil, nil
 	}
@@ -103,7 +126,7 @@ func (w *Work) transferring(ctx context.Context, j *inventory.Job) (*inventory.S
 	if err != nil {
 		return nil, nil, err
 	}
-	return s, w.agent(h), nil
+	return s, w.hosts.Agent(h), nil
 }
 
 func (w *Work) need(ctx context.Context, ref string) (*inventory.Step, *hostlink.Host, error) {
@@ -169,7 +192,7 @@ func (w *Work) Package(ctx context.Context, job string) (io.ReadCloser, string, 
 	if err != nil {
 		return nil, "", err
 	}
-	do, err := decode[plan.Pack](s)
+	do, err := inventory.DoOf[plan.Pack](s)
 	if err != nil {
 		return nil, "", err
 	}
@@ -196,7 +219,7 @@ func (w *Work) HandedOut(ctx context.Context, job string, bytes int64) error {
 		return err
 	}
 	if bytes <= 0 {
-		return wrong("A package has more than %d bytes.", bytes)
+		return inventory.Wrong("A package has more than %d bytes.", bytes)
 	}
 	if err := agent.HandedOut(ctx, s.TaskID(), hostlink.PackResult{Bytes: bytes}); err != nil {
 		return fmt.Errorf("end of the hand-out: %w", err)

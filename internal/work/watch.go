@@ -81,7 +81,7 @@ func (w *Work) watchHost(ctx context.Context, id uuid.UUID) {
 }
 
 func (w *Work) watchOnce(ctx context.Context, h *inventory.Host) error {
-	s, err := w.agent(h).SurveyWhen(ctx, h.Revision, watchWait)
+	s, err := w.hosts.Agent(h).SurveyWhen(ctx, h.Revision, watchWait)
 	switch {
 	case errors.Is(err, hostlink.ErrUnreachable):
 		return errors.Join(err, w.inv.HostState(ctx, h, "unreachable"))

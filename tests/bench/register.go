@@ -79,8 +79,12 @@ func (b *bench) api() (*openapi.ClientWithResponses, error) {
 // registerThem starts the job and waits for its end, as the client does.
 func registerThem(c *openapi.ClientWithResponses, folders ...string) error {
 	ctx := context.Background()
-	yes, host := true, "gannet"
-	j, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, openapi.Request{Operation: openapi.RequestOperationRegister, Folders: &folders, Host: &host, TakeRecommended: &yes})
+	yes := true
+	var req openapi.Request
+	if err := req.FromRegisterRequest(openapi.RegisterRequest{Folders: folders, Host: "gannet", TakeRecommended: &yes}); err != nil {
+		return err
+	}
+	j, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, req)
 	if err != nil {
 		return err
 	}

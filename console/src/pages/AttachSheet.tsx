@@ -13,7 +13,7 @@ export function AttachSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const loose = useQuery(looseDisksQuery(copy.host));
   const disks = loose.data?.items.filter((d) => d.kind === "disk") ?? [];
   const request = useMemo<Request_ | undefined>(
-    () => (file ? { operation: "attach", copies: [copy.id], change: { attach: file, replace } } : undefined),
+    () => (file ? { operation: "attach", copies: [copy.id], file, inPlaceOf: replace || undefined } : undefined),
     [copy.id, file, replace],
   );
   const p = usePlan(request, onClose);

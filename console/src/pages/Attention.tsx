@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { attentionQuery, leaveAlone, recognise, resumeJob } from "../api";
-import type { Item, Request_ } from "../api";
+import type { Item } from "../api";
 import { ago, count, exact } from "../format";
 import { Told } from "../parts/Told";
 import { OperationSheet } from "./OperationSheet";
@@ -142,11 +142,11 @@ export function Attention() {
           </ul>
         </section>
       ))}
-      {current && (
+      {current?.request && (
         <OperationSheet
           key={current.id}
           title={current.recommended}
-          request={current.request as unknown as Request_}
+          request={current.request}
           onClose={() => setQueue(queue.slice(1))}
         />
       )}

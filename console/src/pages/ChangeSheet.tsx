@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { hostQuery } from "../api";
-import type { Copy, Request_ } from "../api";
+import type { Copy, Request_, Schemas } from "../api";
 import { place } from "../format";
 import { Choose } from "../parts/Choose";
 import { PlanSheet } from "../parts/PlanSheet";
@@ -24,13 +24,13 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const request = useMemo<Request_ | undefined>(() => {
     const unplug = Object.keys(wire).filter((n) => wire[n] === "");
     const plugged = Object.fromEntries(Object.entries(wire).filter(([, to]) => to !== ""));
-    const change = { unplug, dropNics, addNics, drop, add };
-    const changes: Request_ = { operation: "change", copies: [copy.id], wire: plugged, change };
+    const lists = { unplug, dropNics, addNics, drop, add };
+    const changes: Schemas["ChangeRequest"] = { operation: "change", copies: [copy.id], wire: plugged, ...lists };
     if (name && name !== copy.name) changes.name = name;
     if (cpus !== m?.cpus) changes.cpus = cpus;
     if (memory * gib !== m?.memoryBytes) changes.memoryBytes = Math.round(memory * gib);
-    const lists = [Object.keys(wire), dropNics, addNics, drop, add];
-    const any = changes.name || changes.cpus || changes.memoryBytes || lists.some((l) => l.length > 0);
+    const listed = [Object.keys(wire), dropNics, addNics, drop, add].some((l) => l.length > 0);
+    const any = changes.name || changes.cpus || changes.memoryBytes || listed;
     return any ? changes : undefined;
   }, [copy, m, name, cpus, memory, wire, dropNics, addNics, drop, add]);
   const p = usePlan(request, onClose);

@@ -17,9 +17,9 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
   const ids = copies.map((c) => c.id).join(" ");
   const request = useMemo<Request_ | undefined>(() => {
     if (!host) return undefined;
-    const common = { folders: ids.split(" "), host, pool };
+    const common = { folders: ids.split(" "), host, pool: pool || undefined };
     if (ahead) return { ...common, operation: "fetch-ahead" };
-    return { ...common, operation: "register", files: move ? "move" : "copy", via };
+    return { ...common, operation: "register", files: move ? "move" : "copy", via: via || undefined };
   }, [ids, ahead, host, pool, via, move]);
   const p = usePlan(request, onClose);
   const what = copies.length === 1 ? copies[0]!.name : count(copies.length, "machine");

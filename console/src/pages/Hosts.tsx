@@ -186,7 +186,7 @@ function Detail({ name }: { name: string }) {
       {dropping && (
         <OperationSheet
           title={`Take the switch ${dropping} away`}
-          request={{ operation: "switch-drop", host: h.name, switch: { name: dropping } }}
+          request={{ operation: "switch-drop", host: h.name, name: dropping }}
           onClose={() => setDropping("")}
         />
       )}

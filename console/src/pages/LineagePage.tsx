@@ -24,14 +24,7 @@ type Sheet = {
   copy: Copy;
   disk?: string;
 };
-const titles: Record<Plain, string> = {
-  start: "Start",
-  stop: "Stop",
-  renew: "Renew the identity of",
-  delist: "Delist",
-  detach: "Detach a disk of",
-  "put-back": "Put back",
-};
+const plains: string[] = ["start", "stop", "renew", "delist", "detach", "put-back"] satisfies Plain[];
 const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 export function LineagePage() {
@@ -47,12 +40,18 @@ export function LineagePage() {
     setSearch({ copy: copy.id }, { replace: true }); // whatever comes of it, this copy stays the selected one
     setSheet({ kind, copy, disk });
   };
-  const plain = sheet && sheet.kind in titles ? (sheet.kind as Plain) : undefined;
-  const request = (operation: Plain, copy: Copy, detach?: string): Request_ => ({
-    operation,
-    copies: [copy.id],
-    change: operation === "renew" ? { renew: renewable } : { detach },
-  });
+  const plain = sheet && plains.includes(sheet.kind) ? (sheet.kind as Plain) : undefined;
+  const request = (operation: Plain, copy: Copy, disk = ""): Request_ => {
+    const copies = [copy.id];
+    switch (operation) {
+      case "renew":
+        return { operation, copies, renew: renewable };
+      case "detach":
+        return { operation, copies, disk };
+      default:
+        return { operation, copies };
+    }
+  };
   return (
     <>
       <div className="mb-3 flex items-baseline gap-3">
@@ -75,13 +74,7 @@ export function LineagePage() {
       {sheet?.kind === "fetch" && <FetchSheet copies={[sheet.copy]} onClose={close} />}
       {sheet?.kind === "change" && <ChangeSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "attach" && <AttachSheet copy={sheet.copy} onClose={close} />}
-      {plain && (
-        <OperationSheet
-          title={`${titles[plain]} ${place(sheet!.copy)}`}
-          request={request(plain, sheet!.copy, sheet!.disk)}
-          onClose={close}
-        />
-      )}
+      {plain && <OperationSheet request={request(plain, sheet!.copy, sheet!.disk)} onClose={close} />}
     </>
   );
 }

@@ -1,34 +1,29 @@
+import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
+import { operationsQuery } from "../api";
 import type { Request_ } from "../api";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
-const becomes: Record<string, string> = {
-  start: "running",
-  stop: "stopped",
-  renew: "with ids of its own",
-  delist: "off its host’s list",
-  detach: "without it; its file stays",
-  "put-back": "the manager that it came from",
-  "switch-drop": "without this switch",
-};
-
-type Props = { title: string; request: Request_; onClose: () => void };
+type Props = { title?: string; request: Request_; onClose: () => void };
 
 /** The sheet of an operation that needs nothing but answers. */
 export function OperationSheet({ title, request, onClose }: Props) {
   const text = JSON.stringify(request);
   const fixed = useMemo(() => JSON.parse(text) as Request_, [text]);
+  const operations = useQuery(operationsQuery);
+  const words = operations.data?.find((o) => o.name === request.operation);
   const p = usePlan(fixed, onClose);
+  const does = title ?? `${words?.title ?? ""} ${p.plan?.subjects.join(", ") ?? ""}`;
   return (
     <PlanSheet
-      title={title}
+      title={does}
       from={<span className="font-semibold">{p.plan?.subjects.join(", ")}</span>}
-      to={<span>{becomes[request.operation]}</span>}
+      to={<span>{words?.becomes}</span>}
       plan={p.plan}
       problem={p.problem}
       busy={p.busy}
-      does={title}
+      does={does}
       answers={p.answers}
       onAnswer={p.answer}
       onRun={p.run}

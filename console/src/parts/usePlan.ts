@@ -5,6 +5,9 @@ import { makePlan, startJob } from "../api";
 import type { Finding, Job, Request_ } from "../api";
 import { keyOf } from "./PlanSheet";
 
+/** Whether switches that are chosen on the way can become rules of wiring. */
+const wires = (request: Request_) => request.operation === "import" || request.operation === "register";
+
 /**
  * Works a request out, again after every answer. Recommendations are taken
  * unless something else is chosen; the sheet shows them as chosen already.
@@ -16,7 +19,12 @@ export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => 
   const full = useMemo(
     () =>
       request
-        ? { ...request, answers: { ...request.answers, ...answers }, keepWiring, takeRecommended: true }
+        ? {
+            ...request,
+            ...(wires(request) && { keepWiring }),
+            answers: { ...request.answers, ...answers },
+            takeRecommended: true,
+          }
         : undefined,
     [request, answers, keepWiring],
   );

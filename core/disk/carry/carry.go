@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -38,6 +39,8 @@ type Order struct {
 	// SaveEvery is how many guest bytes of data may pass between two saves of
 	// the journal; 0 means as the pump has it.
 	SaveEvery int64
+	// Now is the clock by which the journal is saved every two seconds; nil: SaveEvery alone counts.
+	Now func() time.Time
 	// Progress is told of guest bytes of data, those of an earlier try included.
 	Progress func(stage string, done, total int64)
 }
@@ -196,7 +199,7 @@ func (c *copier) open() error {
 	}
 	c.spec = disk.Spec{
 		VirtualBytes: info.VirtualBytes, Variant: c.Variant, ID: c.ID, Linkage: c.Linkage, SectorBytes: info.SectorBytes,
-		Name: filepath.Base(c.Target), Companion: c.companion,
+		Name: filepath.Base(c.Target), Companion: c.companion, MadeAt: c.Options.MadeAt,
 	}
 	data, err := disk.DataBytes(c.source)
 	if err != nil {
@@ -328,6 +331,7 @@ func (c *copier) move(ctx context.Context) error {
 	options := disk.Options{
 		BytesPerSecond: c.BytesPerSecond,
 		SaveEvery:      c.SaveEvery,
+		Now:            c.Now,
 		Progress:       func(n int64) { done += n; c.progress(Copying, done) },
 		Saved: func(off int64, state []byte, _ any) error {
 			if err := c.unchanged(); err != nil {

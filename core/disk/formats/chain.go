@@ -42,6 +42,8 @@ type Options struct {
 	Format string
 	// Snapshot is one that the first layer keeps inside itself; "" means its present state.
 	Snapshot string
+	// MadeAt is the time stamp of an image that is made; zero: none.
+	MadeAt time.Time
 	// Wary refuses a parent of which nothing states the format, if it looks like an
 	// image that names further files.
 	Wary bool

@@ -6,7 +6,6 @@ package formats
 import (
 	"fmt"
 	"io"
-	"time"
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/qcow2"
@@ -80,7 +79,7 @@ var Table = []Format{
 		Writes: "blocks of 2 MiB; layers on a VHD",
 		Probe:  vhd.Probe,
 		Open:   func(s disk.Source, _ disk.Opener) (disk.Image, error) { return orNil(vhd.Open(s)) },
-		Create: func(f disk.File, s disk.Spec) (disk.Target, error) { return orNoTarget(vhd.Create(f, s, time.Now())) },
+		Create: func(f disk.File, s disk.Spec) (disk.Target, error) { return orNoTarget(vhd.Create(f, s)) },
 		Resume: func(f disk.File, s disk.Spec, _ []byte) (disk.Target, error) { return orNoTarget(vhd.Resume(f, s)) },
 		Check:  func(s disk.Source, _ disk.Opener) ([]disk.Problem, error) { return vhd.Check(s) },
 		SetID:  vhd.SetID, Reparent: vhd.Reparent,

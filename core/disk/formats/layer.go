@@ -34,7 +34,7 @@ func NewLayer(path, parent string, format *Format, id string, o Options) (err er
 	if err != nil {
 		return err
 	}
-	target, err := format.Create(file, disk.Spec{VirtualBytes: info.VirtualBytes, SectorBytes: info.SectorBytes, ID: id, Parent: ref, Name: filepath.Base(path)})
+	target, err := format.Create(file, disk.Spec{VirtualBytes: info.VirtualBytes, SectorBytes: info.SectorBytes, ID: id, Parent: ref, Name: filepath.Base(path), MadeAt: o.MadeAt})
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ func write(t testing.TB, s disk.Spec, truth []byte) *disktest.Memory {
 	t.Helper()
 	f := &disktest.Memory{}
 	s.VirtualBytes = int64(len(truth))
-	target, err := vhd.Create(f, s, made)
+	target, err := vhd.Create(f, s)
 	require.NoError(t, err)
 	if s.Parent == nil {
 		require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
@@ -132,9 +132,9 @@ func TestRefused(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			if c.spoil == nil {
-				_, err := vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID, SectorBytes: map[error]int{disk.ErrVariant: 4096}[c.err], VirtualBytes: 1 << 41}, made)
+				_, err := vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID, SectorBytes: map[error]int{disk.ErrVariant: 4096}[c.err], VirtualBytes: 1 << 41})
 				if c.err == disk.ErrVariant {
-					_, err = vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID, SectorBytes: 4096}, made)
+					_, err = vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID, SectorBytes: 4096})
 				}
 				require.ErrorIs(t, err, c.err)
 				return

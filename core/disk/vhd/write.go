@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -25,8 +24,8 @@ type Target struct {
 }
 
 // Create makes f an image with nothing in it: variant dynamic or fixed, or a
-// layer where there is a parent. made goes into its time stamp.
-func Create(f disk.File, s disk.Spec, made time.Time) (*Target, error) {
+// layer where there is a parent.
+func Create(f disk.File, s disk.Spec) (*Target, error) {
 	id, err := uuid.Parse(s.ID)
 	if err != nil {
 		return nil, fmt.Errorf("disk id %q: %w", s.ID, err)
@@ -38,7 +37,7 @@ func Create(f disk.File, s disk.Spec, made time.Time) (*Target, error) {
 	case s.SectorBytes > sectorBytes:
 		return nil, fmt.Errorf("%w: VHD has sectors of 512 bytes, the disk of %d", disk.ErrVariant, s.SectorBytes)
 	}
-	t := &Target{f: f, footer: footer{headerAt: noOffset, stamp: stamp(made), size: size, kind: typeFixed, id: id}}
+	t := &Target{f: f, footer: footer{headerAt: noOffset, stamp: stamp(s.MadeAt), size: size, kind: typeFixed, id: id}}
 	if err := f.Truncate(0); err != nil {
 		return nil, err
 	}

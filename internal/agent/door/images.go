@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/carry"
@@ -43,7 +44,7 @@ func (d *Door) Guess(path string) (Known, error) {
 }
 
 func (d *Door) options(as Known) formats.Options {
-	return formats.Options{Files: d, Format: as.name, Wary: true}
+	return formats.Options{Files: d, Format: as.name, Wary: true, MadeAt: time.Now()}
 }
 
 func (k Known) check(path string) error {
@@ -76,7 +77,7 @@ func (d *Door) Copy(ctx context.Context, o carry.Order, as Known) (*carry.Result
 			return nil, err
 		}
 	}
-	o.Options = d.options(as)
+	o.Options, o.Now = d.options(as), time.Now
 	return carry.Copy(ctx, o)
 }
 

@@ -1,4 +1,4 @@
-package work
+package foreign
 
 import (
 	"testing"
@@ -74,15 +74,4 @@ func TestRights(t *testing.T) {
 	require.False(t, k.OK)
 	require.Contains(t, k.Says, "nothing can be imported")
 	require.Contains(t, k.Says, "nothing can be put back")
-}
-
-func TestGrants(t *testing.T) {
-	for see, want := range map[string]struct {
-		filter string
-		ok     bool
-	}{"": {"", false}, "all": {"", true}, "name~tide-*": {"name~tide-*", true}} {
-		filter, ok := Grants{See: see}.selector()
-		require.Equal(t, want.filter, filter)
-		require.Equal(t, want.ok, ok)
-	}
 }

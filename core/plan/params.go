@@ -1,0 +1,285 @@
+package plan
+
+import (
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/wiring"
+)
+
+// Power names a copy that is stopped or started.
+type Power struct {
+	Copy   string `json:"copy"`
+	Folder string `json:"folder"`
+}
+
+// Stop shuts a machine down cleanly.
+type Stop struct{ Power }
+
+// Start starts a machine.
+type Start struct{ Power }
+
+// Packing says what goes into a package.
+type Packing struct {
+	Copy     string            `json:"copy"`
+	Folder   string            `json:"folder"`
+	FromHost string            `json:"fromHost"` // id of the host that has the folder; "" when it is the step's own
+	File     string            `json:"file"`     // path of the package; "" when it is handed out
+	Shelf    string            `json:"shelf"`
+	Name     string            `json:"name"` // of the machine: the files in the package begin with it
+	Passport *machine.Passport `json:"passport"`
+	Disks    []PackDisk        `json:"disks"`
+}
+
+// Pack writes a package to a shelf.
+type Pack struct{ Packing }
+
+// HandOut gives a package's disks to the caller's computer.
+type HandOut struct{ Packing }
+
+// PackDisk is a disk of a package to be.
+type PackDisk struct {
+	ID           string `json:"id"`
+	File         string `json:"file"` // in the package
+	Source       string `json:"source"`
+	VirtualBytes int64  `json:"virtualBytes"`
+}
+
+// GiveIDs gives a machine new identity facets, unique in the inventory.
+type GiveIDs struct {
+	Machine   *machine.Machine  `json:"machine"`
+	Choice    map[string]string `json:"choice"` // facet → keep or renew
+	MACPrefix string            `json:"macPrefix"`
+	Addresses map[string]string `json:"addresses"` // NIC → segment that gives one, or an address
+}
+
+// FetchDisk writes a disk of a package in the host's own format.
+type FetchDisk struct {
+	Source       PackageSource `json:"source"`
+	Disk         string        `json:"disk"`
+	Entry        ovf.Entry     `json:"entry"`
+	Digest       ovf.Digest    `json:"digest"` // that the file must have; empty: none stated
+	Pool         string        `json:"pool"`   // path on the host
+	File         string        `json:"file"`   // name in the machine folder
+	Format       string        `json:"format"`
+	VirtualBytes int64         `json:"virtualBytes"`
+}
+
+// Carry copies a disk, or another file of a machine folder, to a new place.
+type Carry struct {
+	Disk     string `json:"disk"` // id in the machine; "" for another file
+	Source   string `json:"source"`
+	FromHost string `json:"fromHost"` // id of the host that has it; "" when it is the step's own
+	Folder   string `json:"folder"`   // the machine folder it comes from
+	Pool     string `json:"pool"`     // path; the file is staged there
+	Into     string `json:"into"`     // or the folder that it is put into at once
+	File     string `json:"file"`     // name
+	Format   string `json:"format"`   // "" for the bytes as they are
+	Read     string `json:"read"`     // format of the source; "" as its first bytes say
+	Salvage  bool   `json:"salvage"`
+	Via      string `json:"via"`   // id of the host that reads and converts a manager's image on the way
+	Ahead    string `json:"ahead"` // path of what was fetched of it before, of which the source tells only what has changed
+}
+
+// TakeImages has a manager make images of the volumes of a machine.
+type TakeImages struct {
+	Machine string            `json:"machine"` // as the manager calls it
+	Volumes map[string]string `json:"volumes"` // disk → volume
+	Since   map[string]string `json:"since"`   // disk → image that the difference is told from
+	Stop    bool              `json:"stop"`    // another Unvora stops it for that long
+	Move    bool              `json:"move"`    // and takes it away in the end
+	Bytes   int64             `json:"bytes"`   // that will be read
+}
+
+// DropImages has a manager remove images: those of the step TakeImages, and others.
+type DropImages struct {
+	Taken  bool     `json:"taken"`
+	Others []string `json:"others"`
+}
+
+// MakeRoom has a manager make images that disks are sent into.
+type MakeRoom struct {
+	Name  string           `json:"name"`
+	Disks map[string]int64 `json:"disks"` // disk → bytes
+}
+
+// Send sends a disk into a manager's image.
+type Send struct {
+	Disk   string `json:"disk"`
+	Source string `json:"source"` // path of the top layer
+	Folder string `json:"folder"` // of the machine, which must not run meanwhile
+}
+
+// MakeThere has a manager make a machine of what was sent.
+type MakeThere struct {
+	Machine *machine.Machine `json:"machine"` // its NICs on the manager's networks
+	Host    string           `json:"host"`    // of the manager's, by its own name
+	Give    bool             `json:"give"`    // its MACs were given out before
+}
+
+// RemoveThere has a manager remove the machine in whose place the new one is.
+type RemoveThere struct {
+	Machine string `json:"machine"` // as the manager calls it
+}
+
+// NoteAhead notes what was fetched ahead of a copy; without Paths, that nothing is any more.
+type NoteAhead struct {
+	Copy  string            `json:"copy"` // at the manager
+	Host  string            `json:"host"`
+	Pool  string            `json:"pool"`
+	Paths map[string]string `json:"paths"` // disk → file
+}
+
+// UseAhead removes files that were fetched ahead: they are of no use any more.
+type UseAhead struct {
+	Copy  string   `json:"copy"` // at the manager
+	Files []string `json:"files"`
+}
+
+// TellPeer tells another Unvora that everything was read.
+type TellPeer struct{}
+
+// Lend lets another Unvora read a copy from here.
+type Lend struct {
+	Copy string `json:"copy"`
+}
+
+// Relink tells a layer where its parent is now.
+type Relink struct {
+	Layer  string `json:"layer"`
+	Parent string `json:"parent"`
+	Force  bool   `json:"force"`
+}
+
+// Mend puts right what is inconsistent in an image and needs no guess.
+type Mend struct {
+	Path string `json:"path"`
+}
+
+// NewLayer puts a new layer on a disk.
+type NewLayer struct {
+	Parent string `json:"parent"`
+	Path   string `json:"path"`
+	Format string `json:"format"`
+}
+
+// Alter writes a machine folder's descriptor anew where it lies.
+type Alter struct {
+	Folder     string            `json:"folder"`
+	Name       string            `json:"name"`       // of the descriptor's file
+	Descriptor string            `json:"descriptor"` // to start from; "" for the one that is there
+	RenewIDs   []string          `json:"renewIds"`   // paths of disks that get a new id
+	Rename     string            `json:"rename"`     // new name of the folder
+	List       bool              `json:"list"`       // register it
+	Machine    *machine.Machine  `json:"machine"`    // filled in when it is carried out
+	NewIDs     map[string]string `json:"newIds"`     // likewise
+}
+
+// TakeAway moves a machine folder to its pool's trash.
+type TakeAway struct {
+	Folder string   `json:"folder"`
+	Files  []string `json:"files"` // beside it: disks that lie elsewhere
+}
+
+// Unlist takes a machine folder off its host's list.
+type Unlist struct {
+	Folder string `json:"folder"`
+}
+
+// Forget notes what the inventory no longer counts.
+type Forget struct {
+	Copy string `json:"copy"`
+	Form string `json:"form"` // that it has from now on; "" for gone
+}
+
+// Place writes the descriptor of a staged machine, renames the folder into place and registers it.
+type Place struct {
+	Pool       string   `json:"pool"`
+	PoolID     string   `json:"poolId"`
+	Name       string   `json:"name"`       // of folder and machine
+	Descriptor string   `json:"descriptor"` // "" for a new one
+	Machine    int      `json:"machine"`    // which of the descriptor's; the others are left out
+	Besides    []Beside `json:"besides"`
+}
+
+// Beside is a file that lies in another pool than its machine folder.
+type Beside struct {
+	Pool string `json:"pool"` // path; the file is staged there
+	Dir  string `json:"dir"`  // in the pool
+	File string `json:"file"`
+}
+
+// SwitchWork names a virtual switch of a host.
+type SwitchWork struct {
+	Switch wiring.Switch `json:"switch"`
+	Return bool          `json:"return"` // the host takes the change back unless a step KeepSwitch comes in time
+}
+
+// MakeSwitch makes a virtual switch.
+type MakeSwitch struct{ SwitchWork }
+
+// KeepSwitch tells the host that it is still reached: the change of switches stays.
+type KeepSwitch struct{ SwitchWork }
+
+// DropSwitch takes a virtual switch away.
+type DropSwitch struct{ SwitchWork }
+
+// Record writes a copy into the inventory.
+type Record struct {
+	Form    string            `json:"form"`
+	Name    string            `json:"name"`
+	Lineage string            `json:"lineage"`
+	Parent  string            `json:"parent"`
+	Host    string            `json:"host"`
+	Pool    string            `json:"pool"`
+	Shelf   string            `json:"shelf"`
+	Path    string            `json:"path"`
+	Choice  map[string]string `json:"choice"`
+	Machine *machine.Machine  `json:"machine"`
+	Copy    string            `json:"copy"`   // id, of one that is in the inventory already
+	Change  bool              `json:"change"` // it stays the copy that it is
+	Owner   string            `json:"owner"`
+	Made    string            `json:"made"` // id of the copy that is made; filled in when the job begins
+}
+
+// The kind of each type of parameters.
+
+func (Stop) Kind() string        { return KindStop }
+func (Start) Kind() string       { return KindStart }
+func (Pack) Kind() string        { return KindPack }
+func (HandOut) Kind() string     { return KindHandOut }
+func (GiveIDs) Kind() string     { return KindGiveIDs }
+func (FetchDisk) Kind() string   { return KindFetchDisk }
+func (Place) Kind() string       { return KindPlace }
+func (Record) Kind() string      { return KindRecord }
+func (Carry) Kind() string       { return KindCarry }
+func (Relink) Kind() string      { return KindRelink }
+func (Mend) Kind() string        { return KindMend }
+func (NewLayer) Kind() string    { return KindLayer }
+func (Alter) Kind() string       { return KindAlter }
+func (TakeAway) Kind() string    { return KindTakeAway }
+func (Unlist) Kind() string      { return KindDelist }
+func (Forget) Kind() string      { return KindForget }
+func (MakeSwitch) Kind() string  { return KindMakeSwitch }
+func (KeepSwitch) Kind() string  { return KindKeepSwitch }
+func (DropSwitch) Kind() string  { return KindDropSwitch }
+func (TakeImages) Kind() string  { return KindTakeImages }
+func (DropImages) Kind() string  { return KindDropImages }
+func (TellPeer) Kind() string    { return KindTellPeer }
+func (MakeRoom) Kind() string    { return KindMakeRoom }
+func (MakeThere) Kind() string   { return KindMakeThere }
+func (RemoveThere) Kind() string { return KindRemoveThere }
+func (Send) Kind() string        { return KindSend }
+func (NoteAhead) Kind() string   { return KindNoteAhead }
+func (UseAhead) Kind() string    { return KindUseAhead }
+func (Lend) Kind() string        { return KindLend }
+
+// Given is the result of a step GiveIDs: the machine with its new identity.
+type Given struct {
+	Machine *machine.Machine `json:"machine"`
+}
+
+// Taken is the result of the steps TakeImages and MakeRoom.
+type Taken struct {
+	Images map[string]string `json:"images"` // disk → image at the manager
+	Whole  map[string]bool   `json:"whole"`  // disks of which the manager could not tell the difference
+}

@@ -1,0 +1,76 @@
+package draw
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/plan"
+)
+
+func init() {
+	add(Operation{
+		Name: "change", Title: "Change", Becomes: "changed", Command: "unvora change COPY",
+		New: func() Request { return &Change{} },
+	})
+}
+
+// Change asks for something to be different about a copy. What is left out stays.
+type Change struct {
+	Asked
+	Copies
+	Name        string            `json:"name,omitempty"`
+	Folder      bool              `json:"folder,omitempty"` // the machine folder gets the new name too
+	CPUs        int               `json:"cpus,omitempty"`
+	MemoryBytes int64             `json:"memoryBytes,omitempty"`
+	Guest       string            `json:"guest,omitempty"`
+	Boot        []string          `json:"boot,omitempty"` // disk ids, NICs and devices, first to last
+	Add         []string          `json:"add,omitempty"`  // devices: KIND or KIND=FILE
+	Drop        []string          `json:"drop,omitempty"`
+	AddNICs     []string          `json:"addNics,omitempty"` // switches; "" for one that is unplugged
+	DropNICs    []string          `json:"dropNics,omitempty"`
+	Wire        map[string]string `json:"wire,omitempty"` // NIC → switch
+	Unplug      []string          `json:"unplug,omitempty"`
+	Addresses   map[string]string `json:"addresses,omitempty"` // NIC → give, or an address
+}
+
+func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
+	c, err := r.one(ctx, g, "registered")
+	if err != nil {
+		return nil, err
+	}
+	facts, err := g.changing(ctx, c, &r.Asked, typed(r.Addresses), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
+		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs, DropNICs: r.DropNICs,
+		Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+}
+
+// changing gathers what a change of a copy is worked out from. name is the new one; "" for none.
+func (g *Gatherer) changing(ctx context.Context, c *subject, a *Asked, wanted []string, name string) (*plan.ChangeFacts, error) {
+	facts := &plan.ChangeFacts{Copy: c.Known(), Machine: c.Machine, Busy: c.busy}
+	facts.Host, facts.Wanted = c.host, wanted
+	self := c.ID.String()
+	if err := g.arrive(ctx, &facts.Arrival, c.Machine, self); err != nil {
+		return nil, err
+	}
+	facts.Lineage, facts.Parent = c.LineageID.String(), ""
+	if c.Parent != nil {
+		facts.Parent = c.Parent.String()
+	}
+	pool := uuid.Nil
+	if c.PoolID != nil {
+		pool = *c.PoolID
+	}
+	var err error
+	facts.Names, err = g.names(ctx, c.at, pool, a.Answers, name)
+	return facts, err
+}
+
+// changed is the plan of a change.
+func (s *subject) changed(facts plan.ChangeFacts, req plan.ChangeRequest) (*Drawn, error) {
+	p, err := plan.Change(facts, req)
+	return on(p, s.at, s.hold), refused(err)
+}

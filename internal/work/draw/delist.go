@@ -1,0 +1,34 @@
+package draw
+
+import (
+	"context"
+
+	"unvora.example/unvora/core/plan"
+)
+
+func init() {
+	add(Operation{
+		Name: "delist", Title: "Delist", Becomes: "off its host’s list", Command: "unvora delist COPY",
+		New: func() Request { return &Delist{} },
+	})
+}
+
+// Delist asks for a copy to be taken off its host's list.
+type Delist struct {
+	Asked
+	Copies
+	Trash bool `json:"trash,omitempty"` // its files go to the trash of their pool
+}
+
+func (r *Delist) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
+	c, err := r.one(ctx, g, "registered", "hollow", "stray")
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.DelistFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, Busy: c.busy}
+	if facts.Last, err = g.inv.LastCopy(ctx, c.Copy); err != nil {
+		return nil, err
+	}
+	p, err := plan.Delist(facts, r.Trash, r.Answers, r.TakeRecommended)
+	return on(p, c.at, c.hold), refused(err)
+}

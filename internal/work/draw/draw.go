@@ -1,0 +1,302 @@
+// Package draw works operations out: it reads a request, gathers the facts that its plan is a function of, and asks
+// core/plan for the plan. Nothing is changed here.
+//
+// Each operation is one file: its request, how its facts are gathered, and its words. The file puts a row into the
+// table of operations, from which everybody else learns that there is such an operation.
+package draw
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/away"
+	"unvora.example/unvora/internal/work/reach"
+)
+
+// Operation is a row of the table of operations.
+type Operation struct {
+	Name    string `json:"name"`    // in requests, plans and records
+	Title   string `json:"title"`   // over the sheet that asks for it, and on its button
+	Becomes string `json:"becomes"` // what its subject is afterwards, for a sheet that asks for nothing else
+	Command string `json:"command"` // of the client that asks for it, without its options
+	// New makes an empty request.
+	New func() Request `json:"-"`
+	// Ended does what is left when a job is carried out. Nil: nothing is.
+	Ended func(ctx context.Context, inv *inventory.Inventory, j *inventory.Job) error `json:"-"`
+}
+
+// Request asks for a plan, or for a job that carries it out. There is one type for each operation.
+type Request interface {
+	asked() *Asked
+	draw(ctx context.Context, g *Gatherer) (*Drawn, error)
+}
+
+// Asked is what every request has.
+type Asked struct {
+	Operation       string       `json:"operation"`
+	Answers         plan.Answers `json:"answers,omitempty"`
+	TakeRecommended bool         `json:"takeRecommended,omitempty"`
+	Note            string       `json:"note,omitempty"`
+
+	by Caller
+}
+
+func (a *Asked) asked() *Asked { return a }
+
+// Caller is who asks.
+type Caller struct {
+	Name                    string
+	Operator, Administrator bool // roles
+}
+
+// operations is the table, filled by the file of each operation.
+var operations = map[string]Operation{}
+
+func add(op Operation) { operations[op.Name] = op }
+
+// Operations lists the table by name.
+func Operations() []Operation {
+	list := make([]Operation, 0, len(operations))
+	for _, op := range operations {
+		list = append(list, op)
+	}
+	slices.SortFunc(list, func(a, b Operation) int { return strings.Compare(a.Name, b.Name) })
+	return list
+}
+
+// New makes an empty request of an operation; nil where there is none of that name.
+func New(operation string) Request {
+	op, ok := operations[operation]
+	if !ok {
+		return nil
+	}
+	req := op.New()
+	req.asked().Operation = operation
+	return req
+}
+
+// Parse reads a request. Unknown operations and unknown fields are errors.
+func Parse(raw []byte) (Request, error) {
+	var head struct {
+		Operation string `json:"operation"`
+	}
+	if err := json.Unmarshal(raw, &head); err != nil {
+		return nil, inventory.Wrong("The request can't be read: %v.", err)
+	}
+	req := New(head.Operation)
+	if req == nil {
+		var names []string
+		for _, op := range Operations() {
+			names = append(names, op.Name)
+		}
+		return nil, inventory.Wrong("Unknown operation %q: there are %s.", head.Operation, strings.Join(names, ", "))
+	}
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.DisallowUnknownFields()
+	if err := d.Decode(req); err != nil {
+		return nil, inventory.Wrong("The request to %s can't be read: %v.", head.Operation, err)
+	}
+	return req, nil
+}
+
+// Named gives a request that was made in Go the name of its operation.
+func Named(req Request) Request {
+	for name, op := range operations {
+		if reflect.TypeOf(op.New()) == reflect.TypeOf(req) {
+			req.asked().Operation = name
+		}
+	}
+	return req
+}
+
+// As says who asks.
+func As(req Request, by Caller) { req.asked().by = by }
+
+// CallerOf tells who asks.
+func CallerOf(req Request) Caller { return req.asked().by }
+
+// NoteOf is what is to go to history.
+func NoteOf(req Request) string { return req.asked().Note }
+
+// Drawn is a plan with what its job will need.
+type Drawn struct {
+	*plan.Plan
+	Hosts      map[string]uuid.UUID // that take part, by name
+	Holds      []string             // what the job keeps others from
+	KeepWiring string               // host for which the switches that were chosen become rules; "" for none
+}
+
+// Begin fills in what only a job knows: ids of what is about to be made. It returns that of the first copy; nil when
+// none is made.
+func (d *Drawn) Begin(at time.Time) (first *uuid.UUID) {
+	passport := machine.Passport{MadeBy: d.Operation, MadeAt: at, Identity: identity.Keep}
+	for _, s := range d.Steps {
+		do, ok := s.Do.(*plan.Record)
+		if !ok {
+			continue
+		}
+		if _, err := uuid.Parse(do.Lineage); err != nil {
+			do.Lineage = inventory.NewID().String()
+		}
+		if do.Copy == "" {
+			id := inventory.NewID()
+			do.Made = id.String()
+			if first == nil {
+				first = &id
+			}
+		}
+		passport.Copy, passport.Lineage, passport.Parent = do.Made, do.Lineage, do.Parent
+	}
+	for _, s := range d.Steps {
+		switch do := s.Do.(type) {
+		case *plan.Pack:
+			do.Passport = &passport
+		case *plan.HandOut:
+			do.Passport = &passport
+		}
+	}
+	return first
+}
+
+// holdPlaces keeps others from the folders that the plan will make.
+func (d *Drawn) holdPlaces() {
+	for _, s := range d.Steps {
+		switch do := s.Do.(type) {
+		case *plan.Place:
+			d.Holds = append(d.Holds, inventory.FolderKey(do.PoolID, do.Name))
+		case *plan.Alter:
+			d.Holds = append(d.Holds, "path:"+s.Host+":"+do.Folder)
+		}
+	}
+}
+
+// Gatherer gathers the facts of plans.
+type Gatherer struct {
+	inv   *inventory.Inventory
+	hosts *reach.Hosts
+	away  *away.Places
+}
+
+// NewGatherer gathers from the inventory, from agents, and from places that are not ours.
+func NewGatherer(inv *inventory.Inventory, hosts *reach.Hosts, places *away.Places) *Gatherer {
+	return &Gatherer{inv, hosts, places}
+}
+
+// Draw works a request out.
+func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
+	for key := range req.asked().Answers {
+		if _, _, err := plan.ParseAnswer(key + "=x"); err != nil {
+			return nil, inventory.Wrong("%v", err)
+		}
+	}
+	return req.draw(ctx, g)
+}
+
+// Ended lets the operation of a job do what is left when everything is carried out.
+func (g *Gatherer) Ended(ctx context.Context, j *inventory.Job) error {
+	if op := operations[j.Operation]; op.Ended != nil {
+		return op.Ended(ctx, g.inv, j)
+	}
+	return nil
+}
+
+// Denied is returned for what needs a higher role than the call alone.
+type Denied struct{ Role, What string }
+
+func (d *Denied) Error() string { return "This needs the role " + d.Role + ": " + d.What + "." }
+
+// CheckRole refuses a plan with steps that the caller may not have done.
+func (d *Drawn) CheckRole(by Caller) error {
+	for _, s := range d.Steps {
+		if plan.Kinds[s.Kind].Administrator && !by.Administrator {
+			return &Denied{"administrator", s.What}
+		}
+	}
+	return nil
+}
+
+// refused makes an error for the caller of what a plan says about its request.
+func refused(err error) error {
+	var known *inventory.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	return inventory.Wrong("%v", err)
+}
+
+// on makes what a plan about one copy needs: its host, and a hold on it.
+func on(p *plan.Plan, h *inventory.Host, holds ...string) *Drawn {
+	return &Drawn{Plan: p, Hosts: map[string]uuid.UUID{h.Name: h.ID}, Holds: holds}
+}
+
+// Copies are the copies that a request is about: names, HOST/NAME or ids.
+type Copies struct {
+	Copies []string `json:"copies"`
+}
+
+// one is the copy that a request is about, in one of forms, with its host of ours.
+func (c Copies) one(ctx context.Context, g *Gatherer, forms ...string) (*subject, error) {
+	if len(c.Copies) != 1 {
+		return nil, inventory.Wrong("Name one copy.")
+	}
+	k, err := g.inv.Copy(ctx, c.Copies[0], forms...)
+	if err != nil {
+		return nil, err
+	}
+	s := &subject{Copy: k, hold: inventory.CopyKey(k.ID.String())}
+	if s.at, err = g.hostOf(ctx, k); err != nil {
+		return nil, err
+	}
+	if s.host, err = g.HostFacts(ctx, s.at); err != nil {
+		return nil, err
+	}
+	s.busy, err = inventory.Holder(ctx, g.inv.Pool, s.hold)
+	return s, err
+}
+
+// subject is a copy that a plan is about.
+type subject struct {
+	*inventory.Copy
+	at   *inventory.Host
+	host plan.HostFacts
+	busy string // job that is at work on it
+	hold string
+}
+
+// pool is the state of the pool that the copy lies in, as its host sees it.
+func (s *subject) pool() string {
+	for _, p := range s.host.Pools {
+		if s.PoolID != nil && p.ID == s.PoolID.String() {
+			return p.State
+		}
+	}
+	return ""
+}
+
+// hostOf is the host of ours that has a copy.
+func (g *Gatherer) hostOf(ctx context.Context, c *inventory.Copy) (*inventory.Host, error) {
+	h, err := g.inv.Host(ctx, c.HostID.String())
+	if err == nil && h.ManagerID != nil {
+		return nil, inventory.Wrong("%s is at the manager %s, which looks after it. Import it first: unvora import --from %s %s --host HOST",
+			c.Name, h.Manager, h.Manager, c.Name)
+	}
+	return h, err
+}
+
+// folder is what the agent tells of a copy's folder.
+func (g *Gatherer) folder(ctx context.Context, s *subject) (*plan.Folder, error) {
+	return g.Look(ctx, &Spot{Host: s.at, Path: s.Path}, fmt.Sprint(s.Ref()))
+}

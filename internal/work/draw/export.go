@@ -1,0 +1,113 @@
+package draw
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/inventory"
+)
+
+func init() {
+	add(Operation{
+		Name: "export", Title: "Export", Becomes: "a package", Command: "unvora export COPY DEST",
+		New: func() Request { return &Export{} },
+	})
+}
+
+// Export asks for a package of one copy.
+type Export struct {
+	Asked
+	Copies
+	Destination *Destination `json:"destination"`
+}
+
+// Destination of an export: a shelf, or a place on the caller's computer.
+type Destination struct {
+	Shelf string `json:"shelf,omitempty"`
+	File  string `json:"file,omitempty"`  // name of the package
+	Place string `json:"place,omitempty"` // on the caller's computer, for people and records
+	Piped bool   `json:"piped,omitempty"` // it will be read front to back, as one package
+}
+
+func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
+	if r.Destination == nil {
+		return nil, inventory.Wrong("An export needs one copy and a destination.")
+	}
+	c, err := r.one(ctx, g, "registered")
+	if err != nil {
+		return nil, err
+	}
+	facts := plan.ExportFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, PoolState: c.pool(), Busy: c.busy}
+	if c.host.State != "unreachable" && facts.PoolState != "away" {
+		folder, err := g.folder(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		facts.Disks = folder.Disks
+	}
+	dest := *r.Destination
+	if dest.File == "" {
+		dest.File = machine.CleanName(c.Name) + ".ova"
+	}
+	if err := machine.CheckName(dest.File); err != nil {
+		return nil, inventory.Wrong("Name of the package: %v.", err)
+	}
+	if !strings.HasSuffix(strings.ToLower(dest.File), ".ova") {
+		dest.File += ".ova"
+	}
+	d := on(nil, c.at, c.hold)
+	if dest.Shelf != "" {
+		if facts.Shelf, err = g.shelf(ctx, &dest, d); err != nil {
+			return nil, err
+		}
+	}
+	if dest.Place == "" {
+		dest.Place = dest.File
+	}
+	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
+		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+	return d, refused(err)
+}
+
+// shelf is what is needed to write to the shelf of a destination, whose place it states.
+func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*plan.ShelfFacts, error) {
+	s, err := g.inv.Shelf(ctx, dest.Shelf)
+	if err != nil {
+		return nil, err
+	}
+	if s == nil {
+		return nil, g.unknownShelf(ctx, dest.Shelf)
+	}
+	holder, err := g.inv.Host(ctx, s.HostID.String())
+	if err != nil {
+		return nil, err
+	}
+	g.hosts.AsNow(ctx, holder)
+	facts := &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host,
+		HostState: holder.State, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
+	if there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, "package"); err == nil && there != nil {
+		facts.Taken[dest.File] = true
+	}
+	d.Hosts[holder.Name] = holder.ID
+	d.Holds = append(d.Holds, "shelf:"+s.ID.String()+"/"+dest.File)
+	dest.Place = s.Name + "/" + dest.File
+	return facts, nil
+}
+
+func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {
+	shelves, err := g.inv.Shelves(ctx)
+	if err != nil {
+		return err
+	}
+	e := &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no shelf %q.", name)}
+	for _, s := range shelves {
+		e.Likely = append(e.Likely, s.Name)
+	}
+	if len(e.Likely) > 0 {
+		e.Message += " There are: " + strings.Join(e.Likely, ", ") + "."
+	}
+	return e
+}

@@ -1,0 +1,247 @@
+package draw
+
+import (
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/inventory"
+)
+
+func init() {
+	add(Operation{
+		Name: "register", Title: "Register", Becomes: "a registered copy", Command: "unvora register FOLDER --host HOST",
+		New: func() Request { return &Register{} },
+	})
+}
+
+// Register asks for registered copies of machine folders, or of machines at a manager.
+type Register struct {
+	Asked
+	Bringing
+	Folders []string `json:"folders"`       // POOL/NAME, a copy, or a path of the host
+	Via     string   `json:"via,omitempty"` // host that reads and converts what a foreign manager sends
+}
+
+func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
+	if len(r.Folders) == 0 || r.Host == "" {
+		return nil, inventory.Wrong("To register needs a folder and a host.")
+	}
+	if len(r.Folders) == 1 { // given a package, it goes on with the right plan
+		if c, err := g.inv.Copy(ctx, r.Folders[0], "package"); err == nil && c != nil {
+			return Named(&Import{Asked: r.Asked, Bringing: r.Bringing, Source: &Source{Package: c.ID.String()}}).draw(ctx, g)
+		}
+	}
+	h, host, err := r.to(ctx, g)
+	if err != nil {
+		return nil, err
+	}
+	all := r.made(nil, h)
+	var plans []*plan.Plan
+	for n, ref := range r.Folders {
+		one := *r
+		if one.Name = plan.Pattern(r.Name, path.Base(ref), n+1); len(r.Folders) > 1 && one.Name == r.Name && r.Name != "" {
+			return nil, inventory.Wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.", len(r.Folders), r.Name)
+		}
+		p, err := one.folder(ctx, g, ref, h, host, all)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	all.Plan = plan.Together(plans)
+	all.holdPlaces()
+	return all, nil
+}
+
+// folder plans one of the folders.
+func (r *Register) folder(ctx context.Context, g *Gatherer, ref string, h *inventory.Host, host plan.HostFacts, all *Drawn) (*plan.Plan, error) {
+	at, err := g.Find(ctx, ref, h, host, "stray", "registered")
+	if err != nil {
+		return nil, err
+	}
+	bring, err := r.bring(&r.Asked)
+	if err != nil {
+		return nil, err
+	}
+	several := len(r.Folders) > 1
+	if at.Host.ManagerID != nil {
+		return r.managed(ctx, g, at, h, host, bring, all)
+	}
+	look := &lying{Bringing: r.Bringing, ref: ref, at: at, host: h, arrival: r.arrival(&r.Asked, host), answers: r.Answers}
+	if several {
+		look.arrival.Of = path.Base(ref)
+	}
+	facts, err := look.facts(ctx, g, all)
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Register(*facts, bring)
+	return p, refused(err)
+}
+
+// managed plans the import of a machine at a manager.
+func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *inventory.Host, host plan.HostFacts, bring plan.BringRequest, all *Drawn) (*plan.Plan, error) {
+	facts, err := g.fromManager(ctx, at, h, r.arrival(&r.Asked, host), r.Via, all)
+	if err != nil {
+		return nil, err
+	}
+	c := at.Copy
+	if len(r.Folders) > 1 {
+		facts.Of = c.Name
+	}
+	if r.Files == plan.Move && !facts.Manager.Peer {
+		return nil, inventory.Wrong("A machine is copied from a foreign manager, and stays there: remove it there once the copy here has run.")
+	}
+	self := ""
+	if r.Files == plan.Move { // what is taken away does not collide
+		self = c.ID.String()
+	}
+	if err := g.arrive(ctx, &facts.Arrival, c.Machine, self); err != nil {
+		return nil, err
+	}
+	k := c.Known()
+	facts.Parent, facts.Lineage = k.ID, k.Lineage
+	if facts.Origin = lineage.FindOrigin(c.Machine, &k, facts.SameUUID); self != "" {
+		facts.Origin = lineage.Origin{Status: "gone", Copy: &k}
+	}
+	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name, c.Machine.Name, facts.Called); err != nil {
+		return nil, err
+	}
+	if bring.Files = plan.Copy; r.Files == plan.Move {
+		bring.Files = plan.Move
+	}
+	p, err := plan.Register(*facts, bring)
+	return p, refused(err)
+}
+
+// lying is a machine folder that lies somewhere, to be made a registered copy of.
+type lying struct {
+	Bringing
+	ref     string // as it was asked for
+	at      *Spot
+	host    *inventory.Host // that it is registered on
+	arrival plan.Arrival
+	answers plan.Answers
+}
+
+// facts gathers what registering the folder is worked out from. Hosts and holds go to all.
+func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.RegisterFacts, error) {
+	facts := &plan.RegisterFacts{Arrival: l.arrival, Where: l.ref}
+	folder, err := g.Look(ctx, l.at, l.ref)
+	if err != nil {
+		return nil, err
+	}
+	facts.Folder, facts.Guest = *folder, folder.Guest
+	if folder.Machine == nil && l.at.Copy == nil { // its descriptor is lost, and it was taken for gone
+		if l.at.Copy, err = g.inv.WasAt(ctx, l.at.Host.ID, inventory.OptionalID(folder.Pool), folder.Path); err != nil {
+			return nil, err
+		}
+	}
+	if len(folder.Disks) == 0 && folder.Machine == nil {
+		return nil, inventory.Wrong("%s at %s holds neither a descriptor nor a disk image: %s.", l.at.Path, l.at.Host.Name, folder.Problem)
+	}
+	if _, err := uuid.Parse(l.ref); err == nil && l.at.Copy != nil { // an id says nothing to people
+		facts.Where = path.Join(l.at.Copy.Pool, path.Base(l.at.Path))
+	}
+	if l.at.Host.ID != l.host.ID {
+		from, err := g.HostFacts(ctx, l.at.Host)
+		if err != nil {
+			return nil, err
+		}
+		facts.From = &from
+		all.Hosts[l.at.Host.Name] = l.at.Host.ID
+	}
+	self, err := l.copy(ctx, g, facts, all)
+	if err != nil {
+		return nil, err
+	}
+	m := folder.Machine
+	if m == nil && facts.Record != nil {
+		m = facts.Record
+	}
+	if m == nil {
+		m = plan.Around(path.Base(folder.Path), folder.Disks, facts.Host)
+	}
+	if err := g.arrive(ctx, &facts.Arrival, m, self); err != nil {
+		return nil, err
+	}
+	return facts, l.relatives(ctx, g, facts, m, self)
+}
+
+// copy settles which copy of the inventory the folder is, or is made from, and returns the id of the first.
+func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts, all *Drawn) (self string, err error) {
+	c, folder := l.at.Copy, &facts.Folder
+	elsewhere := l.at.Host.ID != l.host.ID
+	switch {
+	case c == nil:
+		return "", nil
+	case c.Form == "registered" && folder.Registered && (elsewhere || l.Files == plan.Copy): // another copy is made of it
+		if l.Files == plan.Move {
+			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora delist %s), or copy it.",
+				l.ref, l.at.Host.Name, c.Ref())
+		}
+		if !c.Tracked && folder.State == "running" {
+			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If it is to be looked after: unvora track %s",
+				c.Ref(), c.Ref())
+		}
+		folder.Registered = false
+		facts.Parent, facts.Lineage = c.ID.String(), c.LineageID.String()
+		all.Holds = append(all.Holds, inventory.CopyKey(c.ID.String()))
+		return "", nil
+	case path.Base(c.Path) != path.Base(folder.Path):
+		return "", nil
+	}
+	self = c.ID.String()
+	facts.Copy, facts.Lineage, facts.Record = self, c.LineageID.String(), c.Machine
+	if c.Parent != nil {
+		facts.Parent = c.Parent.String()
+	}
+	all.Holds = append(all.Holds, inventory.CopyKey(self))
+	facts.Busy, err = inventory.Holder(ctx, g.inv.Pool, inventory.CopyKey(self))
+	return self, err
+}
+
+// relatives finds the copies that the new one has to do with, and the names that are taken.
+func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts, m *machine.Machine, self string) error {
+	if facts.Parent != "" && facts.Origin.Status == "unknown" { // a stray that was recognised
+		c, err := g.inv.CopyByID(ctx, facts.Parent)
+		if err != nil {
+			return err
+		}
+		if c != nil {
+			k := c.Known()
+			facts.Origin = lineage.FindOrigin(m, &k, facts.SameUUID)
+		}
+	}
+	if o := facts.Origin; o.Status == "alive" && o.Copy.State == "running" {
+		facts.Newer = o.Copy
+	}
+	hollow, err := g.inv.HollowLike(ctx, l.host.ID, m.UUID, m.Name)
+	if err != nil {
+		return err
+	}
+	if hollow != nil && hollow.ID.String() != self {
+		k := hollow.Known()
+		facts.Hollow = &k
+	}
+	pool := poolFor(facts.Host, l.Pool)
+	staying := facts.From == nil && (l.Files == "" || l.Files == plan.Stay)
+	if staying {
+		pool, _ = uuid.Parse(facts.Folder.Pool)
+	}
+	if facts.Names, err = g.names(ctx, l.host, pool, l.answers, l.Name, m.Name, facts.Called); err != nil {
+		return err
+	}
+	// Its own folder does not count, nor does the entry that it takes the place of.
+	facts.Names = slices.DeleteFunc(facts.Names, func(name string) bool {
+		return staying && strings.EqualFold(name, path.Base(facts.Folder.Path)) || facts.Hollow != nil && strings.EqualFold(name, facts.Hollow.Name)
+	})
+	return nil
+}

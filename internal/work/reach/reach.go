@@ -1,0 +1,133 @@
+// Package reach connects the service with the hosts that have an agent of ours. It hands out tickets, with which one
+// agent reads from another, looks at what a host holds, and tells why a host is not reached.
+package reach
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// Hosts are the hosts of the inventory, as the service reaches them.
+type Hosts struct {
+	Authority *hostlink.Authority // signs agents' certificates
+
+	inv    *inventory.Inventory
+	dialer *hostlink.Dialer
+}
+
+// New reaches hosts whose agents were enrolled by an authority.
+func New(inv *inventory.Inventory, authority *hostlink.Authority) (*Hosts, error) {
+	config, err := authority.ServiceTLS()
+	if err != nil {
+		return nil, err
+	}
+	return &Hosts{Authority: authority, inv: inv, dialer: hostlink.NewDialer(config)}, nil
+}
+
+// Agent of a host.
+func (r *Hosts) Agent(h *inventory.Host) *hostlink.Host {
+	return r.dialer.Host(h.ID.String(), h.Address)
+}
+
+// Forget drops the connections to a host whose agent was installed anew.
+func (r *Hosts) Forget(h *inventory.Host) { r.dialer.Forget(h.ID.String()) }
+
+// Unreachable is returned where an agent, or a manager, was needed and did not answer.
+type Unreachable struct {
+	Host, Address string
+	Err           error
+	Says          string // the message for what is no agent; "" for the agent of a host
+}
+
+func (u *Unreachable) Error() string {
+	if u.Says != "" {
+		return u.Says
+	}
+	return fmt.Sprintf("The agent on %s does not answer at %s. Start it, or open that port to the service; then try again. (%v)",
+		u.Host, u.Address, u.Err)
+}
+
+// Explain makes an Unreachable of an error that says so; all others stay as they are.
+func Explain(h *inventory.Host, err error) error {
+	if errors.Is(err, hostlink.ErrUnreachable) {
+		return &Unreachable{Host: h.Name, Address: h.Address, Err: err}
+	}
+	return err
+}
+
+// TicketLasts is how long an agent may read from another without the service having said so again. The service says it
+// at each look at a task.
+const TicketLasts = 10 * time.Minute
+
+// Ticket is a name that nobody can guess. It is the same each time it is asked for, so that it can be made anew after
+// an agent has forgotten it.
+func (r *Hosts) Ticket(task string) (string, error) {
+	key, err := r.Authority.Key.ECDH()
+	if err != nil {
+		return "", err
+	}
+	mac := hmac.New(sha256.New, key.Bytes())
+	mac.Write([]byte("ticket " + task))
+	return hex.EncodeToString(mac.Sum(nil)), nil
+}
+
+// LetRead lets the agents that have the ticket of a task read at a host, and returns where they do.
+func (r *Hosts) LetRead(ctx context.Context, task string, at *inventory.Host, t hostlink.Ticket) (*hostlink.Remote, error) {
+	ticket, err := r.Ticket(task)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Agent(at).Allow(ctx, ticket, t); err != nil {
+		return nil, err
+	}
+	return &hostlink.Remote{Address: at.Address, Host: at.ID.String(), Ticket: ticket}, nil
+}
+
+// Survey asks one host what it holds. It leaves it to the caller to note that an unchanged host was seen.
+func (r *Hosts) Survey(ctx context.Context, h *inventory.Host) (changed bool, changes []inventory.Change, err error) {
+	s, err := r.Agent(h).Survey(ctx, h.Revision)
+	if err != nil {
+		if errors.Is(err, hostlink.ErrUnreachable) {
+			if e := r.inv.HostState(ctx, h, "unreachable"); e != nil {
+				return false, nil, e
+			}
+		}
+		return false, nil, Explain(h, err)
+	}
+	if !s.Changed && h.State != "unreachable" && s.Revision == h.Revision {
+		return false, nil, nil
+	}
+	changes, err = r.inv.Apply(ctx, h, s)
+	return true, changes, err
+}
+
+// lookPatience is how long a host that did not answer last time gets to answer now.
+const lookPatience = 2 * time.Second
+
+// AsNow looks again at a host that did not answer last time: it may be back.
+func (r *Hosts) AsNow(ctx context.Context, h *inventory.Host) {
+	if h.State != "unreachable" {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookPatience)
+	defer cancel()
+	changed, _, err := r.Survey(ctx, h)
+	if err == nil && !changed {
+		err = r.inv.StillThere(ctx, []uuid.UUID{h.ID})
+	}
+	if err == nil {
+		if h.State = "up"; h.Resting {
+			h.State = "resting"
+		}
+	}
+}

@@ -1,0 +1,34 @@
+package steer
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/internal/inventory"
+)
+
+// What tests do that carry the ticks out by themselves.
+
+// ID is the service's.
+func (s *Steerer) ID() uuid.UUID { return s.id }
+
+// Reborn makes another service of this one.
+func (s *Steerer) Reborn() { s.id, s.desk = inventory.NewID(), newDesk() }
+
+// Stop ends what goes on in the background.
+func (s *Steerer) Stop() {
+	s.end()
+	s.behind.Wait()
+}
+
+// Settled waits for what goes on in the background.
+func (s *Steerer) Settled() { s.behind.Wait() }
+
+// LookForJobs takes up what waits.
+func (s *Steerer) LookForJobs(ctx context.Context) error { return s.lookForJobs(ctx) }
+
+// Tick is one tick of a job.
+func (s *Steerer) Tick(ctx context.Context, id uuid.UUID, epoch int64) (*inventory.Job, func(context.Context), error) {
+	return s.tick(ctx, id, epoch)
+}

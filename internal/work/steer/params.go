@@ -1,0 +1,177 @@
+package steer
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/away"
+	"unvora.example/unvora/internal/work/reach"
+)
+
+// What agents are asked for some kinds of steps says more than their plan: tickets, ids, what steps before have made.
+
+// packageTime is how long an agent may read a package of another before it is said anew.
+const packageTime = time.Hour
+
+func fetchTask(ctx context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.FetchDisk](r.s)
+	if err != nil {
+		return nil, err
+	}
+	keep, err := r.keepsDiskID()
+	if err != nil {
+		return nil, err
+	}
+	f := hostlink.Fetch{KeepID: keep, Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File, Format: do.Format,
+		VirtualBytes: do.VirtualBytes, ID: newDiskID(r.s, do.Disk)}
+	switch {
+	case do.Source.Kind == "upload":
+		f.Source.Upload = true
+	case do.Source.Kind == "web":
+		f.Source.Web = do.Source.Path
+	case do.Source.Host == r.host.ID.String():
+		f.Source.Path = do.Source.Path
+	default:
+		f.Source.Remote, err = r.letRead(ctx, do.Source.Host, hostlink.Ticket{Path: do.Source.Path, Expires: time.Now().Add(packageTime)})
+	}
+	return f, err
+}
+
+// letRead gives the step's task a ticket for another host.
+func (r *run) letRead(ctx context.Context, host string, t hostlink.Ticket) (*hostlink.Remote, error) {
+	at, err := r.inv.Host(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	return r.hosts.LetRead(ctx, r.s.TaskID(), at, t)
+}
+
+// forReader is a ticket for a machine folder, that only the step's host may use.
+func (r *run) forReader(folder string) hostlink.Ticket {
+	return hostlink.Ticket{Path: folder, For: r.host.ID.String(), Expires: time.Now().Add(reach.TicketLasts)}
+}
+
+func packTask(ctx context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Pack](r.s)
+	if err != nil {
+		return nil, err
+	}
+	if do.FromHost == "" {
+		return hostlink.PackTask{Packing: do.Packing}, nil
+	}
+	from, err := r.letRead(ctx, do.FromHost, r.forReader(do.Folder))
+	return hostlink.PackTask{Packing: do.Packing, From: from}, err
+}
+
+// newDiskID is the id that a disk is given; the same at each try.
+func newDiskID(s *inventory.Step, disk string) string {
+	return uuid.NewSHA1(s.JobID, []byte("disk "+disk)).String()
+}
+
+// keepsDiskID tells whether disks of the step's machine keep their ids. A job that records no copy renews them.
+func (r *run) keepsDiskID() (bool, error) {
+	if r.j.StepOf(r.s.Part, plan.KindRecord) == nil {
+		return false, nil
+	}
+	rec, err := r.j.Recorded(r.s.Part)
+	if err != nil {
+		return false, err
+	}
+	return chosen(rec.Choice)[identity.DiskID] == identity.Keep, nil
+}
+
+func carryTask(ctx context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Carry](r.s)
+	if err != nil {
+		return nil, err
+	}
+	c := hostlink.CarryTask{Carry: *do, ID: newDiskID(r.s, do.Disk)}
+	if c.KeepID, err = r.keepsDiskID(); err != nil {
+		return nil, err
+	}
+	if do.FromHost == "" {
+		return c, nil
+	}
+	from, err := r.inv.Host(ctx, do.FromHost)
+	if err != nil {
+		return nil, err
+	}
+	if from.ManagerID == nil {
+		c.From, err = r.hosts.LetRead(ctx, r.s.TaskID(), from, r.forReader(do.Folder))
+		return c, err
+	}
+	place, err := r.away.OfHost(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	source, err := place.Source(ctx, &away.Step{Job: r.j, Step: r.s}, do.Disk)
+	if err != nil {
+		return nil, err
+	}
+	if source.Agent != nil || do.Via == "" {
+		c.From, c.Web = source.Agent, source.Web
+		return c, nil
+	}
+	ticket := hostlink.Ticket{Web: source.Web, For: r.host.ID.String(), Expires: time.Now().Add(reach.TicketLasts)}
+	c.From, err = r.letRead(ctx, do.Via, ticket)
+	return c, err
+}
+
+func sendTask(ctx context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Send](r.s)
+	if err != nil {
+		return nil, err
+	}
+	room := r.j.StepOf(r.s.Part, plan.KindMakeRoom)
+	if room == nil {
+		return nil, fmt.Errorf("the job has no room to send to")
+	}
+	there, err := r.inv.Host(ctx, room.HostID.String())
+	if err != nil {
+		return nil, err
+	}
+	place, err := r.away.OfHost(ctx, there)
+	if err != nil {
+		return nil, err
+	}
+	receiver, ok := place.(away.Receiver)
+	if !ok {
+		return nil, fmt.Errorf("nothing can be sent to the manager of %s", there.Name)
+	}
+	to, err := receiver.Target(ctx, &away.Step{Job: r.j, Step: r.s}, do.Disk)
+	if err != nil {
+		return nil, err
+	}
+	return hostlink.SendTask{Send: *do, To: *to}, nil
+}
+
+func alterTask(_ context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Alter](r.s)
+	if err != nil {
+		return nil, err
+	}
+	if do.Machine, err = madeMachine(r.j, r.s.Part); err != nil {
+		return nil, err
+	}
+	do.NewIDs = map[string]string{}
+	for _, path := range do.RenewIDs {
+		do.NewIDs[path] = newDiskID(r.s, path)
+	}
+	return do, nil
+}
+
+func placeTask(_ context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Place](r.s)
+	if err != nil {
+		return nil, err
+	}
+	m, err := madeMachine(r.j, r.s.Part)
+	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m, Besides: do.Besides}, err
+}

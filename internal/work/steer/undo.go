@@ -1,0 +1,168 @@
+package steer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/away"
+)
+
+// holdNow stops the job's work where it is.
+func (s *Steerer) holdNow(ctx context.Context, j *inventory.Job) error {
+	if step := j.Next(); step != nil && step.State == "working" && plan.Kinds[step.Kind].At == plan.AtHost {
+		h, err := s.inv.Host(ctx, step.HostID.String())
+		if err != nil {
+			return err
+		}
+		if h.ManagerID == nil {
+			r := &run{Steerer: s, j: j, s: step, host: h}
+			if err := s.hosts.Agent(h).Pause(ctx, step.TaskID(), r.spec()); err != nil {
+				return err
+			}
+		}
+	}
+	return s.inv.HoldNow(ctx, j)
+}
+
+// undo takes the steps back, the last one first, then ends the job. Where a step
+// can't be taken back, the job is held, and that is tried again.
+func (s *Steerer) undo(ctx context.Context, j *inventory.Job) error {
+	for i := len(j.Steps) - 1; i >= 0; i-- {
+		step := &j.Steps[i]
+		if step.State == "waiting" || step.State == "undone" {
+			continue
+		}
+		err := (&run{Steerer: s, j: j, s: step}).undo(ctx)
+		var fault *hostlink.Fault
+		if errors.As(err, &fault) && fault.Code != hostlink.FaultStale {
+			return s.inv.HoldStuck(ctx, j, fault.Code, fmt.Sprintf("%s: it can't be taken back: %s", step.What, fault.Message))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	hosts := s.forgotten(ctx, j)
+	state := "cancelled"
+	if j.Error != "" {
+		state = "failed"
+	}
+	if err := s.inv.EndJob(ctx, j, state, j.ErrorCode, j.Error); err != nil {
+		return err
+	}
+	s.lookAgain(j, hosts)
+	return nil
+}
+
+// undo takes one step back, in one transaction with its record where it is
+// one of the inventory's.
+func (r *run) undo(ctx context.Context) error {
+	trait, how := plan.Kinds[r.s.Kind], rows[r.s.Kind]
+	if trait.At != plan.AtService && !trait.Final {
+		if err := r.undoThere(ctx); err != nil {
+			return err
+		}
+	}
+	if how.release != nil {
+		if err := how.release(ctx, r); err != nil {
+			return err
+		}
+	}
+	was := r.s.State
+	r.s.State = "undone"
+	return r.inv.InTx(ctx, func(tx pgx.Tx) error {
+		if err := inventory.PutStep(ctx, tx, r.j.Epoch, r.s); err != nil {
+			return err
+		}
+		if how.effect != nil && (was == "done" || how.unbegun) {
+			return how.effect(ctx, tx, r, true)
+		}
+		return nil // a copy that was forgotten is found again by the survey
+	})
+}
+
+// undoThere has the host, or the manager whose host it is, take the step back.
+func (r *run) undoThere(ctx context.Context) (err error) {
+	if r.host, err = r.inv.Host(ctx, r.s.HostID.String()); err != nil {
+		return err
+	}
+	if r.host.ManagerID == nil {
+		return r.hosts.Agent(r.host).Undo(ctx, r.s.TaskID(), r.spec())
+	}
+	place, err := r.away.OfHost(ctx, r.host)
+	if err != nil {
+		return err
+	}
+	return place.Undo(ctx, &away.Step{Job: r.j, Step: r.s, Again: true})
+}
+
+// done ends a job that was carried out; the hosts are looked at behind it.
+func (s *Steerer) done(ctx context.Context, j *inventory.Job) error {
+	hosts := s.forgotten(ctx, j)
+	if err := s.Ended(ctx, j); err != nil {
+		return err
+	}
+	if err := s.inv.EndJob(ctx, j, "done", "", ""); err != nil {
+		return err
+	}
+	s.lookAgain(j, hosts)
+	return nil
+}
+
+// Bounds of what is done at a job's end: it waits for the agents to forget it
+// only so long, and for surveys not at all.
+const (
+	forgetTime = 3 * time.Second
+	surveyTime = time.Minute
+)
+
+// forgotten lets the agents forget the job and returns the hosts that took part.
+// An agent that is away keeps a note of the job, which does no harm.
+func (s *Steerer) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inventory.Host) {
+	ctx, stop := context.WithTimeout(ctx, forgetTime)
+	defer stop()
+	seen := map[uuid.UUID]bool{}
+	var all sync.WaitGroup
+	for _, step := range j.Steps {
+		if step.HostID == nil || seen[*step.HostID] || step.State == "waiting" {
+			continue
+		}
+		seen[*step.HostID] = true
+		h, err := s.inv.Host(ctx, step.HostID.String())
+		if err != nil {
+			s.log.Warn("tidy up after job", "job", j.ID, "host", step.Host, "error", err)
+			continue
+		}
+		if hosts = append(hosts, h); h.ManagerID != nil {
+			continue
+		}
+		all.Go(func() {
+			if err := s.hosts.Agent(h).Forget(ctx, j.ID.String(), j.Epoch); err != nil {
+				s.log.Warn("tidy up after job", "job", j.ID, "host", h.Name, "error", err)
+			}
+		})
+	}
+	all.Wait()
+	return hosts
+}
+
+// lookAgain surveys hosts behind a job's end.
+func (s *Steerer) lookAgain(j *inventory.Job, hosts []*inventory.Host) {
+	for _, h := range hosts {
+		s.background(func(ctx context.Context) {
+			ctx, stop := context.WithTimeout(ctx, surveyTime)
+			defer stop()
+			if err := s.Look(ctx, h); err != nil && ctx.Err() == nil {
+				s.log.Warn("look again after job", "job", j.ID, "host", h.Name, "error", err)
+			}
+		})
+	}
+}
