@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/nbd"
 )
@@ -41,7 +42,7 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		a.offers.Store(name, offer{web: t.Web, peer: peerName(r.TLS), expires: time.Now().Add(offerLasts)})
 		return answer(w, hostlink.DiskOffer{Name: name})
 	}
-	m, err := a.readMachine(t.Path)
+	m, err := a.sight.ReadMachine(t.Path)
 	if err != nil {
 		return err
 	}
@@ -49,8 +50,8 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 	if !slices.ContainsFunc(m.Disks, named) {
 		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " + req.Path}
 	}
-	if a.driver.State(t.Path) == "running" {
-		return &taskError{"state.running", "the machine runs; its disks change while they are read"}
+	if a.Driver.State(t.Path) == "running" {
+		return ground.Refuse("state.running", "the machine runs; its disks change while they are read")
 	}
 	a.offers.Range(func(key, v any) bool {
 		if time.Now().After(v.(offer).expires) {
@@ -68,7 +69,7 @@ func (a *Agent) serveDescriptor(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	d, err := a.folderDescriptor(t.Path)
+	d, err := a.sight.Descriptor(t.Path)
 	if err != nil {
 		return err
 	}
@@ -85,7 +86,7 @@ func (a *Agent) serveDisks(ctx context.Context) func(*http.Server, *tls.Conn, ht
 	server := &nbd.Server{Find: a.takeOffer}
 	return func(_ *http.Server, conn *tls.Conn, _ http.Handler) {
 		if err := server.Serve(ctx, conn); err != nil {
-			a.log.Warn("disk served over NBD", "peer", conn.RemoteAddr(), "error", err)
+			a.Log.Warn("disk served over NBD", "peer", conn.RemoteAddr(), "error", err)
 		}
 	}
 }
@@ -102,13 +103,13 @@ func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd
 		return nil, errors.New("this disk is for another host")
 	}
 	if o.web != nil {
-		img, err := a.openImage(ctx, hostlink.CarryTask{Web: o.web})
+		img, err := a.work.OpenImage(ctx, hostlink.CarryTask{Web: o.web})
 		if err != nil {
 			return nil, err
 		}
 		return &nbd.Export{Image: img, Close: func() { img.Close() }}, nil
 	}
-	c, err := a.chain(o.path)
+	c, err := a.sight.Chain(o.path)
 	if err != nil {
 		return nil, err
 	}

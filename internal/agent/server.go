@@ -10,234 +10,260 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/agent/do"
+	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/agent/task"
 	"unvora.example/unvora/internal/hostlink"
 )
 
-// routes of the agent's side of hostlink. The service may call all of them,
-// another agent only read a ticket's file.
+// routes of the agent's side of hostlink. The service may call all of them, another agent only read what a ticket is for.
 func (a *Agent) routes() http.Handler {
 	mux := http.NewServeMux()
-	mux.HandleFunc("POST /v1/enrol", handle(func(w http.ResponseWriter, r *http.Request) error {
-		var e hostlink.Enrolment
-		if err := read(w, r, &e); err != nil {
-			return err
-		}
-		if err := a.enrol(e); err != nil {
-			return err
-		}
-		a.log.Info("added to an inventory", "host", e.HostID)
-		return answer(w, a.hello())
-	}))
+	mux.HandleFunc("POST /v1/enrol", handle(a.serveEnrol))
 	mux.HandleFunc("GET /v1/tickets/{ticket}", a.member(handle(a.serveTicket)))
 	mux.HandleFunc("GET /v1/tickets/{ticket}/descriptor", a.member(handle(a.serveDescriptor)))
 	mux.HandleFunc("POST /v1/tickets/{ticket}/disks", handle(a.offerDisk)) // also to agents of another Unvora
-	service := func(pattern string, f func(http.ResponseWriter, *http.Request) error) {
-		mux.HandleFunc(pattern, a.member(func(w http.ResponseWriter, r *http.Request) {
-			if peerName(r.TLS) != hostlink.ServiceName {
-				fail(w, &hostlink.Fault{Code: "not-allowed", Message: "only the service may ask for this"})
-				return
-			}
-			handle(f)(w, r)
-		}))
+	for pattern, f := range map[string]handler{
+		"PUT /v1/trust":                a.serveTrust,
+		"GET /v1/survey":               a.serveSurvey,
+		"GET /v1/look":                 a.servePackage,
+		"GET /v1/folder":               a.serveFolder,
+		"POST /v1/disks/held":          a.serveHeld,
+		"POST /v1/disks/sums":          a.serveSums,
+		"PUT /v1/pools/{pool}/labels":  a.serveLabels,
+		"POST /v1/pools/{pool}/settle": a.serveSettle,
+		"PUT /v1/tickets/{ticket}":     a.serveAllow,
+		"PUT /v1/tasks/{id}":           a.serveStart,
+		"POST /v1/tasks/{id}/pause":    a.servePause,
+		"DELETE /v1/tasks/{id}":        a.serveUndo,
+		"DELETE /v1/jobs/{job}":        a.serveForget,
+
+		"GET /v1/tasks/{id}":              a.ofTask(a.serveTask),
+		"PUT /v1/tasks/{id}/intake":       a.ofTask(a.serveIntake),
+		"GET /v1/tasks/{id}/disks/{disk}": a.ofTask(a.serveHandOutDisk),
+		"GET /v1/tasks/{id}/package":      a.ofTask(a.serveHandOut),
+		"POST /v1/tasks/{id}/descriptor":  a.ofTask(a.serveHandOutDescriptor),
+		"POST /v1/tasks/{id}/handed-out":  a.ofTask(a.serveHandedOut),
+	} {
+		mux.HandleFunc(pattern, a.service(f))
 	}
-	service("PUT /v1/trust", func(w http.ResponseWriter, r *http.Request) error {
-		var t hostlink.Trust
-		if err := read(w, r, &t); err != nil {
-			return err
-		}
-		if err := a.trustAnew(t); err != nil {
-			return err
-		}
-		a.log.Info("has a certificate of another authority")
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	})
-	service("GET /v1/survey", func(w http.ResponseWriter, r *http.Request) error {
-		wait, _ := time.ParseDuration(r.URL.Query().Get("wait"))
-		return answer(w, a.surveyWhen(r.Context(), r.URL.Query().Get("since"), wait))
-	})
-	service("GET /v1/look", func(w http.ResponseWriter, r *http.Request) error {
-		src := hostlink.FetchSource{Path: r.URL.Query().Get("path")}
-		if isWeb(src.Path) {
-			src.Web = src.Path
-		}
-		o, err := a.openPackage(r.Context(), src, a.config.State)
-		if err != nil {
-			return err
-		}
-		defer o.Close()
-		return answer(w, o.Skeleton)
-	})
-	service("GET /v1/folder", func(w http.ResponseWriter, r *http.Request) error {
-		f, err := a.lookFolder(r.URL.Query().Get("path"))
-		if err != nil {
-			return err
-		}
-		return answer(w, f)
-	})
-	service("POST /v1/disks/held", func(w http.ResponseWriter, r *http.Request) error {
-		var q hostlink.HeldRequest
-		if err := read(w, r, &q); err != nil {
-			return err
-		}
-		held, err := a.held(q)
-		if err != nil {
-			return err
-		}
-		return answer(w, held)
-	})
-	service("POST /v1/disks/sums", func(w http.ResponseWriter, r *http.Request) error {
-		var q hostlink.SumsRequest
-		if err := read(w, r, &q); err != nil {
-			return err
-		}
-		raw, err := a.sums(q)
-		if err != nil {
-			return err
-		}
-		_, err = w.Write(raw)
-		return err
-	})
-	service("PUT /v1/pools/{pool}/labels", func(w http.ResponseWriter, r *http.Request) error {
-		var labels []string
-		if err := read(w, r, &labels); err != nil {
-			return err
-		}
-		if err := a.label(r.PathValue("pool"), labels); err != nil {
-			return err
-		}
-		return answer(w, struct{}{})
-	})
-	service("POST /v1/pools/{pool}/settle", func(w http.ResponseWriter, r *http.Request) error {
-		if err := a.settlePool(r.PathValue("pool")); err != nil {
-			return err
-		}
-		return answer(w, struct{}{})
-	})
-	service("PUT /v1/tickets/{ticket}", func(w http.ResponseWriter, r *http.Request) error {
-		var t hostlink.Ticket
-		if err := read(w, r, &t); err != nil {
-			return err
-		}
-		if t.Web == nil {
-			if err := a.within(t.Path); err != nil {
-				return err
-			}
-		}
-		a.dropOld()
-		a.tickets.Store(r.PathValue("ticket"), t)
-		return answer(w, struct{}{})
-	})
-	service("PUT /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
-		var spec hostlink.TaskSpec
-		if err := read(w, r, &spec); err != nil {
-			return err
-		}
-		t, err := a.tasks.start(r.PathValue("id"), spec)
-		if err != nil {
-			return err
-		}
-		s, _ := t.snapshot()
-		return answer(w, s)
-	})
-	service("POST /v1/tasks/{id}/pause", func(w http.ResponseWriter, r *http.Request) error {
-		var spec hostlink.TaskSpec
-		if err := read(w, r, &spec); err != nil {
-			return err
-		}
-		if err := a.tasks.pause(r.PathValue("id"), spec); err != nil {
-			return err
-		}
-		return answer(w, struct{}{})
-	})
-	service("DELETE /v1/tasks/{id}", func(w http.ResponseWriter, r *http.Request) error {
-		var spec hostlink.TaskSpec
-		if err := read(w, r, &spec); err != nil {
-			return err
-		}
-		if err := a.tasks.undo(r.PathValue("id"), spec); err != nil {
-			return err
-		}
-		return answer(w, struct{}{})
-	})
-	service("DELETE /v1/jobs/{job}", func(w http.ResponseWriter, r *http.Request) error {
-		epoch, err := strconv.ParseInt(r.URL.Query().Get("epoch"), 10, 64)
-		if err != nil {
-			return err
-		}
-		if err := a.tasks.forget(r.PathValue("job"), epoch); err != nil {
-			return err
-		}
-		return answer(w, struct{}{})
-	})
-	onTask := func(pattern string, f func(t *task, w http.ResponseWriter, r *http.Request) error) {
-		service(pattern, func(w http.ResponseWriter, r *http.Request) error {
-			t, err := a.tasks.get(r.PathValue("id"))
-			if err != nil {
-				return err
-			}
-			return f(t, w, r)
-		})
-	}
-	onTask("GET /v1/tasks/{id}", func(t *task, w http.ResponseWriter, r *http.Request) error {
-		most, _ := time.ParseDuration(r.URL.Query().Get("wait"))
-		return answer(w, t.wait(r.Context(), min(most, 20*time.Second)))
-	})
-	onTask("PUT /v1/tasks/{id}/intake", func(t *task, w http.ResponseWriter, r *http.Request) error {
-		offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
-		if err != nil {
-			return err
-		}
-		if err := t.intake.send(r.Context(), offset, r.Body); err != nil {
-			return err
-		}
-		return answer(w, struct{}{})
-	})
-	onTask("GET /v1/tasks/{id}/disks/{disk}", func(t *task, w http.ResponseWriter, r *http.Request) error {
-		offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
-		if err != nil {
-			return err
-		}
-		return stream(w, func(out io.Writer) error {
-			return t.handing.streamDisk(r.Context(), out, r.PathValue("disk"), offset)
-		})
-	})
-	onTask("GET /v1/tasks/{id}/package", func(t *task, w http.ResponseWriter, r *http.Request) error {
-		return stream(w, func(out io.Writer) error {
-			return t.handing.streamPackage(r.Context(), out, a.config.State)
-		})
-	})
-	onTask("POST /v1/tasks/{id}/descriptor", func(t *task, w http.ResponseWriter, r *http.Request) error {
-		var members []ovf.Member
-		if err := read(w, r, &members); err != nil {
-			return err
-		}
-		p, err := t.handing.pack()
-		if err != nil {
-			return err
-		}
-		raw, err := p.descriptor(members, p.room)
-		if err != nil {
-			return err
-		}
-		_, err = w.Write(raw)
-		return err
-	})
-	onTask("POST /v1/tasks/{id}/handed-out", func(t *task, w http.ResponseWriter, r *http.Request) error {
-		var result hostlink.PackResult
-		if err := read(w, r, &result); err != nil {
-			return err
-		}
-		if _, err := t.handing.pack(); err != nil {
-			return err
-		}
-		select {
-		case t.handing.over <- result:
-		default: // said before
-		}
-		return answer(w, struct{}{})
-	})
 	return mux
+}
+
+// handler answers a call, or returns why it can't.
+type handler func(w http.ResponseWriter, r *http.Request) error
+
+// service lets in nobody but the service.
+func (a *Agent) service(f handler) http.HandlerFunc {
+	return a.member(func(w http.ResponseWriter, r *http.Request) {
+		if peerName(r.TLS) != hostlink.ServiceName {
+			fail(w, &hostlink.Fault{Code: "not-allowed", Message: "only the service may ask for this"})
+			return
+		}
+		handle(f)(w, r)
+	})
+}
+
+// ofTask finds the task that a call is about.
+func (a *Agent) ofTask(f func(t *task.Task, w http.ResponseWriter, r *http.Request) error) handler {
+	return func(w http.ResponseWriter, r *http.Request) error {
+		t, err := a.tasks.Get(r.PathValue("id"))
+		if err != nil {
+			return err
+		}
+		return f(t, w, r)
+	}
+}
+
+func (a *Agent) serveEnrol(w http.ResponseWriter, r *http.Request) error {
+	var e hostlink.Enrolment
+	if err := read(w, r, &e); err != nil {
+		return err
+	}
+	if err := a.enrol(e); err != nil {
+		return err
+	}
+	a.Log.Info("added to an inventory", "host", e.HostID)
+	return answer(w, a.Hello())
+}
+
+func (a *Agent) serveTrust(w http.ResponseWriter, r *http.Request) error {
+	var t hostlink.Trust
+	if err := read(w, r, &t); err != nil {
+		return err
+	}
+	if err := a.trustAnew(t); err != nil {
+		return err
+	}
+	a.Log.Info("has a certificate of another authority")
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (a *Agent) serveSurvey(w http.ResponseWriter, r *http.Request) error {
+	wait, _ := time.ParseDuration(r.URL.Query().Get("wait"))
+	return answer(w, a.sight.Survey(r.Context(), r.URL.Query().Get("since"), wait))
+}
+
+func (a *Agent) servePackage(w http.ResponseWriter, r *http.Request) error {
+	src := hostlink.FetchSource{Path: r.URL.Query().Get("path")}
+	if do.IsWeb(src.Path) {
+		src.Web = src.Path
+	}
+	o, err := a.work.OpenPackage(r.Context(), src, a.Config.State)
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	return answer(w, o.Skeleton)
+}
+
+func (a *Agent) serveFolder(w http.ResponseWriter, r *http.Request) error {
+	f, err := a.sight.Folder(r.URL.Query().Get("path"))
+	if err != nil {
+		return err
+	}
+	return answer(w, f)
+}
+
+func (a *Agent) serveHeld(w http.ResponseWriter, r *http.Request) error {
+	var q hostlink.HeldRequest
+	if err := read(w, r, &q); err != nil {
+		return err
+	}
+	held, err := a.sight.Held(q)
+	if err != nil {
+		return err
+	}
+	return answer(w, held)
+}
+
+func (a *Agent) serveSums(w http.ResponseWriter, r *http.Request) error {
+	var q hostlink.SumsRequest
+	if err := read(w, r, &q); err != nil {
+		return err
+	}
+	raw, err := a.sight.Sums(q)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(raw)
+	return err
+}
+
+func (a *Agent) serveLabels(w http.ResponseWriter, r *http.Request) error {
+	var labels []string
+	if err := read(w, r, &labels); err != nil {
+		return err
+	}
+	return done(w, a.sight.Label(r.PathValue("pool"), labels))
+}
+
+func (a *Agent) serveSettle(w http.ResponseWriter, r *http.Request) error {
+	return done(w, a.sight.Settle(r.PathValue("pool")))
+}
+
+func (a *Agent) serveAllow(w http.ResponseWriter, r *http.Request) error {
+	var t hostlink.Ticket
+	if err := read(w, r, &t); err != nil {
+		return err
+	}
+	if t.Web == nil {
+		if err := a.Within(t.Path); err != nil {
+			return err
+		}
+	}
+	a.dropOld()
+	a.tickets.Store(r.PathValue("ticket"), t)
+	return done(w, nil)
+}
+
+func (a *Agent) serveStart(w http.ResponseWriter, r *http.Request) error {
+	var spec hostlink.TaskSpec
+	if err := read(w, r, &spec); err != nil {
+		return err
+	}
+	t, err := a.tasks.Start(r.PathValue("id"), spec)
+	if err != nil {
+		return err
+	}
+	s, _ := t.Snapshot()
+	return answer(w, s)
+}
+
+func (a *Agent) servePause(w http.ResponseWriter, r *http.Request) error {
+	var spec hostlink.TaskSpec
+	if err := read(w, r, &spec); err != nil {
+		return err
+	}
+	return done(w, a.tasks.Pause(r.PathValue("id"), spec))
+}
+
+func (a *Agent) serveUndo(w http.ResponseWriter, r *http.Request) error {
+	var spec hostlink.TaskSpec
+	if err := read(w, r, &spec); err != nil {
+		return err
+	}
+	return done(w, a.tasks.Undo(r.PathValue("id"), spec))
+}
+
+func (a *Agent) serveForget(w http.ResponseWriter, r *http.Request) error {
+	epoch, err := strconv.ParseInt(r.URL.Query().Get("epoch"), 10, 64)
+	if err != nil {
+		return err
+	}
+	return done(w, a.tasks.Forget(r.PathValue("job"), epoch))
+}
+
+// mostWait is how long a call may wait for a task.
+const mostWait = 20 * time.Second
+
+func (a *Agent) serveTask(t *task.Task, w http.ResponseWriter, r *http.Request) error {
+	most, _ := time.ParseDuration(r.URL.Query().Get("wait"))
+	return answer(w, t.Wait(r.Context(), min(most, mostWait)))
+}
+
+func (a *Agent) serveIntake(t *task.Task, w http.ResponseWriter, r *http.Request) error {
+	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+	if err != nil {
+		return err
+	}
+	return done(w, t.Intake.Send(r.Context(), offset, r.Body))
+}
+
+func (a *Agent) serveHandOutDisk(t *task.Task, w http.ResponseWriter, r *http.Request) error {
+	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+	if err != nil {
+		return err
+	}
+	return stream(w, func(out io.Writer) error {
+		return a.work.StreamDisk(r.Context(), t, out, r.PathValue("disk"), offset)
+	})
+}
+
+func (a *Agent) serveHandOut(t *task.Task, w http.ResponseWriter, r *http.Request) error {
+	return stream(w, func(out io.Writer) error { return a.work.StreamPackage(r.Context(), t, out) })
+}
+
+func (a *Agent) serveHandOutDescriptor(t *task.Task, w http.ResponseWriter, r *http.Request) error {
+	var members []ovf.Member
+	if err := read(w, r, &members); err != nil {
+		return err
+	}
+	raw, err := a.work.HandOutDescriptor(t, members)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(raw)
+	return err
+}
+
+func (a *Agent) serveHandedOut(t *task.Task, w http.ResponseWriter, r *http.Request) error {
+	var result hostlink.PackResult
+	if err := read(w, r, &result); err != nil {
+		return err
+	}
+	return done(w, a.work.HandedOut(t, result))
 }
 
 // member lets in only those whose certificate the authority has signed; the
@@ -282,7 +308,7 @@ func (a *Agent) serveTicket(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	f, err := disk.OpenRead(a.door, t.Path)
+	f, err := disk.OpenRead(a.Door, t.Path)
 	if err != nil {
 		return err
 	}
@@ -317,7 +343,7 @@ func (s *started) Write(p []byte) (int, error) {
 	return s.w.Write(p)
 }
 
-func handle(f func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+func handle(f handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if err := f(w, r); err != nil {
 			fail(w, err)
@@ -342,10 +368,18 @@ func answer(w http.ResponseWriter, value any) error {
 	return json.NewEncoder(w).Encode(value)
 }
 
+// done answers a call that has nothing to tell.
+func done(w http.ResponseWriter, err error) error {
+	if err != nil {
+		return err
+	}
+	return answer(w, struct{}{})
+}
+
 func fail(w http.ResponseWriter, err error) {
 	fault := &hostlink.Fault{}
 	if !errors.As(err, &fault) {
-		fault = &hostlink.Fault{Code: codeOf(err), Message: err.Error()}
+		fault = &hostlink.Fault{Code: ground.CodeOf(err), Message: err.Error()}
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusConflict)

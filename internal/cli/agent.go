@@ -3,18 +3,19 @@ package cli
 import (
 	"fmt"
 	"os"
+	"unvora.example/unvora/internal/agent/driver"
 
 	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"unvora.example/unvora/internal/agent"
-	"unvora.example/unvora/internal/agent/standin"
+	"unvora.example/unvora/internal/agent/driver/standin"
 )
 
 // drivers by the name that an agent's file gives.
-var drivers = map[string]func(agent.Config) (agent.Driver, error){
-	"standin": func(c agent.Config) (agent.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },
+var drivers = map[string]func(agent.Config) (driver.Driver, error){
+	"standin": func(c agent.Config) (driver.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },
 }
 
 func (a *app) agentCmd() *cobra.Command {

@@ -21,6 +21,7 @@ import (
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent"
+	"unvora.example/unvora/internal/agent/ground"
 )
 
 // sampleHost is a host of the sample estate.
@@ -28,8 +29,8 @@ type sampleHost struct {
 	name, family, site string
 	cpus               int
 	memoryMiB          int64
-	pools              []agent.PoolConfig // paths relative to the host's directory
-	shelves            []agent.ShelfConfig
+	pools              []ground.PoolConfig // paths relative to the host's directory
+	shelves            []ground.ShelfConfig
 	switches           []wiring.Switch
 	machines           []sampleMachine
 }
@@ -69,12 +70,12 @@ const (
 var estate = []sampleHost{
 	{
 		name: "gannet", family: "slate", site: "Northhead", cpus: 16, memoryMiB: 64 << 10,
-		pools: []agent.PoolConfig{
+		pools: []ground.PoolConfig{
 			{Name: "reef", Path: "reef", Labels: []string{"fast"}},
 			{Name: "harbour", Path: "../../share/harbour", Labels: []string{"archive"}},
 			{Name: "kelp", Path: "kelp", Removable: true, Rate: 18 << 20}, // as a small USB drive is
 		},
-		shelves:  []agent.ShelfConfig{{Name: "loft", Path: "loft"}},
+		shelves:  []ground.ShelfConfig{{Name: "loft", Path: "loft"}},
 		switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}, {Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: append([]sampleMachine{
 			{name: "tide-gauge", guest: debian, guestID: debianID, pool: "reef", cpus: 2, memoryMiB: 2048, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 96}}},
@@ -87,11 +88,11 @@ var estate = []sampleHost{
 	},
 	{
 		name: "petrel", family: "slate", site: "Northhead", cpus: 8, memoryMiB: 32 << 10,
-		pools: []agent.PoolConfig{
+		pools: []ground.PoolConfig{
 			{Name: "reef", Path: "reef", Labels: []string{"fast"}},
 			{Name: "harbour", Path: "../../share/harbour", Labels: []string{"archive"}},
 		},
-		shelves:  []agent.ShelfConfig{{Name: "attic", Path: "attic"}},
+		shelves:  []ground.ShelfConfig{{Name: "attic", Path: "attic"}},
 		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: []sampleMachine{
 			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192, running: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
@@ -100,7 +101,7 @@ var estate = []sampleHost{
 	},
 	{
 		name: "skua", family: "chalk", site: "Quay", cpus: 24, memoryMiB: 128 << 10,
-		pools:    []agent.PoolConfig{{Name: "shoal", Path: "shoal"}},
+		pools:    []ground.PoolConfig{{Name: "shoal", Path: "shoal"}},
 		switches: []wiring.Switch{{Name: "Lab-20", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "Field-30", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}, {Name: "visitors", Segment: "visitors", VLAN: 40, Uplink: "port2", Tagged: true}},
 		machines: []sampleMachine{
 			{name: "wave-model", guest: debian, guestID: debianID, pool: "shoal", cpus: 12, memoryMiB: 96 << 10, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 32768, dataMiB: 24}}},
@@ -115,7 +116,7 @@ var estate = []sampleHost{
 	},
 	{
 		name: "fulmar", family: "flint", site: "Quay", cpus: 4, memoryMiB: 16 << 10,
-		pools:    []agent.PoolConfig{{Name: "ledge", Path: "ledge"}},
+		pools:    []ground.PoolConfig{{Name: "ledge", Path: "ledge"}},
 		switches: []wiring.Switch{{Name: "laboratory", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "outside", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}},
 		machines: []sampleMachine{
 			{name: "licence-desk", guest: windows, guestID: windowsID, pool: "ledge", cpus: 2, memoryMiB: 4096, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}},
@@ -173,7 +174,7 @@ func build(dir string, ports map[string]int) error {
 				})
 			}
 			if !m.stray {
-				config.Machines = append(config.Machines, agent.MachineConfig{Folder: filepath.Join(pools[m.pool], m.name), Running: m.running})
+				config.Machines = append(config.Machines, ground.MachineConfig{Folder: filepath.Join(pools[m.pool], m.name), Running: m.running})
 			}
 		}
 		if err := writeTOML(filepath.Join(root, "agent.toml"), config); err != nil {

@@ -23,7 +23,8 @@ import (
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent"
-	"unvora.example/unvora/internal/agent/standin"
+	"unvora.example/unvora/internal/agent/driver/standin"
+	"unvora.example/unvora/internal/agent/ground"
 )
 
 const (
@@ -213,13 +214,13 @@ func makeHost(root string, n int) (*agent.Agent, net.Listener, error) {
 	name := fmt.Sprintf("host-%04d", n)
 	pool := filepath.Join(root, name, "pool")
 	config := agent.Config{Name: name, Site: fmt.Sprintf("site-%02d", n%20), Family: "slate", Driver: "standin", Listen: "127.0.0.1:0", State: filepath.Join(root, name, "state"), CPUs: 64, MemoryMB: 1 << 20,
-		Pools: []agent.PoolConfig{{Name: "pool-" + name, Path: pool, Rate: 1 << 30}}, Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}}
+		Pools: []ground.PoolConfig{{Name: "pool-" + name, Path: pool, Rate: 1 << 30}}, Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}}
 	for m := range copiesEach {
 		folder := filepath.Join(pool, fmt.Sprintf("m-%04d-%02d", n, m))
 		if err := makeSmall(folder, n*copiesEach+m); err != nil {
 			return nil, nil, err
 		}
-		config.Machines = append(config.Machines, agent.MachineConfig{Folder: folder})
+		config.Machines = append(config.Machines, ground.MachineConfig{Folder: folder})
 	}
 	a, err := agent.New(config, standin.New(config.Switches, nil, config.Door()), slog.New(slog.DiscardHandler))
 	if err != nil {

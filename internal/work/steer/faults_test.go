@@ -25,7 +25,8 @@ import (
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent"
-	"unvora.example/unvora/internal/agent/standin"
+	"unvora.example/unvora/internal/agent/driver/standin"
+	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/cimi"
 	standinmanager "unvora.example/unvora/internal/cimi/standin"
 	"unvora.example/unvora/internal/cimi/standintest"
@@ -91,12 +92,12 @@ func (e *smallEstate) agent(name, shelf string) {
 	pool := e.dir(name, "reef")
 	require.NoError(e, os.MkdirAll(pool, 0o755))
 	config := agent.Config{Name: name, Site: "Northhead", Family: "slate", Driver: "standin", State: e.dir(name, "state"), CPUs: 16, MemoryMB: 65536, Listen: "127.0.0.1:0",
-		Pools: []agent.PoolConfig{{Name: "reef-" + name, Path: pool, Rate: 1 << 30}}, Ports: []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}}
+		Pools: []ground.PoolConfig{{Name: "reef-" + name, Path: pool, Rate: 1 << 30}}, Ports: []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}}
 	if shelf != "" {
-		config.Shelves = []agent.ShelfConfig{{Name: shelf, Path: e.dir(name, shelf)}}
+		config.Shelves = []ground.ShelfConfig{{Name: shelf, Path: e.dir(name, shelf)}}
 		require.NoError(e, os.MkdirAll(config.Shelves[0].Path, 0o755))
 		e.machine(filepath.Join(pool, "tide-gauge"), "tide-gauge")
-		config.Machines = []agent.MachineConfig{{Folder: filepath.Join(pool, "tide-gauge")}}
+		config.Machines = []ground.MachineConfig{{Folder: filepath.Join(pool, "tide-gauge")}}
 	}
 	a, err := agent.New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, config.Ports, config.Door()), slog.New(slog.DiscardHandler))
 	require.NoError(e, err)

@@ -1,0 +1,100 @@
+// Package do carries out what an agent is asked to do, one file for each kind of task. A task finds out by itself how far
+// it was before a restart, and takes back what it did, also where that is half done.
+package do
+
+import (
+	"context"
+	"sync"
+
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/agent/sight"
+	"unvora.example/unvora/internal/agent/task"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// Worker carries tasks out.
+type Worker struct {
+	*ground.Ground
+	*sight.Sight
+	// Dialer reaches other agents.
+	Dialer func() *hostlink.Dialer
+
+	switches switches
+	handings sync.Map // id of a task → *handing
+}
+
+// New makes a worker that sees with sight.
+func New(g *ground.Ground, s *sight.Sight, dialer func() *hostlink.Dialer) *Worker {
+	w := &Worker{Ground: g, Sight: s, Dialer: dialer}
+	w.switches.w = w
+	return w
+}
+
+// Restore gives the hypervisor back what was made at this host and it has forgotten: switches, and the machines that
+// ran, which are started again.
+func (w *Worker) Restore() error {
+	if err := w.switches.restore(); err != nil {
+		return err
+	}
+	for folder, e := range w.Records.Register() {
+		if e.Running {
+			if err := w.run(folder); err != nil {
+				w.Log.Warn("machine could not be started again", "folder", folder, "error", err)
+			}
+		}
+	}
+	return nil
+}
+
+// Close ends what waits.
+func (w *Worker) Close() { w.switches.close() }
+
+// run is a task with the worker that carries it out.
+type run struct {
+	*Worker
+	*task.Task
+}
+
+// row is how a kind of task is carried out.
+type row struct {
+	do   func(ctx context.Context, t *run) (any, error)
+	undo func(t *run) error
+}
+
+func nothing(*run) error { return nil }
+
+// rows is the table of the kinds of tasks.
+var rows = map[string]row{
+	plan.KindStop:      {doStop, undoStop},
+	plan.KindStart:     {doStart, undoStart},
+	plan.KindFetchDisk: {doFetch, undoFetch},
+	plan.KindPlace:     {doPlace, undoPlace},
+	plan.KindPack:      {doPack, undoPack},
+	plan.KindHandOut:   {doHandOut, nothing},
+	plan.KindCarry:     {doCarry, undoCarry},
+	plan.KindRelink:    {doRelink, undoRelink},
+	plan.KindMend:      {doMend, nothing},
+	plan.KindLayer:     {doLayer, undoLayer},
+	plan.KindAlter:     {doAlter, undoAlter},
+	plan.KindDelist:    {doDelist, undoDelist},
+	plan.KindTakeAway:  {doTakeAway, undoTakeAway},
+	plan.KindSend:      {doSend, nothing},
+	plan.KindUseAhead:  {doUseAhead, nothing},
+
+	plan.KindMakeSwitch: {doMakeSwitch, undoMakeSwitch},
+	plan.KindDropSwitch: {doDropSwitch, undoDropSwitch},
+	plan.KindKeepSwitch: {doKeepSwitch, nothing},
+}
+
+// Kinds are the kinds of tasks that the worker carries out.
+func (w *Worker) Kinds() map[string]task.Kind {
+	kinds := map[string]task.Kind{}
+	for name, r := range rows {
+		kinds[name] = task.Kind{
+			Do:   func(ctx context.Context, t *task.Task) (any, error) { return r.do(ctx, &run{w, t}) },
+			Undo: func(t *task.Task) error { return r.undo(&run{w, t}) },
+		}
+	}
+	return kinds
+}

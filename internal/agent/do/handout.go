@@ -1,0 +1,251 @@
+package do
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/door"
+	"unvora.example/unvora/internal/agent/task"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// handing is the state of a hand-out: the caller's computer asks for disks, or
+// for the whole package, until it says that it has them.
+type handing struct {
+	mu     sync.Mutex
+	p      *pack
+	over   chan hostlink.PackResult
+	resume map[string][]streamPoint // by disk: the last few places to go on from
+}
+
+type streamPoint struct {
+	at, guest int64
+	state     []byte
+}
+
+// handed is the hand-out that a task is.
+func (w *Worker) handed(t *task.Task) *handing {
+	h, _ := w.handings.Load(t.ID())
+	known, ok := h.(*handing)
+	if !ok {
+		return &handing{} // not ready yet, or none at all
+	}
+	return known
+}
+
+// StreamDisk writes the image of a disk of a hand-out, from byte offset of it on.
+func (w *Worker) StreamDisk(ctx context.Context, t *task.Task, out io.Writer, disk string, offset int64) error {
+	return w.handed(t).streamDisk(ctx, out, disk, offset)
+}
+
+// StreamPackage writes the whole package of a hand-out front to back.
+func (w *Worker) StreamPackage(ctx context.Context, t *task.Task, out io.Writer) error {
+	return w.handed(t).streamPackage(ctx, out, w.Config.State)
+}
+
+// HandOutDescriptor is that of the package of a hand-out, its disks being as the caller has them.
+func (w *Worker) HandOutDescriptor(t *task.Task, members []ovf.Member) ([]byte, error) {
+	p, err := w.handed(t).pack()
+	if err != nil {
+		return nil, err
+	}
+	return p.descriptor(members, p.room)
+}
+
+// HandedOut notes that the caller has the package; it may say so again.
+func (w *Worker) HandedOut(t *task.Task, result hostlink.PackResult) error {
+	if s, _ := t.Snapshot(); s.State == hostlink.TaskDone {
+		return nil
+	}
+	h := w.handed(t)
+	if _, err := h.pack(); err != nil {
+		return err
+	}
+	select {
+	case h.over <- result:
+	default: // said before
+	}
+	return nil
+}
+
+// handOutPatience is how long a hand-out waits for a caller that has gone.
+const handOutPatience = 10 * time.Minute
+
+func doHandOut(ctx context.Context, t *run) (any, error) {
+	p, err := newPack(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	h := &handing{p: p, over: make(chan hostlink.PackResult, 1), resume: map[string][]streamPoint{}}
+	t.handings.Store(t.ID(), h)
+	defer t.handings.Delete(t.ID())
+	t.Update(func(s *hostlink.Task) { s.Needs = &hostlink.Need{} })
+	last, _ := t.Snapshot()
+	for {
+		select {
+		case r := <-h.over:
+			return r, nil
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(handOutPatience):
+			now, _ := t.Snapshot()
+			if now.Done == last.Done {
+				return nil, fmt.Errorf("nobody has fetched the package for %s", handOutPatience)
+			}
+			last = now
+		}
+	}
+}
+
+func (h *handing) pack() (*pack, error) {
+	if h.p == nil {
+		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the package is not ready yet"}
+	}
+	return h.p, nil
+}
+
+// skipWriter drops the first bytes, which the caller has.
+type skipWriter struct {
+	w    io.Writer
+	skip int64
+}
+
+func (s *skipWriter) Write(p []byte) (int, error) {
+	n := int(min(s.skip, int64(len(p))))
+	s.skip -= int64(n)
+	if n == len(p) {
+		return n, nil
+	}
+	m, err := s.w.Write(p[n:])
+	return n + m, err
+}
+
+// streamDisk writes the image of a disk to w, from byte offset of it on.
+func (h *handing) streamDisk(ctx context.Context, w io.Writer, id string, offset int64) error {
+	p, err := h.pack()
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() { // a cancelled job gives nothing more
+		select {
+		case <-p.t.Ended():
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	for _, pd := range p.Disks {
+		if pd.ID != id {
+			continue
+		}
+		img, err := p.open(ctx, pd)
+		if err != nil {
+			return err
+		}
+		defer img.Close()
+		size := img.Info().VirtualBytes
+		from := h.point(id, offset)
+		var target *vmdk.StreamTarget
+		out := &skipWriter{w, offset - from.at}
+		if from.state != nil {
+			target, err = vmdk.ResumeStream(out, size, from.state, nil)
+		} else {
+			target, err = vmdk.CreateStream(out, p.spec(pd, img), nil)
+		}
+		if err != nil {
+			return err
+		}
+		err = disk.Pump(ctx, target, disk.ImageFeed(img, from.guest, target.BlockBytes()), disk.Options{
+			Now:       time.Now,
+			SaveEvery: 32 << 20,
+			Progress:  p.t.Progress,
+			Saved: func(guest int64, state []byte, _ any) error {
+				h.mu.Lock()
+				defer h.mu.Unlock()
+				points := append(h.resume[id], streamPoint{target.Length(), guest, state})
+				h.resume[id] = points[max(0, len(points)-4):]
+				return nil
+			},
+		})
+		if err != nil {
+			return err
+		}
+		return target.Finish()
+	}
+	return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the package has no disk " + id}
+}
+
+// point is the last known place at or before a byte of the image.
+func (h *handing) point(id string, offset int64) (best streamPoint) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, p := range h.resume[id] {
+		if p.at <= offset && p.at > best.at {
+			best = p
+		}
+	}
+	return best
+}
+
+// streamPackage writes the whole package to a pipe: each disk is spooled, one
+// at a time, since its header needs its size.
+func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir string) error {
+	p, err := h.pack()
+	if err != nil {
+		return err
+	}
+	raw, err := p.descriptor(nil, p.room)
+	if err != nil {
+		return err
+	}
+	made := p.Passport.MadeAt
+	if err := ovf.WriteMember(w, p.descriptorName(), int64(len(raw)), made, bytes.NewReader(raw)); err != nil {
+		return err
+	}
+	var members []ovf.Member
+	for _, pd := range p.Disks {
+		m, err := h.spoolDisk(ctx, w, spoolDir, pd, made)
+		if err != nil {
+			return err
+		}
+		members = append(members, m)
+	}
+	manifest := ovf.ManifestOf(p.descriptorName(), raw, members)
+	if err := ovf.WriteMember(w, p.Name+".mf", int64(len(manifest)), made, bytes.NewReader(manifest)); err != nil {
+		return err
+	}
+	_, err = w.Write(ovf.Trailer)
+	return err
+}
+
+func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, pd plan.PackDisk, made time.Time) (ovf.Member, error) {
+	spool, err := door.Unnamed(spoolDir)
+	if err != nil {
+		return ovf.Member{}, err
+	}
+	defer spool.Close()
+	out := &hashed{spool, sha256.New()}
+	if err := h.streamDisk(ctx, out, pd.ID, 0); err != nil {
+		return ovf.Member{}, err
+	}
+	size, err := spool.Seek(0, io.SeekEnd)
+	if err == nil {
+		_, err = spool.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return ovf.Member{}, err
+	}
+	m := ovf.Member{Name: pd.File, Size: size, SHA256: hex.EncodeToString(out.hash.Sum(nil))}
+	return m, ovf.WriteMember(w, m.Name, m.Size, made, spool)
+}

@@ -1,0 +1,73 @@
+package do
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/ground"
+)
+
+func doStart(_ context.Context, t *run) (any, error) {
+	var p plan.Power
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	return nil, t.power(p.Folder, true)
+}
+
+func doStop(_ context.Context, t *run) (any, error) {
+	var p plan.Power
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	return nil, t.power(p.Folder, false)
+}
+
+func undoStart(t *run) error {
+	_, err := doStop(context.Background(), t)
+	return err
+}
+
+func undoStop(t *run) error {
+	_, err := doStart(context.Background(), t)
+	return err
+}
+
+// power starts or stops a registered machine; one that is so already is left alone.
+func (w *Worker) power(folder string, on bool) error {
+	if _, there := w.Records.Register()[folder]; !there {
+		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", w.Config.Name, folder)
+	}
+	running := w.Driver.State(folder) == "running"
+	switch {
+	case on && !running:
+		if err := w.run(folder); err != nil {
+			return err
+		}
+	case !on && running:
+		if err := w.Driver.Stop(folder); err != nil {
+			return err
+		}
+	}
+	return w.Records.List(folder, ground.Registered{Running: on, Since: time.Now()})
+}
+
+// run has the driver start a machine, its disks in the formats on record.
+func (w *Worker) run(folder string) error {
+	m, err := w.ReadMachine(folder)
+	if err != nil {
+		return err
+	}
+	for i := range m.Disks {
+		d := &m.Disks[i]
+		as, err := w.FormatOf(filepath.Join(folder, d.File), d.Format)
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.ID, err)
+		}
+		d.Format = as.Name()
+	}
+	return w.Driver.Start(folder, m)
+}

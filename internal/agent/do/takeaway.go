@@ -1,0 +1,139 @@
+package do
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/ground"
+)
+
+// trashDir in a pool's working directory holds what was taken away, each in a
+// directory of its own, until its term is over.
+const trashDir = "trash"
+
+func (w *Worker) trashOf(folder, job string) (string, error) {
+	for _, p := range w.Config.Pools {
+		root := filepath.Clean(p.Path)
+		if strings.HasPrefix(folder, root+"/") {
+			return filepath.Join(root, ground.WorkDir, trashDir, job), nil
+		}
+	}
+	return "", w.Within(folder)
+}
+
+// takeAwayJournal is what was listed of what a task has taken away.
+type takeAwayJournal struct {
+	Listed map[string]ground.Registered `json:"listed"`
+}
+
+// doTakeAway moves a machine folder, and disks of it that lie elsewhere, to the
+// trash of their pools.
+func doTakeAway(_ context.Context, t *run) (any, error) {
+	j := takeAwayJournal{Listed: map[string]ground.Registered{}}
+	if there, err := t.Journal(&j); err != nil {
+		return nil, err
+	} else if !there {
+		listed := t.Records.Register()
+		err := t.eachTaken(t, func(from, _ string) error {
+			if r, ok := listed[from]; ok {
+				j.Listed[from] = r
+			}
+			return nil
+		})
+		if err := errors.Join(err, t.Note(j)); err != nil {
+			return nil, err
+		}
+	}
+	return nil, t.eachTaken(t, func(from, to string) error {
+		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
+			return nil // taken away before the agent was killed
+		}
+		if t.Driver.State(from) == "running" {
+			return ground.Refuse("state.running", "it runs; stop it first")
+		}
+		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {
+			return err
+		}
+		if err := t.RenameNew(from, to); err != nil {
+			return err
+		}
+		if err := errors.Join(t.Records.Delist(from), t.SyncDir(filepath.Dir(from)), t.SyncDir(filepath.Dir(to))); err != nil {
+			return err
+		}
+		if dir := filepath.Dir(from); strings.HasSuffix(dir, "-disks") {
+			t.Door.Remove(dir) // only when it is empty
+		}
+		return nil
+	})
+}
+
+// undoTakeAway puts back what was taken away, listed as it was.
+func undoTakeAway(t *run) error {
+	var j takeAwayJournal
+	if _, err := t.Journal(&j); err != nil {
+		return err
+	}
+	return t.eachTaken(t, func(from, to string) error {
+		if _, err := t.Door.Stat(to); err == nil {
+			if err := t.Door.MkdirAll(filepath.Dir(from), ground.DirMode); err != nil {
+				return err
+			}
+			if err := t.RenameNew(to, from); err != nil {
+				return err
+			}
+			t.Door.Remove(filepath.Dir(to)) // only when it is empty
+			if err := t.SyncDir(filepath.Dir(from)); err != nil {
+				return err
+			}
+		}
+		if r, ok := j.Listed[from]; ok {
+			return t.Records.List(from, r)
+		}
+		return nil
+	})
+}
+
+func (w *Worker) eachTaken(t *run, move func(from, to string) error) error {
+	var p plan.TakeAway
+	if err := t.Params(&p); err != nil {
+		return err
+	}
+	for _, from := range append([]string{p.Folder}, p.Files...) {
+		trash, err := w.trashOf(from, t.Job())
+		if err != nil {
+			return err
+		}
+		if err := move(from, filepath.Join(trash, filepath.Base(from))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// EmptyTrash removes what has lain in the trash of the pools for its term.
+func (w *Worker) EmptyTrash() {
+	for _, p := range w.Config.Pools {
+		root := filepath.Join(p.Path, ground.WorkDir, trashDir)
+		entries, err := w.Door.ReadDir(root)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			info, err := e.Info()
+			if err != nil || time.Since(info.ModTime()) < w.Config.TrashTerm() {
+				continue
+			}
+			if err := w.Door.RemoveAll(filepath.Join(root, e.Name())); err != nil {
+				w.Log.Warn("trash not emptied", "pool", p.Name, "error", err)
+			} else {
+				w.Log.Info("trash emptied", "pool", p.Name, "of", info.ModTime())
+			}
+		}
+		w.Door.Remove(root) // only when it is empty
+	}
+}

@@ -1,0 +1,174 @@
+package ground
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"sync"
+	"time"
+
+	bolt "go.etcd.io/bbolt"
+	berrors "go.etcd.io/bbolt/errors"
+)
+
+// Records keep what must survive the agent: register, tasks, journals, the
+// newest epoch of each job, pool ids, trust, what packages were found to be like.
+type Records struct {
+	db *bolt.DB
+
+	mu     sync.Mutex
+	listed map[string]Registered // the register, as in the database
+}
+
+var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched", "formats"}
+
+// Registered is a machine that the host lists.
+type Registered struct {
+	Running bool      `json:"running"`
+	Since   time.Time `json:"since"`
+}
+
+// Trust is the agent's certificates, and the authority that it was added by.
+type Trust struct {
+	Key, SelfCert           string
+	Cert, Authority, HostID string
+}
+
+// OpenRecords opens the records, or makes them.
+func OpenRecords(path string, log *slog.Logger) (*Records, error) {
+	db, err := bolt.Open(path, 0o600, &bolt.Options{Timeout: 2 * time.Second})
+	if errors.Is(err, berrors.ErrTimeout) {
+		return nil, fmt.Errorf("the agent's records in %s are in use: another agent runs with them", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the agent's records in %s: %w", path, err)
+	}
+	err = db.Update(func(tx *bolt.Tx) error {
+		for _, b := range buckets {
+			if _, err := tx.CreateBucketIfNotExists([]byte(b)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	s := &Records{db: db}
+	if err == nil {
+		s.listed, err = Each(s, "register", func(folder string, err error) Registered {
+			log.Error("when it was listed is not known any more", "folder", folder, "error", err)
+			return Registered{}
+		})
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return s, nil
+}
+
+// Close ends the use of the records.
+func (s *Records) Close() error { return s.db.Close() }
+
+// Put writes a record.
+func (s *Records) Put(bucket, key string, value any) error {
+	raw, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket([]byte(bucket)).Put([]byte(key), raw) })
+}
+
+// Get reads a record, and reports whether the key was there.
+func (s *Records) Get(bucket, key string, value any) (bool, error) {
+	var raw []byte
+	err := s.db.View(func(tx *bolt.Tx) error {
+		raw = append(raw, tx.Bucket([]byte(bucket)).Get([]byte(key))...)
+		return nil
+	})
+	if err != nil || raw == nil {
+		return false, err
+	}
+	return true, json.Unmarshal(raw, value)
+}
+
+// Drop takes a record away.
+func (s *Records) Drop(bucket, key string) error {
+	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket([]byte(bucket)).Delete([]byte(key)) })
+}
+
+// Each reads a whole bucket. bad says what to take for a record that can't be
+// decoded.
+func Each[T any](s *Records, bucket string, bad func(key string, err error) T) (map[string]T, error) {
+	all := map[string]T{}
+	return all, s.db.View(func(tx *bolt.Tx) error {
+		return tx.Bucket([]byte(bucket)).ForEach(func(k, v []byte) error {
+			var t T
+			if err := json.Unmarshal(v, &t); err != nil {
+				t = bad(string(k), fmt.Errorf("the agent's record of it in %s can't be read: %w", bucket, err))
+			}
+			all[string(k)] = t
+			return nil
+		})
+	})
+}
+
+// Register is what the host lists; it is asked for at every survey.
+func (s *Records) Register() map[string]Registered {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.listed)
+}
+
+// List puts a machine folder on the list of the host.
+func (s *Records) List(folder string, r Registered) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.listed[folder] = r
+	return s.Put("register", folder, r)
+}
+
+// Delist takes a machine folder off the list of the host.
+func (s *Records) Delist(folder string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.listed, folder)
+	return s.Drop("register", folder)
+}
+
+// FirstRegister lists the machines that the host has when its agent is new.
+func (s *Records) FirstRegister(machines []MachineConfig) error {
+	t, err := s.Trust()
+	if err != nil || t.Key != "" {
+		return err
+	}
+	for _, m := range machines {
+		if err := s.List(m.Folder, Registered{Running: m.Running, Since: time.Now()}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Trust reads the certificates.
+func (s *Records) Trust() (t Trust, err error) {
+	_, err = s.Get("trust", "trust", &t)
+	return t, err
+}
+
+// SetTrust writes the certificates.
+func (s *Records) SetTrust(t Trust) error { return s.Put("trust", "trust", t) }
+
+// Epoch raises the newest epoch of a job, or refuses an older one.
+func (s *Records) Epoch(job string, epoch int64) (ok bool, err error) {
+	var newest int64
+	if _, err := s.Get("epochs", job, &newest); err != nil {
+		return false, err
+	}
+	switch {
+	case epoch < newest:
+		return false, nil
+	case epoch == newest:
+		return true, nil
+	}
+	return true, s.Put("epochs", job, epoch)
+}

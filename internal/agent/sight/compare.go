@@ -1,0 +1,47 @@
+package sight
+
+import (
+	"fmt"
+	"slices"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// mostBlocks of a disk are hashed in one call: 64 GiB of it.
+const mostBlocks = 1 << 20
+
+// Held tells which blocks of a disk its layers above one of them hold. Only
+// maps are read.
+func (a *Sight) Held(q hostlink.HeldRequest) ([]disk.Span, error) {
+	c, err := a.Chain(q.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	end := len(c.Links)
+	if q.Above != "" {
+		if end = slices.Index(c.Paths(), q.Above); end < 0 {
+			return nil, fmt.Errorf("%s is no layer of %s", q.Above, q.Path)
+		}
+	}
+	layers := make([]disk.Image, end)
+	for i := range layers {
+		layers[i] = c.Links[i].Image
+	}
+	return disk.Held(layers, c.Info().VirtualBytes)
+}
+
+// Sums hashes blocks of a disk.
+func (a *Sight) Sums(q hostlink.SumsRequest) ([]byte, error) {
+	if n := disk.Blocks(q.Spans); n > mostBlocks || n < 0 {
+		return nil, fmt.Errorf("%d blocks at once: %d at most", n, mostBlocks)
+	}
+	c, err := a.Chain(q.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	sums, err := disk.BlockSums(c, q.Spans)
+	return disk.PackSums(sums), err
+}

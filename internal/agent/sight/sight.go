@@ -1,0 +1,56 @@
+// Package sight is how an agent sees what its host holds: machine folders, disks, packages, pools. It looks again only
+// at what has changed, gives up on what stands still, and tells the service what is new.
+package sight
+
+import (
+	"context"
+	"sync"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/ground"
+)
+
+// Sight sees what a host holds. It remembers what it has read until that changes.
+type Sight struct {
+	*ground.Ground
+	sweep  *sweep
+	watch  *watch
+	sights sights
+	rates  sync.Map // id of a pool → bytes a second
+
+	machines remembered[string, *machine.Machine] // of machine folders
+	chains   chainMemory
+	guests   remembered[image, *fit.Guest]
+	images   remembered[string, bool] // whether a file is a disk image
+}
+
+// New sees nothing yet.
+func New(g *ground.Ground) *Sight {
+	a := &Sight{Ground: g}
+	a.machines.look = a.ReadMachine
+	a.machines.stamp = func(folder string) any {
+		return a.folderStamp(folder, &seenFolder{descriptor: a.FindDescriptor(folder)})
+	}
+	ofImage := func(of image) any { return a.fileStamp(of.path) }
+	a.guests.look, a.guests.stamp = a.lookInside, ofImage
+	a.images.look, a.images.stamp = func(path string) (bool, error) { return a.looksLikeDisk(path), nil }, a.fileStamp
+	a.sights.a = a
+	a.chains.look, a.chains.stamp = a.readChain, ofImage
+	a.sweep, a.watch = newSweep(a), newWatch(a)
+	return a
+}
+
+// Run keeps an eye on pools and shelves until ctx ends: it measures how fast pools are, notices changes by itself, and
+// holds packages against their manifests.
+func (a *Sight) Run(ctx context.Context) {
+	a.watch.follow()
+	var all sync.WaitGroup
+	for _, f := range []func(context.Context){a.measure, a.watch.run, a.vouch} {
+		all.Go(func() { f(ctx) })
+	}
+	all.Wait()
+}
+
+// Machine of a folder, as its descriptor says; from memory where that has not changed.
+func (a *Sight) Machine(folder string) (*machine.Machine, error) { return a.machines.read(folder) }

@@ -1,0 +1,414 @@
+package sight
+
+import (
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// sweep finds out what a host holds. It reads a descriptor only when the
+// folder's or the descriptor's time stamp has changed, and numbers every
+// change, so that a service that was told of one revision gets what came since.
+type sweep struct {
+	a  *Sight
+	mu sync.Mutex
+
+	boot     string // revisions of another run of the agent can't be compared
+	gen      uint64
+	folders  map[string]*seenFolder
+	packages map[string]*seenPackage
+	gone     map[string]uint64 // path → generation
+	frame    string            // pools and switches, as last told
+	round    uint64
+	bareOnes []hostlink.BareFolder
+	hasty    hasty
+	switches []wiring.Switch // as last told by the driver
+	stuck    []string        // what could not be read in time
+}
+
+type seenFolder struct {
+	stamp      stamp
+	descriptor string // file name, "" when there is none
+	round, gen uint64
+	hostlink.Folder
+}
+
+type seenPackage struct {
+	stamp      string
+	writtenAt  time.Time
+	vouched    bool // it was held against its manifest
+	round, gen uint64
+	hostlink.ShelvedPackage
+}
+
+const (
+	mostGone  = 10_000
+	mostStuck = 100
+)
+
+func newSweep(a *Sight) *sweep {
+	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{}, gone: map[string]uint64{}, hasty: hasty{most: pathTime}}
+}
+
+// survey looks, and tells what has changed since the revision.
+func (s *sweep) survey(since string) *hostlink.Survey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.hasty.begin()
+	defer s.hasty.finish()
+	pools := s.look()
+	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10)}
+	from := uint64(0)
+	if boot, gen, ok := strings.Cut(since, "."); ok && boot == s.boot {
+		from, _ = strconv.ParseUint(gen, 10, 64)
+	}
+	out.Full = from == 0
+	if out.Revision == since {
+		return out
+	}
+	out.Changed, out.Pools, out.Shelves = true, pools, s.shelves()
+	out.Bare, out.Unread = s.bareOnes, s.stuck
+	out.Hello, out.Switches, out.Ports = s.a.Hello(), s.switches, s.a.Ports()
+	for _, f := range s.folders {
+		if f.gen > from {
+			out.Machines = append(out.Machines, f.Folder)
+		}
+	}
+	for _, p := range s.packages {
+		if p.gen > from {
+			out.Packages = append(out.Packages, p.ShelvedPackage)
+		}
+	}
+	for path, gen := range s.gone {
+		if gen > from && !out.Full {
+			out.Gone = append(out.Gone, path)
+		}
+	}
+	return out
+}
+
+// tellRoom changes when the room of a pool has changed so much that it is worth
+// telling: by half a hundredth.
+func tellRoom(p hostlink.Pool) int64 {
+	if p.TotalBytes <= 0 {
+		return 0
+	}
+	return p.FreeBytes / max(1, p.TotalBytes/200)
+}
+
+func (s *sweep) shelves() []hostlink.Shelf {
+	var list []hostlink.Shelf
+	for _, c := range s.a.Config.Shelves {
+		free, _ := hastily(&s.hasty, "room of "+c.Path, func() int64 {
+			_, free := room(c.Path)
+			return free
+		})
+		list = append(list, hostlink.Shelf{Name: c.Name, Path: c.Path, FreeBytes: free})
+	}
+	return list
+}
+
+// look goes through pools and shelves once.
+func (s *sweep) look() []hostlink.Pool {
+	s.round++
+	next := s.gen + 1
+	changed := false
+	var pools []hostlink.Pool
+	for _, c := range s.a.Config.Pools {
+		p, ok := hastily(&s.hasty, c.Path, func() hostlink.Pool { return s.a.pool(c) })
+		if !ok {
+			p = s.a.awayPool(c)
+		}
+		pools = append(pools, p)
+	}
+	if switches, ok := hastily(&s.hasty, "switches", s.a.Driver.Switches); ok {
+		s.switches = switches // else as they were
+	}
+	frame := fmt.Sprint(s.switches)
+	for _, p := range pools {
+		frame += fmt.Sprint(p.ID, p.Name, p.State, p.Labels, p.Rate, p.Foreign, tellRoom(p))
+	}
+	if frame != s.frame {
+		s.frame, changed = frame, true
+	}
+	register := s.a.Records.Register()
+	poolOf := func(path string) *hostlink.Pool {
+		for i := range pools {
+			if strings.HasPrefix(path, pools[i].Path+"/") {
+				return &pools[i]
+			}
+		}
+		return nil
+	}
+	var asked []question
+	ask := func(path, pool string, registered, filesThere, poolThere bool) {
+		asked = append(asked, question{s.folders[path], path, pool, registered, filesThere, poolThere})
+	}
+	note := func() {
+		paths := make([]string, len(asked))
+		for n, q := range asked {
+			paths[n] = q.path
+		}
+		of := asked // what is given up on goes on with it
+		seen, ok := hastilyEach(&s.hasty, paths, func(n int) *seenFolder { return s.a.lookAtFolder(&of[n]) })
+		for n, q := range asked {
+			switch f := seen[n]; {
+			case q.was != nil && (!ok[n] || f == q.was): // as it was, for all that we know
+				q.was.round = s.round
+			case ok[n] && f != nil:
+				f.round, f.gen = s.round, next
+				s.folders[q.path] = f
+				delete(s.gone, q.path)
+				changed = true
+			}
+		}
+		asked = nil
+	}
+	for _, p := range pools {
+		if p.State == "away" {
+			continue
+		}
+		// In any order: the order is the reader's affair.
+		entries, ok := s.entries(p.Path)
+		if !ok { // what is there stays as it was seen
+			for path, f := range s.folders {
+				if strings.HasPrefix(path, filepath.Clean(p.Path)+"/") {
+					f.round = s.round
+				}
+			}
+		}
+		root := filepath.Clean(p.Path) + "/"
+		for _, e := range entries {
+			if e.IsDir() && e.Name()[0] != '.' {
+				path := root + e.Name()
+				_, registered := register[path]
+				ask(path, p.ID, registered, true, true)
+			}
+		}
+	}
+	note()
+	for path := range register {
+		if f := s.folders[path]; f != nil && f.round == s.round {
+			continue
+		}
+		p := poolOf(path)
+		if p == nil {
+			ask(path, "", true, false, false)
+		} else {
+			ask(path, p.ID, true, false, p.State != "away")
+		}
+	}
+	note()
+	changed = s.lookAtShelves(next) || changed
+	for path, f := range s.folders {
+		if f.round != s.round {
+			if p := poolOf(path); p != nil && p.State == "away" { // not gone: its pool isn't there now
+				if f.State != "away" {
+					gone := *f
+					gone.State, gone.PoolThere, gone.FilesThere, gone.gen, changed = "away", false, false, next, true
+					s.folders[path] = &gone
+				}
+				continue
+			}
+			delete(s.folders, path)
+			s.gone[path], changed = next, true
+		}
+	}
+	for path, p := range s.packages {
+		if p.round != s.round {
+			delete(s.packages, path)
+			s.gone[path], changed = next, true
+		}
+	}
+	var bare []hostlink.BareFolder
+	known, named := s.named()
+	for _, p := range pools {
+		if p.State != "away" {
+			bare = append(bare, s.bareIn(p, known, named)...)
+		}
+	}
+	slices.SortFunc(bare, func(a, b hostlink.BareFolder) int { return strings.Compare(a.Path, b.Path) })
+	if !slices.EqualFunc(bare, s.bareOnes, func(a, b hostlink.BareFolder) bool { return a.Path == b.Path && slices.Equal(a.Disks, b.Disks) }) {
+		s.bareOnes, changed = bare, true
+	}
+	if stuck := s.stuckNow(); !slices.Equal(stuck, s.stuck) {
+		s.stuck, changed = stuck, true
+	}
+	if changed {
+		s.gen = next
+	}
+	if len(s.gone) > mostGone {
+		s.boot, s.gone = uuid.NewString()[:8], map[string]uint64{}
+	}
+	return pools
+}
+
+// statedAt is the format that the descriptor of a machine states for a disk that
+// lies outside of the machine's folder; "" when no machine names it.
+func (s *sweep) statedAt(path string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.folders {
+		if f.Machine == nil {
+			continue
+		}
+		for _, d := range f.Machine.Disks {
+			if strings.HasPrefix(d.File, "../") && filepath.Join(f.Path, d.File) == path {
+				return d.Format
+			}
+		}
+	}
+	return ""
+}
+
+// entries of a pool or a shelf; none of one that can't be read, not ok where that took
+// too long.
+func (s *sweep) entries(dir string) ([]fs.DirEntry, bool) {
+	return hastily(&s.hasty, dir, func() []fs.DirEntry {
+		list, err := s.a.Door.ReadDir(dir)
+		if err != nil {
+			return nil
+		}
+		return list
+	})
+}
+
+// stuckNow are the pools, folders and packages that could not be read this time.
+func (s *sweep) stuckNow() (list []string) {
+	for _, path := range s.hasty.givenUp() {
+		if filepath.IsAbs(path) {
+			list = append(list, path)
+		}
+	}
+	slices.Sort(list)
+	list = slices.Compact(list)
+	return list[:min(len(list), mostStuck)]
+}
+
+// question is what is asked about a folder of a pool, or of a host's list.
+type question struct {
+	was                               *seenFolder // nil: nothing is known of it; it may be looked at and not changed
+	path, pool                        string
+	registered, filesThere, poolThere bool
+}
+
+// lookAtFolder sees what is in a folder. It returns what was known where that is as it
+// was; nil for what is no machine's.
+func (a *Sight) lookAtFolder(q *question) *seenFolder {
+	state, addresses := "stopped", []string(nil)
+	if q.registered {
+		state, addresses = a.Driver.State(q.path), a.Driver.Addresses(q.path)
+	}
+	if !q.poolThere {
+		state = "away"
+	}
+	var at stamp
+	if q.filesThere {
+		at = a.folderStamp(q.path, q.was)
+	}
+	was := q.was
+	if was != nil && was.stamp == at && was.Registered == q.registered && was.PoolThere == q.poolThere && was.State == state && was.FilesThere == q.filesThere && slices.Equal(was.Addresses, addresses) && !a.disksChanged(was) {
+		return was
+	}
+	now := &seenFolder{stamp: at}
+	now.Folder = hostlink.Folder{Path: q.path, Pool: q.pool, Registered: q.registered, FilesThere: q.filesThere, PoolThere: q.poolThere, State: state, Addresses: addresses}
+	if !q.filesThere {
+		if was != nil {
+			now.Machine, now.Bytes, now.Disks = was.Machine, was.Bytes, was.Disks
+		}
+		return now
+	}
+	now.descriptor = a.FindDescriptor(q.path)
+	if now.descriptor == "" && !q.registered {
+		return nil
+	}
+	m, err := a.ReadMachine(q.path)
+	if err != nil {
+		now.Problem = err.Error()
+	}
+	now.Machine, now.Bytes = m, a.folderBytes(q.path)+asideBytes(m)
+	now.stamp = a.folderStamp(q.path, now)
+	if now.Disks = a.sights.seen(q.path, m); state == "running" && was != nil && len(was.Disks) == len(now.Disks) {
+		now.Disks = was.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
+	}
+	return now
+}
+
+// disksChanged tells whether a machine's disks are not as they were told, which
+// is not asked of one that runs.
+func (a *Sight) disksChanged(f *seenFolder) bool {
+	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks, func(d hostlink.SeenDisk) bool { return a.sights.changed(d.Path) })
+}
+
+func (s *sweep) lookAtShelves(next uint64) (changed bool) {
+	for _, c := range s.a.Config.Shelves {
+		entries, ok := s.entries(c.Path)
+		if !ok {
+			for path, p := range s.packages {
+				if filepath.Dir(path) == filepath.Clean(c.Path) {
+					p.round = s.round
+				}
+			}
+		}
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".") || !strings.EqualFold(filepath.Ext(e.Name()), ".ova") {
+				continue
+			}
+			path := filepath.Join(c.Path, e.Name())
+			info, ok := hastily(&s.hasty, path, func() fs.FileInfo {
+				info, err := e.Info()
+				if err != nil {
+					return nil
+				}
+				return info
+			})
+			if !ok && s.packages[path] != nil {
+				s.packages[path].round = s.round
+			}
+			if info == nil {
+				continue
+			}
+			stamp := fmt.Sprint(info.ModTime().UnixNano(), info.Size())
+			if old := s.packages[path]; old != nil && old.stamp == stamp {
+				old.round = s.round
+				continue
+			}
+			p := &seenPackage{stamp: stamp, writtenAt: info.ModTime(), round: s.round, gen: next}
+			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.Name, Bytes: info.Size()}
+			found, ok := hastily(&s.hasty, path, func() (found hostlink.ShelvedPackage) {
+				if o, err := s.a.Door.Package(path, s.a.Config.State); err != nil {
+					found.Problem = err.Error()
+				} else {
+					found.Machine = &o.Envelope.Machines[0]
+					o.Close()
+				}
+				return found
+			})
+			if !ok {
+				if old := s.packages[path]; old != nil {
+					old.round = s.round
+				}
+				continue
+			}
+			p.Machine, p.Problem = found.Machine, found.Problem
+			var v vouched
+			if there, err := s.a.Records.Get("vouched", path, &v); there && err == nil && v.Stamp == stamp && p.Machine != nil {
+				p.vouched, p.Problem = true, v.Problem
+			}
+			s.packages[path] = p
+			delete(s.gone, path)
+			changed = true
+		}
+	}
+	return changed
+}
