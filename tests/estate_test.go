@@ -95,7 +95,8 @@ func need(t testing.TB, program, debian string) string {
 // theEstate is one demo that most tests share.
 func theEstate(t testing.TB) *estate {
 	t.Helper()
-	sharedOnce.Do(func() { shared, sharedErr = startEstate(filepath.Join(scratch, "shared")) })
+	binary := built(t)
+	sharedOnce.Do(func() { shared, sharedErr = startEstate(filepath.Join(scratch, "shared"), binary) })
 	require.NoError(t, sharedErr)
 	return shared
 }
@@ -105,7 +106,7 @@ func theEstate(t testing.TB) *estate {
 func ownEstate(t *testing.T) *estate {
 	t.Helper()
 	t.Parallel()
-	e, err := startEstate(filepath.Join(scratch, strings.ReplaceAll(t.Name(), "/", "-")))
+	e, err := startEstate(filepath.Join(scratch, strings.ReplaceAll(t.Name(), "/", "-")), built(t))
 	require.NoError(t, err)
 	t.Cleanup(e.stop)
 	return e
@@ -135,11 +136,15 @@ func freePort() (int, error) {
 	}
 }
 
-func startEstate(dir string) (*estate, error) {
+// built is the program.
+func built(t testing.TB) string {
+	t.Helper()
 	binary, err := buildOnce()
-	if err != nil {
-		return nil, err
-	}
+	require.NoError(t, err)
+	return binary
+}
+
+func startEstate(dir, binary string) (*estate, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, err

@@ -252,7 +252,7 @@ func TestManagerCrash(t *testing.T) {
 // other what was granted, and copies go from one to the other.
 func TestPeers(t *testing.T) {
 	a := ownEstate(t)
-	b, err := startEstate(a.dir + "-island")
+	b, err := startEstate(a.dir+"-island", built(t))
 	require.NoError(t, err)
 	t.Cleanup(b.stop)
 	codeA, codeB := get[openapi.Pairing](t, a, "manager", "code"), get[openapi.Pairing](t, b, "manager", "code")

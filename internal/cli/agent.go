@@ -13,6 +13,10 @@ import (
 	"unvora.example/unvora/internal/agent/driver/standin"
 )
 
+func init() {
+	register(groupRun, (*app).agentCmd)
+}
+
 // drivers by the name that an agent's file gives.
 var drivers = map[string]func(agent.Config) (driver.Driver, error){
 	"standin": func(c agent.Config) (driver.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },

@@ -11,6 +11,12 @@ import (
 	"unvora.example/unvora/core/lineage"
 )
 
+func init() {
+	register(groupLook, (*app).attentionCmd, (*app).compareCmd)
+	register(groupCare, (*app).recogniseCmd)
+	commands = append(commands, command{groupCare, (*app).trackCmds})
+}
+
 func (a *app) attentionCmd() *cobra.Command {
 	cause, left := "", false
 	cmd := calling(a, &cobra.Command{Use: "attention", Short: "What waits for a decision, worst first", Args: cobra.NoArgs,

@@ -8,6 +8,10 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupCare, (*app).powerCmd, (*app).hostCmd)
+}
+
 func (a *app) powerCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "power", Short: "Start and stop copies", Example: "  unvora power on gannet/tide-gauge petrel/tide-gauge\n  unvora power off petrel/tide-gauge"}
 	for _, v := range []struct {

@@ -10,6 +10,11 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupLook, (*app).disksCmd)
+	register(groupCare, (*app).changeCmd, (*app).renewCmd, (*app).nicCmd, (*app).delistCmd, (*app).markCmd)
+}
+
 // changing makes a command that changes one copy. ask makes the request of its arguments.
 func (a *app) changing(cmd *cobra.Command, done string, ask func(args []string) (any, error)) *cobra.Command {
 	s := &settling{}

@@ -88,6 +88,25 @@ const (
 	groupRun   = "run"
 )
 
+// command makes commands of a group.
+type command struct {
+	group string
+	make  func(a *app) []*cobra.Command
+}
+
+// commands is the table of commands. The file of each command puts a row into it.
+var commands []command
+
+// register puts commands into the table. Each of makers makes one.
+func register(group string, makers ...func(a *app) *cobra.Command) {
+	commands = append(commands, command{group, func(a *app) (list []*cobra.Command) {
+		for _, m := range makers {
+			list = append(list, m(a))
+		}
+		return list
+	}})
+}
+
 func (a *app) root(version string) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "unvora",
@@ -124,19 +143,12 @@ takes --plan to see what it would do.`,
 	for _, g := range [][2]string{{groupLook, "Look:"}, {groupBring, "Bring in:"}, {groupSend, "Send out:"}, {groupCare, "Take care:"}, {groupAlone, "Without a service:"}, {groupRun, "Run and sign in:"}} {
 		root.AddGroup(&cobra.Group{ID: g[0], Title: g[1]})
 	}
-	add := func(group string, cmds ...*cobra.Command) {
-		for _, c := range cmds {
-			c.GroupID = group
-			root.AddCommand(c)
+	for _, c := range commands {
+		for _, cmd := range c.make(a) {
+			cmd.GroupID = c.group
+			root.AddCommand(cmd)
 		}
 	}
-	add(groupLook, a.whereCmd(), a.copiesCmd(), a.lineagesCmd(), a.hostsCmd(), a.managersCmd(), a.poolsCmd(), a.switchesCmd(), a.disksCmd(), a.packagesCmd(), a.surveyCmd(), a.attentionCmd(), a.compareCmd(), a.historyCmd(), a.inspectCmd(), a.jobsCmd())
-	add(groupBring, a.importCmd(), a.registerCmd())
-	add(groupSend, a.exportCmd(), a.putBackCmd())
-	add(groupCare, a.trackCmds()...)
-	add(groupCare, a.recogniseCmd(), a.changeCmd(), a.renewCmd(), a.nicCmd(), a.powerCmd(), a.delistCmd(), a.markCmd(), a.wiringCmd(), a.landingCmd(), a.switchCmd(), a.poolCmd(), a.hostCmd(), a.managerCmd())
-	add(groupAlone, a.diskCmd())
-	add(groupRun, a.serveCmd(), a.agentCmd(), a.standinCmd(), a.demoCmd(), a.loginCmd(), a.userCmd(), a.tokenCmd(), a.keysCmd())
 	root.SetHelpCommandGroupID(groupRun)
 	root.SetCompletionCommandGroupID(groupRun)
 	return root

@@ -6,6 +6,10 @@ import (
 	"unvora.example/unvora/internal/demo"
 )
 
+func init() {
+	register(groupRun, (*app).demoCmd)
+}
+
 func (a *app) demoCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Start a sample estate on this computer",

@@ -22,6 +22,10 @@ import (
 	"unvora.example/unvora/core/fit"
 )
 
+func init() {
+	register(groupAlone, (*app).diskCmd)
+}
+
 func (a *app) diskCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "disk", Short: "Work on disk images where they lie, and on disks of copies",

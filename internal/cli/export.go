@@ -22,6 +22,10 @@ import (
 	"unvora.example/unvora/core/ovf"
 )
 
+func init() {
+	register(groupSend, (*app).exportCmd)
+}
+
 func (a *app) exportCmd() *cobra.Command {
 	s := &settling{}
 	cmd := &cobra.Command{

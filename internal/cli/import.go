@@ -26,6 +26,10 @@ import (
 	"unvora.example/unvora/core/plan"
 )
 
+func init() {
+	register(groupBring, (*app).importCmd)
+}
+
 type importFlags struct {
 	host, pool, name, identity, memory string
 	facets, wire, disks, addresses     []string

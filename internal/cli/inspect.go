@@ -17,6 +17,10 @@ import (
 	"unvora.example/unvora/core/ovf"
 )
 
+func init() {
+	register(groupLook, (*app).inspectCmd)
+}
+
 // inspection is what inspect prints.
 type inspection struct {
 	Kind     string            `json:"kind"` // ova, folder or disk

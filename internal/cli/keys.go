@@ -11,6 +11,10 @@ import (
 	"unvora.example/unvora/internal/service"
 )
 
+func init() {
+	register(groupRun, (*app).keysCmd)
+}
+
 func (a *app) keysCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "keys", Short: "Rotate the key file, or the certificate authority, on the service's computer", Example: "  unvora keys rotate file\n  unvora keys rotate authority"}
 	rotate := &cobra.Command{Use: "rotate", Short: "Replace a key by a new one; every service of the database has to be stopped", Example: "  unvora keys rotate file\n  unvora keys rotate authority --database postgres://localhost/unvora"}

@@ -12,6 +12,10 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupLook, (*app).whereCmd, (*app).copiesCmd, (*app).lineagesCmd, (*app).hostsCmd, (*app).poolsCmd, (*app).switchesCmd, (*app).packagesCmd, (*app).surveyCmd, (*app).historyCmd)
+}
+
 // pageOf is what all pages of lists have in common.
 type pageOf[T any] struct {
 	Items []T    `json:"items"`

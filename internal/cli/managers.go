@@ -16,6 +16,13 @@ import (
 	"unvora.example/unvora/internal/cimi/standin"
 )
 
+func init() {
+	register(groupLook, (*app).managersCmd)
+	register(groupSend, (*app).putBackCmd)
+	register(groupCare, (*app).managerCmd)
+	register(groupRun, (*app).standinCmd)
+}
+
 func (a *app) managersCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "managers [NAME]", Short: "List other management servers; with a name, one in full", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeManagers(),
 		Example: "  unvora managers\n  unvora managers mainland"}

@@ -9,6 +9,10 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupRun, (*app).userCmd, (*app).tokenCmd)
+}
+
 var roleNames = []string{"administrator", "operator", "viewer"}
 
 func (a *app) tokenCmd() *cobra.Command {

@@ -12,6 +12,10 @@ import (
 	"unvora.example/unvora/core/landing"
 )
 
+func init() {
+	register(groupCare, (*app).landingCmd, (*app).switchCmd, (*app).poolCmd)
+}
+
 // calling makes a command of one call of the API and what is said of its answer.
 func calling[T any](a *app, cmd *cobra.Command, do func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error), say func(args []string, answer T)) *cobra.Command {
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

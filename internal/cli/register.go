@@ -6,6 +6,10 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupBring, (*app).registerCmd)
+}
+
 func (a *app) registerCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
 	files := ""

@@ -9,6 +9,10 @@ import (
 	"unvora.example/unvora/internal/service"
 )
 
+func init() {
+	register(groupRun, (*app).serveCmd)
+}
+
 // inForce finds the settings of the service, of which a command has flags.
 func inForce(cmd *cobra.Command, file string) (values, from service.Values, err error) {
 	flag := func(name string) (string, bool) {

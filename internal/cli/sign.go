@@ -17,6 +17,10 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupRun, (*app).loginCmd)
+}
+
 func (a *app) loginCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "login [NAME]", Short: "Sign in, and keep a token in the client profile", Example: "  unvora login admin\n  unvora login admin --server http://127.0.0.1:7480", Args: cobra.MaximumNArgs(1)}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

@@ -20,6 +20,10 @@ import (
 	"unvora.example/unvora/core/ovf"
 )
 
+func init() {
+	register(groupLook, (*app).jobsCmd)
+}
+
 // patience is how long a watcher waits for a service that has gone away.
 const patience = 2 * time.Minute
 

@@ -9,6 +9,10 @@ import (
 	openapi "unvora.example/unvora/api"
 )
 
+func init() {
+	register(groupCare, (*app).wiringCmd)
+}
+
 func (a *app) wiringCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "wiring", Short: "Rules that lead networks to segments, and segments to switches",
 		Example: "  unvora wiring try \"VM Lab\" --host petrel\n  unvora wiring set --network \"VM*\" --segment lab"}

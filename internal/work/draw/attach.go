@@ -9,7 +9,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "attach", Title: "Attach a disk", Becomes: "with the disk", Command: "unvora disk attach COPY FILE",
+		Name: "attach", Title: "Attach a disk to", Becomes: "with the disk", Command: "unvora disk attach COPY FILE",
 		New: func() Request { return &Attach{} },
 	})
 }

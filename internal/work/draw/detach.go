@@ -9,7 +9,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "detach", Title: "Detach a disk", Becomes: "without it; its file stays", Command: "unvora disk detach COPY DISK",
+		Name: "detach", Title: "Detach a disk of", Becomes: "without it; its file stays", Command: "unvora disk detach COPY DISK",
 		New: func() Request { return &Detach{} },
 	})
 }

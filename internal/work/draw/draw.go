@@ -29,7 +29,7 @@ import (
 // Operation is a row of the table of operations.
 type Operation struct {
 	Name    string `json:"name"`    // in requests, plans and records
-	Title   string `json:"title"`   // over the sheet that asks for it, and on its button
+	Title   string `json:"title"`   // begins a sentence that the subject ends: over the sheet that asks for it, on its button
 	Becomes string `json:"becomes"` // what its subject is afterwards, for a sheet that asks for nothing else
 	Command string `json:"command"` // of the client that asks for it, without its options
 	// New makes an empty request.

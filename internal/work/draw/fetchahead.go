@@ -10,7 +10,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "fetch-ahead", Title: "Fetch ahead", Becomes: "fetched ahead", Command: "unvora import --from MANAGER NAME --ahead --host HOST",
+		Name: "fetch-ahead", Title: "Fetch ahead the disks of", Becomes: "fetched ahead", Command: "unvora import --from MANAGER NAME --ahead --host HOST",
 		New: func() Request { return &FetchAhead{} },
 	})
 }

@@ -8,7 +8,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "put-right", Title: "Put disks right", Becomes: "with disks in order", Command: "unvora attention settle ID",
+		Name: "put-right", Title: "Put right the disks of", Becomes: "with disks in order", Command: "unvora attention settle ID",
 		New: func() Request { return &PutRight{} },
 	})
 }

@@ -10,7 +10,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "renew", Title: "Renew", Becomes: "with ids of its own", Command: "unvora renew COPY",
+		Name: "renew", Title: "Renew the identity of", Becomes: "with ids of its own", Command: "unvora renew COPY",
 		New: func() Request { return &Renew{} },
 	})
 }

@@ -10,11 +10,11 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "switch-add", Title: "Make a switch", Becomes: "with the switch", Command: "unvora switch add HOST SWITCH",
+		Name: "switch-add", Title: "Make the switch", Becomes: "with the switch", Command: "unvora switch add HOST SWITCH",
 		New: func() Request { return &SwitchAdd{} },
 	})
 	add(Operation{
-		Name: "switch-drop", Title: "Take a switch away", Becomes: "without this switch", Command: "unvora switch drop HOST SWITCH",
+		Name: "switch-drop", Title: "Take away the switch", Becomes: "without this switch", Command: "unvora switch drop HOST SWITCH",
 		New: func() Request { return &SwitchDrop{} },
 	})
 }
