@@ -69,6 +69,7 @@ fuzz:  ## every parser, for a while
 	go test ./core/ovf -run '^$$' -fuzz FuzzArchive -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/ovf -run '^$$' -fuzz FuzzParcel -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/ovf -run '^$$' -fuzz FuzzManifest -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./internal/inventory -run '^$$' -fuzz FuzzTerms -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./internal/cimi -run '^$$' -fuzz FuzzMachine -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 
 clean:

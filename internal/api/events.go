@@ -2,12 +2,15 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/gin-contrib/sse"
 
 	"github.com/gin-gonic/gin"
 
@@ -29,7 +32,10 @@ func (h *hub) run(ctx context.Context, inv *inventory.Inventory, log *slog.Logge
 		if err := inv.Listen(ctx, h.notify); err != nil && ctx.Err() == nil {
 			log.Warn("events", "error", err)
 			h.notify() // those who wait look for themselves
-			time.Sleep(time.Second)
+			select {
+			case <-time.After(time.Second):
+			case <-ctx.Done():
+			}
 		}
 	}
 }
@@ -53,6 +59,13 @@ const (
 	eventLag  = 250 * time.Millisecond
 	keepAlive = 15 * time.Second
 )
+
+// happened is what a reader is told of an event.
+type happened struct {
+	Subject string          `json:"subject"`
+	At      time.Time       `json:"at"`
+	Data    json.RawMessage `json:"data"`
+}
 
 // StreamEvents writes events as they come, beginning after Last-Event-ID.
 func (s *Server) StreamEvents(c *gin.Context, p openapi.StreamEventsParams) {
@@ -79,7 +92,9 @@ func (s *Server) StreamEvents(c *gin.Context, p openapi.StreamEventsParams) {
 	c.Status(http.StatusOK)
 	fmt.Fprintf(c.Writer, "retry: 1000\n: hello\n\n")
 	if lost { // what was missed is not to be had any more: everything has to be read anew
-		fmt.Fprintf(c.Writer, "id: %s\nevent: anew\ndata: {}\n\n", id)
+		if err := sse.Encode(c.Writer, sse.Event{Id: id, Event: "anew", Data: struct{}{}}); err != nil {
+			return
+		}
 	}
 	c.Writer.Flush()
 	quiet := time.Now()
@@ -90,7 +105,10 @@ func (s *Server) StreamEvents(c *gin.Context, p openapi.StreamEventsParams) {
 			return
 		}
 		for _, e := range list {
-			fmt.Fprintf(c.Writer, "id: %s\nevent: %s\ndata: {\"subject\":%q,\"at\":%q,\"data\":%s}\n\n", e.ID, e.Kind, e.Subject, e.At.UTC().Format(time.RFC3339Nano), e.Data)
+			news := happened{Subject: e.Subject, At: e.At.UTC(), Data: e.Data}
+			if err := sse.Encode(c.Writer, sse.Event{Id: e.ID, Event: e.Kind, Data: news}); err != nil {
+				return
+			}
 		}
 		id = next
 		if len(list) > 0 {

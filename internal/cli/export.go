@@ -16,6 +16,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
@@ -139,26 +141,23 @@ var errOver = errors.New("the job is over")
 // retry calls f until it succeeds, the job is over, or ctx ends. A service
 // that went away is waited for.
 func (a *app) retry(ctx context.Context, f func() error) error {
-	for {
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		err := f()
 		var u *unreachable
 		var local *fs.PathError
 		var p *problem
 		switch {
-		case err == nil, errors.Is(err, errOver):
-			return nil
-		case ctx.Err() != nil:
-			return nil
-		case errors.As(err, &local):
-			return err
-		case errors.As(err, &u), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &p) && mayPass(p):
-			if !pause(ctx, 500*time.Millisecond) {
-				return nil
-			}
-		default:
-			return err
+		case err == nil, errors.Is(err, errOver), ctx.Err() != nil:
+			return struct{}{}, nil
+		case !errors.As(err, &local) && (errors.As(err, &u) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &p) && mayPass(p)):
+			return struct{}{}, err
 		}
+		return struct{}{}, backoff.Permanent(err)
+	}, backoff.WithBackOff(backoff.NewConstantBackOff(500*time.Millisecond)), backoff.WithMaxElapsedTime(0))
+	if ctx.Err() != nil {
+		return nil
 	}
+	return err
 }
 
 // mayPass tells refusals that pass by themselves: a job that is between two steps,

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
@@ -345,26 +347,20 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 // start makes a job of a settled request. The key makes a repeated call harmless.
 func (a *app) start(ctx context.Context, c *caller, req *openapi.Request) (*openapi.Job, error) {
 	key := uuid.NewString()
-	for try := 0; ; try++ {
+	return backoff.Retry(ctx, func() (*openapi.Job, error) {
 		res, err := c.StartJob(ctx, &openapi.StartJobParams{IdempotencyKey: &key}, *req)
 		j, err := call[openapi.Job](c, res, err)
-		var u *unreachable
-		if errors.As(err, &u) && try < 5 {
-			if pause(ctx, time.Second) {
-				continue
-			}
-		}
-		return &j, err
-	}
+		return &j, passing(err)
+	}, backoff.WithBackOff(backoff.NewConstantBackOff(time.Second)), backoff.WithMaxTries(6))
 }
 
-func pause(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-time.After(d):
-		return true
-	case <-ctx.Done():
-		return false
+// passing lets what fails be tried again while the service is away; all else is final.
+func passing(err error) error {
+	var u *unreachable
+	if err == nil || errors.As(err, &u) {
+		return err
 	}
+	return backoff.Permanent(err)
 }
 
 func (a *app) say(w io.Writer, format string, args ...any) {

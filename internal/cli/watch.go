@@ -135,7 +135,10 @@ func (a *app) listen(ctx context.Context, c *caller, job string, wake chan<- str
 		} else {
 			last = "" // begin with what comes next: the watcher looks for itself meanwhile
 		}
-		pause(ctx, time.Second)
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+		}
 	}
 }
 

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"github.com/BurntSushi/toml"
 	"golang.org/x/sys/unix"
 
@@ -309,20 +311,19 @@ func get(url string) error {
 
 // waitFor tries until it works; what the process has printed explains why not.
 func waitFor(ctx context.Context, s *supervisor, name string, try func() error) error {
-	for began := time.Now(); ; {
-		err := try()
-		if err == nil {
-			return nil
-		}
-		if time.Since(began) > startPatience {
-			return s.why(name, err)
-		}
-		select {
-		case <-time.After(100 * time.Millisecond):
-		case <-ctx.Done():
-			return errors.New("stopped while starting")
-		}
+	_, err := backoff.Retry(ctx, func() (struct{}, error) { return struct{}{}, try() }, patience()...)
+	switch {
+	case ctx.Err() != nil:
+		return errors.New("stopped while starting")
+	case err != nil:
+		return s.why(name, err)
 	}
+	return nil
+}
+
+// patience is how something that starts is waited for.
+func patience() []backoff.RetryOption {
+	return []backoff.RetryOption{backoff.WithBackOff(backoff.NewConstantBackOff(100 * time.Millisecond)), backoff.WithMaxElapsedTime(startPatience)}
 }
 
 // addHosts adds the agents that print a code, that is at the first start.

@@ -12,7 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
+
+	"github.com/cenkalti/backoff/v5"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -154,27 +155,18 @@ func (pg *postgres) ready(ctx context.Context, k *kept) (string, error) {
 	address := func(db string) string {
 		return fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/%s?sslmode=disable", k.DatabasePassword, k.DatabasePort, db)
 	}
-	began := time.Now()
-	for {
-		err := func() error {
-			conn, err := pgx.Connect(ctx, address("postgres"))
-			if err != nil {
-				return err
-			}
-			defer conn.Close(ctx)
-			var there bool
-			if err := conn.QueryRow(ctx, `select exists (select 1 from pg_database where datname = 'unvora')`).Scan(&there); err != nil || there {
-				return err
-			}
-			_, err = conn.Exec(ctx, `create database unvora`)
-			return err
-		}()
-		if err == nil {
-			return address("unvora"), nil
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
+		conn, err := pgx.Connect(ctx, address("postgres"))
+		if err != nil {
+			return struct{}{}, err
 		}
-		if time.Since(began) > startPatience || ctx.Err() != nil {
-			return "", err
+		defer conn.Close(ctx)
+		var there bool
+		if err := conn.QueryRow(ctx, `select exists (select 1 from pg_database where datname = 'unvora')`).Scan(&there); err != nil || there {
+			return struct{}{}, err
 		}
-		time.Sleep(100 * time.Millisecond)
-	}
+		_, err = conn.Exec(ctx, `create database unvora`)
+		return struct{}{}, err
+	}, patience()...)
+	return address("unvora"), err
 }

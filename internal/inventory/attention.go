@@ -174,11 +174,11 @@ func (inv *Inventory) Leave(ctx context.Context, ids []string, reason string, un
 			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4) on conflict (id) do update set reason = excluded.reason, who = excluded.who, at = now(), until = excluded.until`, id, reason, who, until); err != nil {
 				return err
 			}
-			if err := Audit(ctx, tx, Entry{Who: who, What: "attention leave", Subject: id, Why: reason, Detail: map[string]any{"until": until}}); err != nil {
+			if err := In(tx).Audit(ctx, Entry{Who: who, What: "attention leave", Subject: id, Why: reason, Detail: map[string]any{"until": until}}); err != nil {
 				return err
 			}
 		}
-		return Emit(ctx, tx, "attention", "", map[string]any{"left": len(ids)})
+		return In(tx).Emit(ctx, "attention", "", map[string]any{"left": len(ids)})
 	})
 }
 

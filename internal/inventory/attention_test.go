@@ -210,7 +210,7 @@ func TestAddressesOnce(t *testing.T) {
 	apply(t, inv, h, p, true, nil, used)
 	give := func(job uuid.UUID, wish string) (address string, err error) {
 		err = inv.InTx(t.Context(), func(tx pgx.Tx) error {
-			address, err = inventory.GiveAddress(t.Context(), tx, wish, "fjord", job, nil)
+			address, err = inventory.In(tx).GiveAddress(t.Context(), wish, "fjord", job, nil)
 			return err
 		})
 		return address, err
@@ -224,7 +224,7 @@ func TestAddressesOnce(t *testing.T) {
 	require.Equal(t, "203.0.113.10", second, ".9 is seen in use")
 	_, err = give(inventory.NewID(), "fjord")
 	wantCode(t, err, "address.none-free")
-	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error { return inventory.TakeAddressesBack(t.Context(), tx, job) }))
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error { return inventory.In(tx).TakeAddressesBack(t.Context(), job) }))
 	ranges, err := inv.Ranges(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "203.0.113.8", ranges["fjord"].Free.String())

@@ -51,14 +51,25 @@ type Copy struct {
 	ShelfID   *uuid.UUID         `json:"-"`
 }
 
-const copySQL = `select c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path, coalesce(s.name, '') as shelf,
+// copyList is the list of copies; briefList the same without the machines, of which lists tell nothing.
+var (
+	copyList  = listOfCopies("c.machine")
+	briefList = listOfCopies("null::jsonb as machine")
+	copySQL   = copyList.sql()
+	briefSQL  = briefList.sql()
+)
+
+func listOfCopies(machine string) listing[Copy] {
+	return listing[Copy]{
+		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path, coalesce(s.name, '') as shelf,
  coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id order by n.position) as macs, c.addresses,
  c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner, c.size_bytes,
- c.machine, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id, c.shelf_id
-from copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left join shelves s on s.id = c.shelf_id`
-
-// briefSQL is copySQL without the machines, of which lists tell nothing.
-var briefSQL = strings.Replace(copySQL, "c.machine,", "null::jsonb as machine,", 1)
+ ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id, c.shelf_id`,
+		from:   `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left join shelves s on s.id = c.shelf_id`,
+		always: "c.gone_at is null", alias: "c", fields: copyFields,
+		key: func(c *Copy) (string, uuid.UUID) { return c.Name, c.ID },
+	}
+}
 
 // Forms and States are all that a copy can have.
 var (
@@ -84,7 +95,7 @@ var copyFields = map[string]field{
 
 // Copies lists copies that are there, by name.
 func (inv *Inventory) Copies(ctx context.Context, p Page) (*List[Copy], error) {
-	return listOf(ctx, inv.Pool, briefSQL, " where c.gone_at is null", "c", copyFields, p, func(c Copy) (string, string) { return c.Name, c.ID.String() })
+	return briefList.page(ctx, inv.Pool, p)
 }
 
 // CopyByID returns nil when there is none; one that is gone is found too.
@@ -259,8 +270,11 @@ type Lineage struct {
 	Total  int       `json:"total"`
 }
 
-const lineageSQL = `select l.id, l.name, (select count(*) from copies c where c.lineage_id = l.id and c.gone_at is null)::int as total
-from lineages l`
+var lineageList = listing[Lineage]{
+	columns: `l.id, l.name, (select count(*) from copies c where c.lineage_id = l.id and c.gone_at is null)::int as total`,
+	from:    "lineages l", alias: "l", fields: lineageFields,
+	key: func(l *Lineage) (string, uuid.UUID) { return l.Name, l.ID },
+}
 
 var lineageFields = map[string]field{
 	"name": {equal: "l.name = %s", like: "l.name ilike %s"},
@@ -271,7 +285,7 @@ const copiesShown = 24 // of each lineage in a list
 
 // Lineages lists lineages by name, each with its first copies.
 func (inv *Inventory) Lineages(ctx context.Context, p Page) (*List[Lineage], error) {
-	l, err := listOf(ctx, inv.Pool, lineageSQL, " where true", "l", lineageFields, p, func(l Lineage) (string, string) { return l.Name, l.ID.String() })
+	l, err := lineageList.page(ctx, inv.Pool, p)
 	if err != nil {
 		return nil, err
 	}
@@ -296,7 +310,7 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 	if _, err := uuid.Parse(ref); err == nil {
 		cond = "l.id = $1::uuid or l.id = (select lineage_id from copies where id = $1::uuid)"
 	}
-	list, err := rows[Lineage](ctx, inv.Pool, lineageSQL+" where "+cond+" limit 20", ref)
+	list, err := rows[Lineage](ctx, inv.Pool, lineageList.sql()+" where "+cond+" limit 20", ref)
 	if err != nil {
 		return nil, err
 	}
@@ -311,7 +325,7 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 		if err != nil {
 			return nil, err
 		}
-		if list, err = rows[Lineage](ctx, inv.Pool, lineageSQL+" where l.id = $1", c.LineageID); err != nil {
+		if list, err = rows[Lineage](ctx, inv.Pool, lineageList.sql()+" where l.id = $1", c.LineageID); err != nil {
 			return nil, err
 		}
 	}
@@ -344,7 +358,7 @@ func (inv *Inventory) sameLineage(ctx context.Context, name string) (*Copy, erro
 
 // putCopy writes a copy with its MACs. was is its record so far; nil when there
 // is none, or nobody has looked.
-func putCopy(ctx context.Context, tx pgx.Tx, c, was *Copy, rel string) error {
+func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 	var id *string
 	if c.UUID != "" {
 		if _, err := uuid.Parse(c.UUID); err == nil {
@@ -396,14 +410,14 @@ func putCopy(ctx context.Context, tx pgx.Tx, c, was *Copy, rel string) error {
 	return emitCopy(ctx, tx, c)
 }
 
-func emitCopy(ctx context.Context, tx pgx.Tx, c *Copy) error {
-	return Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
+func emitCopy(ctx context.Context, tx Querier, c *Copy) error {
+	return In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
 }
 
 // evict makes room for a copy where another is recorded: that one is no longer
 // there. One that a survey has only just come upon, while a job was making this
 // one of it, was never anything else and is forgotten.
-func evict(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
+func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
 	const there = ` from copies x where x.pool_id = $1 and x.rel = $2 and x.id <> $3 and x.gone_at is null and x.form <> 'package'`
 	if _, err := tx.Exec(ctx, `with seen as (delete from copies where id in (select x.id`+there+` and x.made_by = 'survey' and x.made_at > now() - interval '1 minute'
 			and not exists (select 1 from copies k where k.parent_id = x.id)) returning id, lineage_id)
@@ -415,51 +429,51 @@ func evict(ctx context.Context, tx pgx.Tx, c *Copy, rel string) error {
 }
 
 // RecordCopy writes a copy that a job has made or changed, in its transaction.
-func RecordCopy(ctx context.Context, tx pgx.Tx, c *Copy, rel, what, who, why, job string) error {
-	if err := putCopy(ctx, tx, c, nil, rel); err != nil {
+func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, job string) error {
+	if err := putCopy(ctx, l.q, c, nil, rel); err != nil {
 		return err
 	}
-	return Audit(ctx, tx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
+	return l.Audit(ctx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
 		Detail: map[string]any{"job": job, "identity": c.Identity, "renewed": c.Renewed, "path": c.Path}})
 }
 
 // ForgetCopy notes that a copy is gone, or has another form from now on.
-func ForgetCopy(ctx context.Context, tx pgx.Tx, id, form, what, who, why, job string) error {
+func (l Ledger) ForgetCopy(ctx context.Context, id, form, what, who, why, job string) error {
 	var name string
 	var lineageID uuid.UUID
 	copyID, err := uuid.Parse(id)
 	if err != nil {
 		return err
 	}
-	if err := tx.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case when $2 = '' then form else $2 end, state = case when $2 = '' then 'unknown' else 'stopped' end,
+	if err := l.q.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case when $2 = '' then form else $2 end, state = case when $2 = '' then 'unknown' else 'stopped' end,
 		tracked = tracked and $2 <> 'stray' where id = $1 returning name, lineage_id`, copyID, form).Scan(&name, &lineageID); err != nil {
 		return err
 	}
-	if err := Emit(ctx, tx, "copy", id, map[string]any{"name": name, "form": form, "gone": form == ""}); err != nil {
+	if err := l.Emit(ctx, "copy", id, map[string]any{"name": name, "form": form, "gone": form == ""}); err != nil {
 		return err
 	}
-	return Audit(ctx, tx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why, Detail: map[string]any{"job": job}})
+	return l.Audit(ctx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why, Detail: map[string]any{"job": job}})
 }
 
 // SetState notes whether a copy runs, in the transaction of the step that has
 // started or stopped it.
-func SetState(ctx context.Context, tx pgx.Tx, id, state string) error {
+func (l Ledger) SetState(ctx context.Context, id, state string) error {
 	if _, err := uuid.Parse(id); err != nil {
 		return nil // it was not in the inventory
 	}
-	list, err := rows[Copy](ctx, tx, briefSQL+` where c.id = $1`, id)
+	list, err := rows[Copy](ctx, l.q, briefSQL+` where c.id = $1`, id)
 	if err != nil || len(list) == 0 || list[0].State == state || list[0].GoneAt != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, `update copies set state = $2 where id = $1`, id, state); err != nil {
+	if _, err := l.q.Exec(ctx, `update copies set state = $2 where id = $1`, id, state); err != nil {
 		return err
 	}
 	list[0].State = state
-	return emitCopy(ctx, tx, &list[0])
+	return emitCopy(ctx, l.q, &list[0])
 }
 
 // EnsureLineage makes the lineage unless it is there.
-func EnsureLineage(ctx context.Context, q Querier, id uuid.UUID, name string) error {
-	_, err := q.Exec(ctx, `insert into lineages (id, name) values ($1, $2) on conflict do nothing`, id, name)
+func (l Ledger) EnsureLineage(ctx context.Context, id uuid.UUID, name string) error {
+	_, err := l.q.Exec(ctx, `insert into lineages (id, name) values ($1, $2) on conflict do nothing`, id, name)
 	return err
 }

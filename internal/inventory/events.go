@@ -21,10 +21,10 @@ type Event struct {
 }
 
 // Emit writes an event in the transaction that makes the change.
-func Emit(ctx context.Context, q Querier, kind, subject string, data map[string]any) error {
+func (l Ledger) Emit(ctx context.Context, kind, subject string, data map[string]any) error {
 	raw, err := json.Marshal(data)
 	if err == nil {
-		_, err = q.Exec(ctx, `insert into events (kind, subject, data) values ($1, $2, $3)`, kind, subject, raw)
+		_, err = l.q.Exec(ctx, `insert into events (kind, subject, data) values ($1, $2, $3)`, kind, subject, raw)
 	}
 	return err
 }
@@ -115,11 +115,11 @@ type Entry struct {
 }
 
 // Audit writes who did what, in the transaction that does it.
-func Audit(ctx context.Context, q Querier, e Entry) error {
+func (l Ledger) Audit(ctx context.Context, e Entry) error {
 	if e.Detail == nil {
 		e.Detail = map[string]any{}
 	}
-	_, err := q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+	_, err := l.q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
 		NewID(), e.Who, e.What, e.Subject, e.CopyID, e.LineageID, e.Why, e.Detail)
 	return err
 }

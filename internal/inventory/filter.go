@@ -1,10 +1,15 @@
 package inventory
 
 import (
+	"errors"
 	"fmt"
+	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
+	"github.com/alecthomas/participle/v2"
+	"github.com/alecthomas/participle/v2/lexer"
 	"github.com/google/uuid"
 
 	"unvora.example/unvora/core/machine"
@@ -39,91 +44,83 @@ func oneOf(values ...string) func(string) error {
 	}
 }
 
-// term is one condition of a filter: a field, = or ~, and a value.
+// filterText is a filter as it is written: FIELD=VALUE and FIELD~PATTERN with spaces between them. A value with spaces
+// is put into quotes, in which a backslash takes the next character as it is.
+type filterText struct {
+	Terms []*term `parser:"Space? (@@ (Space @@)* Space?)?"`
+}
+
+// term is one condition of a filter.
 type term struct {
-	field string
-	op    byte
-	value string
+	Field string `parser:"@Word"`
+	Op    string `parser:"@Op"`
+	Value string `parser:"(@Quoted | @(Word | Op)+)"`
 }
 
-// terms reads a filter: FIELD=VALUE and FIELD~PATTERN with spaces between them. A
-// value with spaces is put into quotes, in which \ takes the next character as it is.
-func terms(filter string) (list []term, err error) {
-	rest := strings.TrimLeft(filter, " \t\n")
-	for rest != "" {
-		at := strings.IndexAny(rest, "=~ \t\n")
-		if at < 1 || strings.ContainsRune(" \t\n", rune(rest[at])) {
-			word, _, _ := strings.Cut(rest, " ")
-			return nil, fail("wrong", "filter %q: %q is no FIELD=VALUE or FIELD~PATTERN", filter, word)
-		}
-		t := term{field: rest[:at], op: rest[at]}
-		rest = rest[at+1:]
-		if strings.HasPrefix(rest, `"`) {
-			if t.value, rest, err = quoted(rest[1:]); err != nil {
-				return nil, fail("wrong", "filter %q: %v", filter, err)
-			}
-			if rest != "" && !strings.ContainsRune(" \t\n", rune(rest[0])) {
-				return nil, fail("wrong", "filter %q: a space is missing after the value of %s", filter, t.field)
-			}
-		} else if at := strings.IndexAny(rest, " \t\n"); at >= 0 {
-			t.value, rest = rest[:at], rest[at:]
-		} else {
-			t.value, rest = rest, ""
-		}
-		if t.value == "" {
-			return nil, fail("wrong", "filter %q: %s%c has no value", filter, t.field, t.op)
-		}
-		list = append(list, t)
-		rest = strings.TrimLeft(rest, " \t\n")
+var filterParser = participle.MustBuild[filterText](
+	participle.Lexer(lexer.MustSimple([]lexer.SimpleRule{
+		{Name: "Quoted", Pattern: `"(\\.|[^"\\])*"`},
+		{Name: "Op", Pattern: `[=~]`},
+		{Name: "Space", Pattern: `\s+`},
+		{Name: "Word", Pattern: `[^=~\s"][^=~\s]*`},
+	})),
+	participle.Map(unquote, "Quoted"),
+)
+
+var escaped = regexp.MustCompile(`\\(.)`)
+
+// unquote takes the quotes off a value.
+func unquote(t lexer.Token) (lexer.Token, error) {
+	t.Value = escaped.ReplaceAllString(t.Value[1:len(t.Value)-1], "$1")
+	return t, nil
+}
+
+// terms reads a filter.
+func terms(filter string) ([]*term, error) {
+	text, err := filterParser.ParseString("", filter)
+	var wrong participle.Error
+	if errors.As(err, &wrong) {
+		at := min(wrong.Position().Offset, len(filter))
+		return nil, fail("wrong", "filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between them, and values with spaces in quotes",
+			filter, filter[at:])
 	}
-	return list, nil
-}
-
-// quoted reads up to the closing quote.
-func quoted(text string) (value, rest string, err error) {
-	var b strings.Builder
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case c == '"':
-			return b.String(), text[i+1:], nil
-		case c == '\\' && i+1 < len(text):
-			i++
-			b.WriteByte(text[i])
-		default:
-			b.WriteByte(c)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range text.Terms {
+		if t.Value == "" {
+			return nil, fail("wrong", "filter %q: %s%s has no value", filter, t.Field, t.Op)
 		}
 	}
-	return "", "", fmt.Errorf("the quote is not closed")
+	return text.Terms, nil
 }
 
-// where turns `host=gannet name~tide-* owner="shore team"` into SQL.
-func where(filter string, fields map[string]field, args *[]any) (string, error) {
+// likePattern turns * and ? into what SQL's like takes, and everything else into itself.
+var likePattern = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`, `?`, `_`)
+
+// where turns `host=gannet name~tide-* owner="shore team"` into conditions in SQL.
+func where(filter string, fields map[string]field, args *[]any) (conditions []string, err error) {
 	list, err := terms(filter)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	var out strings.Builder
 	for _, t := range list {
-		f, ok := fields[t.field]
-		sql, value := f.equal, t.value
-		if t.op == '~' {
-			sql = f.like
-			value = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`, `?`, `_`).Replace(value)
+		f, ok := fields[t.Field]
+		sql, value := f.equal, t.Value
+		if t.Op == "~" {
+			sql, value = f.like, likePattern.Replace(t.Value)
 		}
 		if !ok || sql == "" {
-			names := make([]string, 0, len(fields))
-			for n := range fields {
-				names = append(names, n)
-			}
-			return "", fail("wrong", "filter %q: this list can't be filtered by %s%c; it can by %s", filter, t.field, t.op, strings.Join(slices.Sorted(slices.Values(names)), ", "))
+			return nil, fail("wrong", "filter %q: this list can't be filtered by %s%s; it can by %s", filter, t.Field, t.Op,
+				strings.Join(slices.Sorted(maps.Keys(fields)), ", "))
 		}
 		if f.check != nil {
 			if err := f.check(value); err != nil {
-				return "", fail("wrong", "filter %q: %s: %v", filter, t.field, err)
+				return nil, fail("wrong", "filter %q: %s: %v", filter, t.Field, err)
 			}
 		}
 		*args = append(*args, value)
-		fmt.Fprintf(&out, " and "+sql, fmt.Sprintf("$%d", len(*args)))
+		conditions = append(conditions, fmt.Sprintf(sql, fmt.Sprintf("$%d", len(*args))))
 	}
-	return out.String(), nil
+	return conditions, nil
 }

@@ -43,10 +43,16 @@ type Host struct {
 
 const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.state end`
 
-const hostSQL = `select h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting, h.manager_id,
+var hostList = listing[Host]{
+	columns: `h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting, h.manager_id,
  coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
- (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies
-from hosts h`
+ (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies`,
+	from:   "hosts h",
+	always: "h.manager_id is null", alias: "h", fields: hostFields,
+	key: func(h *Host) (string, uuid.UUID) { return h.Name, h.ID },
+}
+
+var hostSQL = hostList.sql()
 
 var hostFields = map[string]field{
 	"name":   {equal: "lower(h.name) = lower(%s)", like: "h.name ilike %s"},
@@ -57,7 +63,7 @@ var hostFields = map[string]field{
 
 // Hosts lists hosts by name, without those of managers.
 func (inv *Inventory) Hosts(ctx context.Context, p Page) (*List[Host], error) {
-	return listOf(ctx, inv.Pool, hostSQL, " where h.manager_id is null", "h", hostFields, p, func(h Host) (string, string) { return h.Name, h.ID.String() })
+	return hostList.page(ctx, inv.Pool, p)
 }
 
 // AllHosts calls f with every host, a page at a time.
@@ -173,10 +179,10 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 		if err != nil {
 			return err
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "host add", Subject: h.Name}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "host add", Subject: h.Name}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "host", id.String(), map[string]any{"name": h.Name, "state": "up"})
+		return In(tx).Emit(ctx, "host", id.String(), map[string]any{"name": h.Name, "state": "up"})
 	})
 }
 
@@ -187,7 +193,7 @@ func (inv *Inventory) HostState(ctx context.Context, h *Host, state string) erro
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
-		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "state": state})
+		return In(tx).Emit(ctx, "host", h.ID.String(), map[string]any{"name": h.Name, "state": state})
 	})
 }
 
@@ -201,16 +207,16 @@ func (inv *Inventory) RestHost(ctx context.Context, h *Host, resting bool, who s
 		if resting {
 			what = "host rest"
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: what, Subject: h.Name}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: what, Subject: h.Name}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "resting": resting})
+		return In(tx).Emit(ctx, "host", h.ID.String(), map[string]any{"name": h.Name, "resting": resting})
 	})
 }
 
 // idle refuses what can't be done while jobs have steps at hosts, given by a
 // query for their ids.
-func idle(ctx context.Context, tx pgx.Tx, name, hosts string, arg any) error {
+func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 	var job string
 	err := tx.QueryRow(ctx, `select j.id::text from jobs j where j.state not in ('done', 'failed', 'cancelled') and exists (select 1 from steps s where s.job_id = j.id and s.host_id in (`+hosts+`)) limit 1`, arg).Scan(&job)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -243,10 +249,10 @@ func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 		if _, err := tx.Exec(ctx, `delete from pools p where not exists (select 1 from pool_hosts x where x.pool_id = p.id) and not exists (select 1 from copies c where c.pool_id = p.id)`); err != nil {
 			return err
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "host drop", Subject: h.Name}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "host drop", Subject: h.Name}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "host", h.ID.String(), map[string]any{"name": h.Name, "gone": true})
+		return In(tx).Emit(ctx, "host", h.ID.String(), map[string]any{"name": h.Name, "gone": true})
 	})
 }
 
@@ -272,9 +278,15 @@ type Pool struct {
 // poolState is that of a pool p as a host's line x of pool_hosts has it.
 const poolState = `case when p.resting and x.state = 'ready' then 'resting' else x.state end`
 
-const poolSQL = `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
- f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts
-from pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`
+var poolList = listing[Pool]{
+	columns: `p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
+ f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
+	from:  `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`,
+	alias: "p", fields: poolFields,
+	key: func(p *Pool) (string, uuid.UUID) { return p.Name, p.ID },
+}
+
+var poolSQL = poolList.sql()
 
 var poolFields = map[string]field{
 	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
@@ -283,7 +295,7 @@ var poolFields = map[string]field{
 
 // Pools lists pools by name; a share is one.
 func (inv *Inventory) Pools(ctx context.Context, p Page) (*List[Pool], error) {
-	return listOf(ctx, inv.Pool, poolSQL, " where true", "p", poolFields, p, func(p Pool) (string, string) { return p.Name, p.ID.String() })
+	return poolList.page(ctx, inv.Pool, p)
 }
 
 // HostPools lists a host's pools as it sees them, in its own order.
@@ -311,16 +323,16 @@ func (s Switch) Wiring() wiring.Switch {
 
 // NoteSwitch records that a host has a switch, or has none of that name, in the
 // transaction of the step that has made or dropped it.
-func NoteSwitch(ctx context.Context, tx pgx.Tx, host uuid.UUID, sw wiring.Switch, there bool) error {
-	if _, err := tx.Exec(ctx, `delete from switches where host_id = $1 and name = $2`, host, sw.Name); err != nil {
+func (l Ledger) NoteSwitch(ctx context.Context, host uuid.UUID, sw wiring.Switch, there bool) error {
+	if _, err := l.q.Exec(ctx, `delete from switches where host_id = $1 and name = $2`, host, sw.Name); err != nil {
 		return err
 	}
 	if there {
-		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1, $2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
+		if _, err := l.q.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1, $2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
 			return err
 		}
 	}
-	return Emit(ctx, tx, "host", host.String(), map[string]any{"switch": sw.Name, "there": there})
+	return l.Emit(ctx, "host", host.String(), map[string]any{"switch": sw.Name, "there": there})
 }
 
 // Switches lists a host's switches, or those of all hosts for the zero id.
@@ -357,7 +369,7 @@ func (inv *Inventory) Shelf(ctx context.Context, name string) (*Shelf, error) {
 }
 
 // applyHost writes what a survey tells of the host itself.
-func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Survey) error {
+func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Survey) error {
 	if h := s.Hello; h != nil {
 		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5, abilities = $6, protocol = $7, clock_off = extract(epoch from $8::timestamptz - clock_timestamp())::bigint where id = $1`,
 			host, h.Family, h.Driver, h.CPUs, h.MemoryBytes, h.Abilities, h.Protocol, h.Time); err != nil {
@@ -412,7 +424,7 @@ func applyHost(ctx context.Context, tx pgx.Tx, host uuid.UUID, s *hostlink.Surve
 	return applySwitches(ctx, tx, host, s.Switches)
 }
 
-func applySwitches(ctx context.Context, tx pgx.Tx, host uuid.UUID, list []wiring.Switch) error {
+func applySwitches(ctx context.Context, tx Querier, host uuid.UUID, list []wiring.Switch) error {
 	before, err := rows[wiring.Switch](ctx, tx, `select name, segment, vlan, uplink, tagged, address from switches where host_id = $1 order by name`, host)
 	if err != nil {
 		return err
@@ -421,7 +433,7 @@ func applySwitches(ctx context.Context, tx pgx.Tx, host uuid.UUID, list []wiring
 	if slices.Equal(before, list) {
 		return nil
 	}
-	if err := Emit(ctx, tx, "host", host.String(), map[string]any{"switches": len(list)}); err != nil {
+	if err := In(tx).Emit(ctx, "host", host.String(), map[string]any{"switches": len(list)}); err != nil {
 		return err
 	}
 	if _, err := tx.Exec(ctx, `delete from switches where host_id = $1`, host); err != nil {

@@ -10,12 +10,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math/rand/v2"
-	"slices"
 	"strings"
 	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/cenkalti/backoff/v5"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -28,10 +28,17 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Inventory is the database.
+// Inventory is the database. What its Ledger asks and writes is asked and written by itself; in a transaction, In is.
 type Inventory struct {
+	Ledger
 	Pool *pgxpool.Pool
 }
+
+// Ledger asks and writes over a handle: that of the whole database, or a transaction.
+type Ledger struct{ q Querier }
+
+// In is the ledger within a transaction.
+func In(tx Querier) Ledger { return Ledger{tx} }
 
 // Open connects and brings the schema up to date. tune may change how it connects.
 func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inventory, error) {
@@ -67,7 +74,7 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 		pool.Close()
 		return nil, fmt.Errorf("bring the database's schema up to date: %w", err)
 	}
-	return &Inventory{pool}, nil
+	return &Inventory{Ledger{pool}, pool}, nil
 }
 
 // closeTime is how long a server gets to say good-bye: one that has stopped never does.
@@ -94,26 +101,26 @@ type Querier interface {
 	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
+	CopyFrom(ctx context.Context, table pgx.Identifier, columns []string, source pgx.CopyFromSource) (int64, error)
 }
 
 // InTx runs f in a transaction. PostgreSQL takes back one of two transactions
 // that wait for each other; such a one is run again, so that f must begin anew
 // each time it is called.
 func (inv *Inventory) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
-	for try := 0; ; try++ {
+	pauses := &backoff.ExponentialBackOff{InitialInterval: 5 * time.Millisecond, Multiplier: 2, RandomizationFactor: 1, MaxInterval: time.Second}
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		err := pgx.BeginFunc(ctx, inv.Pool, f)
-		if try == mostTries || !takenBack(err) {
-			return err
+		if err != nil && !takenBack(err) {
+			err = backoff.Permanent(err)
 		}
-		select {
-		case <-time.After(rand.N(10 * time.Millisecond << try)):
-		case <-ctx.Done():
-			return err
-		}
-	}
+		return struct{}{}, err
+	}, backoff.WithBackOff(pauses), backoff.WithMaxTries(mostTries))
+	return err
 }
 
-const mostTries = 5
+const mostTries = 6
 
 // takenBack tells whether PostgreSQL has rolled a transaction back so that others
 // could go on (SQLSTATE deadlock_detected, serialization_failure).
@@ -154,91 +161,6 @@ func rows[T any](ctx context.Context, q Querier, sql string, args ...any) ([]T, 
 		list = []T{}
 	}
 	return list, err
-}
-
-// Page is which part of a list is wanted.
-type Page struct {
-	Limit  int    // 0 means 100, at most 1000
-	After  string // the Next of the page before
-	Filter string
-}
-
-// List is a page of a list.
-type List[T any] struct {
-	Items []T    `json:"items"`
-	Next  string `json:"next,omitempty"` // "" at the end
-	Count int    `json:"count"`          // of all that match the filter, up to CountCap+1
-}
-
-const mostLimit = 1000
-
-func checkLimit(limit int) error {
-	if limit < 1 || limit > mostLimit {
-		return fail("wrong", "A page has from 1 to %d items, not %d.", mostLimit, limit)
-	}
-	return nil
-}
-
-// CountCap is how far a list is counted.
-const CountCap = 10_000
-
-// listOf reads one page. sql has no where clause yet; order is by name and id
-// of the alias.
-func listOf[T any](ctx context.Context, q *pgxpool.Pool, sql, base, alias string, fields map[string]field, p Page, key func(T) (string, string)) (*List[T], error) {
-	args := []any{}
-	cond, err := where(p.Filter, fields, &args)
-	if err != nil {
-		return nil, err
-	}
-	count, counted := 0, make(chan error, 1)
-	filtered := slices.Clone(args)
-	go func() { // beside the page: it takes as long
-		var err error
-		count, err = countUpTo(ctx, q, sql+base+cond, filtered)
-		counted <- err
-	}()
-	if p.Limit == 0 {
-		p.Limit = 100
-	}
-	if err := checkLimit(p.Limit); err != nil {
-		return nil, err
-	}
-	after := ""
-	if p.After != "" {
-		name, id, ok := cutLast(p.After, "~")
-		if _, e := uuid.Parse(id); !ok || e != nil {
-			return nil, fail("wrong", "%q is not the next of a page", p.After)
-		}
-		args = append(args, name, id)
-		after = fmt.Sprintf(" and (%s.name, %s.id) > ($%d, $%d::uuid)", alias, alias, len(args)-1, len(args))
-	}
-	items, err := rows[T](ctx, q, fmt.Sprintf("%s%s%s%s order by %s.name, %s.id limit %d", sql, base, cond, after, alias, alias, p.Limit+1), args...)
-	if err != nil {
-		return nil, err
-	}
-	if err := <-counted; err != nil {
-		return nil, err
-	}
-	l := &List[T]{Items: items, Count: count}
-	if len(items) > p.Limit {
-		l.Items = items[:p.Limit]
-		name, id := key(l.Items[p.Limit-1])
-		l.Next = name + "~" + id
-	}
-	return l, nil
-}
-
-func countUpTo(ctx context.Context, q Querier, sql string, args []any) (n int, err error) {
-	from := strings.Index(sql, "\nfrom ")
-	err = q.QueryRow(ctx, fmt.Sprintf("select count(*) from (select 1 %s limit %d) x", sql[from:], CountCap+1), args...).Scan(&n)
-	return n, err
-}
-
-func cutLast(s, sep string) (before, after string, ok bool) {
-	if i := strings.LastIndex(s, sep); i >= 0 {
-		return s[:i], s[i+len(sep):], true
-	}
-	return s, "", false
 }
 
 // Alone calls f while holding a lock that only one service on the database has;

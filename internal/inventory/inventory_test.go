@@ -170,7 +170,7 @@ func addJob(t *testing.T, inv *inventory.Inventory, holds ...string) (*inventory
 	t.Helper()
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 	return j, inv.InTx(t.Context(), func(tx pgx.Tx) error {
-		return inventory.AddJob(t.Context(), tx, j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}}, {ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}, nil, "", holds, nil)
+		return inventory.In(tx).AddJob(t.Context(), j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}}, {ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}, nil, "", holds, nil)
 	})
 }
 
@@ -184,7 +184,7 @@ func TestOwners(t *testing.T) {
 	_, err = addJob(t, inv, "copy:b", "copy:a")
 	wantCode(t, err, "busy")
 	require.ErrorContains(t, err, j.ID.String())
-	holder, err := inventory.Holder(ctx, inv.Pool, "copy:b")
+	holder, err := inv.Holder(ctx, "copy:b")
 	require.NoError(t, err)
 	require.Empty(t, holder, "the refused job holds nothing")
 
@@ -256,8 +256,8 @@ func TestEventOrder(t *testing.T) {
 	require.NoError(t, err)
 	slow, err := inv.Pool.Begin(ctx)
 	require.NoError(t, err)
-	require.NoError(t, inventory.Emit(ctx, slow, "copy", "slow", nil))
-	require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.Emit(ctx, tx, "copy", "quick", nil) }))
+	require.NoError(t, inventory.In(slow).Emit(ctx, "copy", "slow", nil))
+	require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.In(tx).Emit(ctx, "copy", "quick", nil) }))
 	list, next, err := inv.EventsAfter(ctx, from, 10)
 	require.NoError(t, err)
 	require.Empty(t, list, "the quick one waits for the slow one")
@@ -364,7 +364,7 @@ func TestNoReturn(t *testing.T) {
 			{Operation: "put-back", Subjects: []string{"y"}, Runnable: true, Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
 		})
 		require.Equal(t, "s2", *p.PointOfNoReturn, "nothing is removed before both are made")
-		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.AddJob(ctx, tx, j, p, nil, "", nil, nil) }))
+		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.In(tx).AddJob(ctx, j, p, nil, "", nil, nil) }))
 		return j
 	}
 	take := func(j *inventory.Job) *inventory.Job {

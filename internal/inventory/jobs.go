@@ -77,7 +77,7 @@ func (j *Job) Over() bool { return j.State == "done" || j.State == "failed" || j
 
 // AddJob writes a job with its steps and takes its holds. A hold that another
 // job has is an error that names it.
-func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string, holds []string, request any) error {
+func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string, holds []string, request any) error {
 	asked, err := json.Marshal(request)
 	if err != nil {
 		return err
@@ -90,7 +90,7 @@ func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[stri
 	if idempotency != "" {
 		key = &idempotency
 	}
-	_, err = tx.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
+	_, err = l.q.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
 		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn())
 	if violates(err, "jobs_idempotency") {
 		return fail("taken", "The idempotency key was used before.")
@@ -107,30 +107,30 @@ func AddJob(ctx context.Context, tx pgx.Tx, j *Job, p *plan.Plan, hosts map[stri
 		if id, ok := hosts[s.Host]; ok {
 			host = &id
 		}
-		if _, err := tx.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what, part) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what, part) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
 			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part); err != nil {
 			return err
 		}
 	}
 	for _, h := range slices.Sorted(slices.Values(holds)) { // in one order, so that two jobs never wait for each other
-		tag, err := tx.Exec(ctx, `insert into holds (key, job_id) values ($1, $2) on conflict do nothing`, h, j.ID)
+		tag, err := l.q.Exec(ctx, `insert into holds (key, job_id) values ($1, $2) on conflict do nothing`, h, j.ID)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			other, err := Holder(ctx, tx, h)
+			other, err := l.Holder(ctx, h)
 			if err != nil {
 				return err
 			}
 			return fail("busy", "The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", other, other)
 		}
 	}
-	return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"state": "waiting", "operation": p.Operation})
+	return l.Emit(ctx, "job", j.ID.String(), map[string]any{"state": "waiting", "operation": p.Operation})
 }
 
 // Holder is the job that has a hold; "" when none has.
-func Holder(ctx context.Context, q Querier, key string) (job string, err error) {
-	err = q.QueryRow(ctx, `select job_id::text from holds where key = $1`, key).Scan(&job)
+func (l Ledger) Holder(ctx context.Context, key string) (job string, err error) {
+	err = l.q.QueryRow(ctx, `select job_id::text from holds where key = $1`, key).Scan(&job)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
@@ -216,7 +216,7 @@ var errBehind = errors.New("a step before this one is not done")
 
 // own locks a job that is at work for its owner of that epoch, until the
 // transaction ends. Whatever is written of a job or its steps begins with it.
-func own(ctx context.Context, tx pgx.Tx, job uuid.UUID, epoch int64) (back, hold bool, err error) {
+func own(ctx context.Context, tx Querier, job uuid.UUID, epoch int64) (back, hold bool, err error) {
 	err = tx.QueryRow(ctx, `select back, hold from jobs where id = $1 and epoch = $2 and state = 'working' for update`, job, epoch).Scan(&back, &hold)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrStale
@@ -233,23 +233,23 @@ func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begu
 			return err
 		}
 		s.State = "working"
-		return PutStep(ctx, tx, epoch, s)
+		return In(tx).PutStep(ctx, epoch, s)
 	})
 	return begun, err
 }
 
 // UpdateStep writes how far a step is, if the epoch is still the newest.
 func (inv *Inventory) UpdateStep(ctx context.Context, epoch int64, s *Step) error {
-	return inv.InTx(ctx, func(tx pgx.Tx) error { return PutStep(ctx, tx, epoch, s) })
+	return inv.InTx(ctx, func(tx pgx.Tx) error { return In(tx).PutStep(ctx, epoch, s) })
 }
 
 // PutStep is UpdateStep in a transaction of the caller's. A step is at work, or
 // done, only when all before it are done.
-func PutStep(ctx context.Context, tx pgx.Tx, epoch int64, s *Step) error {
-	if _, _, err := own(ctx, tx, s.JobID, epoch); err != nil {
+func (l Ledger) PutStep(ctx context.Context, epoch int64, s *Step) error {
+	if _, _, err := own(ctx, l.q, s.JobID, epoch); err != nil {
 		return err
 	}
-	tag, err := tx.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6, what = $7,
+	tag, err := l.q.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6, what = $7,
 		started_at = coalesce(started_at, now()), finished_at = case when $3 in ('done', 'failed', 'undone') then now() end
 		where job_id = $1 and position = $2 and ($3 not in ('working', 'done') or state in ('waiting', 'working')
 			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2 and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes, s.What)
@@ -260,11 +260,11 @@ func PutStep(ctx context.Context, tx pgx.Tx, epoch int64, s *Step) error {
 		return fmt.Errorf("step %s of job %s can't be %s: %w", s.ID, s.JobID, s.State, errBehind)
 	}
 	if s.State == "done" {
-		if _, err := tx.Exec(ctx, `update jobs set tries = 0, held_code = '', held_for = '' where id = $1 and tries > 0`, s.JobID); err != nil {
+		if _, err := l.q.Exec(ctx, `update jobs set tries = 0, held_code = '', held_for = '' where id = $1 and tries > 0`, s.JobID); err != nil {
 			return err
 		}
 	}
-	return Emit(ctx, tx, "job", s.JobID.String(), map[string]any{"step": s.ID, "state": s.State, "done": s.Done, "bytes": s.Bytes})
+	return l.Emit(ctx, "job", s.JobID.String(), map[string]any{"step": s.ID, "state": s.State, "done": s.Done, "bytes": s.Bytes})
 }
 
 // past tells whether a job is past its point of no return.
@@ -287,7 +287,7 @@ func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, messa
 		}
 		failed := *s
 		failed.State = "failed"
-		if err := PutStep(ctx, tx, j.Epoch, &failed); err != nil {
+		if err := In(tx).PutStep(ctx, j.Epoch, &failed); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `update jobs set back = true, error_code = $2, error = $3 where id = $1`, j.ID, code, message)
@@ -312,13 +312,13 @@ const (
 	lastRetry  = 10 * time.Minute
 )
 
-func putHeld(ctx context.Context, tx pgx.Tx, j *Job, code, message string) error {
+func putHeld(ctx context.Context, tx Querier, j *Job, code, message string) error {
 	_, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false, held_code = $2, held_for = $3, tries = tries + 1,
 		retry_at = now() + make_interval(secs => least($4 * power(2, least(tries, 20)), $5)) where id = $1`, j.ID, code, message, firstRetry.Seconds(), lastRetry.Seconds())
 	if err != nil {
 		return err
 	}
-	return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"state": "held"})
+	return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": "held"})
 }
 
 // HoldNow holds a job whose work has been stopped since somebody asked for that.
@@ -330,7 +330,7 @@ func (inv *Inventory) HoldNow(ctx context.Context, j *Job) error {
 		if _, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false where id = $1`, j.ID); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"state": "held"})
+		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": "held"})
 	})
 }
 
@@ -366,11 +366,11 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 			if state != "done" {
 				what += " " + state
 			}
-			if err := Audit(ctx, tx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note, Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
+			if err := In(tx).Audit(ctx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note, Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
 				return err
 			}
 		}
-		return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"state": state})
+		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": state})
 	})
 }
 
@@ -400,10 +400,10 @@ func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string, f fun
 		if err := tx.QueryRow(ctx, `update jobs set `+set+` where id = $1 returning state`, j.ID).Scan(&state); err != nil {
 			return err
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "job " + what, Subject: j.Subject, Detail: map[string]any{"job": j.ID}}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "job " + what, Subject: j.Subject, Detail: map[string]any{"job": j.ID}}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "job", j.ID.String(), map[string]any{"asked": what, "state": state})
+		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"asked": what, "state": state})
 	})
 }
 

@@ -80,10 +80,10 @@ func (inv *Inventory) AddManager(ctx context.Context, m *Manager, who string) er
 		if err != nil {
 			return err
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "manager add", Subject: m.Name}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "manager add", Subject: m.Name}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "manager", m.ID.String(), map[string]any{"name": m.Name})
+		return In(tx).Emit(ctx, "manager", m.ID.String(), map[string]any{"name": m.Name})
 	})
 }
 
@@ -93,10 +93,10 @@ func (inv *Inventory) GrantManager(ctx context.Context, m *Manager, grants json.
 		if _, err := tx.Exec(ctx, `update managers set grants = $2 where id = $1`, m.ID, grants); err != nil {
 			return err
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "manager grant", Subject: m.Name, Detail: map[string]any{"grants": grants}}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "manager grant", Subject: m.Name, Detail: map[string]any{"grants": grants}}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "manager", m.ID.String(), map[string]any{"name": m.Name})
+		return In(tx).Emit(ctx, "manager", m.ID.String(), map[string]any{"name": m.Name})
 	})
 }
 
@@ -116,10 +116,10 @@ func (inv *Inventory) DropManager(ctx context.Context, m *Manager, who string) e
 				return err
 			}
 		}
-		if err := Audit(ctx, tx, Entry{Who: who, What: "manager drop", Subject: m.Name}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "manager drop", Subject: m.Name}); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "manager", m.ID.String(), map[string]any{"name": m.Name, "gone": true})
+		return In(tx).Emit(ctx, "manager", m.ID.String(), map[string]any{"name": m.Name, "gone": true})
 	})
 }
 
@@ -144,7 +144,7 @@ func (inv *Inventory) ManagerState(ctx context.Context, m *Manager, state, probl
 		if _, err := tx.Exec(ctx, `update hosts set state = $2 where manager_id = $1`, m.ID, state); err != nil {
 			return err
 		}
-		return Emit(ctx, tx, "manager", m.ID.String(), map[string]any{"name": m.Name, "state": state})
+		return In(tx).Emit(ctx, "manager", m.ID.String(), map[string]any{"name": m.Name, "state": state})
 	})
 }
 
@@ -195,16 +195,16 @@ func (inv *Inventory) AheadAt(ctx context.Context, m *Manager) ([]AheadAt, error
 }
 
 // NoteAhead records a disk that was fetched ahead, in place of what was.
-func NoteAhead(ctx context.Context, tx pgx.Tx, a Ahead) error {
-	_, err := tx.Exec(ctx, `insert into ahead (copy_id, disk, host_id, pool_id, path, image, at) values ($1, $2, $3, $4, $5, $6, now())
+func (l Ledger) NoteAhead(ctx context.Context, a Ahead) error {
+	_, err := l.q.Exec(ctx, `insert into ahead (copy_id, disk, host_id, pool_id, path, image, at) values ($1, $2, $3, $4, $5, $6, now())
 		on conflict (copy_id, disk) do update set host_id = excluded.host_id, pool_id = excluded.pool_id, path = excluded.path, image = excluded.image, at = now()`,
 		a.CopyID, a.Disk, a.HostID, a.PoolID, a.Path, a.Image)
 	return err
 }
 
 // ForgetAhead drops the record of what was fetched ahead of a copy.
-func ForgetAhead(ctx context.Context, tx pgx.Tx, copy string) error {
-	_, err := tx.Exec(ctx, `delete from ahead where copy_id = $1::uuid`, copy)
+func (l Ledger) ForgetAhead(ctx context.Context, copy string) error {
+	_, err := l.q.Exec(ctx, `delete from ahead where copy_id = $1::uuid`, copy)
 	return err
 }
 
@@ -237,8 +237,8 @@ type Lent struct {
 }
 
 // AddLent notes the job here that goes along with one there.
-func AddLent(ctx context.Context, tx pgx.Tx, job, manager uuid.UUID, theirs string) error {
-	_, err := tx.Exec(ctx, `insert into lent (job_id, manager_id, theirs) values ($1, $2, $3)`, job, manager, theirs)
+func (l Ledger) AddLent(ctx context.Context, job, manager uuid.UUID, theirs string) error {
+	_, err := l.q.Exec(ctx, `insert into lent (job_id, manager_id, theirs) values ($1, $2, $3)`, job, manager, theirs)
 	return err
 }
 
@@ -279,7 +279,7 @@ func (inv *Inventory) EndLent(ctx context.Context, job uuid.UUID, done bool, why
 // EachCopy calls f with every copy that fits a filter, with its machine.
 func (inv *Inventory) EachCopy(ctx context.Context, filter string, f func(c *Copy) error) error {
 	for after := ""; ; {
-		l, err := listOf(ctx, inv.Pool, copySQL, " where c.gone_at is null", "c", copyFields, Page{Limit: 500, After: after, Filter: filter}, func(c Copy) (string, string) { return c.Name, c.ID.String() })
+		l, err := copyList.page(ctx, inv.Pool, Page{Limit: 500, After: after, Filter: filter})
 		if err != nil {
 			return err
 		}

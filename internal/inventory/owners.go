@@ -65,7 +65,7 @@ func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f 
 			return err
 		}
 		for _, g := range list {
-			if err := Emit(ctx, tx, "job", g.ID.String(), map[string]any{"state": "working"}); err != nil {
+			if err := In(tx).Emit(ctx, "job", g.ID.String(), map[string]any{"state": "working"}); err != nil {
 				return err
 			}
 			if err := f(tx, g); err != nil {

@@ -39,7 +39,7 @@ func (inv *Inventory) AddUser(ctx context.Context, name, hash, role, who string)
 		if err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "user add", Subject: name, Detail: map[string]any{"role": role}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "user add", Subject: name, Detail: map[string]any{"role": role}})
 	})
 }
 
@@ -80,12 +80,12 @@ func (inv *Inventory) ChangeUser(ctx context.Context, u *User, role, hash, who s
 		if _, err := tx.Exec(ctx, `delete from sessions where user_id = $1 and hash is distinct from $2`, u.ID, keep); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "user change", Subject: u.Name, Detail: map[string]any{"changed": what}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "user change", Subject: u.Name, Detail: map[string]any{"changed": what}})
 	})
 }
 
 // someAdministrator refuses that nobody is administrator any more.
-func someAdministrator(ctx context.Context, tx pgx.Tx) error {
+func someAdministrator(ctx context.Context, tx Querier) error {
 	var n int
 	if _, err := tx.Exec(ctx, `lock table users in share row exclusive mode`); err != nil {
 		return err
@@ -112,13 +112,13 @@ func (inv *Inventory) DropUser(ctx context.Context, name, who string) error {
 		if err := someAdministrator(ctx, tx); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "user drop", Subject: name})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "user drop", Subject: name})
 	})
 }
 
 // NoteSignIn writes into the audit trail that somebody signed in, or could not.
 func (inv *Inventory) NoteSignIn(ctx context.Context, name, what, address string) error {
-	return Audit(ctx, inv.Pool, Entry{Who: name, What: what, Subject: name, Detail: map[string]any{"address": address}})
+	return inv.Audit(ctx, Entry{Who: name, What: what, Subject: name, Detail: map[string]any{"address": address}})
 }
 
 // Token is what is known of one; its text is known to its bearer alone.
@@ -148,7 +148,7 @@ func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, has
 		if _, err := tx.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4, $5)`, hash, t.ID, user.ID, name, expires); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: user.Name, What: "token add", Subject: name, Detail: map[string]any{"expires": expires}})
+		return In(tx).Audit(ctx, Entry{Who: user.Name, What: "token add", Subject: name, Detail: map[string]any{"expires": expires}})
 	})
 }
 
@@ -169,7 +169,7 @@ func (inv *Inventory) DropToken(ctx context.Context, ref string, user *uuid.UUID
 		if _, err := tx.Exec(ctx, `delete from tokens where id = $1`, list[0].ID); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "token drop", Subject: list[0].Name, Detail: map[string]any{"user": list[0].User}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "token drop", Subject: list[0].Name, Detail: map[string]any{"user": list[0].User}})
 	})
 }
 
@@ -278,7 +278,7 @@ func (inv *Inventory) SwitchAuthority(ctx context.Context) error {
 		if _, err := tx.Exec(ctx, `update authority set former = cert, cert = next_cert, sealed = next_sealed, next_cert = null, next_sealed = null where next_cert is not null`); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: onComputer, What: "key rotate", Subject: "authority"})
+		return In(tx).Audit(ctx, Entry{Who: onComputer, What: "key rotate", Subject: "authority"})
 	})
 }
 
@@ -345,6 +345,6 @@ func (inv *Inventory) Reseal(ctx context.Context, f func(purpose string, sealed 
 		if err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: onComputer, What: "key rotate", Subject: "key file"})
+		return In(tx).Audit(ctx, Entry{Who: onComputer, What: "key rotate", Subject: "key file"})
 	})
 }

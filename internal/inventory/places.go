@@ -33,7 +33,7 @@ func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first 
 		if _, err := tx.Exec(ctx, `insert into landing_rules (id, position, kind, over_bytes, host, label, pool, keep_bytes) select $1, `+at+`, $2, $3, $4, $5, $6, $7 from landing_rules`, r.ID, r.Kind, r.OverBytes, r.Host, r.Label, r.Pool, r.KeepBytes); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "landing set", Subject: r.Words(fit.Size)})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "landing set", Subject: r.Words(fit.Size)})
 	})
 }
 
@@ -47,7 +47,7 @@ func (inv *Inventory) DropLandingRule(ctx context.Context, ref, who string) erro
 		if len(list) != 1 {
 			return fail("unknown", "%q names %d rules of landing, not one. unvora landing list shows them.", ref, len(list))
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "landing drop", Subject: list[0].Words(fit.Size)})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "landing drop", Subject: list[0].Words(fit.Size)})
 	})
 }
 
@@ -86,10 +86,10 @@ func (inv *Inventory) RestPool(ctx context.Context, p *Pool, resting bool, who s
 		if resting {
 			what = "pool rest"
 		}
-		if err := Emit(ctx, tx, "pool", p.ID.String(), map[string]any{"name": p.Name, "resting": resting}); err != nil {
+		if err := In(tx).Emit(ctx, "pool", p.ID.String(), map[string]any{"name": p.Name, "resting": resting}); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: what, Subject: p.Host + "/" + p.Name})
+		return In(tx).Audit(ctx, Entry{Who: who, What: what, Subject: p.Host + "/" + p.Name})
 	})
 }
 
@@ -104,7 +104,7 @@ func (inv *Inventory) Labelled(ctx context.Context, p *Pool, labels []string, wh
 		if _, err := tx.Exec(ctx, `update pools set labels = $2 where id = $1`, p.ID, labels); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "pool label", Subject: p.Host + "/" + p.Name, Detail: map[string]any{"labels": labels}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "pool label", Subject: p.Host + "/" + p.Name, Detail: map[string]any{"labels": labels}})
 	})
 }
 
@@ -160,12 +160,12 @@ func freeAddress(ctx context.Context, q Querier, segment string, from, to netip.
 
 // GiveAddress gives out the next free address of a segment, or the one that was
 // typed, to the copy that a job makes.
-func GiveAddress(ctx context.Context, tx pgx.Tx, wish string, segment string, job uuid.UUID, copyID *uuid.UUID) (string, error) {
+func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, job uuid.UUID, copyID *uuid.UUID) (string, error) {
 	address, err := netip.ParseAddr(wish)
 	if err != nil {
 		var from, to netip.Addr
 		// One after the other: two jobs must not be given the same.
-		err := tx.QueryRow(ctx, `select range_from, range_to from segments where name = $1 and range_from is not null for update`, wish).Scan(&from, &to)
+		err := l.q.QueryRow(ctx, `select range_from, range_to from segments where name = $1 and range_from is not null for update`, wish).Scan(&from, &to)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return "", fail("address.none-free", "The segment %s has no addresses to give out any more.", wish)
 		}
@@ -173,21 +173,21 @@ func GiveAddress(ctx context.Context, tx pgx.Tx, wish string, segment string, jo
 			return "", err
 		}
 		segment = wish
-		if address, err = freeAddress(ctx, tx, segment, from, to); err != nil {
+		if address, err = freeAddress(ctx, l.q, segment, from, to); err != nil {
 			return "", err
 		}
 		if !address.IsValid() {
 			return "", fail("address.none-free", "All addresses that the segment %s has to give out were taken meanwhile.", segment)
 		}
 	}
-	_, err = tx.Exec(ctx, `insert into given_addresses (segment, address, copy_id, job_id) values ($1, $2, $3, $4) on conflict (segment, address) do update set copy_id = excluded.copy_id, job_id = excluded.job_id, given_at = now()`,
+	_, err = l.q.Exec(ctx, `insert into given_addresses (segment, address, copy_id, job_id) values ($1, $2, $3, $4) on conflict (segment, address) do update set copy_id = excluded.copy_id, job_id = excluded.job_id, given_at = now()`,
 		segment, address, copyID, job)
 	return address.String(), err
 }
 
 // TakeAddressesBack forgets what a job that was undone had given out.
-func TakeAddressesBack(ctx context.Context, tx pgx.Tx, job uuid.UUID) error {
-	_, err := tx.Exec(ctx, `delete from given_addresses where job_id = $1`, job)
+func (l Ledger) TakeAddressesBack(ctx context.Context, job uuid.UUID) error {
+	_, err := l.q.Exec(ctx, `delete from given_addresses where job_id = $1`, job)
 	return err
 }
 

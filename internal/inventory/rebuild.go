@@ -39,13 +39,13 @@ func (inv *Inventory) KeepHad(ctx context.Context, h *Host, address, who string)
 		if _, err := tx.Exec(ctx, `update hosts set had = case when had is null or $2::jsonb -> 'machines' <> '[]' then $2 else had end, address = $3, revision = '' where id = $1`, h.ID, had, address); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "host rebuild", Subject: h.Name, Detail: map[string]any{"machines": len(had.Machines), "switches": len(had.Switches)}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "host rebuild", Subject: h.Name, Detail: map[string]any{"machines": len(had.Machines), "switches": len(had.Switches)}})
 	})
 }
 
 // ForgetHad is called once a host has again what it had.
-func ForgetHad(ctx context.Context, tx pgx.Tx, host string) error {
-	_, err := tx.Exec(ctx, `update hosts set had = null where id = $1::uuid`, host)
+func (l Ledger) ForgetHad(ctx context.Context, host string) error {
+	_, err := l.q.Exec(ctx, `update hosts set had = null where id = $1::uuid`, host)
 	return err
 }
 

@@ -65,7 +65,7 @@ func signs(seen []hostlink.SeenDisk) (list []lineage.DiskSigns, written time.Tim
 }
 
 // putDisks writes what was seen of a copy's disks, where it is different.
-func putDisks(ctx context.Context, tx pgx.Tx, id uuid.UUID, seen []hostlink.SeenDisk) error {
+func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.SeenDisk) error {
 	type known struct {
 		Disk, Path, ImageID, Print string
 		Layers                     []string
@@ -208,7 +208,7 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 		case into != nil:
 			lineageID, what = into.ID, into.Name
 		default:
-			if err := EnsureLineage(ctx, tx, lineageID, c.Name); err != nil {
+			if err := In(tx).EnsureLineage(ctx, lineageID, c.Name); err != nil {
 				return err
 			}
 		}
@@ -223,10 +223,10 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 		if _, err := tx.Exec(ctx, `delete from lineages l where l.id = $1 and not exists (select 1 from copies where lineage_id = l.id)`, c.LineageID); err != nil {
 			return err
 		}
-		if err := Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": lineageID}); err != nil {
+		if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": lineageID}); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "recognise", Subject: c.Name, CopyID: &c.ID, LineageID: &lineageID, Why: why, Detail: map[string]any{"as": what}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "recognise", Subject: c.Name, CopyID: &c.ID, LineageID: &lineageID, Why: why, Detail: map[string]any{"as": what}})
 	})
 }
 
@@ -244,10 +244,10 @@ func (inv *Inventory) Track(ctx context.Context, list []Copy, tracked bool, who,
 			if _, err := tx.Exec(ctx, `update copies set tracked = $2 where id = $1`, c.ID, tracked); err != nil {
 				return err
 			}
-			if err := Emit(ctx, tx, "copy", c.ID.String(), map[string]any{"name": c.Name, "tracked": tracked}); err != nil {
+			if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "tracked": tracked}); err != nil {
 				return err
 			}
-			if err := Audit(ctx, tx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why}); err != nil {
+			if err := In(tx).Audit(ctx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why}); err != nil {
 				return err
 			}
 		}

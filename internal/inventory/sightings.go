@@ -67,7 +67,7 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 }
 
 // notice keeps what was found different until somebody is told.
-func notice(ctx context.Context, tx pgx.Tx, host uuid.UUID, changes []Change) error {
+func notice(ctx context.Context, tx Querier, host uuid.UUID, changes []Change) error {
 	batch := &pgx.Batch{}
 	for _, c := range changes {
 		batch.Queue(`insert into noticed (host_id, what, form, name, text) values ($1, $2, $3, $4, $5)`, host, c.What, c.Form, c.Name, c.Text)
@@ -349,7 +349,7 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 				c.LineageID = id
 			}
 		}
-		if err := EnsureLineage(a.ctx, a.tx, c.LineageID, c.Name); err != nil {
+		if err := In(a.tx).EnsureLineage(a.ctx, c.LineageID, c.Name); err != nil {
 			return err
 		}
 	}
@@ -389,7 +389,7 @@ func (a *applier) gone(full bool, seen, gone []string) error {
 	}
 	for _, l := range all {
 		a.note("gone", l.Form, l.Name, "%s is no longer there", l.Name)
-		if err := Emit(a.ctx, a.tx, "copy", l.ID.String(), map[string]any{"name": l.Name, "gone": true}); err != nil {
+		if err := In(a.tx).Emit(a.ctx, "copy", l.ID.String(), map[string]any{"name": l.Name, "gone": true}); err != nil {
 			return err
 		}
 	}

@@ -21,14 +21,14 @@ func (inv *Inventory) Rules(ctx context.Context) ([]wiring.Rule, error) {
 // AddRule puts a rule before all others, or after them.
 func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (made wiring.Rule, err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
-		made, err = PutRule(ctx, tx, r, first, who)
+		made, err = In(tx).PutRule(ctx, r, first, who)
 		return err
 	})
 	return made, err
 }
 
 // PutRule is AddRule in a transaction of the caller's.
-func PutRule(ctx context.Context, tx pgx.Tx, r wiring.Rule, first bool, who string) (wiring.Rule, error) {
+func (l Ledger) PutRule(ctx context.Context, r wiring.Rule, first bool, who string) (wiring.Rule, error) {
 	if err := r.Check(); err != nil {
 		return r, fail("wrong", "%v.", err)
 	}
@@ -37,10 +37,10 @@ func PutRule(ctx context.Context, tx pgx.Tx, r wiring.Rule, first bool, who stri
 	if first {
 		at = `coalesce(min(position) - 1, 0)`
 	}
-	if _, err := tx.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1, `+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
+	if _, err := l.q.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1, `+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
 		return r, err
 	}
-	return r, Audit(ctx, tx, Entry{Who: who, What: "wiring set", Subject: r.String()})
+	return r, l.Audit(ctx, Entry{Who: who, What: "wiring set", Subject: r.String()})
 }
 
 // DropRule takes a rule away, by its id or the beginning of it.
@@ -53,7 +53,7 @@ func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
 		if len(list) != 1 {
 			return fail("unknown", "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref, len(list))
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "wiring drop", Subject: list[0].String()})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "wiring drop", Subject: list[0].String()})
 	})
 }
 
@@ -101,7 +101,7 @@ func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, w
 		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr, $3::inet, $4::inet) on conflict (name) do update set subnet = excluded.subnet, range_from = excluded.range_from, range_to = excluded.range_to`, name, value, from, to); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "segment set", Subject: name, Detail: map[string]any{"subnet": subnet, "range": addresses}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "segment set", Subject: name, Detail: map[string]any{"subnet": subnet, "range": addresses}})
 	})
 }
 
@@ -165,7 +165,7 @@ func (inv *Inventory) SetMark(ctx context.Context, l *Lineage, facet, kind, who 
 		if err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "mark", Subject: l.Name, LineageID: &l.ID, Detail: map[string]any{"facet": facet, "kind": kind}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "mark", Subject: l.Name, LineageID: &l.ID, Detail: map[string]any{"facet": facet, "kind": kind}})
 	})
 }
 
@@ -188,15 +188,22 @@ type LooseDisk struct {
 	PoolID       *uuid.UUID `json:"-"`
 }
 
-const looseSQL = `select d.name, d.id, h.name as host, coalesce(p.name, '') as pool, d.path, d.kind, d.format, d.disk_id, d.virtual_bytes, d.file_bytes, d.system, d.adopted_by, d.adopted_at, d.host_id, d.pool_id
-from loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id`
+var looseList = listing[LooseDisk]{
+	columns: `d.name, d.id, h.name as host, coalesce(p.name, '') as pool, d.path, d.kind, d.format, d.disk_id, d.virtual_bytes, d.file_bytes, d.system, d.adopted_by, d.adopted_at, d.host_id, d.pool_id`,
+	from:    "loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id",
+	alias:   "d",
+	fields: map[string]field{
+		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s"}, "format": {equal: "d.format = %s"},
+		"host": {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))"},
+	},
+	key: func(d *LooseDisk) (string, uuid.UUID) { return d.Name, d.ID },
+}
+
+var looseSQL = looseList.sql()
 
 // LooseDisks lists them by path.
 func (inv *Inventory) LooseDisks(ctx context.Context, p Page) (*List[LooseDisk], error) {
-	return listOf(ctx, inv.Pool, looseSQL, " where true", "d", map[string]field{
-		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s"}, "format": {equal: "d.format = %s"},
-		"host": {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))"},
-	}, p, func(d LooseDisk) (string, string) { return d.Name, d.ID.String() })
+	return looseList.page(ctx, inv.Pool, p)
 }
 
 // Adopt takes a disk into the inventory.
@@ -211,7 +218,7 @@ func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 		if err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: d.AdoptedBy, What: "disk adopt", Subject: d.Path})
+		return In(tx).Audit(ctx, Entry{Who: d.AdoptedBy, What: "disk adopt", Subject: d.Path})
 	})
 }
 
@@ -231,6 +238,6 @@ func (inv *Inventory) LetGo(ctx context.Context, ref, who string) (*LooseDisk, e
 		if _, err := tx.Exec(ctx, `delete from loose_disks where id = $1`, list[0].ID); err != nil {
 			return err
 		}
-		return Audit(ctx, tx, Entry{Who: who, What: "disk let-go", Subject: list[0].Path})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "disk let-go", Subject: list[0].Path})
 	})
 }

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"unvora.example/unvora/core/disk"
 )
 
@@ -46,27 +48,21 @@ func (l *Lasting) again(lost *Client) (*Client, error) {
 		return l.client, nil // somebody was faster
 	}
 	lost.Close()
-	var err error
-	for range redials {
-		var c *Client
-		if c, err = l.dial(l.ctx); err == nil {
-			if c.size != l.size {
-				c.Close()
-				return nil, errors.New("the disk has another size since the connection was lost")
-			}
-			l.client = c
-			return c, nil
+	c, err := backoff.Retry(l.ctx, func() (*Client, error) {
+		c, err := l.dial(l.ctx)
+		if err != nil && !temporary(err) {
+			err = backoff.Permanent(err)
 		}
-		if !temporary(err) {
-			return nil, err
-		}
-		select {
-		case <-time.After(redialPause):
-		case <-l.ctx.Done():
-			return nil, l.ctx.Err()
-		}
+		return c, err
+	}, backoff.WithBackOff(backoff.NewConstantBackOff(redialPause)), backoff.WithMaxTries(redials))
+	if err != nil {
+		return nil, err
 	}
-	return nil, err
+	if c.size != l.size {
+		return nil, errors.Join(errors.New("the disk has another size since the connection was lost"), c.Close())
+	}
+	l.client = c
+	return c, nil
 }
 
 // Temporary is implemented by errors of a dial that may pass.

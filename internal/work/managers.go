@@ -78,10 +78,10 @@ func (w *Work) lend(ctx context.Context, m *inventory.Manager, c *inventory.Copy
 	}
 	j := &inventory.Job{ID: id, UserName: q.Who + "@" + m.Name, Note: "asked for by " + m.Name}
 	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.Hosts, "", d.Holds, map[string]any{}); err != nil {
+		if err := inventory.In(tx).AddJob(ctx, j, d.Plan, d.Hosts, "", d.Holds, map[string]any{}); err != nil {
 			return err
 		}
-		return inventory.AddLent(ctx, tx, id, m.ID, q.Job)
+		return inventory.In(tx).AddLent(ctx, id, m.ID, q.Job)
 	})
 	w.Steer.Tell()
 	return id, err

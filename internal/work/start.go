@@ -70,7 +70,7 @@ func (w *Work) start(ctx context.Context, req draw.Request, key string) (id uuid
 	id = inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: by.Name, Note: draw.NoteOf(req), NewCopy: d.Begin(time.Now())}
 	return id, w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.AddJob(ctx, tx, j, d.Plan, d.Hosts, key, d.Holds, req); err != nil || d.KeepWiring == "" {
+		if err := inventory.In(tx).AddJob(ctx, j, d.Plan, d.Hosts, key, d.Holds, req); err != nil || d.KeepWiring == "" {
 			return err
 		}
 		return keepWiring(ctx, tx, d.Plan, d.KeepWiring, by.Name)
@@ -85,7 +85,7 @@ func keepWiring(ctx context.Context, tx pgx.Tx, p *plan.Plan, host, user string)
 		if network == "" || f.Remedy() != "switch" || !strings.HasPrefix(f.Code, "network.") {
 			continue
 		}
-		if _, err := inventory.PutRule(ctx, tx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true, user); err != nil {
+		if _, err := inventory.In(tx).PutRule(ctx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true, user); err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"github.com/google/uuid"
 
 	"unvora.example/unvora/internal/hostlink"
@@ -58,7 +60,8 @@ func (w *Work) watchAll(ctx context.Context) error {
 
 // watchHost waits for changes of one host for as long as it is known.
 func (w *Work) watchHost(ctx context.Context, id uuid.UUID) {
-	pause := watchPause
+	pauses := &backoff.ExponentialBackOff{InitialInterval: watchPause, Multiplier: 2, MaxInterval: mostPause}
+	pauses.Reset()
 	for ctx.Err() == nil {
 		h, err := w.inv.Host(ctx, id.String())
 		if err == nil && h.Revision != "" {
@@ -66,15 +69,13 @@ func (w *Work) watchHost(ctx context.Context, id uuid.UUID) {
 		}
 		switch {
 		case err == nil && h.Revision != "":
-			pause = watchPause
+			pauses.Reset()
 			continue
 		case h == nil && ctx.Err() == nil && isUnknown(err):
 			return // it was dropped
-		case err != nil:
-			pause = min(2*pause, mostPause)
 		}
 		select {
-		case <-time.After(pause):
+		case <-time.After(pauses.NextBackOff()):
 		case <-ctx.Done():
 		}
 	}

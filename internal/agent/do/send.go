@@ -8,7 +8,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"time"
+
+	"github.com/cenkalti/backoff/v5"
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/internal/agent/ground"
@@ -77,33 +78,28 @@ func put(ctx context.Context, client *http.Client, url string, part []byte, at, 
 
 // insist asks again after a cut; a refusal is an error at once.
 func insist(ctx context.Context, client *http.Client, method, url string, body []byte, head http.Header) error {
-	for try := 0; ; try++ {
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		req, err := http.NewRequestWithContext(ctx, method, url, bytes.NewReader(body))
 		if err != nil {
-			return err
+			return struct{}{}, backoff.Permanent(err)
 		}
 		for k, v := range head {
 			req.Header[k] = v
 		}
 		res, err := client.Do(req)
-		if err == nil {
-			said, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
-			res.Body.Close()
-			switch {
-			case res.StatusCode < 300:
-				return nil
-			case res.StatusCode < 500:
-				return ground.Refuse("manager.rights", "the manager refuses what is sent: %s %s", res.Status, bytes.TrimSpace(said))
-			}
-			err = fmt.Errorf("the manager answers %s", res.Status)
+		if err != nil {
+			return struct{}{}, err
 		}
-		if try == webTries {
-			return err
+		said, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
+		res.Body.Close()
+		switch {
+		case res.StatusCode < 300:
+			return struct{}{}, nil
+		case res.StatusCode < 500:
+			refused := ground.Refuse("manager.rights", "the manager refuses what is sent: %s %s", res.Status, bytes.TrimSpace(said))
+			return struct{}{}, backoff.Permanent(refused)
 		}
-		select {
-		case <-time.After(webPause):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
+		return struct{}{}, fmt.Errorf("the manager answers %s", res.Status)
+	}, webPatience()...)
+	return err
 }

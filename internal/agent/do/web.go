@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"golang.org/x/sync/singleflight"
 
 	"unvora.example/unvora/core/ovf"
@@ -128,28 +130,28 @@ func (s *webSource) piece(number int64) ([]byte, error) {
 // fetch asks for a piece, once however many want it.
 func (s *webSource) fetch(number int64) ([]byte, error) {
 	v, err, _ := s.once.Do(fmt.Sprint(number), func() (any, error) {
-		var err error
-		for try := 0; ; try++ {
-			var piece []byte
-			if piece, err = s.ask(number); err == nil {
-				s.keep(number, piece)
-				return piece, nil
-			}
+		piece, err := backoff.Retry(s.ctx, func() ([]byte, error) {
+			piece, err := s.ask(number)
 			var gone *ground.Refusal
-			if errors.As(err, &gone) || try == webTries {
-				return nil, err
+			if errors.As(err, &gone) {
+				err = backoff.Permanent(err)
 			}
-			select {
-			case <-time.After(webPause):
-			case <-s.ctx.Done():
-				return nil, s.ctx.Err()
-			}
+			return piece, err
+		}, webPatience()...)
+		if err == nil {
+			s.keep(number, piece)
 		}
+		return piece, err
 	})
 	if err != nil {
 		return nil, err
 	}
 	return v.([]byte), nil
+}
+
+// webPatience is how a server is asked again after a cut.
+func webPatience() []backoff.RetryOption {
+	return []backoff.RetryOption{backoff.WithBackOff(backoff.NewConstantBackOff(webPause)), backoff.WithMaxTries(webTries)}
 }
 
 func (s *webSource) keep(number int64, piece []byte) {

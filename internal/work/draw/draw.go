@@ -263,7 +263,7 @@ func (c Copies) one(ctx context.Context, g *Gatherer, forms ...string) (*subject
 	if s.host, err = g.HostFacts(ctx, s.at); err != nil {
 		return nil, err
 	}
-	s.busy, err = inventory.Holder(ctx, g.inv.Pool, s.hold)
+	s.busy, err = g.inv.Holder(ctx, s.hold)
 	return s, err
 }
 

@@ -16,7 +16,7 @@ func (g *Gatherer) Lend(ctx context.Context, m *inventory.Manager, c *inventory.
 		return nil, err
 	}
 	hold := inventory.CopyKey(c.ID.String())
-	if facts.Busy, err = inventory.Holder(ctx, g.inv.Pool, hold); err != nil {
+	if facts.Busy, err = g.inv.Holder(ctx, hold); err != nil {
 		return nil, err
 	}
 	p, err := plan.LendOut(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State == "running", Move: q.Move, Bytes: q.Bytes})

@@ -33,7 +33,7 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 	if stands.Unreachable {
 		facts.From.State = "unreachable"
 	}
-	if facts.Busy, err = inventory.Holder(ctx, g.inv.Pool, inventory.CopyKey(c.ID.String())); err != nil {
+	if facts.Busy, err = g.inv.Holder(ctx, inventory.CopyKey(c.ID.String())); err != nil {
 		return nil, err
 	}
 	if via != "" && !strings.EqualFold(via, h.Name) {

@@ -62,7 +62,7 @@ func (g *Gatherer) power(ctx context.Context, a *Asked, copies Copies) (*Drawn, 
 		g.hosts.AsNow(ctx, h)
 		f := plan.PowerFacts{Copy: c.Known(), HostState: h.State, Isolated: isolated(c.Machine)}
 		hold := inventory.CopyKey(c.ID.String())
-		if f.Busy, err = inventory.Holder(ctx, g.inv.Pool, hold); err != nil {
+		if f.Busy, err = g.inv.Holder(ctx, hold); err != nil {
 			return nil, err
 		}
 		if f.SameUUID, f.SameMAC, err = g.twins(ctx, c); err != nil {

@@ -94,5 +94,5 @@ func rebuilt(ctx context.Context, inv *inventory.Inventory, j *inventory.Job) er
 	if err != nil {
 		return err
 	}
-	return inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.ForgetHad(ctx, tx, h.ID.String()) })
+	return inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.In(tx).ForgetHad(ctx, h.ID.String()) })
 }

@@ -204,7 +204,7 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 		facts.Parent = c.Parent.String()
 	}
 	all.Holds = append(all.Holds, inventory.CopyKey(self))
-	facts.Busy, err = inventory.Holder(ctx, g.inv.Pool, inventory.CopyKey(self))
+	facts.Busy, err = g.inv.Holder(ctx, inventory.CopyKey(self))
 	return self, err
 }
 

@@ -54,7 +54,7 @@ func (r *run) giveAddresses(ctx context.Context, tx pgx.Tx, do *plan.GiveIDs) er
 		if wish == "" {
 			continue
 		}
-		address, err := inventory.GiveAddress(ctx, tx, wish, n.Segment, r.j.ID, &id)
+		address, err := inventory.In(tx).GiveAddress(ctx, wish, n.Segment, r.j.ID, &id)
 		var e *inventory.Error
 		if errors.As(err, &e) {
 			return &away.Failure{Code: e.Code, Message: e.Message}
@@ -74,7 +74,7 @@ func takeAddressesBack(ctx context.Context, tx pgx.Tx, r *run, undone bool) erro
 	if !undone {
 		return nil
 	}
-	return inventory.TakeAddressesBack(ctx, tx, r.j.ID)
+	return inventory.In(tx).TakeAddressesBack(ctx, r.j.ID)
 }
 
 // record writes the copy that was made or changed, in one transaction with the step's record.
@@ -109,10 +109,10 @@ func record(ctx context.Context, r *run) (wait, error) {
 	}
 	c.UUID = c.Machine.UUID
 	return nil, r.finish(ctx, func(tx pgx.Tx) error {
-		if err := inventory.EnsureLineage(ctx, tx, lineageID, do.Name); err != nil {
+		if err := inventory.In(tx).EnsureLineage(ctx, lineageID, do.Name); err != nil {
 			return err
 		}
-		return inventory.RecordCopy(ctx, tx, c, rel, r.j.Operation, r.j.UserName, r.j.Note, r.j.ID.String())
+		return inventory.In(tx).RecordCopy(ctx, c, rel, r.j.Operation, r.j.UserName, r.j.Note, r.j.ID.String())
 	})
 }
 
@@ -161,7 +161,7 @@ func unrecord(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
 	if err != nil || !undone || do.Copy != "" {
 		return err
 	}
-	return inventory.ForgetCopy(ctx, tx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone", r.j.UserName, r.j.Note, r.j.ID.String())
+	return inventory.In(tx).ForgetCopy(ctx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone", r.j.UserName, r.j.Note, r.j.ID.String())
 }
 
 // forget notes that a copy is no longer there, or no longer listed.
@@ -171,7 +171,7 @@ func forget(ctx context.Context, r *run) (wait, error) {
 		return nil, err
 	}
 	return nil, r.finish(ctx, func(tx pgx.Tx) error {
-		return inventory.ForgetCopy(ctx, tx, do.Copy, do.Form, r.j.Operation, r.j.UserName, r.j.Note, r.j.ID.String())
+		return inventory.In(tx).ForgetCopy(ctx, do.Copy, do.Form, r.j.Operation, r.j.UserName, r.j.Note, r.j.ID.String())
 	})
 }
 
@@ -187,7 +187,7 @@ func noteAhead(ctx context.Context, r *run) (wait, error) {
 	}
 	return nil, r.finish(ctx, func(tx pgx.Tx) error {
 		if len(do.Paths) == 0 {
-			return inventory.ForgetAhead(ctx, tx, do.Copy)
+			return inventory.In(tx).ForgetAhead(ctx, do.Copy)
 		}
 		t, err := inventory.ResultOf[plan.Taken](r.j, r.s.Part, plan.KindTakeImages)
 		if err != nil {
@@ -199,7 +199,7 @@ func noteAhead(ctx context.Context, r *run) (wait, error) {
 		}
 		for disk, path := range do.Paths {
 			a := inventory.Ahead{CopyID: copyID, HostID: *host, PoolID: *pool, Disk: disk, Path: path, Image: t.Images[disk]}
-			if err := inventory.NoteAhead(ctx, tx, a); err != nil {
+			if err := inventory.In(tx).NoteAhead(ctx, a); err != nil {
 				return err
 			}
 		}

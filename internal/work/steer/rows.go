@@ -77,7 +77,7 @@ func (r *run) finish(ctx context.Context, change func(tx pgx.Tx) error) error {
 			return err
 		}
 		r.s.State = "done"
-		return inventory.PutStep(ctx, tx, r.j.Epoch, r.s)
+		return inventory.In(tx).PutStep(ctx, r.j.Epoch, r.s)
 	})
 }
 
@@ -99,7 +99,7 @@ func (r *run) notePower(ctx context.Context, tx pgx.Tx, runs bool) error {
 	if runs {
 		state = "running"
 	}
-	return inventory.SetState(ctx, tx, do.Copy, state)
+	return inventory.In(tx).SetState(ctx, do.Copy, state)
 }
 
 func noteMadeSwitch(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
@@ -115,5 +115,5 @@ func (r *run) noteSwitch(ctx context.Context, tx pgx.Tx, there bool) error {
 	if err != nil {
 		return err
 	}
-	return inventory.NoteSwitch(ctx, tx, *r.s.HostID, do.Switch, there)
+	return inventory.In(tx).NoteSwitch(ctx, *r.s.HostID, do.Switch, there)
 }

@@ -114,7 +114,7 @@ func (r *run) taskDone(ctx context.Context, t *hostlink.Task) error {
 	r.s.State, r.s.Result, r.s.Done = "done", t.Result, max(r.s.Bytes, t.Done)
 	r.s.Bytes = max(r.s.Bytes, t.Done)
 	return r.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.PutStep(ctx, tx, r.j.Epoch, r.s); err != nil {
+		if err := inventory.In(tx).PutStep(ctx, r.j.Epoch, r.s); err != nil {
 			return err
 		}
 		if effect := rows[r.s.Kind].effect; effect != nil {

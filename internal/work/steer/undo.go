@@ -79,7 +79,7 @@ func (r *run) undo(ctx context.Context) error {
 	was := r.s.State
 	r.s.State = "undone"
 	return r.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.PutStep(ctx, tx, r.j.Epoch, r.s); err != nil {
+		if err := inventory.In(tx).PutStep(ctx, r.j.Epoch, r.s); err != nil {
 			return err
 		}
 		if how.effect != nil && (was == "done" || how.unbegun) {
