@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"unvora.example/unvora/core/machine"
 )
@@ -32,20 +33,40 @@ type Family struct {
 	KeepsSnapshots bool           // those of another host can be taken over
 }
 
-// Families is the table of all.
+// Families is the table of all. Devices are real hardware, or those of open standards.
 var Families = []Family{
-	{Name: "slate", Architecture: "x86_64", Formats: []string{"qcow2", "raw"}, NICs: []string{"virtio", "e1000"}, Controllers: []string{"virtio-scsi", "sata", "ide", "scsi"},
-		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true, MaxCPUs: 255, MaxCores: 64, MaxDisk: 1 << 56, MaxLayers: 64, SectorBytes: []int{512, 4096},
-		MinHardware: 1, MaxHardware: 9, MaxPath: 4095, KeepsSnapshots: true,
-		MaxOf: map[string]int{"nic": 32, "disk": 256, machine.DeviceCD: 4, machine.DeviceFloppy: 1, machine.DeviceSerial: 4, machine.DeviceParallel: 3, machine.DeviceSound: 1, machine.DeviceUSB: 4}},
-	{Name: "chalk", Architecture: "x86_64", Formats: []string{"vmdk"}, NICs: []string{"vmxnet3", "e1000"}, Controllers: []string{"pvscsi", "sata", "ide", "scsi"},
-		Firmware: []string{"bios", "uefi"}, SecureBoot: true, VaryingMemory: true, MaxCPUs: 128, MaxCores: 64, MaxDisk: 62 << 40, MaxLayers: 32, SectorBytes: []int{512},
-		MinHardware: 1, MaxHardware: 7, MaxPath: 1023,
-		MaxOf: map[string]int{"nic": 10, "disk": 60, machine.DeviceCD: 4, machine.DeviceFloppy: 2, machine.DeviceSerial: 4, machine.DeviceParallel: 3, machine.DeviceSound: 1, machine.DeviceUSB: 2}},
-	{Name: "flint", Architecture: "x86_64", Formats: []string{"vhdx", "vhd"}, NICs: []string{"synthetic", "legacy"}, Controllers: []string{"scsi", "ide"},
-		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true, MaxCPUs: 64, MaxCores: 32, MaxDisk: 64 << 40, MaxLayers: 50, SectorBytes: []int{512, 4096},
-		MinHardware: 3, MaxHardware: 9, MaxPath: 259,
-		MaxOf: map[string]int{"nic": 8, "disk": 64, machine.DeviceCD: 2, machine.DeviceSerial: 2, machine.DeviceSound: 0, machine.DeviceUSB: 0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1}},
+	{
+		Name: "slate", Architecture: "x86_64", Formats: []string{"qcow2", "raw", "vhdx"},
+		NICs: []string{"virtio", "82574L"}, Controllers: []string{"virtio-scsi", "ahci", "nvme", "ide", "scsi"},
+		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true,
+		MaxCPUs: 192, MaxCores: 48, MaxDisk: 96 << 40, MaxLayers: 40, SectorBytes: []int{512, 4096},
+		MinHardware: 1, MaxHardware: 9, MaxPath: 3000, KeepsSnapshots: true,
+		MaxOf: map[string]int{"nic": 24, "disk": 120, machine.DeviceCD: 4, machine.DeviceFloppy: 1, machine.DeviceSerial: 6,
+			machine.DeviceParallel: 2, machine.DeviceSound: 1, machine.DeviceUSB: 3},
+	},
+	{
+		Name: "chalk", Architecture: "x86_64", Formats: []string{"vmdk", "raw"},
+		NICs: []string{"82574L", "RTL8139"}, Controllers: []string{"lsi-sas", "ahci", "ide", "scsi"},
+		Firmware: []string{"bios", "uefi"}, SecureBoot: true, VaryingMemory: true,
+		MaxCPUs: 72, MaxCores: 36, MaxDisk: 40 << 40, MaxLayers: 20, SectorBytes: []int{512},
+		MinHardware: 2, MaxHardware: 6, MaxPath: 1500,
+		MaxOf: map[string]int{"nic": 12, "disk": 48, machine.DeviceCD: 3, machine.DeviceFloppy: 1, machine.DeviceSerial: 3,
+			machine.DeviceParallel: 1, machine.DeviceSound: 1, machine.DeviceUSB: 2},
+	},
+	{
+		Name: "flint", Architecture: "x86_64", Formats: []string{"vhdx", "qcow2"},
+		NICs: []string{"virtio", "RTL8139"}, Controllers: []string{"nvme", "ahci", "ide"},
+		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true,
+		MaxCPUs: 40, MaxCores: 20, MaxDisk: 24 << 40, MaxLayers: 28, SectorBytes: []int{512, 4096},
+		MinHardware: 3, MaxHardware: 8, MaxPath: 700,
+		MaxOf: map[string]int{"nic": 6, "disk": 36, machine.DeviceCD: 2, machine.DeviceSerial: 2, machine.DeviceSound: 0,
+			machine.DeviceUSB: 0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1},
+	},
+}
+
+// has tells whether a model is one of a list; packages write models in any case.
+func has(models []string, model string) bool {
+	return slices.ContainsFunc(models, func(m string) bool { return strings.EqualFold(m, model) })
 }
 
 // FamilyByName finds a line of the table.

@@ -56,7 +56,7 @@ func TestRules(t *testing.T) {
 	require.Error(t, err)
 	plain := func() *machine.Machine {
 		return &machine.Machine{Name: "wave-model", CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Guest: "Debian GNU/Linux 12",
-			Disks: []machine.Disk{{ID: "disk1", Controller: "PVSCSI"}}, NICs: []machine.NIC{{Name: "NIC 1", Model: "VMXNET3"}, {Name: "NIC 2"}}}
+			Disks: []machine.Disk{{ID: "disk1", Controller: "LSI-SAS"}}, NICs: []machine.NIC{{Name: "NIC 1", Model: "82574l"}, {Name: "NIC 2"}}}
 	}
 	host := func() fit.Host {
 		return fit.Host{Name: "skua", CPUs: 200, MemoryBytes: 64 << 30, Family: family, Abilities: fit.Abilities{Features: []string{"aes"}, Keys: []string{"quay"}}}
@@ -91,7 +91,7 @@ func TestRules(t *testing.T) {
 		{"hardware.older", func(s *situation) { s.m.Hardware, s.h.Family.MinHardware = 1, 3 }, []string{"raise"}, nil},
 		{"tpm.unsupported", func(s *situation) { s.m.TPM = "2.0" }, []string{"without"}, nil},
 		{"tpm.key-missing", func(s *situation) { s.m.TPM, s.m.TPMKey, s.h.Family.TPM = "2.0", "northhead", true }, nil, nil},
-		{"nic.model", func(s *situation) { s.m.NICs[0].Model = "synthetic" }, []string{"replace", "replace:e1000"}, nil},
+		{"nic.model", func(s *situation) { s.m.NICs[0].Model = "virtio" }, []string{"replace", "replace:RTL8139"}, nil},
 		{"controller.model", func(s *situation) { s.m.Disks[0].Controller = "virtio-scsi" }, []string{"replace"}, nil},
 		{"device.needless", func(s *situation) { s.m.Devices = []machine.Device{{Kind: "sound", Name: "Sound card 1"}} }, []string{"remove"}, nil},
 		{"device.passthrough", func(s *situation) {
@@ -100,12 +100,12 @@ func TestRules(t *testing.T) {
 		{"device.host-path", func(s *situation) {
 			s.m.Devices = []machine.Device{{Kind: "serial", Name: "Serial 1", File: "/var/log/serial.log"}}
 		}, []string{"remove", "elsewhere:serial.log"}, nil},
-		{"device.limit", func(s *situation) { s.m.NICs = make([]machine.NIC, 12) }, []string{"first"}, func(t *testing.T, m *machine.Machine) { require.Len(t, m.NICs, 10) }},
+		{"device.limit", func(s *situation) { s.m.NICs = make([]machine.NIC, 14) }, []string{"first"}, func(t *testing.T, m *machine.Machine) { require.Len(t, m.NICs, 12) }},
 		{"device.limit", func(s *situation) {
 			for n := range 5 {
 				s.m.Devices = append(s.m.Devices, machine.Device{Kind: "cd", Name: fmt.Sprint("CD ", n)})
 			}
-		}, []string{"first"}, func(t *testing.T, m *machine.Machine) { require.Len(t, m.Devices, 4) }},
+		}, []string{"first"}, func(t *testing.T, m *machine.Machine) { require.Len(t, m.Devices, 3) }},
 		{"guest.unknown", func(s *situation) {
 			s.m.Guest, s.g = "Other (64-bit)", &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)"}
 		}, []string{"found", "choose:FreeBSD 14"}, nil},

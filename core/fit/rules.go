@@ -331,7 +331,7 @@ var Rules = []Rule{
 	}, nil},
 	{"nic.model", func(m *machine.Machine, h Host, g *Guest) (fs []Finding) {
 		for _, n := range m.NICs {
-			if n.Model != "" && !slices.Contains(h.Family.NICs, strings.ToLower(n.Model)) {
+			if n.Model != "" && !has(h.Family.NICs, n.Model) {
 				to := suited(h.Family.NICs, g)
 				f := Raise("nic.model", n.Name, fmt.Sprintf("Hosts of the family %s have no adapter of the model %s.", h.Family.Name, n.Model)+driverKnown(to, g), map[string]any{"model": n.Model, "models": h.Family.NICs})
 				f.Suggest("replace", "Replace it by "+to, to)
@@ -342,7 +342,7 @@ var Rules = []Rule{
 	}, replaceNIC},
 	{"controller.model", func(m *machine.Machine, h Host, g *Guest) (fs []Finding) {
 		for _, d := range m.Disks {
-			if d.Controller != "" && !slices.Contains(h.Family.Controllers, strings.ToLower(d.Controller)) {
+			if d.Controller != "" && !has(h.Family.Controllers, d.Controller) {
 				to := suited(h.Family.Controllers, g)
 				f := Raise("controller.model", d.ID, fmt.Sprintf("Hosts of the family %s have no disk controller of the model %s.", h.Family.Name, d.Controller)+driverKnown(to, g), map[string]any{"model": d.Controller, "models": h.Family.Controllers})
 				f.Suggest("replace", "Replace it by "+to, to)

@@ -102,10 +102,12 @@ func system(v *io.SectionReader, g *fit.Guest) error {
 	return errors.New("no file system that is read")
 }
 
-// modules are the Linux drivers of the models of controllers and adapters.
+// modules are the Linux drivers of the models of controllers and adapters that guests and packages bear.
 var modules = map[string][]string{
-	"virtio-scsi": {"virtio_scsi"}, "virtio": {"virtio_net"}, "vmxnet3": {"vmxnet3"}, "e1000": {"e1000"}, "pvscsi": {"vmw_pvscsi"},
-	"sata": {"ahci"}, "ide": {"ata_piix", "ata_generic"}, "scsi": {"hv_storvsc", "mptspi", "sym53c8xx"}, "synthetic": {"hv_netvsc"}, "legacy": {"tulip"},
+	"virtio-scsi": {"virtio_scsi"}, "ahci": {"ahci"}, "nvme": {"nvme"}, "lsi-sas": {"mpt3sas", "mptsas"}, "ide": {"ata_piix", "ata_generic"},
+	"scsi": {"mptspi", "sym53c8xx", "hv_storvsc"}, "pvscsi": {"vmw_pvscsi"},
+	"virtio": {"virtio_net"}, "82574L": {"e1000e"}, "RTL8139": {"8139cp", "8139too"},
+	"e1000": {"e1000"}, "vmxnet3": {"vmxnet3"}, "synthetic": {"hv_netvsc"}, "legacy": {"tulip"},
 }
 
 func linux(fs files, g *fit.Guest) error {
@@ -179,8 +181,10 @@ func first(fs files, names ...string) (raw []byte, err error) {
 
 // services are the Windows drivers of the models.
 var services = map[string][]string{
-	"virtio-scsi": {"vioscsi"}, "virtio": {"netkvm"}, "vmxnet3": {"vmxnet3ndis6"}, "e1000": {"e1g60", "e1iexpress"}, "pvscsi": {"pvscsi"},
-	"sata": {"storahci"}, "ide": {"intelide", "atapi"}, "scsi": {"storvsc", "lsi_sas"}, "synthetic": {"netvsc"}, "legacy": {"dc21x4"},
+	"virtio-scsi": {"vioscsi"}, "ahci": {"storahci"}, "nvme": {"stornvme"}, "lsi-sas": {"lsi_sas", "lsi_sas2i", "lsi_sas3i"}, "ide": {"intelide", "atapi"},
+	"scsi": {"lsi_scsi", "storvsc"}, "pvscsi": {"pvscsi"},
+	"virtio": {"netkvm"}, "82574L": {"e1iexpress", "e1i65x64"}, "RTL8139": {"rtl8139", "rtl8023x64"},
+	"e1000": {"e1g60"}, "vmxnet3": {"vmxnet3ndis6"}, "synthetic": {"netvsc"}, "legacy": {"dc21x4"},
 }
 
 const windows11 = 22000 // builds from here on

@@ -65,7 +65,7 @@ func look(t *testing.T, path string) *fit.Guest {
 func TestExt4(t *testing.T) {
 	image := filepath.Join(t.TempDir(), "image")
 	run(t, tool(t, "mke2fs", "e2fsprogs"), "-q", "-F", "-t", "ext4", "-d", debian(t), image, "16m")
-	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge", Drivers: []string{"sata", "virtio-scsi", "vmxnet3"}}, look(t, image))
+	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge", Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
 }
 
 func TestXFS(t *testing.T) {
@@ -95,7 +95,7 @@ func TestXFS(t *testing.T) {
 	require.NoError(t, os.WriteFile(image, nil, 0o644))
 	require.NoError(t, os.Truncate(image, 320*mib))
 	run(t, tool(t, "mkfs.xfs", "xfsprogs"), "-q", "-p", proto, image)
-	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge", Drivers: []string{"sata", "virtio-scsi", "vmxnet3"}}, look(t, image))
+	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge", Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
 }
 
 // TestLVM: a boot record, a physical volume in its second partition, and the
@@ -240,7 +240,7 @@ func TestNTFS(t *testing.T) {
 	defer f.Close()
 	g, err := guest.WindowsIn(f, 32*mib, "")
 	require.NoError(t, err)
-	require.Equal(t, &fit.Guest{System: "Windows 11 Pro 23H2", OSType: 105, Name: "LICENCE-DESK", Drivers: []string{"sata", "scsi", "synthetic"}}, g)
+	require.Equal(t, &fit.Guest{System: "Windows 11 Pro 23H2", OSType: 105, Name: "LICENCE-DESK", Drivers: []string{"ahci", "scsi", "synthetic"}}, g)
 }
 
 func TestTables(t *testing.T) {

@@ -17,7 +17,7 @@ func TestCompare(t *testing.T) {
 	require.Empty(t, lineage.Compare(a, a.Clone(), gib))
 	b := a.Clone()
 	b.UUID, b.CPUs = "v", 4
-	b.Disks = append(b.Disks, machine.Disk{ID: "disk2", Format: "raw", VirtualBytes: 1 << 30, Controller: "sata"})
+	b.Disks = append(b.Disks, machine.Disk{ID: "disk2", Format: "raw", VirtualBytes: 1 << 30, Controller: "ahci"})
 	b.NICs[0].Network, b.NICs[0].MAC = "labnet", "n"
 	b.NICs = append(b.NICs, machine.NIC{Name: "NIC 2", Model: "virtio"})
 	b.Devices = []machine.Device{{Kind: "cd", Name: "CD drive 1"}}
@@ -25,7 +25,7 @@ func TestCompare(t *testing.T) {
 	require.Equal(t, []lineage.Difference{
 		{Area: "hardware", What: "CPUs", A: "2", B: "4"},
 		{Area: "hardware", What: "devices", A: "–", B: "CD drive 1"},
-		{Area: "hardware", What: "disk disk2", A: "–", B: "1 GiB as RAW on sata"},
+		{Area: "hardware", What: "disk disk2", A: "–", B: "1 GiB as RAW on ahci"},
 		{Area: "wiring", What: "NIC 1", A: "lab", B: "labnet (segment lab)"},
 		{Area: "identity", What: "MAC of NIC 1", A: "m", B: "n"},
 		{Area: "wiring", What: "NIC 2", A: "–", B: "unplugged"},

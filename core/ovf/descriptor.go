@@ -82,7 +82,7 @@ func deviceOf(resource int, sub string) string {
 	return ""
 }
 
-var controllers = map[int]string{typeIDE: "ide", typeSCSI: "scsi", typeStorage: "sata"}
+var controllers = map[int]string{typeIDE: "ide", typeSCSI: "scsi", typeStorage: "ahci"}
 
 // formatURIs are the values of ovf:format by which disk formats go. The first
 // of a format is written; a URI is matched without its fragment too.

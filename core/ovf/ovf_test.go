@@ -22,7 +22,7 @@ func tideGauge() *machine.Machine {
 		CPUs: 2, MemoryBytes: 2 << 30, Firmware: "uefi", Guest: "Debian GNU/Linux 12 (64-bit)", GuestID: 96,
 		Disks: []machine.Disk{
 			{ID: "disk1", File: "tide-gauge-disk1.vmdk", Format: "vmdk", VirtualBytes: 4 << 30, FileBytes: 1234, Controller: "virtio-scsi"},
-			{ID: "disk2", File: "tide-gauge-disk2.vmdk", Format: "vmdk", VirtualBytes: 1 << 30, FileBytes: 99, Controller: "sata", Slot: 1},
+			{ID: "disk2", File: "tide-gauge-disk2.vmdk", Format: "vmdk", VirtualBytes: 1 << 30, FileBytes: 99, Controller: "ahci", Slot: 1},
 		},
 		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:ea:c5:e4", Network: "lab", Segment: "lab", VLAN: 20}},
 		Passport: &machine.Passport{Lineage: "01a20761-aded-7063-aff5-a8ed7322c044", Copy: "01a20761-aef5-7547-afa2-cc06ead9f2b4", Parent: "01a20761-aef5-7547-afa2-cc06ead9f2b5",

@@ -23,9 +23,9 @@ func BenchmarkRegister(b *testing.B) {
 	facts.Origin = lineage.Origin{Status: "unknown"}
 	for n := range 8 {
 		id := fmt.Sprintf("disk%d", n)
-		m.Disks = append(m.Disks, machine.Disk{ID: id, File: id + ".vmdk", Format: "vmdk", VirtualBytes: 1 << 40, Controller: "pvscsi", Slot: n})
+		m.Disks = append(m.Disks, machine.Disk{ID: id, File: id + ".vmdk", Format: "vmdk", VirtualBytes: 1 << 40, Controller: "lsi-sas", Slot: n})
 		facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: id, File: id + ".vmdk", Path: "/reef/archive-db/" + id + ".vmdk", Pool: "p", Format: "vmdk", VirtualBytes: 1 << 40, FileBytes: 1 << 30, SectorBytes: 512, Layers: 1})
-		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprint("NIC ", n), Model: "vmxnet3", MAC: fmt.Sprintf("06:5c:00:00:00:%02x", n), Network: fmt.Sprint("net ", n)})
+		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprint("NIC ", n), Model: "82574L", MAC: fmt.Sprintf("06:5c:00:00:00:%02x", n), Network: fmt.Sprint("net ", n)})
 		facts.Host.Switches = append(facts.Host.Switches, wiring.Switch{Name: fmt.Sprint("switch ", n), Segment: fmt.Sprint("segment ", n), VLAN: n})
 		facts.Rules = append(facts.Rules, wiring.Rule{ID: fmt.Sprint(n), Network: fmt.Sprintf("net %d", n), Segment: fmt.Sprint("segment ", n)})
 	}

@@ -92,7 +92,7 @@ func TestFindings(t *testing.T) {
 		"cpu.too-many":         {func(s *situation) { s.m.CPUs = 12 }, "reduce"},
 		"memory.too-much":      {func(s *situation) { s.m.MemoryBytes = 96 << 30 }, "reduce:8589934592"},
 		"firmware.unsupported": {func(s *situation) { s.m.Firmware = "openfirmware" }, ""},
-		"nic.model":            {func(s *situation) { s.m.NICs[0].Model = "vmxnet3" }, "replace"},
+		"nic.model":            {func(s *situation) { s.m.NICs[0].Model = "RTL8139" }, "replace"},
 		"network.mapped":       {func(*situation) {}, ""},
 		"network.unmapped":     {func(s *situation) { s.m.NICs[0].Network, s.m.NICs[0].Segment, s.m.NICs[0].VLAN = "field", "field", 30 }, "switch:labnet"},
 		"network.ambiguous": {func(s *situation) {

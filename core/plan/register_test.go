@@ -126,7 +126,7 @@ func TestRegisterFindings(t *testing.T) {
 			require.Equal(t, "/reef/tide-gauge/d.qcow2", do[plan.NewLayer](t, p, plan.KindLayer).Parent)
 		}},
 		{"disk.outside-pool", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Pool = "" }, "disk.outside-pool=copy", nil},
-		{"disk.format-foreign", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Format = "vhdx" }, "disk.format-foreign=convert", func(t *testing.T, p *plan.Plan) {
+		{"disk.format-foreign", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Format = "vhd" }, "disk.format-foreign=convert", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "qcow2", do[plan.Carry](t, p, plan.KindCarry).Format)
 		}},
 		{"disk.id-repeated", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).IDOf = "tide-probe" }, "disk.id-repeated=renew", func(t *testing.T, p *plan.Plan) {

@@ -229,8 +229,8 @@ func linuxSystem(name string) ([]byte, error) {
 		"etc/hostname":   name + "\n",
 		"etc/machine-id": strings.ReplaceAll(sampleUUID("machine-id "+name), "-", "") + "\n",
 		"lib/modules/6.1.0-21-amd64/modules.builtin": "kernel/drivers/block/virtio_blk.ko\nkernel/drivers/scsi/virtio_scsi.ko\nkernel/drivers/net/virtio_net.ko\nkernel/drivers/ata/ahci.ko\n",
-		"lib/modules/6.1.0-21-amd64/modules.dep": "kernel/drivers/net/vmxnet3/vmxnet3.ko:\nkernel/drivers/net/ethernet/intel/e1000/e1000.ko:\nkernel/drivers/scsi/vmw_pvscsi.ko:\n" +
-			"kernel/drivers/scsi/hv_storvsc.ko:\nkernel/drivers/net/hyperv/hv_netvsc.ko:\n",
+		"lib/modules/6.1.0-21-amd64/modules.dep": "kernel/drivers/net/ethernet/intel/e1000e/e1000e.ko:\nkernel/drivers/net/ethernet/realtek/8139cp.ko:\n" +
+			"kernel/drivers/nvme/host/nvme.ko:\nkernel/drivers/scsi/mpt3sas/mpt3sas.ko:\n",
 	} {
 		path := filepath.Join(root, file)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {

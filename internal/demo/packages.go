@@ -111,7 +111,7 @@ func (p samplePackage) write(path string) error {
 	}
 	m := &machine.Machine{Name: "rain-gauge", UUID: sampleUUID("uuid rain-gauge"), FirmwareUUID: sampleUUID("firmware rain-gauge"), CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios", Guest: debian, GuestID: debianID,
 		Disks: []machine.Disk{{ID: "disk1", File: name, Format: "vmdk", VirtualBytes: size, FileBytes: int64(len(data)), Controller: "scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "e1000", MAC: sampleMAC("mac rain-gauge"), Network: "lab"}}}
+		NICs:  []machine.NIC{{Name: "NIC 1", Model: "82574L", MAC: sampleMAC("mac rain-gauge"), Network: "lab"}}}
 	if p.more != nil {
 		p.more(m)
 	}
