@@ -1,4 +1,5 @@
 import js from "@eslint/js";
+import a11y from "eslint-plugin-jsx-a11y";
 import hooks from "eslint-plugin-react-hooks";
 import ts from "typescript-eslint";
 
@@ -6,5 +7,9 @@ export default ts.config(
   { ignores: ["dist", "src/generated"] },
   js.configs.recommended,
   ...ts.configs.recommended,
-  { plugins: { "react-hooks": hooks }, rules: { "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error" } },
+  a11y.flatConfigs.strict,
+  {
+    plugins: { "react-hooks": hooks },
+    rules: { "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error" },
+  },
 );

@@ -31,7 +31,8 @@ func TestOwnAccount(t *testing.T) {
 	require.NoError(t, os.WriteFile(own, raw, 0o755))
 	port, err := freePort()
 	require.NoError(t, err)
-	e := &estate{dir: filepath.Join(dir, "demo"), binary: own, server: fmt.Sprintf("http://127.0.0.1:%d", port), out: &printed{}}
+	e := &estate{dir: filepath.Join(dir, "demo"), binary: own, server: fmt.Sprintf("http://127.0.0.1:%d", port),
+		out: &printed{}}
 	require.NoError(t, e.start(port))
 	t.Cleanup(e.stop)
 
@@ -49,7 +50,8 @@ func TestOwnAccount(t *testing.T) {
 	st, err = os.Stat(file)
 	require.NoError(t, err)
 	require.Zero(t, st.Mode().Perm()&0o007, file)
-	for _, where := range []string{"logs", "demo.json", "unvora.key", "client.toml", "hosts/gannet/state", "hosts/petrel/state"} {
+	for _, where := range []string{"logs", "demo.json", "unvora.key", "client.toml", "hosts/gannet/state",
+		"hosts/petrel/state"} {
 		require.NoError(t, filepath.WalkDir(filepath.Join(e.dir, where), func(path string, d fs.DirEntry, err error) error {
 			require.NoError(t, err)
 			info, err := d.Info()
@@ -66,7 +68,8 @@ func TestOwnAccount(t *testing.T) {
 	for _, log := range logs {
 		raw, err := os.ReadFile(log)
 		require.NoError(t, err)
-		require.False(t, strings.Contains(string(raw), "--code ") && !strings.Contains(string(raw), "$(cat "), "the code is in %s: %s", log, raw)
+		require.False(t, strings.Contains(string(raw), "--code ") && !strings.Contains(string(raw), "$(cat "),
+			"the code is in %s: %s", log, raw)
 	}
 	codes, err := filepath.Glob(filepath.Join(e.dir, "hosts", "*", "state", "code"))
 	require.NoError(t, err)

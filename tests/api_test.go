@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -66,7 +67,8 @@ func TestAPIWholeWay(t *testing.T) {
 	require.NoError(t, err)
 	var skeleton openapi.Skeleton
 	require.NoError(t, json.Unmarshal(raw, &skeleton))
-	req := openapi.ImportRequest{Operation: openapi.ImportRequestOperationImport, Source: openapi.Source{Upload: &skeleton}, Host: "petrel", Name: ptr("buoy-by-api")}
+	req := openapi.ImportRequest{Operation: openapi.ImportRequestOperationImport,
+		Source: openapi.Source{Upload: &skeleton}, Host: "petrel", Name: ptr("buoy-by-api")}
 
 	refused, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, asks(t, req))
 	require.NoError(t, err)
@@ -101,10 +103,12 @@ func TestAPIWholeWay(t *testing.T) {
 		at := w.JSON200.Need.Offset
 		// In pieces: each begins where the job says.
 		piece := io.NewSectionReader(src, at, min(entry.Size-at, 3<<20))
-		wrongPlace, err := c.SendBytesWithBodyWithResponse(ctx, id, &openapi.SendBytesParams{Offset: at + 1}, "application/octet-stream", bytes.NewReader([]byte("x")))
+		wrongPlace, err := c.SendBytesWithBodyWithResponse(ctx, id, &openapi.SendBytesParams{Offset: at + 1},
+			"application/octet-stream", bytes.NewReader([]byte("x")))
 		require.NoError(t, err)
 		require.Equal(t, 409, wrongPlace.StatusCode())
-		_, err = c.SendBytesWithBodyWithResponse(ctx, id, &openapi.SendBytesParams{Offset: at}, "application/octet-stream", piece)
+		_, err = c.SendBytesWithBodyWithResponse(ctx, id, &openapi.SendBytesParams{Offset: at}, "application/octet-stream",
+			piece)
 		require.NoError(t, err)
 		sent++
 	}
@@ -115,7 +119,8 @@ func TestAPIWholeWay(t *testing.T) {
 	require.Empty(t, (*k.JSON200.Machine.Nics)[1].Network)
 	require.NotEqual(t, k.JSON200.Macs[0], k.JSON200.Macs[1])
 	was := get[openapi.Copy](t, e, "copies", "gannet/buoy-ingest")
-	require.Equal(t, judge(t, "qcow2", filepath.Join(was.Path, (*was.Machine.Disks)[0].File)).sum(t), judge(t, "qcow2", filepath.Join(k.JSON200.Path, (*k.JSON200.Machine.Disks)[0].File)).sum(t))
+	require.Equal(t, judge(t, "qcow2", filepath.Join(was.Path, (*was.Machine.Disks)[0].File)).sum(t),
+		judge(t, "qcow2", filepath.Join(k.JSON200.Path, (*k.JSON200.Machine.Disks)[0].File)).sum(t))
 }
 
 func TestAccess(t *testing.T) {
@@ -128,17 +133,20 @@ func TestAccess(t *testing.T) {
 	res, _ = e.http(t, "GET", "/api/v1/hosts", "unv_guess", "")
 	require.Equal(t, 401, res.StatusCode)
 
-	res, body = e.http(t, "POST", "/api/v1/users", admin, `{"name":"night-desk","password":"only looks at things","role":"viewer"}`)
+	res, body = e.http(t, "POST", "/api/v1/users", admin,
+		`{"name":"night-desk","password":"only looks at things","role":"viewer"}`)
 	require.Equal(t, 201, res.StatusCode, body)
 	require.NotContains(t, body, "assword")
-	res, _ = e.http(t, "POST", "/api/v1/users", admin, `{"name":"Night-Desk","password":"only looks at things","role":"viewer"}`)
+	res, _ = e.http(t, "POST", "/api/v1/users", admin,
+		`{"name":"Night-Desk","password":"only looks at things","role":"viewer"}`)
 	require.Equal(t, 409, res.StatusCode)
 	res, _ = e.http(t, "POST", "/api/v1/users", admin, `{"name":"short","password":"short","role":"viewer"}`)
 	require.Equal(t, 400, res.StatusCode)
 
 	// A console session: the cookie reads, and writes only with its CSRF token.
 	jar := &http.Client{}
-	login, err := jar.Post(e.server+"/api/v1/session", "application/json", strings.NewReader(`{"name":"night-desk","password":"only looks at things"}`))
+	login, err := jar.Post(e.server+"/api/v1/session", "application/json",
+		strings.NewReader(`{"name":"night-desk","password":"only looks at things"}`))
 	require.NoError(t, err)
 	require.Equal(t, 200, login.StatusCode)
 	var session openapi.Session
@@ -160,8 +168,10 @@ func TestAccess(t *testing.T) {
 	}
 	require.Equal(t, 200, with("GET", "/api/v1/hosts", "", ""))
 	require.Equal(t, 403, with("POST", "/api/v1/plans", "", `{"operation":"start","copies":["tide-gauge"]}`))
-	require.Equal(t, 200, with("POST", "/api/v1/plans", session.Csrf, `{"operation":"start","copies":["gannet/tide-gauge"]}`))
-	require.Equal(t, 403, with("POST", "/api/v1/jobs", session.Csrf, `{"operation":"start","copies":["gannet/tide-gauge"]}`), "a viewer looks")
+	require.Equal(t, 200, with("POST", "/api/v1/plans", session.Csrf,
+		`{"operation":"start","copies":["gannet/tide-gauge"]}`))
+	require.Equal(t, 403, with("POST", "/api/v1/jobs", session.Csrf,
+		`{"operation":"start","copies":["gannet/tide-gauge"]}`), "a viewer looks")
 	require.Equal(t, 403, with("POST", "/api/v1/hosts", session.Csrf, `{}`))
 	require.Equal(t, 204, with("DELETE", "/api/v1/session", session.Csrf, ""))
 	require.Equal(t, 401, with("GET", "/api/v1/hosts", "", ""))
@@ -186,7 +196,8 @@ func TestPagesAndFilters(t *testing.T) {
 		after = p.JSON200.Next
 	}
 	require.GreaterOrEqual(t, len(names), 6)
-	for filter, want := range map[string]string{"name~tide-g*": "tide-gauge", "host=petrel name=tide-probe": "tide-probe", "form=stray": "chart-render"} {
+	for filter, want := range map[string]string{"name~tide-g*": "tide-gauge", "host=petrel name=tide-probe": "tide-probe",
+		"form=stray": "chart-render"} {
 		p, err := c.ListCopiesWithResponse(ctx, &openapi.ListCopiesParams{Filter: &filter})
 		require.NoError(t, err)
 		require.NotEmpty(t, p.JSON200.Items, filter)
@@ -194,11 +205,13 @@ func TestPagesAndFilters(t *testing.T) {
 			require.Equal(t, want, i.Name)
 		}
 	}
-	for _, path := range []string{"/api/v1/copies?filter=x", "/api/v1/copies?after=zzz", "/api/v1/copies?limit=many", "/api/v1/jobs?after=zzz"} {
+	for _, path := range []string{"/api/v1/copies?filter=x", "/api/v1/copies?after=zzz", "/api/v1/copies?limit=many",
+		"/api/v1/jobs?after=zzz"} {
 		res, body := e.http(t, "GET", path, e.token(t), "")
 		require.Equal(t, 400, res.StatusCode, path+body)
 	}
-	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/api/docs": "/api/v1/lineages", "/api/v1/openapi.json": `"openapi"`, "/": "<div id=\"root\">", "/lineages/x": "<div id=\"root\">"} {
+	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/api/docs": "/api/v1/lineages",
+		"/api/v1/openapi.json": `"openapi"`, "/": "<div id=\"root\">", "/lineages/x": "<div id=\"root\">"} {
 		res, body := e.http(t, "GET", path, "", "")
 		require.Equal(t, 200, res.StatusCode, path)
 		require.Contains(t, body, says)
@@ -223,21 +236,13 @@ func TestEvents(t *testing.T) {
 		res, err := e.api(t).ClientInterface.StreamEvents(ctx, &openapi.StreamEventsParams{LastEventID: optional(last)})
 		require.NoError(t, err)
 		defer res.Body.Close()
-		raw := make([]byte, 0, 1<<16)
-		buf := make([]byte, 4096)
-		for {
-			n, err := res.Body.Read(buf)
-			raw = append(raw, buf[:n]...)
-			if strings.Count(string(raw), "\nid: ")+1 > most || err != nil {
-				break
-			}
-		}
-		for _, line := range strings.Split(string(raw), "\n") {
-			if id, ok := strings.CutPrefix(line, "id: "); ok {
-				ids = append(ids, id)
-			}
-			if kind, ok := strings.CutPrefix(line, "event: "); ok {
-				kinds += kind + " "
+		for lines := bufio.NewScanner(res.Body); len(ids) <= most && lines.Scan(); {
+			field, value, _ := strings.Cut(lines.Text(), ":")
+			switch value = strings.TrimPrefix(value, " "); field {
+			case "id":
+				ids = append(ids, value)
+			case "event":
+				kinds += value + " "
 			}
 		}
 		return ids, kinds

@@ -61,7 +61,8 @@ func TestRegister(t *testing.T) {
 	require.Contains(t, found["identity.origin-alive"].Message, "petrel/chart-render (running)")
 	require.Contains(t, found["mac.in-use"].Message, "petrel/chart-render")
 	require.Contains(t, found["identity.guest-inside"].Message, "calling itself chart-render")
-	require.Equal(t, 3, e.run(t, "register", "kelp/chart-render", "--host", "gannet").status, "nobody is there to be asked")
+	require.Equal(t, 3, e.run(t, "register", "kelp/chart-render", "--host", "gannet").status,
+		"nobody is there to be asked")
 	same("a plan changes nothing")
 
 	stray := find(get[[]openapi.Copy](t, e, "copies"), "stray", "gannet", "chart-render")
@@ -73,7 +74,8 @@ func TestRegister(t *testing.T) {
 	require.Equal(t, "registered", string(made.Form))
 	require.NotEqual(t, stray.Uuid, made.Uuid)
 	require.NotEqual(t, stray.Macs, made.Macs)
-	require.Equal(t, truth, judge(t, "qcow2", filepath.Join(made.Path, "chart-render-disk1.qcow2")).sum(t), "to the guest the disk is the same")
+	require.Equal(t, truth, judge(t, "qcow2", filepath.Join(made.Path, "chart-render-disk1.qcow2")).sum(t),
+		"to the guest the disk is the same")
 	require.Contains(t, e.ok(t, "history", "chart-render"), "for the chart test")
 	require.Contains(t, e.ok(t, "where", "chart-render"), "register by admin")
 	e.ok(t, "power", "on", "gannet/chart-render")
@@ -98,7 +100,8 @@ func TestRegister(t *testing.T) {
 	require.Contains(t, r.err, "delist it there first")
 	e.ok(t, "delist", "gannet/chart-render", "--yes")
 	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", made.Id).Form))
-	e.ok(t, "register", "kelp/chart-render", "--host", "petrel", "--files", "move", "--identity", "keep", "--name", "chart-moved", "--yes")
+	e.ok(t, "register", "kelp/chart-render", "--host", "petrel", "--files", "move", "--identity", "keep", "--name",
+		"chart-moved", "--yes")
 	moved := get[openapi.Copy](t, e, "copies", "petrel/chart-moved")
 	require.Equal(t, made.Id, moved.Id, "it is the same copy, at another place")
 	require.Equal(t, made.Uuid, moved.Uuid)
@@ -112,7 +115,8 @@ func TestRegister(t *testing.T) {
 	_, found, status = e.planned(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes")
 	require.Equal(t, 4, status)
 	require.Contains(t, found["disk.parent-missing"].Message, "sonar-parents/sonar-base.vhdx may be it")
-	require.Contains(t, e.run(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes").err, "It can be settled: --answer disk.parent-missing=found")
+	require.Contains(t, e.run(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes").err,
+		"It can be settled: --answer disk.parent-missing=found")
 	e.ok(t, "register", "ledge/sonar-lab", "--host", "fulmar", "--yes", "--answer", "disk.parent-missing=found")
 	e.ok(t, "power", "on", "sonar-lab")
 
@@ -153,14 +157,17 @@ func TestOtherFamily(t *testing.T) {
 	e := theEstate(t)
 	_, found, status := e.planned(t, "register", "shoal/kiosk-visitor", "--host", "gannet")
 	require.Equal(t, 3, status)
-	for _, code := range []string{"identity.origin-alive", "mac.in-use", "disk.format-foreign", "firmware.variables-missing", "nic.model", "controller.model", "device.needless", "disk.leftover-reference", "network.unmapped"} {
+	for _, code := range []string{"identity.origin-alive", "mac.in-use", "disk.format-foreign",
+		"firmware.variables-missing", "nic.model", "controller.model", "device.needless", "disk.leftover-reference",
+		"network.unmapped"} {
 		require.Contains(t, found, code)
 	}
 	require.Contains(t, found["nic.model"].Message, "Its guest has a driver for virtio.")
 	require.Equal(t, "quarantine", remedy(found["network.unmapped"]))
 	e.ok(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--name", "kiosk", "--yes")
 	was, is := get[openapi.Copy](t, e, "copies", "skua/kiosk-visitor"), get[openapi.Copy](t, e, "copies", "gannet/kiosk")
-	require.Equal(t, judge(t, "vmdk", filepath.Join(was.Path, "kiosk-visitor-disk1.vmdk")).sum(t), judge(t, "qcow2", filepath.Join(is.Path, "kiosk-disk1.qcow2")).sum(t))
+	require.Equal(t, judge(t, "vmdk", filepath.Join(was.Path, "kiosk-visitor-disk1.vmdk")).sum(t),
+		judge(t, "qcow2", filepath.Join(is.Path, "kiosk-disk1.qcow2")).sum(t))
 	require.Equal(t, "virtio", (*is.Machine.Nics)[0].Model)
 	require.Equal(t, "quarantine", (*is.Machine.Nics)[0].Network)
 	require.FileExists(t, filepath.Join(is.Path, "kiosk.variables"))
@@ -200,7 +207,8 @@ func remedy(f openapi.Finding) string {
 // TestChange: what can be changed about a copy, and what is said of it.
 func TestChange(t *testing.T) {
 	e := ownEstate(t)
-	e.ok(t, "change", "tide-gauge", "--cpus", "4", "--memory", "4GiB", "--guest", "FreeBSD 14", "--name", "tide-second", "--folder", "--add", "cd", "--yes")
+	e.ok(t, "change", "tide-gauge", "--cpus", "4", "--memory", "4GiB", "--guest", "FreeBSD 14", "--name", "tide-second",
+		"--folder", "--add", "cd", "--yes")
 	c := get[openapi.Copy](t, e, "copies", "gannet/tide-second")
 	require.Equal(t, 4, c.Machine.Cpus)
 	require.Equal(t, int64(4<<30), c.Machine.MemoryBytes)
@@ -239,7 +247,8 @@ func TestChange(t *testing.T) {
 	require.Equal(t, before.Uuid, after.Uuid)
 	require.Equal(t, []string{"mac"}, after.Renewed)
 	// Twins run side by side only when one of them is in quarantine.
-	e.ok(t, "register", "kelp/chart-render", "--host", "gannet", "--identity", "keep", "--answer", "identity.uuid-in-use=keep", "--answer", "mac.in-use=keep", "--yes")
+	e.ok(t, "register", "kelp/chart-render", "--host", "gannet", "--identity", "keep", "--answer",
+		"identity.uuid-in-use=keep", "--answer", "mac.in-use=keep", "--yes")
 	require.Equal(t, 4, e.run(t, "power", "on", "gannet/chart-render").status)
 	e.ok(t, "nic", "wire", "gannet/chart-render", "NIC 1", "quarantine", "--yes")
 	e.ok(t, "power", "on", "gannet/chart-render")
@@ -260,12 +269,13 @@ func TestChange(t *testing.T) {
 		"nothing to change": {[]string{"change", "tide-second"}, 2, "nothing is to be changed"},
 		"unknown device":    {[]string{"change", "tide-second", "--drop", "Harp"}, 2, `has no device "Harp"; it has "cd 1"`},
 		"unknown kind":      {[]string{"change", "tide-second", "--add", "harp"}, 2, "there are cd, floppy"},
-		"unknown boot":      {[]string{"change", "tide-second", "--boot", "disk9"}, 2, `nothing of the machine is called "disk9"`},
-		"unknown switch":    {[]string{"nic", "add", "tide-second", "fjord"}, 2, "it has field, lab, quarantine"},
-		"unknown facet":     {[]string{"renew", "tide-second", "--facet", "colour"}, 2, `no facet "colour"`},
-		"name taken":        {[]string{"change", "tide-second", "--name", "buoy-ingest"}, 3, "buoy-ingest-2"},
-		"too many":          {[]string{"change", "tide-second", "--cpus", "99"}, 3, "gannet gives a machine 16 at most"},
-		"folder alone":      {[]string{"change", "tide-second", "--folder"}, 2, "nothing is to be changed"},
+		"unknown boot": {[]string{"change", "tide-second", "--boot", "disk9"}, 2,
+			`nothing of the machine is called "disk9"`},
+		"unknown switch": {[]string{"nic", "add", "tide-second", "fjord"}, 2, "it has field, lab, quarantine"},
+		"unknown facet":  {[]string{"renew", "tide-second", "--facet", "colour"}, 2, `no facet "colour"`},
+		"name taken":     {[]string{"change", "tide-second", "--name", "buoy-ingest"}, 3, "buoy-ingest-2"},
+		"too many":       {[]string{"change", "tide-second", "--cpus", "99"}, 3, "gannet gives a machine 16 at most"},
+		"folder alone":   {[]string{"change", "tide-second", "--folder"}, 2, "nothing is to be changed"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := e.run(t, c.args...)
@@ -278,7 +288,8 @@ func TestChange(t *testing.T) {
 	r := e.run(t, "delist", "training-12", "--files", "trash", "--yes")
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.out, "It is the last copy of its lineage")
-	require.Equal(t, 2, e.run(t, "delist", "training-12", "--files", "trash", "--answer", "source.last-copy=by-name:training-11").status)
+	require.Equal(t, 2, e.run(t, "delist", "training-12", "--files", "trash", "--answer",
+		"source.last-copy=by-name:training-11").status)
 	e.ok(t, "delist", "training-12", "--files", "trash", "--answer", "source.last-copy=by-name:training-12")
 	require.NoDirExists(t, filepath.Join(e.pool("gannet", "reef"), "training-12"))
 	require.NotContains(t, e.ok(t, "copies"), "training-12")
@@ -320,7 +331,8 @@ func TestDisksOfCopies(t *testing.T) {
 	_, found, status = e.planned(t, "disk", "attach", "buoy-ingest", "reef/training-parent/classroom.qcow2", "--yes")
 	require.Equal(t, 4, status)
 	require.Contains(t, found["disk.parent-of-others"].Message, "training-01")
-	e.ok(t, "disk", "attach", "buoy-ingest", "reef/training-parent/classroom.qcow2", "--answer", "disk.parent-of-others=layer")
+	e.ok(t, "disk", "attach", "buoy-ingest", "reef/training-parent/classroom.qcow2", "--answer",
+		"disk.parent-of-others=layer")
 	layered := get[openapi.Copy](t, e, "copies", "gannet/buoy-ingest")
 	require.Equal(t, "buoy-ingest-disk2-layer.qcow2", (*layered.Machine.Disks)[1].File)
 
@@ -389,12 +401,14 @@ func TestSources(t *testing.T) {
 	require.Contains(t, found["package.unknown"].Message, "404")
 
 	// The sample downloads, each with its fault.
-	for file, code := range map[string]string{"rain-gauge-cut.ova": "package.truncated", "rain-gauge-escaping.ova": "package.path-escape"} {
+	for file, code := range map[string]string{"rain-gauge-cut.ova": "package.truncated",
+		"rain-gauge-escaping.ova": "package.path-escape"} {
 		_, found, status := e.planned(t, "import", filepath.Join(downloads, file), "--host", "petrel", "--yes")
 		require.Equal(t, 4, status)
 		require.Contains(t, found, code)
 	}
-	r = e.run(t, "import", filepath.Join(downloads, "rain-gauge-changed.ova"), "--host", "petrel", "--name", "changed", "--yes")
+	r = e.run(t, "import", filepath.Join(downloads, "rain-gauge-changed.ova"), "--host", "petrel", "--name", "changed",
+		"--yes")
 	require.Equal(t, 1, r.status)
 	require.NotContains(t, e.ok(t, "copies"), "changed")
 	_, found, _ = e.planned(t, "import", filepath.Join(downloads, "storm-surge.ova"), "--host", "skua")
@@ -407,12 +421,16 @@ func TestSources(t *testing.T) {
 	require.Equal(t, 3, status)
 	require.Contains(t, found["descriptor.several-machines"].Message, "wind-web, wind-db")
 	require.Contains(t, found["descriptor.eula"].Message, "Be kind to gulls.")
-	require.Equal(t, 3, e.run(t, "import", two, "--host", "gannet", "--yes").status, "a licence text is accepted by name only")
-	e.ok(t, "import", two, "--host", "gannet", "--yes", "--answer", "descriptor.eula=accept", "--answer", "descriptor.property-missing=value:192.0.2.7")
+	require.Equal(t, 3, e.run(t, "import", two, "--host", "gannet", "--yes").status,
+		"a licence text is accepted by name only")
+	e.ok(t, "import", two, "--host", "gannet", "--yes", "--answer", "descriptor.eula=accept", "--answer",
+		"descriptor.property-missing=value:192.0.2.7")
 	web1 := get[openapi.Copy](t, e, "copies", "gannet/wind-web")
 	require.Equal(t, 2, web1.Machine.Cpus)
 	require.NotEqual(t, web1.Lineage, get[openapi.Copy](t, e, "copies", "gannet/wind-db").Lineage)
-	e.ok(t, "import", two, "--host", "petrel", "--yes", "--answer", "descriptor.eula=accept", "--answer", "descriptor.property-missing=value:x", "--answer", "descriptor.several-machines=some:wind-db", "--answer", "descriptor.deployment-options=pick:large")
+	e.ok(t, "import", two, "--host", "petrel", "--yes", "--answer", "descriptor.eula=accept", "--answer",
+		"descriptor.property-missing=value:x", "--answer", "descriptor.several-machines=some:wind-db", "--answer",
+		"descriptor.deployment-options=pick:large")
 	require.NotContains(t, e.ok(t, "copies", "--where", "host=petrel"), "wind-web")
 
 	// Bare disks at the host: where they lie, or copied; and on this computer.
@@ -420,16 +438,19 @@ func TestSources(t *testing.T) {
 	_, found, status = e.planned(t, "import", "reef/training-parent/classroom.qcow2", "--host", "gannet", "--yes")
 	require.Equal(t, 4, status)
 	require.Contains(t, found, "disk.parent-of-others")
-	e.ok(t, "import", "reef/training-parent/classroom.qcow2", "--host", "gannet", "--files", "copy", "--name", "class-copy", "--yes")
+	e.ok(t, "import", "reef/training-parent/classroom.qcow2", "--host", "gannet", "--files", "copy", "--name",
+		"class-copy", "--yes")
 	made := get[openapi.Copy](t, e, "copies", "gannet/class-copy")
 	require.Equal(t, "Debian GNU/Linux 12 (bookworm)", made.Machine.Guest)
-	require.Equal(t, judge(t, "qcow2", base).sum(t), judge(t, "qcow2", filepath.Join(made.Path, (*made.Machine.Disks)[0].File)).sum(t))
+	require.Equal(t, judge(t, "qcow2", base).sum(t), judge(t, "qcow2",
+		filepath.Join(made.Path, (*made.Machine.Disks)[0].File)).sum(t))
 	local := tempFile(t, "tides.vhdx")
 	e.ok(t, "disk", "copy", base, local, "--format", "vhdx")
 	e.ok(t, "import", local, "--host", "petrel", "--yes")
 	brought := get[openapi.Copy](t, e, "copies", "petrel/tides")
 	require.Equal(t, "Debian GNU/Linux 12 (bookworm)", brought.Machine.Guest)
-	require.Equal(t, judge(t, "qcow2", base).sum(t), judge(t, "qcow2", filepath.Join(brought.Path, (*brought.Machine.Disks)[0].File)).sum(t))
+	require.Equal(t, judge(t, "qcow2", base).sum(t), judge(t, "qcow2",
+		filepath.Join(brought.Path, (*brought.Machine.Disks)[0].File)).sum(t))
 	require.NoError(t, os.Mkdir(filepath.Join(pool, "bare"), 0o755))
 	e.ok(t, "disk", "copy", base, filepath.Join(pool, "bare", "bare.qcow2"), "--format", "qcow2")
 	e.give(t, pool, "bare")
@@ -459,10 +480,16 @@ func severalMachines(t *testing.T) string {
 	text := string(raw)
 	at, end := strings.Index(text, "<VirtualSystem "), strings.Index(text, "</VirtualSystem>")+len("</VirtualSystem>")
 	system := text[at:end]
-	asking := strings.Replace(system, "</VirtualSystem>", `<EulaSection><Info>x</Info><License>Be kind to gulls.</License></EulaSection><ProductSection><Info>x</Info><Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"/></ProductSection></VirtualSystem>`, 1)
+	asking := strings.Replace(system, "</VirtualSystem>",
+		`<EulaSection><Info>x</Info><License>Be kind to gulls.</License></EulaSection><ProductSection><Info>x</Info>
+		  <Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"/></ProductSection></VirtualSystem>`, 1)
 	second := strings.ReplaceAll(system, "wind-web", "wind-db")
-	text = text[:at] + `<VirtualSystemCollection ovf:id="wind"><Info>x</Info>` + asking + second + "</VirtualSystemCollection>" + text[end:]
-	text = strings.Replace(text, "<VirtualSystemCollection", `<DeploymentOptionSection><Info>x</Info><Configuration ovf:id="small" ovf:default="true"><Label>Small</Label></Configuration><Configuration ovf:id="large"><Label>Large</Label></Configuration></DeploymentOptionSection><VirtualSystemCollection`, 1)
+	text = text[:at] + `<VirtualSystemCollection ovf:id="wind"><Info>x</Info>` + asking + second +
+		"</VirtualSystemCollection>" + text[end:]
+	text = strings.Replace(text, "<VirtualSystemCollection",
+		`<DeploymentOptionSection><Info>x</Info><Configuration ovf:id="small" ovf:default="true"><Label>Small</Label>
+		  </Configuration><Configuration ovf:id="large"><Label>Large</Label></Configuration></DeploymentOptionSection>
+		    <VirtualSystemCollection`, 1)
 	dir := filepath.Join(t.TempDir(), "wind")
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "wind.ovf"), []byte(text), 0o644))
@@ -477,7 +504,8 @@ func TestWiringRules(t *testing.T) {
 	e.ok(t, "wiring", "set", "--network", "visit*", "--segment", "visitors")
 	says := e.ok(t, "wiring", "try", "Visitors", "--host", "gannet")
 	require.Contains(t, says, "→ field of gannet")
-	require.Contains(t, says, "by the rule “network visit* → segment visitors”, then “segment visitors → switch field of gannet”")
+	require.Contains(t, says, "by the rule “network visit* → segment visitors”, then “segment visitors → switch field "+
+		"of gannet”")
 	_, found, _ := e.planned(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--yes")
 	require.Contains(t, found["network.mapped"].Message, "becomes the switch field, by the rule")
 	require.Contains(t, e.ok(t, "wiring", "try", "visitors", "--host", "petrel"), "petrel has no switch that reaches it")
@@ -489,7 +517,8 @@ func TestWiringRules(t *testing.T) {
 		e.ok(t, "wiring", "drop", r.Id[len(r.Id)-8:])
 	}
 	// What is chosen once can be kept as a rule.
-	e.ok(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--name", "kiosk-rule", "--answer", "network.unmapped=switch:lab", "--keep-wiring", "--yes")
+	e.ok(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--name", "kiosk-rule", "--answer",
+		"network.unmapped=switch:lab", "--keep-wiring", "--yes")
 	require.Contains(t, e.ok(t, "wiring", "try", "visitors", "--host", "gannet"), "→ lab of gannet")
 	rules = get[[]openapi.Rule](t, e, "wiring", "list")
 	require.Len(t, rules, 1)

@@ -30,8 +30,10 @@ const waitFor = 40 * time.Second
 func browser(t *testing.T) context.Context {
 	t.Helper()
 	options := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
-	options = append(options, chromedp.ExecPath(need(t, "chromium", "chromium")), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+	options = append(options, chromedp.ExecPath(need(t, "chromium", "chromium")), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
@@ -72,7 +74,8 @@ func night(on bool) act {
 		scheme = "dark"
 	}
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia,
+			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
 		return err
 	})
 }
@@ -82,7 +85,8 @@ func night(on bool) act {
 func press[S ~string](sel S) act {
 	find := fmt.Sprintf("document.querySelector(%q)", string(sel))
 	if strings.HasPrefix(strings.TrimLeft(string(sel), "("), "/") {
-		find = fmt.Sprintf("document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue", string(sel))
+		find = fmt.Sprintf("document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue",
+			string(sel))
 	}
 	where := chromedp.Evaluate[[]float64](`new Promise(resolve => {
 		const n = `+find+`;
@@ -115,7 +119,8 @@ func dropFile(path string) act {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		data := &input.DragData{Items: []*input.DragDataItem{}, Files: []string{path}, DragOperationsMask: 1}
 		for _, kind := range []input.DispatchDragEventType{"dragEnter", "dragOver", "drop"} {
-			if _, err := cdp.Call(ctx, t, input.DispatchDragEvent, input.DispatchDragEventParams{Type: kind, X: 600, Y: 400, Data: data}); err != nil {
+			if _, err := cdp.Call(ctx, t, input.DispatchDragEvent,
+				input.DispatchDragEventParams{Type: kind, X: 600, Y: 400, Data: data}); err != nil {
 				return err
 			}
 		}
@@ -131,9 +136,11 @@ func signInto(t *testing.T, ctx context.Context, e *estate) {
 	t.Helper()
 	do(t, ctx, "sign in", chromedp.Navigate(e.server), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)))
 	shot(t, ctx, "console-sign-in")
-	do(t, ctx, "sign in", chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong"), press(byText("button", "Sign in")),
+	do(t, ctx, "sign in", chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong"),
+		press(byText("button", "Sign in")),
 		chromedp.WaitVisible(byText("p", "Name or password is wrong")),
-		chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), e.password), press(byText("button", "Sign in")),
+		chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), e.password), press(byText("button", "Sign in")),
 		chromedp.WaitVisible(byText("h1", "Lineages")), chromedp.WaitVisible(byText("a", "tide-gauge")))
 }
 
@@ -148,7 +155,8 @@ func TestConsole(t *testing.T) {
 	shot(t, ctx, "console-lineages")
 
 	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]:focus`)))
-	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"), chromedp.WaitVisible(byText("*[@role='option']", "petrel")),
+	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"),
+		chromedp.WaitVisible(byText("*[@role='option']", "petrel")),
 		press(byText("*[@role='option']", "petrel")),
 		chromedp.WaitVisible(byText("*", "identity.origin-alive")))
 	text, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(`[aria-label=Findings]`)))
@@ -166,7 +174,8 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, "run", press(byText("button", "to petrel and register")), chromedp.WaitVisible(byText("h1", "Jobs")))
 	do(t, ctx, "watch", chromedp.WaitVisible(chromedp.Search(made)))
 	shot(t, ctx, "console-jobs")
-	do(t, ctx, "see the tree", press(chromedp.Search(made)), chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),
+	do(t, ctx, "see the tree", press(chromedp.Search(made)),
+		chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),
 		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ○ stopped"]`)))
 	shot(t, ctx, "console-family-tree")
 
@@ -178,14 +187,17 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, "day", night(false))
 
 	// Export from the tree: the machine runs, so the sheet proposes to stop it.
-	do(t, ctx, "export", press(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)), press(byText("button", "Export")),
-		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Destination]`)), chromedp.SendKeys(chromedp.CSS(`select[aria-label=Destination]`), "shelf attic"),
+	do(t, ctx, "export", press(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)),
+		press(byText("button", "Export")),
+		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Destination]`)),
+		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Destination]`), "shelf attic"),
 		chromedp.WaitVisible(byText("*", "state.running")), press(byText("button", "to the shelf attic")),
 		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="attic (shelf): tide-gauge, ▣ package"]`)))
 	// And to this computer: the browser saves a whole package.
 	saved := t.TempDir()
 	do(t, ctx, "save", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-		_, err := cdp.Call(ctx, target, browserdomain.SetDownloadBehavior, browserdomain.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: saved})
+		_, err := cdp.Call(ctx, target, browserdomain.SetDownloadBehavior,
+			browserdomain.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: saved})
 		return err
 	}), press(chromedp.CSS(`g[aria-label^="gannet: tide-gauge"]`)), press(byText("button", "Export")),
 		chromedp.WaitVisible(byText("*", "kept aside at gannet")), press(byText("button", "on this computer")))
@@ -194,38 +206,51 @@ func TestConsole(t *testing.T) {
 		return out.status == 0 && strings.Contains(out.out, "manifest ok")
 	}, waitFor, 500*time.Millisecond)
 
-	do(t, ctx, "hosts", press(byText("a", "Hosts")), press(byText("span", "gannet")), chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
+	do(t, ctx, "hosts", press(byText("a", "Hosts")), press(byText("span", "gannet")),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")
 
 	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
 	shot(t, ctx, "console-packages")
 
 	// A folder that was copied by hand: registered where it lies.
-	do(t, ctx, "register", press(byText("a", "Lineages")), press(byText("a", "chart-render")), press(chromedp.CSS(`g[aria-label^="gannet: chart-render"]`)),
-		press(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")), chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
-	do(t, ctx, "register it", chromedp.WaitEnabled(byText("button", "Register it where it lies, on gannet")), press(byText("button", "Register it where it lies, on gannet")),
+	do(t, ctx, "register", press(byText("a", "Lineages")), press(byText("a", "chart-render")),
+		press(chromedp.CSS(`g[aria-label^="gannet: chart-render"]`)),
+		press(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")),
+		chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
+	do(t, ctx, "register it", chromedp.WaitEnabled(byText("button", "Register it where it lies, on gannet")),
+		press(byText("button", "Register it where it lies, on gannet")),
 		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="gannet: chart-render, ○ stopped"]`)))
 	require.Equal(t, "registered", string(get[openapi.Copy](t, e, "copies", "gannet/chart-render").Form))
 
 	// What is changed about a copy is planned as it is typed.
-	do(t, ctx, "change", press(byText("button", "Change")), chromedp.WaitVisible(byText("button", "Nothing is different yet")),
+	do(t, ctx, "change", press(byText("button", "Change")),
+		chromedp.WaitVisible(byText("button", "Nothing is different yet")),
 		chromedp.SendKeys(chromedp.CSS(`input[type=number]`), "9"), chromedp.WaitVisible(byText("*", "cpu.too-many")),
-		chromedp.WaitEnabled(byText("button", "Change gannet/chart-render")), press(byText("button", "Change gannet/chart-render")), chromedp.WaitNotPresent(byText("*", "cpu.too-many")))
-	require.Eventually(t, func() bool { return get[openapi.Copy](t, e, "copies", "gannet/chart-render").Machine.Cpus == 16 }, waitFor, 200*time.Millisecond)
+		chromedp.WaitEnabled(byText("button", "Change gannet/chart-render")),
+		press(byText("button", "Change gannet/chart-render")), chromedp.WaitNotPresent(byText("*", "cpu.too-many")))
+	require.Eventually(t, func() bool {
+		return get[openapi.Copy](t, e, "copies",
+			"gannet/chart-render").Machine.Cpus == 16
+	}, waitFor, 200*time.Millisecond)
 
 	// A disk whose parent has gone is shown with what is wrong.
-	do(t, ctx, "a chain", press(byText("a", "Lineages")), press(byText("a", "training-03")), chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
+	do(t, ctx, "a chain", press(byText("a", "Lineages")), press(byText("a", "training-03")),
+		chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
 	shot(t, ctx, "console-machine")
 
 	// Rules of wiring, with a try-out.
 	e.ok(t, "wiring", "set", "--network", "VM Lab*", "--segment", "lab")
 	e.ok(t, "wiring", "set", "--segment", "visitors", "--switch", "quarantine", "--host", "gannet")
-	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("td", "VM Lab*")), chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
-		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"), press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
+	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("td", "VM Lab*")),
+		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
+		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"),
+		press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
 	shot(t, ctx, "console-wiring")
 
 	// A file that is no package is refused with the reason.
 	bad := tempFile(t, "notes.ova")
-	require.NoError(t, os.WriteFile(bad, []byte("these are only notes, padded to the length of a header"+string(make([]byte, 1024))), 0o644))
+	require.NoError(t, os.WriteFile(bad, []byte("these are only notes, padded to the length of a "+
+		"header"+string(make([]byte, 1024))), 0o644))
 	do(t, ctx, "a file that is no package", dropFile(bad), chromedp.WaitVisible(byText("p", "is no package")))
 }

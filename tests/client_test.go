@@ -96,7 +96,9 @@ func TestWholeWay(t *testing.T) {
 	require.Equal(t, (*before.Machine.Disks)[0].VirtualBytes, is.size)
 
 	tree := e.ok(t, "where", "tide-gauge")
-	require.Regexp(t, `(?s)gannet/tide-gauge.*tide-gauge\.ova  package.*export by admin.*petrel/tide-gauge.*import by admin.*renewed \(uuid, firmware-uuid, mac, disk-id, generation-id\)`, tree)
+	require.Regexp(t,
+		`(?s)gannet/tide-gauge.*tide-gauge\.ova  package.*export by admin.*petrel/tide-gauge.*`+
+			`import by admin.*renewed \(uuid, firmware-uuid, mac, disk-id, generation-id\)`, tree)
 	require.Contains(t, e.ok(t, "history", "tide-gauge"), "for the training")
 
 	e.ok(t, "power", "on", "gannet/tide-gauge", "petrel/tide-gauge")
@@ -163,27 +165,30 @@ func TestNames(t *testing.T) {
 		status int
 		says   string
 	}{
-		"unknown copy":         {[]string{"export", "tide-gage", "./x.ova"}, 1, "Did you mean tide-gauge?"},
-		"unknown host":         {[]string{"import", file, "--host", "petrl", "--yes"}, 1, "Did you mean petrel?"},
-		"unknown pool":         {[]string{"import", file, "--host", "petrel", "--pool", "ref"}, 2, "it has reef, harbour"},
-		"unknown switch":       {[]string{"import", file, "--host", "petrel", "--wire", "NIC 1=lan", "--yes"}, 2, "labnet"},
-		"unknown NIC":          {[]string{"import", file, "--host", "petrel", "--wire", "NIC 9=labnet", "--yes"}, 2, `it has "NIC 1"`},
-		"unknown finding":      {[]string{"import", file, "--host", "petrel", "--answer", "no.such=x"}, 2, "no.such"},
-		"unknown remedy":       {[]string{"import", file, "--host", "petrel", "--answer", "mac.in-use=ignore"}, 2, "it offers renew, keep"},
-		"name that can't be":   {[]string{"import", file, "--host", "petrel", "--name", "a/b"}, 3, "name.unfit"},
-		"name taken":           {[]string{"import", file, "--host", "petrel"}, 3, "tide-probe-2"},
-		"unknown shelf":        {[]string{"export", "tide-probe", "cellar"}, 2, `there is no shelf "cellar"`},
-		"unknown job":          {[]string{"jobs", "cancel", "zzzz"}, 1, "There is no job"},
-		"filter nobody knows":  {[]string{"copies", "--where", "colour=red"}, 2, "can't be filtered by colour"},
-		"wrong flag":           {[]string{"copies", "--colour"}, 2, "unknown flag"},
-		"wrong output":         {[]string{"copies", "-o", "xml"}, 2, "json"},
-		"not a package":        {[]string{"inspect", "client.toml"}, 1, "this is no package"},
-		"no such file":         {[]string{"import", "./none.ova", "--host", "petrel"}, 1, "no such file"},
-		"directory not there":  {[]string{"export", "tide-probe", "./none/x.ova"}, 1, "mkdir -p"},
-		"service not there":    {[]string{"hosts", "--server", "http://127.0.0.1:9"}, 6, "does not answer"},
-		"wrong token":          {[]string{"hosts", "--token", "unv_wrong"}, 5, "not known"},
-		"wrong code":           {[]string{"host", "add", "127.0.0.1:9", "--code", "ABC"}, 2, "8 groups of 4"},
-		"nobody at that place": {[]string{"host", "add", "127.0.0.1:9", "--code", "5QMP-KXSA-C4WJ-W7CY-2AYX-92GX-PXG8-77PE"}, 6, "does not answer"},
+		"unknown copy":   {[]string{"export", "tide-gage", "./x.ova"}, 1, "Did you mean tide-gauge?"},
+		"unknown host":   {[]string{"import", file, "--host", "petrl", "--yes"}, 1, "Did you mean petrel?"},
+		"unknown pool":   {[]string{"import", file, "--host", "petrel", "--pool", "ref"}, 2, "it has reef, harbour"},
+		"unknown switch": {[]string{"import", file, "--host", "petrel", "--wire", "NIC 1=lan", "--yes"}, 2, "labnet"},
+		"unknown NIC": {[]string{"import", file, "--host", "petrel", "--wire", "NIC 9=labnet", "--yes"}, 2,
+			`it has "NIC 1"`},
+		"unknown finding": {[]string{"import", file, "--host", "petrel", "--answer", "no.such=x"}, 2, "no.such"},
+		"unknown remedy": {[]string{"import", file, "--host", "petrel", "--answer", "mac.in-use=ignore"}, 2,
+			"it offers renew, keep"},
+		"name that can't be":  {[]string{"import", file, "--host", "petrel", "--name", "a/b"}, 3, "name.unfit"},
+		"name taken":          {[]string{"import", file, "--host", "petrel"}, 3, "tide-probe-2"},
+		"unknown shelf":       {[]string{"export", "tide-probe", "cellar"}, 2, `there is no shelf "cellar"`},
+		"unknown job":         {[]string{"jobs", "cancel", "zzzz"}, 1, "There is no job"},
+		"filter nobody knows": {[]string{"copies", "--where", "colour=red"}, 2, "can't be filtered by colour"},
+		"wrong flag":          {[]string{"copies", "--colour"}, 2, "unknown flag"},
+		"wrong output":        {[]string{"copies", "-o", "xml"}, 2, "json"},
+		"not a package":       {[]string{"inspect", "client.toml"}, 1, "this is no package"},
+		"no such file":        {[]string{"import", "./none.ova", "--host", "petrel"}, 1, "no such file"},
+		"directory not there": {[]string{"export", "tide-probe", "./none/x.ova"}, 1, "mkdir -p"},
+		"service not there":   {[]string{"hosts", "--server", "http://127.0.0.1:9"}, 6, "does not answer"},
+		"wrong token":         {[]string{"hosts", "--token", "unv_wrong"}, 5, "not known"},
+		"wrong code":          {[]string{"host", "add", "127.0.0.1:9", "--code", "ABC"}, 2, "8 groups of 4"},
+		"nobody at that place": {[]string{"host", "add", "127.0.0.1:9", "--code", "5QMP-KXSA-C4WJ-W7CY-2AYX-92GX-PXG8-77PE"},
+			6, "does not answer"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := e.run(t, c.args...)
@@ -235,7 +240,8 @@ func TestCancel(t *testing.T) {
 	cmd := e.command(context.Background(), "export", "gannet/tide-gauge", file)
 	require.NoError(t, cmd.Start())
 	part := filepath.Join(dir, ".tide-gauge.ova.part")
-	require.Eventually(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 }, 20*time.Second, 2*time.Millisecond)
+	require.Eventually(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 }, 20*time.Second,
+		2*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.Error(t, cmd.Wait())
 	require.Equal(t, 7, cmd.ProcessState.ExitCode())
@@ -246,11 +252,14 @@ func TestCancel(t *testing.T) {
 
 	// Two jobs on one copy: the second is told which one is at work.
 	api := e.api(t)
-	request := asks(t, openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: []string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"), File: ptr("x.ova")}})
-	first, err := api.StartJobWithResponse(context.Background(), &openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)
+	request := asks(t, openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport,
+		Copies: []string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"), File: ptr("x.ova")}})
+	first, err := api.StartJobWithResponse(context.Background(),
+		&openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)
 	require.NoError(t, err)
 	require.NotNil(t, first.JSON202, string(first.Body))
-	again, err := api.StartJobWithResponse(context.Background(), &openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)
+	again, err := api.StartJobWithResponse(context.Background(),
+		&openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)
 	require.NoError(t, err)
 	require.Equal(t, first.JSON202.Id, again.JSON202.Id, "the same key is the same job")
 	r := e.run(t, "export", "gannet/tide-gauge", "loft/second.ova", "--yes")

@@ -33,22 +33,27 @@ func bigPackage(t testing.TB, file, name string, data int) {
 	f, err := os.Create(file)
 	require.NoError(t, err)
 	defer f.Close()
-	m := &machine.Machine{Name: name, UUID: "0b0e5c5e-8c53-4f7e-9a3b-0f4f5b0c7a11", FirmwareUUID: "3f0d2c44-0d0b-4c6e-8c57-5f0c34f3b3a2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
-		Disks: []machine.Disk{{ID: "disk1", File: name + ".vmdk", Format: "vmdk", VirtualBytes: size, Controller: "virtio-scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:aa:bb:cc", Network: "lab", Segment: "lab", VLAN: 20}}}
+	m := &machine.Machine{Name: name, UUID: "0b0e5c5e-8c53-4f7e-9a3b-0f4f5b0c7a11",
+		FirmwareUUID: "3f0d2c44-0d0b-4c6e-8c57-5f0c34f3b3a2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+		Disks: []machine.Disk{{ID: "disk1", File: name + ".vmdk", Format: "vmdk", VirtualBytes: size,
+			Controller: "virtio-scsi"}},
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:aa:bb:cc", Network: "lab", Segment: "lab",
+			VLAN: 20}}}
 	d, err := ovf.New(m)
 	require.NoError(t, err)
 	descriptor, err := d.Encode(8192)
 	require.NoError(t, err)
 	w := ovf.NewWriter(f, name+".ovf", 8192, time.Unix(1700000000, 0), nil)
 	h := sha256.New()
-	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), disk.Spec{VirtualBytes: size, ID: "1234abcd"}, nil)
+	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h),
+		disk.Spec{VirtualBytes: size, ID: "1234abcd"}, nil)
 	require.NoError(t, err)
 	rng := rand.NewChaCha8([32]byte{7})
 	feed := &made{left: data, step: size / int64(data+1) / (1 << 20) << 20, rng: rng}
 	require.NoError(t, disk.Pump(context.Background(), target, feed, disk.Options{}))
 	require.NoError(t, target.Finish())
-	require.NoError(t, w.End(ovf.Member{Name: name + ".vmdk", Size: target.Length(), SHA256: hex.EncodeToString(h.Sum(nil))}))
+	require.NoError(t, w.End(ovf.Member{Name: name + ".vmdk", Size: target.Length(),
+		SHA256: hex.EncodeToString(h.Sum(nil))}))
 	_, err = w.Finish(descriptor)
 	require.NoError(t, err)
 }
@@ -159,7 +164,8 @@ func TestCrash(t *testing.T) {
 		require.Equal(t, truth, judge(t, "vmdk", unpacked(t, shelved)).sum(t))
 	})
 	t.Run("both agents during an import from a shelf elsewhere", func(t *testing.T) {
-		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "import", "loft/wave-model.ova", "--host", "petrel", "--name", "wave-second", "--yes")
+		killDuring(t, e, []string{"agent-gannet", "agent-petrel"}, "import", "loft/wave-model.ova", "--host", "petrel",
+			"--name", "wave-second", "--yes")
 		check(t, "petrel/wave-second")
 	})
 	t.Run("the agent that is read from, then the other, during an export to a shelf elsewhere", func(t *testing.T) {

@@ -85,10 +85,12 @@ func TestDiskCommands(t *testing.T) {
 	want := fmt.Sprintf("%x", sha256.Sum256(truth))
 	require.Equal(t, fmt.Sprintf("%s  %d  tide-gauge.img\n", want, len(truth)), d.ok("sum", "tide-gauge.img"))
 	last := "tide-gauge.img"
-	for n, to := range []string{"qcow2 v3", "vhdx dynamic", "vmdk stream", "vhd dynamic", "vmdk sparse", "qcow2 v2", "vhd fixed", "vmdk flat", "vhdx fixed", "raw full", "raw sparse"} {
+	for n, to := range []string{"qcow2 v3", "vhdx dynamic", "vmdk stream", "vhd dynamic", "vmdk sparse", "qcow2 v2",
+		"vhd fixed", "vmdk flat", "vhdx fixed", "raw full", "raw sparse"} {
 		format, variant, _ := strings.Cut(to, " ")
 		next := fmt.Sprintf("copy%d.%s", n, format)
-		require.Contains(t, d.ok("copy", last, next, "--format", format, "--variant", variant, "--verify"), "read back and right", to)
+		require.Contains(t, d.ok("copy", last, next, "--format", format, "--variant", variant, "--verify"),
+			"read back and right", to)
 		require.Equal(t, want, d.sum(next), to)
 		require.Contains(t, d.ok("check", next), "sound", to)
 		s := d.show(next)
@@ -146,7 +148,8 @@ func TestDiskLayers(t *testing.T) {
 	require.Len(t, s.Findings, 1)
 	require.Equal(t, "disk.parent-missing", s.Findings[0].Code)
 	require.Contains(t, s.Findings[0].Message, "parents/class.img may be it")
-	require.Contains(t, d.show("training-02.qcow2").Findings[0].Message, "layers/training-01.qcow2 may be it", "by its id, though its own parent is missing")
+	require.Contains(t, d.show("training-02.qcow2").Findings[0].Message, "layers/training-01.qcow2 may be it",
+		"by its id, though its own parent is missing")
 	r := d.run("copy", "layers/training-01.qcow2", "x.img", "--format", "raw")
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "disk.parent-missing")
@@ -156,7 +159,8 @@ func TestDiskLayers(t *testing.T) {
 	d.ok("reparent", "layers/training-01.qcow2", "--parent", "parents/class.img")
 
 	// Where it leads out of its folder, it is followed only when told so.
-	for _, args := range [][]string{{"sum", "layers/training-01.qcow2"}, {"copy", "layers/training-01.qcow2", "x.img", "--format", "raw"}, {"merge", "layers/training-01.qcow2"}} {
+	for _, args := range [][]string{{"sum", "layers/training-01.qcow2"},
+		{"copy", "layers/training-01.qcow2", "x.img", "--format", "raw"}, {"merge", "layers/training-01.qcow2"}} {
 		r = d.run(args...)
 		require.Equal(t, 4, r.status, args)
 		require.Contains(t, r.err, "file.outside")
@@ -204,11 +208,13 @@ func TestDiskCopyKilled(t *testing.T) {
 	truth := disktest.Pattern(60*mib, 3)
 	require.NoError(t, os.WriteFile(d.at("archive-db.img"), truth, 0o644))
 	for n := range 2 {
-		cmd := exec.Command(d.bin, "disk", "copy", "archive-db.img", "archive-db.qcow2", "--format", "qcow2", "--rate", "6MiB")
+		cmd := exec.Command(d.bin, "disk", "copy", "archive-db.img", "archive-db.qcow2", "--format", "qcow2", "--rate",
+			"6MiB")
 		cmd.Dir = d.dir
 		before := d.saved("archive-db.qcow2")
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute, time.Millisecond, "its journal was saved")
+		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute, time.Millisecond,
+			"its journal was saved")
 		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		cmd.Wait()
@@ -237,22 +243,25 @@ func TestDiskWrongInput(t *testing.T) {
 		status int
 		says   string
 	}{
-		"no such file":        {[]string{"show", "none.img"}, 1, "is the path right?"},
-		"a folder":            {[]string{"show", "."}, 1, "is a directory"},
-		"no such format":      {[]string{"copy", "a.img", "x", "--format", "tape"}, 2, "there are qcow2, vmdk, vhdx, vhd and raw"},
-		"no such variant":     {[]string{"copy", "a.img", "x", "--format", "vhd", "--variant", "v3"}, 2, "there are dynamic and fixed"},
-		"one argument":        {[]string{"copy", "a.img"}, 2, "accepts 2 arg(s)"},
-		"it is there":         {[]string{"copy", "a.img", "a.qcow2", "--format", "qcow2"}, 1, "nothing is ever written over"},
-		"a rate of nothing":   {[]string{"copy", "a.img", "x", "--rate", "0"}, 2, "--rate"},
-		"cut short":           {[]string{"sum", "cut.qcow2"}, 1, "(at byte "},
-		"cut short, copied":   {[]string{"copy", "cut.qcow2", "x"}, 1, "cut.qcow2"},
-		"cut short, checked":  {[]string{"check", "cut.qcow2"}, 1, "--salvage"},
-		"encrypted":           {[]string{"copy", "sealed.qcow2", "x"}, 1, "encrypted"},
-		"the wrong format":    {[]string{"copy", "a.img", "x", "--from-format", "vhdx"}, 1, "no VHDX signature"},
-		"no layer":            {[]string{"reparent", "a.qcow2", "--parent", "a.img"}, 1, "is no layer"},
-		"no parent told":      {[]string{"reparent", "a.qcow2"}, 2, "parent"},
-		"a parent of another": {[]string{"layer", "l.vhdx", "--parent", "a.qcow2", "--format", "vhdx"}, 1, "has to be vhdx too"},
-		"no snapshots":        {[]string{"copy", "a.vhdx", "x", "--snapshot", "monday"}, 1, "keep no snapshots"},
+		"no such file": {[]string{"show", "none.img"}, 1, "is the path right?"},
+		"a folder":     {[]string{"show", "."}, 1, "is a directory"},
+		"no such format": {[]string{"copy", "a.img", "x", "--format", "tape"}, 2,
+			"there are qcow2, vmdk, vhdx, vhd and raw"},
+		"no such variant": {[]string{"copy", "a.img", "x", "--format", "vhd", "--variant", "v3"}, 2,
+			"there are dynamic and fixed"},
+		"one argument":       {[]string{"copy", "a.img"}, 2, "accepts 2 arg(s)"},
+		"it is there":        {[]string{"copy", "a.img", "a.qcow2", "--format", "qcow2"}, 1, "nothing is ever written over"},
+		"a rate of nothing":  {[]string{"copy", "a.img", "x", "--rate", "0"}, 2, "--rate"},
+		"cut short":          {[]string{"sum", "cut.qcow2"}, 1, "(at byte "},
+		"cut short, copied":  {[]string{"copy", "cut.qcow2", "x"}, 1, "cut.qcow2"},
+		"cut short, checked": {[]string{"check", "cut.qcow2"}, 1, "--salvage"},
+		"encrypted":          {[]string{"copy", "sealed.qcow2", "x"}, 1, "encrypted"},
+		"the wrong format":   {[]string{"copy", "a.img", "x", "--from-format", "vhdx"}, 1, "no VHDX signature"},
+		"no layer":           {[]string{"reparent", "a.qcow2", "--parent", "a.img"}, 1, "is no layer"},
+		"no parent told":     {[]string{"reparent", "a.qcow2"}, 2, "parent"},
+		"a parent of another": {[]string{"layer", "l.vhdx", "--parent", "a.qcow2", "--format", "vhdx"}, 1,
+			"has to be vhdx too"},
+		"no snapshots": {[]string{"copy", "a.vhdx", "x", "--snapshot", "monday"}, 1, "keep no snapshots"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := d.run(c.args...)

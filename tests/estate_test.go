@@ -293,10 +293,11 @@ func (e *estate) api(t testing.TB) *openapi.ClientWithResponses {
 
 func (e *estate) apiWith(t testing.TB, token string) *openapi.ClientWithResponses {
 	t.Helper()
-	c, err := openapi.NewClientWithResponses(e.server+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+token)
-		return nil
-	}))
+	c, err := openapi.NewClientWithResponses(e.server+"/api/v1",
+		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+token)
+			return nil
+		}))
 	require.NoError(t, err)
 	return c
 }
@@ -320,16 +321,18 @@ func (e *estate) give(t testing.TB, pool, folder string) {
 // leftovers lists working files in a host's pools and shelves.
 func (e *estate) leftovers(t testing.TB, host string) (found []string) {
 	t.Helper()
-	require.NoError(t, filepath.WalkDir(filepath.Join(e.dir, "hosts", host), func(path string, d os.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		name := d.Name()
-		if d.IsDir() && name == ".unvora" || strings.HasSuffix(name, ".part") || strings.HasSuffix(name, ".package") || strings.HasPrefix(name, "spool-") {
-			found = append(found, path)
-		}
-		return nil
-	}))
+	require.NoError(t, filepath.WalkDir(filepath.Join(e.dir, "hosts", host),
+		func(path string, d os.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			name := d.Name()
+			if d.IsDir() && name == ".unvora" || strings.HasSuffix(name, ".part") || strings.HasSuffix(name, ".package") ||
+				strings.HasPrefix(name, "spool-") {
+				found = append(found, path)
+			}
+			return nil
+		}))
 	return found
 }
 

@@ -70,9 +70,11 @@ func TestQEMUReadsWhatWeWrite(t *testing.T) {
 				}
 				t.Run(fmt.Sprintf("QCOW2 v%d of %d bytes in clusters of %d", version, size, 1<<bits), func(t *testing.T) {
 					path := filepath.Join(t.TempDir(), "image")
-					img, err := qcow2.CreateClusters(create(t, path), disk.Spec{VirtualBytes: size, Variant: fmt.Sprintf("v%d", version), ID: "70126393-2a98-4856-90ac-efe4bba599b2"}, bits)
+					img, err := qcow2.CreateClusters(create(t, path), disk.Spec{VirtualBytes: size,
+						Variant: fmt.Sprintf("v%d", version), ID: "70126393-2a98-4856-90ac-efe4bba599b2"}, bits)
 					require.NoError(t, err)
-					require.NoError(t, disk.Pump(context.Background(), img, disk.ImageFeed(disktest.Plain(truth), 0, img.BlockBytes()), disk.Options{}))
+					require.NoError(t, disk.Pump(context.Background(), img, disk.ImageFeed(disktest.Plain(truth), 0, img.BlockBytes()),
+						disk.Options{}))
 					require.NoError(t, img.Finish())
 					requireGuest(t, truth, judge(t, "qcow2", path))
 					requireSound(t, path)
@@ -169,7 +171,8 @@ func TestEveryFormatJudged(t *testing.T) {
 	places := []int64{2 * mib, 32 * mib, 512 * mib, gib, 4 * gib, 127 * gib, tib, 2 * tib}
 	for _, format := range formats.Table {
 		for _, variant := range format.Variants {
-			for _, size := range []int64{512, 3 * 512, 2*mib + 512, 32*mib + 512, 127*gib + 512, 136899993600 + 512, 2040 * gib, 2*tib - 64*mib, 2*tib + gib} {
+			for _, size := range []int64{512, 3 * 512, 2*mib + 512, 32*mib + 512, 127*gib + 512, 136899993600 + 512, 2040 * gib,
+				2*tib - 64*mib, 2*tib + gib} {
 				full := variant == "full" || variant == "fixed" || variant == "flat"
 				if full && size > 64*mib || format.MostBytes > 0 && size > format.MostBytes {
 					continue
@@ -177,9 +180,10 @@ func TestEveryFormatJudged(t *testing.T) {
 				t.Run(fmt.Sprintf("%s %s of %d bytes", format.Name, variant, size), func(t *testing.T) {
 					truth := sparseDisk(size, places...)
 					path := filepath.Join(t.TempDir(), "disk"+format.Extension)
-					spec := disk.Spec{VirtualBytes: size, Variant: variant, ID: "70126393-2a98-4856-90ac-efe4bba599b2", Name: filepath.Base(path), Companion: func(name string) (disk.File, error) {
-						return create(t, filepath.Join(filepath.Dir(path), name)), nil
-					}}
+					spec := disk.Spec{VirtualBytes: size, Variant: variant, ID: "70126393-2a98-4856-90ac-efe4bba599b2",
+						Name: filepath.Base(path), Companion: func(name string) (disk.File, error) {
+							return create(t, filepath.Join(filepath.Dir(path), name)), nil
+						}}
 					target, err := format.Create(create(t, path), spec)
 					require.NoError(t, err)
 					require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(truth, 0, target.BlockBytes()), disk.Options{}))
@@ -217,9 +221,11 @@ func TestLayersJudged(t *testing.T) {
 			spec := disk.Spec{VirtualBytes: size, ID: "70126393-2a98-4856-90ac-efe4bba599b2", Name: "base" + format.Extension}
 			target, err := format.Create(create(t, at("base")), spec)
 			require.NoError(t, err)
-			require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(base), 0, target.BlockBytes()), disk.Options{}))
+			require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(base), 0, target.BlockBytes()),
+				disk.Options{}))
 			require.NoError(t, target.Finish())
-			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
+			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77",
+				formats.Options{}))
 			f, err := os.OpenFile(at("top"), os.O_RDWR, 0)
 			require.NoError(t, err)
 			defer f.Close()
@@ -250,7 +256,8 @@ func requireSound(t *testing.T, path string) {
 	require.NoError(t, err)
 	copied := filepath.Join(t.TempDir(), "copy")
 	require.NoError(t, os.WriteFile(copied, raw, 0o644))
-	nbd, qmp := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+copied, "--blockdev", "driver=qcow2,node-name=image,file=file,overlap-check=all",
+	nbd, qmp := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+copied, "--blockdev",
+		"driver=qcow2,node-name=image,file=file,overlap-check=all",
 		"--export", "type=nbd,id=e,node-name=image,name=image,writable=on")
 	j := dialNBD(t, nbd, "image")
 	for off := int64(0); off+512 <= j.size; off += j.size/7/512*512 + 512 {
@@ -345,7 +352,8 @@ func TestWeReadWhatQEMUWrites(t *testing.T) {
 				added["data-file"] = "second"
 			}
 			require.NoError(t, qmp("blockdev-add", added))
-			require.NoError(t, qmp("block-export-add", map[string]any{"type": "nbd", "id": "e", "node-name": "image", "name": "image", "writable": true}))
+			require.NoError(t, qmp("block-export-add", map[string]any{"type": "nbd", "id": "e", "node-name": "image",
+				"name": "image", "writable": true}))
 			j := dialNBD(t, nbd, "image")
 			require.Equal(t, int64(size), j.size)
 			for n, off := range []int64{0, 700 << 10, 5 << 20, 33<<20 - 64<<10} {
@@ -381,7 +389,8 @@ func TestSnapshotsInside(t *testing.T) {
 	img, err := qcow2.Create(create(t, path), disk.Spec{VirtualBytes: size, ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
 	require.NoError(t, err)
 	require.NoError(t, img.Finish())
-	nbd, qmp := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+path, "--blockdev", "driver=qcow2,node-name=image,file=file",
+	nbd, qmp := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+path, "--blockdev",
+		"driver=qcow2,node-name=image,file=file",
 		"--export", "type=nbd,id=e,node-name=image,name=image,writable=on")
 	j := dialNBD(t, nbd, "image")
 	truth := make([]byte, size)
@@ -424,7 +433,8 @@ func TestInUse(t *testing.T) {
 	img, err := qcow2.Create(create(t, path), disk.Spec{VirtualBytes: mib, ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
 	require.NoError(t, err)
 	require.NoError(t, img.Finish())
-	_, qmp := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+path, "--blockdev", "driver=qcow2,node-name=image,file=file",
+	_, qmp := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+path, "--blockdev",
+		"driver=qcow2,node-name=image,file=file",
 		"--export", "type=nbd,id=e,node-name=image,name=image,writable=on")
 	var fault *formats.Fault
 	_, err = formats.OpenChain(path, formats.Options{})
@@ -434,7 +444,8 @@ func TestInUse(t *testing.T) {
 	c, err := formats.OpenChain(path, formats.Options{})
 	require.NoError(t, err)
 	require.NoError(t, c.Close())
-	daemon(t, "--blockdev", "driver=file,node-name=file,read-only=on,filename="+path, "--blockdev", "driver=qcow2,node-name=image,file=file,read-only=on",
+	daemon(t, "--blockdev", "driver=file,node-name=file,read-only=on,filename="+path, "--blockdev",
+		"driver=qcow2,node-name=image,file=file,read-only=on",
 		"--export", "type=nbd,id=e,node-name=image,name=image")
 	c, err = formats.OpenChain(path, formats.Options{})
 	require.NoError(t, err, "reading beside readers")

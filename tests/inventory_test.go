@@ -72,11 +72,13 @@ func TestRecognised(t *testing.T) {
 	// With another descriptor, its disks tell.
 	text, err := os.ReadFile(filepath.Join(reef, "tide-gauge", "tide-gauge.ovf"))
 	require.NoError(t, err)
-	changed := regexp.MustCompile(`70126393-2a98-4856-90ac-efe4bba599b2`).ReplaceAllString(string(text), "00000000-1111-4222-8333-444444444444")
+	changed := regexp.MustCompile(`70126393-2a98-4856-90ac-efe4bba599b2`).ReplaceAllString(string(text),
+		"00000000-1111-4222-8333-444444444444")
 	changed = regexp.MustCompile(`(?i)06:5c:00:[0-9a-f:]{8}`).ReplaceAllString(changed, "06:5c:00:00:00:77")
 	staged := filepath.Join(e.dir, "aside")
 	byHand(t, filepath.Join(reef, "tide-gauge"), staged)
-	require.NoError(t, os.WriteFile(filepath.Join(staged, "tide-gauge.ovf"), []byte(strings.ReplaceAll(changed, ">tide-gauge<", ">ebb<")), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(staged, "tide-gauge.ovf"),
+		[]byte(strings.ReplaceAll(changed, ">tide-gauge<", ">ebb<")), 0o644))
 	require.NoError(t, os.Rename(staged, filepath.Join(reef, "ebb")))
 	found = e.seen(t, in("ebb"))
 	require.Equal(t, original.Id, *found.Parent, "by its disk's id and contents")
@@ -87,8 +89,10 @@ func TestRecognised(t *testing.T) {
 	e.ok(t, "disk", "copy", image, image+".new", "--format", "qcow2")
 	require.NoError(t, os.Rename(image+".new", image))
 	bare := regexp.MustCompile(`<unvora:UUID>[^<]*</unvora:UUID>`).ReplaceAllString(changed, "")
-	bare = strings.NewReplacer("00000000-1111-4222-8333-444444444444", "", "06:5c:00:00:00:77", "06:5c:00:00:00:78").Replace(bare)
-	require.NoError(t, os.WriteFile(filepath.Join(staged, "tide-gauge.ovf"), []byte(strings.ReplaceAll(bare, ">tide-gauge<", ">flood<")), 0o644))
+	bare = strings.NewReplacer("00000000-1111-4222-8333-444444444444", "", "06:5c:00:00:00:77",
+		"06:5c:00:00:00:78").Replace(bare)
+	require.NoError(t, os.WriteFile(filepath.Join(staged, "tide-gauge.ovf"),
+		[]byte(strings.ReplaceAll(bare, ">tide-gauge<", ">flood<")), 0o644))
 	require.NoError(t, os.Rename(staged, filepath.Join(reef, "flood")))
 	found = e.seen(t, in("flood"))
 	require.Nil(t, found.Parent)
@@ -113,7 +117,8 @@ func TestRecognised(t *testing.T) {
 
 	// What goes away is shown as gone, and never forgotten.
 	require.NoError(t, os.RemoveAll(filepath.Join(reef, "tide-copied")))
-	require.Eventually(t, func() bool { return strings.Contains(e.ok(t, "where", "tide-gauge"), "✕") }, 30*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(e.ok(t, "where", "tide-gauge"), "✕") }, 30*time.Second,
+		200*time.Millisecond)
 }
 
 // TestAttention: what is wrong in the sample estate is listed, worst first, and
@@ -167,7 +172,8 @@ func TestAttention(t *testing.T) {
 	reef := e.pool("gannet", "reef")
 	require.NoError(t, os.Mkdir(filepath.Join(reef, "spare"), 0o755))
 	byHand(t, filepath.Join(reef, "tide-gauge", "tide-gauge-disk1.qcow2"), filepath.Join(reef, "spare", "spare.qcow2"))
-	require.Eventually(t, func() bool { return len(e.attention(t, "--cause", "lost-descriptor")) == 1 }, 30*time.Second, 300*time.Millisecond)
+	require.Eventually(t, func() bool { return len(e.attention(t, "--cause", "lost-descriptor")) == 1 }, 30*time.Second,
+		300*time.Millisecond)
 	e.ok(t, "disk", "adopt", "reef/spare/spare.qcow2", "--host", "gannet")
 	require.Empty(t, e.attention(t, "--cause", "lost-descriptor"))
 	require.NoError(t, os.WriteFile(filepath.Join(e.pool("gannet", "loft"), "broken.ova"), make([]byte, 2048), 0o644))
@@ -306,14 +312,18 @@ func TestDriveTravels(t *testing.T) {
 	require.NoError(t, f.Close())
 	pid := e.pids(t)["agent-petrel"]
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 && e.pids(t)["agent-petrel"] != pid }, 30*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return e.run(t, "survey", "petrel").status == 0 &&
+			e.pids(t)["agent-petrel"] != pid
+	}, 30*time.Second, 200*time.Millisecond)
 
 	state := func() string {
 		c := get[openapi.Copy](t, e, "copies", before.Id)
 		return c.Host + " " + string(c.Form) + " " + c.State
 	}
 	require.NoError(t, os.Rename(here, e.dir+"/pulled-out"))
-	require.Eventually(t, func() bool { return state() == "gannet registered away" }, 30*time.Second, 200*time.Millisecond, "kept, with its last sighting")
+	require.Eventually(t, func() bool { return state() == "gannet registered away" }, 30*time.Second, 200*time.Millisecond,
+		"kept, with its last sighting")
 	require.NoError(t, os.Rename(e.dir+"/pulled-out", there))
 	require.Eventually(t, func() bool { return state() == "petrel stray stopped" }, 30*time.Second, 200*time.Millisecond)
 	e.ok(t, "survey")
@@ -327,7 +337,8 @@ func TestDriveTravels(t *testing.T) {
 	}
 	require.Equal(t, 1, named, "it is one pool")
 	require.NoError(t, os.Rename(there, here))
-	require.Eventually(t, func() bool { return state() == "gannet registered stopped" }, 30*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == "gannet registered stopped" }, 30*time.Second,
+		200*time.Millisecond)
 	e.ok(t, "power", "on", "gannet/chart-render")
 	e.ok(t, "power", "off", "gannet/chart-render")
 }

@@ -46,7 +46,8 @@ func daemonOf(t testing.TB, args ...string) (qmp func(command string, arguments 
 	dir, err := os.MkdirTemp("", "judge-")
 	require.NoError(t, err)
 	control := filepath.Join(dir, "qmp")
-	args = append([]string{"--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor", "chardev=q"}, args...)
+	args = append([]string{"--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor", "chardev=q"},
+		args...)
 	cmd := exec.Command(binary, args...)
 	var said strings.Builder
 	cmd.Stderr = &said
@@ -106,7 +107,8 @@ func daemonOf(t testing.TB, args ...string) (qmp func(command string, arguments 
 func judge(t testing.TB, format, path string) *judged {
 	t.Helper()
 	nbd, _ := daemon(t, "--blockdev", "driver=file,node-name=file,read-only=on,locking=off,filename="+path,
-		"--blockdev", "driver="+format+",node-name=image,file=file,read-only=on", "--export", "type=nbd,id=e,node-name=image,name=image")
+		"--blockdev", "driver="+format+",node-name=image,file=file,read-only=on", "--export",
+		"type=nbd,id=e,node-name=image,name=image")
 	return dialNBD(t, nbd, "image")
 }
 

@@ -32,7 +32,8 @@ func TestRotateKeys(t *testing.T) {
 		time.Sleep(11 * time.Second)
 		f()
 		require.NoError(t, syscall.Kill(service, syscall.SIGKILL))
-		require.Eventually(t, func() bool { return e.run(t, "hosts").status == 0 && e.pids(t)["service"] != service }, waitFor, 200*time.Millisecond)
+		require.Eventually(t, func() bool { return e.run(t, "hosts").status == 0 && e.pids(t)["service"] != service },
+			waitFor, 200*time.Millisecond)
 	}
 	reached := func() {
 		out := e.ok(t, "survey")

@@ -81,9 +81,11 @@ func TestKills(t *testing.T) {
 	for _, name := range []string{"petrel/kill-1", "petrel/kill-6"} {
 		require.Equal(t, want, truth(name), name)
 	}
-	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "petrel/kill-0").Form), "it was taken off its host's list")
+	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "petrel/kill-0").Form),
+		"it was taken off its host's list")
 	require.Equal(t, int64(2<<30), get[openapi.Copy](t, e, "copies", "gannet/training-02").Machine.MemoryBytes)
-	require.Contains(t, e.ok(t, "inspect", filepath.Join(e.pool("petrel", "attic"), "training-04.ova"), "--verify"), "manifest ok")
+	require.Contains(t, e.ok(t, "inspect", filepath.Join(e.pool("petrel", "attic"), "training-04.ova"), "--verify"),
+		"manifest ok")
 	for _, j := range get[[]openapi.Job](t, e, "jobs", "--limit", "200") {
 		require.Equal(t, "done", string(j.State), "%s %s: %v", j.Operation, j.Subject, j.Error)
 	}

@@ -74,7 +74,8 @@ func TestManager(t *testing.T) {
 		require.NoError(t, json.Unmarshal(raw, &kept))
 		e.env = []string{"UNVORA_MANAGER_SECRET=" + kept.ManagerPassword}
 		address := m[0].Address
-		require.Contains(t, e.told(t, 4, "manager", "add", "second", address, "--account", "visitor"), "is known as mainland already")
+		require.Contains(t, e.told(t, 4, "manager", "add", "second", address, "--account", "visitor"),
+			"is known as mainland already")
 		e.ok(t, "manager", "drop", "mainland")
 		require.Contains(t, e.told(t, 1, "managers", "mainland"), "no manager")
 		require.NotContains(t, e.ok(t, "copies"), "mainland")
@@ -82,30 +83,38 @@ func TestManager(t *testing.T) {
 		_, trust, _ := strings.Cut(says, "--trust ")
 		trust = strings.TrimSpace(trust)
 		require.Contains(t, says, "compare it with what the people there tell you")
-		require.Contains(t, e.told(t, 2, "manager", "add", "second", address, "--account", "visitor", "--trust", "sha256:00"), "not the one that is to be trusted")
-		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://127.0.0.1:1/cimi", "--account", "visitor"), "nothing listens on port 1")
-		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://nowhere.invalid/cimi", "--account", "visitor"), "can't be resolved")
+		require.Contains(t, e.told(t, 2, "manager", "add", "second", address, "--account", "visitor", "--trust", "sha256:00"),
+			"not the one that is to be trusted")
+		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://127.0.0.1:1/cimi", "--account", "visitor"),
+			"nothing listens on port 1")
+		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://nowhere.invalid/cimi", "--account", "visitor"),
+			"can't be resolved")
 		require.Contains(t, e.told(t, 2, "manager", "add", "second", "http://x/cimi", "--account", "visitor"), "https URL")
-		require.Contains(t, e.told(t, 2, "manager", "add", "a/b", address, "--account", "visitor", "--trust", trust), "no name for a manager")
+		require.Contains(t, e.told(t, 2, "manager", "add", "a/b", address, "--account", "visitor", "--trust", trust),
+			"no name for a manager")
 		e.env = []string{"UNVORA_MANAGER_SECRET=high tide"}
-		require.Contains(t, e.told(t, 2, "manager", "add", "second", address, "--account", "visitor", "--trust", trust), "account or its password is wrong")
+		require.Contains(t, e.told(t, 2, "manager", "add", "second", address, "--account", "visitor", "--trust", trust),
+			"account or its password is wrong")
 		e.env = []string{"UNVORA_MANAGER_SECRET=" + kept.ManagerPassword}
 
 		// An account that may only look sees, and can do nothing else.
 		e.ok(t, "manager", "add", "mainland", address, "--account", "visitor", "--trust", trust)
 		require.Contains(t, e.told(t, 1, "manager", "check", "mainland"), "can't be used as it should be")
 		require.Contains(t, e.run(t, "manager", "check", "mainland").out, "so that nothing can be imported")
-		require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--plan").out, "manager.rights")
+		require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--plan").out,
+			"manager.rights")
 		e.ok(t, "manager", "drop", "mainland")
 		e.ok(t, "manager", "add", "mainland", address, "--account", "skerrow", "--trust", trust)
 
 		// What it is asked with lies sealed in the database, and is told nobody.
 		require.NotContains(t, e.ok(t, "managers", "mainland", "-o", "json"), kept.ManagerPassword)
-		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword, kept.DatabasePort))
+		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword,
+			kept.DatabasePort))
 		require.NoError(t, err)
 		defer db.Close(t.Context())
 		var sealed, row string
-		require.NoError(t, db.QueryRow(t.Context(), `select encode(sealed, 'escape'), managers::text from managers`).Scan(&sealed, &row))
+		require.NoError(t, db.QueryRow(t.Context(),
+			`select encode(sealed, 'escape'), managers::text from managers`).Scan(&sealed, &row))
 		require.NotEmpty(t, sealed)
 		require.NotContains(t, sealed+row, kept.ManagerPassword)
 	})
@@ -115,7 +124,9 @@ func TestManager(t *testing.T) {
 		require.Equal(t, "running", string(c.State))
 		require.False(t, c.Tracked)
 		require.Equal(t, "laboratory", (*c.Machine.Nics)[0].Network)
-		for _, args := range [][]string{{"export", "mainland/swell-archive", "loft"}, {"power", "off", "dunlin@mainland/swell-archive"}, {"delist", "swell-archive"}, {"change", "swell-archive", "--cpus", "3"}} {
+		for _, args := range [][]string{{"export", "mainland/swell-archive", "loft"},
+			{"power", "off", "dunlin@mainland/swell-archive"}, {"delist", "swell-archive"},
+			{"change", "swell-archive", "--cpus", "3"}} {
 			require.Contains(t, e.told(t, 2, args...), "Import it first")
 		}
 		require.Contains(t, e.told(t, 2, "register", "kelp/chart-render", "--host", "knot@mainland"), "unvora put-back")
@@ -125,9 +136,11 @@ func TestManager(t *testing.T) {
 	})
 
 	t.Run("import", func(t *testing.T) {
-		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "--where", "state=stopped", "--host", "skua", "--yes", "--plan")
+		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "--where", "state=stopped", "--host", "skua", "--yes",
+			"--plan")
 		require.Equal(t, []string{"dunlin@mainland/surge-forecast"}, p.Subjects)
-		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "skua", "--name", "surge", "--facet", "mac=keep", "--answer", "mac.in-use=keep", "--yes")
+		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "skua", "--name", "surge", "--facet", "mac=keep",
+			"--answer", "mac.in-use=keep", "--yes")
 		for n := range 2 {
 			require.Equal(t, e.volume(t, fmt.Sprint("surge-forecast-disk", n+1)), e.diskOf(t, "vmdk", "skua/surge", n))
 		}
@@ -139,24 +152,30 @@ func TestManager(t *testing.T) {
 		require.Contains(t, e.ok(t, "compare", "skua/surge", "mainland/surge-forecast"), "import it, and compare that")
 
 		// Another host reads and converts on the way.
-		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "knot@mainland"), "--via names a host")
-		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "petrel", "--pool", "ledge", "--yes")
+		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via",
+			"knot@mainland"), "--via names a host")
+		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "petrel", "--pool", "ledge",
+			"--yes")
 		require.Equal(t, e.volume(t, "surge-forecast-disk2"), e.diskOf(t, "vhdx", "fulmar/surge-forecast", 1))
 		require.NotEqual(t, c.Macs, get[openapi.Copy](t, e, "copies", "fulmar/surge-forecast").Macs)
-		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--move"), "stays there")
-		require.Contains(t, e.told(t, 1, "import", "--from", "mainland", "--where", "name=none", "--host", "gannet"), "no machines that fit")
+		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--move"),
+			"stays there")
+		require.Contains(t, e.told(t, 1, "import", "--from", "mainland", "--where", "name=none", "--host", "gannet"),
+			"no machines that fit")
 	})
 
 	t.Run("a running machine is stopped for its image only", func(t *testing.T) {
 		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "ferry-notices", "--host", "petrel", "--yes", "--plan")
-		require.True(t, slices.ContainsFunc(p.Findings, func(f openapi.Finding) bool { return f.Code == "manager.stopped-only" }))
+		require.True(t, slices.ContainsFunc(p.Findings,
+			func(f openapi.Finding) bool { return f.Code == "manager.stopped-only" }))
 		e.ok(t, "import", "--from", "mainland", "ferry-notices", "--host", "petrel", "--yes")
 		require.Equal(t, e.volume(t, "ferry-notices-disk1"), e.diskOf(t, "qcow2", "petrel/ferry-notices", 0))
 		require.Equal(t, "running", string(get[openapi.Copy](t, e, "copies", "mainland/ferry-notices").State))
 	})
 
 	t.Run("fetch ahead, and again", func(t *testing.T) {
-		args := []string{"import", "--from", "mainland", "--where", "name~swell-*", "--except", "nobody", "--host", "petrel", "--ahead", "--answer", "manager.running=moment"}
+		args := []string{"import", "--from", "mainland", "--where", "name~swell-*", "--except", "nobody", "--host", "petrel",
+			"--ahead", "--answer", "manager.running=moment"}
 		e.ok(t, args...) // to another host first, where nothing is left of it
 		args[8] = "gannet"
 		e.ok(t, args...)
@@ -169,10 +188,12 @@ func TestManager(t *testing.T) {
 		ahead := get[openapi.ManagerDetail](t, e, "managers", "mainland").Ahead
 		require.Len(t, ahead, 1)
 		require.Equal(t, e.volume(t, "swell-archive-disk1"), judge(t, "qcow2", ahead[0].Path).sum(t))
-		require.Contains(t, e.told(t, 2, "import", "--from", "gannet", "tide-gauge", "--host", "petrel", "--ahead"), "only machines of managers")
+		require.Contains(t, e.told(t, 2, "import", "--from", "gannet", "tide-gauge", "--host", "petrel", "--ahead"),
+			"only machines of managers")
 
 		e.ok(t, "import", "--from", "mainland", "swell-archive", "--host", "gannet", "--yes")
-		require.Equal(t, e.volume(t, "swell-archive-disk1"), e.diskOf(t, "qcow2", "gannet/swell-archive", 0), "with what was written when it was stopped")
+		require.Equal(t, e.volume(t, "swell-archive-disk1"), e.diskOf(t, "qcow2", "gannet/swell-archive", 0),
+			"with what was written when it was stopped")
 		require.Empty(t, get[openapi.ManagerDetail](t, e, "managers", "mainland").Ahead)
 		require.Empty(t, e.images(t))
 		require.Empty(t, e.leftovers(t, "gannet"))
@@ -190,7 +211,8 @@ func TestManager(t *testing.T) {
 		require.Equal(t, e.diskOf(t, "vmdk", "skua/surge", 0), e.volume(t, lastOf((*c.Machine.Disks)[0].File)))
 
 		// In its place: what ran there is stopped and removed, and nothing is left over.
-		require.Contains(t, e.run(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace", "--plan").out, "Until s4 is done, cancelling undoes everything")
+		require.Contains(t, e.run(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace",
+			"--plan").out, "Until s4 is done, cancelling undoes everything")
 		e.ok(t, "put-back", "gannet/swell-archive", "--answer", "manager.still-there=replace", "--yes")
 		var there openapi.Copy
 		require.Eventually(t, func() bool { // the manager is looked at anew behind the job
@@ -221,7 +243,8 @@ func TestManagerCrash(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, f.Close())
-	killDuring(t, e, []string{"manager-mainland", "agent-gannet", "service"}, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--yes")
+	killDuring(t, e, []string{"manager-mainland", "agent-gannet", "service"}, "import", "--from", "mainland",
+		"surge-forecast", "--host", "gannet", "--yes")
 	require.Equal(t, e.volume(t, "surge-forecast-disk2"), e.diskOf(t, "qcow2", "gannet/surge-forecast", 1))
 	require.Empty(t, e.leftovers(t, "gannet"))
 	require.Empty(t, e.images(t))
@@ -241,7 +264,8 @@ func TestManagerCrash(t *testing.T) {
 	r := e.run(t, "survey", "mainland")
 	require.Contains(t, r.out+r.err, "does not answer")
 	require.Equal(t, "surge-forecast", get[openapi.Copy](t, e, "copies", "mainland/surge-forecast").Name)
-	require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "petrel", "--plan").out, "host.unreachable")
+	require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "petrel", "--plan").out,
+		"host.unreachable")
 	require.Eventually(t, func() bool {
 		e.run(t, "survey", "mainland")
 		return get[[]openapi.Manager](t, e, "managers")[0].State == "up"
@@ -259,10 +283,14 @@ func TestPeers(t *testing.T) {
 
 	require.Contains(t, a.told(t, 2, "manager", "pair", "island", codeB.Address, "--code", "K7QF"), "8 groups")
 	require.Contains(t, a.told(t, 2, "manager", "pair", "island", "somewhere", "--code", codeB.Code), "HOST:PORT")
-	require.Contains(t, a.told(t, 6, "manager", "pair", "island", codeB.Address, "--code", codeA.Code), "not the Unvora that the code is of")
-	require.Contains(t, a.told(t, 6, "manager", "pair", "island", codeA.Address, "--code", codeA.Code), "of this very Unvora")
-	require.Contains(t, a.told(t, 2, "manager", "pair", "island", codeB.Address, "--code", codeB.Code, "--see", "colour=red"), "colour")
-	require.Contains(t, a.ok(t, "manager", "pair", "island", codeB.Address, "--code", codeB.Code, "--see", "all"), "nobody has paired with us yet")
+	require.Contains(t, a.told(t, 6, "manager", "pair", "island", codeB.Address, "--code", codeA.Code),
+		"not the Unvora that the code is of")
+	require.Contains(t, a.told(t, 6, "manager", "pair", "island", codeA.Address, "--code", codeA.Code),
+		"of this very Unvora")
+	require.Contains(t, a.told(t, 2, "manager", "pair", "island", codeB.Address, "--code", codeB.Code, "--see",
+		"colour=red"), "colour")
+	require.Contains(t, a.ok(t, "manager", "pair", "island", codeB.Address, "--code", codeB.Code, "--see", "all"),
+		"nobody has paired with us yet")
 	require.Contains(t, a.run(t, "manager", "check", "island").out, "✕ paired")
 	require.Contains(t, a.told(t, 2, "manager", "pair", "island2", codeB.Address, "--code", codeB.Code), "used before")
 	b.ok(t, "manager", "pair", "skerrow", codeA.Address, "--code", codeA.Code, "--see", "name~tide-*")
@@ -297,7 +325,8 @@ func TestPeers(t *testing.T) {
 			j := get[[]openapi.Job](t, a, "jobs")[0]
 			return j.Operation == "lend" && j.State == "done" && j.User == "admin@island"
 		}, time.Minute, 100*time.Millisecond)
-		require.Equal(t, "running", string(get[openapi.Copy](t, a, "copies", "petrel/chart-render").State), "it was stopped for that long, and runs again")
+		require.Equal(t, "running", string(get[openapi.Copy](t, a, "copies", "petrel/chart-render").State),
+			"it was stopped for that long, and runs again")
 	})
 
 	t.Run("findings for what the other lacks", func(t *testing.T) {
@@ -314,7 +343,8 @@ func TestPeers(t *testing.T) {
 		defer db.Close(t.Context())
 		var cert string
 		var sealed []byte
-		require.NoError(t, db.QueryRow(t.Context(), `select cert, sealed from authority where key is null`).Scan(&cert, &sealed))
+		require.NoError(t, db.QueryRow(t.Context(), `select cert, sealed from authority where key is null`).Scan(&cert,
+			&sealed))
 		require.NotContains(t, string(sealed), "PRIVATE KEY")
 		written, err := os.ReadFile(filepath.Join(b.dir, "unvora.key"))
 		require.NoError(t, err)
@@ -328,7 +358,8 @@ func TestPeers(t *testing.T) {
 		require.NoError(t, err)
 		island := hostlink.DialPeer(config, codeA.Address, func(*x509.Certificate) error { return nil })
 		ask := func(copy, job string) (*hostlink.PeerTicket, error) {
-			return island.Read(t.Context(), hostlink.PeerRead{Copy: get[openapi.Copy](t, a, "copies", copy).Id, Job: job, Who: "x"})
+			return island.Read(t.Context(), hostlink.PeerRead{Copy: get[openapi.Copy](t, a, "copies", copy).Id, Job: job,
+				Who: "x"})
 		}
 		require.Eventually(t, func() bool {
 			ticket, err := ask("petrel/tide-probe", "one")
@@ -350,11 +381,13 @@ func TestPeers(t *testing.T) {
 		c := get[openapi.Copy](t, a, "copies", "gannet/tide-gauge")
 		truth := a.diskOf(t, "qcow2", "gannet/tide-gauge", 0)
 		b.ok(t, "delist", "gannet/tide-gauge", "--files", "trash", "--answer", "source.last-copy=by-name:tide-gauge", "--yes")
-		b.ok(t, "import", "--from", "skerrow", "tide-gauge", "--host", "petrel", "--move", "--yes", "--answer", "mac.in-use=keep")
+		b.ok(t, "import", "--from", "skerrow", "tide-gauge", "--host", "petrel", "--move", "--yes", "--answer",
+			"mac.in-use=keep")
 		moved := get[openapi.Copy](t, b, "copies", "petrel/tide-gauge")
 		require.Equal(t, truth, b.diskOf(t, "qcow2", "petrel/tide-gauge", 0))
 		require.Equal(t, c.Uuid, moved.Uuid)
-		require.Eventually(t, func() bool { return a.run(t, "copies", "gannet/tide-gauge").status != 0 }, time.Minute, 200*time.Millisecond)
+		require.Eventually(t, func() bool { return a.run(t, "copies", "gannet/tide-gauge").status != 0 }, time.Minute,
+			200*time.Millisecond)
 		require.NoDirExists(t, c.Path)
 	})
 
@@ -370,9 +403,12 @@ func TestPeers(t *testing.T) {
 		}, time.Minute, 100*time.Millisecond)
 		a.ok(t, "jobs", "cancel", lent.Id)
 		require.NoError(t, syscall.Kill(agent, syscall.SIGCONT))
-		require.Eventually(t, func() bool { return get[[]openapi.Job](t, b, "jobs")[0].State == "failed" }, time.Minute, 200*time.Millisecond)
-		require.Regexp(t, "was cancelled|ticket is not valid", get[[]openapi.Job](t, b, "jobs")[0].Error.Message, "whoever was quicker")
-		require.Eventually(t, func() bool { return get[openapi.Job](t, a, "jobs", lent.Id).State == "cancelled" }, time.Minute, 100*time.Millisecond)
+		require.Eventually(t, func() bool { return get[[]openapi.Job](t, b, "jobs")[0].State == "failed" }, time.Minute,
+			200*time.Millisecond)
+		require.Regexp(t, "was cancelled|ticket is not valid", get[[]openapi.Job](t, b, "jobs")[0].Error.Message,
+			"whoever was quicker")
+		require.Eventually(t, func() bool { return get[openapi.Job](t, a, "jobs", lent.Id).State == "cancelled" },
+			time.Minute, 100*time.Millisecond)
 		require.NoDirExists(t, filepath.Join(b.pool("gannet", "reef"), ".unvora", get[[]openapi.Job](t, b, "jobs")[0].Id))
 	})
 

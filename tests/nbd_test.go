@@ -55,7 +55,8 @@ func TestQEMUServesUs(t *testing.T) {
 	truth := sample(40*mib, 3)
 	path := filepath.Join(t.TempDir(), "image")
 	writeQCOW2(t, path, truth)
-	nbdSocket, _ := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+path, "--blockdev", "driver=qcow2,node-name=image,file=file",
+	nbdSocket, _ := daemon(t, "--blockdev", "driver=file,node-name=file,filename="+path, "--blockdev",
+		"driver=qcow2,node-name=image,file=file",
 		"--export", "type=nbd,id=e,node-name=image,name=image,writable=on")
 	conn, err := net.Dial("unix", nbdSocket)
 	require.NoError(t, err)
@@ -85,9 +86,11 @@ func writeQCOW2(t *testing.T, path string, truth []byte) {
 	t.Helper()
 	format, err := formats.ByName("qcow2")
 	require.NoError(t, err)
-	target, err := format.Create(create(t, path), disk.Spec{VirtualBytes: int64(len(truth)), ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
+	target, err := format.Create(create(t, path), disk.Spec{VirtualBytes: int64(len(truth)),
+		ID: "70126393-2a98-4856-90ac-efe4bba599b2"})
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 }
 
@@ -122,7 +125,8 @@ func TestWeServeQEMU(t *testing.T) {
 	_, port, err := net.SplitHostPort(l.Addr().String())
 	require.NoError(t, err)
 	socket, _ := daemon(t, "--object", "tls-creds-x509,id=tls,endpoint=client,dir="+dir,
-		"--blockdev", "driver=nbd,node-name=image,read-only=on,export=tide-gauge,tls-creds=tls,tls-hostname=localhost,server.type=inet,server.host=127.0.0.1,server.port="+port,
+		"--blockdev", "driver=nbd,node-name=image,read-only=on,export=tide-gauge,tls-creds=tls,"+
+			"tls-hostname=localhost,server.type=inet,server.host=127.0.0.1,server.port="+port,
 		"--export", "type=nbd,id=e,node-name=image,name=image")
 	requireGuest(t, truth, dialNBD(t, socket, "image"))
 }
@@ -140,7 +144,8 @@ func TestTLSOfQEMU(t *testing.T) {
 	require.NoError(t, l.Close())
 	daemonOf(t, "--object", "tls-creds-x509,id=tls,endpoint=server,verify-peer=on,dir="+dir,
 		"--blockdev", "driver=file,node-name=image,filename="+path+",read-only=on",
-		"--nbd-server", "addr.type=inet,addr.host=127.0.0.1,addr.port="+port+",tls-creds=tls", "--export", "type=nbd,id=e,node-name=image,name=image")
+		"--nbd-server", "addr.type=inet,addr.host=127.0.0.1,addr.port="+port+",tls-creds=tls", "--export",
+		"type=nbd,id=e,node-name=image,name=image")
 	conn, err := net.Dial("tcp", "127.0.0.1:"+port)
 	require.NoError(t, err)
 	d, err := nbd.Open(t.Context(), conn, nbd.Options{Name: "image", TLS: clientTLS})

@@ -30,8 +30,10 @@ func withOperation(t *testing.T, name, titled string) (binary string) {
 	text := string(spec)
 	for _, row := range []struct{ before, add string }{
 		{"    ExportRequest:\n", string(schema)},
-		{`        - {$ref: "#/components/schemas/ExportRequest"}` + "\n", `        - {$ref: "#/components/schemas/` + titled + `Request"}` + "\n"},
-		{`          export: "#/components/schemas/ExportRequest"` + "\n", "          " + name + `: "#/components/schemas/` + titled + `Request"` + "\n"},
+		{`        - {$ref: "#/components/schemas/ExportRequest"}` + "\n",
+			`        - {$ref: "#/components/schemas/` + titled + `Request"}` + "\n"},
+		{`          export: "#/components/schemas/ExportRequest"` + "\n",
+			"          " + name + `: "#/components/schemas/` + titled + `Request"` + "\n"},
 	} {
 		require.Contains(t, text, row.before)
 		text = strings.Replace(text, row.before, row.add+row.before, 1)
@@ -62,7 +64,8 @@ func withOperation(t *testing.T, name, titled string) (binary string) {
 	return binary
 }
 
-// TestOneMoreOperation: an operation is four files, and everybody knows of it: the client, the interface, jobs, history.
+// TestOneMoreOperation: an operation is four files, and everybody knows of it: the client, the interface, jobs,
+// history.
 func TestOneMoreOperation(t *testing.T) {
 	t.Parallel()
 	e, err := startEstate(filepath.Join(scratch, t.Name()), withOperation(t, "rouse", "Rouse"))
@@ -82,10 +85,12 @@ func TestOneMoreOperation(t *testing.T) {
 		names = append(names, op.Name)
 	}
 	require.Contains(t, names, "rouse")
-	plan, err := c.MakePlanWithResponse(t.Context(), asks(t, map[string]any{"operation": "rouse", "copies": []string{"gannet/tide-gauge"}}))
+	plan, err := c.MakePlanWithResponse(t.Context(), asks(t,
+		map[string]any{"operation": "rouse", "copies": []string{"gannet/tide-gauge"}}))
 	require.NoError(t, err)
 	require.Equal(t, openapi.PlanVerdictRunnable, plan.JSON200.Verdict)
-	bad, err := c.MakePlanWithResponse(t.Context(), asks(t, map[string]any{"operation": "rouse", "copies": []string{"gannet/tide-gauge"}, "gently": true}))
+	bad, err := c.MakePlanWithResponse(t.Context(), asks(t,
+		map[string]any{"operation": "rouse", "copies": []string{"gannet/tide-gauge"}, "gently": true}))
 	require.NoError(t, err)
 	require.Contains(t, bad.ApplicationproblemJSONDefault.Detail, "gently")
 	bad, err = c.MakePlanWithResponse(t.Context(), asks(t, map[string]any{"operation": "arouse"}))

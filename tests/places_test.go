@@ -25,11 +25,13 @@ func TestNetwork(t *testing.T) {
 
 func switchesOfHosts(t *testing.T, e *estate) {
 	names := func() string { return e.ok(t, "switches", "gannet") }
-	p, _, status := e.planned(t, "switch", "add", "gannet", "visitors", "--segment", "visitors", "--vlan", "40", "--uplink", "port3", "--tagged")
+	p, _, status := e.planned(t, "switch", "add", "gannet", "visitors", "--segment", "visitors", "--vlan", "40",
+		"--uplink", "port3", "--tagged")
 	require.Zero(t, status)
 	require.Contains(t, p.Steps[0].What, "tagged 40")
 	require.NotContains(t, names(), "visitors")
-	e.ok(t, "switch", "add", "gannet", "visitors", "--segment", "visitors", "--vlan", "40", "--uplink", "port3", "--tagged")
+	e.ok(t, "switch", "add", "gannet", "visitors", "--segment", "visitors", "--vlan", "40", "--uplink", "port3",
+		"--tagged")
 	require.Contains(t, names(), "port3, tagged")
 	require.Contains(t, e.ok(t, "wiring", "try", "visitors", "--host", "gannet"), "→ visitors of gannet")
 
@@ -47,7 +49,8 @@ func switchesOfHosts(t *testing.T, e *estate) {
 	before := e.pids(t)["agent-gannet"]
 	require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
 	require.Eventually(t, func() bool { return e.pids(t)["agent-gannet"] != before }, 30*time.Second, 100*time.Millisecond)
-	require.Eventually(t, func() bool { return e.run(t, "survey", "gannet").status == 0 }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return e.run(t, "survey", "gannet").status == 0 }, 30*time.Second,
+		100*time.Millisecond)
 	require.Contains(t, names(), "visitors")
 
 	_, found, status = e.planned(t, "switch", "drop", "gannet", "lab")
@@ -57,7 +60,8 @@ func switchesOfHosts(t *testing.T, e *estate) {
 
 	// One that a plan lacks is made on the way, by an administrator only.
 	e.ok(t, "wiring", "set", "--network", "visitors", "--segment", "visitors")
-	making := []string{"register", "skua/kiosk-visitor", "--host", "petrel", "--name", "kiosk", "--yes", "--answer", "network.switch-absent=create"}
+	making := []string{"register", "skua/kiosk-visitor", "--host", "petrel", "--name", "kiosk", "--yes", "--answer",
+		"network.switch-absent=create"}
 	token := e.operator(t, "ines")
 	r = e.run(t, append(making, "--token", token)...)
 	require.Equal(t, 5, r.status, r.out+r.err)
@@ -65,7 +69,8 @@ func switchesOfHosts(t *testing.T, e *estate) {
 	e.ok(t, making...)
 	require.Contains(t, e.ok(t, "switches", "petrel"), "visitors")
 	require.Equal(t, "visitors", (*get[openapi.Copy](t, e, "copies", "petrel/kiosk").Machine.Nics)[0].Network)
-	for args, says := range map[string]string{"switch add gannet bad --uplink port9": "it has port1, port2, port3", "switch add gannet lab": "already", "switch drop gannet nothing": "no switch"} {
+	for args, says := range map[string]string{"switch add gannet bad --uplink port9": "it has port1, port2, port3",
+		"switch add gannet lab": "already", "switch drop gannet nothing": "no switch"} {
 		r := e.run(t, strings.Fields(args)...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, says)
@@ -76,7 +81,8 @@ func switchesOfHosts(t *testing.T, e *estate) {
 func (e *estate) operator(t *testing.T, name string) string {
 	t.Helper()
 	ctx := t.Context()
-	added, err := e.api(t).AddUserWithResponse(ctx, openapi.AddUserJSONRequestBody{Name: name, Password: "a long enough one", Role: "operator"})
+	added, err := e.api(t).AddUserWithResponse(ctx, openapi.AddUserJSONRequestBody{Name: name,
+		Password: "a long enough one", Role: "operator"})
 	require.NoError(t, err)
 	require.Equal(t, 201, added.StatusCode(), string(added.Body))
 	jar, err := cookiejar.New(nil)
@@ -105,7 +111,8 @@ func TestLandingAndRest(t *testing.T) {
 	truth := judge(t, "qcow2", filepath.Join(e.pool("gannet", "kelp"), "chart-render", "chart-render-disk1.qcow2")).sum(t)
 	require.Contains(t, e.ok(t, "landing", "list"), "the roomiest pool labelled fast")
 	e.ok(t, "landing", "set", "--kind", "disk", "--over", "4GiB", "--label", "archive", "--host", "gannet", "--first")
-	_, found, _ := e.planned(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--name", "chart-far", "--yes")
+	_, found, _ := e.planned(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--name",
+		"chart-far", "--yes")
 	require.Contains(t, found["pool.slow"].Message+found["place.by-rule"].Message, "by the rule")
 	e.ok(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--name", "chart-far", "--yes")
 	far := filepath.Join(e.dir, "share", "harbour", "chart-far-disks", "chart-far-disk1.qcow2")
@@ -117,7 +124,8 @@ func TestLandingAndRest(t *testing.T) {
 	e.ok(t, "export", "gannet/chart-far", "loft", "--yes")
 	e.ok(t, "import", "loft/chart-far.ova", "--host", "gannet", "--name", "chart-near", "--disk", "disk1=reef", "--yes")
 	require.FileExists(t, filepath.Join(e.pool("gannet", "reef"), "chart-near", "chart-near-disk1.qcow2"))
-	require.Equal(t, truth, judge(t, "qcow2", filepath.Join(e.pool("gannet", "reef"), "chart-near", "chart-near-disk1.qcow2")).sum(t), "nothing but its log was written while it ran")
+	require.Equal(t, truth, judge(t, "qcow2", filepath.Join(e.pool("gannet", "reef"), "chart-near",
+		"chart-near-disk1.qcow2")).sum(t), "nothing but its log was written while it ran")
 	e.ok(t, "delist", "gannet/chart-far", "--files", "trash", "--yes")
 	require.NoDirExists(t, filepath.Dir(far))
 	rules := get[[]openapi.LandingRule](t, e, "landing", "list")
@@ -125,7 +133,8 @@ func TestLandingAndRest(t *testing.T) {
 	e.ok(t, "landing", "drop", rules[0].Id)
 	require.Equal(t, 2, e.run(t, "landing", "set", "--kind", "sponge", "--label", "x").status)
 	require.Equal(t, 1, e.run(t, "landing", "drop", "abcd").status)
-	r := e.run(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--disk", "disk1=lagoon", "--yes")
+	r := e.run(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--disk", "disk1=lagoon",
+		"--yes")
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "it has reef, harbour, kelp")
 
@@ -175,7 +184,8 @@ func addressesGiven(t *testing.T, e *estate) {
 	require.Equal(t, []string{"192.0.2.101"}, static("gannet/tide-gauge"))
 	e.ok(t, "power", "on", "gannet/tide-gauge")
 	e.ok(t, "survey")
-	require.Equal(t, []string{"192.0.2.101"}, get[openapi.Copy](t, e, "copies", "gannet/tide-gauge").Addresses, "seen in the guest")
+	require.Equal(t, []string{"192.0.2.101"}, get[openapi.Copy](t, e, "copies", "gannet/tide-gauge").Addresses,
+		"seen in the guest")
 	e.ok(t, "power", "off", "gannet/tide-gauge")
 	_, found, _ = e.planned(t, "change", "petrel/tide-probe", "--address", "NIC 1=192.0.2.101")
 	require.Contains(t, found["address.static"].Message, "that of gannet/tide-gauge")

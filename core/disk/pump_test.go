@@ -112,9 +112,11 @@ func TestPumpTellsErrors(t *testing.T) {
 	require.ErrorIs(t, err, torn)
 
 	// An image that is shorter than it says.
-	short := &holes{Image: disktest.Plain(make([]byte, 1<<20)), size: 2 << 20, data: []disk.Range{{Offset: 0, Length: 2 << 20}}}
+	short := &holes{Image: disktest.Plain(make([]byte, 1<<20)), size: 2 << 20,
+		data: []disk.Range{{Offset: 0, Length: 2 << 20}}}
 	lying := struct{ *holes }{short}
-	err = disk.Pump(t.Context(), &sink{unit: 4096, bytes: make([]byte, 2<<20)}, disk.ImageFeed(sized{lying}, 0, 4096), disk.Options{})
+	err = disk.Pump(t.Context(), &sink{unit: 4096, bytes: make([]byte, 2<<20)}, disk.ImageFeed(sized{lying}, 0, 4096),
+		disk.Options{})
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
 }
 
@@ -151,13 +153,14 @@ func (f *feed) Next() (disk.Piece, error) {
 func TestPumpSaves(t *testing.T) {
 	s := &sink{unit: 4096, bytes: make([]byte, 1<<20)}
 	var saved []int64
-	err := disk.Pump(t.Context(), s, &feed{n: 100}, disk.Options{SaveEvery: 10 * 4096, Saved: func(off int64, state []byte, mark any) error {
-		require.Equal(t, off-4096, mark)
-		require.Equal(t, "state", string(state))
-		require.Equal(t, off-4096, s.puts[len(s.puts)-1])
-		saved = append(saved, off)
-		return nil
-	}})
+	err := disk.Pump(t.Context(), s, &feed{n: 100}, disk.Options{SaveEvery: 10 * 4096,
+		Saved: func(off int64, state []byte, mark any) error {
+			require.Equal(t, off-4096, mark)
+			require.Equal(t, "state", string(state))
+			require.Equal(t, off-4096, s.puts[len(s.puts)-1])
+			saved = append(saved, off)
+			return nil
+		}})
 	require.NoError(t, err)
 	require.Len(t, saved, 10)
 	require.Equal(t, 10, s.syncs)

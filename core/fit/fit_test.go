@@ -42,9 +42,11 @@ func TestAnswers(t *testing.T) {
 	require.Panics(t, func() { fit.Raise("no.such", "x", "x", nil) })
 	raw, err := json.Marshal(fit.Raise("mac.in-use", "NIC 1", "In use.", nil))
 	require.NoError(t, err)
-	require.JSONEq(t, `{"code":"mac.in-use","severity":"choice","subject":"NIC 1","message":"In use.","detail":{},"answer":null,"remedies":[
+	require.JSONEq(t,
+		`{"code":"mac.in-use","severity":"choice","subject":"NIC 1","message":"In use.","detail":{},"answer":null,"remedies":[
 		{"id":"renew","label":"Give it a new MAC","recommended":true,"explicit":false,"takes":null,"value":""},
-		{"id":"keep","label":"Keep it: the two can't both run","recommended":false,"explicit":true,"takes":null,"value":""}]}`, string(raw))
+		{"id":"keep","label":"Keep it: the two can't both run","recommended":false,
+			"explicit":true,"takes":null,"value":""}]}`, string(raw))
 }
 
 // TestRules: for each rule a machine that raises it and, where it can be
@@ -55,11 +57,14 @@ func TestRules(t *testing.T) {
 	_, err = fit.FamilyByName("marble")
 	require.Error(t, err)
 	plain := func() *machine.Machine {
-		return &machine.Machine{Name: "wave-model", CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Guest: "Debian GNU/Linux 12",
-			Disks: []machine.Disk{{ID: "disk1", Controller: "LSI-SAS"}}, NICs: []machine.NIC{{Name: "NIC 1", Model: "82574l"}, {Name: "NIC 2"}}}
+		return &machine.Machine{Name: "wave-model", CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios",
+			Guest: "Debian GNU/Linux 12",
+			Disks: []machine.Disk{{ID: "disk1", Controller: "LSI-SAS"}},
+			NICs:  []machine.NIC{{Name: "NIC 1", Model: "82574l"}, {Name: "NIC 2"}}}
 	}
 	host := func() fit.Host {
-		return fit.Host{Name: "skua", CPUs: 200, MemoryBytes: 64 << 30, Family: family, Abilities: fit.Abilities{Features: []string{"aes"}, Keys: []string{"quay"}}}
+		return fit.Host{Name: "skua", CPUs: 200, MemoryBytes: 64 << 30, Family: family,
+			Abilities: fit.Abilities{Features: []string{"aes"}, Keys: []string{"quay"}}}
 	}
 	require.Empty(t, fit.Judge(plain(), host(), nil), "models go by name in any case")
 	type situation struct {
@@ -75,14 +80,18 @@ func TestRules(t *testing.T) {
 		then   func(t *testing.T, m *machine.Machine)
 	}{
 		{"cpu.too-many", func(s *situation) { s.m.CPUs = 129 }, []string{"reduce", "reduce:64"}, nil},
-		{"cpu.topology", func(s *situation) { s.m.CPUs, s.m.CoresPerSocket = 12, 5 }, []string{"nearest"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, 4, m.CoresPerSocket) }},
+		{"cpu.topology", func(s *situation) { s.m.CPUs, s.m.CoresPerSocket = 12, 5 }, []string{"nearest"},
+			func(t *testing.T, m *machine.Machine) { require.Equal(t, 4, m.CoresPerSocket) }},
 		{"cpu.architecture", func(s *situation) { s.m.Architecture = "aarch64" }, nil, nil},
-		{"cpu.feature-missing", func(s *situation) { s.m.CPUFeatures = []string{"aes", "nested"} }, []string{"without"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, []string{"aes"}, m.CPUFeatures) }},
+		{"cpu.feature-missing", func(s *situation) { s.m.CPUFeatures = []string{"aes", "nested"} }, []string{"without"},
+			func(t *testing.T, m *machine.Machine) { require.Equal(t, []string{"aes"}, m.CPUFeatures) }},
 		{"memory.too-much", func(s *situation) { s.m.MemoryBytes = 65 << 30 }, []string{"reduce"}, nil},
-		{"memory.too-much", func(s *situation) { s.h.FreeMemory = 1 << 30 }, []string{"reduce"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, int64(1<<30), m.MemoryBytes) }},
+		{"memory.too-much", func(s *situation) { s.h.FreeMemory = 1 << 30 }, []string{"reduce"},
+			func(t *testing.T, m *machine.Machine) { require.Equal(t, int64(1<<30), m.MemoryBytes) }},
 		{"memory.varying", func(s *situation) { s.m.MinMemoryBytes, s.m.Guest = 1<<30, "FreeBSD 14" }, []string{"fix"}, nil},
 		{"size.class", func(s *situation) {
-			s.h.Classes = []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30}, {Name: "large", CPUs: 8, MemoryBytes: 32 << 30}, {Name: "middle", CPUs: 2, MemoryBytes: 4 << 30}}
+			s.h.Classes = []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30},
+				{Name: "large", CPUs: 8, MemoryBytes: 32 << 30}, {Name: "middle", CPUs: 2, MemoryBytes: 4 << 30}}
 		}, []string{"nearest"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, int64(4<<30), m.MemoryBytes) }},
 		{"firmware.unsupported", func(s *situation) { s.m.Firmware = "coreboot" }, nil, nil},
 		{"firmware.unsupported", func(s *situation) { s.m.SecureBoot, s.h.Family.SecureBoot = true, false }, nil, nil},
@@ -93,14 +102,16 @@ func TestRules(t *testing.T) {
 		{"tpm.key-missing", func(s *situation) { s.m.TPM, s.m.TPMKey, s.h.Family.TPM = "2.0", "northhead", true }, nil, nil},
 		{"nic.model", func(s *situation) { s.m.NICs[0].Model = "virtio" }, []string{"replace", "replace:RTL8139"}, nil},
 		{"controller.model", func(s *situation) { s.m.Disks[0].Controller = "virtio-scsi" }, []string{"replace"}, nil},
-		{"device.needless", func(s *situation) { s.m.Devices = []machine.Device{{Kind: "sound", Name: "Sound card 1"}} }, []string{"remove"}, nil},
+		{"device.needless", func(s *situation) { s.m.Devices = []machine.Device{{Kind: "sound", Name: "Sound card 1"}} },
+			[]string{"remove"}, nil},
 		{"device.passthrough", func(s *situation) {
 			s.m.Devices = []machine.Device{{Kind: "passthrough", Name: "GPU", File: "0000:01:00.0"}}
 		}, []string{"remove"}, nil},
 		{"device.host-path", func(s *situation) {
 			s.m.Devices = []machine.Device{{Kind: "serial", Name: "Serial 1", File: "/var/log/serial.log"}}
 		}, []string{"remove", "elsewhere:serial.log"}, nil},
-		{"device.limit", func(s *situation) { s.m.NICs = make([]machine.NIC, 14) }, []string{"first"}, func(t *testing.T, m *machine.Machine) { require.Len(t, m.NICs, 12) }},
+		{"device.limit", func(s *situation) { s.m.NICs = make([]machine.NIC, 14) }, []string{"first"},
+			func(t *testing.T, m *machine.Machine) { require.Len(t, m.NICs, 12) }},
 		{"device.limit", func(s *situation) {
 			for n := range 5 {
 				s.m.Devices = append(s.m.Devices, machine.Device{Kind: "cd", Name: fmt.Sprint("CD ", n)})
@@ -109,12 +120,15 @@ func TestRules(t *testing.T) {
 		{"guest.unknown", func(s *situation) {
 			s.m.Guest, s.g = "Other (64-bit)", &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)"}
 		}, []string{"found", "choose:FreeBSD 14"}, nil},
-		{"guest.stated-wrong", func(s *situation) { s.g = &fit.Guest{System: "Windows Server 2022"} }, []string{"found"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, 113, m.GuestID) }},
-		{"guest.driver-missing", func(s *situation) { s.g = &fit.Guest{Drivers: []string{"ide"}} }, []string{"replace"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, "ide", m.Disks[0].Controller) }},
+		{"guest.stated-wrong", func(s *situation) { s.g = &fit.Guest{System: "Windows Server 2022"} }, []string{"found"},
+			func(t *testing.T, m *machine.Machine) { require.Equal(t, 113, m.GuestID) }},
+		{"guest.driver-missing", func(s *situation) { s.g = &fit.Guest{Drivers: []string{"ide"}} }, []string{"replace"},
+			func(t *testing.T, m *machine.Machine) { require.Equal(t, "ide", m.Disks[0].Controller) }},
 		{"key.no-backup", func(s *situation) {
 			s.m.TPM, s.m.TPMKey, s.h.Keys, s.h.UnsavedKeys = "2.0", "desk", []string{"desk"}, []string{"desk"}
 		}, nil, nil},
-		{"host.no-acceleration", func(s *situation) { s.h.NoAcceleration = "switched off in the computer's firmware" }, nil, nil},
+		{"host.no-acceleration", func(s *situation) { s.h.NoAcceleration = "switched off in the computer's firmware" }, nil,
+			nil},
 	} {
 		for n, answer := range append([]string{""}, c.clears...) {
 			t.Run(fmt.Sprint(c.code, " ", answer, n), func(t *testing.T) {
@@ -158,7 +172,8 @@ func TestRules(t *testing.T) {
 }
 
 func TestSize(t *testing.T) {
-	for bytes, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1 KiB", 1536: "1.5 KiB", 54 << 20: "54 MiB", 56617984: "54.0 MiB", 150<<30 + 1<<29: "150 GiB", 1 << 60: "1 EiB"} {
+	for bytes, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1 KiB", 1536: "1.5 KiB", 54 << 20: "54 MiB",
+		56617984: "54.0 MiB", 150<<30 + 1<<29: "150 GiB", 1 << 60: "1 EiB"} {
 		require.Equal(t, want, fit.Size(bytes))
 	}
 }

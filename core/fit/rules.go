@@ -11,16 +11,22 @@ import (
 
 // Abilities are what a host states of itself beyond its family.
 type Abilities struct {
-	Features       []string `json:"features,omitempty" toml:"features"`              // of its CPUs, beyond what every one has
-	NoAcceleration string   `json:"noAcceleration,omitempty" toml:"no_acceleration"` // why it has no hardware virtualisation; "" when it has
-	FreeMemory     int64    `json:"freeMemory,omitempty" toml:"free_memory"`         // bytes; 0: not known
-	Keys           []string `json:"keys,omitempty" toml:"keys"`                      // names of those in its keyring
-	UnsavedKeys    []string `json:"unsavedKeys,omitempty" toml:"unsaved_keys"`       // of those, the ones that exist nowhere else
-	ReturnSeconds  int      `json:"returnSeconds,omitempty" toml:"-"`                // after which a change that cut it off is taken back
-	Owners         []string `json:"owners,omitempty" toml:"owners"`                  // a machine must be somebody's of these; empty: it may be nobody's
-	Quotas         []Quota  `json:"quotas,omitempty" toml:"quota"`                   // shares of owners
-	Classes        []Class  `json:"classes,omitempty" toml:"class"`                  // sizes in force; empty: any size
-	CustomSizes    bool     `json:"customSizes,omitempty" toml:"custom_sizes"`       // a machine may have a size of its own all the same
+	// of its CPUs, beyond what every one has
+	Features []string `json:"features,omitempty" toml:"features"`
+	// why it has no hardware virtualisation; "" when it has
+	NoAcceleration string   `json:"noAcceleration,omitempty" toml:"no_acceleration"`
+	FreeMemory     int64    `json:"freeMemory,omitempty" toml:"free_memory"` // bytes; 0: not known
+	Keys           []string `json:"keys,omitempty" toml:"keys"`              // names of those in its keyring
+	// of those, the ones that exist nowhere else
+	UnsavedKeys []string `json:"unsavedKeys,omitempty" toml:"unsaved_keys"`
+	// after which a change that cut it off is taken back
+	ReturnSeconds int `json:"returnSeconds,omitempty" toml:"-"`
+	// a machine must be somebody's of these; empty: it may be nobody's
+	Owners  []string `json:"owners,omitempty" toml:"owners"`
+	Quotas  []Quota  `json:"quotas,omitempty" toml:"quota"`  // shares of owners
+	Classes []Class  `json:"classes,omitempty" toml:"class"` // sizes in force; empty: any size
+	// a machine may have a size of its own all the same
+	CustomSizes bool `json:"customSizes,omitempty" toml:"custom_sizes"`
 }
 
 // Quota is what an owner's machines may take of a host; 0 for no bound.
@@ -41,11 +47,12 @@ type Host struct {
 
 // Guest is what was found by looking into a machine's disks.
 type Guest struct {
-	System  string   `json:"system"`  // "Debian GNU/Linux 12 (bookworm)"; "" when it could not be told
-	OSType  int      `json:"osType"`  // CIM_OperatingSystem.OSType; 0 likewise
-	Drivers []string `json:"drivers"` // models of controllers and NICs that it is seen to have a driver for; nil: not known
-	Name    string   `json:"name"`    // that it gives itself
-	Boot    string   `json:"boot"`    // how the disk starts: bios, uefi, "" when it does not
+	System string `json:"system"` // "Debian GNU/Linux 12 (bookworm)"; "" when it could not be told
+	OSType int    `json:"osType"` // CIM_OperatingSystem.OSType; 0 likewise
+	// models of controllers and NICs that it is seen to have a driver for; nil: not known
+	Drivers []string `json:"drivers"`
+	Name    string   `json:"name"` // that it gives itself
+	Boot    string   `json:"boot"` // how the disk starts: bios, uefi, "" when it does not
 }
 
 // Rule is one entry of the judgement of hardware.
@@ -146,14 +153,16 @@ var Rules = []Rule{
 		if m.Architecture == "" || m.Architecture == h.Family.Architecture {
 			return nil
 		}
-		return one(Raise("cpu.architecture", m.Name, fmt.Sprintf("It has %s CPUs; %s has %s. Choose another host.", m.Architecture, h.Name, h.Family.Architecture), nil))
+		return one(Raise("cpu.architecture", m.Name, fmt.Sprintf("It has %s CPUs; %s has %s. Choose another host.",
+			m.Architecture, h.Name, h.Family.Architecture), nil))
 	}, nil},
 	{"cpu.too-many", func(m *machine.Machine, h Host, _ *Guest) []Finding {
 		most := min(h.CPUs, h.Family.MaxCPUs)
 		if most <= 0 || m.CPUs <= most {
 			return nil
 		}
-		f := Raise("cpu.too-many", m.Name, fmt.Sprintf("It has %d CPUs; %s gives a machine %d at most.", m.CPUs, h.Name, most), map[string]any{"has": m.CPUs, "most": most})
+		f := Raise("cpu.too-many", m.Name, fmt.Sprintf("It has %d CPUs; %s gives a machine %d at most.", m.CPUs, h.Name,
+			most), map[string]any{"has": m.CPUs, "most": most})
 		f.Suggest("reduce", fmt.Sprintf("Reduce them to %d", most), strconv.Itoa(most))
 		return one(f)
 	}, func(m *machine.Machine, f Finding) error {
@@ -175,7 +184,8 @@ var Rules = []Rule{
 				best = n
 			}
 		}
-		f := Raise("cpu.topology", m.Name, fmt.Sprintf("%d CPUs can't be given as sockets of %d cores: hosts of the family %s have %d at most, and every socket as many.", m.CPUs, c, h.Family.Name, h.Family.MaxCores), nil)
+		f := Raise("cpu.topology", m.Name, fmt.Sprintf("%d CPUs can't be given as sockets of %d cores: hosts of the family "+
+			"%s have %d at most, and every socket as many.", m.CPUs, c, h.Family.Name, h.Family.MaxCores), nil)
 		f.Suggest("nearest", fmt.Sprintf("%d sockets of %d cores", m.CPUs/best, best), strconv.Itoa(best))
 		return one(f)
 	}, func(m *machine.Machine, f Finding) error {
@@ -189,7 +199,8 @@ var Rules = []Rule{
 	{"cpu.feature-missing", func(m *machine.Machine, h Host, _ *Guest) (fs []Finding) {
 		for _, feature := range m.CPUFeatures {
 			if !slices.Contains(h.Features, feature) {
-				fs = append(fs, Raise("cpu.feature-missing", feature, fmt.Sprintf("It requires the CPU feature %s, which %s does not give.", feature, h.Name), nil))
+				fs = append(fs, Raise("cpu.feature-missing", feature,
+					fmt.Sprintf("It requires the CPU feature %s, which %s does not give.", feature, h.Name), nil))
 			}
 		}
 		return fs
@@ -207,7 +218,8 @@ var Rules = []Rule{
 		if most <= 0 || m.MemoryBytes <= most {
 			return nil
 		}
-		f := Raise("memory.too-much", m.Name, fmt.Sprintf("It has %s of memory; %s.", Size(m.MemoryBytes), says), map[string]any{"has": m.MemoryBytes, "most": most})
+		f := Raise("memory.too-much", m.Name, fmt.Sprintf("It has %s of memory; %s.", Size(m.MemoryBytes), says),
+			map[string]any{"has": m.MemoryBytes, "most": most})
 		f.Suggest("reduce", "Reduce it to "+Size(most), strconv.FormatInt(most, 10))
 		return one(f)
 	}, func(m *machine.Machine, f Finding) (err error) {
@@ -232,7 +244,8 @@ var Rules = []Rule{
 		if why == "" {
 			return nil
 		}
-		f := Raise("memory.varying", m.Name, fmt.Sprintf("Its memory varies between %s and %s. %s.", Size(m.MinMemoryBytes), Size(m.MemoryBytes), why), nil)
+		f := Raise("memory.varying", m.Name, fmt.Sprintf("Its memory varies between %s and %s. %s.", Size(m.MinMemoryBytes),
+			Size(m.MemoryBytes), why), nil)
 		f.Suggest("fix", "Fix it at "+Size(m.MemoryBytes), strconv.FormatInt(m.MemoryBytes, 10))
 		return one(f)
 	}, func(m *machine.Machine, f Finding) (err error) {
@@ -243,20 +256,25 @@ var Rules = []Rule{
 		return err
 	}},
 	{"size.class", func(m *machine.Machine, h Host, _ *Guest) []Finding {
-		if len(h.Classes) == 0 || slices.ContainsFunc(h.Classes, func(c Class) bool { return c.CPUs == m.CPUs && c.MemoryBytes == m.MemoryBytes }) {
+		if len(h.Classes) == 0 || slices.ContainsFunc(h.Classes,
+			func(c Class) bool { return c.CPUs == m.CPUs && c.MemoryBytes == m.MemoryBytes }) {
 			return nil
 		}
 		names := make([]string, len(h.Classes))
 		var near *Class
 		for i, c := range h.Classes {
 			names[i] = c.Name
-			if c.CPUs >= m.CPUs && c.MemoryBytes >= m.MemoryBytes && (near == nil || c.MemoryBytes*int64(near.CPUs) < near.MemoryBytes*int64(c.CPUs) && c.CPUs <= near.CPUs || c.CPUs < near.CPUs) {
+			if c.CPUs >= m.CPUs && c.MemoryBytes >= m.MemoryBytes &&
+				(near == nil || c.MemoryBytes*int64(near.CPUs) < near.MemoryBytes*int64(c.CPUs) && c.CPUs <= near.CPUs ||
+					c.CPUs < near.CPUs) {
 				near = &h.Classes[i]
 			}
 		}
-		f := Raise("size.class", m.Name, fmt.Sprintf("%d CPUs with %s of memory is none of the sizes in force: %s.", m.CPUs, Size(m.MemoryBytes), strings.Join(names, ", ")), nil)
+		f := Raise("size.class", m.Name, fmt.Sprintf("%d CPUs with %s of memory is none of the sizes in force: %s.", m.CPUs,
+			Size(m.MemoryBytes), strings.Join(names, ", ")), nil)
 		if near != nil {
-			f.Suggest("nearest", fmt.Sprintf("%s: %d CPUs, %s", near.Name, near.CPUs, Size(near.MemoryBytes)), fmt.Sprintf("%d/%d", near.CPUs, near.MemoryBytes))
+			f.Suggest("nearest", fmt.Sprintf("%s: %d CPUs, %s", near.Name, near.CPUs, Size(near.MemoryBytes)),
+				fmt.Sprintf("%d/%d", near.CPUs, near.MemoryBytes))
 		} else {
 			f.Withdraw("nearest")
 		}
@@ -272,10 +290,12 @@ var Rules = []Rule{
 	}},
 	{"firmware.unsupported", func(m *machine.Machine, h Host, _ *Guest) []Finding {
 		if m.Firmware != "" && !slices.Contains(h.Family.Firmware, m.Firmware) {
-			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts with %s firmware, which hosts of the family %s do not have. Choose another host.", m.Firmware, h.Family.Name), nil))
+			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts with %s firmware, which hosts of the "+
+				"family %s do not have. Choose another host.", m.Firmware, h.Family.Name), nil))
 		}
 		if m.SecureBoot && !h.Family.SecureBoot {
-			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts securely, which hosts of the family %s do not do. Choose another host.", h.Family.Name), nil))
+			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts securely, which hosts of the family %s do "+
+				"not do. Choose another host.", h.Family.Name), nil))
 		}
 		return nil
 	}, nil},
@@ -283,7 +303,8 @@ var Rules = []Rule{
 		if m.Firmware != "uefi" || m.Variables != "" {
 			return nil
 		}
-		return one(Raise("firmware.variables-missing", m.Name, "It starts with UEFI and has no store of its variables, such as the boot entries.", nil))
+		return one(Raise("firmware.variables-missing", m.Name,
+			"It starts with UEFI and has no store of its variables, such as the boot entries.", nil))
 	}, func(m *machine.Machine, f Finding) error {
 		if f.Remedy() == "fresh" {
 			m.Variables = machine.CleanName(m.Name) + ".variables"
@@ -294,7 +315,8 @@ var Rules = []Rule{
 		if m.Hardware <= h.Family.MaxHardware {
 			return nil
 		}
-		f := Raise("hardware.newer", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the family %s go up to %d.", m.Hardware, h.Family.Name, h.Family.MaxHardware), nil)
+		f := Raise("hardware.newer", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the family %s "+
+			"go up to %d.", m.Hardware, h.Family.Name, h.Family.MaxHardware), nil)
 		f.Suggest("lower", fmt.Sprintf("Lower it to %d", h.Family.MaxHardware), strconv.Itoa(h.Family.MaxHardware))
 		return one(f)
 	}, settleHardware},
@@ -302,7 +324,8 @@ var Rules = []Rule{
 		if m.Hardware == 0 || m.Hardware >= h.Family.MinHardware {
 			return nil
 		}
-		f := Raise("hardware.older", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the family %s begin with %d.", m.Hardware, h.Family.Name, h.Family.MinHardware), nil)
+		f := Raise("hardware.older", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the family %s "+
+			"begin with %d.", m.Hardware, h.Family.Name, h.Family.MinHardware), nil)
 		f.Suggest("raise", fmt.Sprintf("Raise it to %d", h.Family.MinHardware), strconv.Itoa(h.Family.MinHardware))
 		return one(f)
 	}, settleHardware},
@@ -310,7 +333,8 @@ var Rules = []Rule{
 		if m.TPM == "" || h.Family.TPM {
 			return nil
 		}
-		return one(Raise("tpm.unsupported", m.Name, fmt.Sprintf("It has a TPM %s; hosts of the family %s give none. Without it, the secrets in it are lost: disks that it unlocks stay locked.", m.TPM, h.Family.Name), nil))
+		return one(Raise("tpm.unsupported", m.Name, fmt.Sprintf("It has a TPM %s; hosts of the family %s give none. "+
+			"Without it, the secrets in it are lost: disks that it unlocks stay locked.", m.TPM, h.Family.Name), nil))
 	}, func(m *machine.Machine, f Finding) error {
 		if f.Remedy() == "without" {
 			m.TPM, m.TPMKey = "", ""
@@ -321,19 +345,23 @@ var Rules = []Rule{
 		if m.TPM == "" || m.TPMKey == "" || slices.Contains(h.Keys, m.TPMKey) {
 			return nil
 		}
-		return one(Raise("tpm.key-missing", m.Name, fmt.Sprintf("The state of its TPM is sealed with the key %s, which %s lacks. Bring the key there first, or seal the state anew at the source.", m.TPMKey, h.Name), map[string]any{"key": m.TPMKey}))
+		return one(Raise("tpm.key-missing", m.Name, fmt.Sprintf("The state of its TPM is sealed with the key %s, which %s "+
+			"lacks. Bring the key there first, or seal the state anew at the source.", m.TPMKey, h.Name),
+			map[string]any{"key": m.TPMKey}))
 	}, nil},
 	{"key.no-backup", func(m *machine.Machine, h Host, _ *Guest) []Finding {
 		if m.TPM == "" || !slices.Contains(h.UnsavedKeys, m.TPMKey) {
 			return nil
 		}
-		return one(Raise("key.no-backup", m.Name, fmt.Sprintf("The key %s, with which its TPM state is sealed, exists only on %s: if that host is lost, so is what the TPM protects.", m.TPMKey, h.Name), map[string]any{"key": m.TPMKey}))
+		return one(Raise("key.no-backup", m.Name, fmt.Sprintf("The key %s, with which its TPM state is sealed, exists only "+
+			"on %s: if that host is lost, so is what the TPM protects.", m.TPMKey, h.Name), map[string]any{"key": m.TPMKey}))
 	}, nil},
 	{"nic.model", func(m *machine.Machine, h Host, g *Guest) (fs []Finding) {
 		for _, n := range m.NICs {
 			if n.Model != "" && !has(h.Family.NICs, n.Model) {
 				to := suited(h.Family.NICs, g)
-				f := Raise("nic.model", n.Name, fmt.Sprintf("Hosts of the family %s have no adapter of the model %s.", h.Family.Name, n.Model)+driverKnown(to, g), map[string]any{"model": n.Model, "models": h.Family.NICs})
+				f := Raise("nic.model", n.Name, fmt.Sprintf("Hosts of the family %s have no adapter of the model %s.",
+					h.Family.Name, n.Model)+driverKnown(to, g), map[string]any{"model": n.Model, "models": h.Family.NICs})
 				f.Suggest("replace", "Replace it by "+to, to)
 				fs = append(fs, f)
 			}
@@ -344,7 +372,9 @@ var Rules = []Rule{
 		for _, d := range m.Disks {
 			if d.Controller != "" && !has(h.Family.Controllers, d.Controller) {
 				to := suited(h.Family.Controllers, g)
-				f := Raise("controller.model", d.ID, fmt.Sprintf("Hosts of the family %s have no disk controller of the model %s.", h.Family.Name, d.Controller)+driverKnown(to, g), map[string]any{"model": d.Controller, "models": h.Family.Controllers})
+				f := Raise("controller.model", d.ID, fmt.Sprintf("Hosts of the family %s have no disk controller of the model %s.",
+					h.Family.Name, d.Controller)+driverKnown(to, g), map[string]any{"model": d.Controller,
+					"models": h.Family.Controllers})
 				f.Suggest("replace", "Replace it by "+to, to)
 				fs = append(fs, f)
 			}
@@ -360,7 +390,8 @@ var Rules = []Rule{
 			if c == "" || slices.Contains(g.Drivers, c) {
 				continue
 			}
-			f := Raise("guest.driver-missing", d.ID, fmt.Sprintf("Its guest was not seen to have a driver for %s: it would not find the disk it starts from.", c), nil)
+			f := Raise("guest.driver-missing", d.ID, fmt.Sprintf("Its guest was not seen to have a driver for %s: it would "+
+				"not find the disk it starts from.", c), nil)
 			if to := suited(h.Family.Controllers, g); slices.Contains(g.Drivers, to) {
 				f.Suggest("replace", "Connect it to "+to+", which the guest knows", to)
 			} else {
@@ -378,7 +409,8 @@ var Rules = []Rule{
 		return fmt.Sprintf("It hands through a device of its old host, %s, which is not here.", d.File)
 	}), removeDevice},
 	{"device.host-path", devices("device.host-path", func(d machine.Device) string {
-		if d.File == "" || d.Kind == machine.DevicePassthrough || d.Kind != machine.DeviceShare && !strings.HasPrefix(d.File, "/") && !strings.Contains(d.File, `\`) {
+		if d.File == "" || d.Kind == machine.DevicePassthrough || d.Kind != machine.DeviceShare &&
+			!strings.HasPrefix(d.File, "/") && !strings.Contains(d.File, `\`) {
 			return ""
 		}
 		return fmt.Sprintf("It refers to %s, a path of its old host.", d.File)
@@ -409,7 +441,8 @@ var Rules = []Rule{
 		slices.Sort(kinds)
 		for _, kind := range kinds {
 			if most, known := h.Family.MaxOf[kind]; known && count[kind] > most {
-				f := Raise("device.limit", kind, fmt.Sprintf("It has %d of the kind %s; hosts of the family %s give %d.", count[kind], kind, h.Family.Name, most), nil)
+				f := Raise("device.limit", kind, fmt.Sprintf("It has %d of the kind %s; hosts of the family %s give %d.",
+					count[kind], kind, h.Family.Name, most), nil)
 				f.Suggest("first", fmt.Sprintf("Keep the first %d", most), strconv.Itoa(most))
 				fs = append(fs, f)
 			}
@@ -457,7 +490,8 @@ var Rules = []Rule{
 		if m.Guest == "" || g == nil || g.System == "" || alike(m.Guest, g.System) {
 			return nil
 		}
-		f := Raise("guest.stated-wrong", m.Name, fmt.Sprintf("Its operating system is stated as %s; on its disk is %s.", m.Guest, g.System), nil)
+		f := Raise("guest.stated-wrong", m.Name, fmt.Sprintf("Its operating system is stated as %s; on its disk is %s.",
+			m.Guest, g.System), nil)
 		f.Suggest("found", "It is "+g.System, g.System)
 		return one(f)
 	}, settleGuest},
@@ -465,7 +499,8 @@ var Rules = []Rule{
 		if h.NoAcceleration == "" {
 			return nil
 		}
-		return one(Raise("host.no-acceleration", h.Name, fmt.Sprintf("%s has no hardware virtualisation: it is %s. Machines run there, slowly.", h.Name, h.NoAcceleration), nil))
+		return one(Raise("host.no-acceleration", h.Name, fmt.Sprintf("%s has no hardware virtualisation: it is %s. "+
+			"Machines run there, slowly.", h.Name, h.NoAcceleration), nil))
 	}, nil},
 }
 
@@ -490,7 +525,8 @@ var osTypes = []struct {
 	part string
 	id   int
 }{
-	{"Windows Server 2022", 113}, {"Windows Server 2019", 113}, {"Windows Server 2016", 113}, {"Windows Server", 77}, {"Windows 11", 105}, {"Windows 10", 105},
+	{"Windows Server 2022", 113}, {"Windows Server 2019", 113}, {"Windows Server 2016", 113}, {"Windows Server", 77},
+	{"Windows 11", 105}, {"Windows 10", 105},
 	{"Debian", 96}, {"Ubuntu", 94}, {"Red Hat", 80}, {"CentOS", 107}, {"SUSE", 83}, {"FreeBSD", 78}, {"Linux", 101},
 }
 
@@ -508,7 +544,8 @@ func OSType(name string) int {
 // first number are the same, as far as both have one.
 func alike(a, b string) bool {
 	first := func(s string) (word, digits string) {
-		for _, f := range strings.FieldsFunc(strings.ToLower(s), func(r rune) bool { return strings.ContainsRune(" ()/-", r) }) {
+		for _, f := range strings.FieldsFunc(strings.ToLower(s),
+			func(r rune) bool { return strings.ContainsRune(" ()/-", r) }) {
 			switch {
 			case word == "":
 				word = f

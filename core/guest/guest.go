@@ -104,7 +104,8 @@ func system(v *io.SectionReader, g *fit.Guest) error {
 
 // modules are the Linux drivers of the models of controllers and adapters that guests and packages bear.
 var modules = map[string][]string{
-	"virtio-scsi": {"virtio_scsi"}, "ahci": {"ahci"}, "nvme": {"nvme"}, "lsi-sas": {"mpt3sas", "mptsas"}, "ide": {"ata_piix", "ata_generic"},
+	"virtio-scsi": {"virtio_scsi"}, "ahci": {"ahci"}, "nvme": {"nvme"}, "lsi-sas": {"mpt3sas", "mptsas"},
+	"ide":  {"ata_piix", "ata_generic"},
 	"scsi": {"mptspi", "sym53c8xx", "hv_storvsc"}, "pvscsi": {"vmw_pvscsi"},
 	"virtio": {"virtio_net"}, "82574L": {"e1000e"}, "RTL8139": {"8139cp", "8139too"},
 	"e1000": {"e1000"}, "vmxnet3": {"vmxnet3"}, "synthetic": {"hv_netvsc"}, "legacy": {"tulip"},
@@ -181,7 +182,8 @@ func first(fs files, names ...string) (raw []byte, err error) {
 
 // services are the Windows drivers of the models.
 var services = map[string][]string{
-	"virtio-scsi": {"vioscsi"}, "ahci": {"storahci"}, "nvme": {"stornvme"}, "lsi-sas": {"lsi_sas", "lsi_sas2i", "lsi_sas3i"}, "ide": {"intelide", "atapi"},
+	"virtio-scsi": {"vioscsi"}, "ahci": {"storahci"}, "nvme": {"stornvme"},
+	"lsi-sas": {"lsi_sas", "lsi_sas2i", "lsi_sas3i"}, "ide": {"intelide", "atapi"},
 	"scsi": {"lsi_scsi", "storvsc"}, "pvscsi": {"pvscsi"},
 	"virtio": {"netkvm"}, "82574L": {"e1iexpress", "e1i65x64"}, "RTL8139": {"rtl8139", "rtl8023x64"},
 	"e1000": {"e1g60"}, "vmxnet3": {"vmxnet3ndis6"}, "synthetic": {"netvsc"}, "legacy": {"dc21x4"},

@@ -65,7 +65,8 @@ func look(t *testing.T, path string) *fit.Guest {
 func TestExt4(t *testing.T) {
 	image := filepath.Join(t.TempDir(), "image")
 	run(t, tool(t, "mke2fs", "e2fsprogs"), "-q", "-F", "-t", "ext4", "-d", debian(t), image, "16m")
-	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge", Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
+	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge",
+		Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
 }
 
 func TestXFS(t *testing.T) {
@@ -95,7 +96,8 @@ func TestXFS(t *testing.T) {
 	require.NoError(t, os.WriteFile(image, nil, 0o644))
 	require.NoError(t, os.Truncate(image, 320*mib))
 	run(t, tool(t, "mkfs.xfs", "xfsprogs"), "-q", "-p", proto, image)
-	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge", Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
+	require.Equal(t, &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", OSType: 96, Name: "tide-gauge",
+		Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
 }
 
 // TestLVM: a boot record, a physical volume in its second partition, and the
@@ -127,7 +129,8 @@ harbour {
 	extent_size = 8192
 	physical_volumes { pv0 { id = "y" pe_start = 2048 } }
 	logical_volumes {
-		swap { segment_count = 1 segment1 { type = "striped" start_extent = 0 extent_count = 1 stripe_count = 1 stripes = [ "pv0", 0 ] } }
+		swap { segment_count = 1 segment1 { type = "striped"
+			start_extent = 0 extent_count = 1 stripe_count = 1 stripes = [ "pv0", 0 ] } }
 		root { segment_count = 1 segment1 { type = "striped" extent_count = 4 stripe_count = 1 stripes = [ "pv0", 3 ] } }
 	}
 }
@@ -226,9 +229,12 @@ func TestNTFS(t *testing.T) {
 	require.Equal(t, &fit.Guest{Boot: "bios"}, look(t, image), "a volume without Windows on it")
 	// Without mounting it, files can be put only into the root.
 	for name, k := range map[string]key{
-		"SOFTWARE": nest("ROOT/Microsoft/Windows NT", key{name: "CurrentVersion", values: map[string]string{"ProductName": "Windows 10 Pro", "CurrentBuildNumber": "22631", "DisplayVersion": "23H2"}}),
+		"SOFTWARE": nest("ROOT/Microsoft/Windows NT", key{name: "CurrentVersion",
+			values: map[string]string{"ProductName": "Windows 10 Pro", "CurrentBuildNumber": "22631",
+				"DisplayVersion": "23H2"}}),
 		"SYSTEM": nest("ROOT", key{name: "ControlSet001", keys: []key{
-			{name: "Control", keys: []key{nest("ComputerName", key{name: "ComputerName", values: map[string]string{"ComputerName": "LICENCE-DESK"}})}},
+			{name: "Control", keys: []key{nest("ComputerName", key{name: "ComputerName",
+				values: map[string]string{"ComputerName": "LICENCE-DESK"}})}},
 			{name: "Services", keys: []key{{name: "StorVSC"}, {name: "netvsc"}, {name: "storahci"}}}}}),
 	} {
 		file := filepath.Join(dir, name)
@@ -240,7 +246,8 @@ func TestNTFS(t *testing.T) {
 	defer f.Close()
 	g, err := guest.WindowsIn(f, 32*mib, "")
 	require.NoError(t, err)
-	require.Equal(t, &fit.Guest{System: "Windows 11 Pro 23H2", OSType: 105, Name: "LICENCE-DESK", Drivers: []string{"ahci", "scsi", "synthetic"}}, g)
+	require.Equal(t, &fit.Guest{System: "Windows 11 Pro 23H2", OSType: 105, Name: "LICENCE-DESK",
+		Drivers: []string{"ahci", "scsi", "synthetic"}}, g)
 }
 
 func TestTables(t *testing.T) {

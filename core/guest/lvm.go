@@ -89,7 +89,8 @@ func parseMetadata(text string) section {
 	s.Mode = scanner.ScanIdents | scanner.ScanInts | scanner.ScanStrings
 	s.Error = func(*scanner.Scanner, string) {}
 	s.IsIdentRune = func(r rune, i int) bool {
-		return r == '_' || r == '-' && i > 0 || r == '.' && i > 0 || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' && i > 0
+		return r == '_' || r == '-' && i > 0 || r == '.' && i > 0 || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' ||
+			r >= '0' && r <= '9' && i > 0
 	}
 	return parseSection(&s, 0)
 }

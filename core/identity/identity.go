@@ -28,7 +28,8 @@ const (
 // Facets lists all, in the order in which they are told.
 var Facets = []Facet{MachineUUID, FirmwareUUID, MAC, DiskID, GenerationID, TPM}
 
-var words = map[Facet]string{MachineUUID: "machine UUID", FirmwareUUID: "firmware UUID", MAC: "MACs", DiskID: "disk ids", GenerationID: "generation id", TPM: "TPM identity"}
+var words = map[Facet]string{MachineUUID: "machine UUID", FirmwareUUID: "firmware UUID", MAC: "MACs",
+	DiskID: "disk ids", GenerationID: "generation id", TPM: "TPM identity"}
 
 // Words names the facet in a sentence.
 func (f Facet) Words() string { return words[f] }

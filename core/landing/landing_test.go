@@ -43,11 +43,13 @@ func TestChoose(t *testing.T) {
 
 func TestRuleCheck(t *testing.T) {
 	require.NoError(t, landing.Rule{Label: "fast"}.Check())
-	for _, r := range []landing.Rule{{}, {Label: "a", Pool: "b"}, {Kind: "sponge", Label: "a"}, {Label: "a", OverBytes: -1}} {
+	for _, r := range []landing.Rule{{}, {Label: "a", Pool: "b"}, {Kind: "sponge", Label: "a"},
+		{Label: "a", OverBytes: -1}} {
 		require.Error(t, r.Check())
 	}
 	r := landing.Rule{Kind: landing.Disk, OverBytes: 100, Label: "archive", Host: "gannet", KeepBytes: 5}
-	require.Equal(t, "disk of 100 B or more → the roomiest pool labelled archive of gannet, as long as 5 B stay free", r.Words(func(n int64) string { return fmt.Sprintf("%d B", n) }))
+	require.Equal(t, "disk of 100 B or more → the roomiest pool labelled archive of gannet, as long as 5 B stay free",
+		r.Words(func(n int64) string { return fmt.Sprintf("%d B", n) }))
 	require.Equal(t, "files → pool reef", landing.Rule{Pool: "reef"}.Words(nil))
 }
 
@@ -58,11 +60,14 @@ func TestChooseNeverFillsUp(t *testing.T) {
 		label := rapid.SampledFrom([]string{"fast", "archive", ""})
 		var pools []landing.Pool
 		for i := range rapid.IntRange(0, 5).Draw(t, "pools") {
-			pools = append(pools, landing.Pool{Name: fmt.Sprint("p", i), Labels: []string{label.Draw(t, "label")}, FreeBytes: rapid.Int64Range(0, 1000).Draw(t, "free"), Usable: rapid.Bool().Draw(t, "usable")})
+			pools = append(pools, landing.Pool{Name: fmt.Sprint("p", i), Labels: []string{label.Draw(t, "label")},
+				FreeBytes: rapid.Int64Range(0, 1000).Draw(t, "free"), Usable: rapid.Bool().Draw(t, "usable")})
 		}
 		var rules []landing.Rule
 		for range rapid.IntRange(0, 4).Draw(t, "rules") {
-			rules = append(rules, landing.Rule{Kind: rapid.SampledFrom([]string{"", landing.Disk}).Draw(t, "kind"), Label: rapid.SampledFrom([]string{"fast", "archive"}).Draw(t, "to"), OverBytes: rapid.Int64Range(0, 500).Draw(t, "over"), KeepBytes: rapid.Int64Range(0, 500).Draw(t, "keep")})
+			rules = append(rules, landing.Rule{Kind: rapid.SampledFrom([]string{"", landing.Disk}).Draw(t, "kind"),
+				Label:     rapid.SampledFrom([]string{"fast", "archive"}).Draw(t, "to"),
+				OverBytes: rapid.Int64Range(0, 500).Draw(t, "over"), KeepBytes: rapid.Int64Range(0, 500).Draw(t, "keep")})
 		}
 		bytes := rapid.Int64Range(0, 800).Draw(t, "bytes")
 		name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: bytes, Capacity: bytes}, "h", pools, rules)

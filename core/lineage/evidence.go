@@ -170,7 +170,8 @@ func Weigh(a, b Signs) (sum int, list []Evidence) {
 	case like < unlike:
 		add(Different, 1, "other contents (%d blocks sampled)", n)
 	}
-	if x, y := strings.ToLower(a.Name), strings.ToLower(b.Name); x != "" && y != "" && (strings.HasPrefix(x, y) || strings.HasPrefix(y, x)) {
+	if x, y := strings.ToLower(a.Name), strings.ToLower(b.Name); x != "" && y != "" &&
+		(strings.HasPrefix(x, y) || strings.HasPrefix(y, x)) {
 		add(ByName, 1, "the name")
 	}
 	if a.UUID != "" && b.UUID != "" && a.UUID != b.UUID && shared == 0 && id == "" {

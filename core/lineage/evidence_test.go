@@ -68,14 +68,17 @@ func TestEvidence(t *testing.T) {
 	copy(after[20<<20:], full(1, 5))
 	drifted := []lineage.DiskSigns{{ImageID: "i-1", Samples: print(t, after)}}
 	renewed := []lineage.DiskSigns{{ImageID: "i-9", Samples: print(t, after)}}
-	origin := lineage.Known{ID: "1", Lineage: "l", Name: "chart-render", UUID: "u", MACs: []string{"m"}, Disks: disk1, Form: "registered", Present: true, Pool: "p", Path: "a"}
+	origin := lineage.Known{ID: "1", Lineage: "l", Name: "chart-render", UUID: "u", MACs: []string{"m"}, Disks: disk1,
+		Form: "registered", Present: true, Pool: "p", Path: "a"}
 	written := time.Date(2026, 11, 3, 9, 0, 0, 0, time.UTC)
 	sighted := func(m machine.Machine, disks []lineage.DiskSigns) lineage.Verdict {
-		return lineage.Recognise(lineage.Sighting{Pool: "q", Path: "b", Machine: &m, Disks: disks, WrittenAt: written}, []lineage.Known{origin})
+		return lineage.Recognise(lineage.Sighting{Pool: "q", Path: "b", Machine: &m, Disks: disks, WrittenAt: written},
+			[]lineage.Known{origin})
 	}
 	v := sighted(machine.Machine{Name: "chart-render", UUID: "u"}, drifted)
 	require.Equal(t, "1", v.Parent)
-	require.Contains(t, v.Why, "copy of chart-render, made after 3 November 2026: the same machine UUID, 98 % of its blocks the same")
+	require.Contains(t, v.Why, "copy of chart-render, made after 3 November 2026: the same machine UUID, 98 % of its "+
+		"blocks the same")
 	v = sighted(machine.Machine{Name: "other"}, drifted)
 	require.Equal(t, "1", v.Parent, "by a disk's id and contents, whatever it is called")
 	v = sighted(machine.Machine{Name: "other"}, renewed)

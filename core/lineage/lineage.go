@@ -21,7 +21,8 @@ type Sighting struct {
 
 // Signs of the sighting.
 func (s Sighting) Signs() Signs {
-	return Signs{Name: s.Machine.Name, UUID: s.Machine.UUID, MACs: s.Machine.MACs(), Disks: s.Disks, WrittenAt: s.WrittenAt}
+	return Signs{Name: s.Machine.Name, UUID: s.Machine.UUID, MACs: s.Machine.MACs(), Disks: s.Disks,
+		WrittenAt: s.WrittenAt}
 }
 
 // Known is a copy of the inventory that the sighting could be.
@@ -76,7 +77,8 @@ func Recognise(s Sighting, known []Known) Verdict {
 		for _, k := range known {
 			if k.ID == passport.Copy { // still at its own place: this one was copied by hand
 				score, list := Weigh(s.Signs(), k.Signs())
-				return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it bears the passport of a copy that is still elsewhere", Evidence: list, Score: score}
+				return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it bears the passport of a copy that is still elsewhere",
+					Evidence: list, Score: score}
 			}
 		}
 		for _, k := range known {

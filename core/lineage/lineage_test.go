@@ -25,14 +25,23 @@ func TestRecognise(t *testing.T) {
 		known []lineage.Known
 		want  lineage.Verdict
 	}{
-		"nobody knows it":                     {lineage.Sighting{Pool: "p", Path: "a", Machine: m("x", "", "")}, nil, lineage.Verdict{}},
-		"where it was":                        {lineage.Sighting{Pool: "p", Path: "a", Machine: m("u", "", "")}, []lineage.Known{at("1", "p", "a", "registered", true)}, lineage.Verdict{Copy: "1"}},
-		"its passport, moved":                 {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "1", "l")}, []lineage.Known{at("1", "p", "a", "registered", false)}, lineage.Verdict{Copy: "1"}},
-		"its passport, and it is still there": {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "1", "l")}, []lineage.Known{at("1", "p", "a", "registered", true)}, lineage.Verdict{Lineage: "l", Parent: "1"}},
-		"a copy by hand, without passport":    {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "", "")}, []lineage.Known{at("1", "p", "a", "registered", true)}, lineage.Verdict{Lineage: "l", Parent: "1"}},
-		"the copy by hand was found first":    {lineage.Sighting{Pool: "q", Path: "b", Registered: true, Machine: m("u", "", "")}, []lineage.Known{at("1", "p", "a", "stray", true)}, lineage.Verdict{Lineage: "l", Child: "1"}},
-		"moved by hand":                       {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "", "")}, []lineage.Known{at("1", "p", "a", "registered", false)}, lineage.Verdict{Copy: "1"}},
-		"only the lineage is known":           {lineage.Sighting{Pool: "q", Path: "b", Machine: m("v", "9", "l")}, []lineage.Known{at("1", "p", "a", "package", true)}, lineage.Verdict{Lineage: "l"}},
+		"nobody knows it": {lineage.Sighting{Pool: "p", Path: "a", Machine: m("x", "", "")}, nil,
+			lineage.Verdict{}},
+		"where it was": {lineage.Sighting{Pool: "p", Path: "a", Machine: m("u", "", "")},
+			[]lineage.Known{at("1", "p", "a", "registered", true)}, lineage.Verdict{Copy: "1"}},
+		"its passport, moved": {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "1", "l")},
+			[]lineage.Known{at("1", "p", "a", "registered", false)}, lineage.Verdict{Copy: "1"}},
+		"its passport, and it is still there": {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "1", "l")},
+			[]lineage.Known{at("1", "p", "a", "registered", true)}, lineage.Verdict{Lineage: "l", Parent: "1"}},
+		"a copy by hand, without passport": {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "", "")},
+			[]lineage.Known{at("1", "p", "a", "registered", true)}, lineage.Verdict{Lineage: "l", Parent: "1"}},
+		"the copy by hand was found first": {lineage.Sighting{Pool: "q", Path: "b", Registered: true,
+			Machine: m("u", "", "")}, []lineage.Known{at("1", "p", "a", "stray", true)},
+			lineage.Verdict{Lineage: "l", Child: "1"}},
+		"moved by hand": {lineage.Sighting{Pool: "q", Path: "b", Machine: m("u", "", "")},
+			[]lineage.Known{at("1", "p", "a", "registered", false)}, lineage.Verdict{Copy: "1"}},
+		"only the lineage is known": {lineage.Sighting{Pool: "q", Path: "b", Machine: m("v", "9", "l")},
+			[]lineage.Known{at("1", "p", "a", "package", true)}, lineage.Verdict{Lineage: "l"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := lineage.Recognise(c.s, c.known)
@@ -49,6 +58,7 @@ func TestFindOrigin(t *testing.T) {
 	gone := lineage.Known{ID: "2", UUID: "u", Form: "registered"}
 	require.Equal(t, "alive", lineage.FindOrigin(m, &alive, nil).Status)
 	require.Equal(t, "gone", lineage.FindOrigin(m, &gone, nil).Status)
-	require.Equal(t, "1", lineage.FindOrigin(m, &gone, []lineage.Known{alive}).Copy.ID, "another that could run counts more")
+	require.Equal(t, "1", lineage.FindOrigin(m, &gone, []lineage.Known{alive}).Copy.ID,
+		"another that could run counts more")
 	require.Equal(t, "unknown", lineage.FindOrigin(m, nil, nil).Status)
 }

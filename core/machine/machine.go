@@ -27,12 +27,13 @@ type Machine struct {
 	Devices      []Device  `json:"devices,omitempty"`
 	Passport     *Passport `json:"passport"`
 
-	GenerationID   string   `json:"generationId,omitempty"` // a new value tells the guest that it was copied
-	SecureBoot     bool     `json:"secureBoot,omitempty"`
-	Variables      string   `json:"variables,omitempty"`    // file of the UEFI variable store, relative to the descriptor
-	TPM            string   `json:"tpm,omitempty"`          // version of its TPM: 1.2 or 2.0; "" without
-	TPMKey         string   `json:"tpmKey,omitempty"`       // name of the key that its TPM state is sealed with
-	Boot           []string `json:"boot,omitempty"`         // disk ids, NIC and device names, first to last; empty: not stated
+	GenerationID string `json:"generationId,omitempty"` // a new value tells the guest that it was copied
+	SecureBoot   bool   `json:"secureBoot,omitempty"`
+	Variables    string `json:"variables,omitempty"` // file of the UEFI variable store, relative to the descriptor
+	TPM          string `json:"tpm,omitempty"`       // version of its TPM: 1.2 or 2.0; "" without
+	TPMKey       string `json:"tpmKey,omitempty"`    // name of the key that its TPM state is sealed with
+	// disk ids, NIC and device names, first to last; empty: not stated
+	Boot           []string `json:"boot,omitempty"`
 	Architecture   string   `json:"architecture,omitempty"` // of its CPUs; "" for x86_64
 	CPUFeatures    []string `json:"cpuFeatures,omitempty"`  // that it requires
 	CoresPerSocket int      `json:"coresPerSocket,omitempty"`
@@ -164,7 +165,8 @@ func CheckName(name string) error {
 // something: controls, line ends, and the marks that turn the direction of writing
 // (Unicode, categories Cc and Zl and Zp; Unicode Standard Annex #9, section 2).
 func Unseen(r rune) bool {
-	return unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r == 0x061C || r == 0x200E || r == 0x200F || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069
+	return unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r == 0x061C || r == 0x200E || r == 0x200F ||
+		r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069
 }
 
 // unfit tells characters that names of machines and files can't have.

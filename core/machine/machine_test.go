@@ -10,7 +10,8 @@ import (
 )
 
 func TestNames(t *testing.T) {
-	for name, bad := range map[string]bool{"tide-gauge": false, "Tide gauge 2 (copy)": false, "Gezeiten-Möwe": false, "": true, ".hidden": true, "a/b": true, `a\b`: true, "a:b": true,
+	for name, bad := range map[string]bool{"tide-gauge": false, "Tide gauge 2 (copy)": false, "Gezeiten-Möwe": false,
+		"": true, ".hidden": true, "a/b": true, `a\b`: true, "a:b": true,
 		" a": true, "a\n": true, "..": true, strings.Repeat("x", 201): true} {
 		require.Equal(t, bad, machine.CheckName(name) != nil, "%q", name)
 		require.NoError(t, machine.CheckName(machine.CleanName(name)), "%q", name)
@@ -18,7 +19,9 @@ func TestNames(t *testing.T) {
 }
 
 func TestMACs(t *testing.T) {
-	for text, want := range map[string]string{"06:5C:00:EA:C5:E4": "06:5c:00:ea:c5:e4", "06-5c-00-ea-c5-e4": "06:5c:00:ea:c5:e4", "065C00EAC5E4": "06:5c:00:ea:c5:e4", "065c.00ea.c5e4": "06:5c:00:ea:c5:e4"} {
+	for text, want := range map[string]string{"06:5C:00:EA:C5:E4": "06:5c:00:ea:c5:e4",
+		"06-5c-00-ea-c5-e4": "06:5c:00:ea:c5:e4", "065C00EAC5E4": "06:5c:00:ea:c5:e4",
+		"065c.00ea.c5e4": "06:5c:00:ea:c5:e4"} {
 		got, err := machine.ParseMAC(text)
 		require.NoError(t, err)
 		require.Equal(t, want, got)

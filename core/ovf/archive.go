@@ -41,7 +41,8 @@ func Index(src disk.Source, name string) ([]Entry, error) {
 		}
 		if err != nil {
 			if len(entries) == 0 && before == 0 {
-				return nil, &Problem{Code: "package.unknown", Subject: name, Offset: 0, Message: "this is no package: neither an OVA archive nor a descriptor"}
+				return nil, &Problem{Code: "package.unknown", Subject: name, Offset: 0,
+					Message: "this is no package: neither an OVA archive nor a descriptor"}
 			}
 			return entries, &Problem{Code: "package.truncated", Subject: name, Offset: before,
 				Message: fmt.Sprintf("the archive can't be read on from here (%v); it is cut short or damaged", err)}
@@ -59,9 +60,11 @@ func Index(src disk.Source, name string) ([]Entry, error) {
 		}
 		switch {
 		case seen[h.Name]:
-			return entries, &Problem{Code: "package.entry-repeated", Subject: h.Name, Offset: before, Message: "two entries of the archive bear this name"}
+			return entries, &Problem{Code: "package.entry-repeated", Subject: h.Name, Offset: before,
+				Message: "two entries of the archive bear this name"}
 		case len(entries) == maxEntries:
-			return entries, &Problem{Code: "package.too-large", Subject: name, Offset: before, Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
+			return entries, &Problem{Code: "package.too-large", Subject: name, Offset: before,
+				Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
 		case h.Size < 0 || offset+h.Size > src.Size():
 			return entries, &Problem{Code: "package.truncated", Subject: h.Name, Offset: offset,
 				Message: fmt.Sprintf("it should have %d bytes, the archive ends after %d of them", h.Size, src.Size()-offset)}
@@ -90,7 +93,8 @@ func CheckPath(name string) error {
 
 // Header is the tar header of a member, always 512 bytes.
 func Header(name string, size int64, modified time.Time) ([]byte, error) {
-	h := &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o644, ModTime: modified.Truncate(time.Second), Format: tar.FormatUSTAR}
+	h := &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o644, ModTime: modified.Truncate(time.Second),
+		Format: tar.FormatUSTAR}
 	if size >= 8<<30 {
 		h.Format = tar.FormatGNU
 	}
@@ -132,7 +136,8 @@ type Writer struct {
 // NewWriter sets room bytes aside for the descriptor. members are those that
 // an earlier try has written: it is gone on after them.
 func NewWriter(f io.WriterAt, descriptor string, room int, modified time.Time, members []Member) *Writer {
-	w := &Writer{f: f, name: descriptor, room: room, modified: modified, at: blockBytes + int64(room) + Padding(int64(room))}
+	w := &Writer{f: f, name: descriptor, room: room, modified: modified,
+		at: blockBytes + int64(room) + Padding(int64(room))}
 	for _, m := range members {
 		w.at += blockBytes + m.Size + Padding(m.Size)
 	}

@@ -67,7 +67,8 @@ var devices = []struct {
 	resource int
 	kind     string
 }{
-	{typeCD, machine.DeviceCD}, {typeDVD, machine.DeviceCD}, {typeFloppy, machine.DeviceFloppy}, {typeSerial, machine.DeviceSerial},
+	{typeCD, machine.DeviceCD}, {typeDVD, machine.DeviceCD}, {typeFloppy, machine.DeviceFloppy},
+	{typeSerial, machine.DeviceSerial},
 	{typeParallel, machine.DeviceParallel}, {typeUSB, machine.DeviceUSB}, {typeSound, machine.DeviceSound},
 	{typeOther, machine.DevicePassthrough}, {typeOther, machine.DeviceShare},
 }
@@ -150,13 +151,15 @@ func (p *Problem) Error() string {
 }
 
 func malformed(name string, line int, format string, args ...any) error {
-	return &Problem{Code: "descriptor.malformed", Subject: name, Offset: -1, Line: line, Message: fmt.Sprintf(format, args...)}
+	return &Problem{Code: "descriptor.malformed", Subject: name, Offset: -1, Line: line,
+		Message: fmt.Sprintf(format, args...)}
 }
 
 // Parse reads a descriptor; name is told in errors.
 func Parse(name string, raw []byte) (*Descriptor, error) {
 	if len(raw) > MaxDescriptorBytes {
-		return nil, &Problem{Code: "package.too-large", Subject: name, Offset: -1, Message: fmt.Sprintf("the descriptor has %d bytes; at most %d are read", len(raw), MaxDescriptorBytes)}
+		return nil, &Problem{Code: "package.too-large", Subject: name, Offset: -1,
+			Message: fmt.Sprintf("the descriptor has %d bytes; at most %d are read", len(raw), MaxDescriptorBytes)}
 	}
 	raw, err := inUTF8(name, raw)
 	if err != nil {
@@ -185,7 +188,8 @@ func Parse(name string, raw []byte) (*Descriptor, error) {
 				Message: fmt.Sprintf("envelope namespace %q is not that of OVF", d.ns)}
 		}
 		d.Version = "1"
-		d.odd = Deviation{"descriptor.version", name, fmt.Sprintf("It is of a version that is neither 1 nor 2 (%s). It can be read as version 1.", d.ns)}
+		d.odd = Deviation{"descriptor.version", name, fmt.Sprintf("It is of a version that is neither 1 nor 2 (%s). It can "+
+			"be read as version 1.", d.ns)}
 	}
 	return d, d.read(name)
 }
@@ -203,8 +207,10 @@ func inUTF8(name string, raw []byte) ([]byte, error) {
 		return statedEncoding.ReplaceAll(plain, []byte("$1")), nil
 	}
 	raw = bytes.TrimPrefix(raw, []byte{0xEF, 0xBB, 0xBF})
-	if m := statedEncoding.FindSubmatch(raw); m != nil && !strings.EqualFold(string(m[2]), "utf-8") && !strings.EqualFold(string(m[2]), "us-ascii") {
-		return nil, malformed(name, 1, "it is written in %s; descriptors are read in UTF-8 and in UTF-16. Convert it: iconv -f %s -t UTF-8, and let its first line say so", m[2], m[2])
+	if m := statedEncoding.FindSubmatch(raw); m != nil && !strings.EqualFold(string(m[2]), "utf-8") &&
+		!strings.EqualFold(string(m[2]), "us-ascii") {
+		return nil, malformed(name, 1, "it is written in %s; descriptors are read in UTF-8 and in UTF-16. Convert it: "+
+			"iconv -f %s -t UTF-8, and let its first line say so", m[2], m[2])
 	}
 	if !utf8.Valid(raw) {
 		at := 0
@@ -215,7 +221,9 @@ func inUTF8(name string, raw []byte) ([]byte, error) {
 			}
 			at += n
 		}
-		return nil, malformed(name, 1+bytes.Count(raw[:at], []byte("\n")), "byte %d is not UTF-8, in which it says to be written. It may be in ISO-8859-1: iconv -f ISO-8859-1 -t UTF-8 converts it", at)
+		return nil, malformed(name, 1+bytes.Count(raw[:at], []byte("\n")),
+			"byte %d is not UTF-8, in which it says to be written. It may be in ISO-8859-1: iconv -f ISO-8859-1 -t UTF-8 "+
+				"converts it", at)
 	}
 	return raw, nil
 }
@@ -304,9 +312,11 @@ func children(e *etree.Element, locals ...string) (all []*etree.Element) {
 }
 
 var known = map[string]bool{
-	"References": true, "DiskSection": true, "NetworkSection": true, "VirtualSystem": true, "VirtualSystemCollection": true,
-	"VirtualHardwareSection": true, "OperatingSystemSection": true, "AnnotationSection": true, "ProductSection": true,
-	"EulaSection": true, "Strings": true, "Info": true, "Name": true, "DeploymentOptionSection": true, "StartupSection": true,
+	"References": true, "DiskSection": true, "NetworkSection": true, "VirtualSystem": true,
+	"VirtualSystemCollection": true,
+	"VirtualHardwareSection":  true, "OperatingSystemSection": true, "AnnotationSection": true, "ProductSection": true,
+	"EulaSection": true, "Strings": true, "Info": true, "Name": true, "DeploymentOptionSection": true,
+	"StartupSection":            true,
 	"ResourceAllocationSection": true, "PassportSection": true, "MachineSection": true,
 }
 
@@ -338,7 +348,8 @@ func (d *Descriptor) options(root *etree.Element) {
 			d.option = d.Options[0].ID
 			d.Options[0].Default = true
 		}
-		d.Notes = append(d.Notes, Deviation{"descriptor.deployment-options", d.option, "It offers configurations: " + strings.Join(labels, ", ") + "."})
+		d.Notes = append(d.Notes, Deviation{"descriptor.deployment-options", d.option,
+			"It offers configurations: " + strings.Join(labels, ", ") + "."})
 	}
 }
 
@@ -377,7 +388,8 @@ func safeDiskIDs(root *etree.Element) {
 	}
 	var walk func(e *etree.Element)
 	walk = func(e *etree.Element) {
-		if before, id, ok := strings.Cut(e.Text(), "/disk/"); ok && e.Tag == "HostResource" && safe[strings.TrimSpace(id)] != "" {
+		if before, id, ok := strings.Cut(e.Text(), "/disk/"); ok && e.Tag == "HostResource" &&
+			safe[strings.TrimSpace(id)] != "" {
 			e.SetText(before + "/disk/" + safe[strings.TrimSpace(id)])
 		}
 		for _, c := range e.ChildElements() {
@@ -412,7 +424,8 @@ func (d *Descriptor) askFor(e *etree.Element, who string) {
 			if about == "" {
 				about = text(q, "Description")
 			}
-			d.Notes = append(d.Notes, Deviation{"descriptor.property-missing", key, strings.TrimSpace(fmt.Sprintf("The product property %s has no value. %s", key, about))})
+			d.Notes = append(d.Notes, Deviation{"descriptor.property-missing", key,
+				strings.TrimSpace(fmt.Sprintf("The product property %s has no value. %s", key, about))})
 		}
 	}
 }
@@ -488,7 +501,8 @@ func (d *Descriptor) unknown(e *etree.Element) {
 	}
 }
 
-func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk, networks map[string]*etree.Element) (*machine.Machine, error) {
+func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk,
+	networks map[string]*etree.Element) (*machine.Machine, error) {
 	m := &machine.Machine{Name: text(s, "Name"), Firmware: "bios"}
 	if m.Name == "" {
 		m.Name = attr(s, "id")
@@ -502,7 +516,8 @@ func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk,
 		return nil, errors.New("it has no VirtualHardwareSection")
 	}
 	parents := map[string]string{} // InstanceID → controller
-	items := slices.DeleteFunc(children(hw, "Item", "StorageItem", "EthernetPortItem"), func(it *etree.Element) bool { return !d.holds(it) })
+	items := slices.DeleteFunc(children(hw, "Item", "StorageItem", "EthernetPortItem"),
+		func(it *etree.Element) bool { return !d.holds(it) })
 	for _, it := range items {
 		if t, _ := strconv.Atoi(text(it, "ResourceType")); controllers[t] != "" {
 			parents[text(it, "InstanceID")] = controllers[t]
@@ -555,13 +570,16 @@ func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk,
 			m.NICs = append(m.NICs, n)
 		default:
 			if kind := deviceOf(t, text(it, "ResourceSubType")); kind != "" {
-				dev := machine.Device{Kind: kind, Name: text(it, "ElementName"), File: strings.TrimPrefix(text(it, "HostResource"), "ovf:/file/")}
+				dev := machine.Device{Kind: kind, Name: text(it, "ElementName"),
+					File: strings.TrimPrefix(text(it, "HostResource"), "ovf:/file/")}
 				if dev.Name == "" {
 					dev.Name = fmt.Sprintf("%s %d", kind, len(m.Devices)+1)
 				}
 				m.Devices = append(m.Devices, dev)
 			} else if attr(it, "required") == "true" && controllers[t] == "" {
-				d.Notes = append(d.Notes, Deviation{"descriptor.item-required", text(it, "ElementName"), fmt.Sprintf("The hardware item %s (resource type %d) is marked as required, and no host can give it.", text(it, "ElementName"), t)})
+				d.Notes = append(d.Notes, Deviation{"descriptor.item-required", text(it, "ElementName"),
+					fmt.Sprintf("The hardware item %s (resource type %d) is marked as required, and no host can give it.",
+						text(it, "ElementName"), t)})
 			}
 		}
 	}
@@ -605,7 +623,8 @@ func capacity(number, units string) (int64, error) {
 }
 
 func unitBytes(units string) (*big.Int, bool) {
-	if old, ok := map[string]int64{"": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20, "gigabytes": 1 << 30}[strings.ToLower(units)]; ok {
+	if old, ok := map[string]int64{"": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20,
+		"gigabytes": 1 << 30}[strings.ToLower(units)]; ok {
 		return big.NewInt(old), true
 	}
 	total := big.NewInt(1)

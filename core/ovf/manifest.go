@@ -32,7 +32,8 @@ func ParseManifest(name string, raw []byte) (map[string]Digest, error) {
 				Message: "this is no line of a manifest: want SHA256(FILE)= DIGEST"}
 		}
 		d := Digest{strings.ToLower(strings.ReplaceAll(m[1], "-", "")), strings.ToLower(m[3])}
-		if b, err := hex.DecodeString(d.Sum); err != nil || len(b) != map[string]int{"sha1": 20, "sha256": 32, "sha512": 64}[d.Algorithm] {
+		if b, err := hex.DecodeString(d.Sum); err != nil || len(b) != map[string]int{"sha1": 20, "sha256": 32,
+			"sha512": 64}[d.Algorithm] {
 			return nil, &Problem{Code: "manifest.mismatch", Subject: name, Offset: -1, Line: n,
 				Message: fmt.Sprintf("a digest of %d hexadecimal digits is no %s", len(d.Sum), m[1])}
 		}

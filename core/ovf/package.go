@@ -96,7 +96,8 @@ func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64)
 		switch strings.ToLower(path.Ext(e.Name)) {
 		case ".ovf":
 			if s.DescriptorName != "" {
-				return nil, &Problem{Code: "descriptor.malformed", Subject: e.Name, Offset: -1, Message: "there is a second descriptor beside " + s.DescriptorName}
+				return nil, &Problem{Code: "descriptor.malformed", Subject: e.Name, Offset: -1,
+					Message: "there is a second descriptor beside " + s.DescriptorName}
 			}
 			raw, err := read(e, MaxDescriptorBytes)
 			if err != nil {
@@ -109,7 +110,8 @@ func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64)
 				return nil, err
 			}
 			if len(raw) > maxManifestBytes {
-				return nil, &Problem{Code: "package.too-large", Subject: e.Name, Offset: -1, Message: fmt.Sprintf("the manifest has more than %d bytes", maxManifestBytes)}
+				return nil, &Problem{Code: "package.too-large", Subject: e.Name, Offset: -1,
+					Message: fmt.Sprintf("the manifest has more than %d bytes", maxManifestBytes)}
 			}
 			s.ManifestName, s.Manifest = e.Name, string(raw)
 		case ".cert":
@@ -121,7 +123,8 @@ func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64)
 		}
 	}
 	if s.DescriptorName == "" {
-		return nil, &Problem{Code: "package.unknown", Subject: name, Offset: -1, Message: "there is no descriptor (.ovf) in it"}
+		return nil, &Problem{Code: "package.unknown", Subject: name, Offset: -1,
+			Message: "there is no descriptor (.ovf) in it"}
 	}
 	return s, nil
 }
@@ -150,7 +153,8 @@ func (s *Skeleton) Open() (*Package, error) {
 		}
 		if want, ok := p.Sums[s.DescriptorName]; ok {
 			if got := digestOf(want.Algorithm, []byte(s.Descriptor)); got != want.Sum {
-				note("manifest.mismatch", s.DescriptorName, "The descriptor's %s is %s, the manifest says %s.", want.Algorithm, got, want.Sum)
+				note("manifest.mismatch", s.DescriptorName, "The descriptor's %s is %s, the manifest says %s.", want.Algorithm, got,
+					want.Sum)
 			}
 		}
 	}
@@ -159,7 +163,8 @@ func (s *Skeleton) Open() (*Package, error) {
 		if err != nil {
 			note("certificate.invalid", s.Name, "It is signed, but %v.", err)
 		} else {
-			note("certificate.untrusted", s.Name, "It is signed by %s, who is not known here. The signature is good, from %s to %s.", cert.Subject.CommonName, cert.NotBefore.Format("2006-01-02"), cert.NotAfter.Format("2006-01-02"))
+			note("certificate.untrusted", s.Name, "It is signed by %s, who is not known here. The signature is good, from %s "+
+				"to %s.", cert.Subject.CommonName, cert.NotBefore.Format("2006-01-02"), cert.NotAfter.Format("2006-01-02"))
 		}
 	}
 	have := map[string]Entry{}
@@ -170,7 +175,8 @@ func (s *Skeleton) Open() (*Package, error) {
 	for _, f := range d.Files {
 		named[f.Href] = true
 		if err := CheckPath(f.Href); err != nil {
-			return nil, &Problem{Code: "package.path-escape", Subject: f.Href, Offset: -1, Message: "the descriptor names a file that " + err.Error()}
+			return nil, &Problem{Code: "package.path-escape", Subject: f.Href, Offset: -1,
+				Message: "the descriptor names a file that " + err.Error()}
 		}
 		e, ok := have[f.Href]
 		switch {
@@ -237,7 +243,15 @@ type Opened struct {
 	*Package
 	// Source opens a file of the package.
 	Source func(e Entry) (disk.Source, error)
-	Close  func() error
+	Shut   func() error // frees what it holds; nil when there is nothing
+}
+
+// Close frees what the package holds open.
+func (o *Opened) Close() error {
+	if o.Shut == nil {
+		return nil
+	}
+	return o.Shut()
 }
 
 // OpenPath opens an OVA file, a folder, a descriptor in a folder, or an archive
@@ -267,7 +281,8 @@ func OpenPathIn(files disk.Files, file, temp string) (*Opened, error) {
 	}
 	head := make([]byte, blockBytes)
 	n, _ := src.ReadAt(head, 0)
-	if what := kind(head[:n]); what == "zip" || what == "gzip" || what == "zstd" || what == "tar" && around(src, filepath.Base(file)) {
+	if what := kind(head[:n]); what == "zip" || what == "gzip" || what == "zstd" || what == "tar" &&
+		around(src, filepath.Base(file)) {
 		o, err := openParcel(files, file, temp, src.Size())
 		return o, errors.Join(err, src.Close())
 	}
@@ -292,7 +307,7 @@ func around(src disk.Source, name string) bool {
 func OpenSource(src disk.Source, name string, closer func() error) (*Opened, error) {
 	s, err := ReadOVA(src, name)
 	if err != nil {
-		closer()
+		_ = closer()
 		return nil, err
 	}
 	return opened(s, &archive{src, closer})
@@ -339,10 +354,10 @@ func (d *folder) close() error {
 func opened(s *Skeleton, f contents) (*Opened, error) {
 	p, err := s.Open()
 	if err != nil {
-		f.close()
+		_ = f.close()
 		return nil, err
 	}
-	return &Opened{Package: p, Source: f.source, Close: f.close}, nil
+	return &Opened{Package: p, Source: f.source, Shut: f.close}, nil
 }
 
 // LookAtDisks opens every disk file: its own word on format and size replaces
@@ -425,7 +440,8 @@ func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
 		}
 		if got := hex.EncodeToString(h.Sum(nil)); got != want.Sum {
 			o.Deviations = append(o.Deviations, Deviation{"manifest.mismatch", name,
-				fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s.", name, want.Algorithm, got, want.Sum)})
+				fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s.", name,
+					want.Algorithm, got, want.Sum)})
 		}
 	}
 	return nil

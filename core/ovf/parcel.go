@@ -163,11 +163,13 @@ func (p *parcel) checkEntry(name string, regular bool) error {
 }
 
 func (p *parcel) broken(err error) error {
-	return &Problem{Code: "package.truncated", Subject: p.name, Offset: -1, Message: fmt.Sprintf("the archive can't be read on (%v); it is cut short or damaged", err)}
+	return &Problem{Code: "package.truncated", Subject: p.name, Offset: -1,
+		Message: fmt.Sprintf("the archive can't be read on (%v); it is cut short or damaged", err)}
 }
 
 func (p *parcel) bomb(name string) error {
-	return &Problem{Code: "package.bomb", Subject: name, Offset: -1, Message: "it would unpack to far more than an archive of this size can hold"}
+	return &Problem{Code: "package.bomb", Subject: name, Offset: -1,
+		Message: "it would unpack to far more than an archive of this size can hold"}
 }
 
 // mostPadding is more than follows a tar archive's end within its last record.
@@ -187,7 +189,8 @@ func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error
 			return p.bomb(name)
 		}
 		if len(entries) == maxEntries {
-			return &Problem{Code: "package.too-large", Subject: p.name, Offset: -1, Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
+			return &Problem{Code: "package.too-large", Subject: p.name, Offset: -1,
+				Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
 		}
 		switch strings.ToLower(path.Ext(name)) {
 		case ".ova":
@@ -200,7 +203,9 @@ func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error
 				return p.broken(err)
 			}
 			if kept += len(raw); len(small) == mostSmall || len(raw) > MaxDescriptorBytes || kept > mostSmallBytes {
-				return &Problem{Code: "package.too-large", Subject: name, Offset: -1, Message: fmt.Sprintf("it has more than %d descriptors, manifests and certificates, or more than %d MiB of them", mostSmall, mostSmallBytes>>20)}
+				return &Problem{Code: "package.too-large", Subject: name, Offset: -1,
+					Message: fmt.Sprintf("it has more than %d descriptors, manifests and certificates, or more than %d MiB of them",
+						mostSmall, mostSmallBytes>>20)}
 			}
 			small[name] = raw
 			if strings.EqualFold(path.Ext(name), ".ovf") && dir == "" {
@@ -208,7 +213,8 @@ func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error
 			}
 		}
 		if _, twice := p.members[name]; twice {
-			return &Problem{Code: "package.entry-repeated", Subject: name, Offset: -1, Message: "two entries of the archive bear this name"}
+			return &Problem{Code: "package.entry-repeated", Subject: name, Offset: -1,
+				Message: "two entries of the archive bear this name"}
 		}
 		p.members[name] = name
 		entries = append(entries, Entry{Name: name, Size: size})
@@ -270,7 +276,9 @@ func (p *parcel) unpack(member string) (disk.Source, error) {
 		}
 		var st unix.Statfs_t
 		if unix.Statfs(dir, &st) == nil && int64(st.Bavail)*st.Bsize < size {
-			return &Problem{Code: "space.temporary", Subject: name, Offset: -1, Message: fmt.Sprintf("to unpack it needs %d bytes in %s, which has %d free; another directory is chosen with TMPDIR", size, dir, int64(st.Bavail)*st.Bsize)}
+			return &Problem{Code: "space.temporary", Subject: name, Offset: -1,
+				Message: fmt.Sprintf("to unpack it needs %d bytes in %s, which has %d free; another directory is chosen with "+
+					"TMPDIR", size, dir, int64(st.Bavail)*st.Bsize)}
 		}
 		if out, err = os.CreateTemp(dir, ".unvora-unpacked-"); err != nil {
 			return err

@@ -39,12 +39,14 @@ type content struct {
 
 // packageFiles are descriptor, manifest and disk of a small package.
 func packageFiles(t *testing.T) []content {
-	d, err := ovf.New(&machine.Machine{Name: "rain-gauge", CPUs: 1, MemoryBytes: 1 << 30, Disks: []machine.Disk{{ID: "disk1", File: "disk1.img", Format: "raw", VirtualBytes: 4096, FileBytes: 4096}}})
+	d, err := ovf.New(&machine.Machine{Name: "rain-gauge", CPUs: 1, MemoryBytes: 1 << 30,
+		Disks: []machine.Disk{{ID: "disk1", File: "disk1.img", Format: "raw", VirtualBytes: 4096, FileBytes: 4096}}})
 	require.NoError(t, err)
 	raw, err := d.Encode(0)
 	require.NoError(t, err)
 	image := bytes.Repeat([]byte("tide"), 1024)
-	sums := map[string]string{"rain-gauge.ovf": fmt.Sprintf("%x", sha256.Sum256(raw)), "disk1.img": fmt.Sprintf("%x", sha256.Sum256(image))}
+	sums := map[string]string{"rain-gauge.ovf": fmt.Sprintf("%x", sha256.Sum256(raw)),
+		"disk1.img": fmt.Sprintf("%x", sha256.Sum256(image))}
 	return []content{{"rain-gauge.ovf", raw}, {"rain-gauge.mf", ovf.EncodeManifest(sums)}, {"disk1.img", image}}
 }
 
@@ -52,7 +54,8 @@ func asTar(t *testing.T, dir string, files []content) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	for _, f := range files {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: dir + f.name, Size: int64(len(f.data)), Mode: 0o644, Format: tar.FormatUSTAR}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: dir + f.name, Size: int64(len(f.data)), Mode: 0o644,
+			Format: tar.FormatUSTAR}))
 		_, err := w.Write(f.data)
 		require.NoError(t, err)
 	}
@@ -93,8 +96,10 @@ func TestParcels(t *testing.T) {
 	z, err := zstd.NewWriter(nil)
 	require.NoError(t, err)
 	for name, raw := range map[string][]byte{
-		"plain.ova": ova, "folder.tar": asTar(t, "./deep/", files), "flat.tar.gz": gzipped(t, ova), "folder.tar.gz": gzipped(t, asTar(t, "rain/", files)),
-		"folder.tar.zst": z.EncodeAll(asTar(t, "rain/", files), nil), "folder.zip": asZip(t, zip.Deflate, inDir), "flat.zip": asZip(t, zip.Store, files),
+		"plain.ova": ova, "folder.tar": asTar(t, "./deep/", files), "flat.tar.gz": gzipped(t, ova),
+		"folder.tar.gz":  gzipped(t, asTar(t, "rain/", files)),
+		"folder.tar.zst": z.EncodeAll(asTar(t, "rain/", files), nil), "folder.zip": asZip(t, zip.Deflate, inDir),
+		"flat.zip":   asZip(t, zip.Store, files),
 		"ova-in.zip": asZip(t, zip.Deflate, []content{{"read me.txt", []byte("x")}, {"x/rain-gauge.ova", ova}}),
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -142,7 +147,8 @@ func TestHostileParcels(t *testing.T) {
 		"a link":            {link(), "package.path-escape", "link"},
 		"twice":             {asZip(t, zip.Store, append(files, files[2])), "package.entry-repeated", "two entries"},
 		"cut short":         {gzipped(t, asTar(t, "", files))[:200], "package.truncated", "cut short"},
-		"no package":        {asZip(t, zip.Store, []content{{"read me.txt", []byte("x")}}), "package.unknown", "no descriptor"},
+		"no package": {asZip(t, zip.Store, []content{{"read me.txt", []byte("x")}}), "package.unknown",
+			"no descriptor"},
 		"a bomb":            {bomb, "package.bomb", "unpack to far more"},
 		"a wrong check sum": {wrongSum(gzipped(t, asTar(t, "", files))), "package.truncated", "damaged"},
 		"texts without end": {gzipped(t, asTar(t, "", many(200, ".ovf", 4<<20))), "package.too-large", "64 descriptors"},
@@ -209,7 +215,7 @@ func TestEncodings(t *testing.T) {
 	}
 	for name, c := range map[string]struct{ raw, says string }{
 		"stated":     {`<?xml version="1.0" encoding="ISO-8859-1"?><Envelope/>`, "it is written in ISO-8859-1"},
-		"not stated": {strings.Replace(asking, "Small", "Sch\xe4renpegel", 1), "line 3: byte "},
+		"not stated": {strings.Replace(asking, "Small", "Sch\xe4renpegel", 1), "line 5: byte "},
 	} {
 		_, err := ovf.Parse("x.ovf", []byte(c.raw))
 		require.ErrorContains(t, err, c.says, name)
@@ -218,9 +224,13 @@ func TestEncodings(t *testing.T) {
 
 // TestManifestSays: what the manifest leaves out is told, and what it names beside.
 func TestManifestSays(t *testing.T) {
-	k := ovf.Skeleton{Name: "x", Kind: "ova", DescriptorName: "x.ovf", ManifestName: "x.mf", Manifest: "SHA256(gone.txt)= " + strings.Repeat("ab", 32),
-		Descriptor: `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:o="http://schemas.dmtf.org/ovf/envelope/1"><References><File o:id="f" o:href="d.img"/></References><VirtualSystem o:id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem></Envelope>`,
-		Entries:    []ovf.Entry{{Name: "x.ovf"}, {Name: "x.mf"}, {Name: "d.img", Size: 512}}}
+	k := ovf.Skeleton{Name: "x", Kind: "ova", DescriptorName: "x.ovf", ManifestName: "x.mf",
+		Manifest: "SHA256(gone.txt)= " + strings.Repeat("ab", 32),
+		Descriptor: `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"
+		  xmlns:o="http://schemas.dmtf.org/ovf/envelope/1"><References><File o:id="f" o:href="d.img"/></References>
+		    <VirtualSystem o:id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem>
+		      </Envelope>`,
+		Entries: []ovf.Entry{{Name: "x.ovf"}, {Name: "x.mf"}, {Name: "d.img", Size: 512}}}
 	p, err := k.Open()
 	require.NoError(t, err)
 	var codes []string
@@ -235,16 +245,20 @@ func TestSigned(t *testing.T) {
 	files := packageFiles(t)
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerrow Coastal Observatory"}, NotBefore: time.Unix(1_700_000_000, 0), NotAfter: time.Unix(2_000_000_000, 0)}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1),
+		Subject: pkix.Name{CommonName: "Skerrow Coastal Observatory"}, NotBefore: time.Unix(1_700_000_000, 0),
+		NotAfter: time.Unix(2_000_000_000, 0)}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(t, err)
 	sum := sha256.Sum256(files[1].data)
 	signature, err := rsa.SignPKCS1v15(rand.Reader, key, crypto.SHA256, sum[:])
 	require.NoError(t, err)
-	cert := fmt.Sprintf("SHA256(rain-gauge.mf)= %x\n%s", signature, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	cert := fmt.Sprintf("SHA256(rain-gauge.mf)= %x\n%s", signature,
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
 	deviations := func(cert string) []ovf.Deviation {
 		path := filepath.Join(t.TempDir(), "x.ova")
-		require.NoError(t, os.WriteFile(path, asTar(t, "", append(files[:3:3], content{"rain-gauge.cert", []byte(cert)})), 0o644))
+		require.NoError(t, os.WriteFile(path, asTar(t, "", append(files[:3:3], content{"rain-gauge.cert", []byte(cert)})),
+			0o644))
 		o, err := ovf.OpenPath(path)
 		require.NoError(t, err)
 		defer o.Close()
@@ -254,24 +268,36 @@ func TestSigned(t *testing.T) {
 	require.Len(t, d, 1)
 	require.Equal(t, "certificate.untrusted", d[0].Code)
 	require.Contains(t, d[0].Message, "Skerrow Coastal Observatory")
-	for _, bad := range []string{strings.Replace(cert, "= ", "= 00", 1), "SHA256(x)= 00", "nothing", strings.Split(cert, "-----BEGIN")[0]} {
+	for _, bad := range []string{strings.Replace(cert, "= ", "= 00", 1), "SHA256(x)= 00", "nothing",
+		strings.Split(cert, "-----BEGIN")[0]} {
 		require.Equal(t, "certificate.invalid", deviations(bad)[0].Code)
 	}
 }
 
-const asking = `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1" xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData">
+const asking = `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"
+  xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
+    xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData">
 <References/><DeploymentOptionSection><Info>sizes</Info>
-<Configuration ovf:id="small"><Label>Small</Label></Configuration><Configuration ovf:id="large" ovf:default="true"><Label>Large</Label></Configuration></DeploymentOptionSection>
-<VirtualSystemCollection ovf:id="station"><Info>two</Info><EulaSection><Info/><License>Be kind to gulls.</License></EulaSection>
+<Configuration ovf:id="small"><Label>Small</Label></Configuration><Configuration ovf:id="large" ovf:default="true">
+  <Label>Large</Label></Configuration></DeploymentOptionSection>
+<VirtualSystemCollection ovf:id="station"><Info>two</Info><EulaSection><Info/><License>Be kind to gulls.</License>
+  </EulaSection>
 <VirtualSystem ovf:id="wind-web"><Info/><Name>wind-web</Name>
-<ProductSection ovf:class="net"><Info/><Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"><Label>Its address</Label></Property><Property ovf:key="on" ovf:type="boolean" ovf:userConfigurable="true"/></ProductSection>
+<ProductSection ovf:class="net"><Info/><Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true">
+  <Label>Its address</Label></Property><Property ovf:key="on" ovf:type="boolean" ovf:userConfigurable="true"/>
+    </ProductSection>
 <VirtualHardwareSection><Info/>
-<Item ovf:configuration="small"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>2</rasd:VirtualQuantity></Item>
-<Item ovf:configuration="large"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>8</rasd:VirtualQuantity></Item>
-<Item><rasd:AllocationUnits>byte * 2^20</rasd:AllocationUnits><rasd:InstanceID>2</rasd:InstanceID><rasd:ResourceType>4</rasd:ResourceType><rasd:VirtualQuantity>512</rasd:VirtualQuantity></Item>
-<Item ovf:required="true"><rasd:ElementName>Tape</rasd:ElementName><rasd:InstanceID>3</rasd:InstanceID><rasd:ResourceType>18</rasd:ResourceType></Item>
+<Item ovf:configuration="small"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType>
+  <rasd:VirtualQuantity>2</rasd:VirtualQuantity></Item>
+<Item ovf:configuration="large"><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType>
+  <rasd:VirtualQuantity>8</rasd:VirtualQuantity></Item>
+<Item><rasd:AllocationUnits>byte * 2^20</rasd:AllocationUnits><rasd:InstanceID>2</rasd:InstanceID>
+  <rasd:ResourceType>4</rasd:ResourceType><rasd:VirtualQuantity>512</rasd:VirtualQuantity></Item>
+<Item ovf:required="true"><rasd:ElementName>Tape</rasd:ElementName><rasd:InstanceID>3</rasd:InstanceID>
+  <rasd:ResourceType>18</rasd:ResourceType></Item>
 </VirtualHardwareSection></VirtualSystem>
-<VirtualSystem ovf:id="wind-db"><Info/><Name>wind-db</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem>
+<VirtualSystem ovf:id="wind-db"><Info/><Name>wind-db</Name><VirtualHardwareSection><Info/></VirtualHardwareSection>
+  </VirtualSystem>
 </VirtualSystemCollection></Envelope>`
 
 // TestAsking: what a descriptor asks of its user, and what one machine of it is.
@@ -286,7 +312,8 @@ func TestAsking(t *testing.T) {
 		"descriptor.eula":               "station|Be kind to gulls.",
 		"descriptor.property-missing":   "net.address|The product property net.address has no value. Its address",
 		"descriptor.deployment-options": "large|It offers configurations: small (Small), large (Large).",
-		"descriptor.item-required":      "Tape|The hardware item Tape (resource type 18) is marked as required, and no host can give it.",
+		"descriptor.item-required": "Tape|The hardware item Tape (resource type 18) is marked as required, and no " +
+			"host can give it.",
 	}, notes)
 	require.Len(t, d.Machines, 2)
 	require.Equal(t, 8, d.Machines[0].CPUs)
@@ -307,7 +334,8 @@ func TestAsking(t *testing.T) {
 	require.Equal(t, m.Properties, again.Machines[0].Properties)
 	require.Error(t, again.Only(1))
 
-	odd, err := ovf.Parse("x.ovf", []byte(strings.ReplaceAll(asking, "dmtf.org/ovf/envelope/1", "dmtf.org/ovf/envelope/9")))
+	odd, err := ovf.Parse("x.ovf", []byte(strings.ReplaceAll(asking, "dmtf.org/ovf/envelope/1",
+		"dmtf.org/ovf/envelope/9")))
 	require.NoError(t, err)
 	require.Equal(t, "descriptor.version", odd.Notes[0].Code)
 	require.Len(t, odd.Machines, 2)
@@ -333,8 +361,11 @@ func FuzzParcel(f *testing.F) {
 	}
 	for _, format := range []tar.Format{tar.FormatUSTAR, tar.FormatPAX, tar.FormatGNU} {
 		for _, h := range []tar.Header{
-			{Name: "x/disk1.img", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}, {Name: "x/disk1.img", Typeflag: tar.TypeLink, Linkname: "../secret"},
-			{Name: "x/disk1.img", Typeflag: tar.TypeBlock, Devmajor: 8}, {Name: "x/disk1.img", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}, {Name: "x/disk1.img", Typeflag: tar.TypeFifo},
+			{Name: "x/disk1.img", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"},
+			{Name: "x/disk1.img", Typeflag: tar.TypeLink, Linkname: "../secret"},
+			{Name: "x/disk1.img", Typeflag: tar.TypeBlock, Devmajor: 8},
+			{Name: "x/disk1.img", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3},
+			{Name: "x/disk1.img", Typeflag: tar.TypeFifo},
 			{Name: "../disk1.img", Size: 16}, {Name: "x/disk1.img", Size: 16},
 		} {
 			raw := seed(format, h)
@@ -342,7 +373,9 @@ func FuzzParcel(f *testing.F) {
 		}
 	}
 	// A sparse member as GNU tar writes it (PAX 1.0): 16 bytes of data, a TiB of room.
-	sparse := seed(tar.FormatPAX, tar.Header{Name: "x/disk1.img", Size: 512, PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": "x/disk1.img", "GNU.sparse.realsize": "1099511627776"}})
+	sparse := seed(tar.FormatPAX, tar.Header{Name: "x/disk1.img", Size: 512,
+		PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": "x/disk1.img",
+			"GNU.sparse.realsize": "1099511627776"}})
 	f.Add(sparse)
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		dir := t.TempDir()

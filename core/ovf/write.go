@@ -16,7 +16,8 @@ func New(m *machine.Machine) (*Descriptor, error) {
 	doc := etree.NewDocument()
 	doc.CreateProcInst("xml", `version="1.0" encoding="UTF-8"`)
 	root := doc.CreateElement("Envelope")
-	for _, a := range [][2]string{{"xmlns", nsEnvelope1}, {"xmlns:ovf", nsEnvelope1}, {"xmlns:rasd", nsRASD}, {"xmlns:vssd", nsVSSD}} {
+	for _, a := range [][2]string{{"xmlns", nsEnvelope1}, {"xmlns:ovf", nsEnvelope1}, {"xmlns:rasd", nsRASD},
+		{"xmlns:vssd", nsVSSD}} {
 		root.CreateAttr(a[0], a[1])
 	}
 	root.CreateElement("References")
@@ -295,7 +296,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	if cpu := byType[typeCPU]; len(cpu) > 0 {
 		set(cpu[0], "rasd:VirtualQuantity", strconv.Itoa(m.CPUs))
 	} else {
-		item(typeCPU, fmt.Sprintf("%d virtual CPUs", m.CPUs), map[string]string{"AllocationUnits": "hertz * 10^6", "VirtualQuantity": strconv.Itoa(m.CPUs)})
+		item(typeCPU, fmt.Sprintf("%d virtual CPUs", m.CPUs), map[string]string{"AllocationUnits": "hertz * 10^6",
+			"VirtualQuantity": strconv.Itoa(m.CPUs)})
 	}
 	if mem := byType[typeMemory]; len(mem) > 0 {
 		unit := text(mem[0], "AllocationUnits")
@@ -306,7 +308,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes, 10))
 		}
 	} else {
-		item(typeMemory, fmt.Sprintf("%d MiB of memory", m.MemoryBytes>>20), map[string]string{"AllocationUnits": "byte * 2^20", "VirtualQuantity": strconv.FormatInt(m.MemoryBytes>>20, 10)})
+		item(typeMemory, fmt.Sprintf("%d MiB of memory", m.MemoryBytes>>20),
+			map[string]string{"AllocationUnits": "byte * 2^20", "VirtualQuantity": strconv.FormatInt(m.MemoryBytes>>20, 10)})
 	}
 	drives := map[string]*etree.Element{}
 	for _, e := range byType[typeDisk] {
@@ -347,7 +350,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 			setOrdered(e, "AddressOnParent", strconv.Itoa(disk.Slot))
 			continue
 		}
-		item(typeDisk, "Disk "+disk.ID, map[string]string{"AddressOnParent": strconv.Itoa(disk.Slot), "HostResource": "ovf:/disk/" + disk.ID, "Parent": parents[c]})
+		item(typeDisk, "Disk "+disk.ID, map[string]string{"AddressOnParent": strconv.Itoa(disk.Slot),
+			"HostResource": "ovf:/disk/" + disk.ID, "Parent": parents[c]})
 	}
 	for _, e := range drives {
 		hw.RemoveChild(e)
@@ -355,7 +359,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	nics := byType[typeEthernet]
 	for k, nic := range m.NICs {
 		if k >= len(nics) {
-			item(typeEthernet, nic.Name, map[string]string{"Address": nic.MAC, "AutomaticAllocation": "true", "Connection": nic.Network, "ResourceSubType": nic.Model})
+			item(typeEthernet, nic.Name, map[string]string{"Address": nic.MAC, "AutomaticAllocation": "true",
+				"Connection": nic.Network, "ResourceSubType": nic.Model})
 			continue
 		}
 		e := nics[k]
@@ -407,7 +412,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	}
 }
 
-var rasdOrder = []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection", "Description",
+var rasdOrder = []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection",
+	"Description",
 	"ElementName", "HostResource", "InstanceID", "Parent", "ResourceSubType", "ResourceType", "VirtualQuantity"}
 
 // setOrdered sets a child of an item, or puts it where the order wants it,
@@ -475,7 +481,8 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 	if p := m.Passport; p != nil {
 		write("PassportSection", "Where this copy comes from", [][2]string{
 			{"Lineage", p.Lineage}, {"Copy", p.Copy}, {"Parent", p.Parent}, {"MadeBy", p.MadeBy},
-			{"MadeAt", p.MadeAt.UTC().Format(time.RFC3339)}, {"Identity", p.Identity}, {"Renewed", strings.Join(p.Renewed, " ")}})
+			{"MadeAt", p.MadeAt.UTC().Format(time.RFC3339)}, {"Identity", p.Identity},
+			{"Renewed", strings.Join(p.Renewed, " ")}})
 	}
 }
 

@@ -126,14 +126,16 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
 	}
 	p.Steps = append(p.Steps, Step{What: "Note the change in the inventory",
-		Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
+		Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
+			Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
 	return b.finish(p)
 }
 
 // tracked raises that a copy is to be left alone.
 func (b *builder) tracked(k lineage.Known) {
 	if k.Untracked {
-		b.raise(fit.Raise("copy.untracked", place(k), fmt.Sprintf("%s is not looked after here. If it is to be: unvora track %s", place(k), k.Host+"/"+k.Name), nil), "")
+		b.raise(fit.Raise("copy.untracked", place(k), fmt.Sprintf("%s is not looked after here. If it is to be: unvora "+
+			"track %s", place(k), k.Host+"/"+k.Name), nil), "")
 	}
 }
 
@@ -153,7 +155,8 @@ func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machi
 	}
 	for _, name := range req.Drop {
 		n := len(m.Devices)
-		if m.Devices = slices.DeleteFunc(m.Devices, func(d machine.Device) bool { return d.Name == name }); len(m.Devices) == n {
+		if m.Devices = slices.DeleteFunc(m.Devices,
+			func(d machine.Device) bool { return d.Name == name }); len(m.Devices) == n {
 			return fmt.Errorf("the machine has no device %q; it has %s", name, quoted(deviceNames(m)))
 		}
 	}
@@ -216,7 +219,8 @@ func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machi
 		}
 	}
 	for _, name := range req.Boot {
-		known := slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == name }) || hasNIC(m, name) || slices.Contains(deviceNames(m), name)
+		known := slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == name }) || hasNIC(m, name) ||
+			slices.Contains(deviceNames(m), name)
 		if !known {
 			return fmt.Errorf("nothing of the machine is called %q that it could start from", name)
 		}
@@ -262,7 +266,8 @@ func (b *builder) judgeNew(h HostFacts, before, m *machine.Machine) {
 	}
 	for _, r := range fit.Rules {
 		for _, f := range r.Look(m, h.fit(), nil) {
-			if old[f.Code+"/"+f.Subject] && f.Code != "cpu.too-many" && f.Code != "memory.too-much" || f.Code == "device.needless" {
+			if old[f.Code+"/"+f.Subject] && f.Code != "cpu.too-many" && f.Code != "memory.too-much" ||
+				f.Code == "device.needless" {
 				continue
 			}
 			if f = b.raise(f, ""); r.Settle != nil && f.Remedy() != "" {
@@ -341,7 +346,8 @@ func (b *builder) depended(facts ChangeFacts, disk string) {
 			continue
 		}
 		if who := append(slices.Clone(fd.SharedBy), fd.LayersOf...); len(who) > 0 {
-			b.raise(fit.Raise("disk.depended-on", disk, fmt.Sprintf("%s depend on %s, which stays where it is.", strings.Join(who, ", "), fd.Path), map[string]any{"who": who}), "")
+			b.raise(fit.Raise("disk.depended-on", disk, fmt.Sprintf("%s depend on %s, which stays where it is.",
+				strings.Join(who, ", "), fd.Path), map[string]any{"who": who}), "")
 		}
 	}
 }

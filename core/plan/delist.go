@@ -18,7 +18,8 @@ func asideOf(facts DelistFacts) (files []string) {
 	}
 	dir := path.Base(facts.Copy.Path) + "-disks"
 	for _, d := range facts.Machine.Disks {
-		if at := path.Join(facts.Copy.Path, d.File); path.Base(path.Dir(at)) == dir && !strings.HasPrefix(at, facts.Copy.Path+"/") {
+		if at := path.Join(facts.Copy.Path, d.File); path.Base(path.Dir(at)) == dir &&
+			!strings.HasPrefix(at, facts.Copy.Path+"/") {
 			files = append(files, at)
 		}
 	}
@@ -45,7 +46,9 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	b.busy(subject, facts.Busy)
 	gone := trash || facts.Copy.Form == "hollow"
 	if gone && facts.Last && facts.Copy.Form != "hollow" {
-		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name, fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.", facts.Copy.Name), nil), "")
+		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name,
+			fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.",
+				facts.Copy.Name), nil), "")
 		if f.Remedy() == "by-name" && f.Value() != facts.Copy.Name {
 			return nil, fmt.Errorf("source.last-copy: %q is not the name of the copy", f.Value())
 		}
@@ -57,13 +60,15 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 		}
 	}
 	if facts.Copy.Form != "stray" {
-		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Take it off the list of %s", facts.Host.Name), Do: &Unlist{Folder: facts.Copy.Path}})
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Take it off the list of %s",
+			facts.Host.Name), Do: &Unlist{Folder: facts.Copy.Path}})
 	}
 	form := "stray"
 	if gone {
 		form = ""
 		if facts.Copy.Form != "hollow" {
-			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Put its folder into the trash of its pool", Do: &TakeAway{Folder: facts.Copy.Path, Files: asideOf(facts)}})
+			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Put its folder into the trash of its pool",
+				Do: &TakeAway{Folder: facts.Copy.Path, Files: asideOf(facts)}})
 		}
 	}
 	p.Steps = append(p.Steps, Step{What: "Note it in the inventory", Do: &Forget{Copy: facts.Copy.ID, Form: form}})

@@ -44,9 +44,13 @@ func (b *builder) disks(m *machine.Machine, folder Folder, h HostFacts, stay boo
 		b.disk(x, h, stay)
 		all = append(all, x)
 	}
-	if len(all) > 0 && !slices.ContainsFunc(all, func(x *handling) bool { return x.out || x.facts.Guest == nil || x.facts.Guest.Boot != "" }) &&
+	if len(all) > 0 && !slices.ContainsFunc(all, func(x *handling) bool {
+		return x.out || x.facts.Guest == nil ||
+			x.facts.Guest.Boot != ""
+	}) &&
 		!slices.ContainsFunc(m.Devices, func(d machine.Device) bool { return d.Kind == machine.DeviceCD && d.File != "" }) {
-		b.raise(fit.Raise("disk.nothing-bootable", m.Name, "None of its disks has a boot record or an EFI partition, and no medium is in a drive.", nil), "")
+		b.raise(fit.Raise("disk.nothing-bootable", m.Name, "None of its disks has a boot record or an EFI partition, and "+
+			"no medium is in a drive.", nil), "")
 	}
 	m.Disks = slices.DeleteFunc(slices.Clone(m.Disks), func(d machine.Disk) bool {
 		return slices.ContainsFunc(all, func(x *handling) bool { return x.out && x.disk.ID == d.ID })
@@ -119,12 +123,14 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		}
 	}
 	if fd.Layers > h.Family.MaxLayers && stay {
-		if answer(raise("disk.chain-deep", "Its chain has %d layers; hosts of the family %s take %d.", fd.Layers, h.Family.Name, h.Family.MaxLayers)) == "merge" {
+		if answer(raise("disk.chain-deep", "Its chain has %d layers; hosts of the family %s take %d.", fd.Layers,
+			h.Family.Name, h.Family.MaxLayers)) == "merge" {
 			x.carry = true
 		}
 	}
 	if fd.Unclean {
-		x.mend = answer(raise("disk.unclean", "It was not closed properly, and has a log to replay or tables to bring in order.")) == "replay"
+		x.mend = answer(raise("disk.unclean", "It was not closed properly, and has a log to replay or tables to bring in "+
+			"order.")) == "replay"
 	}
 	switch {
 	case fd.VirtualBytes == 0:
@@ -146,17 +152,20 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		answer(tooLarge(d.ID, d.VirtualBytes, h))
 	}
 	if fd.SectorBytes > 0 && !slices.Contains(h.Family.SectorBytes, fd.SectorBytes) {
-		if answer(raise("disk.sector-size", "Its sectors have %d bytes, which hosts of the family %s can't give.", fd.SectorBytes, h.Family.Name)) == "convert" {
+		if answer(raise("disk.sector-size", "Its sectors have %d bytes, which hosts of the family %s can't give.",
+			fd.SectorBytes, h.Family.Name)) == "convert" {
 			x.carry = true
 		}
 	}
 	if len(fd.SharedBy) > 0 && stay {
-		if answer(raise("disk.shared", "%s names the same file: two machines that write to it destroy it.", strings.Join(fd.SharedBy, ", "))) == "copy" {
+		if answer(raise("disk.shared", "%s names the same file: two machines that write to it destroy it.",
+			strings.Join(fd.SharedBy, ", "))) == "copy" {
 			x.carry = true
 		}
 	}
 	if len(fd.LayersOf) > 0 && stay {
-		f := raise("disk.parent-of-others", "Layers of %s rest on it: whatever is written to it breaks them.", strings.Join(fd.LayersOf, ", "))
+		f := raise("disk.parent-of-others", "Layers of %s rest on it: whatever is written to it breaks them.",
+			strings.Join(fd.LayersOf, ", "))
 		if b.noLayers {
 			f.Suggest("layer", "Make a full copy of it", "")
 		}
@@ -170,7 +179,8 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		}
 	}
 	if !h.Family.Runs(fd.Format) && !x.out && !x.asIs && fd.VirtualBytes > 0 {
-		f := raise("disk.format-foreign", "It is a %s image; hosts of the family %s run %s.", strings.ToUpper(fd.Format), h.Family.Name, strings.Join(h.Family.Formats, " and "))
+		f := raise("disk.format-foreign", "It is a %s image; hosts of the family %s run %s.", strings.ToUpper(fd.Format),
+			h.Family.Name, strings.Join(h.Family.Formats, " and "))
 		f.Suggest("convert", "Convert it to "+strings.ToUpper(h.Family.Formats[0]), "")
 		preset := ""
 		if !stay {
@@ -191,10 +201,12 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 func prepare(all []*handling, h HostFacts) (steps []Step) {
 	for _, x := range all {
 		if x.mend {
-			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Put disk %s in order, without guessing", x.disk.ID), Do: &Mend{Path: x.facts.Path}})
+			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Put disk %s in order, without guessing", x.disk.ID),
+				Do: &Mend{Path: x.facts.Path}})
 		}
 		if x.parent != "" {
-			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Tell %s that its parent is %s", path.Base(x.layer), x.parent), Do: &Relink{Layer: x.layer, Parent: x.parent, Force: x.force}})
+			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Tell %s that its parent is %s", path.Base(x.layer),
+				x.parent), Do: &Relink{Layer: x.layer, Parent: x.parent, Force: x.force}})
 		}
 	}
 	return steps
@@ -202,16 +214,20 @@ func prepare(all []*handling, h HostFacts) (steps []Step) {
 
 // idKept tells of a disk whose id can't be kept: it is none of the new format's.
 func (b *builder) idKept(x *handling, choice identity.Choice, format string) {
-	if choice[identity.DiskID] == identity.Renew || x.facts.DiskID == "" || format == x.facts.Format || identity.IsUUID(x.facts.DiskID) {
+	if choice[identity.DiskID] == identity.Renew || x.facts.DiskID == "" || format == x.facts.Format ||
+		identity.IsUUID(x.facts.DiskID) {
 		return
 	}
-	b.raise(fit.Raise("disk.id-not-kept", x.disk.ID, fmt.Sprintf("It bears the id %s, which is none that %s can have: it gets a new one.", x.facts.DiskID, strings.ToUpper(format)), nil), "")
+	b.raise(fit.Raise("disk.id-not-kept", x.disk.ID, fmt.Sprintf("It bears the id %s, which is none that %s can have: "+
+		"it gets a new one.", x.facts.DiskID, strings.ToUpper(format)), nil), "")
 }
 
 // carryStep copies a disk; into is the machine folder for one that stays, ""
 // for the staging directory of a pool.
-func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool PoolFacts, into, name, format string) Step {
-	do := &Carry{Disk: x.disk.ID, Source: x.facts.Path, Folder: folder, Pool: pool.Path, Into: into, Format: format, Read: x.read, Salvage: x.salvage}
+func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool PoolFacts, into, name,
+	format string) Step {
+	do := &Carry{Disk: x.disk.ID, Source: x.facts.Path, Folder: folder, Pool: pool.Path, Into: into, Format: format,
+		Read: x.read, Salvage: x.salvage}
 	verb, as := "Copy", " as "+strings.ToUpper(format)
 	if x.asIs {
 		do.Format, format, as = "", x.facts.Format, ", unread,"
@@ -231,5 +247,6 @@ func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool Poo
 	if !x.asIs { // what is on record says how it is read
 		do.Read = cmp.Or(x.read, x.facts.Format)
 	}
-	return Step{Host: a.Host.Name, Bytes: x.facts.FileBytes, What: fmt.Sprintf("%s disk %s (%s)%s %s", verb, x.disk.ID, fit.Size(x.disk.VirtualBytes), as, where), Do: do}
+	return Step{Host: a.Host.Name, Bytes: x.facts.FileBytes,
+		What: fmt.Sprintf("%s disk %s (%s)%s %s", verb, x.disk.ID, fit.Size(x.disk.VirtualBytes), as, where), Do: do}
 }

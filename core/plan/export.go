@@ -24,10 +24,13 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	p := &Plan{Operation: "export", Subjects: []string{subject}, Target: req.Place}
 
 	if facts.Host.State == "unreachable" {
-		b.raise(fit.Raise("host.unreachable", facts.Host.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", facts.Host.Name), nil), "")
+		b.raise(fit.Raise("host.unreachable", facts.Host.Name,
+			fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", facts.Host.Name), nil),
+			"")
 	}
 	if facts.PoolState == "away" {
-		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or export another copy.", nil), "")
+		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or export "+
+			"another copy.", nil), "")
 	}
 	b.busy(subject, facts.Busy)
 	folder := facts.Copy.Path
@@ -38,7 +41,8 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	for i := range inside.Disks {
 		d := &inside.Disks[i]
 		file := fmt.Sprintf("%s-%s.vmdk", stem, d.ID)
-		pack.Disks = append(pack.Disks, PackDisk{ID: d.ID, File: file, Source: path.Join(folder, d.File), VirtualBytes: d.VirtualBytes})
+		pack.Disks = append(pack.Disks, PackDisk{ID: d.ID, File: file, Source: path.Join(folder, d.File),
+			VirtualBytes: d.VirtualBytes})
 		bytes += d.FileBytes
 		d.File, d.Format = file, "vmdk"
 	}
@@ -57,7 +61,8 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	if stop {
 		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 	}
-	record := Record{Form: "package", Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID, Path: req.Place}
+	record := Record{Form: "package", Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
+		Path: req.Place}
 	disks := count(len(pack.Disks), "disk")
 	if s := facts.Shelf; s != nil {
 		p.Target = s.Name
@@ -67,22 +72,28 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		if s.HostID != facts.Host.ID {
 			pack.FromHost, how = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
 			if s.HostState == "unreachable" {
-				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s is, does not answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")
+				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s is, does not "+
+					"answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")
 			}
 		}
 		if s.Taken[req.File] {
-			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose another name; nothing is ever written over.", s.Name), nil), "")
+			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose another "+
+				"name; nothing is ever written over.", s.Name), nil), "")
 		}
 		if s.FreeBytes < bytes/4 {
-			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The shelf has %s free; the package may need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
+			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The shelf has %s free; the package may need %s.",
+				fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		} else if s.FreeBytes < bytes {
-			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression the package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
+			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression the "+
+				"package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
-		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s", disks, req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
+		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s", disks,
+			req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
 		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
 		if req.Piped {
-			what += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", facts.Host.Name, fit.Size(largest(facts.Machine)))
+			what += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", facts.Host.Name,
+				fit.Size(largest(facts.Machine)))
 		}
 		p.Steps = append(p.Steps, Step{What: what, Host: facts.Host.Name, Bytes: bytes, Do: &HandOut{pack}})
 	}
@@ -114,7 +125,8 @@ func (b *builder) unreadable(fd FolderDisk) {
 		raise("disk.encrypted", "its contents are encrypted, and a package holds them as they are read")
 	}
 	for _, fault := range fd.Faults {
-		if fault.Code != "disk.in-use" && fault.Code != "disk.chain-deep" { // the one is told otherwise, the other does no harm
+		// the one is told otherwise, the other does no harm
+		if fault.Code != "disk.in-use" && fault.Code != "disk.chain-deep" {
 			raise(fault.Code, fault.Message)
 		}
 	}

@@ -41,12 +41,14 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.pool, dir, m.Name, facts.Host.Family.Formats[0])
 		do := step.Do.(*Carry)
 		a, again := facts.Manager.Ahead[x.disk.ID]
-		step.What = fmt.Sprintf("Fetch disk %s (%s) into the pool %s, read from %s", x.disk.ID, fit.Size(x.disk.VirtualBytes), to.pool.Name, facts.Manager.Name)
+		step.What = fmt.Sprintf("Fetch disk %s (%s) into the pool %s, read from %s", x.disk.ID, fit.Size(x.disk.VirtualBytes),
+			to.pool.Name, facts.Manager.Name)
 		if again {
 			do.Ahead = a.Path
 			before, old.Others = append(before, a.Path), append(old.Others, a.Image)
 			step.Bytes = 0 // nobody knows yet
-			step.What = fmt.Sprintf("Fetch what has changed on disk %s since it was fetched %s, read from %s", x.disk.ID, a.When, facts.Manager.Name)
+			step.What = fmt.Sprintf("Fetch what has changed on disk %s since it was fetched %s, read from %s", x.disk.ID, a.When,
+				facts.Manager.Name)
 			if path.Base(a.Path) == do.File { // the two lie beside each other for a while
 				do.File = "again-" + do.File
 			}
@@ -56,14 +58,16 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, Step{What: "Note what was fetched ahead", Do: note})
 	if len(before) > 0 {
-		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Remove what was fetched before", Do: &UseAhead{Copy: facts.Parent, Files: before}})
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Remove what was fetched before",
+			Do: &UseAhead{Copy: facts.Parent, Files: before}})
 	}
 	p.Steps = append(p.Steps, facts.Manager.removeStale(facts)...)
 	for _, a := range facts.Manager.Stale {
 		old.Others = append(old.Others, a.Image)
 	}
 	if len(old.Others) > 0 {
-		p.Steps = append(p.Steps, Step{Host: facts.From.Name, What: "Have the images of then removed at " + facts.Manager.Name, Do: old})
+		p.Steps = append(p.Steps, Step{Host: facts.From.Name, What: "Have the images of then removed at " +
+			facts.Manager.Name, Do: old})
 	}
 	return b.finish(p)
 }

@@ -36,7 +36,8 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	p := &Plan{Operation: "import", Subjects: []string{facts.Where}, Target: facts.Host.Name}
 	b.host(facts.Host)
 	if facts.Problem != nil {
-		b.raise(fit.Raise(facts.Problem.Code, facts.Problem.Subject, sentence(facts.Problem.Error()), problemDetail(facts.Problem)), "")
+		b.raise(fit.Raise(facts.Problem.Code, facts.Problem.Subject, sentence(facts.Problem.Error()),
+			problemDetail(facts.Problem)), "")
 		return b.finish(p)
 	}
 	pkg := facts.Package
@@ -106,7 +107,8 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		file := diskFile(m.Name, d.ID, format)
 		p.Steps = append(p.Steps, Step{
 			Host: facts.Host.Name, Bytes: e.Size,
-			What: fmt.Sprintf("Write disk %s (%s) as %s into the pool %s", d.ID, fit.Size(d.VirtualBytes), strings.ToUpper(format), pool.Name),
+			What: fmt.Sprintf("Write disk %s (%s) as %s into the pool %s", d.ID, fit.Size(d.VirtualBytes),
+				strings.ToUpper(format), pool.Name),
 			Do: &FetchDisk{Source: facts.Source, Disk: d.ID, Entry: e, Digest: sum, Pool: pool.Path, File: file,
 				Format: format, VirtualBytes: d.VirtualBytes},
 		})
@@ -130,7 +132,9 @@ func ImportAll(facts []ImportFacts, req BringRequest) (*Plan, error) {
 		names = append(names, m.Name)
 	}
 	b := newBuilder(req.Answers, req.TakeRecommended)
-	f := fit.Raise("descriptor.several-machines", first.Package.Name, fmt.Sprintf("The package holds %d machines: %s.", len(names), strings.Join(names, ", ")), map[string]any{"machines": names})
+	f := fit.Raise("descriptor.several-machines", first.Package.Name,
+		fmt.Sprintf("The package holds %d machines: %s.", len(names), strings.Join(names, ", ")),
+		map[string]any{"machines": names})
 	f.Suggest("all", fmt.Sprintf("Bring in all %d", len(names)), "")
 	f = b.raise(f, "")
 	picked := names
@@ -145,12 +149,14 @@ func ImportAll(facts []ImportFacts, req BringRequest) (*Plan, error) {
 	for n, name := range picked {
 		at := slices.Index(names, strings.TrimSpace(name))
 		if at < 0 {
-			return nil, fmt.Errorf("descriptor.several-machines: there is no machine %q in it; there are %s", name, strings.Join(names, ", "))
+			return nil, fmt.Errorf("descriptor.several-machines: there is no machine %q in it; there are %s", name,
+				strings.Join(names, ", "))
 		}
 		one := req
 		if req.Name != "" {
 			if one.Name = Pattern(req.Name, names[at], n+1); one.Name == req.Name && len(picked) > 1 {
-				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}", len(picked), req.Name)
+				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}", len(picked),
+					req.Name)
 			}
 		}
 		of := facts[at]
@@ -175,7 +181,8 @@ func diskFile(name, disk, format string) string {
 }
 
 func tooLarge(disk string, bytes int64, h HostFacts) fit.Finding {
-	return fit.Raise("disk.size-over", disk, fmt.Sprintf("It has %s; disks of hosts of the family %s have %s at most.", fit.Size(bytes), h.Family.Name, fit.Size(h.Family.MaxDisk)), nil)
+	return fit.Raise("disk.size-over", disk, fmt.Sprintf("It has %s; disks of hosts of the family %s have %s at most.",
+		fit.Size(bytes), h.Family.Name, fit.Size(h.Family.MaxDisk)), nil)
 }
 
 func asText(c identity.Choice) map[string]string {
@@ -188,19 +195,24 @@ func asText(c identity.Choice) map[string]string {
 
 // giveStep gives the machine its identity, and addresses.
 func (b *builder) giveStep(a Arrival, m *machine.Machine, choice identity.Choice) Step {
-	return Step{What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: a.Host.MACPrefix, Addresses: b.give}}
+	return Step{What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: a.Host.MACPrefix,
+		Addresses: b.give}}
 }
 
 // placing is the end of an operation whose disks lie staged in pools.
-func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *machine.Machine, descriptor string, number int, choices map[string]string) []Step {
+func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *machine.Machine, descriptor string,
+	number int, choices map[string]string) []Step {
 	pool := to.pool
 	folder := path.Join(pool.Path, m.Name)
 	b.pathLength(folder, m, a.Host)
 	return []Step{
-		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name, a.Host.Name),
-			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number, Besides: to.besides(m, staged)}},
+		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name,
+			a.Host.Name),
+			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
+				Besides: to.besides(m, staged)}},
 		{What: "Note the new copy in the inventory",
-			Do: &Record{Form: "registered", Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID, Path: folder, Choice: choices, Machine: m, Owner: b.who}},
+			Do: &Record{Form: "registered", Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID,
+				Path: folder, Choice: choices, Machine: m, Owner: b.who}},
 	}
 }
 

@@ -97,7 +97,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 		if l.pool, found = called(req.Pool); !found {
 			return nil, fmt.Errorf("%s has no pool %q; it has %s", h.Name, req.Pool, strings.Join(names, ", "))
 		}
-	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity}, h.Name, pools, a.Landing); ok {
+	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity}, h.Name,
+		pools, a.Landing); ok {
 		l.pool, found = called(name)
 		b.landedBy(m.Name, name, rule)
 	} else if at := slices.IndexFunc(h.Pools, usable); at >= 0 {
@@ -119,7 +120,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 			if to, ok = called(name); !ok {
 				return nil, fmt.Errorf("%s has no pool %q for disk %s; it has %s", h.Name, name, d.ID, strings.Join(names, ", "))
 			}
-		} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: d.FileBytes, Capacity: d.VirtualBytes}, h.Name, pools, a.Landing); ok && rule.Kind == landing.Disk && req.Pool == "" {
+		} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: d.FileBytes,
+			Capacity: d.VirtualBytes}, h.Name, pools, a.Landing); ok && rule.Kind == landing.Disk && req.Pool == "" {
 			to, _ = called(name)
 			b.landedBy(d.ID, name, rule)
 		}
@@ -132,7 +134,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 }
 
 func (b *builder) landedBy(subject, pool string, rule landing.Rule) {
-	b.raise(fit.Raise("place.by-rule", subject, fmt.Sprintf("It lands in the pool %s, by the rule “%s”.", pool, rule.Words(fit.Size)), map[string]any{"pool": pool, "rule": rule.ID}), "")
+	b.raise(fit.Raise("place.by-rule", subject, fmt.Sprintf("It lands in the pool %s, by the rule “%s”.", pool,
+		rule.Words(fit.Size)), map[string]any{"pool": pool, "rule": rule.ID}), "")
 }
 
 // rooms looks at the state and room of each pool that files go to.
@@ -149,16 +152,20 @@ func (b *builder) rooms(l *landed, h HostFacts, m *machine.Machine) {
 		needs[p.ID].now += d.FileBytes
 		needs[p.ID].later += d.VirtualBytes
 		if p.MaxFile > 0 && d.FileBytes > p.MaxFile {
-			b.raise(fit.Raise("space.file-limit", d.ID, fmt.Sprintf("It takes %s; files in the pool %s have %s at most. Choose another pool: --disk %s=POOL", fit.Size(d.FileBytes), p.Name, fit.Size(p.MaxFile), d.ID), nil), "")
+			b.raise(fit.Raise("space.file-limit", d.ID, fmt.Sprintf("It takes %s; files in the pool %s have %s at most. "+
+				"Choose another pool: --disk %s=POOL", fit.Size(d.FileBytes), p.Name, fit.Size(p.MaxFile), d.ID), nil), "")
 		}
 	}
 	for _, p := range order {
 		b.poolState(p, h, true)
 		n := needs[p.ID]
 		if n.now > p.FreeBytes {
-			b.raise(fit.Raise("space.short", p.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or more. Choose another pool, for all or for one disk (--disk ID=POOL), or make room.", p.Name, fit.Size(p.FreeBytes), fit.Size(n.now)), map[string]any{"freeBytes": p.FreeBytes, "needBytes": n.now}), "")
+			b.raise(fit.Raise("space.short", p.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or more. Choose "+
+				"another pool, for all or for one disk (--disk ID=POOL), or make room.", p.Name, fit.Size(p.FreeBytes),
+				fit.Size(n.now)), map[string]any{"freeBytes": p.FreeBytes, "needBytes": n.now}), "")
 		} else if n.later > p.FreeBytes {
-			b.raise(fit.Raise("space.short-later", p.Name, fmt.Sprintf("The pool %s has %s free; if the disks fill up they need %s.", p.Name, fit.Size(p.FreeBytes), fit.Size(n.later)), nil), "")
+			b.raise(fit.Raise("space.short-later", p.Name, fmt.Sprintf("The pool %s has %s free; if the disks fill up they "+
+				"need %s.", p.Name, fit.Size(p.FreeBytes), fit.Size(n.later)), nil), "")
 		}
 	}
 }
@@ -170,7 +177,8 @@ func (l *landed) formatOf(disk string, family fit.Family) (format string, asked 
 		return family.Formats[0], false, nil
 	}
 	if !family.Runs(format) {
-		return "", true, fmt.Errorf("hosts of the family %s run no disks of the format %q; they run %s", family.Name, format, strings.Join(family.Formats, ", "))
+		return "", true, fmt.Errorf("hosts of the family %s run no disks of the format %q; they run %s", family.Name, format,
+			strings.Join(family.Formats, ", "))
 	}
 	return format, true, nil
 }

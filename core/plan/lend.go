@@ -24,12 +24,14 @@ func LendOut(facts LendFacts) (*Plan, error) {
 	if facts.Stop {
 		p.Steps = append(p.Steps, stopStep(h.Name, subject, power))
 	}
-	p.Steps = append(p.Steps, Step{Bytes: facts.Bytes, What: "Let " + facts.Peer + " read its disks", Do: &Lend{Copy: c.ID}})
+	p.Steps = append(p.Steps, Step{Bytes: facts.Bytes, What: "Let " + facts.Peer + " read its disks",
+		Do: &Lend{Copy: c.ID}})
 	switch {
 	case facts.Move:
 		p.Steps = append(p.Steps,
 			Step{Host: h.Name, What: fmt.Sprintf("Take it off the list of %s", h.Name), Do: &Unlist{Folder: c.Path}},
-			Step{Host: h.Name, What: "Put its folder into the trash of its pool", Do: &TakeAway{Folder: c.Path, Files: asideOf(facts.Delist)}},
+			Step{Host: h.Name, What: "Put its folder into the trash of its pool",
+				Do: &TakeAway{Folder: c.Path, Files: asideOf(facts.Delist)}},
 			Step{What: "Note that it was moved", Do: &Forget{Copy: c.ID}})
 	case facts.Stop:
 		p.Steps = append(p.Steps, againStep(h.Name, subject, power))

@@ -34,27 +34,32 @@ func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 	mg := facts.Manager
 	switch {
 	case !mg.May && mg.Peer:
-		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("%s lets you see it, and not take it. Ask its people for that: unvora manager grant", mg.Name), nil), "")
+		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("%s lets you see it, and not take it. Ask its people for "+
+			"that: unvora manager grant", mg.Name), nil), "")
 	case !mg.May:
-		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("The account at %s may not have images of its disks made. Ask for that right there, or name an account that has it: unvora manager check %s", mg.Name, mg.Name), nil), "")
+		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("The account at %s may not have images of its disks made. "+
+			"Ask for that right there, or name an account that has it: unvora manager check %s", mg.Name, mg.Name), nil), "")
 	}
 	if facts.Via != nil {
 		b.reach(*facts.Via)
 	}
 	for _, d := range m.Disks {
 		if a, ok := mg.Ahead[d.ID]; ok && facts.Via == nil {
-			b.raise(fit.Raise("manager.ahead", d.ID, fmt.Sprintf("It was fetched ahead %s: only what has changed since is moved.", a.When), nil), "")
+			b.raise(fit.Raise("manager.ahead", d.ID, fmt.Sprintf("It was fetched ahead %s: only what has changed since is "+
+				"moved.", a.When), nil), "")
 		}
 	}
 	if facts.Folder.State != "running" {
 		return false
 	}
-	f := fit.Raise("manager.running", m.Name, fmt.Sprintf("It runs at %s, and its disks change while they are read.", mg.Name), nil)
+	f := fit.Raise("manager.running", m.Name, fmt.Sprintf("It runs at %s, and its disks change while they are read.",
+		mg.Name), nil)
 	if !mg.Live {
 		f.Withdraw("moment")
 	}
 	if !mg.Live && !mg.Peer {
-		b.raise(fit.Raise("manager.stopped-only", m.Name, fmt.Sprintf("Where it runs, %s hands out the disks of stopped machines only.", mg.Name), nil), "")
+		b.raise(fit.Raise("manager.stopped-only", m.Name, fmt.Sprintf("Where it runs, %s hands out the disks of stopped "+
+			"machines only.", mg.Name), nil), "")
 	}
 	return b.raise(f, "").Remedy() == "stop"
 }
@@ -63,7 +68,8 @@ func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 func (facts RegisterFacts) peer() bool { return facts.Manager != nil && facts.Manager.Peer }
 
 func takeImages(facts RegisterFacts, handled []*handling, stop, move bool) Step {
-	do := &TakeImages{Machine: facts.Folder.Path, Volumes: map[string]string{}, Since: map[string]string{}, Stop: stop, Move: move}
+	do := &TakeImages{Machine: facts.Folder.Path, Volumes: map[string]string{}, Since: map[string]string{}, Stop: stop,
+		Move: move}
 	for _, x := range handled {
 		do.Bytes += x.facts.FileBytes
 		do.Volumes[x.disk.ID] = x.facts.Path
@@ -121,7 +127,8 @@ func (mg *ManagerFacts) useAhead(facts RegisterFacts) []Step {
 // removeStale removes what was fetched ahead to hosts that it does not come to.
 func (mg *ManagerFacts) removeStale(facts RegisterFacts) (steps []Step) {
 	for _, a := range mg.Stale {
-		steps = append(steps, Step{Host: a.Host, What: "Remove what was fetched ahead to " + a.Host, Do: &UseAhead{Copy: facts.Parent, Files: []string{a.Path}}})
+		steps = append(steps, Step{Host: a.Host, What: "Remove what was fetched ahead to " + a.Host,
+			Do: &UseAhead{Copy: facts.Parent, Files: []string{a.Path}}})
 	}
 	return steps
 }

@@ -18,7 +18,8 @@ func atManager(t *testing.T) (plan.RegisterFacts, plan.BringRequest) {
 	f.Where, f.Parent = "dunlin@mainland/surge-forecast", "c-1"
 	f.From = &plan.HostFacts{ID: "m-h", Name: "dunlin@mainland", State: "up"}
 	f.Folder = plan.Folder{Path: "/cimi/machines/surge-forecast", State: "running", Machine: f.Folder.Machine,
-		Disks: []plan.FolderDisk{{ID: "disk1", File: "/cimi/volumes/1", Path: "/cimi/volumes/1", Format: "qcow2", VirtualBytes: 4 << 30, FileBytes: 4 << 30}}}
+		Disks: []plan.FolderDisk{{ID: "disk1", File: "/cimi/volumes/1", Path: "/cimi/volumes/1", Format: "qcow2",
+			VirtualBytes: 4 << 30, FileBytes: 4 << 30}}}
 	f.Manager = &plan.ManagerFacts{Name: "mainland", Live: true, May: true}
 	req.Files = plan.Copy
 	return f, req
@@ -32,7 +33,8 @@ func TestFromManager(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "%v", p.Findings)
 	require.Equal(t, "import", p.Operation)
-	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindGiveIDs, plan.KindCarry, plan.KindPlace, plan.KindRecord, plan.KindDropImages}, kinds(p))
+	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindGiveIDs, plan.KindCarry,
+		plan.KindPlace, plan.KindRecord, plan.KindDropImages}, kinds(p))
 	require.Equal(t, map[string]string{"disk1": "/cimi/volumes/1"}, do[plan.TakeImages](t, p, plan.KindTakeImages).Volumes)
 	require.Equal(t, "m-h", do[plan.Carry](t, p, plan.KindCarry).FromHost)
 	require.Equal(t, "c-1", do[plan.Record](t, p, plan.KindRecord).Parent)
@@ -76,7 +78,8 @@ func TestFetchAhead(t *testing.T) {
 	f, req := atManager(t)
 	p, err := plan.FetchAhead(f, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindCarry, plan.KindNoteAhead}, kinds(p))
+	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindCarry, plan.KindNoteAhead},
+		kinds(p))
 	first := do[plan.NoteAhead](t, p, plan.KindNoteAhead).Paths["disk1"]
 	require.Contains(t, first, plan.AheadDir("/reef", "c-1")+"/")
 	require.Equal(t, int64(4<<30), p.Bytes)
@@ -85,7 +88,8 @@ func TestFetchAhead(t *testing.T) {
 	p, err = plan.FetchAhead(f, req)
 	require.NoError(t, err)
 	require.NotNil(t, finding(p, "manager.ahead"))
-	require.Equal(t, map[string]string{"disk1": "/cimi/volumeImages/1"}, do[plan.TakeImages](t, p, plan.KindTakeImages).Since)
+	require.Equal(t, map[string]string{"disk1": "/cimi/volumeImages/1"},
+		do[plan.TakeImages](t, p, plan.KindTakeImages).Since)
 	require.Equal(t, first, do[plan.Carry](t, p, plan.KindCarry).Ahead)
 	note := do[plan.NoteAhead](t, p, plan.KindNoteAhead)
 	require.NotEqual(t, first, note.Paths["disk1"], "they lie beside each other for a while")
@@ -96,11 +100,13 @@ func TestFetchAhead(t *testing.T) {
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
 	require.Equal(t, first, do[plan.Carry](t, p, plan.KindCarry).Ahead)
-	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead}, kinds(p)[len(p.Steps)-4:])
+	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead},
+		kinds(p)[len(p.Steps)-4:])
 
 	// What was fetched ahead to another host is removed there, with its image.
 	stale := f
-	stale.Manager = &plan.ManagerFacts{Name: "mainland", Live: true, May: true, Stale: []plan.StaleOne{{Host: "skua", Path: "/shoal/.unvora/ahead/c-1/x", Image: "/cimi/volumeImages/0"}}}
+	stale.Manager = &plan.ManagerFacts{Name: "mainland", Live: true, May: true,
+		Stale: []plan.StaleOne{{Host: "skua", Path: "/shoal/.unvora/ahead/c-1/x", Image: "/cimi/volumeImages/0"}}}
 	p, err = plan.FetchAhead(stale, req)
 	require.NoError(t, err)
 	require.Equal(t, []string{plan.KindNoteAhead, plan.KindUseAhead, plan.KindDropImages}, kinds(p)[len(p.Steps)-3:])
@@ -108,7 +114,8 @@ func TestFetchAhead(t *testing.T) {
 	require.Equal(t, []string{"/cimi/volumeImages/0"}, do[plan.DropImages](t, p, plan.KindDropImages).Others)
 	p, err = plan.Register(stale, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead}, kinds(p)[len(p.Steps)-4:])
+	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead},
+		kinds(p)[len(p.Steps)-4:])
 	require.Empty(t, do[plan.Carry](t, p, plan.KindCarry).Ahead)
 
 	// Another host that reads and converts has nothing of what was fetched ahead.
@@ -145,8 +152,10 @@ func TestFromPeer(t *testing.T) {
 
 func TestLend(t *testing.T) {
 	f, _ := lying(t)
-	k := lineage.Known{ID: "c-1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge", Form: "registered", State: "running"}
-	facts := plan.LendFacts{Delist: plan.DelistFacts{Copy: k, Machine: f.Folder.Machine, Host: f.Host}, Peer: "island", Bytes: 1 << 20}
+	k := lineage.Known{ID: "c-1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge", Form: "registered",
+		State: "running"}
+	facts := plan.LendFacts{Delist: plan.DelistFacts{Copy: k, Machine: f.Folder.Machine, Host: f.Host}, Peer: "island",
+		Bytes: 1 << 20}
 	for _, c := range []struct {
 		stop, move bool
 		want       []string
@@ -171,8 +180,10 @@ func TestPutBack(t *testing.T) {
 	f, req := lying(t)
 	m := f.Folder.Machine
 	m.Disks[0].FileBytes = 1 << 20
-	facts := plan.PutBackFacts{Copy: lineage.Known{ID: "c-2", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge", State: "stopped"}, Machine: m, Host: f.Host, Manager: "mainland", May: true,
-		There: plan.HostFacts{ID: "m-h", Name: "dunlin@mainland", State: "up", Switches: []wiring.Switch{{Name: "laboratory", VLAN: 20}}}, Names: []string{"tide-gauge"}}
+	facts := plan.PutBackFacts{Copy: lineage.Known{ID: "c-2", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+		State: "stopped"}, Machine: m, Host: f.Host, Manager: "mainland", May: true,
+		There: plan.HostFacts{ID: "m-h", Name: "dunlin@mainland", State: "up",
+			Switches: []wiring.Switch{{Name: "laboratory", VLAN: 20}}}, Names: []string{"tide-gauge"}}
 	p, err := plan.PutBack(facts, req)
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "%v", p.Findings)
@@ -182,7 +193,8 @@ func TestPutBack(t *testing.T) {
 	require.Equal(t, "laboratory", made.Machine.NICs[0].Network)
 	require.Equal(t, m.NICs[0].MAC, made.Machine.NICs[0].MAC)
 
-	facts.Origin = &lineage.Known{ID: "c-1", Name: "tide-gauge", Host: "dunlin@mainland", Path: "/cimi/machines/1", State: "running"}
+	facts.Origin = &lineage.Known{ID: "c-1", Name: "tide-gauge", Host: "dunlin@mainland", Path: "/cimi/machines/1",
+		State: "running"}
 	p, err = plan.PutBack(facts, plan.BringRequest{})
 	require.NoError(t, err)
 	require.Len(t, p.OpenChoices(), 1)
@@ -194,8 +206,10 @@ func TestPutBack(t *testing.T) {
 	req.Answers = plan.Answers{"manager.still-there": "replace"}
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere, plan.KindRemoveThere}, kinds(p), "the one that runs there is stopped no sooner than it has to be")
-	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn, "what is made there can be removed again, what is removed can't be made again")
+	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere, plan.KindRemoveThere},
+		kinds(p), "the one that runs there is stopped no sooner than it has to be")
+	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn, "what is made there can be removed again, what is removed can't "+
+		"be made again")
 	require.Equal(t, "/cimi/machines/1", do[plan.RemoveThere](t, p, plan.KindRemoveThere).Machine)
 
 	facts.May, facts.Pool = false, "away"

@@ -76,8 +76,9 @@ type Carry struct {
 	Format   string `json:"format"`   // "" for the bytes as they are
 	Read     string `json:"read"`     // format of the source; "" as its first bytes say
 	Salvage  bool   `json:"salvage"`
-	Via      string `json:"via"`   // id of the host that reads and converts a manager's image on the way
-	Ahead    string `json:"ahead"` // path of what was fetched of it before, of which the source tells only what has changed
+	Via      string `json:"via"` // id of the host that reads and converts a manager's image on the way
+	// path of what was fetched of it before, of which the source tells only what has changed
+	Ahead string `json:"ahead"`
 }
 
 // TakeImages has a manager make images of the volumes of a machine.

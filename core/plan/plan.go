@@ -182,7 +182,8 @@ func Together(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return plans[0]
 	}
-	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{}, Findings: []fit.Finding{}, Steps: []Step{}}
+	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{}, Findings: []fit.Finding{},
+		Steps: []Step{}}
 	told := map[string]bool{}
 	for n, p := range plans {
 		for _, s := range p.Subjects {
@@ -202,8 +203,14 @@ func Together(plans []*Plan) *Plan {
 		}
 		all.Bytes, all.Seconds = all.Bytes+p.Bytes, all.Seconds+p.Seconds
 	}
-	slices.SortStableFunc(all.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
-	slices.SortStableFunc(all.Steps, func(x, y Step) int { return order(Kinds[x.Do.Kind()].Final) - order(Kinds[y.Do.Kind()].Final) })
+	slices.SortStableFunc(all.Findings, func(x,
+		y fit.Finding) int {
+		return graveness[x.Severity] - graveness[y.Severity]
+	})
+	slices.SortStableFunc(all.Steps, func(x,
+		y Step) int {
+		return order(Kinds[x.Do.Kind()].Final) - order(Kinds[y.Do.Kind()].Final)
+	})
 	all.settle()
 	all.judge()
 	return all

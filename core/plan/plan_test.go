@@ -17,13 +17,18 @@ import (
 	"unvora.example/unvora/core/wiring"
 )
 
-var origin = lineage.Known{ID: "01a20761-aef5-7547-afa2-cc06ead9f2b5", Lineage: "01a20761-aded-7063-aff5-a8ed7322c044", Name: "tide-gauge", Host: "gannet",
-	UUID: "70126393-2a98-4856-90ac-efe4bba599b2", State: "stopped", Form: "registered", LastSeen: time.Unix(1700000000, 0), Present: true}
+var origin = lineage.Known{ID: "01a20761-aef5-7547-afa2-cc06ead9f2b5", Lineage: "01a20761-aded-7063-aff5-a8ed7322c044",
+	Name: "tide-gauge", Host: "gannet",
+	UUID: "70126393-2a98-4856-90ac-efe4bba599b2", State: "stopped", Form: "registered", LastSeen: time.Unix(1700000000, 0),
+	Present: true}
 
 func tideGauge() *machine.Machine {
-	return &machine.Machine{Name: "tide-gauge", UUID: origin.UUID, CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Guest: "Debian GNU/Linux 12", GuestID: 96,
-		Disks: []machine.Disk{{ID: "disk1", File: "d.vmdk", Format: "vmdk", VirtualBytes: 4 << 30, Controller: "virtio-scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:ea:c5:e4", Network: "lab", Segment: "lab", VLAN: 20}}}
+	return &machine.Machine{Name: "tide-gauge", UUID: origin.UUID, CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios",
+		Guest: "Debian GNU/Linux 12", GuestID: 96,
+		Disks: []machine.Disk{{ID: "disk1", File: "d.vmdk", Format: "vmdk", VirtualBytes: 4 << 30,
+			Controller: "virtio-scsi"}},
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:ea:c5:e4", Network: "lab", Segment: "lab",
+			VLAN: 20}}}
 }
 
 // situation is what a case changes of the plain one: tide-gauge, made from
@@ -38,10 +43,15 @@ type situation struct {
 func plainCase(t *testing.T) *situation {
 	family, err := fit.FamilyByName("slate")
 	require.NoError(t, err)
-	return &situation{m: tideGauge(), facts: plan.ImportFacts{Where: "tide-gauge.ova", Arrival: plan.Arrival{Origin: lineage.Origin{Status: "alive", Copy: &origin},
-		Host: plan.HostFacts{ID: "h", Name: "petrel", State: "up", CPUs: 8, MemoryBytes: 32 << 30, Family: family, MACPrefix: "02:5c:01",
-			Pools:    []plan.PoolFacts{{ID: "p0", Name: "usb", State: "ready", Removable: true, FreeBytes: 1 << 50}, {ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}, {ID: "p2", Name: "kelp", State: "away"}},
-			Switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}}}}}
+	return &situation{m: tideGauge(), facts: plan.ImportFacts{Where: "tide-gauge.ova",
+		Arrival: plan.Arrival{Origin: lineage.Origin{Status: "alive", Copy: &origin},
+			Host: plan.HostFacts{ID: "h", Name: "petrel", State: "up", CPUs: 8, MemoryBytes: 32 << 30, Family: family,
+				MACPrefix: "02:5c:01",
+				Pools: []plan.PoolFacts{{ID: "p0", Name: "usb", State: "ready", Removable: true, FreeBytes: 1 << 50},
+					{ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40},
+					{ID: "p2", Name: "kelp", State: "away"}},
+				Switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20},
+					{Name: "quarantine", Segment: "quarantine"}}}}}}
 }
 
 func (s *situation) plan(t *testing.T) (*plan.Plan, error) {
@@ -50,7 +60,9 @@ func (s *situation) plan(t *testing.T) (*plan.Plan, error) {
 	require.NoError(t, err)
 	raw, err := d.Encode(0)
 	require.NoError(t, err)
-	k := ovf.Skeleton{Name: "tide-gauge.ova", Kind: "ova", DescriptorName: "x.ovf", Descriptor: string(raw), ManifestName: "x.mf", Entries: []ovf.Entry{{Name: "x.ovf", Size: int64(len(raw))}, {Name: "x.mf"}, {Name: "d.vmdk", Size: 1 << 20}}}
+	k := ovf.Skeleton{Name: "tide-gauge.ova", Kind: "ova", DescriptorName: "x.ovf", Descriptor: string(raw),
+		ManifestName: "x.mf", Entries: []ovf.Entry{{Name: "x.ovf", Size: int64(len(raw))}, {Name: "x.mf"},
+			{Name: "d.vmdk", Size: 1 << 20}}}
 	if s.spoil != nil {
 		s.spoil(&k)
 	}
@@ -86,7 +98,8 @@ func TestFindings(t *testing.T) {
 			s.facts.SameMAC = map[string][]lineage.Known{"06:5c:00:ea:c5:e4": here}
 			s.req.Identity = "keep"
 		}, "keep"},
-		"mac.invalid":          {func(s *situation) { s.m.NICs[0].MAC = "01:5c:00:ea:c5:e4"; s.req.Identity = "keep" }, "renew"},
+		"mac.invalid": {func(s *situation) { s.m.NICs[0].MAC = "01:5c:00:ea:c5:e4"; s.req.Identity = "keep" },
+			"renew"},
 		"name.taken":           {func(s *situation) { s.facts.Names = []string{"tide-gauge"} }, "rename"},
 		"name.unfit":           {func(s *situation) { s.req.Name = "tide/gauge" }, "rename"},
 		"cpu.too-many":         {func(s *situation) { s.m.CPUs = 12 }, "reduce"},
@@ -94,7 +107,10 @@ func TestFindings(t *testing.T) {
 		"firmware.unsupported": {func(s *situation) { s.m.Firmware = "openfirmware" }, ""},
 		"nic.model":            {func(s *situation) { s.m.NICs[0].Model = "RTL8139" }, "replace"},
 		"network.mapped":       {func(*situation) {}, ""},
-		"network.unmapped":     {func(s *situation) { s.m.NICs[0].Network, s.m.NICs[0].Segment, s.m.NICs[0].VLAN = "field", "field", 30 }, "switch:labnet"},
+		"network.unmapped": {func(s *situation) {
+			s.m.NICs[0].Network, s.m.NICs[0].Segment, s.m.NICs[0].VLAN = "field",
+				"field", 30
+		}, "switch:labnet"},
 		"network.ambiguous": {func(s *situation) {
 			s.facts.Host.Switches = append(s.facts.Host.Switches, wiring.Switch{Name: "lab2", Segment: "lab", VLAN: 20})
 		}, "switch:lab2"},
@@ -118,7 +134,8 @@ func TestFindings(t *testing.T) {
 		}, ""},
 		"descriptor.section-required": {func(s *situation) {
 			s.spoil = func(k *ovf.Skeleton) {
-				k.Descriptor = strings.Replace(k.Descriptor, "<NetworkSection>", "<TeaSection><Info>t</Info></TeaSection><NetworkSection>", 1)
+				k.Descriptor = strings.Replace(k.Descriptor, "<NetworkSection>",
+					"<TeaSection><Info>t</Info></TeaSection><NetworkSection>", 1)
 			}
 		}, "without"},
 	} {
@@ -178,9 +195,11 @@ func TestImport(t *testing.T) {
 	require.True(t, p.Runnable)
 	require.Equal(t, int64(1<<20), p.Bytes)
 	ids := do[plan.GiveIDs](t, p, plan.KindGiveIDs)
-	require.Equal(t, map[string]string{"uuid": "renew", "firmware-uuid": "renew", "mac": "renew", "disk-id": "renew", "generation-id": "renew", "tpm": "keep"}, ids.Choice)
+	require.Equal(t, map[string]string{"uuid": "renew", "firmware-uuid": "renew", "mac": "renew", "disk-id": "renew",
+		"generation-id": "renew", "tpm": "keep"}, ids.Choice)
 	require.Equal(t, "labnet", ids.Machine.NICs[0].Network)
-	require.Equal(t, machine.Disk{ID: "disk1", File: "tide-gauge-disk1.qcow2", Format: "qcow2", VirtualBytes: 4 << 30, Controller: "virtio-scsi"}, ids.Machine.Disks[0])
+	require.Equal(t, machine.Disk{ID: "disk1", File: "tide-gauge-disk1.qcow2", Format: "qcow2", VirtualBytes: 4 << 30,
+		Controller: "virtio-scsi"}, ids.Machine.Disks[0])
 	require.Equal(t, "/reef", do[plan.Place](t, p, plan.KindPlace).Pool, "a removable pool is not chosen by itself")
 	raw, err := json.Marshal(p)
 	require.NoError(t, err)
@@ -188,7 +207,8 @@ func TestImport(t *testing.T) {
 	require.Contains(t, string(raw), `"takes":null`)
 
 	// One facet kept, hardware and wiring as asked for.
-	s.req = plan.BringRequest{Identity: "renew", Facets: map[identity.Facet]string{identity.MAC: "keep"}, CPUs: 1, MemoryBytes: 1 << 30, Wire: map[string]string{"NIC 1": "quarantine"}, Name: "gauge", TakeRecommended: true,
+	s.req = plan.BringRequest{Identity: "renew", Facets: map[identity.Facet]string{identity.MAC: "keep"}, CPUs: 1,
+		MemoryBytes: 1 << 30, Wire: map[string]string{"NIC 1": "quarantine"}, Name: "gauge", TakeRecommended: true,
 		Answers: plan.Answers{"mac.in-use": "keep"}}
 	p, err = s.plan(t)
 	require.NoError(t, err)
@@ -247,7 +267,8 @@ func TestExport(t *testing.T) {
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova"})
 	require.NoError(t, err)
 	require.False(t, p.Runnable)
-	shelf := plan.ShelfFacts{Name: "loft", Path: "/loft", HostID: "h", HostName: "petrel", FreeBytes: 1 << 40, Taken: map[string]bool{"y.ova": true}}
+	shelf := plan.ShelfFacts{Name: "loft", Path: "/loft", HostID: "h", HostName: "petrel", FreeBytes: 1 << 40,
+		Taken: map[string]bool{"y.ova": true}}
 	facts.Shelf = &shelf
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova", TakeRecommended: true})
 	require.NoError(t, err)
@@ -300,17 +321,21 @@ func kinds(p *plan.Plan) (all []string) {
 func TestPower(t *testing.T) {
 	twin := origin
 	twin.ID, twin.Host, twin.State = "other", "petrel", "running"
-	p, err := plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin}}}, nil, true)
+	p, err := plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin}}},
+		nil, true)
 	require.NoError(t, err)
 	require.NotNil(t, finding(p, "identity.collides"))
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin}, Isolated: true}}, nil, true)
+	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin},
+		Isolated: true}}, nil, true)
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "in quarantine nobody else sees it")
 	twin.State = "stopped"
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}}}, nil, true)
+	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}}},
+		nil, true)
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "a twin that rests collides with nobody")
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}}, {Copy: twin, HostState: "up"}}, nil, true)
+	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}},
+		{Copy: twin, HostState: "up"}}, nil, true)
 	require.NoError(t, err)
 	require.Equal(t, plan.Blocked, p.Verdict, "the two together would")
 	p, err = plan.PowerOnOff("stop", []plan.PowerFacts{{Copy: origin, HostState: "up"}}, nil, true)

@@ -34,10 +34,12 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	b.reach(facts.There)
 	b.busy(subject, facts.Busy)
 	if facts.Pool == "away" {
-		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or put another copy back.", nil), "")
+		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or put "+
+			"another copy back.", nil), "")
 	}
 	if !facts.May {
-		b.raise(fit.Raise("manager.rights", subject, fmt.Sprintf("The account at %s may not make machines there: unvora manager check %s", facts.Manager, facts.Manager), nil), "")
+		b.raise(fit.Raise("manager.rights", subject, fmt.Sprintf("The account at %s may not make machines there: unvora "+
+			"manager check %s", facts.Manager, facts.Manager), nil), "")
 	}
 	m := facts.Machine.Clone()
 	if req.Name != "" {
@@ -51,12 +53,14 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	replace := "" // the machine in whose place it is put
 	if o := facts.Origin; o != nil {
 		free := freeName(m.Name, func(n string) bool { return hasName(facts.Names, n) })
-		f := fit.Raise("manager.still-there", m.Name, fmt.Sprintf("%s still has the machine that it came from: %s.", facts.Manager, place(*o)), map[string]any{"origin": o.ID})
+		f := fit.Raise("manager.still-there", m.Name, fmt.Sprintf("%s still has the machine that it came from: %s.",
+			facts.Manager, place(*o)), map[string]any{"origin": o.ID})
 		f.Suggest("beside", "Put it beside as "+free+", with new MACs", free)
 		switch f = b.raise(f, ""); f.Remedy() {
 		case "beside":
 			m.Name = f.Value()
-			choice[identity.MAC], choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew, identity.Renew, identity.Renew
+			choice[identity.MAC], choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew, identity.Renew,
+				identity.Renew
 			do.Give = true
 		case "replace":
 			replace = o.Path
@@ -65,7 +69,8 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	stop := false
 	if facts.Copy.State == "running" {
 		b.tracked(facts.Copy)
-		stop = b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "").Remedy() == "stop"
+		stop = b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil),
+			"").Remedy() == "stop"
 	}
 	if err := b.wiring(Arrival{Host: facts.There}, req, m); err != nil {
 		return nil, err
@@ -74,14 +79,17 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
 	}
 	if do.Give {
-		p.Steps = append(p.Steps, Step{What: giveWhat(choice), Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: facts.Host.MACPrefix}})
+		p.Steps = append(p.Steps, Step{What: giveWhat(choice),
+			Do: &GiveIDs{Machine: m, Choice: asText(choice), MACPrefix: facts.Host.MACPrefix}})
 	}
 	place := &MakeRoom{Name: m.Name, Disks: map[string]int64{}}
-	p.Steps = append(p.Steps, Step{Host: facts.There.Name, What: fmt.Sprintf("Have room made for %s at %s", count(len(m.Disks), "disk"), facts.Manager), Do: place})
+	p.Steps = append(p.Steps, Step{Host: facts.There.Name, What: fmt.Sprintf("Have room made for %s at %s",
+		count(len(m.Disks), "disk"), facts.Manager), Do: place})
 	for _, d := range m.Disks {
 		place.Disks[d.ID] = d.VirtualBytes
-		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, Bytes: d.FileBytes, What: fmt.Sprintf("Send disk %s (%s) to %s", d.ID, fit.Size(d.VirtualBytes), facts.Manager),
-			Do: &Send{Disk: d.ID, Source: path.Join(facts.Copy.Path, d.File), Folder: facts.Copy.Path}})
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, Bytes: d.FileBytes,
+			What: fmt.Sprintf("Send disk %s (%s) to %s", d.ID, fit.Size(d.VirtualBytes), facts.Manager),
+			Do:   &Send{Disk: d.ID, Source: path.Join(facts.Copy.Path, d.File), Folder: facts.Copy.Path}})
 	}
 	what := fmt.Sprintf("Have the machine %s made of them at %s", m.Name, facts.There.Name)
 	if replace != "" {
@@ -92,7 +100,8 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, Step{Host: facts.There.Name, What: what, Do: do})
 	if replace != "" {
-		p.Steps = append(p.Steps, Step{Host: facts.There.Name, What: "Have the one removed that was there before", Do: &RemoveThere{Machine: replace}})
+		p.Steps = append(p.Steps, Step{Host: facts.There.Name, What: "Have the one removed that was there before",
+			Do: &RemoveThere{Machine: replace}})
 	}
 	return b.finish(p)
 }

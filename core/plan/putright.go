@@ -26,7 +26,8 @@ func PutRight(facts ChangeFacts, answers Answers, takeRecommended bool) (*Plan, 
 			if fd.ID != d.ID {
 				continue
 			}
-			x := &handling{disk: d, facts: FolderDisk{ID: fd.ID, File: fd.File, Path: fd.Path, Missing: fd.Missing, Problem: fd.Problem, ProblemCode: fd.ProblemCode, Pool: fd.Pool, Format: facts.Host.Family.Formats[0],
+			x := &handling{disk: d, facts: FolderDisk{ID: fd.ID, File: fd.File, Path: fd.Path, Missing: fd.Missing,
+				Problem: fd.Problem, ProblemCode: fd.ProblemCode, Pool: fd.Pool, Format: facts.Host.Family.Formats[0],
 				VirtualBytes: max(1, d.VirtualBytes), Layers: fd.Layers, Faults: fd.Faults, Unclean: fd.Unclean}}
 			d.VirtualBytes = x.facts.VirtualBytes // only what is wrong with the image matters here
 			b.disk(x, facts.Host, true)

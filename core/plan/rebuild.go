@@ -28,7 +28,8 @@ type HadMachine struct {
 type RebuildFacts struct {
 	Host HostFacts // as it is now
 	Had  Had
-	Lost map[string]string // copy id → another copy that it could be brought back from, or ""; those whose files are gone
+	// Lost are the copies whose files are gone: id → another copy that it could be brought back from, or "".
+	Lost map[string]string
 	// Folders are what registering each machine is worked out from, by copy id. Their host is that of Rebuild.
 	Folders map[string]RegisterFacts
 }
@@ -49,7 +50,8 @@ func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool) (*Plan, 
 		}
 		says := fmt.Sprintf("Its folder %s is gone.", m.Folder)
 		if from != "" {
-			says += fmt.Sprintf(" It can be brought back from %s, as it was then: unvora import %s --host %s", from, from, h.Name)
+			says += fmt.Sprintf(" It can be brought back from %s, as it was then: unvora import %s --host %s", from, from,
+				h.Name)
 		}
 		b.raise(fit.Raise("rebuild.lost", m.Name, says, map[string]any{"copy": m.Copy}), "")
 	}
@@ -76,7 +78,8 @@ func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool) (*Plan, 
 		}
 		one := facts.Folders[m.Copy]
 		one.Host = h // as it will be
-		p, err := Register(one, BringRequest{Files: Stay, Identity: identity.Keep, Facets: keepIDs, Answers: answers, TakeRecommended: takeRecommended})
+		p, err := Register(one, BringRequest{Files: Stay, Identity: identity.Keep, Facets: keepIDs, Answers: answers,
+			TakeRecommended: takeRecommended})
 		if err != nil {
 			return nil, err
 		}

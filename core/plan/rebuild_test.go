@@ -19,7 +19,8 @@ func TestRebuild(t *testing.T) {
 	f.Host.Switches = nil
 	facts := plan.RebuildFacts{Host: f.Host, Lost: map[string]string{"c2": "loft/archive-db.ova"}, Had: plan.Had{
 		Switches: []wiring.Switch{lab, {Name: "far", Uplink: "port9"}},
-		Machines: []plan.HadMachine{{Copy: "c1", Name: "tide-gauge", Folder: "/reef/tide-gauge", Running: true}, {Copy: "c2", Name: "archive-db", Folder: "/reef/archive-db"}, {Copy: "c3", Name: "listed"}}}}
+		Machines: []plan.HadMachine{{Copy: "c1", Name: "tide-gauge", Folder: "/reef/tide-gauge", Running: true},
+			{Copy: "c2", Name: "archive-db", Folder: "/reef/archive-db"}, {Copy: "c3", Name: "listed"}}}}
 	here, listed := f, f
 	here.Copy, listed.Copy, listed.Folder.Registered = "c1", "c3", true
 	facts.Folders = map[string]plan.RegisterFacts{"c1": here, "c3": listed}
@@ -38,18 +39,21 @@ func TestRebuild(t *testing.T) {
 	}
 	require.Equal(t, []string{"make-switch", "give-ids", "alter", "record", "start"}, kinds)
 	require.True(t, do[plan.Record](t, p, plan.KindRecord).Change)
-	require.Equal(t, "lab", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network, "on the switch that is made before")
+	require.Equal(t, "lab", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network,
+		"on the switch that is made before")
 }
 
 func TestPutRight(t *testing.T) {
 	f, _ := lying(t)
-	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge", State: "stopped", Form: "registered"}, Machine: f.Folder.Machine, Folder: f.Folder}
+	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+		State: "stopped", Form: "registered"}, Machine: f.Folder.Machine, Folder: f.Folder}
 	facts.Host = f.Host
 	p, err := plan.PutRight(facts, nil, true)
 	require.NoError(t, err)
 	require.Empty(t, p.Steps, "nothing is wrong with it")
 	facts.Folder.Disks = []plan.FolderDisk{facts.Folder.Disks[0]}
-	facts.Folder.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: "/reef/tide-gauge/d.qcow2", Message: "the parent is not there", Candidate: "/reef/base.qcow2"}}
+	facts.Folder.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: "/reef/tide-gauge/d.qcow2",
+		Message: "the parent is not there", Candidate: "/reef/base.qcow2"}}
 	p, err = plan.PutRight(facts, nil, true)
 	require.NoError(t, err)
 	require.Equal(t, plan.Blocked, p.Verdict, "a person says which parent")

@@ -31,7 +31,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	b.of = facts.Of
 	b.busy(facts.Where, facts.Busy)
 	if facts.Folder.Registered && facts.From == nil {
-		b.raise(fit.Raise("copy.already-here", facts.Where, fmt.Sprintf("%s lists this very folder already.", facts.Host.Name), nil), "")
+		b.raise(fit.Raise("copy.already-here", facts.Where, fmt.Sprintf("%s lists this very folder already.",
+			facts.Host.Name), nil), "")
 	}
 	files, err := b.files(facts, req)
 	if err != nil {
@@ -42,19 +43,22 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return b.finish(p)
 	}
 	if m.Suspended {
-		if f := b.raise(fit.Raise("state.suspended", m.Name, fmt.Sprintf("A suspended state lies beside its disks, which %s can't resume.", facts.Host.Name), nil), ""); f.Remedy() == "drop" {
+		if f := b.raise(fit.Raise("state.suspended", m.Name, fmt.Sprintf("A suspended state lies beside its disks, which "+
+			"%s can't resume.", facts.Host.Name), nil), ""); f.Remedy() == "drop" {
 			m.Suspended = false
 		}
 	}
 	if len(m.Snapshots) > 0 && !facts.Host.Family.KeepsSnapshots {
-		f := fit.Raise("snapshot.unportable", m.Name, fmt.Sprintf("It has %d snapshots, which hosts of the family %s can't take over: %s.", len(m.Snapshots), facts.Host.Family.Name, strings.Join(m.Snapshots, ", ")), nil)
+		f := fit.Raise("snapshot.unportable", m.Name, fmt.Sprintf("It has %d snapshots, which hosts of the family %s can't "+
+			"take over: %s.", len(m.Snapshots), facts.Host.Family.Name, strings.Join(m.Snapshots, ", ")), nil)
 		f.Suggest("merge", "Merge them to the present state", m.Snapshots[len(m.Snapshots)-1])
 		if f = b.raise(f, ""); f.Remedy() == "merge" {
 			m.Snapshots, files = nil, Copy
 		}
 	}
 	if n := facts.Newer; n != nil {
-		b.raise(fit.Raise("copy.newer-elsewhere", m.Name, fmt.Sprintf("%s, of the same lineage, has run since this one was made: what it wrote is not here.", place(*n)), map[string]any{"copy": n.ID}), "")
+		b.raise(fit.Raise("copy.newer-elsewhere", m.Name, fmt.Sprintf("%s, of the same lineage, has run since this one was "+
+			"made: what it wrote is not here.", place(*n)), map[string]any{"copy": n.ID}), "")
 	}
 	choice, err := b.identity(facts.Arrival, req, m)
 	if err != nil {
@@ -66,7 +70,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Operation = "import"
 		stop = b.managed(facts, m)
 	} else if facts.Folder.State == "running" {
-		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are read.", facts.Where), nil), "")
+		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are read.",
+			facts.Where), nil), "")
 		stop = f.Remedy() == "stop"
 	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
@@ -93,9 +98,11 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, prepare(handled, at)...)
 	if h := facts.Hollow; h != nil {
-		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
+		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files "+
+			"are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
 		if f.Remedy() == "replace" {
-			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Take the hollow entry off the list", Do: &Unlist{Folder: h.Path}},
+			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Take the hollow entry off the list",
+				Do: &Unlist{Folder: h.Path}},
 				Step{What: "Note that the hollow entry is gone", Do: &Forget{Copy: h.ID}})
 		}
 	}
@@ -146,7 +153,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 			continue
 		}
 		pool := b.mediaPool(facts.Arrival, req, to, d.File)
-		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File, pool.Name),
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File,
+			pool.Name),
 			Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path, File: d.File}})
 		if pool.ID != to.pool.ID {
 			media = append(media, Beside{Pool: pool.Path, Dir: path.Base(aside(pool, m.Name)), File: d.File})
@@ -157,7 +165,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	put := ends[0].Do.(*Place) // all of it, before anything is put before it
 	put.Besides = append(put.Besides, media...)
 	if files == Move && facts.Manager == nil {
-		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where), Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
+		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where),
+			Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
 		if rec := ends[2].Do.(*Record); facts.Copy != "" {
 			rec.Copy = facts.Copy // it is the same copy, at another place
 		}
@@ -188,7 +197,8 @@ func (b *builder) files(facts RegisterFacts, req BringRequest) (string, error) {
 		return "", fmt.Errorf("files %q: stay, copy or move", files)
 	}
 	if files == Stay && facts.From != nil {
-		return "", fmt.Errorf("%s lies at %s and in no pool that %s sees: its files can be copied or moved, not stay", facts.Where, facts.From.Name, facts.Host.Name)
+		return "", fmt.Errorf("%s lies at %s and in no pool that %s sees: its files can be copied or moved, not stay",
+			facts.Where, facts.From.Name, facts.Host.Name)
 	}
 	for _, p := range facts.Host.Pools {
 		if files != Copy && facts.From == nil && p.ID == facts.Folder.Pool {
@@ -221,7 +231,8 @@ func (b *builder) described(facts RegisterFacts) (*machine.Machine, string) {
 
 // Around makes a machine around disks that nothing describes.
 func Around(name string, disks []FolderDisk, h HostFacts) *machine.Machine {
-	m := &machine.Machine{Name: machine.CleanName(name), CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Disks: []machine.Disk{}, NICs: []machine.NIC{{Name: "NIC 1", Model: h.Family.NICs[0]}}}
+	m := &machine.Machine{Name: machine.CleanName(name), CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios",
+		Disks: []machine.Disk{}, NICs: []machine.NIC{{Name: "NIC 1", Model: h.Family.NICs[0]}}}
 	first := -1
 	for i, d := range disks {
 		if d.Missing || d.Problem != "" {
@@ -239,7 +250,8 @@ func Around(name string, disks []FolderDisk, h HostFacts) *machine.Machine {
 				m.MemoryBytes = 4 << 30
 			}
 		}
-		m.Disks = append(m.Disks, machine.Disk{ID: d.ID, File: disks[i].File, Format: d.Format, VirtualBytes: d.VirtualBytes, FileBytes: d.FileBytes, Controller: h.Family.Controllers[0]})
+		m.Disks = append(m.Disks, machine.Disk{ID: d.ID, File: disks[i].File, Format: d.Format, VirtualBytes: d.VirtualBytes,
+			FileBytes: d.FileBytes, Controller: h.Family.Controllers[0]})
 	}
 	if first > 0 { // a machine starts from its first disk
 		boot := m.Disks[first]
@@ -252,7 +264,8 @@ func Around(name string, disks []FolderDisk, h HostFacts) *machine.Machine {
 }
 
 // inPlace plans the rest for files that stay.
-func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *machine.Machine, descriptor string, handled []*handling, give Step, choice identity.Choice) {
+func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *machine.Machine, descriptor string,
+	handled []*handling, give Step, choice identity.Choice) {
 	here := PoolFacts{}
 	for _, q := range facts.Host.Pools {
 		if q.ID == facts.Folder.Pool {
@@ -280,7 +293,9 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 	}
 	choices := asText(choice)
 	p.Steps = append(p.Steps, give,
-		Step{Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where, facts.Host.Name), Do: do},
+		Step{Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where,
+			facts.Host.Name), Do: do},
 		Step{What: "Note the copy in the inventory",
-			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID, Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy, Owner: b.who}})
+			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
+				Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy, Owner: b.who}})
 }

@@ -22,10 +22,15 @@ func lying(t *testing.T) (plan.RegisterFacts, plan.BringRequest) {
 	require.NoError(t, err)
 	m := tideGauge()
 	m.Disks[0].File, m.Disks[0].Format = "d.qcow2", "qcow2"
-	f := plan.RegisterFacts{Where: "reef/tide-gauge", Folder: plan.Folder{Path: "/reef/tide-gauge", Pool: "p1", State: "stopped", Machine: m, Files: []string{"d.qcow2", "tide-gauge.ovf"},
-		Disks: []plan.FolderDisk{{ID: "disk1", File: "d.qcow2", Path: "/reef/tide-gauge/d.qcow2", Pool: "p1", Format: "qcow2", DiskID: "d-1", VirtualBytes: 4 << 30, FileBytes: 1 << 20, SectorBytes: 512, Layers: 1}}}}
-	f.Host = plan.HostFacts{ID: "h", Name: "gannet", State: "up", CPUs: 16, MemoryBytes: 64 << 30, Family: family, MACPrefix: "02:5c:01",
-		Pools:    []plan.PoolFacts{{ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}, {ID: "p2", Name: "harbour", Path: "/harbour", State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 40}},
+	f := plan.RegisterFacts{Where: "reef/tide-gauge", Folder: plan.Folder{Path: "/reef/tide-gauge", Pool: "p1",
+		State: "stopped", Machine: m, Files: []string{"d.qcow2", "tide-gauge.ovf"},
+		Disks: []plan.FolderDisk{{ID: "disk1", File: "d.qcow2", Path: "/reef/tide-gauge/d.qcow2", Pool: "p1", Format: "qcow2",
+			DiskID: "d-1", VirtualBytes: 4 << 30, FileBytes: 1 << 20, SectorBytes: 512, Layers: 1}}}}
+	f.Host = plan.HostFacts{ID: "h", Name: "gannet", State: "up", CPUs: 16, MemoryBytes: 64 << 30, Family: family,
+		MACPrefix: "02:5c:01",
+		Pools: []plan.PoolFacts{{ID: "p1", Name: "reef", Path: "/reef", State: "ready", TotalBytes: 1 << 40,
+			FreeBytes: 1 << 40}, {ID: "p2", Name: "harbour", Path: "/harbour", State: "ready", TotalBytes: 1 << 40,
+			FreeBytes: 1 << 40}},
 		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}}
 	f.Origin = lineage.Origin{Status: "gone", Copy: &origin}
 	return f, plan.BringRequest{TakeRecommended: true}
@@ -52,14 +57,16 @@ func TestRegisterFindings(t *testing.T) {
 		}, "copy.hollow-here=replace", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/old", do[plan.Unlist](t, p, plan.KindDelist).Folder)
 		}},
-		{"copy.newer-elsewhere", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Newer = &origin }, "copy.newer-elsewhere=go-on", nil},
+		{"copy.newer-elsewhere", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Newer = &origin },
+			"copy.newer-elsewhere=go-on", nil},
 		{"descriptor.lost", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Record, f.Folder.Machine, f.Folder.Problem = f.Folder.Machine, nil, "there is no descriptor"
 		}, "descriptor.lost=record", nil},
 		{"descriptor.lost", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine, f.Folder.Problem = nil, "there is no descriptor"
 		}, "", nil},
-		{"pool.read-only", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Pools[0].State = "read-only" }, "", nil},
+		{"pool.read-only", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Pools[0].State = "read-only" }, "",
+			nil},
 		{"pool.resting", func(f *plan.RegisterFacts, req *plan.BringRequest) {
 			f.Host.Pools[1].State, req.Files, req.Pool = "resting", plan.Copy, "harbour"
 		}, "", nil},
@@ -84,11 +91,16 @@ func TestRegisterFindings(t *testing.T) {
 		{"path.too-long", func(f *plan.RegisterFacts, req *plan.BringRequest) {
 			f.Host.Family.MaxPath, req.Files, req.Name = 100, plan.Copy, strings.Repeat("x", 90)
 		}, "", nil},
-		{"state.suspended", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Folder.Machine.Suspended = true }, "state.suspended=drop", nil},
+		{"state.suspended", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Folder.Machine.Suspended = true },
+			"state.suspended=drop", nil},
 		{"snapshot.unportable", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine.Snapshots, f.Host.Family.KeepsSnapshots = []string{"before the storm"}, false
-		}, "snapshot.unportable=merge", func(t *testing.T, p *plan.Plan) { require.NotNil(t, do[plan.Carry](t, p, plan.KindCarry)) }},
-		{"disk.missing", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Missing = true }, "disk.missing=leave-out", nil},
+		}, "snapshot.unportable=merge", func(t *testing.T, p *plan.Plan) {
+			require.NotNil(t,
+				do[plan.Carry](t, p, plan.KindCarry))
+		}},
+		{"disk.missing", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Missing = true },
+			"disk.missing=leave-out", nil},
 		{"disk.format-unknown", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			disk(f).Problem, disk(f).ProblemCode = "no format known", "disk.format-unknown"
 		}, "disk.format-unknown=leave-out", nil},
@@ -104,53 +116,76 @@ func TestRegisterFindings(t *testing.T) {
 			require.Equal(t, plan.KindMend, p.Steps[0].Kind)
 			require.Equal(t, "petrel", p.Steps[0].Host, "where it lies")
 		}},
-		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Problem = "its header contradicts itself" }, "disk.damaged=repair", func(t *testing.T, p *plan.Plan) {
+		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			disk(f).Problem = "its header contradicts " +
+				"itself"
+		}, "disk.damaged=repair", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/tide-gauge/d.qcow2", do[plan.Mend](t, p, plan.KindMend).Path)
 		}},
-		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Problem = "its header contradicts itself" }, "disk.damaged=salvage", func(t *testing.T, p *plan.Plan) {
+		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
+			disk(f).Problem = "its header contradicts " +
+				"itself"
+		}, "disk.damaged=salvage", func(t *testing.T, p *plan.Plan) {
 			require.True(t, do[plan.Carry](t, p, plan.KindCarry).Salvage)
 		}},
-		{"disk.unclean", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Unclean = true }, "disk.unclean=replay", nil},
-		{"disk.encrypted", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Encrypted = true }, "disk.encrypted=carry", nil},
-		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 0 }, "disk.empty=leave-out", nil},
+		{"disk.unclean", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Unclean = true }, "disk.unclean=replay",
+			nil},
+		{"disk.encrypted", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Encrypted = true },
+			"disk.encrypted=carry", nil},
+		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 0 }, "disk.empty=leave-out",
+			nil},
 		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).NoData = true }, "disk.empty=keep", nil},
-		{"disk.size-mismatch", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 5 << 30 }, "disk.size-mismatch=image", func(t *testing.T, p *plan.Plan) {
-			require.Equal(t, int64(5<<30), do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Disks[0].VirtualBytes)
-		}},
-		{"disk.size-over", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Family.MaxDisk = 1 << 30 }, "disk.size-over=leave-out", nil},
-		{"disk.sector-size", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).SectorBytes = 520 }, "disk.sector-size=convert", nil},
-		{"disk.shared", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).SharedBy = []string{"tide-probe"} }, "disk.shared=copy", func(t *testing.T, p *plan.Plan) {
-			require.Equal(t, "/reef/tide-gauge", do[plan.Carry](t, p, plan.KindCarry).Into)
-		}},
-		{"disk.parent-of-others", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).LayersOf = []string{"training-01"} }, "disk.parent-of-others=layer", func(t *testing.T, p *plan.Plan) {
+		{"disk.size-mismatch", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 5 << 30 },
+			"disk.size-mismatch=image", func(t *testing.T, p *plan.Plan) {
+				require.Equal(t, int64(5<<30), do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Disks[0].VirtualBytes)
+			}},
+		{"disk.size-over", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Family.MaxDisk = 1 << 30 },
+			"disk.size-over=leave-out", nil},
+		{"disk.sector-size", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).SectorBytes = 520 },
+			"disk.sector-size=convert", nil},
+		{"disk.shared", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).SharedBy = []string{"tide-probe"} },
+			"disk.shared=copy", func(t *testing.T, p *plan.Plan) {
+				require.Equal(t, "/reef/tide-gauge", do[plan.Carry](t, p, plan.KindCarry).Into)
+			}},
+		{"disk.parent-of-others", func(f *plan.RegisterFacts,
+			_ *plan.BringRequest) {
+			disk(f).LayersOf = []string{"training-01"}
+		}, "disk.parent-of-others=layer", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/tide-gauge/d.qcow2", do[plan.NewLayer](t, p, plan.KindLayer).Parent)
 		}},
-		{"disk.outside-pool", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Pool = "" }, "disk.outside-pool=copy", nil},
-		{"disk.format-foreign", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Format = "vhd" }, "disk.format-foreign=convert", func(t *testing.T, p *plan.Plan) {
-			require.Equal(t, "qcow2", do[plan.Carry](t, p, plan.KindCarry).Format)
-		}},
-		{"disk.id-repeated", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).IDOf = "tide-probe" }, "disk.id-repeated=renew", func(t *testing.T, p *plan.Plan) {
-			require.Equal(t, []string{"/reef/tide-gauge/d.qcow2"}, do[plan.Alter](t, p, plan.KindAlter).RenewIDs)
-		}},
+		{"disk.outside-pool", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Pool = "" },
+			"disk.outside-pool=copy", nil},
+		{"disk.format-foreign", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Format = "vhd" },
+			"disk.format-foreign=convert", func(t *testing.T, p *plan.Plan) {
+				require.Equal(t, "qcow2", do[plan.Carry](t, p, plan.KindCarry).Format)
+			}},
+		{"disk.id-repeated", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).IDOf = "tide-probe" },
+			"disk.id-repeated=renew", func(t *testing.T, p *plan.Plan) {
+				require.Equal(t, []string{"/reef/tide-gauge/d.qcow2"}, do[plan.Alter](t, p, plan.KindAlter).RenewIDs)
+			}},
 		{"disk.parent-missing", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			disk(f).Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: "/reef/tide-gauge/d.qcow2", Message: "the parent is not there: unvora disk reparent x", Candidate: "/reef/base.qcow2"}}
+			disk(f).Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: "/reef/tide-gauge/d.qcow2",
+				Message: "the parent is not there: unvora disk reparent x", Candidate: "/reef/base.qcow2"}}
 		}, "disk.parent-missing=found", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/base.qcow2", do[plan.Relink](t, p, plan.KindRelink).Parent)
 			require.NotContains(t, finding(p, "disk.parent-missing").Message, "unvora")
 		}},
 		{"disk.parent-changed", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			disk(f).Faults = []plan.DiskFault{{Code: "disk.parent-changed", Path: "/reef/tide-gauge/d.qcow2", Message: "changed", Candidate: "/reef/base.qcow2"}}
+			disk(f).Faults = []plan.DiskFault{{Code: "disk.parent-changed", Path: "/reef/tide-gauge/d.qcow2", Message: "changed",
+				Candidate: "/reef/base.qcow2"}}
 		}, "disk.parent-changed=reparent", func(t *testing.T, p *plan.Plan) {
 			require.True(t, do[plan.Relink](t, p, plan.KindRelink).Force)
 		}},
 		{"disk.chain-loop", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			disk(f).Faults = []plan.DiskFault{{Code: "disk.chain-loop", Message: "it is its own ancestor"}}
 		}, "", nil},
-		{"disk.chain-deep", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Layers = 99 }, "disk.chain-deep=merge", nil},
+		{"disk.chain-deep", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Layers = 99 },
+			"disk.chain-deep=merge", nil},
 		{"disk.in-use", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			disk(f).Faults = []plan.DiskFault{{Code: "disk.in-use", Message: "open in another process"}}
 		}, "", nil},
-		{"disk.nothing-bootable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Guest = &fit.Guest{} }, "", nil},
+		{"disk.nothing-bootable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Guest = &fit.Guest{} }, "",
+			nil},
 		{"disk.leftover-reference", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine.Devices = []machine.Device{{Kind: "cd", Name: "CD", File: "gone.iso"}}
 		}, "disk.leftover-reference=eject", nil},
@@ -162,7 +197,8 @@ func TestRegisterFindings(t *testing.T) {
 			f.Host.Ports = []wiring.Port{{Name: "port1", Address: "192.0.2.1"}, {Name: "port2"}}
 		}, "network.switch-absent=create", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, plan.KindMakeSwitch, p.Steps[0].Kind)
-			require.Equal(t, wiring.Switch{Name: "storage", Segment: "storage", VLAN: 20, Uplink: "port2", Tagged: true}, do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Switch)
+			require.Equal(t, wiring.Switch{Name: "storage", Segment: "storage", VLAN: 20, Uplink: "port2", Tagged: true},
+				do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Switch)
 			require.Equal(t, "storage", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network)
 		}},
 		{"name.from-snapshot", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
@@ -194,7 +230,8 @@ func TestRegisterFindings(t *testing.T) {
 			req.Addresses = map[string]string{"NIC 1": "give"}
 		}, "", nil},
 		{"address.static", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			f.Folder.Machine.Static, f.Subnets = []string{"198.51.100.7"}, map[string]netip.Prefix{"lab": netip.MustParsePrefix("192.0.2.0/24")}
+			f.Folder.Machine.Static, f.Subnets = []string{"198.51.100.7"},
+				map[string]netip.Prefix{"lab": netip.MustParsePrefix("192.0.2.0/24")}
 			f.Ranges = map[string]plan.Range{"lab": {Free: netip.MustParseAddr("192.0.2.101")}}
 		}, "address.static=give", func(t *testing.T, p *plan.Plan) {
 			give := do[plan.GiveIDs](t, p, plan.KindGiveIDs)
@@ -209,7 +246,8 @@ func TestRegisterFindings(t *testing.T) {
 			req.Wire = map[string]string{"NIC 1": "field"}
 		}, "network.segment-differs=keep", nil},
 		{"address.static", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			f.Folder.Machine.Static, f.Subnets = []string{"198.51.100.7"}, map[string]netip.Prefix{"lab": netip.MustParsePrefix("192.0.2.0/24")}
+			f.Folder.Machine.Static, f.Subnets = []string{"198.51.100.7"},
+				map[string]netip.Prefix{"lab": netip.MustParsePrefix("192.0.2.0/24")}
 		}, "address.static=quarantine", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "quarantine", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network)
 		}},
@@ -223,7 +261,10 @@ func TestRegisterFindings(t *testing.T) {
 		}, "mac.licence-bound=keep", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "keep", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Choice["mac"])
 		}},
-		{"identity.guest-inside", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Guest = &fit.Guest{Name: "tide-gauge"} }, "", nil},
+		{"identity.guest-inside", func(f *plan.RegisterFacts,
+			_ *plan.BringRequest) {
+			f.Guest = &fit.Guest{Name: "tide-gauge"}
+		}, "", nil},
 	} {
 		t.Run(c.code+" "+c.clears, func(t *testing.T) {
 			f, req := lying(t)
@@ -295,7 +336,8 @@ func TestFilesAndIdentity(t *testing.T) {
 func TestGather(t *testing.T) {
 	f, req := lying(t)
 	f.Folder.Machine = nil
-	f.Folder.Disks = append(f.Folder.Disks, plan.FolderDisk{ID: "boot", File: "boot.qcow2", Path: "/harbour/boot.qcow2", Pool: "p2", Format: "qcow2", VirtualBytes: 1 << 30, SectorBytes: 512, Layers: 1,
+	f.Folder.Disks = append(f.Folder.Disks, plan.FolderDisk{ID: "boot", File: "boot.qcow2", Path: "/harbour/boot.qcow2",
+		Pool: "p2", Format: "qcow2", VirtualBytes: 1 << 30, SectorBytes: 512, Layers: 1,
 		Guest: &fit.Guest{Boot: "uefi", System: "Windows Server 2022", OSType: 113}})
 	req.Name = "tides"
 	p, err := plan.Gather(f, req)

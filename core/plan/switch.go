@@ -31,7 +31,9 @@ func MakeASwitch(facts SwitchFacts, s wiring.Switch, answers Answers, takeRecomm
 	}
 	again := false
 	if port, ok := h.port(s.Uplink); ok && cuts(h, port, s) {
-		f := fit.Raise("network.cuts-admin", s.Name, fmt.Sprintf("%s is reached by %s, which the port %s bears: with the switch it would be lost. Give the switch that address (--address), or choose.", h.Name, port.Address, port.Name), map[string]any{"port": port.Name, "address": port.Address})
+		f := fit.Raise("network.cuts-admin", s.Name, fmt.Sprintf("%s is reached by %s, which the port %s bears: with the "+
+			"switch it would be lost. Give the switch that address (--address), or choose.", h.Name, port.Address, port.Name),
+			map[string]any{"port": port.Name, "address": port.Address})
 		f.Suggest("return", againLabel(h), "")
 		if free := freePort(h); free != "" {
 			f.Suggest("port", "Take the port "+free+" instead", free)
@@ -64,17 +66,21 @@ func DropASwitch(facts SwitchFacts, name string, answers Answers, takeRecommende
 		return nil, fmt.Errorf("the hypervisor of %s does not let others make or drop switches: do it there", h.Name)
 	}
 	if len(facts.Users) > 0 {
-		b.raise(fit.Raise("network.switch-in-use", name, fmt.Sprintf("%s of %s are connected to it. Connect them elsewhere first: unvora nic wire COPY NIC SWITCH", nicsOf(len(facts.Users)), strings.Join(facts.Users, ", ")), map[string]any{"copies": facts.Users}), "")
+		b.raise(fit.Raise("network.switch-in-use", name, fmt.Sprintf("%s of %s are connected to it. Connect them elsewhere "+
+			"first: unvora nic wire COPY NIC SWITCH", nicsOf(len(facts.Users)), strings.Join(facts.Users, ", ")),
+			map[string]any{"copies": facts.Users}), "")
 	}
 	again := false
 	if s.Address != "" && sameAddress(s.Address, h.Reached) {
-		f := fit.Raise("network.cuts-admin", name, fmt.Sprintf("%s is reached by %s, which this switch bears: with it, the address would be lost.", h.Name, s.Address), map[string]any{"address": s.Address})
+		f := fit.Raise("network.cuts-admin", name, fmt.Sprintf("%s is reached by %s, which this switch bears: with it, the "+
+			"address would be lost.", h.Name, s.Address), map[string]any{"address": s.Address})
 		f.Offer("return")
 		f.Suggest("return", againLabel(h), "")
 		f = b.raise(f, "")
 		again = f.Remedy() == "return"
 	}
-	p.Steps = []Step{{Host: h.Name, What: fmt.Sprintf("Take the switch %s of %s away", name, h.Name), Do: &DropSwitch{SwitchWork{Switch: s, Return: again}}}}
+	p.Steps = []Step{{Host: h.Name, What: fmt.Sprintf("Take the switch %s of %s away", name, h.Name),
+		Do: &DropSwitch{SwitchWork{Switch: s, Return: again}}}}
 	if again {
 		p.Steps = append(p.Steps, keepStep(h, s, "Reach %s anew, else the switch comes back"))
 	}
@@ -82,7 +88,8 @@ func DropASwitch(facts SwitchFacts, name string, answers Answers, takeRecommende
 }
 
 func againLabel(h HostFacts) string {
-	return fmt.Sprintf("Do it, and take it back unless %s is reached again within %d seconds", h.Name, max(h.ReturnSeconds, 1))
+	return fmt.Sprintf("Do it, and take it back unless %s is reached again within %d seconds", h.Name,
+		max(h.ReturnSeconds, 1))
 }
 
 func nicsOf(n int) string {
@@ -112,7 +119,8 @@ func checkSwitch(h HostFacts, s wiring.Switch) error {
 		}
 	}
 	if s.Segment == wiring.Quarantine && (s.Uplink != "" || s.Address != "") {
-		return fmt.Errorf("quarantine has no way out: a switch into it has neither an uplink nor an address of the host's own")
+		return fmt.Errorf("quarantine has no way out: a switch into it has neither an uplink nor an address of the host's " +
+			"own")
 	}
 	if s.Uplink == "" {
 		return nil
@@ -126,7 +134,8 @@ func checkSwitch(h HostFacts, s wiring.Switch) error {
 	}
 	for _, o := range h.Switches {
 		if o.Uplink == s.Uplink && !(o.Tagged && s.Tagged && o.VLAN != s.VLAN) {
-			return fmt.Errorf("the port %s leads out of the switch %s; two share a port only when each bears its own VLAN's tag", s.Uplink, o.Name)
+			return fmt.Errorf("the port %s leads out of the switch %s; two share a port only when each bears its own VLAN's tag",
+				s.Uplink, o.Name)
 		}
 	}
 	return nil
@@ -177,7 +186,8 @@ func makeSteps(h HostFacts, s wiring.Switch, again bool) []Step {
 	if s.Address != "" {
 		how += ", the host's own address " + s.Address + " on it"
 	}
-	steps := []Step{{Host: h.Name, What: fmt.Sprintf("Make the switch %s of %s, %s", s.Name, h.Name, how), Do: &MakeSwitch{SwitchWork{Switch: s, Return: again}}}}
+	steps := []Step{{Host: h.Name, What: fmt.Sprintf("Make the switch %s of %s, %s", s.Name, h.Name, how),
+		Do: &MakeSwitch{SwitchWork{Switch: s, Return: again}}}}
 	if again {
 		steps = append(steps, keepStep(h, s, "Reach %s anew, else the switch is taken back"))
 	}
@@ -193,7 +203,8 @@ func (b *builder) switchSteps(h HostFacts) (steps []Step) {
 	for _, s := range b.switches {
 		err := checkSwitch(h, s)
 		if port, ok := h.port(s.Uplink); ok && cuts(h, port, s) {
-			err = fmt.Errorf("network.switch-absent: %s is reached by the address of the port %s: make that switch by itself first (unvora switch add), which is taken back if the host is cut off", h.Name, s.Uplink)
+			err = fmt.Errorf("network.switch-absent: %s is reached by the address of the port %s: make that switch by itself "+
+				"first (unvora switch add), which is taken back if the host is cut off", h.Name, s.Uplink)
 		}
 		if b.err == nil {
 			b.err = err

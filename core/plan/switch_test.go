@@ -91,7 +91,8 @@ func TestLanding(t *testing.T) {
 	f, req := lying(t)
 	req.Files = plan.Copy
 	f.Host.Pools[0].Labels, f.Host.Pools[1].Labels = []string{"fast"}, []string{"archive"}
-	f.Landing = []landing.Rule{{ID: "1", Kind: landing.Machine, Label: "fast"}, {ID: "2", Kind: landing.Disk, OverBytes: 1 << 30, Label: "archive"}, {ID: "3", Kind: landing.Media, Label: "archive"}}
+	f.Landing = []landing.Rule{{ID: "1", Kind: landing.Machine, Label: "fast"},
+		{ID: "2", Kind: landing.Disk, OverBytes: 1 << 30, Label: "archive"}, {ID: "3", Kind: landing.Media, Label: "archive"}}
 	f.Folder.Machine.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD", File: "guide.iso"}}
 	f.Folder.Files = append(f.Folder.Files, "guide.iso")
 	p, err := plan.Register(f, req)
@@ -99,7 +100,8 @@ func TestLanding(t *testing.T) {
 	require.True(t, p.Runnable, "%v", p.Findings)
 	put := do[plan.Place](t, p, plan.KindPlace)
 	require.Equal(t, "/reef", put.Pool)
-	require.Equal(t, []plan.Beside{{Pool: "/harbour", Dir: "tide-gauge-disks", File: "tide-gauge-disk1.qcow2"}, {Pool: "/harbour", Dir: "tide-gauge-disks", File: "guide.iso"}}, put.Besides)
+	require.Equal(t, []plan.Beside{{Pool: "/harbour", Dir: "tide-gauge-disks", File: "tide-gauge-disk1.qcow2"},
+		{Pool: "/harbour", Dir: "tide-gauge-disks", File: "guide.iso"}}, put.Besides)
 	m := do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine
 	require.Equal(t, "../../harbour/tide-gauge-disks/tide-gauge-disk1.qcow2", m.Disks[0].File)
 	require.Equal(t, "../../harbour/tide-gauge-disks/guide.iso", m.Devices[0].File)
@@ -113,7 +115,8 @@ func TestLanding(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "/reef", do[plan.Carry](t, p, plan.KindCarry).Pool)
 	require.Equal(t, "raw", do[plan.Carry](t, p, plan.KindCarry).Format)
-	for says, disks := range map[string]map[string]string{"no disk": {"disk9": "reef"}, "no pool": {"disk1": "lagoon"}, "run no disks": {"disk1": ":vhd"}} {
+	for says, disks := range map[string]map[string]string{"no disk": {"disk9": "reef"}, "no pool": {"disk1": "lagoon"},
+		"run no disks": {"disk1": ":vhd"}} {
 		req.Disks = disks
 		_, err = plan.Register(f, req)
 		require.ErrorContains(t, err, says)
@@ -122,7 +125,8 @@ func TestLanding(t *testing.T) {
 
 func TestAddresses(t *testing.T) {
 	f, req := lying(t)
-	for says, addresses := range map[string]map[string]string{"no NIC": {"NIC 9": "give"}, "has no addresses": {"NIC 1": "give"}, "neither": {"NIC 1": "any"}} {
+	for says, addresses := range map[string]map[string]string{"no NIC": {"NIC 9": "give"},
+		"has no addresses": {"NIC 1": "give"}, "neither": {"NIC 1": "any"}} {
 		req.Addresses = addresses
 		_, err := plan.Register(f, req)
 		require.ErrorContains(t, err, says)

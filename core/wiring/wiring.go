@@ -14,16 +14,18 @@ import (
 type Switch struct {
 	Name    string `json:"name" toml:"name"`
 	Segment string `json:"segment" toml:"segment"`
-	VLAN    int    `json:"vlan" toml:"vlan"`                           // 0: untagged or not known
-	Uplink  string `json:"uplink,omitempty" toml:"uplink,omitempty"`   // port of the host that leads out; "" for none
-	Tagged  bool   `json:"tagged,omitempty" toml:"tagged,omitempty"`   // frames bear the VLAN's tag on the uplink
-	Address string `json:"address,omitempty" toml:"address,omitempty"` // of the host's own on it, with its prefix length; "" for none
+	VLAN    int    `json:"vlan" toml:"vlan"`                         // 0: untagged or not known
+	Uplink  string `json:"uplink,omitempty" toml:"uplink,omitempty"` // port of the host that leads out; "" for none
+	Tagged  bool   `json:"tagged,omitempty" toml:"tagged,omitempty"` // frames bear the VLAN's tag on the uplink
+	// of the host's own on it, with its prefix length; "" for none
+	Address string `json:"address,omitempty" toml:"address,omitempty"`
 }
 
 // Port is a network port of a host.
 type Port struct {
-	Name    string `json:"name" toml:"name"`
-	Address string `json:"address,omitempty" toml:"address,omitempty"` // of the host's own on it, as long as no switch has the port; "" for none
+	Name string `json:"name" toml:"name"`
+	// of the host's own on it, as long as no switch has the port; "" for none
+	Address string `json:"address,omitempty" toml:"address,omitempty"`
 }
 
 // Quarantine is the segment with no way out.
@@ -144,10 +146,17 @@ func Find(n machine.NIC, host string, switches []Switch, rules []Rule) Match {
 		why  string
 		fits func(Switch) bool
 	}{
-		{fmt.Sprintf("by its segment, %s%s", n.Segment, vlan(n.VLAN)), func(s Switch) bool { return n.Segment != "" && s.Segment == n.Segment }},
+		{fmt.Sprintf("by its segment, %s%s", n.Segment, vlan(n.VLAN)),
+			func(s Switch) bool { return n.Segment != "" && s.Segment == n.Segment }},
 		{fmt.Sprintf("by its VLAN, %d", n.VLAN), func(s Switch) bool { return n.VLAN != 0 && s.VLAN == n.VLAN }},
-		{"its network is named like the segment", func(s Switch) bool { return n.Network != "" && strings.EqualFold(s.Segment, n.Network) }},
-		{"its network is named like the switch", func(s Switch) bool { return n.Network != "" && strings.EqualFold(s.Name, n.Network) }},
+		{"its network is named like the segment", func(s Switch) bool {
+			return n.Network != "" &&
+				strings.EqualFold(s.Segment, n.Network)
+		}},
+		{"its network is named like the switch", func(s Switch) bool {
+			return n.Network != "" &&
+				strings.EqualFold(s.Name, n.Network)
+		}},
 	}
 	for _, r := range tries {
 		var fits []Switch
@@ -175,7 +184,8 @@ func Likely(n machine.NIC, switches []Switch) (list []Switch) {
 		}
 		for _, w := range words {
 			id, err := strconv.Atoi(w)
-			if len(w) > 2 && (strings.Contains(strings.ToLower(s.Name), w) || strings.Contains(w, strings.ToLower(s.Segment))) || err == nil && id != 0 && id == s.VLAN {
+			if len(w) > 2 && (strings.Contains(strings.ToLower(s.Name), w) || strings.Contains(w, strings.ToLower(s.Segment))) ||
+				err == nil && id != 0 && id == s.VLAN {
 				list = append(list, s)
 				break
 			}

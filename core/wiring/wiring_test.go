@@ -10,7 +10,8 @@ import (
 )
 
 func TestFind(t *testing.T) {
-	switches := []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "Field-30", Segment: "field", VLAN: 30}, {Name: "outside", Segment: "visitors"}, {Name: "quarantine", Segment: "quarantine"}}
+	switches := []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "Field-30", Segment: "field", VLAN: 30},
+		{Name: "outside", Segment: "visitors"}, {Name: "quarantine", Segment: "quarantine"}}
 	for name, c := range map[string]struct {
 		nic    machine.NIC
 		to     string
@@ -34,7 +35,8 @@ func TestFind(t *testing.T) {
 			}
 		})
 	}
-	require.Len(t, wiring.Find(machine.NIC{Segment: "lab"}, "petrel", append(switches, wiring.Switch{Name: "lab2", Segment: "lab"}), nil).Likely, 1)
+	require.Len(t, wiring.Find(machine.NIC{Segment: "lab"}, "petrel",
+		append(switches, wiring.Switch{Name: "lab2", Segment: "lab"}), nil).Likely, 1)
 }
 
 func TestRules(t *testing.T) {
@@ -61,9 +63,11 @@ func TestRules(t *testing.T) {
 	m = find(machine.NIC{Network: "storage"}, "petrel")
 	require.Empty(t, m.Switch)
 	require.Equal(t, "storage", m.Segment, "it is known where it belongs")
-	require.Equal(t, "labnet", find(machine.NIC{Network: "lab"}, "petrel").Switch, "a rule whose switch is not there is passed over")
+	require.Equal(t, "labnet", find(machine.NIC{Network: "lab"}, "petrel").Switch,
+		"a rule whose switch is not there is passed over")
 
-	for _, r := range []wiring.Rule{{}, {Segment: "lab"}, {Network: "[", Segment: "lab"}, {Network: "x"}, {VLAN: 4095, Segment: "lab"}} {
+	for _, r := range []wiring.Rule{{}, {Segment: "lab"}, {Network: "[", Segment: "lab"}, {Network: "x"},
+		{VLAN: 4095, Segment: "lab"}} {
 		require.Error(t, r.Check(), r.String())
 	}
 	likely := wiring.Likely(machine.NIC{Network: "Production lab 20"}, switches)

@@ -143,7 +143,8 @@ func (a *Access) matches(ctx context.Context, u *inventory.User, password string
 // Change gives a user another role or password; what is "" stays. Who changes the
 // own password has to know it: current. Other sessions of a user whose password or
 // role is changed end.
-func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, password, current, keep string) (*inventory.User, error) {
+func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, password, current,
+	keep string) (*inventory.User, error) {
 	u, err := a.inv.UserByName(ctx, ref)
 	if err != nil {
 		return nil, err
@@ -153,7 +154,8 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 		return nil, ErrOwnOnly
 	}
 	if u == nil {
-		return nil, &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no user %q. unvora user list shows them.", ref)}
+		return nil, &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no user %q. unvora user list shows "+
+			"them.", ref)}
 	}
 	if role != "" && who.Role != Administrator {
 		return nil, ErrOwnOnly
@@ -182,7 +184,8 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 
 // SignIn begins a session; cookie is what the browser keeps. address is where the
 // call came from.
-func (a *Access) SignIn(ctx context.Context, name, password, address string) (cookie string, s *inventory.Session, err error) {
+func (a *Access) SignIn(ctx context.Context, name, password, address string) (cookie string, s *inventory.Session,
+	err error) {
 	u, err := a.inv.UserByName(ctx, name)
 	if err != nil {
 		return "", nil, err
@@ -240,13 +243,15 @@ func (a *Access) BySession(ctx context.Context, cookie, csrf string, reads bool)
 
 // MakeToken makes a token for the user that lives so many days; 0 stands for
 // TokenDays. endless lets it live for ever.
-func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, days int, endless bool) (string, *inventory.Token, error) {
+func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, days int, endless bool) (string,
+	*inventory.Token, error) {
 	if err := machine.CheckName(name); err != nil {
 		return "", nil, &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
 	}
 	switch {
 	case days < 0 || days > MostTokenDays:
-		return "", nil, &inventory.Error{Code: "wrong", Message: fmt.Sprintf("A token lives from 1 to %d days, not %d; one without an end has to be asked for.", MostTokenDays, days)}
+		return "", nil, &inventory.Error{Code: "wrong", Message: fmt.Sprintf("A token lives from 1 to %d days, not %d; one "+
+			"without an end has to be asked for.", MostTokenDays, days)}
 	case endless && days > 0:
 		return "", nil, &inventory.Error{Code: "wrong", Message: "A token has a term in days, or no end: not both."}
 	case days == 0:

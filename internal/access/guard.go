@@ -56,7 +56,8 @@ type guard struct {
 }
 
 func newGuard() *guard {
-	return &guard{hashes: semaphore.NewWeighted(hashesAtOnce), failed: expirable.NewLRU[string, failures](mostTracked, nil, forgotten)}
+	return &guard{hashes: semaphore.NewWeighted(hashesAtOnce),
+		failed: expirable.NewLRU[string, failures](mostTracked, nil, forgotten)}
 }
 
 // let tells whether somebody may try now; each of keys has its own failures.

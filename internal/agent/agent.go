@@ -1,6 +1,6 @@
 // Package agent is what runs beside a hypervisor, put together: it looks after pools, machine folders, the list of
-// machines and packages on shelves, and carries out tasks for the service. What only the hypervisor can do is asked of a
-// driver.
+// machines and packages on shelves, and carries out tasks for the service. What only the hypervisor can do is asked of
+// a driver.
 package agent
 
 import (
@@ -59,7 +59,8 @@ func New(config Config, d driver.Driver, log *slog.Logger) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Agent{Ground: &ground.Ground{Config: config, Family: family, Driver: d, Door: config.Door(), Records: records, Log: log}}
+	a := &Agent{Ground: &ground.Ground{Config: config, Family: family, Driver: d, Door: config.Door(), Records: records,
+		Log: log}}
 	a.sight = sight.New(a.Ground)
 	a.work = do.New(a.Ground, a.sight, a.others)
 	a.tasks = task.New(a.Ground, a.work.Kinds())
@@ -121,7 +122,8 @@ func (a *Agent) loadTrust() error {
 			return err
 		}
 		a.code = &code
-		a.tls = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}}
+		a.tls = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13,
+			NextProtos: []string{"h2", "http/1.1"}}
 		return nil
 	}
 	config, err := hostlink.MemberTLS([]byte(t.Cert), []byte(t.Key), []byte(t.Authority))
@@ -188,7 +190,8 @@ func (a *Agent) trustAnew(n hostlink.Trust) error {
 func (a *Agent) Listen() (net.Listener, error) {
 	l, err := net.Listen("tcp", a.Config.Listen)
 	if err != nil {
-		return nil, fmt.Errorf("listen on %s: %w; another agent may run on this port (listen in the agent's file sets it)", a.Config.Listen, err)
+		return nil, fmt.Errorf("listen on %s: %w; another agent may run on this port (listen in the agent's file sets it)",
+			a.Config.Listen, err)
 	}
 	if n, ok := a.Driver.(interface {
 		Wire(net.Listener) net.Listener
@@ -208,9 +211,12 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
-	server := &http.Server{Protocols: protocols, TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){hostlink.ProtocolNBD: a.serveDisks(ctx)},
-		Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug),
-		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20}}
+	server := &http.Server{Protocols: protocols, TLSNextProto: map[string]func(*http.Server, *tls.Conn,
+		http.Handler){hostlink.ProtocolNBD: a.serveDisks(ctx)},
+		Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug),
+		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20,
+			MaxReceiveBufferPerStream: 4 << 20}}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
 	a.work.EmptyTrash()

@@ -48,7 +48,8 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 	}
 	named := func(d machine.Disk) bool { return filepath.Join(t.Path, d.File) == filepath.Clean(req.Path) }
 	if !slices.ContainsFunc(m.Disks, named) {
-		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " + req.Path}
+		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " +
+			req.Path}
 	}
 	if a.Driver.State(t.Path) == "running" {
 		return ground.Refuse("state.running", "the machine runs; its disks change while they are read")

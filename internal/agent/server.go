@@ -16,7 +16,8 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 )
 
-// routes of the agent's side of hostlink. The service may call all of them, another agent only read what a ticket is for.
+// routes of the agent's side of hostlink. The service may call all of them, another agent only read what a ticket is
+// for.
 func (a *Agent) routes() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/enrol", handle(a.serveEnrol))
@@ -383,5 +384,5 @@ func fail(w http.ResponseWriter, err error) {
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusConflict)
-	json.NewEncoder(w).Encode(fault)
+	_ = json.NewEncoder(w).Encode(fault)
 }

@@ -99,14 +99,16 @@ func TestNobody(t *testing.T) {
 	a.tickets.Store("theirs", hostlink.Ticket{Path: pool, Expires: later, Foreign: true})
 	a.tickets.Store("another's", hostlink.Ticket{Path: pool, Expires: later, Foreign: true, For: "petrel"})
 	a.tickets.Store("old", hostlink.Ticket{Path: pool, Expires: time.Now(), Foreign: true})
-	for name, works := range map[string]bool{"ours": false, "theirs": true, "another's": false, "old": false, "none": false} {
+	for name, works := range map[string]bool{"ours": false, "theirs": true, "another's": false, "old": false,
+		"none": false} {
 		r := httptest.NewRequest(http.MethodPost, "/", nil)
 		r.TLS = &tls.ConnectionState{}
 		r.SetPathValue("ticket", name)
 		_, err := a.ticket(r)
 		require.Equal(t, works, err == nil, name)
 	}
-	for _, path := range []string{"GET /v1/survey", "GET /v1/tickets/theirs", "GET /v1/tickets/theirs/descriptor", "GET /v1/folder?path=" + pool, "PUT /v1/tickets/x", "DELETE /v1/jobs/x", "POST /v1/tickets/ours/disks"} {
+	for _, path := range []string{"GET /v1/survey", "GET /v1/tickets/theirs", "GET /v1/tickets/theirs/descriptor",
+		"GET /v1/folder?path=" + pool, "PUT /v1/tickets/x", "DELETE /v1/jobs/x", "POST /v1/tickets/ours/disks"} {
 		method, at, _ := strings.Cut(path, " ")
 		r := httptest.NewRequest(method, at, strings.NewReader("{}"))
 		r.TLS = &tls.ConnectionState{}

@@ -42,15 +42,18 @@ const sessionCookie = "unvora_session"
 
 // New makes the handler of calls, and one of the service's figures alone, which asks
 // nobody who they are. console holds the console's files.
-func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.Access, console fs.FS, log *slog.Logger) (calling, figures http.Handler, err error) {
+func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.Access, console fs.FS,
+	log *slog.Logger) (calling, figures http.Handler, err error) {
 	gin.SetMode(gin.ReleaseMode)
 	s := &Server{inv: inv, work: w, access: a, events: newHub(), log: log}
 	go s.events.run(ctx, inv, log)
 
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	calls := promauto.With(registry).NewHistogramVec(prometheus.HistogramOpts{Name: "unvora_http_seconds", Help: "Time to answer a call.", Buckets: prometheus.DefBuckets}, []string{"method", "path", "status"})
-	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers", Help: "Open streams of events."}, func() float64 { return float64(s.events.readers.Load()) })
+	calls := promauto.With(registry).NewHistogramVec(prometheus.HistogramOpts{Name: "unvora_http_seconds",
+		Help: "Time to answer a call.", Buckets: prometheus.DefBuckets}, []string{"method", "path", "status"})
+	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers",
+		Help: "Open streams of events."}, func() float64 { return float64(s.events.readers.Load()) })
 
 	r := gin.New()
 	r.ContextWithFallback = true // what a caller asked for ends when the caller goes
@@ -129,7 +132,8 @@ func secured(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+			"frame-ancestors 'none'")
 		next.ServeHTTP(w, r)
 	})
 }
@@ -141,7 +145,8 @@ func serveConsole(files fs.FS) gin.HandlerFunc {
 		path := strings.TrimPrefix(c.Request.URL.Path, "/")
 		if strings.HasPrefix(path, "api/") {
 			c.Header("Content-Type", "application/problem+json")
-			c.JSON(http.StatusNotFound, gin.H{"title": "Not found", "status": 404, "code": "unknown", "detail": "There is no call " + c.Request.Method + " /" + path + ".", "next": "/api/docs lists all calls."})
+			c.JSON(http.StatusNotFound, gin.H{"title": "Not found", "status": 404, "code": "unknown",
+				"detail": "There is no call " + c.Request.Method + " /" + path + ".", "next": "/api/docs lists all calls."})
 			return
 		}
 		if st, err := fs.Stat(files, path); err == nil && !st.IsDir() {

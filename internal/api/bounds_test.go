@@ -71,7 +71,9 @@ func TestFigures(t *testing.T) {
 // TestWebByOperators: who only looks makes no agent fetch anything.
 func TestWebByOperators(t *testing.T) {
 	h := newHouse(t)
-	require.NoError(t, h.inv.AddHost(t.Context(), inventory.NewID(), "127.0.0.1:1", &hostlink.Hello{Name: "gannet", Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4, MemoryBytes: 1 << 30}, "test"))
+	require.NoError(t, h.inv.AddHost(t.Context(), inventory.NewID(), "127.0.0.1:1",
+		&hostlink.Hello{Name: "gannet", Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4, MemoryBytes: 1 << 30},
+		"test"))
 	body := `{"operation":"import","host":"gannet","source":{"package":"https://depot.example/x.ova"}}`
 	status, code := h.call("POST", apiBase+"/plans", h.tokens[access.Viewer], asJSON, body)
 	require.Equal(t, 403, status, code)

@@ -247,7 +247,8 @@ func (s *Server) DropRule(c *gin.Context, rule string) {
 }
 
 func (s *Server) TryWiring(c *gin.Context, p openapi.TryWiringParams) {
-	t, err := s.work.TryWiring(c, machine.NIC{Network: value(p.Network), VLAN: value(p.Vlan), Segment: value(p.Segment)}, p.Host)
+	t, err := s.work.TryWiring(c, machine.NIC{Network: value(p.Network), VLAN: value(p.Vlan), Segment: value(p.Segment)},
+		p.Host)
 	s.answer(c, http.StatusOK, t, err)
 }
 
@@ -307,10 +308,12 @@ func (s *Server) LookAtFolder(c *gin.Context, p openapi.LookAtFolderParams) {
 }
 
 func asLanding(b *openapi.NewLandingRule) landing.Rule {
-	return landing.Rule{Kind: string(value(b.Kind)), OverBytes: value(b.OverBytes), Host: value(b.Host), Label: value(b.Label),
-		Pool: value(b.Pool), KeepBytes: value(b.KeepBytes)}
+	return landing.Rule{Kind: string(value(b.Kind)), OverBytes: value(b.OverBytes), Host: value(b.Host),
+		Label: value(b.Label),
+		Pool:  value(b.Pool), KeepBytes: value(b.KeepBytes)}
 }
 
 func asWiring(b *openapi.NewRule) wiring.Rule {
-	return wiring.Rule{Network: value(b.Network), VLAN: value(b.Vlan), Segment: value(b.Segment), Host: value(b.Host), Switch: value(b.Switch)}
+	return wiring.Rule{Network: value(b.Network), VLAN: value(b.Vlan), Segment: value(b.Segment), Host: value(b.Host),
+		Switch: value(b.Switch)}
 }

@@ -62,7 +62,8 @@ func contractOf(spec *openapi3.T) (contract, error) {
 			}
 			open := *op // who calls is looked at before; the library would read whole bodies for that
 			open.Security = &openapi3.SecurityRequirements{}
-			p := &promise{role: role, route: routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: &open}}
+			p := &promise{role: role, route: routers.Route{Spec: spec, Path: path, PathItem: item, Method: method,
+				Operation: &open}}
 			if op.RequestBody != nil {
 				p.json = op.RequestBody.Value.Content.Get("application/json") != nil
 			}
@@ -118,7 +119,8 @@ func breach(err error) string {
 	var schema *openapi3.SchemaError
 	switch {
 	case errors.As(err, &schema):
-		for inner := schema; schema.Origin != nil && errors.As(schema.Origin, &inner) && inner != schema; { // of the one shape that is meant
+		// of the one shape that is meant
+		for inner := schema; schema.Origin != nil && errors.As(schema.Origin, &inner) && inner != schema; {
 			schema = inner
 		}
 		where = append(where, schema.JSONPointer()...)
@@ -130,7 +132,8 @@ func breach(err error) string {
 	says := schema.Reason
 	if d := schema.Schema; d != nil && d.Discriminator != nil {
 		name := d.Discriminator.PropertyName
-		says = fmt.Sprintf("%s has to be one of %s", name, strings.Join(slices.Sorted(maps.Keys(d.Discriminator.Mapping)), ", "))
+		says = fmt.Sprintf("%s has to be one of %s", name, strings.Join(slices.Sorted(maps.Keys(d.Discriminator.Mapping)),
+			", "))
 	}
 	if len(where) > 0 {
 		says = strings.Join(where, "/") + ": " + says

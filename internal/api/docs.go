@@ -78,7 +78,8 @@ func callsByTag(spec *openapi3.T) []docSection {
 func describeCall(method, path string, op *openapi3.Operation) docCall {
 	call := docCall{Method: method, Path: "/api/v1" + path, Summary: op.Summary}
 	for _, p := range op.Parameters {
-		call.Parameters = append(call.Parameters, docField{p.Value.Name, p.Value.In, typeName(p.Value.Schema), p.Value.Description, p.Value.Required})
+		call.Parameters = append(call.Parameters, docField{p.Value.Name, p.Value.In, typeName(p.Value.Schema),
+			p.Value.Description, p.Value.Required})
 	}
 	if op.RequestBody != nil {
 		for kind, content := range op.RequestBody.Value.Content {
@@ -93,7 +94,8 @@ func describeCall(method, path string, op *openapi3.Operation) docCall {
 			slices.Sort(names)
 			for _, n := range names {
 				p := content.Schema.Value.Properties[n]
-				call.Fields = append(call.Fields, docField{n, "body", typeName(p), p.Value.Description, slices.Contains(content.Schema.Value.Required, n)})
+				call.Fields = append(call.Fields, docField{n, "body", typeName(p), p.Value.Description,
+					slices.Contains(content.Schema.Value.Required, n)})
 			}
 		}
 	}

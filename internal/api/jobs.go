@@ -50,7 +50,8 @@ func (s *Server) asked(c *gin.Context, work func(req draw.Request) error) {
 			return err
 		}
 		u := caller(c)
-		draw.As(req, draw.Caller{Name: u.Name, Operator: access.May(u.Role, access.Operator), Administrator: access.May(u.Role, access.Administrator)})
+		draw.As(req, draw.Caller{Name: u.Name, Operator: access.May(u.Role, access.Operator),
+			Administrator: access.May(u.Role, access.Administrator)})
 		end, err := s.plans.take(c, u.Name)
 		if err != nil {
 			return err

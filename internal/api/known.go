@@ -24,7 +24,8 @@ func (s *Server) LeaveAlone(c *gin.Context) {
 		if days == 0 {
 			days = leaveDays
 		}
-		s.answer(c, http.StatusNoContent, nil, s.inv.Leave(c, b.Ids, b.Reason, time.Now().AddDate(0, 0, days), caller(c).Name))
+		s.answer(c, http.StatusNoContent, nil, s.inv.Leave(c, b.Ids, b.Reason, time.Now().AddDate(0, 0, days),
+			caller(c).Name))
 	}
 }
 

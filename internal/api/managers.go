@@ -19,7 +19,8 @@ func (s *Server) ListManagers(c *gin.Context) {
 
 func (s *Server) AddManager(c *gin.Context) {
 	if b, ok := body[openapi.AddManager](s, c); ok {
-		e := foreign.Entry{Name: b.Name, Address: b.Address, Account: value(b.Account), Password: value(b.Password), Token: value(b.Token), Trust: value(b.Trust)}
+		e := foreign.Entry{Name: b.Name, Address: b.Address, Account: value(b.Account), Password: value(b.Password),
+			Token: value(b.Token), Trust: value(b.Trust)}
 		m, err := s.work.AddManager(c, e, caller(c).Name)
 		s.answer(c, http.StatusCreated, m, err)
 	}

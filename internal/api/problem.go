@@ -23,7 +23,8 @@ import (
 
 // statusOf is the status of each code of the inventory's errors. One that is not
 // here is a mistake of ours.
-var statusOf = map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409, "not-now": 409, "certificate-unknown": 409, "wrong": 400, "not-json": 415}
+var statusOf = map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409,
+	"not-now": 409, "certificate-unknown": 409, "wrong": 400, "not-json": 415}
 
 // Problem is the body of an error (RFC 9457).
 type Problem struct {
@@ -39,7 +40,9 @@ type Problem struct {
 // problem answers with what an error is to the caller.
 func (s *Server) problem(c *gin.Context, err error) {
 	number := inventory.NewID().String()[24:]
-	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: "internal", Detail: "The service made a mistake, number " + number + " in its log.", Next: "Try again; if it happens again, report it with that number."}
+	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: "internal",
+		Detail: "The service made a mistake, number " + number + " in its log.",
+		Next:   "Try again; if it happens again, report it with that number."}
 	var (
 		known *inventory.Error
 		none  *notAllowed
@@ -53,37 +56,49 @@ func (s *Server) problem(c *gin.Context, err error) {
 	switch {
 	case errors.As(err, &known) && statusOf[known.Code] != 0:
 		status := statusOf[known.Code]
-		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message, Likely: known.Likely}
+		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message,
+			Likely: known.Likely}
 	case errors.As(err, &not):
-		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(), Next: "Change what blocks it, then plan again.", Plan: not.Plan}
+		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(),
+			Next: "Change what blocks it, then plan again.", Plan: not.Plan}
 		if not.Plan.Verdict == plan.Open {
 			p.Code, p.Next = "plan.open", "Answer the open choices (answers), or take the recommendations (takeRecommended)."
 		}
 	case errors.As(err, &away):
 		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
 	case errors.Is(err, hostlink.ErrUnreachable):
-		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: inventory.Sentence(err.Error())}
+		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable",
+			Detail: inventory.Sentence(err.Error())}
 	case errors.As(err, &denied):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: denied.Error(), Next: "Ask an administrator."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: denied.Error(),
+			Next: "Ask an administrator."}
 	case errors.As(err, &none):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: none.Error(), Next: "Ask an administrator."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: none.Error(),
+			Next: "Ask an administrator."}
 	case errors.Is(err, errNobody), errors.Is(err, access.ErrSignIn), errors.Is(err, access.ErrUnknown):
-		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: inventory.Sentence(err.Error()), Next: "Sign in: unvora login, or open the console."}
+		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: inventory.Sentence(err.Error()),
+			Next: "Sign in: unvora login, or open the console."}
 	case errors.Is(err, access.ErrCSRF):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: inventory.Sentence(err.Error()), Next: "Load the page again."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: inventory.Sentence(err.Error()),
+			Next: "Load the page again."}
 	case errors.Is(err, access.ErrOwnOnly):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: inventory.Sentence(err.Error()), Next: "Ask an administrator."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: inventory.Sentence(err.Error()),
+			Next: "Ask an administrator."}
 	case errors.As(err, &later):
 		c.Header("Retry-After", strconv.Itoa(int(later.Wait.Seconds())+1))
-		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests, Code: "later", Detail: inventory.Sentence(later.Error())}
+		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests, Code: "later",
+			Detail: inventory.Sentence(later.Error())}
 	case unusable(err):
-		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong", Detail: "A value of the call can't be what it should be."}
+		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong",
+			Detail: "A value of the call can't be what it should be."}
 	case errors.As(err, &fault):
 		p = Problem{Title: "Refused by the agent", Status: 409, Code: fault.Code, Detail: fault.Message}
 	case databaseAway(err), errors.Is(err, context.DeadlineExceeded) && s.databaseSilent(c):
-		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer.", Next: "Jobs go on when it is back; try again in a moment."}
+		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer.",
+			Next: "Jobs go on when it is back; try again in a moment."}
 	case errors.Is(err, context.DeadlineExceeded):
-		p = Problem{Title: "Service Unavailable", Status: 503, Code: "later", Detail: "This took too long and was given up.", Next: "Look what of it was done, then try again."}
+		p = Problem{Title: "Service Unavailable", Status: 503, Code: "later", Detail: "This took too long and was given up.",
+			Next: "Look what of it was done, then try again."}
 	case errors.Is(c.Request.Context().Err(), context.Canceled):
 		return // nobody listens any more
 	default:

@@ -54,7 +54,8 @@ func newHouse(t *testing.T) *house {
 	people, err := access.New(inv, key)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
-	handler, _, err := New(ctx, inv, w, people, fstest.MapFS{"index.html": {Data: []byte("console")}}, slog.New(slog.DiscardHandler))
+	handler, _, err := New(ctx, inv, w, people, fstest.MapFS{"index.html": {Data: []byte("console")}},
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	server := httptest.NewServer(handler)
 	t.Cleanup(func() { stop(); server.CloseClientConnections(); server.Close() })
@@ -185,7 +186,8 @@ func TestWrongCalls(t *testing.T) {
 func TestErrorsMapped(t *testing.T) {
 	h := newHouse(t)
 	s := &Server{log: slog.New(slog.DiscardHandler)}
-	for _, err := range []error{&inventory.Error{Code: "never heard of", Message: "x"}, fmt.Errorf("select secret from users")} {
+	for _, err := range []error{&inventory.Error{Code: "never heard of", Message: "x"},
+		fmt.Errorf("select secret from users")} {
 		res := httptest.NewRecorder()
 		c := ginContext(res)
 		s.problem(c, err)
@@ -205,7 +207,8 @@ func TestOwnJobs(t *testing.T) {
 	other := &inventory.Job{ID: inventory.NewID(), UserName: "a-administrator"}
 	for _, job := range []*inventory.Job{j, other} {
 		require.NoError(t, h.inv.InTx(t.Context(), func(tx pgx.Tx) error {
-			return inventory.In(tx).AddJob(t.Context(), job, &plan.Plan{Operation: "export", Subjects: []string{"x"}}, nil, "", nil, nil)
+			return inventory.In(tx).AddJob(t.Context(), job, &plan.Plan{Operation: "export", Subjects: []string{"x"}}, nil, "",
+				nil, nil)
 		}))
 	}
 	for role, want := range map[string][2]int{access.Operator: {200, 404}, access.Administrator: {200, 200}} {
@@ -214,7 +217,8 @@ func TestOwnJobs(t *testing.T) {
 			require.Equal(t, want[i], status, role)
 		}
 	}
-	for verb, body := range map[string]string{"cancel": "", "hold": "", "resume": "", "descriptor": "[]", "handed-out": `{"bytes":1}`} {
+	for verb, body := range map[string]string{"cancel": "", "hold": "", "resume": "", "descriptor": "[]",
+		"handed-out": `{"bytes":1}`} {
 		status, _ := h.call("POST", apiBase+"/jobs/"+other.ID.String()+"/"+verb, h.tokens[access.Operator], asJSON, body)
 		require.Equal(t, 404, status, verb)
 	}
@@ -263,13 +267,16 @@ func TestPeople(t *testing.T) {
 	cookie, csrf := session("a-operator", password)
 	require.NotEmpty(t, csrf)
 	require.Equal(t, 200, with(cookie))
-	status, code := h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON, `{"password":"another eider","current":"not it at all"}`)
+	status, code := h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON,
+		`{"password":"another eider","current":"not it at all"}`)
 	require.Equal(t, 400, status, code)
-	status, _ = h.call("PATCH", apiBase+"/users/a-viewer", h.tokens[access.Operator], asJSON, `{"password":"another eider"}`)
+	status, _ = h.call("PATCH", apiBase+"/users/a-viewer", h.tokens[access.Operator], asJSON,
+		`{"password":"another eider"}`)
 	require.Equal(t, 403, status)
 	status, _ = h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON, `{"role":"administrator"}`)
 	require.Equal(t, 403, status)
-	status, code = h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON, `{"password":"another eider","current":"`+password+`"}`)
+	status, code = h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON,
+		`{"password":"another eider","current":"`+password+`"}`)
 	require.Equal(t, 200, status, code)
 	require.Equal(t, 401, with(cookie), "sessions of the old password are over")
 	cookie, _ = session("a-operator", "another eider")

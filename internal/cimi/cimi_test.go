@@ -90,8 +90,9 @@ func TestRefusals(t *testing.T) {
 		says    string
 	}{
 		"unknown certificate": {admin, "", "certificate"},
-		"wrong password":      {cimi.Account{Name: "skerrow", Password: "high tide"}, cert, "account or its password is wrong"},
-		"token":               {cimi.Account{Token: "t"}, cert, "account or its password is wrong"},
+		"wrong password": {cimi.Account{Name: "skerrow", Password: "high tide"}, cert,
+			"account or its password is wrong"},
+		"token": {cimi.Account{Token: "t"}, cert, "account or its password is wrong"},
 	} {
 		k, err := cimi.New("https://"+address+"/cimi", c.account, c.cert)
 		require.NoError(t, err)
@@ -178,9 +179,11 @@ func TestImages(t *testing.T) {
 	same(at, now)
 
 	require.NoError(t, c.Delete(t.Context(), whole.ID))
-	_, err = cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href, cimi.VolumeImage{ImageLocation: &cimi.Ref{Href: "/cimi/volumes/vm2"}, RelatedImage: &cimi.Ref{Href: whole.ID}})
+	_, err = cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href,
+		cimi.VolumeImage{ImageLocation: &cimi.Ref{Href: "/cimi/volumes/vm2"}, RelatedImage: &cimi.Ref{Href: whole.ID}})
 	require.ErrorContains(t, err, "to tell the difference from")
-	_, err = cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href, cimi.VolumeImage{ImageLocation: &cimi.Ref{Href: "/cimi/volumes/vm4"}})
+	_, err = cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href,
+		cimi.VolumeImage{ImageLocation: &cimi.Ref{Href: "/cimi/volumes/vm4"}})
 	require.ErrorContains(t, err, "stopped machines only")
 	left, err := os.ReadDir(filepath.Join(dir, "images"))
 	require.NoError(t, err)
@@ -192,7 +195,8 @@ func TestPutThere(t *testing.T) {
 	dir, address, cert := standintest.Serve(t, nil)
 	c, e := client(t, address, cert, admin)
 	truth := disktest.Pattern(3<<20, 9)
-	room, err := cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href, cimi.VolumeImage{Common: cimi.Common{Name: "x", Properties: map[string]string{"bytes": fmt.Sprint(len(truth))}}})
+	room, err := cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href,
+		cimi.VolumeImage{Common: cimi.Common{Name: "x", Properties: map[string]string{"bytes": fmt.Sprint(len(truth))}}})
 	require.NoError(t, err)
 	at, err := c.Absolute(room.Can(cimi.RelUpload))
 	require.NoError(t, err)
@@ -209,11 +213,14 @@ func TestPutThere(t *testing.T) {
 		return res.StatusCode
 	}
 	require.Equal(t, http.StatusBadRequest, send(http.MethodPut, "Content-Range", "bytes x", truth))
-	require.Equal(t, http.StatusBadRequest, send(http.MethodPut, "Content-Range", fmt.Sprintf("bytes 0-9/%d", len(truth)+1), truth))
-	require.Equal(t, http.StatusNoContent, send(http.MethodPut, "Content-Range", fmt.Sprintf("bytes 0-%d/%d", len(truth)-1, len(truth)), truth))
+	require.Equal(t, http.StatusBadRequest, send(http.MethodPut, "Content-Range",
+		fmt.Sprintf("bytes 0-9/%d", len(truth)+1), truth))
+	require.Equal(t, http.StatusNoContent, send(http.MethodPut, "Content-Range",
+		fmt.Sprintf("bytes 0-%d/%d", len(truth)-1, len(truth)), truth))
 	require.Equal(t, http.StatusBadRequest, send(http.MethodPost, "Repr-Digest", "sha-256=:AAAA:", nil))
 	sum := sha256.Sum256(truth)
-	require.Equal(t, http.StatusNoContent, send(http.MethodPost, "Repr-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":", nil))
+	require.Equal(t, http.StatusNoContent, send(http.MethodPost, "Repr-Digest",
+		"sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":", nil))
 
 	v := cimi.VolumeCreate{Common: cimi.Common{Name: "x"}}
 	v.VolumeTemplate.VolumeImage.Href = room.ID
@@ -221,7 +228,8 @@ func TestPutThere(t *testing.T) {
 	require.NoError(t, err)
 	m := cimi.MachineCreate{Common: cimi.Common{Name: "x", Properties: map[string]string{"host": "knot", "uuid": "u"}}}
 	m.MachineTemplate.Volumes = []cimi.MachineVolume{{Volume: cimi.Ref{Href: volume.ID}}}
-	m.MachineTemplate.NetworkInterfaces = []cimi.NetworkInterface{{Network: cimi.Ref{Href: "/cimi/networks/laboratory"}, MACAddress: "02:5c:01:00:00:01"}}
+	m.MachineTemplate.NetworkInterfaces = []cimi.NetworkInterface{{Network: cimi.Ref{Href: "/cimi/networks/laboratory"},
+		MACAddress: "02:5c:01:00:00:01"}}
 	made, err := cimi.Add[cimi.Machine](t.Context(), c, e.Machines.Href, m)
 	require.NoError(t, err)
 	require.Equal(t, "knot", made.Properties["host"])
@@ -261,7 +269,10 @@ func TestShown(t *testing.T) {
 // FuzzMachine: whatever a manager answers, it is read or refused, and what was
 // read is written and read again as the same.
 func FuzzMachine(f *testing.F) {
-	f.Add([]byte(`{"resourceURI":"http://schemas.dmtf.org/cimi/2/MachineCollection","id":"m","count":1,"machines":[{"id":"1","name":"x","state":"STOPPED","cpu":2,"memory":1,"volumes":{"count":1,"volumes":[{"volume":{"href":"v"}}]},"networkInterfaces":{"href":"n"}}],"operations":[{"rel":"add","href":"m"}]}`))
+	f.Add([]byte(`{"resourceURI":"http://schemas.dmtf.org/cimi/2/MachineCollection","id":"m","count":1,
+		"machines":[{"id":"1","name":"x","state":"STOPPED","cpu":2,"memory":1,
+		"volumes":{"count":1,"volumes":[{"volume":{"href":"v"}}]},"networkInterfaces":{"href":"n"}}],
+		"operations":[{"rel":"add","href":"m"}]}`))
 	f.Add([]byte(`{"machines":{}}`))
 	f.Add([]byte(`{"machines":null,"count":-1}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {

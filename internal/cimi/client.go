@@ -79,7 +79,8 @@ func New(address string, account Account, trusted string) (*Client, error) {
 func ParseAddress(address string) (*url.URL, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address of a manager: it is an https URL, such as https://mainland.example/cimi", address)
+		return nil, fmt.Errorf("%q is no address of a manager: it is an https URL, such as https://mainland.example/cimi",
+			address)
 	}
 	return u, nil
 }
@@ -99,7 +100,8 @@ func TLS(trusted string) (*tls.Config, error) {
 		InsecureSkipVerify: true, // it is compared with the one that was accepted
 		VerifyConnection: func(s tls.ConnectionState) error {
 			if !bytes.Equal(s.PeerCertificates[0].Raw, block.Bytes) {
-				return fmt.Errorf("its certificate is not the one that was accepted: %s answers", Fingerprint(s.PeerCertificates[0]))
+				return fmt.Errorf("its certificate is not the one that was accepted: %s answers",
+					Fingerprint(s.PeerCertificates[0]))
 			}
 			return nil
 		},
@@ -115,7 +117,8 @@ func Fingerprint(c *x509.Certificate) string {
 // Shown is the certificate that a server at address (HOST:PORT) shows, and
 // whether the system trusts it for that name.
 func Shown(ctx context.Context, address string) (cert *x509.Certificate, why error, err error) {
-	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: dialPatience}, Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: dialPatience},
+		Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, nil, err
@@ -287,7 +290,8 @@ func Add[T any](ctx context.Context, c *Client, collection string, what any) (*T
 
 // Act asks for an action of a resource (DSP0263, 4.2.1.4).
 func (c *Client) Act(ctx context.Context, href, action string) error {
-	_, err := c.do(ctx, http.MethodPost, href, map[string]string{"resourceURI": Namespace + "Action", "action": action}, nil)
+	_, err := c.do(ctx, http.MethodPost, href, map[string]string{"resourceURI": Namespace + "Action", "action": action},
+		nil)
 	return err
 }
 

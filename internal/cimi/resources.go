@@ -52,7 +52,8 @@ func (c Common) Base() Common { return c }
 // Can returns where an operation is asked for; "" when it isn't offered.
 func (c Common) Can(rel string) string {
 	for _, o := range c.Operations {
-		if o.Rel == rel || strings.HasSuffix(o.Rel, strings.TrimPrefix(rel, Namespace)) && strings.HasPrefix(o.Rel, "http://schemas.dmtf.org/cimi/") {
+		if o.Rel == rel || strings.HasSuffix(o.Rel, strings.TrimPrefix(rel, Namespace)) &&
+			strings.HasPrefix(o.Rel, "http://schemas.dmtf.org/cimi/") {
 			return o.Href
 		}
 	}

@@ -25,8 +25,10 @@ var drivers = map[string]func(agent.Config) (driver.Driver, error){
 func (a *app) agentCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "agent FILE", Short: "Run the agent beside a hypervisor",
-		Long:    "Run the agent of one host. FILE is its configuration: name, family, driver, pools,\nshelves and switches. Until it is added to an inventory it prints a one-time code\nfor: unvora host add.",
-		Example: "  unvora agent /etc/unvora/agent.toml\n  unvora agent gannet.toml --log-level debug", Args: cobra.ExactArgs(1),
+		Long: "Run the agent of one host. FILE is its configuration: name, family, driver, pools,\nshelves and " +
+			"switches. Until it is added to an inventory it prints a one-time code\nfor: unvora host add.",
+		Example: "  unvora agent /etc/unvora/agent.toml\n  unvora agent gannet.toml --log-level debug",
+		Args:    cobra.ExactArgs(1),
 	}
 	level := cmd.Flags().String("log-level", "info", "debug, info, warn or error")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

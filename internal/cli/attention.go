@@ -40,12 +40,14 @@ and carries out; or it is left as it is, with a reason and for a term.`,
 				}
 				fmt.Fprintf(a.out, "  %-3d %s\n      %s\n", n+1, a.paint(bold, i.Subject), i.Evidence)
 				if i.Left != nil {
-					fmt.Fprintf(a.out, "      %s\n", a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s", i.Left.Who, i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
+					fmt.Fprintf(a.out, "      %s\n", a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s", i.Left.Who,
+						i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
 				} else {
 					fmt.Fprintf(a.out, "      %s\n", a.paint(green, "→ "+i.Recommended))
 				}
 			}
-			fmt.Fprintln(a.out, "\nTake what is recommended: unvora attention settle NUMBER… ; leave it: unvora attention leave NUMBER… --reason TEXT")
+			fmt.Fprintln(a.out, "\nTake what is recommended: unvora attention settle NUMBER… ; leave it: unvora attention "+
+				"leave NUMBER… --reason TEXT")
 		})
 	cmd.Flags().StringVar(&cause, "cause", "", "only of this cause")
 	cmd.Flags().BoolVar(&left, "left", false, "also what was left alone")
@@ -79,8 +81,11 @@ func (a *app) items(cmd *cobra.Command, c *caller, refs []string, left bool) ([]
 
 func (a *app) attentionSettleCmd() *cobra.Command {
 	s := &settling{}
-	cmd := &cobra.Command{Use: "settle ITEM…", Short: "Do what is recommended about items, each with its plan first", Args: cobra.MinimumNArgs(1),
-		Long:    "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\nwhich means all of its items.",
+	cmd := &cobra.Command{Use: "settle ITEM…",
+		Short: "Do what is recommended about items, each with its plan first",
+		Args:  cobra.MinimumNArgs(1),
+		Long: "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\nwhich means all of " +
+			"its items.",
 		Example: "  unvora attention settle 1\n  unvora attention settle hollow --yes"}
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -101,12 +106,16 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 					}
 					continue
 				}
-				res, err := c.Recognise(cmd.Context(), openapi.RecogniseJSONRequestBody{Copy: (*i.Act.Copies)[0], Of: i.Act.Candidate, Note: &s.note})
+				res, err := c.Recognise(cmd.Context(), openapi.RecogniseJSONRequestBody{Copy: (*i.Act.Copies)[0],
+					Of: i.Act.Candidate, Note: &s.note})
 				k, err := call[openapi.Copy](c, res, err)
 				if err != nil {
 					return err
 				}
-				if err := a.print(k, func() { fmt.Fprintf(a.out, "%s is a copy of that machine: unvora where %s\n", place(k), k.Id) }); err != nil {
+				if err := a.print(k, func() {
+					fmt.Fprintf(a.out, "%s is a copy of that machine: unvora where %s\n", place(k),
+						k.Id)
+				}); err != nil {
 					return err
 				}
 			case i.Act != nil && i.Act.Do == "resume":
@@ -139,8 +148,11 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 
 func (a *app) attentionLeaveCmd() *cobra.Command {
 	reason, days := "", 30
-	cmd := &cobra.Command{Use: "leave ITEM… --reason TEXT", Short: "Leave items as they are, for a term", Args: cobra.MinimumNArgs(1),
-		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n  unvora attention leave twin --reason \"never run together\" --days 365"}
+	cmd := &cobra.Command{Use: "leave ITEM… --reason TEXT",
+		Short: "Leave items as they are, for a term",
+		Args:  cobra.MinimumNArgs(1),
+		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n  unvora attention leave twin --reason " +
+			"\"never run together\" --days 365"}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept and shown (needed)")
 	cmd.Flags().IntVar(&days, "days", days, "after how many days it is shown again")
 	cmd.MarkFlagRequired("reason")
@@ -170,11 +182,15 @@ func (a *app) attentionLeaveCmd() *cobra.Command {
 
 func (a *app) compareCmd() *cobra.Command {
 	exact := false
-	cmd := calling(a, &cobra.Command{Use: "compare A B", Short: "How far two copies have grown apart", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeCopies(),
+	cmd := calling(a, &cobra.Command{Use: "compare A B",
+		Short:             "How far two copies have grown apart",
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeCopies(),
 		Long: `How far two copies have grown apart: hardware, wiring, identity and disks. Of disks
 that share a layer only what lies above it is read. Where much would have to be read,
 their samples are compared instead, which takes no time; --exact reads it all.`,
-		Example: "  unvora compare petrel/chart-render gannet/chart-render\n  unvora compare training-01 training-02 --exact"},
+		Example: "  unvora compare petrel/chart-render gannet/chart-render\n  unvora compare training-01 training-02 " +
+			"--exact"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.Compare(cmd.Context(), &openapi.CompareParams{A: args[0], B: args[1], Exact: &exact})
 		}, func(args []string, v openapi.Comparison) {
@@ -208,7 +224,8 @@ func diskDistance(d openapi.DiskComparison) string {
 	case d.Exact && d.DifferentBytes == 0:
 		return fmt.Sprintf("the same, to the byte (%s read of each%s)", size(d.ReadBytes), rests(d))
 	case d.Exact:
-		return fmt.Sprintf("%s differ, in blocks of 64 KiB (%s read of each%s)", size(d.DifferentBytes), size(d.ReadBytes), rests(d))
+		return fmt.Sprintf("%s differ, in blocks of 64 KiB (%s read of each%s)", size(d.DifferentBytes), size(d.ReadBytes),
+			rests(d))
 	case d.Samples == 0:
 		return "nothing is known of its contents; --exact reads them"
 	}
@@ -225,28 +242,40 @@ func rests(d openapi.DiskComparison) string {
 func (a *app) trackCmds() []*cobra.Command {
 	one := func(use, short, long, said string, tracked bool) *cobra.Command {
 		filter, note := "", ""
-		cmd := calling(a, &cobra.Command{Use: use + " COPY…", Short: short, Long: long, ValidArgsFunction: a.completeCopies("registered"),
-			Example: "  unvora " + use + " skua/wave-model\n  unvora " + use + " --where 'host=skua name~kiosk-*' --note \"another team's\""},
+		cmd := calling(a, &cobra.Command{Use: use + " COPY…",
+			Short:             short,
+			Long:              long,
+			ValidArgsFunction: a.completeCopies("registered"),
+			Example: "  unvora " + use + " skua/wave-model\n  unvora " + use +
+				" --where 'host=skua name~kiosk-*' --note \"another team's\""},
 			func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 				if len(args) == 0 && filter == "" {
 					return nil, usage("which copies: names, or --where")
 				}
-				return c.Track(cmd.Context(), openapi.TrackJSONRequestBody{Copies: append([]string{}, args...), Where: &filter, Tracked: tracked, Note: &note})
+				return c.Track(cmd.Context(), openapi.TrackJSONRequestBody{Copies: append([]string{}, args...), Where: &filter,
+					Tracked: tracked, Note: &note})
 			}, func(_ []string, v struct{ Copies int }) { fmt.Fprintf(a.out, said+"\n", count(v.Copies, "copy")) })
 		cmd.Flags().StringVar(&filter, "where", "", "those that a filter tells, such as 'host=skua name~kiosk-*'")
 		cmd.Flags().StringVar(&note, "note", "", "why; goes to history")
 		return cmd
 	}
 	return []*cobra.Command{
-		one("track", "Look after registered copies", "Look after registered copies that were left alone.", "%s looked after from now on.", true),
-		one("untrack", "Leave registered copies alone: seen and compared, never touched", "Leave registered copies alone. They stay in the inventory, are surveyed and compared,\nand every operation on them is refused.", "%s left alone from now on.", false),
+		one("track", "Look after registered copies", "Look after registered copies that were left alone.",
+			"%s looked after from now on.", true),
+		one("untrack", "Leave registered copies alone: seen and compared, never touched",
+			"Leave registered copies alone. They stay in the inventory, are surveyed and compared,\nand every operation on "+
+				"them is refused.", "%s left alone from now on.", false),
 	}
 }
 
 func (a *app) recogniseCmd() *cobra.Command {
 	of, note := "", ""
-	cmd := calling(a, &cobra.Command{Use: "recognise COPY --of COPY|LINEAGE|nothing", Short: "Say what a copy that was found is; surveys keep to it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies(),
-		Example: "  unvora recognise gannet/chart-render --of petrel/chart-render\n  unvora recognise gannet/chart-render --of nothing --note \"another chart\""},
+	cmd := calling(a, &cobra.Command{Use: "recognise COPY --of COPY|LINEAGE|nothing",
+		Short:             "Say what a copy that was found is; surveys keep to it",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeCopies(),
+		Example: "  unvora recognise gannet/chart-render --of petrel/chart-render\n  unvora recognise " +
+			"gannet/chart-render --of nothing --note \"another chart\""},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			if of == "nothing" {
 				of = ""

@@ -40,8 +40,11 @@ func (a *app) changeCmd() *cobra.Command {
 	var folder bool
 	var cpus int
 	var boot, add, drop, addresses []string
-	cmd := a.changing(&cobra.Command{Use: "change COPY", Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices", Args: cobra.ExactArgs(1),
-		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
+	cmd := a.changing(&cobra.Command{Use: "change COPY",
+		Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
+		Args:  cobra.ExactArgs(1),
+		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound " +
+			"card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
 			if name == "" && memory == "" && guest == "" && cpus == 0 && len(boot)+len(add)+len(drop)+len(addresses) == 0 {
 				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, --drop or --address")
@@ -80,7 +83,9 @@ func (a *app) changeCmd() *cobra.Command {
 
 func (a *app) renewCmd() *cobra.Command {
 	var facets []string
-	cmd := a.changing(&cobra.Command{Use: "renew COPY", Short: "Give a copy new identity facets where it is", Args: cobra.ExactArgs(1),
+	cmd := a.changing(&cobra.Command{Use: "renew COPY",
+		Short:   "Give a copy new identity facets where it is",
+		Args:    cobra.ExactArgs(1),
 		Example: "  unvora renew petrel/tide-probe --facet mac\n  unvora renew training-01 --plan"},
 		"renewed", func(args []string) (any, error) {
 			all := facets
@@ -92,51 +97,74 @@ func (a *app) renewCmd() *cobra.Command {
 			}
 			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: args, Renew: all}, nil
 		})
-	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm")
+	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, "+
+		"generation-id or tpm")
 	return cmd
 }
 
 func (a *app) nicCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "nic", Short: "Add, remove and connect NICs", Example: "  unvora nic wire petrel/tide-probe \"NIC 1\" quarantine\n  unvora nic add tide-gauge field"}
-	one := func(use, short, example string, args cobra.PositionalArgs, fill func(req *openapi.ChangeRequest, args []string)) {
-		cmd.AddCommand(a.changing(&cobra.Command{Use: use, Short: short, Example: example, Args: args}, "changed", func(args []string) (any, error) {
+	cmd := &cobra.Command{Use: "nic",
+		Short:   "Add, remove and connect NICs",
+		Example: "  unvora nic wire petrel/tide-probe \"NIC 1\" quarantine\n  unvora nic add tide-gauge field"}
+	one := func(use, short, example string, args cobra.PositionalArgs,
+		fill func(req *openapi.ChangeRequest, args []string)) {
+		cmd.AddCommand(a.changing(&cobra.Command{Use: use,
+			Short:   short,
+			Example: example,
+			Args:    args}, "changed", func(args []string) (any, error) {
 			req := change(args[0])
 			fill(req, args)
 			return req, nil
 		}))
 	}
-	one("add COPY [SWITCH]", "Add a NIC, unplugged unless a switch is named", "  unvora nic add tide-gauge field\n  unvora nic add tide-gauge", cobra.RangeArgs(1, 2), func(req *openapi.ChangeRequest, args []string) {
-		req.AddNics = &[]string{append(args, "")[1]}
-	})
-	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest \"NIC 2\" --plan", cobra.ExactArgs(2), func(req *openapi.ChangeRequest, args []string) {
+	one("add COPY [SWITCH]", "Add a NIC, unplugged unless a switch is named",
+		"  unvora nic add tide-gauge field\n  unvora nic add tide-gauge", cobra.RangeArgs(1, 2),
+		func(req *openapi.ChangeRequest, args []string) {
+			req.AddNics = &[]string{append(args, "")[1]}
+		})
+	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest \"NIC "+
+		"2\" --plan", cobra.ExactArgs(2), func(req *openapi.ChangeRequest, args []string) {
 		req.DropNics = &[]string{args[1]}
 	})
-	one("wire COPY NIC SWITCH", "Connect a NIC to a switch", "  unvora nic wire buoy-ingest \"NIC 2\" quarantine\n  unvora nic wire tide-gauge \"NIC 1\" field --plan", cobra.ExactArgs(3), func(req *openapi.ChangeRequest, args []string) {
-		req.Wire = &map[string]string{args[1]: args[2]}
-	})
-	one("unplug COPY NIC", "Disconnect a NIC", "  unvora nic unplug buoy-ingest \"NIC 2\"\n  unvora nic unplug tide-gauge \"NIC 1\" --note \"until the test is over\"", cobra.ExactArgs(2), func(req *openapi.ChangeRequest, args []string) {
-		req.Unplug = &[]string{args[1]}
-	})
+	one("wire COPY NIC SWITCH", "Connect a NIC to a switch",
+		"  unvora nic wire buoy-ingest \"NIC 2\" quarantine\n  unvora nic wire tide-gauge \"NIC 1\" field --plan",
+		cobra.ExactArgs(3), func(req *openapi.ChangeRequest, args []string) {
+			req.Wire = &map[string]string{args[1]: args[2]}
+		})
+	one("unplug COPY NIC", "Disconnect a NIC", "  unvora nic unplug buoy-ingest \"NIC 2\"\n  unvora nic unplug "+
+		"tide-gauge \"NIC 1\" --note \"until the test is over\"", cobra.ExactArgs(2),
+		func(req *openapi.ChangeRequest, args []string) {
+			req.Unplug = &[]string{args[1]}
+		})
 	return cmd
 }
 
 // diskCareCmds are the commands on disks of the inventory; they need the service.
 func (a *app) diskCareCmds() []*cobra.Command {
 	replace := ""
-	attach := a.changing(&cobra.Command{Use: "attach COPY FILE", Short: "Attach an existing disk to a copy, in addition or in place of another", Args: cobra.ExactArgs(2),
-		Example: "  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge reef/spare/repaired.qcow2 --in-place-of disk1 --plan"},
+	attach := a.changing(&cobra.Command{Use: "attach COPY FILE",
+		Short: "Attach an existing disk to a copy, in addition or in place of another",
+		Args:  cobra.ExactArgs(2),
+		Example: "  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge " +
+			"reef/spare/repaired.qcow2 --in-place-of disk1 --plan"},
 		"attached", func(args []string) (any, error) {
-			return openapi.AttachRequest{Operation: openapi.AttachRequestOperationAttach, Copies: args[:1], File: args[1], InPlaceOf: optional(replace)}, nil
+			return openapi.AttachRequest{Operation: openapi.AttachRequestOperationAttach, Copies: args[:1], File: args[1],
+				InPlaceOf: optional(replace)}, nil
 		})
 	attach.Flags().StringVar(&replace, "in-place-of", "", "disk of the copy that it replaces; that one's file stays")
-	detach := a.changing(&cobra.Command{Use: "detach COPY DISK", Short: "Detach a disk from a copy; its file stays", Args: cobra.ExactArgs(2),
+	detach := a.changing(&cobra.Command{Use: "detach COPY DISK",
+		Short:   "Detach a disk from a copy; its file stays",
+		Args:    cobra.ExactArgs(2),
 		Example: "  unvora disk detach archive-db disk3\n  unvora disk detach archive-db disk3 --plan"},
 		"detached", func(args []string) (any, error) {
 			return openapi.DetachRequest{Operation: openapi.DetachRequestOperationDetach, Copies: args[:1], Disk: args[1]}, nil
 		})
 	host := ""
-	adopt := &cobra.Command{Use: "adopt FILE --host HOST", Short: "Take a loose disk or an ISO image into the inventory", Args: cobra.ExactArgs(1),
-		Example: "  unvora disk adopt reef/training-parent/classroom.qcow2 --host gannet\n  unvora disk adopt shoal/kiosk-visitor/visitor-guide.iso --host skua"}
+	adopt := &cobra.Command{Use: "adopt FILE --host HOST",
+		Short: "Take a loose disk or an ISO image into the inventory",
+		Args:  cobra.ExactArgs(1),
+		Example: "  unvora disk adopt reef/training-parent/classroom.qcow2 --host gannet\n  unvora disk adopt " +
+			"shoal/kiosk-visitor/visitor-guide.iso --host skua"}
 	adopt.Flags().StringVar(&host, "host", "", "host that sees it (needed)")
 	adopt.MarkFlagRequired("host")
 	adopt.RegisterFlagCompletionFunc("host", a.completeHosts())
@@ -151,10 +179,13 @@ func (a *app) diskCareCmds() []*cobra.Command {
 			return err
 		}
 		return a.print(d, func() {
-			fmt.Fprintf(a.out, "%s (%s, %s) is in the inventory. Attach it: unvora disk attach COPY %s\n", d.Name, d.Format, size(d.VirtualBytes), d.Path)
+			fmt.Fprintf(a.out, "%s (%s, %s) is in the inventory. Attach it: unvora disk attach COPY %s\n", d.Name, d.Format,
+				size(d.VirtualBytes), d.Path)
 		})
 	}
-	letGo := &cobra.Command{Use: "let-go FILE", Short: "Take a loose disk out of the inventory; its file stays", Args: cobra.ExactArgs(1),
+	letGo := &cobra.Command{Use: "let-go FILE",
+		Short:   "Take a loose disk out of the inventory; its file stays",
+		Args:    cobra.ExactArgs(1),
 		Example: "  unvora disk let-go reef/training-parent/classroom.qcow2\n  unvora disk let-go 0199c1a2-…"}
 	letGo.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
@@ -165,13 +196,19 @@ func (a *app) diskCareCmds() []*cobra.Command {
 		if _, err = call[struct{}](c, res, err); err != nil {
 			return err
 		}
-		return a.print(map[string]string{"letGo": args[0]}, func() { fmt.Fprintf(a.out, "%s is no longer in the inventory; its file is where it was.\n", args[0]) })
+		return a.print(map[string]string{"letGo": args[0]}, func() {
+			fmt.Fprintf(a.out,
+				"%s is no longer in the inventory; its file is where it was.\n", args[0])
+		})
 	}
 	return []*cobra.Command{attach, detach, adopt, letGo}
 }
 
 func (a *app) disksCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "disks", Short: "List loose disks and media of the inventory", Example: "  unvora disks\n  unvora disks --where 'host=gannet kind=media'", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "disks",
+		Short:   "List loose disks and media of the inventory",
+		Example: "  unvora disks\n  unvora disks --where 'host=gannet kind=media'",
+		Args:    cobra.NoArgs}
 	where := whereFlag(cmd, "host=gannet kind=disk")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := a.client()
@@ -191,7 +228,8 @@ func (a *app) disksCmd() *cobra.Command {
 			}
 			t := a.table("disk", "kind", "format", "capacity", "takes", "host", "path", "system")
 			for _, d := range disks {
-				t.AppendRow([]any{a.paint(bold, d.Name), d.Kind, d.Format, size(d.VirtualBytes), size(d.FileBytes), d.Host, d.Path, d.System})
+				t.AppendRow([]any{a.paint(bold, d.Name), d.Kind, d.Format, size(d.VirtualBytes), size(d.FileBytes), d.Host, d.Path,
+					d.System})
 			}
 			t.Render()
 			a.more(rest)
@@ -202,20 +240,25 @@ func (a *app) disksCmd() *cobra.Command {
 
 func (a *app) delistCmd() *cobra.Command {
 	files := "keep"
-	cmd := a.changing(&cobra.Command{Use: "delist COPY", Short: "Take a copy off its host's list; its files stay, or go to the trash", Args: cobra.ExactArgs(1),
+	cmd := a.changing(&cobra.Command{Use: "delist COPY",
+		Short:   "Take a copy off its host's list; its files stay, or go to the trash",
+		Args:    cobra.ExactArgs(1),
 		Example: "  unvora delist old-telemetry\n  unvora delist training-12 --files trash"},
 		"delisted", func(args []string) (any, error) {
 			if files != "keep" && files != "trash" {
 				return nil, usage("--files %q: keep or trash", files)
 			}
-			return openapi.DelistRequest{Operation: openapi.DelistRequestOperationDelist, Copies: args, Trash: ptr(files == "trash")}, nil
+			return openapi.DelistRequest{Operation: openapi.DelistRequestOperationDelist, Copies: args,
+				Trash: ptr(files == "trash")}, nil
 		})
 	cmd.Flags().StringVar(&files, "files", "keep", "keep or trash")
 	return cmd
 }
 
 func (a *app) markCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "mark LINEAGE [licence|reservation|nothing FACET]", Short: "Say that a licence or reservation is bound to a facet of a lineage's identity", Args: cobra.RangeArgs(1, 3),
+	cmd := &cobra.Command{Use: "mark LINEAGE [licence|reservation|nothing FACET]",
+		Short:   "Say that a licence or reservation is bound to a facet of a lineage's identity",
+		Args:    cobra.RangeArgs(1, 3),
 		Example: "  unvora mark licence-desk licence mac\n  unvora mark licence-desk nothing mac\n  unvora mark licence-desk"}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()

@@ -139,8 +139,10 @@ takes --plan to see what it would do.`,
 		}
 		return usage("--output %q: there are table, json and yaml", a.output)
 	}
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	for _, g := range [][2]string{{groupLook, "Look:"}, {groupBring, "Bring in:"}, {groupSend, "Send out:"}, {groupCare, "Take care:"}, {groupAlone, "Without a service:"}, {groupRun, "Run and sign in:"}} {
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"},
+		cobra.ShellCompDirectiveNoFileComp))
+	for _, g := range [][2]string{{groupLook, "Look:"}, {groupBring, "Bring in:"}, {groupSend, "Send out:"},
+		{groupCare, "Take care:"}, {groupAlone, "Without a service:"}, {groupRun, "Run and sign in:"}} {
 		root.AddGroup(&cobra.Group{ID: g[0], Title: g[1]})
 	}
 	for _, c := range commands {

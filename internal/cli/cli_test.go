@@ -14,7 +14,8 @@ import (
 )
 
 func TestParseSize(t *testing.T) {
-	for text, want := range map[string]int64{"2GiB": 2 << 30, "2G": 2 << 30, "512 MiB": 512 << 20, "1t": 1 << 40, "4096": 4096, "7kb": 7 << 10} {
+	for text, want := range map[string]int64{"2GiB": 2 << 30, "2G": 2 << 30, "512 MiB": 512 << 20, "1t": 1 << 40,
+		"4096": 4096, "7kb": 7 << 10} {
 		got, err := ParseSize(text)
 		require.NoError(t, err, text)
 		require.Equal(t, want, got, text)
@@ -49,9 +50,12 @@ func TestTree(t *testing.T) {
 	gone := at.Add(time.Hour)
 	a.tree(openapi.Lineage{Name: "tide-gauge", Copies: []openapi.Copy{
 		{Id: "1", Name: "tide-gauge", Form: "registered", Host: "gannet", State: "running", MadeBy: "survey", MadeAt: at},
-		{Id: "2", Name: "tide-gauge", Form: "package", Shelf: "loft", Path: "/srv/loft/tide-gauge.ova", Parent: ptr("1"), MadeBy: "export", MadeUser: "robin", Identity: "keep", MadeAt: at},
-		{Id: "3", Name: "tide-gauge", Form: "registered", Host: "petrel", State: "stopped", Parent: ptr("2"), MadeBy: "import", MadeUser: "robin", Identity: "renew", Renewed: []string{"uuid", "mac"}, MadeAt: at},
-		{Id: "4", Name: "tide-gauge", Form: "stray", Host: "gannet", Pool: "kelp", Path: "/media/kelp/gauge", State: "away", Parent: ptr("1"), MadeBy: "survey", MadeAt: at, GoneAt: &gone},
+		{Id: "2", Name: "tide-gauge", Form: "package", Shelf: "loft", Path: "/srv/loft/tide-gauge.ova", Parent: ptr("1"),
+			MadeBy: "export", MadeUser: "robin", Identity: "keep", MadeAt: at},
+		{Id: "3", Name: "tide-gauge", Form: "registered", Host: "petrel", State: "stopped", Parent: ptr("2"),
+			MadeBy: "import", MadeUser: "robin", Identity: "renew", Renewed: []string{"uuid", "mac"}, MadeAt: at},
+		{Id: "4", Name: "tide-gauge", Form: "stray", Host: "gannet", Pool: "kelp", Path: "/media/kelp/gauge", State: "away",
+			Parent: ptr("1"), MadeBy: "survey", MadeAt: at, GoneAt: &gone},
 	}})
 	when := at.Local().Format("2006-01-02 15:04")
 	require.Equal(t, `tide-gauge  3 copies
@@ -99,7 +103,8 @@ func TestSettings(t *testing.T) {
 }
 
 func TestAgo(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "just now", 30 * time.Second: "30 s ago", 90 * time.Second: "1 min ago", 3 * time.Hour: "3 h ago"} {
+	for d, want := range map[time.Duration]string{0: "just now", 30 * time.Second: "30 s ago",
+		90 * time.Second: "1 min ago", 3 * time.Hour: "3 h ago"} {
 		require.Equal(t, want, ago(time.Now().Add(-d)))
 	}
 	require.Equal(t, "never", ago(time.Time{}))

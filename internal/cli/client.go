@@ -91,12 +91,13 @@ func (a *app) client() (*caller, error) {
 	if err != nil || u.Host == "" {
 		return nil, usage("--server %q is not an address such as %s", p.Server, defaultServer)
 	}
-	c, err := openapi.NewClient(strings.TrimSuffix(p.Server, "/")+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if p.Token != "" {
-			r.Header.Set("Authorization", "Bearer "+p.Token)
-		}
-		return nil
-	}))
+	c, err := openapi.NewClient(strings.TrimSuffix(p.Server, "/")+"/api/v1",
+		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if p.Token != "" {
+				r.Header.Set("Authorization", "Bearer "+p.Token)
+			}
+			return nil
+		}))
 	return &caller{c, p.Server, a.output == "table"}, err
 }
 
@@ -112,7 +113,8 @@ func (p *problem) Error() string {
 }
 
 var statusOfCode = map[string]int{
-	"wrong": statusUsage, "plan.open": statusOpen, "plan.blocked": statusBlocked, "busy": statusBlocked, "past-return": statusBlocked, "taken": statusBlocked,
+	"wrong": statusUsage, "plan.open": statusOpen, "plan.blocked": statusBlocked, "busy": statusBlocked,
+	"past-return": statusBlocked, "taken": statusBlocked,
 	"permission.denied": statusNotAllowed, "signed-out": statusNotAllowed, "host.unreachable": statusUnreachable,
 }
 
@@ -127,7 +129,8 @@ func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
 		if errors.Is(err, context.Canceled) {
 			return nil, &exit{statusCancelled, errors.New("cancelled")}
 		}
-		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %w\nIs it running (unvora serve, make demo), and is the address right (--server)?", c.server, cause(err))}}
+		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %w\nIs it running "+
+			"(unvora serve, make demo), and is the address right (--server)?", c.server, cause(err))}}
 	}
 	if res.StatusCode < 400 {
 		return res, nil
@@ -190,7 +193,8 @@ func (c *caller) seen(raw []byte) []byte {
 	return visible(raw)
 }
 
-var unseenEscape = regexp.MustCompile(`(\\+)u(00[01][0-9a-fA-F]|007f|00[89][0-9a-fA-F]|061c|200[ef]|202[89a-e]|206[6-9])`)
+var unseenEscape = regexp.MustCompile(
+	`(\\+)u(00[01][0-9a-fA-F]|007f|00[89][0-9a-fA-F]|061c|200[ef]|202[89a-e]|206[6-9])`)
 
 // visible writes controls and marks of direction in JSON texts as what they are
 // called. Line ends and tabs in texts stay.

@@ -36,7 +36,8 @@ for attach, detach, adopt and let-go, which work on the inventory.`,
   unvora disk copy tide-gauge.vmdk tide-gauge.qcow2 --format qcow2 --verify`,
 	}
 	cmd.AddCommand(a.diskCareCmds()...)
-	cmd.AddCommand(a.diskShowCmd(), a.diskSumCmd(), a.diskCopyCmd(), a.diskCheckCmd(), a.diskReparentCmd(), a.diskMergeCmd(), a.diskLayerCmd())
+	cmd.AddCommand(a.diskShowCmd(), a.diskSumCmd(), a.diskCopyCmd(), a.diskCheckCmd(), a.diskReparentCmd(),
+		a.diskMergeCmd(), a.diskLayerCmd())
 	return cmd
 }
 
@@ -89,7 +90,8 @@ type shownParent struct {
 func (a *app) diskShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show FILE", Short: "What an image is, its chain of parents, and what is wrong with it",
-		Args: cobra.ExactArgs(1), Example: "  unvora disk show training-07.qcow2\n  unvora disk show training-07.qcow2 -o json",
+		Args: cobra.ExactArgs(1), Example: "  unvora disk show training-07.qcow2\n  unvora disk show training-07.qcow2 -o " +
+			"json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := show(args[0])
 			if s == nil {
@@ -106,7 +108,8 @@ func (a *app) diskShowCmd() *cobra.Command {
 // show describes an image. When it is damaged, encrypted or of an unknown
 // variant it returns what can be told, and the error.
 func show(path string) (*shown, error) {
-	s := &shown{Path: path, Chain: []string{path}, Files: []string{path}, Snapshots: []disk.Snapshot{}, Findings: []fit.Finding{}}
+	s := &shown{Path: path, Chain: []string{path}, Files: []string{path}, Snapshots: []disk.Snapshot{},
+		Findings: []fit.Finding{}}
 	st, err := os.Stat(path)
 	if err != nil {
 		return nil, err
@@ -171,7 +174,8 @@ func show(path string) (*shown, error) {
 		note("disk.encrypted", "Its contents are encrypted: they can be carried as they are, but not read.")
 		return s, nil
 	case !info.Clean && info.Format == "vhdx":
-		note("disk.unclean", "It was not closed properly: its log is read as if it had been replayed. unvora disk check %s --repair replays it.", path)
+		note("disk.unclean", "It was not closed properly: its log is read as if it had been replayed. unvora disk check %s "+
+			"--repair replays it.", path)
 	case !info.Clean:
 		note("disk.unclean", "It was not closed properly. unvora disk check %s says whether anything is wrong with it.", path)
 	}
@@ -255,14 +259,16 @@ func (a *app) showDisk(s *shown) {
 		}
 	}
 	for _, snap := range s.Snapshots {
-		line("snapshot", fmt.Sprintf("%s  %s, %s", firstOf(snap.Name, snap.ID), size(snap.VirtualBytes), snap.MadeAt.Local().Format("2006-01-02 15:04")))
+		line("snapshot", fmt.Sprintf("%s  %s, %s", firstOf(snap.Name, snap.ID), size(snap.VirtualBytes),
+			snap.MadeAt.Local().Format("2006-01-02 15:04")))
 	}
 	a.showFindings(s.Findings)
 }
 
 func (a *app) showFindings(findings []fit.Finding) {
 	for _, f := range findings {
-		fmt.Fprintf(a.out, "\n%s  %s  %s\n         %s\n", a.state(f.Severity), a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+		fmt.Fprintf(a.out, "\n%s  %s  %s\n         %s\n", a.state(f.Severity), a.paint(bold, f.Subject),
+			a.paint(faint, f.Code), f.Message)
 	}
 }
 
@@ -270,7 +276,8 @@ func (a *app) showFindings(findings []fit.Finding) {
 type following struct{ outside bool }
 
 func (f *following) bind(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&f.outside, "allow-outside", false, "follow parents, extents and data files that lie outside of the image's folder")
+	cmd.Flags().BoolVar(&f.outside, "allow-outside", false,
+		"follow parents, extents and data files that lie outside of the image's folder")
 }
 
 // options tell which further files the image at path makes us read, and refuse
@@ -290,7 +297,8 @@ func (a *app) following(f *following, path string) (formats.Options, error) {
 			real = to
 		}
 		if !f.outside && !strings.HasPrefix(real, strings.TrimSuffix(dir, "/")+"/") {
-			return &exit{statusBlocked, fmt.Errorf("%s makes us read %s, which lies outside of its folder (file.outside). If that is right: --allow-outside", path, real)}
+			return &exit{statusBlocked, fmt.Errorf("%s makes us read %s, which lies outside of its folder (file.outside). If "+
+				"that is right: --allow-outside", path, real)}
 		}
 		if !told[real] && !a.quiet && a.output == "table" {
 			fmt.Fprintf(a.errOut, "reads %s too\n", fromHere(real))
@@ -304,7 +312,8 @@ func (a *app) diskSumCmd() *cobra.Command {
 	var f following
 	cmd := &cobra.Command{
 		Use: "sum FILE…", Short: "SHA-256 of the bytes that the guest would see, whole chain applied",
-		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n  unvora disk sum tide-gauge.qcow2 tide-gauge.vmdk",
+		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n  unvora disk sum tide-gauge.qcow2 " +
+			"tide-gauge.vmdk",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			type sum struct {
 				SHA256 string `json:"sha256"`
@@ -383,7 +392,8 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	flags.bind(cmd)
 	var follow following
 	follow.bind(cmd)
-	format := cmd.Flags().String("format", "", "format of DST: "+strings.Join(formats.Names(), ", ")+"; that of SRC unless said")
+	format := cmd.Flags().String("format", "", "format of DST: "+strings.Join(formats.Names(),
+		", ")+"; that of SRC unless said")
 	variant := cmd.Flags().String("variant", "", "variant of the format: "+variants())
 	from := cmd.Flags().String("from-format", "", "read SRC as this format, whatever its content says")
 	snapshot := cmd.Flags().String("snapshot", "", "copy this snapshot, which the image keeps inside itself")
@@ -392,7 +402,8 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	keep := cmd.Flags().Bool("keep-id", false, "keep the disk's id: the copy takes the place of SRC")
 	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats.Names(), cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		o := carry.Order{Now: time.Now, Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage, Device: *device, ID: uuid.NewString()}
+		o := carry.Order{Now: time.Now, Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage,
+			Device: *device, ID: uuid.NewString()}
 		var err error
 		if o.Options, err = a.following(&follow, args[0]); err != nil {
 			return failed(err)
@@ -462,7 +473,8 @@ func (a *app) carry(ctx context.Context, o carry.Order, what string) error {
 		out.Lost = append(out.Lost, lost{l.Offset, l.Length})
 	}
 	err = a.print(out, func() {
-		fmt.Fprintf(a.out, "%s  %s %s, %s of data in %s", a.paint(bold, r.Target), r.Format, r.Variant, size(r.DataBytes), size(r.FileBytes))
+		fmt.Fprintf(a.out, "%s  %s %s, %s of data in %s", a.paint(bold, r.Target), r.Format, r.Variant, size(r.DataBytes),
+			size(r.FileBytes))
 		switch {
 		case r.Shared:
 			fmt.Fprint(a.out, ", blocks shared with the source")
@@ -502,7 +514,8 @@ func (a *app) diskMergeCmd() *cobra.Command {
 		Long: `Make a layer and its chain of parents one image that stands alone. FILE is replaced
 when the new image is whole, and keeps its format and id, so that layers on it
 stay right; with DST it is left as it is. The parents are not touched.`,
-		Example: "  unvora disk merge training-07.qcow2\n  unvora disk merge training-07.qcow2 alone.qcow2", Args: cobra.RangeArgs(1, 2),
+		Example: "  unvora disk merge training-07.qcow2\n  unvora disk merge training-07.qcow2 alone.qcow2",
+		Args:    cobra.RangeArgs(1, 2),
 	}
 	var flags copyFlags
 	flags.bind(cmd)
@@ -527,9 +540,11 @@ stay right; with DST it is left as it is. The parents are not touched.`,
 		case layers == 1:
 			return &exit{statusFailed, fmt.Errorf("%s stands alone already", args[0])}
 		case len(info.Snapshots) > 0:
-			return &exit{statusFailed, fmt.Errorf("%s keeps %s inside itself, which would be lost: copy each with --snapshot first, then copy the image", args[0], count(len(info.Snapshots), "snapshot"))}
+			return &exit{statusFailed, fmt.Errorf("%s keeps %s inside itself, which would be lost: copy each with --snapshot "+
+				"first, then copy the image", args[0], count(len(info.Snapshots), "snapshot"))}
 		}
-		o := carry.Order{Now: time.Now, Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1, Format: top.Format, ID: uuid.NewString(), Options: options}
+		o := carry.Order{Now: time.Now, Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1,
+			Format: top.Format, ID: uuid.NewString(), Options: options}
 		if info.Variant != "" && info.Variant != "flat" {
 			o.Variant = info.Variant
 		}
@@ -553,10 +568,12 @@ func (a *app) diskReparentCmd() *cobra.Command {
 		Long: `Tell a layer where its parent is now. Only the layer's header is written, never
 data. A parent that is not the one the layer was made on is refused, by its id, or
 by a fingerprint of its contents where the format states no id.`,
-		Example: "  unvora disk reparent sonar-lab.vhdx --parent /pools/ledge/base.vhdx\n  unvora disk reparent training-07.qcow2 --parent classroom.qcow2", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk reparent sonar-lab.vhdx --parent /pools/ledge/base.vhdx\n  unvora disk reparent " +
+			"training-07.qcow2 --parent classroom.qcow2", Args: cobra.ExactArgs(1),
 	}
 	parent := cmd.Flags().String("parent", "", "the parent's image")
-	anyway := cmd.Flags().Bool("anyway", false, "even if it is not the one the layer was made on: what the layer holds may make no sense on it")
+	anyway := cmd.Flags().Bool("anyway", false, "even if it is not the one the layer was made on: what the layer holds "+
+		"may make no sense on it")
 	cmd.MarkFlagRequired("parent")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		sure, err := formats.Reparent(args[0], *parent, "", *anyway, formats.Options{})
@@ -570,7 +587,8 @@ by a fingerprint of its contents where the format states no id.`,
 		return a.print(s, func() {
 			fmt.Fprintf(a.out, "%s stands on %s now.\n", args[0], *parent)
 			if !sure {
-				fmt.Fprintln(a.out, a.paint(yellow, "Nothing in the layer tells which parent it was made on, so this could not be compared."))
+				fmt.Fprintln(a.out, a.paint(yellow, "Nothing in the layer tells which parent it was made on, so this could not "+
+					"be compared."))
 			}
 		})
 	}
@@ -582,7 +600,8 @@ func (a *app) diskLayerCmd() *cobra.Command {
 		Use: "layer NEW --parent P", Short: "Make an empty layer on an image, in milliseconds whatever its size",
 		Long: `Make an empty layer on an image, in milliseconds whatever its size. The parent must
 not be written to from then on.`,
-		Example: "  unvora disk layer training-13.qcow2 --parent classroom.qcow2\n  unvora disk layer trial.vhdx --parent licence-desk.vhdx", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk layer training-13.qcow2 --parent classroom.qcow2\n  unvora disk layer trial.vhdx --parent " +
+			"licence-desk.vhdx", Args: cobra.ExactArgs(1),
 	}
 	parent := cmd.Flags().String("parent", "", "the image to stand on")
 	format := cmd.Flags().String("format", "", "format of the layer; that of the parent unless said, QCOW2 on a raw one")

@@ -45,7 +45,8 @@ after it was told; guest data is never changed. Status 0 means sound.`,
 		case !c.Sound && slices.ContainsFunc(c.Problems, func(p disk.Problem) bool { return p.Fix != nil }):
 			return &exit{statusFailed, fmt.Errorf("%s is not sound: --repair repairs what it can", c.Path)}
 		case !c.Sound:
-			return &exit{statusFailed, fmt.Errorf("%s is not sound, and more than that can't be repaired without guessing: unvora disk copy --salvage gets what can be read", c.Path)}
+			return &exit{statusFailed, fmt.Errorf("%s is not sound, and more than that can't be repaired without guessing: "+
+				"unvora disk copy --salvage gets what can be read", c.Path)}
 		}
 		return nil
 	}
@@ -69,7 +70,8 @@ func (a *app) check(path string, repair bool) (*checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &checked{Path: path, Format: f.Format.Name, Sound: f.Sound(), Problems: append([]disk.Problem{}, f.Problems...), Repaired: append([]disk.Problem{}, f.Repaired...), Findings: []fit.Finding{}}
+	c := &checked{Path: path, Format: f.Format.Name, Sound: f.Sound(), Problems: append([]disk.Problem{}, f.Problems...),
+		Repaired: append([]disk.Problem{}, f.Repaired...), Findings: []fit.Finding{}}
 	if f.Format.Check == nil {
 		return c, nil
 	}

@@ -81,7 +81,7 @@ nothing half-done.`,
 		done, err := a.follow(ctx, c, j, transfer)
 		if err != nil {
 			if written { // complete, but the job was undone before it was told so
-				os.Remove(file)
+				_ = os.Remove(file)
 			}
 			return err
 		}
@@ -123,10 +123,12 @@ func (a *app) destination(ctx context.Context, c *caller, name, dest string) (*o
 		file = filepath.Join(file, lastPart(name)+".ova")
 	}
 	if _, err := os.Lstat(file); err == nil {
-		return nil, "", &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another name, or remove it", dest)}
+		return nil, "", &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another name, "+
+			"or remove it", dest)}
 	}
 	if st, err := os.Stat(filepath.Dir(file)); err != nil || !st.IsDir() {
-		return nil, "", &exit{statusFailed, fmt.Errorf("the directory %s is not there; make it first: mkdir -p %s", filepath.Dir(dest), filepath.Dir(dest))}
+		return nil, "", &exit{statusFailed, fmt.Errorf("the directory %s is not there; make it first: mkdir -p %s",
+			filepath.Dir(dest), filepath.Dir(dest))}
 	}
 	host, err := os.Hostname()
 	if err != nil {
@@ -149,7 +151,8 @@ func (a *app) retry(ctx context.Context, f func() error) error {
 		switch {
 		case err == nil, errors.Is(err, errOver), ctx.Err() != nil:
 			return struct{}{}, nil
-		case !errors.As(err, &local) && (errors.As(err, &u) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &p) && mayPass(p)):
+		case !errors.As(err, &local) && (errors.As(err, &u) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &p) &&
+			mayPass(p)):
 			return struct{}{}, err
 		}
 		return struct{}{}, backoff.Permanent(err)
@@ -197,12 +200,12 @@ func (a *app) takePackage(ctx context.Context, c *caller, job, file string, writ
 	defer func() {
 		f.Close()
 		if err != nil || ctx.Err() != nil {
-			os.Remove(part)
+			_ = os.Remove(part)
 		}
 	}()
 	var t openapi.Transfer
 	if err := a.retry(ctx, func() (err error) { t, err = a.offer(ctx, c, job); return err }); err != nil || t.Give == nil {
-		os.Remove(part)
+		_ = os.Remove(part)
 		return err
 	}
 	w := ovf.NewWriter(f, t.Give.Name, t.Give.Room, time.Now(), nil)

@@ -54,16 +54,21 @@ a host (reef/downloads/x.ova) or at an http(s) address; or it is one or more bar
 disk images, around which a machine is made: where they lie, or copied (--files).
 The plan comes first; open choices are asked on a terminal, and end the call with
 status 3 elsewhere.`,
-		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes\n  unvora import --from mainland --where state=stopped --host gannet --plan",
+		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel " +
+			"--name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes\n  unvora import --from " +
+			"mainland --where state=stopped --host gannet --plan",
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "of bare disks at the host: stay or copy")
 	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its machines")
-	cmd.Flags().StringVar(&from.where, "where", "", "of its machines, only those that fit, such as 'state=stopped name~surge-*'")
+	cmd.Flags().StringVar(&from.where, "where", "", "of its machines, only those that fit, such as 'state=stopped "+
+		"name~surge-*'")
 	cmd.Flags().StringArrayVar(&from.except, "except", nil, "and not this one")
-	cmd.Flags().BoolVar(&from.ahead, "ahead", false, "only fetch the disks of a manager's machines ahead; again, what has changed since; then importing them is short")
+	cmd.Flags().BoolVar(&from.ahead, "ahead", false, "only fetch the disks of a manager's machines ahead; again, what "+
+		"has changed since; then importing them is short")
 	cmd.Flags().BoolVar(&from.move, "move", false, "from another Unvora: leave none behind")
-	cmd.Flags().StringVar(&from.via, "via", "", "from a foreign manager: host whose agent reads and converts the disks on the way; --host itself unless said")
+	cmd.Flags().StringVar(&from.via, "via", "", "from a foreign manager: host whose agent reads and converts the disks "+
+		"on the way; --host itself unless said")
 	cmd.RegisterFlagCompletionFunc("from", a.completePlaces())
 	cmd.RegisterFlagCompletionFunc("via", a.completeHosts())
 	s.flags(cmd)
@@ -90,11 +95,14 @@ status 3 elsewhere.`,
 func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&o.host, "host", "", "host to bring it to (needed)")
-	f.StringVar(&o.pool, "pool", "", "pool for its folder; as the rules of landing say, or the host's first that is ready, unless said")
+	f.StringVar(&o.pool, "pool", "", "pool for its folder; as the rules of landing say, or the host's first that is "+
+		"ready, unless said")
 	f.StringVar(&o.name, "name", "", "name of the copy; as it was unless said")
 	f.StringVar(&o.identity, "identity", "", "keep or renew")
-	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep or renew")
-	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk lands in, the format that it is written in")
+	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep "+
+		"or renew")
+	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk lands "+
+		"in, the format that it is written in")
 	f.StringArrayVar(&o.addresses, "address", nil, "NIC=give for one that its segment has to give out, or NIC=ADDRESS")
 	f.StringVar(&o.owner, "owner", "", "whose the machine is to be")
 	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
@@ -103,13 +111,17 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f.StringVar(&o.memory, "memory", "", "memory, such as 2GiB; as it was unless said")
 	cmd.MarkFlagRequired("host")
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
-	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"},
+		cobra.ShellCompDirectiveNoFileComp))
 }
 
-// request is an import without its source, and what other operations that make a registered copy have in common with it.
+// request is an import without its source, and what other operations that make a registered copy have in common with
+// it.
 func (o *importFlags) request() (*openapi.ImportRequest, error) {
-	req := &openapi.ImportRequest{Operation: openapi.ImportRequestOperationImport, Host: o.host, Pool: optional(o.pool), Name: optional(o.name),
-		Cpus: &o.cpus, KeepWiring: &o.keepWiring, Owner: optional(o.owner), Identity: (*openapi.ImportRequestIdentity)(optional(o.identity))}
+	req := &openapi.ImportRequest{Operation: openapi.ImportRequestOperationImport, Host: o.host, Pool: optional(o.pool),
+		Name: optional(o.name),
+		Cpus: &o.cpus, KeepWiring: &o.keepWiring, Owner: optional(o.owner),
+		Identity: (*openapi.ImportRequestIdentity)(optional(o.identity))}
 	if o.identity != "" && o.identity != identity.Keep && o.identity != identity.Renew {
 		return nil, usage("--identity %q: keep or renew", o.identity)
 	}
@@ -205,11 +217,13 @@ func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.Import
 
 // openSources puts the sources into the request. What lies on this computer is
 // opened, to be sent.
-func (a *app) openSources(ctx context.Context, c *caller, sources []string, req *openapi.ImportRequest, s *settling) (*ovf.Opened, error) {
+func (a *app) openSources(ctx context.Context, c *caller, sources []string, req *openapi.ImportRequest,
+	s *settling) (*ovf.Opened, error) {
 	local := isLocal(sources[0])
 	for _, source := range sources[1:] {
 		if isLocal(source) != local {
-			return nil, usage("%s and %s: bare disks of one machine lie all on this computer, or all at the host", sources[0], source)
+			return nil, usage("%s and %s: bare disks of one machine lie all on this computer, or all at the host", sources[0],
+				source)
 		}
 	}
 	switch {
@@ -249,7 +263,8 @@ func localDisks(paths []string) []string {
 			return nil
 		}
 		in, err := inspectDisk(path)
-		if in == nil && err == nil && len(paths) == 1 && !strings.EqualFold(filepath.Ext(path), ".img") && !strings.EqualFold(filepath.Ext(path), ".raw") {
+		if in == nil && err == nil && len(paths) == 1 && !strings.EqualFold(filepath.Ext(path), ".img") &&
+			!strings.EqualFold(filepath.Ext(path), ".raw") {
 			return nil // nothing says that it is raw
 		}
 	}
@@ -284,10 +299,12 @@ func (a *app) aroundDisks(ctx context.Context, c *caller, paths []string, host s
 		found := guest.Look(chain, info.VirtualBytes)
 		chain.Close()
 		if layers > 1 {
-			return nil, &exit{statusBlocked, fmt.Errorf("%s is a layer: make it stand alone first, with unvora disk copy, and bring the copy in", path)}
+			return nil, &exit{statusBlocked, fmt.Errorf("%s is a layer: make it stand alone first, with unvora disk copy, and "+
+				"bring the copy in", path)}
 		}
 		name := filepath.Base(path)
-		disks = append(disks, plan.FolderDisk{ID: machine.CleanName(strings.TrimSuffix(name, filepath.Ext(name))), File: name, Path: path, Format: info.Format, VirtualBytes: info.VirtualBytes, FileBytes: st.Size(), Guest: found})
+		disks = append(disks, plan.FolderDisk{ID: machine.CleanName(strings.TrimSuffix(name, filepath.Ext(name))), File: name,
+			Path: path, Format: info.Format, VirtualBytes: info.VirtualBytes, FileBytes: st.Size(), Guest: found})
 		entries = append(entries, ovf.Entry{Name: name, Size: st.Size()})
 	}
 	d, err := ovf.New(plan.Around(disks[0].ID, disks, plan.HostFacts{Family: family}))
@@ -299,7 +316,8 @@ func (a *app) aroundDisks(ctx context.Context, c *caller, paths []string, host s
 		return nil, err
 	}
 	descriptor := disks[0].ID + ".ovf"
-	k := ovf.Skeleton{Name: filepath.Base(paths[0]), Kind: "folder", DescriptorName: descriptor, Descriptor: string(raw), Entries: append(entries, ovf.Entry{Name: descriptor, Size: int64(len(raw))})}
+	k := ovf.Skeleton{Name: filepath.Base(paths[0]), Kind: "folder", DescriptorName: descriptor, Descriptor: string(raw),
+		Entries: append(entries, ovf.Entry{Name: descriptor, Size: int64(len(raw))})}
 	p, err := k.Open()
 	if err != nil {
 		return nil, err
@@ -319,7 +337,7 @@ func (a *app) aroundDisks(ctx context.Context, c *caller, paths []string, host s
 			}
 			return nil, fs.ErrNotExist
 		},
-		Close: func() error {
+		Shut: func() error {
 			for _, f := range open {
 				f.Close()
 			}
@@ -338,7 +356,8 @@ func isLocal(source string) bool {
 
 // refusePackage tells of a package that can't be read, as the plan would.
 func (a *app) refusePackage(source, host string, problem *ovf.Problem, s *settling) error {
-	p, err := plan.Import(plan.ImportFacts{Problem: problem, Where: source, Arrival: plan.Arrival{Host: plan.HostFacts{Name: host, State: "up"}}}, plan.BringRequest{})
+	p, err := plan.Import(plan.ImportFacts{Problem: problem, Where: source,
+		Arrival: plan.Arrival{Host: plan.HostFacts{Name: host, State: "up"}}}, plan.BringRequest{})
 	if err != nil {
 		return err
 	}
@@ -352,7 +371,8 @@ func (a *app) refusePackage(source, host string, problem *ovf.Problem, s *settli
 		}
 		return &exit{statusBlocked, errors.New("")}
 	}
-	return &exit{statusBlocked, fmt.Errorf("%v (%s). Nothing was changed; fetch the package again, or choose another", problem, problem.Code)}
+	return &exit{statusBlocked, fmt.Errorf("%v (%s). Nothing was changed; fetch the package again, or choose another",
+		problem, problem.Code)}
 }
 
 func asSkeleton(s *ovf.Skeleton) (*openapi.Skeleton, error) {
@@ -384,7 +404,8 @@ func (a *app) givePackage(ctx context.Context, c *caller, job string, o *ovf.Ope
 				return err
 			}
 			body := io.NewSectionReader(src, t.Need.Offset, e.Size-t.Need.Offset)
-			res, err = c.SendBytesWithBody(ctx, job, &openapi.SendBytesParams{Offset: t.Need.Offset}, "application/octet-stream", body)
+			res, err = c.SendBytesWithBody(ctx, job, &openapi.SendBytesParams{Offset: t.Need.Offset}, "application/octet-stream",
+				body)
 			_, err = call[struct{}](c, res, err)
 			return err
 		})
@@ -441,7 +462,8 @@ func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o 
 			}
 		}
 		all, _, err := list[openapi.Copy](a, c, func(limit int, after *string) (*http.Response, error) {
-			return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: ptr(strings.TrimSpace("form=registered " + field + "=" + from.place + " " + from.where))})
+			return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after,
+				Filter: ptr(strings.TrimSpace("form=registered " + field + "=" + from.place + " " + from.where))})
 		})
 		if err != nil {
 			return err
@@ -458,7 +480,8 @@ func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o 
 		return usage("name the machines, or choose them by --where and --except")
 	}
 	if from.ahead {
-		req := openapi.FetchAheadRequest{Operation: openapi.FetchAheadRequestOperationFetchAhead, Folders: folders, Host: common.Host, Pool: common.Pool, Disks: common.Disks}
+		req := openapi.FetchAheadRequest{Operation: openapi.FetchAheadRequestOperationFetchAhead, Folders: folders,
+			Host: common.Host, Pool: common.Pool, Disks: common.Disks}
 		return a.perform(ctx, req, s, "fetched ahead")
 	}
 	req, err := registering(common, folders)

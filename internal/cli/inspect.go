@@ -38,7 +38,8 @@ func (a *app) inspectCmd() *cobra.Command {
 		Long: `Say what is inside a package (OVA or folder) or a disk image. Nothing is changed
 and no service is needed. Packages up to 256 MiB are compared with their manifest;
 --verify does so for larger ones.`,
-		Example: "  unvora inspect ./tide-gauge.ova\n  unvora inspect ./tide-gauge.ova --verify -o json", Args: cobra.ExactArgs(1),
+		Example: "  unvora inspect ./tide-gauge.ova\n  unvora inspect ./tide-gauge.ova --verify -o json",
+		Args:    cobra.ExactArgs(1),
 	}
 	verify := cmd.Flags().Bool("verify", false, "read every byte and compare it with the manifest")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -119,19 +120,22 @@ func inspectDisk(file string) (*inspection, error) {
 	name := filepath.Base(file)
 	return &inspection{Kind: "disk", Manifest: "absent", Findings: []fit.Finding{}, Machines: []machine.Machine{{
 		Name: name, NICs: []machine.NIC{},
-		Disks: []machine.Disk{{ID: firstOf(info.ID, "disk"), File: name, Format: info.Format, VirtualBytes: info.VirtualBytes, FileBytes: src.Size()}},
+		Disks: []machine.Disk{{ID: firstOf(info.ID, "disk"), File: name, Format: info.Format, VirtualBytes: info.VirtualBytes,
+			FileBytes: src.Size()}},
 	}}}, nil
 }
 
 func (a *app) showInspection(file string, in *inspection) {
-	manifest := map[string]string{"ok": a.paint(green, "manifest ok"), "absent": "no manifest", "mismatch": a.paint(red, "manifest does not match")}[in.Manifest]
+	manifest := map[string]string{"ok": a.paint(green, "manifest ok"), "absent": "no manifest",
+		"mismatch": a.paint(red, "manifest does not match")}[in.Manifest]
 	if in.Kind == "disk" {
 		manifest = "a disk image"
 	}
 	fmt.Fprintf(a.out, "%s  %s, %s\n", a.paint(bold, file), in.Kind, manifest)
 	for _, m := range in.Machines {
 		if in.Kind != "disk" {
-			fmt.Fprintf(a.out, "\n%s  %d CPUs, %s of memory, %s, %s\nmachine UUID %s\n", a.paint(bold, m.Name), m.CPUs, size(m.MemoryBytes), m.Firmware, dash(m.Guest), dash(m.UUID))
+			fmt.Fprintf(a.out, "\n%s  %d CPUs, %s of memory, %s, %s\nmachine UUID %s\n", a.paint(bold, m.Name), m.CPUs,
+				size(m.MemoryBytes), m.Firmware, dash(m.Guest), dash(m.UUID))
 			if p := m.Passport; p != nil {
 				fmt.Fprintf(a.out, "passport: copy %s of lineage %s, made by %s, %s\n", p.Copy, p.Lineage, p.MadeBy, ago(p.MadeAt))
 			}
@@ -152,6 +156,7 @@ func (a *app) showInspection(file string, in *inspection) {
 		}
 	}
 	for _, f := range in.Findings {
-		fmt.Fprintf(a.out, "\n%s  %s  %s\n         %s\n", a.state(f.Severity), a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+		fmt.Fprintf(a.out, "\n%s  %s  %s\n         %s\n", a.state(f.Severity), a.paint(bold, f.Subject),
+			a.paint(faint, f.Code), f.Message)
 	}
 }

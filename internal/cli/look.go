@@ -13,7 +13,8 @@ import (
 )
 
 func init() {
-	register(groupLook, (*app).whereCmd, (*app).copiesCmd, (*app).lineagesCmd, (*app).hostsCmd, (*app).poolsCmd, (*app).switchesCmd, (*app).packagesCmd, (*app).surveyCmd, (*app).historyCmd)
+	register(groupLook, (*app).whereCmd, (*app).copiesCmd, (*app).lineagesCmd, (*app).hostsCmd, (*app).poolsCmd,
+		(*app).switchesCmd, (*app).packagesCmd, (*app).surveyCmd, (*app).historyCmd)
 }
 
 // pageOf is what all pages of lists have in common.
@@ -29,7 +30,8 @@ const (
 )
 
 // list reads pages until the end, or until a table is long enough.
-func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Response, error)) (all []T, rest int, err error) {
+func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Response, error)) (all []T, rest int,
+	err error) {
 	all = []T{}
 	var after *string
 	for {
@@ -50,7 +52,8 @@ func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Re
 }
 
 // newest reads pages until there are as many as were asked for.
-func newest[T any](c *caller, most int, get func(limit int, after *string) (*http.Response, error)) (all []T, err error) {
+func newest[T any](c *caller, most int, get func(limit int, after *string) (*http.Response, error)) (all []T,
+	err error) {
 	if most < 1 {
 		return nil, usage("--limit %d: at least 1", most)
 	}
@@ -119,7 +122,8 @@ func (a *app) hostsCmd() *cobra.Command {
 		}
 		return a.print(hosts, func() {
 			if len(hosts) == 0 {
-				fmt.Fprintln(a.out, "No hosts. Start an agent beside a hypervisor (unvora agent), then: unvora host add ADDRESS:PORT --code CODE")
+				fmt.Fprintln(a.out, "No hosts. Start an agent beside a hypervisor (unvora agent), then: unvora host add "+
+					"ADDRESS:PORT --code CODE")
 				return
 			}
 			t := a.table("host", "state", "family", "site", "CPUs", "memory", "copies", "last seen")
@@ -128,7 +132,8 @@ func (a *app) hostsCmd() *cobra.Command {
 				if h.LastSeen != nil {
 					seen = ago(*h.LastSeen)
 				}
-				t.AppendRow([]any{a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Site, h.Cpus, size(h.MemoryBytes), h.Copies, seen})
+				t.AppendRow([]any{a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Site, h.Cpus, size(h.MemoryBytes),
+					h.Copies, seen})
 			}
 			t.Render()
 			a.more(rest)
@@ -144,7 +149,8 @@ func (a *app) showHost(ctx context.Context, c *caller, name string) error {
 		return err
 	}
 	return a.print(h, func() {
-		fmt.Fprintf(a.out, "%s  %s  family %s, driver %s, site %s, %d CPUs, %s, agent at %s\n\n", a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Driver, h.Site, h.Cpus, size(h.MemoryBytes), h.Address)
+		fmt.Fprintf(a.out, "%s  %s  family %s, driver %s, site %s, %d CPUs, %s, agent at %s\n\n", a.paint(bold, h.Name),
+			a.state(string(h.State)), h.Family, h.Driver, h.Site, h.Cpus, size(h.MemoryBytes), h.Address)
 		t := a.table("pool", "state", "free", "of", "path")
 		for _, p := range h.Pools {
 			t.AppendRow([]any{p.Name, a.state(p.State), size(p.FreeBytes), size(p.TotalBytes), p.Path})
@@ -180,7 +186,10 @@ func (a *app) switchTable(list []openapi.Switch) {
 }
 
 func (a *app) poolsCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "pools", Short: "List pools; a share that several hosts see is one", Example: "  unvora pools\n  unvora pools --where host=gannet", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "pools",
+		Short:   "List pools; a share that several hosts see is one",
+		Example: "  unvora pools\n  unvora pools --where host=gannet",
+		Args:    cobra.NoArgs}
 	where := whereFlag(cmd, "host=gannet")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := a.client()
@@ -204,7 +213,8 @@ func (a *app) poolsCmd() *cobra.Command {
 				if p.Ownerless != nil && *p.Ownerless {
 					state += ", keeps no owners"
 				}
-				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, orDash(strings.Join(p.Labels, ", ")), size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
+				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, orDash(strings.Join(p.Labels, ", ")),
+					size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
 			}
 			t.Render()
 			a.more(rest)
@@ -214,7 +224,11 @@ func (a *app) poolsCmd() *cobra.Command {
 }
 
 func (a *app) switchesCmd() *cobra.Command {
-	return &cobra.Command{Use: "switches [HOST]", Short: "List virtual switches and the segments they reach", Example: "  unvora switches\n  unvora switches petrel", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeHosts(),
+	return &cobra.Command{Use: "switches [HOST]",
+		Short:             "List virtual switches and the segments they reach",
+		Example:           "  unvora switches\n  unvora switches petrel",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeHosts(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -264,7 +278,10 @@ func (a *app) copiesCmd() *cobra.Command {
 }
 
 func (a *app) packagesCmd() *cobra.Command {
-	return &cobra.Command{Use: "packages", Short: "List packages, and the shelves that keep them", Example: "  unvora packages\n  unvora packages -o json", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "packages",
+		Short:   "List packages, and the shelves that keep them",
+		Example: "  unvora packages\n  unvora packages -o json",
+		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -301,7 +318,8 @@ func (a *app) listCopies(ctx context.Context, c *caller, where string) error {
 		}
 		t := a.table("copy", "form", "state", "where", "size", "made", "MACs")
 		for _, k := range copies {
-			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k), size(k.SizeBytes), strings.Replace(k.MadeBy, "survey", "found", 1) + " " + ago(k.MadeAt), dash(strings.Join(k.Macs, " "))})
+			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k), size(k.SizeBytes),
+				strings.Replace(k.MadeBy, "survey", "found", 1) + " " + ago(k.MadeAt), dash(strings.Join(k.Macs, " "))})
 		}
 		t.Render()
 		a.more(rest)
@@ -316,7 +334,8 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 	}
 	return a.print(k, func() {
 		fmt.Fprintf(a.out, "%s  %s, %s, at %s\n", a.paint(bold, k.Name), k.Form, a.state(k.State), place(k))
-		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id, k.Lineage, dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
+		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id, k.Lineage,
+			dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
 		m := k.Machine
 		if m == nil {
 			return
@@ -341,7 +360,10 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 }
 
 func (a *app) lineagesCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "lineages", Short: "List lineages with their copies", Example: "  unvora lineages\n  unvora lineages --where 'name~tide*'", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "lineages",
+		Short:   "List lineages with their copies",
+		Example: "  unvora lineages\n  unvora lineages --where 'name~tide*'",
+		Args:    cobra.NoArgs}
 	where := whereFlag(cmd, "host=gannet name~tide*")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := a.client()
@@ -349,7 +371,8 @@ func (a *app) lineagesCmd() *cobra.Command {
 			return err
 		}
 		all, rest, err := list[openapi.Lineage](a, c, func(limit int, after *string) (*http.Response, error) {
-			return c.ListLineages(cmd.Context(), &openapi.ListLineagesParams{Limit: &limit, After: after, Filter: optional(*where)})
+			return c.ListLineages(cmd.Context(), &openapi.ListLineagesParams{Limit: &limit, After: after,
+				Filter: optional(*where)})
 		})
 		if err != nil {
 			return err
@@ -373,7 +396,8 @@ func (a *app) lineagesCmd() *cobra.Command {
 func (a *app) whereCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "where NAME", Short: "Draw a lineage: which copy lives where, made from which, running or not",
-		Long:              "Draw the lineage of a machine as a tree: each copy stands below the one that it\nwas made from. NAME is that of the lineage or of any of its copies, or an id.",
+		Long: "Draw the lineage of a machine as a tree: each copy stands below the one that it\nwas made " +
+			"from. NAME is that of the lineage or of any of its copies, or an id.",
 		Example:           "  unvora where tide-gauge\n  unvora where petrel/chart-render",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeCopies(),
@@ -523,7 +547,11 @@ func (a *app) surveyCmd() *cobra.Command {
 }
 
 func (a *app) historyCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "history [NAME]", Short: "Show who did what, when and why", Example: "  unvora history\n  unvora history tide-gauge", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCopies()}
+	cmd := &cobra.Command{Use: "history [NAME]",
+		Short:             "Show who did what, when and why",
+		Example:           "  unvora history\n  unvora history tide-gauge",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeCopies()}
 	limit := cmd.Flags().Int("limit", 50, "how many entries")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
@@ -531,7 +559,8 @@ func (a *app) historyCmd() *cobra.Command {
 			return err
 		}
 		entries, err := newest[openapi.HistoryEntry](c, *limit, func(limit int, after *string) (*http.Response, error) {
-			return c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")), Limit: &limit, After: after})
+			return c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")),
+				Limit: &limit, After: after})
 		})
 		if err != nil {
 			return err

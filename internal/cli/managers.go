@@ -24,8 +24,11 @@ func init() {
 }
 
 func (a *app) managersCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "managers [NAME]", Short: "List other management servers; with a name, one in full", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeManagers(),
-		Example: "  unvora managers\n  unvora managers mainland"}
+	cmd := &cobra.Command{Use: "managers [NAME]",
+		Short:             "List other management servers; with a name, one in full",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeManagers(),
+		Example:           "  unvora managers\n  unvora managers mainland"}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -41,12 +44,14 @@ func (a *app) managersCmd() *cobra.Command {
 		}
 		return a.print(managers, func() {
 			if len(managers) == 0 {
-				fmt.Fprintln(a.out, "No managers. Add a foreign one: unvora manager add NAME ADDRESS --account ACCOUNT; or pair with another Unvora: unvora manager code")
+				fmt.Fprintln(a.out, "No managers. Add a foreign one: unvora manager add NAME ADDRESS --account ACCOUNT; or pair "+
+					"with another Unvora: unvora manager code")
 				return
 			}
 			t := a.table("manager", "state", "speaks", "hosts", "machines", "last seen")
 			for _, m := range managers {
-				t.AppendRow([]any{a.paint(bold, m.Name), a.state(string(m.State)), speaks(m), orDash(hostsOf(m)), m.Copies, seenAt(m)})
+				t.AppendRow([]any{a.paint(bold, m.Name), a.state(string(m.State)), speaks(m), orDash(hostsOf(m)), m.Copies,
+					seenAt(m)})
 			}
 			t.Render()
 			for _, m := range managers {
@@ -96,7 +101,8 @@ func (a *app) showManager(ctx context.Context, c *caller, name string) error {
 	}
 	return a.print(m, func() {
 		plain := openapi.Manager{Kind: openapi.ManagerKind(m.Kind), Version: m.Version, LastSeen: m.LastSeen}
-		fmt.Fprintf(a.out, "%s  %s  speaks %s at %s", a.paint(bold, m.Name), a.state(string(m.State)), speaks(plain), m.Address)
+		fmt.Fprintf(a.out, "%s  %s  speaks %s at %s", a.paint(bold, m.Name), a.state(string(m.State)), speaks(plain),
+			m.Address)
 		if m.Account != "" {
 			fmt.Fprintf(a.out, ", asked as %s", m.Account)
 		}
@@ -118,7 +124,8 @@ func (a *app) showManager(ctx context.Context, c *caller, name string) error {
 			if at, ok := fetched[k.Id]; ok {
 				ahead = ago(at)
 			}
-			t.AppendRow([]any{a.paint(bold, k.Name), strings.TrimSuffix(k.Host, "@"+m.Name), a.state(string(k.State)), size(k.SizeBytes), ahead})
+			t.AppendRow([]any{a.paint(bold, k.Name), strings.TrimSuffix(k.Host, "@"+m.Name), a.state(string(k.State)),
+				size(k.SizeBytes), ahead})
 		}
 		t.Render()
 		if len(copies) > 0 {
@@ -150,10 +157,17 @@ func (a *app) completeManagers() cobra.CompletionFunc {
 }
 
 func (a *app) managerCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "manager", Short: "Add, check, pair and drop other management servers", Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora manager check mainland"}
+	cmd := &cobra.Command{Use: "manager",
+		Short: "Add, check, pair and drop other management servers",
+		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora manager " +
+			"check mainland"}
 	cmd.AddCommand(a.managerAddCmd(), a.managerCheckCmd())
 	cmd.AddCommand(a.pairCmds()...)
-	cmd.AddCommand(calling(a, &cobra.Command{Use: "drop NAME", Short: "Forget a manager; copies that came from it stay", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeManagers(), Example: "  unvora manager drop mainland\n  unvora manager drop island"},
+	cmd.AddCommand(calling(a, &cobra.Command{Use: "drop NAME",
+		Short:             "Forget a manager; copies that came from it stay",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeManagers(),
+		Example:           "  unvora manager drop mainland\n  unvora manager drop island"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.DropManager(cmd.Context(), args[0])
 		}, func(args []string, _ struct{}) {
@@ -165,12 +179,15 @@ func (a *app) managerCmd() *cobra.Command {
 func (a *app) managerAddCmd() *cobra.Command {
 	var account, trust string
 	var token bool
-	cmd := &cobra.Command{Use: "add NAME ADDRESS", Short: "Add a foreign manager that speaks CIMI", Args: cobra.ExactArgs(2),
+	cmd := &cobra.Command{Use: "add NAME ADDRESS",
+		Short: "Add a foreign manager that speaks CIMI",
+		Args:  cobra.ExactArgs(2),
 		Long: `Add a foreign manager that speaks DMTF's CIMI, in version 2.0 or newer. ADDRESS is the
 URL of its cloud entry point. Its password, or token, is asked on a terminal, or read
 from UNVORA_MANAGER_SECRET; it is kept sealed and never shown again. A certificate
 that this computer does not know is told first, to be compared and trusted.`,
-		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora manager add mainland https://mainland.example:8443/cimi --use-token --trust sha256:4f1c…"}
+		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora manager add " +
+			"mainland https://mainland.example:8443/cimi --use-token --trust sha256:4f1c…"}
 	cmd.Flags().StringVar(&account, "account", "", "that it is asked in the name of")
 	cmd.Flags().BoolVar(&token, "use-token", false, "it is asked with a token instead")
 	cmd.Flags().StringVar(&trust, "trust", "", "fingerprint of its certificate")
@@ -200,7 +217,8 @@ that this computer does not know is told first, to be compared and trusted.`,
 			return err
 		}
 		return a.print(m, func() {
-			fmt.Fprintf(a.out, "%s is added: %d machines on %s.\nSee them: unvora managers %s\n", m.Name, m.Copies, orDash(hostsOf(m)), m.Name)
+			fmt.Fprintf(a.out, "%s is added: %d machines on %s.\nSee them: unvora managers %s\n", m.Name, m.Copies,
+				orDash(hostsOf(m)), m.Name)
 		})
 	}
 	return cmd
@@ -225,7 +243,11 @@ func (a *app) managerSecret(name string, token bool) (string, error) {
 }
 
 func (a *app) managerCheckCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "check NAME", Short: "Whether a manager can be used: name, port, certificate, account, version, rights, each by itself", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeManagers(), Example: "  unvora manager check mainland\n  unvora manager check mainland -o json"}
+	cmd := &cobra.Command{Use: "check NAME",
+		Short:             "Whether a manager can be used: name, port, certificate, account, version, rights, each by itself",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeManagers(),
+		Example:           "  unvora manager check mainland\n  unvora manager check mainland -o json"}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -243,13 +265,17 @@ func (a *app) managerCheckCmd() *cobra.Command {
 
 // pairCmds make one inventory of what two Unvoras have.
 func (a *app) pairCmds() []*cobra.Command {
-	code := calling(a, &cobra.Command{Use: "code", Short: "A one-time code for the people of another Unvora", Args: cobra.NoArgs,
-		Long:    "A one-time code for the people of another Unvora, good for a quarter of an hour. Both\nsides give each other one: neither sees anything before both have paired.",
+	code := calling(a, &cobra.Command{Use: "code",
+		Short: "A one-time code for the people of another Unvora",
+		Args:  cobra.NoArgs,
+		Long: "A one-time code for the people of another Unvora, good for a quarter of an hour. Both\nsides give each " +
+			"other one: neither sees anything before both have paired.",
 		Example: "  unvora manager code\n  unvora manager code -o json"},
 		func(c *caller, cmd *cobra.Command, _ []string) (*http.Response, error) {
 			return c.OfferPairing(cmd.Context())
 		}, func(_ []string, p openapi.Pairing) {
-			fmt.Fprintf(a.out, "There, within a quarter of an hour:\n  unvora manager pair NAME %s --code %s\n", p.Address, p.Code)
+			fmt.Fprintf(a.out, "There, within a quarter of an hour:\n  unvora manager pair NAME %s --code %s\n", p.Address,
+				p.Code)
 		})
 	var text string
 	g := openapi.Grants{See: new(string), Take: new(bool)}
@@ -257,10 +283,13 @@ func (a *app) pairCmds() []*cobra.Command {
 		cmd.Flags().StringVar(g.See, "see", "", "copies that it is told of: a selector such as 'name~tide-*', or all")
 		cmd.Flags().BoolVar(g.Take, "take", false, "it may copy and move what it sees")
 	}
-	pair := calling(a, &cobra.Command{Use: "pair NAME ADDRESS --code CODE", Short: "Add another Unvora by the one-time code of its people", Args: cobra.ExactArgs(2),
+	pair := calling(a, &cobra.Command{Use: "pair NAME ADDRESS --code CODE",
+		Short: "Add another Unvora by the one-time code of its people",
+		Args:  cobra.ExactArgs(2),
 		Long: `Add another Unvora by the one-time code of its people; they do the same with a code
 of yours (unvora manager code). Each side says what the other may see and take.`,
-		Example: "  unvora manager pair island island.example:7489 --code K7QF-29XA-… --see all\n  unvora manager pair island island.example:7489 --code K7QF-29XA-… --see 'name~tide-*' --take"},
+		Example: "  unvora manager pair island island.example:7489 --code K7QF-29XA-… --see all\n  unvora manager pair " +
+			"island island.example:7489 --code K7QF-29XA-… --see 'name~tide-*' --take"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.PairManager(cmd.Context(), openapi.PairManager{Name: args[0], Address: args[1], Code: text, Grants: &g})
 		}, func(_ []string, m openapi.Manager) {
@@ -272,8 +301,11 @@ of yours (unvora manager code). Each side says what the other may see and take.`
 	pair.Flags().StringVar(&text, "code", "", "that their people gave you")
 	pair.MarkFlagRequired("code")
 	flags(pair)
-	grant := calling(a, &cobra.Command{Use: "grant NAME", Short: "Say what another Unvora may see and take here", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeManagers(),
-		Example: "  unvora manager grant island --see all --take\n  unvora manager grant island"},
+	grant := calling(a, &cobra.Command{Use: "grant NAME",
+		Short:             "Say what another Unvora may see and take here",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeManagers(),
+		Example:           "  unvora manager grant island --see all --take\n  unvora manager grant island"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.GrantManager(cmd.Context(), args[0], g)
 		}, func(_ []string, m openapi.Manager) {
@@ -284,13 +316,18 @@ of yours (unvora manager code). Each side says what the other may see and take.`
 }
 
 func (a *app) putBackCmd() *cobra.Command {
-	s, req := &settling{}, &openapi.PutBackRequest{Operation: openapi.PutBackRequestOperationPutBack, Name: new(string), Manager: new(string)}
+	s, req := &settling{}, &openapi.PutBackRequest{Operation: openapi.PutBackRequestOperationPutBack, Name: new(string),
+		Manager: new(string)}
 	var wire []string
-	cmd := &cobra.Command{Use: "put-back COPY", Short: "Give a machine back to the foreign manager that it came from", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies("registered"),
+	cmd := &cobra.Command{Use: "put-back COPY",
+		Short:             "Give a machine back to the foreign manager that it came from",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeCopies("registered"),
 		Long: `Give a machine back to the foreign manager that it came from, with its disks as they
 are here. The copy here stays. Where the machine that it came from is still there, it
 is put beside it, or, if you say so, in its place.`,
-		Example: "  unvora put-back gannet/surge-forecast --plan\n  unvora put-back gannet/surge-forecast --yes\n  unvora put-back tide-gauge --to mainland --wire 'NIC 1=research' --yes"}
+		Example: "  unvora put-back gannet/surge-forecast --plan\n  unvora put-back gannet/surge-forecast --yes\n  unvora " +
+			"put-back tide-gauge --to mainland --wire 'NIC 1=research' --yes"}
 	f := cmd.Flags()
 	f.StringVar(req.Manager, "to", "", "manager; the one that it came from, unless said")
 	f.StringVar(req.Name, "name", "", "of the machine there; as here unless said")
@@ -309,8 +346,11 @@ is put beside it, or, if you say so, in its place.`,
 }
 
 func (a *app) standinCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "standin DIR", Short: "Play a foreign manager that speaks CIMI, for trying things out", Args: cobra.ExactArgs(1),
-		Long:    "Play a foreign management server: machines, volumes and networks from DIR/state.json,\nover HTTPS with a certificate of its own. The sample estate has one: mainland.",
+	cmd := &cobra.Command{Use: "standin DIR",
+		Short: "Play a foreign manager that speaks CIMI, for trying things out",
+		Args:  cobra.ExactArgs(1),
+		Long: "Play a foreign management server: machines, volumes and networks from DIR/state.json,\nover HTTPS with a " +
+			"certificate of its own. The sample estate has one: mainland.",
 		Example: "  unvora standin .demo/managers/mainland\n  unvora standin ./trial --log-level debug"}
 	level := cmd.Flags().String("log-level", "info", "debug, info, warn or error")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

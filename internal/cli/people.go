@@ -16,13 +16,18 @@ func init() {
 var roleNames = []string{"administrator", "operator", "viewer"}
 
 func (a *app) tokenCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Make, list and drop tokens for scripts", Example: "  unvora token add nightly-export --days 30\n  unvora token drop nightly-export"}
+	cmd := &cobra.Command{Use: "token",
+		Short:   "Make, list and drop tokens for scripts",
+		Example: "  unvora token add nightly-export --days 30\n  unvora token drop nightly-export"}
 	cmd.AddCommand(a.tokenListCmd(), a.tokenAddCmd(), a.tokenDropCmd())
 	return cmd
 }
 
 func (a *app) tokenListCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "list", Short: "Your tokens, when they were last used and when they end", Args: cobra.NoArgs, Example: "  unvora token list\n  unvora token list --all"}
+	cmd := &cobra.Command{Use: "list",
+		Short:   "Your tokens, when they were last used and when they end",
+		Args:    cobra.NoArgs,
+		Example: "  unvora token list\n  unvora token list --all"}
 	all := cmd.Flags().Bool("all", false, "everybody's; for administrators")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := a.client()
@@ -67,7 +72,10 @@ func endOf(t *time.Time) string {
 }
 
 func (a *app) tokenAddCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "add NAME", Short: "Make a token; it is shown once", Args: cobra.ExactArgs(1), Example: "  unvora token add nightly-export --days 30\n  unvora token add monitoring -q"}
+	cmd := &cobra.Command{Use: "add NAME",
+		Short:   "Make a token; it is shown once",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora token add nightly-export --days 30\n  unvora token add monitoring -q"}
 	days := cmd.Flags().Int("days", 0, "until it ends; 90 unless said")
 	endless := cmd.Flags().Bool("endless", false, "it never ends")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -99,7 +107,10 @@ func (a *app) tokenAddCmd() *cobra.Command {
 }
 
 func (a *app) tokenDropCmd() *cobra.Command {
-	return &cobra.Command{Use: "drop TOKEN", Short: "Revoke a token, by its id or name", Args: cobra.ExactArgs(1), Example: "  unvora token drop nightly-export\n  unvora token drop 01a2041c",
+	return &cobra.Command{Use: "drop TOKEN",
+		Short:   "Revoke a token, by its id or name",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora token drop nightly-export\n  unvora token drop 01a2041c",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -115,13 +126,18 @@ func (a *app) tokenDropCmd() *cobra.Command {
 }
 
 func (a *app) userCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "user", Short: "People who may sign in", Example: "  unvora user add robin --role operator\n  unvora user change robin --role viewer"}
+	cmd := &cobra.Command{Use: "user",
+		Short:   "People who may sign in",
+		Example: "  unvora user add robin --role operator\n  unvora user change robin --role viewer"}
 	cmd.AddCommand(a.userListCmd(), a.userAddCmd(), a.userChangeCmd(), a.userDropCmd())
 	return cmd
 }
 
 func (a *app) userListCmd() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "Who may sign in, and in which role", Args: cobra.NoArgs, Example: "  unvora user list\n  unvora user list -o json",
+	return &cobra.Command{Use: "list",
+		Short:   "Who may sign in, and in which role",
+		Args:    cobra.NoArgs,
+		Example: "  unvora user list\n  unvora user list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -143,7 +159,10 @@ func (a *app) userListCmd() *cobra.Command {
 }
 
 func (a *app) userAddCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "add NAME", Short: "Let a person sign in; the password is asked", Args: cobra.ExactArgs(1), Example: "  unvora user add robin --role operator\n  unvora user add night-desk --role viewer"}
+	cmd := &cobra.Command{Use: "add NAME",
+		Short:   "Let a person sign in; the password is asked",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora user add robin --role operator\n  unvora user add night-desk --role viewer"}
 	role := cmd.Flags().String("role", "operator", "administrator, operator or viewer")
 	cmd.RegisterFlagCompletionFunc("role", cobra.FixedCompletions(roleNames, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -155,7 +174,8 @@ func (a *app) userAddCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		res, err := c.AddUser(cmd.Context(), openapi.AddUserJSONRequestBody{Name: args[0], Password: password, Role: openapi.AddUserJSONBodyRole(*role)})
+		res, err := c.AddUser(cmd.Context(), openapi.AddUserJSONRequestBody{Name: args[0], Password: password,
+			Role: openapi.AddUserJSONBodyRole(*role)})
 		u, err := call[openapi.User](c, res, err)
 		if err != nil {
 			return err
@@ -166,8 +186,11 @@ func (a *app) userAddCmd() *cobra.Command {
 }
 
 func (a *app) userChangeCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "change NAME", Short: "Change a password, one's own or another's, or a role", Args: cobra.ExactArgs(1),
-		Long:    "Change a password or a role. For one's own password the present one is asked first.\nOther sessions of that user end.",
+	cmd := &cobra.Command{Use: "change NAME",
+		Short: "Change a password, one's own or another's, or a role",
+		Args:  cobra.ExactArgs(1),
+		Long: "Change a password or a role. For one's own password the present one is asked first.\nOther sessions of " +
+			"that user end.",
 		Example: "  unvora user change robin --role viewer\n  unvora user change robin --password"}
 	role := cmd.Flags().String("role", "", "administrator, operator or viewer")
 	ask := cmd.Flags().Bool("password", false, "ask for a new password")
@@ -214,7 +237,10 @@ func (a *app) userChangeCmd() *cobra.Command {
 }
 
 func (a *app) userDropCmd() *cobra.Command {
-	return &cobra.Command{Use: "drop NAME", Short: "End a user, with all tokens and sessions", Args: cobra.ExactArgs(1), Example: "  unvora user drop robin\n  unvora user drop night-desk -q",
+	return &cobra.Command{Use: "drop NAME",
+		Short:   "End a user, with all tokens and sessions",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora user drop robin\n  unvora user drop night-desk -q",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

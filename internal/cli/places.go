@@ -17,7 +17,8 @@ func init() {
 }
 
 // calling makes a command of one call of the API and what is said of its answer.
-func calling[T any](a *app, cmd *cobra.Command, do func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error), say func(args []string, answer T)) *cobra.Command {
+func calling[T any](a *app, cmd *cobra.Command, do func(c *caller, cmd *cobra.Command, args []string) (*http.Response,
+	error), say func(args []string, answer T)) *cobra.Command {
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -39,23 +40,35 @@ func calling[T any](a *app, cmd *cobra.Command, do func(c *caller, cmd *cobra.Co
 // hostCareCmds are rest, wake and drop.
 func (a *app) hostCareCmds() []*cobra.Command {
 	rest := func(use, short, said string, resting bool) *cobra.Command {
-		return calling(a, &cobra.Command{Use: use + " HOST", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(), Example: "  unvora host " + use + " fulmar\n  unvora host " + use + " gannet -o json"},
+		return calling(a, &cobra.Command{Use: use + " HOST",
+			Short:             short,
+			Args:              cobra.ExactArgs(1),
+			ValidArgsFunction: a.completeHosts(),
+			Example:           "  unvora host " + use + " fulmar\n  unvora host " + use + " gannet -o json"},
 			func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 				return c.RestHost(cmd.Context(), args[0], openapi.RestHostJSONRequestBody{Resting: resting})
 			}, func(_ []string, h openapi.Host) { fmt.Fprintf(a.out, said+"\n", h.Name) })
 	}
-	drop := calling(a, &cobra.Command{Use: "drop HOST", Short: "Forget a host that holds nothing any more", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(), Example: "  unvora host drop fulmar\n  unvora host drop fulmar -o json"},
+	drop := calling(a, &cobra.Command{Use: "drop HOST",
+		Short:             "Forget a host that holds nothing any more",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeHosts(),
+		Example:           "  unvora host drop fulmar\n  unvora host drop fulmar -o json"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.DropHost(cmd.Context(), args[0])
 		}, func(args []string, _ struct{}) {
 			fmt.Fprintf(a.out, "%s is forgotten. Its agent can be added again once its records are put away.\n", args[0])
 		})
 	s, code, address := &settling{}, "", ""
-	rebuild := &cobra.Command{Use: "rebuild HOST --code CODE", Short: "Bring back what a host had before it was wiped", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(),
+	rebuild := &cobra.Command{Use: "rebuild HOST --code CODE",
+		Short:             "Bring back what a host had before it was wiped",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeHosts(),
 		Long: `Bring back what a host had before it was wiped and its agent installed anew: its
 switches, and the machines whose files are still there. What can't be brought back is
 named first. The rules of wiring and landing never were on the host.`,
-		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n  unvora host rebuild gannet --code K7QF-29XA-… --yes"}
+		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n  unvora host rebuild gannet --code K7QF-29XA-… " +
+			"--yes"}
 	rebuild.Flags().StringVar(&code, "code", "", "that the new agent prints; not needed to go on with a rebuilding")
 	rebuild.Flags().StringVar(&address, "address", "", "of the new agent; as before unless said")
 	s.flags(rebuild)
@@ -71,9 +84,14 @@ named first. The rules of wiring and landing never were on the host.`,
 			}
 			a.say(a.errOut, "%s is known again.", args[0])
 		}
-		return a.perform(cmd.Context(), openapi.RebuildRequest{Operation: openapi.RebuildRequestOperationRebuild, Host: args[0]}, s, "as it was")
+		return a.perform(cmd.Context(), openapi.RebuildRequest{Operation: openapi.RebuildRequestOperationRebuild,
+			Host: args[0]}, s, "as it was")
 	}
-	check := &cobra.Command{Use: "check HOST", Short: "Whether a host can be used: name, port, certificate, agent, clock, pools, each by itself", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts(), Example: "  unvora host check skua\n  unvora host check skua -o json"}
+	check := &cobra.Command{Use: "check HOST",
+		Short:             "Whether a host can be used: name, port, certificate, agent, clock, pools, each by itself",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeHosts(),
+		Example:           "  unvora host check skua\n  unvora host check skua -o json"}
 	check.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -117,14 +135,19 @@ func (a *app) showChecks(name string, checks []openapi.HostCheck) error {
 }
 
 func (a *app) poolCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "pool", Short: "Set pools to rest, wake them, label them", Example: "  unvora pool rest kelp\n  unvora pool label petrel/reef fast"}
+	cmd := &cobra.Command{Use: "pool",
+		Short:   "Set pools to rest, wake them, label them",
+		Example: "  unvora pool rest kelp\n  unvora pool label petrel/reef fast"}
 	set := func(sub *cobra.Command, fill func(args []string) openapi.SetPoolJSONRequestBody, say func(p openapi.Pool)) {
 		cmd.AddCommand(calling(a, sub, func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.SetPool(cmd.Context(), &openapi.SetPoolParams{Pool: args[0]}, fill(args))
 		}, func(_ []string, p openapi.Pool) { say(p) }))
 	}
-	set(&cobra.Command{Use: "rest POOL", Short: "Let a pool take nothing new; a drive can then be pulled out", Args: cobra.ExactArgs(1),
-		Long:    "Let a pool take nothing new. Of a removable one nothing may run, and what its file\nsystem still holds in memory is written out, so that the drive can be pulled out.",
+	set(&cobra.Command{Use: "rest POOL",
+		Short: "Let a pool take nothing new; a drive can then be pulled out",
+		Args:  cobra.ExactArgs(1),
+		Long: "Let a pool take nothing new. Of a removable one nothing may run, and what its file\nsystem still holds " +
+			"in memory is written out, so that the drive can be pulled out.",
 		Example: "  unvora pool rest kelp\n  unvora pool rest gannet/reef"},
 		func([]string) openapi.SetPoolJSONRequestBody {
 			return openapi.SetPoolJSONRequestBody{Resting: ptr(true)}
@@ -135,12 +158,18 @@ func (a *app) poolCmd() *cobra.Command {
 				fmt.Fprintln(a.out, "Everything is written out: the drive can be pulled out.")
 			}
 		})
-	set(&cobra.Command{Use: "wake POOL", Short: "Let a pool take new files again", Args: cobra.ExactArgs(1), Example: "  unvora pool wake kelp\n  unvora pool wake gannet/reef"},
+	set(&cobra.Command{Use: "wake POOL",
+		Short:   "Let a pool take new files again",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora pool wake kelp\n  unvora pool wake gannet/reef"},
 		func([]string) openapi.SetPoolJSONRequestBody {
 			return openapi.SetPoolJSONRequestBody{Resting: ptr(false)}
 		},
 		func(p openapi.Pool) { fmt.Fprintf(a.out, "%s takes new files again.\n", p.Name) })
-	set(&cobra.Command{Use: "label POOL [LABEL…]", Short: "Give a pool these labels, and no others; rules of landing go by them", Args: cobra.MinimumNArgs(1), Example: "  unvora pool label petrel/reef fast\n  unvora pool label harbour archive shared"},
+	set(&cobra.Command{Use: "label POOL [LABEL…]",
+		Short:   "Give a pool these labels, and no others; rules of landing go by them",
+		Args:    cobra.MinimumNArgs(1),
+		Example: "  unvora pool label petrel/reef fast\n  unvora pool label harbour archive shared"},
 		func(args []string) openapi.SetPoolJSONRequestBody {
 			return openapi.SetPoolJSONRequestBody{Labels: ptr(args[1:])}
 		},
@@ -151,14 +180,20 @@ func (a *app) poolCmd() *cobra.Command {
 }
 
 func (a *app) landingCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "landing", Short: "Rules that lead files to pools, by label, room and kind", Example: "  unvora landing set --kind disk --over 100GiB --label archive\n  unvora landing list"}
-	cmd.AddCommand(calling(a, &cobra.Command{Use: "list", Short: "The rules, in the order in which they are tried", Args: cobra.NoArgs, Example: "  unvora landing list\n  unvora landing list -o json"},
+	cmd := &cobra.Command{Use: "landing",
+		Short:   "Rules that lead files to pools, by label, room and kind",
+		Example: "  unvora landing set --kind disk --over 100GiB --label archive\n  unvora landing list"}
+	cmd.AddCommand(calling(a, &cobra.Command{Use: "list",
+		Short:   "The rules, in the order in which they are tried",
+		Args:    cobra.NoArgs,
+		Example: "  unvora landing list\n  unvora landing list -o json"},
 		func(c *caller, cmd *cobra.Command, _ []string) (*http.Response, error) {
 			return c.ListLandingRules(cmd.Context())
 		},
 		func(_ []string, rules []openapi.LandingRule) {
 			if len(rules) == 0 {
-				fmt.Fprintln(a.out, "No rules: a machine lands in its host's first pool that is ready. Make one: unvora landing set --label LABEL")
+				fmt.Fprintln(a.out, "No rules: a machine lands in its host's first pool that is ready. Make one: unvora landing "+
+					"set --label LABEL")
 				return
 			}
 			t := a.table("rule", "what it says")
@@ -167,12 +202,14 @@ func (a *app) landingCmd() *cobra.Command {
 			}
 			t.Render()
 		}))
-	r := openapi.NewLandingRule{OverBytes: new(int64), Host: new(string), Label: new(string), Pool: new(string), KeepBytes: new(int64), First: new(bool)}
+	r := openapi.NewLandingRule{OverBytes: new(int64), Host: new(string), Label: new(string), Pool: new(string),
+		KeepBytes: new(int64), First: new(bool)}
 	kind, over, keep := "", "", ""
 	set := &cobra.Command{Use: "set", Short: "Add a rule", Args: cobra.NoArgs,
 		Long: `Add a rule. Rules are tried in order; the first that has a pool with room wins, and
 of several pools the roomiest. --pool and --disk overrule them all.`,
-		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n  unvora landing set --kind disk --over 100GiB --label archive --host gannet"}
+		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n  unvora landing set --kind disk --over " +
+			"100GiB --label archive --host gannet"}
 	f := set.Flags()
 	f.StringVar(&kind, "kind", "", "of files: machine, disk or media; any unless said")
 	f.StringVar(&over, "over", "", "only files of that capacity or more, such as 100GiB")
@@ -201,7 +238,10 @@ of several pools the roomiest. --pool and --disk overrule them all.`,
 	}, func(_ []string, r openapi.LandingRule) {
 		fmt.Fprintf(a.out, "The rule %s is in force.\n", r.Id[len(r.Id)-8:])
 	}))
-	cmd.AddCommand(calling(a, &cobra.Command{Use: "drop RULE", Short: "Take a rule away", Args: cobra.ExactArgs(1), Example: "  unvora landing drop 4f1c2a90\n  unvora landing drop 4f1c"},
+	cmd.AddCommand(calling(a, &cobra.Command{Use: "drop RULE",
+		Short:   "Take a rule away",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora landing drop 4f1c2a90\n  unvora landing drop 4f1c"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.DropLandingRule(cmd.Context(), args[0])
 		}, func([]string, struct{}) { fmt.Fprintln(a.out, "The rule is gone.") }))
@@ -209,14 +249,22 @@ of several pools the roomiest. --pool and --disk overrule them all.`,
 }
 
 func (a *app) switchCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "switch", Short: "Make and drop virtual switches of hosts", Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora switch drop gannet visitors"}
-	s, sw := &settling{}, openapi.NewSwitch{Segment: new(string), Vlan: new(int), Uplink: new(string), Tagged: new(bool), Address: new(string)}
-	add := &cobra.Command{Use: "add HOST NAME", Short: "Make a virtual switch, where the host's hypervisor lets others do that", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeHosts(),
+	cmd := &cobra.Command{Use: "switch",
+		Short: "Make and drop virtual switches of hosts",
+		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora " +
+			"switch drop gannet visitors"}
+	s, sw := &settling{}, openapi.NewSwitch{Segment: new(string), Vlan: new(int), Uplink: new(string), Tagged: new(bool),
+		Address: new(string)}
+	add := &cobra.Command{Use: "add HOST NAME",
+		Short:             "Make a virtual switch, where the host's hypervisor lets others do that",
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeHosts(),
 		Long: `Make a virtual switch: with a port to lead out or with none, its frames tagged or
 not, with an address of the host's own on it or without. Where that would take the
 address by which the host is reached, the plan says so; it is then done only for a
 minute, and stays if the host is reached again by then.`,
-		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora switch add petrel trial --segment quarantine --plan"}
+		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora " +
+			"switch add petrel trial --segment quarantine --plan"}
 	f := add.Flags()
 	f.StringVar(sw.Segment, "segment", "", "segment that it reaches")
 	f.IntVar(sw.Vlan, "vlan", 0, "VLAN of the segment")
@@ -226,14 +274,19 @@ minute, and stays if the host is reached again by then.`,
 	s.flags(add)
 	add.RunE = func(cmd *cobra.Command, args []string) error {
 		sw.Name = args[1]
-		return a.perform(cmd.Context(), openapi.SwitchAddRequest{Operation: openapi.SwitchAddRequestOperationSwitchAdd, Host: args[0], Switch: sw}, s, "made")
+		return a.perform(cmd.Context(), openapi.SwitchAddRequest{Operation: openapi.SwitchAddRequestOperationSwitchAdd,
+			Host: args[0], Switch: sw}, s, "made")
 	}
 	d := &settling{}
-	drop := &cobra.Command{Use: "drop HOST NAME", Short: "Take a virtual switch away; nothing may be connected to it", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeHosts(),
-		Example: "  unvora switch drop gannet visitors\n  unvora switch drop gannet visitors --plan"}
+	drop := &cobra.Command{Use: "drop HOST NAME",
+		Short:             "Take a virtual switch away; nothing may be connected to it",
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.completeHosts(),
+		Example:           "  unvora switch drop gannet visitors\n  unvora switch drop gannet visitors --plan"}
 	d.flags(drop)
 	drop.RunE = func(cmd *cobra.Command, args []string) error {
-		return a.perform(cmd.Context(), openapi.SwitchDropRequest{Operation: openapi.SwitchDropRequestOperationSwitchDrop, Host: args[0], Name: args[1]}, d, "taken away")
+		return a.perform(cmd.Context(), openapi.SwitchDropRequest{Operation: openapi.SwitchDropRequestOperationSwitchDrop,
+			Host: args[0], Name: args[1]}, d, "taken away")
 	}
 	cmd.AddCommand(add, drop)
 	return cmd

@@ -25,12 +25,14 @@ FOLDER is POOL/NAME (kelp/chart-render), a copy that a survey found
 (gannet/chart-render), or a path of the host. It need not have been exported by
 anybody: only the files are needed. Several folders are one job; their names then
 are a pattern: --name class-{nn}.`,
-		Example: "  unvora register kelp/chart-render --host gannet --identity renew --plan\n  unvora register kelp/chart-render --host petrel --files copy --name chart-test --yes",
-		Args:    cobra.MinimumNArgs(1),
+		Example: "  unvora register kelp/chart-render --host gannet --identity renew --plan\n  unvora register " +
+			"kelp/chart-render --host petrel --files copy --name chart-test --yes",
+		Args: cobra.MinimumNArgs(1),
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "stay, copy or move; stay unless the folder lies at another host")
-	cmd.RegisterFlagCompletionFunc("files", cobra.FixedCompletions([]string{"stay", "copy", "move"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("files", cobra.FixedCompletions([]string{"stay", "copy", "move"},
+		cobra.ShellCompDirectiveNoFileComp))
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		switch files {

@@ -134,7 +134,8 @@ func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*set
 			return nil, &exit{statusBlocked, errors.New("blocked: " + blockers(p) + wayOut(p))}
 		}
 		if !a.terminal() {
-			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: --answer %s=%s", count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
+			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: --answer %s=%s",
+				count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
 		}
 		answer, err := a.ask(open[0])
 		if err != nil {
@@ -261,7 +262,8 @@ func (a *app) showPlan(p openapi.Plan) {
 			}
 			answer = strings.Join(labels, "\n           ")
 		}
-		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)), a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)), a.paint(bold, f.Subject),
+			a.paint(faint, f.Code), f.Message)
 		if answer != "" {
 			fmt.Fprintf(a.out, "           %s\n", answer)
 		}
@@ -281,7 +283,8 @@ func (a *app) showPlan(p openapi.Plan) {
 		if p.PointOfNoReturn != nil {
 			until = *p.PointOfNoReturn
 		}
-		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until %s is done, cancelling undoes everything.\n", size(p.Bytes), time.Duration(p.Seconds)*time.Second, until)
+		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until %s is done, cancelling undoes everything.\n", size(p.Bytes),
+			time.Duration(p.Seconds)*time.Second, until)
 	}
 }
 
@@ -340,7 +343,8 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 		return err
 	}
 	return a.print(j, func() {
-		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n", place(k), k.State, identityWords(k), k.Name)
+		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n", place(k),
+			k.State, identityWords(k), k.Name)
 	})
 }
 

@@ -22,7 +22,10 @@ func init() {
 }
 
 func (a *app) loginCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "login [NAME]", Short: "Sign in, and keep a token in the client profile", Example: "  unvora login admin\n  unvora login admin --server http://127.0.0.1:7480", Args: cobra.MaximumNArgs(1)}
+	cmd := &cobra.Command{Use: "login [NAME]",
+		Short:   "Sign in, and keep a token in the client profile",
+		Example: "  unvora login admin\n  unvora login admin --server http://127.0.0.1:7480",
+		Args:    cobra.MaximumNArgs(1)}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		p, err := a.profile()
 		if err != nil {
@@ -64,13 +67,14 @@ func (a *app) askPassword(prompt string) (string, error) {
 // SignIn makes a token for the client with a name and a password.
 func SignIn(ctx context.Context, server, name, password string) (string, error) {
 	var cookie, csrf string
-	raw, err := openapi.NewClient(strings.TrimSuffix(server, "/")+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if cookie != "" {
-			r.AddCookie(&http.Cookie{Name: "unvora_session", Value: cookie})
-			r.Header.Set("X-CSRF-Token", csrf)
-		}
-		return nil
-	}))
+	raw, err := openapi.NewClient(strings.TrimSuffix(server, "/")+"/api/v1",
+		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if cookie != "" {
+				r.AddCookie(&http.Cookie{Name: "unvora_session", Value: cookie})
+				r.Header.Set("X-CSRF-Token", csrf)
+			}
+			return nil
+		}))
 	if err != nil {
 		return "", err
 	}

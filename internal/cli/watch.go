@@ -29,7 +29,8 @@ const patience = 2 * time.Minute
 
 // follow watches a job until it is over, fed by events; it goes on where it
 // was when the service comes back. transfer, if set, runs beside it.
-func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer func(ctx context.Context) error) (*openapi.Job, error) {
+func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job,
+	transfer func(ctx context.Context) error) (*openapi.Job, error) {
 	work, stop := context.WithCancel(context.WithoutCancel(ctx))
 	moved := make(chan error, 1)
 	var transfers sync.WaitGroup
@@ -58,7 +59,8 @@ func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer fu
 				bar.note("The service does not answer; the job goes on where it can. Waiting for it …")
 			}
 			if time.Since(lost) > patience {
-				return nil, &exit{statusUnreachable, fmt.Errorf("the service did not come back; the job %s goes on when it does: unvora jobs %s", j.Id, j.Id)}
+				return nil, &exit{statusUnreachable, fmt.Errorf("the service did not come back; the job %s goes on when it does: "+
+					"unvora jobs %s", j.Id, j.Id)}
 			}
 		case err != nil:
 			return nil, err
@@ -67,7 +69,8 @@ func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer fu
 			bar.show(now)
 			if now.State == openapi.JobStateHeld && now.Error != nil {
 				bar.end()
-				return &now, &exit{statusFailed, fmt.Errorf("held: %s (%s). It goes on with: unvora jobs resume %s", strings.TrimSuffix(now.Error.Message, "."), dash(now.Error.Code), j.Id)}
+				return &now, &exit{statusFailed, fmt.Errorf("held: %s (%s). It goes on with: unvora jobs resume %s",
+					strings.TrimSuffix(now.Error.Message, "."), dash(now.Error.Code), j.Id)}
 			}
 			if over(now) {
 				bar.end()
@@ -85,7 +88,9 @@ func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job, transfer fu
 				failed = err
 				bar.note("%v; cancelling the job …", err)
 				res, err := c.CancelJob(work, j.Id)
-				call[openapi.Job](c, res, err)
+				if _, err := call[openapi.Job](c, res, err); err != nil {
+					bar.note("The job %s could not be cancelled: %v", j.Id, err)
+				}
 			}
 		case <-interrupted:
 			interrupted = nil
@@ -108,7 +113,8 @@ func (a *app) ended(j openapi.Job) error {
 	case j.State == openapi.JobStateCancelled:
 		return &exit{statusCancelled, fmt.Errorf("cancelled; everything is as it was before")}
 	case j.State == openapi.JobStateFailed && j.Error != nil:
-		return &exit{statusFailed, fmt.Errorf("%s (%s); everything is as it was before", strings.TrimSuffix(j.Error.Message, "."), dash(j.Error.Code))}
+		return &exit{statusFailed, fmt.Errorf("%s (%s); everything is as it was before",
+			strings.TrimSuffix(j.Error.Message, "."), dash(j.Error.Code))}
 	}
 	return nil
 }
@@ -174,16 +180,19 @@ func (b *bar) show(j openapi.Job) {
 		return
 	}
 	if b.bar == nil {
-		b.bar = progressbar.NewOptions64(max(1, j.Total), progressbar.OptionSetWriter(b.a.errOut), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
-			progressbar.OptionSetWidth(24), progressbar.OptionSetPredictTime(true), progressbar.OptionShowTotalBytes(true), progressbar.OptionFullWidth(), progressbar.OptionThrottle(50*time.Millisecond),
-			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerHead: "━", SaucerPadding: "·", BarStart: " ", BarEnd: " "}))
+		b.bar = progressbar.NewOptions64(max(1, j.Total), progressbar.OptionSetWriter(b.a.errOut),
+			progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
+			progressbar.OptionSetWidth(24), progressbar.OptionSetPredictTime(true), progressbar.OptionShowTotalBytes(true),
+			progressbar.OptionFullWidth(), progressbar.OptionThrottle(50*time.Millisecond),
+			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerHead: "━", SaucerPadding: "·", BarStart: " ",
+				BarEnd: " "}))
 	}
 	b.bar.ChangeMax64(max(1, j.Total))
 	if what != b.what {
 		b.what = what
 		b.bar.Describe(shorten(what, 48))
 	}
-	b.bar.Set64(min(j.Done, max(1, j.Total)))
+	_ = b.bar.Set64(min(j.Done, max(1, j.Total)))
 }
 
 func shorten(s string, most int) string {
@@ -222,14 +231,14 @@ func (b *bar) note(format string, args ...any) {
 		return
 	}
 	if b.bar != nil {
-		b.bar.Clear()
+		_ = b.bar.Clear()
 	}
 	fmt.Fprintf(b.a.errOut, format+"\n", args...)
 }
 
 func (b *bar) end() {
 	if b.bar != nil {
-		b.bar.Finish()
+		_ = b.bar.Finish()
 		fmt.Fprintln(b.a.errOut)
 		b.bar = nil
 	}
@@ -266,7 +275,8 @@ func (m *meter) set(what string, done, total int64) {
 		return
 	}
 	rate := int64(float64(done) / passed.Seconds())
-	j := openapi.Job{State: openapi.JobStateWorking, Done: done, Total: total, BytesPerSecond: rate, Steps: []openapi.JobStep{{What: what, State: "working"}}}
+	j := openapi.Job{State: openapi.JobStateWorking, Done: done, Total: total, BytesPerSecond: rate,
+		Steps: []openapi.JobStep{{What: what, State: "working"}}}
 	if rate > 0 && total > done {
 		left := (total - done) / rate
 		j.SecondsLeft = &left
@@ -312,7 +322,8 @@ func (a *app) jobsCmd() *cobra.Command {
 			}
 			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
 			for _, j := range jobs {
-				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total), j.User, ago(j.CreatedAt)})
+				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total), j.User,
+					ago(j.CreatedAt)})
 			}
 			t.Render()
 		})
@@ -321,11 +332,14 @@ func (a *app) jobsCmd() *cobra.Command {
 		name, short, says string
 		call              func(*caller, context.Context, string) (*http.Response, error)
 	}{
-		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
-		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go on.\n", func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
+		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n",
+			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
+		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go on.\n",
+			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
 	} {
 		cmd.AddCommand(&cobra.Command{
-			Use: v.name + " ID", Short: v.short, Example: fmt.Sprintf("  unvora jobs %s 0199f3c2\n  unvora jobs %[1]s 0199f3c2 -o json", v.name), Args: cobra.ExactArgs(1),
+			Use: v.name + " ID", Short: v.short, Example: fmt.Sprintf("  unvora jobs %s 0199f3c2\n  unvora jobs %[1]s "+
+				"0199f3c2 -o json", v.name), Args: cobra.ExactArgs(1),
 			RunE: func(cmd *cobra.Command, args []string) error {
 				c, err := a.client()
 				if err != nil {
@@ -346,8 +360,10 @@ func (a *app) jobsCmd() *cobra.Command {
 
 func (a *app) resumeCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "resume ID [FILE]", Short: "Let a job that is held go on, or serve one that waits for this computer", Args: cobra.RangeArgs(1, 2),
-		Long:    "Let a job that is held go on. One that waits for this computer, because the command that\nstarted it has ended, is served by this one from now on, with the same FILE.",
+		Use: "resume ID [FILE]", Short: "Let a job that is held go on, or serve one that waits for this computer",
+		Args: cobra.RangeArgs(1, 2),
+		Long: "Let a job that is held go on. One that waits for this computer, because the command that\nstarted it has " +
+			"ended, is served by this one from now on, with the same FILE.",
 		Example: "  unvora jobs resume 0199f3c2\n  unvora jobs resume 0199f3c2 ./wave-model.ova",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -389,7 +405,8 @@ func (a *app) resumeCmd() *cobra.Command {
 
 // serveAgain is what gives a job the bytes that it waits for, or takes them; nil where
 // it waits for none. Only what the job was started with will do.
-func (a *app) serveAgain(c *caller, job string, t openapi.Transfer, files []string) (transfer func(context.Context) error, clear func(), err error) {
+func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
+	files []string) (transfer func(context.Context) error, clear func(), err error) {
 	clear = func() {}
 	switch {
 	case t.Need != nil && len(files) == 0:
@@ -399,10 +416,11 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer, files []stri
 		if err != nil {
 			return nil, clear, failed(err)
 		}
-		clear = func() { o.Close() }
+		clear = func() { _ = o.Close() }
 		if t.Package == nil || fmt.Sprintf("%x", sha256.Sum256([]byte(o.Descriptor))) != *t.Package {
 			clear()
-			return nil, func() {}, &exit{statusBlocked, fmt.Errorf("%s is not the package that the job %s was started with", files[0], job)}
+			return nil, func() {}, &exit{statusBlocked, fmt.Errorf("%s is not the package that the job %s was started with",
+				files[0], job)}
 		}
 		return func(ctx context.Context) error { return a.givePackage(ctx, c, job, o) }, clear, nil
 	case t.Give == nil && len(files) > 0:
@@ -410,7 +428,8 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer, files []stri
 	case t.Give == nil:
 		return nil, clear, nil
 	case len(files) == 0:
-		return nil, clear, usage("the job %s waits for somebody to take its package: on the computer of %s, unvora jobs resume %[1]s FILE", job, t.Give.Place)
+		return nil, clear, usage("the job %s waits for somebody to take its package: on the computer of %s, unvora jobs "+
+			"resume %[1]s FILE", job, t.Give.Place)
 	}
 	file, err := filepath.Abs(files[0])
 	if err != nil {
@@ -418,10 +437,12 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer, files []stri
 	}
 	here, err := os.Hostname()
 	if err != nil || here+":"+file != t.Give.Place {
-		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or cancel it and export anew", job, t.Give.Place, files[0])}
+		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or cancel it "+
+			"and export anew", job, t.Give.Place, files[0])}
 	}
 	if _, err := os.Lstat(file); err == nil {
-		return nil, clear, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Remove it, or cancel the job and export anew", file)}
+		return nil, clear, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Remove it, or "+
+			"cancel the job and export anew", file)}
 	}
 	written := false
 	return func(ctx context.Context) error { return a.takePackage(ctx, c, job, file, &written) }, clear, nil
@@ -434,7 +455,8 @@ func (a *app) showJob(j openapi.Job) {
 		fmt.Fprintln(a.out, a.paint(red, j.Error.Message))
 	}
 	if j.RetryAt != nil {
-		fmt.Fprintf(a.out, "It is tried again at %s; now: unvora jobs resume %s\n", j.RetryAt.Local().Format(time.TimeOnly), j.Id)
+		fmt.Fprintf(a.out, "It is tried again at %s; now: unvora jobs resume %s\n", j.RetryAt.Local().Format(time.TimeOnly),
+			j.Id)
 	}
 	fmt.Fprintln(a.out)
 	t := a.table("step", "state", "done", "of", "what")

@@ -21,7 +21,10 @@ func (a *app) wiringCmd() *cobra.Command {
 }
 
 func (a *app) wiringListCmd() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "The rules, in the order in which they are tried, and the segments", Args: cobra.NoArgs, Example: "  unvora wiring list\n  unvora wiring list -o json",
+	return &cobra.Command{Use: "list",
+		Short:   "The rules, in the order in which they are tried, and the segments",
+		Args:    cobra.NoArgs,
+		Example: "  unvora wiring list\n  unvora wiring list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -39,11 +42,13 @@ func (a *app) wiringListCmd() *cobra.Command {
 			}
 			return a.print(rules, func() {
 				if len(rules) == 0 {
-					fmt.Fprintln(a.out, "No rules: networks go by their segment, VLAN and name. Make one: unvora wiring set --network NAME --segment SEGMENT")
+					fmt.Fprintln(a.out, "No rules: networks go by their segment, VLAN and name. Make one: unvora wiring set "+
+						"--network NAME --segment SEGMENT")
 				} else {
 					t := a.table("rule", "network", "VLAN", "segment", "host", "switch")
 					for _, r := range rules {
-						t.AppendRow([]any{r.Id[len(r.Id)-8:], orDash(r.Network), orDashNumber(r.Vlan), orDash(r.Segment), orDash(r.Host), orDash(r.Switch)})
+						t.AppendRow([]any{r.Id[len(r.Id)-8:], orDash(r.Network), orDashNumber(r.Vlan), orDash(r.Segment), orDash(r.Host),
+							orDash(r.Switch)})
 					}
 					t.Render()
 				}
@@ -80,12 +85,14 @@ func orDashNumber(n int) string {
 }
 
 func (a *app) wiringSetCmd() *cobra.Command {
-	r := openapi.NewRule{Network: new(string), Vlan: new(int), Segment: new(string), Host: new(string), Switch: new(string), First: new(bool)}
+	r := openapi.NewRule{Network: new(string), Vlan: new(int), Segment: new(string), Host: new(string),
+		Switch: new(string), First: new(bool)}
 	cmd := &cobra.Command{Use: "set", Short: "Add a rule", Args: cobra.NoArgs,
 		Long: `Add a rule. With --segment alone it leads networks of that name or VLAN to a
 segment; with --switch it leads them, or a segment, to a switch. Rules are tried in
 order, and the first that fits wins.`,
-		Example: "  unvora wiring set --network \"VM Lab*\" --segment lab\n  unvora wiring set --segment visitors --switch quarantine --host gannet"}
+		Example: "  unvora wiring set --network \"VM Lab*\" --segment lab\n  unvora wiring set --segment visitors --switch " +
+			"quarantine --host gannet"}
 	f := cmd.Flags()
 	f.StringVar(r.Network, "network", "", "name of the network, * and ? stand for anything")
 	f.IntVar(r.Vlan, "vlan", 0, "VLAN of the network")
@@ -111,7 +118,10 @@ order, and the first that fits wins.`,
 }
 
 func (a *app) wiringDropCmd() *cobra.Command {
-	return &cobra.Command{Use: "drop RULE", Short: "Take a rule away", Args: cobra.ExactArgs(1), Example: "  unvora wiring drop 4f1c2a90\n  unvora wiring drop 4f1c",
+	return &cobra.Command{Use: "drop RULE",
+		Short:   "Take a rule away",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora wiring drop 4f1c2a90\n  unvora wiring drop 4f1c",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -127,7 +137,9 @@ func (a *app) wiringDropCmd() *cobra.Command {
 
 func (a *app) wiringTryCmd() *cobra.Command {
 	host, segment, vlan := "", "", 0
-	cmd := &cobra.Command{Use: "try NETWORK --host HOST", Short: "Which switch a network would land on, and which rule won", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{Use: "try NETWORK --host HOST",
+		Short:   "Which switch a network would land on, and which rule won",
+		Args:    cobra.ExactArgs(1),
 		Example: "  unvora wiring try lab --host petrel\n  unvora wiring try \"Backbone 30\" --vlan 30 --host skua"}
 	cmd.Flags().StringVar(&host, "host", "", "host (needed)")
 	cmd.Flags().StringVar(&segment, "segment", "", "segment of the network at its origin")
@@ -139,7 +151,8 @@ func (a *app) wiringTryCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		res, err := c.TryWiring(cmd.Context(), &openapi.TryWiringParams{Network: &args[0], Segment: &segment, Vlan: &vlan, Host: host})
+		res, err := c.TryWiring(cmd.Context(), &openapi.TryWiringParams{Network: &args[0], Segment: &segment, Vlan: &vlan,
+			Host: host})
 		t, err := call[openapi.WiringTry](c, res, err)
 		if err != nil {
 			return err
@@ -152,7 +165,8 @@ func (a *app) wiringTryCmd() *cobra.Command {
 					fmt.Fprintf(a.out, "also fit: %s\n", strings.Join(t.Likely, ", "))
 				}
 			case t.Segment != "":
-				fmt.Fprintf(a.out, "%s belongs on the segment %s, %s; %s has no switch that reaches it\n", args[0], t.Segment, t.Why, host)
+				fmt.Fprintf(a.out, "%s belongs on the segment %s, %s; %s has no switch that reaches it\n", args[0], t.Segment,
+					t.Why, host)
 			default:
 				fmt.Fprintf(a.out, "%s → nothing of %s: %s\n", args[0], host, t.Why)
 				if len(t.Likely) > 0 {
@@ -166,7 +180,9 @@ func (a *app) wiringTryCmd() *cobra.Command {
 
 func (a *app) wiringSegmentCmd() *cobra.Command {
 	addresses := ""
-	cmd := &cobra.Command{Use: "segment NAME SUBNET", Short: "Say which subnet a segment has, and which addresses of it are to be given out", Args: cobra.ExactArgs(2),
+	cmd := &cobra.Command{Use: "segment NAME SUBNET",
+		Short: "Say which subnet a segment has, and which addresses of it are to be given out",
+		Args:  cobra.ExactArgs(2),
 		Long: `Say which subnet a segment has: fixed addresses are compared with it. With a range,
 addresses of it are given out to machines: --address "NIC 1=give".`,
 		Example: "  unvora wiring segment lab 192.0.2.0/24 --range 192.0.2.100-192.0.2.199\n  unvora wiring segment lab none",
@@ -179,11 +195,13 @@ addresses of it are given out to machines: --address "NIC 1=give".`,
 			if subnet == "none" {
 				subnet = ""
 			}
-			res, err := c.SetSegment(cmd.Context(), openapi.SetSegmentJSONRequestBody{Name: args[0], Subnet: subnet, Range: &addresses})
+			res, err := c.SetSegment(cmd.Context(), openapi.SetSegmentJSONRequestBody{Name: args[0], Subnet: subnet,
+				Range: &addresses})
 			if _, err = call[struct{}](c, res, err); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"segment": args[0], "subnet": subnet, "range": addresses}, func() { fmt.Fprintf(a.out, "%s: %s %s\n", args[0], args[1], addresses) })
+			return a.print(map[string]string{"segment": args[0], "subnet": subnet, "range": addresses},
+				func() { fmt.Fprintf(a.out, "%s: %s %s\n", args[0], args[1], addresses) })
 		}}
 	cmd.Flags().StringVar(&addresses, "range", "", "addresses to give out: FROM-TO")
 	return cmd

@@ -44,5 +44,6 @@ func told(c *syscall.Credential) string {
 	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf("Agents run as %s: what you put into their pools by hand has to belong to that account.\n", u.Username)
+	return fmt.Sprintf("Agents run as %s: what you put into their pools by hand has to belong to that account.\n",
+		u.Username)
 }

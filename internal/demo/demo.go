@@ -109,8 +109,10 @@ func Run(ctx context.Context, o Options) error {
 	}
 	server := fmt.Sprintf("http://127.0.0.1:%d", o.Port)
 	if err := s.start(process{name: "service", path: self, args: []string{"serve", "--log-level", "warn"}, dir: dir,
-		env: []string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", o.Port), "UNVORA_DATABASE=" + url, "UNVORA_FIRST_USER=" + adminName, "UNVORA_FIRST_PASSWORD=" + k.AdminPassword,
-			"UNVORA_KEY_FILE=" + filepath.Join(dir, "unvora.key"), fmt.Sprintf("UNVORA_PEERS=127.0.0.1:%d", k.PeerPort)}}); err != nil {
+		env: []string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", o.Port), "UNVORA_DATABASE=" + url,
+			"UNVORA_FIRST_USER=" + adminName, "UNVORA_FIRST_PASSWORD=" + k.AdminPassword,
+			"UNVORA_KEY_FILE=" + filepath.Join(dir, "unvora.key"),
+			fmt.Sprintf("UNVORA_PEERS=127.0.0.1:%d", k.PeerPort)}}); err != nil {
 		return err
 	}
 	lowly, err := agentsAccount(dir, self)
@@ -118,11 +120,14 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	for _, h := range estate {
-		if err := s.start(process{name: "agent-" + h.name, path: self, args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}, dir: "/", credential: lowly}); err != nil {
+		if err := s.start(process{name: "agent-" + h.name, path: self,
+			args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}, dir: "/",
+			credential: lowly}); err != nil {
 			return err
 		}
 	}
-	if err := s.start(process{name: "manager-" + managerName, path: self, args: []string{"standin", managerDir(dir), "--log-level", "warn"}}); err != nil {
+	if err := s.start(process{name: "manager-" + managerName, path: self,
+		args: []string{"standin", managerDir(dir), "--log-level", "warn"}}); err != nil {
 		return err
 	}
 	if err := waitFor(ctx, s, "service", func() error { return get(server + "/readyz") }); err != nil {
@@ -180,7 +185,8 @@ func prepare(dir string) (unlock func(), err error) {
 		return nil, err
 	}
 	if free := int64(st.Bavail) * st.Bsize; free < neededBytes {
-		return nil, fmt.Errorf("%s has %d MiB free, the demo needs %d: make room, or choose another directory with --dir", dir, free>>20, int64(neededBytes)>>20)
+		return nil, fmt.Errorf("%s has %d MiB free, the demo needs %d: make room, or choose another directory with --dir",
+			dir, free>>20, int64(neededBytes)>>20)
 	}
 	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
@@ -230,7 +236,8 @@ func load(dir string, usual bool) (*kept, error) {
 	}
 	for port, first := range map[*int]int{&k.ManagerPort: firstManagerPort, &k.PeerPort: firstPeerPort} {
 		if *port != 0 && portFree(*port) != nil {
-			return nil, fmt.Errorf("port %d, which others know, is in use: stop what uses it, or start afresh with another --dir", *port)
+			return nil, fmt.Errorf("port %d, which others know, is in use: stop what uses it, or start afresh with another "+
+				"--dir", *port)
 		}
 		if *port == 0 {
 			if *port, err = free(first); err != nil {
@@ -246,7 +253,8 @@ func load(dir string, usual bool) (*kept, error) {
 	for i, h := range estate {
 		if port := k.AgentPorts[h.name]; port != 0 {
 			if portFree(port) != nil {
-				return nil, fmt.Errorf("port %d, where the agent of %s was added, is in use: stop what uses it, or start afresh with another --dir", port, h.name)
+				return nil, fmt.Errorf("port %d, where the agent of %s was added, is in use: stop what uses it, or start afresh "+
+					"with another --dir", port, h.name)
 			}
 			continue
 		}
@@ -323,15 +331,17 @@ func waitFor(ctx context.Context, s *supervisor, name string, try func() error) 
 
 // patience is how something that starts is waited for.
 func patience() []backoff.RetryOption {
-	return []backoff.RetryOption{backoff.WithBackOff(backoff.NewConstantBackOff(100 * time.Millisecond)), backoff.WithMaxElapsedTime(startPatience)}
+	return []backoff.RetryOption{backoff.WithBackOff(backoff.NewConstantBackOff(100 * time.Millisecond)),
+		backoff.WithMaxElapsedTime(startPatience)}
 }
 
 // addHosts adds the agents that print a code, that is at the first start.
 func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) error {
-	c, err := openapi.NewClientWithResponses(server+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+k.Token)
-		return nil
-	}))
+	c, err := openapi.NewClientWithResponses(server+"/api/v1",
+		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+k.Token)
+			return nil
+		}))
 	if err != nil {
 		return err
 	}
@@ -349,7 +359,8 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 			if err != nil {
 				return fmt.Errorf("the agent has not made its code yet: %w", err)
 			}
-			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d", k.AgentPorts[h.name]), Code: strings.TrimSpace(string(code))})
+			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d", k.AgentPorts[h.name]),
+				Code: strings.TrimSpace(string(code))})
 			if err == nil && added.JSON201 == nil {
 				err = fmt.Errorf("add host %s: %s", h.name, added.Body)
 			}
@@ -383,16 +394,19 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 func describe(ctx context.Context, c *openapi.ClientWithResponses) error {
 	for name, prefix := range map[string]string{"lab": "192.0.2.", "field": "198.51.100."} {
 		addresses := prefix + "100-" + prefix + "199"
-		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name, Subnet: prefix + "0/24", Range: &addresses}); err != nil || res.StatusCode() >= 400 {
+		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name, Subnet: prefix + "0/24",
+			Range: &addresses}); err != nil || res.StatusCode() >= 400 {
 			return fmt.Errorf("describe the segment %s: %w", name, err)
 		}
 	}
-	for _, r := range []openapi.NewLandingRule{{Kind: new(openapi.NewLandingRuleKind("machine")), Label: new("fast"), KeepBytes: new(int64(256 << 20))}, {Kind: new(openapi.NewLandingRuleKind("media")), Label: new("archive")}} {
+	for _, r := range []openapi.NewLandingRule{{Kind: new(openapi.NewLandingRuleKind("machine")), Label: new("fast"),
+		KeepBytes: new(int64(256 << 20))}, {Kind: new(openapi.NewLandingRuleKind("media")), Label: new("archive")}} {
 		if res, err := c.AddLandingRuleWithResponse(ctx, r); err != nil || res.StatusCode() >= 400 {
 			return fmt.Errorf("add a rule of landing: %w", err)
 		}
 	}
-	res, err := c.SetMarkWithResponse(ctx, openapi.SetMarkJSONRequestBody{Lineage: "licence-desk", Kind: "licence", Facet: "mac"})
+	res, err := c.SetMarkWithResponse(ctx, openapi.SetMarkJSONRequestBody{Lineage: "licence-desk", Kind: "licence",
+		Facet: "mac"})
 	if err == nil && res.StatusCode() >= 400 {
 		err = errors.New(string(res.Body))
 	}

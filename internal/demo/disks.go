@@ -48,7 +48,8 @@ func (d sampleDisk) place(pool, path string, format *formats.Format, s sampleMac
 			return err
 		}
 	}
-	if err := formats.NewLayer(path, parent, format, sampleUUID("disk "+s.name+d.id), formats.Options{}); err != nil || d.movedTo == "" {
+	if err := formats.NewLayer(path, parent, format, sampleUUID("disk "+s.name+d.id), formats.Options{}); err != nil ||
+		d.movedTo == "" {
 		return err
 	}
 	moved := filepath.Join(pool, d.movedTo)
@@ -152,7 +153,8 @@ func (a *assembler) flush() error {
 // (in 16-bit code), with a partition for the system and one for data.
 func mbr(size int64, _ string) []byte {
 	b := make([]byte, sector)
-	code := []byte{0xbe, 0x1b, 0x7c, 0xac, 0x08, 0xc0, 0x74, 0x09, 0xb4, 0x0e, 0xbb, 0x07, 0x00, 0xcd, 0x10, 0xeb, 0xf2, 0xf4, 0xeb, 0xfd}
+	code := []byte{0xbe, 0x1b, 0x7c, 0xac, 0x08, 0xc0, 0x74, 0x09, 0xb4, 0x0e, 0xbb, 0x07, 0x00, 0xcd, 0x10, 0xeb, 0xf2,
+		0xf4, 0xeb, 0xfd}
 	copy(b, code)
 	copy(b[0x1b:], "A sample disk of Skerrow Coastal Observatory.\r\n\x00")
 	for i, p := range [][2]int64{{mib, systemMiB * mib}, {dataFrom * mib, size - dataFrom*mib}} {
@@ -179,7 +181,8 @@ func gpt(size int64, name string) []byte {
 	for i, p := range []struct {
 		kind        string
 		first, last int64
-	}{{"0fc63daf-8483-4772-8e79-3d69d8477de4", mib, (1 + systemMiB) * mib}, {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", (dataFrom - 8) * mib, dataFrom * mib}} {
+	}{{"0fc63daf-8483-4772-8e79-3d69d8477de4", mib, (1 + systemMiB) * mib},
+		{"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", (dataFrom - 8) * mib, dataFrom * mib}} {
 		e := entries[128*i:]
 		putGUID(e, uuid.MustParse(p.kind))
 		putGUID(e[16:], uuid.MustParse(sampleUUID(fmt.Sprint("partition ", name, i))))
@@ -222,14 +225,17 @@ func linuxSystem(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
+	defer func() { _ = os.RemoveAll(dir) }()
 	root := filepath.Join(dir, "root")
 	for file, text := range map[string]string{
-		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nVERSION_ID=\"12\"\nID=debian\n",
+		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian " +
+			"GNU/Linux\"\nVERSION_ID=\"12\"\nID=debian\n",
 		"etc/hostname":   name + "\n",
 		"etc/machine-id": strings.ReplaceAll(sampleUUID("machine-id "+name), "-", "") + "\n",
-		"lib/modules/6.1.0-21-amd64/modules.builtin": "kernel/drivers/block/virtio_blk.ko\nkernel/drivers/scsi/virtio_scsi.ko\nkernel/drivers/net/virtio_net.ko\nkernel/drivers/ata/ahci.ko\n",
-		"lib/modules/6.1.0-21-amd64/modules.dep": "kernel/drivers/net/ethernet/intel/e1000e/e1000e.ko:\nkernel/drivers/net/ethernet/realtek/8139cp.ko:\n" +
+		"lib/modules/6.1.0-21-amd64/modules.builtin": "kernel/drivers/block/virtio_blk.ko\n" +
+			"kernel/drivers/scsi/virtio_scsi.ko\nkernel/drivers/net/virtio_net.ko\nkernel/drivers/ata/ahci.ko\n",
+		"lib/modules/6.1.0-21-amd64/modules.dep": "kernel/drivers/net/ethernet/intel/e1000e/e1000e.ko:\n" +
+			"kernel/drivers/net/ethernet/realtek/8139cp.ko:\n" +
 			"kernel/drivers/nvme/host/nvme.ko:\nkernel/drivers/scsi/mpt3sas/mpt3sas.ko:\n",
 	} {
 		path := filepath.Join(root, file)
@@ -257,7 +263,8 @@ func linuxSystem(name string) ([]byte, error) {
 		}
 	}
 	image, id := filepath.Join(dir, "system"), sampleUUID("file system "+name)
-	cmd := exec.Command(tool, "-q", "-F", "-t", "ext4", "-U", id, "-E", "root_owner=0:0,hash_seed="+id, "-O", "^has_journal", "-d", root, image, fmt.Sprintf("%dk", systemMiB<<10))
+	cmd := exec.Command(tool, "-q", "-F", "-t", "ext4", "-U", id, "-E", "root_owner=0:0,hash_seed="+id, "-O",
+		"^has_journal", "-d", root, image, fmt.Sprintf("%dk", systemMiB<<10))
 	cmd.Env = append(os.Environ(), fmt.Sprintf("E2FSPROGS_FAKE_TIME=%d", written))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("mke2fs: %w: %s", err, out)
@@ -290,7 +297,8 @@ func medium() []byte {
 	return b
 }
 
-var words = []string{"tide", "level", "metres", "gauge", "north", "buoy", "wave", "height", "period", "wind", "gust", "pressure", "hPa", "station", "quality", "ok"}
+var words = []string{"tide", "level", "metres", "gauge", "north", "buoy", "wave", "height", "period", "wind", "gust",
+	"pressure", "hPa", "station", "quality", "ok"}
 
 // fill writes readings as text, with some bytes that do not compress.
 func fill(p []byte, rng *rand.Rand) {

@@ -75,15 +75,22 @@ var estate = []sampleHost{
 			{Name: "harbour", Path: "../../share/harbour", Labels: []string{"archive"}},
 			{Name: "kelp", Path: "kelp", Removable: true, Rate: 18 << 20}, // as a small USB drive is
 		},
-		shelves:  []ground.ShelfConfig{{Name: "loft", Path: "loft"}},
-		switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}, {Name: "quarantine", Segment: wiring.Quarantine}},
+		shelves: []ground.ShelfConfig{{Name: "loft", Path: "loft"}},
+		switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true},
+			{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true},
+			{Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: append([]sampleMachine{
-			{name: "tide-gauge", guest: debian, guestID: debianID, pool: "reef", cpus: 2, memoryMiB: 2048, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 96}}},
-			{name: "buoy-ingest", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 4096, networks: []string{"lab", "field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 24}},
+			{name: "tide-gauge", guest: debian, guestID: debianID, pool: "reef", cpus: 2, memoryMiB: 2048,
+				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 96}}},
+			{name: "buoy-ingest", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 4096,
+				networks: []string{"lab", "field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 24}},
 				more: func(m *machine.Machine) { m.Static = []string{"198.51.100.17"} }},
-			{name: "archive-db", guest: debian, guestID: debianID, pool: "reef", cpus: 8, memoryMiB: 16384, running: true, networks: []string{"lab"},
-				disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}, {id: "disk2", sizeMiB: 16384, dataMiB: 32}, {id: "disk3", pool: "harbour", sizeMiB: 16384, dataMiB: 16}}},
-			{name: "chart-render", guest: debian, guestID: debianID, pool: "kelp", cpus: 4, memoryMiB: 8192, stray: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
+			{name: "archive-db", guest: debian, guestID: debianID, pool: "reef", cpus: 8, memoryMiB: 16384, running: true,
+				networks: []string{"lab"},
+				disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}, {id: "disk2", sizeMiB: 16384, dataMiB: 32},
+					{id: "disk3", pool: "harbour", sizeMiB: 16384, dataMiB: 16}}},
+			{name: "chart-render", guest: debian, guestID: debianID, pool: "kelp", cpus: 4, memoryMiB: 8192, stray: true,
+				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
 		}, class()...),
 	},
 	{
@@ -92,37 +99,50 @@ var estate = []sampleHost{
 			{Name: "reef", Path: "reef", Labels: []string{"fast"}},
 			{Name: "harbour", Path: "../../share/harbour", Labels: []string{"archive"}},
 		},
-		shelves:  []ground.ShelfConfig{{Name: "attic", Path: "attic"}},
-		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "quarantine", Segment: wiring.Quarantine}},
+		shelves: []ground.ShelfConfig{{Name: "attic", Path: "attic"}},
+		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true},
+			{Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: []sampleMachine{
-			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192, running: true, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
-			{name: "tide-probe", guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, macOf: "tide-gauge", networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 8}}},
+			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192, running: true,
+				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
+			{name: "tide-probe", guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, macOf: "tide-gauge",
+				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 8}}},
 		},
 	},
 	{
 		name: "skua", family: "chalk", site: "Quay", cpus: 24, memoryMiB: 128 << 10,
-		pools:    []ground.PoolConfig{{Name: "shoal", Path: "shoal"}},
-		switches: []wiring.Switch{{Name: "Lab-20", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "Field-30", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}, {Name: "visitors", Segment: "visitors", VLAN: 40, Uplink: "port2", Tagged: true}},
+		pools: []ground.PoolConfig{{Name: "shoal", Path: "shoal"}},
+		switches: []wiring.Switch{{Name: "Lab-20", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true},
+			{Name: "Field-30", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true},
+			{Name: "visitors", Segment: "visitors", VLAN: 40, Uplink: "port2", Tagged: true}},
 		machines: []sampleMachine{
-			{name: "wave-model", guest: debian, guestID: debianID, pool: "shoal", cpus: 12, memoryMiB: 96 << 10, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 32768, dataMiB: 24}}},
-			{name: "kiosk-visitor", guest: debian, guestID: debianID, pool: "shoal", cpus: 2, memoryMiB: 2048, networks: []string{"visitors"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8}},
+			{name: "wave-model", guest: debian, guestID: debianID, pool: "shoal", cpus: 12, memoryMiB: 96 << 10,
+				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 32768, dataMiB: 24}}},
+			{name: "kiosk-visitor", guest: debian, guestID: debianID, pool: "shoal", cpus: 2, memoryMiB: 2048,
+				networks: []string{"visitors"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8}},
 				more: func(m *machine.Machine) {
-					m.Firmware = "uefi"
-					m.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1", File: kioskMedia}, {Kind: machine.DeviceFloppy, Name: "Floppy drive 1"},
+					m.Firmware, m.NICs[0].Model = "uefi", "RTL8139"
+					m.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1", File: kioskMedia},
+						{Kind: machine.DeviceFloppy, Name: "Floppy drive 1"},
 						{Kind: machine.DeviceSerial, Name: "Serial port 1"}, {Kind: machine.DeviceSound, Name: "Sound card 1"}}
 				}},
-			{name: "old-telemetry", guest: debian, guestID: debianID, pool: "shoal", cpus: 1, memoryMiB: 1024, hollow: true, networks: []string{"field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 1}}},
+			{name: "old-telemetry", guest: debian, guestID: debianID, pool: "shoal", cpus: 1, memoryMiB: 1024, hollow: true,
+				networks: []string{"field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 1}}},
 		},
 	},
 	{
 		name: "fulmar", family: "flint", site: "Quay", cpus: 4, memoryMiB: 16 << 10,
-		pools:    []ground.PoolConfig{{Name: "ledge", Path: "ledge"}},
-		switches: []wiring.Switch{{Name: "laboratory", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}, {Name: "outside", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}},
+		pools: []ground.PoolConfig{{Name: "ledge", Path: "ledge"}},
+		switches: []wiring.Switch{{Name: "laboratory", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true},
+			{Name: "outside", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}},
 		machines: []sampleMachine{
-			{name: "licence-desk", guest: windows, guestID: windowsID, pool: "ledge", cpus: 2, memoryMiB: 4096, networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}},
+			{name: "licence-desk", guest: windows, guestID: windowsID, pool: "ledge", cpus: 2, memoryMiB: 4096,
+				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}},
 				more: func(m *machine.Machine) { m.Firmware, m.TPM = "uefi", "2.0" }},
-			{name: "sonar-lab", guest: debian, guestID: debianID, pool: "ledge", cpus: 2, memoryMiB: 2048, networks: []string{"lab"},
-				disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8, parent: "sonar-base/sonar-base.vhdx", movedTo: "sonar-parents/sonar-base.vhdx"}}},
+			{name: "sonar-lab", guest: debian, guestID: debianID, pool: "ledge", cpus: 2, memoryMiB: 2048,
+				networks: []string{"lab"},
+				disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8, parent: "sonar-base/sonar-base.vhdx",
+					movedTo: "sonar-parents/sonar-base.vhdx"}}},
 		},
 	},
 }
@@ -130,7 +150,8 @@ var estate = []sampleHost{
 // class is the machines of a training: layers on one parent.
 func class() (all []sampleMachine) {
 	for n := range 12 {
-		all = append(all, sampleMachine{name: fmt.Sprintf("training-%02d", n+1), guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, networks: []string{"lab"},
+		all = append(all, sampleMachine{name: fmt.Sprintf("training-%02d", n+1), guest: debian, guestID: debianID,
+			pool: "reef", cpus: 1, memoryMiB: 1024, networks: []string{"lab"},
 			disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 8, parent: "training-parent/classroom.qcow2"}}})
 	}
 	return all
@@ -143,8 +164,10 @@ func build(dir string, ports map[string]int) error {
 	var marks []string // of hosts whose machines are all made
 	for _, h := range estate {
 		root := filepath.Join(dir, "hosts", h.name)
-		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: "standin", Listen: fmt.Sprintf("127.0.0.1:%d", ports[h.name]),
-			State: filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches, Ports: h.ports(), ReturnSeconds: 5, Web: []string{"127.0.0.1"}}
+		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: "standin",
+			Listen: fmt.Sprintf("127.0.0.1:%d", ports[h.name]),
+			State:  filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches, Ports: h.ports(),
+			ReturnSeconds: 5, Web: []string{"127.0.0.1"}}
 		pools := map[string]string{}
 		for _, p := range h.pools {
 			p.Path = filepath.Join(root, p.Path)
@@ -174,7 +197,8 @@ func build(dir string, ports map[string]int) error {
 				})
 			}
 			if !m.stray {
-				config.Machines = append(config.Machines, ground.MachineConfig{Folder: filepath.Join(pools[m.pool], m.name), Running: m.running})
+				config.Machines = append(config.Machines, ground.MachineConfig{Folder: filepath.Join(pools[m.pool], m.name),
+					Running: m.running})
 			}
 		}
 		if err := writeTOML(filepath.Join(root, "agent.toml"), config); err != nil {
@@ -285,7 +309,8 @@ func (s sampleMachine) make(pools map[string]string, h sampleHost) error {
 		if err := d.place(pools[s.pool], path, format, s, i == 0); err != nil {
 			return err
 		}
-		m.Disks = append(m.Disks, machine.Disk{ID: d.id, File: file, Format: format.Name, VirtualBytes: d.sizeMiB << 20, Controller: family.Controllers[0], Slot: i})
+		m.Disks = append(m.Disks, machine.Disk{ID: d.id, File: file, Format: format.Name, VirtualBytes: d.sizeMiB << 20,
+			Controller: family.Controllers[0], Slot: i})
 	}
 	for _, d := range m.Devices {
 		if d.File == kioskMedia {
@@ -300,7 +325,8 @@ func (s sampleMachine) make(pools map[string]string, h sampleHost) error {
 		if s.macOf != "" {
 			owner = s.macOf
 		}
-		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), Model: family.NICs[0], MAC: sampleMAC(fmt.Sprint("mac ", owner, i)), Network: sw.Name, Segment: sw.Segment, VLAN: sw.VLAN})
+		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), Model: family.NICs[0],
+			MAC: sampleMAC(fmt.Sprint("mac ", owner, i)), Network: sw.Name, Segment: sw.Segment, VLAN: sw.VLAN})
 	}
 	d, err := ovf.New(m)
 	if err != nil {

@@ -32,9 +32,13 @@ var mainland = []struct {
 	network string
 	state   string
 }{
-	{sampleMachine{name: "surge-forecast", guest: debian, guestID: debianID, cpus: 4, memoryMiB: 8192, disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 32}, {id: "disk2", sizeMiB: 1024, dataMiB: 16}}}, "dunlin", "laboratory", cimi.Stopped},
-	{sampleMachine{name: "swell-archive", guest: debian, guestID: debianID, cpus: 2, memoryMiB: 4096, disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 24}}}, "dunlin", "laboratory", cimi.Started},
-	{sampleMachine{name: "ferry-notices", guest: debian, guestID: debianID, cpus: 1, memoryMiB: 2048, disks: []sampleDisk{{id: "disk1", sizeMiB: 512, dataMiB: 16}}}, "knot", "public", cimi.Started},
+	{sampleMachine{name: "surge-forecast", guest: debian, guestID: debianID, cpus: 4, memoryMiB: 8192,
+		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 32}, {id: "disk2", sizeMiB: 1024, dataMiB: 16}}}, "dunlin",
+		"laboratory", cimi.Stopped},
+	{sampleMachine{name: "swell-archive", guest: debian, guestID: debianID, cpus: 2, memoryMiB: 4096,
+		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 24}}}, "dunlin", "laboratory", cimi.Started},
+	{sampleMachine{name: "ferry-notices", guest: debian, guestID: debianID, cpus: 1, memoryMiB: 2048,
+		disks: []sampleDisk{{id: "disk1", sizeMiB: 512, dataMiB: 16}}}, "knot", "public", cimi.Started},
 }
 
 func managerDir(dir string) string { return filepath.Join(dir, "managers", managerName) }
@@ -47,7 +51,8 @@ func buildManager(dir string, port int, password string) error {
 	}
 	state := standin.State{
 		Name: managerName, Listen: fmt.Sprintf("127.0.0.1:%d", port), Version: "2.0.0",
-		Accounts: []standin.Account{{Name: managerAccount, Password: password}, {Name: managerReader, Password: password, Reader: true}},
+		Accounts: []standin.Account{{Name: managerAccount, Password: password},
+			{Name: managerReader, Password: password, Reader: true}},
 		Hosts:    []standin.Host{{Name: "dunlin", Live: true}, {Name: "knot"}},
 		Networks: []standin.Network{{Name: "laboratory", VLAN: 20}, {Name: "public", VLAN: 60}},
 	}
@@ -59,7 +64,8 @@ func buildManager(dir string, port int, password string) error {
 		return err
 	}
 	for i, s := range mainland {
-		m := standin.Machine{ID: s.name, Name: s.name, Host: s.host, State: s.state, CPUs: s.cpus, MemoryKiB: s.memoryMiB << 10, Updated: time.Now(),
+		m := standin.Machine{ID: s.name, Name: s.name, Host: s.host, State: s.state, CPUs: s.cpus,
+			MemoryKiB: s.memoryMiB << 10, Updated: time.Now(),
 			NICs:       []standin.NIC{{Network: s.network, MAC: fmt.Sprintf("0a:77:00:00:00:%02x", i+1)}},
 			Properties: map[string]string{"uuid": sampleUUID("uuid " + s.name), "guest": s.guest}}
 		for n, d := range s.disks {
@@ -68,7 +74,8 @@ func buildManager(dir string, port int, password string) error {
 				return err
 			}
 			m.Volumes = append(m.Volumes, id)
-			state.Volumes = append(state.Volumes, standin.Volume{ID: id, Name: s.name + " " + d.id, Bytes: d.sizeMiB * mib, Bootable: n == 0})
+			state.Volumes = append(state.Volumes, standin.Volume{ID: id, Name: s.name + " " + d.id, Bytes: d.sizeMiB * mib,
+				Bootable: n == 0})
 		}
 		state.Machines = append(state.Machines, m)
 	}
@@ -93,7 +100,9 @@ func addManager(ctx context.Context, s *supervisor, c *openapi.ClientWithRespons
 		if err != nil {
 			return err
 		}
-		added, err := c.AddManagerWithResponse(ctx, openapi.AddManager{Name: managerName, Address: fmt.Sprintf("https://127.0.0.1:%d/cimi", k.ManagerPort), Account: new(managerAccount), Password: &k.ManagerPassword, Trust: new(cimi.Fingerprint(cert))})
+		added, err := c.AddManagerWithResponse(ctx, openapi.AddManager{Name: managerName,
+			Address: fmt.Sprintf("https://127.0.0.1:%d/cimi", k.ManagerPort), Account: new(managerAccount),
+			Password: &k.ManagerPassword, Trust: new(cimi.Fingerprint(cert))})
 		if err == nil && added.JSON201 == nil {
 			err = fmt.Errorf("add the manager %s: %s", managerName, added.Body)
 		}

@@ -67,7 +67,7 @@ func (p samplePackage) write(path string) error {
 		name = p.diskAs
 	}
 	image := path + ".disk"
-	defer os.Remove(image)
+	defer func() { _ = os.Remove(image) }()
 	vmdk, err := formats.ByName("vmdk")
 	if err != nil {
 		return err
@@ -109,9 +109,12 @@ func (p samplePackage) write(path string) error {
 	if err != nil {
 		return err
 	}
-	m := &machine.Machine{Name: "rain-gauge", UUID: sampleUUID("uuid rain-gauge"), FirmwareUUID: sampleUUID("firmware rain-gauge"), CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios", Guest: debian, GuestID: debianID,
-		Disks: []machine.Disk{{ID: "disk1", File: name, Format: "vmdk", VirtualBytes: size, FileBytes: int64(len(data)), Controller: "scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "82574L", MAC: sampleMAC("mac rain-gauge"), Network: "lab"}}}
+	m := &machine.Machine{Name: "rain-gauge", UUID: sampleUUID("uuid rain-gauge"),
+		FirmwareUUID: sampleUUID("firmware rain-gauge"), CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios", Guest: debian,
+		GuestID: debianID,
+		Disks: []machine.Disk{{ID: "disk1", File: name, Format: "vmdk", VirtualBytes: size, FileBytes: int64(len(data)),
+			Controller: "scsi"}},
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "82574L", MAC: sampleMAC("mac rain-gauge"), Network: "lab"}}}
 	if p.more != nil {
 		p.more(m)
 	}
@@ -123,7 +126,8 @@ func (p samplePackage) write(path string) error {
 	if err != nil {
 		return err
 	}
-	members := []ovf.Member{{Name: "rain-gauge.ovf", Size: int64(len(descriptor)), SHA256: sumOf(descriptor)}, {Name: name, Size: int64(len(data)), SHA256: sumOf(data)}}
+	members := []ovf.Member{{Name: "rain-gauge.ovf", Size: int64(len(descriptor)), SHA256: sumOf(descriptor)},
+		{Name: name, Size: int64(len(data)), SHA256: sumOf(data)}}
 	sums := map[string]string{}
 	for _, x := range members {
 		sums[x.Name] = x.SHA256

@@ -54,7 +54,8 @@ func version(path string) int {
 func unprivileged() (*syscall.Credential, error) {
 	c, err := account("postgres", "nobody")
 	if c == nil && err == nil {
-		err = errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start the demo as another user")
+		err = errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start " +
+			"the demo as another user")
 	}
 	return c, err
 }
@@ -109,7 +110,7 @@ func (pg *postgres) init(dir, password string) error {
 	if err := os.WriteFile(pwfile, []byte(password+"\n"), 0o600); err != nil {
 		return explain(err)
 	}
-	defer os.Remove(pwfile)
+	defer func() { _ = os.Remove(pwfile) }()
 	if pg.credential != nil {
 		for _, f := range []string{real, pwfile} {
 			if err := os.Chown(f, int(pg.credential.Uid), int(pg.credential.Gid)); err != nil {
@@ -117,11 +118,12 @@ func (pg *postgres) init(dir, password string) error {
 			}
 		}
 	}
-	cmd := exec.Command(filepath.Join(pg.bin, "initdb"), "-D", real, "-U", "unvora", "--auth=scram-sha-256", "--pwfile="+pwfile, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	cmd := exec.Command(filepath.Join(pg.bin, "initdb"), "-D", real, "-U", "unvora", "--auth=scram-sha-256",
+		"--pwfile="+pwfile, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: pg.credential}
 	cmd.Dir = "/"
 	if out, err := cmd.CombinedOutput(); err != nil {
-		os.RemoveAll(real)
+		_ = os.RemoveAll(real)
 		return fmt.Errorf("make the database cluster: %w\n%s", err, strings.TrimSpace(string(out)))
 	}
 	return nil
@@ -144,9 +146,11 @@ func (pg *postgres) process(dir string, port int) process {
 		data = real
 	}
 	return process{
-		name: "postgres", path: filepath.Join(pg.bin, "postgres"), credential: pg.credential, signal: syscall.SIGINT, // a fast shutdown
-		args: []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "log_min_messages=warning"},
-		env:  []string{"LC_ALL=C.UTF-8"},
+		// a fast shutdown
+		name: "postgres", path: filepath.Join(pg.bin, "postgres"), credential: pg.credential, signal: syscall.SIGINT,
+		args: []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c",
+			"log_min_messages=warning"},
+		env: []string{"LC_ALL=C.UTF-8"},
 	}
 }
 
@@ -162,7 +166,8 @@ func (pg *postgres) ready(ctx context.Context, k *kept) (string, error) {
 		}
 		defer conn.Close(ctx)
 		var there bool
-		if err := conn.QueryRow(ctx, `select exists (select 1 from pg_database where datname = 'unvora')`).Scan(&there); err != nil || there {
+		if err := conn.QueryRow(ctx,
+			`select exists (select 1 from pg_database where datname = 'unvora')`).Scan(&there); err != nil || there {
 			return struct{}{}, err
 		}
 		_, err = conn.Exec(ctx, `create database unvora`)

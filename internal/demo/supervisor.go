@@ -43,7 +43,8 @@ type supervisor struct {
 }
 
 func newSupervisor(dir string) *supervisor {
-	return &supervisor{dir: dir, running: map[string]*exec.Cmd{}, signals: map[string]syscall.Signal{}, output: map[string]*tail{}}
+	return &supervisor{dir: dir, running: map[string]*exec.Cmd{}, signals: map[string]syscall.Signal{},
+		output: map[string]*tail{}}
 }
 
 // tail keeps the last of what a process has printed, and writes it to a log.
@@ -105,7 +106,7 @@ func (s *supervisor) start(p process) error {
 				}
 			}
 			if err == nil {
-				cmd.Wait()
+				_ = cmd.Wait()
 			}
 			if s.ended(p.name) {
 				return
@@ -168,14 +169,14 @@ func (s *supervisor) stop() {
 	s.wg.Wait()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	os.Remove(filepath.Join(s.dir, "pids.json"))
+	_ = os.Remove(filepath.Join(s.dir, "pids.json"))
 }
 
 func (s *supervisor) send(name string, sig syscall.Signal) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if c := s.running[name]; c != nil {
-		c.Process.Signal(sig)
+		_ = c.Process.Signal(sig)
 	}
 }
 
@@ -188,7 +189,7 @@ func (s *supervisor) await(name string) {
 			return
 		}
 		if time.Since(began) > stopPatience {
-			c.Process.Kill()
+			_ = c.Process.Kill()
 		}
 	}
 }
@@ -205,5 +206,6 @@ func (s *supervisor) printed(name string) string {
 func (s *supervisor) why(name string, err error) error {
 	lines := strings.Split(strings.TrimSpace(s.printed(name)), "\n")
 	lines = lines[max(0, len(lines)-8):]
-	return fmt.Errorf("%s did not start: %w\n%s\nAll of it is in %s", name, err, strings.Join(lines, "\n"), filepath.Join(s.dir, "logs", name+".log"))
+	return fmt.Errorf("%s did not start: %w\n%s\nAll of it is in %s", name, err, strings.Join(lines, "\n"),
+		filepath.Join(s.dir, "logs", name+".log"))
 }

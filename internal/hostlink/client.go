@@ -51,7 +51,8 @@ func (d *Dialer) Host(id, address string) *Host {
 			DialContext:           (&net.Dialer{Timeout: 3 * time.Second}).DialContext,
 			TLSHandshakeTimeout:   5 * time.Second,
 			ResponseHeaderTimeout: surveyTime + 30*time.Second,
-			HTTP2:                 &http.HTTP2Config{SendPingTimeout: pingAfter, PingTimeout: pingTime, MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
+			HTTP2: &http.HTTP2Config{SendPingTimeout: pingAfter, PingTimeout: pingTime,
+				MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
 		}}
 	}
 	return &Host{d.out[id], address}
@@ -87,7 +88,8 @@ func (h *Host) FolderDescriptor(ctx context.Context, ticket string) ([]byte, err
 func (d *Dialer) OpenDisk(ctx context.Context, id, address, ticket, path string) (disk.Image, error) {
 	return nbd.OpenLasting(ctx, func(ctx context.Context) (*nbd.Client, error) {
 		var offer DiskOffer
-		if err := d.Host(id, address).call(ctx, http.MethodPost, "/v1/tickets/"+ticket+"/disks", nil, DiskRequest{path}, &offer); err != nil {
+		if err := d.Host(id, address).call(ctx, http.MethodPost, "/v1/tickets/"+ticket+"/disks", nil, DiskRequest{path},
+			&offer); err != nil {
 			return nil, passing{err}
 		}
 		config := d.tls.Clone()
@@ -159,7 +161,8 @@ const (
 
 // quick is call with a bound: an agent that was stopped, not ended, takes connections
 // and answers nothing.
-func (h *Host) quick(ctx context.Context, most time.Duration, method, path string, query url.Values, in, out any) error {
+func (h *Host) quick(ctx context.Context, most time.Duration, method, path string, query url.Values, in,
+	out any) error {
 	bounded, stop := context.WithTimeout(ctx, most)
 	defer stop()
 	err := h.call(bounded, method, path, query, in, out)
@@ -201,7 +204,8 @@ func (h *Host) Survey(ctx context.Context, since string) (*Survey, error) {
 // SurveyWhen asks what has changed since a revision, and waits for something to.
 func (h *Host) SurveyWhen(ctx context.Context, since string, wait time.Duration) (*Survey, error) {
 	var s Survey
-	return &s, h.quick(ctx, surveyTime+wait, http.MethodGet, "/v1/survey", url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
+	return &s, h.quick(ctx, surveyTime+wait, http.MethodGet, "/v1/survey",
+		url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
 }
 
 // Start asks for a task; one that is there already is returned as it is.
@@ -233,7 +237,8 @@ func (h *Host) Forget(ctx context.Context, job string, epoch int64) error {
 
 // Send feeds a task that needs bytes, from offset on.
 func (h *Host) Send(ctx context.Context, id string, offset int64, body io.Reader) error {
-	res, err := h.do(ctx, http.MethodPut, "/v1/tasks/"+id+"/intake", url.Values{"offset": {strconv.FormatInt(offset, 10)}}, body)
+	res, err := h.do(ctx, http.MethodPut, "/v1/tasks/"+id+"/intake", url.Values{"offset": {strconv.FormatInt(offset, 10)}},
+		body)
 	if err == nil {
 		res.Body.Close()
 	}
@@ -242,7 +247,8 @@ func (h *Host) Send(ctx context.Context, id string, offset int64, body io.Reader
 
 // Disk reads a disk that a hand-out task gives, from byte offset of its file on.
 func (h *Host) Disk(ctx context.Context, id, disk string, offset int64) (io.ReadCloser, error) {
-	res, err := h.do(ctx, http.MethodGet, "/v1/tasks/"+id+"/disks/"+url.PathEscape(disk), url.Values{"offset": {strconv.FormatInt(offset, 10)}}, nil)
+	res, err := h.do(ctx, http.MethodGet, "/v1/tasks/"+id+"/disks/"+url.PathEscape(disk),
+		url.Values{"offset": {strconv.FormatInt(offset, 10)}}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -331,7 +337,8 @@ func (h *Host) Allow(ctx context.Context, ticket string, t Ticket) error {
 
 // File reads a ticket's file from offset on.
 func (h *Host) File(ctx context.Context, ticket string, offset int64) (io.ReadCloser, error) {
-	res, err := h.do(ctx, http.MethodGet, "/v1/tickets/"+ticket, url.Values{"offset": {strconv.FormatInt(offset, 10)}}, nil)
+	res, err := h.do(ctx, http.MethodGet, "/v1/tickets/"+ticket, url.Values{"offset": {strconv.FormatInt(offset, 10)}},
+		nil)
 	if err != nil {
 		return nil, err
 	}
@@ -353,7 +360,8 @@ func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID
 		InsecureSkipVerify: true, // the code's fingerprint is what it is verified by
 		VerifyConnection: func(s tls.ConnectionState) error {
 			if !code.Matches(s.PeerCertificates[0]) {
-				return errors.New("the agent's key is not the one that the code names: another agent answers at this address, or the code is of another agent")
+				return errors.New("the agent's key is not the one that the code names: another agent answers at this address, or " +
+					"the code is of another agent")
 			}
 			return nil
 		},
@@ -372,7 +380,8 @@ func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID
 	}}
 	h := &Host{client, address}
 	var hello Hello
-	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert), string(a.CertPEM())}, &hello)
+	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert), string(a.CertPEM())},
+		&hello)
 	return &hello, err
 }
 

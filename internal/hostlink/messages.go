@@ -110,10 +110,11 @@ type Folder struct {
 
 // ShelvedPackage is a package on a shelf.
 type ShelvedPackage struct {
-	Path    string           `json:"path"`
-	Shelf   string           `json:"shelf"` // name
-	Bytes   int64            `json:"bytes"`
-	Problem string           `json:"problem,omitempty"` // why it can't be read; with a Machine, how it differs from its manifest
+	Path  string `json:"path"`
+	Shelf string `json:"shelf"` // name
+	Bytes int64  `json:"bytes"`
+	// why it can't be read; with a Machine, how it differs from its manifest
+	Problem string           `json:"problem,omitempty"`
 	Machine *machine.Machine `json:"machine"`
 }
 

@@ -74,7 +74,8 @@ func PeerAuthority(s *tls.ConnectionState) (*x509.Certificate, error) {
 	leaf, authority := s.PeerCertificates[0], s.PeerCertificates[1]
 	roots := x509.NewCertPool()
 	roots.AddCert(authority)
-	if _, err := leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: ServiceName, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
+	if _, err := leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: ServiceName,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
 		return nil, err
 	}
 	return authority, nil
@@ -96,7 +97,8 @@ func DialPeer(config *tls.Config, address string, accept func(authority *x509.Ce
 		}
 		return accept(authority)
 	}
-	return &Peer{Host{&http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: config, ForceAttemptHTTP2: true, IdleConnTimeout: 10 * time.Second,
+	return &Peer{Host{&http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: config,
+		ForceAttemptHTTP2: true, IdleConnTimeout: 10 * time.Second,
 		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext}}, address}}
 }
 
@@ -139,10 +141,10 @@ func Answer(w http.ResponseWriter, value any, err error) {
 		fault := &Fault{Code: FaultWrong, Message: err.Error()}
 		errors.As(err, &fault)
 		w.WriteHeader(http.StatusConflict)
-		json.NewEncoder(w).Encode(fault)
+		_ = json.NewEncoder(w).Encode(fault)
 		return
 	}
-	json.NewEncoder(w).Encode(value)
+	_ = json.NewEncoder(w).Encode(value)
 }
 
 // ReadBody decodes a request of a peer.

@@ -44,7 +44,8 @@ func TestCodes(t *testing.T) {
 	pair, err := tls.X509KeyPair(self, key)
 	require.NoError(t, err)
 	code := hostlink.NewCode(pair.Leaf)
-	for _, text := range []string{code.String(), strings.ToLower(code.String()), strings.ReplaceAll(code.String(), "-", " ")} {
+	for _, text := range []string{code.String(), strings.ToLower(code.String()),
+		strings.ReplaceAll(code.String(), "-", " ")} {
 		read, err := hostlink.ParseCode(text)
 		require.NoError(t, err)
 		require.Equal(t, code, read)
@@ -55,7 +56,8 @@ func TestCodes(t *testing.T) {
 	otherPair, err := tls.X509KeyPair(other, otherKey)
 	require.NoError(t, err)
 	require.False(t, code.Matches(otherPair.Leaf))
-	for _, bad := range []string{"", "ABCD", code.String() + "-ABCD", strings.Replace(code.String(), code.String()[:1], "0", 1)} {
+	for _, bad := range []string{"", "ABCD", code.String() + "-ABCD",
+		strings.Replace(code.String(), code.String()[:1], "0", 1)} {
 		_, err := hostlink.ParseCode(bad)
 		require.Error(t, err, bad)
 	}

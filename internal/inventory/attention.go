@@ -109,9 +109,13 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 		causes []string
 		f      func(context.Context) ([]AttentionItem, error)
 	}{
-		{[]string{"hollow"}, inv.hollows}, {[]string{"stray", "unsure", "lost-descriptor"}, inv.strays}, {[]string{"twin"}, inv.twinItems}, {[]string{"parentless-layer", "damaged-disk"}, inv.faults},
-		{[]string{"shared-disk"}, inv.sharedDisks}, {[]string{"changed-package"}, inv.changedPackages}, {[]string{"last-copy"}, inv.lastCopies}, {[]string{"long-unseen"}, inv.longUnseen},
-		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"held-job"}, inv.heldJobs}, {[]string{"client-away"}, inv.clientsAway}, {[]string{"lost-descriptor"}, inv.bareFolders}, {[]string{"unread-folder"}, inv.unreadFolders},
+		{[]string{"hollow"}, inv.hollows}, {[]string{"stray", "unsure", "lost-descriptor"}, inv.strays},
+		{[]string{"twin"}, inv.twinItems}, {[]string{"parentless-layer", "damaged-disk"}, inv.faults},
+		{[]string{"shared-disk"}, inv.sharedDisks}, {[]string{"changed-package"}, inv.changedPackages},
+		{[]string{"last-copy"}, inv.lastCopies}, {[]string{"long-unseen"}, inv.longUnseen},
+		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"held-job"}, inv.heldJobs},
+		{[]string{"client-away"}, inv.clientsAway}, {[]string{"lost-descriptor"}, inv.bareFolders},
+		{[]string{"unread-folder"}, inv.unreadFolders},
 	} {
 		if cause != "" && !slices.Contains(find.causes, cause) {
 			continue
@@ -171,10 +175,13 @@ func (inv *Inventory) Leave(ctx context.Context, ids []string, reason string, un
 			if cause, _, ok := strings.Cut(id, ":"); !ok || grave(cause) == len(Causes) {
 				return fail("unknown", "%q is no item of attention. unvora attention lists them.", id)
 			}
-			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4) on conflict (id) do update set reason = excluded.reason, who = excluded.who, at = now(), until = excluded.until`, id, reason, who, until); err != nil {
+			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4) on conflict (id)
+				do update set reason = excluded.reason, who = excluded.who, at = now(),
+				until = excluded.until`, id, reason, who, until); err != nil {
 				return err
 			}
-			if err := In(tx).Audit(ctx, Entry{Who: who, What: "attention leave", Subject: id, Why: reason, Detail: map[string]any{"until": until}}); err != nil {
+			if err := In(tx).Audit(ctx, Entry{Who: who, What: "attention leave", Subject: id, Why: reason,
+				Detail: map[string]any{"until": until}}); err != nil {
 				return err
 			}
 		}
@@ -187,16 +194,20 @@ func since(t time.Time) *time.Time { return &t }
 // hollows: where its files were found again in another pool, that is what to
 // take; else the entry has no use.
 func (inv *Inventory) hollows(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'hollow' and c.gone_at is null and c.tracked order by c.name limit $1`, mostOfACause)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'hollow' and c.gone_at is null and c.tracked
+		order by c.name limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
 	}
 	var items []AttentionItem
 	for _, c := range list {
-		i := AttentionItem{ID: "hollow:" + c.ID.String(), Cause: "hollow", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		i := AttentionItem{ID: "hollow:" + c.ID.String(), Cause: "hollow", Subject: c.Host + "/" + c.Name,
+			Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence:    fmt.Sprintf("%s lists %s, whose folder %s is not there; its pool is.", c.Host, c.Name, c.Path),
 			Recommended: "Take the entry off the list", Act: &Act{Do: ActDelist, Copies: []string{c.ID.String()}}}
-		found, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'stray' and c.gone_at is null and (c.uuid = $1::uuid or c.parent_id = $2 or c.lineage_id = $3) order by c.uuid = $1::uuid desc nulls last, c.host_id = $4 desc limit 1`, asUUID(c.UUID), c.ID, c.LineageID, c.HostID)
+		found, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'stray' and c.gone_at is null and (c.uuid = $1::uuid
+			or c.parent_id = $2 or c.lineage_id = $3) order by c.uuid = $1::uuid desc nulls last,
+			c.host_id = $4 desc limit 1`, asUUID(c.UUID), c.ID, c.LineageID, c.HostID)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +215,8 @@ func (inv *Inventory) hollows(ctx context.Context) ([]AttentionItem, error) {
 			f := found[0]
 			i.Copies = append(i.Copies, f.ID)
 			i.Evidence += fmt.Sprintf(" A folder of the same machine lies at %s.", f.Host+":"+f.Path)
-			i.Recommended, i.Act = "Register the folder that was found, in its place", &Act{Do: ActRegister, Folder: f.ID.String(), Host: c.Host}
+			i.Recommended, i.Act = "Register the folder that was found, in its place",
+				&Act{Do: ActRegister, Folder: f.ID.String(), Host: c.Host}
 		}
 		items = append(items, i)
 	}
@@ -212,13 +224,15 @@ func (inv *Inventory) hollows(ctx context.Context) ([]AttentionItem, error) {
 }
 
 func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and (c.form = 'stray' or c.candidate_id is not null and c.form <> 'package') order by c.name, c.id limit $1`, mostOfACause)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and (c.form = 'stray'
+		or c.candidate_id is not null and c.form <> 'package') order by c.name, c.id limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
 	}
 	var items []AttentionItem
 	for _, c := range list {
-		i := AttentionItem{ID: "stray:" + c.ID.String(), Cause: "stray", Subject: c.Host + ":" + c.Path, Copies: []uuid.UUID{c.ID}, Since: since(c.MadeAt),
+		i := AttentionItem{ID: "stray:" + c.ID.String(), Cause: "stray", Subject: c.Host + ":" + c.Path,
+			Copies: []uuid.UUID{c.ID}, Since: since(c.MadeAt),
 			Recommended: "Register it", Act: &Act{Do: ActRegister, Folder: c.ID.String(), Host: c.Host}}
 		words := lineage.Words(c.Evidence)
 		switch {
@@ -232,7 +246,8 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 			}
 			i.ID, i.Cause, i.Copies = "unsure:"+c.ID.String(), "unsure", append(i.Copies, other.ID)
 			i.Evidence = fmt.Sprintf("It may be a copy of %s: %s (%d of %d points).", other.Ref(), words, c.Score, lineage.Sure)
-			i.Recommended, i.Act = "Say that it is a copy of "+other.Ref(), &Act{Do: ActRecognise, Copies: []string{c.ID.String()}, Candidate: other.ID.String()}
+			i.Recommended, i.Act = "Say that it is a copy of "+other.Ref(),
+				&Act{Do: ActRecognise, Copies: []string{c.ID.String()}, Candidate: other.ID.String()}
 		case c.Problem != "":
 			i.ID, i.Cause = "lost-descriptor:"+c.ID.String(), "lost-descriptor"
 			i.Evidence = "Its descriptor can't be used: " + strings.TrimSuffix(c.Problem, ".") + "."
@@ -262,7 +277,8 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 }
 
 // facetsFor is what has to be renewed where a facet is shared.
-var facetsFor = map[string][]string{"MAC": {"mac"}, "machine UUID": {"uuid", "firmware-uuid", "mac", "disk-id", "generation-id"}}
+var facetsFor = map[string][]string{"MAC": {"mac"}, "machine UUID": {"uuid", "firmware-uuid", "mac", "disk-id",
+	"generation-id"}}
 
 // twinItems groups registered copies by the UUID or MAC that they share.
 func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
@@ -272,14 +288,19 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 		Names        []string
 		Since        time.Time
 	}
-	list, err := rows[line](ctx, inv.Pool, `with uuids as materialized (select uuid from copies where form = 'registered' and gone_at is null and tracked and uuid is not null group by uuid having count(*) > 1 limit $1),
+	list, err := rows[line](ctx, inv.Pool, `with uuids as materialized (select uuid from copies where form = 'registered'
+		and gone_at is null and tracked and uuid is not null group by uuid having count(*) > 1 limit $1),
 		macs as materialized (select mac from nics group by mac having count(*) > 1 limit $1)
 		select * from (
-		select 'machine UUID' as facet, c.uuid::text as value, array_agg(c.id order by c.made_at, c.id) as copies, array_agg(h.name || '/' || c.name order by c.made_at, c.id) as names, max(c.made_at) as since
-			from uuids u join copies c on c.uuid = u.uuid join hosts h on h.id = c.host_id where c.form = 'registered' and c.gone_at is null and c.tracked group by c.uuid
+		select 'machine UUID' as facet, c.uuid::text as value, array_agg(c.id order by c.made_at, c.id) as copies,
+		array_agg(h.name || '/' || c.name order by c.made_at, c.id) as names, max(c.made_at) as since
+			from uuids u join copies c on c.uuid = u.uuid join hosts h on h.id = c.host_id where c.form = 'registered'
+			and c.gone_at is null and c.tracked group by c.uuid
 		union all
-		select 'MAC', n.mac::text, array_agg(c.id order by c.made_at, c.id), array_agg(h.name || '/' || c.name order by c.made_at, c.id), max(c.made_at)
-			from macs m join nics n on n.mac = m.mac join copies c on c.id = n.copy_id join hosts h on h.id = c.host_id where c.form = 'registered' and c.gone_at is null and c.tracked group by n.mac having count(distinct c.id) > 1) x
+		select 'MAC', n.mac::text, array_agg(c.id order by c.made_at, c.id), array_agg(h.name || '/' || c.name
+		order by c.made_at, c.id), max(c.made_at)
+			from macs m join nics n on n.mac = m.mac join copies c on c.id = n.copy_id join hosts h on h.id = c.host_id
+			where c.form = 'registered' and c.gone_at is null and c.tracked group by n.mac having count(distinct c.id) > 1) x
 		order by value limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
@@ -296,16 +317,20 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 		}
 		at[key] = len(items)
 		last := len(l.Copies) - 1
-		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: "twin", Subject: strings.Join(l.Names, ", "), Copies: l.Copies, Since: since(l.Since),
+		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: "twin",
+			Subject: strings.Join(l.Names, ", "), Copies: l.Copies, Since: since(l.Since),
 			Evidence:    fmt.Sprintf("They share the %s.", facet),
-			Recommended: "Renew " + l.Names[last], Act: &Act{Do: ActRenew, Copies: []string{l.Copies[last].String()}, Facets: facetsFor[l.Facet]}})
+			Recommended: "Renew " + l.Names[last], Act: &Act{Do: ActRenew, Copies: []string{l.Copies[last].String()},
+				Facets: facetsFor[l.Facet]}})
 	}
 	return items, nil
 }
 
 // faults of disks, as the hosts told them.
 func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[CopyDisk](ctx, inv.Pool, copyDiskSQL+` join copies c on c.id = d.copy_id where d.faults <> '[]' and c.gone_at is null and c.tracked and c.form in ('registered', 'stray') order by d.copy_id, d.position limit $1`, mostOfACause)
+	list, err := rows[CopyDisk](ctx, inv.Pool, copyDiskSQL+` join copies c on c.id = d.copy_id where d.faults <> '[]'
+		and c.gone_at is null and c.tracked and c.form in ('registered', 'stray') order by d.copy_id,
+		d.position limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +342,8 @@ func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
 		}
 		f := d.Faults[0]
 		says, _, _ := strings.Cut(f.Message, ": unvora ")
-		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk", Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
+		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk",
+			Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
 		if c.Form != "registered" {
 			i.Subject = c.Host + ":" + c.Path + " " + d.Disk
 		}
@@ -326,7 +352,8 @@ func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
 			i.ID, i.Cause = "parentless-layer:"+c.ID.String()+"/"+d.Disk, "parentless-layer"
 			i.Recommended, i.Act = "Find its parent; unvora disk reparent then tells the layer", nil
 			if f.Candidate != "" {
-				i.Recommended, i.Act = "Take "+path.Base(f.Candidate)+" as its parent", &Act{Do: ActReparent, Copies: []string{c.ID.String()}, Folder: d.Path, Candidate: f.Candidate}
+				i.Recommended, i.Act = "Take "+path.Base(f.Candidate)+" as its parent",
+					&Act{Do: ActReparent, Copies: []string{c.ID.String()}, Folder: d.Path, Candidate: f.Candidate}
 			}
 		case f.Code == "disk.missing":
 			i.Recommended = "Bring the file back, or detach the disk"
@@ -346,24 +373,32 @@ func (inv *Inventory) sharedDisks(ctx context.Context) ([]AttentionItem, error) 
 		Copies []uuid.UUID
 		Names  []string
 	}
-	list, err := rows[line](ctx, inv.Pool, `with twice as materialized (select path from copy_disks group by path having count(*) > 1 limit $1)
-		select d.path, h.name as host, array_agg(c.id order by c.made_at) as copies, array_agg(c.name order by c.made_at) as names
-		from twice join copy_disks d on d.path = twice.path join copies c on c.id = d.copy_id join hosts h on h.id = c.host_id where c.form = 'registered' and c.gone_at is null group by d.path, h.name having count(*) > 1 order by d.path limit $1`, mostOfACause)
+	list, err := rows[line](ctx, inv.Pool, `with twice as materialized (select path
+		from copy_disks group by path having count(*) > 1 limit $1)
+		select d.path, h.name as host, array_agg(c.id order by c.made_at) as copies, array_agg(c.name
+		order by c.made_at) as names
+		from twice join copy_disks d on d.path = twice.path join copies c on c.id = d.copy_id join hosts h on h.id = c.host_id
+		where c.form = 'registered' and c.gone_at is null group by d.path, h.name having count(*) > 1
+		order by d.path limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, l := range list {
 		last := len(l.Copies) - 1
-		items = append(items, AttentionItem{ID: "shared-disk:" + l.Host + ":" + l.Path, Cause: "shared-disk", Subject: l.Host + ":" + l.Path, Copies: l.Copies,
+		items = append(items, AttentionItem{ID: "shared-disk:" + l.Host + ":" + l.Path, Cause: "shared-disk",
+			Subject: l.Host + ":" + l.Path, Copies: l.Copies,
 			Evidence:    fmt.Sprintf("%s name the same file.", strings.Join(l.Names, " and ")),
-			Recommended: fmt.Sprintf("Detach it from %s", l.Names[last]), Act: &Act{Do: ActDetach, Copies: []string{l.Copies[last].String()}, Folder: l.Path}})
+			Recommended: fmt.Sprintf("Detach it from %s", l.Names[last]),
+			Act:         &Act{Do: ActDetach, Copies: []string{l.Copies[last].String()}, Folder: l.Path}})
 	}
 	return items, err
 }
 
 func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'package' and c.problem <> '' and c.gone_at is null order by c.name limit $1`, mostOfACause)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'package' and c.problem <> '' and c.gone_at is null
+		order by c.name limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, c := range list {
-		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: "changed-package", Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: "changed-package",
+			Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its machine again"})
 	}
 	return items, err
@@ -372,11 +407,15 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, err
 // lastCopies: lineages that had more than one copy, and have a single one left
 // that is no package on a shelf.
 func (inv *Inventory) lastCopies(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.tracked and c.form in ('registered', 'stray') and c.id = any(array(
-		select (array_agg(id) filter (where gone_at is null and form <> 'hollow'))[1] from copies group by lineage_id having count(*) > 1 and count(*) filter (where gone_at is null and form <> 'hollow') = 1 limit $1)) order by c.name`, mostOfACause)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.tracked and c.form in ('registered', 'stray')
+		and c.id = any(array(
+		select (array_agg(id) filter (where gone_at is null and form <> 'hollow'))[1]
+		from copies group by lineage_id having count(*) > 1 and count(*) filter (where gone_at is null
+		and form <> 'hollow') = 1 limit $1)) order by c.name`, mostOfACause)
 	var items []AttentionItem
 	for _, c := range list {
-		i := AttentionItem{ID: "last-copy:" + c.ID.String(), Cause: "last-copy", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+		i := AttentionItem{ID: "last-copy:" + c.ID.String(), Cause: "last-copy", Subject: c.Host + "/" + c.Name,
+			Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: "All other copies of it are gone.", Recommended: "Export it to a shelf"}
 		if c.Form == "registered" {
 			i.Act = &Act{Do: ActExport, Copies: []string{c.ID.String()}}
@@ -387,21 +426,27 @@ func (inv *Inventory) lastCopies(ctx context.Context) ([]AttentionItem, error) {
 }
 
 func (inv *Inventory) longUnseen(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.host_id is not null and h.state = 'unreachable' and h.last_seen < now() - make_interval(secs => $2) order by c.last_seen limit $1`, mostOfACause, longUnseen.Seconds())
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.host_id is not null
+		and h.state = 'unreachable' and h.last_seen < now() - make_interval(secs => $2)
+		order by c.last_seen limit $1`, mostOfACause, longUnseen.Seconds())
 	var items []AttentionItem
 	for _, c := range list {
-		items = append(items, AttentionItem{ID: "long-unseen:" + c.ID.String(), Cause: "long-unseen", Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
-			Evidence: fmt.Sprintf("%s has not answered since %s.", c.Host, c.LastSeen.Format("2 January 2006")), Recommended: "Start the agent there, or bring back what it had: unvora host rebuild " + c.Host})
+		items = append(items, AttentionItem{ID: "long-unseen:" + c.ID.String(), Cause: "long-unseen",
+			Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+			Evidence:    fmt.Sprintf("%s has not answered since %s.", c.Host, c.LastSeen.Format("2 January 2006")),
+			Recommended: "Start the agent there, or bring back what it had: unvora host rebuild " + c.Host})
 	}
 	return items, err
 }
 
 // heldJobs are those that could not go on, or could not be undone.
 func (inv *Inventory) heldJobs(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'held' and held_for <> '' order by id limit $1`, mostOfACause)
+	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'held' and held_for <> ''
+		order by id limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, j := range list {
-		i := AttentionItem{ID: "held-job:" + j.ID.String(), Cause: "held-job", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
+		i := AttentionItem{ID: "held-job:" + j.ID.String(), Cause: "held-job", Subject: j.Operation + " " + j.Subject,
+			Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
 			Recommended: "Let it try again now", Act: &Act{Do: ActResume, Copies: []string{j.ID.String()}}}
 		if !j.Back {
 			i.Evidence += " It is past its point of no return, and can only go on."
@@ -419,12 +464,16 @@ func (inv *Inventory) heldJobs(ctx context.Context) ([]AttentionItem, error) {
 const ClientSilence = time.Minute
 
 func (inv *Inventory) clientsAway(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'working' and needs_client and client_at < now() - make_interval(secs => $2) order by id limit $1`, mostOfACause, ClientSilence.Seconds())
+	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'working' and needs_client
+		and client_at < now() - make_interval(secs => $2) order by id limit $1`, mostOfACause, ClientSilence.Seconds())
 	var items []AttentionItem
 	for _, j := range list {
-		items = append(items, AttentionItem{ID: "client-away:" + j.ID.String(), Cause: "client-away", Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
-			Evidence:    fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
-			Recommended: "Go on there (unvora jobs resume " + j.ID.String() + " FILE), or cancel the job: unvora jobs cancel " + j.ID.String()})
+		items = append(items, AttentionItem{ID: "client-away:" + j.ID.String(), Cause: "client-away",
+			Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
+			Evidence: fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes "+
+				"after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
+			Recommended: "Go on there (unvora jobs resume " + j.ID.String() + " FILE), or cancel the job: unvora jobs cancel " +
+				j.ID.String()})
 	}
 	return items, err
 }
@@ -436,12 +485,17 @@ func (inv *Inventory) failedJobs(ctx context.Context) ([]AttentionItem, error) {
 		Operation, Subject, Error, State string
 		FinishedAt                       *time.Time
 	}
-	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at from jobs j where j.state = 'failed' and j.operation <> 'lend' and j.finished_at > now() - make_interval(secs => $2)
-		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject and k.created_at > j.created_at and k.state = 'done') order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
+	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at
+		from jobs j where j.state = 'failed' and j.operation <> 'lend' and j.finished_at > now() - make_interval(secs => $2)
+		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject
+		and k.created_at > j.created_at and k.state = 'done')
+		order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: "failed-job", Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
-			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again", Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}})
+		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: "failed-job",
+			Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
+			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again",
+			Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}})
 	}
 	return items, err
 }
@@ -451,10 +505,12 @@ func (inv *Inventory) unreadFolders(ctx context.Context) ([]AttentionItem, error
 		Host, Path string
 		Since      *time.Time
 	}
-	list, err := rows[line](ctx, inv.Pool, `select h.name as host, path, h.last_seen as since from hosts h, unnest(h.unread) path where h.state = 'up' order by h.name, path limit $1`, mostOfACause)
+	list, err := rows[line](ctx, inv.Pool, `select h.name as host, path, h.last_seen as since from hosts h,
+		unnest(h.unread) path where h.state = 'up' order by h.name, path limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: "unread-folder", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
+		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: "unread-folder",
+			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
 			Evidence:    "It could not be read in time: its drive or its server stands still. What was known of it stays.",
 			Recommended: "Look at the drive or the share there; the next survey tries again"})
 	}
@@ -466,14 +522,21 @@ func (inv *Inventory) bareFolders(ctx context.Context) ([]AttentionItem, error) 
 		Host, Path string
 		Disks      []string
 	}
-	list, err := rows[line](ctx, inv.Pool, `select distinct on (b ->> 'pool', regexp_replace(b ->> 'path', '^.*/', '')) h.name as host, b ->> 'path' as path, array(select jsonb_array_elements_text(b -> 'disks')) as disks from hosts h, jsonb_array_elements(h.bare) b
-		where not exists (select 1 from copy_disks d join copies c on c.id = d.copy_id where c.gone_at is null and c.form <> 'package'
-			and d.tails && array(select regexp_replace(b ->> 'path', '^.*/', '') || '/' || jsonb_array_elements_text(b -> 'disks')))
-		and not exists (select 1 from copy_disks d, jsonb_array_elements(d.faults) f where d.faults <> '[]' and f ->> 'candidate' like (b ->> 'path') || '/%')
-		and not exists (select 1 from loose_disks d where d.host_id = h.id and d.path like (b ->> 'path') || '/%') order by b ->> 'pool', regexp_replace(b ->> 'path', '^.*/', ''), h.added_at limit $1`, mostOfACause)
+	list, err := rows[line](ctx, inv.Pool, `select distinct on (b ->> 'pool', regexp_replace(b ->> 'path', '^.*/',
+		'')) h.name as host, b ->> 'path' as path, array(select jsonb_array_elements_text(b -> 'disks')) as disks
+		from hosts h, jsonb_array_elements(h.bare) b
+		where not exists (select 1 from copy_disks d join copies c on c.id = d.copy_id where c.gone_at is null
+		and c.form <> 'package'
+			and d.tails && array(select regexp_replace(b ->> 'path', '^.*/',
+			'') || '/' || jsonb_array_elements_text(b -> 'disks')))
+		and not exists (select 1 from copy_disks d, jsonb_array_elements(d.faults) f where d.faults <> '[]'
+		and f ->> 'candidate' like (b ->> 'path') || '/%')
+		and not exists (select 1 from loose_disks d where d.host_id = h.id and d.path like (b ->> 'path') || '/%')
+		order by b ->> 'pool', regexp_replace(b ->> 'path', '^.*/', ''), h.added_at limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: "lost-descriptor", Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{},
+		items = append(items, AttentionItem{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: "lost-descriptor",
+			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{},
 			Evidence:    fmt.Sprintf("It holds %s, which no machine names, and no descriptor.", strings.Join(l.Disks, ", ")),
 			Recommended: "Make a machine around them, or adopt them", Act: &Act{Do: ActRegister, Folder: l.Path, Host: l.Host}})
 	}

@@ -56,7 +56,8 @@ func TestAttentionCauses(t *testing.T) {
 		f := p.folder(name, uuid, registered)
 		mac++
 		f.Machine.NICs[0].MAC = "06:5c:77:00:00:" + string("0123456789abcdef"[mac/16]) + string("0123456789abcdef"[mac%16])
-		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d.qcow2", ImageID: id(), VirtualBytes: 20 << 20, Samples: samples(seed)}}
+		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d.qcow2", ImageID: id(), VirtualBytes: 20 << 20,
+			Samples: samples(seed)}}
 		return f
 	}
 	// Hollow: delist it; once its folder is found, register that.
@@ -89,7 +90,8 @@ func TestAttentionCauses(t *testing.T) {
 	apply(t, inv, h, p, false, nil, b)
 	require.Len(t, waiting(t, inv, "shared-disk", a.Disks[0].Path), 1)
 	b.Disks[0].Path = b.Path + "/d.qcow2"
-	b.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: b.Disks[0].Path, Message: "its parent is not there: unvora disk reparent", Candidate: "/pools/base.qcow2"}}
+	b.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: b.Disks[0].Path,
+		Message: "its parent is not there: unvora disk reparent", Candidate: "/pools/base.qcow2"}}
 	apply(t, inv, h, p, false, nil, b)
 	require.Empty(t, waiting(t, inv, "shared-disk", a.Disks[0].Path))
 	items = waiting(t, inv, "parentless-layer", b.Machine.Name)
@@ -111,7 +113,8 @@ func TestAttentionCauses(t *testing.T) {
 	// Disks that nothing describes, unless a machine of any host rests on them.
 	bare := hostlink.BareFolder{Path: p.path + "/spare", Pool: p.id, Disks: []string{"spare.qcow2"}}
 	tell := func() {
-		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "b", Changed: true, Bare: []hostlink.BareFolder{bare}, Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready"}}})
+		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "b", Changed: true, Bare: []hostlink.BareFolder{bare},
+			Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready"}}})
 		require.NoError(t, err)
 	}
 	tell()
@@ -126,7 +129,8 @@ func TestAttentionCauses(t *testing.T) {
 	wantCode(t, inv.Leave(t.Context(), []string{item.ID}, " ", time.Now().Add(time.Hour), "ines"), "wrong")
 	wantCode(t, inv.Leave(t.Context(), []string{item.ID}, "why", time.Now().Add(-time.Hour), "ines"), "wrong")
 	wantCode(t, inv.Leave(t.Context(), []string{"weather:1"}, "why", time.Now().Add(time.Hour), "ines"), "unknown")
-	require.NoError(t, inv.Leave(t.Context(), []string{item.ID}, "its disk is being read elsewhere", time.Now().Add(time.Hour), "ines"))
+	require.NoError(t, inv.Leave(t.Context(), []string{item.ID}, "its disk is being read elsewhere",
+		time.Now().Add(time.Hour), "ines"))
 	require.Equal(t, "ines", waiting(t, inv, "hollow", lost.Machine.Name)[0].Left.Who)
 	items, err := inv.Attention(t.Context(), "hollow", false)
 	require.NoError(t, err)
@@ -146,7 +150,8 @@ func TestRecognisedByContents(t *testing.T) {
 	seen := func(name, uuid, image string, seed uint64) hostlink.Folder {
 		f := p.folder(name+"-"+h.Name, uuid, uuid != "")
 		f.Machine.NICs = nil
-		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d", ImageID: image, VirtualBytes: 20 << 20, Samples: samples(seed), WrittenAt: time.Date(2026, 11, 3, 0, 0, 0, 0, time.UTC)}}
+		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d", ImageID: image, VirtualBytes: 20 << 20,
+			Samples: samples(seed), WrittenAt: time.Date(2026, 11, 3, 0, 0, 0, 0, time.UTC)}}
 		return f
 	}
 	all := []hostlink.Folder{}
@@ -158,7 +163,8 @@ func TestRecognisedByContents(t *testing.T) {
 	first, err := inv.Copy(t.Context(), h.Name+"/"+original.Machine.Name)
 	require.NoError(t, err)
 	changes := apply(t, inv, h, p, false, nil, seen("mystery", "", uuid.NewString(), 8500))
-	require.Contains(t, changes[0].Text, "it may be a copy of "+original.Machine.Name+", made after 3 November 2026: 100 % of its blocks the same (20 sampled)")
+	require.Contains(t, changes[0].Text, "it may be a copy of "+original.Machine.Name+", made after 3 November 2026: "+
+		"100 % of its blocks the same (20 sampled)")
 	c, err := inv.AtPlace(t.Context(), h.ID, nil, p.path+"/mystery-"+h.Name)
 	require.NoError(t, err)
 	require.Equal(t, first.ID, *c.Candidate)
@@ -224,7 +230,10 @@ func TestAddressesOnce(t *testing.T) {
 	require.Equal(t, "203.0.113.10", second, ".9 is seen in use")
 	_, err = give(inventory.NewID(), "fjord")
 	wantCode(t, err, "address.none-free")
-	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error { return inventory.In(tx).TakeAddressesBack(t.Context(), job) }))
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error {
+		return inventory.In(tx).TakeAddressesBack(t.Context(),
+			job)
+	}))
 	ranges, err := inv.Ranges(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "203.0.113.8", ranges["fjord"].Free.String())
@@ -233,7 +242,8 @@ func TestAddressesOnce(t *testing.T) {
 	holders, err := inv.AddressHolders(t.Context(), []string{"203.0.113.9"}, "")
 	require.NoError(t, err)
 	require.Equal(t, h.Name+"/uses-"+h.Name, holders["203.0.113.9"])
-	for _, bad := range [][2]string{{"203.0.113.1/24", ""}, {"203.0.113.0/24", "203.0.113.9"}, {"", "203.0.113.8-203.0.113.9"}} {
+	for _, bad := range [][2]string{{"203.0.113.1/24", ""}, {"203.0.113.0/24", "203.0.113.9"},
+		{"", "203.0.113.8-203.0.113.9"}} {
 		wantCode(t, inv.SetSegment(t.Context(), "fjord", bad[0], bad[1], "ines"), "wrong")
 	}
 }
@@ -289,11 +299,14 @@ func TestChangedPackage(t *testing.T) {
 	h := addHost(t, inv)
 	shelf := "loft-" + h.Name
 	lies := func(name string, bytes int64, m *machine.Machine, problem string) {
-		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "s", Changed: true, Shelves: []hostlink.Shelf{{Name: shelf, Path: "/" + shelf}},
-			Packages: []hostlink.ShelvedPackage{{Path: "/" + shelf + "/" + name, Shelf: shelf, Bytes: bytes, Machine: m, Problem: problem}}})
+		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "s", Changed: true,
+			Shelves: []hostlink.Shelf{{Name: shelf, Path: "/" + shelf}},
+			Packages: []hostlink.ShelvedPackage{{Path: "/" + shelf + "/" + name, Shelf: shelf, Bytes: bytes, Machine: m,
+				Problem: problem}}})
 		require.NoError(t, err)
 	}
-	written := &machine.Machine{Name: "tides", UUID: uuid.NewString(), Passport: &machine.Passport{Copy: uuid.NewString(), Lineage: uuid.NewString(), MadeBy: "export", MadeAt: time.Now()}}
+	written := &machine.Machine{Name: "tides", UUID: uuid.NewString(),
+		Passport: &machine.Passport{Copy: uuid.NewString(), Lineage: uuid.NewString(), MadeBy: "export", MadeAt: time.Now()}}
 	lies("tides.ova", 1000, written, "")
 	lies("tides.ova", 1000, written, "")
 	require.Empty(t, waiting(t, inv, "changed-package", shelf))

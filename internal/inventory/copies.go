@@ -61,11 +61,17 @@ var (
 
 func listOfCopies(machine string) listing[Copy] {
 	return listing[Copy]{
-		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path, coalesce(s.name, '') as shelf,
- coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id order by n.position) as macs, c.addresses,
- c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner, c.size_bytes,
- ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id, c.shelf_id`,
-		from:   `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left join shelves s on s.id = c.shelf_id`,
+		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path,
+			coalesce(s.name, '') as shelf,
+ coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id
+ order by n.position) as macs, c.addresses,
+ c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case
+ when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner,
+ c.size_bytes,
+ ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
+ c.shelf_id`,
+		from: `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left
+			join shelves s on s.id = c.shelf_id`,
 		always: "c.gone_at is null", alias: "c", fields: copyFields,
 		key: func(c *Copy) (string, uuid.UUID) { return c.Name, c.ID },
 	}
@@ -78,9 +84,10 @@ var (
 )
 
 var copyFields = map[string]field{
-	"name":    {equal: "c.name = %s", like: "c.name ilike %s"},
-	"host":    {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
-	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where lower(name) = lower(%s)))"},
+	"name": {equal: "c.name = %s", like: "c.name ilike %s"},
+	"host": {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
+	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where " +
+		"lower(name) = lower(%s)))"},
 	"form":    {equal: "c.form = %s", check: oneOf(Forms...)},
 	"state":   {equal: "c.state = %s", check: oneOf(States...)},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
@@ -123,11 +130,13 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 	}
 	cond, args := "c.name = $1", []any{ref, forms}
 	if place, name, ok := strings.Cut(ref, "/"); ok {
-		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3) or h.manager_id = (select id from managers where lower(name) = lower($3))) and (c.name = $1 or c.path like '%/' || $1)"
+		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3) or h.manager_id = " +
+			"(select id from managers where lower(name) = lower($3))) and (c.name = $1 or c.path like '%/' || $1)"
 		args = []any{name, forms, place}
 	}
 	placed := len(args) == 3
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order by c.form = 'registered' desc, h.name, c.path limit 20", args...)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order by "+
+		"c.form = 'registered' desc, h.name, c.path limit 20", args...)
 	// HOST/NAME is the copy that the host lists, whatever else lies in its pools.
 	if placed && len(list) > 1 && list[0].Form == "registered" && list[1].Form != "registered" {
 		list = list[:1]
@@ -171,9 +180,12 @@ func (inv *Inventory) Ancestors(ctx context.Context, id string) ([]Copy, error) 
 	if _, err := uuid.Parse(id); err != nil {
 		return nil, nil
 	}
-	return rows[Copy](ctx, inv.Pool, `with recursive up(id, parent_id, n) as (select id, parent_id, 0 from copies where id = $1::uuid
-		union all select c.id, c.parent_id, n + 1 from up join copies c on c.id = up.parent_id where n < $2) cycle id set twice using path
-		`+copySQL+` join (select id, min(n) as n from up where not twice group by id) u on u.id = c.id order by u.n`, id, mostAncestors)
+	return rows[Copy](ctx, inv.Pool, `with recursive up(id, parent_id, n) as (select id, parent_id, 0 from copies
+		where id = $1::uuid
+		union all select c.id, c.parent_id, n + 1 from up join copies c on c.id = up.parent_id where n < $2) cycle id
+		set twice using path
+		`+copySQL+` join (select id, min(n) as n from up where not twice group by id) u on u.id = c.id
+		order by u.n`, id, mostAncestors)
 }
 
 // Ref names a copy so that it can't be mistaken.
@@ -190,7 +202,8 @@ func (c Copy) Ref() string {
 // Known is the copy as package lineage wants it.
 func (c Copy) Known() lineage.Known {
 	k := lineage.Known{ID: c.ID.String(), Lineage: c.LineageID.String(), Name: c.Name, Host: c.Host, Path: c.Path,
-		UUID: c.UUID, State: c.State, Form: c.Form, LastSeen: c.LastSeen, Present: c.GoneAt == nil, Untracked: c.Form == "registered" && !c.Tracked}
+		UUID: c.UUID, State: c.State, Form: c.Form, LastSeen: c.LastSeen, Present: c.GoneAt == nil,
+		Untracked: c.Form == "registered" && !c.Tracked}
 	if c.PoolID != nil {
 		k.Pool = c.PoolID.String()
 	}
@@ -202,12 +215,14 @@ func (inv *Inventory) HoldersOfUUID(ctx context.Context, id string) ([]Copy, err
 	if _, err := uuid.Parse(id); err != nil {
 		return nil, nil
 	}
-	return rows[Copy](ctx, inv.Pool, copySQL+` where c.uuid = $1::uuid and c.form = 'registered' and c.gone_at is null order by c.made_at limit 20`, id)
+	return rows[Copy](ctx, inv.Pool, copySQL+` where c.uuid = $1::uuid and c.form = 'registered' and c.gone_at is null
+		order by c.made_at limit 20`, id)
 }
 
 // HoldersOfMAC finds registered copies that have the MAC.
 func (inv *Inventory) HoldersOfMAC(ctx context.Context, mac string) ([]Copy, error) {
-	return rows[Copy](ctx, inv.Pool, copySQL+` where c.id in (select copy_id from nics where mac = $1::macaddr) and c.form = 'registered' and c.gone_at is null order by c.made_at limit 20`, mac)
+	return rows[Copy](ctx, inv.Pool, copySQL+` where c.id in (select copy_id from nics where mac = $1::macaddr)
+		and c.form = 'registered' and c.gone_at is null order by c.made_at limit 20`, mac)
 }
 
 // NamesTaken lists the names, in lower case, that a host lists, that folders of a pool have, or that a job is about to
@@ -218,10 +233,12 @@ func (inv *Inventory) NamesTaken(ctx context.Context, host, pool uuid.UUID, stem
 		lower[i] = strings.ToLower(s)
 	}
 	query, err := inv.Pool.Query(ctx, `with stems as (select distinct s from unnest($3::text[]) s where s <> '')
-		select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null and lower(c.name) = s
+		select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null
+		and lower(c.name) = s
 		union select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null
 			and lower(c.name) ~>=~ (s || '-') and lower(c.name) ~<~ (s || '.')
-		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null and lower(c.rel) = s
+		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null
+		and lower(c.rel) = s
 		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null
 			and lower(c.rel) ~>=~ (s || '-') and lower(c.rel) ~<~ (s || '.')
 		union select right(h.key, -length($4)) from stems join holds h on starts_with(h.key, $4 || s)`,
@@ -235,25 +252,31 @@ func (inv *Inventory) NamesTaken(ctx context.Context, host, pool uuid.UUID, stem
 // LastCopy tells whether no other copy of the lineage is there, packages on
 // somebody's computer not counted.
 func (inv *Inventory) LastCopy(ctx context.Context, c *Copy) (last bool, err error) {
-	err = inv.Pool.QueryRow(ctx, `select not exists (select 1 from copies where lineage_id = $1 and id <> $2 and gone_at is null and form <> 'hollow' and host_id is not null)`, c.LineageID, c.ID).Scan(&last)
+	err = inv.Pool.QueryRow(ctx, `select not exists (select 1 from copies where lineage_id = $1 and id <> $2
+		and gone_at is null and form <> 'hollow' and host_id is not null)`, c.LineageID, c.ID).Scan(&last)
 	return last, err
 }
 
 // AtPlace finds the copy whose folder is at a path of a host, or of a pool that
 // it shares; nil when none is.
 func (inv *Inventory) AtPlace(ctx context.Context, host uuid.UUID, pool *uuid.UUID, at string) (*Copy, error) {
-	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form <> 'package' and (c.host_id = $1 and c.path = $2 or c.pool_id = $3 and c.rel = $4) order by c.form = 'registered' desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form <> 'package' and (c.host_id = $1
+		and c.path = $2 or c.pool_id = $3 and c.rel = $4)
+		order by c.form = 'registered' desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
 }
 
 // WasAt finds the copy whose folder was last at a path of a host, or of a pool
 // that it shares, when it is gone from there; nil when none was.
 func (inv *Inventory) WasAt(ctx context.Context, host uuid.UUID, pool *uuid.UUID, at string) (*Copy, error) {
-	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is not null and c.form <> 'package' and (c.host_id = $1 and c.path = $2 or c.pool_id = $3 and c.rel = $4) order by c.gone_at desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is not null and c.form <> 'package' and (c.host_id = $1
+		and c.path = $2 or c.pool_id = $3 and c.rel = $4)
+		order by c.gone_at desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
 }
 
 // HollowLike finds a hollow entry of the host with that machine UUID or name.
 func (inv *Inventory) HollowLike(ctx context.Context, host uuid.UUID, machineUUID, name string) (*Copy, error) {
-	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'hollow' and c.host_id = $1 and (c.uuid = $2::uuid or lower(c.name) = lower($3)) limit 1`, host, asUUID(machineUUID), name))
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'hollow' and c.host_id = $1
+		and (c.uuid = $2::uuid or lower(c.name) = lower($3)) limit 1`, host, asUUID(machineUUID), name))
 }
 
 // FolderKey is the hold on a folder that a job will make.
@@ -278,7 +301,8 @@ var lineageList = listing[Lineage]{
 
 var lineageFields = map[string]field{
 	"name": {equal: "l.name = %s", like: "l.name ilike %s"},
-	"host": {equal: "exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = (select id from hosts where lower(name) = lower(%s)))"},
+	"host": {equal: "exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = " +
+		"(select id from hosts where lower(name) = lower(%s)))"},
 }
 
 const copiesShown = 24 // of each lineage in a list
@@ -295,8 +319,10 @@ func (inv *Inventory) Lineages(ctx context.Context, p Page) (*List[Lineage], err
 		ids[i], at[l.Items[i].ID] = l.Items[i].ID, i
 		l.Items[i].Copies = []Copy{}
 	}
-	copies, err := rows[Copy](ctx, inv.Pool, briefSQL+` where c.id in (select x.id from unnest($1::uuid[]) as w(id), lateral
-		(select id from copies where lineage_id = w.id and gone_at is null order by made_at, id limit $2) x) order by c.made_at, c.id`, ids, copiesShown)
+	copies, err := rows[Copy](ctx, inv.Pool, briefSQL+` where c.id in (select x.id from unnest($1::uuid[]) as w(id),
+		lateral
+		(select id from copies where lineage_id = w.id and gone_at is null order by made_at, id limit $2) x)
+		order by c.made_at, c.id`, ids, copiesShown)
 	for _, c := range copies {
 		l.Items[at[c.LineageID]].Copies = append(l.Items[at[c.LineageID]].Copies, c)
 	}
@@ -334,11 +360,13 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 		for _, l := range list {
 			e.Likely = append(e.Likely, l.ID.String())
 		}
-		e.Message = fmt.Sprintf("%q could mean %d lineages: %s. Give the id, or one of its copies as HOST/NAME.", ref, len(list), strings.Join(e.Likely, ", "))
+		e.Message = fmt.Sprintf("%q could mean %d lineages: %s. Give the id, or one of its copies as HOST/NAME.", ref,
+			len(list), strings.Join(e.Likely, ", "))
 		return nil, e
 	}
 	l := &list[0]
-	l.Copies, err = rows[Copy](ctx, inv.Pool, briefSQL+` where c.lineage_id = $1 order by c.made_at, c.id limit 10000`, l.ID)
+	l.Copies, err = rows[Copy](ctx, inv.Pool, briefSQL+` where c.lineage_id = $1 order by c.made_at,
+		c.id limit 10000`, l.ID)
 	return l, err
 }
 
@@ -377,19 +405,32 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 	if c.Machine == nil {
 		c.Machine = &machine.Machine{Name: c.Name}
 	}
-	same := was != nil && was.GoneAt == nil && was.Path == c.Path && was.PoolID != nil && c.PoolID != nil && *was.PoolID == *c.PoolID
+	same := was != nil && was.GoneAt == nil && was.Path == c.Path && was.PoolID != nil && c.PoolID != nil &&
+		*was.PoolID == *c.PoolID
 	if c.Form != "package" && c.PoolID != nil && !same {
 		if err := evict(ctx, tx, c, rel); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked, addresses, owner, evidence, score, candidate_id, problem)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15, $16, $17, now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22, $23, $24, (select id from copies where id = $25), $26)
-		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id, pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
-		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user, made_at = excluded.made_at, identity = excluded.identity, renewed = excluded.renewed,
-		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(), gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine,
-		addresses = case when excluded.addresses = '{}' and excluded.state <> 'running' then copies.addresses else excluded.addresses end, problem = excluded.problem, tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case when excluded.owner = '' then copies.owner else excluded.owner end`,
-		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered" || c.Form == "hollow", c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem)
+	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid,
+		state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked, addresses,
+		owner, evidence, score, candidate_id, problem)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15, $16, $17,
+		now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22, $23,
+		$24, (select id from copies where id = $25), $26)
+		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id,
+		pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
+		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user,
+		made_at = excluded.made_at, identity = excluded.identity, renewed = excluded.renewed,
+		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(),
+		gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine,
+		addresses = case when excluded.addresses = '{}'
+		and excluded.state <> 'running' then copies.addresses else excluded.addresses end, problem = excluded.problem,
+		tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case
+		when excluded.owner = '' then copies.owner else excluded.owner end`,
+		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy,
+		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered" || c.Form == "hollow",
+		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem)
 	if err != nil {
 		return fmt.Errorf("copy %s: %w", c.Name, err)
 	}
@@ -403,7 +444,8 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 		if n.MAC == "" {
 			continue
 		}
-		if _, err := tx.Exec(ctx, `insert into nics (copy_id, position, mac) values ($1, $2, $3::macaddr)`, c.ID, i, n.MAC); err != nil {
+		if _, err := tx.Exec(ctx, `insert into nics (copy_id, position, mac) values ($1, $2,
+			$3::macaddr)`, c.ID, i, n.MAC); err != nil {
 			return err
 		}
 	}
@@ -411,20 +453,25 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 }
 
 func emitCopy(ctx context.Context, tx Querier, c *Copy) error {
-	return In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form, "state": c.State, "host": c.Host})
+	return In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form,
+		"state": c.State, "host": c.Host})
 }
 
 // evict makes room for a copy where another is recorded: that one is no longer
 // there. One that a survey has only just come upon, while a job was making this
 // one of it, was never anything else and is forgotten.
 func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
-	const there = ` from copies x where x.pool_id = $1 and x.rel = $2 and x.id <> $3 and x.gone_at is null and x.form <> 'package'`
-	if _, err := tx.Exec(ctx, `with seen as (delete from copies where id in (select x.id`+there+` and x.made_by = 'survey' and x.made_at > now() - interval '1 minute'
+	const there = ` from copies x where x.pool_id = $1 and x.rel = $2 and x.id <> $3 and x.gone_at is null
+		and x.form <> 'package'`
+	if _, err := tx.Exec(ctx, `with seen as (delete from copies where id in (select x.id`+there+` and x.made_by = 'survey'
+		and x.made_at > now() - interval '1 minute'
 			and not exists (select 1 from copies k where k.parent_id = x.id)) returning id, lineage_id)
-		delete from lineages l using seen where l.id = seen.lineage_id and l.id <> $4 and not exists (select 1 from copies k where k.lineage_id = l.id and k.id <> seen.id)`, c.PoolID, rel, c.ID, c.LineageID); err != nil {
+		delete from lineages l using seen where l.id = seen.lineage_id and l.id <> $4 and not exists (select 1 from copies k
+		where k.lineage_id = l.id and k.id <> seen.id)`, c.PoolID, rel, c.ID, c.LineageID); err != nil {
 		return fmt.Errorf("make room for %s: %w", c.Name, err)
 	}
-	_, err := tx.Exec(ctx, `update copies set gone_at = now(), state = 'unknown' where id in (select x.id`+there+`)`, c.PoolID, rel, c.ID)
+	_, err := tx.Exec(ctx, `update copies set gone_at = now(), state = 'unknown'
+		where id in (select x.id`+there+`)`, c.PoolID, rel, c.ID)
 	return err
 }
 
@@ -445,14 +492,17 @@ func (l Ledger) ForgetCopy(ctx context.Context, id, form, what, who, why, job st
 	if err != nil {
 		return err
 	}
-	if err := l.q.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case when $2 = '' then form else $2 end, state = case when $2 = '' then 'unknown' else 'stopped' end,
-		tracked = tracked and $2 <> 'stray' where id = $1 returning name, lineage_id`, copyID, form).Scan(&name, &lineageID); err != nil {
+	if err := l.q.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case
+		when $2 = '' then form else $2 end, state = case when $2 = '' then 'unknown' else 'stopped' end,
+		tracked = tracked and $2 <> 'stray' where id = $1 returning name,
+		lineage_id`, copyID, form).Scan(&name, &lineageID); err != nil {
 		return err
 	}
 	if err := l.Emit(ctx, "copy", id, map[string]any{"name": name, "form": form, "gone": form == ""}); err != nil {
 		return err
 	}
-	return l.Audit(ctx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why, Detail: map[string]any{"job": job}})
+	return l.Audit(ctx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why,
+		Detail: map[string]any{"job": job}})
 }
 
 // SetState notes whether a copy runs, in the transaction of the step that has

@@ -40,8 +40,10 @@ func (inv *Inventory) EventsAfter(ctx context.Context, id string, limit int) ([]
 	if err != nil {
 		return nil, id, err
 	}
-	list, err := rows[Event](ctx, inv.Pool, `select tx::text || '.' || id::text as id, at, kind, subject, data from events e
-		where (e.tx, e.id) > ($1::text::xid8, $2::text::bigint) and e.tx < pg_snapshot_xmin(pg_current_snapshot()) order by e.tx, e.id limit $3`, tx, seq, limit)
+	list, err := rows[Event](ctx, inv.Pool, `select tx::text || '.' || id::text as id, at, kind, subject, data
+		from events e
+		where (e.tx, e.id) > ($1::text::xid8, $2::text::bigint) and e.tx < pg_snapshot_xmin(pg_current_snapshot())
+		order by e.tx, e.id limit $3`, tx, seq, limit)
 	if err != nil {
 		return nil, id, err
 	}
@@ -68,7 +70,8 @@ func (inv *Inventory) EventsLost(ctx context.Context, id string) (lost bool, err
 	if err != nil {
 		return false, err
 	}
-	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from event_horizon h where (h.tx, h.id) > ($1::text::xid8, $2::text::bigint))`, tx, seq).Scan(&lost)
+	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from event_horizon h where (h.tx, h.id) > ($1::text::xid8,
+		$2::text::bigint))`, tx, seq).Scan(&lost)
 	return lost, err
 }
 
@@ -77,9 +80,11 @@ func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error
 	if _, err := inv.Pool.Exec(ctx, `delete from noticed where at < now() - interval '7 days'`); err != nil {
 		return err
 	}
-	_, err := inv.Pool.Exec(ctx, `with gone as (delete from events where at < now() - make_interval(secs => $1) returning tx, id),
+	_, err := inv.Pool.Exec(ctx, `with gone as (delete from events where at < now() - make_interval(secs => $1)
+		returning tx, id),
 		last as (select tx, id from gone order by tx desc, id desc limit 1)
-		insert into event_horizon (tx, id) select tx, id from last on conflict (one) do update set tx = excluded.tx, id = excluded.id`, keep.Seconds())
+		insert into event_horizon (tx, id) select tx, id from last on conflict (one) do update set tx = excluded.tx,
+		id = excluded.id`, keep.Seconds())
 	return err
 }
 
@@ -119,7 +124,8 @@ func (l Ledger) Audit(ctx context.Context, e Entry) error {
 	if e.Detail == nil {
 		e.Detail = map[string]any{}
 	}
-	_, err := l.q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+	_, err := l.q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1, $2,
+		$3, $4, $5, $6, $7, $8)`,
 		NewID(), e.Who, e.What, e.Subject, e.CopyID, e.LineageID, e.Why, e.Detail)
 	return err
 }

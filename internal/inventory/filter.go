@@ -81,7 +81,8 @@ func terms(filter string) ([]*term, error) {
 	var wrong participle.Error
 	if errors.As(err, &wrong) {
 		at := min(wrong.Position().Offset, len(filter))
-		return nil, fail("wrong", "filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between them, and values with spaces in quotes",
+		return nil, fail("wrong", "filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between them, and "+
+			"values with spaces in quotes",
 			filter, filter[at:])
 	}
 	if err != nil {

@@ -29,7 +29,8 @@ func TestTerms(t *testing.T) {
 		}
 		require.Equal(t, want, strings.Join(got, "|"), text)
 	}
-	for _, text := range []string{"gannet", "host=", "=gannet", "host=gannet name", `host="gannet`, `host="a"b=c`, `host=""`, "~", `"host"=x`, "host = gannet"} {
+	for _, text := range []string{"gannet", "host=", "=gannet", "host=gannet name", `host="gannet`, `host="a"b=c`,
+		`host=""`, "~", `"host"=x`, "host = gannet"} {
 		_, err := terms(text)
 		require.Error(t, err, text)
 		var known *Error
@@ -45,7 +46,8 @@ func TestWhere(t *testing.T) {
 	require.Len(t, got, 3)
 	require.Contains(t, got[0], "$2")
 	require.Equal(t, "c.name ilike $3", got[1])
-	require.Equal(t, []any{"before", "gannet", `50\%\_%_`, "running"}, args, "what people type is an argument, and never part of the question")
+	require.Equal(t, []any{"before", "gannet", `50\%\_%_`, "running"}, args,
+		"what people type is an argument, and never part of the question")
 	for filter, says := range map[string]string{
 		"colour=red":  "can't be filtered by colour=; it can by address, form, host",
 		"host~g*":     "can't be filtered by host~",

@@ -44,7 +44,9 @@ type Host struct {
 const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.state end`
 
 var hostList = listing[Host]{
-	columns: `h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus, h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting, h.manager_id,
+	columns: `h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus,
+		h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
+		h.manager_id,
  coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
  (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies`,
 	from:   "hosts h",
@@ -116,7 +118,8 @@ func (inv *Inventory) unknown(ctx context.Context, noun, ref, table string) erro
 // near finds names like ref: those that share letters by the trigram index,
 // then the few that are close by edit distance.
 func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, error) {
-	r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s where name %% $1 limit 200) x", table), ref)
+	r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s where name %% $1 limit "+
+		"200) x", table), ref)
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +128,8 @@ func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, er
 		return nil, err
 	}
 	if len(names) == 0 { // short names share too few letters: look at the first of the list
-		r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s order by name limit 500) x", table))
+		r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s order by name limit 500) x",
+			table))
 		if err != nil {
 			return nil, err
 		}
@@ -154,7 +158,8 @@ func sitePrefix(n int) (string, error) {
 // AddHost records a host that was enrolled.
 func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
 	if strings.Contains(h.Name, "@") {
-		return fail("wrong", "%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its agent's file.", h.Name)
+		return fail("wrong", "%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its agent's "+
+			"file.", h.Name)
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		var n int // sites are numbered one after the other
@@ -168,11 +173,14 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into sites (name, mac_prefix) values ($1, $2) on conflict (name) do nothing`, h.Site, prefix); err != nil {
+		if _, err := tx.Exec(ctx, `insert into sites (name, mac_prefix) values ($1, $2)
+			on conflict (name) do nothing`, h.Site, prefix); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into hosts (id, name, family, driver, site, address, state, cpus, memory_bytes, last_seen)
-			values ($1, $2, $3, $4, $5, $6, 'up', $7, $8, now())`, id, h.Name, h.Family, h.Driver, h.Site, address, h.CPUs, h.MemoryBytes)
+		_, err = tx.Exec(ctx, `insert into hosts (id, name, family, driver, site, address, state, cpus, memory_bytes,
+			last_seen)
+			values ($1, $2, $3, $4, $5, $6, 'up', $7, $8,
+			now())`, id, h.Name, h.Family, h.Driver, h.Site, address, h.CPUs, h.MemoryBytes)
 		if violates(err, "hosts_name") {
 			return fail("taken", "There is a host %q already. Drop it first, or give the new one another name.", h.Name)
 		}
@@ -218,7 +226,8 @@ func (inv *Inventory) RestHost(ctx context.Context, h *Host, resting bool, who s
 // query for their ids.
 func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 	var job string
-	err := tx.QueryRow(ctx, `select j.id::text from jobs j where j.state not in ('done', 'failed', 'cancelled') and exists (select 1 from steps s where s.job_id = j.id and s.host_id in (`+hosts+`)) limit 1`, arg).Scan(&job)
+	err := tx.QueryRow(ctx, `select j.id::text from jobs j where j.state not in ('done', 'failed', 'cancelled')
+		and exists (select 1 from steps s where s.job_id = j.id and s.host_id in (`+hosts+`)) limit 1`, arg).Scan(&job)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil
 	}
@@ -232,21 +241,25 @@ func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		var busy, shelved int
-		if err := tx.QueryRow(ctx, `select count(*) filter (where form <> 'package'), count(*) filter (where form = 'package') from copies where host_id = $1 and gone_at is null`, h.ID).Scan(&busy, &shelved); err != nil {
+		if err := tx.QueryRow(ctx, `select count(*) filter (where form <> 'package'), count(*) filter (where form = 'package')
+			from copies where host_id = $1 and gone_at is null`, h.ID).Scan(&busy, &shelved); err != nil {
 			return err
 		}
 		if busy+shelved > 0 {
-			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was lost is brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
+			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was lost is "+
+				"brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
 		}
 		if err := idle(ctx, tx, h.Name, `select $1::uuid`, h.ID); err != nil {
 			return err
 		}
-		for _, sql := range []string{`update copies set host_id = null, pool_id = null, shelf_id = null where host_id = $1`, `update steps set host_id = null where host_id = $1`, `delete from hosts where id = $1`} {
+		for _, sql := range []string{`update copies set host_id = null, pool_id = null, shelf_id = null
+			where host_id = $1`, `update steps set host_id = null where host_id = $1`, `delete from hosts where id = $1`} {
 			if _, err := tx.Exec(ctx, sql, h.ID); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `delete from pools p where not exists (select 1 from pool_hosts x where x.pool_id = p.id) and not exists (select 1 from copies c where c.pool_id = p.id)`); err != nil {
+		if _, err := tx.Exec(ctx, `delete from pools p where not exists (select 1 from pool_hosts x where x.pool_id = p.id)
+			and not exists (select 1 from copies c where c.pool_id = p.id)`); err != nil {
 			return err
 		}
 		if err := In(tx).Audit(ctx, Entry{Who: who, What: "host drop", Subject: h.Name}); err != nil {
@@ -280,8 +293,11 @@ const poolState = `case when p.resting and x.state = 'ready' then 'resting' else
 
 var poolList = listing[Pool]{
 	columns: `p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
- f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
-	from:  `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at limit 1) f`,
+ f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name
+ from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
+	from: `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file,
+		x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id
+		order by h.added_at limit 1) f`,
 	alias: "p", fields: poolFields,
 	key: func(p *Pool) (string, uuid.UUID) { return p.Name, p.ID },
 }
@@ -290,7 +306,8 @@ var poolSQL = poolList.sql()
 
 var poolFields = map[string]field{
 	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
-	"host": {equal: "exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and lower(h.name) = lower(%s))"},
+	"host": {equal: "exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and " +
+		"lower(h.name) = lower(%s))"},
 }
 
 // Pools lists pools by name; a share is one.
@@ -300,9 +317,12 @@ func (inv *Inventory) Pools(ctx context.Context, p Page) (*List[Pool], error) {
 
 // HostPools lists a host's pools as it sees them, in its own order.
 func (inv *Inventory) HostPools(ctx context.Context, host uuid.UUID) ([]Pool, error) {
-	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
-		x.path, `+poolState+` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to as foreign, h.name as host, '{}'::text[] as hosts
-		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1 order by x.position`, host)
+	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes,
+		p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
+		x.path, `+poolState+` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to as foreign, h.name as host,
+		'{}'::text[] as hosts
+		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1
+		order by x.position`, host)
 }
 
 // Switch is a record of a switch.
@@ -318,7 +338,8 @@ type Switch struct {
 
 // Wiring is the switch as plans know it.
 func (s Switch) Wiring() wiring.Switch {
-	return wiring.Switch{Name: s.Name, Segment: s.Segment, VLAN: s.VLAN, Uplink: s.Uplink, Tagged: s.Tagged, Address: s.Address}
+	return wiring.Switch{Name: s.Name, Segment: s.Segment, VLAN: s.VLAN, Uplink: s.Uplink, Tagged: s.Tagged,
+		Address: s.Address}
 }
 
 // NoteSwitch records that a host has a switch, or has none of that name, in the
@@ -328,7 +349,8 @@ func (l Ledger) NoteSwitch(ctx context.Context, host uuid.UUID, sw wiring.Switch
 		return err
 	}
 	if there {
-		if _, err := l.q.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1, $2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
+		if _, err := l.q.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1,
+			$2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
 			return err
 		}
 	}
@@ -337,8 +359,10 @@ func (l Ledger) NoteSwitch(ctx context.Context, host uuid.UUID, sw wiring.Switch
 
 // Switches lists a host's switches, or those of all hosts for the zero id.
 func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
-	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address from switches s join hosts h on h.id = s.host_id
-		where $1::uuid = '00000000-0000-0000-0000-000000000000' and h.manager_id is null or s.host_id = $1 order by h.name, s.name limit 10000`, host)
+	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address
+		from switches s join hosts h on h.id = s.host_id
+		where $1::uuid = '00000000-0000-0000-0000-000000000000' and h.manager_id is null or s.host_id = $1 order by h.name,
+		s.name limit 10000`, host)
 }
 
 // Shelf is a record of a shelf.
@@ -352,7 +376,8 @@ type Shelf struct {
 	FreeBytes int64     `json:"freeBytes"`
 }
 
-const shelfSQL = `select s.id, s.name, s.host_id, h.name as host, h.address, s.path, s.free_bytes from shelves s join hosts h on h.id = s.host_id`
+const shelfSQL = `select s.id, s.name, s.host_id, h.name as host, h.address, s.path, s.free_bytes from shelves s
+	join hosts h on h.id = s.host_id`
 
 // Shelves lists all.
 func (inv *Inventory) Shelves(ctx context.Context) ([]Shelf, error) {
@@ -371,7 +396,8 @@ func (inv *Inventory) Shelf(ctx context.Context, name string) (*Shelf, error) {
 // applyHost writes what a survey tells of the host itself.
 func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Survey) error {
 	if h := s.Hello; h != nil {
-		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5, abilities = $6, protocol = $7, clock_off = extract(epoch from $8::timestamptz - clock_timestamp())::bigint where id = $1`,
+		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5, abilities = $6,
+			protocol = $7, clock_off = extract(epoch from $8::timestamptz - clock_timestamp())::bigint where id = $1`,
 			host, h.Family, h.Driver, h.CPUs, h.MemoryBytes, h.Abilities, h.Protocol, h.Time); err != nil {
 			return err
 		}
@@ -382,7 +408,9 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 	if s.Unread == nil {
 		s.Unread = []string{}
 	}
-	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = 'up', ports = case when $3 then $4 else ports end, bare = case when $3 then $5 else bare end, unread = case when $3 then $6 else unread end where id = $1`, host, s.Revision, s.Changed, s.Ports, s.Bare, s.Unread); err != nil {
+	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = 'up', ports = case
+		when $3 then $4 else ports end, bare = case when $3 then $5 else bare end, unread = case
+		when $3 then $6 else unread end where id = $1`, host, s.Revision, s.Changed, s.Ports, s.Bare, s.Unread); err != nil {
 		return err
 	}
 	for i, p := range s.Pools {
@@ -394,15 +422,22 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			labels = []string{}
 		}
 		_, err := tx.Exec(ctx, `insert into pools (id, name, labels, total_bytes, free_bytes) values ($1, $2, $3, $4, $5)
-			on conflict (id) do update set total_bytes = excluded.total_bytes, free_bytes = excluded.free_bytes, labels = excluded.labels
-			where $6 and (pools.total_bytes, pools.free_bytes, pools.labels) is distinct from (excluded.total_bytes, excluded.free_bytes, excluded.labels)`,
+			on conflict (id) do update set total_bytes = excluded.total_bytes, free_bytes = excluded.free_bytes,
+			labels = excluded.labels
+			where $6 and (pools.total_bytes, pools.free_bytes, pools.labels) is distinct from (excluded.total_bytes,
+			excluded.free_bytes, excluded.labels)`,
 			p.ID, p.Name, labels, p.TotalBytes, p.FreeBytes, p.State != "away")
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file, rate, foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
-			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path, state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate, foreign_to = excluded.foreign_to, ownerless = excluded.ownerless
-			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file, pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position, excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to, excluded.ownerless)`,
+		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file, rate,
+			foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path,
+			state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate,
+			foreign_to = excluded.foreign_to, ownerless = excluded.ownerless
+			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file,
+			pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position, excluded.path,
+			excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to, excluded.ownerless)`,
 			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign, p.Ownerless)
 		if err != nil {
 			return err
@@ -410,9 +445,11 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 	}
 	for _, sh := range s.Shelves {
 		_, err := tx.Exec(ctx, `insert into shelves (id, name, host_id, path, free_bytes) values ($1, $2, $3, $4, $5)
-			on conflict (host_id, path) do update set name = excluded.name, free_bytes = excluded.free_bytes`, NewID(), sh.Name, host, sh.Path, sh.FreeBytes)
+			on conflict (host_id, path) do update set name = excluded.name,
+			free_bytes = excluded.free_bytes`, NewID(), sh.Name, host, sh.Path, sh.FreeBytes)
 		if violates(err, "shelves_name") {
-			return fail("taken", "Another host has a shelf of the name %q. Give one of them another name in its agent's file.", sh.Name)
+			return fail("taken", "Another host has a shelf of the name %q. Give one of them another name in its agent's file.",
+				sh.Name)
 		}
 		if err != nil {
 			return err
@@ -425,7 +462,8 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 }
 
 func applySwitches(ctx context.Context, tx Querier, host uuid.UUID, list []wiring.Switch) error {
-	before, err := rows[wiring.Switch](ctx, tx, `select name, segment, vlan, uplink, tagged, address from switches where host_id = $1 order by name`, host)
+	before, err := rows[wiring.Switch](ctx, tx, `select name, segment, vlan, uplink, tagged, address from switches
+		where host_id = $1 order by name`, host)
 	if err != nil {
 		return err
 	}
@@ -440,7 +478,8 @@ func applySwitches(ctx context.Context, tx Querier, host uuid.UUID, list []wirin
 		return err
 	}
 	for _, sw := range list {
-		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1, $2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
+		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1,
+			$2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
 			return fmt.Errorf("switch %s: %w", sw.Name, err)
 		}
 	}
@@ -464,5 +503,7 @@ type PoolAt struct {
 
 // PoolsNamed finds the pools of a name on all hosts.
 func (inv *Inventory) PoolsNamed(ctx context.Context, name string) ([]PoolAt, error) {
-	return rows[PoolAt](ctx, inv.Pool, `select ph.host_id as host, ph.path from pools p join pool_hosts ph on ph.pool_id = p.id where lower(p.name) = lower($1) and ph.state <> 'away' order by ph.host_id limit 10`, name)
+	return rows[PoolAt](ctx, inv.Pool, `select ph.host_id as host, ph.path from pools p
+		join pool_hosts ph on ph.pool_id = p.id where lower(p.name) = lower($1) and ph.state <> 'away'
+		order by ph.host_id limit 10`, name)
 }

@@ -58,7 +58,8 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 	}
 	if err := pool.Ping(ctx); err != nil {
 		pool.Close()
-		return nil, fmt.Errorf("PostgreSQL does not answer: %w. Is it running, and is the address right (UNVORA_DATABASE)?", err)
+		return nil, fmt.Errorf("PostgreSQL does not answer: %w. Is it running, and is the address right (UNVORA_DATABASE)?",
+			err)
 	}
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -109,7 +110,8 @@ type Querier interface {
 // that wait for each other; such a one is run again, so that f must begin anew
 // each time it is called.
 func (inv *Inventory) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
-	pauses := &backoff.ExponentialBackOff{InitialInterval: 5 * time.Millisecond, Multiplier: 2, RandomizationFactor: 1, MaxInterval: time.Second}
+	pauses := &backoff.ExponentialBackOff{InitialInterval: 5 * time.Millisecond, Multiplier: 2, RandomizationFactor: 1,
+		MaxInterval: time.Second}
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		err := pgx.BeginFunc(ctx, inv.Pool, f)
 		if err != nil && !takenBack(err) {

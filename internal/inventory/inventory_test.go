@@ -39,7 +39,9 @@ func addHost(t *testing.T, inv *inventory.Inventory) *inventory.Host {
 	hosts++
 	name := fmt.Sprintf("host-%s-%d", t.Name()[4:], hosts)
 	id := inventory.NewID()
-	require.NoError(t, inv.AddHost(t.Context(), id, "127.0.0.1:1", &hostlink.Hello{Name: name, Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4, MemoryBytes: 1 << 30}, "test"))
+	require.NoError(t, inv.AddHost(t.Context(), id, "127.0.0.1:1",
+		&hostlink.Hello{Name: name, Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4, MemoryBytes: 1 << 30},
+		"test"))
 	h, err := inv.Host(t.Context(), name)
 	require.NoError(t, err)
 	return h
@@ -48,15 +50,19 @@ func addHost(t *testing.T, inv *inventory.Inventory) *inventory.Host {
 type poolAt struct{ id, path string }
 
 func (p poolAt) folder(name, uuid string, registered bool) hostlink.Folder {
-	return hostlink.Folder{Path: p.path + "/" + name, Pool: p.id, Registered: registered, FilesThere: true, PoolThere: true, State: "stopped",
+	return hostlink.Folder{Path: p.path + "/" + name, Pool: p.id, Registered: registered, FilesThere: true,
+		PoolThere: true, State: "stopped",
 		Machine: &machine.Machine{Name: name, UUID: uuid, NICs: []machine.NIC{{Name: "NIC 1", MAC: "06:5c:00:00:00:01"}}}}
 }
 
-func apply(t *testing.T, inv *inventory.Inventory, h *inventory.Host, p poolAt, full bool, gone []string, folders ...hostlink.Folder) []inventory.Change {
+func apply(t *testing.T, inv *inventory.Inventory, h *inventory.Host, p poolAt, full bool, gone []string,
+	folders ...hostlink.Folder) []inventory.Change {
 	t.Helper()
-	changes, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "r", Full: full, Changed: true, Gone: gone, Machines: folders,
-		Hello: &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4}, Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}},
-		Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready", TotalBytes: 10, FreeBytes: 5}}})
+	changes, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "r", Full: full, Changed: true, Gone: gone,
+		Machines: folders,
+		Hello:    &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4},
+		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}},
+		Pools:    []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready", TotalBytes: 10, FreeBytes: 5}}})
 	require.NoError(t, err)
 	return changes
 }
@@ -116,7 +122,8 @@ func TestComingAndGoing(t *testing.T) {
 	require.NotEmpty(t, holders)
 	taken, err := inv.NamesTaken(t.Context(), h.ID, uuid.MustParse(p.id), []string{"STAYS", "go", ""})
 	require.NoError(t, err)
-	require.Equal(t, []string{"stays"}, taken, "names that differ by case only collide; one that only begins alike does not")
+	require.Equal(t, []string{"stays"}, taken, "names that differ by case only collide; one that only begins alike does "+
+		"not")
 }
 
 // TestGivenOnce: whoever asks at the same time gets something else, and never
@@ -129,7 +136,8 @@ func TestGivenOnce(t *testing.T) {
 	p := poolAt{uuid.NewString(), "/srv/given"}
 	f := p.folder("squatter", uuid.NewString(), true)
 	for n := range 5 { // somebody uses addresses of the range
-		f.Machine.NICs = append(f.Machine.NICs, machine.NIC{Name: fmt.Sprint(n), MAC: fmt.Sprintf("%s:00:00:%02x", prefix, n+3)})
+		f.Machine.NICs = append(f.Machine.NICs, machine.NIC{Name: fmt.Sprint(n),
+			MAC: fmt.Sprintf("%s:00:00:%02x", prefix, n+3)})
 	}
 	apply(t, inv, h, p, true, nil, f)
 	var mu sync.Mutex
@@ -170,7 +178,9 @@ func addJob(t *testing.T, inv *inventory.Inventory, holds ...string) (*inventory
 	t.Helper()
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 	return j, inv.InTx(t.Context(), func(tx pgx.Tx) error {
-		return inventory.In(tx).AddJob(t.Context(), j, &plan.Plan{Operation: "export", Subjects: []string{"x"}, Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}}, {ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}, nil, "", holds, nil)
+		return inventory.In(tx).AddJob(t.Context(), j, &plan.Plan{Operation: "export", Subjects: []string{"x"},
+			Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}},
+				{ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}, nil, "", holds, nil)
 	})
 }
 
@@ -190,7 +200,11 @@ func TestOwners(t *testing.T) {
 
 	first, second := inventory.NewID(), inventory.NewID() // services
 	admit := func(service uuid.UUID, most int) (got []inventory.Given) {
-		require.NoError(t, inv.Admit(ctx, service, most, func(_ pgx.Tx, g inventory.Given) error { got = append(got, g); return nil }))
+		require.NoError(t, inv.Admit(ctx, service, most, func(_ pgx.Tx,
+			g inventory.Given) error {
+			got = append(got, g)
+			return nil
+		}))
 		return got
 	}
 	beats := inv.NewBeater(first)
@@ -283,13 +297,17 @@ func TestScale(t *testing.T) {
 	inv := open(t)
 	ctx := t.Context()
 	h := addHost(t, inv)
-	_, err := inv.Pool.Exec(ctx, `with l as (insert into lineages (id, name) select gen_random_uuid(), 'class-' || n from generate_series(1, 50000) n returning id, name)
+	_, err := inv.Pool.Exec(ctx, `with l as (insert into lineages (id, name) select gen_random_uuid(), 'class-' || n
+		from generate_series(1, 50000) n returning id, name)
 		insert into copies (id, lineage_id, name, form, host_id, path, rel, uuid, state, made_by, made_at, last_seen, machine)
-		select gen_random_uuid(), l.id, l.name, (array['registered','stray','package','registered'])[k], $1, '/x/' || l.name || k, l.name || k, gen_random_uuid(), (array['running','stopped'])[1 + k % 2], 'survey', now(), now(), '{}' from l, generate_series(1, 4) k`, h.ID)
+		select gen_random_uuid(), l.id, l.name, (array['registered','stray','package','registered'])[k], $1,
+		'/x/' || l.name || k, l.name || k, gen_random_uuid(), (array['running','stopped'])[1 + k % 2], 'survey', now(), now(),
+		'{}' from l, generate_series(1, 4) k`, h.ID)
 	require.NoError(t, err)
 	_, err = inv.Pool.Exec(ctx, "analyze")
 	require.NoError(t, err)
-	for _, filter := range []string{"", "host=" + h.Name, "form=stray", "state=running", "name=class-777", "name~class-4242*", "name~*-4242", "uuid=" + uuid.NewString(), "mac=06:5c:00:00:00:77"} {
+	for _, filter := range []string{"", "host=" + h.Name, "form=stray", "state=running", "name=class-777",
+		"name~class-4242*", "name~*-4242", "uuid=" + uuid.NewString(), "mac=06:5c:00:00:00:77"} {
 		began := time.Now()
 		l, err := inv.Copies(ctx, inventory.Page{Limit: 50, Filter: filter})
 		require.NoError(t, err, filter)
@@ -318,7 +336,8 @@ func TestPlaceTaken(t *testing.T) {
 	found := p.folder("tide-gauge", inventory.NewID().String(), false)
 	apply(t, inv, h, p, true, nil, found)
 	another := p.folder("tide-gauge", inventory.NewID().String(), true)
-	another.Machine.Passport = &machine.Passport{Copy: inventory.NewID().String(), Lineage: inventory.NewID().String(), MadeBy: "register"}
+	another.Machine.Passport = &machine.Passport{Copy: inventory.NewID().String(), Lineage: inventory.NewID().String(),
+		MadeBy: "register"}
 	apply(t, inv, h, p, true, nil, another)
 	c, err := inv.Copy(t.Context(), h.Name+"/tide-gauge")
 	require.NoError(t, err)
@@ -328,7 +347,8 @@ func TestPlaceTaken(t *testing.T) {
 	require.Len(t, l.Copies, 1)
 
 	third := p.folder("tide-gauge", inventory.NewID().String(), true)
-	third.Machine.Passport = &machine.Passport{Copy: inventory.NewID().String(), Lineage: inventory.NewID().String(), MadeBy: "register"}
+	third.Machine.Passport = &machine.Passport{Copy: inventory.NewID().String(), Lineage: inventory.NewID().String(),
+		MadeBy: "register"}
 	_, err = inv.Pool.Exec(t.Context(), `update copies set made_at = now() - interval '1 hour' where id = $1`, c.ID)
 	require.NoError(t, err)
 	apply(t, inv, h, p, true, nil, third)
@@ -341,8 +361,11 @@ func TestPlaceTaken(t *testing.T) {
 func TestAbilities(t *testing.T) {
 	inv := open(t)
 	h := addHost(t, inv)
-	said := fit.Abilities{Features: []string{"nested"}, NoAcceleration: "switched off", Keys: []string{"quay"}, Classes: []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30}}}
-	_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "r", Changed: true, Hello: &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4, Protocol: 7, Time: time.Now().Add(-2 * time.Hour), Abilities: said}})
+	said := fit.Abilities{Features: []string{"nested"}, NoAcceleration: "switched off", Keys: []string{"quay"},
+		Classes: []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30}}}
+	_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "r", Changed: true,
+		Hello: &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4, Protocol: 7, Time: time.Now().Add(-2 * time.Hour),
+			Abilities: said}})
 	require.NoError(t, err)
 	h, err = inv.Host(t.Context(), h.Name)
 	require.NoError(t, err)
@@ -360,11 +383,16 @@ func TestNoReturn(t *testing.T) {
 	made := func() *inventory.Job {
 		j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 		p := plan.Together([]*plan.Plan{
-			{Operation: "put-back", Subjects: []string{"x"}, Runnable: true, Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
-			{Operation: "put-back", Subjects: []string{"y"}, Runnable: true, Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
+			{Operation: "put-back", Subjects: []string{"x"}, Runnable: true,
+				Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
+			{Operation: "put-back", Subjects: []string{"y"}, Runnable: true,
+				Steps: []plan.Step{{Do: &plan.MakeThere{}}, {Do: &plan.RemoveThere{}}}},
 		})
 		require.Equal(t, "s2", *p.PointOfNoReturn, "nothing is removed before both are made")
-		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error { return inventory.In(tx).AddJob(ctx, j, p, nil, "", nil, nil) }))
+		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error {
+			return inventory.In(tx).AddJob(ctx, j, p, nil, "", nil,
+				nil)
+		}))
 		return j
 	}
 	take := func(j *inventory.Job) *inventory.Job {
@@ -435,7 +463,8 @@ func TestNoReturn(t *testing.T) {
 }
 
 func TestSentence(t *testing.T) {
-	for text, want := range map[string]string{"": "", "a": "A.", "the tide": "The tide.", "it ends.": "It ends.", "ölpegel is away": "Ölpegel is away.", "潮 is away": "潮 is away.", "\xff": "\ufffd."} {
+	for text, want := range map[string]string{"": "", "a": "A.", "the tide": "The tide.", "it ends.": "It ends.",
+		"ölpegel is away": "Ölpegel is away.", "潮 is away": "潮 is away.", "\xff": "\ufffd."} {
 		require.Equal(t, want, inventory.Sentence(text))
 	}
 }

@@ -68,16 +68,19 @@ type Step struct {
 // TaskID is the step's name at an agent.
 func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 
-const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold, no_return, error_code, error, held_code, held_for, tries, retry_at,
+const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold,
+	no_return, error_code, error, held_code, held_for, tries, retry_at,
 	needs_client, client_at, created_at, started_at, finished_at from jobs`
-const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result, started_at, finished_at from steps`
+const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result,
+	started_at, finished_at from steps`
 
 // Over tells whether a job has ended.
 func (j *Job) Over() bool { return j.State == "done" || j.State == "failed" || j.State == "cancelled" }
 
 // AddJob writes a job with its steps and takes its holds. A hold that another
 // job has is an error that names it.
-func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string, holds []string, request any) error {
+func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string,
+	holds []string, request any) error {
 	asked, err := json.Marshal(request)
 	if err != nil {
 		return err
@@ -90,7 +93,8 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 	if idempotency != "" {
 		key = &idempotency
 	}
-	_, err = l.q.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note, idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
+	_, err = l.q.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note,
+		idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
 		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn())
 	if violates(err, "jobs_idempotency") {
 		return fail("taken", "The idempotency key was used before.")
@@ -107,7 +111,8 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 		if id, ok := hosts[s.Host]; ok {
 			host = &id
 		}
-		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what, part) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what, part)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
 			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part); err != nil {
 			return err
 		}
@@ -190,7 +195,8 @@ func (inv *Inventory) Jobs(ctx context.Context, state string, user *string, limi
 	if err := checkLimit(limit); err != nil {
 		return nil, err
 	}
-	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or state = $1) and id < $2::uuid and ($4::text is null or user_name = $4) order by id desc limit $3`, state, before, limit, user)
+	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or state = $1) and id < $2::uuid and ($4::text is null
+		or user_name = $4) order by id desc limit $3`, state, before, limit, user)
 	if err != nil {
 		return nil, err
 	}
@@ -217,7 +223,8 @@ var errBehind = errors.New("a step before this one is not done")
 // own locks a job that is at work for its owner of that epoch, until the
 // transaction ends. Whatever is written of a job or its steps begins with it.
 func own(ctx context.Context, tx Querier, job uuid.UUID, epoch int64) (back, hold bool, err error) {
-	err = tx.QueryRow(ctx, `select back, hold from jobs where id = $1 and epoch = $2 and state = 'working' for update`, job, epoch).Scan(&back, &hold)
+	err = tx.QueryRow(ctx, `select back, hold from jobs where id = $1 and epoch = $2
+		and state = 'working' for update`, job, epoch).Scan(&back, &hold)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrStale
 	}
@@ -252,7 +259,8 @@ func (l Ledger) PutStep(ctx context.Context, epoch int64, s *Step) error {
 	tag, err := l.q.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6, what = $7,
 		started_at = coalesce(started_at, now()), finished_at = case when $3 in ('done', 'failed', 'undone') then now() end
 		where job_id = $1 and position = $2 and ($3 not in ('working', 'done') or state in ('waiting', 'working')
-			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2 and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes, s.What)
+			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2
+			and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes, s.What)
 	if err != nil {
 		return err
 	}
@@ -260,15 +268,18 @@ func (l Ledger) PutStep(ctx context.Context, epoch int64, s *Step) error {
 		return fmt.Errorf("step %s of job %s can't be %s: %w", s.ID, s.JobID, s.State, errBehind)
 	}
 	if s.State == "done" {
-		if _, err := l.q.Exec(ctx, `update jobs set tries = 0, held_code = '', held_for = '' where id = $1 and tries > 0`, s.JobID); err != nil {
+		if _, err := l.q.Exec(ctx, `update jobs set tries = 0, held_code = '', held_for = '' where id = $1
+			and tries > 0`, s.JobID); err != nil {
 			return err
 		}
 	}
-	return l.Emit(ctx, "job", s.JobID.String(), map[string]any{"step": s.ID, "state": s.State, "done": s.Done, "bytes": s.Bytes})
+	return l.Emit(ctx, "job", s.JobID.String(), map[string]any{"step": s.ID, "state": s.State, "done": s.Done,
+		"bytes": s.Bytes})
 }
 
 // past tells whether a job is past its point of no return.
-const past = `exists (select 1 from steps s where s.job_id = jobs.id and s.position = jobs.no_return and s.state = 'done')`
+const past = `exists (select 1 from steps s where s.job_id = jobs.id and s.position = jobs.no_return
+	and s.state = 'done')`
 
 // FailStep writes that a step failed and what becomes of its job, in one: it is
 // undone, or, past its point of no return, held and tried again later. clean:
@@ -313,8 +324,10 @@ const (
 )
 
 func putHeld(ctx context.Context, tx Querier, j *Job, code, message string) error {
-	_, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false, held_code = $2, held_for = $3, tries = tries + 1,
-		retry_at = now() + make_interval(secs => least($4 * power(2, least(tries, 20)), $5)) where id = $1`, j.ID, code, message, firstRetry.Seconds(), lastRetry.Seconds())
+	_, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false,
+		held_code = $2, held_for = $3, tries = tries + 1,
+		retry_at = now() + make_interval(secs => least($4 * power(2, least(tries, 20)), $5))
+		where id = $1`, j.ID, code, message, firstRetry.Seconds(), lastRetry.Seconds())
 	if err != nil {
 		return err
 	}
@@ -327,7 +340,8 @@ func (inv *Inventory) HoldNow(ctx context.Context, j *Job) error {
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false where id = $1`, j.ID); err != nil {
+		if _, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false
+			where id = $1`, j.ID); err != nil {
 			return err
 		}
 		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": "held"})
@@ -341,9 +355,11 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false, error_code = $3, error = $4, finished_at = now() where id = $1
+		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false, error_code = $3, error = $4,
+			finished_at = now() where id = $1
 			and case when $2 = 'done' then not back and not exists (select 1 from steps where job_id = $1 and state <> 'done')
-			else back and not exists (select 1 from steps where job_id = $1 and state not in ('waiting', 'undone')) end`, j.ID, state, code, message)
+			else back and not exists (select 1 from steps where job_id = $1 and state not in ('waiting',
+			'undone')) end`, j.ID, state, code, message)
 		if err != nil {
 			return err
 		}
@@ -366,7 +382,8 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 			if state != "done" {
 				what += " " + state
 			}
-			if err := In(tx).Audit(ctx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note, Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
+			if err := In(tx).Audit(ctx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note,
+				Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
 				return err
 			}
 		}
@@ -376,7 +393,8 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 
 // steer changes what somebody wants of a job; f is told how the job is now, with
 // its row locked, and returns the columns to set.
-func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string, f func(now *Job, gone bool) (set string, err error)) error {
+func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string,
+	f func(now *Job, gone bool) (set string, err error)) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		now, err := one(rows[Job](ctx, tx, jobSQL+` where id = $1 for update`, j.ID))
 		if err != nil {
@@ -400,7 +418,8 @@ func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string, f fun
 		if err := tx.QueryRow(ctx, `update jobs set `+set+` where id = $1 returning state`, j.ID).Scan(&state); err != nil {
 			return err
 		}
-		if err := In(tx).Audit(ctx, Entry{Who: who, What: "job " + what, Subject: j.Subject, Detail: map[string]any{"job": j.ID}}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "job " + what, Subject: j.Subject,
+			Detail: map[string]any{"job": j.ID}}); err != nil {
 			return err
 		}
 		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"asked": what, "state": state})
@@ -415,11 +434,14 @@ func (inv *Inventory) AskCancel(ctx context.Context, j *Job, who string) error {
 		case now.Back:
 			return "", nil // it is being undone already
 		case gone && now.State == "held":
-			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It can only go on to its end: unvora jobs resume %s", j.ID, j.ID)
+			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It "+
+				"can only go on to its end: unvora jobs resume %s", j.ID, j.ID)
 		case gone:
-			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It goes on to its end.", j.ID)
+			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It "+
+				"goes on to its end.", j.ID)
 		}
-		return `cancel = true, back = true, hold = false, retry_at = null, state = case when state = 'held' then 'waiting' else state end`, nil
+		return `cancel = true, back = true, hold = false, retry_at = null, state = case
+			when state = 'held' then 'waiting' else state end`, nil
 	})
 }
 
@@ -453,7 +475,8 @@ func (inv *Inventory) AskResume(ctx context.Context, j *Job, who string) error {
 
 // HeardOfClient notes that the computer that a job gives to, or takes from, is there.
 func (inv *Inventory) HeardOfClient(ctx context.Context, job uuid.UUID) error {
-	_, err := inv.Pool.Exec(ctx, `update jobs set client_at = now() where id = $1 and (client_at is null or client_at < now() - interval '5 seconds')`, job)
+	_, err := inv.Pool.Exec(ctx, `update jobs set client_at = now() where id = $1 and (client_at is null
+		or client_at < now() - interval '5 seconds')`, job)
 	return err
 }
 
@@ -464,8 +487,10 @@ func (inv *Inventory) NeedClient(ctx context.Context, j *Job, needs bool) (silen
 		return 0, nil
 	}
 	var seconds float64
-	err = inv.Pool.QueryRow(ctx, `update jobs set needs_client = $3, client_at = case when needs_client then coalesce(client_at, now()) else now() end
-		where id = $1 and epoch = $2 and state = 'working' returning extract(epoch from now() - client_at)`, j.ID, j.Epoch, needs).Scan(&seconds)
+	err = inv.Pool.QueryRow(ctx, `update jobs set needs_client = $3, client_at = case
+		when needs_client then coalesce(client_at, now()) else now() end
+		where id = $1 and epoch = $2 and state = 'working' returning extract(epoch
+		from now() - client_at)`, j.ID, j.Epoch, needs).Scan(&seconds)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrStale
 	}
@@ -492,14 +517,16 @@ func (g *Giver) UUID() (string, error) {
 func (g *Giver) MAC() (string, error) {
 	for {
 		var n int64
-		if err := g.Tx.QueryRow(g.Ctx, `update sites set next_mac = next_mac + 1 where mac_prefix = $1 returning next_mac - 1`, g.Prefix).Scan(&n); err != nil {
+		if err := g.Tx.QueryRow(g.Ctx, `update sites set next_mac = next_mac + 1 where mac_prefix = $1
+			returning next_mac - 1`, g.Prefix).Scan(&n); err != nil {
 			return "", err
 		}
 		mac, err := identity.RangeMAC(g.Prefix, n)
 		if err != nil {
 			return "", err
 		}
-		tag, err := g.Tx.Exec(g.Ctx, `insert into given_macs (mac, job_id) select $1::macaddr, $2 where not exists (select 1 from nics where mac = $1::macaddr) on conflict do nothing`, mac, g.Job)
+		tag, err := g.Tx.Exec(g.Ctx, `insert into given_macs (mac, job_id) select $1::macaddr, $2 where not exists (select 1
+			from nics where mac = $1::macaddr) on conflict do nothing`, mac, g.Job)
 		if err != nil {
 			return "", err
 		}

@@ -82,10 +82,12 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 			return nil, errors.Join(fail("wrong", "%q is not the next of a page", p.After), g.Wait())
 		}
 		args = append(args, name, id)
-		conditions = append(conditions, fmt.Sprintf("(%s.name, %s.id) > ($%d, $%d::uuid)", l.alias, l.alias, len(args)-1, len(args)))
+		conditions = append(conditions, fmt.Sprintf("(%s.name, %s.id) > ($%d, $%d::uuid)", l.alias, l.alias, len(args)-1,
+			len(args)))
 	}
 	g.Go(func() (err error) {
-		sql := fmt.Sprintf("%s where %s order by %s.name, %s.id limit %d", l.sql(), allOf(conditions), l.alias, l.alias, p.Limit+1)
+		sql := fmt.Sprintf("%s where %s order by %s.name, %s.id limit %d", l.sql(), allOf(conditions), l.alias, l.alias,
+			p.Limit+1)
 		out.Items, err = rows[T](ctx, q, sql, args...)
 		return err
 	})

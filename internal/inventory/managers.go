@@ -38,9 +38,11 @@ type Manager struct {
 	Certificate string `json:"-"`        // PEM; "" for those that the system trusts
 }
 
-const managerSQL = `select m.id, m.name, m.kind, m.address, m.account, m.state, m.problem, m.version, m.last_seen, m.added_at, m.grants, m.sealed, m.certificate, m.lets_take,
+const managerSQL = `select m.id, m.name, m.kind, m.address, m.account, m.state, m.problem, m.version, m.last_seen,
+	m.added_at, m.grants, m.sealed, m.certificate, m.lets_take,
  array(select h.name from hosts h where h.manager_id = m.id order by h.name) as hosts,
- (select count(*) from copies c join hosts h on h.id = c.host_id where h.manager_id = m.id and c.gone_at is null) as copies from managers m`
+ (select count(*) from copies c join hosts h on h.id = c.host_id where h.manager_id = m.id
+ and c.gone_at is null) as copies from managers m`
 
 // Managers lists all, by name.
 func (inv *Inventory) Managers(ctx context.Context) ([]Manager, error) {
@@ -66,7 +68,8 @@ func (inv *Inventory) AddManager(ctx context.Context, m *Manager, who string) er
 		if m.Grants == nil {
 			m.Grants = json.RawMessage("{}")
 		}
-		_, err := tx.Exec(ctx, `insert into managers (id, name, kind, address, account, sealed, certificate, version, grants) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+		_, err := tx.Exec(ctx, `insert into managers (id, name, kind, address, account, sealed, certificate, version, grants)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
 			m.ID, m.Name, m.Kind, m.Address, m.Account, m.Sealed, m.Certificate, m.Version, m.Grants)
 		if violates(err, "managers_name") {
 			return fail("taken", "There is a manager %q already. Drop it first, or give the new one another name.", m.Name)
@@ -93,7 +96,8 @@ func (inv *Inventory) GrantManager(ctx context.Context, m *Manager, grants json.
 		if _, err := tx.Exec(ctx, `update managers set grants = $2 where id = $1`, m.ID, grants); err != nil {
 			return err
 		}
-		if err := In(tx).Audit(ctx, Entry{Who: who, What: "manager grant", Subject: m.Name, Detail: map[string]any{"grants": grants}}); err != nil {
+		if err := In(tx).Audit(ctx, Entry{Who: who, What: "manager grant", Subject: m.Name,
+			Detail: map[string]any{"grants": grants}}); err != nil {
 			return err
 		}
 		return In(tx).Emit(ctx, "manager", m.ID.String(), map[string]any{"name": m.Name})
@@ -108,7 +112,8 @@ func (inv *Inventory) DropManager(ctx context.Context, m *Manager, who string) e
 			return err
 		}
 		for _, sql := range []string{
-			`update copies set gone_at = coalesce(gone_at, now()), host_id = null, state = 'unknown' where host_id in (select id from hosts where manager_id = $1)`,
+			`update copies set gone_at = coalesce(gone_at, now()), host_id = null, state = 'unknown' where host_id in (select id
+			from hosts where manager_id = $1)`,
 			`update steps set host_id = null where host_id in (select id from hosts where manager_id = $1)`,
 			`delete from managers where id = $1`,
 		} {
@@ -133,11 +138,13 @@ func (inv *Inventory) LetsTake(ctx context.Context, m *Manager, take bool) error
 func (inv *Inventory) ManagerState(ctx context.Context, m *Manager, state, problem, version string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		if state == "up" {
-			if _, err := tx.Exec(ctx, `update managers set last_seen = now(), version = $2 where id = $1`, m.ID, version); err != nil {
+			if _, err := tx.Exec(ctx, `update managers set last_seen = now(), version = $2
+				where id = $1`, m.ID, version); err != nil {
 				return err
 			}
 		}
-		tag, err := tx.Exec(ctx, `update managers set state = $2, problem = $3 where id = $1 and (state, problem) is distinct from ($2, $3)`, m.ID, state, problem)
+		tag, err := tx.Exec(ctx, `update managers set state = $2, problem = $3 where id = $1 and (state, problem) is distinct
+			from ($2, $3)`, m.ID, state, problem)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
@@ -152,7 +159,8 @@ func (inv *Inventory) ManagerState(ctx context.Context, m *Manager, state, probl
 // name is HOST@MANAGER.
 func (inv *Inventory) ManagedHost(ctx context.Context, m *Manager, name string, hello *hostlink.Hello) (*Host, error) {
 	full := name + "@" + m.Name
-	_, err := inv.Pool.Exec(ctx, `insert into hosts (id, name, family, driver, address, state, cpus, memory_bytes, manager_id) values ($1, $2, $3, $4, '', 'up', $5, $6, $7) on conflict do nothing`,
+	_, err := inv.Pool.Exec(ctx, `insert into hosts (id, name, family, driver, address, state, cpus, memory_bytes,
+		manager_id) values ($1, $2, $3, $4, '', 'up', $5, $6, $7) on conflict do nothing`,
 		NewID(), full, hello.Family, hello.Driver, hello.CPUs, hello.MemoryBytes, m.ID)
 	if err != nil {
 		return nil, err
@@ -179,7 +187,8 @@ type Ahead struct {
 
 // AheadOf lists the disks of a copy that were fetched ahead.
 func (inv *Inventory) AheadOf(ctx context.Context, copy uuid.UUID) ([]Ahead, error) {
-	return rows[Ahead](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path, a.image, a.at from ahead a join hosts h on h.id = a.host_id where a.copy_id = $1 order by a.disk`, copy)
+	return rows[Ahead](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path, a.image,
+		a.at from ahead a join hosts h on h.id = a.host_id where a.copy_id = $1 order by a.disk`, copy)
 }
 
 // AheadAt is a disk that was fetched ahead, with the name of its machine.
@@ -190,14 +199,17 @@ type AheadAt struct {
 
 // AheadAt lists what was fetched ahead from a manager.
 func (inv *Inventory) AheadAt(ctx context.Context, m *Manager) ([]AheadAt, error) {
-	return rows[AheadAt](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path, a.image, a.at, c.name from ahead a join hosts h on h.id = a.host_id join copies c on c.id = a.copy_id
+	return rows[AheadAt](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path, a.image,
+		a.at, c.name from ahead a join hosts h on h.id = a.host_id join copies c on c.id = a.copy_id
 		join hosts x on x.id = c.host_id where x.manager_id = $1 order by c.name, a.disk`, m.ID)
 }
 
 // NoteAhead records a disk that was fetched ahead, in place of what was.
 func (l Ledger) NoteAhead(ctx context.Context, a Ahead) error {
-	_, err := l.q.Exec(ctx, `insert into ahead (copy_id, disk, host_id, pool_id, path, image, at) values ($1, $2, $3, $4, $5, $6, now())
-		on conflict (copy_id, disk) do update set host_id = excluded.host_id, pool_id = excluded.pool_id, path = excluded.path, image = excluded.image, at = now()`,
+	_, err := l.q.Exec(ctx, `insert into ahead (copy_id, disk, host_id, pool_id, path, image, at) values ($1, $2, $3, $4,
+		$5, $6, now())
+		on conflict (copy_id, disk) do update set host_id = excluded.host_id, pool_id = excluded.pool_id,
+		path = excluded.path, image = excluded.image, at = now()`,
 		a.CopyID, a.Disk, a.HostID, a.PoolID, a.Path, a.Image)
 	return err
 }
@@ -272,7 +284,8 @@ func (inv *Inventory) EndLent(ctx context.Context, job uuid.UUID, done bool, why
 	if done {
 		state = "done"
 	}
-	_, err := inv.Pool.Exec(ctx, `update lent set at = now(), state = $2, error = $3 where job_id = $1 and state = 'working'`, job, state, why)
+	_, err := inv.Pool.Exec(ctx, `update lent set at = now(), state = $2, error = $3 where job_id = $1
+		and state = 'working'`, job, state, why)
 	return err
 }
 

@@ -29,7 +29,8 @@ func (b *Beater) Beat(ctx context.Context) error {
 		}
 		b.conn = conn
 	}
-	_, err := b.conn.Exec(ctx, `insert into services (id) values ($1) on conflict (id) do update set beat_at = now()`, b.id)
+	_, err := b.conn.Exec(ctx, `insert into services (id) values ($1) on conflict (id) do update
+		set beat_at = now()`, b.id)
 	if err != nil {
 		b.conn.Close(ctx)
 		b.conn = nil
@@ -58,9 +59,11 @@ type Given struct {
 // than most. f is called in the same transaction for each.
 func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f func(tx pgx.Tx, g Given) error) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[Given](ctx, tx, `update jobs set state = 'working', owner = $1, epoch = epoch + 1, retry_at = null, started_at = coalesce(started_at, now())
+		list, err := rows[Given](ctx, tx, `update jobs set state = 'working', owner = $1, epoch = epoch + 1, retry_at = null,
+			started_at = coalesce(started_at, now())
 			where id in (select id from jobs where state = 'waiting' order by id
-				limit greatest(0, $2 - (select count(*) from jobs where state = 'working' and owner = $1)) for update skip locked) returning id, epoch`, service, most)
+				limit greatest(0, $2 - (select count(*) from jobs where state = 'working' and owner = $1)) for update skip locked)
+				returning id, epoch`, service, most)
 		if err != nil {
 			return err
 		}
@@ -79,12 +82,15 @@ func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f 
 // Queue puts back into the queue what a service that died was steering, and what
 // is held and due to be tried again. It returns how many of the former there were.
 func (inv *Inventory) Queue(ctx context.Context, silence time.Duration) (orphans int, err error) {
-	tag, err := inv.Pool.Exec(ctx, `update jobs set state = 'waiting', owner = null, epoch = epoch + 1 where id in (select id from jobs where state = 'working'
-		and not exists (select 1 from services s where s.id = jobs.owner and s.beat_at > now() - make_interval(secs => $1)) for update skip locked)`, silence.Seconds())
+	tag, err := inv.Pool.Exec(ctx, `update jobs set state = 'waiting', owner = null, epoch = epoch + 1
+		where id in (select id from jobs where state = 'working'
+		and not exists (select 1 from services s where s.id = jobs.owner
+		and s.beat_at > now() - make_interval(secs => $1)) for update skip locked)`, silence.Seconds())
 	if err != nil {
 		return 0, err
 	}
-	_, err = inv.Pool.Exec(ctx, `update jobs set state = 'waiting' where id in (select id from jobs where state = 'held' and retry_at <= now() for update skip locked)`)
+	_, err = inv.Pool.Exec(ctx, `update jobs set state = 'waiting' where id in (select id from jobs where state = 'held'
+		and retry_at <= now() for update skip locked)`)
 	if err == nil {
 		_, err = inv.Pool.Exec(ctx, `delete from services where beat_at < now() - interval '1 day'`)
 	}
@@ -100,7 +106,8 @@ func (inv *Inventory) Steered(ctx context.Context, service uuid.UUID) ([]Given, 
 // finds another one's job in the queue becomes its owner, with a newer epoch.
 // Nil: the job is over or held, or somebody newer has it.
 func (inv *Inventory) TakeJob(ctx context.Context, id uuid.UUID, epoch int64, service uuid.UUID) (*Job, error) {
-	tag, err := inv.Pool.Exec(ctx, `update jobs set epoch = epoch + 1, owner = $3 where id = $1 and epoch = $2 and state = 'working' and owner <> $3`, id, epoch, service)
+	tag, err := inv.Pool.Exec(ctx, `update jobs set epoch = epoch + 1, owner = $3 where id = $1 and epoch = $2
+		and state = 'working' and owner <> $3`, id, epoch, service)
 	if err != nil {
 		return nil, err
 	}

@@ -18,7 +18,8 @@ type User struct {
 
 // UserByName returns nil when there is none.
 func (inv *Inventory) UserByName(ctx context.Context, name string) (*User, error) {
-	return one(rows[User](ctx, inv.Pool, `select id, name, role, password_hash from users where lower(name) = lower($1)`, name))
+	return one(rows[User](ctx, inv.Pool, `select id, name, role, password_hash from users
+		where lower(name) = lower($1)`, name))
 }
 
 func one[T any](list []T, err error) (*T, error) {
@@ -32,7 +33,8 @@ func one[T any](list []T, err error) (*T, error) {
 func (inv *Inventory) AddUser(ctx context.Context, name, hash, role, who string) (*User, error) {
 	u := &User{ID: NewID(), Name: name, Role: role, PasswordHash: hash}
 	return u, inv.InTx(ctx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `insert into users (id, name, password_hash, role) values ($1, $2, $3, $4)`, u.ID, name, hash, role)
+		_, err := tx.Exec(ctx, `insert into users (id, name, password_hash, role) values ($1, $2, $3,
+			$4)`, u.ID, name, hash, role)
 		if violates(err, "users_name") {
 			return fail("taken", "There is a user %q already.", name)
 		}
@@ -71,16 +73,19 @@ func (inv *Inventory) ChangeUser(ctx context.Context, u *User, role, hash, who s
 		if len(what) == 0 {
 			return nil
 		}
-		if _, err := tx.Exec(ctx, `update users set role = $2, password_hash = $3 where id = $1`, u.ID, now.Role, now.PasswordHash); err != nil {
+		if _, err := tx.Exec(ctx, `update users set role = $2, password_hash = $3
+			where id = $1`, u.ID, now.Role, now.PasswordHash); err != nil {
 			return err
 		}
 		if err := someAdministrator(ctx, tx); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `delete from sessions where user_id = $1 and hash is distinct from $2`, u.ID, keep); err != nil {
+		if _, err := tx.Exec(ctx, `delete from sessions where user_id = $1 and hash is distinct
+			from $2`, u.ID, keep); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "user change", Subject: u.Name, Detail: map[string]any{"changed": what}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "user change", Subject: u.Name,
+			Detail: map[string]any{"changed": what}})
 	})
 }
 
@@ -131,24 +136,29 @@ type Token struct {
 	UsedAt    *time.Time `json:"usedAt"` // last, to the minute
 }
 
-const tokenSQL = `select t.id, t.name, u.name as user_name, t.created_at, t.expires_at, t.used_at from tokens t join users u on u.id = t.user_id`
+const tokenSQL = `select t.id, t.name, u.name as user_name, t.created_at, t.expires_at, t.used_at from tokens t
+	join users u on u.id = t.user_id`
 
 // Tokens lists a user's tokens, or with nil everybody's, the newest first.
 func (inv *Inventory) Tokens(ctx context.Context, user *uuid.UUID) ([]Token, error) {
-	return rows[Token](ctx, inv.Pool, tokenSQL+` where $1::uuid is null or t.user_id = $1 order by t.created_at desc limit 1000`, user)
+	return rows[Token](ctx, inv.Pool, tokenSQL+` where $1::uuid is null or t.user_id = $1
+		order by t.created_at desc limit 1000`, user)
 }
 
 // AddToken keeps the hash of a token.
-func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, hash []byte, expires *time.Time) (*Token, error) {
+func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, hash []byte, expires *time.Time) (*Token,
+	error) {
 	t := &Token{ID: NewID(), Name: name, User: user.Name, CreatedAt: time.Now(), ExpiresAt: expires}
 	return t, inv.InTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `delete from tokens where expires_at < now() - interval '30 days'`); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4, $5)`, hash, t.ID, user.ID, name, expires); err != nil {
+		if _, err := tx.Exec(ctx, `insert into tokens (hash, id, user_id, name, expires_at) values ($1, $2, $3, $4,
+			$5)`, hash, t.ID, user.ID, name, expires); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: user.Name, What: "token add", Subject: name, Detail: map[string]any{"expires": expires}})
+		return In(tx).Audit(ctx, Entry{Who: user.Name, What: "token add", Subject: name,
+			Detail: map[string]any{"expires": expires}})
 	})
 }
 
@@ -156,7 +166,8 @@ func (inv *Inventory) AddToken(ctx context.Context, user *User, name string, has
 // user's own, or with nil of everybody's.
 func (inv *Inventory) DropToken(ctx context.Context, ref string, user *uuid.UUID, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[Token](ctx, tx, tokenSQL+` where ($1::uuid is null or t.user_id = $1) and (t.name = $2 or length($2) >= 4 and starts_with(t.id::text, lower($2))) limit 2`, user, ref)
+		list, err := rows[Token](ctx, tx, tokenSQL+` where ($1::uuid is null or t.user_id = $1) and (t.name = $2
+			or length($2) >= 4 and starts_with(t.id::text, lower($2))) limit 2`, user, ref)
 		if err != nil {
 			return err
 		}
@@ -169,7 +180,8 @@ func (inv *Inventory) DropToken(ctx context.Context, ref string, user *uuid.UUID
 		if _, err := tx.Exec(ctx, `delete from tokens where id = $1`, list[0].ID); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "token drop", Subject: list[0].Name, Detail: map[string]any{"user": list[0].User}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "token drop", Subject: list[0].Name,
+			Detail: map[string]any{"user": list[0].User}})
 	})
 }
 
@@ -179,7 +191,8 @@ func (inv *Inventory) UserByToken(ctx context.Context, hash []byte) (*User, erro
 		User
 		Stale bool
 	}
-	u, err := one(rows[used](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash, t.used_at is null or t.used_at < now() - interval '1 minute' as stale from tokens t join users u on u.id = t.user_id
+	u, err := one(rows[used](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash, t.used_at is null
+		or t.used_at < now() - interval '1 minute' as stale from tokens t join users u on u.id = t.user_id
 		where t.hash = $1 and (t.expires_at is null or t.expires_at > now())`, hash))
 	if u == nil || err != nil {
 		return nil, err
@@ -201,13 +214,15 @@ func (inv *Inventory) AddSession(ctx context.Context, user uuid.UUID, hash []byt
 	if _, err := inv.Pool.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
 		return err
 	}
-	_, err := inv.Pool.Exec(ctx, `insert into sessions (hash, user_id, expires_at) values ($1, $2, $3)`, hash, user, expires)
+	_, err := inv.Pool.Exec(ctx, `insert into sessions (hash, user_id, expires_at) values ($1, $2,
+		$3)`, hash, user, expires)
 	return err
 }
 
 // SessionByHash returns nil for one that is not known, or over.
 func (inv *Inventory) SessionByHash(ctx context.Context, hash []byte) (*Session, error) {
-	return one(rows[Session](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash from sessions s join users u on u.id = s.user_id
+	return one(rows[Session](ctx, inv.Pool, `select u.id, u.name, u.role, u.password_hash from sessions s
+		join users u on u.id = s.user_id
 		where s.hash = $1 and s.expires_at > now()`, hash))
 }
 
@@ -229,7 +244,8 @@ type KeptAuthority struct {
 
 // Authority returns the certificate authority, made once by make. A key in clear is
 // sealed, and none is left in clear.
-func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]byte, error), make func() (cert, key []byte, err error)) (*KeptAuthority, error) {
+func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]byte, error),
+	make func() (cert, key []byte, err error)) (*KeptAuthority, error) {
 	type row struct {
 		KeptAuthority
 		Key *string
@@ -240,7 +256,8 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 		if _, err := tx.Exec(ctx, `lock table authority in share row exclusive mode`); err != nil {
 			return err
 		}
-		r, err := one(rows[row](ctx, tx, `select cert, key, sealed, coalesce(next_cert, '') as next_cert, next_sealed, former from authority`))
+		r, err := one(rows[row](ctx, tx, `select cert, key, sealed, coalesce(next_cert, '') as next_cert, next_sealed, former
+			from authority`))
 		if err != nil {
 			return err
 		}
@@ -260,7 +277,8 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 			return err
 		}
 		kept = &r.KeptAuthority
-		_, err = tx.Exec(ctx, `insert into authority (cert, sealed) values ($1, $2) on conflict (one) do update set key = null, sealed = excluded.sealed`, r.Cert, r.Sealed)
+		_, err = tx.Exec(ctx, `insert into authority (cert, sealed) values ($1, $2) on conflict (one) do update
+			set key = null, sealed = excluded.sealed`, r.Cert, r.Sealed)
 		return err
 	})
 }
@@ -268,14 +286,16 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 // NextAuthority keeps the authority that is to take the place of the one in force,
 // unless there is such a one.
 func (inv *Inventory) NextAuthority(ctx context.Context, cert string, sealed []byte) error {
-	_, err := inv.Pool.Exec(ctx, `update authority set next_cert = $1, next_sealed = $2 where next_cert is null`, cert, sealed)
+	_, err := inv.Pool.Exec(ctx, `update authority set next_cert = $1, next_sealed = $2
+		where next_cert is null`, cert, sealed)
 	return err
 }
 
 // SwitchAuthority puts the next authority into force.
 func (inv *Inventory) SwitchAuthority(ctx context.Context) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `update authority set former = cert, cert = next_cert, sealed = next_sealed, next_cert = null, next_sealed = null where next_cert is not null`); err != nil {
+		if _, err := tx.Exec(ctx, `update authority set former = cert, cert = next_cert, sealed = next_sealed,
+			next_cert = null, next_sealed = null where next_cert is not null`); err != nil {
 			return err
 		}
 		return In(tx).Audit(ctx, Entry{Who: onComputer, What: "key rotate", Subject: "authority"})
@@ -299,16 +319,22 @@ func (inv *Inventory) Services(ctx context.Context) (n int, err error) {
 
 // EachSealed calls f for every sealed secret with what it is sealed for: that of
 // the authority, and those of managers, of whose ids purpose makes it.
-func (inv *Inventory) EachSealed(ctx context.Context, authority string, purpose func(manager uuid.UUID) string, f func(purpose string, sealed []byte) error) error {
-	return eachSealed(ctx, inv.Pool, authority, purpose, func(_ *uuid.UUID, purpose string, sealed []byte) error { return f(purpose, sealed) })
+func (inv *Inventory) EachSealed(ctx context.Context, authority string, purpose func(manager uuid.UUID) string,
+	f func(purpose string, sealed []byte) error) error {
+	return eachSealed(ctx, inv.Pool, authority, purpose, func(_ *uuid.UUID, purpose string,
+		sealed []byte) error {
+		return f(purpose, sealed)
+	})
 }
 
-func eachSealed(ctx context.Context, q Querier, authority string, purpose func(uuid.UUID) string, f func(manager *uuid.UUID, purpose string, sealed []byte) error) error {
+func eachSealed(ctx context.Context, q Querier, authority string, purpose func(uuid.UUID) string,
+	f func(manager *uuid.UUID, purpose string, sealed []byte) error) error {
 	type row struct {
 		ID     *uuid.UUID
 		Sealed []byte
 	}
-	list, err := rows[row](ctx, q, `select null::uuid as id, sealed from authority where sealed is not null union all select id, sealed from managers where length(sealed) > 0`)
+	list, err := rows[row](ctx, q, `select null::uuid as id, sealed from authority where sealed is not null
+		union all select id, sealed from managers where length(sealed) > 0`)
 	if err != nil {
 		return err
 	}
@@ -325,7 +351,8 @@ func eachSealed(ctx context.Context, q Querier, authority string, purpose func(u
 }
 
 // Reseal replaces every sealed secret by what f makes of it, in one transaction.
-func (inv *Inventory) Reseal(ctx context.Context, f func(purpose string, sealed []byte) ([]byte, error), authority string, purpose func(uuid.UUID) string) error {
+func (inv *Inventory) Reseal(ctx context.Context, f func(purpose string, sealed []byte) ([]byte, error),
+	authority string, purpose func(uuid.UUID) string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `lock table authority, managers in share row exclusive mode`); err != nil {
 			return err

@@ -16,11 +16,13 @@ import (
 
 // LandingRules lead files to pools, in the order in which they are tried.
 func (inv *Inventory) LandingRules(ctx context.Context) ([]landing.Rule, error) {
-	return rows[landing.Rule](ctx, inv.Pool, `select id::text, kind, over_bytes, host, label, pool, keep_bytes from landing_rules order by position`)
+	return rows[landing.Rule](ctx, inv.Pool, `select id::text, kind, over_bytes, host, label, pool, keep_bytes
+		from landing_rules order by position`)
 }
 
 // AddLandingRule puts a rule before all others, or after them.
-func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first bool, who string) (landing.Rule, error) {
+func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first bool, who string) (landing.Rule,
+	error) {
 	if err := r.Check(); err != nil {
 		return r, fail("wrong", "%v.", err)
 	}
@@ -30,7 +32,9 @@ func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first 
 		at = `coalesce(min(position) - 1, 0)`
 	}
 	return r, inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into landing_rules (id, position, kind, over_bytes, host, label, pool, keep_bytes) select $1, `+at+`, $2, $3, $4, $5, $6, $7 from landing_rules`, r.ID, r.Kind, r.OverBytes, r.Host, r.Label, r.Pool, r.KeepBytes); err != nil {
+		if _, err := tx.Exec(ctx, `insert into landing_rules (id, position, kind, over_bytes, host, label, pool,
+			keep_bytes) select $1, `+at+`, $2, $3, $4, $5, $6, $7
+			from landing_rules`, r.ID, r.Kind, r.OverBytes, r.Host, r.Label, r.Pool, r.KeepBytes); err != nil {
 			return err
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "landing set", Subject: r.Words(fit.Size)})
@@ -40,7 +44,8 @@ func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first 
 // DropLandingRule takes a rule away, by its id or the end of it.
 func (inv *Inventory) DropLandingRule(ctx context.Context, ref, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[landing.Rule](ctx, tx, `delete from landing_rules where (id::text = $1 or id::text like '%' || $1 and length($1) >= 4) returning id::text, kind, over_bytes, host, label, pool, keep_bytes`, ref)
+		list, err := rows[landing.Rule](ctx, tx, `delete from landing_rules where (id::text = $1 or id::text like '%' || $1
+			and length($1) >= 4) returning id::text, kind, over_bytes, host, label, pool, keep_bytes`, ref)
 		if err != nil {
 			return err
 		}
@@ -56,7 +61,8 @@ func (inv *Inventory) PoolOf(ctx context.Context, ref string) (*Pool, error) {
 	host, name, placed := strings.Cut(ref, "/")
 	cond, args := "lower(p.name) = lower($1)", []any{ref}
 	if placed {
-		cond, args = "lower(p.name) = lower($1) and exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and lower(h.name) = lower($2))", []any{name, host}
+		cond, args = "lower(p.name) = lower($1) and exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id "+
+			"where x.pool_id = p.id and lower(h.name) = lower($2))", []any{name, host}
 	} else if _, err := uuid.Parse(ref); err == nil {
 		cond = "p.id = $1::uuid"
 	}
@@ -95,7 +101,8 @@ func (inv *Inventory) RestPool(ctx context.Context, p *Pool, resting bool, who s
 
 // RunningIn lists copies in a pool that run.
 func (inv *Inventory) RunningIn(ctx context.Context, pool uuid.UUID) ([]Copy, error) {
-	return rows[Copy](ctx, inv.Pool, copySQL+` where c.pool_id = $1 and c.gone_at is null and c.state in ('running', 'paused') order by c.name limit 100`, pool)
+	return rows[Copy](ctx, inv.Pool, copySQL+` where c.pool_id = $1 and c.gone_at is null and c.state in ('running',
+		'paused') order by c.name limit 100`, pool)
 }
 
 // Labelled notes a change of a pool's labels.
@@ -104,13 +111,16 @@ func (inv *Inventory) Labelled(ctx context.Context, p *Pool, labels []string, wh
 		if _, err := tx.Exec(ctx, `update pools set labels = $2 where id = $1`, p.ID, labels); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "pool label", Subject: p.Host + "/" + p.Name, Detail: map[string]any{"labels": labels}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "pool label", Subject: p.Host + "/" + p.Name,
+			Detail: map[string]any{"labels": labels}})
 	})
 }
 
 // OnSwitch lists copies of a host with a NIC on one of its switches.
 func (inv *Inventory) OnSwitch(ctx context.Context, host uuid.UUID, name string) ([]Copy, error) {
-	return rows[Copy](ctx, inv.Pool, copySQL+` where c.host_id = $1 and c.form = 'registered' and c.gone_at is null and c.machine -> 'nics' @> jsonb_build_array(jsonb_build_object('network', $2::text)) order by c.name limit 100`, host, name)
+	return rows[Copy](ctx, inv.Pool, copySQL+` where c.host_id = $1 and c.form = 'registered' and c.gone_at is null
+		and c.machine -> 'nics' @> jsonb_build_array(jsonb_build_object('network', $2::text))
+		order by c.name limit 100`, host, name)
 }
 
 // mostRange is how many addresses of a range are looked through for a free one.
@@ -122,7 +132,8 @@ func (inv *Inventory) Ranges(ctx context.Context) (map[string]plan.Range, error)
 		Name     string
 		From, To netip.Addr
 	}
-	list, err := rows[line](ctx, inv.Pool, `select name, range_from as "from", range_to as "to" from segments where range_from is not null`)
+	list, err := rows[line](ctx, inv.Pool, `select name, range_from as "from", range_to as "to" from segments
+		where range_from is not null`)
 	if err != nil {
 		return nil, err
 	}
@@ -140,9 +151,11 @@ func (inv *Inventory) Ranges(ctx context.Context) (map[string]plan.Range, error)
 // freeAddress is the first of a range that was not given out, and that no copy
 // is known or seen to have.
 func freeAddress(ctx context.Context, q Querier, segment string, from, to netip.Addr) (free netip.Addr, err error) {
-	taken, err := rows[struct{ Address string }](ctx, q, `select host(address) as address from given_addresses where segment = $1
+	taken, err := rows[struct{ Address string }](ctx, q, `select host(address) as address from given_addresses
+		where segment = $1
 		union select a from copies c, unnest(c.addresses) a where c.gone_at is null and a <> ''
-		union select a from copies c, jsonb_array_elements_text(c.machine -> 'static') a where c.gone_at is null and jsonb_typeof(c.machine -> 'static') = 'array'`, segment)
+		union select a from copies c, jsonb_array_elements_text(c.machine -> 'static') a where c.gone_at is null
+		and jsonb_typeof(c.machine -> 'static') = 'array'`, segment)
 	if err != nil {
 		return free, err
 	}
@@ -160,12 +173,14 @@ func freeAddress(ctx context.Context, q Querier, segment string, from, to netip.
 
 // GiveAddress gives out the next free address of a segment, or the one that was
 // typed, to the copy that a job makes.
-func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, job uuid.UUID, copyID *uuid.UUID) (string, error) {
+func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, job uuid.UUID, copyID *uuid.UUID) (string,
+	error) {
 	address, err := netip.ParseAddr(wish)
 	if err != nil {
 		var from, to netip.Addr
 		// One after the other: two jobs must not be given the same.
-		err := l.q.QueryRow(ctx, `select range_from, range_to from segments where name = $1 and range_from is not null for update`, wish).Scan(&from, &to)
+		err := l.q.QueryRow(ctx, `select range_from, range_to from segments where name = $1
+			and range_from is not null for update`, wish).Scan(&from, &to)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return "", fail("address.none-free", "The segment %s has no addresses to give out any more.", wish)
 		}
@@ -177,10 +192,12 @@ func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, jo
 			return "", err
 		}
 		if !address.IsValid() {
-			return "", fail("address.none-free", "All addresses that the segment %s has to give out were taken meanwhile.", segment)
+			return "", fail("address.none-free", "All addresses that the segment %s has to give out were taken meanwhile.",
+				segment)
 		}
 	}
-	_, err = l.q.Exec(ctx, `insert into given_addresses (segment, address, copy_id, job_id) values ($1, $2, $3, $4) on conflict (segment, address) do update set copy_id = excluded.copy_id, job_id = excluded.job_id, given_at = now()`,
+	_, err = l.q.Exec(ctx, `insert into given_addresses (segment, address, copy_id, job_id) values ($1, $2, $3, $4)
+		on conflict (segment, address) do update set copy_id = excluded.copy_id, job_id = excluded.job_id, given_at = now()`,
 		segment, address, copyID, job)
 	return address.String(), err
 }
@@ -198,7 +215,8 @@ func (inv *Inventory) Usage(ctx context.Context, host uuid.UUID) (map[string]pla
 		Machines int
 		Memory   int64
 	}
-	list, err := rows[line](ctx, inv.Pool, `select owner, count(*)::int as machines, coalesce(sum((machine ->> 'memoryBytes')::bigint), 0)::bigint as memory from copies
+	list, err := rows[line](ctx, inv.Pool, `select owner, count(*)::int as machines,
+		coalesce(sum((machine ->> 'memoryBytes')::bigint), 0)::bigint as memory from copies
 		where host_id = $1 and gone_at is null and form = 'registered' and owner <> '' group by owner`, host)
 	all := map[string]plan.Usage{}
 	for _, l := range list {

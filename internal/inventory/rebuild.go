@@ -19,13 +19,15 @@ func (inv *Inventory) Had(ctx context.Context, host uuid.UUID) (*plan.Had, error
 
 // KeepHad notes what a host has now: its switches and the machines that it lists.
 func (inv *Inventory) KeepHad(ctx context.Context, h *Host, address, who string) error {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.host_id = $1 and c.form in ('registered', 'hollow') and c.gone_at is null order by c.name, c.id`, h.ID)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.host_id = $1 and c.form in ('registered', 'hollow')
+		and c.gone_at is null order by c.name, c.id`, h.ID)
 	if err != nil {
 		return err
 	}
 	had := plan.Had{Machines: []plan.HadMachine{}}
 	for _, c := range list {
-		had.Machines = append(had.Machines, plan.HadMachine{Copy: c.ID.String(), Name: c.Name, Folder: c.Path, Running: c.State == "running"})
+		had.Machines = append(had.Machines, plan.HadMachine{Copy: c.ID.String(), Name: c.Name, Folder: c.Path,
+			Running: c.State == "running"})
 	}
 	switches, err := inv.Switches(ctx, h.ID)
 	if err != nil {
@@ -36,10 +38,13 @@ func (inv *Inventory) KeepHad(ctx context.Context, h *Host, address, who string)
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		// A rebuilding that did not get to its end is gone on with.
-		if _, err := tx.Exec(ctx, `update hosts set had = case when had is null or $2::jsonb -> 'machines' <> '[]' then $2 else had end, address = $3, revision = '' where id = $1`, h.ID, had, address); err != nil {
+		if _, err := tx.Exec(ctx, `update hosts set had = case when had is null
+			or $2::jsonb -> 'machines' <> '[]' then $2 else had end, address = $3, revision = ''
+			where id = $1`, h.ID, had, address); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "host rebuild", Subject: h.Name, Detail: map[string]any{"machines": len(had.Machines), "switches": len(had.Switches)}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "host rebuild", Subject: h.Name,
+			Detail: map[string]any{"machines": len(had.Machines), "switches": len(had.Switches)}})
 	})
 }
 
@@ -52,5 +57,7 @@ func (l Ledger) ForgetHad(ctx context.Context, host string) error {
 // Elsewhere finds another copy of the lineage that something lost could be
 // brought back from, a package before others.
 func (inv *Inventory) Elsewhere(ctx context.Context, c *Copy) (*Copy, error) {
-	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.lineage_id = $1 and c.id <> $2 and c.gone_at is null and c.form <> 'hollow' and c.host_id is not null order by c.form = 'package' desc, c.made_at desc limit 1`, c.LineageID, c.ID))
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.lineage_id = $1 and c.id <> $2 and c.gone_at is null
+		and c.form <> 'hollow' and c.host_id is not null order by c.form = 'package' desc,
+		c.made_at desc limit 1`, c.LineageID, c.ID))
 }

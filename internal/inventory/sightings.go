@@ -70,7 +70,8 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 func notice(ctx context.Context, tx Querier, host uuid.UUID, changes []Change) error {
 	batch := &pgx.Batch{}
 	for _, c := range changes {
-		batch.Queue(`insert into noticed (host_id, what, form, name, text) values ($1, $2, $3, $4, $5)`, host, c.What, c.Form, c.Name, c.Text)
+		batch.Queue(`insert into noticed (host_id, what, form, name, text) values ($1, $2, $3, $4,
+			$5)`, host, c.What, c.Form, c.Name, c.Text)
 	}
 	if len(changes) == 0 {
 		return nil
@@ -84,8 +85,10 @@ const mostNoticed = 10_000
 // Tell returns what was noticed at hosts since it was last told; of all hosts
 // when none are named.
 func (inv *Inventory) Tell(ctx context.Context, hosts []uuid.UUID) ([]Change, error) {
-	return rows[Change](ctx, inv.Pool, `with told as (delete from noticed where $1::uuid[] is null or host_id = any($1) returning *)
-		select h.name as host, what, form, t.name, text from told t join hosts h on h.id = t.host_id where at > now() - interval '7 days' order by h.name, t.id limit $2`, hosts, mostNoticed)
+	return rows[Change](ctx, inv.Pool, `with told as (delete from noticed where $1::uuid[] is null or host_id = any($1)
+		returning *)
+		select h.name as host, what, form, t.name, text from told t join hosts h on h.id = t.host_id
+		where at > now() - interval '7 days' order by h.name, t.id limit $2`, hosts, mostNoticed)
 }
 
 func poolPath(pools []hostlink.Pool, id string) string {
@@ -114,7 +117,8 @@ func (a *applier) atPlace(m *machine.Machine, pool *uuid.UUID, rel string) ([]Co
 	if pool == nil || m.UUID == "" {
 		return nil, nil
 	}
-	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where c.pool_id = $1 and c.rel = $2 and c.gone_at is null and c.form <> 'package' and c.uuid = $3::uuid and c.host_id = $4`, pool, rel, asUUID(m.UUID), a.host.ID)
+	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where c.pool_id = $1 and c.rel = $2 and c.gone_at is null
+		and c.form <> 'package' and c.uuid = $3::uuid and c.host_id = $4`, pool, rel, asUUID(m.UUID), a.host.ID)
 	if err != nil || len(list) != 1 || m.Passport != nil && m.Passport.Copy != list[0].ID.String() {
 		return nil, err
 	}
@@ -123,7 +127,8 @@ func (a *applier) atPlace(m *machine.Machine, pool *uuid.UUID, rel string) ([]Co
 
 // lostAt is the copy that lay where a folder is whose descriptor is lost.
 func (a *applier) lostAt(pool *uuid.UUID, rel string) ([]Copy, error) {
-	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where c.pool_id = $1 and c.rel = $2 and c.gone_at is null and c.form <> 'package' and c.machine is not null limit 1`, pool, rel)
+	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where c.pool_id = $1 and c.rel = $2 and c.gone_at is null
+		and c.form <> 'package' and c.machine is not null limit 1`, pool, rel)
 	if err != nil || len(list) == 0 || list[0].Machine == nil {
 		return nil, err
 	}
@@ -131,7 +136,8 @@ func (a *applier) lostAt(pool *uuid.UUID, rel string) ([]Copy, error) {
 }
 
 // candidates are the copies that a machine at a place could be.
-func (a *applier) candidates(m *machine.Machine, pool *uuid.UUID, rel string, shelf *uuid.UUID, at string) ([]Copy, error) {
+func (a *applier) candidates(m *machine.Machine, pool *uuid.UUID, rel string, shelf *uuid.UUID, at string) ([]Copy,
+	error) {
 	passport, lineageID := uuid.Nil.String(), uuid.Nil.String()
 	if m.Passport != nil {
 		passport, lineageID = asUUID(m.Passport.Copy), asUUID(m.Passport.Lineage)
@@ -140,8 +146,10 @@ func (a *applier) candidates(m *machine.Machine, pool *uuid.UUID, rel string, sh
 		select id from copies where id = $1::uuid
 		union select id from copies where pool_id = $2 and rel = $3 and gone_at is null and form <> 'package'
 		union select id from copies where shelf_id = $4 and path = $5 and gone_at is null and form = 'package'
-		union (select id from copies where uuid = $6::uuid and form <> 'package' order by gone_at nulls first, made_at limit 20)
-		union (select id from copies where lineage_id = $7::uuid limit 1)) order by c.gone_at nulls first, c.form = 'registered' desc, c.made_at`,
+		union (select id from copies where uuid = $6::uuid and form <> 'package' order by gone_at nulls first,
+		made_at limit 20)
+		union (select id from copies where lineage_id = $7::uuid limit 1)) order by c.gone_at nulls first,
+		c.form = 'registered' desc, c.made_at`,
 		passport, pool, rel, shelf, at, asUUID(m.UUID), lineageID)
 }
 
@@ -184,7 +192,8 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		form = "hollow"
 	}
 	for _, k := range known {
-		if k.GoneAt != nil || k.PoolID == nil || *k.PoolID != pool || k.HostID == nil || *k.HostID == a.host.ID || path.Base(k.Path) != path.Base(f.Path) {
+		if k.GoneAt != nil || k.PoolID == nil || *k.PoolID != pool || k.HostID == nil || *k.HostID == a.host.ID ||
+			path.Base(k.Path) != path.Base(f.Path) {
 			continue
 		}
 		switch { // the same folder, as another host sees it
@@ -198,7 +207,8 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	for i, c := range known {
 		knowns[i] = here(c)
 	}
-	sighted := lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Registered: f.Registered, Machine: m}
+	sighted := lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Registered: f.Registered,
+		Machine: m}
 	v := lineage.Recognise(sighted, knowns)
 	if v.Copy == "" {
 		if v, known, err = a.weigh(sighted, f, known); err != nil {
@@ -206,7 +216,8 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		}
 	}
 	c := &Copy{Name: m.Name, Form: form, HostID: &a.host.ID, Host: a.host.Name, PoolID: poolID, Path: f.Path, UUID: m.UUID,
-		State: f.State, SizeBytes: f.Bytes, Machine: m, Addresses: f.Addresses, MadeBy: "survey", MadeAt: time.Now(), Identity: "original"}
+		State: f.State, SizeBytes: f.Bytes, Machine: m, Addresses: f.Addresses, MadeBy: "survey", MadeAt: time.Now(),
+		Identity: "original"}
 	if err := a.settle(c, v, known); err != nil {
 		return err
 	}
@@ -225,7 +236,8 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	if v.Child == "" {
 		return nil
 	}
-	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep', evidence = $3, score = $4 where id = $1::uuid and parent_id is null and settled_by = ''`, v.Child, c.ID, v.Evidence, v.Score)
+	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep', evidence = $3, score = $4
+		where id = $1::uuid and parent_id is null and settled_by = ''`, v.Child, c.ID, v.Evidence, v.Score)
 	return err
 }
 
@@ -239,11 +251,13 @@ func here(c Copy) lineage.Known {
 func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	m := p.Machine
 	var shelf uuid.UUID
-	if err := a.tx.QueryRow(a.ctx, `select id from shelves where host_id = $1 and name = $2`, a.host.ID, p.Shelf).Scan(&shelf); err != nil {
+	if err := a.tx.QueryRow(a.ctx, `select id from shelves where host_id = $1 and name = $2`, a.host.ID,
+		p.Shelf).Scan(&shelf); err != nil {
 		return err
 	}
 	if m == nil { // what can't be read is no copy of anything; one that could be before was changed
-		_, err := a.tx.Exec(a.ctx, `update copies set problem = $3 where shelf_id = $1 and path = $2 and gone_at is null`, shelf, p.Path, unreadable+p.Problem)
+		_, err := a.tx.Exec(a.ctx, `update copies set problem = $3 where shelf_id = $1 and path = $2
+			and gone_at is null`, shelf, p.Path, unreadable+p.Problem)
 		return err
 	}
 	known, err := a.candidates(m, nil, "", &shelf, p.Path)
@@ -276,8 +290,10 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	if p.Problem != "" {
 		problem = altered + p.Problem
 	}
-	c := &Copy{Name: m.Name, Form: "package", HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path, UUID: m.UUID,
-		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original", Problem: problem}
+	c := &Copy{Name: m.Name, Form: "package", HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path,
+		UUID:  m.UUID,
+		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original",
+		Problem: problem}
 	if m.Passport != nil && !m.Passport.MadeAt.IsZero() {
 		c.MadeBy, c.MadeAt = m.Passport.MadeBy, m.Passport.MadeAt
 	}
@@ -308,7 +324,8 @@ func byID(list []Copy, id string) *Copy {
 // settle gives the copy its id, lineage and parent, and notes what is new.
 func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 	if old := byID(known, v.Copy); old != nil {
-		c.ID, c.LineageID, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed = old.ID, old.LineageID, old.Parent, old.MadeBy, old.MadeUser, old.MadeAt, old.Identity, old.Renewed
+		c.ID, c.LineageID, c.Parent, c.MadeBy, c.MadeUser, c.MadeAt, c.Identity, c.Renewed = old.ID, old.LineageID,
+			old.Parent, old.MadeBy, old.MadeUser, old.MadeAt, old.Identity, old.Renewed
 		c.Evidence, c.Score, c.Candidate = old.Evidence, old.Score, old.Candidate
 		switch {
 		case old.GoneAt != nil:
@@ -358,7 +375,8 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 		c.Identity = "keep"
 	}
 	var ours bool // a job is about to record it: that is no news
-	if err := a.tx.QueryRow(a.ctx, `select exists (select 1 from jobs where new_copy = $1 and state in ('waiting', 'working'))`, c.ID).Scan(&ours); err != nil || ours {
+	if err := a.tx.QueryRow(a.ctx, `select exists (select 1 from jobs where new_copy = $1 and state in ('waiting',
+		'working'))`, c.ID).Scan(&ours); err != nil || ours {
 		return err
 	}
 	a.note("found", c.Form, c.Name, "%s found in %s: %s", c.Name, path.Dir(c.Path), v.Why)
@@ -375,7 +393,8 @@ func (a *applier) gone(full bool, seen, gone []string) error {
 	if full {
 		cond, list = "not path = any($2)", seen
 	}
-	r, err := a.tx.Query(a.ctx, `update copies set gone_at = now(), state = 'unknown' where host_id = $1 and gone_at is null and `+cond+` returning id, name, form`, a.host.ID, list)
+	r, err := a.tx.Query(a.ctx, `update copies set gone_at = now(), state = 'unknown' where host_id = $1
+		and gone_at is null and `+cond+` returning id, name, form`, a.host.ID, list)
 	if err != nil {
 		return err
 	}

@@ -15,11 +15,13 @@ import (
 
 // Rules of wiring, in the order in which they are tried.
 func (inv *Inventory) Rules(ctx context.Context) ([]wiring.Rule, error) {
-	return rows[wiring.Rule](ctx, inv.Pool, `select id::text, network, vlan, segment, host, switch from wiring_rules order by position`)
+	return rows[wiring.Rule](ctx, inv.Pool, `select id::text, network, vlan, segment, host, switch from wiring_rules
+		order by position`)
 }
 
 // AddRule puts a rule before all others, or after them.
-func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (made wiring.Rule, err error) {
+func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (made wiring.Rule,
+	err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		made, err = In(tx).PutRule(ctx, r, first, who)
 		return err
@@ -37,7 +39,8 @@ func (l Ledger) PutRule(ctx context.Context, r wiring.Rule, first bool, who stri
 	if first {
 		at = `coalesce(min(position) - 1, 0)`
 	}
-	if _, err := l.q.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1, `+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
+	if _, err := l.q.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1,
+		`+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
 		return r, err
 	}
 	return r, l.Audit(ctx, Entry{Who: who, What: "wiring set", Subject: r.String()})
@@ -46,7 +49,8 @@ func (l Ledger) PutRule(ctx context.Context, r wiring.Rule, first bool, who stri
 // DropRule takes a rule away, by its id or the beginning of it.
 func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[wiring.Rule](ctx, tx, `delete from wiring_rules where (id::text = $1 or id::text like '%' || $1 and length($1) >= 4) returning id::text, network, vlan, segment, host, switch`, ref)
+		list, err := rows[wiring.Rule](ctx, tx, `delete from wiring_rules where (id::text = $1 or id::text like '%' || $1
+			and length($1) >= 4) returning id::text, network, vlan, segment, host, switch`, ref)
 		if err != nil {
 			return err
 		}
@@ -69,9 +73,12 @@ type Segment struct {
 
 // Segments lists those that a switch reaches or somebody has described.
 func (inv *Inventory) Segments(ctx context.Context) ([]Segment, error) {
-	return rows[Segment](ctx, inv.Pool, `select x.*, (select count(*) from given_addresses a where a.segment = x.name)::int as given from (
-		select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, host(g.range_from) as "from", host(g.range_to) as "to", count(distinct s.host_id)::int as hosts
-		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1, 2, 3, 4) x order by x.name`)
+	return rows[Segment](ctx, inv.Pool, `select x.*, (select count(*) from given_addresses a
+		where a.segment = x.name)::int as given from (
+		select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, host(g.range_from) as "from",
+		host(g.range_to) as "to", count(distinct s.host_id)::int as hosts
+		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1, 2, 3,
+		4) x order by x.name`)
 }
 
 // SetSegment gives a segment its subnet and the addresses that it has to give
@@ -98,10 +105,13 @@ func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, w
 		return fail("wrong", "A range of addresses lies in a subnet: give that too.")
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr, $3::inet, $4::inet) on conflict (name) do update set subnet = excluded.subnet, range_from = excluded.range_from, range_to = excluded.range_to`, name, value, from, to); err != nil {
+		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr, $3::inet,
+			$4::inet) on conflict (name) do update set subnet = excluded.subnet, range_from = excluded.range_from,
+			range_to = excluded.range_to`, name, value, from, to); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "segment set", Subject: name, Detail: map[string]any{"subnet": subnet, "range": addresses}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "segment set", Subject: name,
+			Detail: map[string]any{"subnet": subnet, "range": addresses}})
 	})
 }
 
@@ -123,7 +133,9 @@ func (inv *Inventory) Subnets(ctx context.Context) (map[string]netip.Prefix, err
 func (inv *Inventory) AddressHolders(ctx context.Context, addresses []string, but string) (map[string]string, error) {
 	all := map[string]string{}
 	for _, a := range addresses {
-		list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'registered' and (c.machine -> 'static' ? $1 or c.addresses @> array[$1]) and c.id <> $2::uuid order by c.made_at, c.id limit 1`, a, asUUID(but))
+		list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.form = 'registered'
+			and (c.machine -> 'static' ? $1 or c.addresses @> array[$1]) and c.id <> $2::uuid order by c.made_at,
+			c.id limit 1`, a, asUUID(but))
 		if err != nil {
 			return nil, err
 		}
@@ -144,7 +156,8 @@ type Mark struct {
 
 // Marks of a lineage.
 func (inv *Inventory) Marks(ctx context.Context, lineage uuid.UUID) ([]Mark, error) {
-	return rows[Mark](ctx, inv.Pool, `select facet, kind, who, at from marks where lineage_id = $1 order by facet`, lineage)
+	return rows[Mark](ctx, inv.Pool, `select facet, kind, who, at from marks where lineage_id = $1
+		order by facet`, lineage)
 }
 
 // SetMark binds a kind of thing to a facet; "" unbinds it.
@@ -158,14 +171,17 @@ func (inv *Inventory) SetMark(ctx context.Context, l *Lineage, facet, kind, who 
 		case "":
 			_, err = tx.Exec(ctx, `delete from marks where lineage_id = $1 and facet = $2`, l.ID, facet)
 		case "licence", "reservation":
-			_, err = tx.Exec(ctx, `insert into marks (lineage_id, facet, kind, who) values ($1, $2, $3, $4) on conflict (lineage_id, facet) do update set kind = excluded.kind, who = excluded.who, at = now()`, l.ID, facet, kind, who)
+			_, err = tx.Exec(ctx, `insert into marks (lineage_id, facet, kind, who) values ($1, $2, $3, $4)
+				on conflict (lineage_id, facet) do update set kind = excluded.kind, who = excluded.who,
+				at = now()`, l.ID, facet, kind, who)
 		default:
 			err = fail("wrong", "%q is neither licence nor reservation.", kind)
 		}
 		if err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "mark", Subject: l.Name, LineageID: &l.ID, Detail: map[string]any{"facet": facet, "kind": kind}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "mark", Subject: l.Name, LineageID: &l.ID,
+			Detail: map[string]any{"facet": facet, "kind": kind}})
 	})
 }
 
@@ -189,12 +205,14 @@ type LooseDisk struct {
 }
 
 var looseList = listing[LooseDisk]{
-	columns: `d.name, d.id, h.name as host, coalesce(p.name, '') as pool, d.path, d.kind, d.format, d.disk_id, d.virtual_bytes, d.file_bytes, d.system, d.adopted_by, d.adopted_at, d.host_id, d.pool_id`,
-	from:    "loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id",
-	alias:   "d",
+	columns: `d.name, d.id, h.name as host, coalesce(p.name, '') as pool, d.path, d.kind, d.format, d.disk_id,
+		d.virtual_bytes, d.file_bytes, d.system, d.adopted_by, d.adopted_at, d.host_id, d.pool_id`,
+	from:  "loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id",
+	alias: "d",
 	fields: map[string]field{
-		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s"}, "format": {equal: "d.format = %s"},
-		"host": {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))"},
+		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s"},
+		"format": {equal: "d.format = %s"},
+		"host":   {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))"},
 	},
 	key: func(d *LooseDisk) (string, uuid.UUID) { return d.Name, d.ID },
 }
@@ -210,8 +228,11 @@ func (inv *Inventory) LooseDisks(ctx context.Context, p Page) (*List[LooseDisk],
 func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 	d.ID = NewID()
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `insert into loose_disks (id, host_id, pool_id, path, kind, format, disk_id, virtual_bytes, file_bytes, system, adopted_by, name) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict do nothing`,
-			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System, d.AdoptedBy, d.Name)
+		tag, err := tx.Exec(ctx, `insert into loose_disks (id, host_id, pool_id, path, kind, format, disk_id, virtual_bytes,
+			file_bytes, system, adopted_by, name) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+			on conflict do nothing`,
+			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System, d.AdoptedBy,
+			d.Name)
 		if err == nil && tag.RowsAffected() == 0 {
 			err = fail("taken", "%s is in the inventory already.", d.Path)
 		}
@@ -224,7 +245,9 @@ func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 
 // LetGo takes a disk out of the inventory. Its file is not touched.
 func (inv *Inventory) LetGo(ctx context.Context, ref, who string) (*LooseDisk, error) {
-	list, err := rows[LooseDisk](ctx, inv.Pool, looseSQL+` where d.path = $1 or d.id::text = $1 or h.name || ':' || d.path = $1 or p.name || '/' || regexp_replace(d.path, '^.*/' || p.name || '/', '') = $1 limit 2`, ref)
+	list, err := rows[LooseDisk](ctx, inv.Pool, looseSQL+` where d.path = $1 or d.id::text = $1
+		or h.name || ':' || d.path = $1 or p.name || '/' || regexp_replace(d.path, '^.*/' || p.name || '/',
+		'') = $1 limit 2`, ref)
 	if err != nil {
 		return nil, err
 	}

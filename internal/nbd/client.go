@@ -192,8 +192,8 @@ func (c *Client) ReadOnly() bool { return c.flags&readOnly != 0 }
 func (c *Client) Close() error {
 	c.mu.Lock()
 	if c.lost == nil {
-		c.w.Write(encode(cmdDisconnect, 0, 0, 0, 0))
-		c.w.Flush()
+		_, _ = c.w.Write(encode(cmdDisconnect, 0, 0, 0, 0))
+		_ = c.w.Flush()
 	}
 	c.mu.Unlock()
 	if err := c.conn.Close(); !errors.Is(err, net.ErrClosed) { // the server may have been quicker

@@ -303,9 +303,12 @@ func FuzzClient(f *testing.F) {
 	}
 	script := append([]byte("NBDMAGICIHAVEOPT\x00\x03"), reply(8, 1, "")...)
 	script = append(script, reply(10, 4, "\x00\x00\x00\x01base:allocation")...)
-	script = append(append(script, reply(10, 1, "")...), reply(7, 3, "\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\x01")...)
+	script = append(append(script, reply(10, 1, "")...), reply(7, 3,
+		"\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\x01")...)
 	script = append(script, reply(7, 1, "")...)
-	script = append(script, "\x66\x8e\x33\xef\x00\x01\x00\x05\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\x0c\x00\x00\x00\x01\x00\x01\x00\x00\x00\x00\x00\x00"...)
+	script = append(script,
+		"\x66\x8e\x33\xef\x00\x01\x00\x05\x00\x00\x00\x00\x00\x00\x00\x01"+
+			"\x00\x00\x00\x0c\x00\x00\x00\x01\x00\x01\x00\x00\x00\x00\x00\x00"...)
 	f.Add(script)
 	f.Fuzz(func(t *testing.T, script []byte) {
 		d, err := nbd.Open(t.Context(), pipe(t, script), nbd.Options{Name: "tide-gauge"})

@@ -156,7 +156,7 @@ func (c *session) option() error {
 	case optExportName:
 		return c.exportName(string(data))
 	case optAbort:
-		c.reply(option, repAck, nil)
+		_ = c.reply(option, repAck, nil)
 		return errLeft
 	case optList:
 		return c.list(data)
@@ -207,7 +207,8 @@ func (c *session) list(data []byte) error {
 		return c.reply(optList, errPolicy, nil)
 	}
 	for _, name := range c.Names() {
-		if err := c.reply(optList, repServer, append(binary.BigEndian.AppendUint32(nil, uint32(len(name))), name...)); err != nil {
+		if err := c.reply(optList, repServer, append(binary.BigEndian.AppendUint32(nil, uint32(len(name))),
+			name...)); err != nil {
 			return err
 		}
 	}
@@ -313,7 +314,8 @@ func (c *session) contexts(option uint32, data []byte) error {
 		c.status = wanted
 	}
 	if wanted {
-		if err := c.reply(option, repContext, append(binary.BigEndian.AppendUint32(nil, allocationID), allocation...)); err != nil {
+		if err := c.reply(option, repContext, append(binary.BigEndian.AppendUint32(nil, allocationID),
+			allocation...)); err != nil {
 			return err
 		}
 	}
@@ -347,7 +349,8 @@ func (c *session) transmit() error {
 		if got := be.Uint32(head[:]); got != magicRequest {
 			return fmt.Errorf("%w: a request begins with %#x", ErrProtocol, got)
 		}
-		q := request{be.Uint16(head[4:]), be.Uint16(head[6:]), be.Uint64(head[8:]), int64(be.Uint64(head[16:])), be.Uint32(head[24:]), nil}
+		q := request{be.Uint16(head[4:]), be.Uint16(head[6:]), be.Uint64(head[8:]), int64(be.Uint64(head[16:])),
+			be.Uint32(head[24:]), nil}
 		if q.kind == cmdDisconnect {
 			return errLeft
 		}

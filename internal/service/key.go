@@ -111,8 +111,8 @@ func RotateFile(ctx context.Context, inv *inventory.Inventory, file string) (int
 	return n, os.Rename(nextFile(file), file)
 }
 
-// RotateAuthority gives every agent a certificate of a new authority. It returns the hosts, and the Unvoras that have to
-// be paired with anew.
+// RotateAuthority gives every agent a certificate of a new authority. It returns the hosts, and the Unvoras that have
+// to be paired with anew.
 func RotateAuthority(ctx context.Context, inv *inventory.Inventory, file string) (hosts, pairs []string, err error) {
 	key, err := Key(ctx, inv, file)
 	if err != nil {

@@ -97,7 +97,8 @@ func serving(ctx context.Context, h http.Handler, log *slog.Logger) *http.Server
 }
 
 // serveFigures serves the service's figures at an address of their own.
-func serveFigures(ctx context.Context, g *errgroup.Group, figures http.Handler, address string, log *slog.Logger) error {
+func serveFigures(ctx context.Context, g *errgroup.Group, figures http.Handler, address string,
+	log *slog.Logger) error {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; choose another with --metrics", address, err)

@@ -20,9 +20,11 @@ type Setting struct{ Name, Standard, About string }
 var Settings = []Setting{
 	{"listen", "127.0.0.1:7480", "address and port; loopback only unless told otherwise"},
 	{"database", "postgres://localhost/unvora", "address of the PostgreSQL database"},
-	{"key-file", "unvora.key", "file with the key that secrets in the database are sealed with; made at the first start. Services on one database share it"},
+	{"key-file", "unvora.key", "file with the key that secrets in the database are sealed with; made at the first " +
+		"start. Services on one database share it"},
 	{"peers", "", "address and port where other Unvoras reach this one; none unless told"},
-	{"metrics", "", "address and port where the service's figures are had by everybody who reaches it; else they need a token (/metrics)"},
+	{"metrics", "", "address and port where the service's figures are had by everybody who reaches it; else they need a " +
+		"token (/metrics)"},
 	{"tls-cert", "", "certificate file; with tls-key, HTTPS is spoken"},
 	{"tls-key", "", "key file of the certificate"},
 	{"first-user", "admin", "administrator made at the first start"},
@@ -35,7 +37,8 @@ type Values map[string]string
 
 // InForce finds each setting's value and where it comes from: flags, then variables, then the file, then what is
 // standard. flag tells the value of a flag that was given. A file that is not there is an error only if needed.
-func InForce(flag func(name string) (value string, given bool), file string, needed bool) (values, from Values, err error) {
+func InForce(flag func(name string) (value string, given bool), file string, needed bool) (values, from Values,
+	err error) {
 	values, from = Values{}, Values{}
 	var keys map[string]string
 	if _, err := toml.DecodeFile(file, &keys); err != nil && (!errors.Is(err, fs.ErrNotExist) || needed) {

@@ -52,7 +52,8 @@ func (w *Work) Attention(ctx context.Context, cause string, left bool) ([]Waitin
 
 // remedies makes the request that a recommended action is. Actions that are no operation (to recognise a copy, to
 // resume a job) are calls of their own, and have no row.
-var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inventory.Act, shelf string) (draw.Request, error){
+var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inventory.Act, shelf string) (draw.Request,
+	error){
 	inventory.ActRegister: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
 		return &draw.Register{Folders: []string{act.Folder}, Bringing: draw.Bringing{Host: act.Host}}, nil
 	},

@@ -18,7 +18,8 @@ const authorityPurpose = "authority"
 
 // ErrOtherKey is returned when the key file is not the one that the database's
 // secrets are sealed with.
-var ErrOtherKey = errors.New("the key file is not the one that the secrets in this database are sealed with: use the file of the service that made them (--key-file)")
+var ErrOtherKey = errors.New("the key file is not the one that the secrets in this database are sealed with: use the " +
+	"file of the service that made them (--key-file)")
 
 // openAuthority opens the certificate authority, or makes it at the first start.
 // A key that lies in clear, as older versions left it, is sealed.
@@ -31,7 +32,8 @@ func openAuthority(ctx context.Context, inv *inventory.Inventory, key keyring.Ke
 }
 
 func keptAuthority(ctx context.Context, inv *inventory.Inventory, key keyring.Key) (*inventory.KeptAuthority, error) {
-	return inv.Authority(ctx, func(pem []byte) ([]byte, error) { return key.Seal(pem, authorityPurpose, rand.Reader) }, hostlink.NewAuthority)
+	return inv.Authority(ctx, func(pem []byte) ([]byte, error) { return key.Seal(pem, authorityPurpose, rand.Reader) },
+		hostlink.NewAuthority)
 }
 
 func unseal(key keyring.Key, cert string, sealed []byte, also string) (*hostlink.Authority, error) {
@@ -100,7 +102,8 @@ func Opens(ctx context.Context, inv *inventory.Inventory, key keyring.Key) (bool
 // into force, then each forgets the old one; so it can be broken off anywhere and
 // asked for again, and a service that starts meanwhile reaches all. It returns the
 // hosts, and the Unvoras that were paired with, which have to pair anew.
-func RotateAuthority(ctx context.Context, inv *inventory.Inventory, key keyring.Key) (hosts, pairs []string, err error) {
+func RotateAuthority(ctx context.Context, inv *inventory.Inventory, key keyring.Key) (hosts, pairs []string,
+	err error) {
 	if err := stopped(ctx, inv); err != nil {
 		return nil, nil, err
 	}
@@ -188,7 +191,8 @@ func handOver(ctx context.Context, inv *inventory.Inventory, from, to *hostlink.
 		return nil
 	})
 	if err == nil && len(silent) > 0 {
-		err = fmt.Errorf("the agents of %s do not answer. Start them, or drop these hosts; then ask again", strings.Join(silent, ", "))
+		err = fmt.Errorf("the agents of %s do not answer. Start them, or drop these hosts; then ask again",
+			strings.Join(silent, ", "))
 	}
 	return hosts, err
 }

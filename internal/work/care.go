@@ -28,7 +28,8 @@ func (w *Work) Rest(ctx context.Context, p *inventory.Pool, who string) error {
 		for _, c := range running {
 			names = append(names, c.Ref())
 		}
-		return &inventory.Error{Code: "taken", Message: fmt.Sprintf("%s run from the pool %s. Stop them first: unvora power off %s", strings.Join(names, ", "), p.Name, strings.Join(names, " ")), Likely: names}
+		return &inventory.Error{Code: "taken", Message: fmt.Sprintf("%s run from the pool %s. Stop them first: unvora "+
+			"power off %s", strings.Join(names, ", "), p.Name, strings.Join(names, " ")), Likely: names}
 	}
 	if p.State != "away" {
 		h, err := w.inv.Host(ctx, p.Host)
@@ -127,16 +128,20 @@ func (w *Work) Adopt(ctx context.Context, host, ref, who string) (*inventory.Loo
 		return nil, err
 	}
 	if len(f.Disks) != 1 || f.Path == pl.Path {
-		return nil, inventory.Wrong("%s is a folder: name one disk image. A machine folder is registered: unvora register %s --host %s", ref, ref, host)
+		return nil, inventory.Wrong("%s is a folder: name one disk image. A machine folder is registered: unvora register "+
+			"%s --host %s", ref, ref, host)
 	}
 	fd := f.Disks[0]
 	if len(fd.SharedBy) > 0 {
-		return nil, inventory.Wrong("%s is a disk of %s: it is in the inventory with that machine.", ref, strings.Join(fd.SharedBy, " and "))
+		return nil, inventory.Wrong("%s is a disk of %s: it is in the inventory with that machine.", ref,
+			strings.Join(fd.SharedBy, " and "))
 	}
 	if fd.Problem != "" {
 		return nil, inventory.Wrong("%s can't be read: %s.", ref, fd.Problem)
 	}
-	d := &inventory.LooseDisk{Name: path.Base(fd.Path), Host: pl.Host.Name, HostID: pl.Host.ID, Path: fd.Path, Kind: "disk", Format: fd.Format, DiskID: fd.DiskID, VirtualBytes: fd.VirtualBytes, FileBytes: fd.FileBytes, AdoptedBy: who}
+	d := &inventory.LooseDisk{Name: path.Base(fd.Path), Host: pl.Host.Name, HostID: pl.Host.ID, Path: fd.Path,
+		Kind: "disk", Format: fd.Format, DiskID: fd.DiskID, VirtualBytes: fd.VirtualBytes, FileBytes: fd.FileBytes,
+		AdoptedBy: who}
 	if id, err := uuid.Parse(fd.Pool); err == nil {
 		d.PoolID = &id
 	}

@@ -60,7 +60,8 @@ func (w *Work) Compare(ctx context.Context, refA, refB string, exact bool) (*Com
 	if a.Machine == nil || b.Machine == nil {
 		return nil, inventory.Wrong("One of the two has no descriptor that could be read.")
 	}
-	c := &Comparison{A: *a, B: *b, Same: a.LineageID == b.LineageID, Differences: lineage.Compare(a.Machine, b.Machine, fit.Size), Disks: []DiskComparison{}}
+	c := &Comparison{A: *a, B: *b, Same: a.LineageID == b.LineageID,
+		Differences: lineage.Compare(a.Machine, b.Machine, fit.Size), Disks: []DiskComparison{}}
 	if c.Ancestor, err = w.inv.Ancestor(ctx, a.ID, b.ID); err != nil {
 		return nil, err
 	}
@@ -73,7 +74,8 @@ func (w *Work) Compare(ctx context.Context, refA, refB string, exact bool) (*Com
 			continue
 		}
 		for _, d := range a.Machine.Disks {
-			c.Disks = append(c.Disks, DiskComparison{Disk: d.ID, Why: fmt.Sprintf("%s is at %s, where its disks can't be looked into: import it, and compare that", k.Name, m.Name)})
+			c.Disks = append(c.Disks, DiskComparison{Disk: d.ID, Why: fmt.Sprintf("%s is at %s, where its disks can't be "+
+				"looked into: import it, and compare that", k.Name, m.Name)})
 		}
 		return c, nil
 	}
@@ -104,7 +106,8 @@ func (w *Work) Compare(ctx context.Context, refA, refB string, exact bool) (*Com
 	return c, nil
 }
 
-func (w *Work) compareDisks(ctx context.Context, a, b *inventory.Copy, x, y inventory.CopyDisk, exact bool) (*DiskComparison, error) {
+func (w *Work) compareDisks(ctx context.Context, a, b *inventory.Copy, x, y inventory.CopyDisk,
+	exact bool) (*DiskComparison, error) {
 	d := &DiskComparison{Disk: x.Disk, A: x.Path, B: y.Path}
 	for _, one := range []struct {
 		c *inventory.Copy
@@ -186,7 +189,8 @@ func sharedLayer(a, b *inventory.Copy, x, y inventory.CopyDisk) string {
 const sumsAtOnce = 1 << 12 // of 64 KiB: 256 MiB, which slow drives too read in time
 
 // differ counts the blocks in which two disks differ.
-func (w *Work) differ(ctx context.Context, ha, hb *inventory.Host, a, b string, todo []disk.Span) (different int64, err error) {
+func (w *Work) differ(ctx context.Context, ha, hb *inventory.Host, a, b string, todo []disk.Span) (different int64,
+	err error) {
 	for len(todo) > 0 {
 		var part []disk.Span
 		for room := int64(sumsAtOnce); len(todo) > 0 && room > 0; {

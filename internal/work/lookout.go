@@ -18,9 +18,10 @@ import (
 // lookouts puts the survey of all hosts into the queue, which comes round by itself.
 func (w *Work) lookouts(workers *river.Workers) []*river.PeriodicJob {
 	river.AddWorker(workers, &lookout{w: w})
-	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery), func() (river.JobArgs, *river.InsertOpts) {
-		return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}
-	}, &river.PeriodicJobOpts{RunOnStart: true})}
+	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery),
+		func() (river.JobArgs, *river.InsertOpts) {
+			return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}
+		}, &river.PeriodicJobOpts{RunOnStart: true})}
 }
 
 // lookoutArgs is the survey of all hosts that comes round by itself.
@@ -52,8 +53,8 @@ type Surveyed struct {
 
 const surveysAtOnce = 32
 
-// SurveyAll surveys the hosts and managers named, or all. Those that don't answer are told, and are no error. tell is for
-// somebody who asks: what has been noticed since the last time that somebody did is told, whoever noticed it.
+// SurveyAll surveys the hosts and managers named, or all. Those that don't answer are told, and are no error. tell is
+// for somebody who asks: what has been noticed since the last time that somebody did is told, whoever noticed it.
 func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surveyed, error) {
 	r := &round{w: w, named: names != nil, out: []Surveyed{}}
 	r.all.SetLimit(surveysAtOnce)
@@ -63,7 +64,7 @@ func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surv
 	} else {
 		err = errors.Join(r.managers(ctx), w.inv.AllHosts(ctx, func(h inventory.Host) error { return r.host(ctx, h) }))
 	}
-	r.all.Wait()
+	err = errors.Join(err, r.all.Wait())
 	if len(r.still) > 0 {
 		err = errors.Join(err, w.inv.StillThere(ctx, r.still))
 	}

@@ -57,7 +57,8 @@ func (w *Work) Pair(ctx context.Context, e peer.Entry, user string) (*inventory.
 }
 
 // lend begins a job that goes along with a reading by another Unvora.
-func (w *Work) lend(ctx context.Context, m *inventory.Manager, c *inventory.Copy, q hostlink.PeerRead) (uuid.UUID, error) {
+func (w *Work) lend(ctx context.Context, m *inventory.Manager, c *inventory.Copy, q hostlink.PeerRead) (uuid.UUID,
+	error) {
 	id := inventory.NewID()
 	at, h, err := w.places.Has(ctx, c)
 	if err != nil {

@@ -85,7 +85,8 @@ func keepWiring(ctx context.Context, tx pgx.Tx, p *plan.Plan, host, user string)
 		if network == "" || f.Remedy() != "switch" || !strings.HasPrefix(f.Code, "network.") {
 			continue
 		}
-		if _, err := inventory.In(tx).PutRule(ctx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true, user); err != nil {
+		if _, err := inventory.In(tx).PutRule(ctx, wiring.Rule{Network: network, Host: host, Switch: f.Value()}, true,
+			user); err != nil {
 			return err
 		}
 	}

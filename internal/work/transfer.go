@@ -84,7 +84,8 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 	}
 }
 
-// expects is the SHA-256 of the descriptor of the package that a job reads from the caller's computer, in hex; "" for none.
+// expects is the SHA-256 of the descriptor of the package that a job reads from the caller's computer, in hex; "" for
+// none.
 func (w *Work) expects(ctx context.Context, j *inventory.Job) (string, error) {
 	raw, err := w.inv.RequestOf(ctx, j.ID.String())
 	if err != nil {
@@ -136,7 +137,8 @@ func (w *Work) need(ctx context.Context, ref string) (*inventory.Step, *hostlink
 	}
 	s, agent, err := w.transferring(ctx, j)
 	if err == nil && s == nil {
-		err = &inventory.Error{Code: "not-now", Message: fmt.Sprintf("The job %s neither sends nor takes anything now: it is %s.", j.ID, j.State)}
+		err = &inventory.Error{Code: "not-now", Message: fmt.Sprintf("The job %s neither sends nor takes anything now: it "+
+			"is %s.", j.ID, j.State)}
 	}
 	return s, agent, err
 }

@@ -51,9 +51,11 @@ func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *sl
 		return nil, err
 	}
 	w.Peers.Lend = w.lend
-	w.places = away.NewPlaces(inv, map[string]away.Opener{inventory.ManagerCIMI: w.foreign.Open, inventory.ManagerUnvora: w.Peers.Open})
+	w.places = away.NewPlaces(inv, map[string]away.Opener{inventory.ManagerCIMI: w.foreign.Open,
+		inventory.ManagerUnvora: w.Peers.Open})
 	w.gather = draw.NewGatherer(inv, w.hosts, w.places)
-	w.Steer, err = steer.New(ctx, inv, w.hosts, w.places, steer.Options{Look: w.look, Ended: w.ended, Also: w.lookouts}, log)
+	w.Steer, err = steer.New(ctx, inv, w.hosts, w.places, steer.Options{Look: w.look, Ended: w.ended, Also: w.lookouts},
+		log)
 	return w, err
 }
 

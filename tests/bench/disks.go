@@ -28,7 +28,8 @@ func (b *bench) disks(data int64) error {
 	if err := b.dense(data); err != nil {
 		return err
 	}
-	for _, make := range []string{"copy disk.img twin.qcow2 --format qcow2", "copy disk.img twin.vmdk --format vmdk --variant stream"} {
+	for _, make := range []string{"copy disk.img twin.qcow2 --format qcow2",
+		"copy disk.img twin.vmdk --format vmdk --variant stream"} {
 		if err := b.shell(b.unvora + " disk " + make + " -q"); err != nil {
 			return err
 		}
@@ -46,8 +47,10 @@ func (b *bench) disks(data int64) error {
 		{"raw → VHDX", "copy disk.img x --format vhdx", "cp --sparse=always", cp, 1.3},
 		{"QCOW2 → raw", "copy twin.qcow2 x --format raw", "cp --sparse=always of the raw twin", cp, 1.3},
 		{"raw → QCOW2, read back", "copy disk.img x --format qcow2 --verify", "cp --sparse=always", cp, 0},
-		{"raw → stream-optimized VMDK", "copy disk.img x --format vmdk --variant stream", "pigz -1 -p 2 of its data", "pigz -1 -p 2 -c dense.bin > y && sync y", 0.6},
-		{"stream-optimized VMDK → QCOW2", "copy twin.vmdk x --format qcow2", "pigz -dc of its data", "pigz -dc dense.gz > y && sync y", 0.9},
+		{"raw → stream-optimized VMDK", "copy disk.img x --format vmdk --variant stream", "pigz -1 -p 2 of its data",
+			"pigz -1 -p 2 -c dense.bin > y && sync y", 0.6},
+		{"stream-optimized VMDK → QCOW2", "copy twin.vmdk x --format qcow2", "pigz -dc of its data",
+			"pigz -dc dense.gz > y && sync y", 0.9},
 		{"disk sum of the QCOW2", "sum twin.qcow2", "sha256sum of the raw twin", "sha256sum disk.img", 1.0},
 	} {
 		runs := b.runs
@@ -124,7 +127,8 @@ func (b *bench) compareSizes(work, ours, theirs string) error {
 	if err != nil {
 		return err
 	}
-	b.row(table.Row{work, fmt.Sprintf("%d MiB", o.Size()>>20), "pigz -1", fmt.Sprintf("%d MiB", t.Size()>>20), fmt.Sprintf("%.2f", float64(o.Size())/float64(t.Size())), 1.1})
+	b.row(table.Row{work, fmt.Sprintf("%d MiB", o.Size()>>20), "pigz -1", fmt.Sprintf("%d MiB", t.Size()>>20),
+		fmt.Sprintf("%.2f", float64(o.Size())/float64(t.Size())), 1.1})
 	return nil
 }
 
@@ -161,7 +165,7 @@ func (b *bench) overTLS() error {
 			if err != nil {
 				return
 			}
-			go server.Serve(context.Background(), conn)
+			go func() { _ = server.Serve(context.Background(), conn) }()
 		}
 	}()
 	client := config.Clone()
@@ -201,7 +205,8 @@ func write(path, format string, img disk.Image) error {
 	if err != nil {
 		return err
 	}
-	if err := disk.Pump(context.Background(), target, disk.ImageFeed(img, 0, target.BlockBytes()), disk.Options{}); err != nil {
+	if err := disk.Pump(context.Background(), target, disk.ImageFeed(img, 0, target.BlockBytes()),
+		disk.Options{}); err != nil {
 		return err
 	}
 	return target.Finish()
@@ -236,7 +241,8 @@ func (b *bench) tebibyte() error {
 	}
 	b.row(table.Row{"map of 1 TiB with 1 % data", fmt.Sprintf("%.3f s", median(shows)), "", "", "", "1 s"})
 	large, small := median(layers["1024"]), median(layers["1"])
-	b.row(table.Row{"new layer on 1 TiB", fmt.Sprintf("%.3f s", large), "the same on 1 GiB", fmt.Sprintf("%.3f s", small), fmt.Sprintf("%.2f", large/small), "1"})
+	b.row(table.Row{"new layer on 1 TiB", fmt.Sprintf("%.3f s", large), "the same on 1 GiB", fmt.Sprintf("%.3f s", small),
+		fmt.Sprintf("%.2f", large/small), "1"})
 	// Memory of a copy, at its most.
 	cmd := exec.Command(b.unvora, "disk", "copy", "large1024.qcow2", "x", "--format", "vhdx", "-q")
 	cmd.Dir = b.dir
@@ -282,6 +288,7 @@ func (b *bench) digest() error {
 		return err
 	}
 	sum := time.Since(began).Seconds()
-	b.row(table.Row{"the pump's own check, 256 MiB in memory", fmt.Sprintf("%.3f s", own), "SHA-256 of it", fmt.Sprintf("%.3f s", sum), fmt.Sprintf("%.2f", own/sum), "far less"})
+	b.row(table.Row{"the pump's own check, 256 MiB in memory", fmt.Sprintf("%.3f s", own), "SHA-256 of it",
+		fmt.Sprintf("%.3f s", sum), fmt.Sprintf("%.2f", own/sum), "far less"})
 	return nil
 }

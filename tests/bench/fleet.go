@@ -105,11 +105,13 @@ func (b *bench) fleet(hosts int) error {
 	if recognised < b.runs*4 {
 		return fmt.Errorf("only %d of %d folders copied by hand were recognised", recognised, b.runs*4)
 	}
-	b.row([]any{fmt.Sprintf("a stray recognised among %d copies, survey of its host included", hosts*copiesEach), fmt.Sprintf("%.0f ms", median(found)*1000), "", "", "", "50 ms"})
+	b.row([]any{fmt.Sprintf("a stray recognised among %d copies, survey of its host included", hosts*copiesEach),
+		fmt.Sprintf("%.0f ms", median(found)*1000), "", "", "", "50 ms"})
 
 	var pages []float64
 	for n := range 200 {
-		filter := []string{fmt.Sprintf("host=host-%04d", n%hosts), fmt.Sprintf("name~m-%03d*", n%100), "state=stopped form=registered", fmt.Sprintf("name~*-%02d", n%copiesEach)}[n%4]
+		filter := []string{fmt.Sprintf("host=host-%04d", n%hosts), fmt.Sprintf("name~m-%03d*", n%100),
+			"state=stopped form=registered", fmt.Sprintf("name~*-%02d", n%copiesEach)}[n%4]
 		secs, err := timed(func() error {
 			res, err := c.ListCopiesWithResponse(ctx, &openapi.ListCopiesParams{Filter: &filter, Limit: new(100)})
 			if err == nil && res.JSON200 == nil {
@@ -123,7 +125,9 @@ func (b *bench) fleet(hosts int) error {
 		pages = append(pages, secs)
 	}
 	slices.Sort(pages)
-	b.row([]any{"a page of 100 copies, filtered and sorted, 95th percentile", fmt.Sprintf("%.0f ms", pages[len(pages)*95/100]*1000), "median", fmt.Sprintf("%.0f ms", median(pages)*1000), "", "20 ms"})
+	b.row([]any{"a page of 100 copies, filtered and sorted, 95th percentile",
+		fmt.Sprintf("%.0f ms", pages[len(pages)*95/100]*1000), "median", fmt.Sprintf("%.0f ms", median(pages)*1000), "",
+		"20 ms"})
 	lineage, err := b.largeFamily(ctx, c)
 	if err != nil {
 		return err
@@ -142,7 +146,8 @@ func (b *bench) fleet(hosts int) error {
 		}
 		where = append(where, secs)
 	}
-	b.row([]any{fmt.Sprintf("where, of a lineage with %d copies", largeFamily), fmt.Sprintf("%.0f ms", median(where)*1000), "", "", "", "20 ms"})
+	b.row([]any{fmt.Sprintf("where, of a lineage with %d copies", largeFamily), fmt.Sprintf("%.0f ms", median(where)*1000),
+		"", "", "", "20 ms"})
 	attention, err := timed(func() error {
 		res, err := c.ListAttentionWithResponse(ctx, nil)
 		if err == nil && res.JSON200 == nil {
@@ -167,7 +172,8 @@ func (b *bench) largeFamily(ctx context.Context, c *openapi.ClientWithResponses)
 	if err := json.Unmarshal(raw, &k); err != nil {
 		return "", err
 	}
-	db, err := pgx.Connect(ctx, fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", k.DatabasePassword, k.DatabasePort))
+	db, err := pgx.Connect(ctx, fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", k.DatabasePassword,
+		k.DatabasePort))
 	if err != nil {
 		return "", err
 	}
@@ -176,8 +182,12 @@ func (b *bench) largeFamily(ctx context.Context, c *openapi.ClientWithResponses)
 	if err != nil {
 		return "", err
 	}
-	_, err = db.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, path, rel, uuid, state, parent_id, made_by, made_at, identity, renewed, last_seen, size_bytes, machine)
-		select gen_random_uuid(), lineage_id, name || n, form, host_id, pool_id, path || n, rel || n, gen_random_uuid(), state, id, 'clone', made_at + n * interval '1 minute', 'renew', '{uuid}', last_seen, size_bytes, machine
+	_, err = db.Exec(ctx,
+		`insert into copies (id, lineage_id, name, form, host_id, pool_id, path, rel, uuid, state,
+			parent_id, made_by, made_at, identity, renewed, last_seen, size_bytes, machine)
+		select gen_random_uuid(), lineage_id, name || n, form, host_id, pool_id, path || n, rel || n,
+			gen_random_uuid(), state, id, 'clone', made_at + n * interval '1 minute', 'renew', '{uuid}', last_seen,
+			size_bytes, machine
 		from copies, generate_series(1, $2) n where id = $1`, res.JSON200.Id, largeFamily)
 	return res.JSON200.Lineage, err
 }
@@ -194,7 +204,7 @@ func makeFleet(ctx context.Context, c *openapi.ClientWithResponses, root string,
 			if err != nil {
 				return err
 			}
-			go a.Serve(ctx, l)
+			go func() { _ = a.Serve(ctx, l) }()
 			res, err := c.AddHostWithResponse(gctx, openapi.AddHost{Address: l.Addr().String(), Code: a.Code()})
 			if err == nil && res.JSON201 == nil {
 				err = fmt.Errorf("add host %d: %s", n, res.Body)
@@ -213,8 +223,10 @@ func makeFleet(ctx context.Context, c *openapi.ClientWithResponses, root string,
 func makeHost(root string, n int) (*agent.Agent, net.Listener, error) {
 	name := fmt.Sprintf("host-%04d", n)
 	pool := filepath.Join(root, name, "pool")
-	config := agent.Config{Name: name, Site: fmt.Sprintf("site-%02d", n%20), Family: "slate", Driver: "standin", Listen: "127.0.0.1:0", State: filepath.Join(root, name, "state"), CPUs: 64, MemoryMB: 1 << 20,
-		Pools: []ground.PoolConfig{{Name: "pool-" + name, Path: pool, Rate: 1 << 30}}, Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}}
+	config := agent.Config{Name: name, Site: fmt.Sprintf("site-%02d", n%20), Family: "slate", Driver: "standin",
+		Listen: "127.0.0.1:0", State: filepath.Join(root, name, "state"), CPUs: 64, MemoryMB: 1 << 20,
+		Pools:    []ground.PoolConfig{{Name: "pool-" + name, Path: pool, Rate: 1 << 30}},
+		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}}
 	for m := range copiesEach {
 		folder := filepath.Join(pool, fmt.Sprintf("m-%04d-%02d", n, m))
 		if err := makeSmall(folder, n*copiesEach+m); err != nil {
@@ -257,9 +269,12 @@ func makeSmall(folder string, number int) error {
 		return err
 	}
 	name := filepath.Base(folder)
-	d, err := ovf.New(&machine.Machine{Name: name, UUID: uuid.NewString(), CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios", Guest: "Debian GNU/Linux 12 (64-bit)",
-		Disks: []machine.Disk{{ID: "disk1", File: "disk.img", Format: "raw", VirtualBytes: 8 << 20, Controller: "virtio-scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: fmt.Sprintf("06:5c:10:%02x:%02x:%02x", byte(number>>16), byte(number>>8), byte(number)), Network: "lab"}}})
+	d, err := ovf.New(&machine.Machine{Name: name, UUID: uuid.NewString(), CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+		Guest: "Debian GNU/Linux 12 (64-bit)",
+		Disks: []machine.Disk{{ID: "disk1", File: "disk.img", Format: "raw", VirtualBytes: 8 << 20,
+			Controller: "virtio-scsi"}},
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: fmt.Sprintf("06:5c:10:%02x:%02x:%02x", byte(number>>16),
+			byte(number>>8), byte(number)), Network: "lab"}}})
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,8 @@ func (b *bench) load() error {
 	var exports errgroup.Group
 	for n := range loadExports {
 		exports.Go(func() error {
-			return b.client("export", fmt.Sprintf("gannet/training-%02d", n+1), filepath.Join(b.dir, fmt.Sprintf("load-%d.ova", n)))
+			return b.client("export", fmt.Sprintf("gannet/training-%02d", n+1),
+				filepath.Join(b.dir, fmt.Sprintf("load-%d.ova", n)))
 		})
 	}
 	waits, failed, took, err := b.lists()
@@ -77,8 +78,11 @@ func (b *bench) load() error {
 		return err
 	}
 	rate := float64(len(waits)) / took.Seconds()
-	b.row(table.Row{fmt.Sprintf("%d lists by %d clients beside %d exports", loadLists, loadClients, loadExports), fmt.Sprintf("%.0f a second", rate), "pgbench, the same rows", fmt.Sprintf("%.0f a second", plain), fmt.Sprintf("%.2f", rate/plain), ""})
-	b.row(table.Row{"… of which failed; half, and 95 of 100, within", fmt.Sprintf("%d; %s, %s", failed, at(0.5), at(0.95)), "", "", "", "0"})
+	b.row(table.Row{fmt.Sprintf("%d lists by %d clients beside %d exports", loadLists, loadClients, loadExports),
+		fmt.Sprintf("%.0f a second", rate), "pgbench, the same rows", fmt.Sprintf("%.0f a second", plain),
+		fmt.Sprintf("%.2f", rate/plain), ""})
+	b.row(table.Row{"… of which failed; half, and 95 of 100, within", fmt.Sprintf("%d; %s, %s", failed, at(0.5), at(0.95)),
+		"", "", "", "0"})
 	time.Sleep(afterLoad)
 	after, err := b.resident()
 	if err != nil {
@@ -90,7 +94,8 @@ func (b *bench) load() error {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		b.row(table.Row{"memory of " + name, fmt.Sprintf("%d MiB at most", peak[name]), "before, after", fmt.Sprintf("%d, %d MiB", before[name], after[name]), "", ""})
+		b.row(table.Row{"memory of " + name, fmt.Sprintf("%d MiB at most", peak[name]), "before, after",
+			fmt.Sprintf("%d, %d MiB", before[name], after[name]), "", ""})
 	}
 	if failed > 0 {
 		return fmt.Errorf("%d of %d lists failed", failed, loadLists)
@@ -166,7 +171,9 @@ func (b *bench) pgbench() (float64, error) {
 	if err := os.WriteFile(script, []byte(listSQL), 0o644); err != nil {
 		return 0, err
 	}
-	cmd := exec.Command(found[len(found)-1], "-n", "-c", strconv.Itoa(loadClients), "-j", "2", "-t", strconv.Itoa(loadLists/loadClients), "-f", script, "-h", "127.0.0.1", "-p", strconv.Itoa(kept.DatabasePort), "-U", "unvora", "unvora")
+	cmd := exec.Command(found[len(found)-1], "-n", "-c", strconv.Itoa(loadClients), "-j", "2", "-t",
+		strconv.Itoa(loadLists/loadClients), "-f", script, "-h", "127.0.0.1", "-p", strconv.Itoa(kept.DatabasePort), "-U",
+		"unvora", "unvora")
 	cmd.Env = append(os.Environ(), "PGPASSWORD="+kept.DatabasePassword)
 	out, err := cmd.CombinedOutput()
 	if err != nil {

@@ -39,7 +39,8 @@ func main() {
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
 	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
-	only := flag.String("only", "", "estate, load, register, managers, disks, fleet, or large: the disks of a TiB alone; all unless said")
+	only := flag.String("only", "", "estate, load, register, managers, disks, fleet, or large: the disks of a TiB "+
+		"alone; all unless said")
 	flag.Parse()
 	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -66,7 +67,7 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		if err := os.Chmod(dir, 0o755); err != nil {
 			return err
 		}
-		defer os.RemoveAll(dir)
+		defer func() { _ = os.RemoveAll(dir) }()
 	}
 	b := &bench{dir: dir, unvora: binary, runs: runs, table: table.NewWriter()}
 	b.table.SetOutputMirror(os.Stdout)
@@ -174,11 +175,11 @@ func (b *bench) estate() (stop func(), err error) {
 			return nil, fmt.Errorf("the demo did not start: %s", said.String())
 		}
 	}
-	go io.Copy(io.Discard, out)
+	go func() { _, _ = io.Copy(io.Discard, out) }()
 	b.env = append(os.Environ(), "UNVORA_CONFIG="+filepath.Join(b.dir, "e/client.toml"))
 	return func() {
-		cmd.Process.Signal(os.Interrupt)
-		cmd.Wait()
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
 	}, nil
 }
 
@@ -231,7 +232,8 @@ func (b *bench) pairs(work, against string, most float64, ours, theirs, between 
 			us, them, ratios = append(us, o), append(them, t), append(ratios, o/t)
 		}
 	}
-	b.row(table.Row{work, fmt.Sprintf("%.2f s", median(us)), against, fmt.Sprintf("%.2f s", median(them)), fmt.Sprintf("%.2f", median(ratios)), atMost(most)})
+	b.row(table.Row{work, fmt.Sprintf("%.2f s", median(us)), against, fmt.Sprintf("%.2f s", median(them)),
+		fmt.Sprintf("%.2f", median(ratios)), atMost(most)})
 	return nil
 }
 
@@ -278,10 +280,12 @@ func (b *bench) packages(image string) error {
 	if err != nil {
 		return err
 	}
-	b.row(table.Row{"size of the OVA", fmt.Sprintf("%d MiB", ours.Size()>>20), "pigz -1", fmt.Sprintf("%d MiB", theirs.Size()>>20), fmt.Sprintf("%.2f", float64(ours.Size())/float64(theirs.Size())), 1.1})
+	b.row(table.Row{"size of the OVA", fmt.Sprintf("%d MiB", ours.Size()>>20), "pigz -1",
+		fmt.Sprintf("%d MiB", theirs.Size()>>20), fmt.Sprintf("%.2f", float64(ours.Size())/float64(theirs.Size())), 1.1})
 	return b.pairs("import of it to QCOW2", "pigz -d | tar -xS", 0.9,
 		func(n int) error {
-			return b.client("import", fmt.Sprintf("loft/out%d.ova", b.runs), "--host", "gannet", "--name", fmt.Sprintf("in%d", n), "--yes")
+			return b.client("import", fmt.Sprintf("loft/out%d.ova", b.runs), "--host", "gannet", "--name",
+				fmt.Sprintf("in%d", n), "--yes")
 		},
 		func(int) error { return b.shell("mkdir -p x && pigz -d < disk.tgz | tar -xS -C x && sync x/disk.img") },
 		func(n int) error {
@@ -314,7 +318,8 @@ func (b *bench) memory() error {
 
 // survey runs the agent's own benchmark of an unchanged host.
 func (b *bench) survey() error {
-	out, err := exec.Command("go", "test", "./internal/agent", "-run", "^$", "-bench", "Survey", "-benchmem").CombinedOutput()
+	out, err := exec.Command("go", "test", "./internal/agent", "-run", "^$", "-bench", "Survey",
+		"-benchmem").CombinedOutput()
 	fmt.Printf("\nSurvey of an unchanged host with 1,000 machines (at most 5 ms):\n%s", out)
 	return err
 }
@@ -346,7 +351,8 @@ func text(p []byte, rng *rand.Rand) {
 	words := []string{"tide", "level", "metres", "gauge", "north", "buoy", "wave", "height", "period", "station"}
 	for n := 0; n < len(p); {
 		if rng.IntN(4) == 0 {
-			n += copy(p[n:], fmt.Sprintf("%c%c%c%c%c%c", rng.IntN(256), rng.IntN(256), rng.IntN(256), rng.IntN(256), rng.IntN(256), rng.IntN(256)))
+			n += copy(p[n:], fmt.Sprintf("%c%c%c%c%c%c", rng.IntN(256), rng.IntN(256), rng.IntN(256), rng.IntN(256),
+				rng.IntN(256), rng.IntN(256)))
 		}
 		n += copy(p[n:], words[rng.IntN(len(words))])
 		n += copy(p[n:], fmt.Sprintf(" %d\n", rng.IntN(100000)))
@@ -367,8 +373,10 @@ func makePackage(image, out string) error {
 		return err
 	}
 	defer img.Close()
-	m := &machine.Machine{Name: "bench", UUID: "5a0a39b0-7b0c-4d51-9d43-16ad4e9e1d15", FirmwareUUID: "f9c5a4f5-0f4c-44a3-8a86-3f8a35f7bd34", CPUs: 1, MemoryBytes: gib, Firmware: "bios",
-		Disks: []machine.Disk{{ID: "disk1", File: "bench.vmdk", Format: "vmdk", VirtualBytes: diskSize, Controller: "virtio-scsi"}}}
+	m := &machine.Machine{Name: "bench", UUID: "5a0a39b0-7b0c-4d51-9d43-16ad4e9e1d15",
+		FirmwareUUID: "f9c5a4f5-0f4c-44a3-8a86-3f8a35f7bd34", CPUs: 1, MemoryBytes: gib, Firmware: "bios",
+		Disks: []machine.Disk{{ID: "disk1", File: "bench.vmdk", Format: "vmdk", VirtualBytes: diskSize,
+			Controller: "virtio-scsi"}}}
 	d, err := ovf.New(m)
 	if err != nil {
 		return err
@@ -384,17 +392,20 @@ func makePackage(image, out string) error {
 	defer f.Close()
 	w := ovf.NewWriter(f, "bench.ovf", len(descriptor), time.Now(), nil)
 	h := sha256.New()
-	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), disk.Spec{VirtualBytes: diskSize, ID: "0000beef"}, nil)
+	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h),
+		disk.Spec{VirtualBytes: diskSize, ID: "0000beef"}, nil)
 	if err != nil {
 		return err
 	}
-	if err := disk.Pump(context.Background(), target, disk.ImageFeed(img, 0, target.BlockBytes()), disk.Options{}); err != nil {
+	if err := disk.Pump(context.Background(), target, disk.ImageFeed(img, 0, target.BlockBytes()),
+		disk.Options{}); err != nil {
 		return err
 	}
 	if err := target.Finish(); err != nil {
 		return err
 	}
-	if err := w.End(ovf.Member{Name: "bench.vmdk", Size: target.Length(), SHA256: hex.EncodeToString(h.Sum(nil))}); err != nil {
+	if err := w.End(ovf.Member{Name: "bench.vmdk", Size: target.Length(),
+		SHA256: hex.EncodeToString(h.Sum(nil))}); err != nil {
 		return err
 	}
 	_, err = w.Finish(descriptor)

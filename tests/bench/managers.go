@@ -15,7 +15,8 @@ func (b *bench) managers() error {
 	if err := fillVolume(filepath.Join(volumes, "swell-archive-disk1.raw"), 512); err != nil {
 		return err
 	}
-	from := []string{"import", "--from", "mainland", "swell-archive", "--host", "gannet", "--answer", "manager.running=moment"}
+	from := []string{"import", "--from", "mainland", "swell-archive", "--host", "gannet", "--answer",
+		"manager.running=moment"}
 	name := func(n int) string { return fmt.Sprintf("swell-%d", n) }
 	err := b.pairs("import from a manager, disk with 512 MiB of data", "cp", 0,
 		func(n int) error { return b.client(append(from, "--name", name(n), "--yes")...) },
@@ -42,7 +43,8 @@ func (b *bench) managers() error {
 		again = append(again, secs)
 		time.Sleep(100 * time.Millisecond)
 	}
-	b.row([]any{"fetched ahead again, 1 MiB has changed", fmt.Sprintf("%.2f s", median(again)), "the first time", fmt.Sprintf("%.2f s", first), fmt.Sprintf("%.2f", median(again)/first), ""})
+	b.row([]any{"fetched ahead again, 1 MiB has changed", fmt.Sprintf("%.2f s", median(again)), "the first time",
+		fmt.Sprintf("%.2f s", first), fmt.Sprintf("%.2f", median(again)/first), ""})
 	return nil
 }
 
@@ -55,7 +57,7 @@ func fillVolume(path string, mib int64) error {
 	defer f.Close()
 	rng, block := rand.NewChaCha8([32]byte{5}), make([]byte, 1<<20)
 	for n := range mib {
-		rng.Read(block)
+		_, _ = rng.Read(block)
 		if _, err := f.WriteAt(block, (64+n)<<20); err != nil {
 			return err
 		}

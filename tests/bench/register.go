@@ -47,7 +47,8 @@ func (b *bench) register() error {
 		}
 	}
 	b.row([]any{"register, files stay, disk of 1 GiB", fmt.Sprintf("%.0f ms", median(small)*1000), "", "", "", "100 ms"})
-	b.row([]any{"the same, disk of 1 TiB", fmt.Sprintf("%.0f ms", median(large)*1000), "disk of 1 GiB", fmt.Sprintf("%.0f ms", median(small)*1000), fmt.Sprintf("%.2f", median(large)/median(small)), "1.20"})
+	b.row([]any{"the same, disk of 1 TiB", fmt.Sprintf("%.0f ms", median(large)*1000), "disk of 1 GiB",
+		fmt.Sprintf("%.0f ms", median(small)*1000), fmt.Sprintf("%.2f", median(large)/median(small)), "1.20"})
 	const many = 200
 	var names []string
 	for n := range many {
@@ -61,7 +62,8 @@ func (b *bench) register() error {
 	if err != nil {
 		return err
 	}
-	b.row([]any{fmt.Sprintf("%d machines registered in one job, each", many), fmt.Sprintf("%.0f ms", secs*1000/many), "", "", "", "50 ms"})
+	b.row([]any{fmt.Sprintf("%d machines registered in one job, each", many), fmt.Sprintf("%.0f ms", secs*1000/many), "",
+		"", "", "50 ms"})
 	return nil
 }
 
@@ -70,10 +72,11 @@ func (b *bench) api() (*openapi.ClientWithResponses, error) {
 	if _, err := toml.DecodeFile(filepath.Join(b.dir, "e/client.toml"), &profile); err != nil {
 		return nil, err
 	}
-	return openapi.NewClientWithResponses(profile.Server+"/api/v1", openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+profile.Token)
-		return nil
-	}))
+	return openapi.NewClientWithResponses(profile.Server+"/api/v1",
+		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+profile.Token)
+			return nil
+		}))
 }
 
 // registerThem starts the job and waits for its end, as the client does.
@@ -81,7 +84,8 @@ func registerThem(c *openapi.ClientWithResponses, folders ...string) error {
 	ctx := context.Background()
 	yes := true
 	var req openapi.Request
-	if err := req.FromRegisterRequest(openapi.RegisterRequest{Folders: folders, Host: "gannet", TakeRecommended: &yes}); err != nil {
+	if err := req.FromRegisterRequest(openapi.RegisterRequest{Folders: folders, Host: "gannet",
+		TakeRecommended: &yes}); err != nil {
 		return err
 	}
 	j, err := c.StartJobWithResponse(ctx, &openapi.StartJobParams{}, req)
@@ -113,9 +117,11 @@ func makeFolder(folder, name string, size int64) error {
 	if err := os.Mkdir(folder, 0o755); err != nil {
 		return err
 	}
-	m := &machine.Machine{Name: name, CPUs: 1, MemoryBytes: gib, Firmware: "bios", Guest: "Debian GNU/Linux 12", GuestID: 96,
-		Disks: []machine.Disk{{ID: "disk1", File: "disk1.qcow2", Format: "qcow2", VirtualBytes: size, Controller: "virtio-scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", Network: "lab"}}}
+	m := &machine.Machine{Name: name, CPUs: 1, MemoryBytes: gib, Firmware: "bios", Guest: "Debian GNU/Linux 12",
+		GuestID: 96,
+		Disks: []machine.Disk{{ID: "disk1", File: "disk1.qcow2", Format: "qcow2", VirtualBytes: size,
+			Controller: "virtio-scsi"}},
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", Network: "lab"}}}
 	d, err := ovf.New(m)
 	if err != nil {
 		return err
@@ -140,7 +146,8 @@ func makeFolder(folder, name string, size int64) error {
 	if err != nil {
 		return err
 	}
-	img, err := format.Create(file, disk.Spec{VirtualBytes: size, ID: strings.Repeat("0", 8) + "-0000-4000-8000-" + fmt.Sprintf("%012x", time.Now().UnixNano()&(1<<48-1))})
+	img, err := format.Create(file, disk.Spec{VirtualBytes: size,
+		ID: strings.Repeat("0", 8) + "-0000-4000-8000-" + fmt.Sprintf("%012x", time.Now().UnixNano()&(1<<48-1))})
 	if err != nil {
 		return err
 	}

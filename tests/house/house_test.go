@@ -72,7 +72,8 @@ var floors = []string{
 }
 
 // helpers of tests, which only tests import.
-var helpers = []string{"internal/agent/agenttest", "internal/cimi/standintest", "internal/inventory/pgtest", "core/disk/disktest", "tests/house", "tests"}
+var helpers = []string{"internal/agent/agenttest", "internal/cimi/standintest", "internal/inventory/pgtest",
+	"core/disk/disktest", "tests/house", "tests"}
 
 // TestRooms: every room has its floor, and imports only what is below it.
 func TestRooms(t *testing.T) {
@@ -103,7 +104,8 @@ func TestRooms(t *testing.T) {
 }
 
 // foreign is what the core does without: it computes, and leaves the rest to its callers.
-var foreign = []string{"net/http", "database/sql", "github.com/jackc/", "github.com/spf13/", "github.com/gin-gonic/", "os/exec", "os/signal",
+var foreign = []string{"net/http", "database/sql", "github.com/jackc/", "github.com/spf13/", "github.com/gin-gonic/",
+	"os/exec", "os/signal",
 	"log", "log/slog", "flag", "golang.org/x/term"}
 
 // unasked is what a caller has to give the core: the time, and randomness.
@@ -116,7 +118,8 @@ var unasked = map[string][]string{
 // TestCore: no HTTP, no SQL, no flags, no terminal, no clock and no randomness that a caller can't supply.
 func TestCore(t *testing.T) {
 	require.NoError(t, filepath.WalkDir("../../core", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "disktest") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.Contains(path, "disktest") {
 			return err
 		}
 		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)

@@ -205,7 +205,8 @@ func (c *copier) open() error {
 	if err != nil {
 		return err
 	}
-	c.result = Result{Target: c.Target, Format: c.Format.Name, Variant: c.Variant, ID: c.ID, VirtualBytes: info.VirtualBytes, DataBytes: data}
+	c.result = Result{Target: c.Target, Format: c.Format.Name, Variant: c.Variant, ID: c.ID,
+		VirtualBytes: info.VirtualBytes, DataBytes: data}
 	return nil
 }
 
@@ -292,7 +293,8 @@ func (c *copier) share() bool {
 	}
 	l := c.chain.Links[0]
 	info := l.Image.Info()
-	if l.Format != c.Format || info.Variant != c.Variant || len(l.Files) != 1 || info.Parent != nil || !info.Clean || len(info.Snapshots) > 0 || c.Linkage != "" {
+	if l.Format != c.Format || info.Variant != c.Variant || len(l.Files) != 1 || info.Parent != nil || !info.Clean ||
+		len(info.Snapshots) > 0 || c.Linkage != "" {
 		return false
 	}
 	src, err := disk.OpenSource(c.files(), l.Path, os.O_RDONLY)

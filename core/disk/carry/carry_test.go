@@ -69,7 +69,8 @@ func (h helper) run() error {
 	if err != nil {
 		return err
 	}
-	_, err = carry.Copy(context.Background(), carry.Order{Source: h.Source, Target: h.Target, Format: format, Variant: h.Variant, ID: diskID, Verify: h.Verify, BytesPerSecond: h.Rate, SaveEvery: h.Save})
+	_, err = carry.Copy(context.Background(), carry.Order{Source: h.Source, Target: h.Target, Format: format,
+		Variant: h.Variant, ID: diskID, Verify: h.Verify, BytesPerSecond: h.Rate, SaveEvery: h.Save})
 	if h.Small != "" {
 		left, _ := os.ReadDir(h.Small)
 		fmt.Printf("left over: %v\n", left)
@@ -170,7 +171,8 @@ func TestNoRoom(t *testing.T) {
 	for _, f := range formats.Table {
 		for _, v := range f.Variants {
 			dir := t.TempDir()
-			out, err := helper{Source: src, Target: filepath.Join(dir, "x"), Format: f.Name, Variant: v, FileLimit: 1 << 20}.start(t).CombinedOutput()
+			out, err := helper{Source: src, Target: filepath.Join(dir, "x"), Format: f.Name, Variant: v,
+				FileLimit: 1 << 20}.start(t).CombinedOutput()
 			require.Error(t, err, "%s %s", f.Name, v)
 			require.Contains(t, string(out), "larger than its file system takes", "%s %s", f.Name, v)
 			requireFiles(t, dir)
@@ -185,7 +187,8 @@ func TestNoRoom(t *testing.T) {
 			dir := t.TempDir()
 			cmd := helper{Source: src, Target: filepath.Join(dir, "x"), Format: "vmdk", Variant: variant, Small: dir}.start(t)
 			cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWUSER,
-				UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}}, GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}}
+				UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}},
+				GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}}
 			out, err := cmd.CombinedOutput()
 			require.Error(t, err)
 			require.Contains(t, string(out), "no space left on device")
@@ -364,8 +367,10 @@ func TestMerge(t *testing.T) {
 			truth := source(t, filepath.Join(dir, "base.img"), 3<<20)
 			_, err := carry.Copy(t.Context(), order(t, filepath.Join(dir, "base.img"), at("base"), format.Name, ""))
 			require.NoError(t, err)
-			require.NoError(t, formats.NewLayer(at("mid"), at("base"), &format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
-			require.NoError(t, formats.NewLayer(at("top"), at("mid"), &format, "1b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
+			require.NoError(t, formats.NewLayer(at("mid"), at("base"), &format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77",
+				formats.Options{}))
+			require.NoError(t, formats.NewLayer(at("top"), at("mid"), &format, "1b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77",
+				formats.Options{}))
 			mid, err := formats.OpenChain(at("mid"), formats.Options{})
 			require.NoError(t, err)
 			info := mid.Info()

@@ -82,7 +82,8 @@ func (c *copier) unchanged() error {
 
 // save writes the journal beside itself and renames it.
 func (c *copier) save(j *journal) error {
-	j.Sources, j.Snapshot, j.Format, j.Variant, j.ID, j.Verify, j.Salvage, j.Second = c.stamps, c.Options.Snapshot, c.Format.Name, c.Variant, c.ID, c.Verify, c.Salvage, c.name
+	j.Sources, j.Snapshot, j.Format, j.Variant, j.ID, j.Verify, j.Salvage, j.Second = c.stamps, c.Options.Snapshot,
+		c.Format.Name, c.Variant, c.ID, c.Verify, c.Salvage, c.name
 	if !j.Verify {
 		j.Digest = nil
 	}
@@ -131,17 +132,20 @@ func (c *copier) takeUp() (done bool, err error) {
 		return true, err
 	}
 	data, err := disk.DataBytes(link)
-	c.result = Result{Target: c.Target, Format: j.Format, Variant: j.Variant, ID: j.ID, VirtualBytes: link.Info().VirtualBytes, DataBytes: data, ResumedBytes: data, FileBytes: disk.Allocated(st), Verified: j.Verify}
+	c.result = Result{Target: c.Target, Format: j.Format, Variant: j.Variant, ID: j.ID,
+		VirtualBytes: link.Info().VirtualBytes, DataBytes: data, ResumedBytes: data, FileBytes: disk.Allocated(st),
+		Verified: j.Verify}
 	return true, err
 }
 
 // resume opens what an earlier try of the same copy has left; nil: begin anew.
 func (c *copier) resume() (disk.Target, *journal, error) {
 	j, err := c.readJournal()
-	if err != nil || j.Finished || !slices.Equal(j.Sources, c.stamps) || j.Snapshot != c.Options.Snapshot || j.Format != c.Format.Name || j.Variant != c.Variant ||
+	if err != nil || j.Finished || !slices.Equal(j.Sources, c.stamps) || j.Snapshot != c.Options.Snapshot ||
+		j.Format != c.Format.Name || j.Variant != c.Variant ||
 		j.Verify != c.Verify || j.Salvage || c.Salvage {
 		if err == nil && j.Second != "" { // of another format than this one
-			c.files().Remove(hidden(filepath.Join(filepath.Dir(c.Target), filepath.Base(j.Second)), ".part"))
+			_ = c.files().Remove(hidden(filepath.Join(filepath.Dir(c.Target), filepath.Base(j.Second)), ".part"))
 		}
 		return nil, nil, nil
 	}

@@ -131,7 +131,7 @@ func Exercise(img disk.Image) {
 	size := img.Info().VirtualBytes
 	buf := make([]byte, 4096)
 	for n, off := 0, int64(0); n < 64 && off < size; n++ {
-		img.ReadAt(buf, off)
+		_, _ = img.ReadAt(buf, off)
 		r, err := img.Map(off)
 		if err != nil || r.Length <= 0 {
 			off += size/64 + 1
@@ -139,5 +139,5 @@ func Exercise(img disk.Image) {
 		}
 		off = r.End()
 	}
-	img.ReadAt(buf, max(0, size-100))
+	_, _ = img.ReadAt(buf, max(0, size-100))
 }

@@ -157,7 +157,9 @@ func Look(path string, o Options) (_ *Chain, err error) {
 		}
 		if guessed && o.Wary && (link.Image.Info().Parent != nil || len(link.Files) > 1) {
 			link.Image.Close()
-			return nil, fmt.Errorf("layer %d of %s, %s: %w: the layer on it does not say in which format it is, and its first bytes, which a guest may have written, name further files. Say that it is right: unvora disk reparent %s --parent %s",
+			return nil, fmt.Errorf("layer %d of %s, %s: %w: the layer on it does not say in which format it is, and its first "+
+				"bytes, which a guest may have written, name further files. Say that it is right: unvora disk reparent %s "+
+				"--parent %s",
 				len(c.Links)+1, path, next, disk.ErrFormat, c.Links[len(c.Links)-1].Path, next)
 		}
 		if link.Path = next; len(c.Links) == 0 && o.Snapshot != "" {
@@ -261,7 +263,8 @@ func Beside(path string, o Options, note func(name string)) disk.Opener {
 // missing notes that the last layer's parent is not at the place it states.
 func (c *Chain) missing(at string, o Options) {
 	layer := c.Links[len(c.Links)-1]
-	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s", layer.Path, at)}
+	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s", layer.Path,
+		at)}
 	if !o.alone {
 		f.Candidate = candidate(layer, at, o)
 	}
@@ -276,7 +279,9 @@ func (c *Chain) compare(n int, files disk.Files) error {
 	layer, parent := c.Links[n], c.Links[n+1]
 	ref, info := layer.Image.Info().Parent, parent.Image.Info()
 	changed := func(format string, args ...any) {
-		c.Faults = append(c.Faults, Fault{Code: ParentChanged, Subject: layer.Path, Message: fmt.Sprintf("%s was made on another state of %s: ", layer.Path, parent.Path) + fmt.Sprintf(format, args...)})
+		c.Faults = append(c.Faults, Fault{Code: ParentChanged, Subject: layer.Path,
+			Message: fmt.Sprintf("%s was made on another state of %s: ", layer.Path, parent.Path) +
+				fmt.Sprintf(format, args...)})
 	}
 	if ref.ID != "" && info.Linkage != ref.ID {
 		changed("it remembers the id %s, the file bears %s", ref.ID, orNone(info.Linkage))
@@ -284,7 +289,8 @@ func (c *Chain) compare(n int, files disk.Files) error {
 	}
 	if !ref.ModifiedAt.IsZero() {
 		if st, err := files.Stat(parent.Path); err == nil && st.ModTime().Truncate(time.Second).After(ref.ModifiedAt) {
-			changed("that one was last written on %s, the file on %s", ref.ModifiedAt.Local().Format(time.DateTime), st.ModTime().Format(time.DateTime))
+			changed("that one was last written on %s, the file on %s", ref.ModifiedAt.Local().Format(time.DateTime),
+				st.ModTime().Format(time.DateTime))
 			return nil
 		}
 	}

@@ -43,11 +43,13 @@ func TestChain(t *testing.T) {
 	truth := disktest.Pattern(1<<20, 4)
 	base, err := raw.Create(file(t, filepath.Join(dir, "base.img")), disk.Spec{VirtualBytes: int64(len(truth))})
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(t.Context(), base, disk.ImageFeed(disktest.Plain(truth), 0, base.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(t.Context(), base, disk.ImageFeed(disktest.Plain(truth), 0, base.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, base.Finish())
 	more := disktest.Pattern(128<<10, 6)
 	layer(t, filepath.Join(dir, "mid.qcow2"), 2<<20, &disk.ParentRef{Path: "base.img", Format: "raw"}, 256<<10, more)
-	layer(t, filepath.Join(dir, "top.qcow2"), 2<<20, &disk.ParentRef{Path: filepath.Join(dir, "mid.qcow2"), Format: "qcow2"}, 0, make([]byte, 64<<10))
+	layer(t, filepath.Join(dir, "top.qcow2"), 2<<20, &disk.ParentRef{Path: filepath.Join(dir, "mid.qcow2"),
+		Format: "qcow2"}, 0, make([]byte, 64<<10))
 	want := make([]byte, 2<<20) // longer than its base: zeros beyond
 	copy(want, truth)
 	copy(want[256<<10:], more)

@@ -27,14 +27,15 @@ func NewLayer(path, parent string, format *Format, id string, o Options) (err er
 	}
 	defer func() {
 		if err = errors.Join(err, f.Close()); err != nil {
-			o.files().Remove(path)
+			_ = o.files().Remove(path)
 		}
 	}()
 	file, err := disk.OpenFile(f)
 	if err != nil {
 		return err
 	}
-	target, err := format.Create(file, disk.Spec{VirtualBytes: info.VirtualBytes, SectorBytes: info.SectorBytes, ID: id, Parent: ref, Name: filepath.Base(path), MadeAt: o.MadeAt})
+	target, err := format.Create(file, disk.Spec{VirtualBytes: info.VirtualBytes, SectorBytes: info.SectorBytes, ID: id,
+		Parent: ref, Name: filepath.Base(path), MadeAt: o.MadeAt})
 	if err != nil {
 		return err
 	}
@@ -50,13 +51,15 @@ func refer(path, parent string, format *Format, o Options) (*disk.ParentRef, dis
 	defer c.Close()
 	for _, l := range c.Links {
 		if disk.SameFile(o.files(), l.Path, path) {
-			return nil, disk.Info{}, &Fault{Code: ChainLoop, Subject: path, Message: fmt.Sprintf("%s stands on %s: it can't be its parent", parent, path)}
+			return nil, disk.Info{}, &Fault{Code: ChainLoop, Subject: path,
+				Message: fmt.Sprintf("%s stands on %s: it can't be its parent", parent, path)}
 		}
 	}
 	base := c.Links[0]
 	info := base.Image.Info()
 	if format.SameParent && base.Format.Name != format.Name {
-		return nil, info, fmt.Errorf("the parent of a %s layer has to be %s too, and %s is %s: copy it to that format first, or make the layer in QCOW2", format.Name, format.Name, parent, base.Format.Name)
+		return nil, info, fmt.Errorf("the parent of a %s layer has to be %s too, and %s is %s: copy it to that format "+
+			"first, or make the layer in QCOW2", format.Name, format.Name, parent, base.Format.Name)
 	}
 	ref := &disk.ParentRef{Path: stateAs(path, parent), Format: base.Format.Name, ID: info.Linkage}
 	if !format.SameParent {
@@ -113,7 +116,8 @@ func Reparent(path, parent, parentFormat string, anyway bool, o Options) (sure b
 		if anyway {
 			return nil
 		}
-		return &Fault{Code: ParentChanged, Subject: path, Message: fmt.Sprintf("%s was not made on %s: ", path, parent) + fmt.Sprintf(format, args...)}
+		return &Fault{Code: ParentChanged, Subject: path, Message: fmt.Sprintf("%s was not made on %s: ", path, parent) +
+			fmt.Sprintf(format, args...)}
 	}
 	now := ref.Fingerprint
 	if now == "" && old.ID == "" || now != "" && old.Fingerprint == "" {
@@ -145,7 +149,8 @@ func Reparent(path, parent, parentFormat string, anyway bool, o Options) (sure b
 // Unguarded refuses to write to a file that another process counts on.
 func Unguarded(path string, f *disk.OSFile) error {
 	if f.Guarded() {
-		return &Fault{Code: InUse, Subject: path, Message: fmt.Sprintf("%s is open in another process that counts on its not being written: stop the machine that runs on it", path)}
+		return &Fault{Code: InUse, Subject: path, Message: fmt.Sprintf("%s is open in another process that counts on its "+
+			"not being written: stop the machine that runs on it", path)}
 	}
 	return nil
 }

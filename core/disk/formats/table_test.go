@@ -29,7 +29,8 @@ type image struct {
 
 func newImage(f *formats.Format, variant string, size int64) *image {
 	i := &image{format: f}
-	i.spec = disk.Spec{VirtualBytes: size, Variant: variant, ID: diskID, Name: "disk" + f.Extension, Companion: func(string) (disk.File, error) { return &i.second, nil }}
+	i.spec = disk.Spec{VirtualBytes: size, Variant: variant, ID: diskID, Name: "disk" + f.Extension,
+		Companion: func(string) (disk.File, error) { return &i.second, nil }}
 	return i
 }
 
@@ -40,7 +41,8 @@ func (i *image) open() (disk.Image, error) {
 func (i *image) fill(t require.TestingT, truth []byte) {
 	target, err := i.format.Create(&i.Memory, i.spec)
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 }
 
@@ -101,15 +103,16 @@ func TestTakenUp(t *testing.T) {
 			require.NoError(t, err)
 			var off, saved int64
 			var state []byte
-			err = disk.Pump(ctx, target, disk.ImageFeed(src, 0, target.BlockBytes()), disk.Options{SaveEvery: 1 << 20, Saved: func(o int64, s []byte, _ any) error {
-				if o >= stop<<20 && off == 0 {
-					off, state, saved = o, s, i.Size()
-				}
-				if off > 0 && i.Size() > saved+1<<20 {
-					return io.ErrClosedPipe // killed a while after the save
-				}
-				return nil
-			}})
+			err = disk.Pump(ctx, target, disk.ImageFeed(src, 0, target.BlockBytes()),
+				disk.Options{SaveEvery: 1 << 20, Saved: func(o int64, s []byte, _ any) error {
+					if o >= stop<<20 && off == 0 {
+						off, state, saved = o, s, i.Size()
+					}
+					if off > 0 && i.Size() > saved+1<<20 {
+						return io.ErrClosedPipe // killed a while after the save
+					}
+					return nil
+				}})
 			if err != nil {
 				require.ErrorIs(t, err, io.ErrClosedPipe)
 			}
@@ -228,7 +231,8 @@ func write(t require.TestingT, format *formats.Format, path string, s disk.Spec,
 	require.NoError(t, err)
 	target, err := format.Create(file, s)
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 }
 
@@ -279,7 +283,8 @@ func TestFingerprint(t *testing.T) {
 		seen[f.String()] = true
 	})
 	require.Len(t, seen, 1)
-	for name, other := range map[string][]byte{"other contents": disktest.Pattern(50<<20, 4), "a byte more": append(truth, 1), "nothing": nil} {
+	for name, other := range map[string][]byte{"other contents": disktest.Pattern(50<<20, 4),
+		"a byte more": append(truth, 1), "nothing": nil} {
 		f, err := disk.TakeFingerprint(disktest.Plain(other))
 		require.NoError(t, err)
 		require.False(t, seen[f.String()], name)
@@ -320,7 +325,8 @@ func TestReparent(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(before, after), "what is refused changes nothing")
 
-			elsewhere := filepath.Join(t.TempDir(), "a place with a long name, "+fmt.Sprint(time.Now().Year()), "base"+format.Extension)
+			elsewhere := filepath.Join(t.TempDir(), "a place with a long name, "+fmt.Sprint(time.Now().Year()),
+				"base"+format.Extension)
 			require.NoError(t, os.MkdirAll(filepath.Dir(elsewhere), 0o755))
 			require.NoError(t, os.Rename(at("base"), elsewhere))
 			sure, err := formats.Reparent(at("top"), elsewhere, "", false, formats.Options{})
@@ -343,7 +349,8 @@ func TestReparent(t *testing.T) {
 				require.Empty(t, problems)
 			}
 			// The parent is written to behind the layer's back.
-			write(t, format, at("stranger"), disk.Spec{VirtualBytes: 3 << 20, ID: "b2f00000-8a5c-4d6f-b3a1-3f0d1a4d6f77", Name: "x"}, disktest.Pattern(3<<20, 10))
+			write(t, format, at("stranger"), disk.Spec{VirtualBytes: 3 << 20, ID: "b2f00000-8a5c-4d6f-b3a1-3f0d1a4d6f77",
+				Name: "x"}, disktest.Pattern(3<<20, 10))
 			_, err = formats.OpenChain(at("top"), formats.Options{})
 			require.ErrorAs(t, err, &fault)
 			require.Equal(t, formats.ParentChanged, fault.Code)

@@ -67,10 +67,12 @@ func Check(src disk.Source, open disk.Opener) ([]disk.Problem, error) {
 		return ps.All(), nil
 	}
 	if leaked.n > 0 {
-		found(leaked.first, true, "%d clusters (%d bytes) are counted as used and nothing refers to them", leaked.n, leaked.n*cb)
+		found(leaked.first, true, "%d clusters (%d bytes) are counted as used and nothing refers to them", leaked.n,
+			leaked.n*cb)
 	}
 	if low.n > 0 {
-		found(low.first, false, "%d clusters are in use more often than their reference counts say: what is written next could go over them", low.n)
+		found(low.first, false, "%d clusters are in use more often than their reference counts say: what is written next "+
+			"could go over them", low.n)
 	}
 	if n, at := i.wrongCopied(c); n > 0 {
 		found(at, false, "%d entries of the tables are wrong about whether their cluster is theirs alone", n)
@@ -129,7 +131,8 @@ func (i *Image) compareRefcounts(c *counts) (leaked, low tally, err error) {
 	cb := i.clusterBytes()
 	tableBytes := int64(i.refClusters) * cb
 	if tableBytes > maxTableBytes || i.refOffset <= 0 || i.refOffset > i.src.Size()-tableBytes {
-		return leaked, low, disk.Damaged(atRefTable, "the refcount table of %d bytes at byte %d does not lie in the file", tableBytes, i.refOffset)
+		return leaked, low, disk.Damaged(atRefTable, "the refcount table of %d bytes at byte %d does not lie in the file",
+			tableBytes, i.refOffset)
 	}
 	table := make([]byte, tableBytes)
 	if _, err := i.src.ReadAt(table, i.refOffset); err != nil && tableBytes > 0 {

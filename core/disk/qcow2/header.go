@@ -139,7 +139,8 @@ func (h *header) parent() *disk.ParentRef {
 	}
 	var r remembered
 	_ = json.Unmarshal(h.extension(extParent), &r) // damaged: as if nothing were remembered
-	return &disk.ParentRef{Path: h.backing, Format: string(h.extension(extBackingFormat)), ID: r.ID, Fingerprint: r.Fingerprint}
+	return &disk.ParentRef{Path: h.backing, Format: string(h.extension(extBackingFormat)), ID: r.ID,
+		Fingerprint: r.Fingerprint}
 }
 
 func (h *header) setParent(p disk.ParentRef) error {
@@ -250,7 +251,8 @@ func readHeader(src disk.Source) (*header, error) {
 		return nil, disk.Damaged(36, "L1 table has %d entries, the disk needs %d", h.l1Entries, need)
 	}
 	end := src.Size()
-	if n := int64(h.l1Entries) * 8; n > maxTableBytes || h.l1Offset < 0 || h.l1Offset%h.clusterBytes() != 0 || n > 0 && h.l1Offset > end-n {
+	if n := int64(h.l1Entries) * 8; n > maxTableBytes || h.l1Offset < 0 || h.l1Offset%h.clusterBytes() != 0 || n > 0 &&
+		h.l1Offset > end-n {
 		return nil, disk.Damaged(40, "L1 table of %d entries at byte %d does not lie in the file", h.l1Entries, h.l1Offset)
 	}
 	return h, nil

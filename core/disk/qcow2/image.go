@@ -76,8 +76,9 @@ func (i *Image) readL1(at int64, entries uint32) ([]uint64, error) {
 
 func (i *Image) Info() disk.Info {
 	info := disk.Info{
-		Format: Format, Variant: fmt.Sprintf("v%d", i.version), VirtualBytes: i.size, SectorBytes: 512, ID: i.id(), Linkage: i.id(),
-		Parent: i.header.parent(), Encrypted: i.encrypted, Clean: i.incompatible&(featDirty|featCorrupt) == 0,
+		Format: Format, Variant: fmt.Sprintf("v%d", i.version), VirtualBytes: i.size, SectorBytes: 512, ID: i.id(),
+		Linkage: i.id(),
+		Parent:  i.header.parent(), Encrypted: i.encrypted, Clean: i.incompatible&(featDirty|featCorrupt) == 0,
 	}
 	for _, s := range i.list {
 		info.Snapshots = append(info.Snapshots, s.Snapshot)

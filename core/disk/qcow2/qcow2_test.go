@@ -56,7 +56,8 @@ func TestLikeAByteArray(t *testing.T) {
 				require.NoError(t, err)
 				layers = append([]disk.Image{below}, layers...)
 				f = &disktest.Memory{}
-				_, err = qcow2.CreateClusters(f, disk.Spec{VirtualBytes: size, ID: diskID, Parent: &disk.ParentRef{Path: "below.qcow2", Format: "qcow2"}}, bits)
+				_, err = qcow2.CreateClusters(f, disk.Spec{VirtualBytes: size, ID: diskID,
+					Parent: &disk.ParentRef{Path: "below.qcow2", Format: "qcow2"}}, bits)
 				require.NoError(t, err)
 				img = reopen(t, f, layers)
 			}
@@ -87,12 +88,13 @@ func TestResume(t *testing.T) {
 		target, err := qcow2.Create(f, disk.Spec{VirtualBytes: int64(len(truth))})
 		require.NoError(t, err)
 		var off int64
-		err = disk.Pump(t.Context(), target, disk.ImageFeed(src, 0, target.BlockBytes()), disk.Options{SaveEvery: 512 << 10, Saved: func(o int64, _ []byte, _ any) error {
-			if off = o; o >= int64(stop)*600<<10 {
-				return io.ErrClosedPipe
-			}
-			return nil
-		}})
+		err = disk.Pump(t.Context(), target, disk.ImageFeed(src, 0, target.BlockBytes()),
+			disk.Options{SaveEvery: 512 << 10, Saved: func(o int64, _ []byte, _ any) error {
+				if off = o; o >= int64(stop)*600<<10 {
+					return io.ErrClosedPipe
+				}
+				return nil
+			}})
 		require.ErrorIs(t, err, io.ErrClosedPipe)
 		again, err := qcow2.OpenWrite(f, nil)
 		require.NoError(t, err)
@@ -108,7 +110,8 @@ func TestPumpStopsAtOnce(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	target, err := qcow2.Create(&disktest.Memory{}, disk.Spec{VirtualBytes: 64 << 20})
 	require.NoError(t, err)
-	err = disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(disktest.Pattern(64<<20, 1)), 0, target.BlockBytes()), disk.Options{Progress: func(int64) { cancel() }})
+	err = disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(disktest.Pattern(64<<20, 1)), 0, target.BlockBytes()),
+		disk.Options{Progress: func(int64) { cancel() }})
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -150,7 +153,8 @@ func TestHeaderIsChecked(t *testing.T) {
 
 func FuzzOpen(f *testing.F) {
 	small := &disktest.Memory{}
-	img, err := qcow2.CreateClusters(small, disk.Spec{VirtualBytes: 1 << 20, Parent: &disk.ParentRef{Path: "base", Format: "raw"}, ID: diskID}, 9)
+	img, err := qcow2.CreateClusters(small, disk.Spec{VirtualBytes: 1 << 20,
+		Parent: &disk.ParentRef{Path: "base", Format: "raw"}, ID: diskID}, 9)
 	require.NoError(f, err)
 	_, err = img.WriteAt([]byte("boot"), 510)
 	require.NoError(f, err)
@@ -161,7 +165,8 @@ func FuzzOpen(f *testing.F) {
 		if err == nil {
 			disktest.Exercise(img)
 		}
-		if w, err := qcow2.OpenWrite(&disktest.Memory{Bytes: append([]byte{}, raw...)}, disktest.Plain(nil)); err == nil && w.Info().VirtualBytes > 0 && len(raw) < 1<<20 {
+		if w, err := qcow2.OpenWrite(&disktest.Memory{Bytes: append([]byte{}, raw...)}, disktest.Plain(nil)); err == nil &&
+			w.Info().VirtualBytes > 0 && len(raw) < 1<<20 {
 			w.WriteAt([]byte{1}, 0)
 			w.Finish()
 		}

@@ -17,7 +17,8 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 	if i.footerMissing != nil {
 		ps.Add(disk.Problem{
 			Offset: src.Size(), What: fmt.Sprintf("the footer at the end is missing or damaged: %v", i.footerMissing),
-			Repair: "write the footer at the end anew, from its copy at the front", Fix: func(f disk.File) error { return restore(f, i, roundUp(f.Size(), sectorBytes)) },
+			Repair: "write the footer at the end anew, from its copy at the front",
+			Fix:    func(f disk.File) error { return restore(f, i, roundUp(f.Size(), sectorBytes)) },
 		})
 	}
 	if i.header == nil {
@@ -26,7 +27,8 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 	if front, err := readFooter(src, 0); err != nil || *front != i.footer {
 		ps.Add(disk.Problem{
 			What: "the copy of the footer at the front differs from the footer", Harmless: true,
-			Repair: "write the copy of the footer anew, from the footer at the end", Fix: func(f disk.File) error { return restore(f, i, 0) },
+			Repair: "write the copy of the footer anew, from the footer at the end",
+			Fix:    func(f disk.File) error { return restore(f, i, 0) },
 		})
 	}
 	var places []disk.Place
@@ -37,7 +39,8 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 		at := int64(sector) * sectorBytes
 		end := at + i.bitmapBytes() + min(i.block, i.size-int64(n)*i.block)
 		if at < i.tableAt+int64(len(i.table))*4 || end > src.Size() {
-			ps.Damaged(i.tableAt+int64(n)*4, "block %d, guest bytes from %d, lies at byte %d: outside the file's data", n, int64(n)*i.block, at)
+			ps.Damaged(i.tableAt+int64(n)*4, "block %d, guest bytes from %d, lies at byte %d: outside the file's data", n,
+				int64(n)*i.block, at)
 			continue
 		}
 		places = append(places, disk.Place{At: at, Length: end - at, Entry: n})

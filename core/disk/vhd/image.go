@@ -45,7 +45,8 @@ func Open(src disk.Source) (*Image, error) {
 	i.footer = *f
 	if f.kind == typeFixed {
 		if f.size > src.Size()-footerBytes {
-			return nil, disk.Damaged(src.Size(), "the disk has %d bytes, the file only %d: it was cut short", f.size, src.Size()-footerBytes)
+			return nil, disk.Damaged(src.Size(), "the disk has %d bytes, the file only %d: it was cut short", f.size,
+				src.Size()-footerBytes)
 		}
 		return i, nil
 	}
@@ -110,14 +111,16 @@ func (i *Image) parentPath() string {
 
 func (i *Image) Info() disk.Info {
 	info := disk.Info{
-		Format: Format, Variant: "fixed", VirtualBytes: i.size, SectorBytes: sectorBytes, ID: i.id.String(), Linkage: i.id.String(),
-		Clean: i.footerMissing == nil && !i.saved,
+		Format: Format, Variant: "fixed", VirtualBytes: i.size, SectorBytes: sectorBytes, ID: i.id.String(),
+		Linkage: i.id.String(),
+		Clean:   i.footerMissing == nil && !i.saved,
 	}
 	if i.header != nil {
 		info.Variant = "dynamic"
 	}
 	if i.kind == typeDiffers {
-		info.Parent = &disk.ParentRef{Path: i.stated, Format: Format, ID: i.parentID.String(), ModifiedAt: fromStamp(i.parentStamp)}
+		info.Parent = &disk.ParentRef{Path: i.stated, Format: Format, ID: i.parentID.String(),
+			ModifiedAt: fromStamp(i.parentStamp)}
 	}
 	return info
 }

@@ -98,7 +98,8 @@ func parseFooter(raw []byte, at int64) (*footer, error) {
 	if want, got := checksum(raw[:footerBytes], 64), be.Uint32(raw[64:]); want != got {
 		return nil, disk.Damaged(at+64, "checksum of the footer is %#x, should be %#x", got, want)
 	}
-	f := &footer{headerAt: be.Uint64(raw[16:]), stamp: be.Uint32(raw[24:]), size: int64(be.Uint64(raw[48:])), kind: be.Uint32(raw[60:]), saved: raw[84] != 0}
+	f := &footer{headerAt: be.Uint64(raw[16:]), stamp: be.Uint32(raw[24:]), size: int64(be.Uint64(raw[48:])),
+		kind: be.Uint32(raw[60:]), saved: raw[84] != 0}
 	copy(f.id[:], raw[68:84])
 	switch {
 	case be.Uint32(raw[12:])>>16 != 1:
@@ -184,7 +185,8 @@ func parseHeader(raw []byte, at, size, fileBytes int64) (*header, error) {
 	if want, got := checksum(raw, 36), be.Uint32(raw[36:]); want != got {
 		return nil, disk.Damaged(at+36, "checksum of the dynamic header is %#x, should be %#x", got, want)
 	}
-	h := &header{tableAt: int64(be.Uint64(raw[16:])), entries: be.Uint32(raw[28:]), block: int64(be.Uint32(raw[32:])), parentStamp: be.Uint32(raw[56:])}
+	h := &header{tableAt: int64(be.Uint64(raw[16:])), entries: be.Uint32(raw[28:]), block: int64(be.Uint32(raw[32:])),
+		parentStamp: be.Uint32(raw[56:])}
 	copy(h.parentID[:], raw[40:56])
 	h.parentName = text16(raw[64:576], be)
 	for n := range h.locators {
@@ -193,13 +195,16 @@ func parseHeader(raw []byte, at, size, fileBytes int64) (*header, error) {
 	}
 	switch {
 	case be.Uint32(raw[24:])>>16 != 1:
-		return nil, fmt.Errorf("%w: version %#x of the dynamic header (at byte %d)", disk.ErrVariant, be.Uint32(raw[24:]), at+24)
+		return nil, fmt.Errorf("%w: version %#x of the dynamic header (at byte %d)", disk.ErrVariant, be.Uint32(raw[24:]),
+			at+24)
 	case h.block < sectorBytes || h.block > maxBlock || h.block&(h.block-1) != 0:
 		return nil, disk.Damaged(at+32, "blocks of %d bytes", h.block)
 	case int64(h.entries) < (size+h.block-1)/h.block:
-		return nil, disk.Damaged(at+28, "the allocation table has %d entries, the disk needs %d", h.entries, (size+h.block-1)/h.block)
+		return nil, disk.Damaged(at+28, "the allocation table has %d entries, the disk needs %d", h.entries,
+			(size+h.block-1)/h.block)
 	case h.tableAt < 0 || h.tableAt > fileBytes-int64(h.entries)*4:
-		return nil, disk.Damaged(at+16, "the allocation table of %d entries at byte %d does not lie in the file", h.entries, h.tableAt)
+		return nil, disk.Damaged(at+16, "the allocation table of %d entries at byte %d does not lie in the file", h.entries,
+			h.tableAt)
 	}
 	return h, nil
 }

@@ -26,7 +26,8 @@ func write(t testing.TB, s disk.Spec, truth []byte) *disktest.Memory {
 	target, err := vhd.Create(f, s)
 	require.NoError(t, err)
 	if s.Parent == nil {
-		require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+		require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+			disk.Options{}))
 	}
 	require.NoError(t, target.Finish())
 	return f
@@ -47,7 +48,8 @@ func sum(raw []byte, field int) {
 func TestSectorsOfALayer(t *testing.T) {
 	below := disktest.Pattern(4<<20, 3)
 	base := write(t, disk.Spec{ID: diskID}, below)
-	layer := write(t, disk.Spec{ID: otherID, Parent: &disk.ParentRef{Path: "base.vhd", ID: diskID, ModifiedAt: made}}, below)
+	layer := write(t, disk.Spec{ID: otherID, Parent: &disk.ParentRef{Path: "base.vhd", ID: diskID, ModifiedAt: made}},
+		below)
 	// Block 1 behind what is there; the footer moves behind it.
 	footer := append([]byte{}, layer.Bytes[len(layer.Bytes)-512:]...)
 	layer.Bytes = layer.Bytes[:len(layer.Bytes)-512]
@@ -132,7 +134,8 @@ func TestRefused(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			if c.spoil == nil {
-				_, err := vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID, SectorBytes: map[error]int{disk.ErrVariant: 4096}[c.err], VirtualBytes: 1 << 41})
+				_, err := vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID,
+					SectorBytes: map[error]int{disk.ErrVariant: 4096}[c.err], VirtualBytes: 1 << 41})
 				if c.err == disk.ErrVariant {
 					_, err = vhd.Create(&disktest.Memory{}, disk.Spec{ID: diskID, SectorBytes: 4096})
 				}

@@ -33,7 +33,8 @@ func Create(f disk.File, s disk.Spec) (*Target, error) {
 	size := roundUp(s.VirtualBytes, sectorBytes)
 	switch {
 	case size > MostBytes:
-		return nil, fmt.Errorf("%w: a VHD holds at most %d bytes, the disk has %d; VHDX, QCOW2 and raw hold more", disk.ErrTooLarge, int64(MostBytes), size)
+		return nil, fmt.Errorf("%w: a VHD holds at most %d bytes, the disk has %d; VHDX, QCOW2 and raw hold more",
+			disk.ErrTooLarge, int64(MostBytes), size)
 	case s.SectorBytes > sectorBytes:
 		return nil, fmt.Errorf("%w: VHD has sectors of 512 bytes, the disk of %d", disk.ErrVariant, s.SectorBytes)
 	}

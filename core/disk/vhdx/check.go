@@ -18,7 +18,8 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 	var ps disk.Problems
 	if i.log != nil {
 		ps.Add(disk.Problem{
-			Offset: i.logAt, What: fmt.Sprintf("it was not closed properly: its log holds %d entries that are not in place", i.log.entries),
+			Offset: i.logAt, What: fmt.Sprintf("it was not closed properly: its log holds %d entries that are not in place",
+				i.log.entries),
 			Repair: "write what the log holds to its place", Fix: func(f disk.File) error { return replay(f) },
 		})
 	}
@@ -44,7 +45,8 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 		}
 		ps.Add(disk.Problem{
 			Offset: at, What: fmt.Sprintf("one of the two region tables can't be used: %v", i.tables[n]), Harmless: true,
-			Repair: fmt.Sprintf("write the region table at byte %d anew, from the other one", at), Fix: func(f disk.File) error { return copyRegions(f, region1At+region2At-at, at) },
+			Repair: fmt.Sprintf("write the region table at byte %d anew, from the other one", at),
+			Fix:    func(f disk.File) error { return copyRegions(f, region1At+region2At-at, at) },
 		})
 	}
 	i.checkBlocks(&ps)
@@ -64,13 +66,15 @@ func (i *Image) checkBlocks(ps *disk.Problems) {
 			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, is in state %d", k, what, s)
 		case s != present && s != partial:
 		case at < i.bat.at && at < mib || at+length > i.src.Size():
-			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, points to byte %d: outside the file's data", k, what, at)
+			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, points to byte %d: outside the file's data", k,
+				what, at)
 		default:
 			places = append(places, disk.Place{At: at, Length: length, Entry: k})
 		}
 	}
 	disk.Overlaps(places, func(a, b disk.Place) {
-		ps.Damaged(i.bat.at+int64(b.Entry)*8, "entries %d and %d of the block table share byte %d of the file", a.Entry, b.Entry, b.At)
+		ps.Damaged(i.bat.at+int64(b.Entry)*8, "entries %d and %d of the block table share byte %d of the file", a.Entry,
+			b.Entry, b.At)
 	})
 }
 

@@ -102,8 +102,9 @@ func Open(src disk.Source) (*Image, error) {
 
 func (i *Image) Info() disk.Info {
 	info := disk.Info{
-		Format: Format, Variant: "dynamic", VirtualBytes: i.size, SectorBytes: int(i.sector), ID: i.id.String(), Linkage: i.dataID.String(),
-		Clean: i.log == nil,
+		Format: Format, Variant: "dynamic", VirtualBytes: i.size, SectorBytes: int(i.sector), ID: i.id.String(),
+		Linkage: i.dataID.String(),
+		Clean:   i.log == nil,
 	}
 	if i.fixed && !i.parent {
 		info.Variant = "fixed"

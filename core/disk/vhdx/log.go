@@ -138,9 +138,11 @@ func (l *logReader) entry(off int64) (e logEntry, raw []byte, ok bool) {
 	if l.read(head, off) != nil || string(head[:4]) != "loge" || guid(head[32:]) != l.id {
 		return e, nil, false
 	}
-	e = logEntry{at: off, length: int64(le.Uint32(head[8:])), tail: int64(le.Uint32(head[12:])), sequence: le.Uint64(head[16:]),
-		count: int(le.Uint32(head[24:])), flushed: int64(le.Uint64(head[48:])), last: int64(le.Uint64(head[56:]))}
-	if e.length < logSector || e.length > l.length || e.length%logSector != 0 || e.tail%logSector != 0 || e.tail >= l.length ||
+	e = logEntry{at: off, length: int64(le.Uint32(head[8:])), tail: int64(le.Uint32(head[12:])),
+		sequence: le.Uint64(head[16:]),
+		count:    int(le.Uint32(head[24:])), flushed: int64(le.Uint64(head[48:])), last: int64(le.Uint64(head[56:]))}
+	if e.length < logSector || e.length > l.length || e.length%logSector != 0 || e.tail%logSector != 0 ||
+		e.tail >= l.length ||
 		e.sequence == 0 || int64(e.count) > (e.length-64)/32 {
 		return e, nil, false
 	}
@@ -156,7 +158,8 @@ func (l *logReader) entry(off int64) (e logEntry, raw []byte, ok bool) {
 // entry's tail lies in the run, the one with the highest number.
 func readLog(src disk.Source, h *header) (*replayed, error) {
 	l := &logReader{src, h.logAt, int64(h.logLength), h.logID}
-	if h.logVersion != 0 || l.length == 0 || l.length%mib != 0 || l.at < mib || l.at%mib != 0 || l.at > src.Size()-l.length {
+	if h.logVersion != 0 || l.length == 0 || l.length%mib != 0 || l.at < mib || l.at%mib != 0 ||
+		l.at > src.Size()-l.length {
 		return nil, disk.Damaged(h.at+68, "the log of %d bytes at byte %d does not lie in the file", h.logLength, h.logAt)
 	}
 	var best []logEntry
@@ -233,7 +236,8 @@ func (r *replayed) add(l *logReader, e logEntry, raw []byte) error {
 				return disk.Damaged(where, "the log entry has fewer data sectors than descriptors")
 			}
 			s := raw[data : data+logSector]
-			if string(s[:4]) != "data" || le.Uint32(s[4:]) != uint32(e.sequence>>32) || le.Uint32(s[logSector-4:]) != uint32(e.sequence) {
+			if string(s[:4]) != "data" || le.Uint32(s[4:]) != uint32(e.sequence>>32) ||
+				le.Uint32(s[logSector-4:]) != uint32(e.sequence) {
 				return disk.Damaged(where, "data sector of the log is not of its entry")
 			}
 			p := page{order: order, at: l.at + (e.at+data)%l.length}

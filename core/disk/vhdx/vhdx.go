@@ -117,7 +117,8 @@ func parseHeader(raw []byte, at int64) (*header, error) {
 	}
 	return &header{
 		at: at, sequence: le.Uint64(raw[8:]), fileID: guid(raw[16:]), dataID: guid(raw[32:]), logID: guid(raw[48:]),
-		logVersion: le.Uint16(raw[64:]), version: le.Uint16(raw[66:]), logLength: le.Uint32(raw[68:]), logAt: int64(le.Uint64(raw[72:])),
+		logVersion: le.Uint16(raw[64:]), version: le.Uint16(raw[66:]), logLength: le.Uint32(raw[68:]),
+		logAt: int64(le.Uint64(raw[72:])),
 	}, nil
 }
 
@@ -243,7 +244,8 @@ func parseMetadata(src disk.Source, r region) (*parameters, error) {
 		e := table[32+32*k:]
 		entryAt := r.at + 32 + int64(32*k)
 		id, at, length, flags := guid(e), int64(le.Uint32(e[16:])), int64(le.Uint32(e[20:])), le.Uint32(e[24:])
-		known := id == itemParameters || id == itemSize || id == itemDiskID || id == itemSector || id == itemPhysical || id == itemLocator
+		known := id == itemParameters || id == itemSize || id == itemDiskID || id == itemSector || id == itemPhysical ||
+			id == itemLocator
 		if !known || flags&flagUser != 0 {
 			if flags&flagRequired != 0 {
 				return nil, fmt.Errorf("%w: unknown required metadata %s (at byte %d)", disk.ErrVariant, id, entryAt)
@@ -257,7 +259,8 @@ func parseMetadata(src disk.Source, r region) (*parameters, error) {
 		if _, err := src.ReadAt(body, r.at+at); err != nil && length > 0 {
 			return nil, disk.Damaged(r.at+at, "read metadata: %v", err)
 		}
-		least := map[uuid.UUID]int64{itemParameters: 8, itemSize: 8, itemDiskID: 16, itemSector: 4, itemPhysical: 4, itemLocator: 20}[id]
+		least := map[uuid.UUID]int64{itemParameters: 8, itemSize: 8, itemDiskID: 16, itemSector: 4, itemPhysical: 4,
+			itemLocator: 20}[id]
 		if length < least {
 			return nil, disk.Damaged(entryAt, "metadata item has %d bytes, should have %d", length, least)
 		}

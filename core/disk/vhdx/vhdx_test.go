@@ -30,7 +30,8 @@ func write(t testing.TB, s disk.Spec, truth []byte) *disktest.Memory {
 	target, err := vhdx.Create(f, s)
 	require.NoError(t, err)
 	if s.Parent == nil {
-		require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+		require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+			disk.Options{}))
 	}
 	require.NoError(t, target.Finish())
 	return f
@@ -146,12 +147,14 @@ func TestLog(t *testing.T) {
 		image []byte
 		want  []byte
 	}{
-		"one entry":             {withLog(good.Bytes, 0, first), want},
-		"two":                   {withLog(good.Bytes, 0, first, second), both},
-		"the second is torn":    {withLog(good.Bytes, 0, first, torn), want},
-		"an older one follows":  {withLog(good.Bytes, 0, first, stale), want},
-		"around the log's end":  {withLog(good.Bytes, nearEnd, late(first, uint32(nearEnd)), late(second, uint32(nearEnd))), both},
-		"the tail is past some": {withLog(good.Bytes, 0, entry(6, 0, size, put(0, sector(9))), late(first, uint32(len(entry(6, 0, size, put(0, sector(9))))))), want},
+		"one entry":            {withLog(good.Bytes, 0, first), want},
+		"two":                  {withLog(good.Bytes, 0, first, second), both},
+		"the second is torn":   {withLog(good.Bytes, 0, first, torn), want},
+		"an older one follows": {withLog(good.Bytes, 0, first, stale), want},
+		"around the log's end": {withLog(good.Bytes, nearEnd, late(first, uint32(nearEnd)), late(second, uint32(nearEnd))),
+			both},
+		"the tail is past some": {withLog(good.Bytes, 0, entry(6, 0, size, put(0, sector(9))),
+			late(first, uint32(len(entry(6, 0, size, put(0, sector(9))))))), want},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f := &disktest.Memory{Bytes: c.image}
@@ -193,7 +196,8 @@ func TestSectorsOfALayer(t *testing.T) {
 		base := write(t, disk.Spec{SectorBytes: sectorBytes}, below)
 		bottom, err := vhdx.Open(base)
 		require.NoError(t, err)
-		layer := write(t, disk.Spec{SectorBytes: sectorBytes, Parent: &disk.ParentRef{Path: "base.vhdx", ID: bottom.Info().Linkage}}, below)
+		layer := write(t, disk.Spec{SectorBytes: sectorBytes, Parent: &disk.ParentRef{Path: "base.vhdx",
+			ID: bottom.Info().Linkage}}, below)
 		const chunk = 1 << 23 / (2 * mib) // times the sector size: payload blocks of a bitmap block
 		at := int64(len(layer.Bytes))
 		le.PutUint64(layer.Bytes[batAt+8:], uint64(at)|7)                         // block 1: partially present
@@ -297,7 +301,8 @@ func TestRefused(t *testing.T) {
 func FuzzOpen(f *testing.F) {
 	small := write(f, disk.Spec{Parent: &disk.ParentRef{Path: "base.vhdx", ID: otherID}}, make([]byte, mib))
 	f.Add(small.Bytes[:4*mib])
-	f.Add(withLog(small.Bytes, 0, entry(7, 0, small.Size(), change{at: batAt, data: make([]byte, 4096)}, change{at: 0, zeros: 4096})))
+	f.Add(withLog(small.Bytes, 0, entry(7, 0, small.Size(), change{at: batAt, data: make([]byte, 4096)},
+		change{at: 0, zeros: 4096})))
 	f.Fuzz(func(_ *testing.T, raw []byte) {
 		if img, err := vhdx.Open(&disktest.Memory{Bytes: raw}); err == nil {
 			disktest.Exercise(img)

@@ -36,14 +36,16 @@ func Create(f disk.File, s disk.Spec) (*Target, error) {
 	if err != nil {
 		return nil, fmt.Errorf("disk id %q: %w", s.ID, err)
 	}
-	p := &parameters{block: 2 * mib, fixed: s.Variant == "fixed", parent: s.Parent != nil, id: id, sector: int64(max(512, s.SectorBytes)), physical: 4096}
+	p := &parameters{block: 2 * mib, fixed: s.Variant == "fixed", parent: s.Parent != nil, id: id,
+		sector: int64(max(512, s.SectorBytes)), physical: 4096}
 	p.size = (s.VirtualBytes + p.sector - 1) / p.sector * p.sector
 	if p.size > 1<<40 {
 		p.block = 32 * mib // keeps the table of 64 TiB at 16 MiB
 	}
 	switch {
 	case p.size > MostBytes:
-		return nil, fmt.Errorf("%w: a VHDX holds at most %d bytes, the disk has %d", disk.ErrTooLarge, int64(MostBytes), p.size)
+		return nil, fmt.Errorf("%w: a VHDX holds at most %d bytes, the disk has %d", disk.ErrTooLarge, int64(MostBytes),
+			p.size)
 	case p.sector != 512 && p.sector != 4096:
 		return nil, fmt.Errorf("%w: sectors of %d bytes", disk.ErrVariant, p.sector)
 	case s.Variant != "" && s.Variant != "dynamic" && s.Variant != "fixed":
@@ -59,7 +61,8 @@ func Create(f disk.File, s disk.Spec) (*Target, error) {
 		return nil, err
 	}
 	i := &Image{file: f, src: f, parameters: p, bitmaps: map[int64][]byte{}}
-	i.header = header{at: header1At, sequence: 1, fileID: uuid.NewSHA1(id, []byte("file written")), dataID: linkage, logLength: logLength, logAt: logAt}
+	i.header = header{at: header1At, sequence: 1, fileID: uuid.NewSHA1(id, []byte("file written")), dataID: linkage,
+		logLength: logLength, logAt: logAt}
 	i.metadata = region{metadataAt, mib}
 	i.bat = region{batAt, roundUp(max(1, p.entries()*8), mib)}
 	i.table = make([]uint64, p.entries())

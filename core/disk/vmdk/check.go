@@ -112,8 +112,10 @@ func (i *sparse) check(ps *disk.Problems) error {
 func (i *sparse) compare(ps *disk.Problems) {
 	if i.redundant {
 		ps.Add(disk.Problem{
-			Offset: int64(i.directoryAt) * sectorBytes, What: "the grain directory can't be used; the redundant one is", Harmless: true,
-			Repair: "write the grain directory anew, from the redundant one", Fix: func(f disk.File) error { return copyDirectory(f, i, i.redundantAt, i.directoryAt) },
+			Offset: int64(i.directoryAt) * sectorBytes, What: "the grain directory can't be used; the redundant one is",
+			Harmless: true,
+			Repair:   "write the grain directory anew, from the redundant one",
+			Fix:      func(f disk.File) error { return copyDirectory(f, i, i.redundantAt, i.directoryAt) },
 		})
 		return
 	}
@@ -132,8 +134,10 @@ func (i *sparse) compare(ps *disk.Problems) {
 	}
 	if differs {
 		ps.Add(disk.Problem{
-			Offset: int64(i.redundantAt) * sectorBytes, What: "the redundant grain directory differs from the first", Harmless: true,
-			Repair: "write the redundant grain directory anew, from the first", Fix: func(f disk.File) error { return copyDirectory(f, i, i.directoryAt, i.redundantAt) },
+			Offset: int64(i.redundantAt) * sectorBytes, What: "the redundant grain directory differs from the first",
+			Harmless: true,
+			Repair:   "write the redundant grain directory anew, from the first",
+			Fix:      func(f disk.File) error { return copyDirectory(f, i, i.directoryAt, i.redundantAt) },
 		})
 	}
 }

@@ -83,7 +83,8 @@ func TestDirectories(t *testing.T) {
 	good := &disktest.Memory{}
 	target, err := vmdk.CreateSparse(good, disk.Spec{VirtualBytes: int64(len(truth)), ID: "0badcafe"})
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 	const first, second = (21 + 1 + 8) * 512, 21 * 512 // a directory of one sector, two tables of four
 	for name, spoil := range map[string]func(p []byte){
@@ -115,7 +116,11 @@ func TestDirectories(t *testing.T) {
 			copy(p[first+512:first+516], p[first+516:first+520])
 			copy(p[second+512:second+516], p[second+516:second+520])
 		},
-		"a grain in the file's header": func(p []byte) { copy(p[first+512:], "\x02\x00\x00\x00"); copy(p[second+512:], "\x02\x00\x00\x00") },
+		"a grain in the file's header": func(p []byte) {
+			copy(p[first+512:], "\x02\x00\x00\x00")
+			copy(p[second+512:],
+				"\x02\x00\x00\x00")
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f := &disktest.Memory{Bytes: append([]byte{}, good.Bytes...)}
@@ -131,7 +136,8 @@ func TestDirectories(t *testing.T) {
 func FuzzDescriptor(f *testing.F) {
 	d, open, _ := several(f)
 	f.Add(d.Bytes)
-	f.Add([]byte("# Disk DescriptorFile\nCID=1\nparentCID=0badcafe\nparentFileNameHint=\"base.vmdk\"\nRW 8 FLAT \"a-flat.vmdk\" 0\n"))
+	f.Add([]byte("# Disk DescriptorFile\nCID=1\nparentCID=0badcafe\nparentFileNameHint=\"base.vmdk\"\nRW 8 FLAT " +
+		"\"a-flat.vmdk\" 0\n"))
 	f.Fuzz(func(_ *testing.T, raw []byte) {
 		if img, err := vmdk.Open(&disktest.Memory{Bytes: raw}, open); err == nil {
 			disktest.Exercise(img)

@@ -94,8 +94,9 @@ func parseHeader(raw []byte, at int64) (*header, error) {
 		version: le.Uint32(raw[4:]), flags: le.Uint32(raw[8:]),
 		capacity: le.Uint64(raw[12:]), grain: le.Uint64(raw[20:]),
 		descriptorAt: le.Uint64(raw[28:]), descriptorSize: le.Uint64(raw[36:]),
-		entries: le.Uint32(raw[44:]), redundantAt: le.Uint64(raw[48:]), directoryAt: le.Uint64(raw[56:]), overhead: le.Uint64(raw[64:]),
-		unclean: raw[atUnclean] != 0, compression: le.Uint16(raw[77:]),
+		entries: le.Uint32(raw[44:]), redundantAt: le.Uint64(raw[48:]), directoryAt: le.Uint64(raw[56:]),
+		overhead: le.Uint64(raw[64:]),
+		unclean:  raw[atUnclean] != 0, compression: le.Uint16(raw[77:]),
 	}
 	switch {
 	case h.version < 1 || h.version > 3:

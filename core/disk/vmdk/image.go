@@ -114,14 +114,16 @@ func (i *Image) openExtents(src disk.Source, open disk.Opener) (err error) {
 				return fmt.Errorf("extent %d, %q: %w", n+1, line.file, err)
 			}
 			if s.bytes() < length {
-				return fmt.Errorf("extent %d, %q: %w", n+1, line.file, disk.Damaged(12, "it has %d bytes, the descriptor counts on %d", s.bytes(), length))
+				return fmt.Errorf("extent %d, %q: %w", n+1, line.file,
+					disk.Damaged(12, "it has %d bytes, the descriptor counts on %d", s.bytes(), length))
 			}
 			i.clean = i.clean && !s.unclean
 			i.add(s, length)
 			continue
 		}
 		if at := line.at * sectorBytes; file.Size()-at < length {
-			return fmt.Errorf("extent %d, %q: %w", n+1, line.file, disk.Damaged(file.Size(), "it ends here, the descriptor counts on %d bytes", at+length))
+			return fmt.Errorf("extent %d, %q: %w", n+1, line.file,
+				disk.Damaged(file.Size(), "it ends here, the descriptor counts on %d bytes", at+length))
 		}
 		i.add(flat{file, line.at * sectorBytes, length}, length)
 	}

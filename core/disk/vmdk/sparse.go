@@ -48,7 +48,8 @@ func openSparse(src disk.Source) (*sparse, error) {
 		if err != nil {
 			return nil, disk.Damaged(at, "no footer in the last KiB: the image is cut short")
 		}
-		if footer.capacity != h.capacity || footer.grain != h.grain || footer.entries != h.entries || footer.directoryAt == gdAtEnd {
+		if footer.capacity != h.capacity || footer.grain != h.grain || footer.entries != h.entries ||
+			footer.directoryAt == gdAtEnd {
 			return nil, disk.Damaged(at, "header and footer contradict each other")
 		}
 		i.directoryAt = footer.directoryAt
@@ -172,7 +173,8 @@ func (i *sparse) readAt(p []byte, off int64) (int, error) {
 		}
 		if t == nil || i.kind(t[at%span/i.grainBytes()]) != disk.Data {
 			clear(part)
-		} else if err := i.readGrain(part, int64(t[at%span/i.grainBytes()])*sectorBytes, inGrain, at/int64(i.grainBytes())*int64(i.grain)); err != nil {
+		} else if err := i.readGrain(part, int64(t[at%span/i.grainBytes()])*sectorBytes, inGrain,
+			at/int64(i.grainBytes())*int64(i.grain)); err != nil {
 			return done, err
 		}
 		done += len(part)

@@ -50,7 +50,8 @@ func NewStreamFeed(r io.Reader, mark func(at int64) any) (*StreamFeed, error) {
 	if err := f.read(rest); err != nil {
 		return nil, err
 	}
-	if from, to := int64(h.descriptorAt-1)*sectorBytes, int64(h.descriptorAt-1+h.descriptorSize)*sectorBytes; h.descriptorAt > 0 && from < to && to <= int64(len(rest)) {
+	if from, to := int64(h.descriptorAt-1)*sectorBytes,
+		int64(h.descriptorAt-1+h.descriptorSize)*sectorBytes; h.descriptorAt > 0 && from < to && to <= int64(len(rest)) {
 		if h.descriptorProps, err = parseDescriptor(string(rest[from:to])); err != nil {
 			return nil, err
 		}
@@ -106,7 +107,8 @@ func (f *StreamFeed) Next() (disk.Piece, error) {
 			return disk.Piece{}, disk.Damaged(start, "marker for a grain of %d bytes at sector %d", size, lba)
 		}
 		if int64(lba) <= f.lastLBA {
-			return disk.Piece{}, fmt.Errorf("%w: that of sector %d comes after that of %d, at byte %d", ErrOrder, lba, f.lastLBA, start)
+			return disk.Piece{}, fmt.Errorf("%w: that of sector %d comes after that of %d, at byte %d", ErrOrder, lba, f.lastLBA,
+				start)
 		}
 		f.lastLBA = int64(lba)
 		total := int(12+size) + pad(int(12+size))

@@ -39,7 +39,8 @@ func write(t require.TestingT, truth []byte) []byte {
 	var out bytes.Buffer
 	target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: "0badcafe"}, nil)
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 	require.Equal(t, int64(out.Len()), target.Length())
 	return out.Bytes()
@@ -68,13 +69,14 @@ func TestResume(t *testing.T) {
 		require.NoError(t, err)
 		var at int64
 		var state []byte
-		err = disk.Pump(ctx, target, disk.ImageFeed(src, 0, target.BlockBytes()), disk.Options{SaveEvery: 1 << 20, Saved: func(off int64, s []byte, _ any) error {
-			at, state = off, s
-			if off >= stop {
-				return io.ErrClosedPipe
-			}
-			return nil
-		}})
+		err = disk.Pump(ctx, target, disk.ImageFeed(src, 0, target.BlockBytes()),
+			disk.Options{SaveEvery: 1 << 20, Saved: func(off int64, s []byte, _ any) error {
+				at, state = off, s
+				if off >= stop {
+					return io.ErrClosedPipe
+				}
+				return nil
+			}})
 		require.ErrorIs(t, err, io.ErrClosedPipe)
 		length, err := vmdk.StreamLength(state)
 		require.NoError(t, err)

@@ -72,7 +72,8 @@ func ResumeSparse(f disk.File) (*SparseTarget, error) {
 		return nil, err
 	}
 	t := &SparseTarget{header: i.header, f: f, span: -1, layer: i.descriptorProps.parent() != nil}
-	if t.grain != grainSectors || t.entries != tableEntries || t.redundantAt != 1+descriptorRoom || t.flags&flagCompressed != 0 {
+	if t.grain != grainSectors || t.entries != tableEntries || t.redundantAt != 1+descriptorRoom ||
+		t.flags&flagCompressed != 0 {
 		return nil, fmt.Errorf("%w: it is not one that was written here", disk.ErrVariant)
 	}
 	t.next = int64(t.overhead) * sectorBytes

@@ -27,15 +27,16 @@ import (
 	"unvora.example/unvora/internal/agent/ground"
 )
 
-// New is the ground of an agent of gannet, with the pool reef, the shelf loft, and so many machines on its list. change, if
-// it is not nil, sees the configuration before.
+// New is the ground of an agent of gannet, with the pool reef, the shelf loft, and so many machines on its list.
+// change, if it is not nil, sees the configuration before.
 func New(t testing.TB, machines int, change func(c *ground.Config)) (*ground.Ground, string) {
 	t.Helper()
 	dir := t.TempDir()
 	pool, shelf := filepath.Join(dir, "reef"), filepath.Join(dir, "loft")
 	require.NoError(t, os.MkdirAll(pool, 0o755))
 	require.NoError(t, os.MkdirAll(shelf, 0o755))
-	config := ground.Config{Name: "gannet", Site: "Northhead", Family: "slate", Driver: "standin", State: filepath.Join(dir, "state"), CPUs: 16, MemoryMB: 65536,
+	config := ground.Config{Name: "gannet", Site: "Northhead", Family: "slate", Driver: "standin",
+		State: filepath.Join(dir, "state"), CPUs: 16, MemoryMB: 65536,
 		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}},
 		Pools:    []ground.PoolConfig{{Name: "reef", Path: pool}}, Shelves: []ground.ShelfConfig{{Name: "loft", Path: shelf}}}
 	for n := range machines {
@@ -61,7 +62,7 @@ func Open(t testing.TB, config ground.Config) *ground.Ground {
 	records, err := ground.OpenRecords(filepath.Join(config.State, "agent.db"), log)
 	require.NoError(t, err)
 	d := standin.New(config.Switches, config.Ports, config.Door())
-	t.Cleanup(func() { errors.Join(d.Close(), records.Close()) })
+	t.Cleanup(func() { require.NoError(t, errors.Join(records.Close(), d.Close())) })
 	return &ground.Ground{Config: config, Family: family, Driver: d, Door: config.Door(), Records: records, Log: log}
 }
 
@@ -70,7 +71,8 @@ func AddFolder(t testing.TB, pool, name string) {
 	t.Helper()
 	folder := filepath.Join(pool, name)
 	require.NoError(t, os.MkdirAll(folder, 0o755))
-	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios"})
+	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1,
+		MemoryBytes: 1 << 30, Firmware: "bios"})
 	require.NoError(t, err)
 	raw, err := d.Encode(0)
 	require.NoError(t, err)
@@ -86,8 +88,10 @@ func Lying(t testing.TB, pool, name string) (folder string, m *machine.Machine) 
 	require.NoError(t, os.WriteFile(base, disktest.Pattern(3<<20, 4), 0o644))
 	format, err := formats.ByName("qcow2")
 	require.NoError(t, err)
-	require.NoError(t, formats.NewLayer(filepath.Join(folder, "d.qcow2"), base, format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
-	m = &machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30, Disks: []machine.Disk{{ID: "disk1", File: "d.qcow2", Format: "qcow2", VirtualBytes: 3 << 20}}}
+	require.NoError(t, formats.NewLayer(filepath.Join(folder, "d.qcow2"), base, format,
+		"0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
+	m = &machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30,
+		Disks: []machine.Disk{{ID: "disk1", File: "d.qcow2", Format: "qcow2", VirtualBytes: 3 << 20}}}
 	d, err := ovf.New(m)
 	require.NoError(t, err)
 	raw, err := d.Encode(0)
@@ -102,18 +106,22 @@ func Shelve(t testing.TB, path string) {
 	f, err := os.Create(path)
 	require.NoError(t, err)
 	defer f.Close()
-	d, err := ovf.New(&machine.Machine{Name: "tide-gauge", UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+	d, err := ovf.New(&machine.Machine{Name: "tide-gauge", UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1,
+		MemoryBytes: 1 << 30, Firmware: "bios",
 		Disks: []machine.Disk{{ID: "disk1", File: "tide-gauge.vmdk", Format: "vmdk", VirtualBytes: 4 << 20}}})
 	require.NoError(t, err)
 	raw, err := d.Encode(8192)
 	require.NoError(t, err)
 	w := ovf.NewWriter(f, "tide-gauge.ovf", 8192, time.Unix(1700000000, 0), nil)
 	h := ovf.NewHash("sha256")
-	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h), disk.Spec{VirtualBytes: 4 << 20, ID: "1234abcd"}, nil)
+	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h),
+		disk.Spec{VirtualBytes: 4 << 20, ID: "1234abcd"}, nil)
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(disktest.Pattern(4<<20, 2)), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(disktest.Pattern(4<<20, 2)), 0,
+		target.BlockBytes()), disk.Options{}))
 	require.NoError(t, target.Finish())
-	require.NoError(t, w.End(ovf.Member{Name: "tide-gauge.vmdk", Size: target.Length(), SHA256: hex.EncodeToString(h.Sum(nil))}))
+	require.NoError(t, w.End(ovf.Member{Name: "tide-gauge.vmdk", Size: target.Length(),
+		SHA256: hex.EncodeToString(h.Sum(nil))}))
 	_, err = w.Finish(raw)
 	require.NoError(t, err)
 }

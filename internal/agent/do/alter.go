@@ -38,7 +38,8 @@ func doAlter(_ context.Context, t *run) (any, error) {
 		return nil, errors.New("a folder is altered for a machine only")
 	}
 	folder := p.Folder
-	if _, err := t.Door.Stat(folder); errors.Is(err, fs.ErrNotExist) && p.Rename != "" { // renamed before the agent was killed
+	// renamed before the agent was killed
+	if _, err := t.Door.Stat(folder); errors.Is(err, fs.ErrNotExist) && p.Rename != "" {
 		folder = filepath.Join(filepath.Dir(folder), p.Rename)
 	} else if err != nil {
 		return nil, err

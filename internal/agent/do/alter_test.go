@@ -41,7 +41,8 @@ func TestAlter(t *testing.T) {
 	image := filepath.Join(folder, "d.qcow2")
 	m.Name, m.CPUs, m.Variables = "tide-second", 4, "tide-second.variables"
 	const id = "6638f76a-0abc-5061-99f4-d27aac05f657"
-	p := plan.Alter{Folder: folder, Name: m.Name, Machine: m, List: true, Rename: "tide-second", NewIDs: map[string]string{image: id}}
+	p := plan.Alter{Folder: folder, Name: m.Name, Machine: m, List: true, Rename: "tide-second",
+		NewIDs: map[string]string{image: id}}
 	tk := start(t, a, "s1", plan.KindAlter, 1, p)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	moved := filepath.Join(pool, "tide-second")
@@ -71,7 +72,8 @@ func TestTrash(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
 	require.NoError(t, a.Records.List(folder, ground.Registered{Since: time.Now()}))
-	tk := start(t, a, "s1", plan.KindTakeAway, 1, plan.TakeAway{Folder: folder, Files: []string{filepath.Join(pool, "tide-gauge.img")}})
+	tk := start(t, a, "s1", plan.KindTakeAway, 1, plan.TakeAway{Folder: folder,
+		Files: []string{filepath.Join(pool, "tide-gauge.img")}})
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	require.NoDirExists(t, folder)
 	require.Empty(t, a.Records.Register())
@@ -111,7 +113,8 @@ func TestRelinkAndLayer(t *testing.T) {
 	require.FileExists(t, top)
 	require.NoError(t, a.tasks.Undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	require.NoFileExists(t, top)
-	require.Equal(t, hostlink.TaskDone, ended(t, start(t, a, "s3", plan.KindMend, 1, plan.Mend{Path: image})).State, "it is sound")
+	require.Equal(t, hostlink.TaskDone, ended(t, start(t, a, "s3", plan.KindMend, 1, plan.Mend{Path: image})).State,
+		"it is sound")
 }
 
 // TestCarry copies a chain into a staging directory, another file as it is, and
@@ -120,7 +123,8 @@ func TestCarry(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
 	truth := disktest.Pattern(3<<20, 4)
-	p := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: filepath.Join(folder, "d.qcow2"), Pool: pool, File: "x.vhdx", Format: "vhdx"}, ID: "6638f76a-0abc-5061-99f4-d27aac05f657"}
+	p := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: filepath.Join(folder, "d.qcow2"), Pool: pool,
+		File: "x.vhdx", Format: "vhdx"}, ID: "6638f76a-0abc-5061-99f4-d27aac05f657"}
 	s := ended(t, start(t, a, "s1", plan.KindCarry, 1, p))
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	img, err := formats.OpenChain(filepath.Join(ground.StagingDir(pool, job), "x.vhdx"), formats.Options{})

@@ -183,5 +183,6 @@ func undoCarry(t *run) error {
 		return nil // it was never begun
 	}
 	hidden := filepath.Join(filepath.Dir(target), "."+p.File)
-	return errors.Join(t.RemoveIfThere(target), t.RemoveIfThere(hidden+".part"), t.RemoveIfThere(hidden+".journal"), t.RemoveIfThere(hidden+".journal.next"))
+	return errors.Join(t.RemoveIfThere(target), t.RemoveIfThere(hidden+".part"), t.RemoveIfThere(hidden+".journal"),
+		t.RemoveIfThere(hidden+".journal.next"))
 }

@@ -1,5 +1,5 @@
-// Package do carries out what an agent is asked to do, one file for each kind of task. A task finds out by itself how far
-// it was before a restart, and takes back what it did, also where that is half done.
+// Package do carries out what an agent is asked to do, one file for each kind of task. A task finds out by itself how
+// far it was before a restart, and takes back what it did, also where that is half done.
 package do
 
 import (

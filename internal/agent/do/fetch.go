@@ -71,7 +71,8 @@ func doFetch(ctx context.Context, t *run) (any, error) {
 	}
 	sum := hex.EncodeToString(f.hash.Sum(nil))
 	if f.Digest.Sum != "" && sum != f.Digest.Sum {
-		return nil, ground.Refuse("manifest.mismatch", "%s was changed or damaged after it was written: its %s is %s, the manifest says %s", f.Entry.Name, algorithm, sum, f.Digest.Sum)
+		return nil, ground.Refuse("manifest.mismatch", "%s was changed or damaged after it was written: its %s is %s, the "+
+			"manifest says %s", f.Entry.Name, algorithm, sum, f.Digest.Sum)
 	}
 	bytes, err := t.Allocated(f.path)
 	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: virtual, SHA256: sum}, err
@@ -255,7 +256,7 @@ func (f *fetch) spooled(ctx context.Context, head []byte, rest io.Reader) (int64
 	if err != nil {
 		return 0, err
 	}
-	defer f.t.RemoveIfThere(f.path + ".package")
+	defer func() { _ = f.t.RemoveIfThere(f.path + ".package") }()
 	defer spool.Close()
 	if f.read > 0 { // the header was taken off already
 		if _, err := spool.Write(head[:f.read]); err != nil {
@@ -279,7 +280,8 @@ func (f *fetch) convert(ctx context.Context, src disk.Source) (int64, error) {
 		return 0, fmt.Errorf("%s: %w", f.Entry.Name, err)
 	}
 	if parent := img.Info().Parent; parent != nil {
-		return 0, ground.Refuse("disk.parent-missing", "%s is a layer on %s, which is not in the package", f.Entry.Name, parent.Path)
+		return 0, ground.Refuse("disk.parent-missing", "%s is a layer on %s, which is not in the package", f.Entry.Name,
+			parent.Path)
 	}
 	virtual := img.Info().VirtualBytes
 	target, file, err := f.create(img.Info())
@@ -322,7 +324,8 @@ func (f *fetch) pump(ctx context.Context, target disk.Target, feed disk.Feed, re
 		return err
 	}
 	if f.read != f.Entry.Size {
-		return ground.Refuse("package.truncated", "%s should have %d bytes and ends after %d", f.Entry.Name, f.Entry.Size, f.read)
+		return ground.Refuse("package.truncated", "%s should have %d bytes and ends after %d", f.Entry.Name, f.Entry.Size,
+			f.read)
 	}
 	return target.Finish()
 }

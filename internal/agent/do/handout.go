@@ -229,7 +229,8 @@ func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir strin
 	return err
 }
 
-func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, pd plan.PackDisk, made time.Time) (ovf.Member, error) {
+func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, pd plan.PackDisk,
+	made time.Time) (ovf.Member, error) {
 	spool, err := door.Unnamed(spoolDir)
 	if err != nil {
 		return ovf.Member{}, err

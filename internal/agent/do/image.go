@@ -50,7 +50,9 @@ func (w *Worker) OpenImage(ctx context.Context, p hostlink.CarryTask) (disk.Imag
 		return nil, fmt.Errorf("what was fetched ahead: %w", err)
 	}
 	if base.Info().VirtualBytes != img.Info().VirtualBytes {
-		return nil, errors.Join(ground.Refuse("disk.size-mismatch", "the disk has %d bytes now, and had %d when it was fetched ahead: fetch it ahead anew", img.Info().VirtualBytes, base.Info().VirtualBytes), base.Close())
+		return nil, errors.Join(ground.Refuse("disk.size-mismatch",
+			"the disk has %d bytes now, and had %d when it was fetched ahead: fetch it ahead anew", img.Info().VirtualBytes,
+			base.Info().VirtualBytes), base.Close())
 	}
 	return disk.Chain(img, base), nil
 }

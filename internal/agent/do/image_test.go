@@ -79,7 +79,8 @@ func TestImageOfManager(t *testing.T) {
 	truth := disktest.Pattern(20<<20, 3)
 	dir := t.TempDir()
 	whole := filepath.Join(dir, "whole.qcow2")
-	agenttest.WriteImage(t, whole, "qcow2", disk.Spec{VirtualBytes: int64(len(truth))}, disk.ImageFeed(disktest.Plain(truth), 0, 64<<10))
+	agenttest.WriteImage(t, whole, "qcow2", disk.Spec{VirtualBytes: int64(len(truth))},
+		disk.ImageFeed(disktest.Plain(truth), 0, 64<<10))
 	s, web := serveImage(t, whole)
 	carry := func(id string, p hostlink.CarryTask) hostlink.Task {
 		s := ended(t, start(t, a, id, plan.KindCarry, 1, p))
@@ -88,7 +89,8 @@ func TestImageOfManager(t *testing.T) {
 		}
 		return s
 	}
-	first := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Pool: pool, Into: plan.AheadDir(pool, "c-1"), File: "first.vhdx", Format: "vhdx"}, Web: web, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
+	first := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Pool: pool, Into: plan.AheadDir(pool, "c-1"),
+		File: "first.vhdx", Format: "vhdx"}, Web: web, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
 	got := carry("s1", first)
 	require.Equal(t, hostlink.TaskDone, got.State, got.Error)
 	ahead := filepath.Join(plan.AheadDir(pool, "c-1"), "first.vhdx")
@@ -106,7 +108,8 @@ func TestImageOfManager(t *testing.T) {
 	copy(truth[7<<20:], changed)
 	clear(truth[:64<<10]) // and what became zeros
 	layer := filepath.Join(dir, "layer.qcow2")
-	agenttest.WriteImage(t, layer, "qcow2", disk.Spec{VirtualBytes: int64(len(truth)), Parent: &disk.ParentRef{Path: "1.qcow2", Format: "qcow2"}},
+	agenttest.WriteImage(t, layer, "qcow2", disk.Spec{VirtualBytes: int64(len(truth)),
+		Parent: &disk.ParentRef{Path: "1.qcow2", Format: "qcow2"}},
 		&pieces{list: []disk.Piece{part(truth, 0), part(truth, 7<<20)}})
 	l, change := serveImage(t, layer)
 	again := first
@@ -174,7 +177,8 @@ func TestSend(t *testing.T) {
 	truth := disktest.Pattern(9<<20, 5)
 	clear(truth[2<<20 : 6<<20])
 	path := filepath.Join(pool, "x.qcow2")
-	agenttest.WriteImage(t, path, "qcow2", disk.Spec{VirtualBytes: int64(len(truth))}, disk.ImageFeed(disktest.Plain(truth), 0, 64<<10))
+	agenttest.WriteImage(t, path, "qcow2", disk.Spec{VirtualBytes: int64(len(truth))},
+		disk.ImageFeed(disktest.Plain(truth), 0, 64<<10))
 	got, digest, tries, refuse := make([]byte, len(truth)), "", 0, false
 	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if tries++; tries == 2 {
@@ -197,8 +201,10 @@ func TestSend(t *testing.T) {
 		require.NoError(t, err)
 	}))
 	t.Cleanup(server.Close)
-	to := hostlink.WebDisk{URL: server.URL, Manager: "127.0.0.1", Certificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}))}
-	s := ended(t, start(t, a, "s1", plan.KindSend, 1, hostlink.SendTask{Send: plan.Send{Disk: "disk1", Source: path, Folder: pool}, To: to}))
+	to := hostlink.WebDisk{URL: server.URL, Manager: "127.0.0.1",
+		Certificate: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}))}
+	s := ended(t, start(t, a, "s1", plan.KindSend, 1, hostlink.SendTask{Send: plan.Send{Disk: "disk1", Source: path,
+		Folder: pool}, To: to}))
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	require.True(t, bytes.Equal(truth, got))
 	sum := sha256.Sum256(truth)
@@ -206,7 +212,8 @@ func TestSend(t *testing.T) {
 	require.LessOrEqual(t, s.Done, int64(6<<20), "holes are not sent")
 
 	refuse = true
-	s = ended(t, start(t, a, "s2", plan.KindSend, 1, hostlink.SendTask{Send: plan.Send{Disk: "disk1", Source: path, Folder: pool}, To: to}))
+	s = ended(t, start(t, a, "s2", plan.KindSend, 1, hostlink.SendTask{Send: plan.Send{Disk: "disk1", Source: path,
+		Folder: pool}, To: to}))
 	require.Equal(t, hostlink.TaskFailed, s.State)
 	require.True(t, strings.Contains(s.Error, "refuses what is sent"), s.Error)
 }

@@ -30,14 +30,17 @@ const secretText = "what no machine may read"
 
 // extentOf is a VMDK whose one extent lies in another file.
 func extentOf(file string, size int64) []byte {
-	return fmt.Appendf(nil, "# Disk DescriptorFile\nversion=1\nCID=1234abcd\nparentCID=ffffffff\ncreateType=\"monolithicFlat\"\n\nRW %d FLAT \"%s\" 0\n", size/512, file)
+	return fmt.Appendf(nil,
+		"# Disk DescriptorFile\nversion=1\nCID=1234abcd\nparentCID=ffffffff\ncreateType=\"monolithicFlat\"\n\nRW %d FLAT "+
+			"\"%s\" 0\n", size/512, file)
 }
 
 // headerOf is a QCOW2 image without data that names a parent (raw), or a data file.
 func headerOf(t *testing.T, parent string, size int64) []byte {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "h.qcow2")
-	agenttest.WriteImage(t, path, "qcow2", disk.Spec{VirtualBytes: size, Parent: &disk.ParentRef{Path: parent, Format: "raw"}}, &pieces{})
+	agenttest.WriteImage(t, path, "qcow2", disk.Spec{VirtualBytes: size,
+		Parent: &disk.ParentRef{Path: parent, Format: "raw"}}, &pieces{})
 	raw, err := os.ReadFile(path)
 	require.NoError(t, err)
 	return raw
@@ -48,7 +51,8 @@ func machineIn(t *testing.T, pool, name, file, format string, size int64) string
 	t.Helper()
 	folder := filepath.Join(pool, name)
 	require.NoError(t, os.MkdirAll(folder, 0o755))
-	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1,
+		MemoryBytes: 1 << 30, Firmware: "bios",
 		Disks: []machine.Disk{{ID: "disk1", File: file, Format: format, VirtualBytes: size, Controller: "virtio-scsi"}}})
 	require.NoError(t, err)
 	raw, err := d.Encode(0)
@@ -86,13 +90,17 @@ func everyUse(t *testing.T, a *hand, folder, file string) map[string]func() ([]b
 		"look":   look,
 		"survey": func() ([]byte, error) { return nil, surveyProblem(t, a, folder) },
 		"carry": func() ([]byte, error) {
-			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: path, Folder: folder, Pool: filepath.Dir(folder), File: "out", Format: "raw"}, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"})
+			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: path, Folder: folder,
+				Pool: filepath.Dir(folder), File: "out", Format: "raw"}, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"})
 		},
 		"carry as it is": func() ([]byte, error) {
-			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Source: path, Folder: folder, Pool: filepath.Dir(folder), File: "out"}})
+			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Source: path, Folder: folder,
+				Pool: filepath.Dir(folder), File: "out"}})
 		},
 		"pack": func() ([]byte, error) {
-			p := hostlink.PackTask{Packing: plan.Packing{Folder: folder, File: filepath.Join(shelf, "x.ova"), Name: "x", Passport: &machine.Passport{Copy: "c", MadeAt: time.Now()}, Disks: []plan.PackDisk{{ID: "disk1", File: "x.vmdk", Source: path}}}}
+			p := hostlink.PackTask{Packing: plan.Packing{Folder: folder, File: filepath.Join(shelf, "x.ova"), Name: "x",
+				Passport: &machine.Passport{Copy: "c", MadeAt: time.Now()},
+				Disks:    []plan.PackDisk{{ID: "disk1", File: "x.vmdk", Source: path}}}}
 			return task(plan.KindPack, p)
 		},
 		"sums": func() ([]byte, error) {
@@ -147,14 +155,16 @@ func TestOutside(t *testing.T) {
 		}, nil},
 		{"a disk by its path", "../../../outside/secret", "raw", func(*testing.T, string, string) {}, nil},
 		{"an extent by its path", "d.vmdk", "vmdk", func(t *testing.T, folder, outside string) {
-			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.vmdk"), extentOf(filepath.Join(outside, "secret"), size), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.vmdk"), extentOf(filepath.Join(outside, "secret"), size),
+				0o644))
 		}, []string{"carry as it is"}},
 		{"an extent that is a link out", "d.vmdk", "vmdk", func(t *testing.T, folder, outside string) {
 			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.vmdk"), extentOf("e.vmdk", size), 0o644))
 			require.NoError(t, os.Symlink(filepath.Join(outside, "secret"), filepath.Join(folder, "e.vmdk")))
 		}, []string{"carry as it is"}},
 		{"a parent by its path", "d.qcow2", "qcow2", func(t *testing.T, folder, outside string) {
-			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.qcow2"), headerOf(t, filepath.Join(outside, "secret"), size), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.qcow2"),
+				headerOf(t, filepath.Join(outside, "secret"), size), 0o644))
 		}, []string{"carry as it is"}},
 		{"a parent that is a link out", "d.qcow2", "qcow2", func(t *testing.T, folder, outside string) {
 			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.qcow2"), headerOf(t, "base.img", size), 0o644))
@@ -258,7 +268,8 @@ func TestOutsideFolders(t *testing.T) {
 		params any
 	}{
 		{plan.KindTakeAway, plan.TakeAway{Folder: filepath.Join(pool, "linked", "hidden")}},
-		{plan.KindPlace, hostlink.PlaceTask{Pool: filepath.Join(pool, "linked"), Name: "x", Machine: &machine.Machine{Name: "x", Passport: &machine.Passport{Copy: "c"}}}},
+		{plan.KindPlace, hostlink.PlaceTask{Pool: filepath.Join(pool, "linked"), Name: "x",
+			Machine: &machine.Machine{Name: "x", Passport: &machine.Passport{Copy: "c"}}}},
 		{plan.KindMend, plan.Mend{Path: filepath.Join(pool, "linked", "d.img")}},
 		{plan.KindUseAhead, plan.UseAhead{Files: []string{filepath.Join(pool, "linked", ground.WorkDir, "ahead", "x")}}},
 		{plan.KindAlter, plan.Alter{Folder: filepath.Join(pool, "linked"), Name: "x", Machine: &machine.Machine{Name: "x"}}},
@@ -329,8 +340,10 @@ func TestRawStaysRaw(t *testing.T) {
 			}
 			// A layer without a word on its parent's format does not make it one.
 			layer := headerOf(t, path, size)
-			require.Equal(t, uint32(0xE2792ACA), binary.BigEndian.Uint32(layer[bytes.Index(layer, []byte{0xE2, 0x79, 0x2A, 0xCA}):]))
-			copy(layer[bytes.Index(layer, []byte{0xE2, 0x79, 0x2A, 0xCA}):], []byte{0x75, 0x6e, 0x76, 0x6f}) // an extension that nobody knows
+			require.Equal(t, uint32(0xE2792ACA), binary.BigEndian.Uint32(layer[bytes.Index(layer,
+				[]byte{0xE2, 0x79, 0x2A, 0xCA}):]))
+			// an extension that nobody knows
+			copy(layer[bytes.Index(layer, []byte{0xE2, 0x79, 0x2A, 0xCA}):], []byte{0x75, 0x6e, 0x76, 0x6f})
 			above := machineIn(t, pool, "above", "d.qcow2", "qcow2", size)
 			require.NoError(t, os.WriteFile(filepath.Join(above, "d.qcow2"), layer, 0o644))
 			_, err = a.Sight.Chain(filepath.Join(above, "d.qcow2"))

@@ -213,7 +213,8 @@ func (h *hashed) Write(p []byte) (int, error) {
 
 // writeDisk writes one disk at byte start of the package and goes on where the
 // journal says.
-func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd plan.PackDisk, j *packJournal) (ovf.Member, error) {
+func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd plan.PackDisk, j *packJournal) (ovf.Member,
+	error) {
 	img, err := p.open(ctx, pd)
 	if err != nil {
 		return ovf.Member{}, err

@@ -77,7 +77,7 @@ func (w *Worker) takeBack(t *run, x plan.Beside) error {
 		return nil // it never was: what lies there is somebody else's
 	}
 	err = w.RemoveIfThere(to)
-	w.Door.Remove(filepath.Dir(to)) // only when it is empty
+	_ = w.Door.Remove(filepath.Dir(to)) // only when it is empty
 	return err
 }
 

@@ -73,7 +73,8 @@ func doSend(ctx context.Context, t *run) (any, error) {
 }
 
 func put(ctx context.Context, client *http.Client, url string, part []byte, at, size int64) error {
-	return insist(ctx, client, http.MethodPut, url, part, http.Header{"Content-Range": {fmt.Sprintf("bytes %d-%d/%d", at, at+int64(len(part))-1, size)}})
+	return insist(ctx, client, http.MethodPut, url, part, http.Header{"Content-Range": {fmt.Sprintf("bytes %d-%d/%d", at,
+		at+int64(len(part))-1, size)}})
 }
 
 // insist asks again after a cut; a refusal is an error at once.
@@ -96,7 +97,8 @@ func insist(ctx context.Context, client *http.Client, method, url string, body [
 		case res.StatusCode < 300:
 			return struct{}{}, nil
 		case res.StatusCode < 500:
-			refused := ground.Refuse("manager.rights", "the manager refuses what is sent: %s %s", res.Status, bytes.TrimSpace(said))
+			refused := ground.Refuse("manager.rights", "the manager refuses what is sent: %s %s", res.Status,
+				bytes.TrimSpace(said))
 			return struct{}{}, backoff.Permanent(refused)
 		}
 		return struct{}{}, fmt.Errorf("the manager answers %s", res.Status)

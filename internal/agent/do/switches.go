@@ -91,7 +91,8 @@ func (s *switches) schedule(p pendingSwitches) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		var now pendingSwitches
-		if there, err := s.w.Records.Get("switches", switchesPending, &now); !there || err != nil || now.Returned || !now.Until.Equal(p.Until) {
+		if there, err := s.w.Records.Get("switches", switchesPending, &now); !there || err != nil || now.Returned ||
+			!now.Until.Equal(p.Until) {
 			return // kept meanwhile
 		}
 		now.Returned = true
@@ -110,7 +111,8 @@ func (s *switches) keep() error {
 		return err
 	}
 	if p.Returned {
-		err = ground.Refuse("network.cuts-admin", "%s could not be reached for %s after the change, which was therefore taken back: all is as it was", s.w.Config.Name, s.w.Config.ReturnAfter())
+		err = ground.Refuse("network.cuts-admin", "%s could not be reached for %s after the change, which was therefore "+
+			"taken back: all is as it was", s.w.Config.Name, s.w.Config.ReturnAfter())
 	}
 	return errors.Join(err, s.w.Records.Drop("switches", switchesPending))
 }
@@ -164,7 +166,8 @@ func doDropSwitch(_ context.Context, t *run) (any, error) {
 		}
 		for _, n := range m.NICs {
 			if n.Network == p.Switch.Name {
-				return nil, ground.Refuse("network.switch-in-use", "%s of %s is connected to the switch %s", n.Name, m.Name, n.Network)
+				return nil, ground.Refuse("network.switch-in-use", "%s of %s is connected to the switch %s", n.Name, m.Name,
+					n.Network)
 			}
 		}
 	}

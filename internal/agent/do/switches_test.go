@@ -28,7 +28,8 @@ func names(list []wiring.Switch) (names []string) {
 // TestSwitches makes, drops and takes back; what was made is there after a restart.
 func TestSwitches(t *testing.T) {
 	a := wiredAgent(t)
-	field := plan.SwitchWork{Switch: wiring.Switch{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}}
+	field := plan.SwitchWork{Switch: wiring.Switch{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2",
+		Tagged: true}}
 	tk := start(t, a, "s1", plan.KindMakeSwitch, 1, field)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	require.Equal(t, []string{"lab", "field"}, names(a.Driver.Switches()))
@@ -148,8 +149,11 @@ func TestPutBeside(t *testing.T) {
 	staging := ground.StagingDir(pool, job)
 	require.NoError(t, os.MkdirAll(staging, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(staging, "far.qcow2"), []byte("disk"), 0o644))
-	m := &machine.Machine{Name: "tide-gauge", CPUs: 1, MemoryBytes: 1 << 30, Passport: &machine.Passport{Copy: "c1", Lineage: "l1"}, Disks: []machine.Disk{{ID: "disk1", File: "../tide-gauge-disks/far.qcow2", VirtualBytes: 1 << 20}}}
-	p := hostlink.PlaceTask{Pool: pool, Name: "tide-gauge", Machine: m, Besides: []plan.Beside{{Pool: pool, Dir: "tide-gauge-disks", File: "far.qcow2"}}}
+	m := &machine.Machine{Name: "tide-gauge", CPUs: 1, MemoryBytes: 1 << 30,
+		Passport: &machine.Passport{Copy: "c1", Lineage: "l1"},
+		Disks:    []machine.Disk{{ID: "disk1", File: "../tide-gauge-disks/far.qcow2", VirtualBytes: 1 << 20}}}
+	p := hostlink.PlaceTask{Pool: pool, Name: "tide-gauge", Machine: m,
+		Besides: []plan.Beside{{Pool: pool, Dir: "tide-gauge-disks", File: "far.qcow2"}}}
 	tk := start(t, a, "s1", plan.KindPlace, 1, p)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	far := filepath.Join(pool, "tide-gauge-disks", "far.qcow2")
@@ -157,7 +161,8 @@ func TestPutBeside(t *testing.T) {
 	_, err := doPlace(t.Context(), &run{a.Worker, tk})
 	require.NoError(t, err, "asked for again after a restart")
 
-	away := start(t, a, "s2", plan.KindTakeAway, 1, plan.TakeAway{Folder: filepath.Join(pool, "tide-gauge"), Files: []string{far}})
+	away := start(t, a, "s2", plan.KindTakeAway, 1, plan.TakeAway{Folder: filepath.Join(pool, "tide-gauge"),
+		Files: []string{far}})
 	require.Equal(t, hostlink.TaskDone, ended(t, away).State, ended(t, away).Error)
 	require.NoDirExists(t, filepath.Dir(far))
 	require.NoError(t, a.tasks.Undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))

@@ -62,11 +62,12 @@ func doTakeAway(_ context.Context, t *run) (any, error) {
 		if err := t.RenameNew(from, to); err != nil {
 			return err
 		}
-		if err := errors.Join(t.Records.Delist(from), t.SyncDir(filepath.Dir(from)), t.SyncDir(filepath.Dir(to))); err != nil {
+		if err := errors.Join(t.Records.Delist(from), t.SyncDir(filepath.Dir(from)),
+			t.SyncDir(filepath.Dir(to))); err != nil {
 			return err
 		}
 		if dir := filepath.Dir(from); strings.HasSuffix(dir, "-disks") {
-			t.Door.Remove(dir) // only when it is empty
+			_ = t.Door.Remove(dir) // only when it is empty
 		}
 		return nil
 	})
@@ -86,7 +87,7 @@ func undoTakeAway(t *run) error {
 			if err := t.RenameNew(to, from); err != nil {
 				return err
 			}
-			t.Door.Remove(filepath.Dir(to)) // only when it is empty
+			_ = t.Door.Remove(filepath.Dir(to)) // only when it is empty
 			if err := t.SyncDir(filepath.Dir(from)); err != nil {
 				return err
 			}
@@ -134,6 +135,6 @@ func (w *Worker) EmptyTrash() {
 				w.Log.Info("trash emptied", "pool", p.Name, "of", info.ModTime())
 			}
 		}
-		w.Door.Remove(root) // only when it is empty
+		_ = w.Door.Remove(root) // only when it is empty
 	}
 }

@@ -35,7 +35,8 @@ func streamOf(t *testing.T, truth []byte) []byte {
 	var out bytes.Buffer
 	target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: "0badcafe"}, nil)
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 	return out.Bytes()
 }
@@ -55,8 +56,10 @@ func start(t *testing.T, a *hand, step, kind string, epoch int64, params any) *t
 }
 
 func fetchOf(pool string, raw []byte, truth []byte) hostlink.Fetch {
-	return hostlink.Fetch{Source: hostlink.FetchSource{Upload: true}, Disk: "disk1", Entry: ovf.Entry{Name: "d.vmdk", Size: int64(len(raw))}, Digest: ovf.Digest{Algorithm: "sha256", Sum: sha(raw)},
-		Pool: pool, File: "x-disk1.qcow2", Format: "qcow2", VirtualBytes: int64(len(truth)), ID: "70126393-2a98-4856-90ac-efe4bba599b2"}
+	return hostlink.Fetch{Source: hostlink.FetchSource{Upload: true}, Disk: "disk1",
+		Entry: ovf.Entry{Name: "d.vmdk", Size: int64(len(raw))}, Digest: ovf.Digest{Algorithm: "sha256", Sum: sha(raw)},
+		Pool: pool, File: "x-disk1.qcow2", Format: "qcow2", VirtualBytes: int64(len(truth)),
+		ID: "70126393-2a98-4856-90ac-efe4bba599b2"}
 }
 
 // send feeds a task from wherever it needs bytes on, a piece at a time.
@@ -84,7 +87,8 @@ func TestFetchEveryFormat(t *testing.T) {
 	var out bytes.Buffer
 	target, err := vmdk.CreateStream(&out, disk.Spec{VirtualBytes: int64(len(truth)), ID: own}, nil)
 	require.NoError(t, err)
-	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(t, target.Finish())
 	for _, format := range formats.Names() {
 		for _, keep := range []bool{true, false} {
@@ -122,9 +126,12 @@ func TestFetchAndPlace(t *testing.T) {
 	require.Equal(t, sha(raw), r.SHA256)
 	require.Equal(t, int64(len(truth)), r.VirtualBytes)
 
-	m := &machine.Machine{Name: "x", UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
-		Disks:    []machine.Disk{{ID: "disk1", File: "x-disk1.qcow2", Format: "qcow2", VirtualBytes: r.VirtualBytes, FileBytes: r.FileBytes, Controller: "virtio-scsi"}},
-		Passport: &machine.Passport{Copy: "01a20761-aef5-7547-afa2-cc06ead9f2b4", Lineage: "01a20761-aded-7063-aff5-a8ed7322c044", MadeBy: "import"}}
+	m := &machine.Machine{Name: "x", UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1, MemoryBytes: 1 << 30,
+		Firmware: "bios",
+		Disks: []machine.Disk{{ID: "disk1", File: "x-disk1.qcow2", Format: "qcow2", VirtualBytes: r.VirtualBytes,
+			FileBytes: r.FileBytes, Controller: "virtio-scsi"}},
+		Passport: &machine.Passport{Copy: "01a20761-aef5-7547-afa2-cc06ead9f2b4",
+			Lineage: "01a20761-aded-7063-aff5-a8ed7322c044", MadeBy: "import"}}
 	d, err := ovf.New(m)
 	require.NoError(t, err)
 	text, err := d.Encode(0)
@@ -139,7 +146,8 @@ func TestFetchAndPlace(t *testing.T) {
 	require.Contains(t, a.Records.Register(), filepath.Join(pool, "x"))
 
 	// An owner that was replaced changes nothing; the newest undoes it all.
-	_, err = a.tasks.Start(job+".s4", hostlink.TaskSpec{Job: job, Epoch: 5, Kind: plan.KindPlace, Params: json.RawMessage(`{}`)})
+	_, err = a.tasks.Start(job+".s4", hostlink.TaskSpec{Job: job, Epoch: 5, Kind: plan.KindPlace,
+		Params: json.RawMessage(`{}`)})
 	require.NoError(t, err)
 	var fault *hostlink.Fault
 	require.ErrorAs(t, a.tasks.Undo(job+".s3", hostlink.TaskSpec{Job: job, Epoch: 4}), &fault)
@@ -166,12 +174,18 @@ func TestFetchRefuses(t *testing.T) {
 		spoil func(f *hostlink.Fetch, raw []byte) []byte
 		code  string
 	}{
-		"another digest":       {func(f *hostlink.Fetch, raw []byte) []byte { f.Digest.Sum = sha(nil); return raw }, "manifest.mismatch"},
-		"a grain is damaged":   {func(_ *hostlink.Fetch, raw []byte) []byte { raw[128*512+20] ^= 1; return raw }, "disk.damaged"},
-		"no disk at all":       {func(f *hostlink.Fetch, raw []byte) []byte { copy(raw, "KDMVKDMVKDMV"); return raw }, "disk.format-unknown"},
-		"outside the pool":     {func(f *hostlink.Fetch, raw []byte) []byte { f.Pool = "/etc"; return raw }, "disk.outside-pool"},
-		"a path for a name":    {func(f *hostlink.Fetch, raw []byte) []byte { f.File = "../../x"; return raw }, "package.path-escape"},
-		"a format not written": {func(f *hostlink.Fetch, raw []byte) []byte { f.Format = "tape"; return raw }, "disk.format-foreign"},
+		"another digest": {func(f *hostlink.Fetch, raw []byte) []byte { f.Digest.Sum = sha(nil); return raw },
+			"manifest.mismatch"},
+		"a grain is damaged": {func(_ *hostlink.Fetch, raw []byte) []byte { raw[128*512+20] ^= 1; return raw },
+			"disk.damaged"},
+		"no disk at all": {func(f *hostlink.Fetch, raw []byte) []byte { copy(raw, "KDMVKDMVKDMV"); return raw },
+			"disk.format-unknown"},
+		"outside the pool": {func(f *hostlink.Fetch, raw []byte) []byte { f.Pool = "/etc"; return raw },
+			"disk.outside-pool"},
+		"a path for a name": {func(f *hostlink.Fetch, raw []byte) []byte { f.File = "../../x"; return raw },
+			"package.path-escape"},
+		"a format not written": {func(f *hostlink.Fetch, raw []byte) []byte { f.Format = "tape"; return raw },
+			"disk.format-foreign"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a, pool := newAgent(t, 0)
@@ -280,7 +294,10 @@ func TestFetchOutOfOrder(t *testing.T) {
 			f.Source = hostlink.FetchSource{Path: filepath.Join(a.Config.Shelves[0].Path, "x")}
 			require.NoError(t, os.MkdirAll(f.Source.Path, 0o755))
 			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "d.vmdk"), raw, 0o644))
-			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "x.ovf"), []byte(`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"><References><File xmlns:o="http://schemas.dmtf.org/ovf/envelope/1" o:id="f" o:href="d.vmdk"/></References><VirtualSystem id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem></Envelope>`), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "x.ovf"),
+				[]byte(`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"><References><File
+				  xmlns:o="http://schemas.dmtf.org/ovf/envelope/1" o:id="f" o:href="d.vmdk"/></References><VirtualSystem id="x">
+				    <Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem></Envelope>`), 0o644))
 		}
 		s := send(t, start(t, a, "s1", plan.KindFetchDisk, 1, f), raw, 50_000)
 		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
@@ -303,7 +320,8 @@ func TestContentIDAlone(t *testing.T) {
 	truth := disktest.Pattern(1<<20, 2)
 	require.NoError(t, os.WriteFile(filepath.Join(pool, "d.vmdk"), streamOf(t, truth), 0o644))
 	for n, format := range []string{"qcow2", "vhdx", "vhd", "raw", "vmdk"} {
-		p := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: filepath.Join(pool, "d.vmdk"), Pool: pool, File: "to." + format, Format: format}, KeepID: true, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
+		p := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: filepath.Join(pool, "d.vmdk"), Pool: pool,
+			File: "to." + format, Format: format}, KeepID: true, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
 		s := ended(t, start(t, a, fmt.Sprint("s", n), plan.KindCarry, 1, p))
 		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 		c, err := formats.OpenChain(filepath.Join(ground.StagingDir(pool, job), p.File), formats.Options{Format: format})
@@ -328,8 +346,10 @@ func TestTaskOrder(t *testing.T) {
 	require.Empty(t, kept(t, a, "tasks"))
 	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: "knot"}))
 
-	require.Equal(t, hostlink.TaskFailed, ended(t, start(t, a, "s1", plan.KindCarry, 1, hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/none", Pool: pool, File: "x"}})).State)
-	place := hostlink.PlaceTask{Pool: pool, Name: "tide-gauge", Machine: &machine.Machine{Name: "tide-gauge", Passport: &machine.Passport{Copy: "c"}}}
+	require.Equal(t, hostlink.TaskFailed, ended(t, start(t, a, "s1", plan.KindCarry, 1,
+		hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/none", Pool: pool, File: "x"}})).State)
+	place := hostlink.PlaceTask{Pool: pool, Name: "tide-gauge",
+		Machine: &machine.Machine{Name: "tide-gauge", Passport: &machine.Passport{Copy: "c"}}}
 	require.ErrorContains(t, ask("s2", plan.KindPlace, place), "comes first, and is failed")
 	require.NoDirExists(t, filepath.Join(pool, "tide-gauge"))
 	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))
@@ -342,11 +362,14 @@ func TestBadRecord(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	other := "01a20761-aef5-7543-9815-1ee0d0986762"
 	require.NoError(t, a.Records.Put("tasks", job+".s1", "no task"))
-	require.NoError(t, a.Records.Put("tasks", other+".s1", map[string]any{"spec": hostlink.TaskSpec{Job: other, Epoch: 1, Kind: "knot"}, "state": hostlink.Task{ID: other + ".s1", State: hostlink.TaskRunning}}))
-	raw, err := json.Marshal(hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/.unvora-pool.json", Pool: pool, File: "x"}})
+	require.NoError(t, a.Records.Put("tasks", other+".s1", map[string]any{"spec": hostlink.TaskSpec{Job: other, Epoch: 1,
+		Kind: "knot"}, "state": hostlink.Task{ID: other + ".s1", State: hostlink.TaskRunning}}))
+	raw, err := json.Marshal(hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/.unvora-pool.json", Pool: pool,
+		File: "x"}})
 	require.NoError(t, err)
 	good := "01a20761-aef5-7543-9815-1ee0d0986763"
-	require.NoError(t, a.Records.Put("tasks", good+".s1", map[string]any{"spec": hostlink.TaskSpec{Job: good, Epoch: 1, Kind: plan.KindCarry, Params: raw}, "state": hostlink.Task{ID: good + ".s1", State: hostlink.TaskRunning}}))
+	require.NoError(t, a.Records.Put("tasks", good+".s1", map[string]any{"spec": hostlink.TaskSpec{Job: good, Epoch: 1,
+		Kind: plan.KindCarry, Params: raw}, "state": hostlink.Task{ID: good + ".s1", State: hostlink.TaskRunning}}))
 	a.Sight.Pools() // marks the pool
 	a.tasks = task.New(a.Ground, a.Kinds())
 	require.NoError(t, a.tasks.Resume())
@@ -390,7 +413,8 @@ func TestPause(t *testing.T) {
 	require.Equal(t, hostlink.TaskFailed, ended(t, start(t, a, "s2", plan.KindCarry, 1, bad)).State)
 	params, err := json.Marshal(bad)
 	require.NoError(t, err)
-	third, err := a.tasks.Start(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindCarry, Params: params, Try: 1})
+	third, err := a.tasks.Start(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindCarry, Params: params,
+		Try: 1})
 	require.NoError(t, err)
 	require.Equal(t, hostlink.TaskDone, ended(t, third).State)
 }

@@ -117,7 +117,7 @@ func (s *webSource) piece(number int64) ([]byte, error) {
 	piece, follows := s.kept[number], s.kept[number-1] != nil
 	for next := number + 1; follows && next <= number+readAhead && next*pieceBytes < s.size; next++ {
 		if s.kept[next] == nil {
-			go s.fetch(next) // an error comes up when the piece is wanted
+			go func() { _, _ = s.fetch(next) }() // an error comes up when the piece is wanted
 		}
 	}
 	s.mu.Unlock()

@@ -20,7 +20,8 @@ import (
 // those that the host's administrator names in the agent's file.
 
 // errNotNamed is returned for an address that agents may not fetch from.
-var errNotNamed = ground.Refuse("web.refused", "agents may not fetch from this address: it is none of the public internet. The host's administrator can name it in the agent's file (web)")
+var errNotNamed = ground.Refuse("web.refused", "agents may not fetch from this address: it is none of the public "+
+	"internet. The host's administrator can name it in the agent's file (web)")
 
 const (
 	webDialTime   = 5 * time.Second
@@ -30,10 +31,12 @@ const (
 // public tells addresses that everybody reaches (RFC 6890).
 func public(a netip.Addr) bool {
 	a = a.Unmap()
-	return a.IsValid() && a.IsGlobalUnicast() && !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() && !slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(a) })
+	return a.IsValid() && a.IsGlobalUnicast() && !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() &&
+		!slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-var special = prefixes("0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
+var special = prefixes("0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24",
+	"203.0.113.0/24", "240.0.0.0/4",
 	"64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "3fff::/20", "5f00::/16")
 
 func prefixes(list ...string) (out []netip.Prefix) {
@@ -62,7 +65,8 @@ func named(list []string, host string, a netip.Addr) bool {
 // name that changes what it stands for meanwhile gains nothing.
 func webClient(list []string, transport *http.Transport) *http.Client {
 	transport.Proxy = nil // a proxy would reach what we may not
-	transport.ResponseHeaderTimeout, transport.IdleConnTimeout, transport.TLSHandshakeTimeout = 30*time.Second, time.Minute, 10*time.Second
+	transport.ResponseHeaderTimeout, transport.IdleConnTimeout, transport.TLSHandshakeTimeout = 30*time.Second,
+		time.Minute, 10*time.Second
 	transport.DialContext = func(ctx context.Context, network, hostport string) (net.Conn, error) {
 		host, port, err := net.SplitHostPort(hostport)
 		if err != nil {

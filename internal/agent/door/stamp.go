@@ -56,7 +56,8 @@ func (d *Door) stamps(path, name string, follow bool) (s, in Stamp, err error) {
 	}
 	s = Stamp{st.Mtim.Nano(), st.Size}
 	// A name without a slash leads nowhere else.
-	if name != "" && name != ".." && !strings.Contains(name, "/") && unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil {
+	if name != "" && name != ".." && !strings.Contains(name, "/") &&
+		unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil {
 		in = Stamp{st.Mtim.Nano(), st.Size}
 	}
 	return s, in, nil

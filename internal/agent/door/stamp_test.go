@@ -14,12 +14,14 @@ func TestStamp(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("secret"), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(pool, "in"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(pool, "in", "file"), []byte("tide"), 0o600))
-	for name, to := range map[string]string{"inside": "in/file", "up": "../" + filepath.Base(outside) + "/secret", "absolute": filepath.Join(outside, "secret"), "nothing": "none", "loop": "loop"} {
+	for name, to := range map[string]string{"inside": "in/file", "up": "../" + filepath.Base(outside) + "/secret",
+		"absolute": filepath.Join(outside, "secret"), "nothing": "none", "loop": "loop"} {
 		require.NoError(t, os.Symlink(to, filepath.Join(pool, name)))
 	}
 	require.NoError(t, os.Symlink(outside, filepath.Join(pool, "folder")))
 	d := New(pool)
-	for _, name := range []string{".", "in", "in/file", "inside", "up", "absolute", "nothing", "loop", "none", "folder", "folder/secret", "in/../in/file"} {
+	for _, name := range []string{".", "in", "in/file", "inside", "up", "absolute", "nothing", "loop", "none", "folder",
+		"folder/secret", "in/../in/file"} {
 		for _, follow := range []bool{false, true} {
 			path := filepath.Join(pool, name)
 			quick, err := d.Stamp(path, follow)

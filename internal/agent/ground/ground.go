@@ -126,7 +126,8 @@ func (g *Ground) Hello() *hostlink.Hello {
 	abilities := g.Config.Abilities
 	abilities.ReturnSeconds = int(g.Config.ReturnAfter().Seconds())
 	return &hostlink.Hello{
-		Protocol: hostlink.Protocol, Name: g.Config.Name, Family: g.Config.Family, Driver: g.Config.Driver, Site: g.Config.Site,
+		Protocol: hostlink.Protocol, Name: g.Config.Name, Family: g.Config.Family, Driver: g.Config.Driver,
+		Site: g.Config.Site,
 		CPUs: g.Config.CPUs, MemoryBytes: g.Config.MemoryMB << 20, Time: time.Now(), Abilities: abilities,
 	}
 }

@@ -46,7 +46,8 @@ func (a *Sight) heldDisks(folder string) map[string][]heldDisk {
 // lookDisk tells about a disk with its chain.
 func (a *Sight) lookDisk(id, file, path, stated string, held map[string][]heldDisk) plan.FolderDisk {
 	path = filepath.Clean(path)
-	d := plan.FolderDisk{ID: id, File: file, Path: path, Chain: []string{}, Faults: []plan.DiskFault{}, SharedBy: []string{}, LayersOf: []string{}}
+	d := plan.FolderDisk{ID: id, File: file, Path: path, Chain: []string{}, Faults: []plan.DiskFault{},
+		SharedBy: []string{}, LayersOf: []string{}}
 	if file == "" {
 		d.Missing = true
 		return d

@@ -105,13 +105,15 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	}
 	held := a.heldDisks(path)
 	if !st.IsDir() {
-		f := &plan.Folder{Path: filepath.Dir(path), Pool: a.poolAt(path), Problem: "it is a disk image, which nothing describes", Disks: []plan.FolderDisk{}, Files: []string{}}
+		f := &plan.Folder{Path: filepath.Dir(path), Pool: a.poolAt(path),
+			Problem: "it is a disk image, which nothing describes", Disks: []plan.FolderDisk{}, Files: []string{}}
 		f.Disks = append(f.Disks, a.lookDisk(diskID(path), filepath.Base(path), path, "", held))
 		f.Guest = f.Disks[0].Guest
 		return f, nil
 	}
 	_, registered := a.Records.Register()[path]
-	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: "stopped", Disks: []plan.FolderDisk{}, Files: []string{}}
+	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: "stopped",
+		Disks: []plan.FolderDisk{}, Files: []string{}}
 	if registered {
 		f.State = a.Driver.State(path)
 	}

@@ -1,12 +1,12 @@
 package sight
 
 import (
-	"unvora.example/unvora/internal/agent/driver"
 	"path/filepath"
 	"slices"
 	"sync/atomic"
 	"testing"
 	"time"
+	"unvora.example/unvora/internal/agent/driver"
 
 	"github.com/stretchr/testify/require"
 

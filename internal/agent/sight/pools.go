@@ -43,8 +43,9 @@ func (a *Sight) Pools() []hostlink.Pool {
 
 // awayPool is what is known of a pool without looking at it.
 func (a *Sight) awayPool(c ground.PoolConfig) hostlink.Pool {
-	p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away", Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
-	a.Records.Get("pools", c.Path, &p.ID) // as it was when last here
+	p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away",
+		Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
+	_, _ = a.Records.Get("pools", c.Path, &p.ID) // as it was when last here
 	return p
 }
 
@@ -140,7 +141,7 @@ func (a *Sight) writeRate(path string, piece []byte) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	defer a.RemoveIfThere(path)
+	defer func() { _ = a.RemoveIfThere(path) }()
 	began := time.Now()
 	for range measured / len(piece) {
 		if _, err := f.Write(piece); err != nil {

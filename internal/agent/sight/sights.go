@@ -91,7 +91,8 @@ func (s *sights) look(path, stated string) (out sight) {
 	top := c.Links[0].Image.Info()
 	out.disk.ImageID, out.disk.VirtualBytes, out.disk.Layers = top.ID, c.Info().VirtualBytes, out.layers[1:]
 	for _, f := range c.Faults {
-		out.disk.Faults = append(out.disk.Faults, plan.DiskFault{Code: f.Code, Path: f.Subject, Message: f.Message, Candidate: f.Candidate})
+		out.disk.Faults = append(out.disk.Faults, plan.DiskFault{Code: f.Code, Path: f.Subject, Message: f.Message,
+			Candidate: f.Candidate})
 		if ref := top.Parent; ref != nil && !filepath.IsAbs(ref.Path) {
 			out.layers = append(out.layers, filepath.Join(filepath.Dir(path), ref.Path)) // it may come back
 		} else if ref != nil {

@@ -24,7 +24,8 @@ func TestSights(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(folder, "d.qcow2")))
 	format, err := formats.ByName("qcow2")
 	require.NoError(t, err)
-	require.NoError(t, formats.NewLayer(filepath.Join(folder, "d.qcow2"), filepath.Join(pool, "tide-gauge.img"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
+	require.NoError(t, formats.NewLayer(filepath.Join(folder, "d.qcow2"), filepath.Join(pool, "tide-gauge.img"), format,
+		"0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77", formats.Options{}))
 	first := a.Survey(t.Context(), "", 0)
 	require.Len(t, first.Machines, 1)
 	d := first.Machines[0].Disks[0]
@@ -70,7 +71,8 @@ func TestBareFolders(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(bare, "notes.txt"), []byte("notes"), 0o644))
 	s := a.Survey(t.Context(), "", 0)
 	require.Len(t, s.Bare, 1)
-	require.Equal(t, hostlink.BareFolder{Path: bare, Pool: a.Pools()[0].ID, Disks: []string{"tides.img"}, Bytes: s.Bare[0].Bytes}, s.Bare[0])
+	require.Equal(t, hostlink.BareFolder{Path: bare, Pool: a.Pools()[0].ID, Disks: []string{"tides.img"},
+		Bytes: s.Bare[0].Bytes}, s.Bare[0])
 	require.NoError(t, os.RemoveAll(bare))
 	again := a.Survey(t.Context(), s.Revision, 0)
 	require.True(t, again.Changed)

@@ -57,7 +57,8 @@ const (
 )
 
 func newSweep(a *Sight) *sweep {
-	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{}, gone: map[string]uint64{}, hasty: hasty{most: pathTime}}
+	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{},
+		gone: map[string]uint64{}, hasty: hasty{most: pathTime}}
 }
 
 // survey looks, and tells what has changed since the revision.
@@ -238,7 +239,10 @@ func (s *sweep) look() []hostlink.Pool {
 		}
 	}
 	slices.SortFunc(bare, func(a, b hostlink.BareFolder) int { return strings.Compare(a.Path, b.Path) })
-	if !slices.EqualFunc(bare, s.bareOnes, func(a, b hostlink.BareFolder) bool { return a.Path == b.Path && slices.Equal(a.Disks, b.Disks) }) {
+	if !slices.EqualFunc(bare, s.bareOnes, func(a, b hostlink.BareFolder) bool {
+		return a.Path == b.Path &&
+			slices.Equal(a.Disks, b.Disks)
+	}) {
 		s.bareOnes, changed = bare, true
 	}
 	if stuck := s.stuckNow(); !slices.Equal(stuck, s.stuck) {
@@ -317,11 +321,14 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		at = a.folderStamp(q.path, q.was)
 	}
 	was := q.was
-	if was != nil && was.stamp == at && was.Registered == q.registered && was.PoolThere == q.poolThere && was.State == state && was.FilesThere == q.filesThere && slices.Equal(was.Addresses, addresses) && !a.disksChanged(was) {
+	if was != nil && was.stamp == at && was.Registered == q.registered && was.PoolThere == q.poolThere &&
+		was.State == state && was.FilesThere == q.filesThere && slices.Equal(was.Addresses, addresses) &&
+		!a.disksChanged(was) {
 		return was
 	}
 	now := &seenFolder{stamp: at}
-	now.Folder = hostlink.Folder{Path: q.path, Pool: q.pool, Registered: q.registered, FilesThere: q.filesThere, PoolThere: q.poolThere, State: state, Addresses: addresses}
+	now.Folder = hostlink.Folder{Path: q.path, Pool: q.pool, Registered: q.registered, FilesThere: q.filesThere,
+		PoolThere: q.poolThere, State: state, Addresses: addresses}
 	if !q.filesThere {
 		if was != nil {
 			now.Machine, now.Bytes, now.Disks = was.Machine, was.Bytes, was.Disks
@@ -347,7 +354,8 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 // disksChanged tells whether a machine's disks are not as they were told, which
 // is not asked of one that runs.
 func (a *Sight) disksChanged(f *seenFolder) bool {
-	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks, func(d hostlink.SeenDisk) bool { return a.sights.changed(d.Path) })
+	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks,
+		func(d hostlink.SeenDisk) bool { return a.sights.changed(d.Path) })
 }
 
 func (s *sweep) lookAtShelves(next uint64) (changed bool) {
@@ -390,7 +398,7 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 					found.Problem = err.Error()
 				} else {
 					found.Machine = &o.Envelope.Machines[0]
-					o.Close()
+					_ = o.Close()
 				}
 				return found
 			})

@@ -46,7 +46,8 @@ func (a *Sight) vouchOne(ctx context.Context, quiet time.Time, rate int64) bool 
 		began, done := time.Now(), int64(0)
 		err = o.Verify(ctx, func(n int64) {
 			done += n
-			if rest := time.Duration(float64(done)/float64(rate)*float64(time.Second)) - time.Since(began); rest > 10*time.Millisecond {
+			due := time.Duration(float64(done) / float64(rate) * float64(time.Second))
+			if rest := due - time.Since(began); rest > 10*time.Millisecond {
 				select {
 				case <-time.After(rest):
 				case <-ctx.Done():
@@ -58,7 +59,7 @@ func (a *Sight) vouchOne(ctx context.Context, quiet time.Time, rate int64) bool 
 				v.Problem = d.Subject + ": " + strings.TrimSuffix(d.Message, ".")
 			}
 		}
-		o.Close()
+		_ = o.Close()
 	}
 	if ctx.Err() != nil {
 		return false

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"log/slog"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -76,7 +77,7 @@ func (w *watch) follow() {
 	for dir := range w.seen {
 		if !still[dir] {
 			delete(w.seen, dir)
-			w.watcher.Remove(dir)
+			_ = w.watcher.Remove(dir)
 		}
 	}
 }
@@ -98,8 +99,9 @@ func (w *watch) run(ctx context.Context) {
 			if matters(e) {
 				timer.Reset(calm)
 			}
-		case <-w.watcher.Errors:
-			timer.Reset(calm) // some were lost: look
+		case err := <-w.watcher.Errors:
+			slog.Debug("changes were lost: the pools are looked at", "err", err)
+			timer.Reset(calm)
 		case <-timer.C:
 			w.follow()
 			w.wake()

@@ -69,8 +69,10 @@ func TestMatters(t *testing.T) {
 		op   fsnotify.Op
 		want bool
 	}{
-		{"disk.qcow2", fsnotify.Write, false}, {"disk.qcow2", fsnotify.Create, true}, {"disk.qcow2", fsnotify.Remove, true}, {"tide-gauge.ovf", fsnotify.Write, true}, {"tide-gauge.ova", fsnotify.Write, true},
-		{"tide-gauge", fsnotify.Rename, true}, {ground.WorkDir, fsnotify.Create, false}, {markFile + ".rate", fsnotify.Create, false}, {"notes.txt", fsnotify.Chmod, false},
+		{"disk.qcow2", fsnotify.Write, false}, {"disk.qcow2", fsnotify.Create, true}, {"disk.qcow2", fsnotify.Remove, true},
+		{"tide-gauge.ovf", fsnotify.Write, true}, {"tide-gauge.ova", fsnotify.Write, true},
+		{"tide-gauge", fsnotify.Rename, true}, {ground.WorkDir, fsnotify.Create, false},
+		{markFile + ".rate", fsnotify.Create, false}, {"notes.txt", fsnotify.Chmod, false},
 	} {
 		require.Equal(t, c.want, matters(fsnotify.Event{Name: "/pool/" + c.name, Op: c.op}), "%v", c)
 	}

@@ -128,7 +128,8 @@ func (ts *Tasks) Resume() error {
 	kept, err := ground.Each(ts.Records, "tasks", func(id string, err error) taskRecord {
 		ts.Log.Error("task not gone on with", "task", id, "error", err)
 		job, _, _ := strings.Cut(id, ".")
-		return taskRecord{Spec: hostlink.TaskSpec{Job: job}, State: hostlink.Task{ID: id, State: hostlink.TaskFailed, Error: err.Error()}}
+		return taskRecord{Spec: hostlink.TaskSpec{Job: job}, State: hostlink.Task{ID: id, State: hostlink.TaskFailed,
+			Error: err.Error()}}
 	})
 	if err != nil {
 		return err
@@ -164,7 +165,8 @@ func (ts *Tasks) make(id string, spec hostlink.TaskSpec) *Task {
 func (ts *Tasks) kind(name string) (Kind, error) {
 	w, ok := ts.kinds[name]
 	if !ok {
-		return w, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: fmt.Sprintf("this agent knows no task of the kind %q: update it", name)}
+		return w, &hostlink.Fault{Code: hostlink.FaultUnknown,
+			Message: fmt.Sprintf("this agent knows no task of the kind %q: update it", name)}
 	}
 	return w, nil
 }
@@ -236,11 +238,13 @@ func (ts *Tasks) Start(id string, spec hostlink.TaskSpec) (*Task, error) {
 	if t == nil {
 		for other, o := range ts.byID {
 			if s, _ := o.Snapshot(); o.spec.Job == spec.Job && s.State != hostlink.TaskDone {
-				return nil, &hostlink.Fault{Code: hostlink.FaultWrong, Message: fmt.Sprintf("the task %s of this job comes first, and is %s", other, s.State)}
+				return nil, &hostlink.Fault{Code: hostlink.FaultWrong,
+					Message: fmt.Sprintf("the task %s of this job comes first, and is %s", other, s.State)}
 			}
 		}
 		t = ts.make(id, spec)
-	} else if s, _ := t.Snapshot(); s.State == hostlink.TaskPaused || s.State == hostlink.TaskFailed && spec.Try > t.spec.Try {
+	} else if s, _ := t.Snapshot(); s.State == hostlink.TaskPaused || s.State == hostlink.TaskFailed &&
+		spec.Try > t.spec.Try {
 		<-t.ended
 		t = ts.make(id, spec) // its journal says how far it was
 		t.state.Done = s.Done
@@ -286,7 +290,8 @@ func (t *Task) over() error {
 	case <-t.ended:
 		return nil
 	case <-time.After(stopTime):
-		return &hostlink.Fault{Code: "busy", Message: fmt.Sprintf("the task %s does not stop: something that it reads or writes does not answer", t.state.ID)}
+		return &hostlink.Fault{Code: "busy", Message: fmt.Sprintf("the task %s does not stop: something that it reads or "+
+			"writes does not answer", t.state.ID)}
 	}
 }
 
@@ -348,7 +353,7 @@ func (ts *Tasks) Forget(job string, epoch int64) error {
 	}
 	for _, p := range ts.Config.Pools {
 		errs = append(errs, ts.Door.RemoveAll(ground.StagingDir(p.Path, job)))
-		ts.Door.Remove(filepath.Join(p.Path, ground.WorkDir)) // only when it is empty
+		_ = ts.Door.Remove(filepath.Join(p.Path, ground.WorkDir)) // only when it is empty
 	}
 	return errors.Join(append(errs, ts.Records.Drop("epochs", job))...)
 }

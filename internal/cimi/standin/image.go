@@ -22,7 +22,8 @@ func (s *Server) capture(v *Volume, name, since string, properties map[string]st
 	if err := s.guestWrites(v); err != nil {
 		return nil, err
 	}
-	im := Image{ID: newID(), Name: name, State: cimi.Creating, Since: since, Key: newID() + newID(), Bytes: v.Bytes, Properties: properties}
+	im := Image{ID: newID(), Name: name, State: cimi.Creating, Since: since, Key: newID() + newID(), Bytes: v.Bytes,
+		Properties: properties}
 	if err := copyRaw(s.imagePath(im.ID, ".raw"), VolumePath(s.dir, v.ID)); err != nil {
 		return nil, err
 	}
@@ -56,7 +57,8 @@ func (s *Server) write(im Image) error {
 	ctx := context.Background()
 	target := s.imagePath(im.ID, ".qcow2")
 	if im.Since == "" {
-		_, err := carry.Copy(ctx, carry.Order{Source: s.imagePath(im.ID, ".raw"), Options: formats.Options{Format: "raw"}, Target: target, Format: format})
+		_, err := carry.Copy(ctx, carry.Order{Source: s.imagePath(im.ID, ".raw"), Options: formats.Options{Format: "raw"},
+			Target: target, Format: format})
 		return err
 	}
 	f, err := os.Create(target)
@@ -68,7 +70,8 @@ func (s *Server) write(im Image) error {
 	if err != nil {
 		return err
 	}
-	layer, err := format.Create(file, disk.Spec{VirtualBytes: im.Bytes, Parent: &disk.ParentRef{Path: im.Since + ".qcow2", Format: "qcow2"}})
+	layer, err := format.Create(file, disk.Spec{VirtualBytes: im.Bytes,
+		Parent: &disk.ParentRef{Path: im.Since + ".qcow2", Format: "qcow2"}})
 	if err != nil {
 		return err
 	}
@@ -133,7 +136,8 @@ func copyRaw(to, from string) error {
 	if err != nil {
 		return err
 	}
-	_, err = carry.Copy(context.Background(), carry.Order{Source: from, Options: formats.Options{Format: "raw"}, Target: to, Format: raw})
+	_, err = carry.Copy(context.Background(), carry.Order{Source: from, Options: formats.Options{Format: "raw"},
+		Target: to, Format: raw})
 	return err
 }
 

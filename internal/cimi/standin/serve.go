@@ -42,7 +42,9 @@ func (s *Server) Serve(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: s.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug), TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}}
+	server := &http.Server{Handler: s.routes(), ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog:  slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}}
 	go func() {
 		<-ctx.Done()
 		server.Close()
@@ -65,8 +67,10 @@ func (s *Server) certificate() (tls.Certificate, error) {
 		return tls.Certificate{}, err
 	}
 	serial, _ := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: s.state.Name}, DNSNames: []string{s.state.Name, "localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: s.state.Name},
+		DNSNames: []string{s.state.Name, "localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
 	if err != nil {
 		return tls.Certificate{}, err
@@ -75,7 +79,8 @@ func (s *Server) certificate() (tls.Certificate, error) {
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	certPEM, keyPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER})
+	certPEM, keyPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER})
 	if err := errors.Join(os.WriteFile(certFile, certPEM, 0o644), os.WriteFile(keyFile, keyPEM, 0o600)); err != nil {
 		return tls.Certificate{}, err
 	}
@@ -113,7 +118,7 @@ func (s *Server) routes() http.Handler {
 				}
 				w.Header().Set("Content-Type", "application/json")
 				w.WriteHeader(status)
-				json.NewEncoder(w).Encode(map[string]string{"message": err.Error()})
+				_ = json.NewEncoder(w).Encode(map[string]string{"message": err.Error()})
 			}
 		})
 	}
@@ -181,7 +186,10 @@ func (s *Server) routes() http.Handler {
 		}
 		return s.tellImage(a.Request, i), nil
 	})
-	handle("DELETE /cimi/volumeImages/{id}", true, func(a asked) (any, error) { return nil, s.dropImage(a.PathValue("id")) })
+	handle("DELETE /cimi/volumeImages/{id}", true, func(a asked) (any, error) {
+		return nil,
+			s.dropImage(a.PathValue("id"))
+	})
 	open("GET /cimi/blobs/{id}", s.readImage)
 	open("PUT /cimi/blobs/{id}", s.writeImage)
 	open("POST /cimi/blobs/{id}", s.writeImage)
@@ -194,7 +202,8 @@ func common(kind, id, name string, operations ...cimi.Operation) cimi.Common {
 
 func (s *Server) entryPoint(asked) (any, error) {
 	e := cimi.EntryPoint{Common: common("CloudEntryPoint", base, s.state.Name), BaseURI: base}
-	e.Machines, e.Volumes, e.VolumeImages, e.Networks = &cimi.Ref{Href: base + "machines"}, &cimi.Ref{Href: base + "volumes"}, &cimi.Ref{Href: base + "volumeImages"}, &cimi.Ref{Href: base + "networks"}
+	e.Machines, e.Volumes, e.VolumeImages, e.Networks = &cimi.Ref{Href: base + "machines"},
+		&cimi.Ref{Href: base + "volumes"}, &cimi.Ref{Href: base + "volumeImages"}, &cimi.Ref{Href: base + "networks"}
 	return e, nil
 }
 
@@ -230,7 +239,8 @@ func pageOf[S any, T cimi.Member](a asked, kind string, list []S, tell func(*S) 
 
 func (s *Server) tellMachine(m *Machine, reader bool) cimi.Machine {
 	at := base + "machines/" + m.ID
-	v := cimi.Machine{Common: common("Machine", at, m.Name), State: m.State, CPU: m.CPUs, Memory: m.MemoryKiB, CPUArch: "x86_64"}
+	v := cimi.Machine{Common: common("Machine", at, m.Name), State: m.State, CPU: m.CPUs, Memory: m.MemoryKiB,
+		CPUArch: "x86_64"}
 	v.Properties = map[string]string{"host": m.Host}
 	for k, p := range m.Properties {
 		v.Properties[k] = p
@@ -254,7 +264,10 @@ func (s *Server) tellMachine(m *Machine, reader bool) cimi.Machine {
 	}
 	v.NetworkInterfaces = cimi.Collection[cimi.NetworkInterface]{Count: len(m.NICs), Members: []cimi.NetworkInterface{}}
 	for i, n := range m.NICs {
-		v.NetworkInterfaces.Members = append(v.NetworkInterfaces.Members, cimi.NetworkInterface{Common: common("NetworkInterface", fmt.Sprint(at, "/networkInterfaces/", i+1), fmt.Sprint("NIC ", i+1)), Network: cimi.Ref{Href: base + "networks/" + n.Network}, State: "ACTIVE", MACAddress: n.MAC})
+		v.NetworkInterfaces.Members = append(v.NetworkInterfaces.Members,
+			cimi.NetworkInterface{Common: common("NetworkInterface", fmt.Sprint(at, "/networkInterfaces/", i+1),
+				fmt.Sprint("NIC ", i+1)), Network: cimi.Ref{Href: base + "networks/" + n.Network}, State: "ACTIVE",
+				MACAddress: n.MAC})
 	}
 	return v
 }
@@ -267,7 +280,8 @@ func tellNetwork(n *Network) cimi.Network {
 
 func (s *Server) tellVolume(v *Volume, reader bool) cimi.Volume {
 	at := base + "volumes/" + v.ID
-	out := cimi.Volume{Common: common("Volume", at, v.Name), State: "AVAILABLE", Capacity: (v.Bytes + 999) / 1000, Bootable: v.Bootable}
+	out := cimi.Volume{Common: common("Volume", at, v.Name), State: "AVAILABLE", Capacity: (v.Bytes + 999) / 1000,
+		Bootable: v.Bootable}
 	out.Properties = v.Properties
 	if !reader && s.handedOut(v.ID) {
 		out.Operations = []cimi.Operation{{Rel: cimi.RelCapture, Href: base + "volumeImages"}}
@@ -277,7 +291,8 @@ func (s *Server) tellVolume(v *Volume, reader bool) cimi.Volume {
 
 func (s *Server) tellImage(r *http.Request, i *Image) cimi.VolumeImage {
 	at := base + "volumeImages/" + i.ID
-	v := cimi.VolumeImage{Common: common("VolumeImage", at, i.Name, cimi.Operation{Rel: cimi.RelDelete, Href: at}), State: i.State}
+	v := cimi.VolumeImage{Common: common("VolumeImage", at, i.Name, cimi.Operation{Rel: cimi.RelDelete, Href: at}),
+		State: i.State}
 	v.Properties = i.Properties
 	blob := base + "blobs/" + i.ID + "?key=" + i.Key
 	if i.Upload && i.State == cimi.Creating {
@@ -311,7 +326,8 @@ func (s *Server) addImage(a asked) (any, error) {
 		if err != nil || size <= 0 {
 			return nil, refuse(http.StatusBadRequest, "an image that is brought states its size in the property bytes")
 		}
-		im := Image{ID: newID(), Name: in.Name, State: cimi.Creating, Key: newID() + newID(), Upload: true, Bytes: size, Properties: in.Properties}
+		im := Image{ID: newID(), Name: in.Name, State: cimi.Creating, Key: newID() + newID(), Upload: true, Bytes: size,
+			Properties: in.Properties}
 		s.state.Images = append(s.state.Images, im)
 		return s.tellImage(a.Request, &im), s.save()
 	}
@@ -320,7 +336,8 @@ func (s *Server) addImage(a asked) (any, error) {
 		return nil, refuse(http.StatusNotFound, "there is no volume %s", in.ImageLocation.Href)
 	}
 	if !s.handedOut(v.ID) {
-		return nil, refuse(http.StatusConflict, "%s runs, and its host hands out the disks of stopped machines only", s.user(v.ID).Name)
+		return nil, refuse(http.StatusConflict, "%s runs, and its host hands out the disks of stopped machines only",
+			s.user(v.ID).Name)
 	}
 	since := ""
 	if in.RelatedImage != nil {
@@ -343,9 +360,11 @@ func (s *Server) addVolume(a asked) (any, error) {
 	}
 	im := s.image(idOf(in.VolumeTemplate.VolumeImage.Href))
 	if im == nil || im.State != cimi.Available {
-		return nil, refuse(http.StatusNotFound, "there is no image %s to make a volume of", in.VolumeTemplate.VolumeImage.Href)
+		return nil, refuse(http.StatusNotFound, "there is no image %s to make a volume of",
+			in.VolumeTemplate.VolumeImage.Href)
 	}
-	v := Volume{ID: newID(), Name: in.Name, Bytes: im.Bytes, Bootable: in.Properties["bootable"] == "true", Properties: in.Properties}
+	v := Volume{ID: newID(), Name: in.Name, Bytes: im.Bytes, Bootable: in.Properties["bootable"] == "true",
+		Properties: in.Properties}
 	if err := copyRaw(VolumePath(s.dir, v.ID), s.imagePath(im.ID, ".raw")); err != nil {
 		return nil, err
 	}
@@ -361,7 +380,7 @@ func (s *Server) deleteVolume(a asked) (any, error) {
 	if v := s.volume(id); v != nil {
 		*v = s.state.Volumes[len(s.state.Volumes)-1]
 		s.state.Volumes = s.state.Volumes[:len(s.state.Volumes)-1]
-		os.Remove(VolumePath(s.dir, id))
+		_ = os.Remove(VolumePath(s.dir, id))
 	}
 	return nil, s.save()
 }
@@ -372,7 +391,8 @@ func (s *Server) addMachine(a asked) (any, error) {
 		return nil, err
 	}
 	t := in.MachineTemplate
-	m := Machine{ID: newID(), Name: in.Name, Host: in.Properties["host"], State: cimi.Stopped, CPUs: t.MachineConfig.CPU, MemoryKiB: t.MachineConfig.Memory, Properties: map[string]string{}, Updated: time.Now()}
+	m := Machine{ID: newID(), Name: in.Name, Host: in.Properties["host"], State: cimi.Stopped, CPUs: t.MachineConfig.CPU,
+		MemoryKiB: t.MachineConfig.Memory, Properties: map[string]string{}, Updated: time.Now()}
 	if find(s.state.Hosts, func(h *Host) bool { return h.Name == m.Host }) == nil {
 		m.Host = s.state.Hosts[0].Name
 	}

@@ -32,7 +32,8 @@ func Serve(t testing.TB, change func(*standin.State)) (dir, address, cert string
 	require.NoError(t, l.Close())
 	state := standin.State{Name: "mainland", Listen: address, Version: "2.0.0",
 		Accounts: []standin.Account{{Name: "skerrow", Password: "low tide"}, {Name: "visitor", Password: "x", Reader: true}},
-		Hosts:    []standin.Host{{Name: "dunlin", Live: true}, {Name: "knot"}}, Networks: []standin.Network{{Name: "laboratory", VLAN: 20}}}
+		Hosts:    []standin.Host{{Name: "dunlin", Live: true}, {Name: "knot"}},
+		Networks: []standin.Network{{Name: "laboratory", VLAN: 20}}}
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "volumes"), 0o755))
 	for i, host := range []string{"dunlin", "dunlin", "knot", "knot"} {
 		id := fmt.Sprint("m", i+1)
@@ -40,7 +41,9 @@ func Serve(t testing.TB, change func(*standin.State)) (dir, address, cert string
 		copy(truth[1<<20:], disktest.Pattern(2<<20, uint32(i)))
 		require.NoError(t, os.WriteFile(standin.VolumePath(dir, "v"+id), truth, 0o644))
 		state.Volumes = append(state.Volumes, standin.Volume{ID: "v" + id, Name: id, Bytes: size, Bootable: true})
-		state.Machines = append(state.Machines, standin.Machine{ID: id, Name: id, Host: host, State: []string{cimi.Stopped, cimi.Started}[i%2], CPUs: 2, MemoryKiB: 1 << 20, Volumes: []string{"v" + id}, NICs: []standin.NIC{{Network: "laboratory", MAC: "0a:77:00:00:00:01"}}})
+		state.Machines = append(state.Machines, standin.Machine{ID: id, Name: id, Host: host,
+			State: []string{cimi.Stopped, cimi.Started}[i%2], CPUs: 2, MemoryKiB: 1 << 20, Volumes: []string{"v" + id},
+			NICs: []standin.NIC{{Network: "laboratory", MAC: "0a:77:00:00:00:01"}}})
 	}
 	if change != nil {
 		change(&state)

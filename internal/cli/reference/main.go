@@ -29,7 +29,8 @@ func main() {
 			os.Exit(1)
 		}
 	}
-	for _, t := range []struct{ file, name, text string }{{"disks.md", "formats", diskFormats()}, {"inventory.md", "evidence", evidence()}, {"inventory.md", "causes", causes()}} {
+	for _, t := range []struct{ file, name, text string }{{"disks.md", "formats", diskFormats()},
+		{"inventory.md", "evidence", evidence()}, {"inventory.md", "causes", causes()}} {
 		if err := insert(filepath.Join(os.Args[1], t.file), t.name, t.text); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
@@ -62,7 +63,8 @@ func evidence() string {
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", w.Kind, points, w.Says)
 	}
-	fmt.Fprintf(&b, "\nFrom %d points on it is recognised; from %d on it is said to be unsure, and asked.\n", lineage.Sure, lineage.Unsure)
+	fmt.Fprintf(&b, "\nFrom %d points on it is recognised; from %d on it is said to be unsure, and asked.\n", lineage.Sure,
+		lineage.Unsure)
 	return b.String()
 }
 
@@ -89,7 +91,8 @@ func diskFormats() string {
 		if f.MostBytes > 0 {
 			most = fmt.Sprintf("%d GiB", f.MostBytes>>30)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes, strings.Join(f.Variants, "`, `"), layers, most)
+		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes, strings.Join(f.Variants, "`, `"),
+			layers, most)
 	}
 	return b.String()
 }
@@ -98,7 +101,8 @@ const generated = "<!-- made by make docs -->\n"
 
 func commands(root *cobra.Command) string {
 	var b strings.Builder
-	b.WriteString(generated + "# Commands\n\n" + root.Long + "\n\n## Options of every command\n\n" + flags(root.PersistentFlags()))
+	b.WriteString(generated + "# Commands\n\n" + root.Long + "\n\n## Options of every command\n\n" +
+		flags(root.PersistentFlags()))
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
 		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
@@ -145,7 +149,8 @@ func findings() string {
 	b.WriteString(generated + `# Findings
 
 What a plan can tell before anything is changed. A *blocker* cannot be gone on with so, a *choice* needs a decision, a
-*note* is good to know. Settle one with ` + "`--answer CODE[/SUBJECT]=REMEDY[:VALUE]`" + `, all recommendations with ` + "`--yes`" + `.
+*note* is good to know. Settle one with
+` + "`--answer CODE[/SUBJECT]=REMEDY[:VALUE]`" + `, all recommendations with ` + "`--yes`" + `.
 A remedy marked ! is explicit: it is never recommended, and never taken by ` + "`--yes`" + `.
 
 | code | severity | remedies |

@@ -40,7 +40,7 @@ func run(m *testing.M, url *string) (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	defer os.RemoveAll(dir)
+	defer func() { _ = os.RemoveAll(dir) }()
 	attr := &syscall.SysProcAttr{}
 	if os.Geteuid() == 0 { // PostgreSQL refuses to run as root
 		u, err := user.Lookup("postgres")
@@ -60,7 +60,8 @@ func run(m *testing.M, url *string) (int, error) {
 		return cmd
 	}
 	data := filepath.Join(dir, "data")
-	if out, err := run("initdb", "-D", data, "-U", "unvora", "--auth=trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync").CombinedOutput(); err != nil {
+	if out, err := run("initdb", "-D", data, "-U", "unvora", "--auth=trust", "-E", "UTF8", "--locale=C.UTF-8",
+		"--no-sync").CombinedOutput(); err != nil {
 		return 1, fmt.Errorf("initdb: %w\n%s", err, out)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -74,8 +75,8 @@ func run(m *testing.M, url *string) (int, error) {
 		return 1, err
 	}
 	defer func() {
-		server.Process.Signal(syscall.SIGINT)
-		server.Wait()
+		_ = server.Process.Signal(syscall.SIGINT)
+		_ = server.Wait()
 	}()
 	*url = fmt.Sprintf("postgres://unvora@127.0.0.1:%d/postgres?sslmode=disable", port)
 	for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {

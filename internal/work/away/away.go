@@ -95,7 +95,8 @@ func NewPlaces(inv *inventory.Inventory, kinds map[string]Opener) *Places { retu
 func (p *Places) Of(m *inventory.Manager) (Place, error) {
 	open := p.kinds[m.Kind]
 	if open == nil {
-		return nil, fmt.Errorf("the manager %s is of the kind %q, which this service does not know: update it", m.Name, m.Kind)
+		return nil, fmt.Errorf("the manager %s is of the kind %q, which this service does not know: update it", m.Name,
+			m.Kind)
 	}
 	return open(m)
 }

@@ -47,8 +47,10 @@ func (r *Attach) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, inventory.Wrong("%s is a folder: name the disk image in it.", r.File)
 	}
 	if at.Host.ID != c.at.ID {
-		return nil, inventory.Wrong("%s lies at %s: only what %s sees can be attached there.", r.File, at.Host.Name, c.at.Name)
+		return nil, inventory.Wrong("%s lies at %s: only what %s sees can be attached there.", r.File, at.Host.Name,
+			c.at.Name)
 	}
 	facts.Folder, facts.Attach = *folder, &disk.Disks[0]
-	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Replace: r.InPlaceOf, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Replace: r.InPlaceOf, Answers: r.Answers,
+		TakeRecommended: r.TakeRecommended})
 }

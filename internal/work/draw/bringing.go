@@ -46,7 +46,8 @@ func (b *Bringing) bring(a *Asked) (plan.BringRequest, error) {
 	for f, v := range b.Facets {
 		facets[identity.Facet(f)] = v
 	}
-	return plan.BringRequest{Files: b.Files, Name: b.Name, Pool: b.Pool, Identity: b.Identity, Facets: facets, Wire: b.Wire,
+	return plan.BringRequest{Files: b.Files, Name: b.Name, Pool: b.Pool, Identity: b.Identity, Facets: facets,
+		Wire:  b.Wire,
 		Disks: b.Disks, Addresses: b.Addresses, Owner: b.Owner, CPUs: b.CPUs, MemoryBytes: b.MemoryBytes,
 		Answers: a.Answers, TakeRecommended: a.TakeRecommended}, nil
 }

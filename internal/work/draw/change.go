@@ -44,12 +44,14 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, err
 	}
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
-		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs, DropNICs: r.DropNICs,
-		Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
+		DropNICs: r.DropNICs,
+		Wire:     r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 }
 
 // changing gathers what a change of a copy is worked out from. name is the new one; "" for none.
-func (g *Gatherer) changing(ctx context.Context, c *subject, a *Asked, wanted []string, name string) (*plan.ChangeFacts, error) {
+func (g *Gatherer) changing(ctx context.Context, c *subject, a *Asked, wanted []string, name string) (*plan.ChangeFacts,
+	error) {
 	facts := &plan.ChangeFacts{Copy: c.Known(), Machine: c.Machine, Busy: c.busy}
 	facts.Host, facts.Wanted = c.host, wanted
 	self := c.ID.String()

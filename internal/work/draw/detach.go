@@ -9,8 +9,9 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "detach", Title: "Detach a disk of", Becomes: "without it; its file stays", Command: "unvora disk detach COPY DISK",
-		New: func() Request { return &Detach{} },
+		Name: "detach", Title: "Detach a disk of", Becomes: "without it; its file stays",
+		Command: "unvora disk detach COPY DISK",
+		New:     func() Request { return &Detach{} },
 	})
 }
 
@@ -38,5 +39,6 @@ func (r *Detach) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, err
 	}
 	facts.Folder = *folder
-	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Detach: r.Disk, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Detach: r.Disk, Answers: r.Answers,
+		TakeRecommended: r.TakeRecommended})
 }

@@ -28,8 +28,9 @@ import (
 
 // Operation is a row of the table of operations.
 type Operation struct {
-	Name    string `json:"name"`    // in requests, plans and records
-	Title   string `json:"title"`   // begins a sentence that the subject ends: over the sheet that asks for it, on its button
+	Name string `json:"name"` // in requests, plans and records
+	// begins a sentence that the subject ends: over the sheet that asks for it, on its button
+	Title   string `json:"title"`
 	Becomes string `json:"becomes"` // what its subject is afterwards, for a sheet that asks for nothing else
 	Command string `json:"command"` // of the client that asks for it, without its options
 	// New makes an empty request.
@@ -290,7 +291,8 @@ func (s *subject) pool() string {
 func (g *Gatherer) hostOf(ctx context.Context, c *inventory.Copy) (*inventory.Host, error) {
 	h, err := g.inv.Host(ctx, c.HostID.String())
 	if err == nil && h.ManagerID != nil {
-		return nil, inventory.Wrong("%s is at the manager %s, which looks after it. Import it first: unvora import --from %s %s --host HOST",
+		return nil, inventory.Wrong("%s is at the manager %s, which looks after it. Import it first: unvora import --from "+
+			"%s %s --host HOST",
 			c.Name, h.Manager, h.Manager, c.Name)
 	}
 	return h, err

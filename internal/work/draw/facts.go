@@ -25,11 +25,13 @@ const resolvePatience = 2 * time.Second
 // HostFacts is what plans want to know of a host of ours.
 func (g *Gatherer) HostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
 	if h.ManagerID != nil {
-		return plan.HostFacts{}, inventory.Wrong("%s is a host of the manager %s: a machine is given to it with unvora put-back COPY", h.Name, h.Manager)
+		return plan.HostFacts{}, inventory.Wrong("%s is a host of the manager %s: a machine is given to it with unvora "+
+			"put-back COPY", h.Name, h.Manager)
 	}
 	g.hosts.AsNow(ctx, h)
-	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Abilities: h.Abilities,
-		Protocol: h.Protocol, ClockOff: h.ClockOff, Ports: h.Ports, Reached: addressOf(ctx, h.Address)}
+	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes,
+		Abilities: h.Abilities,
+		Protocol:  h.Protocol, ClockOff: h.ClockOff, Ports: h.Ports, Reached: addressOf(ctx, h.Address)}
 	if h.Protocol > 0 { // it was heard of since that is noted
 		f.WantsProtocol = hostlink.Protocol
 	}
@@ -45,7 +47,8 @@ func (g *Gatherer) HostFacts(ctx context.Context, h *inventory.Host) (plan.HostF
 		return f, err
 	}
 	for _, p := range pools {
-		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State, Removable: p.Removable, Labels: p.Labels, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes,
+		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State,
+			Removable: p.Removable, Labels: p.Labels, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes,
 			MaxFile: p.MaxFile, Ownerless: p.Ownerless, Foreign: p.Foreign, Slow: fit.Slow(p.Rate)})
 	}
 	switches, err := g.inv.Switches(ctx, h.ID)
@@ -184,7 +187,10 @@ func (g *Gatherer) ancestry(ctx context.Context, a *plan.Arrival, m *machine.Mac
 
 // isolated tells whether nobody on a network that leads anywhere sees the machine.
 func isolated(m *machine.Machine) bool {
-	return m != nil && !slices.ContainsFunc(m.NICs, func(n machine.NIC) bool { return n.Network != "" && n.Segment != wiring.Quarantine })
+	return m != nil && !slices.ContainsFunc(m.NICs, func(n machine.NIC) bool {
+		return n.Network != "" &&
+			n.Segment != wiring.Quarantine
+	})
 }
 
 // twins finds the other copies with the copy's machine UUID, and with its MACs.
@@ -213,7 +219,8 @@ func (g *Gatherer) twins(ctx context.Context, c *inventory.Copy) (uuids, macs []
 
 // names lists the names on a host and in a pool that a new name may run into: those that wishes, made fit to be names,
 // or answers about names lead to.
-func (g *Gatherer) names(ctx context.Context, host *inventory.Host, pool uuid.UUID, answers plan.Answers, wishes ...string) ([]string, error) {
+func (g *Gatherer) names(ctx context.Context, host *inventory.Host, pool uuid.UUID, answers plan.Answers,
+	wishes ...string) ([]string, error) {
 	for key, answer := range answers {
 		if _, value, ok := strings.Cut(answer, ":"); ok && strings.HasPrefix(key, "name.") {
 			wishes = append(wishes, value)

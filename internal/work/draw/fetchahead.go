@@ -10,8 +10,9 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "fetch-ahead", Title: "Fetch ahead the disks of", Becomes: "fetched ahead", Command: "unvora import --from MANAGER NAME --ahead --host HOST",
-		New: func() Request { return &FetchAhead{} },
+		Name: "fetch-ahead", Title: "Fetch ahead the disks of", Becomes: "fetched ahead",
+		Command: "unvora import --from MANAGER NAME --ahead --host HOST",
+		New:     func() Request { return &FetchAhead{} },
 	})
 }
 

@@ -23,7 +23,8 @@ type Spot struct {
 
 // Find resolves what a person calls a folder or file: a path of the host,
 // POOL/PATH, or a copy of the inventory in one of forms.
-func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, facts plan.HostFacts, forms ...string) (*Spot, error) {
+func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, facts plan.HostFacts,
+	forms ...string) (*Spot, error) {
 	at := &Spot{Host: h}
 	if name, below, ok := strings.Cut(ref, ":/"); ok { // of another host
 		other, err := g.inv.Host(ctx, name)
@@ -54,7 +55,8 @@ func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, fact
 				for _, p := range facts.Pools {
 					names = append(names, p.Name)
 				}
-				e.Message += " A folder is named by its path on the host, as POOL/NAME (pools of " + h.Name + ": " + strings.Join(names, ", ") + "), or as a copy of the inventory."
+				e.Message += " A folder is named by its path on the host, as POOL/NAME (pools of " + h.Name + ": " +
+					strings.Join(names, ", ") + "), or as a copy of the inventory."
 			}
 			return nil, err
 		}
@@ -100,7 +102,8 @@ func (g *Gatherer) elsewhere(ctx context.Context, at *Spot, pool, rest string) e
 		at.Host, at.Path = h, path.Join(p.Path, rest)
 	}
 	if len(hosts) > 1 {
-		return inventory.Wrong("Several hosts have a pool %q: %s. Name the folder as HOST:/PATH.", pool, strings.Join(hosts, ", "))
+		return inventory.Wrong("Several hosts have a pool %q: %s. Name the folder as HOST:/PATH.", pool,
+			strings.Join(hosts, ", "))
 	}
 	return nil
 }

@@ -30,9 +30,10 @@ type Import struct {
 
 // Source of an import: exactly one is set.
 type Source struct {
-	Upload  *ovf.Skeleton `json:"upload,omitempty"`  // of a package on the caller's computer
-	Package string        `json:"package,omitempty"` // SHELF/FILE or id, POOL/PATH or a path of the host, or an http(s) address
-	Disks   []string      `json:"disks,omitempty"`   // bare images: POOL/PATH or paths of the host
+	Upload *ovf.Skeleton `json:"upload,omitempty"` // of a package on the caller's computer
+	// SHELF/FILE or id, POOL/PATH or a path of the host, or an http(s) address
+	Package string   `json:"package,omitempty"`
+	Disks   []string `json:"disks,omitempty"` // bare images: POOL/PATH or paths of the host
 }
 
 func (r *Import) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -82,7 +83,8 @@ func (r *Import) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 }
 
 // each gathers what is to be known for each machine of a package.
-func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts plan.ImportFacts) ([]plan.ImportFacts, error) {
+func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts plan.ImportFacts) ([]plan.ImportFacts,
+	error) {
 	if facts.Package == nil {
 		return []plan.ImportFacts{facts}, nil
 	}
@@ -109,7 +111,8 @@ func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 
 // find finds a package that is named: one of the inventory, on the web, or at a path of a host. Where that is a machine
 // folder or a bare disk, the request that is the right one for it is returned instead.
-func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts *plan.ImportFacts, d *Drawn) (*ovf.Skeleton, Request, error) {
+func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts *plan.ImportFacts,
+	d *Drawn) (*ovf.Skeleton, Request, error) {
 	ref := r.Source.Package
 	facts.Where = ref
 	at, file := h, ref
@@ -123,7 +126,8 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 		var unknown *inventory.Error
 		switch {
 		case err == nil && c.HostID == nil:
-			return nil, nil, inventory.Wrong("The package %s lies on somebody's computer (%s): bring the file itself.", c.Name, c.Path)
+			return nil, nil, inventory.Wrong("The package %s lies on somebody's computer (%s): bring the file itself.", c.Name,
+				c.Path)
 		case err == nil:
 			if at, err = g.inv.Host(ctx, c.HostID.String()); err != nil {
 				return nil, nil, err
@@ -153,7 +157,8 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 	case err != nil:
 		return nil, nil, reach.Explain(at, err)
 	case at.ID != h.ID && (skeleton.Packed || skeleton.Kind != "ova"):
-		return nil, nil, inventory.Wrong("%s lies at %s: from another host only an OVA is read. Put it on a share that %s sees, or bring the file from your computer.",
+		return nil, nil, inventory.Wrong("%s lies at %s: from another host only an OVA is read. Put it on a share that %s "+
+			"sees, or bring the file from your computer.",
 			ref, at.Name, h.Name)
 	}
 	return skeleton, nil, nil
@@ -196,10 +201,12 @@ func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host
 			return nil, err
 		}
 		if f.Path == at.Path || len(f.Disks) != 1 {
-			return nil, inventory.Wrong("%s is a folder: name the disk images in it, or register it: unvora register %s --host %s", ref, ref, h.Name)
+			return nil, inventory.Wrong("%s is a folder: name the disk images in it, or register it: unvora register %s "+
+				"--host %s", ref, ref, h.Name)
 		}
 		if at.Host.ID != h.ID {
-			return nil, inventory.Wrong("%s lies at %s, in no pool that %s sees. Put it on a share, or bring the file from your computer.",
+			return nil, inventory.Wrong("%s lies at %s, in no pool that %s sees. Put it on a share, or bring the file from "+
+				"your computer.",
 				ref, at.Host.Name, h.Name)
 		}
 		if n == 0 {

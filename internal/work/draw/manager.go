@@ -9,7 +9,8 @@ import (
 )
 
 // fromManager is what plans of a machine at a manager are worked out from. Hosts and holds go to all.
-func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host, arrival plan.Arrival, via string, all *Drawn) (*plan.RegisterFacts, error) {
+func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host, arrival plan.Arrival, via string,
+	all *Drawn) (*plan.RegisterFacts, error) {
 	c := at.Copy
 	if c == nil {
 		return nil, inventory.Wrong("%s knows of nothing at %s.", at.Host.Manager, at.Path)
@@ -27,7 +28,8 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 		return nil, err
 	}
 	facts := &plan.RegisterFacts{Arrival: arrival, Where: c.Ref()}
-	facts.Manager = &plan.ManagerFacts{Name: m.Name, Live: stands.Live, May: stands.May, Peer: stands.Peer, Ahead: map[string]plan.AheadOne{}}
+	facts.Manager = &plan.ManagerFacts{Name: m.Name, Live: stands.Live, May: stands.May, Peer: stands.Peer,
+		Ahead: map[string]plan.AheadOne{}}
 	facts.Parent, facts.Lineage = c.ID.String(), c.LineageID.String()
 	facts.From = &plan.HostFacts{ID: at.Host.ID.String(), Name: at.Host.Name, State: at.Host.State}
 	if stands.Unreachable {
@@ -42,7 +44,8 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 			return nil, err
 		}
 		if v.ManagerID != nil || stands.Peer {
-			return nil, inventory.Wrong("--via names a host with an agent of ours, to read and convert what a foreign manager sends when it is imported.")
+			return nil, inventory.Wrong("--via names a host with an agent of ours, to read and convert what a foreign manager " +
+				"sends when it is imported.")
 		}
 		facts.Via = new(plan.HostFacts)
 		if *facts.Via, err = g.HostFacts(ctx, v); err != nil {
@@ -60,7 +63,8 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 }
 
 // fetchedAhead tells what was fetched of a copy before, at the host that it comes to and at others.
-func (g *Gatherer) fetchedAhead(ctx context.Context, c *inventory.Copy, h *inventory.Host, facts *plan.ManagerFacts, all *Drawn) error {
+func (g *Gatherer) fetchedAhead(ctx context.Context, c *inventory.Copy, h *inventory.Host, facts *plan.ManagerFacts,
+	all *Drawn) error {
 	ahead, err := g.inv.AheadOf(ctx, c.ID)
 	if err != nil {
 		return err

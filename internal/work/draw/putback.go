@@ -72,12 +72,14 @@ func (r *PutBack) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	}
 	d := on(nil, c.at, c.hold)
 	d.Hosts[at.Name] = at.ID
-	d.Plan, err = plan.PutBack(facts, plan.BringRequest{Name: r.Name, Wire: r.Wire, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+	d.Plan, err = plan.PutBack(facts, plan.BringRequest{Name: r.Name, Wire: r.Wire, Answers: r.Answers,
+		TakeRecommended: r.TakeRecommended})
 	return d, refused(err)
 }
 
 // origin finds the manager that a copy goes to, and the host there that has what the copy was made from.
-func (r *PutBack) origin(ctx context.Context, g *Gatherer, c *subject, facts *plan.PutBackFacts) (m *inventory.Manager, at *inventory.Host, err error) {
+func (r *PutBack) origin(ctx context.Context, g *Gatherer, c *subject, facts *plan.PutBackFacts) (m *inventory.Manager,
+	at *inventory.Host, err error) {
 	if r.Manager != "" {
 		if m, err = g.inv.Manager(ctx, r.Manager); err != nil {
 			return nil, nil, err
@@ -102,7 +104,8 @@ func (r *PutBack) origin(ctx context.Context, g *Gatherer, c *subject, facts *pl
 		return from, there, nil
 	}
 	if m == nil {
-		return nil, nil, inventory.Wrong("%s came from no manager that is known here. Name the one that it is for: --to MANAGER", strings.TrimSpace(c.Ref()))
+		return nil, nil, inventory.Wrong("%s came from no manager that is known here. Name the one that it is for: --to "+
+			"MANAGER", strings.TrimSpace(c.Ref()))
 	}
 	return m, nil, nil
 }

@@ -8,8 +8,9 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "put-right", Title: "Put right the disks of", Becomes: "with disks in order", Command: "unvora attention settle ID",
-		New: func() Request { return &PutRight{} },
+		Name: "put-right", Title: "Put right the disks of", Becomes: "with disks in order",
+		Command: "unvora attention settle ID",
+		New:     func() Request { return &PutRight{} },
 	})
 }
 

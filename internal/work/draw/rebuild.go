@@ -38,7 +38,8 @@ func (r *Rebuild) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, err
 	}
 	if had == nil {
-		return nil, inventory.Wrong("Nothing is to be brought back to %s. Once it was wiped and its agent installed anew: unvora host rebuild %s --code CODE",
+		return nil, inventory.Wrong("Nothing is to be brought back to %s. Once it was wiped and its agent installed anew: "+
+			"unvora host rebuild %s --code CODE",
 			h.Name, h.Name)
 	}
 	facts := plan.RebuildFacts{Had: *had, Lost: map[string]string{}, Folders: map[string]plan.RegisterFacts{}}
@@ -59,7 +60,8 @@ func (r *Rebuild) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 }
 
 // machine gathers what becomes of one machine that the host had.
-func (r *Rebuild) machine(ctx context.Context, g *Gatherer, h *inventory.Host, m plan.HadMachine, facts *plan.RebuildFacts, all *Drawn) error {
+func (r *Rebuild) machine(ctx context.Context, g *Gatherer, h *inventory.Host, m plan.HadMachine,
+	facts *plan.RebuildFacts, all *Drawn) error {
 	_, err := g.hosts.Agent(h).Folder(ctx, m.Folder)
 	var fault *hostlink.Fault
 	if err != nil && !errors.As(err, &fault) {
@@ -78,7 +80,8 @@ func (r *Rebuild) machine(ctx context.Context, g *Gatherer, h *inventory.Host, m
 	if err != nil {
 		return err
 	}
-	look := &lying{Bringing: Bringing{Files: plan.Stay, Identity: identity.Keep}, ref: m.Folder, at: at, host: h, answers: r.Answers,
+	look := &lying{Bringing: Bringing{Files: plan.Stay, Identity: identity.Keep}, ref: m.Folder, at: at, host: h,
+		answers: r.Answers,
 		arrival: plan.Arrival{Host: facts.Host, Caller: r.by.Name, Of: path.Base(m.Folder)}}
 	one, err := look.facts(ctx, g, all)
 	if err != nil {

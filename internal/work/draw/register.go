@@ -47,7 +47,8 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	for n, ref := range r.Folders {
 		one := *r
 		if one.Name = plan.Pattern(r.Name, path.Base(ref), n+1); len(r.Folders) > 1 && one.Name == r.Name && r.Name != "" {
-			return nil, inventory.Wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.", len(r.Folders), r.Name)
+			return nil, inventory.Wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.",
+				len(r.Folders), r.Name)
 		}
 		p, err := one.folder(ctx, g, ref, h, host, all)
 		if err != nil {
@@ -61,7 +62,8 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 }
 
 // folder plans one of the folders.
-func (r *Register) folder(ctx context.Context, g *Gatherer, ref string, h *inventory.Host, host plan.HostFacts, all *Drawn) (*plan.Plan, error) {
+func (r *Register) folder(ctx context.Context, g *Gatherer, ref string, h *inventory.Host, host plan.HostFacts,
+	all *Drawn) (*plan.Plan, error) {
 	at, err := g.Find(ctx, ref, h, host, "stray", "registered")
 	if err != nil {
 		return nil, err
@@ -87,7 +89,8 @@ func (r *Register) folder(ctx context.Context, g *Gatherer, ref string, h *inven
 }
 
 // managed plans the import of a machine at a manager.
-func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *inventory.Host, host plan.HostFacts, bring plan.BringRequest, all *Drawn) (*plan.Plan, error) {
+func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *inventory.Host, host plan.HostFacts,
+	bring plan.BringRequest, all *Drawn) (*plan.Plan, error) {
 	facts, err := g.fromManager(ctx, at, h, r.arrival(&r.Asked, host), r.Via, all)
 	if err != nil {
 		return nil, err
@@ -97,7 +100,8 @@ func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *invent
 		facts.Of = c.Name
 	}
 	if r.Files == plan.Move && !facts.Manager.Peer {
-		return nil, inventory.Wrong("A machine is copied from a foreign manager, and stays there: remove it there once the copy here has run.")
+		return nil, inventory.Wrong("A machine is copied from a foreign manager, and stays there: remove it there once the " +
+			"copy here has run.")
 	}
 	self := ""
 	if r.Files == plan.Move { // what is taken away does not collide
@@ -111,7 +115,8 @@ func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *invent
 	if facts.Origin = lineage.FindOrigin(c.Machine, &k, facts.SameUUID); self != "" {
 		facts.Origin = lineage.Origin{Status: "gone", Copy: &k}
 	}
-	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name, c.Machine.Name, facts.Called); err != nil {
+	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name, c.Machine.Name,
+		facts.Called); err != nil {
 		return nil, err
 	}
 	if bring.Files = plan.Copy; r.Files == plan.Move {
@@ -145,7 +150,8 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 		}
 	}
 	if len(folder.Disks) == 0 && folder.Machine == nil {
-		return nil, inventory.Wrong("%s at %s holds neither a descriptor nor a disk image: %s.", l.at.Path, l.at.Host.Name, folder.Problem)
+		return nil, inventory.Wrong("%s at %s holds neither a descriptor nor a disk image: %s.", l.at.Path, l.at.Host.Name,
+			folder.Problem)
 	}
 	if _, err := uuid.Parse(l.ref); err == nil && l.at.Copy != nil { // an id says nothing to people
 		facts.Where = path.Join(l.at.Copy.Pool, path.Base(l.at.Path))
@@ -184,11 +190,13 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 		return "", nil
 	case c.Form == "registered" && folder.Registered && (elsewhere || l.Files == plan.Copy): // another copy is made of it
 		if l.Files == plan.Move {
-			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora delist %s), or copy it.",
+			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora "+
+				"delist %s), or copy it.",
 				l.ref, l.at.Host.Name, c.Ref())
 		}
 		if !c.Tracked && folder.State == "running" {
-			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If it is to be looked after: unvora track %s",
+			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If it is to "+
+				"be looked after: unvora track %s",
 				c.Ref(), c.Ref())
 		}
 		folder.Registered = false
@@ -209,7 +217,8 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 }
 
 // relatives finds the copies that the new one has to do with, and the names that are taken.
-func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts, m *machine.Machine, self string) error {
+func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts, m *machine.Machine,
+	self string) error {
 	if facts.Parent != "" && facts.Origin.Status == "unknown" { // a stray that was recognised
 		c, err := g.inv.CopyByID(ctx, facts.Parent)
 		if err != nil {
@@ -241,7 +250,8 @@ func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.Register
 	}
 	// Its own folder does not count, nor does the entry that it takes the place of.
 	facts.Names = slices.DeleteFunc(facts.Names, func(name string) bool {
-		return staying && strings.EqualFold(name, path.Base(facts.Folder.Path)) || facts.Hollow != nil && strings.EqualFold(name, facts.Hollow.Name)
+		return staying && strings.EqualFold(name, path.Base(facts.Folder.Path)) || facts.Hollow != nil &&
+			strings.EqualFold(name, facts.Hollow.Name)
 	})
 	return nil
 }

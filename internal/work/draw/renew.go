@@ -37,5 +37,6 @@ func (r *Renew) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Renew: facets, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Renew: facets, Answers: r.Answers,
+		TakeRecommended: r.TakeRecommended})
 }

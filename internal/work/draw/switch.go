@@ -14,8 +14,9 @@ func init() {
 		New: func() Request { return &SwitchAdd{} },
 	})
 	add(Operation{
-		Name: "switch-drop", Title: "Take away the switch", Becomes: "without this switch", Command: "unvora switch drop HOST SWITCH",
-		New: func() Request { return &SwitchDrop{} },
+		Name: "switch-drop", Title: "Take away the switch", Becomes: "without this switch",
+		Command: "unvora switch drop HOST SWITCH",
+		New:     func() Request { return &SwitchDrop{} },
 	})
 }
 

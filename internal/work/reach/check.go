@@ -44,7 +44,8 @@ func (c *Checks) Reach(ctx context.Context, address, who string) bool {
 	}
 	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
 	if err != nil {
-		return c.Said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.", name, err)
+		return c.Said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.",
+			name, err)
 	}
 	c.Said("name", true, "%s is %s", name, strings.Join(addresses, ", "))
 	conn, err := (&net.Dialer{Timeout: CheckPatience}).DialContext(ctx, "tcp", address)
@@ -64,7 +65,8 @@ func refused(err error, port, who string) string {
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return "no route leads there: the host is off, or the network between is"
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return fmt.Sprintf("no answer from port %s in %s: a firewall drops it, or the host is off. Open that port to the service.", port, CheckPatience)
+		return fmt.Sprintf("no answer from port %s in %s: a firewall drops it, or the host is off. Open that port to the "+
+			"service.", port, CheckPatience)
 	}
 	return err.Error()
 }
@@ -84,14 +86,17 @@ func (r *Hosts) Check(ctx context.Context, h *inventory.Host) ([]Check, error) {
 	}
 	config = config.Clone()
 	config.ServerName, config.NextProtos = h.ID.String(), []string{"h2"}
-	secure, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: CheckPatience}, Config: config}).DialContext(ctx, "tcp", h.Address)
+	secure, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: CheckPatience}, Config: config}).DialContext(ctx, "tcp",
+		h.Address)
 	var late net.Error
 	if errors.As(err, &late) && late.Timeout() || errors.Is(err, context.DeadlineExceeded) {
-		c.Said("agent", false, "it does not answer within %s, though its port is open: its process stands still, or its host is overloaded. Look at it there, or start it again.", CheckPatience)
+		c.Said("agent", false, "it does not answer within %s, though its port is open: its process stands still, or its "+
+			"host is overloaded. Look at it there, or start it again.", CheckPatience)
 		return c.List, nil
 	}
 	if err != nil {
-		c.Said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: %v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
+		c.Said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: "+
+			"%v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
 		return c.List, nil
 	}
 	secure.Close()

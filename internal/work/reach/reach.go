@@ -53,7 +53,8 @@ func (u *Unreachable) Error() string {
 	if u.Says != "" {
 		return u.Says
 	}
-	return fmt.Sprintf("The agent on %s does not answer at %s. Start it, or open that port to the service; then try again. (%v)",
+	return fmt.Sprintf("The agent on %s does not answer at %s. Start it, or open that port to the service; then try "+
+		"again. (%v)",
 		u.Host, u.Address, u.Err)
 }
 
@@ -82,7 +83,8 @@ func (r *Hosts) Ticket(task string) (string, error) {
 }
 
 // LetRead lets the agents that have the ticket of a task read at a host, and returns where they do.
-func (r *Hosts) LetRead(ctx context.Context, task string, at *inventory.Host, t hostlink.Ticket) (*hostlink.Remote, error) {
+func (r *Hosts) LetRead(ctx context.Context, task string, at *inventory.Host, t hostlink.Ticket) (*hostlink.Remote,
+	error) {
 	ticket, err := r.Ticket(task)
 	if err != nil {
 		return nil, err

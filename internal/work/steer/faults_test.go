@@ -63,7 +63,8 @@ func newSmallEstate(t *testing.T) *smallEstate {
 		root = t.TempDir()
 	}
 	t.Cleanup(func() { os.RemoveAll(root) })
-	e := &smallEstate{T: t, ctx: pgtest.Watch(t.Context()), b: &pgtest.Breaker{}, root: root, truth: disktest.Pattern(256<<10, 5)}
+	e := &smallEstate{T: t, ctx: pgtest.Watch(t.Context()), b: &pgtest.Breaker{}, root: root,
+		truth: disktest.Pattern(256<<10, 5)}
 	inv, err := inventory.Open(e.ctx, pgtest.Database(t, database), e.b.Tune)
 	require.NoError(t, err)
 	t.Cleanup(inv.Close)
@@ -74,8 +75,12 @@ func newSmallEstate(t *testing.T) *smallEstate {
 	t.Cleanup(e.w.Steer.Stop)
 	e.agent("gannet", "loft")
 	e.agent("petrel", "")
-	_, address, _ := standintest.Serve(t, func(s *standinmanager.State) { s.Machines, s.Volumes[0].Bytes = s.Machines[:1], 3<<19 })
-	entry := foreign.Entry{Name: "mainland", Address: "https://" + address + "/cimi", Account: "skerrow", Password: "low tide"}
+	_, address, _ := standintest.Serve(t, func(s *standinmanager.State) {
+		s.Machines, s.Volumes[0].Bytes = s.Machines[:1],
+			3<<19
+	})
+	entry := foreign.Entry{Name: "mainland", Address: "https://" + address + "/cimi", Account: "skerrow",
+		Password: "low tide"}
 	_, err = e.w.AddManager(e.ctx, entry, "robin")
 	var unknown *inventory.Error
 	require.ErrorAs(t, err, &unknown)
@@ -91,15 +96,18 @@ func newSmallEstate(t *testing.T) *smallEstate {
 func (e *smallEstate) agent(name, shelf string) {
 	pool := e.dir(name, "reef")
 	require.NoError(e, os.MkdirAll(pool, 0o755))
-	config := agent.Config{Name: name, Site: "Northhead", Family: "slate", Driver: "standin", State: e.dir(name, "state"), CPUs: 16, MemoryMB: 65536, Listen: "127.0.0.1:0",
-		Pools: []ground.PoolConfig{{Name: "reef-" + name, Path: pool, Rate: 1 << 30}}, Ports: []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}}
+	config := agent.Config{Name: name, Site: "Northhead", Family: "slate", Driver: "standin", State: e.dir(name, "state"),
+		CPUs: 16, MemoryMB: 65536, Listen: "127.0.0.1:0",
+		Pools: []ground.PoolConfig{{Name: "reef-" + name, Path: pool, Rate: 1 << 30}},
+		Ports: []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}}
 	if shelf != "" {
 		config.Shelves = []ground.ShelfConfig{{Name: shelf, Path: e.dir(name, shelf)}}
 		require.NoError(e, os.MkdirAll(config.Shelves[0].Path, 0o755))
 		e.machine(filepath.Join(pool, "tide-gauge"), "tide-gauge")
 		config.Machines = []ground.MachineConfig{{Folder: filepath.Join(pool, "tide-gauge")}}
 	}
-	a, err := agent.New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, config.Ports, config.Door()), slog.New(slog.DiscardHandler))
+	a, err := agent.New(config, standin.New([]wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}}, config.Ports,
+		config.Door()), slog.New(slog.DiscardHandler))
 	require.NoError(e, err)
 	l, err := a.Listen()
 	require.NoError(e, err)
@@ -121,13 +129,19 @@ func (e *smallEstate) machine(folder, name string) {
 	require.NoError(e, err)
 	format, err := formats.ByName("qcow2")
 	require.NoError(e, err)
-	target, err := format.Create(file, disk.Spec{VirtualBytes: int64(len(e.truth)), ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"})
+	target, err := format.Create(file, disk.Spec{VirtualBytes: int64(len(e.truth)),
+		ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"})
 	require.NoError(e, err)
-	require.NoError(e, disk.Pump(e.ctx, target, disk.ImageFeed(disktest.Plain(e.truth), 0, target.BlockBytes()), disk.Options{}))
+	require.NoError(e, disk.Pump(e.ctx, target, disk.ImageFeed(disktest.Plain(e.truth), 0, target.BlockBytes()),
+		disk.Options{}))
 	require.NoError(e, target.Finish())
-	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", FirmwareUUID: "70126393-2a98-4856-90ac-efe4bba599b3", Serial: "sn-1", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios", Guest: "Debian GNU/Linux 12 (64-bit)", GuestID: 96,
-		Disks: []machine.Disk{{ID: "disk1", File: "disk1.qcow2", Format: "qcow2", VirtualBytes: int64(len(e.truth)), Controller: "virtio-scsi"}},
-		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:aa:bb:cc", Network: "lab", Segment: "lab", VLAN: 20}}})
+	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2",
+		FirmwareUUID: "70126393-2a98-4856-90ac-efe4bba599b3", Serial: "sn-1", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
+		Guest: "Debian GNU/Linux 12 (64-bit)", GuestID: 96,
+		Disks: []machine.Disk{{ID: "disk1", File: "disk1.qcow2", Format: "qcow2", VirtualBytes: int64(len(e.truth)),
+			Controller: "virtio-scsi"}},
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:aa:bb:cc", Network: "lab", Segment: "lab",
+			VLAN: 20}}})
 	require.NoError(e, err)
 	raw, err := d.Encode(0)
 	require.NoError(e, err)
@@ -260,7 +274,8 @@ type faultCase struct {
 var yes = draw.Asked{TakeRecommended: true}
 
 var faultCases = []faultCase{
-	{name: "export to a shelf", req: &draw.Export{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, Destination: &draw.Destination{Shelf: "loft", File: "out.ova"}},
+	{name: "export to a shelf", req: &draw.Export{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}},
+		Destination: &draw.Destination{Shelf: "loft", File: "out.ova"}},
 		left: []string{"gannet/tide-gauge:package", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			o, err := ovf.OpenPath(e.dir("gannet", "loft", "out.ova"))
@@ -271,66 +286,91 @@ var faultCases = []faultCase{
 			require.NoError(e, os.Remove(e.dir("gannet", "loft", "out.ova")))
 			e.survey()
 		}},
-	{name: "import", req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"}, Bringing: draw.Bringing{Host: "petrel"}},
-		left: []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/tide-gauge:registered"}, after: takeAway("petrel/tide-gauge")},
-	{name: "import of a package that is not as its manifest says", req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"}, Bringing: draw.Bringing{Host: "petrel"}}, want: "failed",
+	{name: "import", req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"},
+		Bringing: draw.Bringing{Host: "petrel"}},
+		left:  []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/tide-gauge:registered"},
+		after: takeAway("petrel/tide-gauge")},
+	{name: "import of a package that is not as its manifest says",
+		req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"},
+			Bringing: draw.Bringing{Host: "petrel"}}, want: "failed",
 		between: func(e *smallEstate) { e.spoil() }, after: func(e *smallEstate, j *inventory.Job) {
 			require.Equal(e, "manifest.mismatch", j.ErrorCode, j.Error)
 			require.NoDirExists(e, e.dir("petrel", "reef", "tide-gauge"))
 			e.spoil()
 		}},
-	{name: "register a copy of a folder", ready: stray, req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "petrel", Files: "copy"}},
-		left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/spare:registered"}, after: takeAway("petrel/spare")},
-	{name: "register a copy where the name is taken in the meantime", ready: stray, req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "petrel", Files: "copy"}}, want: "failed",
+	{name: "register a copy of a folder", ready: stray, req: &draw.Register{Asked: yes,
+		Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "petrel", Files: "copy"}},
+		left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered",
+			"petrel/spare:registered"}, after: takeAway("petrel/spare")},
+	{name: "register a copy where the name is taken in the meantime", ready: stray,
+		req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
+			Bringing: draw.Bringing{Host: "petrel", Files: "copy"}}, want: "failed",
 		between: func(e *smallEstate) { require.NoError(e, os.MkdirAll(e.dir("petrel", "reef", "spare"), 0o755)) },
 		left:    []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			require.NoError(e, os.Remove(e.dir("petrel", "reef", "spare")))
 		}},
-	{name: "register, moved", ready: stray, req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "petrel", Files: "move"}},
-		left: []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/spare:registered"}, after: takeAway("petrel/spare")},
-	{name: "register where it lies, and delist", ready: stray, req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "gannet"}},
-		left: []string{"gannet/spare:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"}, after: takeAway("gannet/spare")},
-	{name: "change", req: &draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 2}, after: func(e *smallEstate, _ *inventory.Job) {
-		c, err := e.inv.Copy(e.ctx, "gannet/tide-gauge", "registered")
-		require.NoError(e, err)
-		require.Equal(e, 2, c.Machine.CPUs)
-		e.quiet(&draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 1})
-	}},
-	{name: "renew", req: &draw.Renew{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, Renew: []string{"mac"}}, after: func(e *smallEstate, _ *inventory.Job) {
+	{name: "register, moved", ready: stray, req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
+		Bringing: draw.Bringing{Host: "petrel", Files: "move"}},
+		left:  []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/spare:registered"},
+		after: takeAway("petrel/spare")},
+	{name: "register where it lies, and delist", ready: stray,
+		req:   &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "gannet"}},
+		left:  []string{"gannet/spare:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
+		after: takeAway("gannet/spare")},
+	{name: "change", req: &draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 2},
+		after: func(e *smallEstate, _ *inventory.Job) {
+			c, err := e.inv.Copy(e.ctx, "gannet/tide-gauge", "registered")
+			require.NoError(e, err)
+			require.Equal(e, 2, c.Machine.CPUs)
+			e.quiet(&draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 1})
+		}},
+	{name: "renew", req: &draw.Renew{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}},
+		Renew: []string{"mac"}}, after: func(e *smallEstate, _ *inventory.Job) {
 		c, err := e.inv.Copy(e.ctx, "gannet/tide-gauge", "registered")
 		require.NoError(e, err)
 		require.NotEqual(e, "06:5c:00:aa:bb:cc", c.MACs[0])
 	}},
-	{name: "start", req: &draw.Start{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}}, after: func(e *smallEstate, _ *inventory.Job) {
-		e.quiet(&draw.Stop{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}})
-	}},
-	{name: "delist to the trash", ready: listed, left: []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered"}, req: &draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/spare"}}, Trash: true}},
-	{name: "delist", ready: listed, req: &draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/spare"}}}, left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
+	{name: "start", req: &draw.Start{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}},
+		after: func(e *smallEstate, _ *inventory.Job) {
+			e.quiet(&draw.Stop{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}})
+		}},
+	{name: "delist to the trash", ready: listed, left: []string{"gannet/tide-gauge:package",
+		"gannet/tide-gauge:registered"}, req: &draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/spare"}},
+		Trash: true}},
+	{name: "delist", ready: listed, req: &draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/spare"}}},
+		left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			require.NoError(e, os.RemoveAll(e.dir("gannet", "reef", "spare")))
 			e.survey()
 		}},
-	{name: "make a switch", req: &draw.SwitchAdd{Asked: yes, Host: "petrel", Switch: &wiring.Switch{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}}, after: func(e *smallEstate, _ *inventory.Job) {
-		e.survey()
-		e.quiet(&draw.SwitchDrop{Asked: yes, Host: "petrel", Name: "field"})
-		e.survey()
-	}},
-	{name: "import from a manager", req: &draw.Register{Asked: yes, Folders: []string{"mainland/m1"}, Bringing: draw.Bringing{Host: "petrel", Files: "copy", Name: "m1-here"}},
-		left: []string{"dunlin@mainland/m1:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/m1-here:registered"}, after: takeAway("petrel/m1-here")},
-	{name: "put back in the place of what is there", req: &draw.PutBack{Asked: draw.Asked{TakeRecommended: true, Answers: plan.Answers{"manager.still-there": "replace"}}, Copies: draw.Copies{Copies: []string{"petrel/m1"}}}, ready: func(e *smallEstate) {
-		if !slices.Contains(e.copies(), "petrel/m1:registered") {
-			e.quiet(&draw.Register{Asked: yes, Folders: []string{"mainland/m1"}, Bringing: draw.Bringing{Host: "petrel", Files: "copy"}})
-		}
-	}, after: func(e *smallEstate, _ *inventory.Job) {
-		takeAway("petrel/m1")(e, nil)
-		client := e.atMainland()
-		entry, _, err := client.EntryPoint(e.ctx)
-		require.NoError(e, err)
-		machines, _, err := cimi.List[cimi.Machine](e.ctx, client, entry.Machines, "")
-		require.NoError(e, err)
-		require.Len(e, machines, 1, "one in the place of the other")
-	}},
+	{name: "make a switch", req: &draw.SwitchAdd{Asked: yes, Host: "petrel",
+		Switch: &wiring.Switch{Name: "field", Segment: "field", VLAN: 30, Uplink: "port2", Tagged: true}},
+		after: func(e *smallEstate, _ *inventory.Job) {
+			e.survey()
+			e.quiet(&draw.SwitchDrop{Asked: yes, Host: "petrel", Name: "field"})
+			e.survey()
+		}},
+	{name: "import from a manager", req: &draw.Register{Asked: yes, Folders: []string{"mainland/m1"},
+		Bringing: draw.Bringing{Host: "petrel", Files: "copy", Name: "m1-here"}},
+		left: []string{"dunlin@mainland/m1:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered",
+			"petrel/m1-here:registered"}, after: takeAway("petrel/m1-here")},
+	{name: "put back in the place of what is there", req: &draw.PutBack{Asked: draw.Asked{TakeRecommended: true,
+		Answers: plan.Answers{"manager.still-there": "replace"}}, Copies: draw.Copies{Copies: []string{"petrel/m1"}}},
+		ready: func(e *smallEstate) {
+			if !slices.Contains(e.copies(), "petrel/m1:registered") {
+				e.quiet(&draw.Register{Asked: yes, Folders: []string{"mainland/m1"},
+					Bringing: draw.Bringing{Host: "petrel", Files: "copy"}})
+			}
+		}, after: func(e *smallEstate, _ *inventory.Job) {
+			takeAway("petrel/m1")(e, nil)
+			client := e.atMainland()
+			entry, _, err := client.EntryPoint(e.ctx)
+			require.NoError(e, err)
+			machines, _, err := cimi.List[cimi.Machine](e.ctx, client, entry.Machines, "")
+			require.NoError(e, err)
+			require.Len(e, machines, 1, "one in the place of the other")
+		}},
 }
 
 func (e *smallEstate) atMainland() *cimi.Client {
@@ -390,7 +430,8 @@ func (e *smallEstate) spoil() {
 // ends as it would have, and nothing is left over.
 func TestEveryWrite(t *testing.T) {
 	e := newSmallEstate(t)
-	e.quiet(&draw.Export{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, Destination: &draw.Destination{Shelf: "loft", File: "tide-gauge.ova"}})
+	e.quiet(&draw.Export{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}},
+		Destination: &draw.Destination{Shelf: "loft", File: "tide-gauge.ova"}})
 	for _, c := range faultCases {
 		t.Run(c.name, func(t *testing.T) {
 			e.T = t

@@ -29,7 +29,8 @@ func fetchTask(ctx context.Context, r *run) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := hostlink.Fetch{KeepID: keep, Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File, Format: do.Format,
+	f := hostlink.Fetch{KeepID: keep, Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File,
+		Format:       do.Format,
 		VirtualBytes: do.VirtualBytes, ID: newDiskID(r.s, do.Disk)}
 	switch {
 	case do.Source.Kind == "upload":
@@ -39,7 +40,8 @@ func fetchTask(ctx context.Context, r *run) (any, error) {
 	case do.Source.Host == r.host.ID.String():
 		f.Source.Path = do.Source.Path
 	default:
-		f.Source.Remote, err = r.letRead(ctx, do.Source.Host, hostlink.Ticket{Path: do.Source.Path, Expires: time.Now().Add(packageTime)})
+		f.Source.Remote, err = r.letRead(ctx, do.Source.Host, hostlink.Ticket{Path: do.Source.Path,
+			Expires: time.Now().Add(packageTime)})
 	}
 	return f, err
 }
@@ -173,5 +175,6 @@ func placeTask(_ context.Context, r *run) (any, error) {
 		return nil, err
 	}
 	m, err := madeMachine(r.j, r.s.Part)
-	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m, Besides: do.Besides}, err
+	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m,
+		Besides: do.Besides}, err
 }

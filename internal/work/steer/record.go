@@ -88,8 +88,10 @@ func record(ctx context.Context, r *run) (wait, error) {
 		return nil, fmt.Errorf("lineage of the new copy: %w", err)
 	}
 	choice := chosen(do.Choice)
-	c := &inventory.Copy{ID: inventory.RecordedCopy(do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path, Machine: do.Machine,
-		MadeBy: r.j.Operation, MadeUser: r.j.UserName, MadeAt: time.Now(), Identity: identityOf(choice), Renewed: choice.Renewed(), Owner: do.Owner}
+	c := &inventory.Copy{ID: inventory.RecordedCopy(do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path,
+		Machine: do.Machine,
+		MadeBy:  r.j.Operation, MadeUser: r.j.UserName, MadeAt: time.Now(), Identity: identityOf(choice),
+		Renewed: choice.Renewed(), Owner: do.Owner}
 	c.Parent, c.HostID = inventory.OptionalID(do.Parent), inventory.OptionalID(do.Host)
 	c.PoolID, c.ShelfID = inventory.OptionalID(do.Pool), inventory.OptionalID(do.Shelf)
 	if do.Change {
@@ -161,7 +163,8 @@ func unrecord(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
 	if err != nil || !undone || do.Copy != "" {
 		return err
 	}
-	return inventory.In(tx).ForgetCopy(ctx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone", r.j.UserName, r.j.Note, r.j.ID.String())
+	return inventory.In(tx).ForgetCopy(ctx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone", r.j.UserName,
+		r.j.Note, r.j.ID.String())
 }
 
 // forget notes that a copy is no longer there, or no longer listed.
@@ -233,7 +236,8 @@ func madeMachine(j *inventory.Job, part int) (*machine.Machine, error) {
 		}
 		return g.Machine, nil
 	}
-	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: inventory.RecordedCopy(rec).String(), Parent: rec.Parent,
+	g.Machine.Passport = &machine.Passport{Lineage: rec.Lineage, Copy: inventory.RecordedCopy(rec).String(),
+		Parent: rec.Parent,
 		MadeBy: j.Operation, MadeAt: j.CreatedAt, Identity: identityOf(choice), Renewed: choice.Renewed()}
 	return g.Machine, nil
 }

@@ -56,7 +56,8 @@ const (
 )
 
 // New brings the queue's tables up to date. Nothing is steered until Run.
-func New(ctx context.Context, inv *inventory.Inventory, hosts *reach.Hosts, places *away.Places, o Options, log *slog.Logger) (*Steerer, error) {
+func New(ctx context.Context, inv *inventory.Inventory, hosts *reach.Hosts, places *away.Places, o Options,
+	log *slog.Logger) (*Steerer, error) {
 	driver := riverpgxv5.New(inv.Pool)
 	migrator, err := rivermigrate.New(driver, nil)
 	if err != nil {
@@ -65,7 +66,8 @@ func New(ctx context.Context, inv *inventory.Inventory, hosts *reach.Hosts, plac
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("bring the job queue's tables up to date: %w", err)
 	}
-	s := &Steerer{Options: o, inv: inv, hosts: hosts, away: places, log: log, id: inventory.NewID(), desk: newDesk(), came: make(chan struct{}, 1)}
+	s := &Steerer{Options: o, inv: inv, hosts: hosts, away: places, log: log, id: inventory.NewID(), desk: newDesk(),
+		came: make(chan struct{}, 1)}
 	s.life, s.end = context.WithCancel(context.Background())
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{s: s})
@@ -121,7 +123,8 @@ func (s *Steerer) Resume(ctx context.Context, ref, user string) (*inventory.Job,
 	return s.ask(ctx, ref, user, s.inv.AskResume)
 }
 
-func (s *Steerer) ask(ctx context.Context, ref, user string, f func(context.Context, *inventory.Job, string) error) (*inventory.Job, error) {
+func (s *Steerer) ask(ctx context.Context, ref, user string,
+	f func(context.Context, *inventory.Job, string) error) (*inventory.Job, error) {
 	j, err := s.inv.Job(ctx, ref)
 	if err != nil {
 		return nil, err

@@ -100,7 +100,7 @@ func (r *run) watch(ctx context.Context, agent *hostlink.Host, t *hostlink.Task)
 	}
 	if t.Needs == nil {
 		id := r.s.TaskID()
-		return func(ctx context.Context) { agent.Wait(ctx, id, lookEvery) }, nil
+		return func(ctx context.Context) { _, _ = agent.Wait(ctx, id, lookEvery) }, nil // the next tick asks again
 	}
 	if silent > clientPatience {
 		return nil, &away.Failure{Code: "client.away",

@@ -109,7 +109,8 @@ func (s *Steerer) tick(ctx context.Context, id uuid.UUID, epoch int64) (*invento
 		var failed *away.Failure
 		switch {
 		case errors.As(err, &failed):
-			if err := s.inv.FailStep(ctx, j, step, failed.Code, fmt.Sprintf("%s: %s", step.What, failed.Message), clean(j, step)); err != nil {
+			if err := s.inv.FailStep(ctx, j, step, failed.Code, fmt.Sprintf("%s: %s", step.What, failed.Message),
+				clean(j, step)); err != nil {
 				return j, nil, err
 			}
 		case err != nil:

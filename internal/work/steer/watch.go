@@ -58,7 +58,7 @@ func (s *Steerer) beat(ctx context.Context) {
 		case <-ctx.Done():
 			end, stop := context.WithTimeout(context.WithoutCancel(ctx), beatTime)
 			defer stop()
-			b.End(end)
+			_ = b.End(end)
 			return
 		}
 	}

@@ -31,7 +31,8 @@ type Driver struct {
 // New makes a driver with the host's switches and ports. files is how it reaches
 // its machines' disks.
 func New(switches []wiring.Switch, ports []wiring.Port, files disk.Files) *Driver {
-	return &Driver{files: files, network: network{ports: ports, list: switches, open: map[net.Conn]bool{}}, guests: map[string]*guest{}}
+	return &Driver{files: files, network: network{ports: ports, list: switches, open: map[net.Conn]bool{}},
+		guests: map[string]*guest{}}
 }
 
 const (
@@ -94,7 +95,7 @@ func (g *guest) run() {
 			binary.LittleEndian.PutUint64(record[16:], n)
 			binary.LittleEndian.PutUint64(record[24:], uint64(time.Now().UnixNano()))
 			if g.size >= 2*logBytes {
-				g.disk.WriteAt(record, g.size-logBytes+int64(n*512%logBytes))
+				_, _ = g.disk.WriteAt(record, g.size-logBytes+int64(n*512%logBytes))
 			}
 		case <-g.stop:
 			g.ended <- g.disk.Close()

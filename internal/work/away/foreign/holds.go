@@ -68,9 +68,12 @@ func managerHolds(ctx context.Context, client *cimi.Client) (map[string]*hostlin
 			host = "machines"
 		}
 		if hosts[host] == nil {
-			hosts[host] = &hostlink.Survey{Full: true, Changed: true, Hello: &hostlink.Hello{Driver: inventory.ManagerCIMI, Time: time.Now(), Protocol: hostlink.Protocol}, Switches: slices.Clone(switches)}
+			hosts[host] = &hostlink.Survey{Full: true, Changed: true,
+				Hello:    &hostlink.Hello{Driver: inventory.ManagerCIMI, Time: time.Now(), Protocol: hostlink.Protocol},
+				Switches: slices.Clone(switches)}
 		}
-		f := hostlink.Folder{Path: m.ID, Registered: true, FilesThere: true, PoolThere: true, State: stateOf(m.State), Machine: h.model(m)}
+		f := hostlink.Folder{Path: m.ID, Registered: true, FilesThere: true, PoolThere: true, State: stateOf(m.State),
+			Machine: h.model(m)}
 		for _, d := range f.Machine.Disks {
 			f.Bytes += d.VirtualBytes
 		}
@@ -104,7 +107,9 @@ type holdings struct {
 // order in which they are attached; their files are the volumes.
 func (h holdings) model(m *cimi.Machine) *machine.Machine {
 	p := m.Properties
-	out := &machine.Machine{Name: m.Name, UUID: p[propUUID], FirmwareUUID: p[propUUID], CPUs: m.CPU, MemoryBytes: m.Memory << 10, Firmware: p[propFirmware], Guest: p[propGuest], Disks: []machine.Disk{}, NICs: []machine.NIC{}}
+	out := &machine.Machine{Name: m.Name, UUID: p[propUUID], FirmwareUUID: p[propUUID], CPUs: m.CPU,
+		MemoryBytes: m.Memory << 10, Firmware: p[propFirmware], Guest: p[propGuest], Disks: []machine.Disk{},
+		NICs: []machine.NIC{}}
 	if out.Name == "" {
 		out.Name = path.Base(m.ID)
 	}
@@ -123,7 +128,8 @@ func (h holdings) model(m *cimi.Machine) *machine.Machine {
 	}
 	for i, v := range m.Volumes.Members {
 		bytes := h.volumes[v.Volume.Href].Capacity * 1000
-		out.Disks = append(out.Disks, machine.Disk{ID: fmt.Sprintf("disk%d", i+1), File: v.Volume.Href, Format: "raw", VirtualBytes: bytes, FileBytes: bytes, Slot: i})
+		out.Disks = append(out.Disks, machine.Disk{ID: fmt.Sprintf("disk%d", i+1), File: v.Volume.Href, Format: "raw",
+			VirtualBytes: bytes, FileBytes: bytes, Slot: i})
 	}
 	for i, n := range m.NetworkInterfaces.Members {
 		network := h.networks[n.Network.Href]
@@ -132,7 +138,8 @@ func (h holdings) model(m *cimi.Machine) *machine.Machine {
 			name = path.Base(n.Network.Href)
 		}
 		vlan, _ := strconv.Atoi(network.Properties[propVLAN])
-		out.NICs = append(out.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), MAC: strings.ToLower(n.MACAddress), Network: name, VLAN: vlan})
+		out.NICs = append(out.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), MAC: strings.ToLower(n.MACAddress),
+			Network: name, VLAN: vlan})
 	}
 	return out
 }

@@ -22,9 +22,12 @@ func asked(t *testing.T, address, cert, account, password string) (*cimi.Client,
 // TestManagerHolds: machines sorted by host, in our words; the revision of a host
 // changes with what is on it and with nothing else.
 func TestManagerHolds(t *testing.T) {
-	passport := `{"lineage":"01a20a22-6a4d-73db-b0e9-e9c9071acee5","copy":"01a20a22-6a4d-73db-b0e9-e9c9071acee6","madeBy":"put-back","madeAt":"2026-11-03T12:00:00Z","identity":"keep"}`
+	passport := `{"lineage":"01a20a22-6a4d-73db-b0e9-e9c9071acee5","copy":"01a20a22-6a4d-73db-b0e9-e9c9071acee6",
+		"madeBy":"put-back",
+		"madeAt":"2026-11-03T12:00:00Z","identity":"keep"}`
 	_, address, cert := standintest.Serve(t, func(s *standin.State) {
-		s.Machines[0].Properties = map[string]string{"uuid": "70126393-2a98-4856-90ac-efe4bba599b2", "guest": "Debian GNU/Linux 12 (64-bit)", "firmware": "uefi", "unvora-passport": passport}
+		s.Machines[0].Properties = map[string]string{"uuid": "70126393-2a98-4856-90ac-efe4bba599b2",
+			"guest": "Debian GNU/Linux 12 (64-bit)", "firmware": "uefi", "unvora-passport": passport}
 		s.Machines[1].Host, s.Machines[1].Name = "a/b", ""
 		s.Machines[2].State = cimi.Suspended
 		s.Machines[3].State = "MIGRATING"

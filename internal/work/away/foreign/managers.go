@@ -80,10 +80,12 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 	}
 	for _, k := range known {
 		if strings.EqualFold(k.Address, e.Address) {
-			return nil, &inventory.Error{Code: "taken", Message: fmt.Sprintf("The manager at %s is known as %s already. To ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)}
+			return nil, &inventory.Error{Code: "taken", Message: fmt.Sprintf("The manager at %s is known as %s already. To "+
+				"ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)}
 		}
 	}
-	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerCIMI, Address: e.Address, Account: e.Account}
+	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerCIMI, Address: e.Address,
+		Account: e.Account}
 	if e.Token != "" {
 		e.Account, m.Account = "", ""
 	} else if e.Account == "" || e.Password == "" {
@@ -96,11 +98,16 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 		if list.Reach(ctx, hostPort(u), "the manager") {
 			return nil, inventory.Wrong("What answers at %s is no manager that speaks HTTPS: %v.", u.Host, err)
 		}
-		return nil, &reach.Unreachable{Says: fmt.Sprintf("Nothing of a manager answers at %s: %s.", u.Host, strings.TrimSuffix(list.Last(), "."))}
+		return nil, &reach.Unreachable{Says: fmt.Sprintf("Nothing of a manager answers at %s: %s.", u.Host,
+			strings.TrimSuffix(list.Last(), "."))}
 	case untrusted != nil && e.Trust == "":
-		return nil, &inventory.Error{Code: "certificate-unknown", Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it with what the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)), Likely: []string{cimi.Fingerprint(shown)}}
+		return nil, &inventory.Error{Code: "certificate-unknown",
+			Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it with what "+
+				"the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)),
+			Likely: []string{cimi.Fingerprint(shown)}}
 	case untrusted != nil && !strings.EqualFold(e.Trust, cimi.Fingerprint(shown)):
-		return nil, inventory.Wrong("The certificate of %s has the fingerprint %s, not the one that is to be trusted. Somebody else may answer there.", u.Host, cimi.Fingerprint(shown))
+		return nil, inventory.Wrong("The certificate of %s has the fingerprint %s, not the one that is to be trusted. "+
+			"Somebody else may answer there.", u.Host, cimi.Fingerprint(shown))
 	case untrusted != nil:
 		m.Certificate = cimi.EncodeCertificate(shown)
 	}
@@ -135,7 +142,8 @@ func hostPort(u *url.URL) string {
 func (f *Managers) client(m *inventory.Manager) (*cimi.Client, error) {
 	secret, err := f.key.Open(m.Sealed, Purpose(m.ID))
 	if errors.Is(err, keyring.ErrSealed) {
-		return nil, inventory.Wrong("What %s is asked with was sealed by another service: %v. Drop the manager and add it again, or bring the key file of that service.", m.Name, err)
+		return nil, inventory.Wrong("What %s is asked with was sealed by another service: %v. Drop the manager and add it "+
+			"again, or bring the key file of that service.", m.Name, err)
 	}
 	account := cimi.Account{Name: m.Account, Password: string(secret)}
 	if m.Account == "" {
@@ -157,7 +165,8 @@ func (f *Managers) check(ctx context.Context, m *inventory.Manager) ([]reach.Che
 	config, err := cimi.TLS(m.Certificate)
 	if err == nil {
 		var conn net.Conn
-		if conn, err = (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: config}).DialContext(ctx, "tcp", hostPort(u)); err == nil {
+		if conn, err = (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: config}).DialContext(ctx,
+			"tcp", hostPort(u)); err == nil {
 			conn.Close()
 		}
 	}
@@ -187,7 +196,8 @@ func (f *Managers) check(ctx context.Context, m *inventory.Manager) ([]reach.Che
 	}
 	c.Said("account", true, "it is let in")
 	if !cimi.NewEnough(version) {
-		c.Said("version", false, "it speaks version %s of CIMI, which is too old: %d.0 or newer is needed", version, cimi.MinVersion)
+		c.Said("version", false, "it speaks version %s of CIMI, which is too old: %d.0 or newer is needed", version,
+			cimi.MinVersion)
 		return c.List, version
 	}
 	c.Said("version", true, "it speaks version %s of CIMI", version)
@@ -211,7 +221,8 @@ func rights(ctx context.Context, client *cimi.Client, entry *cimi.EntryPoint) re
 		missing = append(missing, "make machines, so that nothing can be put back")
 	}
 	if len(missing) > 0 {
-		c.Said("rights", false, "the account may look, but not %s. Ask for these rights there.", strings.Join(missing, "; nor "))
+		c.Said("rights", false, "the account may look, but not %s. Ask for these rights there.",
+			strings.Join(missing, "; nor "))
 	} else {
 		c.Said("rights", true, "it may look, have images made, and make machines")
 	}

@@ -114,7 +114,8 @@ const propFor = "unvora-for"
 
 // addOnce asks for a resource of a step; which tells it from the step's others.
 // common is that of what is asked, once it is marked.
-func addOnce[T cimi.Member](ctx context.Context, f *step, collection *cimi.Ref, common *cimi.Common, which string, what func() any) (*T, error) {
+func addOnce[T cimi.Member](ctx context.Context, f *step, collection *cimi.Ref, common *cimi.Common, which string,
+	what func() any) (*T, error) {
 	mark := f.s.TaskID() + "." + which
 	if f.again {
 		there, err := cimi.Having[T](ctx, f.client, collection, propFor, mark)
@@ -171,7 +172,8 @@ func (f *step) power(ctx context.Context, state, action string) (time.Duration, 
 	if strings.HasSuffix(m.State, "ING") { // on its way
 		return f.p.AskAgain, nil
 	}
-	return 0, &away.Failure{Code: "manager.rights", Message: fmt.Sprintf("%s is %s at %s, and the account may not change that", m.Name, strings.ToLower(m.State), f.p.m.Name)}
+	return 0, &away.Failure{Code: "manager.rights", Message: fmt.Sprintf("%s is %s at %s, and the account may not "+
+		"change that", m.Name, strings.ToLower(m.State), f.p.m.Name)}
 }
 
 // takeImages asks for an image of each volume and waits until all are there. An
@@ -229,7 +231,8 @@ func (f *step) takeImages(ctx context.Context) (time.Duration, error) {
 		case image.State == cimi.Creating:
 			return f.p.AskAgain, nil
 		case image.State != cimi.Available:
-			return 0, &away.Failure{Code: "", Message: fmt.Sprintf("%s could not make an image of %s: it is %s", f.p.m.Name, disk, strings.ToLower(image.State))}
+			return 0, &away.Failure{Code: "", Message: fmt.Sprintf("%s could not make an image of %s: it is %s", f.p.m.Name,
+				disk, strings.ToLower(image.State))}
 		}
 	}
 	return 0, nil
@@ -275,13 +278,15 @@ func (f *step) makeRoom(ctx context.Context) (time.Duration, error) {
 		if t.Images[disk] != "" {
 			continue
 		}
-		want := cimi.VolumeImage{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeImage", Name: do.Name + " " + disk, Properties: map[string]string{"bytes": fmt.Sprint(do.Disks[disk])}}}
+		want := cimi.VolumeImage{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeImage", Name: do.Name + " " + disk,
+			Properties: map[string]string{"bytes": fmt.Sprint(do.Disks[disk])}}}
 		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk, func() any { return want })
 		if err != nil {
 			return 0, err
 		}
 		if image.Can(cimi.RelUpload) == "" {
-			return 0, errors.Join(&away.Failure{Code: "manager.rights", Message: f.p.m.Name + " takes no images in"}, f.client.Delete(ctx, image.ID))
+			return 0, errors.Join(&away.Failure{Code: "manager.rights", Message: f.p.m.Name + " takes no images in"},
+				f.client.Delete(ctx, image.ID))
 		}
 		t.Images[disk] = image.ID
 		if err := f.note(ctx, t); err != nil {
@@ -323,12 +328,14 @@ func (f *step) makeThere(ctx context.Context) (time.Duration, error) {
 			return 0, err
 		}
 	}
-	want := cimi.MachineCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "MachineCreate", Name: m.Name, Properties: f.properties(m, do.Host, do.Give)}}
+	want := cimi.MachineCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "MachineCreate", Name: m.Name,
+		Properties: f.properties(m, do.Host, do.Give)}}
 	t := &want.MachineTemplate
 	t.MachineConfig.CPU, t.MachineConfig.Memory = m.CPUs, m.MemoryBytes>>10
 	for i, d := range m.Disks {
 		if r.Volumes[d.ID] == "" {
-			v := cimi.VolumeCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeCreate", Name: m.Name + " " + d.ID, Properties: map[string]string{"bootable": fmt.Sprint(i == 0)}}}
+			v := cimi.VolumeCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeCreate", Name: m.Name + " " + d.ID,
+				Properties: map[string]string{"bootable": fmt.Sprint(i == 0)}}}
 			v.VolumeTemplate.VolumeConfig.Capacity = (d.VirtualBytes + 999) / 1000
 			v.VolumeTemplate.VolumeImage.Href = room.Images[d.ID]
 			volume, err := addOnce[cimi.Volume](ctx, f, entry.Volumes, &v.Common, d.ID, func() any { return v })
@@ -347,7 +354,8 @@ func (f *step) makeThere(ctx context.Context) (time.Duration, error) {
 		if at < 0 {
 			continue // it is unplugged, which the interface has no word for
 		}
-		t.NetworkInterfaces = append(t.NetworkInterfaces, cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID}, MACAddress: n.MAC})
+		t.NetworkInterfaces = append(t.NetworkInterfaces, cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID},
+			MACAddress: n.MAC})
 	}
 	if r.Machine == "" {
 		there, err := addOnce[cimi.Machine](ctx, f, entry.Machines, &want.Common, "", func() any { return want })
@@ -412,7 +420,8 @@ func (f *step) properties(m *machine.Machine, host string, renewed bool) map[str
 	p := map[string]string{propHost: host, propUUID: m.UUID, propFirmware: m.Firmware, propGuest: m.Guest}
 	if pp := m.Passport; pp != nil {
 		id := uuid.NewSHA1(f.j.ID, []byte("put back")).String()
-		raw, err := json.Marshal(machine.Passport{Lineage: pp.Lineage, Copy: id, Parent: pp.Copy, MadeBy: f.j.Operation, MadeAt: f.j.CreatedAt, Identity: map[bool]string{false: identity.Keep, true: identity.Renew}[renewed]})
+		raw, err := json.Marshal(machine.Passport{Lineage: pp.Lineage, Copy: id, Parent: pp.Copy, MadeBy: f.j.Operation,
+			MadeAt: f.j.CreatedAt, Identity: map[bool]string{false: identity.Keep, true: identity.Renew}[renewed]})
 		if err == nil {
 			p[propPassport] = string(raw)
 		}

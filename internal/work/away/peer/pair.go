@@ -96,7 +96,8 @@ func (p *Peers) Pair(ctx context.Context, e Entry, user string) (*inventory.Mana
 		return nil, inventory.Wrong("This is no code that another Unvora gives: it has 8 groups of 4 letters and digits.")
 	}
 	if _, _, err := net.SplitHostPort(e.Address); err != nil {
-		return nil, inventory.Wrong("%q is no address of another Unvora: it is HOST:PORT, as its people told with the code.", e.Address)
+		return nil, inventory.Wrong("%q is no address of another Unvora: it is HOST:PORT, as its people told with the code.",
+			e.Address)
 	}
 	grants, err := p.grantable(ctx, e.Grants)
 	if err != nil {
@@ -119,9 +120,11 @@ func (p *Peers) Pair(ctx context.Context, e Entry, user string) (*inventory.Mana
 	case errors.As(err, &fault):
 		return nil, inventory.Wrong("%s", inventory.Sentence(fault.Message))
 	case err != nil:
-		return nil, &reach.Unreachable{Says: fmt.Sprintf("The other Unvora does not answer at %s: %v. Compare the address with what its people told; its service has to be started with --peers.", e.Address, err)}
+		return nil, &reach.Unreachable{Says: fmt.Sprintf("The other Unvora does not answer at %s: %v. Compare the address "+
+			"with what its people told; its service has to be started with --peers.", e.Address, err)}
 	}
-	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerUnvora, Address: e.Address, Certificate: hostlink.EncodeAuthority(authority), Version: peerVersion, Grants: grants}
+	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerUnvora, Address: e.Address,
+		Certificate: hostlink.EncodeAuthority(authority), Version: peerVersion, Grants: grants}
 	if err := p.inv.AddManager(ctx, m, user); err != nil {
 		return nil, err
 	}

@@ -34,7 +34,8 @@ func (p *place) Check(ctx context.Context) []reach.Check {
 	if !c.Reach(ctx, p.m.Address, "the other Unvora") {
 		return c.List
 	}
-	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: p.tls}).DialContext(ctx, "tcp", p.m.Address)
+	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: p.tls}).DialContext(ctx, "tcp",
+		p.m.Address)
 	var authority *x509.Certificate
 	if err == nil {
 		state := conn.(*tls.Conn).ConnectionState()
@@ -157,7 +158,8 @@ func (p *place) Undo(ctx context.Context, s *away.Step) error {
 	if s.Step.Kind != plan.KindTakeImages {
 		return nil
 	}
-	err := p.dial(p.m).End(ctx, partOf(s.Job, s.Step.Part), hostlink.PeerEnd{Error: "it was stopped there: " + s.Job.Error})
+	err := p.dial(p.m).End(ctx, partOf(s.Job, s.Step.Part),
+		hostlink.PeerEnd{Error: "it was stopped there: " + s.Job.Error})
 	var fault *hostlink.Fault
 	if errors.As(err, &fault) {
 		return nil // it knows nothing of it any more

@@ -31,7 +31,8 @@ func (p *Peers) Serve(ctx context.Context, address string) error {
 	mux.HandleFunc("POST /peer/pair", func(rw http.ResponseWriter, r *http.Request) {
 		hostlink.Answer(rw, struct{}{}, p.knocked(r))
 	})
-	from := func(pattern string, f func(ctx context.Context, m *inventory.Manager, g Grants, r *http.Request) (any, error)) {
+	from := func(pattern string, f func(ctx context.Context, m *inventory.Manager, g Grants, r *http.Request) (any,
+		error)) {
 		mux.HandleFunc(pattern, func(rw http.ResponseWriter, r *http.Request) {
 			m, g, err := p.asking(r)
 			var v any
@@ -46,7 +47,8 @@ func (p *Peers) Serve(ctx context.Context, address string) error {
 	})
 	from("POST /peer/reads", p.lend)
 	from("POST /peer/reads/{job}/end", p.endLending)
-	server := &http.Server{Handler: mux, TLSConfig: p.tls, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(p.log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: mux, TLSConfig: p.tls, ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog: slog.NewLogLogger(p.log.Handler(), slog.LevelDebug)}
 	go func() {
 		<-ctx.Done()
 		server.Close()
@@ -68,7 +70,8 @@ func (p *Peers) knocked(r *http.Request) error {
 	}
 	ok, err := p.inv.TakePairing(r.Context(), hashed(k.Secret))
 	if err == nil && !ok {
-		err = &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the code was used before, or is older than a quarter of an hour: ask for another"}
+		err = &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the code was used before, or is older than a quarter " +
+			"of an hour: ask for another"}
 	}
 	return err
 }
@@ -85,7 +88,8 @@ func (p *Peers) asking(r *http.Request) (*inventory.Manager, Grants, error) {
 		return nil, g, err
 	}
 	if m == nil {
-		return nil, g, &hostlink.Fault{Code: "not-paired", Message: "there, nobody has paired with us yet: its people need a code of ours (unvora manager code), and call unvora manager pair"}
+		return nil, g, &hostlink.Fault{Code: "not-paired", Message: "there, nobody has paired with us yet: its people need " +
+			"a code of ours (unvora manager code), and call unvora manager pair"}
 	}
 	return m, g, json.Unmarshal(m.Grants, &g)
 }
@@ -113,15 +117,18 @@ func (p *Peers) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, er
 		}
 		s := out.Hosts[h.Name]
 		if s == nil {
-			s = &hostlink.Survey{Full: true, Changed: true, Hello: &hostlink.Hello{Protocol: hostlink.Protocol, Driver: inventory.ManagerUnvora, Family: h.Family, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Time: time.Now()}}
+			s = &hostlink.Survey{Full: true, Changed: true, Hello: &hostlink.Hello{Protocol: hostlink.Protocol,
+				Driver: inventory.ManagerUnvora, Family: h.Family, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Time: time.Now()}}
 			out.Hosts[h.Name] = s
 		}
 		m := c.Machine.Clone()
-		m.Passport = &machine.Passport{Lineage: c.LineageID.String(), Copy: c.ID.String(), MadeBy: c.MadeBy, MadeAt: c.MadeAt, Identity: c.Identity, Renewed: c.Renewed}
+		m.Passport = &machine.Passport{Lineage: c.LineageID.String(), Copy: c.ID.String(), MadeBy: c.MadeBy, MadeAt: c.MadeAt,
+			Identity: c.Identity, Renewed: c.Renewed}
 		if c.Parent != nil {
 			m.Passport.Parent = c.Parent.String()
 		}
-		s.Machines = append(s.Machines, hostlink.Folder{Path: c.Path, Registered: true, FilesThere: true, PoolThere: true, State: c.State, Bytes: c.SizeBytes, Machine: m, Addresses: c.Addresses})
+		s.Machines = append(s.Machines, hostlink.Folder{Path: c.Path, Registered: true, FilesThere: true, PoolThere: true,
+			State: c.State, Bytes: c.SizeBytes, Machine: m, Addresses: c.Addresses})
 		return nil
 	})
 	return out, errors.Join(err, away.Number(out.Hosts))
@@ -153,7 +160,8 @@ func (p *Peers) lend(ctx context.Context, m *inventory.Manager, g Grants, r *htt
 		return nil, err
 	}
 	if j.Over() {
-		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: fmt.Sprintf("the job that goes along with it is %s: %s", j.State, j.Error)}
+		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown,
+			Message: fmt.Sprintf("the job that goes along with it is %s: %s", j.State, j.Error)}
 	}
 	if err := p.inv.TellLent(ctx, *id, q.Done); err != nil {
 		return nil, err
@@ -198,7 +206,8 @@ func (p *Peers) endLending(ctx context.Context, m *inventory.Manager, _ Grants, 
 		return nil, err
 	}
 	if e.Done && (j.Cancel || j.Over() && j.State != "done") {
-		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the job that goes along with it was cancelled or has failed"}
+		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown,
+			Message: "the job that goes along with it was cancelled or has failed"}
 	}
 	return struct{}{}, p.inv.EndLent(ctx, *id, e.Done, e.Error)
 }
@@ -228,6 +237,7 @@ func (p *Peers) granted(ctx context.Context, g Grants, id string) (*inventory.Co
 }
 
 // Ticket lets the agents of another Unvora read a machine folder until a time, for the job that goes along.
-func Ticket(ctx context.Context, hosts *reach.Hosts, job uuid.UUID, h *inventory.Host, folder string, until time.Time) (*hostlink.Remote, error) {
+func Ticket(ctx context.Context, hosts *reach.Hosts, job uuid.UUID, h *inventory.Host, folder string,
+	until time.Time) (*hostlink.Remote, error) {
 	return hosts.LetRead(ctx, "lend "+job.String(), h, hostlink.Ticket{Path: folder, Expires: until, Foreign: true})
 }
