@@ -36,7 +36,7 @@ lint: setup console/dist/index.html
 	go tool errcheck -ignoretests -exclude scripts/errcheck.txt ./...
 	cd console && npm run --silent lint
 	@$(MAKE) --no-print-directory generate docs
-	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md docs/disks.md docs/inventory.md || { echo "generated files are out of date: make generate docs"; exit 1; }
+	@git diff --exit-code --stat -- api/openapi.gen.go docs/commands.md docs/findings.md docs/disks.md docs/inventory.md docs/how-it-works.md || { echo "generated files are out of date: make generate docs"; exit 1; }
 
 format:
 	gofmt -w $$(git ls-files '*.go')

@@ -3,23 +3,16 @@ package cli
 import (
 	"fmt"
 	"os"
-	"unvora.example/unvora/internal/agent/driver"
 
 	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"unvora.example/unvora/internal/agent"
-	"unvora.example/unvora/internal/agent/driver/standin"
 )
 
 func init() {
 	register(groupRun, (*app).agentCmd)
-}
-
-// drivers by the name that an agent's file gives.
-var drivers = map[string]func(agent.Config) (driver.Driver, error){
-	"standin": func(c agent.Config) (driver.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },
 }
 
 func (a *app) agentCmd() *cobra.Command {
@@ -44,13 +37,9 @@ func (a *app) agentCmd() *cobra.Command {
 		if err != nil {
 			return usage("%v", err)
 		}
-		makeDriver, ok := drivers[config.Driver]
-		if !ok {
-			return usage("the agent's file %s: there is no driver %q", args[0], config.Driver)
-		}
-		driver, err := makeDriver(config)
+		driver, err := agent.DriverOf(config)
 		if err != nil {
-			return &exit{statusFailed, err}
+			return usage("the agent's file %s: %v", args[0], err)
 		}
 		ag, err := agent.New(config, driver, log)
 		if err != nil {

@@ -288,6 +288,15 @@ func (s sampleMachine) make(pools map[string]string, h sampleHost) error {
 	}
 	m := &machine.Machine{Name: s.name, UUID: sampleUUID("uuid " + s.name), FirmwareUUID: sampleUUID("firmware " + s.name),
 		CPUs: s.cpus, MemoryBytes: s.memoryMiB << 20, Firmware: "bios", Guest: s.guest, GuestID: s.guestID}
+	for i, segment := range s.networks {
+		sw := h.switches[slices.IndexFunc(h.switches, func(w wiring.Switch) bool { return w.Segment == segment })]
+		owner := s.name
+		if s.macOf != "" {
+			owner = s.macOf
+		}
+		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), Model: family.NICs[0],
+			MAC: sampleMAC(fmt.Sprint("mac ", owner, i)), Network: sw.Name, Segment: sw.Segment, VLAN: sw.VLAN})
+	}
 	if s.more != nil {
 		s.more(m)
 	}
@@ -318,15 +327,6 @@ func (s sampleMachine) make(pools map[string]string, h sampleHost) error {
 				return err
 			}
 		}
-	}
-	for i, segment := range s.networks {
-		sw := h.switches[slices.IndexFunc(h.switches, func(w wiring.Switch) bool { return w.Segment == segment })]
-		owner := s.name
-		if s.macOf != "" {
-			owner = s.macOf
-		}
-		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprintf("NIC %d", i+1), Model: family.NICs[0],
-			MAC: sampleMAC(fmt.Sprint("mac ", owner, i)), Network: sw.Name, Segment: sw.Segment, VLAN: sw.VLAN})
 	}
 	d, err := ovf.New(m)
 	if err != nil {

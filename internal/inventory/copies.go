@@ -63,13 +63,13 @@ func listOfCopies(machine string) listing[Copy] {
 	return listing[Copy]{
 		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path,
 			coalesce(s.name, '') as shelf,
- coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id
- order by n.position) as macs, c.addresses,
- c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case
- when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner,
- c.size_bytes,
+			coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id
+			order by n.position) as macs, c.addresses,
+			c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case
+			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner,
+			c.size_bytes,
  ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
- c.shelf_id`,
+			c.shelf_id`,
 		from: `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left
 			join shelves s on s.id = c.shelf_id`,
 		always: "c.gone_at is null", alias: "c", fields: copyFields,

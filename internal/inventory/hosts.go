@@ -47,8 +47,8 @@ var hostList = listing[Host]{
 	columns: `h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus,
 		h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
 		h.manager_id,
- coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
- (select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies`,
+			coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
+			(select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies`,
 	from:   "hosts h",
 	always: "h.manager_id is null", alias: "h", fields: hostFields,
 	key: func(h *Host) (string, uuid.UUID) { return h.Name, h.ID },
@@ -293,8 +293,8 @@ const poolState = `case when p.resting and x.state = 'ready' then 'resting' else
 
 var poolList = listing[Pool]{
 	columns: `p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
- f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name
- from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
+			f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name
+			from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
 	from: `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file,
 		x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id
 		order by h.added_at limit 1) f`,

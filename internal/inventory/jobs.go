@@ -469,7 +469,8 @@ func (inv *Inventory) AskResume(ctx context.Context, j *Job, who string) error {
 		case now.State != "held":
 			return "", fail("wrong", "The job %s is %s: there is nothing to resume.", j.ID, now.State)
 		}
-		return `state = 'waiting', tries = 0, retry_at = null`, nil
+		// The number of tries stays: by it an agent knows that a task that failed is to be tried again.
+		return `state = 'waiting', retry_at = null`, nil
 	})
 }
 

@@ -40,9 +40,9 @@ type Manager struct {
 
 const managerSQL = `select m.id, m.name, m.kind, m.address, m.account, m.state, m.problem, m.version, m.last_seen,
 	m.added_at, m.grants, m.sealed, m.certificate, m.lets_take,
- array(select h.name from hosts h where h.manager_id = m.id order by h.name) as hosts,
- (select count(*) from copies c join hosts h on h.id = c.host_id where h.manager_id = m.id
- and c.gone_at is null) as copies from managers m`
+			array(select h.name from hosts h where h.manager_id = m.id order by h.name) as hosts,
+			(select count(*) from copies c join hosts h on h.id = c.host_id where h.manager_id = m.id
+			and c.gone_at is null) as copies from managers m`
 
 // Managers lists all, by name.
 func (inv *Inventory) Managers(ctx context.Context) ([]Manager, error) {

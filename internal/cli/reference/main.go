@@ -4,8 +4,14 @@ package main
 
 import (
 	"fmt"
+	"go/doc"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,8 +20,11 @@ import (
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/cli"
+	"unvora.example/unvora/internal/house"
 	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/draw"
 )
 
 func main() {
@@ -30,7 +39,9 @@ func main() {
 		}
 	}
 	for _, t := range []struct{ file, name, text string }{{"disks.md", "formats", diskFormats()},
-		{"inventory.md", "evidence", evidence()}, {"inventory.md", "causes", causes()}} {
+		{"inventory.md", "evidence", evidence()}, {"inventory.md", "causes", causes()},
+		{"how-it-works.md", "rooms", rooms()}, {"how-it-works.md", "operations", operations()},
+		{"how-it-works.md", "steps", steps()}} {
 		if err := insert(filepath.Join(os.Args[1], t.file), t.name, t.text); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
@@ -51,6 +62,59 @@ func insert(path, name, text string) error {
 		return fmt.Errorf("%s has no place for the table of %s", path, name)
 	}
 	return os.WriteFile(path, []byte(before+begin+text+end+after), 0o644)
+}
+
+// rooms tells what each package says of itself in its first sentence.
+func rooms() string {
+	var b strings.Builder
+	b.WriteString("| room | what it does |\n| --- | --- |\n")
+	for _, room := range house.Rooms {
+		pkgs, err := parser.ParseDir(token.NewFileSet(), room, func(f fs.FileInfo) bool {
+			return !strings.HasSuffix(f.Name(), "_test.go")
+		}, parser.PackageClauseOnly|parser.ParseComments)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		for _, p := range pkgs {
+			says := new(doc.Package).Synopsis(doc.New(p, room, 0).Doc)
+			words := strings.Fields(says)
+			if words[0] == "Package" || words[0] == "Command" {
+				words = words[2:] // and its name
+			} else {
+				words = words[1:] // the program's name
+			}
+			says = strings.Join(words, " ")
+			fmt.Fprintf(&b, "| `%s` | %s |\n", room, says)
+		}
+	}
+	return b.String()
+}
+
+// operations tells the table of operations.
+func operations() string {
+	var b strings.Builder
+	b.WriteString("| operation | what it does | what becomes of its subject | command |\n| --- | --- | --- | --- |\n")
+	for _, o := range draw.Operations() {
+		fmt.Fprintf(&b, "| `%s` | %s … | %s | `%s` |\n", o.Name, o.Title, o.Becomes, o.Command)
+	}
+	return b.String()
+}
+
+// steps tells the table of steps.
+func steps() string {
+	where := map[plan.Where]string{plan.AtHost: "at a host, as a task of its agent", plan.AtService: "in the service",
+		plan.AtPlace: "at a place that is not ours"}
+	var b strings.Builder
+	b.WriteString("| step | where it runs | can it be undone |\n| --- | --- | --- |\n")
+	for _, kind := range slices.Sorted(maps.Keys(plan.Kinds)) {
+		undone := "yes"
+		if plan.Kinds[kind].Final {
+			undone = "no: it comes after the point of no return"
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", kind, where[plan.Kinds[kind].At], undone)
+	}
+	return b.String()
 }
 
 func evidence() string {

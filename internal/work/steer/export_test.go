@@ -2,6 +2,8 @@ package steer
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -32,3 +34,9 @@ func (s *Steerer) LookForJobs(ctx context.Context) error { return s.lookForJobs(
 func (s *Steerer) Tick(ctx context.Context, id uuid.UUID, epoch int64) (*inventory.Job, func(context.Context), error) {
 	return s.tick(ctx, id, epoch)
 }
+
+// Kinds are those of all rows.
+func Kinds() []string { return slices.Collect(maps.Keys(rows)) }
+
+// InService tells whether the row of a kind carries it out in the service.
+func InService(kind string) bool { return rows[kind].service != nil }

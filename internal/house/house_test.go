@@ -1,5 +1,4 @@
-// Package house holds the rules of the house: which room may import which, and what the core keeps away from.
-package house
+package house_test
 
 import (
 	"encoding/json"
@@ -7,73 +6,24 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/house"
 )
 
 const module = "unvora.example/unvora/"
 
-// floors lists all rooms from the top floor down. A room imports only rooms that stand below it.
-var floors = []string{
-	"tests/bench",
-	"cmd/unvora",
-	"internal/cli/reference",
-	"internal/cli",
-	"internal/demo",
-	"internal/service",
-	"internal/api",
-	"internal/access",
-	"internal/work",
-	"internal/work/draw",
-	"internal/work/steer",
-	"internal/work/away/foreign",
-	"internal/work/away/peer",
-	"internal/work/away",
-	"internal/work/reach",
-	"internal/inventory",
-	"internal/agent",
-	"internal/agent/do",
-	"internal/agent/task",
-	"internal/agent/sight",
-	"internal/agent/ground",
-	"internal/agent/driver/standin",
-	"internal/agent/driver",
-	"internal/agent/door",
-	"internal/hostlink",
-	"internal/cimi/standin",
-	"internal/cimi",
-	"internal/nbd",
-	"core/plan",
-	"core/guest",
-	"core/fit",
-	"core/lineage",
-	"core/wiring",
-	"core/landing",
-	"core/identity",
-	"core/keyring",
-	"core/ovf",
-	"core/disk/carry",
-	"core/disk/formats",
-	"core/disk/qcow2",
-	"core/disk/vmdk",
-	"core/disk/vhdx",
-	"core/disk/vhd",
-	"core/disk/raw",
-	"core/disk/inflate",
-	"core/disk",
-	"core/machine",
-	"api",
-	"console",
-}
-
 // helpers of tests, which only tests import.
 var helpers = []string{"internal/agent/agenttest", "internal/cimi/standintest", "internal/inventory/pgtest",
-	"core/disk/disktest", "tests/house", "tests"}
+	"core/disk/disktest", "tests"}
 
 // TestRooms: every room has its floor, and imports only what is below it.
 func TestRooms(t *testing.T) {
@@ -90,7 +40,7 @@ func TestRooms(t *testing.T) {
 		if slices.Contains(helpers, room) {
 			continue
 		}
-		at := slices.Index(floors, room)
+		at := slices.Index(house.Rooms, room)
 		require.GreaterOrEqual(t, at, 0, "%s has no floor: say in this test where it stands", room)
 		for _, i := range p.Imports {
 			below, ours := strings.CutPrefix(i, module)
@@ -98,7 +48,7 @@ func TestRooms(t *testing.T) {
 				continue
 			}
 			require.NotContains(t, helpers, below, "%s imports %s, which is for tests", room, below)
-			require.Greater(t, slices.Index(floors, below), at, "%s imports %s, which does not stand below it", room, below)
+			require.Greater(t, slices.Index(house.Rooms, below), at, "%s imports %s, which does not stand below it", room, below)
 		}
 	}
 }
@@ -142,4 +92,20 @@ func TestCore(t *testing.T) {
 		})
 		return nil
 	}))
+}
+
+// TestGuide: the files that CONTRIBUTING.md and the docs name are there.
+func TestGuide(t *testing.T) {
+	named := regexp.MustCompile("`((?:api|cmd|console|core|docs|internal|scripts|tests)/[^`* ]+)`")
+	guides, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	for _, guide := range append(guides, "../../CONTRIBUTING.md", "../../README.md") {
+		text, err := os.ReadFile(guide)
+		require.NoError(t, err)
+		for _, m := range named.FindAllStringSubmatch(string(text), -1) {
+			if _, err := os.Stat(filepath.Join("../..", m[1])); err != nil {
+				t.Errorf("%s names %s, which is not there", guide, m[1])
+			}
+		}
+	}
 }
