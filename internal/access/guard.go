@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/hashicorp/golang-lru/v2/expirable"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/semaphore"
 )
 
@@ -42,7 +42,7 @@ type failures struct {
 }
 
 func (f failures) wait(now time.Time) time.Duration {
-	if f.n <= freeTries {
+	if f.n <= freeTries || now.Sub(f.last) > forgotten {
 		return 0
 	}
 	pause := min(longestWait, firstWait<<min(f.n-freeTries-1, 10))
@@ -52,12 +52,15 @@ func (f failures) wait(now time.Time) time.Duration {
 type guard struct {
 	hashes *semaphore.Weighted
 	mu     sync.Mutex
-	failed *expirable.LRU[string, failures]
+	failed *lru.Cache[string, failures]
 }
 
 func newGuard() *guard {
-	return &guard{hashes: semaphore.NewWeighted(hashesAtOnce),
-		failed: expirable.NewLRU[string, failures](mostTracked, nil, forgotten)}
+	failed, err := lru.New[string, failures](mostTracked)
+	if err != nil {
+		panic(err) // a size that is none
+	}
+	return &guard{hashes: semaphore.NewWeighted(hashesAtOnce), failed: failed}
 }
 
 // let tells whether somebody may try now; each of keys has its own failures.
@@ -86,6 +89,9 @@ func (g *guard) note(ok bool, keys ...string) {
 			continue
 		}
 		f, _ := g.failed.Get(k)
+		if time.Since(f.last) > forgotten {
+			f.n = 0
+		}
 		g.failed.Add(k, failures{f.n + 1, time.Now()})
 	}
 }

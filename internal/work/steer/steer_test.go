@@ -227,7 +227,8 @@ func TestTicks(t *testing.T) {
 // TestUndone: what was done is taken back, the last step first; the failed one too, those after it never began.
 func TestUndone(t *testing.T) {
 	b := newBench(t)
-	b.agent.tasks["s2"] = []hostlink.Task{{State: hostlink.TaskFailed, Code: "disk.damaged", Error: "block 7 can't be read"}}
+	b.agent.tasks["s2"] = []hostlink.Task{{State: hostlink.TaskFailed, Code: "disk.damaged",
+		Error: "block 7 can't be read"}}
 	j := b.job(mend, mend, delist)
 	_, err := b.tick(j)
 	require.NoError(t, err)

@@ -1,0 +1,232 @@
+package access
+
+import (
+	"fmt"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/keyring"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/inventory/pgtest"
+)
+
+var database string
+
+func TestMain(m *testing.M) { pgtest.Main(m, &database) }
+
+const right, wrong = "low tide at noon", "high tide at noon"
+
+func open(t *testing.T) (*Access, *inventory.Inventory) {
+	inv, err := inventory.Open(t.Context(), pgtest.Database(t, database))
+	require.NoError(t, err)
+	t.Cleanup(inv.Close)
+	a, err := New(inv, keyring.Key{1})
+	require.NoError(t, err)
+	return a, inv
+}
+
+func (a *Access) user(t *testing.T, name, role string) *inventory.User {
+	t.Helper()
+	u, err := a.AddUser(t.Context(), name, right, role, "test")
+	require.NoError(t, err)
+	return u
+}
+
+// TestMay: each role may what those below it may; what is no role may nothing.
+func TestMay(t *testing.T) {
+	order := []string{Viewer, Operator, Administrator}
+	for i, has := range order {
+		for j, needs := range order {
+			require.Equal(t, i >= j, May(has, needs), "%s does what needs %s", has, needs)
+		}
+	}
+	require.False(t, May("", Viewer))
+	require.False(t, May("", ""))
+	require.False(t, May("captain", Viewer))
+}
+
+// TestFirstUser: there is one administrator to begin with, and never a second.
+func TestFirstUser(t *testing.T) {
+	a, inv := open(t)
+	password, err := a.FirstUser(t.Context(), "admin", "")
+	require.NoError(t, err)
+	require.Len(t, password, 16)
+	_, s, err := a.SignIn(t.Context(), "admin", password, "192.0.2.1")
+	require.NoError(t, err)
+	require.Equal(t, Administrator, s.User.Role)
+	again, err := a.FirstUser(t.Context(), "second", right)
+	require.NoError(t, err)
+	require.Empty(t, again)
+	n, err := inv.CountUsers(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, 1, n)
+}
+
+// TestSessions: a session lasts until it is ended; what changes something brings the session's own value.
+func TestSessions(t *testing.T) {
+	a, _ := open(t)
+	a.user(t, "robin", Operator)
+	_, _, err := a.SignIn(t.Context(), "robin", wrong, "192.0.2.1")
+	require.ErrorIs(t, err, ErrSignIn)
+	_, _, err = a.SignIn(t.Context(), "nobody", right, "192.0.2.1")
+	require.ErrorIs(t, err, ErrSignIn, "a name that nobody has is told like a wrong password")
+	cookie, s, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	require.NoError(t, err)
+
+	found, err := a.BySession(t.Context(), cookie, "", true)
+	require.NoError(t, err)
+	require.Equal(t, "robin", found.User.Name)
+	for _, csrf := range []string{"", "x", s.CSRF + "0", s.CSRF[1:]} {
+		_, err = a.BySession(t.Context(), cookie, csrf, false)
+		require.ErrorIs(t, err, ErrCSRF, "%q", csrf)
+	}
+	_, err = a.BySession(t.Context(), cookie, s.CSRF, false)
+	require.NoError(t, err)
+	_, err = a.BySession(t.Context(), cookie+"x", s.CSRF, true)
+	require.ErrorIs(t, err, ErrUnknown)
+
+	other, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	require.NoError(t, err)
+	require.NotEqual(t, a.csrf(cookie), a.csrf(other), "each session has its own")
+	require.NoError(t, a.SignOut(t.Context(), cookie))
+	_, err = a.BySession(t.Context(), cookie, "", true)
+	require.ErrorIs(t, err, ErrUnknown)
+	_, err = a.BySession(t.Context(), other, "", true)
+	require.NoError(t, err)
+}
+
+// TestTokens: a token is known as long as it lives, and no other text is one.
+func TestTokens(t *testing.T) {
+	a, inv := open(t)
+	u := a.user(t, "robin", Viewer)
+	token, kept, err := a.MakeToken(t.Context(), u, "script", 0, false)
+	require.NoError(t, err)
+	require.WithinDuration(t, time.Now().AddDate(0, 0, TokenDays), *kept.ExpiresAt, time.Minute)
+	found, err := a.ByToken(t.Context(), token)
+	require.NoError(t, err)
+	require.Equal(t, "robin", found.Name)
+	_, err = a.ByToken(t.Context(), token[:len(token)-1])
+	require.ErrorIs(t, err, ErrUnknown)
+	_, err = a.ByToken(t.Context(), "")
+	require.ErrorIs(t, err, ErrUnknown)
+	_, err = inv.Pool.Exec(t.Context(), `update tokens set expires_at = now() - interval '1 second'`)
+	require.NoError(t, err)
+	_, err = a.ByToken(t.Context(), token)
+	require.ErrorIs(t, err, ErrUnknown)
+
+	_, kept, err = a.MakeToken(t.Context(), u, "for ever", 0, true)
+	require.NoError(t, err)
+	require.Nil(t, kept.ExpiresAt)
+	for _, c := range []struct {
+		name    string
+		days    int
+		endless bool
+	}{{"a/b", 1, false}, {"x", -1, false}, {"x", MostTokenDays + 1, false}, {"x", 1, true}} {
+		_, _, err = a.MakeToken(t.Context(), u, c.name, c.days, c.endless)
+		var refused *inventory.Error
+		require.ErrorAs(t, err, &refused, "%+v", c)
+		require.Equal(t, "wrong", refused.Code)
+	}
+	_, _, err = a.MakeToken(t.Context(), u, "longest", MostTokenDays, false)
+	require.NoError(t, err)
+}
+
+// TestChange: who changes what of whom, and which sessions end by it.
+func TestChange(t *testing.T) {
+	a, _ := open(t)
+	admin, robin, wren := a.user(t, "admin", Administrator), a.user(t, "robin", Operator), a.user(t, "wren", Viewer)
+	change := func(who *inventory.User, ref, role, password, current string) error {
+		_, err := a.Change(t.Context(), who, ref, role, password, current, "")
+		return err
+	}
+	require.ErrorIs(t, change(robin, "wren", "", right+"!", ""), ErrOwnOnly)
+	require.ErrorIs(t, change(robin, "robin", Administrator, "", ""), ErrOwnOnly, "nobody raises himself")
+	require.ErrorIs(t, change(robin, "nobody", "", right, ""), ErrOwnOnly, "nor learns who is there")
+	require.ErrorContains(t, change(admin, "nobody", Viewer, "", ""), "no user")
+	require.ErrorContains(t, change(robin, "robin", "", right+"!", wrong), "present password")
+	require.ErrorContains(t, change(robin, "robin", "", "short", right), "10 characters")
+
+	mine, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	require.NoError(t, err)
+	elsewhere, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.2")
+	require.NoError(t, err)
+	_, err = a.Change(t.Context(), robin, "robin", "", right+"!", right, mine)
+	require.NoError(t, err)
+	_, err = a.BySession(t.Context(), mine, "", true)
+	require.NoError(t, err, "the session that it was changed in goes on")
+	_, err = a.BySession(t.Context(), elsewhere, "", true)
+	require.ErrorIs(t, err, ErrUnknown)
+	_, _, err = a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	require.ErrorIs(t, err, ErrSignIn)
+
+	require.NoError(t, change(admin, "wren", Operator, "", ""))
+	cookie, s, err := a.SignIn(t.Context(), wren.Name, right, "192.0.2.3")
+	require.NoError(t, err)
+	require.Equal(t, Operator, s.User.Role)
+	require.NoError(t, change(admin, "wren", "", right+"!", ""), "an administrator need not know the present one")
+	_, err = a.BySession(t.Context(), cookie, "", true)
+	require.ErrorIs(t, err, ErrUnknown)
+}
+
+// TestPasswords: how long one is.
+func TestPasswords(t *testing.T) {
+	for n, fits := range map[int]bool{0: false, 9: false, 10: true, 200: true, 201: false} {
+		require.Equal(t, fits, checkPassword(fmt.Sprintf("%*s", n, "")) == nil, "%d characters", n)
+	}
+}
+
+// TestGuard: after some failures one has to wait, longer each time, by name and by address; success forgets the name's.
+func TestGuard(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		g := newGuard()
+		for range freeTries {
+			require.NoError(t, g.let("name robin", "address 1"))
+			g.note(false, "name robin", "address 1")
+		}
+		require.NoError(t, g.let("name robin"), "so many are free")
+		for n, pause := range []time.Duration{firstWait, 2 * firstWait, 4 * firstWait} {
+			g.note(false, "name robin", "address 1")
+			var later *Later
+			require.ErrorAs(t, g.let("name robin"), &later)
+			require.Equal(t, pause, later.Wait, "after %d more", n+1)
+			require.ErrorAs(t, g.let("name wren", "address 1"), &later, "from that address under another name too")
+			require.NoError(t, g.let("name wren", "address 2"))
+			time.Sleep(pause - time.Millisecond)
+			require.Error(t, g.let("name robin"))
+			time.Sleep(time.Millisecond)
+			require.NoError(t, g.let("name robin"))
+		}
+		for range 20 {
+			g.note(false, "name robin")
+		}
+		var later *Later
+		require.ErrorAs(t, g.let("name robin"), &later)
+		require.Equal(t, longestWait, later.Wait, "and no longer")
+		g.note(true, "name robin")
+		require.NoError(t, g.let("name robin"))
+
+		for range freeTries + 1 {
+			g.note(false, "name wren")
+		}
+		time.Sleep(forgotten + time.Second)
+		g.note(false, "name wren")
+		require.NoError(t, g.let("name wren"), "what is long ago is forgotten")
+	})
+}
+
+// TestFailuresWait: signing in waits too, right password or not.
+func TestFailuresWait(t *testing.T) {
+	a, _ := open(t)
+	a.user(t, "robin", Viewer)
+	for range freeTries + 1 {
+		_, _, err := a.SignIn(t.Context(), "robin", wrong, "192.0.2.1")
+		require.ErrorIs(t, err, ErrSignIn)
+	}
+	var later *Later
+	_, _, err := a.SignIn(t.Context(), "Robin", right, "192.0.2.9")
+	require.ErrorAs(t, err, &later, "a name is the same however it is written")
+	require.Greater(t, later.Wait, time.Duration(0))
+}
