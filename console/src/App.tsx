@@ -1,19 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { Suspense, useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation, useNavigate } from "react-router";
 import { attentionQuery, onEnded, sessionQuery, signOut } from "./api";
 import { useEvents } from "./events";
+import { Bring, pages } from "./pages";
 import { ImportSheet } from "./pages/ImportSheet";
-import { Attention } from "./pages/Attention";
-import { History } from "./pages/History";
-import { Hosts } from "./pages/Hosts";
-import { Jobs } from "./pages/Jobs";
-import { LineagePage } from "./pages/LineagePage";
-import { Lineages } from "./pages/Lineages";
-import { Managers } from "./pages/Managers";
-import { Packages } from "./pages/Packages";
 import { SignIn } from "./pages/SignIn";
-import { Wiring } from "./pages/Wiring";
 import { Fault } from "./parts/Fault";
 import { KeyList } from "./parts/KeyList";
 import { Troubles } from "./parts/Troubles";
@@ -63,20 +55,23 @@ function Shell({ user }: { user: string }) {
           Unvora
         </NavLink>
         <nav className="flex gap-1" aria-label="Pages">
-          {["Attention", "Lineages", "Hosts", "Packages", "Jobs", "History", "Wiring", "Managers"].map((name) => (
-            <NavLink
-              key={name}
-              to={`/${name.toLowerCase()}`}
-              className={({ isActive }) =>
-                `border-b-2 px-3 py-2.5 font-semibold ${isActive ? "border-sea text-sea" : "border-transparent text-soft hover:text-ink"}`
-              }
-            >
-              {name}
-              {name === "Attention" && waiting > 0 && (
-                <span className="mono ml-1.5 rounded-sm bg-buoy px-1 text-onsea">{waiting}</span>
-              )}
-            </NavLink>
-          ))}
+          {pages.map(
+            ({ path, name }) =>
+              name && (
+                <NavLink
+                  key={path}
+                  to={`/${path}`}
+                  className={({ isActive }) =>
+                    `border-b-2 px-3 py-2.5 font-semibold ${isActive ? "border-sea text-sea" : "border-transparent text-soft hover:text-ink"}`
+                  }
+                >
+                  {name}
+                  {name === "Attention" && waiting > 0 && (
+                    <span className="mono ml-1.5 rounded-sm bg-buoy px-1 text-onsea">{waiting}</span>
+                  )}
+                </NavLink>
+              ),
+          )}
         </nav>
         <span className="ml-auto" />
         <KeyList />
@@ -88,18 +83,16 @@ function Shell({ user }: { user: string }) {
       <main className="flex grow flex-col px-6 py-4">
         <Troubles />
         <Fault at={pathname}>
-          <Routes>
-            <Route path="/attention" element={<Attention />} />
-            <Route path="/history" element={<History />} />
-            <Route path="/lineages" element={<Lineages />} />
-            <Route path="/lineages/:name" element={<LineagePage />} />
-            <Route path="/hosts" element={<Hosts />} />
-            <Route path="/packages" element={<Packages onFile={open} />} />
-            <Route path="/jobs" element={<Jobs />} />
-            <Route path="/managers" element={<Managers />} />
-            <Route path="/wiring" element={<Wiring />} />
-            <Route path="*" element={<Navigate to="/lineages" replace />} />
-          </Routes>
+          <Bring.Provider value={open}>
+            <Suspense fallback={<p className="text-soft">Opening …</p>}>
+              <Routes>
+                {pages.map(({ path, Page }) => (
+                  <Route key={path} path={`/${path}`} element={<Page />} />
+                ))}
+                <Route path="*" element={<Navigate to="/lineages" replace />} />
+              </Routes>
+            </Suspense>
+          </Bring.Provider>
         </Fault>
       </main>
       {over && (

@@ -40,9 +40,9 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
           <HostPicker value={host} onChange={setHost} />
           <PoolPicker host={host} value={pool} onChange={setPool} />
           {host && !ahead && !peer && (
-            <label className="flex items-center gap-2">
+            <span className="flex items-center gap-2">
               converted by <HostPicker value={via || host} onChange={setVia} first={false} />
-            </label>
+            </span>
           )}
           {host && peer && (
             <label className="flex items-center gap-2">

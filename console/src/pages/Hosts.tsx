@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import {
@@ -13,12 +13,13 @@ import {
   setPool,
   survey,
 } from "../api";
-import type { Schemas } from "../api";
+import type { Copy, Schemas } from "../api";
 import { ago, count, exact, size } from "../format";
-import { Rows } from "../parts/Rows";
 import { Search } from "../parts/Search";
 import { State } from "../parts/State";
+import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
+import { usePages } from "../parts/usePages";
 import { OperationSheet } from "./OperationSheet";
 import { SwitchSheet } from "./SwitchSheet";
 
@@ -27,8 +28,8 @@ type Host = Schemas["Host"];
 export function Hosts() {
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
-  const list = useInfiniteQuery(hostsQuery(text));
-  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const list = usePages<Host>(hostsQuery(text));
+  const { items } = list;
   const selected = search.get("host") ?? items[0]?.name ?? "";
   const look = useMutation({ mutationFn: survey });
   const set = useCallback(
@@ -38,16 +39,12 @@ export function Hosts() {
     },
     [setSearch, text, selected],
   );
-  const { fetchNextPage, hasNextPage, isFetching } = list;
-  const more = useCallback(() => {
-    if (hasNextPage && !isFetching) void fetchNextPage();
-  }, [fetchNextPage, hasNextPage, isFetching]);
   const open = useCallback((h: Host) => set({ host: h.name }), [set]);
   return (
     <>
       <div className="mb-3 flex items-center gap-4">
         <h1 className="text-[20px] font-semibold">Hosts</h1>
-        <span className="text-soft">{count(list.data?.pages[0]?.count ?? 0, "host")}</span>
+        <span className="text-soft">{count(list.count, "host")}</span>
         <span className="ml-auto" />
         {look.data && (
           <span className="text-soft">
@@ -70,24 +67,37 @@ export function Hosts() {
       )}
       <div className="grid min-h-0 grow grid-cols-[23rem_1fr] gap-6">
         <div className="flex min-h-96 flex-col border-r border-rule pr-4">
-          <Rows
+          <Table
             items={items}
             height={44}
             label="Hosts"
             keyOf={(h) => h.name}
             selected={selected}
             onOpen={open}
-            more={more}
-            row={(h) => (
-              <div className="grid h-full grid-cols-[1fr_auto] items-center gap-x-3 px-2">
-                <span className="font-semibold">{h.name}</span>
-                <State is={h.state} />
-                <span className="-mt-3 text-soft">
-                  {h.site} · {h.family} · {h.cpus} CPUs, {size(h.memoryBytes)}
-                </span>
-                <span className="-mt-3 text-right text-soft">{count(h.copies, "copy", "copies")}</span>
-              </div>
-            )}
+            more={list.more}
+            columns={[
+              {
+                width: "1fr",
+                look: "min-w-0 pl-2",
+                cell: (h) => (
+                  <>
+                    <span className="font-semibold">{h.name}</span>
+                    <span className="block truncate text-soft">
+                      {h.site} · {h.family} · {h.cpus} CPUs, {size(h.memoryBytes)}
+                    </span>
+                  </>
+                ),
+              },
+              {
+                look: "pr-2 text-right",
+                cell: (h) => (
+                  <>
+                    <State is={h.state} />
+                    <span className="block text-soft">{count(h.copies, "copy", "copies")}</span>
+                  </>
+                ),
+              },
+            ]}
           />
         </div>
         {selected && <Detail key={selected} name={selected} />}
@@ -144,8 +154,7 @@ function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
 
 function Detail({ name }: { name: string }) {
   const { data: h, error } = useQuery(hostQuery(name));
-  const list = useInfiniteQuery(hostCopiesQuery(name));
-  const copies = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const copies = usePages<Copy>(hostCopiesQuery(name));
   const queries = useQueryClient();
   const rest = useMutation({
     mutationFn: (resting: boolean) => restHost(name, resting),
@@ -233,29 +242,26 @@ function Detail({ name }: { name: string }) {
       </ul>
       <LooseDisks host={h.name} />
       <h3 className="mt-4 mb-1 font-semibold text-soft">Copies</h3>
-      <table className="w-full text-left">
-        <tbody>
-          {copies.map((c) => (
-            <tr key={c.id} className="border-t border-rule">
-              <td className="py-1 pr-3">
-                <Link className="font-semibold text-sea" to={`/lineages/${c.lineage}?copy=${c.id}`}>
-                  {c.name}
-                </Link>
-              </td>
-              <td className="pr-3">
-                <State is={c.form === "registered" ? c.state : c.form} />
-              </td>
-              <td className="mono pr-3 text-right">{size(c.sizeBytes)}</td>
-              <td className="mono truncate text-soft">{c.path}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {list.hasNextPage && (
-        <button className="button mt-2 self-start" onClick={() => void list.fetchNextPage()}>
-          More copies
-        </button>
-      )}
+      <Table
+        label="Copies"
+        items={copies.items}
+        keyOf={(c) => c.id}
+        more={copies.more}
+        moreText="More copies"
+        columns={[
+          {
+            head: "Machine",
+            cell: (c) => (
+              <Link className="font-semibold text-sea" to={`/lineages/${c.lineage}?copy=${c.id}`}>
+                {c.name}
+              </Link>
+            ),
+          },
+          { head: "State", cell: (c) => <State is={c.form === "registered" ? c.state : c.form} /> },
+          { head: "Size", look: "mono pr-4 text-right", cell: (c) => size(c.sizeBytes) },
+          { head: "Where", width: "1fr", look: "mono truncate text-soft", cell: (c) => c.path },
+        ]}
+      />
     </section>
   );
 }

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { addLanding, dropLanding, landingQuery } from "../api";
+import { Field, Named } from "../parts/Field";
 import { Told } from "../parts/Told";
 
 const gib = 1024 ** 3;
@@ -29,27 +30,16 @@ export function Landing() {
   });
   const drop = useMutation({ mutationFn: dropLanding, onSuccess: again });
   const number = (key: "over" | "keep", label: string) => (
-    <label className="grid gap-0.5">
-      <span className="text-soft">{label}</span>
-      <input
-        className="field w-28"
-        type="number"
-        min={0}
-        value={draft[key] || ""}
-        onChange={(e) => setDraft({ ...draft, [key]: Number(e.target.value) })}
-      />
-    </label>
+    <Field
+      name={label}
+      type="number"
+      look="w-28"
+      value={draft[key] || ""}
+      set={(v) => setDraft({ ...draft, [key]: Number(v) })}
+    />
   );
   const text = (key: "label" | "host", label: string, hint: string) => (
-    <label className="grid gap-0.5">
-      <span className="text-soft">{label}</span>
-      <input
-        className="field w-40"
-        placeholder={hint}
-        value={draft[key]}
-        onChange={(e) => setDraft({ ...draft, [key]: e.target.value })}
-      />
-    </label>
+    <Field name={label} hint={hint} look="w-40" value={draft[key]} set={(v) => setDraft({ ...draft, [key]: v })} />
   );
   return (
     <>
@@ -77,8 +67,7 @@ export function Landing() {
           add.mutate();
         }}
       >
-        <label className="grid gap-0.5">
-          <span className="text-soft">Files</span>
+        <Named name="Files">
           <select
             className="field"
             value={draft.kind}
@@ -89,7 +78,7 @@ export function Landing() {
             <option value="disk">single disks</option>
             <option value="media">media</option>
           </select>
-        </label>
+        </Named>
         {number("over", "of GiB or more")}
         {text("label", "Pools labelled", "fast")}
         {text("host", "Only on host", "any")}

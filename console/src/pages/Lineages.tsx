@@ -1,12 +1,12 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { useCallback } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { lineagesQuery } from "../api";
 import type { Copy, Lineage } from "../api";
 import { count, exact, place } from "../format";
-import { Rows } from "../parts/Rows";
 import { Search } from "../parts/Search";
+import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
+import { usePages } from "../parts/usePages";
 
 const signs: Record<string, string> = { running: "text-beacon", stray: "text-buoy", hollow: "text-wreck" };
 
@@ -41,13 +41,8 @@ export function Lineages() {
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
   const navigate = useNavigate();
-  const list = useInfiniteQuery(lineagesQuery(text));
-  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const total = list.data?.pages[0]?.count ?? 0;
-  const { fetchNextPage, hasNextPage, isFetching } = list;
-  const more = useCallback(() => {
-    if (hasNextPage && !isFetching) void fetchNextPage();
-  }, [fetchNextPage, hasNextPage, isFetching]);
+  const list = usePages<Lineage>(lineagesQuery(text));
+  const { items, count: total } = list;
   const open = useCallback((l: Lineage) => void navigate(`/lineages/${l.id}`), [navigate]);
   return (
     <>
@@ -74,32 +69,38 @@ export function Lineages() {
           )}
         </p>
       )}
-      <div className="grid grid-cols-[16rem_6rem_1fr] border-b border-ink/40 pb-1 font-semibold text-soft">
-        <span>Machine</span>
-        <span>Copies</span>
-        <span>Where they live</span>
-      </div>
-      <Rows
+      <Table
         items={items}
         height={34}
         label="Lineages"
         keyOf={(l) => l.id}
         onOpen={open}
-        more={more}
-        row={(l) => (
-          <div className="grid h-full grid-cols-[16rem_6rem_1fr] items-center">
-            <Link to={`/lineages/${l.id}`} className="font-semibold text-sea" onClick={(e) => e.stopPropagation()}>
-              {l.name}
-            </Link>
-            <span className="mono">{l.total}</span>
-            <span className="flex gap-1.5 overflow-hidden">
-              {l.copies.map((c) => (
-                <Flag key={c.id} copy={c} />
-              ))}
-              {l.total > l.copies.length && <span className="text-soft">and {l.total - l.copies.length} more</span>}
-            </span>
-          </div>
-        )}
+        more={list.more}
+        columns={[
+          {
+            head: "Machine",
+            width: "16rem",
+            cell: (l) => (
+              <Link to={`/lineages/${l.id}`} className="font-semibold text-sea" onClick={(e) => e.stopPropagation()}>
+                {l.name}
+              </Link>
+            ),
+          },
+          { head: "Copies", width: "6rem", look: "mono", cell: (l) => l.total },
+          {
+            head: "Where they live",
+            width: "1fr",
+            look: "flex gap-1.5 overflow-hidden",
+            cell: (l) => (
+              <>
+                {l.copies.map((c) => (
+                  <Flag key={c.id} copy={c} />
+                ))}
+                {l.total > l.copies.length && <span className="text-soft">and {l.total - l.copies.length} more</span>}
+              </>
+            ),
+          },
+        ]}
       />
     </>
   );

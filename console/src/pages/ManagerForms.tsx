@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { addManager, offerPairing, pairManager, Problem } from "../api";
+import { Field } from "../parts/Field";
 import { Id } from "../parts/Id";
 import { Told } from "../parts/Told";
 
@@ -25,35 +26,6 @@ export function Grants({ value, onChange }: { value: Granted; onChange: (g: Gran
         and take it
       </label>
     </>
-  );
-}
-
-function Field({
-  name,
-  type = "text",
-  hint,
-  value,
-  set,
-}: {
-  name: string;
-  type?: string;
-  hint?: string;
-  value: string;
-  set: (v: string) => void;
-}) {
-  return (
-    <label className="grid gap-0.5">
-      <span className="text-soft">{name}</span>
-      <input
-        aria-label={name}
-        className="field w-full"
-        type={type}
-        placeholder={hint}
-        value={value}
-        autoComplete="off"
-        onChange={(e) => set(e.target.value)}
-      />
-    </label>
   );
 }
 

@@ -1,12 +1,14 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { checkManager, dropManager, grantManager, managerCopiesQuery, managerQuery, managersQuery } from "../api";
 import type { Copy, Manager } from "../api";
 import { ago, count, exact, size } from "../format";
-import { Head } from "../parts/Head";
+import { Confirm } from "../parts/Confirm";
 import { State } from "../parts/State";
+import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
+import { usePages } from "../parts/usePages";
 import { FetchSheet } from "./FetchSheet";
 import { AddManager, Grants, Pair } from "./ManagerForms";
 
@@ -68,8 +70,8 @@ export function Managers() {
 function One({ manager: m }: { manager: Manager }) {
   const queries = useQueryClient();
   const detail = useQuery(managerQuery(m.id));
-  const list = useInfiniteQuery(managerCopiesQuery(m.name));
-  const copies = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const list = usePages<Copy>(managerCopiesQuery(m.name));
+  const copies = list.items;
   const [picked, setPicked] = useState<string[]>([]);
   const [sheet, setSheet] = useState<{ copies: Copy[]; ahead: boolean }>();
   const check = useMutation({ mutationFn: () => checkManager(m.id) });
@@ -77,13 +79,12 @@ function One({ manager: m }: { manager: Manager }) {
     mutationFn: () => dropManager(m.id),
     onSuccess: () => queries.invalidateQueries(),
   });
-  const [dropping, setDropping] = useState(false);
   const fetched = new Map(detail.data?.ahead.map((a) => [a.copy, a]));
   const chosen = copies.filter((c) => picked.includes(c.id));
   const foreign = m.kind === "cimi";
   return (
     <section aria-label={m.name} className="min-w-0">
-      <div className="mb-1 flex items-center gap-3">
+      <div className="mb-1 flex flex-wrap items-center gap-3">
         <h2 className="text-[16px] font-semibold">{m.name}</h2>
         <span className="mono [overflow-wrap:anywhere] text-soft">{m.address}</span>
         {m.account && <span className="text-soft">as {m.account}</span>}
@@ -94,20 +95,15 @@ function One({ manager: m }: { manager: Manager }) {
         <button className="button" onClick={() => check.mutate()}>
           Check
         </button>
-        <button className="button" onClick={() => setDropping(!dropping)}>
-          Drop …
-        </button>
+        <Confirm
+          name="Drop"
+          says="It is forgotten, with what it is asked with. Copies that came from it stay."
+          does={`Drop ${m.name}`}
+          onDo={() => drop.mutate()}
+        />
       </div>
       {m.problem && <p className="my-2 border-l-4 border-wreck bg-sheet px-3 py-1.5 text-wreck">✕ {m.problem}</p>}
       <Told problem={check.error ?? drop.error ?? list.error} />
-      {dropping && (
-        <p className="my-2 flex items-center gap-3 border-l-4 border-buoy bg-sheet px-3 py-1.5">
-          It is forgotten, with what it is asked with. Copies that came from it stay.
-          <button className="button-main" onClick={() => drop.mutate()}>
-            Drop {m.name}
-          </button>
-        </p>
-      )}
       {check.data && (
         <ul aria-label="Checks" className="my-2 border border-rule bg-sheet px-4 py-2">
           {check.data.map((k) => (
@@ -143,53 +139,56 @@ function One({ manager: m }: { manager: Manager }) {
           Import …
         </button>
       </div>
-      <table className="w-full text-left">
-        <Head
-          of={["Machine", "Host", "State", "Size", ...(foreign ? ["Fetched ahead"] : [])]}
-          first={
-            <input
-              type="checkbox"
-              aria-label="All"
-              checked={copies.length > 0 && chosen.length === copies.length}
-              onChange={(e) => setPicked(e.target.checked ? copies.map((c) => c.id) : [])}
-            />
-          }
-        />
-        <tbody>
-          {copies.map((c) => (
-            <tr key={c.id} className="border-t border-rule">
-              <td className="py-1">
-                <input
-                  type="checkbox"
-                  aria-label={`Pick ${c.name}`}
-                  checked={picked.includes(c.id)}
-                  onChange={(e) => setPicked(e.target.checked ? [...picked, c.id] : picked.filter((p) => p !== c.id))}
-                />
-              </td>
-              <td className="pr-4">
-                <Link className="font-semibold text-sea hover:underline" to={`/lineages/${c.lineage}?copy=${c.id}`}>
-                  {c.name}
-                </Link>
-              </td>
-              <td className="pr-4">{c.host.split("@")[0]}</td>
-              <td className="pr-4">
-                <State is={c.state} />
-              </td>
-              <td className="mono pr-4">{size(c.sizeBytes)}</td>
-              {foreign && (
-                <td className="text-soft">
-                  {fetched.has(c.id) ? `to ${fetched.get(c.id)!.host}, ${ago(fetched.get(c.id)!.at)}` : "–"}
-                </td>
-              )}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {list.hasNextPage && (
-        <button className="button mt-2" onClick={() => void list.fetchNextPage()}>
-          More
-        </button>
-      )}
+      <Table
+        label="Machines"
+        items={copies}
+        keyOf={(c) => c.id}
+        more={list.more}
+        columns={[
+          {
+            width: "2rem",
+            head: (
+              <input
+                type="checkbox"
+                aria-label="All"
+                checked={copies.length > 0 && chosen.length === copies.length}
+                onChange={(e) => setPicked(e.target.checked ? copies.map((c) => c.id) : [])}
+              />
+            ),
+            cell: (c) => (
+              <input
+                type="checkbox"
+                aria-label={`Pick ${c.name}`}
+                checked={picked.includes(c.id)}
+                onChange={(e) => setPicked(e.target.checked ? [...picked, c.id] : picked.filter((p) => p !== c.id))}
+              />
+            ),
+          },
+          {
+            head: "Machine",
+            cell: (c) => (
+              <Link className="font-semibold text-sea hover:underline" to={`/lineages/${c.lineage}?copy=${c.id}`}>
+                {c.name}
+              </Link>
+            ),
+          },
+          { head: "Host", cell: (c) => c.host.split("@")[0] },
+          { head: "State", cell: (c) => <State is={c.state} /> },
+          { head: "Size", look: "mono pr-4", cell: (c) => size(c.sizeBytes) },
+          ...(foreign
+            ? [
+                {
+                  head: "Fetched ahead",
+                  look: "text-soft",
+                  cell: (c: Copy) => {
+                    const f = fetched.get(c.id);
+                    return f ? `to ${f.host}, ${ago(f.at)}` : "–";
+                  },
+                },
+              ]
+            : []),
+        ]}
+      />
       {sheet && (
         <FetchSheet
           copies={sheet.copies}

@@ -1,32 +1,31 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useCallback, useRef, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useContext, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { packagesQuery, shelvesQuery } from "../api";
 import type { Copy } from "../api";
 import { ago, count, exact, place, size } from "../format";
-import { Rows } from "../parts/Rows";
+import { Bring } from "../pages";
 import { Search } from "../parts/Search";
+import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
+import { usePages } from "../parts/usePages";
 import { ImportSheet } from "./ImportSheet";
 
 /** The packages on the shelves, and the way in for one from this computer. */
-export function Packages({ onFile }: { onFile: (file: File) => void }) {
+export function Packages() {
+  const onFile = useContext(Bring);
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
   const [chosen, setChosen] = useState<Copy>();
-  const list = useInfiniteQuery(packagesQuery(text));
+  const list = usePages<Copy>(packagesQuery(text));
   const shelves = useQuery(shelvesQuery);
   const picker = useRef<HTMLInputElement>(null);
-  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const { fetchNextPage, hasNextPage, isFetching } = list;
-  const more = useCallback(() => {
-    if (hasNextPage && !isFetching) void fetchNextPage();
-  }, [fetchNextPage, hasNextPage, isFetching]);
+  const items = list.items;
   return (
     <>
       <div className="mb-3 flex items-center gap-4">
         <h1 className="text-[20px] font-semibold">Packages</h1>
-        <span className="text-soft">{count(list.data?.pages[0]?.count ?? 0, "package")}</span>
+        <span className="text-soft">{count(list.count, "package")}</span>
         <span className="ml-auto" />
         <input
           ref={picker}
@@ -62,49 +61,62 @@ export function Packages({ onFile }: { onFile: (file: File) => void }) {
           )}
         </p>
       )}
-      {items.length > 0 && (
-        <div className="grid grid-cols-[1fr_14rem_7rem_12rem_7rem] border-b border-ink/40 pb-1 font-semibold text-soft">
-          <span>Package</span>
-          <span>Machine</span>
-          <span>Size</span>
-          <span>Written</span>
-          <span />
-        </div>
-      )}
-      <Rows
+      <Table
         items={items}
         height={36}
         label="Packages"
         keyOf={(c) => c.id}
         onOpen={setChosen}
-        more={more}
-        row={(c) => (
-          <div className="grid h-full grid-cols-[1fr_14rem_7rem_12rem_7rem] items-center">
-            <span className="mono truncate" title={c.path}>
-              {place(c)}
-            </span>
-            <Link to={`/lineages/${c.lineage}?copy=${c.id}`} className="text-sea" onClick={(e) => e.stopPropagation()}>
-              {c.name}
-            </Link>
-            <span className="mono">{size(c.sizeBytes)}</span>
-            <span className="text-soft" title={exact(c.madeAt)}>
-              {c.madeBy === "survey" ? "found" : c.madeBy} {ago(c.madeAt)}
-            </span>
-            {c.shelf ? (
-              <button
-                className="button"
-                onClick={(e) => {
-                  e.stopPropagation();
-                  setChosen(c);
-                }}
+        more={list.more}
+        columns={[
+          {
+            head: "Package",
+            width: "1fr",
+            look: "mono truncate pr-4",
+            cell: (c) => <span title={c.path}>{place(c)}</span>,
+          },
+          {
+            head: "Machine",
+            width: "14rem",
+            cell: (c) => (
+              <Link
+                to={`/lineages/${c.lineage}?copy=${c.id}`}
+                className="text-sea"
+                onClick={(e) => e.stopPropagation()}
               >
-                Bring in …
-              </button>
-            ) : (
-              <span className="text-soft">on a computer</span>
-            )}
-          </div>
-        )}
+                {c.name}
+              </Link>
+            ),
+          },
+          { head: "Size", width: "7rem", look: "mono", cell: (c) => size(c.sizeBytes) },
+          {
+            head: "Written",
+            width: "12rem",
+            look: "text-soft",
+            cell: (c) => (
+              <span title={exact(c.madeAt)}>
+                {c.madeBy === "survey" ? "found" : c.madeBy} {ago(c.madeAt)}
+              </span>
+            ),
+          },
+          {
+            width: "7rem",
+            cell: (c) =>
+              c.shelf ? (
+                <button
+                  className="button"
+                  onClick={(e) => {
+                    e.stopPropagation();
+                    setChosen(c);
+                  }}
+                >
+                  Bring in …
+                </button>
+              ) : (
+                <span className="text-soft">on a computer</span>
+              ),
+          },
+        ]}
       />
       {chosen?.shelf && <ImportSheet shelved={chosen} onClose={() => setChosen(undefined)} />}
     </>

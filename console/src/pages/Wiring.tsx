@@ -3,8 +3,9 @@ import { useState } from "react";
 import { addRule, dropRule, rulesQuery, segmentsQuery, setSegment, wiringTryQuery } from "../api";
 import type { Schemas } from "../api";
 import { count } from "../format";
-import { Head } from "../parts/Head";
+import { Field } from "../parts/Field";
 import { HostPicker } from "../parts/HostPicker";
+import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
 import { Landing } from "./Landing";
 
@@ -26,15 +27,7 @@ export function Wiring() {
   });
   const drop = useMutation({ mutationFn: dropRule, onSuccess: again });
   const text = (key: "network" | "segment" | "host" | "switch", label: string, hint: string) => (
-    <label className="grid gap-0.5">
-      <span className="text-soft">{label}</span>
-      <input
-        className="field w-40"
-        placeholder={hint}
-        value={rule[key]}
-        onChange={(e) => setRule({ ...rule, [key]: e.target.value })}
-      />
-    </label>
+    <Field name={label} hint={hint} look="w-40" value={rule[key]} set={(v) => setRule({ ...rule, [key]: v })} />
   );
   return (
     <>
@@ -51,26 +44,26 @@ export function Wiring() {
         <p className="text-soft">No rules: networks go by their segment, their VLAN and their name.</p>
       )}
       {rules.data && rules.data.length > 0 && (
-        <table className="w-full text-left">
-          <Head of={["", "Network", "VLAN", "Segment", "Host", "Switch", ""]} />
-          <tbody>
-            {rules.data.map((r, n) => (
-              <tr key={r.id} className="border-t border-rule">
-                <td className="mono py-1 pr-4 text-soft">{n + 1}</td>
-                <td className="pr-4">{r.network || "any"}</td>
-                <td className="mono pr-4">{r.vlan || "any"}</td>
-                <td className="pr-4">{r.segment || "–"}</td>
-                <td className="pr-4">{r.host || "any"}</td>
-                <td className="pr-4">{r.switch || "the one that reaches it"}</td>
-                <td className="text-right">
-                  <button className="text-sea hover:underline" onClick={() => drop.mutate(r.id)}>
-                    Drop
-                  </button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          label="Rules"
+          items={rules.data}
+          keyOf={(r) => r.id}
+          columns={[
+            { head: "#", look: "mono pr-4 text-soft", cell: (_, n) => n + 1 },
+            { head: "Network", cell: (r) => r.network || "any" },
+            { head: "VLAN", look: "mono pr-4", cell: (r) => r.vlan || "any" },
+            { head: "Segment", cell: (r) => r.segment || "–" },
+            { head: "Host", cell: (r) => r.host || "any" },
+            { head: "Switch", width: "1fr", cell: (r) => r.switch || "the one that reaches it" },
+            {
+              cell: (r) => (
+                <button className="text-sea hover:underline" onClick={() => drop.mutate(r.id)}>
+                  Drop
+                </button>
+              ),
+            },
+          ]}
+        />
       )}
       <form
         className="mt-4 flex flex-wrap items-end gap-3"
@@ -81,17 +74,14 @@ export function Wiring() {
         }}
       >
         {text("network", "Network", "VM Lab*")}
-        <label className="grid gap-0.5">
-          <span className="text-soft">VLAN</span>
-          <input
-            className="field w-20"
-            type="number"
-            min={0}
-            max={4094}
-            value={rule.vlan || ""}
-            onChange={(e) => setRule({ ...rule, vlan: Number(e.target.value) })}
-          />
-        </label>
+        <Field
+          name="VLAN"
+          type="number"
+          most={4094}
+          look="w-20"
+          value={rule.vlan || ""}
+          set={(v) => setRule({ ...rule, vlan: Number(v) })}
+        />
         {text("segment", "Segment", "lab")}
         {text("host", "Only on host", "any")}
         {text("switch", "Switch", "by the segment")}
@@ -126,27 +116,30 @@ function Segments({ list }: { list: Schemas["Segment"][] }) {
   );
   return (
     <>
-      <table className="self-start text-left">
-        <tbody>
-          {list.map((s) => (
-            <tr key={s.name}>
-              <td className="py-1 pr-4 font-semibold">{s.name}</td>
-              <td className="pr-4 text-soft">{count(s.hosts, "host")}</td>
-              <td className="pr-4">
-                {field(s, "Subnet", "its subnet", s.subnet ?? "", (v) =>
-                  set.mutate({ name: s.name, subnet: v, range: v === s.subnet ? range(s) : "" }),
-                )}
-              </td>
-              <td className="pr-4">
-                {field(s, "Addresses", "addresses to give out, FROM-TO", range(s), (v) =>
-                  set.mutate({ name: s.name, subnet: s.subnet ?? "", range: v }),
-                )}
-              </td>
-              <td className="text-soft">{s.given > 0 && `${s.given} given out`}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        label="Segments"
+        items={list}
+        keyOf={(s) => s.name}
+        columns={[
+          { head: "Segment", look: "pr-4 font-semibold", cell: (s) => s.name },
+          { head: "Hosts", look: "pr-4 text-soft", cell: (s) => count(s.hosts, "host") },
+          {
+            head: "Subnet",
+            cell: (s) =>
+              field(s, "Subnet", "its subnet", s.subnet ?? "", (v) =>
+                set.mutate({ name: s.name, subnet: v, range: v === s.subnet ? range(s) : "" }),
+              ),
+          },
+          {
+            head: "Addresses to give out",
+            cell: (s) =>
+              field(s, "Addresses", "addresses to give out, FROM-TO", range(s), (v) =>
+                set.mutate({ name: s.name, subnet: s.subnet ?? "", range: v }),
+              ),
+          },
+          { head: "Given out", width: "1fr", look: "text-soft", cell: (s) => (s.given > 0 ? s.given : "") },
+        ]}
+      />
       <Told problem={set.error} />
     </>
   );

@@ -4,6 +4,7 @@ import { compareQuery, historyQuery, recognise, track } from "../api";
 import type { Copy, Schemas } from "../api";
 import { exact, place, size } from "../format";
 import { Choose } from "./Choose";
+import { Table } from "./Table";
 import { Told } from "./Told";
 
 /** How a copy that was found was recognised; a person can confirm or correct it. */
@@ -93,32 +94,35 @@ export function Compared({ copy, others }: { copy: Copy; others: Copy[] }) {
       </h3>
       <Told problem={error} />
       {data && other && (
-        <table className="w-full text-left">
-          <tbody>
-            {data.differences.map((d) => (
-              <tr key={d.area + d.what} className="border-t border-rule">
-                <td className="py-1 pr-4 text-soft">{d.area}</td>
-                <td className="pr-4 font-semibold">{d.what}</td>
-                <td className="mono pr-4">{d.a}</td>
-                <td className="mono">{d.b}</td>
-              </tr>
-            ))}
-            {data.disks.map((d) => (
-              <tr key={d.disk + d.b} className="border-t border-rule">
-                <td className="py-1 pr-4 text-soft">disk</td>
-                <td className="pr-4 font-semibold">{d.disk}</td>
-                <td colSpan={2}>
-                  {distance(d)}{" "}
-                  {!d.exact && !d.why && (
-                    <button className="text-sea hover:underline" onClick={() => setExactly(true)}>
-                      read all of it
-                    </button>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          label="Differences"
+          items={[...data.differences, ...data.disks]}
+          keyOf={(d) => ("disk" in d ? d.disk + d.b : d.area + d.what)}
+          columns={[
+            { head: "Of", look: "pr-4 text-soft", cell: (d) => ("disk" in d ? "disk" : d.area) },
+            { head: "What", look: "pr-4 font-semibold", cell: (d) => ("disk" in d ? d.disk : d.what) },
+            {
+              head: "Here and there",
+              width: "1fr",
+              cell: (d) =>
+                "disk" in d ? (
+                  <>
+                    {distance(d)}{" "}
+                    {!d.exact && !d.why && (
+                      <button className="text-sea hover:underline" onClick={() => setExactly(true)}>
+                        read all of it
+                      </button>
+                    )}
+                  </>
+                ) : (
+                  <span className="mono grid grid-cols-2 gap-4">
+                    <span>{d.a}</span>
+                    <span>{d.b}</span>
+                  </span>
+                ),
+            },
+          ]}
+        />
       )}
     </section>
   );

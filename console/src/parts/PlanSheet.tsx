@@ -1,7 +1,8 @@
 import { Dialog, DialogPanel, DialogTitle, Radio, RadioGroup } from "@headlessui/react";
 import type { ReactNode } from "react";
 import type { Finding, Plan } from "../api";
-import { count, duration, size } from "../format";
+import { answerOf, answerWith, keyOf, leftOf, suggestedFor } from "../answers";
+import { duration, size } from "../format";
 import { Told } from "./Told";
 
 type Props = {
@@ -18,8 +19,6 @@ type Props = {
   onRun: () => void;
   onClose: () => void;
 };
-
-export const keyOf = (f: Finding) => `${f.code}/${f.subject}`;
 
 const edge = { blocker: "border-wreck", choice: "border-buoy", note: "border-rule" };
 const ink = { blocker: "text-wreck", choice: "text-buoy", note: "text-soft" };
@@ -92,7 +91,7 @@ export function PlanSheet(p: Props) {
                   keep the chosen switch as a rule
                 </label>
               )}
-            <span className="ml-auto text-soft">{left(p.plan)}</span>
+            <span className="ml-auto text-soft">{leftOf(p.plan)}</span>
             <button className="button-main" disabled={!p.plan?.runnable || p.busy} onClick={p.onRun}>
               {p.does}
             </button>
@@ -101,15 +100,6 @@ export function PlanSheet(p: Props) {
       </div>
     </Dialog>
   );
-}
-
-/** What still keeps the plan from running. */
-function left(plan?: Plan): string {
-  if (!plan) return "";
-  const blocked = plan.findings.filter((f) => f.severity === "blocker" && !f.answer).length;
-  const open = plan.findings.filter((f) => f.severity === "choice" && !f.answer).length;
-  if (blocked > 0) return `${count(blocked, "finding")} in the way`;
-  return open > 0 ? `${count(open, "decision")} left` : "";
 }
 
 function FindingRow({
@@ -121,9 +111,8 @@ function FindingRow({
   chosen?: string;
   onAnswer: (answer: string) => void;
 }) {
-  const value = (chosen ?? f.answer ?? "").split(":")[0] ?? "";
-  const suggested = (id: string) => f.remedies.find((r) => r.id === id)?.value ?? "";
-  const given = (chosen ?? f.answer ?? "").split(":").slice(1).join(":");
+  const { remedy: value, value: given } = answerOf(f, chosen);
+  const suggested = (id: string) => suggestedFor(f, id);
   const switches = Array.isArray(f.detail.switches) ? (f.detail.switches as string[]) : [];
   return (
     <article className={`mb-3 border-l-4 bg-sheet px-3 py-2 ${edge[f.severity]}`}>
@@ -136,7 +125,7 @@ function FindingRow({
       {f.severity !== "note" && f.remedies.length > 0 && (
         <RadioGroup
           value={value}
-          onChange={(id: string) => onAnswer(suggested(id) ? `${id}:${suggested(id)}` : id)}
+          onChange={(id: string) => onAnswer(answerWith(id, suggested(id)))}
           className="mt-1.5 grid gap-1"
           aria-label={f.message}
         >

@@ -2,8 +2,8 @@ import { newKey } from "../secure";
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { makePlan, startJob } from "../api";
+import { keyOf } from "../answers";
 import type { Finding, Job, Request_ } from "../api";
-import { keyOf } from "./PlanSheet";
 
 /** Whether switches that are chosen on the way can become rules of wiring. */
 const wires = (request: Request_) => request.operation === "import" || request.operation === "register";

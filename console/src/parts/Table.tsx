@@ -1,0 +1,133 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useRef, useState } from "react";
+import type { CSSProperties, ReactNode } from "react";
+import { typing } from "./KeyList";
+
+export type Column<T> = {
+  head?: ReactNode;
+  cell: (item: T, at: number) => ReactNode;
+  width?: string; // as grid-template-columns has it; "auto" unless said
+  look?: string; // classes of its cells
+};
+
+type Props<T> = {
+  label: string;
+  items: T[];
+  columns: Column<T>[];
+  keyOf: (item: T) => string;
+  /** The height of a row in pixels: the table scrolls by itself, and only what is seen of it is drawn. */
+  height?: number;
+  onOpen?: (item: T) => void;
+  selected?: string; // key of the row that is open
+  more?: () => void; // called near the end of one that scrolls, else by its button
+  moreText?: string;
+};
+
+/** The one table for all lists. Where rows can be opened, j, k and enter work on it. */
+export function Table<T>(p: Props<T>) {
+  const { items, columns, keyOf, height, onOpen, more } = p;
+  const frame = useRef<HTMLDivElement>(null);
+  const [at, setAt] = useState(-1);
+  const virtual = useVirtualizer({
+    count: height ? items.length : 0,
+    getScrollElement: () => frame.current,
+    estimateSize: () => height ?? 0,
+    overscan: 12,
+  });
+  const drawn = virtual.getVirtualItems();
+  const last = drawn[drawn.length - 1]?.index ?? -1;
+  useEffect(() => {
+    if (height && more && last >= items.length - 20) more();
+  }, [height, last, items.length, more]);
+  useEffect(() => {
+    if (!onOpen) return;
+    const press = (e: KeyboardEvent) => {
+      if (typing(e) || e.ctrlKey || e.metaKey) return;
+      if (e.key === "j" || e.key === "k") {
+        const next = Math.min(items.length - 1, Math.max(0, at + (e.key === "j" ? 1 : -1)));
+        setAt(next);
+        virtual.scrollToIndex(next);
+      }
+      const item = items[at];
+      if (e.key === "Enter" && item && e.target === document.body) onOpen(item);
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [items, at, onOpen, virtual]);
+
+  const grid = { gridTemplateColumns: columns.map((c) => c.width ?? "auto").join(" ") };
+  const row = (item: T, n: number, style: CSSProperties, look: string) => (
+    <div
+      key={keyOf(item)}
+      role="row"
+      aria-rowindex={n + 2}
+      aria-selected={onOpen ? keyOf(item) === p.selected : undefined}
+      tabIndex={onOpen ? 0 : undefined}
+      className={`border-rule ${look} ${background(keyOf(item) === p.selected, n === at, onOpen !== undefined)}`}
+      style={style}
+      onClick={onOpen && (() => onOpen(item))}
+      onKeyDown={(e) => {
+        if (e.key === "Enter" && e.target === e.currentTarget) onOpen?.(item);
+      }}
+    >
+      {columns.map((c, i) => (
+        <div key={i} role={onOpen ? "gridcell" : "cell"} className={c.look ?? "min-w-0 pr-4"}>
+          {c.cell(item, n)}
+        </div>
+      ))}
+    </div>
+  );
+  const head = columns.some((c) => c.head !== undefined) && (
+    <div
+      role="row"
+      aria-rowindex={1}
+      className={`${height ? "grid border-b border-ink/40" : "col-span-full grid grid-cols-subgrid"} pb-1 font-semibold text-soft`}
+      style={height ? grid : undefined}
+    >
+      {columns.map((c, i) => (
+        <div key={i} role="columnheader" className="pr-4">
+          {c.head ?? <span className="sr-only">To do</span>}
+        </div>
+      ))}
+    </div>
+  );
+  const role = onOpen ? "grid" : "table";
+  if (height) {
+    return (
+      <div role={role} aria-label={p.label} aria-rowcount={items.length + 1} className="flex min-h-0 grow flex-col">
+        {head && <div role="rowgroup">{head}</div>}
+        <div ref={frame} role="rowgroup" className="min-h-0 grow overflow-auto">
+          <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>
+            {drawn.map((v) =>
+              row(
+                items[v.index]!,
+                v.index,
+                { ...grid, top: v.start, height },
+                "absolute inset-x-0 grid items-center border-b",
+              ),
+            )}
+          </div>
+        </div>
+      </div>
+    );
+  }
+  return (
+    <>
+      <div role={role} aria-label={p.label} aria-rowcount={items.length + 1} className="grid" style={grid}>
+        {head}
+        {items.map((item, n) => row(item, n, {}, "col-span-full grid grid-cols-subgrid items-baseline border-t py-1"))}
+      </div>
+      {more && (
+        <button className="button mt-2 self-start" onClick={more}>
+          {p.moreText ?? "More"}
+        </button>
+      )}
+    </>
+  );
+}
+
+function background(selected: boolean, reached: boolean, opens: boolean) {
+  if (selected) return "cursor-pointer bg-chart";
+  if (reached) return "cursor-pointer bg-sheet outline outline-sea";
+  return opens ? "cursor-pointer hover:bg-sheet" : "";
+}
