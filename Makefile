@@ -1,8 +1,8 @@
 .DEFAULT_GOAL := build
-.PHONY: build install demo test bench lint format generate docs docs-shots fuzz setup clean
+.PHONY: build install demo test test-long cover bench lint format generate docs docs-shots fuzz setup clean
 
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum $(wildcard internal/inventory/migrations/*.sql) internal/api/docs.html
-CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
+CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*' -not -name '*.test.ts') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
 
 build: bin/unvora  ## one binary, console inside
 
@@ -26,8 +26,22 @@ setup:
 demo: setup build  ## the sample estate, on port 7480
 	bin/unvora demo --dir .demo --port 7480 --default-profile
 
-test: setup build lint  ## everything
+test: setup build lint  ## everything that must hold
+	cd console && npm run --silent test
 	go test -count=1 -timeout 14m ./...
+
+test-long: setup build  ## what takes long: every broken write, the large inventory, mutated lines
+	go test -count=1 -tags long -timeout 60m ./internal/work/steer ./internal/inventory
+	go run ./tests/mutate
+
+cover: setup console/dist/index.html  ## what the tests reach, with the processes that they start
+	rm -rf .cover && mkdir -p .cover/unit .cover/processes
+	go build -cover -coverpkg=./... -o bin/unvora ./cmd/unvora
+	-go test -count=1 -timeout 20m -cover -coverpkg=./core/...,./internal/...,./api ./core/... ./internal/... -args -test.gocoverdir=$(CURDIR)/.cover/unit
+	-GOCOVERDIR=$(CURDIR)/.cover/processes go test -count=1 -timeout 20m ./tests
+	go tool covdata percent -i=.cover/unit,.cover/processes | grep -v 'coverage: 0.0%' | sed 's|.*unvora/unvora/||' | sort
+	go tool covdata textfmt -i=.cover/unit,.cover/processes -o=.cover/all && go tool cover -func=.cover/all | tail -1
+	rm -f bin/unvora
 
 lint: setup console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))" || { echo "not formatted: $$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))"; exit 1; }

@@ -57,9 +57,9 @@ func TestConsoleCare(t *testing.T) {
 
 	do(t, ctx, "change", press(byText("a", "Lineages")), press(byText("a", "tide-gauge")),
 		press(byText("button", "Change")),
-		press(chromedp.CSS(`button[aria-label=Add]`)), press(byText("*[@role='menuitem']", "a NIC on field")),
+		press(chromedp.CSS(`button[aria-label^=Add]`)), press(byText("*[@role='menuitem']", "a NIC on field")),
 		chromedp.WaitVisible(byText("span", "NIC on field")),
-		press(chromedp.CSS(`button[aria-label=Add]`)), press(byText("*[@role='menuitem']", "a serial port")),
+		press(chromedp.CSS(`button[aria-label^=Add]`)), press(byText("*[@role='menuitem']", "a serial port")),
 		chromedp.WaitEnabled(byText("button", "Change gannet/tide-gauge")),
 		press(byText("button", "Change gannet/tide-gauge")), chromedp.WaitVisible(byText("dt", "NIC 2")))
 	do(t, ctx, "attach", press(byText("button", "Attach")),
@@ -72,7 +72,7 @@ func TestConsoleCare(t *testing.T) {
 		chromedp.WaitEnabled(byText("button", "Detach a disk of gannet/tide-gauge")),
 		press(byText("button", "Detach a disk of gannet/tide-gauge")),
 		chromedp.WaitNotPresent(byText("dt", "Disk disk2")))
-	do(t, ctx, "mark", press(chromedp.CSS(`button[aria-label=Bind]`)),
+	do(t, ctx, "mark", press(chromedp.CSS(`button[aria-label^=Bind]`)),
 		press(byText("*[@role='menuitem']", "a licence to its MACs")),
 		chromedp.WaitVisible(byText("span", "licence bound to its MACs")))
 	require.Contains(t, e.ok(t, "mark", "tide-gauge"), "a licence is bound to its mac")
@@ -95,13 +95,13 @@ func TestConsoleCare(t *testing.T) {
 	do(t, ctx, "see it", press(chromedp.Search("//section[@aria-label='stray']//a")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Recognised]`)),
 		chromedp.SendKeys(chromedp.CSS(`select[aria-label="Compare with"]`), "petrel"),
-		chromedp.WaitVisible(byText("td", "labnet (segment lab)")))
+		chromedp.WaitVisible(byText("*[@role='cell']", "labnet (segment lab)")))
 	shot(t, ctx, "console-recognised")
 	do(t, ctx, "confirm", press(byText("button", "So it is")), chromedp.WaitVisible(byText("span", "says admin")))
-	do(t, ctx, "leave a copy alone", press(chromedp.CSS(`g[aria-label^="petrel: chart-render"]`)),
+	do(t, ctx, "leave a copy alone", press(card("petrel: chart-render")),
 		press(byText("button", "Leave alone")), chromedp.WaitVisible(byText("span", "left alone")))
 	require.False(t, get[openapi.Copy](t, e, "copies", "petrel/chart-render").Tracked)
-	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("td", "untrack")))
+	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("*[@role='cell']", "untrack")))
 
 	// Other management servers: what they have, and bringing it here.
 	do(t, ctx, "managers", press(byText("a", "Managers")),
@@ -115,7 +115,7 @@ func TestConsoleCare(t *testing.T) {
 		press(byText("*[@role='option']", "gannet")),
 		chromedp.WaitEnabled(byText("button", "Fetch the disks of surge-forecast to gannet")),
 		press(byText("button", "Fetch the disks of surge-forecast to gannet")),
-		chromedp.WaitVisible(byText("td", "to gannet")))
+		chromedp.WaitVisible(byText("*[@role='cell']", "to gannet")))
 	shot(t, ctx, "console-managers")
 	do(t, ctx, "import", press(byText("button", "Import")),
 		chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
@@ -123,12 +123,12 @@ func TestConsoleCare(t *testing.T) {
 		press(byText("*[@role='option']", "gannet")), chromedp.WaitVisible(byText("*", "manager.ahead")),
 		chromedp.WaitEnabled(byText("button", "Import surge-forecast and register on gannet")),
 		press(byText("button", "Import surge-forecast and register on gannet")),
-		chromedp.WaitNotPresent(byText("td", "to gannet")))
+		chromedp.WaitNotPresent(byText("*[@role='cell']", "to gannet")))
 	require.Eventually(t, func() bool { return e.run(t, "copies", "gannet/surge-forecast").status == 0 }, waitFor,
 		waitFor/100)
 	do(t, ctx, "see it", press(byText("a", "surge-forecast")),
-		chromedp.WaitVisible(chromedp.CSS(`g[aria-label^="gannet: surge-forecast"]`)),
-		press(chromedp.CSS(`g[aria-label^="gannet: surge-forecast"]`)),
+		chromedp.WaitVisible(card("gannet: surge-forecast")),
+		press(card("gannet: surge-forecast")),
 		press(byText("button", "Put back")), chromedp.WaitVisible(byText("*", "manager.still-there")),
 		press(byText("button", "Close")))
 	do(t, ctx, "pair", press(byText("a", "Managers")), press(byText("button", "Pair with an Unvora")),

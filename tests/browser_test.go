@@ -56,16 +56,47 @@ func do(t *testing.T, ctx context.Context, what string, actions ...act) {
 	}
 }
 
-// shot keeps a picture of the page when they are wanted.
+// shot holds the page against the rules of accessibility, and keeps a picture of it when they are wanted.
 func shot(t *testing.T, ctx context.Context, name string) {
+	t.Helper()
+	// What moves has to have settled: axe measures contrast.
+	const settled = `Promise.allSettled(document.getAnimations().map(a => a.finished)).then(() => true)`
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](settled, chromedp.EvalAwaitPromise)); err != nil {
+		t.Fatalf("%s: %v", name, err)
+	}
+	accessible(t, ctx, name)
+	picture(t, ctx, name)
+}
+
+// picture keeps one of the page when they are wanted.
+func picture(t *testing.T, ctx context.Context, name string) {
 	t.Helper()
 	if *shots == "" {
 		return
 	}
-	time.Sleep(400 * time.Millisecond) // until what moves has settled
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(*shots, name+".png"), png, 0o644))
+}
+
+// card is a copy in the family tree, by the beginning of what it is called.
+func card(name string) chromedp.Search {
+	return chromedp.Search("//*[name()='g'][*[name()='title'][starts-with(., '" + name + "')]]")
+}
+
+// accessible runs the rules of WCAG 2.1, levels A and AA, over the page.
+func accessible(t *testing.T, ctx context.Context, name string) {
+	t.Helper()
+	rules, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "make setup installs it")
+	_, err = chromedp.Run(ctx, chromedp.Evaluate[bool](string(rules)+"; true"))
+	require.NoError(t, err)
+	says, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(document,
+		{runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"], resultTypes: ["violations"]}).then(r => r.violations
+		.map(v => v.id + ": " + v.help + "\n" + v.nodes.map(n => "  " + n.html).join("\n")).join("\n"))`,
+		chromedp.EvalAwaitPromise))
+	require.NoError(t, err)
+	require.Empty(t, says, name)
 }
 
 func night(on bool) act {
@@ -176,30 +207,30 @@ func TestConsole(t *testing.T) {
 	shot(t, ctx, "console-jobs")
 	do(t, ctx, "see the tree", press(chromedp.Search(made)),
 		chromedp.WaitVisible(chromedp.CSS(`svg[aria-label="Family tree of 3 copies"]`)),
-		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ○ stopped"]`)))
+		chromedp.WaitVisible(card("petrel: tide-gauge, ○ stopped")))
 	shot(t, ctx, "console-family-tree")
 
 	// The picture updates by itself when somebody else does something.
 	e.ok(t, "power", "on", "petrel/tide-gauge")
-	do(t, ctx, "updates by itself", chromedp.WaitVisible(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)))
+	do(t, ctx, "updates by itself", chromedp.WaitVisible(card("petrel: tide-gauge, ● running")))
 	do(t, ctx, "night", night(true))
 	shot(t, ctx, "console-family-tree-night")
 	do(t, ctx, "day", night(false))
 
 	// Export from the tree: the machine runs, so the sheet proposes to stop it.
-	do(t, ctx, "export", press(chromedp.CSS(`g[aria-label="petrel: tide-gauge, ● running"]`)),
+	do(t, ctx, "export", press(card("petrel: tide-gauge, ● running")),
 		press(byText("button", "Export")),
 		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Destination]`)),
 		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Destination]`), "shelf attic"),
 		chromedp.WaitVisible(byText("*", "state.running")), press(byText("button", "to the shelf attic")),
-		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="attic (shelf): tide-gauge, ▣ package"]`)))
+		chromedp.WaitVisible(card("attic (shelf): tide-gauge, ▣ package")))
 	// And to this computer: the browser saves a whole package.
 	saved := t.TempDir()
 	do(t, ctx, "save", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
 		_, err := cdp.Call(ctx, target, browserdomain.SetDownloadBehavior,
 			browserdomain.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: saved})
 		return err
-	}), press(chromedp.CSS(`g[aria-label^="gannet: tide-gauge"]`)), press(byText("button", "Export")),
+	}), press(card("gannet: tide-gauge")), press(byText("button", "Export")),
 		chromedp.WaitVisible(byText("*", "kept aside at gannet")), press(byText("button", "on this computer")))
 	require.Eventually(t, func() bool {
 		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")
@@ -215,12 +246,12 @@ func TestConsole(t *testing.T) {
 
 	// A folder that was copied by hand: registered where it lies.
 	do(t, ctx, "register", press(byText("a", "Lineages")), press(byText("a", "chart-render")),
-		press(chromedp.CSS(`g[aria-label^="gannet: chart-render"]`)),
+		press(card("gannet: chart-render")),
 		press(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")),
 		chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
 	do(t, ctx, "register it", chromedp.WaitEnabled(byText("button", "Register it where it lies, on gannet")),
 		press(byText("button", "Register it where it lies, on gannet")),
-		chromedp.WaitVisible(chromedp.CSS(`g[aria-label="gannet: chart-render, ○ stopped"]`)))
+		chromedp.WaitVisible(card("gannet: chart-render, ○ stopped")))
 	require.Equal(t, "registered", string(get[openapi.Copy](t, e, "copies", "gannet/chart-render").Form))
 
 	// What is changed about a copy is planned as it is typed.
@@ -242,7 +273,7 @@ func TestConsole(t *testing.T) {
 	// Rules of wiring, with a try-out.
 	e.ok(t, "wiring", "set", "--network", "VM Lab*", "--segment", "lab")
 	e.ok(t, "wiring", "set", "--segment", "visitors", "--switch", "quarantine", "--host", "gannet")
-	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("td", "VM Lab*")),
+	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("*[@role='cell']", "VM Lab*")),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"),
 		press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))

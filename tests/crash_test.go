@@ -139,7 +139,7 @@ func kill(t *testing.T, e *estate, name string) {
 func TestCrash(t *testing.T) {
 	e := ownEstate(t)
 	file := tempFile(t, "wave-model.ova")
-	bigPackage(t, file, "wave-model", 500)
+	bigPackage(t, file, "wave-model", 240)
 	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
 	check := func(t *testing.T, name string) {
 		c := get[openapi.Copy](t, e, "copies", name)

@@ -116,7 +116,7 @@ func TestTerminalShots(t *testing.T) {
 			return
 		}
 		do(t, ctx, name, chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora "+strings.Join(args, " "), said))))
-		shot(t, ctx, name)
+		picture(t, ctx, name)
 	}
 	take := func(name, typed string, args ...string) { show(name, e.onTerminal(t, typed, args...), args...) }
 	take("client-copies", "", "copies")
@@ -159,6 +159,6 @@ func TestTerminalShots(t *testing.T) {
 	if *shots != "" {
 		do(t, ctx, "client-disk", chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora disk show training-07.vhdx",
 			strings.Join(all, "\r\n")))))
-		shot(t, ctx, "client-disk")
+		picture(t, ctx, "client-disk")
 	}
 }

@@ -582,25 +582,25 @@ func (b *builder) media(m *machine.Machine, there func(file string) bool) {
 	}
 }
 
-// poolState raises what keeps a pool from being used; write asks for more than reading.
-func (b *builder) poolState(p PoolFacts, h HostFacts, write bool) {
+// poolState raises what keeps a pool from being written to.
+func (b *builder) poolState(p PoolFacts, h HostFacts) {
 	another := "Choose another pool."
 	switch {
 	case p.State == "away":
 		b.raise(fit.Raise("pool.away", p.Name, fmt.Sprintf("The pool %s of %s is away now. Bring it back, or choose "+
 			"another pool.", p.Name, h.Name), nil), "")
-	case p.State == "resting" && write:
+	case p.State == "resting":
 		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s", p.Name,
 			another), nil), "")
-	case p.State == "read-only" && write:
+	case p.State == "read-only":
 		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name, h.Name,
 			another), nil), "")
 	}
-	if p.Foreign != "" && write {
+	if p.Foreign != "" {
 		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the manager %s. %s", p.Name, p.Foreign,
 			another), nil), "")
 	}
-	if p.Ownerless && write {
+	if p.Ownerless {
 		b.raise(fit.Raise("pool.ownerless", p.Name, fmt.Sprintf("The file system of the pool %s keeps no owners of files: "+
 			"whoever reaches the drive reads the disks.", p.Name), nil), "")
 	}

@@ -157,7 +157,7 @@ func (b *builder) rooms(l *landed, h HostFacts, m *machine.Machine) {
 		}
 	}
 	for _, p := range order {
-		b.poolState(p, h, true)
+		b.poolState(p, h)
 		n := needs[p.ID]
 		if n.now > p.FreeBytes {
 			b.raise(fit.Raise("space.short", p.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or more. Choose "+

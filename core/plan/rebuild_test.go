@@ -41,6 +41,11 @@ func TestRebuild(t *testing.T) {
 	require.True(t, do[plan.Record](t, p, plan.KindRecord).Change)
 	require.Equal(t, "lab", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network,
 		"on the switch that is made before")
+	facts.Host.State = "unreachable"
+	p, err = plan.Rebuild(facts, nil, true)
+	require.NoError(t, err)
+	require.Equal(t, plan.Blocked, p.Verdict)
+	require.NotNil(t, finding(p, "host.unreachable"))
 }
 
 func TestPutRight(t *testing.T) {

@@ -205,7 +205,7 @@ func (b *builder) files(facts RegisterFacts, req BringRequest) (string, error) {
 			if files == Move && (req.Pool == "" || req.Pool == p.Name) {
 				files = Stay // it is in that pool already
 			}
-			b.poolState(p, facts.Host, true)
+			b.poolState(p, facts.Host)
 		}
 	}
 	return files, nil

@@ -117,14 +117,12 @@ func TestRegisterFindings(t *testing.T) {
 			require.Equal(t, "petrel", p.Steps[0].Host, "where it lies")
 		}},
 		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			disk(f).Problem = "its header contradicts " +
-				"itself"
+			disk(f).Problem = "its header contradicts itself"
 		}, "disk.damaged=repair", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "/reef/tide-gauge/d.qcow2", do[plan.Mend](t, p, plan.KindMend).Path)
 		}},
 		{"disk.damaged", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			disk(f).Problem = "its header contradicts " +
-				"itself"
+			disk(f).Problem = "its header contradicts itself"
 		}, "disk.damaged=salvage", func(t *testing.T, p *plan.Plan) {
 			require.True(t, do[plan.Carry](t, p, plan.KindCarry).Salvage)
 		}},

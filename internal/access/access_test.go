@@ -1,6 +1,8 @@
 package access
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"testing"
 	"testing/synctest"
@@ -229,4 +231,30 @@ func TestFailuresWait(t *testing.T) {
 	_, _, err := a.SignIn(t.Context(), "Robin", right, "192.0.2.9")
 	require.ErrorAs(t, err, &later, "a name is the same however it is written")
 	require.Greater(t, later.Wait, time.Duration(0))
+}
+
+// TestTurns: so many passwords are checked at once; whoever waits too long is asked to come again, whoever leaves is
+// told nothing else than that.
+func TestTurns(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		g := newGuard()
+		hold := make(chan struct{})
+		for range hashesAtOnce {
+			go func() {
+				_ = g.hash(t.Context(), func() error { <-hold; return nil })
+			}()
+		}
+		synctest.Wait()
+		began := time.Now()
+		var later *Later
+		require.ErrorAs(t, g.hash(t.Context(), func() error { return nil }), &later)
+		require.Equal(t, hashPatience, time.Since(began))
+		gone, leave := context.WithCancel(t.Context())
+		leave()
+		require.ErrorIs(t, g.hash(gone, func() error { return nil }), context.Canceled)
+		close(hold)
+		synctest.Wait()
+		failed := errors.New("no memory")
+		require.ErrorIs(t, g.hash(t.Context(), func() error { return failed }), failed)
+	})
 }

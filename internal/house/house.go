@@ -5,6 +5,7 @@ package house
 // Rooms are all packages, from the top floor down. A room imports only rooms that stand below it: a test holds this.
 var Rooms = []string{
 	"tests/bench",
+	"tests/mutate",
 	"cmd/unvora",
 	"internal/cli/reference",
 	"internal/cli",

@@ -17,7 +17,9 @@ import (
 // AttentionItem is one thing that waits for a decision.
 type AttentionItem struct {
 	ID          string          `json:"id"` // CAUSE:WHAT, the same each time it is found
-	Cause       string          `json:"cause"`
+	Cause       Cause           `json:"cause"`
+	Title       string          `json:"title"` // of the cause
+	Grave       bool            `json:"grave"` // something is broken
 	Subject     string          `json:"subject"`
 	Copies      []uuid.UUID     `json:"copies"`
 	Evidence    string          `json:"evidence"`
@@ -60,23 +62,64 @@ type AttentionLeave struct {
 	Until  time.Time `json:"until"`
 }
 
-// Causes of attention, worst first, with what each means.
-var Causes = []struct{ Cause, Means string }{
-	{"hollow", "a host lists it, and its files are gone"},
-	{"held-job", "a job can't go on, and can't be taken back"},
-	{"client-away", "a job waits for the computer that it gives to, or takes from"},
-	{"failed-job", "a job failed; what it did was undone"},
-	{"unread-folder", "a pool, a folder or a package that does not let itself be read"},
-	{"parentless-layer", "a disk's layer rests on a parent that is not there"},
-	{"shared-disk", "two machines name the same disk: running both destroys it"},
-	{"damaged-disk", "a disk can't be read as it is"},
-	{"twin", "copies share an identity facet and could both run"},
-	{"changed-package", "a package can't be read, or is not as it was written"},
-	{"last-copy", "of all its copies this one is left, and no package"},
-	{"unsure", "it may be a copy of a known machine; somebody has to say"},
-	{"lost-descriptor", "a folder holds disks that nothing describes"},
-	{"stray", "a machine folder that no host lists"},
-	{"long-unseen", "not seen for a long time"},
+// Cause is why something waits for a decision.
+type Cause string
+
+// All causes.
+const (
+	CauseHollow          Cause = "hollow"
+	CauseHeldJob         Cause = "held-job"
+	CauseClientAway      Cause = "client-away"
+	CauseFailedJob       Cause = "failed-job"
+	CauseUnreadFolder    Cause = "unread-folder"
+	CauseParentlessLayer Cause = "parentless-layer"
+	CauseSharedDisk      Cause = "shared-disk"
+	CauseDamagedDisk     Cause = "damaged-disk"
+	CauseTwin            Cause = "twin"
+	CauseChangedPackage  Cause = "changed-package"
+	CauseLastCopy        Cause = "last-copy"
+	CauseUnsure          Cause = "unsure"
+	CauseLostDescriptor  Cause = "lost-descriptor"
+	CauseStray           Cause = "stray"
+	CauseLongUnseen      Cause = "long-unseen"
+)
+
+// Causes is the table of causes, worst first: over a list of such items, in a sentence, and whether something is broken.
+var Causes = []struct {
+	Cause        Cause
+	Title, Means string
+	Grave        bool
+}{
+	{CauseHollow, "Entries whose files are gone",
+		"a host lists it, and its files are gone", true},
+	{CauseHeldJob, "Jobs that can’t go on",
+		"a job can't go on, and can't be taken back", true},
+	{CauseClientAway, "Jobs that wait for somebody’s computer",
+		"a job waits for the computer that it gives to, or takes from", false},
+	{CauseFailedJob, "Jobs that failed",
+		"a job failed; what it did was undone", true},
+	{CauseUnreadFolder, "Folders that don’t let themselves be read",
+		"a pool, a folder or a package that does not let itself be read", false},
+	{CauseParentlessLayer, "Layers without their parent",
+		"a disk's layer rests on a parent that is not there", true},
+	{CauseSharedDisk, "Disks that two machines name",
+		"two machines name the same disk: running both destroys it", true},
+	{CauseDamagedDisk, "Disks that can’t be read as they are",
+		"a disk can't be read as it is", true},
+	{CauseTwin, "Copies that share an identity",
+		"copies share an identity facet and could both run", false},
+	{CauseChangedPackage, "Packages that are not as they were written",
+		"a package can't be read, or is not as it was written", false},
+	{CauseLastCopy, "Last copies",
+		"of all its copies this one is left, and no package", false},
+	{CauseUnsure, "Copies of something, perhaps",
+		"it may be a copy of a known machine; somebody has to say", false},
+	{CauseLostDescriptor, "Disks that nothing describes",
+		"a folder holds disks that nothing describes", false},
+	{CauseStray, "Machine folders that no host lists",
+		"a machine folder that no host lists", false},
+	{CauseLongUnseen, "Not seen for long",
+		"not seen for a long time", false},
 }
 
 const (
@@ -85,7 +128,8 @@ const (
 	mostOfACause = 500
 )
 
-func grave(cause string) int {
+// rank of a cause; that of none is behind all.
+func rank(cause Cause) int {
 	for n, c := range Causes {
 		if c.Cause == cause {
 			return n
@@ -96,26 +140,26 @@ func grave(cause string) int {
 
 // Attention lists what waits for a decision, worst first; with left also what
 // somebody has left alone. cause narrows it to one.
-func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([]AttentionItem, error) {
-	if cause != "" && grave(cause) == len(Causes) {
+func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]AttentionItem, error) {
+	if cause != "" && rank(cause) == len(Causes) {
 		var names []string
 		for _, c := range Causes {
-			names = append(names, c.Cause)
+			names = append(names, string(c.Cause))
 		}
 		return nil, fail("wrong", "There is no cause %q; there are %s.", cause, strings.Join(names, ", "))
 	}
 	all := []AttentionItem{}
 	for _, find := range []struct {
-		causes []string
+		causes []Cause
 		f      func(context.Context) ([]AttentionItem, error)
 	}{
-		{[]string{"hollow"}, inv.hollows}, {[]string{"stray", "unsure", "lost-descriptor"}, inv.strays},
-		{[]string{"twin"}, inv.twinItems}, {[]string{"parentless-layer", "damaged-disk"}, inv.faults},
-		{[]string{"shared-disk"}, inv.sharedDisks}, {[]string{"changed-package"}, inv.changedPackages},
-		{[]string{"last-copy"}, inv.lastCopies}, {[]string{"long-unseen"}, inv.longUnseen},
-		{[]string{"failed-job"}, inv.failedJobs}, {[]string{"held-job"}, inv.heldJobs},
-		{[]string{"client-away"}, inv.clientsAway}, {[]string{"lost-descriptor"}, inv.bareFolders},
-		{[]string{"unread-folder"}, inv.unreadFolders},
+		{[]Cause{CauseHollow}, inv.hollows}, {[]Cause{CauseStray, CauseUnsure, CauseLostDescriptor}, inv.strays},
+		{[]Cause{CauseTwin}, inv.twinItems}, {[]Cause{CauseParentlessLayer, CauseDamagedDisk}, inv.faults},
+		{[]Cause{CauseSharedDisk}, inv.sharedDisks}, {[]Cause{CauseChangedPackage}, inv.changedPackages},
+		{[]Cause{CauseLastCopy}, inv.lastCopies}, {[]Cause{CauseLongUnseen}, inv.longUnseen},
+		{[]Cause{CauseFailedJob}, inv.failedJobs}, {[]Cause{CauseHeldJob}, inv.heldJobs},
+		{[]Cause{CauseClientAway}, inv.clientsAway}, {[]Cause{CauseLostDescriptor}, inv.bareFolders},
+		{[]Cause{CauseUnreadFolder}, inv.unreadFolders},
 	} {
 		if cause != "" && !slices.Contains(find.causes, cause) {
 			continue
@@ -135,13 +179,14 @@ func (inv *Inventory) Attention(ctx context.Context, cause string, left bool) ([
 		return nil, err
 	}
 	for i := range all {
+		all[i].Title, all[i].Grave = Causes[rank(all[i].Cause)].Title, Causes[rank(all[i].Cause)].Grave
 		if l, ok := leftAlone[all[i].ID]; ok {
 			all[i].Left = &l
 		}
 	}
 	all = slices.DeleteFunc(all, func(i AttentionItem) bool { return i.Left != nil && !left })
 	slices.SortStableFunc(all, func(a, b AttentionItem) int {
-		if n := grave(a.Cause) - grave(b.Cause); n != 0 {
+		if n := rank(a.Cause) - rank(b.Cause); n != 0 {
 			return n
 		}
 		return strings.Compare(a.Subject, b.Subject)
@@ -172,7 +217,7 @@ func (inv *Inventory) Leave(ctx context.Context, ids []string, reason string, un
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		for _, id := range ids {
-			if cause, _, ok := strings.Cut(id, ":"); !ok || grave(cause) == len(Causes) {
+			if cause, _, ok := strings.Cut(id, ":"); !ok || rank(Cause(cause)) == len(Causes) {
 				return fail("unknown", "%q is no item of attention. unvora attention lists them.", id)
 			}
 			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4) on conflict (id)
@@ -201,7 +246,7 @@ func (inv *Inventory) hollows(ctx context.Context) ([]AttentionItem, error) {
 	}
 	var items []AttentionItem
 	for _, c := range list {
-		i := AttentionItem{ID: "hollow:" + c.ID.String(), Cause: "hollow", Subject: c.Host + "/" + c.Name,
+		i := AttentionItem{ID: "hollow:" + c.ID.String(), Cause: CauseHollow, Subject: c.Host + "/" + c.Name,
 			Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence:    fmt.Sprintf("%s lists %s, whose folder %s is not there; its pool is.", c.Host, c.Name, c.Path),
 			Recommended: "Take the entry off the list", Act: &Act{Do: ActDelist, Copies: []string{c.ID.String()}}}
@@ -231,7 +276,7 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 	}
 	var items []AttentionItem
 	for _, c := range list {
-		i := AttentionItem{ID: "stray:" + c.ID.String(), Cause: "stray", Subject: c.Host + ":" + c.Path,
+		i := AttentionItem{ID: "stray:" + c.ID.String(), Cause: CauseStray, Subject: c.Host + ":" + c.Path,
 			Copies: []uuid.UUID{c.ID}, Since: since(c.MadeAt),
 			Recommended: "Register it", Act: &Act{Do: ActRegister, Folder: c.ID.String(), Host: c.Host}}
 		words := lineage.Words(c.Evidence)
@@ -317,7 +362,7 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 		}
 		at[key] = len(items)
 		last := len(l.Copies) - 1
-		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: "twin",
+		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: CauseTwin,
 			Subject: strings.Join(l.Names, ", "), Copies: l.Copies, Since: since(l.Since),
 			Evidence:    fmt.Sprintf("They share the %s.", facet),
 			Recommended: "Renew " + l.Names[last], Act: &Act{Do: ActRenew, Copies: []string{l.Copies[last].String()},
@@ -342,7 +387,7 @@ func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
 		}
 		f := d.Faults[0]
 		says, _, _ := strings.Cut(f.Message, ": unvora ")
-		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: "damaged-disk",
+		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: CauseDamagedDisk,
 			Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
 		if c.Form != "registered" {
 			i.Subject = c.Host + ":" + c.Path + " " + d.Disk
@@ -383,7 +428,7 @@ func (inv *Inventory) sharedDisks(ctx context.Context) ([]AttentionItem, error) 
 	var items []AttentionItem
 	for _, l := range list {
 		last := len(l.Copies) - 1
-		items = append(items, AttentionItem{ID: "shared-disk:" + l.Host + ":" + l.Path, Cause: "shared-disk",
+		items = append(items, AttentionItem{ID: "shared-disk:" + l.Host + ":" + l.Path, Cause: CauseSharedDisk,
 			Subject: l.Host + ":" + l.Path, Copies: l.Copies,
 			Evidence:    fmt.Sprintf("%s name the same file.", strings.Join(l.Names, " and ")),
 			Recommended: fmt.Sprintf("Detach it from %s", l.Names[last]),
@@ -397,7 +442,7 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, err
 		order by c.name limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, c := range list {
-		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: "changed-package",
+		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: CauseChangedPackage,
 			Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its machine again"})
 	}
@@ -414,7 +459,7 @@ func (inv *Inventory) lastCopies(ctx context.Context) ([]AttentionItem, error) {
 		and form <> 'hollow') = 1 limit $1)) order by c.name`, mostOfACause)
 	var items []AttentionItem
 	for _, c := range list {
-		i := AttentionItem{ID: "last-copy:" + c.ID.String(), Cause: "last-copy", Subject: c.Host + "/" + c.Name,
+		i := AttentionItem{ID: "last-copy:" + c.ID.String(), Cause: CauseLastCopy, Subject: c.Host + "/" + c.Name,
 			Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: "All other copies of it are gone.", Recommended: "Export it to a shelf"}
 		if c.Form == "registered" {
@@ -431,7 +476,7 @@ func (inv *Inventory) longUnseen(ctx context.Context) ([]AttentionItem, error) {
 		order by c.last_seen limit $1`, mostOfACause, longUnseen.Seconds())
 	var items []AttentionItem
 	for _, c := range list {
-		items = append(items, AttentionItem{ID: "long-unseen:" + c.ID.String(), Cause: "long-unseen",
+		items = append(items, AttentionItem{ID: "long-unseen:" + c.ID.String(), Cause: CauseLongUnseen,
 			Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence:    fmt.Sprintf("%s has not answered since %s.", c.Host, c.LastSeen.Format("2 January 2006")),
 			Recommended: "Start the agent there, or bring back what it had: unvora host rebuild " + c.Host})
@@ -445,7 +490,7 @@ func (inv *Inventory) heldJobs(ctx context.Context) ([]AttentionItem, error) {
 		order by id limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, j := range list {
-		i := AttentionItem{ID: "held-job:" + j.ID.String(), Cause: "held-job", Subject: j.Operation + " " + j.Subject,
+		i := AttentionItem{ID: "held-job:" + j.ID.String(), Cause: CauseHeldJob, Subject: j.Operation + " " + j.Subject,
 			Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
 			Recommended: "Let it try again now", Act: &Act{Do: ActResume, Copies: []string{j.ID.String()}}}
 		if !j.Back {
@@ -468,7 +513,7 @@ func (inv *Inventory) clientsAway(ctx context.Context) ([]AttentionItem, error) 
 		and client_at < now() - make_interval(secs => $2) order by id limit $1`, mostOfACause, ClientSilence.Seconds())
 	var items []AttentionItem
 	for _, j := range list {
-		items = append(items, AttentionItem{ID: "client-away:" + j.ID.String(), Cause: "client-away",
+		items = append(items, AttentionItem{ID: "client-away:" + j.ID.String(), Cause: CauseClientAway,
 			Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
 			Evidence: fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes "+
 				"after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
@@ -492,7 +537,7 @@ func (inv *Inventory) failedJobs(ctx context.Context) ([]AttentionItem, error) {
 		order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: "failed-job",
+		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: CauseFailedJob,
 			Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
 			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again",
 			Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}})
@@ -509,7 +554,7 @@ func (inv *Inventory) unreadFolders(ctx context.Context) ([]AttentionItem, error
 		unnest(h.unread) path where h.state = 'up' order by h.name, path limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: "unread-folder",
+		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: CauseUnreadFolder,
 			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
 			Evidence:    "It could not be read in time: its drive or its server stands still. What was known of it stays.",
 			Recommended: "Look at the drive or the share there; the next survey tries again"})
@@ -535,7 +580,7 @@ func (inv *Inventory) bareFolders(ctx context.Context) ([]AttentionItem, error) 
 		order by b ->> 'pool', regexp_replace(b ->> 'path', '^.*/', ''), h.added_at limit $1`, mostOfACause)
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: "lost-descriptor",
+		items = append(items, AttentionItem{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: CauseLostDescriptor,
 			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{},
 			Evidence:    fmt.Sprintf("It holds %s, which no machine names, and no descriptor.", strings.Join(l.Disks, ", ")),
 			Recommended: "Make a machine around them, or adopt them", Act: &Act{Do: ActRegister, Folder: l.Path, Host: l.Host}})

@@ -19,7 +19,7 @@ import (
 )
 
 // waiting lists the items of a cause that are about something of this test.
-func waiting(t *testing.T, inv *inventory.Inventory, cause, about string) (found []inventory.AttentionItem) {
+func waiting(t *testing.T, inv *inventory.Inventory, cause inventory.Cause, about string) (found []inventory.AttentionItem) {
 	t.Helper()
 	items, err := inv.Attention(t.Context(), cause, true)
 	require.NoError(t, err)

@@ -16,7 +16,7 @@ type Waiting struct {
 
 // Attention lists what waits for a decision, worst first.
 func (w *Work) Attention(ctx context.Context, cause string, left bool) ([]Waiting, error) {
-	items, err := w.inv.Attention(ctx, cause, left)
+	items, err := w.inv.Attention(ctx, inventory.Cause(cause), left)
 	if err != nil {
 		return nil, err
 	}

@@ -7,30 +7,12 @@ import { ago, count, exact } from "../format";
 import { Told } from "../parts/Told";
 import { OperationSheet } from "./OperationSheet";
 
-const means: Record<string, string> = {
-  hollow: "Entries whose files are gone",
-  "held-job": "Jobs that can’t go on",
-  "client-away": "Jobs that wait for somebody’s computer",
-  "failed-job": "Jobs that failed",
-  "parentless-layer": "Layers without their parent",
-  "shared-disk": "Disks that two machines name",
-  "damaged-disk": "Disks that can’t be read as they are",
-  twin: "Copies that share an identity",
-  "changed-package": "Packages that are not as they were written",
-  "last-copy": "Last copies",
-  unsure: "Copies of something, perhaps",
-  "lost-descriptor": "Disks that nothing describes",
-  "unread-folder": "Folders that don’t let themselves be read",
-  stray: "Machine folders that no host lists",
-  "long-unseen": "Not seen for long",
-};
 /** What is done at once, without a plan. */
 const atOnce: Record<string, (i: Item) => Promise<unknown>> = {
   recognise: (i) => recognise(i.act?.copies?.[0] ?? "", i.act?.candidate ?? ""),
   resume: (i) => resumeJob(i.act?.copies?.[0] ?? ""),
 };
 const direct = (i: Item) => atOnce[i.act?.do ?? ""];
-const grave = new Set(["hollow", "held-job", "failed-job", "parentless-layer", "shared-disk", "damaged-disk"]);
 
 /** What waits for a decision, by cause, worst first. */
 export function Attention() {
@@ -47,7 +29,7 @@ export function Attention() {
   });
   const items = data ?? [];
   const chosen = items.filter((i) => picked.includes(i.id));
-  const causes = [...new Set(items.map((i) => i.cause))];
+  const causes = [...new Map(items.map((i) => [i.cause, i])).values()];
   const act = (list: Item[]) => {
     for (const i of list.filter(direct)) say.mutate(i);
     setQueue(list.filter((i) => i.request));
@@ -87,11 +69,11 @@ export function Attention() {
           }}
         />
       )}
-      {causes.map((cause) => (
+      {causes.map(({ cause, title, grave }) => (
         <section key={cause} className="mb-4" aria-label={cause}>
-          <h2 className={`mb-1 font-semibold ${grave.has(cause) ? "text-wreck" : "text-buoy"}`}>
-            {grave.has(cause) ? "✕ " : "? "}
-            {means[cause] ?? cause}
+          <h2 className={`mb-1 font-semibold ${grave ? "text-wreck" : "text-buoy"}`}>
+            {grave ? "✕ " : "? "}
+            {title}
           </h2>
           <ul>
             {items

@@ -15,7 +15,7 @@ export function Choose({
 }) {
   return (
     <Menu>
-      <MenuButton aria-label={name} className="field">
+      <MenuButton aria-label={`${name}: ${prompt}`} className="field">
         {prompt}
       </MenuButton>
       <MenuItems anchor="bottom start" className="z-50 max-h-80 border border-rule bg-sheet outline-none">

@@ -33,7 +33,7 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
         width={width}
         className="min-w-full"
         height={height}
-        role="img"
+        role="group"
         aria-label={`Family tree of ${copies.length} copies`}
       >
         {bands.map((b, n) => (
@@ -84,12 +84,13 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
             key={s.copy.id}
             role="button"
             tabIndex={0}
-            aria-label={`${bandOf(s.copy)}: ${s.copy.name}, ${words(s.copy)}`}
             className="cursor-pointer focus:outline-none"
             onClick={() => onSelect(s.copy.id)}
             onKeyDown={(e) => e.key === "Enter" && onSelect(s.copy.id)}
           >
-            <title>{`${s.copy.madeBy === "survey" ? "found" : s.copy.madeBy} ${exact(s.copy.madeAt)}`}</title>
+            <title>
+              {`${bandOf(s.copy)}: ${s.copy.name}, ${words(s.copy)}, ${madeWords(s.copy)} ${exact(s.copy.madeAt)}`}
+            </title>
             {s.copy.form === "package" ? (
               <Knot spot={s} selected={selected === s.copy.id} />
             ) : (
