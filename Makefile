@@ -35,7 +35,7 @@ test-long: setup build  ## what takes long: every broken write, the large invent
 	go run ./tests/mutate
 
 cover: setup console/dist/index.html  ## what the tests reach, with the processes that they start
-	rm -rf .cover && mkdir -p .cover/unit .cover/processes
+	rm -rf .cover && mkdir -p .cover/unit .cover/processes && chmod 777 .cover/processes
 	go build -cover -coverpkg=./... -o bin/unvora ./cmd/unvora
 	-go test -count=1 -timeout 20m -cover -coverpkg=./core/...,./internal/...,./api ./core/... ./internal/... -args -test.gocoverdir=$(CURDIR)/.cover/unit
 	-GOCOVERDIR=$(CURDIR)/.cover/processes go test -count=1 -timeout 20m ./tests

@@ -230,13 +230,16 @@ func TestPagesAndFilters(t *testing.T) {
 // TestEvents: a reader that comes back gets what it missed, in order, once.
 func TestEvents(t *testing.T) {
 	e := theEstate(t)
-	read := func(last string, most int, wait time.Duration) (ids []string, kinds string) {
+	open := func(last string, wait time.Duration) io.ReadCloser {
 		ctx, cancel := context.WithTimeout(t.Context(), wait)
-		defer cancel()
+		t.Cleanup(cancel)
 		res, err := e.api(t).ClientInterface.StreamEvents(ctx, &openapi.StreamEventsParams{LastEventID: optional(last)})
 		require.NoError(t, err)
-		defer res.Body.Close()
-		for lines := bufio.NewScanner(res.Body); len(ids) <= most && lines.Scan(); {
+		return res.Body
+	}
+	read := func(stream io.ReadCloser, most int) (ids []string, kinds string) {
+		defer stream.Close()
+		for lines := bufio.NewScanner(stream); len(ids) <= most && lines.Scan(); {
 			field, value, _ := strings.Cut(lines.Text(), ":")
 			switch value = strings.TrimPrefix(value, " "); field {
 			case "id":
@@ -247,20 +250,15 @@ func TestEvents(t *testing.T) {
 		}
 		return ids, kinds
 	}
-	began := make(chan []string)
-	go func() {
-		ids, _ := read("", 2, 20*time.Second)
-		began <- ids
-	}()
-	time.Sleep(500 * time.Millisecond)
+	live := open("", 20*time.Second)
 	e.ok(t, "power", "on", "gannet/buoy-ingest")
-	first := <-began
+	first, _ := read(live, 2)
 	require.NotEmpty(t, first, "live")
 	e.ok(t, "power", "off", "gannet/buoy-ingest")
-	later, kinds := read(first[0], 1000, 4*time.Second)
+	later, kinds := read(open(first[0], 4*time.Second), 1000)
 	require.Contains(t, kinds, "job copy", "a job's end comes with what it changed")
 	require.NotContains(t, later, first[0])
-	again, _ := read(first[0], 1000, 4*time.Second)
+	again, _ := read(open(first[0], 4*time.Second), 1000)
 	require.Equal(t, later, again[:len(later)])
 	seen := map[string]bool{}
 	for _, id := range again {

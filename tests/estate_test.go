@@ -293,7 +293,7 @@ func (e *estate) api(t testing.TB) *openapi.ClientWithResponses {
 
 func (e *estate) apiWith(t testing.TB, token string) *openapi.ClientWithResponses {
 	t.Helper()
-	c, err := openapi.NewClientWithResponses(e.server+"/api/v1",
+	c, err := openapi.NewClientWithResponses(e.server+"/api/v1", openapi.WithHTTPClient(&http.Client{Transport: held{t}}),
 		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil

@@ -9,7 +9,7 @@ export type Lineage = Schemas["Lineage"];
 export type Job = Schemas["Job"];
 export type Plan = Schemas["Plan"];
 export type Finding = Schemas["Finding"];
-export type Request_ = Schemas["Request"];
+export type Asking = Schemas["Request"];
 
 let csrf = "";
 const client = createClient<paths>({ baseUrl: "/api/v1" });
@@ -77,8 +77,8 @@ export const operationsQuery = queryOptions({
   queryFn: () => take(client.GET("/operations")),
   staleTime: Infinity,
 });
-export const makePlan = (body: Request_) => take(client.POST("/plans", { body }));
-export const startJob = (body: Request_, key: string) =>
+export const makePlan = (body: Asking) => take(client.POST("/plans", { body }));
+export const startJob = (body: Asking, key: string) =>
   take(client.POST("/jobs", { body, params: { header: { "Idempotency-Key": key } } }));
 export const cancelJob = (job: string) => take(client.POST("/jobs/{job}/cancel", { params: { path: { job } } }));
 export const holdJob = (job: string) => take(client.POST("/jobs/{job}/hold", { params: { path: { job } } }));

@@ -76,3 +76,24 @@ func TestPutRight(t *testing.T) {
 	require.Equal(t, plan.Blocked, p.Verdict, "it is to be left alone")
 	require.NotNil(t, finding(p, "copy.untracked"))
 }
+
+// TestDetachDepended: whoever else needs a disk is named when it is taken from a machine; others' disks don't matter.
+func TestDetachDepended(t *testing.T) {
+	f, _ := lying(t)
+	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+		State: "stopped", Form: "registered"}, Machine: f.Folder.Machine, Folder: f.Folder}
+	facts.Host = f.Host
+	disk := facts.Machine.Disks[0].ID
+	detach := func() *plan.Plan {
+		p, err := plan.Change(facts, plan.ChangeRequest{Detach: disk, TakeRecommended: true})
+		require.NoError(t, err)
+		return p
+	}
+	require.Nil(t, finding(detach(), "disk.depended-on"))
+	facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: "other", SharedBy: []string{"gannet/far"}})
+	require.Nil(t, finding(detach(), "disk.depended-on"))
+	facts.Folder.Disks[0].LayersOf = []string{"gannet/training-01"}
+	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-01 depend on")
+	facts.Folder.Disks[0].SharedBy = []string{"gannet/training-02"}
+	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-02, gannet/training-01")
+}

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { looseDisksQuery } from "../api";
-import type { Copy, Request_ } from "../api";
+import type { Copy, Asking } from "../api";
 import { lastPart, place, size } from "../format";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
@@ -12,7 +12,7 @@ export function AttachSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const [replace, setReplace] = useState("");
   const loose = useQuery(looseDisksQuery(copy.host));
   const disks = loose.data?.items.filter((d) => d.kind === "disk") ?? [];
-  const request = useMemo<Request_ | undefined>(
+  const request = useMemo<Asking | undefined>(
     () => (file ? { operation: "attach", copies: [copy.id], file, inPlaceOf: replace || undefined } : undefined),
     [copy.id, file, replace],
   );

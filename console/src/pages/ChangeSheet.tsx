@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { hostQuery } from "../api";
-import type { Copy, Request_, Schemas } from "../api";
+import type { Copy, Asking, Schemas } from "../api";
 import { place } from "../format";
 import { Choose } from "../parts/Choose";
 import { PlanSheet } from "../parts/PlanSheet";
@@ -21,7 +21,7 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const [drop, setDrop] = useState<string[]>([]);
   const [add, setAdd] = useState<string[]>([]);
   const target = useQuery(hostQuery(copy.host));
-  const request = useMemo<Request_ | undefined>(() => {
+  const request = useMemo<Asking | undefined>(() => {
     const unplug = Object.keys(wire).filter((n) => wire[n] === "");
     const plugged = Object.fromEntries(Object.entries(wire).filter(([, to]) => to !== ""));
     const lists = { unplug, dropNics, addNics, drop, add };

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { shelvesQuery } from "../api";
-import type { Copy, Request_ } from "../api";
+import type { Copy, Asking } from "../api";
 import { place } from "../format";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
@@ -12,7 +12,7 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const [shelf, setShelf] = useState("");
   const [file, setFile] = useState(`${copy.name}.ova`);
   const shelves = useQuery(shelvesQuery);
-  const request = useMemo<Request_>(
+  const request = useMemo<Asking>(
     () => ({
       operation: "export",
       copies: [copy.id],

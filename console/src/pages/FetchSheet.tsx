@@ -1,5 +1,5 @@
 import { useMemo, useState } from "react";
-import type { Copy, Request_ } from "../api";
+import type { Copy, Asking } from "../api";
 import { count, place, size } from "../format";
 import { HostPicker } from "../parts/HostPicker";
 import { PoolPicker } from "../parts/PoolPicker";
@@ -15,7 +15,7 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
   const [via, setVia] = useState("");
   const [move, setMove] = useState(false);
   const ids = copies.map((c) => c.id).join(" ");
-  const request = useMemo<Request_ | undefined>(() => {
+  const request = useMemo<Asking | undefined>(() => {
     if (!host) return undefined;
     const common = { folders: ids.split(" "), host, pool: pool || undefined };
     if (ahead) return { ...common, operation: "fetch-ahead" };

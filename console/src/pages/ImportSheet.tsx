@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { hostQuery } from "../api";
-import type { Copy, Request_ } from "../api";
+import type { Copy, Asking } from "../api";
 import { count, place, size } from "../format";
 import { readPackage } from "../package";
 import { HostPicker } from "../parts/HostPicker";
@@ -26,7 +26,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
     staleTime: Infinity,
   });
   const target = useQuery(hostQuery(host));
-  const request = useMemo<Request_ | undefined>(() => {
+  const request = useMemo<Asking | undefined>(() => {
     const source = shelved ? { package: shelved.id } : skeleton.data ? { upload: skeleton.data } : undefined;
     return source && host ? { operation: "import", source, host, pool, name } : undefined;
   }, [shelved, skeleton.data, host, pool, name]);

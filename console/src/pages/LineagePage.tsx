@@ -5,7 +5,7 @@ import { copyQuery, folderQuery, lineageQuery } from "../api";
 import { AttachSheet } from "./AttachSheet";
 import { Compared, Happened, Recognised, Tracking } from "../parts/Known";
 import { Marks } from "../parts/Marks";
-import type { Copy, Request_, Schemas } from "../api";
+import type { Copy, Asking, Schemas } from "../api";
 import { ago, count, exact, identityWords, lastPart, madeWords, managed, place, size } from "../format";
 import { FamilyTree } from "../parts/FamilyTree";
 import { Id } from "../parts/Id";
@@ -41,7 +41,7 @@ export function LineagePage() {
     setSheet({ kind, copy, disk });
   };
   const plain = sheet && plains.includes(sheet.kind) ? (sheet.kind as Plain) : undefined;
-  const request = (operation: Plain, copy: Copy, disk = ""): Request_ => {
+  const request = (operation: Plain, copy: Copy, disk = ""): Asking => {
     const copies = [copy.id];
     switch (operation) {
       case "renew":

@@ -1,16 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { operationsQuery } from "../api";
-import type { Request_ } from "../api";
+import type { Asking } from "../api";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
-type Props = { title?: string; request: Request_; onClose: () => void };
+type Props = { title?: string; request: Asking; onClose: () => void };
 
 /** The sheet of an operation that needs nothing but answers. */
 export function OperationSheet({ title, request, onClose }: Props) {
   const text = JSON.stringify(request);
-  const fixed = useMemo(() => JSON.parse(text) as Request_, [text]);
+  const fixed = useMemo(() => JSON.parse(text) as Asking, [text]);
   const operations = useQuery(operationsQuery);
   const words = operations.data?.find((o) => o.name === request.operation);
   const p = usePlan(fixed, onClose);

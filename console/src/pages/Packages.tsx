@@ -100,7 +100,8 @@ export function Packages() {
             ),
           },
           {
-            width: "7rem",
+            width: "8rem",
+            look: "whitespace-nowrap",
             cell: (c) =>
               c.shelf ? (
                 <button

@@ -1,5 +1,5 @@
 import { useMemo, useState } from "react";
-import type { Copy, Request_ } from "../api";
+import type { Copy, Asking } from "../api";
 import { place, size } from "../format";
 import { HostPicker } from "../parts/HostPicker";
 import { PoolPicker } from "../parts/PoolPicker";
@@ -19,7 +19,7 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
   const [files, setFiles] = useState<Files>("stay");
   const [pool, setPool] = useState("");
   const [name, setName] = useState("");
-  const request = useMemo<Request_ | undefined>(
+  const request = useMemo<Asking | undefined>(
     () => (host ? { operation: "register", folders: [copy.id], host, files, pool, name } : undefined),
     [copy.id, host, files, pool, name],
   );

@@ -1,5 +1,5 @@
 import { useMemo, useState } from "react";
-import type { Request_, Schemas } from "../api";
+import type { Asking, Schemas } from "../api";
 import { PlanSheet } from "../parts/PlanSheet";
 import { usePlan } from "../parts/usePlan";
 
@@ -11,7 +11,7 @@ export function SwitchSheet({ host, onClose }: { host: Schemas["HostDetail"]; on
   const [uplink, setUplink] = useState("");
   const [tagged, setTagged] = useState(false);
   const [address, setAddress] = useState("");
-  const request = useMemo<Request_ | undefined>(
+  const request = useMemo<Asking | undefined>(
     () =>
       name
         ? { operation: "switch-add", host: host.name, switch: { name, segment, vlan, uplink, tagged, address } }

@@ -56,6 +56,7 @@ export function Wiring() {
             { head: "Host", cell: (r) => r.host || "any" },
             { head: "Switch", width: "1fr", cell: (r) => r.switch || "the one that reaches it" },
             {
+              look: "text-right",
               cell: (r) => (
                 <button className="text-sea hover:underline" onClick={() => drop.mutate(r.id)}>
                   Drop

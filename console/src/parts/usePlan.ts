@@ -3,16 +3,16 @@ import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { makePlan, startJob } from "../api";
 import { keyOf } from "../answers";
-import type { Finding, Job, Request_ } from "../api";
+import type { Finding, Job, Asking } from "../api";
 
 /** Whether switches that are chosen on the way can become rules of wiring. */
-const wires = (request: Request_) => request.operation === "import" || request.operation === "register";
+const wires = (request: Asking) => request.operation === "import" || request.operation === "register";
 
 /**
  * Works a request out, again after every answer. Recommendations are taken
  * unless something else is chosen; the sheet shows them as chosen already.
  */
-export function usePlan(request: Request_ | undefined, onStarted: (job: Job) => void) {
+export function usePlan(request: Asking | undefined, onStarted: (job: Job) => void) {
   const [answers, setAnswers] = useState<Record<string, string>>({});
   const [keepWiring, setKeepWiring] = useState(false);
   const key = useRef(newKey());
