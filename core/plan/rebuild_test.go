@@ -90,6 +90,7 @@ func TestDetachDepended(t *testing.T) {
 		return p
 	}
 	require.Nil(t, finding(detach(), "disk.depended-on"))
+	require.True(t, do[plan.Alter](t, detach(), plan.KindAlter).List, "it stays on its host's list")
 	facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: "other", SharedBy: []string{"gannet/far"}})
 	require.Nil(t, finding(detach(), "disk.depended-on"))
 	facts.Folder.Disks[0].LayersOf = []string{"gannet/training-01"}

@@ -92,7 +92,9 @@ func TestRegisterFindings(t *testing.T) {
 			f.Host.Family.MaxPath, req.Files, req.Name = 100, plan.Copy, strings.Repeat("x", 90)
 		}, "", nil},
 		{"state.suspended", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Folder.Machine.Suspended = true },
-			"state.suspended=drop", nil},
+			"state.suspended=drop", func(t *testing.T, p *plan.Plan) {
+				require.False(t, do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Suspended)
+			}},
 		{"snapshot.unportable", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine.Snapshots, f.Host.Family.KeepsSnapshots = []string{"before the storm"}, false
 		}, "snapshot.unportable=merge", func(t *testing.T, p *plan.Plan) {
@@ -346,6 +348,12 @@ func TestGather(t *testing.T) {
 	require.Equal(t, "../../harbour/boot.qcow2", m.Disks[0].File)
 	require.Equal(t, "uefi", m.Firmware)
 	require.Equal(t, int64(4<<30), m.MemoryBytes)
+	f.Folder.Disks[0].LayersOf, req.Answers = []string{"training-01"}, plan.Answers{"disk.parent-of-others": "layer"}
+	p, err = plan.Gather(f, req)
+	require.NoError(t, err)
+	require.NotNil(t, do[plan.Carry](t, p, plan.KindCarry), "there is no folder yet for a layer on it: it is copied")
+	require.NotContains(t, kinds(p), plan.KindLayer)
+	f.Folder.Disks[0].LayersOf = nil
 	f.Folder.Disks[1].Guest = nil
 	req.TakeRecommended = false
 	p, err = plan.Gather(f, req)

@@ -167,6 +167,15 @@ func changes(files *token.FileSet, room int) (map[string]*ast.File, []change, er
 			switch n := n.(type) {
 			case *ast.GenDecl: // bounds and times: no test says how long exactly
 				return n.Tok != token.CONST
+			case *ast.ReturnStmt: // beside an error nobody looks at the rest
+				last, isName := ast.Expr(nil), false
+				if len(n.Results) > 1 {
+					last = n.Results[len(n.Results)-1]
+				}
+				if name, ok := last.(*ast.Ident); ok {
+					isName = name.Name == "nil"
+				}
+				return last == nil || isName
 			case *ast.BinaryExpr:
 				was := n.Op
 				to, ok := opposite[was]
