@@ -10,6 +10,20 @@ import (
 	"unvora.example/unvora/core/machine"
 )
 
+// Form of a copy: what there is of it, and who knows of that.
+type Form string
+
+// All forms.
+const (
+	Registered Form = "registered" // a host lists it, and its files are there
+	Stray      Form = "stray"      // a machine folder in a pool that no host lists
+	Hollow     Form = "hollow"     // a host lists it, its pool is there, its files are gone
+	Package    Form = "package"
+)
+
+// Forms are all of them.
+var Forms = []Form{Registered, Stray, Hollow, Package}
+
 // Sighting is a machine folder that was seen at a place.
 type Sighting struct {
 	Host, Pool, Path string
@@ -32,7 +46,7 @@ type Known struct {
 	Host, Pool, Path string
 	UUID             string
 	State            string // running, stopped, …
-	Form             string
+	Form             Form
 	LastSeen         time.Time
 	Present          bool // was still there when last looked for
 	MACs             []string
@@ -114,10 +128,10 @@ func weighed(s Sighting, known []Known) Verdict {
 	case score < Sure:
 		v.Lineage, v.Candidate = "", best.ID
 		v.Why = fmt.Sprintf("it may be a copy of %s%s: %s", best.Name, after, Words(list))
-	case !best.Present && best.Form == "registered" && best.UUID == s.Machine.UUID && best.UUID != "":
+	case !best.Present && best.Form == Registered && best.UUID == s.Machine.UUID && best.UUID != "":
 		v.Copy, v.Lineage = best.ID, ""
 		v.Why = "it has the machine UUID of a copy that is gone from its place"
-	case s.Registered && best.Present && best.Form == "stray":
+	case s.Registered && best.Present && best.Form == Stray:
 		v.Child = best.ID
 		v.Why = "a folder that was found before is a copy of it: " + Words(list)
 	default:
@@ -137,11 +151,11 @@ type Origin struct {
 // parent where it could still run, else any registered copy that shares the
 // machine UUID, else the parent that is gone.
 func FindOrigin(m *machine.Machine, parent *Known, sameUUID []Known) Origin {
-	if parent != nil && parent.Present && parent.Form == "registered" {
+	if parent != nil && parent.Present && parent.Form == Registered {
 		return Origin{"alive", parent}
 	}
 	for i := range sameUUID {
-		if k := &sameUUID[i]; k.Present && k.Form == "registered" && k.UUID == m.UUID {
+		if k := &sameUUID[i]; k.Present && k.Form == Registered && k.UUID == m.UUID {
 			return Origin{"alive", k}
 		}
 	}

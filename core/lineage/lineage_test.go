@@ -10,7 +10,7 @@ import (
 )
 
 func TestRecognise(t *testing.T) {
-	at := func(id, pool, path, form string, present bool) lineage.Known {
+	at := func(id, pool, path string, form lineage.Form, present bool) lineage.Known {
 		return lineage.Known{ID: id, Lineage: "l", Pool: pool, Path: path, UUID: "u", Form: form, Present: present}
 	}
 	m := func(uuid, copyID, lin string) *machine.Machine {

@@ -126,7 +126,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
 	}
 	p.Steps = append(p.Steps, Step{What: "Note the change in the inventory",
-		Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
+		Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
 			Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
 	return b.finish(p)
 }

@@ -44,8 +44,8 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	b.reach(facts.Host)
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
-	gone := trash || facts.Copy.Form == "hollow"
-	if gone && facts.Last && facts.Copy.Form != "hollow" {
+	gone := trash || facts.Copy.Form == lineage.Hollow
+	if gone && facts.Last && facts.Copy.Form != lineage.Hollow {
 		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name,
 			fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.",
 				facts.Copy.Name), nil), "")
@@ -59,14 +59,14 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 		}
 	}
-	if facts.Copy.Form != "stray" {
+	if facts.Copy.Form != lineage.Stray {
 		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Take it off the list of %s",
 			facts.Host.Name), Do: &Unlist{Folder: facts.Copy.Path}})
 	}
-	form := "stray"
+	form := lineage.Stray
 	if gone {
 		form = ""
-		if facts.Copy.Form != "hollow" {
+		if facts.Copy.Form != lineage.Hollow {
 			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Put its folder into the trash of its pool",
 				Do: &TakeAway{Folder: facts.Copy.Path, Files: asideOf(facts)}})
 		}

@@ -5,6 +5,7 @@ import (
 	"path"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 )
 
@@ -61,7 +62,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	if stop {
 		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 	}
-	record := Record{Form: "package", Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
+	record := Record{Form: lineage.Package, Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
 		Path: req.Place}
 	disks := count(len(pack.Disks), "disk")
 	if s := facts.Shelf; s != nil {

@@ -8,6 +8,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 )
@@ -211,7 +212,7 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
 				Besides: to.besides(m, staged)}},
 		{What: "Note the new copy in the inventory",
-			Do: &Record{Form: "registered", Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID,
+			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID,
 				Path: folder, Choice: choices, Machine: m, Owner: b.who}},
 	}
 }

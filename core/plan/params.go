@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
@@ -188,8 +189,8 @@ type Unlist struct {
 
 // Forget notes what the inventory no longer counts.
 type Forget struct {
-	Copy string `json:"copy"`
-	Form string `json:"form"` // that it has from now on; "" for gone
+	Copy string       `json:"copy"`
+	Form lineage.Form `json:"form"` // that it has from now on; "" for gone
 }
 
 // Place writes the descriptor of a staged machine, renames the folder into place and registers it.
@@ -226,7 +227,7 @@ type DropSwitch struct{ SwitchWork }
 
 // Record writes a copy into the inventory.
 type Record struct {
-	Form    string            `json:"form"`
+	Form    lineage.Form      `json:"form"`
 	Name    string            `json:"name"`
 	Lineage string            `json:"lineage"`
 	Parent  string            `json:"parent"`

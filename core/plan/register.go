@@ -8,6 +8,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 )
 
@@ -296,6 +297,6 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 		Step{Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where,
 			facts.Host.Name), Do: do},
 		Step{What: "Note the copy in the inventory",
-			Do: &Record{Form: "registered", Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
+			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
 				Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy, Owner: b.who}})
 }

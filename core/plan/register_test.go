@@ -373,7 +373,7 @@ func TestDelist(t *testing.T) {
 	p, err := plan.Delist(facts, false, nil, true)
 	require.NoError(t, err)
 	require.True(t, p.Runnable)
-	require.Equal(t, "stray", do[plan.Forget](t, p, plan.KindForget).Form)
+	require.Equal(t, lineage.Stray, do[plan.Forget](t, p, plan.KindForget).Form)
 	p, err = plan.Delist(facts, true, nil, true)
 	require.NoError(t, err)
 	require.Equal(t, plan.Blocked, p.Verdict, "the last copy")

@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/internal/inventory"
 )
 
@@ -57,7 +58,7 @@ func (s *Server) Track(c *gin.Context) {
 	if !ok {
 		return
 	}
-	list, err := s.inv.Selected(c, b.Copies, value(b.Where), "registered")
+	list, err := s.inv.Selected(c, b.Copies, value(b.Where), lineage.Registered)
 	if err == nil {
 		err = s.inv.Track(c, list, b.Tracked, caller(c).Name, value(b.Note))
 	}

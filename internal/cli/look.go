@@ -246,11 +246,11 @@ func (a *app) switchesCmd() *cobra.Command {
 // place tells where a copy is.
 func place(c openapi.Copy) string {
 	switch {
-	case c.Form == "package" && c.Shelf != "":
+	case c.Form == openapi.CopyFormPackage && c.Shelf != "":
 		return c.Shelf + "/" + lastPart(c.Path)
-	case c.Form == "package":
+	case c.Form == openapi.CopyFormPackage:
 		return c.Path
-	case c.Form == "registered":
+	case c.Form == openapi.CopyFormRegistered:
 		return c.Host + "/" + c.Name
 	}
 	return c.Host + ": " + c.Pool + "/" + lastPart(c.Path)
@@ -470,13 +470,13 @@ func (a *app) copyLine(c openapi.Copy) string {
 	switch {
 	case c.GoneAt != nil:
 		return a.paint(faint, fmt.Sprintf("✕ %s  gone since %s", place(c), ago(*c.GoneAt)))
-	case c.Form == "package":
+	case c.Form == openapi.CopyFormPackage:
 		mark = "▣"
 	case c.State == "running":
 		mark = a.paint(green, "●")
 	}
 	line := fmt.Sprintf("%s %s  %s", mark, a.paint(bold, place(c)), a.state(string(c.Form)))
-	if c.Form == "registered" || c.Form == "stray" {
+	if c.Form == openapi.CopyFormRegistered || c.Form == openapi.CopyFormStray {
 		line += ", " + a.state(c.State)
 	}
 	return line

@@ -142,11 +142,11 @@ func rank(cause Cause) int {
 // somebody has left alone. cause narrows it to one.
 func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]AttentionItem, error) {
 	if cause != "" && rank(cause) == len(Causes) {
-		var names []string
+		var names []Cause
 		for _, c := range Causes {
-			names = append(names, string(c.Cause))
+			names = append(names, c.Cause)
 		}
-		return nil, fail("wrong", "There is no cause %q; there are %s.", cause, strings.Join(names, ", "))
+		return nil, fail("wrong", "There is no cause %q; there are %s.", cause, joined(names, ", "))
 	}
 	all := []AttentionItem{}
 	for _, find := range []struct {
@@ -305,7 +305,7 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 			i.Evidence = "It is a copy"
 			if parent != nil {
 				i.Evidence += " of " + parent.Ref()
-				if parent.GoneAt == nil && parent.Form == "registered" {
+				if parent.GoneAt == nil && parent.Form == lineage.Registered {
 					i.Recommended = "Register it with a renewed identity"
 				}
 			}
@@ -389,7 +389,7 @@ func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
 		says, _, _ := strings.Cut(f.Message, ": unvora ")
 		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: CauseDamagedDisk,
 			Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
-		if c.Form != "registered" {
+		if c.Form != lineage.Registered {
 			i.Subject = c.Host + ":" + c.Path + " " + d.Disk
 		}
 		switch {
@@ -462,7 +462,7 @@ func (inv *Inventory) lastCopies(ctx context.Context) ([]AttentionItem, error) {
 		i := AttentionItem{ID: "last-copy:" + c.ID.String(), Cause: CauseLastCopy, Subject: c.Host + "/" + c.Name,
 			Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: "All other copies of it are gone.", Recommended: "Export it to a shelf"}
-		if c.Form == "registered" {
+		if c.Form == lineage.Registered {
 			i.Act = &Act{Do: ActExport, Copies: []string{c.ID.String()}}
 		}
 		items = append(items, i)

@@ -20,7 +20,7 @@ type Copy struct {
 	ID        uuid.UUID          `json:"id"`
 	Name      string             `json:"name"`
 	LineageID uuid.UUID          `json:"lineage"`
-	Form      string             `json:"form"`
+	Form      lineage.Form       `json:"form"`
 	Host      string             `json:"host"`
 	Pool      string             `json:"pool"`
 	Path      string             `json:"path"`
@@ -77,9 +77,8 @@ func listOfCopies(machine string) listing[Copy] {
 	}
 }
 
-// Forms and States are all that a copy can have.
+// States are all that a copy can have.
 var (
-	Forms  = []string{"registered", "stray", "hollow", "package"}
 	States = []string{"running", "stopped", "paused", "suspended", "unknown", "away"}
 )
 
@@ -88,7 +87,7 @@ var copyFields = map[string]field{
 	"host": {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
 	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where " +
 		"lower(name) = lower(%s)))"},
-	"form":    {equal: "c.form = %s", check: oneOf(Forms...)},
+	"form":    {equal: "c.form = %s", check: oneOf(lineage.Forms...)},
 	"state":   {equal: "c.state = %s", check: oneOf(States...)},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
 	"tracked": {equal: "c.tracked = (%s in ('yes', 'true'))", check: oneOf("yes", "no", "true", "false")},
@@ -115,10 +114,10 @@ func (inv *Inventory) CopyByID(ctx context.Context, id string) (*Copy, error) {
 
 // Copy finds the one that ref means: an id, HOST/NAME, SHELF/NAME or a name
 // that only one copy bears. forms narrows what may be meant.
-func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*Copy, error) {
+func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.Form) (*Copy, error) {
 	if c, err := inv.CopyByID(ctx, ref); c != nil || err != nil {
 		if c != nil && len(forms) > 0 && !slices.Contains(forms, c.Form) {
-			return nil, fail("wrong", "%s is %s, not %s.", c.Name, c.Form, strings.Join(forms, " or "))
+			return nil, fail("wrong", "%s is %s, not %s.", c.Name, c.Form, joined(forms, " or "))
 		}
 		if c != nil && len(forms) > 0 && c.GoneAt != nil {
 			return nil, fail("unknown", "That copy of %s is gone since %s.", c.Name, c.GoneAt.Format("2 January 2006, 15:04"))
@@ -126,7 +125,7 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 		return c, err
 	}
 	if len(forms) == 0 {
-		forms = []string{"registered", "stray", "hollow", "package"}
+		forms = lineage.Forms
 	}
 	cond, args := "c.name = $1", []any{ref, forms}
 	if place, name, ok := strings.Cut(ref, "/"); ok {
@@ -138,7 +137,7 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...string) (*C
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order by "+
 		"c.form = 'registered' desc, h.name, c.path limit 20", args...)
 	// HOST/NAME is the copy that the host lists, whatever else lies in its pools.
-	if placed && len(list) > 1 && list[0].Form == "registered" && list[1].Form != "registered" {
+	if placed && len(list) > 1 && list[0].Form == lineage.Registered && list[1].Form != lineage.Registered {
 		list = list[:1]
 	}
 	switch {
@@ -191,9 +190,9 @@ func (inv *Inventory) Ancestors(ctx context.Context, id string) ([]Copy, error) 
 // Ref names a copy so that it can't be mistaken.
 func (c Copy) Ref() string {
 	switch {
-	case c.Form == "package" && c.Shelf != "":
+	case c.Form == lineage.Package && c.Shelf != "":
 		return c.Shelf + "/" + c.Path[strings.LastIndexByte(c.Path, '/')+1:]
-	case c.Form == "registered" && c.Host != "":
+	case c.Form == lineage.Registered && c.Host != "":
 		return c.Host + "/" + c.Name
 	}
 	return c.ID.String()
@@ -203,7 +202,7 @@ func (c Copy) Ref() string {
 func (c Copy) Known() lineage.Known {
 	k := lineage.Known{ID: c.ID.String(), Lineage: c.LineageID.String(), Name: c.Name, Host: c.Host, Path: c.Path,
 		UUID: c.UUID, State: c.State, Form: c.Form, LastSeen: c.LastSeen, Present: c.GoneAt == nil,
-		Untracked: c.Form == "registered" && !c.Tracked}
+		Untracked: c.Form == lineage.Registered && !c.Tracked}
 	if c.PoolID != nil {
 		k.Pool = c.PoolID.String()
 	}
@@ -407,7 +406,7 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 	}
 	same := was != nil && was.GoneAt == nil && was.Path == c.Path && was.PoolID != nil && c.PoolID != nil &&
 		*was.PoolID == *c.PoolID
-	if c.Form != "package" && c.PoolID != nil && !same {
+	if c.Form != lineage.Package && c.PoolID != nil && !same {
 		if err := evict(ctx, tx, c, rel); err != nil {
 			return err
 		}
@@ -429,7 +428,7 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 		tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case
 		when excluded.owner = '' then copies.owner else excluded.owner end`,
 		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy,
-		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == "registered" || c.Form == "hollow",
+		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == lineage.Registered || c.Form == lineage.Hollow,
 		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem)
 	if err != nil {
 		return fmt.Errorf("copy %s: %w", c.Name, err)
@@ -485,7 +484,7 @@ func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, jo
 }
 
 // ForgetCopy notes that a copy is gone, or has another form from now on.
-func (l Ledger) ForgetCopy(ctx context.Context, id, form, what, who, why, job string) error {
+func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, what, who, why, job string) error {
 	var name string
 	var lineageID uuid.UUID
 	copyID, err := uuid.Parse(id)

@@ -34,11 +34,20 @@ func isMAC(value string) error {
 	return err
 }
 
+// joined writes words of one kind one behind the other.
+func joined[T ~string](list []T, between string) string {
+	words := make([]string, len(list))
+	for i, w := range list {
+		words[i] = string(w)
+	}
+	return strings.Join(words, between)
+}
+
 // oneOf takes a value of a list only.
-func oneOf(values ...string) func(string) error {
+func oneOf[T ~string](values ...T) func(string) error {
 	return func(value string) error {
-		if !slices.Contains(values, value) {
-			return fmt.Errorf("there is no %q; there are %s", value, strings.Join(values, ", "))
+		if !slices.Contains(values, T(value)) {
+			return fmt.Errorf("there is no %q; there are %s", value, joined(values, ", "))
 		}
 		return nil
 	}

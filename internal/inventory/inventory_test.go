@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
@@ -89,7 +90,7 @@ func TestShare(t *testing.T) {
 	c2, err := inv.CopyByID(t.Context(), c.ID.String())
 	require.NoError(t, err)
 	require.Equal(t, a.Name, c2.Host)
-	require.Equal(t, "registered", c2.Form)
+	require.Equal(t, lineage.Registered, c2.Form)
 	pools, err := inv.Pools(t.Context(), inventory.Page{Filter: "host=" + b.Name})
 	require.NoError(t, err)
 	require.Equal(t, []string{a.Name, b.Name}, pools.Items[0].Hosts)

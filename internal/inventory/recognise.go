@@ -287,7 +287,7 @@ func (inv *Inventory) Ancestor(ctx context.Context, a, b uuid.UUID) (id string, 
 const mostSelected = 1000
 
 // Selected finds copies by name, and those that a filter tells.
-func (inv *Inventory) Selected(ctx context.Context, names []string, filter, form string) ([]Copy, error) {
+func (inv *Inventory) Selected(ctx context.Context, names []string, filter string, form lineage.Form) ([]Copy, error) {
 	var list []Copy
 	for _, n := range names {
 		c, err := inv.Copy(ctx, n, form)
@@ -297,7 +297,7 @@ func (inv *Inventory) Selected(ctx context.Context, names []string, filter, form
 		list = append(list, *c)
 	}
 	if filter != "" {
-		l, err := inv.Copies(ctx, Page{Limit: mostSelected, Filter: filter + " form=" + form})
+		l, err := inv.Copies(ctx, Page{Limit: mostSelected, Filter: filter + " form=" + string(form)})
 		if err != nil {
 			return nil, err
 		}

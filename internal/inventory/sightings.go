@@ -17,11 +17,11 @@ import (
 
 // Change is one thing that a survey found different from the records.
 type Change struct {
-	Host string `json:"host"`
-	What string `json:"what"` // found, back, gone, changed
-	Form string `json:"form"`
-	Name string `json:"name"`
-	Text string `json:"text"`
+	Host string       `json:"host"`
+	What string       `json:"what"` // found, back, gone, changed
+	Form lineage.Form `json:"form"`
+	Name string       `json:"name"`
+	Text string       `json:"text"`
 }
 
 // StillThere notes that hosts answered and that nothing has changed there.
@@ -107,7 +107,7 @@ type applier struct {
 	changes []Change
 }
 
-func (a *applier) note(what, form, name, format string, args ...any) {
+func (a *applier) note(what string, form lineage.Form, name, format string, args ...any) {
 	a.changes = append(a.changes, Change{a.host.Name, what, form, name, fmt.Sprintf(format, args...)})
 }
 
@@ -184,12 +184,12 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	if err != nil {
 		return err
 	}
-	form := "stray"
+	form := lineage.Stray
 	switch {
 	case f.Registered && (f.FilesThere || !f.PoolThere):
-		form = "registered"
+		form = lineage.Registered
 	case f.Registered:
-		form = "hollow"
+		form = lineage.Hollow
 	}
 	for _, k := range known {
 		if k.GoneAt != nil || k.PoolID == nil || *k.PoolID != pool || k.HostID == nil || *k.HostID == a.host.ID ||
@@ -197,9 +197,9 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 			continue
 		}
 		switch { // the same folder, as another host sees it
-		case form == "stray" && k.Form == "registered" && k.State != "away":
+		case form == lineage.Stray && k.Form == lineage.Registered && k.State != "away":
 			return nil // a share: the host that lists a folder speaks for it
-		case f.Registered && !f.PoolThere && k.Form == "stray":
+		case f.Registered && !f.PoolThere && k.Form == lineage.Stray:
 			return nil // a drive that was pulled out here: the host that has it now speaks
 		}
 	}
@@ -283,14 +283,14 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 			knowns[i].Pool, knowns[i].Path = "", c.Path // a package is never where a folder is
 		}
 		v = lineage.Recognise(lineage.Sighting{Pool: "shelf", Path: p.Path, Machine: m}, knowns)
-		if k := byID(known, v.Copy); k != nil && k.Form != "package" { // it is a package of that copy, not the copy
+		if k := byID(known, v.Copy); k != nil && k.Form != lineage.Package { // it is a package of that copy, not the copy
 			v = lineage.Verdict{Lineage: k.LineageID.String(), Parent: k.ID.String(), Why: v.Why}
 		}
 	}
 	if p.Problem != "" {
 		problem = altered + p.Problem
 	}
-	c := &Copy{Name: m.Name, Form: "package", HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path,
+	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path,
 		UUID:  m.UUID,
 		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original",
 		Problem: problem}
@@ -399,8 +399,9 @@ func (a *applier) gone(full bool, seen, gone []string) error {
 		return err
 	}
 	type lost struct {
-		ID         uuid.UUID
-		Name, Form string
+		ID   uuid.UUID
+		Name string
+		Form lineage.Form
 	}
 	all, err := pgx.CollectRows(r, pgx.RowToStructByPos[lost])
 	if err != nil {

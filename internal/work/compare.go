@@ -116,9 +116,9 @@ func (w *Work) compareDisks(ctx context.Context, a, b *inventory.Copy, x, y inve
 		switch {
 		case len(one.d.Faults) > 0:
 			d.Why = strings.TrimSuffix(one.d.Faults[0].Message, ".")
-		case one.c.GoneAt != nil || one.c.Form == "hollow" || one.c.State == "away":
+		case one.c.GoneAt != nil || one.c.Form == lineage.Hollow || one.c.State == "away":
 			d.Why = one.c.Name + " is not there now"
-		case one.c.Form == "package":
+		case one.c.Form == lineage.Package:
 			d.Why = "disks of packages are not compared"
 		}
 	}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -35,7 +36,7 @@ type Change struct {
 }
 
 func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, "registered")
+	c, err := r.one(ctx, g, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}

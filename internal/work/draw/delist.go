@@ -3,6 +3,7 @@ package draw
 import (
 	"context"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -21,7 +22,7 @@ type Delist struct {
 }
 
 func (r *Delist) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, "registered", "hollow", "stray")
+	c, err := r.one(ctx, g, lineage.Registered, lineage.Hollow, lineage.Stray)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package draw
 import (
 	"context"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -23,7 +24,7 @@ type Detach struct {
 }
 
 func (r *Detach) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, "registered")
+	c, err := r.one(ctx, g, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}

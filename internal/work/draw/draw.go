@@ -19,6 +19,7 @@ import (
 	"github.com/google/uuid"
 
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
@@ -249,7 +250,7 @@ type Copies struct {
 }
 
 // one is the copy that a request is about, in one of forms, with its host of ours.
-func (c Copies) one(ctx context.Context, g *Gatherer, forms ...string) (*subject, error) {
+func (c Copies) one(ctx context.Context, g *Gatherer, forms ...lineage.Form) (*subject, error) {
 	if len(c.Copies) != 1 {
 		return nil, inventory.Wrong("Name one copy.")
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
@@ -36,7 +37,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if r.Destination == nil {
 		return nil, inventory.Wrong("An export needs one copy and a destination.")
 	}
-	c, err := r.one(ctx, g, "registered")
+	c, err := r.one(ctx, g, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +89,7 @@ func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*pla
 	g.hosts.AsNow(ctx, holder)
 	facts := &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host,
 		HostState: holder.State, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
-	if there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, "package"); err == nil && there != nil {
+	if there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, lineage.Package); err == nil && there != nil {
 		facts.Taken[dest.File] = true
 	}
 	d.Hosts[holder.Name] = holder.ID

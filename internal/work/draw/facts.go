@@ -148,7 +148,7 @@ func (g *Gatherer) ancestry(ctx context.Context, a *plan.Arrival, m *machine.Mac
 			if a.Parent == "" {
 				a.Parent = c.ID.String()
 			}
-			if c.Form != "package" {
+			if c.Form != lineage.Package {
 				k := c.Known()
 				origin = &k
 				break

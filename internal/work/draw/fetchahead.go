@@ -4,6 +4,7 @@ import (
 	"context"
 	"path"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -41,7 +42,7 @@ func (r *FetchAhead) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	all := on(nil, h)
 	var plans []*plan.Plan
 	for _, ref := range r.Folders {
-		at, err := g.Find(ctx, ref, h, host, "registered")
+		at, err := g.Find(ctx, ref, h, host, lineage.Registered)
 		if err != nil {
 			return nil, err
 		}

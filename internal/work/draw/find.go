@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
@@ -24,7 +25,7 @@ type Spot struct {
 // Find resolves what a person calls a folder or file: a path of the host,
 // POOL/PATH, or a copy of the inventory in one of forms.
 func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, facts plan.HostFacts,
-	forms ...string) (*Spot, error) {
+	forms ...lineage.Form) (*Spot, error) {
 	at := &Spot{Host: h}
 	if name, below, ok := strings.Cut(ref, ":/"); ok { // of another host
 		other, err := g.inv.Host(ctx, name)

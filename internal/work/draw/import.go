@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -122,7 +123,7 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 		}
 		facts.Source = plan.PackageSource{Kind: "web", Host: h.ID.String(), Path: ref}
 	} else {
-		c, err := g.inv.Copy(ctx, ref, "package")
+		c, err := g.inv.Copy(ctx, ref, lineage.Package)
 		var unknown *inventory.Error
 		switch {
 		case err == nil && c.HostID == nil:

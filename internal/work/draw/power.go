@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -47,7 +48,7 @@ func (g *Gatherer) power(ctx context.Context, a *Asked, copies Copies) (*Drawn, 
 	d := &Drawn{Hosts: map[string]uuid.UUID{}}
 	seen := map[uuid.UUID]bool{}
 	for _, ref := range copies.Copies {
-		c, err := g.inv.Copy(ctx, ref, "registered")
+		c, err := g.inv.Copy(ctx, ref, lineage.Registered)
 		if err != nil {
 			return nil, err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work/away"
@@ -26,7 +27,7 @@ type PutBack struct {
 }
 
 func (r *PutBack) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, "registered")
+	c, err := r.one(ctx, g, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}

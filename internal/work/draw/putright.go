@@ -3,6 +3,7 @@ package draw
 import (
 	"context"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -21,7 +22,7 @@ type PutRight struct {
 }
 
 func (r *PutRight) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, "registered")
+	c, err := r.one(ctx, g, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
@@ -76,7 +77,7 @@ func (r *Rebuild) machine(ctx context.Context, g *Gatherer, h *inventory.Host, m
 		}
 		return nil
 	}
-	at, err := g.Find(ctx, m.Folder, h, facts.Host, "stray", "registered")
+	at, err := g.Find(ctx, m.Folder, h, facts.Host, lineage.Stray, lineage.Registered)
 	if err != nil {
 		return err
 	}

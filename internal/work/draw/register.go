@@ -34,7 +34,7 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, inventory.Wrong("To register needs a folder and a host.")
 	}
 	if len(r.Folders) == 1 { // given a package, it goes on with the right plan
-		if c, err := g.inv.Copy(ctx, r.Folders[0], "package"); err == nil && c != nil {
+		if c, err := g.inv.Copy(ctx, r.Folders[0], lineage.Package); err == nil && c != nil {
 			return Named(&Import{Asked: r.Asked, Bringing: r.Bringing, Source: &Source{Package: c.ID.String()}}).draw(ctx, g)
 		}
 	}
@@ -64,7 +64,7 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 // folder plans one of the folders.
 func (r *Register) folder(ctx context.Context, g *Gatherer, ref string, h *inventory.Host, host plan.HostFacts,
 	all *Drawn) (*plan.Plan, error) {
-	at, err := g.Find(ctx, ref, h, host, "stray", "registered")
+	at, err := g.Find(ctx, ref, h, host, lineage.Stray, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +188,7 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 	switch {
 	case c == nil:
 		return "", nil
-	case c.Form == "registered" && folder.Registered && (elsewhere || l.Files == plan.Copy): // another copy is made of it
+	case c.Form == lineage.Registered && folder.Registered && (elsewhere || l.Files == plan.Copy): // another copy is made of it
 		if l.Files == plan.Move {
 			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora "+
 				"delist %s), or copy it.",

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
@@ -100,7 +101,7 @@ func record(ctx context.Context, r *run) (wait, error) {
 		}
 	}
 	rel := ""
-	if do.Form == "registered" {
+	if do.Form == lineage.Registered {
 		rel = path.Base(do.Path)
 		err = r.recordRegistered(c)
 	} else {

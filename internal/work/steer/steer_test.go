@@ -426,3 +426,40 @@ func TestEveryKindHasARow(t *testing.T) {
 		require.Equal(t, trait.At == plan.AtService, steer.InService(kind), kind)
 	}
 }
+
+// TestRuns: jobs go by themselves, several at once, over tasks that take their time; they stop with the service, and
+// what was under way is taken up by the next one.
+func TestRuns(t *testing.T) {
+	b := newBench(t)
+	slow := hostlink.Task{State: hostlink.TaskRunning}
+	b.agent.tasks["s1"] = []hostlink.Task{slow, slow, slow, slow, slow, slow, {State: hostlink.TaskDone}}
+	jobs := []*inventory.Job{b.job(mend, mend), b.job(delist), b.job(mend, useAhead, delist)}
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- b.s.Run(ctx) }()
+	require.Eventually(t, func() bool {
+		return !slices.ContainsFunc(jobs, func(j *inventory.Job) bool { return !b.now(j).Over() })
+	}, 30*time.Second, 20*time.Millisecond)
+	for _, j := range jobs {
+		require.Equal(t, "done", b.now(j).State, b.now(j).Error)
+	}
+	stop()
+	require.NoError(t, <-ended)
+}
+
+// TestStuckJob: an agent that is away keeps its job waiting, longer and longer; it goes on when the agent is back.
+func TestStuckJob(t *testing.T) {
+	b := newBench(t)
+	b.agent.silent = true
+	j := b.job(mend)
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- b.s.Run(ctx) }()
+	require.Never(t, func() bool { return b.now(j).Over() }, 1500*time.Millisecond, 50*time.Millisecond)
+	b.agent.mu.Lock()
+	b.agent.silent = false
+	b.agent.mu.Unlock()
+	require.Eventually(t, func() bool { return b.now(j).State == "done" }, 30*time.Second, 20*time.Millisecond)
+	stop()
+	require.NoError(t, <-ended)
+}
