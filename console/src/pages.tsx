@@ -1,8 +1,5 @@
-import { createContext, lazy } from "react";
+import { lazy } from "react";
 import type { ComponentType } from "react";
-
-/** Brings a package of this computer in. */
-export const Bring = createContext<(file: File) => void>(() => {});
 
 type Row = {
   path: string;

@@ -59,9 +59,9 @@ status 3 elsewhere.`,
 			"mainland --where state=stopped --host gannet --plan",
 	}
 	o.flags(a, cmd)
-	cmd.Flags().StringVar(&files, "files", "", "of bare disks at the host: stay or copy")
+	cmd.Flags().StringVar(&files, "files", "", "what becomes of bare disks at the host: stay or copy")
 	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its machines")
-	cmd.Flags().StringVar(&from.where, "where", "", "of its machines, only those that fit, such as 'state=stopped "+
+	cmd.Flags().StringVar(&from.where, "where", "", "only those of its machines that fit, such as 'state=stopped "+
 		"name~surge-*'")
 	cmd.Flags().StringArrayVar(&from.except, "except", nil, "and not this one")
 	cmd.Flags().BoolVar(&from.ahead, "ahead", false, "only fetch the disks of a manager's machines ahead; again, what "+

@@ -188,7 +188,7 @@ from UNVORA_MANAGER_SECRET; it is kept sealed and never shown again. A certifica
 that this computer does not know is told first, to be compared and trusted.`,
 		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora manager add " +
 			"mainland https://mainland.example:8443/cimi --use-token --trust sha256:4f1c…"}
-	cmd.Flags().StringVar(&account, "account", "", "that it is asked in the name of")
+	cmd.Flags().StringVar(&account, "account", "", "the account in whose name it is asked")
 	cmd.Flags().BoolVar(&token, "use-token", false, "it is asked with a token instead")
 	cmd.Flags().StringVar(&trust, "trust", "", "fingerprint of its certificate")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -298,7 +298,7 @@ of yours (unvora manager code). Each side says what the other may see and take.`
 				fmt.Fprintln(a.out, m.Problem)
 			}
 		})
-	pair.Flags().StringVar(&text, "code", "", "that their people gave you")
+	pair.Flags().StringVar(&text, "code", "", "the one-time code that their people gave you")
 	pair.MarkFlagRequired("code")
 	flags(pair)
 	grant := calling(a, &cobra.Command{Use: "grant NAME",
@@ -330,7 +330,7 @@ is put beside it, or, if you say so, in its place.`,
 			"put-back tide-gauge --to mainland --wire 'NIC 1=research' --yes"}
 	f := cmd.Flags()
 	f.StringVar(req.Manager, "to", "", "manager; the one that it came from, unless said")
-	f.StringVar(req.Name, "name", "", "of the machine there; as here unless said")
+	f.StringVar(req.Name, "name", "", "the machine's name there; as here unless said")
 	f.StringArrayVar(&wire, "wire", nil, "NIC=NETWORK")
 	cmd.RegisterFlagCompletionFunc("to", a.completeManagers())
 	s.flags(cmd)

@@ -69,8 +69,9 @@ switches, and the machines whose files are still there. What can't be brought ba
 named first. The rules of wiring and landing never were on the host.`,
 		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n  unvora host rebuild gannet --code K7QF-29XA-… " +
 			"--yes"}
-	rebuild.Flags().StringVar(&code, "code", "", "that the new agent prints; not needed to go on with a rebuilding")
-	rebuild.Flags().StringVar(&address, "address", "", "of the new agent; as before unless said")
+	rebuild.Flags().StringVar(&code, "code", "", "the one-time code that the new agent prints; not needed to go on with "+
+		"a rebuilding")
+	rebuild.Flags().StringVar(&address, "address", "", "where the new agent listens; as before unless said")
 	s.flags(rebuild)
 	rebuild.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
@@ -211,12 +212,12 @@ of several pools the roomiest. --pool and --disk overrule them all.`,
 		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n  unvora landing set --kind disk --over " +
 			"100GiB --label archive --host gannet"}
 	f := set.Flags()
-	f.StringVar(&kind, "kind", "", "of files: machine, disk or media; any unless said")
+	f.StringVar(&kind, "kind", "", "which files: machine, disk or media; any unless said")
 	f.StringVar(&over, "over", "", "only files of that capacity or more, such as 100GiB")
 	f.StringVar(r.Host, "host", "", "only on this host")
 	f.StringVar(r.Label, "label", "", "lead to pools with this label")
 	f.StringVar(r.Pool, "pool", "", "or to the pool of this name")
-	f.StringVar(&keep, "keep", "", "as long as so much stays free there")
+	f.StringVar(&keep, "keep", "", "only as long as so much stays free there")
 	f.BoolVar(r.First, "first", false, "try it before all others, not after them")
 	set.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(landing.Kinds, cobra.ShellCompDirectiveNoFileComp))
 	set.RegisterFlagCompletionFunc("host", a.completeHosts())

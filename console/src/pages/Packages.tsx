@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { packagesQuery, shelvesQuery } from "../api";
 import type { Copy } from "../api";
 import { ago, count, exact, place, size } from "../format";
-import { Bring } from "../pages";
+import { Bring } from "../bring";
 import { Search } from "../parts/Search";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";

@@ -1,10 +1,13 @@
 package do
 
 import (
+	"maps"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/ground"
@@ -42,4 +45,15 @@ func wiredAgent(t *testing.T) *hand {
 		c.ReturnSeconds, c.Ports = 1, []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}
 	})
 	return handOf(t, g)
+}
+
+// TestKinds: an agent does every kind of step that runs at a host, and no other.
+func TestKinds(t *testing.T) {
+	var want []string
+	for kind, trait := range plan.Kinds {
+		if trait.At == plan.AtHost {
+			want = append(want, kind)
+		}
+	}
+	require.ElementsMatch(t, want, slices.Collect(maps.Keys(rows)))
 }

@@ -140,18 +140,33 @@ func (p *place) refusal(err error) error {
 	return err
 }
 
+// steps is how each kind of step is carried out at another Unvora.
+var steps = map[string]func(p *place, ctx context.Context, s *away.Step) (time.Duration, error){
+	plan.KindTakeImages: (*place).takeImages,
+	plan.KindTellPeer:   (*place).tell,
+}
+
 func (p *place) Do(ctx context.Context, s *away.Step) (time.Duration, error) {
-	switch s.Step.Kind {
-	case plan.KindTakeImages:
-		t, err := p.read(ctx, s.Job, s.Step.Part, 0)
-		if err == nil && t.Wait {
-			return p.AskAgain, nil
-		}
-		return 0, p.refusal(err)
-	case plan.KindTellPeer:
-		return 0, p.refusal(p.dial(p.m).End(ctx, partOf(s.Job, s.Step.Part), hostlink.PeerEnd{Done: true}))
+	do, ok := steps[s.Step.Kind]
+	if !ok {
+		return 0, fmt.Errorf("nothing of the kind %s can be asked of another Unvora", s.Step.Kind)
 	}
-	return 0, fmt.Errorf("nothing of the kind %s can be asked of another Unvora", s.Step.Kind)
+	rest, err := do(p, ctx, s)
+	return rest, p.refusal(err)
+}
+
+// takeImages asks for a reading until it has begun.
+func (p *place) takeImages(ctx context.Context, s *away.Step) (time.Duration, error) {
+	t, err := p.read(ctx, s.Job, s.Step.Part, 0)
+	if err == nil && t.Wait {
+		return p.AskAgain, nil
+	}
+	return 0, err
+}
+
+// tell says that everything was read.
+func (p *place) tell(ctx context.Context, s *away.Step) (time.Duration, error) {
+	return 0, p.dial(p.m).End(ctx, partOf(s.Job, s.Step.Part), hostlink.PeerEnd{Done: true})
 }
 
 func (p *place) Undo(ctx context.Context, s *away.Step) error {
