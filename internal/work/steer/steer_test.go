@@ -181,6 +181,16 @@ func (b *bench) tick(j *inventory.Job) (waits bool, err error) {
 	return wait != nil, err
 }
 
+// resume lets a job that is held go on, and is its next tick.
+func (b *bench) resume(j *inventory.Job) {
+	b.Helper()
+	_, err := b.s.Resume(b.ctx, j.ID.String(), "robin")
+	require.NoError(b, err)
+	require.NoError(b, b.s.LookForJobs(b.ctx))
+	_, err = b.tick(b.now(j))
+	require.NoError(b, err)
+}
+
 func states(j *inventory.Job) string {
 	var all []string
 	for _, s := range j.Steps {
@@ -264,11 +274,7 @@ func TestUndoStuck(t *testing.T) {
 	require.NotNil(t, b.now(j).RetryAt)
 
 	delete(b.agent.faults, "undo s1")
-	_, err = b.s.Resume(b.ctx, j.ID.String(), "robin")
-	require.NoError(t, err)
-	require.NoError(t, b.s.LookForJobs(b.ctx))
-	_, err = b.tick(b.now(j))
-	require.NoError(t, err)
+	b.resume(j)
 	require.Equal(t, "failed: undone undone", states(b.now(j)))
 	require.Contains(t, b.now(j).Error, "no room", "why it failed is not forgotten over that")
 }
@@ -319,11 +325,7 @@ func TestNoReturn(t *testing.T) {
 
 	_, err = b.s.Cancel(b.ctx, j.ID.String(), "robin")
 	require.Error(t, err, "what can't be undone can't be cancelled")
-	_, err = b.s.Resume(b.ctx, j.ID.String(), "robin")
-	require.NoError(t, err)
-	require.NoError(t, b.s.LookForJobs(b.ctx))
-	_, err = b.tick(b.now(j))
-	require.NoError(t, err)
+	b.resume(j)
 	require.Equal(t, "done: done done done", states(b.now(j)))
 	require.EqualValues(t, 1, b.agent.specs["s3"].Try, "the agent is told that it is asked again")
 }
@@ -354,11 +356,7 @@ func TestHold(t *testing.T) {
 	require.Nil(t, b.now(j).RetryAt, "who held it lets it go on")
 
 	b.agent.tasks["s1"] = nil
-	_, err = b.s.Resume(b.ctx, j.ID.String(), "robin")
-	require.NoError(t, err)
-	require.NoError(t, b.s.LookForJobs(b.ctx))
-	_, err = b.tick(b.now(j))
-	require.NoError(t, err)
+	b.resume(j)
 	require.Equal(t, "done: done done", states(b.now(j)))
 }
 
