@@ -28,20 +28,19 @@ demo: setup build  ## the sample estate, on port 7480
 
 test: setup build lint  ## everything that must hold
 	cd console && npm run --silent test
-	go test -count=1 -parallel 4 -timeout 14m ./...
+	go test -count=1 -timeout 14m ./...
 
 test-long: setup build  ## what takes long: every broken write, the large inventory, mutated lines
 	go test -count=1 -tags long -timeout 60m ./internal/work/steer ./internal/inventory
 	go run ./tests/mutate
 
+COVER ?= /tmp/unvora-cover
 cover: setup console/dist/index.html  ## what the tests reach, with the processes that they start
-	rm -rf .cover && mkdir -p .cover/unit .cover/processes && chmod 777 .cover/processes
-	go build -cover -coverpkg=./... -o bin/unvora ./cmd/unvora
-	-go test -count=1 -timeout 20m -cover -coverpkg=./core/...,./internal/...,./api ./core/... ./internal/... -args -test.gocoverdir=$(CURDIR)/.cover/unit
-	-GOCOVERDIR=$(CURDIR)/.cover/processes go test -count=1 -parallel 4 -timeout 20m ./tests
-	go tool covdata percent -i=.cover/unit,.cover/processes | grep -v 'coverage: 0.0%' | sed 's|.*unvora/unvora/||' | sort
-	go tool covdata textfmt -i=.cover/unit,.cover/processes -o=.cover/all && go tool cover -func=.cover/all | tail -1
-	rm -f bin/unvora
+	rm -rf $(COVER) && mkdir -p $(COVER)/unit $(COVER)/processes && chmod 777 $(COVER)/processes # agents run as nobody
+	-go test -count=1 -timeout 20m -cover -coverpkg=./core/...,./internal/...,./api ./core/... ./internal/... -args -test.gocoverdir=$(COVER)/unit
+	-GOCOVERDIR=$(COVER)/processes go test -count=1 -timeout 20m ./tests
+	go tool covdata percent -i=$(COVER)/unit,$(COVER)/processes | grep -v 'coverage: 0.0%' | sed 's|.*unvora/unvora/||' | sort
+	go tool covdata textfmt -i=$(COVER)/unit,$(COVER)/processes -o=$(COVER)/all && go tool cover -func=$(COVER)/all | tail -1
 
 lint: setup console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))" || { echo "not formatted: $$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))"; exit 1; }

@@ -16,7 +16,8 @@ func TestConsoleCare(t *testing.T) {
 	e := ownEstate(t)
 	ctx := browser(t)
 	signInto(t, ctx, e)
-	do(t, ctx, "make a switch", press(byText("a", "Hosts")), press(byText("span", "gannet")),
+	do(t, ctx, "make a switch", press(byText("a", "Hosts")), chromedp.WaitVisible(byText("h1", "Hosts")),
+		press(byText("span", "gannet")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), press(byText("button", "Make a switch")),
 		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Uplink]`)),
 		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Uplink]`), "by port1"),
@@ -47,7 +48,8 @@ func TestConsoleCare(t *testing.T) {
 		"kelp/chart-render/chart-render-disk1.qcow2"), press(byText("button", "Adopt")),
 		chromedp.WaitVisible(byText("button", "let go")))
 
-	do(t, ctx, "land", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("h2", "Landing")),
+	do(t, ctx, "land", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("h1", "Wiring")),
+		chromedp.WaitVisible(byText("h2", "Landing")),
 		chromedp.SendKeys(chromedp.CSS(`form[aria-label="New rule of landing"] input[placeholder=fast]`), "archive"),
 		press(chromedp.CSS(`form[aria-label="New rule of landing"] button`)),
 		chromedp.WaitVisible(byText("span", "files → the roomiest pool labelled archive")),
@@ -55,7 +57,8 @@ func TestConsoleCare(t *testing.T) {
 	require.Eventually(t, func() bool { return len(get[[]openapi.LandingRule](t, e, "landing", "list")) == 3 }, waitFor,
 		waitFor/100)
 
-	do(t, ctx, "change", press(byText("a", "Lineages")), press(byText("a", "tide-gauge")),
+	do(t, ctx, "change", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),
+		press(byText("a", "tide-gauge")),
 		press(byText("button", "Change")),
 		press(chromedp.CSS(`button[aria-label^=Add]`)), press(byText("*[@role='menuitem']", "a NIC on field")),
 		chromedp.WaitVisible(byText("span", "NIC on field")),
@@ -80,7 +83,7 @@ func TestConsoleCare(t *testing.T) {
 		chromedp.WaitNotPresent(byText("span", "licence bound to its MACs")))
 
 	// What waits for a decision: one is settled, one is left alone.
-	do(t, ctx, "attention", press(byText("a", "Attention")),
+	do(t, ctx, "attention", press(byText("a", "Attention")), chromedp.WaitVisible(byText("h1", "Attention")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=hollow]`)))
 	shot(t, ctx, "console-attention")
 	do(t, ctx, "settle", press(byText("button", "Take sonar-base.vhdx as its parent")),
@@ -101,10 +104,11 @@ func TestConsoleCare(t *testing.T) {
 	do(t, ctx, "leave a copy alone", press(card("petrel: chart-render")),
 		press(byText("button", "Leave alone")), chromedp.WaitVisible(byText("span", "left alone")))
 	require.False(t, get[openapi.Copy](t, e, "copies", "petrel/chart-render").Tracked)
-	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("*[@role='cell']", "untrack")))
+	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("h1", "History")),
+		chromedp.WaitVisible(byText("*[@role='cell']", "untrack")))
 
 	// Other management servers: what they have, and bringing it here.
-	do(t, ctx, "managers", press(byText("a", "Managers")),
+	do(t, ctx, "managers", press(byText("a", "Managers")), chromedp.WaitVisible(byText("h1", "Managers")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=mainland]`)),
 		chromedp.WaitVisible(byText("a", "surge-forecast")),
 		press(byText("button", "Check")), chromedp.WaitVisible(byText("li",
@@ -131,7 +135,8 @@ func TestConsoleCare(t *testing.T) {
 		press(card("gannet: surge-forecast")),
 		press(byText("button", "Put back")), chromedp.WaitVisible(byText("*", "manager.still-there")),
 		press(byText("button", "Close")))
-	do(t, ctx, "pair", press(byText("a", "Managers")), press(byText("button", "Pair with an Unvora")),
+	do(t, ctx, "pair", press(byText("a", "Managers")), chromedp.WaitVisible(byText("h1", "Managers")),
+		press(byText("button", "Pair with an Unvora")),
 		press(byText("button", "Make a one-time code")), chromedp.WaitVisible(byText("span",
 			"once, within a quarter of an hour")),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Name]`), "island"),

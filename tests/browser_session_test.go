@@ -14,7 +14,8 @@ func TestConsoleSession(t *testing.T) {
 	e := ownEstate(t)
 	ctx := browser(t)
 	signInto(t, ctx, e)
-	do(t, ctx, "hosts", press(byText("a", "Hosts")), press(byText("span", "gannet")),
+	do(t, ctx, "hosts", press(byText("a", "Hosts")), chromedp.WaitVisible(byText("h1", "Hosts")),
+		press(byText("span", "gannet")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)))
 	_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`fetch("/api/v1/session").then(r => r.json())
 		.then(s => fetch("/api/v1/session", {method: "DELETE", headers: {"X-CSRF-Token": s.csrf}}))
@@ -38,7 +39,8 @@ func TestConsoleSession(t *testing.T) {
 	require.NoError(t, volume.Close())
 	e.ok(t, "import", "--from", "mainland", "swell-archive", "--host", "gannet", "--name", "swell", "--answer",
 		"manager.running=moment", "--yes", "--detach")
-	do(t, ctx, "hold", press(byText("a", "Jobs")), press(byText("button", "Hold")),
+	do(t, ctx, "hold", press(byText("a", "Jobs")), chromedp.WaitVisible(byText("h1", "Jobs")),
+		press(byText("button", "Hold")),
 		chromedp.WaitVisible(byText("button", "Resume")))
 	do(t, ctx, "resume", press(byText("button", "Resume")), chromedp.WaitNotPresent(byText("button", "Resume")))
 	require.Eventually(t, func() bool { return e.run(t, "copies", "gannet/swell").status == 0 }, waitFor, waitFor/100)

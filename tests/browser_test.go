@@ -237,15 +237,18 @@ func TestConsole(t *testing.T) {
 		return out.status == 0 && strings.Contains(out.out, "manifest ok")
 	}, waitFor, 500*time.Millisecond)
 
-	do(t, ctx, "hosts", press(byText("a", "Hosts")), press(byText("span", "gannet")),
+	do(t, ctx, "hosts", press(byText("a", "Hosts")), chromedp.WaitVisible(byText("h1", "Hosts")),
+		press(byText("span", "gannet")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")
 
-	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
+	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("h1", "Packages")),
+		chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
 	shot(t, ctx, "console-packages")
 
 	// A folder that was copied by hand: registered where it lies.
-	do(t, ctx, "register", press(byText("a", "Lineages")), press(byText("a", "chart-render")),
+	do(t, ctx, "register", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),
+		press(byText("a", "chart-render")),
 		press(card("gannet: chart-render")),
 		press(byText("button", "Register")), chromedp.WaitVisible(byText("*", "identity.origin-alive")),
 		chromedp.WaitVisible(byText("button", "Register it where it lies, on gannet")))
@@ -266,14 +269,16 @@ func TestConsole(t *testing.T) {
 	}, waitFor, 200*time.Millisecond)
 
 	// A disk whose parent has gone is shown with what is wrong.
-	do(t, ctx, "a chain", press(byText("a", "Lineages")), press(byText("a", "training-03")),
+	do(t, ctx, "a chain", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),
+		press(byText("a", "training-03")),
 		chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
 	shot(t, ctx, "console-machine")
 
 	// Rules of wiring, with a try-out.
 	e.ok(t, "wiring", "set", "--network", "VM Lab*", "--segment", "lab")
 	e.ok(t, "wiring", "set", "--segment", "visitors", "--switch", "quarantine", "--host", "gannet")
-	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("*[@role='cell']", "VM Lab*")),
+	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("h1", "Wiring")),
+		chromedp.WaitVisible(byText("*[@role='cell']", "VM Lab*")),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"),
 		press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))

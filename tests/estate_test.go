@@ -114,7 +114,11 @@ func ownEstate(t *testing.T) *estate {
 
 var buildOnce = sync.OnceValues(func() (string, error) {
 	binary := filepath.Join(scratch, "unvora")
-	out, err := exec.Command("go", "build", "-o", binary, "../cmd/unvora").CombinedOutput()
+	build := []string{"build", "-o", binary}
+	if os.Getenv("GOCOVERDIR") != "" { // what its processes reach is counted
+		build = append(build, "-cover", "-coverpkg=../...")
+	}
+	out, err := exec.Command("go", append(build, "../cmd/unvora")...).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("%w\n%s", err, out)
 	}
