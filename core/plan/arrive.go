@@ -90,7 +90,7 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 			for i, h := range holders {
 				names[i] = place(h)
 			}
-			g = fit.Raise("mac.in-use", n.Name, fmt.Sprintf("Its MAC %s belongs to %s.", n.MAC, strings.Join(names, " and ")),
+			g = fit.Raise("mac.in-use", n.Name, fmt.Sprintf("Its MAC %s belongs to %s.", n.MAC, listed(names)),
 				map[string]any{"mac": n.MAC})
 		} else if n.MAC != "" && machine.CheckMAC(n.MAC) != nil {
 			g = fit.Raise("mac.invalid", n.Name, sentence(machine.CheckMAC(n.MAC).Error()), map[string]any{"mac": n.MAC})

@@ -238,6 +238,15 @@ func deviceNames(m *machine.Machine) (names []string) {
 	return names
 }
 
+// listed names several things in a sentence: "a", "a and b", "a, b and c".
+func listed(names []string) string {
+	last := len(names) - 1
+	if last < 1 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:last], ", ") + " and " + names[last]
+}
+
 func quoted(names []string) string {
 	if len(names) == 0 {
 		return "none"

@@ -180,7 +180,7 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 	}
 	if !h.Family.Runs(fd.Format) && !x.out && !x.asIs && fd.VirtualBytes > 0 {
 		f := raise("disk.format-foreign", "It is a %s image; hosts of the family %s run %s.", strings.ToUpper(fd.Format),
-			h.Family.Name, strings.Join(h.Family.Formats, " and "))
+			h.Family.Name, listed(h.Family.Formats))
 		f.Suggest("convert", "Convert it to "+strings.ToUpper(h.Family.Formats[0]), "")
 		preset := ""
 		if !stay {
