@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
@@ -241,6 +242,8 @@ func TestConsole(t *testing.T) {
 		press(byText("span", "gannet")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")
+	do(t, ctx, "the next row by key", chromedp.KeyEvent("j"), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=petrel]`)))
 
 	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("h1", "Packages")),
 		chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
@@ -275,11 +278,11 @@ func TestConsole(t *testing.T) {
 	shot(t, ctx, "console-machine")
 
 	// Rules of wiring, with a try-out.
-	e.ok(t, "wiring", "set", "--network", "VM Lab*", "--segment", "lab")
+	e.ok(t, "wiring", "set", "--network", "Wet lab*", "--segment", "lab")
 	e.ok(t, "wiring", "set", "--segment", "visitors", "--switch", "quarantine", "--host", "gannet")
 	do(t, ctx, "wiring", press(byText("a", "Wiring")), chromedp.WaitVisible(byText("h1", "Wiring")),
-		chromedp.WaitVisible(byText("*[@role='cell']", "VM Lab*")),
-		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "VM Lab 7"),
+		chromedp.WaitVisible(byText("*[@role='cell']", "Wet lab*")),
+		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "Wet lab 7"),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"),
 		press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
 	shot(t, ctx, "console-wiring")

@@ -42,7 +42,7 @@ func TestFind(t *testing.T) {
 func TestRules(t *testing.T) {
 	switches := []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "quarantine", Segment: "quarantine"}}
 	rules := []wiring.Rule{
-		{ID: "1", Network: "VM Lab*", Segment: "lab"},
+		{ID: "1", Network: "Wet lab*", Segment: "lab"},
 		{ID: "2", Segment: "visitors", Host: "petrel", Switch: "quarantine"},
 		{ID: "3", VLAN: 40, Segment: "visitors"},
 		{ID: "4", Network: "storage", Segment: "storage"},
@@ -52,10 +52,10 @@ func TestRules(t *testing.T) {
 		require.NoError(t, r.Check())
 	}
 	find := func(n machine.NIC, host string) wiring.Match { return wiring.Find(n, host, switches, rules) }
-	m := find(machine.NIC{Network: "vm lab 2"}, "petrel")
+	m := find(machine.NIC{Network: "wet lab 2"}, "petrel")
 	require.Equal(t, "labnet", m.Switch)
 	require.Equal(t, "1", m.Rule)
-	require.Contains(t, m.Why, "network VM Lab* → segment lab")
+	require.Contains(t, m.Why, "network Wet lab* → segment lab")
 	m = find(machine.NIC{Network: "guests", VLAN: 40}, "petrel")
 	require.Equal(t, "quarantine", m.Switch, "by way of the segment")
 	require.Contains(t, m.Why, "segment visitors → switch quarantine of petrel")

@@ -15,7 +15,7 @@ func init() {
 
 func (a *app) wiringCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "wiring", Short: "Rules that lead networks to segments, and segments to switches",
-		Example: "  unvora wiring try \"VM Lab\" --host petrel\n  unvora wiring set --network \"VM*\" --segment lab"}
+		Example: "  unvora wiring try \"Wet lab\" --host petrel\n  unvora wiring set --network \"Wet*\" --segment lab"}
 	cmd.AddCommand(a.wiringListCmd(), a.wiringSetCmd(), a.wiringDropCmd(), a.wiringTryCmd(), a.wiringSegmentCmd())
 	return cmd
 }
@@ -91,7 +91,7 @@ func (a *app) wiringSetCmd() *cobra.Command {
 		Long: `Add a rule. With --segment alone it leads networks of that name or VLAN to a
 segment; with --switch it leads them, or a segment, to a switch. Rules are tried in
 order, and the first that fits wins.`,
-		Example: "  unvora wiring set --network \"VM Lab*\" --segment lab\n  unvora wiring set --segment visitors --switch " +
+		Example: "  unvora wiring set --network \"Wet lab*\" --segment lab\n  unvora wiring set --segment visitors --switch " +
 			"quarantine --host gannet"}
 	f := cmd.Flags()
 	f.StringVar(r.Network, "network", "", "name of the network, * and ? stand for anything")

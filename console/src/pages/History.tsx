@@ -1,6 +1,6 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { allHistoryQuery } from "../api";
-import type { Schemas } from "../api";
 import { exact } from "../format";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
@@ -8,7 +8,7 @@ import { usePages } from "../parts/usePages";
 
 /** Who did what, when and why. */
 export function History() {
-  const list = usePages<Schemas["HistoryEntry"]>(allHistoryQuery);
+  const list = usePages(useInfiniteQuery(allHistoryQuery));
   return (
     <>
       <h1 className="mb-3 text-[20px] font-semibold">History</h1>

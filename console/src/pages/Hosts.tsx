@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import {
@@ -13,7 +13,7 @@ import {
   setPool,
   survey,
 } from "../api";
-import type { Copy, Schemas } from "../api";
+import type { Schemas } from "../api";
 import { ago, count, exact, size } from "../format";
 import { Search } from "../parts/Search";
 import { State } from "../parts/State";
@@ -28,7 +28,7 @@ type Host = Schemas["Host"];
 export function Hosts() {
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
-  const list = usePages<Host>(hostsQuery(text));
+  const list = usePages(useInfiniteQuery(hostsQuery(text)));
   const { items } = list;
   const selected = search.get("host") ?? items[0]?.name ?? "";
   const look = useMutation({ mutationFn: survey });
@@ -154,7 +154,7 @@ function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
 
 function Detail({ name }: { name: string }) {
   const { data: h, error } = useQuery(hostQuery(name));
-  const copies = usePages<Copy>(hostCopiesQuery(name));
+  const copies = usePages(useInfiniteQuery(hostCopiesQuery(name)));
   const queries = useQueryClient();
   const rest = useMutation({
     mutationFn: (resting: boolean) => restHost(name, resting),

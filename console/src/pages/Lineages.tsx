@@ -1,3 +1,4 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { useCallback } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { lineagesQuery } from "../api";
@@ -41,7 +42,7 @@ export function Lineages() {
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
   const navigate = useNavigate();
-  const list = usePages<Lineage>(lineagesQuery(text));
+  const list = usePages(useInfiniteQuery(lineagesQuery(text)));
   const { items, count: total } = list;
   const open = useCallback((l: Lineage) => void navigate(`/lineages/${l.id}`), [navigate]);
   return (

@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { checkManager, dropManager, grantManager, managerCopiesQuery, managerQuery, managersQuery } from "../api";
@@ -70,7 +70,7 @@ export function Managers() {
 function One({ manager: m }: { manager: Manager }) {
   const queries = useQueryClient();
   const detail = useQuery(managerQuery(m.id));
-  const list = usePages<Copy>(managerCopiesQuery(m.name));
+  const list = usePages(useInfiniteQuery(managerCopiesQuery(m.name)));
   const copies = list.items;
   const [picked, setPicked] = useState<string[]>([]);
   const [sheet, setSheet] = useState<{ copies: Copy[]; ahead: boolean }>();

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useContext, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { packagesQuery, shelvesQuery } from "../api";
@@ -17,7 +17,7 @@ export function Packages() {
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
   const [chosen, setChosen] = useState<Copy>();
-  const list = usePages<Copy>(packagesQuery(text));
+  const list = usePages(useInfiniteQuery(packagesQuery(text)));
   const shelves = useQuery(shelvesQuery);
   const picker = useRef<HTMLInputElement>(null);
   const items = list.items;

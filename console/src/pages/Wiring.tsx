@@ -74,7 +74,7 @@ export function Wiring() {
           add.mutate();
         }}
       >
-        {text("network", "Network", "VM Lab*")}
+        {text("network", "Network", "Wet lab*")}
         <Field
           name="VLAN"
           type="number"

@@ -66,8 +66,9 @@ export function Table<T>(p: Props<T>) {
       className={`border-rule ${look} ${background(keyOf(item) === p.selected, n === at, onOpen !== undefined)}`}
       style={style}
       onClick={onOpen && (() => onOpen(item))}
+      onFocus={() => setAt(n)} // j and k go on from the row that has the focus, which stays there
       onKeyDown={(e) => {
-        if (e.key === "Enter" && e.target === e.currentTarget) onOpen?.(item);
+        if (e.key === "Enter" && e.target === e.currentTarget) onOpen?.(items[at] ?? item);
       }}
     >
       {columns.map((c, i) => (
