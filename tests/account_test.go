@@ -52,15 +52,16 @@ func TestOwnAccount(t *testing.T) {
 	require.Zero(t, st.Mode().Perm()&0o007, file)
 	for _, where := range []string{"logs", "demo.json", "unvora.key", "client.toml", "hosts/gannet/state",
 		"hosts/petrel/state"} {
-		require.NoError(t, filepath.WalkDir(filepath.Join(e.dir, where), func(path string, d fs.DirEntry, err error) error {
-			require.NoError(t, err)
-			info, err := d.Info()
-			require.NoError(t, err)
-			if path == filepath.Join(e.dir, where) || !d.IsDir() {
-				require.Zero(t, info.Mode().Perm()&0o077, "%s: %s", path, info.Mode())
-			}
-			return nil
-		}))
+		require.NoError(t, filepath.WalkDir(filepath.Join(e.dir, where),
+			func(path string, d fs.DirEntry, err error) error {
+				require.NoError(t, err)
+				info, err := d.Info()
+				require.NoError(t, err)
+				if path == filepath.Join(e.dir, where) || !d.IsDir() {
+					require.Zero(t, info.Mode().Perm()&0o077, "%s: %s", path, info.Mode())
+				}
+				return nil
+			}))
 	}
 	logs, err := filepath.Glob(filepath.Join(e.dir, "logs", "agent-*.log"))
 	require.NoError(t, err)

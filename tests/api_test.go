@@ -107,7 +107,8 @@ func TestAPIWholeWay(t *testing.T) {
 			"application/octet-stream", bytes.NewReader([]byte("x")))
 		require.NoError(t, err)
 		require.Equal(t, 409, wrongPlace.StatusCode())
-		_, err = c.SendBytesWithBodyWithResponse(ctx, id, &openapi.SendBytesParams{Offset: at}, "application/octet-stream",
+		_, err = c.SendBytesWithBodyWithResponse(ctx, id, &openapi.SendBytesParams{Offset: at},
+			"application/octet-stream",
 			piece)
 		require.NoError(t, err)
 		sent++
@@ -196,8 +197,9 @@ func TestPagesAndFilters(t *testing.T) {
 		after = p.JSON200.Next
 	}
 	require.GreaterOrEqual(t, len(names), 6)
-	for filter, want := range map[string]string{"name~tide-g*": "tide-gauge", "host=petrel name=tide-probe": "tide-probe",
-		"form=stray": "chart-render"} {
+	for filter, want := range map[string]string{"name~tide-g*": "tide-gauge",
+		"host=petrel name=tide-probe": "tide-probe",
+		"form=stray":                  "chart-render"} {
 		p, err := c.ListCopiesWithResponse(ctx, &openapi.ListCopiesParams{Filter: &filter})
 		require.NoError(t, err)
 		require.NotEmpty(t, p.JSON200.Items, filter)
@@ -313,7 +315,8 @@ func TestStoppedAgent(t *testing.T) {
 	r = e.run(t, "import", file, "--host", "petrel", "--yes")
 	require.Equal(t, 4, r.status, r.out+r.err)
 	require.Contains(t, r.err, "The agent on petrel does not answer")
-	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 }, waitFor, 500*time.Millisecond)
+	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 }, waitFor,
+		500*time.Millisecond)
 	require.Equal(t, "up", string(get[openapi.HostDetail](t, e, "hosts", "petrel").State))
 }
 

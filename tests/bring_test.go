@@ -165,7 +165,8 @@ func TestOtherFamily(t *testing.T) {
 	require.Contains(t, found["nic.model"].Message, "Its guest has a driver for virtio.")
 	require.Equal(t, "quarantine", remedy(found["network.unmapped"]))
 	e.ok(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--name", "kiosk", "--yes")
-	was, is := get[openapi.Copy](t, e, "copies", "skua/kiosk-visitor"), get[openapi.Copy](t, e, "copies", "gannet/kiosk")
+	was, is := get[openapi.Copy](t, e, "copies", "skua/kiosk-visitor"),
+		get[openapi.Copy](t, e, "copies", "gannet/kiosk")
 	require.Equal(t, judge(t, "vmdk", filepath.Join(was.Path, "kiosk-visitor-disk1.vmdk")).sum(t),
 		judge(t, "qcow2", filepath.Join(is.Path, "kiosk-disk1.qcow2")).sum(t))
 	require.Equal(t, "virtio", (*is.Machine.Nics)[0].Model)
@@ -267,8 +268,9 @@ func TestChange(t *testing.T) {
 		says   string
 	}{
 		"nothing to change": {[]string{"change", "tide-second"}, 2, "nothing is to be changed"},
-		"unknown device":    {[]string{"change", "tide-second", "--drop", "Harp"}, 2, `has no device "Harp"; it has "cd 1"`},
-		"unknown kind":      {[]string{"change", "tide-second", "--add", "harp"}, 2, "there are cd, floppy"},
+		"unknown device": {[]string{"change", "tide-second", "--drop", "Harp"}, 2,
+			`has no device "Harp"; it has "cd 1"`},
+		"unknown kind": {[]string{"change", "tide-second", "--add", "harp"}, 2, "there are cd, floppy"},
 		"unknown boot": {[]string{"change", "tide-second", "--boot", "disk9"}, 2,
 			`nothing of the machine is called "disk9"`},
 		"unknown switch": {[]string{"nic", "add", "tide-second", "fjord"}, 2, "it has field, lab, quarantine"},
@@ -482,7 +484,8 @@ func severalMachines(t *testing.T) string {
 	system := text[at:end]
 	asking := strings.Replace(system, "</VirtualSystem>",
 		`<EulaSection><Info>x</Info><License>Be kind to gulls.</License></EulaSection><ProductSection><Info>x</Info>
-		  <Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"/></ProductSection></VirtualSystem>`, 1)
+		  <Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"/>
+		      </ProductSection></VirtualSystem>`, 1)
 	second := strings.ReplaceAll(system, "wind-web", "wind-db")
 	text = text[:at] + `<VirtualSystemCollection ovf:id="wind"><Info>x</Info>` + asking + second +
 		"</VirtualSystemCollection>" + text[end:]
@@ -508,7 +511,8 @@ func TestWiringRules(t *testing.T) {
 		"of gannet”")
 	_, found, _ := e.planned(t, "register", "shoal/kiosk-visitor", "--host", "gannet", "--yes")
 	require.Contains(t, found["network.mapped"].Message, "becomes the switch field, by the rule")
-	require.Contains(t, e.ok(t, "wiring", "try", "visitors", "--host", "petrel"), "petrel has no switch that reaches it")
+	require.Contains(t, e.ok(t, "wiring", "try", "visitors", "--host", "petrel"),
+		"petrel has no switch that reaches it")
 	_, found, _ = e.planned(t, "register", "shoal/kiosk-visitor", "--host", "petrel", "--yes")
 	require.Contains(t, found, "network.switch-absent")
 	rules := get[[]openapi.Rule](t, e, "wiring", "list")
@@ -551,7 +555,8 @@ func TestRegisterUndone(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(e.ok(t, "disk", "show", image, "-o", "json")), &was))
 	// Where the second one's descriptor is to be written, a directory is in the way.
 	require.NoError(t, os.Mkdir(filepath.Join(second, ".training-06.ovf.next"), 0o755))
-	r := e.run(t, "register", "reef/training-05", "reef/training-06", "--host", "gannet", "--identity", "renew", "--yes")
+	r := e.run(t, "register", "reef/training-05", "reef/training-06", "--host", "gannet", "--identity", "renew",
+		"--yes")
 	require.Equal(t, 1, r.status, r.out+r.err)
 	require.Contains(t, r.err, "is a directory")
 	after, err := os.ReadFile(filepath.Join(first, "training-05.ovf"))

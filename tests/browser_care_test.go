@@ -114,7 +114,8 @@ func TestConsoleCare(t *testing.T) {
 		press(byText("button", "Check")), chromedp.WaitVisible(byText("li",
 			"it may look, have images made, and make machines")))
 	do(t, ctx, "fetch ahead", press(chromedp.CSS(`input[aria-label="Pick surge-forecast"]`)),
-		press(byText("button", "Fetch ahead")), chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
+		press(byText("button", "Fetch ahead")),
+		chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
 		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "gan"),
 		press(byText("*[@role='option']", "gannet")),
 		chromedp.WaitEnabled(byText("button", "Fetch the disks of surge-forecast to gannet")),

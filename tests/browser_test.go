@@ -31,7 +31,8 @@ const waitFor = 40 * time.Second
 func browser(t *testing.T) context.Context {
 	t.Helper()
 	options := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
-	options = append(options, chromedp.ExecPath(need(t, "chromium", "chromium")), chromedp.NoSandbox, chromedp.DisableGPU,
+	options = append(options, chromedp.ExecPath(need(t, "chromium", "chromium")), chromedp.NoSandbox,
+		chromedp.DisableGPU,
 		chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true),
@@ -107,7 +108,8 @@ func night(on bool) act {
 	}
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia,
-			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme",
+				Value: scheme}}})
 		return err
 	})
 }
@@ -240,7 +242,8 @@ func TestConsole(t *testing.T) {
 
 	do(t, ctx, "hosts", press(byText("a", "Hosts")), chromedp.WaitVisible(byText("h1", "Hosts")),
 		press(byText("span", "gannet")),
-		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)), chromedp.WaitVisible(byText("a", "archive-db")))
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=gannet]`)),
+		chromedp.WaitVisible(byText("a", "archive-db")))
 	shot(t, ctx, "console-hosts")
 	do(t, ctx, "the next row by key", chromedp.KeyEvent("j"), chromedp.KeyEvent(kb.Enter),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=petrel]`)))

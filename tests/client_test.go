@@ -133,7 +133,8 @@ func TestShelf(t *testing.T) {
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "has a package of this name")
 	// A shelf at another host: the disks are read from there, over the network.
-	require.Contains(t, e.ok(t, "export", "archive-db", "attic", "--yes", "--plan"), "read from gannet over the network")
+	require.Contains(t, e.ok(t, "export", "archive-db", "attic", "--yes", "--plan"),
+		"read from gannet over the network")
 	e.ok(t, "export", "archive-db", "attic", "--yes")
 	there := filepath.Join(e.pool("petrel", "attic"), "archive-db.ova")
 	require.Contains(t, e.ok(t, "inspect", there, "--verify"), "manifest ok")
@@ -187,7 +188,8 @@ func TestNames(t *testing.T) {
 		"service not there":   {[]string{"hosts", "--server", "http://127.0.0.1:9"}, 6, "does not answer"},
 		"wrong token":         {[]string{"hosts", "--token", "unv_wrong"}, 5, "not known"},
 		"wrong code":          {[]string{"host", "add", "127.0.0.1:9", "--code", "ABC"}, 2, "8 groups of 4"},
-		"nobody at that place": {[]string{"host", "add", "127.0.0.1:9", "--code", "5QMP-KXSA-C4WJ-W7CY-2AYX-92GX-PXG8-77PE"},
+		"nobody at that place": {[]string{"host", "add", "127.0.0.1:9", "--code",
+			"5QMP-KXSA-C4WJ-W7CY-2AYX-92GX-PXG8-77PE"},
 			6, "does not answer"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -240,7 +242,8 @@ func TestCancel(t *testing.T) {
 	cmd := e.command(context.Background(), "export", "gannet/tide-gauge", file)
 	require.NoError(t, cmd.Start())
 	part := filepath.Join(dir, ".tide-gauge.ova.part")
-	require.Eventually(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 }, 20*time.Second,
+	require.Eventually(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 },
+		20*time.Second,
 		2*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.Error(t, cmd.Wait())
@@ -253,7 +256,8 @@ func TestCancel(t *testing.T) {
 	// Two jobs on one copy: the second is told which one is at work.
 	api := e.api(t)
 	request := asks(t, openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport,
-		Copies: []string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"), File: ptr("x.ova")}})
+		Copies: []string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"),
+			File: ptr("x.ova")}})
 	first, err := api.StartJobWithResponse(context.Background(),
 		&openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)
 	require.NoError(t, err)

@@ -213,7 +213,8 @@ func TestDiskCopyKilled(t *testing.T) {
 		cmd.Dir = d.dir
 		before := d.saved("archive-db.qcow2")
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute, time.Millisecond,
+		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute,
+			time.Millisecond,
 			"its journal was saved")
 		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
@@ -249,8 +250,9 @@ func TestDiskWrongInput(t *testing.T) {
 			"there are qcow2, vmdk, vhdx, vhd and raw"},
 		"no such variant": {[]string{"copy", "a.img", "x", "--format", "vhd", "--variant", "v3"}, 2,
 			"there are dynamic and fixed"},
-		"one argument":       {[]string{"copy", "a.img"}, 2, "accepts 2 arg(s)"},
-		"it is there":        {[]string{"copy", "a.img", "a.qcow2", "--format", "qcow2"}, 1, "nothing is ever written over"},
+		"one argument": {[]string{"copy", "a.img"}, 2, "accepts 2 arg(s)"},
+		"it is there": {[]string{"copy", "a.img", "a.qcow2", "--format", "qcow2"}, 1,
+			"nothing is ever written over"},
 		"a rate of nothing":  {[]string{"copy", "a.img", "x", "--rate", "0"}, 2, "--rate"},
 		"cut short":          {[]string{"sum", "cut.qcow2"}, 1, "(at byte "},
 		"cut short, copied":  {[]string{"copy", "cut.qcow2", "x"}, 1, "cut.qcow2"},

@@ -297,7 +297,8 @@ func (e *estate) api(t testing.TB) *openapi.ClientWithResponses {
 
 func (e *estate) apiWith(t testing.TB, token string) *openapi.ClientWithResponses {
 	t.Helper()
-	c, err := openapi.NewClientWithResponses(e.server+"/api/v1", openapi.WithHTTPClient(&http.Client{Transport: held{t}}),
+	c, err := openapi.NewClientWithResponses(e.server+"/api/v1",
+		openapi.WithHTTPClient(&http.Client{Transport: held{t}}),
 		openapi.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil
@@ -331,7 +332,8 @@ func (e *estate) leftovers(t testing.TB, host string) (found []string) {
 				return err
 			}
 			name := d.Name()
-			if d.IsDir() && name == ".unvora" || strings.HasSuffix(name, ".part") || strings.HasSuffix(name, ".package") ||
+			if d.IsDir() && name == ".unvora" || strings.HasSuffix(name, ".part") ||
+				strings.HasSuffix(name, ".package") ||
 				strings.HasPrefix(name, "spool-") {
 				found = append(found, path)
 			}

@@ -68,17 +68,19 @@ func TestQEMUReadsWhatWeWrite(t *testing.T) {
 				if size > 64<<20 && bits < 12 {
 					continue // tables of 512 bytes: slow, and nothing new
 				}
-				t.Run(fmt.Sprintf("QCOW2 v%d of %d bytes in clusters of %d", version, size, 1<<bits), func(t *testing.T) {
-					path := filepath.Join(t.TempDir(), "image")
-					img, err := qcow2.CreateClusters(create(t, path), disk.Spec{VirtualBytes: size,
-						Variant: fmt.Sprintf("v%d", version), ID: "70126393-2a98-4856-90ac-efe4bba599b2"}, bits)
-					require.NoError(t, err)
-					require.NoError(t, disk.Pump(context.Background(), img, disk.ImageFeed(disktest.Plain(truth), 0, img.BlockBytes()),
-						disk.Options{}))
-					require.NoError(t, img.Finish())
-					requireGuest(t, truth, judge(t, "qcow2", path))
-					requireSound(t, path)
-				})
+				t.Run(fmt.Sprintf("QCOW2 v%d of %d bytes in clusters of %d", version, size, 1<<bits),
+					func(t *testing.T) {
+						path := filepath.Join(t.TempDir(), "image")
+						img, err := qcow2.CreateClusters(create(t, path), disk.Spec{VirtualBytes: size,
+							Variant: fmt.Sprintf("v%d", version), ID: "70126393-2a98-4856-90ac-efe4bba599b2"}, bits)
+						require.NoError(t, err)
+						require.NoError(t, disk.Pump(context.Background(), img,
+							disk.ImageFeed(disktest.Plain(truth), 0, img.BlockBytes()),
+							disk.Options{}))
+						require.NoError(t, img.Finish())
+						requireGuest(t, truth, judge(t, "qcow2", path))
+						requireSound(t, path)
+					})
 			}
 		}
 	}
@@ -171,7 +173,8 @@ func TestEveryFormatJudged(t *testing.T) {
 	places := []int64{2 * mib, 32 * mib, 512 * mib, gib, 4 * gib, 127 * gib, tib, 2 * tib}
 	for _, format := range formats.Table {
 		for _, variant := range format.Variants {
-			for _, size := range []int64{512, 3 * 512, 2*mib + 512, 32*mib + 512, 127*gib + 512, 136899993600 + 512, 2040 * gib,
+			for _, size := range []int64{512, 3 * 512, 2*mib + 512, 32*mib + 512, 127*gib + 512, 136899993600 + 512,
+				2040 * gib,
 				2*tib - 64*mib, 2*tib + gib} {
 				full := variant == "full" || variant == "fixed" || variant == "flat"
 				if full && size > 64*mib || format.MostBytes > 0 && size > format.MostBytes {
@@ -186,7 +189,8 @@ func TestEveryFormatJudged(t *testing.T) {
 						}}
 					target, err := format.Create(create(t, path), spec)
 					require.NoError(t, err)
-					require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(truth, 0, target.BlockBytes()), disk.Options{}))
+					require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(truth, 0, target.BlockBytes()),
+						disk.Options{}))
 					require.NoError(t, target.Finish())
 					j := judge(t, driver(format.Name), path)
 					truth.requireRuns(t, j.size, func(off int64, n int) []byte { return j.read(t, off, n) })
@@ -218,10 +222,12 @@ func TestLayersJudged(t *testing.T) {
 			require.NoError(t, err)
 			dir := t.TempDir()
 			at := func(n string) string { return filepath.Join(dir, n+format.Extension) }
-			spec := disk.Spec{VirtualBytes: size, ID: "70126393-2a98-4856-90ac-efe4bba599b2", Name: "base" + format.Extension}
+			spec := disk.Spec{VirtualBytes: size, ID: "70126393-2a98-4856-90ac-efe4bba599b2",
+				Name: "base" + format.Extension}
 			target, err := format.Create(create(t, at("base")), spec)
 			require.NoError(t, err)
-			require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(base), 0, target.BlockBytes()),
+			require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(disktest.Plain(base), 0,
+				target.BlockBytes()),
 				disk.Options{}))
 			require.NoError(t, target.Finish())
 			require.NoError(t, formats.NewLayer(at("top"), at("base"), format, "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77",
@@ -302,7 +308,8 @@ func TestWeReadWhatQEMUWrites(t *testing.T) {
 		"QCOW2 with narrow refcounts":    {"qcow2", map[string]any{"refcount-bits": 1}},
 		"QCOW2 with extended L2 entries": {"qcow2", map[string]any{"extended-l2": true, "cluster-size": 128 << 10}},
 		"VMDK sparse":                    {"vmdk", map[string]any{"subformat": "monolithicSparse"}},
-		"VMDK sparse with zeroed grains": {"vmdk", map[string]any{"subformat": "monolithicSparse", "zeroed-grain": true}},
+		"VMDK sparse with zeroed grains": {"vmdk", map[string]any{"subformat": "monolithicSparse",
+			"zeroed-grain": true}},
 		"VMDK stream-optimized":          {"vmdk", map[string]any{"subformat": "streamOptimized"}},
 		"VMDK flat":                      {"vmdk", map[string]any{"subformat": "monolithicFlat"}},
 		"VMDK of several sparse extents": {"vmdk", map[string]any{"subformat": "twoGbMaxExtentSparse"}},

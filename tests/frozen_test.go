@@ -67,7 +67,8 @@ func TestFrozen(t *testing.T) {
 	require.NotZero(t, r.status)
 	require.Contains(t, r.out+r.err, "does not answer")
 	thaw()
-	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 }, waitFor, 500*time.Millisecond)
+	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 }, waitFor,
+		500*time.Millisecond)
 
 	thaw = freeze(t, e, "postgres")
 	client := &http.Client{Timeout: time.Minute}

@@ -149,7 +149,8 @@ func TestAttention(t *testing.T) {
 	wave := get[openapi.Copy](t, e, "copies", "wave-model")
 	renamed := strings.NewReplacer(wave.Uuid, lost.Uuid, ">wave-model<", ">old-telemetry<").Replace(string(text))
 	require.NoError(t, os.WriteFile(aside, []byte(renamed), 0o644))
-	require.NoError(t, os.Rename(filepath.Join(e.dir, "aside"), filepath.Join(e.pool("skua", "shoal"), "telemetry-found")))
+	require.NoError(t, os.Rename(filepath.Join(e.dir, "aside"),
+		filepath.Join(e.pool("skua", "shoal"), "telemetry-found")))
 	e.give(t, e.pool("skua", "shoal"), "telemetry-found")
 	require.Eventually(t, func() bool {
 		i, ok := e.attention(t, "--cause", "hollow")["hollow skua/old-telemetry"]
@@ -322,10 +323,12 @@ func TestDriveTravels(t *testing.T) {
 		return c.Host + " " + string(c.Form) + " " + c.State
 	}
 	require.NoError(t, os.Rename(here, e.dir+"/pulled-out"))
-	require.Eventually(t, func() bool { return state() == "gannet registered away" }, 30*time.Second, 200*time.Millisecond,
+	require.Eventually(t, func() bool { return state() == "gannet registered away" }, 30*time.Second,
+		200*time.Millisecond,
 		"kept, with its last sighting")
 	require.NoError(t, os.Rename(e.dir+"/pulled-out", there))
-	require.Eventually(t, func() bool { return state() == "petrel stray stopped" }, 30*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == "petrel stray stopped" }, 30*time.Second,
+		200*time.Millisecond)
 	e.ok(t, "survey")
 	require.Equal(t, "petrel stray stopped", state(), "the host that has the drive speaks for it")
 	named := 0

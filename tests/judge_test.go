@@ -46,7 +46,8 @@ func daemonOf(t testing.TB, args ...string) (qmp func(command string, arguments 
 	dir, err := os.MkdirTemp("", "judge-")
 	require.NoError(t, err)
 	control := filepath.Join(dir, "qmp")
-	args = append([]string{"--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor", "chardev=q"},
+	args = append([]string{"--chardev", "socket,path=" + control + ",server=on,wait=off,id=q", "--monitor",
+		"chardev=q"},
 		args...)
 	cmd := exec.Command(binary, args...)
 	var said strings.Builder

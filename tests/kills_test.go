@@ -56,7 +56,8 @@ func TestKills(t *testing.T) {
 			// An operation that writes less is over before; its end is judged all the same.
 			for over := false; !over; {
 				var now int64
-				if err := db.QueryRow(t.Context(), `select count(*) from events`).Scan(&now); err != nil || now-base >= int64(at) {
+				if err := db.QueryRow(t.Context(), `select count(*) from events`).Scan(&now); err != nil ||
+					now-base >= int64(at) {
 					break
 				}
 				select {

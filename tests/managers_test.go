@@ -83,13 +83,17 @@ func TestManager(t *testing.T) {
 		_, trust, _ := strings.Cut(says, "--trust ")
 		trust = strings.TrimSpace(trust)
 		require.Contains(t, says, "compare it with what the people there tell you")
-		require.Contains(t, e.told(t, 2, "manager", "add", "second", address, "--account", "visitor", "--trust", "sha256:00"),
+		require.Contains(t, e.told(t, 2, "manager", "add", "second", address, "--account", "visitor", "--trust",
+			"sha256:00"),
 			"not the one that is to be trusted")
-		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://127.0.0.1:1/cimi", "--account", "visitor"),
+		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://127.0.0.1:1/cimi", "--account",
+			"visitor"),
 			"nothing listens on port 1")
-		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://nowhere.invalid/cimi", "--account", "visitor"),
+		require.Contains(t, e.told(t, 6, "manager", "add", "second", "https://nowhere.invalid/cimi", "--account",
+			"visitor"),
 			"can't be resolved")
-		require.Contains(t, e.told(t, 2, "manager", "add", "second", "http://x/cimi", "--account", "visitor"), "https URL")
+		require.Contains(t, e.told(t, 2, "manager", "add", "second", "http://x/cimi", "--account", "visitor"),
+			"https URL")
 		require.Contains(t, e.told(t, 2, "manager", "add", "a/b", address, "--account", "visitor", "--trust", trust),
 			"no name for a manager")
 		e.env = []string{"UNVORA_MANAGER_SECRET=high tide"}
@@ -101,14 +105,16 @@ func TestManager(t *testing.T) {
 		e.ok(t, "manager", "add", "mainland", address, "--account", "visitor", "--trust", trust)
 		require.Contains(t, e.told(t, 1, "manager", "check", "mainland"), "can't be used as it should be")
 		require.Contains(t, e.run(t, "manager", "check", "mainland").out, "so that nothing can be imported")
-		require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--plan").out,
+		require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "gannet",
+			"--plan").out,
 			"manager.rights")
 		e.ok(t, "manager", "drop", "mainland")
 		e.ok(t, "manager", "add", "mainland", address, "--account", "skerrow", "--trust", trust)
 
 		// What it is asked with lies sealed in the database, and is told nobody.
 		require.NotContains(t, e.ok(t, "managers", "mainland", "-o", "json"), kept.ManagerPassword)
-		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora", kept.DatabasePassword,
+		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora",
+			kept.DatabasePassword,
 			kept.DatabasePort))
 		require.NoError(t, err)
 		defer db.Close(t.Context())
@@ -136,10 +142,12 @@ func TestManager(t *testing.T) {
 	})
 
 	t.Run("import", func(t *testing.T) {
-		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "--where", "state=stopped", "--host", "skua", "--yes",
+		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "--where", "state=stopped", "--host", "skua",
+			"--yes",
 			"--plan")
 		require.Equal(t, []string{"dunlin@mainland/surge-forecast"}, p.Subjects)
-		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "skua", "--name", "surge", "--facet", "mac=keep",
+		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "skua", "--name", "surge", "--facet",
+			"mac=keep",
 			"--answer", "mac.in-use=keep", "--yes")
 		for n := range 2 {
 			require.Equal(t, e.volume(t, fmt.Sprint("surge-forecast-disk", n+1)), e.diskOf(t, "vmdk", "skua/surge", n))
@@ -154,18 +162,21 @@ func TestManager(t *testing.T) {
 		// Another host reads and converts on the way.
 		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via",
 			"knot@mainland"), "--via names a host")
-		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "petrel", "--pool", "ledge",
+		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "petrel", "--pool",
+			"ledge",
 			"--yes")
 		require.Equal(t, e.volume(t, "surge-forecast-disk2"), e.diskOf(t, "vhdx", "fulmar/surge-forecast", 1))
 		require.NotEqual(t, c.Macs, get[openapi.Copy](t, e, "copies", "fulmar/surge-forecast").Macs)
-		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "gannet", "--move"),
+		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "gannet",
+			"--move"),
 			"stays there")
 		require.Contains(t, e.told(t, 1, "import", "--from", "mainland", "--where", "name=none", "--host", "gannet"),
 			"no machines that fit")
 	})
 
 	t.Run("a running machine is stopped for its image only", func(t *testing.T) {
-		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "ferry-notices", "--host", "petrel", "--yes", "--plan")
+		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "ferry-notices", "--host", "petrel", "--yes",
+			"--plan")
 		require.True(t, slices.ContainsFunc(p.Findings,
 			func(f openapi.Finding) bool { return f.Code == "manager.stopped-only" }))
 		e.ok(t, "import", "--from", "mainland", "ferry-notices", "--host", "petrel", "--yes")
@@ -174,7 +185,8 @@ func TestManager(t *testing.T) {
 	})
 
 	t.Run("fetch ahead, and again", func(t *testing.T) {
-		args := []string{"import", "--from", "mainland", "--where", "name~swell-*", "--except", "nobody", "--host", "petrel",
+		args := []string{"import", "--from", "mainland", "--where", "name~swell-*", "--except", "nobody", "--host",
+			"petrel",
 			"--ahead", "--answer", "manager.running=moment"}
 		e.ok(t, args...) // to another host first, where nothing is left of it
 		args[8] = "gannet"
@@ -219,7 +231,8 @@ func TestManager(t *testing.T) {
 			there = get[openapi.Copy](t, e, "copies", "mainland/swell-archive")
 			return lastOf((*there.Machine.Disks)[0].File) != "swell-archive-disk1"
 		}, waitFor, waitFor/100)
-		require.Equal(t, e.diskOf(t, "qcow2", "gannet/swell-archive", 0), e.volume(t, lastOf((*there.Machine.Disks)[0].File)))
+		require.Equal(t, e.diskOf(t, "qcow2", "gannet/swell-archive", 0),
+			e.volume(t, lastOf((*there.Machine.Disks)[0].File)))
 		require.NoFileExists(t, standin.VolumePath(e.mainland(), "swell-archive-disk1"))
 		require.Empty(t, e.images(t))
 		e.ok(t, "put-back", "gannet/tide-gauge", "--to", "mainland", "--yes")
@@ -249,7 +262,8 @@ func TestManagerCrash(t *testing.T) {
 	require.Empty(t, e.leftovers(t, "gannet"))
 	require.Empty(t, e.images(t))
 
-	e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "petrel", "--name", "second", "--yes", "--detach")
+	e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "petrel", "--name", "second", "--yes",
+		"--detach")
 	job := get[[]openapi.Job](t, e, "jobs")[0].Id
 	require.Contains(t, e.told(t, 4, "manager", "drop", "mainland"), "is at work at mainland")
 	e.ok(t, "jobs", "cancel", job)
@@ -330,7 +344,8 @@ func TestPeers(t *testing.T) {
 	})
 
 	t.Run("findings for what the other lacks", func(t *testing.T) {
-		out := b.run(t, "import", "--from", "skerrow", "kiosk-visitor", "--host", "petrel", "--name", "kiosk", "--plan").out
+		out := b.run(t, "import", "--from", "skerrow", "kiosk-visitor", "--host", "petrel", "--name", "kiosk",
+			"--plan").out
 		require.Contains(t, out, "No switch of petrel reaches the network visitors")
 		out = b.run(t, "import", "--from", "skerrow", "wave-model", "--host", "fulmar", "--name", "wave", "--plan").out
 		require.Contains(t, out, "cpu.too-many")
@@ -358,7 +373,8 @@ func TestPeers(t *testing.T) {
 		require.NoError(t, err)
 		island := hostlink.DialPeer(config, codeA.Address, func(*x509.Certificate) error { return nil })
 		ask := func(copy, job string) (*hostlink.PeerTicket, error) {
-			return island.Read(t.Context(), hostlink.PeerRead{Copy: get[openapi.Copy](t, a, "copies", copy).Id, Job: job,
+			return island.Read(t.Context(), hostlink.PeerRead{Copy: get[openapi.Copy](t, a, "copies", copy).Id,
+				Job: job,
 				Who: "x"})
 		}
 		require.Eventually(t, func() bool {
@@ -380,7 +396,8 @@ func TestPeers(t *testing.T) {
 	t.Run("a copy moves, and keeps its identity", func(t *testing.T) {
 		c := get[openapi.Copy](t, a, "copies", "gannet/tide-gauge")
 		truth := a.diskOf(t, "qcow2", "gannet/tide-gauge", 0)
-		b.ok(t, "delist", "gannet/tide-gauge", "--files", "trash", "--answer", "source.last-copy=by-name:tide-gauge", "--yes")
+		b.ok(t, "delist", "gannet/tide-gauge", "--files", "trash", "--answer", "source.last-copy=by-name:tide-gauge",
+			"--yes")
 		b.ok(t, "import", "--from", "skerrow", "tide-gauge", "--host", "petrel", "--move", "--yes", "--answer",
 			"mac.in-use=keep")
 		moved := get[openapi.Copy](t, b, "copies", "petrel/tide-gauge")
@@ -395,7 +412,8 @@ func TestPeers(t *testing.T) {
 		agent := b.pids(t)["agent-gannet"]
 		require.NoError(t, syscall.Kill(agent, syscall.SIGSTOP))
 		t.Cleanup(func() { syscall.Kill(agent, syscall.SIGCONT) })
-		b.ok(t, "import", "--from", "skerrow", "tide-probe", "--host", "gannet", "--name", "probe-two", "--yes", "--detach")
+		b.ok(t, "import", "--from", "skerrow", "tide-probe", "--host", "gannet", "--name", "probe-two", "--yes",
+			"--detach")
 		var lent openapi.Job
 		require.Eventually(t, func() bool {
 			lent = get[[]openapi.Job](t, a, "jobs")[0]
@@ -409,7 +427,8 @@ func TestPeers(t *testing.T) {
 			"whoever was quicker")
 		require.Eventually(t, func() bool { return get[openapi.Job](t, a, "jobs", lent.Id).State == "cancelled" },
 			time.Minute, 100*time.Millisecond)
-		require.NoDirExists(t, filepath.Join(b.pool("gannet", "reef"), ".unvora", get[[]openapi.Job](t, b, "jobs")[0].Id))
+		require.NoDirExists(t, filepath.Join(b.pool("gannet", "reef"), ".unvora",
+			get[[]openapi.Job](t, b, "jobs")[0].Id))
 	})
 
 	t.Run("an end that is told too late, or not at all", func(t *testing.T) {

@@ -74,7 +74,8 @@ func TestOneMoreOperation(t *testing.T) {
 	e.ok(t, "power", "on", "gannet/tide-gauge")
 	require.Contains(t, e.ok(t, "rouse", "--help"), "Stop a copy and start it again")
 	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--plan"), "Start gannet/tide-gauge again")
-	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--note", "after the storm"), "gannet/tide-gauge: roused.")
+	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--note", "after the storm"),
+		"gannet/tide-gauge: roused.")
 	require.Contains(t, e.ok(t, "jobs"), "rouse")
 
 	c := e.api(t)

@@ -48,7 +48,8 @@ func switchesOfHosts(t *testing.T, e *estate) {
 	// An agent that is killed finds its switches again.
 	before := e.pids(t)["agent-gannet"]
 	require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return e.pids(t)["agent-gannet"] != before }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return e.pids(t)["agent-gannet"] != before }, 30*time.Second,
+		100*time.Millisecond)
 	require.Eventually(t, func() bool { return e.run(t, "survey", "gannet").status == 0 }, 30*time.Second,
 		100*time.Millisecond)
 	require.Contains(t, names(), "visitors")
@@ -108,7 +109,8 @@ func (e *estate) operator(t *testing.T, name string) string {
 // rests takes nothing new.
 func TestLandingAndRest(t *testing.T) {
 	e := ownEstate(t)
-	truth := judge(t, "qcow2", filepath.Join(e.pool("gannet", "kelp"), "chart-render", "chart-render-disk1.qcow2")).sum(t)
+	truth := judge(t, "qcow2", filepath.Join(e.pool("gannet", "kelp"), "chart-render",
+		"chart-render-disk1.qcow2")).sum(t)
 	require.Contains(t, e.ok(t, "landing", "list"), "the roomiest pool labelled fast")
 	e.ok(t, "landing", "set", "--kind", "disk", "--over", "4GiB", "--label", "archive", "--host", "gannet", "--first")
 	_, found, _ := e.planned(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--name",

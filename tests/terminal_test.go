@@ -115,7 +115,8 @@ func TestTerminalShots(t *testing.T) {
 		if *shots == "" {
 			return
 		}
-		do(t, ctx, name, chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora "+strings.Join(args, " "), said))))
+		do(t, ctx, name, chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora "+strings.Join(args, " "),
+			said))))
 		picture(t, ctx, name)
 	}
 	take := func(name, typed string, args ...string) { show(name, e.onTerminal(t, typed, args...), args...) }
@@ -133,7 +134,8 @@ func TestTerminalShots(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(disks, "parents"), 0o755))
 	reef := filepath.Join(e.pool("gannet", "reef"), "tide-gauge", "tide-gauge-disk1.qcow2")
 	e.ok(t, "disk", "copy", reef, filepath.Join(disks, "classroom.vhdx"), "--format", "vhdx")
-	e.ok(t, "disk", "layer", filepath.Join(disks, "training-07.vhdx"), "--parent", filepath.Join(disks, "classroom.vhdx"))
+	e.ok(t, "disk", "layer", filepath.Join(disks, "training-07.vhdx"), "--parent",
+		filepath.Join(disks, "classroom.vhdx"))
 	require.NoError(t, os.Rename(filepath.Join(disks, "classroom.vhdx"),
 		filepath.Join(disks, "parents", "classroom.vhdx")))
 	f, err := os.OpenFile(filepath.Join(disks, "parents", "classroom.vhdx"), os.O_RDWR, 0)
@@ -144,7 +146,8 @@ func TestTerminalShots(t *testing.T) {
 	var all []string
 	for _, line := range []string{
 		"disk show training-07.vhdx", "disk reparent training-07.vhdx --parent parents/classroom.vhdx",
-		"disk check parents/classroom.vhdx --repair", "disk copy training-07.vhdx training-07.qcow2 --format qcow2 --verify",
+		"disk check parents/classroom.vhdx --repair", "disk copy training-07.vhdx training-07.qcow2 --format qcow2 " +
+			"--verify",
 		"disk sum training-07.vhdx training-07.qcow2",
 	} {
 		said := e.onTerminalIn(t, disks, "", strings.Fields(line)...)
@@ -157,7 +160,8 @@ func TestTerminalShots(t *testing.T) {
 	}
 	require.Contains(t, strings.Join(all, ""), "read back and right")
 	if *shots != "" {
-		do(t, ctx, "client-disk", chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora disk show training-07.vhdx",
+		do(t, ctx, "client-disk", chromedp.Navigate("data:text/html,"+url.PathEscape(page("unvora disk show "+
+			"training-07.vhdx",
 			strings.Join(all, "\r\n")))))
 		picture(t, ctx, "client-disk")
 	}

@@ -37,6 +37,10 @@ export function App() {
   );
 }
 
+// A page in the navigation: the one that is open, and the others.
+const here = "border-sea text-sea";
+const elsewhere = "border-transparent text-soft hover:text-ink";
+
 function Shell({ user }: { user: string }) {
   useEvents();
   const { pathname } = useLocation();
@@ -62,9 +66,7 @@ function Shell({ user }: { user: string }) {
                 <NavLink
                   key={path}
                   to={`/${path}`}
-                  className={({ isActive }) =>
-                    `border-b-2 px-3 py-2.5 font-semibold ${isActive ? "border-sea text-sea" : "border-transparent text-soft hover:text-ink"}`
-                  }
+                  className={({ isActive }) => `border-b-2 px-3 py-2.5 font-semibold ${isActive ? here : elsewhere}`}
                 >
                   {name}
                   {name === "Attention" && waiting > 0 && (
@@ -97,8 +99,8 @@ function Shell({ user }: { user: string }) {
         </Fault>
       </main>
       {over && (
-        <div className="pointer-events-none fixed inset-0 z-40 grid place-items-center border-4 border-sea bg-chart/80 text-[20px] font-semibold">
-          Let go to see what bringing it in would do
+        <div className="pointer-events-none fixed inset-0 z-40 grid place-items-center border-4 border-sea bg-chart/80">
+          <p className="text-[20px] font-semibold">Let go to see what bringing it in would do</p>
         </div>
       )}
       {file && <ImportSheet file={file} onClose={clear} />}

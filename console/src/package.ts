@@ -62,7 +62,8 @@ export async function readPackage(file: File): Promise<Skeleton> {
     const offset = at + block;
     if (offset + length > file.size) {
       throw new Error(
-        `${file.name} is cut short: ${name} should have ${length} bytes, the archive ends after ${file.size - offset} of them. Fetch it again.`,
+        `${file.name} is cut short: ${name} should have ${length} bytes, ` +
+          `the archive ends after ${file.size - offset} of them. Fetch it again.`,
       );
     }
     if (type === "x") {

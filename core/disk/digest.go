@@ -123,7 +123,8 @@ var ErrReadBack = errors.New("read back, it differs from what was written")
 // ReadBack reads all data of img and compares it with d.
 func ReadBack(ctx context.Context, img Image, d *Digest, progress func(dataBytes int64)) error {
 	got := NewDigest(d.size)
-	if err := Pump(ctx, nowhere{}, ImageFeed(img, 0, digestBlock), Options{Digest: got, Progress: progress}); err != nil {
+	if err := Pump(ctx, nowhere{}, ImageFeed(img, 0, digestBlock),
+		Options{Digest: got, Progress: progress}); err != nil {
 		return err
 	}
 	if r, differs := d.Differs(got); differs {

@@ -27,7 +27,8 @@ func TestKernelCopies(t *testing.T) {
 	dir := t.TempDir()
 	truth := disktest.Pattern(3<<20, 4)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), truth, 0o644))
-	a, b, c := osFile(t, filepath.Join(dir, "a")), osFile(t, filepath.Join(dir, "b")), osFile(t, filepath.Join(dir, "c"))
+	a, b, c := osFile(t, filepath.Join(dir, "a")), osFile(t, filepath.Join(dir, "b")),
+		osFile(t, filepath.Join(dir, "c"))
 	require.NoError(t, b.Truncate(3<<20))
 	require.NoError(t, b.CopyRange(a, 4096, 1<<20))
 	got := make([]byte, 1<<20)

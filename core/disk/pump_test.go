@@ -106,7 +106,8 @@ func TestPumpTellsErrors(t *testing.T) {
 	require.Len(t, s.puts, 1, "it stops at once")
 
 	torn := errors.New("input/output error")
-	err := disk.Pump(t.Context(), &sink{unit: 4096, bytes: make([]byte, 8<<20)}, &feed{n: 5, load: torn}, disk.Options{})
+	err := disk.Pump(t.Context(), &sink{unit: 4096, bytes: make([]byte, 8<<20)}, &feed{n: 5, load: torn},
+		disk.Options{})
 	require.ErrorIs(t, err, torn)
 	err = disk.Pump(t.Context(), &sink{unit: 4096, bytes: make([]byte, 8<<20)}, &feed{n: 5, next: torn}, disk.Options{})
 	require.ErrorIs(t, err, torn)

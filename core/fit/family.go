@@ -41,7 +41,8 @@ var Families = []Family{
 		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true,
 		MaxCPUs: 192, MaxCores: 48, MaxDisk: 96 << 40, MaxLayers: 40, SectorBytes: []int{512, 4096},
 		MinHardware: 1, MaxHardware: 9, MaxPath: 3000, KeepsSnapshots: true,
-		MaxOf: map[string]int{"nic": 24, "disk": 120, machine.DeviceCD: 4, machine.DeviceFloppy: 1, machine.DeviceSerial: 6,
+		MaxOf: map[string]int{"nic": 24, "disk": 120, machine.DeviceCD: 4, machine.DeviceFloppy: 1,
+			machine.DeviceSerial:   6,
 			machine.DeviceParallel: 2, machine.DeviceSound: 1, machine.DeviceUSB: 3},
 	},
 	{
@@ -50,7 +51,8 @@ var Families = []Family{
 		Firmware: []string{"bios", "uefi"}, SecureBoot: true, VaryingMemory: true,
 		MaxCPUs: 72, MaxCores: 36, MaxDisk: 40 << 40, MaxLayers: 20, SectorBytes: []int{512},
 		MinHardware: 2, MaxHardware: 6, MaxPath: 1500,
-		MaxOf: map[string]int{"nic": 12, "disk": 48, machine.DeviceCD: 3, machine.DeviceFloppy: 1, machine.DeviceSerial: 3,
+		MaxOf: map[string]int{"nic": 12, "disk": 48, machine.DeviceCD: 3, machine.DeviceFloppy: 1,
+			machine.DeviceSerial:   3,
 			machine.DeviceParallel: 1, machine.DeviceSound: 1, machine.DeviceUSB: 2},
 	},
 	{
@@ -59,8 +61,9 @@ var Families = []Family{
 		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true,
 		MaxCPUs: 40, MaxCores: 20, MaxDisk: 24 << 40, MaxLayers: 28, SectorBytes: []int{512, 4096},
 		MinHardware: 3, MaxHardware: 8, MaxPath: 700,
-		MaxOf: map[string]int{"nic": 6, "disk": 36, machine.DeviceCD: 2, machine.DeviceSerial: 2, machine.DeviceSound: 0,
-			machine.DeviceUSB: 0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1},
+		MaxOf: map[string]int{"nic": 6, "disk": 36, machine.DeviceCD: 2, machine.DeviceSerial: 2,
+			machine.DeviceSound: 0,
+			machine.DeviceUSB:   0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1},
 	},
 }
 

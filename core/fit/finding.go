@@ -181,15 +181,16 @@ var catalogue = map[string]entry{
 	"firmware.variables-missing": entryOf(Choice, best("fresh", "Make a fresh one"), offer("none", "Go on without")),
 	"hardware.newer":             entryOf(Choice, takes(best("lower", "Lower it"), "number")),
 	"hardware.older":             entryOf(Choice, takes(best("raise", "Raise it"), "number"), offer("keep", "Keep it")),
-	"tpm.unsupported":            entryOf(Blocker, explicitly("without", "Go on without it: the secrets in it are lost")),
-	"tpm.key-missing":            entryOf(Blocker),
-	"key.no-backup":              entryOf(Note),
-	"nic.model":                  entryOf(Choice, takes(best("replace", "Replace it"), "text")),
-	"controller.model":           entryOf(Choice, takes(best("replace", "Replace it"), "text")),
-	"device.needless":            entryOf(Choice, best("remove", "Remove it"), offer("keep", "Keep it")),
-	"device.passthrough":         entryOf(Choice, best("remove", "Remove it")),
-	"device.host-path":           entryOf(Choice, best("remove", "Remove it"), file("elsewhere", "Point elsewhere")),
-	"device.limit":               entryOf(Choice, takes(best("first", "Keep the first ones"), "number")),
+	"tpm.unsupported": entryOf(Blocker, explicitly("without",
+		"Go on without it: the secrets in it are lost")),
+	"tpm.key-missing":    entryOf(Blocker),
+	"key.no-backup":      entryOf(Note),
+	"nic.model":          entryOf(Choice, takes(best("replace", "Replace it"), "text")),
+	"controller.model":   entryOf(Choice, takes(best("replace", "Replace it"), "text")),
+	"device.needless":    entryOf(Choice, best("remove", "Remove it"), offer("keep", "Keep it")),
+	"device.passthrough": entryOf(Choice, best("remove", "Remove it")),
+	"device.host-path":   entryOf(Choice, best("remove", "Remove it"), file("elsewhere", "Point elsewhere")),
+	"device.limit":       entryOf(Choice, takes(best("first", "Keep the first ones"), "number")),
 	"guest.unknown": entryOf(Choice, takes(best("found", "As found on the disk"), "text"),
 		takes(offer("choose", "Say which it is"), "text"), offer("unknown", "Leave it unknown")),
 	"guest.stated-wrong": entryOf(Choice, takes(best("found", "As found on the disk"), "text"),
@@ -242,7 +243,8 @@ var catalogue = map[string]entry{
 
 	"state.running": entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards")),
 	"manager.running": entryOf(Choice, best("stop", "Stop it there for as long as images of its disks are made, "+
-		"and start it again"), offer("moment", "Take its disks as they are at one moment, as after a power cut; it goes on "+
+		"and start it again"), offer("moment", "Take its disks as they are at one moment, as after a power cut; it "+
+		"goes on "+
 		"running")),
 	"manager.stopped-only": entryOf(Note),
 	"manager.rights":       entryOf(Blocker),
@@ -365,7 +367,8 @@ func (f *Finding) Take(answer string) error {
 			continue
 		}
 		if r.Takes != "" && value == "" && r.Value == "" {
-			return fmt.Errorf("%s: the remedy %q needs a value: %s=%s:%s", f.Code, id, f.Code, id, strings.ToUpper(r.Takes))
+			return fmt.Errorf("%s: the remedy %q needs a value: %s=%s:%s", f.Code, id, f.Code, id,
+				strings.ToUpper(r.Takes))
 		}
 		f.Answer = answer
 		return nil

@@ -43,7 +43,8 @@ func TestAnswers(t *testing.T) {
 	raw, err := json.Marshal(fit.Raise("mac.in-use", "NIC 1", "In use.", nil))
 	require.NoError(t, err)
 	require.JSONEq(t,
-		`{"code":"mac.in-use","severity":"choice","subject":"NIC 1","message":"In use.","detail":{},"answer":null,"remedies":[
+		`{"code":"mac.in-use","severity":"choice","subject":"NIC 1","message":"In use.","detail":{},"answer":null,
+			"remedies":[
 		{"id":"renew","label":"Give it a new MAC","recommended":true,"explicit":false,"takes":null,"value":""},
 		{"id":"keep","label":"Keep it: the two can't both run","recommended":false,
 			"explicit":true,"takes":null,"value":""}]}`, string(raw))
@@ -88,21 +89,29 @@ func TestRules(t *testing.T) {
 		{"memory.too-much", func(s *situation) { s.m.MemoryBytes = 65 << 30 }, []string{"reduce"}, nil},
 		{"memory.too-much", func(s *situation) { s.h.FreeMemory = 1 << 30 }, []string{"reduce"},
 			func(t *testing.T, m *machine.Machine) { require.Equal(t, int64(1<<30), m.MemoryBytes) }},
-		{"memory.varying", func(s *situation) { s.m.MinMemoryBytes, s.m.Guest = 1<<30, "FreeBSD 14" }, []string{"fix"}, nil},
+		{"memory.varying", func(s *situation) { s.m.MinMemoryBytes, s.m.Guest = 1<<30, "FreeBSD 14" }, []string{"fix"},
+			nil},
 		{"size.class", func(s *situation) {
 			s.h.Classes = []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30},
 				{Name: "large", CPUs: 8, MemoryBytes: 32 << 30}, {Name: "middle", CPUs: 2, MemoryBytes: 4 << 30}}
-		}, []string{"nearest"}, func(t *testing.T, m *machine.Machine) { require.Equal(t, int64(4<<30), m.MemoryBytes) }},
+		}, []string{"nearest"}, func(t *testing.T, m *machine.Machine) {
+			require.Equal(t, int64(4<<30),
+				m.MemoryBytes)
+		}},
 		{"firmware.unsupported", func(s *situation) { s.m.Firmware = "coreboot" }, nil, nil},
 		{"firmware.unsupported", func(s *situation) { s.m.SecureBoot, s.h.Family.SecureBoot = true, false }, nil, nil},
 		{"firmware.variables-missing", func(s *situation) { s.m.Firmware = "uefi" }, []string{"fresh"}, nil},
 		{"hardware.newer", func(s *situation) { s.m.Hardware = 12 }, []string{"lower"}, nil},
 		{"hardware.older", func(s *situation) { s.m.Hardware, s.h.Family.MinHardware = 1, 3 }, []string{"raise"}, nil},
 		{"tpm.unsupported", func(s *situation) { s.m.TPM = "2.0" }, []string{"without"}, nil},
-		{"tpm.key-missing", func(s *situation) { s.m.TPM, s.m.TPMKey, s.h.Family.TPM = "2.0", "northhead", true }, nil, nil},
+		{"tpm.key-missing", func(s *situation) { s.m.TPM, s.m.TPMKey, s.h.Family.TPM = "2.0", "northhead", true }, nil,
+			nil},
 		{"nic.model", func(s *situation) { s.m.NICs[0].Model = "virtio" }, []string{"replace", "replace:RTL8139"}, nil},
 		{"controller.model", func(s *situation) { s.m.Disks[0].Controller = "virtio-scsi" }, []string{"replace"}, nil},
-		{"device.needless", func(s *situation) { s.m.Devices = []machine.Device{{Kind: "sound", Name: "Sound card 1"}} },
+		{"device.needless", func(s *situation) {
+			s.m.Devices = []machine.Device{{Kind: "sound",
+				Name: "Sound card 1"}}
+		},
 			[]string{"remove"}, nil},
 		{"device.passthrough", func(s *situation) {
 			s.m.Devices = []machine.Device{{Kind: "passthrough", Name: "GPU", File: "0000:01:00.0"}}
@@ -120,14 +129,16 @@ func TestRules(t *testing.T) {
 		{"guest.unknown", func(s *situation) {
 			s.m.Guest, s.g = "Other (64-bit)", &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)"}
 		}, []string{"found", "choose:FreeBSD 14"}, nil},
-		{"guest.stated-wrong", func(s *situation) { s.g = &fit.Guest{System: "Windows Server 2022"} }, []string{"found"},
+		{"guest.stated-wrong", func(s *situation) { s.g = &fit.Guest{System: "Windows Server 2022"} },
+			[]string{"found"},
 			func(t *testing.T, m *machine.Machine) { require.Equal(t, 113, m.GuestID) }},
 		{"guest.driver-missing", func(s *situation) { s.g = &fit.Guest{Drivers: []string{"ide"}} }, []string{"replace"},
 			func(t *testing.T, m *machine.Machine) { require.Equal(t, "ide", m.Disks[0].Controller) }},
 		{"key.no-backup", func(s *situation) {
 			s.m.TPM, s.m.TPMKey, s.h.Keys, s.h.UnsavedKeys = "2.0", "desk", []string{"desk"}, []string{"desk"}
 		}, nil, nil},
-		{"host.no-acceleration", func(s *situation) { s.h.NoAcceleration = "switched off in the computer's firmware" }, nil,
+		{"host.no-acceleration", func(s *situation) { s.h.NoAcceleration = "switched off in the computer's firmware" },
+			nil,
 			nil},
 	} {
 		for n, answer := range append([]string{""}, c.clears...) {
@@ -172,7 +183,8 @@ func TestRules(t *testing.T) {
 }
 
 func TestSize(t *testing.T) {
-	for bytes, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1 KiB", 1536: "1.5 KiB", 54 << 20: "54 MiB",
+	for bytes, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1 KiB", 1536: "1.5 KiB",
+		54 << 20: "54 MiB",
 		56617984: "54.0 MiB", 150<<30 + 1<<29: "150 GiB", 1 << 60: "1 EiB"} {
 		require.Equal(t, want, fit.Size(bytes))
 	}

@@ -184,7 +184,8 @@ var Rules = []Rule{
 				best = n
 			}
 		}
-		f := Raise("cpu.topology", m.Name, fmt.Sprintf("%d CPUs can't be given as sockets of %d cores: hosts of the family "+
+		f := Raise("cpu.topology", m.Name, fmt.Sprintf("%d CPUs can't be given as sockets of %d cores: hosts of the "+
+			"family "+
 			"%s have %d at most, and every socket as many.", m.CPUs, c, h.Family.Name, h.Family.MaxCores), nil)
 		f.Suggest("nearest", fmt.Sprintf("%d sockets of %d cores", m.CPUs/best, best), strconv.Itoa(best))
 		return one(f)
@@ -213,7 +214,8 @@ var Rules = []Rule{
 	{"memory.too-much", func(m *machine.Machine, h Host, _ *Guest) []Finding {
 		most, says := h.MemoryBytes, fmt.Sprintf("%s has %s", h.Name, Size(h.MemoryBytes))
 		if h.FreeMemory > 0 && h.FreeMemory < most {
-			most, says = h.FreeMemory, fmt.Sprintf("%s has %s free of %s", h.Name, Size(h.FreeMemory), Size(h.MemoryBytes))
+			most, says = h.FreeMemory, fmt.Sprintf("%s has %s free of %s", h.Name, Size(h.FreeMemory),
+				Size(h.MemoryBytes))
 		}
 		if most <= 0 || m.MemoryBytes <= most {
 			return nil
@@ -244,7 +246,8 @@ var Rules = []Rule{
 		if why == "" {
 			return nil
 		}
-		f := Raise("memory.varying", m.Name, fmt.Sprintf("Its memory varies between %s and %s. %s.", Size(m.MinMemoryBytes),
+		f := Raise("memory.varying", m.Name, fmt.Sprintf("Its memory varies between %s and %s. %s.",
+			Size(m.MinMemoryBytes),
 			Size(m.MemoryBytes), why), nil)
 		f.Suggest("fix", "Fix it at "+Size(m.MemoryBytes), strconv.FormatInt(m.MemoryBytes, 10))
 		return one(f)
@@ -265,12 +268,14 @@ var Rules = []Rule{
 		for i, c := range h.Classes {
 			names[i] = c.Name
 			if c.CPUs >= m.CPUs && c.MemoryBytes >= m.MemoryBytes &&
-				(near == nil || c.MemoryBytes*int64(near.CPUs) < near.MemoryBytes*int64(c.CPUs) && c.CPUs <= near.CPUs ||
+				(near == nil || c.MemoryBytes*int64(near.CPUs) < near.MemoryBytes*int64(c.CPUs) &&
+					c.CPUs <= near.CPUs ||
 					c.CPUs < near.CPUs) {
 				near = &h.Classes[i]
 			}
 		}
-		f := Raise("size.class", m.Name, fmt.Sprintf("%d CPUs with %s of memory is none of the sizes in force: %s.", m.CPUs,
+		f := Raise("size.class", m.Name, fmt.Sprintf("%d CPUs with %s of memory is none of the sizes in force: %s.",
+			m.CPUs,
 			Size(m.MemoryBytes), strings.Join(names, ", ")), nil)
 		if near != nil {
 			f.Suggest("nearest", fmt.Sprintf("%s: %d CPUs, %s", near.Name, near.CPUs, Size(near.MemoryBytes)),
@@ -290,11 +295,13 @@ var Rules = []Rule{
 	}},
 	{"firmware.unsupported", func(m *machine.Machine, h Host, _ *Guest) []Finding {
 		if m.Firmware != "" && !slices.Contains(h.Family.Firmware, m.Firmware) {
-			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts with %s firmware, which hosts of the "+
+			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts with %s firmware, which hosts of "+
+				"the "+
 				"family %s do not have. Choose another host.", m.Firmware, h.Family.Name), nil))
 		}
 		if m.SecureBoot && !h.Family.SecureBoot {
-			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts securely, which hosts of the family %s do "+
+			return one(Raise("firmware.unsupported", m.Name, fmt.Sprintf("It starts securely, which hosts of the "+
+				"family %s do "+
 				"not do. Choose another host.", h.Family.Name), nil))
 		}
 		return nil
@@ -315,7 +322,8 @@ var Rules = []Rule{
 		if m.Hardware <= h.Family.MaxHardware {
 			return nil
 		}
-		f := Raise("hardware.newer", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the family %s "+
+		f := Raise("hardware.newer", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the "+
+			"family %s "+
 			"go up to %d.", m.Hardware, h.Family.Name, h.Family.MaxHardware), nil)
 		f.Suggest("lower", fmt.Sprintf("Lower it to %d", h.Family.MaxHardware), strconv.Itoa(h.Family.MaxHardware))
 		return one(f)
@@ -324,7 +332,8 @@ var Rules = []Rule{
 		if m.Hardware == 0 || m.Hardware >= h.Family.MinHardware {
 			return nil
 		}
-		f := Raise("hardware.older", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the family %s "+
+		f := Raise("hardware.older", m.Name, fmt.Sprintf("Its virtual hardware is of revision %d; hosts of the "+
+			"family %s "+
 			"begin with %d.", m.Hardware, h.Family.Name, h.Family.MinHardware), nil)
 		f.Suggest("raise", fmt.Sprintf("Raise it to %d", h.Family.MinHardware), strconv.Itoa(h.Family.MinHardware))
 		return one(f)
@@ -345,7 +354,8 @@ var Rules = []Rule{
 		if m.TPM == "" || m.TPMKey == "" || slices.Contains(h.Keys, m.TPMKey) {
 			return nil
 		}
-		return one(Raise("tpm.key-missing", m.Name, fmt.Sprintf("The state of its TPM is sealed with the key %s, which %s "+
+		return one(Raise("tpm.key-missing", m.Name, fmt.Sprintf("The state of its TPM is sealed with the key %s, "+
+			"which %s "+
 			"lacks. Bring the key there first, or seal the state anew at the source.", m.TPMKey, h.Name),
 			map[string]any{"key": m.TPMKey}))
 	}, nil},
@@ -353,15 +363,18 @@ var Rules = []Rule{
 		if m.TPM == "" || !slices.Contains(h.UnsavedKeys, m.TPMKey) {
 			return nil
 		}
-		return one(Raise("key.no-backup", m.Name, fmt.Sprintf("The key %s, with which its TPM state is sealed, exists only "+
-			"on %s: if that host is lost, so is what the TPM protects.", m.TPMKey, h.Name), map[string]any{"key": m.TPMKey}))
+		return one(Raise("key.no-backup", m.Name, fmt.Sprintf("The key %s, with which its TPM state is sealed, "+
+			"exists only "+
+			"on %s: if that host is lost, so is what the TPM protects.", m.TPMKey, h.Name),
+			map[string]any{"key": m.TPMKey}))
 	}, nil},
 	{"nic.model", func(m *machine.Machine, h Host, g *Guest) (fs []Finding) {
 		for _, n := range m.NICs {
 			if n.Model != "" && !has(h.Family.NICs, n.Model) {
 				to := suited(h.Family.NICs, g)
 				f := Raise("nic.model", n.Name, fmt.Sprintf("Hosts of the family %s have no adapter of the model %s.",
-					h.Family.Name, n.Model)+driverKnown(to, g), map[string]any{"model": n.Model, "models": h.Family.NICs})
+					h.Family.Name, n.Model)+driverKnown(to, g), map[string]any{"model": n.Model,
+					"models": h.Family.NICs})
 				f.Suggest("replace", "Replace it by "+to, to)
 				fs = append(fs, f)
 			}
@@ -372,7 +385,8 @@ var Rules = []Rule{
 		for _, d := range m.Disks {
 			if d.Controller != "" && !has(h.Family.Controllers, d.Controller) {
 				to := suited(h.Family.Controllers, g)
-				f := Raise("controller.model", d.ID, fmt.Sprintf("Hosts of the family %s have no disk controller of the model %s.",
+				f := Raise("controller.model", d.ID, fmt.Sprintf("Hosts of the family %s have no disk controller of "+
+					"the model %s.",
 					h.Family.Name, d.Controller)+driverKnown(to, g), map[string]any{"model": d.Controller,
 					"models": h.Family.Controllers})
 				f.Suggest("replace", "Replace it by "+to, to)
@@ -390,7 +404,8 @@ var Rules = []Rule{
 			if c == "" || slices.Contains(g.Drivers, c) {
 				continue
 			}
-			f := Raise("guest.driver-missing", d.ID, fmt.Sprintf("Its guest was not seen to have a driver for %s: it would "+
+			f := Raise("guest.driver-missing", d.ID, fmt.Sprintf("Its guest was not seen to have a driver for %s: it "+
+				"would "+
 				"not find the disk it starts from.", c), nil)
 			if to := suited(h.Family.Controllers, g); slices.Contains(g.Drivers, to) {
 				f.Suggest("replace", "Connect it to "+to+", which the guest knows", to)
@@ -441,7 +456,8 @@ var Rules = []Rule{
 		slices.Sort(kinds)
 		for _, kind := range kinds {
 			if most, known := h.Family.MaxOf[kind]; known && count[kind] > most {
-				f := Raise("device.limit", kind, fmt.Sprintf("It has %d of the kind %s; hosts of the family %s give %d.",
+				f := Raise("device.limit", kind, fmt.Sprintf("It has %d of the kind %s; hosts of the family %s give "+
+					"%d.",
 					count[kind], kind, h.Family.Name, most), nil)
 				f.Suggest("first", fmt.Sprintf("Keep the first %d", most), strconv.Itoa(most))
 				fs = append(fs, f)

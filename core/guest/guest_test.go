@@ -131,7 +131,8 @@ harbour {
 	logical_volumes {
 		swap { segment_count = 1 segment1 { type = "striped"
 			start_extent = 0 extent_count = 1 stripe_count = 1 stripes = [ "pv0", 0 ] } }
-		root { segment_count = 1 segment1 { type = "striped" extent_count = 4 stripe_count = 1 stripes = [ "pv0", 3 ] } }
+		root { segment_count = 1 segment1 { type = "striped" extent_count = 4 stripe_count = 1
+			stripes = [ "pv0", 3 ] } }
 	}
 }
 `
@@ -263,7 +264,8 @@ func TestTables(t *testing.T) {
 	le.PutUint64(b[512+72:], 2)
 	le.PutUint32(b[512+80:], 4)
 	le.PutUint32(b[512+84:], 128)
-	copy(b[1024:], []byte{0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11, 0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9, 0x3b})
+	copy(b[1024:], []byte{0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11, 0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9,
+		0x3b})
 	le.PutUint64(b[1024+32:], 2048)
 	le.PutUint64(b[1024+40:], 4095)
 	require.Equal(t, "uefi", guest.Look(bytes.NewReader(b), 4*mib).Boot)

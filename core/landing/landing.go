@@ -84,13 +84,16 @@ func (r Rule) Words(size func(int64) string) string {
 // leads to; ok is false where no rule has one.
 func Choose(f File, host string, pools []Pool, rules []Rule) (pool string, won Rule, ok bool) {
 	for _, r := range rules {
-		if r.Kind != "" && r.Kind != f.Kind || f.Capacity < r.OverBytes || r.Host != "" && !strings.EqualFold(r.Host, host) {
+		if r.Kind != "" && r.Kind != f.Kind || f.Capacity < r.OverBytes || r.Host != "" &&
+			!strings.EqualFold(r.Host, host) {
 			continue
 		}
 		best := -1
 		for i, p := range pools {
-			fits := r.Pool != "" && strings.EqualFold(p.Name, r.Pool) || r.Label != "" && slices.Contains(p.Labels, r.Label)
-			if fits && p.Usable && p.FreeBytes-f.Bytes >= r.KeepBytes && (best < 0 || p.FreeBytes > pools[best].FreeBytes) {
+			fits := r.Pool != "" && strings.EqualFold(p.Name, r.Pool) || r.Label != "" &&
+				slices.Contains(p.Labels, r.Label)
+			if fits && p.Usable && p.FreeBytes-f.Bytes >= r.KeepBytes &&
+				(best < 0 || p.FreeBytes > pools[best].FreeBytes) {
 				best = i
 			}
 		}

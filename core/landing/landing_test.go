@@ -28,7 +28,8 @@ func TestChoose(t *testing.T) {
 		rule       string
 	}{
 		{landing.File{Kind: landing.Machine, Bytes: 10, Capacity: 10}, "gannet", "atoll", "2"},
-		{landing.File{Kind: landing.Machine, Bytes: 260, Capacity: 260}, "gannet", "", ""}, // too little would stay free
+		// too little would stay free
+		{landing.File{Kind: landing.Machine, Bytes: 260, Capacity: 260}, "gannet", "", ""},
 		{landing.File{Kind: landing.Disk, Bytes: 10, Capacity: 500}, "gannet", "harbour", "1"},
 		{landing.File{Kind: landing.Disk, Bytes: 10, Capacity: 499}, "gannet", "", ""},
 		{landing.File{Kind: landing.Media, Bytes: 1}, "Gannet", "harbour", "3"},
@@ -67,10 +68,12 @@ func TestChooseNeverFillsUp(t *testing.T) {
 		for range rapid.IntRange(0, 4).Draw(t, "rules") {
 			rules = append(rules, landing.Rule{Kind: rapid.SampledFrom([]string{"", landing.Disk}).Draw(t, "kind"),
 				Label:     rapid.SampledFrom([]string{"fast", "archive"}).Draw(t, "to"),
-				OverBytes: rapid.Int64Range(0, 500).Draw(t, "over"), KeepBytes: rapid.Int64Range(0, 500).Draw(t, "keep")})
+				OverBytes: rapid.Int64Range(0, 500).Draw(t, "over"),
+				KeepBytes: rapid.Int64Range(0, 500).Draw(t, "keep")})
 		}
 		bytes := rapid.Int64Range(0, 800).Draw(t, "bytes")
-		name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: bytes, Capacity: bytes}, "h", pools, rules)
+		name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: bytes, Capacity: bytes}, "h", pools,
+			rules)
 		if !ok {
 			return
 		}

@@ -41,7 +41,8 @@ func Compare(a, b *machine.Machine, size func(int64) string) []Difference {
 	add(Hardware, "boot order", strings.Join(a.Boot, ", "), strings.Join(b.Boot, ", "))
 	disk := func(d machine.Disk) string { return d.ID }
 	for _, id := range both(a.Disks, b.Disks, disk) {
-		add(Hardware, "disk "+id, diskWords(called(a.Disks, disk, id), size), diskWords(called(b.Disks, disk, id), size))
+		add(Hardware, "disk "+id, diskWords(called(a.Disks, disk, id), size),
+			diskWords(called(b.Disks, disk, id), size))
 	}
 	nic := func(n machine.NIC) string { return n.Name }
 	for _, name := range both(a.NICs, b.NICs, nic) {

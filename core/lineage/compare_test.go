@@ -12,7 +12,8 @@ import (
 
 func TestCompare(t *testing.T) {
 	gib := func(n int64) string { return fmt.Sprint(n>>30, " GiB") }
-	a := &machine.Machine{Name: "tide-gauge", UUID: "u", CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios", Guest: "Debian",
+	a := &machine.Machine{Name: "tide-gauge", UUID: "u", CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios",
+		Guest: "Debian",
 		Disks: []machine.Disk{{ID: "disk1", Format: "qcow2", VirtualBytes: 4 << 30, Controller: "virtio-scsi"}},
 		NICs:  []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "m", Network: "lab", Segment: "lab"}}}
 	require.Empty(t, lineage.Compare(a, a.Clone(), gib))

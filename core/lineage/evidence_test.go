@@ -108,7 +108,8 @@ func TestWeighIsFair(t *testing.T) {
 			}
 			d := lineage.DiskSigns{ImageID: pick.Draw(t, label+" image")}
 			for cell := range rapid.Int64Range(0, 20).Draw(t, label+" cells") {
-				d.Samples = append(d.Samples, disk.Sample{Cell: cell, Hash: uint64(rapid.IntRange(0, 2).Draw(t, label+" hash"))})
+				d.Samples = append(d.Samples, disk.Sample{Cell: cell,
+					Hash: uint64(rapid.IntRange(0, 2).Draw(t, label+" hash"))})
 			}
 			s.Disks = []lineage.DiskSigns{d}
 			return s

@@ -67,7 +67,8 @@ func Index(src disk.Source, name string) ([]Entry, error) {
 				Message: fmt.Sprintf("it has more than %d entries", maxEntries)}
 		case h.Size < 0 || offset+h.Size > src.Size():
 			return entries, &Problem{Code: "package.truncated", Subject: h.Name, Offset: offset,
-				Message: fmt.Sprintf("it should have %d bytes, the archive ends after %d of them", h.Size, src.Size()-offset)}
+				Message: fmt.Sprintf("it should have %d bytes, the archive ends after %d of them", h.Size,
+					src.Size()-offset)}
 		}
 		seen[h.Name] = true
 		entries = append(entries, Entry{h.Name, h.Size, offset})
@@ -93,8 +94,9 @@ func CheckPath(name string) error {
 
 // Header is the tar header of a member, always 512 bytes.
 func Header(name string, size int64, modified time.Time) ([]byte, error) {
-	h := &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o644, ModTime: modified.Truncate(time.Second),
-		Format: tar.FormatUSTAR}
+	h := &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o644,
+		ModTime: modified.Truncate(time.Second),
+		Format:  tar.FormatUSTAR}
 	if size >= 8<<30 {
 		h.Format = tar.FormatGNU
 	}

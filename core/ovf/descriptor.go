@@ -188,7 +188,8 @@ func Parse(name string, raw []byte) (*Descriptor, error) {
 				Message: fmt.Sprintf("envelope namespace %q is not that of OVF", d.ns)}
 		}
 		d.Version = "1"
-		d.odd = Deviation{"descriptor.version", name, fmt.Sprintf("It is of a version that is neither 1 nor 2 (%s). It can "+
+		d.odd = Deviation{"descriptor.version", name, fmt.Sprintf("It is of a version that is neither 1 nor 2 (%s). "+
+			"It can "+
 			"be read as version 1.", d.ns)}
 	}
 	return d, d.read(name)
@@ -222,7 +223,8 @@ func inUTF8(name string, raw []byte) ([]byte, error) {
 			at += n
 		}
 		return nil, malformed(name, 1+bytes.Count(raw[:at], []byte("\n")),
-			"byte %d is not UTF-8, in which it says to be written. It may be in ISO-8859-1: iconv -f ISO-8859-1 -t UTF-8 "+
+			"byte %d is not UTF-8, in which it says to be written. It may be in ISO-8859-1: iconv -f ISO-8859-1 -t "+
+				"UTF-8 "+
 				"converts it", at)
 	}
 	return raw, nil
@@ -441,7 +443,8 @@ func (d *Descriptor) read(name string) error {
 		size, _ := strconv.ParseInt(attr(f, "size"), 10, 64)
 		ref := FileRef{attr(f, "id"), attr(f, "href"), max(0, size)}
 		if _, twice := files[ref.ID]; twice || ref.ID == "" || ref.Href == "" {
-			return malformed(name, 0, "the References section has a File without id or href, or the id %q twice", ref.ID)
+			return malformed(name, 0, "the References section has a File without id or href, or the id %q twice",
+				ref.ID)
 		}
 		files[ref.ID] = ref
 		d.Files = append(d.Files, ref)
@@ -458,7 +461,8 @@ func (d *Descriptor) read(name string) error {
 		if ref := attr(e, "fileRef"); ref != "" {
 			f, ok := files[ref]
 			if !ok {
-				return malformed(name, 0, "disk %q names the file %q, which the References section does not list", id, ref)
+				return malformed(name, 0, "disk %q names the file %q, which the References section does not list", id,
+					ref)
 			}
 			disk.File, disk.FileBytes = f.Href, f.SizeBytes
 		}
@@ -552,7 +556,8 @@ func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk,
 			disk.Slot, _ = strconv.Atoi(text(it, "AddressOnParent"))
 			m.Disks = append(m.Disks, disk)
 		case typeEthernet:
-			n := machine.NIC{Name: text(it, "ElementName"), Model: text(it, "ResourceSubType"), Network: text(it, "Connection")}
+			n := machine.NIC{Name: text(it, "ElementName"), Model: text(it, "ResourceSubType"),
+				Network: text(it, "Connection")}
 			if n.Name == "" {
 				n.Name = "NIC " + strconv.Itoa(len(m.NICs)+1)
 			}
@@ -578,7 +583,8 @@ func (d *Descriptor) readSystem(s *etree.Element, disks map[string]machine.Disk,
 				m.Devices = append(m.Devices, dev)
 			} else if attr(it, "required") == "true" && controllers[t] == "" {
 				d.Notes = append(d.Notes, Deviation{"descriptor.item-required", text(it, "ElementName"),
-					fmt.Sprintf("The hardware item %s (resource type %d) is marked as required, and no host can give it.",
+					fmt.Sprintf("The hardware item %s (resource type %d) is marked as required, and no host can give "+
+						"it.",
 						text(it, "ElementName"), t)})
 			}
 		}

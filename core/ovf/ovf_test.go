@@ -31,7 +31,8 @@ func tideGauge() *machine.Machine {
 			VLAN: 20}},
 		Passport: &machine.Passport{Lineage: "01a20761-aded-7063-aff5-a8ed7322c044",
 			Copy: "01a20761-aef5-7547-afa2-cc06ead9f2b4", Parent: "01a20761-aef5-7547-afa2-cc06ead9f2b5",
-			MadeBy: "export", MadeAt: time.Unix(1700000000, 0).UTC(), Identity: "renew", Renewed: []string{"uuid", "mac"}},
+			MadeBy: "export", MadeAt: time.Unix(1700000000, 0).UTC(), Identity: "renew",
+			Renewed: []string{"uuid", "mac"}},
 	}
 }
 
@@ -133,7 +134,8 @@ func TestHostileDescriptors(t *testing.T) {
 		"cut short":        {good[:len(good)/2], "descriptor.malformed", "line"},
 		"another namespace": {strings.ReplaceAll(good, "ovf/envelope/1", "soap/envelope"), "descriptor.malformed",
 			"soap/envelope"},
-		"entities": {`<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><Envelope>&b;</Envelope>`,
+		"entities": {`<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaa">
+			<!ENTITY b "&a;&a;">]><Envelope>&b;</Envelope>`,
 			"descriptor.malformed", "entities are not expanded"},
 		"very deep": {strings.Repeat("<a>", 500), "descriptor.malformed", "nested more than"},
 		"no machine": {`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"/>`, "descriptor.malformed",
@@ -142,7 +144,8 @@ func TestHostileDescriptors(t *testing.T) {
 			"descriptor.malformed", "file-none"},
 		"a disk not listed": {strings.ReplaceAll(good, "ovf:/disk/disk1", "ovf:/disk/none"), "descriptor.malformed",
 			"none"},
-		"an endless capacity": {strings.ReplaceAll(good, `ovf:capacity="4294967296"`, `ovf:capacity="99999999999999999999"`),
+		"an endless capacity": {strings.ReplaceAll(good, `ovf:capacity="4294967296"`,
+			`ovf:capacity="99999999999999999999"`),
 			"descriptor.malformed", "more than any machine has"},
 		"a strange unit": {strings.ReplaceAll(good, `"byte"`, `"parsec"`), "descriptor.malformed", "parsec"},
 		"a MAC that is none": {strings.ReplaceAll(good, "06:5c:00:ea:c5:e4", "06:5c"), "descriptor.malformed",
@@ -302,7 +305,8 @@ func TestFolderAndVerify(t *testing.T) {
 	for _, d := range o.Deviations {
 		codes[d.Code] = true
 	}
-	require.Equal(t, map[string]bool{"package.file-missing": true, "package.file-unused": true, "manifest.absent": true},
+	require.Equal(t, map[string]bool{"package.file-missing": true, "package.file-unused": true,
+		"manifest.absent": true},
 		codes)
 	require.NoError(t, o.Close())
 

@@ -44,7 +44,8 @@ func ownFields(m *machine.Machine) []ownField {
 	return []ownField{
 		{"UUID", &m.UUID}, {"FirmwareUUID", &m.FirmwareUUID}, {"Serial", &m.Serial}, {"Firmware", &m.Firmware},
 		{"GenerationID", &m.GenerationID},
-		{"SecureBoot", &m.SecureBoot}, {"Variables", &m.Variables}, {"TPM", &m.TPM}, {"TPMKey", &m.TPMKey}, {"Boot", &m.Boot},
+		{"SecureBoot", &m.SecureBoot}, {"Variables", &m.Variables}, {"TPM", &m.TPM}, {"TPMKey", &m.TPMKey},
+		{"Boot", &m.Boot},
 		{"Architecture", &m.Architecture}, {"CPUFeature", &m.CPUFeatures}, {"CoresPerSocket", &m.CoresPerSocket},
 		{"MinMemoryBytes", &m.MinMemoryBytes},
 		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static},

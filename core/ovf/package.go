@@ -147,13 +147,15 @@ func (s *Skeleton) Open() (*Package, error) {
 		}
 		for _, sum := range p.Sums {
 			if sum.Algorithm == "sha1" {
-				note("manifest.algorithm-weak", s.ManifestName, "The manifest's digests are SHA-1, which can be forged.")
+				note("manifest.algorithm-weak", s.ManifestName, "The manifest's digests are SHA-1, which can be "+
+					"forged.")
 				break
 			}
 		}
 		if want, ok := p.Sums[s.DescriptorName]; ok {
 			if got := digestOf(want.Algorithm, []byte(s.Descriptor)); got != want.Sum {
-				note("manifest.mismatch", s.DescriptorName, "The descriptor's %s is %s, the manifest says %s.", want.Algorithm, got,
+				note("manifest.mismatch", s.DescriptorName, "The descriptor's %s is %s, the manifest says %s.",
+					want.Algorithm, got,
 					want.Sum)
 			}
 		}
@@ -163,8 +165,10 @@ func (s *Skeleton) Open() (*Package, error) {
 		if err != nil {
 			note("certificate.invalid", s.Name, "It is signed, but %v.", err)
 		} else {
-			note("certificate.untrusted", s.Name, "It is signed by %s, who is not known here. The signature is good, from %s "+
-				"to %s.", cert.Subject.CommonName, cert.NotBefore.Format("2006-01-02"), cert.NotAfter.Format("2006-01-02"))
+			note("certificate.untrusted", s.Name, "It is signed by %s, who is not known here. The signature is good, "+
+				"from %s "+
+				"to %s.", cert.Subject.CommonName, cert.NotBefore.Format("2006-01-02"),
+				cert.NotAfter.Format("2006-01-02"))
 		}
 	}
 	have := map[string]Entry{}
@@ -183,7 +187,8 @@ func (s *Skeleton) Open() (*Package, error) {
 		case !ok:
 			note("package.file-missing", f.Href, "The descriptor names %s, which is not in the package.", f.Href)
 		case s.ManifestName != "" && p.Sums[f.Href].Sum == "":
-			note("manifest.incomplete", f.Href, "The manifest does not name %s: nothing says what it should hold.", f.Href)
+			note("manifest.incomplete", f.Href, "The manifest does not name %s: nothing says what it should hold.",
+				f.Href)
 		case f.SizeBytes != 0 && f.SizeBytes != e.Size:
 			note("package.truncated", f.Href, "%s should have %d bytes and has %d.", f.Href, f.SizeBytes, e.Size)
 		}
@@ -378,7 +383,8 @@ func (o *Opened) LookAtDisks() {
 					d.Format = info.Format
 					if d.VirtualBytes != info.VirtualBytes && info.VirtualBytes > 0 {
 						o.Deviations = append(o.Deviations, Deviation{"disk.size-mismatch", d.ID,
-							fmt.Sprintf("The descriptor says %d bytes, the image %d.", d.VirtualBytes, info.VirtualBytes)})
+							fmt.Sprintf("The descriptor says %d bytes, the image %d.", d.VirtualBytes,
+								info.VirtualBytes)})
 						d.VirtualBytes = max(d.VirtualBytes, info.VirtualBytes)
 					}
 				}

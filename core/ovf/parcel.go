@@ -180,7 +180,8 @@ var errFound = errors.New("found")
 // openParcel opens the package in an archive. temp is a directory for what has
 // to be unpacked; "" for the system's.
 func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error) {
-	p := &parcel{files: files, name: filepath.Base(file), path: file, temp: temp, size: size, members: map[string]string{}}
+	p := &parcel{files: files, name: filepath.Base(file), path: file, temp: temp, size: size,
+		members: map[string]string{}}
 	var entries []Entry
 	small := map[string][]byte{}
 	inner, dir, total, kept := "", "", int64(0), 0
@@ -204,7 +205,8 @@ func openParcel(files disk.Files, file, temp string, size int64) (*Opened, error
 			}
 			if kept += len(raw); len(small) == mostSmall || len(raw) > MaxDescriptorBytes || kept > mostSmallBytes {
 				return &Problem{Code: "package.too-large", Subject: name, Offset: -1,
-					Message: fmt.Sprintf("it has more than %d descriptors, manifests and certificates, or more than %d MiB of them",
+					Message: fmt.Sprintf("it has more than %d descriptors, manifests and certificates, or more than "+
+						"%d MiB of them",
 						mostSmall, mostSmallBytes>>20)}
 			}
 			small[name] = raw
@@ -277,7 +279,8 @@ func (p *parcel) unpack(member string) (disk.Source, error) {
 		var st unix.Statfs_t
 		if unix.Statfs(dir, &st) == nil && int64(st.Bavail)*st.Bsize < size {
 			return &Problem{Code: "space.temporary", Subject: name, Offset: -1,
-				Message: fmt.Sprintf("to unpack it needs %d bytes in %s, which has %d free; another directory is chosen with "+
+				Message: fmt.Sprintf("to unpack it needs %d bytes in %s, which has %d free; another directory is "+
+					"chosen with "+
 					"TMPDIR", size, dir, int64(st.Bavail)*st.Bsize)}
 		}
 		if out, err = os.CreateTemp(dir, ".unvora-unpacked-"); err != nil {

@@ -132,7 +132,8 @@ func TestHostileParcels(t *testing.T) {
 	link := func() []byte {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: "x.ovf", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: "x.ovf", Typeflag: tar.TypeSymlink,
+			Linkname: "/etc/passwd"}))
 		require.NoError(t, w.Close())
 		return gzipped(t, b.Bytes())
 	}
@@ -151,9 +152,10 @@ func TestHostileParcels(t *testing.T) {
 			"no descriptor"},
 		"a bomb":            {bomb, "package.bomb", "unpack to far more"},
 		"a wrong check sum": {wrongSum(gzipped(t, asTar(t, "", files))), "package.truncated", "damaged"},
-		"texts without end": {gzipped(t, asTar(t, "", many(200, ".ovf", 4<<20))), "package.too-large", "64 descriptors"},
-		"many entries":      {gzipped(t, asTar(t, "", many(5000, ".txt", 1))), "package.too-large", "4096 entries"},
-		"a large text":      {gzipped(t, asTar(t, "", many(1, ".ovf", 20<<20))), "package.too-large", "MiB"},
+		"texts without end": {gzipped(t, asTar(t, "", many(200, ".ovf", 4<<20))), "package.too-large",
+			"64 descriptors"},
+		"many entries": {gzipped(t, asTar(t, "", many(5000, ".txt", 1))), "package.too-large", "4096 entries"},
+		"a large text": {gzipped(t, asTar(t, "", many(1, ".ovf", 20<<20))), "package.too-large", "MiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "x")
@@ -228,7 +230,8 @@ func TestManifestSays(t *testing.T) {
 		Manifest: "SHA256(gone.txt)= " + strings.Repeat("ab", 32),
 		Descriptor: `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"
 		  xmlns:o="http://schemas.dmtf.org/ovf/envelope/1"><References><File o:id="f" o:href="d.img"/></References>
-		    <VirtualSystem o:id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem>
+		    <VirtualSystem o:id="x"><Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection>
+		    </VirtualSystem>
 		      </Envelope>`,
 		Entries: []ovf.Entry{{Name: "x.ovf"}, {Name: "x.mf"}, {Name: "d.img", Size: 512}}}
 	p, err := k.Open()
@@ -257,7 +260,8 @@ func TestSigned(t *testing.T) {
 		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
 	deviations := func(cert string) []ovf.Deviation {
 		path := filepath.Join(t.TempDir(), "x.ova")
-		require.NoError(t, os.WriteFile(path, asTar(t, "", append(files[:3:3], content{"rain-gauge.cert", []byte(cert)})),
+		require.NoError(t, os.WriteFile(path, asTar(t, "", append(files[:3:3],
+			content{"rain-gauge.cert", []byte(cert)})),
 			0o644))
 		o, err := ovf.OpenPath(path)
 		require.NoError(t, err)
@@ -374,7 +378,8 @@ func FuzzParcel(f *testing.F) {
 	}
 	// A sparse member as GNU tar writes it (PAX 1.0): 16 bytes of data, a TiB of room.
 	sparse := seed(tar.FormatPAX, tar.Header{Name: "x/disk1.img", Size: 512,
-		PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": "x/disk1.img",
+		PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.minor": "0",
+			"GNU.sparse.name":     "x/disk1.img",
 			"GNU.sparse.realsize": "1099511627776"}})
 	f.Add(sparse)
 	f.Fuzz(func(t *testing.T, raw []byte) {

@@ -284,7 +284,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	// OVF wants the children of an item in alphabetical order.
 	item := func(t int, name string, fields map[string]string) *etree.Element {
 		e := hw.CreateElement("Item")
-		fields["ElementName"], fields["InstanceID"], fields["ResourceType"] = name, strconv.Itoa(nextID), strconv.Itoa(t)
+		fields["ElementName"], fields["InstanceID"], fields["ResourceType"] = name, strconv.Itoa(nextID),
+			strconv.Itoa(t)
 		nextID++
 		for _, k := range rasdOrder {
 			if v := fields[k]; v != "" {
@@ -309,7 +310,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 		}
 	} else {
 		item(typeMemory, fmt.Sprintf("%d MiB of memory", m.MemoryBytes>>20),
-			map[string]string{"AllocationUnits": "byte * 2^20", "VirtualQuantity": strconv.FormatInt(m.MemoryBytes>>20, 10)})
+			map[string]string{"AllocationUnits": "byte * 2^20", "VirtualQuantity": strconv.FormatInt(m.MemoryBytes>>20,
+				10)})
 	}
 	drives := map[string]*etree.Element{}
 	for _, e := range byType[typeDisk] {
@@ -365,7 +367,8 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 		}
 		e := nics[k]
 		setOrdered(e, "ElementName", nic.Name)
-		for tag, v := range map[string]string{"Address": nic.MAC, "Connection": nic.Network, "ResourceSubType": nic.Model} {
+		for tag, v := range map[string]string{"Address": nic.MAC, "Connection": nic.Network,
+			"ResourceSubType": nic.Model} {
 			if v != "" {
 				setOrdered(e, tag, v)
 			} else if c := child(e, tag); c != nil {

@@ -43,11 +43,13 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 	var f fit.Finding
 	switch o := facts.Origin; o.Status {
 	case "alive":
-		f = fit.Raise("identity.origin-alive", m.Name, fmt.Sprintf("It was made from %s, which could run beside it: with "+
+		f = fit.Raise("identity.origin-alive", m.Name, fmt.Sprintf("It was made from %s, which could run beside it: "+
+			"with "+
 			"the same ids, the two would collide.", place(*o.Copy)),
 			map[string]any{"origin": o.Copy.ID, "host": o.Copy.Host, "lastSeen": o.Copy.LastSeen})
 	case "gone":
-		f = fit.Raise("identity.origin-gone", m.Name, fmt.Sprintf("It was made from %s, which is gone: this copy can take "+
+		f = fit.Raise("identity.origin-gone", m.Name, fmt.Sprintf("It was made from %s, which is gone: this copy can "+
+			"take "+
 			"its place.", place(*o.Copy)), map[string]any{"origin": o.Copy.ID})
 	default:
 		f = fit.Raise("identity.origin-unknown", m.Name, "Nothing is known of where it comes from.", nil)
@@ -93,7 +95,8 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 			g = fit.Raise("mac.in-use", n.Name, fmt.Sprintf("Its MAC %s belongs to %s.", n.MAC, listed(names)),
 				map[string]any{"mac": n.MAC})
 		} else if n.MAC != "" && machine.CheckMAC(n.MAC) != nil {
-			g = fit.Raise("mac.invalid", n.Name, sentence(machine.CheckMAC(n.MAC).Error()), map[string]any{"mac": n.MAC})
+			g = fit.Raise("mac.invalid", n.Name, sentence(machine.CheckMAC(n.MAC).Error()),
+				map[string]any{"mac": n.MAC})
 		} else {
 			continue
 		}
@@ -110,7 +113,8 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 		}
 	}
 	if g := facts.Guest; g != nil && g.Name != "" {
-		b.raise(fit.Raise("identity.guest-inside", m.Name, fmt.Sprintf("Inside, the guest goes on calling itself %s, with "+
+		b.raise(fit.Raise("identity.guest-inside", m.Name, fmt.Sprintf("Inside, the guest goes on calling itself %s, "+
+			"with "+
 			"the machine-id and host keys that it has.", g.Name), map[string]any{"name": g.Name}), "")
 	}
 	return choice, nil
@@ -149,7 +153,8 @@ func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {
 	if req.Name != "" {
 		m.Name = req.Name
 	} else if slices.Contains(m.Snapshots, m.Name) && facts.Called != "" && facts.Called != m.Name {
-		f := fit.Raise("name.from-snapshot", m.Name, fmt.Sprintf("It bears the name of a snapshot that it was made from; "+
+		f := fit.Raise("name.from-snapshot", m.Name, fmt.Sprintf("It bears the name of a snapshot that it was made "+
+			"from; "+
 			"the machine is called %s.", facts.Called), nil)
 		f.Suggest("rename", "Call it "+facts.Called, facts.Called)
 		if f = b.raise(f, ""); f.Remedy() == "rename" {
@@ -167,7 +172,8 @@ func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {
 	}
 	if facts.taken(m.Name) {
 		free := freeName(m.Name, facts.taken)
-		f := fit.Raise("name.taken", m.Name, fmt.Sprintf("%s has a machine or a folder of that name.", facts.Host.Name), nil)
+		f := fit.Raise("name.taken", m.Name, fmt.Sprintf("%s has a machine or a folder of that name.", facts.Host.Name),
+			nil)
 		f.Suggest("rename", "Call it "+free, free)
 		if f = b.raise(f, ""); f.Remedy() == "rename" {
 			m.Name = f.Value()
@@ -229,7 +235,8 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			}
 		}
 		if f = b.raise(f, ""); f.Remedy() == "create" {
-			s := wiring.Switch{Name: f.Value(), Segment: segment, VLAN: n.VLAN, Uplink: freePort(h), Tagged: n.VLAN != 0}
+			s := wiring.Switch{Name: f.Value(), Segment: segment, VLAN: n.VLAN, Uplink: freePort(h),
+				Tagged: n.VLAN != 0}
 			if name, port, ok := strings.Cut(s.Name, "@"); ok {
 				s.Name, s.Uplink = name, port
 			}
@@ -248,9 +255,11 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 		to := req.Wire[n.Name]
 		switch {
 		case to != "":
-			if s, ok := h.switchOf(to); ok && n.Segment != "" && s.Segment != n.Segment && s.Segment != wiring.Quarantine {
+			if s, ok := h.switchOf(to); ok && n.Segment != "" && s.Segment != n.Segment &&
+				s.Segment != wiring.Quarantine {
 				f := b.raise(fit.Raise("network.segment-differs", n.Name,
-					fmt.Sprintf("The switch %s reaches %s; at its origin the NIC was on %s.", to, segmentOf(s.Segment, s.VLAN),
+					fmt.Sprintf("The switch %s reaches %s; at its origin the NIC was on %s.", to,
+						segmentOf(s.Segment, s.VLAN),
 						segmentOf(n.Segment, n.VLAN)), detail), "")
 				if f.Remedy() == "switch" {
 					to = f.Value()
@@ -259,10 +268,12 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 		case n.Network == "" && n.Segment == "" && n.VLAN == 0 && n.MAC != "":
 			continue // it was unplugged, and stays so
 		case match.Switch == "" && match.Segment != "":
-			f := fit.Raise("network.switch-absent", n.Name, fmt.Sprintf("Its network belongs on the segment %s, %s; %s has no "+
+			f := fit.Raise("network.switch-absent", n.Name, fmt.Sprintf("Its network belongs on the segment %s, %s; "+
+				"%s has no "+
 				"switch that reaches it.", match.Segment, match.Why, h.Name), detail)
 			if port := freePort(h); port != "" {
-				f.Suggest("create", fmt.Sprintf("Make the switch %s, with the port %s to lead out", match.Segment, port),
+				f.Suggest("create", fmt.Sprintf("Make the switch %s, with the port %s to lead out", match.Segment,
+					port),
 					match.Segment)
 			} else {
 				f.Withdraw("create")
@@ -277,7 +288,8 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			}
 			to = settle(n, "", f)
 		case len(match.Likely) > 0:
-			f := fit.Raise("network.ambiguous", n.Name, fmt.Sprintf("Several switches of %s fit the network %s %s.", h.Name,
+			f := fit.Raise("network.ambiguous", n.Name, fmt.Sprintf("Several switches of %s fit the network %s %s.",
+				h.Name,
 				n.Network, match.Why), detail)
 			f.Suggest("switch", "Connect it to "+match.Switch, match.Switch)
 			f.Recommend("switch")
@@ -343,15 +355,18 @@ func (b *builder) giveAddress(facts Arrival, nic, segment string) error {
 	case segment == "":
 		return fmt.Errorf("%s is unplugged: there is no segment to give it an address", nic)
 	case !ok:
-		return fmt.Errorf("the segment %s has no addresses to give out: unvora wiring segment %s SUBNET --range FROM-TO",
+		return fmt.Errorf("the segment %s has no addresses to give out: unvora wiring segment %s SUBNET --range "+
+			"FROM-TO",
 			segment, segment)
 	case !r.Free.IsValid():
-		b.raise(fit.Raise("address.none-free", nic, fmt.Sprintf("All addresses from %s to %s, which the segment %s has to "+
+		b.raise(fit.Raise("address.none-free", nic, fmt.Sprintf("All addresses from %s to %s, which the segment %s "+
+			"has to "+
 			"give out, are taken.", r.From, r.To, segment), nil), "")
 		return nil
 	}
 	b.give[nic] = segment
-	b.raise(fit.Raise("address.given", nic, fmt.Sprintf("It is given an address of the segment %s: %s, unless somebody "+
+	b.raise(fit.Raise("address.given", nic, fmt.Sprintf("It is given an address of the segment %s: %s, unless "+
+		"somebody "+
 		"is quicker. Set it inside the guest.", segment, r.Free),
 		map[string]any{"address": r.Free.String(), "segment": segment}), "")
 	return nil
@@ -378,10 +393,12 @@ func (b *builder) owner(facts Arrival, req BringRequest, m *machine.Machine) str
 		var says string
 		switch {
 		case share.Machines > 0 && used.Machines+1 > share.Machines:
-			says = fmt.Sprintf("%s may have %s on %s and has %d.", owner, count(share.Machines, "machine"), facts.Host.Name,
+			says = fmt.Sprintf("%s may have %s on %s and has %d.", owner, count(share.Machines, "machine"),
+				facts.Host.Name,
 				used.Machines)
 		case share.MemoryBytes > 0 && used.MemoryBytes+m.MemoryBytes > share.MemoryBytes:
-			says = fmt.Sprintf("The machines of %s may have %s of memory on %s; they have %s, and this one wants %s.", owner,
+			says = fmt.Sprintf("The machines of %s may have %s of memory on %s; they have %s, and this one wants %s.",
+				owner,
 				fit.Size(share.MemoryBytes), facts.Host.Name, fit.Size(used.MemoryBytes), fit.Size(m.MemoryBytes))
 		default:
 			return owner
@@ -454,7 +471,8 @@ func (b *builder) static(facts Arrival, m *machine.Machine) error {
 		if problem == "" || !known || isolated {
 			continue
 		}
-		f := fit.Raise("address.static", m.Name, fmt.Sprintf("The guest has the fixed address %s, which %s.", text, problem),
+		f := fit.Raise("address.static", m.Name, fmt.Sprintf("The guest has the fixed address %s, which %s.", text,
+			problem),
 			map[string]any{"address": text})
 		giver := slices.IndexFunc(m.NICs, func(n machine.NIC) bool {
 			return facts.Ranges[n.Segment].Free.IsValid() && (b.give[n.Name] == "" || b.give[n.Name] == text)
@@ -522,7 +540,8 @@ func nicNames(m *machine.Machine) string {
 // host raises what keeps a host from taking something new.
 func (b *builder) host(h HostFacts) {
 	if h.State == "resting" {
-		b.raise(fit.Raise("host.resting", h.Name, fmt.Sprintf("%s is set to rest and takes nothing new. Choose another "+
+		b.raise(fit.Raise("host.resting", h.Name, fmt.Sprintf("%s is set to rest and takes nothing new. Choose "+
+			"another "+
 			"host, or wake it: unvora host wake %s", h.Name, h.Name), nil), "")
 	}
 	b.reach(h)
@@ -531,7 +550,8 @@ func (b *builder) host(h HostFacts) {
 // busy raises that a job is at work on the subject; "" for none.
 func (b *builder) busy(subject, job string) {
 	if job != "" {
-		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: unvora "+
+		b.raise(fit.Raise("busy.job", subject, fmt.Sprintf("The job %s is at work on it. Wait for it, or cancel it: "+
+			"unvora "+
 			"jobs cancel %s", job, job), map[string]any{"job": job}), "")
 	}
 }
@@ -539,11 +559,13 @@ func (b *builder) busy(subject, job string) {
 // reach raises what keeps a host from working on what it has.
 func (b *builder) reach(h HostFacts) {
 	if h.State == "unreachable" {
-		b.raise(fit.Raise("host.unreachable", h.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or look at "+
+		b.raise(fit.Raise("host.unreachable", h.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or "+
+			"look at "+
 			"its log; then try again.", h.Name), nil), "")
 	}
 	if h.WantsProtocol > 0 && h.Protocol < h.WantsProtocol {
-		b.raise(fit.Raise("host.older", h.Name, fmt.Sprintf("The agent on %s speaks protocol %d, the service %d. Update it.",
+		b.raise(fit.Raise("host.older", h.Name, fmt.Sprintf("The agent on %s speaks protocol %d, the service %d. "+
+			"Update it.",
 			h.Name, h.Protocol, h.WantsProtocol), nil), "")
 	}
 	if h.ClockOff > 60 || h.ClockOff < -60 {
@@ -559,7 +581,8 @@ func (b *builder) pathLength(folder string, m *machine.Machine, h HostFacts) {
 		longest = max(longest, len(folder)+len("/")+len(d.File))
 	}
 	if most := h.Family.MaxPath; most > 0 && longest > most {
-		b.raise(fit.Raise("path.too-long", m.Name, fmt.Sprintf("Its longest path would have %d bytes; hosts of the family "+
+		b.raise(fit.Raise("path.too-long", m.Name, fmt.Sprintf("Its longest path would have %d bytes; hosts of the "+
+			"family "+
 			"%s take %d. Give it a shorter name: --name", longest, h.Family.Name, most), nil), "")
 	}
 }
@@ -571,7 +594,8 @@ func (b *builder) media(m *machine.Machine, there func(file string) bool) {
 		if d.File == "" || d.Kind != machine.DeviceCD && d.Kind != machine.DeviceFloppy || there(d.File) {
 			continue
 		}
-		f := b.raise(fit.Raise("disk.leftover-reference", d.Name, fmt.Sprintf("%s lies in it, and is not here.", d.File),
+		f := b.raise(fit.Raise("disk.leftover-reference", d.Name,
+			fmt.Sprintf("%s lies in it, and is not here.", d.File),
 			map[string]any{"file": d.File}), "")
 		switch f.Remedy() {
 		case "eject":
@@ -590,22 +614,27 @@ func (b *builder) poolState(p PoolFacts, h HostFacts) {
 		b.raise(fit.Raise("pool.away", p.Name, fmt.Sprintf("The pool %s of %s is away now. Bring it back, or choose "+
 			"another pool.", p.Name, h.Name), nil), "")
 	case p.State == "resting":
-		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s", p.Name,
+		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s",
+			p.Name,
 			another), nil), "")
 	case p.State == "read-only":
-		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name, h.Name,
+		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name,
+			h.Name,
 			another), nil), "")
 	}
 	if p.Foreign != "" {
-		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the manager %s. %s", p.Name, p.Foreign,
+		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the manager %s. %s", p.Name,
+			p.Foreign,
 			another), nil), "")
 	}
 	if p.Ownerless {
-		b.raise(fit.Raise("pool.ownerless", p.Name, fmt.Sprintf("The file system of the pool %s keeps no owners of files: "+
+		b.raise(fit.Raise("pool.ownerless", p.Name, fmt.Sprintf("The file system of the pool %s keeps no owners of "+
+			"files: "+
 			"whoever reaches the drive reads the disks.", p.Name), nil), "")
 	}
 	if p.Slow != "" {
-		b.raise(fit.Raise("pool.slow", p.Name, fmt.Sprintf("Machines run slowly from the pool %s: %s.", p.Name, p.Slow), nil),
+		b.raise(fit.Raise("pool.slow", p.Name, fmt.Sprintf("Machines run slowly from the pool %s: %s.", p.Name, p.Slow),
+			nil),
 			"")
 	}
 }

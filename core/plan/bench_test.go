@@ -29,7 +29,8 @@ func BenchmarkRegister(b *testing.B) {
 		m.Disks = append(m.Disks, machine.Disk{ID: id, File: id + ".vmdk", Format: "vmdk", VirtualBytes: 1 << 40,
 			Controller: "lsi-sas", Slot: n})
 		facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: id, File: id + ".vmdk",
-			Path: "/reef/archive-db/" + id + ".vmdk", Pool: "p", Format: "vmdk", VirtualBytes: 1 << 40, FileBytes: 1 << 30,
+			Path: "/reef/archive-db/" + id + ".vmdk", Pool: "p", Format: "vmdk", VirtualBytes: 1 << 40,
+			FileBytes:   1 << 30,
 			SectorBytes: 512, Layers: 1})
 		m.NICs = append(m.NICs, machine.NIC{Name: fmt.Sprint("NIC ", n), Model: "82574L",
 			MAC: fmt.Sprintf("06:5c:00:00:00:%02x", n), Network: fmt.Sprint("net ", n)})

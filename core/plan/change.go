@@ -96,7 +96,8 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	}
 	stop := false
 	if facts.Copy.State == "running" {
-		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.", nil), "")
+		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.",
+			nil), "")
 		stop = f.Remedy() == "stop"
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
@@ -126,7 +127,8 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
 	}
 	p.Steps = append(p.Steps, Step{What: "Note the change in the inventory",
-		Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
+		Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent,
+			Host: facts.Host.ID,
 			Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
 	return b.finish(p)
 }
@@ -134,7 +136,8 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 // tracked raises that a copy is to be left alone.
 func (b *builder) tracked(k lineage.Known) {
 	if k.Untracked {
-		b.raise(fit.Raise("copy.untracked", place(k), fmt.Sprintf("%s is not looked after here. If it is to be: unvora "+
+		b.raise(fit.Raise("copy.untracked", place(k), fmt.Sprintf("%s is not looked after here. If it is to be: "+
+			"unvora "+
 			"track %s", place(k), k.Host+"/"+k.Name), nil), "")
 	}
 }
@@ -303,7 +306,8 @@ func (b *builder) attach(facts ChangeFacts, req ChangeRequest, m *machine.Machin
 		m.Disks = slices.Delete(m.Disks, at, at+1)
 	} else {
 		for n := 1; d.ID == ""; n++ {
-			if id := fmt.Sprintf("disk%d", n); !slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == id }) {
+			if id := fmt.Sprintf("disk%d", n); !slices.ContainsFunc(m.Disks,
+				func(d machine.Disk) bool { return d.ID == id }) {
 				d.ID = id
 			}
 		}
@@ -340,7 +344,8 @@ func (b *builder) attach(facts ChangeFacts, req ChangeRequest, m *machine.Machin
 		steps = append(steps, x.carryStep(facts.Arrival, nil, facts.Copy.Path, here, facts.Copy.Path, m.Name, format))
 	case x.onTop:
 		d.File = diskFile(m.Name, d.ID+"-layer", fd.Format)
-		steps = append(steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on %s", path.Base(fd.Path)),
+		steps = append(steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on %s",
+			path.Base(fd.Path)),
 			Do: &NewLayer{Parent: fd.Path, Path: path.Join(facts.Copy.Path, d.File), Format: fd.Format}})
 	}
 	m.Disks = slices.Insert(m.Disks, at, d)

@@ -18,7 +18,8 @@ import (
 func sound(t *testing.T) plan.ChangeFacts {
 	f, _ := lying(t)
 	f.Folder.Registered = true
-	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet",
+		Path:  "/reef/tide-gauge",
 		State: "stopped", Form: lineage.Registered}, Machine: f.Folder.Machine, Folder: f.Folder}
 	facts.Host = f.Host
 	facts.Host.Switches = append(facts.Host.Switches, wiring.Switch{Name: "field", Segment: "field", VLAN: 30})
@@ -42,7 +43,10 @@ func TestChangeOfSoundCopy(t *testing.T) {
 		finds string
 		then  func(t *testing.T, m *machine.Machine)
 	}{
-		"CPUs": {plan.ChangeRequest{CPUs: 4}, "", func(t *testing.T, m *machine.Machine) { require.Equal(t, 4, m.CPUs) }},
+		"CPUs": {plan.ChangeRequest{CPUs: 4}, "", func(t *testing.T,
+			m *machine.Machine) {
+			require.Equal(t, 4, m.CPUs)
+		}},
 		"memory": {plan.ChangeRequest{MemoryBytes: 8 << 30}, "",
 			func(t *testing.T, m *machine.Machine) { require.EqualValues(t, 8<<30, m.MemoryBytes) }},
 		"name": {plan.ChangeRequest{Name: "tide-probe"}, "",
@@ -134,7 +138,8 @@ func TestDelistSoundCopy(t *testing.T) {
 	} {
 		copy := f.Copy
 		copy.Form, copy.State = c.form, c.state
-		p, err := plan.Delist(plan.DelistFacts{Copy: copy, Machine: f.Machine, Host: f.Host, Last: c.last}, c.trash, nil,
+		p, err := plan.Delist(plan.DelistFacts{Copy: copy, Machine: f.Machine, Host: f.Host, Last: c.last}, c.trash,
+			nil,
 			true)
 		require.NoError(t, err)
 		require.Equal(t, c.want, outline(p), "%+v", c)

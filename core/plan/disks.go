@@ -48,8 +48,12 @@ func (b *builder) disks(m *machine.Machine, folder Folder, h HostFacts, stay boo
 		return x.out || x.facts.Guest == nil ||
 			x.facts.Guest.Boot != ""
 	}) &&
-		!slices.ContainsFunc(m.Devices, func(d machine.Device) bool { return d.Kind == machine.DeviceCD && d.File != "" }) {
-		b.raise(fit.Raise("disk.nothing-bootable", m.Name, "None of its disks has a boot record or an EFI partition, and "+
+		!slices.ContainsFunc(m.Devices, func(d machine.Device) bool {
+			return d.Kind == machine.DeviceCD &&
+				d.File != ""
+		}) {
+		b.raise(fit.Raise("disk.nothing-bootable", m.Name, "None of its disks has a boot record or an EFI partition, "+
+			"and "+
 			"no medium is in a drive.", nil), "")
 	}
 	m.Disks = slices.DeleteFunc(slices.Clone(m.Disks), func(d machine.Disk) bool {
@@ -129,7 +133,8 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		}
 	}
 	if fd.Unclean {
-		x.mend = answer(raise("disk.unclean", "It was not closed properly, and has a log to replay or tables to bring in "+
+		x.mend = answer(raise("disk.unclean", "It was not closed properly, and has a log to replay or tables to "+
+			"bring in "+
 			"order.")) == "replay"
 	}
 	switch {
@@ -179,7 +184,8 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 		}
 	}
 	if !h.Family.Runs(fd.Format) && !x.out && !x.asIs && fd.VirtualBytes > 0 {
-		f := raise("disk.format-foreign", "It is a %s image; hosts of the family %s run %s.", strings.ToUpper(fd.Format),
+		f := raise("disk.format-foreign", "It is a %s image; hosts of the family %s run %s.",
+			strings.ToUpper(fd.Format),
 			h.Family.Name, listed(h.Family.Formats))
 		f.Suggest("convert", "Convert it to "+strings.ToUpper(h.Family.Formats[0]), "")
 		preset := ""
@@ -201,11 +207,13 @@ func (b *builder) disk(x *handling, h HostFacts, stay bool) {
 func prepare(all []*handling, h HostFacts) (steps []Step) {
 	for _, x := range all {
 		if x.mend {
-			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Put disk %s in order, without guessing", x.disk.ID),
+			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Put disk %s in order, without guessing",
+				x.disk.ID),
 				Do: &Mend{Path: x.facts.Path}})
 		}
 		if x.parent != "" {
-			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Tell %s that its parent is %s", path.Base(x.layer),
+			steps = append(steps, Step{Host: h.Name, What: fmt.Sprintf("Tell %s that its parent is %s",
+				path.Base(x.layer),
 				x.parent), Do: &Relink{Layer: x.layer, Parent: x.parent, Force: x.force}})
 		}
 	}

@@ -26,11 +26,13 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 
 	if facts.Host.State == "unreachable" {
 		b.raise(fit.Raise("host.unreachable", facts.Host.Name,
-			fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.", facts.Host.Name), nil),
+			fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.",
+				facts.Host.Name), nil),
 			"")
 	}
 	if facts.PoolState == "away" {
-		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or export "+
+		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
+			"export "+
 			"another copy.", nil), "")
 	}
 	b.busy(subject, facts.Busy)
@@ -73,22 +75,26 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		if s.HostID != facts.Host.ID {
 			pack.FromHost, how = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
 			if s.HostState == "unreachable" {
-				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s is, does not "+
+				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s "+
+					"is, does not "+
 					"answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")
 			}
 		}
 		if s.Taken[req.File] {
-			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose another "+
+			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose "+
+				"another "+
 				"name; nothing is ever written over.", s.Name), nil), "")
 		}
 		if s.FreeBytes < bytes/4 {
 			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The shelf has %s free; the package may need %s.",
 				fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		} else if s.FreeBytes < bytes {
-			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression the "+
+			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression "+
+				"the "+
 				"package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
-		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s", disks,
+		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s",
+			disks,
 			req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
 		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)

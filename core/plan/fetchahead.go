@@ -38,16 +38,19 @@ func FetchAhead(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	old, before := &DropImages{}, []string(nil)
 	for _, x := range handled {
 		dir := AheadDir(to.pool.Path, facts.Parent)
-		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.pool, dir, m.Name, facts.Host.Family.Formats[0])
+		step := x.carryStep(facts.Arrival, facts.From, facts.Folder.Path, to.pool, dir, m.Name,
+			facts.Host.Family.Formats[0])
 		do := step.Do.(*Carry)
 		a, again := facts.Manager.Ahead[x.disk.ID]
-		step.What = fmt.Sprintf("Fetch disk %s (%s) into the pool %s, read from %s", x.disk.ID, fit.Size(x.disk.VirtualBytes),
+		step.What = fmt.Sprintf("Fetch disk %s (%s) into the pool %s, read from %s", x.disk.ID,
+			fit.Size(x.disk.VirtualBytes),
 			to.pool.Name, facts.Manager.Name)
 		if again {
 			do.Ahead = a.Path
 			before, old.Others = append(before, a.Path), append(old.Others, a.Image)
 			step.Bytes = 0 // nobody knows yet
-			step.What = fmt.Sprintf("Fetch what has changed on disk %s since it was fetched %s, read from %s", x.disk.ID, a.When,
+			step.What = fmt.Sprintf("Fetch what has changed on disk %s since it was fetched %s, read from %s",
+				x.disk.ID, a.When,
 				facts.Manager.Name)
 			if path.Base(a.Path) == do.File { // the two lie beside each other for a while
 				do.File = "again-" + do.File

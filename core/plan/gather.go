@@ -82,7 +82,8 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		if !asked && facts.Host.Family.Runs(x.facts.Format) {
 			format = x.facts.Format
 		}
-		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), to.at(x.disk.ID), "", m.Name,
+		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), to.at(x.disk.ID), "",
+			m.Name,
 			format))
 		staged[x.disk.ID] = x.disk.File
 		to.settle(x.disk, m.Name)
@@ -109,7 +110,8 @@ func (b *builder) startsFrom(m *machine.Machine, disks []FolderDisk) {
 	}
 	says := "None of its disks has a boot record or an EFI partition."
 	if len(starts) > 1 {
-		says = fmt.Sprintf("Several of its disks have a boot record or an EFI partition: %s.", strings.Join(starts, ", "))
+		says = fmt.Sprintf("Several of its disks have a boot record or an EFI partition: %s.",
+			strings.Join(starts, ", "))
 	}
 	f := fit.Raise("disk.boot-unclear", m.Name, says, map[string]any{"disks": all})
 	f.Suggest("disk", "Start from "+m.Disks[0].ID, m.Disks[0].ID)

@@ -156,7 +156,8 @@ func ImportAll(facts []ImportFacts, req BringRequest) (*Plan, error) {
 		one := req
 		if req.Name != "" {
 			if one.Name = Pattern(req.Name, names[at], n+1); one.Name == req.Name && len(picked) > 1 {
-				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}", len(picked),
+				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}",
+					len(picked),
 					req.Name)
 			}
 		}
@@ -207,12 +208,14 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 	folder := path.Join(pool.Path, m.Name)
 	b.pathLength(folder, m, a.Host)
 	return []Step{
-		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name, pool.Name,
+		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name,
+			pool.Name,
 			a.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
 				Besides: to.besides(m, staged)}},
 		{What: "Note the new copy in the inventory",
-			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID, Pool: pool.ID,
+			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID,
+				Pool: pool.ID,
 				Path: folder, Choice: choices, Machine: m, Owner: b.who}},
 	}
 }

@@ -97,7 +97,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 		if l.pool, found = called(req.Pool); !found {
 			return nil, fmt.Errorf("%s has no pool %q; it has %s", h.Name, req.Pool, strings.Join(names, ", "))
 		}
-	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity}, h.Name,
+	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity},
+		h.Name,
 		pools, a.Landing); ok {
 		l.pool, found = called(name)
 		b.landedBy(m.Name, name, rule)
@@ -118,7 +119,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 		to, ok := l.pool, true
 		if name != "" {
 			if to, ok = called(name); !ok {
-				return nil, fmt.Errorf("%s has no pool %q for disk %s; it has %s", h.Name, name, d.ID, strings.Join(names, ", "))
+				return nil, fmt.Errorf("%s has no pool %q for disk %s; it has %s", h.Name, name, d.ID,
+					strings.Join(names, ", "))
 			}
 		} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: d.FileBytes,
 			Capacity: d.VirtualBytes}, h.Name, pools, a.Landing); ok && rule.Kind == landing.Disk && req.Pool == "" {
@@ -152,19 +154,23 @@ func (b *builder) rooms(l *landed, h HostFacts, m *machine.Machine) {
 		needs[p.ID].now += d.FileBytes
 		needs[p.ID].later += d.VirtualBytes
 		if p.MaxFile > 0 && d.FileBytes > p.MaxFile {
-			b.raise(fit.Raise("space.file-limit", d.ID, fmt.Sprintf("It takes %s; files in the pool %s have %s at most. "+
-				"Choose another pool: --disk %s=POOL", fit.Size(d.FileBytes), p.Name, fit.Size(p.MaxFile), d.ID), nil), "")
+			b.raise(fit.Raise("space.file-limit", d.ID, fmt.Sprintf("It takes %s; files in the pool %s have %s at "+
+				"most. "+
+				"Choose another pool: --disk %s=POOL", fit.Size(d.FileBytes), p.Name, fit.Size(p.MaxFile), d.ID), nil),
+				"")
 		}
 	}
 	for _, p := range order {
 		b.poolState(p, h)
 		n := needs[p.ID]
 		if n.now > p.FreeBytes {
-			b.raise(fit.Raise("space.short", p.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or more. Choose "+
+			b.raise(fit.Raise("space.short", p.Name, fmt.Sprintf("The pool %s has %s free; the disks need %s or "+
+				"more. Choose "+
 				"another pool, for all or for one disk (--disk ID=POOL), or make room.", p.Name, fit.Size(p.FreeBytes),
 				fit.Size(n.now)), map[string]any{"freeBytes": p.FreeBytes, "needBytes": n.now}), "")
 		} else if n.later > p.FreeBytes {
-			b.raise(fit.Raise("space.short-later", p.Name, fmt.Sprintf("The pool %s has %s free; if the disks fill up they "+
+			b.raise(fit.Raise("space.short-later", p.Name, fmt.Sprintf("The pool %s has %s free; if the disks fill "+
+				"up they "+
 				"need %s.", p.Name, fit.Size(p.FreeBytes), fit.Size(n.later)), nil), "")
 		}
 	}
@@ -177,7 +183,8 @@ func (l *landed) formatOf(disk string, family fit.Family) (format string, asked 
 		return family.Formats[0], false, nil
 	}
 	if !family.Runs(format) {
-		return "", true, fmt.Errorf("hosts of the family %s run no disks of the format %q; they run %s", family.Name, format,
+		return "", true, fmt.Errorf("hosts of the family %s run no disks of the format %q; they run %s", family.Name,
+			format,
 			strings.Join(family.Formats, ", "))
 	}
 	return format, true, nil

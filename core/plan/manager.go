@@ -34,18 +34,22 @@ func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 	mg := facts.Manager
 	switch {
 	case !mg.May && mg.Peer:
-		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("%s lets you see it, and not take it. Ask its people for "+
+		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("%s lets you see it, and not take it. Ask its people "+
+			"for "+
 			"that: unvora manager grant", mg.Name), nil), "")
 	case !mg.May:
-		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("The account at %s may not have images of its disks made. "+
-			"Ask for that right there, or name an account that has it: unvora manager check %s", mg.Name, mg.Name), nil), "")
+		b.raise(fit.Raise("manager.rights", m.Name, fmt.Sprintf("The account at %s may not have images of its disks "+
+			"made. "+
+			"Ask for that right there, or name an account that has it: unvora manager check %s", mg.Name, mg.Name),
+			nil), "")
 	}
 	if facts.Via != nil {
 		b.reach(*facts.Via)
 	}
 	for _, d := range m.Disks {
 		if a, ok := mg.Ahead[d.ID]; ok && facts.Via == nil {
-			b.raise(fit.Raise("manager.ahead", d.ID, fmt.Sprintf("It was fetched ahead %s: only what has changed since is "+
+			b.raise(fit.Raise("manager.ahead", d.ID, fmt.Sprintf("It was fetched ahead %s: only what has changed "+
+				"since is "+
 				"moved.", a.When), nil), "")
 		}
 	}
@@ -58,7 +62,8 @@ func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 		f.Withdraw("moment")
 	}
 	if !mg.Live && !mg.Peer {
-		b.raise(fit.Raise("manager.stopped-only", m.Name, fmt.Sprintf("Where it runs, %s hands out the disks of stopped "+
+		b.raise(fit.Raise("manager.stopped-only", m.Name, fmt.Sprintf("Where it runs, %s hands out the disks of "+
+			"stopped "+
 			"machines only.", mg.Name), nil), "")
 	}
 	return b.raise(f, "").Remedy() == "stop"

@@ -35,7 +35,8 @@ func TestFromManager(t *testing.T) {
 	require.Equal(t, "import", p.Operation)
 	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindGiveIDs, plan.KindCarry,
 		plan.KindPlace, plan.KindRecord, plan.KindDropImages}, kinds(p))
-	require.Equal(t, map[string]string{"disk1": "/cimi/volumes/1"}, do[plan.TakeImages](t, p, plan.KindTakeImages).Volumes)
+	require.Equal(t, map[string]string{"disk1": "/cimi/volumes/1"},
+		do[plan.TakeImages](t, p, plan.KindTakeImages).Volumes)
 	require.Equal(t, "m-h", do[plan.Carry](t, p, plan.KindCarry).FromHost)
 	require.Equal(t, "c-1", do[plan.Record](t, p, plan.KindRecord).Parent)
 
@@ -180,7 +181,8 @@ func TestPutBack(t *testing.T) {
 	f, req := lying(t)
 	m := f.Folder.Machine
 	m.Disks[0].FileBytes = 1 << 20
-	facts := plan.PutBackFacts{Copy: lineage.Known{ID: "c-2", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+	facts := plan.PutBackFacts{Copy: lineage.Known{ID: "c-2", Name: "tide-gauge", Host: "gannet",
+		Path:  "/reef/tide-gauge",
 		State: "stopped"}, Machine: m, Host: f.Host, Manager: "mainland", May: true,
 		There: plan.HostFacts{ID: "m-h", Name: "dunlin@mainland", State: "up",
 			Switches: []wiring.Switch{{Name: "laboratory", VLAN: 20}}}, Names: []string{"tide-gauge"}}
@@ -206,9 +208,11 @@ func TestPutBack(t *testing.T) {
 	req.Answers = plan.Answers{"manager.still-there": "replace"}
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
-	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere, plan.KindRemoveThere},
+	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere,
+		plan.KindRemoveThere},
 		kinds(p), "the one that runs there is stopped no sooner than it has to be")
-	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn, "what is made there can be removed again, what is removed can't "+
+	require.Equal(t, p.Steps[3].ID, *p.PointOfNoReturn, "what is made there can be removed again, what is removed "+
+		"can't "+
 		"be made again")
 	require.Equal(t, "/cimi/machines/1", do[plan.RemoveThere](t, p, plan.KindRemoveThere).Machine)
 

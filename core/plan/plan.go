@@ -161,7 +161,10 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 		return nil, b.err
 	}
 	p.Findings = append([]fit.Finding{}, b.findings...)
-	slices.SortStableFunc(p.Findings, func(x, y fit.Finding) int { return graveness[x.Severity] - graveness[y.Severity] })
+	slices.SortStableFunc(p.Findings, func(x,
+		y fit.Finding) int {
+		return graveness[x.Severity] - graveness[y.Severity]
+	})
 	p.judge()
 	if p.Steps == nil {
 		p.Steps = []Step{}
@@ -182,8 +185,9 @@ func Together(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return plans[0]
 	}
-	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{}, Findings: []fit.Finding{},
-		Steps: []Step{}}
+	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{},
+		Findings: []fit.Finding{},
+		Steps:    []Step{}}
 	told := map[string]bool{}
 	for n, p := range plans {
 		for _, s := range p.Subjects {

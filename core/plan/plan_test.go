@@ -19,8 +19,9 @@ import (
 
 var origin = lineage.Known{ID: "01a20761-aef5-7547-afa2-cc06ead9f2b5", Lineage: "01a20761-aded-7063-aff5-a8ed7322c044",
 	Name: "tide-gauge", Host: "gannet",
-	UUID: "70126393-2a98-4856-90ac-efe4bba599b2", State: "stopped", Form: "registered", LastSeen: time.Unix(1700000000, 0),
-	Present: true}
+	UUID: "70126393-2a98-4856-90ac-efe4bba599b2", State: "stopped", Form: "registered",
+	LastSeen: time.Unix(1700000000, 0),
+	Present:  true}
 
 func tideGauge() *machine.Machine {
 	return &machine.Machine{Name: "tide-gauge", UUID: origin.UUID, CPUs: 2, MemoryBytes: 2 << 30, Firmware: "bios",
@@ -121,7 +122,8 @@ func TestFindings(t *testing.T) {
 		"package.truncated": {func(s *situation) {
 			s.facts.Problem = &ovf.Problem{Code: "package.truncated", Subject: "x", Offset: 7, Line: 3, Message: "cut"}
 		}, ""},
-		"package.file-missing": {func(s *situation) { s.spoil = func(k *ovf.Skeleton) { k.Entries = k.Entries[:2] } }, ""},
+		"package.file-missing": {func(s *situation) { s.spoil = func(k *ovf.Skeleton) { k.Entries = k.Entries[:2] } },
+			""},
 		"package.file-unused": {func(s *situation) {
 			s.spoil = func(k *ovf.Skeleton) { k.Entries = append(k.Entries, ovf.Entry{Name: "readme"}) }
 		}, ""},
@@ -321,7 +323,8 @@ func kinds(p *plan.Plan) (all []string) {
 func TestPower(t *testing.T) {
 	twin := origin
 	twin.ID, twin.Host, twin.State = "other", "petrel", "running"
-	p, err := plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin}}},
+	p, err := plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up",
+		SameUUID: []lineage.Known{twin}}},
 		nil, true)
 	require.NoError(t, err)
 	require.NotNil(t, finding(p, "identity.collides"))
@@ -330,7 +333,8 @@ func TestPower(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "in quarantine nobody else sees it")
 	twin.State = "stopped"
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}}},
+	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up",
+		SameMAC: []lineage.Known{twin}}},
 		nil, true)
 	require.NoError(t, err)
 	require.True(t, p.Runnable, "a twin that rests collides with nobody")

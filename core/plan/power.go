@@ -32,7 +32,8 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 		p.Subjects = append(p.Subjects, subject)
 		b.tracked(f.Copy)
 		if f.HostState == "unreachable" {
-			b.raise(fit.Raise("host.unreachable", f.Copy.Host, fmt.Sprintf("The agent on %s does not answer. Start it, or "+
+			b.raise(fit.Raise("host.unreachable", f.Copy.Host, fmt.Sprintf("The agent on %s does not answer. Start "+
+				"it, or "+
 				"look at its log; then try again.", f.Copy.Host), nil), "")
 		}
 		b.busy(subject, f.Busy)
@@ -52,8 +53,10 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 						break
 					}
 					if o.State == "running" || running[o.ID] {
-						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that one first, renew "+
-							"one of the two, or put all its NICs into quarantine.", twin.facet, place(o)), map[string]any{"twin": o.ID}), "")
+						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that "+
+							"one first, renew "+
+							"one of the two, or put all its NICs into quarantine.", twin.facet, place(o)),
+							map[string]any{"twin": o.ID}), "")
 						break
 					}
 				}

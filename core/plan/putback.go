@@ -34,11 +34,13 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	b.reach(facts.There)
 	b.busy(subject, facts.Busy)
 	if facts.Pool == "away" {
-		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or put "+
+		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
+			"put "+
 			"another copy back.", nil), "")
 	}
 	if !facts.May {
-		b.raise(fit.Raise("manager.rights", subject, fmt.Sprintf("The account at %s may not make machines there: unvora "+
+		b.raise(fit.Raise("manager.rights", subject, fmt.Sprintf("The account at %s may not make machines there: "+
+			"unvora "+
 			"manager check %s", facts.Manager, facts.Manager), nil), "")
 	}
 	m := facts.Machine.Clone()
@@ -59,7 +61,8 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 		switch f = b.raise(f, ""); f.Remedy() {
 		case "beside":
 			m.Name = f.Value()
-			choice[identity.MAC], choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew, identity.Renew,
+			choice[identity.MAC], choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew,
+				identity.Renew,
 				identity.Renew
 			do.Give = true
 		case "replace":
@@ -76,7 +79,8 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	if stop {
-		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
+		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject,
+			Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
 	}
 	if do.Give {
 		p.Steps = append(p.Steps, Step{What: giveWhat(choice),

@@ -17,7 +17,8 @@ func PutRight(facts ChangeFacts, answers Answers, takeRecommended bool) (*Plan, 
 	if facts.Copy.State == "running" {
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change meanwhile.", nil), "")
 		if f.Remedy() == "stop" {
-			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
+			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject,
+				Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
 		}
 	}
 	for i := range m.Disks {

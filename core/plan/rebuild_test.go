@@ -50,7 +50,8 @@ func TestRebuild(t *testing.T) {
 
 func TestPutRight(t *testing.T) {
 	f, _ := lying(t)
-	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet",
+		Path:  "/reef/tide-gauge",
 		State: "stopped", Form: "registered"}, Machine: f.Folder.Machine, Folder: f.Folder}
 	facts.Host = f.Host
 	p, err := plan.PutRight(facts, nil, true)
@@ -80,7 +81,8 @@ func TestPutRight(t *testing.T) {
 // TestDetachDepended: whoever else needs a disk is named when it is taken from a machine; others' disks don't matter.
 func TestDetachDepended(t *testing.T) {
 	f, _ := lying(t)
-	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet", Path: "/reef/tide-gauge",
+	facts := plan.ChangeFacts{Copy: lineage.Known{ID: "c1", Name: "tide-gauge", Host: "gannet",
+		Path:  "/reef/tide-gauge",
 		State: "stopped", Form: "registered"}, Machine: f.Folder.Machine, Folder: f.Folder}
 	facts.Host = f.Host
 	disk := facts.Machine.Disks[0].ID

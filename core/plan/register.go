@@ -44,13 +44,15 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return b.finish(p)
 	}
 	if m.Suspended {
-		if f := b.raise(fit.Raise("state.suspended", m.Name, fmt.Sprintf("A suspended state lies beside its disks, which "+
+		if f := b.raise(fit.Raise("state.suspended", m.Name, fmt.Sprintf("A suspended state lies beside its disks, "+
+			"which "+
 			"%s can't resume.", facts.Host.Name), nil), ""); f.Remedy() == "drop" {
 			m.Suspended = false
 		}
 	}
 	if len(m.Snapshots) > 0 && !facts.Host.Family.KeepsSnapshots {
-		f := fit.Raise("snapshot.unportable", m.Name, fmt.Sprintf("It has %d snapshots, which hosts of the family %s can't "+
+		f := fit.Raise("snapshot.unportable", m.Name, fmt.Sprintf("It has %d snapshots, which hosts of the family %s "+
+			"can't "+
 			"take over: %s.", len(m.Snapshots), facts.Host.Family.Name, strings.Join(m.Snapshots, ", ")), nil)
 		f.Suggest("merge", "Merge them to the present state", m.Snapshots[len(m.Snapshots)-1])
 		if f = b.raise(f, ""); f.Remedy() == "merge" {
@@ -58,7 +60,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 	}
 	if n := facts.Newer; n != nil {
-		b.raise(fit.Raise("copy.newer-elsewhere", m.Name, fmt.Sprintf("%s, of the same lineage, has run since this one was "+
+		b.raise(fit.Raise("copy.newer-elsewhere", m.Name, fmt.Sprintf("%s, of the same lineage, has run since this "+
+			"one was "+
 			"made: what it wrote is not here.", place(*n)), map[string]any{"copy": n.ID}), "")
 	}
 	choice, err := b.identity(facts.Arrival, req, m)
@@ -71,7 +74,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Operation = "import"
 		stop = b.managed(facts, m)
 	} else if facts.Folder.State == "running" {
-		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are read.",
+		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are "+
+			"read.",
 			facts.Where), nil), "")
 		stop = f.Remedy() == "stop"
 	}
@@ -99,7 +103,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, prepare(handled, at)...)
 	if h := facts.Hollow; h != nil {
-		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose files "+
+		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose "+
+			"files "+
 			"are gone: %s.", facts.Host.Name, h.Path), map[string]any{"copy": h.ID}), "")
 		if f.Remedy() == "replace" {
 			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Take the hollow entry off the list",
@@ -156,7 +161,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		pool := b.mediaPool(facts.Arrival, req, to, d.File)
 		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Copy %s into the pool %s", d.File,
 			pool.Name),
-			Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path, File: d.File}})
+			Do: &Carry{Source: path.Join(facts.Folder.Path, d.File), Folder: facts.Folder.Path, Pool: pool.Path,
+				File: d.File}})
 		if pool.ID != to.pool.ID {
 			media = append(media, Beside{Pool: pool.Path, Dir: path.Base(aside(pool, m.Name)), File: d.File})
 			d.File = besideOf(to.pool, pool, m.Name, d.File)
@@ -166,7 +172,8 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	put := ends[0].Do.(*Place) // all of it, before anything is put before it
 	put.Besides = append(put.Besides, media...)
 	if files == Move && facts.Manager == nil {
-		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool", facts.Where),
+		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool",
+			facts.Where),
 			Do: &TakeAway{Folder: facts.Folder.Path, Files: beside}})
 		if rec := ends[2].Do.(*Record); facts.Copy != "" {
 			rec.Copy = facts.Copy // it is the same copy, at another place
@@ -251,8 +258,9 @@ func Around(name string, disks []FolderDisk, h HostFacts) *machine.Machine {
 				m.MemoryBytes = 4 << 30
 			}
 		}
-		m.Disks = append(m.Disks, machine.Disk{ID: d.ID, File: disks[i].File, Format: d.Format, VirtualBytes: d.VirtualBytes,
-			FileBytes: d.FileBytes, Controller: h.Family.Controllers[0]})
+		m.Disks = append(m.Disks, machine.Disk{ID: d.ID, File: disks[i].File, Format: d.Format,
+			VirtualBytes: d.VirtualBytes,
+			FileBytes:    d.FileBytes, Controller: h.Family.Controllers[0]})
 	}
 	if first > 0 { // a machine starts from its first disk
 		boot := m.Disks[first]
@@ -285,8 +293,10 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 			p.Steps = append(p.Steps, step)
 		case x.onTop:
 			file := diskFile(m.Name, x.disk.ID+"-layer", x.facts.Format)
-			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put a new layer on disk %s", x.disk.ID),
-				Do: &NewLayer{Parent: x.facts.Path, Path: path.Join(facts.Folder.Path, file), Format: x.facts.Format}})
+			p.Steps = append(p.Steps, Step{Host: facts.Host.Name,
+				What: fmt.Sprintf("Put a new layer on disk %s", x.disk.ID),
+				Do: &NewLayer{Parent: x.facts.Path, Path: path.Join(facts.Folder.Path, file),
+					Format: x.facts.Format}})
 			x.disk.File = file
 		case choice[identity.DiskID] == identity.Renew || x.newID:
 			do.RenewIDs = append(do.RenewIDs, x.facts.Path)
@@ -297,6 +307,8 @@ func (b *builder) inPlace(facts RegisterFacts, req BringRequest, p *Plan, m *mac
 		Step{Host: facts.Host.Name, What: fmt.Sprintf("Register %s on %s, its files where they are", facts.Where,
 			facts.Host.Name), Do: do},
 		Step{What: "Note the copy in the inventory",
-			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent, Host: facts.Host.ID,
-				Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy, Owner: b.who}})
+			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent,
+				Host: facts.Host.ID,
+				Pool: facts.Folder.Pool, Path: facts.Folder.Path, Choice: choices, Machine: m, Copy: facts.Copy,
+				Owner: b.who}})
 }

@@ -24,7 +24,8 @@ func lying(t *testing.T) (plan.RegisterFacts, plan.BringRequest) {
 	m.Disks[0].File, m.Disks[0].Format = "d.qcow2", "qcow2"
 	f := plan.RegisterFacts{Where: "reef/tide-gauge", Folder: plan.Folder{Path: "/reef/tide-gauge", Pool: "p1",
 		State: "stopped", Machine: m, Files: []string{"d.qcow2", "tide-gauge.ovf"},
-		Disks: []plan.FolderDisk{{ID: "disk1", File: "d.qcow2", Path: "/reef/tide-gauge/d.qcow2", Pool: "p1", Format: "qcow2",
+		Disks: []plan.FolderDisk{{ID: "disk1", File: "d.qcow2", Path: "/reef/tide-gauge/d.qcow2", Pool: "p1",
+			Format: "qcow2",
 			DiskID: "d-1", VirtualBytes: 4 << 30, FileBytes: 1 << 20, SectorBytes: 512, Layers: 1}}}}
 	f.Host = plan.HostFacts{ID: "h", Name: "gannet", State: "up", CPUs: 16, MemoryBytes: 64 << 30, Family: family,
 		MACPrefix: "02:5c:01",
@@ -46,12 +47,14 @@ func TestRegisterFindings(t *testing.T) {
 		clears string // answer; "" when it blocks, or is a note or settled by its recommendation
 		then   func(t *testing.T, p *plan.Plan)
 	}{
-		{"host.unreachable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.State = "unreachable" }, "", nil},
+		{"host.unreachable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.State = "unreachable" }, "",
+			nil},
 		{"host.resting", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.State = "resting" }, "", nil},
 		{"host.older", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.WantsProtocol = 2 }, "", nil},
 		{"host.clock", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.ClockOff = 100 }, "", nil},
 		{"busy.job", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Busy = "0199" }, "", nil},
-		{"copy.already-here", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Folder.Registered = true }, "", nil},
+		{"copy.already-here", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Folder.Registered = true }, "",
+			nil},
 		{"copy.hollow-here", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Hollow = &lineage.Known{ID: "x", Path: "/reef/old"}
 		}, "copy.hollow-here=replace", func(t *testing.T, p *plan.Plan) {
@@ -65,7 +68,8 @@ func TestRegisterFindings(t *testing.T) {
 		{"descriptor.lost", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine, f.Folder.Problem = nil, "there is no descriptor"
 		}, "", nil},
-		{"pool.read-only", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Pools[0].State = "read-only" }, "",
+		{"pool.read-only", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Pools[0].State = "read-only" },
+			"",
 			nil},
 		{"pool.resting", func(f *plan.RegisterFacts, req *plan.BringRequest) {
 			f.Host.Pools[1].State, req.Files, req.Pool = "resting", plan.Copy, "harbour"
@@ -128,13 +132,16 @@ func TestRegisterFindings(t *testing.T) {
 		}, "disk.damaged=salvage", func(t *testing.T, p *plan.Plan) {
 			require.True(t, do[plan.Carry](t, p, plan.KindCarry).Salvage)
 		}},
-		{"disk.unclean", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Unclean = true }, "disk.unclean=replay",
+		{"disk.unclean", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Unclean = true },
+			"disk.unclean=replay",
 			nil},
 		{"disk.encrypted", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Encrypted = true },
 			"disk.encrypted=carry", nil},
-		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 0 }, "disk.empty=leave-out",
+		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 0 },
+			"disk.empty=leave-out",
 			nil},
-		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).NoData = true }, "disk.empty=keep", nil},
+		{"disk.empty", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).NoData = true }, "disk.empty=keep",
+			nil},
 		{"disk.size-mismatch", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).VirtualBytes = 5 << 30 },
 			"disk.size-mismatch=image", func(t *testing.T, p *plan.Plan) {
 				require.Equal(t, int64(5<<30), do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Disks[0].VirtualBytes)
@@ -171,7 +178,8 @@ func TestRegisterFindings(t *testing.T) {
 			require.NotContains(t, finding(p, "disk.parent-missing").Message, "unvora")
 		}},
 		{"disk.parent-changed", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
-			disk(f).Faults = []plan.DiskFault{{Code: "disk.parent-changed", Path: "/reef/tide-gauge/d.qcow2", Message: "changed",
+			disk(f).Faults = []plan.DiskFault{{Code: "disk.parent-changed", Path: "/reef/tide-gauge/d.qcow2",
+				Message:   "changed",
 				Candidate: "/reef/base.qcow2"}}
 		}, "disk.parent-changed=reparent", func(t *testing.T, p *plan.Plan) {
 			require.True(t, do[plan.Relink](t, p, plan.KindRelink).Force)
@@ -184,7 +192,8 @@ func TestRegisterFindings(t *testing.T) {
 		{"disk.in-use", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			disk(f).Faults = []plan.DiskFault{{Code: "disk.in-use", Message: "open in another process"}}
 		}, "", nil},
-		{"disk.nothing-bootable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Guest = &fit.Guest{} }, "",
+		{"disk.nothing-bootable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Guest = &fit.Guest{} },
+			"",
 			nil},
 		{"disk.leftover-reference", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine.Devices = []machine.Device{{Kind: "cd", Name: "CD", File: "gone.iso"}}
@@ -197,7 +206,8 @@ func TestRegisterFindings(t *testing.T) {
 			f.Host.Ports = []wiring.Port{{Name: "port1", Address: "192.0.2.1"}, {Name: "port2"}}
 		}, "network.switch-absent=create", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, plan.KindMakeSwitch, p.Steps[0].Kind)
-			require.Equal(t, wiring.Switch{Name: "storage", Segment: "storage", VLAN: 20, Uplink: "port2", Tagged: true},
+			require.Equal(t, wiring.Switch{Name: "storage", Segment: "storage", VLAN: 20, Uplink: "port2",
+				Tagged: true},
 				do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Switch)
 			require.Equal(t, "storage", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.NICs[0].Network)
 		}},
@@ -213,7 +223,8 @@ func TestRegisterFindings(t *testing.T) {
 			require.Equal(t, "waves", do[plan.Record](t, p, plan.KindRecord).Owner)
 		}},
 		{"quota.exceeded", func(f *plan.RegisterFacts, req *plan.BringRequest) {
-			f.Host.Quotas, f.Usage = []fit.Quota{{Owner: "tides", Machines: 3}}, map[string]plan.Usage{"tides": {Machines: 3}}
+			f.Host.Quotas, f.Usage = []fit.Quota{{Owner: "tides", Machines: 3}},
+				map[string]plan.Usage{"tides": {Machines: 3}}
 			req.Owner = "tides"
 		}, "quota.exceeded=owner:waves", func(t *testing.T, p *plan.Plan) {
 			require.Equal(t, "waves", do[plan.Record](t, p, plan.KindRecord).Owner)

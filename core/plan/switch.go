@@ -31,8 +31,10 @@ func MakeASwitch(facts SwitchFacts, s wiring.Switch, answers Answers, takeRecomm
 	}
 	again := false
 	if port, ok := h.port(s.Uplink); ok && cuts(h, port, s) {
-		f := fit.Raise("network.cuts-admin", s.Name, fmt.Sprintf("%s is reached by %s, which the port %s bears: with the "+
-			"switch it would be lost. Give the switch that address (--address), or choose.", h.Name, port.Address, port.Name),
+		f := fit.Raise("network.cuts-admin", s.Name, fmt.Sprintf("%s is reached by %s, which the port %s bears: with "+
+			"the "+
+			"switch it would be lost. Give the switch that address (--address), or choose.", h.Name, port.Address,
+			port.Name),
 			map[string]any{"port": port.Name, "address": port.Address})
 		f.Suggest("return", againLabel(h), "")
 		if free := freePort(h); free != "" {
@@ -66,13 +68,15 @@ func DropASwitch(facts SwitchFacts, name string, answers Answers, takeRecommende
 		return nil, fmt.Errorf("the hypervisor of %s does not let others make or drop switches: do it there", h.Name)
 	}
 	if len(facts.Users) > 0 {
-		b.raise(fit.Raise("network.switch-in-use", name, fmt.Sprintf("%s of %s are connected to it. Connect them elsewhere "+
+		b.raise(fit.Raise("network.switch-in-use", name, fmt.Sprintf("%s of %s are connected to it. Connect them "+
+			"elsewhere "+
 			"first: unvora nic wire COPY NIC SWITCH", nicsOf(len(facts.Users)), strings.Join(facts.Users, ", ")),
 			map[string]any{"copies": facts.Users}), "")
 	}
 	again := false
 	if s.Address != "" && sameAddress(s.Address, h.Reached) {
-		f := fit.Raise("network.cuts-admin", name, fmt.Sprintf("%s is reached by %s, which this switch bears: with it, the "+
+		f := fit.Raise("network.cuts-admin", name, fmt.Sprintf("%s is reached by %s, which this switch bears: with "+
+			"it, the "+
 			"address would be lost.", h.Name, s.Address), map[string]any{"address": s.Address})
 		f.Offer("return")
 		f.Suggest("return", againLabel(h), "")
@@ -119,8 +123,8 @@ func checkSwitch(h HostFacts, s wiring.Switch) error {
 		}
 	}
 	if s.Segment == wiring.Quarantine && (s.Uplink != "" || s.Address != "") {
-		return fmt.Errorf("quarantine has no way out: a switch into it has neither an uplink nor an address of the host's " +
-			"own")
+		return fmt.Errorf("quarantine has no way out: a switch into it has neither an uplink nor an address of the " +
+			"host's own")
 	}
 	if s.Uplink == "" {
 		return nil
@@ -134,7 +138,8 @@ func checkSwitch(h HostFacts, s wiring.Switch) error {
 	}
 	for _, o := range h.Switches {
 		if o.Uplink == s.Uplink && !(o.Tagged && s.Tagged && o.VLAN != s.VLAN) {
-			return fmt.Errorf("the port %s leads out of the switch %s; two share a port only when each bears its own VLAN's tag",
+			return fmt.Errorf("the port %s leads out of the switch %s; two share a port only when each bears its own "+
+				"VLAN's tag",
 				s.Uplink, o.Name)
 		}
 	}
@@ -203,7 +208,8 @@ func (b *builder) switchSteps(h HostFacts) (steps []Step) {
 	for _, s := range b.switches {
 		err := checkSwitch(h, s)
 		if port, ok := h.port(s.Uplink); ok && cuts(h, port, s) {
-			err = fmt.Errorf("network.switch-absent: %s is reached by the address of the port %s: make that switch by itself "+
+			err = fmt.Errorf("network.switch-absent: %s is reached by the address of the port %s: make that switch "+
+				"by itself "+
 				"first (unvora switch add), which is taken back if the host is cut off", h.Name, s.Uplink)
 		}
 		if b.err == nil {

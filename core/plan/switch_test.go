@@ -92,7 +92,8 @@ func TestLanding(t *testing.T) {
 	req.Files = plan.Copy
 	f.Host.Pools[0].Labels, f.Host.Pools[1].Labels = []string{"fast"}, []string{"archive"}
 	f.Landing = []landing.Rule{{ID: "1", Kind: landing.Machine, Label: "fast"},
-		{ID: "2", Kind: landing.Disk, OverBytes: 1 << 30, Label: "archive"}, {ID: "3", Kind: landing.Media, Label: "archive"}}
+		{ID: "2", Kind: landing.Disk, OverBytes: 1 << 30, Label: "archive"},
+		{ID: "3", Kind: landing.Media, Label: "archive"}}
 	f.Folder.Machine.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD", File: "guide.iso"}}
 	f.Folder.Files = append(f.Folder.Files, "guide.iso")
 	p, err := plan.Register(f, req)

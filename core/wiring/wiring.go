@@ -115,7 +115,8 @@ func Find(n machine.NIC, host string, switches []Switch, rules []Rule) Match {
 		if r.Switch != "" {
 			for _, s := range switches {
 				if s.Name == r.Switch {
-					return Match{Switch: s.Name, Segment: s.Segment, Why: "by the rule “" + r.String() + "”", Rule: r.ID}
+					return Match{Switch: s.Name, Segment: s.Segment, Why: "by the rule “" + r.String() + "”",
+						Rule: r.ID}
 				}
 			}
 			continue
@@ -126,7 +127,8 @@ func Find(n machine.NIC, host string, switches []Switch, rules []Rule) Match {
 			if next.Switch != "" && next.Segment == r.Segment && next.fits(n, r.Segment, host) {
 				for _, s := range switches {
 					if s.Name == next.Switch {
-						return Match{Switch: s.Name, Segment: r.Segment, Why: m.Why + ", then “" + next.String() + "”", Rule: r.ID}
+						return Match{Switch: s.Name, Segment: r.Segment, Why: m.Why + ", then “" + next.String() + "”",
+							Rule: r.ID}
 					}
 				}
 			}
@@ -184,7 +186,8 @@ func Likely(n machine.NIC, switches []Switch) (list []Switch) {
 		}
 		for _, w := range words {
 			id, err := strconv.Atoi(w)
-			if len(w) > 2 && (strings.Contains(strings.ToLower(s.Name), w) || strings.Contains(w, strings.ToLower(s.Segment))) ||
+			if len(w) > 2 && (strings.Contains(strings.ToLower(s.Name), w) ||
+				strings.Contains(w, strings.ToLower(s.Segment))) ||
 				err == nil && id != 0 && id == s.VLAN {
 				list = append(list, s)
 				break

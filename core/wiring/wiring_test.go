@@ -10,7 +10,8 @@ import (
 )
 
 func TestFind(t *testing.T) {
-	switches := []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20}, {Name: "Field-30", Segment: "field", VLAN: 30},
+	switches := []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20},
+		{Name: "Field-30", Segment: "field", VLAN: 30},
 		{Name: "outside", Segment: "visitors"}, {Name: "quarantine", Segment: "quarantine"}}
 	for name, c := range map[string]struct {
 		nic    machine.NIC

@@ -154,7 +154,8 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 		return nil, ErrOwnOnly
 	}
 	if u == nil {
-		return nil, &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no user %q. unvora user list shows "+
+		return nil, &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no user %q. unvora user list "+
+			"shows "+
 			"them.", ref)}
 	}
 	if role != "" && who.Role != Administrator {
@@ -250,7 +251,8 @@ func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, 
 	}
 	switch {
 	case days < 0 || days > MostTokenDays:
-		return "", nil, &inventory.Error{Code: "wrong", Message: fmt.Sprintf("A token lives from 1 to %d days, not %d; one "+
+		return "", nil, &inventory.Error{Code: "wrong", Message: fmt.Sprintf("A token lives from 1 to %d days, not "+
+			"%d; one "+
 			"without an end has to be asked for.", MostTokenDays, days)}
 	case endless && days > 0:
 		return "", nil, &inventory.Error{Code: "wrong", Message: "A token has a term in days, or no end: not both."}

@@ -190,7 +190,8 @@ func (a *Agent) trustAnew(n hostlink.Trust) error {
 func (a *Agent) Listen() (net.Listener, error) {
 	l, err := net.Listen("tcp", a.Config.Listen)
 	if err != nil {
-		return nil, fmt.Errorf("listen on %s: %w; another agent may run on this port (listen in the agent's file sets it)",
+		return nil, fmt.Errorf("listen on %s: %w; another agent may run on this port (listen in the agent's file "+
+			"sets it)",
 			a.Config.Listen, err)
 	}
 	if n, ok := a.Driver.(interface {

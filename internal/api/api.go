@@ -49,7 +49,8 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 	go s.events.run(ctx, inv, log)
 
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	calls := promauto.With(registry).NewHistogramVec(prometheus.HistogramOpts{Name: "unvora_http_seconds",
 		Help: "Time to answer a call.", Buckets: prometheus.DefBuckets}, []string{"method", "path", "status"})
 	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers",
@@ -146,7 +147,8 @@ func serveConsole(files fs.FS) gin.HandlerFunc {
 		if strings.HasPrefix(path, "api/") {
 			c.Header("Content-Type", "application/problem+json")
 			c.JSON(http.StatusNotFound, gin.H{"title": "Not found", "status": 404, "code": "unknown",
-				"detail": "There is no call " + c.Request.Method + " /" + path + ".", "next": "/api/docs lists all calls."})
+				"detail": "There is no call " + c.Request.Method + " /" + path + ".",
+				"next":   "/api/docs lists all calls."})
 			return
 		}
 		if st, err := fs.Stat(files, path); err == nil && !st.IsDir() {

@@ -72,7 +72,8 @@ func TestFigures(t *testing.T) {
 func TestWebByOperators(t *testing.T) {
 	h := newHouse(t)
 	require.NoError(t, h.inv.AddHost(t.Context(), inventory.NewID(), "127.0.0.1:1",
-		&hostlink.Hello{Name: "gannet", Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4, MemoryBytes: 1 << 30},
+		&hostlink.Hello{Name: "gannet", Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4,
+			MemoryBytes: 1 << 30},
 		"test"))
 	body := `{"operation":"import","host":"gannet","source":{"package":"https://depot.example/x.ova"}}`
 	status, code := h.call("POST", apiBase+"/plans", h.tokens[access.Viewer], asJSON, body)

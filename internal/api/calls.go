@@ -247,7 +247,8 @@ func (s *Server) DropRule(c *gin.Context, rule string) {
 }
 
 func (s *Server) TryWiring(c *gin.Context, p openapi.TryWiringParams) {
-	t, err := s.work.TryWiring(c, machine.NIC{Network: value(p.Network), VLAN: value(p.Vlan), Segment: value(p.Segment)},
+	t, err := s.work.TryWiring(c, machine.NIC{Network: value(p.Network), VLAN: value(p.Vlan),
+		Segment: value(p.Segment)},
 		p.Host)
 	s.answer(c, http.StatusOK, t, err)
 }

@@ -132,8 +132,9 @@ func breach(err error) string {
 	says := schema.Reason
 	if d := schema.Schema; d != nil && d.Discriminator != nil {
 		name := d.Discriminator.PropertyName
-		says = fmt.Sprintf("%s has to be one of %s", name, strings.Join(slices.Sorted(maps.Keys(d.Discriminator.Mapping)),
-			", "))
+		says = fmt.Sprintf("%s has to be one of %s", name,
+			strings.Join(slices.Sorted(maps.Keys(d.Discriminator.Mapping)),
+				", "))
 	}
 	if len(where) > 0 {
 		says = strings.Join(where, "/") + ": " + says

@@ -69,7 +69,10 @@ func callsByTag(spec *openapi3.T) []docSection {
 				section.Calls = append(section.Calls, describeCall(method, path, op))
 			}
 		}
-		slices.SortFunc(section.Calls, func(a, b docCall) int { return strings.Compare(a.Path+a.Method, b.Path+b.Method) })
+		slices.SortFunc(section.Calls, func(a, b docCall) int {
+			return strings.Compare(a.Path+a.Method,
+				b.Path+b.Method)
+		})
 		sections = append(sections, section)
 	}
 	return sections

@@ -135,7 +135,8 @@ func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
 func (s *Server) own(c *gin.Context, ref string) (*inventory.Job, bool) {
 	j, err := s.inv.Job(c, ref)
 	if err == nil && caller(c).Role != access.Administrator && j.UserName != caller(c).Name {
-		err = &inventory.Error{Code: "unknown", Message: fmt.Sprintf("You have no job %q. unvora jobs lists them.", ref)}
+		err = &inventory.Error{Code: "unknown", Message: fmt.Sprintf("You have no job %q. unvora jobs lists them.",
+			ref)}
 	}
 	if err != nil {
 		s.problem(c, err)
@@ -219,7 +220,8 @@ func (s *Server) ReadPackage(c *gin.Context, ref string) {
 	r, name, err := s.work.Package(c.Request.Context(), ref)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
 	if s.pass(c, r, err) {
-		if err := s.work.HandedOut(context.WithoutCancel(c.Request.Context()), ref, int64(c.Writer.Size())); err != nil {
+		if err := s.work.HandedOut(context.WithoutCancel(c.Request.Context()), ref,
+			int64(c.Writer.Size())); err != nil {
 			s.log.Warn("end of hand-out", "job", ref, "error", err)
 		}
 	}

@@ -84,7 +84,8 @@ func (s *Server) AddUser(c *gin.Context) {
 func (s *Server) ChangeUser(c *gin.Context, name string) {
 	if b, ok := body[openapi.ChangeUserJSONRequestBody](s, c); ok {
 		session, _ := c.Cookie(sessionCookie)
-		u, err := s.access.Change(c, caller(c), name, string(value(b.Role)), value(b.Password), value(b.Current), session)
+		u, err := s.access.Change(c, caller(c), name, string(value(b.Role)), value(b.Password), value(b.Current),
+			session)
 		s.answer(c, http.StatusOK, u, err)
 	}
 }

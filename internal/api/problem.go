@@ -62,7 +62,8 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(),
 			Next: "Change what blocks it, then plan again.", Plan: not.Plan}
 		if not.Plan.Verdict == plan.Open {
-			p.Code, p.Next = "plan.open", "Answer the open choices (answers), or take the recommendations (takeRecommended)."
+			p.Code, p.Next = "plan.open", "Answer the open choices (answers), or take the recommendations "+
+				"(takeRecommended)."
 		}
 	case errors.As(err, &away):
 		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
@@ -82,11 +83,13 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: inventory.Sentence(err.Error()),
 			Next: "Load the page again."}
 	case errors.Is(err, access.ErrOwnOnly):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: inventory.Sentence(err.Error()),
-			Next: "Ask an administrator."}
+		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied",
+			Detail: inventory.Sentence(err.Error()),
+			Next:   "Ask an administrator."}
 	case errors.As(err, &later):
 		c.Header("Retry-After", strconv.Itoa(int(later.Wait.Seconds())+1))
-		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests, Code: "later",
+		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests,
+			Code:   "later",
 			Detail: inventory.Sentence(later.Error())}
 	case unusable(err):
 		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong",
@@ -97,12 +100,14 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer.",
 			Next: "Jobs go on when it is back; try again in a moment."}
 	case errors.Is(err, context.DeadlineExceeded):
-		p = Problem{Title: "Service Unavailable", Status: 503, Code: "later", Detail: "This took too long and was given up.",
-			Next: "Look what of it was done, then try again."}
+		p = Problem{Title: "Service Unavailable", Status: 503, Code: "later",
+			Detail: "This took too long and was given up.",
+			Next:   "Look what of it was done, then try again."}
 	case errors.Is(c.Request.Context().Err(), context.Canceled):
 		return // nobody listens any more
 	default:
-		s.log.Error("call failed", "number", number, "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+		s.log.Error("call failed", "number", number, "method", c.Request.Method, "path", c.Request.URL.Path, "error",
+			err)
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.JSON(p.Status, p)

@@ -207,7 +207,8 @@ func TestOwnJobs(t *testing.T) {
 	other := &inventory.Job{ID: inventory.NewID(), UserName: "a-administrator"}
 	for _, job := range []*inventory.Job{j, other} {
 		require.NoError(t, h.inv.InTx(t.Context(), func(tx pgx.Tx) error {
-			return inventory.In(tx).AddJob(t.Context(), job, &plan.Plan{Operation: "export", Subjects: []string{"x"}}, nil, "",
+			return inventory.In(tx).AddJob(t.Context(), job, &plan.Plan{Operation: "export", Subjects: []string{"x"}},
+				nil, "",
 				nil, nil)
 		}))
 	}
@@ -219,7 +220,8 @@ func TestOwnJobs(t *testing.T) {
 	}
 	for verb, body := range map[string]string{"cancel": "", "hold": "", "resume": "", "descriptor": "[]",
 		"handed-out": `{"bytes":1}`} {
-		status, _ := h.call("POST", apiBase+"/jobs/"+other.ID.String()+"/"+verb, h.tokens[access.Operator], asJSON, body)
+		status, _ := h.call("POST", apiBase+"/jobs/"+other.ID.String()+"/"+verb, h.tokens[access.Operator], asJSON,
+			body)
 		require.Equal(t, 404, status, verb)
 	}
 	status, _ := h.call("POST", apiBase+"/jobs/"+j.ID.String()+"/hold", h.tokens[access.Operator], "", "")
@@ -273,7 +275,8 @@ func TestPeople(t *testing.T) {
 	status, _ = h.call("PATCH", apiBase+"/users/a-viewer", h.tokens[access.Operator], asJSON,
 		`{"password":"another eider"}`)
 	require.Equal(t, 403, status)
-	status, _ = h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON, `{"role":"administrator"}`)
+	status, _ = h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON,
+		`{"role":"administrator"}`)
 	require.Equal(t, 403, status)
 	status, code = h.call("PATCH", apiBase+"/users/a-operator", h.tokens[access.Operator], asJSON,
 		`{"password":"another eider","current":"`+password+`"}`)

@@ -196,7 +196,8 @@ func TestPutThere(t *testing.T) {
 	c, e := client(t, address, cert, admin)
 	truth := disktest.Pattern(3<<20, 9)
 	room, err := cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href,
-		cimi.VolumeImage{Common: cimi.Common{Name: "x", Properties: map[string]string{"bytes": fmt.Sprint(len(truth))}}})
+		cimi.VolumeImage{Common: cimi.Common{Name: "x",
+			Properties: map[string]string{"bytes": fmt.Sprint(len(truth))}}})
 	require.NoError(t, err)
 	at, err := c.Absolute(room.Can(cimi.RelUpload))
 	require.NoError(t, err)

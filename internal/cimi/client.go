@@ -70,8 +70,9 @@ func New(address string, account Account, trusted string) (*Client, error) {
 		return nil, err
 	}
 	return &Client{u, account, &http.Client{Transport: &http.Transport{
-		TLSClientConfig: config, ForceAttemptHTTP2: true, ResponseHeaderTimeout: answerPatience, IdleConnTimeout: time.Minute,
-		DialContext: (&net.Dialer{Timeout: dialPatience}).DialContext,
+		TLSClientConfig: config, ForceAttemptHTTP2: true, ResponseHeaderTimeout: answerPatience,
+		IdleConnTimeout: time.Minute,
+		DialContext:     (&net.Dialer{Timeout: dialPatience}).DialContext,
 	}}}, nil
 }
 
@@ -79,7 +80,8 @@ func New(address string, account Account, trusted string) (*Client, error) {
 func ParseAddress(address string) (*url.URL, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address of a manager: it is an https URL, such as https://mainland.example/cimi",
+		return nil, fmt.Errorf("%q is no address of a manager: it is an https URL, such as "+
+			"https://mainland.example/cimi",
 			address)
 	}
 	return u, nil

@@ -19,7 +19,8 @@ func init() {
 
 func (a *app) attentionCmd() *cobra.Command {
 	cause, left := "", false
-	cmd := calling(a, &cobra.Command{Use: "attention", Short: "What waits for a decision, worst first", Args: cobra.NoArgs,
+	cmd := calling(a, &cobra.Command{Use: "attention", Short: "What waits for a decision, worst first",
+		Args: cobra.NoArgs,
 		Long: `What waits for a decision: entries whose files are gone, folders that no host lists,
 copies that share an identity, layers without a parent, failed jobs and more, worst
 first. Each has its evidence and one recommended action, which attention settle plans
@@ -40,13 +41,15 @@ and carries out; or it is left as it is, with a reason and for a term.`,
 				}
 				fmt.Fprintf(a.out, "  %-3d %s\n      %s\n", n+1, a.paint(bold, i.Subject), i.Evidence)
 				if i.Left != nil {
-					fmt.Fprintf(a.out, "      %s\n", a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s", i.Left.Who,
+					fmt.Fprintf(a.out, "      %s\n", a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s",
+						i.Left.Who,
 						i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
 				} else {
 					fmt.Fprintf(a.out, "      %s\n", a.paint(green, "→ "+i.Recommended))
 				}
 			}
-			fmt.Fprintln(a.out, "\nTake what is recommended: unvora attention settle NUMBER… ; leave it: unvora attention "+
+			fmt.Fprintln(a.out, "\nTake what is recommended: unvora attention settle NUMBER… ; leave it: unvora "+
+				"attention "+
 				"leave NUMBER… --reason TEXT")
 		})
 	cmd.Flags().StringVar(&cause, "cause", "", "only of this cause")
@@ -84,8 +87,8 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "settle ITEM…",
 		Short: "Do what is recommended about items, each with its plan first",
 		Args:  cobra.MinimumNArgs(1),
-		Long: "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\nwhich means all of " +
-			"its items.",
+		Long: "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\nwhich means all " +
+			"of its items.",
 		Example: "  unvora attention settle 1\n  unvora attention settle hollow --yes"}
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -101,7 +104,10 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 			switch {
 			case i.Act != nil && i.Act.Do == "recognise":
 				if s.planOnly {
-					if err := a.print(i, func() { fmt.Fprintf(a.out, "%s: %s\n", i.Subject, i.Recommended) }); err != nil {
+					if err := a.print(i, func() {
+						fmt.Fprintf(a.out, "%s: %s\n", i.Subject,
+							i.Recommended)
+					}); err != nil {
 						return err
 					}
 					continue
@@ -120,7 +126,10 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 				}
 			case i.Act != nil && i.Act.Do == "resume":
 				if s.planOnly {
-					if err := a.print(i, func() { fmt.Fprintf(a.out, "%s: %s\n", i.Subject, i.Recommended) }); err != nil {
+					if err := a.print(i, func() {
+						fmt.Fprintf(a.out, "%s: %s\n", i.Subject,
+							i.Recommended)
+					}); err != nil {
 						return err
 					}
 					continue
@@ -151,8 +160,8 @@ func (a *app) attentionLeaveCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "leave ITEM… --reason TEXT",
 		Short: "Leave items as they are, for a term",
 		Args:  cobra.MinimumNArgs(1),
-		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n  unvora attention leave twin --reason " +
-			"\"never run together\" --days 365"}
+		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n  unvora attention leave twin " +
+			"--reason \"never run together\" --days 365"}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept and shown (needed)")
 	cmd.Flags().IntVar(&days, "days", days, "after how many days it is shown again")
 	cmd.MarkFlagRequired("reason")
@@ -169,7 +178,8 @@ func (a *app) attentionLeaveCmd() *cobra.Command {
 		for _, i := range items {
 			ids = append(ids, i.Id)
 		}
-		res, err := c.LeaveAlone(cmd.Context(), openapi.LeaveAloneJSONRequestBody{Ids: ids, Reason: reason, Days: &days})
+		res, err := c.LeaveAlone(cmd.Context(), openapi.LeaveAloneJSONRequestBody{Ids: ids, Reason: reason,
+			Days: &days})
 		if _, err := call[struct{}](c, res, err); err != nil {
 			return err
 		}
@@ -224,12 +234,14 @@ func diskDistance(d openapi.DiskComparison) string {
 	case d.Exact && d.DifferentBytes == 0:
 		return fmt.Sprintf("the same, to the byte (%s read of each%s)", size(d.ReadBytes), rests(d))
 	case d.Exact:
-		return fmt.Sprintf("%s differ, in blocks of 64 KiB (%s read of each%s)", size(d.DifferentBytes), size(d.ReadBytes),
+		return fmt.Sprintf("%s differ, in blocks of 64 KiB (%s read of each%s)", size(d.DifferentBytes),
+			size(d.ReadBytes),
 			rests(d))
 	case d.Samples == 0:
 		return "nothing is known of its contents; --exact reads them"
 	}
-	return fmt.Sprintf("about %.0f %% the same, by %d samples; --exact tells how much differs", 100*d.Likeness, d.Samples)
+	return fmt.Sprintf("about %.0f %% the same, by %d samples; --exact tells how much differs", 100*d.Likeness,
+		d.Samples)
 }
 
 func rests(d openapi.DiskComparison) string {
@@ -252,7 +264,8 @@ func (a *app) trackCmds() []*cobra.Command {
 				if len(args) == 0 && filter == "" {
 					return nil, usage("which copies: names, or --where")
 				}
-				return c.Track(cmd.Context(), openapi.TrackJSONRequestBody{Copies: append([]string{}, args...), Where: &filter,
+				return c.Track(cmd.Context(), openapi.TrackJSONRequestBody{Copies: append([]string{}, args...),
+					Where:   &filter,
 					Tracked: tracked, Note: &note})
 			}, func(_ []string, v struct{ Copies int }) { fmt.Fprintf(a.out, said+"\n", count(v.Copies, "copy")) })
 		cmd.Flags().StringVar(&filter, "where", "", "those that a filter tells, such as 'host=skua name~kiosk-*'")
@@ -263,7 +276,8 @@ func (a *app) trackCmds() []*cobra.Command {
 		one("track", "Look after registered copies", "Look after registered copies that were left alone.",
 			"%s looked after from now on.", true),
 		one("untrack", "Leave registered copies alone: seen and compared, never touched",
-			"Leave registered copies alone. They stay in the inventory, are surveyed and compared,\nand every operation on "+
+			"Leave registered copies alone. They stay in the inventory, are surveyed and compared,\nand every "+
+				"operation on "+
 				"them is refused.", "%s left alone from now on.", false),
 	}
 }

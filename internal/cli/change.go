@@ -43,11 +43,13 @@ func (a *app) changeCmd() *cobra.Command {
 	cmd := a.changing(&cobra.Command{Use: "change COPY",
 		Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
 		Args:  cobra.ExactArgs(1),
-		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop \"Sound " +
-			"card 1\" --drop \"Floppy drive 1\" --plan"},
+		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop " +
+			"\"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
-			if name == "" && memory == "" && guest == "" && cpus == 0 && len(boot)+len(add)+len(drop)+len(addresses) == 0 {
-				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, --drop or --address")
+			if name == "" && memory == "" && guest == "" && cpus == 0 &&
+				len(boot)+len(add)+len(drop)+len(addresses) == 0 {
+				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, " +
+					"--drop or --address")
 			}
 			if folder && name == "" {
 				return nil, usage("--folder goes with --name")
@@ -122,7 +124,8 @@ func (a *app) nicCmd() *cobra.Command {
 		func(req *openapi.ChangeRequest, args []string) {
 			req.AddNics = &[]string{append(args, "")[1]}
 		})
-	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest \"NIC "+
+	one("drop COPY NIC", "Remove a NIC", "  unvora nic drop buoy-ingest \"NIC 2\"\n  unvora nic drop buoy-ingest "+
+		"\"NIC "+
 		"2\" --plan", cobra.ExactArgs(2), func(req *openapi.ChangeRequest, args []string) {
 		req.DropNics = &[]string{args[1]}
 	})
@@ -148,7 +151,8 @@ func (a *app) diskCareCmds() []*cobra.Command {
 		Example: "  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge " +
 			"reef/spare/repaired.qcow2 --in-place-of disk1 --plan"},
 		"attached", func(args []string) (any, error) {
-			return openapi.AttachRequest{Operation: openapi.AttachRequestOperationAttach, Copies: args[:1], File: args[1],
+			return openapi.AttachRequest{Operation: openapi.AttachRequestOperationAttach, Copies: args[:1],
+				File:      args[1],
 				InPlaceOf: optional(replace)}, nil
 		})
 	attach.Flags().StringVar(&replace, "in-place-of", "", "disk of the copy that it replaces; that one's file stays")
@@ -157,7 +161,8 @@ func (a *app) diskCareCmds() []*cobra.Command {
 		Args:    cobra.ExactArgs(2),
 		Example: "  unvora disk detach archive-db disk3\n  unvora disk detach archive-db disk3 --plan"},
 		"detached", func(args []string) (any, error) {
-			return openapi.DetachRequest{Operation: openapi.DetachRequestOperationDetach, Copies: args[:1], Disk: args[1]}, nil
+			return openapi.DetachRequest{Operation: openapi.DetachRequestOperationDetach, Copies: args[:1],
+				Disk: args[1]}, nil
 		})
 	host := ""
 	adopt := &cobra.Command{Use: "adopt FILE --host HOST",
@@ -179,7 +184,8 @@ func (a *app) diskCareCmds() []*cobra.Command {
 			return err
 		}
 		return a.print(d, func() {
-			fmt.Fprintf(a.out, "%s (%s, %s) is in the inventory. Attach it: unvora disk attach COPY %s\n", d.Name, d.Format,
+			fmt.Fprintf(a.out, "%s (%s, %s) is in the inventory. Attach it: unvora disk attach COPY %s\n", d.Name,
+				d.Format,
 				size(d.VirtualBytes), d.Path)
 		})
 	}
@@ -216,7 +222,8 @@ func (a *app) disksCmd() *cobra.Command {
 			return err
 		}
 		disks, rest, err := list[openapi.LooseDisk](a, c, func(limit int, after *string) (*http.Response, error) {
-			return c.ListDisks(cmd.Context(), &openapi.ListDisksParams{Limit: &limit, After: after, Filter: optional(*where)})
+			return c.ListDisks(cmd.Context(), &openapi.ListDisksParams{Limit: &limit, After: after,
+				Filter: optional(*where)})
 		})
 		if err != nil {
 			return err
@@ -228,7 +235,8 @@ func (a *app) disksCmd() *cobra.Command {
 			}
 			t := a.table("disk", "kind", "format", "capacity", "takes", "host", "path", "system")
 			for _, d := range disks {
-				t.AppendRow([]any{a.paint(bold, d.Name), d.Kind, d.Format, size(d.VirtualBytes), size(d.FileBytes), d.Host, d.Path,
+				t.AppendRow([]any{a.paint(bold, d.Name), d.Kind, d.Format, size(d.VirtualBytes), size(d.FileBytes),
+					d.Host, d.Path,
 					d.System})
 			}
 			t.Render()
@@ -257,9 +265,10 @@ func (a *app) delistCmd() *cobra.Command {
 
 func (a *app) markCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "mark LINEAGE [licence|reservation|nothing FACET]",
-		Short:   "Say that a licence or reservation is bound to a facet of a lineage's identity",
-		Args:    cobra.RangeArgs(1, 3),
-		Example: "  unvora mark licence-desk licence mac\n  unvora mark licence-desk nothing mac\n  unvora mark licence-desk"}
+		Short: "Say that a licence or reservation is bound to a facet of a lineage's identity",
+		Args:  cobra.RangeArgs(1, 3),
+		Example: "  unvora mark licence-desk licence mac\n  unvora mark licence-desk nothing mac\n  unvora mark " +
+			"licence-desk"}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -273,7 +282,8 @@ func (a *app) markCmd() *cobra.Command {
 			if kind == "nothing" {
 				kind = ""
 			}
-			res, err := c.SetMark(cmd.Context(), openapi.SetMarkJSONRequestBody{Lineage: args[0], Kind: kind, Facet: args[2]})
+			res, err := c.SetMark(cmd.Context(), openapi.SetMarkJSONRequestBody{Lineage: args[0], Kind: kind,
+				Facet: args[2]})
 			if _, err = call[struct{}](c, res, err); err != nil {
 				return err
 			}

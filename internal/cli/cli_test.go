@@ -49,12 +49,15 @@ func TestTree(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	gone := at.Add(time.Hour)
 	a.tree(openapi.Lineage{Name: "tide-gauge", Copies: []openapi.Copy{
-		{Id: "1", Name: "tide-gauge", Form: "registered", Host: "gannet", State: "running", MadeBy: "survey", MadeAt: at},
-		{Id: "2", Name: "tide-gauge", Form: "package", Shelf: "loft", Path: "/srv/loft/tide-gauge.ova", Parent: ptr("1"),
+		{Id: "1", Name: "tide-gauge", Form: "registered", Host: "gannet", State: "running", MadeBy: "survey",
+			MadeAt: at},
+		{Id: "2", Name: "tide-gauge", Form: "package", Shelf: "loft", Path: "/srv/loft/tide-gauge.ova",
+			Parent: ptr("1"),
 			MadeBy: "export", MadeUser: "robin", Identity: "keep", MadeAt: at},
 		{Id: "3", Name: "tide-gauge", Form: "registered", Host: "petrel", State: "stopped", Parent: ptr("2"),
 			MadeBy: "import", MadeUser: "robin", Identity: "renew", Renewed: []string{"uuid", "mac"}, MadeAt: at},
-		{Id: "4", Name: "tide-gauge", Form: "stray", Host: "gannet", Pool: "kelp", Path: "/media/kelp/gauge", State: "away",
+		{Id: "4", Name: "tide-gauge", Form: "stray", Host: "gannet", Pool: "kelp", Path: "/media/kelp/gauge",
+			State:  "away",
 			Parent: ptr("1"), MadeBy: "survey", MadeAt: at, GoneAt: &gone},
 	}})
 	when := at.Local().Format("2006-01-02 15:04")

@@ -129,7 +129,8 @@ func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
 		if errors.Is(err, context.Canceled) {
 			return nil, &exit{statusCancelled, errors.New("cancelled")}
 		}
-		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %w\nIs it running "+
+		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %w\nIs it "+
+			"running "+
 			"(unvora serve, make demo), and is the address right (--server)?", c.server, cause(err))}}
 	}
 	if res.StatusCode < 400 {
@@ -225,7 +226,8 @@ func ptr[T any](v T) *T { return &v }
 // completeCopies knows the names of copies, for shell completion.
 func (a *app) completeCopies(forms ...string) cobra.CompletionFunc {
 	return a.complete(func(ctx context.Context, c *caller, prefix string) ([]string, error) {
-		res, err := c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: ptr(200), Filter: filterPrefix(lastPart(prefix))})
+		res, err := c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: ptr(200),
+			Filter: filterPrefix(lastPart(prefix))})
 		page, err := call[openapi.CopyPage](c, res, err)
 		var names []string
 		for _, i := range page.Items {

@@ -90,8 +90,8 @@ type shownParent struct {
 func (a *app) diskShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show FILE", Short: "What an image is, its chain of parents, and what is wrong with it",
-		Args: cobra.ExactArgs(1), Example: "  unvora disk show training-07.qcow2\n  unvora disk show training-07.qcow2 -o " +
-			"json",
+		Args: cobra.ExactArgs(1), Example: "  unvora disk show training-07.qcow2\n  unvora disk show " +
+			"training-07.qcow2 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := show(args[0])
 			if s == nil {
@@ -174,10 +174,12 @@ func show(path string) (*shown, error) {
 		note("disk.encrypted", "Its contents are encrypted: they can be carried as they are, but not read.")
 		return s, nil
 	case !info.Clean && info.Format == "vhdx":
-		note("disk.unclean", "It was not closed properly: its log is read as if it had been replayed. unvora disk check %s "+
+		note("disk.unclean", "It was not closed properly: its log is read as if it had been replayed. unvora disk "+
+			"check %s "+
 			"--repair replays it.", path)
 	case !info.Clean:
-		note("disk.unclean", "It was not closed properly. unvora disk check %s says whether anything is wrong with it.", path)
+		note("disk.unclean", "It was not closed properly. unvora disk check %s says whether anything is wrong with it.",
+			path)
 	}
 	if s.DataBytes, err = lookAtData(top.Image); err != nil {
 		note("disk.damaged", "%v", err)
@@ -297,7 +299,8 @@ func (a *app) following(f *following, path string) (formats.Options, error) {
 			real = to
 		}
 		if !f.outside && !strings.HasPrefix(real, strings.TrimSuffix(dir, "/")+"/") {
-			return &exit{statusBlocked, fmt.Errorf("%s makes us read %s, which lies outside of its folder (file.outside). If "+
+			return &exit{statusBlocked, fmt.Errorf("%s makes us read %s, which lies outside of its folder "+
+				"(file.outside). If "+
 				"that is right: --allow-outside", path, real)}
 		}
 		if !told[real] && !a.quiet && a.output == "table" {
@@ -312,8 +315,8 @@ func (a *app) diskSumCmd() *cobra.Command {
 	var f following
 	cmd := &cobra.Command{
 		Use: "sum FILE…", Short: "SHA-256 of the bytes that the guest would see, whole chain applied",
-		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n  unvora disk sum tide-gauge.qcow2 " +
-			"tide-gauge.vmdk",
+		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n  unvora disk sum " +
+			"tide-gauge.qcow2 tide-gauge.vmdk",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			type sum struct {
 				SHA256 string `json:"sha256"`
@@ -400,7 +403,8 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	salvage := cmd.Flags().Bool("salvage", false, "copy what can be read of a damaged image, and list what is lost")
 	device := cmd.Flags().Bool("onto-device", false, "DST is a block device; what is on it is lost")
 	keep := cmd.Flags().Bool("keep-id", false, "keep the disk's id: the copy takes the place of SRC")
-	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats.Names(), cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats.Names(),
+		cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		o := carry.Order{Now: time.Now, Source: args[0], Target: args[1], Variant: *variant, Salvage: *salvage,
 			Device: *device, ID: uuid.NewString()}
@@ -473,7 +477,8 @@ func (a *app) carry(ctx context.Context, o carry.Order, what string) error {
 		out.Lost = append(out.Lost, lost{l.Offset, l.Length})
 	}
 	err = a.print(out, func() {
-		fmt.Fprintf(a.out, "%s  %s %s, %s of data in %s", a.paint(bold, r.Target), r.Format, r.Variant, size(r.DataBytes),
+		fmt.Fprintf(a.out, "%s  %s %s, %s of data in %s", a.paint(bold, r.Target), r.Format, r.Variant,
+			size(r.DataBytes),
 			size(r.FileBytes))
 		switch {
 		case r.Shared:
@@ -540,7 +545,8 @@ stay right; with DST it is left as it is. The parents are not touched.`,
 		case layers == 1:
 			return &exit{statusFailed, fmt.Errorf("%s stands alone already", args[0])}
 		case len(info.Snapshots) > 0:
-			return &exit{statusFailed, fmt.Errorf("%s keeps %s inside itself, which would be lost: copy each with --snapshot "+
+			return &exit{statusFailed, fmt.Errorf("%s keeps %s inside itself, which would be lost: copy each with "+
+				"--snapshot "+
 				"first, then copy the image", args[0], count(len(info.Snapshots), "snapshot"))}
 		}
 		o := carry.Order{Now: time.Now, Source: args[0], Target: args[len(args)-1], Replace: len(args) == 1,
@@ -572,7 +578,8 @@ by a fingerprint of its contents where the format states no id.`,
 			"training-07.qcow2 --parent classroom.qcow2", Args: cobra.ExactArgs(1),
 	}
 	parent := cmd.Flags().String("parent", "", "the parent's image")
-	anyway := cmd.Flags().Bool("anyway", false, "even if it is not the one the layer was made on: what the layer holds "+
+	anyway := cmd.Flags().Bool("anyway", false, "even if it is not the one the layer was made on: what the layer "+
+		"holds "+
 		"may make no sense on it")
 	cmd.MarkFlagRequired("parent")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
@@ -587,7 +594,8 @@ by a fingerprint of its contents where the format states no id.`,
 		return a.print(s, func() {
 			fmt.Fprintf(a.out, "%s stands on %s now.\n", args[0], *parent)
 			if !sure {
-				fmt.Fprintln(a.out, a.paint(yellow, "Nothing in the layer tells which parent it was made on, so this could not "+
+				fmt.Fprintln(a.out, a.paint(yellow, "Nothing in the layer tells which parent it was made on, so this "+
+					"could not "+
 					"be compared."))
 			}
 		})
@@ -600,11 +608,12 @@ func (a *app) diskLayerCmd() *cobra.Command {
 		Use: "layer NEW --parent P", Short: "Make an empty layer on an image, in milliseconds whatever its size",
 		Long: `Make an empty layer on an image, in milliseconds whatever its size. The parent must
 not be written to from then on.`,
-		Example: "  unvora disk layer training-13.qcow2 --parent classroom.qcow2\n  unvora disk layer trial.vhdx --parent " +
-			"licence-desk.vhdx", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk layer training-13.qcow2 --parent classroom.qcow2\n  unvora disk layer trial.vhdx " +
+			"--parent licence-desk.vhdx", Args: cobra.ExactArgs(1),
 	}
 	parent := cmd.Flags().String("parent", "", "the image to stand on")
-	format := cmd.Flags().String("format", "", "format of the layer; that of the parent unless said, QCOW2 on a raw one")
+	format := cmd.Flags().String("format", "", "format of the layer; that of the parent unless said, QCOW2 on a raw "+
+		"one")
 	cmd.MarkFlagRequired("parent")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		if *format == "" {

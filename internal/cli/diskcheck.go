@@ -28,7 +28,8 @@ func (a *app) diskCheckCmd() *cobra.Command {
 		Long: `Look for what is inconsistent in an image and its chain: tables, reference counts,
 copies of headers, logs. With --repair, what can be repaired without guessing is,
 after it was told; guest data is never changed. Status 0 means sound.`,
-		Example: "  unvora disk check archive.qcow2\n  unvora disk check archive.vhdx --repair", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk check archive.qcow2\n  unvora disk check archive.vhdx --repair",
+		Args:    cobra.ExactArgs(1),
 	}
 	repair := cmd.Flags().Bool("repair", false, "repair what can be repaired without guessing")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
@@ -45,7 +46,8 @@ after it was told; guest data is never changed. Status 0 means sound.`,
 		case !c.Sound && slices.ContainsFunc(c.Problems, func(p disk.Problem) bool { return p.Fix != nil }):
 			return &exit{statusFailed, fmt.Errorf("%s is not sound: --repair repairs what it can", c.Path)}
 		case !c.Sound:
-			return &exit{statusFailed, fmt.Errorf("%s is not sound, and more than that can't be repaired without guessing: "+
+			return &exit{statusFailed, fmt.Errorf("%s is not sound, and more than that can't be repaired without "+
+				"guessing: "+
 				"unvora disk copy --salvage gets what can be read", c.Path)}
 		}
 		return nil
@@ -70,7 +72,8 @@ func (a *app) check(path string, repair bool) (*checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &checked{Path: path, Format: f.Format.Name, Sound: f.Sound(), Problems: append([]disk.Problem{}, f.Problems...),
+	c := &checked{Path: path, Format: f.Format.Name, Sound: f.Sound(),
+		Problems: append([]disk.Problem{}, f.Problems...),
 		Repaired: append([]disk.Problem{}, f.Repaired...), Findings: []fit.Finding{}}
 	if f.Format.Check == nil {
 		return c, nil

@@ -39,7 +39,8 @@ with SHA-256 digests, and the disks as stream-optimized VMDK.
 DEST is a file on this computer (./tide-gauge.ova), "-" for standard output, or a
 shelf (loft, loft/tide-gauge.ova). Nothing is ever written over, and Ctrl-C leaves
 nothing half-done.`,
-		Example:           "  unvora export tide-gauge ./tide-gauge.ova\n  unvora export gannet/tide-gauge loft --detach",
+		Example: "  unvora export tide-gauge ./tide-gauge.ova\n" +
+			"  unvora export gannet/tide-gauge loft --detach",
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.completeCopies("registered"),
 	}
@@ -54,7 +55,8 @@ nothing half-done.`,
 		if err != nil {
 			return err
 		}
-		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1], Destination: *dest}
+		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1],
+			Destination: *dest}
 		p, err := a.settle(ctx, c, req, s)
 		if p == nil || err != nil {
 			return err
@@ -96,7 +98,8 @@ nothing half-done.`,
 // destination tells a shelf from a file on this computer; file is "" for a shelf.
 func (a *app) destination(ctx context.Context, c *caller, name, dest string) (*openapi.Destination, string, error) {
 	if dest == "-" {
-		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe"), Piped: ptr(true)}, "-", nil
+		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe"), Piped: ptr(true)}, "-",
+			nil
 	}
 	if !strings.HasPrefix(dest, ".") && !filepath.IsAbs(dest) {
 		res, err := c.ListShelves(ctx)
@@ -123,7 +126,8 @@ func (a *app) destination(ctx context.Context, c *caller, name, dest string) (*o
 		file = filepath.Join(file, lastPart(name)+".ova")
 	}
 	if _, err := os.Lstat(file); err == nil {
-		return nil, "", &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another name, "+
+		return nil, "", &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another "+
+			"name, "+
 			"or remove it", dest)}
 	}
 	if st, err := os.Stat(filepath.Dir(file)); err != nil || !st.IsDir() {
@@ -151,8 +155,9 @@ func (a *app) retry(ctx context.Context, f func() error) error {
 		switch {
 		case err == nil, errors.Is(err, errOver), ctx.Err() != nil:
 			return struct{}{}, nil
-		case !errors.As(err, &local) && (errors.As(err, &u) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &p) &&
-			mayPass(p)):
+		case !errors.As(err, &local) && (errors.As(err, &u) || errors.Is(err, io.ErrUnexpectedEOF) ||
+			errors.As(err, &p) &&
+				mayPass(p)):
 			return struct{}{}, err
 		}
 		return struct{}{}, backoff.Permanent(err)
@@ -168,7 +173,8 @@ func (a *app) retry(ctx context.Context, f func() error) error {
 // has too much to do. Whatever else
 // is refused now is refused the next time too.
 func mayPass(p *problem) bool {
-	return slices.Contains([]string{"not-now", "unknown", "offset", "host.unreachable", "database.away", "later"}, p.Code)
+	return slices.Contains([]string{"not-now", "unknown", "offset", "host.unreachable", "database.away", "later"},
+		p.Code)
 }
 
 // offer waits until the job has disks to give.
@@ -204,7 +210,8 @@ func (a *app) takePackage(ctx context.Context, c *caller, job, file string, writ
 		}
 	}()
 	var t openapi.Transfer
-	if err := a.retry(ctx, func() (err error) { t, err = a.offer(ctx, c, job); return err }); err != nil || t.Give == nil {
+	if err := a.retry(ctx, func() (err error) { t, err = a.offer(ctx, c, job); return err }); err != nil ||
+		t.Give == nil {
 		_ = os.Remove(part)
 		return err
 	}

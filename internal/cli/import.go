@@ -54,20 +54,23 @@ a host (reef/downloads/x.ova) or at an http(s) address; or it is one or more bar
 disk images, around which a machine is made: where they lie, or copied (--files).
 The plan comes first; open choices are asked on a terminal, and end the call with
 status 3 elsewhere.`,
-		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host petrel " +
-			"--name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes\n  unvora import --from " +
-			"mainland --where state=stopped --host gannet --plan",
+		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host " +
+			"petrel " +
+			"--name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes\n  unvora " +
+			"import --from mainland --where state=stopped --host gannet --plan",
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "what becomes of bare disks at the host: stay or copy")
-	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its machines")
+	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its "+
+		"machines")
 	cmd.Flags().StringVar(&from.where, "where", "", "only those of its machines that fit, such as 'state=stopped "+
 		"name~surge-*'")
 	cmd.Flags().StringArrayVar(&from.except, "except", nil, "and not this one")
 	cmd.Flags().BoolVar(&from.ahead, "ahead", false, "only fetch the disks of a manager's machines ahead; again, what "+
 		"has changed since; then importing them is short")
 	cmd.Flags().BoolVar(&from.move, "move", false, "from another Unvora: leave none behind")
-	cmd.Flags().StringVar(&from.via, "via", "", "from a foreign manager: host whose agent reads and converts the disks "+
+	cmd.Flags().StringVar(&from.via, "via", "", "from a foreign manager: host whose agent reads and converts the "+
+		"disks "+
 		"on the way; --host itself unless said")
 	cmd.RegisterFlagCompletionFunc("from", a.completePlaces())
 	cmd.RegisterFlagCompletionFunc("via", a.completeHosts())
@@ -99,9 +102,11 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 		"ready, unless said")
 	f.StringVar(&o.name, "name", "", "name of the copy; as it was unless said")
 	f.StringVar(&o.identity, "identity", "", "keep or renew")
-	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or tpm=keep "+
+	f.StringArrayVar(&o.facets, "facet", nil, "one facet: uuid, firmware-uuid, mac, disk-id, generation-id or "+
+		"tpm=keep "+
 		"or renew")
-	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk lands "+
+	f.StringArrayVar(&o.disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk "+
+		"lands "+
 		"in, the format that it is written in")
 	f.StringArrayVar(&o.addresses, "address", nil, "NIC=give for one that its segment has to give out, or NIC=ADDRESS")
 	f.StringVar(&o.owner, "owner", "", "whose the machine is to be")
@@ -222,7 +227,8 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 	local := isLocal(sources[0])
 	for _, source := range sources[1:] {
 		if isLocal(source) != local {
-			return nil, usage("%s and %s: bare disks of one machine lie all on this computer, or all at the host", sources[0],
+			return nil, usage("%s and %s: bare disks of one machine lie all on this computer, or all at the host",
+				sources[0],
 				source)
 		}
 	}
@@ -299,11 +305,13 @@ func (a *app) aroundDisks(ctx context.Context, c *caller, paths []string, host s
 		found := guest.Look(chain, info.VirtualBytes)
 		chain.Close()
 		if layers > 1 {
-			return nil, &exit{statusBlocked, fmt.Errorf("%s is a layer: make it stand alone first, with unvora disk copy, and "+
+			return nil, &exit{statusBlocked, fmt.Errorf("%s is a layer: make it stand alone first, with unvora disk "+
+				"copy, and "+
 				"bring the copy in", path)}
 		}
 		name := filepath.Base(path)
-		disks = append(disks, plan.FolderDisk{ID: machine.CleanName(strings.TrimSuffix(name, filepath.Ext(name))), File: name,
+		disks = append(disks, plan.FolderDisk{ID: machine.CleanName(strings.TrimSuffix(name, filepath.Ext(name))),
+			File: name,
 			Path: path, Format: info.Format, VirtualBytes: info.VirtualBytes, FileBytes: st.Size(), Guest: found})
 		entries = append(entries, ovf.Entry{Name: name, Size: st.Size()})
 	}
@@ -316,8 +324,9 @@ func (a *app) aroundDisks(ctx context.Context, c *caller, paths []string, host s
 		return nil, err
 	}
 	descriptor := disks[0].ID + ".ovf"
-	k := ovf.Skeleton{Name: filepath.Base(paths[0]), Kind: "folder", DescriptorName: descriptor, Descriptor: string(raw),
-		Entries: append(entries, ovf.Entry{Name: descriptor, Size: int64(len(raw))})}
+	k := ovf.Skeleton{Name: filepath.Base(paths[0]), Kind: "folder", DescriptorName: descriptor,
+		Descriptor: string(raw),
+		Entries:    append(entries, ovf.Entry{Name: descriptor, Size: int64(len(raw))})}
 	p, err := k.Open()
 	if err != nil {
 		return nil, err
@@ -404,7 +413,8 @@ func (a *app) givePackage(ctx context.Context, c *caller, job string, o *ovf.Ope
 				return err
 			}
 			body := io.NewSectionReader(src, t.Need.Offset, e.Size-t.Need.Offset)
-			res, err = c.SendBytesWithBody(ctx, job, &openapi.SendBytesParams{Offset: t.Need.Offset}, "application/octet-stream",
+			res, err = c.SendBytesWithBody(ctx, job, &openapi.SendBytesParams{Offset: t.Need.Offset},
+				"application/octet-stream",
 				body)
 			_, err = call[struct{}](c, res, err)
 			return err

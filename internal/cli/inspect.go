@@ -81,7 +81,8 @@ func inspect(ctx context.Context, file string, verify bool) (*inspection, error)
 			return nil, &exit{statusFailed, err}
 		}
 	}
-	in := &inspection{Kind: o.Kind, Manifest: o.ManifestState(), Machines: o.Envelope.Machines, Findings: []fit.Finding{}}
+	in := &inspection{Kind: o.Kind, Manifest: o.ManifestState(), Machines: o.Envelope.Machines,
+		Findings: []fit.Finding{}}
 	for _, d := range o.Deviations {
 		in.Findings = append(in.Findings, fit.Raise(d.Code, d.Subject, d.Message, nil))
 	}
@@ -120,8 +121,9 @@ func inspectDisk(file string) (*inspection, error) {
 	name := filepath.Base(file)
 	return &inspection{Kind: "disk", Manifest: "absent", Findings: []fit.Finding{}, Machines: []machine.Machine{{
 		Name: name, NICs: []machine.NIC{},
-		Disks: []machine.Disk{{ID: firstOf(info.ID, "disk"), File: name, Format: info.Format, VirtualBytes: info.VirtualBytes,
-			FileBytes: src.Size()}},
+		Disks: []machine.Disk{{ID: firstOf(info.ID, "disk"), File: name, Format: info.Format,
+			VirtualBytes: info.VirtualBytes,
+			FileBytes:    src.Size()}},
 	}}}, nil
 }
 
@@ -137,7 +139,8 @@ func (a *app) showInspection(file string, in *inspection) {
 			fmt.Fprintf(a.out, "\n%s  %d CPUs, %s of memory, %s, %s\nmachine UUID %s\n", a.paint(bold, m.Name), m.CPUs,
 				size(m.MemoryBytes), m.Firmware, dash(m.Guest), dash(m.UUID))
 			if p := m.Passport; p != nil {
-				fmt.Fprintf(a.out, "passport: copy %s of lineage %s, made by %s, %s\n", p.Copy, p.Lineage, p.MadeBy, ago(p.MadeAt))
+				fmt.Fprintf(a.out, "passport: copy %s of lineage %s, made by %s, %s\n", p.Copy, p.Lineage, p.MadeBy,
+					ago(p.MadeAt))
 			}
 		}
 		fmt.Fprintln(a.out)

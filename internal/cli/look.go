@@ -115,14 +115,16 @@ func (a *app) hostsCmd() *cobra.Command {
 			return a.showHost(cmd.Context(), c, args[0])
 		}
 		hosts, rest, err := list[openapi.Host](a, c, func(limit int, after *string) (*http.Response, error) {
-			return c.ListHosts(cmd.Context(), &openapi.ListHostsParams{Limit: &limit, After: after, Filter: optional(*where)})
+			return c.ListHosts(cmd.Context(), &openapi.ListHostsParams{Limit: &limit, After: after,
+				Filter: optional(*where)})
 		})
 		if err != nil {
 			return err
 		}
 		return a.print(hosts, func() {
 			if len(hosts) == 0 {
-				fmt.Fprintln(a.out, "No hosts. Start an agent beside a hypervisor (unvora agent), then: unvora host add "+
+				fmt.Fprintln(a.out, "No hosts. Start an agent beside a hypervisor (unvora agent), then: unvora host "+
+					"add "+
 					"ADDRESS:PORT --code CODE")
 				return
 			}
@@ -132,7 +134,8 @@ func (a *app) hostsCmd() *cobra.Command {
 				if h.LastSeen != nil {
 					seen = ago(*h.LastSeen)
 				}
-				t.AppendRow([]any{a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Site, h.Cpus, size(h.MemoryBytes),
+				t.AppendRow([]any{a.paint(bold, h.Name), a.state(string(h.State)), h.Family, h.Site, h.Cpus,
+					size(h.MemoryBytes),
 					h.Copies, seen})
 			}
 			t.Render()
@@ -197,7 +200,8 @@ func (a *app) poolsCmd() *cobra.Command {
 			return err
 		}
 		pools, rest, err := list[openapi.Pool](a, c, func(limit int, after *string) (*http.Response, error) {
-			return c.ListPools(cmd.Context(), &openapi.ListPoolsParams{Limit: &limit, After: after, Filter: optional(*where)})
+			return c.ListPools(cmd.Context(), &openapi.ListPoolsParams{Limit: &limit, After: after,
+				Filter: optional(*where)})
 		})
 		if err != nil {
 			return err
@@ -234,7 +238,8 @@ func (a *app) switchesCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res, err := c.ListSwitches(cmd.Context(), &openapi.ListSwitchesParams{Host: optional(strings.Join(args, ""))})
+			res, err := c.ListSwitches(cmd.Context(), &openapi.ListSwitchesParams{Host: optional(strings.Join(args,
+				""))})
 			all, err := call[[]openapi.Switch](c, res, err)
 			if err != nil {
 				return err
@@ -318,7 +323,8 @@ func (a *app) listCopies(ctx context.Context, c *caller, where string) error {
 		}
 		t := a.table("copy", "form", "state", "where", "size", "made", "MACs")
 		for _, k := range copies {
-			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k), size(k.SizeBytes),
+			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k),
+				size(k.SizeBytes),
 				strings.Replace(k.MadeBy, "survey", "found", 1) + " " + ago(k.MadeAt), dash(strings.Join(k.Macs, " "))})
 		}
 		t.Render()
@@ -334,7 +340,8 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 	}
 	return a.print(k, func() {
 		fmt.Fprintf(a.out, "%s  %s, %s, at %s\n", a.paint(bold, k.Name), k.Form, a.state(k.State), place(k))
-		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id, k.Lineage,
+		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id,
+			k.Lineage,
 			dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
 		m := k.Machine
 		if m == nil {

@@ -57,7 +57,8 @@ func (a *app) hostCareCmds() []*cobra.Command {
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.DropHost(cmd.Context(), args[0])
 		}, func(args []string, _ struct{}) {
-			fmt.Fprintf(a.out, "%s is forgotten. Its agent can be added again once its records are put away.\n", args[0])
+			fmt.Fprintf(a.out, "%s is forgotten. Its agent can be added again once its records are put away.\n",
+				args[0])
 		})
 	s, code, address := &settling{}, "", ""
 	rebuild := &cobra.Command{Use: "rebuild HOST --code CODE",
@@ -67,9 +68,10 @@ func (a *app) hostCareCmds() []*cobra.Command {
 		Long: `Bring back what a host had before it was wiped and its agent installed anew: its
 switches, and the machines whose files are still there. What can't be brought back is
 named first. The rules of wiring and landing never were on the host.`,
-		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n  unvora host rebuild gannet --code K7QF-29XA-… " +
-			"--yes"}
-	rebuild.Flags().StringVar(&code, "code", "", "the one-time code that the new agent prints; not needed to go on with "+
+		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n  unvora host rebuild gannet --code " +
+			"K7QF-29XA-… --yes"}
+	rebuild.Flags().StringVar(&code, "code", "", "the one-time code that the new agent prints; not needed to go on "+
+		"with "+
 		"a rebuilding")
 	rebuild.Flags().StringVar(&address, "address", "", "where the new agent listens; as before unless said")
 	s.flags(rebuild)
@@ -79,7 +81,8 @@ named first. The rules of wiring and landing never were on the host.`,
 			return err
 		}
 		if code != "" {
-			res, err := c.ReadmitHost(cmd.Context(), args[0], openapi.ReadmitHostJSONRequestBody{Code: code, Address: &address})
+			res, err := c.ReadmitHost(cmd.Context(), args[0], openapi.ReadmitHostJSONRequestBody{Code: code,
+				Address: &address})
 			if _, err := call[openapi.Host](c, res, err); err != nil {
 				return err
 			}
@@ -147,8 +150,8 @@ func (a *app) poolCmd() *cobra.Command {
 	set(&cobra.Command{Use: "rest POOL",
 		Short: "Let a pool take nothing new; a drive can then be pulled out",
 		Args:  cobra.ExactArgs(1),
-		Long: "Let a pool take nothing new. Of a removable one nothing may run, and what its file\nsystem still holds " +
-			"in memory is written out, so that the drive can be pulled out.",
+		Long: "Let a pool take nothing new. Of a removable one nothing may run, and what its file\nsystem still " +
+			"holds in memory is written out, so that the drive can be pulled out.",
 		Example: "  unvora pool rest kelp\n  unvora pool rest gannet/reef"},
 		func([]string) openapi.SetPoolJSONRequestBody {
 			return openapi.SetPoolJSONRequestBody{Resting: ptr(true)}
@@ -193,7 +196,8 @@ func (a *app) landingCmd() *cobra.Command {
 		},
 		func(_ []string, rules []openapi.LandingRule) {
 			if len(rules) == 0 {
-				fmt.Fprintln(a.out, "No rules: a machine lands in its host's first pool that is ready. Make one: unvora landing "+
+				fmt.Fprintln(a.out, "No rules: a machine lands in its host's first pool that is ready. Make one: "+
+					"unvora landing "+
 					"set --label LABEL")
 				return
 			}
@@ -209,8 +213,8 @@ func (a *app) landingCmd() *cobra.Command {
 	set := &cobra.Command{Use: "set", Short: "Add a rule", Args: cobra.NoArgs,
 		Long: `Add a rule. Rules are tried in order; the first that has a pool with room wins, and
 of several pools the roomiest. --pool and --disk overrule them all.`,
-		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n  unvora landing set --kind disk --over " +
-			"100GiB --label archive --host gannet"}
+		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n  unvora landing set --kind disk " +
+			"--over 100GiB --label archive --host gannet"}
 	f := set.Flags()
 	f.StringVar(&kind, "kind", "", "which files: machine, disk or media; any unless said")
 	f.StringVar(&over, "over", "", "only files of that capacity or more, such as 100GiB")
@@ -254,7 +258,8 @@ func (a *app) switchCmd() *cobra.Command {
 		Short: "Make and drop virtual switches of hosts",
 		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora " +
 			"switch drop gannet visitors"}
-	s, sw := &settling{}, openapi.NewSwitch{Segment: new(string), Vlan: new(int), Uplink: new(string), Tagged: new(bool),
+	s, sw := &settling{}, openapi.NewSwitch{Segment: new(string), Vlan: new(int), Uplink: new(string),
+		Tagged:  new(bool),
 		Address: new(string)}
 	add := &cobra.Command{Use: "add HOST NAME",
 		Short:             "Make a virtual switch, where the host's hypervisor lets others do that",
@@ -286,8 +291,9 @@ minute, and stays if the host is reached again by then.`,
 		Example:           "  unvora switch drop gannet visitors\n  unvora switch drop gannet visitors --plan"}
 	d.flags(drop)
 	drop.RunE = func(cmd *cobra.Command, args []string) error {
-		return a.perform(cmd.Context(), openapi.SwitchDropRequest{Operation: openapi.SwitchDropRequestOperationSwitchDrop,
-			Host: args[0], Name: args[1]}, d, "taken away")
+		return a.perform(cmd.Context(),
+			openapi.SwitchDropRequest{Operation: openapi.SwitchDropRequestOperationSwitchDrop,
+				Host: args[0], Name: args[1]}, d, "taken away")
 	}
 	cmd.AddCommand(add, drop)
 	return cmd

@@ -33,7 +33,8 @@ func (a *app) serveCmd() *cobra.Command {
 		Use: "serve", Short: "Run the service: inventory, jobs, API and console",
 		Long: "Run the service. Settings come from flags, then UNVORA_* variables, then unvora.toml.\nAny number of " +
 			"services may share one database.",
-		Example: "  unvora serve --database postgres://localhost/unvora\n  unvora serve --show-config", Args: cobra.NoArgs,
+		Example: "  unvora serve --database postgres://localhost/unvora\n  unvora serve --show-config",
+		Args:    cobra.NoArgs,
 	}
 	for _, s := range service.Settings {
 		cmd.Flags().String(s.Name, s.Standard, s.About)

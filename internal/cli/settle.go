@@ -134,7 +134,8 @@ func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*set
 			return nil, &exit{statusBlocked, errors.New("blocked: " + blockers(p) + wayOut(p))}
 		}
 		if !a.terminal() {
-			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: --answer %s=%s",
+			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: "+
+				"--answer %s=%s",
 				count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
 		}
 		answer, err := a.ask(open[0])
@@ -343,7 +344,8 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 		return err
 	}
 	return a.print(j, func() {
-		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n", place(k),
+		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n",
+			place(k),
 			k.State, identityWords(k), k.Name)
 	})
 }

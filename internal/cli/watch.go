@@ -59,7 +59,8 @@ func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job,
 				bar.note("The service does not answer; the job goes on where it can. Waiting for it …")
 			}
 			if time.Since(lost) > patience {
-				return nil, &exit{statusUnreachable, fmt.Errorf("the service did not come back; the job %s goes on when it does: "+
+				return nil, &exit{statusUnreachable, fmt.Errorf("the service did not come back; the job %s goes on "+
+					"when it does: "+
 					"unvora jobs %s", j.Id, j.Id)}
 			}
 		case err != nil:
@@ -182,10 +183,12 @@ func (b *bar) show(j openapi.Job) {
 	if b.bar == nil {
 		b.bar = progressbar.NewOptions64(max(1, j.Total), progressbar.OptionSetWriter(b.a.errOut),
 			progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
-			progressbar.OptionSetWidth(24), progressbar.OptionSetPredictTime(true), progressbar.OptionShowTotalBytes(true),
+			progressbar.OptionSetWidth(24), progressbar.OptionSetPredictTime(true),
+			progressbar.OptionShowTotalBytes(true),
 			progressbar.OptionFullWidth(), progressbar.OptionThrottle(50*time.Millisecond),
-			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerHead: "━", SaucerPadding: "·", BarStart: " ",
-				BarEnd: " "}))
+			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerHead: "━", SaucerPadding: "·",
+				BarStart: " ",
+				BarEnd:   " "}))
 	}
 	b.bar.ChangeMax64(max(1, j.Total))
 	if what != b.what {
@@ -310,7 +313,8 @@ func (a *app) jobsCmd() *cobra.Command {
 			return a.print(j, func() { a.showJob(j) })
 		}
 		jobs, err := newest[openapi.Job](c, *limit, func(limit int, after *string) (*http.Response, error) {
-			return c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: &limit, After: after, State: optional(*state)})
+			return c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: &limit, After: after,
+				State: optional(*state)})
 		})
 		if err != nil {
 			return err
@@ -322,7 +326,8 @@ func (a *app) jobsCmd() *cobra.Command {
 			}
 			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
 			for _, j := range jobs {
-				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total), j.User,
+				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total),
+					j.User,
 					ago(j.CreatedAt)})
 			}
 			t.Render()
@@ -334,7 +339,8 @@ func (a *app) jobsCmd() *cobra.Command {
 	}{
 		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n",
 			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
-		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go on.\n",
+		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go " +
+			"on.\n",
 			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
 	} {
 		cmd.AddCommand(&cobra.Command{
@@ -362,8 +368,8 @@ func (a *app) resumeCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "resume ID [FILE]", Short: "Let a job that is held go on, or serve one that waits for this computer",
 		Args: cobra.RangeArgs(1, 2),
-		Long: "Let a job that is held go on. One that waits for this computer, because the command that\nstarted it has " +
-			"ended, is served by this one from now on, with the same FILE.",
+		Long: "Let a job that is held go on. One that waits for this computer, because the command that\nstarted it " +
+			"has ended, is served by this one from now on, with the same FILE.",
 		Example: "  unvora jobs resume 0199f3c2\n  unvora jobs resume 0199f3c2 ./wave-model.ova",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -419,7 +425,8 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 		clear = func() { _ = o.Close() }
 		if t.Package == nil || fmt.Sprintf("%x", sha256.Sum256([]byte(o.Descriptor))) != *t.Package {
 			clear()
-			return nil, func() {}, &exit{statusBlocked, fmt.Errorf("%s is not the package that the job %s was started with",
+			return nil, func() {}, &exit{statusBlocked, fmt.Errorf("%s is not the package that the job %s was "+
+				"started with",
 				files[0], job)}
 		}
 		return func(ctx context.Context) error { return a.givePackage(ctx, c, job, o) }, clear, nil
@@ -428,7 +435,8 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 	case t.Give == nil:
 		return nil, clear, nil
 	case len(files) == 0:
-		return nil, clear, usage("the job %s waits for somebody to take its package: on the computer of %s, unvora jobs "+
+		return nil, clear, usage("the job %s waits for somebody to take its package: on the computer of %s, unvora "+
+			"jobs "+
 			"resume %[1]s FILE", job, t.Give.Place)
 	}
 	file, err := filepath.Abs(files[0])
@@ -437,7 +445,8 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 	}
 	here, err := os.Hostname()
 	if err != nil || here+":"+file != t.Give.Place {
-		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or cancel it "+
+		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or "+
+			"cancel it "+
 			"and export anew", job, t.Give.Place, files[0])}
 	}
 	if _, err := os.Lstat(file); err == nil {
@@ -455,7 +464,8 @@ func (a *app) showJob(j openapi.Job) {
 		fmt.Fprintln(a.out, a.paint(red, j.Error.Message))
 	}
 	if j.RetryAt != nil {
-		fmt.Fprintf(a.out, "It is tried again at %s; now: unvora jobs resume %s\n", j.RetryAt.Local().Format(time.TimeOnly),
+		fmt.Fprintf(a.out, "It is tried again at %s; now: unvora jobs resume %s\n",
+			j.RetryAt.Local().Format(time.TimeOnly),
 			j.Id)
 	}
 	fmt.Fprintln(a.out)

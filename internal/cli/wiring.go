@@ -42,12 +42,14 @@ func (a *app) wiringListCmd() *cobra.Command {
 			}
 			return a.print(rules, func() {
 				if len(rules) == 0 {
-					fmt.Fprintln(a.out, "No rules: networks go by their segment, VLAN and name. Make one: unvora wiring set "+
+					fmt.Fprintln(a.out, "No rules: networks go by their segment, VLAN and name. Make one: unvora "+
+						"wiring set "+
 						"--network NAME --segment SEGMENT")
 				} else {
 					t := a.table("rule", "network", "VLAN", "segment", "host", "switch")
 					for _, r := range rules {
-						t.AppendRow([]any{r.Id[len(r.Id)-8:], orDash(r.Network), orDashNumber(r.Vlan), orDash(r.Segment), orDash(r.Host),
+						t.AppendRow([]any{r.Id[len(r.Id)-8:], orDash(r.Network), orDashNumber(r.Vlan),
+							orDash(r.Segment), orDash(r.Host),
 							orDash(r.Switch)})
 					}
 					t.Render()
@@ -91,8 +93,8 @@ func (a *app) wiringSetCmd() *cobra.Command {
 		Long: `Add a rule. With --segment alone it leads networks of that name or VLAN to a
 segment; with --switch it leads them, or a segment, to a switch. Rules are tried in
 order, and the first that fits wins.`,
-		Example: "  unvora wiring set --network \"Wet lab*\" --segment lab\n  unvora wiring set --segment visitors --switch " +
-			"quarantine --host gannet"}
+		Example: "  unvora wiring set --network \"Wet lab*\" --segment lab\n  unvora wiring set --segment visitors " +
+			"--switch quarantine --host gannet"}
 	f := cmd.Flags()
 	f.StringVar(r.Network, "network", "", "name of the network, * and ? stand for anything")
 	f.IntVar(r.Vlan, "vlan", 0, "VLAN of the network")
@@ -151,7 +153,8 @@ func (a *app) wiringTryCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		res, err := c.TryWiring(cmd.Context(), &openapi.TryWiringParams{Network: &args[0], Segment: &segment, Vlan: &vlan,
+		res, err := c.TryWiring(cmd.Context(), &openapi.TryWiringParams{Network: &args[0], Segment: &segment,
+			Vlan: &vlan,
 			Host: host})
 		t, err := call[openapi.WiringTry](c, res, err)
 		if err != nil {
@@ -160,12 +163,14 @@ func (a *app) wiringTryCmd() *cobra.Command {
 		return a.print(t, func() {
 			switch {
 			case t.Switch != "":
-				fmt.Fprintf(a.out, "%s → %s of %s (segment %s), %s\n", args[0], a.paint(bold, t.Switch), host, t.Segment, t.Why)
+				fmt.Fprintf(a.out, "%s → %s of %s (segment %s), %s\n", args[0], a.paint(bold, t.Switch), host,
+					t.Segment, t.Why)
 				if len(t.Likely) > 0 {
 					fmt.Fprintf(a.out, "also fit: %s\n", strings.Join(t.Likely, ", "))
 				}
 			case t.Segment != "":
-				fmt.Fprintf(a.out, "%s belongs on the segment %s, %s; %s has no switch that reaches it\n", args[0], t.Segment,
+				fmt.Fprintf(a.out, "%s belongs on the segment %s, %s; %s has no switch that reaches it\n", args[0],
+					t.Segment,
 					t.Why, host)
 			default:
 				fmt.Fprintf(a.out, "%s → nothing of %s: %s\n", args[0], host, t.Why)
@@ -185,7 +190,8 @@ func (a *app) wiringSegmentCmd() *cobra.Command {
 		Args:  cobra.ExactArgs(2),
 		Long: `Say which subnet a segment has: fixed addresses are compared with it. With a range,
 addresses of it are given out to machines: --address "NIC 1=give".`,
-		Example: "  unvora wiring segment lab 192.0.2.0/24 --range 192.0.2.100-192.0.2.199\n  unvora wiring segment lab none",
+		Example: "  unvora wiring segment lab 192.0.2.0/24 --range 192.0.2.100-192.0.2.199\n  unvora wiring segment " +
+			"lab none",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

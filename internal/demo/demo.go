@@ -185,7 +185,8 @@ func prepare(dir string) (unlock func(), err error) {
 		return nil, err
 	}
 	if free := int64(st.Bavail) * st.Bsize; free < neededBytes {
-		return nil, fmt.Errorf("%s has %d MiB free, the demo needs %d: make room, or choose another directory with --dir",
+		return nil, fmt.Errorf("%s has %d MiB free, the demo needs %d: make room, or choose another directory with "+
+			"--dir",
 			dir, free>>20, int64(neededBytes)>>20)
 	}
 	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
@@ -236,7 +237,8 @@ func load(dir string, usual bool) (*kept, error) {
 	}
 	for port, first := range map[*int]int{&k.ManagerPort: firstManagerPort, &k.PeerPort: firstPeerPort} {
 		if *port != 0 && portFree(*port) != nil {
-			return nil, fmt.Errorf("port %d, which others know, is in use: stop what uses it, or start afresh with another "+
+			return nil, fmt.Errorf("port %d, which others know, is in use: stop what uses it, or start afresh with "+
+				"another "+
 				"--dir", *port)
 		}
 		if *port == 0 {
@@ -253,7 +255,8 @@ func load(dir string, usual bool) (*kept, error) {
 	for i, h := range estate {
 		if port := k.AgentPorts[h.name]; port != 0 {
 			if portFree(port) != nil {
-				return nil, fmt.Errorf("port %d, where the agent of %s was added, is in use: stop what uses it, or start afresh "+
+				return nil, fmt.Errorf("port %d, where the agent of %s was added, is in use: stop what uses it, or "+
+					"start afresh "+
 					"with another --dir", port, h.name)
 			}
 			continue
@@ -359,7 +362,8 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 			if err != nil {
 				return fmt.Errorf("the agent has not made its code yet: %w", err)
 			}
-			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d", k.AgentPorts[h.name]),
+			added, err := c.AddHostWithResponse(ctx, openapi.AddHost{Address: fmt.Sprintf("127.0.0.1:%d",
+				k.AgentPorts[h.name]),
 				Code: strings.TrimSpace(string(code))})
 			if err == nil && added.JSON201 == nil {
 				err = fmt.Errorf("add host %s: %s", h.name, added.Body)
@@ -394,8 +398,9 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 func describe(ctx context.Context, c *openapi.ClientWithResponses) error {
 	for name, prefix := range map[string]string{"lab": "192.0.2.", "field": "198.51.100."} {
 		addresses := prefix + "100-" + prefix + "199"
-		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name, Subnet: prefix + "0/24",
-			Range: &addresses}); err != nil || res.StatusCode() >= 400 {
+		if res, err := c.SetSegmentWithResponse(ctx, openapi.SetSegmentJSONRequestBody{Name: name,
+			Subnet: prefix + "0/24",
+			Range:  &addresses}); err != nil || res.StatusCode() >= 400 {
 			return fmt.Errorf("describe the segment %s: %w", name, err)
 		}
 	}

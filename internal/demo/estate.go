@@ -85,11 +85,14 @@ var estate = []sampleHost{
 			{name: "buoy-ingest", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 4096,
 				networks: []string{"lab", "field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 24}},
 				more: func(m *machine.Machine) { m.Static = []string{"198.51.100.17"} }},
-			{name: "archive-db", guest: debian, guestID: debianID, pool: "reef", cpus: 8, memoryMiB: 16384, running: true,
+			{name: "archive-db", guest: debian, guestID: debianID, pool: "reef", cpus: 8, memoryMiB: 16384,
+				running:  true,
 				networks: []string{"lab"},
-				disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16}, {id: "disk2", sizeMiB: 16384, dataMiB: 32},
+				disks: []sampleDisk{{id: "disk1", sizeMiB: 8192, dataMiB: 16},
+					{id: "disk2", sizeMiB: 16384, dataMiB: 32},
 					{id: "disk3", pool: "harbour", sizeMiB: 16384, dataMiB: 16}}},
-			{name: "chart-render", guest: debian, guestID: debianID, pool: "kelp", cpus: 4, memoryMiB: 8192, stray: true,
+			{name: "chart-render", guest: debian, guestID: debianID, pool: "kelp", cpus: 4, memoryMiB: 8192,
+				stray:    true,
 				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
 		}, class()...),
 	},
@@ -103,9 +106,11 @@ var estate = []sampleHost{
 		switches: []wiring.Switch{{Name: "labnet", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true},
 			{Name: "quarantine", Segment: wiring.Quarantine}},
 		machines: []sampleMachine{
-			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192, running: true,
+			{name: "chart-render", guest: debian, guestID: debianID, pool: "reef", cpus: 4, memoryMiB: 8192,
+				running:  true,
 				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 4096, dataMiB: 24}}},
-			{name: "tide-probe", guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024, macOf: "tide-gauge",
+			{name: "tide-probe", guest: debian, guestID: debianID, pool: "reef", cpus: 1, memoryMiB: 1024,
+				macOf:    "tide-gauge",
 				networks: []string{"lab"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 8}}},
 		},
 	},
@@ -124,9 +129,11 @@ var estate = []sampleHost{
 					m.Firmware, m.NICs[0].Model = "uefi", "RTL8139"
 					m.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1", File: kioskMedia},
 						{Kind: machine.DeviceFloppy, Name: "Floppy drive 1"},
-						{Kind: machine.DeviceSerial, Name: "Serial port 1"}, {Kind: machine.DeviceSound, Name: "Sound card 1"}}
+						{Kind: machine.DeviceSerial, Name: "Serial port 1"},
+						{Kind: machine.DeviceSound, Name: "Sound card 1"}}
 				}},
-			{name: "old-telemetry", guest: debian, guestID: debianID, pool: "shoal", cpus: 1, memoryMiB: 1024, hollow: true,
+			{name: "old-telemetry", guest: debian, guestID: debianID, pool: "shoal", cpus: 1, memoryMiB: 1024,
+				hollow:   true,
 				networks: []string{"field"}, disks: []sampleDisk{{id: "disk1", sizeMiB: 2048, dataMiB: 1}}},
 		},
 	},
@@ -166,7 +173,8 @@ func build(dir string, ports map[string]int) error {
 		root := filepath.Join(dir, "hosts", h.name)
 		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: "standin",
 			Listen: fmt.Sprintf("127.0.0.1:%d", ports[h.name]),
-			State:  filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches, Ports: h.ports(),
+			State:  filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches,
+			Ports:         h.ports(),
 			ReturnSeconds: 5, Web: []string{"127.0.0.1"}}
 		pools := map[string]string{}
 		for _, p := range h.pools {
@@ -197,7 +205,8 @@ func build(dir string, ports map[string]int) error {
 				})
 			}
 			if !m.stray {
-				config.Machines = append(config.Machines, ground.MachineConfig{Folder: filepath.Join(pools[m.pool], m.name),
+				config.Machines = append(config.Machines, ground.MachineConfig{Folder: filepath.Join(pools[m.pool],
+					m.name),
 					Running: m.running})
 			}
 		}
@@ -286,8 +295,9 @@ func (s sampleMachine) make(pools map[string]string, h sampleHost) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	m := &machine.Machine{Name: s.name, UUID: sampleUUID("uuid " + s.name), FirmwareUUID: sampleUUID("firmware " + s.name),
-		CPUs: s.cpus, MemoryBytes: s.memoryMiB << 20, Firmware: "bios", Guest: s.guest, GuestID: s.guestID}
+	m := &machine.Machine{Name: s.name, UUID: sampleUUID("uuid " + s.name),
+		FirmwareUUID: sampleUUID("firmware " + s.name),
+		CPUs:         s.cpus, MemoryBytes: s.memoryMiB << 20, Firmware: "bios", Guest: s.guest, GuestID: s.guestID}
 	for i, segment := range s.networks {
 		sw := h.switches[slices.IndexFunc(h.switches, func(w wiring.Switch) bool { return w.Segment == segment })]
 		owner := s.name

@@ -33,7 +33,8 @@ var mainland = []struct {
 	state   string
 }{
 	{sampleMachine{name: "surge-forecast", guest: debian, guestID: debianID, cpus: 4, memoryMiB: 8192,
-		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 32}, {id: "disk2", sizeMiB: 1024, dataMiB: 16}}}, "dunlin",
+		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 32}, {id: "disk2", sizeMiB: 1024, dataMiB: 16}}},
+		"dunlin",
 		"laboratory", cimi.Stopped},
 	{sampleMachine{name: "swell-archive", guest: debian, guestID: debianID, cpus: 2, memoryMiB: 4096,
 		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 24}}}, "dunlin", "laboratory", cimi.Started},
@@ -74,7 +75,8 @@ func buildManager(dir string, port int, password string) error {
 				return err
 			}
 			m.Volumes = append(m.Volumes, id)
-			state.Volumes = append(state.Volumes, standin.Volume{ID: id, Name: s.name + " " + d.id, Bytes: d.sizeMiB * mib,
+			state.Volumes = append(state.Volumes, standin.Volume{ID: id, Name: s.name + " " + d.id,
+				Bytes:    d.sizeMiB * mib,
 				Bootable: n == 0})
 		}
 		state.Machines = append(state.Machines, m)

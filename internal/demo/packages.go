@@ -35,7 +35,10 @@ var downloads = []samplePackage{
 		}
 	}},
 	{file: "rain-gauge-cut.ova", cutLast: 200_000},
-	{file: "storm-surge.ova", more: func(m *machine.Machine) { m.Name, m.CPUs, m.MemoryBytes = "storm-surge", 96, 1<<40 }},
+	{file: "storm-surge.ova", more: func(m *machine.Machine) {
+		m.Name, m.CPUs, m.MemoryBytes = "storm-surge", 96,
+			1<<40
+	}},
 	{file: "rain-gauge-escaping.ova", diskAs: "../../rain-gauge-disk1.vmdk"},
 }
 

@@ -54,8 +54,8 @@ func version(path string) int {
 func unprivileged() (*syscall.Credential, error) {
 	c, err := account("postgres", "nobody")
 	if c == nil && err == nil {
-		err = errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start " +
-			"the demo as another user")
+		err = errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: " +
+			"start the demo as another user")
 	}
 	return c, err
 }
@@ -148,7 +148,8 @@ func (pg *postgres) process(dir string, port int) process {
 	return process{
 		// a fast shutdown
 		name: "postgres", path: filepath.Join(pg.bin, "postgres"), credential: pg.credential, signal: syscall.SIGINT,
-		args: []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c",
+		args: []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200",
+			"-c",
 			"log_min_messages=warning"},
 		env: []string{"LC_ALL=C.UTF-8"},
 	}
@@ -157,7 +158,8 @@ func (pg *postgres) process(dir string, port int) process {
 // ready waits for the server, makes the database and returns its address.
 func (pg *postgres) ready(ctx context.Context, k *kept) (string, error) {
 	address := func(db string) string {
-		return fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/%s?sslmode=disable", k.DatabasePassword, k.DatabasePort, db)
+		return fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/%s?sslmode=disable", k.DatabasePassword, k.DatabasePort,
+			db)
 	}
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		conn, err := pgx.Connect(ctx, address("postgres"))

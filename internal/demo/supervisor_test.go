@@ -17,7 +17,8 @@ func TestStartAnswers(t *testing.T) {
 	answered := make(chan error, 1)
 	go func() {
 		for i := range 50 {
-			if err := s.start(process{name: fmt.Sprint("p", i), path: "/bin/sleep", args: []string{"600"}}); err != nil {
+			if err := s.start(process{name: fmt.Sprint("p", i), path: "/bin/sleep",
+				args: []string{"600"}}); err != nil {
 				answered <- err
 				return
 			}

@@ -217,7 +217,8 @@ func (h *Host) Start(ctx context.Context, id string, spec TaskSpec) (*Task, erro
 // Wait returns the task when it has ended, needs something, or after a while.
 func (h *Host) Wait(ctx context.Context, id string, most time.Duration) (*Task, error) {
 	var t Task
-	return &t, h.quick(ctx, callTime+most, http.MethodGet, "/v1/tasks/"+id, url.Values{"wait": {most.String()}}, nil, &t)
+	return &t, h.quick(ctx, callTime+most, http.MethodGet, "/v1/tasks/"+id, url.Values{"wait": {most.String()}}, nil,
+		&t)
 }
 
 // Pause stops a task where it is; asking for it again lets it go on.
@@ -232,12 +233,14 @@ func (h *Host) Undo(ctx context.Context, id string, spec TaskSpec) error {
 
 // Forget drops the note of a task that is over, and its working files.
 func (h *Host) Forget(ctx context.Context, job string, epoch int64) error {
-	return h.call(ctx, http.MethodDelete, "/v1/jobs/"+job, url.Values{"epoch": {strconv.FormatInt(epoch, 10)}}, nil, nil)
+	return h.call(ctx, http.MethodDelete, "/v1/jobs/"+job, url.Values{"epoch": {strconv.FormatInt(epoch, 10)}}, nil,
+		nil)
 }
 
 // Send feeds a task that needs bytes, from offset on.
 func (h *Host) Send(ctx context.Context, id string, offset int64, body io.Reader) error {
-	res, err := h.do(ctx, http.MethodPut, "/v1/tasks/"+id+"/intake", url.Values{"offset": {strconv.FormatInt(offset, 10)}},
+	res, err := h.do(ctx, http.MethodPut, "/v1/tasks/"+id+"/intake",
+		url.Values{"offset": {strconv.FormatInt(offset, 10)}},
 		body)
 	if err == nil {
 		res.Body.Close()
@@ -360,8 +363,8 @@ func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID
 		InsecureSkipVerify: true, // the code's fingerprint is what it is verified by
 		VerifyConnection: func(s tls.ConnectionState) error {
 			if !code.Matches(s.PeerCertificates[0]) {
-				return errors.New("the agent's key is not the one that the code names: another agent answers at this address, or " +
-					"the code is of another agent")
+				return errors.New("the agent's key is not the one that the code names: another agent answers at this " +
+					"address, or the code is of another agent")
 			}
 			return nil
 		},
@@ -380,7 +383,8 @@ func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID
 	}}
 	h := &Host{client, address}
 	var hello Hello
-	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert), string(a.CertPEM())},
+	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert),
+		string(a.CertPEM())},
 		&hello)
 	return &hello, err
 }
@@ -401,7 +405,8 @@ func (a *Authority) HandOver(ctx context.Context, address, hostID string, to *Au
 	config.ServerName, config.NextProtos = hostID, []string{"http/1.1"}
 	ctx, stop := context.WithTimeout(ctx, undoTime)
 	defer stop()
-	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: callTime}, Config: config}).DialContext(ctx, "tcp", address)
+	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: callTime}, Config: config}).DialContext(ctx, "tcp",
+		address)
 	if err != nil {
 		return fmt.Errorf("%w at %s: %v", ErrUnreachable, address, err)
 	}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 
@@ -48,7 +49,8 @@ func TestRooms(t *testing.T) {
 				continue
 			}
 			require.NotContains(t, helpers, below, "%s imports %s, which is for tests", room, below)
-			require.Greater(t, slices.Index(house.Rooms, below), at, "%s imports %s, which does not stand below it", room, below)
+			require.Greater(t, slices.Index(house.Rooms, below), at, "%s imports %s, which does not stand below it",
+				room, below)
 		}
 	}
 }
@@ -105,6 +107,30 @@ func TestGuide(t *testing.T) {
 		for _, m := range named.FindAllStringSubmatch(string(text), -1) {
 			if _, err := os.Stat(filepath.Join("../..", m[1])); err != nil {
 				t.Errorf("%s names %s, which is not there", guide, m[1])
+			}
+		}
+	}
+}
+
+// widest is how many columns a line may take, of which a tab takes four.
+const widest = 120
+
+// TestLines: no line of ours is wider than that. What the contract generates is.
+func TestLines(t *testing.T) {
+	raw, err := exec.Command("git", "-C", "../..", "ls-files", "*.go", "*.ts", "*.tsx").Output()
+	require.NoError(t, err)
+	list := strings.Fields(string(raw))
+	require.NotEmpty(t, list)
+	for _, path := range list {
+		if strings.HasSuffix(path, ".gen.go") {
+			continue
+		}
+		text, err := os.ReadFile(filepath.Join("../..", path))
+		require.NoError(t, err)
+		for n, line := range strings.Split(string(text), "\n") {
+			width := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
+			if width > widest {
+				t.Errorf("%s:%d is %d columns wide, of which %d are allowed", path, n+1, width, widest)
 			}
 		}
 	}

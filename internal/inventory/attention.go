@@ -84,7 +84,8 @@ const (
 	CauseLongUnseen      Cause = "long-unseen"
 )
 
-// Causes is the table of causes, worst first: over a list of such items, in a sentence, and whether something is broken.
+// Causes is the table of causes, worst first: over a list of such items, in a sentence, and whether something is
+// broken.
 var Causes = []struct {
 	Cause        Cause
 	Title, Means string
@@ -220,7 +221,8 @@ func (inv *Inventory) Leave(ctx context.Context, ids []string, reason string, un
 			if cause, _, ok := strings.Cut(id, ":"); !ok || rank(Cause(cause)) == len(Causes) {
 				return fail("unknown", "%q is no item of attention. unvora attention lists them.", id)
 			}
-			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4) on conflict (id)
+			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4)
+				on conflict (id)
 				do update set reason = excluded.reason, who = excluded.who, at = now(),
 				until = excluded.until`, id, reason, who, until); err != nil {
 				return err
@@ -250,7 +252,8 @@ func (inv *Inventory) hollows(ctx context.Context) ([]AttentionItem, error) {
 			Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence:    fmt.Sprintf("%s lists %s, whose folder %s is not there; its pool is.", c.Host, c.Name, c.Path),
 			Recommended: "Take the entry off the list", Act: &Act{Do: ActDelist, Copies: []string{c.ID.String()}}}
-		found, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'stray' and c.gone_at is null and (c.uuid = $1::uuid
+		found, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'stray' and c.gone_at is null
+			and (c.uuid = $1::uuid
 			or c.parent_id = $2 or c.lineage_id = $3) order by c.uuid = $1::uuid desc nulls last,
 			c.host_id = $4 desc limit 1`, asUUID(c.UUID), c.ID, c.LineageID, c.HostID)
 		if err != nil {
@@ -290,7 +293,8 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 				continue
 			}
 			i.ID, i.Cause, i.Copies = "unsure:"+c.ID.String(), "unsure", append(i.Copies, other.ID)
-			i.Evidence = fmt.Sprintf("It may be a copy of %s: %s (%d of %d points).", other.Ref(), words, c.Score, lineage.Sure)
+			i.Evidence = fmt.Sprintf("It may be a copy of %s: %s (%d of %d points).", other.Ref(), words, c.Score,
+				lineage.Sure)
 			i.Recommended, i.Act = "Say that it is a copy of "+other.Ref(),
 				&Act{Do: ActRecognise, Copies: []string{c.ID.String()}, Candidate: other.ID.String()}
 		case c.Problem != "":
@@ -333,7 +337,8 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 		Names        []string
 		Since        time.Time
 	}
-	list, err := rows[line](ctx, inv.Pool, `with uuids as materialized (select uuid from copies where form = 'registered'
+	list, err := rows[line](ctx, inv.Pool, `with uuids as materialized (select uuid from copies
+		where form = 'registered'
 		and gone_at is null and tracked and uuid is not null group by uuid having count(*) > 1 limit $1),
 		macs as materialized (select mac from nics group by mac having count(*) > 1 limit $1)
 		select * from (
@@ -345,7 +350,8 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 		select 'MAC', n.mac::text, array_agg(c.id order by c.made_at, c.id), array_agg(h.name || '/' || c.name
 		order by c.made_at, c.id), max(c.made_at)
 			from macs m join nics n on n.mac = m.mac join copies c on c.id = n.copy_id join hosts h on h.id = c.host_id
-			where c.form = 'registered' and c.gone_at is null and c.tracked group by n.mac having count(distinct c.id) > 1) x
+			where c.form = 'registered' and c.gone_at is null
+			and c.tracked group by n.mac having count(distinct c.id) > 1) x
 		order by value limit $1`, mostOfACause)
 	if err != nil {
 		return nil, err
@@ -362,7 +368,8 @@ func (inv *Inventory) twinItems(ctx context.Context) ([]AttentionItem, error) {
 		}
 		at[key] = len(items)
 		last := len(l.Copies) - 1
-		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(), Cause: CauseTwin,
+		items = append(items, AttentionItem{ID: "twin:" + l.Copies[0].String() + "+" + l.Copies[last].String(),
+			Cause:   CauseTwin,
 			Subject: strings.Join(l.Names, ", "), Copies: l.Copies, Since: since(l.Since),
 			Evidence:    fmt.Sprintf("They share the %s.", facet),
 			Recommended: "Renew " + l.Names[last], Act: &Act{Do: ActRenew, Copies: []string{l.Copies[last].String()},
@@ -388,7 +395,8 @@ func (inv *Inventory) faults(ctx context.Context) ([]AttentionItem, error) {
 		f := d.Faults[0]
 		says, _, _ := strings.Cut(f.Message, ": unvora ")
 		i := AttentionItem{ID: "damaged-disk:" + c.ID.String() + "/" + d.Disk, Cause: CauseDamagedDisk,
-			Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen), Evidence: Sentence(says)}
+			Subject: c.Ref() + " " + d.Disk, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+			Evidence: Sentence(says)}
 		if c.Form != lineage.Registered {
 			i.Subject = c.Host + ":" + c.Path + " " + d.Disk
 		}
@@ -422,7 +430,8 @@ func (inv *Inventory) sharedDisks(ctx context.Context) ([]AttentionItem, error) 
 		from copy_disks group by path having count(*) > 1 limit $1)
 		select d.path, h.name as host, array_agg(c.id order by c.made_at) as copies, array_agg(c.name
 		order by c.made_at) as names
-		from twice join copy_disks d on d.path = twice.path join copies c on c.id = d.copy_id join hosts h on h.id = c.host_id
+		from twice join copy_disks d on d.path = twice.path join copies c on c.id = d.copy_id
+		join hosts h on h.id = c.host_id
 		where c.form = 'registered' and c.gone_at is null group by d.path, h.name having count(*) > 1
 		order by d.path limit $1`, mostOfACause)
 	var items []AttentionItem
@@ -444,7 +453,8 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, err
 	for _, c := range list {
 		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: CauseChangedPackage,
 			Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
-			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its machine again"})
+			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its " +
+				"machine again"})
 	}
 	return items, err
 }
@@ -517,7 +527,8 @@ func (inv *Inventory) clientsAway(ctx context.Context) ([]AttentionItem, error) 
 			Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
 			Evidence: fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes "+
 				"after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
-			Recommended: "Go on there (unvora jobs resume " + j.ID.String() + " FILE), or cancel the job: unvora jobs cancel " +
+			Recommended: "Go on there (unvora jobs resume " + j.ID.String() +
+				" FILE), or cancel the job: unvora jobs cancel " +
 				j.ID.String()})
 	}
 	return items, err
@@ -531,7 +542,8 @@ func (inv *Inventory) failedJobs(ctx context.Context) ([]AttentionItem, error) {
 		FinishedAt                       *time.Time
 	}
 	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at
-		from jobs j where j.state = 'failed' and j.operation <> 'lend' and j.finished_at > now() - make_interval(secs => $2)
+		from jobs j where j.state = 'failed' and j.operation <> 'lend'
+		and j.finished_at > now() - make_interval(secs => $2)
 		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject
 		and k.created_at > j.created_at and k.state = 'done')
 		order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
@@ -556,7 +568,8 @@ func (inv *Inventory) unreadFolders(ctx context.Context) ([]AttentionItem, error
 	for _, l := range list {
 		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: CauseUnreadFolder,
 			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
-			Evidence:    "It could not be read in time: its drive or its server stands still. What was known of it stays.",
+			Evidence: "It could not be read in time: its drive or its server stands still. What was known of " +
+				"it stays.",
 			Recommended: "Look at the drive or the share there; the next survey tries again"})
 	}
 	return items, err
@@ -582,8 +595,10 @@ func (inv *Inventory) bareFolders(ctx context.Context) ([]AttentionItem, error) 
 	for _, l := range list {
 		items = append(items, AttentionItem{ID: "lost-descriptor:" + l.Host + ":" + l.Path, Cause: CauseLostDescriptor,
 			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{},
-			Evidence:    fmt.Sprintf("It holds %s, which no machine names, and no descriptor.", strings.Join(l.Disks, ", ")),
-			Recommended: "Make a machine around them, or adopt them", Act: &Act{Do: ActRegister, Folder: l.Path, Host: l.Host}})
+			Evidence: fmt.Sprintf("It holds %s, which no machine names, and no descriptor.",
+				strings.Join(l.Disks, ", ")),
+			Recommended: "Make a machine around them, or adopt them",
+			Act:         &Act{Do: ActRegister, Folder: l.Path, Host: l.Host}})
 	}
 	return items, err
 }

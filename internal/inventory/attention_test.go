@@ -19,7 +19,8 @@ import (
 )
 
 // waiting lists the items of a cause that are about something of this test.
-func waiting(t *testing.T, inv *inventory.Inventory, cause inventory.Cause, about string) (found []inventory.AttentionItem) {
+func waiting(t *testing.T, inv *inventory.Inventory, cause inventory.Cause,
+	about string) (found []inventory.AttentionItem) {
 	t.Helper()
 	items, err := inv.Attention(t.Context(), cause, true)
 	require.NoError(t, err)
@@ -55,7 +56,8 @@ func TestAttentionCauses(t *testing.T) {
 	machineAt := func(name, uuid string, registered bool, seed uint64) hostlink.Folder {
 		f := p.folder(name, uuid, registered)
 		mac++
-		f.Machine.NICs[0].MAC = "06:5c:77:00:00:" + string("0123456789abcdef"[mac/16]) + string("0123456789abcdef"[mac%16])
+		f.Machine.NICs[0].MAC = "06:5c:77:00:00:" + string("0123456789abcdef"[mac/16]) +
+			string("0123456789abcdef"[mac%16])
 		f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: f.Path + "/d.qcow2", ImageID: id(), VirtualBytes: 20 << 20,
 			Samples: samples(seed)}}
 		return f
@@ -113,7 +115,8 @@ func TestAttentionCauses(t *testing.T) {
 	// Disks that nothing describes, unless a machine of any host rests on them.
 	bare := hostlink.BareFolder{Path: p.path + "/spare", Pool: p.id, Disks: []string{"spare.qcow2"}}
 	tell := func() {
-		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "b", Changed: true, Bare: []hostlink.BareFolder{bare},
+		_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "b", Changed: true,
+			Bare:  []hostlink.BareFolder{bare},
 			Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready"}}})
 		require.NoError(t, err)
 	}
@@ -306,7 +309,8 @@ func TestChangedPackage(t *testing.T) {
 		require.NoError(t, err)
 	}
 	written := &machine.Machine{Name: "tides", UUID: uuid.NewString(),
-		Passport: &machine.Passport{Copy: uuid.NewString(), Lineage: uuid.NewString(), MadeBy: "export", MadeAt: time.Now()}}
+		Passport: &machine.Passport{Copy: uuid.NewString(), Lineage: uuid.NewString(), MadeBy: "export",
+			MadeAt: time.Now()}}
 	lies("tides.ova", 1000, written, "")
 	lies("tides.ova", 1000, written, "")
 	require.Empty(t, waiting(t, inv, "changed-package", shelf))

@@ -61,12 +61,15 @@ var (
 
 func listOfCopies(machine string) listing[Copy] {
 	return listing[Copy]{
-		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool, c.path,
+		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool,
+			c.path,
 			coalesce(s.name, '') as shelf,
 			coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id
 			order by n.position) as macs, c.addresses,
-			c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed, greatest(c.last_seen, case
-			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked, c.owner,
+			c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed,
+			greatest(c.last_seen, case
+			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked,
+			c.owner,
 			c.size_bytes,
  ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
 			c.shelf_id`,
@@ -120,7 +123,8 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 			return nil, fail("wrong", "%s is %s, not %s.", c.Name, c.Form, joined(forms, " or "))
 		}
 		if c != nil && len(forms) > 0 && c.GoneAt != nil {
-			return nil, fail("unknown", "That copy of %s is gone since %s.", c.Name, c.GoneAt.Format("2 January 2006, 15:04"))
+			return nil, fail("unknown", "That copy of %s is gone since %s.", c.Name,
+				c.GoneAt.Format("2 January 2006, 15:04"))
 		}
 		return c, err
 	}
@@ -134,7 +138,8 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 		args = []any{name, forms, place}
 	}
 	placed := len(args) == 3
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order by "+
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order "+
+		"by "+
 		"c.form = 'registered' desc, h.name, c.path limit 20", args...)
 	// HOST/NAME is the copy that the host lists, whatever else lies in its pools.
 	if placed && len(list) > 1 && list[0].Form == lineage.Registered && list[1].Form != lineage.Registered {
@@ -165,7 +170,8 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 		for _, c := range list {
 			e.Likely = append(e.Likely, c.Ref())
 		}
-		e.Message = fmt.Sprintf("%q could mean %d copies: %s. Say which one.", ref, len(list), strings.Join(e.Likely, ", "))
+		e.Message = fmt.Sprintf("%q could mean %d copies: %s. Say which one.", ref, len(list),
+			strings.Join(e.Likely, ", "))
 		return nil, e
 	}
 	return &list[0], nil
@@ -234,11 +240,14 @@ func (inv *Inventory) NamesTaken(ctx context.Context, host, pool uuid.UUID, stem
 	query, err := inv.Pool.Query(ctx, `with stems as (select distinct s from unnest($3::text[]) s where s <> '')
 		select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null
 		and lower(c.name) = s
-		union select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null
+		union select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package'
+		and c.gone_at is null
 			and lower(c.name) ~>=~ (s || '-') and lower(c.name) ~<~ (s || '.')
-		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null
+		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package'
+		and c.gone_at is null
 		and lower(c.rel) = s
-		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package' and c.gone_at is null
+		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package'
+		and c.gone_at is null
 			and lower(c.rel) ~>=~ (s || '-') and lower(c.rel) ~<~ (s || '.')
 		union select right(h.key, -length($4)) from stems join holds h on starts_with(h.key, $4 || s)`,
 		host, pool, lower, FolderKey(pool.String(), ""))
@@ -267,7 +276,8 @@ func (inv *Inventory) AtPlace(ctx context.Context, host uuid.UUID, pool *uuid.UU
 // WasAt finds the copy whose folder was last at a path of a host, or of a pool
 // that it shares, when it is gone from there; nil when none was.
 func (inv *Inventory) WasAt(ctx context.Context, host uuid.UUID, pool *uuid.UUID, at string) (*Copy, error) {
-	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is not null and c.form <> 'package' and (c.host_id = $1
+	return one(rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is not null and c.form <> 'package'
+		and (c.host_id = $1
 		and c.path = $2 or c.pool_id = $3 and c.rel = $4)
 		order by c.gone_at desc limit 1`, host, at, pool, at[strings.LastIndexByte(at, '/')+1:]))
 }
@@ -293,8 +303,9 @@ type Lineage struct {
 }
 
 var lineageList = listing[Lineage]{
-	columns: `l.id, l.name, (select count(*) from copies c where c.lineage_id = l.id and c.gone_at is null)::int as total`,
-	from:    "lineages l", alias: "l", fields: lineageFields,
+	columns: `l.id, l.name, (select count(*) from copies c where c.lineage_id = l.id
+		and c.gone_at is null)::int as total`,
+	from: "lineages l", alias: "l", fields: lineageFields,
 	key: func(l *Lineage) (string, uuid.UUID) { return l.Name, l.ID },
 }
 
@@ -412,10 +423,13 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 		}
 	}
 	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid,
-		state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked, addresses,
+		state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked,
+		addresses,
 		owner, evidence, score, candidate_id, problem)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15, $16, $17,
-		now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22, $23,
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15,
+		$16, $17,
+		now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22,
+		$23,
 		$24, (select id from copies where id = $25), $26)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id,
 		pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
@@ -428,7 +442,8 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 		tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case
 		when excluded.owner = '' then copies.owner else excluded.owner end`,
 		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy,
-		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == lineage.Registered || c.Form == lineage.Hollow,
+		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == lineage.Registered ||
+			c.Form == lineage.Hollow,
 		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem)
 	if err != nil {
 		return fmt.Errorf("copy %s: %w", c.Name, err)
@@ -452,7 +467,8 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 }
 
 func emitCopy(ctx context.Context, tx Querier, c *Copy) error {
-	return In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID, "form": c.Form,
+	return In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": c.LineageID,
+		"form":  c.Form,
 		"state": c.State, "host": c.Host})
 }
 
@@ -462,10 +478,12 @@ func emitCopy(ctx context.Context, tx Querier, c *Copy) error {
 func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
 	const there = ` from copies x where x.pool_id = $1 and x.rel = $2 and x.id <> $3 and x.gone_at is null
 		and x.form <> 'package'`
-	if _, err := tx.Exec(ctx, `with seen as (delete from copies where id in (select x.id`+there+` and x.made_by = 'survey'
+	if _, err := tx.Exec(ctx, `with seen as (delete from copies where id in (select x.id`+there+`
+		and x.made_by = 'survey'
 		and x.made_at > now() - interval '1 minute'
 			and not exists (select 1 from copies k where k.parent_id = x.id)) returning id, lineage_id)
-		delete from lineages l using seen where l.id = seen.lineage_id and l.id <> $4 and not exists (select 1 from copies k
+		delete from lineages l using seen where l.id = seen.lineage_id and l.id <> $4 and not exists (select 1
+		from copies k
 		where k.lineage_id = l.id and k.id <> seen.id)`, c.PoolID, rel, c.ID, c.LineageID); err != nil {
 		return fmt.Errorf("make room for %s: %w", c.Name, err)
 	}

@@ -124,7 +124,8 @@ func (l Ledger) Audit(ctx context.Context, e Entry) error {
 	if e.Detail == nil {
 		e.Detail = map[string]any{}
 	}
-	_, err := l.q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1, $2,
+	_, err := l.q.Exec(ctx, `insert into audit (id, who, what, subject, copy_id, lineage_id, why, detail) values ($1,
+		$2,
 		$3, $4, $5, $6, $7, $8)`,
 		NewID(), e.Who, e.What, e.Subject, e.CopyID, e.LineageID, e.Why, e.Detail)
 	return err
@@ -142,5 +143,6 @@ func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, limit int
 		return nil, err
 	}
 	return rows[Entry](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail from audit
-		where ($1::uuid is null or lineage_id = $1) and id < $2::uuid order by id desc limit $3`, lineage, before, limit)
+		where ($1::uuid is null or lineage_id = $1) and id < $2::uuid
+		order by id desc limit $3`, lineage, before, limit)
 }

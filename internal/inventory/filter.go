@@ -90,7 +90,8 @@ func terms(filter string) ([]*term, error) {
 	var wrong participle.Error
 	if errors.As(err, &wrong) {
 		at := min(wrong.Position().Offset, len(filter))
-		return nil, fail("wrong", "filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between them, and "+
+		return nil, fail("wrong", "filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between "+
+			"them, and "+
 			"values with spaces in quotes",
 			filter, filter[at:])
 	}
@@ -121,7 +122,8 @@ func where(filter string, fields map[string]field, args *[]any) (conditions []st
 			sql, value = f.like, likePattern.Replace(t.Value)
 		}
 		if !ok || sql == "" {
-			return nil, fail("wrong", "filter %q: this list can't be filtered by %s%s; it can by %s", filter, t.Field, t.Op,
+			return nil, fail("wrong", "filter %q: this list can't be filtered by %s%s; it can by %s", filter, t.Field,
+				t.Op,
 				strings.Join(slices.Sorted(maps.Keys(fields)), ", "))
 		}
 		if f.check != nil {

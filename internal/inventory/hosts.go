@@ -48,7 +48,8 @@ var hostList = listing[Host]{
 		h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
 		h.manager_id,
 			coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
-			(select count(*) from copies c where c.host_id = h.id and c.gone_at is null and c.form <> 'package') as copies`,
+			(select count(*) from copies c where c.host_id = h.id and c.gone_at is null
+			and c.form <> 'package') as copies`,
 	from:   "hosts h",
 	always: "h.manager_id is null", alias: "h", fields: hostFields,
 	key: func(h *Host) (string, uuid.UUID) { return h.Name, h.ID },
@@ -128,7 +129,8 @@ func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, er
 		return nil, err
 	}
 	if len(names) == 0 { // short names share too few letters: look at the first of the list
-		r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s order by name limit 500) x",
+		r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s order by name "+
+			"limit 500) x",
 			table))
 		if err != nil {
 			return nil, err
@@ -139,7 +141,8 @@ func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, er
 	}
 	var near []string
 	for _, n := range names {
-		if levenshtein.ComputeDistance(strings.ToLower(n), strings.ToLower(ref)) <= max(2, len(ref)/3) && len(near) < 3 {
+		if levenshtein.ComputeDistance(strings.ToLower(n), strings.ToLower(ref)) <= max(2, len(ref)/3) &&
+			len(near) < 3 {
 			near = append(near, n)
 		}
 	}
@@ -158,7 +161,8 @@ func sitePrefix(n int) (string, error) {
 // AddHost records a host that was enrolled.
 func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
 	if strings.Contains(h.Name, "@") {
-		return fail("wrong", "%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its agent's "+
+		return fail("wrong", "%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its "+
+			"agent's "+
 			"file.", h.Name)
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
@@ -241,24 +245,28 @@ func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		var busy, shelved int
-		if err := tx.QueryRow(ctx, `select count(*) filter (where form <> 'package'), count(*) filter (where form = 'package')
+		if err := tx.QueryRow(ctx, `select count(*) filter (where form <> 'package'),
+			count(*) filter (where form = 'package')
 			from copies where host_id = $1 and gone_at is null`, h.ID).Scan(&busy, &shelved); err != nil {
 			return err
 		}
 		if busy+shelved > 0 {
-			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was lost is "+
+			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was "+
+				"lost is "+
 				"brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
 		}
 		if err := idle(ctx, tx, h.Name, `select $1::uuid`, h.ID); err != nil {
 			return err
 		}
 		for _, sql := range []string{`update copies set host_id = null, pool_id = null, shelf_id = null
-			where host_id = $1`, `update steps set host_id = null where host_id = $1`, `delete from hosts where id = $1`} {
+			where host_id = $1`, `update steps set host_id = null where host_id = $1`, `delete from hosts
+			where id = $1`} {
 			if _, err := tx.Exec(ctx, sql, h.ID); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `delete from pools p where not exists (select 1 from pool_hosts x where x.pool_id = p.id)
+		if _, err := tx.Exec(ctx, `delete from pools p where not exists (select 1 from pool_hosts x
+			where x.pool_id = p.id)
 			and not exists (select 1 from copies c where c.pool_id = p.id)`); err != nil {
 			return err
 		}
@@ -293,7 +301,8 @@ const poolState = `case when p.resting and x.state = 'ready' then 'resting' else
 
 var poolList = listing[Pool]{
 	columns: `p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
-			f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host, array(select h.name
+			f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host,
+			array(select h.name
 			from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
 	from: `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file,
 		x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id
@@ -319,7 +328,8 @@ func (inv *Inventory) Pools(ctx context.Context, p Page) (*List[Pool], error) {
 func (inv *Inventory) HostPools(ctx context.Context, host uuid.UUID) ([]Pool, error) {
 	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes,
 		p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
-		x.path, `+poolState+` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to as foreign, h.name as host,
+		x.path, `+poolState+` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to as foreign,
+		h.name as host,
 		'{}'::text[] as hosts
 		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1
 		order by x.position`, host)
@@ -349,8 +359,10 @@ func (l Ledger) NoteSwitch(ctx context.Context, host uuid.UUID, sw wiring.Switch
 		return err
 	}
 	if there {
-		if _, err := l.q.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1,
-			$2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
+		if _, err := l.q.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address)
+			values ($1,
+			$2, $3, $4, $5, $6, $7)`,
+			host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
 			return err
 		}
 	}
@@ -361,7 +373,8 @@ func (l Ledger) NoteSwitch(ctx context.Context, host uuid.UUID, sw wiring.Switch
 func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
 	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address
 		from switches s join hosts h on h.id = s.host_id
-		where $1::uuid = '00000000-0000-0000-0000-000000000000' and h.manager_id is null or s.host_id = $1 order by h.name,
+		where $1::uuid = '00000000-0000-0000-0000-000000000000' and h.manager_id is null or s.host_id = $1
+		order by h.name,
 		s.name limit 10000`, host)
 }
 
@@ -396,7 +409,8 @@ func (inv *Inventory) Shelf(ctx context.Context, name string) (*Shelf, error) {
 // applyHost writes what a survey tells of the host itself.
 func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Survey) error {
 	if h := s.Hello; h != nil {
-		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5, abilities = $6,
+		if _, err := tx.Exec(ctx, `update hosts set family = $2, driver = $3, cpus = $4, memory_bytes = $5,
+			abilities = $6,
 			protocol = $7, clock_off = extract(epoch from $8::timestamptz - clock_timestamp())::bigint where id = $1`,
 			host, h.Family, h.Driver, h.CPUs, h.MemoryBytes, h.Abilities, h.Protocol, h.Time); err != nil {
 			return err
@@ -410,7 +424,8 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 	}
 	if _, err := tx.Exec(ctx, `update hosts set revision = $2, last_seen = now(), state = 'up', ports = case
 		when $3 then $4 else ports end, bare = case when $3 then $5 else bare end, unread = case
-		when $3 then $6 else unread end where id = $1`, host, s.Revision, s.Changed, s.Ports, s.Bare, s.Unread); err != nil {
+		when $3 then $6 else unread end where id = $1`,
+		host, s.Revision, s.Changed, s.Ports, s.Bare, s.Unread); err != nil {
 		return err
 	}
 	for i, p := range s.Pools {
@@ -421,7 +436,8 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 		if labels == nil {
 			labels = []string{}
 		}
-		_, err := tx.Exec(ctx, `insert into pools (id, name, labels, total_bytes, free_bytes) values ($1, $2, $3, $4, $5)
+		_, err := tx.Exec(ctx, `insert into pools (id, name, labels, total_bytes, free_bytes) values ($1, $2, $3, $4,
+			$5)
 			on conflict (id) do update set total_bytes = excluded.total_bytes, free_bytes = excluded.free_bytes,
 			labels = excluded.labels
 			where $6 and (pools.total_bytes, pools.free_bytes, pools.labels) is distinct from (excluded.total_bytes,
@@ -430,14 +446,17 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file, rate,
+		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file,
+			rate,
 			foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path,
 			state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate,
 			foreign_to = excluded.foreign_to, ownerless = excluded.ownerless
 			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file,
-			pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position, excluded.path,
-			excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to, excluded.ownerless)`,
+			pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position,
+			excluded.path,
+			excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to,
+			excluded.ownerless)`,
 			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign, p.Ownerless)
 		if err != nil {
 			return err
@@ -448,7 +467,8 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			on conflict (host_id, path) do update set name = excluded.name,
 			free_bytes = excluded.free_bytes`, NewID(), sh.Name, host, sh.Path, sh.FreeBytes)
 		if violates(err, "shelves_name") {
-			return fail("taken", "Another host has a shelf of the name %q. Give one of them another name in its agent's file.",
+			return fail("taken", "Another host has a shelf of the name %q. Give one of them another name in its "+
+				"agent's file.",
 				sh.Name)
 		}
 		if err != nil {
@@ -478,8 +498,10 @@ func applySwitches(ctx context.Context, tx Querier, host uuid.UUID, list []wirin
 		return err
 	}
 	for _, sw := range list {
-		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address) values ($1,
-			$2, $3, $4, $5, $6, $7)`, host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
+		if _, err := tx.Exec(ctx, `insert into switches (host_id, name, segment, vlan, uplink, tagged, address)
+			values ($1,
+			$2, $3, $4, $5, $6, $7)`,
+			host, sw.Name, sw.Segment, sw.VLAN, sw.Uplink, sw.Tagged, sw.Address); err != nil {
 			return fmt.Errorf("switch %s: %w", sw.Name, err)
 		}
 	}

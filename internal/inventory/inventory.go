@@ -58,7 +58,8 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 	}
 	if err := pool.Ping(ctx); err != nil {
 		pool.Close()
-		return nil, fmt.Errorf("PostgreSQL does not answer: %w. Is it running, and is the address right (UNVORA_DATABASE)?",
+		return nil, fmt.Errorf("PostgreSQL does not answer: %w. Is it running, and is the address right "+
+			"(UNVORA_DATABASE)?",
 			err)
 	}
 	dir, err := fs.Sub(migrations, "migrations")

@@ -41,7 +41,8 @@ func addHost(t *testing.T, inv *inventory.Inventory) *inventory.Host {
 	name := fmt.Sprintf("host-%s-%d", t.Name()[4:], hosts)
 	id := inventory.NewID()
 	require.NoError(t, inv.AddHost(t.Context(), id, "127.0.0.1:1",
-		&hostlink.Hello{Name: name, Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4, MemoryBytes: 1 << 30},
+		&hostlink.Hello{Name: name, Family: "slate", Driver: "standin", Site: "Northhead", CPUs: 4,
+			MemoryBytes: 1 << 30},
 		"test"))
 	h, err := inv.Host(t.Context(), name)
 	require.NoError(t, err)
@@ -53,7 +54,8 @@ type poolAt struct{ id, path string }
 func (p poolAt) folder(name, uuid string, registered bool) hostlink.Folder {
 	return hostlink.Folder{Path: p.path + "/" + name, Pool: p.id, Registered: registered, FilesThere: true,
 		PoolThere: true, State: "stopped",
-		Machine: &machine.Machine{Name: name, UUID: uuid, NICs: []machine.NIC{{Name: "NIC 1", MAC: "06:5c:00:00:00:01"}}}}
+		Machine: &machine.Machine{Name: name, UUID: uuid, NICs: []machine.NIC{{Name: "NIC 1",
+			MAC: "06:5c:00:00:00:01"}}}}
 }
 
 func apply(t *testing.T, inv *inventory.Inventory, h *inventory.Host, p poolAt, full bool, gone []string,
@@ -63,7 +65,8 @@ func apply(t *testing.T, inv *inventory.Inventory, h *inventory.Host, p poolAt, 
 		Machines: folders,
 		Hello:    &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4},
 		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}},
-		Pools:    []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready", TotalBytes: 10, FreeBytes: 5}}})
+		Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready", TotalBytes: 10,
+			FreeBytes: 5}}})
 	require.NoError(t, err)
 	return changes
 }
@@ -123,7 +126,8 @@ func TestComingAndGoing(t *testing.T) {
 	require.NotEmpty(t, holders)
 	taken, err := inv.NamesTaken(t.Context(), h.ID, uuid.MustParse(p.id), []string{"STAYS", "go", ""})
 	require.NoError(t, err)
-	require.Equal(t, []string{"stays"}, taken, "names that differ by case only collide; one that only begins alike does "+
+	require.Equal(t, []string{"stays"}, taken, "names that differ by case only collide; one that only begins alike "+
+		"does "+
 		"not")
 }
 
@@ -329,7 +333,8 @@ func TestAbilities(t *testing.T) {
 	said := fit.Abilities{Features: []string{"nested"}, NoAcceleration: "switched off", Keys: []string{"quay"},
 		Classes: []fit.Class{{Name: "small", CPUs: 1, MemoryBytes: 1 << 30}}}
 	_, err := inv.Apply(t.Context(), h, &hostlink.Survey{Revision: "r", Changed: true,
-		Hello: &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4, Protocol: 7, Time: time.Now().Add(-2 * time.Hour),
+		Hello: &hostlink.Hello{Family: "slate", Driver: "standin", CPUs: 4, Protocol: 7,
+			Time:      time.Now().Add(-2 * time.Hour),
 			Abilities: said}})
 	require.NoError(t, err)
 	h, err = inv.Host(t.Context(), h.Name)

@@ -111,7 +111,8 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 		if id, ok := hosts[s.Host]; ok {
 			host = &id
 		}
-		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what, part)
+		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what,
+			part)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
 			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part); err != nil {
 			return err
@@ -127,7 +128,8 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 			if err != nil {
 				return err
 			}
-			return fail("busy", "The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", other, other)
+			return fail("busy", "The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s", other,
+				other)
 		}
 	}
 	return l.Emit(ctx, "job", j.ID.String(), map[string]any{"state": "waiting", "operation": p.Operation})
@@ -257,7 +259,8 @@ func (l Ledger) PutStep(ctx context.Context, epoch int64, s *Step) error {
 		return err
 	}
 	tag, err := l.q.Exec(ctx, `update steps set state = $3, done = $4, result = $5, bytes = $6, what = $7,
-		started_at = coalesce(started_at, now()), finished_at = case when $3 in ('done', 'failed', 'undone') then now() end
+		started_at = coalesce(started_at, now()), finished_at = case when $3 in ('done', 'failed',
+		'undone') then now() end
 		where job_id = $1 and position = $2 and ($3 not in ('working', 'done') or state in ('waiting', 'working')
 			and not exists (select 1 from steps b where b.job_id = $1 and b.position < $2
 			and b.state <> 'done'))`, s.JobID, s.Position, s.State, s.Done, s.Result, s.Bytes, s.What)
@@ -301,7 +304,8 @@ func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, messa
 		if err := In(tx).PutStep(ctx, j.Epoch, &failed); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `update jobs set back = true, error_code = $2, error = $3 where id = $1`, j.ID, code, message)
+		_, err := tx.Exec(ctx, `update jobs set back = true, error_code = $2, error = $3
+			where id = $1`, j.ID, code, message)
 		return err
 	})
 }
@@ -355,9 +359,11 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false, error_code = $3, error = $4,
+		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false, error_code = $3,
+			error = $4,
 			finished_at = now() where id = $1
-			and case when $2 = 'done' then not back and not exists (select 1 from steps where job_id = $1 and state <> 'done')
+			and case when $2 = 'done' then not back and not exists (select 1 from steps where job_id = $1
+			and state <> 'done')
 			else back and not exists (select 1 from steps where job_id = $1 and state not in ('waiting',
 			'undone')) end`, j.ID, state, code, message)
 		if err != nil {
@@ -415,7 +421,8 @@ func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string,
 			return err
 		}
 		var state string
-		if err := tx.QueryRow(ctx, `update jobs set `+set+` where id = $1 returning state`, j.ID).Scan(&state); err != nil {
+		if err := tx.QueryRow(ctx, `update jobs set `+set+` where id = $1 returning state`,
+			j.ID).Scan(&state); err != nil {
 			return err
 		}
 		if err := In(tx).Audit(ctx, Entry{Who: who, What: "job " + what, Subject: j.Subject,
@@ -434,10 +441,12 @@ func (inv *Inventory) AskCancel(ctx context.Context, j *Job, who string) error {
 		case now.Back:
 			return "", nil // it is being undone already
 		case gone && now.State == "held":
-			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It "+
+			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken "+
+				"back. It "+
 				"can only go on to its end: unvora jobs resume %s", j.ID, j.ID)
 		case gone:
-			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken back. It "+
+			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken "+
+				"back. It "+
 				"goes on to its end.", j.ID)
 		}
 		return `cancel = true, back = true, hold = false, retry_at = null, state = case
@@ -526,7 +535,8 @@ func (g *Giver) MAC() (string, error) {
 		if err != nil {
 			return "", err
 		}
-		tag, err := g.Tx.Exec(g.Ctx, `insert into given_macs (mac, job_id) select $1::macaddr, $2 where not exists (select 1
+		tag, err := g.Tx.Exec(g.Ctx, `insert into given_macs (mac, job_id) select $1::macaddr, $2
+			where not exists (select 1
 			from nics where mac = $1::macaddr) on conflict do nothing`, mac, g.Job)
 		if err != nil {
 			return "", err

@@ -82,7 +82,8 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 			return nil, errors.Join(fail("wrong", "%q is not the next of a page", p.After), g.Wait())
 		}
 		args = append(args, name, id)
-		conditions = append(conditions, fmt.Sprintf("(%s.name, %s.id) > ($%d, $%d::uuid)", l.alias, l.alias, len(args)-1,
+		conditions = append(conditions, fmt.Sprintf("(%s.name, %s.id) > ($%d, $%d::uuid)", l.alias, l.alias,
+			len(args)-1,
 			len(args)))
 	}
 	g.Go(func() (err error) {

@@ -68,14 +68,17 @@ func (inv *Inventory) AddManager(ctx context.Context, m *Manager, who string) er
 		if m.Grants == nil {
 			m.Grants = json.RawMessage("{}")
 		}
-		_, err := tx.Exec(ctx, `insert into managers (id, name, kind, address, account, sealed, certificate, version, grants)
+		_, err := tx.Exec(ctx, `insert into managers (id, name, kind, address, account, sealed, certificate, version,
+			grants)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
 			m.ID, m.Name, m.Kind, m.Address, m.Account, m.Sealed, m.Certificate, m.Version, m.Grants)
 		if violates(err, "managers_name") {
-			return fail("taken", "There is a manager %q already. Drop it first, or give the new one another name.", m.Name)
+			return fail("taken", "There is a manager %q already. Drop it first, or give the new one another name.",
+				m.Name)
 		}
 		if violates(err, "managers_address") {
-			return fail("taken", "What is at %s is known already: drop that manager first (unvora managers).", m.Address)
+			return fail("taken", "What is at %s is known already: drop that manager first (unvora managers).",
+				m.Address)
 		}
 		if violates(err, "managers_name_check") {
 			return fail("wrong", "%q is no name for a manager: no spaces, no / and no @.", m.Name)
@@ -112,7 +115,8 @@ func (inv *Inventory) DropManager(ctx context.Context, m *Manager, who string) e
 			return err
 		}
 		for _, sql := range []string{
-			`update copies set gone_at = coalesce(gone_at, now()), host_id = null, state = 'unknown' where host_id in (select id
+			`update copies set gone_at = coalesce(gone_at, now()), host_id = null, state = 'unknown'
+			where host_id in (select id
 			from hosts where manager_id = $1)`,
 			`update steps set host_id = null where host_id in (select id from hosts where manager_id = $1)`,
 			`delete from managers where id = $1`,
@@ -143,7 +147,8 @@ func (inv *Inventory) ManagerState(ctx context.Context, m *Manager, state, probl
 				return err
 			}
 		}
-		tag, err := tx.Exec(ctx, `update managers set state = $2, problem = $3 where id = $1 and (state, problem) is distinct
+		tag, err := tx.Exec(ctx, `update managers set state = $2, problem = $3 where id = $1 and (state,
+			problem) is distinct
 			from ($2, $3)`, m.ID, state, problem)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
@@ -199,14 +204,16 @@ type AheadAt struct {
 
 // AheadAt lists what was fetched ahead from a manager.
 func (inv *Inventory) AheadAt(ctx context.Context, m *Manager) ([]AheadAt, error) {
-	return rows[AheadAt](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path, a.image,
+	return rows[AheadAt](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path,
+		a.image,
 		a.at, c.name from ahead a join hosts h on h.id = a.host_id join copies c on c.id = a.copy_id
 		join hosts x on x.id = c.host_id where x.manager_id = $1 order by c.name, a.disk`, m.ID)
 }
 
 // NoteAhead records a disk that was fetched ahead, in place of what was.
 func (l Ledger) NoteAhead(ctx context.Context, a Ahead) error {
-	_, err := l.q.Exec(ctx, `insert into ahead (copy_id, disk, host_id, pool_id, path, image, at) values ($1, $2, $3, $4,
+	_, err := l.q.Exec(ctx, `insert into ahead (copy_id, disk, host_id, pool_id, path, image, at) values ($1, $2, $3,
+		$4,
 		$5, $6, now())
 		on conflict (copy_id, disk) do update set host_id = excluded.host_id, pool_id = excluded.pool_id,
 		path = excluded.path, image = excluded.image, at = now()`,

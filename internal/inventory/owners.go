@@ -59,10 +59,12 @@ type Given struct {
 // than most. f is called in the same transaction for each.
 func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f func(tx pgx.Tx, g Given) error) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[Given](ctx, tx, `update jobs set state = 'working', owner = $1, epoch = epoch + 1, retry_at = null,
+		list, err := rows[Given](ctx, tx, `update jobs set state = 'working', owner = $1, epoch = epoch + 1,
+			retry_at = null,
 			started_at = coalesce(started_at, now())
 			where id in (select id from jobs where state = 'waiting' order by id
-				limit greatest(0, $2 - (select count(*) from jobs where state = 'working' and owner = $1)) for update skip locked)
+				limit greatest(0, $2 - (select count(*) from jobs where state = 'working'
+				and owner = $1)) for update skip locked)
 				returning id, epoch`, service, most)
 		if err != nil {
 			return err
@@ -122,7 +124,8 @@ func (inv *Inventory) TakeJob(ctx context.Context, id uuid.UUID, epoch int64, se
 // Reread brings in what others have changed about a job at work. False: the job
 // is over or held, or somebody newer has it.
 func (inv *Inventory) Reread(ctx context.Context, j *Job) (bool, error) {
-	now, err := one(rows[Job](ctx, inv.Pool, jobSQL+` where id = $1 and epoch = $2 and state = 'working'`, j.ID, j.Epoch))
+	now, err := one(rows[Job](ctx, inv.Pool, jobSQL+` where id = $1 and epoch = $2 and state = 'working'`, j.ID,
+		j.Epoch))
 	if now == nil || err != nil {
 		return false, err
 	}

@@ -256,7 +256,8 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 		if _, err := tx.Exec(ctx, `lock table authority in share row exclusive mode`); err != nil {
 			return err
 		}
-		r, err := one(rows[row](ctx, tx, `select cert, key, sealed, coalesce(next_cert, '') as next_cert, next_sealed, former
+		r, err := one(rows[row](ctx, tx, `select cert, key, sealed, coalesce(next_cert, '') as next_cert, next_sealed,
+			former
 			from authority`))
 		if err != nil {
 			return err

@@ -44,13 +44,15 @@ func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first 
 // DropLandingRule takes a rule away, by its id or the end of it.
 func (inv *Inventory) DropLandingRule(ctx context.Context, ref, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[landing.Rule](ctx, tx, `delete from landing_rules where (id::text = $1 or id::text like '%' || $1
+		list, err := rows[landing.Rule](ctx, tx, `delete from landing_rules where (id::text = $1
+			or id::text like '%' || $1
 			and length($1) >= 4) returning id::text, kind, over_bytes, host, label, pool, keep_bytes`, ref)
 		if err != nil {
 			return err
 		}
 		if len(list) != 1 {
-			return fail("unknown", "%q names %d rules of landing, not one. unvora landing list shows them.", ref, len(list))
+			return fail("unknown", "%q names %d rules of landing, not one. unvora landing list shows them.", ref,
+				len(list))
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "landing drop", Subject: list[0].Words(fit.Size)})
 	})
@@ -61,7 +63,8 @@ func (inv *Inventory) PoolOf(ctx context.Context, ref string) (*Pool, error) {
 	host, name, placed := strings.Cut(ref, "/")
 	cond, args := "lower(p.name) = lower($1)", []any{ref}
 	if placed {
-		cond, args = "lower(p.name) = lower($1) and exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id "+
+		cond, args = "lower(p.name) = lower($1) and exists (select 1 from pool_hosts x join hosts h on h.id = "+
+			"x.host_id "+
 			"where x.pool_id = p.id and lower(h.name) = lower($2))", []any{name, host}
 	} else if _, err := uuid.Parse(ref); err == nil {
 		cond = "p.id = $1::uuid"
@@ -92,7 +95,8 @@ func (inv *Inventory) RestPool(ctx context.Context, p *Pool, resting bool, who s
 		if resting {
 			what = "pool rest"
 		}
-		if err := In(tx).Emit(ctx, "pool", p.ID.String(), map[string]any{"name": p.Name, "resting": resting}); err != nil {
+		if err := In(tx).Emit(ctx, "pool", p.ID.String(), map[string]any{"name": p.Name,
+			"resting": resting}); err != nil {
 			return err
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: what, Subject: p.Host + "/" + p.Name})
@@ -192,12 +196,14 @@ func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, jo
 			return "", err
 		}
 		if !address.IsValid() {
-			return "", fail("address.none-free", "All addresses that the segment %s has to give out were taken meanwhile.",
+			return "", fail("address.none-free", "All addresses that the segment %s has to give out were taken "+
+				"meanwhile.",
 				segment)
 		}
 	}
 	_, err = l.q.Exec(ctx, `insert into given_addresses (segment, address, copy_id, job_id) values ($1, $2, $3, $4)
-		on conflict (segment, address) do update set copy_id = excluded.copy_id, job_id = excluded.job_id, given_at = now()`,
+		on conflict (segment, address) do update set copy_id = excluded.copy_id, job_id = excluded.job_id,
+		given_at = now()`,
 		segment, address, copyID, job)
 	return address.String(), err
 }

@@ -84,7 +84,8 @@ func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.See
 			prints[i] = disk.Fingerprint{VirtualBytes: d.VirtualBytes, Samples: d.Samples}.String()
 		}
 		same = same && before[i].Disk == d.ID && before[i].Path == d.Path && before[i].ImageID == d.ImageID &&
-			before[i].Print == prints[i] && slices.Equal(before[i].Layers, d.Layers) && slices.Equal(before[i].Faults, d.Faults)
+			before[i].Print == prints[i] && slices.Equal(before[i].Layers, d.Layers) &&
+			slices.Equal(before[i].Faults, d.Faults)
 	}
 	if same {
 		return nil
@@ -102,9 +103,11 @@ func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.See
 		if d.Samples == nil {
 			d.Samples = []disk.Sample{}
 		}
-		batch.Queue(`insert into copy_disks (copy_id, position, disk, path, image_id, virtual_bytes, layers, faults, print,
+		batch.Queue(`insert into copy_disks (copy_id, position, disk, path, image_id, virtual_bytes, layers, faults,
+			print,
 			samples, written_at, tails) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-			id, i, d.ID, d.Path, d.ImageID, d.VirtualBytes, d.Layers, d.Faults, prints[i], d.Samples, d.WrittenAt, tails(d))
+			id, i, d.ID, d.Path, d.ImageID, d.VirtualBytes, d.Layers, d.Faults, prints[i], d.Samples, d.WrittenAt,
+			tails(d))
 		hashes, cells := hashesOf(d.Samples)
 		batch.Queue(`insert into disk_samples (hash, cell, copy_id) select w.hash, w.cell, $3 from unnest($1::bigint[],
 			$2::bigint[]) w(hash, cell)`, hashes, cells, id)
@@ -157,7 +160,8 @@ func (a *applier) alike(f *hostlink.Folder) ([]Copy, error) {
 	return rows[Copy](a.ctx, a.tx, copySQL+` where c.form <> 'package' and c.id in (
 		(select copy_id from copy_disks where image_id = any($1) limit 20)
 		union (select copy_id from nics where mac = any($2::macaddr[]) limit 20)
-		union (select x.copy_id from (select s.copy_id, count(*) as n from unnest($3::bigint[], $4::bigint[]) w(hash, cell),
+		union (select x.copy_id from (select s.copy_id, count(*) as n from unnest($3::bigint[], $4::bigint[]) w(hash,
+		cell),
 			lateral (select d.copy_id from disk_samples d where d.hash = w.hash
 			and d.cell = w.cell limit `+fmt.Sprint(perSample)+`) s group by 1
 			order by 2 desc limit `+fmt.Sprint(mostAlike)+`) x))
@@ -205,8 +209,10 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 				return fail("wrong", "%s can't be a copy of itself.", c.Name)
 			}
 			var below bool
-			if err := tx.QueryRow(ctx, `with recursive up(id, parent_id) as (select id, parent_id from copies where id = $1
-				union select c.id, c.parent_id from copies c join up on c.id = up.parent_id) select exists (select 1 from up
+			if err := tx.QueryRow(ctx, `with recursive up(id, parent_id) as (select id, parent_id from copies
+				where id = $1
+				union select c.id, c.parent_id from copies c join up on c.id = up.parent_id) select exists (select 1
+				from up
 				where id = $2)`, parent.ID, c.ID).Scan(&below); err != nil {
 				return err
 			}
@@ -227,8 +233,10 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 			update copies set lineage_id = $2 where id in (select id from down)`, c.ID, lineageID); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update copies set parent_id = $2, candidate_id = null, settled_by = $3, settled_at = now(),
-			identity = case when $2::uuid is null then 'original' when identity = 'original' then 'keep' else identity end
+		if _, err := tx.Exec(ctx, `update copies set parent_id = $2, candidate_id = null, settled_by = $3,
+			settled_at = now(),
+			identity = case when $2::uuid is null then 'original'
+			when identity = 'original' then 'keep' else identity end
 			where id = $1`, c.ID, parentID, who); err != nil {
 			return err
 		}
@@ -236,11 +244,13 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 			where lineage_id = l.id)`, c.LineageID); err != nil {
 			return err
 		}
-		if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": lineageID}); err != nil {
+		if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name,
+			"lineage": lineageID}); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "recognise", Subject: c.Name, CopyID: &c.ID, LineageID: &lineageID,
-			Why: why, Detail: map[string]any{"as": what}})
+		return In(tx).Audit(ctx, Entry{Who: who, What: "recognise", Subject: c.Name, CopyID: &c.ID,
+			LineageID: &lineageID,
+			Why:       why, Detail: map[string]any{"as": what}})
 	})
 }
 
@@ -253,17 +263,20 @@ func (inv *Inventory) Track(ctx context.Context, list []Copy, tracked bool, who,
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		for _, c := range list {
 			if place, manager, ok := strings.Cut(c.Host, "@"); ok && tracked {
-				return fail("wrong", "%s is at %s of the manager %s, which looks after it. Import it, and look after that.", c.Name,
+				return fail("wrong", "%s is at %s of the manager %s, which looks after it. Import it, and look after "+
+					"that.", c.Name,
 					place, manager)
 			}
 			if _, err := tx.Exec(ctx, `update copies set tracked = $2 where id = $1`, c.ID, tracked); err != nil {
 				return err
 			}
-			if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "tracked": tracked}); err != nil {
+			if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name,
+				"tracked": tracked}); err != nil {
 				return err
 			}
-			if err := In(tx).Audit(ctx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID,
-				Why: why}); err != nil {
+			if err := In(tx).Audit(ctx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID,
+				LineageID: &c.LineageID,
+				Why:       why}); err != nil {
 				return err
 			}
 		}
@@ -276,7 +289,8 @@ func (inv *Inventory) Ancestor(ctx context.Context, a, b uuid.UUID) (id string, 
 	err = inv.Pool.QueryRow(ctx, `with recursive up(id, parent_id, depth) as (select id, parent_id, 0 from copies
 		where id = $1 union all select c.id, c.parent_id, depth + 1 from copies c join up on c.id = up.parent_id
 		where depth < 1000),
-		other(id, parent_id, depth) as (select id, parent_id, 0 from copies where id = $2 union all select c.id, c.parent_id,
+		other(id, parent_id, depth) as (select id, parent_id, 0 from copies where id = $2 union all select c.id,
+		c.parent_id,
 		depth + 1 from copies c join other on c.id = other.parent_id where depth < 1000)
 		select coalesce((select up.id::text from up join other on other.id = up.id order by up.depth limit 1),
 		'')`, a, b).Scan(&id)

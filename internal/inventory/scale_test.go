@@ -20,9 +20,11 @@ func TestScale(t *testing.T) {
 	h := addHost(t, inv)
 	_, err := inv.Pool.Exec(ctx, `with l as (insert into lineages (id, name) select gen_random_uuid(), 'class-' || n
 		from generate_series(1, 50000) n returning id, name)
-		insert into copies (id, lineage_id, name, form, host_id, path, rel, uuid, state, made_by, made_at, last_seen, machine)
+		insert into copies (id, lineage_id, name, form, host_id, path, rel, uuid, state, made_by, made_at, last_seen,
+		machine)
 		select gen_random_uuid(), l.id, l.name, (array['registered','stray','package','registered'])[k], $1,
-		'/x/' || l.name || k, l.name || k, gen_random_uuid(), (array['running','stopped'])[1 + k % 2], 'survey', now(), now(),
+		'/x/' || l.name || k, l.name || k, gen_random_uuid(), (array['running','stopped'])[1 + k % 2], 'survey', now(),
+		now(),
 		'{}' from l, generate_series(1, 4) k`, h.ID)
 	require.NoError(t, err)
 	_, err = inv.Pool.Exec(ctx, "analyze")

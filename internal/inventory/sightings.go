@@ -215,7 +215,8 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 			return err
 		}
 	}
-	c := &Copy{Name: m.Name, Form: form, HostID: &a.host.ID, Host: a.host.Name, PoolID: poolID, Path: f.Path, UUID: m.UUID,
+	c := &Copy{Name: m.Name, Form: form, HostID: &a.host.ID, Host: a.host.Name, PoolID: poolID, Path: f.Path,
+		UUID:  m.UUID,
 		State: f.State, SizeBytes: f.Bytes, Machine: m, Addresses: f.Addresses, MadeBy: "survey", MadeAt: time.Now(),
 		Identity: "original"}
 	if err := a.settle(c, v, known); err != nil {
@@ -268,7 +269,8 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	problem := ""
 	for _, k := range known {
 		if k.ShelfID != nil && *k.ShelfID == shelf && k.Path == p.Path && k.GoneAt == nil {
-			if v.Copy = k.ID.String(); !strings.HasPrefix(k.Problem, unreadable) && !strings.HasPrefix(k.Problem, altered) {
+			if v.Copy = k.ID.String(); !strings.HasPrefix(k.Problem, unreadable) &&
+				!strings.HasPrefix(k.Problem, altered) {
 				problem = k.Problem
 			}
 			if written := k.MadeBy != "survey" || time.Since(k.MadeAt) > copying; written && k.SizeBytes != p.Bytes {
@@ -283,14 +285,16 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 			knowns[i].Pool, knowns[i].Path = "", c.Path // a package is never where a folder is
 		}
 		v = lineage.Recognise(lineage.Sighting{Pool: "shelf", Path: p.Path, Machine: m}, knowns)
-		if k := byID(known, v.Copy); k != nil && k.Form != lineage.Package { // it is a package of that copy, not the copy
+		// it is a package of that copy, not the copy
+		if k := byID(known, v.Copy); k != nil && k.Form != lineage.Package {
 			v = lineage.Verdict{Lineage: k.LineageID.String(), Parent: k.ID.String(), Why: v.Why}
 		}
 	}
 	if p.Problem != "" {
 		problem = altered + p.Problem
 	}
-	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf, Path: p.Path,
+	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf,
+		Path:  p.Path,
 		UUID:  m.UUID,
 		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original",
 		Problem: problem}
@@ -409,7 +413,8 @@ func (a *applier) gone(full bool, seen, gone []string) error {
 	}
 	for _, l := range all {
 		a.note("gone", l.Form, l.Name, "%s is no longer there", l.Name)
-		if err := In(a.tx).Emit(a.ctx, "copy", l.ID.String(), map[string]any{"name": l.Name, "gone": true}); err != nil {
+		if err := In(a.tx).Emit(a.ctx, "copy", l.ID.String(), map[string]any{"name": l.Name,
+			"gone": true}); err != nil {
 			return err
 		}
 	}

@@ -40,7 +40,8 @@ func (l Ledger) PutRule(ctx context.Context, r wiring.Rule, first bool, who stri
 		at = `coalesce(min(position) - 1, 0)`
 	}
 	if _, err := l.q.Exec(ctx, `insert into wiring_rules (id, position, network, vlan, segment, host, switch) select $1,
-		`+at+`, $2, $3, $4, $5, $6 from wiring_rules`, r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
+		`+at+`, $2, $3, $4, $5, $6 from wiring_rules`,
+		r.ID, r.Network, r.VLAN, r.Segment, r.Host, r.Switch); err != nil {
 		return r, err
 	}
 	return r, l.Audit(ctx, Entry{Who: who, What: "wiring set", Subject: r.String()})
@@ -49,13 +50,15 @@ func (l Ledger) PutRule(ctx context.Context, r wiring.Rule, first bool, who stri
 // DropRule takes a rule away, by its id or the beginning of it.
 func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		list, err := rows[wiring.Rule](ctx, tx, `delete from wiring_rules where (id::text = $1 or id::text like '%' || $1
+		list, err := rows[wiring.Rule](ctx, tx, `delete from wiring_rules where (id::text = $1
+			or id::text like '%' || $1
 			and length($1) >= 4) returning id::text, network, vlan, segment, host, switch`, ref)
 		if err != nil {
 			return err
 		}
 		if len(list) != 1 {
-			return fail("unknown", "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref, len(list))
+			return fail("unknown", "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref,
+				len(list))
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "wiring drop", Subject: list[0].String()})
 	})
@@ -77,7 +80,8 @@ func (inv *Inventory) Segments(ctx context.Context) ([]Segment, error) {
 		where a.segment = x.name)::int as given from (
 		select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, host(g.range_from) as "from",
 		host(g.range_to) as "to", count(distinct s.host_id)::int as hosts
-		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1, 2, 3,
+		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1,
+		2, 3,
 		4) x order by x.name`)
 }
 
@@ -96,7 +100,8 @@ func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, w
 			first, err := netip.ParseAddr(strings.TrimSpace(a))
 			last, e := netip.ParseAddr(strings.TrimSpace(b))
 			if err != nil || e != nil || last.Less(first) || !p.Contains(first) || !p.Contains(last) {
-				return fail("wrong", "%q is no range of addresses in %s, such as 192.0.2.100-192.0.2.199.", addresses, subnet)
+				return fail("wrong", "%q is no range of addresses in %s, such as 192.0.2.100-192.0.2.199.", addresses,
+					subnet)
 			}
 			x, y := first.String(), last.String()
 			from, to = &x, &y
@@ -105,7 +110,8 @@ func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, w
 		return fail("wrong", "A range of addresses lies in a subnet: give that too.")
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr, $3::inet,
+		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr,
+			$3::inet,
 			$4::inet) on conflict (name) do update set subnet = excluded.subnet, range_from = excluded.range_from,
 			range_to = excluded.range_to`, name, value, from, to); err != nil {
 			return err
@@ -228,10 +234,12 @@ func (inv *Inventory) LooseDisks(ctx context.Context, p Page) (*List[LooseDisk],
 func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 	d.ID = NewID()
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `insert into loose_disks (id, host_id, pool_id, path, kind, format, disk_id, virtual_bytes,
+		tag, err := tx.Exec(ctx, `insert into loose_disks (id, host_id, pool_id, path, kind, format, disk_id,
+			virtual_bytes,
 			file_bytes, system, adopted_by, name) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
 			on conflict do nothing`,
-			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System, d.AdoptedBy,
+			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System,
+			d.AdoptedBy,
 			d.Name)
 		if err == nil && tag.RowsAffected() == 0 {
 			err = fail("taken", "%s is in the inventory already.", d.Path)

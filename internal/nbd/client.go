@@ -126,7 +126,8 @@ func (c *Client) negotiate(ctx context.Context, o Options) error {
 	told := false
 	for _, r := range replies {
 		if r.kind == repInfo && len(r.data) >= 12 && binary.BigEndian.Uint16(r.data) == infoExport {
-			c.size, c.flags, told = int64(binary.BigEndian.Uint64(r.data[2:])), binary.BigEndian.Uint16(r.data[10:]), true
+			c.size, c.flags, told = int64(binary.BigEndian.Uint64(r.data[2:])), binary.BigEndian.Uint16(r.data[10:]),
+				true
 		}
 	}
 	if !told || c.size < 0 {

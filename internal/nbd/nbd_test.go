@@ -155,7 +155,8 @@ func TestReadMapWrite(t *testing.T) {
 				wg.Go(func() {
 					got := make([]byte, 70_000)
 					off := int64(n) * 60_000
-					if _, err := d.ReadAt(got, off+200_000); err != nil || !bytes.Equal(got, m.p[off+200_000:off+270_000]) {
+					if _, err := d.ReadAt(got, off+200_000); err != nil ||
+						!bytes.Equal(got, m.p[off+200_000:off+270_000]) {
 						t.Errorf("read at %d: %v", off, err)
 					}
 				})

@@ -377,7 +377,8 @@ func (c *session) transmit() error {
 func (c *session) work(q request) error {
 	if q.offset < 0 || q.offset > c.size || int64(q.length) > c.size-q.offset {
 		if q.kind != cmdFlush {
-			return c.fail(q, &Error{syscall.EINVAL, fmt.Sprintf("bytes from %d on are beyond the end of the disk", q.offset)})
+			return c.fail(q, &Error{syscall.EINVAL, fmt.Sprintf("bytes from %d on are beyond the end of the disk",
+				q.offset)})
 		}
 	}
 	var err error

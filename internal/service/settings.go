@@ -23,8 +23,8 @@ var Settings = []Setting{
 	{"key-file", "unvora.key", "file with the key that secrets in the database are sealed with; made at the first " +
 		"start. Services on one database share it"},
 	{"peers", "", "address and port where other Unvoras reach this one; none unless told"},
-	{"metrics", "", "address and port where the service's figures are had by everybody who reaches it; else they need a " +
-		"token (/metrics)"},
+	{"metrics", "", "address and port where the service's figures are had by everybody who reaches it; else they " +
+		"need a token (/metrics)"},
 	{"tls-cert", "", "certificate file; with tls-key, HTTPS is spoken"},
 	{"tls-key", "", "key file of the certificate"},
 	{"first-user", "admin", "administrator made at the first start"},
@@ -46,7 +46,8 @@ func InForce(flag func(name string) (value string, given bool), file string, nee
 	}
 	known := map[string]bool{}
 	for _, s := range Settings {
-		key, variable := strings.ReplaceAll(s.Name, "-", "_"), "UNVORA_"+strings.ToUpper(strings.ReplaceAll(s.Name, "-", "_"))
+		key, variable := strings.ReplaceAll(s.Name, "-", "_"),
+			"UNVORA_"+strings.ToUpper(strings.ReplaceAll(s.Name, "-", "_"))
 		known[key] = true
 		values[s.Name], from[s.Name] = s.Standard, "standard"
 		if v, ok := keys[key]; ok {

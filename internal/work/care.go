@@ -128,7 +128,8 @@ func (w *Work) Adopt(ctx context.Context, host, ref, who string) (*inventory.Loo
 		return nil, err
 	}
 	if len(f.Disks) != 1 || f.Path == pl.Path {
-		return nil, inventory.Wrong("%s is a folder: name one disk image. A machine folder is registered: unvora register "+
+		return nil, inventory.Wrong("%s is a folder: name one disk image. A machine folder is registered: unvora "+
+			"register "+
 			"%s --host %s", ref, ref, host)
 	}
 	fd := f.Disks[0]

@@ -18,10 +18,11 @@ import (
 
 // Comparison is how far two copies have grown apart.
 type Comparison struct {
-	A           inventory.Copy       `json:"a"`
-	B           inventory.Copy       `json:"b"`
-	Same        bool                 `json:"sameLineage"`
-	Ancestor    string               `json:"ancestor"` // id of the last copy that both descend from; "" when none is known
+	A    inventory.Copy `json:"a"`
+	B    inventory.Copy `json:"b"`
+	Same bool           `json:"sameLineage"`
+	// id of the last copy that both descend from; "" when none is known
+	Ancestor    string               `json:"ancestor"`
 	Differences []lineage.Difference `json:"differences"`
 	Disks       []DiskComparison     `json:"disks"`
 }
@@ -74,7 +75,8 @@ func (w *Work) Compare(ctx context.Context, refA, refB string, exact bool) (*Com
 			continue
 		}
 		for _, d := range a.Machine.Disks {
-			c.Disks = append(c.Disks, DiskComparison{Disk: d.ID, Why: fmt.Sprintf("%s is at %s, where its disks can't be "+
+			c.Disks = append(c.Disks, DiskComparison{Disk: d.ID, Why: fmt.Sprintf("%s is at %s, where its disks "+
+				"can't be "+
 				"looked into: import it, and compare that", k.Name, m.Name)})
 		}
 		return c, nil

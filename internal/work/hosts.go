@@ -71,7 +71,8 @@ func (w *Work) enrol(ctx context.Context, name, address, code string, id uuid.UU
 	case err != nil:
 		return nil, inventory.Wrong("The agent at %s refuses: %v.", address, err)
 	case hello.Protocol != hostlink.Protocol:
-		return nil, inventory.Wrong("The agent at %s speaks protocol %d, this service %d: update the older one.", address,
+		return nil, inventory.Wrong("The agent at %s speaks protocol %d, this service %d: update the older one.",
+			address,
 			hello.Protocol, hostlink.Protocol)
 	}
 	if _, err := fit.FamilyByName(hello.Family); err != nil {

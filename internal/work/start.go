@@ -70,7 +70,8 @@ func (w *Work) start(ctx context.Context, req draw.Request, key string) (id uuid
 	id = inventory.NewID()
 	j := &inventory.Job{ID: id, UserName: by.Name, Note: draw.NoteOf(req), NewCopy: d.Begin(time.Now())}
 	return id, w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.In(tx).AddJob(ctx, j, d.Plan, d.Hosts, key, d.Holds, req); err != nil || d.KeepWiring == "" {
+		if err := inventory.In(tx).AddJob(ctx, j, d.Plan, d.Hosts, key, d.Holds, req); err != nil ||
+			d.KeepWiring == "" {
 			return err
 		}
 		return keepWiring(ctx, tx, d.Plan, d.KeepWiring, by.Name)

@@ -137,7 +137,8 @@ func (w *Work) need(ctx context.Context, ref string) (*inventory.Step, *hostlink
 	}
 	s, agent, err := w.transferring(ctx, j)
 	if err == nil && s == nil {
-		err = &inventory.Error{Code: "not-now", Message: fmt.Sprintf("The job %s neither sends nor takes anything now: it "+
+		err = &inventory.Error{Code: "not-now", Message: fmt.Sprintf("The job %s neither sends nor takes anything "+
+			"now: it "+
 			"is %s.", j.ID, j.State)}
 	}
 	return s, agent, err

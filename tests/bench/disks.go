@@ -217,7 +217,8 @@ func write(path, format string, img disk.Image) error {
 func (b *bench) tebibyte() error {
 	for _, size := range []string{"1024", "1"} {
 		path := filepath.Join(b.dir, "large"+size+".qcow2")
-		if err := write(path, "qcow2", &scattered{size: map[string]int64{"1024": 1 << 40, "1": gib}[size]}); err != nil {
+		if err := write(path, "qcow2", &scattered{size: map[string]int64{"1024": 1 << 40,
+			"1": gib}[size]}); err != nil {
 			return err
 		}
 	}
@@ -231,7 +232,8 @@ func (b *bench) tebibyte() error {
 		shows = append(shows, s)
 		for _, size := range []string{"1024", "1"} {
 			l, err := timed(func() error {
-				return b.shell(fmt.Sprintf("%s disk layer l%s-%d.qcow2 --parent large%s.qcow2", b.unvora, size, n, size))
+				return b.shell(fmt.Sprintf("%s disk layer l%s-%d.qcow2 --parent large%s.qcow2", b.unvora, size, n,
+					size))
 			})
 			if err != nil {
 				return err
@@ -241,7 +243,8 @@ func (b *bench) tebibyte() error {
 	}
 	b.row(table.Row{"map of 1 TiB with 1 % data", fmt.Sprintf("%.3f s", median(shows)), "", "", "", "1 s"})
 	large, small := median(layers["1024"]), median(layers["1"])
-	b.row(table.Row{"new layer on 1 TiB", fmt.Sprintf("%.3f s", large), "the same on 1 GiB", fmt.Sprintf("%.3f s", small),
+	b.row(table.Row{"new layer on 1 TiB", fmt.Sprintf("%.3f s", large), "the same on 1 GiB",
+		fmt.Sprintf("%.3f s", small),
 		fmt.Sprintf("%.2f", large/small), "1"})
 	// Memory of a copy, at its most.
 	cmd := exec.Command(b.unvora, "disk", "copy", "large1024.qcow2", "x", "--format", "vhdx", "-q")
@@ -250,7 +253,8 @@ func (b *bench) tebibyte() error {
 		return err
 	}
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		b.row(table.Row{"memory of a copy of 1 TiB to VHDX", fmt.Sprintf("%d MiB", usage.Maxrss>>10), "", "", "", "200 MiB"})
+		b.row(table.Row{"memory of a copy of 1 TiB to VHDX", fmt.Sprintf("%d MiB", usage.Maxrss>>10), "", "", "",
+			"200 MiB"})
 	}
 	return b.shell("rm -f large*.qcow2 l*.qcow2 x")
 }

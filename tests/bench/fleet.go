@@ -62,12 +62,14 @@ func (b *bench) fleet(hosts int) error {
 	if err != nil {
 		return err
 	}
-	b.row([]any{fmt.Sprintf("survey of %d hosts, nothing changed", hosts), fmt.Sprintf("%.2f s", quiet), "", "", "", ""})
+	b.row([]any{fmt.Sprintf("survey of %d hosts, nothing changed", hosts), fmt.Sprintf("%.2f s", quiet), "", "", "",
+		""})
 	var changed []float64
 	for round := range b.runs {
 		for n := range hosts * copiesEach / 100 { // one in a hundred copies
 			name := fmt.Sprintf("m-%04d-%02d", n%hosts, n/hosts+round)
-			if err := os.WriteFile(filepath.Join(pools(n%hosts), name, fmt.Sprint("note-", round)), nil, 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(pools(n%hosts), name, fmt.Sprint("note-", round)), nil,
+				0o644); err != nil {
 				return err
 			}
 		}
@@ -146,7 +148,8 @@ func (b *bench) fleet(hosts int) error {
 		}
 		where = append(where, secs)
 	}
-	b.row([]any{fmt.Sprintf("where, of a lineage with %d copies", largeFamily), fmt.Sprintf("%.0f ms", median(where)*1000),
+	b.row([]any{fmt.Sprintf("where, of a lineage with %d copies", largeFamily),
+		fmt.Sprintf("%.0f ms", median(where)*1000),
 		"", "", "", "20 ms"})
 	attention, err := timed(func() error {
 		res, err := c.ListAttentionWithResponse(ctx, nil)
@@ -269,11 +272,13 @@ func makeSmall(folder string, number int) error {
 		return err
 	}
 	name := filepath.Base(folder)
-	d, err := ovf.New(&machine.Machine{Name: name, UUID: uuid.NewString(), CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
-		Guest: "Debian GNU/Linux 12 (64-bit)",
+	d, err := ovf.New(&machine.Machine{Name: name, UUID: uuid.NewString(), CPUs: 1, MemoryBytes: 1 << 30,
+		Firmware: "bios",
+		Guest:    "Debian GNU/Linux 12 (64-bit)",
 		Disks: []machine.Disk{{ID: "disk1", File: "disk.img", Format: "raw", VirtualBytes: 8 << 20,
 			Controller: "virtio-scsi"}},
-		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: fmt.Sprintf("06:5c:10:%02x:%02x:%02x", byte(number>>16),
+		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: fmt.Sprintf("06:5c:10:%02x:%02x:%02x",
+			byte(number>>16),
 			byte(number>>8), byte(number)), Network: "lab"}}})
 	if err != nil {
 		return err

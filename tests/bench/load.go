@@ -81,7 +81,8 @@ func (b *bench) load() error {
 	b.row(table.Row{fmt.Sprintf("%d lists by %d clients beside %d exports", loadLists, loadClients, loadExports),
 		fmt.Sprintf("%.0f a second", rate), "pgbench, the same rows", fmt.Sprintf("%.0f a second", plain),
 		fmt.Sprintf("%.2f", rate/plain), ""})
-	b.row(table.Row{"… of which failed; half, and 95 of 100, within", fmt.Sprintf("%d; %s, %s", failed, at(0.5), at(0.95)),
+	b.row(table.Row{"… of which failed; half, and 95 of 100, within",
+		fmt.Sprintf("%d; %s, %s", failed, at(0.5), at(0.95)),
 		"", "", "", "0"})
 	time.Sleep(afterLoad)
 	after, err := b.resident()
@@ -172,7 +173,8 @@ func (b *bench) pgbench() (float64, error) {
 		return 0, err
 	}
 	cmd := exec.Command(found[len(found)-1], "-n", "-c", strconv.Itoa(loadClients), "-j", "2", "-t",
-		strconv.Itoa(loadLists/loadClients), "-f", script, "-h", "127.0.0.1", "-p", strconv.Itoa(kept.DatabasePort), "-U",
+		strconv.Itoa(loadLists/loadClients), "-f", script, "-h", "127.0.0.1", "-p", strconv.Itoa(kept.DatabasePort),
+		"-U",
 		"unvora", "unvora")
 	cmd.Env = append(os.Environ(), "PGPASSWORD="+kept.DatabasePassword)
 	out, err := cmd.CombinedOutput()

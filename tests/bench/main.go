@@ -281,7 +281,8 @@ func (b *bench) packages(image string) error {
 		return err
 	}
 	b.row(table.Row{"size of the OVA", fmt.Sprintf("%d MiB", ours.Size()>>20), "pigz -1",
-		fmt.Sprintf("%d MiB", theirs.Size()>>20), fmt.Sprintf("%.2f", float64(ours.Size())/float64(theirs.Size())), 1.1})
+		fmt.Sprintf("%d MiB", theirs.Size()>>20), fmt.Sprintf("%.2f", float64(ours.Size())/float64(theirs.Size())),
+		1.1})
 	return b.pairs("import of it to QCOW2", "pigz -d | tar -xS", 0.9,
 		func(n int) error {
 			return b.client("import", fmt.Sprintf("loft/out%d.ova", b.runs), "--host", "gannet", "--name",

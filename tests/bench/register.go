@@ -46,7 +46,8 @@ func (b *bench) register() error {
 			*size.into = append(*size.into, secs)
 		}
 	}
-	b.row([]any{"register, files stay, disk of 1 GiB", fmt.Sprintf("%.0f ms", median(small)*1000), "", "", "", "100 ms"})
+	b.row([]any{"register, files stay, disk of 1 GiB", fmt.Sprintf("%.0f ms", median(small)*1000), "", "", "",
+		"100 ms"})
 	b.row([]any{"the same, disk of 1 TiB", fmt.Sprintf("%.0f ms", median(large)*1000), "disk of 1 GiB",
 		fmt.Sprintf("%.0f ms", median(small)*1000), fmt.Sprintf("%.2f", median(large)/median(small)), "1.20"})
 	const many = 200
@@ -62,7 +63,8 @@ func (b *bench) register() error {
 	if err != nil {
 		return err
 	}
-	b.row([]any{fmt.Sprintf("%d machines registered in one job, each", many), fmt.Sprintf("%.0f ms", secs*1000/many), "",
+	b.row([]any{fmt.Sprintf("%d machines registered in one job, each", many), fmt.Sprintf("%.0f ms", secs*1000/many),
+		"",
 		"", "", "50 ms"})
 	return nil
 }

@@ -1,5 +1,5 @@
-// Command mutate changes lines of the rooms that must not fail, one at a time, and counts how many of the changes a test
-// notices. The sample is seeded, so that it is the same each time.
+// Command mutate changes lines of the rooms that must not fail, one at a time, and counts how many of the changes a
+// test notices. The sample is seeded, so that it is the same each time.
 package main
 
 import (
@@ -198,7 +198,10 @@ func changes(files *token.FileSet, room int) (map[string]*ast.File, []change, er
 				for i, s := range n.List {
 					if call, ok := s.(*ast.ExprStmt); ok {
 						was := n.List
-						add(call.Pos(), "a call is left out", func() { n.List = slices.Delete(slices.Clone(was), i, i+1) },
+						add(call.Pos(), "a call is left out", func() {
+							n.List = slices.Delete(slices.Clone(was), i,
+								i+1)
+						},
 							func() { n.List = was })
 					}
 				}

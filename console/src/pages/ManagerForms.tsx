@@ -5,6 +5,8 @@ import { Field } from "../parts/Field";
 import { Id } from "../parts/Id";
 import { Told } from "../parts/Told";
 
+const frame = "mb-4 grid max-w-4xl gap-3 border border-rule bg-sheet px-4 py-3";
+
 type Granted = { see: string; take: boolean };
 
 /** What another Unvora may see and take here. */
@@ -46,7 +48,7 @@ export function AddManager({ onDone }: { onDone: () => void }) {
   return (
     <form
       aria-label="Add a foreign manager"
-      className="mb-4 grid max-w-4xl grid-cols-[1fr_2fr_1fr_1fr_auto_auto] items-end gap-3 border border-rule bg-sheet px-4 py-3"
+      className={`${frame} grid-cols-[1fr_2fr_1fr_1fr_auto_auto] items-end`}
       onSubmit={(e) => {
         e.preventDefault();
         add.mutate("");
@@ -97,7 +99,7 @@ export function Pair({ onDone }: { onDone: () => void }) {
   return (
     <form
       aria-label="Pair with another Unvora"
-      className="mb-4 grid max-w-4xl gap-3 border border-rule bg-sheet px-4 py-3"
+      className={frame}
       onSubmit={(e) => {
         e.preventDefault();
         pair.mutate();

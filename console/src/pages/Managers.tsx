@@ -12,6 +12,7 @@ import { usePages } from "../parts/usePages";
 import { FetchSheet } from "./FetchSheet";
 import { AddManager, Grants, Pair } from "./ManagerForms";
 
+const row = "grid w-full grid-cols-[1fr_auto] border-b border-rule px-3 py-2 text-left";
 const speaks = (m: Manager) => (m.kind === "unvora" ? "another Unvora" : `speaks CIMI ${m.version}`);
 
 /** Other management servers: who they are, what they have, and bringing it here. */
@@ -49,7 +50,7 @@ export function Managers() {
             {managers.map((m) => (
               <li key={m.id}>
                 <button
-                  className={`grid w-full grid-cols-[1fr_auto] border-b border-rule px-3 py-2 text-left ${m.id === open?.id ? "bg-chart" : "hover:bg-sheet"}`}
+                  className={`${row} ${m.id === open?.id ? "bg-chart" : "hover:bg-sheet"}`}
                   onClick={() => setSearch({ manager: m.id }, { replace: true })}
                 >
                   <span className="font-semibold">{m.name}</span>

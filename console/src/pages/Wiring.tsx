@@ -181,8 +181,7 @@ function TryOut() {
         <p className="mt-2" role="status">
           {t.switch ? (
             <>
-              lands on the switch <span className="font-semibold text-beacon">{t.switch}</span>, segment {t.segment}:{" "}
-              {t.why}.
+              lands on the switch <b className="font-semibold text-beacon">{t.switch}</b>, segment {t.segment}: {t.why}.
             </>
           ) : t.segment ? (
             <span className="text-buoy">

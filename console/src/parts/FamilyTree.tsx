@@ -17,7 +17,8 @@ const stroke = (c: Copy) =>
 function words(c: Copy) {
   if (c.goneAt) return "✕ gone";
   if (c.form === "package") return "▣ package";
-  return `${c.state === "running" ? "●" : c.form === "stray" ? "◇" : "○"} ${c.form === "registered" ? c.state : c.form}`;
+  const sign = c.state === "running" ? "●" : c.form === "stray" ? "◇" : "○";
+  return `${sign} ${c.form === "registered" ? c.state : c.form}`;
 }
 
 const cut = (s: string, most: number) => (s.length > most ? `${s.slice(0, most - 1)}…` : s);

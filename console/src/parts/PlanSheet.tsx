@@ -22,6 +22,8 @@ type Props = {
 
 const edge = { blocker: "border-wreck", choice: "border-buoy", note: "border-rule" };
 const ink = { blocker: "text-wreck", choice: "text-buoy", note: "text-soft" };
+const focused = "rounded-sm px-1 data-focus:outline-2 data-focus:outline-sea";
+const ring = "border-soft group-data-checked:border-sea";
 const word = { blocker: "✕ blocked", choice: "? to decide", note: "· note" };
 
 /** The sheet that every operation opens: what will be found, decided and done. */
@@ -131,11 +133,8 @@ function FindingRow({
         >
           {f.remedies.map((r) => (
             <div key={r.id} className="flex items-center gap-2">
-              <Radio
-                value={r.id}
-                className="group flex cursor-pointer items-center gap-2 rounded-sm px-1 data-focus:outline-2 data-focus:outline-sea"
-              >
-                <span className="grid size-4 place-items-center rounded-full border border-soft group-data-checked:border-sea">
+              <Radio value={r.id} className={`group flex cursor-pointer items-center gap-2 ${focused}`}>
+                <span className={`grid size-4 place-items-center rounded-full border ${ring}`}>
                   <span className="size-2 rounded-full group-data-checked:bg-sea" />
                 </span>
                 <span className={r.explicit ? "text-wreck" : ""}>{r.label}</span>

@@ -23,6 +23,9 @@ type Props<T> = {
   moreText?: string;
 };
 
+// A row whose columns are those of its table.
+const within = "col-span-full grid-cols-subgrid";
+
 /** The one table for all lists. Where rows can be opened, j, k and enter work on it. */
 export function Table<T>(p: Props<T>) {
   const { items, columns, keyOf, height, onOpen, more } = p;
@@ -82,7 +85,7 @@ export function Table<T>(p: Props<T>) {
     <div
       role="row"
       aria-rowindex={1}
-      className={`${height ? "grid border-b border-ink/40" : "col-span-full grid grid-cols-subgrid"} pb-1 font-semibold text-soft`}
+      className={`grid pb-1 font-semibold text-soft ${height ? "border-b border-ink/40" : within}`}
       style={height ? grid : undefined}
     >
       {columns.map((c, i) => (
@@ -116,7 +119,7 @@ export function Table<T>(p: Props<T>) {
     <>
       <div role={role} aria-label={p.label} aria-rowcount={items.length + 1} className="grid" style={grid}>
         {head}
-        {items.map((item, n) => row(item, n, {}, "col-span-full grid grid-cols-subgrid items-baseline border-t py-1"))}
+        {items.map((item, n) => row(item, n, {}, `grid items-baseline border-t py-1 ${within}`))}
       </div>
       {more && (
         <button className="button mt-2 self-start" onClick={more}>

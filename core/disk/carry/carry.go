@@ -198,8 +198,9 @@ func (c *copier) open() error {
 		return err
 	}
 	c.spec = disk.Spec{
-		VirtualBytes: info.VirtualBytes, Variant: c.Variant, ID: c.ID, Linkage: c.Linkage, SectorBytes: info.SectorBytes,
-		Name: filepath.Base(c.Target), Companion: c.companion, MadeAt: c.Options.MadeAt,
+		VirtualBytes: info.VirtualBytes, Variant: c.Variant, ID: c.ID, Linkage: c.Linkage,
+		SectorBytes: info.SectorBytes,
+		Name:        filepath.Base(c.Target), Companion: c.companion, MadeAt: c.Options.MadeAt,
 	}
 	data, err := disk.DataBytes(c.source)
 	if err != nil {
@@ -435,7 +436,11 @@ func (c *copier) verify(ctx context.Context, want *disk.Digest) error {
 		return fmt.Errorf("%w: %w", disk.ErrReadBack, err)
 	}
 	done := int64(0)
-	err = disk.ReadBack(ctx, img, want, func(n int64) { done += n; c.progress(Verifying, min(done, c.result.DataBytes)) })
+	err = disk.ReadBack(ctx, img, want, func(n int64) {
+		done += n
+		c.progress(Verifying,
+			min(done, c.result.DataBytes))
+	})
 	c.result.Verified = err == nil
 	return err
 }

@@ -185,7 +185,8 @@ func TestNoRoom(t *testing.T) {
 		require.NoError(t, os.WriteFile(src, noise, 0o644))
 		for _, variant := range []string{"stream", "sparse"} { // nobody knows beforehand how far it compresses
 			dir := t.TempDir()
-			cmd := helper{Source: src, Target: filepath.Join(dir, "x"), Format: "vmdk", Variant: variant, Small: dir}.start(t)
+			cmd := helper{Source: src, Target: filepath.Join(dir, "x"), Format: "vmdk", Variant: variant,
+				Small: dir}.start(t)
 			cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWUSER,
 				UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}},
 				GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}}

@@ -22,7 +22,8 @@ func (c *copier) isDevice() error {
 	case st.Mode()&fs.ModeDevice == 0 || st.Mode()&fs.ModeCharDevice != 0:
 		return fmt.Errorf("%s is no block device", c.Target)
 	case c.Format.Name != "raw":
-		return fmt.Errorf("a device takes the guest's bytes as they are: the format has to be raw, not %s", c.Format.Name)
+		return fmt.Errorf("a device takes the guest's bytes as they are: the format has to be raw, not %s",
+			c.Format.Name)
 	}
 	return nil
 }
@@ -49,7 +50,8 @@ func (c *copier) toDevice(ctx context.Context) (*Result, error) {
 		return nil, err
 	}
 	if size < c.spec.VirtualBytes {
-		return nil, fmt.Errorf("%s has %d bytes, the disk needs %d: %w", c.Target, size, c.spec.VirtualBytes, unix.ENOSPC)
+		return nil, fmt.Errorf("%s has %d bytes, the disk needs %d: %w", c.Target, size, c.spec.VirtualBytes,
+			unix.ENOSPC)
 	}
 	if c.file, err = disk.OpenFile(f); err != nil {
 		return nil, err

@@ -157,8 +157,10 @@ func Look(path string, o Options) (_ *Chain, err error) {
 		}
 		if guessed && o.Wary && (link.Image.Info().Parent != nil || len(link.Files) > 1) {
 			link.Image.Close()
-			return nil, fmt.Errorf("layer %d of %s, %s: %w: the layer on it does not say in which format it is, and its first "+
-				"bytes, which a guest may have written, name further files. Say that it is right: unvora disk reparent %s "+
+			return nil, fmt.Errorf("layer %d of %s, %s: %w: the layer on it does not say in which format it is, and "+
+				"its first "+
+				"bytes, which a guest may have written, name further files. Say that it is right: unvora disk "+
+				"reparent %s "+
 				"--parent %s",
 				len(c.Links)+1, path, next, disk.ErrFormat, c.Links[len(c.Links)-1].Path, next)
 		}
@@ -166,7 +168,8 @@ func Look(path string, o Options) (_ *Chain, err error) {
 			q, ok := link.Image.(*qcow2.Image)
 			if !ok {
 				link.Image.Close()
-				return nil, fmt.Errorf("%w: %s images keep no snapshots inside themselves", disk.ErrVariant, link.Format.Name)
+				return nil, fmt.Errorf("%w: %s images keep no snapshots inside themselves", disk.ErrVariant,
+					link.Format.Name)
 			}
 			state, err := q.Snapshot(o.Snapshot)
 			if err != nil {
@@ -263,13 +266,15 @@ func Beside(path string, o Options, note func(name string)) disk.Opener {
 // missing notes that the last layer's parent is not at the place it states.
 func (c *Chain) missing(at string, o Options) {
 	layer := c.Links[len(c.Links)-1]
-	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s", layer.Path,
+	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s",
+		layer.Path,
 		at)}
 	if !o.alone {
 		f.Candidate = candidate(layer, at, o)
 	}
 	if f.Candidate != "" {
-		f.Message += fmt.Sprintf("; %s may be it: unvora disk reparent %s --parent %s", f.Candidate, layer.Path, f.Candidate)
+		f.Message += fmt.Sprintf("; %s may be it: unvora disk reparent %s --parent %s", f.Candidate, layer.Path,
+			f.Candidate)
 	}
 	c.Faults = append(c.Faults, f)
 }

@@ -41,7 +41,8 @@ func Check(path string, repair bool, before func([]disk.Problem), o Options) (*C
 		return c, nil
 	}
 	beside := Beside(path, o, nil)
-	look := func() (found []disk.Problem, err error) { // an image is not closed here, so that the file can be used again
+	// an image is not closed here, so that the file can be used again
+	look := func() (found []disk.Problem, err error) {
 		if found, err = format.Check(struct{ disk.Source }{file}, beside); err != nil {
 			err = fmt.Errorf("%s: %w", path, err)
 		}

@@ -45,8 +45,8 @@ type Format struct {
 var Table = []Format{
 	{
 		Name: qcow2.Format, Extension: ".qcow2", Variants: []string{"v3", "v2"}, Layers: true,
-		Reads: "versions 2 and 3, all cluster sizes, layers, compressed clusters (deflate, zstd), zero clusters, extended " +
-			"L2 entries, internal snapshots, external data files; encrypted ones are recognised and refused",
+		Reads: "versions 2 and 3, all cluster sizes, layers, compressed clusters (deflate, zstd), zero clusters, " +
+			"extended L2 entries, internal snapshots, external data files; encrypted ones are recognised and refused",
 		Writes: "64 KiB clusters; layers on a parent of any format",
 		Probe:  func(head, _ []byte) bool { return qcow2.Probe(head) },
 		Open:   func(s disk.Source, o disk.Opener) (disk.Image, error) { return orNil(qcow2.Open(s, o)) },
@@ -55,11 +55,12 @@ var Table = []Format{
 		Check:  qcow2.Check, SetID: qcow2.SetID, Reparent: qcow2.Reparent,
 	},
 	{
-		Name: vmdk.Format, Extension: ".vmdk", Variants: []string{"sparse", "stream", "flat"}, Layers: true, SameParent: true,
+		Name: vmdk.Format, Extension: ".vmdk", Variants: []string{"sparse", "stream", "flat"}, Layers: true,
+		SameParent: true,
 		Reads: "monolithic sparse, stream-optimized, flat, descriptors with several extents (sparse and flat), grain " +
 			"directories redundant or not, layers by content id",
-		Writes: "one file of sparse grains, or a stream of compressed ones, or a descriptor and a flat file; layers on a " +
-			"VMDK",
+		Writes: "one file of sparse grains, or a stream of compressed ones, or a descriptor and a flat file; layers " +
+			"on a VMDK",
 		Probe:  func(head, _ []byte) bool { return vmdk.Probe(head) },
 		Open:   func(s disk.Source, o disk.Opener) (disk.Image, error) { return orNil(vmdk.Open(s, o)) },
 		Create: createVMDK, Resume: resumeVMDK,
@@ -68,8 +69,8 @@ var Table = []Format{
 	{
 		Name: vhdx.Format, Extension: ".vhdx", Variants: []string{"dynamic", "fixed"}, Layers: true, SameParent: true,
 		MostBytes: vhdx.MostBytes,
-		Reads: "dynamic, fixed, differencing; logs that were not replayed; sectors of 512 and 4,096 bytes; either header, " +
-			"either region table",
+		Reads: "dynamic, fixed, differencing; logs that were not replayed; sectors of 512 and 4,096 bytes; either " +
+			"header, either region table",
 		Writes: "blocks of 2 MiB, beyond 1 TiB of 32 MiB; layers on a VHDX",
 		Probe:  func(head, _ []byte) bool { return vhdx.Probe(head) },
 		Open:   func(s disk.Source, _ disk.Opener) (disk.Image, error) { return orNil(vhdx.Open(s)) },
@@ -86,9 +87,12 @@ var Table = []Format{
 		Probe:     vhd.Probe,
 		Open:      func(s disk.Source, _ disk.Opener) (disk.Image, error) { return orNil(vhd.Open(s)) },
 		Create:    func(f disk.File, s disk.Spec) (disk.Target, error) { return orNoTarget(vhd.Create(f, s)) },
-		Resume:    func(f disk.File, s disk.Spec, _ []byte) (disk.Target, error) { return orNoTarget(vhd.Resume(f, s)) },
-		Check:     func(s disk.Source, _ disk.Opener) ([]disk.Problem, error) { return vhd.Check(s) },
-		SetID:     vhd.SetID, Reparent: vhd.Reparent,
+		Resume: func(f disk.File, s disk.Spec, _ []byte) (disk.Target,
+			error) {
+			return orNoTarget(vhd.Resume(f, s))
+		},
+		Check: func(s disk.Source, _ disk.Opener) ([]disk.Problem, error) { return vhd.Check(s) },
+		SetID: vhd.SetID, Reparent: vhd.Reparent,
 	},
 	{
 		Name: raw.Format, Extension: ".img", Variants: []string{"sparse", "full"},

@@ -116,7 +116,8 @@ func Reparent(path, parent, parentFormat string, anyway bool, o Options) (sure b
 		if anyway {
 			return nil
 		}
-		return &Fault{Code: ParentChanged, Subject: path, Message: fmt.Sprintf("%s was not made on %s: ", path, parent) +
+		return &Fault{Code: ParentChanged, Subject: path, Message: fmt.Sprintf("%s was not made on %s: ", path,
+			parent) +
 			fmt.Sprintf(format, args...)}
 	}
 	now := ref.Fingerprint
@@ -149,7 +150,8 @@ func Reparent(path, parent, parentFormat string, anyway bool, o Options) (sure b
 // Unguarded refuses to write to a file that another process counts on.
 func Unguarded(path string, f *disk.OSFile) error {
 	if f.Guarded() {
-		return &Fault{Code: InUse, Subject: path, Message: fmt.Sprintf("%s is open in another process that counts on its "+
+		return &Fault{Code: InUse, Subject: path, Message: fmt.Sprintf("%s is open in another process that counts on "+
+			"its "+
 			"not being written: stop the machine that runs on it", path)}
 	}
 	return nil

@@ -349,7 +349,8 @@ func TestReparent(t *testing.T) {
 				require.Empty(t, problems)
 			}
 			// The parent is written to behind the layer's back.
-			write(t, format, at("stranger"), disk.Spec{VirtualBytes: 3 << 20, ID: "b2f00000-8a5c-4d6f-b3a1-3f0d1a4d6f77",
+			write(t, format, at("stranger"), disk.Spec{VirtualBytes: 3 << 20,
+				ID:   "b2f00000-8a5c-4d6f-b3a1-3f0d1a4d6f77",
 				Name: "x"}, disktest.Pattern(3<<20, 10))
 			_, err = formats.OpenChain(at("top"), formats.Options{})
 			require.ErrorAs(t, err, &fault)

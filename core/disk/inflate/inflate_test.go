@@ -32,7 +32,8 @@ func samples() map[string][]byte {
 	far := append(append([]byte{}, random[:32768]...), random[:32768]...)
 	return map[string][]byte{"nothing": {}, "one byte": {7}, "zeros": make([]byte, 65536),
 		"two alternating": bytes.Repeat([]byte{1, 2}, 30000),
-		"seven repeating": bytes.Repeat([]byte("1234567"), 9000), "random": random, "text": text[:65536], "skewed": skewed,
+		"seven repeating": bytes.Repeat([]byte("1234567"), 9000), "random": random, "text": text[:65536],
+		"skewed":      skewed,
 		"far matches": far}
 }
 

@@ -46,7 +46,8 @@ func Check(src disk.Source, open disk.Opener) ([]disk.Problem, error) {
 	}
 	i.checkShared(&ps, c)
 	damaged := len(ps.List) > 0
-	recount := disk.Problem{Repair: "count all references anew", Fix: func(f disk.File) error { return Recount(f, open) }}
+	recount := disk.Problem{Repair: "count all references anew",
+		Fix: func(f disk.File) error { return Recount(f, open) }}
 	if damaged {
 		recount.Repair, recount.Fix = "", nil
 	}
@@ -71,7 +72,8 @@ func Check(src disk.Source, open disk.Opener) ([]disk.Problem, error) {
 			leaked.n*cb)
 	}
 	if low.n > 0 {
-		found(low.first, false, "%d clusters are in use more often than their reference counts say: what is written next "+
+		found(low.first, false, "%d clusters are in use more often than their reference counts say: what is written "+
+			"next "+
 			"could go over them", low.n)
 	}
 	if n, at := i.wrongCopied(c); n > 0 {
@@ -88,17 +90,18 @@ func (i *Image) checkShared(ps *disk.Problems, c *counts) {
 	}
 	seen := map[int64]bool{} // only of clusters with more than one reference
 	compressed := map[int64]bool{}
-	_ = i.eachTable(i.l1Offset, i.l1, func(int64, int64, int64) bool { return true }, func(at int64, table []byte) error {
-		for e := int64(0); e < int64(len(table)); e += i.entryBytes() {
-			if d := binary.BigEndian.Uint64(table[e:]); d&flagCompressed != 0 {
-				host, _ := i.compressedAt(d)
-				for k := host >> i.clusterBits; k <= (i.compressedEnd(d)-1)>>i.clusterBits; k++ {
-					compressed[k] = true // several may share a cluster
+	_ = i.eachTable(i.l1Offset, i.l1, func(int64, int64, int64) bool { return true },
+		func(at int64, table []byte) error {
+			for e := int64(0); e < int64(len(table)); e += i.entryBytes() {
+				if d := binary.BigEndian.Uint64(table[e:]); d&flagCompressed != 0 {
+					host, _ := i.compressedAt(d)
+					for k := host >> i.clusterBits; k <= (i.compressedEnd(d)-1)>>i.clusterBits; k++ {
+						compressed[k] = true // several may share a cluster
+					}
 				}
 			}
-		}
-		return nil
-	})
+			return nil
+		})
 	_ = i.references(func(from, off, length int64) bool {
 		if off < 0 || length < 0 || off > i.src.Size()-1 || length > i.src.Size() {
 			return false
@@ -131,7 +134,8 @@ func (i *Image) compareRefcounts(c *counts) (leaked, low tally, err error) {
 	cb := i.clusterBytes()
 	tableBytes := int64(i.refClusters) * cb
 	if tableBytes > maxTableBytes || i.refOffset <= 0 || i.refOffset > i.src.Size()-tableBytes {
-		return leaked, low, disk.Damaged(atRefTable, "the refcount table of %d bytes at byte %d does not lie in the file",
+		return leaked, low, disk.Damaged(atRefTable, "the refcount table of %d bytes at byte %d does not lie in the "+
+			"file",
 			tableBytes, i.refOffset)
 	}
 	table := make([]byte, tableBytes)

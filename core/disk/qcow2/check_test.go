@@ -41,17 +41,20 @@ func TestCheckAndRepair(t *testing.T) {
 			be.PutUint16(block(p)[2*(len(p)/cluster-2):], 1)
 			return p
 		}, "2 clusters (131072 bytes) are counted as used and nothing refers to them", true, true},
-		"counted too low": {func(p []byte) []byte { be.PutUint16(block(p)[2*4:], 0); return p }, "could go over them", false,
+		"counted too low": {func(p []byte) []byte { be.PutUint16(block(p)[2*4:], 0); return p }, "could go over them",
+			false,
 			true},
 		"not its own":    {func(p []byte) []byte { l2(p)[0] &^= 0x80; return p }, "theirs alone", false, true},
 		"not closed":     {func(p []byte) []byte { p[79] |= 1; return p }, "not closed properly", false, true},
 		"marked corrupt": {func(p []byte) []byte { p[79] |= 2; return p }, "marked as corrupt", false, true},
-		"no refcounts":   {func(p []byte) []byte { be.PutUint64(p[48:], 1<<50); return p }, "can't be read", false, true},
+		"no refcounts": {func(p []byte) []byte { be.PutUint64(p[48:], 1<<50); return p }, "can't be read", false,
+			true},
 		"one cluster, two owners": {func(p []byte) []byte {
 			copy(l2(p)[8:16], l2(p)[0:8])
 			return p
 		}, "more than once", false, false},
-		"outside the file": {func(p []byte) []byte { be.PutUint64(l2(p), 1<<50|1<<63); return p }, "leads out of the file",
+		"outside the file": {func(p []byte) []byte { be.PutUint64(l2(p), 1<<50|1<<63); return p },
+			"leads out of the file",
 			false, false},
 		"between clusters": {func(p []byte) []byte { be.PutUint64(l2(p), (5*cluster+512)|1<<63); return p },
 			"does not meet a cluster", false, false},

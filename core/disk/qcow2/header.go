@@ -200,7 +200,8 @@ func readHeader(src disk.Source) (*header, error) {
 		return nil, fmt.Errorf("%w: QCOW2 version %d (2 and 3 are read)", disk.ErrVariant, h.version)
 	}
 	if h.clusterBits < minClusterBits || h.clusterBits > maxClusterBits {
-		return nil, disk.Damaged(20, "cluster bits are %d, must be %d to %d", h.clusterBits, minClusterBits, maxClusterBits)
+		return nil, disk.Damaged(20, "cluster bits are %d, must be %d to %d", h.clusterBits, minClusterBits,
+			maxClusterBits)
 	}
 	raw = raw[:min(int64(len(raw)), h.clusterBytes())]
 	if _, err := src.ReadAt(raw, 0); err != nil {
@@ -242,7 +243,8 @@ func readHeader(src disk.Source) (*header, error) {
 	}
 	if off, n := u64(8), u32(16); off != 0 {
 		if n > 1023 || off > uint64(len(raw)) || off+uint64(n) > uint64(len(raw)) {
-			return nil, disk.Damaged(8, "backing file name of %d bytes at byte %d lies outside the first cluster", n, off)
+			return nil, disk.Damaged(8, "backing file name of %d bytes at byte %d lies outside the first cluster", n,
+				off)
 		}
 		h.backing = string(raw[off : off+uint64(n)])
 	}
@@ -253,7 +255,8 @@ func readHeader(src disk.Source) (*header, error) {
 	end := src.Size()
 	if n := int64(h.l1Entries) * 8; n > maxTableBytes || h.l1Offset < 0 || h.l1Offset%h.clusterBytes() != 0 || n > 0 &&
 		h.l1Offset > end-n {
-		return nil, disk.Damaged(40, "L1 table of %d entries at byte %d does not lie in the file", h.l1Entries, h.l1Offset)
+		return nil, disk.Damaged(40, "L1 table of %d entries at byte %d does not lie in the file", h.l1Entries,
+			h.l1Offset)
 	}
 	return h, nil
 }

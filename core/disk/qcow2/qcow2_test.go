@@ -29,7 +29,8 @@ func TestLikeAByteArray(t *testing.T) {
 		require.NoError(t, err)
 		layers := []disk.Image{}
 		for range rapid.IntRange(1, 25).Draw(t, "steps") {
-			switch rapid.SampledFrom([]string{"write", "write", "write", "put", "close", "crash", "layer"}).Draw(t, "step") {
+			switch rapid.SampledFrom([]string{"write", "write", "write", "put", "close", "crash", "layer"}).Draw(t,
+				"step") {
 			case "write":
 				off := rapid.Int64Range(0, size-1).Draw(t, "offset")
 				p := rapid.SliceOfN(rapid.Byte(), 1, int(min(size-off, 3000))).Draw(t, "bytes")
@@ -165,7 +166,8 @@ func FuzzOpen(f *testing.F) {
 		if err == nil {
 			disktest.Exercise(img)
 		}
-		if w, err := qcow2.OpenWrite(&disktest.Memory{Bytes: append([]byte{}, raw...)}, disktest.Plain(nil)); err == nil &&
+		if w, err := qcow2.OpenWrite(&disktest.Memory{Bytes: append([]byte{}, raw...)},
+			disktest.Plain(nil)); err == nil &&
 			w.Info().VirtualBytes > 0 && len(raw) < 1<<20 {
 			w.WriteAt([]byte{1}, 0)
 			w.Finish()

@@ -45,7 +45,8 @@ func CreateClusters(f disk.File, s disk.Spec, clusterBits uint32) (*Image, error
 	perTable := cb * h.tableEntries()
 	h.l1Entries = uint32(max(1, (s.VirtualBytes+perTable-1)/perTable))
 	if int64(h.l1Entries)*8 > maxTableBytes {
-		return nil, fmt.Errorf("%w: %d bytes of disk need larger clusters than %d bytes", disk.ErrTooLarge, s.VirtualBytes,
+		return nil, fmt.Errorf("%w: %d bytes of disk need larger clusters than %d bytes", disk.ErrTooLarge,
+			s.VirtualBytes,
 			cb)
 	}
 	h.l1Offset = cb
@@ -77,7 +78,8 @@ func OpenWrite(f disk.File, parent disk.Image) (*Image, error) {
 	case i.encrypted:
 		return nil, disk.ErrEncrypted
 	case i.version != 3 || i.extended() || i.refOrder != 4 || i.snapshots > 0:
-		return nil, fmt.Errorf("%w: only version 3 with plain L2 entries, 16-bit refcounts and no internal snapshots is "+
+		return nil, fmt.Errorf("%w: only version 3 with plain L2 entries, 16-bit refcounts and no internal snapshots "+
+			"is "+
 			"written in place", disk.ErrVariant)
 	case i.backing != "" && parent == nil:
 		return nil, fmt.Errorf("open for writing: the parent %q is needed", i.backing)
@@ -112,7 +114,8 @@ func (i *Image) begin(f disk.File) error {
 	i.next = max(i.next, c.end())
 	for n, e := range i.l1 {
 		if at := int64(e & maskOffset); at != 0 && c.of(at>>i.clusterBits) != 1 {
-			return disk.Damaged(i.l1Offset+int64(n)*8, "the L2 table at byte %d is not referred to by this entry alone", at)
+			return disk.Damaged(i.l1Offset+int64(n)*8, "the L2 table at byte %d is not referred to by this entry alone",
+				at)
 		}
 	}
 	return i.setIncompatible(i.incompatible | featDirty)

@@ -39,14 +39,16 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 		at := int64(sector) * sectorBytes
 		end := at + i.bitmapBytes() + min(i.block, i.size-int64(n)*i.block)
 		if at < i.tableAt+int64(len(i.table))*4 || end > src.Size() {
-			ps.Damaged(i.tableAt+int64(n)*4, "block %d, guest bytes from %d, lies at byte %d: outside the file's data", n,
+			ps.Damaged(i.tableAt+int64(n)*4, "block %d, guest bytes from %d, lies at byte %d: outside the file's data",
+				n,
 				int64(n)*i.block, at)
 			continue
 		}
 		places = append(places, disk.Place{At: at, Length: end - at, Entry: n})
 	}
 	disk.Overlaps(places, func(a, b disk.Place) {
-		ps.Damaged(i.tableAt+int64(b.Entry)*4, "block %d shares byte %d of the file with block %d", b.Entry, b.At, a.Entry)
+		ps.Damaged(i.tableAt+int64(b.Entry)*4, "block %d shares byte %d of the file with block %d", b.Entry, b.At,
+			a.Entry)
 	})
 	return ps.All(), nil
 }

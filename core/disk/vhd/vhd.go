@@ -195,7 +195,8 @@ func parseHeader(raw []byte, at, size, fileBytes int64) (*header, error) {
 	}
 	switch {
 	case be.Uint32(raw[24:])>>16 != 1:
-		return nil, fmt.Errorf("%w: version %#x of the dynamic header (at byte %d)", disk.ErrVariant, be.Uint32(raw[24:]),
+		return nil, fmt.Errorf("%w: version %#x of the dynamic header (at byte %d)", disk.ErrVariant,
+			be.Uint32(raw[24:]),
 			at+24)
 	case h.block < sectorBytes || h.block > maxBlock || h.block&(h.block-1) != 0:
 		return nil, disk.Damaged(at+32, "blocks of %d bytes", h.block)
@@ -203,7 +204,8 @@ func parseHeader(raw []byte, at, size, fileBytes int64) (*header, error) {
 		return nil, disk.Damaged(at+28, "the allocation table has %d entries, the disk needs %d", h.entries,
 			(size+h.block-1)/h.block)
 	case h.tableAt < 0 || h.tableAt > fileBytes-int64(h.entries)*4:
-		return nil, disk.Damaged(at+16, "the allocation table of %d entries at byte %d does not lie in the file", h.entries,
+		return nil, disk.Damaged(at+16, "the allocation table of %d entries at byte %d does not lie in the file",
+			h.entries,
 			h.tableAt)
 	}
 	return h, nil

@@ -90,7 +90,8 @@ func TestCheckAndRepair(t *testing.T) {
 			copy(p[1536:1540], p[1540:1544])
 			return p
 		}, false},
-		"a block outside the file": {func(p []byte) []byte { binary.BigEndian.PutUint32(p[1536:], 1<<30); return p }, false},
+		"a block outside the file": {func(p []byte) []byte { binary.BigEndian.PutUint32(p[1536:], 1<<30); return p },
+			false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f := &disktest.Memory{Bytes: c.spoil(append([]byte{}, good.Bytes...))}
@@ -120,15 +121,16 @@ func TestRefused(t *testing.T) {
 		spoil func(p []byte)
 		err   error
 	}{
-		"no footer":           {func(p []byte) { clear(p[:8]); clear(p[len(p)-512:]) }, disk.ErrFormat},
-		"version":             {func(p []byte) { be.PutUint32(p[12:], 2<<16); sum(p[:512], 64) }, disk.ErrVariant},
-		"type":                {func(p []byte) { be.PutUint32(p[60:], 6); sum(p[:512], 64) }, disk.ErrVariant},
-		"size":                {func(p []byte) { be.PutUint64(p[48:], 1<<60); sum(p[:512], 64) }, disk.ErrDamaged},
-		"header far away":     {func(p []byte) { be.PutUint64(p[16:], 1<<60); sum(p[:512], 64) }, disk.ErrDamaged},
-		"header's checksum":   {func(p []byte) { p[512+100] ^= 1 }, disk.ErrDamaged},
-		"block size":          {func(p []byte) { be.PutUint32(p[512+32:], 3); sum(p[512:1536], 36) }, disk.ErrDamaged},
-		"table too short":     {func(p []byte) { be.PutUint32(p[512+28:], 0); sum(p[512:1536], 36) }, disk.ErrDamaged},
-		"table far away":      {func(p []byte) { be.PutUint64(p[512+16:], 1<<62); sum(p[512:1536], 36) }, disk.ErrDamaged},
+		"no footer":         {func(p []byte) { clear(p[:8]); clear(p[len(p)-512:]) }, disk.ErrFormat},
+		"version":           {func(p []byte) { be.PutUint32(p[12:], 2<<16); sum(p[:512], 64) }, disk.ErrVariant},
+		"type":              {func(p []byte) { be.PutUint32(p[60:], 6); sum(p[:512], 64) }, disk.ErrVariant},
+		"size":              {func(p []byte) { be.PutUint64(p[48:], 1<<60); sum(p[:512], 64) }, disk.ErrDamaged},
+		"header far away":   {func(p []byte) { be.PutUint64(p[16:], 1<<60); sum(p[:512], 64) }, disk.ErrDamaged},
+		"header's checksum": {func(p []byte) { p[512+100] ^= 1 }, disk.ErrDamaged},
+		"block size":        {func(p []byte) { be.PutUint32(p[512+32:], 3); sum(p[512:1536], 36) }, disk.ErrDamaged},
+		"table too short":   {func(p []byte) { be.PutUint32(p[512+28:], 0); sum(p[512:1536], 36) }, disk.ErrDamaged},
+		"table far away": {func(p []byte) { be.PutUint64(p[512+16:], 1<<62); sum(p[512:1536], 36) },
+			disk.ErrDamaged},
 		"sectors of 4 KiB":    {nil, disk.ErrVariant},
 		"larger than 2040 GB": {nil, disk.ErrTooLarge},
 	} {
@@ -154,14 +156,16 @@ func TestRefused(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	layer := write(f, disk.Spec{ID: otherID, Parent: &disk.ParentRef{Path: "base.vhd", ID: diskID}}, make([]byte, 1<<20))
+	layer := write(f, disk.Spec{ID: otherID, Parent: &disk.ParentRef{Path: "base.vhd", ID: diskID}},
+		make([]byte, 1<<20))
 	f.Add(layer.Bytes)
 	f.Add(write(f, disk.Spec{ID: diskID, Variant: "fixed"}, make([]byte, 512)).Bytes)
 	f.Fuzz(func(_ *testing.T, raw []byte) {
 		if img, err := vhd.Open(&disktest.Memory{Bytes: raw}); err == nil {
 			disktest.Exercise(img)
 			vhd.Check(&disktest.Memory{Bytes: raw})
-			vhd.Reparent(&disktest.Memory{Bytes: append([]byte{}, raw...)}, disk.ParentRef{Path: "/other.vhd", ID: diskID})
+			vhd.Reparent(&disktest.Memory{Bytes: append([]byte{}, raw...)},
+				disk.ParentRef{Path: "/other.vhd", ID: diskID})
 		}
 	})
 }

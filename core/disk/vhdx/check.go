@@ -18,7 +18,8 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 	var ps disk.Problems
 	if i.log != nil {
 		ps.Add(disk.Problem{
-			Offset: i.logAt, What: fmt.Sprintf("it was not closed properly: its log holds %d entries that are not in place",
+			Offset: i.logAt, What: fmt.Sprintf("it was not closed properly: its log holds %d entries that are not in "+
+				"place",
 				i.log.entries),
 			Repair: "write what the log holds to its place", Fix: func(f disk.File) error { return replay(f) },
 		})
@@ -44,9 +45,10 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 			continue
 		}
 		ps.Add(disk.Problem{
-			Offset: at, What: fmt.Sprintf("one of the two region tables can't be used: %v", i.tables[n]), Harmless: true,
-			Repair: fmt.Sprintf("write the region table at byte %d anew, from the other one", at),
-			Fix:    func(f disk.File) error { return copyRegions(f, region1At+region2At-at, at) },
+			Offset: at, What: fmt.Sprintf("one of the two region tables can't be used: %v", i.tables[n]),
+			Harmless: true,
+			Repair:   fmt.Sprintf("write the region table at byte %d anew, from the other one", at),
+			Fix:      func(f disk.File) error { return copyRegions(f, region1At+region2At-at, at) },
 		})
 	}
 	i.checkBlocks(&ps)
@@ -62,11 +64,13 @@ func (i *Image) checkBlocks(ps *disk.Problems) {
 		}
 		s, at := state(e), hostByte(e)
 		switch {
-		case s == 4 || s == 5 || s == partial && !i.parent || what == "sector bitmap" && s != notPresent && s != present:
+		case s == 4 || s == 5 || s == partial && !i.parent || what == "sector bitmap" && s != notPresent &&
+			s != present:
 			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, is in state %d", k, what, s)
 		case s != present && s != partial:
 		case at < i.bat.at && at < mib || at+length > i.src.Size():
-			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, points to byte %d: outside the file's data", k,
+			ps.Damaged(i.bat.at+int64(k)*8, "entry %d of the block table, a %s, points to byte %d: outside the "+
+				"file's data", k,
 				what, at)
 		default:
 			places = append(places, disk.Place{At: at, Length: length, Entry: k})

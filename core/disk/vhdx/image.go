@@ -244,7 +244,8 @@ func (i *Image) ReadAt(p []byte, off int64) (int, error) {
 		part = part[:min(int64(len(part)), i.block-at%i.block)]
 		host := hostByte(i.table[i.payload(at/i.block)]) + at%i.block
 		if host < mib {
-			return done, disk.Damaged(i.bat.at+i.payload(at/i.block)*8, "block %d lies in the file's header", at/i.block)
+			return done, disk.Damaged(i.bat.at+i.payload(at/i.block)*8, "block %d lies in the file's header",
+				at/i.block)
 		}
 		if got, err := i.src.ReadAt(part, host); got < len(part) {
 			return done, disk.Damaged(host, "data of guest byte %d: %v", at, err)

@@ -160,7 +160,8 @@ func readLog(src disk.Source, h *header) (*replayed, error) {
 	l := &logReader{src, h.logAt, int64(h.logLength), h.logID}
 	if h.logVersion != 0 || l.length == 0 || l.length%mib != 0 || l.at < mib || l.at%mib != 0 ||
 		l.at > src.Size()-l.length {
-		return nil, disk.Damaged(h.at+68, "the log of %d bytes at byte %d does not lie in the file", h.logLength, h.logAt)
+		return nil, disk.Damaged(h.at+68, "the log of %d bytes at byte %d does not lie in the file", h.logLength,
+			h.logAt)
 	}
 	var best []logEntry
 	// Entries follow each other, so the search goes on behind what it has seen.

@@ -161,7 +161,8 @@ func parseRegions(raw []byte, at int64) (map[uuid.UUID]region, error) {
 		id, r := guid(e), region{int64(le.Uint64(e[16:])), int64(le.Uint32(e[24:]))}
 		if id != regionBAT && id != regionMetadata {
 			if le.Uint32(e[28:])&1 != 0 {
-				return nil, fmt.Errorf("%w: unknown required region %s (at byte %d)", disk.ErrVariant, id, at+16+int64(32*k))
+				return nil, fmt.Errorf("%w: unknown required region %s (at byte %d)", disk.ErrVariant, id,
+					at+16+int64(32*k))
 			}
 			continue
 		}
@@ -253,7 +254,8 @@ func parseMetadata(src disk.Source, r region) (*parameters, error) {
 			continue
 		}
 		if at < metadataTable || length > mib || at+length > r.length || r.at+at+length > src.Size() {
-			return nil, disk.Damaged(entryAt, "metadata item of %d bytes at byte %d lies outside its region", length, r.at+at)
+			return nil, disk.Damaged(entryAt, "metadata item of %d bytes at byte %d lies outside its region", length,
+				r.at+at)
 		}
 		body := make([]byte, length)
 		if _, err := src.ReadAt(body, r.at+at); err != nil && length > 0 {

@@ -151,7 +151,8 @@ func TestLog(t *testing.T) {
 		"two":                  {withLog(good.Bytes, 0, first, second), both},
 		"the second is torn":   {withLog(good.Bytes, 0, first, torn), want},
 		"an older one follows": {withLog(good.Bytes, 0, first, stale), want},
-		"around the log's end": {withLog(good.Bytes, nearEnd, late(first, uint32(nearEnd)), late(second, uint32(nearEnd))),
+		"around the log's end": {withLog(good.Bytes, nearEnd, late(first, uint32(nearEnd)),
+			late(second, uint32(nearEnd))),
 			both},
 		"the tail is past some": {withLog(good.Bytes, 0, entry(6, 0, size, put(0, sector(9))),
 			late(first, uint32(len(entry(6, 0, size, put(0, sector(9))))))), want},
@@ -215,7 +216,8 @@ func TestSectorsOfALayer(t *testing.T) {
 		top, err := vhdx.Open(layer)
 		require.NoError(t, err)
 		require.Equal(t, sectorBytes, top.Info().SectorBytes)
-		require.Equal(t, &disk.ParentRef{Path: "base.vhdx", Format: "vhdx", ID: bottom.Info().Linkage}, top.Info().Parent)
+		require.Equal(t, &disk.ParentRef{Path: "base.vhdx", Format: "vhdx", ID: bottom.Info().Linkage},
+			top.Info().Parent)
 		disktest.Same(t, truth, disk.Chain(top, bottom))
 		problems, err := vhdx.Check(layer)
 		require.NoError(t, err)

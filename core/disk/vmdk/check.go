@@ -90,7 +90,8 @@ func (i *sparse) check(ps *disk.Problems) error {
 				continue
 			}
 			if i.flags&flagCompressed != 0 {
-				if err := i.readGrain(buf[:min(i.grainBytes(), i.bytes()-guest)], at, 0, guest/sectorBytes); err != nil {
+				if err := i.readGrain(buf[:min(i.grainBytes(), i.bytes()-guest)], at, 0,
+					guest/sectorBytes); err != nil {
 					ps.Damaged(at, "%v", err)
 				}
 				continue

@@ -60,7 +60,8 @@ func parseDescriptor(text string) (descriptor, error) {
 				at, err = strconv.ParseInt(m[4], 10, 64)
 			}
 			if err != nil || sectors > 1<<48 || at > 1<<48 || len(d.extents) == maxExtents {
-				return d, fmt.Errorf("%w: the extent in line %d of the descriptor is too large, or one too many", disk.ErrDamaged,
+				return d, fmt.Errorf("%w: the extent in line %d of the descriptor is too large, or one too many",
+					disk.ErrDamaged,
 					line)
 			}
 			d.extents = append(d.extents, extentLine{sectors, m[2], m[3], at})
@@ -117,7 +118,8 @@ func encodeDescriptor(s disk.Spec, createType, extent string) (string, error) {
 	parentCID, hint := noParent, ""
 	if s.Parent != nil {
 		if parentCID = s.Parent.ID; len(parentCID) != 8 {
-			return "", fmt.Errorf("a VMDK layer needs its parent's content id, %q is none: make the parent a VMDK", parentCID)
+			return "", fmt.Errorf("a VMDK layer needs its parent's content id, %q is none: make the parent a VMDK",
+				parentCID)
 		}
 		hint = fmt.Sprintf("parentFileNameHint=%q\n", s.Parent.Path)
 	}
@@ -134,7 +136,8 @@ func encodeDescriptor(s disk.Spec, createType, extent string) (string, error) {
 	}
 	text := strings.Join(append(lines, ""), "\n")
 	if createType != createFlat && len(text) > descriptorRoom*sectorBytes {
-		return "", fmt.Errorf("the descriptor of %d bytes is too long: at most %d fit", len(text), descriptorRoom*sectorBytes)
+		return "", fmt.Errorf("the descriptor of %d bytes is too long: at most %d fit", len(text),
+			descriptorRoom*sectorBytes)
 	}
 	return text, nil
 }

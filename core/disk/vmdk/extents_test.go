@@ -22,7 +22,8 @@ func several(t testing.TB) (descriptor *disktest.Memory, open disk.Opener, truth
 		f := &disktest.Memory{}
 		target, err := vmdk.CreateSparse(f, disk.Spec{VirtualBytes: int64(len(p)), ID: "0badcafe"})
 		require.NoError(t, err)
-		require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(p), 0, target.BlockBytes()), disk.Options{}))
+		require.NoError(t, disk.Pump(ctx, target, disk.ImageFeed(disktest.Plain(p), 0, target.BlockBytes()),
+			disk.Options{}))
 		require.NoError(t, target.Finish())
 		files[name] = f
 	}
@@ -142,7 +143,8 @@ func FuzzDescriptor(f *testing.F) {
 		if img, err := vmdk.Open(&disktest.Memory{Bytes: raw}, open); err == nil {
 			disktest.Exercise(img)
 		}
-		vmdk.Reparent(&disktest.Memory{Bytes: append([]byte{}, raw...)}, disk.ParentRef{Path: "other.vmdk", ID: "0badcafe"})
+		vmdk.Reparent(&disktest.Memory{Bytes: append([]byte{}, raw...)},
+			disk.ParentRef{Path: "other.vmdk", ID: "0badcafe"})
 		vmdk.SetID(&disktest.Memory{Bytes: append([]byte{}, raw...)}, "70126393-2a98-4856-90ac-efe4bba599b2")
 	})
 }

@@ -136,8 +136,9 @@ func (i *Image) Info() disk.Info {
 		id = i.props.cid
 	}
 	return disk.Info{
-		Format: Format, Variant: i.variant, VirtualBytes: i.size, SectorBytes: sectorBytes, ID: id, Linkage: i.props.cid,
-		Parent: i.props.parent(), Clean: i.clean,
+		Format: Format, Variant: i.variant, VirtualBytes: i.size, SectorBytes: sectorBytes, ID: id,
+		Linkage: i.props.cid,
+		Parent:  i.props.parent(), Clean: i.clean,
 	}
 }
 

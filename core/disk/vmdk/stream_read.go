@@ -51,7 +51,8 @@ func NewStreamFeed(r io.Reader, mark func(at int64) any) (*StreamFeed, error) {
 		return nil, err
 	}
 	if from, to := int64(h.descriptorAt-1)*sectorBytes,
-		int64(h.descriptorAt-1+h.descriptorSize)*sectorBytes; h.descriptorAt > 0 && from < to && to <= int64(len(rest)) {
+		int64(h.descriptorAt-1+h.descriptorSize)*sectorBytes; h.descriptorAt > 0 && from < to &&
+		to <= int64(len(rest)) {
 		if h.descriptorProps, err = parseDescriptor(string(rest[from:to])); err != nil {
 			return nil, err
 		}
@@ -62,14 +63,16 @@ func NewStreamFeed(r io.Reader, mark func(at int64) any) (*StreamFeed, error) {
 // ResumeStreamFeed goes on at byte at of the file, which a mark was made for;
 // r stands there. virtualBytes and grain are those of the first try.
 func ResumeStreamFeed(r io.Reader, at, virtualBytes, grain int64, mark func(at int64) any) *StreamFeed {
-	h := &header{capacity: uint64(virtualBytes / sectorBytes), grain: uint64(grain / sectorBytes), entries: tableEntries}
+	h := &header{capacity: uint64(virtualBytes / sectorBytes), grain: uint64(grain / sectorBytes),
+		entries: tableEntries}
 	return &StreamFeed{r: r, at: at, h: h, mark: mark, lastLBA: -1}
 }
 
 // Info of the image, as far as the front of the file tells it.
 func (f *StreamFeed) Info() disk.Info {
 	return disk.Info{
-		Format: Format, Variant: "stream", VirtualBytes: f.h.bytes(), SectorBytes: sectorBytes, ID: f.h.descriptorProps.id,
+		Format: Format, Variant: "stream", VirtualBytes: f.h.bytes(), SectorBytes: sectorBytes,
+		ID:      f.h.descriptorProps.id,
 		Linkage: f.h.descriptorProps.cid, Parent: f.h.descriptorProps.parent(), Clean: true,
 	}
 }
@@ -107,7 +110,8 @@ func (f *StreamFeed) Next() (disk.Piece, error) {
 			return disk.Piece{}, disk.Damaged(start, "marker for a grain of %d bytes at sector %d", size, lba)
 		}
 		if int64(lba) <= f.lastLBA {
-			return disk.Piece{}, fmt.Errorf("%w: that of sector %d comes after that of %d, at byte %d", ErrOrder, lba, f.lastLBA,
+			return disk.Piece{}, fmt.Errorf("%w: that of sector %d comes after that of %d, at byte %d", ErrOrder, lba,
+				f.lastLBA,
 				start)
 		}
 		f.lastLBA = int64(lba)

@@ -89,7 +89,8 @@ func TestResume(t *testing.T) {
 	}
 
 	var marks []int64
-	feed, err := vmdk.NewStreamFeed(bytes.NewReader(whole), func(at int64) any { marks = append(marks, at); return nil })
+	feed, err := vmdk.NewStreamFeed(bytes.NewReader(whole),
+		func(at int64) any { marks = append(marks, at); return nil })
 	require.NoError(t, err)
 	var pieces []int64
 	for {
@@ -101,7 +102,8 @@ func TestResume(t *testing.T) {
 		pieces = append(pieces, p.Offset)
 	}
 	for n := 0; n < len(marks)-1; n += 97 {
-		on := vmdk.ResumeStreamFeed(bytes.NewReader(whole[marks[n]:]), marks[n], int64(len(truth)), feed.GrainBytes(), nil)
+		on := vmdk.ResumeStreamFeed(bytes.NewReader(whole[marks[n]:]), marks[n], int64(len(truth)), feed.GrainBytes(),
+			nil)
 		p, err := on.Next()
 		require.NoError(t, err)
 		require.Equal(t, pieces[n+1], p.Offset)

@@ -38,7 +38,8 @@ func New(t testing.TB, machines int, change func(c *ground.Config)) (*ground.Gro
 	config := ground.Config{Name: "gannet", Site: "Northhead", Family: "slate", Driver: "standin",
 		State: filepath.Join(dir, "state"), CPUs: 16, MemoryMB: 65536,
 		Switches: []wiring.Switch{{Name: "lab", Segment: "lab", VLAN: 20}},
-		Pools:    []ground.PoolConfig{{Name: "reef", Path: pool}}, Shelves: []ground.ShelfConfig{{Name: "loft", Path: shelf}}}
+		Pools:    []ground.PoolConfig{{Name: "reef", Path: pool}},
+		Shelves:  []ground.ShelfConfig{{Name: "loft", Path: shelf}}}
 	for n := range machines {
 		name := fmt.Sprintf("training-%04d", n)
 		AddFolder(t, pool, name)

@@ -71,7 +71,8 @@ func doFetch(ctx context.Context, t *run) (any, error) {
 	}
 	sum := hex.EncodeToString(f.hash.Sum(nil))
 	if f.Digest.Sum != "" && sum != f.Digest.Sum {
-		return nil, ground.Refuse("manifest.mismatch", "%s was changed or damaged after it was written: its %s is %s, the "+
+		return nil, ground.Refuse("manifest.mismatch", "%s was changed or damaged after it was written: its %s is "+
+			"%s, the "+
 			"manifest says %s", f.Entry.Name, algorithm, sum, f.Digest.Sum)
 	}
 	bytes, err := t.Allocated(f.path)
@@ -324,7 +325,8 @@ func (f *fetch) pump(ctx context.Context, target disk.Target, feed disk.Feed, re
 		return err
 	}
 	if f.read != f.Entry.Size {
-		return ground.Refuse("package.truncated", "%s should have %d bytes and ends after %d", f.Entry.Name, f.Entry.Size,
+		return ground.Refuse("package.truncated", "%s should have %d bytes and ends after %d", f.Entry.Name,
+			f.Entry.Size,
 			f.read)
 	}
 	return target.Finish()

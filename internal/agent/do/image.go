@@ -41,7 +41,8 @@ func (w *Worker) OpenImage(ctx context.Context, p hostlink.CarryTask) (disk.Imag
 	}
 	switch parent := img.Info().Parent; {
 	case !p.Web.Change && parent != nil:
-		return nil, ground.Refuse("disk.parent-missing", "the image is a layer on %s, which was not fetched", parent.Path)
+		return nil, ground.Refuse("disk.parent-missing", "the image is a layer on %s, which was not fetched",
+			parent.Path)
 	case !p.Web.Change:
 		return img, nil
 	}
@@ -51,7 +52,8 @@ func (w *Worker) OpenImage(ctx context.Context, p hostlink.CarryTask) (disk.Imag
 	}
 	if base.Info().VirtualBytes != img.Info().VirtualBytes {
 		return nil, errors.Join(ground.Refuse("disk.size-mismatch",
-			"the disk has %d bytes now, and had %d when it was fetched ahead: fetch it ahead anew", img.Info().VirtualBytes,
+			"the disk has %d bytes now, and had %d when it was fetched ahead: fetch it ahead anew",
+			img.Info().VirtualBytes,
 			base.Info().VirtualBytes), base.Close())
 	}
 	return disk.Chain(img, base), nil

@@ -23,7 +23,8 @@ func doMend(_ context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	if !c.Sound() {
-		return nil, ground.Refuse("disk.damaged", "%s can't be put in order without guessing: %s", p.Path, c.Problems[0].What)
+		return nil, ground.Refuse("disk.damaged", "%s can't be put in order without guessing: %s", p.Path,
+			c.Problems[0].What)
 	}
 	return nil, nil
 }

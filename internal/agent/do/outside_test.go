@@ -31,7 +31,8 @@ const secretText = "what no machine may read"
 // extentOf is a VMDK whose one extent lies in another file.
 func extentOf(file string, size int64) []byte {
 	return fmt.Appendf(nil,
-		"# Disk DescriptorFile\nversion=1\nCID=1234abcd\nparentCID=ffffffff\ncreateType=\"monolithicFlat\"\n\nRW %d FLAT "+
+		"# Disk DescriptorFile\nversion=1\nCID=1234abcd\nparentCID=ffffffff\ncreateType=\"monolithicFlat\"\n\nRW %d "+
+			"FLAT "+
 			"\"%s\" 0\n", size/512, file)
 }
 
@@ -53,7 +54,8 @@ func machineIn(t *testing.T, pool, name, file, format string, size int64) string
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2", CPUs: 1,
 		MemoryBytes: 1 << 30, Firmware: "bios",
-		Disks: []machine.Disk{{ID: "disk1", File: file, Format: format, VirtualBytes: size, Controller: "virtio-scsi"}}})
+		Disks: []machine.Disk{{ID: "disk1", File: file, Format: format, VirtualBytes: size,
+			Controller: "virtio-scsi"}}})
 	require.NoError(t, err)
 	raw, err := d.Encode(0)
 	require.NoError(t, err)
@@ -90,8 +92,9 @@ func everyUse(t *testing.T, a *hand, folder, file string) map[string]func() ([]b
 		"look":   look,
 		"survey": func() ([]byte, error) { return nil, surveyProblem(t, a, folder) },
 		"carry": func() ([]byte, error) {
-			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: path, Folder: folder,
-				Pool: filepath.Dir(folder), File: "out", Format: "raw"}, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"})
+			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: path,
+				Folder: folder,
+				Pool:   filepath.Dir(folder), File: "out", Format: "raw"}, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"})
 		},
 		"carry as it is": func() ([]byte, error) {
 			return task(plan.KindCarry, hostlink.CarryTask{Carry: plan.Carry{Source: path, Folder: folder,
@@ -107,7 +110,8 @@ func everyUse(t *testing.T, a *hand, folder, file string) map[string]func() ([]b
 			return a.Sight.Sums(hostlink.SumsRequest{Path: path, Spans: []disk.Span{{Block: 0, Count: 1}}})
 		},
 		"layer": func() ([]byte, error) {
-			return task(plan.KindLayer, plan.NewLayer{Parent: path, Path: filepath.Join(folder, "new.qcow2"), Format: "qcow2"})
+			return task(plan.KindLayer, plan.NewLayer{Parent: path, Path: filepath.Join(folder, "new.qcow2"),
+				Format: "qcow2"})
 		},
 		"start": func() ([]byte, error) {
 			if err := a.run(folder); err != nil {
@@ -149,13 +153,15 @@ func TestOutside(t *testing.T) {
 		{"a disk that is a link out", "d.img", "raw", func(t *testing.T, folder, outside string) {
 			require.NoError(t, os.Symlink(filepath.Join(outside, "secret"), filepath.Join(folder, "d.img")))
 		}, nil},
-		{"a disk that is a link out, by way of a directory", "sub/d.img", "raw", func(t *testing.T, folder, outside string) {
-			require.NoError(t, os.Symlink(outside, filepath.Join(folder, "sub")))
-			require.NoError(t, os.Symlink("secret", filepath.Join(outside, "d.img")))
-		}, nil},
+		{"a disk that is a link out, by way of a directory", "sub/d.img", "raw",
+			func(t *testing.T, folder, outside string) {
+				require.NoError(t, os.Symlink(outside, filepath.Join(folder, "sub")))
+				require.NoError(t, os.Symlink("secret", filepath.Join(outside, "d.img")))
+			}, nil},
 		{"a disk by its path", "../../../outside/secret", "raw", func(*testing.T, string, string) {}, nil},
 		{"an extent by its path", "d.vmdk", "vmdk", func(t *testing.T, folder, outside string) {
-			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.vmdk"), extentOf(filepath.Join(outside, "secret"), size),
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "d.vmdk"),
+				extentOf(filepath.Join(outside, "secret"), size),
 				0o644))
 		}, []string{"carry as it is"}},
 		{"an extent that is a link out", "d.vmdk", "vmdk", func(t *testing.T, folder, outside string) {
@@ -271,8 +277,10 @@ func TestOutsideFolders(t *testing.T) {
 		{plan.KindPlace, hostlink.PlaceTask{Pool: filepath.Join(pool, "linked"), Name: "x",
 			Machine: &machine.Machine{Name: "x", Passport: &machine.Passport{Copy: "c"}}}},
 		{plan.KindMend, plan.Mend{Path: filepath.Join(pool, "linked", "d.img")}},
-		{plan.KindUseAhead, plan.UseAhead{Files: []string{filepath.Join(pool, "linked", ground.WorkDir, "ahead", "x")}}},
-		{plan.KindAlter, plan.Alter{Folder: filepath.Join(pool, "linked"), Name: "x", Machine: &machine.Machine{Name: "x"}}},
+		{plan.KindUseAhead, plan.UseAhead{Files: []string{filepath.Join(pool, "linked", ground.WorkDir, "ahead",
+			"x")}}},
+		{plan.KindAlter, plan.Alter{Folder: filepath.Join(pool, "linked"), Name: "x",
+			Machine: &machine.Machine{Name: "x"}}},
 	} {
 		s := ended(t, start(t, a, "s1", task.kind, 1, task.params))
 		if task.kind != plan.KindUseAhead {
@@ -316,7 +324,8 @@ func TestRawStaysRaw(t *testing.T) {
 			a, pool := newAgent(t, 0)
 			victim := filepath.Join(pool, "other", "secret.img")
 			require.NoError(t, os.Mkdir(filepath.Dir(victim), 0o755))
-			require.NoError(t, os.WriteFile(victim, bytes.Repeat([]byte(secretText+"\n"), size/(len(secretText)+1)), 0o644))
+			require.NoError(t, os.WriteFile(victim, bytes.Repeat([]byte(secretText+"\n"), size/(len(secretText)+1)),
+				0o644))
 			folder := machineIn(t, pool, "m", "d.img", stated, size)
 			path := filepath.Join(folder, "d.img")
 			truth := disktest.Pattern(size, 3)

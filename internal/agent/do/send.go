@@ -73,7 +73,8 @@ func doSend(ctx context.Context, t *run) (any, error) {
 }
 
 func put(ctx context.Context, client *http.Client, url string, part []byte, at, size int64) error {
-	return insist(ctx, client, http.MethodPut, url, part, http.Header{"Content-Range": {fmt.Sprintf("bytes %d-%d/%d", at,
+	return insist(ctx, client, http.MethodPut, url, part, http.Header{"Content-Range": {fmt.Sprintf("bytes %d-%d/%d",
+		at,
 		at+int64(len(part))-1, size)}})
 }
 

@@ -97,7 +97,8 @@ func (s *switches) schedule(p pendingSwitches) {
 		}
 		now.Returned = true
 		err := errors.Join(s.set(now.Before), s.w.Records.Put("switches", switchesPending, now))
-		s.w.Log.Warn("nobody reached this host after its switches were changed: the change was taken back", "error", err)
+		s.w.Log.Warn("nobody reached this host after its switches were changed: the change was taken back", "error",
+			err)
 	})
 }
 
@@ -111,7 +112,8 @@ func (s *switches) keep() error {
 		return err
 	}
 	if p.Returned {
-		err = ground.Refuse("network.cuts-admin", "%s could not be reached for %s after the change, which was therefore "+
+		err = ground.Refuse("network.cuts-admin", "%s could not be reached for %s after the change, which was "+
+			"therefore "+
 			"taken back: all is as it was", s.w.Config.Name, s.w.Config.ReturnAfter())
 	}
 	return errors.Join(err, s.w.Records.Drop("switches", switchesPending))
@@ -166,7 +168,8 @@ func doDropSwitch(_ context.Context, t *run) (any, error) {
 		}
 		for _, n := range m.NICs {
 			if n.Network == p.Switch.Name {
-				return nil, ground.Refuse("network.switch-in-use", "%s of %s is connected to the switch %s", n.Name, m.Name,
+				return nil, ground.Refuse("network.switch-in-use", "%s of %s is connected to the switch %s", n.Name,
+					m.Name,
 					n.Network)
 			}
 		}

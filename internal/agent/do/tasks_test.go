@@ -296,8 +296,10 @@ func TestFetchOutOfOrder(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "d.vmdk"), raw, 0o644))
 			require.NoError(t, os.WriteFile(filepath.Join(f.Source.Path, "x.ovf"),
 				[]byte(`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"><References><File
-				  xmlns:o="http://schemas.dmtf.org/ovf/envelope/1" o:id="f" o:href="d.vmdk"/></References><VirtualSystem id="x">
-				    <Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem></Envelope>`), 0o644))
+				  xmlns:o="http://schemas.dmtf.org/ovf/envelope/1" o:id="f" o:href="d.vmdk"/></References>
+				    <VirtualSystem id="x">
+				    <Name>x</Name><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem>
+				      </Envelope>`), 0o644))
 		}
 		s := send(t, start(t, a, "s1", plan.KindFetchDisk, 1, f), raw, 50_000)
 		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
@@ -324,7 +326,8 @@ func TestContentIDAlone(t *testing.T) {
 			File: "to." + format, Format: format}, KeepID: true, ID: "0b8e4aef-8a5c-4d6f-b3a1-3f0d1a4d6f77"}
 		s := ended(t, start(t, a, fmt.Sprint("s", n), plan.KindCarry, 1, p))
 		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
-		c, err := formats.OpenChain(filepath.Join(ground.StagingDir(pool, job), p.File), formats.Options{Format: format})
+		c, err := formats.OpenChain(filepath.Join(ground.StagingDir(pool, job), p.File),
+			formats.Options{Format: format})
 		require.NoError(t, err)
 		disktest.Same(t, truth, c)
 		require.Contains(t, []string{"", "0badcafe", p.ID}, c.Info().ID)
@@ -362,8 +365,9 @@ func TestBadRecord(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	other := "01a20761-aef5-7543-9815-1ee0d0986762"
 	require.NoError(t, a.Records.Put("tasks", job+".s1", "no task"))
-	require.NoError(t, a.Records.Put("tasks", other+".s1", map[string]any{"spec": hostlink.TaskSpec{Job: other, Epoch: 1,
-		Kind: "knot"}, "state": hostlink.Task{ID: other + ".s1", State: hostlink.TaskRunning}}))
+	require.NoError(t, a.Records.Put("tasks", other+".s1", map[string]any{"spec": hostlink.TaskSpec{Job: other,
+		Epoch: 1,
+		Kind:  "knot"}, "state": hostlink.Task{ID: other + ".s1", State: hostlink.TaskRunning}}))
 	raw, err := json.Marshal(hostlink.CarryTask{Carry: plan.Carry{Source: pool + "/.unvora-pool.json", Pool: pool,
 		File: "x"}})
 	require.NoError(t, err)

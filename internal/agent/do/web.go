@@ -151,7 +151,8 @@ func (s *webSource) fetch(number int64) ([]byte, error) {
 
 // webPatience is how a server is asked again after a cut.
 func webPatience() []backoff.RetryOption {
-	return []backoff.RetryOption{backoff.WithBackOff(backoff.NewConstantBackOff(webPause)), backoff.WithMaxTries(webTries)}
+	return []backoff.RetryOption{backoff.WithBackOff(backoff.NewConstantBackOff(webPause)),
+		backoff.WithMaxTries(webTries)}
 }
 
 func (s *webSource) keep(number int64, piece []byte) {

@@ -20,8 +20,9 @@ func TestPublic(t *testing.T) {
 		"0.1.2.3":  false,
 		"10.0.0.1": false, "172.16.0.1": false, "192.168.1.1": false, "169.254.169.254": false, "fe80::1": false,
 		"fd00::1": false, "100.64.1.1": false,
-		"224.0.0.1": false, "ff02::1": false, "255.255.255.255": false, "64:ff9b::7f00:1": false, "2002:7f00:1::": false,
-		"192.0.2.7": false,
+		"224.0.0.1": false, "ff02::1": false, "255.255.255.255": false, "64:ff9b::7f00:1": false,
+		"2002:7f00:1::": false,
+		"192.0.2.7":     false,
 	} {
 		require.Equal(t, want, public(netip.MustParseAddr(address)), address)
 	}

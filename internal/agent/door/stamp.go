@@ -35,7 +35,8 @@ func (d *Door) stamps(path, name string, follow bool) (s, in Stamp, err error) {
 		return s, in, err
 	}
 	defer unix.Close(root)
-	how := &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}
+	how := &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}
 	if !follow {
 		how.Flags |= unix.O_NOFOLLOW
 	}

@@ -85,7 +85,8 @@ func (a *Sight) lookDisk(id, file, path, stated string, held map[string][]heldDi
 	d.Format, d.DiskID, d.VirtualBytes, d.SectorBytes = top.Format, top.ID, info.VirtualBytes, info.SectorBytes
 	d.Encrypted, d.Unclean, d.Layers, d.Chain = info.Encrypted, !top.Clean, len(c.Links), c.Paths()
 	for _, f := range c.Faults {
-		d.Faults = append(d.Faults, plan.DiskFault{Code: f.Code, Path: f.Subject, Message: f.Message, Candidate: f.Candidate})
+		d.Faults = append(d.Faults, plan.DiskFault{Code: f.Code, Path: f.Subject, Message: f.Message,
+			Candidate: f.Candidate})
 	}
 	for _, l := range c.Links {
 		for _, name := range l.Files {

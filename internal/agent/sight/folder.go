@@ -133,7 +133,8 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	case err != nil:
 		f.Problem = fmt.Sprintf("the descriptor can't be read: %v", err)
 	case len(d.Machines) != 1:
-		f.Problem = fmt.Sprintf("the descriptor describes %d machines: it is a package, to be imported", len(d.Machines))
+		f.Problem = fmt.Sprintf("the descriptor describes %d machines: it is a package, to be imported",
+			len(d.Machines))
 	default:
 		raw, err := d.Encode(0)
 		if err != nil {

@@ -57,8 +57,9 @@ const (
 )
 
 func newSweep(a *Sight) *sweep {
-	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{}, packages: map[string]*seenPackage{},
-		gone: map[string]uint64{}, hasty: hasty{most: pathTime}}
+	return &sweep{a: a, boot: uuid.NewString()[:8], folders: map[string]*seenFolder{},
+		packages: map[string]*seenPackage{},
+		gone:     map[string]uint64{}, hasty: hasty{most: pathTime}}
 }
 
 // survey looks, and tells what has changed since the revision.
@@ -410,7 +411,8 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 			}
 			p.Machine, p.Problem = found.Machine, found.Problem
 			var v vouched
-			if there, err := s.a.Records.Get("vouched", path, &v); there && err == nil && v.Stamp == stamp && p.Machine != nil {
+			if there, err := s.a.Records.Get("vouched", path, &v); there && err == nil && v.Stamp == stamp &&
+				p.Machine != nil {
 				p.vouched, p.Problem = true, v.Problem
 			}
 			s.packages[path] = p

@@ -71,7 +71,8 @@ func (w *watch) follow() {
 			w.seen[dir] = true
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			w.full = true
-			w.a.Log.Warn("not all folders are watched: changes there show with the next survey", "folder", dir, "error", err)
+			w.a.Log.Warn("not all folders are watched: changes there show with the next survey", "folder", dir, "error",
+				err)
 		}
 	}
 	for dir := range w.seen {

@@ -69,7 +69,8 @@ func TestMatters(t *testing.T) {
 		op   fsnotify.Op
 		want bool
 	}{
-		{"disk.qcow2", fsnotify.Write, false}, {"disk.qcow2", fsnotify.Create, true}, {"disk.qcow2", fsnotify.Remove, true},
+		{"disk.qcow2", fsnotify.Write, false}, {"disk.qcow2", fsnotify.Create, true},
+		{"disk.qcow2", fsnotify.Remove, true},
 		{"tide-gauge.ovf", fsnotify.Write, true}, {"tide-gauge.ova", fsnotify.Write, true},
 		{"tide-gauge", fsnotify.Rename, true}, {ground.WorkDir, fsnotify.Create, false},
 		{markFile + ".rate", fsnotify.Create, false}, {"notes.txt", fsnotify.Chmod, false},

@@ -290,7 +290,8 @@ func (t *Task) over() error {
 	case <-t.ended:
 		return nil
 	case <-time.After(stopTime):
-		return &hostlink.Fault{Code: "busy", Message: fmt.Sprintf("the task %s does not stop: something that it reads or "+
+		return &hostlink.Fault{Code: "busy", Message: fmt.Sprintf("the task %s does not stop: something that it "+
+			"reads or "+
 			"writes does not answer", t.state.ID)}
 	}
 }

@@ -57,8 +57,9 @@ func (s *Server) write(im Image) error {
 	ctx := context.Background()
 	target := s.imagePath(im.ID, ".qcow2")
 	if im.Since == "" {
-		_, err := carry.Copy(ctx, carry.Order{Source: s.imagePath(im.ID, ".raw"), Options: formats.Options{Format: "raw"},
-			Target: target, Format: format})
+		_, err := carry.Copy(ctx, carry.Order{Source: s.imagePath(im.ID, ".raw"),
+			Options: formats.Options{Format: "raw"},
+			Target:  target, Format: format})
 		return err
 	}
 	f, err := os.Create(target)
@@ -115,7 +116,11 @@ func (d *differences) Next() (disk.Piece, error) {
 		d.at += n
 		if !bytes.Equal(now[:n], was[:n]) {
 			block := bytes.Clone(now[:n])
-			return disk.Piece{Offset: off, Length: int(n), Load: func(dst []byte) error { copy(dst, block); return nil }}, nil
+			return disk.Piece{Offset: off, Length: int(n), Load: func(dst []byte) error {
+				copy(dst,
+					block)
+				return nil
+			}}, nil
 		}
 	}
 	return disk.Piece{}, io.EOF

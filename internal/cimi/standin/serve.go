@@ -155,7 +155,10 @@ func (s *Server) routes() http.Handler {
 	}
 	handle("GET /cimi", false, s.entryPoint)
 	handle("GET /cimi/machines", false, func(a asked) (any, error) {
-		return pageOf(a, "Machine", s.state.Machines, func(m *Machine) cimi.Machine { return s.tellMachine(m, a.reader) })
+		return pageOf(a, "Machine", s.state.Machines, func(m *Machine) cimi.Machine {
+			return s.tellMachine(m,
+				a.reader)
+		})
 	})
 	handle("POST /cimi/machines", true, s.addMachine)
 	handle("GET /cimi/machines/{id}", false, func(a asked) (any, error) {
@@ -176,7 +179,10 @@ func (s *Server) routes() http.Handler {
 	handle("POST /cimi/volumes", true, s.addVolume)
 	handle("DELETE /cimi/volumes/{id}", true, s.deleteVolume)
 	handle("GET /cimi/volumeImages", false, func(a asked) (any, error) {
-		return pageOf(a, "VolumeImage", s.state.Images, func(i *Image) cimi.VolumeImage { return s.tellImage(a.Request, i) })
+		return pageOf(a, "VolumeImage", s.state.Images, func(i *Image) cimi.VolumeImage {
+			return s.tellImage(a.Request,
+				i)
+		})
 	})
 	handle("POST /cimi/volumeImages", true, s.addImage)
 	handle("GET /cimi/volumeImages/{id}", true, func(a asked) (any, error) {
@@ -260,7 +266,8 @@ func (s *Server) tellMachine(m *Machine, reader bool) cimi.Machine {
 	}
 	v.Volumes = cimi.Collection[cimi.MachineVolume]{Count: len(m.Volumes), Members: []cimi.MachineVolume{}}
 	for _, id := range m.Volumes {
-		v.Volumes.Members = append(v.Volumes.Members, cimi.MachineVolume{Volume: cimi.Ref{Href: base + "volumes/" + id}})
+		v.Volumes.Members = append(v.Volumes.Members, cimi.MachineVolume{Volume: cimi.Ref{Href: base + "volumes/" +
+			id}})
 	}
 	v.NetworkInterfaces = cimi.Collection[cimi.NetworkInterface]{Count: len(m.NICs), Members: []cimi.NetworkInterface{}}
 	for i, n := range m.NICs {
@@ -391,7 +398,8 @@ func (s *Server) addMachine(a asked) (any, error) {
 		return nil, err
 	}
 	t := in.MachineTemplate
-	m := Machine{ID: newID(), Name: in.Name, Host: in.Properties["host"], State: cimi.Stopped, CPUs: t.MachineConfig.CPU,
+	m := Machine{ID: newID(), Name: in.Name, Host: in.Properties["host"], State: cimi.Stopped,
+		CPUs:      t.MachineConfig.CPU,
 		MemoryKiB: t.MachineConfig.Memory, Properties: map[string]string{}, Updated: time.Now()}
 	if find(s.state.Hosts, func(h *Host) bool { return h.Name == m.Host }) == nil {
 		m.Host = s.state.Hosts[0].Name

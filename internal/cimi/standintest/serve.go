@@ -31,7 +31,8 @@ func Serve(t testing.TB, change func(*standin.State)) (dir, address, cert string
 	address = l.Addr().String()
 	require.NoError(t, l.Close())
 	state := standin.State{Name: "mainland", Listen: address, Version: "2.0.0",
-		Accounts: []standin.Account{{Name: "skerrow", Password: "low tide"}, {Name: "visitor", Password: "x", Reader: true}},
+		Accounts: []standin.Account{{Name: "skerrow", Password: "low tide"},
+			{Name: "visitor", Password: "x", Reader: true}},
 		Hosts:    []standin.Host{{Name: "dunlin", Live: true}, {Name: "knot"}},
 		Networks: []standin.Network{{Name: "laboratory", VLAN: 20}}}
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "volumes"), 0o755))

@@ -123,7 +123,8 @@ func evidence() string {
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", w.Kind, points, w.Says)
 	}
-	fmt.Fprintf(&b, "\nFrom %d points on it is recognised; from %d on it is said to be unsure, and asked.\n", lineage.Sure,
+	fmt.Fprintf(&b, "\nFrom %d points on it is recognised; from %d on it is said to be unsure, and asked.\n",
+		lineage.Sure,
 		lineage.Unsure)
 	return b.String()
 }
@@ -151,7 +152,8 @@ func diskFormats() string {
 		if f.MostBytes > 0 {
 			most = fmt.Sprintf("%d GiB", f.MostBytes>>30)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes, strings.Join(f.Variants, "`, `"),
+		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | %s |\n", f.Name, f.Reads, f.Writes,
+			strings.Join(f.Variants, "`, `"),
 			layers, most)
 	}
 	return b.String()

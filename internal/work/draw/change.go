@@ -47,7 +47,8 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
 		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
 		DropNICs: r.DropNICs,
-		Wire:     r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+		Wire:     r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Answers: r.Answers,
+		TakeRecommended: r.TakeRecommended})
 }
 
 // changing gathers what a change of a copy is worked out from. name is the new one; "" for none.

@@ -292,7 +292,8 @@ func (s *subject) pool() string {
 func (g *Gatherer) hostOf(ctx context.Context, c *inventory.Copy) (*inventory.Host, error) {
 	h, err := g.inv.Host(ctx, c.HostID.String())
 	if err == nil && h.ManagerID != nil {
-		return nil, inventory.Wrong("%s is at the manager %s, which looks after it. Import it first: unvora import --from "+
+		return nil, inventory.Wrong("%s is at the manager %s, which looks after it. Import it first: unvora import "+
+			"--from "+
 			"%s %s --host HOST",
 			c.Name, h.Manager, h.Manager, c.Name)
 	}

@@ -87,7 +87,8 @@ func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*pla
 		return nil, err
 	}
 	g.hosts.AsNow(ctx, holder)
-	facts := &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(), HostName: s.Host,
+	facts := &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(),
+		HostName:  s.Host,
 		HostState: holder.State, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
 	if there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, lineage.Package); err == nil && there != nil {
 		facts.Taken[dest.File] = true

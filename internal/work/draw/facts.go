@@ -25,7 +25,8 @@ const resolvePatience = 2 * time.Second
 // HostFacts is what plans want to know of a host of ours.
 func (g *Gatherer) HostFacts(ctx context.Context, h *inventory.Host) (plan.HostFacts, error) {
 	if h.ManagerID != nil {
-		return plan.HostFacts{}, inventory.Wrong("%s is a host of the manager %s: a machine is given to it with unvora "+
+		return plan.HostFacts{}, inventory.Wrong("%s is a host of the manager %s: a machine is given to it with "+
+			"unvora "+
 			"put-back COPY", h.Name, h.Manager)
 	}
 	g.hosts.AsNow(ctx, h)

@@ -127,7 +127,8 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 		var unknown *inventory.Error
 		switch {
 		case err == nil && c.HostID == nil:
-			return nil, nil, inventory.Wrong("The package %s lies on somebody's computer (%s): bring the file itself.", c.Name,
+			return nil, nil, inventory.Wrong("The package %s lies on somebody's computer (%s): bring the file itself.",
+				c.Name,
 				c.Path)
 		case err == nil:
 			if at, err = g.inv.Host(ctx, c.HostID.String()); err != nil {
@@ -158,7 +159,8 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 	case err != nil:
 		return nil, nil, reach.Explain(at, err)
 	case at.ID != h.ID && (skeleton.Packed || skeleton.Kind != "ova"):
-		return nil, nil, inventory.Wrong("%s lies at %s: from another host only an OVA is read. Put it on a share that %s "+
+		return nil, nil, inventory.Wrong("%s lies at %s: from another host only an OVA is read. Put it on a share "+
+			"that %s "+
 			"sees, or bring the file from your computer.",
 			ref, at.Name, h.Name)
 	}
@@ -202,11 +204,13 @@ func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host
 			return nil, err
 		}
 		if f.Path == at.Path || len(f.Disks) != 1 {
-			return nil, inventory.Wrong("%s is a folder: name the disk images in it, or register it: unvora register %s "+
+			return nil, inventory.Wrong("%s is a folder: name the disk images in it, or register it: unvora register "+
+				"%s "+
 				"--host %s", ref, ref, h.Name)
 		}
 		if at.Host.ID != h.ID {
-			return nil, inventory.Wrong("%s lies at %s, in no pool that %s sees. Put it on a share, or bring the file from "+
+			return nil, inventory.Wrong("%s lies at %s, in no pool that %s sees. Put it on a share, or bring the "+
+				"file from "+
 				"your computer.",
 				ref, at.Host.Name, h.Name)
 		}
@@ -223,7 +227,8 @@ func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host
 		return nil, err
 	}
 	var err error
-	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name, facts.Folder.Disks[0].ID); err != nil {
+	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name,
+		facts.Folder.Disks[0].ID); err != nil {
 		return nil, err
 	}
 	bring, err := r.bring(&r.Asked)

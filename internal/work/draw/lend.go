@@ -21,7 +21,8 @@ func (g *Gatherer) Lend(ctx context.Context, m *inventory.Manager, c *inventory.
 	if facts.Busy, err = g.inv.Holder(ctx, hold); err != nil {
 		return nil, err
 	}
-	p, err := plan.LendOut(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State == "running", Move: q.Move,
+	p, err := plan.LendOut(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State == "running",
+		Move:  q.Move,
 		Bytes: q.Bytes})
 	return on(p, h, hold), err
 }

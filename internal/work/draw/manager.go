@@ -44,8 +44,8 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 			return nil, err
 		}
 		if v.ManagerID != nil || stands.Peer {
-			return nil, inventory.Wrong("--via names a host with an agent of ours, to read and convert what a foreign manager " +
-				"sends when it is imported.")
+			return nil, inventory.Wrong("--via names a host with an agent of ours, to read and convert what a " +
+				"foreign manager sends when it is imported.")
 		}
 		facts.Via = new(plan.HostFacts)
 		if *facts.Via, err = g.HostFacts(ctx, v); err != nil {
@@ -54,7 +54,8 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 	}
 	facts.Folder = plan.Folder{Path: c.Path, State: stands.State, Machine: c.Machine}
 	for _, d := range c.Machine.Disks {
-		facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: d.ID, File: d.File, Path: stands.Paths[d.ID],
+		facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: d.ID, File: d.File,
+			Path:   stands.Paths[d.ID],
 			Format: arrival.Host.Family.Formats[0], VirtualBytes: d.VirtualBytes, FileBytes: d.FileBytes})
 	}
 	all.Hosts[at.Host.Name] = at.Host.ID
@@ -71,7 +72,8 @@ func (g *Gatherer) fetchedAhead(ctx context.Context, c *inventory.Copy, h *inven
 	}
 	for _, a := range ahead {
 		if a.HostID == h.ID {
-			facts.Ahead[a.Disk] = plan.AheadOne{Path: a.Path, Image: a.Image, When: a.At.Format("on 2 January 2006, 15:04")}
+			facts.Ahead[a.Disk] = plan.AheadOne{Path: a.Path, Image: a.Image,
+				When: a.At.Format("on 2 January 2006, 15:04")}
 			continue
 		}
 		facts.Stale = append(facts.Stale, plan.StaleOne{Host: a.Host, Path: a.Path, Image: a.Image})

@@ -105,7 +105,8 @@ func (r *PutBack) origin(ctx context.Context, g *Gatherer, c *subject, facts *pl
 		return from, there, nil
 	}
 	if m == nil {
-		return nil, nil, inventory.Wrong("%s came from no manager that is known here. Name the one that it is for: --to "+
+		return nil, nil, inventory.Wrong("%s came from no manager that is known here. Name the one that it is for: "+
+			"--to "+
 			"MANAGER", strings.TrimSpace(c.Ref()))
 	}
 	return m, nil, nil

@@ -39,7 +39,8 @@ func (r *Rebuild) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, err
 	}
 	if had == nil {
-		return nil, inventory.Wrong("Nothing is to be brought back to %s. Once it was wiped and its agent installed anew: "+
+		return nil, inventory.Wrong("Nothing is to be brought back to %s. Once it was wiped and its agent installed "+
+			"anew: "+
 			"unvora host rebuild %s --code CODE",
 			h.Name, h.Name)
 	}

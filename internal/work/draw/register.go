@@ -16,8 +16,9 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "register", Title: "Register", Becomes: "a registered copy", Command: "unvora register FOLDER --host HOST",
-		New: func() Request { return &Register{} },
+		Name: "register", Title: "Register", Becomes: "a registered copy",
+		Command: "unvora register FOLDER --host HOST",
+		New:     func() Request { return &Register{} },
 	})
 }
 
@@ -35,7 +36,8 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	}
 	if len(r.Folders) == 1 { // given a package, it goes on with the right plan
 		if c, err := g.inv.Copy(ctx, r.Folders[0], lineage.Package); err == nil && c != nil {
-			return Named(&Import{Asked: r.Asked, Bringing: r.Bringing, Source: &Source{Package: c.ID.String()}}).draw(ctx, g)
+			return Named(&Import{Asked: r.Asked, Bringing: r.Bringing,
+				Source: &Source{Package: c.ID.String()}}).draw(ctx, g)
 		}
 	}
 	h, host, err := r.to(ctx, g)
@@ -46,7 +48,8 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	var plans []*plan.Plan
 	for n, ref := range r.Folders {
 		one := *r
-		if one.Name = plan.Pattern(r.Name, path.Base(ref), n+1); len(r.Folders) > 1 && one.Name == r.Name && r.Name != "" {
+		if one.Name = plan.Pattern(r.Name, path.Base(ref), n+1); len(r.Folders) > 1 && one.Name == r.Name &&
+			r.Name != "" {
 			return nil, inventory.Wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.",
 				len(r.Folders), r.Name)
 		}
@@ -76,7 +79,8 @@ func (r *Register) folder(ctx context.Context, g *Gatherer, ref string, h *inven
 	if at.Host.ManagerID != nil {
 		return r.managed(ctx, g, at, h, host, bring, all)
 	}
-	look := &lying{Bringing: r.Bringing, ref: ref, at: at, host: h, arrival: r.arrival(&r.Asked, host), answers: r.Answers}
+	look := &lying{Bringing: r.Bringing, ref: ref, at: at, host: h, arrival: r.arrival(&r.Asked, host),
+		answers: r.Answers}
 	if several {
 		look.arrival.Of = path.Base(ref)
 	}
@@ -100,8 +104,8 @@ func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *invent
 		facts.Of = c.Name
 	}
 	if r.Files == plan.Move && !facts.Manager.Peer {
-		return nil, inventory.Wrong("A machine is copied from a foreign manager, and stays there: remove it there once the " +
-			"copy here has run.")
+		return nil, inventory.Wrong("A machine is copied from a foreign manager, and stays there: remove it there " +
+			"once the copy here has run.")
 	}
 	self := ""
 	if r.Files == plan.Move { // what is taken away does not collide
@@ -150,7 +154,8 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 		}
 	}
 	if len(folder.Disks) == 0 && folder.Machine == nil {
-		return nil, inventory.Wrong("%s at %s holds neither a descriptor nor a disk image: %s.", l.at.Path, l.at.Host.Name,
+		return nil, inventory.Wrong("%s at %s holds neither a descriptor nor a disk image: %s.", l.at.Path,
+			l.at.Host.Name,
 			folder.Problem)
 	}
 	if _, err := uuid.Parse(l.ref); err == nil && l.at.Copy != nil { // an id says nothing to people
@@ -188,14 +193,17 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 	switch {
 	case c == nil:
 		return "", nil
-	case c.Form == lineage.Registered && folder.Registered && (elsewhere || l.Files == plan.Copy): // another copy is made of it
+	// another copy is made of it
+	case c.Form == lineage.Registered && folder.Registered && (elsewhere || l.Files == plan.Copy):
 		if l.Files == plan.Move {
-			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved (unvora "+
+			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved "+
+				"(unvora "+
 				"delist %s), or copy it.",
 				l.ref, l.at.Host.Name, c.Ref())
 		}
 		if !c.Tracked && folder.State == "running" {
-			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If it is to "+
+			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If "+
+				"it is to "+
 				"be looked after: unvora track %s",
 				c.Ref(), c.Ref())
 		}

@@ -10,8 +10,9 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "switch-add", Title: "Make the switch", Becomes: "with the switch", Command: "unvora switch add HOST SWITCH",
-		New: func() Request { return &SwitchAdd{} },
+		Name: "switch-add", Title: "Make the switch", Becomes: "with the switch",
+		Command: "unvora switch add HOST SWITCH",
+		New:     func() Request { return &SwitchAdd{} },
 	})
 	add(Operation{
 		Name: "switch-drop", Title: "Take away the switch", Becomes: "without this switch",

@@ -44,7 +44,8 @@ func (c *Checks) Reach(ctx context.Context, address, who string) bool {
 	}
 	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
 	if err != nil {
-		return c.Said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's computer.",
+		return c.Said("name", false, "%s can't be resolved: %v. Put it into DNS or /etc/hosts of the service's "+
+			"computer.",
 			name, err)
 	}
 	c.Said("name", true, "%s is %s", name, strings.Join(addresses, ", "))
@@ -65,7 +66,8 @@ func refused(err error, port, who string) string {
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return "no route leads there: the host is off, or the network between is"
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return fmt.Sprintf("no answer from port %s in %s: a firewall drops it, or the host is off. Open that port to the "+
+		return fmt.Sprintf("no answer from port %s in %s: a firewall drops it, or the host is off. Open that port to "+
+			"the "+
 			"service.", port, CheckPatience)
 	}
 	return err.Error()
@@ -90,12 +92,14 @@ func (r *Hosts) Check(ctx context.Context, h *inventory.Host) ([]Check, error) {
 		h.Address)
 	var late net.Error
 	if errors.As(err, &late) && late.Timeout() || errors.Is(err, context.DeadlineExceeded) {
-		c.Said("agent", false, "it does not answer within %s, though its port is open: its process stands still, or its "+
+		c.Said("agent", false, "it does not answer within %s, though its port is open: its process stands still, or "+
+			"its "+
 			"host is overloaded. Look at it there, or start it again.", CheckPatience)
 		return c.List, nil
 	}
 	if err != nil {
-		c.Said("certificate", false, "what answers there is not the agent of %s that was added, or its records were lost: "+
+		c.Said("certificate", false, "what answers there is not the agent of %s that was added, or its records were "+
+			"lost: "+
 			"%v. If the host was wiped: unvora host rebuild %s", h.Name, err, h.Name)
 		return c.List, nil
 	}

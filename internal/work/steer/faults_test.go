@@ -96,8 +96,9 @@ func newSmallEstate(t *testing.T) *smallEstate {
 func (e *smallEstate) agent(name, shelf string) {
 	pool := e.dir(name, "reef")
 	require.NoError(e, os.MkdirAll(pool, 0o755))
-	config := agent.Config{Name: name, Site: "Northhead", Family: "slate", Driver: "standin", State: e.dir(name, "state"),
-		CPUs: 16, MemoryMB: 65536, Listen: "127.0.0.1:0",
+	config := agent.Config{Name: name, Site: "Northhead", Family: "slate", Driver: "standin",
+		State: e.dir(name, "state"),
+		CPUs:  16, MemoryMB: 65536, Listen: "127.0.0.1:0",
 		Pools: []ground.PoolConfig{{Name: "reef-" + name, Path: pool, Rate: 1 << 30}},
 		Ports: []wiring.Port{{Name: "port1", Address: "127.0.0.1"}, {Name: "port2"}}}
 	if shelf != "" {
@@ -136,8 +137,9 @@ func (e *smallEstate) machine(folder, name string) {
 		disk.Options{}))
 	require.NoError(e, target.Finish())
 	d, err := ovf.New(&machine.Machine{Name: name, UUID: "70126393-2a98-4856-90ac-efe4bba599b2",
-		FirmwareUUID: "70126393-2a98-4856-90ac-efe4bba599b3", Serial: "sn-1", CPUs: 1, MemoryBytes: 1 << 30, Firmware: "bios",
-		Guest: "Debian GNU/Linux 12 (64-bit)", GuestID: 96,
+		FirmwareUUID: "70126393-2a98-4856-90ac-efe4bba599b3", Serial: "sn-1", CPUs: 1, MemoryBytes: 1 << 30,
+		Firmware: "bios",
+		Guest:    "Debian GNU/Linux 12 (64-bit)", GuestID: 96,
 		Disks: []machine.Disk{{ID: "disk1", File: "disk1.qcow2", Format: "qcow2", VirtualBytes: int64(len(e.truth)),
 			Controller: "virtio-scsi"}},
 		NICs: []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:aa:bb:cc", Network: "lab", Segment: "lab",
@@ -315,7 +317,8 @@ var faultCases = []faultCase{
 		left:  []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/spare:registered"},
 		after: takeAway("petrel/spare")},
 	{name: "register where it lies, and delist", ready: stray,
-		req:   &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "gannet"}},
+		req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
+			Bringing: draw.Bringing{Host: "gannet"}},
 		left:  []string{"gannet/spare:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: takeAway("gannet/spare")},
 	{name: "change", req: &draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 2},
@@ -336,9 +339,11 @@ var faultCases = []faultCase{
 			e.quiet(&draw.Stop{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}})
 		}},
 	{name: "delist to the trash", ready: listed, left: []string{"gannet/tide-gauge:package",
-		"gannet/tide-gauge:registered"}, req: &draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/spare"}},
-		Trash: true}},
-	{name: "delist", ready: listed, req: &draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/spare"}}},
+		"gannet/tide-gauge:registered"}, req: &draw.Delist{Asked: yes,
+		Copies: draw.Copies{Copies: []string{"gannet/spare"}},
+		Trash:  true}},
+	{name: "delist", ready: listed, req: &draw.Delist{Asked: yes,
+		Copies: draw.Copies{Copies: []string{"gannet/spare"}}},
 		left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			require.NoError(e, os.RemoveAll(e.dir("gannet", "reef", "spare")))

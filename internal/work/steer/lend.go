@@ -30,7 +30,8 @@ func lend(ctx context.Context, r *run) (wait, error) {
 	case l.State == "done":
 		r.s.State, r.s.Done = "done", r.s.Bytes
 	case time.Since(l.At) > lentSilence:
-		return nil, &away.Failure{Code: "host.unreachable", Message: fmt.Sprintf("nothing was heard of the reader for %s",
+		return nil, &away.Failure{Code: "host.unreachable", Message: fmt.Sprintf("nothing was heard of the reader "+
+			"for %s",
 			lentSilence)}
 	}
 	if err := r.inv.UpdateStep(ctx, r.j.Epoch, r.s); err != nil || r.s.State == "done" {

@@ -89,7 +89,8 @@ func record(ctx context.Context, r *run) (wait, error) {
 		return nil, fmt.Errorf("lineage of the new copy: %w", err)
 	}
 	choice := chosen(do.Choice)
-	c := &inventory.Copy{ID: inventory.RecordedCopy(do), LineageID: lineageID, Name: do.Name, Form: do.Form, Path: do.Path,
+	c := &inventory.Copy{ID: inventory.RecordedCopy(do), LineageID: lineageID, Name: do.Name, Form: do.Form,
+		Path:    do.Path,
 		Machine: do.Machine,
 		MadeBy:  r.j.Operation, MadeUser: r.j.UserName, MadeAt: time.Now(), Identity: identityOf(choice),
 		Renewed: choice.Renewed(), Owner: do.Owner}
@@ -164,7 +165,8 @@ func unrecord(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
 	if err != nil || !undone || do.Copy != "" {
 		return err
 	}
-	return inventory.In(tx).ForgetCopy(ctx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone", r.j.UserName,
+	return inventory.In(tx).ForgetCopy(ctx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone",
+		r.j.UserName,
 		r.j.Note, r.j.ID.String())
 }
 
@@ -175,7 +177,8 @@ func forget(ctx context.Context, r *run) (wait, error) {
 		return nil, err
 	}
 	return nil, r.finish(ctx, func(tx pgx.Tx) error {
-		return inventory.In(tx).ForgetCopy(ctx, do.Copy, do.Form, r.j.Operation, r.j.UserName, r.j.Note, r.j.ID.String())
+		return inventory.In(tx).ForgetCopy(ctx, do.Copy, do.Form, r.j.Operation, r.j.UserName, r.j.Note,
+			r.j.ID.String())
 	})
 }
 
@@ -202,7 +205,8 @@ func noteAhead(ctx context.Context, r *run) (wait, error) {
 			return fmt.Errorf("step %s: it does not say where the disks were fetched to", r.s.ID)
 		}
 		for disk, path := range do.Paths {
-			a := inventory.Ahead{CopyID: copyID, HostID: *host, PoolID: *pool, Disk: disk, Path: path, Image: t.Images[disk]}
+			a := inventory.Ahead{CopyID: copyID, HostID: *host, PoolID: *pool, Disk: disk, Path: path,
+				Image: t.Images[disk]}
 			if err := inventory.In(tx).NoteAhead(ctx, a); err != nil {
 				return err
 			}

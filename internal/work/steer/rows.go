@@ -25,7 +25,8 @@ type row struct {
 	service func(ctx context.Context, r *run) (wait, error)
 	// task makes what the host's agent is asked. Nil: the step's parameters as the plan has them.
 	task func(ctx context.Context, r *run) (any, error)
-	// effect records, with the end of the step or with its undoing, what the inventory shows of it before the next survey.
+	// effect records, with the end of the step or with its undoing, what the inventory shows of it before the next
+	// survey.
 	effect func(ctx context.Context, tx pgx.Tx, r *run, undone bool) error
 	// release undoes, for a step of the service's own, what can't be undone in a transaction.
 	release func(ctx context.Context, r *run) error

@@ -101,8 +101,9 @@ type bench struct {
 }
 
 func newBench(t *testing.T) *bench {
-	b := &bench{T: t, ctx: t.Context(), host: inventory.NewID(), agent: &playedAgent{tasks: map[string][]hostlink.Task{},
-		faults: map[string]hostlink.Fault{}, specs: map[string]hostlink.TaskSpec{}}}
+	b := &bench{T: t, ctx: t.Context(), host: inventory.NewID(),
+		agent: &playedAgent{tasks: map[string][]hostlink.Task{},
+			faults: map[string]hostlink.Fault{}, specs: map[string]hostlink.TaskSpec{}}}
 	var err error
 	b.inv, err = inventory.Open(b.ctx, pgtest.Database(t, database))
 	require.NoError(t, err)
@@ -157,7 +158,8 @@ func (b *bench) job(kinds ...plan.Params) *inventory.Job {
 		if plan.Kinds[do.Kind()].Final && p.PointOfNoReturn == nil && i > 0 {
 			p.PointOfNoReturn = &p.Steps[i-1].ID
 		}
-		p.Steps = append(p.Steps, plan.Step{ID: fmt.Sprint("s", i+1), Kind: do.Kind(), What: fmt.Sprint("Do part ", i+1),
+		p.Steps = append(p.Steps, plan.Step{ID: fmt.Sprint("s", i+1), Kind: do.Kind(),
+			What: fmt.Sprint("Do part ", i+1),
 			Host: at, Do: do})
 	}
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
@@ -209,7 +211,8 @@ var (
 // TestTicks: steps are done in their order, one after the other; a task that goes on is waited for and looked at again.
 func TestTicks(t *testing.T) {
 	b := newBench(t)
-	b.agent.tasks["s2"] = []hostlink.Task{{State: hostlink.TaskRunning, Done: 7}, {State: hostlink.TaskRunning, Done: 8},
+	b.agent.tasks["s2"] = []hostlink.Task{{State: hostlink.TaskRunning, Done: 7},
+		{State: hostlink.TaskRunning, Done: 8},
 		{State: hostlink.TaskDone, Done: 9, Note: "by hand"}}
 	j := b.job(mend, delist)
 	waits, err := b.tick(j)
@@ -303,7 +306,8 @@ func TestStaleOwner(t *testing.T) {
 	require.ErrorIs(t, b.inv.FailStep(b.ctx, old, &old.Steps[0], "", "too late", false), inventory.ErrStale)
 	require.ErrorIs(t, b.inv.EndJob(b.ctx, old, "done", "", ""), inventory.ErrStale)
 
-	b.agent.faults["start s1"] = hostlink.Fault{Code: hostlink.FaultStale, Message: "somebody newer looks after the job"}
+	b.agent.faults["start s1"] = hostlink.Fault{Code: hostlink.FaultStale,
+		Message: "somebody newer looks after the job"}
 	_, err = b.tick(b.now(j))
 	var fault *hostlink.Fault
 	require.ErrorAs(t, err, &fault, "an agent that knows of somebody newer is believed")

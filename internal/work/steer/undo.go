@@ -44,7 +44,8 @@ func (s *Steerer) undo(ctx context.Context, j *inventory.Job) error {
 		err := (&run{Steerer: s, j: j, s: step}).undo(ctx)
 		var fault *hostlink.Fault
 		if errors.As(err, &fault) && fault.Code != hostlink.FaultStale {
-			return s.inv.HoldStuck(ctx, j, fault.Code, fmt.Sprintf("%s: it can't be taken back: %s", step.What, fault.Message))
+			return s.inv.HoldStuck(ctx, j, fault.Code, fmt.Sprintf("%s: it can't be taken back: %s", step.What,
+				fault.Message))
 		}
 		if err != nil {
 			return err

@@ -80,7 +80,8 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 	}
 	for _, k := range known {
 		if strings.EqualFold(k.Address, e.Address) {
-			return nil, &inventory.Error{Code: "taken", Message: fmt.Sprintf("The manager at %s is known as %s already. To "+
+			return nil, &inventory.Error{Code: "taken", Message: fmt.Sprintf("The manager at %s is known as %s "+
+				"already. To "+
 				"ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)}
 		}
 	}
@@ -102,7 +103,8 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 			strings.TrimSuffix(list.Last(), "."))}
 	case untrusted != nil && e.Trust == "":
 		return nil, &inventory.Error{Code: "certificate-unknown",
-			Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it with what "+
+			Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it "+
+				"with what "+
 				"the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)),
 			Likely: []string{cimi.Fingerprint(shown)}}
 	case untrusted != nil && !strings.EqualFold(e.Trust, cimi.Fingerprint(shown)):
@@ -142,7 +144,8 @@ func hostPort(u *url.URL) string {
 func (f *Managers) client(m *inventory.Manager) (*cimi.Client, error) {
 	secret, err := f.key.Open(m.Sealed, Purpose(m.ID))
 	if errors.Is(err, keyring.ErrSealed) {
-		return nil, inventory.Wrong("What %s is asked with was sealed by another service: %v. Drop the manager and add it "+
+		return nil, inventory.Wrong("What %s is asked with was sealed by another service: %v. Drop the manager and "+
+			"add it "+
 			"again, or bring the key file of that service.", m.Name, err)
 	}
 	account := cimi.Account{Name: m.Account, Password: string(secret)}
@@ -165,7 +168,8 @@ func (f *Managers) check(ctx context.Context, m *inventory.Manager) ([]reach.Che
 	config, err := cimi.TLS(m.Certificate)
 	if err == nil {
 		var conn net.Conn
-		if conn, err = (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: config}).DialContext(ctx,
+		if conn, err = (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience},
+			Config: config}).DialContext(ctx,
 			"tcp", hostPort(u)); err == nil {
 			conn.Close()
 		}

@@ -206,7 +206,8 @@ func (f *step) takeImages(ctx context.Context) (time.Duration, error) {
 		if since := do.Since[disk]; since != "" && !t.Whole[disk] {
 			want.Kind, want.RelatedImage = cimi.PartialSnapshot, &cimi.Ref{Href: since}
 		}
-		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk, func() any { return want })
+		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk,
+			func() any { return want })
 		var refused *cimi.Refused
 		if errors.As(err, &refused) && want.RelatedImage != nil {
 			t.Whole[disk] = true
@@ -231,7 +232,8 @@ func (f *step) takeImages(ctx context.Context) (time.Duration, error) {
 		case image.State == cimi.Creating:
 			return f.p.AskAgain, nil
 		case image.State != cimi.Available:
-			return 0, &away.Failure{Code: "", Message: fmt.Sprintf("%s could not make an image of %s: it is %s", f.p.m.Name,
+			return 0, &away.Failure{Code: "", Message: fmt.Sprintf("%s could not make an image of %s: it is %s",
+				f.p.m.Name,
 				disk, strings.ToLower(image.State))}
 		}
 	}
@@ -278,9 +280,11 @@ func (f *step) makeRoom(ctx context.Context) (time.Duration, error) {
 		if t.Images[disk] != "" {
 			continue
 		}
-		want := cimi.VolumeImage{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeImage", Name: do.Name + " " + disk,
+		want := cimi.VolumeImage{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeImage",
+			Name:       do.Name + " " + disk,
 			Properties: map[string]string{"bytes": fmt.Sprint(do.Disks[disk])}}}
-		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk, func() any { return want })
+		image, err := addOnce[cimi.VolumeImage](ctx, f, entry.VolumeImages, &want.Common, disk,
+			func() any { return want })
 		if err != nil {
 			return 0, err
 		}
@@ -334,7 +338,8 @@ func (f *step) makeThere(ctx context.Context) (time.Duration, error) {
 	t.MachineConfig.CPU, t.MachineConfig.Memory = m.CPUs, m.MemoryBytes>>10
 	for i, d := range m.Disks {
 		if r.Volumes[d.ID] == "" {
-			v := cimi.VolumeCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeCreate", Name: m.Name + " " + d.ID,
+			v := cimi.VolumeCreate{Common: cimi.Common{ResourceURI: cimi.Namespace + "VolumeCreate",
+				Name:       m.Name + " " + d.ID,
 				Properties: map[string]string{"bootable": fmt.Sprint(i == 0)}}}
 			v.VolumeTemplate.VolumeConfig.Capacity = (d.VirtualBytes + 999) / 1000
 			v.VolumeTemplate.VolumeImage.Href = room.Images[d.ID]
@@ -354,8 +359,9 @@ func (f *step) makeThere(ctx context.Context) (time.Duration, error) {
 		if at < 0 {
 			continue // it is unplugged, which the interface has no word for
 		}
-		t.NetworkInterfaces = append(t.NetworkInterfaces, cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID},
-			MACAddress: n.MAC})
+		t.NetworkInterfaces = append(t.NetworkInterfaces,
+			cimi.NetworkInterface{Network: cimi.Ref{Href: networks[at].ID},
+				MACAddress: n.MAC})
 	}
 	if r.Machine == "" {
 		there, err := addOnce[cimi.Machine](ctx, f, entry.Machines, &want.Common, "", func() any { return want })

@@ -47,7 +47,8 @@ func (p *place) webDisk(ctx context.Context, s *away.Step, disk, kind string) (*
 	if err != nil {
 		return nil, err
 	}
-	web := &hostlink.WebDisk{Certificate: p.m.Certificate, Manager: address.Hostname(), Change: image.RelatedImage != nil}
+	web := &hostlink.WebDisk{Certificate: p.m.Certificate, Manager: address.Hostname(),
+		Change: image.RelatedImage != nil}
 	web.URL, err = client.Absolute(at)
 	return web, err
 }

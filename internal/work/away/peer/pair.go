@@ -30,7 +30,8 @@ type Peers struct {
 	// AskAgain is how long it takes until another Unvora is asked again how far it is.
 	AskAgain time.Duration
 	// Lend begins a job that goes along with a reading elsewhere.
-	Lend func(ctx context.Context, m *inventory.Manager, c *inventory.Copy, q hostlink.PeerRead) (job uuid.UUID, err error)
+	Lend func(ctx context.Context, m *inventory.Manager, c *inventory.Copy, q hostlink.PeerRead) (job uuid.UUID,
+		err error)
 
 	inv     *inventory.Inventory
 	hosts   *reach.Hosts
@@ -93,10 +94,12 @@ func (p *Peers) Pair(ctx context.Context, e Entry, user string) (*inventory.Mana
 	}
 	code, err := hostlink.ParseCode(e.Code)
 	if err != nil {
-		return nil, inventory.Wrong("This is no code that another Unvora gives: it has 8 groups of 4 letters and digits.")
+		return nil, inventory.Wrong("This is no code that another Unvora gives: it has 8 groups of 4 letters and " +
+			"digits.")
 	}
 	if _, _, err := net.SplitHostPort(e.Address); err != nil {
-		return nil, inventory.Wrong("%q is no address of another Unvora: it is HOST:PORT, as its people told with the code.",
+		return nil, inventory.Wrong("%q is no address of another Unvora: it is HOST:PORT, as its people told with "+
+			"the code.",
 			e.Address)
 	}
 	grants, err := p.grantable(ctx, e.Grants)
@@ -120,7 +123,8 @@ func (p *Peers) Pair(ctx context.Context, e Entry, user string) (*inventory.Mana
 	case errors.As(err, &fault):
 		return nil, inventory.Wrong("%s", inventory.Sentence(fault.Message))
 	case err != nil:
-		return nil, &reach.Unreachable{Says: fmt.Sprintf("The other Unvora does not answer at %s: %v. Compare the address "+
+		return nil, &reach.Unreachable{Says: fmt.Sprintf("The other Unvora does not answer at %s: %v. Compare the "+
+			"address "+
 			"with what its people told; its service has to be started with --peers.", e.Address, err)}
 	}
 	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerUnvora, Address: e.Address,

@@ -34,7 +34,8 @@ func (p *place) Check(ctx context.Context) []reach.Check {
 	if !c.Reach(ctx, p.m.Address, "the other Unvora") {
 		return c.List
 	}
-	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: p.tls}).DialContext(ctx, "tcp",
+	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: p.tls}).DialContext(ctx,
+		"tcp",
 		p.m.Address)
 	var authority *x509.Certificate
 	if err == nil {
@@ -80,7 +81,8 @@ func (p *place) Survey(ctx context.Context) (map[string]*hostlink.Survey, string
 		return nil, p.m.Version, err
 	}
 	if h.Version != peerVersion {
-		return nil, h.Version, fmt.Errorf("it speaks version %s, this one %s: update the older one", h.Version, peerVersion)
+		return nil, h.Version, fmt.Errorf("it speaks version %s, this one %s: update the older one", h.Version,
+			peerVersion)
 	}
 	return h.Hosts, h.Version, p.inv.LetsTake(ctx, p.m, h.Take)
 }

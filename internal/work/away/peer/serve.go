@@ -70,8 +70,8 @@ func (p *Peers) knocked(r *http.Request) error {
 	}
 	ok, err := p.inv.TakePairing(r.Context(), hashed(k.Secret))
 	if err == nil && !ok {
-		err = &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the code was used before, or is older than a quarter " +
-			"of an hour: ask for another"}
+		err = &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the code was used before, or is older than a " +
+			"quarter of an hour: ask for another"}
 	}
 	return err
 }
@@ -88,8 +88,8 @@ func (p *Peers) asking(r *http.Request) (*inventory.Manager, Grants, error) {
 		return nil, g, err
 	}
 	if m == nil {
-		return nil, g, &hostlink.Fault{Code: "not-paired", Message: "there, nobody has paired with us yet: its people need " +
-			"a code of ours (unvora manager code), and call unvora manager pair"}
+		return nil, g, &hostlink.Fault{Code: "not-paired", Message: "there, nobody has paired with us yet: its " +
+			"people need a code of ours (unvora manager code), and call unvora manager pair"}
 	}
 	return m, g, json.Unmarshal(m.Grants, &g)
 }
@@ -118,17 +118,20 @@ func (p *Peers) holdsFor(ctx context.Context, g Grants) (*hostlink.PeerHolds, er
 		s := out.Hosts[h.Name]
 		if s == nil {
 			s = &hostlink.Survey{Full: true, Changed: true, Hello: &hostlink.Hello{Protocol: hostlink.Protocol,
-				Driver: inventory.ManagerUnvora, Family: h.Family, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Time: time.Now()}}
+				Driver: inventory.ManagerUnvora, Family: h.Family, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes,
+				Time: time.Now()}}
 			out.Hosts[h.Name] = s
 		}
 		m := c.Machine.Clone()
-		m.Passport = &machine.Passport{Lineage: c.LineageID.String(), Copy: c.ID.String(), MadeBy: c.MadeBy, MadeAt: c.MadeAt,
+		m.Passport = &machine.Passport{Lineage: c.LineageID.String(), Copy: c.ID.String(), MadeBy: c.MadeBy,
+			MadeAt:   c.MadeAt,
 			Identity: c.Identity, Renewed: c.Renewed}
 		if c.Parent != nil {
 			m.Passport.Parent = c.Parent.String()
 		}
-		s.Machines = append(s.Machines, hostlink.Folder{Path: c.Path, Registered: true, FilesThere: true, PoolThere: true,
-			State: c.State, Bytes: c.SizeBytes, Machine: m, Addresses: c.Addresses})
+		s.Machines = append(s.Machines, hostlink.Folder{Path: c.Path, Registered: true, FilesThere: true,
+			PoolThere: true,
+			State:     c.State, Bytes: c.SizeBytes, Machine: m, Addresses: c.Addresses})
 		return nil
 	})
 	return out, errors.Join(err, away.Number(out.Hosts))
@@ -231,7 +234,8 @@ func (p *Peers) granted(ctx context.Context, g Grants, id string) (*inventory.Co
 		return nil, Denied("there is no such copy that you may see")
 	}
 	if !g.Take {
-		return nil, Denied("you may see %s, and not take it: ask its people for that (unvora manager grant)", l.Items[0].Name)
+		return nil, Denied("you may see %s, and not take it: ask its people for that (unvora manager grant)",
+			l.Items[0].Name)
 	}
 	return p.inv.CopyByID(ctx, id)
 }
