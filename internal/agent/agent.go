@@ -17,11 +17,10 @@ import (
 	"sync"
 	"time"
 
-	"unvora.example/unvora/internal/agent/driver"
-
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/internal/agent/do"
 	"unvora.example/unvora/internal/agent/door"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/agent/sight"
 	"unvora.example/unvora/internal/agent/task"

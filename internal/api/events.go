@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/gin-contrib/sse"
-
 	"github.com/gin-gonic/gin"
 
 	openapi "unvora.example/unvora/api"

@@ -3,10 +3,9 @@ package api
 import (
 	"net/http"
 
-	openapi "unvora.example/unvora/api"
-
 	"github.com/gin-gonic/gin"
 
+	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work/away/foreign"
 	"unvora.example/unvora/internal/work/away/peer"

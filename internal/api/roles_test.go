@@ -15,6 +15,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
@@ -24,8 +25,6 @@ import (
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/inventory/pgtest"
 	"unvora.example/unvora/internal/work"
-
-	"github.com/jackc/pgx/v5"
 )
 
 var database string

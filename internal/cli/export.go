@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 

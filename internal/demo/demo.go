@@ -20,9 +20,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
-
 	"github.com/BurntSushi/toml"
+	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/sys/unix"
 
 	openapi "unvora.example/unvora/api"

@@ -14,7 +14,6 @@ import (
 	"syscall"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"github.com/jackc/pgx/v5"
 )
 

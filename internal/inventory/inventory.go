@@ -16,7 +16,6 @@ import (
 	"unicode/utf8"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-
 	"github.com/riverqueue/river"
 	"golang.org/x/sync/errgroup"
 

@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"github.com/google/uuid"
-
 	"github.com/jackc/pgx/v5"
 
 	"unvora.example/unvora/internal/hostlink"

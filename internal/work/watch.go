@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"github.com/google/uuid"
 
 	"unvora.example/unvora/internal/hostlink"

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,8 +17,6 @@ import (
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
-
-	"net/http"
 )
 
 // register measures folders whose files stay, through the service: the API is

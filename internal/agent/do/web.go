@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"golang.org/x/sync/singleflight"
 
 	"unvora.example/unvora/core/ovf"

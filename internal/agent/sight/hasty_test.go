@@ -6,11 +6,11 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
-	"unvora.example/unvora/internal/agent/driver"
 
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/internal/agent/agenttest"
+	"unvora.example/unvora/internal/agent/driver"
 )
 
 // still is a driver that stands still where one machine is concerned.

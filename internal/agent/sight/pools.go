@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-
 	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/disk"
