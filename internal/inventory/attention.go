@@ -494,68 +494,9 @@ func (inv *Inventory) longUnseen(ctx context.Context) ([]AttentionItem, error) {
 	return items, err
 }
 
-// heldJobs are those that could not go on, or could not be undone.
-func (inv *Inventory) heldJobs(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'held' and held_for <> ''
-		order by id limit $1`, mostOfACause)
-	var items []AttentionItem
-	for _, j := range list {
-		i := AttentionItem{ID: "held-job:" + j.ID.String(), Cause: CauseHeldJob, Subject: j.Operation + " " + j.Subject,
-			Copies: []uuid.UUID{}, Since: since(j.CreatedAt), Evidence: strings.TrimSuffix(j.HeldFor, ".") + ".",
-			Recommended: "Let it try again now", Act: &Act{Do: ActResume, Copies: []string{j.ID.String()}}}
-		if !j.Back {
-			i.Evidence += " It is past its point of no return, and can only go on."
-		}
-		if j.RetryAt != nil {
-			i.Evidence += fmt.Sprintf(" It is tried again at %s.", j.RetryAt.UTC().Format("15:04:05 MST"))
-		}
-		items = append(items, i)
-	}
-	return items, err
-}
-
 // ClientSilence is how long nothing may be heard of the computer that a job
 // waits for until somebody is told.
 const ClientSilence = time.Minute
-
-func (inv *Inventory) clientsAway(ctx context.Context) ([]AttentionItem, error) {
-	list, err := rows[Job](ctx, inv.Pool, jobSQL+` where state = 'working' and needs_client
-		and client_at < now() - make_interval(secs => $2) order by id limit $1`, mostOfACause, ClientSilence.Seconds())
-	var items []AttentionItem
-	for _, j := range list {
-		items = append(items, AttentionItem{ID: "client-away:" + j.ID.String(), Cause: CauseClientAway,
-			Subject: j.Operation + " " + j.Subject, Copies: []uuid.UUID{}, Since: j.ClientAt,
-			Evidence: fmt.Sprintf("It waits for the computer of %s, of which nothing was heard since %s. Nine minutes "+
-				"after that it is undone.", j.UserName, j.ClientAt.UTC().Format("15:04:05 MST")),
-			Recommended: "Go on there (unvora jobs resume " + j.ID.String() +
-				" FILE), or cancel the job: unvora jobs cancel " +
-				j.ID.String()})
-	}
-	return items, err
-}
-
-// Of what another Unvora reads, those who asked for it there are told.
-func (inv *Inventory) failedJobs(ctx context.Context) ([]AttentionItem, error) {
-	type line struct {
-		ID                               uuid.UUID
-		Operation, Subject, Error, State string
-		FinishedAt                       *time.Time
-	}
-	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at
-		from jobs j where j.state = 'failed' and j.operation <> 'lend'
-		and j.finished_at > now() - make_interval(secs => $2)
-		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject
-		and k.created_at > j.created_at and k.state = 'done')
-		order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
-	var items []AttentionItem
-	for _, l := range list {
-		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: CauseFailedJob,
-			Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
-			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again",
-			Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}})
-	}
-	return items, err
-}
 
 func (inv *Inventory) unreadFolders(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
