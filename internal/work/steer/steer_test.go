@@ -465,3 +465,71 @@ func TestStuckJob(t *testing.T) {
 	stop()
 	require.NoError(t, <-ended)
 }
+
+// TestLend: a reading by another Unvora goes as far as that tells, and ends as that says, or when it says nothing.
+func TestLend(t *testing.T) {
+	b := newBench(t)
+	m := &inventory.Manager{ID: inventory.NewID(), Name: "island", Kind: inventory.ManagerUnvora,
+		Address: "island.example:7489"}
+	require.NoError(t, b.inv.AddManager(b.ctx, m, "robin"))
+	lend := func(theirs string) *inventory.Job {
+		j := b.job(plan.Lend{Copy: inventory.NewID().String()})
+		require.NoError(t, b.inv.InTx(b.ctx, func(tx pgx.Tx) error {
+			return inventory.In(tx).AddLent(b.ctx, j.ID, m.ID, theirs)
+		}))
+		return j
+	}
+	j := lend("one")
+	waits, err := b.tick(j)
+	require.NoError(t, err)
+	require.True(t, waits)
+	require.NoError(t, b.inv.TellLent(b.ctx, j.ID, 7))
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.EqualValues(t, 7, b.now(j).Steps[0].Done)
+	require.Equal(t, "working: working", states(b.now(j)))
+	require.NoError(t, b.inv.EndLent(b.ctx, j.ID, true, ""))
+	waits, err = b.tick(j)
+	require.NoError(t, err)
+	require.False(t, waits)
+	require.Equal(t, "done: done", states(b.now(j)))
+	require.EqualValues(t, 7, b.now(j).Steps[0].Done)
+
+	j = lend("two")
+	require.NoError(t, b.inv.EndLent(b.ctx, j.ID, false, "the drive there is full"))
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.Equal(t, "failed: undone", states(b.now(j)))
+	require.Contains(t, b.now(j).Error, "the drive there is full")
+
+	j = lend("three")
+	for after, want := range map[string]string{"14 minutes": "working: working", "16 minutes": "failed: undone"} {
+		j := j
+		if after == "16 minutes" {
+			j = lend("four")
+		}
+		_, err = b.inv.Pool.Exec(b.ctx, `update lent set at = now() - $2::text::interval where job_id = $1`, j.ID, after)
+		require.NoError(t, err)
+		_, err = b.tick(j)
+		require.NoError(t, err)
+		require.Equal(t, want, states(b.now(j)), after)
+	}
+	j = b.job(plan.Lend{Copy: inventory.NewID().String()})
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.Contains(t, b.now(j).Error, "the other Unvora was dropped")
+}
+
+// TestHoldBetween: a job that is held between two steps, or in one of the service's own, has no task to stop.
+func TestHoldBetween(t *testing.T) {
+	b := newBench(t)
+	j := b.job(mend)
+	_, err := b.s.Hold(b.ctx, j.ID.String(), "robin")
+	require.NoError(t, err)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.Equal(t, "held: waiting", states(b.now(j)))
+	require.Empty(t, b.agent.says())
+	b.resume(j)
+	require.Equal(t, "done: done", states(b.now(j)))
+}
