@@ -105,7 +105,8 @@ func TestPackageSize(t *testing.T) {
 func TestIdentityOf(t *testing.T) {
 	require.Equal(t, identity.Keep, identityOf(chosen(nil)))
 	require.Equal(t, identity.Keep, identityOf(chosen(map[string]string{"mac": identity.Keep})))
-	require.Equal(t, identity.Renew, identityOf(chosen(map[string]string{"mac": identity.Renew, "uuid": identity.Keep})))
+	require.Equal(t, identity.Renew, identityOf(chosen(map[string]string{"mac": identity.Renew,
+		"uuid": identity.Keep})))
 }
 
 // TestClean: only a step that leaves nothing half-done when it is refused, and is the first that can't be taken back,

@@ -508,7 +508,8 @@ func TestLend(t *testing.T) {
 		if after == "16 minutes" {
 			j = lend("four")
 		}
-		_, err = b.inv.Pool.Exec(b.ctx, `update lent set at = now() - $2::text::interval where job_id = $1`, j.ID, after)
+		_, err = b.inv.Pool.Exec(b.ctx, `update lent set at = now() - $2::text::interval where job_id = $1`, j.ID,
+			after)
 		require.NoError(t, err)
 		_, err = b.tick(j)
 		require.NoError(t, err)
