@@ -42,8 +42,12 @@ func TestKills(t *testing.T) {
 	} {
 		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
 		t.Run(fmt.Sprintf("%d %s, %s at write %d", n, operation[0], victim, at), func(t *testing.T) {
-			db, err := pgx.Connect(t.Context(), address)
-			require.NoError(t, err)
+			var db *pgx.Conn
+			require.Eventually(t, func() bool { // a server that was killed may be on its way back
+				var err error
+				db, err = pgx.Connect(t.Context(), address)
+				return err == nil
+			}, waitFor, 200*time.Millisecond)
 			defer db.Close(context.WithoutCancel(t.Context()))
 			var base int64
 			require.NoError(t, db.QueryRow(t.Context(), `select count(*) from events`).Scan(&base))

@@ -2,8 +2,6 @@ package cimi_test
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -204,10 +202,12 @@ func TestPutThere(t *testing.T) {
 	config, err := cimi.TLS(cert)
 	require.NoError(t, err)
 	web := &http.Client{Transport: &http.Transport{TLSClientConfig: config}}
+	digest := cimi.ContentDigest(truth)
 	send := func(method, head, value string, body []byte) int {
 		req, err := http.NewRequest(method, at, bytes.NewReader(body))
 		require.NoError(t, err)
 		req.Header.Set(head, value)
+		req.Header.Set("Content-Digest", digest)
 		res, err := web.Do(req)
 		require.NoError(t, err)
 		res.Body.Close()
@@ -216,12 +216,16 @@ func TestPutThere(t *testing.T) {
 	require.Equal(t, http.StatusBadRequest, send(http.MethodPut, "Content-Range", "bytes x", truth))
 	require.Equal(t, http.StatusBadRequest, send(http.MethodPut, "Content-Range",
 		fmt.Sprintf("bytes 0-9/%d", len(truth)+1), truth))
+	digest = cimi.ContentDigest(truth[1:])
+	require.Equal(t, http.StatusBadRequest, send(http.MethodPut, "Content-Range",
+		fmt.Sprintf("bytes 0-%d/%d", len(truth)-1, len(truth)), truth), "a piece that is not what it is said to be")
+	digest = cimi.ContentDigest(truth)
 	require.Equal(t, http.StatusNoContent, send(http.MethodPut, "Content-Range",
 		fmt.Sprintf("bytes 0-%d/%d", len(truth)-1, len(truth)), truth))
-	require.Equal(t, http.StatusBadRequest, send(http.MethodPost, "Repr-Digest", "sha-256=:AAAA:", nil))
-	sum := sha256.Sum256(truth)
-	require.Equal(t, http.StatusNoContent, send(http.MethodPost, "Repr-Digest",
-		"sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":", nil))
+	require.Equal(t, http.StatusBadRequest, send(http.MethodPost, "Repr-Digest", "crc32c=:AAAA:", nil))
+	whole := cimi.NewWhole()
+	whole.Write(truth)
+	require.Equal(t, http.StatusNoContent, send(http.MethodPost, "Repr-Digest", whole.Digest(), nil))
 
 	v := cimi.VolumeCreate{Common: cimi.Common{Name: "x"}}
 	v.VolumeTemplate.VolumeImage.Href = room.ID

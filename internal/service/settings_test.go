@@ -14,7 +14,8 @@ func none(string) (string, bool) { return "", false }
 // its value is from.
 func TestInForce(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "unvora.toml")
-	require.NoError(t, os.WriteFile(file, []byte("listen = \"file:1\"\nkey_file = \"file.key\"\nlog_level = \"warn\"\n"),
+	require.NoError(t, os.WriteFile(file, []byte("listen = \"file:1\"\nkey_file = \"file.key\"\nlog_level = "+
+		"\"warn\"\n"),
 		0o600))
 	t.Setenv("UNVORA_LISTEN", "variable:1")
 	t.Setenv("UNVORA_KEY_FILE", "variable.key")
@@ -22,7 +23,8 @@ func TestInForce(t *testing.T) {
 	values, from, err := InForce(flag, file, true)
 	require.NoError(t, err)
 	for name, want := range map[string][2]string{"listen": {"flag:1", "--listen"},
-		"key-file": {"variable.key", "UNVORA_KEY_FILE"}, "log-level": {"warn", file}, "first-user": {"admin", "standard"}} {
+		"key-file": {"variable.key", "UNVORA_KEY_FILE"}, "log-level": {"warn", file},
+		"first-user": {"admin", "standard"}} {
 		require.Equal(t, want, [2]string{values[name], from[name]}, name)
 	}
 	require.Len(t, values, len(Settings))
@@ -44,7 +46,8 @@ func TestWrongFile(t *testing.T) {
 	require.ErrorContains(t, err, "none.toml")
 	_, _, err = InForce(none, filepath.Join(dir, "none.toml"), false)
 	require.NoError(t, err)
-	for text, says := range map[string]string{"lisssten = \"x\"": `there is no setting "lisssten"`, "listen = ": "line 1",
+	for text, says := range map[string]string{"lisssten = \"x\"": `there is no setting "lisssten"`,
+		"listen = ":  "line 1",
 		"listen = 7": "incompatible types"} {
 		file := filepath.Join(dir, "unvora.toml")
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))

@@ -2,10 +2,11 @@ package do
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/pem"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -25,6 +26,7 @@ import (
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/cimi"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -199,6 +201,7 @@ func TestSend(t *testing.T) {
 		require.Equal(t, len(truth), all)
 		_, err = io.ReadFull(r.Body, got[from:to+1])
 		require.NoError(t, err)
+		require.Equal(t, cimi.ContentDigest(got[from:to+1]), r.Header.Get("Content-Digest"))
 	}))
 	t.Cleanup(server.Close)
 	to := hostlink.WebDisk{URL: server.URL, Manager: "127.0.0.1",
@@ -207,8 +210,8 @@ func TestSend(t *testing.T) {
 		Folder: pool}, To: to}))
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	require.True(t, bytes.Equal(truth, got))
-	sum := sha256.Sum256(truth)
-	require.Equal(t, "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":", digest)
+	sum := crc32.Checksum(truth, crc32.MakeTable(crc32.Castagnoli))
+	require.Equal(t, "crc32c=:"+base64.StdEncoding.EncodeToString(binary.BigEndian.AppendUint32(nil, sum))+":", digest)
 	require.LessOrEqual(t, s.Done, int64(6<<20), "holes are not sent")
 
 	refuse = true

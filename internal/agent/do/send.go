@@ -3,8 +3,6 @@ package do
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"io"
 	"net/http"
@@ -13,13 +11,14 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/cimi"
 	"unvora.example/unvora/internal/hostlink"
 )
 
 const sendBytes = 4 << 20 // at once
 
-// doSend writes a disk, its whole chain applied, into an image at a manager: its
-// data, piece by piece, and at last the digest of the whole.
+// doSend writes a disk, its whole chain applied, into an image at a manager: its data, piece by piece, each with its
+// digest, and at last the sum of the whole.
 func doSend(ctx context.Context, t *run) (any, error) {
 	var p hostlink.SendTask
 	if err := t.Params(&p); err != nil {
@@ -41,7 +40,7 @@ func doSend(ctx context.Context, t *run) (any, error) {
 	}
 	defer c.Close()
 	size := c.Info().VirtualBytes
-	sum, sent := sha256.New(), int64(0)
+	sum, sent := cimi.NewWhole(), int64(0)
 	buf := make([]byte, sendBytes)
 	for at := int64(0); at < size; {
 		r, err := c.Map(at)
@@ -65,7 +64,7 @@ func doSend(ctx context.Context, t *run) (any, error) {
 		sum.Write(part)
 		at += n
 	}
-	head := http.Header{"Repr-Digest": {"sha-256=:" + base64.StdEncoding.EncodeToString(sum.Sum(nil)) + ":"}}
+	head := http.Header{"Repr-Digest": {sum.Digest()}}
 	if err := insist(ctx, client, http.MethodPost, p.To.URL, nil, head); err != nil {
 		return nil, err
 	}
@@ -73,9 +72,10 @@ func doSend(ctx context.Context, t *run) (any, error) {
 }
 
 func put(ctx context.Context, client *http.Client, url string, part []byte, at, size int64) error {
-	return insist(ctx, client, http.MethodPut, url, part, http.Header{"Content-Range": {fmt.Sprintf("bytes %d-%d/%d",
-		at,
-		at+int64(len(part))-1, size)}})
+	return insist(ctx, client, http.MethodPut, url, part, http.Header{
+		"Content-Digest": {cimi.ContentDigest(part)},
+		"Content-Range":  {fmt.Sprintf("bytes %d-%d/%d", at, at+int64(len(part))-1, size)},
+	})
 }
 
 // insist asks again after a cut; a refusal is an error at once.

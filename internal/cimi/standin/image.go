@@ -146,15 +146,28 @@ func copyRaw(to, from string) error {
 	return err
 }
 
+// mostPiece is how many bytes are taken at once.
+const mostPiece = 16 << 20
+
 // receive writes a part of an image that is brought, as Content-Range says
 // (RFC 9110, 14.4).
-func (s *Server) receive(im *Image, contentRange string, body io.Reader) error {
+func (s *Server) receive(im *Image, contentRange, digest string, body io.Reader) error {
 	var from, to, all int64
 	if n, err := fmt.Sscanf(contentRange, "bytes %d-%d/%d", &from, &to, &all); n != 3 || err != nil {
 		return fmt.Errorf("Content-Range %q: want bytes FIRST-LAST/ALL", contentRange)
 	}
 	if all != im.Bytes || from < 0 || to < from || to >= all {
 		return fmt.Errorf("Content-Range %q does not fit into %d bytes", contentRange, im.Bytes)
+	}
+	if to-from >= mostPiece {
+		return fmt.Errorf("Content-Range %q is more than %d bytes at once", contentRange, mostPiece)
+	}
+	piece := make([]byte, to-from+1)
+	if _, err := io.ReadFull(body, piece); err != nil {
+		return err
+	}
+	if came := cimi.ContentDigest(piece); digest != came {
+		return fmt.Errorf("what came has the digest %s, it was said to be %q", came, digest)
 	}
 	f, err := os.OpenFile(s.imagePath(im.ID, ".upload"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
@@ -166,10 +179,7 @@ func (s *Server) receive(im *Image, contentRange string, body io.Reader) error {
 			return err
 		}
 	}
-	n, err := io.Copy(io.NewOffsetWriter(f, from), io.LimitReader(body, to-from+1))
-	if err == nil && n != to-from+1 {
-		err = io.ErrUnexpectedEOF
-	}
+	_, err = f.WriteAt(piece, from)
 	return err
 }
 
@@ -181,11 +191,11 @@ func (s *Server) received(im *Image, digest string) error {
 		return err
 	}
 	defer f.Close()
-	sum, err := reprDigest(f)
-	if err != nil {
+	whole := cimi.NewWhole()
+	if _, err := io.Copy(whole, f); err != nil {
 		return err
 	}
-	if !strings.EqualFold(sum, strings.TrimSpace(digest)) {
+	if sum := whole.Digest(); sum != strings.TrimSpace(digest) {
 		return fmt.Errorf("what came has the digest %s, it was said to be %s", sum, digest)
 	}
 	if err := os.Rename(f.Name(), s.imagePath(im.ID, ".raw")); err != nil {

@@ -5,12 +5,10 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/subtle"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
-	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
@@ -500,20 +498,11 @@ func (s *Server) writeImage(w http.ResponseWriter, r *http.Request) error {
 	if r.Method == http.MethodPost {
 		err = s.received(i, r.Header.Get("Repr-Digest"))
 	} else {
-		err = s.receive(i, r.Header.Get("Content-Range"), r.Body)
+		err = s.receive(i, r.Header.Get("Content-Range"), r.Header.Get("Content-Digest"), r.Body)
 	}
 	if err != nil {
 		return refuse(http.StatusBadRequest, "%v", err)
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
-}
-
-// reprDigest of a whole, as RFC 9530 writes it.
-func reprDigest(r io.Reader) (string, error) {
-	h := sha256.New()
-	if _, err := io.Copy(h, r); err != nil {
-		return "", err
-	}
-	return "sha-256=:" + base64.StdEncoding.EncodeToString(h.Sum(nil)) + ":", nil
 }

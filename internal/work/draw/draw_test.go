@@ -16,7 +16,8 @@ import (
 	"unvora.example/unvora/internal/inventory"
 )
 
-// TestTable: every operation has its words, a request of its own type, and the same fields as its shape in the contract.
+// TestTable: every operation has its words, a request of its own type, and the same fields as its shape in the
+// contract.
 func TestTable(t *testing.T) {
 	spec, err := openapi.GetSpec()
 	require.NoError(t, err)
@@ -70,7 +71,8 @@ func TestParse(t *testing.T) {
 		"answers":{"state.running":"stop"},"takeRecommended":true}`))
 	require.NoError(t, err)
 	require.Equal(t, &Delist{Asked: Asked{Operation: "delist", Note: "old", TakeRecommended: true,
-		Answers: plan.Answers{"state.running": "stop"}}, Copies: Copies{[]string{"gannet/tide-gauge"}}, Trash: true}, req)
+		Answers: plan.Answers{"state.running": "stop"}}, Copies: Copies{[]string{"gannet/tide-gauge"}}, Trash: true},
+		req)
 	require.Equal(t, "old", NoteOf(req))
 	As(req, Caller{Name: "robin", Operator: true})
 	require.Equal(t, Caller{Name: "robin", Operator: true}, CallerOf(req))
@@ -121,7 +123,8 @@ func TestBegin(t *testing.T) {
 
 // TestCheckRole: what changes a host for all its machines is for administrators.
 func TestCheckRole(t *testing.T) {
-	d := &Drawn{Plan: &plan.Plan{Steps: []plan.Step{{Kind: plan.KindPlace}, {Kind: plan.KindMakeSwitch, What: "Make lab"}}}}
+	d := &Drawn{Plan: &plan.Plan{Steps: []plan.Step{{Kind: plan.KindPlace},
+		{Kind: plan.KindMakeSwitch, What: "Make lab"}}}}
 	require.NoError(t, d.CheckRole(Caller{Operator: true, Administrator: true}))
 	var denied *Denied
 	require.ErrorAs(t, d.CheckRole(Caller{Operator: true}), &denied)
@@ -136,5 +139,6 @@ func TestHoldPlaces(t *testing.T) {
 		{Host: "gannet", Do: &plan.Alter{Folder: "/reef/tide-gauge"}}, {Host: "gannet", Do: &plan.Mend{Path: "/x"}},
 		{Host: "petrel", Do: &plan.Place{PoolID: "p1", Name: "tide-gauge"}}}}}
 	d.holdPlaces()
-	require.Equal(t, []string{"copy:1", "path:gannet:/reef/tide-gauge", inventory.FolderKey("p1", "tide-gauge")}, d.Holds)
+	require.Equal(t, []string{"copy:1", "path:gannet:/reef/tide-gauge", inventory.FolderKey("p1", "tide-gauge")},
+		d.Holds)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -105,9 +106,17 @@ func (r *run) undoThere(ctx context.Context) (err error) {
 	return place.Undo(ctx, &away.Step{Job: r.j, Step: r.s, Again: true})
 }
 
-// done ends a job that was carried out; the hosts are looked at behind it.
+// done ends a job that was carried out. What was made at a manager is known only once the manager is looked at, so that
+// is done before the end, within a bound; our own hosts are looked at behind it.
 func (s *Steerer) done(ctx context.Context, j *inventory.Job) error {
 	hosts := s.forgotten(ctx, j)
+	hosts = slices.DeleteFunc(hosts, func(h *inventory.Host) bool {
+		if h.ManagerID == nil {
+			return false
+		}
+		s.look(ctx, j, h, managerTime)
+		return true
+	})
 	if err := s.Ended(ctx, j); err != nil {
 		return err
 	}
@@ -119,10 +128,11 @@ func (s *Steerer) done(ctx context.Context, j *inventory.Job) error {
 }
 
 // Bounds of what is done at a job's end: it waits for the agents to forget it
-// only so long, and for surveys not at all.
+// only so long, and for surveys of our own hosts not at all.
 const (
-	forgetTime = 3 * time.Second
-	surveyTime = time.Minute
+	forgetTime  = 3 * time.Second
+	managerTime = 20 * time.Second
+	surveyTime  = time.Minute
 )
 
 // forgotten lets the agents forget the job and returns the hosts that took part.
@@ -158,12 +168,15 @@ func (s *Steerer) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inv
 // lookAgain surveys hosts behind a job's end.
 func (s *Steerer) lookAgain(j *inventory.Job, hosts []*inventory.Host) {
 	for _, h := range hosts {
-		s.background(func(ctx context.Context) {
-			ctx, stop := context.WithTimeout(ctx, surveyTime)
-			defer stop()
-			if err := s.Look(ctx, h); err != nil && ctx.Err() == nil {
-				s.log.Warn("look again after job", "job", j.ID, "host", h.Name, "error", err)
-			}
-		})
+		s.background(func(ctx context.Context) { s.look(ctx, j, h, surveyTime) })
+	}
+}
+
+// look surveys a host. One that does not answer is found out about by the next survey of all.
+func (s *Steerer) look(ctx context.Context, j *inventory.Job, h *inventory.Host, patience time.Duration) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	if err := s.Look(ctx, h); err != nil && ctx.Err() == nil {
+		s.log.Warn("look again after job", "job", j.ID, "host", h.Name, "error", err)
 	}
 }
