@@ -44,7 +44,7 @@ cover: setup console/dist/index.html  ## what the tests reach, with the processe
 
 lint: setup console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))" || { echo "not formatted: $$(gofmt -l $$(git ls-files '*.go' | grep -v gen.go))"; exit 1; }
-	go vet ./...
+	go vet -tags long,shots ./...
 	go tool staticcheck ./...
 	go tool errcheck -ignoretests -exclude scripts/errcheck.txt ./...
 	cd console && npm run --silent lint
@@ -62,7 +62,7 @@ docs:  ## the reference, from the code
 	go run ./internal/cli/reference docs
 
 docs-shots: setup build  ## screenshots anew, from the demo
-	go test -count=1 ./tests -run 'TestConsole|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
+	go test -count=1 -tags shots ./tests -run 'TestConsole|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
 
 bench: setup build  ## ratios against plain tools
 	go run ./tests/bench

@@ -106,7 +106,7 @@ func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	killed := 0
-	for at := int64(30 << 20); killed < len(victims); {
+	for at := int64(18 << 20); killed < len(victims); {
 		select {
 		case err := <-ended:
 			t.Fatalf("it was over (%v) before %s could be killed:\n%s", err, victims[killed], &out)
@@ -115,7 +115,7 @@ func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
 		if done := moved(e, args[2]) - before; done > at {
 			kill(t, e, victims[killed])
 			killed++
-			at = done + 30<<20
+			at = done + 18<<20
 		}
 	}
 	select {
@@ -139,7 +139,7 @@ func kill(t *testing.T, e *estate, name string) {
 func TestCrash(t *testing.T) {
 	e := ownEstate(t)
 	file := tempFile(t, "wave-model.ova")
-	bigPackage(t, file, "wave-model", 240)
+	bigPackage(t, file, "wave-model", 160)
 	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
 	check := func(t *testing.T, name string) {
 		c := get[openapi.Copy](t, e, "copies", name)
@@ -208,7 +208,7 @@ func unpacked(t testing.TB, file string) string {
 func TestClientGone(t *testing.T) {
 	e := ownEstate(t)
 	file, other := tempFile(t, "wave-model.ova"), tempFile(t, "other.ova")
-	bigPackage(t, file, "wave-model", 300)
+	bigPackage(t, file, "wave-model", 160)
 	bigPackage(t, other, "wave-other", 3)
 	truth := judge(t, "vmdk", unpacked(t, file)).sum(t)
 	killed := func(args ...string) (job string) {

@@ -40,3 +40,9 @@ func Kinds() []string { return slices.Collect(maps.Keys(rows)) }
 
 // InService tells whether the row of a kind carries it out in the service.
 func InService(kind string) bool { return rows[kind].service != nil }
+
+// Later queues a job's next tick, which nothing has to be waited for.
+func (s *Steerer) Later(id uuid.UUID, epoch int64) { s.later(id, epoch, func(context.Context) {}) }
+
+// Lost tells whether a tick of the job has got lost.
+func (s *Steerer) Lost(id uuid.UUID) bool { return s.desk.lost(id) }

@@ -534,3 +534,17 @@ func TestHoldBetween(t *testing.T) {
 	b.resume(j)
 	require.Equal(t, "done: done", states(b.now(j)))
 }
+
+// TestDatabaseAway: a tick that could not be queued is known to be lost at once, so that the job goes on as soon as the
+// database is back.
+func TestDatabaseAway(t *testing.T) {
+	b := newBench(t)
+	j := b.job(mend)
+	b.s.Later(j.ID, j.Epoch)
+	b.s.Settled()
+	require.False(t, b.s.Lost(j.ID))
+	b.inv.Close()
+	b.s.Later(j.ID, j.Epoch)
+	b.s.Settled()
+	require.True(t, b.s.Lost(j.ID))
+}

@@ -32,8 +32,10 @@ func (s *Steerer) later(id uuid.UUID, epoch int64, until wait) {
 		defer stop()
 		if _, err := s.river.Insert(ctx, steerArgs{id.String(), epoch}, nil); err != nil {
 			s.log.Warn("queue job", "job", id, "error", err)
+			s.desk.leave(id, time.Now()) // the watch queues it as soon as the database is back
+			return
 		}
-		s.desk.leave(id, time.Now().Add(tickLost)) // queued, or found by the watch
+		s.desk.leave(id, time.Now().Add(tickLost))
 	})
 }
 
