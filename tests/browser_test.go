@@ -32,8 +32,7 @@ func browser(t *testing.T) context.Context {
 	t.Helper()
 	options := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
 	options = append(options, chromedp.ExecPath(need(t, "chromium", "chromium")), chromedp.NoSandbox,
-		chromedp.DisableGPU,
-		chromedp.WindowSize(1280, 800),
+		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()))

@@ -243,8 +243,7 @@ func TestCancel(t *testing.T) {
 	require.NoError(t, cmd.Start())
 	part := filepath.Join(dir, ".tide-gauge.ova.part")
 	require.Eventually(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 },
-		20*time.Second,
-		2*time.Millisecond)
+		20*time.Second, 2*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.Error(t, cmd.Wait())
 	require.Equal(t, 7, cmd.ProcessState.ExitCode())

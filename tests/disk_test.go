@@ -214,8 +214,7 @@ func TestDiskCopyKilled(t *testing.T) {
 		before := d.saved("archive-db.qcow2")
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute,
-			time.Millisecond,
-			"its journal was saved")
+			time.Millisecond, "its journal was saved")
 		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		cmd.Wait()

@@ -324,8 +324,7 @@ func TestDriveTravels(t *testing.T) {
 	}
 	require.NoError(t, os.Rename(here, e.dir+"/pulled-out"))
 	require.Eventually(t, func() bool { return state() == "gannet registered away" }, 30*time.Second,
-		200*time.Millisecond,
-		"kept, with its last sighting")
+		200*time.Millisecond, "kept, with its last sighting")
 	require.NoError(t, os.Rename(e.dir+"/pulled-out", there))
 	require.Eventually(t, func() bool { return state() == "petrel stray stopped" }, 30*time.Second,
 		200*time.Millisecond)

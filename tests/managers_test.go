@@ -114,8 +114,7 @@ func TestManager(t *testing.T) {
 		// What it is asked with lies sealed in the database, and is told nobody.
 		require.NotContains(t, e.ok(t, "managers", "mainland", "-o", "json"), kept.ManagerPassword)
 		db, err := pgx.Connect(t.Context(), fmt.Sprintf("postgres://unvora:%s@127.0.0.1:%d/unvora",
-			kept.DatabasePassword,
-			kept.DatabasePort))
+			kept.DatabasePassword, kept.DatabasePort))
 		require.NoError(t, err)
 		defer db.Close(t.Context())
 		var sealed, row string
@@ -143,8 +142,7 @@ func TestManager(t *testing.T) {
 
 	t.Run("import", func(t *testing.T) {
 		p := get[openapi.Plan](t, e, "import", "--from", "mainland", "--where", "state=stopped", "--host", "skua",
-			"--yes",
-			"--plan")
+			"--yes", "--plan")
 		require.Equal(t, []string{"dunlin@mainland/surge-forecast"}, p.Subjects)
 		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "skua", "--name", "surge", "--facet",
 			"mac=keep",
@@ -163,8 +161,7 @@ func TestManager(t *testing.T) {
 		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via",
 			"knot@mainland"), "--via names a host")
 		e.ok(t, "import", "--from", "mainland", "surge-forecast", "--host", "fulmar", "--via", "petrel", "--pool",
-			"ledge",
-			"--yes")
+			"ledge", "--yes")
 		require.Equal(t, e.volume(t, "surge-forecast-disk2"), e.diskOf(t, "vhdx", "fulmar/surge-forecast", 1))
 		require.NotEqual(t, c.Macs, get[openapi.Copy](t, e, "copies", "fulmar/surge-forecast").Macs)
 		require.Contains(t, e.told(t, 2, "import", "--from", "mainland", "surge-forecast", "--host", "gannet",
@@ -186,8 +183,7 @@ func TestManager(t *testing.T) {
 
 	t.Run("fetch ahead, and again", func(t *testing.T) {
 		args := []string{"import", "--from", "mainland", "--where", "name~swell-*", "--except", "nobody", "--host",
-			"petrel",
-			"--ahead", "--answer", "manager.running=moment"}
+			"petrel", "--ahead", "--answer", "manager.running=moment"}
 		e.ok(t, args...) // to another host first, where nothing is left of it
 		args[8] = "gannet"
 		e.ok(t, args...)

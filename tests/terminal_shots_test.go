@@ -93,8 +93,8 @@ func TestTerminalShots(t *testing.T) {
 	var all []string
 	for _, line := range []string{
 		"disk show training-07.vhdx", "disk reparent training-07.vhdx --parent parents/classroom.vhdx",
-		"disk check parents/classroom.vhdx --repair", "disk copy training-07.vhdx training-07.qcow2 --format qcow2 " +
-			"--verify",
+		"disk check parents/classroom.vhdx --repair", "disk copy training-07.vhdx " +
+			"training-07.qcow2 --format qcow2 --verify",
 		"disk sum training-07.vhdx training-07.qcow2",
 	} {
 		said := e.onTerminalIn(t, disks, "", strings.Fields(line)...)

@@ -138,8 +138,7 @@ func TestRules(t *testing.T) {
 			s.m.TPM, s.m.TPMKey, s.h.Keys, s.h.UnsavedKeys = "2.0", "desk", []string{"desk"}, []string{"desk"}
 		}, nil, nil},
 		{"host.no-acceleration", func(s *situation) { s.h.NoAcceleration = "switched off in the computer's firmware" },
-			nil,
-			nil},
+			nil, nil},
 	} {
 		for n, answer := range append([]string{""}, c.clears...) {
 			t.Run(fmt.Sprint(c.code, " ", answer, n), func(t *testing.T) {

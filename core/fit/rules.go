@@ -275,8 +275,7 @@ var Rules = []Rule{
 			}
 		}
 		f := Raise("size.class", m.Name, fmt.Sprintf("%d CPUs with %s of memory is none of the sizes in force: %s.",
-			m.CPUs,
-			Size(m.MemoryBytes), strings.Join(names, ", ")), nil)
+			m.CPUs, Size(m.MemoryBytes), strings.Join(names, ", ")), nil)
 		if near != nil {
 			f.Suggest("nearest", fmt.Sprintf("%s: %d CPUs, %s", near.Name, near.CPUs, Size(near.MemoryBytes)),
 				fmt.Sprintf("%d/%d", near.CPUs, near.MemoryBytes))

@@ -91,8 +91,8 @@ func Recognise(s Sighting, known []Known) Verdict {
 		for _, k := range known {
 			if k.ID == passport.Copy { // still at its own place: this one was copied by hand
 				score, list := Weigh(s.Signs(), k.Signs())
-				return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it bears the passport of a copy that is still " +
-					"elsewhere",
+				return Verdict{Lineage: k.Lineage, Parent: k.ID, Why: "it bears the passport of a " +
+					"copy that is still elsewhere",
 					Evidence: list, Score: score}
 			}
 		}

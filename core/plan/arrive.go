@@ -232,8 +232,7 @@ func (b *builder) owner(facts Arrival, req BringRequest, m *machine.Machine) str
 		switch {
 		case share.Machines > 0 && used.Machines+1 > share.Machines:
 			says = fmt.Sprintf("%s may have %s on %s and has %d.", owner, count(share.Machines, "machine"),
-				facts.Host.Name,
-				used.Machines)
+				facts.Host.Name, used.Machines)
 		case share.MemoryBytes > 0 && used.MemoryBytes+m.MemoryBytes > share.MemoryBytes:
 			says = fmt.Sprintf("The machines of %s may have %s of memory on %s; they have %s, and this one wants %s.",
 				owner,
@@ -328,17 +327,14 @@ func (b *builder) poolState(p PoolFacts, h HostFacts) {
 			"another pool.", p.Name, h.Name), nil), "")
 	case p.State == "resting":
 		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s",
-			p.Name,
-			another), nil), "")
+			p.Name, another), nil), "")
 	case p.State == "read-only":
 		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name,
-			h.Name,
-			another), nil), "")
+			h.Name, another), nil), "")
 	}
 	if p.Foreign != "" {
 		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the manager %s. %s", p.Name,
-			p.Foreign,
-			another), nil), "")
+			p.Foreign, another), nil), "")
 	}
 	if p.Ownerless {
 		b.raise(fit.Raise("pool.ownerless", p.Name, fmt.Sprintf("The file system of the pool %s keeps no owners of "+

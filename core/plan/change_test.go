@@ -139,8 +139,7 @@ func TestDelistSoundCopy(t *testing.T) {
 		copy := f.Copy
 		copy.Form, copy.State = c.form, c.state
 		p, err := plan.Delist(plan.DelistFacts{Copy: copy, Machine: f.Machine, Host: f.Host, Last: c.last}, c.trash,
-			nil,
-			true)
+			nil, true)
 		require.NoError(t, err)
 		require.Equal(t, c.want, outline(p), "%+v", c)
 	}

@@ -88,8 +88,7 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			to = settle(n, "", f)
 		case len(match.Likely) > 0:
 			f := fit.Raise("network.ambiguous", n.Name, fmt.Sprintf("Several switches of %s fit the network %s %s.",
-				h.Name,
-				n.Network, match.Why), detail)
+				h.Name, n.Network, match.Why), detail)
 			f.Suggest("switch", "Connect it to "+match.Switch, match.Switch)
 			f.Recommend("switch")
 			to = settle(n, "", f)

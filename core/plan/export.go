@@ -94,8 +94,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 				"package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
 		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s",
-			disks,
-			req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
+			disks, req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
 		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
 		if req.Piped {

@@ -83,8 +83,7 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 			format = x.facts.Format
 		}
 		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), to.at(x.disk.ID), "",
-			m.Name,
-			format))
+			m.Name, format))
 		staged[x.disk.ID] = x.disk.File
 		to.settle(x.disk, m.Name)
 	}

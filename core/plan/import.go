@@ -209,8 +209,7 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 	b.pathLength(folder, m, a.Host)
 	return []Step{
 		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name,
-			pool.Name,
-			a.Host.Name),
+			pool.Name, a.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
 				Besides: to.besides(m, staged)}},
 		{What: "Note the new copy in the inventory",

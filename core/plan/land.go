@@ -98,8 +98,7 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 			return nil, fmt.Errorf("%s has no pool %q; it has %s", h.Name, req.Pool, strings.Join(names, ", "))
 		}
 	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity},
-		h.Name,
-		pools, a.Landing); ok {
+		h.Name, pools, a.Landing); ok {
 		l.pool, found = called(name)
 		b.landedBy(m.Name, name, rule)
 	} else if at := slices.IndexFunc(h.Pools, usable); at >= 0 {
@@ -184,8 +183,7 @@ func (l *landed) formatOf(disk string, family fit.Family) (format string, asked 
 	}
 	if !family.Runs(format) {
 		return "", true, fmt.Errorf("hosts of the family %s run no disks of the format %q; they run %s", family.Name,
-			format,
-			strings.Join(family.Formats, ", "))
+			format, strings.Join(family.Formats, ", "))
 	}
 	return format, true, nil
 }

@@ -62,8 +62,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 		case "beside":
 			m.Name = f.Value()
 			choice[identity.MAC], choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew,
-				identity.Renew,
-				identity.Renew
+				identity.Renew, identity.Renew
 			do.Give = true
 		case "replace":
 			replace = o.Path

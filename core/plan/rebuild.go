@@ -51,8 +51,7 @@ func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool) (*Plan, 
 		says := fmt.Sprintf("Its folder %s is gone.", m.Folder)
 		if from != "" {
 			says += fmt.Sprintf(" It can be brought back from %s, as it was then: unvora import %s --host %s", from,
-				from,
-				h.Name)
+				from, h.Name)
 		}
 		b.raise(fit.Raise("rebuild.lost", m.Name, says, map[string]any{"copy": m.Copy}), "")
 	}

@@ -69,8 +69,7 @@ func TestRegisterFindings(t *testing.T) {
 			f.Folder.Machine, f.Folder.Problem = nil, "there is no descriptor"
 		}, "", nil},
 		{"pool.read-only", func(f *plan.RegisterFacts, _ *plan.BringRequest) { f.Host.Pools[0].State = "read-only" },
-			"",
-			nil},
+			"", nil},
 		{"pool.resting", func(f *plan.RegisterFacts, req *plan.BringRequest) {
 			f.Host.Pools[1].State, req.Files, req.Pool = "resting", plan.Copy, "harbour"
 		}, "", nil},
@@ -193,8 +192,7 @@ func TestRegisterFindings(t *testing.T) {
 			disk(f).Faults = []plan.DiskFault{{Code: "disk.in-use", Message: "open in another process"}}
 		}, "", nil},
 		{"disk.nothing-bootable", func(f *plan.RegisterFacts, _ *plan.BringRequest) { disk(f).Guest = &fit.Guest{} },
-			"",
-			nil},
+			"", nil},
 		{"disk.leftover-reference", func(f *plan.RegisterFacts, _ *plan.BringRequest) {
 			f.Folder.Machine.Devices = []machine.Device{{Kind: "cd", Name: "CD", File: "gone.iso"}}
 		}, "disk.leftover-reference=eject", nil},

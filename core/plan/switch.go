@@ -123,8 +123,8 @@ func checkSwitch(h HostFacts, s wiring.Switch) error {
 		}
 	}
 	if s.Segment == wiring.Quarantine && (s.Uplink != "" || s.Address != "") {
-		return fmt.Errorf("quarantine has no way out: a switch into it has neither an uplink nor an address of the " +
-			"host's own")
+		return fmt.Errorf("quarantine has no way out: a switch into it has " +
+			"neither an uplink nor an address of the host's own")
 	}
 	if s.Uplink == "" {
 		return nil

@@ -18,8 +18,9 @@ func init() {
 func (a *app) agentCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "agent FILE", Short: "Run the agent beside a hypervisor",
-		Long: "Run the agent of one host. FILE is its configuration: name, family, driver, pools,\nshelves and " +
-			"switches. Until it is added to an inventory it prints a one-time code\nfor: unvora host add.",
+		Long: "Run the agent of one host. FILE is its configuration: name, family, driver, pools,\n" +
+			"shelves and switches. Until it is added to an inventory it prints a one-time code\n" +
+			"for: unvora host add.",
 		Example: "  unvora agent /etc/unvora/agent.toml\n  unvora agent gannet.toml --log-level debug",
 		Args:    cobra.ExactArgs(1),
 	}

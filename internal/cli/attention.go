@@ -42,8 +42,7 @@ and carries out; or it is left as it is, with a reason and for a term.`,
 				fmt.Fprintf(a.out, "  %-3d %s\n      %s\n", n+1, a.paint(bold, i.Subject), i.Evidence)
 				if i.Left != nil {
 					fmt.Fprintf(a.out, "      %s\n", a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s",
-						i.Left.Who,
-						i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
+						i.Left.Who, i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
 				} else {
 					fmt.Fprintf(a.out, "      %s\n", a.paint(green, "→ "+i.Recommended))
 				}
@@ -87,8 +86,8 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "settle ITEM…",
 		Short: "Do what is recommended about items, each with its plan first",
 		Args:  cobra.MinimumNArgs(1),
-		Long: "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\nwhich means all " +
-			"of its items.",
+		Long: "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\n" +
+			"which means all of its items.",
 		Example: "  unvora attention settle 1\n  unvora attention settle hollow --yes"}
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -160,8 +159,8 @@ func (a *app) attentionLeaveCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "leave ITEM… --reason TEXT",
 		Short: "Leave items as they are, for a term",
 		Args:  cobra.MinimumNArgs(1),
-		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n  unvora attention leave twin " +
-			"--reason \"never run together\" --days 365"}
+		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n" +
+			"  unvora attention leave twin --reason \"never run together\" --days 365"}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept and shown (needed)")
 	cmd.Flags().IntVar(&days, "days", days, "after how many days it is shown again")
 	cmd.MarkFlagRequired("reason")
@@ -199,8 +198,8 @@ func (a *app) compareCmd() *cobra.Command {
 		Long: `How far two copies have grown apart: hardware, wiring, identity and disks. Of disks
 that share a layer only what lies above it is read. Where much would have to be read,
 their samples are compared instead, which takes no time; --exact reads it all.`,
-		Example: "  unvora compare petrel/chart-render gannet/chart-render\n  unvora compare training-01 training-02 " +
-			"--exact"},
+		Example: "  unvora compare petrel/chart-render gannet/chart-render\n" +
+			"  unvora compare training-01 training-02 --exact"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.Compare(cmd.Context(), &openapi.CompareParams{A: args[0], B: args[1], Exact: &exact})
 		}, func(args []string, v openapi.Comparison) {
@@ -288,8 +287,8 @@ func (a *app) recogniseCmd() *cobra.Command {
 		Short:             "Say what a copy that was found is; surveys keep to it",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeCopies(),
-		Example: "  unvora recognise gannet/chart-render --of petrel/chart-render\n  unvora recognise " +
-			"gannet/chart-render --of nothing --note \"another chart\""},
+		Example: "  unvora recognise gannet/chart-render --of petrel/chart-render\n" +
+			"  unvora recognise gannet/chart-render --of nothing --note \"another chart\""},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			if of == "nothing" {
 				of = ""

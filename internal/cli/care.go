@@ -50,8 +50,8 @@ func (a *app) hostCmd() *cobra.Command {
 		Example: "  unvora host add 127.0.0.1:7490 --code ABCD-…\n  unvora host rest fulmar"}
 	add := &cobra.Command{
 		Use: "add ADDRESS:PORT", Short: "Add a host by the one-time code that its agent prints",
-		Example: "  unvora host add 127.0.0.1:7490 --code K7QF-29XA-…\n  unvora host add gannet.skerrow.example:7490 " +
-			"--code K7QF-29XA-…", Args: cobra.ExactArgs(1),
+		Example: "  unvora host add 127.0.0.1:7490 --code K7QF-29XA-…\n" +
+			"  unvora host add gannet.skerrow.example:7490 --code K7QF-29XA-…", Args: cobra.ExactArgs(1),
 	}
 	code := add.Flags().String("code", "", "the code that the agent prints when it starts (needed)")
 	add.MarkFlagRequired("code")

@@ -43,8 +43,8 @@ func (a *app) changeCmd() *cobra.Command {
 	cmd := a.changing(&cobra.Command{Use: "change COPY",
 		Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
 		Args:  cobra.ExactArgs(1),
-		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n  unvora change skua/kiosk-visitor --drop " +
-			"\"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
+		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n" +
+			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
 			if name == "" && memory == "" && guest == "" && cpus == 0 &&
 				len(boot)+len(add)+len(drop)+len(addresses) == 0 {
@@ -148,8 +148,8 @@ func (a *app) diskCareCmds() []*cobra.Command {
 	attach := a.changing(&cobra.Command{Use: "attach COPY FILE",
 		Short: "Attach an existing disk to a copy, in addition or in place of another",
 		Args:  cobra.ExactArgs(2),
-		Example: "  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n  unvora disk attach tide-gauge " +
-			"reef/spare/repaired.qcow2 --in-place-of disk1 --plan"},
+		Example: "  unvora disk attach tide-gauge reef/spare/tides-2025.qcow2\n" +
+			"  unvora disk attach tide-gauge reef/spare/repaired.qcow2 --in-place-of disk1 --plan"},
 		"attached", func(args []string) (any, error) {
 			return openapi.AttachRequest{Operation: openapi.AttachRequestOperationAttach, Copies: args[:1],
 				File:      args[1],
@@ -168,8 +168,8 @@ func (a *app) diskCareCmds() []*cobra.Command {
 	adopt := &cobra.Command{Use: "adopt FILE --host HOST",
 		Short: "Take a loose disk or an ISO image into the inventory",
 		Args:  cobra.ExactArgs(1),
-		Example: "  unvora disk adopt reef/training-parent/classroom.qcow2 --host gannet\n  unvora disk adopt " +
-			"shoal/kiosk-visitor/visitor-guide.iso --host skua"}
+		Example: "  unvora disk adopt reef/training-parent/classroom.qcow2 --host gannet\n" +
+			"  unvora disk adopt shoal/kiosk-visitor/visitor-guide.iso --host skua"}
 	adopt.Flags().StringVar(&host, "host", "", "host that sees it (needed)")
 	adopt.MarkFlagRequired("host")
 	adopt.RegisterFlagCompletionFunc("host", a.completeHosts())
@@ -185,8 +185,7 @@ func (a *app) diskCareCmds() []*cobra.Command {
 		}
 		return a.print(d, func() {
 			fmt.Fprintf(a.out, "%s (%s, %s) is in the inventory. Attach it: unvora disk attach COPY %s\n", d.Name,
-				d.Format,
-				size(d.VirtualBytes), d.Path)
+				d.Format, size(d.VirtualBytes), d.Path)
 		})
 	}
 	letGo := &cobra.Command{Use: "let-go FILE",
@@ -267,8 +266,9 @@ func (a *app) markCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "mark LINEAGE [licence|reservation|nothing FACET]",
 		Short: "Say that a licence or reservation is bound to a facet of a lineage's identity",
 		Args:  cobra.RangeArgs(1, 3),
-		Example: "  unvora mark licence-desk licence mac\n  unvora mark licence-desk nothing mac\n  unvora mark " +
-			"licence-desk"}
+		Example: "  unvora mark licence-desk licence mac\n" +
+			"  unvora mark licence-desk nothing mac\n" +
+			"  unvora mark licence-desk"}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {

@@ -87,8 +87,8 @@ type shownParent struct {
 func (a *app) diskShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show FILE", Short: "What an image is, its chain of parents, and what is wrong with it",
-		Args: cobra.ExactArgs(1), Example: "  unvora disk show training-07.qcow2\n  unvora disk show " +
-			"training-07.qcow2 -o json",
+		Args: cobra.ExactArgs(1), Example: "  unvora disk show training-07.qcow2\n" +
+			"  unvora disk show training-07.qcow2 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := show(args[0])
 			if s == nil {
@@ -312,8 +312,8 @@ func (a *app) diskSumCmd() *cobra.Command {
 	var f following
 	cmd := &cobra.Command{
 		Use: "sum FILE…", Short: "SHA-256 of the bytes that the guest would see, whole chain applied",
-		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n  unvora disk sum " +
-			"tide-gauge.qcow2 tide-gauge.vmdk",
+		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n" +
+			"  unvora disk sum tide-gauge.qcow2 tide-gauge.vmdk",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			type sum struct {
 				SHA256 string `json:"sha256"`

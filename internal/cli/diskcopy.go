@@ -237,8 +237,8 @@ func (a *app) diskReparentCmd() *cobra.Command {
 		Long: `Tell a layer where its parent is now. Only the layer's header is written, never
 data. A parent that is not the one the layer was made on is refused, by its id, or
 by a fingerprint of its contents where the format states no id.`,
-		Example: "  unvora disk reparent sonar-lab.vhdx --parent /pools/ledge/base.vhdx\n  unvora disk reparent " +
-			"training-07.qcow2 --parent classroom.qcow2", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk reparent sonar-lab.vhdx --parent /pools/ledge/base.vhdx\n" +
+			"  unvora disk reparent training-07.qcow2 --parent classroom.qcow2", Args: cobra.ExactArgs(1),
 	}
 	parent := cmd.Flags().String("parent", "", "the parent's image")
 	anyway := cmd.Flags().Bool("anyway", false, "even if it is not the one the layer was made on: what the layer "+
@@ -271,8 +271,8 @@ func (a *app) diskLayerCmd() *cobra.Command {
 		Use: "layer NEW --parent P", Short: "Make an empty layer on an image, in milliseconds whatever its size",
 		Long: `Make an empty layer on an image, in milliseconds whatever its size. The parent must
 not be written to from then on.`,
-		Example: "  unvora disk layer training-13.qcow2 --parent classroom.qcow2\n  unvora disk layer trial.vhdx " +
-			"--parent licence-desk.vhdx", Args: cobra.ExactArgs(1),
+		Example: "  unvora disk layer training-13.qcow2 --parent classroom.qcow2\n" +
+			"  unvora disk layer trial.vhdx --parent licence-desk.vhdx", Args: cobra.ExactArgs(1),
 	}
 	parent := cmd.Flags().String("parent", "", "the image to stand on")
 	format := cmd.Flags().String("format", "", "format of the layer; that of the parent unless said, QCOW2 on a raw "+

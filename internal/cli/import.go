@@ -54,10 +54,10 @@ a host (reef/downloads/x.ova) or at an http(s) address; or it is one or more bar
 disk images, around which a machine is made: where they lie, or copied (--files).
 The plan comes first; open choices are asked on a terminal, and end the call with
 status 3 elsewhere.`,
-		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n  unvora import loft/tide-gauge.ova --host " +
-			"petrel " +
-			"--name tide-gauge-test --yes\n  unvora import --from petrel tide-probe --host skua --yes\n  unvora " +
-			"import --from mainland --where state=stopped --host gannet --plan",
+		Example: "  unvora import ./tide-gauge.ova --host petrel --plan\n" +
+			"  unvora import loft/tide-gauge.ova --host petrel --name tide-gauge-test --yes\n" +
+			"  unvora import --from petrel tide-probe --host skua --yes\n" +
+			"  unvora import --from mainland --where state=stopped --host gannet --plan",
 	}
 	o.flags(a, cmd)
 	cmd.Flags().StringVar(&files, "files", "", "what becomes of bare disks at the host: stay or copy")
@@ -228,8 +228,7 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 	for _, source := range sources[1:] {
 		if isLocal(source) != local {
 			return nil, usage("%s and %s: bare disks of one machine lie all on this computer, or all at the host",
-				sources[0],
-				source)
+				sources[0], source)
 		}
 	}
 	switch {

@@ -51,19 +51,17 @@ func (a *app) keysCmd() *cobra.Command {
 			Short:   "Seal all secrets with a new key, which takes the place of the key file",
 			Args:    cobra.NoArgs,
 			Example: "  unvora keys rotate file\n  unvora keys rotate file --key-file /var/lib/unvora/unvora.key",
-			Long: "Seal all secrets with a new key, which takes the place of the key file. Bring the new\nfile to " +
-				"every " +
-				"other service of the database. Whatever breaks it off, one of both files\nopens the database, and " +
-				"the next start finds out which.",
+			Long: "Seal all secrets with a new key, which takes the place of the key file. Bring the new\n" +
+				"file to every other service of the database. Whatever breaks it off, one of both files\n" +
+				"opens the database, and the next start finds out which.",
 			RunE: on(a.rotateFile)},
 		&cobra.Command{Use: "authority",
 			Short:   "Give every agent a certificate of a new authority",
 			Args:    cobra.NoArgs,
 			Example: "  unvora keys rotate authority\n  unvora keys rotate authority --file /etc/unvora/unvora.toml",
-			Long: "Give every agent a certificate of a new authority. All agents have to be there. Broken\noff, it " +
-				"goes on " +
-				"when it is asked for again, and services reach all agents meanwhile.\nOther Unvoras have to be " +
-				"paired with anew.",
+			Long: "Give every agent a certificate of a new authority. All agents have to be there. Broken\n" +
+				"off, it goes on when it is asked for again, and services reach all agents meanwhile.\n" +
+				"Other Unvoras have to be paired with anew.",
 			RunE: on(a.rotateAuthority)},
 	)
 	cmd.AddCommand(rotate)

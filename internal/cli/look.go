@@ -341,8 +341,7 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 	return a.print(k, func() {
 		fmt.Fprintf(a.out, "%s  %s, %s, at %s\n", a.paint(bold, k.Name), k.Form, a.state(k.State), place(k))
 		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id,
-			k.Lineage,
-			dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
+			k.Lineage, dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
 		m := k.Machine
 		if m == nil {
 			return
@@ -403,8 +402,8 @@ func (a *app) lineagesCmd() *cobra.Command {
 func (a *app) whereCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "where NAME", Short: "Draw a lineage: which copy lives where, made from which, running or not",
-		Long: "Draw the lineage of a machine as a tree: each copy stands below the one that it\nwas made " +
-			"from. NAME is that of the lineage or of any of its copies, or an id.",
+		Long: "Draw the lineage of a machine as a tree: each copy stands below the one that it\n" +
+			"was made from. NAME is that of the lineage or of any of its copies, or an id.",
 		Example:           "  unvora where tide-gauge\n  unvora where petrel/chart-render",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeCopies(),

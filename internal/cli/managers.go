@@ -52,8 +52,7 @@ func (a *app) managersCmd() *cobra.Command {
 			t := a.table("manager", "state", "speaks", "hosts", "machines", "last seen")
 			for _, m := range managers {
 				t.AppendRow([]any{a.paint(bold, m.Name), a.state(string(m.State)), speaks(m), orDash(hostsOf(m)),
-					m.Copies,
-					seenAt(m)})
+					m.Copies, seenAt(m)})
 			}
 			t.Render()
 			for _, m := range managers {
@@ -162,8 +161,8 @@ func (a *app) completeManagers() cobra.CompletionFunc {
 func (a *app) managerCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "manager",
 		Short: "Add, check, pair and drop other management servers",
-		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora " +
-			"manager check mainland"}
+		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n" +
+			"  unvora manager check mainland"}
 	cmd.AddCommand(a.managerAddCmd(), a.managerCheckCmd())
 	cmd.AddCommand(a.pairCmds()...)
 	cmd.AddCommand(calling(a, &cobra.Command{Use: "drop NAME",
@@ -189,8 +188,8 @@ func (a *app) managerAddCmd() *cobra.Command {
 URL of its cloud entry point. Its password, or token, is asked on a terminal, or read
 from UNVORA_MANAGER_SECRET; it is kept sealed and never shown again. A certificate
 that this computer does not know is told first, to be compared and trusted.`,
-		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n  unvora " +
-			"manager add mainland https://mainland.example:8443/cimi --use-token --trust sha256:4f1c…"}
+		Example: "  unvora manager add mainland https://mainland.example:8443/cimi --account skerrow\n" +
+			"  unvora manager add mainland https://mainland.example:8443/cimi --use-token --trust sha256:4f1c…"}
 	cmd.Flags().StringVar(&account, "account", "", "the account in whose name it is asked")
 	cmd.Flags().BoolVar(&token, "use-token", false, "it is asked with a token instead")
 	cmd.Flags().StringVar(&trust, "trust", "", "fingerprint of its certificate")
@@ -248,8 +247,7 @@ func (a *app) managerSecret(name string, token bool) (string, error) {
 
 func (a *app) managerCheckCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "check NAME",
-		Short: "Whether a manager can be used: name, port, certificate, account, version, rights, each by " +
-			"itself",
+		Short:             "Whether a manager can be used: name, port, certificate, account, version, rights, each by itself",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeManagers(),
 		Example:           "  unvora manager check mainland\n  unvora manager check mainland -o json"}
@@ -273,15 +271,14 @@ func (a *app) pairCmds() []*cobra.Command {
 	code := calling(a, &cobra.Command{Use: "code",
 		Short: "A one-time code for the people of another Unvora",
 		Args:  cobra.NoArgs,
-		Long: "A one-time code for the people of another Unvora, good for a quarter of an hour. Both\nsides give " +
-			"each other one: neither sees anything before both have paired.",
+		Long: "A one-time code for the people of another Unvora, good for a quarter of an hour. Both\n" +
+			"sides give each other one: neither sees anything before both have paired.",
 		Example: "  unvora manager code\n  unvora manager code -o json"},
 		func(c *caller, cmd *cobra.Command, _ []string) (*http.Response, error) {
 			return c.OfferPairing(cmd.Context())
 		}, func(_ []string, p openapi.Pairing) {
 			fmt.Fprintf(a.out, "There, within a quarter of an hour:\n  unvora manager pair NAME %s --code %s\n",
-				p.Address,
-				p.Code)
+				p.Address, p.Code)
 		})
 	var text string
 	g := openapi.Grants{See: new(string), Take: new(bool)}
@@ -294,8 +291,8 @@ func (a *app) pairCmds() []*cobra.Command {
 		Args:  cobra.ExactArgs(2),
 		Long: `Add another Unvora by the one-time code of its people; they do the same with a code
 of yours (unvora manager code). Each side says what the other may see and take.`,
-		Example: "  unvora manager pair island island.example:7489 --code K7QF-29XA-… --see all\n  unvora manager " +
-			"pair island island.example:7489 --code K7QF-29XA-… --see 'name~tide-*' --take"},
+		Example: "  unvora manager pair island island.example:7489 --code K7QF-29XA-… --see all\n" +
+			"  unvora manager pair island island.example:7489 --code K7QF-29XA-… --see 'name~tide-*' --take"},
 		func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.PairManager(cmd.Context(), openapi.PairManager{Name: args[0], Address: args[1], Code: text,
 				Grants: &g})
@@ -333,8 +330,9 @@ func (a *app) putBackCmd() *cobra.Command {
 		Long: `Give a machine back to the foreign manager that it came from, with its disks as they
 are here. The copy here stays. Where the machine that it came from is still there, it
 is put beside it, or, if you say so, in its place.`,
-		Example: "  unvora put-back gannet/surge-forecast --plan\n  unvora put-back gannet/surge-forecast --yes\n  " +
-			"unvora put-back tide-gauge --to mainland --wire 'NIC 1=research' --yes"}
+		Example: "  unvora put-back gannet/surge-forecast --plan\n" +
+			"  unvora put-back gannet/surge-forecast --yes\n" +
+			"  unvora put-back tide-gauge --to mainland --wire 'NIC 1=research' --yes"}
 	f := cmd.Flags()
 	f.StringVar(req.Manager, "to", "", "manager; the one that it came from, unless said")
 	f.StringVar(req.Name, "name", "", "the machine's name there; as here unless said")
@@ -356,8 +354,8 @@ func (a *app) standinCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "standin DIR",
 		Short: "Play a foreign manager that speaks CIMI, for trying things out",
 		Args:  cobra.ExactArgs(1),
-		Long: "Play a foreign management server: machines, volumes and networks from DIR/state.json,\nover HTTPS " +
-			"with a certificate of its own. The sample estate has one: mainland.",
+		Long: "Play a foreign management server: machines, volumes and networks from DIR/state.json,\n" +
+			"over HTTPS with a certificate of its own. The sample estate has one: mainland.",
 		Example: "  unvora standin .demo/managers/mainland\n  unvora standin ./trial --log-level debug"}
 	level := cmd.Flags().String("log-level", "info", "debug, info, warn or error")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

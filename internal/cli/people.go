@@ -190,8 +190,8 @@ func (a *app) userChangeCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "change NAME",
 		Short: "Change a password, one's own or another's, or a role",
 		Args:  cobra.ExactArgs(1),
-		Long: "Change a password or a role. For one's own password the present one is asked first.\nOther sessions " +
-			"of that user end.",
+		Long: "Change a password or a role. For one's own password the present one is asked first.\n" +
+			"Other sessions of that user end.",
 		Example: "  unvora user change robin --role viewer\n  unvora user change robin --password"}
 	role := cmd.Flags().String("role", "", "administrator, operator or viewer")
 	ask := cmd.Flags().Bool("password", false, "ask for a new password")

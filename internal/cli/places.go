@@ -68,8 +68,8 @@ func (a *app) hostCareCmds() []*cobra.Command {
 		Long: `Bring back what a host had before it was wiped and its agent installed anew: its
 switches, and the machines whose files are still there. What can't be brought back is
 named first. The rules of wiring and landing never were on the host.`,
-		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n  unvora host rebuild gannet --code " +
-			"K7QF-29XA-… --yes"}
+		Example: "  unvora host rebuild gannet --code K7QF-29XA-… --plan\n" +
+			"  unvora host rebuild gannet --code K7QF-29XA-… --yes"}
 	rebuild.Flags().StringVar(&code, "code", "", "the one-time code that the new agent prints; not needed to go on "+
 		"with "+
 		"a rebuilding")
@@ -150,8 +150,8 @@ func (a *app) poolCmd() *cobra.Command {
 	set(&cobra.Command{Use: "rest POOL",
 		Short: "Let a pool take nothing new; a drive can then be pulled out",
 		Args:  cobra.ExactArgs(1),
-		Long: "Let a pool take nothing new. Of a removable one nothing may run, and what its file\nsystem still " +
-			"holds in memory is written out, so that the drive can be pulled out.",
+		Long: "Let a pool take nothing new. Of a removable one nothing may run, and what its file\n" +
+			"system still holds in memory is written out, so that the drive can be pulled out.",
 		Example: "  unvora pool rest kelp\n  unvora pool rest gannet/reef"},
 		func([]string) openapi.SetPoolJSONRequestBody {
 			return openapi.SetPoolJSONRequestBody{Resting: ptr(true)}
@@ -213,8 +213,8 @@ func (a *app) landingCmd() *cobra.Command {
 	set := &cobra.Command{Use: "set", Short: "Add a rule", Args: cobra.NoArgs,
 		Long: `Add a rule. Rules are tried in order; the first that has a pool with room wins, and
 of several pools the roomiest. --pool and --disk overrule them all.`,
-		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n  unvora landing set --kind disk " +
-			"--over 100GiB --label archive --host gannet"}
+		Example: "  unvora landing set --kind machine --label fast --keep 20GiB\n" +
+			"  unvora landing set --kind disk --over 100GiB --label archive --host gannet"}
 	f := set.Flags()
 	f.StringVar(&kind, "kind", "", "which files: machine, disk or media; any unless said")
 	f.StringVar(&over, "over", "", "only files of that capacity or more, such as 100GiB")
@@ -256,8 +256,8 @@ of several pools the roomiest. --pool and --disk overrule them all.`,
 func (a *app) switchCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "switch",
 		Short: "Make and drop virtual switches of hosts",
-		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora " +
-			"switch drop gannet visitors"}
+		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n" +
+			"  unvora switch drop gannet visitors"}
 	s, sw := &settling{}, openapi.NewSwitch{Segment: new(string), Vlan: new(int), Uplink: new(string),
 		Tagged:  new(bool),
 		Address: new(string)}
@@ -269,8 +269,8 @@ func (a *app) switchCmd() *cobra.Command {
 not, with an address of the host's own on it or without. Where that would take the
 address by which the host is reached, the plan says so; it is then done only for a
 minute, and stays if the host is reached again by then.`,
-		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n  unvora " +
-			"switch add petrel trial --segment quarantine --plan"}
+		Example: "  unvora switch add gannet visitors --segment visitors --vlan 40 --uplink port3 --tagged\n" +
+			"  unvora switch add petrel trial --segment quarantine --plan"}
 	f := add.Flags()
 	f.StringVar(sw.Segment, "segment", "", "segment that it reaches")
 	f.IntVar(sw.Vlan, "vlan", 0, "VLAN of the segment")

@@ -25,8 +25,8 @@ FOLDER is POOL/NAME (kelp/chart-render), a copy that a survey found
 (gannet/chart-render), or a path of the host. It need not have been exported by
 anybody: only the files are needed. Several folders are one job; their names then
 are a pattern: --name class-{nn}.`,
-		Example: "  unvora register kelp/chart-render --host gannet --identity renew --plan\n  unvora register " +
-			"kelp/chart-render --host petrel --files copy --name chart-test --yes",
+		Example: "  unvora register kelp/chart-render --host gannet --identity renew --plan\n" +
+			"  unvora register kelp/chart-render --host petrel --files copy --name chart-test --yes",
 		Args: cobra.MinimumNArgs(1),
 	}
 	o.flags(a, cmd)

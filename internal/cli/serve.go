@@ -31,8 +31,8 @@ func inForce(cmd *cobra.Command, file string) (values, from service.Values, err 
 func (a *app) serveCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service: inventory, jobs, API and console",
-		Long: "Run the service. Settings come from flags, then UNVORA_* variables, then unvora.toml.\nAny number of " +
-			"services may share one database.",
+		Long: "Run the service. Settings come from flags, then UNVORA_* variables, then unvora.toml.\n" +
+			"Any number of services may share one database.",
 		Example: "  unvora serve --database postgres://localhost/unvora\n  unvora serve --show-config",
 		Args:    cobra.NoArgs,
 	}

@@ -327,8 +327,7 @@ func (a *app) jobsCmd() *cobra.Command {
 			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
 			for _, j := range jobs {
 				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total),
-					j.User,
-					ago(j.CreatedAt)})
+					j.User, ago(j.CreatedAt)})
 			}
 			t.Render()
 		})
@@ -339,8 +338,8 @@ func (a *app) jobsCmd() *cobra.Command {
 	}{
 		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n",
 			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
-		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs resume %[1]s lets it go " +
-			"on.\n",
+		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs " +
+			"resume %[1]s lets it go on.\n",
 			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
 	} {
 		cmd.AddCommand(&cobra.Command{
@@ -368,8 +367,8 @@ func (a *app) resumeCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "resume ID [FILE]", Short: "Let a job that is held go on, or serve one that waits for this computer",
 		Args: cobra.RangeArgs(1, 2),
-		Long: "Let a job that is held go on. One that waits for this computer, because the command that\nstarted it " +
-			"has ended, is served by this one from now on, with the same FILE.",
+		Long: "Let a job that is held go on. One that waits for this computer, because the command that\n" +
+			"started it has ended, is served by this one from now on, with the same FILE.",
 		Example: "  unvora jobs resume 0199f3c2\n  unvora jobs resume 0199f3c2 ./wave-model.ova",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

@@ -93,8 +93,8 @@ func (a *app) wiringSetCmd() *cobra.Command {
 		Long: `Add a rule. With --segment alone it leads networks of that name or VLAN to a
 segment; with --switch it leads them, or a segment, to a switch. Rules are tried in
 order, and the first that fits wins.`,
-		Example: "  unvora wiring set --network \"Wet lab*\" --segment lab\n  unvora wiring set --segment visitors " +
-			"--switch quarantine --host gannet"}
+		Example: "  unvora wiring set --network \"Wet lab*\" --segment lab\n" +
+			"  unvora wiring set --segment visitors --switch quarantine --host gannet"}
 	f := cmd.Flags()
 	f.StringVar(r.Network, "network", "", "name of the network, * and ? stand for anything")
 	f.IntVar(r.Vlan, "vlan", 0, "VLAN of the network")
@@ -170,8 +170,7 @@ func (a *app) wiringTryCmd() *cobra.Command {
 				}
 			case t.Segment != "":
 				fmt.Fprintf(a.out, "%s belongs on the segment %s, %s; %s has no switch that reaches it\n", args[0],
-					t.Segment,
-					t.Why, host)
+					t.Segment, t.Why, host)
 			default:
 				fmt.Fprintf(a.out, "%s → nothing of %s: %s\n", args[0], host, t.Why)
 				if len(t.Likely) > 0 {
@@ -190,8 +189,8 @@ func (a *app) wiringSegmentCmd() *cobra.Command {
 		Args:  cobra.ExactArgs(2),
 		Long: `Say which subnet a segment has: fixed addresses are compared with it. With a range,
 addresses of it are given out to machines: --address "NIC 1=give".`,
-		Example: "  unvora wiring segment lab 192.0.2.0/24 --range 192.0.2.100-192.0.2.199\n  unvora wiring segment " +
-			"lab none",
+		Example: "  unvora wiring segment lab 192.0.2.0/24 --range 192.0.2.100-192.0.2.199\n" +
+			"  unvora wiring segment lab none",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -34,8 +34,7 @@ var mainland = []struct {
 }{
 	{sampleMachine{name: "surge-forecast", guest: debian, guestID: debianID, cpus: 4, memoryMiB: 8192,
 		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 32}, {id: "disk2", sizeMiB: 1024, dataMiB: 16}}},
-		"dunlin",
-		"laboratory", cimi.Stopped},
+		"dunlin", "laboratory", cimi.Stopped},
 	{sampleMachine{name: "swell-archive", guest: debian, guestID: debianID, cpus: 2, memoryMiB: 4096,
 		disks: []sampleDisk{{id: "disk1", sizeMiB: 1024, dataMiB: 24}}}, "dunlin", "laboratory", cimi.Started},
 	{sampleMachine{name: "ferry-notices", guest: debian, guestID: debianID, cpus: 1, memoryMiB: 2048,

@@ -148,8 +148,7 @@ func (pg *postgres) process(dir string, port int) process {
 		// a fast shutdown
 		name: "postgres", path: filepath.Join(pg.bin, "postgres"), credential: pg.credential, signal: syscall.SIGINT,
 		args: []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200",
-			"-c",
-			"log_min_messages=warning"},
+			"-c", "log_min_messages=warning"},
 		env: []string{"LC_ALL=C.UTF-8"},
 	}
 }

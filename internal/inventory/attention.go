@@ -453,8 +453,8 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, err
 	for _, c := range list {
 		items = append(items, AttentionItem{ID: "changed-package:" + c.ID.String(), Cause: CauseChangedPackage,
 			Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
-			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), and export its " +
-				"machine again"})
+			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), " +
+				"and export its machine again"})
 	}
 	return items, err
 }
@@ -509,8 +509,8 @@ func (inv *Inventory) unreadFolders(ctx context.Context) ([]AttentionItem, error
 	for _, l := range list {
 		items = append(items, AttentionItem{ID: "unread-folder:" + l.Host + ":" + l.Path, Cause: CauseUnreadFolder,
 			Subject: l.Host + ":" + l.Path, Copies: []uuid.UUID{}, Since: l.Since,
-			Evidence: "It could not be read in time: its drive or its server stands still. What was known of " +
-				"it stays.",
+			Evidence: "It could not be read in time: its drive or its " +
+				"server stands still. What was known of it stays.",
 			Recommended: "Look at the drive or the share there; the next survey tries again"})
 	}
 	return items, err

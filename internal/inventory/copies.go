@@ -62,15 +62,13 @@ var (
 func listOfCopies(machine string) listing[Copy] {
 	return listing[Copy]{
 		columns: `c.id, c.name, c.lineage_id, c.form, coalesce(h.name, '') as host, coalesce(p.name, '') as pool,
-			c.path,
-			coalesce(s.name, '') as shelf,
+			c.path, coalesce(s.name, '') as shelf,
 			coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id
 			order by n.position) as macs, c.addresses,
 			c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed,
 			greatest(c.last_seen, case
 			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked,
-			c.owner,
-			c.size_bytes,
+			c.owner, c.size_bytes,
  ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
 			c.shelf_id`,
 		from: `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left
@@ -424,8 +422,7 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 	}
 	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid,
 		state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked,
-		addresses,
-		owner, evidence, score, candidate_id, problem)
+		addresses, owner, evidence, score, candidate_id, problem)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15,
 		$16, $17,
 		now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22,

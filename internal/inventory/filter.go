@@ -123,8 +123,7 @@ func where(filter string, fields map[string]field, args *[]any) (conditions []st
 		}
 		if !ok || sql == "" {
 			return nil, fail("wrong", "filter %q: this list can't be filtered by %s%s; it can by %s", filter, t.Field,
-				t.Op,
-				strings.Join(slices.Sorted(maps.Keys(fields)), ", "))
+				t.Op, strings.Join(slices.Sorted(maps.Keys(fields)), ", "))
 		}
 		if f.check != nil {
 			if err := f.check(value); err != nil {

@@ -46,8 +46,7 @@ const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.
 var hostList = listing[Host]{
 	columns: `h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus,
 		h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
-		h.manager_id,
-			coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
+		h.manager_id, coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
 			(select count(*) from copies c where c.host_id = h.id and c.gone_at is null
 			and c.form <> 'package') as copies`,
 	from:   "hosts h",
@@ -447,15 +446,13 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			return err
 		}
 		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file,
-			rate,
-			foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+			rate, foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path,
 			state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate,
 			foreign_to = excluded.foreign_to, ownerless = excluded.ownerless
 			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file,
 			pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position,
-			excluded.path,
-			excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to,
+			excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to,
 			excluded.ownerless)`,
 			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign, p.Ownerless)
 		if err != nil {

@@ -205,8 +205,7 @@ type AheadAt struct {
 // AheadAt lists what was fetched ahead from a manager.
 func (inv *Inventory) AheadAt(ctx context.Context, m *Manager) ([]AheadAt, error) {
 	return rows[AheadAt](ctx, inv.Pool, `select a.copy_id, a.disk, a.host_id, h.name as host, a.pool_id, a.path,
-		a.image,
-		a.at, c.name from ahead a join hosts h on h.id = a.host_id join copies c on c.id = a.copy_id
+		a.image, a.at, c.name from ahead a join hosts h on h.id = a.host_id join copies c on c.id = a.copy_id
 		join hosts x on x.id = c.host_id where x.manager_id = $1 order by c.name, a.disk`, m.ID)
 }
 

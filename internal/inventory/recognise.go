@@ -104,8 +104,7 @@ func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.See
 			d.Samples = []disk.Sample{}
 		}
 		batch.Queue(`insert into copy_disks (copy_id, position, disk, path, image_id, virtual_bytes, layers, faults,
-			print,
-			samples, written_at, tails) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+			print, samples, written_at, tails) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
 			id, i, d.ID, d.Path, d.ImageID, d.VirtualBytes, d.Layers, d.Faults, prints[i], d.Samples, d.WrittenAt,
 			tails(d))
 		hashes, cells := hashesOf(d.Samples)
@@ -290,8 +289,7 @@ func (inv *Inventory) Ancestor(ctx context.Context, a, b uuid.UUID) (id string, 
 		where id = $1 union all select c.id, c.parent_id, depth + 1 from copies c join up on c.id = up.parent_id
 		where depth < 1000),
 		other(id, parent_id, depth) as (select id, parent_id, 0 from copies where id = $2 union all select c.id,
-		c.parent_id,
-		depth + 1 from copies c join other on c.id = other.parent_id where depth < 1000)
+		c.parent_id, depth + 1 from copies c join other on c.id = other.parent_id where depth < 1000)
 		select coalesce((select up.id::text from up join other on other.id = up.id order by up.depth limit 1),
 		'')`, a, b).Scan(&id)
 	return id, err

@@ -239,8 +239,7 @@ func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 			file_bytes, system, adopted_by, name) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
 			on conflict do nothing`,
 			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System,
-			d.AdoptedBy,
-			d.Name)
+			d.AdoptedBy, d.Name)
 		if err == nil && tag.RowsAffected() == 0 {
 			err = fail("taken", "%s is in the inventory already.", d.Path)
 		}

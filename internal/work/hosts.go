@@ -72,8 +72,7 @@ func (w *Work) enrol(ctx context.Context, name, address, code string, id uuid.UU
 		return nil, inventory.Wrong("The agent at %s refuses: %v.", address, err)
 	case hello.Protocol != hostlink.Protocol:
 		return nil, inventory.Wrong("The agent at %s speaks protocol %d, this service %d: update the older one.",
-			address,
-			hello.Protocol, hostlink.Protocol)
+			address, hello.Protocol, hostlink.Protocol)
 	}
 	if _, err := fit.FamilyByName(hello.Family); err != nil {
 		return nil, inventory.Wrong("The agent at %s: %v.", address, err)

@@ -174,8 +174,7 @@ func (b *bench) pgbench() (float64, error) {
 	}
 	cmd := exec.Command(found[len(found)-1], "-n", "-c", strconv.Itoa(loadClients), "-j", "2", "-t",
 		strconv.Itoa(loadLists/loadClients), "-f", script, "-h", "127.0.0.1", "-p", strconv.Itoa(kept.DatabasePort),
-		"-U",
-		"unvora", "unvora")
+		"-U", "unvora", "unvora")
 	cmd.Env = append(os.Environ(), "PGPASSWORD="+kept.DatabasePassword)
 	out, err := cmd.CombinedOutput()
 	if err != nil {

@@ -21,8 +21,8 @@ func (b *bench) managers() error {
 	err := b.pairs("import from a manager, disk with 512 MiB of data", "cp", 0,
 		func(n int) error { return b.client(append(from, "--name", name(n), "--yes")...) },
 		func(int) error {
-			return b.shell("cp --sparse=always e/managers/mainland/volumes/swell-archive-disk1.raw copy.raw && sync " +
-				"copy.raw")
+			return b.shell("cp --sparse=always e/managers/mainland/volumes/swell-archive-disk1.raw " +
+				"copy.raw && sync copy.raw")
 		},
 		func(n int) error {
 			return b.client("delist", "gannet/"+name(n), "--files", "trash", "--yes")

@@ -63,8 +63,7 @@ func (b *bench) register() error {
 		return err
 	}
 	b.row([]any{fmt.Sprintf("%d machines registered in one job, each", many), fmt.Sprintf("%.0f ms", secs*1000/many),
-		"",
-		"", "", "50 ms"})
+		"", "", "", "50 ms"})
 	return nil
 }
 

@@ -267,8 +267,7 @@ func Beside(path string, o Options, note func(name string)) disk.Opener {
 func (c *Chain) missing(at string, o Options) {
 	layer := c.Links[len(c.Links)-1]
 	f := Fault{Code: ParentMissing, Subject: layer.Path, Message: fmt.Sprintf("the parent of %s is not at %s",
-		layer.Path,
-		at)}
+		layer.Path, at)}
 	if !o.alone {
 		f.Candidate = candidate(layer, at, o)
 	}

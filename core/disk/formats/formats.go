@@ -59,8 +59,8 @@ var Table = []Format{
 		SameParent: true,
 		Reads: "monolithic sparse, stream-optimized, flat, descriptors with several extents (sparse and flat), grain " +
 			"directories redundant or not, layers by content id",
-		Writes: "one file of sparse grains, or a stream of compressed ones, or a descriptor and a flat file; layers " +
-			"on a VMDK",
+		Writes: "one file of sparse grains, or a stream of compressed " +
+			"ones, or a descriptor and a flat file; layers on a VMDK",
 		Probe:  func(head, _ []byte) bool { return vmdk.Probe(head) },
 		Open:   func(s disk.Source, o disk.Opener) (disk.Image, error) { return orNil(vmdk.Open(s, o)) },
 		Create: createVMDK, Resume: resumeVMDK,

@@ -42,8 +42,7 @@ func TestCheckAndRepair(t *testing.T) {
 			return p
 		}, "2 clusters (131072 bytes) are counted as used and nothing refers to them", true, true},
 		"counted too low": {func(p []byte) []byte { be.PutUint16(block(p)[2*4:], 0); return p }, "could go over them",
-			false,
-			true},
+			false, true},
 		"not its own":    {func(p []byte) []byte { l2(p)[0] &^= 0x80; return p }, "theirs alone", false, true},
 		"not closed":     {func(p []byte) []byte { p[79] |= 1; return p }, "not closed properly", false, true},
 		"marked corrupt": {func(p []byte) []byte { p[79] |= 2; return p }, "marked as corrupt", false, true},

@@ -51,8 +51,7 @@ func (i *Image) readSnapshots() ([]snapshot, error) {
 		if bytes > maxTableBytes || s.l1Offset < 0 || s.l1Offset%i.clusterBytes() != 0 ||
 			s.l1Offset > i.src.Size()-bytes {
 			return nil, disk.Damaged(at, "L1 table of snapshot %q, %d entries at byte %d, does not lie in the file",
-				s.Name,
-				s.l1Entries, s.l1Offset)
+				s.Name, s.l1Entries, s.l1Offset)
 		}
 		at += roundUp(int64(40+len(rest)), 8)
 		s.end = at
@@ -71,8 +70,7 @@ func (i *Image) Snapshot(ref string) (*Image, error) {
 		perTable := i.clusterBytes() * i.tableEntries()
 		if s.VirtualBytes < 0 || int64(s.l1Entries) < (s.VirtualBytes+perTable-1)/perTable {
 			return nil, disk.Damaged(i.snapshotsAt, "snapshot %q of %d bytes has an L1 table of only %d entries",
-				s.Name,
-				s.VirtualBytes, s.l1Entries)
+				s.Name, s.VirtualBytes, s.l1Entries)
 		}
 		l1, err := i.readL1(s.l1Offset, s.l1Entries)
 		if err != nil {

@@ -46,8 +46,7 @@ func CreateClusters(f disk.File, s disk.Spec, clusterBits uint32) (*Image, error
 	h.l1Entries = uint32(max(1, (s.VirtualBytes+perTable-1)/perTable))
 	if int64(h.l1Entries)*8 > maxTableBytes {
 		return nil, fmt.Errorf("%w: %d bytes of disk need larger clusters than %d bytes", disk.ErrTooLarge,
-			s.VirtualBytes,
-			cb)
+			s.VirtualBytes, cb)
 	}
 	h.l1Offset = cb
 	if err := f.Truncate(0); err != nil {

@@ -40,8 +40,7 @@ func Check(src disk.Source) ([]disk.Problem, error) {
 		end := at + i.bitmapBytes() + min(i.block, i.size-int64(n)*i.block)
 		if at < i.tableAt+int64(len(i.table))*4 || end > src.Size() {
 			ps.Damaged(i.tableAt+int64(n)*4, "block %d, guest bytes from %d, lies at byte %d: outside the file's data",
-				n,
-				int64(n)*i.block, at)
+				n, int64(n)*i.block, at)
 			continue
 		}
 		places = append(places, disk.Place{At: at, Length: end - at, Entry: n})

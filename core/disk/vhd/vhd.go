@@ -205,8 +205,7 @@ func parseHeader(raw []byte, at, size, fileBytes int64) (*header, error) {
 			(size+h.block-1)/h.block)
 	case h.tableAt < 0 || h.tableAt > fileBytes-int64(h.entries)*4:
 		return nil, disk.Damaged(at+16, "the allocation table of %d entries at byte %d does not lie in the file",
-			h.entries,
-			h.tableAt)
+			h.entries, h.tableAt)
 	}
 	return h, nil
 }

@@ -61,8 +61,7 @@ func parseDescriptor(text string) (descriptor, error) {
 			}
 			if err != nil || sectors > 1<<48 || at > 1<<48 || len(d.extents) == maxExtents {
 				return d, fmt.Errorf("%w: the extent in line %d of the descriptor is too large, or one too many",
-					disk.ErrDamaged,
-					line)
+					disk.ErrDamaged, line)
 			}
 			d.extents = append(d.extents, extentLine{sectors, m[2], m[3], at})
 			continue

@@ -111,8 +111,7 @@ func (f *StreamFeed) Next() (disk.Piece, error) {
 		}
 		if int64(lba) <= f.lastLBA {
 			return disk.Piece{}, fmt.Errorf("%w: that of sector %d comes after that of %d, at byte %d", ErrOrder, lba,
-				f.lastLBA,
-				start)
+				f.lastLBA, start)
 		}
 		f.lastLBA = int64(lba)
 		total := int(12+size) + pad(int(12+size))

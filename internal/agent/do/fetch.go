@@ -326,8 +326,7 @@ func (f *fetch) pump(ctx context.Context, target disk.Target, feed disk.Feed, re
 	}
 	if f.read != f.Entry.Size {
 		return ground.Refuse("package.truncated", "%s should have %d bytes and ends after %d", f.Entry.Name,
-			f.Entry.Size,
-			f.read)
+			f.Entry.Size, f.read)
 	}
 	return target.Finish()
 }

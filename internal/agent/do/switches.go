@@ -169,8 +169,7 @@ func doDropSwitch(_ context.Context, t *run) (any, error) {
 		for _, n := range m.NICs {
 			if n.Network == p.Switch.Name {
 				return nil, ground.Refuse("network.switch-in-use", "%s of %s is connected to the switch %s", n.Name,
-					m.Name,
-					n.Network)
+					m.Name, n.Network)
 			}
 		}
 	}

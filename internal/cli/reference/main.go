@@ -124,8 +124,7 @@ func evidence() string {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", w.Kind, points, w.Says)
 	}
 	fmt.Fprintf(&b, "\nFrom %d points on it is recognised; from %d on it is said to be unsure, and asked.\n",
-		lineage.Sure,
-		lineage.Unsure)
+		lineage.Sure, lineage.Unsure)
 	return b.String()
 }
 

@@ -128,8 +128,7 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 		switch {
 		case err == nil && c.HostID == nil:
 			return nil, nil, inventory.Wrong("The package %s lies on somebody's computer (%s): bring the file itself.",
-				c.Name,
-				c.Path)
+				c.Name, c.Path)
 		case err == nil:
 			if at, err = g.inv.Host(ctx, c.HostID.String()); err != nil {
 				return nil, nil, err

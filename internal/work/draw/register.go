@@ -155,8 +155,7 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 	}
 	if len(folder.Disks) == 0 && folder.Machine == nil {
 		return nil, inventory.Wrong("%s at %s holds neither a descriptor nor a disk image: %s.", l.at.Path,
-			l.at.Host.Name,
-			folder.Problem)
+			l.at.Host.Name, folder.Problem)
 	}
 	if _, err := uuid.Parse(l.ref); err == nil && l.at.Copy != nil { // an id says nothing to people
 		facts.Where = path.Join(l.at.Copy.Pool, path.Base(l.at.Path))

@@ -166,8 +166,7 @@ func unrecord(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
 		return err
 	}
 	return inventory.In(tx).ForgetCopy(ctx, inventory.RecordedCopy(do).String(), "", r.j.Operation+" undone",
-		r.j.UserName,
-		r.j.Note, r.j.ID.String())
+		r.j.UserName, r.j.Note, r.j.ID.String())
 }
 
 // forget notes that a copy is no longer there, or no longer listed.

@@ -233,8 +233,7 @@ func (f *step) takeImages(ctx context.Context) (time.Duration, error) {
 			return f.p.AskAgain, nil
 		case image.State != cimi.Available:
 			return 0, &away.Failure{Code: "", Message: fmt.Sprintf("%s could not make an image of %s: it is %s",
-				f.p.m.Name,
-				disk, strings.ToLower(image.State))}
+				f.p.m.Name, disk, strings.ToLower(image.State))}
 		}
 	}
 	return 0, nil

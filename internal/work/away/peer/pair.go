@@ -94,8 +94,8 @@ func (p *Peers) Pair(ctx context.Context, e Entry, user string) (*inventory.Mana
 	}
 	code, err := hostlink.ParseCode(e.Code)
 	if err != nil {
-		return nil, inventory.Wrong("This is no code that another Unvora gives: it has 8 groups of 4 letters and " +
-			"digits.")
+		return nil, inventory.Wrong("This is no code that another Unvora gives: " +
+			"it has 8 groups of 4 letters and digits.")
 	}
 	if _, _, err := net.SplitHostPort(e.Address); err != nil {
 		return nil, inventory.Wrong("%q is no address of another Unvora: it is HOST:PORT, as its people told with "+

@@ -35,8 +35,7 @@ func (p *place) Check(ctx context.Context) []reach.Check {
 		return c.List
 	}
 	conn, err := (&tls.Dialer{NetDialer: &net.Dialer{Timeout: reach.CheckPatience}, Config: p.tls}).DialContext(ctx,
-		"tcp",
-		p.m.Address)
+		"tcp", p.m.Address)
 	var authority *x509.Certificate
 	if err == nil {
 		state := conn.(*tls.Conn).ConnectionState()
