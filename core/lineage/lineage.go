@@ -45,7 +45,7 @@ type Known struct {
 	Name             string
 	Host, Pool, Path string
 	UUID             string
-	State            string // running, stopped, …
+	State            machine.State
 	Form             Form
 	LastSeen         time.Time
 	Present          bool // was still there when last looked for

@@ -270,7 +270,7 @@ func TestWriter(t *testing.T) {
 	p, err := s.Open()
 	require.NoError(t, err)
 	require.Empty(t, p.Deviations)
-	require.Equal(t, "ok", p.ManifestState())
+	require.EqualValues(t, "ok", p.ManifestState())
 
 	// Beyond USTAR's 8 GiB the size is written so that common readers take it.
 	for _, size := range []int64{8<<30 - 1, 8 << 30, 1 << 43} {
@@ -325,7 +325,7 @@ func TestFolderAndVerify(t *testing.T) {
 		}
 	}
 	require.Equal(t, 2, mismatches, "the descriptor and the disk")
-	require.Equal(t, "mismatch", o.ManifestState())
+	require.EqualValues(t, "mismatch", o.ManifestState())
 }
 
 func FuzzParse(f *testing.F) {

@@ -110,7 +110,7 @@ func TestParcels(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, name != "plain.ova", o.Packed)
 			require.NoError(t, o.Verify(t.Context(), nil))
-			require.Equal(t, "ok", o.ManifestState())
+			require.EqualValues(t, "ok", o.ManifestState())
 			e, ok := o.Entry("disk1.img")
 			require.True(t, ok)
 			src, err := o.Source(e)

@@ -31,8 +31,8 @@ func place(k lineage.Known) string {
 	if k.Host != "" {
 		s = k.Host + "/" + k.Name
 	}
-	if k.State != "" && k.State != "unknown" {
-		s += " (" + k.State + ")"
+	if k.State != "" && k.State != machine.Unknown {
+		s += " (" + string(k.State) + ")"
 	}
 	return s
 }
@@ -251,7 +251,7 @@ func (b *builder) owner(facts Arrival, req BringRequest, m *machine.Machine) str
 
 // host raises what keeps a host from taking something new.
 func (b *builder) host(h HostFacts) {
-	if h.State == "resting" {
+	if h.State == HostResting {
 		b.raise(fit.Raise("host.resting", h.Name, fmt.Sprintf("%s is set to rest and takes nothing new. Choose "+
 			"another "+
 			"host, or wake it: unvora host wake %s", h.Name, h.Name), nil), "")
@@ -270,7 +270,7 @@ func (b *builder) busy(subject, job string) {
 
 // reach raises what keeps a host from working on what it has.
 func (b *builder) reach(h HostFacts) {
-	if h.State == "unreachable" {
+	if h.State == HostUnreachable {
 		b.raise(fit.Raise("host.unreachable", h.Name, fmt.Sprintf("The agent on %s does not answer. Start it, or "+
 			"look at "+
 			"its log; then try again.", h.Name), nil), "")
@@ -322,13 +322,13 @@ func (b *builder) media(m *machine.Machine, there func(file string) bool) {
 func (b *builder) poolState(p PoolFacts, h HostFacts) {
 	another := "Choose another pool."
 	switch {
-	case p.State == "away":
+	case p.State == PoolAway:
 		b.raise(fit.Raise("pool.away", p.Name, fmt.Sprintf("The pool %s of %s is away now. Bring it back, or choose "+
 			"another pool.", p.Name, h.Name), nil), "")
-	case p.State == "resting":
+	case p.State == PoolResting:
 		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s",
 			p.Name, another), nil), "")
-	case p.State == "read-only":
+	case p.State == PoolReadOnly:
 		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name,
 			h.Name, another), nil), "")
 	}

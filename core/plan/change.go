@@ -54,7 +54,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	b.reach(facts.Host)
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
-	if facts.Copy.State == "away" {
+	if facts.Copy.State == machine.Away {
 		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
 	}
 	m := facts.Machine.Clone()
@@ -95,7 +95,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		}
 	}
 	stop := false
-	if facts.Copy.State == "running" {
+	if facts.Copy.State == machine.Running {
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.",
 			nil), "")
 		stop = f.Remedy() == "stop"

@@ -124,7 +124,7 @@ func TestDelistSoundCopy(t *testing.T) {
 	f := sound(t)
 	for _, c := range []struct {
 		form        lineage.Form
-		state       string
+		state       machine.State
 		trash, last bool
 		want        string
 	}{

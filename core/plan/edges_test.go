@@ -7,6 +7,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 )
@@ -34,7 +35,10 @@ func TestClockEdges(t *testing.T) {
 // ones go where all machines go.
 func TestGatherLands(t *testing.T) {
 	for name, c := range map[string]struct {
-		pool, state, files, wish, lands string
+		pool  string
+		state plan.PoolState
+
+		files, wish, lands string
 	}{
 		"beside the first disk":  {"p2", "ready", plan.Stay, "", "p2"},
 		"copied":                 {"p2", "ready", plan.Copy, "", "p1"},
@@ -171,7 +175,12 @@ func TestRunningCopyIsStopped(t *testing.T) {
 // TestPowerOfSoundCopies: what stands is started, what runs is stopped; what is so already takes no step.
 func TestPowerOfSoundCopies(t *testing.T) {
 	copy := sound(t).Copy
-	for _, c := range []struct{ operation, state, host, want string }{
+	for _, c := range []struct {
+		operation string
+		state     machine.State
+		host      plan.HostState
+		want      string
+	}{
 		{"start", "stopped", "up", " / start"}, {"start", "running", "up", " / "},
 		{"stop", "running", "up", " / stop"}, {"stop", "stopped", "up", " / "},
 		{"start", "stopped", "resting", " / start"}, {"stop", "running", "unreachable", "host.unreachable / stop"},

@@ -24,13 +24,13 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	subject := facts.Host.Name + "/" + facts.Copy.Name
 	p := &Plan{Operation: "export", Subjects: []string{subject}, Target: req.Place}
 
-	if facts.Host.State == "unreachable" {
+	if facts.Host.State == HostUnreachable {
 		b.raise(fit.Raise("host.unreachable", facts.Host.Name,
 			fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.",
 				facts.Host.Name), nil),
 			"")
 	}
-	if facts.PoolState == "away" {
+	if facts.PoolState == PoolAway {
 		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
 			"export "+
 			"another copy.", nil), "")
@@ -55,7 +55,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 
 	stop := false
-	if facts.Copy.State == "running" {
+	if facts.Copy.State == machine.Running {
 		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "")
 		stop = f.Remedy() == "stop"
@@ -74,7 +74,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		how := ""
 		if s.HostID != facts.Host.ID {
 			pack.FromHost, how = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
-			if s.HostState == "unreachable" {
+			if s.HostState == HostUnreachable {
 				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s "+
 					"is, does not "+
 					"answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")

@@ -17,7 +17,7 @@ import (
 // HostFacts is what is known of a host that takes part.
 type HostFacts struct {
 	ID, Name    string
-	State       string // up, resting, unreachable
+	State       HostState
 	CPUs        int
 	MemoryBytes int64
 	Family      fit.Family
@@ -40,7 +40,7 @@ func (h HostFacts) fit() fit.Host {
 // PoolFacts is a pool as that host sees it.
 type PoolFacts struct {
 	ID, Name, Path        string
-	State                 string // ready, resting, read-only, away, free
+	State                 PoolState
 	Labels                []string
 	Foreign               string // the manager that it belongs to; "" for none
 	MaxFile               int64  // bytes; 0: no bound known
@@ -54,7 +54,7 @@ type PoolFacts struct {
 type ShelfFacts struct {
 	ID, Name, Path   string
 	HostID, HostName string
-	HostState        string // up, resting, unreachable
+	HostState        HostState
 	FreeBytes        int64
 	Taken            map[string]bool // file names that are there
 }
@@ -62,7 +62,7 @@ type ShelfFacts struct {
 // ExportFacts is what Export is worked out from.
 type ExportFacts struct {
 	Copy      lineage.Known
-	PoolState string
+	PoolState PoolState
 	Machine   *machine.Machine // as last seen in its folder
 	Host      HostFacts
 	Shelf     *ShelfFacts // nil: to the caller's computer
@@ -128,7 +128,7 @@ type Folder struct {
 	Path       string           `json:"path"`
 	Pool       string           `json:"pool"` // id
 	Registered bool             `json:"registered"`
-	State      string           `json:"state"`
+	State      machine.State    `json:"state"`
 	Machine    *machine.Machine `json:"machine"` // nil: Problem says why
 	Descriptor string           `json:"descriptor"`
 	Problem    string           `json:"problem"`

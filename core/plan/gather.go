@@ -47,7 +47,7 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	wish := req.Pool
 	for _, q := range facts.Host.Pools {
-		if wish == "" && files == Stay && q.ID == facts.Folder.Pool && q.State == "ready" {
+		if wish == "" && files == Stay && q.ID == facts.Folder.Pool && q.State == PoolReady {
 			wish = q.Name // beside its first disk
 		}
 	}

@@ -60,7 +60,7 @@ func (b *builder) mediaPool(a Arrival, req BringRequest, l *landed, file string)
 }
 
 // usable tells whether files may land in a pool unasked.
-func usable(p PoolFacts) bool { return p.State == "ready" && !p.Removable && p.Foreign == "" }
+func usable(p PoolFacts) bool { return p.State == PoolReady && !p.Removable && p.Foreign == "" }
 
 // landing is the host's pools as the rules of landing see them.
 func (h HostFacts) landing() []landing.Pool {

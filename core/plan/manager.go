@@ -53,7 +53,7 @@ func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 				"moved.", a.When), nil), "")
 		}
 	}
-	if facts.Folder.State != "running" {
+	if facts.Folder.State != machine.Running {
 		return false
 	}
 	f := fit.Raise("manager.running", m.Name, fmt.Sprintf("It runs at %s, and its disks change while they are read.",

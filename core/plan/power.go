@@ -5,12 +5,13 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
 )
 
 // PowerFacts is what PowerOnOff is worked out from, for each copy.
 type PowerFacts struct {
 	Copy      lineage.Known
-	HostState string
+	HostState HostState
 	Busy      string
 	SameUUID  []lineage.Known // others with its machine UUID
 	SameMAC   []lineage.Known // others with one of its MACs
@@ -31,13 +32,13 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 		subject := f.Copy.Host + "/" + f.Copy.Name
 		p.Subjects = append(p.Subjects, subject)
 		b.tracked(f.Copy)
-		if f.HostState == "unreachable" {
+		if f.HostState == HostUnreachable {
 			b.raise(fit.Raise("host.unreachable", f.Copy.Host, fmt.Sprintf("The agent on %s does not answer. Start "+
 				"it, or "+
 				"look at its log; then try again.", f.Copy.Host), nil), "")
 		}
 		b.busy(subject, f.Busy)
-		if f.Copy.State == "away" {
+		if f.Copy.State == machine.Away {
 			b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
 		}
 		power := Power{Copy: f.Copy.ID, Folder: f.Copy.Path}
@@ -52,7 +53,7 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 					if f.Isolated { // nobody else sees it
 						break
 					}
-					if o.State == "running" || running[o.ID] {
+					if o.State == machine.Running || running[o.ID] {
 						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that "+
 							"one first, renew "+
 							"one of the two, or put all its NICs into quarantine.", twin.facet, place(o)),
@@ -62,7 +63,7 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 				}
 			}
 		}
-		if (f.Copy.State == "running") == (operation == "start") {
+		if (f.Copy.State == machine.Running) == (operation == "start") {
 			continue // it is so already
 		}
 		p.Steps = append(p.Steps, step)

@@ -16,7 +16,7 @@ type PutBackFacts struct {
 	Copy    lineage.Known
 	Machine *machine.Machine
 	Host    HostFacts // that has the copy
-	Pool    string    // state of its pool
+	Pool    PoolState
 	Manager string
 	There   HostFacts      // the manager's host; its networks are switches
 	Origin  *lineage.Known // the machine that is still there
@@ -33,7 +33,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	b.reach(facts.Host)
 	b.reach(facts.There)
 	b.busy(subject, facts.Busy)
-	if facts.Pool == "away" {
+	if facts.Pool == PoolAway {
 		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
 			"put "+
 			"another copy back.", nil), "")
@@ -69,7 +69,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 		}
 	}
 	stop := false
-	if facts.Copy.State == "running" {
+	if facts.Copy.State == machine.Running {
 		b.tracked(facts.Copy)
 		stop = b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil),
 			"").Remedy() == "stop"
@@ -97,7 +97,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	what := fmt.Sprintf("Have the machine %s made of them at %s", m.Name, facts.There.Name)
 	if replace != "" {
 		what += ", to take the place of the one that is there"
-		if o := facts.Origin; o.State == "running" { // no sooner than it has to
+		if o := facts.Origin; o.State == machine.Running { // no sooner than it has to
 			p.Steps = append(p.Steps, stopStep(facts.There.Name, o.Host+"/"+o.Name, Power{Copy: o.ID, Folder: o.Path}))
 		}
 	}

@@ -26,7 +26,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	b := newBuilder(req.Answers, req.TakeRecommended)
 	p := &Plan{Operation: "register", Subjects: []string{facts.Where}, Target: facts.Host.Name}
 	b.host(facts.Host)
-	if facts.From != nil && facts.From.State == "unreachable" {
+	if facts.From != nil && facts.From.State == HostUnreachable {
 		b.reach(*facts.From)
 	}
 	b.of = facts.Of
@@ -73,7 +73,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if facts.Manager != nil {
 		p.Operation = "import"
 		stop = b.managed(facts, m)
-	} else if facts.Folder.State == "running" {
+	} else if facts.Folder.State == machine.Running {
 		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are "+
 			"read.",
 			facts.Where), nil), "")

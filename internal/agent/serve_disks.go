@@ -51,7 +51,7 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " +
 			req.Path}
 	}
-	if a.Driver.State(t.Path) == "running" {
+	if a.Driver.State(t.Path) == machine.Running {
 		return ground.Refuse("state.running", "the machine runs; its disks change while they are read")
 	}
 	a.offers.Range(func(key, v any) bool {

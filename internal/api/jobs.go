@@ -81,7 +81,7 @@ func view(j *inventory.Job) jobView {
 		j.Steps = []inventory.Step{}
 	}
 	switch {
-	case j.State == "held" && j.HeldFor != "":
+	case j.State == inventory.JobHeld && j.HeldFor != "":
 		v.Error = gin.H{"code": j.HeldCode, "message": j.HeldFor}
 	case j.Error != "":
 		v.Error = gin.H{"code": j.ErrorCode, "message": j.Error}
@@ -89,13 +89,13 @@ func view(j *inventory.Job) jobView {
 	for _, s := range j.Steps {
 		v.Done += s.Done
 		v.Total += max(s.Bytes, s.Done)
-		if s.State == "working" && s.StartedAt != nil {
+		if s.State == inventory.StepWorking && s.StartedAt != nil {
 			if secs := time.Since(*s.StartedAt).Seconds(); secs > 0.5 {
 				v.BytesPerSecond = int64(float64(s.Done) / secs)
 			}
 		}
 	}
-	if v.BytesPerSecond > 0 && j.State == "working" {
+	if v.BytesPerSecond > 0 && j.State == inventory.JobWorking {
 		left := (v.Total - v.Done) / v.BytesPerSecond
 		v.SecondsLeft = &left
 	}
@@ -119,7 +119,7 @@ func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
 	if caller(c).Role != access.Administrator {
 		whose = &caller(c).Name
 	}
-	list, err := s.inv.Jobs(c, value(p.State), whose, limit, value(p.After))
+	list, err := s.inv.Jobs(c, inventory.JobState(value(p.State)), whose, limit, value(p.After))
 	items := make([]jobView, len(list))
 	for i := range list {
 		items[i] = view(&list[i])

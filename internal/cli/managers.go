@@ -247,7 +247,7 @@ func (a *app) managerSecret(name string, token bool) (string, error) {
 
 func (a *app) managerCheckCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "check NAME",
-		Short:             "Whether a manager can be used: name, port, certificate, account, version, rights, each by itself",
+		Short:             "Whether a manager can be used: name, port, certificate, account, version, rights",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeManagers(),
 		Example:           "  unvora manager check mainland\n  unvora manager check mainland -o json"}

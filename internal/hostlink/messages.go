@@ -71,18 +71,18 @@ type SeenDisk struct {
 
 // Pool as a host sees it.
 type Pool struct {
-	ID         string   `json:"id"` // from its mark; "" while it is away and was never seen
-	Name       string   `json:"name"`
-	Path       string   `json:"path"`
-	State      string   `json:"state"` // ready, read-only, away
-	Removable  bool     `json:"removable"`
-	Labels     []string `json:"labels"`
-	TotalBytes int64    `json:"totalBytes"`
-	FreeBytes  int64    `json:"freeBytes"`
-	Ownerless  bool     `json:"ownerless,omitempty"` // its file system keeps no owners and no rights of files
-	MaxFile    int64    `json:"maxFile,omitempty"`   // bytes that a file there has at most; 0: no bound known
-	Rate       int64    `json:"rate,omitempty"`      // bytes a second that were measured; 0: not yet
-	Foreign    string   `json:"foreign,omitempty"`   // manager that it belongs to; "" for none
+	ID         string         `json:"id"` // from its mark; "" while it is away and was never seen
+	Name       string         `json:"name"`
+	Path       string         `json:"path"`
+	State      plan.PoolState `json:"state"`
+	Removable  bool           `json:"removable"`
+	Labels     []string       `json:"labels"`
+	TotalBytes int64          `json:"totalBytes"`
+	FreeBytes  int64          `json:"freeBytes"`
+	Ownerless  bool           `json:"ownerless,omitempty"` // its file system keeps no owners and no rights of files
+	MaxFile    int64          `json:"maxFile,omitempty"`   // bytes that a file there has at most; 0: no bound known
+	Rate       int64          `json:"rate,omitempty"`      // bytes a second that were measured; 0: not yet
+	Foreign    string         `json:"foreign,omitempty"`   // manager that it belongs to; "" for none
 }
 
 // Shelf at a host.
@@ -100,7 +100,7 @@ type Folder struct {
 	Registered bool             `json:"registered"`
 	FilesThere bool             `json:"filesThere"`
 	PoolThere  bool             `json:"poolThere"`
-	State      string           `json:"state"`
+	State      machine.State    `json:"state"`
 	Bytes      int64            `json:"bytes"` // of its files, as allocated
 	Problem    string           `json:"problem,omitempty"`
 	Machine    *machine.Machine `json:"machine"`

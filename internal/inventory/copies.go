@@ -28,7 +28,7 @@ type Copy struct {
 	UUID      string             `json:"uuid" db:"uuid"`
 	MACs      []string           `json:"macs" db:"macs"`
 	Addresses []string           `json:"addresses"`
-	State     string             `json:"state"`
+	State     machine.State      `json:"state"`
 	Parent    *uuid.UUID         `json:"parent"`
 	MadeBy    string             `json:"madeBy"`
 	MadeUser  string             `json:"madeUser"`
@@ -78,18 +78,13 @@ func listOfCopies(machine string) listing[Copy] {
 	}
 }
 
-// States are all that a copy can have.
-var (
-	States = []string{"running", "stopped", "paused", "suspended", "unknown", "away"}
-)
-
 var copyFields = map[string]field{
 	"name": {equal: "c.name = %s", like: "c.name ilike %s"},
 	"host": {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
 	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where " +
 		"lower(name) = lower(%s)))"},
 	"form":    {equal: "c.form = %s", check: oneOf(lineage.Forms...)},
-	"state":   {equal: "c.state = %s", check: oneOf(States...)},
+	"state":   {equal: "c.state = %s", check: oneOf(machine.States...)},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
 	"tracked": {equal: "c.tracked = (%s in ('yes', 'true'))", check: oneOf("yes", "no", "true", "false")},
 	"owner":   {equal: "c.owner = %s"},
@@ -521,7 +516,7 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 
 // SetState notes whether a copy runs, in the transaction of the step that has
 // started or stopped it.
-func (l Ledger) SetState(ctx context.Context, id, state string) error {
+func (l Ledger) SetState(ctx context.Context, id string, state machine.State) error {
 	if _, err := uuid.Parse(id); err != nil {
 		return nil // it was not in the inventory
 	}

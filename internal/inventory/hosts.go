@@ -13,24 +13,25 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 )
 
 // Host is a record of a host.
 type Host struct {
-	ID          uuid.UUID  `json:"id"`
-	Name        string     `json:"name"`
-	Family      string     `json:"family"`
-	Driver      string     `json:"driver"`
-	Site        string     `json:"site"`
-	State       string     `json:"state"`
-	CPUs        int        `json:"cpus" db:"cpus"`
-	MemoryBytes int64      `json:"memoryBytes"`
-	LastSeen    *time.Time `json:"lastSeen"`
-	Address     string     `json:"address"`
-	Revision    string     `json:"-"`
-	Copies      int        `json:"copies"`
+	ID          uuid.UUID      `json:"id"`
+	Name        string         `json:"name"`
+	Family      string         `json:"family"`
+	Driver      string         `json:"driver"`
+	Site        string         `json:"site"`
+	State       plan.HostState `json:"state"`
+	CPUs        int            `json:"cpus" db:"cpus"`
+	MemoryBytes int64          `json:"memoryBytes"`
+	LastSeen    *time.Time     `json:"lastSeen"`
+	Address     string         `json:"address"`
+	Revision    string         `json:"-"`
+	Copies      int            `json:"copies"`
 
 	Abilities fit.Abilities `json:"abilities"`
 	Protocol  int           `json:"-"`
@@ -59,7 +60,7 @@ var hostSQL = hostList.sql()
 var hostFields = map[string]field{
 	"name":   {equal: "lower(h.name) = lower(%s)", like: "h.name ilike %s"},
 	"site":   {equal: "h.site = %s"},
-	"state":  {equal: hostState + " = %s", check: oneOf("up", "resting", "unreachable")},
+	"state":  {equal: hostState + " = %s", check: oneOf(plan.HostUp, plan.HostResting, plan.HostUnreachable)},
 	"family": {equal: "h.family = %s"},
 }
 
@@ -193,12 +194,12 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 		if err := In(tx).Audit(ctx, Entry{Who: who, What: "host add", Subject: h.Name}); err != nil {
 			return err
 		}
-		return In(tx).Emit(ctx, "host", id.String(), map[string]any{"name": h.Name, "state": "up"})
+		return In(tx).Emit(ctx, "host", id.String(), map[string]any{"name": h.Name, "state": plan.HostUp})
 	})
 }
 
 // HostState notes whether a host answers; a change is an event.
-func (inv *Inventory) HostState(ctx context.Context, h *Host, state string) error {
+func (inv *Inventory) HostState(ctx context.Context, h *Host, state plan.HostState) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `update hosts set state = $2 where id = $1 and state <> $2`, h.ID, state)
 		if err != nil || tag.RowsAffected() == 0 {
@@ -278,21 +279,21 @@ func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 
 // Pool is a record of a pool.
 type Pool struct {
-	ID         uuid.UUID `json:"id"`
-	Host       string    `json:"host"`
-	Name       string    `json:"name"`
-	Path       string    `json:"path"`
-	State      string    `json:"state"`
-	Labels     []string  `json:"labels"`
-	Hosts      []string  `json:"hosts"`
-	TotalBytes int64     `json:"totalBytes"`
-	UsedBytes  int64     `json:"usedBytes"`
-	FreeBytes  int64     `json:"freeBytes"`
-	Removable  bool      `json:"removable"`
-	Ownerless  bool      `json:"ownerless"`
-	MaxFile    int64     `json:"maxFile"` // bytes; 0: no bound known
-	Rate       int64     `json:"rate"`    // bytes a second; 0: not measured
-	Foreign    string    `json:"foreign"` // manager that it belongs to
+	ID         uuid.UUID      `json:"id"`
+	Host       string         `json:"host"`
+	Name       string         `json:"name"`
+	Path       string         `json:"path"`
+	State      plan.PoolState `json:"state"`
+	Labels     []string       `json:"labels"`
+	Hosts      []string       `json:"hosts"`
+	TotalBytes int64          `json:"totalBytes"`
+	UsedBytes  int64          `json:"usedBytes"`
+	FreeBytes  int64          `json:"freeBytes"`
+	Removable  bool           `json:"removable"`
+	Ownerless  bool           `json:"ownerless"`
+	MaxFile    int64          `json:"maxFile"` // bytes; 0: no bound known
+	Rate       int64          `json:"rate"`    // bytes a second; 0: not measured
+	Foreign    string         `json:"foreign"` // manager that it belongs to
 }
 
 // poolState is that of a pool p as a host's line x of pool_hosts has it.
@@ -441,7 +442,7 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			labels = excluded.labels
 			where $6 and (pools.total_bytes, pools.free_bytes, pools.labels) is distinct from (excluded.total_bytes,
 			excluded.free_bytes, excluded.labels)`,
-			p.ID, p.Name, labels, p.TotalBytes, p.FreeBytes, p.State != "away")
+			p.ID, p.Name, labels, p.TotalBytes, p.FreeBytes, p.State != plan.PoolAway)
 		if err != nil {
 			return err
 		}

@@ -21,7 +21,7 @@ type Job struct {
 	ID          uuid.UUID       `json:"id"`
 	Operation   string          `json:"operation"`
 	Subject     string          `json:"subject"`
-	State       string          `json:"state"`
+	State       JobState        `json:"state"`
 	Cancel      bool            `json:"cancelling" db:"cancel"`
 	Epoch       int64           `json:"-"`
 	Owner       *uuid.UUID      `json:"-"` // service that steers it
@@ -58,7 +58,7 @@ type Step struct {
 	Host       string          `json:"host"`
 	Bytes      int64           `json:"bytes"`
 	Done       int64           `json:"done"`
-	State      string          `json:"state"`
+	State      StepState       `json:"state"`
 	DoWhat     json.RawMessage `json:"-"`
 	Result     json.RawMessage `json:"-"`
 	StartedAt  *time.Time      `json:"startedAt"`
@@ -75,7 +75,9 @@ const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, b
 	started_at, finished_at from steps`
 
 // Over tells whether a job has ended.
-func (j *Job) Over() bool { return j.State == "done" || j.State == "failed" || j.State == "cancelled" }
+func (j *Job) Over() bool {
+	return j.State == JobDone || j.State == JobFailed || j.State == JobCancelled
+}
 
 // AddJob writes a job with its steps and takes its holds. A hold that another
 // job has is an error that names it.
@@ -132,7 +134,7 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 				other)
 		}
 	}
-	return l.Emit(ctx, "job", j.ID.String(), map[string]any{"state": "waiting", "operation": p.Operation})
+	return l.Emit(ctx, "job", j.ID.String(), map[string]any{"state": JobWaiting, "operation": p.Operation})
 }
 
 // Holder is the job that has a hold; "" when none has.
@@ -180,11 +182,8 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 	return j, err
 }
 
-// JobStates are all states of a job.
-var JobStates = []string{"waiting", "working", "held", "done", "partly", "failed", "cancelled"}
-
 // Jobs lists jobs, newest first, with their steps; of one user, or with nil of all.
-func (inv *Inventory) Jobs(ctx context.Context, state string, user *string, limit int, before string) ([]Job, error) {
+func (inv *Inventory) Jobs(ctx context.Context, state JobState, user *string, limit int, before string) ([]Job, error) {
 	if before == "" {
 		before = uuid.Max.String()
 	}
@@ -192,7 +191,7 @@ func (inv *Inventory) Jobs(ctx context.Context, state string, user *string, limi
 		return nil, fail("wrong", "%q is not the next of a page.", before)
 	}
 	if state != "" && !slices.Contains(JobStates, state) {
-		return nil, fail("wrong", "There is no state %q of jobs; there are %s.", state, strings.Join(JobStates, ", "))
+		return nil, fail("wrong", "There is no state %q of jobs; there are %s.", state, joined(JobStates, ", "))
 	}
 	if err := checkLimit(limit); err != nil {
 		return nil, err
@@ -241,7 +240,7 @@ func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begu
 		if begun = err == nil && !back && !hold; !begun {
 			return err
 		}
-		s.State = "working"
+		s.State = StepWorking
 		return In(tx).PutStep(ctx, epoch, s)
 	})
 	return begun, err
@@ -270,7 +269,7 @@ func (l Ledger) PutStep(ctx context.Context, epoch int64, s *Step) error {
 	if tag.RowsAffected() == 0 {
 		return fmt.Errorf("step %s of job %s can't be %s: %w", s.ID, s.JobID, s.State, errBehind)
 	}
-	if s.State == "done" {
+	if s.State == StepDone {
 		if _, err := l.q.Exec(ctx, `update jobs set tries = 0, held_code = '', held_for = '' where id = $1
 			and tries > 0`, s.JobID); err != nil {
 			return err
@@ -300,7 +299,7 @@ func (inv *Inventory) FailStep(ctx context.Context, j *Job, s *Step, code, messa
 			return putHeld(ctx, tx, j, code, message)
 		}
 		failed := *s
-		failed.State = "failed"
+		failed.State = StepFailed
 		if err := In(tx).PutStep(ctx, j.Epoch, &failed); err != nil {
 			return err
 		}
@@ -335,7 +334,7 @@ func putHeld(ctx context.Context, tx Querier, j *Job, code, message string) erro
 	if err != nil {
 		return err
 	}
-	return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": "held"})
+	return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": JobHeld})
 }
 
 // HoldNow holds a job whose work has been stopped since somebody asked for that.
@@ -348,13 +347,13 @@ func (inv *Inventory) HoldNow(ctx context.Context, j *Job) error {
 			where id = $1`, j.ID); err != nil {
 			return err
 		}
-		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": "held"})
+		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": JobHeld})
 	})
 }
 
 // EndJob writes how a job ended and lets its holds go. One is done only when all
 // of its steps are; one that is being undone can only have failed or be cancelled.
-func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message string) error {
+func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, message string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
@@ -375,7 +374,7 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 		if _, err := tx.Exec(ctx, `delete from holds where job_id = $1`, j.ID); err != nil {
 			return err
 		}
-		if state != "done" { // nothing that was given out for it is in use
+		if state != JobDone { // nothing that was given out for it is in use
 			if _, err := tx.Exec(ctx, `delete from given_macs where job_id = $1`, j.ID); err != nil {
 				return err
 			}
@@ -383,10 +382,10 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state, code, message s
 				return err
 			}
 		}
-		if state != "done" || j.NewCopy == nil { // a new copy has an entry of its own
+		if state != JobDone || j.NewCopy == nil { // a new copy has an entry of its own
 			what := j.Operation
-			if state != "done" {
-				what += " " + state
+			if state != JobDone {
+				what += " " + string(state)
 			}
 			if err := In(tx).Audit(ctx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note,
 				Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
@@ -440,7 +439,7 @@ func (inv *Inventory) AskCancel(ctx context.Context, j *Job, who string) error {
 		switch {
 		case now.Back:
 			return "", nil // it is being undone already
-		case gone && now.State == "held":
+		case gone && now.State == JobHeld:
 			return "", fail("past-return", "The job %s is past its point of no return: what it did can't be taken "+
 				"back. It "+
 				"can only go on to its end: unvora jobs resume %s", j.ID, j.ID)
@@ -460,9 +459,9 @@ func (inv *Inventory) AskHold(ctx context.Context, j *Job, who string) error {
 		switch {
 		case now.Back:
 			return "", fail("wrong", "The job %s is being undone, which is not held.", j.ID)
-		case now.State == "held" && now.RetryAt == nil, now.Hold:
+		case now.State == JobHeld && now.RetryAt == nil, now.Hold:
 			return "", nil
-		case now.State == "waiting", now.State == "held":
+		case now.State == JobWaiting, now.State == JobHeld:
 			return `state = 'held', retry_at = null`, nil
 		}
 		return `hold = true`, nil
@@ -475,7 +474,7 @@ func (inv *Inventory) AskResume(ctx context.Context, j *Job, who string) error {
 		switch {
 		case now.Hold:
 			return `hold = false`, nil
-		case now.State != "held":
+		case now.State != JobHeld:
 			return "", fail("wrong", "The job %s is %s: there is nothing to resume.", j.ID, now.State)
 		}
 		// The number of tries stays: by it an agent knows that a task that failed is to be tried again.

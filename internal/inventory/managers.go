@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -24,7 +25,7 @@ type Manager struct {
 	Kind     string          `json:"kind"`
 	Address  string          `json:"address"`
 	Account  string          `json:"account"`
-	State    string          `json:"state"`
+	State    plan.HostState  `json:"state"`
 	Problem  string          `json:"problem"`
 	Version  string          `json:"version"`
 	LastSeen *time.Time      `json:"lastSeen"`
@@ -139,9 +140,10 @@ func (inv *Inventory) LetsTake(ctx context.Context, m *Manager, take bool) error
 }
 
 // ManagerState notes whether a manager could be surveyed, and why not.
-func (inv *Inventory) ManagerState(ctx context.Context, m *Manager, state, problem, version string) error {
+func (inv *Inventory) ManagerState(ctx context.Context, m *Manager, state plan.HostState,
+	problem, version string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if state == "up" {
+		if state == plan.HostUp {
 			if _, err := tx.Exec(ctx, `update managers set last_seen = now(), version = $2
 				where id = $1`, m.ID, version); err != nil {
 				return err
@@ -248,7 +250,7 @@ func (inv *Inventory) ManagerByCertificate(ctx context.Context, pem string) (*Ma
 
 // Lent is how far another Unvora is that reads a copy from here.
 type Lent struct {
-	State string
+	State JobState
 	Done  int64
 	Error string
 	At    time.Time
@@ -273,7 +275,7 @@ func (inv *Inventory) Lent(ctx context.Context, manager uuid.UUID, theirs string
 func (inv *Inventory) LentBy(ctx context.Context, job uuid.UUID) (*Lent, error) {
 	l, err := one(rows[Lent](ctx, inv.Pool, `select state, done, error, at from lent where job_id = $1`, job))
 	if err == nil && l == nil {
-		l = &Lent{State: "failed", Error: "the other Unvora was dropped"}
+		l = &Lent{State: JobFailed, Error: "the other Unvora was dropped"}
 	}
 	return l, err
 }
@@ -286,9 +288,9 @@ func (inv *Inventory) TellLent(ctx context.Context, job uuid.UUID, done int64) e
 
 // EndLent notes that the other has read everything, or why not.
 func (inv *Inventory) EndLent(ctx context.Context, job uuid.UUID, done bool, why string) error {
-	state := "failed"
+	state := JobFailed
 	if done {
-		state = "done"
+		state = JobDone
 	}
 	_, err := inv.Pool.Exec(ctx, `update lent set at = now(), state = $2, error = $3 where job_id = $1
 		and state = 'working'`, job, state, why)

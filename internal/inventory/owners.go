@@ -70,7 +70,7 @@ func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f 
 			return err
 		}
 		for _, g := range list {
-			if err := In(tx).Emit(ctx, "job", g.ID.String(), map[string]any{"state": "working"}); err != nil {
+			if err := In(tx).Emit(ctx, "job", g.ID.String(), map[string]any{"state": JobWorking}); err != nil {
 				return err
 			}
 			if err := f(tx, g); err != nil {
@@ -115,7 +115,7 @@ func (inv *Inventory) TakeJob(ctx context.Context, id uuid.UUID, epoch int64, se
 	}
 	epoch += tag.RowsAffected()
 	j, err := inv.Job(ctx, id.String())
-	if err != nil || j.Epoch != epoch || j.State != "working" {
+	if err != nil || j.Epoch != epoch || j.State != JobWorking {
 		return nil, err
 	}
 	return j, nil

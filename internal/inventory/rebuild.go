@@ -6,6 +6,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -27,7 +28,7 @@ func (inv *Inventory) KeepHad(ctx context.Context, h *Host, address, who string)
 	had := plan.Had{Machines: []plan.HadMachine{}}
 	for _, c := range list {
 		had.Machines = append(had.Machines, plan.HadMachine{Copy: c.ID.String(), Name: c.Name, Folder: c.Path,
-			Running: c.State == "running"})
+			Running: c.State == machine.Running})
 	}
 	switches, err := inv.Switches(ctx, h.ID)
 	if err != nil {

@@ -197,7 +197,7 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 			continue
 		}
 		switch { // the same folder, as another host sees it
-		case form == lineage.Stray && k.Form == lineage.Registered && k.State != "away":
+		case form == lineage.Stray && k.Form == lineage.Registered && k.State != machine.Away:
 			return nil // a share: the host that lists a folder speaks for it
 		case f.Registered && !f.PoolThere && k.Form == lineage.Stray:
 			return nil // a drive that was pulled out here: the host that has it now speaks
@@ -296,8 +296,9 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf,
 		Path:  p.Path,
 		UUID:  m.UUID,
-		State: "unknown", SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(), Identity: "original",
-		Problem: problem}
+		State: machine.Unknown, SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(),
+		Identity: "original",
+		Problem:  problem}
 	if m.Passport != nil && !m.Passport.MadeAt.IsZero() {
 		c.MadeBy, c.MadeAt = m.Passport.MadeBy, m.Passport.MadeAt
 	}

@@ -74,7 +74,7 @@ func OptionalID(text string) *uuid.UUID {
 // Next is the step that is at work, or the first that waits; nil when all are done.
 func (j *Job) Next() *Step {
 	for i := range j.Steps {
-		if s := j.Steps[i].State; s == "waiting" || s == "working" {
+		if s := j.Steps[i].State; s == StepWaiting || s == StepWorking {
 			return &j.Steps[i]
 		}
 	}

@@ -31,7 +31,7 @@ func (w *Work) Rest(ctx context.Context, p *inventory.Pool, who string) error {
 		return &inventory.Error{Code: "taken", Message: fmt.Sprintf("%s run from the pool %s. Stop them first: unvora "+
 			"power off %s", strings.Join(names, ", "), p.Name, strings.Join(names, " ")), Likely: names}
 	}
-	if p.State != "away" {
+	if p.State != plan.PoolAway {
 		h, err := w.inv.Host(ctx, p.Host)
 		if err != nil {
 			return err

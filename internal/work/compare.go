@@ -12,6 +12,7 @@ import (
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -118,7 +119,7 @@ func (w *Work) compareDisks(ctx context.Context, a, b *inventory.Copy, x, y inve
 		switch {
 		case len(one.d.Faults) > 0:
 			d.Why = strings.TrimSuffix(one.d.Faults[0].Message, ".")
-		case one.c.GoneAt != nil || one.c.Form == lineage.Hollow || one.c.State == "away":
+		case one.c.GoneAt != nil || one.c.Form == lineage.Hollow || one.c.State == machine.Away:
 			d.Why = one.c.Name + " is not there now"
 		case one.c.Form == lineage.Package:
 			d.Why = "disks of packages are not compared"

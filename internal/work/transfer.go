@@ -18,9 +18,9 @@ import (
 
 // Wants is what a job waits for from the caller's computer.
 type Wants struct {
-	State string         `json:"state"`          // of the job
-	Need  *hostlink.Need `json:"need,omitempty"` // bytes to send
-	Give  *Give          `json:"give,omitempty"` // disks to fetch
+	State inventory.JobState `json:"state"`          // of the job
+	Need  *hostlink.Need     `json:"need,omitempty"` // bytes to send
+	Give  *Give              `json:"give,omitempty"` // disks to fetch
 	// Package is the SHA-256 of the descriptor of the package that is sent, in hex: who
 	// takes a job up again has to bring the same.
 	Package string `json:"package,omitempty"`
@@ -120,7 +120,7 @@ func (w *Work) destination(ctx context.Context, j *inventory.Job) (string, error
 // transferring finds the step at work that sends or receives; nil: none now.
 func (w *Work) transferring(ctx context.Context, j *inventory.Job) (*inventory.Step, *hostlink.Host, error) {
 	s := j.Next()
-	if s == nil || s.State != "working" || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindHandOut {
+	if s == nil || s.State != inventory.StepWorking || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindHandOut {
 		return nil, nil, nil
 	}
 	h, err := w.inv.Host(ctx, s.HostID.String())

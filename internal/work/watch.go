@@ -8,6 +8,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -84,10 +85,10 @@ func (w *Work) watchOnce(ctx context.Context, h *inventory.Host) error {
 	s, err := w.hosts.Agent(h).SurveyWhen(ctx, h.Revision, watchWait)
 	switch {
 	case errors.Is(err, hostlink.ErrUnreachable):
-		return errors.Join(err, w.inv.HostState(ctx, h, "unreachable"))
+		return errors.Join(err, w.inv.HostState(ctx, h, plan.HostUnreachable))
 	case err != nil:
 		return err
-	case !s.Changed && h.State != "unreachable":
+	case !s.Changed && h.State != plan.HostUnreachable:
 		return w.inv.StillThere(ctx, []uuid.UUID{h.ID})
 	}
 	_, err = w.inv.Apply(ctx, h, s)

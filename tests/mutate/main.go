@@ -72,6 +72,10 @@ func run(n int, seed uint64) error {
 		if err != nil {
 			return err
 		}
+		if out, err := exec.Command("go", append([]string{"vet"},
+			rooms[room].tests...)...).CombinedOutput(); err != nil {
+			return fmt.Errorf("as it is, %s does not build: %w\n%s", rooms[room].dir, err, out)
+		}
 		random.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 		for _, c := range all[:min(n, len(all))] {
 			c.apply()

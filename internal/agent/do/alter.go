@@ -44,7 +44,7 @@ func doAlter(_ context.Context, t *run) (any, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	if t.Driver.State(folder) == "running" {
+	if t.Driver.State(folder) == machine.Running {
 		return nil, ground.Refuse("state.running", "%s runs: its descriptor is not changed meanwhile", p.Name)
 	}
 	j, err := t.alterJournal(t, p, folder)

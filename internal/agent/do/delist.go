@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 )
@@ -14,7 +15,7 @@ func doDelist(_ context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	if t.Driver.State(p.Folder) == "running" {
+	if t.Driver.State(p.Folder) == machine.Running {
 		return nil, ground.Refuse("state.running", "it runs; stop it first")
 	}
 	return nil, t.Records.Delist(p.Folder)

@@ -15,6 +15,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
@@ -44,7 +45,7 @@ func newPack(ctx context.Context, t *run) (*pack, error) {
 		if err := t.Within(p.Folder + "/x"); err != nil {
 			return nil, err
 		}
-		if t.Driver.State(p.Folder) == "running" {
+		if t.Driver.State(p.Folder) == machine.Running {
 			return nil, ground.Refuse("state.running", "the machine runs; its disks change while they are read")
 		}
 		p.base = func() (*ovf.Descriptor, error) { return t.Descriptor(p.Folder) }

@@ -134,7 +134,7 @@ func undoPlace(t *run) error {
 		}
 		return errors.Join(errs...)
 	}
-	if t.Driver.State(folder) == "running" {
+	if t.Driver.State(folder) == machine.Running {
 		return fmt.Errorf("%s runs; stop it first", p.Name)
 	}
 	errs := []error{t.Records.Delist(folder), t.Door.RemoveAll(folder), t.SyncDir(p.Pool)}

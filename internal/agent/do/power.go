@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 )
@@ -41,7 +42,7 @@ func (w *Worker) power(folder string, on bool) error {
 	if _, there := w.Records.Register()[folder]; !there {
 		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", w.Config.Name, folder)
 	}
-	running := w.Driver.State(folder) == "running"
+	running := w.Driver.State(folder) == machine.Running
 	switch {
 	case on && !running:
 		if err := w.run(folder); err != nil {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 )
@@ -53,7 +54,7 @@ func doTakeAway(_ context.Context, t *run) (any, error) {
 		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
 		}
-		if t.Driver.State(from) == "running" {
+		if t.Driver.State(from) == machine.Running {
 			return ground.Refuse("state.running", "it runs; stop it first")
 		}
 		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {

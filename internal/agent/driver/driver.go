@@ -15,7 +15,7 @@ type Driver interface {
 	// Stop shuts the machine down cleanly and returns when its disks are closed.
 	Stop(folder string) error
 	// State of a registered machine: running, stopped, paused or suspended.
-	State(folder string) string
+	State(folder string) machine.State
 	// Switches of the host.
 	Switches() []wiring.Switch
 	// Addresses that the guest of a running machine is seen to use.

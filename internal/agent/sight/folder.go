@@ -112,7 +112,7 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		return f, nil
 	}
 	_, registered := a.Records.Register()[path]
-	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: "stopped",
+	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: machine.Stopped,
 		Disks: []plan.FolderDisk{}, Files: []string{}}
 	if registered {
 		f.State = a.Driver.State(path)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/driver"
 )
@@ -21,7 +22,7 @@ type still struct {
 	let    chan struct{}
 }
 
-func (s *still) State(folder string) string {
+func (s *still) State(folder string) machine.State {
 	if folder == s.folder {
 		s.asked.Add(1)
 		<-s.let

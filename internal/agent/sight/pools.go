@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -42,7 +43,7 @@ func (a *Sight) Pools() []hostlink.Pool {
 
 // awayPool is what is known of a pool without looking at it.
 func (a *Sight) awayPool(c ground.PoolConfig) hostlink.Pool {
-	p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: "away",
+	p := hostlink.Pool{Name: c.Name, Path: c.Path, Removable: c.Removable, Labels: c.Labels, State: plan.PoolAway,
 		Foreign: c.Manager, MaxFile: c.MaxFile, Rate: c.Rate}
 	_, _ = a.Records.Get("pools", c.Path, &p.ID) // as it was when last here
 	return p
@@ -64,9 +65,9 @@ func (a *Sight) pool(c ground.PoolConfig) hostlink.Pool {
 				a.Log.Warn("pool id not kept", "pool", c.Name, "error", err)
 			}
 		}
-		p.State = "ready"
+		p.State = plan.PoolReady
 		if !a.Door.Writable(c.Path) {
-			p.State = "read-only"
+			p.State = plan.PoolReadOnly
 		}
 		p.TotalBytes, p.FreeBytes = room(c.Path)
 		of := kindOf(c.Path)
@@ -122,7 +123,7 @@ func (a *Sight) measure(ctx context.Context) {
 		piece[i] = byte(i*i>>7) ^ byte(i)
 	}
 	for _, p := range a.Pools() {
-		if p.State != "ready" || p.Rate != 0 || p.FreeBytes < 16*measured || ctx.Err() != nil {
+		if p.State != plan.PoolReady || p.Rate != 0 || p.FreeBytes < 16*measured || ctx.Err() != nil {
 			continue
 		}
 		rate, err := a.writeRate(filepath.Join(p.Path, markFile+".rate"), piece)

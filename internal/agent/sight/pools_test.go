@@ -11,13 +11,13 @@ import (
 func TestPoolMarks(t *testing.T) {
 	a, pool := newSight(t, 0)
 	first := a.Pools()[0]
-	require.Equal(t, "ready", first.State)
+	require.EqualValues(t, "ready", first.State)
 	require.NotEmpty(t, first.ID)
 	require.Positive(t, first.FreeBytes)
 	require.NoError(t, os.WriteFile(filepath.Join(pool, markFile), []byte("not JSON"), 0o644))
-	require.Equal(t, "away", a.Pools()[0].State, "a mark that can't be read is not written over")
+	require.EqualValues(t, "away", a.Pools()[0].State, "a mark that can't be read is not written over")
 	require.NoError(t, os.Remove(filepath.Join(pool, markFile)))
-	require.Equal(t, "away", a.Pools()[0].State, "another drive is in its place")
+	require.EqualValues(t, "away", a.Pools()[0].State, "another drive is in its place")
 	require.Equal(t, first.ID, a.Pools()[0].ID)
 }
 

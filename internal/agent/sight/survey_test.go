@@ -40,7 +40,7 @@ func TestSurveyTellsWhatChanged(t *testing.T) {
 	require.NoError(t, a.Driver.Start(runs, m))
 	running := a.Survey(t.Context(), more.Revision, 0)
 	require.Len(t, running.Machines, 1)
-	require.Equal(t, "running", running.Machines[0].State)
+	require.EqualValues(t, "running", running.Machines[0].State)
 
 	require.NoError(t, os.RemoveAll(filepath.Join(pool, "tide-gauge")))
 	require.NoError(t, os.RemoveAll(filepath.Join(pool, "training-0002")))
@@ -53,10 +53,10 @@ func TestSurveyTellsWhatChanged(t *testing.T) {
 	// A drive that is pulled out: nothing is gone, everything is away.
 	require.NoError(t, os.Rename(pool, pool+"-out"))
 	away := a.Survey(t.Context(), less.Revision, 0)
-	require.Equal(t, "away", away.Pools[0].State)
+	require.EqualValues(t, "away", away.Pools[0].State)
 	require.Empty(t, away.Gone)
 	for _, m := range away.Machines {
-		require.Equal(t, "away", m.State)
+		require.EqualValues(t, "away", m.State)
 	}
 }
 

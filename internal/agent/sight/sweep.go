@@ -12,6 +12,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -177,7 +179,7 @@ func (s *sweep) look() []hostlink.Pool {
 		asked = nil
 	}
 	for _, p := range pools {
-		if p.State == "away" {
+		if p.State == plan.PoolAway {
 			continue
 		}
 		// In any order: the order is the reader's affair.
@@ -207,17 +209,18 @@ func (s *sweep) look() []hostlink.Pool {
 		if p == nil {
 			ask(path, "", true, false, false)
 		} else {
-			ask(path, p.ID, true, false, p.State != "away")
+			ask(path, p.ID, true, false, p.State != plan.PoolAway)
 		}
 	}
 	note()
 	changed = s.lookAtShelves(next) || changed
 	for path, f := range s.folders {
 		if f.round != s.round {
-			if p := poolOf(path); p != nil && p.State == "away" { // not gone: its pool isn't there now
-				if f.State != "away" {
+			if p := poolOf(path); p != nil && p.State == plan.PoolAway { // not gone: its pool isn't there now
+				if f.State != machine.Away {
 					gone := *f
-					gone.State, gone.PoolThere, gone.FilesThere, gone.gen, changed = "away", false, false, next, true
+					gone.State, gone.PoolThere, gone.FilesThere, gone.gen, changed = machine.Away, false, false, next,
+						true
 					s.folders[path] = &gone
 				}
 				continue
@@ -235,7 +238,7 @@ func (s *sweep) look() []hostlink.Pool {
 	var bare []hostlink.BareFolder
 	known, named := s.named()
 	for _, p := range pools {
-		if p.State != "away" {
+		if p.State != plan.PoolAway {
 			bare = append(bare, s.bareIn(p, known, named)...)
 		}
 	}
@@ -310,12 +313,12 @@ type question struct {
 // lookAtFolder sees what is in a folder. It returns what was known where that is as it
 // was; nil for what is no machine's.
 func (a *Sight) lookAtFolder(q *question) *seenFolder {
-	state, addresses := "stopped", []string(nil)
+	state, addresses := machine.Stopped, []string(nil)
 	if q.registered {
 		state, addresses = a.Driver.State(q.path), a.Driver.Addresses(q.path)
 	}
 	if !q.poolThere {
-		state = "away"
+		state = machine.Away
 	}
 	var at stamp
 	if q.filesThere {
@@ -346,7 +349,8 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 	}
 	now.Machine, now.Bytes = m, a.folderBytes(q.path)+asideBytes(m)
 	now.stamp = a.folderStamp(q.path, now)
-	if now.Disks = a.sights.seen(q.path, m); state == "running" && was != nil && len(was.Disks) == len(now.Disks) {
+	if now.Disks = a.sights.seen(q.path, m); state == machine.Running && was != nil &&
+		len(was.Disks) == len(now.Disks) {
 		now.Disks = was.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
 	}
 	return now
@@ -355,7 +359,7 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 // disksChanged tells whether a machine's disks are not as they were told, which
 // is not asked of one that runs.
 func (a *Sight) disksChanged(f *seenFolder) bool {
-	return f.FilesThere && f.State != "running" && slices.ContainsFunc(f.Disks,
+	return f.FilesThere && f.State != machine.Running && slices.ContainsFunc(f.Disks,
 		func(d hostlink.SeenDisk) bool { return a.sights.changed(d.Path) })
 }
 

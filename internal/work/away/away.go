@@ -14,6 +14,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work/reach"
@@ -47,7 +49,7 @@ type Receiver interface {
 // Standing is how a machine at a place stands.
 type Standing struct {
 	Unreachable bool
-	State       string            // running, stopped …
+	State       machine.State
 	Live        bool              // images are made of it while it runs, too
 	May         bool              // it may be read
 	Peer        bool              // the place is another Unvora, whose agents send the disks by themselves
@@ -132,7 +134,7 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 	}
 	hosts, version, err := place.Survey(ctx)
 	if err != nil {
-		return nil, errors.Join(err, p.inv.ManagerState(ctx, m, "unreachable", err.Error(), version))
+		return nil, errors.Join(err, p.inv.ManagerState(ctx, m, plan.HostUnreachable, err.Error(), version))
 	}
 	known, err := p.inv.ManagedHosts(ctx, m)
 	if err != nil {
@@ -166,7 +168,7 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 		}
 		changes = append(changes, more...)
 	}
-	return changes, p.inv.ManagerState(ctx, m, "up", "", version)
+	return changes, p.inv.ManagerState(ctx, m, plan.HostUp, "", version)
 }
 
 // Number gives surveys a revision that changes with what is told.

@@ -77,7 +77,7 @@ func (b *Bringing) made(p *plan.Plan, h *inventory.Host) *Drawn {
 // poolFor is the pool that the plan will choose, for asking which names are taken.
 func poolFor(h plan.HostFacts, name string) uuid.UUID {
 	for _, p := range h.Pools {
-		if name == p.Name || name == "" && p.State == "ready" && !p.Removable {
+		if name == p.Name || name == "" && p.State == plan.PoolReady && !p.Removable {
 			id, _ := uuid.Parse(p.ID)
 			return id
 		}

@@ -279,7 +279,7 @@ type subject struct {
 }
 
 // pool is the state of the pool that the copy lies in, as its host sees it.
-func (s *subject) pool() string {
+func (s *subject) pool() plan.PoolState {
 	for _, p := range s.host.Pools {
 		if s.PoolID != nil && p.ID == s.PoolID.String() {
 			return p.State

@@ -42,7 +42,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, err
 	}
 	facts := plan.ExportFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, PoolState: c.pool(), Busy: c.busy}
-	if c.host.State != "unreachable" && facts.PoolState != "away" {
+	if c.host.State != plan.HostUnreachable && facts.PoolState != plan.PoolAway {
 		folder, err := g.folder(ctx, c)
 		if err != nil {
 			return nil, err

@@ -66,7 +66,7 @@ func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, fact
 			return at, nil
 		}
 		for _, p := range facts.Pools { // a share that both see
-			if c.PoolID != nil && p.ID == c.PoolID.String() && p.State != "away" {
+			if c.PoolID != nil && p.ID == c.PoolID.String() && p.State != plan.PoolAway {
 				at.Path = path.Join(p.Path, path.Base(c.Path))
 				return at, nil
 			}

@@ -33,7 +33,7 @@ func (g *Gatherer) fromManager(ctx context.Context, at *Spot, h *inventory.Host,
 	facts.Parent, facts.Lineage = c.ID.String(), c.LineageID.String()
 	facts.From = &plan.HostFacts{ID: at.Host.ID.String(), Name: at.Host.Name, State: at.Host.State}
 	if stands.Unreachable {
-		facts.From.State = "unreachable"
+		facts.From.State = plan.HostUnreachable
 	}
 	if facts.Busy, err = g.inv.Holder(ctx, inventory.CopyKey(c.ID.String())); err != nil {
 		return nil, err

@@ -69,7 +69,7 @@ func (r *PutBack) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	}
 	facts.May, facts.Names = receives.May, receives.Names
 	if receives.Unreachable {
-		facts.There.State = "unreachable"
+		facts.There.State = plan.HostUnreachable
 	}
 	d := on(nil, c.at, c.hold)
 	d.Hosts[at.Name] = at.ID

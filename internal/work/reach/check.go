@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -126,8 +127,8 @@ func (r *Hosts) Check(ctx context.Context, h *inventory.Host) ([]Check, error) {
 	}
 	var away []string
 	for _, p := range pools {
-		if p.State != "ready" && !p.Removable {
-			away = append(away, p.Name+" is "+p.State)
+		if p.State != plan.PoolReady && !p.Removable {
+			away = append(away, p.Name+" is "+string(p.State))
 		}
 	}
 	if len(away) > 0 {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -100,13 +101,13 @@ func (r *Hosts) Survey(ctx context.Context, h *inventory.Host) (changed bool, ch
 	s, err := r.Agent(h).Survey(ctx, h.Revision)
 	if err != nil {
 		if errors.Is(err, hostlink.ErrUnreachable) {
-			if e := r.inv.HostState(ctx, h, "unreachable"); e != nil {
+			if e := r.inv.HostState(ctx, h, plan.HostUnreachable); e != nil {
 				return false, nil, e
 			}
 		}
 		return false, nil, Explain(h, err)
 	}
-	if !s.Changed && h.State != "unreachable" && s.Revision == h.Revision {
+	if !s.Changed && h.State != plan.HostUnreachable && s.Revision == h.Revision {
 		return false, nil, nil
 	}
 	changes, err = r.inv.Apply(ctx, h, s)
@@ -118,7 +119,7 @@ const lookPatience = 2 * time.Second
 
 // AsNow looks again at a host that did not answer last time: it may be back.
 func (r *Hosts) AsNow(ctx context.Context, h *inventory.Host) {
-	if h.State != "unreachable" {
+	if h.State != plan.HostUnreachable {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookPatience)
@@ -128,8 +129,8 @@ func (r *Hosts) AsNow(ctx context.Context, h *inventory.Host) {
 		err = r.inv.StillThere(ctx, []uuid.UUID{h.ID})
 	}
 	if err == nil {
-		if h.State = "up"; h.Resting {
-			h.State = "resting"
+		if h.State = plan.HostUp; h.Resting {
+			h.State = plan.HostResting
 		}
 	}
 }

@@ -68,7 +68,7 @@ func raw(t *testing.T, v any) json.RawMessage {
 
 // TestMeasure: disks become as large as the steps say that wrote them: those of this machine, and done.
 func TestMeasure(t *testing.T) {
-	step := func(part int, state, disk string, r hostlink.FetchResult) inventory.Step {
+	step := func(part int, state inventory.StepState, disk string, r hostlink.FetchResult) inventory.Step {
 		return inventory.Step{ID: disk, Part: part, Kind: plan.KindCarry, State: state, Result: raw(t, r),
 			DoWhat: raw(t, plan.Carry{Disk: disk})}
 	}
@@ -97,7 +97,7 @@ func TestPackageSize(t *testing.T) {
 		var c inventory.Copy
 		r.recordPackage(&c)
 		require.EqualValues(t, 77, c.SizeBytes, kind)
-		require.Equal(t, "unknown", c.State)
+		require.EqualValues(t, "unknown", c.State)
 	}
 }
 

@@ -226,7 +226,7 @@ func (e *smallEstate) quiet(req draw.Request) *inventory.Job {
 	e.Helper()
 	e.b.Arm(0, pgtest.Never)
 	j := e.run(req, nil)
-	require.Equal(e, "done", j.State, j.Error)
+	require.EqualValues(e, "done", j.State, j.Error)
 	return j
 }
 
@@ -460,7 +460,7 @@ func TestEveryWrite(t *testing.T) {
 				writes, hit = e.b.Counted()
 				e.b.Arm(0, pgtest.Never)
 				e.mend()
-				require.Equal(t, c.want, j.State, "%s write %d: %s", how, at, j.Error)
+				require.EqualValues(t, c.want, j.State, "%s write %d: %s", how, at, j.Error)
 				e.w.Steer.Settled()
 				e.survey()
 				want := c.left

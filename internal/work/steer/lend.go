@@ -27,14 +27,14 @@ func lend(ctx context.Context, r *run) (wait, error) {
 	switch {
 	case l.State == "failed":
 		return nil, &away.Failure{Message: l.Error}
-	case l.State == "done":
-		r.s.State, r.s.Done = "done", r.s.Bytes
+	case l.State == inventory.JobDone:
+		r.s.State, r.s.Done = inventory.StepDone, r.s.Bytes
 	case time.Since(l.At) > lentSilence:
 		return nil, &away.Failure{Code: "host.unreachable", Message: fmt.Sprintf("nothing was heard of the reader "+
 			"for %s",
 			lentSilence)}
 	}
-	if err := r.inv.UpdateStep(ctx, r.j.Epoch, r.s); err != nil || r.s.State == "done" {
+	if err := r.inv.UpdateStep(ctx, r.j.Epoch, r.s); err != nil || r.s.State == inventory.StepDone {
 		return nil, err
 	}
 	return sleep(lookEvery), nil

@@ -140,16 +140,16 @@ func (r *run) recordRegistered(c *inventory.Copy) (err error) {
 	if c.Machine, err = madeMachine(r.j, r.s.Part); err != nil {
 		return err
 	}
-	c.State = "stopped"
+	c.State = machine.Stopped
 	if n := r.s.Position; n > 0 && r.j.Steps[n-1].Kind == plan.KindStart {
-		c.State = "running" // it was stopped for the change, and started again
+		c.State = machine.Running // it was stopped for the change, and started again
 	}
 	c.SizeBytes = c.Machine.FileBytes()
 	return nil
 }
 
 func (r *run) recordPackage(c *inventory.Copy) {
-	c.State = "unknown"
+	c.State = machine.Unknown
 	for _, st := range r.j.Steps {
 		var p hostlink.PackResult
 		if (st.Kind == plan.KindPack || st.Kind == plan.KindHandOut) && json.Unmarshal(st.Result, &p) == nil {
@@ -250,7 +250,7 @@ func madeMachine(j *inventory.Job, part int) (*machine.Machine, error) {
 func measure(j *inventory.Job, part int, m *machine.Machine) error {
 	for i := range j.Steps {
 		s := &j.Steps[i]
-		if s.Part != part || s.State != "done" || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindCarry {
+		if s.Part != part || s.State != inventory.StepDone || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindCarry {
 			continue
 		}
 		do, err := inventory.DoOf[struct{ Disk string }](s)

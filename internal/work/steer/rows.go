@@ -5,6 +5,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -77,7 +78,7 @@ func (r *run) finish(ctx context.Context, change func(tx pgx.Tx) error) error {
 		if err := change(tx); err != nil {
 			return err
 		}
-		r.s.State = "done"
+		r.s.State = inventory.StepDone
 		return inventory.In(tx).PutStep(ctx, r.j.Epoch, r.s)
 	})
 }
@@ -96,9 +97,9 @@ func (r *run) notePower(ctx context.Context, tx pgx.Tx, runs bool) error {
 	if err != nil {
 		return err
 	}
-	state := "stopped"
+	state := machine.Stopped
 	if runs {
-		state = "running"
+		state = machine.Running
 	}
 	return inventory.In(tx).SetState(ctx, do.Copy, state)
 }

@@ -196,9 +196,9 @@ func (b *bench) resume(j *inventory.Job) {
 func states(j *inventory.Job) string {
 	var all []string
 	for _, s := range j.Steps {
-		all = append(all, s.State)
+		all = append(all, string(s.State))
 	}
-	return j.State + ": " + strings.Join(all, " ")
+	return string(j.State) + ": " + strings.Join(all, " ")
 }
 
 var (
@@ -443,7 +443,7 @@ func TestRuns(t *testing.T) {
 		return !slices.ContainsFunc(jobs, func(j *inventory.Job) bool { return !b.now(j).Over() })
 	}, 30*time.Second, 20*time.Millisecond)
 	for _, j := range jobs {
-		require.Equal(t, "done", b.now(j).State, b.now(j).Error)
+		require.EqualValues(t, "done", b.now(j).State, b.now(j).Error)
 	}
 	stop()
 	require.NoError(t, <-ended)

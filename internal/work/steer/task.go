@@ -34,7 +34,7 @@ func (r *run) atPlace(ctx context.Context) (wait, error) {
 	if err != nil || rest > 0 {
 		return pause(rest, err)
 	}
-	r.s.State = "done"
+	r.s.State = inventory.StepDone
 	return nil, r.inv.UpdateStep(ctx, r.j.Epoch, r.s)
 }
 
@@ -111,7 +111,7 @@ func (r *run) watch(ctx context.Context, agent *hostlink.Host, t *hostlink.Task)
 
 // taskDone records that a task is done, with what that says of the copy.
 func (r *run) taskDone(ctx context.Context, t *hostlink.Task) error {
-	r.s.State, r.s.Result, r.s.Done = "done", t.Result, max(r.s.Bytes, t.Done)
+	r.s.State, r.s.Result, r.s.Done = inventory.StepDone, t.Result, max(r.s.Bytes, t.Done)
 	r.s.Bytes = max(r.s.Bytes, t.Done)
 	return r.inv.InTx(ctx, func(tx pgx.Tx) error {
 		if err := inventory.In(tx).PutStep(ctx, r.j.Epoch, r.s); err != nil {

@@ -137,7 +137,7 @@ func clean(j *inventory.Job, s *inventory.Step) bool {
 
 // advance moves a step on. A wait asks to be called again after it.
 func (s *Steerer) advance(ctx context.Context, j *inventory.Job, step *inventory.Step) (wait, error) {
-	r := &run{Steerer: s, j: j, s: step, again: step.State == "working"}
+	r := &run{Steerer: s, j: j, s: step, again: step.State == inventory.StepWorking}
 	if !r.again {
 		begun, err := s.inv.BeginStep(ctx, j.Epoch, step)
 		if !begun || err != nil {

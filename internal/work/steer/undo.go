@@ -19,7 +19,7 @@ import (
 
 // holdNow stops the job's work where it is.
 func (s *Steerer) holdNow(ctx context.Context, j *inventory.Job) error {
-	if step := j.Next(); step != nil && step.State == "working" && plan.Kinds[step.Kind].At == plan.AtHost {
+	if step := j.Next(); step != nil && step.State == inventory.StepWorking && plan.Kinds[step.Kind].At == plan.AtHost {
 		h, err := s.inv.Host(ctx, step.HostID.String())
 		if err != nil {
 			return err
@@ -39,7 +39,7 @@ func (s *Steerer) holdNow(ctx context.Context, j *inventory.Job) error {
 func (s *Steerer) undo(ctx context.Context, j *inventory.Job) error {
 	for i := len(j.Steps) - 1; i >= 0; i-- {
 		step := &j.Steps[i]
-		if step.State == "waiting" || step.State == "undone" {
+		if step.State == inventory.StepWaiting || step.State == inventory.StepUndone {
 			continue
 		}
 		err := (&run{Steerer: s, j: j, s: step}).undo(ctx)
@@ -53,9 +53,9 @@ func (s *Steerer) undo(ctx context.Context, j *inventory.Job) error {
 		}
 	}
 	hosts := s.forgotten(ctx, j)
-	state := "cancelled"
+	state := inventory.JobCancelled
 	if j.Error != "" {
-		state = "failed"
+		state = inventory.JobFailed
 	}
 	if err := s.inv.EndJob(ctx, j, state, j.ErrorCode, j.Error); err != nil {
 		return err
@@ -79,12 +79,12 @@ func (r *run) undo(ctx context.Context) error {
 		}
 	}
 	was := r.s.State
-	r.s.State = "undone"
+	r.s.State = inventory.StepUndone
 	return r.inv.InTx(ctx, func(tx pgx.Tx) error {
 		if err := inventory.In(tx).PutStep(ctx, r.j.Epoch, r.s); err != nil {
 			return err
 		}
-		if how.effect != nil && (was == "done" || how.unbegun) {
+		if how.effect != nil && (was == inventory.StepDone || how.unbegun) {
 			return how.effect(ctx, tx, r, true)
 		}
 		return nil // a copy that was forgotten is found again by the survey
@@ -120,7 +120,7 @@ func (s *Steerer) done(ctx context.Context, j *inventory.Job) error {
 	if err := s.Ended(ctx, j); err != nil {
 		return err
 	}
-	if err := s.inv.EndJob(ctx, j, "done", "", ""); err != nil {
+	if err := s.inv.EndJob(ctx, j, inventory.JobDone, "", ""); err != nil {
 		return err
 	}
 	s.lookAgain(j, hosts)
@@ -143,7 +143,7 @@ func (s *Steerer) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inv
 	seen := map[uuid.UUID]bool{}
 	var all sync.WaitGroup
 	for _, step := range j.Steps {
-		if step.HostID == nil || seen[*step.HostID] || step.State == "waiting" {
+		if step.HostID == nil || seen[*step.HostID] || step.State == inventory.StepWaiting {
 			continue
 		}
 		seen[*step.HostID] = true

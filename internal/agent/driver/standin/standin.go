@@ -118,13 +118,13 @@ func (d *Driver) Stop(folder string) error {
 }
 
 // State is running or stopped.
-func (d *Driver) State(folder string) string {
+func (d *Driver) State(folder string) machine.State {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.guests[folder] != nil {
-		return "running"
+		return machine.Running
 	}
-	return "stopped"
+	return machine.Stopped
 }
 
 // Addresses that the guest uses: the fixed ones that it has.

@@ -83,18 +83,18 @@ func managerHolds(ctx context.Context, client *cimi.Client) (map[string]*hostlin
 }
 
 // stateOf a machine in our words.
-func stateOf(state string) string {
+func stateOf(state string) machine.State {
 	switch state {
 	case cimi.Started:
-		return "running"
+		return machine.Running
 	case cimi.Stopped:
-		return "stopped"
+		return machine.Stopped
 	case cimi.Paused:
 		return "paused"
 	case cimi.Suspended:
-		return "suspended"
+		return machine.Suspended
 	}
-	return "unknown"
+	return machine.Unknown
 }
 
 // holdings are what machines refer to.

@@ -40,7 +40,7 @@ func TestManagerHolds(t *testing.T) {
 	require.Len(t, hosts, 3)
 	first := hosts["dunlin"].Machines[0]
 	m := first.Machine
-	require.Equal(t, "stopped", first.State)
+	require.EqualValues(t, "stopped", first.State)
 	require.Equal(t, "70126393-2a98-4856-90ac-efe4bba599b2", m.UUID)
 	require.Equal(t, "uefi", m.Firmware)
 	require.Equal(t, int64(1<<30), m.MemoryBytes)
@@ -53,8 +53,8 @@ func TestManagerHolds(t *testing.T) {
 	require.Equal(t, "m2", odd.Name)
 	require.NotEmpty(t, odd.UUID)
 	require.Equal(t, "bios", odd.Firmware)
-	require.Equal(t, "suspended", hosts["knot"].Machines[0].State)
-	require.Equal(t, "unknown", hosts["knot"].Machines[1].State)
+	require.EqualValues(t, "suspended", hosts["knot"].Machines[0].State)
+	require.EqualValues(t, "unknown", hosts["knot"].Machines[1].State)
 	require.Len(t, hosts["knot"].Machines[1].Machine.Disks, 2)
 	require.Equal(t, 20, hosts["knot"].Switches[0].VLAN)
 

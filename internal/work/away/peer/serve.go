@@ -208,7 +208,7 @@ func (p *Peers) endLending(ctx context.Context, m *inventory.Manager, _ Grants, 
 	if err != nil {
 		return nil, err
 	}
-	if e.Done && (j.Cancel || j.Over() && j.State != "done") {
+	if e.Done && (j.Cancel || j.Over() && j.State != inventory.JobDone) {
 		return nil, &hostlink.Fault{Code: hostlink.FaultUnknown,
 			Message: "the job that goes along with it was cancelled or has failed"}
 	}
