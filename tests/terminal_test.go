@@ -1,7 +1,6 @@
 package tests
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -34,14 +33,19 @@ func (e *estate) onTerminalIn(t *testing.T, dir, typed string, args ...string) s
 	cmd := exec.CommandContext(ctx, script, "-qefc", line, "/dev/null")
 	cmd.Env = append(os.Environ(), "UNVORA_CONFIG="+filepath.Join(e.dir, "client.toml"), "HOME="+e.dir, "TERM=xterm")
 	cmd.Dir = dir
-	var out bytes.Buffer
-	cmd.Stdout = &out
+	out := &printed{}
+	cmd.Stdout = out
 	in, err := cmd.StdinPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
+	asked := 0
 	for _, answer := range strings.SplitAfter(typed, "\n") {
 		if answer != "" {
-			time.Sleep(700 * time.Millisecond)
+			require.Eventually(t, func() bool { // it asks: a line stands open
+				now := out.String()
+				return len(now) > asked && !strings.HasSuffix(now, "\n")
+			}, waitFor, 10*time.Millisecond)
+			asked = len(out.String())
 			fmt.Fprint(in, answer)
 		}
 	}

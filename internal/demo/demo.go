@@ -22,6 +22,7 @@ import (
 
 	"github.com/BurntSushi/toml"
 	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	openapi "unvora.example/unvora/api"
@@ -91,11 +92,12 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	fmt.Fprintln(o.Out, "Preparing the sample estate …")
-	if err := pg.init(dir, k.DatabasePassword); err != nil {
+	var all errgroup.Group
+	all.Go(func() error { return pg.init(dir, k.DatabasePassword) })
+	all.Go(func() error { return sample(build(dir, k.AgentPorts)) })
+	all.Go(func() error { return sample(buildManager(dir, k.ManagerPort, k.ManagerPassword)) })
+	if err := all.Wait(); err != nil {
 		return err
-	}
-	if err := errors.Join(build(dir, k.AgentPorts), buildManager(dir, k.ManagerPort, k.ManagerPassword)); err != nil {
-		return fmt.Errorf("make the sample machines: %w", explain(err))
 	}
 	s := newSupervisor(dir)
 	defer s.stop()
@@ -165,6 +167,14 @@ Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ov
 	<-ctx.Done()
 	fmt.Fprintln(o.Out, "\nStopping …")
 	return nil
+}
+
+// sample says of an error that it came up when the sample machines were made.
+func sample(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("make the sample machines: %w", explain(err))
 }
 
 func clientPrefix(o Options, profile string) string {

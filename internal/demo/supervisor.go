@@ -25,7 +25,7 @@ type process struct {
 }
 
 const (
-	restartAfter = 2 * time.Second
+	restartAfter = 500 * time.Millisecond
 	stopPatience = 15 * time.Second
 )
 
