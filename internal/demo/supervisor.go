@@ -25,7 +25,7 @@ type process struct {
 }
 
 const (
-	restartAfter = 500 * time.Millisecond
+	restartAfter = 2 * time.Second
 	stopPatience = 15 * time.Second
 )
 
