@@ -68,7 +68,7 @@ func New(config Config, d driver.Driver, log *slog.Logger) (*Agent, error) {
 		err = a.loadTrust()
 	}
 	if err == nil {
-		err = a.work.Restore()
+		err = a.work.Restore(context.Background())
 	}
 	if err == nil {
 		err = a.tasks.Resume()
@@ -193,9 +193,7 @@ func (a *Agent) Listen() (net.Listener, error) {
 			"sets it)",
 			a.Config.Listen, err)
 	}
-	if n, ok := a.Driver.(interface {
-		Wire(net.Listener) net.Listener
-	}); ok {
+	if n, ok := a.Driver.(driver.Wired); ok {
 		l = n.Wire(l)
 	}
 	return tls.NewListener(l, &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {

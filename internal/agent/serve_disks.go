@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/machine"
-	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/nbd"
 )
@@ -51,8 +50,8 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " +
 			req.Path}
 	}
-	if a.Driver.State(t.Path) == machine.Running {
-		return ground.Refuse("state.running", "the machine runs; its disks change while they are read")
+	if err := a.Standing(r.Context(), t.Path, "its disks change while they are read"); err != nil {
+		return err
 	}
 	a.offers.Range(func(key, v any) bool {
 		if time.Now().After(v.(offer).expires) {

@@ -101,6 +101,7 @@ type Folder struct {
 	FilesThere bool             `json:"filesThere"`
 	PoolThere  bool             `json:"poolThere"`
 	State      machine.State    `json:"state"`
+	Why        string           `json:"why,omitempty"` // it came to stand so, where nobody asked for that
 	Bytes      int64            `json:"bytes"` // of its files, as allocated
 	Problem    string           `json:"problem,omitempty"`
 	Machine    *machine.Machine `json:"machine"`

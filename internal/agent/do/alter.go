@@ -26,7 +26,7 @@ type alterJournal struct {
 
 // doAlter writes a machine folder's descriptor anew where it lies, gives its
 // disks the ids that they are to have, and lists the machine.
-func doAlter(_ context.Context, t *run) (any, error) {
+func doAlter(ctx context.Context, t *run) (any, error) {
 	var p plan.Alter
 	if err := t.Params(&p); err != nil {
 		return nil, err
@@ -44,8 +44,8 @@ func doAlter(_ context.Context, t *run) (any, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	if t.Driver.State(folder) == machine.Running {
-		return nil, ground.Refuse("state.running", "%s runs: its descriptor is not changed meanwhile", p.Name)
+	if err := t.Standing(ctx, folder, "its descriptor is not changed meanwhile"); err != nil {
+		return nil, err
 	}
 	j, err := t.alterJournal(t, p, folder)
 	if err != nil {
@@ -166,7 +166,7 @@ func describe(first, second string, number int, m *machine.Machine) ([]byte, err
 }
 
 // undoAlter puts the folder back as its journal has it.
-func undoAlter(t *run) error {
+func undoAlter(ctx context.Context, t *run) error {
 	var p plan.Alter
 	var j alterJournal
 	if err := t.Params(&p); err != nil {

@@ -160,7 +160,7 @@ func TestPanic(t *testing.T) {
 	a, _ := newAgent(t, 0)
 	a.tasks = task.New(a.Ground, map[string]task.Kind{"mistake": {
 		Do:   func(context.Context, *task.Task) (any, error) { panic(errors.New("no such thing")) },
-		Undo: func(*task.Task) error { return nil },
+		Undo: func(context.Context, *task.Task) error { return nil },
 	}})
 	s := ended(t, start(t, a, "s1", "mistake", 1, struct{}{}))
 	require.Equal(t, hostlink.TaskFailed, s.State)

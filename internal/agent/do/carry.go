@@ -177,7 +177,7 @@ func (w *Worker) copyFile(ctx context.Context, source, target string, progress f
 }
 
 // undoCarry removes what was written, whole or in part.
-func undoCarry(t *run) error {
+func undoCarry(ctx context.Context, t *run) error {
 	p, target, err := carryTask(t)
 	if err != nil {
 		return nil // it was never begun

@@ -4,24 +4,23 @@ import (
 	"context"
 	"time"
 
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 )
 
 // doDelist takes a machine off the list. Its files are not touched.
-func doDelist(_ context.Context, t *run) (any, error) {
+func doDelist(ctx context.Context, t *run) (any, error) {
 	var p plan.Unlist
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	if t.Driver.State(p.Folder) == machine.Running {
-		return nil, ground.Refuse("state.running", "it runs; stop it first")
+	if err := t.Standing(ctx, p.Folder, "stop it first"); err != nil {
+		return nil, err
 	}
 	return nil, t.Records.Delist(p.Folder)
 }
 
-func undoDelist(t *run) error {
+func undoDelist(ctx context.Context, t *run) error {
 	var p plan.Unlist
 	if err := t.Params(&p); err != nil {
 		return err

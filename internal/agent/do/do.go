@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/agent/sight"
 	"unvora.example/unvora/internal/agent/task"
@@ -33,13 +34,16 @@ func New(g *ground.Ground, s *sight.Sight, dialer func() *hostlink.Dialer) *Work
 
 // Restore gives the hypervisor back what was made at this host and it has forgotten: switches, and the machines that
 // ran, which are started again.
-func (w *Worker) Restore() error {
-	if err := w.switches.restore(); err != nil {
+func (w *Worker) Restore(ctx context.Context) error {
+	if err := w.switches.restore(ctx); err != nil {
 		return err
+	}
+	if _, last := w.Driver.(driver.Lasting); last {
+		return nil // what ran goes on, and what has ended meanwhile did so by itself
 	}
 	for folder, e := range w.Records.Register() {
 		if e.Running {
-			if err := w.run(folder); err != nil {
+			if err := w.run(ctx, folder); err != nil {
 				w.Log.Warn("machine could not be started again", "folder", folder, "error", err)
 			}
 		}
@@ -50,6 +54,9 @@ func (w *Worker) Restore() error {
 // Close ends what waits.
 func (w *Worker) Close() { w.switches.close() }
 
+// readWhileRunning is why a machine that runs is not read.
+const readWhileRunning = "its disks change while they are read"
+
 // run is a task with the worker that carries it out.
 type run struct {
 	*Worker
@@ -59,10 +66,10 @@ type run struct {
 // row is how a kind of task is carried out.
 type row struct {
 	do   func(ctx context.Context, t *run) (any, error)
-	undo func(t *run) error
+	undo func(ctx context.Context, t *run) error
 }
 
-func nothing(*run) error { return nil }
+func nothing(context.Context, *run) error { return nil }
 
 // rows is the table of the kinds of tasks.
 var rows = map[string]row{
@@ -93,7 +100,7 @@ func (w *Worker) Kinds() map[string]task.Kind {
 	for name, r := range rows {
 		kinds[name] = task.Kind{
 			Do:   func(ctx context.Context, t *task.Task) (any, error) { return r.do(ctx, &run{w, t}) },
-			Undo: func(t *task.Task) error { return r.undo(&run{w, t}) },
+			Undo: func(ctx context.Context, t *task.Task) error { return r.undo(ctx, &run{w, t}) },
 		}
 	}
 	return kinds

@@ -25,7 +25,7 @@ type hand struct {
 func handOf(t testing.TB, g *ground.Ground) *hand {
 	w := New(g, sight.New(g), func() *hostlink.Dialer { return nil })
 	h := &hand{w, task.New(g, w.Kinds())}
-	require.NoError(t, w.Restore())
+	require.NoError(t, w.Restore(t.Context()))
 	require.NoError(t, h.tasks.Resume())
 	t.Cleanup(func() { h.tasks.Close(); w.Close() })
 	return h

@@ -79,7 +79,7 @@ func doFetch(ctx context.Context, t *run) (any, error) {
 	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: virtual, SHA256: sum}, err
 }
 
-func undoFetch(t *run) error {
+func undoFetch(ctx context.Context, t *run) error {
 	var p hostlink.Fetch
 	if err := t.Params(&p); err != nil {
 		return err

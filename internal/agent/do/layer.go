@@ -30,7 +30,7 @@ func doLayer(_ context.Context, t *run) (any, error) {
 	return nil, t.Door.NewLayer(p.Path, format, t.NewID(p.Path), p.Parent, parent)
 }
 
-func undoLayer(t *run) error {
+func undoLayer(ctx context.Context, t *run) error {
 	var p plan.NewLayer
 	if err := t.Params(&p); err != nil {
 		return err

@@ -15,7 +15,6 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/vmdk"
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
@@ -45,8 +44,8 @@ func newPack(ctx context.Context, t *run) (*pack, error) {
 		if err := t.Within(p.Folder + "/x"); err != nil {
 			return nil, err
 		}
-		if t.Driver.State(p.Folder) == machine.Running {
-			return nil, ground.Refuse("state.running", "the machine runs; its disks change while they are read")
+		if err := t.Standing(ctx, p.Folder, readWhileRunning); err != nil {
+			return nil, err
 		}
 		p.base = func() (*ovf.Descriptor, error) { return t.Descriptor(p.Folder) }
 	}
@@ -181,7 +180,7 @@ func doPack(ctx context.Context, t *run) (any, error) {
 	return hostlink.PackResult{Bytes: total, Members: w.Members()}, t.SyncDir(filepath.Dir(p.File))
 }
 
-func undoPack(t *run) error {
+func undoPack(ctx context.Context, t *run) error {
 	p := &pack{t: t}
 	if err := t.Params(&p.PackTask); err != nil {
 		return err

@@ -3,7 +3,6 @@ package do
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 	"time"
@@ -121,7 +120,7 @@ func placeParams(t *run) (p hostlink.PlaceTask, err error) {
 	return p, err
 }
 
-func undoPlace(t *run) error {
+func undoPlace(ctx context.Context, t *run) error {
 	p, err := placeParams(t)
 	if err != nil {
 		return nil // it was never begun
@@ -134,8 +133,8 @@ func undoPlace(t *run) error {
 		}
 		return errors.Join(errs...)
 	}
-	if t.Driver.State(folder) == machine.Running {
-		return fmt.Errorf("%s runs; stop it first", p.Name)
+	if err := t.Standing(ctx, folder, "stop it first"); err != nil {
+		return err
 	}
 	errs := []error{t.Records.Delist(folder), t.Door.RemoveAll(folder), t.SyncDir(p.Pool)}
 	for _, x := range p.Besides {

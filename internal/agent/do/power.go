@@ -11,45 +11,49 @@ import (
 	"unvora.example/unvora/internal/agent/ground"
 )
 
-func doStart(_ context.Context, t *run) (any, error) {
+func doStart(ctx context.Context, t *run) (any, error) {
 	var p plan.Power
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.power(p.Folder, true)
+	return nil, t.power(ctx, p.Folder, true)
 }
 
-func doStop(_ context.Context, t *run) (any, error) {
+func doStop(ctx context.Context, t *run) (any, error) {
 	var p plan.Power
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.power(p.Folder, false)
+	return nil, t.power(ctx, p.Folder, false)
 }
 
-func undoStart(t *run) error {
-	_, err := doStop(context.Background(), t)
+func undoStart(ctx context.Context, t *run) error {
+	_, err := doStop(ctx, t)
 	return err
 }
 
-func undoStop(t *run) error {
-	_, err := doStart(context.Background(), t)
+func undoStop(ctx context.Context, t *run) error {
+	_, err := doStart(ctx, t)
 	return err
 }
 
 // power starts or stops a registered machine; one that is so already is left alone.
-func (w *Worker) power(folder string, on bool) error {
+func (w *Worker) power(ctx context.Context, folder string, on bool) error {
 	if _, there := w.Records.Register()[folder]; !there {
 		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", w.Config.Name, folder)
 	}
-	running := w.Driver.State(folder) == machine.Running
+	now, err := w.Driver.State(ctx, folder)
+	if err != nil {
+		return err
+	}
+	running := now.State == machine.Running
 	switch {
 	case on && !running:
-		if err := w.run(folder); err != nil {
+		if err := w.run(ctx, folder); err != nil {
 			return err
 		}
 	case !on && running:
-		if err := w.Driver.Stop(folder); err != nil {
+		if err := w.Driver.Stop(ctx, folder); err != nil {
 			return err
 		}
 	}
@@ -57,7 +61,7 @@ func (w *Worker) power(folder string, on bool) error {
 }
 
 // run has the driver start a machine, its disks in the formats on record.
-func (w *Worker) run(folder string) error {
+func (w *Worker) run(ctx context.Context, folder string) error {
 	m, err := w.ReadMachine(folder)
 	if err != nil {
 		return err
@@ -70,5 +74,5 @@ func (w *Worker) run(folder string) error {
 		}
 		d.Format = as.Name()
 	}
-	return w.Driver.Start(folder, m)
+	return w.Driver.Start(ctx, folder, m)
 }

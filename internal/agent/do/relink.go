@@ -60,7 +60,7 @@ func (w *Worker) reparent(layer string, as door.Known, parent, stated string, an
 // undoRelink points the layer back, where a parent of it still is; a layer
 // whose parent was missing before is left with the one that was found, which
 // does no harm.
-func undoRelink(t *run) error {
+func undoRelink(ctx context.Context, t *run) error {
 	var p plan.Relink
 	var j relinkJournal
 	if err := t.Params(&p); err != nil {

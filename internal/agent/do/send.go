@@ -10,7 +10,6 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"unvora.example/unvora/core/disk"
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/cimi"
 	"unvora.example/unvora/internal/hostlink"
@@ -28,8 +27,8 @@ func doSend(ctx context.Context, t *run) (any, error) {
 	if err := t.Within(p.Source); err != nil {
 		return nil, err
 	}
-	if t.Driver.State(p.Folder) == machine.Running {
-		return nil, ground.Refuse("state.running", "the machine runs; its disks change while they are read")
+	if err := t.Standing(ctx, p.Folder, readWhileRunning); err != nil {
+		return nil, err
 	}
 	client, err := t.atManager(&p.To)
 	if err != nil {

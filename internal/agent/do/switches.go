@@ -36,7 +36,7 @@ const (
 var errNoSwitches = errors.New("the hypervisor of this host does not let others make or drop switches")
 
 // restore gives the driver the switches that were made, after a start.
-func (s *switches) restore() error {
+func (s *switches) restore(ctx context.Context) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var now []wiring.Switch
@@ -44,7 +44,7 @@ func (s *switches) restore() error {
 	if err != nil || !there {
 		return err
 	}
-	if err := s.w.Driver.(driver.Network).SetSwitches(now); err != nil {
+	if err := s.w.Driver.(driver.Network).SetSwitches(ctx, now); err != nil {
 		return err
 	}
 	var p pendingSwitches
@@ -55,7 +55,7 @@ func (s *switches) restore() error {
 	return nil
 }
 
-func (s *switches) set(list []wiring.Switch) error {
+func (s *switches) set(ctx context.Context, list []wiring.Switch) error {
 	n, ok := s.w.Driver.(driver.Network)
 	if !ok {
 		return errNoSwitches
@@ -63,16 +63,20 @@ func (s *switches) set(list []wiring.Switch) error {
 	if err := s.w.Records.Put("switches", switchesNow, list); err != nil {
 		return err
 	}
-	return n.SetSwitches(list)
+	return n.SetSwitches(ctx, list)
 }
 
 // change makes the list the host's switches; with again set, only until the
 // time is over, unless the change is kept before.
-func (s *switches) change(list []wiring.Switch, again bool) error {
+func (s *switches) change(ctx context.Context, list []wiring.Switch, again bool) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if again {
-		p := pendingSwitches{Before: s.w.Driver.Switches(), Until: time.Now().Add(s.w.Config.ReturnAfter())}
+		before, err := s.w.Driver.Switches(ctx)
+		if err != nil {
+			return err
+		}
+		p := pendingSwitches{Before: before, Until: time.Now().Add(s.w.Config.ReturnAfter())}
 		if err := s.w.Records.Put("switches", switchesPending, p); err != nil {
 			return err
 		}
@@ -80,7 +84,7 @@ func (s *switches) change(list []wiring.Switch, again bool) error {
 	} else if err := s.w.Records.Drop("switches", switchesPending); err != nil {
 		return err // what was to be taken back is undone, or made over
 	}
-	return s.set(list)
+	return s.set(ctx, list)
 }
 
 func (s *switches) schedule(p pendingSwitches) {
@@ -96,7 +100,7 @@ func (s *switches) schedule(p pendingSwitches) {
 			return // kept meanwhile
 		}
 		now.Returned = true
-		err := errors.Join(s.set(now.Before), s.w.Records.Put("switches", switchesPending, now))
+		err := errors.Join(s.set(context.Background(), now.Before), s.w.Records.Put("switches", switchesPending, now))
 		s.w.Log.Warn("nobody reached this host after its switches were changed: the change was taken back", "error",
 			err)
 	})
@@ -127,15 +131,19 @@ func (s *switches) close() {
 	}
 }
 
-func switchTask(t *run) (p plan.SwitchWork, now []wiring.Switch, at int, err error) {
-	err = t.Params(&p)
-	now = slices.Clone(t.Driver.Switches())
+func switchTask(ctx context.Context, t *run) (p plan.SwitchWork, now []wiring.Switch, at int, err error) {
+	if err = t.Params(&p); err != nil {
+		return p, nil, 0, err
+	}
+	if now, err = t.Driver.Switches(ctx); err != nil {
+		return p, nil, 0, err
+	}
 	at = slices.IndexFunc(now, func(s wiring.Switch) bool { return s.Name == p.Switch.Name })
 	return p, now, at, err
 }
 
-func doMakeSwitch(_ context.Context, t *run) (any, error) {
-	p, now, at, err := switchTask(t)
+func doMakeSwitch(ctx context.Context, t *run) (any, error) {
+	p, now, at, err := switchTask(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -145,19 +153,19 @@ func doMakeSwitch(_ context.Context, t *run) (any, error) {
 		}
 		return nil, ground.Refuse("name.taken", "%s has a switch %s already", t.Config.Name, p.Switch.Name)
 	}
-	return nil, t.switches.change(append(now, p.Switch), p.Return)
+	return nil, t.switches.change(ctx, append(now, p.Switch), p.Return)
 }
 
-func undoMakeSwitch(t *run) error {
-	p, now, at, err := switchTask(t)
+func undoMakeSwitch(ctx context.Context, t *run) error {
+	p, now, at, err := switchTask(ctx, t)
 	if err != nil || at < 0 || now[at] != p.Switch {
 		return err
 	}
-	return t.switches.change(slices.Delete(now, at, at+1), false)
+	return t.switches.change(ctx, slices.Delete(now, at, at+1), false)
 }
 
-func doDropSwitch(_ context.Context, t *run) (any, error) {
-	p, now, at, err := switchTask(t)
+func doDropSwitch(ctx context.Context, t *run) (any, error) {
+	p, now, at, err := switchTask(ctx, t)
 	if err != nil || at < 0 {
 		return nil, err
 	}
@@ -173,16 +181,16 @@ func doDropSwitch(_ context.Context, t *run) (any, error) {
 			}
 		}
 	}
-	return nil, t.switches.change(slices.Delete(now, at, at+1), p.Return)
+	return nil, t.switches.change(ctx, slices.Delete(now, at, at+1), p.Return)
 }
 
-func undoDropSwitch(t *run) error {
-	p, now, at, err := switchTask(t)
+func undoDropSwitch(ctx context.Context, t *run) error {
+	p, now, at, err := switchTask(ctx, t)
 	if err != nil || at >= 0 {
 		return err
 	}
-	return t.switches.change(append(now, p.Switch), false)
+	return t.switches.change(ctx, append(now, p.Switch), false)
 }
 
 // doKeepSwitch is reached only by a service that reaches the host.
-func doKeepSwitch(_ context.Context, t *run) (any, error) { return nil, t.switches.keep() }
+func doKeepSwitch(ctx context.Context, t *run) (any, error) { return nil, t.switches.keep() }

@@ -18,6 +18,13 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 )
 
+func switchesOf(t *testing.T, a *hand) []wiring.Switch {
+	t.Helper()
+	list, err := a.Driver.Switches(t.Context())
+	require.NoError(t, err)
+	return list
+}
+
 func names(list []wiring.Switch) (names []string) {
 	for _, s := range list {
 		names = append(names, s.Name)
@@ -32,7 +39,7 @@ func TestSwitches(t *testing.T) {
 		Tagged: true}}
 	tk := start(t, a, "s1", plan.KindMakeSwitch, 1, field)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
-	require.Equal(t, []string{"lab", "field"}, names(a.Driver.Switches()))
+	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)))
 	_, err := doMakeSwitch(t.Context(), &run{a.Worker, tk})
 	require.NoError(t, err, "asked for again after a restart")
 	require.Equal(t, []string{"lab", "field"}, names(a.Sight.Survey(t.Context(), "", 0).Switches))
@@ -40,23 +47,23 @@ func TestSwitches(t *testing.T) {
 
 	fresh := standin.New(a.Config.Switches, a.Config.Ports, a.Config.Door())
 	a.Driver = fresh
-	require.NoError(t, a.switches.restore())
-	require.Equal(t, []string{"lab", "field"}, names(fresh.Switches()))
+	require.NoError(t, a.switches.restore(t.Context()))
+	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)))
 
 	other := field
 	other.Switch.VLAN = 31
 	tk2 := start(t, a, "s2", plan.KindMakeSwitch, 1, other)
 	require.Equal(t, "name.taken", ended(t, tk2).Code)
 	require.NoError(t, a.tasks.Undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
-	require.Equal(t, []string{"lab", "field"}, names(a.Driver.Switches()), "another's switch is not taken away")
+	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)), "another's switch is not taken away")
 
 	tk3 := start(t, a, "s3", plan.KindDropSwitch, 1, field)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk3).State)
-	require.Equal(t, []string{"lab"}, names(a.Driver.Switches()))
+	require.Equal(t, []string{"lab"}, names(switchesOf(t, a)))
 	require.NoError(t, a.tasks.Undo(job+".s3", hostlink.TaskSpec{Job: job, Epoch: 1}))
-	require.Equal(t, []string{"lab", "field"}, names(a.Driver.Switches()))
+	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)))
 	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))
-	require.Equal(t, []string{"lab"}, names(a.Driver.Switches()))
+	require.Equal(t, []string{"lab"}, names(switchesOf(t, a)))
 
 	folder, m := agenttest.Lying(t, a.Config.Pools[0].Path, "tide-gauge")
 	m.NICs = []machine.NIC{{Name: "NIC 1", Network: "lab"}}
@@ -106,7 +113,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	_, err = before.Read(make([]byte, 1))
 	require.Error(t, err, "what was connected is cut")
 	require.Eventually(t, reached, 10*time.Second, 50*time.Millisecond)
-	require.Equal(t, []string{"lab"}, names(a.Driver.Switches()))
+	require.Equal(t, []string{"lab"}, names(switchesOf(t, a)))
 	keep := start(t, a, "s2", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
 	require.NoError(t, a.tasks.Undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
@@ -118,16 +125,16 @@ func TestSwitchTakenBack(t *testing.T) {
 	tk = start(t, a, "s6", plan.KindMakeSwitch, 1, plan.SwitchWork{Switch: wiring.Switch{Name: "inside"}})
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	time.Sleep(a.Config.ReturnAfter() + 300*time.Millisecond)
-	require.Equal(t, []string{"lab", "inside"}, names(a.Driver.Switches()))
+	require.Equal(t, []string{"lab", "inside"}, names(switchesOf(t, a)))
 	// An agent that is killed meanwhile takes it back after its start.
 	tk = start(t, a, "s7", plan.KindMakeSwitch, 1, change)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	a.switches.close()
 	fresh := standin.New(a.Config.Switches, a.Config.Ports, a.Config.Door())
 	a.Driver = fresh
-	require.NoError(t, a.switches.restore())
-	require.Equal(t, []string{"lab", "inside", "x"}, names(fresh.Switches()))
-	require.Eventually(t, func() bool { return len(fresh.Switches()) == 2 }, 10*time.Second, 50*time.Millisecond)
+	require.NoError(t, a.switches.restore(t.Context()))
+	require.Equal(t, []string{"lab", "inside", "x"}, names(switchesOf(t, a)))
+	require.Eventually(t, func() bool { return len(switchesOf(t, a)) == 2 }, 10*time.Second, 50*time.Millisecond)
 	keep = start(t, a, "s8", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
 	require.NoError(t, a.tasks.Undo(job+".s8", hostlink.TaskSpec{Job: job, Epoch: 1}))

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 )
@@ -34,7 +33,7 @@ type takeAwayJournal struct {
 
 // doTakeAway moves a machine folder, and disks of it that lie elsewhere, to the
 // trash of their pools.
-func doTakeAway(_ context.Context, t *run) (any, error) {
+func doTakeAway(ctx context.Context, t *run) (any, error) {
 	j := takeAwayJournal{Listed: map[string]ground.Registered{}}
 	if there, err := t.Journal(&j); err != nil {
 		return nil, err
@@ -54,8 +53,8 @@ func doTakeAway(_ context.Context, t *run) (any, error) {
 		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
 		}
-		if t.Driver.State(from) == machine.Running {
-			return ground.Refuse("state.running", "it runs; stop it first")
+		if err := t.Standing(ctx, from, "stop it first"); err != nil {
+			return err
 		}
 		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {
 			return err
@@ -75,7 +74,7 @@ func doTakeAway(_ context.Context, t *run) (any, error) {
 }
 
 // undoTakeAway puts back what was taken away, listed as it was.
-func undoTakeAway(t *run) error {
+func undoTakeAway(ctx context.Context, t *run) error {
 	var j takeAwayJournal
 	if _, err := t.Journal(&j); err != nil {
 		return err

@@ -3,31 +3,71 @@
 package driver
 
 import (
+	"context"
+	"net"
+
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 )
 
-// Driver does what only the hypervisor can. Folders are absolute paths of
-// machine folders. Calls may come from several goroutines.
+// Driver does what every hypervisor can. Folders are absolute paths of machine folders. Calls may come from several
+// goroutines, and end when their context does.
 type Driver interface {
-	// Start runs the machine; called for a stopped one.
-	Start(folder string, m *machine.Machine) error
-	// Stop shuts the machine down cleanly and returns when its disks are closed.
-	Stop(folder string) error
-	// State of a registered machine: running, stopped, paused or suspended.
-	State(folder string) machine.State
+	// Start runs the machine, whose disks are in the formats that m says; one that runs is left alone.
+	Start(ctx context.Context, folder string, m *machine.Machine) error
+	// Stop shuts the machine down cleanly, hard if its guest does not hear, and returns when its disks are closed.
+	Stop(ctx context.Context, folder string) error
+	// State of a registered machine.
+	State(ctx context.Context, folder string) (Standing, error)
 	// Switches of the host.
-	Switches() []wiring.Switch
-	// Addresses that the guest of a running machine is seen to use.
-	Addresses(folder string) []string
-	// Close is called when the agent ends. Whether machines go on is the hypervisor's affair.
+	Switches(ctx context.Context) ([]wiring.Switch, error)
+	// Close is called when the agent ends. Machines go on, or not, as Lasting says.
 	Close() error
+}
+
+// Standing is how a machine stands.
+type Standing struct {
+	State machine.State // Running, Stopped, Paused or Suspended
+	// Why says how it came to stand so, where nobody asked for that: "died at 18:04: exit status 1".
+	Why string
 }
 
 // Network is a driver that lets switches be made and taken away.
 type Network interface {
 	// Ports of the host that lead out.
-	Ports() []wiring.Port
+	Ports(ctx context.Context) ([]wiring.Port, error)
 	// SetSwitches makes these, and no others, the switches of the host.
-	SetSwitches([]wiring.Switch) error
+	SetSwitches(ctx context.Context, list []wiring.Switch) error
+}
+
+// Addressed is a driver that sees which addresses the guest of a running machine uses.
+type Addressed interface {
+	Addresses(ctx context.Context, folder string) ([]string, error)
+}
+
+// Lasting is a driver whose machines go on when the agent ends, and are found again.
+type Lasting interface{ Lasts() }
+
+// Wired is a driver through whose network the agent itself is reached.
+type Wired interface {
+	Wire(l net.Listener) net.Listener
+}
+
+// Noticing is a driver that tells by itself when machines came to stand otherwise than was asked.
+type Noticing interface {
+	// Noticed has a value whenever something is to be seen; nobody has to take it.
+	Noticed() <-chan struct{}
+}
+
+// Console is a driver that keeps what a machine says on its serial port.
+type Console interface {
+	// Log opens what was said so far, oldest first.
+	Log(ctx context.Context, folder string) (Log, error)
+}
+
+// Log is what a machine has said on its serial port. Positions count from the machine's first byte; what has been
+// dropped since is not there any more.
+type Log struct {
+	From int64  // position of the first byte of Text
+	Text []byte // up to what was said last
 }

@@ -3,6 +3,7 @@
 package ground
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -14,6 +15,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/door"
@@ -114,9 +116,26 @@ func (g *Ground) SyncDir(path string) error { return disk.SyncDir(g.Door, path) 
 func (g *Ground) RemoveIfThere(path string) error { return disk.RemoveIfThere(g.Door, path) }
 
 // Ports lead out of the host; nil when the driver makes no switches.
-func (g *Ground) Ports() []wiring.Port {
-	if n, ok := g.Driver.(driver.Network); ok {
-		return append([]wiring.Port{}, n.Ports()...)
+func (g *Ground) Ports(ctx context.Context) []wiring.Port {
+	n, ok := g.Driver.(driver.Network)
+	if !ok {
+		return nil
+	}
+	list, err := n.Ports(ctx)
+	if err != nil {
+		g.Log.Warn("list the ports of this host", "error", err)
+	}
+	return append([]wiring.Port{}, list...)
+}
+
+// Standing is a refusal unless the disks of the machine in a folder are closed. doing says what they are wanted for.
+func (g *Ground) Standing(ctx context.Context, folder, doing string) error {
+	s, err := g.Driver.State(ctx, folder)
+	if err != nil {
+		return fmt.Errorf("whether the machine in %s runs: %w", folder, err)
+	}
+	if s.State == machine.Running || s.State == machine.Paused {
+		return Refuse("state.running", "the machine in %s is %s: %s", filepath.Base(folder), s.State, doing)
 	}
 	return nil
 }

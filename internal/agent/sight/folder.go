@@ -115,7 +115,8 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: machine.Stopped,
 		Disks: []plan.FolderDisk{}, Files: []string{}}
 	if registered {
-		f.State = a.Driver.State(path)
+		now, _ := a.standing(path)
+		f.State = now.State
 	}
 	entries, err := a.Door.ReadDir(path)
 	if err != nil {

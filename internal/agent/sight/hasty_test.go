@@ -1,6 +1,7 @@
 package sight
 
 import (
+	"context"
 	"path/filepath"
 	"slices"
 	"sync/atomic"
@@ -9,7 +10,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/driver"
 )
@@ -22,12 +22,12 @@ type still struct {
 	let    chan struct{}
 }
 
-func (s *still) State(folder string) machine.State {
+func (s *still) State(ctx context.Context, folder string) (driver.Standing, error) {
 	if folder == s.folder {
 		s.asked.Add(1)
 		<-s.let
 	}
-	return s.Driver.State(folder)
+	return s.Driver.State(ctx, folder)
 }
 
 // TestStill: a folder that stands still holds up nothing but itself: the survey names

@@ -8,6 +8,8 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
 )
 
@@ -54,3 +56,33 @@ func (a *Sight) Run(ctx context.Context) {
 
 // Machine of a folder, as its descriptor says; from memory where that has not changed.
 func (a *Sight) Machine(folder string) (*machine.Machine, error) { return a.machines.read(folder) }
+
+// standing is how a listed machine stands, and the addresses that its guest is seen to use.
+func (a *Sight) standing(folder string) (driver.Standing, []string) {
+	ctx, stop := context.WithTimeout(context.Background(), pathTime)
+	defer stop()
+	now, err := a.Driver.State(ctx, folder)
+	if err != nil {
+		return driver.Standing{State: machine.Unknown, Why: err.Error()}, nil
+	}
+	seer, ok := a.Driver.(driver.Addressed)
+	if !ok || now.State != machine.Running {
+		return now, nil
+	}
+	addresses, err := seer.Addresses(ctx, folder)
+	if err != nil {
+		a.Log.Debug("addresses of a guest", "folder", folder, "error", err)
+	}
+	return now, addresses
+}
+
+// driversSwitches are those of the host; not ok when the driver can't tell them.
+func (a *Sight) driversSwitches() ([]wiring.Switch, bool) {
+	ctx, stop := context.WithTimeout(context.Background(), pathTime)
+	defer stop()
+	list, err := a.Driver.Switches(ctx)
+	if err != nil {
+		a.Log.Warn("list the switches of this host", "error", err)
+	}
+	return list, err == nil
+}

@@ -37,7 +37,7 @@ func TestSurveyTellsWhatChanged(t *testing.T) {
 	runs := filepath.Join(pool, "training-0001")
 	m, err := a.ReadMachine(runs)
 	require.NoError(t, err)
-	require.NoError(t, a.Driver.Start(runs, m))
+	require.NoError(t, a.Driver.Start(t.Context(), runs, m))
 	running := a.Survey(t.Context(), more.Revision, 0)
 	require.Len(t, running.Machines, 1)
 	require.EqualValues(t, "running", running.Machines[0].State)

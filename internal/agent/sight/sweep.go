@@ -1,6 +1,7 @@
 package sight
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -82,7 +84,7 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 	}
 	out.Changed, out.Pools, out.Shelves = true, pools, s.shelves()
 	out.Bare, out.Unread = s.bareOnes, s.stuck
-	out.Hello, out.Switches, out.Ports = s.a.Hello(), s.switches, s.a.Ports()
+	out.Hello, out.Switches, out.Ports = s.a.Hello(), s.switches, s.a.Ports(context.Background())
 	for _, f := range s.folders {
 		if f.gen > from {
 			out.Machines = append(out.Machines, f.Folder)
@@ -135,8 +137,16 @@ func (s *sweep) look() []hostlink.Pool {
 		}
 		pools = append(pools, p)
 	}
-	if switches, ok := hastily(&s.hasty, "switches", s.a.Driver.Switches); ok {
-		s.switches = switches // else as they were
+	type told struct {
+		list []wiring.Switch
+		ok   bool
+	}
+	now, inTime := hastily(&s.hasty, "switches", func() (t told) {
+		t.list, t.ok = s.a.driversSwitches()
+		return t
+	})
+	if inTime && now.ok {
+		s.switches = now.list // else as they were
 	}
 	frame := fmt.Sprint(s.switches)
 	for _, p := range pools {
@@ -313,26 +323,28 @@ type question struct {
 // lookAtFolder sees what is in a folder. It returns what was known where that is as it
 // was; nil for what is no machine's.
 func (a *Sight) lookAtFolder(q *question) *seenFolder {
-	state, addresses := machine.Stopped, []string(nil)
+	stands, addresses := driver.Standing{State: machine.Stopped}, []string(nil)
 	if q.registered {
-		state, addresses = a.Driver.State(q.path), a.Driver.Addresses(q.path)
+		stands, addresses = a.standing(q.path)
 	}
 	if !q.poolThere {
-		state = machine.Away
+		stands = driver.Standing{State: machine.Away}
 	}
+	state := stands.State
 	var at stamp
 	if q.filesThere {
 		at = a.folderStamp(q.path, q.was)
 	}
 	was := q.was
 	if was != nil && was.stamp == at && was.Registered == q.registered && was.PoolThere == q.poolThere &&
-		was.State == state && was.FilesThere == q.filesThere && slices.Equal(was.Addresses, addresses) &&
+		was.State == state && was.Why == stands.Why && was.FilesThere == q.filesThere &&
+		slices.Equal(was.Addresses, addresses) &&
 		!a.disksChanged(was) {
 		return was
 	}
 	now := &seenFolder{stamp: at}
 	now.Folder = hostlink.Folder{Path: q.path, Pool: q.pool, Registered: q.registered, FilesThere: q.filesThere,
-		PoolThere: q.poolThere, State: state, Addresses: addresses}
+		PoolThere: q.poolThere, State: state, Why: stands.Why, Addresses: addresses}
 	if !q.filesThere {
 		if was != nil {
 			now.Machine, now.Bytes, now.Disks = was.Machine, was.Bytes, was.Disks

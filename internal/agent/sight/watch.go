@@ -12,6 +12,7 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -83,26 +84,34 @@ func (w *watch) follow() {
 	}
 }
 
-// run passes events on until ctx ends.
+// run passes on what is noticed until ctx ends.
 func (w *watch) run(ctx context.Context) {
-	if w.watcher == nil {
-		return
+	var events <-chan fsnotify.Event
+	var lost <-chan error
+	if w.watcher != nil {
+		defer w.watcher.Close()
+		events, lost = w.watcher.Events, w.watcher.Errors
 	}
-	defer w.watcher.Close()
+	var noticed <-chan struct{}
+	if n, ok := w.a.Driver.(driver.Noticing); ok {
+		noticed = n.Noticed()
+	}
 	timer := time.NewTimer(time.Hour)
 	timer.Stop()
 	for {
 		select {
-		case e, ok := <-w.watcher.Events:
+		case e, ok := <-events:
 			if !ok {
 				return
 			}
 			if matters(e) {
 				timer.Reset(calm)
 			}
-		case err := <-w.watcher.Errors:
+		case err := <-lost:
 			slog.Debug("changes were lost: the pools are looked at", "err", err)
 			timer.Reset(calm)
+		case <-noticed:
+			w.wake()
 		case <-timer.C:
 			w.follow()
 			w.wake()

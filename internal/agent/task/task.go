@@ -24,7 +24,7 @@ type Kind struct {
 	// Do is called again from the start after a restart of the agent, and finds out by itself how far it was.
 	Do func(ctx context.Context, t *Task) (any, error)
 	// Undo takes everything back, also what Do left half-done.
-	Undo func(t *Task) error
+	Undo func(ctx context.Context, t *Task) error
 }
 
 // Task is a piece of work that was asked for.
@@ -324,7 +324,7 @@ func (ts *Tasks) Undo(id string, spec hostlink.TaskSpec) error {
 		return err
 	}
 	if w, err := ts.kind(t.spec.Kind); err == nil { // one of an unknown kind has done nothing
-		undo := func(context.Context, *Task) (any, error) { return nil, w.Undo(t) }
+		undo := func(ctx context.Context, t *Task) (any, error) { return nil, w.Undo(ctx, t) }
 		if _, err := safely(context.Background(), t, undo); err != nil {
 			return fmt.Errorf("undo %s: %w", t.spec.Kind, err)
 		}

@@ -2,6 +2,7 @@ package steer
 
 import (
 	"encoding/json"
+	"errors"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -126,3 +127,18 @@ func TestClean(t *testing.T) {
 	j = job(plan.KindRecord, plan.KindRemoveThere)
 	require.False(t, clean(j, &j.Steps[1]), "who knows what is left of it")
 }
+
+// TestPause: a time is waited, none goes on at once, and an error is told instead.
+func TestPause(t *testing.T) {
+	until, err := pause(time.Second, nil)
+	require.NoError(t, err)
+	require.NotNil(t, until)
+	until, err = pause(0, nil)
+	require.NoError(t, err)
+	require.Nil(t, until)
+	until, err = pause(time.Second, errBehindTest)
+	require.ErrorIs(t, err, errBehindTest)
+	require.Nil(t, until)
+}
+
+var errBehindTest = errors.New("no")

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"net"
 	"slices"
 	"strings"
@@ -19,18 +20,18 @@ type network struct {
 }
 
 // Switches of the host.
-func (n *network) Switches() []wiring.Switch {
+func (n *network) Switches(context.Context) ([]wiring.Switch, error) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	return slices.Clone(n.list)
+	return slices.Clone(n.list), nil
 }
 
 // Ports of the host.
-func (n *network) Ports() []wiring.Port { return n.ports }
+func (n *network) Ports(context.Context) ([]wiring.Port, error) { return n.ports, nil }
 
 // SetSwitches makes these the switches of the host. If they take the address
 // off the last port that has one, all connections break.
-func (n *network) SetSwitches(list []wiring.Switch) error {
+func (n *network) SetSwitches(_ context.Context, list []wiring.Switch) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.list = slices.Clone(list)
@@ -62,7 +63,9 @@ func (n *network) cut() bool {
 }
 
 func (n *network) hasSwitch(name string) bool {
-	return slices.ContainsFunc(n.Switches(), func(s wiring.Switch) bool { return s.Name == name })
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return slices.ContainsFunc(n.list, func(s wiring.Switch) bool { return s.Name == name })
 }
 
 // Wire lets the connections of a listener go through this network.

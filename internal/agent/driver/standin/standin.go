@@ -4,6 +4,7 @@
 package standin
 
 import (
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"unvora.example/unvora/core/disk/qcow2"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/agent/driver"
 )
 
 // Driver of a stand-in host.
@@ -55,7 +57,7 @@ type guestDisk interface {
 }
 
 // Start opens the machine's disks and lets its guest write.
-func (d *Driver) Start(folder string, m *machine.Machine) error {
+func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.guests[folder] != nil {
@@ -105,7 +107,7 @@ func (g *guest) run() {
 }
 
 // Stop ends the guest and closes its disks.
-func (d *Driver) Stop(folder string) error {
+func (d *Driver) Stop(_ context.Context, folder string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	g := d.guests[folder]
@@ -118,23 +120,23 @@ func (d *Driver) Stop(folder string) error {
 }
 
 // State is running or stopped.
-func (d *Driver) State(folder string) machine.State {
+func (d *Driver) State(_ context.Context, folder string) (driver.Standing, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.guests[folder] != nil {
-		return machine.Running
+		return driver.Standing{State: machine.Running}, nil
 	}
-	return machine.Stopped
+	return driver.Standing{State: machine.Stopped}, nil
 }
 
 // Addresses that the guest uses: the fixed ones that it has.
-func (d *Driver) Addresses(folder string) []string {
+func (d *Driver) Addresses(_ context.Context, folder string) ([]string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if g := d.guests[folder]; g != nil {
-		return g.addresses
+		return g.addresses, nil
 	}
-	return nil
+	return nil, nil
 }
 
 // Close stops every guest cleanly.
@@ -147,7 +149,7 @@ func (d *Driver) Close() error {
 	d.mu.Unlock()
 	var first error
 	for _, f := range folders {
-		if err := d.Stop(f); err != nil && first == nil {
+		if err := d.Stop(context.Background(), f); err != nil && first == nil {
 			first = err
 		}
 	}
