@@ -46,3 +46,9 @@ func (s *Steerer) Later(id uuid.UUID, epoch int64) { s.later(id, epoch, func(con
 
 // Lost tells whether a tick of the job has got lost.
 func (s *Steerer) Lost(id uuid.UUID) bool { return s.desk.lost(id) }
+
+// Afresh forgets which ticks are under way, as after a start.
+func (s *Steerer) Afresh() { s.desk = newDesk() }
+
+// Watches are what goes on beside the ticks, until ctx ends.
+func (s *Steerer) Watches() []func(context.Context) { return []func(context.Context){s.beat, s.watchJobs} }

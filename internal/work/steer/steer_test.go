@@ -89,6 +89,24 @@ func (a *playedAgent) says() []string {
 	return slices.Clone(a.said)
 }
 
+// said is what was logged.
+type said struct {
+	mu  sync.Mutex
+	buf strings.Builder
+}
+
+func (s *said) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.buf.Write(p)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.buf.String()
+}
+
 // bench is a steerer without a queue, with one played agent.
 type bench struct {
 	*testing.T
@@ -98,10 +116,11 @@ type bench struct {
 	agent *playedAgent
 	host  uuid.UUID
 	ended []string // jobs whose operation was told
+	log   *said
 }
 
 func newBench(t *testing.T) *bench {
-	b := &bench{T: t, ctx: t.Context(), host: inventory.NewID(),
+	b := &bench{T: t, ctx: t.Context(), host: inventory.NewID(), log: &said{},
 		agent: &playedAgent{tasks: map[string][]hostlink.Task{},
 			faults: map[string]hostlink.Fault{}, specs: map[string]hostlink.TaskSpec{}}}
 	var err error
@@ -139,7 +158,7 @@ func newBench(t *testing.T) *bench {
 			return nil
 		},
 		Also: func(*river.Workers) []*river.PeriodicJob { return nil },
-	}, slog.New(slog.DiscardHandler))
+	}, slog.New(slog.NewTextHandler(b.log, nil)))
 	require.NoError(t, err)
 	t.Cleanup(b.s.Stop)
 	require.NoError(t, b.inv.NewBeater(b.s.ID()).Beat(b.ctx))
@@ -547,4 +566,40 @@ func TestDatabaseAway(t *testing.T) {
 	b.s.Later(j.ID, j.Epoch)
 	b.s.Settled()
 	require.True(t, b.s.Lost(j.ID))
+	require.Contains(t, b.log.String(), "queue job")
+}
+
+// TestLostTicks: every job of which nobody knows a tick gets one.
+func TestLostTicks(t *testing.T) {
+	b := newBench(t)
+	jobs := []*inventory.Job{b.job(mend), b.job(delist), b.job(useAhead)}
+	b.s.Afresh()
+	for _, j := range jobs {
+		require.True(t, b.s.Lost(j.ID))
+	}
+	require.NoError(t, b.s.LookForJobs(b.ctx))
+	for _, j := range jobs {
+		require.False(t, b.s.Lost(j.ID))
+	}
+}
+
+// TestSaysThatTheDatabaseIsAway: the service says so, unless it is about to end anyway.
+func TestSaysThatTheDatabaseIsAway(t *testing.T) {
+	b := newBench(t)
+	over, stop := context.WithCancel(b.ctx)
+	stop()
+	for _, watch := range b.s.Watches() {
+		watch(over)
+	}
+	require.Empty(t, b.log.String())
+	b.inv.Close()
+	alive, stop := context.WithCancel(b.ctx)
+	var all sync.WaitGroup
+	for _, watch := range b.s.Watches() {
+		all.Go(func() { watch(alive) })
+	}
+	require.Eventually(t, func() bool { return strings.Contains(b.log.String(), "look for jobs without an owner") },
+		10*time.Second, 10*time.Millisecond)
+	stop()
+	all.Wait()
 }
