@@ -65,6 +65,17 @@ var Families = []Family{
 			machine.DeviceSound: 0,
 			machine.DeviceUSB:   0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1},
 	},
+	{
+		Name: "qemu", Architecture: "x86_64", Formats: []string{"qcow2", "raw", "vmdk", "vhdx", "vhd"},
+		NICs:        []string{"virtio", "82574L", "RTL8139"},
+		Controllers: []string{"virtio-blk", "virtio-scsi", "ahci", "nvme", "ide"},
+		Firmware:    []string{"bios", "uefi"}, SecureBoot: true,
+		MaxCPUs: 255, MaxCores: 255, MaxDisk: 64 << 40, MaxLayers: 60, SectorBytes: []int{512, 4096},
+		MinHardware: 1, MaxHardware: 1, MaxPath: 4000,
+		MaxOf: map[string]int{"nic": 8, "disk": 16, machine.DeviceCD: 4, machine.DeviceFloppy: 0,
+			machine.DeviceSerial:   1,
+			machine.DeviceParallel: 0, machine.DeviceSound: 0, machine.DeviceUSB: 0},
+	},
 }
 
 // has tells whether a model is one of a list; packages write models in any case.

@@ -7,6 +7,7 @@ package identity
 import (
 	"fmt"
 	"net"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -99,6 +100,12 @@ func Apply(m *machine.Machine, c Choice, src Source) error {
 	renew(FirmwareUUID, &m.FirmwareUUID, src.UUID)
 	for i := range m.NICs {
 		renew(MAC, &m.NICs[i].MAC, src.MAC)
+	}
+	for i := range m.Disks {
+		renew(DiskID, &m.Disks[i].Serial, func() (string, error) {
+			id, err := src.UUID()
+			return strings.ReplaceAll(id, "-", "")[:min(len(id), machine.SerialLength)], err
+		})
 	}
 	renew(GenerationID, &m.GenerationID, src.UUID)
 	if c[FirmwareUUID] == Renew {

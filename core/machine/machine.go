@@ -73,7 +73,13 @@ type Disk struct {
 	FileBytes    int64  `json:"fileBytes"` // 0 when not stated
 	Controller   string `json:"controller"`
 	Slot         int    `json:"slot"`
+	// that its controller shows the guest; at most SerialLength characters
+	Serial string `json:"serial,omitempty"`
 }
+
+// SerialLength is how much of a disk's serial every controller shows: that of virtio ends here (Virtual I/O Device
+// 1.2, section 5.2.6).
+const SerialLength = 20
 
 // NIC is a network adapter.
 type NIC struct {

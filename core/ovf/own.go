@@ -32,7 +32,17 @@ func readOwn(own *etree.Element, m *machine.Machine) {
 			}
 		}
 	}
+	for _, e := range children(own, diskSerial) {
+		for i := range m.Disks {
+			if m.Disks[i].ID == e.SelectAttrValue("disk", "") {
+				m.Disks[i].Serial = e.Text()
+			}
+		}
+	}
 }
+
+// diskSerial is the element of a disk's serial; its attribute disk names the disk.
+const diskSerial = "DiskSerial"
 
 type ownField struct {
 	name  string

@@ -447,7 +447,7 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 	}
 	d.own()
 	pre := d.prefix()
-	write := func(tag, about string, fields [][2]string) {
+	write := func(tag, about string, fields [][2]string) *etree.Element {
 		e := s.CreateElement("unvora:" + tag)
 		setAttr(e, pre, "required", "false")
 		info(e, about)
@@ -456,6 +456,7 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 				e.CreateElement("unvora:" + f[0]).SetText(f[1])
 			}
 		}
+		return e
 	}
 	var fields [][2]string
 	for _, f := range ownFields(m) {
@@ -480,7 +481,14 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 			}
 		}
 	}
-	write("MachineSection", "Ids and settings of the machine", fields)
+	own := write("MachineSection", "Ids and settings of the machine", fields)
+	for _, d := range m.Disks {
+		if d.Serial != "" {
+			e := own.CreateElement("unvora:" + diskSerial)
+			e.CreateAttr("disk", d.ID)
+			e.SetText(d.Serial)
+		}
+	}
 	if p := m.Passport; p != nil {
 		write("PassportSection", "Where this copy comes from", [][2]string{
 			{"Lineage", p.Lineage}, {"Copy", p.Copy}, {"Parent", p.Parent}, {"MadeBy", p.MadeBy},

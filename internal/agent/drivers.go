@@ -1,18 +1,27 @@
 package agent
 
 import (
+	"context"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/agent/driver/qemu"
 	"unvora.example/unvora/internal/agent/driver/standin"
 )
 
 // drivers is the table of drivers, by the name that an agent's file gives.
 var drivers = map[string]func(Config) (driver.Driver, error){
 	"standin": func(c Config) (driver.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },
+	"qemu": func(c Config) (driver.Driver, error) {
+		return qemu.New(qemu.Options{State: filepath.Join(c.State, "machines"), Files: c.Door(),
+			Host: qemu.Look(context.Background(), c.Acceleration), Switches: c.Switches,
+			Patience: time.Duration(c.StopSeconds) * time.Second})
+	},
 }
 
 // DriverOf makes the driver that a configuration names.

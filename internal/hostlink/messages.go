@@ -102,7 +102,7 @@ type Folder struct {
 	PoolThere  bool             `json:"poolThere"`
 	State      machine.State    `json:"state"`
 	Why        string           `json:"why,omitempty"` // it came to stand so, where nobody asked for that
-	Bytes      int64            `json:"bytes"` // of its files, as allocated
+	Bytes      int64            `json:"bytes"`         // of its files, as allocated
 	Problem    string           `json:"problem,omitempty"`
 	Machine    *machine.Machine `json:"machine"`
 	Addresses  []string         `json:"addresses,omitempty"` // that its guest is seen to use

@@ -27,6 +27,7 @@ var Rooms = []string{
 	"internal/agent/sight",
 	"internal/agent/ground",
 	"internal/agent/driver/standin",
+	"internal/agent/driver/qemu",
 	"internal/agent/driver",
 	"internal/agent/door",
 	"internal/hostlink",

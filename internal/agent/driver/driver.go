@@ -59,6 +59,12 @@ type Noticing interface {
 	Noticed() <-chan struct{}
 }
 
+// Able is a driver that finds out what its computer can.
+type Able interface {
+	// NoAcceleration says why the hardware does not run the guests; "" when it does.
+	NoAcceleration() string
+}
+
 // Console is a driver that keeps what a machine says on its serial port.
 type Console interface {
 	// Log opens what was said so far, oldest first.

@@ -31,6 +31,10 @@ type Config struct {
 	Web []string `toml:"web,omitempty"`
 	// TrashDays is how long what was taken away is kept; 14 when it is not said.
 	TrashDays int `toml:"trash_days"`
+	// StopSeconds is how long a guest has to shut down before its machine is turned off; 90 when it is not said.
+	StopSeconds int `toml:"stop_seconds,omitempty"`
+	// Acceleration is on or off; "" when it is found out whether the hardware runs guests.
+	Acceleration string `toml:"acceleration,omitempty"`
 	// ReturnSeconds is after which time a change of switches that cut the host
 	// off is taken back; 60 when it is not said.
 	ReturnSeconds int `toml:"return_seconds"`

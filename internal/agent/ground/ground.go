@@ -143,6 +143,9 @@ func (g *Ground) Standing(ctx context.Context, folder, doing string) error {
 // Hello is what the agent says of itself and its host.
 func (g *Ground) Hello() *hostlink.Hello {
 	abilities := g.Config.Abilities
+	if able, ok := g.Driver.(driver.Able); ok {
+		abilities.NoAcceleration = able.NoAcceleration()
+	}
 	abilities.ReturnSeconds = int(g.Config.ReturnAfter().Seconds())
 	return &hostlink.Hello{
 		Protocol: hostlink.Protocol, Name: g.Config.Name, Family: g.Config.Family, Driver: g.Config.Driver,

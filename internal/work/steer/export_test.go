@@ -51,4 +51,6 @@ func (s *Steerer) Lost(id uuid.UUID) bool { return s.desk.lost(id) }
 func (s *Steerer) Afresh() { s.desk = newDesk() }
 
 // Watches are what goes on beside the ticks, until ctx ends.
-func (s *Steerer) Watches() []func(context.Context) { return []func(context.Context){s.beat, s.watchJobs} }
+func (s *Steerer) Watches() []func(context.Context) {
+	return []func(context.Context){s.beat, s.watchJobs}
+}

@@ -1,0 +1,77 @@
+// Package drivertest holds every driver to the same.
+package drivertest
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/driver"
+)
+
+// Sample is a driver with a machine that it can run.
+type Sample struct {
+	Driver driver.Driver
+	Folder string
+	// Machine as its descriptor says, with the formats of its disks on record.
+	Machine *machine.Machine
+	// Again makes the driver of an agent that starts where this one has ended.
+	Again func() driver.Driver
+}
+
+// Conform holds a driver to what its interface says.
+func Conform(t *testing.T, s Sample) {
+	t.Helper()
+	ctx, d := t.Context(), s.Driver
+	stands := func() driver.Standing {
+		t.Helper()
+		now, err := d.State(ctx, s.Folder)
+		require.NoError(t, err)
+		return now
+	}
+	require.Equal(t, driver.Standing{State: machine.Stopped}, stands(), "never started")
+	require.NoError(t, d.Stop(ctx, s.Folder), "stopped already")
+
+	over, stop := context.WithCancel(ctx)
+	stop()
+	if err := d.Start(over, s.Folder, s.Machine); err == nil { // a driver that starts at once may
+		require.NoError(t, d.Stop(ctx, s.Folder))
+	}
+	require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+	require.Equal(t, driver.Standing{State: machine.Running}, stands())
+	require.NoError(t, d.Start(ctx, s.Folder, s.Machine), "runs already")
+	require.NoError(t, d.Stop(ctx, s.Folder))
+	require.Equal(t, driver.Standing{State: machine.Stopped}, stands(), "as was asked for: there is nothing to say")
+
+	unfit := s.Machine.Clone()
+	unfit.Disks[0].File = "not-there"
+	err := d.Start(ctx, s.Folder, unfit)
+	require.ErrorContains(t, err, unfit.Disks[0].ID, "says which disk")
+	require.Equal(t, machine.Stopped, stands().State)
+
+	_, err = d.Switches(ctx)
+	require.NoError(t, err)
+
+	require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+	require.NoError(t, d.Close())
+	_, lasts := d.(driver.Lasting)
+	d = s.Again()
+	want := machine.Stopped
+	if lasts {
+		want = machine.Running
+	}
+	require.Equal(t, want, stands().State, "after the agent was started again")
+	require.NoError(t, d.Stop(ctx, s.Folder))
+	require.Equal(t, machine.Stopped, stands().State)
+
+	if n, ok := d.(driver.Noticing); ok {
+		select { // what was asked for may be told too
+		case <-n.Noticed():
+		case <-time.After(time.Second):
+		}
+	}
+	require.NoError(t, d.Close())
+}

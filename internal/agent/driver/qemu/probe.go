@@ -1,0 +1,139 @@
+package qemu
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+)
+
+// Host is what a computer can, as far as it matters to QEMU.
+type Host struct {
+	Binary      string // of QEMU; "" when there is none
+	Version     string
+	Accelerated bool
+	Slow        string // why it is not accelerated; "" when it is
+	Missing     string // what has to be installed, with the command that does it
+	Firmware    Firmware
+}
+
+// Firmware files for UEFI; "" for what is not there.
+type Firmware struct {
+	Code, Variables             string
+	SecureCode, SecureVariables string
+}
+
+// Acceleration settings: found out, or as somebody says.
+const (
+	AccelerationProbe = ""
+	AccelerationOn    = "on"
+	AccelerationOff   = "off"
+)
+
+const (
+	binaryName = "qemu-system-x86_64"
+	kvmDevice  = "/dev/kvm"
+	probeTime  = 3 * time.Second
+)
+
+// Look finds out what this computer can.
+func Look(ctx context.Context, acceleration string) *Host {
+	h := &Host{Firmware: Firmware{
+		Code: there("/usr/share/OVMF/OVMF_CODE_4M.fd"), Variables: there("/usr/share/OVMF/OVMF_VARS_4M.fd"),
+		SecureCode:      there("/usr/share/OVMF/OVMF_CODE_4M.ms.fd"),
+		SecureVariables: there("/usr/share/OVMF/OVMF_VARS_4M.ms.fd"),
+	}}
+	binary, err := exec.LookPath(binaryName)
+	if err != nil {
+		h.Missing = "QEMU is not installed on this computer: apt-get install qemu-system-x86"
+		h.Slow = h.Missing
+		return h
+	}
+	h.Binary = binary
+	ctx, stop := context.WithTimeout(ctx, 2*probeTime)
+	defer stop()
+	if said, err := exec.CommandContext(ctx, binary, "--version").Output(); err == nil {
+		first, _, _ := strings.Cut(string(said), "\n")
+		h.Version = strings.TrimPrefix(first, "QEMU emulator version ")
+	}
+	if h.Firmware.Code == "" {
+		h.Missing = "machines that start by UEFI need firmware: apt-get install ovmf"
+	}
+	switch acceleration {
+	case AccelerationOn:
+		h.Accelerated = true
+	case AccelerationOff:
+		h.Slow = "the agent's file says so"
+	default:
+		if err := accelerates(ctx, binary); err != nil {
+			h.Slow = err.Error()
+		} else {
+			h.Accelerated = true
+		}
+	}
+	return h
+}
+
+func there(path string) string {
+	if _, err := os.Stat(path); err != nil {
+		return ""
+	}
+	return path
+}
+
+// accelerates proves that the hardware runs a guest: a device that opens may still run nothing. A boot sector ends QEMU
+// through its debug port, or it does not.
+func accelerates(ctx context.Context, binary string) error {
+	f, err := os.OpenFile(kvmDevice, os.O_RDWR, 0)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("there is no %s: the computer has no virtualisation, or it is switched off in its firmware",
+			kvmDevice)
+	case errors.Is(err, os.ErrPermission):
+		return fmt.Errorf("%s is not permitted to this account: usermod -aG kvm ACCOUNT", kvmDevice)
+	case err != nil:
+		return err
+	}
+	f.Close()
+	image, err := os.CreateTemp("", "unvora-probe-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(image.Name())
+	_, err = image.Write(probeSector())
+	if err = errors.Join(err, image.Close()); err != nil {
+		return err
+	}
+	ctx, stop := context.WithTimeout(ctx, probeTime)
+	defer stop()
+	cmd := exec.CommandContext(ctx, binary, "-nodefaults", "-no-user-config", "-display", "none", "-machine",
+		"pc,accel=kvm", "-cpu", "host", "-m", "16", "-drive", "format=raw,read-only=on,if=ide,file="+image.Name(),
+		"-device", "isa-debug-exit,iobase=0xf4,iosize=0x04")
+	said, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return fmt.Errorf("%s opens, and a guest under it said nothing within %s", kvmDevice, probeTime)
+	case errors.As(err, &exit) && exit.ExitCode() == probeStatus:
+		return nil
+	}
+	return fmt.Errorf("%s opens, and QEMU could not use it: %s", kvmDevice, strings.TrimSpace(string(said)))
+}
+
+// probeStatus is with what QEMU ends when the guest writes probeValue to its debug port (hw/misc/debugexit.c: twice the
+// value and one).
+const (
+	probeValue  = 0x10
+	probeStatus = probeValue<<1 | 1
+)
+
+// probeSector is a boot sector (16-bit code) that writes to the debug port: mov al, 0x10; out 0xf4, al; hlt.
+func probeSector() []byte {
+	b := make([]byte, 512)
+	copy(b, []byte{0xb0, probeValue, 0xe6, 0xf4, 0xf4, 0xeb, 0xfd})
+	b[510], b[511] = 0x55, 0xaa
+	return b
+}

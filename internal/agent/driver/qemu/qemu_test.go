@@ -1,0 +1,252 @@
+package qemu_test
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/door"
+	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/agent/driver/drivertest"
+	"unvora.example/unvora/internal/agent/driver/qemu"
+)
+
+// TestMain: this program is also the keeper of the machines that its tests start.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 2 && os.Args[1] == qemu.KeeperCommand {
+		if err := qemu.Keep(os.Args[2]); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// echo is a boot sector (16-bit code) that says "up" on the serial port, and then everything that is typed, until that
+// is a Q: then it turns the machine off, as ACPI's firmware does (port 604h, 2000h).
+var echo = []byte{
+	0xba, 0xf8, 0x03, // mov dx, 3f8h
+	0xb0, 'u', 0xee, 0xb0, 'p', 0xee, 0xb0, '\n', 0xee, // "up\n"
+	0xba, 0xfd, 0x03, 0xec, 0xa8, 0x01, 0x74, 0xf8, // again: wait for line status, received
+	0xba, 0xf8, 0x03, 0xec, 0xee, // read, write
+	0x3c, 'Q', 0x75, 0xef, // until Q
+	0xba, 0x04, 0x06, 0xb8, 0x00, 0x20, 0xef, 0xf4, // outw 604h, 2000h; hlt
+}
+
+// sector makes a raw disk of 1 MiB that starts with this code.
+func sector(t *testing.T, path string, code []byte) {
+	t.Helper()
+	b := make([]byte, 1<<20)
+	copy(b, code)
+	b[510], b[511] = 0x55, 0xaa
+	require.NoError(t, os.WriteFile(path, b, 0o600))
+}
+
+// bench is a host with one pool.
+type bench struct {
+	*testing.T
+	pool, state, folder string
+	d                   *qemu.Driver
+	m                   *machine.Machine
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	_, err := exec.LookPath("qemu-system-x86_64")
+	require.NoError(t, err, "QEMU is missing: apt-get install qemu-system-x86 (make test does that)")
+	b := &bench{T: t, pool: t.TempDir(), state: filepath.Join(t.TempDir(), "machines")}
+	b.folder = filepath.Join(b.pool, "ferry-display")
+	require.NoError(t, os.Mkdir(b.folder, 0o755))
+	sector(t, filepath.Join(b.folder, "disk1.raw"), echo)
+	b.m = &machine.Machine{Name: "ferry-display", CPUs: 1, MemoryBytes: 32 << 20, Firmware: "bios",
+		FirmwareUUID: "5f0e3c1a-7a39-4a7c-9d0b-4ad3c5b6f001",
+		GenerationID: "5f0e3c1a-7a39-4a7c-9d0b-4ad3c5b6f002",
+		NICs:         []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:00:00:01", Network: "quarantine"}},
+		Disks:        []machine.Disk{{ID: "disk1", File: "disk1.raw", Format: "raw", Controller: "ahci"}}}
+	b.d = b.driver()
+	t.Cleanup(func() { require.NoError(t, b.d.Stop(context.Background(), b.folder)) })
+	return b
+}
+
+func (b *bench) driver() *qemu.Driver {
+	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: 100 * time.Millisecond,
+		Host: qemu.Look(b.Context(), qemu.AccelerationOff)})
+	require.NoError(b, err)
+	return d
+}
+
+func (b *bench) stands() driver.Standing {
+	b.Helper()
+	s, err := b.d.State(b.Context(), b.folder)
+	require.NoError(b, err)
+	return s
+}
+
+func (b *bench) start() {
+	b.Helper()
+	require.NoError(b, b.d.Start(b.Context(), b.folder, b.m))
+}
+
+// says waits for the machine to say something on its serial port.
+func (b *bench) says(text string) {
+	b.Helper()
+	require.Eventually(b, func() bool {
+		log, err := b.d.Log(b.Context(), b.folder)
+		require.NoError(b, err)
+		return strings.Contains(string(log.Text), text)
+	}, 20*time.Second, 10*time.Millisecond, "it does not say %q", text)
+}
+
+// pids are those of the processes that have this text in their arguments.
+func pids(t *testing.T, text string) (list []int) {
+	t.Helper()
+	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	for _, path := range all {
+		raw, err := os.ReadFile(path)
+		if err == nil && strings.Contains(string(raw), text) {
+			var pid int
+			_, err := fmt.Sscanf(path, "/proc/%d/", &pid)
+			require.NoError(t, err)
+			list = append(list, pid)
+		}
+	}
+	return list
+}
+
+func TestConforms(t *testing.T) {
+	b := newBench(t)
+	drivertest.Conform(t, drivertest.Sample{Driver: b.d, Folder: b.folder, Machine: b.m,
+		Again: func() driver.Driver { return b.driver() }})
+}
+
+// TestConsole: what a guest says is kept, what is typed reaches it, and one that shuts down by itself is seen to.
+func TestConsole(t *testing.T) {
+	b := newBench(t)
+	b.start()
+	b.says("up\n")
+	c, err := b.d.Console(t.Context(), b.folder)
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = io.WriteString(c, "tide\n")
+	require.NoError(t, err)
+	b.says("tide\n")
+	line, err := bufio.NewReader(c).ReadString('\n')
+	require.NoError(t, err)
+	require.Equal(t, "tide\n", line)
+	_, err = io.WriteString(c, "Q")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, 10*time.Second, 10*time.Millisecond)
+	require.Contains(t, b.stands().Why, "its guest shut down")
+	<-b.d.Noticed()
+	b.start()
+	b.says("tide\nQup\n") // the log goes on
+	require.NoError(t, b.d.Stop(t.Context(), b.folder))
+	require.Empty(t, b.stands().Why, "somebody asked for it")
+	_, err = b.d.Console(t.Context(), b.folder)
+	require.ErrorContains(t, err, "does not run")
+}
+
+// TestEveryController: a machine starts from a disk at each controller that the family has, in each format and layered.
+func TestEveryController(t *testing.T) {
+	for _, controller := range []string{"virtio-blk", "virtio-scsi", "ahci", "nvme", "ide"} {
+		t.Run(controller, func(t *testing.T) {
+			b := newBench(t)
+			b.m.Disks[0].Controller = controller
+			if controller == "nvme" {
+				b.m.CPUs, b.m.CoresPerSocket = 4, 2
+			}
+			b.start()
+			b.says("up\n")
+		})
+	}
+}
+
+// TestDies: one that is killed is noticed within a second, with its last words; its disk is free again.
+func TestDies(t *testing.T) {
+	b := newBench(t)
+	b.start()
+	b.says("up\n")
+	_, qemus := pids(t, "machine-keeper\x00"+b.state), pids(t, "isa-serial,chardev=serial")
+	require.NotEmpty(t, qemus)
+	for _, pid := range qemus {
+		if raw, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid)); err == nil && strings.HasPrefix(raw, b.state) {
+			p, err := os.FindProcess(pid)
+			require.NoError(t, err)
+			require.NoError(t, p.Kill())
+		}
+	}
+	select {
+	case <-b.d.Noticed():
+	case <-time.After(time.Second):
+		t.Fatal("it was not noticed")
+	}
+	require.Equal(t, machine.Stopped, b.stands().State)
+	require.Regexp(t, `^died: signal: killed \(`, b.stands().Why)
+	b.start()
+}
+
+// TestRefused: what can't be run is refused before anything runs, or with QEMU's own words.
+func TestRefused(t *testing.T) {
+	b := newBench(t)
+	outside := filepath.Join(t.TempDir(), "secret.raw")
+	sector(t, outside, echo)
+	for says, spoil := range map[string]func(m *machine.Machine){
+		"leads out of the pools":   func(m *machine.Machine) { m.Disks[0].File = "../../" + filepath.Base(outside) },
+		"is none that this host":   func(m *machine.Machine) { m.NICs[0].Model = "ghost" },
+		"its controller \"tape\"":  func(m *machine.Machine) { m.Disks[0].Controller = "tape" },
+		"is no UUID":               func(m *machine.Machine) { m.FirmwareUUID = "x,file=/etc/passwd" },
+		"can't be shown":           func(m *machine.Machine) { m.Serial = "a\nb" },
+		"at least one CPU":         func(m *machine.Machine) { m.CPUs = 0 },
+		"QEMU did not start: died": func(m *machine.Machine) { m.CPUs = 100_000 },
+		"medium of CD drive 1: ": func(m *machine.Machine) {
+			m.Devices = []machine.Device{{Kind: "cd", Name: "CD drive 1", File: "/etc/passwd"}}
+		},
+		"disk disk1 has no file": func(m *machine.Machine) { m.Disks[0].File = "" },
+		"disk disk1: ":           func(m *machine.Machine) { m.Disks[0].Format = "qcow2" },
+	} {
+		m := b.m.Clone()
+		spoil(m)
+		require.ErrorContains(t, b.d.Start(t.Context(), b.folder, m), says)
+		require.Equal(t, machine.Stopped, b.stands().State)
+	}
+}
+
+// TestLogIsBounded: a guest that floods its serial port fills no drive, and positions go on.
+func TestLogIsBounded(t *testing.T) {
+	b := newBench(t)
+	// mov dx, 3f8h; again: mov al, '#'; out dx, al; jmp again
+	sector(t, filepath.Join(b.folder, "disk1.raw"), []byte{0xba, 0xf8, 0x03, 0xb0, '#', 0xee, 0xeb, 0xfb})
+	b.start()
+	require.Eventually(t, func() bool {
+		log, err := b.d.Log(t.Context(), b.folder)
+		require.NoError(t, err)
+		require.LessOrEqual(t, len(log.Text), 2<<20)
+		return log.From > 0
+	}, 60*time.Second, 50*time.Millisecond)
+}
+
+// TestProbe: the sector that proves acceleration ends QEMU as it should, also where nothing is accelerated.
+func TestProbe(t *testing.T) {
+	h := qemu.Look(t.Context(), qemu.AccelerationProbe)
+	require.NotEmpty(t, h.Version)
+	require.Equal(t, h.Accelerated, h.Slow == "")
+	image := filepath.Join(t.TempDir(), "probe")
+	require.NoError(t, os.WriteFile(image, qemu.ProbeSector(), 0o600))
+	cmd := exec.CommandContext(t.Context(), h.Binary, "-nodefaults", "-display", "none", "-machine", "pc,accel=tcg",
+		"-drive", "format=raw,if=ide,file="+image, "-device", "isa-debug-exit,iobase=0xf4,iosize=0x04")
+	var exit *exec.ExitError
+	require.ErrorAs(t, cmd.Run(), &exit)
+	require.Equal(t, qemu.ProbeStatus, exit.ExitCode())
+}

@@ -1,0 +1,112 @@
+package qemu
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// monitor is one exchange with a running QEMU over its machine protocol (QMP, QEMU's docs/interop/qmp-spec): a greeting,
+// then a command and its answer at a time. Events in between are passed over.
+type monitor struct {
+	conn net.Conn
+	in   *json.Decoder
+}
+
+// qmpTime is how long an exchange may take when the caller's context says nothing shorter.
+const qmpTime = 5 * time.Second
+
+// dialIn connects to a socket in a directory, whose whole path may be longer than a socket's address can be.
+func dialIn(ctx context.Context, dir, name string) (net.Conn, error) {
+	at, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer at.Close()
+	var d net.Dialer
+	return d.DialContext(ctx, "unix", filepath.Join("/proc/self/fd", fmt.Sprint(at.Fd()), name))
+}
+
+// dialMonitor greets the QEMU whose sockets are in dir.
+func dialMonitor(ctx context.Context, dir string) (*monitor, error) {
+	ctx, stop := context.WithTimeout(ctx, qmpTime)
+	defer stop()
+	conn, err := dialIn(ctx, dir, monitorSocket)
+	if err != nil {
+		return nil, err
+	}
+	if until, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(until)
+	}
+	m := &monitor{conn, json.NewDecoder(bufio.NewReader(conn))}
+	var greeting struct{ QMP json.RawMessage }
+	if err := m.in.Decode(&greeting); err != nil {
+		conn.Close()
+		return nil, fmt.Errorf("QEMU's greeting: %w", err)
+	}
+	if err := m.do(ctx, "qmp_capabilities", nil, nil); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return m, nil
+}
+
+func (m *monitor) Close() error { return m.conn.Close() }
+
+// refusal is QEMU's answer that it does not do something.
+type refusal struct {
+	Class string `json:"class"`
+	Desc  string `json:"desc"`
+}
+
+func (r *refusal) Error() string { return r.Desc }
+
+// do carries out one command; its answer goes into result unless that is nil.
+func (m *monitor) do(ctx context.Context, command string, arguments, result any) error {
+	until := time.Now().Add(qmpTime)
+	if d, ok := ctx.Deadline(); ok && d.Before(until) {
+		until = d
+	}
+	if err := m.conn.SetDeadline(until); err != nil {
+		return err
+	}
+	ask := map[string]any{"execute": command}
+	if arguments != nil {
+		ask["arguments"] = arguments
+	}
+	if err := json.NewEncoder(m.conn).Encode(ask); err != nil {
+		return fmt.Errorf("ask QEMU for %s: %w", command, err)
+	}
+	for {
+		var answer struct {
+			Return json.RawMessage `json:"return"`
+			Error  *refusal        `json:"error"`
+		}
+		if err := m.in.Decode(&answer); err != nil {
+			return fmt.Errorf("QEMU's answer to %s: %w", command, err)
+		}
+		switch {
+		case answer.Error != nil:
+			return fmt.Errorf("QEMU refuses %s: %w", command, answer.Error)
+		case answer.Return != nil && result != nil:
+			return json.Unmarshal(answer.Return, result)
+		case answer.Return != nil:
+			return nil
+		}
+	}
+}
+
+// ask carries out one command of a running QEMU.
+func ask(ctx context.Context, dir, command string, arguments, result any) error {
+	m, err := dialMonitor(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	return m.do(ctx, command, arguments, result)
+}
