@@ -16,8 +16,8 @@ import (
 
 // command is a QEMU that is being put together: its arguments, and the files that it is given as descriptors.
 //
-// Nothing inside an image or a package names a file that QEMU opens: every image is opened here, by the agent's own door,
-// and passed on as a descriptor in a set of its own (-add-fd); block nodes spell out each format and each parent.
+// Nothing inside an image or a package names a file that QEMU opens: every image is opened here, by the agent's own
+// door, and passed on as a descriptor in a set of its own (-add-fd); block nodes spell out each format and parent.
 type command struct {
 	files disk.Files
 	args  []string
@@ -91,7 +91,8 @@ func (c *command) disk(name, path, format string) (string, error) {
 	for n, link := range slices.Backward(chain.Links) {
 		d, known := drivers[link.Format.Name]
 		if variant := link.Image.Info().Variant; !known || !slices.Contains(d.variants, variant) {
-			return "", fmt.Errorf("%s is %s of the variant %q, which QEMU does not run as it is: unvora disk copy FILE "+
+			return "", fmt.Errorf("%s is %s of the variant %q, which QEMU does not run as it is: unvora disk copy "+
+				"FILE "+
 				"NEW --format qcow2 makes one that it runs", link.Path, link.Format.Name, variant)
 		}
 		flag := os.O_RDONLY
@@ -324,7 +325,8 @@ func (b *bus) place(c *command, controller string) (map[string]any, error) {
 		if b.ide++; b.ide > 4 {
 			return nil, fmt.Errorf("an IDE controller has 4 places")
 		}
-		return map[string]any{"driver": "ide-hd", "bus": fmt.Sprintf("ide.%d", (b.ide-1)/2), "unit": (b.ide - 1) % 2}, nil
+		return map[string]any{"driver": "ide-hd", "bus": fmt.Sprintf("ide.%d", (b.ide-1)/2), "unit": (b.ide - 1) % 2},
+			nil
 	}
 	return nil, fmt.Errorf("its controller %q is none that this host has: unvora change gives it another", controller)
 }

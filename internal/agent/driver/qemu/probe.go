@@ -102,7 +102,7 @@ func accelerates(ctx context.Context, binary string) error {
 	if err != nil {
 		return err
 	}
-	defer os.Remove(image.Name())
+	defer func() { _ = os.Remove(image.Name()) }()
 	_, err = image.Write(probeSector())
 	if err = errors.Join(err, image.Close()); err != nil {
 		return err

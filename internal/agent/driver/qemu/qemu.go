@@ -1,8 +1,9 @@
-// Package qemu is the driver of hosts whose machines QEMU runs, by its public interfaces: the command line, the machine
-// protocol (QMP), and files passed as descriptors. The agent is the register of machines; no other layer lies between.
+// Package qemu is the driver of hosts whose machines QEMU runs, by its public interfaces: the command line, the
+// machine protocol (QMP), and files passed as descriptors. The agent is the register of machines; no other layer lies
+// between.
 //
-// Every machine that runs has a keeper, a small process of its own, that has started QEMU and keeps what its serial port
-// says. Both go on when the agent ends. The next agent finds them by a lock in the machine's directory.
+// Every machine that runs has a keeper, a small process of its own, that has started QEMU and keeps what its serial
+// port says. Both go on when the agent ends. The next agent finds them by a lock in the machine's directory.
 package qemu
 
 import (

@@ -147,7 +147,8 @@ func TestConsole(t *testing.T) {
 	require.Equal(t, "tide\n", line)
 	_, err = io.WriteString(c, "Q")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, 10*time.Second,
+		10*time.Millisecond)
 	require.Contains(t, b.stands().Why, "its guest shut down")
 	<-b.d.Noticed()
 	b.start()

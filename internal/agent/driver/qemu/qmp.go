@@ -11,8 +11,8 @@ import (
 	"time"
 )
 
-// monitor is one exchange with a running QEMU over its machine protocol (QMP, QEMU's docs/interop/qmp-spec): a greeting,
-// then a command and its answer at a time. Events in between are passed over.
+// monitor is one exchange with a running QEMU over its machine protocol (QMP, QEMU's docs/interop/qmp-spec): a
+// greeting, then a command and its answer at a time. Events in between are passed over.
 type monitor struct {
 	conn net.Conn
 	in   *json.Decoder
@@ -56,7 +56,7 @@ func dialMonitor(ctx context.Context, dir string) (*monitor, error) {
 	return m, nil
 }
 
-func (m *monitor) Close() error { return m.conn.Close() }
+func (m *monitor) close() { _ = m.conn.Close() }
 
 // refusal is QEMU's answer that it does not do something.
 type refusal struct {
@@ -107,6 +107,6 @@ func ask(ctx context.Context, dir, command string, arguments, result any) error 
 	if err != nil {
 		return err
 	}
-	defer m.Close()
+	defer m.close()
 	return m.do(ctx, command, arguments, result)
 }
