@@ -863,6 +863,16 @@ type Comparison struct {
 // ComparisonDifferencesArea defines model for Comparison.Differences.Area.
 type ComparisonDifferencesArea string
 
+// ConsoleLog defines model for ConsoleLog.
+type ConsoleLog struct {
+	// From Position of the first byte of text; later than asked for when what was there is not kept any more
+	From int64  `json:"from"`
+	Text []byte `json:"text"`
+
+	// To Position to go on from
+	To int64 `json:"to"`
+}
+
 // Copy defines model for Copy.
 type Copy struct {
 	Addresses []string `json:"addresses"`
@@ -904,8 +914,11 @@ type Copy struct {
 	Shelf     string  `json:"shelf"`
 	SizeBytes int64   `json:"sizeBytes"`
 	State     string  `json:"state"`
-	Tracked   bool    `json:"tracked"`
-	Uuid      string  `json:"uuid"`
+
+	// StateWhy Why it stands so, where nobody asked for that
+	StateWhy *string `json:"stateWhy,omitempty"`
+	Tracked  bool    `json:"tracked"`
+	Uuid     string  `json:"uuid"`
 }
 
 // CopyForm defines model for Copy.Form.
@@ -2095,6 +2108,18 @@ type GetCopyParams struct {
 	Name string `form:"name" json:"name"`
 }
 
+// ReadConsoleParams defines parameters for ReadConsole.
+type ReadConsoleParams struct {
+	// Name A name, HOST/NAME or id
+	Name string `form:"name" json:"name"`
+
+	// From Position to read from
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// Wait Seconds to wait for more
+	Wait *int `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
 // LetGoDiskParams defines parameters for LetGoDisk.
 type LetGoDiskParams struct {
 	File string `form:"file" json:"file"`
@@ -3106,21 +3131,24 @@ type ClientInterface interface {
 	// ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
 	//
 	// Corresponds with GET /attention (the `ListAttention` operationId).
-	ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response,
+		error)
 
 	// LeaveAloneWithBody Leave items as they are, with a reason and for a term
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LeaveAlone Leave items as they are, with a reason and for a term
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+		error)
 
 	// Compare How far two copies have grown apart
 	//
@@ -3137,6 +3165,11 @@ type ClientInterface interface {
 	// Corresponds with GET /copy (the `GetCopy` operationId).
 	GetCopy(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReadConsole What a machine has said on its serial port
+	//
+	// Corresponds with GET /copy/console (the `ReadConsole` operationId).
+	ReadConsole(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LetGoDisk Take a loose disk out of the inventory; its file stays
 	//
 	// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
@@ -3152,7 +3185,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /disks (the `AdoptDisk` operationId).
-	AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AdoptDisk Take a loose disk or a medium into the inventory
 	//
@@ -3186,7 +3220,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
-	AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddHostWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddHost Add a host by the one-time code that its agent prints
 	//
@@ -3210,33 +3245,39 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RestHost Set a host to rest, so that it takes nothing new, or wake it
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
 	//
 	// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
 	CheckHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was;
+	// the operation rebuild then brings back what it had
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
+	// operation rebuild then brings back what it had
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJobs Jobs, newest first
 	//
@@ -3248,14 +3289,16 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartJob Carry a plan out; it is worked out once more first
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetJob One job with its steps
 	//
@@ -3272,33 +3315,38 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeDescriptor The descriptor of a package whose disks the caller has fetched
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
 	//
 	// Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-	ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HandedOutWithBody The caller has the whole package
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HandedOut The caller has the whole package
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HoldJob Stop a job where it is, to go on later
 	//
@@ -3318,14 +3366,16 @@ type ClientInterface interface {
 	// GetTransfer What the job waits for from the caller's computer
 	//
 	// Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-	GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SendBytesWithBody Send the bytes that the job needs, from the offset it named on
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-	SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLandingRules Rules that lead files to pools, in the order in which they are tried
 	//
@@ -3337,14 +3387,16 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddLandingRule Add a rule of landing
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropLandingRule Take a rule away
 	//
@@ -3366,33 +3418,39 @@ type ClientInterface interface {
 	// Corresponds with GET /managers (the `ListManagers` operationId).
 	ListManagers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
+	// fingerprint to trust
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddManagerWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
+	// fingerprint to trust
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+		error)
 
 	// PairManagerWithBody Add another Unvora by the one-time code of its people; they do the same with a code of yours
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PairManagerWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+		error)
 
 	// OfferPairing A one-time code for the people of another Unvora, good for a quarter of an hour
 	//
@@ -3414,16 +3472,19 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GrantManager Say what another Unvora may see and take here
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version,
+	// rights
 	//
 	// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
 	CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3438,7 +3499,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
-	SetMarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetMarkWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetMark Bind a licence or reservation to a facet; an empty kind unbinds
 	//
@@ -3457,7 +3519,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans (the `MakePlan` operationId).
-	MakePlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakePlanWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakePlan Work out everything an operation would do; nothing is changed
 	//
@@ -3476,21 +3539,24 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetPool Set a pool to rest or wake it, give it labels; what is left out stays
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RecogniseWithBody Say what a copy that was found is; surveys keep to it
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
-	RecogniseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RecogniseWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Recognise Say what a copy that was found is; surveys keep to it
 	//
@@ -3509,14 +3575,16 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSegment Give a segment its subnet, and addresses to give out
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+		error)
 
 	// SignOut End the session
 	//
@@ -3533,7 +3601,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
-	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SignInWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignIn Begin a console session
 	//
@@ -3552,7 +3621,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /surveys (the `Survey` operationId).
-	SurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SurveyWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Survey Ask hosts what they hold, and bring the inventory up to date
 	//
@@ -3576,7 +3646,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
-	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeToken A token for a script or the client; shown once
 	//
@@ -3595,7 +3666,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
-	TrackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TrackWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Track Look after registered copies, or leave them alone
 	//
@@ -3614,7 +3686,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
-	AddUserWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddUserWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddUser Let a person sign in
 	//
@@ -3633,14 +3706,16 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeUser Change one's own password, or, as an administrator, a user's password or role
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRules Rules of wiring, in the order in which they are tried
 	//
@@ -3652,7 +3727,8 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /wiring (the `AddRule` operationId).
-	AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddRuleWithBody(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddRule Add a rule of wiring
 	//
@@ -3675,7 +3751,8 @@ type ClientInterface interface {
 // ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
 //
 // Corresponds with GET /attention (the `ListAttention` operationId).
-func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAttentionRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3692,7 +3769,8 @@ func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaveAloneRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3709,7 +3787,8 @@ func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaveAloneRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -3724,7 +3803,8 @@ func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody,
 // Compare How far two copies have grown apart
 //
 // Corresponds with GET /comparison (the `Compare` operationId).
-func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewCompareRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3739,7 +3819,8 @@ func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors 
 // ListCopies Copies by name
 //
 // Corresponds with GET /copies (the `ListCopies` operationId).
-func (c *Client) ListCopies(ctx context.Context, params *ListCopiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListCopies(ctx context.Context, params *ListCopiesParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCopiesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3754,8 +3835,25 @@ func (c *Client) ListCopies(ctx context.Context, params *ListCopiesParams, reqEd
 // GetCopy One copy in full
 //
 // Corresponds with GET /copy (the `GetCopy` operationId).
-func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewGetCopyRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadConsole What a machine has said on its serial port
+//
+// Corresponds with GET /copy/console (the `ReadConsole` operationId).
+func (c *Client) ReadConsole(ctx context.Context, params *ReadConsoleParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadConsoleRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3769,7 +3867,8 @@ func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors 
 // LetGoDisk Take a loose disk out of the inventory; its file stays
 //
 // Corresponds with DELETE /disks (the `LetGoDisk` operationId).
-func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewLetGoDiskRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3784,7 +3883,8 @@ func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEdit
 // ListDisks Loose disks and media of the inventory, by name
 //
 // Corresponds with GET /disks (the `ListDisks` operationId).
-func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewListDisksRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3801,7 +3901,8 @@ func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAdoptDiskRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3818,7 +3919,8 @@ func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAdoptDiskRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -3833,7 +3935,8 @@ func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody, r
 // StreamEvents Changes as server-sent events; resumes by Last-Event-ID
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
-func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3848,7 +3951,8 @@ func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, r
 // LookAtFolder What a host tells of a machine folder or disk image
 //
 // Corresponds with GET /folder (the `LookAtFolder` operationId).
-func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLookAtFolderRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3863,7 +3967,8 @@ func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams, r
 // ListHistory Who did what, when and why, newest first
 //
 // Corresponds with GET /history (the `ListHistory` operationId).
-func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListHistoryRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3878,7 +3983,8 @@ func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams, req
 // ListHosts Hosts by name
 //
 // Corresponds with GET /hosts (the `ListHosts` operationId).
-func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewListHostsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3895,7 +4001,8 @@ func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddHostRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3912,7 +4019,8 @@ func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddHostRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -3959,7 +4067,8 @@ func (c *Client) GetHost(ctx context.Context, host HostRef, reqEditors ...Reques
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRestHostRequestWithBody(c.Server, host, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3976,7 +4085,8 @@ func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *Client) RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRestHostRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
@@ -4003,12 +4113,14 @@ func (c *Client) CheckHost(ctx context.Context, host HostRef, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
+// operation rebuild then brings back what it had
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadmitHostRequestWithBody(c.Server, host, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4020,12 +4132,14 @@ func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentT
 	return c.Client.Do(req)
 }
 
-// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
+// operation rebuild then brings back what it had
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadmitHostRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
@@ -4040,7 +4154,8 @@ func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHost
 // ListJobs Jobs, newest first
 //
 // Corresponds with GET /jobs (the `ListJobs` operationId).
-func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewListJobsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4057,7 +4172,8 @@ func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditor
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *Client) StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartJobRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4074,7 +4190,8 @@ func (c *Client) StartJobWithBody(ctx context.Context, params *StartJobParams, c
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *Client) StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartJobRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
@@ -4121,7 +4238,8 @@ func (c *Client) CancelJob(ctx context.Context, job JobRef, reqEditors ...Reques
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *Client) MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeDescriptorRequestWithBody(c.Server, job, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4138,7 +4256,8 @@ func (c *Client) MakeDescriptorWithBody(ctx context.Context, job JobRef, content
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeDescriptorRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
@@ -4153,7 +4272,8 @@ func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescri
 // ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
 //
 // Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadDiskRequest(c.Server, job, disk, params)
 	if err != nil {
 		return nil, err
@@ -4170,7 +4290,8 @@ func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *Client) HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandedOutRequestWithBody(c.Server, job, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4187,7 +4308,8 @@ func (c *Client) HandedOutWithBody(ctx context.Context, job JobRef, contentType 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *Client) HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandedOutRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
@@ -4247,7 +4369,8 @@ func (c *Client) ResumeJob(ctx context.Context, job JobRef, reqEditors ...Reques
 // GetTransfer What the job waits for from the caller's computer
 //
 // Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-func (c *Client) GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTransferRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
@@ -4264,7 +4387,8 @@ func (c *Client) GetTransfer(ctx context.Context, job JobRef, params *GetTransfe
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-func (c *Client) SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSendBytesRequestWithBody(c.Server, job, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4296,7 +4420,8 @@ func (c *Client) ListLandingRules(ctx context.Context, reqEditors ...RequestEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddLandingRuleRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4313,7 +4438,8 @@ func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string,
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddLandingRuleRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4328,7 +4454,8 @@ func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequ
 // DropLandingRule Take a rule away
 //
 // Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
-func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewDropLandingRuleRequest(c.Server, rule)
 	if err != nil {
 		return nil, err
@@ -4343,7 +4470,8 @@ func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ..
 // GetLineage One lineage with all its copies, those that are gone too
 //
 // Corresponds with GET /lineage (the `GetLineage` operationId).
-func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineageRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4358,7 +4486,8 @@ func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams, reqEd
 // ListLineages Lineages by name, each with its first copies
 //
 // Corresponds with GET /lineages (the `ListLineages` operationId).
-func (c *Client) ListLineages(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListLineages(ctx context.Context, params *ListLineagesParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLineagesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4385,12 +4514,14 @@ func (c *Client) ListManagers(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
+// fingerprint to trust
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddManagerRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4402,12 +4533,14 @@ func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint
+// to trust
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddManagerRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4424,7 +4557,8 @@ func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPairManagerRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4441,7 +4575,8 @@ func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, bo
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *Client) PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PairManager(ctx context.Context, body PairManagerJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPairManagerRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4471,7 +4606,8 @@ func (c *Client) OfferPairing(ctx context.Context, reqEditors ...RequestEditorFn
 // DropManager Forget a manager; copies that came from it stay
 //
 // Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
-func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewDropManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
@@ -4486,7 +4622,8 @@ func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors
 // GetManager One manager, with what was fetched ahead from it
 //
 // Corresponds with GET /managers/{manager} (the `GetManager` operationId).
-func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewGetManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
@@ -4503,7 +4640,8 @@ func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGrantManagerRequestWithBody(c.Server, manager, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4520,7 +4658,8 @@ func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, c
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGrantManagerRequest(c.Server, manager, body)
 	if err != nil {
 		return nil, err
@@ -4535,7 +4674,8 @@ func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body Gran
 // CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
 //
 // Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
-func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewCheckManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
@@ -4550,7 +4690,8 @@ func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditor
 // ListMarks What is bound to facets of a lineage's identity
 //
 // Corresponds with GET /marks (the `ListMarks` operationId).
-func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewListMarksRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4567,7 +4708,8 @@ func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetMarkRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4584,7 +4726,8 @@ func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *Client) SetMark(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetMark(ctx context.Context, body SetMarkJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetMarkRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4616,7 +4759,8 @@ func (c *Client) ListOperations(ctx context.Context, reqEditors ...RequestEditor
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4633,7 +4777,8 @@ func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4648,7 +4793,8 @@ func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody, req
 // ListPools Pools by name; a share that several hosts see is one
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
-func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewListPoolsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4665,7 +4811,8 @@ func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPoolRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4682,7 +4829,8 @@ func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, con
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPoolRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
@@ -4699,7 +4847,8 @@ func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoo
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecogniseRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4716,7 +4865,8 @@ func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *Client) Recognise(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Recognise(ctx context.Context, body RecogniseJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecogniseRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4748,7 +4898,8 @@ func (c *Client) ListSegments(ctx context.Context, reqEditors ...RequestEditorFn
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSegmentRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4765,7 +4916,8 @@ func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *Client) SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetSegment(ctx context.Context, body SetSegmentJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSegmentRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4812,7 +4964,8 @@ func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4829,7 +4982,8 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewSignInRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4861,7 +5015,8 @@ func (c *Client) ListShelves(ctx context.Context, reqEditors ...RequestEditorFn)
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *Client) SurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SurveyWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSurveyRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4878,7 +5033,8 @@ func (c *Client) SurveyWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewSurveyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4893,7 +5049,8 @@ func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEdit
 // ListSwitches Virtual switches and the segments they reach
 //
 // Corresponds with GET /switches (the `ListSwitches` operationId).
-func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSwitchesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4908,7 +5065,8 @@ func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams, r
 // ListTokens The caller's tokens; an administrator can have everybody's
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
-func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTokensRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4925,7 +5083,8 @@ func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEd
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeTokenRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4942,7 +5101,8 @@ func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeTokenRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4974,7 +5134,8 @@ func (c *Client) DropToken(ctx context.Context, token string, reqEditors ...Requ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTrackRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4991,7 +5152,8 @@ func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewTrackRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5023,7 +5185,8 @@ func (c *Client) ListUsers(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddUserRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5040,7 +5203,8 @@ func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *Client) AddUser(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddUser(ctx context.Context, body AddUserJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddUserRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5072,7 +5236,8 @@ func (c *Client) DropUser(ctx context.Context, user string, reqEditors ...Reques
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeUserRequestWithBody(c.Server, user, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5089,7 +5254,8 @@ func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentTyp
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *Client) ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeUserRequest(c.Server, user, body)
 	if err != nil {
 		return nil, err
@@ -5121,7 +5287,8 @@ func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRuleRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5138,7 +5305,8 @@ func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRuleRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5153,7 +5321,8 @@ func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEd
 // TryWiring Which switch of a host a network leads to, and which rule won
 //
 // Corresponds with GET /wiring-tries (the `TryWiring` operationId).
-func (c *Client) TryWiring(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) TryWiring(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*http.Response,
+	error) {
 	req, err := NewTryWiringRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -5210,7 +5379,9 @@ func NewListAttentionRequest(server string, params *ListAttentionParams) (*http.
 
 		if params.Cause != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cause", *params.Cause, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cause", *params.Cause,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5222,7 +5393,9 @@ func NewListAttentionRequest(server string, params *ListAttentionParams) (*http.
 
 		if params.Left != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", *params.Left, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", *params.Left,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5257,7 +5430,8 @@ func NewLeaveAloneRequest(server string, body LeaveAloneJSONRequestBody) (*http.
 	return NewLeaveAloneRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewLeaveAloneRequestWithBody constructs an http.Request for the LeaveAlone method, with any body, and a specified content type
+// NewLeaveAloneRequestWithBody constructs an http.Request for the LeaveAlone method, with any body, and a specified
+// content type
 func NewLeaveAloneRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -5314,7 +5488,9 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5322,7 +5498,9 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5332,7 +5510,9 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 
 		if params.Exact != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exact", *params.Exact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exact", *params.Exact,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5386,7 +5566,9 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5398,7 +5580,9 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5410,7 +5594,9 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5462,12 +5648,94 @@ func NewGetCopyRequest(server string, params *GetCopyParams) (*http.Request, err
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadConsoleRequest constructs an http.Request for the ReadConsole method
+func NewReadConsoleRequest(server string, params *ReadConsoleParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copy/console")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Wait != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -5512,7 +5780,9 @@ func NewLetGoDiskRequest(server string, params *LetGoDiskParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5564,7 +5834,9 @@ func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request,
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5576,7 +5848,9 @@ func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request,
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5588,7 +5862,9 @@ func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request,
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5623,7 +5899,8 @@ func NewAdoptDiskRequest(server string, body AdoptDiskJSONRequestBody) (*http.Re
 	return NewAdoptDiskRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAdoptDiskRequestWithBody constructs an http.Request for the AdoptDisk method, with any body, and a specified content type
+// NewAdoptDiskRequestWithBody constructs an http.Request for the AdoptDisk method, with any body, and a specified
+// content type
 func NewAdoptDiskRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -5681,7 +5958,8 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 		if params.LastEventID != nil {
 			var headerParam0 string
 
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
 			if err != nil {
 				return nil, err
 			}
@@ -5722,7 +6000,9 @@ func NewLookAtFolderRequest(server string, params *LookAtFolderParams) (*http.Re
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5730,7 +6010,9 @@ func NewLookAtFolderRequest(server string, params *LookAtFolderParams) (*http.Re
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", params.Folder,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5782,7 +6064,9 @@ func NewListHistoryRequest(server string, params *ListHistoryParams) (*http.Requ
 
 		if params.Lineage != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", *params.Lineage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", *params.Lineage,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5794,7 +6078,9 @@ func NewListHistoryRequest(server string, params *ListHistoryParams) (*http.Requ
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5806,7 +6092,9 @@ func NewListHistoryRequest(server string, params *ListHistoryParams) (*http.Requ
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5860,7 +6148,9 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5872,7 +6162,9 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5884,7 +6176,9 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5919,7 +6213,8 @@ func NewAddHostRequest(server string, body AddHostJSONRequestBody) (*http.Reques
 	return NewAddHostRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content type
+// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content
+// type
 func NewAddHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -5954,7 +6249,8 @@ func NewDropHostRequest(server string, host HostRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -5988,7 +6284,8 @@ func NewGetHostRequest(server string, host HostRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6027,13 +6324,16 @@ func NewRestHostRequest(server string, host HostRef, body RestHostJSONRequestBod
 	return NewRestHostRequestWithBody(server, host, "application/json", bodyReader)
 }
 
-// NewRestHostRequestWithBody constructs an http.Request for the RestHost method, with any body, and a specified content type
-func NewRestHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request, error) {
+// NewRestHostRequestWithBody constructs an http.Request for the RestHost method, with any body, and a specified content
+// type
+func NewRestHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request,
+	error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6069,7 +6369,8 @@ func NewCheckHostRequest(server string, host HostRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6108,13 +6409,16 @@ func NewReadmitHostRequest(server string, host HostRef, body ReadmitHostJSONRequ
 	return NewReadmitHostRequestWithBody(server, host, "application/json", bodyReader)
 }
 
-// NewReadmitHostRequestWithBody constructs an http.Request for the ReadmitHost method, with any body, and a specified content type
-func NewReadmitHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request, error) {
+// NewReadmitHostRequestWithBody constructs an http.Request for the ReadmitHost method, with any body, and a specified
+// content type
+func NewReadmitHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request,
+	error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6174,7 +6478,9 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		if params.State != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6186,7 +6492,9 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6198,7 +6506,9 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6233,8 +6543,10 @@ func NewStartJobRequest(server string, params *StartJobParams, body StartJobJSON
 	return NewStartJobRequestWithBody(server, params, "application/json", bodyReader)
 }
 
-// NewStartJobRequestWithBody constructs an http.Request for the StartJob method, with any body, and a specified content type
-func NewStartJobRequestWithBody(server string, params *StartJobParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewStartJobRequestWithBody constructs an http.Request for the StartJob method, with any body, and a specified content
+// type
+func NewStartJobRequestWithBody(server string, params *StartJobParams, contentType string,
+	body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6264,7 +6576,9 @@ func NewStartJobRequestWithBody(server string, params *StartJobParams, contentTy
 		if params.IdempotencyKey != nil {
 			var headerParam0 string
 
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key",
+				*params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader,
+					Type: "string", Format: ""})
 			if err != nil {
 				return nil, err
 			}
@@ -6283,7 +6597,8 @@ func NewGetJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6317,7 +6632,8 @@ func NewCancelJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6356,13 +6672,16 @@ func NewMakeDescriptorRequest(server string, job JobRef, body MakeDescriptorJSON
 	return NewMakeDescriptorRequestWithBody(server, job, "application/json", bodyReader)
 }
 
-// NewMakeDescriptorRequestWithBody constructs an http.Request for the MakeDescriptor method, with any body, and a specified content type
-func NewMakeDescriptorRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request, error) {
+// NewMakeDescriptorRequestWithBody constructs an http.Request for the MakeDescriptor method, with any body, and a
+// specified content type
+func NewMakeDescriptorRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request,
+	error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6398,14 +6717,16 @@ func NewReadDiskRequest(server string, job JobRef, disk string, params *ReadDisk
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
 
 	var pathParam1 string
 
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "disk", disk, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "disk", disk,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6436,7 +6757,9 @@ func NewReadDiskRequest(server string, job JobRef, disk string, params *ReadDisk
 
 		if params.Offset != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6471,13 +6794,15 @@ func NewHandedOutRequest(server string, job JobRef, body HandedOutJSONRequestBod
 	return NewHandedOutRequestWithBody(server, job, "application/json", bodyReader)
 }
 
-// NewHandedOutRequestWithBody constructs an http.Request for the HandedOut method, with any body, and a specified content type
+// NewHandedOutRequestWithBody constructs an http.Request for the HandedOut method, with any body, and a specified
+// content type
 func NewHandedOutRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6513,7 +6838,8 @@ func NewHoldJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6547,7 +6873,8 @@ func NewReadPackageRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6581,7 +6908,8 @@ func NewResumeJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6615,7 +6943,8 @@ func NewGetTransferRequest(server string, job JobRef, params *GetTransferParams)
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6646,7 +6975,9 @@ func NewGetTransferRequest(server string, job JobRef, params *GetTransferParams)
 
 		if params.Wait != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6670,13 +7001,16 @@ func NewGetTransferRequest(server string, job JobRef, params *GetTransferParams)
 	return req, nil
 }
 
-// NewSendBytesRequestWithBody constructs an http.Request for the SendBytes method, with any body, and a specified content type
-func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewSendBytesRequestWithBody constructs an http.Request for the SendBytes method, with any body, and a specified
+// content type
+func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesParams, contentType string,
+	body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6705,7 +7039,9 @@ func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesPar
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+				Format: "int64"}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -6767,7 +7103,8 @@ func NewAddLandingRuleRequest(server string, body AddLandingRuleJSONRequestBody)
 	return NewAddLandingRuleRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddLandingRuleRequestWithBody constructs an http.Request for the AddLandingRule method, with any body, and a specified content type
+// NewAddLandingRuleRequestWithBody constructs an http.Request for the AddLandingRule method, with any body, and a
+// specified content type
 func NewAddLandingRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -6802,7 +7139,8 @@ func NewDropLandingRuleRequest(server string, rule string) (*http.Request, error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6858,7 +7196,9 @@ func NewGetLineageRequest(server string, params *GetLineageParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -6910,7 +7250,9 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6922,7 +7264,9 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6934,7 +7278,9 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6996,7 +7342,8 @@ func NewAddManagerRequest(server string, body AddManagerJSONRequestBody) (*http.
 	return NewAddManagerRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddManagerRequestWithBody constructs an http.Request for the AddManager method, with any body, and a specified content type
+// NewAddManagerRequestWithBody constructs an http.Request for the AddManager method, with any body, and a specified
+// content type
 func NewAddManagerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7036,7 +7383,8 @@ func NewPairManagerRequest(server string, body PairManagerJSONRequestBody) (*htt
 	return NewPairManagerRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewPairManagerRequestWithBody constructs an http.Request for the PairManager method, with any body, and a specified content type
+// NewPairManagerRequestWithBody constructs an http.Request for the PairManager method, with any body, and a specified
+// content type
 func NewPairManagerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7098,7 +7446,8 @@ func NewDropManagerRequest(server string, manager ManagerRef) (*http.Request, er
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7132,7 +7481,8 @@ func NewGetManagerRequest(server string, manager ManagerRef) (*http.Request, err
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7161,7 +7511,8 @@ func NewGetManagerRequest(server string, manager ManagerRef) (*http.Request, err
 }
 
 // NewGrantManagerRequest calls the generic GrantManager builder with application/json body
-func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManagerJSONRequestBody) (*http.Request, error) {
+func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManagerJSONRequestBody) (*http.Request,
+	error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -7171,13 +7522,16 @@ func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManager
 	return NewGrantManagerRequestWithBody(server, manager, "application/json", bodyReader)
 }
 
-// NewGrantManagerRequestWithBody constructs an http.Request for the GrantManager method, with any body, and a specified content type
-func NewGrantManagerRequestWithBody(server string, manager ManagerRef, contentType string, body io.Reader) (*http.Request, error) {
+// NewGrantManagerRequestWithBody constructs an http.Request for the GrantManager method, with any body, and a specified
+// content type
+func NewGrantManagerRequestWithBody(server string, manager ManagerRef, contentType string,
+	body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7213,7 +7567,8 @@ func NewCheckManagerRequest(server string, manager ManagerRef) (*http.Request, e
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7269,7 +7624,9 @@ func NewListMarksRequest(server string, params *ListMarksParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", params.Lineage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", params.Lineage,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7302,7 +7659,8 @@ func NewSetMarkRequest(server string, body SetMarkJSONRequestBody) (*http.Reques
 	return NewSetMarkRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSetMarkRequestWithBody constructs an http.Request for the SetMark method, with any body, and a specified content type
+// NewSetMarkRequestWithBody constructs an http.Request for the SetMark method, with any body, and a specified content
+// type
 func NewSetMarkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7369,7 +7727,8 @@ func NewMakePlanRequest(server string, body MakePlanJSONRequestBody) (*http.Requ
 	return NewMakePlanRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewMakePlanRequestWithBody constructs an http.Request for the MakePlan method, with any body, and a specified content type
+// NewMakePlanRequestWithBody constructs an http.Request for the MakePlan method, with any body, and a specified content
+// type
 func NewMakePlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7428,7 +7787,9 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7440,7 +7801,9 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7452,7 +7815,9 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7487,8 +7852,10 @@ func NewSetPoolRequest(server string, params *SetPoolParams, body SetPoolJSONReq
 	return NewSetPoolRequestWithBody(server, params, "application/json", bodyReader)
 }
 
-// NewSetPoolRequestWithBody constructs an http.Request for the SetPool method, with any body, and a specified content type
-func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewSetPoolRequestWithBody constructs an http.Request for the SetPool method, with any body, and a specified content
+// type
+func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType string, body io.Reader) (*http.Request,
+	error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -7515,7 +7882,9 @@ func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7550,7 +7919,8 @@ func NewRecogniseRequest(server string, body RecogniseJSONRequestBody) (*http.Re
 	return NewRecogniseRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewRecogniseRequestWithBody constructs an http.Request for the Recognise method, with any body, and a specified content type
+// NewRecogniseRequestWithBody constructs an http.Request for the Recognise method, with any body, and a specified
+// content type
 func NewRecogniseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7617,7 +7987,8 @@ func NewSetSegmentRequest(server string, body SetSegmentJSONRequestBody) (*http.
 	return NewSetSegmentRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSetSegmentRequestWithBody constructs an http.Request for the SetSegment method, with any body, and a specified content type
+// NewSetSegmentRequestWithBody constructs an http.Request for the SetSegment method, with any body, and a specified
+// content type
 func NewSetSegmentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7711,7 +8082,8 @@ func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request,
 	return NewSignInRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content type
+// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content
+// type
 func NewSignInRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7778,7 +8150,8 @@ func NewSurveyRequest(server string, body SurveyJSONRequestBody) (*http.Request,
 	return NewSurveyRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSurveyRequestWithBody constructs an http.Request for the Survey method, with any body, and a specified content type
+// NewSurveyRequestWithBody constructs an http.Request for the Survey method, with any body, and a specified content
+// type
 func NewSurveyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7837,7 +8210,9 @@ func NewListSwitchesRequest(server string, params *ListSwitchesParams) (*http.Re
 
 		if params.Host != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7891,7 +8266,9 @@ func NewListTokensRequest(server string, params *ListTokensParams) (*http.Reques
 
 		if params.All != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7926,7 +8303,8 @@ func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Re
 	return NewMakeTokenRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified content type
+// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified
+// content type
 func NewMakeTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7961,7 +8339,8 @@ func NewDropTokenRequest(server string, token string) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8067,7 +8446,8 @@ func NewAddUserRequest(server string, body AddUserJSONRequestBody) (*http.Reques
 	return NewAddUserRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddUserRequestWithBody constructs an http.Request for the AddUser method, with any body, and a specified content type
+// NewAddUserRequestWithBody constructs an http.Request for the AddUser method, with any body, and a specified content
+// type
 func NewAddUserRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8102,7 +8482,8 @@ func NewDropUserRequest(server string, user string) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8141,13 +8522,16 @@ func NewChangeUserRequest(server string, user string, body ChangeUserJSONRequest
 	return NewChangeUserRequestWithBody(server, user, "application/json", bodyReader)
 }
 
-// NewChangeUserRequestWithBody constructs an http.Request for the ChangeUser method, with any body, and a specified content type
-func NewChangeUserRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request, error) {
+// NewChangeUserRequestWithBody constructs an http.Request for the ChangeUser method, with any body, and a specified
+// content type
+func NewChangeUserRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request,
+	error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8215,7 +8599,8 @@ func NewAddRuleRequest(server string, body AddRuleJSONRequestBody) (*http.Reques
 	return NewAddRuleRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content type
+// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content
+// type
 func NewAddRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8274,7 +8659,9 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		if params.Network != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "network", *params.Network, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "network", *params.Network,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8286,7 +8673,9 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		if params.Vlan != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "vlan", *params.Vlan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "vlan", *params.Vlan,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8298,7 +8687,9 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		if params.Segment != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "segment", *params.Segment, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "segment", *params.Segment,
+				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+					Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8308,7 +8699,9 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host,
+			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
+				Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -8336,7 +8729,8 @@ func NewDropRuleRequest(server string, rule string) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule,
+		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8408,117 +8802,148 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// ListAttentionWithResponse What waits for a decision, worst first, each with its evidence and one recommended action
+	// ListAttentionWithResponse What waits for a decision, worst first, each with its evidence and one recommended
+	// action
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /attention (the `ListAttention` operationId).
-	ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error)
+	ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams,
+		reqEditors ...RequestEditorFn) (*ListAttentionResponse, error)
 
 	// LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
+	LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
 
 	// LeaveAloneWithResponse Leave items as they are, with a reason and for a term
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
+	LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
 
 	// CompareWithResponse How far two copies have grown apart
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /comparison (the `Compare` operationId).
-	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error)
+	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse,
+		error)
 
 	// ListCopiesWithResponse Copies by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copies (the `ListCopies` operationId).
-	ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
+	ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams,
+		reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
 
 	// GetCopyWithResponse One copy in full
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copy (the `GetCopy` operationId).
-	GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse, error)
+	GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse,
+		error)
+
+	// ReadConsoleWithResponse What a machine has said on its serial port
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copy/console (the `ReadConsole` operationId).
+	ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams,
+		reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error)
 
 	// LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
-	LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error)
+	LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams,
+		reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error)
 
 	// ListDisksWithResponse Loose disks and media of the inventory, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /disks (the `ListDisks` operationId).
-	ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+	ListDisksWithResponse(ctx context.Context, params *ListDisksParams,
+		reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
 
 	// AdoptDiskWithBodyWithResponse Take a loose disk or a medium into the inventory
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /disks (the `AdoptDisk` operationId).
-	AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
+	AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
 
 	// AdoptDiskWithResponse Take a loose disk or a medium into the inventory
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /disks (the `AdoptDisk` operationId).
-	AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
+	AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
 
 	// StreamEventsWithResponse Changes as server-sent events; resumes by Last-Event-ID
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
-	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams,
+		reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
 	// LookAtFolderWithResponse What a host tells of a machine folder or disk image
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /folder (the `LookAtFolder` operationId).
-	LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error)
+	LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams,
+		reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error)
 
 	// ListHistoryWithResponse Who did what, when and why, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /history (the `ListHistory` operationId).
-	ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams, reqEditors ...RequestEditorFn) (*ListHistoryResponse, error)
+	ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams,
+		reqEditors ...RequestEditorFn) (*ListHistoryResponse, error)
 
 	// ListHostsWithResponse Hosts by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /hosts (the `ListHosts` operationId).
-	ListHostsWithResponse(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
+	ListHostsWithResponse(ctx context.Context, params *ListHostsParams,
+		reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
 
 	// AddHostWithBodyWithResponse Add a host by the one-time code that its agent prints
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
-	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*AddHostResponse, error)
 
 	// AddHostWithResponse Add a host by the one-time code that its agent prints
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
-	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*AddHostResponse, error)
 
 	// DropHostWithResponse Forget a host that holds nothing any more
 	//
@@ -8536,59 +8961,75 @@ type ClientWithResponsesInterface interface {
 
 	// RestHostWithBodyWithResponse Set a host to rest, so that it takes nothing new, or wake it
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error)
+	RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*RestHostResponse, error)
 
 	// RestHostWithResponse Set a host to rest, so that it takes nothing new, or wake it
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RestHostResponse, error)
+	RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*RestHostResponse, error)
 
-	// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+	// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock,
+	// pools
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
 	CheckHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*CheckHostResponse, error)
 
-	// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host
+	// that it was; the operation rebuild then brings back what it had
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
+	ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
 
-	// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it
+	// was; the operation rebuild then brings back what it had
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
+	ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
 
 	// ListJobsWithResponse Jobs, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
-	ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error)
+	ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse,
+		error)
 
 	// StartJobWithBodyWithResponse Carry a plan out; it is worked out once more first
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error)
+	StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*StartJobResponse, error)
 
 	// StartJobWithResponse Carry a plan out; it is worked out once more first
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJobWithResponse(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*StartJobResponse, error)
+	StartJobWithResponse(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*StartJobResponse, error)
 
 	// GetJobWithResponse One job with its steps
 	//
@@ -8606,38 +9047,47 @@ type ClientWithResponsesInterface interface {
 
 	// MakeDescriptorWithBodyWithResponse The descriptor of a package whose disks the caller has fetched
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
+	MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
 
 	// MakeDescriptorWithResponse The descriptor of a package whose disks the caller has fetched
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
+	MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
 
 	// ReadDiskWithResponse A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-	ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*ReadDiskResponse, error)
+	ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
+		reqEditors ...RequestEditorFn) (*ReadDiskResponse, error)
 
 	// HandedOutWithBodyWithResponse The caller has the whole package
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
+	HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
 
 	// HandedOutWithResponse The caller has the whole package
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
+	HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
 
 	// HoldJobWithResponse Stop a job where it is, to go on later
 	//
@@ -8651,7 +9101,8 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
-	ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse, error)
+	ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse,
+		error)
 
 	// ResumeJobWithResponse Let a job that is held go on
 	//
@@ -8665,14 +9116,17 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-	GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*GetTransferResponse, error)
+	GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams,
+		reqEditors ...RequestEditorFn) (*GetTransferResponse, error)
 
 	// SendBytesWithBodyWithResponse Send the bytes that the job needs, from the offset it named on
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-	SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error)
+	SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string,
+		body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error)
 
 	// ListLandingRulesWithResponse Rules that lead files to pools, in the order in which they are tried
 	//
@@ -8683,38 +9137,45 @@ type ClientWithResponsesInterface interface {
 
 	// AddLandingRuleWithBodyWithResponse Add a rule of landing
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
+	AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
 
 	// AddLandingRuleWithResponse Add a rule of landing
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
+	AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
 
 	// DropLandingRuleWithResponse Take a rule away
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
-	DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error)
+	DropLandingRuleWithResponse(ctx context.Context, rule string,
+		reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error)
 
 	// GetLineageWithResponse One lineage with all its copies, those that are gone too
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /lineage (the `GetLineage` operationId).
-	GetLineageWithResponse(ctx context.Context, params *GetLineageParams, reqEditors ...RequestEditorFn) (*GetLineageResponse, error)
+	GetLineageWithResponse(ctx context.Context, params *GetLineageParams,
+		reqEditors ...RequestEditorFn) (*GetLineageResponse, error)
 
 	// ListLineagesWithResponse Lineages by name, each with its first copies
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /lineages (the `ListLineages` operationId).
-	ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*ListLineagesResponse, error)
+	ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams,
+		reqEditors ...RequestEditorFn) (*ListLineagesResponse, error)
 
 	// ListManagersWithResponse Other management servers, foreign ones and other Unvoras
 	//
@@ -8723,33 +9184,45 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /managers (the `ListManagers` operationId).
 	ListManagersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListManagersResponse, error)
 
-	// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown
+	// tells the fingerprint to trust
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
-
-	// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
+	AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
 
-	// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells
+	// the fingerprint to trust
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
+	//
+	// Corresponds with POST /managers (the `AddManager` operationId).
+	AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
+
+	// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a
+	// code of yours
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
+	PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
 
-	// PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+	// PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of
+	// yours
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
+	PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
 
 	// OfferPairingWithResponse A one-time code for the people of another Unvora, good for a quarter of an hour
 	//
@@ -8763,56 +9236,69 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
-	DropManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*DropManagerResponse, error)
+	DropManagerWithResponse(ctx context.Context, manager ManagerRef,
+		reqEditors ...RequestEditorFn) (*DropManagerResponse, error)
 
 	// GetManagerWithResponse One manager, with what was fetched ahead from it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /managers/{manager} (the `GetManager` operationId).
-	GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse, error)
+	GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse,
+		error)
 
 	// GrantManagerWithBodyWithResponse Say what another Unvora may see and take here
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
+	GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
 
 	// GrantManagerWithResponse Say what another Unvora may see and take here
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
+	GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
 
-	// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+	// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account,
+	// version, rights
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
-	CheckManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*CheckManagerResponse, error)
+	CheckManagerWithResponse(ctx context.Context, manager ManagerRef,
+		reqEditors ...RequestEditorFn) (*CheckManagerResponse, error)
 
 	// ListMarksWithResponse What is bound to facets of a lineage's identity
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /marks (the `ListMarks` operationId).
-	ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error)
+	ListMarksWithResponse(ctx context.Context, params *ListMarksParams,
+		reqEditors ...RequestEditorFn) (*ListMarksResponse, error)
 
 	// SetMarkWithBodyWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
-	SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+	SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
 
 	// SetMarkWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
-	SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+	SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
 
 	// ListOperationsWithResponse What can be asked for
 	//
@@ -8823,52 +9309,65 @@ type ClientWithResponsesInterface interface {
 
 	// MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /plans (the `MakePlan` operationId).
-	MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+	MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
 
 	// MakePlanWithResponse Work out everything an operation would do; nothing is changed
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /plans (the `MakePlan` operationId).
-	MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+	MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
 
 	// ListPoolsWithResponse Pools by name; a share that several hosts see is one
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
-	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
+	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams,
+		reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
 
 	// SetPoolWithBodyWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+	SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
 
 	// SetPoolWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+	SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
 
 	// RecogniseWithBodyWithResponse Say what a copy that was found is; surveys keep to it
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
-	RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+	RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
 
 	// RecogniseWithResponse Say what a copy that was found is; surveys keep to it
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
-	RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+	RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
 
 	// ListSegmentsWithResponse Segments that switches reach, with their subnets
 	//
@@ -8879,17 +9378,21 @@ type ClientWithResponsesInterface interface {
 
 	// SetSegmentWithBodyWithResponse Give a segment its subnet, and addresses to give out
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
+	SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
 
 	// SetSegmentWithResponse Give a segment its subnet, and addresses to give out
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
+	SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
 
 	// SignOutWithResponse End the session
 	//
@@ -8907,17 +9410,21 @@ type ClientWithResponsesInterface interface {
 
 	// SignInWithBodyWithResponse Begin a console session
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
-	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
 	// SignInWithResponse Begin a console session
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
-	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse,
+		error)
 
 	// ListShelvesWithResponse Where packages are kept
 	//
@@ -8928,45 +9435,55 @@ type ClientWithResponsesInterface interface {
 
 	// SurveyWithBodyWithResponse Ask hosts what they hold, and bring the inventory up to date
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /surveys (the `Survey` operationId).
-	SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SurveyResponse, error)
+	SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*SurveyResponse, error)
 
 	// SurveyWithResponse Ask hosts what they hold, and bring the inventory up to date
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /surveys (the `Survey` operationId).
-	SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*SurveyResponse, error)
+	SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*SurveyResponse,
+		error)
 
 	// ListSwitchesWithResponse Virtual switches and the segments they reach
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /switches (the `ListSwitches` operationId).
-	ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error)
+	ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams,
+		reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error)
 
 	// ListTokensWithResponse The caller's tokens; an administrator can have everybody's
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
-	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+	ListTokensWithResponse(ctx context.Context, params *ListTokensParams,
+		reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
 
 	// MakeTokenWithBodyWithResponse A token for a script or the client; shown once
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
-	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
 
 	// MakeTokenWithResponse A token for a script or the client; shown once
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
-	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
 
 	// DropTokenWithResponse Revoke a token, by its id or name; an administrator anybody's
 	//
@@ -8977,17 +9494,21 @@ type ClientWithResponsesInterface interface {
 
 	// TrackWithBodyWithResponse Look after registered copies, or leave them alone
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
-	TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrackResponse, error)
+	TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*TrackResponse, error)
 
 	// TrackWithResponse Look after registered copies, or leave them alone
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
-	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error)
+	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse,
+		error)
 
 	// ListUsersWithResponse Who may sign in
 	//
@@ -8998,17 +9519,21 @@ type ClientWithResponsesInterface interface {
 
 	// AddUserWithBodyWithResponse Let a person sign in
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
-	AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddUserResponse, error)
+	AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*AddUserResponse, error)
 
 	// AddUserWithResponse Let a person sign in
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
-	AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*AddUserResponse, error)
+	AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*AddUserResponse, error)
 
 	// DropUserWithResponse End a user, with all tokens and sessions
 	//
@@ -9019,17 +9544,21 @@ type ClientWithResponsesInterface interface {
 
 	// ChangeUserWithBodyWithResponse Change one's own password, or, as an administrator, a user's password or role
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
+	ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
 
 	// ChangeUserWithResponse Change one's own password, or, as an administrator, a user's password or role
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
+	ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
 
 	// ListRulesWithResponse Rules of wiring, in the order in which they are tried
 	//
@@ -9040,24 +9569,29 @@ type ClientWithResponsesInterface interface {
 
 	// AddRuleWithBodyWithResponse Add a rule of wiring
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /wiring (the `AddRule` operationId).
-	AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+	AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+		reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
 
 	// AddRuleWithResponse Add a rule of wiring
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+	// format(s).
 	//
 	// Corresponds with POST /wiring (the `AddRule` operationId).
-	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody,
+		reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
 
 	// TryWiringWithResponse Which switch of a host a network leads to, and which rule won
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /wiring-tries (the `TryWiring` operationId).
-	TryWiringWithResponse(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*TryWiringResponse, error)
+	TryWiringWithResponse(ctx context.Context, params *TryWiringParams,
+		reqEditors ...RequestEditorFn) (*TryWiringResponse, error)
 
 	// DropRuleWithResponse Take a rule away
 	//
@@ -9294,6 +9828,54 @@ func (r GetCopyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadConsoleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsoleLog
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadConsoleResponse) GetJSON200() *ConsoleLog {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadConsoleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadConsoleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadConsoleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadConsoleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadConsoleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12333,7 +12915,8 @@ func (r DropRuleResponse) ContentType() string {
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /attention (the `ListAttention` operationId).
-func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error) {
+func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams,
+	reqEditors ...RequestEditorFn) (*ListAttentionResponse, error) {
 	rsp, err := c.ListAttention(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12343,10 +12926,12 @@ func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, par
 
 // LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
+func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
 	rsp, err := c.LeaveAloneWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12356,10 +12941,12 @@ func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context
 
 // LeaveAloneWithResponse Leave items as they are, with a reason and for a term
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
+func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
 	rsp, err := c.LeaveAlone(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12372,7 +12959,8 @@ func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body L
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /comparison (the `Compare` operationId).
-func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error) {
+func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *CompareParams,
+	reqEditors ...RequestEditorFn) (*CompareResponse, error) {
 	rsp, err := c.Compare(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12385,7 +12973,8 @@ func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *C
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /copies (the `ListCopies` operationId).
-func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
+func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams,
+	reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
 	rsp, err := c.ListCopies(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12398,7 +12987,8 @@ func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, params
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /copy (the `GetCopy` operationId).
-func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse, error) {
+func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *GetCopyParams,
+	reqEditors ...RequestEditorFn) (*GetCopyResponse, error) {
 	rsp, err := c.GetCopy(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12406,12 +12996,27 @@ func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *G
 	return ParseGetCopyResponse(rsp)
 }
 
+// ReadConsoleWithResponse What a machine has said on its serial port
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copy/console (the `ReadConsole` operationId).
+func (c *ClientWithResponses) ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams,
+	reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error) {
+	rsp, err := c.ReadConsole(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadConsoleResponse(rsp)
+}
+
 // LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /disks (the `LetGoDisk` operationId).
-func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error) {
+func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams,
+	reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error) {
 	rsp, err := c.LetGoDisk(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12424,7 +13029,8 @@ func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /disks (the `ListDisks` operationId).
-func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
+func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params *ListDisksParams,
+	reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
 	rsp, err := c.ListDisks(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12434,10 +13040,12 @@ func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params 
 
 // AdoptDiskWithBodyWithResponse Take a loose disk or a medium into the inventory
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
+func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
 	rsp, err := c.AdoptDiskWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12447,10 +13055,12 @@ func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context,
 
 // AdoptDiskWithResponse Take a loose disk or a medium into the inventory
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
+func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
 	rsp, err := c.AdoptDisk(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12463,7 +13073,8 @@ func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body Ad
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
-func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
+func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams,
+	reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
 	rsp, err := c.StreamEvents(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12476,7 +13087,8 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /folder (the `LookAtFolder` operationId).
-func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error) {
+func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams,
+	reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error) {
 	rsp, err := c.LookAtFolder(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12489,7 +13101,8 @@ func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /history (the `ListHistory` operationId).
-func (c *ClientWithResponses) ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams, reqEditors ...RequestEditorFn) (*ListHistoryResponse, error) {
+func (c *ClientWithResponses) ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams,
+	reqEditors ...RequestEditorFn) (*ListHistoryResponse, error) {
 	rsp, err := c.ListHistory(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12502,7 +13115,8 @@ func (c *ClientWithResponses) ListHistoryWithResponse(ctx context.Context, param
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hosts (the `ListHosts` operationId).
-func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
+func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params *ListHostsParams,
+	reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
 	rsp, err := c.ListHosts(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12512,10 +13126,12 @@ func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params 
 
 // AddHostWithBodyWithResponse Add a host by the one-time code that its agent prints
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
 	rsp, err := c.AddHostWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12525,10 +13141,12 @@ func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, c
 
 // AddHostWithResponse Add a host by the one-time code that its agent prints
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
 	rsp, err := c.AddHost(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12541,7 +13159,8 @@ func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddH
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /hosts/{host} (the `DropHost` operationId).
-func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*DropHostResponse, error) {
+func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host HostRef,
+	reqEditors ...RequestEditorFn) (*DropHostResponse, error) {
 	rsp, err := c.DropHost(ctx, host, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12554,7 +13173,8 @@ func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host Hos
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hosts/{host} (the `GetHost` operationId).
-func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*GetHostResponse, error) {
+func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host HostRef,
+	reqEditors ...RequestEditorFn) (*GetHostResponse, error) {
 	rsp, err := c.GetHost(ctx, host, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12564,10 +13184,12 @@ func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host Host
 
 // RestHostWithBodyWithResponse Set a host to rest, so that it takes nothing new, or wake it
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
+func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
 	rsp, err := c.RestHostWithBody(ctx, host, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12577,10 +13199,12 @@ func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, 
 
 // RestHostWithResponse Set a host to rest, so that it takes nothing new, or wake it
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
+func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
 	rsp, err := c.RestHost(ctx, host, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12588,12 +13212,14 @@ func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host Hos
 	return ParseRestHostResponse(rsp)
 }
 
-// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
+// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock,
+// pools
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
-func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*CheckHostResponse, error) {
+func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host HostRef,
+	reqEditors ...RequestEditorFn) (*CheckHostResponse, error) {
 	rsp, err := c.CheckHost(ctx, host, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12601,12 +13227,15 @@ func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host Ho
 	return ParseCheckHostResponse(rsp)
 }
 
-// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that
+// it was; the operation rebuild then brings back what it had
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
+func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
 	rsp, err := c.ReadmitHostWithBody(ctx, host, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12614,12 +13243,15 @@ func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Contex
 	return ParseReadmitHostResponse(rsp)
 }
 
-// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was;
+// the operation rebuild then brings back what it had
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
+func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host HostRef,
+	body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
 	rsp, err := c.ReadmitHost(ctx, host, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12632,7 +13264,8 @@ func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs (the `ListJobs` operationId).
-func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error) {
+func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *ListJobsParams,
+	reqEditors ...RequestEditorFn) (*ListJobsResponse, error) {
 	rsp, err := c.ListJobs(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12642,10 +13275,12 @@ func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *
 
 // StartJobWithBodyWithResponse Carry a plan out; it is worked out once more first
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
+func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams,
+	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
 	rsp, err := c.StartJobWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12655,10 +13290,12 @@ func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, 
 
 // StartJobWithResponse Carry a plan out; it is worked out once more first
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *ClientWithResponses) StartJobWithResponse(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
+func (c *ClientWithResponses) StartJobWithResponse(ctx context.Context, params *StartJobParams,
+	body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
 	rsp, err := c.StartJob(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12671,7 +13308,8 @@ func (c *ClientWithResponses) StartJobWithResponse(ctx context.Context, params *
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job} (the `GetJob` operationId).
-func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobResponse, error) {
+func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobRef,
+	reqEditors ...RequestEditorFn) (*GetJobResponse, error) {
 	rsp, err := c.GetJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12684,7 +13322,8 @@ func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobRef
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/cancel (the `CancelJob` operationId).
-func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*CancelJobResponse, error) {
+func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job JobRef,
+	reqEditors ...RequestEditorFn) (*CancelJobResponse, error) {
 	rsp, err := c.CancelJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12694,10 +13333,12 @@ func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job Job
 
 // MakeDescriptorWithBodyWithResponse The descriptor of a package whose disks the caller has fetched
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *ClientWithResponses) MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
+func (c *ClientWithResponses) MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
 	rsp, err := c.MakeDescriptorWithBody(ctx, job, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12707,10 +13348,12 @@ func (c *ClientWithResponses) MakeDescriptorWithBodyWithResponse(ctx context.Con
 
 // MakeDescriptorWithResponse The descriptor of a package whose disks the caller has fetched
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
+func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, job JobRef,
+	body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
 	rsp, err := c.MakeDescriptor(ctx, job, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12723,7 +13366,8 @@ func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, jo
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-func (c *ClientWithResponses) ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*ReadDiskResponse, error) {
+func (c *ClientWithResponses) ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
+	reqEditors ...RequestEditorFn) (*ReadDiskResponse, error) {
 	rsp, err := c.ReadDisk(ctx, job, disk, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12733,10 +13377,12 @@ func (c *ClientWithResponses) ReadDiskWithResponse(ctx context.Context, job JobR
 
 // HandedOutWithBodyWithResponse The caller has the whole package
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *ClientWithResponses) HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
+func (c *ClientWithResponses) HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
 	rsp, err := c.HandedOutWithBody(ctx, job, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12746,10 +13392,12 @@ func (c *ClientWithResponses) HandedOutWithBodyWithResponse(ctx context.Context,
 
 // HandedOutWithResponse The caller has the whole package
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
+func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
 	rsp, err := c.HandedOut(ctx, job, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12762,7 +13410,8 @@ func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job Job
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/hold (the `HoldJob` operationId).
-func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*HoldJobResponse, error) {
+func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRef,
+	reqEditors ...RequestEditorFn) (*HoldJobResponse, error) {
 	rsp, err := c.HoldJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12775,7 +13424,8 @@ func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRe
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
-func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse, error) {
+func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job JobRef,
+	reqEditors ...RequestEditorFn) (*ReadPackageResponse, error) {
 	rsp, err := c.ReadPackage(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12788,7 +13438,8 @@ func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job J
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
-func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
+func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef,
+	reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
 	rsp, err := c.ResumeJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12801,7 +13452,8 @@ func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job Job
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-func (c *ClientWithResponses) GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*GetTransferResponse, error) {
+func (c *ClientWithResponses) GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams,
+	reqEditors ...RequestEditorFn) (*GetTransferResponse, error) {
 	rsp, err := c.GetTransfer(ctx, job, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12811,10 +13463,12 @@ func (c *ClientWithResponses) GetTransferWithResponse(ctx context.Context, job J
 
 // SendBytesWithBodyWithResponse Send the bytes that the job needs, from the offset it named on
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error) {
+func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams,
+	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error) {
 	rsp, err := c.SendBytesWithBody(ctx, job, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12827,7 +13481,8 @@ func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context,
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /landing (the `ListLandingRules` operationId).
-func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingRulesResponse, error) {
+func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListLandingRulesResponse, error) {
 	rsp, err := c.ListLandingRules(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12837,10 +13492,12 @@ func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context, 
 
 // AddLandingRuleWithBodyWithResponse Add a rule of landing
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
+func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
 	rsp, err := c.AddLandingRuleWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12850,10 +13507,12 @@ func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Con
 
 // AddLandingRuleWithResponse Add a rule of landing
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
+func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
 	rsp, err := c.AddLandingRule(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12866,7 +13525,8 @@ func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, bo
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
-func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error) {
+func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, rule string,
+	reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error) {
 	rsp, err := c.DropLandingRule(ctx, rule, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12879,7 +13539,8 @@ func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, r
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /lineage (the `GetLineage` operationId).
-func (c *ClientWithResponses) GetLineageWithResponse(ctx context.Context, params *GetLineageParams, reqEditors ...RequestEditorFn) (*GetLineageResponse, error) {
+func (c *ClientWithResponses) GetLineageWithResponse(ctx context.Context, params *GetLineageParams,
+	reqEditors ...RequestEditorFn) (*GetLineageResponse, error) {
 	rsp, err := c.GetLineage(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12892,7 +13553,8 @@ func (c *ClientWithResponses) GetLineageWithResponse(ctx context.Context, params
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /lineages (the `ListLineages` operationId).
-func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*ListLineagesResponse, error) {
+func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams,
+	reqEditors ...RequestEditorFn) (*ListLineagesResponse, error) {
 	rsp, err := c.ListLineages(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12905,7 +13567,8 @@ func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /managers (the `ListManagers` operationId).
-func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListManagersResponse, error) {
+func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListManagersResponse, error) {
 	rsp, err := c.ListManagers(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12913,12 +13576,15 @@ func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context, reqE
 	return ParseListManagersResponse(rsp)
 }
 
-// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown
+// tells the fingerprint to trust
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
+func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
 	rsp, err := c.AddManagerWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12926,12 +13592,15 @@ func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context
 	return ParseAddManagerResponse(rsp)
 }
 
-// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
+// fingerprint to trust
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
+func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
 	rsp, err := c.AddManager(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12939,12 +13608,15 @@ func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body A
 	return ParseAddManagerResponse(rsp)
 }
 
-// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
+// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code
+// of yours
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
+func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
 	rsp, err := c.PairManagerWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12954,10 +13626,12 @@ func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Contex
 
 // PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
+func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
 	rsp, err := c.PairManager(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12970,7 +13644,8 @@ func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /managers/pairing (the `OfferPairing` operationId).
-func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OfferPairingResponse, error) {
+func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*OfferPairingResponse, error) {
 	rsp, err := c.OfferPairing(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12983,7 +13658,8 @@ func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context, reqE
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
-func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*DropManagerResponse, error) {
+func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manager ManagerRef,
+	reqEditors ...RequestEditorFn) (*DropManagerResponse, error) {
 	rsp, err := c.DropManager(ctx, manager, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12996,7 +13672,8 @@ func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manag
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /managers/{manager} (the `GetManager` operationId).
-func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse, error) {
+func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manager ManagerRef,
+	reqEditors ...RequestEditorFn) (*GetManagerResponse, error) {
 	rsp, err := c.GetManager(ctx, manager, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13006,10 +13683,12 @@ func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manage
 
 // GrantManagerWithBodyWithResponse Say what another Unvora may see and take here
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
+func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef,
+	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
 	rsp, err := c.GrantManagerWithBody(ctx, manager, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13019,10 +13698,12 @@ func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Conte
 
 // GrantManagerWithResponse Say what another Unvora may see and take here
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
+func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, manager ManagerRef,
+	body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
 	rsp, err := c.GrantManager(ctx, manager, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13030,12 +13711,14 @@ func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, mana
 	return ParseGrantManagerResponse(rsp)
 }
 
-// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account,
+// version, rights
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
-func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*CheckManagerResponse, error) {
+func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, manager ManagerRef,
+	reqEditors ...RequestEditorFn) (*CheckManagerResponse, error) {
 	rsp, err := c.CheckManager(ctx, manager, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13048,7 +13731,8 @@ func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, mana
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /marks (the `ListMarks` operationId).
-func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error) {
+func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params *ListMarksParams,
+	reqEditors ...RequestEditorFn) (*ListMarksResponse, error) {
 	rsp, err := c.ListMarks(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13058,10 +13742,12 @@ func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params 
 
 // SetMarkWithBodyWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
+func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
 	rsp, err := c.SetMarkWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13071,10 +13757,12 @@ func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, c
 
 // SetMarkWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
+func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
 	rsp, err := c.SetMark(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13087,7 +13775,8 @@ func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetM
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /operations (the `ListOperations` operationId).
-func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOperationsResponse, error) {
+func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListOperationsResponse, error) {
 	rsp, err := c.ListOperations(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13097,10 +13786,12 @@ func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context, re
 
 // MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
+func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
 	rsp, err := c.MakePlanWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13110,10 +13801,12 @@ func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, 
 
 // MakePlanWithResponse Work out everything an operation would do; nothing is changed
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
+func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
 	rsp, err := c.MakePlan(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13126,7 +13819,8 @@ func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body Mak
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
-func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
+func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams,
+	reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
 	rsp, err := c.ListPools(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13136,10 +13830,12 @@ func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params 
 
 // SetPoolWithBodyWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams,
+	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
 	rsp, err := c.SetPoolWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13149,10 +13845,12 @@ func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, p
 
 // SetPoolWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *SetPoolParams,
+	body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
 	rsp, err := c.SetPool(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13162,10 +13860,12 @@ func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *S
 
 // RecogniseWithBodyWithResponse Say what a copy that was found is; surveys keep to it
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
+func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
 	rsp, err := c.RecogniseWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13175,10 +13875,12 @@ func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context,
 
 // RecogniseWithResponse Say what a copy that was found is; surveys keep to it
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
+func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
 	rsp, err := c.Recognise(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13191,7 +13893,8 @@ func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body Re
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /segments (the `ListSegments` operationId).
-func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error) {
+func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error) {
 	rsp, err := c.ListSegments(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13201,10 +13904,12 @@ func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context, reqE
 
 // SetSegmentWithBodyWithResponse Give a segment its subnet, and addresses to give out
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
+func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
 	rsp, err := c.SetSegmentWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13214,10 +13919,12 @@ func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context
 
 // SetSegmentWithResponse Give a segment its subnet, and addresses to give out
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
+func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
 	rsp, err := c.SetSegment(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13230,7 +13937,8 @@ func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body S
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /session (the `SignOut` operationId).
-func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
+func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse,
+	error) {
 	rsp, err := c.SignOut(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13243,7 +13951,8 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /session (the `GetSession` operationId).
-func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
+func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
 	rsp, err := c.GetSession(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13253,10 +13962,12 @@ func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEdi
 
 // SignInWithBodyWithResponse Begin a console session
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13266,10 +13977,12 @@ func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, co
 
 // SignInWithResponse Begin a console session
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignIn(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13282,7 +13995,8 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /shelves (the `ListShelves` operationId).
-func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListShelvesResponse, error) {
+func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListShelvesResponse, error) {
 	rsp, err := c.ListShelves(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13292,10 +14006,12 @@ func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context, reqEd
 
 // SurveyWithBodyWithResponse Ask hosts what they hold, and bring the inventory up to date
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *ClientWithResponses) SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
+func (c *ClientWithResponses) SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
 	rsp, err := c.SurveyWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13305,10 +14021,12 @@ func (c *ClientWithResponses) SurveyWithBodyWithResponse(ctx context.Context, co
 
 // SurveyWithResponse Ask hosts what they hold, and bring the inventory up to date
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *ClientWithResponses) SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
+func (c *ClientWithResponses) SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
 	rsp, err := c.Survey(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13321,7 +14039,8 @@ func (c *ClientWithResponses) SurveyWithResponse(ctx context.Context, body Surve
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /switches (the `ListSwitches` operationId).
-func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error) {
+func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams,
+	reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error) {
 	rsp, err := c.ListSwitches(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13334,7 +14053,8 @@ func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
-func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams,
+	reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
 	rsp, err := c.ListTokens(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13344,10 +14064,12 @@ func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params
 
 // MakeTokenWithBodyWithResponse A token for a script or the client; shown once
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
 	rsp, err := c.MakeTokenWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13357,10 +14079,12 @@ func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context,
 
 // MakeTokenWithResponse A token for a script or the client; shown once
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
 	rsp, err := c.MakeToken(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13373,7 +14097,8 @@ func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body Ma
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /tokens/{token} (the `DropToken` operationId).
-func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*DropTokenResponse, error) {
+func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token string,
+	reqEditors ...RequestEditorFn) (*DropTokenResponse, error) {
 	rsp, err := c.DropToken(ctx, token, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13383,10 +14108,12 @@ func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token s
 
 // TrackWithBodyWithResponse Look after registered copies, or leave them alone
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrackResponse, error) {
+func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*TrackResponse, error) {
 	rsp, err := c.TrackWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13396,10 +14123,12 @@ func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, con
 
 // TrackWithResponse Look after registered copies, or leave them alone
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error) {
+func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*TrackResponse, error) {
 	rsp, err := c.Track(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13412,7 +14141,8 @@ func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJ
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /users (the `ListUsers` operationId).
-func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListUsersResponse, error) {
+func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListUsersResponse, error) {
 	rsp, err := c.ListUsers(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13422,10 +14152,12 @@ func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context, reqEdit
 
 // AddUserWithBodyWithResponse Let a person sign in
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *ClientWithResponses) AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
+func (c *ClientWithResponses) AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
 	rsp, err := c.AddUserWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13435,10 +14167,12 @@ func (c *ClientWithResponses) AddUserWithBodyWithResponse(ctx context.Context, c
 
 // AddUserWithResponse Let a person sign in
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
+func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
 	rsp, err := c.AddUser(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13451,7 +14185,8 @@ func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddU
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /users/{user} (the `DropUser` operationId).
-func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*DropUserResponse, error) {
+func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user string,
+	reqEditors ...RequestEditorFn) (*DropUserResponse, error) {
 	rsp, err := c.DropUser(ctx, user, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13461,10 +14196,12 @@ func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user str
 
 // ChangeUserWithBodyWithResponse Change one's own password, or, as an administrator, a user's password or role
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
+func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string,
+	body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
 	rsp, err := c.ChangeUserWithBody(ctx, user, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13474,10 +14211,12 @@ func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context
 
 // ChangeUserWithResponse Change one's own password, or, as an administrator, a user's password or role
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
+func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
 	rsp, err := c.ChangeUser(ctx, user, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13490,7 +14229,8 @@ func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user s
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /wiring (the `ListRules` operationId).
-func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context,
+	reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
 	rsp, err := c.ListRules(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13500,10 +14240,12 @@ func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEdit
 
 // AddRuleWithBodyWithResponse Add a rule of wiring
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
+	reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
 	rsp, err := c.AddRuleWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13513,10 +14255,12 @@ func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, c
 
 // AddRuleWithResponse Add a rule of wiring
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
+// format(s).
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody,
+	reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
 	rsp, err := c.AddRule(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13529,7 +14273,8 @@ func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddR
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /wiring-tries (the `TryWiring` operationId).
-func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*TryWiringResponse, error) {
+func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params *TryWiringParams,
+	reqEditors ...RequestEditorFn) (*TryWiringResponse, error) {
 	rsp, err := c.TryWiring(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13542,7 +14287,8 @@ func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
-func (c *ClientWithResponses) DropRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropRuleResponse, error) {
+func (c *ClientWithResponses) DropRuleWithResponse(ctx context.Context, rule string,
+	reqEditors ...RequestEditorFn) (*DropRuleResponse, error) {
 	rsp, err := c.DropRule(ctx, rule, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13694,6 +14440,39 @@ func ParseGetCopyResponse(rsp *http.Response) (*GetCopyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Copy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadConsoleResponse parses an HTTP response from a ReadConsoleWithResponse call
+func ParseReadConsoleResponse(rsp *http.Response) (*ReadConsoleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadConsoleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsoleLog
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15807,6 +16586,9 @@ type ServerInterface interface {
 	// GetCopy One copy in full
 	// (GET /copy)
 	GetCopy(c *gin.Context, params GetCopyParams)
+	// ReadConsole What a machine has said on its serial port
+	// (GET /copy/console)
+	ReadConsole(c *gin.Context, params ReadConsoleParams)
 	// LetGoDisk Take a loose disk out of the inventory; its file stays
 	// (DELETE /disks)
 	LetGoDisk(c *gin.Context, params LetGoDiskParams)
@@ -15843,7 +16625,8 @@ type ServerInterface interface {
 	// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
 	// (GET /hosts/{host}/checks)
 	CheckHost(c *gin.Context, host HostRef)
-	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
+	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
+	// operation rebuild then brings back what it had
 	// (POST /hosts/{host}/readmit)
 	ReadmitHost(c *gin.Context, host HostRef)
 	// ListJobs Jobs, newest first
@@ -15900,7 +16683,8 @@ type ServerInterface interface {
 	// ListManagers Other management servers, foreign ones and other Unvoras
 	// (GET /managers)
 	ListManagers(c *gin.Context)
-	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
+	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
+	// fingerprint to trust
 	// (POST /managers)
 	AddManager(c *gin.Context)
 	// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
@@ -15918,7 +16702,8 @@ type ServerInterface interface {
 	// GrantManager Say what another Unvora may see and take here
 	// (PATCH /managers/{manager})
 	GrantManager(c *gin.Context, manager ManagerRef)
-	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
+	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version,
+	// rights
 	// (GET /managers/{manager}/checks)
 	CheckManager(c *gin.Context, manager ManagerRef)
 	// ListMarks What is bound to facets of a lineage's identity
@@ -16024,7 +16809,8 @@ func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
 
 	// ------------- Optional query parameter "cause" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "cause", c.Request.URL.Query(), &params.Cause, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cause", c.Request.URL.Query(), &params.Cause,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cause: %w", err), http.StatusBadRequest)
 		return
@@ -16032,7 +16818,8 @@ func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
 
 	// ------------- Optional query parameter "left" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "left", c.Request.URL.Query(), &params.Left, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "left", c.Request.URL.Query(), &params.Left,
+		runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter left: %w", err), http.StatusBadRequest)
 		return
@@ -16072,7 +16859,8 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 
 	// ------------- Required query parameter "a" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "a", c.Request.URL.Query(), &params.A, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "a", c.Request.URL.Query(), &params.A,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter a: %w", err), http.StatusBadRequest)
 		return
@@ -16080,7 +16868,8 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 
 	// ------------- Required query parameter "b" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "b", c.Request.URL.Query(), &params.B, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "b", c.Request.URL.Query(), &params.B,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter b: %w", err), http.StatusBadRequest)
 		return
@@ -16088,7 +16877,8 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 
 	// ------------- Optional query parameter "exact" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "exact", c.Request.URL.Query(), &params.Exact, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "exact", c.Request.URL.Query(), &params.Exact,
+		runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter exact: %w", err), http.StatusBadRequest)
 		return
@@ -16115,7 +16905,8 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -16123,7 +16914,8 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -16131,7 +16923,8 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -16158,7 +16951,8 @@ func (siw *ServerInterfaceWrapper) GetCopy(c *gin.Context) {
 
 	// ------------- Required query parameter "name" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
 		return
@@ -16174,6 +16968,52 @@ func (siw *ServerInterfaceWrapper) GetCopy(c *gin.Context) {
 	siw.Handler.GetCopy(c, params)
 }
 
+// ReadConsole operation middleware
+func (siw *ServerInterfaceWrapper) ReadConsole(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadConsoleParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "wait" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadConsole(c, params)
+}
+
 // LetGoDisk operation middleware
 func (siw *ServerInterfaceWrapper) LetGoDisk(c *gin.Context) {
 
@@ -16185,7 +17025,8 @@ func (siw *ServerInterfaceWrapper) LetGoDisk(c *gin.Context) {
 
 	// ------------- Required query parameter "file" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "file", c.Request.URL.Query(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "file", c.Request.URL.Query(), &params.File,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
 		return
@@ -16212,7 +17053,8 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -16220,7 +17062,8 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -16228,7 +17071,8 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -16277,9 +17121,12 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 			return
 		}
 
-		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID,
+			runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false,
+				Required: false, Type: "string", Format: ""})
 		if err != nil {
-			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Last-Event-ID: %w", err), http.StatusBadRequest)
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Last-Event-ID: %w", err),
+				http.StatusBadRequest)
 			return
 		}
 
@@ -16308,7 +17155,8 @@ func (siw *ServerInterfaceWrapper) LookAtFolder(c *gin.Context) {
 
 	// ------------- Required query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -16316,7 +17164,8 @@ func (siw *ServerInterfaceWrapper) LookAtFolder(c *gin.Context) {
 
 	// ------------- Required query parameter "folder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "folder", c.Request.URL.Query(), &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "folder", c.Request.URL.Query(), &params.Folder,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter folder: %w", err), http.StatusBadRequest)
 		return
@@ -16343,7 +17192,8 @@ func (siw *ServerInterfaceWrapper) ListHistory(c *gin.Context) {
 
 	// ------------- Optional query parameter "lineage" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "lineage", c.Request.URL.Query(), &params.Lineage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lineage", c.Request.URL.Query(), &params.Lineage,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineage: %w", err), http.StatusBadRequest)
 		return
@@ -16351,7 +17201,8 @@ func (siw *ServerInterfaceWrapper) ListHistory(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -16359,7 +17210,8 @@ func (siw *ServerInterfaceWrapper) ListHistory(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -16386,7 +17238,8 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -16394,7 +17247,8 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -16402,7 +17256,8 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -16440,7 +17295,9 @@ func (siw *ServerInterfaceWrapper) DropHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -16465,7 +17322,9 @@ func (siw *ServerInterfaceWrapper) GetHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -16490,7 +17349,9 @@ func (siw *ServerInterfaceWrapper) RestHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -16515,7 +17376,9 @@ func (siw *ServerInterfaceWrapper) CheckHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -16540,7 +17403,9 @@ func (siw *ServerInterfaceWrapper) ReadmitHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -16567,7 +17432,8 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
 	// ------------- Optional query parameter "state" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
 		return
@@ -16575,7 +17441,8 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -16583,7 +17450,8 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -16619,9 +17487,12 @@ func (siw *ServerInterfaceWrapper) StartJob(c *gin.Context) {
 			return
 		}
 
-		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey,
+			runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false,
+				Required: false, Type: "string", Format: ""})
 		if err != nil {
-			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err),
+				http.StatusBadRequest)
 			return
 		}
 
@@ -16648,7 +17519,9 @@ func (siw *ServerInterfaceWrapper) GetJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16673,7 +17546,9 @@ func (siw *ServerInterfaceWrapper) CancelJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16698,7 +17573,9 @@ func (siw *ServerInterfaceWrapper) MakeDescriptor(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16723,7 +17600,9 @@ func (siw *ServerInterfaceWrapper) ReadDisk(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16732,7 +17611,9 @@ func (siw *ServerInterfaceWrapper) ReadDisk(c *gin.Context) {
 	// ------------- Path parameter "disk" -------------
 	var disk string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "disk", c.Param("disk"), &disk, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "disk", c.Param("disk"), &disk,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter disk: %w", err), http.StatusBadRequest)
 		return
@@ -16743,7 +17624,8 @@ func (siw *ServerInterfaceWrapper) ReadDisk(c *gin.Context) {
 
 	// ------------- Optional query parameter "offset" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
 		return
@@ -16768,7 +17650,9 @@ func (siw *ServerInterfaceWrapper) HandedOut(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16793,7 +17677,9 @@ func (siw *ServerInterfaceWrapper) HoldJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16818,7 +17704,9 @@ func (siw *ServerInterfaceWrapper) ReadPackage(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16843,7 +17731,9 @@ func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16868,7 +17758,9 @@ func (siw *ServerInterfaceWrapper) GetTransfer(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16879,7 +17771,8 @@ func (siw *ServerInterfaceWrapper) GetTransfer(c *gin.Context) {
 
 	// ------------- Optional query parameter "wait" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait: %w", err), http.StatusBadRequest)
 		return
@@ -16904,7 +17797,9 @@ func (siw *ServerInterfaceWrapper) SendBytes(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -16915,7 +17810,8 @@ func (siw *ServerInterfaceWrapper) SendBytes(c *gin.Context) {
 
 	// ------------- Required query parameter "offset" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
 		return
@@ -16966,7 +17862,9 @@ func (siw *ServerInterfaceWrapper) DropLandingRule(c *gin.Context) {
 	// ------------- Path parameter "rule" -------------
 	var rule string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
 		return
@@ -16993,7 +17891,8 @@ func (siw *ServerInterfaceWrapper) GetLineage(c *gin.Context) {
 
 	// ------------- Required query parameter "name" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
 		return
@@ -17020,7 +17919,8 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17028,7 +17928,8 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17036,7 +17937,8 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -17113,7 +18015,9 @@ func (siw *ServerInterfaceWrapper) DropManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -17138,7 +18042,9 @@ func (siw *ServerInterfaceWrapper) GetManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -17163,7 +18069,9 @@ func (siw *ServerInterfaceWrapper) GrantManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -17188,7 +18096,9 @@ func (siw *ServerInterfaceWrapper) CheckManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -17215,7 +18125,8 @@ func (siw *ServerInterfaceWrapper) ListMarks(c *gin.Context) {
 
 	// ------------- Required query parameter "lineage" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "lineage", c.Request.URL.Query(), &params.Lineage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "lineage", c.Request.URL.Query(), &params.Lineage,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineage: %w", err), http.StatusBadRequest)
 		return
@@ -17281,7 +18192,8 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17289,7 +18201,8 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17297,7 +18210,8 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -17324,7 +18238,8 @@ func (siw *ServerInterfaceWrapper) SetPool(c *gin.Context) {
 
 	// ------------- Required query parameter "pool" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "pool", c.Request.URL.Query(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "pool", c.Request.URL.Query(), &params.Pool,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
 		return
@@ -17455,7 +18370,8 @@ func (siw *ServerInterfaceWrapper) ListSwitches(c *gin.Context) {
 
 	// ------------- Optional query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17482,7 +18398,8 @@ func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
 	// ------------- Optional query parameter "all" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All,
+		runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
 		return
@@ -17520,7 +18437,9 @@ func (siw *ServerInterfaceWrapper) DropToken(c *gin.Context) {
 	// ------------- Path parameter "token" -------------
 	var token string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
 		return
@@ -17584,7 +18503,9 @@ func (siw *ServerInterfaceWrapper) DropUser(c *gin.Context) {
 	// ------------- Path parameter "user" -------------
 	var user string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
 		return
@@ -17609,7 +18530,9 @@ func (siw *ServerInterfaceWrapper) ChangeUser(c *gin.Context) {
 	// ------------- Path parameter "user" -------------
 	var user string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
 		return
@@ -17662,7 +18585,8 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Optional query parameter "network" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", c.Request.URL.Query(), &params.Network, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", c.Request.URL.Query(), &params.Network,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter network: %w", err), http.StatusBadRequest)
 		return
@@ -17670,7 +18594,8 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Optional query parameter "vlan" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "vlan", c.Request.URL.Query(), &params.Vlan, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "vlan", c.Request.URL.Query(), &params.Vlan,
+		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter vlan: %w", err), http.StatusBadRequest)
 		return
@@ -17678,7 +18603,8 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Optional query parameter "segment" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "segment", c.Request.URL.Query(), &params.Segment, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "segment", c.Request.URL.Query(), &params.Segment,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter segment: %w", err), http.StatusBadRequest)
 		return
@@ -17686,7 +18612,8 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Required query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host,
+		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17711,7 +18638,9 @@ func (siw *ServerInterfaceWrapper) DropRule(c *gin.Context) {
 	// ------------- Path parameter "rule" -------------
 	var rule string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule,
+		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
+			Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
 		return
@@ -17770,6 +18699,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/shelves", wrapper.ListShelves)
 	router.GET(options.BaseURL+"/copies", wrapper.ListCopies)
 	router.GET(options.BaseURL+"/copy", wrapper.GetCopy)
+	router.GET(options.BaseURL+"/copy/console", wrapper.ReadConsole)
 	router.GET(options.BaseURL+"/lineages", wrapper.ListLineages)
 	router.GET(options.BaseURL+"/lineage", wrapper.GetLineage)
 	router.GET(options.BaseURL+"/history", wrapper.ListHistory)
@@ -17859,170 +18789,174 @@ var swaggerSpec = []string{
 	"V9oSTfVuMa7/+ufRNmx6hW4Nqu4YX4RoneKbc++itRFODMu+V5pbMgmH4OQK36WezHu7UhEUDURRUsmc",
 	"MLn2WG+TwJ4ZxoavRgqGXsI2XasEGpbb0ATHQs+IGQs8IxMpipAgOO67AS+VpGsCfuA8m9Y1CbRJuDMq",
 	"syVFG/6SSWeEzozKpVdBch4HpzUCUQ+TolncDU5G5o/jIJo2WCtT8/ZRu8Bk3sQGogPzKVrAOeNAp01d",
-	"J6aw2n22v2pQQRsffrNh6rM2rqBBd6iy1lJq12SQpgWioCsyo7dAxgCcFDQDT4BbFYWmPthe4emKLGcs",
-	"nZkFlo5LTTlTbcmxfc4542EdUBnROUhUwKazJlk1/QlNDOHU1Xg3Yx/CMg9R8zZImDKlDe81s2gzyqjq",
-	"eS6WaARM5zTC5aeCw5m+u1IWtWZGFOfqjjZ2LySbMk7zUTKaA5SoP3FYBvdrGNQ1WIN1P9U537gwzScD",
-	"RY1tN/ONG2a/GEjwhnTPBliUzfinq8h2M/hBRSwzUfOxWPLIJyWVzp+0Fc8RG3QyKoXIwz/UjquAgYEp",
-	"61yyWjnTivhBQhplw9Ns0PDAYWkFkv5YUKmQELqSyUiB1jlkFubrWxVkRq230SnPZuuhXakZ5JMwn2D/",
-	"DnERMrAfHTP5aUnTOWQh3p+MFovglQsZNZz4mVePAvKT2mlgUFr5DuzB3PzuAjR1Y7/hinIbdFpRf+Pi",
-	"1whs3Ob6bJ5em3CLPUqX7l6vmU3XXHQN0Fb00utB9nLLOi1x+NhDaLBLJG47oSM8h5wpfTeDzw2dgzPr",
-	"EDGxvjSDvkeKmEm/el36aemH1q8yRPED6FdaUjULSPpakQnLQZGpMCc0Mj8OdQoAk8Td/uHekDCJK814",
-	"BZYBrvawP8xGXPhInugTUbIyBNHXmixZnpMxEAkUNRqOlqYxTecGqoJX057gX9CXSTWhxDzX5tWaQ6kJ",
-	"VSwD8++BeIUGEtCHFqJj63CjeQ7ykSKG9Sw0yIRMhMSfDHYjZvfYO/M5CP27O3btt4RaEBjRu7IiM0dE",
-	"MevxV1YTYjU+IGDDQ+Gdr1+EQSiDL9bXigAMMpm24hy2KKz51a1s09NKULlThohx0QAQ+EhbXqwGw8jZ",
-	"HHgwiOiluYBPDI6/qVfji2JsFzPsrNrcBoUBTWeJ+XbCeEbEQjuRb5sgSosyD015YwPEJCDrogbDNlwH",
-	"pWPChSb2kMFZZ1SGqOecrkA2zE4SlCaCh72hq6DpeEVSyh9pw9/9xrZ6+Vy8jDeW+H1XmKjBsEEHTbBX",
-	"57K7C5Hpi4+lkHcU936STAMGgODj1OTHv2v+e4Km8oS8uri+OX579uZFHW65L7bcllA6DXSNoffAigHp",
-	"5ctkxQ1IhEj9Jeh0htF1dyN3/B4fRrRKGonPmWqUlcZcZC2hMxejaGVXViDIfss3orIZ78tNga5Ws7PL",
-	"i4vz3i5m63xTQSMts1hwONizl8YbFAMvjkYOL9AD+EUISxNDpkdIg8Fr6m1j+zjLA115TwcOMcHLznhm",
-	"Nrkpd+EGepkXI6HdCcqjNlAqfB9a89V7KkCpmNFXQgHZepBZdwhTAVnQEqTgFuSaNXuci3SOBiyLjJGj",
-	"w3eDQpo2gnszjDry6zUDkPxZK2A1juhjRcKIq5zwbbwNc1vZWQyXCXoqWD7UQxQ3Ncctyqt1E3IlCBoR",
-	"LWxFrlwmQVE8ZoVdQ4wzkq45YKw91O/XM3UPjTgunjudYc2gOaOMh3UY5ePocyM9q4SMqYKNwJmtIDf7",
-	"ex122EzoItdd/tro1Y3fwTBx+/G9HGDOOrS5XZYPMrb7IaHIUS+4dAd5+gCn/g4ZG4ayHS5uXGWvx5VC",
-	"0IkFqSJN2LjvAf4qppRj5wGLVo+7GTBZGc3I+lf67+OWSb2geX9khjwdSCeVK8MfrXk13bTVHVhbuElR",
-	"ibuJ1aVoHK0B7RCGvpPUJS0OUfqMoEC50DOQ5Ad+KyRFt3gmiNG2N8RcBRCV13TlvCJa5EZkPiGUKMgh",
-	"NexSLdKZkRMMpf2HZhkc/TcbnJjnpy7WciIk4YKH833oHILmVrNd9FFQnpFC3ELlRVMAKiyKbADvlRXU",
-	"XnAtV/vJ1tkqj9xR7IhdxNoFvVOUcyRaJRYeXhlKergE8QrYuHEX5lILGGaWCiTv4ggKu+OG+dxauN7R",
-	"9xbcqlMv1mhozHLWCGyJYjzkycYoag3+KYZ8QsawEjyzhnJasHw1CkXx1gmDHWkQm0+WjywNhY+y24ir",
-	"321jQKTG1kiLraS8LXoyHjEZ0KSkVpHUYEU46KWQ81NitlSZIhWx8CAFnYMiXLhIvXYAbc8s1Ys66eqR",
-	"ImLJieDBLMToIULpiSEK3Zazo1gkOqCSWL0msrChNJiVh/kgEmg6w7nfJQPiBCoSdvTl9lALukiRbXwn",
-	"rTzcqH/QXMdnM0gDUq+YRwTzaNhVr1g+x93EvCveymzref0E5LkRon7ewrkEZrmsH6MUIu/P/i6FyIOK",
-	"5gzy2wEq6zV6CUMT+SvQeyYb3box1boehMdszF/veRPA7xyIt8RvtG/gi4801WRRog/kSfLkyZMgCxn4",
-	"3FikHSzE43Vxd5s/5vTUiiWx18ib/p0nAKU0/Kcxlc5cOkq6QjUPk8hipEPBwcuZiiiYFsA1hk9pgaOI",
-	"WOg/QsrL3VI/Dmr3TfC/Jy8vrt6c3ZiTuT/2twfTFPRe93fN+DQHYic+IYsFyzD3p1hSCUf2rwVNE6Tp",
-	"I5aRf/7nf+F55gClOYINEu19AG+I8q+j0hgl6z3v4jZsouuwRzONFlzV14Qbin3dGvBqBvxkI9yjGXH2",
-	"1lmH7Ewo4GQMaFuWi9zKpVWM/OZ7eogcl0ZUw6lRK124daN2y2NyMSFozqR5YjPbNUh+Qj6ZGT8n5BPH",
-	"//DPX4Sl3zmWQgiqwms3QkeVrV/h85lQ9Sbjfok/YdfBS1d6x1rlEbQYLuTRnFM0xRNFV01g91pRiYVM",
-	"t4ZCX9tRB49f+9KTdRy0Otwi34vxpmwzNtfsEuQ1pMKmFfTQilLKU8jzqFEunbE8k1ZTG5CIIYFqyIaE",
-	"pmeCQ889g5RC9ihxcB/G4wnjTM06j7pVl40oyRyWz/ralDyP6uY4AUeFlqszHeIwwAklM8gz8kGMkb9I",
-	"Zq7XlDJOxitnjWgG+wxLuEciVeeu1sEG1iMTtEPZpd4N8Bta7ZIyp9Aand/+ycBg5OjTyCosB5u8jxcH",
-	"wt5ZpaHsryl8L8bXGsqgTtVVmEBomve8M4twakdIM2+xospQV+njNcOogGI3kqxzoDaWPVAaPMVty5Fv",
-	"k21EmN4+rICGdx7A+OdxGGbLfeP6+jPBoclR8VSzaEpIP6MH0ozPNrMGEJfrMXbWGkcldqEQ7M6taHG1",
-	"yAPYHXxQgHKIXTAKmJyOIZx+JG5BDlkimsfk7U2biepG7OookdKBg3pzFSLsSarkmxpCHWaqRi7o+rNa",
-	"DglwiCW6xB69mJW2YnZ9XHPOuFjFlNmPO4554GwfD8wDWoPOhVAQ9vHTTJQDpTH3ydN4/bmYS39/PvK7",
-	"crgq3NxG3xaQMRp8pIcWxeu6yJXbffMqi/UaEROx4Fncxr8X57S7AcGsO8coBnmnq3iBmjKSBmGFKPJN",
-	"nQAbjmoYoE/E3VKubEk8hiQazhFl/P2cLA6KUV/L9oT9nvvc45WK3Jx9hkNUVBUlprs4prztLgIg++MP",
-	"i8j5qmibQ7oROUu70FvQNLwDkUWkjPhK1iUZZkTWNB5Gc055jxfUF5DBjWFS7qhe805eRU01S0MlWz8a",
-	"jdI7ELD6KvdBZxZnQwLN+iUpu9O5jOMW6UScjRXteUKqY+4Q52HeV5UAjlb5DVl9FaFqDpmR/LAskU1J",
-	"bIbJUIJFdW0RXvyHVhBP+DHPhr7+d4semFaRSF3CkItXci98pGrz/3hz9vbsuxdXgyigp2CQsoKhzxoB",
-	"dqdKEFtNCzlodROMXLqYrKHshDBNzHiyUETTeR3H5P9RAQQNmXEBpjualaRikWeYSzUGohbyFlYQjGQN",
-	"+/27vf3J6BakCpucOkQV957Wzjt/VUJBr34FT0MNWd9Te8e1HOp+97d50wNPfZXnXmqArQm9zd29HvPf",
-	"9Gy/oXK+W5ga+sSGyUO9CoTaeRuWAGEjv4JoAMwtHJa0HQ95xcre0fIYdxFoHEni59UCoZO8heWa8WJQ",
-	"GroM+f+eYgMJLC6KbEIF735UO2rZPwJvTLFQtjYnmUhAL5KEfjmbnkA2+Bn6P1uPFDfqgecZvhJO0lbJ",
-	"klGE9zqzy1pEuhC5c0aOgcqI7tSyzKxLG86RhXOktKQp0ysiJClEXwiEPWcXNrHe/FjN7yioRyL9W1h+",
-	"MbTTkCw38gE0SBTO3Bg8YbiKQIcI6lxkA6XTEMyuq5n20SgiEoKXVMHL3/zt28dPHn/7+N+Ov/3zoJYK",
-	"XdDQFAvLBhKysVIh0jlW0aBTX5jix/Ozt2ZvluBkuDbEoswZD2FRSG3JMweaKSIW+hTjrp1kabFjyyZx",
-	"QZZ05RK6d1IlQnzzoumWWrMOYHiBitV20oo4pwRKyxMNckkj9SxSURQ0wrMwhiBn0N0hY71vBXGVqW1Z",
-	"2TKnPLhwpGT0U5gyrjA2nmvgqQtpwkYU7kzAe5h7PXNxdaM9xOoDh0B+SZm8Y2eS7e1VqhT9nCkNXNmY",
-	"rTUO1CMlb6gGMSAeNunTvcUAKZxv2KkSRU4DH0sm1ywLHcJZ2Ptc79pPF9y4u5B39z1NbKrlgOQ8l5sZ",
-	"UMS6vc7Yl+Zi8lZcgV5I3svBLRec2wHBuF3rZ+xdBG2Ic9ZAdot3dmASoqZyGpHBb0FmLA0XGuYnVcTL",
-	"kjLtBC0X+fKYPMXc0OyEUOJQidFsGCCFQZxTYf4NlaaqtqOHKqLM/GIzTLPtQdwBLzFedXu2BjnVft91",
-	"vNceQo+/pLkjD4sYue/ubt2bD3U/ntLgQZ3EuSb9CQlsymM1rm39Ap+WNYZc8KmLJNzUByUMsi5HYVYZ",
-	"c3a216AGMLgS5seXwapeeDYLC2orS6HGg7HDrrvbKXliHjBuZJ4x+maYM0b20wq6q2PmwafzdVXnyvqE",
-	"7FXlguA3qKegVnVCljOBrbbQ5AI2KA+TJTD9WFlZf9LSh/okVcpgmVwLLSOgmAvZiP0sgKqFK8bDyVJi",
-	"nIwBnE3d02QFPSv/SCjEbQcrj1eoFHqIjwKDS7LdfBruejr5wRetdNYoR6a1CaqxwebizTvWPH7suh/Y",
-	"Fx1LA9mXI7rRVDAcj7cWZ6wdu+/IkwzoATNalsDDRsuczSFfxeq/I02vVYAGyof5GjywYu1tgoUDnYi2",
-	"TdjwtyDm8qyUi25Mee3ATZV4ebIj1/JyoZ/SdH63lJLvDEuiVUSyKwDpXqqNRymlRVV0+2uJvx61pIpa",
-	"dQuEGNTZMTVkk8Fh2mGt98ZZCB8+Ur5c6KMxTecPUPP0UDHj3uJ2yA4Plwt9xaazO6aKXS40kebzqsNT",
-	"o7i2LRP3SMWSw77e5YeoDGzuCaLsCyzwFiLQKxgvWJ7t9O4YIczJq1SRJSuhrqo+wzI9v13SDOeJtTpE",
-	"PzxzlhaJXxLJRfNnrlzm616TZ+tCgi6HSmFCaqy+4NdM2q+ZtF8zafeUSRstKYlNjt+evXmR+I4G1RuB",
-	"YbhJtPnx/dSd/Jrn+4fJ8/Uvxu860/ewWtgtC9Rbf1VJfs4gys2TzG9BamVFQLphhlDAM3Vqv3LX3qZh",
-	"+ypLQ8/9pecU96i16kqRbtjt4GOZs5RFysqzoclTaw2iA+1F6NxFfG1zCt7SfBEyWNA5cG/Rt1fGCDbc",
-	"RyhZZ7X5xYk9454Nm30eVZtMK/j4rfuNhYHMYbmTooOPGIcl8U+Be5ybZfK/KuJfhiIef5LtL5usua+c",
-	"lZApcLci/lWXxX6FloeuA78Ou+Yd+jXcjfenVgz9RMhTvOVqRksb4gQ0nZHmahkz3xeMU9e8tKBl6eQk",
-	"qrFdSSyWVzf73yS+220sC7LVfz3xvZuizQCazbsS3zglOrq9E1fbPzK63SkiadUZjwV6bFTcT3zRksgX",
-	"7dJUSW24jbk92o6HpGHBin/Rsmkmlf0hWmi7ZWOqyyrHP2jbCKo7GxveYOyuOkG00In5sTlWlPGhomyM",
-	"RGngCHvod5VUO8uyjY9s/++ur57Leq3P1QuyeovieeOSGm7HoUfcfJvWPifdo9tEs230Onq2jd8k4m1f",
-	"rBHltuHtK759+w1y2Ta4zWu2jW7zg+2jm7ymB0xa127b+Balbx/cpL9t8Gtd561Tr1+Lfh+0bsQ78/Ts",
-	"pUTBXRP47hY9vZlwU/mc8Kt6zSrgwS0Uenyv6/2txSRJUYSi7qXS3o5Y+SjXzI19EqpQgo9ZCYpoqFLE",
-	"hx4P116MOfRrW6tFj2HhSFQfMWIPFQazUsHw6FTJcCtYKSL5w/1Kv7hKLDhLYlcJ7su3CFxH/p6iyIaW",
-	"hYjEN/VIibfBPPXGg6edQw66R3/JNlGeVb20RLQd45LpmVhYK3zYeZqaP05YGulnzrVhWN568diMJi4H",
-	"O6q5CRlphOJ/fhuDM3AtWWeefTwKbjJRoPvG5u4lY8st2Sctfz05VNzSylwS1NwKytkkmk/ufozCsYOQ",
-	"ffvlNVrihMp0Zjil0WykjU/U25WqdlrlGopbJLG27cYRa7wHb0dV1W9AMkHlQVkLPPQVZgkr6BTUCbpC",
-	"ji/Pbl7Zlt2uH0nIQN+j64vt5rpp/H714vzl8cvX5673m1mhboTnkrAZvwWuhVwl7T1teg2822ymdfkv",
-	"6l8b7rNNplzmwmaOdkohnv8Es6BawtUwDoWfkkrX/v0ZizDWb6O33577iR3afGSVyN9GDEdTeB9Ki6L8",
-	"SopfPCmK8rdCib6eQajZFZ92FwsSshhYlywcNj2wZQCuW4moOGcf4aWqhNq3eNba6u4l9XDxEwahWume",
-	"++9qEc9H3i2rdqfM2B3SXttpA7V27dRtt4lqp3WOXxzwDdPFHYKVKHHVmHyKL8o5XhP6Ghd3UM5Z22yD",
-	"lWKre9UlCNYJ7w8cTddtG9owmg2j1ZtuWiV0SVdfCbYzXKYZL/BlED76Hb60oNCOun03Yg4hu9vwkuYu",
-	"X/sQpcFj7+JC+S2uN8A32qnLySkYX2i4c+nuAaWkfbE1a1vsLu98IylXk1DNtCm7hT6dZHvWU+xTJa6u",
-	"aNhHDIsbdXKaQqxuwtnNq7r+Q2VzUJhcqYFH8nWlEEUPEaSqUGcxgF/5/QRr+EFIYM5cPdmgOXC1q7Uv",
-	"sOWRn7rThtdhzzk7+vYvf/U2mUbPXvcvHszaRQoo4DohjJMZfOysf7alm2q0tPUPKkTRQ691xLbfceXw",
-	"i9CGbBzoTajbZZ032d+0Jhc57NOP1aurZPXI1aK17SOJu6kSQN+FAuQUpAvJ9OraSFa+t2nla2GGilIh",
-	"5gw8LE9cocD/7YfVQCjZP8DGyvg3A+U1fImASmR6buxM63L02WyA8YkIdSArhdQJSXPBAUMYJRz5EIVK",
-	"IqoTCVIplEKpSCUuFYvXlkoM152xdGajxXJ2Cy4+7PEv/Bf+/uORoY/3VrRKaZ5jWOkMjPajNDE/1nmy",
-	"hZHKmH5MbNEeIbEgIe5RacCcTmASNbwPYqwSQrOCcaa0G0zzHFd9cQtyZVcz3EYRSiyUfEVLIV3EL1ci",
-	"h0dmGYQ4sQixx2RakWfXVy/tR+bqvv+fR+YfjvDhfv/4F/7CKLFWYnAVA0km0kWB/pJ/uXr5jPztz3/5",
-	"t3/1GWwKM5DJ+1Rk8N4cCxnCew4f9fvEBpBiTu/jX/g5w9I/0ubek9KwkvEK/3/ivjAwNSgsHTd/jyWK",
-	"3nsGNBF5LpaMTx+T9xOW408YNUg0yEL5elO/8PcGt3+fUs5BN1vnvk98xr9FMJZzm4k8e/wLr2oCnYyq",
-	"aqBVLcbRN05S47Rko5PRnx4/efwn5wjDa3BMzbPjpThXoaSSnF5nRoxgSp9Vo8y3khagUfz+2d2eXxeA",
-	"/NtdnpQuFGrBqMkE7/aGyyNXwsJdiQLGIluhwziHiSY0t80EQkvlrs3E+kq1VPgOe1aWgrssm2+fPLGZ",
-	"6ehMQxWiLHOW4omPPyhRX2rav8qjB9BrDUWg2uOGunEz86KtVUWwA3RslWr/xz7RHrnaoiio4ek2Bm5J",
-	"bXy3JJRkkDJDAQlZCqk0wcpxiQ2Fq24U3LIMC1JRrEwOTfGa0NShW9OpQfQoFwJzcC0bGZ2Mbhks3Yte",
-	"U9FxDtQJbk7tWSMm8/OZw6erq/VU2Ajk3hgZ4nkKNlv405O1WO9AfYVsYDESCVT1K39qAx1xdOC1ag03",
-	"0vjnDfr98+aJnhuI7k5IiB6Ch3YZAivD+fxrQ+y26zLEyMC6iES458OSidkJlUx1cJtnOAT68Rk6WgfW",
-	"Fp4TmmQ8dJJ1pzxu2PrzCZZSMs8D/iEhM7HEQi6FYfFV5Dm+JBGGBh9pemCO1t26o0JRhGs1kLg7wb0S",
-	"SzKhkuil8CmVWKJjKo1oQUtqqx324UG1Kyb6jD2rHE5t2grtvB5ynLOCxaPHGgPx2e8z0EoBowNjsrQd",
-	"1AN4PENRZQ/4sxA1BO/dGD1RtYoi6jvQz2zE/xqW1o9gVmy42BKy7tmP3DCvLfW+84fGUvym2TY6O+LI",
-	"51AYCXeyyPO+WGpEbeRgNeL1x1x/J55bDb4Ht3aBSrvA/XAvnzND50IoF5MiFnWamNexTm0OHdbw0ka0",
-	"6PX0JXGO9NxHgf1OGNKheilVjY4OVsTqwCL6eUVYNlkRy2Fv0FcyhJMmERn7LBOldtfyHkTsSbAE35ao",
-	"qQEe4bCfNWKn7SM+f7M35t0gywOTT4A9GbAaKloUhHFn5a8Iqb9MDuaLuNh0rSXQ4oUdFGbzM6CZ7eho",
-	"+fw5VfoIvzh6/Xy028Oq4aO2WzxSuJM2ctYn3ECC3fiJi9TDV9Dcvg+2H+Suwo8NoTCakgJ5C/JIAdfE",
-	"QvSUSFCLwgpH6yDp9f66eNSoQCvE/Ey/tIN6PcDu6uyg7GxUVugopRCSAPxmvwzZy8HuXqwzvlgR5Lmy",
-	"Jth23RgDxzoUtv/19S7bLrXnVeXW7UEkuWtbuIUu9iyhHBLN7vgH14V+mgmSMVuBKrGp6IbXLGerhHBY",
-	"grfD9b3/VSpLHLEupeSPoM6asx4chQjQ/chg2aua295FAuu0NrvZ71ncqdfc5JbI9XdHwFmWeVY5XuFz",
-	"IriNUiCpyBpFrOjUPLWlZFx3amEtv1TjXh1/Mv/73KXePpeifOUTh4ZcMDPzFUxG96rAvhRyCrpVFG8m",
-	"8kwRLvSM8SmhfOW73vSFVhK10OwbLvvlE67X12FJ9YLbqWqHSilErhIXjgVWz1MzyG9B9eQl1LnI2/C+",
-	"ArUPgB9cE5SgtKujsCU2y4+8mwL35LfE0a4bl1IYnUAnRIkqK9b6gf0d5bBEiXpp3e87MLbjdAbpPC4+",
-	"PDM/P+wt7mX5MVvEvT6AUxWwYaNDXko5GQNZKMicI9WiTIs8s44KcuRM0i6qo07lTOxzhZEe6TyxjGKQ",
-	"GOixKsHgXccdrFd2wG+BXUSzCM4UGWNPsyTspt3ahSfUVOcPwGrQSGRkJisc1THUayVyzbvEuNI0z/Fv",
-	"sCRjms4J44mvC1d/ZkvwnVpZzJMacYVXzL9yMjZQV3aOdvndIdzrgxh3azvfmwG9dFjfreH3osF+L8YH",
-	"V32+xzCuiJ6KuBmi/2Cu6fdivN2L57qOYIgYSlIY0U4LIHNYEYldgyxNfhDjKqLK7S9of3ydQVEKDTxd",
-	"Hf0DVi06aMS1fxuIat+F83VXLnH1RPrwnG/3STcxlrMnCyiVckUoNsWznQWZrRYv5Bwy60LjKaDesZ2o",
-	"2pYt8/Pxpw9i/LnLVRyksS039oMYH1wNOTjojfphbkSlffiOW1vvbBu4xynlqS3bGL7Kz/D3/cL5N0Ti",
-	"mKlMEdTm3VzwTFSPXMayu9Dzcbs0Rxjsb+gcnjfrNewA+7sxtF7yuWvrHBTOdxGuRKoh7POpUgzGjFPr",
-	"6drmBbr48eU+xKuN7IK6bMRyVrt36+IvGPGFxfbgjoRiJjz+ZP4X54JG5A9HYfSkER8Y58rjuGc0qz3I",
-	"O8XXuZyOJITCaJbIu4cjFoNm25tvD+ZM69OpMn4MF5lRbpONUdi2mz4SpWYF+3fIyI9vnv8jsc0bKe6D",
-	"WACSVjRufxIyy0F2JBYdSuMrHHOx0A/BZgZojOO7NnaL9Vq8Y7TtW6Eh2xNHaXAKQyHLmcirlKW7IVzk",
-	"WQeqRZ59fcvHzcLJmCM5FURwklNtE3gGQ72RnhZl0pcVVu9DXt0rUzzj5OLHsz2RfIvGo8xxIgVHm+mY",
-	"pvNTbJJtTROUW3Z2FzTZmIwu85n5/Q97Qc7RWG0Q4ZMlZ5Bn9nLcCd66keAbU+GqJOAd5Je1lFDbWtgQ",
-	"T9U1WYkC0GIbiU0xA9dNBbZ/xbdPuptZHFSPrIATwLsvfb2kfD/v0U/Nq1jnE6EwEixp2I8msLRzwEYE",
-	"vOqWupvgGpM447JrTwm0j0SzI5+9g/iBvQ724prCdr9O3G0zYszWTGrUOyGU2bzEbBA/cL1FOo2753bM",
-	"1SJ3heAP7VhqLHjvriU8ZV16yHZ9NtzKeZBdEUIhM5DmLzbr02djES0ZZDtGpzSPfxib51tYtmB8z6G5",
-	"60sfEJ02aEUucmh00ukfwuc+OP5kZtgakdJGXMgZ0lbj5eLLz7pA0LlCP32B5sIUO+SK8yqSsdMF4Yro",
-	"uAmJ65aH3dWVy0nzNT5/GylF/twRsveQ248J2oPNJojmeQtq2nWyohr51hTbEArR1/Pt5u72Cp77QX+M",
-	"MEh33IO7Az1YfTDkevI4OnPqCp698OkacXXj840fdB9CgFusjwBwluf7uDIYUmIBgU04beKASqpuZYK7",
-	"yDGBQ21NB7Xja/+maj96oHDUCpD3+8q3lt1kdUWN3p1TPSCdB3rKIW9TJdC5Is9ev3mdIOpolhGmT11l",
-	"kwyasUBHCz7nYsldKoD1ZvMpSIxlxXJdcqGGhn75q3VcUtbhVLqkTB6WFpor/F6JAeU93ryf4WBlJ0OU",
-	"IMocTq38nok6wKHqpm7HrsRCql3w7nSsMOovJhOQl9T38zwYFvwS0ZzmDPbiWGmDeuLqCFlYo2+uhaCE",
-	"TIXwRSt+XVCpwXrwOJmJhbwr1D+5P22V2utLN0xIcfM/XDS528Cpr86ADC811IumAaaJ69a7e0z5YWD0",
-	"ZN/8pTu4fH9cxkjXbjZXf2VZdTG2LmWCHdw8InYKMf9OUr4/BOz/WcH9qfuO2by3F+WarlzX2vazUtBV",
-	"VXdNG115BoMSOMLMqlds+JdwG38zEeJeHNwxSDzF4gQJcfXbEoLtEAfoV3K+TbmSczU0D/T+rBo9dTY5",
-	"f5gKa0yRMbbi0cL338UgIAeqR6pqz9uTF4e9Ioile6rdYE4RLG/mWyRtNnmuDW/dUfc1AdlV3JxfWsmz",
-	"p8wobCRnKdbCE5JIMEq5jXPXwih9Zv+nRla0vaTNOciCjxnPVH+LZYXm7it6UQ+7j9t00ezweT82kJ+s",
-	"CImcsura24BjmVMe5XHmR9UdNXlpOy48eBz3/uQQPFGExSG09oAUIW3JI7gFufIZo42Mj6VY5BnJxGmV",
-	"rMYUsU1Est7Iw7ynLuq/dJlRfwRTrjnrwe24CFBvxD0llKgZuhDRbmVwTXNbURjlTKaILc15d03iGhCJ",
-	"27wub9vF2zoLtpV2voFyyMEfz5yOIR9cJbQrRfZBE9QQazEmg7/tKRfWTOZzYRvJroltDcs0sYA9dWH2",
-	"rgiw4U0Daq4ZdiMhFVPOfHXjoLh1Zceoe6pH6ysfRhtzBGrrhxqBlqtmdh4paGYNMqe2Ho+TvU6dwOKt",
-	"Y9Zp48ySYslHydbMyXL14JmT91Aisda/bY2oKmFyYltvqlOisMOYInOA0lBvt8GlTYiuZH3303ftB92H",
-	"2Oc7Ot+3HuUP6R4gXylBGl05qfL/mCS2J7PaTZG6rloF3MPVjjdyMDJSoEv21cWbo5uLYAeKqiF1r87S",
-	"bviXpll9Z9g5JY74bY4a7rRykklQCta7gve+U1UDh5jh/ZpNuU1q2H7mF9hUaPdDv3AhdY3GEe48NE1d",
-	"u7cABcds4tfVNAdjr36JyNX3B9lPfSymiGJTDhlhvWETyTBmU/6aP/DVLqlSSyGz3le1+uChH9UOrG/g",
-	"6c6od21XRic/v2uZXGDKOD612PSj313hYmwwbO++K6rT+ZxWhXfu4TXFBvn3aEABWeVP2NYkcyh715Vz",
-	"kkzciGKbqd7P1aqK3AX6554SLjiQAijHjjID+n/fhzLVjzR8Y9oe1PGTlzozNpmAdPLZrp5yNXcK/tLF",
-	"d6+wMJh9hLF0R7t0LFmgfJvZEhp9X2MnyXVfST9oSLXSB/Y2NDpw3svd/rHVB9OFglmBopKcsS4GxWZY",
-	"vS48dk3qRs2NHbLFaIPdnAwbfqQiphp7Sx+6G49t59hTt3HQ2Wc25yPlZkWnQcsni4ZvbHEBLWDuIAm9",
-	"oXOwJ37Aljo/cM1ywjRxDTBPyd/Wm+xUCVV/+utftqRUJSPgWR4sDvVaE44tVdxCgUagdVO9beVeAjLa",
-	"fdQUbwP0cC1DqxZ13efWjnhY1rsuvhb7SUE6cy3dbGCWXaXqCZcz4PqUqJltJJ5Cv3tSs7zjT/j/rdFZ",
-	"/vZsz6bQjXu2x3SK15qIEnigWOceko3gVmCWheu4N16hKs4yA2fnFVhnUpQP4kwIcUnTuY9ADNljbsyA",
-	"e7OyMhhomY8aYPFgsd7ymEYe6GIsW7kPxLqTbMhvH6OrC6p3K9+HrhgD4JbCCm5gH7bxSixJQflqP800",
-	"5gR9ecS3y4SsmauDXegMEymq5oE9BdmF2pag8IO6r+wE7CPbU4qx+96PkQajztiUb7XRbIR2RhMQflA7",
-	"RZzv21ZTMF63N0/ivXd9W/P2QZOaZhLPA98lAw1A0Xa99xs0b2ksTlN7KypQglSC34muqnt5/Mn8b+tz",
-	"7oht+2u+UDt3ozic+fwFxiWZLSZ1dp2Va2xlaWs1U0OvaNhtb3uZHBhyh3/4F1K6OQNObAnYn8VfwVOU",
-	"OgWHRxFnaKd9d29M4kHNwPdw/S1l1XCu4G9eaqyBtS5+Jo7uH6lqLMbliXyABrCs8mGiL/n9FRt4wCoD",
-	"YkIsKO6lrMBh6wk8RCGBB6ggsPRJWj1lVjv+yOAvLrreyNVPft4e1lcOeikwDHlwwb9bG3+58V1Dh4iU",
-	"ba7c9YPXHNza6pCBfRbON/I+wtLNDba24ka9b0oc+rC8iCJaJK4VkRmOZLbs39zbklfP8hR/6LoUbZ/n",
-	"J29/+/mdIdsqYOHnd+YsLvEbxy1kPjoZHdOSHd9+g0GnbrVPsYpPLg/I52qYPW2WwbKNx0JBvI3YShs+",
-	"vNHoLadckTEwPiUpleZlcOEZ7jss+ROovMWmHGODecMnYB/qz+8+/78AAAD//w==",
+	"J6aw2n22v2pQQRsffrNh6uNK5HAuppvYQqLYNFsIhVfMk5V90scrDfgv8FGfkpxqkIbMOKFqDhmZCEmW",
+	"M+BWSl1S5PoSBTwuNJlDqQnlK1JY180GM95kwGahFt82OwjbQDvOoAWZCiK4vwBbF17Dg783+GiZHYVh",
+	"bO2IQaP5UIW4ZThYk/OaVp6CrsiM3gIZA3BS0Az8GbcqY02du73C0xVZzlg6Mwss3Usw5Uy1pfP2OeeM",
+	"h/VsZdST4MUFNp01r24M+jh1Nd7N2OfyGjQ3OY6EKVPavG9mFm1GJaOZyHOxRENrOqeRl3QqOJzpuyu+",
+	"UYtxxDhR8cHG7oVkU8ZpPkpGc4ASdVQOy+B+zSNwDdYp0M88kW8wpeazjOLcNu73xg2zXwwkeEO6ZwOs",
+	"9mb801Vkuxn8oCLWr6iJXix55JOSSuez24rniJ0/GZVC5OEfaudgwIjDlHXgWcsH04r4QUIahc7TbNC4",
+	"w2Fphb7+WFCpkBC6kslIgdY5ZBbm61sVZEatR9cZKMzWQ7tSM8gnYT7B/h3iYnpgPzpmVsVffpoFN7oy",
+	"W1Oa8kwRJbyPiouxyFaNR0xbOSHgFaPpHLLQ052MFovgbQ7ZpJz2kFdvOrKq2udjqKVy/ViYufnd3Wqa",
+	"NjwsqkvRuALVxWrwlJo2GoyiPpu/Ck2UxN67S8cy1qzeax7WBtYqUuwlT3mxc51MuZMKtkAal0jcdkJH",
+	"eA45U/pu9robOgdnlSNiYl2hBn2PFDGTfnWa9TOyHFo9zhDFD6Aea0nVLKCoaUUmLAdlJFItULbGoU7Q",
+	"ZpK42z/cmRUmcaUZr8AyIFIi7M60ATM+ECv6+pSsDEH0tSZLludkDEQCRYWUo6FwTNO5garg1bQn+Bd0",
+	"RVNNKDGSgHkQrRahWAbm3wPhJg0koAs0RMfWX0rzHOQjRQzrWWiQiWP+gNiNeE1iT9jnIPTv7pe33xJq",
+	"QWCk+soJwBwRxYz/X1lNiNX4eI4NB5P3nX8R9rwMvlhXOQIwyGTado+wQWhNN7eyTU8jT+UNGyIhRuN3",
+	"4CNtOSEbDCNnc+DBGLCX5gI+MTj+pl6NL4qxXcyws2pzGxQGNJ0l5tsJ4xkRC93P+qFoUeahKW9sfJ8E",
+	"ZF3UYNhKsih4o7HFHjI464zKEPWc05U15ziroQSlieBhZ/YqaPlfkZTyR9rwd7+xrU5aF+7kbV1+3xUm",
+	"ajBs0EET7NW57O5CZPriYynkHcW9nyTTgPE7+Dg1+fHvmv+eoKcjIa8urm+O3569eVFHy+6LLbcllE77",
+	"amPoPbBiQHr5MllxAxIhUn8JOp1hcOTdyB2/x4cRjcpG4nNWIGWlMRcYTejMhZha2ZUVCLLf8o2oTP77",
+	"8jKhp9zs7PLi4rx3hID1naqg/ZdZLDgc7NnJ5m2VgRdHI4cX6MD9IoSliSHTI6TB4DX1Zrd9nOWBrryn",
+	"A4eY4GVnPDOb3JS7cAO9LJeRyPwE5VEb5xa+D6356j0VoFTMniyhgGw9RrA7Aq2ALGgJUnALcs1QPs5F",
+	"OkcDlkXGyNHhu0ERaRux2RkGjfn1mvFj/qwVsBpH9KE+YcRVMRRtvA3zOtpZDJcJOkFYPtT5FLdix43V",
+	"q3XrdCUIGhEtbKCuvDFBUTxm4F1DjDOSrvl2rD3U79czdQ+NOC6eO51hzaA5o4yHdRjl0yByIz2rhIyp",
+	"go24p60gN/t7HfYFTegi113u9ujVjd/BMHH78b18a846tLldlg+y4/shocBfL7h0x+j6+LT+vh4bRbQd",
+	"Lm5cZa/HlULQicUYI03YsP0BrjCmlGPnAYtWj7sZMFkZzci6bvrv45ZJvaB5f2SGPB1IJ5Urwx+teTXd",
+	"tNUdWFu4SVGJu4nVpWgcrQHtEIa+k9TlnA5R+oygQLnQM5DkB34rJEWPeyaI0bY3xFwFEJXXdOUXI1rk",
+	"RmQ+IZQoyCE17FIt0pmREwyl/YdmGRz9NxtbmuenLlR2IiThgofDH+gcguZWs130UVCekULcQuWgUwAq",
+	"LIpsAO+VFdRecC1X+0m22iqP3FHsiF3E2ru9U5B6JNgoFt1fGUp6uATxCtiwfxelVAsYZpYKJO/iCAq7",
+	"44b53Fq43tH3FtyqUy/WaGjMctaImYliPOQkR4+uBv8UQz4hY1gJnllDOS1YvhqFgrDrfM+OLJbNJ8sH",
+	"Boeif9ltJIrAbWNAEMjWII6tpLwt+DUe8BrQpKRWkcxuRTjopZDzU2K2VJkiFbHwIAWdgyJcuEDLdvxz",
+	"zyTjizpn7pEiYsmJ4MEk0ughQtmlIQrdlnKlWFfgQVMTWdgoHUyqxHQeCTSd4dzvkgFxAhUJO/pye6gF",
+	"XaTINr6TVhp11D9oruOzGaQBqVfMI4J5NKKrVyim425i3hXKZbb1vH4C8twIUT9v4VwCk5TWj1EKkfdn",
+	"f5dC5EFFcwb57QCV9Rq9hKGJ/BXoPZMNTt6Yal0PwmM25q/3vAngdw7EW+I32jfwxUeaarIo0QfyJHny",
+	"5EmQhQx8bizSDhbi8bq4u80fU7JqxZLYa+RN/84TgFIa/tOYSmcuHSVdUaCHyUMy0qHg4OVMRRRMC+Aa",
+	"I7O0wFFELPQfIWPpbpk7B7X7Jvjfk5cXV2/ObszJ3B/724NpCnqv+7tmfJoDsROfkMWCZZi6VSyphCP7",
+	"14KmCdL0EcvIP//zv/A8c4DSHMHGn/Y+gDdE+ddRaQzA9Z53cRs20XXYo5lGC67qa8INhdVujaU1A36y",
+	"CQrRhEZ766xDdiYUcDIGtC3LRW7l0irFYfM9PUSKUiOq4dSolS6Su1F65zG5mBA0Z9I8sYUJNEh+Qj6Z",
+	"GT8n5BPH//DPX4Sl3zmWQgiqInc3olKVLT/i09FQ9SbjfnlbYdfBS1c5yVrlEbQYLuTRnFM0xRNFV01g",
+	"91pRiYVMt0ZZX9tRB49f+9JzrRy0Otwi34vxpmwzNtfsEuQ1pMJmLPTQilLKU8jzqFEunbE8k1ZTG5Dj",
+	"IYFqyIZEvWeCQ889g5RC9qhQcR/G4wnjTM06j7pVl40oyRyWz/ralDyP6uY4AUeFlqszHeIwwAklM8gz",
+	"8kGMkb9IZq7XlDJOxitnjWgG+wyrl4BEqs5dqYoNrEcmaEfJS70b4De02iVlTqE1Or/9k4HByNGnkVVY",
+	"Drb2Al4cCHtnlYayv6bwvRhfayiDOlVXXQmhad7zzizCWSMhzbzFiipDXaWP1wyjAordSLLOgdpY9kBp",
+	"8BS3LUe+TbYRYXr7sAIa3nkA45/HYZgt943r688Eh+ZdxbPYotkm/YweSDM+kc0aQFyux9hZaxyV2IVC",
+	"sDu3osXVIg9gd/BBAcohdsEoYHI6hnBmk7gFOWSJaIqUtzdt1hkwYldHhZsOHNSbqxBhT1Il39QQ6jBT",
+	"NVJ515/VckiAQyzRJfboxay0FbPr45pzxsUqpsx+3HHMA2f7eGAe0Bp0LoSCsI+fZqIcKI25T57GywfG",
+	"XPr785HflcNV4eY2+raAjNHgIz20pmHXRa7c7ptXWayX+JiIBc/iNv69OKfdDQhm3TlGMcg7XcUL1JSR",
+	"NAgrRJFv6tzacFTDAH0i7pZyVWfiMSTRcI4o4+/nZHFQjPpattdb6LnPPV6pyM3ZZzhERVVRYrqLY8rb",
+	"7iIAsj/+sIicr4q2OaQbkbO0C70FTcM7EFlEyoivZF2SYUZkTeNhNOeU93hBff0f3Bgm5Y7qNe/kVdRU",
+	"szRUcfej0Si9AwGL53IfdGZxNiTQrF+SsjudyzhukU7E2VjRniekOuYOcR7mfVUF52iR5pDVV7lMbWbT",
+	"+LhNSWyGyVCCNZFtDWX8h1YQT/gxz4a+/neLHphWkUhdwpCLV3IvfKTo9v94c/b27LsXV4MooKdgkLKC",
+	"oc8aAXanIhNbTQs5aHUTjFy6mKyh7IQwTcx4slBE03kdx+T/UQEEDZlxAaY7mpWkYpFnmEs1BqIW8hZW",
+	"EIxkDfv9u739yegWpAqbnDpEFfee1s47f1VCQa9+BU9DDVnfU3vHtRzqfve3edMDT32R7l5qgC3pvc3d",
+	"vR7z3/Rsv6FyvluYGvrEhslDveq72nkblgBhI7+CaADMLRyWtB0PecXC7NHKG3cRaBxJ4ufVAqGTvIXl",
+	"mvFiUBq6DPn/nmL/D6wNi2xCBe9+VDtq2T8Cb0yxULa0KplIAFvGql/OpieQDX6G/s/WI8WNeuB5hi+y",
+	"k7RVsmQU4b3O7LJe8Urkzhk5BiojulPLMrMubThHFs6R0pKmTK+IkANqdoU9Zxc2sd78WM3vKKhHIv1b",
+	"WH4xtNOQLDfyATRIFM7cGDxhuIpAhwjqXGQDpdMQzK6rmfbR5yMSgpdUwcvf/O3bx08ef/v4346//fOg",
+	"jhhd0NAU6wIHErKx0CTSOVbRoFNfmOLH87O3Zm+W4GS4NsSizBkPYVFIbckzB5opIhb6FOOunWRpsWMr",
+	"MnFBlnTlErp3UiVCfPOi6ZZasw5geIGKlY3SijinBErLEw1ySSP1LFJRFDTCszCGIGfQ3eBkve0IcYXF",
+	"bVXgMqc8uHCk4vdTmDKuMDaea+CpC2nCPiLuTMB7mHs9c3Flvz3E6gOHQH5JmbxjY5nt3XGqFP2cKQ1c",
+	"2ZitNQ7UIyVvqAYxIB426dN8xwApnG/YqRJFTgMfSybXLAsdwlnY+1zv2k8X3Li7kHf3PU1squWA5DyX",
+	"mxlQxLq9zthW6GLyVlyBXkjey8EtF5zbAcG4Xetn7F1fbYhz1kB2i3d2YBKipnIakcFvQWYsDdeJ5idV",
+	"xMuSMu0ELRf58pg8xdzQ7IRQ4lCJ0WwYIIVBnFNh/g2VpqpspIcqosz8YjNMs+1B3AEvMV51e7YGOdV+",
+	"33W81x5Cj7+kuSMPixi57+5u3ZsPdT+e0uBBncS5Jv0JCWzKYyXKbf0Cn5Y1hlzwqYsk3NQHJQyyLkdh",
+	"VhlzdrbXoAYwuMjmx5fBql54NgsLaitL2cK9M6p8c75T8sTW9uWCjNE3w5wxsp9W0F14Mw8+na+rOlfW",
+	"J2SvKhcEv0E9BbWqE7KcCeyUhiYXsEF5mCyB6cfKyvqTlj7UJ6lSBivwWmgZAcVcyEbsZwFULVwxHk6W",
+	"EuNkDOBs6p4mK+hZ+UdCIW47WHk0HAGduENIdaEg282n4a6nkx980UpnjXJkWpugGhtsLt68Y83jx677",
+	"gX3RsTSQfTmiGz0hw/F4a3HG2rH7jjzJgB4wo2UJPGy0zNkc8lWsfD/S9FpxaaB8mK/BAyvWnShYONCJ",
+	"aNuEDX8LYi7PSrnoxpTXDtxUiZcnO3ItLxf6KU3nd0sp+c6wJFpFJLsCkO6l2niUUlpU9by/lvjrUUuq",
+	"qFW3QIhBnR1TQzYZHKYd1npvnIXw4SPly4U+GtN0/gA1Tw8VM+4tbods0HG50FdsOrtjqtjlQhNpPq8a",
+	"dDXqdtsycY9ULDns611+iMrA5p4gyr7AAm8hAr2C8YLl2U7vjhHCnLxKFVmyEuqC7TMs0/PbJc1wnlir",
+	"wffDM2dpkfglkVw0f+bKZb7uNXm2LiTocqgUJqTG6gt+zaT9mkn7NZN2T5m00ZKS2KP67dmbF4nvaFC9",
+	"ERiGm0R7V99P3cmveb5/mDxf/2L8rjN9D6uF3bJAvfVXleTnDKLcPMn8FqRWVgSkG2YIBTxTp/Yrd+1t",
+	"GravsjT03F96TnGPWquuFOmG3Q4+ljlLWaSsPBuaPLXW3zvQXoTOXcTXNqfgLc0XIYMFnWOjPrTo2ytj",
+	"BBvuI5Sss9r84sSecc9+2z6Pqk2mFXz81v3GwkDmsNxJ0cFHjMOS+KfAPc7NMvlfFfEvQxGPP8n2l03W",
+	"3FfOSsgUuFsR/6rLYr9Cy0PXgV+HXfMO/RpupvxTK4Z+IuQp3nI1o6UNcQKazkhztYyZ7wvGqes9W9Cy",
+	"dHIS1diuJBbLq5v9bxLfrDiWBdlqn5/43k3RZgDN5l2Jb5wSHd3eiavtHxnd7hSRtOqMxwI9NiruJ75o",
+	"SeSLdmmqpDbcxtwebcdD0rBgxb9o2TSTyv4QLbTdsjHVZZXjH7RtBNWdjQ1vMHZXnSBa6MT82BwryvhQ",
+	"UTZGojRwRLOsu6TaWZZtfGTbt3d99VzWa32uXpDVWxTPG5fUcDsOPeLm27T2Oeke3SaabaPX0bNt/CYR",
+	"b/tijSi3DW9f8e3bb5DLtsFtXrNtdJsfbB/d5DU9YNK6dtvGtyh9++Am/W2DX+s6b516/Vr0+6B1I96Z",
+	"p2cvJQrumsB3t+jpzYSbyueEX9VrVgEPbqHQ43td769Ps+2X2Fzb2RErH+WaubFPQhVK8DErQRENVYr4",
+	"0OPh2osxh34dcW1f7i3DwpGoPmLEHioMZqWC4dGpkuEus1JE8of7lX5xlVhwlsSuEtyXbxG4jvw9RZEN",
+	"LQsRiW/qkRJvg3nqjQdPO4ccdI/+km2iPKt6aYloO8Yl0zOxsFb4sPM0NX+csDTSKp1rw7C89eKxGU1c",
+	"DnZUcxMy0gjF//w2BmfgWrLOPPt4FNxkokD3jc3dS8aWW7JPWv56cqi4pZW5JKi5FZSzSTSf3P0YhWMH",
+	"Ifv2y2u0xAmV6cxwSqPZSBufqLcrVe20yjUUt0hibduNI9Z4D96OqqrfgGSCyoOyFnjoK8wSVtApqBN0",
+	"hRxfnt28st3AXT+SkIG+R9cX28110/j96sX5y+OXr89d7zezQt0IzyVhM34LXAu5Stp72vQaeLfZTOvy",
+	"X9S/Ntxnm0y5zIXNHO2UQjz/CWZBtYSrYRwKPyWVrv37MxZhrN9Gb7899xM7tPnIKpG/jRiOpvA+lBZF",
+	"+ZUUv3hSFOVvhRJ9PYNQsys+7S4WJGQxsC5ZOGx6YMsAXLcSUXHOPsJLVQm1b/GstdXdS+rh4icMQrXS",
+	"Pfff1SKej7xbVu1OmbE7pL220wZq7dqp224T1U7rHL844BumizsEK1HiqjH5FF+Uc7wm9DUu7qCcs7bZ",
+	"BivFVveqSxCsE94fOJqu2za0YTQbRqs33bRK6JKuvhJsZ7hMM17gyyB89Dt8aUGhHXX7bsQcQna34SXN",
+	"Xb72IUqDx97FhfJbXG+Ab7RTl5NTML7QcOfS3QNKSftia9a22F3e+UZSriahmmlTdgt9Osn2rKfYp0pc",
+	"XdGwjxgWN+rkNIVY3YSzm1d1/YfK5qAwuVIDj+TrSiGKHiJIVaHOYgC/8vsJ1vCDkMCcuXqyQXPgaldr",
+	"X2DLIz91pw2vw55zdvTtX/7qbTKNnr3uXzyYtYsUUMB1QhgnM/jYWf9sSzfVaGnrH1SIoode64htv+PK",
+	"4RehDdk40JtQt8s6b7K/aU0uctinH6tXV8nqkatFa9tHEndTJYC+CwXIKUgXkunVtZGsfG/TytfCDBWl",
+	"QswZeFieuEKB/9sPq4FQsn+AjZXxbwbKa/gSAZXI9NzYmdbl6LPZAOMTEepAVgqpE5LmggOGMEo48iEK",
+	"lURUJxKkUiiFUpFKXCoWry2VGK47Y+nMRovl7BZcfNjjX/gv/P3HI0Mf761oldI8x7DSGRjtR2lifqzz",
+	"ZAsjlTH9mNiiPUJiQULco9KAOZ3AJGp4H8RYJYRmBeNMaTeY5jmu+uIW5MquZriNIpRYKPmKlkK6iF+u",
+	"RA6PzDIIcWIRYo/JtCLPrq9e2o/M1X3/P4/MPxzhw/3+8S/8hVFircTgKgaSTKSLAv0l/3L18hn525//",
+	"8m//6jPYFGYgk/epyOC9ORYyhPccPur3iQ0gxZzex7/wc4alf6TNvSelYSXjFf7/xH1hYGpQWDpu/h5L",
+	"FL33DGgi8lwsGZ8+Ju8nLMefMGqQaJCF8vWmfuHvDW7/PqWcg262zn2f+Ix/i2As5zYTefb4F17VBDoZ",
+	"VdVAq1qMo2+cpMZpyUYnoz89fvL4T84RhtfgmJpnx0txrkJJJTm9zowYwZQ+q0aZbyUtQKP4/bO7Pb8u",
+	"APm3uzwpXSjUglGTCd7tDZdHroSFuxIFjEW2QodxDhNNaG6bCYSWyl2bifWVaqnwHfasLAV3WTbfPnli",
+	"M9PRmYYqRFnmLMUTH39Qor7UtH+VRw+g1xqKQLXHDXXjZuZFW6uKYAfo2CrV/o99oj1ytUVRUMPTbQzc",
+	"ktr4bkkoySBlhgISshRSaYKV4xIbClfdKLhlGRakoliZHJriNaGpQ7emU4PoUS4E5uBaNjI6Gd0yWLoX",
+	"vaai4xyoE9yc2rNGTObnM4dPV1frqbARyL0xMsTzFGy28Kcna7HegfoK2cBiJBKo6lf+1AY64ujAa9Ua",
+	"bqTxzxv0++fNEz03EN2dkBA9BA/tMgRWhvP514bYbddliJGBdRGJcM+HJROzEyqZ6uA2z3AI9OMzdLQO",
+	"rC08JzTJeOgk60553LD15xMspWSeB/xDQmZiiYVcCsPiq8hzfEkiDA0+0vTAHK27dUeFogjXaiBxd4J7",
+	"JZZkQiXRS+FTKrFEx1Qa0YKW1FY77MODaldM9Bl7Vjmc2rQV2nk95DhnBYtHjzUG4rPfZ6CVAkYHxmRp",
+	"O6gH8HiGosoe8GchagjeuzF6omoVRdR3oJ/ZiP81LK0fwazYcLElZN2zH7lhXlvqfecPjaX4TbNtdHbE",
+	"kc+hMBLuZJHnQ7B07ATzKLaugGbP3JihGNsvlpJN/45CMcHwXBTdXemZ0Grup3r2QemMm2vbbmjI7qu6",
+	"fa7kcGh5M6a1fJWg/O1ftix9WOJExJ6LaYhEf/JJtShE7UmKrYsJzdzM1oVoFEPJaF4VwO0ncTQij3Kw",
+	"Vp11gVR/J55bK1QPicMF2+3COw4nvTlXSi6EcnFVYlGnOno7wanNA8U6dNqIx72AmcRf1ec+kvF38qge",
+	"qh9Y1azrYIXYDqxmnleEZRNusaT7Bn0lQ6SBJKInnmWi1O5a3oOaOAmWkdwS+TcgqiEcKxDxNfRRAb/Z",
+	"G49vkOWBySfAngxYDRUtCsK481RVhNSfy4P5Ii76X2sJtHhhB4XZ/AxoZruSWj5/TpU+wi+OXj8f7SYc",
+	"avio7RaPFO6kjZz1CTeQYDd+4qJNUZIzt++D7Wm6qwBvw4CMtq9A3oI8UsA1sRA9JRLUorAC/jpIesmQ",
+	"LqY6qpQJMT/TL+2gXg+wuzq7iIXr1UE6yoGEJAC/2S9Df3CwuxcLoy+4BXmurBuhXfvIwLEO5+5/fX3Y",
+	"QZfq/qoKTehBJLlrvbmFLvYsoRwSze74B9fnf5oJkjFbRS2x5RQMr1nOVgnhsARvS+57/6t0rDhiXVrU",
+	"H8EkY856cBQiQPcjg2Wvam57Fwms02PiZr9ncadec5NbItffHQFnWeZZ5XiFz4ngNtKGpCJrFGKjU/PU",
+	"lpJx3amFtXyrjXt1/Mn873OXevtcivKVT34bcsHMzFcwGd2rAvtSyCnoVmHHmcgzRbjQM8anhPKVN6P0",
+	"hVYStTLuGy775ROuX91hSfWC26lqp2ApRK4SF1IIVs9TM8hvQfXkJdSFeazbCdU+AH5wTVCC0q4WyJb4",
+	"Qj/ybgrck98SR7tuXEphdAKdECWqzG4by+DvKIclStRLG0KyA2M7TmeQzuPiwzPz88Pe4l6WH7NF3OsD",
+	"BAYANh11yEspJ2MgCwWZCwawKNMiz6yzjRw5I72LTKrTkRP7XGG0UjpPLKMYJAZ6rEoweNfxIIErO+C3",
+	"wC6imTBnioyxL18SDjXY2kkq1BjqD8Bq0EhkZCYrHNV5AGtlns27xLjSNM/xb7AkY5rOCeOJr21Yf2bL",
+	"SJ5aWcyTGnHFg8y/cjI2UFd2jnYJ6SHc64MYd2s735sBvXRY33Hk96LBfi/GB1d9vsdQxIieirgZov9g",
+	"vvT3Yrzdr+k652CYI0pSmJVBCyBzWBGJna8sTX4Q4yoq0O0vaH98nUFRCg08XR39A1brvkGfm/FtIDNj",
+	"F87XXX3H1cTpw3O+3SfdxFjOniygVMoVodjY0XbHZLbjgZBzyKwLjaeAesd2ompbtszPx58+iPHnrnCH",
+	"II1tubEfxPjgasjBQW/UD3MjKu3Dd43bemfbwD1OKU9t6dHwVX6Gv+8Xzr8hEsdse4qgNu/mgmeieuQy",
+	"lt2Fno/b5WXCYH9D5/C8WXNkB9jfjaH1ks9da/KgcL6LcCVSDWGfTxVdMmacWk/XNi/QxY8v9yFebWTI",
+	"1KVPlrPavVsXMMI4DCwYCXckFDPh8Sfzv8+dYUThKIyeNOKDO12JJ/eMZrUHeacYUZeX1BkgtGNkzl6J",
+	"xaDZ9pfcgznT+nSqrDXDRWaU24R5FLbtpo9EqVnB/h0y8uOb5/9IbANSivsgFoCkFVHen4TMcpAdiUWH",
+	"0vgKx1ws9EOwmQEa4/iuzQlj/ULvGDH+VmjI9sRRGpzCUMhyJvIq7e5uCBd51oFqkWdf3/Jxs/g35vlO",
+	"BRGc5FTbJLTBUG+kWEaZ9GWF1fuQV/fKFM84ufjxbE8k36LxKHOcSMHRZjqm6fwUG71b0wTllp3dBU02",
+	"JqPLfGZ+/8NekHM0VhtE+ITfGeSZvRx3grduJKnHVLgqkX0H+WV7BLESBaDFdngY8ZMHDCOugBMLIjba",
+	"NuX7eY9+al7FOicOhZFgWc5+NIHlyQM2IuBVx9/dBNeYxBmXXXtKoH0kmh357B3ED+zXsRfXFLasduJu",
+	"mxFjxnFSo94Joczm1maD+IHrj9Np3D23Y64WuWtmcGjHUmPBe3ct4Snr8lm2c7nhVs6D7AppCpmBNH+x",
+	"mcs+o5BoySDbMTqlefzD2DzfwrIF43sOzV1f+oDotEErcpFDoxtU/xA+98HxJzPD1oiUNuJCzpC2Gi8X",
+	"X37WBYLOFavqCzQXptghV5xXkYydLghXCMpNSFzHRzFBo6pNjPR1an8baXH+3BGy95Dbjwnag80mOed5",
+	"C2radWOjGvnWFFtpCtHX8+3m7vYKnvtBf4wwSHfcg7sDPVh9MOR6AQR05tRVaHvh0zWT68bnGz/oPoQA",
+	"t1gfAeAsz/dxZTCkxAICG8naxAGVVB33BHeRYwKH2rokasfX/k3VQvdA4agVIO/3lW8tu8nqihq9O6d6",
+	"QDoP9EVE3qZKoHNFnr1+8zpB1NEsI0yfuuo8GTRjgY4WfM7FkrtUAOvN5lOQGMuKJefkQg0N/fJX67ik",
+	"rMOpdEmZPCwtNFf4vRIDynu8eT/DwcpOhihBlDmcWvk9E3WAgysM4seuxEKqXfDudKww6i8mE5CX1Pek",
+	"PRgW/BLRvPwM9uJYaYN64mphWVijb66FoIRMhfCFV35dUKnBevA4mYmFvCvUP7k/bZXa60s3TEhx8z9c",
+	"NLnbwKmvMIIMLzXUi6YBponrOL17TPlhYPRk3/ylO7h8f1zGSNduNldDaFl14rYuZYJdCD0idgox/05S",
+	"vj8E7P9Zwf2p+47ZvLcX5ZquXOfl9rNS0FVVO1AbXXkGgxI4wsyqV2z4l3AbfzMR4l4c3DFIPMXiBAlx",
+	"NQgTgi09B+hXcr5NuZJzNTQP9P6sGj11Njl/mCqBTJExtpPSwveQxiAgB6pHqmox3ZMXh70iiKV7qt1g",
+	"ThEs0efbfG02Kq8Nb91R9zUB2VXcnF9a2b6nzChsJGcp1nMUkkgwSjn15Y+oxfWpkRVtP3RzDrLgY8Yz",
+	"1d9iWaG5+4pe1MPu4zZdNLvU3o8N5CcrQiKnrDpPN+BY5pRHeZz5UXVHTV7ariEPHse9PzkETxRhcQit",
+	"PSBFSFvyCG5BrnzGaCPjYykWeUYycVolqzFFbCOcrDfyMO+pi/ovXWbUH8GUa856cDsuAtQbcU8JJWqG",
+	"LkS0Wxlc09xWxUY5kyliy8veXZO4BkTiNq/L2wHl7Eo730A55OCPZ07HkA+udNuVIvugCWqItRiTwd/2",
+	"lAtrJvO5sI1k18S2N2aaWMCeujB7V8ja8KYBNdcMu5GQiilnvkJ3UNy6smPUPdVU9tU7o81lAv0hQs1s",
+	"y1UzO48UNLMGmVNbj8fJXqdOYPHWMeu0cWZJseSjZGvmZLl68MzJeyjzWevftkZUlTA5se1j1SlR2CVP",
+	"kTlAaaiXDaik6NoudD99137QfYh9viv5fetR/pDuAfKVEqTRlZMq/49JYvuKq90Uqeuq3cU9XO14MxIj",
+	"IwU6vV9dvDm6uQh2Uamaqvfqju6Gf2ma1XeGnVPiiN/mqOFOKyeZBKVgvbN97ztVNSGJGd6v2ZTbpIbt",
+	"Z36BjbF2P/QLF1LXaH7izkPT1LUsDFBwzCZ+XU1zMPbql4hcfX+Q/dTHYoooNuWQEdYbNpEMYzblr/kD",
+	"X+2SKrUUMut9VasPHvpR7cD6Bp7ujHrXOmh08vO7lskFpozjU4slkvvdFS7GBsP27ruiOp3PaVV45x5e",
+	"0xnkk/s0oICs8idse505lL3ryjlJJm5EsQ2B7+dqVUXuAj2gTwkXHEgBlGNXpAE97O9DmepHGr65cg/q",
+	"qIqCZ2wyAenks1095WruFPyli+9eYWEw+whj6Y526ViyQPk2syU0+r7GTpLrvpJ+0JBqpQ/sbWh0kb2X",
+	"u/1jq5erCwWzAkUlOWNdDIoN3XpdeOz81Y2aGztki9EGO5IZNvxIRUw19pY+dEcp25K0p27joLPPbM5H",
+	"ys2KToOWTxYN39imBVrA3EESekPnYE/8gG2hfuCa5YRp4pq4npK/rTeKqhKq/vTXv2xJqUpGwLM8WBzq",
+	"tSYc2wK5hQLNbOvGkNvKvQRktPuoKd4G6OHa3lZtFrvPrR3xsKx3XXwt9pOCdObaEtrALLtK1dcwZ8D1",
+	"KVEz2ww/hX73pGZ5x5/w/1ujs/zt2Z5NoRv3bI/pFK81ESXwQLHOPSQbwa3ALAvXNXK8QlWcZQbOziuw",
+	"zqQoH8SZEOKSpnMfgRiyx9yYAfdmZfWNY3tb5qMGWDwYZKHXLBlhGnmgE7ds5T4Q606yIb99jK4uqN6t",
+	"fB+6YgyAWworuIF92MYrsSQF5av9NNOYE/TlEd/yFbJmrg52UjRMpKgaYPYUZBdqW4LCD+q+shOwF3JP",
+	"Kcbuez9GGow6Y1O+1UazEdoZTUD4Qe0Ucb5vW03BeN2iP4n3j/at+dsHTWqaSTwPfJcMNABFW07fb9C8",
+	"pbE4Te2tqEAJUgl+J7qq7uXxJ/O/rc+5I7btr/lC7dyN4nDm8xcYl2S2mNTZdVausZWlrdVMDb2iYbe9",
+	"7WVyYMgd/uFfSOnmDDixJWB/Fn8FT1HqFBweRZyhnfbdvTGJBzUD38P1t5RVw7mCv3mpsQbWuviZOLp/",
+	"pKqxGJdn+yT2lEeXVT5M9CW/v2IDD1hlQEyIBcW9lBU4bD2Bhygk8AAVBJY+SaunzGrHHxn8xUXXG7n6",
+	"yc/bw/rKQS8FhiEPLvh3a+MvN75rtfwMlm2u3PWD1xzc2uqQgX0WzjfyPsLSzQ22tuJGvW9KHPqwvIgi",
+	"WiSuFZEZjmS27N+g3pJXz/IUf+i6FG2f5ydvf/v5nSHbKmDh53fmLC7xG8ctZD46GR3Tkh3ffoNBp261",
+	"T7GKTy4PyOdqmD1tlsGyjcdCQbyN2EobPrzR6C2nXJExMD4lKZXmZXDhGe47LPkTqLzFphxjg3nDJ2Af",
+	"6s/vPv+/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

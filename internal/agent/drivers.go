@@ -14,11 +14,14 @@ import (
 	"unvora.example/unvora/internal/agent/driver/standin"
 )
 
+// MachinesDir is where an agent keeps what belongs to machines that run, in the directory of its state.
+const MachinesDir = "machines"
+
 // drivers is the table of drivers, by the name that an agent's file gives.
 var drivers = map[string]func(Config) (driver.Driver, error){
 	"standin": func(c Config) (driver.Driver, error) { return standin.New(c.Switches, c.Ports, c.Door()), nil },
 	"qemu": func(c Config) (driver.Driver, error) {
-		return qemu.New(qemu.Options{State: filepath.Join(c.State, "machines"), Files: c.Door(),
+		return qemu.New(qemu.Options{State: filepath.Join(c.State, MachinesDir), Files: c.Door(),
 			Host: qemu.Look(context.Background(), c.Acceleration), Switches: c.Switches,
 			Patience: time.Duration(c.StopSeconds) * time.Second})
 	},

@@ -11,6 +11,7 @@ import (
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/internal/agent/do"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/agent/task"
 	"unvora.example/unvora/internal/hostlink"
@@ -29,6 +30,8 @@ func (a *Agent) routes() http.Handler {
 		"GET /v1/survey":               a.serveSurvey,
 		"GET /v1/look":                 a.servePackage,
 		"GET /v1/folder":               a.serveFolder,
+		"GET /v1/checks":               a.serveChecks,
+		"GET /v1/console":              a.serveConsole,
 		"POST /v1/disks/held":          a.serveHeld,
 		"POST /v1/disks/sums":          a.serveSums,
 		"PUT /v1/pools/{pool}/labels":  a.serveLabels,
@@ -117,6 +120,14 @@ func (a *Agent) servePackage(w http.ResponseWriter, r *http.Request) error {
 	}
 	defer o.Close()
 	return answer(w, o.Skeleton)
+}
+
+func (a *Agent) serveChecks(w http.ResponseWriter, r *http.Request) error {
+	list := []hostlink.Check{}
+	if able, ok := a.Driver.(driver.Able); ok {
+		list = able.Examine(r.Context())
+	}
+	return answer(w, list)
 }
 
 func (a *Agent) serveFolder(w http.ResponseWriter, r *http.Request) error {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -188,6 +189,11 @@ func (s *Server) DropLandingRule(c *gin.Context, rule string) {
 func (s *Server) GetCopy(c *gin.Context, p openapi.GetCopyParams) {
 	v, err := s.inv.Copy(c, p.Name)
 	s.answer(c, http.StatusOK, v, err)
+}
+
+func (s *Server) ReadConsole(c *gin.Context, p openapi.ReadConsoleParams) {
+	l, err := s.work.Console(c, p.Name, value(p.From), time.Duration(value(p.Wait))*time.Second)
+	s.answer(c, http.StatusOK, l, err)
 }
 
 func (s *Server) GetLineage(c *gin.Context, p openapi.GetLineageParams) {

@@ -31,7 +31,7 @@ func TestParseSize(t *testing.T) {
 func TestEveryCommandTeaches(t *testing.T) {
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
-		if c.Name() == "completion" || c.Name() == "help" {
+		if c.Name() == "completion" || c.Name() == "help" || c.Hidden {
 			return
 		}
 		require.NotEmpty(t, c.Short, c.CommandPath())

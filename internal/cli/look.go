@@ -340,6 +340,9 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 	}
 	return a.print(k, func() {
 		fmt.Fprintf(a.out, "%s  %s, %s, at %s\n", a.paint(bold, k.Name), k.Form, a.state(k.State), place(k))
+		if why := k.StateWhy; why != nil && *why != "" {
+			fmt.Fprintln(a.out, a.paint(bold, *why))
+		}
 		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id,
 			k.Lineage, dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
 		m := k.Machine

@@ -26,6 +26,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/agent"
+	"unvora.example/unvora/internal/agent/driver/qemu"
 )
 
 // Options of a demo.
@@ -92,6 +94,9 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	fmt.Fprintln(o.Out, "Preparing the sample estate …")
+	if err := hypervisor(); err != nil {
+		fmt.Fprintln(o.Out, err)
+	}
 	var all errgroup.Group
 	all.Go(func() error { return pg.init(dir, k.DatabasePassword) })
 	all.Go(func() error { return sample(build(dir, k.AgentPorts)) })
@@ -100,6 +105,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	s := newSupervisor(dir)
+	defer stopMachines(dir, o.Out) // when the agents have ended
 	defer s.stop()
 	if err := s.start(pg.process(dir, k.DatabasePort)); err != nil {
 		return err
@@ -120,7 +126,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	for _, h := range estate {
+	for _, h := range hosts() {
 		if err := s.start(process{name: "agent-" + h.name, path: self,
 			args: []string{"agent", filepath.Join(dir, "hosts", h.name, "agent.toml"), "--log-level", "warn"}, dir: "/",
 			credential: lowly}); err != nil {
@@ -167,6 +173,26 @@ Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ov
 	<-ctx.Done()
 	fmt.Fprintln(o.Out, "\nStopping …")
 	return nil
+}
+
+// machinesTime is how long the machines that really run have to end with the demo.
+const machinesTime = 15 * time.Second
+
+// stopMachines shuts down what runs on tern, which would go on else.
+func stopMachines(dir string, out io.Writer) {
+	ctx, stop := context.WithTimeout(context.Background(), machinesTime)
+	defer stop()
+	state := filepath.Join(dir, "hosts", tern().name, "state", agent.MachinesDir)
+	if _, err := os.Stat(state); err != nil {
+		return
+	}
+	d, err := qemu.New(qemu.Options{State: state, Patience: machinesTime / 3})
+	if err == nil {
+		err = d.StopAll(ctx)
+	}
+	if err != nil {
+		fmt.Fprintln(out, "Machines on tern may still run:", err)
+	}
 }
 
 // sample says of an error that it came up when the sample machines were made.
@@ -261,7 +287,7 @@ func load(dir string, usual bool) (*kept, error) {
 			return nil, err
 		}
 	}
-	for i, h := range estate {
+	for i, h := range hosts() {
 		if port := k.AgentPorts[h.name]; port != 0 {
 			if portFree(port) != nil {
 				return nil, fmt.Errorf("port %d, where the agent of %s was added, is in use: stop what uses it, or "+
@@ -358,7 +384,7 @@ func addHosts(ctx context.Context, s *supervisor, server, dir string, k *kept) e
 		return err
 	}
 	first := false
-	for _, h := range estate {
+	for _, h := range hosts() {
 		err := waitFor(ctx, s, "agent-"+h.name, func() error {
 			res, err := c.GetHostWithResponse(ctx, h.name)
 			if err != nil {

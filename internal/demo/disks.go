@@ -19,11 +19,12 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/internal/agent/driver/qemu/sector"
 )
 
 const (
 	mib       = 1 << 20
-	sector    = 512
+	sectorLen = 512
 	systemMiB = 16 // of the first partition, which holds a real file system
 	dataFrom  = 32 // MiB: where the second partition begins
 )
@@ -85,7 +86,13 @@ func (d sampleDisk) make(path string, format *formats.Format, s sampleMachine, f
 	if s.more != nil && strings.Contains(s.name, "kiosk") {
 		table = gpt
 	}
-	blocks.write(0, table(size, s.name+d.id))
+	boot := table(size, s.name+d.id)
+	if s.display != "" {
+		if boot, err = sector.Display(s.display); err != nil {
+			return err
+		}
+	}
+	blocks.write(0, boot)
 	if first && s.guestID == debianID {
 		system, err := linuxSystem(s.name)
 		if err != nil {
@@ -152,7 +159,7 @@ func (a *assembler) flush() error {
 // mbr is a boot record that says on the screen that there is nothing to start
 // (in 16-bit code), with a partition for the system and one for data.
 func mbr(size int64, _ string) []byte {
-	b := make([]byte, sector)
+	b := make([]byte, sectorLen)
 	code := []byte{0xbe, 0x1b, 0x7c, 0xac, 0x08, 0xc0, 0x74, 0x09, 0xb4, 0x0e, 0xbb, 0x07, 0x00, 0xcd, 0x10, 0xeb, 0xf2,
 		0xf4, 0xeb, 0xfd}
 	copy(b, code)
@@ -160,8 +167,8 @@ func mbr(size int64, _ string) []byte {
 	for i, p := range [][2]int64{{mib, systemMiB * mib}, {dataFrom * mib, size - dataFrom*mib}} {
 		entry := b[446+16*i:]
 		entry[4] = 0x83
-		binary.LittleEndian.PutUint32(entry[8:], uint32(p[0]/sector))
-		binary.LittleEndian.PutUint32(entry[12:], uint32(p[1]/sector))
+		binary.LittleEndian.PutUint32(entry[8:], uint32(p[0]/sectorLen))
+		binary.LittleEndian.PutUint32(entry[12:], uint32(p[1]/sectorLen))
 	}
 	b[446] = 0x80
 	b[510], b[511] = 0x55, 0xaa
@@ -172,12 +179,12 @@ func mbr(size int64, _ string) []byte {
 // and one that is an EFI system partition.
 func gpt(size int64, name string) []byte {
 	le := binary.LittleEndian
-	b := make([]byte, 34*sector)
+	b := make([]byte, 34*sectorLen)
 	b[446+4] = 0xee
 	le.PutUint32(b[446+8:], 1)
-	le.PutUint32(b[446+12:], uint32(min(size/sector-1, 1<<32-1)))
+	le.PutUint32(b[446+12:], uint32(min(size/sectorLen-1, 1<<32-1)))
 	b[510], b[511] = 0x55, 0xaa
-	entries := b[2*sector:]
+	entries := b[2*sectorLen:]
 	for i, p := range []struct {
 		kind        string
 		first, last int64
@@ -186,17 +193,17 @@ func gpt(size int64, name string) []byte {
 		e := entries[128*i:]
 		putGUID(e, uuid.MustParse(p.kind))
 		putGUID(e[16:], uuid.MustParse(sampleUUID(fmt.Sprint("partition ", name, i))))
-		le.PutUint64(e[32:], uint64(p.first/sector))
-		le.PutUint64(e[40:], uint64(p.last/sector-1))
+		le.PutUint64(e[32:], uint64(p.first/sectorLen))
+		le.PutUint64(e[40:], uint64(p.last/sectorLen-1))
 	}
-	h := b[sector:]
+	h := b[sectorLen:]
 	copy(h, "EFI PART")
 	le.PutUint32(h[8:], 0x10000)
 	le.PutUint32(h[12:], 92)
 	le.PutUint64(h[24:], 1)
-	le.PutUint64(h[32:], uint64(size/sector-1))
+	le.PutUint64(h[32:], uint64(size/sectorLen-1))
 	le.PutUint64(h[40:], 34)
-	le.PutUint64(h[48:], uint64(size/sector-34))
+	le.PutUint64(h[48:], uint64(size/sectorLen-34))
 	putGUID(h[56:], uuid.MustParse(sampleUUID("table "+name)))
 	le.PutUint64(h[72:], 2)
 	le.PutUint32(h[80:], 128)

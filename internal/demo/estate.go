@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
@@ -8,12 +9,14 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/fit"
@@ -21,6 +24,7 @@ import (
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent"
+	"unvora.example/unvora/internal/agent/driver/qemu"
 	"unvora.example/unvora/internal/agent/ground"
 )
 
@@ -29,6 +33,7 @@ type sampleHost struct {
 	name, family, site string
 	cpus               int
 	memoryMiB          int64
+	driver             string              // "" for the stand-in
 	pools              []ground.PoolConfig // paths relative to the host's directory
 	shelves            []ground.ShelfConfig
 	switches           []wiring.Switch
@@ -44,6 +49,7 @@ type sampleMachine struct {
 	running     bool
 	stray       bool   // lies in its pool without being listed
 	hollow      bool   // its folder is taken away once it was surveyed
+	display     string // shown by its boot sector, which is all the system that it has
 	macOf       string // has the MAC of the machine of that name
 	disks       []sampleDisk
 	networks    []string // segments, one NIC each
@@ -154,6 +160,45 @@ var estate = []sampleHost{
 	},
 }
 
+// hosts are those of the estate, with tern where QEMU is installed.
+func hosts() []sampleHost {
+	if hypervisor() != nil {
+		return estate
+	}
+	return append(slices.Clone(estate), tern())
+}
+
+// hypervisor says why nothing really runs here.
+func hypervisor() error {
+	_, err := exec.LookPath(qemu.BinaryName)
+	if err != nil {
+		err = errors.New("QEMU is not installed, so that the host tern is left out: apt-get install qemu-system-x86")
+	}
+	return err
+}
+
+// tern is the host that is not played: machines really run on it, where QEMU is installed.
+func tern() sampleHost {
+	cpus, memory := thisComputer()
+	return sampleHost{
+		name: "tern", family: "qemu", site: "Ferry", driver: "qemu", cpus: cpus, memoryMiB: memory,
+		pools:    []ground.PoolConfig{{Name: "tideline", Path: "tideline"}},
+		switches: []wiring.Switch{{Name: "quarantine", Segment: wiring.Quarantine}},
+		machines: []sampleMachine{{name: "ferry-display", pool: "tideline", cpus: 1, memoryMiB: 64,
+			display:  "Skerrow Coastal Observatory\r\nFerry to Quay: 07:40  12:15  18:20\r\n",
+			networks: []string{wiring.Quarantine}, disks: []sampleDisk{{id: "disk1", sizeMiB: 64}}}},
+	}
+}
+
+// thisComputer is its CPUs and memory.
+func thisComputer() (cpus int, memoryMiB int64) {
+	var info unix.Sysinfo_t
+	if err := unix.Sysinfo(&info); err != nil {
+		return runtime.NumCPU(), 1024
+	}
+	return runtime.NumCPU(), int64(info.Totalram) * int64(info.Unit) >> 20
+}
+
 // class is the machines of a training: layers on one parent.
 func class() (all []sampleMachine) {
 	for n := range 12 {
@@ -169,13 +214,16 @@ func build(dir string, ports map[string]int) error {
 	var g errgroup.Group // machines are made side by side
 	g.SetLimit(2 * runtime.NumCPU())
 	var marks []string // of hosts whose machines are all made
-	for _, h := range estate {
+	for _, h := range hosts() {
 		root := filepath.Join(dir, "hosts", h.name)
-		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: "standin",
+		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: cmp.Or(h.driver, "standin"),
 			Listen: fmt.Sprintf("127.0.0.1:%d", ports[h.name]),
 			State:  filepath.Join(root, "state"), CPUs: h.cpus, MemoryMB: h.memoryMiB, Switches: h.switches,
 			Ports:         h.ports(),
-			ReturnSeconds: 5, Web: []string{"127.0.0.1"}}
+			ReturnSeconds: 5, StopSeconds: 10, Web: []string{"127.0.0.1"}}
+		if h.driver != "" { // it makes no switches, and its ports are the computer's own
+			config.Ports = nil
+		}
 		pools := map[string]string{}
 		for _, p := range h.pools {
 			p.Path = filepath.Join(root, p.Path)
@@ -242,7 +290,7 @@ func (h sampleHost) ports() []wiring.Port {
 // hollowOut takes away the folders of machines that are registered and whose
 // files are gone. It is done once they were seen.
 func hollowOut(dir string) error {
-	for _, h := range estate {
+	for _, h := range hosts() {
 		for _, m := range h.machines {
 			if !m.hollow {
 				continue

@@ -208,6 +208,18 @@ func (h *Host) SurveyWhen(ctx context.Context, since string, wait time.Duration)
 		url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
 }
 
+// Examine asks whether everything is there that machines need.
+func (h *Host) Examine(ctx context.Context) (list []Check, err error) {
+	return list, h.quick(ctx, lookTime, http.MethodGet, "/v1/checks", nil, nil, &list)
+}
+
+// Console is what the machine in a folder has said on its serial port from a position on. It waits for more.
+func (h *Host) Console(ctx context.Context, folder string, from int64, wait time.Duration) (*ConsoleLog, error) {
+	var l ConsoleLog
+	return &l, h.quick(ctx, callTime+wait, http.MethodGet, "/v1/console", url.Values{"folder": {folder},
+		"from": {strconv.FormatInt(from, 10)}, "wait": {wait.String()}}, nil, &l)
+}
+
 // Start asks for a task; one that is there already is returned as it is.
 func (h *Host) Start(ctx context.Context, id string, spec TaskSpec) (*Task, error) {
 	var t Task

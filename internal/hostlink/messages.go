@@ -109,6 +109,23 @@ type Folder struct {
 	Disks      []SeenDisk       `json:"disks,omitempty"`
 }
 
+// Check is one thing that a host needs, and whether it is there.
+type Check struct {
+	Name string `json:"name"`
+	OK   bool   `json:"ok"`
+	Says string `json:"says"` // what is there; else what is missing, and what to do
+}
+
+// ConsoleLog is what a machine has said on its serial port.
+type ConsoleLog struct {
+	From int64  `json:"from"` // position of the first byte of Text
+	To   int64  `json:"to"`   // position to go on from
+	Text []byte `json:"text"`
+}
+
+// MostConsole is how many bytes of a console are told at once.
+const MostConsole = 1 << 20
+
 // ShelvedPackage is a package on a shelf.
 type ShelvedPackage struct {
 	Path  string `json:"path"`

@@ -28,6 +28,7 @@ var Rooms = []string{
 	"internal/agent/ground",
 	"internal/agent/driver/standin",
 	"internal/agent/driver/qemu",
+	"internal/agent/driver/qemu/sector",
 	"internal/agent/driver",
 	"internal/agent/door",
 	"internal/hostlink",

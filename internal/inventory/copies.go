@@ -29,6 +29,7 @@ type Copy struct {
 	MACs      []string           `json:"macs" db:"macs"`
 	Addresses []string           `json:"addresses"`
 	State     machine.State      `json:"state"`
+	StateWhy  string             `json:"stateWhy"` // where nobody asked for it
 	Parent    *uuid.UUID         `json:"parent"`
 	MadeBy    string             `json:"madeBy"`
 	MadeUser  string             `json:"madeUser"`
@@ -65,7 +66,7 @@ func listOfCopies(machine string) listing[Copy] {
 			c.path, coalesce(s.name, '') as shelf,
 			coalesce(c.uuid::text, '') as uuid, array(select n.mac::text from nics n where n.copy_id = c.id
 			order by n.position) as macs, c.addresses,
-			c.state, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed,
+			c.state, c.state_why, c.parent_id as parent, c.made_by, c.made_user, c.made_at, c.identity, c.renewed,
 			greatest(c.last_seen, case
 			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked,
 			c.owner, c.size_bytes,
@@ -417,17 +418,18 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 	}
 	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid,
 		state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked,
-		addresses, owner, evidence, score, candidate_id, problem)
+		addresses, owner, evidence, score, candidate_id, problem, state_why)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15,
 		$16, $17,
 		now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22,
 		$23,
-		$24, (select id from copies where id = $25), $26)
+		$24, (select id from copies where id = $25), $26, $27)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id,
 		pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
 		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user,
 		made_at = excluded.made_at, identity = excluded.identity, renewed = excluded.renewed,
-		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state, last_seen = now(),
+		path = excluded.path, rel = excluded.rel, uuid = excluded.uuid, state = excluded.state,
+		state_why = excluded.state_why, last_seen = now(),
 		gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine,
 		addresses = case when excluded.addresses = '{}'
 		and excluded.state <> 'running' then copies.addresses else excluded.addresses end, problem = excluded.problem,
@@ -436,7 +438,7 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy,
 		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == lineage.Registered ||
 			c.Form == lineage.Hollow,
-		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem)
+		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem, c.StateWhy)
 	if err != nil {
 		return fmt.Errorf("copy %s: %w", c.Name, err)
 	}
@@ -524,7 +526,7 @@ func (l Ledger) SetState(ctx context.Context, id string, state machine.State) er
 	if err != nil || len(list) == 0 || list[0].State == state || list[0].GoneAt != nil {
 		return err
 	}
-	if _, err := l.q.Exec(ctx, `update copies set state = $2 where id = $1`, id, state); err != nil {
+	if _, err := l.q.Exec(ctx, `update copies set state = $2, state_why = '' where id = $1`, id, state); err != nil {
 		return err
 	}
 	list[0].State = state

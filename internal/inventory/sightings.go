@@ -217,7 +217,8 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	}
 	c := &Copy{Name: m.Name, Form: form, HostID: &a.host.ID, Host: a.host.Name, PoolID: poolID, Path: f.Path,
 		UUID:  m.UUID,
-		State: f.State, SizeBytes: f.Bytes, Machine: m, Addresses: f.Addresses, MadeBy: "survey", MadeAt: time.Now(),
+		State: f.State, StateWhy: f.Why, SizeBytes: f.Bytes, Machine: m, Addresses: f.Addresses, MadeBy: "survey",
+		MadeAt:   time.Now(),
 		Identity: "original"}
 	if err := a.settle(c, v, known); err != nil {
 		return err
@@ -338,7 +339,11 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 		case old.Form != c.Form:
 			a.note("changed", c.Form, c.Name, "%s was %s and is %s", c.Name, old.Form, c.Form)
 		case old.State != c.State:
-			a.note("changed", c.Form, c.Name, "%s was %s and is %s", c.Name, old.State, c.State)
+			why := ""
+			if c.StateWhy != "" {
+				why = ": " + c.StateWhy
+			}
+			a.note("changed", c.Form, c.Name, "%s was %s and is %s%s", c.Name, old.State, c.State, why)
 		case old.Name != c.Name:
 			a.note("changed", c.Form, c.Name, "%s is now called %s", old.Name, c.Name)
 		}

@@ -8,6 +8,7 @@ import (
 
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/hostlink"
 )
 
 // Driver does what every hypervisor can. Folders are absolute paths of machine folders. Calls may come from several
@@ -63,6 +64,8 @@ type Noticing interface {
 type Able interface {
 	// NoAcceleration says why the hardware does not run the guests; "" when it does.
 	NoAcceleration() string
+	// Examine looks whether everything is there that machines need, each thing by itself.
+	Examine(ctx context.Context) []hostlink.Check
 }
 
 // Console is a driver that keeps what a machine says on its serial port.

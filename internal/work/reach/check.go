@@ -136,5 +136,12 @@ func (r *Hosts) Check(ctx context.Context, h *inventory.Host) ([]Check, error) {
 	} else {
 		c.Said("pools", true, "all that stay are ready")
 	}
+	more, err := r.Agent(h).Examine(ctx)
+	if err != nil {
+		c.Said("hypervisor", false, "whether all is there that machines need can't be told: %v", err)
+	}
+	for _, k := range more {
+		c.Said(k.Name, k.OK, "%s", k.Says)
+	}
 	return c.List, nil
 }

@@ -3,6 +3,7 @@ package qemu
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -217,7 +218,7 @@ func (c *command) firmware(folder string, m *machine.Machine, host *Host) error 
 	if err := c.ownVariables(path, template); err != nil {
 		return err
 	}
-	f, err := os.Open(code) // of the host's own system
+	f, err := firmwareFile(code)
 	if err != nil {
 		return err
 	}
@@ -244,16 +245,17 @@ func (c *command) ownVariables(path, template string) error {
 	if _, err := c.files.Stat(path); err == nil {
 		return nil
 	}
-	raw, err := os.ReadFile(template)
+	empty, err := firmwareFile(template)
 	if err != nil {
 		return err
 	}
+	defer empty.Close()
 	staged := path + ".new"
 	f, err := c.files.OpenFile(staged, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(raw)
+	_, err = io.Copy(f, empty)
 	if e := f.Sync(); err == nil {
 		err = e
 	}

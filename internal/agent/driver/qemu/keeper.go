@@ -32,7 +32,6 @@ const (
 )
 
 const (
-	logBytes  = 1 << 20 // of consoleLog, after which it becomes olderLog
 	wordBytes = 8 << 10 // of what QEMU said on its error output
 	sendTime  = time.Second
 )
@@ -43,6 +42,8 @@ type spec struct {
 	Binary string   `json:"binary"`
 	Args   []string `json:"args"`
 	Files  int      `json:"files"` // how many descriptors QEMU is given, from firstFD on
+
+	LogBytes int `json:"logBytes"` // of consoleLog, after which it becomes olderLog
 }
 
 // end is how a machine ended.
@@ -71,7 +72,7 @@ func Keep(dir string) error {
 	if err != nil {
 		return err
 	}
-	k := &keeper{listeners: map[net.Conn]bool{}}
+	k := &keeper{listeners: map[net.Conn]bool{}, most: int64(s.LogBytes)}
 	if err := k.open(); err != nil {
 		return err
 	}
@@ -113,6 +114,7 @@ type keeper struct {
 	mu        sync.Mutex
 	log       *os.File
 	size      int64
+	most      int64 // of log
 	listeners map[net.Conn]bool
 	port      net.Conn // of the serial port
 }
@@ -216,7 +218,7 @@ func (k *keeper) said(text []byte) {
 			delete(k.listeners, c)
 		}
 	}
-	if k.size+int64(len(text)) > logBytes {
+	if k.size+int64(len(text)) > k.most {
 		k.turn()
 	}
 	if n, err := k.log.Write(text); err == nil {

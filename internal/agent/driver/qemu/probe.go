@@ -8,6 +8,9 @@ import (
 	"os/exec"
 	"strings"
 	"time"
+
+	"unvora.example/unvora/internal/agent/driver/qemu/sector"
+	"unvora.example/unvora/internal/hostlink"
 )
 
 // Host is what a computer can, as far as it matters to QEMU.
@@ -16,8 +19,25 @@ type Host struct {
 	Version     string
 	Accelerated bool
 	Slow        string // why it is not accelerated; "" when it is
-	Missing     string // what has to be installed, with the command that does it
 	Firmware    Firmware
+	setting     string // of acceleration
+}
+
+// Checks are what machines need, each by itself. A host without acceleration is one; its machines run slowly.
+func (h *Host) Checks() []hostlink.Check {
+	list := []hostlink.Check{{Name: "qemu", OK: h.Binary != "", Says: "QEMU " + h.Version + ", " + h.Binary},
+		{Name: "acceleration", OK: true, Says: "the hardware runs the guests: a probe has shown it"},
+		{Name: "firmware", OK: h.Firmware.Code != "", Says: "UEFI from " + h.Firmware.Code}}
+	if h.Binary == "" {
+		list[0].Says = "QEMU is not installed on this computer: apt-get install qemu-system-x86"
+	}
+	if h.Slow != "" {
+		list[1].Says = "machines run slowly, emulated: " + h.Slow
+	}
+	if h.Firmware.Code == "" {
+		list[2].Says = "machines that start by UEFI need firmware: apt-get install ovmf"
+	}
+	return list
 }
 
 // Firmware files for UEFI; "" for what is not there.
@@ -33,23 +53,24 @@ const (
 	AccelerationOff   = "off"
 )
 
+// BinaryName is the program that runs machines.
+const BinaryName = "qemu-system-x86_64"
+
 const (
-	binaryName = "qemu-system-x86_64"
-	kvmDevice  = "/dev/kvm"
-	probeTime  = 3 * time.Second
+	kvmDevice = "/dev/kvm"
+	probeTime = 3 * time.Second
 )
 
 // Look finds out what this computer can.
 func Look(ctx context.Context, acceleration string) *Host {
-	h := &Host{Firmware: Firmware{
+	h := &Host{setting: acceleration, Firmware: Firmware{
 		Code: there("/usr/share/OVMF/OVMF_CODE_4M.fd"), Variables: there("/usr/share/OVMF/OVMF_VARS_4M.fd"),
 		SecureCode:      there("/usr/share/OVMF/OVMF_CODE_4M.ms.fd"),
 		SecureVariables: there("/usr/share/OVMF/OVMF_VARS_4M.ms.fd"),
 	}}
-	binary, err := exec.LookPath(binaryName)
+	binary, err := exec.LookPath(BinaryName)
 	if err != nil {
-		h.Missing = "QEMU is not installed on this computer: apt-get install qemu-system-x86"
-		h.Slow = h.Missing
+		h.Slow = "QEMU is not installed"
 		return h
 	}
 	h.Binary = binary
@@ -58,9 +79,6 @@ func Look(ctx context.Context, acceleration string) *Host {
 	if said, err := exec.CommandContext(ctx, binary, "--version").Output(); err == nil {
 		first, _, _ := strings.Cut(string(said), "\n")
 		h.Version = strings.TrimPrefix(first, "QEMU emulator version ")
-	}
-	if h.Firmware.Code == "" {
-		h.Missing = "machines that start by UEFI need firmware: apt-get install ovmf"
 	}
 	switch acceleration {
 	case AccelerationOn:
@@ -103,7 +121,7 @@ func accelerates(ctx context.Context, binary string) error {
 		return err
 	}
 	defer func() { _ = os.Remove(image.Name()) }()
-	_, err = image.Write(probeSector())
+	_, err = image.Write(sector.Probe())
 	if err = errors.Join(err, image.Close()); err != nil {
 		return err
 	}
@@ -117,23 +135,8 @@ func accelerates(ctx context.Context, binary string) error {
 	switch {
 	case ctx.Err() != nil:
 		return fmt.Errorf("%s opens, and a guest under it said nothing within %s", kvmDevice, probeTime)
-	case errors.As(err, &exit) && exit.ExitCode() == probeStatus:
+	case errors.As(err, &exit) && exit.ExitCode() == sector.ProbeStatus:
 		return nil
 	}
 	return fmt.Errorf("%s opens, and QEMU could not use it: %s", kvmDevice, strings.TrimSpace(string(said)))
-}
-
-// probeStatus is with what QEMU ends when the guest writes probeValue to its debug port (hw/misc/debugexit.c: twice the
-// value and one).
-const (
-	probeValue  = 0x10
-	probeStatus = probeValue<<1 | 1
-)
-
-// probeSector is a boot sector (16-bit code) that writes to the debug port: mov al, 0x10; out 0xf4, al; hlt.
-func probeSector() []byte {
-	b := make([]byte, 512)
-	copy(b, []byte{0xb0, probeValue, 0xe6, 0xf4, 0xf4, 0xeb, 0xfd})
-	b[510], b[511] = 0x55, 0xaa
-	return b
 }

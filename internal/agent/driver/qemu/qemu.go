@@ -28,6 +28,7 @@ import (
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/hostlink"
 )
 
 // Options of a driver.
@@ -36,8 +37,12 @@ type Options struct {
 	Files    disk.Files // how images are reached
 	Host     *Host      // what this computer can
 	Switches []wiring.Switch
+	LogBytes int           // of what a machine says on its serial port, kept twice; 0: DefaultLogBytes
 	Patience time.Duration // that a guest has to shut down; 0: DefaultPatience
 }
+
+// DefaultLogBytes is how much is kept of what a machine says, before that becomes the older half.
+const DefaultLogBytes = 1 << 20
 
 // DefaultPatience is how long a guest has to shut down when its agent's file says nothing else. After it the machine is
 // turned off.
@@ -56,10 +61,11 @@ type Driver struct {
 	host     *Host
 	switches []wiring.Switch
 	patience time.Duration
+	logBytes int
 	noticed  chan struct{}
 
 	mu      sync.Mutex
-	watched map[string]bool // directories of machines whose end is waited for
+	watched map[runDir]bool // directories of machines whose end is waited for
 }
 
 // New makes a driver. Machines that run already are found.
@@ -67,14 +73,15 @@ func New(o Options) (*Driver, error) {
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	d := &Driver{dir: o.State, files: o.Files, host: o.Host, switches: o.Switches, patience: o.Patience,
-		noticed: make(chan struct{}, 1), watched: map[string]bool{}}
-	if err := os.MkdirAll(o.State, 0o700); err != nil {
-		return nil, err
+	if o.LogBytes == 0 {
+		o.LogBytes = DefaultLogBytes
 	}
-	entries, err := os.ReadDir(o.State)
-	for _, e := range entries {
-		if dir := filepath.Join(o.State, e.Name()); e.IsDir() && runs(dir) {
+	d := &Driver{dir: o.State, files: o.Files, host: o.Host, switches: o.Switches, patience: o.Patience,
+		logBytes: o.LogBytes,
+		noticed:  make(chan struct{}, 1), watched: map[runDir]bool{}}
+	dirs, err := runDirs(o.State)
+	for _, dir := range dirs {
+		if dir.runs() {
 			d.watch(dir)
 		}
 	}
@@ -90,6 +97,12 @@ func (*Driver) Close() error { return nil }
 // NoAcceleration says why the hardware does not run the guests; "" when it does.
 func (d *Driver) NoAcceleration() string { return d.host.Slow }
 
+// Examine looks whether everything is there that machines need. It looks anew, so that what was installed meanwhile is
+// seen.
+func (d *Driver) Examine(ctx context.Context) []hostlink.Check {
+	return Look(ctx, d.host.setting).Checks()
+}
+
 // Noticed has a value when a machine has ended.
 func (d *Driver) Noticed() <-chan struct{} { return d.noticed }
 
@@ -99,19 +112,9 @@ func (d *Driver) Switches(context.Context) ([]wiring.Switch, error) {
 }
 
 // at is the directory of a machine that runs, or ran.
-func (d *Driver) at(folder string) string {
+func (d *Driver) at(folder string) runDir {
 	sum := sha256.Sum256([]byte(folder))
-	return filepath.Join(d.dir, hex.EncodeToString(sum[:8]))
-}
-
-// runs tells whether the machine of a directory runs: its keeper or QEMU holds the lock.
-func runs(dir string) bool {
-	f, err := os.Open(filepath.Join(dir, lockFile))
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
+	return runDir(filepath.Join(d.dir, hex.EncodeToString(sum[:8])))
 }
 
 // Start runs a machine.
@@ -120,35 +123,36 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 		return err
 	}
 	dir := d.at(folder)
-	if runs(dir) {
+	if dir.runs() {
 		return nil
 	}
 	if d.host.Binary == "" {
-		return errors.New(d.host.Missing)
+		return errors.New(d.host.Checks()[0].Says)
 	}
 	c := &command{files: d.files}
 	defer c.close()
 	if err := c.machine(folder, m, d.host); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := dir.make(); err != nil {
 		return err
 	}
-	if err := os.Remove(filepath.Join(dir, askedFile)); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := dir.remove(askedFile); err != nil {
 		return err
 	}
-	raw, err := json.Marshal(spec{Folder: folder, Binary: d.host.Binary, Args: c.args, Files: len(c.open)})
+	raw, err := json.Marshal(spec{Folder: folder, Binary: d.host.Binary, Args: c.args, Files: len(c.open),
+		LogBytes: d.logBytes})
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(dir, specFile), raw, 0o600); err != nil {
+	if err := dir.write(specFile, raw); err != nil {
 		return err
 	}
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
-	keeper := exec.Command(self, KeeperCommand, dir)
+	keeper := exec.Command(self, KeeperCommand, string(dir))
 	keeper.ExtraFiles, keeper.SysProcAttr = c.open, detached
 	words := &tail{}
 	keeper.Stderr = words
@@ -171,7 +175,7 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 const KeeperCommand = "machine-keeper"
 
 // started waits until QEMU greets, or has ended.
-func (d *Driver) started(ctx context.Context, dir string, ended <-chan error, words *tail) error {
+func (d *Driver) started(ctx context.Context, dir runDir, ended <-chan error, words *tail) error {
 	ctx, stop := context.WithTimeout(ctx, startTime)
 	defer stop()
 	for {
@@ -182,8 +186,8 @@ func (d *Driver) started(ctx context.Context, dir string, ended <-chan error, wo
 		}
 		select {
 		case failed := <-ended:
-			e, there := endOf(dir)
-			if !there {
+			var e end
+			if !dir.readJSON(endFile, &e) {
 				return errors.Join(failed, errors.New(words.last()))
 			}
 			return fmt.Errorf("QEMU did not start: %s", e.why())
@@ -192,12 +196,6 @@ func (d *Driver) started(ctx context.Context, dir string, ended <-chan error, wo
 		case <-time.After(5 * time.Millisecond):
 		}
 	}
-}
-
-// endOf is how the machine of a directory has ended.
-func endOf(dir string) (e end, there bool) {
-	raw, err := os.ReadFile(filepath.Join(dir, endFile))
-	return e, err == nil && json.Unmarshal(raw, &e) == nil
 }
 
 func (e end) why() string {
@@ -212,7 +210,7 @@ func (e end) why() string {
 }
 
 // watch tells when the machine of a directory ends.
-func (d *Driver) watch(dir string) {
+func (d *Driver) watch(dir runDir) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.watched[dir] {
@@ -238,9 +236,10 @@ func (d *Driver) watch(dir string) {
 // State of a machine.
 func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, error) {
 	dir := d.at(folder)
-	if !runs(dir) {
+	if !dir.runs() {
 		s := driver.Standing{State: machine.Stopped}
-		if e, there := endOf(dir); there && !e.Asked {
+		var e end
+		if dir.readJSON(endFile, &e) && !e.Asked {
 			s.Why = e.why()
 		}
 		return s, nil
@@ -268,13 +267,13 @@ func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, err
 // Stop shuts a machine down: its guest is asked to, and after a while it is turned off.
 func (d *Driver) Stop(ctx context.Context, folder string) error {
 	dir := d.at(folder)
-	if !runs(dir) {
+	if !dir.runs() {
 		return nil
 	}
-	if err := os.WriteFile(filepath.Join(dir, askedFile), nil, 0o600); err != nil {
+	if err := dir.write(askedFile, nil); err != nil {
 		return err
 	}
-	if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && runs(dir) {
+	if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && dir.runs() {
 		return err
 	}
 	if gone(ctx, dir, d.patience) {
@@ -283,7 +282,7 @@ func (d *Driver) Stop(ctx context.Context, folder string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := ask(ctx, dir, "quit", nil, nil); err != nil && runs(dir) {
+	if err := ask(ctx, dir, "quit", nil, nil); err != nil && dir.runs() {
 		return err
 	}
 	if !gone(ctx, dir, endTime) {
@@ -293,9 +292,9 @@ func (d *Driver) Stop(ctx context.Context, folder string) error {
 }
 
 // gone waits for a machine's end, for a while.
-func gone(ctx context.Context, dir string, patience time.Duration) bool {
+func gone(ctx context.Context, dir runDir, patience time.Duration) bool {
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		if runs(dir) {
+		if dir.runs() {
 			return struct{}{}, errStillRuns
 		}
 		return struct{}{}, nil
@@ -310,29 +309,38 @@ func (d *Driver) Log(_ context.Context, folder string) (driver.Log, error) {
 	dir := d.at(folder)
 	var all []byte
 	for _, name := range []string{olderLog, consoleLog} {
-		raw, err := os.ReadFile(filepath.Join(dir, name))
-		if err != nil && !errors.Is(err, os.ErrNotExist) {
+		raw, err := dir.read(name)
+		if err != nil {
 			return driver.Log{}, err
 		}
 		all = append(all, raw...)
 	}
-	return driver.Log{From: readCount(dir), Text: all}, nil
+	return driver.Log{From: readCount(string(dir)), Text: all}, nil
 }
 
 // Console connects to a machine's serial port. What it says from then on is read; what is written is typed.
 func (d *Driver) Console(ctx context.Context, folder string) (io.ReadWriteCloser, error) {
 	dir := d.at(folder)
-	if !runs(dir) {
+	if !dir.runs() {
 		return nil, errors.New("it does not run")
 	}
 	return dialIn(ctx, dir, consoleSocket)
 }
 
-// Forget drops what is kept of a machine that is no longer listed.
-func (d *Driver) Forget(folder string) error {
-	dir := d.at(folder)
-	if runs(dir) {
-		return errStillRuns
+// StopAll shuts down all machines that run, whichever agent has started them.
+func (d *Driver) StopAll(ctx context.Context) error {
+	dirs, err := runDirs(d.dir)
+	if err != nil {
+		return err
 	}
-	return os.RemoveAll(dir)
+	var all sync.WaitGroup
+	errs := make([]error, len(dirs))
+	for n, dir := range dirs {
+		var s spec
+		if dir.readJSON(specFile, &s) {
+			all.Go(func() { errs[n] = d.Stop(ctx, s.Folder) })
+		}
+	}
+	all.Wait()
+	return errors.Join(errs...)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/driver/drivertest"
 	"unvora.example/unvora/internal/agent/driver/qemu"
+	"unvora.example/unvora/internal/agent/driver/qemu/sector"
 )
 
 // TestMain: this program is also the keeper of the machines that its tests start.
@@ -33,25 +35,22 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// echo is a boot sector (16-bit code) that says "up" on the serial port, and then everything that is typed, until that
-// is a Q: then it turns the machine off, as ACPI's firmware does (port 604h, 2000h).
-var echo = []byte{
-	0xba, 0xf8, 0x03, // mov dx, 3f8h
-	0xb0, 'u', 0xee, 0xb0, 'p', 0xee, 0xb0, '\n', 0xee, // "up\n"
-	0xba, 0xfd, 0x03, 0xec, 0xa8, 0x01, 0x74, 0xf8, // again: wait for line status, received
-	0xba, 0xf8, 0x03, 0xec, 0xee, // read, write
-	0x3c, 'Q', 0x75, 0xef, // until Q
-	0xba, 0x04, 0x06, 0xb8, 0x00, 0x20, 0xef, 0xf4, // outw 604h, 2000h; hlt
+// rawDisk makes a raw disk of 1 MiB that starts with this sector.
+func rawDisk(t *testing.T, path string, first []byte) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(path, append(first, make([]byte, 1<<20-len(first))...), 0o600))
 }
 
-// sector makes a raw disk of 1 MiB that starts with this code.
-func sector(t *testing.T, path string, code []byte) {
+// display is a guest that says up, and what is typed.
+func display(t *testing.T) []byte {
 	t.Helper()
-	b := make([]byte, 1<<20)
-	copy(b, code)
-	b[510], b[511] = 0x55, 0xaa
-	require.NoError(t, os.WriteFile(path, b, 0o600))
+	b, err := sector.Display("up\n")
+	require.NoError(t, err)
+	return b
 }
+
+// logBytes is how much a host of these tests keeps of what a machine says, before it is the older half.
+const logBytes = 8 << 10
 
 // bench is a host with one pool.
 type bench struct {
@@ -68,7 +67,7 @@ func newBench(t *testing.T) *bench {
 	b := &bench{T: t, pool: t.TempDir(), state: filepath.Join(t.TempDir(), "machines")}
 	b.folder = filepath.Join(b.pool, "ferry-display")
 	require.NoError(t, os.Mkdir(b.folder, 0o755))
-	sector(t, filepath.Join(b.folder, "disk1.raw"), echo)
+	rawDisk(t, filepath.Join(b.folder, "disk1.raw"), display(t))
 	b.m = &machine.Machine{Name: "ferry-display", CPUs: 1, MemoryBytes: 32 << 20, Firmware: "bios",
 		FirmwareUUID: "5f0e3c1a-7a39-4a7c-9d0b-4ad3c5b6f001",
 		GenerationID: "5f0e3c1a-7a39-4a7c-9d0b-4ad3c5b6f002",
@@ -80,8 +79,9 @@ func newBench(t *testing.T) *bench {
 }
 
 func (b *bench) driver() *qemu.Driver {
-	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: 100 * time.Millisecond,
-		Host: qemu.Look(b.Context(), qemu.AccelerationOff)})
+	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: 2 * time.Second,
+		LogBytes: logBytes,
+		Host:     qemu.Look(b.Context(), qemu.AccelerationOff)})
 	require.NoError(b, err)
 	return d
 }
@@ -106,6 +106,27 @@ func (b *bench) says(text string) {
 		require.NoError(b, err)
 		return strings.Contains(string(log.Text), text)
 	}, 20*time.Second, 10*time.Millisecond, "it does not say %q", text)
+}
+
+// press presses the machine's power button behind the driver's back.
+func (b *bench) press() {
+	b.Helper()
+	dirs, err := os.ReadDir(b.state)
+	require.NoError(b, err)
+	b.Chdir(filepath.Join(b.state, dirs[0].Name())) // a socket's address is short
+	c, err := net.Dial("unix", "monitor")
+	require.NoError(b, err)
+	defer c.Close()
+	_, err = io.WriteString(c, `{"execute": "qmp_capabilities"} {"execute": "system_powerdown"}`)
+	require.NoError(b, err)
+	said := bufio.NewReader(c)
+	for done := 0; done < 2; { // else it may be gone before QEMU has read it
+		line, err := said.ReadString('\n')
+		require.NoError(b, err)
+		if strings.Contains(line, `"return"`) {
+			done++
+		}
+	}
 }
 
 // pids are those of the processes that have this text in their arguments.
@@ -145,14 +166,13 @@ func TestConsole(t *testing.T) {
 	line, err := bufio.NewReader(c).ReadString('\n')
 	require.NoError(t, err)
 	require.Equal(t, "tide\n", line)
-	_, err = io.WriteString(c, "Q")
-	require.NoError(t, err)
+	b.press()
 	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, 10*time.Second,
 		10*time.Millisecond)
 	require.Contains(t, b.stands().Why, "its guest shut down")
 	<-b.d.Noticed()
 	b.start()
-	b.says("tide\nQup\n") // the log goes on
+	b.says("tide\nup\n") // the log goes on
 	require.NoError(t, b.d.Stop(t.Context(), b.folder))
 	require.Empty(t, b.stands().Why, "somebody asked for it")
 	_, err = b.d.Console(t.Context(), b.folder)
@@ -202,7 +222,7 @@ func TestDies(t *testing.T) {
 func TestRefused(t *testing.T) {
 	b := newBench(t)
 	outside := filepath.Join(t.TempDir(), "secret.raw")
-	sector(t, outside, echo)
+	rawDisk(t, outside, display(t))
 	for says, spoil := range map[string]func(m *machine.Machine){
 		"leads out of the pools":   func(m *machine.Machine) { m.Disks[0].File = "../../" + filepath.Base(outside) },
 		"is none that this host":   func(m *machine.Machine) { m.NICs[0].Model = "ghost" },
@@ -227,13 +247,15 @@ func TestRefused(t *testing.T) {
 // TestLogIsBounded: a guest that floods its serial port fills no drive, and positions go on.
 func TestLogIsBounded(t *testing.T) {
 	b := newBench(t)
-	// mov dx, 3f8h; again: mov al, '#'; out dx, al; jmp again
-	sector(t, filepath.Join(b.folder, "disk1.raw"), []byte{0xba, 0xf8, 0x03, 0xb0, '#', 0xee, 0xeb, 0xfb})
+	flood := make([]byte, sector.Bytes)
+	copy(flood, []byte{0xba, 0xf8, 0x03, 0xb0, '#', 0xee, 0xeb, 0xfb}) // again: out 3f8h, '#'; again
+	flood[510], flood[511] = 0x55, 0xaa
+	rawDisk(t, filepath.Join(b.folder, "disk1.raw"), flood)
 	b.start()
 	require.Eventually(t, func() bool {
 		log, err := b.d.Log(t.Context(), b.folder)
 		require.NoError(t, err)
-		require.LessOrEqual(t, len(log.Text), 2<<20)
+		require.LessOrEqual(t, len(log.Text), 2*logBytes)
 		return log.From > 0
 	}, 60*time.Second, 50*time.Millisecond)
 }
@@ -244,10 +266,10 @@ func TestProbe(t *testing.T) {
 	require.NotEmpty(t, h.Version)
 	require.Equal(t, h.Accelerated, h.Slow == "")
 	image := filepath.Join(t.TempDir(), "probe")
-	require.NoError(t, os.WriteFile(image, qemu.ProbeSector(), 0o600))
+	require.NoError(t, os.WriteFile(image, sector.Probe(), 0o600))
 	cmd := exec.CommandContext(t.Context(), h.Binary, "-nodefaults", "-display", "none", "-machine", "pc,accel=tcg",
 		"-drive", "format=raw,if=ide,file="+image, "-device", "isa-debug-exit,iobase=0xf4,iosize=0x04")
 	var exit *exec.ExitError
 	require.ErrorAs(t, cmd.Run(), &exit)
-	require.Equal(t, qemu.ProbeStatus, exit.ExitCode())
+	require.Equal(t, sector.ProbeStatus, exit.ExitCode())
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
-	"os"
 	"path/filepath"
 	"time"
 )
@@ -22,8 +21,8 @@ type monitor struct {
 const qmpTime = 5 * time.Second
 
 // dialIn connects to a socket in a directory, whose whole path may be longer than a socket's address can be.
-func dialIn(ctx context.Context, dir, name string) (net.Conn, error) {
-	at, err := os.Open(dir)
+func dialIn(ctx context.Context, dir runDir, name string) (net.Conn, error) {
+	at, err := dir.open()
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +32,7 @@ func dialIn(ctx context.Context, dir, name string) (net.Conn, error) {
 }
 
 // dialMonitor greets the QEMU whose sockets are in dir.
-func dialMonitor(ctx context.Context, dir string) (*monitor, error) {
+func dialMonitor(ctx context.Context, dir runDir) (*monitor, error) {
 	ctx, stop := context.WithTimeout(ctx, qmpTime)
 	defer stop()
 	conn, err := dialIn(ctx, dir, monitorSocket)
@@ -102,7 +101,7 @@ func (m *monitor) do(ctx context.Context, command string, arguments, result any)
 }
 
 // ask carries out one command of a running QEMU.
-func ask(ctx context.Context, dir, command string, arguments, result any) error {
+func ask(ctx context.Context, dir runDir, command string, arguments, result any) error {
 	m, err := dialMonitor(ctx, dir)
 	if err != nil {
 		return err
