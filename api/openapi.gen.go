@@ -1379,17 +1379,22 @@ type Machine struct {
 		Name string  `json:"name"`
 	} `json:"devices,omitempty"`
 	Disks *[]struct {
-		File         string `json:"file"`
-		FileBytes    int64  `json:"fileBytes"`
-		Format       string `json:"format"`
-		Id           string `json:"id"`
-		VirtualBytes int64  `json:"virtualBytes"`
+		Controller *string `json:"controller,omitempty"`
+		File       string  `json:"file"`
+		FileBytes  int64   `json:"fileBytes"`
+		Format     string  `json:"format"`
+		Id         string  `json:"id"`
+
+		// Serial That its controller shows the guest
+		Serial       *string `json:"serial,omitempty"`
+		VirtualBytes int64   `json:"virtualBytes"`
 	} `json:"disks"`
-	Firmware     string `json:"firmware"`
-	FirmwareUuid string `json:"firmwareUuid"`
-	Guest        string `json:"guest"`
-	MemoryBytes  int64  `json:"memoryBytes"`
-	Name         string `json:"name"`
+	Firmware     string  `json:"firmware"`
+	FirmwareUuid string  `json:"firmwareUuid"`
+	GenerationId *string `json:"generationId,omitempty"`
+	Guest        string  `json:"guest"`
+	MemoryBytes  int64   `json:"memoryBytes"`
+	Name         string  `json:"name"`
 	Nics         *[]struct {
 		Mac     string  `json:"mac"`
 		Model   string  `json:"model"`
@@ -1398,6 +1403,9 @@ type Machine struct {
 		Segment *string `json:"segment,omitempty"`
 		Vlan    *int    `json:"vlan,omitempty"`
 	} `json:"nics"`
+
+	// Serial That the firmware shows the guest
+	Serial *string `json:"serial,omitempty"`
 
 	// Static Fixed addresses known of its guest
 	Static *[]string `json:"static,omitempty"`
@@ -3131,24 +3139,21 @@ type ClientInterface interface {
 	// ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
 	//
 	// Corresponds with GET /attention (the `ListAttention` operationId).
-	ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response,
-		error)
+	ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LeaveAloneWithBody Leave items as they are, with a reason and for a term
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LeaveAlone Leave items as they are, with a reason and for a term
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-		error)
+	LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Compare How far two copies have grown apart
 	//
@@ -3185,8 +3190,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /disks (the `AdoptDisk` operationId).
-	AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AdoptDisk Take a loose disk or a medium into the inventory
 	//
@@ -3220,8 +3224,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
-	AddHostWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddHost Add a host by the one-time code that its agent prints
 	//
@@ -3245,39 +3248,33 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RestHost Set a host to rest, so that it takes nothing new, or wake it
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
 	//
 	// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
 	CheckHost(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was;
-	// the operation rebuild then brings back what it had
+	// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
-	// operation rebuild then brings back what it had
+	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJobs Jobs, newest first
 	//
@@ -3289,16 +3286,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartJob Carry a plan out; it is worked out once more first
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetJob One job with its steps
 	//
@@ -3315,38 +3310,33 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeDescriptor The descriptor of a package whose disks the caller has fetched
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
 	//
 	// Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-	ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HandedOutWithBody The caller has the whole package
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HandedOut The caller has the whole package
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HoldJob Stop a job where it is, to go on later
 	//
@@ -3366,16 +3356,14 @@ type ClientInterface interface {
 	// GetTransfer What the job waits for from the caller's computer
 	//
 	// Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-	GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SendBytesWithBody Send the bytes that the job needs, from the offset it named on
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-	SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLandingRules Rules that lead files to pools, in the order in which they are tried
 	//
@@ -3387,16 +3375,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddLandingRule Add a rule of landing
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropLandingRule Take a rule away
 	//
@@ -3418,39 +3404,33 @@ type ClientInterface interface {
 	// Corresponds with GET /managers (the `ListManagers` operationId).
 	ListManagers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
-	// fingerprint to trust
+	// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManagerWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
-	// fingerprint to trust
+	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-		error)
+	AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PairManagerWithBody Add another Unvora by the one-time code of its people; they do the same with a code of yours
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManagerWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	PairManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-		error)
+	PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OfferPairing A one-time code for the people of another Unvora, good for a quarter of an hour
 	//
@@ -3472,19 +3452,16 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GrantManager Say what another Unvora may see and take here
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version,
-	// rights
+	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
 	//
 	// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
 	CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3499,8 +3476,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
-	SetMarkWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetMarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetMark Bind a licence or reservation to a facet; an empty kind unbinds
 	//
@@ -3519,8 +3495,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans (the `MakePlan` operationId).
-	MakePlanWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakePlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakePlan Work out everything an operation would do; nothing is changed
 	//
@@ -3539,24 +3514,21 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetPool Set a pool to rest or wake it, give it labels; what is left out stays
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RecogniseWithBody Say what a copy that was found is; surveys keep to it
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
-	RecogniseWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	RecogniseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Recognise Say what a copy that was found is; surveys keep to it
 	//
@@ -3575,16 +3547,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSegment Give a segment its subnet, and addresses to give out
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-		error)
+	SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End the session
 	//
@@ -3601,8 +3571,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
-	SignInWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignIn Begin a console session
 	//
@@ -3621,8 +3590,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /surveys (the `Survey` operationId).
-	SurveyWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	SurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Survey Ask hosts what they hold, and bring the inventory up to date
 	//
@@ -3646,8 +3614,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
-	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeToken A token for a script or the client; shown once
 	//
@@ -3666,8 +3633,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
-	TrackWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	TrackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Track Look after registered copies, or leave them alone
 	//
@@ -3686,8 +3652,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
-	AddUserWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddUserWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddUser Let a person sign in
 	//
@@ -3706,16 +3671,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeUser Change one's own password, or, as an administrator, a user's password or role
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRules Rules of wiring, in the order in which they are tried
 	//
@@ -3727,8 +3690,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /wiring (the `AddRule` operationId).
-	AddRuleWithBody(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddRule Add a rule of wiring
 	//
@@ -3751,8 +3713,7 @@ type ClientInterface interface {
 // ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
 //
 // Corresponds with GET /attention (the `ListAttention` operationId).
-func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAttentionRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3769,8 +3730,7 @@ func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaveAloneRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3787,8 +3747,7 @@ func (c *Client) LeaveAloneWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaveAloneRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -3803,8 +3762,7 @@ func (c *Client) LeaveAlone(ctx context.Context, body LeaveAloneJSONRequestBody,
 // Compare How far two copies have grown apart
 //
 // Corresponds with GET /comparison (the `Compare` operationId).
-func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3819,8 +3777,7 @@ func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors 
 // ListCopies Copies by name
 //
 // Corresponds with GET /copies (the `ListCopies` operationId).
-func (c *Client) ListCopies(ctx context.Context, params *ListCopiesParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListCopies(ctx context.Context, params *ListCopiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCopiesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3835,8 +3792,7 @@ func (c *Client) ListCopies(ctx context.Context, params *ListCopiesParams,
 // GetCopy One copy in full
 //
 // Corresponds with GET /copy (the `GetCopy` operationId).
-func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCopyRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3851,8 +3807,7 @@ func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors 
 // ReadConsole What a machine has said on its serial port
 //
 // Corresponds with GET /copy/console (the `ReadConsole` operationId).
-func (c *Client) ReadConsole(ctx context.Context, params *ReadConsoleParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadConsole(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadConsoleRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3867,8 +3822,7 @@ func (c *Client) ReadConsole(ctx context.Context, params *ReadConsoleParams,
 // LetGoDisk Take a loose disk out of the inventory; its file stays
 //
 // Corresponds with DELETE /disks (the `LetGoDisk` operationId).
-func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLetGoDiskRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3883,8 +3837,7 @@ func (c *Client) LetGoDisk(ctx context.Context, params *LetGoDiskParams, reqEdit
 // ListDisks Loose disks and media of the inventory, by name
 //
 // Corresponds with GET /disks (the `ListDisks` operationId).
-func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDisksRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3901,8 +3854,7 @@ func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAdoptDiskRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3919,8 +3871,7 @@ func (c *Client) AdoptDiskWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAdoptDiskRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -3935,8 +3886,7 @@ func (c *Client) AdoptDisk(ctx context.Context, body AdoptDiskJSONRequestBody,
 // StreamEvents Changes as server-sent events; resumes by Last-Event-ID
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
-func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3951,8 +3901,7 @@ func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams,
 // LookAtFolder What a host tells of a machine folder or disk image
 //
 // Corresponds with GET /folder (the `LookAtFolder` operationId).
-func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLookAtFolderRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3967,8 +3916,7 @@ func (c *Client) LookAtFolder(ctx context.Context, params *LookAtFolderParams,
 // ListHistory Who did what, when and why, newest first
 //
 // Corresponds with GET /history (the `ListHistory` operationId).
-func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListHistoryRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -3983,8 +3931,7 @@ func (c *Client) ListHistory(ctx context.Context, params *ListHistoryParams,
 // ListHosts Hosts by name
 //
 // Corresponds with GET /hosts (the `ListHosts` operationId).
-func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListHostsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4001,8 +3948,7 @@ func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddHostRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4019,8 +3965,7 @@ func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddHostRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4067,8 +4012,7 @@ func (c *Client) GetHost(ctx context.Context, host HostRef, reqEditors ...Reques
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRestHostRequestWithBody(c.Server, host, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4085,8 +4029,7 @@ func (c *Client) RestHostWithBody(ctx context.Context, host HostRef, contentType
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *Client) RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RestHost(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRestHostRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
@@ -4113,14 +4056,12 @@ func (c *Client) CheckHost(ctx context.Context, host HostRef, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
-// operation rebuild then brings back what it had
+// ReadmitHostWithBody Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadmitHostRequestWithBody(c.Server, host, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4132,14 +4073,12 @@ func (c *Client) ReadmitHostWithBody(ctx context.Context, host HostRef, contentT
 	return c.Client.Do(req)
 }
 
-// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
-// operation rebuild then brings back what it had
+// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadmitHostRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
@@ -4154,8 +4093,7 @@ func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHost
 // ListJobs Jobs, newest first
 //
 // Corresponds with GET /jobs (the `ListJobs` operationId).
-func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJobsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4172,8 +4110,7 @@ func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditor
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *Client) StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) StartJobWithBody(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartJobRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4190,8 +4127,7 @@ func (c *Client) StartJobWithBody(ctx context.Context, params *StartJobParams, c
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *Client) StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) StartJob(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartJobRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
@@ -4238,8 +4174,7 @@ func (c *Client) CancelJob(ctx context.Context, job JobRef, reqEditors ...Reques
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *Client) MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeDescriptorWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeDescriptorRequestWithBody(c.Server, job, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4256,8 +4191,7 @@ func (c *Client) MakeDescriptorWithBody(ctx context.Context, job JobRef, content
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeDescriptorRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
@@ -4272,8 +4206,7 @@ func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescri
 // ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
 //
 // Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadDiskRequest(c.Server, job, disk, params)
 	if err != nil {
 		return nil, err
@@ -4290,8 +4223,7 @@ func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *Client) HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) HandedOutWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandedOutRequestWithBody(c.Server, job, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4308,8 +4240,7 @@ func (c *Client) HandedOutWithBody(ctx context.Context, job JobRef, contentType 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *Client) HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) HandedOut(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandedOutRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
@@ -4369,8 +4300,7 @@ func (c *Client) ResumeJob(ctx context.Context, job JobRef, reqEditors ...Reques
 // GetTransfer What the job waits for from the caller's computer
 //
 // Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-func (c *Client) GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetTransfer(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTransferRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
@@ -4387,8 +4317,7 @@ func (c *Client) GetTransfer(ctx context.Context, job JobRef, params *GetTransfe
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-func (c *Client) SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SendBytesWithBody(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSendBytesRequestWithBody(c.Server, job, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4420,8 +4349,7 @@ func (c *Client) ListLandingRules(ctx context.Context, reqEditors ...RequestEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddLandingRuleRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4438,8 +4366,7 @@ func (c *Client) AddLandingRuleWithBody(ctx context.Context, contentType string,
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddLandingRuleRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4454,8 +4381,7 @@ func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequ
 // DropLandingRule Take a rule away
 //
 // Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
-func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDropLandingRuleRequest(c.Server, rule)
 	if err != nil {
 		return nil, err
@@ -4470,8 +4396,7 @@ func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ..
 // GetLineage One lineage with all its copies, those that are gone too
 //
 // Corresponds with GET /lineage (the `GetLineage` operationId).
-func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineageRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4486,8 +4411,7 @@ func (c *Client) GetLineage(ctx context.Context, params *GetLineageParams,
 // ListLineages Lineages by name, each with its first copies
 //
 // Corresponds with GET /lineages (the `ListLineages` operationId).
-func (c *Client) ListLineages(ctx context.Context, params *ListLineagesParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListLineages(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLineagesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4514,14 +4438,12 @@ func (c *Client) ListManagers(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
-// fingerprint to trust
+// AddManagerWithBody Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddManagerRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4533,14 +4455,12 @@ func (c *Client) AddManagerWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint
-// to trust
+// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddManagerRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4557,8 +4477,7 @@ func (c *Client) AddManager(ctx context.Context, body AddManagerJSONRequestBody,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPairManagerRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4575,8 +4494,7 @@ func (c *Client) PairManagerWithBody(ctx context.Context, contentType string, bo
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *Client) PairManager(ctx context.Context, body PairManagerJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PairManager(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPairManagerRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4606,8 +4524,7 @@ func (c *Client) OfferPairing(ctx context.Context, reqEditors ...RequestEditorFn
 // DropManager Forget a manager; copies that came from it stay
 //
 // Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
-func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDropManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
@@ -4622,8 +4539,7 @@ func (c *Client) DropManager(ctx context.Context, manager ManagerRef, reqEditors
 // GetManager One manager, with what was fetched ahead from it
 //
 // Corresponds with GET /managers/{manager} (the `GetManager` operationId).
-func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
@@ -4640,8 +4556,7 @@ func (c *Client) GetManager(ctx context.Context, manager ManagerRef, reqEditors 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGrantManagerRequestWithBody(c.Server, manager, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4658,8 +4573,7 @@ func (c *Client) GrantManagerWithBody(ctx context.Context, manager ManagerRef, c
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGrantManagerRequest(c.Server, manager, body)
 	if err != nil {
 		return nil, err
@@ -4674,8 +4588,7 @@ func (c *Client) GrantManager(ctx context.Context, manager ManagerRef, body Gran
 // CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
 //
 // Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
-func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckManagerRequest(c.Server, manager)
 	if err != nil {
 		return nil, err
@@ -4690,8 +4603,7 @@ func (c *Client) CheckManager(ctx context.Context, manager ManagerRef, reqEditor
 // ListMarks What is bound to facets of a lineage's identity
 //
 // Corresponds with GET /marks (the `ListMarks` operationId).
-func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListMarksRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4708,8 +4620,7 @@ func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetMarkRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4726,8 +4637,7 @@ func (c *Client) SetMarkWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *Client) SetMark(ctx context.Context, body SetMarkJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetMark(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetMarkRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4759,8 +4669,7 @@ func (c *Client) ListOperations(ctx context.Context, reqEditors ...RequestEditor
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4777,8 +4686,7 @@ func (c *Client) MakePlanWithBody(ctx context.Context, contentType string, body 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4793,8 +4701,7 @@ func (c *Client) MakePlan(ctx context.Context, body MakePlanJSONRequestBody,
 // ListPools Pools by name; a share that several hosts see is one
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
-func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPoolsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -4811,8 +4718,7 @@ func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPoolRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4829,8 +4735,7 @@ func (c *Client) SetPoolWithBody(ctx context.Context, params *SetPoolParams, con
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPoolRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
@@ -4847,8 +4752,7 @@ func (c *Client) SetPool(ctx context.Context, params *SetPoolParams, body SetPoo
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecogniseRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4865,8 +4769,7 @@ func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *Client) Recognise(ctx context.Context, body RecogniseJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Recognise(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecogniseRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4898,8 +4801,7 @@ func (c *Client) ListSegments(ctx context.Context, reqEditors ...RequestEditorFn
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSegmentRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4916,8 +4818,7 @@ func (c *Client) SetSegmentWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *Client) SetSegment(ctx context.Context, body SetSegmentJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetSegment(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSegmentRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -4964,8 +4865,7 @@ func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4982,8 +4882,7 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5015,8 +4914,7 @@ func (c *Client) ListShelves(ctx context.Context, reqEditors ...RequestEditorFn)
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *Client) SurveyWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSurveyRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5033,8 +4931,7 @@ func (c *Client) SurveyWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSurveyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5049,8 +4946,7 @@ func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEdit
 // ListSwitches Virtual switches and the segments they reach
 //
 // Corresponds with GET /switches (the `ListSwitches` operationId).
-func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSwitchesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -5065,8 +4961,7 @@ func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams,
 // ListTokens The caller's tokens; an administrator can have everybody's
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
-func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTokensRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -5083,8 +4978,7 @@ func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeTokenRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5101,8 +4995,7 @@ func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeTokenRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5134,8 +5027,7 @@ func (c *Client) DropToken(ctx context.Context, token string, reqEditors ...Requ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTrackRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5152,8 +5044,7 @@ func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTrackRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5185,8 +5076,7 @@ func (c *Client) ListUsers(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddUserRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5203,8 +5093,7 @@ func (c *Client) AddUserWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *Client) AddUser(ctx context.Context, body AddUserJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddUser(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddUserRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5236,8 +5125,7 @@ func (c *Client) DropUser(ctx context.Context, user string, reqEditors ...Reques
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeUserRequestWithBody(c.Server, user, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5254,8 +5142,7 @@ func (c *Client) ChangeUserWithBody(ctx context.Context, user string, contentTyp
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *Client) ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ChangeUser(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeUserRequest(c.Server, user, body)
 	if err != nil {
 		return nil, err
@@ -5287,8 +5174,7 @@ func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRuleRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
@@ -5305,8 +5191,7 @@ func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRuleRequest(c.Server, body)
 	if err != nil {
 		return nil, err
@@ -5321,8 +5206,7 @@ func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody,
 // TryWiring Which switch of a host a network leads to, and which rule won
 //
 // Corresponds with GET /wiring-tries (the `TryWiring` operationId).
-func (c *Client) TryWiring(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*http.Response,
-	error) {
+func (c *Client) TryWiring(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryWiringRequest(c.Server, params)
 	if err != nil {
 		return nil, err
@@ -5379,9 +5263,7 @@ func NewListAttentionRequest(server string, params *ListAttentionParams) (*http.
 
 		if params.Cause != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cause", *params.Cause,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cause", *params.Cause, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5393,9 +5275,7 @@ func NewListAttentionRequest(server string, params *ListAttentionParams) (*http.
 
 		if params.Left != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", *params.Left,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", *params.Left, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5430,8 +5310,7 @@ func NewLeaveAloneRequest(server string, body LeaveAloneJSONRequestBody) (*http.
 	return NewLeaveAloneRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewLeaveAloneRequestWithBody constructs an http.Request for the LeaveAlone method, with any body, and a specified
-// content type
+// NewLeaveAloneRequestWithBody constructs an http.Request for the LeaveAlone method, with any body, and a specified content type
 func NewLeaveAloneRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -5488,9 +5367,7 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5498,9 +5375,7 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5510,9 +5385,7 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 
 		if params.Exact != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exact", *params.Exact,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exact", *params.Exact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5566,9 +5439,7 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5580,9 +5451,7 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5594,9 +5463,7 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5648,9 +5515,7 @@ func NewGetCopyRequest(server string, params *GetCopyParams) (*http.Request, err
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5700,9 +5565,7 @@ func NewReadConsoleRequest(server string, params *ReadConsoleParams) (*http.Requ
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5712,9 +5575,7 @@ func NewReadConsoleRequest(server string, params *ReadConsoleParams) (*http.Requ
 
 		if params.From != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: "int64"}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5726,9 +5587,7 @@ func NewReadConsoleRequest(server string, params *ReadConsoleParams) (*http.Requ
 
 		if params.Wait != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5780,9 +5639,7 @@ func NewLetGoDiskRequest(server string, params *LetGoDiskParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5834,9 +5691,7 @@ func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request,
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5848,9 +5703,7 @@ func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request,
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5862,9 +5715,7 @@ func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request,
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5899,8 +5750,7 @@ func NewAdoptDiskRequest(server string, body AdoptDiskJSONRequestBody) (*http.Re
 	return NewAdoptDiskRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAdoptDiskRequestWithBody constructs an http.Request for the AdoptDisk method, with any body, and a specified
-// content type
+// NewAdoptDiskRequestWithBody constructs an http.Request for the AdoptDisk method, with any body, and a specified content type
 func NewAdoptDiskRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -5958,8 +5808,7 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 		if params.LastEventID != nil {
 			var headerParam0 string
 
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
 			if err != nil {
 				return nil, err
 			}
@@ -6000,9 +5849,7 @@ func NewLookAtFolderRequest(server string, params *LookAtFolderParams) (*http.Re
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -6010,9 +5857,7 @@ func NewLookAtFolderRequest(server string, params *LookAtFolderParams) (*http.Re
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", params.Folder,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "folder", params.Folder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -6064,9 +5909,7 @@ func NewListHistoryRequest(server string, params *ListHistoryParams) (*http.Requ
 
 		if params.Lineage != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", *params.Lineage,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", *params.Lineage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6078,9 +5921,7 @@ func NewListHistoryRequest(server string, params *ListHistoryParams) (*http.Requ
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6092,9 +5933,7 @@ func NewListHistoryRequest(server string, params *ListHistoryParams) (*http.Requ
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6148,9 +5987,7 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6162,9 +5999,7 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6176,9 +6011,7 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6213,8 +6046,7 @@ func NewAddHostRequest(server string, body AddHostJSONRequestBody) (*http.Reques
 	return NewAddHostRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content
-// type
+// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content type
 func NewAddHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -6249,8 +6081,7 @@ func NewDropHostRequest(server string, host HostRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6284,8 +6115,7 @@ func NewGetHostRequest(server string, host HostRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6324,16 +6154,13 @@ func NewRestHostRequest(server string, host HostRef, body RestHostJSONRequestBod
 	return NewRestHostRequestWithBody(server, host, "application/json", bodyReader)
 }
 
-// NewRestHostRequestWithBody constructs an http.Request for the RestHost method, with any body, and a specified content
-// type
-func NewRestHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request,
-	error) {
+// NewRestHostRequestWithBody constructs an http.Request for the RestHost method, with any body, and a specified content type
+func NewRestHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6369,8 +6196,7 @@ func NewCheckHostRequest(server string, host HostRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6409,16 +6235,13 @@ func NewReadmitHostRequest(server string, host HostRef, body ReadmitHostJSONRequ
 	return NewReadmitHostRequestWithBody(server, host, "application/json", bodyReader)
 }
 
-// NewReadmitHostRequestWithBody constructs an http.Request for the ReadmitHost method, with any body, and a specified
-// content type
-func NewReadmitHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request,
-	error) {
+// NewReadmitHostRequestWithBody constructs an http.Request for the ReadmitHost method, with any body, and a specified content type
+func NewReadmitHostRequestWithBody(server string, host HostRef, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6478,9 +6301,7 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		if params.State != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6492,9 +6313,7 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6506,9 +6325,7 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6543,10 +6360,8 @@ func NewStartJobRequest(server string, params *StartJobParams, body StartJobJSON
 	return NewStartJobRequestWithBody(server, params, "application/json", bodyReader)
 }
 
-// NewStartJobRequestWithBody constructs an http.Request for the StartJob method, with any body, and a specified content
-// type
-func NewStartJobRequestWithBody(server string, params *StartJobParams, contentType string,
-	body io.Reader) (*http.Request, error) {
+// NewStartJobRequestWithBody constructs an http.Request for the StartJob method, with any body, and a specified content type
+func NewStartJobRequestWithBody(server string, params *StartJobParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6576,9 +6391,7 @@ func NewStartJobRequestWithBody(server string, params *StartJobParams, contentTy
 		if params.IdempotencyKey != nil {
 			var headerParam0 string
 
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key",
-				*params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader,
-					Type: "string", Format: ""})
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
 			if err != nil {
 				return nil, err
 			}
@@ -6597,8 +6410,7 @@ func NewGetJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6632,8 +6444,7 @@ func NewCancelJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6672,16 +6483,13 @@ func NewMakeDescriptorRequest(server string, job JobRef, body MakeDescriptorJSON
 	return NewMakeDescriptorRequestWithBody(server, job, "application/json", bodyReader)
 }
 
-// NewMakeDescriptorRequestWithBody constructs an http.Request for the MakeDescriptor method, with any body, and a
-// specified content type
-func NewMakeDescriptorRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request,
-	error) {
+// NewMakeDescriptorRequestWithBody constructs an http.Request for the MakeDescriptor method, with any body, and a specified content type
+func NewMakeDescriptorRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6717,16 +6525,14 @@ func NewReadDiskRequest(server string, job JobRef, disk string, params *ReadDisk
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
 
 	var pathParam1 string
 
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "disk", disk,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "disk", disk, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6757,9 +6563,7 @@ func NewReadDiskRequest(server string, job JobRef, disk string, params *ReadDisk
 
 		if params.Offset != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: "int64"}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6794,15 +6598,13 @@ func NewHandedOutRequest(server string, job JobRef, body HandedOutJSONRequestBod
 	return NewHandedOutRequestWithBody(server, job, "application/json", bodyReader)
 }
 
-// NewHandedOutRequestWithBody constructs an http.Request for the HandedOut method, with any body, and a specified
-// content type
+// NewHandedOutRequestWithBody constructs an http.Request for the HandedOut method, with any body, and a specified content type
 func NewHandedOutRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6838,8 +6640,7 @@ func NewHoldJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6873,8 +6674,7 @@ func NewReadPackageRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6908,8 +6708,7 @@ func NewResumeJobRequest(server string, job JobRef) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6943,8 +6742,7 @@ func NewGetTransferRequest(server string, job JobRef, params *GetTransferParams)
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -6975,9 +6773,7 @@ func NewGetTransferRequest(server string, job JobRef, params *GetTransferParams)
 
 		if params.Wait != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7001,16 +6797,13 @@ func NewGetTransferRequest(server string, job JobRef, params *GetTransferParams)
 	return req, nil
 }
 
-// NewSendBytesRequestWithBody constructs an http.Request for the SendBytes method, with any body, and a specified
-// content type
-func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesParams, contentType string,
-	body io.Reader) (*http.Request, error) {
+// NewSendBytesRequestWithBody constructs an http.Request for the SendBytes method, with any body, and a specified content type
+func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7039,9 +6832,7 @@ func NewSendBytesRequestWithBody(server string, job JobRef, params *SendBytesPar
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-				Format: "int64"}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7103,8 +6894,7 @@ func NewAddLandingRuleRequest(server string, body AddLandingRuleJSONRequestBody)
 	return NewAddLandingRuleRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddLandingRuleRequestWithBody constructs an http.Request for the AddLandingRule method, with any body, and a
-// specified content type
+// NewAddLandingRuleRequestWithBody constructs an http.Request for the AddLandingRule method, with any body, and a specified content type
 func NewAddLandingRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7139,8 +6929,7 @@ func NewDropLandingRuleRequest(server string, rule string) (*http.Request, error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7196,9 +6985,7 @@ func NewGetLineageRequest(server string, params *GetLineageParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7250,9 +7037,7 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7264,9 +7049,7 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7278,9 +7061,7 @@ func NewListLineagesRequest(server string, params *ListLineagesParams) (*http.Re
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7342,8 +7123,7 @@ func NewAddManagerRequest(server string, body AddManagerJSONRequestBody) (*http.
 	return NewAddManagerRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddManagerRequestWithBody constructs an http.Request for the AddManager method, with any body, and a specified
-// content type
+// NewAddManagerRequestWithBody constructs an http.Request for the AddManager method, with any body, and a specified content type
 func NewAddManagerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7383,8 +7163,7 @@ func NewPairManagerRequest(server string, body PairManagerJSONRequestBody) (*htt
 	return NewPairManagerRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewPairManagerRequestWithBody constructs an http.Request for the PairManager method, with any body, and a specified
-// content type
+// NewPairManagerRequestWithBody constructs an http.Request for the PairManager method, with any body, and a specified content type
 func NewPairManagerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7446,8 +7225,7 @@ func NewDropManagerRequest(server string, manager ManagerRef) (*http.Request, er
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7481,8 +7259,7 @@ func NewGetManagerRequest(server string, manager ManagerRef) (*http.Request, err
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7511,8 +7288,7 @@ func NewGetManagerRequest(server string, manager ManagerRef) (*http.Request, err
 }
 
 // NewGrantManagerRequest calls the generic GrantManager builder with application/json body
-func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManagerJSONRequestBody) (*http.Request,
-	error) {
+func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManagerJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -7522,16 +7298,13 @@ func NewGrantManagerRequest(server string, manager ManagerRef, body GrantManager
 	return NewGrantManagerRequestWithBody(server, manager, "application/json", bodyReader)
 }
 
-// NewGrantManagerRequestWithBody constructs an http.Request for the GrantManager method, with any body, and a specified
-// content type
-func NewGrantManagerRequestWithBody(server string, manager ManagerRef, contentType string,
-	body io.Reader) (*http.Request, error) {
+// NewGrantManagerRequestWithBody constructs an http.Request for the GrantManager method, with any body, and a specified content type
+func NewGrantManagerRequestWithBody(server string, manager ManagerRef, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7567,8 +7340,7 @@ func NewCheckManagerRequest(server string, manager ManagerRef) (*http.Request, e
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "manager", manager, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -7624,9 +7396,7 @@ func NewListMarksRequest(server string, params *ListMarksParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", params.Lineage,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineage", params.Lineage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7659,8 +7429,7 @@ func NewSetMarkRequest(server string, body SetMarkJSONRequestBody) (*http.Reques
 	return NewSetMarkRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSetMarkRequestWithBody constructs an http.Request for the SetMark method, with any body, and a specified content
-// type
+// NewSetMarkRequestWithBody constructs an http.Request for the SetMark method, with any body, and a specified content type
 func NewSetMarkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7727,8 +7496,7 @@ func NewMakePlanRequest(server string, body MakePlanJSONRequestBody) (*http.Requ
 	return NewMakePlanRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewMakePlanRequestWithBody constructs an http.Request for the MakePlan method, with any body, and a specified content
-// type
+// NewMakePlanRequestWithBody constructs an http.Request for the MakePlan method, with any body, and a specified content type
 func NewMakePlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7787,9 +7555,7 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 
 		if params.Limit != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7801,9 +7567,7 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 
 		if params.After != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7815,9 +7579,7 @@ func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request,
 
 		if params.Filter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7852,10 +7614,8 @@ func NewSetPoolRequest(server string, params *SetPoolParams, body SetPoolJSONReq
 	return NewSetPoolRequestWithBody(server, params, "application/json", bodyReader)
 }
 
-// NewSetPoolRequestWithBody constructs an http.Request for the SetPool method, with any body, and a specified content
-// type
-func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType string, body io.Reader) (*http.Request,
-	error) {
+// NewSetPoolRequestWithBody constructs an http.Request for the SetPool method, with any body, and a specified content type
+func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -7882,9 +7642,7 @@ func NewSetPoolRequestWithBody(server string, params *SetPoolParams, contentType
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7919,8 +7677,7 @@ func NewRecogniseRequest(server string, body RecogniseJSONRequestBody) (*http.Re
 	return NewRecogniseRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewRecogniseRequestWithBody constructs an http.Request for the Recognise method, with any body, and a specified
-// content type
+// NewRecogniseRequestWithBody constructs an http.Request for the Recognise method, with any body, and a specified content type
 func NewRecogniseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -7987,8 +7744,7 @@ func NewSetSegmentRequest(server string, body SetSegmentJSONRequestBody) (*http.
 	return NewSetSegmentRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSetSegmentRequestWithBody constructs an http.Request for the SetSegment method, with any body, and a specified
-// content type
+// NewSetSegmentRequestWithBody constructs an http.Request for the SetSegment method, with any body, and a specified content type
 func NewSetSegmentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8082,8 +7838,7 @@ func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request,
 	return NewSignInRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content
-// type
+// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content type
 func NewSignInRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8150,8 +7905,7 @@ func NewSurveyRequest(server string, body SurveyJSONRequestBody) (*http.Request,
 	return NewSurveyRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSurveyRequestWithBody constructs an http.Request for the Survey method, with any body, and a specified content
-// type
+// NewSurveyRequestWithBody constructs an http.Request for the Survey method, with any body, and a specified content type
 func NewSurveyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8210,9 +7964,7 @@ func NewListSwitchesRequest(server string, params *ListSwitchesParams) (*http.Re
 
 		if params.Host != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8266,9 +8018,7 @@ func NewListTokensRequest(server string, params *ListTokensParams) (*http.Reques
 
 		if params.All != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8303,8 +8053,7 @@ func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Re
 	return NewMakeTokenRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified
-// content type
+// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified content type
 func NewMakeTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8339,8 +8088,7 @@ func NewDropTokenRequest(server string, token string) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8446,8 +8194,7 @@ func NewAddUserRequest(server string, body AddUserJSONRequestBody) (*http.Reques
 	return NewAddUserRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddUserRequestWithBody constructs an http.Request for the AddUser method, with any body, and a specified content
-// type
+// NewAddUserRequestWithBody constructs an http.Request for the AddUser method, with any body, and a specified content type
 func NewAddUserRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8482,8 +8229,7 @@ func NewDropUserRequest(server string, user string) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8522,16 +8268,13 @@ func NewChangeUserRequest(server string, user string, body ChangeUserJSONRequest
 	return NewChangeUserRequestWithBody(server, user, "application/json", bodyReader)
 }
 
-// NewChangeUserRequestWithBody constructs an http.Request for the ChangeUser method, with any body, and a specified
-// content type
-func NewChangeUserRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request,
-	error) {
+// NewChangeUserRequestWithBody constructs an http.Request for the ChangeUser method, with any body, and a specified content type
+func NewChangeUserRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8599,8 +8342,7 @@ func NewAddRuleRequest(server string, body AddRuleJSONRequestBody) (*http.Reques
 	return NewAddRuleRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content
-// type
+// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content type
 func NewAddRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
@@ -8659,9 +8401,7 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		if params.Network != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "network", *params.Network,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "network", *params.Network, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8673,9 +8413,7 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		if params.Vlan != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "vlan", *params.Vlan,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "vlan", *params.Vlan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8687,9 +8425,7 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		if params.Segment != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "segment", *params.Segment,
-				runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-					Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "segment", *params.Segment, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8699,9 +8435,7 @@ func NewTryWiringRequest(server string, params *TryWiringParams) (*http.Request,
 
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host,
-			runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string",
-				Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -8729,8 +8463,7 @@ func NewDropRuleRequest(server string, rule string) (*http.Request, error) {
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule,
-		runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -8802,148 +8535,124 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// ListAttentionWithResponse What waits for a decision, worst first, each with its evidence and one recommended
-	// action
+	// ListAttentionWithResponse What waits for a decision, worst first, each with its evidence and one recommended action
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /attention (the `ListAttention` operationId).
-	ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams,
-		reqEditors ...RequestEditorFn) (*ListAttentionResponse, error)
+	ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error)
 
 	// LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
+	LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
 
 	// LeaveAloneWithResponse Leave items as they are, with a reason and for a term
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-	LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
+	LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error)
 
 	// CompareWithResponse How far two copies have grown apart
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /comparison (the `Compare` operationId).
-	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse,
-		error)
+	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error)
 
 	// ListCopiesWithResponse Copies by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copies (the `ListCopies` operationId).
-	ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams,
-		reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
+	ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
 
 	// GetCopyWithResponse One copy in full
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copy (the `GetCopy` operationId).
-	GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse,
-		error)
+	GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse, error)
 
 	// ReadConsoleWithResponse What a machine has said on its serial port
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copy/console (the `ReadConsole` operationId).
-	ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams,
-		reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error)
+	ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error)
 
 	// LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
-	LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams,
-		reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error)
+	LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error)
 
 	// ListDisksWithResponse Loose disks and media of the inventory, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /disks (the `ListDisks` operationId).
-	ListDisksWithResponse(ctx context.Context, params *ListDisksParams,
-		reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+	ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
 
 	// AdoptDiskWithBodyWithResponse Take a loose disk or a medium into the inventory
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /disks (the `AdoptDisk` operationId).
-	AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
+	AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
 
 	// AdoptDiskWithResponse Take a loose disk or a medium into the inventory
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /disks (the `AdoptDisk` operationId).
-	AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
+	AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error)
 
 	// StreamEventsWithResponse Changes as server-sent events; resumes by Last-Event-ID
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
-	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams,
-		reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
 	// LookAtFolderWithResponse What a host tells of a machine folder or disk image
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /folder (the `LookAtFolder` operationId).
-	LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams,
-		reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error)
+	LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error)
 
 	// ListHistoryWithResponse Who did what, when and why, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /history (the `ListHistory` operationId).
-	ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams,
-		reqEditors ...RequestEditorFn) (*ListHistoryResponse, error)
+	ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams, reqEditors ...RequestEditorFn) (*ListHistoryResponse, error)
 
 	// ListHostsWithResponse Hosts by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /hosts (the `ListHosts` operationId).
-	ListHostsWithResponse(ctx context.Context, params *ListHostsParams,
-		reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
+	ListHostsWithResponse(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
 
 	// AddHostWithBodyWithResponse Add a host by the one-time code that its agent prints
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
-	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
 
 	// AddHostWithResponse Add a host by the one-time code that its agent prints
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
-	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
 
 	// DropHostWithResponse Forget a host that holds nothing any more
 	//
@@ -8961,75 +8670,59 @@ type ClientWithResponsesInterface interface {
 
 	// RestHostWithBodyWithResponse Set a host to rest, so that it takes nothing new, or wake it
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*RestHostResponse, error)
+	RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error)
 
 	// RestHostWithResponse Set a host to rest, so that it takes nothing new, or wake it
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-	RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*RestHostResponse, error)
+	RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RestHostResponse, error)
 
-	// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock,
-	// pools
+	// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
 	CheckHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*CheckHostResponse, error)
 
-	// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host
-	// that it was; the operation rebuild then brings back what it had
+	// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
+	ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
 
-	// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it
-	// was; the operation rebuild then brings back what it had
+	// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-	ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
+	ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
 
 	// ListJobsWithResponse Jobs, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
-	ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse,
-		error)
+	ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error)
 
 	// StartJobWithBodyWithResponse Carry a plan out; it is worked out once more first
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*StartJobResponse, error)
+	StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error)
 
 	// StartJobWithResponse Carry a plan out; it is worked out once more first
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs (the `StartJob` operationId).
-	StartJobWithResponse(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*StartJobResponse, error)
+	StartJobWithResponse(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*StartJobResponse, error)
 
 	// GetJobWithResponse One job with its steps
 	//
@@ -9047,47 +8740,38 @@ type ClientWithResponsesInterface interface {
 
 	// MakeDescriptorWithBodyWithResponse The descriptor of a package whose disks the caller has fetched
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
+	MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
 
 	// MakeDescriptorWithResponse The descriptor of a package whose disks the caller has fetched
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-	MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
+	MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
 
 	// ReadDiskWithResponse A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-	ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
-		reqEditors ...RequestEditorFn) (*ReadDiskResponse, error)
+	ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*ReadDiskResponse, error)
 
 	// HandedOutWithBodyWithResponse The caller has the whole package
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
+	HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
 
 	// HandedOutWithResponse The caller has the whole package
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-	HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
+	HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*HandedOutResponse, error)
 
 	// HoldJobWithResponse Stop a job where it is, to go on later
 	//
@@ -9101,8 +8785,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
-	ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse,
-		error)
+	ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse, error)
 
 	// ResumeJobWithResponse Let a job that is held go on
 	//
@@ -9116,17 +8799,14 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-	GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams,
-		reqEditors ...RequestEditorFn) (*GetTransferResponse, error)
+	GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*GetTransferResponse, error)
 
 	// SendBytesWithBodyWithResponse Send the bytes that the job needs, from the offset it named on
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-	SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string,
-		body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error)
+	SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error)
 
 	// ListLandingRulesWithResponse Rules that lead files to pools, in the order in which they are tried
 	//
@@ -9137,45 +8817,38 @@ type ClientWithResponsesInterface interface {
 
 	// AddLandingRuleWithBodyWithResponse Add a rule of landing
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
+	AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
 
 	// AddLandingRuleWithResponse Add a rule of landing
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /landing (the `AddLandingRule` operationId).
-	AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
+	AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error)
 
 	// DropLandingRuleWithResponse Take a rule away
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
-	DropLandingRuleWithResponse(ctx context.Context, rule string,
-		reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error)
+	DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error)
 
 	// GetLineageWithResponse One lineage with all its copies, those that are gone too
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /lineage (the `GetLineage` operationId).
-	GetLineageWithResponse(ctx context.Context, params *GetLineageParams,
-		reqEditors ...RequestEditorFn) (*GetLineageResponse, error)
+	GetLineageWithResponse(ctx context.Context, params *GetLineageParams, reqEditors ...RequestEditorFn) (*GetLineageResponse, error)
 
 	// ListLineagesWithResponse Lineages by name, each with its first copies
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /lineages (the `ListLineages` operationId).
-	ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams,
-		reqEditors ...RequestEditorFn) (*ListLineagesResponse, error)
+	ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*ListLineagesResponse, error)
 
 	// ListManagersWithResponse Other management servers, foreign ones and other Unvoras
 	//
@@ -9184,45 +8857,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /managers (the `ListManagers` operationId).
 	ListManagersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListManagersResponse, error)
 
-	// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown
-	// tells the fingerprint to trust
+	// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
+	AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
 
-	// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells
-	// the fingerprint to trust
+	// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /managers (the `AddManager` operationId).
-	AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
+	AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddManagerResponse, error)
 
-	// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a
-	// code of yours
+	// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
+	PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
 
-	// PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of
-	// yours
+	// PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /managers/pair (the `PairManager` operationId).
-	PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
+	PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*PairManagerResponse, error)
 
 	// OfferPairingWithResponse A one-time code for the people of another Unvora, good for a quarter of an hour
 	//
@@ -9236,69 +8897,56 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
-	DropManagerWithResponse(ctx context.Context, manager ManagerRef,
-		reqEditors ...RequestEditorFn) (*DropManagerResponse, error)
+	DropManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*DropManagerResponse, error)
 
 	// GetManagerWithResponse One manager, with what was fetched ahead from it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /managers/{manager} (the `GetManager` operationId).
-	GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse,
-		error)
+	GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse, error)
 
 	// GrantManagerWithBodyWithResponse Say what another Unvora may see and take here
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
+	GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
 
 	// GrantManagerWithResponse Say what another Unvora may see and take here
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-	GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
+	GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error)
 
-	// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account,
-	// version, rights
+	// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
-	CheckManagerWithResponse(ctx context.Context, manager ManagerRef,
-		reqEditors ...RequestEditorFn) (*CheckManagerResponse, error)
+	CheckManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*CheckManagerResponse, error)
 
 	// ListMarksWithResponse What is bound to facets of a lineage's identity
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /marks (the `ListMarks` operationId).
-	ListMarksWithResponse(ctx context.Context, params *ListMarksParams,
-		reqEditors ...RequestEditorFn) (*ListMarksResponse, error)
+	ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error)
 
 	// SetMarkWithBodyWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
-	SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+	SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
 
 	// SetMarkWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /marks (the `SetMark` operationId).
-	SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
+	SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error)
 
 	// ListOperationsWithResponse What can be asked for
 	//
@@ -9309,65 +8957,52 @@ type ClientWithResponsesInterface interface {
 
 	// MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans (the `MakePlan` operationId).
-	MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+	MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
 
 	// MakePlanWithResponse Work out everything an operation would do; nothing is changed
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans (the `MakePlan` operationId).
-	MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+	MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
 
 	// ListPoolsWithResponse Pools by name; a share that several hosts see is one
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
-	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams,
-		reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
+	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
 
 	// SetPoolWithBodyWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+	SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
 
 	// SetPoolWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /pools (the `SetPool` operationId).
-	SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+	SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
 
 	// RecogniseWithBodyWithResponse Say what a copy that was found is; surveys keep to it
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
-	RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+	RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
 
 	// RecogniseWithResponse Say what a copy that was found is; surveys keep to it
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
-	RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+	RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
 
 	// ListSegmentsWithResponse Segments that switches reach, with their subnets
 	//
@@ -9378,21 +9013,17 @@ type ClientWithResponsesInterface interface {
 
 	// SetSegmentWithBodyWithResponse Give a segment its subnet, and addresses to give out
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
+	SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
 
 	// SetSegmentWithResponse Give a segment its subnet, and addresses to give out
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /segments (the `SetSegment` operationId).
-	SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
+	SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error)
 
 	// SignOutWithResponse End the session
 	//
@@ -9410,21 +9041,17 @@ type ClientWithResponsesInterface interface {
 
 	// SignInWithBodyWithResponse Begin a console session
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
-	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*SignInResponse, error)
+	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
 	// SignInWithResponse Begin a console session
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
-	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse,
-		error)
+	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
 	// ListShelvesWithResponse Where packages are kept
 	//
@@ -9435,55 +9062,45 @@ type ClientWithResponsesInterface interface {
 
 	// SurveyWithBodyWithResponse Ask hosts what they hold, and bring the inventory up to date
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /surveys (the `Survey` operationId).
-	SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*SurveyResponse, error)
+	SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SurveyResponse, error)
 
 	// SurveyWithResponse Ask hosts what they hold, and bring the inventory up to date
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /surveys (the `Survey` operationId).
-	SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*SurveyResponse,
-		error)
+	SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*SurveyResponse, error)
 
 	// ListSwitchesWithResponse Virtual switches and the segments they reach
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /switches (the `ListSwitches` operationId).
-	ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams,
-		reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error)
+	ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error)
 
 	// ListTokensWithResponse The caller's tokens; an administrator can have everybody's
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
-	ListTokensWithResponse(ctx context.Context, params *ListTokensParams,
-		reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
 
 	// MakeTokenWithBodyWithResponse A token for a script or the client; shown once
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
-	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
 
 	// MakeTokenWithResponse A token for a script or the client; shown once
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /tokens (the `MakeToken` operationId).
-	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
 
 	// DropTokenWithResponse Revoke a token, by its id or name; an administrator anybody's
 	//
@@ -9494,21 +9111,17 @@ type ClientWithResponsesInterface interface {
 
 	// TrackWithBodyWithResponse Look after registered copies, or leave them alone
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
-	TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*TrackResponse, error)
+	TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrackResponse, error)
 
 	// TrackWithResponse Look after registered copies, or leave them alone
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
-	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse,
-		error)
+	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error)
 
 	// ListUsersWithResponse Who may sign in
 	//
@@ -9519,21 +9132,17 @@ type ClientWithResponsesInterface interface {
 
 	// AddUserWithBodyWithResponse Let a person sign in
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
-	AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*AddUserResponse, error)
+	AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddUserResponse, error)
 
 	// AddUserWithResponse Let a person sign in
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /users (the `AddUser` operationId).
-	AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*AddUserResponse, error)
+	AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*AddUserResponse, error)
 
 	// DropUserWithResponse End a user, with all tokens and sessions
 	//
@@ -9544,21 +9153,17 @@ type ClientWithResponsesInterface interface {
 
 	// ChangeUserWithBodyWithResponse Change one's own password, or, as an administrator, a user's password or role
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
+	ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
 
 	// ChangeUserWithResponse Change one's own password, or, as an administrator, a user's password or role
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-	ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
+	ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error)
 
 	// ListRulesWithResponse Rules of wiring, in the order in which they are tried
 	//
@@ -9569,29 +9174,24 @@ type ClientWithResponsesInterface interface {
 
 	// AddRuleWithBodyWithResponse Add a rule of wiring
 	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /wiring (the `AddRule` operationId).
-	AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-		reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+	AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
 
 	// AddRuleWithResponse Add a rule of wiring
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-	// format(s).
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /wiring (the `AddRule` operationId).
-	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody,
-		reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
 
 	// TryWiringWithResponse Which switch of a host a network leads to, and which rule won
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /wiring-tries (the `TryWiring` operationId).
-	TryWiringWithResponse(ctx context.Context, params *TryWiringParams,
-		reqEditors ...RequestEditorFn) (*TryWiringResponse, error)
+	TryWiringWithResponse(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*TryWiringResponse, error)
 
 	// DropRuleWithResponse Take a rule away
 	//
@@ -12915,8 +12515,7 @@ func (r DropRuleResponse) ContentType() string {
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /attention (the `ListAttention` operationId).
-func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams,
-	reqEditors ...RequestEditorFn) (*ListAttentionResponse, error) {
+func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error) {
 	rsp, err := c.ListAttention(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12926,12 +12525,10 @@ func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, par
 
 // LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
+func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
 	rsp, err := c.LeaveAloneWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12941,12 +12538,10 @@ func (c *ClientWithResponses) LeaveAloneWithBodyWithResponse(ctx context.Context
 
 // LeaveAloneWithResponse Leave items as they are, with a reason and for a term
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /attention/leave (the `LeaveAlone` operationId).
-func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
+func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body LeaveAloneJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveAloneResponse, error) {
 	rsp, err := c.LeaveAlone(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12959,8 +12554,7 @@ func (c *ClientWithResponses) LeaveAloneWithResponse(ctx context.Context, body L
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /comparison (the `Compare` operationId).
-func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *CompareParams,
-	reqEditors ...RequestEditorFn) (*CompareResponse, error) {
+func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error) {
 	rsp, err := c.Compare(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12973,8 +12567,7 @@ func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *C
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /copies (the `ListCopies` operationId).
-func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams,
-	reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
+func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, params *ListCopiesParams, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
 	rsp, err := c.ListCopies(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -12987,8 +12580,7 @@ func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, params
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /copy (the `GetCopy` operationId).
-func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *GetCopyParams,
-	reqEditors ...RequestEditorFn) (*GetCopyResponse, error) {
+func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *GetCopyParams, reqEditors ...RequestEditorFn) (*GetCopyResponse, error) {
 	rsp, err := c.GetCopy(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13001,8 +12593,7 @@ func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, params *G
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /copy/console (the `ReadConsole` operationId).
-func (c *ClientWithResponses) ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams,
-	reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error) {
+func (c *ClientWithResponses) ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error) {
 	rsp, err := c.ReadConsole(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13015,8 +12606,7 @@ func (c *ClientWithResponses) ReadConsoleWithResponse(ctx context.Context, param
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /disks (the `LetGoDisk` operationId).
-func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams,
-	reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error) {
+func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params *LetGoDiskParams, reqEditors ...RequestEditorFn) (*LetGoDiskResponse, error) {
 	rsp, err := c.LetGoDisk(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13029,8 +12619,7 @@ func (c *ClientWithResponses) LetGoDiskWithResponse(ctx context.Context, params 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /disks (the `ListDisks` operationId).
-func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params *ListDisksParams,
-	reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
+func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
 	rsp, err := c.ListDisks(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13040,12 +12629,10 @@ func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params 
 
 // AdoptDiskWithBodyWithResponse Take a loose disk or a medium into the inventory
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
+func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
 	rsp, err := c.AdoptDiskWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13055,12 +12642,10 @@ func (c *ClientWithResponses) AdoptDiskWithBodyWithResponse(ctx context.Context,
 
 // AdoptDiskWithResponse Take a loose disk or a medium into the inventory
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /disks (the `AdoptDisk` operationId).
-func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
+func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body AdoptDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptDiskResponse, error) {
 	rsp, err := c.AdoptDisk(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13073,8 +12658,7 @@ func (c *ClientWithResponses) AdoptDiskWithResponse(ctx context.Context, body Ad
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
-func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams,
-	reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
+func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
 	rsp, err := c.StreamEvents(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13087,8 +12671,7 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /folder (the `LookAtFolder` operationId).
-func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams,
-	reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error) {
+func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, params *LookAtFolderParams, reqEditors ...RequestEditorFn) (*LookAtFolderResponse, error) {
 	rsp, err := c.LookAtFolder(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13101,8 +12684,7 @@ func (c *ClientWithResponses) LookAtFolderWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /history (the `ListHistory` operationId).
-func (c *ClientWithResponses) ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams,
-	reqEditors ...RequestEditorFn) (*ListHistoryResponse, error) {
+func (c *ClientWithResponses) ListHistoryWithResponse(ctx context.Context, params *ListHistoryParams, reqEditors ...RequestEditorFn) (*ListHistoryResponse, error) {
 	rsp, err := c.ListHistory(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13115,8 +12697,7 @@ func (c *ClientWithResponses) ListHistoryWithResponse(ctx context.Context, param
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hosts (the `ListHosts` operationId).
-func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params *ListHostsParams,
-	reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
+func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
 	rsp, err := c.ListHosts(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13126,12 +12707,10 @@ func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params 
 
 // AddHostWithBodyWithResponse Add a host by the one-time code that its agent prints
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
 	rsp, err := c.AddHostWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13141,12 +12720,10 @@ func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, c
 
 // AddHostWithResponse Add a host by the one-time code that its agent prints
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /hosts (the `AddHost` operationId).
-func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
 	rsp, err := c.AddHost(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13159,8 +12736,7 @@ func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddH
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /hosts/{host} (the `DropHost` operationId).
-func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host HostRef,
-	reqEditors ...RequestEditorFn) (*DropHostResponse, error) {
+func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*DropHostResponse, error) {
 	rsp, err := c.DropHost(ctx, host, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13173,8 +12749,7 @@ func (c *ClientWithResponses) DropHostWithResponse(ctx context.Context, host Hos
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hosts/{host} (the `GetHost` operationId).
-func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host HostRef,
-	reqEditors ...RequestEditorFn) (*GetHostResponse, error) {
+func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*GetHostResponse, error) {
 	rsp, err := c.GetHost(ctx, host, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13184,12 +12759,10 @@ func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, host Host
 
 // RestHostWithBodyWithResponse Set a host to rest, so that it takes nothing new, or wake it
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
+func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
 	rsp, err := c.RestHostWithBody(ctx, host, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13199,12 +12772,10 @@ func (c *ClientWithResponses) RestHostWithBodyWithResponse(ctx context.Context, 
 
 // RestHostWithResponse Set a host to rest, so that it takes nothing new, or wake it
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /hosts/{host} (the `RestHost` operationId).
-func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
+func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host HostRef, body RestHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RestHostResponse, error) {
 	rsp, err := c.RestHost(ctx, host, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13212,14 +12783,12 @@ func (c *ClientWithResponses) RestHostWithResponse(ctx context.Context, host Hos
 	return ParseRestHostResponse(rsp)
 }
 
-// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock,
-// pools
+// CheckHostWithResponse Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hosts/{host}/checks (the `CheckHost` operationId).
-func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host HostRef,
-	reqEditors ...RequestEditorFn) (*CheckHostResponse, error) {
+func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host HostRef, reqEditors ...RequestEditorFn) (*CheckHostResponse, error) {
 	rsp, err := c.CheckHost(ctx, host, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13227,15 +12796,12 @@ func (c *ClientWithResponses) CheckHostWithResponse(ctx context.Context, host Ho
 	return ParseCheckHostResponse(rsp)
 }
 
-// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that
-// it was; the operation rebuild then brings back what it had
+// ReadmitHostWithBodyWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
+func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Context, host HostRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
 	rsp, err := c.ReadmitHostWithBody(ctx, host, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13243,15 +12809,12 @@ func (c *ClientWithResponses) ReadmitHostWithBodyWithResponse(ctx context.Contex
 	return ParseReadmitHostResponse(rsp)
 }
 
-// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was;
-// the operation rebuild then brings back what it had
+// ReadmitHostWithResponse Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
-func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host HostRef,
-	body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
+func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error) {
 	rsp, err := c.ReadmitHost(ctx, host, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13264,8 +12827,7 @@ func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs (the `ListJobs` operationId).
-func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *ListJobsParams,
-	reqEditors ...RequestEditorFn) (*ListJobsResponse, error) {
+func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error) {
 	rsp, err := c.ListJobs(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13275,12 +12837,10 @@ func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *
 
 // StartJobWithBodyWithResponse Carry a plan out; it is worked out once more first
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams,
-	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
+func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, params *StartJobParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
 	rsp, err := c.StartJobWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13290,12 +12850,10 @@ func (c *ClientWithResponses) StartJobWithBodyWithResponse(ctx context.Context, 
 
 // StartJobWithResponse Carry a plan out; it is worked out once more first
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs (the `StartJob` operationId).
-func (c *ClientWithResponses) StartJobWithResponse(ctx context.Context, params *StartJobParams,
-	body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
+func (c *ClientWithResponses) StartJobWithResponse(ctx context.Context, params *StartJobParams, body StartJobJSONRequestBody, reqEditors ...RequestEditorFn) (*StartJobResponse, error) {
 	rsp, err := c.StartJob(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13308,8 +12866,7 @@ func (c *ClientWithResponses) StartJobWithResponse(ctx context.Context, params *
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job} (the `GetJob` operationId).
-func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobRef,
-	reqEditors ...RequestEditorFn) (*GetJobResponse, error) {
+func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobResponse, error) {
 	rsp, err := c.GetJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13322,8 +12879,7 @@ func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobRef
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/cancel (the `CancelJob` operationId).
-func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job JobRef,
-	reqEditors ...RequestEditorFn) (*CancelJobResponse, error) {
+func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*CancelJobResponse, error) {
 	rsp, err := c.CancelJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13333,12 +12889,10 @@ func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job Job
 
 // MakeDescriptorWithBodyWithResponse The descriptor of a package whose disks the caller has fetched
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *ClientWithResponses) MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
+func (c *ClientWithResponses) MakeDescriptorWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
 	rsp, err := c.MakeDescriptorWithBody(ctx, job, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13348,12 +12902,10 @@ func (c *ClientWithResponses) MakeDescriptorWithBodyWithResponse(ctx context.Con
 
 // MakeDescriptorWithResponse The descriptor of a package whose disks the caller has fetched
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
-func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, job JobRef,
-	body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
+func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error) {
 	rsp, err := c.MakeDescriptor(ctx, job, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13366,8 +12918,7 @@ func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, jo
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
-func (c *ClientWithResponses) ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams,
-	reqEditors ...RequestEditorFn) (*ReadDiskResponse, error) {
+func (c *ClientWithResponses) ReadDiskWithResponse(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*ReadDiskResponse, error) {
 	rsp, err := c.ReadDisk(ctx, job, disk, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13377,12 +12928,10 @@ func (c *ClientWithResponses) ReadDiskWithResponse(ctx context.Context, job JobR
 
 // HandedOutWithBodyWithResponse The caller has the whole package
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *ClientWithResponses) HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
+func (c *ClientWithResponses) HandedOutWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
 	rsp, err := c.HandedOutWithBody(ctx, job, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13392,12 +12941,10 @@ func (c *ClientWithResponses) HandedOutWithBodyWithResponse(ctx context.Context,
 
 // HandedOutWithResponse The caller has the whole package
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/handed-out (the `HandedOut` operationId).
-func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
+func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job JobRef, body HandedOutJSONRequestBody, reqEditors ...RequestEditorFn) (*HandedOutResponse, error) {
 	rsp, err := c.HandedOut(ctx, job, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13410,8 +12957,7 @@ func (c *ClientWithResponses) HandedOutWithResponse(ctx context.Context, job Job
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/hold (the `HoldJob` operationId).
-func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRef,
-	reqEditors ...RequestEditorFn) (*HoldJobResponse, error) {
+func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*HoldJobResponse, error) {
 	rsp, err := c.HoldJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13424,8 +12970,7 @@ func (c *ClientWithResponses) HoldJobWithResponse(ctx context.Context, job JobRe
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
-func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job JobRef,
-	reqEditors ...RequestEditorFn) (*ReadPackageResponse, error) {
+func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse, error) {
 	rsp, err := c.ReadPackage(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13438,8 +12983,7 @@ func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job J
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
-func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef,
-	reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
+func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
 	rsp, err := c.ResumeJob(ctx, job, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13452,8 +12996,7 @@ func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job Job
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /jobs/{job}/transfer (the `GetTransfer` operationId).
-func (c *ClientWithResponses) GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams,
-	reqEditors ...RequestEditorFn) (*GetTransferResponse, error) {
+func (c *ClientWithResponses) GetTransferWithResponse(ctx context.Context, job JobRef, params *GetTransferParams, reqEditors ...RequestEditorFn) (*GetTransferResponse, error) {
 	rsp, err := c.GetTransfer(ctx, job, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13463,12 +13006,10 @@ func (c *ClientWithResponses) GetTransferWithResponse(ctx context.Context, job J
 
 // SendBytesWithBodyWithResponse Send the bytes that the job needs, from the offset it named on
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /jobs/{job}/transfer (the `SendBytes` operationId).
-func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams,
-	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error) {
+func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context, job JobRef, params *SendBytesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendBytesResponse, error) {
 	rsp, err := c.SendBytesWithBody(ctx, job, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13481,8 +13022,7 @@ func (c *ClientWithResponses) SendBytesWithBodyWithResponse(ctx context.Context,
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /landing (the `ListLandingRules` operationId).
-func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListLandingRulesResponse, error) {
+func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingRulesResponse, error) {
 	rsp, err := c.ListLandingRules(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13492,12 +13032,10 @@ func (c *ClientWithResponses) ListLandingRulesWithResponse(ctx context.Context,
 
 // AddLandingRuleWithBodyWithResponse Add a rule of landing
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
+func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
 	rsp, err := c.AddLandingRuleWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13507,12 +13045,10 @@ func (c *ClientWithResponses) AddLandingRuleWithBodyWithResponse(ctx context.Con
 
 // AddLandingRuleWithResponse Add a rule of landing
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /landing (the `AddLandingRule` operationId).
-func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
+func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, body AddLandingRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLandingRuleResponse, error) {
 	rsp, err := c.AddLandingRule(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13525,8 +13061,7 @@ func (c *ClientWithResponses) AddLandingRuleWithResponse(ctx context.Context, bo
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
-func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, rule string,
-	reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error) {
+func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error) {
 	rsp, err := c.DropLandingRule(ctx, rule, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13539,8 +13074,7 @@ func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, r
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /lineage (the `GetLineage` operationId).
-func (c *ClientWithResponses) GetLineageWithResponse(ctx context.Context, params *GetLineageParams,
-	reqEditors ...RequestEditorFn) (*GetLineageResponse, error) {
+func (c *ClientWithResponses) GetLineageWithResponse(ctx context.Context, params *GetLineageParams, reqEditors ...RequestEditorFn) (*GetLineageResponse, error) {
 	rsp, err := c.GetLineage(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13553,8 +13087,7 @@ func (c *ClientWithResponses) GetLineageWithResponse(ctx context.Context, params
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /lineages (the `ListLineages` operationId).
-func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams,
-	reqEditors ...RequestEditorFn) (*ListLineagesResponse, error) {
+func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, params *ListLineagesParams, reqEditors ...RequestEditorFn) (*ListLineagesResponse, error) {
 	rsp, err := c.ListLineages(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13567,8 +13100,7 @@ func (c *ClientWithResponses) ListLineagesWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /managers (the `ListManagers` operationId).
-func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListManagersResponse, error) {
+func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListManagersResponse, error) {
 	rsp, err := c.ListManagers(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13576,15 +13108,12 @@ func (c *ClientWithResponses) ListManagersWithResponse(ctx context.Context,
 	return ParseListManagersResponse(rsp)
 }
 
-// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown
-// tells the fingerprint to trust
+// AddManagerWithBodyWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
+func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
 	rsp, err := c.AddManagerWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13592,15 +13121,12 @@ func (c *ClientWithResponses) AddManagerWithBodyWithResponse(ctx context.Context
 	return ParseAddManagerResponse(rsp)
 }
 
-// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
-// fingerprint to trust
+// AddManagerWithResponse Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /managers (the `AddManager` operationId).
-func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
+func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body AddManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddManagerResponse, error) {
 	rsp, err := c.AddManager(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13608,15 +13134,12 @@ func (c *ClientWithResponses) AddManagerWithResponse(ctx context.Context, body A
 	return ParseAddManagerResponse(rsp)
 }
 
-// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code
-// of yours
+// PairManagerWithBodyWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
+func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
 	rsp, err := c.PairManagerWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13626,12 +13149,10 @@ func (c *ClientWithResponses) PairManagerWithBodyWithResponse(ctx context.Contex
 
 // PairManagerWithResponse Add another Unvora by the one-time code of its people; they do the same with a code of yours
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /managers/pair (the `PairManager` operationId).
-func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
+func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body PairManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*PairManagerResponse, error) {
 	rsp, err := c.PairManager(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13644,8 +13165,7 @@ func (c *ClientWithResponses) PairManagerWithResponse(ctx context.Context, body 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /managers/pairing (the `OfferPairing` operationId).
-func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*OfferPairingResponse, error) {
+func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OfferPairingResponse, error) {
 	rsp, err := c.OfferPairing(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13658,8 +13178,7 @@ func (c *ClientWithResponses) OfferPairingWithResponse(ctx context.Context,
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /managers/{manager} (the `DropManager` operationId).
-func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manager ManagerRef,
-	reqEditors ...RequestEditorFn) (*DropManagerResponse, error) {
+func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*DropManagerResponse, error) {
 	rsp, err := c.DropManager(ctx, manager, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13672,8 +13191,7 @@ func (c *ClientWithResponses) DropManagerWithResponse(ctx context.Context, manag
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /managers/{manager} (the `GetManager` operationId).
-func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manager ManagerRef,
-	reqEditors ...RequestEditorFn) (*GetManagerResponse, error) {
+func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*GetManagerResponse, error) {
 	rsp, err := c.GetManager(ctx, manager, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13683,12 +13201,10 @@ func (c *ClientWithResponses) GetManagerWithResponse(ctx context.Context, manage
 
 // GrantManagerWithBodyWithResponse Say what another Unvora may see and take here
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef,
-	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
+func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Context, manager ManagerRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
 	rsp, err := c.GrantManagerWithBody(ctx, manager, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13698,12 +13214,10 @@ func (c *ClientWithResponses) GrantManagerWithBodyWithResponse(ctx context.Conte
 
 // GrantManagerWithResponse Say what another Unvora may see and take here
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /managers/{manager} (the `GrantManager` operationId).
-func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, manager ManagerRef,
-	body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
+func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, manager ManagerRef, body GrantManagerJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantManagerResponse, error) {
 	rsp, err := c.GrantManager(ctx, manager, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13711,14 +13225,12 @@ func (c *ClientWithResponses) GrantManagerWithResponse(ctx context.Context, mana
 	return ParseGrantManagerResponse(rsp)
 }
 
-// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account,
-// version, rights
+// CheckManagerWithResponse Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /managers/{manager}/checks (the `CheckManager` operationId).
-func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, manager ManagerRef,
-	reqEditors ...RequestEditorFn) (*CheckManagerResponse, error) {
+func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, manager ManagerRef, reqEditors ...RequestEditorFn) (*CheckManagerResponse, error) {
 	rsp, err := c.CheckManager(ctx, manager, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13731,8 +13243,7 @@ func (c *ClientWithResponses) CheckManagerWithResponse(ctx context.Context, mana
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /marks (the `ListMarks` operationId).
-func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params *ListMarksParams,
-	reqEditors ...RequestEditorFn) (*ListMarksResponse, error) {
+func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error) {
 	rsp, err := c.ListMarks(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13742,12 +13253,10 @@ func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params 
 
 // SetMarkWithBodyWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
+func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
 	rsp, err := c.SetMarkWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13757,12 +13266,10 @@ func (c *ClientWithResponses) SetMarkWithBodyWithResponse(ctx context.Context, c
 
 // SetMarkWithResponse Bind a licence or reservation to a facet; an empty kind unbinds
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /marks (the `SetMark` operationId).
-func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
+func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetMarkJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMarkResponse, error) {
 	rsp, err := c.SetMark(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13775,8 +13282,7 @@ func (c *ClientWithResponses) SetMarkWithResponse(ctx context.Context, body SetM
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /operations (the `ListOperations` operationId).
-func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListOperationsResponse, error) {
+func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOperationsResponse, error) {
 	rsp, err := c.ListOperations(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13786,12 +13292,10 @@ func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context,
 
 // MakePlanWithBodyWithResponse Work out everything an operation would do; nothing is changed
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
+func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
 	rsp, err := c.MakePlanWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13801,12 +13305,10 @@ func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, 
 
 // MakePlanWithResponse Work out everything an operation would do; nothing is changed
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /plans (the `MakePlan` operationId).
-func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
+func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
 	rsp, err := c.MakePlan(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13819,8 +13321,7 @@ func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, body Mak
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
-func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams,
-	reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
+func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
 	rsp, err := c.ListPools(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13830,12 +13331,10 @@ func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params 
 
 // SetPoolWithBodyWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams,
-	contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, params *SetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
 	rsp, err := c.SetPoolWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13845,12 +13344,10 @@ func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, p
 
 // SetPoolWithResponse Set a pool to rest or wake it, give it labels; what is left out stays
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /pools (the `SetPool` operationId).
-func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *SetPoolParams,
-	body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *SetPoolParams, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
 	rsp, err := c.SetPool(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13860,12 +13357,10 @@ func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, params *S
 
 // RecogniseWithBodyWithResponse Say what a copy that was found is; surveys keep to it
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
+func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
 	rsp, err := c.RecogniseWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13875,12 +13370,10 @@ func (c *ClientWithResponses) RecogniseWithBodyWithResponse(ctx context.Context,
 
 // RecogniseWithResponse Say what a copy that was found is; surveys keep to it
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /recognition (the `Recognise` operationId).
-func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
+func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error) {
 	rsp, err := c.Recognise(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13893,8 +13386,7 @@ func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body Re
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /segments (the `ListSegments` operationId).
-func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error) {
+func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSegmentsResponse, error) {
 	rsp, err := c.ListSegments(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13904,12 +13396,10 @@ func (c *ClientWithResponses) ListSegmentsWithResponse(ctx context.Context,
 
 // SetSegmentWithBodyWithResponse Give a segment its subnet, and addresses to give out
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
+func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
 	rsp, err := c.SetSegmentWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13919,12 +13409,10 @@ func (c *ClientWithResponses) SetSegmentWithBodyWithResponse(ctx context.Context
 
 // SetSegmentWithResponse Give a segment its subnet, and addresses to give out
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /segments (the `SetSegment` operationId).
-func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
+func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body SetSegmentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSegmentResponse, error) {
 	rsp, err := c.SetSegment(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13937,8 +13425,7 @@ func (c *ClientWithResponses) SetSegmentWithResponse(ctx context.Context, body S
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /session (the `SignOut` operationId).
-func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse,
-	error) {
+func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
 	rsp, err := c.SignOut(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13951,8 +13438,7 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /session (the `GetSession` operationId).
-func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
+func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
 	rsp, err := c.GetSession(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13962,12 +13448,10 @@ func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context,
 
 // SignInWithBodyWithResponse Begin a console session
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13977,12 +13461,10 @@ func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, co
 
 // SignInWithResponse Begin a console session
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /session (the `SignIn` operationId).
-func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignIn(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -13995,8 +13477,7 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /shelves (the `ListShelves` operationId).
-func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListShelvesResponse, error) {
+func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListShelvesResponse, error) {
 	rsp, err := c.ListShelves(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14006,12 +13487,10 @@ func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context,
 
 // SurveyWithBodyWithResponse Ask hosts what they hold, and bring the inventory up to date
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *ClientWithResponses) SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
+func (c *ClientWithResponses) SurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
 	rsp, err := c.SurveyWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14021,12 +13500,10 @@ func (c *ClientWithResponses) SurveyWithBodyWithResponse(ctx context.Context, co
 
 // SurveyWithResponse Ask hosts what they hold, and bring the inventory up to date
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /surveys (the `Survey` operationId).
-func (c *ClientWithResponses) SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
+func (c *ClientWithResponses) SurveyWithResponse(ctx context.Context, body SurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*SurveyResponse, error) {
 	rsp, err := c.Survey(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14039,8 +13516,7 @@ func (c *ClientWithResponses) SurveyWithResponse(ctx context.Context, body Surve
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /switches (the `ListSwitches` operationId).
-func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams,
-	reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error) {
+func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error) {
 	rsp, err := c.ListSwitches(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14053,8 +13529,7 @@ func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
-func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams,
-	reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
 	rsp, err := c.ListTokens(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14064,12 +13539,10 @@ func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params
 
 // MakeTokenWithBodyWithResponse A token for a script or the client; shown once
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
 	rsp, err := c.MakeTokenWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14079,12 +13552,10 @@ func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context,
 
 // MakeTokenWithResponse A token for a script or the client; shown once
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /tokens (the `MakeToken` operationId).
-func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
 	rsp, err := c.MakeToken(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14097,8 +13568,7 @@ func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body Ma
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /tokens/{token} (the `DropToken` operationId).
-func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token string,
-	reqEditors ...RequestEditorFn) (*DropTokenResponse, error) {
+func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*DropTokenResponse, error) {
 	rsp, err := c.DropToken(ctx, token, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14108,12 +13578,10 @@ func (c *ClientWithResponses) DropTokenWithResponse(ctx context.Context, token s
 
 // TrackWithBodyWithResponse Look after registered copies, or leave them alone
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*TrackResponse, error) {
+func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrackResponse, error) {
 	rsp, err := c.TrackWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14123,12 +13591,10 @@ func (c *ClientWithResponses) TrackWithBodyWithResponse(ctx context.Context, con
 
 // TrackWithResponse Look after registered copies, or leave them alone
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /tracking (the `Track` operationId).
-func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*TrackResponse, error) {
+func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error) {
 	rsp, err := c.Track(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14141,8 +13607,7 @@ func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJ
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /users (the `ListUsers` operationId).
-func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListUsersResponse, error) {
+func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListUsersResponse, error) {
 	rsp, err := c.ListUsers(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14152,12 +13617,10 @@ func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context,
 
 // AddUserWithBodyWithResponse Let a person sign in
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *ClientWithResponses) AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
+func (c *ClientWithResponses) AddUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
 	rsp, err := c.AddUserWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14167,12 +13630,10 @@ func (c *ClientWithResponses) AddUserWithBodyWithResponse(ctx context.Context, c
 
 // AddUserWithResponse Let a person sign in
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /users (the `AddUser` operationId).
-func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
+func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddUserJSONRequestBody, reqEditors ...RequestEditorFn) (*AddUserResponse, error) {
 	rsp, err := c.AddUser(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14185,8 +13646,7 @@ func (c *ClientWithResponses) AddUserWithResponse(ctx context.Context, body AddU
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /users/{user} (the `DropUser` operationId).
-func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user string,
-	reqEditors ...RequestEditorFn) (*DropUserResponse, error) {
+func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*DropUserResponse, error) {
 	rsp, err := c.DropUser(ctx, user, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14196,12 +13656,10 @@ func (c *ClientWithResponses) DropUserWithResponse(ctx context.Context, user str
 
 // ChangeUserWithBodyWithResponse Change one's own password, or, as an administrator, a user's password or role
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string,
-	body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
+func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
 	rsp, err := c.ChangeUserWithBody(ctx, user, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14211,12 +13669,10 @@ func (c *ClientWithResponses) ChangeUserWithBodyWithResponse(ctx context.Context
 
 // ChangeUserWithResponse Change one's own password, or, as an administrator, a user's password or role
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /users/{user} (the `ChangeUser` operationId).
-func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
+func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user string, body ChangeUserJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeUserResponse, error) {
 	rsp, err := c.ChangeUser(ctx, user, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14229,8 +13685,7 @@ func (c *ClientWithResponses) ChangeUserWithResponse(ctx context.Context, user s
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /wiring (the `ListRules` operationId).
-func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context,
-	reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
 	rsp, err := c.ListRules(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14240,12 +13695,10 @@ func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context,
 
 // AddRuleWithBodyWithResponse Add a rule of wiring
 //
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader,
-	reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
 	rsp, err := c.AddRuleWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14255,12 +13708,10 @@ func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, c
 
 // AddRuleWithResponse Add a rule of wiring
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body
-// format(s).
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /wiring (the `AddRule` operationId).
-func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody,
-	reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
 	rsp, err := c.AddRule(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14273,8 +13724,7 @@ func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddR
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /wiring-tries (the `TryWiring` operationId).
-func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params *TryWiringParams,
-	reqEditors ...RequestEditorFn) (*TryWiringResponse, error) {
+func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params *TryWiringParams, reqEditors ...RequestEditorFn) (*TryWiringResponse, error) {
 	rsp, err := c.TryWiring(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -14287,8 +13737,7 @@ func (c *ClientWithResponses) TryWiringWithResponse(ctx context.Context, params 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /wiring/{rule} (the `DropRule` operationId).
-func (c *ClientWithResponses) DropRuleWithResponse(ctx context.Context, rule string,
-	reqEditors ...RequestEditorFn) (*DropRuleResponse, error) {
+func (c *ClientWithResponses) DropRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropRuleResponse, error) {
 	rsp, err := c.DropRule(ctx, rule, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -16625,8 +16074,7 @@ type ServerInterface interface {
 	// CheckHost Whether a host can be used, each thing told apart - name, port, certificate, agent, clock, pools
 	// (GET /hosts/{host}/checks)
 	CheckHost(c *gin.Context, host HostRef)
-	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the
-	// operation rebuild then brings back what it had
+	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 	// (POST /hosts/{host}/readmit)
 	ReadmitHost(c *gin.Context, host HostRef)
 	// ListJobs Jobs, newest first
@@ -16683,8 +16131,7 @@ type ServerInterface interface {
 	// ListManagers Other management servers, foreign ones and other Unvoras
 	// (GET /managers)
 	ListManagers(c *gin.Context)
-	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the
-	// fingerprint to trust
+	// AddManager Check a foreign manager that speaks CIMI, and add it; the code certificate-unknown tells the fingerprint to trust
 	// (POST /managers)
 	AddManager(c *gin.Context)
 	// PairManager Add another Unvora by the one-time code of its people; they do the same with a code of yours
@@ -16702,8 +16149,7 @@ type ServerInterface interface {
 	// GrantManager Say what another Unvora may see and take here
 	// (PATCH /managers/{manager})
 	GrantManager(c *gin.Context, manager ManagerRef)
-	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version,
-	// rights
+	// CheckManager Whether a manager can be used, each thing told apart - name, port, certificate, account, version, rights
 	// (GET /managers/{manager}/checks)
 	CheckManager(c *gin.Context, manager ManagerRef)
 	// ListMarks What is bound to facets of a lineage's identity
@@ -16809,8 +16255,7 @@ func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
 
 	// ------------- Optional query parameter "cause" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "cause", c.Request.URL.Query(), &params.Cause,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cause", c.Request.URL.Query(), &params.Cause, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cause: %w", err), http.StatusBadRequest)
 		return
@@ -16818,8 +16263,7 @@ func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
 
 	// ------------- Optional query parameter "left" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "left", c.Request.URL.Query(), &params.Left,
-		runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "left", c.Request.URL.Query(), &params.Left, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter left: %w", err), http.StatusBadRequest)
 		return
@@ -16859,8 +16303,7 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 
 	// ------------- Required query parameter "a" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "a", c.Request.URL.Query(), &params.A,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "a", c.Request.URL.Query(), &params.A, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter a: %w", err), http.StatusBadRequest)
 		return
@@ -16868,8 +16311,7 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 
 	// ------------- Required query parameter "b" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "b", c.Request.URL.Query(), &params.B,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "b", c.Request.URL.Query(), &params.B, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter b: %w", err), http.StatusBadRequest)
 		return
@@ -16877,8 +16319,7 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 
 	// ------------- Optional query parameter "exact" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "exact", c.Request.URL.Query(), &params.Exact,
-		runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "exact", c.Request.URL.Query(), &params.Exact, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter exact: %w", err), http.StatusBadRequest)
 		return
@@ -16905,8 +16346,7 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -16914,8 +16354,7 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -16923,8 +16362,7 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -16951,8 +16389,7 @@ func (siw *ServerInterfaceWrapper) GetCopy(c *gin.Context) {
 
 	// ------------- Required query parameter "name" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
 		return
@@ -16979,8 +16416,7 @@ func (siw *ServerInterfaceWrapper) ReadConsole(c *gin.Context) {
 
 	// ------------- Required query parameter "name" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
 		return
@@ -16988,8 +16424,7 @@ func (siw *ServerInterfaceWrapper) ReadConsole(c *gin.Context) {
 
 	// ------------- Optional query parameter "from" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
 		return
@@ -16997,8 +16432,7 @@ func (siw *ServerInterfaceWrapper) ReadConsole(c *gin.Context) {
 
 	// ------------- Optional query parameter "wait" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait: %w", err), http.StatusBadRequest)
 		return
@@ -17025,8 +16459,7 @@ func (siw *ServerInterfaceWrapper) LetGoDisk(c *gin.Context) {
 
 	// ------------- Required query parameter "file" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "file", c.Request.URL.Query(), &params.File,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "file", c.Request.URL.Query(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
 		return
@@ -17053,8 +16486,7 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17062,8 +16494,7 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17071,8 +16502,7 @@ func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -17121,12 +16551,9 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 			return
 		}
 
-		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID,
-			runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false,
-				Required: false, Type: "string", Format: ""})
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
 		if err != nil {
-			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Last-Event-ID: %w", err),
-				http.StatusBadRequest)
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Last-Event-ID: %w", err), http.StatusBadRequest)
 			return
 		}
 
@@ -17155,8 +16582,7 @@ func (siw *ServerInterfaceWrapper) LookAtFolder(c *gin.Context) {
 
 	// ------------- Required query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17164,8 +16590,7 @@ func (siw *ServerInterfaceWrapper) LookAtFolder(c *gin.Context) {
 
 	// ------------- Required query parameter "folder" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "folder", c.Request.URL.Query(), &params.Folder,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "folder", c.Request.URL.Query(), &params.Folder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter folder: %w", err), http.StatusBadRequest)
 		return
@@ -17192,8 +16617,7 @@ func (siw *ServerInterfaceWrapper) ListHistory(c *gin.Context) {
 
 	// ------------- Optional query parameter "lineage" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "lineage", c.Request.URL.Query(), &params.Lineage,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lineage", c.Request.URL.Query(), &params.Lineage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineage: %w", err), http.StatusBadRequest)
 		return
@@ -17201,8 +16625,7 @@ func (siw *ServerInterfaceWrapper) ListHistory(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17210,8 +16633,7 @@ func (siw *ServerInterfaceWrapper) ListHistory(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17238,8 +16660,7 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17247,8 +16668,7 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17256,8 +16676,7 @@ func (siw *ServerInterfaceWrapper) ListHosts(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -17295,9 +16714,7 @@ func (siw *ServerInterfaceWrapper) DropHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17322,9 +16739,7 @@ func (siw *ServerInterfaceWrapper) GetHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17349,9 +16764,7 @@ func (siw *ServerInterfaceWrapper) RestHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17376,9 +16789,7 @@ func (siw *ServerInterfaceWrapper) CheckHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17403,9 +16814,7 @@ func (siw *ServerInterfaceWrapper) ReadmitHost(c *gin.Context) {
 	// ------------- Path parameter "host" -------------
 	var host HostRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -17432,8 +16841,7 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
 	// ------------- Optional query parameter "state" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
 		return
@@ -17441,8 +16849,7 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17450,8 +16857,7 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17487,12 +16893,9 @@ func (siw *ServerInterfaceWrapper) StartJob(c *gin.Context) {
 			return
 		}
 
-		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey,
-			runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false,
-				Required: false, Type: "string", Format: ""})
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
 		if err != nil {
-			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err),
-				http.StatusBadRequest)
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
 			return
 		}
 
@@ -17519,9 +16922,7 @@ func (siw *ServerInterfaceWrapper) GetJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17546,9 +16947,7 @@ func (siw *ServerInterfaceWrapper) CancelJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17573,9 +16972,7 @@ func (siw *ServerInterfaceWrapper) MakeDescriptor(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17600,9 +16997,7 @@ func (siw *ServerInterfaceWrapper) ReadDisk(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17611,9 +17006,7 @@ func (siw *ServerInterfaceWrapper) ReadDisk(c *gin.Context) {
 	// ------------- Path parameter "disk" -------------
 	var disk string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "disk", c.Param("disk"), &disk,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "disk", c.Param("disk"), &disk, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter disk: %w", err), http.StatusBadRequest)
 		return
@@ -17624,8 +17017,7 @@ func (siw *ServerInterfaceWrapper) ReadDisk(c *gin.Context) {
 
 	// ------------- Optional query parameter "offset" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
 		return
@@ -17650,9 +17042,7 @@ func (siw *ServerInterfaceWrapper) HandedOut(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17677,9 +17067,7 @@ func (siw *ServerInterfaceWrapper) HoldJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17704,9 +17092,7 @@ func (siw *ServerInterfaceWrapper) ReadPackage(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17731,9 +17117,7 @@ func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17758,9 +17142,7 @@ func (siw *ServerInterfaceWrapper) GetTransfer(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17771,8 +17153,7 @@ func (siw *ServerInterfaceWrapper) GetTransfer(c *gin.Context) {
 
 	// ------------- Optional query parameter "wait" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", c.Request.URL.Query(), &params.Wait, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait: %w", err), http.StatusBadRequest)
 		return
@@ -17797,9 +17178,7 @@ func (siw *ServerInterfaceWrapper) SendBytes(c *gin.Context) {
 	// ------------- Path parameter "job" -------------
 	var job JobRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
 		return
@@ -17810,8 +17189,7 @@ func (siw *ServerInterfaceWrapper) SendBytes(c *gin.Context) {
 
 	// ------------- Required query parameter "offset" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
 		return
@@ -17862,9 +17240,7 @@ func (siw *ServerInterfaceWrapper) DropLandingRule(c *gin.Context) {
 	// ------------- Path parameter "rule" -------------
 	var rule string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
 		return
@@ -17891,8 +17267,7 @@ func (siw *ServerInterfaceWrapper) GetLineage(c *gin.Context) {
 
 	// ------------- Required query parameter "name" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
 		return
@@ -17919,8 +17294,7 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -17928,8 +17302,7 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -17937,8 +17310,7 @@ func (siw *ServerInterfaceWrapper) ListLineages(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -18015,9 +17387,7 @@ func (siw *ServerInterfaceWrapper) DropManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -18042,9 +17412,7 @@ func (siw *ServerInterfaceWrapper) GetManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -18069,9 +17437,7 @@ func (siw *ServerInterfaceWrapper) GrantManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -18096,9 +17462,7 @@ func (siw *ServerInterfaceWrapper) CheckManager(c *gin.Context) {
 	// ------------- Path parameter "manager" -------------
 	var manager ManagerRef
 
-	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "manager", c.Param("manager"), &manager, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter manager: %w", err), http.StatusBadRequest)
 		return
@@ -18125,8 +17489,7 @@ func (siw *ServerInterfaceWrapper) ListMarks(c *gin.Context) {
 
 	// ------------- Required query parameter "lineage" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "lineage", c.Request.URL.Query(), &params.Lineage,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "lineage", c.Request.URL.Query(), &params.Lineage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineage: %w", err), http.StatusBadRequest)
 		return
@@ -18192,8 +17555,7 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 
 	// ------------- Optional query parameter "limit" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
 		return
@@ -18201,8 +17563,7 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 
 	// ------------- Optional query parameter "after" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
@@ -18210,8 +17571,7 @@ func (siw *ServerInterfaceWrapper) ListPools(c *gin.Context) {
 
 	// ------------- Optional query parameter "filter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
 		return
@@ -18238,8 +17598,7 @@ func (siw *ServerInterfaceWrapper) SetPool(c *gin.Context) {
 
 	// ------------- Required query parameter "pool" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "pool", c.Request.URL.Query(), &params.Pool,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "pool", c.Request.URL.Query(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pool: %w", err), http.StatusBadRequest)
 		return
@@ -18370,8 +17729,7 @@ func (siw *ServerInterfaceWrapper) ListSwitches(c *gin.Context) {
 
 	// ------------- Optional query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -18398,8 +17756,7 @@ func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
 	// ------------- Optional query parameter "all" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All,
-		runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
 		return
@@ -18437,9 +17794,7 @@ func (siw *ServerInterfaceWrapper) DropToken(c *gin.Context) {
 	// ------------- Path parameter "token" -------------
 	var token string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
 		return
@@ -18503,9 +17858,7 @@ func (siw *ServerInterfaceWrapper) DropUser(c *gin.Context) {
 	// ------------- Path parameter "user" -------------
 	var user string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
 		return
@@ -18530,9 +17883,7 @@ func (siw *ServerInterfaceWrapper) ChangeUser(c *gin.Context) {
 	// ------------- Path parameter "user" -------------
 	var user string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "user", c.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
 		return
@@ -18585,8 +17936,7 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Optional query parameter "network" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", c.Request.URL.Query(), &params.Network,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", c.Request.URL.Query(), &params.Network, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter network: %w", err), http.StatusBadRequest)
 		return
@@ -18594,8 +17944,7 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Optional query parameter "vlan" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "vlan", c.Request.URL.Query(), &params.Vlan,
-		runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "vlan", c.Request.URL.Query(), &params.Vlan, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter vlan: %w", err), http.StatusBadRequest)
 		return
@@ -18603,8 +17952,7 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Optional query parameter "segment" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "segment", c.Request.URL.Query(), &params.Segment,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "segment", c.Request.URL.Query(), &params.Segment, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter segment: %w", err), http.StatusBadRequest)
 		return
@@ -18612,8 +17960,7 @@ func (siw *ServerInterfaceWrapper) TryWiring(c *gin.Context) {
 
 	// ------------- Required query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host,
-		runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
 		return
@@ -18638,9 +17985,7 @@ func (siw *ServerInterfaceWrapper) DropRule(c *gin.Context) {
 	// ------------- Path parameter "rule" -------------
 	var rule string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule,
-		runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true,
-			Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
 		return
@@ -18833,130 +18178,130 @@ var swaggerSpec = []string{
 	"sDu3osXVIg9gd/BBAcohdsEoYHI6hnBmk7gFOWSJaIqUtzdt1hkwYldHhZsOHNSbqxBhT1Il39QQ6jBT",
 	"NVJ515/VckiAQyzRJfboxay0FbPr45pzxsUqpsx+3HHMA2f7eGAe0Bp0LoSCsI+fZqIcKI25T57GywfG",
 	"XPr785HflcNV4eY2+raAjNHgIz20pmHXRa7c7ptXWayX+JiIBc/iNv69OKfdDQhm3TlGMcg7XcUL1JSR",
-	"NAgrRJFv6tzacFTDAH0i7pZyVWfiMSTRcI4o4+/nZHFQjPpattdb6LnPPV6pyM3ZZzhERVVRYrqLY8rb",
-	"7iIAsj/+sIicr4q2OaQbkbO0C70FTcM7EFlEyoivZF2SYUZkTeNhNOeU93hBff0f3Bgm5Y7qNe/kVdRU",
-	"szRUcfej0Si9AwGL53IfdGZxNiTQrF+SsjudyzhukU7E2VjRniekOuYOcR7mfVUF52iR5pDVV7lMbWbT",
-	"+LhNSWyGyVCCNZFtDWX8h1YQT/gxz4a+/neLHphWkUhdwpCLV3IvfKTo9v94c/b27LsXV4MooKdgkLKC",
-	"oc8aAXanIhNbTQs5aHUTjFy6mKyh7IQwTcx4slBE03kdx+T/UQEEDZlxAaY7mpWkYpFnmEs1BqIW8hZW",
-	"EIxkDfv9u739yegWpAqbnDpEFfee1s47f1VCQa9+BU9DDVnfU3vHtRzqfve3edMDT32R7l5qgC3pvc3d",
-	"vR7z3/Rsv6FyvluYGvrEhslDveq72nkblgBhI7+CaADMLRyWtB0PecXC7NHKG3cRaBxJ4ufVAqGTvIXl",
-	"mvFiUBq6DPn/nmL/D6wNi2xCBe9+VDtq2T8Cb0yxULa0KplIAFvGql/OpieQDX6G/s/WI8WNeuB5hi+y",
-	"k7RVsmQU4b3O7LJe8Urkzhk5BiojulPLMrMubThHFs6R0pKmTK+IkANqdoU9Zxc2sd78WM3vKKhHIv1b",
-	"WH4xtNOQLDfyATRIFM7cGDxhuIpAhwjqXGQDpdMQzK6rmfbR5yMSgpdUwcvf/O3bx08ef/v4346//fOg",
-	"jhhd0NAU6wIHErKx0CTSOVbRoFNfmOLH87O3Zm+W4GS4NsSizBkPYVFIbckzB5opIhb6FOOunWRpsWMr",
-	"MnFBlnTlErp3UiVCfPOi6ZZasw5geIGKlY3SijinBErLEw1ySSP1LFJRFDTCszCGIGfQ3eBkve0IcYXF",
-	"bVXgMqc8uHCk4vdTmDKuMDaea+CpC2nCPiLuTMB7mHs9c3Flvz3E6gOHQH5JmbxjY5nt3XGqFP2cKQ1c",
-	"2ZitNQ7UIyVvqAYxIB426dN8xwApnG/YqRJFTgMfSybXLAsdwlnY+1zv2k8X3Li7kHf3PU1squWA5DyX",
-	"mxlQxLq9zthW6GLyVlyBXkjey8EtF5zbAcG4Xetn7F1fbYhz1kB2i3d2YBKipnIakcFvQWYsDdeJ5idV",
-	"xMuSMu0ELRf58pg8xdzQ7IRQ4lCJ0WwYIIVBnFNh/g2VpqpspIcqosz8YjNMs+1B3AEvMV51e7YGOdV+",
-	"33W81x5Cj7+kuSMPixi57+5u3ZsPdT+e0uBBncS5Jv0JCWzKYyXKbf0Cn5Y1hlzwqYsk3NQHJQyyLkdh",
-	"VhlzdrbXoAYwuMjmx5fBql54NgsLaitL2cK9M6p8c75T8sTW9uWCjNE3w5wxsp9W0F14Mw8+na+rOlfW",
-	"J2SvKhcEv0E9BbWqE7KcCeyUhiYXsEF5mCyB6cfKyvqTlj7UJ6lSBivwWmgZAcVcyEbsZwFULVwxHk6W",
-	"EuNkDOBs6p4mK+hZ+UdCIW47WHk0HAGduENIdaEg282n4a6nkx980UpnjXJkWpugGhtsLt68Y83jx677",
-	"gX3RsTSQfTmiGz0hw/F4a3HG2rH7jjzJgB4wo2UJPGy0zNkc8lWsfD/S9FpxaaB8mK/BAyvWnShYONCJ",
-	"aNuEDX8LYi7PSrnoxpTXDtxUiZcnO3ItLxf6KU3nd0sp+c6wJFpFJLsCkO6l2niUUlpU9by/lvjrUUuq",
-	"qFW3QIhBnR1TQzYZHKYd1npvnIXw4SPly4U+GtN0/gA1Tw8VM+4tbods0HG50FdsOrtjqtjlQhNpPq8a",
-	"dDXqdtsycY9ULDns611+iMrA5p4gyr7AAm8hAr2C8YLl2U7vjhHCnLxKFVmyEuqC7TMs0/PbJc1wnlir",
-	"wffDM2dpkfglkVw0f+bKZb7uNXm2LiTocqgUJqTG6gt+zaT9mkn7NZN2T5m00ZKS2KP67dmbF4nvaFC9",
-	"ERiGm0R7V99P3cmveb5/mDxf/2L8rjN9D6uF3bJAvfVXleTnDKLcPMn8FqRWVgSkG2YIBTxTp/Yrd+1t",
-	"GravsjT03F96TnGPWquuFOmG3Q4+ljlLWaSsPBuaPLXW3zvQXoTOXcTXNqfgLc0XIYMFnWOjPrTo2ytj",
-	"BBvuI5Sss9r84sSecc9+2z6Pqk2mFXz81v3GwkDmsNxJ0cFHjMOS+KfAPc7NMvlfFfEvQxGPP8n2l03W",
-	"3FfOSsgUuFsR/6rLYr9Cy0PXgV+HXfMO/RpupvxTK4Z+IuQp3nI1o6UNcQKazkhztYyZ7wvGqes9W9Cy",
-	"dHIS1diuJBbLq5v9bxLfrDiWBdlqn5/43k3RZgDN5l2Jb5wSHd3eiavtHxnd7hSRtOqMxwI9NiruJ75o",
-	"SeSLdmmqpDbcxtwebcdD0rBgxb9o2TSTyv4QLbTdsjHVZZXjH7RtBNWdjQ1vMHZXnSBa6MT82BwryvhQ",
-	"UTZGojRwRLOsu6TaWZZtfGTbt3d99VzWa32uXpDVWxTPG5fUcDsOPeLm27T2Oeke3SaabaPX0bNt/CYR",
-	"b/tijSi3DW9f8e3bb5DLtsFtXrNtdJsfbB/d5DU9YNK6dtvGtyh9++Am/W2DX+s6b516/Vr0+6B1I96Z",
-	"p2cvJQrumsB3t+jpzYSbyueEX9VrVgEPbqHQ43td769Ps+2X2Fzb2RErH+WaubFPQhVK8DErQRENVYr4",
-	"0OPh2osxh34dcW1f7i3DwpGoPmLEHioMZqWC4dGpkuEus1JE8of7lX5xlVhwlsSuEtyXbxG4jvw9RZEN",
-	"LQsRiW/qkRJvg3nqjQdPO4ccdI/+km2iPKt6aYloO8Yl0zOxsFb4sPM0NX+csDTSKp1rw7C89eKxGU1c",
-	"DnZUcxMy0gjF//w2BmfgWrLOPPt4FNxkokD3jc3dS8aWW7JPWv56cqi4pZW5JKi5FZSzSTSf3P0YhWMH",
-	"Ifv2y2u0xAmV6cxwSqPZSBufqLcrVe20yjUUt0hibduNI9Z4D96OqqrfgGSCyoOyFnjoK8wSVtApqBN0",
-	"hRxfnt28st3AXT+SkIG+R9cX28110/j96sX5y+OXr89d7zezQt0IzyVhM34LXAu5Stp72vQaeLfZTOvy",
-	"X9S/Ntxnm0y5zIXNHO2UQjz/CWZBtYSrYRwKPyWVrv37MxZhrN9Gb7899xM7tPnIKpG/jRiOpvA+lBZF",
-	"+ZUUv3hSFOVvhRJ9PYNQsys+7S4WJGQxsC5ZOGx6YMsAXLcSUXHOPsJLVQm1b/GstdXdS+rh4icMQrXS",
-	"Pfff1SKej7xbVu1OmbE7pL220wZq7dqp224T1U7rHL844BumizsEK1HiqjH5FF+Uc7wm9DUu7qCcs7bZ",
-	"BivFVveqSxCsE94fOJqu2za0YTQbRqs33bRK6JKuvhJsZ7hMM17gyyB89Dt8aUGhHXX7bsQcQna34SXN",
-	"Xb72IUqDx97FhfJbXG+Ab7RTl5NTML7QcOfS3QNKSftia9a22F3e+UZSriahmmlTdgt9Osn2rKfYp0pc",
-	"XdGwjxgWN+rkNIVY3YSzm1d1/YfK5qAwuVIDj+TrSiGKHiJIVaHOYgC/8vsJ1vCDkMCcuXqyQXPgaldr",
-	"X2DLIz91pw2vw55zdvTtX/7qbTKNnr3uXzyYtYsUUMB1QhgnM/jYWf9sSzfVaGnrH1SIoode64htv+PK",
-	"4RehDdk40JtQt8s6b7K/aU0uctinH6tXV8nqkatFa9tHEndTJYC+CwXIKUgXkunVtZGsfG/TytfCDBWl",
-	"QswZeFieuEKB/9sPq4FQsn+AjZXxbwbKa/gSAZXI9NzYmdbl6LPZAOMTEepAVgqpE5LmggOGMEo48iEK",
-	"lURUJxKkUiiFUpFKXCoWry2VGK47Y+nMRovl7BZcfNjjX/gv/P3HI0Mf761oldI8x7DSGRjtR2lifqzz",
-	"ZAsjlTH9mNiiPUJiQULco9KAOZ3AJGp4H8RYJYRmBeNMaTeY5jmu+uIW5MquZriNIpRYKPmKlkK6iF+u",
-	"RA6PzDIIcWIRYo/JtCLPrq9e2o/M1X3/P4/MPxzhw/3+8S/8hVFircTgKgaSTKSLAv0l/3L18hn525//",
-	"8m//6jPYFGYgk/epyOC9ORYyhPccPur3iQ0gxZzex7/wc4alf6TNvSelYSXjFf7/xH1hYGpQWDpu/h5L",
-	"FL33DGgi8lwsGZ8+Ju8nLMefMGqQaJCF8vWmfuHvDW7/PqWcg262zn2f+Ix/i2As5zYTefb4F17VBDoZ",
-	"VdVAq1qMo2+cpMZpyUYnoz89fvL4T84RhtfgmJpnx0txrkJJJTm9zowYwZQ+q0aZbyUtQKP4/bO7Pb8u",
-	"APm3uzwpXSjUglGTCd7tDZdHroSFuxIFjEW2QodxDhNNaG6bCYSWyl2bifWVaqnwHfasLAV3WTbfPnli",
-	"M9PRmYYqRFnmLMUTH39Qor7UtH+VRw+g1xqKQLXHDXXjZuZFW6uKYAfo2CrV/o99oj1ytUVRUMPTbQzc",
-	"ktr4bkkoySBlhgISshRSaYKV4xIbClfdKLhlGRakoliZHJriNaGpQ7emU4PoUS4E5uBaNjI6Gd0yWLoX",
-	"vaai4xyoE9yc2rNGTObnM4dPV1frqbARyL0xMsTzFGy28Kcna7HegfoK2cBiJBKo6lf+1AY64ujAa9Ua",
-	"bqTxzxv0++fNEz03EN2dkBA9BA/tMgRWhvP514bYbddliJGBdRGJcM+HJROzEyqZ6uA2z3AI9OMzdLQO",
-	"rC08JzTJeOgk60553LD15xMspWSeB/xDQmZiiYVcCsPiq8hzfEkiDA0+0vTAHK27dUeFogjXaiBxd4J7",
-	"JZZkQiXRS+FTKrFEx1Qa0YKW1FY77MODaldM9Bl7Vjmc2rQV2nk95DhnBYtHjzUG4rPfZ6CVAkYHxmRp",
-	"O6gH8HiGosoe8GchagjeuzF6omoVRdR3oJ/ZiP81LK0fwazYcLElZN2zH7lhXlvqfecPjaX4TbNtdHbE",
-	"kc+hMBLuZJHnQ7B07ATzKLaugGbP3JihGNsvlpJN/45CMcHwXBTdXemZ0Grup3r2QemMm2vbbmjI7qu6",
-	"fa7kcGh5M6a1fJWg/O1ftix9WOJExJ6LaYhEf/JJtShE7UmKrYsJzdzM1oVoFEPJaF4VwO0ncTQij3Kw",
-	"Vp11gVR/J55bK1QPicMF2+3COw4nvTlXSi6EcnFVYlGnOno7wanNA8U6dNqIx72AmcRf1ec+kvF38qge",
-	"qh9Y1azrYIXYDqxmnleEZRNusaT7Bn0lQ6SBJKInnmWi1O5a3oOaOAmWkdwS+TcgqiEcKxDxNfRRAb/Z",
-	"G49vkOWBySfAngxYDRUtCsK481RVhNSfy4P5Ii76X2sJtHhhB4XZ/AxoZruSWj5/TpU+wi+OXj8f7SYc",
-	"avio7RaPFO6kjZz1CTeQYDd+4qJNUZIzt++D7Wm6qwBvw4CMtq9A3oI8UsA1sRA9JRLUorAC/jpIesmQ",
-	"LqY6qpQJMT/TL+2gXg+wuzq7iIXr1UE6yoGEJAC/2S9Df3CwuxcLoy+4BXmurBuhXfvIwLEO5+5/fX3Y",
-	"QZfq/qoKTehBJLlrvbmFLvYsoRwSze74B9fnf5oJkjFbRS2x5RQMr1nOVgnhsARvS+57/6t0rDhiXVrU",
-	"H8EkY856cBQiQPcjg2Wvam57Fwms02PiZr9ncadec5NbItffHQFnWeZZ5XiFz4ngNtKGpCJrFGKjU/PU",
-	"lpJx3amFtXyrjXt1/Mn873OXevtcivKVT34bcsHMzFcwGd2rAvtSyCnoVmHHmcgzRbjQM8anhPKVN6P0",
-	"hVYStTLuGy775ROuX91hSfWC26lqp2ApRK4SF1IIVs9TM8hvQfXkJdSFeazbCdU+AH5wTVCC0q4WyJb4",
-	"Qj/ybgrck98SR7tuXEphdAKdECWqzG4by+DvKIclStRLG0KyA2M7TmeQzuPiwzPz88Pe4l6WH7NF3OsD",
-	"BAYANh11yEspJ2MgCwWZCwawKNMiz6yzjRw5I72LTKrTkRP7XGG0UjpPLKMYJAZ6rEoweNfxIIErO+C3",
-	"wC6imTBnioyxL18SDjXY2kkq1BjqD8Bq0EhkZCYrHNV5AGtlns27xLjSNM/xb7AkY5rOCeOJr21Yf2bL",
-	"SJ5aWcyTGnHFg8y/cjI2UFd2jnYJ6SHc64MYd2s735sBvXRY33Hk96LBfi/GB1d9vsdQxIieirgZov9g",
-	"vvT3Yrzdr+k652CYI0pSmJVBCyBzWBGJna8sTX4Q4yoq0O0vaH98nUFRCg08XR39A1brvkGfm/FtIDNj",
-	"F87XXX3H1cTpw3O+3SfdxFjOniygVMoVodjY0XbHZLbjgZBzyKwLjaeAesd2ompbtszPx58+iPHnrnCH",
-	"II1tubEfxPjgasjBQW/UD3MjKu3Dd43bemfbwD1OKU9t6dHwVX6Gv+8Xzr8hEsdse4qgNu/mgmeieuQy",
-	"lt2Fno/b5WXCYH9D5/C8WXNkB9jfjaH1ks9da/KgcL6LcCVSDWGfTxVdMmacWk/XNi/QxY8v9yFebWTI",
-	"1KVPlrPavVsXMMI4DCwYCXckFDPh8Sfzv8+dYUThKIyeNOKDO12JJ/eMZrUHeacYUZeX1BkgtGNkzl6J",
-	"xaDZ9pfcgznT+nSqrDXDRWaU24R5FLbtpo9EqVnB/h0y8uOb5/9IbANSivsgFoCkFVHen4TMcpAdiUWH",
-	"0vgKx1ws9EOwmQEa4/iuzQlj/ULvGDH+VmjI9sRRGpzCUMhyJvIq7e5uCBd51oFqkWdf3/Jxs/g35vlO",
-	"BRGc5FTbJLTBUG+kWEaZ9GWF1fuQV/fKFM84ufjxbE8k36LxKHOcSMHRZjqm6fwUG71b0wTllp3dBU02",
-	"JqPLfGZ+/8NekHM0VhtE+ITfGeSZvRx3grduJKnHVLgqkX0H+WV7BLESBaDFdngY8ZMHDCOugBMLIjba",
-	"NuX7eY9+al7FOicOhZFgWc5+NIHlyQM2IuBVx9/dBNeYxBmXXXtKoH0kmh357B3ED+zXsRfXFLasduJu",
-	"mxFjxnFSo94Joczm1maD+IHrj9Np3D23Y64WuWtmcGjHUmPBe3ct4Snr8lm2c7nhVs6D7AppCpmBNH+x",
-	"mcs+o5BoySDbMTqlefzD2DzfwrIF43sOzV1f+oDotEErcpFDoxtU/xA+98HxJzPD1oiUNuJCzpC2Gi8X",
-	"X37WBYLOFavqCzQXptghV5xXkYydLghXCMpNSFzHRzFBo6pNjPR1an8baXH+3BGy95Dbjwnag80mOed5",
-	"C2radWOjGvnWFFtpCtHX8+3m7vYKnvtBf4wwSHfcg7sDPVh9MOR6AQR05tRVaHvh0zWT68bnGz/oPoQA",
-	"t1gfAeAsz/dxZTCkxAICG8naxAGVVB33BHeRYwKH2rokasfX/k3VQvdA4agVIO/3lW8tu8nqihq9O6d6",
-	"QDoP9EVE3qZKoHNFnr1+8zpB1NEsI0yfuuo8GTRjgY4WfM7FkrtUAOvN5lOQGMuKJefkQg0N/fJX67ik",
-	"rMOpdEmZPCwtNFf4vRIDynu8eT/DwcpOhihBlDmcWvk9E3WAgysM4seuxEKqXfDudKww6i8mE5CX1Pek",
-	"PRgW/BLRvPwM9uJYaYN64mphWVijb66FoIRMhfCFV35dUKnBevA4mYmFvCvUP7k/bZXa60s3TEhx8z9c",
-	"NLnbwKmvMIIMLzXUi6YBponrOL17TPlhYPRk3/ylO7h8f1zGSNduNldDaFl14rYuZYJdCD0idgox/05S",
-	"vj8E7P9Zwf2p+47ZvLcX5ZquXOfl9rNS0FVVO1AbXXkGgxI4wsyqV2z4l3AbfzMR4l4c3DFIPMXiBAlx",
-	"NQgTgi09B+hXcr5NuZJzNTQP9P6sGj11Njl/mCqBTJExtpPSwveQxiAgB6pHqmox3ZMXh70iiKV7qt1g",
-	"ThEs0efbfG02Kq8Nb91R9zUB2VXcnF9a2b6nzChsJGcp1nMUkkgwSjn15Y+oxfWpkRVtP3RzDrLgY8Yz",
-	"1d9iWaG5+4pe1MPu4zZdNLvU3o8N5CcrQiKnrDpPN+BY5pRHeZz5UXVHTV7ariEPHse9PzkETxRhcQit",
-	"PSBFSFvyCG5BrnzGaCPjYykWeUYycVolqzFFbCOcrDfyMO+pi/ovXWbUH8GUa856cDsuAtQbcU8JJWqG",
-	"LkS0Wxlc09xWxUY5kyliy8veXZO4BkTiNq/L2wHl7Eo730A55OCPZ07HkA+udNuVIvugCWqItRiTwd/2",
-	"lAtrJvO5sI1k18S2N2aaWMCeujB7V8ja8KYBNdcMu5GQiilnvkJ3UNy6smPUPdVU9tU7o81lAv0hQs1s",
-	"y1UzO48UNLMGmVNbj8fJXqdOYPHWMeu0cWZJseSjZGvmZLl68MzJeyjzWevftkZUlTA5se1j1SlR2CVP",
-	"kTlAaaiXDaik6NoudD99137QfYh9viv5fetR/pDuAfKVEqTRlZMq/49JYvuKq90Uqeuq3cU9XO14MxIj",
-	"IwU6vV9dvDm6uQh2Uamaqvfqju6Gf2ma1XeGnVPiiN/mqOFOKyeZBKVgvbN97ztVNSGJGd6v2ZTbpIbt",
-	"Z36BjbF2P/QLF1LXaH7izkPT1LUsDFBwzCZ+XU1zMPbql4hcfX+Q/dTHYoooNuWQEdYbNpEMYzblr/kD",
-	"X+2SKrUUMut9VasPHvpR7cD6Bp7ujHrXOmh08vO7lskFpozjU4slkvvdFS7GBsP27ruiOp3PaVV45x5e",
-	"0xnkk/s0oICs8idse505lL3ryjlJJm5EsQ2B7+dqVUXuAj2gTwkXHEgBlGNXpAE97O9DmepHGr65cg/q",
-	"qIqCZ2wyAenks1095WruFPyli+9eYWEw+whj6Y526ViyQPk2syU0+r7GTpLrvpJ+0JBqpQ/sbWh0kb2X",
-	"u/1jq5erCwWzAkUlOWNdDIoN3XpdeOz81Y2aGztki9EGO5IZNvxIRUw19pY+dEcp25K0p27joLPPbM5H",
-	"ys2KToOWTxYN39imBVrA3EESekPnYE/8gG2hfuCa5YRp4pq4npK/rTeKqhKq/vTXv2xJqUpGwLM8WBzq",
-	"tSYc2wK5hQLNbOvGkNvKvQRktPuoKd4G6OHa3lZtFrvPrR3xsKx3XXwt9pOCdObaEtrALLtK1dcwZ8D1",
-	"KVEz2ww/hX73pGZ5x5/w/1ujs/zt2Z5NoRv3bI/pFK81ESXwQLHOPSQbwa3ALAvXNXK8QlWcZQbOziuw",
-	"zqQoH8SZEOKSpnMfgRiyx9yYAfdmZfWNY3tb5qMGWDwYZKHXLBlhGnmgE7ds5T4Q606yIb99jK4uqN6t",
-	"fB+6YgyAWworuIF92MYrsSQF5av9NNOYE/TlEd/yFbJmrg52UjRMpKgaYPYUZBdqW4LCD+q+shOwF3JP",
-	"Kcbuez9GGow6Y1O+1UazEdoZTUD4Qe0Ucb5vW03BeN2iP4n3j/at+dsHTWqaSTwPfJcMNABFW07fb9C8",
-	"pbE4Te2tqEAJUgl+J7qq7uXxJ/O/rc+5I7btr/lC7dyN4nDm8xcYl2S2mNTZdVausZWlrdVMDb2iYbe9",
-	"7WVyYMgd/uFfSOnmDDixJWB/Fn8FT1HqFBweRZyhnfbdvTGJBzUD38P1t5RVw7mCv3mpsQbWuviZOLp/",
-	"pKqxGJdn+yT2lEeXVT5M9CW/v2IDD1hlQEyIBcW9lBU4bD2Bhygk8AAVBJY+SaunzGrHHxn8xUXXG7n6",
-	"yc/bw/rKQS8FhiEPLvh3a+MvN75rtfwMlm2u3PWD1xzc2uqQgX0WzjfyPsLSzQ22tuJGvW9KHPqwvIgi",
-	"WiSuFZEZjmS27N+g3pJXz/IUf+i6FG2f5ydvf/v5nSHbKmDh53fmLC7xG8ctZD46GR3Tkh3ffoNBp261",
-	"T7GKTy4PyOdqmD1tlsGyjcdCQbyN2EobPrzR6C2nXJExMD4lKZXmZXDhGe47LPkTqLzFphxjg3nDJ2Af",
-	"6s/vPv+/AAAA//8=",
+	"NAgrRJFv6tzacFTDAH0i7pZyVWfiMSTRcI4o4+/nZHFQjPpattdbWGc2XEuR5zEn2z1EpUQulgLJaB41",
+	"VClSbx3ruVrDgQ1xORR9u+CLioajpHsXN5i3FEbgbX/8YREB1xS4E6AjPLIK/jmkV5OztIvaCpqGdyCy",
+	"iNATX8l6SCOkg5b64G+3OeU9HnRfjgg3hjnCo3rNOzk5u8jZFQRBDPchZiPUsjRUTfij0Za9cwQLA3Mf",
+	"UOdn688A+yVgO1C5bOoWoUYcqRWle6qs4wmRgMJ8vapOHS1AHWIUymWhM5uiyG26ZTMEiBKs92zrQ+M/",
+	"tAKUwoJKNlSyuVtkxLSKsuoS9FwslpNeIgXF/8ebs7dn3724GkQBPYWelBUM/fEIsDsV0NhqNslBq5tg",
+	"VNbFZA1lJ4RpYsaThSKazusYLf+PCiBopI0LZ92RuiQVizzDPLExELWQt7CCbJT0jWnojmRIRrcgVdic",
+	"1iGGOVmhdkz6qxIK6PUreBpq6DGe2juu5dDQAn+bN6MLqC9A3kvFseXKt7ny1/MZml77N1TOdwvBQ3/f",
+	"MFmvV+1aO2/DyiFsVFsQDYB5k8MS0uPhvFh0PlpV5C7ikyNJ/LxaIHSSt7BcM8wMSrGXId/mU+xtgnVv",
+	"kU2o4N2Pan4t207gjSkWypaNJRMJYEt09ctH9QSywc/Qt9t6pLhRfTzP8AWEkra6mYwivNeZlNareYnc",
+	"OVrHQGVEL2xZndalDeekwzlSWtKU6RURckA9srBX8MIWDTA/VvM7CupRJOAtLL8Y2mmIqRu5DhokCmdu",
+	"DJ4wXCGhQ5517r+Bom4IZtfVTPvoYRIJL0yqwOxv/vbt4yePv338b8ff/nlQt48uaGiKNY8DyeZYRBPp",
+	"HCuE0KkvuvHj+dlbszdLcDJc92JR5oyHsCiktuSZA80UEQt9ijHlTrK02LHVprggS7pyyeo76SUhvnnR",
+	"dLmtWT4wdELFSmJpRZzDBaXliQa5pJFaHakoChrhWRgfkTPobt6y3lKFuKLptuJxmVMeXDhSzfwpTBlX",
+	"GPfPNfDUhWthjxR3JuA9TNmeubiS5h5i9YFDIL+kTN6xac72zj9V+YGcKQ1c2Xi0NQ7UI91wqAYxINY3",
+	"6dNYyAApnEvZqRJFTgMfSybXzBQdwlnYs17v2k8X3Li7kHf3q01sGumAxEOXdxpQxLo96tgy6WLyVlyB",
+	"Xkjey3kvF5zbAcGYZOtD7V07bojj2UB2i+d5YIKlpnIakcFvQWYsDdfA5idVNM+SMu0ELRfV85g8xbzX",
+	"7IRQ4lCJkXoY/IUBqlNh/g2Vpqokpocqosz8YrNns+0B6gEPOF51e7YGOdU+7XW8195Pj7+kuSMPixi5",
+	"7+5K3pt/eD9e4OBBncS5Jv0JCWzKY+XXbW0Gn3I2hlzwqYuS3NQHJQwyjUdhVhlzdrbXoAYwuIDox5fB",
+	"imV4NgsLaqtm2aLEM6p848FT8sTWLeaCjNHvxJwxsp9W0F1UNA8+na+rGl7W32WvKhcEv0E9BbWqE7Kc",
+	"CewChyYXsKZWTATB1GplZf1JSx/qkzAqg9WFLbSMgGIuZCOutQCqFq7QECdLiTFABnA2LVGTFfSsaiSh",
+	"ELcdrDwaaoEO6iGkulCQ7eZBcdfTyQ++IKezRjkyrU1QjQ02F2/esebxY9f9wH72WIrLvpzsjX6X4VjD",
+	"tRhq7dh9Rw5oQA+Y0bIEHjZa5mwO+SrWmgBpeq1wNlA+zNfggRXrvBQsiuhEtG3Chr8FMXdupVx0Y8pr",
+	"B26qxMuTHXmklwv9lKbzu6XLfGdYEq2irV1xS/dSbTxKKS2qWuVfyxf2qJNV1KpbIHyizvypIZsMDkEP",
+	"a703zkL48FkA5UIfjWk6f4B6roeKh/cWt0M2H7lc6Cs2nd0xDe5yoYk0n1fNxxo1yW0JvEcqlvj29S4/",
+	"RNVjc08QZV9g8boQgV7BeMHybKd3xwhhTl6liixZCXUx+hmWIPrtkmY4B67VvPzhmbO0SPySSC6aG3Tl",
+	"snr3mhhcF0l0+WEKk21jtRO/Zgl/zRL+miW8pyzhaLlM7L/99uzNi8R3a6jeCAwxTqJ9ue+npubXHOY/",
+	"TA6zfzF+11nMh9XCblmglvyrSvJzBlFunmR+C1IrKwLSDTOEAp6pU/uVu/Y2xdxXkBp67i89X7pHHVlX",
+	"ZnXDbgcfy5ylLFIynw1NDFvrXR5onULnLuJrm1PwluaLkMGCzrEJIVr07ZUxgg33EUrWWW1+cWLPuGcv",
+	"cZ8j1ibTCj5+635jYSBzWO6k6OAjxmFJ/FPgHudmC4CviviXoYjHn2T7yyZr7itnJaROocC/6rLYr9Dy",
+	"0DXu12HXvEO/hhtF/9SKoZ8IeYq3XM1oaUOcgKYz0lwtY+b7gnHq+uoWtCydnEQ1tmKJxfLqZm+fxDdi",
+	"jmV44q/1aNeXKtrooNmYLPFNYaKj2ztxfQsio9tdMJJWDfVYoMdGN4HEF2SJfNEuu5XUhtuY26PteEga",
+	"Fqz4Fy2bZlLZH6JFxFs2prpkdPyDto2gurOx4Q3G7iovRIu4mB+bY0UZHyrKxkiUBo5olnWXizvLso2P",
+	"bGv6rq+ey3qtz9ULsnqL4nnjkhpux6FH3Hyb1j4n3aPbRLNt9Dp6to3fJOJtX6wR5bbh7Su+ffsNctk2",
+	"uM1rto1u84Pto5u8pgdMWtdu2/gWpW8f3KS/bfBrXeetU69fi34ftG7EO/P07KX8wl2zAe8WPb2ZcFP5",
+	"nPCres0q4MEtFHp8r+v99Wkk/hIbhzs7YuWjXDM39kmoQgk+ZiUooqFKER96PFx7MebQr9uv7Tm+ZVg4",
+	"EtVHjNhDhcGsVDA8OlUy3EFXikjyc7+yNq7KDM6S2FWC+/LtD9eRv6cosqElLyLxTT3S/W0wT73x4Gnn",
+	"kIPu0TuzTZRnVZ8wEW01uWR6JhbWCh92nqbmjxOWRtrAc20YlrdePDajicv4jmpuQkaavPif38bgDFxL",
+	"1llDIB4FN5ko0H1jc/eSseWW7FNyYD05VNzSylwS1NwKytkkmpzufozCsYOQfWvpNVrihMp0Zjil0Wyk",
+	"jU/U25WqdlrlGopbJLG27cYRa7wHb0dVsXBAMkHlQVkLPPTVcwkr6BTUCbpCji/Pbl7ZTueu10rIQN+j",
+	"o43tVLtp/H714vzl8cvX566vnVmhbvLnkrAZvwWuhVwl7T1teg2822ymdfkv6l8b7rNNplzmwmaOdkoh",
+	"nv8Es6BawtUwDoWfkkrX/v0ZizDWb6Nv4Z57pR3afGSVyN9GDEdTeB9Ki6L8SopfPCmK8rdCib6eQaiR",
+	"F592F0ISshhYcy0cNj2wHQKuW4moOGcf4aWq8tq3MNja6u4l9XDxEwahWume++/YEc9H3i2rdqfM2B3S",
+	"XttpA7V27dRtt4lqp3WOXxzwDdPFHYKVKHG1n3yKL8o5XhP6Ghd3UM5Z22yDVXCre9UlCNYJ7w8cTddt",
+	"G9owmg2j1ZtuWiV0SVdfCbYzXKYZL/BlED76Hb60oNCOmoQ3Yg4hu9vwcu0uX/sQZc9j7+JC+S2uN/c3",
+	"2qnLySkYX2i4c1nyAWWyfbE1a1vsLl19IylXk1DNtCm7hT5dcnvWtOxTJa6un9hHDIsbdXKaQqxuwtnN",
+	"q7r+Q2VzUJhcqYFH8nWlEEUPEaSqUGcxgF/5/QQLAkJIYM5crdygOXC1q7UvsOWRn7rThtdhzzk7+vYv",
+	"f/U2mUY/YvcvHszaRQoo4DohjJMZfOysf7alU2y0bPcPKkTRQ691xLbfceXwi9CGbBzoTaiTZ5032d+0",
+	"Jhc57NOP1atjZvXI1aK17ZGJu6kSQN+FAuQUpAvJ9OraSFa+b2vla2GGilIh5gw8LE9cocD/7YfVQCjZ",
+	"P8DGyvg3A+U1fImASmR6buxM63L02WyA8YkIdVcrhdQJSXPBAUMYJRz5EIVKIqoTCVIplEKpSCUuFYvX",
+	"lkoM152xdGajxXJ2Cy4+7PEv/Bf+/uORoY/3VrRKaZ5jWOkMjPajNDE/1nmyhZHKmH5MbNEeIbEgIe5R",
+	"acCcTmASNbwPYqwSQrOCcaa0G0zzHFd9cQtyZVcz3EYRSiyUfEVLIV3EL1cih0dmGYQ4sQixx2RakWfX",
+	"Vy/tR+bqvv+fR+YfjvDhfv/4F/7CKLFWYnAVA0km0kWB/pJ/uXr5jPztz3/5t3/1GWwKM5DJ+1Rk8N4c",
+	"CxnCew4f9fvEBpBiTu/jX/g5w9I/0ubek9KwkvEK/3/ivjAwNSgsHTd/jyWK3nsGNBF5LpaMTx+T9xOW",
+	"408YNUg0yEL5elO/8PcGt3+fUs5BN9sCv098xr9FMJZzm4k8e/wLr2oCnYyqaqBVLcbRN05S47Rko5PR",
+	"nx4/efwn5wjDa3BMzbPjpThXoaSSnF5nRoxgSp9Vo8y3khagUfz+2d2eXxeA/NtdnpQuFGrBqMkE7/aG",
+	"yyNXwsJdiQLGIluhwziHiSY0t40SQkvlroXG+kq1VPgO+3GWgrssm2+fPPFlpR2vomWZsxRPfPxBifpS",
+	"0/5VHj2AXmsoAtUeN9SNm5kXba0qgt2tY6tU+z/2ifbI1RZFQQ1PtzFwS2rjuyWhJIOUGQpIyFJIpQlW",
+	"jktsKFx1o+CWZViQimLVdWiK14SmDt2aTg2iR7kQmINr2cjoZHTLYOle9JqKjnOgTnBzas8aMZmfzxw+",
+	"XV2tp8JGIPfGyBDPU7CRxJ+erMV6B+orZAOLkUigql/5UxvoiKMDr1VruJHGP2/Q7583T/TcQHR3QkL0",
+	"EDy0yxBYGc7nXxtit12XIUYG1kUkwj0flkzMTqhkqoPbPMMh0I/P0NE6sLbwnNAk46GTrDvlccPWn0+w",
+	"lJJ5HvAPCZmJJRZyKQyLryLP8SWJMDT4SNMDc7TutiQViiJcq4HE3QnulViSCZVEL4VPqcQSHVNpRAta",
+	"UlvtsA8Pql0x0WfsWeVwatNWaOf1kOOcFSwePdYYiM9+n4FWChgdGJOl7Q4fwOMZiip7wJ+FqCF478bo",
+	"iapVFFHfgX5mI/7XsLR+BLNiw8WWkHXPfuSGeW2p950/NJbiN822CNoRRz6Hwki4k0WeD8HSsRPMo9i6",
+	"Apo9c2OGYmy/WEo2/TsKxQTDc1F0d6VnQqu5n+rZB6Uzbq5tO70hu6/q9rmSw6HlzZjW8lWC8rd/2bL0",
+	"YYkTEXsupiES/ckn1aIQtScpti4mNHMzWxeiUQwlo3lVALefxNGIPMrBWnXWBVL9nXhurVA9JA4XbLcL",
+	"7zic9OZcKbkQysVViUWd6ujtBKc2DxTr0GkjHvcCZhJ/VZ/7SMbfyaN6qF5nVSOygxViO7CaeV4Rlk24",
+	"xZLuG/SVDJEGkoieeJaJUrtreQ9q4iRYRnJL5N+AqIZwrEDE19BHBfxmbzy+QZYHJp8AezJgNVS0KAjj",
+	"zlNVEVJ/Lg/mi7jof60l0OKFHRRm8zOgme24avn8OVX6CL84ev18tJtwqOGjtls8UriTNnLWJ9xAgt34",
+	"iYs2RUnO3L4Ptl/rrgK8DQMy2r4CeQvySAHXxEL0lEhQi8IK+Osg6SVDupjqqFImxPxMv7SDej3A7urs",
+	"IhauVwfpKAcSkgD8Zr8M/cHB7l4sjL7gFuS5sm6Edu0jA8c6nLv/9fVhB12q+6sqNKEHkeSuregWutiz",
+	"hHJINLvjH1yf/2kmSMZsFbXEllMwvGY5WyWEwxK8Lbnv/a/SseKIdWlRfwSTjDnrwVGIAN2PDJa9qrnt",
+	"XSSwTo+Jm/2exZ16zU1uiVx/dwScZZlnleMVPieC20gbkoqsUYiNTs1TW0rGdacW1vKtNu7V8Sfzv89d",
+	"6u1zKcpXPvltyAUzM1/BZHSvCuxLIaegW4UdZyLPFOFCzxifEspX3ozSF1pJ1Mq4b7jsl0+4fnWHJdUL",
+	"bqeqnYKlELlKXEghWD1PzSC/BdWTl1AX5rFuJ1T7APjBNUEJSrtaIFviC/3IuylwT35LHO26cSmF0Ql0",
+	"QpSoMrttLIO/oxyWKFEvbQjJDoztOJ1BOo+LD8/Mzw97i3tZfswWca8PEBgA2HTUIS+lnIyBLBRkLhjA",
+	"okyLPLPONnLkjPQuMqlOR07sc4XRSuk8sYxikBjosSrB4F3HgwSu7IDfAruIZsKcKTLGvnxJONRgayep",
+	"UGOoPwCrQSORkZmscFTnAayVeTbvEuNK0zzHv8GSjGk6J4wnvrZh/ZktI3lqZTFPasQVDzL/ysnYQF3Z",
+	"OdolpIdwrw9i3K3tfG8G9NJhfceR34sG+70YH1z1+R5DESN6KuJmiP6D+dLfi/F2v6brnINhjihJYVYG",
+	"LYDMYUUkdr6yNPlBjKuoQLe/oP3xdQZFKTTwdHX0D1it+wZ9bsa3gcyMXThfd/UdVxOnD8/5dp90E2M5",
+	"e7KAUilXhGJjR9sdk9mOB0LOIbMuNJ4C6h3biapt2TI/H3/6IMafu8IdgjS25cZ+EOODqyEHB71RP8yN",
+	"qLQP3zVu651tA/c4pTy1pUfDV/kZ/r5fOP+GSByz7SmC2rybC56J6pHLWHYXej5ul5cJg/0NncPzZs2R",
+	"HWB/N4bWSz53rcmDwvkuwpVINYR9PlV0yZhxaj1d27xAFz++3Id4tZEhU5c+Wc5q925dwAjjMLBgJNyR",
+	"UMyEx5/M/z53hhGFozB60ogP7nQlntwzmtUe5J1iRF1eUmeA0I6ROXslFoNm219yD+ZM69OpstYMF5lR",
+	"bhPmUdi2mz4SpWYF+3fIyI9vnv8jsQ1IKe6DWACSVkR5fxIyy0F2JBYdSuMrHHOx0A/BZgZojOO7NieM",
+	"9Qu9Y8T4W6Eh2xNHaXAKQyHLmcirtLu7IVzkWQeqRZ59fcvHzeLfmOc7FURwklNtk9AGQ72RYhll0pcV",
+	"Vu9DXt0rUzzj5OLHsz2RfIvGo8xxIgVHm+mYpvNTbPRuTROUW3Z2FzTZmIwu85n5/Q97Qc7RWG0Q4RN+",
+	"Z5Bn9nLcCd66kaQeU+GqRPYd5JftEcRKFIAW2+FhxE8eMIy4Ak4siNho25Tv5z36qXkV65w4FEaCZTn7",
+	"0QSWJw/YiIBXHX93E1xjEmdcdu0pgfaRaHbks3cQP7Bfx15cU9iy2om7bUaMGcdJjXonhDKbW5sN4geu",
+	"P06ncffcjrla5K6ZwaEdS40F7921hKesy2fZzuWGWzkPsiukKWQG0vzFZi77jEKiJYNsx+iU5vEPY/N8",
+	"C8sWjO85NHd96QOi0watyEUOjW5Q/UP43AfHn8wMWyNS2ogLOUPaarxcfPlZFwg6V6yqL9BcmGKHXHFe",
+	"RTJ2uiBcISg3IXEdH8UEjao2MdLXqf1tpMX5c0fI3kNuPyZoDzab5JznLahp142NauRbU2ylKURfz7eb",
+	"u9sreO4H/THCIN1xD+4O9GD1wZDrBRDQmVNXoe2FT9dMrhufb/yg+xAC3GJ9BICzPN/HlcGQEgsIbCRr",
+	"EwdUUnXcE9xFjgkcauuSqB1f+zdVC90DhaNWgLzfV7617CarK2r07pzqAek80BcReZsqgc4Vefb6zesE",
+	"UUezjDB96qrzZNCMBTpa8DkXS+5SAaw3m09BYiwrlpyTCzU09MtfreOSsg6n0iVl8rC00Fzh90oMKO/x",
+	"5v0MBys7GaIEUeZwauX3TNQBDq4wiB+7EgupdsG707HCqL+YTEBeUt+T9mBY8EtE8/Iz2ItjpQ3qiauF",
+	"ZWGNvrkWghIyFcIXXvl1QaUG68HjZCYW8q5Q/+T+tFVqry/dMCHFzf9w0eRuA6e+wggyvNRQL5oGmCau",
+	"4/TuMeWHgdGTffOX7uDy/XEZI1272VwNoWXVidu6lAl2IfSI2CnE/DtJ+f4QsP9nBfen7jtm895elGu6",
+	"cp2X289KQVdV7UBtdOUZDErgCDOrXrHhX8Jt/M1EiHtxcMcg8RSLEyTE1SBMCLb0HKBfyfk25UrO1dA8",
+	"0PuzavTU2eT8YaoEMkXG2E5KC99DGoOAHKgeqarFdE9eHPaKIJbuqXaDOUWwRJ9v87XZqLw2vHVH3dcE",
+	"ZFdxc35pZfueMqOwkZylWM9RSCLBKOXUlz+iFtenRla0/dDNOciCjxnPVH+LZYXm7it6UQ+7j9t00exS",
+	"ez82kJ+sCImcsuo83YBjmVMe5XHmR9UdNXlpu4Y8eBz3/uQQPFGExSG09oAUIW3JI7gFufIZo42Mj6VY",
+	"5BnJxGmVrMYUsY1wst7Iw7ynLuq/dJlRfwRTrjnrwe24CFBvxD0llKgZuhDRbmVwTXNbFRvlTKaILS97",
+	"d03iGhCJ27wubweUsyvtfAPlkIM/njkdQz640m1XiuyDJqgh1mJMBn/bUy6smcznwjaSXRPb3phpYgF7",
+	"6sLsXSFrw5sG1Fwz7EZCKqac+QrdQXHryo5R91RT2VfvjDaXCfSHCDWzLVfN7DxS0MwaZE5tPR4ne506",
+	"gcVbx6zTxpklxZKPkq2Zk+XqwTMn76HMZ61/2xpRVcLkxLaPVadEYZc8ReYApaFeNqCSomu70P30XftB",
+	"9yH2+a7k961H+UO6B8hXSpBGV06q/D8mie0rrnZTpK6rdhf3cLXjzUiMjBTo9H518ebo5iLYRaVqqt6r",
+	"O7ob/qVpVt8Zdk6JI36bo4Y7rZxkEpSC9c72ve9U1YQkZni/ZlNukxq2n/kFNsba/dAvXEhdo/mJOw9N",
+	"U9eyMEDBMZv4dTXNwdirXyJy9f1B9lMfiymi2JRDRlhv2EQyjNmUv+YPfLVLqtRSyKz3Va0+eOhHtQPr",
+	"G3i6M+pd66DRyc/vWiYXmDKOTy2WSO53V7gYGwzbu++K6nQ+p1XhnXt4TWeQT+7TgAKyyp+w7XXmUPau",
+	"K+ckmbgRxTYEvp+rVRW5C/SAPiVccCAFUI5dkQb0sL8PZaofafjmyj2ooyoKnrHJBKSTz3b1lKu5U/CX",
+	"Lr57hYXB7COMpTvapWPJAuXbzJbQ6PsaO0mu+0r6QUOqlT6wt6HRRfZe7vaPrV6uLhTMChSV5Ix1MSg2",
+	"dOt14bHzVzdqbuyQLUYb7Ehm2PAjFTHV2Fv60B2lbEvSnrqNg84+szkfKTcrOg1aPlk0fGObFmgBcwdJ",
+	"6A2dgz3xA7aF+oFrlhOmiWviekr+tt4oqkqo+tNf/7IlpSoZAc/yYHGo15pwbAvkFgo0s60bQ24r9xKQ",
+	"0e6jpngboIdre1u1Wew+t3bEw7LedfG12E8K0plrS2gDs+wqVV/DnAHXp0TNbDP8FPrdk5rlHX/C/2+N",
+	"zvK3Z3s2hW7csz2mU7zWRJTAA8U695BsBLcCsyxc18jxClVxlhk4O6/AOpOifBBnQohLms59BGLIHnNj",
+	"BtybldU3ju1tmY8aYPFgkIVes2SEaeSBTtyylftArDvJhvz2Mbq6oHq38n3oijEAbims4Ab2YRuvxJIU",
+	"lK/200xjTtCXR3zLV8iauTrYSdEwkaJqgNlTkF2obQkKP6j7yk7AXsg9pRi77/0YaTDqjE35VhvNRmhn",
+	"NAHhB7VTxPm+bTUF43WL/iTeP9q35m8fNKlpJvE88F0y0AAUbTl9v0HzlsbiNLW3ogIlSCX4neiqupfH",
+	"n8z/tj7njti2v+YLtXM3isOZz19gXJLZYlJn11m5xlaWtlYzNfSKht32tpfJgSF3+Id/IaWbM+DEloD9",
+	"WfwVPEWpU3B4FHGGdtp398YkHtQMfA/X31JWDecK/ualxhpY6+Jn4uj+karGYlye7ZPYUx5dVvkw0Zf8",
+	"/ooNPGCVATEhFhT3UlbgsPUEHqKQwANUEFj6JK2eMqsdf2TwFxddb+TqJz9vD+srB70UGIY8uODfrY2/",
+	"3Piu1fIzWLa5ctcPXnNwa6tDBvZZON/I+whLNzfY2oob9b4pcejD8iKKaJG4VkRmOJLZsn+DektePctT",
+	"/KHrUrR9np+8/e3nd4Zsq4CFn9+Zs7jEbxy3kPnoZHRMS3Z8+w0GnbrVPsUqPrk8IJ+rYfa0WQbLNh4L",
+	"BfE2Yitt+PBGo7ecckXGwPiUpFSal8GFZ7jvsORPoPIWm3KMDeYNn4B9qD+/+/z/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -28,7 +28,7 @@ func TestWholeWay(t *testing.T) {
 	e := ownEstate(t)
 	e.ok(t, "survey")
 	hosts := get[[]openapi.Host](t, e, "hosts")
-	require.Len(t, hosts, 4)
+	require.Len(t, hosts, 5)
 	for _, h := range hosts {
 		require.Equal(t, "up", string(h.State), h.Name)
 	}

@@ -514,7 +514,7 @@ var Rules = []Rule{
 		if h.NoAcceleration == "" {
 			return nil
 		}
-		return one(Raise("host.no-acceleration", h.Name, fmt.Sprintf("%s has no hardware virtualisation: it is %s. "+
+		return one(Raise("host.no-acceleration", h.Name, fmt.Sprintf("%s has no hardware virtualisation (%s). "+
 			"Machines run there, slowly.", h.Name, h.NoAcceleration), nil))
 	}, nil},
 }

@@ -30,6 +30,12 @@ const (
 	diskMiB  = 96
 )
 
+// The partition with the guest's own file system.
+const (
+	FilesFrom  = bootFrom + bootMiB*mib
+	FilesBytes = (diskMiB - bootMiB - 1) * mib
+)
+
 // Disk is the path of the guest's disk, raw; it is built when there is none as this code would build it.
 func Disk() (string, error) {
 	cache := os.Getenv("UNVORA_GUESTS")
@@ -209,7 +215,7 @@ func (b *builder) disk(linux string) error {
 	sector := make([]byte, 512)
 	copy(sector, record)
 	partition(sector[446:], 0x80, 0xef, bootFrom, bootMiB*mib)
-	partition(sector[462:], 0, 0x83, bootFrom+bootMiB*mib, (diskMiB-bootMiB-1)*mib)
+	partition(sector[462:], 0, 0x83, FilesFrom, FilesBytes)
 	sector[510], sector[511] = 0x55, 0xaa
 	if err := os.WriteFile(disk, sector, 0o644); err != nil {
 		return err
@@ -229,8 +235,8 @@ func (b *builder) disk(linux string) error {
 		{"mcopy", "-i", fat, linux, "::linux"},
 		{"mcopy", "-i", fat, "initrd", "syslinux.cfg", "::"},
 		{"syslinux", "--offset", fmt.Sprint(bootFrom), "--install", disk},
-		{"/sbin/mke2fs", "-q", "-t", "ext4", "-E", fmt.Sprintf("offset=%d", bootFrom+bootMiB*mib), disk,
-			fmt.Sprintf("%dk", (diskMiB-bootMiB-1)<<10)},
+		{"/sbin/mke2fs", "-q", "-t", "ext4", "-E", fmt.Sprintf("offset=%d", FilesFrom), disk,
+			fmt.Sprintf("%dk", FilesBytes>>10)},
 	} {
 		if err := b.run(b.work, command[0], command[1:]...); err != nil {
 			return err

@@ -295,7 +295,8 @@ func (t *tail) last() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, line := range slices.Backward(bytes.Split(t.buf, []byte("\n"))) {
-		if line = bytes.TrimSpace(line); len(line) > 0 && !bytes.Contains(line, []byte(": warning: ")) {
+		if line = bytes.TrimSpace(line); len(line) > 0 && !bytes.Contains(line, []byte(": warning: ")) &&
+			!bytes.Contains(line, []byte(": info: ")) {
 			return string(line)
 		}
 	}

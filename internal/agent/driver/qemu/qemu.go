@@ -190,7 +190,7 @@ func (d *Driver) started(ctx context.Context, dir runDir, ended <-chan error, wo
 			if !dir.readJSON(endFile, &e) {
 				return errors.Join(failed, errors.New(words.last()))
 			}
-			return fmt.Errorf("QEMU did not start: %s", e.why())
+			return fmt.Errorf("QEMU did not start: %s", e.what())
 		case <-ctx.Done():
 			return fmt.Errorf("QEMU does not answer: %w", err)
 		case <-time.After(5 * time.Millisecond):
@@ -198,7 +198,7 @@ func (d *Driver) started(ctx context.Context, dir runDir, ended <-chan error, wo
 	}
 }
 
-func (e end) why() string {
+func (e end) what() string {
 	text := "its guest shut down"
 	if e.How != "" {
 		text = "died: " + e.How
@@ -206,8 +206,11 @@ func (e end) why() string {
 	if e.Words != "" && e.How != "" {
 		text += ": " + e.Words
 	}
-	return text + " (" + e.At.Format("2 January, 15:04:05") + ")"
+	return text
 }
+
+// why says how it ended, and when.
+func (e end) why() string { return e.what() + " (" + e.At.Format("2 January, 15:04:05") + ")" }
 
 // watch tells when the machine of a directory ends.
 func (d *Driver) watch(dir runDir) {

@@ -1,0 +1,182 @@
+package tests
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/tests/guest"
+)
+
+// bootTime is how long a guest may take to start where nothing is accelerated.
+const bootTime = 3 * time.Minute
+
+// guestWords are what a guest has said since its last start, by the first word of each line.
+type guestWords map[string][]string
+
+// guestSays waits until the guest of a copy is ready, and returns what it has told.
+func (e *estate) guestSays(t *testing.T, copy string) guestWords {
+	t.Helper()
+	var said string
+	require.Eventually(t, func() bool {
+		said = strings.ReplaceAll(e.ok(t, "console", copy), "\r", "")
+		_, since, found := cutLast(said, "guest: uuid")
+		said = "guest: uuid" + since
+		return found && strings.Contains(since, "guest: ready")
+	}, bootTime, 500*time.Millisecond, "%s does not start", copy)
+	all := guestWords{}
+	for _, line := range strings.Split(said, "\n") {
+		if rest, ok := strings.CutPrefix(line, "guest: "); ok {
+			word, more, _ := strings.Cut(rest, " ")
+			all[word] = append(all[word], more)
+		}
+	}
+	return all
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	at := strings.LastIndex(s, sep)
+	if at < 0 {
+		return s, "", false
+	}
+	return s[:at], s[at+len(sep):], true
+}
+
+// agrees holds what a guest's own kernel sees against the inventory.
+func (e *estate) agrees(t *testing.T, copy string, says guestWords) *openapi.Machine {
+	t.Helper()
+	m := get[openapi.Copy](t, e, "copies", copy).Machine
+	require.Equal(t, []string{m.FirmwareUuid}, says["uuid"], copy)
+	require.Equal(t, []string{*m.GenerationId}, says["generation"], copy)
+	require.Equal(t, []string{fmt.Sprint(m.Cpus)}, says["cpus"], copy)
+	require.Equal(t, []string{m.Firmware}, says["firmware"], copy)
+	require.Len(t, says["disk"], len(*m.Disks))
+	for n, d := range *m.Disks {
+		require.Regexp(t, fmt.Sprintf("^[a-z0-9]+ %d sectors serial %s$", d.VirtualBytes/512, *d.Serial),
+			says["disk"][n])
+	}
+	require.Len(t, says["nic"], len(*m.Nics))
+	for n, c := range *m.Nics {
+		require.Contains(t, says["nic"][n], " "+c.Mac+" ")
+	}
+	return m
+}
+
+// clean tells that the file system of a copy's guest was closed as it should be.
+func (e *estate) clean(t *testing.T, copy string) {
+	t.Helper()
+	c := get[openapi.Copy](t, e, "copies", copy)
+	raw := tempFile(t, "whole.raw")
+	e.ok(t, "disk", "copy", filepath.Join(c.Path, (*c.Machine.Disks)[0].File), raw, "--format", "raw")
+	f, err := os.Open(raw)
+	require.NoError(t, err)
+	defer f.Close()
+	files := tempFile(t, "files.raw")
+	out, err := os.Create(files)
+	require.NoError(t, err)
+	_, err = io.Copy(out, io.NewSectionReader(f, guest.FilesFrom, guest.FilesBytes))
+	require.NoError(t, err)
+	require.NoError(t, out.Close())
+	said, err := exec.Command("/sbin/e2fsck", "-fn", files).CombinedOutput()
+	require.NoError(t, err, string(said))
+	require.NotContains(t, string(said), "recover", "its journal was not needed")
+}
+
+// TestHypervisor: machines really run on tern. A disk becomes one, is exported, comes back as itself and as another;
+// what
+// each guest's own kernel sees is what the inventory says.
+func TestHypervisor(t *testing.T) {
+	e := ownEstate(t)
+	checks := e.ok(t, "host", "check", "tern")
+	require.Contains(t, checks, "✓ qemu")
+	require.Contains(t, checks, "✓ firmware")
+	require.Contains(t, e.run(t, "register", "tideline/nothing", "--host", "tern", "--plan").err, "tideline/nothing")
+
+	// A bare disk becomes a machine: looking into it tells how it starts.
+	disk, err := guest.Disk()
+	require.NoError(t, err)
+	folder := filepath.Join(e.pool("tern", "tideline"), "tide-clock")
+	require.NoError(t, os.Mkdir(folder, 0o755))
+	raw, err := os.ReadFile(disk)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "clock.raw"), raw, 0o600))
+	if os.Getuid() == 0 {
+		require.NoError(t, exec.Command("chown", "-R", "--reference="+filepath.Dir(folder), folder).Run())
+	}
+	_, found, _ := e.planned(t, "register", "tideline/tide-clock", "--host", "tern")
+	require.Contains(t, found, "descriptor.lost")
+	require.Contains(t, found, "network.unmapped")
+	e.ok(t, "register", "tideline/tide-clock", "--host", "tern", "--yes")
+	e.ok(t, "power", "on", "tide-clock", "--yes")
+	first := e.agrees(t, "tide-clock", e.guestSays(t, "tide-clock"))
+	require.Equal(t, "uefi", first.Firmware)
+
+	// An agent that dies leaves it running; so does its own end.
+	kill(t, e, "agent-tern")
+	require.Eventually(t, func() bool { return e.run(t, "survey", "tern").status == 0 }, waitFor, 200*time.Millisecond)
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tide-clock").State)
+
+	e.ok(t, "power", "off", "tide-clock")
+	require.Contains(t, e.ok(t, "console", "tide-clock"), "guest: shuts down")
+	e.clean(t, "tide-clock")
+
+	// It comes back as itself, and as another.
+	file := tempFile(t, "tide-clock.ova")
+	e.ok(t, "export", "tide-clock", file, "--yes")
+	e.ok(t, "import", file, "--host", "tern", "--name", "tide-again", "--identity", "keep", "--yes", "--answer",
+		"identity.origin-alive=keep", "--answer", "identity.uuid-in-use=keep", "--answer", "mac.in-use=keep")
+	e.ok(t, "import", file, "--host", "tern", "--name", "tide-other", "--identity", "renew", "--cpus", "1", "--yes")
+	for _, name := range []string{"tide-again", "tide-other"} {
+		e.ok(t, "power", "on", name, "--yes")
+	}
+	again := e.agrees(t, "tide-again", e.guestSays(t, "tide-again"))
+	require.Equal(t, first.FirmwareUuid, again.FirmwareUuid)
+	require.Equal(t, *(*first.Disks)[0].Serial, *(*again.Disks)[0].Serial)
+	require.Equal(t, (*first.Nics)[0].Mac, (*again.Nics)[0].Mac)
+	says := e.guestSays(t, "tide-other")
+	require.Contains(t, says["started"][0], "2 times", "the disk is the one that was started before")
+	other := e.agrees(t, "tide-other", says)
+	require.NotEqual(t, first.FirmwareUuid, other.FirmwareUuid)
+	require.NotEqual(t, *first.GenerationId, *other.GenerationId)
+	require.NotEqual(t, *(*first.Disks)[0].Serial, *(*other.Disks)[0].Serial)
+	require.NotEqual(t, (*first.Nics)[0].Mac, (*other.Nics)[0].Mac)
+
+	// One that dies is noticed, with how.
+	require.NoError(t, syscall.Kill(qemuOf(t, other.FirmwareUuid), syscall.SIGKILL))
+	require.Eventually(t, func() bool {
+		c := get[openapi.Copy](t, e, "copies", "tide-other")
+		return c.State == "stopped" && c.StateWhy != nil && strings.HasPrefix(*c.StateWhy, "died: signal: killed")
+	}, waitFor, 50*time.Millisecond)
+	require.Contains(t, e.ok(t, "copies", "tide-other"), "died: signal: killed")
+	e.ok(t, "power", "off", "tide-again")
+	e.clean(t, "tide-again")
+}
+
+// qemuOf is the process that runs the machine with this firmware UUID.
+func qemuOf(t *testing.T, uuid string) int {
+	t.Helper()
+	paths, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	is := regexp.MustCompile(`^[^\x00]*qemu-system-[^\x00]*\x00.*` + uuid)
+	for _, path := range paths {
+		raw, err := os.ReadFile(path)
+		if err == nil && is.Match(raw) {
+			var pid int
+			_, err := fmt.Sscanf(path, "/proc/%d/", &pid)
+			require.NoError(t, err)
+			return pid
+		}
+	}
+	t.Fatal("no QEMU runs the machine", uuid)
+	return 0
+}
