@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 )
 
@@ -104,11 +105,32 @@ func tell() {
 			say("nic %s %s %s", c.Name, c.HardwareAddr, filepath.Base(driver))
 		}
 	}
+	for _, c := range cards {
+		if c.Flags&net.FlagLoopback == 0 && len(c.HardwareAddr) == 6 {
+			say("address %s", address(c))
+		}
+	}
 	if _, err := os.Stat("/sys/firmware/efi"); err == nil {
 		say("firmware uefi")
 	} else {
 		say("firmware bios")
 	}
+}
+
+// address gives a NIC the address that the last octet of its MAC stands for.
+func address(c net.Interface) string {
+	ip := &net.IPNet{IP: net.IPv4(192, 0, 2, c.HardwareAddr[5]), Mask: net.CIDRMask(24, 32)}
+	link, err := netlink.LinkByName(c.Name)
+	if err == nil {
+		err = netlink.LinkSetUp(link)
+	}
+	if err == nil {
+		err = netlink.AddrAdd(link, &netlink.Addr{IPNet: ip})
+	}
+	if err != nil {
+		return err.Error()
+	}
+	return ip.String()
 }
 
 // serial is the serial number of a disk, which every driver shows at another place.

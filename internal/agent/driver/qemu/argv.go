@@ -13,6 +13,7 @@ import (
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
 )
 
 // command is a QEMU that is being put together: its arguments, and the files that it is given as descriptors.
@@ -127,7 +128,8 @@ var nics = map[string]string{"virtio": "virtio-net-pci", "82574L": "e1000e", "RT
 
 // machineOf puts the command line of a machine together, but for what its keeper adds. A descriptor's values reach it
 // only as numbers, as checked ids, or inside JSON objects.
-func (c *command) machine(folder string, m *machine.Machine, host *Host) error {
+func (c *command) machine(folder string, m *machine.Machine, host *Host,
+	switches []wiring.Switch) error {
 	board := "q35"
 	if slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return strings.EqualFold(d.Controller, "ide") }) {
 		board = "pc" // only that one has the old controller
@@ -172,7 +174,7 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host) error {
 	if err := c.json("-device", map[string]any{"driver": "VGA", "vgamem_mb": 16}); err != nil {
 		return err
 	}
-	return firstError(c.disks(folder, m), c.drives(folder, m), c.nics(m))
+	return firstError(c.disks(folder, m), c.drives(folder, m), c.nics(m, switches))
 }
 
 func firstError(errs ...error) error {
@@ -378,16 +380,17 @@ func (c *command) drives(folder string, m *machine.Machine) error {
 	return nil
 }
 
-// nics adds the machine's NICs, each on a segment of its own for the time being: nothing is at its other end.
-func (c *command) nics(m *machine.Machine) error {
+// nics adds the machine's NICs.
+func (c *command) nics(m *machine.Machine, switches []wiring.Switch) error {
 	for n, nic := range m.NICs {
 		driver, known := nics[nic.Model]
 		if !known {
 			return fmt.Errorf("the model %q of %s is none that this host has", nic.Model, nic.Name)
 		}
-		netdev := fmt.Sprint("net", n)
-		c.add("-netdev", fmt.Sprintf("hubport,id=%s,hubid=%d", netdev, n)) // QEMU warns that nothing else is there
-		device := map[string]any{"driver": driver, "netdev": netdev, "id": fmt.Sprint("nic", n),
+		if err := c.connect(n, nic, switches); err != nil {
+			return err
+		}
+		device := map[string]any{"driver": driver, "netdev": fmt.Sprint("net", n), "id": fmt.Sprint("nic", n),
 			"bootindex": bootIndex(m, nic.Name, 200+n)}
 		if nic.MAC != "" {
 			device["mac"] = nic.MAC

@@ -17,7 +17,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"sync"
 	"time"
 
@@ -106,11 +105,6 @@ func (d *Driver) Examine(ctx context.Context) []hostlink.Check {
 // Noticed has a value when a machine has ended.
 func (d *Driver) Noticed() <-chan struct{} { return d.noticed }
 
-// Switches of the host.
-func (d *Driver) Switches(context.Context) ([]wiring.Switch, error) {
-	return slices.Clone(d.switches), nil
-}
-
 // at is the directory of a machine that runs, or ran.
 func (d *Driver) at(folder string) runDir {
 	sum := sha256.Sum256([]byte(folder))
@@ -131,7 +125,11 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 	}
 	c := &command{files: d.files}
 	defer c.close()
-	if err := c.machine(folder, m, d.host); err != nil {
+	switches, err := d.Switches(ctx)
+	if err != nil {
+		return err
+	}
+	if err := c.machine(folder, m, d.host, switches); err != nil {
 		return err
 	}
 	if err := dir.make(); err != nil {
@@ -162,6 +160,9 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 	ended := make(chan error, 1)
 	go func() { ended <- keeper.Wait() }()
 	err = d.started(ctx, dir, ended, words)
+	if err == nil {
+		err = unplug(ctx, dir, m)
+	}
 	if err != nil { // nothing half-started stays: the keeper leads a process group of its own
 		_ = unix.Kill(-keeper.Process.Pid, unix.SIGKILL)
 		if !gone(context.WithoutCancel(ctx), dir, endTime) {

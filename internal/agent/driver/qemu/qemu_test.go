@@ -3,24 +3,33 @@ package qemu_test
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
 
+	"unvora.example/unvora/core/disk/carry"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/door"
 	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/driver/drivertest"
 	"unvora.example/unvora/internal/agent/driver/qemu"
 	"unvora.example/unvora/internal/agent/driver/qemu/sector"
+	"unvora.example/unvora/tests/guest"
 )
 
 // TestMain: this program is also the keeper of the machines that its tests start.
@@ -52,6 +61,10 @@ func display(t *testing.T) []byte {
 // logBytes is how much a host of these tests keeps of what a machine says, before it is the older half.
 const logBytes = 8 << 10
 
+// switches of the host.
+var switches = []wiring.Switch{{Name: "quarantine", Segment: wiring.Quarantine},
+	{Name: "wharf", Segment: "lab", VLAN: 20}}
+
 // bench is a host with one pool.
 type bench struct {
 	*testing.T
@@ -80,8 +93,8 @@ func newBench(t *testing.T) *bench {
 
 func (b *bench) driver() *qemu.Driver {
 	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: 2 * time.Second,
-		LogBytes: logBytes,
-		Host:     qemu.Look(b.Context(), qemu.AccelerationOff)})
+		LogBytes: logBytes, Switches: switches,
+		Host: qemu.Look(b.Context(), qemu.AccelerationOff)})
 	require.NoError(b, err)
 	return d
 }
@@ -234,8 +247,10 @@ func TestRefused(t *testing.T) {
 		"medium of CD drive 1: ": func(m *machine.Machine) {
 			m.Devices = []machine.Device{{Kind: "cd", Name: "CD drive 1", File: "/etc/passwd"}}
 		},
-		"disk disk1 has no file": func(m *machine.Machine) { m.Disks[0].File = "" },
-		"disk disk1: ":           func(m *machine.Machine) { m.Disks[0].Format = "qcow2" },
+		"disk disk1 has no file":        func(m *machine.Machine) { m.Disks[0].File = "" },
+		"no bridge of that name":        func(m *machine.Machine) { m.NICs[0].Network = "wharf" },
+		"which this host does not have": func(m *machine.Machine) { m.NICs[0].Network = "pier" },
+		"disk disk1: ":                  func(m *machine.Machine) { m.Disks[0].Format = "qcow2" },
 	} {
 		m := b.m.Clone()
 		spoil(m)
@@ -272,4 +287,151 @@ func TestProbe(t *testing.T) {
 	var exit *exec.ExitError
 	require.ErrorAs(t, cmd.Run(), &exit)
 	require.Equal(t, sector.ProbeStatus, exit.ExitCode())
+}
+
+// write makes an image of what a raw disk holds.
+func write(t *testing.T, raw, path, format, variant string) {
+	t.Helper()
+	kind, err := formats.ByName(format)
+	require.NoError(t, err)
+	_, err = carry.Copy(t.Context(), carry.Order{Source: raw, Options: formats.Options{Format: "raw"}, Target: path,
+		Format: kind, Variant: variant, ID: "8b1f3b0a-3d65-4d8e-9a0e-6a1f0c5d7e01"})
+	require.NoError(t, err)
+}
+
+// TestEveryFormat: a machine starts from a disk in each format that the family runs, and from layers; a variant that
+// QEMU runs badly, or that names further files, is refused before anything runs.
+func TestEveryFormat(t *testing.T) {
+	family, err := fit.FamilyByName("qemu")
+	require.NoError(t, err)
+	for _, format := range family.Formats {
+		t.Run(format, func(t *testing.T) {
+			b := newBench(t)
+			raw := filepath.Join(b.folder, "disk1.raw")
+			b.m.Disks[0].File, b.m.Disks[0].Format = "disk."+format, format
+			write(t, raw, filepath.Join(b.folder, b.m.Disks[0].File), format, "")
+			b.start()
+			b.says("up\n")
+		})
+	}
+	t.Run("layers", func(t *testing.T) {
+		b := newBench(t)
+		base, middle, top := filepath.Join(b.pool, "base.raw"), filepath.Join(b.pool, "middle.qcow2"),
+			filepath.Join(b.folder, "top.qcow2")
+		require.NoError(t, os.Rename(filepath.Join(b.folder, "disk1.raw"), base))
+		qcow2, err := formats.ByName("qcow2")
+		require.NoError(t, err)
+		require.NoError(t, formats.NewLayer(middle, base, qcow2, "", formats.Options{}))
+		require.NoError(t, formats.NewLayer(top, middle, qcow2, "", formats.Options{}))
+		b.m.Disks[0].File, b.m.Disks[0].Format = "top.qcow2", "qcow2"
+		b.start()
+		b.says("up\n")
+	})
+	for format, variant := range map[string]string{"vmdk": "stream"} {
+		t.Run(format+" "+variant, func(t *testing.T) {
+			b := newBench(t)
+			write(t, filepath.Join(b.folder, "disk1.raw"), filepath.Join(b.folder, "disk.x"), format, variant)
+			b.m.Disks[0].File, b.m.Disks[0].Format = "disk.x", format
+			require.ErrorContains(t, b.d.Start(t.Context(), b.folder, b.m), "which QEMU does not run as it is")
+		})
+	}
+}
+
+// TestDebian: Debian's kernel starts by BIOS from an old controller, sees an old NIC, and shuts down when it is asked
+// to.
+func TestDebian(t *testing.T) {
+	b := newBench(t)
+	raw, err := guest.Disk()
+	require.NoError(t, err)
+	write(t, raw, filepath.Join(b.folder, "disk.vhdx"), "vhdx", "")
+	b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.vhdx", Format: "vhdx", Controller: "ide",
+		Serial: "0123456789ABCDEFGHIJ"}
+	b.m.NICs[0].Model, b.m.MemoryBytes, b.m.Serial = "RTL8139", 256<<20, "TIDE, 7"
+	b.start()
+	for _, line := range []string{"guest: uuid " + b.m.FirmwareUUID, "guest: serial TIDE, 7", "guest: firmware bios",
+		"serial 0123456789ABCDEFGHIJ", b.m.NICs[0].MAC + " 8139cp", "guest: ready"} {
+		require.Eventually(t, func() bool {
+			log, err := b.d.Log(t.Context(), b.folder)
+			require.NoError(t, err)
+			return strings.Contains(string(log.Text), line)
+		}, 2*time.Minute, 100*time.Millisecond, "it does not say %q", line)
+	}
+	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: time.Minute,
+		Host: qemu.Look(t.Context(), qemu.AccelerationOff)})
+	require.NoError(t, err)
+	require.NoError(t, d.Stop(t.Context(), b.folder))
+	b.says("guest: shuts down")
+}
+
+// ownNetwork puts the test into a network of its own, with a bridge that has an address.
+func ownNetwork(t *testing.T, bridge, address string) {
+	t.Helper()
+	runtime.LockOSThread() // never unlocked: the thread ends with the test
+	require.NoError(t, unix.Unshare(unix.CLONE_NEWNET), "tests of networks have to run as root")
+	l := &netlink.Bridge{LinkAttrs: netlink.LinkAttrs{Name: bridge}}
+	require.NoError(t, netlink.LinkAdd(l))
+	ip, err := netlink.ParseAddr(address)
+	require.NoError(t, err)
+	require.NoError(t, netlink.AddrAdd(l, ip))
+	require.NoError(t, netlink.LinkSetUp(l))
+}
+
+// answers tells whether somebody has an address: it refuses a connection.
+func answers(address string) bool {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return false
+	}
+	defer unix.Close(fd)
+	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_SNDTIMEO, &unix.Timeval{Sec: 1})
+	at := &unix.SockaddrInet4{Port: 9}
+	copy(at.Addr[:], net.ParseIP(address).To4())
+	return errors.Is(unix.Connect(fd, at), unix.ECONNREFUSED)
+}
+
+// TestBridge: guests on a switch answer on their addresses; one in quarantine, and one that is unplugged, do not.
+func TestBridge(t *testing.T) {
+	ownNetwork(t, "wharf", "192.0.2.1/24")
+	raw, err := guest.Disk()
+	require.NoError(t, err)
+	var all []*bench
+	for n, network := range []string{"wharf", "wharf", "quarantine", ""} {
+		b := newBench(t)
+		write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
+		b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
+		b.m.NICs[0].MAC, b.m.NICs[0].Network = fmt.Sprintf("06:5c:00:00:00:%02x", 16+n), network
+		b.m.MemoryBytes = 192 << 20
+		b.start()
+		all = append(all, b)
+	}
+	for _, b := range all {
+		require.Eventually(t, func() bool {
+			log, err := b.d.Log(t.Context(), b.folder)
+			require.NoError(t, err)
+			return strings.Contains(string(log.Text), "guest: ready")
+		}, 3*time.Minute, 200*time.Millisecond)
+	}
+	for n, want := range []bool{true, true, false, false} {
+		require.Equal(t, want, answers(fmt.Sprintf("192.0.2.%d", 16+n)), "guest %d", n)
+	}
+	list, err := all[0].d.Switches(t.Context())
+	require.NoError(t, err)
+	require.Contains(t, list, wiring.Switch{Name: "wharf", Segment: "lab", VLAN: 20, Address: "192.0.2.1/24"})
+	links, err := netlink.LinkList()
+	require.NoError(t, err)
+	taps := func() (n int) {
+		links, err = netlink.LinkList()
+		require.NoError(t, err)
+		for _, l := range links {
+			if l.Type() == "tuntap" || l.Type() == "tun" {
+				n++
+			}
+		}
+		return n
+	}
+	require.Equal(t, 2, taps())
+	for _, b := range all {
+		require.NoError(t, b.d.Stop(t.Context(), b.folder))
+	}
+	require.Zero(t, taps(), "they go with the machines")
 }

@@ -1,0 +1,116 @@
+package qemu
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"syscall"
+
+	"github.com/vishvananda/netlink"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/wiring"
+)
+
+// A switch of the host is a bridge of the Linux kernel with the same name. A NIC is connected to it by a TAP device,
+// which is there as long as QEMU holds it. Bridges that the agent's file does not name are listed as they are found; none
+// is changed here.
+
+// Switches of the host: those of the agent's file, then the other bridges that there are.
+func (d *Driver) Switches(context.Context) ([]wiring.Switch, error) {
+	list := slices.Clone(d.switches)
+	links, err := netlink.LinkList()
+	if err != nil {
+		return nil, fmt.Errorf("list the bridges of this computer: %w", err)
+	}
+	for _, l := range links {
+		if l.Type() != "bridge" {
+			continue
+		}
+		name := l.Attrs().Name
+		at := slices.IndexFunc(list, func(s wiring.Switch) bool { return s.Name == name })
+		if at < 0 {
+			at = len(list)
+			list = append(list, wiring.Switch{Name: name})
+		}
+		if list[at].Uplink == "" {
+			list[at].Uplink = uplink(links, l.Attrs().Index)
+		}
+		addresses, err := netlink.AddrList(l, netlink.FAMILY_V4)
+		if err == nil && len(addresses) > 0 && list[at].Address == "" {
+			list[at].Address = addresses[0].IPNet.String()
+		}
+	}
+	return list, nil
+}
+
+// uplink is the port of a bridge that is no machine's; "" when it has none.
+func uplink(links []netlink.Link, bridge int) string {
+	for _, l := range links {
+		if l.Attrs().MasterIndex == bridge && l.Type() != "tuntap" && l.Type() != "tun" {
+			return l.Attrs().Name
+		}
+	}
+	return ""
+}
+
+// isolated tells whether a switch leads nowhere, so that it needs no bridge: each NIC is alone on it.
+func isolated(s wiring.Switch) bool { return s.Segment == wiring.Quarantine }
+
+// connect adds the other end of a NIC: a TAP device on the switch's bridge; nothing, where it is unplugged or alone.
+func (c *command) connect(n int, nic machine.NIC, switches []wiring.Switch) error {
+	id := fmt.Sprint("net", n)
+	at := slices.IndexFunc(switches, func(s wiring.Switch) bool { return s.Name == nic.Network })
+	if nic.Network != "" && at < 0 {
+		return fmt.Errorf("%s is on the switch %q, which this host does not have", nic.Name, nic.Network)
+	}
+	if nic.Network == "" || isolated(switches[at]) {
+		c.add("-netdev", fmt.Sprintf("hubport,id=%s,hubid=%d", id, n)) // QEMU warns that nothing else is there
+		return nil
+	}
+	bridge, err := netlink.LinkByName(nic.Network)
+	var missing netlink.LinkNotFoundError
+	switch {
+	case errors.As(err, &missing):
+		return fmt.Errorf("%s is on the switch %q, and this computer has no bridge of that name: ip link add %[2]s type "+
+			"bridge", nic.Name, nic.Network)
+	case err != nil:
+		return err
+	case bridge.Type() != "bridge":
+		return fmt.Errorf("%s is on the switch %q, and what has that name on this computer is no bridge", nic.Name,
+			nic.Network)
+	}
+	tap := &netlink.Tuntap{LinkAttrs: netlink.LinkAttrs{Name: "unv%d", MasterIndex: bridge.Attrs().Index},
+		Mode: netlink.TUNTAP_MODE_TAP, NonPersist: true, Queues: 1,
+		Flags: netlink.TUNTAP_NO_PI | netlink.TUNTAP_VNET_HDR}
+	err = netlink.LinkAdd(tap)
+	if err == nil {
+		c.add("-netdev", fmt.Sprintf("tap,id=%s,fd=%d", id, c.pass(tap.Fds[0])))
+		err = netlink.LinkSetMaster(tap, bridge)
+	}
+	if err == nil {
+		err = netlink.LinkSetUp(tap)
+	}
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) {
+		return fmt.Errorf("%s can't be connected to %s: this agent may make no TAP devices. Give it CAP_NET_ADMIN: "+
+			"AmbientCapabilities=CAP_NET_ADMIN in its unit", nic.Name, nic.Network)
+	}
+	if err != nil {
+		return fmt.Errorf("connect %s to %s: %w", nic.Name, nic.Network, err)
+	}
+	return nil
+}
+
+// unplug takes the link off the NICs that are connected to nothing, once QEMU runs.
+func unplug(ctx context.Context, dir runDir, m *machine.Machine) error {
+	for n, nic := range m.NICs {
+		if nic.Network != "" {
+			continue
+		}
+		if err := ask(ctx, dir, "set_link", map[string]any{"name": fmt.Sprint("nic", n), "up": false}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
