@@ -180,3 +180,58 @@ func qemuOf(t *testing.T, uuid string) int {
 	t.Fatal("no QEMU runs the machine", uuid)
 	return 0
 }
+
+// TestNewHost: a computer that nothing was said of becomes a host, and a package runs on it.
+func TestNewHost(t *testing.T) {
+	e := ownEstate(t)
+	dir := filepath.Join(e.dir, "hosts", "auk")
+	pool := filepath.Join(dir, "machines")
+	require.NoError(t, os.MkdirAll(pool, 0o755))
+	port, err := freePort()
+	require.NoError(t, err)
+	file := filepath.Join(dir, "agent.toml")
+	propose := []string{"agent", "init", file, "--name", "auk", "--listen", fmt.Sprintf("127.0.0.1:%d", port),
+		"--state", filepath.Join(dir, "state"), "--pool", pool}
+	r := e.run(t, propose...)
+	require.Zero(t, r.status, r.err)
+	for _, says := range []string{"✓ qemu", "acceleration", "✓ firmware", "agent.toml is written"} {
+		require.Contains(t, r.err, says)
+	}
+	require.Contains(t, e.told(t, 2, propose...), "is there already")
+	require.Contains(t, e.run(t, "agent", "init", "-", "--name", "auk").out, "name = \"auk\"")
+
+	agent := e.command(t.Context(), "agent", file, "--log-level", "warn")
+	require.NoError(t, agent.Start())
+	t.Cleanup(func() {
+		_ = agent.Process.Signal(syscall.SIGTERM)
+		_ = agent.Wait()
+	})
+	var code []byte
+	require.Eventually(t, func() bool {
+		code, err = os.ReadFile(filepath.Join(dir, "state", "code"))
+		return err == nil
+	}, waitFor, 50*time.Millisecond)
+	e.ok(t, "host", "add", fmt.Sprintf("127.0.0.1:%d", port), "--code", strings.TrimSpace(string(code)))
+	require.Contains(t, e.ok(t, "host", "check", "auk"), "✓ qemu")
+
+	pack := tempFile(t, "ferry-display.ova")
+	e.ok(t, "export", "tern/ferry-display", pack)
+	e.ok(t, "import", pack, "--host", "auk", "--yes")
+	e.ok(t, "power", "on", "auk/ferry-display")
+	require.Eventually(t, func() bool {
+		return strings.Contains(e.ok(t, "console", "auk/ferry-display"), "Ferry to Quay")
+	}, bootTime, 200*time.Millisecond)
+	r = e.run(t, "console", "gannet/tide-gauge")
+	require.Equal(t, 2, r.status, r.err)
+	require.Contains(t, r.err, "keeps no console")
+	e.ok(t, "power", "off", "auk/ferry-display")
+	require.Nil(t, stateWhy(get[openapi.Copy](t, e, "copies", "auk/ferry-display")))
+	require.Contains(t, e.ok(t, "console", "auk/ferry-display"), "Ferry to Quay", "also of one that has ended")
+}
+
+func stateWhy(c openapi.Copy) *string {
+	if c.StateWhy != nil && *c.StateWhy != "" {
+		return c.StateWhy
+	}
+	return nil
+}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 
@@ -24,6 +25,7 @@ func (a *app) agentCmd() *cobra.Command {
 		Example: "  unvora agent /etc/unvora/agent.toml\n  unvora agent gannet.toml --log-level debug",
 		Args:    cobra.ExactArgs(1),
 	}
+	cmd.AddCommand(a.agentInitCmd())
 	level := cmd.Flags().String("log-level", "info", "debug, info, warn or error")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var config agent.Config
@@ -63,4 +65,70 @@ func (a *app) agentCmd() *cobra.Command {
 		return nil
 	}
 	return cmd
+}
+
+func (a *app) agentInitCmd() *cobra.Command {
+	w := agent.Wishes{}
+	cmd := &cobra.Command{
+		Use: "init FILE", Short: "Look at this computer, and write the file of its agent",
+		Long: "Look at this computer and write the file of an agent that runs machines on it: what it\n" +
+			"has of CPUs, memory and bridges is found out, what else there has to be is told. FILE\n" +
+			"must not be there yet; - is standard output.",
+		Example: "  unvora agent init /etc/unvora/agent.toml\n" +
+			"  unvora agent init - --name tern --site Ferry --pool /srv/tideline",
+		Args: cobra.ExactArgs(1),
+	}
+	f := cmd.Flags()
+	f.StringVar(&w.Name, "name", "", "name of the host; the computer's own unless said")
+	f.StringVar(&w.Site, "site", "Home", "site that it stands at")
+	f.StringVar(&w.Listen, "listen", "0.0.0.0:7490", "address and port that the service reaches it at")
+	f.StringVar(&w.State, "state", "/var/lib/unvora-agent", "directory of the agent's own records")
+	f.StringVar(&w.Pool, "pool", "/srv/machines", "directory of machines")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, checks, err := agent.Propose(cmd.Context(), w)
+		if err != nil {
+			return &exit{statusFailed, err}
+		}
+		text, err := agent.Describe(c)
+		if err != nil {
+			return &exit{statusFailed, err}
+		}
+		if err := a.writeNew(args[0], text); err != nil {
+			return err
+		}
+		for _, k := range checks {
+			sign := a.paint(green, "✓")
+			if !k.OK {
+				sign = a.paint(red, "✕")
+			}
+			fmt.Fprintf(a.errOut, "%s %-13s %s\n", sign, k.Name, k.Says)
+		}
+		if args[0] != "-" {
+			fmt.Fprintf(a.errOut, "\n%s is written. See that its pool %s is there, and is the agent's; then: unvora "+
+				"agent %s\n",
+				args[0], w.Pool, args[0])
+		}
+		return nil
+	}
+	return cmd
+}
+
+// writeNew writes a file that is not there yet; - is standard output.
+func (a *app) writeNew(path string, text []byte) error {
+	if path == "-" {
+		_, err := a.out.Write(text)
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return usage("%s is there already: take another name, or move it away first", path)
+	}
+	if err != nil {
+		return &exit{statusFailed, err}
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return &exit{statusFailed, errors.Join(err, os.Remove(path))}
+	}
+	return nil
 }

@@ -1,5 +1,5 @@
-// Package guest builds the guests of tests: Debian's kernel with a small init of ours, on a disk that starts by BIOS and
-// by UEFI, from Debian's packages. What was built is kept outside the repository.
+// Package guest builds the guests of tests: Debian's kernel with a small init of ours, on a disk that starts by BIOS
+// and by UEFI, from Debian's packages. What was built is kept outside the repository.
 package guest
 
 import (
@@ -18,9 +18,11 @@ import (
 
 // drivers are the modules of Debian's kernel that guests have, without their ending.
 var drivers = []string{"virtio", "virtio_ring", "virtio_pci", "virtio_pci_modern_dev", "virtio_pci_legacy_dev",
-	"virtio_blk", "virtio_scsi", "virtio_net", "failover", "net_failover", "scsi_mod", "scsi_common", "sd_mod", "libata",
+	"virtio_blk", "virtio_scsi", "virtio_net", "failover", "net_failover", "scsi_mod", "scsi_common", "sd_mod",
+	"libata",
 	"libahci", "ahci", "ata_piix", "nvme", "nvme-core", "nvme-common", "t10-pi", "crc-t10dif", "crct10dif_common",
-	"crct10dif_generic", "crc64", "crc64-rocksoft", "crc64_rocksoft_generic", "e1000e", "ptp", "pps_core", "8139cp", "mii",
+	"crct10dif_generic", "crc64", "crc64-rocksoft", "crc64_rocksoft_generic", "e1000e", "ptp", "pps_core", "8139cp",
+	"mii",
 	"ext4", "jbd2", "mbcache", "crc16", "crc32c_generic", "libcrc32c", "button", "evdev", "qemu_fw_cfg"}
 
 const (
@@ -57,7 +59,7 @@ func Disk() (string, error) {
 	if b.work, err = os.MkdirTemp(cache, "build-"); err != nil {
 		return "", err
 	}
-	defer os.RemoveAll(b.work)
+	defer func() { _ = os.RemoveAll(b.work) }()
 	if err := b.build(); err != nil {
 		return "", fmt.Errorf("build the guest of the tests: %w", err)
 	}
@@ -173,7 +175,8 @@ func (b *builder) initramfs(kernel string) error {
 		if err != nil {
 			return err
 		}
-		if err := w.WriteHeader(&cpio.Header{Name: name, Mode: cpio.TypeReg | mode, Size: int64(len(raw))}); err != nil {
+		if err := w.WriteHeader(&cpio.Header{Name: name, Mode: cpio.TypeReg | mode,
+			Size: int64(len(raw))}); err != nil {
 			return err
 		}
 		_, err = w.Write(raw)
@@ -200,7 +203,8 @@ func (b *builder) initramfs(kernel string) error {
 // disk makes a disk with a boot record, a partition that BIOS and UEFI start from, and the guest's own file system.
 func (b *builder) disk(linux string) error {
 	const settings = "console=ttyS0 quiet panic=-1"
-	if err := os.WriteFile(b.at("syslinux.cfg"), []byte("default guest\nprompt 0\ntimeout 0\nlabel guest\n kernel linux\n"+
+	if err := os.WriteFile(b.at("syslinux.cfg"), []byte("default guest\nprompt 0\ntimeout 0\nlabel guest\n kernel "+
+		"linux\n"+
 		" initrd initrd\n append "+settings+"\n"), 0o644); err != nil {
 		return err
 	}

@@ -29,7 +29,8 @@ func main() {
 func say(format string, args ...any) { fmt.Printf("guest: "+format+"\n", args...) }
 
 func run() error {
-	for _, m := range [][3]string{{"proc", "/proc", "proc"}, {"sysfs", "/sys", "sysfs"}, {"devtmpfs", "/dev", "devtmpfs"}} {
+	for _, m := range [][3]string{{"proc", "/proc", "proc"}, {"sysfs", "/sys", "sysfs"},
+		{"devtmpfs", "/dev", "devtmpfs"}} {
 		if err := os.MkdirAll(m[1], 0o755); err != nil {
 			return err
 		}

@@ -241,8 +241,8 @@ func (c *command) firmware(folder string, m *machine.Machine, host *Host) error 
 // variablesFile is a machine's store of UEFI variables where its descriptor names none.
 const variablesFile = "uefi-variables.fd"
 
-// ownVariables makes a machine's store of UEFI variables, if it has none yet, or an empty one. It is written beside its place, and
-// renamed.
+// ownVariables makes a machine's store of UEFI variables, if it has none yet, or an empty one. It is written beside its
+// place, and renamed.
 func (c *command) ownVariables(path, template string) error {
 	if st, err := c.files.Stat(path); err == nil && st.Size() > 0 {
 		return nil

@@ -14,12 +14,20 @@ import (
 )
 
 // A switch of the host is a bridge of the Linux kernel with the same name. A NIC is connected to it by a TAP device,
-// which is there as long as QEMU holds it. Bridges that the agent's file does not name are listed as they are found; none
+// which is there as long as QEMU holds it. Bridges that the agent's file does not name are listed as they are found;
+// none
 // is changed here.
 
 // Switches of the host: those of the agent's file, then the other bridges that there are.
 func (d *Driver) Switches(context.Context) ([]wiring.Switch, error) {
-	list := slices.Clone(d.switches)
+	return bridges(slices.Clone(d.switches))
+}
+
+// Bridges are those of this computer, as switches of which nobody has said anything yet.
+func Bridges() ([]wiring.Switch, error) { return bridges(nil) }
+
+// bridges adds to what is known of switches what the kernel says of them.
+func bridges(list []wiring.Switch) ([]wiring.Switch, error) {
 	links, err := netlink.LinkList()
 	if err != nil {
 		return nil, fmt.Errorf("list the bridges of this computer: %w", err)
@@ -73,7 +81,8 @@ func (c *command) connect(n int, nic machine.NIC, switches []wiring.Switch) erro
 	var missing netlink.LinkNotFoundError
 	switch {
 	case errors.As(err, &missing):
-		return fmt.Errorf("%s is on the switch %q, and this computer has no bridge of that name: ip link add %[2]s type "+
+		return fmt.Errorf("%s is on the switch %q, and this computer has no bridge of that name: ip link add %[2]s "+
+			"type "+
 			"bridge", nic.Name, nic.Network)
 	case err != nil:
 		return err
@@ -108,7 +117,8 @@ func unplug(ctx context.Context, dir runDir, m *machine.Machine) error {
 		if nic.Network != "" {
 			continue
 		}
-		if err := ask(ctx, dir, "set_link", map[string]any{"name": fmt.Sprint("nic", n), "up": false}, nil); err != nil {
+		if err := ask(ctx, dir, "set_link", map[string]any{"name": fmt.Sprint("nic", n), "up": false},
+			nil); err != nil {
 			return err
 		}
 	}

@@ -116,6 +116,11 @@ func accelerates(ctx context.Context, binary string) error {
 		return err
 	}
 	f.Close()
+	return probe(ctx, binary, "kvm")
+}
+
+// probe starts a guest under an accelerator, and says why it did not run.
+func probe(ctx context.Context, binary, accelerator string) error {
 	image, err := os.CreateTemp("", "unvora-probe-")
 	if err != nil {
 		return err
@@ -128,15 +133,15 @@ func accelerates(ctx context.Context, binary string) error {
 	ctx, stop := context.WithTimeout(ctx, probeTime)
 	defer stop()
 	cmd := exec.CommandContext(ctx, binary, "-nodefaults", "-no-user-config", "-display", "none", "-machine",
-		"pc,accel=kvm", "-cpu", "host", "-m", "16", "-drive", "format=raw,read-only=on,if=ide,file="+image.Name(),
+		"pc,accel="+accelerator, "-cpu", "max", "-m", "16", "-drive", "format=raw,if=ide,file="+image.Name(),
 		"-device", "isa-debug-exit,iobase=0xf4,iosize=0x04")
 	said, err := cmd.CombinedOutput()
 	var exit *exec.ExitError
 	switch {
 	case ctx.Err() != nil:
-		return fmt.Errorf("%s opens, and a guest under it said nothing within %s", kvmDevice, probeTime)
+		return fmt.Errorf("a guest under %s said nothing within %s, though %s opens", accelerator, probeTime, kvmDevice)
 	case errors.As(err, &exit) && exit.ExitCode() == sector.ProbeStatus:
 		return nil
 	}
-	return fmt.Errorf("%s opens, and QEMU could not use it: %s", kvmDevice, strings.TrimSpace(string(said)))
+	return fmt.Errorf("QEMU could not use %s: %v: %s", accelerator, err, strings.TrimSpace(string(said)))
 }

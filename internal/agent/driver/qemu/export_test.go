@@ -1,0 +1,4 @@
+package qemu
+
+// Probe starts a guest under an accelerator.
+var Probe = probe

@@ -1,0 +1,81 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"runtime"
+	"strconv"
+	"strings"
+	"text/template"
+
+	"golang.org/x/sys/unix"
+
+	"unvora.example/unvora/core/wiring"
+	"unvora.example/unvora/internal/agent/driver/qemu"
+	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// Wishes are what somebody says of a host that is proposed; "" for what is found out, or usual.
+type Wishes struct{ Name, Site, Listen, State, Pool string }
+
+// Propose is the configuration of an agent on this computer, as far as looking at it tells, and what it lacks. Whatever
+// is usual there can be changed.
+func Propose(ctx context.Context, w Wishes) (*Config, []hostlink.Check, error) {
+	look := qemu.Look(ctx, qemu.AccelerationProbe)
+	c := &Config{Name: w.Name, Site: w.Site, Family: "qemu", Driver: "qemu", Listen: w.Listen, State: w.State,
+		CPUs: runtime.NumCPU(), Switches: []wiring.Switch{{Name: "quarantine", Segment: wiring.Quarantine}},
+		Pools: []ground.PoolConfig{{Name: "machines", Path: w.Pool}}}
+	var info unix.Sysinfo_t
+	if err := unix.Sysinfo(&info); err != nil {
+		return nil, nil, err
+	}
+	c.MemoryMB = int64(info.Totalram) * int64(info.Unit) >> 20
+	if c.Name == "" {
+		name, err := os.Hostname()
+		if err != nil {
+			return nil, nil, err
+		}
+		c.Name, _, _ = strings.Cut(name, ".")
+	}
+	d, err := qemu.Bridges()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, s := range d {
+		s.Segment = s.Name // until somebody says which network it is
+		c.Switches = append(c.Switches, s)
+	}
+	return c, look.Checks(), nil
+}
+
+// Describe writes a proposed configuration with what is worth knowing of each part.
+func Describe(c *Config) ([]byte, error) {
+	var b bytes.Buffer
+	t := template.Must(template.New("agent").Funcs(template.FuncMap{"quoted": strconv.Quote}).Parse(proposal))
+	err := t.Execute(&b, c)
+	return b.Bytes(), err
+}
+
+// proposal is an agent's file, as TOML 1.0 writes it.
+const proposal = `# The agent of this host. unvora agent FILE runs it; its first start prints the code by which it is added.
+name = {{quoted .Name}}
+site = {{quoted .Site}}             # MACs are given out from a site's own range
+family = "qemu"
+driver = "qemu"
+listen = {{quoted .Listen}}
+state = {{quoted .State}}
+cpus = {{.CPUs}}
+memory_mib = {{.MemoryMB}}
+stop_seconds = 90           # that a guest has to shut down before its machine is turned off
+# acceleration = "off"      # on or off; it is found out whether the hardware runs guests unless said
+{{range .Pools}}
+[[pool]]                    # where machine folders lie
+name = {{quoted .Name}}
+path = {{quoted .Path}}
+{{end}}{{range .Switches}}
+[[switch]]{{if eq .Segment "quarantine"}}                  # leads nowhere: each NIC on it is alone{{else}}                  # the bridge of that name{{end}}
+name = {{quoted .Name}}
+segment = {{quoted .Segment}}{{if ne .Segment "quarantine"}}          # the network behind it: the same word on every host{{end}}
+{{end}}`
