@@ -17,13 +17,14 @@ import (
 )
 
 // drivers are the modules of Debian's kernel that guests have, without their ending.
-var drivers = []string{"virtio", "virtio_ring", "virtio_pci", "virtio_pci_modern_dev", "virtio_pci_legacy_dev",
-	"virtio_blk", "virtio_scsi", "virtio_net", "failover", "net_failover", "scsi_mod", "scsi_common", "sd_mod",
-	"libata",
+var drivers = []string{
+	"virtio", "virtio_ring", "virtio_pci", "virtio_pci_modern_dev", "virtio_pci_legacy_dev", "virtio_blk",
+	"virtio_scsi", "virtio_net", "failover", "net_failover", "scsi_mod", "scsi_common", "sd_mod", "libata",
 	"libahci", "ahci", "ata_piix", "nvme", "nvme-core", "nvme-common", "t10-pi", "crc-t10dif", "crct10dif_common",
-	"crct10dif_generic", "crc64", "crc64-rocksoft", "crc64_rocksoft_generic", "e1000e", "ptp", "pps_core", "8139cp",
-	"mii",
-	"ext4", "jbd2", "mbcache", "crc16", "crc32c_generic", "libcrc32c", "button", "evdev", "qemu_fw_cfg"}
+	"crct10dif_generic", "crc64", "crc64-rocksoft", "crc64_rocksoft_generic", "e1000e", "ptp", "pps_core",
+	"8139cp", "mii", "ext4", "jbd2", "mbcache", "crc16", "crc32c_generic", "libcrc32c", "button", "evdev",
+	"qemu_fw_cfg",
+}
 
 const (
 	mib      = 1 << 20
