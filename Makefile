@@ -1,5 +1,5 @@
 .DEFAULT_GOAL := build
-.PHONY: build install demo test test-long cover bench lint format generate docs docs-shots fuzz setup clean
+.PHONY: build install demo test test-rooms test-estates test-long cover bench lint format generate docs docs-shots fuzz setup clean
 
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum $(wildcard internal/inventory/migrations/*.sql) internal/api/docs.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*' -not -name '*.test.ts') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
@@ -28,7 +28,13 @@ demo: setup build  ## the sample estate, on port 7480
 
 test: setup build lint  ## everything that must hold
 	cd console && npm run --silent test
-	go test -count=1 -timeout 14m ./...
+	@$(MAKE) --no-print-directory -j2 --output-sync=target test-rooms test-estates
+
+test-rooms:
+	go test -count=1 -timeout 14m ./core/... ./internal/... ./api/... ./cmd/...
+
+test-estates: # beside the others: these wait more than they work
+	go test -count=1 -timeout 16m -parallel 4 ./tests/...
 
 test-long: setup build  ## what takes long: every broken write, the large inventory, mutated lines
 	go test -count=1 -tags long -timeout 60m ./internal/work/steer ./internal/inventory

@@ -2,7 +2,9 @@ package tests
 
 import (
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -104,6 +106,21 @@ func TestConsoleCare(t *testing.T) {
 	do(t, ctx, "leave a copy alone", press(card("petrel: chart-render")),
 		press(byText("button", "Leave alone")), chromedp.WaitVisible(byText("span", "left alone")))
 	require.False(t, get[openapi.Copy](t, e, "copies", "petrel/chart-render").Tracked)
+
+	// A machine that really runs: what it says on its serial port, and why it stands as it does.
+	e.ok(t, "power", "on", "tern/ferry-display")
+	do(t, ctx, "console", chromedp.Navigate(e.server+"/lineages/ferry-display"),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Console] textarea`)),
+		chromedp.WaitVisible(byText("h2", "tern/ferry-display")))
+	require.Eventually(t, func() bool {
+		said, err := chromedp.Run(ctx, chromedp.Value(chromedp.CSS(`section[aria-label=Console] textarea`)))
+		return err == nil && strings.Contains(said, "Ferry to Quay")
+	}, waitFor, 200*time.Millisecond)
+	shot(t, ctx, "console-machine")
+	m := get[openapi.Copy](t, e, "copies", "tern/ferry-display").Machine
+	require.NoError(t, syscall.Kill(qemuOf(t, m.FirmwareUuid), syscall.SIGKILL))
+	do(t, ctx, "why it stands", chromedp.WaitVisible(byText("span", "died: signal: killed")))
+
 	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("h1", "History")),
 		chromedp.WaitVisible(byText("*[@role='cell']", "untrack")))
 

@@ -1,6 +1,7 @@
 import createClient from "openapi-fetch";
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import type { components, paths } from "./generated/api";
+import { serialText } from "./format";
 import { allVisible } from "./visible";
 
 export type Schemas = components["schemas"];
@@ -196,6 +197,21 @@ export const packagesQuery = (text: string) =>
   });
 
 /** What the host tells of a copy's folder, its disks with their chains. */
+/** What a machine has said on its serial port; nothing where its host keeps no console. */
+export const consoleQuery = (name: string, live: boolean) =>
+  queryOptions({
+    queryKey: ["console", name],
+    queryFn: async () => {
+      try {
+        return serialText((await take(client.GET("/copy/console", { params: { query: { name } } }))).text);
+      } catch (e) {
+        if (e instanceof Problem && e.code === "wrong") return "";
+        throw e;
+      }
+    },
+    refetchInterval: (q) => (live && q.state.data !== "" ? 2000 : false),
+  });
+
 export const folderQuery = (host: string, folder: string) =>
   queryOptions({
     queryKey: ["copies", "folder", host, folder],

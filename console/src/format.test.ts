@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import type { Copy } from "./api";
-import { ago, count, duration, identityWords, lastPart, madeWords, place, size } from "./format";
+import { ago, count, duration, identityWords, lastPart, madeWords, place, serialText, size } from "./format";
 
 beforeEach(() => vi.useFakeTimers({ now: Date.parse("2026-11-03T12:00:00Z") }));
 afterEach(() => vi.useRealTimers());
@@ -64,4 +64,10 @@ test("what became of an identity, and how a copy came to be", () => {
   expect(madeWords(copy({ madeBy: "survey", parent: "x" }))).toBe("copied by hand");
   expect(madeWords(copy({ madeBy: "survey", parent: "x", host: "dunlin@mainland" }))).toBe("found");
   expect(madeWords(copy({ madeBy: "survey" }))).toBe("found");
+});
+
+test("what a machine says on its serial port is text and nothing else", () => {
+  const said = "\x1b[2J\x1b[01;01HFerry to Quay\r\n\x1b]0;title\x07\tat 18:20\n\u202eturned\x00";
+  const base64 = btoa(String.fromCharCode(...new TextEncoder().encode(said)));
+  expect(serialText(base64)).toBe("Ferry to Quay\n\tat 18:20\nturned");
 });

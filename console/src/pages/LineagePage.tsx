@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { copyQuery, folderQuery, lineageQuery } from "../api";
+import { consoleQuery, copyQuery, folderQuery, lineageQuery } from "../api";
 import { AttachSheet } from "./AttachSheet";
 import { Compared, Happened, Recognised, Tracking } from "../parts/Known";
 import { Marks } from "../parts/Marks";
@@ -115,6 +115,20 @@ function Layers({ disk }: { disk?: Schemas["FolderDisk"] }) {
   );
 }
 
+/** What the machine has said on its serial port, the last of it in view. */
+function Console({ copy }: { copy: Copy }) {
+  const { data } = useQuery(consoleQuery(copy.id, copy.state === "running"));
+  const last = useRef<HTMLTextAreaElement>(null);
+  useEffect(() => last.current?.scrollTo(0, last.current.scrollHeight), [data]);
+  if (!data) return null;
+  return (
+    <section className="mt-4" aria-label="Console">
+      <h3 className="mb-1 font-semibold text-soft">Console</h3>
+      <textarea ref={last} readOnly aria-label="What it has said" value={data} rows={10} className="mono w-full p-2" />
+    </section>
+  );
+}
+
 function Detail({
   id,
   others,
@@ -135,6 +149,7 @@ function Detail({
       <div className="mb-2 flex items-center gap-4">
         <h2 className="text-[16px] font-semibold">{place(c)}</h2>
         <State is={c.goneAt ? "gone" : c.form === "registered" ? c.state : c.form} />
+        {c.stateWhy && !c.goneAt && <span className="text-wreck">{c.stateWhy}</span>}
         {ours && !c.tracked && <span className="text-buoy">left alone</span>}
         <span className="ml-auto" />
         {managed(c) && !c.goneAt && (
@@ -231,6 +246,7 @@ function Detail({
           </dl>
         )}
       </div>
+      {ours && <Console copy={c} />}
       <Recognised copy={c} others={others} />
       <Compared key={c.id} copy={c} others={others} />
       <Happened copy={c} />

@@ -118,7 +118,7 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 	}
 	dir := d.at(folder)
 	if dir.runs() {
-		return nil
+		return goOn(ctx, dir)
 	}
 	if d.host.Binary == "" {
 		return errors.New(d.host.Checks()[0].Says)
@@ -170,6 +170,15 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 		}
 	}
 	return err
+}
+
+// goOn lets a machine that stands still while it runs go on.
+func goOn(ctx context.Context, dir runDir) error {
+	var now struct{ Status string }
+	if err := ask(ctx, dir, "query-status", nil, &now); err != nil || now.Status == "running" {
+		return err
+	}
+	return ask(ctx, dir, "cont", nil, nil)
 }
 
 // KeeperCommand is the hidden command of this program that is a machine's keeper.

@@ -121,8 +121,8 @@ func (b *bench) says(text string) {
 	}, 20*time.Second, 10*time.Millisecond, "it does not say %q", text)
 }
 
-// press presses the machine's power button behind the driver's back.
-func (b *bench) press() {
+// behind has QEMU do something behind the driver's back.
+func (b *bench) behind(command string) {
 	b.Helper()
 	dirs, err := os.ReadDir(b.state)
 	require.NoError(b, err)
@@ -130,7 +130,7 @@ func (b *bench) press() {
 	c, err := net.Dial("unix", "monitor")
 	require.NoError(b, err)
 	defer c.Close()
-	_, err = io.WriteString(c, `{"execute": "qmp_capabilities"} {"execute": "system_powerdown"}`)
+	_, err = io.WriteString(c, `{"execute": "qmp_capabilities"} {"execute": "`+command+`"}`)
 	require.NoError(b, err)
 	said := bufio.NewReader(c)
 	for done := 0; done < 2; { // else it may be gone before QEMU has read it
@@ -179,7 +179,7 @@ func TestConsole(t *testing.T) {
 	line, err := bufio.NewReader(c).ReadString('\n')
 	require.NoError(t, err)
 	require.Equal(t, "tide\n", line)
-	b.press()
+	b.behind("system_powerdown")
 	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, 10*time.Second,
 		10*time.Millisecond)
 	require.Contains(t, b.stands().Why, "its guest shut down")
@@ -190,6 +190,17 @@ func TestConsole(t *testing.T) {
 	require.Empty(t, b.stands().Why, "somebody asked for it")
 	_, err = b.d.Console(t.Context(), b.folder)
 	require.ErrorContains(t, err, "does not run")
+}
+
+// TestGoesOn: a machine that stands still is told to, and goes on when it is started.
+func TestGoesOn(t *testing.T) {
+	b := newBench(t)
+	b.start()
+	b.says("up\n")
+	b.behind("stop")
+	require.Equal(t, driver.Standing{State: machine.Paused}, b.stands())
+	b.start()
+	require.Equal(t, driver.Standing{State: machine.Running}, b.stands())
 }
 
 // TestEveryController: a machine starts from a disk at each controller that the family has, in each format and layered.
