@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	_ "embed"
 	"os"
 	"runtime"
 	"strconv"
@@ -59,23 +60,6 @@ func Describe(c *Config) ([]byte, error) {
 }
 
 // proposal is an agent's file, as TOML 1.0 writes it.
-const proposal = `# The agent of this host. unvora agent FILE runs it; its first start prints the code by which it is added.
-name = {{quoted .Name}}
-site = {{quoted .Site}}             # MACs are given out from a site's own range
-family = "qemu"
-driver = "qemu"
-listen = {{quoted .Listen}}
-state = {{quoted .State}}
-cpus = {{.CPUs}}
-memory_mib = {{.MemoryMB}}
-stop_seconds = 90           # that a guest has to shut down before its machine is turned off
-# acceleration = "off"      # on or off; it is found out whether the hardware runs guests unless said
-{{range .Pools}}
-[[pool]]                    # where machine folders lie
-name = {{quoted .Name}}
-path = {{quoted .Path}}
-{{end}}{{range .Switches}}
-[[switch]]{{if eq .Segment "quarantine"}}                  # leads nowhere: each NIC on it is alone{{else}}                  # the bridge of that name{{end}}
-name = {{quoted .Name}}
-segment = {{quoted .Segment}}{{if ne .Segment "quarantine"}}          # the network behind it: the same word on every host{{end}}
-{{end}}`
+//
+//go:embed proposal.toml
+var proposal string

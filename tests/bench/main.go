@@ -39,7 +39,8 @@ func main() {
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
 	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
-	only := flag.String("only", "", "estate, load, register, managers, disks, fleet, or large: the disks of a TiB "+
+	only := flag.String("only", "", "estate, load, register, power, managers, disks, fleet, or large: the disks of a "+
+		"TiB "+
 		"alone; all unless said")
 	flag.Parse()
 	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
@@ -84,7 +85,8 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		b.table.Render()
 		return nil
 	}
-	if only != "estate" && only != "load" && only != "register" && only != "fleet" && only != "managers" {
+	if only != "estate" && only != "load" && only != "register" && only != "fleet" && only != "managers" &&
+		only != "power" {
 		if err := b.disks(data); err != nil {
 			return err
 		}
@@ -100,6 +102,13 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 	defer stop()
 	if only == "load" {
 		if err := b.load(); err != nil {
+			return err
+		}
+		b.table.Render()
+		return nil
+	}
+	if only == "power" {
+		if err := b.power(); err != nil {
 			return err
 		}
 		b.table.Render()
@@ -143,6 +152,9 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		return err
 	}
 	if err := b.register(); err != nil {
+		return err
+	}
+	if err := b.power(); err != nil {
 		return err
 	}
 	if err := b.managers(); err != nil {

@@ -95,8 +95,13 @@ func registerThem(c *openapi.ClientWithResponses, folders ...string) error {
 	if j.JSON202 == nil {
 		return fmt.Errorf("register: %s", bytes.TrimSpace(j.Body))
 	}
+	return ended(c, j.JSON202.Id, time.Duration(len(folders))*2*time.Millisecond)
+}
+
+// ended waits for a job's end, and looks again after a while.
+func ended(c *openapi.ClientWithResponses, job string, again time.Duration) error {
 	for {
-		s, err := c.GetJobWithResponse(ctx, j.JSON202.Id)
+		s, err := c.GetJobWithResponse(context.Background(), job)
 		if err != nil {
 			return err
 		}
@@ -108,7 +113,7 @@ func registerThem(c *openapi.ClientWithResponses, folders ...string) error {
 		case s.JSON200.State == openapi.JobStateFailed:
 			return fmt.Errorf("job: %s", s.JSON200.Error.Message)
 		}
-		time.Sleep(time.Duration(len(folders)) * 2 * time.Millisecond)
+		time.Sleep(again)
 	}
 }
 
