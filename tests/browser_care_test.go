@@ -116,7 +116,7 @@ func TestConsoleCare(t *testing.T) {
 		said, err := chromedp.Run(ctx, chromedp.Value(chromedp.CSS(`section[aria-label=Console] textarea`)))
 		return err == nil && strings.Contains(said, "Ferry to Quay")
 	}, waitFor, 200*time.Millisecond)
-	shot(t, ctx, "console-machine")
+	shot(t, ctx, "console-serial")
 	m := get[openapi.Copy](t, e, "copies", "tern/ferry-display").Machine
 	require.NoError(t, syscall.Kill(qemuOf(t, m.FirmwareUuid), syscall.SIGKILL))
 	do(t, ctx, "why it stands", chromedp.WaitVisible(byText("span", "died: signal: killed")))

@@ -197,7 +197,7 @@ export const packagesQuery = (text: string) =>
   });
 
 /** What the host tells of a copy's folder, its disks with their chains. */
-/** What a machine has said on its serial port; nothing where its host keeps no console. */
+/** What a machine has said on its serial port; null where its host keeps no console. */
 export const consoleQuery = (name: string, live: boolean) =>
   queryOptions({
     queryKey: ["console", name],
@@ -205,11 +205,11 @@ export const consoleQuery = (name: string, live: boolean) =>
       try {
         return serialText((await take(client.GET("/copy/console", { params: { query: { name } } }))).text);
       } catch (e) {
-        if (e instanceof Problem && e.code === "wrong") return "";
+        if (e instanceof Problem && e.code === "wrong") return null;
         throw e;
       }
     },
-    refetchInterval: (q) => (live && q.state.data !== "" ? 2000 : false),
+    refetchInterval: (q) => (live && q.state.data !== null ? 2000 : false),
   });
 
 export const folderQuery = (host: string, folder: string) =>

@@ -119,7 +119,9 @@ function Layers({ disk }: { disk?: Schemas["FolderDisk"] }) {
 function Console({ copy }: { copy: Copy }) {
   const { data } = useQuery(consoleQuery(copy.id, copy.state === "running"));
   const last = useRef<HTMLTextAreaElement>(null);
-  useEffect(() => last.current?.scrollTo(0, last.current.scrollHeight), [data]);
+  useEffect(() => {
+    last.current?.scrollTo(0, last.current.scrollHeight);
+  }, [data]);
   if (!data) return null;
   return (
     <section className="mt-4" aria-label="Console">
