@@ -116,6 +116,8 @@ func TestConsoleCare(t *testing.T) {
 		said, err := chromedp.Run(ctx, chromedp.Value(chromedp.CSS(`section[aria-label=Console] textarea`)))
 		return err == nil && strings.Contains(said, "Ferry to Quay")
 	}, waitFor, 200*time.Millisecond)
+	do(t, ctx, "its own disk is no fault", chromedp.WaitVisible(byText("dt", "Disk disk1")),
+		chromedp.WaitNotPresent(byText("span", "is open for writing")))
 	shot(t, ctx, "console-serial")
 	m := get[openapi.Copy](t, e, "copies", "tern/ferry-display").Machine
 	require.NoError(t, syscall.Kill(qemuOf(t, m.FirmwareUuid), syscall.SIGKILL))

@@ -126,7 +126,14 @@ function Console({ copy }: { copy: Copy }) {
   return (
     <section className="mt-4" aria-label="Console">
       <h3 className="mb-1 font-semibold text-soft">Console</h3>
-      <textarea ref={last} readOnly aria-label="What it has said" value={data} rows={10} className="mono w-full p-2" />
+      <textarea
+        ref={last}
+        readOnly
+        aria-label="What it has said"
+        value={data}
+        rows={Math.min(14, data.split("\n").length + 1)}
+        className="mono block w-full border border-rule bg-sheet p-2"
+      />
     </section>
   );
 }

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -145,6 +147,9 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		for i := range f.Machine.Disks {
 			m := &f.Machine.Disks[i]
 			fd := a.lookDisk(m.ID, m.File, filepath.Join(path, m.File), m.Format, held)
+			if f.State == machine.Running || f.State == machine.Paused { // it is this machine that has it open
+				fd.Faults = slices.DeleteFunc(fd.Faults, func(x plan.DiskFault) bool { return x.Code == formats.InUse })
+			}
 			m.FileBytes = fd.FileBytes
 			f.Disks = append(f.Disks, fd)
 		}
