@@ -125,11 +125,17 @@ var buildOnce = sync.OnceValues(func() (string, error) {
 	return binary, nil
 })
 
+// ports that were given out.
+var ports sync.Map
+
 // freePort is below the ports that the system gives to connections, which would
-// take it again before it is used.
+// take it again before it is used, and above those that demos take by themselves.
 func freePort() (int, error) {
 	for {
-		port := 15_000 + rand.IntN(17_000)
+		port := 32_000 + rand.IntN(768)
+		if _, given := ports.LoadOrStore(port, true); given {
+			continue
+		}
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {
 			return port, l.Close()

@@ -19,7 +19,7 @@ import (
 )
 
 // bootTime is how long a guest may take to start where nothing is accelerated.
-const bootTime = 3 * time.Minute
+const bootTime = 8 * time.Minute
 
 // guestWords are what a guest has said since its last start, by the first word of each line.
 type guestWords map[string][]string

@@ -15,3 +15,6 @@ const (
 
 // States are all of them.
 var States = []State{Running, Stopped, Paused, Suspended, Unknown, Away}
+
+// Active tells whether a machine's disks are open: it runs, or stands still while it runs.
+func (s State) Active() bool { return s == Running || s == Paused }

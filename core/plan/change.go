@@ -95,7 +95,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		}
 	}
 	stop := false
-	if facts.Copy.State == machine.Running {
+	if facts.Copy.State.Active() {
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.",
 			nil), "")
 		stop = f.Remedy() == "stop"

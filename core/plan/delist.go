@@ -54,7 +54,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 		}
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
-	if facts.Copy.State == machine.Running {
+	if facts.Copy.State.Active() {
 		if f := b.raise(fit.Raise("state.running", subject, "It runs.", nil), ""); f.Remedy() == "stop" {
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 		}

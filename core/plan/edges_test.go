@@ -185,6 +185,7 @@ func TestPowerOfSoundCopies(t *testing.T) {
 		{"stop", "running", "up", " / stop"}, {"stop", "stopped", "up", " / "},
 		{"start", "stopped", "resting", " / start"}, {"stop", "running", "unreachable", "host.unreachable / stop"},
 		{"start", "away", "up", "pool.away / start"},
+		{"start", "paused", "up", " / start"}, {"stop", "paused", "up", " / stop"},
 	} {
 		copy.State = c.state
 		p, err := plan.PowerOnOff(c.operation, []plan.PowerFacts{{Copy: copy, HostState: c.host}}, nil, true)

@@ -55,7 +55,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 
 	stop := false
-	if facts.Copy.State == machine.Running {
+	if facts.Copy.State.Active() {
 		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "")
 		stop = f.Remedy() == "stop"

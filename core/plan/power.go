@@ -53,7 +53,7 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 					if f.Isolated { // nobody else sees it
 						break
 					}
-					if o.State == machine.Running || running[o.ID] {
+					if o.State.Active() || running[o.ID] {
 						b.raise(fit.Raise("identity.collides", subject, fmt.Sprintf("It has the %s of %s. Stop that "+
 							"one first, renew "+
 							"one of the two, or put all its NICs into quarantine.", twin.facet, place(o)),
@@ -63,7 +63,7 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 				}
 			}
 		}
-		if (f.Copy.State == machine.Running) == (operation == "start") {
+		if operation == "start" && f.Copy.State == machine.Running || operation == "stop" && !f.Copy.State.Active() {
 			continue // it is so already
 		}
 		p.Steps = append(p.Steps, step)

@@ -69,7 +69,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 		}
 	}
 	stop := false
-	if facts.Copy.State == machine.Running {
+	if facts.Copy.State.Active() {
 		b.tracked(facts.Copy)
 		stop = b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil),
 			"").Remedy() == "stop"

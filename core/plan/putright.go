@@ -2,7 +2,6 @@ package plan
 
 import (
 	"unvora.example/unvora/core/fit"
-	"unvora.example/unvora/core/machine"
 )
 
 // PutRight plans to put the disks of a copy right where they lie: a layer is told
@@ -15,7 +14,7 @@ func PutRight(facts ChangeFacts, answers Answers, takeRecommended bool) (*Plan, 
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
 	m := facts.Machine.Clone()
-	if facts.Copy.State == machine.Running {
+	if facts.Copy.State.Active() {
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change meanwhile.", nil), "")
 		if f.Remedy() == "stop" {
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject,

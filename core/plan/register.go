@@ -73,7 +73,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if facts.Manager != nil {
 		p.Operation = "import"
 		stop = b.managed(facts, m)
-	} else if facts.Folder.State == machine.Running {
+	} else if facts.Folder.State.Active() {
 		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are "+
 			"read.",
 			facts.Where), nil), "")

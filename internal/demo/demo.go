@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -335,12 +336,35 @@ func portFree(port int) error {
 func freePort(wanted int) (int, error) {
 	const first, last = 15_000, 32_000
 	for range 1000 {
-		if wanted != 0 && portFree(wanted) == nil {
+		if wanted != 0 && portFree(wanted) == nil && claim(wanted) {
 			return wanted, nil
 		}
 		wanted = first + mathrand.IntN(last-first)
 	}
 	return 0, fmt.Errorf("no port between %d and %d is free", first, last)
+}
+
+// claims are held for as long as the demo runs, and end with it.
+var claims []*os.File
+
+// claim keeps a port that nothing listens on yet from other demos that start at this moment, and from being given out
+// twice here.
+func claim(port int) bool {
+	dir := filepath.Join(os.TempDir(), "unvora-ports")
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return true // nobody can claim anything here
+	}
+	_ = os.Chmod(dir, 0o777) // for demos of other accounts
+	f, err := os.OpenFile(filepath.Join(dir, strconv.Itoa(port)), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o666)
+	if err != nil {
+		return os.IsPermission(err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		_ = f.Close()
+		return false
+	}
+	claims = append(claims, f)
+	return true
 }
 
 func get(url string) error {

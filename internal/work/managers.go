@@ -6,7 +6,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work/away/foreign"
@@ -74,7 +73,7 @@ func (w *Work) lend(ctx context.Context, m *inventory.Manager, c *inventory.Copy
 	if !d.Runnable {
 		return id, peer.Denied("%s can't be read now: %s", c.Name, d.Findings[0].Message)
 	}
-	if c.State == machine.Running && !q.Stop {
+	if c.State.Active() && !q.Stop {
 		return id, peer.Denied("%s runs, and its disks change while they are read", c.Name)
 	}
 	j := &inventory.Job{ID: id, UserName: q.Who + "@" + m.Name, Note: "asked for by " + m.Name}

@@ -173,9 +173,16 @@ function Detail({
         )}
         {ours && (
           <>
-            <button className="button" onClick={() => onAct(c.state === "running" ? "stop" : "start", c)}>
-              {c.state === "running" ? "Stop …" : "Start …"}
-            </button>
+            {c.state !== "running" && (
+              <button className="button" onClick={() => onAct("start", c)}>
+                Start …
+              </button>
+            )}
+            {(c.state === "running" || c.state === "paused") && (
+              <button className="button" onClick={() => onAct("stop", c)}>
+                Stop …
+              </button>
+            )}
             <button className="button" onClick={() => onAct("export", c)}>
               Export …
             </button>

@@ -46,13 +46,12 @@ func (w *Worker) power(ctx context.Context, folder string, on bool) error {
 	if err != nil {
 		return err
 	}
-	running := now.State == machine.Running
 	switch {
-	case on && !running:
+	case on && now.State != machine.Running:
 		if err := w.run(ctx, folder); err != nil {
 			return err
 		}
-	case !on && running:
+	case !on && now.State.Active():
 		if err := w.Driver.Stop(ctx, folder); err != nil {
 			return err
 		}

@@ -15,7 +15,6 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/fit"
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/door"
@@ -134,7 +133,7 @@ func (g *Ground) Standing(ctx context.Context, folder, doing string) error {
 	if err != nil {
 		return fmt.Errorf("whether the machine in %s runs: %w", folder, err)
 	}
-	if s.State == machine.Running || s.State == machine.Paused {
+	if s.State.Active() {
 		return Refuse("state.running", "the machine in %s is %s: %s", filepath.Base(folder), s.State, doing)
 	}
 	return nil

@@ -147,7 +147,7 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		for i := range f.Machine.Disks {
 			m := &f.Machine.Disks[i]
 			fd := a.lookDisk(m.ID, m.File, filepath.Join(path, m.File), m.Format, held)
-			if f.State == machine.Running || f.State == machine.Paused { // it is this machine that has it open
+			if f.State.Active() { // it is this machine that has it open
 				fd.Faults = slices.DeleteFunc(fd.Faults, func(x plan.DiskFault) bool { return x.Code == formats.InUse })
 			}
 			m.FileBytes = fd.FileBytes

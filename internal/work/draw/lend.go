@@ -3,7 +3,6 @@ package draw
 import (
 	"context"
 
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
@@ -22,7 +21,7 @@ func (g *Gatherer) Lend(ctx context.Context, m *inventory.Manager, c *inventory.
 	if facts.Busy, err = g.inv.Holder(ctx, hold); err != nil {
 		return nil, err
 	}
-	p, err := plan.LendOut(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State == machine.Running,
+	p, err := plan.LendOut(plan.LendFacts{Delist: facts, Peer: m.Name, Stop: q.Stop && c.State.Active(),
 		Move:  q.Move,
 		Bytes: q.Bytes})
 	return on(p, h, hold), err

@@ -200,7 +200,7 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 				"delist %s), or copy it.",
 				l.ref, l.at.Host.Name, c.Ref())
 		}
-		if !c.Tracked && folder.State == machine.Running {
+		if !c.Tracked && folder.State.Active() {
 			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If "+
 				"it is to "+
 				"be looked after: unvora track %s",
@@ -236,7 +236,7 @@ func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.Register
 			facts.Origin = lineage.FindOrigin(m, &k, facts.SameUUID)
 		}
 	}
-	if o := facts.Origin; o.Status == "alive" && o.Copy.State == machine.Running {
+	if o := facts.Origin; o.Status == "alive" && o.Copy.State.Active() {
 		facts.Newer = o.Copy
 	}
 	hollow, err := g.inv.HollowLike(ctx, l.host.ID, m.UUID, m.Name)

@@ -58,6 +58,9 @@ func display(t *testing.T) []byte {
 	return b
 }
 
+// bootTime is how long a guest may take to start where nothing is accelerated, and others are at work.
+const bootTime = 8 * time.Minute
+
 // logBytes is how much a host of these tests keeps of what a machine says, before it is the older half.
 const logBytes = 8 << 10
 
@@ -118,7 +121,7 @@ func (b *bench) says(text string) {
 		log, err := b.d.Log(b.Context(), b.folder)
 		require.NoError(b, err)
 		return strings.Contains(string(log.Text), text)
-	}, 20*time.Second, 10*time.Millisecond, "it does not say %q", text)
+	}, bootTime, 10*time.Millisecond, "it does not say %q", text)
 }
 
 // behind has QEMU do something behind the driver's back.
@@ -180,7 +183,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "tide\n", line)
 	b.behind("system_powerdown")
-	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, 10*time.Second,
+	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, time.Minute,
 		10*time.Millisecond)
 	require.Contains(t, b.stands().Why, "its guest shut down")
 	<-b.d.Noticed()
@@ -283,7 +286,7 @@ func TestLogIsBounded(t *testing.T) {
 		require.NoError(t, err)
 		require.LessOrEqual(t, len(log.Text), 2*logBytes)
 		return log.From > 0
-	}, 60*time.Second, 50*time.Millisecond)
+	}, bootTime, 50*time.Millisecond)
 }
 
 // TestProbe: the sector that proves acceleration ends QEMU as it should, also where nothing is accelerated.
@@ -360,7 +363,7 @@ func TestDebian(t *testing.T) {
 			log, err := b.d.Log(t.Context(), b.folder)
 			require.NoError(t, err)
 			return strings.Contains(string(log.Text), line)
-		}, 2*time.Minute, 100*time.Millisecond, "it does not say %q", line)
+		}, bootTime, 100*time.Millisecond, "it does not say %q", line)
 	}
 	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: time.Minute,
 		Host: qemu.Look(t.Context(), qemu.AccelerationOff)})
@@ -401,12 +404,15 @@ func TestBridge(t *testing.T) {
 	raw, err := guest.Disk()
 	require.NoError(t, err)
 	var all []*bench
-	for n, network := range []string{"wharf", "wharf", "quarantine", ""} {
+	nic := func(n int, network string) machine.NIC {
+		return machine.NIC{Name: fmt.Sprint("NIC ", n), Model: "virtio", Network: network,
+			MAC: fmt.Sprintf("06:5c:00:00:00:%02x", n)}
+	}
+	for _, nics := range [][]machine.NIC{{nic(16, "wharf")}, {nic(17, "wharf")}, {nic(18, "quarantine"), nic(19, "")}} {
 		b := newBench(t)
 		write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
 		b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
-		b.m.NICs[0].MAC, b.m.NICs[0].Network = fmt.Sprintf("06:5c:00:00:00:%02x", 16+n), network
-		b.m.MemoryBytes = 192 << 20
+		b.m.NICs, b.m.MemoryBytes = nics, 192<<20
 		b.start()
 		all = append(all, b)
 	}
@@ -415,7 +421,7 @@ func TestBridge(t *testing.T) {
 			log, err := b.d.Log(t.Context(), b.folder)
 			require.NoError(t, err)
 			return strings.Contains(string(log.Text), "guest: ready")
-		}, 3*time.Minute, 200*time.Millisecond)
+		}, bootTime, 200*time.Millisecond)
 	}
 	for n, want := range []bool{true, true, false, false} {
 		require.Equal(t, want, answers(fmt.Sprintf("192.0.2.%d", 16+n)), "guest %d", n)
