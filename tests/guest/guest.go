@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/cavaliergopher/cpio"
+	"golang.org/x/sys/unix"
 )
 
 // drivers are the modules of Debian's kernel that guests have, without their ending.
@@ -47,6 +48,15 @@ func Disk() (string, error) {
 	}
 	b := &builder{cache: cache}
 	if err := os.MkdirAll(cache, 0o755); err != nil {
+		return "", err
+	}
+	lock, err := os.OpenFile(filepath.Join(cache, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return "", err
+	}
+	defer lock.Close()
+	// Tests of several packages want it at one moment: one builds it, the others wait.
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
 		return "", err
 	}
 	key, err := b.key()
