@@ -48,8 +48,10 @@ func run() error {
 	if err := ownFiles(); err != nil {
 		return err
 	}
+	ended := make(chan os.Signal, 1)
+	button(ended) // it is listened to before anybody presses it
 	say("ready")
-	return wait()
+	return wait(ended)
 }
 
 // load loads every driver that lies in /modules. What needs another waits for the next round.
@@ -176,10 +178,8 @@ func ownFiles() error {
 }
 
 // wait is for the power button; the file system is closed then.
-func wait() error {
-	ended := make(chan os.Signal, 1)
+func wait(ended chan os.Signal) error {
 	signal.Notify(ended, syscall.SIGTERM)
-	go button(ended)
 	<-ended
 	say("shuts down")
 	unix.Sync()
@@ -191,11 +191,11 @@ func button(pressed chan<- os.Signal) {
 	const evKey, keyPower = 1, 116
 	paths, _ := filepath.Glob("/dev/input/event*")
 	for _, path := range paths {
+		f, err := os.Open(path)
+		if err != nil {
+			continue
+		}
 		go func() {
-			f, err := os.Open(path)
-			if err != nil {
-				return
-			}
 			event := make([]byte, 24)
 			for {
 				if n, err := f.Read(event); err != nil || n != len(event) {
