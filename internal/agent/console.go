@@ -30,12 +30,12 @@ func (a *Agent) serveConsole(w http.ResponseWriter, r *http.Request) error {
 	ctx, stop := context.WithTimeout(r.Context(), min(wait, mostWait))
 	defer stop()
 	for {
-		l, err := console.Log(r.Context(), folder)
+		l, err := console.Log(r.Context(), folder, from)
 		if err != nil {
 			return err
 		}
-		if out := cut(l, from); len(out.Text) > 0 || ctx.Err() != nil {
-			return answer(w, out)
+		if len(l.Text) > 0 || ctx.Err() != nil {
+			return answer(w, told(l))
 		}
 		select {
 		case <-time.After(consoleAgain):
@@ -44,9 +44,8 @@ func (a *Agent) serveConsole(w http.ResponseWriter, r *http.Request) error {
 	}
 }
 
-// cut takes of a log what is asked for and still there; the last of it, where that is more than is told at once.
-func cut(l driver.Log, from int64) hostlink.ConsoleLog {
-	to := l.From + int64(len(l.Text))
-	from = min(max(from, l.From, to-hostlink.MostConsole), to)
-	return hostlink.ConsoleLog{From: from, To: to, Text: l.Text[from-l.From:]}
+// told is the last of a log, where it is more than is told at once.
+func told(l driver.Log) hostlink.ConsoleLog {
+	over := max(0, len(l.Text)-hostlink.MostConsole)
+	return hostlink.ConsoleLog{From: l.From + int64(over), To: l.From + int64(len(l.Text)), Text: l.Text[over:]}
 }

@@ -70,8 +70,8 @@ type Able interface {
 
 // Console is a driver that keeps what a machine says on its serial port.
 type Console interface {
-	// Log opens what was said so far, oldest first.
-	Log(ctx context.Context, folder string) (Log, error)
+	// Log is what was said from a position on, as far as that is kept.
+	Log(ctx context.Context, folder string, from int64) (Log, error)
 }
 
 // Log is what a machine has said on its serial port. Positions count from the machine's first byte; what has been

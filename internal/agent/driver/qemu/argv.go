@@ -69,8 +69,7 @@ func (c *command) file(path string, flag int) (map[string]any, error) {
 		"read-only": flag == os.O_RDONLY}, nil
 }
 
-// drivers are QEMU's names of formats, and the variants of them that lie in one file. Others name further files inside
-// themselves, or are not for writing.
+// drivers are QEMU's names of formats, and the variants of them that it runs well.
 var drivers = map[string]struct {
 	name     string
 	variants []string
@@ -82,6 +81,9 @@ var drivers = map[string]struct {
 	"vhdx":  {"vhdx", []string{"dynamic", "fixed"}},
 }
 
+// another says how an image becomes one that runs.
+const another = "unvora disk copy FILE NEW --format qcow2 makes one that it runs"
+
 // disk adds the block nodes of a disk, top layer writable, and returns the name of the topmost.
 func (c *command) disk(name, path, format string) (string, error) {
 	chain, err := formats.OpenChain(path, formats.Options{Files: c.files, Format: format, Wary: true})
@@ -92,10 +94,16 @@ func (c *command) disk(name, path, format string) (string, error) {
 	var below map[string]any
 	for n, link := range slices.Backward(chain.Links) {
 		d, known := drivers[link.Format.Name]
-		if variant := link.Image.Info().Variant; !known || !slices.Contains(d.variants, variant) {
-			return "", fmt.Errorf("%s is %s of the variant %q, which QEMU does not run as it is: unvora disk copy "+
-				"FILE "+
-				"NEW --format qcow2 makes one that it runs", link.Path, link.Format.Name, variant)
+		info := link.Image.Info()
+		if !known || !slices.Contains(d.variants, info.Variant) {
+			return "", fmt.Errorf("%s is %s of the variant %q, which QEMU does not run as it is: %s", link.Path,
+				link.Format.Name, info.Variant, another)
+		}
+		if len(link.Files) != 1 { // QEMU would open them by the names that the image gives
+			return "", fmt.Errorf("%s names another file with its data, %s: %s", link.Path, link.Files[1], another)
+		}
+		if info.VirtualBytes == 0 { // QEMU takes a VMDK without a size for a list of further files
+			return "", fmt.Errorf("%s is a disk of 0 bytes, on which nothing can run", link.Path)
 		}
 		flag := os.O_RDONLY
 		if n == 0 {
@@ -126,10 +134,9 @@ func (c *command) disk(name, path, format string) (string, error) {
 // nics are QEMU's names of NIC models, by what descriptors call them.
 var nics = map[string]string{"virtio": "virtio-net-pci", "82574L": "e1000e", "RTL8139": "rtl8139"}
 
-// machineOf puts the command line of a machine together, but for what its keeper adds. A descriptor's values reach it
+// machine puts the command line of a machine together, but for what its keeper adds. A descriptor's values reach it
 // only as numbers, as checked ids, or inside JSON objects.
-func (c *command) machine(folder string, m *machine.Machine, host *Host,
-	switches []wiring.Switch) error {
+func (c *command) machine(folder string, m *machine.Machine, host *Host, switches []wiring.Switch) error {
 	board := "q35"
 	if slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return strings.EqualFold(d.Controller, "ide") }) {
 		board = "pc" // only that one has the old controller
@@ -142,7 +149,7 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host,
 		sockets = fmt.Sprintf(",sockets=%d,cores=%d,threads=1", m.CPUs/n, n)
 	}
 	acceleration, cpu := "tcg", "qemu64"
-	if host.Accelerated {
+	if host.Slow == "" {
 		acceleration, cpu = "kvm", "host"
 	}
 	options := board + ",accel=" + acceleration + ",vmport=off,usb=off"
@@ -174,16 +181,13 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host,
 	if err := c.json("-device", map[string]any{"driver": "VGA", "vgamem_mb": 16}); err != nil {
 		return err
 	}
-	return firstError(c.disks(folder, m), c.drives(folder, m), c.nics(m, switches))
-}
-
-func firstError(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
+	if err := c.disks(folder, m); err != nil {
+		return err
 	}
-	return nil
+	if err := c.drives(folder, m); err != nil {
+		return err
+	}
+	return c.nics(m, switches)
 }
 
 // checkIDs holds against what goes into plain arguments.
@@ -215,6 +219,9 @@ func (c *command) firmware(folder string, m *machine.Machine, host *Host) error 
 	name := m.Variables
 	if name == "" {
 		name = variablesFile
+	}
+	if name != filepath.Base(name) || !filepath.IsLocal(name) { // QEMU writes to it
+		return fmt.Errorf("its store of UEFI variables is to be %q: it has to lie beside its descriptor", name)
 	}
 	path := filepath.Join(folder, name)
 	if err := c.ownVariables(path, template); err != nil {
@@ -332,7 +339,8 @@ func (b *bus) place(c *command, controller string) (map[string]any, error) {
 		return map[string]any{"driver": "ide-hd", "bus": fmt.Sprintf("ide.%d", (b.ide-1)/2), "unit": (b.ide - 1) % 2},
 			nil
 	}
-	return nil, fmt.Errorf("its controller %q is none that this host has: unvora change gives it another", controller)
+	return nil, fmt.Errorf("its controller %q is none that this host has: bring it in with unvora import or "+
+		"register, whose plan offers another", controller)
 }
 
 // bootIndex is the place of a disk, a NIC or a device in the order of starting; what is not named comes after.
@@ -343,8 +351,7 @@ func bootIndex(m *machine.Machine, id string, n int) int {
 	return len(m.Boot) + n
 }
 
-// drives adds CD drives and serial ports beyond the first, which the keeper has. Sound, USB and what else a descriptor
-// may name are left out.
+// drives adds CD drives. The first serial port is the keeper's; what else a descriptor may name is left out.
 func (c *command) drives(folder string, m *machine.Machine) error {
 	n := 0
 	for _, d := range m.Devices {

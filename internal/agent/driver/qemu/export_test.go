@@ -1,4 +1,14 @@
 package qemu
 
+import (
+	"context"
+	"net"
+)
+
 // Probe starts a guest under an accelerator.
 var Probe = probe
+
+// Port connects to a machine's serial port: what it says is read, what is written is typed.
+func (d *Driver) Port(ctx context.Context, folder string) (net.Conn, error) {
+	return dialIn(ctx, d.at(folder), consoleSocket)
+}

@@ -20,15 +20,12 @@ import (
 
 // A machine that runs has a directory of its own in the agent's, with these in it.
 const (
-	specFile      = "start.json"   // how it is started
-	lockFile      = "lock"         // held by its keeper and by QEMU: the machine runs as long as either is there
-	monitorSocket = "monitor"      // of QEMU
-	consoleSocket = "console"      // of its keeper: what the serial port says, and takes
-	consoleLog    = "console.log"  // of the serial port
-	olderLog      = "console.old"  // what was in it before
-	countFile     = "console.from" // position of the first byte of olderLog
-	endFile       = "end.json"     // how it ended
-	askedFile     = "asked"        // somebody asks for its end
+	specFile      = "start.json" // how it is started
+	lockFile      = "lock"       // held by its keeper and by QEMU: the machine runs as long as either is there
+	monitorSocket = "monitor"    // of QEMU
+	consoleSocket = "console"    // of its keeper: what the serial port says, and takes
+	endFile       = "end.json"   // how it ended
+	askedFile     = "asked"      // somebody asks for its end
 )
 
 const (
@@ -43,7 +40,7 @@ type spec struct {
 	Args   []string `json:"args"`
 	Files  int      `json:"files"` // how many descriptors QEMU is given, from firstFD on
 
-	LogBytes int `json:"logBytes"` // of consoleLog, after which it becomes olderLog
+	LogBytes int `json:"logBytes"` // of one part of the log; two are kept
 }
 
 // end is how a machine ended.
@@ -113,8 +110,9 @@ type keeper struct {
 
 	mu        sync.Mutex
 	log       *os.File
-	size      int64
-	most      int64 // of log
+	at        logFile // that log is
+	size      int64   // of log
+	most      int64
 	listeners map[net.Conn]bool
 	port      net.Conn // of the serial port
 }
@@ -125,7 +123,15 @@ func (k *keeper) open() (err error) {
 			return err
 		}
 	}
-	if k.log, err = os.OpenFile(consoleLog, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600); err != nil {
+	k.at = runDir(".").logAt(0)
+	logs, err := runDir(".").logs()
+	if err != nil {
+		return err
+	}
+	if len(logs) > 0 {
+		k.at = logs[len(logs)-1]
+	}
+	if k.log, err = os.OpenFile(k.at.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600); err != nil {
 		return err
 	}
 	st, err := k.log.Stat()
@@ -218,40 +224,30 @@ func (k *keeper) said(text []byte) {
 			delete(k.listeners, c)
 		}
 	}
-	if k.size+int64(len(text)) > k.most {
-		k.turn()
+	if k.size+int64(len(text)) > k.most && k.turn() != nil {
+		return // more than was promised is not kept
 	}
-	if n, err := k.log.Write(text); err == nil {
-		k.size += int64(n)
-	} // a full drive is no reason to stop the machine
+	n, _ := k.log.Write(text) // a full drive is no reason to stop the machine
+	k.size += int64(n)
 }
 
-// turn begins a new log; the one before the last is dropped.
-func (k *keeper) turn() {
-	var dropped int64
-	if st, err := os.Stat(olderLog); err == nil {
-		dropped = st.Size()
-	}
-	from := readCount(".") + dropped
-	if err := os.Rename(consoleLog, olderLog); err != nil {
-		return
-	}
-	_ = os.WriteFile(countFile, []byte(fmt.Sprint(from)), 0o600)
-	fresh, err := os.OpenFile(consoleLog, os.O_RDWR|os.O_CREATE|os.O_APPEND|os.O_TRUNC, 0o600)
+// turn begins a new part of the log; of those before, the last is kept.
+func (k *keeper) turn() error {
+	next := runDir(".").logAt(k.at.from + k.size)
+	fresh, err := os.OpenFile(next.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND|os.O_TRUNC, 0o600)
 	if err != nil {
-		return
+		return err
 	}
 	k.log.Close()
-	k.log, k.size = fresh, 0
-}
-
-// readCount is the position of the first byte that is kept.
-func readCount(dir string) (from int64) {
-	raw, err := os.ReadFile(filepath.Join(dir, countFile))
-	if err == nil {
-		_, _ = fmt.Sscan(string(raw), &from)
+	k.log, k.at, k.size = fresh, next, 0
+	logs, err := runDir(".").logs()
+	if err != nil {
+		return err
 	}
-	return from
+	for _, old := range logs[:max(0, len(logs)-2)] {
+		err = errors.Join(err, os.Remove(old.path))
+	}
+	return err
 }
 
 // accept lets others listen, and type.

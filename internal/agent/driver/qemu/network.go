@@ -14,9 +14,8 @@ import (
 )
 
 // A switch of the host is a bridge of the Linux kernel with the same name. A NIC is connected to it by a TAP device,
-// which is there as long as QEMU holds it. Bridges that the agent's file does not name are listed as they are found;
-// none
-// is changed here.
+// which is there as long as QEMU holds it. Bridges that the agent's file does not name are listed as they are found.
+// None is changed here.
 
 // Switches of the host: those of the agent's file, then the other bridges that there are.
 func (d *Driver) Switches(context.Context) ([]wiring.Switch, error) {
@@ -82,8 +81,7 @@ func (c *command) connect(n int, nic machine.NIC, switches []wiring.Switch) erro
 	switch {
 	case errors.As(err, &missing):
 		return fmt.Errorf("%s is on the switch %q, and this computer has no bridge of that name: ip link add %[2]s "+
-			"type "+
-			"bridge", nic.Name, nic.Network)
+			"type bridge", nic.Name, nic.Network)
 	case err != nil:
 		return err
 	case bridge.Type() != "bridge":

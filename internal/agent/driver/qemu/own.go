@@ -3,10 +3,15 @@ package qemu
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
+	"math"
 	"os"
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
+
+	"unvora.example/unvora/internal/agent/driver"
 )
 
 // What follows reaches the driver's own directory, and the firmware of the computer's system: never what lies in pools,
@@ -33,6 +38,15 @@ func (d runDir) readJSON(name string, into any) bool {
 	return err == nil && len(raw) > 0 && json.Unmarshal(raw, into) == nil
 }
 
+// has tells whether a file is there.
+func (d runDir) has(name string) (bool, error) {
+	_, err := os.Stat(filepath.Join(string(d), name))
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 func (d runDir) write(name string, raw []byte) error {
 	return os.WriteFile(filepath.Join(string(d), name), raw, 0o600)
 }
@@ -43,6 +57,61 @@ func (d runDir) remove(name string) error {
 		err = nil
 	}
 	return err
+}
+
+// logFile is a part of what a machine has said on its serial port. Its name says where it begins, so that the two are
+// never at odds.
+type logFile struct {
+	path string
+	from int64 // position of its first byte
+}
+
+const logPattern = "console-*.log"
+
+// logAt is the file that begins at a position.
+func (d runDir) logAt(from int64) logFile {
+	return logFile{filepath.Join(string(d), fmt.Sprintf("console-%020d.log", from)), from}
+}
+
+// logs are all parts, oldest first.
+func (d runDir) logs() (list []logFile, err error) {
+	paths, err := filepath.Glob(filepath.Join(string(d), logPattern))
+	for _, path := range paths { // which are sorted
+		var from int64
+		if _, err := fmt.Sscanf(filepath.Base(path), "console-%d.log", &from); err == nil {
+			list = append(list, logFile{path, from})
+		}
+	}
+	return list, err
+}
+
+// said is what a machine has said from a position on, as far as that is kept.
+func (d runDir) said(from int64) (driver.Log, error) {
+	l := driver.Log{From: from}
+	files, err := d.logs()
+	if err != nil {
+		return l, err
+	}
+	for _, file := range files {
+		at := l.From + int64(len(l.Text))
+		if file.from > at { // what was before is not kept
+			l, at = driver.Log{From: file.from}, file.from
+		}
+		f, err := os.Open(file.path)
+		if errors.Is(err, os.ErrNotExist) {
+			continue // it was dropped just now
+		}
+		if err != nil {
+			return l, err
+		}
+		text, err := io.ReadAll(io.NewSectionReader(f, at-file.from, math.MaxInt64-at))
+		f.Close()
+		if err != nil {
+			return l, err
+		}
+		l.Text = append(l.Text, text...)
+	}
+	return l, nil
 }
 
 // open opens the directory itself.

@@ -15,12 +15,11 @@ import (
 
 // Host is what a computer can, as far as it matters to QEMU.
 type Host struct {
-	Binary      string // of QEMU; "" when there is none
-	Version     string
-	Accelerated bool
-	Slow        string // why it is not accelerated; "" when it is
-	Firmware    Firmware
-	setting     string // of acceleration
+	Binary   string // of QEMU; "" when there is none
+	Version  string
+	Slow     string // why the hardware does not run the guests; "" when it does
+	Firmware Firmware
+	setting  string // of acceleration
 }
 
 // Checks are what machines need, each by itself. A host without acceleration is one; its machines run slowly.
@@ -82,14 +81,11 @@ func Look(ctx context.Context, acceleration string) *Host {
 	}
 	switch acceleration {
 	case AccelerationOn:
-		h.Accelerated = true
 	case AccelerationOff:
 		h.Slow = "the agent's file says so"
 	default:
 		if err := accelerates(ctx, binary); err != nil {
 			h.Slow = err.Error()
-		} else {
-			h.Accelerated = true
 		}
 	}
 	return h

@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"sync"
@@ -51,6 +50,8 @@ const (
 	startTime = 20 * time.Second // that QEMU has to greet
 	endTime   = 10 * time.Second // that it has to end when it is told to
 	noteTime  = 2 * time.Second  // that its keeper has to note its end
+
+	lookTime = 500 * time.Millisecond // between looks at a machine whose keeper is gone
 )
 
 // Driver runs machines by QEMU.
@@ -146,11 +147,7 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 	if err := dir.write(specFile, raw); err != nil {
 		return err
 	}
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	keeper := exec.Command(self, KeeperCommand, string(dir))
+	keeper := exec.Command("/proc/self/exe", KeeperCommand, string(dir)) // also when its file was replaced meanwhile
 	keeper.ExtraFiles, keeper.SysProcAttr = c.open, detached
 	words := &tail{}
 	keeper.Stderr = words
@@ -164,6 +161,7 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 		err = unplug(ctx, dir, m)
 	}
 	if err != nil { // nothing half-started stays: the keeper leads a process group of its own
+		err = errors.Join(err, dir.write(askedFile, nil))
 		_ = unix.Kill(-keeper.Process.Pid, unix.SIGKILL)
 		if !gone(context.WithoutCancel(ctx), dir, endTime) {
 			err = errors.Join(err, errStillRuns)
@@ -236,6 +234,9 @@ func (d *Driver) watch(dir runDir) {
 			_, _ = io.Copy(io.Discard, c) // until the keeper is gone
 			c.Close()
 		}
+		for dir.runs() { // QEMU goes on without it
+			time.Sleep(lookTime)
+		}
 		d.mu.Lock()
 		delete(d.watched, dir)
 		d.mu.Unlock()
@@ -246,16 +247,32 @@ func (d *Driver) watch(dir runDir) {
 	}()
 }
 
+// why says how the machine of a directory ended, where nobody asked for that.
+func (d runDir) why() (string, error) {
+	var e end
+	if d.readJSON(endFile, &e) {
+		if e.Asked {
+			return "", nil
+		}
+		return e.why(), nil
+	}
+	asked, err := d.has(askedFile)
+	if asked || err != nil {
+		return "", err
+	}
+	begun, err := d.has(specFile)
+	if !begun || err != nil {
+		return "", err
+	}
+	return "it ended when its keeper was gone, so that nobody knows how", nil
+}
+
 // State of a machine.
 func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, error) {
 	dir := d.at(folder)
 	if !dir.runs() {
-		s := driver.Standing{State: machine.Stopped}
-		var e end
-		if dir.readJSON(endFile, &e) && !e.Asked {
-			s.Why = e.why()
-		}
-		return s, nil
+		why, err := dir.why()
+		return driver.Standing{State: machine.Stopped, Why: why}, err
 	}
 	var now struct{ Status string }
 	if err := ask(ctx, dir, "query-status", nil, &now); err != nil {
@@ -278,12 +295,20 @@ func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, err
 }
 
 // Stop shuts a machine down: its guest is asked to, and after a while it is turned off.
-func (d *Driver) Stop(ctx context.Context, folder string) error {
+func (d *Driver) Stop(ctx context.Context, folder string) (err error) {
 	dir := d.at(folder)
 	if !dir.runs() {
 		return nil
 	}
 	if err := dir.write(askedFile, nil); err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil && dir.runs() { // if it ends later, that is not what was asked for
+			err = errors.Join(err, dir.remove(askedFile))
+		}
+	}()
+	if err := goOn(ctx, dir); err != nil && dir.runs() { // a guest that stands still does not hear
 		return err
 	}
 	if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && dir.runs() {
@@ -317,27 +342,18 @@ func gone(ctx context.Context, dir runDir, patience time.Duration) bool {
 
 var errStillRuns = errors.New("it still runs")
 
-// Log is what a machine has said on its serial port.
-func (d *Driver) Log(_ context.Context, folder string) (driver.Log, error) {
+// Log is what a machine has said on its serial port from a position on.
+func (d *Driver) Log(ctx context.Context, folder string, from int64) (driver.Log, error) {
 	dir := d.at(folder)
-	var all []byte
-	for _, name := range []string{olderLog, consoleLog} {
-		raw, err := dir.read(name)
-		if err != nil {
-			return driver.Log{}, err
+	if dir.runs() {
+		c, err := dialIn(ctx, dir, consoleSocket)
+		if err == nil {
+			c.Close()
+		} else if !gone(ctx, dir, noteTime) {
+			return driver.Log{}, errors.New("its keeper is gone: what it says is not kept until it is started again")
 		}
-		all = append(all, raw...)
 	}
-	return driver.Log{From: readCount(string(dir)), Text: all}, nil
-}
-
-// Console connects to a machine's serial port. What it says from then on is read; what is written is typed.
-func (d *Driver) Console(ctx context.Context, folder string) (io.ReadWriteCloser, error) {
-	dir := d.at(folder)
-	if !dir.runs() {
-		return nil, errors.New("it does not run")
-	}
-	return dialIn(ctx, dir, consoleSocket)
+	return dir.said(from)
 }
 
 // StopAll shuts down all machines that run, whichever agent has started them.
