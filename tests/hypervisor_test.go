@@ -199,6 +199,7 @@ func TestNewHost(t *testing.T) {
 	}
 	require.Contains(t, e.told(t, 2, propose...), "is there already")
 	require.Contains(t, e.run(t, "agent", "init", "-", "--name", "auk").out, "name = \"auk\"")
+	require.Contains(t, e.told(t, 2, "agent", "init", "-", "--name", "auk/two"), "the name of the host")
 
 	agent := e.command(t.Context(), "agent", file, "--log-level", "warn")
 	require.NoError(t, agent.Start())
@@ -217,10 +218,20 @@ func TestNewHost(t *testing.T) {
 	pack := tempFile(t, "ferry-display.ova")
 	e.ok(t, "export", "tern/ferry-display", pack)
 	e.ok(t, "import", pack, "--host", "auk", "--yes")
+	require.Contains(t, e.ok(t, "console", "auk/ferry-display"), "said nothing yet")
+	require.Contains(t, e.told(t, 2, "console", "auk/ferry-display", "--follow", "-o", "json"), "--follow has no end")
+	follows := e.command(t.Context(), "console", "auk/ferry-display", "--follow")
+	heard := &printed{}
+	follows.Stdout = heard
+	require.NoError(t, follows.Start())
 	e.ok(t, "power", "on", "auk/ferry-display")
 	require.Eventually(t, func() bool {
 		return strings.Contains(e.ok(t, "console", "auk/ferry-display"), "Ferry to Quay")
 	}, bootTime, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(heard.String(), "Ferry to Quay") }, bootTime,
+		50*time.Millisecond, "whoever follows hears it")
+	require.NoError(t, follows.Process.Signal(syscall.SIGINT))
+	require.NoError(t, follows.Wait(), "Ctrl-C is how it ends")
 	r = e.run(t, "console", "gannet/tide-gauge")
 	require.Equal(t, 2, r.status, r.err)
 	require.Contains(t, r.err, "keeps no console")

@@ -196,8 +196,8 @@ export const packagesQuery = (text: string) =>
     placeholderData: keepPreviousData,
   });
 
-/** What the host tells of a copy's folder, its disks with their chains. */
-/** What a machine has said on its serial port; null where its host keeps no console. */
+/** What a machine has said on its serial port; null where its host keeps no console, or others may not
+ * read it. */
 export const consoleQuery = (name: string, live: boolean) =>
   queryOptions({
     queryKey: ["console", name],
@@ -205,13 +205,14 @@ export const consoleQuery = (name: string, live: boolean) =>
       try {
         return serialText((await take(client.GET("/copy/console", { params: { query: { name } } }))).text);
       } catch (e) {
-        if (e instanceof Problem && e.code === "wrong") return null;
+        if (e instanceof Problem && ["wrong", "permission.denied"].includes(e.code)) return null;
         throw e;
       }
     },
     refetchInterval: (q) => (live && q.state.data !== null ? 2000 : false),
   });
 
+/** What the host tells of a copy's folder, its disks with their chains. */
 export const folderQuery = (host: string, folder: string) =>
   queryOptions({
     queryKey: ["copies", "folder", host, folder],

@@ -1,3 +1,4 @@
+import stripAnsi from "strip-ansi";
 import type { Copy } from "./api";
 
 /** Bytes in binary units: 1536 → "1.5 KiB". */
@@ -54,15 +55,11 @@ export function madeWords(c: Copy): string {
   return c.parent && !managed(c) ? "copied by hand" : "found";
 }
 
-// What steers a terminal (ECMA-48, section 5.4), and other characters that show nothing.
-const sequences = new RegExp(
-  String.raw`\x1b(?:\[[0-?]*[ -/]*[@-~]|[\]P_^X][^\x07\x1b]*(?:\x07|\x1b\\)?|[ -/]*[0-~])`,
-  "g",
-);
+// Characters that show nothing.
 const unseen = /[^\P{C}\n\t]/gu;
 
 /** The text of a serial port, which comes as base64: without what would steer a terminal. */
 export function serialText(base64: string): string {
   const bytes = Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
-  return new TextDecoder().decode(bytes).replace(sequences, "").replace(unseen, "");
+  return stripAnsi(new TextDecoder().decode(bytes)).replace(unseen, "");
 }

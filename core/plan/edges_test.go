@@ -186,6 +186,7 @@ func TestPowerOfSoundCopies(t *testing.T) {
 		{"start", "stopped", "resting", " / start"}, {"stop", "running", "unreachable", "host.unreachable / stop"},
 		{"start", "away", "up", "pool.away / start"},
 		{"start", "paused", "up", " / start"}, {"stop", "paused", "up", " / stop"},
+		{"stop", "unknown", "up", " / stop"}, {"start", "unknown", "up", " / start"},
 	} {
 		copy.State = c.state
 		p, err := plan.PowerOnOff(c.operation, []plan.PowerFacts{{Copy: copy, HostState: c.host}}, nil, true)

@@ -63,10 +63,13 @@ func PowerOnOff(operation string, facts []PowerFacts, answers Answers, takeRecom
 				}
 			}
 		}
-		if operation == "start" && f.Copy.State == machine.Running || operation == "stop" && !f.Copy.State.Active() {
+		if operation == "start" && f.Copy.State == machine.Running || operation == "stop" && down(f.Copy.State) {
 			continue // it is so already
 		}
 		p.Steps = append(p.Steps, step)
 	}
 	return b.finish(p)
 }
+
+// down tells whether a machine is known to stand: one of which nothing is known is stopped all the same.
+func down(s machine.State) bool { return s == machine.Stopped || s == machine.Suspended }

@@ -4,14 +4,17 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
+	"fmt"
 	"os"
 	"runtime"
 	"strconv"
 	"strings"
 	"text/template"
 
+	"github.com/BurntSushi/toml"
 	"golang.org/x/sys/unix"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/driver/qemu"
 	"unvora.example/unvora/internal/agent/ground"
@@ -40,11 +43,14 @@ func Propose(ctx context.Context, w Wishes) (*Config, []hostlink.Check, error) {
 		}
 		c.Name, _, _ = strings.Cut(name, ".")
 	}
-	d, err := qemu.Bridges()
+	if err := machine.CheckName(c.Name); err != nil {
+		return nil, nil, fmt.Errorf("the name of the host: %w", err)
+	}
+	found, err := qemu.Bridges()
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, s := range d {
+	for _, s := range found {
 		s.Segment = s.Name // until somebody says which network it is
 		c.Switches = append(c.Switches, s)
 	}
@@ -55,8 +61,14 @@ func Propose(ctx context.Context, w Wishes) (*Config, []hostlink.Check, error) {
 func Describe(c *Config) ([]byte, error) {
 	var b bytes.Buffer
 	t := template.Must(template.New("agent").Funcs(template.FuncMap{"quoted": strconv.Quote}).Parse(proposal))
-	err := t.Execute(&b, c)
-	return b.Bytes(), err
+	if err := t.Execute(&b, c); err != nil {
+		return nil, err
+	}
+	var again Config
+	if _, err := toml.Decode(b.String(), &again); err != nil {
+		return nil, fmt.Errorf("a name or a path has characters that no such file can have: %w", err)
+	}
+	return b.Bytes(), nil
 }
 
 // proposal is an agent's file, as TOML 1.0 writes it.

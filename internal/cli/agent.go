@@ -87,11 +87,11 @@ func (a *app) agentInitCmd() *cobra.Command {
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, checks, err := agent.Propose(cmd.Context(), w)
 		if err != nil {
-			return &exit{statusFailed, err}
+			return usage("%v", err)
 		}
 		text, err := agent.Describe(c)
 		if err != nil {
-			return &exit{statusFailed, err}
+			return usage("%v", err)
 		}
 		if err := a.writeNew(args[0], text); err != nil {
 			return err

@@ -112,3 +112,17 @@ func TestAgo(t *testing.T) {
 	}
 	require.Equal(t, "never", ago(time.Time{}))
 }
+
+// TestHarmless: what a machine says on its serial port does nothing to a terminal.
+func TestHarmless(t *testing.T) {
+	for said, want := range map[string]string{
+		"Ferry to Quay\r\n\tat 18:20\n":          "Ferry to Quay\n\tat 18:20\n",
+		"\x1b[2J\x1b[01;01H\x1b[1;31mred\x1b[0m": "red",
+		"\x1b]0;title\x07after":                  "after",
+		"\x00\x07\u202eturned\u200f":             "turned",
+		"\xff\xfeö":                              "?ö",
+	} {
+		require.Equal(t, want, harmless([]byte(said)), "%q", said)
+	}
+	require.NotContains(t, harmless([]byte("half a sequence \x1b[")), "\x1b")
+}

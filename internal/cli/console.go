@@ -3,10 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
@@ -31,6 +31,9 @@ func (a *app) consoleCmd() *cobra.Command {
 	}
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what it says from now on")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if follow && a.output != "table" {
+			return usage("--follow has no end, and --output %s would need one: leave one of both away", a.output)
+		}
 		c, err := a.client()
 		if err != nil {
 			return err
@@ -40,7 +43,11 @@ func (a *app) consoleCmd() *cobra.Command {
 			return err
 		}
 		if !follow {
-			return a.print(l, func() { a.says(l) })
+			return a.print(l, func() {
+				if a.says(l); l.To == 0 {
+					fmt.Fprintln(a.out, "It has said nothing yet. --follow waits for what it says.")
+				}
+			})
 		}
 		for {
 			a.says(l)
@@ -58,12 +65,9 @@ func (a *app) consoleCmd() *cobra.Command {
 // says prints what a machine has said, so that it can do nothing else to the terminal.
 func (a *app) says(l *openapi.ConsoleLog) { fmt.Fprint(a.out, harmless(l.Text)) }
 
-// sequences are those that steer a terminal (ECMA-48, section 5.4): in what a machine says they are passed over.
-var sequences = regexp.MustCompile(`\x1b(?:\[[0-?]*[ -/]*[@-~]|[\]P_^X][^\x07\x1b]*(?:\x07|\x1b\\)?|[ -/]*[0-~])`)
-
 // harmless is text that does nothing to a terminal but stand there.
-func harmless(text []byte) string {
-	plain := sequences.ReplaceAllString(strings.ToValidUTF8(string(text), "?"), "")
+func harmless(said []byte) string {
+	plain := ansi.Strip(strings.ToValidUTF8(string(said), "?"))
 	return strings.Map(func(r rune) rune {
 		if r != '\n' && r != '\t' && machine.Unseen(r) {
 			return -1

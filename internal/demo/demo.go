@@ -354,8 +354,8 @@ func claim(port int) bool {
 	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return true // nobody can claim anything here
 	}
-	_ = os.Chmod(dir, 0o777) // for demos of other accounts
-	f, err := os.OpenFile(filepath.Join(dir, strconv.Itoa(port)), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o666)
+	_ = os.Chmod(dir, 0o777|os.ModeSticky) // for demos of other accounts, which can't take each other's away
+	f, err := os.OpenFile(filepath.Join(dir, strconv.Itoa(port)), os.O_RDONLY|os.O_CREATE|unix.O_NOFOLLOW, 0o644)
 	if err != nil {
 		return os.IsPermission(err)
 	}

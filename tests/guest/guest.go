@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/cavaliergopher/cpio"
@@ -125,14 +126,10 @@ func (b *builder) key() (string, error) {
 	return hex.EncodeToString(h.Sum(nil)[:8]), nil
 }
 
-// here is the directory of this package; tests run in that of theirs.
+// here is the directory of this package.
 func here() string {
-	for _, dir := range []string{".", "guest", "tests/guest", "../tests/guest", "../../../../tests/guest"} {
-		if _, err := os.Stat(filepath.Join(dir, "init", "main.go")); err == nil {
-			return dir
-		}
-	}
-	return "."
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Dir(file)
 }
 
 func (b *builder) build() error {

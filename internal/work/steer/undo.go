@@ -110,11 +110,15 @@ func (r *run) undoThere(ctx context.Context) (err error) {
 // is done before the end, within a bound; our own hosts are looked at behind it.
 func (s *Steerer) done(ctx context.Context, j *inventory.Job) error {
 	hosts := s.forgotten(ctx, j)
+	looked := map[uuid.UUID]bool{} // all hosts of a manager are looked at together
 	hosts = slices.DeleteFunc(hosts, func(h *inventory.Host) bool {
 		if h.ManagerID == nil {
 			return false
 		}
-		s.look(ctx, j, h, managerTime)
+		if !looked[*h.ManagerID] {
+			looked[*h.ManagerID] = true
+			s.look(ctx, j, h, managerTime)
+		}
 		return true
 	})
 	if err := s.Ended(ctx, j); err != nil {
