@@ -440,6 +440,21 @@ func (e NewLandingRuleKind) Valid() bool {
 	}
 }
 
+// Defines values for PauseRequestOperation.
+const (
+	PauseRequestOperationPause PauseRequestOperation = "pause"
+)
+
+// Valid indicates whether the value is a known member of the PauseRequestOperation enum.
+func (e PauseRequestOperation) Valid() bool {
+	switch e {
+	case PauseRequestOperationPause:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PlanVerdict.
 const (
 	PlanVerdictBlocked  PlanVerdict = "blocked"
@@ -608,6 +623,27 @@ func (e StartRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for StopRequestManner.
+const (
+	StopRequestMannerClean StopRequestManner = "clean"
+	StopRequestMannerEmpty StopRequestManner = ""
+	StopRequestMannerOff   StopRequestManner = "off"
+)
+
+// Valid indicates whether the value is a known member of the StopRequestManner enum.
+func (e StopRequestManner) Valid() bool {
+	switch e {
+	case StopRequestMannerClean:
+		return true
+	case StopRequestMannerEmpty:
+		return true
+	case StopRequestMannerOff:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StopRequestOperation.
 const (
 	StopRequestOperationStop StopRequestOperation = "stop"
@@ -617,6 +653,21 @@ const (
 func (e StopRequestOperation) Valid() bool {
 	switch e {
 	case StopRequestOperationStop:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SuspendRequestOperation.
+const (
+	SuspendRequestOperationSuspend SuspendRequestOperation = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the SuspendRequestOperation enum.
+func (e SuspendRequestOperation) Valid() bool {
+	switch e {
+	case SuspendRequestOperationSuspend:
 		return true
 	default:
 		return false
@@ -1580,6 +1631,25 @@ type Pairing struct {
 	Expires time.Time `json:"expires"`
 }
 
+// PauseRequest Let running copies stand still
+type PauseRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies Names, HOST/NAME or ids
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string               `json:"note,omitempty"`
+	Operation PauseRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// PauseRequestOperation defines model for PauseRequest.Operation.
+type PauseRequestOperation string
+
 // Plan defines model for Plan.
 type Plan struct {
 	Bytes           int64      `json:"bytes"`
@@ -1897,10 +1967,13 @@ type Source struct {
 	Upload *Skeleton `json:"upload,omitempty"`
 }
 
-// StartRequest Start copies
+// StartRequest Start copies, or let them go on where they were paused or suspended
 type StartRequest struct {
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
 	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Boot A disk, drive or NIC that they start from, this once
+	Boot *string `json:"boot,omitempty"`
 
 	// Copies Names, HOST/NAME or ids
 	Copies []string `json:"copies"`
@@ -1924,6 +1997,9 @@ type StopRequest struct {
 	// Copies Names, HOST/NAME or ids
 	Copies []string `json:"copies"`
 
+	// Manner Empty: the guest is asked to shut down, and turned off when it does not in time. clean: it is asked only. off: it is turned off at once, and a suspended state is dropped
+	Manner *StopRequestManner `json:"manner,omitempty"`
+
 	// Note Goes to history
 	Note      *string              `json:"note,omitempty"`
 	Operation StopRequestOperation `json:"operation"`
@@ -1931,6 +2007,9 @@ type StopRequest struct {
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 }
+
+// StopRequestManner Empty: the guest is asked to shut down, and turned off when it does not in time. clean: it is asked only. off: it is turned off at once, and a suspended state is dropped
+type StopRequestManner string
 
 // StopRequestOperation defines model for StopRequest.Operation.
 type StopRequestOperation string
@@ -1946,6 +2025,25 @@ type Surveyed struct {
 	Error string `json:"error"`
 	Host  string `json:"host"`
 }
+
+// SuspendRequest Keep what copies have in memory in a file beside their disks, and end them
+type SuspendRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies Names, HOST/NAME or ids
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string                 `json:"note,omitempty"`
+	Operation SuspendRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// SuspendRequestOperation defines model for SuspendRequest.Operation.
+type SuspendRequestOperation string
 
 // Switch defines model for Switch.
 type Switch struct {
@@ -2899,6 +2997,74 @@ func (t *Request) MergeStopRequest(v StopRequest) error {
 	return err
 }
 
+// AsPauseRequest returns the union data inside the Request as a PauseRequest
+func (t Request) AsPauseRequest() (PauseRequest, error) {
+	var body PauseRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromPauseRequest overwrites any union data inside the Request as the provided PauseRequest
+func (t *Request) FromPauseRequest(v PauseRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"pause"}`))
+	t.union = b
+	return err
+}
+
+// MergePauseRequest performs a merge with any union data inside the Request, using the provided PauseRequest
+func (t *Request) MergePauseRequest(v PauseRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"pause"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsSuspendRequest returns the union data inside the Request as a SuspendRequest
+func (t Request) AsSuspendRequest() (SuspendRequest, error) {
+	var body SuspendRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromSuspendRequest overwrites any union data inside the Request as the provided SuspendRequest
+func (t *Request) FromSuspendRequest(v SuspendRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"suspend"}`))
+	t.union = b
+	return err
+}
+
+// MergeSuspendRequest performs a merge with any union data inside the Request, using the provided SuspendRequest
+func (t *Request) MergeSuspendRequest(v SuspendRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"suspend"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
 // AsRebuildRequest returns the union data inside the Request as a RebuildRequest
 func (t Request) AsRebuildRequest() (RebuildRequest, error) {
 	var body RebuildRequest
@@ -3029,6 +3195,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsFetchAheadRequest()
 	case "import":
 		return t.AsImportRequest()
+	case "pause":
+		return t.AsPauseRequest()
 	case "put-back":
 		return t.AsPutBackRequest()
 	case "put-right":
@@ -3043,6 +3211,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsStartRequest()
 	case "stop":
 		return t.AsStopRequest()
+	case "suspend":
+		return t.AsSuspendRequest()
 	case "switch-add":
 		return t.AsSwitchAddRequest()
 	case "switch-drop":
@@ -18106,202 +18276,207 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchu3tiD8Kih+X5XPmWlZTvbl1JZqV418i50tWypJSWYqcY3B7kUSZjfQAUDRPC6fOr/mAeYhzoPt",
-	"J5nCAtAXEmh2i6TkJP6T2CYal7UWFtZ9fRqloigFB67V6OTTqKSSFqBB4t/oRIM0f8hApZKVmgk+Ohnd",
-	"zIBw+KiJmBA9A1LSKZAxTISEUTJiZsivC5CrUTLitIDRiZsoGal0BgU1M+pVaX5QWjI+HX3+nIwmLA+v",
-	"BrJQ5OXrF+fP//7j2fkPL4iQ9q//cXl2c/Pi6m1kUTdh96ozofQVTDaXfUsLMCuxzE9fUj2rZzcfjpKR",
-	"hF8XTEI2OtFyAd1rfRDj4FKvM1xIKzKGKePcjA+u+UGMBy6Zs4LpzRUvJoRpKFRCvnnyhCx4DkoRRVmG",
-	"//CEUE0Ke74QYO2kzYUL+pEVi2J0Yr5ORgXj7q+J3xPjGqYgcVMF5XQK8k5gd98OAsNnM1iVgitAsr6U",
-	"YpxDYf6YCq6BI4RoWeYspWYfx6Ud8d8/KLOpT425/39pdj36/47re3Nsf1XHfl5csX2sn2ZUkyVwTZZS",
-	"ONy4z8ysZ1n2ysDbbCPLmPmI5pdSlCA1M5ue0FxBMiob/4RDJSi1CcRXF9c3J5cXVzf+htKpOWSyDplk",
-	"lIoMwpRTg/fnaiE3/l01kRh/gFSbic6y7I1DzcBDpKlYWAxs7C56wJnWpSI/XJ2bA5qLk+ZikRHgWq5I",
-	"KVj4sJaEAuuUVKmlkNnmQv+AUhMFNIcsIZRnhMMtSKJmYskJnVLGQwtpMQceuOdcaaCZ2bM7NU7pVz8l",
-	"OZvDkikIzikXKnCTXzI+BVlKxnUFCwPciSFlSIia0W//8teTf/7nfyVkOQMJSA9qpTQUJBOg+CNN5lws",
-	"CQvAbI0OEIA1WoJ0MAOKcFzDMm59ImRh/jTKqIYjzQoI02S5CqIpY2oe/GHm7s4QjOvZdrrHnbh1E8/x",
-	"HT+i2jOlIBi0punsCn5dQI9r3Uap/ZZQTuAjU5rxKTE7IFoQStyW1qDL1dI/2cF1kEOfA5+aU//5yd/+",
-	"GgB7exPPLp7jQ2v+f3z9w9PvXzy7If/8P/+XXL148+L5/zI/2T+d4Js8Mlz9Y3NJ8xI8CUAmFaXb0tqT",
-	"xMEfDp+mfpsu6MfXdnT91FAp6WpkJQrYXOjy4uL8+PLs5pU5AyUGnZ5NOgxvX5bxy5ymcBF4wJ4bVLn5",
-	"zHmINqyfaSKhNN+o9gLfNKHUIFyhA1v/ToAyZDBjSgt8kddmCk1lUELtBJ9GwM2z/POIIo01SLfBaOgc",
-	"riAVRQE8gwBPvCiBk3QmWAqKUAnEkh9khCoiG19Wk4+FyIHyjftVb62iC4e1yJ0CbkYbjAdYTIoXjS/y",
-	"nI4N4q1Y0B6UUp4xw32CXKGmzYoENzGzNv860WUi+NlE5Jl9G/tyrzVYZaIGUgg6KV2ou59q/RRwyzLg",
-	"aXjCqaS3Aeq8FgXomWFXTJGxxDdwkwSSEcuCs+Yw6YFACdTJZBsTLLhmef9nZjkT26HulrOj/RIh8Muu",
-	"G4PSnxYkEwlhnJjHXoW2JOv3okvO9M+KkSGZQ1LwzBFarRdUC3uAIEkwHWKfFxNC89yqD2TJ9IzoGVPE",
-	"kt82AQKl+mooLuDJqd5MgxdUZNgGcIKX3Z/ekU4IK89mlE/hbs/wGzoHoiqazthkAtJI8HQsFto9xadk",
-	"iexdEbMHYn5Qmq7UKCCrB94KuDVM9IT84/Xb5+Y5Mv//+8vX5y/u/Ao234DqNtMse8vSwKN7vWQ6nYE6",
-	"RWmjKPWKCA7mOAte5ovpFIG9350Y0RH6yiqR53FNZ3z9DEWTKbuFBF91TmqVJSCXBCjltyRCjYXQEcGD",
-	"ZSohb18/U6hZZJa+EjJhUiEHyqnV6veH0XuU59JyoVrWBjtJZW14smltSEaZFGXYzKCMmOZAtF+YmDXD",
-	"F65a1+Bov4vWEsamta6g6YxxIHYMmYJWKKByWBKjwxAtRPCtnnrGuSECGsGNT70mybjVH7df3QIKIVdP",
-	"V9oSTfVuMa7/+ufRNmx6hW4Nqu4YX4RoneKbc++itRFODMu+V5pbMgmH4OQK36WezHu7UhEUDURRUsmc",
-	"MLn2WG+TwJ4ZxoavRgqGXsI2XasEGpbb0ATHQs+IGQs8IxMpipAgOO67AS+VpGsCfuA8m9Y1CbRJuDMq",
-	"syVFG/6SSWeEzozKpVdBch4HpzUCUQ+TolncDU5G5o/jIJo2WCtT8/ZRu8Bk3sQGogPzKVrAOeNAp01d",
-	"J6aw2n22v2pQQRsffrNh6uNK5HAuppvYQqLYNFsIhVfMk5V90scrDfgv8FGfkpxqkIbMOKFqDhmZCEmW",
-	"M+BWSl1S5PoSBTwuNJlDqQnlK1JY180GM95kwGahFt82OwjbQDvOoAWZCiK4vwBbF17Dg783+GiZHYVh",
-	"bO2IQaP5UIW4ZThYk/OaVp6CrsiM3gIZA3BS0Az8GbcqY02du73C0xVZzlg6Mwss3Usw5Uy1pfP2OeeM",
-	"h/VsZdST4MUFNp01r24M+jh1Nd7N2OfyGjQ3OY6EKVPavG9mFm1GJaOZyHOxRENrOqeRl3QqOJzpuyu+",
-	"UYtxxDhR8cHG7oVkU8ZpPkpGc4ASdVQOy+B+zSNwDdYp0M88kW8wpeazjOLcNu73xg2zXwwkeEO6ZwOs",
-	"9mb801Vkuxn8oCLWr6iJXix55JOSSuez24rniJ0/GZVC5OEfaudgwIjDlHXgWcsH04r4QUIahc7TbNC4",
-	"w2Fphb7+WFCpkBC6kslIgdY5ZBbm61sVZEatR9cZKMzWQ7tSM8gnYT7B/h3iYnpgPzpmVsVffpoFN7oy",
-	"W1Oa8kwRJbyPiouxyFaNR0xbOSHgFaPpHLLQ052MFovgbQ7ZpJz2kFdvOrKq2udjqKVy/ViYufnd3Wqa",
-	"NjwsqkvRuALVxWrwlJo2GoyiPpu/Ck2UxN67S8cy1qzeax7WBtYqUuwlT3mxc51MuZMKtkAal0jcdkJH",
-	"eA45U/pu9robOgdnlSNiYl2hBn2PFDGTfnWa9TOyHFo9zhDFD6Aea0nVLKCoaUUmLAdlJFItULbGoU7Q",
-	"ZpK42z/cmRUmcaUZr8AyIFIi7M60ATM+ECv6+pSsDEH0tSZLludkDEQCRYWUo6FwTNO5garg1bQn+Bd0",
-	"RVNNKDGSgHkQrRahWAbm3wPhJg0koAs0RMfWX0rzHOQjRQzrWWiQiWP+gNiNeE1iT9jnIPTv7pe33xJq",
-	"QWCk+soJwBwRxYz/X1lNiNX4eI4NB5P3nX8R9rwMvlhXOQIwyGTado+wQWhNN7eyTU8jT+UNGyIhRuN3",
-	"4CNtOSEbDCNnc+DBGLCX5gI+MTj+pl6NL4qxXcyws2pzGxQGNJ0l5tsJ4xkRC93P+qFoUeahKW9sfJ8E",
-	"ZF3UYNhKsih4o7HFHjI464zKEPWc05U15ziroQSlieBhZ/YqaPlfkZTyR9rwd7+xrU5aF+7kbV1+3xUm",
-	"ajBs0EET7NW57O5CZPriYynkHcW9nyTTgPE7+Dg1+fHvmv+eoKcjIa8urm+O3569eVFHy+6LLbcllE77",
-	"amPoPbBiQHr5MllxAxIhUn8JOp1hcOTdyB2/x4cRjcpG4nNWIGWlMRcYTejMhZha2ZUVCLLf8o2oTP77",
-	"8jKhp9zs7PLi4rx3hID1naqg/ZdZLDgc7NnJ5m2VgRdHI4cX6MD9IoSliSHTI6TB4DX1Zrd9nOWBrryn",
-	"A4eY4GVnPDOb3JS7cAO9LJeRyPwE5VEb5xa+D6356j0VoFTMniyhgGw9RrA7Aq2ALGgJUnALcs1QPs5F",
-	"OkcDlkXGyNHhu0ERaRux2RkGjfn1mvFj/qwVsBpH9KE+YcRVMRRtvA3zOtpZDJcJOkFYPtT5FLdix43V",
-	"q3XrdCUIGhEtbKCuvDFBUTxm4F1DjDOSrvl2rD3U79czdQ+NOC6eO51hzaA5o4yHdRjl0yByIz2rhIyp",
-	"go24p60gN/t7HfYFTegi113u9ujVjd/BMHH78b18a846tLldlg+y4/shocBfL7h0x+j6+LT+vh4bRbQd",
-	"Lm5cZa/HlULQicUYI03YsP0BrjCmlGPnAYtWj7sZMFkZzci6bvrv45ZJvaB5f2SGPB1IJ5Urwx+teTXd",
-	"tNUdWFu4SVGJu4nVpWgcrQHtEIa+k9TlnA5R+oygQLnQM5DkB34rJEWPeyaI0bY3xFwFEJXXdOUXI1rk",
-	"RmQ+IZQoyCE17FIt0pmREwyl/YdmGRz9NxtbmuenLlR2IiThgofDH+gcguZWs130UVCekULcQuWgUwAq",
-	"LIpsAO+VFdRecC1X+0m22iqP3FHsiF3E2ru9U5B6JNgoFt1fGUp6uATxCtiwfxelVAsYZpYKJO/iCAq7",
-	"44b53Fq43tH3FtyqUy/WaGjMctaImYliPOQkR4+uBv8UQz4hY1gJnllDOS1YvhqFgrDrfM+OLJbNJ8sH",
-	"Boeif9ltJIrAbWNAEMjWII6tpLwt+DUe8BrQpKRWkcxuRTjopZDzU2K2VJkiFbHwIAWdgyJcuEDLdvxz",
-	"zyTjizpn7pEiYsmJ4MEk0ughQtmlIQrdlnKlWFfgQVMTWdgoHUyqxHQeCTSd4dzvkgFxAhUJO/pye6gF",
-	"XaTINr6TVhp11D9oruOzGaQBqVfMI4J5NKKrVyim425i3hXKZbb1vH4C8twIUT9v4VwCk5TWj1EKkfdn",
-	"f5dC5EFFcwb57QCV9Rq9hKGJ/BXoPZMNTt6Yal0PwmM25q/3vAngdw7EW+I32jfwxUeaarIo0QfyJHny",
-	"5EmQhQx8bizSDhbi8bq4u80fU7JqxZLYa+RN/84TgFIa/tOYSmcuHSVdUaCHyUMy0qHg4OVMRRRMC+Aa",
-	"I7O0wFFELPQfIWPpbpk7B7X7Jvjfk5cXV2/ObszJ3B/724NpCnqv+7tmfJoDsROfkMWCZZi6VSyphCP7",
-	"14KmCdL0EcvIP//zv/A8c4DSHMHGn/Y+gDdE+ddRaQzA9Z53cRs20XXYo5lGC67qa8INhdVujaU1A36y",
-	"CQrRhEZ766xDdiYUcDIGtC3LRW7l0irFYfM9PUSKUiOq4dSolS6Su1F65zG5mBA0Z9I8sYUJNEh+Qj6Z",
-	"GT8n5BPH//DPX4Sl3zmWQgiqInc3olKVLT/i09FQ9SbjfnlbYdfBS1c5yVrlEbQYLuTRnFM0xRNFV01g",
-	"91pRiYVMt0ZZX9tRB49f+9JzrRy0Otwi34vxpmwzNtfsEuQ1pMJmLPTQilLKU8jzqFEunbE8k1ZTG5Dj",
-	"IYFqyIZEvWeCQ889g5RC9qhQcR/G4wnjTM06j7pVl40oyRyWz/ralDyP6uY4AUeFlqszHeIwwAklM8gz",
-	"8kGMkb9IZq7XlDJOxitnjWgG+wyrl4BEqs5dqYoNrEcmaEfJS70b4De02iVlTqE1Or/9k4HByNGnkVVY",
-	"Drb2Al4cCHtnlYayv6bwvRhfayiDOlVXXQmhad7zzizCWSMhzbzFiipDXaWP1wyjAordSLLOgdpY9kBp",
-	"8BS3LUe+TbYRYXr7sAIa3nkA45/HYZgt943r688Eh+ZdxbPYotkm/YweSDM+kc0aQFyux9hZaxyV2IVC",
-	"sDu3osXVIg9gd/BBAcohdsEoYHI6hnBmk7gFOWSJaIqUtzdt1hkwYldHhZsOHNSbqxBhT1Il39QQ6jBT",
-	"NVJ515/VckiAQyzRJfboxay0FbPr45pzxsUqpsx+3HHMA2f7eGAe0Bp0LoSCsI+fZqIcKI25T57GywfG",
-	"XPr785HflcNV4eY2+raAjNHgIz20pmHXRa7c7ptXWayX+JiIBc/iNv69OKfdDQhm3TlGMcg7XcUL1JSR",
-	"NAgrRJFv6tzacFTDAH0i7pZyVWfiMSTRcI4o4+/nZHFQjPpattdbWGc2XEuR5zEn2z1EpUQulgLJaB41",
-	"VClSbx3ruVrDgQ1xORR9u+CLioajpHsXN5i3FEbgbX/8YREB1xS4E6AjPLIK/jmkV5OztIvaCpqGdyCy",
-	"iNATX8l6SCOkg5b64G+3OeU9HnRfjgg3hjnCo3rNOzk5u8jZFQRBDPchZiPUsjRUTfij0Za9cwQLA3Mf",
-	"UOdn688A+yVgO1C5bOoWoUYcqRWle6qs4wmRgMJ8vapOHS1AHWIUymWhM5uiyG26ZTMEiBKs92zrQ+M/",
-	"tAKUwoJKNlSyuVtkxLSKsuoS9FwslpNeIgXF/8ebs7dn3724GkQBPYWelBUM/fEIsDsV0NhqNslBq5tg",
-	"VNbFZA1lJ4RpYsaThSKazusYLf+PCiBopI0LZ92RuiQVizzDPLExELWQt7CCbJT0jWnojmRIRrcgVdic",
-	"1iGGOVmhdkz6qxIK6PUreBpq6DGe2juu5dDQAn+bN6MLqC9A3kvFseXKt7ny1/MZml77N1TOdwvBQ3/f",
-	"MFmvV+1aO2/DyiFsVFsQDYB5k8MS0uPhvFh0PlpV5C7ikyNJ/LxaIHSSt7BcM8wMSrGXId/mU+xtgnVv",
-	"kU2o4N2Pan4t207gjSkWypaNJRMJYEt09ctH9QSywc/Qt9t6pLhRfTzP8AWEkra6mYwivNeZlNareYnc",
-	"OVrHQGVEL2xZndalDeekwzlSWtKU6RURckA9srBX8MIWDTA/VvM7CupRJOAtLL8Y2mmIqRu5DhokCmdu",
-	"DJ4wXCGhQ5517r+Bom4IZtfVTPvoYRIJL0yqwOxv/vbt4yePv338b8ff/nlQt48uaGiKNY8DyeZYRBPp",
-	"HCuE0KkvuvHj+dlbszdLcDJc92JR5oyHsCiktuSZA80UEQt9ijHlTrK02LHVprggS7pyyeo76SUhvnnR",
-	"dLmtWT4wdELFSmJpRZzDBaXliQa5pJFaHakoChrhWRgfkTPobt6y3lKFuKLptuJxmVMeXDhSzfwpTBlX",
-	"GPfPNfDUhWthjxR3JuA9TNmeubiS5h5i9YFDIL+kTN6xac72zj9V+YGcKQ1c2Xi0NQ7UI91wqAYxINY3",
-	"6dNYyAApnEvZqRJFTgMfSybXzBQdwlnYs17v2k8X3Li7kHf3q01sGumAxEOXdxpQxLo96tgy6WLyVlyB",
-	"Xkjey3kvF5zbAcGYZOtD7V07bojj2UB2i+d5YIKlpnIakcFvQWYsDdfA5idVNM+SMu0ELRfV85g8xbzX",
-	"7IRQ4lCJkXoY/IUBqlNh/g2Vpqokpocqosz8YrNns+0B6gEPOF51e7YGOdU+7XW8195Pj7+kuSMPixi5",
-	"7+5K3pt/eD9e4OBBncS5Jv0JCWzKY+XXbW0Gn3I2hlzwqYuS3NQHJQwyjUdhVhlzdrbXoAYwuIDox5fB",
-	"imV4NgsLaqtm2aLEM6p848FT8sTWLeaCjNHvxJwxsp9W0F1UNA8+na+rGl7W32WvKhcEv0E9BbWqE7Kc",
-	"CewChyYXsKZWTATB1GplZf1JSx/qkzAqg9WFLbSMgGIuZCOutQCqFq7QECdLiTFABnA2LVGTFfSsaiSh",
-	"ELcdrDwaaoEO6iGkulCQ7eZBcdfTyQ++IKezRjkyrU1QjQ02F2/esebxY9f9wH72WIrLvpzsjX6X4VjD",
-	"tRhq7dh9Rw5oQA+Y0bIEHjZa5mwO+SrWmgBpeq1wNlA+zNfggRXrvBQsiuhEtG3Chr8FMXdupVx0Y8pr",
-	"B26qxMuTHXmklwv9lKbzu6XLfGdYEq2irV1xS/dSbTxKKS2qWuVfyxf2qJNV1KpbIHyizvypIZsMDkEP",
-	"a703zkL48FkA5UIfjWk6f4B6roeKh/cWt0M2H7lc6Cs2nd0xDe5yoYk0n1fNxxo1yW0JvEcqlvj29S4/",
-	"RNVjc08QZV9g8boQgV7BeMHybKd3xwhhTl6liixZCXUx+hmWIPrtkmY4B67VvPzhmbO0SPySSC6aG3Tl",
-	"snr3mhhcF0l0+WEKk21jtRO/Zgl/zRL+miW8pyzhaLlM7L/99uzNi8R3a6jeCAwxTqJ9ue+npubXHOY/",
-	"TA6zfzF+11nMh9XCblmglvyrSvJzBlFunmR+C1IrKwLSDTOEAp6pU/uVu/Y2xdxXkBp67i89X7pHHVlX",
-	"ZnXDbgcfy5ylLFIynw1NDFvrXR5onULnLuJrm1PwluaLkMGCzrEJIVr07ZUxgg33EUrWWW1+cWLPuGcv",
-	"cZ8j1ibTCj5+635jYSBzWO6k6OAjxmFJ/FPgHudmC4CviviXoYjHn2T7yyZr7itnJaROocC/6rLYr9Dy",
-	"0DXu12HXvEO/hhtF/9SKoZ8IeYq3XM1oaUOcgKYz0lwtY+b7gnHq+uoWtCydnEQ1tmKJxfLqZm+fxDdi",
-	"jmV44q/1aNeXKtrooNmYLPFNYaKj2ztxfQsio9tdMJJWDfVYoMdGN4HEF2SJfNEuu5XUhtuY26PteEga",
-	"Fqz4Fy2bZlLZH6JFxFs2prpkdPyDto2gurOx4Q3G7iovRIu4mB+bY0UZHyrKxkiUBo5olnWXizvLso2P",
-	"bGv6rq+ey3qtz9ULsnqL4nnjkhpux6FH3Hyb1j4n3aPbRLNt9Dp6to3fJOJtX6wR5bbh7Su+ffsNctk2",
-	"uM1rto1u84Pto5u8pgdMWtdu2/gWpW8f3KS/bfBrXeetU69fi34ftG7EO/P07KX8wl2zAe8WPb2ZcFP5",
-	"nPCres0q4MEtFHp8r+v99Wkk/hIbhzs7YuWjXDM39kmoQgk+ZiUooqFKER96PFx7MebQr9uv7Tm+ZVg4",
-	"EtVHjNhDhcGsVDA8OlUy3EFXikjyc7+yNq7KDM6S2FWC+/LtD9eRv6cosqElLyLxTT3S/W0wT73x4Gnn",
-	"kIPu0TuzTZRnVZ8wEW01uWR6JhbWCh92nqbmjxOWRtrAc20YlrdePDajicv4jmpuQkaavPif38bgDFxL",
-	"1llDIB4FN5ko0H1jc/eSseWW7FNyYD05VNzSylwS1NwKytkkmpzufozCsYOQfWvpNVrihMp0Zjil0Wyk",
-	"jU/U25WqdlrlGopbJLG27cYRa7wHb0dVsXBAMkHlQVkLPPTVcwkr6BTUCbpCji/Pbl7ZTueu10rIQN+j",
-	"o43tVLtp/H714vzl8cvX566vnVmhbvLnkrAZvwWuhVwl7T1teg2822ymdfkv6l8b7rNNplzmwmaOdkoh",
-	"nv8Es6BawtUwDoWfkkrX/v0ZizDWb6Nv4Z57pR3afGSVyN9GDEdTeB9Ki6L8SopfPCmK8rdCib6eQaiR",
-	"F592F0ISshhYcy0cNj2wHQKuW4moOGcf4aWq8tq3MNja6u4l9XDxEwahWume++/YEc9H3i2rdqfM2B3S",
-	"XttpA7V27dRtt4lqp3WOXxzwDdPFHYKVKHG1n3yKL8o5XhP6Ghd3UM5Z22yDVXCre9UlCNYJ7w8cTddt",
-	"G9owmg2j1ZtuWiV0SVdfCbYzXKYZL/BlED76Hb60oNCOmoQ3Yg4hu9vwcu0uX/sQZc9j7+JC+S2uN/c3",
-	"2qnLySkYX2i4c1nyAWWyfbE1a1vsLl19IylXk1DNtCm7hT5dcnvWtOxTJa6un9hHDIsbdXKaQqxuwtnN",
-	"q7r+Q2VzUJhcqYFH8nWlEEUPEaSqUGcxgF/5/QQLAkJIYM5crdygOXC1q7UvsOWRn7rThtdhzzk7+vYv",
-	"f/U2mUY/YvcvHszaRQoo4DohjJMZfOysf7alU2y0bPcPKkTRQ691xLbfceXwi9CGbBzoTaiTZ5032d+0",
-	"Jhc57NOP1atjZvXI1aK17ZGJu6kSQN+FAuQUpAvJ9OraSFa+b2vla2GGilIh5gw8LE9cocD/7YfVQCjZ",
-	"P8DGyvg3A+U1fImASmR6buxM63L02WyA8YkIdVcrhdQJSXPBAUMYJRz5EIVKIqoTCVIplEKpSCUuFYvX",
-	"lkoM152xdGajxXJ2Cy4+7PEv/Bf+/uORoY/3VrRKaZ5jWOkMjPajNDE/1nmyhZHKmH5MbNEeIbEgIe5R",
-	"acCcTmASNbwPYqwSQrOCcaa0G0zzHFd9cQtyZVcz3EYRSiyUfEVLIV3EL1cih0dmGYQ4sQixx2RakWfX",
-	"Vy/tR+bqvv+fR+YfjvDhfv/4F/7CKLFWYnAVA0km0kWB/pJ/uXr5jPztz3/5t3/1GWwKM5DJ+1Rk8N4c",
-	"CxnCew4f9fvEBpBiTu/jX/g5w9I/0ubek9KwkvEK/3/ivjAwNSgsHTd/jyWK3nsGNBF5LpaMTx+T9xOW",
-	"408YNUg0yEL5elO/8PcGt3+fUs5BN9sCv098xr9FMJZzm4k8e/wLr2oCnYyqaqBVLcbRN05S47Rko5PR",
-	"nx4/efwn5wjDa3BMzbPjpThXoaSSnF5nRoxgSp9Vo8y3khagUfz+2d2eXxeA/NtdnpQuFGrBqMkE7/aG",
-	"yyNXwsJdiQLGIluhwziHiSY0t40SQkvlroXG+kq1VPgO+3GWgrssm2+fPPFlpR2vomWZsxRPfPxBifpS",
-	"0/5VHj2AXmsoAtUeN9SNm5kXba0qgt2tY6tU+z/2ifbI1RZFQQ1PtzFwS2rjuyWhJIOUGQpIyFJIpQlW",
-	"jktsKFx1o+CWZViQimLVdWiK14SmDt2aTg2iR7kQmINr2cjoZHTLYOle9JqKjnOgTnBzas8aMZmfzxw+",
-	"XV2tp8JGIPfGyBDPU7CRxJ+erMV6B+orZAOLkUigql/5UxvoiKMDr1VruJHGP2/Q7583T/TcQHR3QkL0",
-	"EDy0yxBYGc7nXxtit12XIUYG1kUkwj0flkzMTqhkqoPbPMMh0I/P0NE6sLbwnNAk46GTrDvlccPWn0+w",
-	"lJJ5HvAPCZmJJRZyKQyLryLP8SWJMDT4SNMDc7TutiQViiJcq4HE3QnulViSCZVEL4VPqcQSHVNpRAta",
-	"UlvtsA8Pql0x0WfsWeVwatNWaOf1kOOcFSwePdYYiM9+n4FWChgdGJOl7Q4fwOMZiip7wJ+FqCF478bo",
-	"iapVFFHfgX5mI/7XsLR+BLNiw8WWkHXPfuSGeW2p950/NJbiN822CNoRRz6Hwki4k0WeD8HSsRPMo9i6",
-	"Apo9c2OGYmy/WEo2/TsKxQTDc1F0d6VnQqu5n+rZB6Uzbq5tO70hu6/q9rmSw6HlzZjW8lWC8rd/2bL0",
-	"YYkTEXsupiES/ckn1aIQtScpti4mNHMzWxeiUQwlo3lVALefxNGIPMrBWnXWBVL9nXhurVA9JA4XbLcL",
-	"7zic9OZcKbkQysVViUWd6ujtBKc2DxTr0GkjHvcCZhJ/VZ/7SMbfyaN6qF5nVSOygxViO7CaeV4Rlk24",
-	"xZLuG/SVDJEGkoieeJaJUrtreQ9q4iRYRnJL5N+AqIZwrEDE19BHBfxmbzy+QZYHJp8AezJgNVS0KAjj",
-	"zlNVEVJ/Lg/mi7jof60l0OKFHRRm8zOgme24avn8OVX6CL84ev18tJtwqOGjtls8UriTNnLWJ9xAgt34",
-	"iYs2RUnO3L4Ptl/rrgK8DQMy2r4CeQvySAHXxEL0lEhQi8IK+Osg6SVDupjqqFImxPxMv7SDej3A7urs",
-	"IhauVwfpKAcSkgD8Zr8M/cHB7l4sjL7gFuS5sm6Edu0jA8c6nLv/9fVhB12q+6sqNKEHkeSuregWutiz",
-	"hHJINLvjH1yf/2kmSMZsFbXEllMwvGY5WyWEwxK8Lbnv/a/SseKIdWlRfwSTjDnrwVGIAN2PDJa9qrnt",
-	"XSSwTo+Jm/2exZ16zU1uiVx/dwScZZlnleMVPieC20gbkoqsUYiNTs1TW0rGdacW1vKtNu7V8Sfzv89d",
-	"6u1zKcpXPvltyAUzM1/BZHSvCuxLIaegW4UdZyLPFOFCzxifEspX3ozSF1pJ1Mq4b7jsl0+4fnWHJdUL",
-	"bqeqnYKlELlKXEghWD1PzSC/BdWTl1AX5rFuJ1T7APjBNUEJSrtaIFviC/3IuylwT35LHO26cSmF0Ql0",
-	"QpSoMrttLIO/oxyWKFEvbQjJDoztOJ1BOo+LD8/Mzw97i3tZfswWca8PEBgA2HTUIS+lnIyBLBRkLhjA",
-	"okyLPLPONnLkjPQuMqlOR07sc4XRSuk8sYxikBjosSrB4F3HgwSu7IDfAruIZsKcKTLGvnxJONRgayep",
-	"UGOoPwCrQSORkZmscFTnAayVeTbvEuNK0zzHv8GSjGk6J4wnvrZh/ZktI3lqZTFPasQVDzL/ysnYQF3Z",
-	"OdolpIdwrw9i3K3tfG8G9NJhfceR34sG+70YH1z1+R5DESN6KuJmiP6D+dLfi/F2v6brnINhjihJYVYG",
-	"LYDMYUUkdr6yNPlBjKuoQLe/oP3xdQZFKTTwdHX0D1it+wZ9bsa3gcyMXThfd/UdVxOnD8/5dp90E2M5",
-	"e7KAUilXhGJjR9sdk9mOB0LOIbMuNJ4C6h3biapt2TI/H3/6IMafu8IdgjS25cZ+EOODqyEHB71RP8yN",
-	"qLQP3zVu651tA/c4pTy1pUfDV/kZ/r5fOP+GSByz7SmC2rybC56J6pHLWHYXej5ul5cJg/0NncPzZs2R",
-	"HWB/N4bWSz53rcmDwvkuwpVINYR9PlV0yZhxaj1d27xAFz++3Id4tZEhU5c+Wc5q925dwAjjMLBgJNyR",
-	"UMyEx5/M/z53hhGFozB60ogP7nQlntwzmtUe5J1iRF1eUmeA0I6ROXslFoNm219yD+ZM69OpstYMF5lR",
-	"bhPmUdi2mz4SpWYF+3fIyI9vnv8jsQ1IKe6DWACSVkR5fxIyy0F2JBYdSuMrHHOx0A/BZgZojOO7NieM",
-	"9Qu9Y8T4W6Eh2xNHaXAKQyHLmcirtLu7IVzkWQeqRZ59fcvHzeLfmOc7FURwklNtk9AGQ72RYhll0pcV",
-	"Vu9DXt0rUzzj5OLHsz2RfIvGo8xxIgVHm+mYpvNTbPRuTROUW3Z2FzTZmIwu85n5/Q97Qc7RWG0Q4RN+",
-	"Z5Bn9nLcCd66kaQeU+GqRPYd5JftEcRKFIAW2+FhxE8eMIy4Ak4siNho25Tv5z36qXkV65w4FEaCZTn7",
-	"0QSWJw/YiIBXHX93E1xjEmdcdu0pgfaRaHbks3cQP7Bfx15cU9iy2om7bUaMGcdJjXonhDKbW5sN4geu",
-	"P06ncffcjrla5K6ZwaEdS40F7921hKesy2fZzuWGWzkPsiukKWQG0vzFZi77jEKiJYNsx+iU5vEPY/N8",
-	"C8sWjO85NHd96QOi0watyEUOjW5Q/UP43AfHn8wMWyNS2ogLOUPaarxcfPlZFwg6V6yqL9BcmGKHXHFe",
-	"RTJ2uiBcISg3IXEdH8UEjao2MdLXqf1tpMX5c0fI3kNuPyZoDzab5JznLahp142NauRbU2ylKURfz7eb",
-	"u9sreO4H/THCIN1xD+4O9GD1wZDrBRDQmVNXoe2FT9dMrhufb/yg+xAC3GJ9BICzPN/HlcGQEgsIbCRr",
-	"EwdUUnXcE9xFjgkcauuSqB1f+zdVC90DhaNWgLzfV7617CarK2r07pzqAek80BcReZsqgc4Vefb6zesE",
-	"UUezjDB96qrzZNCMBTpa8DkXS+5SAaw3m09BYiwrlpyTCzU09MtfreOSsg6n0iVl8rC00Fzh90oMKO/x",
-	"5v0MBys7GaIEUeZwauX3TNQBDq4wiB+7EgupdsG707HCqL+YTEBeUt+T9mBY8EtE8/Iz2ItjpQ3qiauF",
-	"ZWGNvrkWghIyFcIXXvl1QaUG68HjZCYW8q5Q/+T+tFVqry/dMCHFzf9w0eRuA6e+wggyvNRQL5oGmCau",
-	"4/TuMeWHgdGTffOX7uDy/XEZI1272VwNoWXVidu6lAl2IfSI2CnE/DtJ+f4QsP9nBfen7jtm895elGu6",
-	"cp2X289KQVdV7UBtdOUZDErgCDOrXrHhX8Jt/M1EiHtxcMcg8RSLEyTE1SBMCLb0HKBfyfk25UrO1dA8",
-	"0PuzavTU2eT8YaoEMkXG2E5KC99DGoOAHKgeqarFdE9eHPaKIJbuqXaDOUWwRJ9v87XZqLw2vHVH3dcE",
-	"ZFdxc35pZfueMqOwkZylWM9RSCLBKOXUlz+iFtenRla0/dDNOciCjxnPVH+LZYXm7it6UQ+7j9t00exS",
-	"ez82kJ+sCImcsuo83YBjmVMe5XHmR9UdNXlpu4Y8eBz3/uQQPFGExSG09oAUIW3JI7gFufIZo42Mj6VY",
-	"5BnJxGmVrMYUsY1wst7Iw7ynLuq/dJlRfwRTrjnrwe24CFBvxD0llKgZuhDRbmVwTXNbFRvlTKaILS97",
-	"d03iGhCJ27wubweUsyvtfAPlkIM/njkdQz640m1XiuyDJqgh1mJMBn/bUy6smcznwjaSXRPb3phpYgF7",
-	"6sLsXSFrw5sG1Fwz7EZCKqac+QrdQXHryo5R91RT2VfvjDaXCfSHCDWzLVfN7DxS0MwaZE5tPR4ne506",
-	"gcVbx6zTxpklxZKPkq2Zk+XqwTMn76HMZ61/2xpRVcLkxLaPVadEYZc8ReYApaFeNqCSomu70P30XftB",
-	"9yH2+a7k961H+UO6B8hXSpBGV06q/D8mie0rrnZTpK6rdhf3cLXjzUiMjBTo9H518ebo5iLYRaVqqt6r",
-	"O7ob/qVpVt8Zdk6JI36bo4Y7rZxkEpSC9c72ve9U1YQkZni/ZlNukxq2n/kFNsba/dAvXEhdo/mJOw9N",
-	"U9eyMEDBMZv4dTXNwdirXyJy9f1B9lMfiymi2JRDRlhv2EQyjNmUv+YPfLVLqtRSyKz3Va0+eOhHtQPr",
-	"G3i6M+pd66DRyc/vWiYXmDKOTy2WSO53V7gYGwzbu++K6nQ+p1XhnXt4TWeQT+7TgAKyyp+w7XXmUPau",
-	"K+ckmbgRxTYEvp+rVRW5C/SAPiVccCAFUI5dkQb0sL8PZaofafjmyj2ooyoKnrHJBKSTz3b1lKu5U/CX",
-	"Lr57hYXB7COMpTvapWPJAuXbzJbQ6PsaO0mu+0r6QUOqlT6wt6HRRfZe7vaPrV6uLhTMChSV5Ix1MSg2",
-	"dOt14bHzVzdqbuyQLUYb7Ehm2PAjFTHV2Fv60B2lbEvSnrqNg84+szkfKTcrOg1aPlk0fGObFmgBcwdJ",
-	"6A2dgz3xA7aF+oFrlhOmiWviekr+tt4oqkqo+tNf/7IlpSoZAc/yYHGo15pwbAvkFgo0s60bQ24r9xKQ",
-	"0e6jpngboIdre1u1Wew+t3bEw7LedfG12E8K0plrS2gDs+wqVV/DnAHXp0TNbDP8FPrdk5rlHX/C/2+N",
-	"zvK3Z3s2hW7csz2mU7zWRJTAA8U695BsBLcCsyxc18jxClVxlhk4O6/AOpOifBBnQohLms59BGLIHnNj",
-	"BtybldU3ju1tmY8aYPFgkIVes2SEaeSBTtyylftArDvJhvz2Mbq6oHq38n3oijEAbims4Ab2YRuvxJIU",
-	"lK/200xjTtCXR3zLV8iauTrYSdEwkaJqgNlTkF2obQkKP6j7yk7AXsg9pRi77/0YaTDqjE35VhvNRmhn",
-	"NAHhB7VTxPm+bTUF43WL/iTeP9q35m8fNKlpJvE88F0y0AAUbTl9v0HzlsbiNLW3ogIlSCX4neiqupfH",
-	"n8z/tj7njti2v+YLtXM3isOZz19gXJLZYlJn11m5xlaWtlYzNfSKht32tpfJgSF3+Id/IaWbM+DEloD9",
-	"WfwVPEWpU3B4FHGGdtp398YkHtQMfA/X31JWDecK/ualxhpY6+Jn4uj+karGYlye7ZPYUx5dVvkw0Zf8",
-	"/ooNPGCVATEhFhT3UlbgsPUEHqKQwANUEFj6JK2eMqsdf2TwFxddb+TqJz9vD+srB70UGIY8uODfrY2/",
-	"3Piu1fIzWLa5ctcPXnNwa6tDBvZZON/I+whLNzfY2oob9b4pcejD8iKKaJG4VkRmOJLZsn+DektePctT",
-	"/KHrUrR9np+8/e3nd4Zsq4CFn9+Zs7jEbxy3kPnoZHRMS3Z8+w0GnbrVPsUqPrk8IJ+rYfa0WQbLNh4L",
-	"BfE2Yitt+PBGo7ecckXGwPiUpFSal8GFZ7jvsORPoPIWm3KMDeYNn4B9qD+/+/z/AgAA//8=",
+	"7L3rchu3lyD+Kij+/1We2W1ZTn6XqZ9UU7WKL7ET2XJZSrJbiWsNdh+SMLuBDoAWzXF5aj7tA+xDzIPN",
+	"k2zhAOgLCTS7JVKyE39JbBONyzkHB+d+Pk5SUZSCA9dqcvJxUlJJC9Ag8W90pkGaP2SgUslKzQSfnEyu",
+	"FkA4fNBEzIheACnpHMgUZkLCJJkwM+T3CuR6kkw4LWBy4iZKJipdQEHNjHpdmh+UlozPJ58+JZMZy8Or",
+	"gSwUefbi6fmTf/357Pynp0RI+9d/f312dfX0zavIom7C/lUXQuk3MNte9hUtwKzEMj99SfWimd18OEkm",
+	"En6vmIRscqJlBf1rvRfT4FIvMlxIKzKFOePcjA+u+V5MRy6Zs4Lp7RUvZoRpKFRCvnn0iFQ8B6WIoizD",
+	"f3hEqCaFPV8IsHbS9sIF/cCKqpicmK+TScG4+2vi98S4hjlI3FRBOZ2DvBHY3bejwPDJDFal4AqQrF9L",
+	"Mc2hMH9MBdfAEUK0LHOWUrOP49KO+O/vldnUx9bc/780u578f8fNvTm2v6pjPy+u2D3WLwuqyQq4Jisp",
+	"HG7cZ2bWsyx7buBttpFlzHxE89dSlCA1M5ue0VxBMilb/4RDJSi1DcTnF5dXJ68v3lz5G0rn5pDJJmSS",
+	"SSoyCFNOA95f64Xc+Lf1RGL6HlJtJjrLspcONSMPkaaishjY2l30gAutS0V+enNuDmguTpqLKiPAtVyT",
+	"UrDwYS0JBdYpqVIrIbPthX6EUhMFNIcsIZRnhMM1SKIWYsUJnVPGQwtpsQQeuOdcaaCZ2bM7NU7pVz8l",
+	"OVvCiikIzikrFbjJzxifgywl47qGhQHuzJAyJEQt6Ld/+/vJf/3HfyZktQAJSA9qrTQUJBOg+ANNllys",
+	"CAvAbIMOEIANWoJ0sACKcNzAMm59JmRh/jTJqIYjzQoI02S5DqIpY2oZ/GHh7s4YjOvFbrrHnbh1E8/x",
+	"HT+i2jOlIBi0puniDfxewYBr3UWp/ZZQTuADU5rxOTE7IFoQStyWNqDL1co/2cF1kEOfA5+bU//10T/+",
+	"HgB7dxOPL57gQ2v+f3z503c/PH18Rf7r//xf8ubpy6dP/pf5yf7pBN/kieHqH9pLmpfgUQAyqSjdljae",
+	"JA7+cPg0Ddt0QT+8sKObp4ZKSdcTK1HA9kKvLy7Oj1+fXT03Z6DEoNOzSYfh3csy/jqnKVwEHrAnBlVu",
+	"PnMeog3rZ5pIKM03qrvAN20otQhX6MDWvxegDBksmNICX+SNmUJTGZRQO8HHCXDzLP86oUhjLdJtMRq6",
+	"hDeQiqIAnkGAJ16UwEm6ECwFRagEYskPMkIVka0v68mnQuRA+db9arZW04XDWuROATejDcYDLCbFi8ar",
+	"PKdTg3grFnQHpZRnzHCfIFdoaLMmwW3MbMy/SXSZCH42E3lm38ah3GsDVplogBSCTkordfNTbZ4CrlkG",
+	"PA1POJf0OkCdl6IAvTDsiikylfgGbpNAMmFZcNYcZgMQKIE6mWxrgoprlg9/ZlYLsRvqbjk72i8RAr/s",
+	"uzEo/WlBMpEQxol57FVoS7J5L/rkTP+sGBmSOSQFzxyh1WZBVdkDBEmC6RD7vJgRmudWfSArphdEL5gi",
+	"lvx2CRAo1ddDcQFPTs1mWrygJsMugBO87P70jnRCWHm8oHwON3uGX9IlEFXTdMZmM5BGgqdTUWn3FJ+S",
+	"FbJ3RcweiPlBabpWk4CsHngr4Now0RPy44tXT8xzZP7/r89enD+98SvYfgPq20yz7BVLA4/u5YrpdAHq",
+	"FKWNotRrIjiY41S8zKv5HIG9350Y0RGGyiqR53FDZ3zxGEWTObuGBF91ThqVJSCXBCjlSxKhpkLoiODB",
+	"MpWQVy8eK9QsMktfCZkxqZAD5dRq9fvD6B3Kc2lZqY61wU5SWxsebVsbkkkmRRk2MygjpjkQ7RcmZs3w",
+	"havXNTja76KNhLFtrStoumAciB1D5qAVCqgcVsToMEQLEXyr555xbomARnDjc69JMm71x91Xt4BCyPV3",
+	"a22Jpn63GNd//+tkFza9QrcBVXeMz0K0TvHNuXPR2ggnhmXfKc2tmIRDcHKF79JA5r1bqQiKBqIoqWRO",
+	"mNx4rHdJYI8NY8NXIwVDL2GbrlUCDcttaYJToRfEjAWekZkURUgQnA7dgJdK0g0BP3CebeuaBNom3AWV",
+	"2YqiDX/FpDNCZ0bl0usgOU+D0xqBaIBJ0SzuBicT88dpEE1brJWpZfeofWAyb2IL0YH5FC3gnHGg87au",
+	"E1NY7T67X7WooIsPv9kw9XElcjgX821sIVFsmy2Ewivmyco+6dO1BvwX+KBPSU41SENmnFC1hIzMhCSr",
+	"BXArpa4ocn2JAh4Xmiyh1ITyNSms62aLGW8zYLNQh2+bHYRtoD1n0ILMBRHcX4CdC2/gwd8bfLTMjsIw",
+	"tnbEoNF8rELcMRxsyHltK09B12RBr4FMATgpaAb+jDuVsbbO3V3huzVZLVi6MAus3Esw50x1pfPuOZeM",
+	"h/VsZdST4MUFNl+0r24M+jh1Pd7NOOTyGjS3OY6EOVPavG9mFm1GJZOFyHOxQkNruqSRl3QuOJzpmyu+",
+	"UYtxxDhR88HW7oVkc8ZpPkkmS4ASdVQOq+B+zSNwCdYpMMw8kW8xpfazjOLcLu730g2zX4wkeEO6ZyOs",
+	"9mb8d+vIdjP4SUWsX1ETvVjxyCcllc5ntxPPETt/MimFyMM/NM7BgBGHKevAs5YPphXxg4Q0Cp2n2aBx",
+	"h8PKCn3DsaBSISF0JZOJAq1zyCzMN7cqyIJaj64zUJith3alFpDPwnyC/RvExfTAfnTMrIq//LIIbnRt",
+	"tqY05ZkiSngfFRdTka1bj5i2ckLAK0bTJWShpzuZVFXwNodsUk57yOs3HVlV4/Mx1FK7fizM3PzubrVN",
+	"Gx4W9aVoXYH6YrV4SkMbLUbRnM1fhTZKYu/da8cyNqzeGx7WFtZqUhwkT3mxc5NMuZMKdkAal0jcdkJH",
+	"eAI5U/pm9rorugRnlSNiZl2hBn0PFDGTfnWaDTOyHFo9zhDF96Aea0nVIqCoaUVmLAdlJFItULbGoU7Q",
+	"ZpK42z/emRUmcaUZr8EyIlIi7M60ATM+ECv6+pSsDEH0hSYrludkCkQCRYWUo6FwStOlgarg9bQn+Bd0",
+	"RVNNKDGSgHkQrRahWAbm3wPhJi0koAs0RMfWX0rzHOQDRQzrqTTIxDF/QOxGvCaxJ+xTEPo398vbbwm1",
+	"IDBSfe0EYI6IYsb/r6wmxGp8PMeWg8n7zj8Le14Gn62rHAEYZDJdu0fYILShm1vZZqCRp/aGjZEQo/E7",
+	"8IF2nJAthpGzJfBgDNgzcwEfGRx/06zGq2JqFzPsrN7cFoUBTReJ+XbGeEZEpYdZPxQtyjw05ZWN75OA",
+	"rIsaDFtJFgVvNLbYQwZnXVAZop5zurbmHGc1lKA0ETzszF4HLf9rklL+QBv+7je200nrwp28rcvvu8ZE",
+	"A4YtOmiDvT6X3V2ITJ9+KIW8obj3i2QaMH4HH6c2P/5D898T9HQk5PnF5dXxq7OXT5to2X2x5a6E0mtf",
+	"bQ29A1YMSC+fJytuQSJE6s9ApwsMjrwZueP3+DCiUdlIfM4KpKw05gKjCV24EFMru7ICQfYl34ja5L8v",
+	"LxN6ys3OXl9cnA+OELC+UxW0/zKLBYeDPTvZvK0y8OJo5PACHbifhbA0M2R6hDQYvKbe7LaPs9zTlfd0",
+	"4BATvOyMZ2aT23IXbmCQ5TISmZ+gPGrj3ML3oTNfs6cClIrZkyUUkG3GCPZHoBWQBS1BCq5BbhjKp7lI",
+	"l2jAssiYODp8OyoibSs2O8OgMb9eO37Mn7UGVuuIPtQnjLg6hqKLt3FeRzuL4TJBJwjLxzqf4lbsuLF6",
+	"vWmdrgVBI6KFDdS1NyYoiscMvBuIcUbSDd+OtYf6/Xqm7qERx8UTpzNsGDQXlPGwDqN8GkRupGeVkClV",
+	"sBX3tBPkZn8vwr6gGa1y3eduj17d+B0ME7cfP8i35qxD29tl+Sg7vh8SCvz1gkt/jK6PTxvu67FRRLvh",
+	"4sbV9npcKQSdWIwx0oQN2x/hCmNKOXYesGgNuJsBk5XRjKzrZvg+rpnUFc2HIzPk6UA6qV0Z/mjtq+mm",
+	"re/AxsJtikrcTawvRetoLWiHMPS9pC7ndIzSZwQFyoVegCQ/8WshKXrcM0GMtr0l5iqAqLyma78Y0SI3",
+	"IvMJoURBDqlhl6pKF0ZOMJT275plcPTfbGxpnp+6UNmZkIQLHg5/oEsImlvNdtFHQXlGCnENtYNOAaiw",
+	"KLIFvOdWUHvKtVzvJ9lqpzxyQ7EjdhEb7/atgtQjwUax6P7aUDLAJYhXwIb9uyilRsAws9QgeRtHUNgd",
+	"N87n1sH1LX1vwa069WKDhqYsZ62YmSjGQ05y9Ohq8E8x5DMyhbXgmTWU04Ll60koCLvJ9+zJYtl+snxg",
+	"cCj6l11HogjcNkYEgewM4thJyruCX+MBrwFNSmoVyexWhINeCbk8JWZLtSlSEQsPUtAlKMKFC7Tsxj8P",
+	"TDK+aHLmHigiVpwIHkwijR4ilF0aotBdKVeK9QUetDWRykbpYFIlpvNIoOkC536bjIgTqEnY0ZfbQyPo",
+	"IkV28Z100qij/kFzHR8vIA1IvWIZEcyjEV2DQjEddxPLvlAus60nzROQ50aI+nUH5xKYpLR5jFKIfDj7",
+	"ey1EHlQ0F5Bfj1BZL9FLGJrIX4HBM9ng5K2pNvUgPGZr/mbP2wB+60C8I36jewOffqCpJlWJPpBHyaNH",
+	"j4IsZORzY5F2sBCPF8XNbf6YktUolsReI2/6d54AlNLwn6ZUOnPpJOmLAj1MHpKRDgUHL2cqomBeANcY",
+	"maUFjiKi0n+GjKWbZe4c1O6b4H9Pnl28eXl2ZU7m/jjcHkxT0Hvd3yXj8xyInfiEVBXLMHWrWFEJR/av",
+	"BU0TpOkjlpH/+o//xPMsAUpzBBt/OvgA3hDlX0elMQDXe97FddhE12OPZhotuGqoCTcUVrszltYM+MUm",
+	"KEQTGu2tsw7ZhVDAyRTQtiyr3MqldYrD9nt6iBSlVlTDqVErXSR3q/TOQ3IxI2jOpHliCxNokPyEfDQz",
+	"fkrIR47/4Z8+C0u/cyyFEFRH7m5FpSpbfsSno6HqTabD8rbCroNnrnKStcojaDFcyKM5p2iKJ4qu28Ae",
+	"tKISlUx3Rllf2lEHj1/73HOtHLR63CI/iOm2bDM11+w1yEtIhc1YGKAVpZSnkOdRo1y6YHkmraY2IsdD",
+	"AtWQjYl6zwSHgXsGKYUcUKHiLozHM8aZWvQedacuG1GSOaweD7UpeR7Vz3ECjgot12c6xGGAE0oWkGfk",
+	"vZgif5HMXK85ZZxM184a0Q72GVcvAYlUnbtSFVtYj0zQjZKX+naA39JqV5Q5hdbo/PZPBgYTR59GVmE5",
+	"2NoLeHEg7J1VGsrhmsIPYnqpoQzqVH11JYSm+cA7U4WzRkKaeYcV1Ya6Wh9vGEYNFLuRZJMDdbHsgdLi",
+	"KW5bjnzbbCPC9PZhBTS88wDGP4/DMFseGtc3nAmOzbuKZ7FFs02GGT2QZnwimzWAuFyPqbPWOCqxC4Vg",
+	"d25FizdVHsDu6IMClGPsglHA5HQK4cwmcQ1yzBLRFClvb9quM2DErp4KNz04aDZXI8KepE6+aSDUY6Zq",
+	"pfJuPqvlmACHWKJL7NGLWWlrZjfENeeMi3VMmf2455gHzvbxwDygNehcCAVhHz/NRDlSGnOffBcvHxhz",
+	"6e/PR35TDleHm9vo2wIyRoOP9Niahn0XuXa7b19lsVniYyYqnsVt/HtxTrsbEMy6c4xilHe6jhdoKCNp",
+	"EVaIIl82ubXhqIYR+kTcLeWqzsRjSKLhHFHGP8zJ4qAY9bXsrrewyWy4liLPY062O4hKiVwsBZLRPGqo",
+	"UqTZOtZztYYDG+JyKPp2wRc1DUdJ9yZuMG8pjMDb/vhTFQHXHLgToCM8sg7+OaRXk7O0j9oKmoZ3ILKI",
+	"0BNfyXpII6SDlvrgb9c55QMedF+OCDeGOcKTZs0bOTn7yNkVBEEMDyFmI9SyNFRN+IPRlr1zBAsDcx9Q",
+	"52cbzgCHJWA7ULls6g6hRhypNaV7qmziCZGAwny9rk4dLUAdYhTKZaEzm6LIbbplOwSIEqz3bOtD4z90",
+	"ApTCgko2VrK5WWTEvI6y6hP0XCyWk14iBcX/x8uzV2ffP30zigIGCj0pKxj64xFgNyqgsdNskoNWV8Go",
+	"rIvZBspOCNPEjCeVIpoumxgt/48KIGikjQtn/ZG6JBVVnmGe2BSIquQ1rCGbJENjGvojGZLJNUgVNqf1",
+	"iGFOVmgck/6qhAJ6/Qqehlp6jKf2nms5NrTA3+bt6ALqC5APUnFsufJdrvzNfIa21/4llcvbheChv2+c",
+	"rDeodq2dt2XlEDaqLYgGwLzJcQnp8XBeLDofrSpyE/HJkSR+Xi8QOskrWG0YZkal2MuQb/M77G2CdW+R",
+	"Tajg3Y9qfh3bTuCNKSply8aSmQSwJbqG5aN6AtniZ+jb7TxS3Kg+nmf4AkJJV91MJhHe60xKm9W8RO4c",
+	"rVOgMqIXdqxOm9KGc9LhHCktacr0mgg5oh5Z2Ct4YYsGmB/r+R0FDSgS8ApWnw3ttMTUrVwHDRKFMzcG",
+	"TxiukNAjzzr330hRNwSzy3qmffQwiYQXJnVg9jf/+Pbho4ffPvyX42//OqrbRx80NMWax4FkcyyiiXSO",
+	"FULo3Bfd+Pn87JXZmyU4Ga57UZU54yEsCqkteeZAM0VEpU8xptxJlhY7ttoUF2RF1y5Z/VZ6SYhvXrRd",
+	"bhuWDwydULGSWFoR53BBaXmmQa5opFZHKoqCRngWxkfkDPqbt2y2VCGuaLqteFzmlAcXjlQz/w7mjCuM",
+	"++caeOrCtbBHijsT8AGmbM9cXElzD7HmwCGQv6ZM3rBpzu7OP3X5gZwpDVzZeLQNDjQg3XCsBjEi1jcZ",
+	"0ljIACmcS9mrEkVOAx9KJjfMFD3CWdiz3uzaTxfeeKVuWHr+HDSRFTYC8zGOWCKNKM3y/A9Z3gCLFG9V",
+	"NdhzJvWhY6JK7Gzw+ZUnCJKney9u7vad2SznEXmxLi06YCfoD/jAjl4Xs1fiDehK8kGxJeb+2AHBkHnr",
+	"4h9c2nBMXISB7I7AiJH5v5rKeURFvAaZsTRcop2f1BS1okw7PcBR1kPyHaZlZyeEEodKDCTF2ESMn54L",
+	"829ISHXFVg9VRJn5xSZ3Z7vzJwIBGvgS2bO1yKkJudjEe+Oc9/hL2jvysIiR++0jHfYWvrCfIIXgQZ1C",
+	"tKGcCAlszmPdAWzpEJ8ROYVc8LkL4t02V0gY5bmJwqy2Nd7anIgK6uj6th+eBQvq4dksLKgt6mZrZi+o",
+	"8n0xT8kjW1abCzJFtyhztvJhSmt/zds8KNm9qEvMWXesvapcEPwG1WhU+k/IaiGwSSFaBMF6AjBPCTP/",
+	"lVVFZx11fUg+swwWv7bQMvKzuZCtsOsCqKpcHSxOVhJD1AzgbNasJmsYWHRLQiGue1h5NBII4yfGkGql",
+	"ILudg89dTyfe+nqxzljqyLSxkLY22F68fcfax49d9wOHgcQysPYVA9JqxxoOhd0I8deO3fekKAfU1AUt",
+	"S+Bhm3rOlpCvY50zkKY36roD5eNcYR5YscZgwZqdTkTbJWz4WxCLNqh1335MeeXVTZV4dacnzfl1pb+j",
+	"6fJmWs73hiXROhnA1V51L9XWo5TSoi6l/7W65oAybkVjWQhE9zSJaQ1kk9EZEmGjzJUzYN9/kkpZ6aMp",
+	"TZf3UG74UOka3iB8yN44ryv9hs0XN8zSfF1pIs3ndW+8Vsl8W6HxgYrlZX69y/dRlNvcE0TZF2K8eAPT",
+	"iuXZrd4dI4Q5eZUqsmIlNL0SFlgh68slzXCKZqe3/v0zZ2mR+DmRXDR17Y1LOt9r3npTw9OlLyrMBY+V",
+	"9vyaxP41if1rEvuektij1VyxPfyrs5dPE99MpH4jMAI+ibaNv5uSr19T7P80Kfb+xfhDJ9kfVgu7ZoFW",
+	"B89ryc8ZRLl5kvk1SK2sCEi3zBAKeKZO7Vfu2tsKCL7A2dhzf+7p/APKHLsqwFt2O/hQ5ixlkY4ObGze",
+	"4kZr/UBnH7p0AYm7nILXNK9CBgu6xB6ZaNG3V8YINtwH0NlYCvOLE3umA1vd+xTGLpnW8PFb9xsLA5nD",
+	"6laKDj5iHFbEPwXucW53qPiqiH8einj8Sba/bLPmoXJWQpoMH/yrLov9Ci333YJhE3btO/R7uI/5L50U",
+	"j5mQp3jL1YKWNgIPaLog7dUyZr4vGKeu7XNBy9LJSVRjp6BYqLlut55KfJ/wWAIy/tqMdm3Ton042n3z",
+	"Et+zKDq6uxPXViMyutukJemU+I8Femw1u0h8vaDIF92qcImLpIn5PNqRVUlj5I0N7zopkpa1K/5Fx/6Z",
+	"1LaKaD38jj2qqX4e/6BrT6jvd2x46xFwRUSi9YjMj+2xoowPFWVrZKVK4NEzXtqfW+NR0jiiWdZfKfEs",
+	"2/4okz27wiFPZLO3T/XrtH6Fon+LARhOymFAykiXjj8l/aO7BLlr9CY6d43fviC7vtgg4l3Du+xj9/Zb",
+	"5LVrcJeP7Rrd5TW7R7f52ACYdK7prvGdm7F7cJv+dmykzZB2Tty9R7tx02EtO2ffvHLDPujctrfmydxL",
+	"VZObJtneLClhO4+t9pXhV82adaCGWygkNFw2+xvSn/8Z9uN39s/at7phJh2Sp4iaR8y6UURDrCK+/3gW",
+	"RDXlMKyJtm3lv2NYOMDbR7rYQ4XBrFQw6yBVMtyYWopITYFh1aJc8SacJbGrBPflu4puIn9P0W9jK8lE",
+	"4rIGVNGwQUjNxoOnXUIOekBL2i5RntXt90S0g+uK6YWorPcg7PRNzR9nLA0GmD0WXBuG5a0uD81o4gop",
+	"RDVOISO9k/zPr2JwBq4l6y3NEY/em80U6KExxXtJhHRLDqnksZlzLa5pbeYJapwF5WwWrfngfozCsYeQ",
+	"fcf2DVrihMp0YTil0cikjavUu5XBbrbyBoo7JLGx7dYRG7wHb0ddCHREjk7t+dkImPRFqQkr6BzUCbpw",
+	"jl+fXT0nQqJfQcUcCwMaRdkG0NtG++dPz58dP3tx7hIrzApN70xX24Dxa+BayHXS3dO2t8O7+xZal/+k",
+	"/rnl9ttmymUubEJ2rxTi+U8wubAjuI3jUPipc7jirnPA9K6CzIVhWtYGhr3n0JWBimdGsAEMymnwZUcC",
+	"+KpFm3zbUGDiwoKFJK9ePK4z39YE9UsXEqYXTBHB02H+gz90eo9Vu7+MCJm2+jL2xoiS1Ea1r5lmNyLF",
+	"gvKge+5pUer1SVOcpzE+akHUotIkEytXSkZXkhtWNJtZ1wQzP4JtJm04NivgIUkNkZy4PlZ2JsHz9UPz",
+	"mf/n1kRU4122C9CGx9mGPWZwJkVZWjeFI3tDaEiKKG6Ea9Id/OaJ8ku5eL52S6hpIZ/3F30TshhZXzIc",
+	"gz+y9QuuW+sNOOcQibKuaD20COLG6k688XDxE4ah2jGajONoPwKU1q/rAq8wkJ9xYqMQzJ9cps8UFMvA",
+	"tU5GAc7eFMDUFii+MsTP9m12xusvhEnU9q39N9uKlxK5XUGMWxW1uEXFim5KVWPBcyY9t4l6p016fhzw",
+	"LfPoDQI5KXFlG311DtSlvLXla8zwQa9543MKFrCv71WfstnUqrnnSON++/OWYX4crV710yqhKwyU/LMT",
+	"bF8oYTuW6vMgfPSbfm4B8z3lhK/EEkK2/fGdVlyplUN0LIm9i5XyW9woz0KVTny+YsF4peHGHUVGdLjw",
+	"dVKt/6K/68SVpFzNQuVO5+wahjS4H1iOekiB16b08RCtIm44zmkKsZJHZ1fPm9JNtV1TYeK5Bh6pZSCF",
+	"KAaIIHVxWYsB/MrvJ1jLF0L6X+bK3AddDuvbehQCW574qXv9BD0247Ojb//2d2/3bezo/l88mLWLolLA",
+	"dWK0qQV86C1duqPJe7Tjxk8qRNFjr3XEf9hz5fCL0IZsjPxVqAl3k1M+3Hwvqxz26Ssf1Oy6fuQa0dq2",
+	"t8bd1Mnxb0PBwwrSSjK9vjSSlW+5XvtzmaGiVIglAw/LE1fj93/7YQ0QSvYj2DhC/2agvIYvEVCJTM+N",
+	"XWhdTj6ZDTA+E6HGqKWQOiFpLjigAi/hyIdk1RJRk2SVSqEUSkUqcWmqvPGGYCrDgqULG0mbs2twsbMP",
+	"f+O/8Xcfjgx9vLOiVUrzHG1uCzDaj9LE/NjUECiMVMb0Q2Lr7QmJtYSJLe4FmO8OTKKG915MVUJoVjDO",
+	"lHaDaZ7jqk+vQa7taobbKEKJhZIvRi2ky4bgSuTwwCyDECcWIfaYTCvy+PLNM/uRubrv/ueR+YcjfLjf",
+	"PfyNP5US15VAXLFfkom0KtAn+09vnj0m//jr3/7ln312r8LqDORdKjJ4Z46FDOEdhw/6XWKNMFjv4OFv",
+	"/Jxh1T5p65KQ0rCS6Rr/f+K+MDA1KCwdN3+H1QXfeQY0E3kuVozPH5J3M5bjTxhRTTTIQvlSkb/xdwa3",
+	"/zqnnINud/R/l/hqKBbBWIl1IfLs4W+8Lud3MqkLeddllCffOEmN05JNTiZ/efjo4V+csx2vwTE1z46X",
+	"4lz1plpyepEZMYIpfVaPMt9KWoBG8ftXd3t+rwD5t7s8KYZFJvZm0ODd3nL15EpYuCtRwFRkawxKyWGm",
+	"Cc1tj6PQUrnrfrW5UiMVvsVW2qXgLgPx20ePfEcIx6toWeYsxRMfv1eiudR0eIFmD6AXGopAoeYtdeNq",
+	"4UVbq4rMaJXr2Cr1/o99ERLkalVRUMPTbXzwitrcF0koySBlhgISshJSaYJFXxMbJlzfKLhmGdaSpNgw",
+	"BdriNaGpQ7emc4PoSS4E1iewbGRyMrlmsHIvekNFxzlQJ7g5tWeDmMzPZw6friTmd8JmZwzGyBjvdrAH",
+	"1F8ebeTBBGrPZCMLNUmgaljlchsEjqMDr1VnuJHGP23R71+3T/TEQPT2hIToIXholz21NpzPvzbEbrvp",
+	"IIAMrI9IhHs+LJmYnVDJVA+3eYxDYBifoZNNYO3gOaFJpmMn2Qz8wQ1bMzzBMnPmecA/JGQhVljkqjAs",
+	"vs7KwZckwtDgA00PzNH6O4rVKIpwrRYSb09wz8WKzKgkeiU6Xo+5NKIFLaktVDyEBzV+g+gz9rh2F3dp",
+	"K7TzZshxzgoWj1BtDcRnf8hAKwVMDozJco0ltwJ4PENRZQ/4sxA1BO+9cgNRtY4i6nvQj2021AaWNo9g",
+	"Vmz5gxKyGT0UuWFeWxp85w+NpfhNs939bokjn19mJNxZhYV5B2Pp2AnmUWy9AZo9dmPGYmy/WEq2/TsK",
+	"xQTDc1F0d2W5Qqu5n5rZR6V6b69tm7Qiu69rmrpuAaHlzZjO8nXxhm//tmPpwxInIvZczEMk+osvOIBC",
+	"1J6k2KbQ2sLNbF2IRjGUjOZ17fphEkcrujEHa9XZFEj19+KJtUINkDhcQO9teMfhpDfnSsmFUC52U1RN",
+	"Gri3E5zaHHms0amNeDwImEn8VX3io6X/II/qodqU1j1ED1ak8sBq5nlNWLYYAXZj2aKvZIw0kET0xLNM",
+	"lNpdyztQE2fBErs7ootHRDWEYwUivoYhKuA3e+PxLbI8MPkE2JMBq6GiqiCMO09VTUjDuTyYL+Ki/6WW",
+	"QIundlCYzS+AZrZZuuXz51TpI/zi6MWTye2EQw0ftN3ikcKddJGzOeEWEuzGT1xEO0py5va9t63WbyvA",
+	"26g2o+0rkNcgjxRwTSxET4kEVRVWwN8EySAZ0uVtRJUyIZZn+pkdNOgBdlfnNmLhZuWknlJJIQnAb/bz",
+	"0B8c7O7EwuiLEUKeK+tG6NaFM3BsUkaGX18fdtCnuj+vQxMGEEnuOoLvoIs9SyiHRLM7/sH1+V8WgmTM",
+	"VphMbDy34TWrxTohHFbgbclD73+d8hlHrEu9/DOYZMxZD45CBOh+ZLDsecNtbyKB9XpM3Ox3LO40a25z",
+	"S+T6t0fAWZZ5Vjld43MiuI20IanIWkUq6dw8taVkXPdqYR3fauteHX80//vUp94+kaJ87hNsx1wwM/Mb",
+	"mE3uVIF9JuQcdKfo7ULkGeaSLBifE8rX3owyFFpJ1Mq4b7jsl0+4VrOHJdULbqdqnIKlELlKXEghWD1P",
+	"LSC/BjWQl1AX5rFpJ1T7APjBNUEJSrs6STviC/3Imylwj74kjnbZupTC6AQ6IUrU1SNsLIO/oxxWKFGv",
+	"bAjJLRjbcbqAdBkXHx6bn+/3Fg+y/Jgt4l7vITAAsF+4Q15KOZkCqRRkLhjAokyLPLPONnLkjPQuMqkp",
+	"eZDY5wqjldJlYhnFKDHQY1WCwbuOBwm8sQO+BHYRzYQ5U2SKLXWTcKjBziaQoZ6OfwJWg0YiIzNZ4ajJ",
+	"A9gogW/eJcaVpnmOf4MVmdJ0SRhPfN3X5jNbYvfUymKe1Igrlmb+lZOpgbqyc3TL64/hXu/FtF/b+cEM",
+	"GKTD+m5MfxQN9gcxPbjq8wOGIkb0VMTNGP0HazL8IKa7/ZquqxiGOaIkhVkZtACyhDWR2BXQ0uR7Ma2j",
+	"At3+gvbHFxkUpdDA0/XRj7De9A363IxvA5kZt+F8/RW+XN2tITzn233STYzl7MkCSqVcE4o9mW1ja5uO",
+	"vhIS09Qrm4uOesduoupatszPxx/fi+mnvnCHII3tuLHvxfTgasjBQW/UD3Mjau3Dd9TceWe7wD1OKU9t",
+	"WebwVX6Mv+8Xzl8QiWOtDIqgNu9mxTNRP3IZy25Cz8fdElZhsL+kS3jSrmt0C9jfjKENks9fQjF1Lei2",
+	"hPPbCFci1RD2+dTRJVPGqfV07fICXfz8bB/i1VaGTFNeabVo3LtNkTSMw8BiunBDQjETHn80//vUG0YU",
+	"jsIYSCM+uNOVkXPPaNZ4kG8VI+ryknoDhG4ZmbNXYjFotr1392DOtD6dOmvNcJEF5TZhHoVtu+kjUWpW",
+	"sH+DjPz88smPiW3OTHEfxAKQdCLKh5OQWQ6yI1H1KI3PccxFpe+DzYzQGKc3bdwa66V8w4jxV0JDtieO",
+	"0uIUhkJWC5HXaXc3Q7jIsx5Uizz7+pZP240RMM/XlorLqbZJaKOh3kqxjDLp1zVW70Je3StTPOPk4uez",
+	"PZF8h8ajzHEmBUeb6ZSmy1MCGBK6ABxy5OqNjEaTjcnoM5+Z3/+0F+QcjdUGET7hdwF5Zi/HjeCtW0nq",
+	"MRWuTmS/hfyyO4JYiQLQYjs+jPjRPYYR18CJBREbbZvy/bxHv7SvYpMTh8JIsPTvMJrAdgwBGxHwuhv6",
+	"7QTXmMQZl10HSqBDJJpb8tkbiB/Yy2gvrilb88yKu11GjBnHSYN6J4Qym1ubjeIHrndYr3H33I55U+Wu",
+	"0cuhHUutBe/ctYSnbMpnYUA5civnQXbFeoXMQJq/2Mxln1FItGSQ3TI6pX38w9g8X8GqA+M7Ds3dXPqA",
+	"6LRBK7LKodUpb3gIn/vg+KOZYWdEShdxIWdIV42X1eefdYGgc8WqhgLNhSn2yBXndSRjrwvCFYJyExLX",
+	"DVfM0KjaqipN+ReSFufPHSF7D7n9mKA92GySc553oKZdp0qqkW/Nsc2wEEM9327ufq/guR/05wiDdMc9",
+	"uDvQg9UHQ24WQEBnTlNDehA+XaPNfny+9IPuQghwiw0RAM7yfB9XBkNKLCCwybZNHFBJ3Y1UcBc5JnCo",
+	"rUuibvnav6zbix8oHLUG5N2+8p1lt1ld0aD31qkekC4DPWORt6kS6FKRxy9evnBVt7OMMH3qqvNk0I4F",
+	"Oqr4kosVd6kA1pvN5yAxlhVLzslKjQ398lfruKSsx6n0mjJ5WFpor/BHJQaU93j7foaDlZ0MUYIoczi1",
+	"8nsmmgAHVxjEj12LSqrb4N3pWGHUX8xmIF9T36/7YFjwS0Tz8jPYi2OlC+qZq4VlYY2+uQ6CEjIXwhde",
+	"+b2iUoP14HGyEJW8KdQ/uj/tlNqbSzdOSHHz3180udvAqa8wggwvNdSLpgGmievGf/uY8sPA6NG++Ut/",
+	"cPn+uIyRrt1srobQyofxOZcywQ6tHhG3CjH/XlK+PwTs/1nB/am7jtm8sxflkq5dV/rus1LQdV07UBtd",
+	"eQGjEjjCzGpQbPjncBu/mAhxLw7eMkg8xeIECXE1CBOCLYxH6FdyuUu5kks1Ng/07qwaA3U2ubyfKoFM",
+	"kSm2rNPC99fHICAHqgeqbr8/kBeHvSKIpTuq3WBOESzR51sJbv3QMrz1R903BGRXcXN+bmX7vmPYJiln",
+	"KdZzFJJIMEo59eWPqMX1qZEVoSj1mphzkIpPGc/UcItljeb+K3rRDLuL23TR7rJ9NzaQX6wIiZyy7srf",
+	"gmOZUx7lceZH1R81+dp2Dbn3OO79ySF4ogiLQ2jtASlC2pJHcA1y7TNGWxkfK1HlGcnEaZ2sxhSxfZ2y",
+	"wcjDvKc+6n/tMqP+DKZcc9aD23ERoN6Ie0ooUQt0IaLdyuCa5rYqNsqZ2AcSbqVJXAIicZfX5dWIcnal",
+	"nW+kHHLwxzOnU8hHV7rtS5G91wQ1xFqMyeBve8qFNZP5XNhWsmtiW6gzTSxgT12YvStkbXjTiJprht1I",
+	"SMWcM1+hOyhuvbFj1B3VVPbVO6PNZQL9IUINs8t1OzuPFDSzBplTW4/HyV6nTmDx1jHrtHFmSbHik2Rn",
+	"5mS5vvfMyTso89no37ZGVJ0wObMtqtUpUdj0UZElQGmol42opOjaLvQ/fZd+0F2IfW6xO9ej/CHdA+Qr",
+	"JUijKyd1/h+TRFVTDlrdTpG6rNtd3MHVjjcjMTLS9iV+9ubi5dHVRbCLCh5+t4rlG+bZ4Z+bZvW9YeeU",
+	"OOK3OWq409pJJkEpG/iErL8b1LvzTtVNSGKG90s25zapYfeZn2JjrNsf+qkLqWs1P3HnoWnqWhYGKDhm",
+	"E7+spzkYe/VLRK6+P8h+6mMxRRSbc8gIGwybSIYxm/MX/J6vdkmVWgmZDb6q9Qf3/aj2YH0LTzdGvWsd",
+	"NDn59W3H5AJz7Mfr6mMPuytcTA2G7d13RXV6n9O68M4dvKYLyGd3aUABWedP2PY6SygH15VzkkzciGL7",
+	"W9/N1aqL3AUaFp8SLjiQAijHrkjtdsU7NK27UKaGkYbvFT6AOuqi4BmbzUA6+ey2nnK1dAr+ysV3r7Ew",
+	"mH2EsXRHt3QsqVC+zWwJjaGvsZPk+q+kHzSmWuk9extaXWTv5G7/3Onl6kLBrEBRS85YF4NiQ7dBFx47",
+	"f/Wj5soO2WG0wY5khg0/UBFTjb2l991RyrYkHajbOOjsM5vzgXKzotOg45NFwze2aYEOMG8hCb2kS7An",
+	"vse2UD9xzXLCNHFNXE/JPzYbRdUJVX/5+992pFQlE+BZHiwO9UITjm2B3EKBZrZNY8hd5V4CMtpd1BTv",
+	"AvRwbW/rNov959aOeFg2uC6+FvtJQTpzbQltYJZdpe5rmDPg+pSohW2Gn8Kwe9KwvOOP+P+d0Vn+9uzO",
+	"ptCte7bHdIoXmogSeKBY5x6SjeBaYJaF6xo5XaMqzjIDZ+cV2GRSlI/iTAhxSdOlj0AM2WOuzIA7s7L6",
+	"xrGDLfNRAyweDLLQa5ZMMI080IlbdnIfiHUn2ZDfIUZXF1TvVr4LXTEGwB2FFdzAIWzjuViRgvL1fppp",
+	"LAn68ohv+QpZO1cHOykaJlLUDTAHCrKV2pWg8JO6q+wE7IU8UIqx+96PkQajztic77TRbIV2RhMQflK3",
+	"ijjft62mYLxp0Z/E+0f71vzdgyYNzSSeB75NRhqAoi2n7zZo3tJYnKb2VlSgBKkEvxFd1ffy+KP5387n",
+	"3BHb7te8UrfuRnE48/lTjEsyW0ya7Dor19jK0tZqpsZe0bDb3vYyOTDkDv/wV1K6OQNObAnYn8VfwVOU",
+	"OgWHBxFnaK99d29M4l7NwHdw/S1lNXCu4W9eaqyBtSl+Jo7uH6h6LMbl2T6JA+XRVZ0PE33J767YwD1W",
+	"GRAzYkFxJ2UFDltP4D4KCdxDBYGVT9IaKLPa8UcGf3HR9Uquf/HzDrC+ctArgWHIowv+Xdv4y63vOi0/",
+	"g2Wba3f96DVHt7Y6ZGCfhfOVvIuwdHODra24Ve+bEoc+LC+iiBaJa0VkhiOZrYY3qLfkNbA8xZ+6LkXX",
+	"5/nR299+fWvItg5Y+PWtOYtL/MZxlcwnJ5NjWrLj628w6NSt9jFW8cnlAflcDbOn7TJYtvFYKIi3FVtp",
+	"w4e3Gr3llCsyBcbnJKXSvAwuPMN9hyV/ApW32JxjbDBv+QTsQ/3p7af/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -30,6 +30,7 @@ type Family struct {
 	MaxHardware    int
 	MaxPath        int            // bytes
 	MaxOf          map[string]int // devices by kind; "nic" and "disk" too
+	NotSaved       []string       // formats and controllers with which a machine's state can't be saved
 	KeepsSnapshots bool           // those of another host can be taken over
 }
 
@@ -71,7 +72,7 @@ var Families = []Family{
 		Controllers: []string{"virtio-blk", "virtio-scsi", "ahci", "nvme", "ide"},
 		Firmware:    []string{"bios", "uefi"}, SecureBoot: true,
 		MaxCPUs: 255, MaxCores: 255, MaxDisk: 64 << 40, MaxLayers: 60, SectorBytes: []int{512, 4096},
-		MinHardware: 1, MaxHardware: 1, MaxPath: 4000,
+		MinHardware: 1, MaxHardware: 1, MaxPath: 4000, NotSaved: []string{"vmdk", "vhdx", "vhd", "nvme"},
 		MaxOf: map[string]int{"nic": 8, "disk": 16, machine.DeviceCD: 4, machine.DeviceFloppy: 0,
 			machine.DeviceSerial:   1,
 			machine.DeviceParallel: 0, machine.DeviceSound: 0, machine.DeviceUSB: 0},

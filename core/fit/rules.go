@@ -27,7 +27,26 @@ type Abilities struct {
 	Classes []Class  `json:"classes,omitempty" toml:"class"` // sizes in force; empty: any size
 	// a machine may have a size of its own all the same
 	CustomSizes bool `json:"customSizes,omitempty" toml:"custom_sizes"`
+	// what its hypervisor can beyond starting and stopping
+	Can []Ability `json:"can,omitempty" toml:"-"`
 }
+
+// Ability is something that only some hypervisors can.
+type Ability string
+
+// The abilities.
+const (
+	MakesSwitches Ability = "switches"  // virtual switches are made and dropped
+	SeesAddresses Ability = "addresses" // it tells which addresses a guest uses
+	KeepsConsole  Ability = "console"   // what a guest says on its serial port is kept
+	Pauses        Ability = "pause"
+	Suspends      Ability = "suspend"
+	BootsOnce     Ability = "boot-once" // a start from another device than usual
+	Lasts         Ability = "lasting"   // machines go on when the agent ends
+)
+
+// Does tells whether the host can something.
+func (a Abilities) Does(what Ability) bool { return slices.Contains(a.Can, what) }
 
 // Quota is what an owner's machines may take of a host; 0 for no bound.
 type Quota struct {

@@ -44,6 +44,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	b.reach(facts.Host)
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
+	b.settled(facts.Copy)
 	gone := trash || facts.Copy.Form == lineage.Hollow
 	if gone && facts.Last && facts.Copy.Form != lineage.Hollow {
 		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name,

@@ -172,27 +172,116 @@ func TestRunningCopyIsStopped(t *testing.T) {
 	require.Equal(t, plan.Open, p.Verdict, "nothing is stopped that nobody has agreed to")
 }
 
-// TestPowerOfSoundCopies: what stands is started, what runs is stopped; what is so already takes no step.
+// TestPowerOfSoundCopies: what stands is started, what runs is stopped, paused and suspended, where the hypervisor can;
+// what is so already takes no step.
 func TestPowerOfSoundCopies(t *testing.T) {
 	copy := sound(t).Copy
+	can := []fit.Ability{fit.Pauses, fit.Suspends, fit.BootsOnce}
 	for _, c := range []struct {
 		operation string
 		state     machine.State
 		host      plan.HostState
+		can       []fit.Ability
 		want      string
 	}{
-		{"start", "stopped", "up", " / start"}, {"start", "running", "up", " / "},
-		{"stop", "running", "up", " / stop"}, {"stop", "stopped", "up", " / "},
-		{"start", "stopped", "resting", " / start"}, {"stop", "running", "unreachable", "host.unreachable / stop"},
-		{"start", "away", "up", "pool.away / start"},
-		{"start", "paused", "up", " / start"}, {"stop", "paused", "up", " / stop"},
-		{"stop", "unknown", "up", " / stop"}, {"start", "unknown", "up", " / start"},
+		{"start", "stopped", "up", nil, " / start"}, {"start", "running", "up", nil, " / "},
+		{"stop", "running", "up", nil, " / stop"}, {"stop", "stopped", "up", nil, " / "},
+		{"start", "stopped", "resting", nil, " / start"},
+		{"stop", "running", "unreachable", nil, "host.unreachable / stop"},
+		{"start", "away", "up", nil, "pool.away / start"},
+		{"start", "paused", "up", nil, " / start"}, {"stop", "paused", "up", nil, " / stop"},
+		{"stop", "unknown", "up", nil, " / stop"}, {"start", "unknown", "up", nil, " / start"},
+		{"start", "suspended", "up", nil, " / start"}, {"stop", "suspended", "up", nil, "state.suspended / stop"},
+		{"pause", "running", "up", can, " / pause"}, {"pause", "running", "up", nil, "host.unable / pause"},
+		{"pause", "paused", "up", can, " / "}, {"pause", "stopped", "up", can, "state.not-running / pause"},
+		{"suspend", "running", "up", can, " / suspend"}, {"suspend", "paused", "up", can, " / suspend"},
+		{"suspend", "running", "up", can[:1], "host.unable / suspend"}, {"suspend", "suspended", "up", can, " / "},
+		{"suspend", "stopped", "up", can, "state.not-running / suspend"},
 	} {
 		copy.State = c.state
-		p, err := plan.PowerOnOff(c.operation, []plan.PowerFacts{{Copy: copy, HostState: c.host}}, nil, true)
+		host := plan.HostFacts{State: c.host, Abilities: fit.Abilities{Can: c.can}}
+		p, err := plan.SetPower([]plan.PowerFacts{{Copy: copy, Host: host, Machine: sound(t).Machine}},
+			plan.PowerRequest{Operation: c.operation, TakeRecommended: true})
 		require.NoError(t, err)
 		require.Equal(t, c.want, outline(p), "%+v", c)
 	}
+}
+
+// TestStoppingIsSaid: who turns a machine off is told what that means, and who drops a suspended state has to say so.
+func TestStoppingIsSaid(t *testing.T) {
+	copy := sound(t).Copy
+	host := plan.HostFacts{State: plan.HostUp}
+	stop := func(state machine.State, how machine.Manner, answers plan.Answers) *plan.Plan {
+		t.Helper()
+		copy.State = state
+		p, err := plan.SetPower([]plan.PowerFacts{{Copy: copy, Host: host}}, plan.PowerRequest{Operation: plan.OpStop,
+			Manner: how, Answers: answers, TakeRecommended: true})
+		require.NoError(t, err)
+		return p
+	}
+	p := stop("running", machine.Off, nil)
+	require.True(t, p.Runnable)
+	require.Equal(t, "state.cut-off / stop", outline(p))
+	require.Equal(t, machine.Off, p.Steps[0].Do.(*plan.Stop).Manner)
+	require.Equal(t, machine.CleanOnly, stop("running", machine.CleanOnly, nil).Steps[0].Do.(*plan.Stop).Manner)
+	require.Equal(t, plan.Open, stop("suspended", "", nil).Verdict, "nobody loses what is in memory by --yes")
+	p = stop("suspended", "", plan.Answers{"state.suspended": "drop"})
+	require.True(t, p.Runnable)
+	require.Equal(t, machine.Off, p.Steps[0].Do.(*plan.Stop).Manner)
+}
+
+// TestSuspending: a state that can't be saved, or has no room, is told before anything is done.
+func TestSuspending(t *testing.T) {
+	family, err := fit.FamilyByName("qemu")
+	require.NoError(t, err)
+	facts := plan.PowerFacts{Copy: sound(t).Copy, Machine: &machine.Machine{MemoryBytes: 1 << 30,
+		Disks: []machine.Disk{{ID: "disk1", Format: "qcow2", Controller: "virtio-blk"}}},
+		Host: plan.HostFacts{Name: "tern", State: plan.HostUp, Family: family, Abilities: fit.Abilities{
+			Can: []fit.Ability{fit.Suspends}}, Pools: []plan.PoolFacts{{ID: "p", Name: "mooring", FreeBytes: 1 << 30}}}}
+	facts.Copy.State, facts.Copy.Pool = machine.Running, "p"
+	suspend := func(facts ...plan.PowerFacts) *plan.Plan {
+		t.Helper()
+		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpSuspend})
+		require.NoError(t, err)
+		return p
+	}
+	p := suspend(facts)
+	require.Equal(t, " / suspend", outline(p))
+	require.EqualValues(t, 1<<30, p.Bytes)
+	require.NotNil(t, finding(suspend(facts, facts), "space.short"), "there is room for one")
+	for _, unfit := range []machine.Disk{{ID: "disk2", Format: "vmdk", Controller: "virtio-blk"},
+		{ID: "disk2", Format: "raw", Controller: "NVMe"}} {
+		other := facts
+		other.Machine = facts.Machine.Clone()
+		other.Machine.Disks = append(other.Machine.Disks, unfit)
+		require.Contains(t, finding(suspend(other), "state.not-savable").Message, "disk2")
+	}
+}
+
+// TestBootOnce: a start from another device than usual is for a machine that stands, and a device that it has.
+func TestBootOnce(t *testing.T) {
+	facts := plan.PowerFacts{Copy: sound(t).Copy, Machine: &machine.Machine{
+		Devices: []machine.Device{{Name: "cd1", Kind: machine.DeviceCD}, {Name: "sound1", Kind: "sound"}}},
+		Host: plan.HostFacts{State: plan.HostUp, Abilities: fit.Abilities{Can: []fit.Ability{fit.BootsOnce}}}}
+	start := func(state machine.State, from string) (*plan.Plan, error) {
+		facts.Copy.State = state
+		return plan.SetPower([]plan.PowerFacts{facts}, plan.PowerRequest{Operation: plan.OpStart, Boot: from})
+	}
+	p, err := start("stopped", "cd1")
+	require.NoError(t, err)
+	require.Equal(t, " / start", outline(p))
+	require.Equal(t, "cd1", p.Steps[0].Do.(*plan.Start).Boot)
+	_, err = start("stopped", "sound1")
+	require.ErrorContains(t, err, `nothing called "sound1"`)
+	for _, state := range []machine.State{"running", "paused", "suspended"} {
+		p, err = start(state, "cd1")
+		require.NoError(t, err)
+		require.NotNil(t, finding(p, "state.underway"), state)
+	}
+	facts.Host.Can = nil
+	p, err = start("stopped", "cd1")
+	require.NoError(t, err)
+	require.NotNil(t, finding(p, "host.unable"))
 }
 
 // TestTwinsDontBothRun: a copy is not started while one with its ids runs, or is started along with it; in quarantine
@@ -202,11 +291,11 @@ func TestTwinsDontBothRun(t *testing.T) {
 	twin := one
 	twin.ID, twin.Name, twin.State = "c2", "tide-probe", "stopped"
 	start := func(facts ...plan.PowerFacts) string {
-		p, err := plan.PowerOnOff("start", facts, nil, true)
+		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
 		require.NoError(t, err)
 		return outline(p)
 	}
-	facts := plan.PowerFacts{Copy: one, HostState: "up", SameMAC: []lineage.Known{twin}}
+	facts := plan.PowerFacts{Copy: one, Host: plan.HostFacts{State: "up"}, SameMAC: []lineage.Known{twin}}
 	require.Equal(t, " / start", start(facts), "the twin stands")
 	facts.SameMAC[0].State = "running"
 	require.Equal(t, "identity.collides / start", start(facts))
@@ -214,7 +303,7 @@ func TestTwinsDontBothRun(t *testing.T) {
 	alone.Isolated = true
 	require.Equal(t, " / start", start(alone))
 	facts.SameMAC, facts.SameUUID = nil, []lineage.Known{twin}
-	other := plan.PowerFacts{Copy: twin, HostState: "up"}
+	other := plan.PowerFacts{Copy: twin, Host: plan.HostFacts{State: "up"}}
 	require.Equal(t, "identity.collides / start start", start(facts, other), "both at once")
 	other.Isolated = true
 	require.Equal(t, " / start start", start(facts, other))

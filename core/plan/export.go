@@ -60,6 +60,10 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "")
 		stop = f.Remedy() == "stop"
 	}
+	if facts.Copy.State == machine.Suspended {
+		b.raise(fit.Raise("state.left-behind", subject, "It is suspended. What its guest has in memory does not go "+
+			"along: there it starts as after a power cut.", nil), "")
+	}
 	power := Power{Copy: facts.Copy.ID, Folder: folder}
 	if stop {
 		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))

@@ -13,11 +13,23 @@ type Power struct {
 	Folder string `json:"folder"`
 }
 
-// Stop shuts a machine down cleanly.
-type Stop struct{ Power }
+// Stop shuts a machine down.
+type Stop struct {
+	Power
+	Manner machine.Manner `json:"manner,omitempty"`
+}
 
-// Start starts a machine.
-type Start struct{ Power }
+// Start starts a machine, or lets it go on where it was paused or suspended.
+type Start struct {
+	Power
+	Boot string `json:"boot,omitempty"` // what it starts from, this once; "" for its own order
+}
+
+// Pause lets a machine stand still while it runs.
+type Pause struct{ Power }
+
+// Suspend writes a machine's state to a file beside its disks, and ends it.
+type Suspend struct{ Power }
 
 // Packing says what goes into a package.
 type Packing struct {
@@ -247,6 +259,8 @@ type Record struct {
 
 func (Stop) Kind() string        { return KindStop }
 func (Start) Kind() string       { return KindStart }
+func (Pause) Kind() string       { return KindPause }
+func (Suspend) Kind() string     { return KindSuspend }
 func (Pack) Kind() string        { return KindPack }
 func (HandOut) Kind() string     { return KindHandOut }
 func (GiveIDs) Kind() string     { return KindGiveIDs }

@@ -321,28 +321,21 @@ func kinds(p *plan.Plan) (all []string) {
 }
 
 func TestPower(t *testing.T) {
+	up := plan.HostFacts{Name: "gannet", State: "up"}
 	twin := origin
 	twin.ID, twin.Host, twin.State = "other", "petrel", "running"
-	p, err := plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up",
-		SameUUID: []lineage.Known{twin}}},
-		nil, true)
-	require.NoError(t, err)
-	require.NotNil(t, finding(p, "identity.collides"))
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameUUID: []lineage.Known{twin},
-		Isolated: true}}, nil, true)
-	require.NoError(t, err)
-	require.True(t, p.Runnable, "in quarantine nobody else sees it")
+	start := func(facts ...plan.PowerFacts) *plan.Plan {
+		t.Helper()
+		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
+		require.NoError(t, err)
+		return p
+	}
+	require.NotNil(t, finding(start(plan.PowerFacts{Copy: origin, Host: up, SameUUID: []lineage.Known{twin}}),
+		"identity.collides"))
+	require.True(t, start(plan.PowerFacts{Copy: origin, Host: up, SameUUID: []lineage.Known{twin},
+		Isolated: true}).Runnable, "in quarantine nobody else sees it")
 	twin.State = "stopped"
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up",
-		SameMAC: []lineage.Known{twin}}},
-		nil, true)
-	require.NoError(t, err)
-	require.True(t, p.Runnable, "a twin that rests collides with nobody")
-	p, err = plan.PowerOnOff("start", []plan.PowerFacts{{Copy: origin, HostState: "up", SameMAC: []lineage.Known{twin}},
-		{Copy: twin, HostState: "up"}}, nil, true)
-	require.NoError(t, err)
-	require.Equal(t, plan.Blocked, p.Verdict, "the two together would")
-	p, err = plan.PowerOnOff("stop", []plan.PowerFacts{{Copy: origin, HostState: "up"}}, nil, true)
-	require.NoError(t, err)
-	require.Empty(t, p.Steps, "it is stopped already")
+	facts := plan.PowerFacts{Copy: origin, Host: up, SameMAC: []lineage.Known{twin}}
+	require.True(t, start(facts).Runnable, "a twin that rests collides with nobody")
+	require.Equal(t, plan.Blocked, start(facts, plan.PowerFacts{Copy: twin, Host: up}).Verdict, "the two together would")
 }

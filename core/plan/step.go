@@ -20,6 +20,8 @@ type Params interface {
 const (
 	KindStop      = "stop"
 	KindStart     = "start"
+	KindPause     = "pause"
+	KindSuspend   = "suspend"
 	KindPack      = "pack"
 	KindHandOut   = "hand-out"
 	KindGiveIDs   = "give-ids"
@@ -81,6 +83,8 @@ type Trait struct {
 var Kinds = table(
 	Trait{Of: &Stop{}},
 	Trait{Of: &Start{}},
+	Trait{Of: &Pause{}},
+	Trait{Of: &Suspend{}},
 	Trait{Of: &Pack{}},
 	Trait{Of: &HandOut{}},
 	Trait{Of: &FetchDisk{}},
@@ -119,9 +123,9 @@ func table(traits ...Trait) map[string]Trait {
 }
 
 func stopStep(host, subject string, p Power) Step {
-	return Step{Host: host, What: "Stop " + subject, Do: &Stop{p}}
+	return Step{Host: host, What: "Stop " + subject, Do: &Stop{Power: p}}
 }
 
 func againStep(host, subject string, p Power) Step {
-	return Step{Host: host, What: "Start " + subject + " again", Do: &Start{p}}
+	return Step{Host: host, What: "Start " + subject + " again", Do: &Start{Power: p}}
 }

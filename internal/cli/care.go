@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	openapi "unvora.example/unvora/api"
 )
@@ -14,28 +15,63 @@ func init() {
 
 func (a *app) powerCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "power",
-		Short:   "Start and stop copies",
+		Short:   "Start and stop copies, pause and suspend them",
 		Example: "  unvora power on gannet/tide-gauge petrel/tide-gauge\n  unvora power off petrel/tide-gauge"}
+	var boot string
+	var hard bool
 	for _, v := range []struct {
-		use, short, done string
-		ask              func(copies []string) any
+		use, short, done, example string
+		ask                       func(copies []string) any
+		flags                     func(f *pflag.FlagSet)
 	}{
-		{"on", "Start copies; one that would collide with another that runs is refused", "running",
-			func(copies []string) any {
-				return openapi.StartRequest{Operation: openapi.StartRequestOperationStart, Copies: copies}
+		{use: "on", done: "running", example: "  unvora power on skua/kiosk-visitor --boot cd1",
+			short: "Start copies, or let them go on; one that would collide with another that runs is refused",
+			ask: func(copies []string) any {
+				return openapi.StartRequest{Operation: openapi.StartRequestOperationStart, Copies: copies,
+					Boot: optional(boot)}
+			},
+			flags: func(f *pflag.FlagSet) {
+				f.StringVar(&boot, "boot", "", "start from this disk, drive or NIC, once")
 			}},
-		{"off", "Shut copies down cleanly", "stopped", func(copies []string) any {
-			return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies}
-		}},
+		{use: "off", done: "stopped", example: "  unvora power off gannet/tide-gauge --hard",
+			short: "Shut copies down; one whose guest does not hear is turned off after a while",
+			ask: func(copies []string) any {
+				manner := openapi.StopRequestMannerEmpty
+				if hard {
+					manner = openapi.StopRequestMannerOff
+				}
+				return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies, Manner: &manner}
+			},
+			flags: func(f *pflag.FlagSet) {
+				f.BoolVar(&hard, "hard", false, "at once, as by a power cut")
+			}},
+		{use: "stop", done: "stopped", example: "  unvora power stop gannet/tide-gauge --note 'new disks'",
+			short: "Ask the guests of copies to shut down; one that does not goes on",
+			ask: func(copies []string) any {
+				manner := openapi.StopRequestMannerClean
+				return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies, Manner: &manner}
+			}},
+		{use: "pause", done: "paused", example: "  unvora power pause gannet/tide-gauge --detach",
+			short: "Let running copies stand still; power on lets them go on",
+			ask: func(copies []string) any {
+				return openapi.PauseRequest{Operation: openapi.PauseRequestOperationPause, Copies: copies}
+			}},
+		{use: "suspend", done: "suspended", example: "  unvora power suspend gannet/tide-gauge --detach",
+			short: "End copies with what they have in memory kept in a file; power on lets them go on",
+			ask: func(copies []string) any {
+				return openapi.SuspendRequest{Operation: openapi.SuspendRequestOperationSuspend, Copies: copies}
+			}},
 	} {
 		s := &settling{}
 		sub := &cobra.Command{Use: v.use + " COPY…",
 			Short:             v.short,
 			Args:              cobra.MinimumNArgs(1),
 			ValidArgsFunction: a.completeCopies("registered"),
-			Example: "  unvora power " + v.use + " gannet/tide-gauge\n  unvora power " + v.use +
-				" gannet/tide-gauge petrel/tide-gauge --plan"}
+			Example:           v.example + "\n  unvora power " + v.use + " gannet/tide-gauge petrel/tide-gauge --plan"}
 		s.flags(sub)
+		if v.flags != nil {
+			v.flags(sub.Flags())
+		}
 		sub.RunE = func(cmd *cobra.Command, args []string) error {
 			return a.perform(cmd.Context(), v.ask(args), s, v.done)
 		}

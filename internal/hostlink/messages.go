@@ -13,7 +13,7 @@ import (
 )
 
 // Protocol is raised when an older agent would misunderstand.
-const Protocol = 1
+const Protocol = 2
 
 // Hello is what a host tells of itself.
 type Hello struct {

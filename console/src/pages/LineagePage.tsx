@@ -18,13 +18,13 @@ import { ImportSheet } from "./ImportSheet";
 import { OperationSheet } from "./OperationSheet";
 import { RegisterSheet } from "./RegisterSheet";
 
-type Plain = "start" | "stop" | "renew" | "delist" | "detach" | "put-back";
+type Plain = "start" | "stop" | "pause" | "suspend" | "renew" | "delist" | "detach" | "put-back";
 type Sheet = {
   kind: "export" | "import" | "register" | "change" | "attach" | "fetch" | Plain;
   copy: Copy;
   disk?: string;
 };
-const plains: string[] = ["start", "stop", "renew", "delist", "detach", "put-back"] satisfies Plain[];
+const plains: string[] = ["start", "stop", "pause", "suspend", "renew", "delist", "detach", "put-back"] satisfies Plain[];
 const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 export function LineagePage() {
@@ -175,12 +175,22 @@ function Detail({
           <>
             {c.state !== "running" && (
               <button className="button" onClick={() => onAct("start", c)}>
-                Start …
+                {c.state === "paused" || c.state === "suspended" ? "Go on …" : "Start …"}
+              </button>
+            )}
+            {c.state !== "stopped" && (
+              <button className="button" onClick={() => onAct("stop", c)}>
+                {c.state === "suspended" ? "Drop state …" : "Stop …"}
+              </button>
+            )}
+            {c.state === "running" && (
+              <button className="button" onClick={() => onAct("pause", c)}>
+                Pause …
               </button>
             )}
             {(c.state === "running" || c.state === "paused") && (
-              <button className="button" onClick={() => onAct("stop", c)}>
-                Stop …
+              <button className="button" onClick={() => onAct("suspend", c)}>
+                Suspend …
               </button>
             )}
             <button className="button" onClick={() => onAct("export", c)}>

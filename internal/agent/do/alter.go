@@ -44,7 +44,7 @@ func doAlter(ctx context.Context, t *run) (any, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	if err := t.Standing(ctx, folder, "its descriptor is not changed meanwhile"); err != nil {
+	if err := t.Settled(ctx, folder, "its descriptor is not changed meanwhile"); err != nil {
 		return nil, err
 	}
 	j, err := t.alterJournal(t, p, folder)

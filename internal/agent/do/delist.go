@@ -14,7 +14,7 @@ func doDelist(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	if err := t.Standing(ctx, p.Folder, "stop it first"); err != nil {
+	if err := t.Settled(ctx, p.Folder, "stop it first"); err != nil {
 		return nil, err
 	}
 	return nil, t.Records.Delist(p.Folder)

@@ -43,7 +43,7 @@ func (w *Worker) Restore(ctx context.Context) error {
 	}
 	for folder, e := range w.Records.Register() {
 		if e.Running {
-			if err := w.run(ctx, folder); err != nil {
+			if err := w.run(ctx, folder, ""); err != nil {
 				w.Log.Warn("machine could not be started again", "folder", folder, "error", err)
 			}
 		}
@@ -73,8 +73,10 @@ func nothing(context.Context, *run) error { return nil }
 
 // rows is the table of the kinds of tasks.
 var rows = map[string]row{
-	plan.KindStop:      {doStop, undoStop},
-	plan.KindStart:     {doStart, undoStart},
+	plan.KindStop:      {doStop, undoPower},
+	plan.KindStart:     {doStart, undoPower},
+	plan.KindPause:     {doPause, undoPower},
+	plan.KindSuspend:   {doSuspend, undoPower},
 	plan.KindFetchDisk: {doFetch, undoFetch},
 	plan.KindPlace:     {doPlace, undoPlace},
 	plan.KindPack:      {doPack, undoPack},

@@ -114,10 +114,10 @@ func everyUse(t *testing.T, a *hand, folder, file string) map[string]func() ([]b
 				Format: "qcow2"})
 		},
 		"start": func() ([]byte, error) {
-			if err := a.run(t.Context(), folder); err != nil {
+			if err := a.run(t.Context(), folder, ""); err != nil {
 				return nil, err
 			}
-			return nil, a.Driver.Stop(t.Context(), folder)
+			return nil, a.Driver.Stop(t.Context(), folder, machine.CleanOrOff)
 		},
 	}
 }

@@ -133,7 +133,7 @@ func undoPlace(ctx context.Context, t *run) error {
 		}
 		return errors.Join(errs...)
 	}
-	if err := t.Standing(ctx, folder, "stop it first"); err != nil {
+	if err := t.Settled(ctx, folder, "stop it first"); err != nil {
 		return err
 	}
 	errs := []error{t.Records.Delist(folder), t.Door.RemoveAll(folder), t.SyncDir(p.Pool)}

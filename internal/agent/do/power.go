@@ -8,59 +8,146 @@ import (
 
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
 )
 
 func doStart(ctx context.Context, t *run) (any, error) {
-	var p plan.Power
+	var p plan.Start
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.power(ctx, p.Folder, true)
+	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+		if now == machine.Running {
+			return nil
+		}
+		return t.run(ctx, p.Folder, p.Boot)
+	})
 }
 
 func doStop(ctx context.Context, t *run) (any, error) {
-	var p plan.Power
+	var p plan.Stop
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.power(ctx, p.Folder, false)
+	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+		if !now.Active() && p.Manner != machine.Off {
+			return nil
+		}
+		return t.Driver.Stop(ctx, p.Folder, p.Manner)
+	})
 }
 
-func undoStart(ctx context.Context, t *run) error {
-	_, err := doStop(ctx, t)
-	return err
-}
-
-func undoStop(ctx context.Context, t *run) error {
-	_, err := doStart(ctx, t)
-	return err
-}
-
-// power starts or stops a registered machine; one that is so already is left alone.
-func (w *Worker) power(ctx context.Context, folder string, on bool) error {
-	if _, there := w.Records.Register()[folder]; !there {
-		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", w.Config.Name, folder)
+func doPause(ctx context.Context, t *run) (any, error) {
+	var p plan.Pause
+	if err := t.Params(&p); err != nil {
+		return nil, err
 	}
+	pausing, ok := t.Driver.(driver.Pausing)
+	if !ok {
+		return nil, ground.Refuse("host.unable", "the hypervisor of %s can't pause machines", t.Config.Name)
+	}
+	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+		if !now.Active() {
+			return ground.Refuse("state.not-running", "the machine in %s is %s, and can't be paused", p.Folder, now)
+		}
+		return pausing.Pause(ctx, p.Folder)
+	})
+}
+
+func doSuspend(ctx context.Context, t *run) (any, error) {
+	var p plan.Suspend
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	suspending, ok := t.Driver.(driver.Suspending)
+	if !ok {
+		return nil, ground.Refuse("host.unable", "the hypervisor of %s can't suspend machines", t.Config.Name)
+	}
+	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+		switch {
+		case now == machine.Suspended:
+			return nil
+		case !now.Active():
+			return ground.Refuse("state.not-running", "the machine in %s is %s, and can't be suspended", p.Folder, now)
+		}
+		return suspending.Suspend(ctx, p.Folder)
+	})
+}
+
+// powerJournal is how a machine stood before a task.
+type powerJournal struct {
+	State machine.State `json:"state"`
+}
+
+// power changes how a registered machine stands. What it was before is noted, to be gone back to.
+func (r *run) power(ctx context.Context, folder string, change func(now machine.State) error) error {
+	if _, there := r.Records.Register()[folder]; !there {
+		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", r.Config.Name, folder)
+	}
+	now, err := r.Driver.State(ctx, folder)
+	if err != nil {
+		return err
+	}
+	var before powerJournal
+	if there, err := r.Journal(&before); err != nil {
+		return err
+	} else if !there {
+		if err := r.Note(powerJournal{now.State}); err != nil {
+			return err
+		}
+	}
+	if err := change(now.State); err != nil {
+		return err
+	}
+	return r.noteRunning(ctx, folder)
+}
+
+// noteRunning notes whether a machine runs, for an agent that has to start its machines again.
+func (w *Worker) noteRunning(ctx context.Context, folder string) error {
 	now, err := w.Driver.State(ctx, folder)
 	if err != nil {
 		return err
 	}
-	switch {
-	case on && now.State != machine.Running:
-		if err := w.run(ctx, folder); err != nil {
-			return err
-		}
-	case !on && now.State.Active():
-		if err := w.Driver.Stop(ctx, folder); err != nil {
-			return err
-		}
-	}
-	return w.Records.List(folder, ground.Registered{Running: on, Since: time.Now()})
+	return w.Records.List(folder, ground.Registered{Running: now.State.Active(), Since: time.Now()})
 }
 
-// run has the driver start a machine, its disks in the formats on record.
-func (w *Worker) run(ctx context.Context, folder string) error {
+// undoPower lets a machine stand as it did before the task; what was lost by turning it off stays lost.
+func undoPower(ctx context.Context, t *run) error {
+	var p plan.Power
+	if err := t.Params(&p); err != nil {
+		return err
+	}
+	var before powerJournal
+	if there, err := t.Journal(&before); !there || err != nil {
+		return err // it did nothing
+	}
+	now, err := t.Driver.State(ctx, p.Folder)
+	if err != nil || now.State == before.State {
+		return err
+	}
+	switch before.State {
+	case machine.Running:
+		err = t.run(ctx, p.Folder, "")
+	case machine.Paused:
+		if err = t.run(ctx, p.Folder, ""); err == nil {
+			err = t.Driver.(driver.Pausing).Pause(ctx, p.Folder)
+		}
+	case machine.Suspended:
+		if now.State.Active() {
+			err = t.Driver.(driver.Suspending).Suspend(ctx, p.Folder)
+		}
+	default:
+		err = t.Driver.Stop(ctx, p.Folder, machine.CleanOrOff)
+	}
+	if err != nil {
+		return err
+	}
+	return t.noteRunning(ctx, p.Folder)
+}
+
+// run has the driver start a machine, its disks in the formats on record; once, from something else than usual.
+func (w *Worker) run(ctx context.Context, folder, once string) error {
 	m, err := w.ReadMachine(folder)
 	if err != nil {
 		return err
@@ -73,5 +160,12 @@ func (w *Worker) run(ctx context.Context, folder string) error {
 		}
 		d.Format = as.Name()
 	}
-	return w.Driver.Start(ctx, folder, m)
+	if once == "" {
+		return w.Driver.Start(ctx, folder, m)
+	}
+	booting, ok := w.Driver.(driver.Booting)
+	if !ok {
+		return ground.Refuse("host.unable", "the hypervisor of %s can't start a machine from %s", w.Config.Name, once)
+	}
+	return booting.StartFrom(ctx, folder, m, once)
 }

@@ -53,7 +53,7 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
 		}
-		if err := t.Standing(ctx, from, "stop it first"); err != nil {
+		if err := t.Settled(ctx, from, "stop it first"); err != nil {
 			return err
 		}
 		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"net"
 
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
@@ -14,10 +15,11 @@ import (
 // Driver does what every hypervisor can. Folders are absolute paths of machine folders. Calls may come from several
 // goroutines, and end when their context does.
 type Driver interface {
-	// Start runs the machine, whose disks are in the formats that m says; one that runs is left alone.
+	// Start runs the machine, whose disks are in the formats that m says; one that runs is left alone, one that was
+	// paused or suspended goes on.
 	Start(ctx context.Context, folder string, m *machine.Machine) error
-	// Stop shuts the machine down cleanly, hard if its guest does not hear, and returns when its disks are closed.
-	Stop(ctx context.Context, folder string) error
+	// Stop shuts the machine down in a manner, and returns when its disks are closed.
+	Stop(ctx context.Context, folder string, how machine.Manner) error
 	// State of a registered machine.
 	State(ctx context.Context, folder string) (Standing, error)
 	// Switches of the host.
@@ -39,6 +41,24 @@ type Network interface {
 	Ports(ctx context.Context) ([]wiring.Port, error)
 	// SetSwitches makes these, and no others, the switches of the host.
 	SetSwitches(ctx context.Context, list []wiring.Switch) error
+}
+
+// Pausing is a driver that can let a machine stand still while it runs.
+type Pausing interface {
+	Pause(ctx context.Context, folder string) error
+}
+
+// Suspending is a driver that can write a machine's state to a file beside its disks, and end it.
+type Suspending interface {
+	Suspend(ctx context.Context, folder string) error
+}
+
+// SuspendedFile is the name of that file, in the machine folder.
+const SuspendedFile = "suspended.state"
+
+// Booting is a driver that can start a machine, once, from another of its disks, drives and NICs than usual.
+type Booting interface {
+	StartFrom(ctx context.Context, folder string, m *machine.Machine, first string) error
 }
 
 // Addressed is a driver that sees which addresses the guest of a running machine uses.
@@ -79,4 +99,26 @@ type Console interface {
 type Log struct {
 	From int64  // position of the first byte of Text
 	Text []byte // up to what was said last
+}
+
+// Can is what a driver can beyond what every one does.
+func Can(d Driver) (list []fit.Ability) {
+	for _, a := range []struct {
+		is  func(Driver) bool
+		can fit.Ability
+	}{
+		{is[Network], fit.MakesSwitches}, {is[Addressed], fit.SeesAddresses}, {is[Console], fit.KeepsConsole},
+		{is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends}, {is[Booting], fit.BootsOnce},
+		{is[Lasting], fit.Lasts},
+	} {
+		if a.is(d) {
+			list = append(list, a.can)
+		}
+	}
+	return list
+}
+
+func is[T any](d Driver) bool {
+	_, ok := d.(T)
+	return ok
 }

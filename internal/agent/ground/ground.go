@@ -15,6 +15,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/door"
@@ -139,12 +140,27 @@ func (g *Ground) Standing(ctx context.Context, folder, doing string) error {
 	return nil
 }
 
+// Settled is a refusal unless the machine in a folder neither runs nor is suspended: a suspended state fits only the
+// disks and devices that were there when it was written.
+func (g *Ground) Settled(ctx context.Context, folder, doing string) error {
+	if err := g.Standing(ctx, folder, doing); err != nil {
+		return err
+	}
+	s, err := g.Driver.State(ctx, folder)
+	if err == nil && s.State == machine.Suspended {
+		return Refuse("state.held", "the machine in %s is suspended: let it go on, or drop its state",
+			filepath.Base(folder))
+	}
+	return err
+}
+
 // Hello is what the agent says of itself and its host.
 func (g *Ground) Hello() *hostlink.Hello {
 	abilities := g.Config.Abilities
 	if able, ok := g.Driver.(driver.Able); ok {
 		abilities.NoAcceleration = able.NoAcceleration()
 	}
+	abilities.Can = driver.Can(g.Driver)
 	abilities.ReturnSeconds = int(g.Config.ReturnAfter().Seconds())
 	return &hostlink.Hello{
 		Protocol: hostlink.Protocol, Name: g.Config.Name, Family: g.Config.Family, Driver: g.Config.Driver,

@@ -13,6 +13,7 @@ import (
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/driver"
 )
 
 // stamp changes when files come or go, or the descriptor is written. A disk
@@ -144,6 +145,9 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 			return nil, err
 		}
 		f.Machine, f.Descriptor = &d.Machines[0], string(raw)
+		if slices.Contains(f.Files, driver.SuspendedFile) {
+			f.Machine.Suspended = true
+		}
 		for i := range f.Machine.Disks {
 			m := &f.Machine.Disks[i]
 			fd := a.lookDisk(m.ID, m.File, filepath.Join(path, m.File), m.Format, held)

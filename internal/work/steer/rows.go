@@ -40,6 +40,9 @@ var rows = map[string]row{
 	plan.KindStop:  {effect: noteStop},
 	plan.KindStart: {effect: noteStart},
 
+	plan.KindPause:   {effect: notePause},
+	plan.KindSuspend: {effect: noteSuspend},
+
 	plan.KindFetchDisk: {task: fetchTask},
 	plan.KindCarry:     {task: carryTask},
 	plan.KindPack:      {task: packTask},
@@ -85,23 +88,30 @@ func (r *run) finish(ctx context.Context, change func(tx pgx.Tx) error) error {
 
 // noteStop records that a copy no longer runs, as far as the inventory shows it before the next survey.
 func noteStop(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
-	return r.notePower(ctx, tx, undone)
+	return r.notePower(ctx, tx, machine.Stopped, machine.Running, undone)
 }
 
 func noteStart(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
-	return r.notePower(ctx, tx, !undone)
+	return r.notePower(ctx, tx, machine.Running, machine.Stopped, undone)
 }
 
-func (r *run) notePower(ctx context.Context, tx pgx.Tx, runs bool) error {
+func notePause(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
+	return r.notePower(ctx, tx, machine.Paused, machine.Running, undone)
+}
+
+func noteSuspend(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
+	return r.notePower(ctx, tx, machine.Suspended, machine.Running, undone)
+}
+
+func (r *run) notePower(ctx context.Context, tx pgx.Tx, done, before machine.State, undone bool) error {
 	do, err := inventory.DoOf[plan.Power](r.s)
 	if err != nil {
 		return err
 	}
-	state := machine.Stopped
-	if runs {
-		state = machine.Running
+	if undone {
+		done = before
 	}
-	return inventory.In(tx).SetState(ctx, do.Copy, state)
+	return inventory.In(tx).SetState(ctx, do.Copy, done)
 }
 
 func noteMadeSwitch(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {

@@ -24,7 +24,7 @@ func (r *Rouse) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts := plan.RouseFacts{Copy: plan.PowerFacts{Copy: c.Known(), HostState: c.host.State, Busy: c.busy}}
+	facts := plan.RouseFacts{Copy: plan.PowerFacts{Copy: c.Known(), Host: c.host, Busy: c.busy}}
 	p, err := plan.Rouse(facts, r.Answers, r.TakeRecommended)
 	return on(p, c.at, c.hold), refused(err)
 }

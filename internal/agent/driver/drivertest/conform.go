@@ -3,6 +3,7 @@ package drivertest
 
 import (
 	"context"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -33,18 +34,55 @@ func Conform(t *testing.T, s Sample) {
 		return now
 	}
 	require.Equal(t, driver.Standing{State: machine.Stopped}, stands(), "never started")
-	require.NoError(t, d.Stop(ctx, s.Folder), "stopped already")
+	require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff), "stopped already")
 
 	over, stop := context.WithCancel(ctx)
 	stop()
 	if err := d.Start(over, s.Folder, s.Machine); err == nil { // a driver that starts at once may
-		require.NoError(t, d.Stop(ctx, s.Folder))
+		require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff))
 	}
 	require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
 	require.Equal(t, driver.Standing{State: machine.Running}, stands())
 	require.NoError(t, d.Start(ctx, s.Folder, s.Machine), "runs already")
-	require.NoError(t, d.Stop(ctx, s.Folder))
+	require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff))
 	require.Equal(t, driver.Standing{State: machine.Stopped}, stands(), "as was asked for: there is nothing to say")
+
+	if p, ok := d.(driver.Pausing); ok {
+		require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+		require.NoError(t, p.Pause(ctx, s.Folder))
+		require.NoError(t, p.Pause(ctx, s.Folder), "stands still already")
+		require.Equal(t, driver.Standing{State: machine.Paused}, stands())
+		require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+		require.Equal(t, machine.Running, stands().State, "goes on")
+		require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff))
+		require.Error(t, p.Pause(ctx, s.Folder), "does not run")
+		require.Equal(t, machine.Stopped, stands().State)
+	}
+	if p, ok := d.(driver.Suspending); ok {
+		require.Error(t, p.Suspend(ctx, s.Folder), "does not run")
+		state := filepath.Join(s.Folder, driver.SuspendedFile)
+		require.NoFileExists(t, state)
+		suspend := func() {
+			t.Helper()
+			require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+			require.NoError(t, p.Suspend(ctx, s.Folder))
+			require.Equal(t, driver.Standing{State: machine.Suspended}, stands())
+			require.FileExists(t, state)
+			require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff), "keeps the state")
+			require.Equal(t, machine.Suspended, stands().State)
+		}
+		suspend()
+		require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+		require.Equal(t, driver.Standing{State: machine.Running}, stands(), "goes on")
+		require.NoFileExists(t, state, "fits its disks no more")
+		suspend()
+		require.NoError(t, d.Close())
+		d = s.Again()
+		require.Equal(t, machine.Suspended, stands().State, "also for the next agent")
+		require.NoError(t, d.Stop(ctx, s.Folder, machine.Off))
+		require.Equal(t, driver.Standing{State: machine.Stopped}, stands(), "dropped")
+		require.NoFileExists(t, state)
+	}
 
 	unfit := s.Machine.Clone()
 	unfit.Disks[0].File = "not-there"
@@ -64,7 +102,7 @@ func Conform(t *testing.T, s Sample) {
 		want = machine.Running
 	}
 	require.Equal(t, want, stands().State, "after the agent was started again")
-	require.NoError(t, d.Stop(ctx, s.Folder))
+	require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff))
 	require.Equal(t, machine.Stopped, stands().State)
 
 	if n, ok := d.(driver.Noticing); ok {

@@ -1,6 +1,7 @@
 package qemu
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -25,6 +26,8 @@ type command struct {
 	args  []string
 	open  []*os.File
 	sets  int
+	first string      // what is started from, this once; "" for the machine's own order
+	boots []bootOrder // of what can be started from, as the machine has it
 }
 
 // firstFD is the descriptor of the first file in the process that gets them.
@@ -164,7 +167,7 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host, switche
 		}
 	}
 	c.add("-nodefaults", "-no-user-config", "-display", "none", "-machine", options, "-cpu", cpu, "-smp",
-		fmt.Sprintf("cpus=%d", m.CPUs)+sockets, "-m", fmt.Sprintf("%dM", max(1, m.MemoryBytes>>20)), "-rtc", rtc,
+		fmt.Sprintf("cpus=%d", m.CPUs)+sockets, "-m", fmt.Sprintf("%dM", memoryOf(m)>>20), "-rtc", rtc,
 		"-sandbox", "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
 		"-action", "reboot=reset,shutdown=poweroff,panic=pause", "-msg", "timestamp=off")
 	if m.FirmwareUUID != "" {
@@ -292,7 +295,8 @@ func (c *command) disks(folder string, m *machine.Machine) error {
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.ID, err)
 		}
-		device["drive"], device["bootindex"] = name, bootIndex(m, d.ID, n)
+		device["drive"], device["id"] = name, fmt.Sprint("dev", n)
+		c.boot(device, m, d.ID, n)
 		if serial := d.Serial; serial != "" {
 			device["serial"] = serial[:min(len(serial), machine.SerialLength)]
 		} else if device["driver"] == "nvme" { // has to have one
@@ -343,12 +347,47 @@ func (b *bus) place(c *command, controller string) (map[string]any, error) {
 		"register, whose plan offers another", controller)
 }
 
-// bootIndex is the place of a disk, a NIC or a device in the order of starting; what is not named comes after.
-func bootIndex(m *machine.Machine, id string, n int) int {
-	if at := slices.Index(m.Boot, id); at >= 0 {
-		return at
+// bootOrder is the place of a device in the order of starting.
+type bootOrder struct {
+	device string // as QEMU knows it
+	at     int
+}
+
+// boot gives a device its place in the order of starting; what the order does not name comes after. A device that is
+// started from this once comes before all, until the machine runs.
+func (c *command) boot(device map[string]any, m *machine.Machine, name string, n int) {
+	at := slices.Index(m.Boot, name)
+	if at < 0 {
+		at = len(m.Boot) + n
 	}
-	return len(m.Boot) + n
+	at++
+	c.boots = append(c.boots, bootOrder{device["id"].(string), at})
+	if name == c.first {
+		at = 0
+	}
+	device["bootindex"] = at
+}
+
+// usualOrder gives the devices of a machine that was started from another than usual their own places. Firmware reads
+// them when the machine is reset.
+func usualOrder(ctx context.Context, dir runDir, boots []bootOrder) error {
+	m, err := dialMonitor(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer m.close()
+	for _, round := range []func(bootOrder) int{
+		func(bootOrder) int { return -1 }, // no two have the same place at any time
+		func(b bootOrder) int { return b.at },
+	} {
+		for _, b := range boots {
+			if err := m.do(ctx, "qom-set", map[string]any{"path": "/machine/peripheral/" + b.device,
+				"property": "bootindex", "value": round(b)}, nil); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // drives adds CD drives. The first serial port is the keeper's; what else a descriptor may name is left out.
@@ -363,7 +402,8 @@ func (c *command) drives(folder string, m *machine.Machine) error {
 				return err
 			}
 		}
-		device := map[string]any{"driver": "scsi-cd", "bus": "cds.0", "bootindex": bootIndex(m, d.Name, 100+n)}
+		device := map[string]any{"driver": "scsi-cd", "bus": "cds.0", "id": fmt.Sprint("drive", n)}
+		c.boot(device, m, d.Name, 100+n)
 		if d.File != "" {
 			path := d.File
 			if !filepath.IsAbs(path) {
@@ -397,8 +437,8 @@ func (c *command) nics(m *machine.Machine, switches []wiring.Switch) error {
 		if err := c.connect(n, nic, switches); err != nil {
 			return err
 		}
-		device := map[string]any{"driver": driver, "netdev": fmt.Sprint("net", n), "id": fmt.Sprint("nic", n),
-			"bootindex": bootIndex(m, nic.Name, 200+n)}
+		device := map[string]any{"driver": driver, "netdev": fmt.Sprint("net", n), "id": fmt.Sprint("nic", n)}
+		c.boot(device, m, nic.Name, 200+n)
 		if nic.MAC != "" {
 			device["mac"] = nic.MAC
 		}

@@ -40,7 +40,8 @@ type spec struct {
 	Args   []string `json:"args"`
 	Files  int      `json:"files"` // how many descriptors QEMU is given, from firstFD on
 
-	LogBytes int `json:"logBytes"` // of one part of the log; two are kept
+	LogBytes    int   `json:"logBytes"` // of one part of the log; two are kept
+	MemoryBytes int64 `json:"memoryBytes"`
 }
 
 // end is how a machine ended.

@@ -83,6 +83,7 @@ func New(o Options) (*Driver, error) {
 	for _, dir := range dirs {
 		if dir.runs() {
 			d.watch(dir)
+			err = errors.Join(err, d.settleSaving(dir))
 		}
 	}
 	return d, err
@@ -114,6 +115,11 @@ func (d *Driver) at(folder string) runDir {
 
 // Start runs a machine.
 func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) error {
+	return d.StartFrom(ctx, folder, m, "")
+}
+
+// StartFrom runs a machine; one that starts anew does so from first, this once, where that is not "".
+func (d *Driver) StartFrom(ctx context.Context, folder string, m *machine.Machine, first string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -124,8 +130,12 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 	if d.host.Binary == "" {
 		return errors.New(d.host.Checks()[0].Says)
 	}
-	c := &command{files: d.files}
+	c := &command{files: d.files, first: first}
 	defer c.close()
+	goesOn, err := d.resumes(c, dir, folder)
+	if err != nil {
+		return err
+	}
 	switches, err := d.Switches(ctx)
 	if err != nil {
 		return err
@@ -140,7 +150,7 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 		return err
 	}
 	raw, err := json.Marshal(spec{Folder: folder, Binary: d.host.Binary, Args: c.args, Files: len(c.open),
-		LogBytes: d.logBytes})
+		LogBytes: d.logBytes, MemoryBytes: memoryOf(m)})
 	if err != nil {
 		return err
 	}
@@ -160,7 +170,17 @@ func (d *Driver) Start(ctx context.Context, folder string, m *machine.Machine) e
 	if err == nil {
 		err = unplug(ctx, dir, m)
 	}
+	if err == nil && first != "" {
+		err = usualOrder(ctx, dir, c.boots)
+	}
+	if err == nil && goesOn {
+		err = d.goesOn(ctx, dir, folder)
+	}
 	if err != nil { // nothing half-started stays: the keeper leads a process group of its own
+		if goesOn {
+			err = fmt.Errorf("it can't go on where it was suspended: %w. Its state is kept; to start afresh without "+
+				"it, drop it: unvora power off", err)
+		}
 		err = errors.Join(err, dir.write(askedFile, nil))
 		_ = unix.Kill(-keeper.Process.Pid, unix.SIGKILL)
 		if !gone(context.WithoutCancel(ctx), dir, endTime) {
@@ -271,6 +291,9 @@ func (d runDir) why() (string, error) {
 func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, error) {
 	dir := d.at(folder)
 	if !dir.runs() {
+		if suspended, err := d.suspended(dir, folder); suspended || err != nil {
+			return driver.Standing{State: machine.Suspended}, err
+		}
 		why, err := dir.why()
 		return driver.Standing{State: machine.Stopped, Why: why}, err
 	}
@@ -280,6 +303,9 @@ func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, err
 			return d.State(ctx, folder)
 		}
 		return driver.Standing{}, err
+	}
+	if saving, err := dir.has(savingFile); saving || err != nil {
+		return driver.Standing{State: machine.Paused, Why: "what it has in memory is being written"}, err
 	}
 	switch now.Status {
 	case "running":
@@ -294,10 +320,13 @@ func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, err
 	return driver.Standing{State: machine.Running, Why: "QEMU says " + now.Status}, nil
 }
 
-// Stop shuts a machine down: its guest is asked to, and after a while it is turned off.
-func (d *Driver) Stop(ctx context.Context, folder string) (err error) {
+// Stop shuts a machine down: its guest is asked to, and after a while it is turned off, unless how says otherwise.
+func (d *Driver) Stop(ctx context.Context, folder string, how machine.Manner) (err error) {
 	dir := d.at(folder)
 	if !dir.runs() {
+		if how == machine.Off {
+			return d.dropState(dir, folder)
+		}
 		return nil
 	}
 	if err := dir.write(askedFile, nil); err != nil {
@@ -308,17 +337,23 @@ func (d *Driver) Stop(ctx context.Context, folder string) (err error) {
 			err = errors.Join(err, dir.remove(askedFile))
 		}
 	}()
-	if err := goOn(ctx, dir); err != nil && dir.runs() { // a guest that stands still does not hear
-		return err
-	}
-	if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && dir.runs() {
-		return err
-	}
-	if gone(ctx, dir, d.patience) {
-		return nil
-	}
-	if err := ctx.Err(); err != nil {
-		return err
+	if how != machine.Off {
+		if err := goOn(ctx, dir); err != nil && dir.runs() { // a guest that stands still does not hear
+			return err
+		}
+		if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && dir.runs() {
+			return err
+		}
+		if gone(ctx, dir, d.patience) {
+			return nil
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if how == machine.CleanOnly {
+			return fmt.Errorf("its guest was asked to shut down and has not within %s: look at its console, or turn "+
+				"it off (unvora power off)", d.patience)
+		}
 	}
 	if err := ask(ctx, dir, "quit", nil, nil); err != nil && dir.runs() {
 		return err
@@ -367,7 +402,7 @@ func (d *Driver) StopAll(ctx context.Context) error {
 	for n, dir := range dirs {
 		var s spec
 		if dir.readJSON(specFile, &s) {
-			all.Go(func() { errs[n] = d.Stop(ctx, s.Folder) })
+			all.Go(func() { errs[n] = d.Stop(ctx, s.Folder, machine.CleanOrOff) })
 		}
 	}
 	all.Wait()

@@ -92,7 +92,7 @@ func newBench(t *testing.T) *bench {
 		NICs:         []machine.NIC{{Name: "NIC 1", Model: "virtio", MAC: "06:5c:00:00:00:01", Network: "quarantine"}},
 		Disks:        []machine.Disk{{ID: "disk1", File: "disk1.raw", Format: "raw", Controller: "ahci"}}}
 	b.d = b.driver()
-	t.Cleanup(func() { require.NoError(t, b.d.Stop(context.Background(), b.folder)) })
+	t.Cleanup(func() { require.NoError(t, b.d.Stop(context.Background(), b.folder, machine.CleanOrOff)) })
 	return b
 }
 
@@ -191,7 +191,7 @@ func TestConsole(t *testing.T) {
 	<-b.d.Noticed()
 	b.start()
 	b.says("tide\nup\n") // the log goes on
-	require.NoError(t, b.d.Stop(t.Context(), b.folder))
+	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.CleanOrOff))
 	require.Empty(t, b.stands().Why, "somebody asked for it")
 	_, err = b.d.Port(t.Context(), b.folder)
 	require.Error(t, err, "it does not run")
@@ -363,7 +363,7 @@ func TestDebian(t *testing.T) {
 	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: time.Minute,
 		Host: qemu.Look(t.Context(), qemu.AccelerationOff)})
 	require.NoError(t, err)
-	require.NoError(t, d.Stop(t.Context(), b.folder))
+	require.NoError(t, d.Stop(t.Context(), b.folder, machine.CleanOrOff))
 	b.says("guest: shuts down")
 }
 
@@ -438,7 +438,7 @@ func TestBridge(t *testing.T) {
 	}
 	require.Equal(t, 2, taps())
 	for _, b := range all {
-		require.NoError(t, b.d.Stop(t.Context(), b.folder))
+		require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.CleanOrOff))
 	}
 	require.Zero(t, taps(), "they go with the machines")
 }
@@ -476,7 +476,7 @@ func TestKeeperGone(t *testing.T) {
 	require.Equal(t, driver.Standing{State: machine.Stopped,
 		Why: "it ended when its keeper was gone, so that nobody knows how"}, b.stands())
 	b.start()
-	require.NoError(t, b.d.Stop(t.Context(), b.folder))
+	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.CleanOrOff))
 	require.Empty(t, b.stands().Why)
 }
 
@@ -490,7 +490,7 @@ func TestStopOfPaused(t *testing.T) {
 	require.NoError(t, err)
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	require.NoError(t, patient.Stop(ctx, b.folder), "its guest has shut down, and was not turned off")
+	require.NoError(t, patient.Stop(ctx, b.folder, machine.CleanOrOff), "its guest has shut down, and was not turned off")
 }
 
 // TestStopGivenUp: a machine that was asked to end, and did not, has not ended as was asked when it dies later.
@@ -503,7 +503,7 @@ func TestStopGivenUp(t *testing.T) {
 	b.start()
 	ctx, stop := context.WithTimeout(t.Context(), time.Second)
 	defer stop()
-	require.Error(t, b.d.Stop(ctx, b.folder))
+	require.Error(t, b.d.Stop(ctx, b.folder, machine.CleanOrOff))
 	require.Equal(t, machine.Running, b.stands().State)
 	for _, pid := range b.processes("isa-serial,chardev=serial") {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
@@ -550,4 +550,112 @@ func TestNamesNothing(t *testing.T) {
 		require.ErrorContains(t, b.d.Start(t.Context(), b.folder, b.m), "has to lie beside its descriptor")
 	}
 	require.Equal(t, machine.Stopped, b.stands().State)
+}
+
+// TestSuspendKeepsMemory: a guest goes on where it was, and does not start again; a state that was not written to its end
+// counts for nothing.
+func TestSuspendKeepsMemory(t *testing.T) {
+	b := newBench(t)
+	b.start()
+	b.says("up\n")
+	require.NoError(t, b.d.Suspend(t.Context(), b.folder))
+	require.Empty(t, b.stands().Why)
+	require.ErrorContains(t, b.d.StartFrom(t.Context(), b.folder, b.m, "disk1"), "it is suspended")
+	b.start()
+	c, err := b.d.Port(t.Context(), b.folder)
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = io.WriteString(c, "tide\n")
+	require.NoError(t, err)
+	b.says("tide\n")
+	log, err := b.d.Log(t.Context(), b.folder, 0)
+	require.NoError(t, err)
+	require.Equal(t, 1, strings.Count(string(log.Text), "up\n"), "it did not start anew: %q", log.Text)
+
+	state := filepath.Join(b.folder, driver.SuspendedFile)
+	require.NoError(t, os.WriteFile(filepath.Join(b.run(), "saving"), nil, 0o600)) // the agent was killed at that
+	b.behind("stop")
+	require.NoError(t, os.WriteFile(state, []byte("half"), 0o600))
+	require.Contains(t, b.stands().Why, "being written")
+	b.d = b.driver()
+	require.Equal(t, machine.Running, b.stands().State, "it goes on")
+	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
+	require.Equal(t, machine.Stopped, b.stands().State)
+	b.start()
+	require.NoFileExists(t, state)
+	require.NoError(t, b.d.Suspend(t.Context(), b.folder))
+	require.NoError(t, os.WriteFile(state, []byte("of another machine"), 0o600))
+	err = b.d.Start(t.Context(), b.folder, b.m)
+	require.ErrorContains(t, err, "can't go on where it was suspended")
+	require.ErrorContains(t, err, "power off")
+	require.Equal(t, machine.Suspended, b.stands().State, "and nothing is lost")
+	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
+}
+
+// TestNotSavable: QEMU says itself of which formats it can't save the state, and the machine goes on; fit.Families has
+// the same list.
+func TestNotSavable(t *testing.T) {
+	b := newBench(t)
+	family, err := fit.FamilyByName("qemu")
+	require.NoError(t, err)
+	var refused []string
+	disk := func(format, controller string) {
+		b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk1." + format, Format: format, Controller: controller}
+		if path := filepath.Join(b.folder, b.m.Disks[0].File); format != "raw" {
+			write(t, filepath.Join(b.folder, "disk1.raw"), path, format, "")
+		}
+		b.start()
+		if err := b.d.Suspend(t.Context(), b.folder); err != nil {
+			require.NoFileExists(t, filepath.Join(b.folder, driver.SuspendedFile))
+			require.Equal(t, machine.Running, b.stands().State, "%s on %s: it goes on", format, controller)
+			refused = append(refused, map[bool]string{true: controller, false: format}[format == "raw"])
+		}
+		require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
+	}
+	for _, format := range family.Formats {
+		disk(format, "virtio-blk")
+	}
+	for _, controller := range family.Controllers {
+		disk("raw", controller)
+	}
+	require.ElementsMatch(t, family.NotSaved, refused)
+}
+
+// TestBootOnce: what is started from once is not started from when the guest restarts.
+func TestBootOnce(t *testing.T) {
+	b := newBench(t)
+	other, err := sector.Display("other\n")
+	require.NoError(t, err)
+	rawDisk(t, filepath.Join(b.folder, "disk2.raw"), other)
+	b.m.Disks = append(b.m.Disks, machine.Disk{ID: "disk2", File: "disk2.raw", Format: "raw", Controller: "virtio-blk"})
+	b.m.Boot = []string{"disk1", "disk2"}
+	require.NoError(t, b.d.StartFrom(t.Context(), b.folder, b.m, "disk2"))
+	b.says("other\n")
+	b.behind("system_reset")
+	b.says("other\nup\n")
+}
+
+// TestManners: a guest that is only asked to shut down, and does not, goes on; turned off, nobody asks it.
+func TestManners(t *testing.T) {
+	b := newBench(t)
+	deaf := []byte{0xfa, 0xf4, 0xeb, 0xfd} // cli; hlt
+	boot := make([]byte, 512)
+	copy(boot, deaf)
+	boot[510], boot[511] = 0x55, 0xaa
+	rawDisk(t, filepath.Join(b.folder, "disk1.raw"), boot)
+	b.start()
+	require.ErrorContains(t, b.d.Stop(t.Context(), b.folder, machine.CleanOnly), "turn it off")
+	require.Equal(t, machine.Running, b.stands().State)
+	begun := time.Now()
+	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
+	require.Less(t, time.Since(begun), 2*time.Second, "it was not asked first")
+	require.Equal(t, driver.Standing{State: machine.Stopped}, b.stands())
+}
+
+// run is the directory of the machine while it runs.
+func (b *bench) run() string {
+	b.Helper()
+	dirs, err := os.ReadDir(b.state)
+	require.NoError(b, err)
+	return filepath.Join(b.state, dirs[0].Name())
 }

@@ -4,10 +4,14 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
+	"os"
 	"path/filepath"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // monitor is one exchange with a running QEMU over its machine protocol (QMP, QEMU's docs/interop/qmp-spec): a
@@ -81,6 +85,11 @@ func (m *monitor) do(ctx context.Context, command string, arguments, result any)
 	if err := json.NewEncoder(m.conn).Encode(ask); err != nil {
 		return fmt.Errorf("ask QEMU for %s: %w", command, err)
 	}
+	return m.answer(command, result)
+}
+
+// answer reads what QEMU says to a command.
+func (m *monitor) answer(command string, result any) error {
 	for {
 		var answer struct {
 			Return json.RawMessage `json:"return"`
@@ -98,6 +107,23 @@ func (m *monitor) do(ctx context.Context, command string, arguments, result any)
 			return nil
 		}
 	}
+}
+
+// give passes a descriptor to QEMU, under a name.
+func (m *monitor) give(ctx context.Context, name string, f *os.File) error {
+	unixConn, ok := m.conn.(*net.UnixConn)
+	if !ok {
+		return errors.New("descriptors pass through sockets of this computer only")
+	}
+	raw, err := json.Marshal(map[string]any{"execute": "getfd", "arguments": map[string]any{"fdname": name}})
+	if err != nil {
+		return err
+	}
+	_, _, err = unixConn.WriteMsgUnix(raw, unix.UnixRights(int(f.Fd())), nil)
+	if err != nil {
+		return fmt.Errorf("ask QEMU for getfd: %w", err)
+	}
+	return m.answer("getfd", nil)
 }
 
 // ask carries out one command of a running QEMU.

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"unvora.example/unvora/core/disk"
@@ -43,10 +44,11 @@ const (
 )
 
 type guest struct {
-	disk  guestDisk
-	size  int64
-	stop  chan struct{}
-	ended chan error
+	standsStill atomic.Bool
+	disk        guestDisk
+	size        int64
+	stop        chan struct{}
+	ended       chan error
 
 	addresses []string
 }
@@ -60,7 +62,8 @@ type guestDisk interface {
 func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.guests[folder] != nil {
+	if g := d.guests[folder]; g != nil {
+		g.standsStill.Store(false)
 		return nil
 	}
 	for _, n := range m.NICs {
@@ -75,6 +78,11 @@ func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) err
 			return fmt.Errorf("disk %s: %w", m.Disks[0].ID, err)
 		}
 		g.disk, g.size = first, size
+	}
+	if state := filepath.Join(folder, driver.SuspendedFile); d.there(state) { // it goes on
+		if err := d.files.Remove(state); err != nil {
+			return errors.Join(err, g.close())
+		}
 	}
 	d.guests[folder] = g
 	go g.run()
@@ -96,7 +104,7 @@ func (g *guest) run() {
 			copy(record, "guest log\n")
 			binary.LittleEndian.PutUint64(record[16:], n)
 			binary.LittleEndian.PutUint64(record[24:], uint64(time.Now().UnixNano()))
-			if g.size >= 2*logBytes {
+			if g.size >= 2*logBytes && !g.standsStill.Load() {
 				_, _ = g.disk.WriteAt(record, g.size-logBytes+int64(n*512%logBytes))
 			}
 		case <-g.stop:
@@ -106,12 +114,29 @@ func (g *guest) run() {
 	}
 }
 
-// Stop ends the guest and closes its disks.
-func (d *Driver) Stop(_ context.Context, folder string) error {
+func (g *guest) close() error {
+	if g.disk == nil {
+		return nil
+	}
+	return g.disk.Close()
+}
+
+// there tells whether a file is there.
+func (d *Driver) there(path string) bool {
+	_, err := d.files.Lstat(path)
+	return err == nil
+}
+
+// Stop ends the guest and closes its disks. These guests always hear.
+func (d *Driver) Stop(_ context.Context, folder string, how machine.Manner) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	g := d.guests[folder]
 	if g == nil {
+		state := filepath.Join(folder, driver.SuspendedFile)
+		if how == machine.Off && d.there(state) {
+			return d.files.Remove(state)
+		}
 		return nil
 	}
 	delete(d.guests, folder)
@@ -119,12 +144,48 @@ func (d *Driver) Stop(_ context.Context, folder string) error {
 	return <-g.ended
 }
 
-// State is running or stopped.
+// Pause lets the guest of a running machine stand still.
+func (d *Driver) Pause(_ context.Context, folder string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g := d.guests[folder]
+	if g == nil {
+		return errors.New("it does not run")
+	}
+	g.standsStill.Store(true)
+	return nil
+}
+
+// Suspend ends the guest, with a file that stands for what it had in memory.
+func (d *Driver) Suspend(ctx context.Context, folder string) error {
+	d.mu.Lock()
+	runs := d.guests[folder] != nil
+	d.mu.Unlock()
+	if !runs {
+		return errors.New("it does not run")
+	}
+	f, err := d.files.OpenFile(filepath.Join(folder, driver.SuspendedFile), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString("suspended\n")
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return d.Stop(ctx, folder, machine.CleanOrOff)
+}
+
+// State of a machine.
 func (d *Driver) State(_ context.Context, folder string) (driver.Standing, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.guests[folder] != nil {
+	switch g := d.guests[folder]; {
+	case g != nil && g.standsStill.Load():
+		return driver.Standing{State: machine.Paused}, nil
+	case g != nil:
 		return driver.Standing{State: machine.Running}, nil
+	case d.there(filepath.Join(folder, driver.SuspendedFile)):
+		return driver.Standing{State: machine.Suspended}, nil
 	}
 	return driver.Standing{State: machine.Stopped}, nil
 }
@@ -149,7 +210,7 @@ func (d *Driver) Close() error {
 	d.mu.Unlock()
 	var first error
 	for _, f := range folders {
-		if err := d.Stop(context.Background(), f); err != nil && first == nil {
+		if err := d.Stop(context.Background(), f, machine.CleanOrOff); err != nil && first == nil {
 			first = err
 		}
 	}
