@@ -7,7 +7,7 @@ import (
 )
 
 func init() {
-	register(groupRun, (*app).keeperCmd)
+	register(groupRun, (*app).keeperCmd, (*app).confinedCmd)
 }
 
 // keeperCmd is started by agents, and by nobody else.
@@ -20,4 +20,11 @@ func (a *app) keeperCmd() *cobra.Command {
 			}
 			return nil
 		}}
+}
+
+// confinedCmd is started by keepers, and by nobody else.
+func (a *app) confinedCmd() *cobra.Command {
+	return &cobra.Command{Use: qemu.ConfinedCommand + " -- PROGRAM…", Hidden: true, Args: cobra.MinimumNArgs(1),
+		Short: "Become a program that can do no more than a machine needs",
+		RunE:  func(_ *cobra.Command, args []string) error { return &exit{statusFailed, qemu.Confine(args)} }}
 }

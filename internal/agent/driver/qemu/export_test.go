@@ -8,6 +8,12 @@ import (
 // Probe starts a guest under an accelerator.
 var Probe = probe
 
+// Confined makes a command that becomes a program, confined.
+var Confined = confined
+
+// FirstAccount is the first account of machines.
+const FirstAccount = firstAccount
+
 // Port connects to a machine's serial port: what it says is read, what is written is typed.
 func (d *Driver) Port(ctx context.Context, folder string) (net.Conn, error) {
 	return dialIn(ctx, d.at(folder), consoleSocket)

@@ -8,7 +8,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -42,6 +41,7 @@ type spec struct {
 
 	LogBytes    int   `json:"logBytes"` // of one part of the log; two are kept
 	MemoryBytes int64 `json:"memoryBytes"`
+	Account     int   `json:"account"` // that it runs under; 0 for the keeper's own
 }
 
 // end is how a machine ended.
@@ -163,23 +163,28 @@ func (k *keeper) run(s spec, lock *os.File) end {
 	}
 	ours, theirs := os.NewFile(uintptr(pair[0]), "serial"), os.NewFile(uintptr(pair[1]), "serial")
 	defer ours.Close()
-	cmd := exec.Command(s.Binary)
-	for n := range s.Files {
-		cmd.ExtraFiles = append(cmd.ExtraFiles, os.NewFile(uintptr(firstFD+n), "image"))
+	monitor, err := listen(monitorSocket)
+	if err != nil {
+		return failed(err)
 	}
-	port := firstFD + len(cmd.ExtraFiles)
-	cmd.ExtraFiles = append(cmd.ExtraFiles, theirs, lock)
-	cmd.Args = append([]string{s.Binary}, s.Args...)
-	cmd.Args = append(cmd.Args, "-chardev", fmt.Sprintf("socket,id=serial,fd=%d", port),
-		"-device", "isa-serial,chardev=serial", "-chardev", "socket,id=monitor,server=on,wait=off,path="+monitorSocket,
-		"-mon", "chardev=monitor,mode=control")
+	defer monitor.Close()
+	var files []*os.File
+	for n := range s.Files {
+		files = append(files, os.NewFile(uintptr(firstFD+n), "image"))
+	}
+	port := firstFD + len(files)
+	cmd := confined(s.Account, s.Binary, append(s.Args, "-chardev", fmt.Sprintf("socket,id=serial,fd=%d", port),
+		"-device", "isa-serial,chardev=serial", "-chardev",
+		fmt.Sprintf("socket,id=monitor,server=on,wait=off,fd=%d", port+1), "-mon", "chardev=monitor,mode=control"))
+	cmd.ExtraFiles = append(files, theirs, monitor, lock)
 	words := &tail{}
 	cmd.Stderr = words
 	if err := cmd.Start(); err != nil {
 		return failed(err)
 	}
 	theirs.Close()
-	for _, f := range cmd.ExtraFiles[:s.Files] {
+	monitor.Close()
+	for _, f := range files {
 		f.Close() // QEMU alone has them: they are closed when it ends
 	}
 	if k.port, err = net.FileConn(ours); err != nil {
@@ -199,6 +204,17 @@ func (k *keeper) run(s spec, lock *os.File) end {
 		e.Asked = true
 	}
 	return e
+}
+
+// listen makes a socket in the machine's directory, to be handed to QEMU, which has no right to make any.
+func listen(name string) (*os.File, error) {
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: name, Net: "unix"})
+	if err != nil {
+		return nil, err
+	}
+	l.SetUnlinkOnClose(false)
+	defer l.Close()
+	return l.File()
 }
 
 // follow keeps what the serial port says until QEMU closes it.

@@ -26,7 +26,7 @@ type Host struct {
 func (h *Host) Checks() []hostlink.Check {
 	list := []hostlink.Check{{Name: "qemu", OK: h.Binary != "", Says: "QEMU " + h.Version + ", " + h.Binary},
 		{Name: "acceleration", OK: true, Says: "the hardware runs the guests: a probe has shown it"},
-		{Name: "firmware", OK: h.Firmware.Code != "", Says: "UEFI from " + h.Firmware.Code}}
+		{Name: "firmware", OK: h.Firmware.Code != "", Says: "UEFI from " + h.Firmware.Code}, confinement()}
 	if h.Binary == "" {
 		list[0].Says = "QEMU is not installed on this computer: apt-get install qemu-system-x86"
 	}

@@ -149,8 +149,12 @@ func (d *Driver) StartFrom(ctx context.Context, folder string, m *machine.Machin
 	if err := dir.remove(askedFile); err != nil {
 		return err
 	}
-	raw, err := json.Marshal(spec{Folder: folder, Binary: d.host.Binary, Args: c.args, Files: len(c.open),
-		LogBytes: d.logBytes, MemoryBytes: memoryOf(m)})
+	account, err := d.account(dir)
+	if err != nil {
+		return err
+	}
+	raw, err := json.Marshal(spec{Folder: folder, Binary: resolved(d.host.Binary), Args: c.args, Files: len(c.open),
+		LogBytes: d.logBytes, MemoryBytes: memoryOf(m), Account: account})
 	if err != nil {
 		return err
 	}

@@ -43,6 +43,13 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
+	if len(os.Args) > 3 && os.Args[1] == qemu.ConfinedCommand {
+		fmt.Fprintln(os.Stderr, qemu.Confine(os.Args[3:]))
+		os.Exit(1)
+	}
+	if len(os.Args) > 1 && os.Args[1] == tryCommand {
+		try(os.Args[2:])
+	}
 	os.Exit(m.Run())
 }
 
@@ -490,7 +497,7 @@ func TestStopOfPaused(t *testing.T) {
 	require.NoError(t, err)
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	require.NoError(t, patient.Stop(ctx, b.folder, machine.CleanOrOff), "its guest has shut down, and was not turned off")
+	require.NoError(t, patient.Stop(ctx, b.folder, machine.CleanOrOff), "its guest shut down, and was not turned off")
 }
 
 // TestStopGivenUp: a machine that was asked to end, and did not, has not ended as was asked when it dies later.
@@ -552,8 +559,8 @@ func TestNamesNothing(t *testing.T) {
 	require.Equal(t, machine.Stopped, b.stands().State)
 }
 
-// TestSuspendKeepsMemory: a guest goes on where it was, and does not start again; a state that was not written to its end
-// counts for nothing.
+// TestSuspendKeepsMemory: a guest goes on where it was, and does not start again; a state that was not written to its
+// end counts for nothing.
 func TestSuspendKeepsMemory(t *testing.T) {
 	b := newBench(t)
 	b.start()
@@ -658,4 +665,81 @@ func (b *bench) run() string {
 	dirs, err := os.ReadDir(b.state)
 	require.NoError(b, err)
 	return filepath.Join(b.state, dirs[0].Name())
+}
+
+// tryCommand is this program when it tries what a QEMU that its guest has broken out of might.
+const tryCommand = "try"
+
+// try says of each thing whether it could be done: NAME=PATH.
+func try(what []string) {
+	for _, w := range what {
+		name, path, _ := strings.Cut(w, "=")
+		var err error
+		switch name {
+		case "read":
+			_, err = os.ReadFile(path)
+		case "write":
+			err = os.WriteFile(path, []byte("x"), 0o600)
+		case "remove":
+			err = os.Remove(path)
+		case "run":
+			err = exec.Command(path).Run()
+		case "unix", "tcp":
+			var c net.Conn
+			if c, err = net.Dial(name, path); err == nil {
+				c.Close()
+			}
+		case "signal":
+			var pid int
+			_, _ = fmt.Sscan(path, &pid)
+			err = syscall.Kill(pid, 0)
+		}
+		fmt.Println(w, err == nil)
+	}
+	os.Exit(0)
+}
+
+// TestConfined: who breaks out of a guest can read QEMU's own libraries, and reaches nothing else: not another
+// machine's disk, monitor or process, no program, no network, also not what the agent may. The same without being
+// confined shows that there was something to be reached.
+func TestConfined(t *testing.T) {
+	b := newBench(t)
+	b.start() // another machine
+	b.says("up\n")
+	b.Chdir(b.run())
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	open := t.TempDir() // to every account, so that it is not the rights of files that are tried
+	for dir := open; dir != os.TempDir(); dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o777))
+	}
+	drop, self := filepath.Join(open, "drop"), filepath.Join(open, "self")
+	require.NoError(t, os.WriteFile(drop, nil, 0o666))
+	program, err := os.ReadFile("/proc/self/exe")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(self, program, 0o755))
+	tries := []string{"read=" + filepath.Join(b.folder, "disk1.raw"), "read=/etc/passwd", "write=" + drop,
+		"run=/bin/true", "unix=monitor", "tcp=" + l.Addr().String(),
+		fmt.Sprintf("signal=%d", pids(t, b.m.FirmwareUUID)[0]), "remove=" + drop}
+	for _, account := range []int{0, qemu.FirstAccount} {
+		said, err := qemu.Confined(account, self, append([]string{tryCommand, "read=/usr/lib/os-release"},
+			tries...)).CombinedOutput()
+		require.NoError(t, err, "%s", said)
+		require.Contains(t, string(said), "read=/usr/lib/os-release true")
+		for _, what := range tries {
+			require.Contains(t, string(said), what+" false", "account %d", account)
+		}
+	}
+	said, err := exec.Command(self, append([]string{tryCommand}, tries...)...).Output()
+	require.NoError(t, err)
+	require.NotContains(t, string(said), "false")
+	for _, pid := range pids(t, b.m.FirmwareUUID) {
+		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		require.NoError(t, err)
+		require.Contains(t, string(status), "CapEff:\t0000000000000000")
+		require.Contains(t, string(status), "NoNewPrivs:\t1")
+		require.Contains(t, string(status), "Seccomp:\t2")
+		require.Contains(t, string(status), fmt.Sprint("Uid:\t", qemu.FirstAccount))
+	}
 }
