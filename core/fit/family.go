@@ -30,6 +30,7 @@ type Family struct {
 	MaxHardware    int
 	MaxPath        int            // bytes
 	MaxOf          map[string]int // devices by kind; "nic" and "disk" too
+	Live           []string       // controllers on which disks come and go while a machine runs
 	NotSaved       []string       // formats and controllers with which a machine's state can't be saved
 	KeepsSnapshots bool           // those of another host can be taken over
 }
@@ -42,6 +43,7 @@ var Families = []Family{
 		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true,
 		MaxCPUs: 192, MaxCores: 48, MaxDisk: 96 << 40, MaxLayers: 40, SectorBytes: []int{512, 4096},
 		MinHardware: 1, MaxHardware: 9, MaxPath: 3000, KeepsSnapshots: true,
+		Live: []string{"virtio-scsi", "nvme"},
 		MaxOf: map[string]int{"nic": 24, "disk": 120, machine.DeviceCD: 4, machine.DeviceFloppy: 1,
 			machine.DeviceSerial:   6,
 			machine.DeviceParallel: 2, machine.DeviceSound: 1, machine.DeviceUSB: 3},
@@ -51,7 +53,7 @@ var Families = []Family{
 		NICs: []string{"82574L", "RTL8139"}, Controllers: []string{"lsi-sas", "ahci", "ide", "scsi"},
 		Firmware: []string{"bios", "uefi"}, SecureBoot: true, VaryingMemory: true,
 		MaxCPUs: 72, MaxCores: 36, MaxDisk: 40 << 40, MaxLayers: 20, SectorBytes: []int{512},
-		MinHardware: 2, MaxHardware: 6, MaxPath: 1500,
+		MinHardware: 2, MaxHardware: 6, MaxPath: 1500, Live: []string{"lsi-sas"},
 		MaxOf: map[string]int{"nic": 12, "disk": 48, machine.DeviceCD: 3, machine.DeviceFloppy: 1,
 			machine.DeviceSerial:   3,
 			machine.DeviceParallel: 1, machine.DeviceSound: 1, machine.DeviceUSB: 2},
@@ -61,7 +63,7 @@ var Families = []Family{
 		NICs: []string{"virtio", "RTL8139"}, Controllers: []string{"nvme", "ahci", "ide"},
 		Firmware: []string{"bios", "uefi"}, SecureBoot: true, TPM: true, VaryingMemory: true,
 		MaxCPUs: 40, MaxCores: 20, MaxDisk: 24 << 40, MaxLayers: 28, SectorBytes: []int{512, 4096},
-		MinHardware: 3, MaxHardware: 8, MaxPath: 700,
+		MinHardware: 3, MaxHardware: 8, MaxPath: 700, Live: []string{"nvme"},
 		MaxOf: map[string]int{"nic": 6, "disk": 36, machine.DeviceCD: 2, machine.DeviceSerial: 2,
 			machine.DeviceSound: 0,
 			machine.DeviceUSB:   0, machine.DeviceParallel: 0, machine.DeviceFloppy: 1},
@@ -73,6 +75,7 @@ var Families = []Family{
 		Firmware:    []string{"bios", "uefi"}, SecureBoot: true,
 		MaxCPUs: 255, MaxCores: 255, MaxDisk: 64 << 40, MaxLayers: 60, SectorBytes: []int{512, 4096},
 		MinHardware: 1, MaxHardware: 1, MaxPath: 4000, NotSaved: []string{"vmdk", "vhdx", "vhd", "nvme"},
+		Live: []string{"virtio-blk", "virtio-scsi", "nvme"},
 		MaxOf: map[string]int{"nic": 8, "disk": 16, machine.DeviceCD: 4, machine.DeviceFloppy: 0,
 			machine.DeviceSerial:   1,
 			machine.DeviceParallel: 0, machine.DeviceSound: 0, machine.DeviceUSB: 0},

@@ -258,6 +258,7 @@ var catalogue = map[string]entry{
 	"state.not-running":    entryOf(Blocker),
 	"state.not-savable":    entryOf(Blocker),
 	"state.cut-off":        entryOf(Note),
+	"state.live":           entryOf(Note),
 	"state.left-behind":    entryOf(Note),
 	"host.unable":          entryOf(Blocker),
 	"snapshot.unportable":  entryOf(Choice, takes(best("merge", "Merge them to the present state"), "text")),

@@ -42,6 +42,7 @@ const (
 	Pauses        Ability = "pause"
 	Suspends      Ability = "suspend"
 	BootsOnce     Ability = "boot-once" // a start from another device than usual
+	ChangesLive   Ability = "live"      // disks, NICs and media come and go while a machine runs
 	Lasts         Ability = "lasting"   // machines go on when the agent ends
 )
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,6 +40,7 @@ type ChangeRequest struct {
 	Wire            map[string]string // NIC → switch
 	Unplug          []string          // NICs
 	Addresses       map[string]string // NIC → "give" or an address
+	Media           map[string]string // drive → file relative to the machine folder; "" to take it out
 	Renew           []identity.Facet
 	Replace         string // disk in whose place the attached one comes
 	Detach          string // disk
@@ -95,8 +97,12 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 			}
 		}
 	}
+	live := facts.Copy.State == machine.Running && changesLive(facts.Host, req, before, m)
 	stop := false
-	if facts.Copy.State.Active() {
+	switch {
+	case live:
+		b.raise(fit.Raise("state.live", subject, "It runs, and goes on running: this takes effect at once.", nil), "")
+	case facts.Copy.State.Active():
 		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.",
 			nil), "")
 		stop = f.Remedy() == "stop"
@@ -107,7 +113,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, steps...)
 	folder := facts.Copy.Path
-	do := &Alter{Folder: folder, Name: m.Name, RenewIDs: renewIDs, List: true}
+	do := &Alter{Folder: folder, Name: m.Name, RenewIDs: renewIDs, List: true, Live: live}
 	if req.Folder && m.Name != path.Base(folder) {
 		do.Rename = m.Name
 		folder = path.Join(path.Dir(folder), m.Name)
@@ -122,8 +128,12 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		}
 	}
 	choices := asText(choice)
-	p.Steps = append(p.Steps, b.giveStep(facts.Arrival, m, choice),
-		Step{Host: facts.Host.Name, What: "Write the descriptor of " + subject + " anew", Do: do})
+	p.Steps = append(p.Steps, b.giveStep(facts.Arrival, m, choice))
+	if live {
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, Do: &Adapt{Power: power},
+			What: "Change the devices of " + subject + " while it runs"})
+	}
+	p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Write the descriptor of " + subject + " anew", Do: do})
 	if stop {
 		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
 	}
@@ -132,6 +142,38 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 			Host: facts.Host.ID,
 			Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
 	return b.finish(p)
+}
+
+// changesLive tells whether all that is different can be changed while the machine runs.
+func changesLive(h HostFacts, req ChangeRequest, before, after *machine.Machine) bool {
+	if !h.Does(fit.ChangesLive) || len(req.Renew) > 0 || req.Folder {
+		return false
+	}
+	if !reflect.DeepEqual(fixedPart(before), fixedPart(after)) {
+		return false
+	}
+	for _, pair := range [][2]*machine.Machine{{before, after}, {after, before}} {
+		for _, d := range pair[0].Disks {
+			stays := slices.ContainsFunc(pair[1].Disks,
+				func(o machine.Disk) bool { return o.ID == d.ID && o.File == d.File })
+			if !stays && !slices.Contains(h.Family.Live, strings.ToLower(d.Controller)) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// fixedPart is what of a machine can't be changed while it runs.
+func fixedPart(m *machine.Machine) *machine.Machine {
+	m = m.Clone()
+	m.Disks, m.NICs, m.Boot = nil, nil, nil
+	for i := range m.Devices {
+		if m.Devices[i].Kind == machine.DeviceCD {
+			m.Devices[i].File = "" // its medium
+		}
+	}
+	return m
 }
 
 // tracked raises that a copy is to be left alone.
@@ -163,6 +205,15 @@ func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machi
 			func(d machine.Device) bool { return d.Name == name }); len(m.Devices) == n {
 			return fmt.Errorf("the machine has no device %q; it has %s", name, quoted(deviceNames(m)))
 		}
+	}
+	for name, file := range req.Media {
+		at := slices.IndexFunc(m.Devices, func(d machine.Device) bool {
+			return d.Name == name && d.Kind == machine.DeviceCD
+		})
+		if at < 0 {
+			return fmt.Errorf("the machine has no drive %q; it has %s", name, quoted(driveNames(m)))
+		}
+		m.Devices[at].File = file
 	}
 	for _, text := range req.Add {
 		kind, file, _ := strings.Cut(text, "=")
@@ -238,6 +289,15 @@ func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machi
 func deviceNames(m *machine.Machine) (names []string) {
 	for _, d := range m.Devices {
 		names = append(names, d.Name)
+	}
+	return names
+}
+
+func driveNames(m *machine.Machine) (names []string) {
+	for _, d := range m.Devices {
+		if d.Kind == machine.DeviceCD {
+			names = append(names, d.Name)
+		}
 	}
 	return names
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
@@ -307,4 +308,52 @@ func TestTwinsDontBothRun(t *testing.T) {
 	require.Equal(t, "identity.collides / start start", start(facts, other), "both at once")
 	other.Isolated = true
 	require.Equal(t, " / start start", start(facts, other))
+}
+
+// TestChangedWhileItRuns: what only touches disks, NICs and media is done at once where the hypervisor can; anything
+// else waits for the machine to be stopped.
+func TestChangedWhileItRuns(t *testing.T) {
+	const atOnce = "state.live / give-ids adapt alter record"
+	const stopped = "state.running / stop give-ids alter start record"
+	for name, c := range map[string]struct {
+		req   plan.ChangeRequest
+		spoil func(f *plan.ChangeFacts)
+		want  string
+	}{
+		"another switch": {plan.ChangeRequest{Wire: map[string]string{"NIC 1": "field"}}, nil, atOnce},
+		"unplugged":      {plan.ChangeRequest{Unplug: []string{"NIC 1"}}, nil, atOnce},
+		"a NIC more":     {plan.ChangeRequest{AddNICs: []string{"field"}}, nil, atOnce},
+		"a NIC less":     {plan.ChangeRequest{DropNICs: []string{"NIC 1"}}, nil, atOnce},
+		"a medium":       {plan.ChangeRequest{Media: map[string]string{"cd 1": "../x.iso"}}, nil, atOnce},
+		"memory":         {plan.ChangeRequest{MemoryBytes: 8 << 30}, nil, stopped},
+		"a drive":        {plan.ChangeRequest{Add: []string{"cd"}}, nil, stopped},
+		"a new identity": {plan.ChangeRequest{Renew: []identity.Facet{identity.MAC}}, nil, stopped},
+		"with memory": {plan.ChangeRequest{Unplug: []string{"NIC 1"}, MemoryBytes: 8 << 30}, nil,
+			stopped},
+		"paused": {plan.ChangeRequest{Unplug: []string{"NIC 1"}},
+			func(f *plan.ChangeFacts) { f.Copy.State = machine.Paused }, stopped},
+		"a hypervisor that can't": {plan.ChangeRequest{Unplug: []string{"NIC 1"}},
+			func(f *plan.ChangeFacts) { f.Host.Can = nil }, stopped},
+		"a disk on a fixed controller": {plan.ChangeRequest{Operation: "detach", Detach: "disk1"},
+			func(f *plan.ChangeFacts) { f.Machine.Disks[0].Controller = "ahci" }, "disk.nothing-bootable " + stopped},
+		"a disk": {plan.ChangeRequest{Operation: "detach", Detach: "disk1"},
+			func(f *plan.ChangeFacts) { f.Machine.Disks[0].Controller = "virtio-scsi" },
+			"disk.nothing-bootable " + atOnce},
+		"suspended": {plan.ChangeRequest{Unplug: []string{"NIC 1"}},
+			func(f *plan.ChangeFacts) { f.Copy.State = machine.Suspended }, "state.held / give-ids alter record"},
+	} {
+		facts := sound(t)
+		facts.Copy.State = machine.Running
+		facts.Host.Can = []fit.Ability{fit.ChangesLive}
+		facts.Machine.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "cd 1"}}
+		if c.spoil != nil {
+			c.spoil(&facts)
+		}
+		c.req.TakeRecommended = true
+		p, err := plan.Change(facts, c.req)
+		require.NoError(t, err, name)
+		require.Equal(t, c.want, outline(p), name)
+	}
+	_, err := plan.Change(sound(t), plan.ChangeRequest{Media: map[string]string{"cd 7": ""}})
+	require.ErrorContains(t, err, `no drive "cd 7"`)
 }

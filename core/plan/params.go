@@ -31,6 +31,12 @@ type Pause struct{ Power }
 // Suspend writes a machine's state to a file beside its disks, and ends it.
 type Suspend struct{ Power }
 
+// Adapt brings the devices of a machine that runs to what its descriptor is to say.
+type Adapt struct {
+	Power
+	Machine *machine.Machine `json:"machine"` // filled in when it is carried out
+}
+
 // Packing says what goes into a package.
 type Packing struct {
 	Copy     string            `json:"copy"`
@@ -184,6 +190,7 @@ type Alter struct {
 	RenewIDs   []string          `json:"renewIds"`   // paths of disks that get a new id
 	Rename     string            `json:"rename"`     // new name of the folder
 	List       bool              `json:"list"`       // register it
+	Live       bool              `json:"live"`       // the machine runs, and its devices were changed before
 	Machine    *machine.Machine  `json:"machine"`    // filled in when it is carried out
 	NewIDs     map[string]string `json:"newIds"`     // likewise
 }
@@ -261,6 +268,7 @@ func (Stop) Kind() string        { return KindStop }
 func (Start) Kind() string       { return KindStart }
 func (Pause) Kind() string       { return KindPause }
 func (Suspend) Kind() string     { return KindSuspend }
+func (Adapt) Kind() string       { return KindAdapt }
 func (Pack) Kind() string        { return KindPack }
 func (HandOut) Kind() string     { return KindHandOut }
 func (GiveIDs) Kind() string     { return KindGiveIDs }

@@ -136,11 +136,7 @@ func BootNames(m *machine.Machine) (names []string) {
 	for _, d := range m.Disks {
 		names = append(names, d.ID)
 	}
-	for _, d := range m.Devices {
-		if d.Kind == machine.DeviceCD {
-			names = append(names, d.Name)
-		}
-	}
+	names = append(names, driveNames(m)...)
 	for _, n := range m.NICs {
 		names = append(names, n.Name)
 	}

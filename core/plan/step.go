@@ -22,6 +22,7 @@ const (
 	KindStart     = "start"
 	KindPause     = "pause"
 	KindSuspend   = "suspend"
+	KindAdapt     = "adapt"
 	KindPack      = "pack"
 	KindHandOut   = "hand-out"
 	KindGiveIDs   = "give-ids"
@@ -85,6 +86,7 @@ var Kinds = table(
 	Trait{Of: &Start{}},
 	Trait{Of: &Pause{}},
 	Trait{Of: &Suspend{}},
+	Trait{Of: &Adapt{}},
 	Trait{Of: &Pack{}},
 	Trait{Of: &HandOut{}},
 	Trait{Of: &FetchDisk{}},

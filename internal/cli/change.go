@@ -39,7 +39,7 @@ func (a *app) changeCmd() *cobra.Command {
 	var name, memory, guest string
 	var folder bool
 	var cpus int
-	var boot, add, drop, addresses []string
+	var boot, add, drop, addresses, media []string
 	cmd := a.changing(&cobra.Command{Use: "change COPY",
 		Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
 		Args:  cobra.ExactArgs(1),
@@ -47,9 +47,9 @@ func (a *app) changeCmd() *cobra.Command {
 			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
 			if name == "" && memory == "" && guest == "" && cpus == 0 &&
-				len(boot)+len(add)+len(drop)+len(addresses) == 0 {
+				len(boot)+len(add)+len(drop)+len(addresses)+len(media) == 0 {
 				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, " +
-					"--drop or --address")
+					"--drop, --medium or --address")
 			}
 			if folder && name == "" {
 				return nil, usage("--folder goes with --name")
@@ -66,6 +66,9 @@ func (a *app) changeCmd() *cobra.Command {
 			if req.Addresses, err = pairs("--address", addresses); err != nil {
 				return nil, err
 			}
+			if req.Media, err = mediaOf(media); err != nil {
+				return nil, err
+			}
 			req.Name, req.Cpus, req.Folder, req.Guest = optional(name), &cpus, &folder, optional(guest)
 			req.Boot, req.Add, req.Drop = optionalList(boot), optionalList(add), optionalList(drop)
 			return req, nil
@@ -79,6 +82,8 @@ func (a *app) changeCmd() *cobra.Command {
 	f.StringArrayVar(&boot, "boot", nil, "disk, NIC or device to start from; again for the next one")
 	f.StringArrayVar(&add, "add", nil, "device to add: KIND or KIND=FILE, such as cd=visitor-guide.iso")
 	f.StringArrayVar(&drop, "drop", nil, "name of a device to remove")
+	f.StringArrayVar(&media, "medium", nil, "DRIVE=FILE for what is in a drive, DRIVE= to take it out; also while "+
+		"the machine runs")
 	f.StringArrayVar(&addresses, "address", nil, "NIC=give for one that its segment has to give out, or NIC=ADDRESS")
 	return cmd
 }

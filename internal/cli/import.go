@@ -165,6 +165,19 @@ func pairs(flag string, list []string) (*map[string]string, error) {
 	return &m, nil
 }
 
+// mediaOf reads DRIVE=FILE; DRIVE= for an empty drive.
+func mediaOf(list []string) (*map[string]string, error) {
+	m := map[string]string{}
+	for _, text := range list {
+		drive, file, ok := strings.Cut(text, "=")
+		if !ok || drive == "" {
+			return nil, usage("--medium %q: want DRIVE=FILE, or DRIVE= to take out what is in it", text)
+		}
+		m[drive] = file
+	}
+	return &m, nil
+}
+
 // ParseSize reads 2GiB, 512MiB, 2G (binary too) or a number of bytes.
 func ParseSize(text string) (int64, error) {
 	clean := strings.TrimSuffix(strings.TrimSuffix(strings.ToUpper(strings.ReplaceAll(text, " ", "")), "IB"), "B")

@@ -44,8 +44,10 @@ func doAlter(ctx context.Context, t *run) (any, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	if err := t.Settled(ctx, folder, "its descriptor is not changed meanwhile"); err != nil {
-		return nil, err
+	if !p.Live {
+		if err := t.Settled(ctx, folder, "its descriptor is not changed meanwhile"); err != nil {
+			return nil, err
+		}
 	}
 	j, err := t.alterJournal(t, p, folder)
 	if err != nil {

@@ -77,6 +77,7 @@ var rows = map[string]row{
 	plan.KindStart:     {doStart, undoPower},
 	plan.KindPause:     {doPause, undoPower},
 	plan.KindSuspend:   {doSuspend, undoPower},
+	plan.KindAdapt:     {doAdapt, undoAdapt},
 	plan.KindFetchDisk: {doFetch, undoFetch},
 	plan.KindPlace:     {doPlace, undoPlace},
 	plan.KindPack:      {doPack, undoPack},

@@ -2,6 +2,7 @@ package do
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"time"
@@ -146,12 +147,48 @@ func undoPower(ctx context.Context, t *run) error {
 	return t.noteRunning(ctx, p.Folder)
 }
 
-// run has the driver start a machine, its disks in the formats on record; once, from something else than usual.
-func (w *Worker) run(ctx context.Context, folder, once string) error {
-	m, err := w.ReadMachine(folder)
+// doAdapt changes the devices of a machine that runs. Its descriptor is written afterwards, so that it says how the
+// devices were until then.
+func doAdapt(ctx context.Context, t *run) (any, error) {
+	var p plan.Adapt
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	if p.Machine == nil {
+		return nil, errors.New("devices are changed for a machine only")
+	}
+	return nil, t.adapt(ctx, p.Folder, p.Machine)
+}
+
+func undoAdapt(ctx context.Context, t *run) error {
+	var p plan.Adapt
+	if err := t.Params(&p); err != nil {
+		return err
+	}
+	now, err := t.Driver.State(ctx, p.Folder)
+	if err != nil || !now.State.Active() {
+		return err // its next start is as the descriptor says
+	}
+	m, err := t.ReadMachine(p.Folder)
 	if err != nil {
 		return err
 	}
+	return t.adapt(ctx, p.Folder, m)
+}
+
+func (w *Worker) adapt(ctx context.Context, folder string, m *machine.Machine) error {
+	live, ok := w.Driver.(driver.Live)
+	if !ok {
+		return ground.Refuse("host.unable", "the hypervisor of %s changes no machine while it runs", w.Config.Name)
+	}
+	if err := w.formatted(folder, m); err != nil {
+		return err
+	}
+	return live.Adapt(ctx, folder, m)
+}
+
+// formatted fills in the formats of a machine's disks that are on record.
+func (w *Worker) formatted(folder string, m *machine.Machine) error {
 	for i := range m.Disks {
 		d := &m.Disks[i]
 		as, err := w.FormatOf(filepath.Join(folder, d.File), d.Format)
@@ -159,6 +196,18 @@ func (w *Worker) run(ctx context.Context, folder, once string) error {
 			return fmt.Errorf("disk %s: %w", d.ID, err)
 		}
 		d.Format = as.Name()
+	}
+	return nil
+}
+
+// run has the driver start a machine, its disks in the formats on record; once, from something else than usual.
+func (w *Worker) run(ctx context.Context, folder, once string) error {
+	m, err := w.ReadMachine(folder)
+	if err != nil {
+		return err
+	}
+	if err := w.formatted(folder, m); err != nil {
+		return err
 	}
 	if once == "" {
 		return w.Driver.Start(ctx, folder, m)

@@ -61,6 +61,12 @@ type Booting interface {
 	StartFrom(ctx context.Context, folder string, m *machine.Machine, first string) error
 }
 
+// Live is a driver that changes devices of a machine while it runs.
+type Live interface {
+	// Adapt brings the disks, NICs and media of a running machine to what m says, and returns what could not be.
+	Adapt(ctx context.Context, folder string, m *machine.Machine) error
+}
+
 // Addressed is a driver that sees which addresses the guest of a running machine uses.
 type Addressed interface {
 	Addresses(ctx context.Context, folder string) ([]string, error)
@@ -109,7 +115,7 @@ func Can(d Driver) (list []fit.Ability) {
 	}{
 		{is[Network], fit.MakesSwitches}, {is[Addressed], fit.SeesAddresses}, {is[Console], fit.KeepsConsole},
 		{is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends}, {is[Booting], fit.BootsOnce},
-		{is[Lasting], fit.Lasts},
+		{is[Live], fit.ChangesLive}, {is[Lasting], fit.Lasts},
 	} {
 		if a.is(d) {
 			list = append(list, a.can)

@@ -2,11 +2,13 @@ package draw
 
 import (
 	"context"
+	"path/filepath"
 
 	"github.com/google/uuid"
 
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/inventory"
 )
 
 func init() {
@@ -33,6 +35,8 @@ type Change struct {
 	Wire        map[string]string `json:"wire,omitempty"` // NIC → switch
 	Unplug      []string          `json:"unplug,omitempty"`
 	Addresses   map[string]string `json:"addresses,omitempty"` // NIC → give, or an address
+	// drive → POOL/PATH or a path of the host; "" takes out what is in it
+	Media map[string]string `json:"media,omitempty"`
 }
 
 func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -44,11 +48,36 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
+	media, err := r.media(ctx, g, c)
+	if err != nil {
+		return nil, err
+	}
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
 		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
-		DropNICs: r.DropNICs,
-		Wire:     r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Answers: r.Answers,
-		TakeRecommended: r.TakeRecommended})
+		DropNICs: r.DropNICs, Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Media: media,
+		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+}
+
+// media finds the files that are to be put into drives.
+func (r *Change) media(ctx context.Context, g *Gatherer, c *subject) (map[string]string, error) {
+	found := map[string]string{}
+	for drive, file := range r.Media {
+		if found[drive] = ""; file == "" {
+			continue
+		}
+		at, err := g.Find(ctx, file, c.at, c.host)
+		if err != nil {
+			return nil, err
+		}
+		if at.Host.ID != c.at.ID {
+			return nil, inventory.Wrong("%s lies at %s: only what %s sees can be put into a drive there.", file,
+				at.Host.Name, c.at.Name)
+		}
+		if found[drive], err = filepath.Rel(c.Path, at.Path); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
 }
 
 // changing gathers what a change of a copy is worked out from. name is the new one; "" for none.

@@ -169,6 +169,14 @@ func alterTask(_ context.Context, r *run) (any, error) {
 	return do, nil
 }
 
+func adaptTask(_ context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Adapt](r.s)
+	if err == nil {
+		do.Machine, err = madeMachine(r.j, r.s.Part)
+	}
+	return do, err
+}
+
 func placeTask(_ context.Context, r *run) (any, error) {
 	do, err := inventory.DoOf[plan.Place](r.s)
 	if err != nil {

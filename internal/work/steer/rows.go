@@ -42,6 +42,7 @@ var rows = map[string]row{
 
 	plan.KindPause:   {effect: notePause},
 	plan.KindSuspend: {effect: noteSuspend},
+	plan.KindAdapt:   {task: adaptTask},
 
 	plan.KindFetchDisk: {task: fetchTask},
 	plan.KindCarry:     {task: carryTask},

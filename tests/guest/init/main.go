@@ -50,6 +50,7 @@ func run() error {
 	}
 	ended := make(chan os.Signal, 1)
 	button(ended) // it is listened to before anybody presses it
+	go watch()
 	say("ready")
 	return wait(ended)
 }
@@ -81,6 +82,41 @@ func read(path string) string {
 		return "?"
 	}
 	return strings.TrimSpace(string(raw))
+}
+
+// watch tells what comes and goes while the guest runs.
+func watch() {
+	seen := present()
+	for range time.Tick(100 * time.Millisecond) {
+		now := present()
+		for _, name := range now {
+			if slices.Contains(seen, name) {
+				continue
+			}
+			if c, err := net.InterfaceByName(name); err == nil {
+				say("came %s %s %s", name, c.HardwareAddr, address(*c))
+				continue
+			}
+			say("came %s serial %s", name, serial("/sys/block/"+name, name))
+		}
+		for _, name := range seen {
+			if !slices.Contains(now, name) {
+				say("left %s", name)
+			}
+		}
+		seen = now
+	}
+}
+
+// present are the disks and NICs that are there.
+func present() (names []string) {
+	for _, pattern := range []string{"/sys/block/[hsvn]*", "/sys/class/net/e*"} {
+		paths, _ := filepath.Glob(pattern)
+		for _, p := range paths {
+			names = append(names, filepath.Base(p))
+		}
+	}
+	return names
 }
 
 // tell says what the kernel sees.

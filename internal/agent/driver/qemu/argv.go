@@ -28,6 +28,7 @@ type command struct {
 	sets  int
 	first string      // what is started from, this once; "" for the machine's own order
 	boots []bootOrder // of what can be started from, as the machine has it
+	has   devices
 }
 
 // firstFD is the descriptor of the first file in the process that gets them.
@@ -190,7 +191,10 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host, switche
 	if err := c.drives(folder, m); err != nil {
 		return err
 	}
-	return c.nics(m, switches)
+	if err := c.nics(m, switches); err != nil {
+		return err
+	}
+	return c.spare(board)
 }
 
 // checkIDs holds against what goes into plain arguments.
@@ -287,7 +291,7 @@ func (c *command) disks(folder string, m *machine.Machine) error {
 		if d.File == "" {
 			return fmt.Errorf("disk %s has no file", d.ID)
 		}
-		name, err := c.disk(fmt.Sprint("disk", n), filepath.Join(folder, d.File), d.Format)
+		name, err := c.disk(c.has.next("disk"), filepath.Join(folder, d.File), d.Format)
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.ID, err)
 		}
@@ -295,18 +299,24 @@ func (c *command) disks(folder string, m *machine.Machine) error {
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.ID, err)
 		}
-		device["drive"], device["id"] = name, fmt.Sprint("dev", n)
+		device["drive"], device["id"] = name, c.has.next("dev")
 		c.boot(device, m, d.ID, n)
-		if serial := d.Serial; serial != "" {
-			device["serial"] = serial[:min(len(serial), machine.SerialLength)]
-		} else if device["driver"] == "nvme" { // has to have one
-			device["serial"] = d.ID
-		}
+		c.has.Disks[d.ID] = part{Device: device["id"].(string), Node: name, File: d.File}
+		serial(device, d)
 		if err := c.json("-device", device); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// serial gives a disk the serial number that it shows.
+func serial(device map[string]any, d machine.Disk) {
+	if d.Serial != "" {
+		device["serial"] = d.Serial[:min(len(d.Serial), machine.SerialLength)]
+	} else if device["driver"] == "nvme" { // has to have one
+		device["serial"] = d.ID
+	}
 }
 
 // bus counts what was connected to the controllers.
@@ -402,24 +412,17 @@ func (c *command) drives(folder string, m *machine.Machine) error {
 				return err
 			}
 		}
-		device := map[string]any{"driver": "scsi-cd", "bus": "cds.0", "id": fmt.Sprint("drive", n)}
+		device := map[string]any{"driver": "scsi-cd", "bus": "cds.0", "id": c.has.next("drive")}
 		c.boot(device, m, d.Name, 100+n)
+		drive := part{Device: device["id"].(string), File: d.File}
 		if d.File != "" {
-			path := d.File
-			if !filepath.IsAbs(path) {
-				path = filepath.Join(folder, path)
-			}
-			file, err := c.file(path, os.O_RDONLY)
-			if err != nil {
-				return fmt.Errorf("medium of %s: %w", d.Name, err)
-			}
-			node := fmt.Sprint("cd", n)
-			if err := c.json("-blockdev", map[string]any{"driver": "raw", "node-name": node, "read-only": true,
-				"file": file}); err != nil {
+			var err error
+			if drive.Node, err = c.medium(folder, d); err != nil {
 				return err
 			}
-			device["drive"] = node
+			device["drive"] = drive.Node
 		}
+		c.has.Drives[d.Name] = drive
 		if err := c.json("-device", device); err != nil {
 			return err
 		}
@@ -427,24 +430,71 @@ func (c *command) drives(folder string, m *machine.Machine) error {
 	return nil
 }
 
+// medium adds the block node of what is in a drive.
+func (c *command) medium(folder string, d machine.Device) (string, error) {
+	path := d.File
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(folder, path)
+	}
+	file, err := c.file(path, os.O_RDONLY)
+	if err != nil {
+		return "", fmt.Errorf("medium of %s: %w", d.Name, err)
+	}
+	node := c.has.next("cd")
+	return node, c.json("-blockdev", map[string]any{"driver": "raw", "node-name": node, "read-only": true,
+		"file": file})
+}
+
 // nics adds the machine's NICs.
 func (c *command) nics(m *machine.Machine, switches []wiring.Switch) error {
 	for n, nic := range m.NICs {
-		driver, known := nics[nic.Model]
-		if !known {
-			return fmt.Errorf("the model %q of %s is none that this host has", nic.Model, nic.Name)
-		}
-		if err := c.connect(n, nic, switches); err != nil {
+		device, err := c.nic(nic, switches)
+		if err != nil {
 			return err
 		}
-		device := map[string]any{"driver": driver, "netdev": fmt.Sprint("net", n), "id": fmt.Sprint("nic", n)}
 		c.boot(device, m, nic.Name, 200+n)
-		if nic.MAC != "" {
-			device["mac"] = nic.MAC
-		}
 		if err := c.json("-device", device); err != nil {
 			return err
 		}
 	}
 	return nil
 }
+
+// nic adds the other end of a NIC, and returns the device.
+func (c *command) nic(nic machine.NIC, switches []wiring.Switch) (map[string]any, error) {
+	driver, known := nics[nic.Model]
+	if !known {
+		return nil, fmt.Errorf("the model %q of %s is none that this host has", nic.Model, nic.Name)
+	}
+	device := map[string]any{"driver": driver, "netdev": c.has.next("net"), "id": c.has.next("nic")}
+	tap, err := c.connect(device["netdev"].(string), nic, switches)
+	if err != nil {
+		return nil, err
+	}
+	if nic.MAC != "" {
+		device["mac"] = nic.MAC
+	}
+	c.has.NICs[nic.Name] = part{Device: device["id"].(string), Node: device["netdev"].(string), TAP: tap,
+		File: nic.Network}
+	return device, nil
+}
+
+// spare adds places for what is put in while the machine runs: a board of this kind takes it only behind ports that
+// were there from the beginning.
+func (c *command) spare(board string) error {
+	if board != "q35" {
+		return nil
+	}
+	for n := range sparePorts {
+		id := fmt.Sprint("spare", n+1)
+		port := map[string]any{"driver": "pcie-root-port", "id": id, "chassis": n + 1}
+		if err := c.json("-device", port); err != nil {
+			return err
+		}
+		c.has.Ports = append(c.has.Ports, id)
+	}
+	return nil
+}
+
+// sparePorts is how many devices can be put in while a machine runs.
+const sparePorts = 6

@@ -18,3 +18,8 @@ const FirstAccount = firstAccount
 func (d *Driver) Port(ctx context.Context, folder string) (net.Conn, error) {
 	return dialIn(ctx, d.at(folder), consoleSocket)
 }
+
+// Ask asks a machine's QEMU for something.
+func (d *Driver) Ask(ctx context.Context, folder, command string, result any) error {
+	return ask(ctx, d.at(folder), command, nil, result)
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/vishvananda/netlink"
@@ -65,57 +66,85 @@ func uplink(links []netlink.Link, bridge int) string {
 // isolated tells whether a switch leads nowhere, so that it needs no bridge: each NIC is alone on it.
 func isolated(s wiring.Switch) bool { return s.Segment == wiring.Quarantine }
 
-// connect adds the other end of a NIC: a TAP device on the switch's bridge; nothing, where it is unplugged or alone.
-func (c *command) connect(n int, nic machine.NIC, switches []wiring.Switch) error {
-	id := fmt.Sprint("net", n)
+// connect adds the other end of a NIC: a TAP device, whose name it returns, on the switch's bridge. Where the NIC is
+// unplugged, or alone on its switch, the device is on no bridge and down, so that nothing comes or goes.
+func (c *command) connect(id string, nic machine.NIC, switches []wiring.Switch) (string, error) {
+	bridge, err := bridgeOf(nic, switches)
+	if err != nil {
+		return "", err
+	}
+	tap, err := addTAP()
+	if err == nil {
+		err = plug(tap, bridge)
+	}
+	switch {
+	case forbidden(err) && bridge == nil: // then it is made of nothing, and can't be connected while the machine runs
+		c.add("-netdev", fmt.Sprintf("hubport,id=%s,hubid=%s", id, strings.TrimPrefix(id, "net")))
+		return "", nil
+	case forbidden(err):
+		return "", fmt.Errorf("%s can't be connected to %s: this agent may make no TAP devices. Give it "+
+			"CAP_NET_ADMIN: AmbientCapabilities=CAP_NET_ADMIN in its unit", nic.Name, nic.Network)
+	case err != nil:
+		return "", fmt.Errorf("connect %s to %s: %w", nic.Name, nic.Network, err)
+	}
+	c.add("-netdev", fmt.Sprintf("tap,id=%s,fd=%d", id, c.pass(tap.Fds[0])))
+	return tap.Name, nil
+}
+
+func forbidden(err error) bool {
+	return errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES)
+}
+
+// addTAP makes a TAP device that is there as long as its descriptor is open.
+func addTAP() (*netlink.Tuntap, error) {
+	tap := &netlink.Tuntap{LinkAttrs: netlink.LinkAttrs{Name: "unv%d"},
+		Mode: netlink.TUNTAP_MODE_TAP, NonPersist: true, Queues: 1,
+		Flags: netlink.TUNTAP_NO_PI | netlink.TUNTAP_VNET_HDR}
+	return tap, netlink.LinkAdd(tap)
+}
+
+// plug puts a link on a bridge; on none, and down, where that is nil.
+func plug(tap, bridge netlink.Link) error {
+	if bridge == nil {
+		return errors.Join(netlink.LinkSetDown(tap), netlink.LinkSetNoMaster(tap))
+	}
+	if err := netlink.LinkSetMaster(tap, bridge); err != nil {
+		return err
+	}
+	return netlink.LinkSetUp(tap)
+}
+
+// bridgeOf is the bridge of the switch that a NIC is on; nil where it is unplugged or alone.
+func bridgeOf(nic machine.NIC, switches []wiring.Switch) (netlink.Link, error) {
 	at := slices.IndexFunc(switches, func(s wiring.Switch) bool { return s.Name == nic.Network })
 	if nic.Network != "" && at < 0 {
-		return fmt.Errorf("%s is on the switch %q, which this host does not have", nic.Name, nic.Network)
+		return nil, fmt.Errorf("%s is on the switch %q, which this host does not have", nic.Name, nic.Network)
 	}
 	if nic.Network == "" || isolated(switches[at]) {
-		c.add("-netdev", fmt.Sprintf("hubport,id=%s,hubid=%d", id, n)) // QEMU warns that nothing else is there
-		return nil
+		return nil, nil
 	}
 	bridge, err := netlink.LinkByName(nic.Network)
 	var missing netlink.LinkNotFoundError
 	switch {
 	case errors.As(err, &missing):
-		return fmt.Errorf("%s is on the switch %q, and this computer has no bridge of that name: ip link add %[2]s "+
-			"type bridge", nic.Name, nic.Network)
+		return nil, fmt.Errorf("%s is on the switch %q, and this computer has no bridge of that name: ip link add "+
+			"%[2]s type bridge", nic.Name, nic.Network)
 	case err != nil:
-		return err
+		return nil, err
 	case bridge.Type() != "bridge":
-		return fmt.Errorf("%s is on the switch %q, and what has that name on this computer is no bridge", nic.Name,
-			nic.Network)
+		return nil, fmt.Errorf("%s is on the switch %q, and what has that name on this computer is no bridge",
+			nic.Name, nic.Network)
 	}
-	tap := &netlink.Tuntap{LinkAttrs: netlink.LinkAttrs{Name: "unv%d", MasterIndex: bridge.Attrs().Index},
-		Mode: netlink.TUNTAP_MODE_TAP, NonPersist: true, Queues: 1,
-		Flags: netlink.TUNTAP_NO_PI | netlink.TUNTAP_VNET_HDR}
-	err = netlink.LinkAdd(tap)
-	if err == nil {
-		c.add("-netdev", fmt.Sprintf("tap,id=%s,fd=%d", id, c.pass(tap.Fds[0])))
-		err = netlink.LinkSetMaster(tap, bridge)
-	}
-	if err == nil {
-		err = netlink.LinkSetUp(tap)
-	}
-	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) {
-		return fmt.Errorf("%s can't be connected to %s: this agent may make no TAP devices. Give it CAP_NET_ADMIN: "+
-			"AmbientCapabilities=CAP_NET_ADMIN in its unit", nic.Name, nic.Network)
-	}
-	if err != nil {
-		return fmt.Errorf("connect %s to %s: %w", nic.Name, nic.Network, err)
-	}
-	return nil
+	return bridge, nil
 }
 
 // unplug takes the link off the NICs that are connected to nothing, once QEMU runs.
-func unplug(ctx context.Context, dir runDir, m *machine.Machine) error {
-	for n, nic := range m.NICs {
+func unplug(ctx context.Context, dir runDir, m *machine.Machine, has devices) error {
+	for _, nic := range m.NICs {
 		if nic.Network != "" {
 			continue
 		}
-		if err := ask(ctx, dir, "set_link", map[string]any{"name": fmt.Sprint("nic", n), "up": false},
+		if err := ask(ctx, dir, "set_link", map[string]any{"name": has.NICs[nic.Name].Device, "up": false},
 			nil); err != nil {
 			return err
 		}

@@ -51,6 +51,18 @@ func (d runDir) write(name string, raw []byte) error {
 	return os.WriteFile(filepath.Join(string(d), name), raw, 0o600)
 }
 
+// writeJSON replaces a file whole.
+func (d runDir) writeJSON(name string, value any) error {
+	raw, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	if err := d.write(name+".new", raw); err != nil {
+		return err
+	}
+	return os.Rename(filepath.Join(string(d), name+".new"), filepath.Join(string(d), name))
+}
+
 func (d runDir) remove(name string) error {
 	err := os.Remove(filepath.Join(string(d), name))
 	if errors.Is(err, os.ErrNotExist) {

@@ -130,7 +130,7 @@ func (d *Driver) StartFrom(ctx context.Context, folder string, m *machine.Machin
 	if d.host.Binary == "" {
 		return errors.New(d.host.Checks()[0].Says)
 	}
-	c := &command{files: d.files, first: first}
+	c := &command{files: d.files, first: first, has: newDevices()}
 	defer c.close()
 	goesOn, err := d.resumes(c, dir, folder)
 	if err != nil {
@@ -158,7 +158,7 @@ func (d *Driver) StartFrom(ctx context.Context, folder string, m *machine.Machin
 	if err != nil {
 		return err
 	}
-	if err := dir.write(specFile, raw); err != nil {
+	if err := errors.Join(dir.write(specFile, raw), dir.writeJSON(devicesFile, c.has)); err != nil {
 		return err
 	}
 	keeper := exec.Command("/proc/self/exe", KeeperCommand, string(dir)) // also when its file was replaced meanwhile
@@ -172,7 +172,7 @@ func (d *Driver) StartFrom(ctx context.Context, folder string, m *machine.Machin
 	go func() { ended <- keeper.Wait() }()
 	err = d.started(ctx, dir, ended, words)
 	if err == nil {
-		err = unplug(ctx, dir, m)
+		err = unplug(ctx, dir, m, c.has)
 	}
 	if err == nil && first != "" {
 		err = usualOrder(ctx, dir, c.boots)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -443,7 +444,50 @@ func TestBridge(t *testing.T) {
 		}
 		return n
 	}
-	require.Equal(t, 2, taps())
+	require.Equal(t, 4, taps())
+
+	// While they run: what is wired elsewhere is there in a second, what is put in is seen, what is taken out goes.
+	quiet := all[2]
+	adapt := func(b *bench, change func(m *machine.Machine)) {
+		t.Helper()
+		m := b.m.Clone()
+		change(m)
+		require.NoError(t, b.d.Adapt(t.Context(), b.folder, m))
+		b.m = m
+	}
+	reached := func(address string, want bool) {
+		t.Helper()
+		for until := time.Now().Add(5 * time.Second); answers(address) != want; time.Sleep(10 * time.Millisecond) {
+			require.True(t, time.Now().Before(until), "%s answers: %v", address, !want) // in this thread's network
+		}
+	}
+	adapt(quiet, func(m *machine.Machine) { m.NICs[0].Network = "wharf" })
+	reached("192.0.2.18", true)
+	adapt(quiet, func(m *machine.Machine) { m.NICs[0].Network = "quarantine" })
+	reached("192.0.2.18", false)
+	adapt(quiet, func(m *machine.Machine) { m.NICs[0].Network = "wharf" })
+	reached("192.0.2.18", true)
+	adapt(quiet, func(m *machine.Machine) { m.NICs[0].Network = "" })
+	reached("192.0.2.18", false)
+	adapt(quiet, func(m *machine.Machine) { m.NICs = append(m.NICs, nic(20, "wharf")) })
+	quiet.says("06:5c:00:00:00:14 192.0.2.20")
+	require.Equal(t, 5, taps())
+	for n, controller := range []string{"virtio-blk", "virtio-scsi", "nvme"} {
+		d := machine.Disk{ID: fmt.Sprint("disk", n+2), File: controller + ".raw", Format: "raw", Controller: controller,
+			Serial: "TIDE" + controller}
+		rawDisk(t, filepath.Join(quiet.folder, d.File), nil)
+		adapt(quiet, func(m *machine.Machine) { m.Disks = append(m.Disks, d) })
+		quiet.says("serial " + d.Serial)
+	}
+	adapt(quiet, func(m *machine.Machine) { m.Disks, m.NICs = m.Disks[:1], m.NICs[:2] })
+	for _, left := range []string{"left vd", "left sd", "left nvme", "left e"} {
+		quiet.says(left)
+	}
+	require.Equal(t, 4, taps())
+	for range 7 { // more often than there are places
+		adapt(quiet, func(m *machine.Machine) { m.NICs = append(m.NICs, nic(20, "wharf")) })
+		adapt(quiet, func(m *machine.Machine) { m.NICs = m.NICs[:2] })
+	}
 	for _, b := range all {
 		require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.CleanOrOff))
 	}
@@ -742,4 +786,53 @@ func TestConfined(t *testing.T) {
 		require.Contains(t, string(status), "Seccomp:\t2")
 		require.Contains(t, string(status), fmt.Sprint("Uid:\t", qemu.FirstAccount))
 	}
+}
+
+// TestMedia: what is in a drive is changed while the machine runs; a device that its guest does not let go of stays,
+// and a disk that can't be put in leaves nothing behind.
+func TestMedia(t *testing.T) {
+	b := newBench(t)
+	for _, name := range []string{"tides.iso", "buoys.iso"} {
+		rawDisk(t, filepath.Join(b.folder, name), []byte(name))
+	}
+	rawDisk(t, filepath.Join(b.folder, "more.raw"), nil)
+	b.m.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1"}}
+	b.start()
+	b.says("up\n")
+	blocks := func() (list []struct{ Device, Inserted json.RawMessage }) {
+		t.Helper()
+		require.NoError(t, b.d.Ask(t.Context(), b.folder, "query-block", &list))
+		return list
+	}
+	nodes := func() (n int) {
+		t.Helper()
+		var list []json.RawMessage
+		require.NoError(t, b.d.Ask(t.Context(), b.folder, "query-named-block-nodes", &list))
+		return len(list)
+	}
+	before := nodes()
+	m := b.m.Clone()
+	for _, file := range []string{"tides.iso", filepath.Join(b.folder, "buoys.iso"), "", "tides.iso"} {
+		m.Devices[0].File = file
+		require.NoError(t, b.d.Adapt(t.Context(), b.folder, m))
+		require.Equal(t, file != "", len(blocks()[1].Inserted) > 0)
+	}
+	require.Equal(t, before+2, nodes(), "what was taken out is closed")
+	m.Devices[0].File = "/etc/passwd"
+	require.ErrorContains(t, b.d.Adapt(t.Context(), b.folder, m), "leads out of the pools")
+	require.NotEmpty(t, blocks()[1].Inserted)
+
+	m = b.m.Clone()
+	m.Devices[0].File = "tides.iso"
+	m.Disks = append(m.Disks, machine.Disk{ID: "disk2", File: "more.raw", Format: "raw", Controller: "ahci"})
+	require.ErrorContains(t, b.d.Adapt(t.Context(), b.folder, m), "takes no disks while the machine runs")
+	m.Disks[1].Controller, m.Disks[1].File = "virtio-blk", "not-there"
+	require.ErrorContains(t, b.d.Adapt(t.Context(), b.folder, m), "disk disk2: ")
+	require.Equal(t, before+2, nodes())
+	m.Disks[1].File = "more.raw"
+	require.NoError(t, b.d.Adapt(t.Context(), b.folder, m))
+	require.ErrorContains(t, b.d.Adapt(t.Context(), b.folder, b.m), "the guest does not let go of disk disk2")
+	require.NoError(t, b.d.Adapt(t.Context(), b.folder, m), "as it is")
+	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
+	require.ErrorContains(t, b.d.Adapt(t.Context(), b.folder, m), "does not run")
 }

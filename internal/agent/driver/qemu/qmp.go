@@ -109,21 +109,25 @@ func (m *monitor) answer(command string, result any) error {
 	}
 }
 
-// give passes a descriptor to QEMU, under a name.
-func (m *monitor) give(ctx context.Context, name string, f *os.File) error {
+// send asks for a command, a descriptor along with it.
+func (m *monitor) send(command string, arguments any, f *os.File) error {
 	unixConn, ok := m.conn.(*net.UnixConn)
 	if !ok {
 		return errors.New("descriptors pass through sockets of this computer only")
 	}
-	raw, err := json.Marshal(map[string]any{"execute": "getfd", "arguments": map[string]any{"fdname": name}})
+	raw, err := json.Marshal(map[string]any{"execute": command, "arguments": arguments})
 	if err != nil {
 		return err
 	}
-	_, _, err = unixConn.WriteMsgUnix(raw, unix.UnixRights(int(f.Fd())), nil)
-	if err != nil {
-		return fmt.Errorf("ask QEMU for getfd: %w", err)
+	if _, _, err = unixConn.WriteMsgUnix(raw, unix.UnixRights(int(f.Fd())), nil); err != nil {
+		return fmt.Errorf("ask QEMU for %s: %w", command, err)
 	}
-	return m.answer("getfd", nil)
+	return nil
+}
+
+// give passes a descriptor to QEMU, under a name.
+func (m *monitor) give(ctx context.Context, name string, f *os.File) error {
+	return m.handOver(ctx, "getfd", map[string]any{"fdname": name}, f)
 }
 
 // ask carries out one command of a running QEMU.

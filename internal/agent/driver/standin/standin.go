@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -50,6 +51,7 @@ type guest struct {
 	stop        chan struct{}
 	ended       chan error
 
+	first     string // file of the disk that it writes to
 	addresses []string
 }
 
@@ -66,10 +68,8 @@ func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) err
 		g.standsStill.Store(false)
 		return nil
 	}
-	for _, n := range m.NICs {
-		if n.Network != "" && !d.hasSwitch(n.Network) {
-			return fmt.Errorf("NIC %q is on the switch %q, which this host does not have", n.Name, n.Network)
-		}
+	if err := d.connectable(m); err != nil {
+		return err
 	}
 	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1), addresses: m.Static}
 	if len(m.Disks) > 0 {
@@ -77,7 +77,7 @@ func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) err
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", m.Disks[0].ID, err)
 		}
-		g.disk, g.size = first, size
+		g.disk, g.size, g.first = first, size, m.Disks[0].File
 	}
 	if state := filepath.Join(folder, driver.SuspendedFile); d.there(state) { // it goes on
 		if err := d.files.Remove(state); err != nil {
@@ -87,6 +87,35 @@ func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) err
 	d.guests[folder] = g
 	go g.run()
 	return nil
+}
+
+func (d *Driver) connectable(m *machine.Machine) error {
+	for _, n := range m.NICs {
+		if n.Network != "" && !d.hasSwitch(n.Network) {
+			return fmt.Errorf("NIC %q is on the switch %q, which this host does not have", n.Name, n.Network)
+		}
+	}
+	return nil
+}
+
+// Adapt looks whether what a running machine is to have is there. Its guest writes to the first disk that it had.
+func (d *Driver) Adapt(_ context.Context, folder string, m *machine.Machine) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g := d.guests[folder]
+	if g == nil {
+		return errors.New("it does not run")
+	}
+	for _, disk := range m.Disks {
+		if !d.there(filepath.Join(folder, disk.File)) {
+			return fmt.Errorf("disk %s: %s is not there", disk.ID, disk.File)
+		}
+	}
+	if g.first != "" && !slices.ContainsFunc(m.Disks, func(k machine.Disk) bool { return k.File == g.first }) {
+		return fmt.Errorf("its guest does not let go of %s, which it started from", g.first)
+	}
+	g.addresses = m.Static
+	return d.connectable(m)
 }
 
 func (g *guest) run() {
