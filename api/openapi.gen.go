@@ -2229,6 +2229,30 @@ type ReadConsoleParams struct {
 	Wait *int `form:"wait,omitempty" json:"wait,omitempty"`
 }
 
+// TypeConsoleJSONBody defines parameters for TypeConsole.
+type TypeConsoleJSONBody struct {
+	// Text As it is typed; a line ends with \r
+	Text string `json:"text"`
+}
+
+// TypeConsoleParams defines parameters for TypeConsole.
+type TypeConsoleParams struct {
+	// Name A name, HOST/NAME or id
+	Name string `form:"name" json:"name"`
+}
+
+// OpenDisplayParams defines parameters for OpenDisplay.
+type OpenDisplayParams struct {
+	// Name A name, HOST/NAME or id
+	Name string `form:"name" json:"name"`
+}
+
+// GetPictureParams defines parameters for GetPicture.
+type GetPictureParams struct {
+	// Name A name, HOST/NAME or id
+	Name string `form:"name" json:"name"`
+}
+
 // LetGoDiskParams defines parameters for LetGoDisk.
 type LetGoDiskParams struct {
 	File string `form:"file" json:"file"`
@@ -2488,6 +2512,9 @@ type TryWiringParams struct {
 
 // LeaveAloneJSONRequestBody defines body for LeaveAlone for application/json ContentType.
 type LeaveAloneJSONRequestBody LeaveAloneJSONBody
+
+// TypeConsoleJSONRequestBody defines body for TypeConsole for application/json ContentType.
+type TypeConsoleJSONRequestBody TypeConsoleJSONBody
 
 // AdoptDiskJSONRequestBody defines body for AdoptDisk for application/json ContentType.
 type AdoptDiskJSONRequestBody AdoptDiskJSONBody
@@ -3348,6 +3375,30 @@ type ClientInterface interface {
 	// Corresponds with GET /copy/console (the `ReadConsole` operationId).
 	ReadConsole(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TypeConsoleWithBody Type on the serial port of a machine
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+	TypeConsoleWithBody(ctx context.Context, params *TypeConsoleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TypeConsole Type on the serial port of a machine
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+	TypeConsole(ctx context.Context, params *TypeConsoleParams, body TypeConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenDisplay The screen, keyboard and mouse of a machine, over a WebSocket (RFC 6455) that carries the remote framebuffer protocol (RFC 6143)
+	//
+	// Corresponds with GET /copy/display (the `OpenDisplay` operationId).
+	OpenDisplay(ctx context.Context, params *OpenDisplayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPicture What a machine shows on its screen
+	//
+	// Corresponds with GET /copy/picture (the `GetPicture` operationId).
+	GetPicture(ctx context.Context, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LetGoDisk Take a loose disk out of the inventory; its file stays
 	//
 	// Corresponds with DELETE /disks (the `LetGoDisk` operationId).
@@ -3982,6 +4033,70 @@ func (c *Client) GetCopy(ctx context.Context, params *GetCopyParams, reqEditors 
 // Corresponds with GET /copy/console (the `ReadConsole` operationId).
 func (c *Client) ReadConsole(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadConsoleRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TypeConsoleWithBody Type on the serial port of a machine
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+func (c *Client) TypeConsoleWithBody(ctx context.Context, params *TypeConsoleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTypeConsoleRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TypeConsole Type on the serial port of a machine
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+func (c *Client) TypeConsole(ctx context.Context, params *TypeConsoleParams, body TypeConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTypeConsoleRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenDisplay The screen, keyboard and mouse of a machine, over a WebSocket (RFC 6455) that carries the remote framebuffer protocol (RFC 6143)
+//
+// Corresponds with GET /copy/display (the `OpenDisplay` operationId).
+func (c *Client) OpenDisplay(ctx context.Context, params *OpenDisplayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenDisplayRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPicture What a machine shows on its screen
+//
+// Corresponds with GET /copy/picture (the `GetPicture` operationId).
+func (c *Client) GetPicture(ctx context.Context, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPictureRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5768,6 +5883,169 @@ func NewReadConsoleRequest(server string, params *ReadConsoleParams) (*http.Requ
 				}
 			}
 
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTypeConsoleRequest calls the generic TypeConsole builder with application/json body
+func NewTypeConsoleRequest(server string, params *TypeConsoleParams, body TypeConsoleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTypeConsoleRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewTypeConsoleRequestWithBody constructs an http.Request for the TypeConsole method, with any body, and a specified content type
+func NewTypeConsoleRequestWithBody(server string, params *TypeConsoleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copy/console")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOpenDisplayRequest constructs an http.Request for the OpenDisplay method
+func NewOpenDisplayRequest(server string, params *OpenDisplayParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copy/display")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPictureRequest constructs an http.Request for the GetPicture method
+func NewGetPictureRequest(server string, params *GetPictureParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copy/picture")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -8757,6 +9035,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /copy/console (the `ReadConsole` operationId).
 	ReadConsoleWithResponse(ctx context.Context, params *ReadConsoleParams, reqEditors ...RequestEditorFn) (*ReadConsoleResponse, error)
 
+	// TypeConsoleWithBodyWithResponse Type on the serial port of a machine
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+	TypeConsoleWithBodyWithResponse(ctx context.Context, params *TypeConsoleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TypeConsoleResponse, error)
+
+	// TypeConsoleWithResponse Type on the serial port of a machine
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+	TypeConsoleWithResponse(ctx context.Context, params *TypeConsoleParams, body TypeConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*TypeConsoleResponse, error)
+
+	// OpenDisplayWithResponse The screen, keyboard and mouse of a machine, over a WebSocket (RFC 6455) that carries the remote framebuffer protocol (RFC 6143)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copy/display (the `OpenDisplay` operationId).
+	OpenDisplayWithResponse(ctx context.Context, params *OpenDisplayParams, reqEditors ...RequestEditorFn) (*OpenDisplayResponse, error)
+
+	// GetPictureWithResponse What a machine shows on its screen
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copy/picture (the `GetPicture` operationId).
+	GetPictureWithResponse(ctx context.Context, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
+
 	// LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9649,6 +9955,129 @@ func (r ReadConsoleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadConsoleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TypeConsoleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TypeConsoleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TypeConsoleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TypeConsoleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TypeConsoleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TypeConsoleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenDisplayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenDisplayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenDisplayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenDisplayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenDisplayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenDisplayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPictureResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPictureResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12774,6 +13203,58 @@ func (c *ClientWithResponses) ReadConsoleWithResponse(ctx context.Context, param
 	return ParseReadConsoleResponse(rsp)
 }
 
+// TypeConsoleWithBodyWithResponse Type on the serial port of a machine
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+func (c *ClientWithResponses) TypeConsoleWithBodyWithResponse(ctx context.Context, params *TypeConsoleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TypeConsoleResponse, error) {
+	rsp, err := c.TypeConsoleWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTypeConsoleResponse(rsp)
+}
+
+// TypeConsoleWithResponse Type on the serial port of a machine
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /copy/console (the `TypeConsole` operationId).
+func (c *ClientWithResponses) TypeConsoleWithResponse(ctx context.Context, params *TypeConsoleParams, body TypeConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*TypeConsoleResponse, error) {
+	rsp, err := c.TypeConsole(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTypeConsoleResponse(rsp)
+}
+
+// OpenDisplayWithResponse The screen, keyboard and mouse of a machine, over a WebSocket (RFC 6455) that carries the remote framebuffer protocol (RFC 6143)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copy/display (the `OpenDisplay` operationId).
+func (c *ClientWithResponses) OpenDisplayWithResponse(ctx context.Context, params *OpenDisplayParams, reqEditors ...RequestEditorFn) (*OpenDisplayResponse, error) {
+	rsp, err := c.OpenDisplay(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenDisplayResponse(rsp)
+}
+
+// GetPictureWithResponse What a machine shows on its screen
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copy/picture (the `GetPicture` operationId).
+func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error) {
+	rsp, err := c.GetPicture(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPictureResponse(rsp)
+}
+
 // LetGoDiskWithResponse Take a loose disk out of the inventory; its file stays
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14100,6 +14581,90 @@ func ParseReadConsoleResponse(rsp *http.Response) (*ReadConsoleResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTypeConsoleResponse parses an HTTP response from a TypeConsoleWithResponse call
+func ParseTypeConsoleResponse(rsp *http.Response) (*TypeConsoleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TypeConsoleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenDisplayResponse parses an HTTP response from a OpenDisplayWithResponse call
+func ParseOpenDisplayResponse(rsp *http.Response) (*OpenDisplayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenDisplayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 101:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPictureResponse parses an HTTP response from a GetPictureWithResponse call
+func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -16211,6 +16776,15 @@ type ServerInterface interface {
 	// ReadConsole What a machine has said on its serial port
 	// (GET /copy/console)
 	ReadConsole(c *gin.Context, params ReadConsoleParams)
+	// TypeConsole Type on the serial port of a machine
+	// (POST /copy/console)
+	TypeConsole(c *gin.Context, params TypeConsoleParams)
+	// OpenDisplay The screen, keyboard and mouse of a machine, over a WebSocket (RFC 6455) that carries the remote framebuffer protocol (RFC 6143)
+	// (GET /copy/display)
+	OpenDisplay(c *gin.Context, params OpenDisplayParams)
+	// GetPicture What a machine shows on its screen
+	// (GET /copy/picture)
+	GetPicture(c *gin.Context, params GetPictureParams)
 	// LetGoDisk Take a loose disk out of the inventory; its file stays
 	// (DELETE /disks)
 	LetGoDisk(c *gin.Context, params LetGoDiskParams)
@@ -16619,6 +17193,87 @@ func (siw *ServerInterfaceWrapper) ReadConsole(c *gin.Context) {
 	}
 
 	siw.Handler.ReadConsole(c, params)
+}
+
+// TypeConsole operation middleware
+func (siw *ServerInterfaceWrapper) TypeConsole(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TypeConsoleParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TypeConsole(c, params)
+}
+
+// OpenDisplay operation middleware
+func (siw *ServerInterfaceWrapper) OpenDisplay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OpenDisplayParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenDisplay(c, params)
+}
+
+// GetPicture operation middleware
+func (siw *ServerInterfaceWrapper) GetPicture(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPictureParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPicture(c, params)
 }
 
 // LetGoDisk operation middleware
@@ -18218,6 +18873,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/copies", wrapper.ListCopies)
 	router.GET(options.BaseURL+"/copy", wrapper.GetCopy)
 	router.GET(options.BaseURL+"/copy/console", wrapper.ReadConsole)
+	router.POST(options.BaseURL+"/copy/console", wrapper.TypeConsole)
+	router.GET(options.BaseURL+"/copy/picture", wrapper.GetPicture)
+	router.GET(options.BaseURL+"/copy/display", wrapper.OpenDisplay)
 	router.GET(options.BaseURL+"/lineages", wrapper.ListLineages)
 	router.GET(options.BaseURL+"/lineage", wrapper.GetLineage)
 	router.GET(options.BaseURL+"/history", wrapper.ListHistory)
@@ -18279,208 +18937,212 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchu3lyD+Kij+/1We2W1ZTn6XqZ9UU7WKL7ET2XJZSrJbiWsNdh+SMLuBDoAWzXF5aj7tA+xDzIPN",
-	"k2zhAOgLCTS7JVKyE39JbBONy8E5B+d+Pk5SUZSCA9dqcvJxUlJJC9Ag8W90pkGaP2SgUslKzQSfnEyu",
-	"FkA4fNBEzIheACnpHMgUZkLCJJkwM+T3CuR6kkw4LWBy4iZKJipdQEHNjHpdmh+UlozPJ58+JZMZy8Or",
-	"gSwUefbi6fmTf/357Pynp0RI+9d/f312dfX0zavIom7C/lUXQuk3MNte9hUtwKzEMj99SfWimd18OEkm",
-	"En6vmIRscqJlBf1rvRfT4FIvMlxIKzKFOePcjA+u+V5MRy6Zs4Lp7RUvZoRpKFRCvnn0iFQ8B6WIoizD",
-	"f3hEqCaFPV8IsHbS9sIF/cCKqpicmK+TScG4+2vi98S4hjlI3FRBOZ2DvBHY3bejwPDJDFal4AoQrV9L",
-	"Mc2hMH9MBdfAEUK0LHOWUrOP49KO+O/vldnUx9bc/780u578f8cN3RzbX9WxnxdX7B7rlwXVZAVck5UU",
-	"7m7cZ2bWsyx7buBttpFlzHxE89dSlCA1M5ue0VxBMilb/4RDJSi1DcTnF5dXJ68v3lx5CqVzc8hkEzLJ",
-	"JBUZhDGnAe+v9UJu/Nt6IjF9D6k2E51l2Ut3NSMPkaaisjewtbvoARdal4r89ObcHNAQTpqLKiPAtVyT",
-	"UrDwYS0KBdYpqVIrIbPthX6EUhMFNIcsIZRnhMM1SKIWYsUJnVPGQwtpsQQeoHOuNNDM7NmdGqf0q5+S",
-	"nC1hxRQE55SVClDyM8bnIEvJuK5hYYA7M6gMCVEL+u3f/n7yX//xnwlZLUAC4oNaKw0FyQQo/kCTJRcr",
-	"wgIw28ADBGBzLUE8WABFOG7cMm59JmRh/jTJqIYjzQoI42S5Dl5TxtQy+MPC0c6YG9eL3XiPO3HrJp7j",
-	"O35EtWdKQTBoTdPFG/i9ggFk3b1S+y2hnMAHpjTjc2J2QLQglLgtbUCXq5V/soPrIIc+Bz43p/7ro3/8",
-	"PQD27iYeXzzBh9b8//jyp+9+ePr4ivzX//m/5M3Tl0+f/C/zk/3TCb7JE8PVP7SXNC/BowBkUlG6LW08",
-	"SRz84fBpGrbpgn54YUc3Tw2Vkq4nVqKA7YVeX1ycH78+u3puzkCJuU7PJt0N716W8dc5TeEi8IA9MVfl",
-	"5jPnIdqwfqaJhNJ8o7oLfNOGUgtxhQ5s/XsByqDBgikt8EXemCk0lbkSaif4OAFunuVfJxRxrIW6LUZD",
-	"l/AGUlEUwDMI8MSLEjhJF4KloAiVQCz6QUaoIrL1ZT35VIgcKN+ir2ZrNV64W4vQFHAz2tx4gMWkSGi8",
-	"ynM6NRdvxYLuoJTyjBnuE+QKDW7WKLh9MxvzbyJdJoKfzUSe2bdxKPfagFUmGiCFoJPSSt38VJungGuW",
-	"AU/DE84lvQ5g56UoQC8Mu2KKTCW+gdsokExYFpw1h9mAC5RAnUy2NUHFNcuHPzOrhdgNdbecHe2XCIFf",
-	"9lEMSn9akEwkhHFiHnsV2pJs3os+OdM/K0aGZO6SgmeO4GqzoKrsAYIowXSIfV7MCM1zqz6QFdMLohdM",
-	"EYt+uwQIlOrrobiAR6dmMy1eUKNhF8AJErs/vUOd0K08XlA+h5s9wy/pEoiqcTpjsxlII8HTqai0e4pP",
-	"yQrZuyJmD8T8oDRdq0lAVg+8FXBtmOgJ+fHFqyfmOTL//9dnL86f3vgVbL8BNTXTLHvF0sCje7liOl2A",
-	"OkVpoyj1mggO5jgVL/NqPkdg73cnRnSEobJK5Hnc0BlfPEbRZM6uIcFXnZNGZQnIJQFM+ZJEqKkQOiJ4",
-	"sEwl5NWLxwo1i8ziV0JmTCrkQDm1Wv3+bvQO5bm0rFTH2mAnqa0Nj7atDckkk6IMmxmUEdMciPYLE7Nm",
-	"mODqdc0d7XfRRsLYttYVNF0wDsSOIXPQCgVUDitidBiihQi+1XPPOLdEQCO48bnXJBm3+uNu0i0gY3Sf",
-	"ZPZEsmtAutoh2W8wOSPnWiiYLVWFYd5BGgxQYAGFkOvv1tpuuX58Gdd//+tkF0p6rXQDNdxdfBb6QYoP",
-	"553rB0bCMu/OnRLOikk4xHOk8HEd+ALt1oyC8o0oSiqZk4g3JI5dYuRjw53x6UvB4EvYMG3px7wbLXV2",
-	"KvSCmLHAMzKToghJs9OhG/CiVbqhpQTOs20ilEDbiLugMltRdESsmHSW9MzojXodROdpcFoj1Q2wi5rF",
-	"3eBkYv44DV7T1vvA1LJ71D4wmYe9ddGB+RQt4JxxoPO2whbTuu0+u1+1sKB7H36zYezjSuRwLubbt4VI",
-	"sW17EQpJzKOVlUumaw34L/BBn5KcapAGzTihagkZmQlJVgvgVtReUWTaEqVULjRZQqkJ5WtSWP/TFjPe",
-	"ZsBmoQ7fNjsIG3J7zqAFmQsiuCeAnQtv3IOnG3x5zY7CMLbG0KDlf6xW37F+bAirbVNVQddkQa+BTAE4",
-	"KWgG/ow7Ncq24aC7wndrslqwdGEWWLmXYM6Z6qoY3XMuGQ8bC5TRsYKEC2y+aJNuDPo4dT3ezTiEeM01",
-	"tzmOhDlT2rxvZhZtRiWThchzsUJrcbqkkZd0Ljic6Ztr71Gzd8TCUvPB1u6FZHPGaT5JJkuAEhVtDqvg",
-	"fs0jcAnWszHMxpJvMaX2s4wy6S7u99INs1+MRHiDumcjXA9m/HfryHYz+ElFTHhRP4NY8cgnJZXO8bjz",
-	"niPOimRSCpGHf2g8nAFLFFPWC2nNN0wr4gcJaURnj7NBCxWHlRX6ht+CSoWEEEkmEwVa55BZmG9uVZAF",
-	"tW5pZ2UxWw/tSi0gn4X5BPs3iIvpgf3omG0Yf/llEdzo2mxNacozRZTwjjYupiJbtx4xbeWEgGuPpkvI",
-	"Qk93MqmqIDWHDGtOe8jrNx1ZVeO4MthS+68szNz8jrba9hkPi5ooWiRQE1aLpzS40WIUzdk8KbSvJPbe",
-	"vXYsY8N0v+Embt1ajYqD5Ckvdm6iKXdSwQ5I4xKJ207oCE8gZ0rfzOh4RZfgTItEzKw/11zfA0XMpF89",
-	"f8MsRYdWjzO84ntQj7WkahFQ1LQiM5aDMhKpFihb41AnaDNJHPWP98iFUVxpxmuwjAj3CPtkbdSPjyaL",
-	"vj4lK0MQfaHJiuU5mQKRQFEh5WjtnNJ0aaAqeD3tCf4F/elUE0qMJGAeRKtFKJaB+fdAzEzrEtCPG8Jj",
-	"6/SleQ7ygSKG9VQaZOKYP+DtRlw/sSfsUxD6Nw8usN8SakFgpPrak8EcEsU8GF9ZTYjV+KCULS+ZDwD4",
-	"LOx5GXy2/n4EYJDJdO0eYYPQhm5uZZuBRp7apTdGQowGIcEH2vGkthhGzpbAg4FszwwBPjJ3/E2zGq+K",
-	"qV3MsLN6c1sYBjRdJObbGeOZM18PkXFpUeahKa9skKIEZF3U3LCVZFHwRmOLPWRw1gWVIew5p2trznFW",
-	"QwlKE8HDHvl10H2xJinlD7Th735jOz3NLmbL27r8vuubaMCwhQdtsNfnsrsLoenTD6WQNxT3fpFMA7oq",
-	"8HFq8+M/NP89QU9HQp5fXF4dvzp7+bQJ+d0XW+5KKL321dbQO2DFgPjyebLiFiRCqP4MdLrACM+boTt+",
-	"jw8jGpWNxOesQMpKYy66m9CFi5O1sisrEGRfMkXUJv99eZnQ3e+9noPDHKwDWAXtv8zegruDPTvZvK0y",
-	"8OJo5PACvdCfhbA0M2h6hDgYJFNvdtvHWe6J5D0euIsJEjvjmdnkttyFGxhkuYykFyQoj9pgvTA9dOZr",
-	"+92VitmTJRSQbQY69ofRFZAFLUEKrkFuGMqnuUiXaMCylzFxePh2VFjdVoB5hpFvfr12EJw/aw2s1hF9",
-	"vFL44upAkO69jfM62lkMlwk6QVg+1vkUt2LHjdXrTet0LQgaES1soK69MUFRPGbg3bgYZyTd8O1Ye6jf",
-	"r2fqHhrxu3jidIYNg+aCMh7WYZTP5ciN9KwSMqUKtoK3doLc7O9F2Bc0o1Wu+9ztUdKN02AYuf34Qb41",
-	"Zx3a3i7LR9nx/ZBQ9LIXXPoDjX2Q3XBfjw2F2g0XN6621+NKIejEAqURJ2zuwQhXGFPKsfOARWsAbQZM",
-	"VkYzsq6b4fu4ZlJXNB9+mSFPB+JJ7crwR2uTppu2poGNhdsYlThKrImidbQWtEM39L2kLnF2jNJnBAXK",
-	"hV6AJD/xayEpetwzQYy2vSXmKoCovKZrvxjRIjci8wmhREEOqWGXqkoXRk4wmPbvmmVw9N9sgGyen7pQ",
-	"uJmQhAseDn+gSwiaW8120UdBeUYKcQ21g04BqLAosgW851ZQe8q1XO8nY2ynPHJDsSNGiI13+1aR9pFg",
-	"o1iKQm0oGeASRBKwuQsuSqkRMMwsNUjexi8o7I4b53Pr3PUtfW/BrTr1YgOHpixnrZiZ6I2HnOTo0dXg",
-	"n2LIZ2QKa8EzayinBcvXk1AkeZO02pOKs/1k+ejmUAgzu45EEbhtjAgC2RnEsROVdwW/xgNeA5qU1CqS",
-	"nq4IB70ScnlKzJZqU6QiFh6kwABeLlygZTeIe2Cm9EUTHvxAEbHiRPBgJmz0EKEU2RCG7sobU6wv8KCt",
-	"iVQ2SgczQzEnSQJNFzj322REnECNwg6/3B4aQRcxsnvfSScXPOofNOT4eAFpQOoVy4hgHo3oGhSK6bib",
-	"WPaFcpltPWmegDw3QtSvOziXwEyrzWOUQuTD2d9rIfKgormA/HqEynqJXsLQRJ4EBs9kg5O3ptrUg/CY",
-	"rfmbPW8D+K0D8Y74jS4FPv1AU02qEn0gj5JHjx4FWcjI58Ze2sFCPF4UN7f5Y15Zo1gSS0be9O88ASil",
-	"4T9NqXTm0knSFwV6mGQqIx1isoR9EhVRMC+Aa4zM0gJHEVHpP0Pa1c3Sjw5q903wvyfPLt68PLsyJ3N/",
-	"HG4Ppinove7vkvF5DsROfEKqimWYf1asqIQj+9eCpgni9BHLyH/9x3/ieZYApTmCjT8dfABviPKvo9IY",
-	"gOs97+I6bKLrsUczjRZcNdSEGwqr3RlLawb8YhMUolmZluqsQ3YhFHAyBbQtyyq3cmmd4rD9nh4iRakV",
-	"1XBq1EoXyd2qH/SQXMwImjNpntgcLA2Sn5CPZsZPCfnI8T/802dh6XeOpdAF1ZG7W1GpytZQ8Tl1qHqT",
-	"6bC8rbDr4Jkr/2St8ghaDBfy15xTNMUTRddtYA9aUYlKpjujrC/tqIPHr33uuVYOWj1ukR/EdFu2mRoy",
-	"ew3yElJhMxYGaEUp5SnkedQoly5YnkmrqY3I8ZBANWRjot4zwWHgnkFKIQeU2bgL4/GMcaYWvUfdqctG",
-	"lGQOq8dDbUqeR/VznICjQsv1mQ5xGOCEkgXkGXkvpshfJDPkNaeMk+naWSPawT7jij4gkqpzV29j69Yj",
-	"E3Sj5KW+HeC3tNoVZU6hNTq//ZOBwcThp5FVWA62gAQSDoS9s0pDOVxT+EFMLzWUQZ2qrziG0DQfSDNV",
-	"OGskpJl3WFFtqKv18YZh1ECxG0k2OVD3lj1QWjzFbcuhb5ttRJjePqyAhncewPjn7zDMlofG9Q1ngmPz",
-	"ruJZbNFsk2FGD8QZn8hmDSAu12PqrDUOS+xCIdidW9HiTZUHbnf0QQHKMXbBKGByOoVwZpO4BjlmiWiK",
-	"lLc3bRdLMGJXT5menjtoNldfhD1JnXzTQKjHTNVK5d18VssxAQ6xRJfYoxez0tbMbohrzhkX65gy+3HP",
-	"MQ+c7eOBeUBr0LkQCsI+fpqJcqQ05j75Ll4DMebS35+P/KYcrg43t9G3ttbH2+T2hRn7CLl2u2+Tstis",
-	"UzITFc/iNv69OKcdBQSz7hyjGOWdruMFGsxIWogVwsiXTW5tOKphhD4Rd0u50jnxGJJoOEeU8Q9zsjgo",
-	"Rn0tu+stbDIbrqXI85iT7Q6iUiKEpUAymkcNVYo0W8eitNZwYENcDoXfLviixuEo6t7EDeYthRF42x9/",
-	"qiLgmgN3AnSER9bBP4f0anKW9mFbQdPwDkQWEXriK1kPaQR10FIf/O06p3zAg+7LEeHGMEd40qx5Iydn",
-	"Hzq7giB4w0OQ2Qi1LA2VRP5gtGXvHMHqxtwH1PnZhjPAYQnYDlQum7qDqBFHao3pHiubeEJEoDBfr0ts",
-	"R6tohxiFclnozKYocptu2Q4BogSLVtsi1/gPnQClsKCSjZVsbhYZMa+jrPoEPReL5aSXSFX0//Hy7NXZ",
-	"90/fjMKAgUJPygqG/ngE2I0KaOw0m+Sg1VUwKutitnFlJ4RpYsaTSmGxszpGy/+jAggaaePCWX+kLklF",
-	"lWeYJzYFoip5DWvIJsnQmIb+SIZkcg1Shc1pPWKYkxUax6QnlVBAr1/B41BLj/HY3kOWY0MLPDVvRxdQ",
-	"X0V9kIpja67vcuVv5jO0vfYvqVzeLgQP/X3jZL1BBXjtvC0rh7BRbcFrAMybHJeQHg/nxcr50aoiNxGf",
-	"HEri5/UCoZO8gtWGYWZUir0M+Ta/wwYtWLwX2YQK0n5U8+vYdgJvTFEpW/uWzCSALdE1LB/VI8gWP0Pf",
-	"bueR4kb18TzDFxBKuupmMonwXmdS2qzmJXLnaJ0ClRG9sGN12pQ2nJMO50hpSVOm10TIEfXIwl7BC1s0",
-	"wPxYz+8waECRgFew+mxwpyWmbuU6aJAonLkxeMJwhYQeeda5/0aKuiGYXdYz7aMRSyS8MKkDs7/5x7cP",
-	"Hz389uG/HH/711EtS/qgoSkWbg4km2MRTcRzrBBC577oxs/nZ6/M3izCyXDdi6rMGQ/dopDaomcONFNE",
-	"VPoUY8qdZGlvx1ab4oKs6Nolq99KLwnxzYu2y23D8oGhEypWEksr4hwuKC3PNMgVjdTqSEVR0AjPwviI",
-	"nEF/B5rNvjDEVX63ZZvLnPLgwpGS7N/BnHGFcf9cA09duBY2enFnAj7AlO2Zi6vL7iHWHDgE8teUyRt2",
-	"/tndvqguP5AzpYErG4+2wYEGpBuO1SBGxPomQ7ojGSCFcyl7VaLIaeBDyeSGmaJHOAt71ptd++nCG6/U",
-	"Devnn4MmssJuZj7GEUukEaVZnv8hyxtgkeKtqgZ7zqQ+dExUie0ZPr/yBEH0dO/Fzd2+M5vlPCIv1qVF",
-	"B+wE/QEf2JbsYvZKvAFdST4otsTQjx0QDJm3Lv7BpQ3HxEUYyO4IjBiZ/6upnEdUxGuQGUvDdeb5SY1R",
-	"K8q00wMcZj0k32FadnZCKHFXiYGkGJuI8dNzYf4NEamu2OqhildmfrHJ3dnu/IlAgAa+RPZsLXRqQi42",
-	"771xzvv7S9o78rCIofvtIx32Fr6wnyCF4EGdQrShnAgJbM5jLQ5s6RCfETmFXPC5C+LdNldIGOW5icKs",
-	"tjXe2pyICuro+rYfngUL6uHZLCyoLepma2YvqPLNPU/JI1tWmwsyRbcoc7byYUprf83bPCjZvahLzFl3",
-	"rCVVLgh+g2o0Kv0nZLUQ2GkRLYKuTwPmKWHmv7Kq6Kyjrg/JZ5bB4tcWWkZ+NgTZCrsugKrK1cHiZCUx",
-	"RM0AzmbNarKGgUW3JBTiuoeVRyOBMH5iDKpWCrLbOfgceTrx1teLdcZSh6aNhbS1wfbibRprHz9G7gcO",
-	"A4llYO0rBqTVUzYcCrsR4q8du+9JUQ6oqQtalsDDNvWcLSFfxzpnIE5v1HUHyse5wjywYt3NgjU7nYi2",
-	"S9jwVBCLNqh13/6b8sqrmyrx6k5PmvPrSn9H0+XNtJzvDUuidTKAq73qXqqtRymlRV1K/2t1zQFl3IrG",
-	"shCI7mkS0xrIJqMzJMJGmStnwL7/JJWy0kdTmi7vodzwodI1vEH4kL1xXlf6DZsvbpil+brSRJrP6wZ/",
-	"rZL5tkLjAxXLy/xKy/dRlNvQCV7ZF2K8eAPTiuXZrd4dI4Q5eZUqsmIlNL0SFlgh68tFzXCKpi0V7qqF",
-	"3j9zlvYSPyeUi6auvXFJ53vNW29qeLr0RYW54LHSnl+T2L8msX9NYt9TEnu0mit2wnx19vJp4puJ1G8E",
-	"RsAn0d73d1Py9WuK/Z8mxd6/GH/oJPvDamHXLNDq4Hkt+TmDKDdPMr8GqZUVAemWGUIBz9Sp/cqRva2A",
-	"4AucjT33557OP6DMsasCvGW3gw9lzlIW6ejAxuYtyi52BDr70KULSNzlFLymeRUyWNAl9shEi74lGSPY",
-	"cB9AZ2MpzC9O7JkO7NfvUxi7aFrDx2/dbywMZA6rWyk6+IhxWBH/FLjHud2h4qsi/nko4vEn2f6yzZqH",
-	"ylkJaTJ88K+6LPYrtNx3C4ZN2LVp6PdwM/ZfOikeMyFPkcrVgpY2Ag9ouiDt1TJmvi8Yp67tc0HL0slJ",
-	"VGOnoFiouW63nkp8n/BYAjL+2ox2bdOifTjaffMS37MoOrq7E9dWIzK626Ql6ZT4jwV6bDW7SHy9oMgX",
-	"3apwiYukifk82pFVSWPkjQ3vOimSlrUr/kXH/pnUtopoPfyOPaqpfh7/oGtPqOk7Nrz1CLgiItF6RObH",
-	"9lhRxoeKsjWyUiXw6Bkv7c+t8ShpHNEs66+UeJZtf5TJnl3hkCey2dun+nVav0LRv8UADCflMCBlpIvH",
-	"n5L+0V2E3DV68zp3jd8mkF1fbCDxruFd9rF7+y302jW4y8d2je7ymt2j23xsAEw6ZLprfIcydg9u49+O",
-	"jbQZ0s6Ju3S0+246rGXn7JskN+yDDrW9NU/mXqqa3DTJ9mZJCdt5bLWvDL9q1qwDNdxCIaHhstnfkP78",
-	"z7Afv7N/1r7VDTPpkDxF1Dxi1o0iGmIV8f3HsyCqKYdhTbRtK/8dw8IB3j7SxR4qDGalglkHqZLhxtRS",
-	"RGoKDKsW5Yo34SyJXSW4L99VdPPy9xT9NraSTCQua0AVDRuE1Gw8eNol5KAHtKTtIuVZ3X5PRDu4rphe",
-	"iMp6D8JO39T8ccbSYIDZY8G1YVje6vLQjCaukEJU4xQy0jvJ//wqBmfgWrLe0hzx6L3ZTIEeGlO8l0RI",
-	"t+SQSh6bOdfimtZmnqDGWVDOZtGaD+7HKBx7ENl3bN/AJU6oTBeGUxqNTNq4Sr1bGexmK29ccQclNrbd",
-	"OmJz70HqqAuBjsjRqT0/GwGTvig1YQWdgzpBF87x67Or50RI9CuomGNhQKMo2wB622j//On5s+NnL85d",
-	"YoVZoemd6WobMH4NXAu5Trp72vZ2eHffQuvyn9Q/t9x+20y5zIVNyO6VQjz/CSYXdgS3cRwKP3UOV9x1",
-	"DpjeVZC5MEzL2sCw9xy6MlDxzAg2gEE5Db7sSABftWiTbxsMTFxYsJDk1YvHdebbmqB+6ULC9IIpIng6",
-	"zH/wh07vsWr3lxEh01ZfxlKMKEltVPuaaXYjVCwoD7rnnhalXp80xXka46MWRC0qTTKxcqVkdCW5YUWz",
-	"mXVNMPMj2GbShmOzAh6S1CDJietjZWcSPF8/NJ/5f25NRDXSsl2ANjzONuwxgzMpytK6KRzaG0RDVERx",
-	"I1yT7uCUJ8ovhfB87ZZQ00I+7y/6JmQxsr5kOAZ/ZOsXXLfWG3DOIRJlXdF6aBHEjdWdeOPh4icMQ7Vj",
-	"NBnH0X4EKK1f1wVeYSA/48RGIZg/uUyfKSiWgWudjAKcpRTA1BYovjLEz/ZtdsbrL4RJ1Pat/TfbipcS",
-	"uV1BjFsVtbhFxYpuSlVjwXMmPbeJeqdNen4c8C3z6A0COSlxZRt9dQ7Upby15WvM8EHJvPE5BQvY13TV",
-	"p2w2tWruOdK43/68ZZgfh6tX/bhK6AoDJf/sCNsXStiOpfo8EB/9pp9bwHxPOeErsYSQbX98pxVXauUQ",
-	"HUti72Kl/BY3yrNQpROfr1gwXmm4cUeRER0ufJ1U67/o7zpxJSlXs1C50zm7hiEN7geWox5S4LUpfTxE",
-	"q4gbjnOaQqzk0dnV86Z0U23XVJh4roFHahlIIYoBIkhdXNbeAH7l9xOs5Qsh/S9zZe6DLof1bT0KgS1P",
-	"/NS9foIem/HZ0bd/+7u3+zZ2dP8vHszaRVEp4Dox2tQCPvSWLt3R5D3aceMnFcLosWQd8R/2kBx+EdqQ",
-	"jZG/CjXhbnLKh5vvZZXDPn3lg5pd149cI1rb9ta4mzo5/m0oeFhBWkmm15dGsvIt12t/LjNYlAqxZOBh",
-	"eeJq/P5vP6wBQsl+BBtH6N8MlNfwJQIqkem5sQuty8knswHGZyLUGLUUUickzQUHVOAlHPmQrFoiapKs",
-	"UimUQqlIJS5NlTfeEExlWLB0YSNpc3YNLnb24W/8N/7uw5HBj3dWtEppnqPNbQFG+1GamB+bGgKFkcqY",
-	"fkhsvT0hsZYwscW9APPdgUnU8N6LqUoIzQrGmdJuMM1zXPXpNci1Xc1wG0UosVDyxaiFdNkQXIkcHphl",
-	"EOLEXog9JtOKPL5888x+ZEj33f88Mv9whA/3u4e/8adS4roSiCv2SzKRVgX6ZP/pzbPH5B9//du//LPP",
-	"7lVYnYG8S0UG78yxkCG84/BBv0usEQbrHTz8jZ8zrNonbV0SUhpWMl3j/0/cFwam5gpLx83fYXXBd54B",
-	"zUSeixXj84fk3Yzl+BNGVBMNslC+VORv/J2523+dU85Btzv6v0t8NRR7wViJdSHy7OFvvC7ndzKpC3nX",
-	"ZZQn3zhJjdOSTU4mf3n46OFfnLMdyeCYmmfHS3GuelMtOb3IjBjBlD6rR5lvJS1Ao/j9q6Oe3ytA/u2I",
-	"J8WwyMRSBg3S9parJ1fCwl2JAqYiW2NQSg4zTWhuexyFlspd96vNlRqp8C220i4FdxmI3z565DtCOF5F",
-	"yzJnKZ74+L0SDVHT4QWaPYBeaCgChZq31I2rhRdtrSoyo1WuY6vU+z/2RUiQq1VFQQ1Pt/HBK2pzXySh",
-	"JIOUGQxIyEpIpQkWfU1smHBNUXDNMqwlSbFhCrTFa0JTd92azs1FT3IhsD6BZSOTk8k1g5V70RssOs6B",
-	"OsHNqT0byGR+PnP36UpifidsdsbgGxnj3Q72gPrLo408mEDtmWxkoSYJVA2rXG6DwHF04LXqDDfS+Kct",
-	"/P3r9omeGIjeHpHwegge2mVPrQ3n868NsdtuOgggA+tDEuGeD4smZidUMtXDbR7jEBjGZ+hkE1g7eE5o",
-	"kunYSTYDf3DD1gxPsMyceR7wDwlZiBUWuSoMi6+zcvAliTA0+EDTA3O0/o5i9RVFuFbrEm+PcM/Fisyo",
-	"JHolOl6PuTSiBS2pLVQ8hAc1foPoM/a4dhd3cSu082bIcc4KFo9QbQ3EZ3/IQCsFTA58k+UaS24F7vEM",
-	"RZU93J+FqEF475UbeFXr6EV9D/qxzYbauKXNI5gVW/6ghGxGD0UozGtLg2n+0LcUpzTb3e+Wd+Tzy4yE",
-	"O6uwMO/gWzp2gnn0tt4AzR67MWNvbL+3lGz7dxSKCYbnoujuynKFVnM/NbOPSvXeXts2aUV2X9c0dd0C",
-	"QsubMZ3l6+IN3/5tx9KHRU682HMxD6HoL77gAApRe5Jim0JrCzezdSEaxVAymte164dJHK3oxhysVWdT",
-	"INXfiyfWCjVA4nABvbfhHYeT3pwrJRdCudhNUTVp4N5OcGpz5LFGpzbi8SBgJvFX9YmPlv6DPKqHalNa",
-	"9xA9WJHKA6uZ5zVi2WIE2I1lC7+SMdJAEtETzzJRakeWd6AmzoIldndEF4+IagjHCkR8DUNUwG/2xuNb",
-	"aHlg9AmwJwNWg0VVQRh3nqoakYZzeTBfxEX/Sy2BFk/toDCbXwDNbLN0y+fPqdJH+MXRiyeT2wmHGj5o",
-	"u8UjhTvpXs7mhFuXYDd+4iLaUZIz1Pfetlq/rQBvo9qMtq9AXoM8UsA1sRA9JRJUVVgBfxMkg2RIl7cR",
-	"VcqEWJ7pZ3bQoAfYkc5txMLNykk9pZJCEoDf7OehPzjY3YmF0RcjhDxX1o3QrQtn4NikjAwnXx920Ke6",
-	"P69DEwYgSe46gu/Aiz1LKIe8Znf8g+vzvywEyZitMJnYeG7Da1aLdUI4rMDbkofSf53yGb9Yl3r5ZzDJ",
-	"mLMe/AoRoPuRwbLnDbe9iQTW6zFxs9+xuNOsuc0tkevf/gLOssyzyukanxPBbaQNSUXWKlJJ5+apLSXj",
-	"ulcL6/hWW3R1/NH871OfevtEivK5T7AdQ2Bm5jcwm9ypAvtMyDnoTtHbhcgzzCVZMD4nlK+9GWUotJKo",
-	"lXHfcNkvn3CtZg+LqhfcTtU4BUshcpW4kEKwep5aQH4NaiAvoS7MY9NOqPYB8INrghKUdnWSdsQX+pE3",
-	"U+AefUkc7bJFlMLoBDohStTVI2wsg6dRDiuUqFc2hOQWjO04XUC6jIsPj83P90vFgyw/Zou413sIDADs",
-	"F+4uL6WcTIFUCjIXDGCvTIs8s842cuSM9C4yqSl5kNjnCqOV0mViGcUoMdDfqgRz7zoeJPDGDvgS2EU0",
-	"E+ZMkSm21E3CoQY7m0CGejr+CVgNGomMzGSFoyYPYKMEvnmXGFea5jn+DVZkStMlYTzxdV+bz2yJ3VMr",
-	"i3lUI65YmvlXTqYG6srO0S2vP4Z7vRfTfm3nBzNgkA7ruzH9UTTYH8T04KrPDxiKGNFT8W7G6D9Yk+EH",
-	"Md3t13RdxTDMESUpzMqgBZAlrInEroAWJ9+LaR0V6PYXtD++yKAohQaero9+hPWmb9DnZnwbyMy4Defr",
-	"r/Dl6m4N4Tnf7hNvYixnTxZQKuWaUOzJbBtb23T0lZCYpl7ZXHTUO3YjVdeyZX4+/vheTD/1hTsEcWwH",
-	"xb4X04OrIQcHvVE/DEXU2ofvqLmTZrvAPU4pT21Z5jApP8bf9wvnLwjFsVYGRVCbd7PimagfuYxlN8Hn",
-	"424JqzDYX9IlPGnXNboF7G/G0AbJ5y+hmLoWdFvC+W2EK5FqCPt86uiSKePUerp2eYEufn62D/FqK0Om",
-	"Ka+0WjTu3aZIGsZhYDFduCGimAmPP5r/feoNIwpHYQzEER/c6crIuWc0azzIt4oRdXlJvQFCt4zM2Suy",
-	"mGu2vXf3YM60Pp06a81wkQXlNmEehW276SNRalawf4OM/PzyyY+Jbc5McR/EApB0IsqHo5BZDrIjUfUo",
-	"jc9xzEWl74PNjNAYpzdt3BrrpXzDiPFXQkO2J47S4hQGQ1YLkddpdze7cJFnPVct8uzrWz5tN0bAPF9b",
-	"Ki6n2iahjYZ6K8UyyqRf17d6F/LqXpniGScXP5/tCeU7OB5ljjMpONpMpzRdnhLAkNAF4JAjV29k9DXZ",
-	"mIw+85n5/U9LIOdorDYX4RN+F5BnljhuBG/dSlKPqXB1Ivst5JfdEcRKFIAW2/FhxI/uMYy4Bk4siNho",
-	"25Tv5z36pU2KTU4cCiPB0r/DcALbMQRsRMDrbui3E1xjEmdcdh0ogQ6RaG7JZ28gfmAvo724pmzNMyvu",
-	"dhkxZhwnzdU7IZTZ3NpsFD9wvcN6jbvndsybKneNXg7tWGoteOeuJTxlUz4LA8qRWzkPsivWK2QG0vzF",
-	"Zi77jEKiJYPsltEp7eMfxub5ClYdGN9xaO7m0ge8Thu0IqscWp3yhofwuQ+OP5oZdkakdC8u5AzpqvGy",
-	"+vyzLhB0rljVUKC5MMUeueK8jmTsdUG4QlBuQuK64YoZGlVbVaUp/0LS4vy5I2jvIbcfE7QHm01yzvMO",
-	"1LTrVEk18q05thkWYqjn283d7xU894P+HGGQ7rgHdwd6sPpgyM0CCOjMaWpID7pP12iz/z5f+kF3IQS4",
-	"xYYIAGd5vg+SwZASCwhssm0TB1RSdyMV3EWOCRxq65KoW772L+v24gcKR60BebevfGfZbVZXNNd761QP",
-	"SJeBnrHI21QJdKnI4xcvX7iq21lGmD511XkyaMcCHVV8ycWKu1QA683mc5AYy4ol52SlxoZ+edI6Linr",
-	"cSq9pkweFhfaK/xRkQHlPd6mz3CwspMhShBlDqdWfs9EE+DgCoP4sWtRSXWbe3c6VvjqL2YzkK+p79d9",
-	"sFvwS0Tz8jPYi2OlC+qZq4VlYY2+uc4FJWQuhC+88ntFpQbrweNkISp5U6h/dH/aKbU3RDdOSHHz3180",
-	"udvAqa8wggwvNdiLpgGmievGf/uY8sPA6NG++Ut/cPn+uIyRrt1srobQyofxOZcywQ6t/iJuFWL+vaR8",
-	"fxew/2cF96fuOmbzzl6US7p2Xem7z0pB13XtQG105QWMSuAIM6tBseGfAzV+MRHiXhy8ZZB4isUJEuJq",
-	"ECYEWxiP0K/kcpdyJZdqbB7o3Vk1Bupscnk/VQKZIlNsWaeF76+PQUAOVA9U3X5/IC8Oe0Xwlu6odoM5",
-	"RbBEn28luPVDy/DWH3XfIJBdxc35uZXt+45hm6ScpVjPUUgiwSjl1Jc/ovauT42sCEWp18Scg1R8ynim",
-	"hlss62vuJ9GLZthdUNNFu8v23dhAfrEiJHLKuit/C45lTnmUx5kfVX/U5GvbNeTe47j3J4fgiSIsDqG1",
-	"h0sR0pY8gmuQa58x2sr4WIkqz0gmTutkNaaI7euUDb48zHvqw/7XLjPqz2DKNWc9uB0XAeqNuKeEErVA",
-	"FyLarcxd09xWxUY5E/tAwq00iUvAS9zldXk1opxdaecbKYcc/PHM6RTy0ZVu+1Jk7zVBDW8txmTwtz3l",
-	"wprJfC5sK9k1sS3UmSYWsKcuzN4Vsja8aUTNNcNuJKRizpmv0B0Ut97YMeqOair76p3R5jKB/hChhtnl",
-	"up2dRwqaWYPMqa3H42SvUyeweOuYddo4s6RY8UmyM3OyXN975uQdlPls9G9bI6pOmJzZFtXqlChs+qjI",
-	"EqA02MtGVFJ0bRf6n75LP+guxD632J3rUf6Q7gHylRKk0ZWTOv+PSaKqKQetbqdIXdbtLu6AtOPNSIyM",
-	"tE3Ez95cvDy6ugh2UcHD71axfMM8O/xz06y+N+ycEof8NkcNd1o7ySQoZQOfkPV3g3p30lTdhCRmeL9k",
-	"c26TGnaf+Sk2xrr9oZ+6kLpW8xN3HpqmrmVhAINjNvHLepqDsVe/RIT0/UH2Ux+LKaLYnENG2GDYRDKM",
-	"2Zy/4PdM2iVVaiVkNphU6w/u+1HtufWte7rx1bvWQZOTX992TC4wx368rj72MFrhYmpu2NK+K6rT+5zW",
-	"hXfu4DVdQD67SwMKyDp/wrbXWUI5uK6ck2TiRhTb3/puSKsuchdoWHxKuOBACqAcuyK12xXv0LTuQpka",
-	"hhq+V/gA7KiLgmdsNgPp5LPbesrV0in4KxffvcbCYPYRxtId3dKxpEL5NrMlNIa+xk6S6ydJP2hMtdJ7",
-	"9ja0usjeCW3/3Onl6kLBrEBRS85YF4NiQ7dBBI+dv/qv5soO2WG0wY5khg0/UBFTjaXS++4oZVuSDtRt",
-	"HHT2mc35QLlZ0WnQ8cmi4RvbtEAHmLeQhF7SJdgT32NbqJ+4ZjlhmrgmrqfkH5uNouqEqr/8/W87UqqS",
-	"CfAsDxaHeqEJx7ZAbqFAM9umMeSuci8BGe0uaop3AXq4trd1m8X+c2uHPCwbXBdfi/2kIJ25toQ2MMuu",
-	"Uvc1zBlwfUrUwjbDT2EYnTQs7/gj/n9ndJannt3ZFLpFZ3tMp3ihiSiBB4p17iHZCK4FZlm4rpHTNari",
-	"LDNwdl6BTSZF+SjOhBCXNF36CMSQPebKDLgzK6tvHDvYMh81wOLBIAu9ZskE08gDnbhlJ/eBWHeSDfkd",
-	"YnR1QfVu5bvQFWMA3FFYwQ0cwjaeixUpKF/vp5nGkqAvj/iWr5C1c3Wwk6JhIkXdAHOgIFupXQkKP6m7",
-	"yk7AXsgDpRi77/0YaTDqjM35ThvNVmhnNAHhJ3WriPN922oKxpsW/Um8f7Rvzd89aNLgTOJ54NtkpAEo",
-	"2nL6boPmLY7FcWpvRQVKkErwG+FVTZfHH83/dj7nDtl2v+aVunU3isOZz59iXJLZYtJk11m5xlaWtlYz",
-	"NZZEw25728vkwJA7/MNfSenmDDixJWB/Fk+Cpyh1Cg4PIs7QXvvu3pjEvZqB74D8LWY1cK7hb15qrIG1",
-	"KX4mDu8fqHosxuXZPokD5dFVnQ8TfcnvrtjAPVYZEDNiQXEnZQUOW0/gPgoJ3EMFgZVP0hoos9rxR+b+",
-	"4qLrlVz/4ucdYH3loFcCw5BHF/y7tvGXW991Wn4GyzbX7vrRa45ubXXIwD4L5yt5F2HphoKtrbhV75sS",
-	"d31YXkQRLRLXisgMRzRbDW9Qb9FrYHmKP3Vdiq7P86O3v/361qBtHbDw61tzFpf4jeMqmU9OJse0ZMfX",
-	"32DQqVvtY6zik8sD8rkaZk/bZbBs47FQEG8rttKGD281esspV2QKjM9JSqV5GVx4hvsOS/4EKm+xOcfY",
-	"YN7yCdiH+tPbT/8vAAD//w==",
+	"7L3rchw3sif+Koj+/yN8Zrckyh57TgwZJ2JpXSx5KFEh0qPdsBUrdFV2N9RVQA2AYquPQifOp32AfYjz",
+	"YPMkG0gAdekGqqvIbpKy9cWW1ChcEolEIi+//DRJRVEKDlyryfGnSUklLUCDxL/RmQZp/pCBSiUrNRN8",
+	"cjy5XADh8FETMSN6AaSkcyBTmAkJk2TCTJN/VCDXk2TCaQGTY9dRMlHpAgpqetTr0vygtGR8Pvn8OZnM",
+	"WB4eDWShyLMXT8+e/NvfT89+eUqEtH/9j9enl5dP37yKDOo67B91IZR+A7PtYV/RAsxILPPdl1Qvmt7N",
+	"h5NkIuEfFZOQTY61rKB/rA9iGhzqRYYDaUWmMGecm/bBMT+I6cghc1YwvT3i+YwwDYVKyLePHpGK56AU",
+	"UZRl+A+PCNWksOsLEdZ22h64oB9ZURWTY/N1MikYd39N/JwY1zAHiZMqKKdzkNciu/t2FBk+m8aqFFwB",
+	"svVrKaY5FOaPqeAaOFKIlmXOUmrmcVTaFv/9gzKT+tTq+/+XZtaT/++oOTdH9ld15PvFEbvLerugmqyA",
+	"a7KSwu2N+8z0epplzw29zTSyjJmPaP5aihKkZmbSM5orSCZl65+wqQSlton4/Pzi8vj1+ZtLf0Lp3Cwy",
+	"2aRMMklFBmHOacj7az2Qa/+u7khMP0CqTUenWfbSbc3IRaSpqOwObM0uusCF1qUiv7w5Mws0ByfNRZUR",
+	"4FquSSlYeLGWhQLjlFSplZDZ9kB/g1ITBTSHLCGUZ4TDFUiiFmLFCZ1TxkMDabEEHjjnXGmgmZmzWzV2",
+	"6Uc/ITlbwoopCPYpKxU4yc8Yn4MsJeO6poUh7sywMiRELeh3P/zl+J//+V8JWS1AAvKDWisNBckEKP6N",
+	"JksuVoQFaLbBB0jAZluCfLAAinTc2GWc+kzIwvxpklENDzQrIMyT5Tq4TRlTy+APC3d2xuy4Xuzme5yJ",
+	"GzfxEt/JI6q9UAqSQWuaLt7APyoYcKy7W2q/JZQT+MiUZnxOzAyIFoQSN6UN6nK18ld2cByU0GfA52bV",
+	"3z/6618CZO9O4vH5E7xozf+PLn758eenjy/JP//P/yVvnr58+uR/mZ/sn47xTp4Yqf6xPaS5CR4FKJOK",
+	"0k1p40ri4BeHV9OwSRf04wvburlqqJR0PbEaBWwP9Pr8/Ozo9enlc7MGSsx2ejHpdnj3sIy/zmkK54EL",
+	"7InZKtefWQ/RRvQzTSSU5hvVHeDbNpVajCt0YOo/CVCGDRZMaYE38kZPoa7MllDbwacJcHMt/zqhyGMt",
+	"1m0JGrqEN5CKogCeQUAmnpfASboQLAVFqARi2Q8yQhWRrS/rzqdC5ED51vlqplbzhdu1yJkCblqbHQ+I",
+	"mBQPGq/ynE7Nxlu1oNsopTxjRvoEpULDmzULbu/MRv+bTJeJ4GczkWf2bhwqvTZolYmGSCHqpLRS11/V",
+	"5irgimXA03CHc0mvAtx5IQrQCyOumCJTiXfgNgskE5YFe81hNmADJVCnk211UHHN8uHXzGohdlPdDWdb",
+	"+yFC5Jd9Jwa1Py1IJhLCODGXvQpNSTb3RZ+e6a8Vo0Myt0nBNUd4tRlQVXYBQZZgOiQ+z2eE5rl9PpAV",
+	"0wuiF0wRy367FAjU6uumOIBnp2YyLVlQs2GXwAkedr96xzqhXXm8oHwO17uGX9IlEFXzdMZmM5BGg6dT",
+	"UWl3FZ+QFYp3RcwciPlBabpWk4CuHrgr4MoI0WPytxevnpjryPz/3569OHt67VuwfQfUp5lm2SuWBi7d",
+	"ixXT6QLUCWobRanXRHAwy6l4mVfzORJ7vzMxqiMM1VUi1+PGm/HFY1RN5uwKErzVOWmeLAG9JMApX5IK",
+	"NRVCRxQPlqmEvHrxWOHLIrP8lZAZkwolUE7tq35/O3qL+lxaVqpjbbCd1NaGR9vWhmSSSVGGzQzKqGmO",
+	"RPuliRkzfODqcc0e7XfQRsPYttYVNF0wDsS2IXPQChVUDiti3jBECxG8q+decG6pgEZx43P/kmTcvh93",
+	"H90CMkb3ecyeSHYFeK52aPYbQs7ouZYKZkpVYYR38AwGTmABhZDrH9faTrm+fBnXf/l+sosl/at0gzXc",
+	"XtyL90GKF+etvw+MhmXunVs9OCsm4RDXkcLLdeANtPtlFNRvRFFSyZxGvKFx7FIjHxvpjFdfCoZfwoZp",
+	"e37MvdF6zk6FXhDTFnhGZlIUIW12OnQCXrVKN14pgfVsmwgl0DbjLqjMVhQdESsmnSU9M+9GvQ6y8zTY",
+	"rdHqBthFzeCucTIxf5wGt2nrfmBq2V1qH5nMxd7a6EB/ihZwxjjQefvBFnt123l2v2pxQXc//GTD3MeV",
+	"yOFMzLd3C5li2/YiFB4xz1ZWL5muNeC/wEd9QnKqQRo244SqJWRkJiRZLYBbVXtFUWhL1FK50GQJpSaU",
+	"r0lh/U9bwnhbAJuBOnLbzCBsyO1ZgxZkLojg/gDsHHhjH/y5wZvXzChMY2sMDVr+x77qO9aPDWW1baoq",
+	"6Jos6BWQKQAnBc3Ar3Hni7JtOOiO8OOarBYsXZgBVu4mmHOmuk+M7jqXjIeNBcq8sYIHF9h80T66Mepj",
+	"13V71+OQw2u2uS1xJMyZ0uZ+M71o0yqZLESeixVai9Mljdykc8HhVF//9R41e0csLLUcbM1eSDZnnOaT",
+	"ZLIEKPGhzWEVnK+5BC7AejaG2VjyLaHUvpZRJ90l/V66ZvaLkQxvWPd0hOvBtP9xHZluBr+oiAkv6mcQ",
+	"Kx75pKTSOR537nPEWZFMSiHy8A+NhzNgiWLKeiGt+YZpRXwjIY3q7Hk2aKHisLJK3/BdUKmQEDqSyUSB",
+	"1jlkluabUxVkQa1b2llZzNRDs1ILyGdhOcH+HeJqemA+OmYbxl/eLoITXZupKU15pogS3tHGxVRk69Yl",
+	"pq2eEHDt0XQJWejqTiZVFTzNIcOaez3k9Z2OoqpxXBluqf1Xlmauf3e22vYZT4v6ULSOQH2wWjKl4Y2W",
+	"oGjW5o9Ce0ti991rJzI2TPcbbuLWrtWsOEif8mrnJptypxXsoDQOkbjphJbwBHKm9PWMjpd0Cc60SMTM",
+	"+nPN9n2jiOn0q+dvmKXo0M/jDLf4Dp7HWlK1CDzUtCIzloMyGqkWqFtjU6doM0nc6R/vkQuzuNKM12QZ",
+	"Ee4R9snaqB8fTRa9fUpWhij6QpMVy3MyBSKB4oOUo7VzStOloargdbfH+Bf0p1NNKDGagLkQ7StCsQzM",
+	"vwdiZlqbgH7cEB9bpy/Nc5DfKGJET6VBJk74A+5uxPUTu8I+B6l//eAC+y2hlgRGq689GcwxUcyD8VXU",
+	"hESND0rZ8pL5AIB7Yc/L4N76+5GAQSHTtXuEDUIbb3Or2ww08tQuvTEaYjQICT7Sjie1JTBytgQeDGR7",
+	"Zg7gI7PH3zaj8aqY2sGMOKsnt8VhQNNFYr6dMZ458/UQHZcWZR7q8tIGKUpA0UXNDltNFhVvNLbYRQZ7",
+	"XVAZ4p4zurbmHGc1lKA0ETzskV8H3RdrklL+jTby3U9sp6fZxWx5W5efd70TDRm2+KBN9npddnYhNn36",
+	"sRTymureW8k0oKsCL6e2PP5dy99j9HQk5Pn5xeXRq9OXT5uQ332J5a6G0mtfbTW9BVEMyC/3UxS3KBFi",
+	"9Weg0wVGeF6P3fF7vBjRqGw0PmcFUlYbc9HdhC5cnKzVXVmBJPuST0Rt8t+Xlwnd/d7rOTjMwTqAVdD+",
+	"y+wuuD3Ys5PN2yoDN45GCS/QC30vlKWZYdMHyIPBY+rNbvtYyx0dec8HbmOCh53xzExyW+/CCQyyXEbS",
+	"CxLUR22wXvg8dPpr+92VitmTJRSQbQY69ofRFZAFLUEKrkBuGMqnuUiXaMCymzFxfPhuVFjdVoB5hpFv",
+	"frx2EJxfa02s1hJ9vFJ44+pAkO6+jfM62l6MlAk6QVg+1vkUt2LHjdXrTet0rQgaFS1soK69MUFVPGbg",
+	"3dgYZyTd8O1Ye6ifrxfqnhrxvXji3gwbBs0FZTz8hlE+lyM32rNKyJQq2Are2klyM78XYV/QjFa57nO3",
+	"R49u/AyGmdu3H+Rbc9ah7emyfJQd3zcJRS97xaU/0NgH2Q339dhQqN10ce1qez2OFKJOLFAaecLmHoxw",
+	"hTGlnDgPWLQGnM2Aycq8jKzrZvg8rpjUFc2Hb2bI04F8Ursy/NLaR9N1W5+BjYHbHJW4k1gfitbSWtQO",
+	"7dBPkrrE2TGPPqMoUC70AiT5hV8JSdHjngliXttbaq4CiOpruvaLES1yozIfE0oU5JAacamqdGH0BMNp",
+	"/6FZBg/+mw2QzfMTFwo3E5JwwcPhD3QJQXOrmS76KCjPSCGuoHbQKQAVVkW2iPfcKmpPuZbr/WSM7dRH",
+	"rql2xA5i492+UaR9JNgolqJQG0oGuATxCNjcBRel1CgYppeaJO/iGxR2x43zuXX2+oa+t+BU3fNig4em",
+	"LGetmJnojoec5OjR1eCvYshnZAprwTNrKKcFy9eTUCR5k7Tak4qzfWX56OZQCDO7ikQRuGmMCALZGcSx",
+	"k5V3Bb/GA14DLympVSQ9XREOeiXk8oSYKdWmSEUsPUiBAbxcuEDLbhD3wEzp8yY8+BtFxIoTwYOZsNFF",
+	"hFJkQxy6K29Msb7Ag/ZLpLJROpgZijlJEmi6wL7fJSPiBGoWdvzl5tAousiR3f1OOrngUf+gOY6PF5AG",
+	"tF6xjCjm0YiuQaGYTrqJZV8ol5nWk+YKyHOjRP26Q3IJzLTaXEYpRD5c/L0WIg8+NBeQX414sl6glzDU",
+	"kT8Cg3uywclbXW2+g3CZrf6bOW8T+J0j8Y74je4JfPqRpppUJfpAHiWPHj0KipCR143dtIOFeLworm/z",
+	"x7yy5mFJ7DHypn/nCUAtDf9pSqUzl06SvijQwyRTGe0QkyXslaiIgnkBXGNklhbYiohK/xHSrq6XfnRQ",
+	"u2+C/z1+dv7m5emlWZn743B7ME1B73V+F4zPcyC242NSVSzD/LNiRSU8sH8taJogTz9gGfnnf/4XrmcJ",
+	"UJol2PjTwQvwhih/OyqNAbje8y6uwia6Hns002jBVUNNuKGw2p2xtKbBW5ugEM3KtKfOOmQXQgEnU0Db",
+	"sqxyq5fWKQ7b9+khUpRaUQ0n5lnpIrlb+EEPyfmMoDmT5onNwdIg+TH5ZHr8nJBPHP/DP98LS79zLIU2",
+	"qI7c3YpKVRZDxefU4dObTIflbYVdB88c/JO1yiNpMVzIb3NO0RRPFF23iT1oRCUqme6Msr6wrQ4ev3bf",
+	"c60ctXrcIj+L6bZuMzXH7DXIC0iFzVgY8CpKKU8hz6NGuXTB8kzal9qIHA8JVEM2Juo9ExwGzhmkFHIA",
+	"zMZtGI9njDO16F3qzrds5JHMYfV4qE3Jy6h+iRNwVGi5PtUhCQOcULKAPCMfxBTli2TmeM0p42S6dtaI",
+	"drDPONAHZFJ15vA2tnY90kE3Sl7qmxF+61W7osw9aM2b3/7J0GDi+NPoKiwHCyCBBwfC3lmloRz+UvhZ",
+	"TC80lME3VR84htA0H3hmqnDWSOhl3hFFtaGufo83AqMmip1IsimBurvsidKSKW5ajn3bYiMi9PZhBTSy",
+	"8wDGP7+HYbE8NK5vuBAcm3cVz2KLZpsMM3ogz/hENmsAcbkeU2etcVxiBwrR7syqFm+qPLC7oxcKUI6x",
+	"C0YJk9MphDObxBXIMUNEU6S8vWkbLMGoXT0wPT170Eyu3gi7kjr5pqFQj5mqlcq7ea2WYwIcYokusUsv",
+	"ZqWthd0Q15wzLtYxZfbjnmUeONvHE/OA1qAzIRSEffw0E+VIbcx98mMcAzHm0t+fj/y6Eq4ON7fRtxbr",
+	"411yc2DGvoNcu923j7LYxCmZiYpncRv/XpzT7gQEs+6coBjlna7jBRrOSFqMFeLIl01ubTiqYcR7Iu6W",
+	"ctA58RiSaDhHVPAPc7I4KkZ9LbvxFjaFDddS5HnMyXYLUSmRg6VAMppHDVWKNFNHUFprOLAhLofibxd8",
+	"UfNwlHWv4wbzlsIIve2Pv1QRcs2BOwU6IiPr4J9DejU5S/u4raBpeAYiiyg98ZGshzTCOmipD/52lVM+",
+	"4EL3cEQ4McwRnjRjXsvJ2cfODhAEd3gIMxullqUhSOSP5rXsnSOIbsx9QJ3vbbgAHJaA7Ujlsqk7jBpx",
+	"pNac7rmyiSdEBgrL9RpiO4qiHRIUymWhM5uiyG26ZTsEiBIErbYg1/gPnQClsKKSjdVsrhcZMa+jrPoU",
+	"PReL5bSXCCr6/3h5+ur0p6dvRnHAQKUnZQVDfzwS7FoAGjvNJjlodRmMyjqfbWzZMWGamPakUgh2Vsdo",
+	"+X9UAEEjbVw564/UJamo8gzzxKZAVCWvYA3ZJBka09AfyZBMrkCqsDmtRw1zukLjmPRHJRTQ60fwPNR6",
+	"x3hu7zmWY0ML/Gneji6gHkV90BPHYq7vcuVv5jO0vfYvqVzeLAQP/X3jdL1BALy235aVQ9iotuA2AOZN",
+	"jktIj4fzInJ+FFXkOuqTY0n8vB4gtJJXsNowzIxKsZch3+aPWKAFwXtRTKjg2Y++/Dq2ncAdU1TKYt+S",
+	"mQSwEF3D8lE9g2zJM/Ttdi4pbp4+XmZ4AKGk+9xMJhHZ60xKm2heIneO1ilQGXkXdqxOm9qGc9JhHykt",
+	"acr0mgg5Ao8s7BU8t6AB5se6f8dBA0ACXsHq3vBOS03dynXQIFE5c21whWGEhB591rn/Rqq6IZpd1D3t",
+	"oxBLJLwwqQOzv/3rdw8fPfzu4b8efff9qJIlfdTQFIGbA8nmCKKJfI4IIXTuQTf+fnb6yszNMpwM415U",
+	"Zc54aBeF1JY9c6CZIqLSJxhT7jRLuzsWbYoLsqJrl6x+o3dJSG6et11uG5YPDJ1QMUgsrYhzuKC2PNMg",
+	"VzSC1ZGKoqARmYXxETmD/go0m3VhiEN+t7DNZU55cOAIJPuPMGdcYdw/18BTF66FhV7cmoAPMGV74eJw",
+	"2T3FmgWHSP6aMnnNyj+7yxfV8AM5Uxq4svFoGxJoQLrh2BfEiFjfZEh1JEOkcC5l75Moshr4WDK5Yabo",
+	"Uc7CnvVm1r678MQrdU38/DPQRFZYzczHOCJEGlGa5fnvEt4AQYq3UA32nEl96JioEssz3D94giB7uvvi",
+	"+m7fmc1yHpEX69KiA3aC/oAPLEt2Pnsl3oCuJB8UW2LOj20QDJm3Lv7B0IZj4iIMZXcERozM/9VUziNP",
+	"xCuQGUvDOPP8uOaoFWXavQMcZz0kP2JadnZMKHFbiYGkGJuI8dNzYf4NGalGbPVUxS0zv9jk7mx3/kQg",
+	"QANvIru2Fjs1IReb+9445/3+Je0ZeVrE2P3mkQ57C1/YT5BCcKHuQbTxOBES2JzHShxY6BCfETmFXPC5",
+	"C+LdNldIGOW5idKstjXe2JyID9TR+LYfnwUB9XBtlhbUgrpZzOwFVb645wl5ZGG1uSBTdIsyZysf9mjt",
+	"x7zNg5rdixpizrpj7VHlguA3+IzGR/8xWS0EVlpEi6Cr04B5Spj5r+xTdNZ5rg/JZ5ZB8GtLLaM/mwPZ",
+	"CrsugKrK4WBxspIYomYIZ7NmNVnDQNAtCYW46hHl0UggjJ8Yw6qVguxmDj53PJ166/FinbHUsWljIW1N",
+	"sD14+4y1lx877gcOA4llYO0rBqRVUzYcCrsR4q+duO9JUQ48Uxe0LIGHbeo5W0K+jlXOQJ7ewHUHyse5",
+	"wjyxYtXNgpidTkXbpWz4UxCLNqjfvv075R+vrqvEP3d60pxfV/pHmi6v98r5yYgkWicDOOxVd1NtXUop",
+	"LWoo/a/omgNg3IrGshCI7mkS0xrKJqMzJMJGmUtnwL77JJWy0g+mNF3eAdzwodI1vEH4kLVxXlf6DZsv",
+	"rpml+brSRJrP6wJ/Lch8i9D4jYrlZX49y3cBym3OCW7ZF2K8eAPTiuXZje4do4Q5fZUqsmIlNLUSFoiQ",
+	"9eWyZjhF00KFO7TQuxfO0m7ifWK5aOraG5d0vte89QbD06UvKswFj0F7fk1i/5rE/jWJfU9J7FE0V6yE",
+	"+er05dPEFxOp7wiMgE+ite9vB/L1a4r9HybF3t8Yv+sk+8O+wq5YoNTB81rzcwZRbq5kfgVSK6sC0i0z",
+	"hAKeqRP7lTv2FgHBA5yNXfd9T+cfAHPsUIC37HbwscxZyiIVHdjYvEXZ5Y5AZR+6dAGJu5yCVzSvQgYL",
+	"usQamWjRt0fGKDbcB9DZWArzi1N7pgPr9fsUxi6b1vTxU/cTCxOZw+pGDx28xDisiL8K3OXcrlDx9SF+",
+	"Px7i8SvZ/rItmofqWQlpMnzwr7os9qu03HUJhk3atc/QP8LF2N92UjxmQp7gKVcLWtoIPKDpgrRHy5j5",
+	"vmCcurLPBS1LpydRjZWCYqHmul16KvF1wmMJyPhr09qVTYvW4WjXzUt8zaJo6+5MXFmNSOtukZakA/Ef",
+	"C/TYKnaReLygyBddVLjERdLEfB7tyKqkMfLGmnedFEnL2hX/omP/TGpbRRQPv2OPatDP4x907Qn1+Y41",
+	"b10CDkQkikdkfmy3FWW8qShbLStVAo+u8cL+3GqPmsYDmmX9SImn2fZHmeyZFTZ5Ipu5fa5vp/UrVP1b",
+	"AsBIUg4DUka6fPw56W/dZchdrTe3c1f77QOy64sNJt7VvCs+dk+/xV67Gnfl2K7WXVmzu3Vbjg2gSeeY",
+	"7mrfORm7G7f5b8dE2gJpZ8fdc7R7bzqiZWfvm0du2Aed0/bOXJl7QTW5bpLt9ZIStvPYal8ZftWMWQdq",
+	"uIFCSsNFM78h9fmfYT1+Z/+sfasbZtIheYr48ohZN4poiFXE9x/PgqimHIYV0bal/Hc0Cwd4+0gXu6gw",
+	"mZUKZh2kSoYLU0sRwRQYhhblwJuwl8SOEpyXryq6ufl7in4biyQTicsagKJhg5CaiQdXu4Qc9ICStF2m",
+	"PK3L74loBdcV0wtRWe9B2Ombmj/OWBoMMHssuDYCy1tdHprWxAEpRF+cQkZqJ/mfX8XoDFxL1gvNEY/e",
+	"m80U6KExxXtJhHRDDkHy2My5Fle0NvMEX5wF5WwWxXxwP0bp2MPIvmL7Bi9xQmW6MJLSvMikjavUux+D",
+	"3WzljS3usMTGtFtLbPY9eDpqINAROTq152cjYNKDUhNW0DmoY3ThHL0+vXxOhES/goo5FgYUirIFoLeN",
+	"9s+fnj07evbizCVWmBGa2pkO24DxK+BayHXSndO2t8O7+xZal/+i/tRy+20L5TIXNiG7Vwvx8ieYXNhR",
+	"3MZJKPzUOVxx1jlgeldB5sIILWsDw9pz6MrAh2dGsAAM6mnwZUcCeNSiTbltODBxYcFCklcvHteZb2uC",
+	"70sXEqYXTBHB02H+g991eo99dn8ZETLt58vYEyNKUhvVvmaaXYsVC8qD7rmnRanXxw04T2N81IKoRaVJ",
+	"JlYOSkZXkhtRNJtZ1wQzP4ItJm0kNivgIUkNkxy7Ola2J8Hz9UPzmf/nVkdU41m2A9BGxtmCPaZxJkVZ",
+	"WjeFY3vDaMiKqG6EMekOfvJE+aUcPI/dEipayOf9oG9CFiPxJcMx+CNLv+C49bsB+xyiUdaI1kNBEDdG",
+	"d+qNp4vvMEzVjtFknET7G0Bp/bou8AoD+RknNgrB/Mll+kxBsQxc6WRU4OxJAUxtgeKrQLy3d7MzXn8h",
+	"QqK2b+2/2FYcSuRmgBg3ArW4AWJFN6WqseA5k56bRD3TJj0/TviWefQagZyUONhGj86BbylvbfkaM3zQ",
+	"Y974nIIA9vW56ntsNlg1dxxp3G9/3jLMj+PVy35eJXSFgZJ/dIbtCyVsx1LdD8ZHv+l9C5jvgRO+FEsI",
+	"2fbHV1pxUCuHqFgSuxcr5ae4Ac9ClU58vmLBeKXh2hVFRlS48Dip1n/RX3XiUlKuZiG40zm7giEF7gfC",
+	"UQ8BeG2gj4e8KuKG45ymEIM8Or183kA31XZNhYnnGngEy0AKUQxQQWpwWbsD+JWfTxDLF0Lvv8zB3Add",
+	"DuubehQCU574rnv9BD0249MH3/3wF2/3bezo/l88mbWLolLAdWJeUwv42AtduqPIe7Tixi8qxNFjj3XE",
+	"f9hz5PCL0IRsjPxlqAh3k1M+3Hwvqxz26SsfVOy6vuQa1dqWt8bZ1Mnx70LBwwrSSjK9vjCalS+5Xvtz",
+	"meGiVIglA0/LY4fx+799s4YIJfsb2DhCf2egvoY3EVCJQs+1XWhdTj6bCTA+E6HCqKWQOiFpLjjgA17C",
+	"Ax+SVWtETZJVKoVSqBWpxKWp8sYbgqkMC5YubCRtzq7Axc4+/I3/xt9/fGD4471VrVKa52hzW4B5/ShN",
+	"zI8NhkBhtDKmHxKLtyckYgkTC+4FmO8OTOIL74OYqoTQrGCcKe0a0zzHUZ9egVzb0Yy0UYQSSyUPRi2k",
+	"y4bgSuTwjRkGKU7shthlMq3I44s3z+xH5ui+/58PzD88wIv7/cPf+FMpcVwJxIH9kkykVYE+2X958+wx",
+	"+ev3P/zrn3x2r0J0BvI+FRm8N8tCgfCew0f9PrFGGMQ7ePgbP2OI2ictLgkpjSiZrvH/x+4LQ1OzhaWT",
+	"5u8RXfC9F0Azkedixfj8IXk/Yzn+hBHVRIMslIeK/I2/N3v7b3PKOeh2Rf/3iUdDsRuMSKwLkWcPf+M1",
+	"nN/xpAbyrmGUJ986TY3Tkk2OJ39++Ojhn52zHY/BETXXjtfiHHpTrTm9yIwawZQ+rVuZbyUtQKP6/as7",
+	"Pf+oAOW3OzwphkUm9mTQ4NnecvXkSli6K1HAVGRrDErJYaYJzW2No9BQuat+tTlSoxW+w1LapeAuA/G7",
+	"R498RQgnq2hZ5izFFR99UKI51HQ4QLMn0AsNRQCoeeu5cbnwqq19isxolevYKPX8jzwICUq1qiiokek2",
+	"PnhFbe6LJJRkkDLDAQlZCak0QdDXxIYJ1ycKrliGWJIUC6ZAW70mNHXbrencbPQkFwLxCawYmRxPrhis",
+	"3I3ecNFRDtQpbu7Zs8FM5udTt58OEvNHYbMzBu/IGO92sAbUnx9t5MEEsGeykUBNEqgahlxug8CxdeC2",
+	"6jQ32vjnLf79fntFTwxFb85IuD0EF+2yp9ZG8vnbhthpNxUEUID1MYlw14dlEzMTKpnqkTaPsQkMkzN0",
+	"skmsHTIn1Ml0bCebgT84YWuGJwgzZ64H/ENCFmKFIFeFEfF1Vg7eJBGBBh9pemCJ1l9RrN6iiNRqbeLN",
+	"Ge65WJEZlUSvRMfrMZdGtaAltUDFQ2RQ4zeIXmOPa3dxl7dCM2+aHOWsYPEI1VZDvPaHNLRawOTAO1mu",
+	"EXIrsI+nqKrsYf8sRQ3De6/cwK1aRzfqJ9CPbTbUxi5tLsGM2PIHJWQzeihywvxrafCZP/QuxU+are53",
+	"wz3y+WVGw51VCMw7eJeOnGIe3a03QLPHrs3YHdvvLiXb/h2FaoKRuai6O1iu0Gjup6b3Uane22PbIq0o",
+	"7mtMU1ctIDS8adMZvgZv+O6HHUMfljlxY8/EPMSibz3gACpRe9JiG6C1hevZuhDNw1AymtfY9bs1jiSi",
+	"g16uS7gfLPvuVnRgHcT0O1U+7GZdQnZCKMkN1cFwLWp7v/0mu46AGkek9gzsiq6PhGhcU8d9YbkN57sH",
+	"djNs4OPBW7xl7SNN5RHPaKnRSvtU23J9lDFV5jR+tZ2XwJ+4NveA81oE//bRt2EEvrcwvRDpEvQ+KG4o",
+	"nUoAnpAlrKeCygzfEoWoFHQInxBh1GbajG+NOH/5/ocf/uQLsUjJHG6shEJoIDND0Gk1m4EkpRRapCJ3",
+	"3337/Z//NOahUq6PSpbqSkKfovLaNblfm7l9BWAM91Fp838Dl9yUcYpT2Ow6qJd4wuxd5NuSgF7eI6cM",
+	"37NWIHsO1oC/aXvQP4kn1uEw4HHpcjdusg2He6g7r3kuhHJh+qJqED+8SfjEwqEgHLOmazX03ow+oJ74",
+	"xJjfyfvpUBWp63LRB8MjPrBF8axmLIs7g4W3tvgrGfPwi6ljp5kotTuWt6ANzYJo6jsSSUYEsIXDwiJu",
+	"5SGa0Ld7U+dbbHlg9gmIJ0NWw0VVQRh3QQk1Iw2X8mC+iFt5LrQEWjy1jcJifgE0Qy+dk/NnVOkH+MWD",
+	"F08mN7tnjcJrp/hA4Uy6m7PzdrUTP3bJS/hoN6fvg5juw1ZjA5gJxbfUFcgHCrgmlqInRIKqCmvL2STJ",
+	"IHOBS9GL2t+EWJ7qZ7bRoAvYHZ2bWAA2QfJ6UPFCGoCf7P0wFTna3YozyePOQp6rjmLuwNUMHZvswOHH",
+	"10eY9Vlpn9dRaAOYxDxa7Qx6+WLPGsoht9kt/+Cm27cLQTJmwYQTm7pjZM1qsU4IhxV4t+HQ819n98c3",
+	"1mXZ/xGs72atB99CJOh+dLDseSNtr6OB9TrHXe+3rO40Y25LS5T6N9+A0yzzonK6xutEcBtUSVKRtfCI",
+	"6dxctaVkXPe+wjphNK1zdfTJ/O9z3/P2iRTlc4+lMOaAmZ7fwGxyqw/YZ0LOQXfwzRcizzBtcMH4nFC+",
+	"9hbzodRKonaafdNlv3LCVRU/LKuec9tVE/9RCpGrxEWPg33nqQXkV6AGyhLqIvo2XUJqHwQ/+EtQgtIO",
+	"Em9HKLlveb0H3KMvSaJdtA6lMG8CnRAlaqAgG7bmzyiHFWrUKxsteAPBdpQuIF3G1YfH5ue7PcWDLD9m",
+	"ijjXO4gBA71AkzluXko5mQKpFGQu7stumRZ5ZuMqyANnlXZBqA26TWKvKwxMTZeJFRSj1EC/qxLMvut4",
+	"PNgb2+BLEBfRpMdTRaZYPT0JR5XtrPcbKt/7BxA1aCQyOpNVjpqUr41qJ+ZeYlxpmuf4N1iRKU2XhPHE",
+	"Q3w3n1k09ROri3lWIw4X0/wrJ1NDdWX76FZSGSO9Pohp/2vnZ9Ng0BvWF977vbxgfxbTgz99fsao88g7",
+	"FfdmzPsH4Xd+FtPdjjxXQBIj2lGTQvcxLYAsYU0kFoC1PPlBTOsAcDe/oP3xRQZFKTTwdP3gb7DeDAPx",
+	"zvbvAkl4N5F8/WCODmJxiMz5bp98ExM5e7KAUinXhGL5fSIqfeJCIFZCIiJJZWFH8N2xm6m6li3z89Gn",
+	"D2L6uc9hHOSxHSf2g5ge/BlycNKb54c5EfXrwxdP3nlmu8Q9SilPLQJ/+Cg/xt/3S+cviMURFokiqc29",
+	"WfFM1JdcxrLr8PNRF60wTPaXdAlP2hB2N6D99QTaIP38JRRTV210Szm/iXIlUg1hn881YizO//5sT9E2",
+	"3WTIBklvtWjcuw0eJobcIW46XJNRTIdHn8z/PvdGjIajMAbyiI/jd4ih7hrNGg/yjdIBXApqbyzoDYMw",
+	"98osZpttmfU9mDOtT6dOUDZSZEG5xUZBZdtO+oEoNSvYv0NG/v7yyd8SW4ef4jyIJSDpJA8NZyEzHGQP",
+	"RNXzaHyObc4rfRdiZsSLcXrdGt2xsvnXDJx8JfR+Iia7ksJwyGoh8jrD+nobLvKsZ6tFnn29y6ftGjgI",
+	"6WBRQXOqbb7xaKq3sumjQvp1vau3oa/uVSiecnL+99M9sXyHx6PCcSYFR5vplKbLExtHjaYJyq04u842",
+	"2ZiMPvOZ+f0Pe0DO0FhtNsJjOywgz+zhuBa9dQuPJPaEqzFLbqC/7E4WUaIAtNiOzxh5dIcZIzVxYvki",
+	"5rVN+X7uo7fto9ikP6MyEkR5H8YTWHknYCMCnllk+psqrjGNM667DtRAh2g0N5Sz11A/sGzdXlxTFt7S",
+	"qrtdQYzgEkmz9U4JZRZGIRslD1yZyF7j7plt86bKXU2vQzuWWgPeumsJV9kgJWJAOUor50F2uOxCZiDN",
+	"XyxIhU8eJ1oyyG4YndJe/mFsnq9g1aHxLYfmbg59wO20QSuyyqFVFHV4CJ/74OiT6WFnREp340LOkO4z",
+	"Xlb3P+sCSedwCYcSzYUp9ugVZ3UkY68LwmH+uQ6JK3wuZmhUbRUQoPwLyYD2646wvafcfkzQnmwWzyLP",
+	"O1TTrigx1Si35lhRXoihnm/Xd79X8Mw3+mOEQbrlHtwd6MnqgyE3sW7QmdOUCxi0n66mcv9+vvSNbkMJ",
+	"cIMNUQBO83wfRwZDSiwhCuDaJQ4YTcsVnhbcRY4JbGohqNQNb3u/zoOFo9aEvN1bvjPstqgrmu29caoH",
+	"pMtAeXCUbaoEulTk8YuXL1yBhSwjTJ84ILYM2rFADyq+5GLFXSqA9WbzOUiMZUV0UVmpsaFf/mgdlZT1",
+	"OJVeUyYPywvtEX6vzID6Hm+fz3CwstMhShBlDidWf89EE+DgMKB827WopLrJvrs3Vnjrz2czkK9dqwPu",
+	"gh8iCsGSwV4cK11SzxzsoaU1+uY6G5SQuRAeY+sfFZUarAePk4Wo5HWp/sn9aafW3hy6cUqK6//uosnd",
+	"BE48mJRDCijAmgaYxkTovcSUH4ZGj/YtX/qDy/cnZYx27XpzcHErH8bnXMoEi3H7jbhRiPlPkvL9bcD+",
+	"rxWcn7rtmM1bu1Eu6Nru7sa1UtB1DROrzVt5AaMSOMLCalBs+H04jV9MhLhXB28YJJ4iOEFCHNxsQrBa",
+	"/Yj3lVzuelzJpRqbB3p7Vo2Bbza5vBtAWKbIFKuTakFmNAXtMnkdqb5RhGXANdPrgbI47BXBXbol7Aaz",
+	"iiAaq68au/VDy/DWH3XfMJAdxfV53xBaf2RYES9nKUL3CkkkmEc59Uh31O71idEVoSj1mph1kIpPGc/U",
+	"cItlvc39R/S8aXYbp6ke7vZsIG+tComS0lYunIm2Bl7mlEdlnPlR9UdNvrYFou48jnt/egiuKIYdldN9",
+	"+ALfCmkhj+AK5NpnjLYyPlaiyjOSiZM6WY0pYkv4ZYM3D/Oe+rj/tcuM+iOYcs1aD27HRYJ6I+4JoUQt",
+	"0IWIdiuz1zS3BRBQz8SSv3Cjl8QF4Cbu8rq8GoHfVtr+7hsMZE6nkI8GNe9Lkb3TBDXctZiQwd/2lAtr",
+	"OvO5sK1k14TMsQa8JpawJy7M3tUsMLJpBOaaETcSUjHnzBdjCKpbb2wbdUvw+R6oOVpHLFAKaFv1eSzK",
+	"dTs7jxQ0swaZE4vH43SvE6eweOuYddo4s6RY8UmyM3OyXN955uQtIDo372+LEVUnTM5Q32fqhCis76vI",
+	"EqA03Mv0cEZ0FXb6r74L3+g21D432K2/o/wi3QXkkRKkeSsndf4fk0RVUw5a3ewhdVFXNrqFox2vO2V0",
+	"pO1D/OzN+csHl+fBglm4+N1PLF8b1Ta/by+rn4w4p8Qxv81Rw5nWTjIJStnAJxT93aDenWeqrjcVM7xf",
+	"sDm3SQ271/wUayDefNFPXUhdq86VWw9NU1edNsDBMZv4Rd3NwcSrHyJy9P1C9oOPxRRRbM4hI2wwbSIZ",
+	"xmzOX/A7PtolVWolZDb4qNYf3PWl2rPrW/t07a13VeImx7++65hcYI6l110phGFnhYup2WF79h2oTu91",
+	"WgPv3MJtuoB8dpsGFJB1/oStpLaEcjCunNNk4kaUC2xwO0erBrkL1KY/IVxwIAVQjgXw2pXpd7y0buMx",
+	"NYw1kJb2atnFHXX9h4zNZiCdfnZTT7laugf+ysV3rxEYzF7CCN3RhY4lFeq3mYXQGHobO02u/0j6RmPQ",
+	"Su/Y29AqGH4rZ/vvnbLdLhTMKhS15oy4GBRrdw468FjksX9rLm2THUYbLD5pxPA3KmKqsaf0rosH2urT",
+	"A982jjr7zOb8Rrle0WnQ8cmi4RsrckGHmDfQhF7SJdgV32EFwF+4Zjlhmrh63Sfkr5s1AeuEqj//5Ycd",
+	"KVXJBHiWB8GhXmjCsQKcGyhQt7ypAbwL7iWgo90GpniXoIercF5X1N1RVcYxD8sG4+JrsZ8UpFNXgdYG",
+	"ZtlR6hK2OQOuT7CIBUccmWHnpBF5R5/w/zujs/zp2Z1NoVvnbI/pFC80ESXwAFjnHpKN4EpgloUrEDxd",
+	"41OcZYbOziuwKaQoHyWZkOKSpksfgRiyx1yaBrdmZfU1wgdb5qMGWFwYZKHbLJlgGvn2fp7LTu4Dse4k",
+	"G/I7xOjqgurdyLfxVowRcAewgms4RGw8FytSUL7eTzGNJUFfHvHVvSFr5+pg0VwjRIq61vFARbZSuxIU",
+	"flG3lZ2AZe8HajF23vsx0mDUGZvznTaardDOaAICLuX+2GraNdceBe5T6So0AjcKyq8bC00ankm8DHyX",
+	"jDQAuUHuuoSJ5bE4T+0NVKAEqQS/Fl/V5/Lok/nfzuvcMdvu27xSN65GcTjz+VOMSzJTTJrsOqvXWGRp",
+	"azVTY49o2G1va5kcmHKHv/grKV2fASe2BKzP4o/gCWqdgsM3EWdor313b0LiTs3At3D8LWc1dK7pb25q",
+	"xMDaVD8Tx/ffqLotxuXZ+qID9dFVnQ8TvclvD2zgDlEGxIxYUtwKrMBh8QTuAkjgDhAEVj5Ja6DOats/",
+	"MPsXV10v5fqt73eA9ZWDXgkMQx4N+Hdl4y+3vutUdw7CNtfu+tFjji5tdcjAPkvnS3kbYenmBFtbcQvv",
+	"mxK3fQgvoogWiStFZJojm60EH2o+tuw1EJ7iD41L0fV5fvL2t1/fGbatAxZ+fWfW4hK/sV0l88nx5IiW",
+	"7OjqWww6daN9iiE+uTwgn6th5rQNg2ULj4WCeFuxlTZ8eKvQW065IlNgfO7qAmcuPMN9h5A/AeQtNucY",
+	"G8xbPgF7UX9+9/n/BQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
@@ -121,6 +122,30 @@ func TestHypervisor(t *testing.T) {
 	first := e.agrees(t, "tide-clock", e.guestSays(t, "tide-clock"))
 	require.Equal(t, "uefi", first.Firmware)
 
+	e.standsStill(t, "tide-clock")
+
+	// What is put in while it runs is seen by its guest, and taken out again.
+	spare := filepath.Join(e.pool("tern", "tideline"), "spare.raw")
+	require.NoError(t, os.WriteFile(spare, make([]byte, 1<<20), 0o666))
+	require.NoError(t, os.Chmod(spare, 0o666))
+	e.ok(t, "disk", "attach", "tide-clock", "tideline/spare.raw")
+	says := func(text string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(e.ok(t, "console", "tide-clock"), text) }, bootTime,
+			200*time.Millisecond, text)
+	}
+	says("guest: came vd")
+	e.ok(t, "disk", "detach", "tide-clock", "disk1")
+	says("guest: left vd")
+	require.FileExists(t, spare)
+	e.ok(t, "nic", "unplug", "tide-clock", "NIC 1")
+	require.Empty(t, (*get[openapi.Copy](t, e, "copies", "tide-clock").Machine.Nics)[0].Network)
+	e.ok(t, "nic", "wire", "tide-clock", "NIC 1", "quarantine")
+	refused := e.told(t, 1, "nic", "add", "tide-clock")
+	require.Contains(t, refused, "may make no TAP devices")
+	require.Len(t, *get[openapi.Copy](t, e, "copies", "tide-clock").Machine.Nics, 1, "nothing half-done stays")
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tide-clock").State)
+
 	// An agent that dies leaves it running; so does its own end.
 	kill(t, e, "agent-tern")
 	require.Eventually(t, func() bool { return e.run(t, "survey", "tern").status == 0 }, waitFor, 200*time.Millisecond)
@@ -143,9 +168,9 @@ func TestHypervisor(t *testing.T) {
 	require.Equal(t, first.FirmwareUuid, again.FirmwareUuid)
 	require.Equal(t, *(*first.Disks)[0].Serial, *(*again.Disks)[0].Serial)
 	require.Equal(t, (*first.Nics)[0].Mac, (*again.Nics)[0].Mac)
-	says := e.guestSays(t, "tide-other")
-	require.Contains(t, says["started"][0], "2 times", "the disk is the one that was started before")
-	other := e.agrees(t, "tide-other", says)
+	told := e.guestSays(t, "tide-other")
+	require.Contains(t, told["started"][0], "2 times", "the disk is the one that was started before")
+	other := e.agrees(t, "tide-other", told)
 	require.NotEqual(t, first.FirmwareUuid, other.FirmwareUuid)
 	require.NotEqual(t, *first.GenerationId, *other.GenerationId)
 	require.NotEqual(t, *(*first.Disks)[0].Serial, *(*other.Disks)[0].Serial)
@@ -160,6 +185,71 @@ func TestHypervisor(t *testing.T) {
 	require.Contains(t, e.ok(t, "copies", "tide-other"), "died: signal: killed")
 	e.ok(t, "power", "off", "tide-again")
 	e.clean(t, "tide-again")
+}
+
+// standsStill pauses and suspends a copy whose guest is up: it goes on where it was.
+func (e *estate) standsStill(t *testing.T, copy string) {
+	t.Helper()
+	state := func() string { return get[openapi.Copy](t, e, "copies", copy).State }
+	e.ok(t, "power", "pause", copy)
+	require.Equal(t, "paused", state())
+	e.ok(t, "power", "on", copy)
+	require.Equal(t, "running", state())
+	e.ok(t, "power", "suspend", copy)
+	require.Equal(t, "suspended", state())
+	e.ok(t, "survey", "tern")
+	require.Equal(t, "suspended", state(), "the host tells the same")
+	_, found, status := e.planned(t, "change", copy, "--cpus", "2")
+	require.Equal(t, 4, status)
+	require.Contains(t, found["state.held"].Message, "unvora power on tern/"+copy)
+	require.Equal(t, 4, e.run(t, "power", "pause", copy, "--plan").status, "it does not run")
+	_, found, status = e.planned(t, "power", "off", copy, "--yes")
+	require.Equal(t, 3, status, "what is in memory is not lost by --yes")
+	require.Contains(t, found, "state.suspended")
+	_, found, _ = e.planned(t, "export", copy, "./x.ova")
+	require.Contains(t, found, "state.left-behind")
+	e.ok(t, "power", "on", copy)
+	require.Equal(t, "running", state())
+	require.Len(t, e.guestSays(t, copy)["started"], 1, "it has not started anew")
+}
+
+// TestScreen: a machine's screen and console in the browser: what it shows is seen, keys go in.
+func TestScreen(t *testing.T) {
+	e := ownEstate(t)
+	e.ok(t, "power", "on", "ferry-display")
+	said := func(times int, text string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Count(e.ok(t, "console", "ferry-display"), text) >= times },
+			bootTime, 100*time.Millisecond, text)
+	}
+	said(1, "Ferry to Quay")
+	e.ok(t, "console", "ferry-display", "--type", "by the client")
+	said(1, "by the client")
+	file := tempFile(t, "ferry.png")
+	e.ok(t, "console", "ferry-display", "--picture", file)
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, "\x89PNG", string(raw[:4]))
+	require.Contains(t, e.told(t, 2, "console", "gannet/tide-gauge", "--picture", file), "shows no displays")
+	require.Equal(t, 1, e.run(t, "console", "ferry-display", "--picture", "/nowhere/x.png").status)
+
+	ctx := browser(t)
+	do(t, ctx, "sign in", chromedp.Navigate(e.server), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), e.password), press(byText("button", "Sign in")),
+		chromedp.WaitVisible(byText("h1", "Lineages")))
+	do(t, ctx, "open", chromedp.Navigate(e.server+"/lineages/ferry-display"),
+		chromedp.WaitVisible(chromedp.CSS(`img[alt="What ferry-display shows"]`)),
+		chromedp.SendKeys(chromedp.CSS(`textarea[aria-label="What it has said"]`), "from the page"))
+	said(1, "from the page")
+	accessible(t, ctx, "console")
+	do(t, ctx, "use the screen", press(byText("button", "Use it")),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Screen] canvas`)),
+		chromedp.WaitNotPresent(byText("*[@role='status']", "Connecting")),
+		press(byText("button", "Ctrl-Alt-Del")))
+	said(2, "Ferry to Quay") // it has started again
+	accessible(t, ctx, "screen")
+	e.ok(t, "power", "off", "ferry-display")
+	do(t, ctx, "it ends", chromedp.WaitVisible(byText("button", "Start")))
 }
 
 // qemuOf is the process that runs the machine with this firmware UUID.

@@ -198,7 +198,7 @@ export const packagesQuery = (text: string) =>
 
 /** What a machine has said on its serial port; null where its host keeps no console, or others may not
  * read it. */
-export const consoleQuery = (name: string, live: boolean) =>
+export const consoleQuery = (name: string, every: number) =>
   queryOptions({
     queryKey: ["console", name],
     queryFn: async () => {
@@ -209,8 +209,22 @@ export const consoleQuery = (name: string, live: boolean) =>
         throw e;
       }
     },
-    refetchInterval: (q) => (live && q.state.data !== null ? 2000 : false),
+    refetchInterval: (q) => (every && q.state.data !== null ? every : false),
   });
+export const typeConsole = (name: string, text: string) =>
+  take(client.POST("/copy/console", { params: { query: { name } }, body: { text } }));
+
+const ofCopy = (what: string, name: string) => `/api/v1/copy/${what}?name=${encodeURIComponent(name)}`;
+/** A picture of what a machine shows, as an address that holds it. */
+export async function getPicture(name: string, signal: AbortSignal): Promise<string> {
+  const response = await fetch(ofCopy("picture", name), { signal });
+  if (!response.ok) throw new Problem(await response.json().catch(() => undefined), "There is no picture.");
+  const bytes = new Uint8Array(await response.arrayBuffer());
+  return `data:image/png;base64,${btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join(""))}`;
+}
+/** Where a machine's display is reached. */
+export const displayLink = (name: string) =>
+  `${window.location.origin.replace(/^http/, "ws")}${ofCopy("display", name)}`;
 
 /** What the host tells of a copy's folder, its disks with their chains. */
 export const folderQuery = (host: string, folder: string) =>

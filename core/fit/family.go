@@ -29,6 +29,7 @@ type Family struct {
 	MinHardware    int   // oldest and newest revision of the virtual hardware
 	MaxHardware    int
 	MaxPath        int            // bytes
+	MaxSwitchName  int            // bytes; 0: no bound
 	MaxOf          map[string]int // devices by kind; "nic" and "disk" too
 	Live           []string       // controllers on which disks come and go while a machine runs
 	NotSaved       []string       // formats and controllers with which a machine's state can't be saved
@@ -74,8 +75,8 @@ var Families = []Family{
 		Controllers: []string{"virtio-blk", "virtio-scsi", "ahci", "nvme", "ide"},
 		Firmware:    []string{"bios", "uefi"}, SecureBoot: true,
 		MaxCPUs: 255, MaxCores: 255, MaxDisk: 64 << 40, MaxLayers: 60, SectorBytes: []int{512, 4096},
-		MinHardware: 1, MaxHardware: 1, MaxPath: 4000, NotSaved: []string{"vmdk", "vhdx", "vhd", "nvme"},
-		Live: []string{"virtio-blk", "virtio-scsi", "nvme"},
+		MinHardware: 1, MaxHardware: 1, MaxPath: 4000, MaxSwitchName: 15,
+		NotSaved: []string{"vmdk", "vhdx", "vhd", "nvme"}, Live: []string{"virtio-blk", "virtio-scsi", "nvme"},
 		MaxOf: map[string]int{"nic": 8, "disk": 16, machine.DeviceCD: 4, machine.DeviceFloppy: 0,
 			machine.DeviceSerial:   1,
 			machine.DeviceParallel: 0, machine.DeviceSound: 0, machine.DeviceUSB: 0},

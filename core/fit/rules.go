@@ -39,6 +39,7 @@ const (
 	MakesSwitches Ability = "switches"  // virtual switches are made and dropped
 	SeesAddresses Ability = "addresses" // it tells which addresses a guest uses
 	KeepsConsole  Ability = "console"   // what a guest says on its serial port is kept
+	HasDisplay    Ability = "display"   // its screen is seen, and used, from elsewhere
 	Pauses        Ability = "pause"
 	Suspends      Ability = "suspend"
 	BootsOnce     Ability = "boot-once" // a start from another device than usual

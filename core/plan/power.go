@@ -83,7 +83,6 @@ func SetPower(facts []PowerFacts, req PowerRequest) (*Plan, error) {
 			step.What, step.Do = "Suspend "+subject+", its memory written beside its disks", &Suspend{power}
 			if b.mustRun(f, subject, "suspended", fit.Suspends, already) {
 				b.savable(f, subject, room)
-				step.Bytes = f.Machine.MemoryBytes
 			}
 		}
 		if !already {

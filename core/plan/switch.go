@@ -111,6 +111,11 @@ func checkSwitch(h HostFacts, s wiring.Switch) error {
 	if _, there := h.switchOf(s.Name); there {
 		return fmt.Errorf("%s has a switch %q already; it has %s", h.Name, s.Name, switchNames(h))
 	}
+	most := h.Family.MaxSwitchName
+	if most > 0 && (len(s.Name) > most || strings.ContainsAny(s.Name, " \t")) {
+		return fmt.Errorf("name of the switch: hosts of the family %s take at most %d characters, and no spaces",
+			h.Family.Name, most)
+	}
 	if s.VLAN < 0 || s.VLAN > 4094 {
 		return fmt.Errorf("VLAN %d: 1 to 4094", s.VLAN)
 	}

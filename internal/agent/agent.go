@@ -210,7 +210,7 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
 	server := &http.Server{Protocols: protocols, TLSNextProto: map[string]func(*http.Server, *tls.Conn,
-		http.Handler){hostlink.ProtocolNBD: a.serveDisks(ctx)},
+		http.Handler){hostlink.ProtocolNBD: a.serveDisks(ctx), hostlink.ProtocolDisplay: a.serveDisplays(ctx)},
 		Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug),
 		HTTP2: &http.HTTP2Config{MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20,

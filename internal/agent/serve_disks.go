@@ -20,6 +20,7 @@ import (
 type offer struct {
 	path    string
 	web     *hostlink.WebDisk // instead: an image at a manager
+	display string            // instead: the folder of a machine whose display waits
 	peer    string            // id of the host, in its certificate
 	expires time.Time
 }
@@ -36,10 +37,8 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 	if err := read(w, r, &req); err != nil {
 		return err
 	}
-	name := rand.Text()
 	if t.Web != nil {
-		a.offers.Store(name, offer{web: t.Web, peer: peerName(r.TLS), expires: time.Now().Add(offerLasts)})
-		return answer(w, hostlink.DiskOffer{Name: name})
+		return answer(w, hostlink.Offer{Name: a.offer(offer{web: t.Web, peer: peerName(r.TLS)})})
 	}
 	m, err := a.sight.ReadMachine(t.Path)
 	if err != nil {
@@ -53,14 +52,21 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 	if err := a.Standing(r.Context(), t.Path, "its disks change while they are read"); err != nil {
 		return err
 	}
+	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, peer: peerName(r.TLS)})})
+}
+
+// offer lets something wait for a while under a name that nobody can guess.
+func (a *Agent) offer(o offer) string {
 	a.offers.Range(func(key, v any) bool {
 		if time.Now().After(v.(offer).expires) {
 			a.offers.Delete(key)
 		}
 		return true
 	})
-	a.offers.Store(name, offer{path: req.Path, peer: peerName(r.TLS), expires: time.Now().Add(offerLasts)})
-	return answer(w, hostlink.DiskOffer{Name: name})
+	o.expires = time.Now().Add(offerLasts)
+	name := rand.Text()
+	a.offers.Store(name, o)
+	return name
 }
 
 // serveDescriptor hands out the descriptor of a ticket's machine folder.
@@ -96,7 +102,7 @@ func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd
 	v, ok := a.offers.LoadAndDelete(name)
 	o, _ := v.(offer)
 	secure, encrypted := conn.(*tls.Conn)
-	if !ok || !encrypted || time.Now().After(o.expires) {
+	if !ok || o.display != "" || !encrypted || time.Now().After(o.expires) {
 		return nil, errors.New("no disk waits under this name: each works once")
 	}
 	if state := secure.ConnectionState(); peerName(&state) != o.peer {

@@ -27,6 +27,7 @@ const (
 // path as the router has them.
 var streams = map[string]bool{
 	"GET " + apiBase + "/events":                true,
+	"GET " + apiBase + "/copy/display":          true,
 	"GET " + apiBase + "/jobs/:job/disks/:disk": true,
 	"GET " + apiBase + "/jobs/:job/package":     true,
 	"PUT " + apiBase + "/jobs/:job/transfer":    true,
@@ -36,6 +37,7 @@ var streams = map[string]bool{
 var slow = map[string]bool{
 	"GET " + apiBase + "/comparison":               true,
 	"GET " + apiBase + "/folder":                   true,
+	"GET " + apiBase + "/copy/console":             true,
 	"GET " + apiBase + "/jobs/:job/transfer":       true, // it waits for something
 	"GET " + apiBase + "/hosts/:host/checks":       true,
 	"GET " + apiBase + "/managers/:manager/checks": true,

@@ -87,20 +87,25 @@ func (h *Host) FolderDescriptor(ctx context.Context, ticket string) ([]byte, err
 // for as long as ctx lasts, over cuts of the connection.
 func (d *Dialer) OpenDisk(ctx context.Context, id, address, ticket, path string) (disk.Image, error) {
 	return nbd.OpenLasting(ctx, func(ctx context.Context) (*nbd.Client, error) {
-		var offer DiskOffer
+		var offer Offer
 		if err := d.Host(id, address).call(ctx, http.MethodPost, "/v1/tickets/"+ticket+"/disks", nil, DiskRequest{path},
 			&offer); err != nil {
 			return nil, passing{err}
 		}
-		config := d.tls.Clone()
-		config.ServerName, config.NextProtos = id, []string{ProtocolNBD}
-		dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: config}
-		conn, err := dialer.DialContext(ctx, "tcp", address)
+		conn, err := d.dial(ctx, id, address, ProtocolNBD)
 		if err != nil {
 			return nil, err
 		}
 		return nbd.Open(ctx, conn, nbd.Options{Name: offer.Name})
 	})
+}
+
+// dial connects to the agent of host id for a protocol.
+func (d *Dialer) dial(ctx context.Context, id, address, protocol string) (net.Conn, error) {
+	config := d.tls.Clone()
+	config.ServerName, config.NextProtos = id, []string{protocol}
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: config}
+	return dialer.DialContext(ctx, "tcp", address)
 }
 
 // passing tells which failures to get a name may pass: an agent that is away,

@@ -123,6 +123,11 @@ type ConsoleLog struct {
 	Text []byte `json:"text"`
 }
 
+// Typed is what is typed on a machine's serial port.
+type Typed struct {
+	Text []byte `json:"text"`
+}
+
 // MostConsole is how many bytes of a console are told at once.
 const MostConsole = 1 << 20
 
@@ -217,8 +222,8 @@ type DiskRequest struct {
 	Path string `json:"path"` // of the disk's top layer
 }
 
-// DiskOffer is the name. It works once, for the host that asked, and for half a minute.
-type DiskOffer struct {
+// Offer is a name under which a disk, or a display, is reached. It works once, for who asked, and for half a minute.
+type Offer struct {
 	Name string `json:"name"`
 }
 

@@ -124,7 +124,7 @@ func MemberTLS(cert, key, authority []byte) (*tls.Config, error) {
 	return &tls.Config{
 		Certificates: []tls.Certificate{pair}, RootCAs: pool, ClientCAs: pool,
 		ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS13,
-		NextProtos: []string{"h2", "http/1.1", ProtocolNBD},
+		NextProtos: []string{"h2", "http/1.1", ProtocolNBD, ProtocolDisplay},
 	}, nil
 }
 

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { consoleQuery, copyQuery, folderQuery, lineageQuery } from "../api";
+import { copyQuery, folderQuery, lineageQuery } from "../api";
 import { AttachSheet } from "./AttachSheet";
+import { Console } from "../parts/Console";
 import { Compared, Happened, Recognised, Tracking } from "../parts/Known";
 import { Marks } from "../parts/Marks";
 import type { Copy, Asking, Schemas } from "../api";
@@ -24,7 +25,16 @@ type Sheet = {
   copy: Copy;
   disk?: string;
 };
-const plains: string[] = ["start", "stop", "pause", "suspend", "renew", "delist", "detach", "put-back"] satisfies Plain[];
+const plains: string[] = [
+  "start",
+  "stop",
+  "pause",
+  "suspend",
+  "renew",
+  "delist",
+  "detach",
+  "put-back",
+] satisfies Plain[];
 const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 export function LineagePage() {
@@ -112,29 +122,6 @@ function Layers({ disk }: { disk?: Schemas["FolderDisk"] }) {
       )}
       {disk.guest?.system && <span className="block text-soft">{disk.guest.system} on it</span>}
     </>
-  );
-}
-
-/** What the machine has said on its serial port, the last of it in view. */
-function Console({ copy }: { copy: Copy }) {
-  const { data } = useQuery(consoleQuery(copy.id, copy.state === "running"));
-  const last = useRef<HTMLTextAreaElement>(null);
-  useEffect(() => {
-    last.current?.scrollTo(0, last.current.scrollHeight);
-  }, [data]);
-  if (!data) return null;
-  return (
-    <section className="mt-4" aria-label="Console">
-      <h3 className="mb-1 font-semibold text-soft">Console</h3>
-      <textarea
-        ref={last}
-        readOnly
-        aria-label="What it has said"
-        value={data}
-        rows={Math.min(14, data.split("\n").length + 1)}
-        className="mono block w-full border border-rule bg-sheet p-2"
-      />
-    </section>
   );
 }
 
@@ -272,7 +259,7 @@ function Detail({
           </dl>
         )}
       </div>
-      {ours && <Console copy={c} />}
+      {ours && <Console key={c.id} copy={c} />}
       <Recognised copy={c} others={others} />
       <Compared key={c.id} copy={c} others={others} />
       <Happened copy={c} />

@@ -21,33 +21,69 @@ type switches struct {
 	timer *time.Timer
 }
 
-// pendingSwitches is a change that is taken back at a time unless it is kept.
-type pendingSwitches struct {
-	Before   []wiring.Switch `json:"before"`
-	Until    time.Time       `json:"until"`
-	Returned bool            `json:"returned"`
+// switchChange is one switch that is made, or dropped.
+type switchChange struct {
+	Make *wiring.Switch `json:"make"`
+	Drop *wiring.Switch `json:"drop"`
 }
 
+func (c switchChange) inverse() switchChange { return switchChange{Make: c.Drop, Drop: c.Make} }
+
+// switchChanges is what is different from how the host's switches are by themselves.
+type switchChanges struct {
+	Dropped []wiring.Switch `json:"dropped"`
+	Made    []wiring.Switch `json:"made"`
+}
+
+// add notes a change.
+func (c *switchChanges) add(change switchChange) {
+	if s := change.Make; s != nil && !slices.Contains(c.Made, *s) {
+		c.Made = append(c.Made, *s)
+	}
+	if s := change.Drop; s != nil {
+		named := func(o wiring.Switch) bool { return o.Name == s.Name }
+		if made := slices.DeleteFunc(slices.Clone(c.Made), named); len(made) < len(c.Made) {
+			c.Made = made
+		} else if !slices.ContainsFunc(c.Dropped, named) {
+			c.Dropped = append(c.Dropped, *s)
+		}
+	}
+}
+
+// pendingSwitch is a change that is taken back at a time unless it is kept.
+type pendingSwitch struct {
+	Change   switchChange `json:"change"`
+	Until    time.Time    `json:"until"`
+	Returned bool         `json:"returned"`
+}
+
+// Keys in the bucket switches.
 const (
-	switchesNow     = "now"     // in the bucket switches: as they were made
-	switchesPending = "pending" // likewise: a pendingSwitches
+	switchesChanged = "changed" // switchChanges
+	switchesPending = "pending" // a pendingSwitch
 )
 
 var errNoSwitches = errors.New("the hypervisor of this host does not let others make or drop switches")
 
-// restore gives the driver the switches that were made, after a start.
+// restore makes and drops anew what was made and dropped, after a start.
 func (s *switches) restore(ctx context.Context) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var now []wiring.Switch
-	there, err := s.w.Records.Get("switches", switchesNow, &now)
-	if err != nil || !there {
+	var all switchChanges
+	if _, err := s.w.Records.Get("switches", switchesChanged, &all); err != nil {
 		return err
 	}
-	if err := s.w.Driver.(driver.Network).SetSwitches(ctx, now); err != nil {
-		return err
+	var errs []error
+	for _, one := range all.Dropped {
+		errs = append(errs, s.set(ctx, switchChange{Drop: &one}))
 	}
-	var p pendingSwitches
+	for _, one := range all.Made {
+		errs = append(errs, s.set(ctx, switchChange{Make: &one}))
+	}
+	if err := errors.Join(errs...); err != nil { // the host is of use all the same
+		s.w.Log.Error("switches are not as they were made", "error", err)
+	}
+	var p pendingSwitch
 	if there, err := s.w.Records.Get("switches", switchesPending, &p); !there || p.Returned {
 		return err
 	}
@@ -55,28 +91,27 @@ func (s *switches) restore(ctx context.Context) error {
 	return nil
 }
 
-func (s *switches) set(ctx context.Context, list []wiring.Switch) error {
+// set has the driver carry out a change.
+func (s *switches) set(ctx context.Context, c switchChange) (err error) {
 	n, ok := s.w.Driver.(driver.Network)
 	if !ok {
 		return errNoSwitches
 	}
-	if err := s.w.Records.Put("switches", switchesNow, list); err != nil {
-		return err
+	if c.Drop != nil {
+		err = n.DropSwitch(ctx, *c.Drop)
 	}
-	return n.SetSwitches(ctx, list)
+	if c.Make != nil && err == nil {
+		err = n.MakeSwitch(ctx, *c.Make)
+	}
+	return err
 }
 
-// change makes the list the host's switches; with again set, only until the
-// time is over, unless the change is kept before.
-func (s *switches) change(ctx context.Context, list []wiring.Switch, again bool) error {
+// change makes or drops a switch; with again set, only until the time is over, unless the change is kept before.
+func (s *switches) change(ctx context.Context, c switchChange, again bool) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if again {
-		before, err := s.w.Driver.Switches(ctx)
-		if err != nil {
-			return err
-		}
-		p := pendingSwitches{Before: before, Until: time.Now().Add(s.w.Config.ReturnAfter())}
+		p := pendingSwitch{Change: c, Until: time.Now().Add(s.w.Config.ReturnAfter())}
 		if err := s.w.Records.Put("switches", switchesPending, p); err != nil {
 			return err
 		}
@@ -84,23 +119,37 @@ func (s *switches) change(ctx context.Context, list []wiring.Switch, again bool)
 	} else if err := s.w.Records.Drop("switches", switchesPending); err != nil {
 		return err // what was to be taken back is undone, or made over
 	}
-	return s.set(ctx, list)
+	return s.note(ctx, c)
 }
 
-func (s *switches) schedule(p pendingSwitches) {
+// note carries a change out, and keeps it for the next start.
+func (s *switches) note(ctx context.Context, c switchChange) error {
+	var all switchChanges
+	if _, err := s.w.Records.Get("switches", switchesChanged, &all); err != nil {
+		return err
+	}
+	if err := s.set(ctx, c); err != nil {
+		return err
+	}
+	all.add(c)
+	return s.w.Records.Put("switches", switchesChanged, all)
+}
+
+func (s *switches) schedule(p pendingSwitch) {
 	if s.timer != nil {
 		s.timer.Stop()
 	}
 	s.timer = time.AfterFunc(time.Until(p.Until), func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		var now pendingSwitches
+		var now pendingSwitch
 		if there, err := s.w.Records.Get("switches", switchesPending, &now); !there || err != nil || now.Returned ||
 			!now.Until.Equal(p.Until) {
 			return // kept meanwhile
 		}
 		now.Returned = true
-		err := errors.Join(s.set(context.Background(), now.Before), s.w.Records.Put("switches", switchesPending, now))
+		err := errors.Join(s.note(context.Background(), now.Change.inverse()),
+			s.w.Records.Put("switches", switchesPending, now))
 		s.w.Log.Warn("nobody reached this host after its switches were changed: the change was taken back", "error",
 			err)
 	})
@@ -110,7 +159,7 @@ func (s *switches) schedule(p pendingSwitches) {
 func (s *switches) keep() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var p pendingSwitches
+	var p pendingSwitch
 	there, err := s.w.Records.Get("switches", switchesPending, &p)
 	if err != nil || !there {
 		return err
@@ -153,7 +202,7 @@ func doMakeSwitch(ctx context.Context, t *run) (any, error) {
 		}
 		return nil, ground.Refuse("name.taken", "%s has a switch %s already", t.Config.Name, p.Switch.Name)
 	}
-	return nil, t.switches.change(ctx, append(now, p.Switch), p.Return)
+	return nil, t.switches.change(ctx, switchChange{Make: &p.Switch}, p.Return)
 }
 
 func undoMakeSwitch(ctx context.Context, t *run) error {
@@ -161,7 +210,7 @@ func undoMakeSwitch(ctx context.Context, t *run) error {
 	if err != nil || at < 0 || now[at] != p.Switch {
 		return err
 	}
-	return t.switches.change(ctx, slices.Delete(now, at, at+1), false)
+	return t.switches.change(ctx, switchChange{Drop: &p.Switch}, false)
 }
 
 func doDropSwitch(ctx context.Context, t *run) (any, error) {
@@ -181,15 +230,15 @@ func doDropSwitch(ctx context.Context, t *run) (any, error) {
 			}
 		}
 	}
-	return nil, t.switches.change(ctx, slices.Delete(now, at, at+1), p.Return)
+	return nil, t.switches.change(ctx, switchChange{Drop: &now[at]}, p.Return)
 }
 
 func undoDropSwitch(ctx context.Context, t *run) error {
-	p, now, at, err := switchTask(ctx, t)
+	p, _, at, err := switchTask(ctx, t)
 	if err != nil || at >= 0 {
 		return err
 	}
-	return t.switches.change(ctx, append(now, p.Switch), false)
+	return t.switches.change(ctx, switchChange{Make: &p.Switch}, false)
 }
 
 // doKeepSwitch is reached only by a service that reaches the host.

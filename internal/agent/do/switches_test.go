@@ -144,7 +144,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State)
 	keep = start(t, a, "s4", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, hostlink.TaskDone, ended(t, keep).State, "reached in time: it stays")
-	var p pendingSwitches
+	var p pendingSwitch
 	there, err := a.Records.Get("switches", switchesPending, &p)
 	require.NoError(t, err)
 	require.False(t, there)

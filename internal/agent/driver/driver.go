@@ -37,10 +37,12 @@ type Standing struct {
 
 // Network is a driver that lets switches be made and taken away.
 type Network interface {
-	// Ports of the host that lead out.
+	// Ports of the host that lead out; nil where this account may not change the host's network.
 	Ports(ctx context.Context) ([]wiring.Port, error)
-	// SetSwitches makes these, and no others, the switches of the host.
-	SetSwitches(ctx context.Context, list []wiring.Switch) error
+	// MakeSwitch makes one; one that is there as it is to be is left alone.
+	MakeSwitch(ctx context.Context, s wiring.Switch) error
+	// DropSwitch takes one away, and gives back what it had taken; one that is not there is none.
+	DropSwitch(ctx context.Context, s wiring.Switch) error
 }
 
 // Pausing is a driver that can let a machine stand still while it runs.
@@ -100,6 +102,19 @@ type Console interface {
 	Log(ctx context.Context, folder string, from int64) (Log, error)
 }
 
+// Typing is a driver through which something is typed on a machine's serial port.
+type Typing interface {
+	Type(ctx context.Context, folder string, text []byte) error
+}
+
+// Display is a driver whose machines have a screen, a keyboard and a mouse that can be used from elsewhere.
+type Display interface {
+	// Display connects to them, by the remote framebuffer protocol (RFC 6143).
+	Display(ctx context.Context, folder string) (net.Conn, error)
+	// Picture of what the machine shows, as PNG.
+	Picture(ctx context.Context, folder string) ([]byte, error)
+}
+
 // Log is what a machine has said on its serial port. Positions count from the machine's first byte; what has been
 // dropped since is not there any more.
 type Log struct {
@@ -114,8 +129,8 @@ func Can(d Driver) (list []fit.Ability) {
 		can fit.Ability
 	}{
 		{is[Network], fit.MakesSwitches}, {is[Addressed], fit.SeesAddresses}, {is[Console], fit.KeepsConsole},
-		{is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends}, {is[Booting], fit.BootsOnce},
-		{is[Live], fit.ChangesLive}, {is[Lasting], fit.Lasts},
+		{is[Display], fit.HasDisplay}, {is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends},
+		{is[Booting], fit.BootsOnce}, {is[Live], fit.ChangesLive}, {is[Lasting], fit.Lasts},
 	} {
 		if a.is(d) {
 			list = append(list, a.can)

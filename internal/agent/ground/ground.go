@@ -125,7 +125,7 @@ func (g *Ground) Ports(ctx context.Context) []wiring.Port {
 	if err != nil {
 		g.Log.Warn("list the ports of this host", "error", err)
 	}
-	return append([]wiring.Port{}, list...)
+	return list
 }
 
 // Standing is a refusal unless the disks of the machine in a folder are closed. doing says what they are wanted for.

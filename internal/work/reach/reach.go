@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,6 +39,12 @@ func New(inv *inventory.Inventory, authority *hostlink.Authority) (*Hosts, error
 // Agent of a host.
 func (r *Hosts) Agent(h *inventory.Host) *hostlink.Host {
 	return r.dialer.Host(h.ID.String(), h.Address)
+}
+
+// Display connects to the display of the machine in a folder of a host.
+func (r *Hosts) Display(ctx context.Context, h *inventory.Host, folder string) (net.Conn, error) {
+	c, err := r.dialer.OpenDisplay(ctx, h.ID.String(), h.Address, folder)
+	return c, Explain(h, err)
 }
 
 // Forget drops the connections to a host whose agent was installed anew.

@@ -167,7 +167,7 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host, switche
 			return err
 		}
 	}
-	c.add("-nodefaults", "-no-user-config", "-display", "none", "-machine", options, "-cpu", cpu, "-smp",
+	c.add("-nodefaults", "-no-user-config", "-vnc", "none", "-machine", options, "-cpu", cpu, "-smp",
 		fmt.Sprintf("cpus=%d", m.CPUs)+sockets, "-m", fmt.Sprintf("%dM", memoryOf(m)>>20), "-rtc", rtc,
 		"-sandbox", "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
 		"-action", "reboot=reset,shutdown=poweroff,panic=pause", "-msg", "timestamp=off")
@@ -183,6 +183,9 @@ func (c *command) machine(folder string, m *machine.Machine, host *Host, switche
 		}
 	}
 	if err := c.json("-device", map[string]any{"driver": "VGA", "vgamem_mb": 16}); err != nil {
+		return err
+	}
+	if err := c.json("-device", map[string]any{"driver": "virtio-tablet-pci"}); err != nil {
 		return err
 	}
 	if err := c.disks(folder, m); err != nil {

@@ -21,7 +21,8 @@ import (
 const (
 	specFile      = "start.json" // how it is started
 	lockFile      = "lock"       // held by its keeper and by QEMU: the machine runs as long as either is there
-	monitorSocket = "monitor"    // of QEMU
+	monitorSocket = "monitor"    // of QEMU, for what takes a while
+	lookSocket    = "look"       // of QEMU, for what is answered at once, also meanwhile
 	consoleSocket = "console"    // of its keeper: what the serial port says, and takes
 	endFile       = "end.json"   // how it ended
 	askedFile     = "asked"      // somebody asks for its end
@@ -119,7 +120,7 @@ type keeper struct {
 }
 
 func (k *keeper) open() (err error) {
-	for _, old := range []string{consoleSocket, monitorSocket, endFile} {
+	for _, old := range []string{consoleSocket, monitorSocket, lookSocket, endFile} {
 		if err := os.Remove(old); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
@@ -168,15 +169,24 @@ func (k *keeper) run(s spec, lock *os.File) end {
 		return failed(err)
 	}
 	defer monitor.Close()
+	look, err := listen(lookSocket)
+	if err != nil {
+		return failed(err)
+	}
+	defer look.Close()
 	var files []*os.File
 	for n := range s.Files {
 		files = append(files, os.NewFile(uintptr(firstFD+n), "image"))
 	}
 	port := firstFD + len(files)
-	cmd := confined(s.Account, s.Binary, append(s.Args, "-chardev", fmt.Sprintf("socket,id=serial,fd=%d", port),
-		"-device", "isa-serial,chardev=serial", "-chardev",
-		fmt.Sprintf("socket,id=monitor,server=on,wait=off,fd=%d", port+1), "-mon", "chardev=monitor,mode=control"))
-	cmd.ExtraFiles = append(files, theirs, monitor, lock)
+	args := append(s.Args, "-chardev", fmt.Sprintf("socket,id=serial,fd=%d", port), "-device",
+		"isa-serial,chardev=serial")
+	for n, name := range []string{monitorSocket, lookSocket} {
+		args = append(args, "-chardev", fmt.Sprintf("socket,id=%s,server=on,wait=off,fd=%d", name, port+1+n), "-mon",
+			"mode=control,chardev="+name)
+	}
+	cmd := confined(s.Account, s.Binary, args)
+	cmd.ExtraFiles = append(files, theirs, monitor, look, lock)
 	words := &tail{}
 	cmd.Stderr = words
 	if err := cmd.Start(); err != nil {
@@ -184,6 +194,7 @@ func (k *keeper) run(s spec, lock *os.File) end {
 	}
 	theirs.Close()
 	monitor.Close()
+	look.Close()
 	for _, f := range files {
 		f.Close() // QEMU alone has them: they are closed when it ends
 	}

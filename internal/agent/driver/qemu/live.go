@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -197,7 +196,7 @@ func (a *adapting) carryOver(ctx context.Context, c *command) error {
 		case "-add-fd":
 			var fd, set int
 			if _, err = fmt.Sscanf(value, "fd=%d,set=%d", &fd, &set); err == nil {
-				err = a.handOver(ctx, "add-fd", map[string]any{"fdset-id": set}, c.open[fd-firstFD])
+				err = a.handOver(ctx, "add-fd", map[string]any{"fdset-id": set}, c.open[fd-firstFD], nil)
 			}
 		case "-blockdev":
 			err = a.do(ctx, "blockdev-add", json.RawMessage(value), nil)
@@ -409,12 +408,4 @@ func (a *adapting) change(ctx context.Context, d machine.Device, had part) error
 		return err
 	}
 	return a.dropNode(ctx, old)
-}
-
-// handOver is a command that takes a descriptor along.
-func (m *monitor) handOver(ctx context.Context, command string, arguments map[string]any, f *os.File) error {
-	if err := m.send(command, arguments, f); err != nil {
-		return err
-	}
-	return m.answer(command, nil)
 }

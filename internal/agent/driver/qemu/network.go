@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"syscall"
@@ -16,11 +17,16 @@ import (
 
 // A switch of the host is a bridge of the Linux kernel with the same name. A NIC is connected to it by a TAP device,
 // which is there as long as QEMU holds it. Bridges that the agent's file does not name are listed as they are found.
-// None is changed here.
+// Only those that were made here are ever taken away.
 
 // Switches of the host: those of the agent's file, then the other bridges that there are.
 func (d *Driver) Switches(context.Context) ([]wiring.Switch, error) {
-	return bridges(slices.Clone(d.switches))
+	list := slices.Clone(d.switches)
+	made := d.madeSwitches()
+	for _, name := range slices.Sorted(maps.Keys(made)) {
+		list = append(list, made[name].Switch)
+	}
+	return bridges(list)
 }
 
 // Bridges are those of this computer, as switches of which nobody has said anything yet.

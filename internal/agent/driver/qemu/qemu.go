@@ -389,7 +389,7 @@ func (d *Driver) Log(ctx context.Context, folder string, from int64) (driver.Log
 		if err == nil {
 			c.Close()
 		} else if !gone(ctx, dir, noteTime) {
-			return driver.Log{}, errors.New("its keeper is gone: what it says is not kept until it is started again")
+			return driver.Log{}, errKeeperGone
 		}
 	}
 	return dir.said(from)

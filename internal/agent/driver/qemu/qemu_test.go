@@ -2,11 +2,13 @@ package qemu_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image/png"
 	"io"
 	"net"
 	"os"
@@ -835,4 +837,49 @@ func TestMedia(t *testing.T) {
 	require.NoError(t, b.d.Adapt(t.Context(), b.folder, m), "as it is")
 	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
 	require.ErrorContains(t, b.d.Adapt(t.Context(), b.folder, m), "does not run")
+}
+
+// TestDisplay: the screen shows what the guest writes there, to whoever looks, and a picture is taken of it; keys that
+// are pressed reach the guest.
+func TestDisplay(t *testing.T) {
+	b := newBench(t)
+	_, err := b.d.Display(t.Context(), b.folder)
+	require.ErrorContains(t, err, "does not run")
+	_, err = b.d.Picture(t.Context(), b.folder)
+	require.ErrorContains(t, err, "does not run")
+	require.ErrorContains(t, b.d.Type(t.Context(), b.folder, []byte("x")), "does not run")
+	b.start()
+	b.says("up\n")
+	require.NoError(t, b.d.Type(t.Context(), b.folder, []byte("typed\n")))
+	b.says("typed\n")
+	for range 2 { // several may look
+		c, err := b.d.Display(t.Context(), b.folder)
+		require.NoError(t, err)
+		defer c.Close()
+		require.NoError(t, c.SetDeadline(time.Now().Add(10*time.Second)))
+		greeting := make([]byte, 12)
+		_, err = io.ReadFull(c, greeting)
+		require.NoError(t, err)
+		require.Equal(t, "RFB 003.008\n", string(greeting))
+		_, err = c.Write(greeting)
+		require.NoError(t, err)
+		security := make([]byte, 2) // RFC 6143, section 7.1.2: one type, None
+		_, err = io.ReadFull(c, security)
+		require.NoError(t, err)
+		require.Equal(t, []byte{1, 1}, security)
+	}
+	raw, err := b.d.Picture(t.Context(), b.folder)
+	require.NoError(t, err)
+	picture, err := png.Decode(bytes.NewReader(raw))
+	require.NoError(t, err)
+	require.Greater(t, picture.Bounds().Dx(), 600)
+	lit := 0
+	for y := range picture.Bounds().Dy() {
+		for x := range picture.Bounds().Dx() {
+			if r, _, _, _ := picture.At(x, y).RGBA(); r > 0x4000 {
+				lit++
+			}
+		}
+	}
+	require.Greater(t, lit, 50, "there is text on it")
 }

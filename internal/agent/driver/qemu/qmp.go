@@ -35,11 +35,15 @@ func dialIn(ctx context.Context, dir runDir, name string) (net.Conn, error) {
 	return d.DialContext(ctx, "unix", filepath.Join("/proc/self/fd", fmt.Sprint(at.Fd()), name))
 }
 
-// dialMonitor greets the QEMU whose sockets are in dir.
+// dialMonitor greets the QEMU whose sockets are in dir, for more than one command.
 func dialMonitor(ctx context.Context, dir runDir) (*monitor, error) {
+	return greet(ctx, dir, monitorSocket)
+}
+
+func greet(ctx context.Context, dir runDir, socket string) (*monitor, error) {
 	ctx, stop := context.WithTimeout(ctx, qmpTime)
 	defer stop()
-	conn, err := dialIn(ctx, dir, monitorSocket)
+	conn, err := dialIn(ctx, dir, socket)
 	if err != nil {
 		return nil, err
 	}
@@ -71,11 +75,7 @@ func (r *refusal) Error() string { return r.Desc }
 
 // do carries out one command; its answer goes into result unless that is nil.
 func (m *monitor) do(ctx context.Context, command string, arguments, result any) error {
-	until := time.Now().Add(qmpTime)
-	if d, ok := ctx.Deadline(); ok && d.Before(until) {
-		until = d
-	}
-	if err := m.conn.SetDeadline(until); err != nil {
+	if err := m.until(ctx); err != nil {
 		return err
 	}
 	ask := map[string]any{"execute": command}
@@ -86,6 +86,15 @@ func (m *monitor) do(ctx context.Context, command string, arguments, result any)
 		return fmt.Errorf("ask QEMU for %s: %w", command, err)
 	}
 	return m.answer(command, result)
+}
+
+// until bounds the next exchange.
+func (m *monitor) until(ctx context.Context) error {
+	until := time.Now().Add(qmpTime)
+	if d, ok := ctx.Deadline(); ok && d.Before(until) {
+		until = d
+	}
+	return m.conn.SetDeadline(until)
 }
 
 // answer reads what QEMU says to a command.
@@ -109,11 +118,15 @@ func (m *monitor) answer(command string, result any) error {
 	}
 }
 
-// send asks for a command, a descriptor along with it.
-func (m *monitor) send(command string, arguments any, f *os.File) error {
+// handOver carries out one command that takes a descriptor along.
+func (m *monitor) handOver(ctx context.Context, command string, arguments map[string]any, f *os.File,
+	result any) error {
 	unixConn, ok := m.conn.(*net.UnixConn)
 	if !ok {
 		return errors.New("descriptors pass through sockets of this computer only")
+	}
+	if err := m.until(ctx); err != nil {
+		return err
 	}
 	raw, err := json.Marshal(map[string]any{"execute": command, "arguments": arguments})
 	if err != nil {
@@ -122,17 +135,17 @@ func (m *monitor) send(command string, arguments any, f *os.File) error {
 	if _, _, err = unixConn.WriteMsgUnix(raw, unix.UnixRights(int(f.Fd())), nil); err != nil {
 		return fmt.Errorf("ask QEMU for %s: %w", command, err)
 	}
-	return nil
+	return m.answer(command, result)
 }
 
 // give passes a descriptor to QEMU, under a name.
 func (m *monitor) give(ctx context.Context, name string, f *os.File) error {
-	return m.handOver(ctx, "getfd", map[string]any{"fdname": name}, f)
+	return m.handOver(ctx, "getfd", map[string]any{"fdname": name}, f, nil)
 }
 
-// ask carries out one command of a running QEMU.
+// ask carries out one command of a running QEMU that is answered at once.
 func ask(ctx context.Context, dir runDir, command string, arguments, result any) error {
-	m, err := dialMonitor(ctx, dir)
+	m, err := greet(ctx, dir, lookSocket)
 	if err != nil {
 		return err
 	}

@@ -27,20 +27,37 @@ func (n *network) Switches(context.Context) ([]wiring.Switch, error) {
 }
 
 // Ports of the host.
-func (n *network) Ports(context.Context) ([]wiring.Port, error) { return n.ports, nil }
+func (n *network) Ports(context.Context) ([]wiring.Port, error) {
+	return append([]wiring.Port{}, n.ports...), nil
+}
 
-// SetSwitches makes these the switches of the host. If they take the address
-// off the last port that has one, all connections break.
-func (n *network) SetSwitches(_ context.Context, list []wiring.Switch) error {
+// MakeSwitch makes a switch.
+func (n *network) MakeSwitch(_ context.Context, s wiring.Switch) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	n.list = slices.Clone(list)
+	if !slices.Contains(n.list, s) {
+		n.list = append(n.list, s)
+		n.changed()
+	}
+	return nil
+}
+
+// DropSwitch takes a switch away.
+func (n *network) DropSwitch(_ context.Context, s wiring.Switch) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.list = slices.DeleteFunc(n.list, func(o wiring.Switch) bool { return o.Name == s.Name })
+	n.changed()
+	return nil
+}
+
+// changed breaks all connections when the address was taken off the last port that had one.
+func (n *network) changed() {
 	if n.cut() {
 		for c := range n.open {
 			c.Close()
 		}
 	}
-	return nil
 }
 
 // cut tells whether nobody can reach the host any more.

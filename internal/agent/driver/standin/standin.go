@@ -35,8 +35,8 @@ type Driver struct {
 // New makes a driver with the host's switches and ports. files is how it reaches
 // its machines' disks.
 func New(switches []wiring.Switch, ports []wiring.Port, files disk.Files) *Driver {
-	return &Driver{files: files, network: network{ports: ports, list: switches, open: map[net.Conn]bool{}},
-		guests: map[string]*guest{}}
+	return &Driver{files: files, guests: map[string]*guest{},
+		network: network{ports: ports, list: slices.Clone(switches), open: map[net.Conn]bool{}}}
 }
 
 const (
