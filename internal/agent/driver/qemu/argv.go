@@ -478,7 +478,7 @@ func (c *command) nic(nic machine.NIC, switches []wiring.Switch) (map[string]any
 		device["mac"] = nic.MAC
 	}
 	c.has.NICs[nic.Name] = part{Device: device["id"].(string), Node: device["netdev"].(string), TAP: tap,
-		File: nic.Network}
+		File: nic.Network, MAC: nic.MAC}
 	return device, nil
 }
 

@@ -14,6 +14,9 @@ var Confined = confined
 // FirstAccount is the first account of machines.
 const FirstAccount = firstAccount
 
+// Spoken is the address that a frame tells.
+var Spoken = spoken
+
 // Port connects to a machine's serial port: what it says is read, what is written is typed.
 func (d *Driver) Port(ctx context.Context, folder string) (net.Conn, error) {
 	return dialIn(ctx, d.at(folder), consoleSocket)

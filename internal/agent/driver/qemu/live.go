@@ -31,6 +31,7 @@ type part struct {
 	Node   string `json:"node"` // of blocks, or of the network; "" for an empty drive
 	File   string `json:"file"` // that it was made of; for a NIC its switch
 	TAP    string `json:"tap,omitempty"`
+	MAC    string `json:"mac,omitempty"`
 	Port   string `json:"port,omitempty"` // spare one that it took
 }
 
@@ -331,7 +332,8 @@ func (a *adapting) addNIC(ctx context.Context, nic machine.NIC) error {
 		return errors.Join(err, a.do(context.WithoutCancel(ctx), "netdev_del", map[string]any{"id": p.Node}, nil))
 	}
 	a.has.NICs[nic.Name] = p
-	if err := a.note(); err != nil || nic.Network != "" {
+	err = a.note()
+	if a.d.listen(a.dir); err != nil || nic.Network != "" {
 		return err
 	}
 	return a.link(ctx, p, false)

@@ -63,6 +63,7 @@ type Driver struct {
 	patience time.Duration
 	logBytes int
 	noticed  chan struct{}
+	ears     ears
 
 	mu      sync.Mutex
 	watched map[runDir]bool // directories of machines whose end is waited for
@@ -78,7 +79,8 @@ func New(o Options) (*Driver, error) {
 	}
 	d := &Driver{dir: o.State, files: o.Files, host: o.Host, switches: o.Switches, patience: o.Patience,
 		logBytes: o.LogBytes,
-		noticed:  make(chan struct{}, 1), watched: map[runDir]bool{}}
+		noticed:  make(chan struct{}, 1), watched: map[runDir]bool{},
+		ears: ears{on: map[string]bool{}, heard: map[runDir][]heardAddress{}}}
 	dirs, err := runDirs(o.State)
 	for _, dir := range dirs {
 		if dir.runs() {
@@ -252,6 +254,7 @@ func (d *Driver) watch(dir runDir) {
 		return
 	}
 	d.watched[dir] = true
+	d.listen(dir)
 	go func() {
 		c, err := dialIn(context.Background(), dir, consoleSocket)
 		if err == nil {
@@ -264,11 +267,17 @@ func (d *Driver) watch(dir runDir) {
 		d.mu.Lock()
 		delete(d.watched, dir)
 		d.mu.Unlock()
-		select {
-		case d.noticed <- struct{}{}:
-		default:
-		}
+		d.deafen(dir)
+		d.tell()
 	}()
+}
+
+// tell says that something is to be seen.
+func (d *Driver) tell() {
+	select {
+	case d.noticed <- struct{}{}:
+	default:
+	}
 }
 
 // why says how the machine of a directory ended, where nobody asked for that.

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -431,6 +432,17 @@ func TestBridge(t *testing.T) {
 	for n, want := range []bool{true, true, false, false} {
 		require.Equal(t, want, answers(fmt.Sprintf("192.0.2.%d", 16+n)), "guest %d", n)
 	}
+	for until := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) { // in this thread's network
+		heard, err := all[0].d.Addresses(t.Context(), all[0].folder)
+		require.NoError(t, err)
+		if slices.Equal(heard, []string{"192.0.2.16"}) {
+			break
+		}
+		require.True(t, time.Now().Before(until), "it was heard to use %q", heard)
+	}
+	heard, err := all[0].driver().Addresses(t.Context(), all[0].folder)
+	require.NoError(t, err)
+	require.Equal(t, []string{"192.0.2.16"}, heard, "the next agent knows it too")
 	list, err := all[0].d.Switches(t.Context())
 	require.NoError(t, err)
 	require.Contains(t, list, wiring.Switch{Name: "wharf", Segment: "lab", VLAN: 20, Address: "192.0.2.1/24"})
@@ -882,4 +894,30 @@ func TestDisplay(t *testing.T) {
 		}
 	}
 	require.Greater(t, lit, 50, "there is text on it")
+}
+
+// FuzzSpoken: what a guest sends is never more than an address of its own, or nothing.
+func FuzzSpoken(f *testing.F) {
+	const mac = "06:5c:00:00:00:10"
+	arp := []byte("\xff\xff\xff\xff\xff\xff\x06\x5c\x00\x00\x00\x10\x08\x06\x00\x01\x08\x00\x06\x04\x00\x01" +
+		"\x06\x5c\x00\x00\x00\x10\xc0\x00\x02\x10\x00\x00\x00\x00\x00\x00\xc0\x00\x02\x01")
+	f.Add(arp)
+	address, ok := qemu.Spoken(arp, mac)
+	require.True(f, ok)
+	require.Equal(f, "192.0.2.16", address.String())
+	_, ok = qemu.Spoken(arp, "06:5c:00:00:00:11")
+	require.False(f, ok, "somebody else's")
+	advert := []byte("\x33\x33\x00\x00\x00\x01\x06\x5c\x00\x00\x00\x10\x86\xdd\x60\x00\x00\x00\x00\x18\x3a\xff" +
+		"\x20\x01\x0d\xb8\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x10" +
+		"\xff\x02\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x01" +
+		"\x88\x00\x00\x00\x20\x00\x00\x00\x20\x01\x0d\xb8\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x10")
+	f.Add(advert)
+	address, ok = qemu.Spoken(advert, mac)
+	require.True(f, ok)
+	require.Equal(f, "2001:db8::10", address.String())
+	f.Fuzz(func(t *testing.T, frame []byte) {
+		if address, ok := qemu.Spoken(frame, mac); ok {
+			require.True(t, address.IsGlobalUnicast())
+		}
+	})
 }
