@@ -19,6 +19,7 @@ install: build  ## the binary, and units for systemd
 	install -d -m 0755 $(DESTDIR)/etc/unvora
 	sed 's|/usr/local|$(PREFIX)|' scripts/systemd/unvora.service | install -D -m 0644 /dev/stdin $(DESTDIR)/etc/systemd/system/unvora.service
 	sed 's|/usr/local|$(PREFIX)|' scripts/systemd/unvora-agent.service | install -D -m 0644 /dev/stdin $(DESTDIR)/etc/systemd/system/unvora-agent.service
+	sed 's|/usr/local|$(PREFIX)|' scripts/systemd/unvora-machines.service | install -D -m 0644 /dev/stdin $(DESTDIR)/etc/systemd/system/unvora-machines.service
 
 setup:
 	@scripts/setup

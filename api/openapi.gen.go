@@ -23,6 +23,45 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for Ability.
+const (
+	AbilityAddresses Ability = "addresses"
+	AbilityBootOnce  Ability = "boot-once"
+	AbilityConsole   Ability = "console"
+	AbilityDisplay   Ability = "display"
+	AbilityLasting   Ability = "lasting"
+	AbilityLive      Ability = "live"
+	AbilityPause     Ability = "pause"
+	AbilitySuspend   Ability = "suspend"
+	AbilitySwitches  Ability = "switches"
+)
+
+// Valid indicates whether the value is a known member of the Ability enum.
+func (e Ability) Valid() bool {
+	switch e {
+	case AbilityAddresses:
+		return true
+	case AbilityBootOnce:
+		return true
+	case AbilityConsole:
+		return true
+	case AbilityDisplay:
+		return true
+	case AbilityLasting:
+		return true
+	case AbilityLive:
+		return true
+	case AbilityPause:
+		return true
+	case AbilitySuspend:
+		return true
+	case AbilitySwitches:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AttachRequestOperation.
 const (
 	AttachRequestOperationAttach AttachRequestOperation = "attach"
@@ -746,6 +785,19 @@ func (e ChangeUserJSONBodyRole) Valid() bool {
 	}
 }
 
+// Abilities What a host states of itself beyond its family
+type Abilities struct {
+	// Can What its hypervisor can beyond starting and stopping
+	Can *[]Ability `json:"can,omitempty"`
+
+	// NoAcceleration Why the hardware does not run its machines; empty when it does
+	NoAcceleration       *string                `json:"noAcceleration,omitempty"`
+	AdditionalProperties map[string]interface{} `json:"-"`
+}
+
+// Ability defines model for Ability.
+type Ability string
+
 // AddHost defines model for AddHost.
 type AddHost struct {
 	// Address HOST:PORT of the agent
@@ -883,6 +935,12 @@ type ChangeRequest struct {
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation ChangeRequestOperation `json:"operation"`
+
+	// StartOrder Its turn when its host starts; 0 when it is not to start with it
+	StartOrder *int `json:"startOrder,omitempty"`
+
+	// StartPause Seconds until the turn of the next one
+	StartPause *int `json:"startPause,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -1200,17 +1258,17 @@ type HistoryPage struct {
 
 // Host defines model for Host.
 type Host struct {
-	// Abilities What it states of itself beyond its family
-	Abilities   *map[string]interface{} `json:"abilities,omitempty"`
-	Address     string                  `json:"address"`
-	Copies      int                     `json:"copies"`
-	Cpus        int                     `json:"cpus"`
-	Driver      string                  `json:"driver"`
-	Family      string                  `json:"family"`
-	Id          string                  `json:"id"`
-	LastSeen    *time.Time              `json:"lastSeen,omitempty"`
-	MemoryBytes int64                   `json:"memoryBytes"`
-	Name        string                  `json:"name"`
+	// Abilities What a host states of itself beyond its family
+	Abilities   *Abilities `json:"abilities,omitempty"`
+	Address     string     `json:"address"`
+	Copies      int        `json:"copies"`
+	Cpus        int        `json:"cpus"`
+	Driver      string     `json:"driver"`
+	Family      string     `json:"family"`
+	Id          string     `json:"id"`
+	LastSeen    *time.Time `json:"lastSeen,omitempty"`
+	MemoryBytes int64      `json:"memoryBytes"`
+	Name        string     `json:"name"`
 
 	// Ports Of its network; null where its driver makes no switches
 	Ports *[]struct {
@@ -1234,18 +1292,18 @@ type HostCheck struct {
 
 // HostDetail defines model for HostDetail.
 type HostDetail struct {
-	// Abilities What it states of itself beyond its family
-	Abilities   *map[string]interface{} `json:"abilities,omitempty"`
-	Address     string                  `json:"address"`
-	Copies      int                     `json:"copies"`
-	Cpus        int                     `json:"cpus"`
-	Driver      string                  `json:"driver"`
-	Family      string                  `json:"family"`
-	Id          string                  `json:"id"`
-	LastSeen    *time.Time              `json:"lastSeen,omitempty"`
-	MemoryBytes int64                   `json:"memoryBytes"`
-	Name        string                  `json:"name"`
-	Pools       []Pool                  `json:"pools"`
+	// Abilities What a host states of itself beyond its family
+	Abilities   *Abilities `json:"abilities,omitempty"`
+	Address     string     `json:"address"`
+	Copies      int        `json:"copies"`
+	Cpus        int        `json:"cpus"`
+	Driver      string     `json:"driver"`
+	Family      string     `json:"family"`
+	Id          string     `json:"id"`
+	LastSeen    *time.Time `json:"lastSeen,omitempty"`
+	MemoryBytes int64      `json:"memoryBytes"`
+	Name        string     `json:"name"`
+	Pools       []Pool     `json:"pools"`
 
 	// Ports Of its network; null where its driver makes no switches
 	Ports *[]struct {
@@ -1460,6 +1518,12 @@ type Machine struct {
 
 	// Serial That the firmware shows the guest
 	Serial *string `json:"serial,omitempty"`
+
+	// StartOrder Its turn when its host starts; 0 when it does not start with it
+	StartOrder *int `json:"startOrder,omitempty"`
+
+	// StartPause Seconds until the turn of the next one
+	StartPause *int `json:"startPause,omitempty"`
 
 	// Static Fixed addresses known of its guest
 	Static *[]string `json:"static,omitempty"`
@@ -2584,6 +2648,89 @@ type ChangeUserJSONRequestBody ChangeUserJSONBody
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = NewRule
+
+// Getter for additional properties for Abilities. Returns the specified
+// element and whether it was found
+func (a Abilities) Get(fieldName string) (value interface{}, found bool) {
+	if a.AdditionalProperties != nil {
+		value, found = a.AdditionalProperties[fieldName]
+	}
+	return
+}
+
+// Setter for additional properties for Abilities
+func (a *Abilities) Set(fieldName string, value interface{}) {
+	if a.AdditionalProperties == nil {
+		a.AdditionalProperties = make(map[string]interface{})
+	}
+	a.AdditionalProperties[fieldName] = value
+}
+
+// Override default JSON handling for Abilities to handle AdditionalProperties
+func (a *Abilities) UnmarshalJSON(b []byte) error {
+	object := make(map[string]json.RawMessage)
+	err := json.Unmarshal(b, &object)
+	if err != nil {
+		return err
+	}
+
+	if raw, found := object["can"]; found {
+		err = json.Unmarshal(raw, &a.Can)
+		if err != nil {
+			return fmt.Errorf("error reading 'can': %w", err)
+		}
+		delete(object, "can")
+	}
+
+	if raw, found := object["noAcceleration"]; found {
+		err = json.Unmarshal(raw, &a.NoAcceleration)
+		if err != nil {
+			return fmt.Errorf("error reading 'noAcceleration': %w", err)
+		}
+		delete(object, "noAcceleration")
+	}
+
+	if len(object) != 0 {
+		a.AdditionalProperties = make(map[string]interface{})
+		for fieldName, fieldBuf := range object {
+			var fieldVal interface{}
+			err := json.Unmarshal(fieldBuf, &fieldVal)
+			if err != nil {
+				return fmt.Errorf("error unmarshaling field %s: %w", fieldName, err)
+			}
+			a.AdditionalProperties[fieldName] = fieldVal
+		}
+	}
+	return nil
+}
+
+// Override default JSON handling for Abilities to handle AdditionalProperties
+func (a Abilities) MarshalJSON() ([]byte, error) {
+	var err error
+	object := make(map[string]json.RawMessage)
+
+	if a.Can != nil {
+		object["can"], err = json.Marshal(a.Can)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'can': %w", err)
+		}
+	}
+
+	if a.NoAcceleration != nil {
+		object["noAcceleration"], err = json.Marshal(a.NoAcceleration)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling 'noAcceleration': %w", err)
+		}
+	}
+
+	for fieldName, field := range a.AdditionalProperties {
+		object[fieldName], err = json.Marshal(field)
+		if err != nil {
+			return nil, fmt.Errorf("error marshaling '%s': %w", fieldName, err)
+		}
+	}
+	return json.Marshal(object)
+}
 
 // AsExportRequest returns the union data inside the Request as a ExportRequest
 func (t Request) AsExportRequest() (ExportRequest, error) {
@@ -18937,212 +19084,215 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchw3sif+Koj+/yN8Zrckyh57TgwZJ2JpXSx5KFEh0qPdsBUrdFV2N9RVQA2AYquPQifOp32AfYjz",
-	"YPMkG0gAdekGqqvIbpKy9cWW1ChcEolEIi+//DRJRVEKDlyryfGnSUklLUCDxL/RmQZp/pCBSiUrNRN8",
-	"cjy5XADh8FETMSN6AaSkcyBTmAkJk2TCTJN/VCDXk2TCaQGTY9dRMlHpAgpqetTr0vygtGR8Pvn8OZnM",
-	"WB4eDWShyLMXT8+e/NvfT89+eUqEtH/9j9enl5dP37yKDOo67B91IZR+A7PtYV/RAsxILPPdl1Qvmt7N",
-	"h5NkIuEfFZOQTY61rKB/rA9iGhzqRYYDaUWmMGecm/bBMT+I6cghc1YwvT3i+YwwDYVKyLePHpGK56AU",
-	"UZRl+A+PCNWksOsLEdZ22h64oB9ZURWTY/N1MikYd39N/JwY1zAHiZMqKKdzkNciu/t2FBk+m8aqFFwB",
-	"svVrKaY5FOaPqeAaOFKIlmXOUmrmcVTaFv/9gzKT+tTq+/+XZtaT/++oOTdH9ld15PvFEbvLerugmqyA",
-	"a7KSwu2N+8z0epplzw29zTSyjJmPaP5aihKkZmbSM5orSCZl65+wqQSlton4/Pzi8vj1+ZtLf0Lp3Cwy",
-	"2aRMMklFBmHOacj7az2Qa/+u7khMP0CqTUenWfbSbc3IRaSpqOwObM0uusCF1qUiv7w5Mws0ByfNRZUR",
-	"4FquSSlYeLGWhQLjlFSplZDZ9kB/g1ITBTSHLCGUZ4TDFUiiFmLFCZ1TxkMDabEEHjjnXGmgmZmzWzV2",
-	"6Uc/ITlbwoopCPYpKxU4yc8Yn4MsJeO6poUh7sywMiRELeh3P/zl+J//+V8JWS1AAvKDWisNBckEKP6N",
-	"JksuVoQFaLbBB0jAZluCfLAAinTc2GWc+kzIwvxpklENDzQrIMyT5Tq4TRlTy+APC3d2xuy4Xuzme5yJ",
-	"GzfxEt/JI6q9UAqSQWuaLt7APyoYcKy7W2q/JZQT+MiUZnxOzAyIFoQSN6UN6nK18ld2cByU0GfA52bV",
-	"3z/6618CZO9O4vH5E7xozf+PLn758eenjy/JP//P/yVvnr58+uR/mZ/sn47xTp4Yqf6xPaS5CR4FKJOK",
-	"0k1p40ri4BeHV9OwSRf04wvburlqqJR0PbEaBWwP9Pr8/Ozo9enlc7MGSsx2ejHpdnj3sIy/zmkK54EL",
-	"7InZKtefWQ/RRvQzTSSU5hvVHeDbNpVajCt0YOo/CVCGDRZMaYE38kZPoa7MllDbwacJcHMt/zqhyGMt",
-	"1m0JGrqEN5CKogCeQUAmnpfASboQLAVFqARi2Q8yQhWRrS/rzqdC5ED51vlqplbzhdu1yJkCblqbHQ+I",
-	"mBQPGq/ynE7Nxlu1oNsopTxjRvoEpULDmzULbu/MRv+bTJeJ4GczkWf2bhwqvTZolYmGSCHqpLRS11/V",
-	"5irgimXA03CHc0mvAtx5IQrQCyOumCJTiXfgNgskE5YFe81hNmADJVCnk211UHHN8uHXzGohdlPdDWdb",
-	"+yFC5Jd9Jwa1Py1IJhLCODGXvQpNSTb3RZ+e6a8Vo0Myt0nBNUd4tRlQVXYBQZZgOiQ+z2eE5rl9PpAV",
-	"0wuiF0wRy367FAjU6uumOIBnp2YyLVlQs2GXwAkedr96xzqhXXm8oHwO17uGX9IlEFXzdMZmM5BGg6dT",
-	"UWl3FZ+QFYp3RcwciPlBabpWk4CuHrgr4MoI0WPytxevnpjryPz/3569OHt67VuwfQfUp5lm2SuWBi7d",
-	"ixXT6QLUCWobRanXRHAwy6l4mVfzORJ7vzMxqiMM1VUi1+PGm/HFY1RN5uwKErzVOWmeLAG9JMApX5IK",
-	"NRVCRxQPlqmEvHrxWOHLIrP8lZAZkwolUE7tq35/O3qL+lxaVqpjbbCd1NaGR9vWhmSSSVGGzQzKqGmO",
-	"RPuliRkzfODqcc0e7XfQRsPYttYVNF0wDsS2IXPQChVUDiti3jBECxG8q+decG6pgEZx43P/kmTcvh93",
-	"H90CMkb3ecyeSHYFeK52aPYbQs7ouZYKZkpVYYR38AwGTmABhZDrH9faTrm+fBnXf/l+sosl/at0gzXc",
-	"XtyL90GKF+etvw+MhmXunVs9OCsm4RDXkcLLdeANtPtlFNRvRFFSyZxGvKFx7FIjHxvpjFdfCoZfwoZp",
-	"e37MvdF6zk6FXhDTFnhGZlIUIW12OnQCXrVKN14pgfVsmwgl0DbjLqjMVhQdESsmnSU9M+9GvQ6y8zTY",
-	"rdHqBthFzeCucTIxf5wGt2nrfmBq2V1qH5nMxd7a6EB/ihZwxjjQefvBFnt123l2v2pxQXc//GTD3MeV",
-	"yOFMzLd3C5li2/YiFB4xz1ZWL5muNeC/wEd9QnKqQRo244SqJWRkJiRZLYBbVXtFUWhL1FK50GQJpSaU",
-	"r0lh/U9bwnhbAJuBOnLbzCBsyO1ZgxZkLojg/gDsHHhjH/y5wZvXzChMY2sMDVr+x77qO9aPDWW1baoq",
-	"6Jos6BWQKQAnBc3Ar3Hni7JtOOiO8OOarBYsXZgBVu4mmHOmuk+M7jqXjIeNBcq8sYIHF9h80T66Mepj",
-	"13V71+OQw2u2uS1xJMyZ0uZ+M71o0yqZLESeixVai9Mljdykc8HhVF//9R41e0csLLUcbM1eSDZnnOaT",
-	"ZLIEKPGhzWEVnK+5BC7AejaG2VjyLaHUvpZRJ90l/V66ZvaLkQxvWPd0hOvBtP9xHZluBr+oiAkv6mcQ",
-	"Kx75pKTSOR537nPEWZFMSiHy8A+NhzNgiWLKeiGt+YZpRXwjIY3q7Hk2aKHisLJK3/BdUKmQEDqSyUSB",
-	"1jlkluabUxVkQa1b2llZzNRDs1ILyGdhOcH+HeJqemA+OmYbxl/eLoITXZupKU15pogS3tHGxVRk69Yl",
-	"pq2eEHDt0XQJWejqTiZVFTzNIcOaez3k9Z2OoqpxXBluqf1Xlmauf3e22vYZT4v6ULSOQH2wWjKl4Y2W",
-	"oGjW5o9Ce0ti991rJzI2TPcbbuLWrtWsOEif8mrnJptypxXsoDQOkbjphJbwBHKm9PWMjpd0Cc60SMTM",
-	"+nPN9n2jiOn0q+dvmKXo0M/jDLf4Dp7HWlK1CDzUtCIzloMyGqkWqFtjU6doM0nc6R/vkQuzuNKM12QZ",
-	"Ee4R9snaqB8fTRa9fUpWhij6QpMVy3MyBSKB4oOUo7VzStOloargdbfH+Bf0p1NNKDGagLkQ7StCsQzM",
-	"vwdiZlqbgH7cEB9bpy/Nc5DfKGJET6VBJk74A+5uxPUTu8I+B6l//eAC+y2hlgRGq689GcwxUcyD8VXU",
-	"hESND0rZ8pL5AIB7Yc/L4N76+5GAQSHTtXuEDUIbb3Or2ww08tQuvTEaYjQICT7Sjie1JTBytgQeDGR7",
-	"Zg7gI7PH3zaj8aqY2sGMOKsnt8VhQNNFYr6dMZ458/UQHZcWZR7q8tIGKUpA0UXNDltNFhVvNLbYRQZ7",
-	"XVAZ4p4zurbmHGc1lKA0ETzskV8H3RdrklL+jTby3U9sp6fZxWx5W5efd70TDRm2+KBN9npddnYhNn36",
-	"sRTymureW8k0oKsCL6e2PP5dy99j9HQk5Pn5xeXRq9OXT5uQ332J5a6G0mtfbTW9BVEMyC/3UxS3KBFi",
-	"9Weg0wVGeF6P3fF7vBjRqGw0PmcFUlYbc9HdhC5cnKzVXVmBJPuST0Rt8t+Xlwnd/d7rOTjMwTqAVdD+",
-	"y+wuuD3Ys5PN2yoDN45GCS/QC30vlKWZYdMHyIPBY+rNbvtYyx0dec8HbmOCh53xzExyW+/CCQyyXEbS",
-	"CxLUR22wXvg8dPpr+92VitmTJRSQbQY69ofRFZAFLUEKrkBuGMqnuUiXaMCymzFxfPhuVFjdVoB5hpFv",
-	"frx2EJxfa02s1hJ9vFJ44+pAkO6+jfM62l6MlAk6QVg+1vkUt2LHjdXrTet0rQgaFS1soK69MUFVPGbg",
-	"3dgYZyTd8O1Ye6ifrxfqnhrxvXji3gwbBs0FZTz8hlE+lyM32rNKyJQq2Are2klyM78XYV/QjFa57nO3",
-	"R49u/AyGmdu3H+Rbc9ah7emyfJQd3zcJRS97xaU/0NgH2Q339dhQqN10ce1qez2OFKJOLFAaecLmHoxw",
-	"hTGlnDgPWLQGnM2Aycq8jKzrZvg8rpjUFc2Hb2bI04F8Ursy/NLaR9N1W5+BjYHbHJW4k1gfitbSWtQO",
-	"7dBPkrrE2TGPPqMoUC70AiT5hV8JSdHjngliXttbaq4CiOpruvaLES1yozIfE0oU5JAacamqdGH0BMNp",
-	"/6FZBg/+mw2QzfMTFwo3E5JwwcPhD3QJQXOrmS76KCjPSCGuoHbQKQAVVkW2iPfcKmpPuZbr/WSM7dRH",
-	"rql2xA5i492+UaR9JNgolqJQG0oGuATxCNjcBRel1CgYppeaJO/iGxR2x43zuXX2+oa+t+BU3fNig4em",
-	"LGetmJnojoec5OjR1eCvYshnZAprwTNrKKcFy9eTUCR5k7Tak4qzfWX56OZQCDO7ikQRuGmMCALZGcSx",
-	"k5V3Bb/GA14DLympVSQ9XREOeiXk8oSYKdWmSEUsPUiBAbxcuEDLbhD3wEzp8yY8+BtFxIoTwYOZsNFF",
-	"hFJkQxy6K29Msb7Ag/ZLpLJROpgZijlJEmi6wL7fJSPiBGoWdvzl5tAousiR3f1OOrngUf+gOY6PF5AG",
-	"tF6xjCjm0YiuQaGYTrqJZV8ol5nWk+YKyHOjRP26Q3IJzLTaXEYpRD5c/L0WIg8+NBeQX414sl6glzDU",
-	"kT8Cg3uywclbXW2+g3CZrf6bOW8T+J0j8Y74je4JfPqRpppUJfpAHiWPHj0KipCR143dtIOFeLworm/z",
-	"x7yy5mFJ7DHypn/nCUAtDf9pSqUzl06SvijQwyRTGe0QkyXslaiIgnkBXGNklhbYiohK/xHSrq6XfnRQ",
-	"u2+C/z1+dv7m5emlWZn743B7ME1B73V+F4zPcyC242NSVSzD/LNiRSU8sH8taJogTz9gGfnnf/4XrmcJ",
-	"UJol2PjTwQvwhih/OyqNAbje8y6uwia6Hns002jBVUNNuKGw2p2xtKbBW5ugEM3KtKfOOmQXQgEnU0Db",
-	"sqxyq5fWKQ7b9+khUpRaUQ0n5lnpIrlb+EEPyfmMoDmT5onNwdIg+TH5ZHr8nJBPHP/DP98LS79zLIU2",
-	"qI7c3YpKVRZDxefU4dObTIflbYVdB88c/JO1yiNpMVzIb3NO0RRPFF23iT1oRCUqme6Msr6wrQ4ev3bf",
-	"c60ctXrcIj+L6bZuMzXH7DXIC0iFzVgY8CpKKU8hz6NGuXTB8kzal9qIHA8JVEM2Juo9ExwGzhmkFHIA",
-	"zMZtGI9njDO16F3qzrds5JHMYfV4qE3Jy6h+iRNwVGi5PtUhCQOcULKAPCMfxBTli2TmeM0p42S6dtaI",
-	"drDPONAHZFJ15vA2tnY90kE3Sl7qmxF+61W7osw9aM2b3/7J0GDi+NPoKiwHCyCBBwfC3lmloRz+UvhZ",
-	"TC80lME3VR84htA0H3hmqnDWSOhl3hFFtaGufo83AqMmip1IsimBurvsidKSKW5ajn3bYiMi9PZhBTSy",
-	"8wDGP7+HYbE8NK5vuBAcm3cVz2KLZpsMM3ogz/hENmsAcbkeU2etcVxiBwrR7syqFm+qPLC7oxcKUI6x",
-	"C0YJk9MphDObxBXIMUNEU6S8vWkbLMGoXT0wPT170Eyu3gi7kjr5pqFQj5mqlcq7ea2WYwIcYokusUsv",
-	"ZqWthd0Q15wzLtYxZfbjnmUeONvHE/OA1qAzIRSEffw0E+VIbcx98mMcAzHm0t+fj/y6Eq4ON7fRtxbr",
-	"411yc2DGvoNcu923j7LYxCmZiYpncRv/XpzT7gQEs+6coBjlna7jBRrOSFqMFeLIl01ubTiqYcR7Iu6W",
-	"ctA58RiSaDhHVPAPc7I4KkZ9LbvxFjaFDddS5HnMyXYLUSmRg6VAMppHDVWKNFNHUFprOLAhLofibxd8",
-	"UfNwlHWv4wbzlsIIve2Pv1QRcs2BOwU6IiPr4J9DejU5S/u4raBpeAYiiyg98ZGshzTCOmipD/52lVM+",
-	"4EL3cEQ4McwRnjRjXsvJ2cfODhAEd3gIMxullqUhSOSP5rXsnSOIbsx9QJ3vbbgAHJaA7Ujlsqk7jBpx",
-	"pNac7rmyiSdEBgrL9RpiO4qiHRIUymWhM5uiyG26ZTsEiBIErbYg1/gPnQClsKKSjdVsrhcZMa+jrPoU",
-	"PReL5bSXCCr6/3h5+ur0p6dvRnHAQKUnZQVDfzwS7FoAGjvNJjlodRmMyjqfbWzZMWGamPakUgh2Vsdo",
-	"+X9UAEEjbVw564/UJamo8gzzxKZAVCWvYA3ZJBka09AfyZBMrkCqsDmtRw1zukLjmPRHJRTQ60fwPNR6",
-	"x3hu7zmWY0ML/Gneji6gHkV90BPHYq7vcuVv5jO0vfYvqVzeLAQP/X3jdL1BALy235aVQ9iotuA2AOZN",
-	"jktIj4fzInJ+FFXkOuqTY0n8vB4gtJJXsNowzIxKsZch3+aPWKAFwXtRTKjg2Y++/Dq2ncAdU1TKYt+S",
-	"mQSwEF3D8lE9g2zJM/Ttdi4pbp4+XmZ4AKGk+9xMJhHZ60xKm2heIneO1ilQGXkXdqxOm9qGc9JhHykt",
-	"acr0mgg5Ao8s7BU8t6AB5se6f8dBA0ACXsHq3vBOS03dynXQIFE5c21whWGEhB591rn/Rqq6IZpd1D3t",
-	"oxBLJLwwqQOzv/3rdw8fPfzu4b8efff9qJIlfdTQFIGbA8nmCKKJfI4IIXTuQTf+fnb6yszNMpwM415U",
-	"Zc54aBeF1JY9c6CZIqLSJxhT7jRLuzsWbYoLsqJrl6x+o3dJSG6et11uG5YPDJ1QMUgsrYhzuKC2PNMg",
-	"VzSC1ZGKoqARmYXxETmD/go0m3VhiEN+t7DNZU55cOAIJPuPMGdcYdw/18BTF66FhV7cmoAPMGV74eJw",
-	"2T3FmgWHSP6aMnnNyj+7yxfV8AM5Uxq4svFoGxJoQLrh2BfEiFjfZEh1JEOkcC5l75Moshr4WDK5Yabo",
-	"Uc7CnvVm1r678MQrdU38/DPQRFZYzczHOCJEGlGa5fnvEt4AQYq3UA32nEl96JioEssz3D94giB7uvvi",
-	"+m7fmc1yHpEX69KiA3aC/oAPLEt2Pnsl3oCuJB8UW2LOj20QDJm3Lv7B0IZj4iIMZXcERozM/9VUziNP",
-	"xCuQGUvDOPP8uOaoFWXavQMcZz0kP2JadnZMKHFbiYGkGJuI8dNzYf4NGalGbPVUxS0zv9jk7mx3/kQg",
-	"QANvIru2Fjs1IReb+9445/3+Je0ZeVrE2P3mkQ57C1/YT5BCcKHuQbTxOBES2JzHShxY6BCfETmFXPC5",
-	"C+LdNldIGOW5idKstjXe2JyID9TR+LYfnwUB9XBtlhbUgrpZzOwFVb645wl5ZGG1uSBTdIsyZysf9mjt",
-	"x7zNg5rdixpizrpj7VHlguA3+IzGR/8xWS0EVlpEi6Cr04B5Spj5r+xTdNZ5rg/JZ5ZB8GtLLaM/mwPZ",
-	"CrsugKrK4WBxspIYomYIZ7NmNVnDQNAtCYW46hHl0UggjJ8Yw6qVguxmDj53PJ166/FinbHUsWljIW1N",
-	"sD14+4y1lx877gcOA4llYO0rBqRVUzYcCrsR4q+duO9JUQ48Uxe0LIGHbeo5W0K+jlXOQJ7ewHUHyse5",
-	"wjyxYtXNgpidTkXbpWz4UxCLNqjfvv075R+vrqvEP3d60pxfV/pHmi6v98r5yYgkWicDOOxVd1NtXUop",
-	"LWoo/a/omgNg3IrGshCI7mkS0xrKJqMzJMJGmUtnwL77JJWy0g+mNF3eAdzwodI1vEH4kLVxXlf6DZsv",
-	"rpml+brSRJrP6wJ/Lch8i9D4jYrlZX49y3cBym3OCW7ZF2K8eAPTiuXZje4do4Q5fZUqsmIlNLUSFoiQ",
-	"9eWyZjhF00KFO7TQuxfO0m7ifWK5aOraG5d0vte89QbD06UvKswFj0F7fk1i/5rE/jWJfU9J7FE0V6yE",
-	"+er05dPEFxOp7wiMgE+ite9vB/L1a4r9HybF3t8Yv+sk+8O+wq5YoNTB81rzcwZRbq5kfgVSK6sC0i0z",
-	"hAKeqRP7lTv2FgHBA5yNXfd9T+cfAHPsUIC37HbwscxZyiIVHdjYvEXZ5Y5AZR+6dAGJu5yCVzSvQgYL",
-	"usQamWjRt0fGKDbcB9DZWArzi1N7pgPr9fsUxi6b1vTxU/cTCxOZw+pGDx28xDisiL8K3OXcrlDx9SF+",
-	"Px7i8SvZ/rItmofqWQlpMnzwr7os9qu03HUJhk3atc/QP8LF2N92UjxmQp7gKVcLWtoIPKDpgrRHy5j5",
-	"vmCcurLPBS1LpydRjZWCYqHmul16KvF1wmMJyPhr09qVTYvW4WjXzUt8zaJo6+5MXFmNSOtukZakA/Ef",
-	"C/TYKnaReLygyBddVLjERdLEfB7tyKqkMfLGmnedFEnL2hX/omP/TGpbRRQPv2OPatDP4x907Qn1+Y41",
-	"b10CDkQkikdkfmy3FWW8qShbLStVAo+u8cL+3GqPmsYDmmX9SImn2fZHmeyZFTZ5Ipu5fa5vp/UrVP1b",
-	"AsBIUg4DUka6fPw56W/dZchdrTe3c1f77QOy64sNJt7VvCs+dk+/xV67Gnfl2K7WXVmzu3Vbjg2gSeeY",
-	"7mrfORm7G7f5b8dE2gJpZ8fdc7R7bzqiZWfvm0du2Aed0/bOXJl7QTW5bpLt9ZIStvPYal8ZftWMWQdq",
-	"uIFCSsNFM78h9fmfYT1+Z/+sfasbZtIheYr48ohZN4poiFXE9x/PgqimHIYV0bal/Hc0Cwd4+0gXu6gw",
-	"mZUKZh2kSoYLU0sRwRQYhhblwJuwl8SOEpyXryq6ufl7in4biyQTicsagKJhg5CaiQdXu4Qc9ICStF2m",
-	"PK3L74loBdcV0wtRWe9B2Ombmj/OWBoMMHssuDYCy1tdHprWxAEpRF+cQkZqJ/mfX8XoDFxL1gvNEY/e",
-	"m80U6KExxXtJhHRDDkHy2My5Fle0NvMEX5wF5WwWxXxwP0bp2MPIvmL7Bi9xQmW6MJLSvMikjavUux+D",
-	"3WzljS3usMTGtFtLbPY9eDpqINAROTq152cjYNKDUhNW0DmoY3ThHL0+vXxOhES/goo5FgYUirIFoLeN",
-	"9s+fnj07evbizCVWmBGa2pkO24DxK+BayHXSndO2t8O7+xZal/+i/tRy+20L5TIXNiG7Vwvx8ieYXNhR",
-	"3MZJKPzUOVxx1jlgeldB5sIILWsDw9pz6MrAh2dGsAAM6mnwZUcCeNSiTbltODBxYcFCklcvHteZb2uC",
-	"70sXEqYXTBHB02H+g991eo99dn8ZETLt58vYEyNKUhvVvmaaXYsVC8qD7rmnRanXxw04T2N81IKoRaVJ",
-	"JlYOSkZXkhtRNJtZ1wQzP4ItJm0kNivgIUkNkxy7Ola2J8Hz9UPzmf/nVkdU41m2A9BGxtmCPaZxJkVZ",
-	"WjeFY3vDaMiKqG6EMekOfvJE+aUcPI/dEipayOf9oG9CFiPxJcMx+CNLv+C49bsB+xyiUdaI1kNBEDdG",
-	"d+qNp4vvMEzVjtFknET7G0Bp/bou8AoD+RknNgrB/Mll+kxBsQxc6WRU4OxJAUxtgeKrQLy3d7MzXn8h",
-	"QqK2b+2/2FYcSuRmgBg3ArW4AWJFN6WqseA5k56bRD3TJj0/TviWefQagZyUONhGj86BbylvbfkaM3zQ",
-	"Y974nIIA9vW56ntsNlg1dxxp3G9/3jLMj+PVy35eJXSFgZJ/dIbtCyVsx1LdD8ZHv+l9C5jvgRO+FEsI",
-	"2fbHV1pxUCuHqFgSuxcr5ae4Ac9ClU58vmLBeKXh2hVFRlS48Dip1n/RX3XiUlKuZiG40zm7giEF7gfC",
-	"UQ8BeG2gj4e8KuKG45ymEIM8Or183kA31XZNhYnnGngEy0AKUQxQQWpwWbsD+JWfTxDLF0Lvv8zB3Add",
-	"DuubehQCU574rnv9BD0249MH3/3wF2/3bezo/l88mbWLolLAdWJeUwv42AtduqPIe7Tixi8qxNFjj3XE",
-	"f9hz5PCL0IRsjPxlqAh3k1M+3Hwvqxz26SsfVOy6vuQa1dqWt8bZ1Mnx70LBwwrSSjK9vjCalS+5Xvtz",
-	"meGiVIglA0/LY4fx+799s4YIJfsb2DhCf2egvoY3EVCJQs+1XWhdTj6bCTA+E6HCqKWQOiFpLjjgA17C",
-	"Ax+SVWtETZJVKoVSqBWpxKWp8sYbgqkMC5YubCRtzq7Axc4+/I3/xt9/fGD4471VrVKa52hzW4B5/ShN",
-	"zI8NhkBhtDKmHxKLtyckYgkTC+4FmO8OTOIL74OYqoTQrGCcKe0a0zzHUZ9egVzb0Yy0UYQSSyUPRi2k",
-	"y4bgSuTwjRkGKU7shthlMq3I44s3z+xH5ui+/58PzD88wIv7/cPf+FMpcVwJxIH9kkykVYE+2X958+wx",
-	"+ev3P/zrn3x2r0J0BvI+FRm8N8tCgfCew0f9PrFGGMQ7ePgbP2OI2ictLgkpjSiZrvH/x+4LQ1OzhaWT",
-	"5u8RXfC9F0Azkedixfj8IXk/Yzn+hBHVRIMslIeK/I2/N3v7b3PKOeh2Rf/3iUdDsRuMSKwLkWcPf+M1",
-	"nN/xpAbyrmGUJ986TY3Tkk2OJ39++Ojhn52zHY/BETXXjtfiHHpTrTm9yIwawZQ+rVuZbyUtQKP6/as7",
-	"Pf+oAOW3OzwphkUm9mTQ4NnecvXkSli6K1HAVGRrDErJYaYJzW2No9BQuat+tTlSoxW+w1LapeAuA/G7",
-	"R498RQgnq2hZ5izFFR99UKI51HQ4QLMn0AsNRQCoeeu5cbnwqq19isxolevYKPX8jzwICUq1qiiokek2",
-	"PnhFbe6LJJRkkDLDAQlZCak0QdDXxIYJ1ycKrliGWJIUC6ZAW70mNHXbrencbPQkFwLxCawYmRxPrhis",
-	"3I3ecNFRDtQpbu7Zs8FM5udTt58OEvNHYbMzBu/IGO92sAbUnx9t5MEEsGeykUBNEqgahlxug8CxdeC2",
-	"6jQ32vjnLf79fntFTwxFb85IuD0EF+2yp9ZG8vnbhthpNxUEUID1MYlw14dlEzMTKpnqkTaPsQkMkzN0",
-	"skmsHTIn1Ml0bCebgT84YWuGJwgzZ64H/ENCFmKFIFeFEfF1Vg7eJBGBBh9pemCJ1l9RrN6iiNRqbeLN",
-	"Ge65WJEZlUSvRMfrMZdGtaAltUDFQ2RQ4zeIXmOPa3dxl7dCM2+aHOWsYPEI1VZDvPaHNLRawOTAO1mu",
-	"EXIrsI+nqKrsYf8sRQ3De6/cwK1aRzfqJ9CPbTbUxi5tLsGM2PIHJWQzeihywvxrafCZP/QuxU+are53",
-	"wz3y+WVGw51VCMw7eJeOnGIe3a03QLPHrs3YHdvvLiXb/h2FaoKRuai6O1iu0Gjup6b3Uane22PbIq0o",
-	"7mtMU1ctIDS8adMZvgZv+O6HHUMfljlxY8/EPMSibz3gACpRe9JiG6C1hevZuhDNw1AymtfY9bs1jiSi",
-	"g16uS7gfLPvuVnRgHcT0O1U+7GZdQnZCKMkN1cFwLWp7v/0mu46AGkek9gzsiq6PhGhcU8d9YbkN57sH",
-	"djNs4OPBW7xl7SNN5RHPaKnRSvtU23J9lDFV5jR+tZ2XwJ+4NveA81oE//bRt2EEvrcwvRDpEvQ+KG4o",
-	"nUoAnpAlrKeCygzfEoWoFHQInxBh1GbajG+NOH/5/ocf/uQLsUjJHG6shEJoIDND0Gk1m4EkpRRapCJ3",
-	"3337/Z//NOahUq6PSpbqSkKfovLaNblfm7l9BWAM91Fp838Dl9yUcYpT2Ow6qJd4wuxd5NuSgF7eI6cM",
-	"37NWIHsO1oC/aXvQP4kn1uEw4HHpcjdusg2He6g7r3kuhHJh+qJqED+8SfjEwqEgHLOmazX03ow+oJ74",
-	"xJjfyfvpUBWp63LRB8MjPrBF8axmLIs7g4W3tvgrGfPwi6ljp5kotTuWt6ANzYJo6jsSSUYEsIXDwiJu",
-	"5SGa0Ld7U+dbbHlg9gmIJ0NWw0VVQRh3QQk1Iw2X8mC+iFt5LrQEWjy1jcJifgE0Qy+dk/NnVOkH+MWD",
-	"F08mN7tnjcJrp/hA4Uy6m7PzdrUTP3bJS/hoN6fvg5juw1ZjA5gJxbfUFcgHCrgmlqInRIKqCmvL2STJ",
-	"IHOBS9GL2t+EWJ7qZ7bRoAvYHZ2bWAA2QfJ6UPFCGoCf7P0wFTna3YozyePOQp6rjmLuwNUMHZvswOHH",
-	"10eY9Vlpn9dRaAOYxDxa7Qx6+WLPGsoht9kt/+Cm27cLQTJmwYQTm7pjZM1qsU4IhxV4t+HQ819n98c3",
-	"1mXZ/xGs72atB99CJOh+dLDseSNtr6OB9TrHXe+3rO40Y25LS5T6N9+A0yzzonK6xutEcBtUSVKRtfCI",
-	"6dxctaVkXPe+wjphNK1zdfTJ/O9z3/P2iRTlc4+lMOaAmZ7fwGxyqw/YZ0LOQXfwzRcizzBtcMH4nFC+",
-	"9hbzodRKonaafdNlv3LCVRU/LKuec9tVE/9RCpGrxEWPg33nqQXkV6AGyhLqIvo2XUJqHwQ/+EtQgtIO",
-	"Em9HKLlveb0H3KMvSaJdtA6lMG8CnRAlaqAgG7bmzyiHFWrUKxsteAPBdpQuIF3G1YfH5ue7PcWDLD9m",
-	"ijjXO4gBA71AkzluXko5mQKpFGQu7stumRZ5ZuMqyANnlXZBqA26TWKvKwxMTZeJFRSj1EC/qxLMvut4",
-	"PNgb2+BLEBfRpMdTRaZYPT0JR5XtrPcbKt/7BxA1aCQyOpNVjpqUr41qJ+ZeYlxpmuf4N1iRKU2XhPHE",
-	"Q3w3n1k09ROri3lWIw4X0/wrJ1NDdWX76FZSGSO9Pohp/2vnZ9Ng0BvWF977vbxgfxbTgz99fsao88g7",
-	"FfdmzPsH4Xd+FtPdjjxXQBIj2lGTQvcxLYAsYU0kFoC1PPlBTOsAcDe/oP3xRQZFKTTwdP3gb7DeDAPx",
-	"zvbvAkl4N5F8/WCODmJxiMz5bp98ExM5e7KAUinXhGL5fSIqfeJCIFZCIiJJZWFH8N2xm6m6li3z89Gn",
-	"D2L6uc9hHOSxHSf2g5ge/BlycNKb54c5EfXrwxdP3nlmu8Q9SilPLQJ/+Cg/xt/3S+cviMURFokiqc29",
-	"WfFM1JdcxrLr8PNRF60wTPaXdAlP2hB2N6D99QTaIP38JRRTV210Szm/iXIlUg1hn881YizO//5sT9E2",
-	"3WTIBklvtWjcuw0eJobcIW46XJNRTIdHn8z/PvdGjIajMAbyiI/jd4ih7hrNGg/yjdIBXApqbyzoDYMw",
-	"98osZpttmfU9mDOtT6dOUDZSZEG5xUZBZdtO+oEoNSvYv0NG/v7yyd8SW4ef4jyIJSDpJA8NZyEzHGQP",
-	"RNXzaHyObc4rfRdiZsSLcXrdGt2xsvnXDJx8JfR+Iia7ksJwyGoh8jrD+nobLvKsZ6tFnn29y6ftGjgI",
-	"6WBRQXOqbb7xaKq3sumjQvp1vau3oa/uVSiecnL+99M9sXyHx6PCcSYFR5vplKbLExtHjaYJyq04u842",
-	"2ZiMPvOZ+f0Pe0DO0FhtNsJjOywgz+zhuBa9dQuPJPaEqzFLbqC/7E4WUaIAtNiOzxh5dIcZIzVxYvki",
-	"5rVN+X7uo7fto9ikP6MyEkR5H8YTWHknYCMCnllk+psqrjGNM667DtRAh2g0N5Sz11A/sGzdXlxTFt7S",
-	"qrtdQYzgEkmz9U4JZRZGIRslD1yZyF7j7plt86bKXU2vQzuWWgPeumsJV9kgJWJAOUor50F2uOxCZiDN",
-	"XyxIhU8eJ1oyyG4YndJe/mFsnq9g1aHxLYfmbg59wO20QSuyyqFVFHV4CJ/74OiT6WFnREp340LOkO4z",
-	"Xlb3P+sCSedwCYcSzYUp9ugVZ3UkY68LwmH+uQ6JK3wuZmhUbRUQoPwLyYD2646wvafcfkzQnmwWzyLP",
-	"O1TTrigx1Si35lhRXoihnm/Xd79X8Mw3+mOEQbrlHtwd6MnqgyE3sW7QmdOUCxi0n66mcv9+vvSNbkMJ",
-	"cIMNUQBO83wfRwZDSiwhCuDaJQ4YTcsVnhbcRY4JbGohqNQNb3u/zoOFo9aEvN1bvjPstqgrmu29caoH",
-	"pMtAeXCUbaoEulTk8YuXL1yBhSwjTJ84ILYM2rFADyq+5GLFXSqA9WbzOUiMZUV0UVmpsaFf/mgdlZT1",
-	"OJVeUyYPywvtEX6vzID6Hm+fz3CwstMhShBlDidWf89EE+DgMKB827WopLrJvrs3Vnjrz2czkK9dqwPu",
-	"gh8iCsGSwV4cK11SzxzsoaU1+uY6G5SQuRAeY+sfFZUarAePk4Wo5HWp/sn9aafW3hy6cUqK6//uosnd",
-	"BE48mJRDCijAmgaYxkTovcSUH4ZGj/YtX/qDy/cnZYx27XpzcHErH8bnXMoEi3H7jbhRiPlPkvL9bcD+",
-	"rxWcn7rtmM1bu1Eu6Nru7sa1UtB1DROrzVt5AaMSOMLCalBs+H04jV9MhLhXB28YJJ4iOEFCHNxsQrBa",
-	"/Yj3lVzuelzJpRqbB3p7Vo2Bbza5vBtAWKbIFKuTakFmNAXtMnkdqb5RhGXANdPrgbI47BXBXbol7Aaz",
-	"iiAaq68au/VDy/DWH3XfMJAdxfV53xBaf2RYES9nKUL3CkkkmEc59Uh31O71idEVoSj1mph1kIpPGc/U",
-	"cItlvc39R/S8aXYbp6ke7vZsIG+tComS0lYunIm2Bl7mlEdlnPlR9UdNvrYFou48jnt/egiuKIYdldN9",
-	"+ALfCmkhj+AK5NpnjLYyPlaiyjOSiZM6WY0pYkv4ZYM3D/Oe+rj/tcuM+iOYcs1aD27HRYJ6I+4JoUQt",
-	"0IWIdiuz1zS3BRBQz8SSv3Cjl8QF4Cbu8rq8GoHfVtr+7hsMZE6nkI8GNe9Lkb3TBDXctZiQwd/2lAtr",
-	"OvO5sK1k14TMsQa8JpawJy7M3tUsMLJpBOaaETcSUjHnzBdjCKpbb2wbdUvw+R6oOVpHLFAKaFv1eSzK",
-	"dTs7jxQ0swaZE4vH43SvE6eweOuYddo4s6RY8UmyM3OyXN955uQtIDo372+LEVUnTM5Q32fqhCis76vI",
-	"EqA03Mv0cEZ0FXb6r74L3+g21D432K2/o/wi3QXkkRKkeSsndf4fk0RVUw5a3ewhdVFXNrqFox2vO2V0",
-	"pO1D/OzN+csHl+fBglm4+N1PLF8b1Ta/by+rn4w4p8Qxv81Rw5nWTjIJStnAJxT93aDenWeqrjcVM7xf",
-	"sDm3SQ271/wUayDefNFPXUhdq86VWw9NU1edNsDBMZv4Rd3NwcSrHyJy9P1C9oOPxRRRbM4hI2wwbSIZ",
-	"xmzOX/A7PtolVWolZDb4qNYf3PWl2rPrW/t07a13VeImx7++65hcYI6l110phGFnhYup2WF79h2oTu91",
-	"WgPv3MJtuoB8dpsGFJB1/oStpLaEcjCunNNk4kaUC2xwO0erBrkL1KY/IVxwIAVQjgXw2pXpd7y0buMx",
-	"NYw1kJb2atnFHXX9h4zNZiCdfnZTT7laugf+ysV3rxEYzF7CCN3RhY4lFeq3mYXQGHobO02u/0j6RmPQ",
-	"Su/Y29AqGH4rZ/vvnbLdLhTMKhS15oy4GBRrdw468FjksX9rLm2THUYbLD5pxPA3KmKqsaf0rosH2urT",
-	"A982jjr7zOb8Rrle0WnQ8cmi4RsrckGHmDfQhF7SJdgV32EFwF+4Zjlhmrh63Sfkr5s1AeuEqj//5Ycd",
-	"KVXJBHiWB8GhXmjCsQKcGyhQt7ypAbwL7iWgo90GpniXoIercF5X1N1RVcYxD8sG4+JrsZ8UpFNXgdYG",
-	"ZtlR6hK2OQOuT7CIBUccmWHnpBF5R5/w/zujs/zp2Z1NoVvnbI/pFC80ESXwAFjnHpKN4EpgloUrEDxd",
-	"41OcZYbOziuwKaQoHyWZkOKSpksfgRiyx1yaBrdmZfU1wgdb5qMGWFwYZKHbLJlgGvn2fp7LTu4Dse4k",
-	"G/I7xOjqgurdyLfxVowRcAewgms4RGw8FytSUL7eTzGNJUFfHvHVvSFr5+pg0VwjRIq61vFARbZSuxIU",
-	"flG3lZ2AZe8HajF23vsx0mDUGZvznTaardDOaAICLuX+2GraNdceBe5T6So0AjcKyq8bC00ankm8DHyX",
-	"jDQAuUHuuoSJ5bE4T+0NVKAEqQS/Fl/V5/Lok/nfzuvcMdvu27xSN65GcTjz+VOMSzJTTJrsOqvXWGRp",
-	"azVTY49o2G1va5kcmHKHv/grKV2fASe2BKzP4o/gCWqdgsM3EWdor313b0LiTs3At3D8LWc1dK7pb25q",
-	"xMDaVD8Tx/ffqLotxuXZ+qID9dFVnQ8TvclvD2zgDlEGxIxYUtwKrMBh8QTuAkjgDhAEVj5Ja6DOats/",
-	"MPsXV10v5fqt73eA9ZWDXgkMQx4N+Hdl4y+3vutUdw7CNtfu+tFjji5tdcjAPkvnS3kbYenmBFtbcQvv",
-	"mxK3fQgvoogWiStFZJojm60EH2o+tuw1EJ7iD41L0fV5fvL2t1/fGbatAxZ+fWfW4hK/sV0l88nx5IiW",
-	"7OjqWww6daN9iiE+uTwgn6th5rQNg2ULj4WCeFuxlTZ8eKvQW065IlNgfO7qAmcuPMN9h5A/AeQtNucY",
-	"G8xbPgF7UX9+9/n/BQAA//8=",
+	"7H3rbhs5s+CrENoFcr6z7ThzPfhsHGA9uUw848RB7JnsYibYUN0liVE32UOyregE+XB+7QPsQ5wH+55k",
+	"wSLZF4lstWzJdmbyJ7EtipdiVbHu9XGUiqIUHLhWo6OPo5JKWoAGib/RiQZpfshApZKVmgk+OhpdzoBw",
+	"+KCJmBA9A1LSKZAxTISEUTJiZsgfFcjlKBlxWsDoyE2UjFQ6g4KaGfWyNB8oLRmfjj59SkYTlodXA1ko",
+	"8uz06dmTf//15OyXp0RI++s/Xp1cXj59/TKyqJuwf9WZUPo1TNaXfUkLMCuxzE9fUj1rZjdfHCUjCX9U",
+	"TEI2OtKygv613otxcKnTDBfSioxhyjg344NrvhfjLZfMWcH0+ornE8I0FCohXz16RCqeg1JEUZbhHx4R",
+	"qklhzxcCrJ20vXBBP7CiKkZH5tvJqGDc/Zr4PTGuYQoSN1VQTqcgrwV2992twPDJDFal4AoQrV9JMc6h",
+	"MD+mgmvgCCFaljlLqdnHYWlH/I/3ymzqY2vu/y7Nrkf/7bChm0P7qTr08+KK3WO9mVFNFsA1WUjh7sZ9",
+	"zcx6MmY508xuj2YZM1+j+SspSpD27/aQgVkpMahIlKYalCFJphXkEzKGpeAZotWEFiw3F1i2Jvw4Silf",
+	"vwCc03xptixBXjElJEkp99MpTaVmfEoo/iLK0mGrQadNALLHXI4+1WhBpaT4OxcnaQo5SGr3sb6tJfKa",
+	"GZXZgkogmQBFuNBEVhz3W9B0xjioYwJFqZdkMQPzAQ4cJQHacH8R4/eQarMHv72jjyPgBn1/G6kF0+kM",
+	"J6BZJkEp/DkVXInccLuMqTKnCFtaKfMXVakSuEHfsRD6QPDU/DVnV/gfVQZ6o7drG0pGJ1n23BBdFAUm",
+	"NFeweoluW+sQe35+cXn06vz1pWfTdGowPbBwKjIIs4+Gxn6rF3Lj34YAmGUvHH1ueYg0FZUlw7XdRQ84",
+	"07pU5JfXZw7pSZqLKiPAtVySUrDwYS0fCaxTUqUWQmbrC/0MpSYKaA5ZgnjP4QokUTOx4IROKeOhhbSY",
+	"QwCRT7nSQDOzZ3dqnNKvfkxyNocFQ1Ran1NWKsDOnzE+BVlKxnUNCwPcieFnkBA1o19/9/3RP//zvxJD",
+	"FhIQH9RSaSiQPvgDTeZcLAjTQVJp4wECsLmWIB7MgCIcV24Ztz4RsjA/jTKq4UCzAsI4WS6D15QxNQ9+",
+	"MHO0s82N69lmvMeduHUT/+y7R4lq/zIFwaA1TWev4Y8KBpB190rtdwnlBD4w5BnE7IBoQShxW1qBLlcL",
+	"L7cF18Fn+gz41Jz620d//z4A9u4mHp8/QWnL/H948csPPz19fEn++X//H3n99MXTJ//bfGR/OkLBbGSe",
+	"9g/tJY048CgAmVSUbksrcgkHf7j6Qdm86YJ+OLWjv1p/WCYsh/WFXp2fnx2+Orl8bs5AiblOzybdDW9e",
+	"lvFXOU3hPCDFPDFX5eYz5yHavqpEQmm+o7oLfNWGUgtxhQ5s/Ufz8GlBZkxpgWLZykyhqcyV1C+rf9wo",
+	"4ljwLdJ0Dq8hFUUBPIMATzwvgZN0JlgKipj32KIfZIQqIlvfrCcfC5ED5Wv01Wytxgt3axGaAm5GmxsP",
+	"sJgUCY1XeU7H5uKt2LQm92TMcJ8gV2hws0bB9ZtZmX8V6TIR/NpE5Jl9G4dyrxVYZaIBUgg6Kcog1z3V",
+	"6ingimVgxJfQ4KmkVwHsvBAF6JlhV0yRscQ3cB0FkhHLgrPmMBlwgRKoE8zXJqi4ZvnwZ2YxE5uh7paz",
+	"o/0SIfDLPopBwVoLkomEME7MY69CW5LNe9EnS/tnxSgSzF1S8MwRXG0WVJU9QBAlmA6xz/MJoXludUiy",
+	"YHpG9IwpkjoRuB+cqNrVQ3EBj07NZlq8oEbDLoATJHZ/eoc6oVt5PKN8Ctd7hl/QORBV43TGJhOQRo2j",
+	"Y1Fp9xQfkwWyd0XMHoj5QGm6VKOArB54K+DKMNEj8vPpyyfmOTL///uz07On134F229ATc00y16yNPDo",
+	"Xjgd5xilDdSdBAdznIqXeTWdIrB3uxOnSQ2TVSLP44rh4PQxiiZTdgUJvuqcNCpLQC4JYMrnJEIZ5TIi",
+	"eLBMJeTl6WOFmkVm8SshEyYVciCjhO72Rm9RnkvLSnVMTnaS2uT0aN3klIwyKcqwrQktJg5Eu4WJWTNM",
+	"cPW65o52u2gjYaybbJ2BhNgxZApaoYDKYUGMDkO0EMG3euoZ55oIaAQ3PvWaJONWf9xMugVkjO6SzJ5I",
+	"dgVIVxsk+xUmZ+RcCwWzpaowzDtIgwEKLKAQcvnDUtst148v4/r7b0ebUNJrpSuo4e7iXugHKT6cQf0A",
+	"zYDnMohrpwavKsm9BU7VBkqp1TF5VFvmmDXgaWE/s4KEx6DGnvxoEyjx26+86LvyuEEqeGaeMs1yvGjc",
+	"msMI68Xg0F7ym+83r7hP9cgImObZvVW+sWAS9vEaW/vpwAd4s2IYFO9EUVLJnEKwInBtkqIfm8cJX/4U",
+	"DLmEnTMWWcyz2dLmx0LPiBkLPCMTKYqQMD8eugEvWaYrSlrgPOsWUgm0TbfeRj7Ce3X2+cyozXoZpOZx",
+	"cFoj1A4wC5vF3eBkZH4cB69p7Xlkat49ah+YjFzTuujAfIoWcMY40GlbX40ZHew+u99qYUH3Pvxmw9iH",
+	"noAzMV2/LUSKddOTUEhiHq2sWDZeasC/wAd9THKqQRo044SqOWRkIqRlm6hpLCi+WRI8C51DqQnlS1JY",
+	"H+zaWxRgYfCha441OwjbsXvOoAWZCiK4J4CNC6/cg6cbFDzMjsIwtrbgoONjW6NGx/izIqu3LXUFXZIZ",
+	"vQIyBuCkoBn4M25UqNt2k+4KPyzJYsZS88rhJZqXYMqZ6mpY3XPOGQ/bSpRRMYOEC2w6a5NuDPo4dT3e",
+	"zTiEeM01tzmOhClT2rxvZhYt0SE2E3kuFmgsT+c0IkhMBYcTfX3jRdTqHzEw1XywtXsh2ZRxmo+S0Ryg",
+	"RDsDh0Vwv+YRuADr2BlmYsrXmFL7WUaRfBP3e+GG2W9sifAGdU+28LyY8T8sI9vN4BcVsWBG3SxiwSNf",
+	"Kal0zveN9xzx1SSjUog8/EHj5Q95uJX1xHuhUxE/SEijOXicDRroOCys0Df8FlQqJIRIMhkp0DqHzMJ8",
+	"dauCzKgNzXBGJrP10K7UDPJJmE+w/4C4lhIUpyOmcfzkzWwZds8zlPGNsK2E9zNyMRbZsvWIaSsnBDyb",
+	"NJ1DFnq6k1FVBak5ZFd0ylNev+nIqhq/ncGW2n1nYebmd7TVdfRbWNRE0SKBmrBaPKXBjRajaM7mSaF9",
+	"JbH37pVjGSueixUveevWalQcJE95sXMtDMNJBRsgjUskbjuhIzyBnCl9PZvrJZ2Ds6wSMZnUGuQDRcyk",
+	"Xxyfwwxl+7YOZHjFt+49RHJSs7DZYcJyUEYi1cLq+maoE7SZJI76t3dIhlFcacZrsGwR7RJ2SdvINx9R",
+	"GX19SlaGIHqqyYLlORkDkUBRIeVoWhnTdG6gKng97RH+guEEGD9mJAHzIFotQrEMzN8DIUOtS0A3dgiP",
+	"rc+b5jnIB4oY1lNpkIlj/oC3G/F8xZ6wT0HoXz+2wn6XUAsCI9XXjhzmkCjmwPnCakKsxsfkrDkJffzD",
+	"vTBnZnBvwx0QgEEm07V7hA1CK7q5lW0GGnlqj+Y2EmI0Bgs+0I4jucUwcjYHHozje2YI8JG546+a1XhV",
+	"jO1ihp3Vm1vDMKDpLDHfnTCeOev9EBmXFmUemvLSBupKQNZFzQ1bSbaxV9tDBmedURnCnjO6tOYcZzWU",
+	"oDQRPByQsAx6b5YkpfyBNvzdb2yjo92FrHlbl993fRMNGNbwoA32+lx2dyE0ffqhFPKa4t4byTSgpwYf",
+	"pzY//lPz3yN09CTk+fnF5eHLkxdPm7D3XbHlroTSa19tDb0FVgyIL/eTFbcgEUL1Z6DTGQa4Xg/d8fv4",
+	"MKJR2Uh8PnLdSmMuw4HQmQsTtrIrKxBknzNF1Cb/XXmZMNrBO30HR3lY/7cK2n+ZvQV3Bzt2snlbZeDF",
+	"0cjhBTrh74WwNDFoeoA4GCRTb3bbxVnuiOQ9HriLCRI745nZ5LrchRsYZLmMZFckKI/aWMW+jJ9A2IFS",
+	"MXuyhAKy1TjP/ijCArKgJUjBFcgVQ/k4F+kcDVj2MkYOD99uFVW4Fl+fYeCfX68dA+jPWgOrdUQfrhW+",
+	"uDoOpntv23kd7SyGywSdICzf1vkUt2LHjdXLVet0LQgaES1soK69MUFRPGbgXbkYZyRd8e1Ye6jfr2fq",
+	"Hhrxu3jidIYVg+aMMh7WYXwuG8mN9KwSMqYK1mLXNoLc7O807Aua0CrXfe72KOnGaTCM3H78IN+asw6t",
+	"b5flW9nx/ZBQ8LYXXPrjrH2M4XBfj40E2wwXN6621+NKIejE4sQRJ2zqxRauMKaUY+cBi9YA2gyYrIxm",
+	"ZF03w/dxxaSuaD78MkOeDsST2pXhj9YmTTdtTQMrC7cxKnGUWBNF62gtaIdu6EdJXfL4NkofZq5yoWcg",
+	"yS/8SkiKHvdMEKNtr4m5CiAqr+naL0a0yI3IfEQoUZBDatilqtKZkRMMpv1DswwO/tXGB+e5TxWdCEm4",
+	"DQMLCidBc6vZLvooKM9IIa6gdtApaGectkWRNeA9t4LaU67lcjcJcxvlkWuKHTFCbLzbN0o0iAQbxTI0",
+	"akPJAJcgkoBN3XBRSo2AYWapQfI2fkFhd9x2PrfOXd/Q9xbcqlMvVnConVq+OTnbDOwm3fakEq2/OT46",
+	"OxSCza4iYQAuPX2LKI6NURgbcXFT8G48YDegCkmtIjUWFOGgF0LOj4nZUm1LVMTCgxQYgMwFaWWax4L/",
+	"YonQ50148wNFxIITwYOZvNFDhFJ8Qyi2Ke9Nsb7IgbYqUdkwG5sNn4wqLoGmM5z7bbKFo78ubeDwy+2h",
+	"kVQRI7v3nXRy2aMOPkNPj2eQBsRWMY9I1tGQrEGxlI49iXlfLJbZ1pOGh+e5kYJ+28B6BGaKrR7DKPHD",
+	"+dcro/KHNMUZ5Fdb6JwX6OYLTeRJYPBMNrp4bapVRQaPmbSLOfg9rwP4rQPxhgCMLgU+/UBTTaoSnRiP",
+	"kkePHgVZyJbvhb20vcVonBbXN9pjXlyjGRJLRt5270z5KGbhn8ZYscNpij1hnPtJBjPiHSZ7+NImCqYF",
+	"cI2hVVrgKCIq/VdIG7te+tReDbcJ/nv07Pz1i5NLczL343CDLk1B73R/F4xPcyB24iNSVSzD/LliQSUc",
+	"2F8LmiaI0wcsI//8z//C88wBSnMEG0A6+ADeklSXndEYQetd5+IqbGPrMSgzjSZYNdQGG4qL3RgMawa8",
+	"sRkG0axSS3XWozoTCjgZAxqHZZXbbJY6R2H9Pd1HilUrLOHY6IUuFLtVBOshOZ8QtEfSPLE5ZBokPyIf",
+	"zYyfEvKR4z/8070w1TvPUOiC6tDbtbBSZWvA+JxA1J3JeFjeWdj2/8zVMLNmdQQtxvv4a84p2tKJoss2",
+	"sAetqEQl041h0hd21N4D0O57spSDVo9f4ycxXpdtxobMXoG0KXMDtaKU8hTyPGpVS2csz6TV1LZI0pBA",
+	"NWTbhK1ngsPAPYOUQg4oE3Ib1t8J40zNeo+6UZeNKMkcFo+HGoU8j+rnOAFPg5bLEx3iMMAJJTPIM/Je",
+	"jJG/SGbIa0oZJ+Olq1LXjtbZrmiFzes8c/VC1m49MsFq1ujNAL+m1S4ocwqt0fntTwYGI4efRlZhOdgC",
+	"GEg4kEXya6Ecrin8JMYXGsqgTtVX3ENomg+kmSqc9hHSzDusqLa01fp4wzBqoNiNJKscqHvLHigtnuK2",
+	"5dC3zTYiTG8XZjzDO/dgvfN3GGbLQwPzhjPBbROn4mlo0XSRYUYPxBmfiWYNIC5ZY+ysNQ5L7EIh2J1Z",
+	"0eJ1lQdud+uDApTb2AWjgMnpGMKpSeIK5DZLRHOcvL1pvdiDEbt6ygz13EGzufoi7Enq7JkGQj1mqlYu",
+	"7uqzWm4ToRDLVIk9ejErbc3shvjWnHGxDgqzX+455p7TdTww92gNOhNCQdhJTzNRbimNua/8EK/hGPPJ",
+	"787JfV0OV8eL2/BZW6vkbXLzwpJ9hFz7zddJWazWWZmIimdxG/9OvMuOAoJpc45RbOVerh3+DWYkLcQK",
+	"YeSLJjk2HJawhT4Rd0u50j/xIJBoPEaU8Q9zsjgoRn0tmwsmrDIbrqXI85iT7RbCSiKEpUAymkcNVYo0",
+	"W8eiutZwYGNU9oXfLnqixuEo6l7HDeYthRF42w9/qSLgmgJ3AnSER9bRO/v0anKW9mFbQdPwDkQWEXri",
+	"K1kPaQR10FIf/Owqp3zAg+7LKeHGMMl31Kx5LSdnHzq7ih54w0OQeSeFlOpa6Kt1lPZUKymcM87SUGXq",
+	"D0bp9z4eLDLNfWCfB8pwPj4sEdzduMvq7tBbxB9cE6wnriauEekg/DzVlc6jxcxD/E65bHhmUyW5Tfts",
+	"hyJRgrXDba1x/EMnUCosb2XbCmjXC/CY1tFeffKqiwlzQlikOP3/fHHy8uTHp6+3woCBslvKCoZhBQiw",
+	"axXy2Gj9yUGry2B02Plk5cqODJWa8aRSWHOujhXzf1QAQVtzXMbsjxgmqajyDJnCGIiq5BUsIRslQ0Mz",
+	"+gMyktEVSBW2CvZIk07kafyrnlRCgcV+BY9DLXXMY3sPWW4bIeGpeT1Igvpi9sNaXODoTREJq3kV7eCD",
+	"F1TObxYKiG7L7UTWQXWQ7bwtY42w0XXBawDM39wuMT4eVowNDKLVTa4jBTqUxK/XC4RO8hIWK/alrVL9",
+	"ZchF+wM2S8IaysgmVJD2owpsx0QVeGOKyooJSzKRALZU2LC8WI8ga/wMXdSdR4obDc7zDF/IKOlqzcko",
+	"wnudZWy1qpjInb94DFRG1NuO8WxV2nC+RpwjpSVNmV4SIbeoixZ2bp7b4gXmw3p+h0EDihW8hMW9wZ2W",
+	"tL2Wc6HBintuDJ4wXKmhRyx3XswtJfYQzC7qmXbRDycSJZnUAeJf/f3rh48efv3w3w6//narzjF90NAU",
+	"62cHkt6xmCfiOUradOoF7V/PTl6avVmEk+H6G1WZMx66RSG1Rc8caKaIqPQxxrY7ydLejlURuCALunRJ",
+	"8zdSr0J887ztOVwx4GAEiOppPuX8RigtTzTIBY3UDElFUdAIz8Iwj5xBfyOg1fY8xBXgt9Wzy5zy4MKR",
+	"yvg/wJRxhfkHXANPXdQZ9ttxZwI+wCLvmYsrj+8h1hw4BPJXlMlrNmDa3EWqLoOQM6WBKxtWt8KBBqQ9",
+	"bqtBbBGynAxpUmWAFM7p7FWJIqeBDyWTK9aWHuEsHCDQ7NpPF954pa7ZxuAMsE8aZ3zqQzWxVBtRmuX5",
+	"n7LMAhZLXquusOOM7n2HdtmecvevTEIQPd17cX3v9cRmW2+Rn+vSswN2gv64FewOdz55KV6DriQfFCJj",
+	"6McOCEb+W9vZ4BKL24R3GMhuiO/YMg9ZUzmNqIhXIDOWhsv986MaoxaUaacHOMx6SH7A9PDsiFDirhLj",
+	"YTHEEsPAp8L8DRGprhzroYpXZj6xSebZ5jSQQJwJvkT2bC10aiJHVu+9iTHw95e0d+RhEUP3mwds7CwK",
+	"YzexFsGDOoVoRTkREtiUxzpN2BImPjNzDLngUxeLvG6ukLCVAyoKs9rWeGNzIiqoW9fZ/fAsWNgPz2Zh",
+	"QW1xOVu7e0aVb7RbG/O5IGP07jJnKx+mtPbX3s2Dkt1pXerOepUtqXJB8DuoRqPSf0QWM4ENL9Ei6Npl",
+	"YLoVViBQVhWddNT1IXnVMliE20LLyM+GIFvR4wVQVbl6XJwsJEbaGcDZ7F1NljCw+JeEQlz1sPJoQBOG",
+	"gWyDqpWC7GZ+SkeeTrz1dWudsdShaWMhbW2wvXibxtrHj5H7nqNZYolkuwplafV3Dkf0rri9tGP3PanS",
+	"ATV1RssSeNimnrM55MtYBw/E6ZX68kD5dq4wD6xYk7lg7VAnom0SNjwVxIImat23/6a88uqmSry605Nu",
+	"/arSP9B0fj0t50fDkmid0+BqwLqXau1RSmlRl/T/UuVzQDm5orEsBIKUmvy6BrLJ1okeYaPMpTNg332u",
+	"TVnpgzFN53dQ9nhfWSfeILzPHj2vKv2aTWfXTDZ9VWkizdfrPout0v22UuQDFUsv/ULLd1Ec3NAJXtln",
+	"Yrx4DeOK5dmN3h0MztG+P8+CldD0bJhhpa7PFzXDmaa2ZLmrWnr3zFnaS7xPKBfNwHvtcud3mn7f1BJ1",
+	"WZgKU9pjJUa/5OJ/ycX/kou/o1z8aFVZbEj68uTF08Q3NanfCAzkT8KNSm+t9OyXSgF/mUoB/sX4U9cK",
+	"2K8WdsUCLRee15KfM4hy8yTzK5BaWRGQrpkhFPBMHdtvObK3hRxcZvTW577vVQkGlFt21YjX7HbwocxZ",
+	"yiKdJdi26Zeyix2BDkN07gISNzkFr2hehQwWdA7cW/QtyRjBhvsAOhtLYT5xYs8YhuVo+kzMLprW8PFb",
+	"9xsLA5nD4kaKDj5iHBbEPwXucW53yviiiN8PRTz+JNtP1lnzUDkrIU2iEv6qy2K3Qstdt4JYhV2bhv4I",
+	"98R/00nxmAh5jFSuZrS0EXhA0xlpr5Yx8/2CceraTxe0LJ2cRDV2LIqFmut2C6zEt2uP5VHjp81o174t",
+	"2g+k3b8v8b2ToqO7O3HtPSKju81ikk6rgVigx1rTjcSXPYp8o1vcLnGRNDGfRzuyKmmMvLHhXSdF0rJ2",
+	"xb/RsX8mta0iWpe/Y49qqrDHv9C1J9T0HRveegRcVli0rJL5sD1WlPGhomyNrFQJPHrGC/txazxKGgc0",
+	"y/oLPp5k61/KZM+ucMgT2eztU/06LV+i6N9iAIaTchiQMtLF409J/+guQm4avXqdm8avE8imb6wg8abh",
+	"Xfaxefst9No0uMvHNo3u8prNo9t8bABMOmS6aXyHMjYPbuPfho20GdLGibt0tPluOqxl4+yrJDfsCx1q",
+	"e2uezJ0UZ7lurvD1khLW89hqXxl+q1mzDtRwC4WEhotmfyuxVFIUoWQWqbS3f9a+1RUz6ZA8RdQ8YtaN",
+	"IhpiFfH9x7MgqjGHYc28tRgwLBzg7SNd7KHCYFYqmHWQKhlukC1FpDTCsKJXrgYVzpLYVYL78t1NVy9/",
+	"R9Fv2xbEicRlDSgGYoOQmo0HTzuHHPSA1rhdpDyp2wCKaCfZBdMzUVnvQdjpm5ofJywNBpg9FlwbhuWt",
+	"Lg/NaOLqQUQ1TiEjPZz8xy9jcAauJeutMBKP3ptMFOihMcU7SYR0Sw4pSLKacy2uaG3mCWqcBeVsEi1d",
+	"4T6MwrEHkX3n+BVc4oTKdGY4pdHIpI2r1JuVwW628soVd1BiZdutIzb3HqSOup7pFjk6tednJWDS19Ym",
+	"rKBTUEfowjl8dXL5nAiJfgUVcywMaFhlG1GvG+2fPz17dvjs9MwlVpgVmh6errYB41fAtZDLpLundW+H",
+	"d/fNtC7/Rf2t5fZbZ8plLmxCdq8U4vlPMLmwI7htx6Hwq87hirvOAdO7CjIVhmlZGxj2wENXBiqeGcFG",
+	"NCinwecdCeCLL63ybYOBiQsLFpK8PH1cZ74tXV0SGxKmZ0wRwdNh/oM/dXqPVbs/jwiZtvqyLcWIktRG",
+	"tS+ZZtdCxYLyoHvuaVHq5VFTY6gxPmpB1KzSJBMLV0pGV5IbVjSZrFcOMhybFfCQpAZJjlw/LTuT4Pny",
+	"ofma/3NrIqqRlu0CtOFxBGPUzeBMirK0bgqH9gbREBVR3AiX1ts75YnycyE8X7sl1DyRT/tr1wlZbFkm",
+	"MxyDv2UHG1y31htwziESZV2Ye2gtx5XVnXjj4eInDEO1YzTZjqP9DFBav64LvMJAfsaJjUIwP7lMnzEo",
+	"loFr4YwCnKUUwNQWKL4wxHv7Njvj9WfCJGr71u57hsVLidysIMaNilrcoGJFN6WqseA5k57bRL3TJj0/",
+	"DviWefQagZyUuOqTvjoH6lLe2vIlZnivZN74nIJ1+Gu66lM2m1o1dxxp3G9/XjPMb4erl/24SugCAyX/",
+	"6gjbF0rYjqW6H4iPftP7FjDfUxX5UswhZNvfvmGMK7Wyj8YrsXexUn6LK+VZqNKJz1csGK80XLsxyhaN",
+	"OnydVOu/6G+ecSkpV5NQudMpu4IhjfYHVtUeUuC1qeA8RKuIG45zmkKs5NHJ5fOmdFNt11SYeK6BR2oZ",
+	"SCGKASJIXVzW3gB+y+8nWJIYQvpf5qr1B10Oy5t6FAJbHvmpe/0EPTbjk4Ovv/ve230bO7r/iwezdlFU",
+	"CrhOjDY1gw+9pUs3NJuPNg75RYUweluyjvgPe0gOvxHakI2Rvww1A29yyoeb72WVwy595YOabtePXCNa",
+	"2zbbuJs6Of5tKHhYQVpJppcXRrLyrd9rfy4zWJQKMWfgYXnkavz+Hz+sAULJfgYbR+jfDJTX8CUCKpHp",
+	"ubEzrcvRJ7MBxici1N+1FFInJM0FB1TgJRz4kKxaImqSrFIplK3WrRKXpsobbwimMsxYOrORtDm7Ahc7",
+	"+/B3/jt/9+HA4Mc7K1qlNM/R5jYDo/0oTcyHTQ2BwkhlTD8ktt6ekFhLmNjiXoD57sAkanjvxVglhGYF",
+	"40xpN5jmOa769Ark0q5muI0ilFgo+WLUQrpsCK5EDg/MMghxYi/EVx1X5PHF62f2S4Z03/2vA/OHA3y4",
+	"3z38nT+VEteVQFyxX5KJtCrQJ/svr589Jn//9rt/+5vP7lVYnYG8S0UG78yxkCG84/BBv0usEQbrHTz8",
+	"nZ8xrNonbV0SUhpWMl7i/0fuGwam5gpLx83fYXXBd54BTUSeiwXj04fk3YTl+BFGVBMNslC+VOTv/J25",
+	"23+fUs7BFgL9h2YZHPzru8RXQ7EXjJVYZyLPHv7O63J+R6O6kHddRnn0lZPUOC3Z6Gj0zcNHD79xznYk",
+	"g0Nqnh0vxbnqTbXkdJoZMYIpfVKPMt+VtACN4vdvjnr+qAD5tyOeFMMiE0sZNEjba66eXAkLdyUKGIts",
+	"iUEpOUw0obktEB9aKndNvFZXaqTCt9gRvBTcZSB+/eiRb2zheBUty5yleOLD90o0RE2HF2j2ADrVUAQK",
+	"Na+pG5czL9paVWRCq1zHVqn3f+iLkCBXq4qCGp5u44MX1Oa+SEJJBikzGJCQhZBKEyz6mtgw4Zqi4Ipl",
+	"WEuSYt8XaIvXhKbuujWdmose5UJgfQLLRkZHoysGC/eiN1h0mAN1gptTe1aQyXx84u7TlcT8QdjsjME3",
+	"so13O9jK6ptHK3kwgdoz2ZaFmiRQNaxyuQ0Cx9GB16oz3Ejjn9bw99v1Ez0xEL05IuH1EDy0y55aGs7n",
+	"Xxtit910EEAG1ockwj0fFk3MTqhkqofbPMYhMIzP0NEqsDbwnNAk420nWQ38wQ1bMzzBMnPmecAfEjIT",
+	"CyxyVRgWX2fl4EsSYWjwgaZ75mj9jdHqK4pwrdYl3hzhnosFmVBJ9EJ0vB5TaUQLWlJbqHgID2r8BtFn",
+	"7HHtLu7iVmjnzZDDnBUsHqHaGojP/pCBVgoY7fkmyyWW3Arc4wmKKju4PwtRg/DeKzfwqpbRi/oR9GOb",
+	"DbVyS6tHMCu2/EEJWY0eilCY15YG0/y+bylOabZJ4Q3vyOeXGQl3UmFh3sG3dOgE8+htvQaaPXZjtr2x",
+	"3d5Ssu7fUSgmGJ6LorsryxVazX3UzL5Vqvf62r7pkRZNTVPXLSC0vBnTWb4u3vD1dxuW3i9y4sWeiWkI",
+	"Rd/4ggMoRO1Iim0Krc3czNaFaBRDyWhe167fLHEkERn0clnC/UDZt7ciA+tgTb8T5cNuliVkx4SS3EAd",
+	"DNaitPf777LrCKjriNSegU3R9ZEQjWvKuKcW23C/O0A3gwY+HryFW9Y+0nQe8YiWGqm0T7Qtl4cZU2VO",
+	"40/beQn8iRtzDzCvBfCvHn0VrsD3BsYXIp2D3gXEDaRTCcATMoflWFCZoS5RiEpBB/AJEUZsps361ojz",
+	"/bffffc334hFSubqxkoohAYyMQAdV5MJSFJKoUUqcve9r7795m/bKCrl8rBkqa4k9Akqr9yQ+3WZ608A",
+	"xnAfljb/N/DIjRmnuIXVqYNyiQfMzlm+7Wzo+T1iyvA7awWy52AN+Ku2B/2jeGIdDgOUS5e7cZNr2J+i",
+	"7rzmuRDKhemLqqn44U3Cx7YcCpZj1nSphr6bUQXqiU+M+ZPoT/tqrF13vd5bPeI9WxTPasSydWew8dYa",
+	"fiXbKH4xcewkE6V2ZHkL0tAkWE19QyLJFgFs4bCwiFt5iCT01c7E+RZa7hl9AuzJgNVgUVUQxl1QQo1I",
+	"w7k8mG/ErTwXWgItntpBYTY/A5qhl87x+TOq9AF+4+D0yehm76wReO0WDxTupHs5G19Xu/Ejl7yESruh",
+	"vvdivAtbjQ1gJhR1qSuQBwq4Jhaix0SCqgpry1kFySBzgUvRi9rfhJif6Gd20KAH2JHOTSwAq0Xyeqri",
+	"hSQAv9n7YSpysLsVZ5KvOwt5rjqCuSuuZuDYZAcOJ18fYdZnpX1eR6ENQBKjtNod9OLFjiWUfV6zO/7e",
+	"TbdvZoJkzBYTTmzqjuE1i9kyIRwW4N2GQ+m/zu6PX6zLsv8rWN/NWfd+hQjQ3chg2fOG215HAut1jrvZ",
+	"b1ncadZc55bI9W9+ASdZ5lnleInPieA2qJKkImvVI6ZT89SWknHdq4V1wmhadHX40fz3qU+9fSJF+dzX",
+	"UtiGwMzMr2EyulUF9pmQU9Cd+uYzkWeYNjhjfEooX3qL+VBoJVE7za7hsls+4bqK7xdVz7mdqon/KIXI",
+	"VeKix8HqeWoG+RWogbyEuoi+VZeQ2gXA964JSlDalcTbEEruR15PgXv0OXG0ixZRCqMT6IQoURcKsmFr",
+	"nkY5LFCiXthowRswtsN0Buk8Lj48Nh/fLRUPsvyYLeJe7yAGDPQMTeZ4eSnlZAykUpC5uC97ZVrkmY2r",
+	"IAfOKu2CUJvqNol9rjAwNZ0nllFsJQb6W5Vg7l3H48Fe2wGfA7uIJj2eKDLG7ulJOKpsY7/fUPvevwCr",
+	"QSORkZmscNSkfK10OzHvEuNK0zzH32BBxjSdE8YTX+K7+Zqtpn5sZTGPasTVxTR/5WRsoK7sHN1OKttw",
+	"r/di3K/t/GQGDNJhfeO9P4sG+5MY7131+QmjziN6Kt7NNvoPlt/5SYw3O/JcA0mMaEdJCt3HtAAyhyWR",
+	"2ADW4uR7Ma4DwN3+gvbH0wyKUmjg6fLgZ1iuhoF4Z/vXgSS8m3C+/mKOrsTiEJ7z9S7xJsZydmQBpVIu",
+	"CcX2+0RU+tiFQCyExIoklS07gnrHZqTqWrbMx4cf34vxpz6HcRDHNlDsezHeuxqyd9Ab9cNQRK19+ObJ",
+	"G2m2C9zDlPLUVuAPk/Jj/Hy3cP6MUBzLIlEEtXk3K56J+pHLWHYdfD7sVisMg/0FncOTdgm7G8D+egxt",
+	"kHz+Aoqx6za6JpzfRLgSqYawz+caMRbnvz7bUbRNNxmyqaS3mDXu3aYeJobcYd10uCaimAkPP5r/PvVG",
+	"jIajMAbiiI/jdxVD3TOaNR7kG6UDuBTU3ljQGwZh7hRZzDXbNus7MGdan06doGy4yIxyWxsFhW276QNR",
+	"alaw/4CM/Priyc+J7cNPcR/EApB0koeGo5BZDrIDUfUojc9xzHml74LNbKExjq/bozvWNv+agZMvhd5N",
+	"xGSXUxgMWcxEXmdYX+/CRZ71XLXIsy9v+bjdAwdLOtiqoDnVNt94a6i3sumjTPpVfau3Ia/ulCmecHL+",
+	"68mOUL6D41HmOJGCo810TNP5sY2jRtME5ZadXeeabExGn/nMfP6XJZAzNFabi/C1HWaQZ5Y4rgVv3apH",
+	"ElPh6polN5BfNieLKFEAWmy3zxh5dIcZIzVwYvkiRtumfDfv0Zs2KTbpzyiMBKu8D8MJ7LwTsBEBz2xl",
+	"+psKrjGJMy67DpRAh0g0N+Sz1xA/sG3dTlxTtrylFXe7jBiLSyTN1TshlNkyCtlW/MC1iew17p7ZMa+r",
+	"3PX02rdjqbXgrbuW8JRNpUQMKEdu5TzIri67kBlI84stUuGTx4mWDLIbRqe0j78fm+dLWHRgfMuhuatL",
+	"7/E6bdCKrHJoNUUdHsLnvnD40cywMSKle3EhZ0hXjZfV/c+6QNC5uoRDgebCFHvkirM6krHXBeFq/rkJ",
+	"iWt8LiZoVG01EKD8M8mA9ueOoL2H3G5M0B5stp5Fnnegpl1TYqqRb02xo7wQQz3fbu5+r+CZH/TXCIN0",
+	"x927O9CD1QdDrta6QWdO0y5g0H26nsr99/nCD7oNIcAtNkQAOMnzXZAMhpRYQBTAtUscMJKWazwtuIsc",
+	"EzjUlqBSN3zt/Tn3Fo5aA/J2X/nOsuusrmiu98apHpDOA+3BkbepEuhckcenL05dg4UsI0wfu0JsGbRj",
+	"gQ4qPudiwV0qgPVm8ylIjGXF6qKyUtuGfnnSOiwp63EqvaJM7hcX2iv8WZEB5T3eps9wsLKTIUoQZQ7H",
+	"Vn7PRBPg4GpA+bFLUUl1k3t3Olb46s8nE5Cv3Kg93oJfIlqCJYOdOFa6oJ64socW1uib61xQQqZC+Bpb",
+	"f1RUarAePE5mopLXhfpH99NGqb0huu2EFDf/3UWTuw0c+2JSrlJAAdY0wDQmQu8kpnw/MHq0a/7SH1y+",
+	"Oy5jpGs3mysXt/BhfM6lTLAZt7+IG4WY/ygp390F7P5Zwf2p247ZvLUX5YIu7e2uPCsFXdZlYrXRlWew",
+	"VQJHmFkNig2/D9T42USIe3HwhkHiKRYnSIgrN5sQ7Fa/hX4l55uUKzlX2+aB3p5VY6DOJud3UxCWKTLG",
+	"7qRakAlNQbtMXgeqB4qwDLhmejmQF4e9InhLt1S7wZwiWI3Vd41d+6BleOuPum8QyK7i5rxvFVp/YNgR",
+	"L2cplu4VkkgwSjn1le6ovetjIytCUeolMecgFR8znqnhFsv6mvtJ9LwZdhvUVC93ezaQN1aERE5pOxdO",
+	"RFsCL3PKozzOfKj6oyZf2QZRdx7HvTs5BE8Uqx2V0134At8IaUsewRXIpc8YbWV8LESVZyQTx3WyGlPE",
+	"tvDLBl8e5j31Yf8rlxn1VzDlmrPu3Y6LAPVG3GNCiZqhCxHtVuauaW4bIKCciS1/4UaaxAXgJW7yurzc",
+	"on5baee7b2UgczqGfOui5n0psneaoIa3FmMy+NmOcmHNZD4XtpXsmpAp9oDXxAL22IXZu54FhjdtUXPN",
+	"sBsJqZhy5psxBMWt13aMuqXy+b5Qc7SPWKAV0Lro81iUy3Z2HiloZg0yx7Yej5O9jp3A4q1j1mnjzJJi",
+	"wUfJxszJcnnnmZO3UNG50b9tjag6YXKC8j5Tx0Rhf19F5gClwV6mhyOi67DT//Rd+EG3Ifa5xW5dj/KH",
+	"dA+Qr5Qgja6c1Pl/TBJVjTlodTNF6qLubHQLpB3vO2VkpHUifvb6/MXB5XmwYRYefrOK5Xuj2uH3TbP6",
+	"0bBzShzy2xw13GntJJOglA18QtbfDerdSFN1v6mY4f2CTblNath85qfYA/Hmh37qQupafa7ceWiauu60",
+	"AQyO2cQv6mn2xl79EhHS9wfZTX0spohiUw4ZYYNhE8kwZlN+yu+YtEuq1ELIbDCp1l+460e159bX7una",
+	"V++6xI2OfnvbMbnAFFuvu1YIw2iFi7G5YUv7rqhO73NaF965hdd0BvnkNg0oIOv8CdtJbQ7l4LpyTpKJ",
+	"G1EucMDtkFZd5C7Qm/6YcMGBFEA5NsBrd6bfoGndhjI1DDUQlvZp2YQddf+HjE0mIJ18dlNPuZo7BX/h",
+	"4ruXWBjMPsJYuqNbOpZUKN9mtoTG0NfYSXL9JOkHbVOt9I69Da2G4bdC27922na7UDArUNSSM9bFoNi7",
+	"cxDBY5PH/qu5tEM2GG2w+aRhww9UxFRjqfSumwfa7tMDdRsHnV1mcz5QblZ0GnR8smj4xo5c0AHmDSSh",
+	"F3QO9sR32AHwF65ZTpgmrl/3Mfn7ak/AOqHqm++/25BSlYyAZ3mwONSpJhw7wLmFAn3Lmx7Am8q9BGS0",
+	"26gp3gXo/jqc1x11N3SVccjDssF18bXYTQrSietAawOz7Cp1C9ucAdfH2MSCYx2ZYXTSsLzDj/j/xugs",
+	"Tz2bsyl0i852mE5xqokogQeKde4g2QiuBGZZuAbB4yWq4iwzcHZegVUmRflWnAkhLmk69xGIIXvMpRlw",
+	"a1ZW3yN8sGU+aoDFg0EWes2SEaaRr9/nuezkPhDrTrIhv0OMri6o3q18G7piDIAbCiu4gUPYxnOxIAXl",
+	"y90005gT9OUR390bsnauDjbNNUykqHsdDxRkK7UpQeEXdVvZCdj2fqAUY/e9GyMNRp2xKd9oo1kL7Ywm",
+	"IOBR7o+tpt1z7VHgPZWuQyNwI6D8tnLQpMGZxPPAt8mWBiC3yF23MLE4FsepnRUVKEEqwa+FVzVdHn40",
+	"/218zh2ybX7NK3XjbhT7M58/xbgks8Wkya6zco2tLG2tZmpbEg277W0vkz1Dbv8PfyWlmzPgxJaA/Vk8",
+	"CR6j1Ck4PIg4Q3vtuztjEndqBr4F8reY1cC5hr95qbEG1qr4mTi8f6DqsRiXZ/uLDpRHF3U+TPQlv71i",
+	"A3dYZUBMiAXFrZQV2G89gbsoJHAHFQQWPklroMxqxx+Y+4uLrpdy+cbPO8D6ykEvBIYhb13w78rGX659",
+	"r9PdOVi2uXbXb73m1q2t9hnYZ+F8KW8jLN1QsLUVt+p9U+KuD8uLKKJF4loRmeGIZgvBh5qPLXoNLE/x",
+	"l65L0fV5fvT2t9/eGrStAxZ+e2vO4hK/cVwl89HR6JCW7PDqKww6dat9jFV8cnlAPlfD7Gm9DJZtPBYK",
+	"4m3FVtrw4bVGbznlioyB8anrC5y58Az3PSz5E6i8xaYcY4N5yydgH+pPbz/9/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

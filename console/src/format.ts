@@ -1,5 +1,5 @@
 import stripAnsi from "strip-ansi";
-import type { Copy } from "./api";
+import type { Copy, Schemas } from "./api";
 
 /** Bytes in binary units: 1536 → "1.5 KiB". */
 export function size(bytes: number): string {
@@ -63,3 +63,18 @@ export function serialText(base64: string): string {
   const bytes = Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
   return stripAnsi(new TextDecoder().decode(bytes)).replace(unseen, "");
 }
+
+/** What hypervisors can, each as the end of "It …". */
+const abilityWords: Record<Schemas["Ability"], string> = {
+  switches: "makes and drops switches",
+  addresses: "sees addresses of guests",
+  console: "keeps what serial ports say",
+  display: "shows screens",
+  pause: "pauses",
+  suspend: "suspends",
+  "boot-once": "starts once from another device",
+  live: "changes machines while they run",
+  lasting: "goes on without its agent",
+};
+
+export const hypervisorWords = (can: Schemas["Ability"][]) => can.map((a) => abilityWords[a] ?? a).join(" · ");

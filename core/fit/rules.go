@@ -47,6 +47,10 @@ const (
 	Lasts         Ability = "lasting"   // machines go on when the agent ends
 )
 
+// AllAbilities are all that there are.
+var AllAbilities = []Ability{MakesSwitches, SeesAddresses, KeepsConsole, HasDisplay, Pauses, Suspends, BootsOnce,
+	ChangesLive, Lasts}
+
 // Does tells whether the host can something.
 func (a Abilities) Does(what Ability) bool { return slices.Contains(a.Can, what) }
 

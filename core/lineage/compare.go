@@ -3,6 +3,7 @@ package lineage
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"unvora.example/unvora/core/machine"
@@ -39,6 +40,7 @@ func Compare(a, b *machine.Machine, size func(int64) string) []Difference {
 	add(Hardware, "TPM", a.TPM, b.TPM)
 	add(Hardware, "devices", deviceList(a), deviceList(b))
 	add(Hardware, "boot order", strings.Join(a.Boot, ", "), strings.Join(b.Boot, ", "))
+	add(Hardware, "turn when the host starts", number(a.StartOrder), number(b.StartOrder))
 	disk := func(d machine.Disk) string { return d.ID }
 	for _, id := range both(a.Disks, b.Disks, disk) {
 		add(Hardware, "disk "+id, diskWords(called(a.Disks, disk, id), size),
@@ -113,4 +115,12 @@ func nicWords(n *machine.NIC) string {
 		return n.Network + " (segment " + n.Segment + ")"
 	}
 	return n.Network
+}
+
+// number writes one; "" for 0.
+func number(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }

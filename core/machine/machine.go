@@ -43,6 +43,9 @@ type Machine struct {
 	Snapshots      []string `json:"snapshots,omitempty"`      // names, oldest first
 	Static         []string `json:"static,omitempty"`         // fixed addresses known of its guest
 	Properties     []string `json:"properties,omitempty"`     // of its product, KEY=VALUE
+	// its turn when its host starts, from 1; 0: it does not start with its host
+	StartOrder int `json:"startOrder,omitempty"`
+	StartPause int `json:"startPause,omitempty"` // seconds until the next one's turn
 }
 
 // Kinds of devices.

@@ -67,6 +67,9 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 	if err != nil {
 		return nil, err
 	}
+	if all == identity.Renew { // another machine, of which nobody has said so
+		m.StartOrder, m.StartPause = 0, 0
+	}
 	told := b.bound(facts, req, m, choice)
 	answered := f.Answer != ""
 	preset := func(facet identity.Facet) string {

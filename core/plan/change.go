@@ -41,6 +41,8 @@ type ChangeRequest struct {
 	Unplug          []string          // NICs
 	Addresses       map[string]string // NIC → "give" or an address
 	Media           map[string]string // drive → file relative to the machine folder; "" to take it out
+	StartOrder      *int              // its turn when its host starts; 0: it does not start with it
+	StartPause      int               // seconds until the next one's turn
 	Renew           []identity.Facet
 	Replace         string // disk in whose place the attached one comes
 	Detach          string // disk
@@ -167,7 +169,7 @@ func changesLive(h HostFacts, req ChangeRequest, before, after *machine.Machine)
 // fixedPart is what of a machine can't be changed while it runs.
 func fixedPart(m *machine.Machine) *machine.Machine {
 	m = m.Clone()
-	m.Disks, m.NICs, m.Boot = nil, nil, nil
+	m.Disks, m.NICs, m.Boot, m.StartOrder, m.StartPause = nil, nil, nil, 0, 0
 	for i := range m.Devices {
 		if m.Devices[i].Kind == machine.DeviceCD {
 			m.Devices[i].File = "" // its medium
@@ -198,6 +200,13 @@ func (b *builder) reshape(facts ChangeFacts, req ChangeRequest, m *machine.Machi
 	}
 	if req.Guest != "" {
 		m.Guest, m.GuestID = req.Guest, fit.OSType(req.Guest)
+	}
+	if req.StartOrder != nil {
+		if *req.StartOrder < 0 || req.StartPause < 0 || *req.StartOrder > 0 && !facts.Host.Does(fit.Lasts) {
+			return fmt.Errorf("its turn when the host starts: a number from 1, on a host whose machines go on " +
+				"without the agent; 0 for none")
+		}
+		m.StartOrder, m.StartPause = *req.StartOrder, req.StartPause
 	}
 	for _, name := range req.Drop {
 		n := len(m.Devices)

@@ -337,5 +337,6 @@ func TestPower(t *testing.T) {
 	twin.State = "stopped"
 	facts := plan.PowerFacts{Copy: origin, Host: up, SameMAC: []lineage.Known{twin}}
 	require.True(t, start(facts).Runnable, "a twin that rests collides with nobody")
-	require.Equal(t, plan.Blocked, start(facts, plan.PowerFacts{Copy: twin, Host: up}).Verdict, "the two together would")
+	both := start(facts, plan.PowerFacts{Copy: twin, Host: up})
+	require.Equal(t, plan.Blocked, both.Verdict, "the two together would")
 }

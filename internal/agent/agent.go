@@ -221,6 +221,7 @@ func (a *Agent) Serve(ctx context.Context, l net.Listener) error {
 	inner, end := context.WithCancel(ctx)
 	var behind sync.WaitGroup // all of it has ended before the store is closed
 	behind.Go(func() { a.sight.Run(inner) })
+	behind.Go(func() { a.work.StartWithHost(inner) })
 	hourly := time.NewTicker(time.Hour)
 	defer hourly.Stop()
 	var err error

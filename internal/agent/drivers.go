@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -35,4 +36,17 @@ func DriverOf(c Config) (driver.Driver, error) {
 			strings.Join(slices.Sorted(maps.Keys(drivers)), ", "))
 	}
 	return make(c)
+}
+
+// ShutDown shuts down all machines of a computer. Its agent need not run.
+func ShutDown(ctx context.Context, c Config) error {
+	d, err := DriverOf(c)
+	if err != nil {
+		return err
+	}
+	all, ok := d.(driver.Lasting)
+	if !ok {
+		return nil // its machines end with the agent
+	}
+	return errors.Join(all.StopAll(ctx), d.Close())
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/internal/work/draw"
 )
 
@@ -119,4 +120,15 @@ func jsonNames(t reflect.Type) (names []string) {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// TestAbilities: the contract knows every ability of hypervisors, and no other.
+func TestAbilities(t *testing.T) {
+	spec, err := openapi.GetSpec()
+	require.NoError(t, err)
+	var all []any
+	for _, a := range fit.AllAbilities {
+		all = append(all, string(a))
+	}
+	require.ElementsMatch(t, all, spec.Components.Schemas["Ability"].Value.Enum)
 }

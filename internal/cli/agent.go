@@ -25,16 +25,12 @@ func (a *app) agentCmd() *cobra.Command {
 		Example: "  unvora agent /etc/unvora/agent.toml\n  unvora agent gannet.toml --log-level debug",
 		Args:    cobra.ExactArgs(1),
 	}
-	cmd.AddCommand(a.agentInitCmd())
+	cmd.AddCommand(a.agentInitCmd(), a.agentShutCmd())
 	level := cmd.Flags().String("log-level", "info", "debug, info, warn or error")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		var config agent.Config
-		meta, err := toml.DecodeFile(args[0], &config)
+		config, err := agentFile(args[0])
 		if err != nil {
-			return usage("the agent's file %s: %v", args[0], err)
-		}
-		if extra := meta.Undecoded(); len(extra) > 0 {
-			return usage("the agent's file %s: there is no setting %q", args[0], extra[0].String())
+			return err
 		}
 		log, err := a.logger(*level)
 		if err != nil {
@@ -65,6 +61,38 @@ func (a *app) agentCmd() *cobra.Command {
 		return nil
 	}
 	return cmd
+}
+
+// agentFile reads the configuration of an agent.
+func agentFile(path string) (config agent.Config, err error) {
+	meta, err := toml.DecodeFile(path, &config)
+	if err != nil {
+		return config, usage("the agent's file %s: %v", path, err)
+	}
+	if extra := meta.Undecoded(); len(extra) > 0 {
+		return config, usage("the agent's file %s: there is no setting %q", path, extra[0].String())
+	}
+	return config, nil
+}
+
+func (a *app) agentShutCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "shut-down FILE", Short: "Shut down all machines of this computer, before it shuts down itself",
+		Long: "Shut down all machines of the computer whose agent has the configuration FILE: their\n" +
+			"guests are asked to, and after stop_seconds they are turned off. The agent itself need\n" +
+			"not run. The unit unvora-machines does this when the computer shuts down.",
+		Example: "  unvora agent shut-down /etc/unvora/agent.toml\n  unvora agent shut-down tern.toml",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			config, err := agentFile(args[0])
+			if err != nil {
+				return err
+			}
+			if err := agent.ShutDown(cmd.Context(), config); err != nil {
+				return &exit{statusFailed, err}
+			}
+			return nil
+		}}
 }
 
 func (a *app) agentInitCmd() *cobra.Command {

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -36,7 +37,7 @@ func change(copy string) *openapi.ChangeRequest {
 }
 
 func (a *app) changeCmd() *cobra.Command {
-	var name, memory, guest string
+	var name, memory, guest, withHost string
 	var folder bool
 	var cpus int
 	var boot, add, drop, addresses, media []string
@@ -46,10 +47,10 @@ func (a *app) changeCmd() *cobra.Command {
 		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n" +
 			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
-			if name == "" && memory == "" && guest == "" && cpus == 0 &&
+			if name == "" && memory == "" && guest == "" && withHost == "" && cpus == 0 &&
 				len(boot)+len(add)+len(drop)+len(addresses)+len(media) == 0 {
 				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, " +
-					"--drop, --medium or --address")
+					"--drop, --medium, --with-host or --address")
 			}
 			if folder && name == "" {
 				return nil, usage("--folder goes with --name")
@@ -69,6 +70,9 @@ func (a *app) changeCmd() *cobra.Command {
 			if req.Media, err = mediaOf(media); err != nil {
 				return nil, err
 			}
+			if req.StartOrder, req.StartPause, err = turn(withHost); err != nil {
+				return nil, err
+			}
 			req.Name, req.Cpus, req.Folder, req.Guest = optional(name), &cpus, &folder, optional(guest)
 			req.Boot, req.Add, req.Drop = optionalList(boot), optionalList(add), optionalList(drop)
 			return req, nil
@@ -82,10 +86,32 @@ func (a *app) changeCmd() *cobra.Command {
 	f.StringArrayVar(&boot, "boot", nil, "disk, NIC or device to start from; again for the next one")
 	f.StringArrayVar(&add, "add", nil, "device to add: KIND or KIND=FILE, such as cd=visitor-guide.iso")
 	f.StringArrayVar(&drop, "drop", nil, "name of a device to remove")
+	f.StringVar(&withHost, "with-host", "", "start with the host, as number N in order: N, or N:SECONDS to wait "+
+		"before the next; no to stop that")
 	f.StringArrayVar(&media, "medium", nil, "DRIVE=FILE for what is in a drive, DRIVE= to take it out; also while "+
 		"the machine runs")
 	f.StringArrayVar(&addresses, "address", nil, "NIC=give for one that its segment has to give out, or NIC=ADDRESS")
 	return cmd
+}
+
+// turn reads N, N:SECONDS or no; nil for nothing.
+func turn(text string) (order, pause *int, err error) {
+	switch text {
+	case "":
+		return nil, nil, nil
+	case "no":
+		return ptr(0), ptr(0), nil
+	}
+	number, seconds, paused := strings.Cut(text, ":")
+	n, err := strconv.Atoi(number)
+	wait := 0
+	if paused && err == nil {
+		wait, err = strconv.Atoi(seconds)
+	}
+	if err != nil || n < 1 || wait < 0 {
+		return nil, nil, usage("--with-host %q: want N, its turn from 1, N:SECONDS, or no", text)
+	}
+	return &n, &wait, nil
 }
 
 func (a *app) renewCmd() *cobra.Command {

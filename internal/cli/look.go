@@ -145,6 +145,24 @@ func (a *app) hostsCmd() *cobra.Command {
 	return cmd
 }
 
+// showAbilities says what a host's hypervisor can, and that it is slow.
+func (a *app) showAbilities(abilities *openapi.Abilities) {
+	if abilities == nil {
+		return
+	}
+	if abilities.Can != nil && len(*abilities.Can) > 0 {
+		words := []string{}
+		for _, can := range *abilities.Can {
+			words = append(words, string(can))
+		}
+		fmt.Fprintf(a.out, "Its hypervisor has: %s.\n", strings.Join(words, ", "))
+	}
+	if why := abilities.NoAcceleration; why != nil && *why != "" {
+		fmt.Fprintf(a.out, "Machines run slowly, emulated: %s.\n", *why)
+	}
+	fmt.Fprintln(a.out)
+}
+
 func (a *app) showHost(ctx context.Context, c *caller, name string) error {
 	res, err := c.GetHost(ctx, name)
 	h, err := call[openapi.HostDetail](c, res, err)
@@ -154,6 +172,7 @@ func (a *app) showHost(ctx context.Context, c *caller, name string) error {
 	return a.print(h, func() {
 		fmt.Fprintf(a.out, "%s  %s  family %s, driver %s, site %s, %d CPUs, %s, agent at %s\n\n", a.paint(bold, h.Name),
 			a.state(string(h.State)), h.Family, h.Driver, h.Site, h.Cpus, size(h.MemoryBytes), h.Address)
+		a.showAbilities(h.Abilities)
 		t := a.table("pool", "state", "free", "of", "path")
 		for _, p := range h.Pools {
 			t.AppendRow([]any{p.Name, a.state(p.State), size(p.FreeBytes), size(p.TotalBytes), p.Path})
@@ -349,7 +368,12 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 		if m == nil {
 			return
 		}
-		fmt.Fprintf(a.out, "%d CPUs, %s of memory, %s, %s\n\n", m.Cpus, size(m.MemoryBytes), m.Firmware, dash(m.Guest))
+		fmt.Fprintf(a.out, "%s, %s of memory, %s, %s\n", count(m.Cpus, "CPU"), size(m.MemoryBytes), m.Firmware,
+			dash(m.Guest))
+		if n := m.StartOrder; n != nil && *n > 0 {
+			fmt.Fprintf(a.out, "starts with its host, as number %d\n", *n)
+		}
+		fmt.Fprintln(a.out)
 		t := a.table("disk", "format", "capacity", "takes", "file")
 		if m.Disks != nil {
 			for _, d := range *m.Disks {

@@ -15,6 +15,8 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const [name, setName] = useState(copy.name);
   const [cpus, setCpus] = useState(m?.cpus ?? 1);
   const [memory, setMemory] = useState((m?.memoryBytes ?? gib) / gib);
+  const [turn, setTurn] = useState(m?.startOrder ?? 0);
+  const [media, setMedia] = useState<Record<string, string>>({});
   const [wire, setWire] = useState<Record<string, string>>({});
   const [dropNics, setDropNics] = useState<string[]>([]);
   const [addNics, setAddNics] = useState<string[]>([]);
@@ -29,10 +31,12 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
     if (name && name !== copy.name) changes.name = name;
     if (cpus !== m?.cpus) changes.cpus = cpus;
     if (memory * gib !== m?.memoryBytes) changes.memoryBytes = Math.round(memory * gib);
-    const listed = [Object.keys(wire), dropNics, addNics, drop, add].some((l) => l.length > 0);
-    const any = changes.name || changes.cpus || changes.memoryBytes || listed;
+    if (turn !== (m?.startOrder ?? 0)) changes.startOrder = turn;
+    if (Object.keys(media).length > 0) changes.media = media;
+    const listed = [Object.keys(wire), Object.keys(media), dropNics, addNics, drop, add].some((l) => l.length > 0);
+    const any = changes.name || changes.cpus || changes.memoryBytes || changes.startOrder !== undefined || listed;
     return any ? changes : undefined;
-  }, [copy, m, name, cpus, memory, wire, dropNics, addNics, drop, add]);
+  }, [copy, m, name, cpus, memory, turn, media, wire, dropNics, addNics, drop, add]);
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
@@ -64,6 +68,18 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
               onChange={(e) => setMemory(Math.max(0.25, Number(e.target.value)))}
             />
           </label>
+          {target.data?.abilities?.can?.includes("lasting") && (
+            <label className="flex items-center gap-1.5" title="0: it does not start with its host">
+              turn when the host starts
+              <input
+                className="field w-16"
+                type="number"
+                min={0}
+                value={turn}
+                onChange={(e) => setTurn(Math.max(0, Number(e.target.value)))}
+              />
+            </label>
+          )}
           {m?.nics?.map((n) => (
             <label
               key={n.name}
@@ -91,7 +107,21 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
           {m?.devices?.map((d) => (
             <span key={d.name} className={`flex items-center gap-1.5 ${drop.includes(d.name) ? "line-through" : ""}`}>
               {d.name}
-              {d.file && <span className="text-soft">({d.file})</span>}
+              {d.kind === "cd" ? (
+                <input
+                  className="field w-48"
+                  aria-label={`Medium in ${d.name}`}
+                  placeholder="POOL/PATH of a medium"
+                  defaultValue={d.file}
+                  onBlur={(e) => {
+                    const all = Object.entries(media).filter(([drive]) => drive !== d.name);
+                    if (e.target.value !== (d.file ?? "")) all.push([d.name, e.target.value]);
+                    setMedia(Object.fromEntries(all));
+                  }}
+                />
+              ) : (
+                d.file && <span className="text-soft">({d.file})</span>
+              )}
               <Toggle what={d.name} out={drop.includes(d.name)} set={(out) => setDrop(toggled(drop, d.name, out))} />
             </span>
           ))}

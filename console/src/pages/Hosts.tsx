@@ -14,7 +14,7 @@ import {
   survey,
 } from "../api";
 import type { Schemas } from "../api";
-import { ago, count, exact, size } from "../format";
+import { ago, count, exact, hypervisorWords, size } from "../format";
 import { Search } from "../parts/Search";
 import { State } from "../parts/State";
 import { Table } from "../parts/Table";
@@ -198,6 +198,14 @@ function Detail({ name }: { name: string }) {
           request={{ operation: "switch-drop", host: h.name, name: dropping }}
           onClose={() => setDropping("")}
         />
+      )}
+      {((h.abilities?.can?.length ?? 0) > 0 || h.abilities?.noAcceleration) && (
+        <p className="my-1 text-soft">
+          <span className="font-semibold">Its hypervisor</span> {hypervisorWords(h.abilities?.can ?? [])}
+          {h.abilities?.noAcceleration && (
+            <span className="block text-buoy">Machines run slowly, emulated: {h.abilities.noAcceleration}</span>
+          )}
+        </p>
       )}
       <h3 className="mt-3 mb-1 font-semibold text-soft">Pools and shelves</h3>
       {h.pools.map((p) => (

@@ -239,6 +239,7 @@ function Detail({
               {count(m.cpus, "CPU")}, {size(m.memoryBytes)}, {m.firmware}
             </Row>
             <Row name="Guest">{m.guest || "–"}</Row>
+            {(m.startOrder ?? 0) > 0 && <Row name="With its host">starts as number {m.startOrder}</Row>}
             {m.disks?.map((d) => (
               <Row key={d.id} name={`Disk ${d.id}`}>
                 {size(d.virtualBytes)}

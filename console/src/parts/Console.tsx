@@ -11,7 +11,7 @@ const lookAgain = 10_000; // ms between pictures
 /** What a machine says on its serial port, and what it shows on its screen. */
 export function Console({ copy }: { copy: Copy }) {
   const host = useQuery(hostQuery(copy.host));
-  const can = (host.data?.abilities?.can as string[] | undefined) ?? [];
+  const can = host.data?.abilities?.can ?? [];
   return (
     <div className="mt-4 grid grid-cols-2 gap-x-10">
       {can.includes("console") && <Serial copy={copy} />}

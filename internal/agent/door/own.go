@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 )
 
 // Own makes the directory of the agent's own records, for its account alone.
@@ -43,4 +44,13 @@ func DropOwn(file string) error {
 		return err
 	}
 	return nil
+}
+
+// bootFile has an id that is another after each start of the computer (proc(5)).
+const bootFile = "/proc/sys/kernel/random/boot_id"
+
+// Boot is an id of this start of the computer.
+func Boot() (string, error) {
+	raw, err := os.ReadFile(bootFile)
+	return strings.TrimSpace(string(raw)), err
 }

@@ -5,6 +5,7 @@ package driver
 import (
 	"context"
 	"net"
+	"slices"
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
@@ -75,7 +76,10 @@ type Addressed interface {
 }
 
 // Lasting is a driver whose machines go on when the agent ends, and are found again.
-type Lasting interface{ Lasts() }
+type Lasting interface {
+	// StopAll shuts down all machines that run, side by side.
+	StopAll(ctx context.Context) error
+}
 
 // Wired is a driver through whose network the agent itself is reached.
 type Wired interface {
@@ -92,6 +96,8 @@ type Noticing interface {
 type Able interface {
 	// NoAcceleration says why the hardware does not run the guests; "" when it does.
 	NoAcceleration() string
+	// Cannot is what the driver could, but the rights of the agent's account are not enough for.
+	Cannot() []fit.Ability
 	// Examine looks whether everything is there that machines need, each thing by itself.
 	Examine(ctx context.Context) []hostlink.Check
 }
@@ -124,6 +130,10 @@ type Log struct {
 
 // Can is what a driver can beyond what every one does.
 func Can(d Driver) (list []fit.Ability) {
+	var lacks []fit.Ability
+	if able, ok := d.(Able); ok {
+		lacks = able.Cannot()
+	}
 	for _, a := range []struct {
 		is  func(Driver) bool
 		can fit.Ability
@@ -132,7 +142,7 @@ func Can(d Driver) (list []fit.Ability) {
 		{is[Display], fit.HasDisplay}, {is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends},
 		{is[Booting], fit.BootsOnce}, {is[Live], fit.ChangesLive}, {is[Lasting], fit.Lasts},
 	} {
-		if a.is(d) {
+		if a.is(d) && !slices.Contains(lacks, a.can) {
 			list = append(list, a.can)
 		}
 	}

@@ -22,7 +22,8 @@ type Records struct {
 	listed map[string]Registered // the register, as in the database
 }
 
-var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched", "formats"}
+var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched", "formats",
+	"boot"}
 
 // Registered is a machine that the host lists.
 type Registered struct {

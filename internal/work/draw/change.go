@@ -36,7 +36,9 @@ type Change struct {
 	Unplug      []string          `json:"unplug,omitempty"`
 	Addresses   map[string]string `json:"addresses,omitempty"` // NIC → give, or an address
 	// drive → POOL/PATH or a path of the host; "" takes out what is in it
-	Media map[string]string `json:"media,omitempty"`
+	Media      map[string]string `json:"media,omitempty"`
+	StartOrder *int              `json:"startOrder,omitempty"` // its turn when its host starts; 0 for none
+	StartPause int               `json:"startPause,omitempty"` // seconds until the next one's turn
 }
 
 func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -55,6 +57,7 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
 		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
 		DropNICs: r.DropNICs, Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Media: media,
+		StartOrder: r.StartOrder, StartPause: r.StartPause,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 }
 

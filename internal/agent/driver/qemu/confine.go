@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
@@ -59,7 +58,7 @@ func Confine(args []string) error {
 	rules := []landlock.Rule{landlock.PathAccess(mayRun, append([]string{args[0]}, loaders...)...).IgnoreIfMissing()}
 	for _, path := range readable {
 		rights := landlock.AccessFSSet(mayRead)
-		if st, err := os.Stat(path); err == nil && !st.IsDir() {
+		if isFile(path) {
 			rights = llsys.AccessFSReadFile
 		}
 		rules = append(rules, landlock.PathAccess(rights, path).IgnoreIfMissing())
@@ -84,15 +83,6 @@ func confined(account int, program string, args []string) *exec.Cmd {
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: id, Gid: id, Groups: groups()}}
 	}
 	return cmd
-}
-
-// groups are those that a machine's account is in: whoever may use the hardware's virtualisation.
-func groups() []uint32 {
-	var st unix.Stat_t
-	if unix.Stat(kvmDevice, &st) != nil || st.Mode&0o060 != 0o060 || st.Gid == 0 {
-		return nil
-	}
-	return []uint32{st.Gid}
 }
 
 const (
@@ -145,12 +135,4 @@ func confinement() hostlink.Check {
 			"an account of its own", version)
 	}
 	return c
-}
-
-// resolved is the path of a program with all links resolved: what may be run is a file, not a name.
-func resolved(program string) string {
-	if real, err := filepath.EvalSymlinks(program); err == nil {
-		return real
-	}
-	return program
 }

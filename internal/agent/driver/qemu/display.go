@@ -64,7 +64,7 @@ func (d *Driver) Picture(ctx context.Context, folder string) ([]byte, error) {
 	picture := os.NewFile(uintptr(fd), "picture")
 	defer picture.Close()
 	// QEMU takes descriptors only for what it opens them for.
-	out, err := os.OpenFile(fmt.Sprintf("/proc/self/fd/%d", fd), os.O_WRONLY, 0)
+	out, err := reopened(picture, os.O_WRONLY)
 	if err != nil {
 		return nil, err
 	}

@@ -155,3 +155,31 @@ func runDirs(state string) (list []runDir, err error) {
 
 // firmwareFile opens a file of the computer's own firmware.
 func firmwareFile(path string) (*os.File, error) { return os.Open(path) }
+
+// resolved is the path of a program with all links resolved: what may be run is a file, not a name.
+func resolved(program string) string {
+	if real, err := filepath.EvalSymlinks(program); err == nil {
+		return real
+	}
+	return program
+}
+
+// groups are those that a machine's account is in: whoever may use the hardware's virtualisation.
+func groups() []uint32 {
+	var st unix.Stat_t
+	if unix.Stat(kvmDevice, &st) != nil || st.Mode&0o060 != 0o060 || st.Gid == 0 {
+		return nil
+	}
+	return []uint32{st.Gid}
+}
+
+// isFile tells a file of the computer's own system from a directory.
+func isFile(path string) bool {
+	st, err := os.Stat(path)
+	return err == nil && !st.IsDir()
+}
+
+// reopened is a file that is open already, opened once more for something else.
+func reopened(f *os.File, flag int) (*os.File, error) {
+	return os.OpenFile(fmt.Sprintf("/proc/self/fd/%d", f.Fd()), flag, 0)
+}

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/driver"
@@ -91,14 +92,19 @@ func New(o Options) (*Driver, error) {
 	return d, err
 }
 
-// Lasts tells that machines go on without the agent.
-func (*Driver) Lasts() {}
-
 // Close leaves the machines as they are.
 func (*Driver) Close() error { return nil }
 
 // NoAcceleration says why the hardware does not run the guests; "" when it does.
 func (d *Driver) NoAcceleration() string { return d.host.Slow }
+
+// Cannot is what this account's rights are not enough for.
+func (d *Driver) Cannot() []fit.Ability {
+	if mayChangeNetwork() {
+		return nil
+	}
+	return []fit.Ability{fit.MakesSwitches, fit.SeesAddresses}
+}
 
 // Examine looks whether everything is there that machines need. It looks anew, so that what was installed meanwhile is
 // seen.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"slices"
 	"syscall"
 
@@ -100,7 +99,7 @@ func (d *Driver) MakeSwitch(ctx context.Context, s wiring.Switch) (err error) {
 		}
 	}
 	all[s.Name] = t
-	if err := errors.Join(os.MkdirAll(d.dir, 0o700), runDir(d.dir).writeJSON(switchesFile, all)); err != nil {
+	if err := errors.Join(runDir(d.dir).make(), runDir(d.dir).writeJSON(switchesFile, all)); err != nil {
 		return err
 	}
 	if isolated(s) {
