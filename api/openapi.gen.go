@@ -92,6 +92,39 @@ func (e ChangeRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for CloneRequestKind.
+const (
+	CloneRequestKindLayered CloneRequestKind = "layered"
+	CloneRequestKindWhole   CloneRequestKind = "whole"
+)
+
+// Valid indicates whether the value is a known member of the CloneRequestKind enum.
+func (e CloneRequestKind) Valid() bool {
+	switch e {
+	case CloneRequestKindLayered:
+		return true
+	case CloneRequestKindWhole:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CloneRequestOperation.
+const (
+	CloneRequestOperationClone CloneRequestOperation = "clone"
+)
+
+// Valid indicates whether the value is a known member of the CloneRequestOperation enum.
+func (e CloneRequestOperation) Valid() bool {
+	switch e {
+	case CloneRequestOperationClone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ComparisonDifferencesArea.
 const (
 	ComparisonDifferencesAreaHardware ComparisonDifferencesArea = "hardware"
@@ -936,6 +969,9 @@ type ChangeRequest struct {
 	Note      *string                `json:"note,omitempty"`
 	Operation ChangeRequestOperation `json:"operation"`
 
+	// StandAlone Its disks no longer share layers with others
+	StandAlone *bool `json:"standAlone,omitempty"`
+
 	// StartOrder Its turn when its host starts; 0 when it is not to start with it
 	StartOrder *int `json:"startOrder,omitempty"`
 
@@ -954,6 +990,66 @@ type ChangeRequest struct {
 
 // ChangeRequestOperation defines model for ChangeRequest.Operation.
 type ChangeRequestOperation string
+
+// CloneRequest Make other copies of a machine, each with an identity of its own
+type CloneRequest struct {
+	// Addresses NIC → give, for one that its segment has to give out, or an address
+	Addresses *map[string]string `json:"addresses,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy: name, HOST/NAME or id
+	Copies []string `json:"copies"`
+
+	// Count How many; one unless said
+	Count *int `json:"count,omitempty"`
+	Cpus  *int `json:"cpus,omitempty"`
+
+	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
+	Disks *map[string]string `json:"disks,omitempty"`
+
+	// Facets Single facets: uuid, firmware-uuid, mac, disk-id … → keep or renew
+	Facets *map[string]string `json:"facets,omitempty"`
+
+	// Host That they come to; the origin's unless said
+	Host *string `json:"host,omitempty"`
+
+	// KeepWiring Switches that were chosen become rules of wiring
+	KeepWiring *bool `json:"keepWiring,omitempty"`
+
+	// Kind whole: it stands on its own. layered: it shares what its origin holds now. Layered where that can be, unless said
+	Kind        *CloneRequestKind `json:"kind,omitempty"`
+	MemoryBytes *int64            `json:"memoryBytes,omitempty"`
+
+	// Name Of the clone. Of several, a pattern: {name}, {n}, {nn}
+	Name *string `json:"name,omitempty"`
+
+	// Note Goes to history
+	Note *string `json:"note,omitempty"`
+
+	// On They are started
+	On        *bool                 `json:"on,omitempty"`
+	Operation CloneRequestOperation `json:"operation"`
+
+	// Owner Whose the machine is to be
+	Owner *string `json:"owner,omitempty"`
+
+	// Pool For its folder; as the rules of landing say unless said
+	Pool *string `json:"pool,omitempty"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Wire NIC → switch
+	Wire *map[string]string `json:"wire,omitempty"`
+}
+
+// CloneRequestKind whole: it stands on its own. layered: it shares what its origin holds now. Layered where that can be, unless said
+type CloneRequestKind string
+
+// CloneRequestOperation defines model for CloneRequest.Operation.
+type CloneRequestOperation string
 
 // Comparison defines model for Comparison.
 type Comparison struct {
@@ -1395,9 +1491,14 @@ type Job struct {
 	} `json:"error,omitempty"`
 	FinishedAt *time.Time `json:"finishedAt,omitempty"`
 	Id         string     `json:"id"`
-	NewCopy    *string    `json:"newCopy,omitempty"`
-	Note       string     `json:"note"`
-	Operation  string     `json:"operation"`
+
+	// NewCopies The copies that it makes
+	NewCopies *[]string `json:"newCopies,omitempty"`
+
+	// NewCopy The first of the copies that it makes
+	NewCopy   *string `json:"newCopy,omitempty"`
+	Note      string  `json:"note"`
+	Operation string  `json:"operation"`
 
 	// RetryAt When a held job is tried again by itself
 	RetryAt     *time.Time `json:"retryAt,omitempty"`
@@ -2834,6 +2935,40 @@ func (t *Request) MergeRegisterRequest(v RegisterRequest) error {
 	return err
 }
 
+// AsCloneRequest returns the union data inside the Request as a CloneRequest
+func (t Request) AsCloneRequest() (CloneRequest, error) {
+	var body CloneRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromCloneRequest overwrites any union data inside the Request as the provided CloneRequest
+func (t *Request) FromCloneRequest(v CloneRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"clone"}`))
+	t.union = b
+	return err
+}
+
+// MergeCloneRequest performs a merge with any union data inside the Request, using the provided CloneRequest
+func (t *Request) MergeCloneRequest(v CloneRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"clone"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
 // AsFetchAheadRequest returns the union data inside the Request as a FetchAheadRequest
 func (t Request) AsFetchAheadRequest() (FetchAheadRequest, error) {
 	var body FetchAheadRequest
@@ -3362,6 +3497,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsAttachRequest()
 	case "change":
 		return t.AsChangeRequest()
+	case "clone":
+		return t.AsCloneRequest()
 	case "delist":
 		return t.AsDelistRequest()
 	case "detach":
@@ -19084,215 +19221,220 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rbhs5s+CrENoFcr6z7ThzPfhsHGA9uUw848RB7JnsYibYUN0liVE32UOyregE+XB+7QPsQ5wH+55k",
-	"wSLZF4lstWzJdmbyJ7EtipdiVbHu9XGUiqIUHLhWo6OPo5JKWoAGib/RiQZpfshApZKVmgk+OhpdzoBw",
-	"+KCJmBA9A1LSKZAxTISEUTJiZsgfFcjlKBlxWsDoyE2UjFQ6g4KaGfWyNB8oLRmfjj59SkYTlodXA1ko",
-	"8uz06dmTf//15OyXp0RI++s/Xp1cXj59/TKyqJuwf9WZUPo1TNaXfUkLMCuxzE9fUj1rZjdfHCUjCX9U",
-	"TEI2OtKygv613otxcKnTDBfSioxhyjg344NrvhfjLZfMWcH0+ornE8I0FCohXz16RCqeg1JEUZbhHx4R",
-	"qklhzxcCrJ20vXBBP7CiKkZH5tvJqGDc/Zr4PTGuYQoSN1VQTqcgrwV2992twPDJDFal4AoQrV9JMc6h",
-	"MD+mgmvgCCFaljlLqdnHYWlH/I/3ymzqY2vu/y7Nrkf/7bChm0P7qTr08+KK3WO9mVFNFsA1WUjh7sZ9",
-	"zcx6MmY508xuj2YZM1+j+SspSpD27/aQgVkpMahIlKYalCFJphXkEzKGpeAZotWEFiw3F1i2Jvw4Silf",
-	"vwCc03xptixBXjElJEkp99MpTaVmfEoo/iLK0mGrQadNALLHXI4+1WhBpaT4OxcnaQo5SGr3sb6tJfKa",
-	"GZXZgkogmQBFuNBEVhz3W9B0xjioYwJFqZdkMQPzAQ4cJQHacH8R4/eQarMHv72jjyPgBn1/G6kF0+kM",
-	"J6BZJkEp/DkVXInccLuMqTKnCFtaKfMXVakSuEHfsRD6QPDU/DVnV/gfVQZ6o7drG0pGJ1n23BBdFAUm",
-	"NFeweoluW+sQe35+cXn06vz1pWfTdGowPbBwKjIIs4+Gxn6rF3Lj34YAmGUvHH1ueYg0FZUlw7XdRQ84",
-	"07pU5JfXZw7pSZqLKiPAtVySUrDwYS0fCaxTUqUWQmbrC/0MpSYKaA5ZgnjP4QokUTOx4IROKeOhhbSY",
-	"QwCRT7nSQDOzZ3dqnNKvfkxyNocFQ1Ran1NWKsDOnzE+BVlKxnUNCwPcieFnkBA1o19/9/3RP//zvxJD",
-	"FhIQH9RSaSiQPvgDTeZcLAjTQVJp4wECsLmWIB7MgCIcV24Ztz4RsjA/jTKq4UCzAsI4WS6D15QxNQ9+",
-	"MHO0s82N69lmvMeduHUT/+y7R4lq/zIFwaA1TWev4Y8KBpB190rtdwnlBD4w5BnE7IBoQShxW1qBLlcL",
-	"L7cF18Fn+gz41Jz620d//z4A9u4mHp8/QWnL/H948csPPz19fEn++X//H3n99MXTJ//bfGR/OkLBbGSe",
-	"9g/tJY048CgAmVSUbksrcgkHf7j6Qdm86YJ+OLWjv1p/WCYsh/WFXp2fnx2+Orl8bs5AiblOzybdDW9e",
-	"lvFXOU3hPCDFPDFX5eYz5yHavqpEQmm+o7oLfNWGUgtxhQ5s/Ufz8GlBZkxpgWLZykyhqcyV1C+rf9wo",
-	"4ljwLdJ0Dq8hFUUBPIMATzwvgZN0JlgKipj32KIfZIQqIlvfrCcfC5ED5Wv01Wytxgt3axGaAm5GmxsP",
-	"sJgUCY1XeU7H5uKt2LQm92TMcJ8gV2hws0bB9ZtZmX8V6TIR/NpE5Jl9G4dyrxVYZaIBUgg6Kcog1z3V",
-	"6ingimVgxJfQ4KmkVwHsvBAF6JlhV0yRscQ3cB0FkhHLgrPmMBlwgRKoE8zXJqi4ZvnwZ2YxE5uh7paz",
-	"o/0SIfDLPopBwVoLkomEME7MY69CW5LNe9EnS/tnxSgSzF1S8MwRXG0WVJU9QBAlmA6xz/MJoXludUiy",
-	"YHpG9IwpkjoRuB+cqNrVQ3EBj07NZlq8oEbDLoATJHZ/eoc6oVt5PKN8Ctd7hl/QORBV43TGJhOQRo2j",
-	"Y1Fp9xQfkwWyd0XMHoj5QGm6VKOArB54K+DKMNEj8vPpyyfmOTL///uz07On134F229ATc00y16yNPDo",
-	"Xjgd5xilDdSdBAdznIqXeTWdIrB3uxOnSQ2TVSLP44rh4PQxiiZTdgUJvuqcNCpLQC4JYMrnJEIZ5TIi",
-	"eLBMJeTl6WOFmkVm8SshEyYVciCjhO72Rm9RnkvLSnVMTnaS2uT0aN3klIwyKcqwrQktJg5Eu4WJWTNM",
-	"cPW65o52u2gjYaybbJ2BhNgxZApaoYDKYUGMDkO0EMG3euoZ55oIaAQ3PvWaJONWf9xMugVkjO6SzJ5I",
-	"dgVIVxsk+xUmZ+RcCwWzpaowzDtIgwEKLKAQcvnDUtst148v4/r7b0ebUNJrpSuo4e7iXugHKT6cQf0A",
-	"zYDnMohrpwavKsm9BU7VBkqp1TF5VFvmmDXgaWE/s4KEx6DGnvxoEyjx26+86LvyuEEqeGaeMs1yvGjc",
-	"msMI68Xg0F7ym+83r7hP9cgImObZvVW+sWAS9vEaW/vpwAd4s2IYFO9EUVLJnEKwInBtkqIfm8cJX/4U",
-	"DLmEnTMWWcyz2dLmx0LPiBkLPCMTKYqQMD8eugEvWaYrSlrgPOsWUgm0TbfeRj7Ce3X2+cyozXoZpOZx",
-	"cFoj1A4wC5vF3eBkZH4cB69p7Xlkat49ah+YjFzTuujAfIoWcMY40GlbX40ZHew+u99qYUH3Pvxmw9iH",
-	"noAzMV2/LUSKddOTUEhiHq2sWDZeasC/wAd9THKqQRo044SqOWRkIqRlm6hpLCi+WRI8C51DqQnlS1JY",
-	"H+zaWxRgYfCha441OwjbsXvOoAWZCiK4J4CNC6/cg6cbFDzMjsIwtrbgoONjW6NGx/izIqu3LXUFXZIZ",
-	"vQIyBuCkoBn4M25UqNt2k+4KPyzJYsZS88rhJZqXYMqZ6mpY3XPOGQ/bSpRRMYOEC2w6a5NuDPo4dT3e",
-	"zTiEeM01tzmOhClT2rxvZhYt0SE2E3kuFmgsT+c0IkhMBYcTfX3jRdTqHzEw1XywtXsh2ZRxmo+S0Ryg",
-	"RDsDh0Vwv+YRuADr2BlmYsrXmFL7WUaRfBP3e+GG2W9sifAGdU+28LyY8T8sI9vN4BcVsWBG3SxiwSNf",
-	"Kal0zveN9xzx1SSjUog8/EHj5Q95uJX1xHuhUxE/SEijOXicDRroOCys0Df8FlQqJIRIMhkp0DqHzMJ8",
-	"dauCzKgNzXBGJrP10K7UDPJJmE+w/4C4lhIUpyOmcfzkzWwZds8zlPGNsK2E9zNyMRbZsvWIaSsnBDyb",
-	"NJ1DFnq6k1FVBak5ZFd0ylNev+nIqhq/ncGW2n1nYebmd7TVdfRbWNRE0SKBmrBaPKXBjRajaM7mSaF9",
-	"JbH37pVjGSueixUveevWalQcJE95sXMtDMNJBRsgjUskbjuhIzyBnCl9PZvrJZ2Ds6wSMZnUGuQDRcyk",
-	"Xxyfwwxl+7YOZHjFt+49RHJSs7DZYcJyUEYi1cLq+maoE7SZJI76t3dIhlFcacZrsGwR7RJ2SdvINx9R",
-	"GX19SlaGIHqqyYLlORkDkUBRIeVoWhnTdG6gKng97RH+guEEGD9mJAHzIFotQrEMzN8DIUOtS0A3dgiP",
-	"rc+b5jnIB4oY1lNpkIlj/oC3G/F8xZ6wT0HoXz+2wn6XUAsCI9XXjhzmkCjmwPnCakKsxsfkrDkJffzD",
-	"vTBnZnBvwx0QgEEm07V7hA1CK7q5lW0GGnlqj+Y2EmI0Bgs+0I4jucUwcjYHHozje2YI8JG546+a1XhV",
-	"jO1ihp3Vm1vDMKDpLDHfnTCeOev9EBmXFmUemvLSBupKQNZFzQ1bSbaxV9tDBmedURnCnjO6tOYcZzWU",
-	"oDQRPByQsAx6b5YkpfyBNvzdb2yjo92FrHlbl993fRMNGNbwoA32+lx2dyE0ffqhFPKa4t4byTSgpwYf",
-	"pzY//lPz3yN09CTk+fnF5eHLkxdPm7D3XbHlroTSa19tDb0FVgyIL/eTFbcgEUL1Z6DTGQa4Xg/d8fv4",
-	"MKJR2Uh8PnLdSmMuw4HQmQsTtrIrKxBknzNF1Cb/XXmZMNrBO30HR3lY/7cK2n+ZvQV3Bzt2snlbZeDF",
-	"0cjhBTrh74WwNDFoeoA4GCRTb3bbxVnuiOQ9HriLCRI745nZ5LrchRsYZLmMZFckKI/aWMW+jJ9A2IFS",
-	"MXuyhAKy1TjP/ijCArKgJUjBFcgVQ/k4F+kcDVj2MkYOD99uFVW4Fl+fYeCfX68dA+jPWgOrdUQfrhW+",
-	"uDoOpntv23kd7SyGywSdICzf1vkUt2LHjdXLVet0LQgaES1soK69MUFRPGbgXbkYZyRd8e1Ye6jfr2fq",
-	"Hhrxu3jidIYVg+aMMh7WYXwuG8mN9KwSMqYK1mLXNoLc7O807Aua0CrXfe72KOnGaTCM3H78IN+asw6t",
-	"b5flW9nx/ZBQ8LYXXPrjrH2M4XBfj40E2wwXN6621+NKIejE4sQRJ2zqxRauMKaUY+cBi9YA2gyYrIxm",
-	"ZF03w/dxxaSuaD78MkOeDsST2pXhj9YmTTdtTQMrC7cxKnGUWBNF62gtaIdu6EdJXfL4NkofZq5yoWcg",
-	"yS/8SkiKHvdMEKNtr4m5CiAqr+naL0a0yI3IfEQoUZBDatilqtKZkRMMpv1DswwO/tXGB+e5TxWdCEm4",
-	"DQMLCidBc6vZLvooKM9IIa6gdtApaGectkWRNeA9t4LaU67lcjcJcxvlkWuKHTFCbLzbN0o0iAQbxTI0",
-	"akPJAJcgkoBN3XBRSo2AYWapQfI2fkFhd9x2PrfOXd/Q9xbcqlMvVnConVq+OTnbDOwm3fakEq2/OT46",
-	"OxSCza4iYQAuPX2LKI6NURgbcXFT8G48YDegCkmtIjUWFOGgF0LOj4nZUm1LVMTCgxQYgMwFaWWax4L/",
-	"YonQ50148wNFxIITwYOZvNFDhFJ8Qyi2Ke9Nsb7IgbYqUdkwG5sNn4wqLoGmM5z7bbKFo78ubeDwy+2h",
-	"kVQRI7v3nXRy2aMOPkNPj2eQBsRWMY9I1tGQrEGxlI49iXlfLJbZ1pOGh+e5kYJ+28B6BGaKrR7DKPHD",
-	"+dcro/KHNMUZ5Fdb6JwX6OYLTeRJYPBMNrp4bapVRQaPmbSLOfg9rwP4rQPxhgCMLgU+/UBTTaoSnRiP",
-	"kkePHgVZyJbvhb20vcVonBbXN9pjXlyjGRJLRt5270z5KGbhn8ZYscNpij1hnPtJBjPiHSZ7+NImCqYF",
-	"cI2hVVrgKCIq/VdIG7te+tReDbcJ/nv07Pz1i5NLczL343CDLk1B73R/F4xPcyB24iNSVSzD/LliQSUc",
-	"2F8LmiaI0wcsI//8z//C88wBSnMEG0A6+ADeklSXndEYQetd5+IqbGPrMSgzjSZYNdQGG4qL3RgMawa8",
-	"sRkG0axSS3XWozoTCjgZAxqHZZXbbJY6R2H9Pd1HilUrLOHY6IUuFLtVBOshOZ8QtEfSPLE5ZBokPyIf",
-	"zYyfEvKR4z/8070w1TvPUOiC6tDbtbBSZWvA+JxA1J3JeFjeWdj2/8zVMLNmdQQtxvv4a84p2tKJoss2",
-	"sAetqEQl041h0hd21N4D0O57spSDVo9f4ycxXpdtxobMXoG0KXMDtaKU8hTyPGpVS2csz6TV1LZI0pBA",
-	"NWTbhK1ngsPAPYOUQg4oE3Ib1t8J40zNeo+6UZeNKMkcFo+HGoU8j+rnOAFPg5bLEx3iMMAJJTPIM/Je",
-	"jJG/SGbIa0oZJ+Olq1LXjtbZrmiFzes8c/VC1m49MsFq1ujNAL+m1S4ocwqt0fntTwYGI4efRlZhOdgC",
-	"GEg4kEXya6Ecrin8JMYXGsqgTtVX3ENomg+kmSqc9hHSzDusqLa01fp4wzBqoNiNJKscqHvLHigtnuK2",
-	"5dC3zTYiTG8XZjzDO/dgvfN3GGbLQwPzhjPBbROn4mlo0XSRYUYPxBmfiWYNIC5ZY+ysNQ5L7EIh2J1Z",
-	"0eJ1lQdud+uDApTb2AWjgMnpGMKpSeIK5DZLRHOcvL1pvdiDEbt6ygz13EGzufoi7Enq7JkGQj1mqlYu",
-	"7uqzWm4ToRDLVIk9ejErbc3shvjWnHGxDgqzX+455p7TdTww92gNOhNCQdhJTzNRbimNua/8EK/hGPPJ",
-	"787JfV0OV8eL2/BZW6vkbXLzwpJ9hFz7zddJWazWWZmIimdxG/9OvMuOAoJpc45RbOVerh3+DWYkLcQK",
-	"YeSLJjk2HJawhT4Rd0u50j/xIJBoPEaU8Q9zsjgoRn0tmwsmrDIbrqXI85iT7RbCSiKEpUAymkcNVYo0",
-	"W8eiutZwYGNU9oXfLnqixuEo6l7HDeYthRF42w9/qSLgmgJ3AnSER9bRO/v0anKW9mFbQdPwDkQWEXri",
-	"K1kPaQR10FIf/Owqp3zAg+7LKeHGMMl31Kx5LSdnHzq7ih54w0OQeSeFlOpa6Kt1lPZUKymcM87SUGXq",
-	"D0bp9z4eLDLNfWCfB8pwPj4sEdzduMvq7tBbxB9cE6wnriauEekg/DzVlc6jxcxD/E65bHhmUyW5Tfts",
-	"hyJRgrXDba1x/EMnUCosb2XbCmjXC/CY1tFeffKqiwlzQlikOP3/fHHy8uTHp6+3woCBslvKCoZhBQiw",
-	"axXy2Gj9yUGry2B02Plk5cqODJWa8aRSWHOujhXzf1QAQVtzXMbsjxgmqajyDJnCGIiq5BUsIRslQ0Mz",
-	"+gMyktEVSBW2CvZIk07kafyrnlRCgcV+BY9DLXXMY3sPWW4bIeGpeT1Igvpi9sNaXODoTREJq3kV7eCD",
-	"F1TObxYKiG7L7UTWQXWQ7bwtY42w0XXBawDM39wuMT4eVowNDKLVTa4jBTqUxK/XC4RO8hIWK/alrVL9",
-	"ZchF+wM2S8IaysgmVJD2owpsx0QVeGOKyooJSzKRALZU2LC8WI8ga/wMXdSdR4obDc7zDF/IKOlqzcko",
-	"wnudZWy1qpjInb94DFRG1NuO8WxV2nC+RpwjpSVNmV4SIbeoixZ2bp7b4gXmw3p+h0EDihW8hMW9wZ2W",
-	"tL2Wc6HBintuDJ4wXKmhRyx3XswtJfYQzC7qmXbRDycSJZnUAeJf/f3rh48efv3w3w6//narzjF90NAU",
-	"62cHkt6xmCfiOUradOoF7V/PTl6avVmEk+H6G1WZMx66RSG1Rc8caKaIqPQxxrY7ydLejlURuCALunRJ",
-	"8zdSr0J887ztOVwx4GAEiOppPuX8RigtTzTIBY3UDElFUdAIz8Iwj5xBfyOg1fY8xBXgt9Wzy5zy4MKR",
-	"yvg/wJRxhfkHXANPXdQZ9ttxZwI+wCLvmYsrj+8h1hw4BPJXlMlrNmDa3EWqLoOQM6WBKxtWt8KBBqQ9",
-	"bqtBbBGynAxpUmWAFM7p7FWJIqeBDyWTK9aWHuEsHCDQ7NpPF954pa7ZxuAMsE8aZ3zqQzWxVBtRmuX5",
-	"n7LMAhZLXquusOOM7n2HdtmecvevTEIQPd17cX3v9cRmW2+Rn+vSswN2gv64FewOdz55KV6DriQfFCJj",
-	"6McOCEb+W9vZ4BKL24R3GMhuiO/YMg9ZUzmNqIhXIDOWhsv986MaoxaUaacHOMx6SH7A9PDsiFDirhLj",
-	"YTHEEsPAp8L8DRGprhzroYpXZj6xSebZ5jSQQJwJvkT2bC10aiJHVu+9iTHw95e0d+RhEUP3mwds7CwK",
-	"YzexFsGDOoVoRTkREtiUxzpN2BImPjNzDLngUxeLvG6ukLCVAyoKs9rWeGNzIiqoW9fZ/fAsWNgPz2Zh",
-	"QW1xOVu7e0aVb7RbG/O5IGP07jJnKx+mtPbX3s2Dkt1pXerOepUtqXJB8DuoRqPSf0QWM4ENL9Ei6Npl",
-	"YLoVViBQVhWddNT1IXnVMliE20LLyM+GIFvR4wVQVbl6XJwsJEbaGcDZ7F1NljCw+JeEQlz1sPJoQBOG",
-	"gWyDqpWC7GZ+SkeeTrz1dWudsdShaWMhbW2wvXibxtrHj5H7nqNZYolkuwplafV3Dkf0rri9tGP3PanS",
-	"ATV1RssSeNimnrM55MtYBw/E6ZX68kD5dq4wD6xYk7lg7VAnom0SNjwVxIImat23/6a88uqmSry605Nu",
-	"/arSP9B0fj0t50fDkmid0+BqwLqXau1RSmlRl/T/UuVzQDm5orEsBIKUmvy6BrLJ1okeYaPMpTNg332u",
-	"TVnpgzFN53dQ9nhfWSfeILzPHj2vKv2aTWfXTDZ9VWkizdfrPout0v22UuQDFUsv/ULLd1Ec3NAJXtln",
-	"Yrx4DeOK5dmN3h0MztG+P8+CldD0bJhhpa7PFzXDmaa2ZLmrWnr3zFnaS7xPKBfNwHvtcud3mn7f1BJ1",
-	"WZgKU9pjJUa/5OJ/ycX/kou/o1z8aFVZbEj68uTF08Q3NanfCAzkT8KNSm+t9OyXSgF/mUoB/sX4U9cK",
-	"2K8WdsUCLRee15KfM4hy8yTzK5BaWRGQrpkhFPBMHdtvObK3hRxcZvTW577vVQkGlFt21YjX7HbwocxZ",
-	"yiKdJdi26Zeyix2BDkN07gISNzkFr2hehQwWdA7cW/QtyRjBhvsAOhtLYT5xYs8YhuVo+kzMLprW8PFb",
-	"9xsLA5nD4kaKDj5iHBbEPwXucW53yviiiN8PRTz+JNtP1lnzUDkrIU2iEv6qy2K3Qstdt4JYhV2bhv4I",
-	"98R/00nxmAh5jFSuZrS0EXhA0xlpr5Yx8/2CceraTxe0LJ2cRDV2LIqFmut2C6zEt2uP5VHjp81o174t",
-	"2g+k3b8v8b2ToqO7O3HtPSKju81ikk6rgVigx1rTjcSXPYp8o1vcLnGRNDGfRzuyKmmMvLHhXSdF0rJ2",
-	"xb/RsX8mta0iWpe/Y49qqrDHv9C1J9T0HRveegRcVli0rJL5sD1WlPGhomyNrFQJPHrGC/txazxKGgc0",
-	"y/oLPp5k61/KZM+ucMgT2eztU/06LV+i6N9iAIaTchiQMtLF409J/+guQm4avXqdm8avE8imb6wg8abh",
-	"Xfaxefst9No0uMvHNo3u8prNo9t8bABMOmS6aXyHMjYPbuPfho20GdLGibt0tPluOqxl4+yrJDfsCx1q",
-	"e2uezJ0UZ7lurvD1khLW89hqXxl+q1mzDtRwC4WEhotmfyuxVFIUoWQWqbS3f9a+1RUz6ZA8RdQ8YtaN",
-	"IhpiFfH9x7MgqjGHYc28tRgwLBzg7SNd7KHCYFYqmHWQKhlukC1FpDTCsKJXrgYVzpLYVYL78t1NVy9/",
-	"R9Fv2xbEicRlDSgGYoOQmo0HTzuHHPSA1rhdpDyp2wCKaCfZBdMzUVnvQdjpm5ofJywNBpg9FlwbhuWt",
-	"Lg/NaOLqQUQ1TiEjPZz8xy9jcAauJeutMBKP3ptMFOihMcU7SYR0Sw4pSLKacy2uaG3mCWqcBeVsEi1d",
-	"4T6MwrEHkX3n+BVc4oTKdGY4pdHIpI2r1JuVwW628soVd1BiZdutIzb3HqSOup7pFjk6tednJWDS19Ym",
-	"rKBTUEfowjl8dXL5nAiJfgUVcywMaFhlG1GvG+2fPz17dvjs9MwlVpgVmh6errYB41fAtZDLpLundW+H",
-	"d/fNtC7/Rf2t5fZbZ8plLmxCdq8U4vlPMLmwI7htx6Hwq87hirvOAdO7CjIVhmlZGxj2wENXBiqeGcFG",
-	"NCinwecdCeCLL63ybYOBiQsLFpK8PH1cZ74tXV0SGxKmZ0wRwdNh/oM/dXqPVbs/jwiZtvqyLcWIktRG",
-	"tS+ZZtdCxYLyoHvuaVHq5VFTY6gxPmpB1KzSJBMLV0pGV5IbVjSZrFcOMhybFfCQpAZJjlw/LTuT4Pny",
-	"ofma/3NrIqqRlu0CtOFxBGPUzeBMirK0bgqH9gbREBVR3AiX1ts75YnycyE8X7sl1DyRT/tr1wlZbFkm",
-	"MxyDv2UHG1y31htwziESZV2Ye2gtx5XVnXjj4eInDEO1YzTZjqP9DFBav64LvMJAfsaJjUIwP7lMnzEo",
-	"loFr4YwCnKUUwNQWKL4wxHv7Njvj9WfCJGr71u57hsVLidysIMaNilrcoGJFN6WqseA5k57bRL3TJj0/",
-	"DviWefQagZyUuOqTvjoH6lLe2vIlZnivZN74nIJ1+Gu66lM2m1o1dxxp3G9/XjPMb4erl/24SugCAyX/",
-	"6gjbF0rYjqW6H4iPftP7FjDfUxX5UswhZNvfvmGMK7Wyj8YrsXexUn6LK+VZqNKJz1csGK80XLsxyhaN",
-	"OnydVOu/6G+ecSkpV5NQudMpu4IhjfYHVtUeUuC1qeA8RKuIG45zmkKs5NHJ5fOmdFNt11SYeK6BR2oZ",
-	"SCGKASJIXVzW3gB+y+8nWJIYQvpf5qr1B10Oy5t6FAJbHvmpe/0EPTbjk4Ovv/ve230bO7r/iwezdlFU",
-	"CrhOjDY1gw+9pUs3NJuPNg75RYUweluyjvgPe0gOvxHakI2Rvww1A29yyoeb72WVwy595YOabtePXCNa",
-	"2zbbuJs6Of5tKHhYQVpJppcXRrLyrd9rfy4zWJQKMWfgYXnkavz+Hz+sAULJfgYbR+jfDJTX8CUCKpHp",
-	"ubEzrcvRJ7MBxici1N+1FFInJM0FB1TgJRz4kKxaImqSrFIplK3WrRKXpsobbwimMsxYOrORtDm7Ahc7",
-	"+/B3/jt/9+HA4Mc7K1qlNM/R5jYDo/0oTcyHTQ2BwkhlTD8ktt6ekFhLmNjiXoD57sAkanjvxVglhGYF",
-	"40xpN5jmOa769Ark0q5muI0ilFgo+WLUQrpsCK5EDg/MMghxYi/EVx1X5PHF62f2S4Z03/2vA/OHA3y4",
-	"3z38nT+VEteVQFyxX5KJtCrQJ/svr589Jn//9rt/+5vP7lVYnYG8S0UG78yxkCG84/BBv0usEQbrHTz8",
-	"nZ8xrNonbV0SUhpWMl7i/0fuGwam5gpLx83fYXXBd54BTUSeiwXj04fk3YTl+BFGVBMNslC+VOTv/J25",
-	"23+fUs7BFgL9h2YZHPzru8RXQ7EXjJVYZyLPHv7O63J+R6O6kHddRnn0lZPUOC3Z6Gj0zcNHD79xznYk",
-	"g0Nqnh0vxbnqTbXkdJoZMYIpfVKPMt+VtACN4vdvjnr+qAD5tyOeFMMiE0sZNEjba66eXAkLdyUKGIts",
-	"iUEpOUw0obktEB9aKndNvFZXaqTCt9gRvBTcZSB+/eiRb2zheBUty5yleOLD90o0RE2HF2j2ADrVUAQK",
-	"Na+pG5czL9paVWRCq1zHVqn3f+iLkCBXq4qCGp5u44MX1Oa+SEJJBikzGJCQhZBKEyz6mtgw4Zqi4Ipl",
-	"WEuSYt8XaIvXhKbuujWdmose5UJgfQLLRkZHoysGC/eiN1h0mAN1gptTe1aQyXx84u7TlcT8QdjsjME3",
-	"so13O9jK6ptHK3kwgdoz2ZaFmiRQNaxyuQ0Cx9GB16oz3Ejjn9bw99v1Ez0xEL05IuH1EDy0y55aGs7n",
-	"Xxtit910EEAG1ockwj0fFk3MTqhkqofbPMYhMIzP0NEqsDbwnNAk420nWQ38wQ1bMzzBMnPmecAfEjIT",
-	"CyxyVRgWX2fl4EsSYWjwgaZ75mj9jdHqK4pwrdYl3hzhnosFmVBJ9EJ0vB5TaUQLWlJbqHgID2r8BtFn",
-	"7HHtLu7iVmjnzZDDnBUsHqHaGojP/pCBVgoY7fkmyyWW3Arc4wmKKju4PwtRg/DeKzfwqpbRi/oR9GOb",
-	"DbVyS6tHMCu2/EEJWY0eilCY15YG0/y+bylOabZJ4Q3vyOeXGQl3UmFh3sG3dOgE8+htvQaaPXZjtr2x",
-	"3d5Ssu7fUSgmGJ6LorsryxVazX3UzL5Vqvf62r7pkRZNTVPXLSC0vBnTWb4u3vD1dxuW3i9y4sWeiWkI",
-	"Rd/4ggMoRO1Iim0Krc3czNaFaBRDyWhe167fLHEkERn0clnC/UDZt7ciA+tgTb8T5cNuliVkx4SS3EAd",
-	"DNaitPf777LrCKjriNSegU3R9ZEQjWvKuKcW23C/O0A3gwY+HryFW9Y+0nQe8YiWGqm0T7Qtl4cZU2VO",
-	"40/beQn8iRtzDzCvBfCvHn0VrsD3BsYXIp2D3gXEDaRTCcATMoflWFCZoS5RiEpBB/AJEUZsps361ojz",
-	"/bffffc334hFSubqxkoohAYyMQAdV5MJSFJKoUUqcve9r7795m/bKCrl8rBkqa4k9Akqr9yQ+3WZ608A",
-	"xnAfljb/N/DIjRmnuIXVqYNyiQfMzlm+7Wzo+T1iyvA7awWy52AN+Ku2B/2jeGIdDgOUS5e7cZNr2J+i",
-	"7rzmuRDKhemLqqn44U3Cx7YcCpZj1nSphr6bUQXqiU+M+ZPoT/tqrF13vd5bPeI9WxTPasSydWew8dYa",
-	"fiXbKH4xcewkE6V2ZHkL0tAkWE19QyLJFgFs4bCwiFt5iCT01c7E+RZa7hl9AuzJgNVgUVUQxl1QQo1I",
-	"w7k8mG/ErTwXWgItntpBYTY/A5qhl87x+TOq9AF+4+D0yehm76wReO0WDxTupHs5G19Xu/Ejl7yESruh",
-	"vvdivAtbjQ1gJhR1qSuQBwq4Jhaix0SCqgpry1kFySBzgUvRi9rfhJif6Gd20KAH2JHOTSwAq0Xyeqri",
-	"hSQAv9n7YSpysLsVZ5KvOwt5rjqCuSuuZuDYZAcOJ18fYdZnpX1eR6ENQBKjtNod9OLFjiWUfV6zO/7e",
-	"TbdvZoJkzBYTTmzqjuE1i9kyIRwW4N2GQ+m/zu6PX6zLsv8rWN/NWfd+hQjQ3chg2fOG215HAut1jrvZ",
-	"b1ncadZc55bI9W9+ASdZ5lnleInPieA2qJKkImvVI6ZT89SWknHdq4V1wmhadHX40fz3qU+9fSJF+dzX",
-	"UtiGwMzMr2EyulUF9pmQU9Cd+uYzkWeYNjhjfEooX3qL+VBoJVE7za7hsls+4bqK7xdVz7mdqon/KIXI",
-	"VeKix8HqeWoG+RWogbyEuoi+VZeQ2gXA964JSlDalcTbEEruR15PgXv0OXG0ixZRCqMT6IQoURcKsmFr",
-	"nkY5LFCiXthowRswtsN0Buk8Lj48Nh/fLRUPsvyYLeJe7yAGDPQMTeZ4eSnlZAykUpC5uC97ZVrkmY2r",
-	"IAfOKu2CUJvqNol9rjAwNZ0nllFsJQb6W5Vg7l3H48Fe2wGfA7uIJj2eKDLG7ulJOKpsY7/fUPvevwCr",
-	"QSORkZmscNSkfK10OzHvEuNK0zzH32BBxjSdE8YTX+K7+Zqtpn5sZTGPasTVxTR/5WRsoK7sHN1OKttw",
-	"r/di3K/t/GQGDNJhfeO9P4sG+5MY7131+QmjziN6Kt7NNvoPlt/5SYw3O/JcA0mMaEdJCt3HtAAyhyWR",
-	"2ADW4uR7Ma4DwN3+gvbH0wyKUmjg6fLgZ1iuhoF4Z/vXgSS8m3C+/mKOrsTiEJ7z9S7xJsZydmQBpVIu",
-	"CcX2+0RU+tiFQCyExIoklS07gnrHZqTqWrbMx4cf34vxpz6HcRDHNlDsezHeuxqyd9Ab9cNQRK19+ObJ",
-	"G2m2C9zDlPLUVuAPk/Jj/Hy3cP6MUBzLIlEEtXk3K56J+pHLWHYdfD7sVisMg/0FncOTdgm7G8D+egxt",
-	"kHz+Aoqx6za6JpzfRLgSqYawz+caMRbnvz7bUbRNNxmyqaS3mDXu3aYeJobcYd10uCaimAkPP5r/PvVG",
-	"jIajMAbiiI/jdxVD3TOaNR7kG6UDuBTU3ljQGwZh7hRZzDXbNus7MGdan06doGy4yIxyWxsFhW276QNR",
-	"alaw/4CM/Priyc+J7cNPcR/EApB0koeGo5BZDrIDUfUojc9xzHml74LNbKExjq/bozvWNv+agZMvhd5N",
-	"xGSXUxgMWcxEXmdYX+/CRZ71XLXIsy9v+bjdAwdLOtiqoDnVNt94a6i3sumjTPpVfau3Ia/ulCmecHL+",
-	"68mOUL6D41HmOJGCo810TNP5sY2jRtME5ZadXeeabExGn/nMfP6XJZAzNFabi/C1HWaQZ5Y4rgVv3apH",
-	"ElPh6polN5BfNieLKFEAWmy3zxh5dIcZIzVwYvkiRtumfDfv0Zs2KTbpzyiMBKu8D8MJ7LwTsBEBz2xl",
-	"+psKrjGJMy67DpRAh0g0N+Sz1xA/sG3dTlxTtrylFXe7jBiLSyTN1TshlNkyCtlW/MC1iew17p7ZMa+r",
-	"3PX02rdjqbXgrbuW8JRNpUQMKEdu5TzIri67kBlI84stUuGTx4mWDLIbRqe0j78fm+dLWHRgfMuhuatL",
-	"7/E6bdCKrHJoNUUdHsLnvnD40cywMSKle3EhZ0hXjZfV/c+6QNC5uoRDgebCFHvkirM6krHXBeFq/rkJ",
-	"iWt8LiZoVG01EKD8M8mA9ueOoL2H3G5M0B5stp5Fnnegpl1TYqqRb02xo7wQQz3fbu5+r+CZH/TXCIN0",
-	"x927O9CD1QdDrta6QWdO0y5g0H26nsr99/nCD7oNIcAtNkQAOMnzXZAMhpRYQBTAtUscMJKWazwtuIsc",
-	"EzjUlqBSN3zt/Tn3Fo5aA/J2X/nOsuusrmiu98apHpDOA+3BkbepEuhckcenL05dg4UsI0wfu0JsGbRj",
-	"gQ4qPudiwV0qgPVm8ylIjGXF6qKyUtuGfnnSOiwp63EqvaJM7hcX2iv8WZEB5T3eps9wsLKTIUoQZQ7H",
-	"Vn7PRBPg4GpA+bFLUUl1k3t3Olb46s8nE5Cv3Kg93oJfIlqCJYOdOFa6oJ64socW1uib61xQQqZC+Bpb",
-	"f1RUarAePE5mopLXhfpH99NGqb0huu2EFDf/3UWTuw0c+2JSrlJAAdY0wDQmQu8kpnw/MHq0a/7SH1y+",
-	"Oy5jpGs3mysXt/BhfM6lTLAZt7+IG4WY/ygp390F7P5Zwf2p247ZvLUX5YIu7e2uPCsFXdZlYrXRlWew",
-	"VQJHmFkNig2/D9T42USIe3HwhkHiKRYnSIgrN5sQ7Fa/hX4l55uUKzlX2+aB3p5VY6DOJud3UxCWKTLG",
-	"7qRakAlNQbtMXgeqB4qwDLhmejmQF4e9InhLt1S7wZwiWI3Vd41d+6BleOuPum8QyK7i5rxvFVp/YNgR",
-	"L2cplu4VkkgwSjn1le6ovetjIytCUeolMecgFR8znqnhFsv6mvtJ9LwZdhvUVC93ezaQN1aERE5pOxdO",
-	"RFsCL3PKozzOfKj6oyZf2QZRdx7HvTs5BE8Uqx2V0134At8IaUsewRXIpc8YbWV8LESVZyQTx3WyGlPE",
-	"tvDLBl8e5j31Yf8rlxn1VzDlmrPu3Y6LAPVG3GNCiZqhCxHtVuauaW4bIKCciS1/4UaaxAXgJW7yurzc",
-	"on5baee7b2UgczqGfOui5n0psneaoIa3FmMy+NmOcmHNZD4XtpXsmpAp9oDXxAL22IXZu54FhjdtUXPN",
-	"sBsJqZhy5psxBMWt13aMuqXy+b5Qc7SPWKAV0Lro81iUy3Z2HiloZg0yx7Yej5O9jp3A4q1j1mnjzJJi",
-	"wUfJxszJcnnnmZO3UNG50b9tjag6YXKC8j5Tx0Rhf19F5gClwV6mhyOi67DT//Rd+EG3Ifa5xW5dj/KH",
-	"dA+Qr5Qgja6c1Pl/TBJVjTlodTNF6qLubHQLpB3vO2VkpHUifvb6/MXB5XmwYRYefrOK5Xuj2uH3TbP6",
-	"0bBzShzy2xw13GntJJOglA18QtbfDerdSFN1v6mY4f2CTblNath85qfYA/Hmh37qQupafa7ceWiauu60",
-	"AQyO2cQv6mn2xl79EhHS9wfZTX0spohiUw4ZYYNhE8kwZlN+yu+YtEuq1ELIbDCp1l+460e159bX7una",
-	"V++6xI2OfnvbMbnAFFuvu1YIw2iFi7G5YUv7rqhO73NaF965hdd0BvnkNg0oIOv8CdtJbQ7l4LpyTpKJ",
-	"G1EucMDtkFZd5C7Qm/6YcMGBFEA5NsBrd6bfoGndhjI1DDUQlvZp2YQddf+HjE0mIJ18dlNPuZo7BX/h",
-	"4ruXWBjMPsJYuqNbOpZUKN9mtoTG0NfYSXL9JOkHbVOt9I69Da2G4bdC27922na7UDArUNSSM9bFoNi7",
-	"cxDBY5PH/qu5tEM2GG2w+aRhww9UxFRjqfSumwfa7tMDdRsHnV1mcz5QblZ0GnR8smj4xo5c0AHmDSSh",
-	"F3QO9sR32AHwF65ZTpgmrl/3Mfn7ak/AOqHqm++/25BSlYyAZ3mwONSpJhw7wLmFAn3Lmx7Am8q9BGS0",
-	"26gp3gXo/jqc1x11N3SVccjDssF18bXYTQrSietAawOz7Cp1C9ucAdfH2MSCYx2ZYXTSsLzDj/j/xugs",
-	"Tz2bsyl0i852mE5xqokogQeKde4g2QiuBGZZuAbB4yWq4iwzcHZegVUmRflWnAkhLmk69xGIIXvMpRlw",
-	"a1ZW3yN8sGU+aoDFg0EWes2SEaaRr9/nuezkPhDrTrIhv0OMri6o3q18G7piDIAbCiu4gUPYxnOxIAXl",
-	"y90005gT9OUR390bsnauDjbNNUykqHsdDxRkK7UpQeEXdVvZCdj2fqAUY/e9GyMNRp2xKd9oo1kL7Ywm",
-	"IOBR7o+tpt1z7VHgPZWuQyNwI6D8tnLQpMGZxPPAt8mWBiC3yF23MLE4FsepnRUVKEEqwa+FVzVdHn40",
-	"/218zh2ybX7NK3XjbhT7M58/xbgks8Wkya6zco2tLG2tZmpbEg277W0vkz1Dbv8PfyWlmzPgxJaA/Vk8",
-	"CR6j1Ck4PIg4Q3vtuztjEndqBr4F8reY1cC5hr95qbEG1qr4mTi8f6DqsRiXZ/uLDpRHF3U+TPQlv71i",
-	"A3dYZUBMiAXFrZQV2G89gbsoJHAHFQQWPklroMxqxx+Y+4uLrpdy+cbPO8D6ykEvBIYhb13w78rGX659",
-	"r9PdOVi2uXbXb73m1q2t9hnYZ+F8KW8jLN1QsLUVt+p9U+KuD8uLKKJF4loRmeGIZgvBh5qPLXoNLE/x",
-	"l65L0fV5fvT2t9/eGrStAxZ+e2vO4hK/cVwl89HR6JCW7PDqKww6dat9jFV8cnlAPlfD7Gm9DJZtPBYK",
-	"4m3FVtrw4bVGbznlioyB8anrC5y58Az3PSz5E6i8xaYcY4N5yydgH+pPbz/9/wAAAP//",
+	"7H3rchy3kuarIHo3QnNmi6LsY3vikDERS+ti0UcSFSJt74atWKGrsrvhrgLqAGi2ehSamF/7APsQ82Dz",
+	"JBtIAHXpBupCdpOSrT8SyUIVbolEXr/8MElFUQoOXKvJyYdJSSUtQIPE3+hMgzQ/ZKBSyUrNBJ+cTK4W",
+	"QDi810TMiF4AKekcyBRmQsIkmTDT5B8rkJtJMuG0gMmJ+1AyUekCCmq+qDeleaC0ZHw++fgxmcxYHu4N",
+	"ZKHIs/OnL578689nL356SoS0v/7767Orq6dvXkU6dR/s7nUhlH4Ds91uX9ECTE8s858vqV7UXzcvTpKJ",
+	"hH+smIRscqLlCrr7+l1Mg12dZ9iRVmQKc8a5aR/s83cxHdllzgqmd3u8mBGmoVAJ+erRI7LiOShFFGUZ",
+	"/uERoZoUdn6hhbUfbXZc0PesWBWTE/N2MikYd78mfkyMa5iDxEEVlNM5yBstu3t31DJ8NI1VKbgCJOvX",
+	"UkxzKMyPqeAaOK4QLcucpdSM47i0Lf7H78oM6kPj2/9dmlFP/ttxfW6O7VN17L+LPban9cuCarIGrsla",
+	"Crc37jXz1bMpy5lmdng0y5h5jeavpShB2r/bSQa+SokhRaI01aDMkWRaQT4jU9gIniFZzWjBcrOBZeOD",
+	"HyYp5bsbgN80Ly02JchrpoQkKeX+c0pTqRmfE4q/iLJ01GrIqW+B7DQ3k48VWVApKf7OxVmaQg6S2nHs",
+	"DmuDvGZBZbamEkgmQBEuNJErjuMtaLpgHNQpgaLUG7JegHmADSdJ4Gy4v4jp75BqMwY/vJMPE+CGfH+d",
+	"qDXT6QI/QLNMglL4cyq4ErnhdhlTZU5xbelKmb+olSqBG/KdCqGPBE/NX3N2jf9RZVZv8nZnQMnkLMue",
+	"m0MXJYEZzRVsb6Ib1u6KPb+4vDp5ffHmyrNpOjeUHug4FRmE2Ud9xn6tOnLt34YWMMteuvM5chJpKlb2",
+	"GO6MLjrBhdalIj+9eeGInqS5WGUEuJYbUgoWnqzlI4F+SqrUWshst6O/Q6mJAppDliDdc7gGSdRCrDmh",
+	"c8p4qCMtlhAg5HOuNNDMjNnNGj/pez8lOVvCmiEp7X5TrlSAnT9jfA6ylIzrai3M4s4MP4OEqAX9+tvv",
+	"Tv7rP/4zMcdCAtKD2igNBZ4P/kCTJRdrwnTwqDTpABew3pYgHSyA4jpu7TIOfSZkYX6aZFTDkWYFhGmy",
+	"3AS3KWNqGXywcGdnzI7rRT/d40hcv4m/9t2lRLW/mYLLoDVNF2/gHysYcKzbW2rfJZQTeM+QZxAzAqIF",
+	"ocQNaWt1uVp7uS3YD17TL4DPzay/efS37wLL3h7E44snKG2Z/48vf/r+x6ePr8h//d//R948ffn0yf82",
+	"j+xPJyiYTczV/r7ZpREHHgVWJhWlG9KWXMLBT666UPoHXdD357b1V7sXy4zlsNvR64uLF8evz66emzlQ",
+	"YrbTs0m3w/3dMv46pylcBKSYJ2ar3PfMfIi2tyqRUJp3VLuDr5qr1CBcoQND/8FcfFqQBVNaoFi29aXQ",
+	"p8yWVDerv9wo0ljwLtJ0CW8gFUUBPIMAT7wogZN0IVgKipj72JIfZIQqIhtvVh+fCpED5Tvnqx5aRRdu",
+	"1yJnCrhpbXY8wGJSPGh8led0ajbeik07ck/GDPcJcoWaNisS3N2Zre9vE10mgq/NRJ7Zu3Eo99paq0zU",
+	"ixRanRRlkJvOansWcM0yMOJLqPFc0usAdV6KAvTCsCumyFTiHbhLAsmEZcGv5jAbsIESqBPMdz6w4prl",
+	"w6+Z9UL0r7rrzrb2XYSWX3adGBSstSCZSAjjxFz2KjQkWd8XXbK0v1aMIsHcJgXnHKHVukO1shMIkgTT",
+	"IfZ5MSM0z60OSdZML4heMEVSJwJ3LyeqdlVT7MCTUz2YBi+oyLC9wAkedj97RzqhXXm8oHwON7uGX9Il",
+	"EFXRdMZmM5BGjaNTsdLuKj4la2TvipgxEPNAabpRk4CsHrgr4Now0RPy9/NXT8x1ZP7/12fnL57e+BZs",
+	"3gHVaaZZ9oqlgUv30uk4pyhtoO4kOJjprHiZr+ZzXOz9jsRpUsNklcj1uGU4OH+MosmcXUOCtzontcoS",
+	"kEsClPI5iVBGuYwIHixTCXl1/lihZpFZ+krIjEmFHMgoofvd0TuU59JypVomJ/uRyuT0aNfklEwyKcqw",
+	"rQktJm6J9rsmps/wgav6NXu0305rCWPXZOsMJMS2IXPQCgVUDmtidBiihQje1XPPOHdEQCO48bnXJBm3",
+	"+mP/0S0gY3Sfx+yJZNeA56pHst9ickbOtatghrQqDPMOnsHACSygEHLz/UbbIVeXL+P6u28mfSTptdIt",
+	"0nB78UnoBylenEH9QGnKs7Nc8MAAzrVCXVURLkgu+BxtJUZHyOkGpBMYhF4YVhuiN7QxXsggIZuP65Xk",
+	"3rynKuun1OqUPKrMfsxaB7Wwz2ynnjxrY/Wjvn3Ct197uXrr5oRU8Mzck5rlSEU4NEdu1kXCodnlX7/r",
+	"7/GQupeRXs2dfqdMac0kHOKqt8bZgbd7v9YZlB0Nid9CdEQqJ7YDNPl5LpwQoOnCUiXlxEi4mhmmZM13",
+	"Ys0nEUvvIcWmmZCWLXongIJ5YcTdBUWeYloZFvlnELD6ZJoTZNQJeX5xeXX86uzl09pttS9Rx9vEtwz7",
+	"Yk0KyjenuFUN512T0Xzd54e7qSRlGPs+CRAlVn9xJ/jvybOLNy/Prsx6uh8HE9iMpqD3Or5Lxuc5EPvh",
+	"E7JasQxF6WJNJRzZXwuaJnjlHbGM/Nd//CfOZwlQmilI4LAePAFvB9oW36g2d8qGpAIFtVO8YYRkc8Yf",
+	"qF0i6JmiGdsvDH+LqoOWCZh7xdw1CjiZAvYuV7llZmv7hdAts2Q8cHGtFyKHE3M7o/ygiOCe2z20wgFk",
+	"9rERF5RTq00DnChZiDwz1/r6IXlhW1fuDKqdlzLZWgwvzGDf6IHDF4NSzSEkugtnBTYXyUNyMSMKrkHS",
+	"PLHCqQbJT8gH8+7HhHzg+A//eOfyHw/qDBsUL1AEiogTYcERBcPQCos1D0l1vxgCs2K4U1IYzmE6TBAu",
+	"hcgDXjEXVGH1nVMjHJkeKvLNKc9Qe6Gb0QfosDLa5ywwiaKkkjnz7JYA02fTfCxKayDiKRjiDYfK2AOV",
+	"U6UbvpWp0Ati2gLPyEyKImRanQ4dgLfzpVsm88B8dv3VEmjzMPiIhQnuq4uWcOJe8IxMg581vHCAk950",
+	"7honE/PjNLhNO8YKf60PiuMwd3ZjowPfU7SAF4wDnTe9BzEXkB1n+60GFbT3ww82TH0Yl/FCzHd3C4li",
+	"1xEoFB4xT1bWSDbdaMC/wHt9SnKqQRoy44SqJWQoJqOeiRfU2jIWCV7nXEKpCeUbUtiIuJ17JKDzwfu2",
+	"c9yMIBxV0DEHI6ELc6m6A9Db8dY++HODZiAzovAaW898h3Iy3MXUcsVtCfZNv2lBN2RBr4FMATgpaAZ+",
+	"jr3ujaYXq93D9xuyXrB0YTpYO7Y850y17d3teXrBZtciQjfhKa+BzRfNoxtbffx01d59ccjhNdvc5DgS",
+	"5kxplHISMxAMT1qIPBdrDF1IlzRi1pkLDmf65q6kaAxGxN1X8cHG6K2sR/OJFVPR62Mk6NB4zSVwCTbM",
+	"ZpjDL99hSk1lDGWPPu730jWzb4wkeEO6ZyPiYEz77zeR4Wbwk4r4k6NBL5UEFgiHkS4UsnefI5EztSS2",
+	"+6COuQzFGyobF+mtdIr4RkIaHcrTbNBdymFtJbDhu6BSISF0JJOJAq1zyOya70ipaAgxUqLXTQgLOnHV",
+	"AvJZmE+wf4O4hhG0P0YCFfDJL4tNOFiyVrKU8FFfXExFtmlcYtrKCYE4M5ouIQtd3cnE6Lz9kggK0s6U",
+	"nVd3OrKqOorKUEsVTGXXzH3fna122KVdi+pQNI5AdbAaPKWmjQajqOfmj0JzS2L33WvHMrbiSLZiFhu7",
+	"VpHiIHnKi507QbFOKuhZaezCm4tCU3gCOVP6ZmbMK7oE5+cmYjarTO4PFDEf/RKGNsyWd2hfTYZbfOex",
+	"XHic1CLsp5kxo2nPhZkhOkdMUydoM0nc6R8fHhYmcaUZr5ZlROxxOEDQ5iH4/Jbo7VOyMrSi55qsWZ6T",
+	"KRAJFBVSjr6oKU2XZlUFrz57gr9gcCdG8xtJwFyIVotQLANijX/bAdyNTcCgwhAdW9sTzXOQDxQxrGel",
+	"QSaO+QPubiQOKXaFfQyu/s0jXe27hNolMFJ9FVbDHBHFwmm+sJoQq/ER0mE7pO3r/p3LGXyywae4gEEm",
+	"07Z7hA1CW7q5lW0GGnmq+LIxEmI0Ih7e01ZYX4Nh5GwJPJhV8cwcwEdmj7+qe+OrYmo7M+ysGtwOhQFN",
+	"F4l5d8Z45mIphsi4tCjz0CevahcELntl8K8d/HaSwa8uqAxRD7oOGlZDCUoTwcPhoZuIXTyl/IE2/N0P",
+	"rDfs0SUQeFuXH3e1E/Uy7NBBc9mrednRhcj06ftSyBuKe79IpgFdE3g5NfnxH5r/Ht6bm7UllE77aqPp",
+	"HbBiQHr5NFlxYyVCpP4MdLrAdKObkTu+jxejjVgSsyqP0EpjLt+U0IVL2rKyKytwyT7nE3FYT/5wjz16",
+	"51TQ/svsLrg92HNU0kBP+ychLM0MmR4hDQaPadgBerO53NOR93TgNiZ42Bk6bANyFw5gkOUykuuaoDxq",
+	"M0e68q8DQaBKxezJEgrItrNuunM6CsiCliAMGtgylE9zkS7RgGU3Y+Lo8O2oHI+dbMcM0zB8f82MDD/X",
+	"arEaU/SxXeGNq6KS2/s2zutov2K4TNAJwvKxzqe4FTturN5sW6crQdCIaGEDdeWNCYriMQPv1sY4I+mW",
+	"b8faQ/14PVP3qxHfiydOZ9gyaC4o42EdxiMLuBjehEypgp1Mgt4lN+M7D/uCZnSV6y53e/Toxs9gmLh9",
+	"+0G+NWcd2h0uy0fZ8X2TUCqdF1y6s958xsdwX4+Ny+9fF9eustdjT6HViWXtIU3YRNgRrjCmlGPnAYvW",
+	"gLMZMFkZzci6boaP45pJvaL58M0MeTqQTipXhp9a82i6z1ZnYKvjJkUl7iRWh6IxtcZqh3boB0l5VwBk",
+	"WOlDHBFug5V/4tdCUvS4Z4IYbXtHzFUAUXlNV34xokVuROYTQomCHFLDLtUqXRg5wVDav2uWwdE/22Di",
+	"PPfAHTMhCbdx80HhJGhuNcNFHwXlGSnENVQOOgWgwqLIzuI9t4LaU67lZj/wBb3yyA3FjthBrL3bt0r7",
+	"jAQbxfJlK0PJAJcgHgGbSOuilGoBw3ylWpK38Q0Ku+PG+dxae31L31twqE692KKhJtBPP1SOadiGQOlI",
+	"7I5HeIcS4th1JAzAgQWNiOLojcLopcW+wNt4sG1AFZJaRRCvFOGg10IuT4kZUmVLVMSuBykwHYwL0sD9",
+	"iQX/xWBpLupkswcY2myjnEdg0YQAV0Ik1odCoFhX5EBTlVjZMBuLTZRMVlwCTRf47bfJCEd/BTTl6MuN",
+	"oZZUkSLb+520kIWiDj5znh4vIA2IrWIZkayjIVmDYikdexLLrlgsM6wnNQ/PcyMF/drDegTm7W9Pwyjx",
+	"w/nXa6PyhzTFBeTXI3TOS3TzhT7kj8DgL9no4p1PbSsyOM2kCa3lx7y7wG/dEvcEYLRP4NP3NNVkVaIT",
+	"41Hy6NGjIAsZeV/YTTtYjMZ5cXOjPaaa1ZqhzzdztntnykcxC/80Rfw0pyl+yTG7T6/ElxSsTy8Fq7Ik",
+	"VSCAGiNovetcXIdtbB0GZabRBKuG2mBDcbG9wbAHT+o6ZHoUxntQ5UOxG/k4n3DSVMhU7zxDf+TkJyVW",
+	"Mu0Nk760rf70yVJutTr8Gj+K6a5sMzXH7DVIizEwUCtKKU8hz6NWtXTB8kxaTW1EkoYEqiEbE7aeOWSI",
+	"AWMGKYUcANp2F9bfGeNMLTqn2qvLRpRkDuvHkRiEK8sAm9YzVEQ7Let9yp/tLxy+4rKcaoDCUNe9E/Wc",
+	"tJsvBvwhWm7OdIgPAieULCDPyO9iilxQMsME5pRxMt04ZONmTNE4oDML1/HCYczt0GbkA9tgILcjjx3d",
+	"e02ZU7vXQi7tT2YNJu4UGYmK5WBB0/B4R7KXlYZyuD7zo5heaiiDml8XIJzQNB94slfh5JSQ/aDFMCt7",
+	"YGU1qNlatSh2IMk2n2zvsl+UBudzw3Lk22RuEda8D2Oj4fAHsDH6PQxfHkPDB4ez6rHpXfFkuWhSyzDT",
+	"DNKMz5ezZhqXUjJ1NiVHJbaj0Nq9sALQm1Ue2N3REwUox1gvowuT0ymEE6jENcgxXUQzsbxVbPdWMMJh",
+	"BzRlxx7Ug6s2ws6kyvGpV6jDmNbIGN6+/MsxcRSxfJrY1RyzJVfMbogH0JlAq9A1+3LHNA+cVOQX84A2",
+	"qxdCKAiHEtBMlCNlRvfK93Hc71jkwP5c8TflcFVUuw3ytfh2b5Pbg5F3HeTKu797lMU2Nt9MrHgW90Ts",
+	"xQfuTkAwuc8xilFO8CosoaaMpEFYIYp8WafwhoMnRmg9ceeZg4uMh6pEo0aijH+YK8itYtQj1A/rsM1s",
+	"uJYiz2OuwDsIfokcLAWS0TxqTlOkHjoWYrDmDRtJcyj6djEeFQ1HSfcmzjpvz4yst3340yqyXHPgToCO",
+	"8MgqxuiQvlfO0i5qK2gaHoHIIkJPvCfrx42QDvoTgs+uc8oHXOgeghMHhqnIk7rPG7liu8jZ4Y7gDg8h",
+	"5r3gY1b1c7bhMQ8EgRnObGdpqJrJe6P0e08UFibhPvzQL8pwPj4sXd3tuMs9b523iNe6OrD+cNXRl3gO",
+	"wtdTVR0nWgAnxO+Uy9lnNqGT2+TUZsAUJVhvxtanwT+0wrnC8lY2VkC7WRjKvIpJ65JXXeSaE8IiBY3+",
+	"58uzV2c/PH0zigIGym4pKxgGP+CC3QhupNf6k4NWV8EYtovZ1pYhEJ5pT1YKcYqriDb/RwUQtIjHZczu",
+	"uGaSilWeIVOYAlEreQ0byCbJ0ACS7rCRZHINUoWtgh3SpBN5ai+wPyqh8Gffg6ehhjrmqb3jWI6N4/Cn",
+	"eTeUg/oCSMPKomHrvriJ7eyPZojESyqXtwtYROfqOJF1UO0M+92GsUbYGMDgNgBmmY5L348HP2PRqygG",
+	"y02kQEeS+HrVQWgmr2C9ZV8aBUggQ47k77HAJtbd6MDOjiqwLRNV4I4pVlZM2JCZBLCAZsOyd8NYnxcz",
+	"i//QuqT4poHI6eGWkrbWnEwivNdZxraxz0TufBdToDKi3raMZ9vShvOIOgzRkqaIwyxHoLeFXbAXFmLB",
+	"PKy+7yhoAKTCK1h/MrTTkLZ3MkM0WHHPtcEZhvEkOsRy52sdKbGH1uyy+tI+aihGYjmTKoz9q799/fDR",
+	"w68f/svx19+MqjbYtRqaYs2VQGo+YrQjnaOkTede0P75xdkrMzZLcDKMErIqc8ZDuyiktuSZA80UESt9",
+	"ihH4TrK0u2NVBC7Imm5cav+t1KsQ37xoeg63DDgYp6I6CpY6vxFKyzMNck0jyCapKAoa4VkWq5dBd/HI",
+	"7ZKOxBVtshVXypzyYMeRakrfw5xxhVkSXANPXWwc1mh0cwI+wCLvmYsrqeRXrJ5waMlfUyZvWLSzv/Jo",
+	"BdaQM6WBKxv8t8WBBiRnjtUgRgRWJ0MKm5pFCmeedqpEkdnA+5LJLWtLh3AWDmOoR+0/Fx74St2wfsEL",
+	"wNq6nPG5DxFAQDmiNMvzPyQYBNbA2MGA2HPe+aED0Gwd4k8PzCFInu6+uLn3emZzwkdkEbsk8oCdoDtu",
+	"BSsKX8xeiTegV5IPyrEy58c2COYnWNvZYCDIMeEdZmV74jtGZktrKucRFfEaZMbScIkoflJR1Joy7fQA",
+	"R1kPyfeYxJ6dEErcVmLULgaCYrD6XJi/ISFV+LZ+VXHLzBObCp/1J6sE4kzwJrJza5BTHTmyve91jIHf",
+	"v6Q5Ir8WMXK/fcDG3qIw9hNrEZyoU4i2lBMhgc15rDqZBVrxYWhTyAWfu4jpXXOFhFEOqOiaVbbGW5sT",
+	"UUEdjQb8/lkQfhDnZteCWgg8izC+oBYRBSuZOWM+F2SK3l3mbOXDlNZuhOA8KNmdV4B81qtsjyoXBN9B",
+	"NRqV/hOyXggsko4WQVdiDZPCECdBWVV01lLXh2R/yyBUuF0tIz+bA9mIcS+AqpVDDeNkLTHSziyczTHW",
+	"ZAMDIcokFOK6g5VHA5owDGQMqa4UZLfzU7rj6cRbj67rjKWOTGsLaWOAzc6bZ6w5/dhxP3A0SyzdbV+h",
+	"LK9r03g47njL7aUdu+9I6A6oqQtalsDDNvWcLSHfxAqzIU1voeAD5eNcYX6xYoWJgwinTkTrEzb8KYgF",
+	"TVS6b/dOeeXVfSrx6k5HUvjrlf6epsubaTk/GJZUVWXzSLXuptq5lFJaVIUHvmCRDgC9K2rLQiBIqc4C",
+	"rFc2GZ2OEjbKXDkD9v1nBJUrfTSl6fIewJkPlRvjDcKHrCT0eqXfsPnihimxr1eaSPN6VZu7UWDA4lk+",
+	"ULEk2C9n+T4gzM05wS37TIwXb2C6Ynl2q3sHg3O0ryK0ZiXUlSUWiCf2+ZJmOB/WAqs7bNX7Z87SbuKn",
+	"RHLRPME3LsN/ryABNeKpyxVVmHgfA0L9ghjwBTHgC2LAnhADoti3WMT+1dnLp4kvvVLdERjIn4SL298Z",
+	"QO4XPIM/DZ6BvzG+lHO9sRZ2zWioireX/JxBlJsrmV+D1K7wMd0xQyjgmTq1b7ljb+EmXGb06Hl/6tgJ",
+	"A0ChHWbyjt0O3pc5S1mk/gUbm34p29QRqIOEafNDnILXNF+FDBZ0Cdxb9O2RMYIN9wF0NpbCPHFizxSG",
+	"5Wj6TMw2mVbr44fuBxZeZA7rWyk6eIlxWBN/FbjLuVnP44si/mko4vEr2T7ZZc1D5ayE1IlK+Ksui/0K",
+	"LfddsGJ77ZpnqDo+4QqYVVnGUzzlakFLG4EHNF2QZm8ZM+8XjFNXJLugZenkJKqxrlIs1Fw3C3UhzjCf",
+	"QzSPGp82WmNd91hj87Bu6wrSRSucNCsSJr4aVLR1e9SuYEmkdbv8TdIqnhALCtkpI5J4IKfIG224vsRF",
+	"3cT8I80orKQ2CMeatx0aScMyFn+jZStNKrtGtNJAy3ZV48rHX2jbHipeEGveuDBcBlkUKMo8bLYVZbyp",
+	"KBstV6oEHp3jpX3caI9SyRHNsm4Iy7Ns96VMdowKmzyR9dg+VjfZ5hWqCQ1mYbguhwHpJW06/ph0t24T",
+	"ZF/r7e3sa9863H2Nd09T3xtbFN87mhZf6p9rgxb7GrcZZF/rNmPqb91kegPWpHWm+9q3jlF/4yax9gyk",
+	"yb16P9w+dP170+JDvV/fPp/DXmgdzbfmLt4L6stNk5Bvlu2wmyBXOeHwrbrPKgLEdRSSRi7r8W0FaUlR",
+	"hLJkpNLesFo5bbfsr0MSIFGliZlNimjsViSoIJ5esZpyGFbLXIsBzcKR4z6Exk4qvMxKBdMZUiXD9cGl",
+	"iGAuDEPTcuBW+JXE9hIcly/uur35ewqrG4u0Ewn4GoAyYqOb6oEHZ7uEHPSAysBtojyrqiCKaCHdNdML",
+	"sbJuibA3OTU/zlgajFx7LLg2DMubcx6a1sQBTURVWSEjJaz841exdQauJeuELomHBc5mCvTQYOW9ZFi6",
+	"LocgnWwnc4trWtmPgqpsQTmbRTEx3MPoOnYQsi+cv0VLnFCZLgynNKqetAGbul/LbKdBb21xiyS2ht2Y",
+	"Yr3vwdNRwbmOSP6pXEpbkZgeWpywgs5BnaBv6Pj12dVzIiQ6LFTMYzGgXpetw73rDXj+9MWz42fnL1zG",
+	"humhLmHqQBMYvwauhdwk7THtulG8H3GhdflP6i8Nf+IuUy5zYTO9O6UQz3+CWYstwW0ch8JXnScXR50D",
+	"5o0VZC4M07LGNSwBiD4S1FIzgnV4UE6DzzvEwKM6bfNtQ4GJizcWkrw6f1yl1G0c4ImNNdMLpojg6TDH",
+	"xB86b8jq6J9H6E1TfRl7YkRJKmvdlxS2G5FiQXnQ7/e0KPXmpAYvqq2aWhC1WGmSibXDqNEryQ0rms12",
+	"IYkMx2YFPCSpIZITV07MfknwfPPQvOb/3PgQ1XiWbQe05nEEg99N40yKsrT+D0f2aNYE1J/EbBbG7Dv4",
+	"yRPl53LwPChMqHYkn3eD4glZjMTfDAf3jyzgg/1WegN+c4hEWeGSDwWJ3OrdiTd+XfwHw6vaMpqM42h/",
+	"Byitw9hFdGGGAOPEhjeYn1wK0RQUy8BVsEYBzp4UwJwZKL4wxE/2bnaW7s+ESVT2rf2XTItjlNwOaeNW",
+	"aBm3gMJo52rVFjxn0nODqEZa5/3HF75hHr1BhCglDtbSw36gLuWtLV+CkQ96zGsHVRDgvzpXXcpmDYJz",
+	"zyHM3fbnHcP8OFq96qZVQtcYgflnJ9iuGMVmkNanQfjoZP3UIvE74JavxBJCtv3x9XIchssh6s7E7sWV",
+	"8kPcwn2hSic+EbJgfKXhxhVXRlQA8QCs1n/RXZXjSlKuZiEc1Tm7Djj2+mCwozjXQ5Bja2joIVpF3HCc",
+	"0xRiWEpnV89rTKjKrqkwo10Dj4AkSCGKASJIhVprdwDf8uMJYh1DSP/LXBmAoMthc1uPQmDIE//pTj9B",
+	"h8347Ojrb7/zdt/aju7/4pdZu/AsBVwnRptawPtOTNSeWvvRiiQ/qRBFjz3WEf9hx5HDN0IDssH3V6Fa",
+	"6HWy+nDzvVzlsE9f+aCa49UlV4vWtso4jqbKun8bikpWkK4k05tLI1n5yveVP5cZKkqFWDLwa3niwIP/",
+	"j29WL0LJ/g42QNHfGSiv4U0EVCLTc20XWpeTj2YAjM9EqLxtKaROCEbjoQIv4cjHb1USUZ29lUqhLAy4",
+	"Slz+K6+9IZgjsWDpwobo5uwaXFDuw9/4b/zd+yNDH++saJXSPEeb2wKM9qM0MQ9rcILCSGVMPyQWyE9I",
+	"BCkmFjUMMJEemEQN73cxVQmhWcE4U9o1pnmOvT69BrmxvRluowgldpU8yrWQLs2CK5HDA9MNrjixG+Lh",
+	"zBV5fPnmmX3JHN13/+vI/OEIL+53D3/jT6XEfiUQhyJMMpGuCvTJ/tObZ4/J37759l/+4tOGFcI+kHep",
+	"yOCdmRYyhHcc3ut3iTXCIJDCw9/4C4ZwgNICnpDSsJLpBv8/cW+YNTVbWDpu/g5hC995BjQTeS7WjM8f",
+	"knczluMjDNUmGmShPAblb/yd2dt/nVPOwSKM/rtmGRz987vEw6zYDUaI14XIs4e/8Qon8GRSIYRX+MyT",
+	"r5ykxmnJJieTvz589PCvztmOx+CYmmvHS3EOFqqSnM4zI0Ywpc+qVuZdSQvQKH7/6k7PP1aA/NsdnhRj",
+	"KBN7MmjwbO+4enIl7LorUcBUZBsMSslhpgnNLfJ8qKvcVQfb7qmWCt9iQfRScJfa+PWjR75ihuNVtCxz",
+	"luKMj39Xoj7UdDjys1+gcw1FAAF6R924WnjR1qoiM7rKdayXavzHHt0EudqqKKjh6TbweE1tUo0klGSQ",
+	"MkMBCVkLqbQtE5jY+OPqRME1yxCkkmJBGWiK14Smbrs1nZuNnuRCIPCBZSOTk8k1g7W70WsqOs6BOsHN",
+	"qT1bxGQen7n9dFib3wub9jF4R8Z4t4M1sv76aCvBJgBqk41EgJJA1TBIdBtdjq0Dt1WruZHGP+7Q7ze7",
+	"M3piVvT2hITbQ3DSLi1rYzifv22IHXZdmgAZWBeRCHd9WDIxI6GSqQ5u8xibwDA+Qyfbi9XDc0IfmY79",
+	"yHbgDw7YmuEJ4teZ6wF/SMhCrBE9qzAsvkr3wZskwtDgPU0PzNG6K65VWxThWo1NvD3BPRdrMqOS6LVo",
+	"eT3m0ogWtKQWAXkID6r9BtFr7HHlLm7TVmjkdZPjnBUsHqHaaIjX/pCGVgqYHHgnyw1ieQX28QxFlT3s",
+	"n11RQ/DeKzdwqzbRjfoB9GObZrW1S9tTMD02/EEJ2Y4eipwwry0NPvOH3qX4SbPVD2+5Rz5xzUi4sxUi",
+	"/g7epWMnmEd36w3Q7LFrM3bH9rtLya5/R6GYYHguiu4O7yvUm3tUf31UDvlu376akhY1WKorQxDq3rRp",
+	"dV+hQnz9bU/XhyVO3NgXYh4i0V88kgEKUXuSYmsEt4X7snUhGsVQMppXoPj9EkcSkUGvNiV8GiT79k5k",
+	"YB0ECzxTPuxmU0J2SijJzaqDoVqU9n77TbYdARVASeUZ6Iuuj4Ro3FDGPbfUhuPdA7kZMvDx4A3asvaR",
+	"uqSJJ7TUSKVdom25Oc6YKnMav9ouSuBPXJtPgPIaC/7Vo6/C0H6/wPRSpEvQ+1hxs9KpBOAJWcJmKqjM",
+	"UJcoxEpBa+ETIozYTOv+rRHnu2++/fYvvsKLlMwB0koohAYyMws6Xc1mIEkphRapyN17X33z17+MUVTK",
+	"zXHJUr2S0CWovHZNPq3N3L0CMIb7uLSJxYFLbso4xSFsfzool/iF2TvLtyUTPb9HShm+Z41A9hysAX/b",
+	"9qB/EE+sw2GAculyN26zDYdT1J3XPBdCuTB9saqhRLxJ+NTirCDOs6YbNfTejCpQT3xizB9EfzpUxe6q",
+	"nPbBgI4PbFF8URGWBbTBil479JWMUfxi4thZJkrtjuUdSEOzIEx7TyLJiAC2cFhYxK08RBL6am/ifIMs",
+	"D0w+AfZkltVQ0aogjLughIqQhnN5MG/ErTyXWgItntpGYTa/AJqhl87x+RdU6SN84+j8yeR296wReO0Q",
+	"jxSOpL05vberHfiJS15Cpd2cvt/FdB+2GhvATCjqUtcgjxRwTeyKnhIJalVYW872kgwyF7gUvaj9TYjl",
+	"mX5mGw26gN3RuY0FYBt9rwNuLyQB+MF+GqYit3Z34kzygLaQ56olmDvUNrOOdXbg8OPrI8y6rLTPqyi0",
+	"AURilFY7gk662LOEcshtdtM/uOn2l4UgGbMoxYlN3TG8Zr3YJITDGrzbcOj5r7L74xvrsuz/DNZ3M9eD",
+	"byEu6H5ksOx5zW1vIoF1Osfd1+9Y3Kn73OWWyPVvvwFnWeZZ5XSD14ngNqiSpCJrAB3TublqS8m47tTC",
+	"WmE0jXN1/MH897FLvX0iRfncYymMOWDmy29gNrlTBfaZkHPQLeD0hcgzTBtcMD4nlG+8xXzoaiVRO82+",
+	"12W/fMKVKz8sqV5w+6k6/qMUIleJix4Hq+epBeTXoAbyEuoi+rZdQmofC35wTVCC0g5rryeU3Le8mQL3",
+	"6HPiaJeNQymMTqATokQFFGTD1vwZ5bBGiXptowVvwdiO0wWky7j48Ng8vt9TPMjyY4aIY72HGDDQCzSZ",
+	"4+allJMpkJWCzMV92S3TIs9sXAU5clZpF4Rao9sk9rrCwNR0mVhGMUoM9Lsqwey7jseDvbENPgd2EU16",
+	"PFNkimXZk3BUWW8h4VBd4D8Bq0EjkZGZrHBUp3xtlVEx9xLjStM8x99gTaY0XRLGE48dXr9mYdpPrSzm",
+	"SY04EE3zV06mZtWV/Ua7RMsY7vW7mHZrOz+aBoN0WF/R74+iwf4opgdXfX7EqPOInop7M0b/QfidH8W0",
+	"35HnKlNiRDtKUug+pgWQJWyIxMqyliZ/F9MqANyNL2h/PM+gKIUGnm6O/g6b7TAQ72z/OpCEdxvO1w3m",
+	"6CAWh/Ccr/dJNzGWsycLKJVyQyjW9SdipU9dCMRaSEQkWVnYEdQ7+omqbdkyj48//C6mH7scxkEa6zmx",
+	"v4vpwdWQgy+9UT/Miai0D1+VuffMthf3OKU8tdD+4aP8GJ/vd50/IxJHWCSKS23uzRXPRHXJZSy7CT0f",
+	"t9EKw8v+ki7hSRPC7hZrfzOGNkg+fwnF1JUx3RHObyNciVRD2OdzgxiLi5+f7Snapp0MWSPprRe1e7fG",
+	"w8SQOwRZhxsSivng8Qfz38fOiNFwFMZAGvFx/A4x1F2jWe1BvlU6gEtB7YwFvWUQ5l6JxWyzrd++B3Om",
+	"9elUCcqGiywot9goKGzbQR+JUrOC/Rtk5OeXT/6e2AL/FMdB7AKSVvLQcBIy3UF2JFYdSuNzbHOx0vfB",
+	"ZkZojNObFv+O1eO/YeDkK6H3EzHZ5hSGQtYLkVcZ1jfbcJFnHVst8uzLXT5tFtdBSAeLCppTbfONR696",
+	"I5s+yqRfV7t6F/LqXpniGScXP5/tieRbNB5ljjMpONpMpzRdnto4ajRNUG7Z2U22ycZkdJnPzPM/7QF5",
+	"gcZqsxEe22EBeWYPx43WWzfwSGIqXIVZcgv5pT9ZRIkC0GI7PmPk0T1mjFSLE8sXMdo25fu5j35pHsU6",
+	"/RmFkSDK+zCawDI9ARsR8Mwi099WcI1JnHHZdaAEOkSiuSWfvYH4gfXw9uKasvCWVtxtM2IEl0jqrXdC",
+	"KLMwCtkofuDqT3Yad1/YNm9WuSsWdmjHUqPDO3ct4SxrpEQMKEdu5TzIDpddyAyk+cWCVPjkcaIlg+yW",
+	"0SnN6R/G5vkK1q01vuPQ3O2uD7idNmhFrnJoVFsdHsLnXjj+YL7QG5HS3riQM6StxsvVp591gUvncAmH",
+	"LpoLU+yQK15UkYydLgiH+ec+SFxFdTFDo2qjgADln0kGtJ93hOz9yu3HBO2XzeJZ5Hlr1bSrdkw18q05",
+	"lqoXYqjn23272yv4wjf6c4RBuuke3B3ol9UHQ25j3aAzpy4XMGg/XbHm7v186RvdhRDgOhsiAJzl+T6O",
+	"DIaU2IUogGuXOGAkLVfRWnAXOSawqYWgUre87f08DxaOWi3k3d7yrW53WV1Rb++tUz0gXQbqjiNvUyXQ",
+	"pSKPz1+euwILWUaYPnVAbBk0Y4GOVnzJxZq7VADrzeZzkBjLiuiicqXGhn75o3VcUtbhVHpNmTwsLTR7",
+	"+KMSA8p7vHk+w8HKToYoQZQ5nFr5PRN1gIPDgPJtN2Il1W323elY4a2/mM1AvnatDrgLvosoBEsGe3Gs",
+	"tJd65mAP7Vqjb661QQmZC+Extv6xolKD9eBxshAredNV/+B+6pXa60M3Tkhx37+/aHI3gFMPJuWQAgqw",
+	"pgGmMRF6LzHlh1mjR/vmL93B5fvjMka6dl9zcHFrH8bnXMoEK3f7jbhViPkPkvL9bcD+rxUcn7rrmM07",
+	"u1Eu6cbu7ta1UtBNBROrja68gFEJHGFmNSg2/FM4jZ9NhLgXB28ZJJ4iOEFCHNxsQrC0/Qj9Si77lCu5",
+	"VGPzQO/OqjFQZ5PL+wGEZYpMsTqpFmRGU9Auk9ct1QNFWAZcM70ZyIvDXhHcpTvCbjCzCKKx+qqxOw8a",
+	"hrfuqPuagGwv7pufGkLr9wwr4uUsReheIYkEo5RTj3RH7V6fGlkRilJviJkHWfEp45kabrGstrn7iF7U",
+	"ze7iNFXd3Z0N5BcrQiKntJULZ6IpgZc55VEeZx6q7qjJ17ZA1L3Hce9PDsEZxbCjcroPX+AvQlrII7gG",
+	"ufEZo42Mj7VY5RnJxGmVrMYUsSX8ssGbh3lPXdT/2mVG/RlMuWauB7fj4oJ6I+4poUQt0IWIdiuz1zS3",
+	"BRBQzsSSv3ArTeIScBP7vC6vRuC3lfZ7nxoMZE6nkI8GNe9Kkb3XBDXctRiTwWd7yoU1H/O5sI1k14TM",
+	"sQa8JnZhT12YvatZYHjTCMw1w24kpGLOmS/GEBS33tg26o7g8z1Qc7SOWKAU0K7o81iUm2Z2HiloZg0y",
+	"pxaPx8lep05g8dYx67RxZkmx5pOkN3Oy3Nx75uQdIDrX+rfFiKoSJmco7zN1ShTW91VkCVAa6mV6OCG6",
+	"CjvdV9+lb3QXYp/r7M71KD9JdwF5pARpdOWkyv9jkqjVlINWt1OkLqvKRndwtON1p4yMtHuIn725eHl0",
+	"dREsmIWT71exfG1U2/xT06x+MOycEkf8NkcNR1o5ySQoZQOfkPW3g3p7z1RVbypmeL9kc26TGvrn/BRr",
+	"IN5+0k9dSF2jzpWbD01TV502QMExm/hl9ZmDsVffReTo+4nsBx+LKaLYnENG2OC1iWQYszk/5/d8tEuq",
+	"1FrIbPBRrV6470u1Y9d39unGW++qxE1Ofn3bMrnAHEuvu1IIw84KF1Ozw/bsO1Cdzuu0At65g9t0Afns",
+	"Lg0oIKv8CVtJbQnlYFw5J8nEjSiX2OBujlYFcheoTX9KuOBACqAcC+A1K9P3aFp3oUwNIw1cS3u19FFH",
+	"Vf8hY7MZSCef3dZTrpZOwV+7+O4NAoPZSxihO9rQsWSF8m1mITSG3sZOkus+kr7RGLTSe/Y2NAqG38nZ",
+	"/rlVttuFglmBopKcEReDYu3OQQceizx2b82VbdJjtMHik4YNP1ARU409pfddPNBWnx6o27jV2Wc25wPl",
+	"vopOg5ZPFg3fWJELWot5C0noJV2CnfE9VgD8iWuWE6aJq9d9Sv62XROwSqj663ff9qRUJRPgWR4EhzrX",
+	"hGMFONdRoG55XQO4D+4lIKPdBaZ4e0EPV+G8qqjbU1XGEQ/LBuPia7GfFKQzV4HWBmbZXqoStjkDrk+x",
+	"iAVHHJlh56Rmeccf8P/e6Cx/evqzKXTjnO0xneJcE1ECD4B17iHZCK4FZlm4AsHTDariLDPr7LwC20yK",
+	"8lGcCVdc0nTpIxBD9pgr0+DOrKy+Rvhgy3zUAIsTgyx0myUTTCPf3c8L2cp9INadZEN+hxhdXVC96/ku",
+	"dMXYAvYAK7iGQ9jGc7EmBeWb/RTTWBL05RFf3RuyZq4OFs01TKSoah0PFGRXqi9B4Sd1V9kJWPZ+oBRj",
+	"x70fIw1GnbE577XR7IR2RhMQcCqfjq2mWXPtUeA+la5CI3AjoPy6NdGkppnE88C3yUgDkOvkvkuYWBqL",
+	"09TeQAVKkErwG9FVdS6PP5j/eq9zR2z9t/lK3boaxeHM508xLskMMamz66xcY5GlrdVMjT2iYbe9rWVy",
+	"4JU7/MW/ktJ9M+DEloD1WfwRPEWpU3B4EHGGdtp398Yk7tUMfAfH31JWvc7V+pubGjGwtsXPxNH9A1W1",
+	"xbg8W190oDy6rvJhojf53YEN3CPKgJgRuxR3AitwWDyB+wASuAcEgbVP0hoos9r2R2b/4qLrldz84r87",
+	"wPrKQa8FhiGPBvy7tvGXO++1qjsHYZsrd/3oPkeXtjpkYJ9d5yt5F2Hp5gRbW3ED75sSt30IL6KIFokr",
+	"RWSaI5mtBR9qPrbkNRCe4k+NS9H2eX7w9rdf3xqyrQIWfn1r5uISv7HdSuaTk8kxLdnx9VcYdOp6+xBD",
+	"fHJ5QD5Xw4xpFwbLFh4LBfE2Yitt+PBOobecckWmwPjc1QXOXHiGew8hfwLIW2zOMTaYN3wC9qL++Pbj",
+	"/w8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -22,11 +22,12 @@ type Family struct {
 	TPM            bool
 	VaryingMemory  bool
 	MaxCPUs        int
-	MaxCores       int   // of a socket
-	MaxDisk        int64 // bytes
-	MaxLayers      int   // of a chain
-	SectorBytes    []int // of disks
-	MinHardware    int   // oldest and newest revision of the virtual hardware
+	MaxCores       int    // of a socket
+	MaxDisk        int64  // bytes
+	MaxLayers      int    // of a chain
+	LayersIn       string // format of new layers, over whatever lies below; "" for that of their parent
+	SectorBytes    []int  // of disks
+	MinHardware    int    // oldest and newest revision of the virtual hardware
 	MaxHardware    int
 	MaxPath        int            // bytes
 	MaxSwitchName  int            // bytes; 0: no bound
@@ -74,7 +75,7 @@ var Families = []Family{
 		NICs:        []string{"virtio", "82574L", "RTL8139"},
 		Controllers: []string{"virtio-blk", "virtio-scsi", "ahci", "nvme", "ide"},
 		Firmware:    []string{"bios", "uefi"}, SecureBoot: true,
-		MaxCPUs: 255, MaxCores: 255, MaxDisk: 64 << 40, MaxLayers: 60, SectorBytes: []int{512, 4096},
+		MaxCPUs: 255, MaxCores: 255, MaxDisk: 64 << 40, MaxLayers: 60, LayersIn: "qcow2", SectorBytes: []int{512, 4096},
 		MinHardware: 1, MaxHardware: 1, MaxPath: 4000, MaxSwitchName: 15,
 		NotSaved: []string{"vmdk", "vhdx", "vhd", "nvme"}, Live: []string{"virtio-blk", "virtio-scsi", "nvme"},
 		MaxOf: map[string]int{"nic": 8, "disk": 16, machine.DeviceCD: 4, machine.DeviceFloppy: 0,
@@ -100,6 +101,19 @@ func FamilyByName(name string) (Family, error) {
 
 // Runs tells whether hosts of the family run disks of the format as they are.
 func (f Family) Runs(format string) bool { return slices.Contains(f.Formats, format) }
+
+// LayerOn is the format of a new layer on an image; "" when hosts of the family can't have one there.
+func (f Family) LayerOn(format string) string {
+	switch {
+	case f.LayersIn != "":
+		return f.LayersIn
+	case format != "raw" && format != "vhd" && f.Runs(format):
+		return format
+	case f.Runs("qcow2"): // the only one that goes over any other
+		return "qcow2"
+	}
+	return ""
+}
 
 // Class is a size that machines of a site come in.
 type Class struct {

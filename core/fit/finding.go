@@ -253,6 +253,8 @@ var catalogue = map[string]entry{
 		"text"), explicitly("replace", "Put it in its place: the one that is there is removed, with its disks")),
 	"state.suspended": entryOf(Choice, explicitly("drop",
 		"Drop the suspended state: it starts afresh, and what was only in memory is lost")),
+	"copy.stood-on":        entryOf(Blocker),
+	"clone.not-layered":    entryOf(Choice, best("whole", "Make a whole clone instead, which stands on its own")),
 	"state.held":           entryOf(Blocker),
 	"state.underway":       entryOf(Blocker),
 	"state.not-running":    entryOf(Blocker),

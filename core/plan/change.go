@@ -43,6 +43,7 @@ type ChangeRequest struct {
 	Media           map[string]string // drive → file relative to the machine folder; "" to take it out
 	StartOrder      *int              // its turn when its host starts; 0: it does not start with it
 	StartPause      int               // seconds until the next one's turn
+	StandAlone      bool              // its disks no longer share layers with others
 	Renew           []identity.Facet
 	Replace         string // disk in whose place the attached one comes
 	Detach          string // disk
@@ -80,6 +81,14 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		if err := b.detach(facts, req.Detach, m); err != nil {
 			return nil, err
 		}
+	}
+	var freed []Step
+	if req.StandAlone {
+		var more []Step
+		if more, freed = b.standAlone(facts, m); len(more) == 0 {
+			return nil, fmt.Errorf("the disks of %s stand on their own already", subject)
+		}
+		steps = append(steps, more...)
 	}
 	if req.CPUs > 0 || req.MemoryBytes > 0 || len(req.Add) > 0 || facts.Attach != nil || len(req.AddNICs) > 0 {
 		b.judgeNew(facts.Host, before, m)
@@ -143,7 +152,39 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: facts.Lineage, Parent: facts.Parent,
 			Host: facts.Host.ID,
 			Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
+	p.Steps = append(p.Steps, freed...)
 	return b.finish(p)
+}
+
+// standAlone makes whole disks of those that are layers, and puts away the layers that nobody needs then.
+func (b *builder) standAlone(facts ChangeFacts, m *machine.Machine) (steps, freed []Step) {
+	here := PoolFacts{}
+	for _, q := range facts.Host.Pools {
+		if q.ID == facts.Copy.Pool {
+			here = q
+		}
+	}
+	for i := range m.Disks {
+		d := &m.Disks[i]
+		at := slices.IndexFunc(facts.Folder.Disks, func(f FolderDisk) bool { return f.ID == d.ID })
+		if at < 0 || facts.Folder.Disks[at].Layers < 2 {
+			continue
+		}
+		fd := facts.Folder.Disks[at]
+		b.unreadable(fd)
+		file := nextLayer(m.Name, d.ID, fd.Format, facts.Folder.Files)
+		x := &handling{disk: d, facts: fd, carry: true}
+		step := x.carryStep(facts.Arrival, nil, facts.Copy.Path, here, facts.Copy.Path, m.Name, fd.Format)
+		step.What = fmt.Sprintf("Make one disk of %s and the %s below it", path.Base(fd.Path),
+			count(fd.Layers-1, "layer"))
+		step.Do.(*Carry).File, d.File = file, file
+		steps = append(steps, step)
+		if len(fd.LayersOf) == 0 && strings.HasPrefix(fd.Path, facts.Copy.Path+"/") {
+			freed = append(freed, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put %s into the trash of its pool",
+				path.Base(fd.Path)), Do: &TakeAway{Folder: fd.Path}})
+		}
+	}
+	return steps, freed
 }
 
 // changesLive tells whether all that is different can be changed while the machine runs.

@@ -32,7 +32,8 @@ type DelistFacts struct {
 	Machine *machine.Machine // as last seen
 	Host    HostFacts
 	Busy    string
-	Last    bool // it is the lineage's last copy
+	Last    bool     // it is the lineage's last copy
+	StoodOn []string // machines whose layers rest on its files
 }
 
 // Delist plans to take a copy off its host's list. Its files stay, or go to the
@@ -45,6 +46,9 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
 	b.settled(facts.Copy)
+	if trash {
+		b.stoodOn(subject, facts.StoodOn)
+	}
 	gone := trash || facts.Copy.Form == lineage.Hollow
 	if gone && facts.Last && facts.Copy.Form != lineage.Hollow {
 		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name,
@@ -74,4 +78,20 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	}
 	p.Steps = append(p.Steps, Step{What: "Note it in the inventory", Do: &Forget{Copy: facts.Copy.ID, Form: form}})
 	return b.finish(p)
+}
+
+// stoodOn raises that others stand on files that would be taken away.
+func (b *builder) stoodOn(subject string, who []string) {
+	if len(who) > 0 {
+		b.raise(fit.Raise("copy.stood-on", subject, fmt.Sprintf("%s %s on its disks. Leave its files where they are "+
+			"(--files keep), or make those stand alone first: unvora change COPY --stand-alone", listed(who),
+			verb(len(who), "stands", "stand")), map[string]any{"copies": who}), "")
+	}
+}
+
+func verb(n int, one, several string) string {
+	if n == 1 {
+		return one
+	}
+	return several
 }

@@ -132,9 +132,11 @@ type Folder struct {
 	Machine    *machine.Machine `json:"machine"` // nil: Problem says why
 	Descriptor string           `json:"descriptor"`
 	Problem    string           `json:"problem"`
-	Disks      []FolderDisk     `json:"disks"` // those of the machine; of a folder without descriptor, what lies in it
-	Files      []string         `json:"files"` // names of all files in it
-	Guest      *fit.Guest       `json:"guest"`
+	// those of the machine; of a folder without descriptor, what lies in it
+	Disks   []FolderDisk `json:"disks"`
+	Files   []string     `json:"files"`   // names of all files in it
+	StoodOn []string     `json:"stoodOn"` // registered machines whose layers rest on files in it
+	Guest   *fit.Guest   `json:"guest"`
 }
 
 // FolderDisk is a disk image as a host sees it.
@@ -154,8 +156,9 @@ type FolderDisk struct {
 	Encrypted    bool        `json:"encrypted"`
 	Unclean      bool        `json:"unclean"`
 	NoData       bool        `json:"noData"`
-	Layers       int         `json:"layers"` // of its chain
-	Chain        []string    `json:"chain"`  // paths of its layers, base last
+	TopEmpty     bool        `json:"topEmpty"` // its top layer holds nothing of its own
+	Layers       int         `json:"layers"`   // of its chain
+	Chain        []string    `json:"chain"`    // paths of its layers, base last
 	Faults       []DiskFault `json:"faults"`
 	SharedBy     []string    `json:"sharedBy"` // registered machines that name the same file
 	LayersOf     []string    `json:"layersOf"` // registered machines whose layers rest on it

@@ -9,7 +9,7 @@ import (
 
 // Power names a copy that is stopped or started.
 type Power struct {
-	Copy   string `json:"copy"`
+	Copy   string `json:"copy"` // "" for the one that the step's part of the plan makes
 	Folder string `json:"folder"`
 }
 
@@ -178,8 +178,11 @@ type Mend struct {
 // NewLayer puts a new layer on a disk.
 type NewLayer struct {
 	Parent string `json:"parent"`
-	Path   string `json:"path"`
+	Path   string `json:"path"` // of the layer; "" when it is staged
+	Pool   string `json:"pool"` // path; a layer of a machine to come is staged there
+	File   string `json:"file"` // its name then
 	Format string `json:"format"`
+	Freeze bool   `json:"freeze"` // the parent takes no more writes, for good
 }
 
 // Alter writes a machine folder's descriptor anew where it lies.

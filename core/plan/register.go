@@ -171,6 +171,9 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	ends := b.placing(facts.Arrival, to, staged, m, descriptor, 0, choices)
 	put := ends[0].Do.(*Place) // all of it, before anything is put before it
 	put.Besides = append(put.Besides, media...)
+	if files == Move {
+		b.stoodOn(facts.Where, facts.Folder.StoodOn)
+	}
 	if files == Move && facts.Manager == nil {
 		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool",
 			facts.Where),

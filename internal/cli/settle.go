@@ -335,17 +335,26 @@ func (a *app) detached(j *openapi.Job) error {
 	return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
 }
 
-// registered tells of the copy that a job has made.
+// registered tells of the copies that a job has made.
 func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
-	res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: *j.NewCopy})
-	k, err := call[openapi.Copy](c, res, err)
-	if err != nil {
-		return err
+	ids := []string{*j.NewCopy}
+	if j.NewCopies != nil && len(*j.NewCopies) > 1 {
+		ids = *j.NewCopies
+	}
+	var made []openapi.Copy
+	for _, id := range ids {
+		res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: id})
+		k, err := call[openapi.Copy](c, res, err)
+		if err != nil {
+			return err
+		}
+		made = append(made, k)
 	}
 	return a.print(j, func() {
-		fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\nSee what descends from what: unvora where %s\n",
-			place(k),
-			k.State, identityWords(k), k.Name)
+		for _, k := range made {
+			fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\n", place(k), k.State, identityWords(k))
+		}
+		fmt.Fprintf(a.out, "See what descends from what: unvora where %s\n", made[0].Name)
 	})
 }
 

@@ -26,7 +26,8 @@ type Job struct {
 	Epoch       int64           `json:"-"`
 	Owner       *uuid.UUID      `json:"-"` // service that steers it
 	Plan        json.RawMessage `json:"-"`
-	NewCopy     *uuid.UUID      `json:"newCopy"`
+	NewCopy     *uuid.UUID      `json:"newCopy"`          // the first of those
+	NewCopies   []uuid.UUID     `json:"newCopies" db:"-"` // that it makes
 	UserName    string          `json:"user" db:"user_name"`
 	Note        string          `json:"note"`
 	Back        bool            `json:"-"` // it is being undone
@@ -178,7 +179,10 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 		return nil, fail("ambiguous", "%q begins the ids of several jobs. Give more of it.", ref)
 	}
 	j := &list[0]
-	j.Steps, err = rows[Step](ctx, inv.Pool, stepSQL+` where job_id = $1 order by position`, j.ID)
+	steps, err := rows[Step](ctx, inv.Pool, stepSQL+` where job_id = $1 order by position`, j.ID)
+	for _, s := range steps {
+		j.add(s)
+	}
 	return j, err
 }
 
@@ -208,7 +212,7 @@ func (inv *Inventory) Jobs(ctx context.Context, state JobState, user *string, li
 	}
 	steps, err := rows[Step](ctx, inv.Pool, stepSQL+` where job_id = any($1) order by job_id, position`, ids)
 	for _, s := range steps {
-		jobs[at[s.JobID]].Steps = append(jobs[at[s.JobID]].Steps, s)
+		jobs[at[s.JobID]].add(s)
 	}
 	return jobs, err
 }

@@ -62,6 +62,17 @@ func RecordedCopy(r *plan.Record) uuid.UUID {
 	return uuid.Nil
 }
 
+// add gives a job a step that was read.
+func (j *Job) add(s Step) {
+	j.Steps = append(j.Steps, s)
+	if s.Kind != plan.KindRecord {
+		return
+	}
+	if r, err := DoOf[plan.Record](&s); err == nil && r.Copy == "" {
+		j.NewCopies = append(j.NewCopies, RecordedCopy(r))
+	}
+}
+
 // OptionalID parses an id; nil for none.
 func OptionalID(text string) *uuid.UUID {
 	id, err := uuid.Parse(text)

@@ -55,7 +55,8 @@ func (w *Work) Attention(ctx context.Context, cause string, left bool) ([]Waitin
 var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inventory.Act, shelf string) (draw.Request,
 	error){
 	inventory.ActRegister: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
-		return &draw.Register{Folders: []string{act.Folder}, Bringing: draw.Bringing{Host: act.Host}}, nil
+		return &draw.Register{Folders: []string{act.Folder},
+			Bringing: draw.Bringing{Making: draw.Making{Host: act.Host}}}, nil
 	},
 	inventory.ActDelist: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
 		return &draw.Delist{Copies: draw.Copies{Copies: act.Copies}}, nil

@@ -13,6 +13,7 @@ import { Id } from "../parts/Id";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
 import { ChangeSheet } from "./ChangeSheet";
+import { CloneSheet } from "./CloneSheet";
 import { ExportSheet } from "./ExportSheet";
 import { FetchSheet } from "./FetchSheet";
 import { ImportSheet } from "./ImportSheet";
@@ -21,7 +22,7 @@ import { RegisterSheet } from "./RegisterSheet";
 
 type Plain = "start" | "stop" | "pause" | "suspend" | "renew" | "delist" | "detach" | "put-back";
 type Sheet = {
-  kind: "export" | "import" | "register" | "change" | "attach" | "fetch" | Plain;
+  kind: "export" | "clone" | "import" | "register" | "change" | "attach" | "fetch" | Plain;
   copy: Copy;
   disk?: string;
 };
@@ -79,6 +80,7 @@ export function LineagePage() {
       )}
       {selected && <Detail id={selected} others={l?.copies ?? []} onAct={act} />}
       {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "clone" && <CloneSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
       {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "fetch" && <FetchSheet copies={[sheet.copy]} onClose={close} />}
@@ -182,6 +184,9 @@ function Detail({
             )}
             <button className="button" onClick={() => onAct("export", c)}>
               Export …
+            </button>
+            <button className="button" onClick={() => onAct("clone", c)}>
+              Clone …
             </button>
             <button className="button" onClick={() => onAct("change", c)}>
               Change …

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"unvora.example/unvora/core/machine"
@@ -196,6 +197,10 @@ func (w *Worker) formatted(folder string, m *machine.Machine) error {
 			return fmt.Errorf("disk %s: %w", d.ID, err)
 		}
 		d.Format = as.Name()
+		if who := w.StoodOn(folder, filepath.Clean(filepath.Join(folder, d.File))); len(who) > 0 {
+			return ground.Refuse("disk.parent-of-others", "disk %s takes no writes: disks of %s stand on it", d.ID,
+				strings.Join(who, ", "))
+		}
 	}
 	return nil
 }

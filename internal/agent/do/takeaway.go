@@ -56,6 +56,10 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 		if err := t.Settled(ctx, from, "stop it first"); err != nil {
 			return err
 		}
+		if who := t.StoodOn(from, from); len(who) > 0 {
+			return ground.Refuse("copy.stood-on", "%s can't be taken away: disks of %s stand on it",
+				filepath.Base(from), strings.Join(who, ", "))
+		}
 		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {
 			return err
 		}

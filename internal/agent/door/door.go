@@ -211,3 +211,34 @@ func (d *Door) Real(path string) (string, error) {
 	}
 	return "", &fs.PathError{Op: "open", Path: path, Err: fmt.Errorf("%w: a link leads to %s", disk.ErrOutside, real)}
 }
+
+// anyWrite are the rights to write to a file.
+const anyWrite fs.FileMode = 0o222
+
+// Frozen tells whether a file's rights let nobody write to it.
+func (d *Door) Frozen(path string) (bool, error) {
+	st, err := d.Stat(path)
+	return err == nil && st.Mode()&anyWrite == 0, err
+}
+
+// Freeze takes the right to write to a file of this account's from everybody, or gives it back to the account. Of
+// another's the rights stay as they are.
+func (d *Door) Freeze(path string, frozen bool) error {
+	f, err := d.OpenFile(path, os.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	mode := st.Mode().Perm() &^ anyWrite
+	if !frozen {
+		mode |= 0o200
+	}
+	if err := f.Chmod(mode); !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	return nil
+}

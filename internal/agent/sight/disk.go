@@ -102,6 +102,10 @@ func (a *Sight) lookDisk(id, file, path, stated string, held map[string][]heldDi
 			}
 		}
 	}
+	if len(c.Links) > 1 && len(d.Faults) == 0 {
+		own, err := disk.Held([]disk.Image{c.Links[0].Image}, d.VirtualBytes)
+		d.TopEmpty = err == nil && len(own) == 0
+	}
 	if !d.Encrypted && len(d.Faults) == 0 && d.VirtualBytes > 0 {
 		if r, err := c.Map(0); err == nil && r.Kind != disk.Data && r.Length >= d.VirtualBytes {
 			d.NoData = true

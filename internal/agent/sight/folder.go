@@ -116,7 +116,7 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	}
 	_, registered := a.Records.Register()[path]
 	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: machine.Stopped,
-		Disks: []plan.FolderDisk{}, Files: []string{}}
+		Disks: []plan.FolderDisk{}, Files: []string{}, StoodOn: standing(held, path)}
 	if registered {
 		now, _ := a.standing(path)
 		f.State = now.State
@@ -172,6 +172,32 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		}
 	}
 	return f, nil
+}
+
+// standing are the machines whose layers rest on files in a folder.
+func standing(held map[string][]heldDisk, folder string) []string {
+	list := []string{}
+	for path, by := range held {
+		for _, h := range by {
+			if !h.top && strings.HasPrefix(path, folder+"/") && !slices.Contains(list, h.machine) {
+				list = append(list, h.machine)
+			}
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// StoodOn are the registered machines, but for the one in folder, whose layers rest on a file, or on one in a
+// directory.
+func (a *Sight) StoodOn(folder, path string) []string {
+	held := a.heldDisks(folder)
+	for _, h := range held[path] {
+		if !h.top {
+			return append(standing(held, path), h.machine)
+		}
+	}
+	return standing(held, path)
 }
 
 // diskID makes the id of a disk in a descriptor from its file's name.

@@ -10,14 +10,19 @@ import (
 	"unvora.example/unvora/internal/inventory"
 )
 
-// Bringing is what every request has that makes a registered copy.
+// Bringing is what every request has that brings a machine in.
 type Bringing struct {
+	Making
+	Files    string `json:"files,omitempty"`    // stay, copy or move
+	Identity string `json:"identity,omitempty"` // keep or renew
+}
+
+// Making is what every request has that makes a registered copy.
+type Making struct {
 	Host        string            `json:"host"`
-	Files       string            `json:"files,omitempty"` // stay, copy or move
 	Name        string            `json:"name,omitempty"`
 	Pool        string            `json:"pool,omitempty"`
-	Disks       map[string]string `json:"disks,omitempty"`    // disk → POOL, POOL:FORMAT or :FORMAT
-	Identity    string            `json:"identity,omitempty"` // keep or renew
+	Disks       map[string]string `json:"disks,omitempty"` // disk → POOL, POOL:FORMAT or :FORMAT
 	Facets      map[string]string `json:"facets,omitempty"`
 	Wire        map[string]string `json:"wire,omitempty"`      // NIC → switch
 	Addresses   map[string]string `json:"addresses,omitempty"` // NIC → give, or an address

@@ -37,6 +37,7 @@ type Change struct {
 	Addresses   map[string]string `json:"addresses,omitempty"` // NIC → give, or an address
 	// drive → POOL/PATH or a path of the host; "" takes out what is in it
 	Media      map[string]string `json:"media,omitempty"`
+	StandAlone bool              `json:"standAlone,omitempty"` // its disks no longer share layers with others
 	StartOrder *int              `json:"startOrder,omitempty"` // its turn when its host starts; 0 for none
 	StartPause int               `json:"startPause,omitempty"` // seconds until the next one's turn
 }
@@ -50,6 +51,13 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
+	if r.StandAlone {
+		folder, err := g.folder(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		facts.Folder = *folder
+	}
 	media, err := r.media(ctx, g, c)
 	if err != nil {
 		return nil, err
@@ -57,6 +65,7 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
 		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
 		DropNICs: r.DropNICs, Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Media: media,
+		StandAlone: r.StandAlone,
 		StartOrder: r.StartOrder, StartPause: r.StartPause,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 }

@@ -30,6 +30,13 @@ func (r *Delist) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if facts.Last, err = g.inv.LastCopy(ctx, c.Copy); err != nil {
 		return nil, err
 	}
+	if r.Trash && c.Form != lineage.Hollow && c.host.State != plan.HostUnreachable {
+		folder, err := g.folder(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		facts.StoodOn = folder.StoodOn
+	}
 	p, err := plan.Delist(facts, r.Trash, r.Answers, r.TakeRecommended)
 	return on(p, c.at, c.hold), refused(err)
 }

@@ -85,7 +85,7 @@ func TestParse(t *testing.T) {
 
 	for raw, says := range map[string]string{
 		`{`: "can't be read", `[]`: "can't be read", `{}`: `Unknown operation ""`,
-		`{"operation":"fly"}`:                                  "there are attach, change, delist",
+		`{"operation":"fly"}`:                                  "there are attach, change, clone, delist",
 		`{"operation":"delist","wings":2}`:                     `unknown field "wings"`,
 		`{"operation":"delist","copies":"gannet/tide-gauge"}`:  "request to delist can't be read",
 		`{"operation":"stop","copies":["a"],"trash":true}`:     `unknown field "trash"`,

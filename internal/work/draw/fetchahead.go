@@ -30,7 +30,7 @@ func (r *FetchAhead) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if len(r.Folders) == 0 || r.Host == "" {
 		return nil, inventory.Wrong("To fetch ahead needs a machine at a manager and a host.")
 	}
-	b := &Bringing{Host: r.Host, Pool: r.Pool, Disks: r.Disks}
+	b := &Bringing{Making: Making{Host: r.Host, Pool: r.Pool, Disks: r.Disks}}
 	h, host, err := b.to(ctx, g)
 	if err != nil {
 		return nil, err

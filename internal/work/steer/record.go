@@ -96,17 +96,15 @@ func record(ctx context.Context, r *run) (wait, error) {
 		Renewed: choice.Renewed(), Owner: do.Owner}
 	c.Parent, c.HostID = inventory.OptionalID(do.Parent), inventory.OptionalID(do.Host)
 	c.PoolID, c.ShelfID = inventory.OptionalID(do.Pool), inventory.OptionalID(do.Shelf)
-	if do.Change {
-		if err := r.asBefore(ctx, c, do.Copy); err != nil {
-			return nil, err
-		}
-	}
 	rel := ""
 	if do.Form == lineage.Registered {
 		rel = path.Base(do.Path)
 		err = r.recordRegistered(c)
 	} else {
 		r.recordPackage(c)
+	}
+	if do.Change && err == nil {
+		err = r.asBefore(ctx, c, do.Copy)
 	}
 	if err != nil {
 		return nil, err
@@ -129,6 +127,7 @@ func (r *run) asBefore(ctx context.Context, c *inventory.Copy, id string) error 
 	if was == nil {
 		return fmt.Errorf("the copy %s is not in the inventory any more", id)
 	}
+	c.State = was.State // as the steps before have left it
 	c.MadeBy, c.MadeUser, c.MadeAt, c.Parent, c.Owner = was.MadeBy, was.MadeUser, was.MadeAt, was.Parent, was.Owner
 	if len(c.Renewed) == 0 {
 		c.Identity, c.Renewed = was.Identity, was.Renewed
@@ -141,9 +140,6 @@ func (r *run) recordRegistered(c *inventory.Copy) (err error) {
 		return err
 	}
 	c.State = machine.Stopped
-	if n := r.s.Position; n > 0 && r.j.Steps[n-1].Kind == plan.KindStart {
-		c.State = machine.Running // it was stopped for the change, and started again
-	}
 	c.SizeBytes = c.Machine.FileBytes()
 	return nil
 }

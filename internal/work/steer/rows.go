@@ -112,6 +112,13 @@ func (r *run) notePower(ctx context.Context, tx pgx.Tx, done, before machine.Sta
 	if undone {
 		done = before
 	}
+	if do.Copy == "" { // one that this job makes
+		made, err := r.j.Recorded(r.s.Part)
+		if err != nil {
+			return err
+		}
+		do.Copy = inventory.RecordedCopy(made).String()
+	}
 	return inventory.In(tx).SetState(ctx, do.Copy, done)
 }
 

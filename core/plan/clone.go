@@ -1,0 +1,316 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+)
+
+// Kinds of clones.
+const (
+	Whole   = "whole"   // it stands on its own
+	Layered = "layered" // it stands on layers that it shares with its origin
+)
+
+// CloneFacts is what Clone is worked out from.
+type CloneFacts struct {
+	RegisterFacts             // of the clones: the folder is the origin's, which stays as it is
+	Origin        ChangeFacts // the origin on its own host
+}
+
+// CloneRequest is what the caller asks of Clone.
+type CloneRequest struct {
+	BringRequest        // Name may be a pattern; the identity is renewed in any case
+	Kind         string // whole, layered; "" for layered where that can be
+	Count        int    // 0 is one
+	On           bool   // they are started
+}
+
+// MostClones is how many one plan makes at most.
+const MostClones = 200
+
+// Clone plans other copies of a machine, each with an identity of its own. Layered clones share what the origin holds
+// now, which is frozen for that: origin and clones write to layers of their own above it.
+func Clone(facts CloneFacts, req CloneRequest) (*Plan, error) {
+	if req.Count == 0 {
+		req.Count = 1
+	}
+	if req.Count < 1 || req.Count > MostClones {
+		return nil, fmt.Errorf("%d clones: 1 to %d at once", req.Count, MostClones)
+	}
+	if req.Kind != "" && req.Kind != Whole && req.Kind != Layered {
+		return nil, fmt.Errorf("kind %q: whole or layered", req.Kind)
+	}
+	if req.Name == "" && req.Count > 1 {
+		req.Name = "{name}-{nn}"
+	}
+	if req.Count > 1 && Pattern(req.Name, "", 1) == Pattern(req.Name, "", 2) {
+		return nil, fmt.Errorf("one name for %d clones: put {n} or {nn} into it, such as %s-{nn}", req.Count, req.Name)
+	}
+	req.Files, req.Identity = Copy, identity.Renew
+	c := &cloning{facts: facts, req: req}
+	plans, err := c.head()
+	if err != nil {
+		return nil, err
+	}
+	for n := range req.Count {
+		p, err := c.one(n + 1)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	if c.stop {
+		o := facts.Origin.Copy
+		plans = append(plans, &Plan{Steps: []Step{againStep(o.Host, o.Host+"/"+o.Name,
+			Power{Copy: o.ID, Folder: o.Path})}})
+	}
+	all := Together(plans)
+	all.Operation = "clone"
+	return all, nil
+}
+
+// cloning is a plan of clones in the making.
+type cloning struct {
+	facts   CloneFacts
+	req     CloneRequest
+	layered bool
+	stop    bool                  // the origin is stopped until all have been copied
+	on      map[string]FolderDisk // what the clones' layers are put on, by disk
+}
+
+// head settles the kind, and what has to be done once for all clones.
+func (c *cloning) head() ([]*Plan, error) {
+	b := newBuilder(c.req.Answers, c.req.TakeRecommended)
+	o := c.facts.Origin
+	name := o.Copy.Host + "/" + o.Copy.Name
+	p := &Plan{Operation: "clone", Subjects: []string{name}, Target: c.facts.Host.Name}
+	b.tracked(o.Copy)
+	b.busy(name, o.Busy)
+	b.settled(o.Copy)
+	why := c.whyWhole()
+	switch {
+	case c.req.Kind == Whole:
+	case why == "":
+		c.layered = true
+	case c.req.Kind == Layered:
+		f := fit.Raise("clone.not-layered", name, why, nil)
+		b.raise(f, "") // its only remedy is a whole one
+	}
+	if c.layered {
+		if err := b.freezing(c, p); err != nil {
+			return nil, err
+		}
+	} else if c.stop = b.stopsFor(o.Copy, "read"); c.stop { // once, for all clones
+		p.Steps = append(p.Steps, stopStep(o.Copy.Host, name, Power{Copy: o.Copy.ID, Folder: o.Copy.Path}))
+		c.facts.Folder.State = machine.Stopped
+	}
+	head, err := b.finish(p)
+	return []*Plan{head}, err
+}
+
+// stopsFor settles that a running machine is stopped for as long as its disks are shared, or read.
+func (b *builder) stopsFor(k lineage.Known, what string) bool {
+	if !k.State.Active() {
+		return false
+	}
+	f := b.raise(fit.Raise("state.running", k.Host+"/"+k.Name, "It runs, and its disks change while they are "+what+".",
+		nil), "")
+	return f.Remedy() == "stop"
+}
+
+// whyWhole says why clones can't share layers with their origin; "" when they can.
+func (c *cloning) whyWhole() string {
+	f := c.facts
+	if f.From != nil {
+		return fmt.Sprintf("It would be at %s, and its origin's disks are at %s: layers are shared at one host.",
+			f.Host.Name, f.From.Name)
+	}
+	for _, d := range f.Folder.Disks {
+		switch on := f.Host.Family.LayerOn(d.Format); {
+		case on == "":
+			return fmt.Sprintf("Hosts of the family %s can't put a layer on %s, which is %s.", f.Host.Family.Name, d.ID,
+				strings.ToUpper(d.Format))
+		case !f.Host.Family.Runs(on):
+			return fmt.Sprintf("Hosts of the family %s don't run %s.", f.Host.Family.Name, strings.ToUpper(on))
+		case d.Layers+1 > f.Host.Family.MaxLayers:
+			return fmt.Sprintf("The chain of %s has %d layers; hosts of the family %s take %d.", d.ID, d.Layers,
+				f.Host.Family.Name, f.Host.Family.MaxLayers)
+		case d.Missing || d.Problem != "" || len(d.Faults) > 0:
+			return fmt.Sprintf("%s can't be read as it is.", d.ID)
+		}
+	}
+	return ""
+}
+
+// freezing gives the origin layers of its own above what its clones share, unless what it has above that is empty.
+func (b *builder) freezing(c *cloning, p *Plan) error {
+	o, host := c.facts.Origin, c.facts.Host
+	c.on = map[string]FolderDisk{}
+	m := o.Machine.Clone()
+	var layers []Step
+	for i := range m.Disks {
+		d := &m.Disks[i]
+		at := slices.IndexFunc(c.facts.Folder.Disks, func(f FolderDisk) bool { return f.ID == d.ID })
+		if at < 0 {
+			return fmt.Errorf("the host tells nothing of the disk %s", d.ID)
+		}
+		fd := c.facts.Folder.Disks[at]
+		if fd.TopEmpty && len(fd.Chain) > 1 { // nothing was written since it was frozen last
+			fd.Path = fd.Chain[1]
+			c.on[d.ID] = fd
+			continue
+		}
+		c.on[d.ID] = fd
+		format := host.Family.LayerOn(fd.Format)
+		file := nextLayer(m.Name, d.ID, format, c.facts.Folder.Files)
+		layers = append(layers, Step{Host: host.Name,
+			What: fmt.Sprintf("Freeze %s, and put a new layer of %s's own on it", path.Base(fd.Path), m.Name),
+			Do:   &NewLayer{Parent: fd.Path, Path: path.Join(o.Copy.Path, file), Format: format, Freeze: true}})
+		d.File, d.Format = file, format
+	}
+	if len(layers) == 0 {
+		return nil
+	}
+	subject := o.Copy.Host + "/" + o.Copy.Name
+	power := Power{Copy: o.Copy.ID, Folder: o.Copy.Path}
+	stop := b.stopsFor(o.Copy, "shared")
+	if stop {
+		p.Steps = append(p.Steps, stopStep(host.Name, subject, power))
+	}
+	keep := identity.Choice{}
+	for _, f := range identity.Facets {
+		keep[f] = identity.Keep
+	}
+	p.Steps = append(p.Steps, layers...)
+	p.Steps = append(p.Steps, b.giveStep(o.Arrival, m, keep), Step{Host: host.Name,
+		What: "Write the descriptor of " + subject + " anew",
+		Do:   &Alter{Folder: o.Copy.Path, Name: m.Name, List: true}})
+	if stop {
+		p.Steps = append(p.Steps, againStep(host.Name, subject, power))
+	}
+	p.Steps = append(p.Steps, Step{What: "Note the change in the inventory", Do: &Record{Form: lineage.Registered,
+		Name: m.Name, Lineage: o.Lineage, Parent: o.Parent, Host: host.ID, Pool: o.Copy.Pool, Path: o.Copy.Path,
+		Choice: asText(keep), Machine: m, Copy: o.Copy.ID, Change: true}})
+	return nil
+}
+
+// nextLayer is a file name that nothing in the folder bears.
+func nextLayer(name, disk, format string, taken []string) string {
+	for n := 2; ; n++ {
+		file := diskFile(name, fmt.Sprintf("%s-%d", disk, n), format)
+		if !slices.Contains(taken, file) {
+			return file
+		}
+	}
+}
+
+// one plans the clone with a number.
+func (c *cloning) one(n int) (*Plan, error) {
+	facts, req := c.facts.RegisterFacts, c.req.BringRequest
+	m := facts.Folder.Machine
+	if req.Name == "" {
+		req.Name = m.Name
+		if facts.taken(req.Name) {
+			req.Name = freeName(m.Name, facts.taken)
+		}
+	} else {
+		req.Name = Pattern(c.req.Name, m.Name, n)
+	}
+	var p *Plan
+	var err error
+	if c.layered {
+		p, err = c.layer(facts, req)
+	} else {
+		p, err = Register(facts, req)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rec := recordOf(p)
+	if rec == nil { // it is blocked
+		return p, nil
+	}
+	c.facts.Names = append(slices.Clone(c.facts.Names), rec.Name)
+	if c.req.On {
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Start " + facts.Host.Name + "/" + rec.Name,
+			Do: &Start{Power: Power{Folder: rec.Path}}})
+	}
+	return p, nil
+}
+
+// recordOf is what a plan records of the copy that it makes.
+func recordOf(p *Plan) *Record {
+	for _, s := range p.Steps {
+		if r, ok := s.Do.(*Record); ok {
+			return r
+		}
+	}
+	return nil
+}
+
+// layer plans a clone that stands on its origin's frozen layers.
+func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
+	b := newBuilder(req.Answers, req.TakeRecommended)
+	p := &Plan{Operation: "clone", Subjects: []string{facts.Where}, Target: facts.Host.Name}
+	b.host(facts.Host)
+	m := facts.Folder.Machine.Clone()
+	m.Snapshots, m.Suspended = nil, false
+	choice, err := b.identity(facts.Arrival, req, m)
+	if err != nil {
+		return nil, err
+	}
+	b.name(facts.Arrival, req, m)
+	b.hardware(facts.Arrival, req, m)
+	for i := range m.Devices { // what is in a drive may be in several
+		if d := &m.Devices[i]; d.File != "" && slices.Contains(facts.Folder.Files, d.File) {
+			d.File = path.Join(facts.Folder.Path, d.File)
+		}
+	}
+	if err := b.wiring(facts.Arrival, req, m); err != nil {
+		return nil, err
+	}
+	b.who = b.owner(facts.Arrival, req, m)
+	if req.Pool == "" {
+		for _, q := range facts.Host.Pools {
+			if q.ID == facts.Folder.Pool && q.State == PoolReady {
+				req.Pool = q.Name // where its origin is
+			}
+		}
+	}
+	small := m.Clone()
+	for i := range small.Disks {
+		small.Disks[i].FileBytes, small.Disks[i].VirtualBytes = 0, 0
+	}
+	to, err := b.land(facts.Arrival, req, small)
+	if err != nil {
+		return nil, err
+	}
+	p.Steps = append(p.Steps, b.switchSteps(facts.Host)...)
+	p.Steps = append(p.Steps, b.giveStep(facts.Arrival, m, choice))
+	if v := m.Variables; v != "" && slices.Contains(facts.Folder.Files, v) {
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Copy the firmware's settings", Do: &Carry{
+			Source: path.Join(facts.Folder.Path, v), Folder: facts.Folder.Path, Pool: to.pool.Path, File: v}})
+	}
+	staged := map[string]string{}
+	for i := range m.Disks {
+		d := &m.Disks[i]
+		on := c.on[d.ID]
+		d.Format, d.FileBytes = facts.Host.Family.LayerOn(on.Format), 0
+		d.File = diskFile(m.Name, d.ID, d.Format)
+		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Put a layer of %s on %s", m.Name,
+			filepath.Base(on.Path)), Do: &NewLayer{Parent: on.Path, Pool: to.at(d.ID).Path, File: d.File,
+			Format: d.Format, Freeze: true}})
+		staged[d.ID] = d.File
+		to.settle(d, m.Name)
+	}
+	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, facts.Folder.Descriptor, 0, asText(choice))...)
+	return b.finish(p)
+}

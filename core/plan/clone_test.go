@@ -1,0 +1,140 @@
+package plan_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+)
+
+// cloning is tide-gauge, registered on gannet, about to be cloned there.
+func cloning(t *testing.T) plan.CloneFacts {
+	f, _ := lying(t)
+	f.Parent, f.Lineage = "c1", "l1"
+	f.Names = []string{"tide-gauge"}
+	return plan.CloneFacts{RegisterFacts: f, Origin: sound(t)}
+}
+
+// stepsOf are the parameters of a kind of steps.
+func stepsOf[T any](p *plan.Plan) (list []*T) {
+	for _, s := range p.Steps {
+		if do, ok := any(s.Do).(*T); ok {
+			list = append(list, do)
+		}
+	}
+	return list
+}
+
+// TestClone: a layered clone freezes what is there, once for all; a whole one copies it. Where layers can't be shared,
+// that is said, and a whole one is offered.
+func TestClone(t *testing.T) {
+	const layered = "layer give-ids alter record give-ids layer place record"
+	const whole = "give-ids carry place record"
+	for name, c := range map[string]struct {
+		req   plan.CloneRequest
+		spoil func(f *plan.CloneFacts)
+		finds string // beside what every clone has
+		steps string
+	}{
+		"layered unless said": {plan.CloneRequest{}, nil, "", layered},
+		"whole":               {plan.CloneRequest{Kind: plan.Whole}, nil, "", whole},
+		"started":             {plan.CloneRequest{Kind: plan.Whole, On: true}, nil, "", whole + " start"},
+		"two":                 {plan.CloneRequest{Count: 2}, nil, "", layered + " give-ids layer place record"},
+		"on what is frozen already": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
+			d := &f.Folder.Disks[0]
+			d.TopEmpty, d.Layers, d.Chain = true, 2, []string{"/reef/tide-gauge/top.qcow2", "/reef/tide-gauge/d.qcow2"}
+		}, "", "give-ids layer place record"},
+		"one that runs": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
+			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
+		}, "state.running", "stop layer give-ids alter start record give-ids layer place record"},
+		"whole of one that runs": {plan.CloneRequest{Kind: plan.Whole, Count: 2}, func(f *plan.CloneFacts) {
+			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
+		}, "state.running", "stop " + whole + " " + whole + " start"},
+		"one that is suspended": {plan.CloneRequest{Kind: plan.Whole}, func(f *plan.CloneFacts) {
+			f.Origin.Copy.State = machine.Suspended
+		}, "state.held", whole},
+		"another host": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
+			f.From = &plan.HostFacts{ID: "h2", Name: "petrel", State: plan.HostUp}
+		}, "", whole},
+		"layers at another host": {plan.CloneRequest{Kind: plan.Layered}, func(f *plan.CloneFacts) {
+			f.From = &plan.HostFacts{ID: "h2", Name: "petrel", State: plan.HostUp}
+		}, "clone.not-layered", whole},
+		"a chain that is full": {plan.CloneRequest{Kind: plan.Layered}, func(f *plan.CloneFacts) {
+			f.Folder.Disks[0].Layers = f.Host.Family.MaxLayers
+		}, "clone.not-layered", whole},
+		"its firmware's settings": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
+			f.Folder.Machine.Variables = "v.fd"
+			f.Folder.Files = append(f.Folder.Files, "v.fd")
+		}, "", "layer give-ids alter record give-ids carry layer place record"},
+	} {
+		facts := cloning(t)
+		if c.spoil != nil {
+			c.spoil(&facts)
+		}
+		c.req.TakeRecommended = true
+		p, err := plan.Clone(facts, c.req)
+		require.NoError(t, err, name)
+		want := "identity.origin-gone network.mapped / " + c.steps
+		if c.finds != "" {
+			require.NotNil(t, finding(p, c.finds), name)
+		} else {
+			require.Equal(t, want, outline(p), name)
+		}
+		require.Contains(t, outline(p)+" ", "/ "+c.steps+" ", name)
+	}
+}
+
+// TestClonesApart: each clone has a name and a place of its own, renews its identity and stands on what was frozen;
+// what is in the origin's drives may be in several; it does not start with the host.
+func TestClonesApart(t *testing.T) {
+	facts := cloning(t)
+	m := facts.Folder.Machine
+	m.StartOrder, m.Devices = 3, []machine.Device{{Kind: machine.DeviceCD, Name: "cd 1", File: "tides.iso"}}
+	facts.Folder.Files = append(facts.Folder.Files, "tides.iso", "tide-gauge-disk1-2.qcow2")
+	p, err := plan.Clone(facts, plan.CloneRequest{Count: 3})
+	require.NoError(t, err)
+	layers := stepsOf[plan.NewLayer](p)
+	require.Len(t, layers, 4)
+	require.Equal(t, "/reef/tide-gauge/tide-gauge-disk1-3.qcow2", layers[0].Path, "a name that is free")
+	records := stepsOf[plan.Record](p)
+	require.Len(t, records, 4)
+	require.Equal(t, "c1", records[0].Copy, "the origin stays the copy that it is")
+	for n, name := range []string{"tide-gauge-01", "tide-gauge-02", "tide-gauge-03"} {
+		l, r := layers[n+1], records[n+1]
+		require.Equal(t, "/reef/tide-gauge/d.qcow2", l.Parent)
+		require.True(t, l.Freeze)
+		require.Equal(t, "/reef", l.Pool)
+		require.Equal(t, name, r.Name)
+		require.Equal(t, "/reef/"+name, r.Path)
+		require.Equal(t, "c1", r.Parent)
+		require.Equal(t, "renew", r.Choice["uuid"])
+		require.Zero(t, r.Machine.StartOrder)
+		require.Equal(t, "/reef/tide-gauge/tides.iso", r.Machine.Devices[0].File)
+		require.Equal(t, l.File, r.Machine.Disks[0].File)
+		require.Zero(t, r.Machine.FileBytes(), "it holds nothing of its own yet")
+	}
+	p, err = plan.Clone(facts, plan.CloneRequest{})
+	require.NoError(t, err)
+	require.Equal(t, "tide-gauge-2", stepsOf[plan.Record](p)[1].Name)
+}
+
+// TestLayersOn: a layer has a format that the hosts run.
+func TestLayersOn(t *testing.T) {
+	for _, c := range []struct{ family, below, want string }{
+		{"slate", "qcow2", "qcow2"}, {"slate", "raw", "qcow2"}, {"slate", "vhdx", "vhdx"}, {"chalk", "vmdk", "vmdk"},
+		{"chalk", "raw", ""}, {"flint", "vhdx", "vhdx"}, {"qemu", "vmdk", "qcow2"}, {"qemu", "raw", "qcow2"},
+	} {
+		f, err := fit.FamilyByName(c.family)
+		require.NoError(t, err)
+		require.Equal(t, c.want, f.LayerOn(c.below), "%+v", c)
+		facts := cloning(t)
+		facts.Host.Family = f
+		facts.Folder.Disks[0].Format = c.below
+		p, err := plan.Clone(facts, plan.CloneRequest{Kind: plan.Layered})
+		require.NoError(t, err)
+		require.Equal(t, c.want == "", finding(p, "clone.not-layered") != nil, "%+v", c)
+	}
+}
