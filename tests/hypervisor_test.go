@@ -146,6 +146,27 @@ func TestHypervisor(t *testing.T) {
 	require.Len(t, *get[openapi.Copy](t, e, "copies", "tide-clock").Machine.Nics, 1, "nothing half-done stays")
 	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tide-clock").State)
 
+	// It is exported and cloned while it runs and writes: what comes of that starts, and its file system is sound.
+	began := time.Now()
+	live := tempFile(t, "live.ova")
+	require.Contains(t, e.ok(t, "export", "tide-clock", live, "--yes"), "is written")
+	e.ok(t, "import", live, "--host", "tern", "--name", "tide-live", "--identity", "renew", "--yes")
+	e.ok(t, "clone", "tide-clock", "--name", "tide-twin", "--on", "--yes")
+	e.ok(t, "power", "on", "tide-live", "--yes")
+	for _, name := range []string{"tide-live", "tide-twin"} {
+		words := e.guestSays(t, name)
+		require.Regexp(t, `^0\d+$`, words["counter"][0], "it was counting when it was frozen")
+		e.ok(t, "power", "off", name, "--hard")
+	}
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tide-clock").State)
+	says("guest: ready")
+	require.Len(t, e.guestSays(t, "tide-clock")["started"], 1, "it went on all the while, %s", time.Since(began))
+	twin := get[openapi.Copy](t, e, "copies", "tide-twin")
+	require.Len(t, get[shownImage](t, e, "disk", "show", filepath.Join(twin.Path,
+		(*twin.Machine.Disks)[0].File)).Chain, 2)
+	e.ok(t, "delist", "tide-twin", "--files", "trash", "--yes")
+	e.ok(t, "delist", "tide-live", "--files", "trash", "--yes")
+
 	// An agent that dies leaves it running; so does its own end.
 	kill(t, e, "agent-tern")
 	require.Eventually(t, func() bool { return e.run(t, "survey", "tern").status == 0 }, waitFor, 200*time.Millisecond)

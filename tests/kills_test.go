@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -31,6 +32,7 @@ func TestKills(t *testing.T) {
 	const seed = 20
 	draw := rand.New(rand.NewPCG(seed, seed))
 	victims := []string{"service", "postgres", "service", "agent-petrel"}
+	const gannets = "agent-gannet"
 	for n, operation := range [][]string{
 		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-0", "--yes"},
 		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-1", "--yes"},
@@ -39,8 +41,15 @@ func TestKills(t *testing.T) {
 		{"export", "gannet/training-04", "attic", "--yes"},
 		{"delist", "petrel/kill-0", "--files", "keep", "--yes"},
 		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-6", "--yes"},
+		{"export", "gannet/archive-db", "attic", "--yes"}, // which runs: its disks are frozen, and committed again
+		{"export", "gannet/archive-db", "loft", "--yes"},
+		{"clone", "gannet/archive-db", "--name", "kill-9", "--yes"},
+		{"clone", "gannet/training-05", "--name", "kill-{nn}", "--count", "4", "--kind", "layered", "--yes"},
 	} {
 		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
+		if n > 6 { // where the disks are
+			victim = []string{gannets, "service"}[n%2]
+		}
 		t.Run(fmt.Sprintf("%d %s, %s at write %d", n, operation[0], victim, at), func(t *testing.T) {
 			var db *pgx.Conn
 			require.Eventually(t, func() bool { // a server that was killed may be on its way back
@@ -86,6 +95,15 @@ func TestKills(t *testing.T) {
 	for _, name := range []string{"petrel/kill-1", "petrel/kill-6"} {
 		require.Equal(t, want, truth(name), name)
 	}
+	for _, name := range []string{"gannet/archive-db", "gannet/kill-9", "gannet/kill-01", "gannet/kill-04"} {
+		c := get[openapi.Copy](t, e, "copies", name)
+		for _, d := range *c.Machine.Disks {
+			chain := get[shownImage](t, e, "disk", "show", filepath.Join(c.Path, d.File)).Chain
+			require.LessOrEqual(t, len(chain), map[bool]int{true: 2, false: 3}[strings.Contains(name, "archive-db")],
+				"%s: no layer of an export is left: %v", name, chain)
+		}
+	}
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "gannet/archive-db").State)
 	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "petrel/kill-0").Form),
 		"it was taken off its host's list")
 	require.Equal(t, int64(2<<30), get[openapi.Copy](t, e, "copies", "gannet/training-02").Machine.MemoryBytes)
@@ -93,6 +111,10 @@ func TestKills(t *testing.T) {
 		"manifest ok")
 	for _, j := range get[[]openapi.Job](t, e, "jobs", "--limit", "200") {
 		require.Equal(t, "done", string(j.State), "%s %s: %v", j.Operation, j.Subject, j.Error)
+	}
+	for _, ova := range []string{filepath.Join(e.pool("petrel", "attic"), "archive-db.ova"),
+		filepath.Join(e.pool("gannet", "loft"), "archive-db.ova")} {
+		require.Contains(t, e.ok(t, "inspect", ova, "--verify"), "manifest ok")
 	}
 	for _, h := range []string{"gannet", "petrel"} {
 		require.Empty(t, e.leftovers(t, h))

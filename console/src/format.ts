@@ -74,6 +74,7 @@ const abilityWords: Record<Schemas["Ability"], string> = {
   suspend: "suspends",
   "boot-once": "starts once from another device",
   live: "changes machines while they run",
+  freeze: "freezes disks at one instant while machines run",
   lasting: "goes on without its agent",
 };
 

@@ -44,12 +44,13 @@ const (
 	Suspends      Ability = "suspend"
 	BootsOnce     Ability = "boot-once" // a start from another device than usual
 	ChangesLive   Ability = "live"      // disks, NICs and media come and go while a machine runs
+	Freezes       Ability = "freeze"    // disks of a running machine, at one instant
 	Lasts         Ability = "lasting"   // machines go on when the agent ends
 )
 
 // AllAbilities are all that there are.
 var AllAbilities = []Ability{MakesSwitches, SeesAddresses, KeepsConsole, HasDisplay, Pauses, Suspends, BootsOnce,
-	ChangesLive, Lasts}
+	ChangesLive, Freezes, Lasts}
 
 // Does tells whether the host can something.
 func (a Abilities) Does(what Ability) bool { return slices.Contains(a.Can, what) }

@@ -9,7 +9,6 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
-	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 )
 
@@ -108,22 +107,12 @@ func (c *cloning) head() ([]*Plan, error) {
 		if err := b.freezing(c, p); err != nil {
 			return nil, err
 		}
-	} else if c.stop = b.stopsFor(o.Copy, "read"); c.stop { // once, for all clones
+	} else if c.stop = b.whileRead(o.Copy, false, "read") == stopped; c.stop { // once, for all clones
 		p.Steps = append(p.Steps, stopStep(o.Copy.Host, name, Power{Copy: o.Copy.ID, Folder: o.Copy.Path}))
 		c.facts.Folder.State = machine.Stopped
 	}
 	head, err := b.finish(p)
 	return []*Plan{head}, err
-}
-
-// stopsFor settles that a running machine is stopped for as long as its disks are shared, or read.
-func (b *builder) stopsFor(k lineage.Known, what string) bool {
-	if !k.State.Active() {
-		return false
-	}
-	f := b.raise(fit.Raise("state.running", k.Host+"/"+k.Name, "It runs, and its disks change while they are "+what+".",
-		nil), "")
-	return f.Remedy() == "stop"
 }
 
 // whyWhole says why clones can't share layers with their origin; "" when they can.
@@ -155,61 +144,37 @@ func (b *builder) freezing(c *cloning, p *Plan) error {
 	o, host := c.facts.Origin, c.facts.Host
 	c.on = map[string]FolderDisk{}
 	m := o.Machine.Clone()
-	var layers []Step
-	for i := range m.Disks {
-		d := &m.Disks[i]
+	m.Disks = nil // those that are to be frozen
+	for _, d := range o.Machine.Disks {
 		at := slices.IndexFunc(c.facts.Folder.Disks, func(f FolderDisk) bool { return f.ID == d.ID })
 		if at < 0 {
 			return fmt.Errorf("the host tells nothing of the disk %s", d.ID)
 		}
 		fd := c.facts.Folder.Disks[at]
-		if fd.TopEmpty && len(fd.Chain) > 1 { // nothing was written since it was frozen last
+		if fd.TopEmpty && len(fd.Chain) > 1 && !o.Copy.State.Active() { // nothing was written since it was frozen
 			fd.Path = fd.Chain[1]
-			c.on[d.ID] = fd
-			continue
+		} else {
+			m.Disks = append(m.Disks, d)
 		}
 		c.on[d.ID] = fd
-		format := host.Family.LayerOn(fd.Format)
-		file := nextLayer(m.Name, d.ID, format, c.facts.Folder.Files)
-		layers = append(layers, Step{Host: host.Name,
-			What: fmt.Sprintf("Freeze %s, and put a new layer of %s's own on it", path.Base(fd.Path), m.Name),
-			Do:   &NewLayer{Parent: fd.Path, Path: path.Join(o.Copy.Path, file), Format: format, Freeze: true}})
-		d.File, d.Format = file, format
 	}
-	if len(layers) == 0 {
+	if len(m.Disks) == 0 {
 		return nil
+	}
+	layers, err := frozen(host, m, c.facts.Folder.Disks, c.facts.Folder.Files)
+	if err != nil {
+		return err
 	}
 	subject := o.Copy.Host + "/" + o.Copy.Name
 	power := Power{Copy: o.Copy.ID, Folder: o.Copy.Path}
-	stop := b.stopsFor(o.Copy, "shared")
-	if stop {
-		p.Steps = append(p.Steps, stopStep(host.Name, subject, power))
+	how := b.whileRead(o.Copy, host.Does(fit.Freezes), "shared")
+	freeze := freezeStep(host.Name, subject, power, layers, true)
+	if how == stopped {
+		p.Steps = append(p.Steps, stopStep(host.Name, subject, power), freeze, againStep(host.Name, subject, power))
+		return nil
 	}
-	keep := identity.Choice{}
-	for _, f := range identity.Facets {
-		keep[f] = identity.Keep
-	}
-	p.Steps = append(p.Steps, layers...)
-	p.Steps = append(p.Steps, b.giveStep(o.Arrival, m, keep), Step{Host: host.Name,
-		What: "Write the descriptor of " + subject + " anew",
-		Do:   &Alter{Folder: o.Copy.Path, Name: m.Name, List: true}})
-	if stop {
-		p.Steps = append(p.Steps, againStep(host.Name, subject, power))
-	}
-	p.Steps = append(p.Steps, Step{What: "Note the change in the inventory", Do: &Record{Form: lineage.Registered,
-		Name: m.Name, Lineage: o.Lineage, Parent: o.Parent, Host: host.ID, Pool: o.Copy.Pool, Path: o.Copy.Path,
-		Choice: asText(keep), Machine: m, Copy: o.Copy.ID, Change: true}})
+	p.Steps = append(p.Steps, freeze)
 	return nil
-}
-
-// nextLayer is a file name that nothing in the folder bears.
-func nextLayer(name, disk, format string, taken []string) string {
-	for n := 2; ; n++ {
-		file := diskFile(name, fmt.Sprintf("%s-%d", disk, n), format)
-		if !slices.Contains(taken, file) {
-			return file
-		}
-	}
 }
 
 // one plans the clone with a number.

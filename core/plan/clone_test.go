@@ -31,7 +31,7 @@ func stepsOf[T any](p *plan.Plan) (list []*T) {
 // TestClone: a layered clone freezes what is there, once for all; a whole one copies it. Where layers can't be shared,
 // that is said, and a whole one is offered.
 func TestClone(t *testing.T) {
-	const layered = "layer give-ids alter record give-ids layer place record"
+	const layered = "freeze give-ids layer place record"
 	const whole = "give-ids carry place record"
 	for name, c := range map[string]struct {
 		req   plan.CloneRequest
@@ -49,7 +49,11 @@ func TestClone(t *testing.T) {
 		}, "", "give-ids layer place record"},
 		"one that runs": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
 			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
-		}, "state.running", "stop layer give-ids alter start record give-ids layer place record"},
+		}, "state.running", "stop freeze start give-ids layer place record"},
+		"one that goes on running": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
+			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
+			f.Host.Can = []fit.Ability{fit.Freezes}
+		}, "state.moment", layered},
 		"whole of one that runs": {plan.CloneRequest{Kind: plan.Whole, Count: 2}, func(f *plan.CloneFacts) {
 			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
 		}, "state.running", "stop " + whole + " " + whole + " start"},
@@ -68,7 +72,7 @@ func TestClone(t *testing.T) {
 		"its firmware's settings": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
 			f.Folder.Machine.Variables = "v.fd"
 			f.Folder.Files = append(f.Folder.Files, "v.fd")
-		}, "", "layer give-ids alter record give-ids carry layer place record"},
+		}, "", "freeze give-ids carry layer place record"},
 	} {
 		facts := cloning(t)
 		if c.spoil != nil {
@@ -96,14 +100,17 @@ func TestClonesApart(t *testing.T) {
 	facts.Folder.Files = append(facts.Folder.Files, "tides.iso", "tide-gauge-disk1-2.qcow2")
 	p, err := plan.Clone(facts, plan.CloneRequest{Count: 3})
 	require.NoError(t, err)
-	layers := stepsOf[plan.NewLayer](p)
-	require.Len(t, layers, 4)
-	require.Equal(t, "/reef/tide-gauge/tide-gauge-disk1-3.qcow2", layers[0].Path, "a name that is free")
-	records := stepsOf[plan.Record](p)
-	require.Len(t, records, 4)
-	require.Equal(t, "c1", records[0].Copy, "the origin stays the copy that it is")
+	frozen := stepsOf[plan.Freeze](p)
+	require.Len(t, frozen, 1, "once for all")
+	require.True(t, frozen[0].ForGood)
+	require.Equal(t, []plan.FrozenDisk{{Disk: "disk1", Path: "/reef/tide-gauge/d.qcow2", Below: "d.qcow2",
+		BelowFormat: "qcow2", File: "tide-gauge-disk1-3.qcow2", Format: "qcow2"}}, frozen[0].Disks,
+		"a name that is free")
+	layers, records := stepsOf[plan.NewLayer](p), stepsOf[plan.Record](p)
+	require.Len(t, layers, 3)
+	require.Len(t, records, 3)
 	for n, name := range []string{"tide-gauge-01", "tide-gauge-02", "tide-gauge-03"} {
-		l, r := layers[n+1], records[n+1]
+		l, r := layers[n], records[n]
 		require.Equal(t, "/reef/tide-gauge/d.qcow2", l.Parent)
 		require.True(t, l.Freeze)
 		require.Equal(t, "/reef", l.Pool)
@@ -118,7 +125,7 @@ func TestClonesApart(t *testing.T) {
 	}
 	p, err = plan.Clone(facts, plan.CloneRequest{})
 	require.NoError(t, err)
-	require.Equal(t, "tide-gauge-2", stepsOf[plan.Record](p)[1].Name)
+	require.Equal(t, "tide-gauge-2", stepsOf[plan.Record](p)[0].Name)
 }
 
 // TestLayersOn: a layer has a format that the hosts run.
@@ -137,4 +144,33 @@ func TestLayersOn(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want == "", finding(p, "clone.not-layered") != nil, "%+v", c)
 	}
+}
+
+// TestExportOfARunningMachine: where its disks can be frozen and brought back it goes on; else it is stopped.
+func TestExportOfARunningMachine(t *testing.T) {
+	facts := sound(t)
+	export := func(spoil func(f *plan.ExportFacts), answers plan.Answers) *plan.Plan {
+		t.Helper()
+		f := plan.ExportFacts{Copy: facts.Copy, PoolState: plan.PoolReady, Machine: facts.Machine, Host: facts.Host,
+			Disks: append([]plan.FolderDisk(nil), facts.Folder.Disks...), Files: facts.Folder.Files}
+		f.Copy.State, f.Host.Can = machine.Running, []fit.Ability{fit.Freezes}
+		spoil(&f)
+		p, err := plan.Export(f, plan.ExportRequest{File: "x.ova", Answers: answers, TakeRecommended: true})
+		require.NoError(t, err)
+		return p
+	}
+	const stopped = "state.running / stop hand-out start record"
+	p := export(func(*plan.ExportFacts) {}, nil)
+	require.Equal(t, "state.moment / freeze hand-out record commit", outline(p))
+	require.Equal(t, stepsOf[plan.Freeze](p)[0].Disks, stepsOf[plan.Commit](p)[0].Disks)
+	require.True(t, stepsOf[plan.HandOut](p)[0].Frozen)
+	require.False(t, stepsOf[plan.Freeze](p)[0].ForGood)
+	require.Equal(t, "state.moment / stop hand-out start record", outline(export(func(*plan.ExportFacts) {},
+		plan.Answers{"state.moment": "stop"})))
+	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Host.Can = nil }, nil)))
+	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Disks[0].Format = "vhdx" }, nil)),
+		"nothing can be committed into that")
+	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Disks[0].Layers = 40 }, nil)),
+		"its chain is full")
+	require.Equal(t, " / hand-out record", outline(export(func(f *plan.ExportFacts) { f.Copy.State = "stopped" }, nil)))
 }

@@ -54,12 +54,12 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		b.unreadable(fd)
 	}
 
-	stop := false
+	layers, unfit := frozen(facts.Host, facts.Machine, facts.Disks, facts.Files)
 	if facts.Copy.State.Active() {
 		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
-		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are read.", nil), "")
-		stop = f.Remedy() == "stop"
 	}
+	how := b.whileRead(facts.Copy, unfit == nil && facts.Host.Does(fit.Freezes) && commitable(facts.Disks), "read")
+	stop, live := how == stopped, how == atAMoment
 	if facts.Copy.State == machine.Suspended {
 		b.raise(fit.Raise("state.left-behind", subject, "It is suspended. What its guest has in memory does not go "+
 			"along: there it starts as after a power cut.", nil), "")
@@ -68,6 +68,10 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	if stop {
 		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 	}
+	if live {
+		pack.Frozen = true
+		p.Steps = append(p.Steps, freezeStep(facts.Host.Name, subject, power, layers, false))
+	}
 	record := Record{Form: lineage.Package, Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
 		Path: req.Place}
 	disks := count(len(pack.Disks), "disk")
@@ -75,9 +79,9 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		p.Target = s.Name
 		pack.Shelf, pack.File = s.ID, path.Join(s.Path, req.File)
 		record.Shelf, record.Host, record.Path = s.ID, s.HostID, pack.File
-		how := ""
+		far := ""
 		if s.HostID != facts.Host.ID {
-			pack.FromHost, how = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
+			pack.FromHost, far = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
 			if s.HostState == HostUnreachable {
 				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s "+
 					"is, does not "+
@@ -98,7 +102,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 				"package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
 		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s",
-			disks, req.File, s.Name, how), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
+			disks, req.File, s.Name, far), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
 		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
 		if req.Piped {
@@ -112,6 +116,9 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	record.Machine = inside
 	p.Steps = append(p.Steps, Step{What: "Note the package in the inventory", Do: &record})
+	if live {
+		p.Steps = append(p.Steps, commitStep(facts.Host.Name, subject, power, layers))
+	}
 	return b.finish(p)
 }
 

@@ -68,6 +68,7 @@ type ExportFacts struct {
 	Shelf     *ShelfFacts // nil: to the caller's computer
 	Busy      string      // the job that is at work on the copy
 	Disks     []FolderDisk
+	Files     []string // names of all files in its folder
 }
 
 // Arrival is what every operation that makes a registered copy is worked out

@@ -37,6 +37,29 @@ type Adapt struct {
 	Machine *machine.Machine `json:"machine"` // filled in when it is carried out
 }
 
+// FrozenDisk is a disk that is frozen, with the layer that is put on it.
+type FrozenDisk struct {
+	Disk        string `json:"disk"`
+	Path        string `json:"path"`  // of what is frozen
+	Below       string `json:"below"` // the same, as the descriptor names it
+	BelowFormat string `json:"belowFormat"`
+	File        string `json:"file"` // name of the layer, in the machine folder
+	Format      string `json:"format"`
+}
+
+// Freeze lets disks of a machine take no more writes, at one instant over all of them: layers take them from then on.
+type Freeze struct {
+	Power
+	Disks   []FrozenDisk `json:"disks"`
+	ForGood bool         `json:"forGood"` // others are to stand on them
+}
+
+// Commit writes what such layers hold into what lies below, and takes them off.
+type Commit struct {
+	Power
+	Disks []FrozenDisk `json:"disks"`
+}
+
 // Packing says what goes into a package.
 type Packing struct {
 	Copy     string            `json:"copy"`
@@ -47,6 +70,7 @@ type Packing struct {
 	Name     string            `json:"name"` // of the machine: the files in the package begin with it
 	Passport *machine.Passport `json:"passport"`
 	Disks    []PackDisk        `json:"disks"`
+	Frozen   bool              `json:"frozen,omitempty"` // its disks take no writes, though it may run
 }
 
 // Pack writes a package to a shelf.
@@ -272,6 +296,8 @@ func (Start) Kind() string       { return KindStart }
 func (Pause) Kind() string       { return KindPause }
 func (Suspend) Kind() string     { return KindSuspend }
 func (Adapt) Kind() string       { return KindAdapt }
+func (Freeze) Kind() string      { return KindFreeze }
+func (Commit) Kind() string      { return KindCommit }
 func (Pack) Kind() string        { return KindPack }
 func (HandOut) Kind() string     { return KindHandOut }
 func (GiveIDs) Kind() string     { return KindGiveIDs }

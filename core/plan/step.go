@@ -23,6 +23,8 @@ const (
 	KindPause     = "pause"
 	KindSuspend   = "suspend"
 	KindAdapt     = "adapt"
+	KindFreeze    = "freeze"
+	KindCommit    = "commit"
 	KindPack      = "pack"
 	KindHandOut   = "hand-out"
 	KindGiveIDs   = "give-ids"
@@ -87,6 +89,8 @@ var Kinds = table(
 	Trait{Of: &Pause{}},
 	Trait{Of: &Suspend{}},
 	Trait{Of: &Adapt{}},
+	Trait{Of: &Freeze{}},
+	Trait{Of: &Commit{}, Final: true},
 	Trait{Of: &Pack{}},
 	Trait{Of: &HandOut{}},
 	Trait{Of: &FetchDisk{}},

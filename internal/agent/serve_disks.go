@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/sight"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/nbd"
 )
@@ -44,13 +45,21 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	named := func(d machine.Disk) bool { return filepath.Join(t.Path, d.File) == filepath.Clean(req.Path) }
-	if !slices.ContainsFunc(m.Disks, named) {
+	path := filepath.Clean(req.Path)
+	named := func(d machine.Disk) bool { return filepath.Join(t.Path, d.File) == path }
+	frozen := func(d machine.Disk) bool { // something of the machine's own lies above it
+		layers := a.sight.Layers(filepath.Join(t.Path, d.File))
+		return slices.ContainsFunc(layers, func(l sight.Layer) bool { return l.Path == path })
+	}
+	top := slices.ContainsFunc(m.Disks, named)
+	if !top && !slices.ContainsFunc(m.Disks, frozen) {
 		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " +
 			req.Path}
 	}
-	if err := a.Standing(r.Context(), t.Path, "its disks change while they are read"); err != nil {
-		return err
+	if top {
+		if err := a.Standing(r.Context(), t.Path, "its disks change while they are read"); err != nil {
+			return err
+		}
 	}
 	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, peer: peerName(r.TLS)})})
 }

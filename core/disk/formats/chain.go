@@ -50,6 +50,9 @@ type Options struct {
 	// Tell is told of every further file that an image names, before it is opened,
 	// and may refuse it; nil allows all.
 	Tell func(path string) error
+	// Loose makes a layer that does not remember how its parent is: the parent is written to while the layer is made,
+	// or the layer will be committed into it.
+	Loose bool
 	// alone: a missing parent is not looked for. Set while one is looked for.
 	alone bool
 }
@@ -178,7 +181,7 @@ func Look(path string, o Options) (_ *Chain, err error) {
 			}
 			link.Image = state
 		}
-		if c.Links = append(c.Links, *link); link.inUse {
+		if c.Links = append(c.Links, *link); link.inUse && !o.Loose {
 			fault(InUse, "", "%s is open for writing in another process: a machine runs on it, perhaps", next)
 		}
 		ref := link.Image.Info().Parent

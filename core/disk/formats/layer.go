@@ -62,6 +62,9 @@ func refer(path, parent string, format *Format, o Options) (*disk.ParentRef, dis
 			"first, or make the layer in QCOW2", format.Name, format.Name, parent, base.Format.Name)
 	}
 	ref := &disk.ParentRef{Path: stateAs(path, parent), Format: base.Format.Name, ID: info.Linkage}
+	if o.Loose {
+		return ref, info, nil
+	}
 	if !format.SameParent {
 		f, err := disk.TakeFingerprint(c)
 		if err != nil {

@@ -78,6 +78,8 @@ var rows = map[string]row{
 	plan.KindPause:     {doPause, undoPower},
 	plan.KindSuspend:   {doSuspend, undoPower},
 	plan.KindAdapt:     {doAdapt, undoAdapt},
+	plan.KindFreeze:    {doFreeze, undoFreeze},
+	plan.KindCommit:    {doCommit, nothing},
 	plan.KindFetchDisk: {doFetch, undoFetch},
 	plan.KindPlace:     {doPlace, undoPlace},
 	plan.KindPack:      {doPack, undoPack},

@@ -44,8 +44,10 @@ func newPack(ctx context.Context, t *run) (*pack, error) {
 		if err := t.Within(p.Folder + "/x"); err != nil {
 			return nil, err
 		}
-		if err := t.Standing(ctx, p.Folder, readWhileRunning); err != nil {
-			return nil, err
+		if !p.Frozen {
+			if err := t.Standing(ctx, p.Folder, readWhileRunning); err != nil {
+				return nil, err
+			}
 		}
 		p.base = func() (*ovf.Descriptor, error) { return t.Descriptor(p.Folder) }
 	}

@@ -100,6 +100,24 @@ func (d *Door) NewLayer(path string, format *formats.Format, id, parent string, 
 	return formats.NewLayer(path, parent, format, id, d.options(parentAs))
 }
 
+// NewLooseLayer makes an empty layer that does not remember how its parent is.
+func (d *Door) NewLooseLayer(path string, format *formats.Format, id, parent string, parentAs Known) error {
+	if err := parentAs.check(parent); err != nil {
+		return err
+	}
+	o := d.options(parentAs)
+	o.Loose = true
+	return formats.NewLayer(path, parent, format, id, o)
+}
+
+// Commit writes what a layer holds into its parent.
+func (d *Door) Commit(path string, as Known) error {
+	if err := as.check(path); err != nil {
+		return err
+	}
+	return formats.Commit(path, d.options(as))
+}
+
 // Mend repairs what needs no guess, and tells what is left.
 func (d *Door) Mend(path string, as Known) (*formats.Checked, error) {
 	if err := as.check(path); err != nil {

@@ -70,6 +70,17 @@ type Live interface {
 	Adapt(ctx context.Context, folder string, m *machine.Machine) error
 }
 
+// Freezing is a driver that can have a running machine write to new layers, and back.
+type Freezing interface {
+	// Freeze has a running machine write to the layers that m names, which lie on what its disks are now, from one
+	// instant on that is the same for all of them.
+	Freeze(ctx context.Context, folder string, m *machine.Machine) error
+	// Commit writes what the layers of a running machine hold into what m names instead, and has it write there. Once
+	// both are the same it lets the guest stand still for a moment, and calls settle; what lies below is the disk
+	// then. One that was broken off is finished by the next call.
+	Commit(ctx context.Context, folder string, m *machine.Machine, settle func() error) error
+}
+
 // Addressed is a driver that sees which addresses the guest of a running machine uses.
 type Addressed interface {
 	Addresses(ctx context.Context, folder string) ([]string, error)
@@ -140,7 +151,7 @@ func Can(d Driver) (list []fit.Ability) {
 	}{
 		{is[Network], fit.MakesSwitches}, {is[Addressed], fit.SeesAddresses}, {is[Console], fit.KeepsConsole},
 		{is[Display], fit.HasDisplay}, {is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends},
-		{is[Booting], fit.BootsOnce}, {is[Live], fit.ChangesLive}, {is[Lasting], fit.Lasts},
+		{is[Booting], fit.BootsOnce}, {is[Live], fit.ChangesLive}, {is[Freezing], fit.Freezes}, {is[Lasting], fit.Lasts},
 	} {
 		if a.is(d) && !slices.Contains(lacks, a.can) {
 			list = append(list, a.can)

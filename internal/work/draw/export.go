@@ -47,7 +47,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		if err != nil {
 			return nil, err
 		}
-		facts.Disks = folder.Disks
+		facts.Disks, facts.Files = folder.Disks, folder.Files
 	}
 	dest := *r.Destination
 	if dest.File == "" {

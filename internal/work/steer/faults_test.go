@@ -289,36 +289,37 @@ var faultCases = []faultCase{
 			e.survey()
 		}},
 	{name: "import", req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"},
-		Bringing: draw.Bringing{Host: "petrel"}},
+		Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}}},
 		left:  []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/tide-gauge:registered"},
 		after: takeAway("petrel/tide-gauge")},
 	{name: "import of a package that is not as its manifest says",
 		req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"},
-			Bringing: draw.Bringing{Host: "petrel"}}, want: "failed",
+			Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}}}, want: "failed",
 		between: func(e *smallEstate) { e.spoil() }, after: func(e *smallEstate, j *inventory.Job) {
 			require.Equal(e, "manifest.mismatch", j.ErrorCode, j.Error)
 			require.NoDirExists(e, e.dir("petrel", "reef", "tide-gauge"))
 			e.spoil()
 		}},
 	{name: "register a copy of a folder", ready: stray, req: &draw.Register{Asked: yes,
-		Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "petrel", Files: "copy"}},
+		Folders:  []string{"reef-gannet/spare"},
+		Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}, Files: "copy"}},
 		left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered",
 			"petrel/spare:registered"}, after: takeAway("petrel/spare")},
 	{name: "register a copy where the name is taken in the meantime", ready: stray,
 		req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
-			Bringing: draw.Bringing{Host: "petrel", Files: "copy"}}, want: "failed",
+			Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}, Files: "copy"}}, want: "failed",
 		between: func(e *smallEstate) { require.NoError(e, os.MkdirAll(e.dir("petrel", "reef", "spare"), 0o755)) },
 		left:    []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			require.NoError(e, os.Remove(e.dir("petrel", "reef", "spare")))
 		}},
 	{name: "register, moved", ready: stray, req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
-		Bringing: draw.Bringing{Host: "petrel", Files: "move"}},
+		Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}, Files: "move"}},
 		left:  []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/spare:registered"},
 		after: takeAway("petrel/spare")},
 	{name: "register where it lies, and delist", ready: stray,
 		req: &draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
-			Bringing: draw.Bringing{Host: "gannet"}},
+			Bringing: draw.Bringing{Making: draw.Making{Host: "gannet"}}},
 		left:  []string{"gannet/spare:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: takeAway("gannet/spare")},
 	{name: "change", req: &draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 2},
@@ -357,7 +358,7 @@ var faultCases = []faultCase{
 			e.survey()
 		}},
 	{name: "import from a manager", req: &draw.Register{Asked: yes, Folders: []string{"mainland/m1"},
-		Bringing: draw.Bringing{Host: "petrel", Files: "copy", Name: "m1-here"}},
+		Bringing: draw.Bringing{Making: draw.Making{Host: "petrel", Name: "m1-here"}, Files: "copy"}},
 		left: []string{"dunlin@mainland/m1:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered",
 			"petrel/m1-here:registered"}, after: takeAway("petrel/m1-here")},
 	{name: "put back in the place of what is there", req: &draw.PutBack{Asked: draw.Asked{TakeRecommended: true,
@@ -365,7 +366,7 @@ var faultCases = []faultCase{
 		ready: func(e *smallEstate) {
 			if !slices.Contains(e.copies(), "petrel/m1:registered") {
 				e.quiet(&draw.Register{Asked: yes, Folders: []string{"mainland/m1"},
-					Bringing: draw.Bringing{Host: "petrel", Files: "copy"}})
+					Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}, Files: "copy"}})
 			}
 		}, after: func(e *smallEstate, _ *inventory.Job) {
 			takeAway("petrel/m1")(e, nil)
@@ -396,7 +397,8 @@ func stray(e *smallEstate) {
 // listed is stray, and registered.
 func listed(e *smallEstate) {
 	stray(e)
-	e.quiet(&draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"}, Bringing: draw.Bringing{Host: "gannet"}})
+	e.quiet(&draw.Register{Asked: yes, Folders: []string{"reef-gannet/spare"},
+		Bringing: draw.Bringing{Making: draw.Making{Host: "gannet"}}})
 }
 
 // takeAway delists a copy and removes its files.

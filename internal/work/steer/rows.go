@@ -43,6 +43,8 @@ var rows = map[string]row{
 	plan.KindPause:   {effect: notePause},
 	plan.KindSuspend: {effect: noteSuspend},
 	plan.KindAdapt:   {task: adaptTask},
+	plan.KindFreeze:  {},
+	plan.KindCommit:  {},
 
 	plan.KindFetchDisk: {task: fetchTask},
 	plan.KindCarry:     {task: carryTask},

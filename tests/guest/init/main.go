@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -51,6 +52,7 @@ func run() error {
 	ended := make(chan os.Signal, 1)
 	button(ended) // it is listened to before anybody presses it
 	go watch()
+	go write()
 	say("ready")
 	return wait(ended)
 }
@@ -105,6 +107,24 @@ func watch() {
 			}
 		}
 		seen = now
+	}
+}
+
+// writing is held while the guest writes, and for good once it shuts down.
+var writing sync.Mutex
+
+// write counts in a file, each number flushed to the disk.
+func write() {
+	for n := 1; ; n++ {
+		writing.Lock()
+		f, err := os.OpenFile("/own/counter", os.O_CREATE|os.O_WRONLY, 0o644)
+		if err == nil {
+			fmt.Fprintf(f, "%08d\n", n)
+			_ = f.Sync()
+			_ = f.Close()
+		}
+		writing.Unlock()
+		time.Sleep(20 * time.Millisecond)
 	}
 }
 
@@ -208,6 +228,7 @@ func ownFiles() error {
 			return err
 		}
 		say("started %d times from %s", len(read("/own/starts")), device)
+		say("counter %s", read("/own/counter"))
 		return nil
 	}
 	return fmt.Errorf("there is no file system among %v", parts)
@@ -218,6 +239,7 @@ func wait(ended chan os.Signal) error {
 	signal.Notify(ended, syscall.SIGTERM)
 	<-ended
 	say("shuts down")
+	writing.Lock()
 	unix.Sync()
 	return unix.Unmount("/own", 0)
 }

@@ -2,13 +2,17 @@
 package drivertest
 
 import (
+	"bytes"
 	"context"
+	"errors"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/agent/driver"
 )
@@ -19,6 +23,8 @@ type Sample struct {
 	Folder string
 	// Machine as its descriptor says, with the formats of its disks on record.
 	Machine *machine.Machine
+	// Write has the guest of the running machine write to its disk; nil where it does by itself.
+	Write func(t *testing.T)
 	// Again makes the driver of an agent that starts where this one has ended.
 	Again func() driver.Driver
 }
@@ -84,6 +90,10 @@ func Conform(t *testing.T, s Sample) {
 		require.NoFileExists(t, state)
 	}
 
+	if f, ok := d.(driver.Freezing); ok {
+		freeze(t, s, d, f)
+	}
+
 	unfit := s.Machine.Clone()
 	unfit.Disks[0].File = "not-there"
 	err := d.Start(ctx, s.Folder, unfit)
@@ -112,4 +122,56 @@ func Conform(t *testing.T, s Sample) {
 		}
 	}
 	require.NoError(t, d.Close())
+}
+
+// freeze holds a driver to what it says of freezing: the guest goes on, what is frozen stays as it is, and after the
+// commit nothing of the layer is needed.
+func freeze(t *testing.T, s Sample, d driver.Driver, f driver.Freezing) {
+	t.Helper()
+	ctx := t.Context()
+	state := func() machine.State {
+		t.Helper()
+		now, err := d.State(ctx, s.Folder)
+		require.NoError(t, err)
+		return now.State
+	}
+	q, err := formats.ByName("qcow2")
+	require.NoError(t, err)
+	below := filepath.Join(s.Folder, s.Machine.Disks[0].File)
+	layered := s.Machine.Clone()
+	layered.Disks[0].File, layered.Disks[0].Format = "layer.qcow2", "qcow2"
+	layer := filepath.Join(s.Folder, "layer.qcow2")
+	require.Error(t, f.Freeze(ctx, s.Folder, layered), "does not run")
+	require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
+	for range 2 { // again and again
+		require.NoError(t, formats.NewLayer(layer, below, q, "", formats.Options{
+			Format: s.Machine.Disks[0].Format, Loose: true}))
+		require.NoError(t, f.Freeze(ctx, s.Folder, layered))
+		require.NoError(t, f.Freeze(ctx, s.Folder, layered), "is frozen already")
+		require.Equal(t, machine.Running, state())
+		frozen, err := os.ReadFile(below)
+		require.NoError(t, err)
+		if s.Write != nil {
+			s.Write(t)
+		}
+		now, err := os.ReadFile(below)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(frozen, now), "it takes no writes")
+		settled := 0
+		require.NoError(t, f.Commit(ctx, s.Folder, s.Machine, func() error { settled++; return nil }))
+		require.Equal(t, 1, settled)
+		require.Equal(t, machine.Running, state())
+		require.NoError(t, os.Remove(layer))
+	}
+	require.NoError(t, formats.NewLayer(layer, below, q, "", formats.Options{Format: s.Machine.Disks[0].Format,
+		Loose: true}))
+	require.NoError(t, f.Freeze(ctx, s.Folder, layered))
+	broken := errors.New("broken off")
+	require.ErrorIs(t, f.Commit(ctx, s.Folder, s.Machine, func() error { return broken }), broken)
+	require.Equal(t, machine.Running, state(), "it goes on")
+	require.NoError(t, f.Commit(ctx, s.Folder, s.Machine, func() error { return nil }), "is finished")
+	require.NoError(t, os.Remove(layer))
+	require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff))
+	require.NoError(t, d.Start(ctx, s.Folder, s.Machine), "it stands without the layer")
+	require.NoError(t, d.Stop(ctx, s.Folder, machine.CleanOrOff))
 }

@@ -69,6 +69,13 @@ func (c *command) file(path string, flag int) (map[string]any, error) {
 	}
 	c.sets++
 	c.add("-add-fd", fmt.Sprintf("fd=%d,set=%d", c.pass(f), c.sets))
+	if flag == os.O_RDWR { // QEMU takes this one when it is to write there no more: below a new layer
+		only, err := c.files.OpenFile(path, os.O_RDONLY, 0)
+		if err != nil {
+			return nil, err
+		}
+		c.add("-add-fd", fmt.Sprintf("fd=%d,set=%d", c.pass(only), c.sets))
+	}
 	return map[string]any{"driver": "file", "filename": fmt.Sprintf("/dev/fdset/%d", c.sets),
 		"read-only": flag == os.O_RDONLY}, nil
 }

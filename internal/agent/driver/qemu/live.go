@@ -33,6 +33,14 @@ type part struct {
 	TAP    string `json:"tap,omitempty"`
 	MAC    string `json:"mac,omitempty"`
 	Port   string `json:"port,omitempty"` // spare one that it took
+	// nodes of what was frozen below it while the machine runs, the upper first; each with its file
+	Under []frozen `json:"under,omitempty"`
+}
+
+// frozen is a node that a layer was put on while the machine runs.
+type frozen struct {
+	Node string `json:"node"`
+	File string `json:"file"`
 }
 
 // devices of a machine that runs.
@@ -64,20 +72,28 @@ type adapting struct {
 	switches []wiring.Switch
 }
 
-// Adapt brings disks, drives and NICs of a running machine to what m says. What was done is noted after each part.
-func (d *Driver) Adapt(ctx context.Context, folder string, m *machine.Machine) error {
+// adapt begins to change devices of a machine that runs. Whoever does closes it.
+func (d *Driver) adapt(ctx context.Context, folder string) (*adapting, error) {
 	a := &adapting{d: d, dir: d.at(folder), folder: folder, has: newDevices()}
 	if !a.dir.runs() {
-		return errors.New("it does not run")
+		return nil, errors.New("it does not run")
 	}
 	if !a.dir.readJSON(devicesFile, &a.has) {
-		return errors.New("it was started by an older agent, which did not note its devices: stop and start it once")
+		return nil, errors.New("it was started by an older agent, which did not note its devices: stop and start it " +
+			"once")
 	}
 	var err error
 	if a.switches, err = d.Switches(ctx); err != nil {
-		return err
+		return nil, err
 	}
-	if a.monitor, err = dialMonitor(ctx, a.dir); err != nil {
+	a.monitor, err = dialMonitor(ctx, a.dir)
+	return a, err
+}
+
+// Adapt brings disks, drives and NICs of a running machine to what m says. What was done is noted after each part.
+func (d *Driver) Adapt(ctx context.Context, folder string, m *machine.Machine) error {
+	a, err := d.adapt(ctx, folder)
+	if err != nil {
 		return err
 	}
 	defer a.close()
@@ -127,6 +143,11 @@ func (a *adapting) leave(ctx context.Context, m *machine.Machine) error {
 		}
 		if err := a.dropNode(ctx, had.Node); err != nil {
 			return err
+		}
+		for _, under := range had.Under {
+			if err := a.dropNode(ctx, under.Node); err != nil {
+				return err
+			}
 		}
 		delete(a.has.Disks, id)
 		if err := a.note(); err != nil {

@@ -154,7 +154,7 @@ func (d *Driver) StartFrom(ctx context.Context, folder string, m *machine.Machin
 	if err := dir.make(); err != nil {
 		return err
 	}
-	if err := dir.remove(askedFile); err != nil {
+	if err := errors.Join(dir.remove(askedFile), dir.remove(settlingFile)); err != nil {
 		return err
 	}
 	account, err := d.account(dir)

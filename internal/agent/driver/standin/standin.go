@@ -1,5 +1,5 @@
 // Package standin is the driver of a host whose hypervisor is played: its
-// machines have real disk images, and one that runs writes to its first disk
+// machines have real disk images, and one that runs writes to its disks
 // now and then, as a guest would.
 package standin
 
@@ -27,6 +27,7 @@ import (
 // Driver of a stand-in host.
 type Driver struct {
 	network
+	Beat   time.Duration // in which guests write
 	files  disk.Files
 	mu     sync.Mutex
 	guests map[string]*guest
@@ -35,7 +36,7 @@ type Driver struct {
 // New makes a driver with the host's switches and ports. files is how it reaches
 // its machines' disks.
 func New(switches []wiring.Switch, ports []wiring.Port, files disk.Files) *Driver {
-	return &Driver{files: files, guests: map[string]*guest{},
+	return &Driver{files: files, Beat: beat, guests: map[string]*guest{},
 		network: network{ports: ports, list: slices.Clone(switches), open: map[net.Conn]bool{}}}
 }
 
@@ -44,15 +45,25 @@ const (
 	logBytes = 64 << 10 // at the disk's end, where the guest keeps its log
 )
 
+// guest writes to all of its machine's disks.
 type guest struct {
 	standsStill atomic.Bool
-	disk        guestDisk
-	size        int64
+	failed      atomic.Bool // a write failed
+	writing     sync.Mutex  // held while the guest writes, or its disks are changed
+	disks       []attached
+	beat        time.Duration
 	stop        chan struct{}
 	ended       chan error
+	addresses   []string
+}
 
-	first     string // file of the disk that it writes to
-	addresses []string
+// attached is a disk that a guest writes to.
+type attached struct {
+	image  guestDisk
+	size   int64
+	id     string
+	file   string // as the descriptor names it
+	format string
 }
 
 type guestDisk interface {
@@ -71,13 +82,9 @@ func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) err
 	if err := d.connectable(m); err != nil {
 		return err
 	}
-	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1), addresses: m.Static}
-	if len(m.Disks) > 0 {
-		first, size, err := d.openForGuest(filepath.Join(folder, m.Disks[0].File), m.Disks[0].Format)
-		if err != nil {
-			return fmt.Errorf("disk %s: %w", m.Disks[0].ID, err)
-		}
-		g.disk, g.size, g.first = first, size, m.Disks[0].File
+	g := &guest{stop: make(chan struct{}), ended: make(chan error, 1), addresses: m.Static, beat: d.Beat}
+	if err := d.attach(g, folder, m.Disks); err != nil {
+		return err
 	}
 	if state := filepath.Join(folder, driver.SuspendedFile); d.there(state) { // it goes on
 		if err := d.files.Remove(state); err != nil {
@@ -86,6 +93,18 @@ func (d *Driver) Start(_ context.Context, folder string, m *machine.Machine) err
 	}
 	d.guests[folder] = g
 	go g.run()
+	return nil
+}
+
+// attach opens disks for a guest; all, or none.
+func (d *Driver) attach(g *guest, folder string, disks []machine.Disk) error {
+	for _, is := range disks {
+		image, size, err := d.openForGuest(filepath.Join(folder, is.File), is.Format)
+		if err != nil {
+			return errors.Join(fmt.Errorf("disk %s: %w", is.ID, err), g.close())
+		}
+		g.disks = append(g.disks, attached{image, size, is.ID, is.File, is.Format})
+	}
 	return nil
 }
 
@@ -111,43 +130,91 @@ func (d *Driver) Adapt(_ context.Context, folder string, m *machine.Machine) err
 			return fmt.Errorf("disk %s: %s is not there", disk.ID, disk.File)
 		}
 	}
-	if g.first != "" && !slices.ContainsFunc(m.Disks, func(k machine.Disk) bool { return k.File == g.first }) {
-		return fmt.Errorf("its guest does not let go of %s, which it started from", g.first)
+	first := func(k machine.Disk) bool { return k.File == g.disks[0].file }
+	if len(g.disks) > 0 && !slices.ContainsFunc(m.Disks, first) {
+		return fmt.Errorf("its guest does not let go of %s, which it started from", g.disks[0].file)
+	}
+	if err := d.connectable(m); err != nil {
+		return err
 	}
 	g.addresses = m.Static
-	return d.connectable(m)
+	return d.refit(g, folder, m)
+}
+
+// refit has a guest write to the disks that m has, and to no others.
+func (d *Driver) refit(g *guest, folder string, m *machine.Machine) error {
+	g.writing.Lock()
+	defer g.writing.Unlock()
+	var errs []error
+	g.disks = slices.DeleteFunc(g.disks, func(a attached) bool {
+		stays := slices.ContainsFunc(m.Disks, func(k machine.Disk) bool { return k.ID == a.id && k.File == a.file })
+		if !stays {
+			errs = append(errs, a.image.Close())
+		}
+		return !stays
+	})
+	for _, k := range m.Disks {
+		if !slices.ContainsFunc(g.disks, func(a attached) bool { return a.id == k.ID }) {
+			image, size, err := d.openForGuest(filepath.Join(folder, k.File), k.Format)
+			if err == nil {
+				g.disks = append(g.disks, attached{image, size, k.ID, k.File, k.Format})
+			}
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
 }
 
 func (g *guest) run() {
-	if g.disk == nil {
-		<-g.stop
-		g.ended <- nil
-		return
-	}
-	tick := time.NewTicker(beat)
+	tick := time.NewTicker(g.beat)
 	defer tick.Stop()
-	record := make([]byte, 512)
-	for n := uint64(0); ; n++ {
+	record := make([]byte, RecordBytes)
+	copy(record, "guest log\n")
+	for n := uint64(1); ; n++ {
 		select {
 		case <-tick.C:
-			copy(record, "guest log\n")
-			binary.LittleEndian.PutUint64(record[16:], n)
-			binary.LittleEndian.PutUint64(record[24:], uint64(time.Now().UnixNano()))
-			if g.size >= 2*logBytes && !g.standsStill.Load() {
-				_, _ = g.disk.WriteAt(record, g.size-logBytes+int64(n*512%logBytes))
-			}
+			binary.LittleEndian.PutUint64(record[CounterAt:], n)
+			binary.LittleEndian.PutUint64(record[CounterAt+8:], uint64(time.Now().UnixNano()))
+			g.write(n, record)
 		case <-g.stop:
-			g.ended <- g.disk.Close()
+			g.writing.Lock()
+			g.ended <- g.close()
+			g.writing.Unlock()
 			return
 		}
 	}
 }
 
-func (g *guest) close() error {
-	if g.disk == nil {
-		return nil
+// What a guest writes, again and again at the end of each disk, has a number in it (little-endian).
+const (
+	RecordBytes = 512
+	CounterAt   = 16
+)
+
+// write writes a record to each disk, one after the other.
+func (g *guest) write(n uint64, record []byte) {
+	for i := 0; ; i++ {
+		g.writing.Lock()
+		if i >= len(g.disks) || g.standsStill.Load() {
+			g.writing.Unlock()
+			return
+		}
+		if d := g.disks[i]; d.size >= 2*logBytes {
+			if _, err := d.image.WriteAt(record, d.size-logBytes+int64(n*RecordBytes%logBytes)); err != nil {
+				g.failed.Store(true)
+			}
+		}
+		g.writing.Unlock()
 	}
-	return g.disk.Close()
+}
+
+func (g *guest) close() error {
+	var errs []error
+	for _, d := range g.disks {
+		errs = append(errs, d.image.Close())
+	}
+	g.disks = nil
+	return errors.Join(errs...)
 }
 
 // there tells whether a file is there.
@@ -244,6 +311,81 @@ func (d *Driver) Close() error {
 		}
 	}
 	return first
+}
+
+// Freeze has the guest write to the layers that m names.
+func (d *Driver) Freeze(_ context.Context, folder string, m *machine.Machine) error {
+	return d.swap(folder, m, func() error { return nil })
+}
+
+// Commit writes what layers hold into what m names instead.
+func (d *Driver) Commit(_ context.Context, folder string, m *machine.Machine, settle func() error) error {
+	return d.swap(folder, m, func() error {
+		for n, disk := range m.Disks {
+			if err := d.commit(folder, disk); err != nil {
+				return fmt.Errorf("disk %s: %w", m.Disks[n].ID, err)
+			}
+		}
+		return settle()
+	})
+}
+
+// commit writes what the layers right above a disk's file hold into it. Which those are, the folder tells.
+func (d *Driver) commit(folder string, is machine.Disk) error {
+	entries, err := d.files.ReadDir(folder)
+	if err != nil {
+		return err
+	}
+	below := filepath.Clean(filepath.Join(folder, is.File))
+	for _, e := range entries {
+		path := filepath.Join(folder, e.Name())
+		if filepath.Ext(path) != ".qcow2" || path == below {
+			continue
+		}
+		c, err := formats.OpenChain(path, formats.Options{Files: d.files, Format: qcow2.Format, Wary: true})
+		if err != nil {
+			continue // not one of ours
+		}
+		on := len(c.Links) > 1 && filepath.Clean(c.Links[1].Path) == below
+		if err := c.Close(); err != nil {
+			return err
+		}
+		if on {
+			if err := formats.Commit(path, formats.Options{Files: d.files, Format: qcow2.Format}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// swap closes the disks of a guest, which stands still meanwhile, and opens those that m names.
+func (d *Driver) swap(folder string, m *machine.Machine, between func() error) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g := d.guests[folder]
+	if g == nil {
+		return errors.New("it does not run")
+	}
+	g.writing.Lock()
+	defer g.writing.Unlock()
+	before := slices.Clone(g.disks)
+	err := g.close()
+	if err == nil {
+		err = between()
+	}
+	next := m.Disks
+	if err != nil { // it goes on where it was
+		next = nil
+		for _, a := range before {
+			next = append(next, machine.Disk{ID: a.id, File: a.file, Format: a.format})
+		}
+	}
+	failed := d.attach(g, folder, next)
+	if failed != nil { // it hangs, as one does whose disks are gone
+		g.failed.Store(true)
+	}
+	return errors.Join(err, failed)
 }
 
 // openForGuest opens the top layer of a disk for writing, in the format that the

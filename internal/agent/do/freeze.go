@@ -1,0 +1,279 @@
+package do
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/agent/ground"
+)
+
+// The descriptor always names what reads as the guest's disk. Before a freeze it is pointed at the new layers, which
+// are empty then; after a commit, while the guest stands still or does not run, at what lies below, which holds the
+// same then. So a crash at any point leaves a machine that starts with all that it has written.
+
+// doFreeze puts layers on disks of a machine, and has it write there.
+func doFreeze(ctx context.Context, t *run) (any, error) {
+	var p plan.Freeze
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	now, err := t.Driver.State(ctx, p.Folder)
+	if err != nil {
+		return nil, err
+	}
+	freezing, ok := t.Driver.(driver.Freezing)
+	if now.State.Active() && !ok {
+		return nil, ground.Refuse("host.unable", "the hypervisor of %s can't freeze disks while a machine runs",
+			t.Config.Name)
+	}
+	if now.State == machine.Suspended {
+		return nil, ground.Refuse("state.held", "the machine in %s is suspended", p.Folder)
+	}
+	if err := t.begin(p); err != nil {
+		return nil, err
+	}
+	for _, d := range p.Disks {
+		if err := t.layerOver(p.Folder, d); err != nil {
+			return nil, err
+		}
+	}
+	m, err := t.pointed(p.Folder, p.Disks, func(d plan.FrozenDisk) (string, string) { return d.File, d.Format })
+	if err != nil {
+		return nil, err
+	}
+	if now.State.Active() {
+		if err := freezing.Freeze(ctx, p.Folder, m); err != nil {
+			return nil, err
+		}
+	}
+	if !p.ForGood {
+		return nil, nil
+	}
+	var errs []error
+	for _, d := range p.Disks {
+		errs = append(errs, t.Door.Freeze(d.Path, true))
+	}
+	return nil, errors.Join(errs...)
+}
+
+// freezeJournal notes that a task has begun: layers of these names are its own.
+type freezeJournal struct {
+	Begun bool `json:"begun"`
+}
+
+// begin sees that nothing bears the names of the layers to come.
+func (t *run) begin(p plan.Freeze) error {
+	var j freezeJournal
+	if there, err := t.Journal(&j); there || err != nil {
+		return err
+	}
+	for _, d := range p.Disks {
+		if filepath.Base(d.File) != d.File {
+			return ground.Refuse("package.path-escape", "%q is no file name", d.File)
+		}
+		path := filepath.Join(p.Folder, d.File)
+		if _, err := t.Door.Lstat(path); err == nil {
+			return ground.Refuse("name.taken", "%s exists already", path)
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return t.Note(freezeJournal{Begun: true})
+}
+
+// layerOver makes the layer of a disk, unless the descriptor names it already: it may hold something then.
+func (t *run) layerOver(folder string, d plan.FrozenDisk) error {
+	path := filepath.Join(folder, d.File)
+	if err := errors.Join(t.Within(d.Path), t.Within(path)); err != nil {
+		return err
+	}
+	m, err := t.ReadMachine(folder)
+	if err != nil {
+		return err
+	}
+	for _, is := range m.Disks {
+		if is.ID == d.Disk && is.File == d.File {
+			return nil
+		}
+	}
+	format, err := formats.ByName(d.Format)
+	if err != nil {
+		return err
+	}
+	below, err := t.Known(d.Path)
+	if err != nil {
+		return err
+	}
+	if err := t.RemoveIfThere(path); err != nil { // of a try that was cut short
+		return err
+	}
+	return t.Door.NewLooseLayer(path, format, t.NewID(path), d.Path, below)
+}
+
+// pointed writes a descriptor anew in which disks name other files, and returns the machine that it describes, its
+// formats filled in.
+func (w *Worker) pointed(folder string, disks []plan.FrozenDisk,
+	at func(d plan.FrozenDisk) (file, format string)) (*machine.Machine, error) {
+	d, err := w.Descriptor(folder)
+	if err != nil {
+		return nil, err
+	}
+	m := d.Machines[0].Clone()
+	changed := false
+	for _, f := range disks {
+		file, format := at(f)
+		for i := range m.Disks {
+			if is := &m.Disks[i]; is.ID == f.Disk && is.File != file {
+				is.File, is.Format, changed = file, format, true
+			}
+		}
+	}
+	if changed {
+		if err := d.SetMachine(0, m); err != nil {
+			return nil, err
+		}
+		raw, err := d.Encode(0)
+		if err != nil {
+			return nil, err
+		}
+		name := w.FindDescriptor(folder)
+		next := filepath.Join(folder, "."+name+".next")
+		if err := w.WriteSynced(next, raw); err != nil {
+			return nil, errors.Join(err, w.RemoveIfThere(next))
+		}
+		if err := errors.Join(w.Door.Rename(next, filepath.Join(folder, name)), w.SyncDir(folder)); err != nil {
+			return nil, err
+		}
+	}
+	return m, w.formatted(folder, m)
+}
+
+// undoFreeze commits what was written since into what was frozen.
+func undoFreeze(ctx context.Context, t *run) error {
+	var p plan.Freeze
+	if err := t.Params(&p); err != nil {
+		return err
+	}
+	var j freezeJournal
+	if there, err := t.Journal(&j); !there || err != nil {
+		return err // it was never begun: files of these names are somebody else's
+	}
+	return t.thaw(ctx, p.Folder, p.Disks)
+}
+
+func doCommit(ctx context.Context, t *run) (any, error) {
+	var p plan.Commit
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	return nil, t.thaw(ctx, p.Folder, p.Disks)
+}
+
+// thaw writes what layers hold into what lies below, and takes them off. Each part finds out by itself whether it was
+// done before.
+func (t *run) thaw(ctx context.Context, folder string, disks []plan.FrozenDisk) error {
+	var there []plan.FrozenDisk
+	for _, d := range disks {
+		if _, err := t.Door.Lstat(filepath.Join(folder, d.File)); errors.Is(err, fs.ErrNotExist) {
+			continue // it was never made, or is gone again
+		} else if err != nil {
+			return err
+		}
+		if who := t.StoodOn(folder, d.Path); len(who) > 0 {
+			return ground.Refuse("disk.parent-of-others", "disk %s takes no writes: disks of %s stand on it", d.Disk,
+				strings.Join(who, ", "))
+		}
+		there = append(there, d)
+		if err := t.Door.Freeze(d.Path, false); err != nil {
+			return err
+		}
+	}
+	if len(there) == 0 {
+		return nil
+	}
+	below := func(d plan.FrozenDisk) (string, string) { return d.Below, d.BelowFormat }
+	settle := func() error {
+		_, err := t.pointed(folder, there, below)
+		return err
+	}
+	now, err := t.Driver.State(ctx, folder)
+	if err != nil {
+		return err
+	}
+	switch {
+	case now.State == machine.Suspended:
+		return ground.Refuse("state.held", "the machine in %s is suspended: its layers are taken off once it goes on",
+			folder)
+	case now.State.Active():
+		err = t.commitLive(ctx, folder, there, settle)
+	default:
+		err = t.commitStanding(folder, there)
+		if err == nil {
+			err = settle()
+		}
+	}
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, d := range there {
+		errs = append(errs, t.RemoveIfThere(filepath.Join(folder, d.File)))
+	}
+	return errors.Join(append(errs, t.SyncDir(folder))...)
+}
+
+// commitLive has the hypervisor commit what a running machine's layers hold.
+func (t *run) commitLive(ctx context.Context, folder string, disks []plan.FrozenDisk, settle func() error) error {
+	freezing, ok := t.Driver.(driver.Freezing)
+	if !ok {
+		return ground.Refuse("host.unable", "the hypervisor of %s can't commit layers while a machine runs",
+			t.Config.Name)
+	}
+	m, err := t.ReadMachine(folder)
+	if err != nil {
+		return err
+	}
+	for _, d := range disks {
+		for i := range m.Disks {
+			if m.Disks[i].ID == d.Disk {
+				m.Disks[i].File, m.Disks[i].Format = d.Below, d.BelowFormat
+			}
+		}
+	}
+	if err := t.formatted(folder, m); err != nil {
+		return err
+	}
+	return freezing.Commit(ctx, folder, m, settle)
+}
+
+// commitStanding commits layers of a machine that does not run, as far as its descriptor names them.
+func (t *run) commitStanding(folder string, disks []plan.FrozenDisk) error {
+	m, err := t.ReadMachine(folder)
+	if err != nil {
+		return err
+	}
+	for _, d := range disks {
+		for _, is := range m.Disks {
+			if is.ID != d.Disk || is.File != d.File {
+				continue
+			}
+			path := filepath.Join(folder, d.File)
+			as, err := t.Known(path)
+			if err != nil {
+				return err
+			}
+			if err := t.Door.Commit(path, as); err != nil {
+				return fmt.Errorf("disk %s: %w", d.Disk, err)
+			}
+		}
+	}
+	return nil
+}

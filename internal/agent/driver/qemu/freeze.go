@@ -1,0 +1,276 @@
+package qemu
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"unvora.example/unvora/core/machine"
+)
+
+// Freeze has a running machine write to the layers that m names, in one transaction over all disks.
+func (d *Driver) Freeze(ctx context.Context, folder string, m *machine.Machine) error {
+	a, err := d.adapt(ctx, folder)
+	if err != nil {
+		return err
+	}
+	defer a.close()
+	var actions []any
+	var nodes []string
+	next := map[string]part{}
+	drop := func() (err error) {
+		for _, node := range nodes {
+			err = errors.Join(err, a.dropNode(ctx, node))
+		}
+		return err
+	}
+	for _, disk := range m.Disks {
+		had, there := a.has.Disks[disk.ID]
+		if !there || had.File == disk.File {
+			continue // it is frozen already
+		}
+		node, err := a.addLayer(ctx, filepath.Join(folder, disk.File), disk.Format)
+		if err != nil {
+			return errors.Join(fmt.Errorf("disk %s: %w", disk.ID, err), drop())
+		}
+		nodes = append(nodes, node)
+		actions = append(actions, map[string]any{"type": "blockdev-snapshot", "data": map[string]any{"node": had.Node,
+			"overlay": node}})
+		next[disk.ID] = part{Device: had.Device, Node: node, File: disk.File, Port: had.Port,
+			Under: append([]frozen{{had.Node, had.File}}, had.Under...)}
+	}
+	if len(actions) == 0 {
+		return nil
+	}
+	if err := a.do(ctx, "transaction", map[string]any{"actions": actions}, nil); err != nil {
+		return errors.Join(err, drop())
+	}
+	for id, p := range next {
+		a.has.Disks[id] = p
+	}
+	return a.note()
+}
+
+// addLayer adds the node of a layer, whose parent is not looked at: QEMU has it already.
+func (a *adapting) addLayer(ctx context.Context, path, format string) (string, error) {
+	c := a.command()
+	defer c.close()
+	file, err := c.file(path, os.O_RDWR)
+	if err != nil {
+		return "", err
+	}
+	node := c.has.next("disk")
+	if err := c.json("-blockdev", map[string]any{"driver": drivers[format].name, "node-name": node, "file": file,
+		"backing": nil, "discard": "unmap"}); err != nil {
+		return "", err
+	}
+	return node, a.carryOver(ctx, c)
+}
+
+// Commit has QEMU write what layers hold into what m names instead.
+func (d *Driver) Commit(ctx context.Context, folder string, m *machine.Machine, settle func() error) (err error) {
+	a, err := d.adapt(ctx, folder)
+	if err != nil {
+		return err
+	}
+	defer a.close()
+	over := map[string]frozen{} // disk → what it goes back to
+	for _, disk := range m.Disks {
+		had, there := a.has.Disks[disk.ID]
+		if !there || had.File == disk.File {
+			continue
+		}
+		at := slices.IndexFunc(had.Under, func(f frozen) bool { return f.File == disk.File })
+		if at != 0 {
+			return fmt.Errorf("disk %s does not lie right above %s", disk.ID, disk.File)
+		}
+		over[disk.ID] = had.Under[0]
+	}
+	if err := a.merge(ctx, over); err != nil {
+		return err
+	}
+	// From here on the guest stands still, until the descriptor names what it writes to.
+	if err := a.standStill(ctx); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, a.goOn(context.WithoutCancel(ctx))) }()
+	if err := a.pivot(ctx, over); err != nil {
+		return err
+	}
+	if err := settle(); err != nil {
+		return err
+	}
+	var errs []error
+	for id, to := range over {
+		had := a.has.Disks[id]
+		layer := had.Node
+		had.Node, had.File, had.Under = to.Node, to.File, had.Under[1:]
+		a.has.Disks[id] = had
+		errs = append(errs, a.note(), a.dropNode(ctx, layer))
+	}
+	return errors.Join(errs...)
+}
+
+// settlingFile notes how the guest stood before it was made to stand still, for the next agent if this one is killed.
+const settlingFile = "settling"
+
+func (a *adapting) standStill(ctx context.Context) error {
+	noted, err := a.dir.has(settlingFile)
+	if err != nil {
+		return err
+	}
+	if !noted {
+		var now struct{ Status string }
+		if err := a.do(ctx, "query-status", nil, &now); err != nil {
+			return err
+		}
+		if err := a.dir.write(settlingFile, []byte(now.Status)); err != nil {
+			return err
+		}
+	}
+	return a.do(ctx, "stop", nil, nil)
+}
+
+// goOn lets the guest stand as it did before standStill.
+func (a *adapting) goOn(ctx context.Context) error {
+	before, err := a.dir.read(settlingFile)
+	if err == nil && string(before) == "running" {
+		err = a.do(ctx, "cont", nil, nil)
+	}
+	return errors.Join(err, a.dir.remove(settlingFile))
+}
+
+// mergeJob is QEMU's job that commits the layer of a disk.
+func mergeJob(id string) string { return "commit-" + id }
+
+// blockJob is what QEMU tells of a job.
+type blockJob struct {
+	Device      string
+	Len, Offset int64
+	Ready       bool
+	Error       string
+}
+
+// merge begins the commit of each disk that has not gone back already, and waits until all follow the guest.
+func (a *adapting) merge(ctx context.Context, over map[string]frozen) error {
+	jobs, err := a.jobs(ctx)
+	if err != nil {
+		return err
+	}
+	for id, to := range over {
+		back, err := a.wentBack(ctx, id, to)
+		if err != nil {
+			return err
+		}
+		if _, begun := jobs[mergeJob(id)]; back || begun {
+			continue
+		}
+		if err := a.do(ctx, "block-commit", map[string]any{"job-id": mergeJob(id), "device": a.has.Disks[id].Node,
+			"base-node": to.Node}, nil); err != nil {
+			return fmt.Errorf("disk %s: %w", id, err)
+		}
+	}
+	for {
+		jobs, err := a.jobs(ctx)
+		if err != nil {
+			return err
+		}
+		waiting := false
+		for id, to := range over {
+			job, there := jobs[mergeJob(id)]
+			back, err := a.wentBack(ctx, id, to)
+			switch {
+			case err != nil:
+				return err
+			case !there && !back:
+				return fmt.Errorf("disk %s: QEMU gave the commit up", id)
+			case there && !job.Ready:
+				waiting = true
+			}
+		}
+		if !waiting {
+			return nil
+		}
+		select {
+		case <-time.After(savePoll):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// pivot ends the jobs, while the guest stands still: the disks are what lies below then.
+func (a *adapting) pivot(ctx context.Context, over map[string]frozen) error {
+	until := time.Now().Add(endTime)
+	for id, to := range over {
+		asked := false
+		for {
+			back, err := a.wentBack(ctx, id, to)
+			if err != nil {
+				return err
+			}
+			if back {
+				break
+			}
+			jobs, err := a.jobs(ctx)
+			if err != nil {
+				return err
+			}
+			job, there := jobs[mergeJob(id)]
+			if !there && asked {
+				continue // it has just ended
+			}
+			if !there {
+				return fmt.Errorf("disk %s: QEMU gave the commit up", id)
+			}
+			if job.Offset == job.Len && !asked {
+				if err := a.do(ctx, "job-complete", map[string]any{"id": mergeJob(id)}, nil); err != nil {
+					return fmt.Errorf("disk %s: %w", id, err)
+				}
+				asked = true
+			}
+			if time.Now().After(until) {
+				return fmt.Errorf("disk %s: the commit does not end within %s", id, endTime)
+			}
+			time.Sleep(savePoll)
+		}
+	}
+	return nil
+}
+
+// jobs of QEMU, by their ids.
+func (a *adapting) jobs(ctx context.Context) (map[string]blockJob, error) {
+	var list []blockJob
+	err := a.do(ctx, "query-block-jobs", nil, &list)
+	all := map[string]blockJob{}
+	for _, j := range list {
+		all[j.Device] = j // QEMU calls a job's id so
+	}
+	return all, err
+}
+
+// wentBack tells whether a disk is what lies below its layer again.
+func (a *adapting) wentBack(ctx context.Context, id string, to frozen) (bool, error) {
+	var list []struct {
+		Qdev     string
+		Inserted *struct {
+			Node string `json:"node-name"`
+		}
+	}
+	if err := a.do(ctx, "query-block", nil, &list); err != nil {
+		return false, err
+	}
+	for _, b := range list {
+		is := a.has.Disks[id].Device
+		if (b.Qdev == is || filepath.Base(filepath.Dir(b.Qdev)) == is) && b.Inserted != nil {
+			return b.Inserted.Node == to.Node, nil
+		}
+	}
+	raw, _ := json.Marshal(list)
+	return false, fmt.Errorf("QEMU has no disk %s: %s", id, raw)
+}
