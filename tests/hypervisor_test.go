@@ -151,34 +151,34 @@ func TestHypervisor(t *testing.T) {
 	live := tempFile(t, "live.ova")
 	require.Contains(t, e.ok(t, "export", "tide-clock", live, "--yes"), "is written")
 	e.ok(t, "import", live, "--host", "tern", "--name", "tide-live", "--identity", "renew", "--yes")
-	e.ok(t, "clone", "tide-clock", "--name", "tide-twin", "--on", "--yes")
+	e.ok(t, "clone", "tern/tide-clock", "--name", "tide-twin", "--on", "--yes")
 	e.ok(t, "power", "on", "tide-live", "--yes")
 	for _, name := range []string{"tide-live", "tide-twin"} {
 		words := e.guestSays(t, name)
 		require.Regexp(t, `^0\d+$`, words["counter"][0], "it was counting when it was frozen")
 		e.ok(t, "power", "off", name, "--hard")
 	}
-	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tide-clock").State)
-	says("guest: ready")
-	require.Len(t, e.guestSays(t, "tide-clock")["started"], 1, "it went on all the while, %s", time.Since(began))
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tern/tide-clock").State)
+	require.Len(t, e.guestSays(t, "tern/tide-clock")["started"], 1, "it went on all the while, %s", time.Since(began))
 	twin := get[openapi.Copy](t, e, "copies", "tide-twin")
 	require.Len(t, get[shownImage](t, e, "disk", "show", filepath.Join(twin.Path,
 		(*twin.Machine.Disks)[0].File)).Chain, 2)
 	e.ok(t, "delist", "tide-twin", "--files", "trash", "--yes")
 	e.ok(t, "delist", "tide-live", "--files", "trash", "--yes")
+	require.NoError(t, os.Remove(live))
 
 	// An agent that dies leaves it running; so does its own end.
 	kill(t, e, "agent-tern")
 	require.Eventually(t, func() bool { return e.run(t, "survey", "tern").status == 0 }, waitFor, 200*time.Millisecond)
-	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tide-clock").State)
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tern/tide-clock").State)
 
-	e.ok(t, "power", "off", "tide-clock")
-	require.Contains(t, e.ok(t, "console", "tide-clock"), "guest: shuts down")
-	e.clean(t, "tide-clock")
+	e.ok(t, "power", "off", "tern/tide-clock")
+	require.Contains(t, e.ok(t, "console", "tern/tide-clock"), "guest: shuts down")
+	e.clean(t, "tern/tide-clock")
 
 	// It comes back as itself, and as another.
 	file := tempFile(t, "tide-clock.ova")
-	e.ok(t, "export", "tide-clock", file, "--yes")
+	e.ok(t, "export", "tern/tide-clock", file, "--yes")
 	e.ok(t, "import", file, "--host", "tern", "--name", "tide-again", "--identity", "keep", "--yes", "--answer",
 		"identity.origin-alive=keep", "--answer", "identity.uuid-in-use=keep", "--answer", "mac.in-use=keep")
 	e.ok(t, "import", file, "--host", "tern", "--name", "tide-other", "--identity", "renew", "--cpus", "1", "--yes")

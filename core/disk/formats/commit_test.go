@@ -67,14 +67,12 @@ func TestCommit(t *testing.T) {
 		for n := range rapid.IntRange(1, 3).Draw(rt, "layers") {
 			next := filepath.Join(dir, string(rune('a'+n))+".qcow2")
 			require.NoError(rt, formats.NewLayer(next, path, q, "", formats.Options{Format: format, Loose: true}))
-			writes := map[int64][]byte{}
 			for range rapid.IntRange(0, 4).Draw(rt, "writes") {
 				off := rapid.Int64Range(0, size-1).Draw(rt, "at")
 				p := rapid.SliceOfN(rapid.Byte(), 1, int(min(200_000, size-off))).Draw(rt, "bytes")
-				writes = map[int64][]byte{off: p}
 				below, err := formats.OpenChain(path, formats.Options{Format: format})
 				require.NoError(rt, err)
-				guestWrites(rt, next, below, writes)
+				guestWrites(rt, next, below, map[int64][]byte{off: p})
 				require.NoError(rt, below.Close())
 				copy(want[off:], p)
 			}

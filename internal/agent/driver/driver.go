@@ -151,7 +151,8 @@ func Can(d Driver) (list []fit.Ability) {
 	}{
 		{is[Network], fit.MakesSwitches}, {is[Addressed], fit.SeesAddresses}, {is[Console], fit.KeepsConsole},
 		{is[Display], fit.HasDisplay}, {is[Pausing], fit.Pauses}, {is[Suspending], fit.Suspends},
-		{is[Booting], fit.BootsOnce}, {is[Live], fit.ChangesLive}, {is[Freezing], fit.Freezes}, {is[Lasting], fit.Lasts},
+		{is[Booting], fit.BootsOnce}, {is[Live], fit.ChangesLive}, {is[Freezing], fit.Freezes},
+		{is[Lasting], fit.Lasts},
 	} {
 		if a.is(d) && !slices.Contains(lacks, a.can) {
 			list = append(list, a.can)
