@@ -29,6 +29,7 @@ const (
 	AbilityBootOnce  Ability = "boot-once"
 	AbilityConsole   Ability = "console"
 	AbilityDisplay   Ability = "display"
+	AbilityFreeze    Ability = "freeze"
 	AbilityLasting   Ability = "lasting"
 	AbilityLive      Ability = "live"
 	AbilityPause     Ability = "pause"
@@ -46,6 +47,8 @@ func (e Ability) Valid() bool {
 	case AbilityConsole:
 		return true
 	case AbilityDisplay:
+		return true
+	case AbilityFreeze:
 		return true
 	case AbilityLasting:
 		return true
@@ -221,6 +224,21 @@ func (e DetachRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for DropSnapshotRequestOperation.
+const (
+	DropSnapshotRequestOperationDropSnapshot DropSnapshotRequestOperation = "drop-snapshot"
+)
+
+// Valid indicates whether the value is a known member of the DropSnapshotRequestOperation enum.
+func (e DropSnapshotRequestOperation) Valid() bool {
+	switch e {
+	case DropSnapshotRequestOperationDropSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportRequestOperation.
 const (
 	ExportRequestOperationExport ExportRequestOperation = "export"
@@ -266,6 +284,21 @@ func (e FindingSeverity) Valid() bool {
 	case FindingSeverityChoice:
 		return true
 	case FindingSeverityNote:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GoBackRequestOperation.
+const (
+	GoBackRequestOperationGoBack GoBackRequestOperation = "go-back"
+)
+
+// Valid indicates whether the value is a known member of the GoBackRequestOperation enum.
+func (e GoBackRequestOperation) Valid() bool {
+	switch e {
+	case GoBackRequestOperationGoBack:
 		return true
 	default:
 		return false
@@ -680,6 +713,21 @@ func (e SkeletonKind) Valid() bool {
 	}
 }
 
+// Defines values for SnapshotRequestOperation.
+const (
+	SnapshotRequestOperationSnapshot SnapshotRequestOperation = "snapshot"
+)
+
+// Valid indicates whether the value is a known member of the SnapshotRequestOperation enum.
+func (e SnapshotRequestOperation) Valid() bool {
+	switch e {
+	case SnapshotRequestOperationSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StartRequestOperation.
 const (
 	StartRequestOperationStart StartRequestOperation = "start"
@@ -770,6 +818,30 @@ const (
 func (e SwitchDropRequestOperation) Valid() bool {
 	switch e {
 	case SwitchDropRequestOperationSwitchDrop:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetCopyParamsForm.
+const (
+	GetCopyParamsFormHollow     GetCopyParamsForm = "hollow"
+	GetCopyParamsFormPackage    GetCopyParamsForm = "package"
+	GetCopyParamsFormRegistered GetCopyParamsForm = "registered"
+	GetCopyParamsFormStray      GetCopyParamsForm = "stray"
+)
+
+// Valid indicates whether the value is a known member of the GetCopyParamsForm enum.
+func (e GetCopyParamsForm) Valid() bool {
+	switch e {
+	case GetCopyParamsFormHollow:
+		return true
+	case GetCopyParamsFormPackage:
+		return true
+	case GetCopyParamsFormRegistered:
+		return true
+	case GetCopyParamsFormStray:
 		return true
 	default:
 		return false
@@ -1224,6 +1296,28 @@ type DiskComparison struct {
 	Why string `json:"why"`
 }
 
+// DropSnapshotRequest Drop a snapshot; what was written above it goes into its disks
+type DropSnapshotRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string                      `json:"note,omitempty"`
+	Operation DropSnapshotRequestOperation `json:"operation"`
+
+	// Snapshot Its name
+	Snapshot string `json:"snapshot"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// DropSnapshotRequestOperation defines model for DropSnapshotRequest.Operation.
+type DropSnapshotRequestOperation string
+
 // ExportRequest Write a package from a copy
 type ExportRequest struct {
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
@@ -1288,14 +1382,18 @@ type FindingSeverity string
 
 // Folder defines model for Folder.
 type Folder struct {
-	Disks []FolderDisk `json:"disks"`
-	Files []string     `json:"files"`
-	Path  string       `json:"path"`
+	Disks   []FolderDisk `json:"disks"`
+	Files   []string     `json:"files"`
+	Machine *Machine     `json:"machine,omitempty"`
+	Path    string       `json:"path"`
 
 	// Problem Why its descriptor can't be read
 	Problem    string `json:"problem"`
 	Registered bool   `json:"registered"`
 	State      string `json:"state"`
+
+	// StoodOn Registered machines whose layers rest on files in it
+	StoodOn *[]string `json:"stoodOn,omitempty"`
 }
 
 // FolderDisk defines model for FolderDisk.
@@ -1323,6 +1421,28 @@ type FolderDisk struct {
 	SharedBy     []string `json:"sharedBy"`
 	VirtualBytes int64    `json:"virtualBytes"`
 }
+
+// GoBackRequest Have a copy stand on a snapshot again
+type GoBackRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string                `json:"note,omitempty"`
+	Operation GoBackRequestOperation `json:"operation"`
+
+	// Snapshot Its name
+	Snapshot string `json:"snapshot"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// GoBackRequestOperation defines model for GoBackRequest.Operation.
+type GoBackRequestOperation string
 
 // Grants What another Unvora may do here
 type Grants struct {
@@ -1620,6 +1740,9 @@ type Machine struct {
 	// Serial That the firmware shows the guest
 	Serial *string `json:"serial,omitempty"`
 
+	// Stands Snapshot that its disks stand on; empty for none
+	Stands *string `json:"stands,omitempty"`
+
 	// StartOrder Its turn when its host starts; 0 when it does not start with it
 	StartOrder *int `json:"startOrder,omitempty"`
 
@@ -1628,7 +1751,10 @@ type Machine struct {
 
 	// Static Fixed addresses known of its guest
 	Static *[]string `json:"static,omitempty"`
-	Uuid   string    `json:"uuid"`
+
+	// Tree Its snapshots, parents before children
+	Tree *[]Snapshot `json:"tree,omitempty"`
+	Uuid string      `json:"uuid"`
 }
 
 // Manager defines model for Manager.
@@ -2123,6 +2249,43 @@ type Skeleton struct {
 // SkeletonKind defines model for Skeleton.Kind.
 type SkeletonKind string
 
+// Snapshot defines model for Snapshot.
+type Snapshot struct {
+	Disks *[]struct {
+		Disk   string `json:"disk"`
+		File   string `json:"file"`
+		Format string `json:"format"`
+	} `json:"disks,omitempty"`
+	MadeAt time.Time `json:"madeAt"`
+	Name   string    `json:"name"`
+	Note   *string   `json:"note,omitempty"`
+
+	// Parent Snapshot that it was made after; empty for none
+	Parent *string `json:"parent,omitempty"`
+}
+
+// SnapshotRequest Freeze all disks of a copy at one instant, under a name
+type SnapshotRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy
+	Copies []string `json:"copies"`
+
+	// Note Goes to history
+	Note      *string                  `json:"note,omitempty"`
+	Operation SnapshotRequestOperation `json:"operation"`
+
+	// Snapshot Its name
+	Snapshot string `json:"snapshot"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// SnapshotRequestOperation defines model for SnapshotRequest.Operation.
+type SnapshotRequestOperation string
+
 // Source defines model for Source.
 type Source struct {
 	// Disks Bare disk images: POOL/PATH or paths of the host
@@ -2380,7 +2543,13 @@ type ListCopiesParams struct {
 type GetCopyParams struct {
 	// Name A name, HOST/NAME, SHELF/FILE or id
 	Name string `form:"name" json:"name"`
+
+	// Form Only a copy of this form is meant
+	Form *GetCopyParamsForm `form:"form,omitempty" json:"form,omitempty"`
 }
+
+// GetCopyParamsForm defines parameters for GetCopy.
+type GetCopyParamsForm string
 
 // ReadConsoleParams defines parameters for ReadConsole.
 type ReadConsoleParams struct {
@@ -2969,6 +3138,108 @@ func (t *Request) MergeCloneRequest(v CloneRequest) error {
 	return err
 }
 
+// AsDropSnapshotRequest returns the union data inside the Request as a DropSnapshotRequest
+func (t Request) AsDropSnapshotRequest() (DropSnapshotRequest, error) {
+	var body DropSnapshotRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromDropSnapshotRequest overwrites any union data inside the Request as the provided DropSnapshotRequest
+func (t *Request) FromDropSnapshotRequest(v DropSnapshotRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"drop-snapshot"}`))
+	t.union = b
+	return err
+}
+
+// MergeDropSnapshotRequest performs a merge with any union data inside the Request, using the provided DropSnapshotRequest
+func (t *Request) MergeDropSnapshotRequest(v DropSnapshotRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"drop-snapshot"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsGoBackRequest returns the union data inside the Request as a GoBackRequest
+func (t Request) AsGoBackRequest() (GoBackRequest, error) {
+	var body GoBackRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromGoBackRequest overwrites any union data inside the Request as the provided GoBackRequest
+func (t *Request) FromGoBackRequest(v GoBackRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"go-back"}`))
+	t.union = b
+	return err
+}
+
+// MergeGoBackRequest performs a merge with any union data inside the Request, using the provided GoBackRequest
+func (t *Request) MergeGoBackRequest(v GoBackRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"go-back"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsSnapshotRequest returns the union data inside the Request as a SnapshotRequest
+func (t Request) AsSnapshotRequest() (SnapshotRequest, error) {
+	var body SnapshotRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromSnapshotRequest overwrites any union data inside the Request as the provided SnapshotRequest
+func (t *Request) FromSnapshotRequest(v SnapshotRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"snapshot"}`))
+	t.union = b
+	return err
+}
+
+// MergeSnapshotRequest performs a merge with any union data inside the Request, using the provided SnapshotRequest
+func (t *Request) MergeSnapshotRequest(v SnapshotRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"snapshot"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
 // AsFetchAheadRequest returns the union data inside the Request as a FetchAheadRequest
 func (t Request) AsFetchAheadRequest() (FetchAheadRequest, error) {
 	var body FetchAheadRequest
@@ -3503,10 +3774,14 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsDelistRequest()
 	case "detach":
 		return t.AsDetachRequest()
+	case "drop-snapshot":
+		return t.AsDropSnapshotRequest()
 	case "export":
 		return t.AsExportRequest()
 	case "fetch-ahead":
 		return t.AsFetchAheadRequest()
+	case "go-back":
+		return t.AsGoBackRequest()
 	case "import":
 		return t.AsImportRequest()
 	case "pause":
@@ -3521,6 +3796,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsRegisterRequest()
 	case "renew":
 		return t.AsRenewRequest()
+	case "snapshot":
+		return t.AsSnapshotRequest()
 	case "start":
 		return t.AsStartRequest()
 	case "stop":
@@ -6093,6 +6370,18 @@ func NewGetCopyRequest(server string, params *GetCopyParams) (*http.Request, err
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -17426,6 +17715,14 @@ func (siw *ServerInterfaceWrapper) GetCopy(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", c.Request.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter form: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -19221,220 +19518,226 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rchy3kuarIHo3QnNmi6LsY3vikDERS+ti0UcSFSJt74atWKGrsrvhrgLqAGi2ehSamF/7APsQ82Dz",
-	"JBtIAHXpBupCdpOSrT8SyUIVbolEXr/8MElFUQoOXKvJyYdJSSUtQIPE3+hMgzQ/ZKBSyUrNBJ+cTK4W",
-	"QDi810TMiF4AKekcyBRmQsIkmTDT5B8rkJtJMuG0gMmJ+1AyUekCCmq+qDeleaC0ZHw++fgxmcxYHu4N",
-	"ZKHIs/OnL578689nL356SoS0v/7767Orq6dvXkU6dR/s7nUhlH4Ds91uX9ECTE8s858vqV7UXzcvTpKJ",
-	"hH+smIRscqLlCrr7+l1Mg12dZ9iRVmQKc8a5aR/s83cxHdllzgqmd3u8mBGmoVAJ+erRI7LiOShFFGUZ",
-	"/uERoZoUdn6hhbUfbXZc0PesWBWTE/N2MikYd78mfkyMa5iDxEEVlNM5yBstu3t31DJ8NI1VKbgCJOvX",
-	"UkxzKMyPqeAaOK4QLcucpdSM47i0Lf7H78oM6kPj2/9dmlFP/ttxfW6O7VN17L+LPban9cuCarIGrsla",
-	"Crc37jXz1bMpy5lmdng0y5h5jeavpShB2r/bSQa+SokhRaI01aDMkWRaQT4jU9gIniFZzWjBcrOBZeOD",
-	"HyYp5bsbgN80Ly02JchrpoQkKeX+c0pTqRmfE4q/iLJ01GrIqW+B7DQ3k48VWVApKf7OxVmaQg6S2nHs",
-	"DmuDvGZBZbamEkgmQBEuNJErjuMtaLpgHNQpgaLUG7JegHmADSdJ4Gy4v4jp75BqMwY/vJMPE+CGfH+d",
-	"qDXT6QI/QLNMglL4cyq4ErnhdhlTZU5xbelKmb+olSqBG/KdCqGPBE/NX3N2jf9RZVZv8nZnQMnkLMue",
-	"m0MXJYEZzRVsb6Ib1u6KPb+4vDp5ffHmyrNpOjeUHug4FRmE2Ud9xn6tOnLt34YWMMteuvM5chJpKlb2",
-	"GO6MLjrBhdalIj+9eeGInqS5WGUEuJYbUgoWnqzlI4F+SqrUWshst6O/Q6mJAppDliDdc7gGSdRCrDmh",
-	"c8p4qCMtlhAg5HOuNNDMjNnNGj/pez8lOVvCmiEp7X5TrlSAnT9jfA6ylIzrai3M4s4MP4OEqAX9+tvv",
-	"Tv7rP/4zMcdCAtKD2igNBZ4P/kCTJRdrwnTwqDTpABew3pYgHSyA4jpu7TIOfSZkYX6aZFTDkWYFhGmy",
-	"3AS3KWNqGXywcGdnzI7rRT/d40hcv4m/9t2lRLW/mYLLoDVNF2/gHysYcKzbW2rfJZQTeM+QZxAzAqIF",
-	"ocQNaWt1uVp7uS3YD17TL4DPzay/efS37wLL3h7E44snKG2Z/48vf/r+x6ePr8h//d//R948ffn0yf82",
-	"j+xPJyiYTczV/r7ZpREHHgVWJhWlG9KWXMLBT666UPoHXdD357b1V7sXy4zlsNvR64uLF8evz66emzlQ",
-	"YrbTs0m3w/3dMv46pylcBKSYJ2ar3PfMfIi2tyqRUJp3VLuDr5qr1CBcoQND/8FcfFqQBVNaoFi29aXQ",
-	"p8yWVDerv9wo0ljwLtJ0CW8gFUUBPIMAT7wogZN0IVgKipj72JIfZIQqIhtvVh+fCpED5Tvnqx5aRRdu",
-	"1yJnCrhpbXY8wGJSPGh8led0ajbeik07ck/GDPcJcoWaNisS3N2Zre9vE10mgq/NRJ7Zu3Eo99paq0zU",
-	"ixRanRRlkJvOansWcM0yMOJLqPFc0usAdV6KAvTCsCumyFTiHbhLAsmEZcGv5jAbsIESqBPMdz6w4prl",
-	"w6+Z9UL0r7rrzrb2XYSWX3adGBSstSCZSAjjxFz2KjQkWd8XXbK0v1aMIsHcJgXnHKHVukO1shMIkgTT",
-	"IfZ5MSM0z60OSdZML4heMEVSJwJ3LyeqdlVT7MCTUz2YBi+oyLC9wAkedj97RzqhXXm8oHwON7uGX9Il",
-	"EFXRdMZmM5BGjaNTsdLuKj4la2TvipgxEPNAabpRk4CsHrgr4Now0RPy9/NXT8x1ZP7/12fnL57e+BZs",
-	"3gHVaaZZ9oqlgUv30uk4pyhtoO4kOJjprHiZr+ZzXOz9jsRpUsNklcj1uGU4OH+MosmcXUOCtzontcoS",
-	"kEsClPI5iVBGuYwIHixTCXl1/lihZpFZ+krIjEmFHMgoofvd0TuU59JypVomJ/uRyuT0aNfklEwyKcqw",
-	"rQktJm6J9rsmps/wgav6NXu0305rCWPXZOsMJMS2IXPQCgVUDmtidBiihQje1XPPOHdEQCO48bnXJBm3",
-	"+mP/0S0gY3Sfx+yJZNeA56pHst9ickbOtatghrQqDPMOnsHACSygEHLz/UbbIVeXL+P6u28mfSTptdIt",
-	"0nB78UnoBylenEH9QGnKs7Nc8MAAzrVCXVURLkgu+BxtJUZHyOkGpBMYhF4YVhuiN7QxXsggIZuP65Xk",
-	"3rynKuun1OqUPKrMfsxaB7Wwz2ynnjxrY/Wjvn3Ct197uXrr5oRU8Mzck5rlSEU4NEdu1kXCodnlX7/r",
-	"7/GQupeRXs2dfqdMac0kHOKqt8bZgbd7v9YZlB0Nid9CdEQqJ7YDNPl5LpwQoOnCUiXlxEi4mhmmZM13",
-	"Ys0nEUvvIcWmmZCWLXongIJ5YcTdBUWeYloZFvlnELD6ZJoTZNQJeX5xeXX86uzl09pttS9Rx9vEtwz7",
-	"Yk0KyjenuFUN512T0Xzd54e7qSRlGPs+CRAlVn9xJ/jvybOLNy/Prsx6uh8HE9iMpqD3Or5Lxuc5EPvh",
-	"E7JasQxF6WJNJRzZXwuaJnjlHbGM/Nd//CfOZwlQmilI4LAePAFvB9oW36g2d8qGpAIFtVO8YYRkc8Yf",
-	"qF0i6JmiGdsvDH+LqoOWCZh7xdw1CjiZAvYuV7llZmv7hdAts2Q8cHGtFyKHE3M7o/ygiOCe2z20wgFk",
-	"9rERF5RTq00DnChZiDwz1/r6IXlhW1fuDKqdlzLZWgwvzGDf6IHDF4NSzSEkugtnBTYXyUNyMSMKrkHS",
-	"PLHCqQbJT8gH8+7HhHzg+A//eOfyHw/qDBsUL1AEiogTYcERBcPQCos1D0l1vxgCs2K4U1IYzmE6TBAu",
-	"hcgDXjEXVGH1nVMjHJkeKvLNKc9Qe6Gb0QfosDLa5ywwiaKkkjnz7JYA02fTfCxKayDiKRjiDYfK2AOV",
-	"U6UbvpWp0Ati2gLPyEyKImRanQ4dgLfzpVsm88B8dv3VEmjzMPiIhQnuq4uWcOJe8IxMg581vHCAk950",
-	"7honE/PjNLhNO8YKf60PiuMwd3ZjowPfU7SAF4wDnTe9BzEXkB1n+60GFbT3ww82TH0Yl/FCzHd3C4li",
-	"1xEoFB4xT1bWSDbdaMC/wHt9SnKqQRoy44SqJWQoJqOeiRfU2jIWCV7nXEKpCeUbUtiIuJ17JKDzwfu2",
-	"c9yMIBxV0DEHI6ELc6m6A9Db8dY++HODZiAzovAaW898h3Iy3MXUcsVtCfZNv2lBN2RBr4FMATgpaAZ+",
-	"jr3ujaYXq93D9xuyXrB0YTpYO7Y850y17d3teXrBZtciQjfhKa+BzRfNoxtbffx01d59ccjhNdvc5DgS",
-	"5kxplHISMxAMT1qIPBdrDF1IlzRi1pkLDmf65q6kaAxGxN1X8cHG6K2sR/OJFVPR62Mk6NB4zSVwCTbM",
-	"ZpjDL99hSk1lDGWPPu730jWzb4wkeEO6ZyPiYEz77zeR4Wbwk4r4k6NBL5UEFgiHkS4UsnefI5EztSS2",
-	"+6COuQzFGyobF+mtdIr4RkIaHcrTbNBdymFtJbDhu6BSISF0JJOJAq1zyOya70ipaAgxUqLXTQgLOnHV",
-	"AvJZmE+wf4O4hhG0P0YCFfDJL4tNOFiyVrKU8FFfXExFtmlcYtrKCYE4M5ouIQtd3cnE6Lz9kggK0s6U",
-	"nVd3OrKqOorKUEsVTGXXzH3fna122KVdi+pQNI5AdbAaPKWmjQajqOfmj0JzS2L33WvHMrbiSLZiFhu7",
-	"VpHiIHnKi507QbFOKuhZaezCm4tCU3gCOVP6ZmbMK7oE5+cmYjarTO4PFDEf/RKGNsyWd2hfTYZbfOex",
-	"XHic1CLsp5kxo2nPhZkhOkdMUydoM0nc6R8fHhYmcaUZr5ZlROxxOEDQ5iH4/Jbo7VOyMrSi55qsWZ6T",
-	"KRAJFBVSjr6oKU2XZlUFrz57gr9gcCdG8xtJwFyIVotQLANijX/bAdyNTcCgwhAdW9sTzXOQDxQxrGel",
-	"QSaO+QPubiQOKXaFfQyu/s0jXe27hNolMFJ9FVbDHBHFwmm+sJoQq/ER0mE7pO3r/p3LGXyywae4gEEm",
-	"07Z7hA1CW7q5lW0GGnmq+LIxEmI0Ih7e01ZYX4Nh5GwJPJhV8cwcwEdmj7+qe+OrYmo7M+ysGtwOhQFN",
-	"F4l5d8Z45mIphsi4tCjz0CevahcELntl8K8d/HaSwa8uqAxRD7oOGlZDCUoTwcPhoZuIXTyl/IE2/N0P",
-	"rDfs0SUQeFuXH3e1E/Uy7NBBc9mrednRhcj06ftSyBuKe79IpgFdE3g5NfnxH5r/Ht6bm7UllE77aqPp",
-	"HbBiQHr5NFlxYyVCpP4MdLrAdKObkTu+jxejjVgSsyqP0EpjLt+U0IVL2rKyKytwyT7nE3FYT/5wjz16",
-	"51TQ/svsLrg92HNU0kBP+ychLM0MmR4hDQaPadgBerO53NOR93TgNiZ42Bk6bANyFw5gkOUykuuaoDxq",
-	"M0e68q8DQaBKxezJEgrItrNuunM6CsiCliAMGtgylE9zkS7RgGU3Y+Lo8O2oHI+dbMcM0zB8f82MDD/X",
-	"arEaU/SxXeGNq6KS2/s2zutov2K4TNAJwvKxzqe4FTturN5sW6crQdCIaGEDdeWNCYriMQPv1sY4I+mW",
-	"b8faQ/14PVP3qxHfiydOZ9gyaC4o42EdxiMLuBjehEypgp1Mgt4lN+M7D/uCZnSV6y53e/Toxs9gmLh9",
-	"+0G+NWcd2h0uy0fZ8X2TUCqdF1y6s958xsdwX4+Ny+9fF9eustdjT6HViWXtIU3YRNgRrjCmlGPnAYvW",
-	"gLMZMFkZzci6boaP45pJvaL58M0MeTqQTipXhp9a82i6z1ZnYKvjJkUl7iRWh6IxtcZqh3boB0l5VwBk",
-	"WOlDHBFug5V/4tdCUvS4Z4IYbXtHzFUAUXlNV34xokVuROYTQomCHFLDLtUqXRg5wVDav2uWwdE/22Di",
-	"PPfAHTMhCbdx80HhJGhuNcNFHwXlGSnENVQOOgWgwqLIzuI9t4LaU67lZj/wBb3yyA3FjthBrL3bt0r7",
-	"jAQbxfJlK0PJAJcgHgGbSOuilGoBw3ylWpK38Q0Ku+PG+dxae31L31twqE692KKhJtBPP1SOadiGQOlI",
-	"7I5HeIcS4th1JAzAgQWNiOLojcLopcW+wNt4sG1AFZJaRRCvFOGg10IuT4kZUmVLVMSuBykwHYwL0sD9",
-	"iQX/xWBpLupkswcY2myjnEdg0YQAV0Ik1odCoFhX5EBTlVjZMBuLTZRMVlwCTRf47bfJCEd/BTTl6MuN",
-	"oZZUkSLb+520kIWiDj5znh4vIA2IrWIZkayjIVmDYikdexLLrlgsM6wnNQ/PcyMF/drDegTm7W9Pwyjx",
-	"w/nXa6PyhzTFBeTXI3TOS3TzhT7kj8DgL9no4p1PbSsyOM2kCa3lx7y7wG/dEvcEYLRP4NP3NNVkVaIT",
-	"41Hy6NGjIAsZeV/YTTtYjMZ5cXOjPaaa1ZqhzzdztntnykcxC/80Rfw0pyl+yTG7T6/ElxSsTy8Fq7Ik",
-	"VSCAGiNovetcXIdtbB0GZabRBKuG2mBDcbG9wbAHT+o6ZHoUxntQ5UOxG/k4n3DSVMhU7zxDf+TkJyVW",
-	"Mu0Nk760rf70yVJutTr8Gj+K6a5sMzXH7DVIizEwUCtKKU8hz6NWtXTB8kxaTW1EkoYEqiEbE7aeOWSI",
-	"AWMGKYUcANp2F9bfGeNMLTqn2qvLRpRkDuvHkRiEK8sAm9YzVEQ7Let9yp/tLxy+4rKcaoDCUNe9E/Wc",
-	"tJsvBvwhWm7OdIgPAieULCDPyO9iilxQMsME5pRxMt04ZONmTNE4oDML1/HCYczt0GbkA9tgILcjjx3d",
-	"e02ZU7vXQi7tT2YNJu4UGYmK5WBB0/B4R7KXlYZyuD7zo5heaiiDml8XIJzQNB94slfh5JSQ/aDFMCt7",
-	"YGU1qNlatSh2IMk2n2zvsl+UBudzw3Lk22RuEda8D2Oj4fAHsDH6PQxfHkPDB4ez6rHpXfFkuWhSyzDT",
-	"DNKMz5ezZhqXUjJ1NiVHJbaj0Nq9sALQm1Ue2N3REwUox1gvowuT0ymEE6jENcgxXUQzsbxVbPdWMMJh",
-	"BzRlxx7Ug6s2ws6kyvGpV6jDmNbIGN6+/MsxcRSxfJrY1RyzJVfMbogH0JlAq9A1+3LHNA+cVOQX84A2",
-	"qxdCKAiHEtBMlCNlRvfK93Hc71jkwP5c8TflcFVUuw3ytfh2b5Pbg5F3HeTKu797lMU2Nt9MrHgW90Ts",
-	"xQfuTkAwuc8xilFO8CosoaaMpEFYIYp8WafwhoMnRmg9ceeZg4uMh6pEo0aijH+YK8itYtQj1A/rsM1s",
-	"uJYiz2OuwDsIfokcLAWS0TxqTlOkHjoWYrDmDRtJcyj6djEeFQ1HSfcmzjpvz4yst3340yqyXHPgToCO",
-	"8MgqxuiQvlfO0i5qK2gaHoHIIkJPvCfrx42QDvoTgs+uc8oHXOgeghMHhqnIk7rPG7liu8jZ4Y7gDg8h",
-	"5r3gY1b1c7bhMQ8EgRnObGdpqJrJe6P0e08UFibhPvzQL8pwPj4sXd3tuMs9b523iNe6OrD+cNXRl3gO",
-	"wtdTVR0nWgAnxO+Uy9lnNqGT2+TUZsAUJVhvxtanwT+0wrnC8lY2VkC7WRjKvIpJ65JXXeSaE8IiBY3+",
-	"58uzV2c/PH0zigIGym4pKxgGP+CC3QhupNf6k4NWV8EYtovZ1pYhEJ5pT1YKcYqriDb/RwUQtIjHZczu",
-	"uGaSilWeIVOYAlEreQ0byCbJ0ACS7rCRZHINUoWtgh3SpBN5ai+wPyqh8Gffg6ehhjrmqb3jWI6N4/Cn",
-	"eTeUg/oCSMPKomHrvriJ7eyPZojESyqXtwtYROfqOJF1UO0M+92GsUbYGMDgNgBmmY5L348HP2PRqygG",
-	"y02kQEeS+HrVQWgmr2C9ZV8aBUggQ47k77HAJtbd6MDOjiqwLRNV4I4pVlZM2JCZBLCAZsOyd8NYnxcz",
-	"i//QuqT4poHI6eGWkrbWnEwivNdZxraxz0TufBdToDKi3raMZ9vShvOIOgzRkqaIwyxHoLeFXbAXFmLB",
-	"PKy+7yhoAKTCK1h/MrTTkLZ3MkM0WHHPtcEZhvEkOsRy52sdKbGH1uyy+tI+aihGYjmTKoz9q799/fDR",
-	"w68f/svx19+MqjbYtRqaYs2VQGo+YrQjnaOkTede0P75xdkrMzZLcDKMErIqc8ZDuyiktuSZA80UESt9",
-	"ihH4TrK0u2NVBC7Imm5cav+t1KsQ37xoeg63DDgYp6I6CpY6vxFKyzMNck0jyCapKAoa4VkWq5dBd/HI",
-	"7ZKOxBVtshVXypzyYMeRakrfw5xxhVkSXANPXWwc1mh0cwI+wCLvmYsrqeRXrJ5waMlfUyZvWLSzv/Jo",
-	"BdaQM6WBKxv8t8WBBiRnjtUgRgRWJ0MKm5pFCmeedqpEkdnA+5LJLWtLh3AWDmOoR+0/Fx74St2wfsEL",
-	"wNq6nPG5DxFAQDmiNMvzPyQYBNbA2MGA2HPe+aED0Gwd4k8PzCFInu6+uLn3emZzwkdkEbsk8oCdoDtu",
-	"BSsKX8xeiTegV5IPyrEy58c2COYnWNvZYCDIMeEdZmV74jtGZktrKucRFfEaZMbScIkoflJR1Joy7fQA",
-	"R1kPyfeYxJ6dEErcVmLULgaCYrD6XJi/ISFV+LZ+VXHLzBObCp/1J6sE4kzwJrJza5BTHTmyve91jIHf",
-	"v6Q5Ir8WMXK/fcDG3qIw9hNrEZyoU4i2lBMhgc15rDqZBVrxYWhTyAWfu4jpXXOFhFEOqOiaVbbGW5sT",
-	"UUEdjQb8/lkQfhDnZteCWgg8izC+oBYRBSuZOWM+F2SK3l3mbOXDlNZuhOA8KNmdV4B81qtsjyoXBN9B",
-	"NRqV/hOyXggsko4WQVdiDZPCECdBWVV01lLXh2R/yyBUuF0tIz+bA9mIcS+AqpVDDeNkLTHSziyczTHW",
-	"ZAMDIcokFOK6g5VHA5owDGQMqa4UZLfzU7rj6cRbj67rjKWOTGsLaWOAzc6bZ6w5/dhxP3A0SyzdbV+h",
-	"LK9r03g47njL7aUdu+9I6A6oqQtalsDDNvWcLSHfxAqzIU1voeAD5eNcYX6xYoWJgwinTkTrEzb8KYgF",
-	"TVS6b/dOeeXVfSrx6k5HUvjrlf6epsubaTk/GJZUVWXzSLXuptq5lFJaVIUHvmCRDgC9K2rLQiBIqc4C",
-	"rFc2GZ2OEjbKXDkD9v1nBJUrfTSl6fIewJkPlRvjDcKHrCT0eqXfsPnihimxr1eaSPN6VZu7UWDA4lk+",
-	"ULEk2C9n+T4gzM05wS37TIwXb2C6Ynl2q3sHg3O0ryK0ZiXUlSUWiCf2+ZJmOB/WAqs7bNX7Z87SbuKn",
-	"RHLRPME3LsN/ryABNeKpyxVVmHgfA0L9ghjwBTHgC2LAnhADoti3WMT+1dnLp4kvvVLdERjIn4SL298Z",
-	"QO4XPIM/DZ6BvzG+lHO9sRZ2zWioireX/JxBlJsrmV+D1K7wMd0xQyjgmTq1b7ljb+EmXGb06Hl/6tgJ",
-	"A0ChHWbyjt0O3pc5S1mk/gUbm34p29QRqIOEafNDnILXNF+FDBZ0Cdxb9O2RMYIN9wF0NpbCPHFizxSG",
-	"5Wj6TMw2mVbr44fuBxZeZA7rWyk6eIlxWBN/FbjLuVnP44si/mko4vEr2T7ZZc1D5ayE1IlK+Ksui/0K",
-	"LfddsGJ77ZpnqDo+4QqYVVnGUzzlakFLG4EHNF2QZm8ZM+8XjFNXJLugZenkJKqxrlIs1Fw3C3UhzjCf",
-	"QzSPGp82WmNd91hj87Bu6wrSRSucNCsSJr4aVLR1e9SuYEmkdbv8TdIqnhALCtkpI5J4IKfIG224vsRF",
-	"3cT8I80orKQ2CMeatx0aScMyFn+jZStNKrtGtNJAy3ZV48rHX2jbHipeEGveuDBcBlkUKMo8bLYVZbyp",
-	"KBstV6oEHp3jpX3caI9SyRHNsm4Iy7Ns96VMdowKmzyR9dg+VjfZ5hWqCQ1mYbguhwHpJW06/ph0t24T",
-	"ZF/r7e3sa9863H2Nd09T3xtbFN87mhZf6p9rgxb7GrcZZF/rNmPqb91kegPWpHWm+9q3jlF/4yax9gyk",
-	"yb16P9w+dP170+JDvV/fPp/DXmgdzbfmLt4L6stNk5Bvlu2wmyBXOeHwrbrPKgLEdRSSRi7r8W0FaUlR",
-	"hLJkpNLesFo5bbfsr0MSIFGliZlNimjsViSoIJ5esZpyGFbLXIsBzcKR4z6Exk4qvMxKBdMZUiXD9cGl",
-	"iGAuDEPTcuBW+JXE9hIcly/uur35ewqrG4u0Ewn4GoAyYqOb6oEHZ7uEHPSAysBtojyrqiCKaCHdNdML",
-	"sbJuibA3OTU/zlgajFx7LLg2DMubcx6a1sQBTURVWSEjJaz841exdQauJeuELomHBc5mCvTQYOW9ZFi6",
-	"LocgnWwnc4trWtmPgqpsQTmbRTEx3MPoOnYQsi+cv0VLnFCZLgynNKqetAGbul/LbKdBb21xiyS2ht2Y",
-	"Yr3vwdNRwbmOSP6pXEpbkZgeWpywgs5BnaBv6Pj12dVzIiQ6LFTMYzGgXpetw73rDXj+9MWz42fnL1zG",
-	"humhLmHqQBMYvwauhdwk7THtulG8H3GhdflP6i8Nf+IuUy5zYTO9O6UQz3+CWYstwW0ch8JXnScXR50D",
-	"5o0VZC4M07LGNSwBiD4S1FIzgnV4UE6DzzvEwKM6bfNtQ4GJizcWkrw6f1yl1G0c4ImNNdMLpojg6TDH",
-	"xB86b8jq6J9H6E1TfRl7YkRJKmvdlxS2G5FiQXnQ7/e0KPXmpAYvqq2aWhC1WGmSibXDqNEryQ0rms12",
-	"IYkMx2YFPCSpIZITV07MfknwfPPQvOb/3PgQ1XiWbQe05nEEg99N40yKsrT+D0f2aNYE1J/EbBbG7Dv4",
-	"yRPl53LwPChMqHYkn3eD4glZjMTfDAf3jyzgg/1WegN+c4hEWeGSDwWJ3OrdiTd+XfwHw6vaMpqM42h/",
-	"Byitw9hFdGGGAOPEhjeYn1wK0RQUy8BVsEYBzp4UwJwZKL4wxE/2bnaW7s+ESVT2rf2XTItjlNwOaeNW",
-	"aBm3gMJo52rVFjxn0nODqEZa5/3HF75hHr1BhCglDtbSw36gLuWtLV+CkQ96zGsHVRDgvzpXXcpmDYJz",
-	"zyHM3fbnHcP8OFq96qZVQtcYgflnJ9iuGMVmkNanQfjoZP3UIvE74JavxBJCtv3x9XIchssh6s7E7sWV",
-	"8kPcwn2hSic+EbJgfKXhxhVXRlQA8QCs1n/RXZXjSlKuZiEc1Tm7Djj2+mCwozjXQ5Bja2joIVpF3HCc",
-	"0xRiWEpnV89rTKjKrqkwo10Dj4AkSCGKASJIhVprdwDf8uMJYh1DSP/LXBmAoMthc1uPQmDIE//pTj9B",
-	"h8347Ojrb7/zdt/aju7/4pdZu/AsBVwnRptawPtOTNSeWvvRiiQ/qRBFjz3WEf9hx5HDN0IDssH3V6Fa",
-	"6HWy+nDzvVzlsE9f+aCa49UlV4vWtso4jqbKun8bikpWkK4k05tLI1n5yveVP5cZKkqFWDLwa3niwIP/",
-	"j29WL0LJ/g42QNHfGSiv4U0EVCLTc20XWpeTj2YAjM9EqLxtKaROCEbjoQIv4cjHb1USUZ29lUqhLAy4",
-	"Slz+K6+9IZgjsWDpwobo5uwaXFDuw9/4b/zd+yNDH++saJXSPEeb2wKM9qM0MQ9rcILCSGVMPyQWyE9I",
-	"BCkmFjUMMJEemEQN73cxVQmhWcE4U9o1pnmOvT69BrmxvRluowgldpU8yrWQLs2CK5HDA9MNrjixG+Lh",
-	"zBV5fPnmmX3JHN13/+vI/OEIL+53D3/jT6XEfiUQhyJMMpGuCvTJ/tObZ4/J37759l/+4tOGFcI+kHep",
-	"yOCdmRYyhHcc3ut3iTXCIJDCw9/4C4ZwgNICnpDSsJLpBv8/cW+YNTVbWDpu/g5hC995BjQTeS7WjM8f",
-	"knczluMjDNUmGmShPAblb/yd2dt/nVPOwSKM/rtmGRz987vEw6zYDUaI14XIs4e/8Qon8GRSIYRX+MyT",
-	"r5ykxmnJJieTvz589PCvztmOx+CYmmvHS3EOFqqSnM4zI0Ywpc+qVuZdSQvQKH7/6k7PP1aA/NsdnhRj",
-	"KBN7MmjwbO+4enIl7LorUcBUZBsMSslhpgnNLfJ8qKvcVQfb7qmWCt9iQfRScJfa+PWjR75ihuNVtCxz",
-	"luKMj39Xoj7UdDjys1+gcw1FAAF6R924WnjR1qoiM7rKdayXavzHHt0EudqqKKjh6TbweE1tUo0klGSQ",
-	"MkMBCVkLqbQtE5jY+OPqRME1yxCkkmJBGWiK14Smbrs1nZuNnuRCIPCBZSOTk8k1g7W70WsqOs6BOsHN",
-	"qT1bxGQen7n9dFib3wub9jF4R8Z4t4M1sv76aCvBJgBqk41EgJJA1TBIdBtdjq0Dt1WruZHGP+7Q7ze7",
-	"M3piVvT2hITbQ3DSLi1rYzifv22IHXZdmgAZWBeRCHd9WDIxI6GSqQ5u8xibwDA+Qyfbi9XDc0IfmY79",
-	"yHbgDw7YmuEJ4teZ6wF/SMhCrBE9qzAsvkr3wZskwtDgPU0PzNG6K65VWxThWo1NvD3BPRdrMqOS6LVo",
-	"eT3m0ogWtKQWAXkID6r9BtFr7HHlLm7TVmjkdZPjnBUsHqHaaIjX/pCGVgqYHHgnyw1ieQX28QxFlT3s",
-	"n11RQ/DeKzdwqzbRjfoB9GObZrW1S9tTMD02/EEJ2Y4eipwwry0NPvOH3qX4SbPVD2+5Rz5xzUi4sxUi",
-	"/g7epWMnmEd36w3Q7LFrM3bH9rtLya5/R6GYYHguiu4O7yvUm3tUf31UDvlu376akhY1WKorQxDq3rRp",
-	"dV+hQnz9bU/XhyVO3NgXYh4i0V88kgEKUXuSYmsEt4X7snUhGsVQMppXoPj9EkcSkUGvNiV8GiT79k5k",
-	"YB0ECzxTPuxmU0J2SijJzaqDoVqU9n77TbYdARVASeUZ6Iuuj4Ro3FDGPbfUhuPdA7kZMvDx4A3asvaR",
-	"uqSJJ7TUSKVdom25Oc6YKnMav9ouSuBPXJtPgPIaC/7Vo6/C0H6/wPRSpEvQ+1hxs9KpBOAJWcJmKqjM",
-	"UJcoxEpBa+ETIozYTOv+rRHnu2++/fYvvsKLlMwB0koohAYyMws6Xc1mIEkphRapyN17X33z17+MUVTK",
-	"zXHJUr2S0CWovHZNPq3N3L0CMIb7uLSJxYFLbso4xSFsfzool/iF2TvLtyUTPb9HShm+Z41A9hysAX/b",
-	"9qB/EE+sw2GAculyN26zDYdT1J3XPBdCuTB9saqhRLxJ+NTirCDOs6YbNfTejCpQT3xizB9EfzpUxe6q",
-	"nPbBgI4PbFF8URGWBbTBil479JWMUfxi4thZJkrtjuUdSEOzIEx7TyLJiAC2cFhYxK08RBL6am/ifIMs",
-	"D0w+AfZkltVQ0aogjLughIqQhnN5MG/ErTyXWgItntpGYTa/AJqhl87x+RdU6SN84+j8yeR296wReO0Q",
-	"jxSOpL05vberHfiJS15Cpd2cvt/FdB+2GhvATCjqUtcgjxRwTeyKnhIJalVYW872kgwyF7gUvaj9TYjl",
-	"mX5mGw26gN3RuY0FYBt9rwNuLyQB+MF+GqYit3Z34kzygLaQ56olmDvUNrOOdXbg8OPrI8y6rLTPqyi0",
-	"AURilFY7gk662LOEcshtdtM/uOn2l4UgGbMoxYlN3TG8Zr3YJITDGrzbcOj5r7L74xvrsuz/DNZ3M9eD",
-	"byEu6H5ksOx5zW1vIoF1Osfd1+9Y3Kn73OWWyPVvvwFnWeZZ5XSD14ngNqiSpCJrAB3TublqS8m47tTC",
-	"WmE0jXN1/MH897FLvX0iRfncYymMOWDmy29gNrlTBfaZkHPQLeD0hcgzTBtcMD4nlG+8xXzoaiVRO82+",
-	"12W/fMKVKz8sqV5w+6k6/qMUIleJix4Hq+epBeTXoAbyEuoi+rZdQmofC35wTVCC0g5rryeU3Le8mQL3",
-	"6HPiaJeNQymMTqATokQFFGTD1vwZ5bBGiXptowVvwdiO0wWky7j48Ng8vt9TPMjyY4aIY72HGDDQCzSZ",
-	"4+allJMpkJWCzMV92S3TIs9sXAU5clZpF4Rao9sk9rrCwNR0mVhGMUoM9Lsqwey7jseDvbENPgd2EU16",
-	"PFNkimXZk3BUWW8h4VBd4D8Bq0EjkZGZrHBUp3xtlVEx9xLjStM8x99gTaY0XRLGE48dXr9mYdpPrSzm",
-	"SY04EE3zV06mZtWV/Ua7RMsY7vW7mHZrOz+aBoN0WF/R74+iwf4opgdXfX7EqPOInop7M0b/QfidH8W0",
-	"35HnKlNiRDtKUug+pgWQJWyIxMqyliZ/F9MqANyNL2h/PM+gKIUGnm6O/g6b7TAQ72z/OpCEdxvO1w3m",
-	"6CAWh/Ccr/dJNzGWsycLKJVyQyjW9SdipU9dCMRaSEQkWVnYEdQ7+omqbdkyj48//C6mH7scxkEa6zmx",
-	"v4vpwdWQgy+9UT/Miai0D1+VuffMthf3OKU8tdD+4aP8GJ/vd50/IxJHWCSKS23uzRXPRHXJZSy7CT0f",
-	"t9EKw8v+ki7hSRPC7hZrfzOGNkg+fwnF1JUx3RHObyNciVRD2OdzgxiLi5+f7Snapp0MWSPprRe1e7fG",
-	"w8SQOwRZhxsSivng8Qfz38fOiNFwFMZAGvFx/A4x1F2jWe1BvlU6gEtB7YwFvWUQ5l6JxWyzrd++B3Om",
-	"9elUCcqGiywot9goKGzbQR+JUrOC/Rtk5OeXT/6e2AL/FMdB7AKSVvLQcBIy3UF2JFYdSuNzbHOx0vfB",
-	"ZkZojNObFv+O1eO/YeDkK6H3EzHZ5hSGQtYLkVcZ1jfbcJFnHVst8uzLXT5tFtdBSAeLCppTbfONR696",
-	"I5s+yqRfV7t6F/LqXpniGScXP5/tieRbNB5ljjMpONpMpzRdnto4ajRNUG7Z2U22ycZkdJnPzPM/7QF5",
-	"gcZqsxEe22EBeWYPx43WWzfwSGIqXIVZcgv5pT9ZRIkC0GI7PmPk0T1mjFSLE8sXMdo25fu5j35pHsU6",
-	"/RmFkSDK+zCawDI9ARsR8Mwi099WcI1JnHHZdaAEOkSiuSWfvYH4gfXw9uKasvCWVtxtM2IEl0jqrXdC",
-	"KLMwCtkofuDqT3Yad1/YNm9WuSsWdmjHUqPDO3ct4SxrpEQMKEdu5TzIDpddyAyk+cWCVPjkcaIlg+yW",
-	"0SnN6R/G5vkK1q01vuPQ3O2uD7idNmhFrnJoVFsdHsLnXjj+YL7QG5HS3riQM6StxsvVp591gUvncAmH",
-	"LpoLU+yQK15UkYydLgiH+ec+SFxFdTFDo2qjgADln0kGtJ93hOz9yu3HBO2XzeJZ5Hlr1bSrdkw18q05",
-	"lqoXYqjn23272yv4wjf6c4RBuuke3B3ol9UHQ25j3aAzpy4XMGg/XbHm7v186RvdhRDgOhsiAJzl+T6O",
-	"DIaU2IUogGuXOGAkLVfRWnAXOSawqYWgUre87f08DxaOWi3k3d7yrW53WV1Rb++tUz0gXQbqjiNvUyXQ",
-	"pSKPz1+euwILWUaYPnVAbBk0Y4GOVnzJxZq7VADrzeZzkBjLiuiicqXGhn75o3VcUtbhVHpNmTwsLTR7",
-	"+KMSA8p7vHk+w8HKToYoQZQ5nFr5PRN1gIPDgPJtN2Il1W323elY4a2/mM1AvnatDrgLvosoBEsGe3Gs",
-	"tJd65mAP7Vqjb661QQmZC+Extv6xolKD9eBxshAredNV/+B+6pXa60M3Tkhx37+/aHI3gFMPJuWQAgqw",
-	"pgGmMRF6LzHlh1mjR/vmL93B5fvjMka6dl9zcHFrH8bnXMoEK3f7jbhViPkPkvL9bcD+rxUcn7rrmM07",
-	"u1Eu6cbu7ta1UtBNBROrja68gFEJHGFmNSg2/FM4jZ9NhLgXB28ZJJ4iOEFCHNxsQrC0/Qj9Si77lCu5",
-	"VGPzQO/OqjFQZ5PL+wGEZYpMsTqpFmRGU9Auk9ct1QNFWAZcM70ZyIvDXhHcpTvCbjCzCKKx+qqxOw8a",
-	"hrfuqPuagGwv7pufGkLr9wwr4uUsReheIYkEo5RTj3RH7V6fGlkRilJviJkHWfEp45kabrGstrn7iF7U",
-	"ze7iNFXd3Z0N5BcrQiKntJULZ6IpgZc55VEeZx6q7qjJ17ZA1L3Hce9PDsEZxbCjcroPX+AvQlrII7gG",
-	"ufEZo42Mj7VY5RnJxGmVrMYUsSX8ssGbh3lPXdT/2mVG/RlMuWauB7fj4oJ6I+4poUQt0IWIdiuz1zS3",
-	"BRBQzsSSv3ArTeIScBP7vC6vRuC3lfZ7nxoMZE6nkI8GNe9Kkb3XBDXctRiTwWd7yoU1H/O5sI1k14TM",
-	"sQa8JnZhT12YvatZYHjTCMw1w24kpGLOmS/GEBS33tg26o7g8z1Qc7SOWKAU0K7o81iUm2Z2HiloZg0y",
-	"pxaPx8lep05g8dYx67RxZkmx5pOkN3Oy3Nx75uQdIDrX+rfFiKoSJmco7zN1ShTW91VkCVAa6mV6OCG6",
-	"CjvdV9+lb3QXYp/r7M71KD9JdwF5pARpdOWkyv9jkqjVlINWt1OkLqvKRndwtON1p4yMtHuIn725eHl0",
-	"dREsmIWT71exfG1U2/xT06x+MOycEkf8NkcNR1o5ySQoZQOfkPW3g3p7z1RVbypmeL9kc26TGvrn/BRr",
-	"IN5+0k9dSF2jzpWbD01TV502QMExm/hl9ZmDsVffReTo+4nsBx+LKaLYnENG2OC1iWQYszk/5/d8tEuq",
-	"1FrIbPBRrV6470u1Y9d39unGW++qxE1Ofn3bMrnAHEuvu1IIw84KF1Ozw/bsO1Cdzuu0At65g9t0Afns",
-	"Lg0oIKv8CVtJbQnlYFw5J8nEjSiX2OBujlYFcheoTX9KuOBACqAcC+A1K9P3aFp3oUwNIw1cS3u19FFH",
-	"Vf8hY7MZSCef3dZTrpZOwV+7+O4NAoPZSxihO9rQsWSF8m1mITSG3sZOkus+kr7RGLTSe/Y2NAqG38nZ",
-	"/rlVttuFglmBopKcEReDYu3OQQceizx2b82VbdJjtMHik4YNP1ARU409pfddPNBWnx6o27jV2Wc25wPl",
-	"vopOg5ZPFg3fWJELWot5C0noJV2CnfE9VgD8iWuWE6aJq9d9Sv62XROwSqj663ff9qRUJRPgWR4EhzrX",
-	"hGMFONdRoG55XQO4D+4lIKPdBaZ4e0EPV+G8qqjbU1XGEQ/LBuPia7GfFKQzV4HWBmbZXqoStjkDrk+x",
-	"iAVHHJlh56Rmeccf8P/e6Cx/evqzKXTjnO0xneJcE1ECD4B17iHZCK4FZlm4AsHTDariLDPr7LwC20yK",
-	"8lGcCVdc0nTpIxBD9pgr0+DOrKy+Rvhgy3zUAIsTgyx0myUTTCPf3c8L2cp9INadZEN+hxhdXVC96/ku",
-	"dMXYAvYAK7iGQ9jGc7EmBeWb/RTTWBL05RFf3RuyZq4OFs01TKSoah0PFGRXqi9B4Sd1V9kJWPZ+oBRj",
-	"x70fIw1GnbE577XR7IR2RhMQcCqfjq2mWXPtUeA+la5CI3AjoPy6NdGkppnE88C3yUgDkOvkvkuYWBqL",
-	"09TeQAVKkErwG9FVdS6PP5j/eq9zR2z9t/lK3boaxeHM508xLskMMamz66xcY5GlrdVMjT2iYbe9rWVy",
-	"4JU7/MW/ktJ9M+DEloD1WfwRPEWpU3B4EHGGdtp398Yk7tUMfAfH31JWvc7V+pubGjGwtsXPxNH9A1W1",
-	"xbg8W190oDy6rvJhojf53YEN3CPKgJgRuxR3AitwWDyB+wASuAcEgbVP0hoos9r2R2b/4qLrldz84r87",
-	"wPrKQa8FhiGPBvy7tvGXO++1qjsHYZsrd/3oPkeXtjpkYJ9d5yt5F2Hp5gRbW3ED75sSt30IL6KIFokr",
-	"RWSaI5mtBR9qPrbkNRCe4k+NS9H2eX7w9rdf3xqyrQIWfn1r5uISv7HdSuaTk8kxLdnx9VcYdOp6+xBD",
-	"fHJ5QD5Xw4xpFwbLFh4LBfE2Yitt+PBOobecckWmwPjc1QXOXHiGew8hfwLIW2zOMTaYN3wC9qL++Pbj",
-	"/w8AAP//",
+	"7H39chs3tueroLhb5Tt3W5aTSXJrpLpVq/gjdsa2XJYy2a3EtQa7D0lE3UAPAIrmuHzr/rUPsA9xH2ye",
+	"ZAsHQH+QQH9QpCQn/iexTXQDfXBwcD5/5+MkFUUpOHCtJicfJyWVtAANEv9GZxqk+UMGKpWs1Ezwycnk",
+	"cgGEwwdNxIzoBZCSzoFMYSYkTJIJM0P+vgS5niQTTguYnLgXJROVLqCg5o16XZoflJaMzyefPiWTGcvD",
+	"s4EsFHn24unLJ//+t7OXPz0lQtq//sebs8vLp29fRyZ1L+yedSGUfguz7Wlf0wLMTCzzry+pXtRvNw9O",
+	"komEvy+ZhGxyouUSuuf6TUyDU73IcCKtyBTmjHMzPjjnb2I6csqcFUxvz3g+I0xDoRLy1aNHZMlzUIoo",
+	"yjL8h0eEalLY7wsR1r60OXFBP7BiWUxOzNPJpGDc/TXxa2JcwxwkLqqgnM5B7kR29+woMnwyg1UpuAJk",
+	"6zdSTHMozB9TwTVwpBAty5yl1KzjuLQj/sdvyizqY+Pd/12aVU/+23F9bo7tr+rYvxdnbH/WzwuqyQq4",
+	"Jisp3N64x8xbz6YsZ5rZ5dEsY+Yxmr+RogRp/91+ZOCtlBhWJEpTDcocSaYV5DMyhbXgGbLVjBYsNxtY",
+	"Nl74cZJSvr0B+E7z0GJdgrxmSkiSUu5fpzSVmvE5ofgXUZaOWw079RHIfuZ68qliCyolxb9zcZamkIOk",
+	"dh3by1qjrFlQma2oBJIJUIQLTeSS43oLmi4YB3VKoCj1mqwWYH7AgZMkcDbcv4jpb5Bqswa/vJOPE+CG",
+	"fX+ZqBXT6QJfQLNMglL451RwJXIj7TKmypwibelSmX9RS1UCN+w7FUIfCZ6af83ZtfnfTAL8A/9OlSHj",
+	"5N3WypLJWZY9N6cvygszmivY3E23vm3SPT+/uDx5c/720strOjcsH5g4FRmE5Uh92H6pJnLj34UomWWv",
+	"3EEd+RFpKpb2PG6tLvqBC61LRX56+9JxP0lzscwIcC3XpBQs/LFWoATmKalSKyGz7Yn+CqUmCmgOWYIH",
+	"gMM1SKIWYsUJnVPGQxNpcQUBjn7BlQaamTW7r8ZX+tlPSc6uYMWQp7bfKZcqINefMT4HWUrGdUULQ9yZ",
+	"EWyQELWgX3/73ck///O/EnM+JCA/qLXSUOBB4Q80ueJiRZgOnpkmHyAB620J8sECKNJxY5dx6TMhC/On",
+	"SUY1HGlWQJgny3VwmzKmroI/LNzZGbPjetHP97gSN2/i7393O1Htr6ggGbSm6eIt/H0JA451e0vts4Ry",
+	"Ah8YygxiVkC0IJS4JW1Ql6uVV+CC8+B9/RL43Hz1N4/+8l2A7O1FPD5/gmqX+f/xxU/f//j08SX55//9",
+	"f+Tt01dPn/xv85P90wlqaBNzx39oTmn0gkcByqSidEvaUFA4+I+rbpb+RRf0wws7+qvtG2bGctie6M35",
+	"+cvjN2eXz803UGK204tJt8P90zL+JqcpnAfUmSdmq9z7zPcQba9XIqE0z6j2BF81qdRgXKEDS//B3IBa",
+	"kAVTWqB+tvGm0KvMllRXrL/lKPJY8C7S9AreQiqKAngGAZl4XgIn6UKwFBQxF7NlP8gIVUQ2nqxePhUi",
+	"B8q3zle9tIov3K5FzhRwM9rseEDEpHjQ+DLP6dRsvNWfthSgjBnpE5QKNW9WLLi9Mxvv32S6TAQfm4k8",
+	"s3fjUOm1QatM1EQKUSdFZWTXr9r8CrhmGRg9JjR4Lul1gDsvRAF6YcQVU2Qq8Q7cZoFkwrLgW3OYDdhA",
+	"CdRp6FsvWHLN8uHXzGoh+qnuprOj/RQh8suuE4MathYkEwlhnJjLXoWWJOv7okup9teKsSiY26TgN0d4",
+	"tZ5QLe0HBFmC6ZD4PJ8RmufWmCQrphdEL5giqdOFu8mJNl41FCfw7FQvpiELKjZsEzjBw+6/3rFOaFce",
+	"Lyifw27X8Ct6BURVPJ2x2QyksefoVCy1u4pPyQrFuyJmDcT8oDRdq0lAVw/cFXBthOgJ+euL10/MdWT+",
+	"/+/PXrx8uvMt2LwDqtNMs+w1SwOX7oUzdk5R20AjSnAwn7PkZb6cz5HY+12JM6mG6SqR63HDg/DiMaom",
+	"c3YNCd7qnNQmS0AvCXDK56RCGSszoniwTCXk9YvHCi2LzPJXQmZMKpRAxgjd747eoj6XlkvV8j3Zl1S+",
+	"p0fbvqdkkklRhp1O6DpxJNovTcyc4QNXzWv2aL+T1hrGtu/WeUqIHUPmoBUqqBxWxNgwRAsRvKvnXnBu",
+	"qYBGceNzb0kybu3H/qNbQMboPo/ZE8muAc9Vj2a/IeSMnmupYJa0LIzwDp7BwAksoBBy/f1a2yVXly/j",
+	"+rtvJn0s6a3SDdZwe3Ev7IMUL86gfaA05dlZLnhgAS+0QltVES5ILvgcfSXGRsjpGqRTGIReGFEb4jd0",
+	"Np7LICObl+ul5N7Ppyo3qNTqlDyq/H/Mugm1sL/ZST171l7rR337hE+/8Xr1xs0JqeCZuSc1y5GLcGmO",
+	"3WyshENzyj9/1z/jIW0vo72aO/1WhdKKSTjEVW+9tANv936rM6g7Gha/geqIXE7sBOjy81I4IUDTheVK",
+	"yonRcDUzQsm678SKTyKe3kOqTTMhrVj00QAF88KouwuKMsWMMiLyj6Bg9ek0JyioE/L8/OLy+PXZq6d1",
+	"/Gpfqo73iW849sWKFJSvT3GrGlG8pqD5ui8gt6smZQT7PhkQNVZ/cSf435Nn529fnV0aero/DmawGU1B",
+	"73V9F4zPcyD2xSdkuWQZqtLFiko4sn8taJrglXfEMvLP//wv/J4rgNJ8ggQOq8Ef4P1Am+ob1eZOWZNU",
+	"oKJ2ijeMkGzO+AO1zQQ9n2jW9jPDv0XNQSsEzL1i7hoFnEwBZ5fL3AqzlX1D6Ja5Yjxwca0WIocTczuj",
+	"/qCI4F7aPbTKAWT2Z6MuKGdWmwH4oWQh8sxc66uH5KUdXYUzqHbhymSDGF6ZwbkxAocPBrWaQ2h0584L",
+	"bC6Sh+R8RhRcg6R5YpVTDZKfkI/m2U8J+cjxP/zTret/PGgzrFG9QBUook6EFUdUDEMUFise0up+Ngxm",
+	"1XBnpDD8hukwRbgUIg9ExVx2hbV3To1yZGao2DenPEPrha5HH6DD6mifs8IkipJK5tyzGwpMn0/zsSit",
+	"g4inYJg3nDNjD1ROlW7EVqZCL4gZCzwjMymKkGt1OnQB3s+XbrjMA9+zHa+WQJuHwacuTHBfXdqEU/eC",
+	"Z2QafK2RhQOC9GZyNziZmD9Og9u05azw1/qghA5zZzc2OvA+RQt4yTjQeTN6EAsB2XW2n2pwQXs//GLD",
+	"3IcJGi/FfHu3kCm2A4FC4RHzbGWdZNO1BvwX+KBPSU41SMNmnFB1BRmqyWhn4gW1soJFgrc5r6DUhPI1",
+	"KWxq3NY9ErD54EM7OG5WEM4q6PgGo6ELc6m6A9A78cY++HODbiCzojCNbWS+wzgZHmJqheI2FPtm3LSg",
+	"a7Kg10CmAJwUNAP/jb3hjWYUqz3D92uyWrB0YSZYObE850y1/d3t7/SKzbZHhK7Dn7wCNl80j26M+vjq",
+	"arx745DDa7a5KXEkzJnSqOUkZiGYp7QQeS5WmLqQXtGIW2cuOJzp3UNJ0RyMSLivkoON1Vtdj+YTq6Zi",
+	"1Mdo0KH1mkvgAmyazbCAX74llJrGGOoefdLvlRtmnxjJ8IZ1z0bkwZjx368jy83gJxWJJ0eTXioNLJAO",
+	"I11OZO8+RzJnak1s+4c6+TKUeKhsgqT30iniBwlpbCjPs8FwKYeV1cCG74JKhYTQkUwmCrTOIbM039JS",
+	"0RFitERvmxAWDOKqBeSzsJxg/4C4hRH0P0YSFfCXnxfrcNZkbWQp4bO+uJiKbN24xLTVEwJ5ZjS9gix0",
+	"dScTY/P2ayKoSDtXdl7d6Siq6iwqwy1VMpWlmXu/O1vt/EtLi+pQNI5AdbAaMqXmjYagqL/NH4XmlsTu",
+	"uzdOZGzkkWzkLDZ2rWLFQfqUVzu3smOdVtBDaZzCu4tCn/AEcqb0bm7MS3oFLs5NxGxWudwfKGJe+iUN",
+	"bZgv79Cxmgy3+NZzufA4qUU4TjNjxtKeC/OFGBwxQ52izSRxp398eliYxZVmvCLLiNzjcIKgLUjwhS7R",
+	"26dkZYiiLzRZsTwnUyASKBqkHGNRU5peGaoKXr32BP+CyZ2Y1m80AXMhWitCsQyIdf5tJnA3NgGTCkN8",
+	"bH1PNM9BPlDEiJ6lBpk44Q+4u5E8pNgV9ilI/d0zXe2zhFoSGK2+Sqthjoli6TRfRE1I1PgM6bAf0s51",
+	"98HlDO5t8ikSMChk2n6PsENowza3us1AJ0+VXzZGQ4xmxMMH2krrawiMnF0BD1ZVPDMH8JHZ46/q2fiy",
+	"mNrJjDirFrfFYUDTRWKenTGeuVyKITouLco89MrLOgSBZK8c/nWA335k8K0LKkPcg6GDhtdQgtJE8HB6",
+	"6DriF08pf6CNfPcL6017dAUE3tfl113tRE2GLT5okr36Lru6IJtKUV5wWqqF2FHpM28glCj3ktPa0bWS",
+	"TGvghE7FNW7D3EgExrWwZhu65r4I6vuhE0pRHvk9DKfx+B+D+tt2IpKPKlfLuYfSO/DB9e4+/VAKueOh",
+	"+FkyDRi1Q72tqar8rjn+8IkOWVt57ww9NIbewhEC5Jf7qaU0KBFi9Weg0wVW4u3G7vg86ow2mU/Mqlpb",
+	"a6i4mmxCF66e0Zp1rECSfc4n4rBJLsOTWTBwrYKhEWZ3we3BnhP2Biah3As7YmbY9Ah5MHhMw7kBu33L",
+	"HR15zwduY4KHnWEuQ8AkwQUMcupHysATNNVsUVUXRkEgP1qpWKhFQgHZZkFad7lTAVnQSYr5NBsxpGku",
+	"0iv07drNmDg+fDeq/GmrEDjDCiU/X7NYyX9rRazGJ/q0x/DGVQn77X0bF5C3bzFSJhgfZDmMDlONDYXF",
+	"Q0LxyM96M9RTWVXG3glHe6rQZtCu7YqWCJGdB9Kc3lavrO+3FeYjuXR1Zx86d6Yvcti1OHSDqVzsYyNk",
+	"a8McnnL+QvI7GeejJ84VsBGnWFDGw64JjxzivjUhU6pgq0Col13M+l6EQ7wzusx1VxZNVOzE5Uf4YPrx",
+	"g0Lmzum7vVyWjwrP+SGhClmvdHUXs/pCruEhXFtu008XN64Kw+FMIerEinGRJ2x9+wjRwZRyV1HAUT1A",
+	"SgQ80VT6iOzwdVwzqZc0H76ZoQAm8kkVofSf1jya7rXVGdiYuMlRiTuJ1aFofFqD2qEd+kF8T9Or3RT5",
+	"5/S6iuBhSNgIs9q5UyGYfPHZ3AOfzVwcTWl69cVbg1wvKe/K5g+7aRAdi9vKm5/4tZAU08cyQRYgYYvR",
+	"FUDUwtJVkgfRIjdG7ok5OZBDatQVtUwXhgyG9P+hWQZH/2orY/Lcw1HNhCTcFoEFaR+MHZrl4nE1h7UQ",
+	"11BlmygAFab0FvGeW158yrVc7weLp9eC2NFQiF0/darWjTAMIpmzMfCHyus/IL8FBb9FhXApt7VJYN5S",
+	"keRdfIPCuSXjEkhae33DRJLgUp1DYIOHmvB1/QBwZmAbz6sDpSRerhSq7mbXkZw2B4E3IiWxN6Wwlxf7",
+	"qkjilSMB54XUKoLjqAgHvRLy6pSYJVWBMUUsPUiBtc1ckAaaXSyTPYaxdl5XTj/AOh1bsjMCWC2EHhZi",
+	"sT5IHcW60uCaV+jS5oxaoL1ksuQSaLrAd79LRmStVfCJjr/cGmr7DDmyvd9JCyYvmq1iztPjBaQBY01c",
+	"RSzbaH7xoMIAJ57EVVdisVnWk1qG57nR/X/pET0CQWg2P6MUIh8uv94IkQd9OwvIr0d4iS4wZyX0In8E",
+	"Br/Jlsp86jPf8TOTJmCkX/M2gd85EvdkE7ZP4NMPNNVkWWJE/lHy6NGjoAgZeV/YTTtYwuGLYvcwG9ZN",
+	"1/4QXzztom0u+IZqFv7TFFFBw2HnLwXTt2qFfaknvn/1xJXvt4K21VgO4vPAxHXYK94RAmIagyZqaNQk",
+	"VOTRW9lx8ArlQ9b6YvIiVb6uqFFceo8rgEPeCBfL/T1X8iqxlGlvoOPCjvrDV/46anVEIn8U023dZmqO",
+	"2RuQFjBnoFWUUp5Cnkd9yemC5Zm0ltqIikMJVEM2pgYrczBHA9YMUgo5AIH0NmIeM8aZWnR+aq8tGzGS",
+	"OaweR3yul1YANr1naIjeIGTm5wvnYrqS3RptNzR174d6SdotFwPxSC3XZzokB4ETShaQZ+Q3MUUpKJkR",
+	"AnPKOJmuHV5/M0F2HGqnxZ566QBTt3gz8oJNZKubsceW7b2izJndKyGv7J8MDSbuFBmNiuVgEUDxeEeg",
+	"OJSGcrg986OYXmgog5ZfF7qp0DQfeLKX4UrLkP+gJTArf2DlNajFWkUUu5BkU062d9kTpSH53LIc+zaF",
+	"W0Q078PZaCT8AXyMfg/Dl8fQXPjhonpsrXK88juaczDMNYM844u/rZvG1UdOnU/JcYmdKES7l1YBervM",
+	"A7s7+kMByjHeyyhhcjqFcDWwuAY5ZopoWbH3im3fCkY57MBZ7tiDenHVRtgvqQpWawp1ONMa8Bebl385",
+	"JvMpVhwau5pjvuRK2A2JezsXaBWmsw93fOaBK2Q9MQ/os3ophIJwAg3NRDlSZ3SPfB9vYhHLl9lfAsqu",
+	"Eq6qH7AVKxas9V1y884aXQe5ymnZPspiE2h2JpY2iyEcidhL5oc7AcFKdScoRqV+VMk4NWckDcYKceSr",
+	"OgkvnDI0wuqJB88c9nE8QSuaKxUV/MNCQY6K0YhQP0bRprDhWoo8j4UCbyHlK3KwFEhG86g7TZF66dhV",
+	"yLo3bP7YofjbZTZVPBxl3V2Cdd6fGaG3/fGnZYRcc+BOgY7IyCqz7pCxV87SLm4raBpegcgiSk98JhvH",
+	"jbAOxhOCv13nlA+40H1iEC4MU3sn9Zw7hWK72NmBaOEOD2FmC1IScPL69LQqtGLLUHwG25AEm70ASVcd",
+	"5zZxpA+EFR2GgGFpqO3XB8hIFeXCDl7cJ/R6gg+/I7SECJq3T9JSCbEgQcr1/SQNS3RYWNWnewXmH4Yr",
+	"47jZgcS0ZEkkIl8JIy846nxqPOPhq7dqYxftVBeS5cqB6zCLvMAtikSTVynBxnC2kRz+QytVLaxLZmOV",
+	"z91SbOZVvl3XHrqsPKdgRjoP/s9XZ6/Pfnj6dhQHDtRLU1YwTOxAgu2EC9br2cpBq8tgft75bGPLELHW",
+	"jCdLhQ0Fqmw9/48KIOjtj+vP3TUTJBXLPEOhNAWilvIa1pBNkqHJMd0pMcnkGqQKezw7NGWnztURbn9U",
+	"QgUNfgbPQw1T03N7x7Ecm6PiT/N2mgr1nQqHNTLF0X05IZu1aM30j1dUXt0sGRMDx+PU8UFNrux7G44o",
+	"YfMbg9sACAcxDmcnXs6A3SmjYGm7aLiOJfHxaoLQl7yG1YbvbBRykAwFyb+3VyPN864mF1HjvOV+C9wx",
+	"xdKqKWsykwAWeXQYzEYYlPt8ZiubWpcUXzegs30xWNL2CCSTiOx1Xr9NkFKRu7jMFKiMmO4tx+CmtuOi",
+	"vQ7su6QpNkyQI2BWw+Hlc4uFZH6s3u84aAD20WtY3RveaVgSW7VeGqy66cbgF4aBnzpMDhdHHmmNhGh2",
+	"Ub1pH82OI3mqSZWi/9Vfvn746OHXD//t+OtvRrUF7qKGptgcLYChg81UkM9R06dzr+j/7eXZa7M2y3Ay",
+	"DOe1LHPGQ7sopLOHcqCZImKpT9H4cZql3R1ronBBVnTtMHhuZDqG5OZ5Myq64ZzCHBzV0WLcxcRQW55p",
+	"kCsagSBLRVHQiMyyoPoMurs8b/ZeJq67om2NVuaUByeOtD38HuaMK6wA4Rp46vL+sJmy+ybgA6INXri4",
+	"3oeeYvUHh0j+hjK5Y3ft/hbhFapSzpQGrmxi44YEGlAqPtaCGJE0ngzpQG6IFK6D7zSJIl8DH0omNzxJ",
+	"HcpZOEWjXrV/XXjhS7Vjo6GXgN3wOeNzn/5gnSRKszz/XRb2YbOqLUSaPaNgHDq5rkRH0f2Dlgmyp7sv",
+	"do/MzyxCxQhMAwdpEfATdOfkYOv/89lr8Rb0UvJB9WPm/NgBwdoL67sbjNg8JnXFULYnd2UkdoOmch4x",
+	"Ea9BZiwN93LkJxVHrSjTzg5wnPWQfI+QGtkJocRtJWYkY5IrJuLPhfk3ZKQKiN5TFbfM/GKBObL+QpxA",
+	"Dg3eRPbbGuxUZ8Vs7nudP+H3L2muyNMixu43T0bZW4bJfvJIgh/qDKIN40RIYHMeayNqYZ98it0UcsHn",
+	"Lht8210hYVRwLUqzytd4Y3ciGqij8VA+PAviBOO3WVpQi1VrW4EsqMVnwpajLpjABZli5Jo5X/0wo7Ub",
+	"yj8PanYvKuRcGzG3R5ULgs+gGY1G/wlZLQRcgyToEXS9ULHgDTFYlDVFZy1zfQiegwz29LDUMvqzOZCN",
+	"/P0CqFo6eE+OIJOMzw3hbHhHkzUMxBKVUIjrDlEeTdbCFJcxrLpUkN0sBuuOp1NvPQy+c5Y6Nq09pI0F",
+	"NidvnrHm58eO+4EzdWKlfPtK03lTu8bDOdUbYTftxH1HsXrATF3QsgQe9qnn7ArydayDKvL0RrsaoHxc",
+	"KM4TK7AyLUgWlLSlU9H6lA1/CmIJIZXt271T3nh1r0q8udNR8P5mqXdHMfmBIYqJrypxkPLuptq6lFJa",
+	"VB2CvuCaDMA1KWrPQiABq65wrCmbjC61CTtlLp0D++6rncqljoOvfJ51P94hfMiWf2+W+i2bL3Ys932z",
+	"1ESax13UtNUJyKIWPfiCK32vMIrMOcEt+0ycF29humR5dqN7B5ODdIWCzkqoW0AtEKvw82XNcK2v7YDi",
+	"kJ7vXjhLu4n3ieWiNZAeUnKvAAg1/rKrg1UIKhCDZf6ChvAFDeELGsKe0BCiSNyGoBiBSDzCYnVHYJGC",
+	"5XRiTHsfAXZG/+3AdX/BavjDYDX4G+NL3/WdrbBrFujg9LzS/JxDlJsrmV+D1MqqgHTLDaGAZ+rUPuWO",
+	"vYXScFXfo7/7vuNCDICodwjuW347+FDmLGWRRlVsbGmpbHNHoGEhQgIMCQpe03wZcljQK+Deo2+PjFFs",
+	"qooEm0thfnFqzxSG1Z/6KtM2m1b08Uv3CwsTmcPqRoYOXmIcVsRfBe5ybjbe+mKI3w9DPH4l21+2RfNQ",
+	"PSshdREW/lWXxX6VlrsGHt6kXfMMVccn3Kq66p98iqdcLWhpM/CApgvSnC1j5vmCcaotLExBy9LpSVRj",
+	"A8RYqrludtRE5HA+h2iNOP7aGJ0jDkJksPmxHus6x0b7LTVbBye+bWN0dHvV7Q5ksYcC7eoS33kp8ky7",
+	"j1fS6gITyyfZ6oeUVGjbsTy1Fup64uGwIqPboIeJy++JRWKa+V5J7XqODW+HTpKGDy7+RMsrm1QelGiH",
+	"lZaXrO5JEX+g7eWopE5seONqaoKZd1eKNZ7QNE78C/Njc6wo40NF2Ri5VCXwKFUu7M+N8agxHdEs64YO",
+	"Pcu2HzLHofspcxb8Y5+qW3b9Gk2YhiAzNwKHAaUv7YPyKeke3WbhvtGbDNA3viV4+gaHpELfM+3z2jd6",
+	"7Nu3BUjfExuntpc+LSneT/3Geeob3L5OemkP40Y3r4gBNGnJpd5dah7s/sHN49OzkKYE7n1xWwz0701L",
+	"lva+fVNiDHugJSzeGc1lL/g/u5aj71Ybsl1OWIUs8al6zipfxk0U0t0u6vVtpLRJUYRqiqTS3g1dhbg3",
+	"vNVDykXRAIw5mYpoplskBSNejLKcctCDjFctBgwL59n7hCP7UWEyKxUs/kiVnIXNchFB3xiGq+ZgzvAt",
+	"iZ0luC7fs35z8/eUhDgWcymSHjcAb8bmgtULD37tFeSg7TaMMPTPqg62rg4ppXkO8oHCXtZLDTLB6LtY",
+	"6o6ezqn544ylwTy/x4JrhAlwzq+HZjRxkCNRw1/ISPtB//PrGJ2Ba8k6QWziSZSzmQI9NLV7L/Wobsoh",
+	"mDebpe/imlbetqDhX1DOZlF0FPdjlI4djIxp21sbfcYJlenCSEpjGEub3qr7bfJ20fjGFrdYYmPZjU+s",
+	"9z14Ohrdkvp6K27/PhJCKAYJFO4B38be2QWCpaAZjEGEiGPPxHBPLdBHPy4LRk3McmwtXz8sSwSdxn5Q",
+	"10bu2MZYAvzDVtRWfYydl5Mi5AphXGnKdUKWPANJqK/9/eLivAcuzi/t61tHoQIrH1H+WYm7jVx83ziD",
+	"sILOQZ1gdsDxm7PL54bzSt8dNBSz7k1gdhpGQHw8f/ry2fGzFy9dzZ49jl4hcbA5jF8DN4yTtNe0HUj3",
+	"mSQLrct/UX9qZJRsK5plLizWR6dl5XWqYN16yxgdJ4fwUZfLg6vOASuHCzIXRhGz4RVsSY1RcvQeZgS7",
+	"zKHtCZ93kpnHLNzURQ0HJq7iREjy+sXjqqh67SC3bLaxXjBFBE+HhaZ/15Wj1hP6eSRfNl0yY0+MKEkl",
+	"F78UMe/EigXlwcyPp0ZLO6mh+eq4lhZELZaaZGLlUMr0UnIjimazbVA8I7FZAQ9JapjkxDXLtG8SPF8/",
+	"NI/5f268CHWvFOwEtJZxBMufzOBMirK0EXDH9hjYAvQJidksjEh78JMnys/l4HlYsFA/cD7vhnwVshiJ",
+	"Lh0u7xrZng7nrXwh+M4hVnLVdWMoBPLG7E698XTxLwxTteUIHifR/gpQ2pQhl9OLNWKME5vgZv7kikin",
+	"oFiG6gCT1m6xJwWwahKKLwLx3t7NLp74mQiJyme//4agcZSqm2Et3Qgv6QZgSO1q3Toq4cIUbhHVSmvk",
+	"lzjhGyGfHWoEKHGgzR74CW0p70H+Uo5y0GNepwEEPRPVueoyNmsYtDsuYumOqW0FG8fx6mU3rxK6whz8",
+	"PzrDdmWpN9N07wfjYyrLfavF6mgmcCmuIBSvHN8NzqF4HaKrWuxeXCq/xA3kL6p04kvhC8aXGnbuJzai",
+	"v5WH4LYx2e6eU5eScjULIWnP2TWMj81EQzBDsMPrxgdDrIp4MCynKcTQ9M4un9eogJVfUyGmiQYegcmR",
+	"QhQDVJAKt9zuAD7l1xMMI0HI/ovGt4Brub5plDQc8rKv7ox9dviMz46+/vY77/etY4P+XzyZtUvQVcB1",
+	"YqypBXzoRMXuZpd4v62fVIijxx7rSE5Ex5HDJ0ILsuVXlzJQX1HDlQx338tlDvvM/1kt1gPI7S+5WrU2",
+	"z7nVVLgr70J1KQrSpWR6fWE0K/vdqs5RYYaLUiGuGHhanjj4+P/jh9VEKNlfwaao+zsD9TW8iYBKFHpu",
+	"7ELrcvLJLIDxmQg1by+F1AnBfGw04CUc+bzaSiOq63dTKZRtRKESh4DA62gIVsktWLqw4cucXYMry3j4",
+	"K/+Vv/9wZPjjvYtw0jxHn9sCjPWjNDE/1vA0hdHKmH5ILJSrkAhTTyxuJCCUCjCJFt5vYqoSQrOCcaa0",
+	"G0zzHGd9eg1ybWcz0kYRSiyVfJ8DIV2hHVcihwdmGqQ4sRviG2oo8vji7TP7kDm67//XkfmHI7y43z/8",
+	"lT+VEueVQByOPMlEuiwwz+Rf3j57TP7yzbf/9icPHKEQ+Ie8T0UG781noUB4z+GDfp9YJwxC6Tz8lb9k",
+	"CAgrLeQVKY0oma7x/yfuCUNTs4Wlk+bvMdj93gugmchzsWJ8/pC8n7Ecf8JiHaJBFsqjEP/K35u9/fc5",
+	"5RwsxvR/aJbB0b++TzzQlt1gBPleiDx7+CuvkGJPJlWPiAqhf/KV09Q4LdnkZPLnh48e/tklEOExOKbm",
+	"2vFanAMGrDSnF5lRI5jSZ9UoDP3TAjSq37+40/P3JaD8docnxdz2xJ4MGjzbW6GeXAlLdyUKmIpsjYl2",
+	"Ocw0oblNFQhNlbvel5sz1VrhOyNHVCm4K27/+tEj3w/KySpaljlL8YuPf1OiPtR0OPa/J9ALDUWgB8CW",
+	"uXG58KqtNUVmdJnr2CzV+o89vhVKtWVRUCPTbenJitqySkkoySBlhgMSshJSadsEN7EVKNWJgmuWIUyx",
+	"bZkDTfWa0NRtt6Zzs9GTXAiEvrFiZHIyuWawcjd6zUXHOVCnuDmzZ4OZzM9nbj8d2vL3whb+Dd6RMdHt",
+	"YAfIPz/aKLEMwJplIzEAJVA1rCmGrS/C0YHbqjXcaOOftvj3m+0vemIoenNGwu0h+NGuMHdtJJ+/bYhd",
+	"dt2cBgVYF5MId31YNjEroZKpDmnzGIfAMDlDJ5vE6pE5oZdMx75kM5kRF+zShxDB1FwP+IeELMQK8RML",
+	"I+Krgk+8SSICDT7Q9MASrbufaLVFEanV2MSbM9xzsSIzKoleiVbUYy6NakFLajHwh8igOm4QvcYeV+Hi",
+	"Nm+FVl4POc5ZweJZ942BeO0PGWi1gMmBd7JcI5pjYB/PUFXZw/5ZihqG91G5gVu1jm7UD6Af2yy0jV3a",
+	"/AQzYyMelJDN7KHICfPW0u5n/pzna58miDoew4u3MLpfBecYmNkFMOuZNtEZ0K9llOg1Oq2M2jipTd8A",
+	"LPKhGSguBGzb4Ruyj085NMr3bIlw9IMZ6NjZDFFGegs0e+zGjGWmAzPQG6FQgzHXAVoVDowyyDT2p/rt",
+	"owBOtuf2rQa1qJG8XY+c0PRmTGv6CrLo6297pj4sc+LGvhTzEIv+7GF2UL/bk4Jdw4su3JttdNPYrJLR",
+	"vOrY0q8MJRH1+HJdwv1g2Xe3op7rIJLtmfIZQesSslNCSW6oDoZrURH99VfZjlFU6Fnx3N1NgNpw9siO",
+	"6vcLy2243j2wm2EDX37T4C3ruqn7bXlGS43C3KV1l+vjjKkyp/Fb97wE/sSNuQec1yD4V4++CuPO/gzT",
+	"C5Fegd4HxQ2lUwnAE3IF66mgMkMzpxBLBS3CJ0RcYyFANb/1L333zbff/sm3H5OSObR0CYXQQGaGoNPl",
+	"bAaSlFJokYrcPffVN3/+0xgbqlwflyzVSwldOtQbN+R+beb2FYDp5celRb0IXHJTxikuYfPVQb3EE2bv",
+	"It/2KvbyHjll+J41cuxzsLGFTbeI/kE8sbGQAXavqxC6yTYczofgAvq5EMpVEIhljXPlvdWnFgQMmxBo",
+	"ulZD782obffE1yH+Tky7AwHwvzTbgpx2MBT+Azs7X1aMZdHWsN3kFn8lY2zSmDp2lolSu2N5C9rQLNhD",
+	"pKfGZURuXThjLRLxHqIJfbU3db7Blgdmn4B4MmQ1XLQsCOMuX6JipOFSHswTcQfUhZZAi6d2UFjML4Bm",
+	"GEB0cv4lVfoInzh68WRys3vWKLx2iUcKV9LenN7b1S78xNVV2QpJnpHfxHQfbiSbW00o2lLXII8UcE0s",
+	"RU+JBLUsrJtpkySD3AWuIjrqGhTi6kw/s4MGXcDu6NzEA7AJDduBBRv0JLnF7lMV2/34OtrdSpzLo61D",
+	"nquWYu4gRQ0d68LF4cfXJ791OZCfVwlyA5jEGK12BZ18sWcN5ZDb7D7/4F7lnxeCZMxC6Ce2qsjImtVi",
+	"nRAOK/ARzaHnvwJTiW+sAzX5IwQGzLcefAuRoPvRwbLntbTdRQPrjNu7t9+yulPPuS0tUerffAPOssyL",
+	"yukarxPBbb4nSUXWQOGnc3PVlpJx3WmFtTJ8Gufq+KP536cu8/aJFOVzD10z5oCZN7+F2eRWDdhnQs5B",
+	"t7p6LESeYUXjgvE5oXztPeZDqZVE/TT7pst+5cQT26/rsKx6zu2r6tSUUohcJS6xHaydpxaQX4MaKEuo",
+	"SzbcDAmpfRD84JagBKUdEGxPlrsfuZsB9+hzkmgXjUMpjE2gE6JEhTRjM+r8GeWwQo16ZRMZbyDYjtMF",
+	"pFdx9eGx+fluT/Egz49ZIq71DtLTQC/QZY6bl1JOpkCWCjKXkma3TIs8sykf5Mh5pV1+bA0mltjrCnNm",
+	"06vECopRaqDfVQlm33U8Ve2tHfA5iItoPeaZIlOYCQlJOOGtt8t9qGn9H0DUoJPI6ExWOaqr0TZ6fJl7",
+	"CQGi8hz/BisypekVYTzxjS3qxywa1qnVxTyrEYe7bP6Vk6mhurLvaPcPGyO9fhPTbmvnRzNgkA3r283+",
+	"XizYH8X04KbPj5gQH7FTcW/G2D+IDPSjmPYH8lzbZEy2R00Kw8e0AHIFayKx7bnlyd/EtMpNd+sL+h9f",
+	"ZFCUQgNP10d/hfVmGkgLOGuPCQTd2LkO0XaIzPl6n3wTEzl78oBSKdeEkjKnnIilPnUpECshESxlaRFR",
+	"0O7oZ6q2Z8v8fPzxNzH91BUwDvJYz4n9TUwPboYcnPTG/DAnorI+lIZSDTmzbeIep5Sntu9M+Cg/xt/3",
+	"S+fPiMURsYkiqc29ueSZqC65jGW78PNxGxw2TPZX9AqeNBFDb0D73QTaIP38FRRT12N7Szm/iXIlUg3h",
+	"mM8OORbnf3u2p2ybdp1mDfK3WtTh3Rp+GFPusI0H7Mgo5oXHH83/PnVmjIazMAbyiC8xcADN7hrN6gjy",
+	"jSoVXHVsZy7oDZMw98osZpuniE+9B3emjelUtdNGiiwot7AtqGzbRR+JUrOC/QMy8rdXT/6aYGYtobgO",
+	"YglIWnVNw1nITAfZkVh2GI3Pccz5Ut+FmBlhMU4H451vWIDTCN74jomTr4XeT8ZkW1IYDlktRF4Vf++2",
+	"4SLPOrZa5NmXu3za7PyGaBMWsDSn2pZCj6Z6o9A/KqTfVLt6G/rqXoXiGSfnfzvbE8u3eDwqHGdScPSZ",
+	"Tml6dWrzqNE1QbkVZ7tsk83J6HKfmd//sAfkJTqrzUZ42IkF5Jk9HDvRWzegUmImXAWncgP9pb9YRIkC",
+	"0GM7vmLk0R1WjFTEidWLGGub8v3cRz83j2JdmY3KSLCpxjCewM5uAR8R8Mw2Armp4hrTOOO660ANdIhG",
+	"c0M5u4P6gc1a9xKassibVt1tC2LEvUjqrXdKKLMID9koeeCaI3c6d1/aMW+XuetkeejAUmPCWw8t4VfW",
+	"II6YUI7SykWQHWS8kBlI8xeLn+Hr2omWDLIbZqc0P/8wPs/XsGrR+JZTczenPuB22qQVucyh0Qp8eAqf",
+	"e+D4o3lDb0ZKe+NCwZC2GS+X97/qAknnIBOHEs2lKXboFS+rTMbOEISDI3QvJEIiqoiYoVO10duA8lut",
+	"MLoB67vvjrC9p9x+XNCebBZqI89bVNOuFT/VKLfmhrBaiKGRb/fu7qjgSz/oj5EG6T734OFAT1afDLkJ",
+	"w4PBnLqTwaD9LCincweAGt3PV37QbSgBbrIhCsBZnu/jyGBKiSVEAVy7wgGjaQkJbM6N8LGZYwKHWnQs",
+	"dcPb3n/nwdJRK0Le7i3fmnZb1BX19t641APSK0KrXXJvtrJNlUCvFHn84tUL1/shywjTpw4jLoNmLtDR",
+	"kl9xseKuFMBGs/kcJOayIvCpXKqxqV/+aB2XlHUEld5QJg/LC80Zfq/MgPoeb57PcLKy0yFKEGUOp1Z/",
+	"z0Sd4ODgqfzYtVhKdZN9dzZWeOvPZzOQb9yoA+6CnyIKwZLBXgIrbVLPHCKjpTXG5loblJC5EB7+6+9L",
+	"KjXYCB4nC7GUu1L9o/tTr9ZeH7pxSop7/91lk7sFnHqcK4cUUIB1DTCNhdB7ySk/DI0e7Vu+dCeX70/K",
+	"GO3avc0h2a18Gp8LKRO68Cg8PcnCvSnmP0jK97cB+79WcH3qtnM2b+1GuaBru7sb10pB1xWCrTa28gJG",
+	"FXCEhdWg3PD7cBo/mwxxrw7eMEk8RXCChDgk3IRINl/oEfaVvOozruSVGlsHentejYE2m7y6G6xapsgU",
+	"m0FrQWY0Be0qeR2pHijCMuCa6fVAWRyOiuAu3RJ2g/mKIFCsb9K99UPD8daddV8zkJ3FvfO+gcd+z7BZ",
+	"X85SRBUWkkgwRjn1SHfU7vWp0RVtH2jzHWTJp4xnarjHstrm7iN6Xg+7jdNUTXd7PpCfrQqJktI2VZyJ",
+	"pgZe5pRHZZz5UXVnTb6xvavuPI97f3oIflEMOyqn+4gF/iykhTyCa5BrXzHaqPhYiWWekUycVsVqTBHb",
+	"XTAbvHlY99TF/W9cZdQfwZVrvvXgflwkqHfinhJK1AJDiOi3MntNc9ubAfVM7EYMN7IkLgA3sS/q8noE",
+	"fltp33ffYCBzOoV8NN56V4nsnRao4a7FhAz+tqdaWPMyXwvbKHZNyJwhjDuxhD11afaunYKRTSMw14y4",
+	"kZCKOWe+T0RQ3Xprx6hbQvb3GNLRFmeBLkXbqs9jUa6b1XmkoJl1yJxaPB6ne506hcV7x2zQxrklxYpP",
+	"kt7KyXJ955WTt4DoXNvfFiOqKpicob7P1ClR2HpYkSuA0nAv08MZ0TX/6b76Lvyg21D73GS3bkf5j3QX",
+	"kEdKkMZWTqr6PyaJWk45aHUzQ+qiarp0C0c73hLL6Ejbh/jZ2/NXR5fnwV5e+PH9JpZv22qH3zfL6gcj",
+	"zilxzG9r1HClVZBMglI28QlFfzupt/dMVa2wYo73Czbntqih/5ufYnvGm3/0U5dS12jB5b6HpqlrnBvg",
+	"4JhP/KJ6zcHEq58icvT9h+wHH4spoticQ0bYYNpEKozZnL/gd3y0S6rUSshs8FGtHrjrS7Vj17f2aeet",
+	"dw3sJie/vGu5XGCOXeFdK4RhZ4WLqdlhe/YdqE7ndVoB79zCbbqAfHabDhSQVf2EbfJ2BeVgXDmnycSd",
+	"KBc44HaOVgVyF2ibf0q44IC9SbA3X7Npfo+ldRvG1DDWQFraq6WPO6r+DxmbzUA6/eymkXJ15Qz8lcvv",
+	"XiMwmL2EEbqjDR1LlqjfZhZCY+ht7DS57iPpB41BK73jaEOjl/mtnO2/tTqKu1Qwq1BUmjPiYlBsKzro",
+	"wGP/ye6tubRDepw22BfTiOEHKuKqsaf0rvsa2sbYA20bR519VnM+UO6tGDRoxWTR8Y3NwqBFzBtoQq/o",
+	"FdgvvsPmhD9xzXLCNHGtxE/JXzbbFVYFVX/+7tuekqpkAjzLg+BQLzTh2JzOTRRoqV63J+6DewnoaLeB",
+	"Kd4m6OGar1fNfnu6yjjmYdlgXHwt9lOCdOaa49rELDtL1V03Z8D1KTax4IgjM+yc1CLv+CP+vzc7y5+e",
+	"/moK3ThneyyneKGJKIEHwDr3UGwE1wKrLFzv4ukaTXGWGTq7qMCmkKJ8lGRCikuaXvkMxJA/5tIMuDUv",
+	"q29fPtgzH3XA4odBFrrNkgmWkW/v57ls1T4QG06yKb9DnK4uqd7NfBu2YoyAPcAKbuAQsfFcrEhB+Xo/",
+	"zTSuCMbySN2DsFmrg/18jRApqjbMAxXZpeorUPhJ3VZ1AnbkH6jF2HXvx0mDWWdsznt9NFupndECBPyU",
+	"++OrafZcexS4T6Xr0Og7XbY/NKl5JvEy8F0y0gHkJrnrFiaWx+I8tTdQgRKkEnwnvqrO5fFH87/e69wx",
+	"W/9tvlQ37kZxOPf5U8xLMktM6uo6q9dYZGnrNVNjj2g4bG97mRyYcoe/+JdSuncGgtgSsD+LP4KnqHUK",
+	"Dg8iwdBO/+7ehMSduoFv4fhbzqrpXNHf3NSIgbWpfiaO7x+oaizm5dn+ogP10VVVDxO9yW8PbOAOUQbE",
+	"jFhS3AqswGHxBO4CSOAOEARWvkhroM5qxx+Z/Yurrpdy/bN/7wDvKwe9EpiGPBrw79rmX2491+ruHIRt",
+	"rsL1o+cc3drqkIl9ls6X8jbS0s0Jtr7iBt43JW77EF5EES0S14rIDEc2Wwk+1H1s2WsgPMUfGpeiHfP8",
+	"6P1vv7wzbFslLPzyznyLK/zGcUuZT04mx7Rkx9dfYdKpm+1jDPHJ1QH5Wg2zpm0YLNt4LJTE28ittOnD",
+	"W43ecsoVmQLjc9cXOHPpGe45hPwJIG+xOcfcYN6ICdiL+tO7T/8/AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

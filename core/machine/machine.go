@@ -46,7 +46,39 @@ type Machine struct {
 	// its turn when its host starts, from 1; 0: it does not start with its host
 	StartOrder int `json:"startOrder,omitempty"`
 	StartPause int `json:"startPause,omitempty"` // seconds until the next one's turn
+	// Tree is the snapshots whose layers lie beside its disks, parents before children.
+	Tree   []Snapshot `json:"tree,omitempty"`
+	Stands string     `json:"stands,omitempty"` // snapshot that its disks stand on; "" for none
 }
+
+// Snapshot is a machine's disks as they were at a moment.
+type Snapshot struct {
+	Name   string         `json:"name"`
+	MadeAt time.Time      `json:"madeAt"`
+	Note   string         `json:"note,omitempty"`
+	Parent string         `json:"parent,omitempty"` // snapshot that it was made after; "" for none
+	Disks  []SnapshotDisk `json:"disks"`
+}
+
+// SnapshotDisk is the layer that a disk was at the moment of a snapshot. It takes no writes any more.
+type SnapshotDisk struct {
+	Disk   string `json:"disk"`
+	File   string `json:"file"` // relative to the descriptor
+	Format string `json:"format"`
+}
+
+// SnapshotNamed finds a snapshot by its name, any case; nil for none.
+func (m *Machine) SnapshotNamed(name string) *Snapshot {
+	for i := range m.Tree {
+		if strings.EqualFold(m.Tree[i].Name, name) {
+			return &m.Tree[i]
+		}
+	}
+	return nil
+}
+
+// WithoutSnapshots forgets the snapshots of a machine whose disks are copied elsewhere, as they are now.
+func (m *Machine) WithoutSnapshots() { m.Tree, m.Stands = nil, "" }
 
 // Kinds of devices.
 const (
@@ -135,6 +167,10 @@ func (m *Machine) Clone() *Machine {
 	c.Snapshots = append([]string(nil), m.Snapshots...)
 	c.Static = append([]string(nil), m.Static...)
 	c.Properties = append([]string(nil), m.Properties...)
+	c.Tree = append([]Snapshot(nil), m.Tree...)
+	for i := range c.Tree {
+		c.Tree[i].Disks = append([]SnapshotDisk(nil), m.Tree[i].Disks...)
+	}
 	if m.Passport != nil {
 		p := *m.Passport
 		c.Passport = &p

@@ -32,6 +32,17 @@ func readOwn(own *etree.Element, m *machine.Machine) {
 			}
 		}
 	}
+	m.Tree = nil
+	for _, e := range children(own, snapshotElement) {
+		s := machine.Snapshot{Name: e.SelectAttrValue("name", ""), Note: e.SelectAttrValue("note", ""),
+			Parent: e.SelectAttrValue("parent", "")}
+		s.MadeAt, _ = time.Parse(time.RFC3339, e.SelectAttrValue("madeAt", ""))
+		for _, d := range children(e, snapshotDisk) {
+			s.Disks = append(s.Disks, machine.SnapshotDisk{Disk: d.SelectAttrValue("disk", ""),
+				File: d.SelectAttrValue("file", ""), Format: d.SelectAttrValue("format", "")})
+		}
+		m.Tree = append(m.Tree, s)
+	}
 	for _, e := range children(own, diskSerial) {
 		for i := range m.Disks {
 			if m.Disks[i].ID == e.SelectAttrValue("disk", "") {
@@ -43,6 +54,33 @@ func readOwn(own *etree.Element, m *machine.Machine) {
 
 // diskSerial is the element of a disk's serial; its attribute disk names the disk.
 const diskSerial = "DiskSerial"
+
+// The elements of snapshots whose layers lie beside the disks.
+const (
+	snapshotElement = "Moment"
+	snapshotDisk    = "MomentDisk"
+)
+
+// writeSnapshots writes those of a machine into our section.
+func writeSnapshots(own *etree.Element, m *machine.Machine) {
+	for _, s := range m.Tree {
+		e := own.CreateElement("unvora:" + snapshotElement)
+		e.CreateAttr("name", s.Name)
+		e.CreateAttr("madeAt", s.MadeAt.UTC().Format(time.RFC3339))
+		if s.Note != "" {
+			e.CreateAttr("note", s.Note)
+		}
+		if s.Parent != "" {
+			e.CreateAttr("parent", s.Parent)
+		}
+		for _, d := range s.Disks {
+			x := e.CreateElement("unvora:" + snapshotDisk)
+			x.CreateAttr("disk", d.Disk)
+			x.CreateAttr("file", d.File)
+			x.CreateAttr("format", d.Format)
+		}
+	}
+}
 
 type ownField struct {
 	name  string
@@ -59,7 +97,7 @@ func ownFields(m *machine.Machine) []ownField {
 		{"Architecture", &m.Architecture}, {"CPUFeature", &m.CPUFeatures}, {"CoresPerSocket", &m.CoresPerSocket},
 		{"MinMemoryBytes", &m.MinMemoryBytes},
 		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static},
-		{"Property", &m.Properties}, {"StartOrder", &m.StartOrder}, {"StartPause", &m.StartPause},
+		{"Property", &m.Properties}, {"StartOrder", &m.StartOrder}, {"StartPause", &m.StartPause}, {"Stands", &m.Stands},
 	}
 }
 

@@ -489,6 +489,7 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 			e.SetText(d.Serial)
 		}
 	}
+	writeSnapshots(own, m)
 	if p := m.Passport; p != nil {
 		write("PassportSection", "Where this copy comes from", [][2]string{
 			{"Lineage", p.Lineage}, {"Copy", p.Copy}, {"Parent", p.Parent}, {"MadeBy", p.MadeBy},

@@ -228,6 +228,7 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	b.host(facts.Host)
 	m := facts.Folder.Machine.Clone()
 	m.Snapshots, m.Suspended = nil, false
+	m.WithoutSnapshots()
 	choice, err := b.identity(facts.Arrival, req, m)
 	if err != nil {
 		return nil, err

@@ -52,12 +52,28 @@ type Freeze struct {
 	Power
 	Disks   []FrozenDisk `json:"disks"`
 	ForGood bool         `json:"forGood"` // others are to stand on them
+	// Snapshot is what the descriptor is to say of them; nil for nothing.
+	Snapshot *machine.Snapshot `json:"snapshot,omitempty"`
 }
 
 // Commit writes what such layers hold into what lies below, and takes them off.
 type Commit struct {
 	Power
-	Disks []FrozenDisk `json:"disks"`
+	Disks    []FrozenDisk `json:"disks"`
+	Snapshot string       `json:"snapshot,omitempty"` // that is no more then; "" for none
+}
+
+// GoBack has a machine that does not run stand on a snapshot: on new layers above its files.
+type GoBack struct {
+	Power
+	Snapshot string       `json:"snapshot"`
+	Disks    []FrozenDisk `json:"disks"`
+}
+
+// DropSnapshot takes a snapshot that nothing stands on out of the descriptor. Its files are put away by other steps.
+type DropSnapshot struct {
+	Power
+	Snapshot string `json:"snapshot"`
 }
 
 // Packing says what goes into a package.
@@ -291,40 +307,42 @@ type Record struct {
 
 // The kind of each type of parameters.
 
-func (Stop) Kind() string        { return KindStop }
-func (Start) Kind() string       { return KindStart }
-func (Pause) Kind() string       { return KindPause }
-func (Suspend) Kind() string     { return KindSuspend }
-func (Adapt) Kind() string       { return KindAdapt }
-func (Freeze) Kind() string      { return KindFreeze }
-func (Commit) Kind() string      { return KindCommit }
-func (Pack) Kind() string        { return KindPack }
-func (HandOut) Kind() string     { return KindHandOut }
-func (GiveIDs) Kind() string     { return KindGiveIDs }
-func (FetchDisk) Kind() string   { return KindFetchDisk }
-func (Place) Kind() string       { return KindPlace }
-func (Record) Kind() string      { return KindRecord }
-func (Carry) Kind() string       { return KindCarry }
-func (Relink) Kind() string      { return KindRelink }
-func (Mend) Kind() string        { return KindMend }
-func (NewLayer) Kind() string    { return KindLayer }
-func (Alter) Kind() string       { return KindAlter }
-func (TakeAway) Kind() string    { return KindTakeAway }
-func (Unlist) Kind() string      { return KindDelist }
-func (Forget) Kind() string      { return KindForget }
-func (MakeSwitch) Kind() string  { return KindMakeSwitch }
-func (KeepSwitch) Kind() string  { return KindKeepSwitch }
-func (DropSwitch) Kind() string  { return KindDropSwitch }
-func (TakeImages) Kind() string  { return KindTakeImages }
-func (DropImages) Kind() string  { return KindDropImages }
-func (TellPeer) Kind() string    { return KindTellPeer }
-func (MakeRoom) Kind() string    { return KindMakeRoom }
-func (MakeThere) Kind() string   { return KindMakeThere }
-func (RemoveThere) Kind() string { return KindRemoveThere }
-func (Send) Kind() string        { return KindSend }
-func (NoteAhead) Kind() string   { return KindNoteAhead }
-func (UseAhead) Kind() string    { return KindUseAhead }
-func (Lend) Kind() string        { return KindLend }
+func (Stop) Kind() string         { return KindStop }
+func (Start) Kind() string        { return KindStart }
+func (Pause) Kind() string        { return KindPause }
+func (Suspend) Kind() string      { return KindSuspend }
+func (Adapt) Kind() string        { return KindAdapt }
+func (Freeze) Kind() string       { return KindFreeze }
+func (Commit) Kind() string       { return KindCommit }
+func (GoBack) Kind() string       { return KindGoBack }
+func (DropSnapshot) Kind() string { return KindDropSnapshot }
+func (Pack) Kind() string         { return KindPack }
+func (HandOut) Kind() string      { return KindHandOut }
+func (GiveIDs) Kind() string      { return KindGiveIDs }
+func (FetchDisk) Kind() string    { return KindFetchDisk }
+func (Place) Kind() string        { return KindPlace }
+func (Record) Kind() string       { return KindRecord }
+func (Carry) Kind() string        { return KindCarry }
+func (Relink) Kind() string       { return KindRelink }
+func (Mend) Kind() string         { return KindMend }
+func (NewLayer) Kind() string     { return KindLayer }
+func (Alter) Kind() string        { return KindAlter }
+func (TakeAway) Kind() string     { return KindTakeAway }
+func (Unlist) Kind() string       { return KindDelist }
+func (Forget) Kind() string       { return KindForget }
+func (MakeSwitch) Kind() string   { return KindMakeSwitch }
+func (KeepSwitch) Kind() string   { return KindKeepSwitch }
+func (DropSwitch) Kind() string   { return KindDropSwitch }
+func (TakeImages) Kind() string   { return KindTakeImages }
+func (DropImages) Kind() string   { return KindDropImages }
+func (TellPeer) Kind() string     { return KindTellPeer }
+func (MakeRoom) Kind() string     { return KindMakeRoom }
+func (MakeThere) Kind() string    { return KindMakeThere }
+func (RemoveThere) Kind() string  { return KindRemoveThere }
+func (Send) Kind() string         { return KindSend }
+func (NoteAhead) Kind() string    { return KindNoteAhead }
+func (UseAhead) Kind() string     { return KindUseAhead }
+func (Lend) Kind() string         { return KindLend }
 
 // Given is the result of a step GiveIDs: the machine with its new identity.
 type Given struct {

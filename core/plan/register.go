@@ -120,6 +120,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		b.inPlace(facts, req, p, m, descriptor, handled, give, choice)
 		return b.finish(p)
 	}
+	m.WithoutSnapshots()
 	to, err := b.land(facts.Arrival, req, m)
 	if err != nil {
 		return nil, err

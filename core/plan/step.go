@@ -18,27 +18,30 @@ type Params interface {
 
 // The kinds of steps, as records, agents and the interface name them.
 const (
-	KindStop      = "stop"
-	KindStart     = "start"
-	KindPause     = "pause"
-	KindSuspend   = "suspend"
-	KindAdapt     = "adapt"
-	KindFreeze    = "freeze"
-	KindCommit    = "commit"
-	KindPack      = "pack"
-	KindHandOut   = "hand-out"
-	KindGiveIDs   = "give-ids"
-	KindFetchDisk = "fetch-disk"
-	KindPlace     = "place"
-	KindRecord    = "record"
-	KindCarry     = "carry"
-	KindRelink    = "relink"
-	KindMend      = "mend"
-	KindLayer     = "layer"
-	KindAlter     = "alter"
-	KindTakeAway  = "take-away"
-	KindDelist    = "delist"
-	KindForget    = "forget"
+	KindStop    = "stop"
+	KindStart   = "start"
+	KindPause   = "pause"
+	KindSuspend = "suspend"
+	KindAdapt   = "adapt"
+	KindFreeze  = "freeze"
+	KindCommit  = "commit"
+	KindGoBack  = "go-back"
+
+	KindDropSnapshot = "drop-snapshot"
+	KindPack         = "pack"
+	KindHandOut      = "hand-out"
+	KindGiveIDs      = "give-ids"
+	KindFetchDisk    = "fetch-disk"
+	KindPlace        = "place"
+	KindRecord       = "record"
+	KindCarry        = "carry"
+	KindRelink       = "relink"
+	KindMend         = "mend"
+	KindLayer        = "layer"
+	KindAlter        = "alter"
+	KindTakeAway     = "take-away"
+	KindDelist       = "delist"
+	KindForget       = "forget"
 
 	KindMakeSwitch = "make-switch"
 	KindKeepSwitch = "keep-switch"
@@ -91,6 +94,8 @@ var Kinds = table(
 	Trait{Of: &Adapt{}},
 	Trait{Of: &Freeze{}},
 	Trait{Of: &Commit{}, Final: true},
+	Trait{Of: &GoBack{}},
+	Trait{Of: &DropSnapshot{}},
 	Trait{Of: &Pack{}},
 	Trait{Of: &HandOut{}},
 	Trait{Of: &FetchDisk{}},

@@ -10,6 +10,7 @@ import (
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/landing"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/inventory"
@@ -187,7 +188,11 @@ func (s *Server) DropLandingRule(c *gin.Context, rule string) {
 }
 
 func (s *Server) GetCopy(c *gin.Context, p openapi.GetCopyParams) {
-	v, err := s.inv.Copy(c, p.Name)
+	var forms []lineage.Form
+	if p.Form != nil {
+		forms = append(forms, lineage.Form(*p.Form))
+	}
+	v, err := s.inv.Copy(c, p.Name, forms...)
 	s.answer(c, http.StatusOK, v, err)
 }
 

@@ -13,7 +13,10 @@ import (
 
 // console is the host and the folder of a copy whose machine can be looked at.
 func (w *Work) console(ctx context.Context, ref string) (*inventory.Host, string, error) {
-	c, err := w.inv.Copy(ctx, ref)
+	c, err := w.inv.Copy(ctx, ref, lineage.Registered)
+	if err != nil { // to say what it is instead
+		c, err = w.inv.Copy(ctx, ref)
+	}
 	if err != nil {
 		return nil, "", err
 	}

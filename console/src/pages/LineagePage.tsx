@@ -10,6 +10,7 @@ import type { Copy, Asking, Schemas } from "../api";
 import { ago, count, exact, identityWords, lastPart, madeWords, managed, place, size } from "../format";
 import { FamilyTree } from "../parts/FamilyTree";
 import { Id } from "../parts/Id";
+import { Snapshots } from "../parts/Snapshots";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
 import { ChangeSheet } from "./ChangeSheet";
@@ -266,6 +267,7 @@ function Detail({
         )}
       </div>
       {ours && <Console key={c.id} copy={c} />}
+      {ours && <Snapshots key={`snapshots ${c.id}`} copy={c} />}
       <Recognised copy={c} others={others} />
       <Compared key={c.id} copy={c} others={others} />
       <Happened copy={c} />

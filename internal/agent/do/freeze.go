@@ -45,7 +45,13 @@ func doFreeze(ctx context.Context, t *run) (any, error) {
 			return nil, err
 		}
 	}
-	m, err := t.pointed(p.Folder, p.Disks, func(d plan.FrozenDisk) (string, string) { return d.File, d.Format })
+	m, err := t.redescribe(p.Folder, func(m *machine.Machine) bool {
+		changed := point(m, p.Disks, above)
+		if s := p.Snapshot; s != nil && m.SnapshotNamed(s.Name) == nil {
+			m.Tree, m.Stands, changed = append(m.Tree, *s), s.Name, true
+		}
+		return changed
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -118,25 +124,15 @@ func (t *run) layerOver(folder string, d plan.FrozenDisk) error {
 	return t.Door.NewLooseLayer(path, format, t.NewID(path), d.Path, below)
 }
 
-// pointed writes a descriptor anew in which disks name other files, and returns the machine that it describes, its
-// formats filled in.
-func (w *Worker) pointed(folder string, disks []plan.FrozenDisk,
-	at func(d plan.FrozenDisk) (file, format string)) (*machine.Machine, error) {
+// redescribe writes a descriptor anew with what change makes of its machine, and returns that, the formats of its disks
+// filled in. change tells whether it did anything.
+func (w *Worker) redescribe(folder string, change func(m *machine.Machine) bool) (*machine.Machine, error) {
 	d, err := w.Descriptor(folder)
 	if err != nil {
 		return nil, err
 	}
 	m := d.Machines[0].Clone()
-	changed := false
-	for _, f := range disks {
-		file, format := at(f)
-		for i := range m.Disks {
-			if is := &m.Disks[i]; is.ID == f.Disk && is.File != file {
-				is.File, is.Format, changed = file, format, true
-			}
-		}
-	}
-	if changed {
+	if change(m) {
 		if err := d.SetMachine(0, m); err != nil {
 			return nil, err
 		}
@@ -156,6 +152,24 @@ func (w *Worker) pointed(folder string, disks []plan.FrozenDisk,
 	return m, w.formatted(folder, m)
 }
 
+// point has disks of a machine name other files; it reports whether one did not.
+func point(m *machine.Machine, disks []plan.FrozenDisk,
+	at func(d plan.FrozenDisk) (file, format string)) (changed bool) {
+	for _, f := range disks {
+		file, format := at(f)
+		for i := range m.Disks {
+			if is := &m.Disks[i]; is.ID == f.Disk && is.File != file {
+				is.File, is.Format, changed = file, format, true
+			}
+		}
+	}
+	return changed
+}
+
+// Where a frozen disk's machine writes: above it, or to itself again.
+func above(d plan.FrozenDisk) (string, string)   { return d.File, d.Format }
+func beneath(d plan.FrozenDisk) (string, string) { return d.Below, d.BelowFormat }
+
 // undoFreeze commits what was written since into what was frozen.
 func undoFreeze(ctx context.Context, t *run) error {
 	var p plan.Freeze
@@ -166,7 +180,11 @@ func undoFreeze(ctx context.Context, t *run) error {
 	if there, err := t.Journal(&j); !there || err != nil {
 		return err // it was never begun: files of these names are somebody else's
 	}
-	return t.thaw(ctx, p.Folder, p.Disks)
+	name := ""
+	if p.Snapshot != nil {
+		name = p.Snapshot.Name
+	}
+	return t.thaw(ctx, p.Folder, p.Disks, name)
 }
 
 func doCommit(ctx context.Context, t *run) (any, error) {
@@ -174,12 +192,12 @@ func doCommit(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.thaw(ctx, p.Folder, p.Disks)
+	return nil, t.thaw(ctx, p.Folder, p.Disks, p.Snapshot)
 }
 
-// thaw writes what layers hold into what lies below, and takes them off. Each part finds out by itself whether it was
-// done before.
-func (t *run) thaw(ctx context.Context, folder string, disks []plan.FrozenDisk) error {
+// thaw writes what layers hold into what lies below, and takes them off; the snapshot that they were put on is no more
+// then. Each part finds out by itself whether it was done before.
+func (t *run) thaw(ctx context.Context, folder string, disks []plan.FrozenDisk, snapshot string) error {
 	var there []plan.FrozenDisk
 	for _, d := range disks {
 		if _, err := t.Door.Lstat(filepath.Join(folder, d.File)); errors.Is(err, fs.ErrNotExist) {
@@ -199,9 +217,11 @@ func (t *run) thaw(ctx context.Context, folder string, disks []plan.FrozenDisk) 
 	if len(there) == 0 {
 		return nil
 	}
-	below := func(d plan.FrozenDisk) (string, string) { return d.Below, d.BelowFormat }
 	settle := func() error {
-		_, err := t.pointed(folder, there, below)
+		_, err := t.redescribe(folder, func(m *machine.Machine) bool {
+			forgotten := forget(m, snapshot)
+			return point(m, there, beneath) || forgotten
+		})
 		return err
 	}
 	now, err := t.Driver.State(ctx, folder)

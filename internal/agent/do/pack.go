@@ -66,6 +66,7 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 	}
 	m := d.Machines[0].Clone()
 	m.Passport = p.Passport
+	m.WithoutSnapshots()
 	sizes := map[string]int64{}
 	for _, f := range members {
 		sizes[f.Name] = f.Size

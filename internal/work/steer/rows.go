@@ -45,6 +45,9 @@ var rows = map[string]row{
 	plan.KindAdapt:   {task: adaptTask},
 	plan.KindFreeze:  {},
 	plan.KindCommit:  {},
+	plan.KindGoBack:  {},
+
+	plan.KindDropSnapshot: {},
 
 	plan.KindFetchDisk: {task: fetchTask},
 	plan.KindCarry:     {task: carryTask},

@@ -1,0 +1,150 @@
+package tests
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/qcow2"
+)
+
+// guestText is where these tests write on a disk, as a guest would.
+const guestText = 1 << 20
+
+// writeInto writes text to a disk in QCOW2, into its top layer.
+func writeInto(t *testing.T, path, text string) {
+	t.Helper()
+	c, err := formats.OpenChain(path, formats.Options{Format: "qcow2"})
+	require.NoError(t, err)
+	defer c.Close()
+	var below disk.Image
+	if len(c.Links) > 1 {
+		parent, err := formats.OpenChain(c.Links[1].Path, formats.Options{Format: c.Links[1].Format.Name})
+		require.NoError(t, err)
+		defer parent.Close()
+		below = parent
+	}
+	f, err := disk.OpenSource(disk.OS, path, os.O_RDWR)
+	require.NoError(t, err)
+	img, err := qcow2.OpenWrite(f, below)
+	require.NoError(t, err)
+	_, err = img.WriteAt(append([]byte(text), make([]byte, 64-len(text))...), guestText)
+	require.NoError(t, err)
+	require.NoError(t, img.Finish())
+	require.NoError(t, img.Close())
+}
+
+// readFrom is what was written there.
+func readFrom(t *testing.T, path string) string {
+	t.Helper()
+	c, err := formats.OpenChain(path, formats.Options{Format: "qcow2"})
+	require.NoError(t, err)
+	defer c.Close()
+	text := make([]byte, 64)
+	_, err = c.ReadAt(text, guestText)
+	require.NoError(t, err)
+	return string(text)
+}
+
+// TestSnapshots: a running machine's disks are kept as they are at a moment, gone back to, and dropped; what was
+// written since is kept unless somebody says otherwise, and the tree is told as it is.
+func TestSnapshots(t *testing.T) {
+	e := ownEstate(t)
+	const db = "gannet/archive-db"
+	folder := get[openapi.Copy](t, e, "copies", db).Path
+	mark := func(disk, text string) { // what a guest writes: into the layer that it writes to
+		t.Helper()
+		c := get[openapi.Copy](t, e, "copies", db)
+		for _, d := range *c.Machine.Disks {
+			if d.Id == disk {
+				writeInto(t, filepath.Join(c.Path, d.File), text)
+			}
+		}
+	}
+	reads := func() string {
+		t.Helper()
+		c := get[openapi.Copy](t, e, "copies", db)
+		return readFrom(t, filepath.Join(c.Path, (*c.Machine.Disks)[0].File))
+	}
+	state := func() string { return get[openapi.Copy](t, e, "copies", db).State }
+
+	// While it runs.
+	require.Equal(t, "running", state())
+	_, found, status := e.planned(t, "snapshot", "make", db, "first")
+	require.Zero(t, status, "nothing has to be asked")
+	require.Contains(t, found, "snapshot.moment")
+	e.ok(t, "snapshot", "make", db, "first", "--note", "schema 14")
+	require.Equal(t, "running", state())
+	require.Contains(t, e.ok(t, "snapshot", "list", db), "schema 14")
+	require.Contains(t, e.told(t, 2, "snapshot", "make", db, "First"), "already")
+	require.Contains(t, e.told(t, 2, "snapshot", "back", db, "none"), `it has "first"`)
+	e.ok(t, "power", "off", db)
+	e.ok(t, "survey", "gannet")
+	before := reads()
+	mark("disk1", "written after first")
+	after := reads()
+	require.NotEqual(t, before, after)
+
+	// Back, with what was written since kept.
+	_, found, status = e.planned(t, "snapshot", "back", db, "first")
+	require.Equal(t, 3, status)
+	require.Contains(t, found, "snapshot.present")
+	e.ok(t, "snapshot", "back", db, "first", "--yes")
+	e.ok(t, "survey", "gannet")
+	require.Equal(t, before, reads())
+	list := e.ok(t, "snapshot", "list", db)
+	require.Contains(t, list, "before first")
+	require.Contains(t, list, "what it writes now")
+	e.ok(t, "snapshot", "back", db, "before first", "--yes")
+	e.ok(t, "survey", "gannet")
+	require.Equal(t, after, reads(), "what was kept is there")
+
+	// Dropped: from the leaves; what it has written stays.
+	_, found, status = e.planned(t, "snapshot", "drop", db, "first")
+	require.Equal(t, 4, status)
+	require.Contains(t, found["snapshot.stood-on"].Message, "before first")
+	mark("disk1", "written last")
+	last := reads()
+	e.ok(t, "power", "on", db)
+	e.ok(t, "snapshot", "drop", db, "before first")
+	require.Equal(t, "running", state(), "it went on")
+	e.ok(t, "power", "off", db)
+	e.ok(t, "snapshot", "drop", db, "first")
+	e.ok(t, "survey", "gannet")
+	require.Contains(t, e.ok(t, "snapshot", "list", db), "has no snapshots")
+	require.Contains(t, reads(), "written last")
+	require.Equal(t, strings.Contains(last, "written last"), true)
+	c := get[openapi.Copy](t, e, "copies", db)
+	require.Len(t, e.image(t, db).Chain, 1, "no layer is left")
+	require.Equal(t, "archive-db-disk1.qcow2", (*c.Machine.Disks)[0].File)
+	files, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Len(t, files, 3, "two disks, the third lies in another pool, and the descriptor: %v", files)
+	for _, d := range *c.Machine.Disks {
+		st, err := os.Stat(filepath.Join(folder, d.File))
+		require.NoError(t, err)
+		require.NotZero(t, st.Mode()&0o200, "it may be written to again")
+	}
+
+	// What is let go is put into the trash, and only when somebody says so.
+	e.ok(t, "snapshot", "make", db, "second")
+	mark("disk1", "of no use")
+	require.Equal(t, 3, e.run(t, "snapshot", "back", db, "second", "--plan").status)
+	e.ok(t, "snapshot", "back", db, "second", "--answer", "snapshot.present=let-go")
+	e.ok(t, "survey", "gannet")
+	require.NotContains(t, reads(), "of no use")
+	require.NotContains(t, e.ok(t, "snapshot", "list", db), "before second")
+
+	// A package, and a clone, are the machine as it is now.
+	file := tempFile(t, "db.ova")
+	e.ok(t, "export", db, file, "--yes")
+	require.NotContains(t, e.ok(t, "inspect", file, "-o", "json"), "second")
+	e.ok(t, "clone", db, "--name", "db-twin", "--yes")
+	require.Contains(t, e.ok(t, "snapshot", "list", "db-twin"), "has no snapshots")
+}
