@@ -97,7 +97,8 @@ func ownFields(m *machine.Machine) []ownField {
 		{"Architecture", &m.Architecture}, {"CPUFeature", &m.CPUFeatures}, {"CoresPerSocket", &m.CoresPerSocket},
 		{"MinMemoryBytes", &m.MinMemoryBytes},
 		{"Hardware", &m.Hardware}, {"Suspended", &m.Suspended}, {"Snapshot", &m.Snapshots}, {"Static", &m.Static},
-		{"Property", &m.Properties}, {"StartOrder", &m.StartOrder}, {"StartPause", &m.StartPause}, {"Stands", &m.Stands},
+		{"Property", &m.Properties}, {"StartOrder", &m.StartOrder}, {"StartPause", &m.StartPause},
+		{"Stands", &m.Stands},
 	}
 }
 
