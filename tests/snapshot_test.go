@@ -141,7 +141,28 @@ func TestSnapshots(t *testing.T) {
 	require.NotContains(t, reads(), "of no use")
 	require.NotContains(t, e.ok(t, "snapshot", "list", db), "before second")
 
-	// A package, and a clone, are the machine as it is now.
+	// A package, and a clone, of a snapshot are the machine as it was then, though it runs.
+	then := reads()
+	mark("disk1", "after second")
+	e.ok(t, "power", "on", db)
+	past := tempFile(t, "past.ova")
+	p, _, _ := e.planned(t, "export", db, past, "--snapshot", "second")
+	require.NotContains(t, p.Steps[0].What, "Freeze")
+	e.ok(t, "export", db, past, "--snapshot", "second")
+	e.ok(t, "import", past, "--host", "gannet", "--name", "db-past", "--yes", "--disk", "disk1=:qcow2")
+	e.ok(t, "clone", db, "--snapshot", "SECOND", "--name", "db-then", "--yes")
+	for _, name := range []string{"db-past", "db-then"} {
+		c := get[openapi.Copy](t, e, "copies", name)
+		require.Equal(t, then, readFrom(t, filepath.Join(c.Path, (*c.Machine.Disks)[0].File)), name)
+	}
+	require.Contains(t, e.told(t, 2, "clone", db, "--snapshot", "third"), `has no snapshot "third"`)
+	_, found, status = e.planned(t, "snapshot", "drop", db, "second")
+	require.Equal(t, 4, status)
+	require.Contains(t, found["copy.stood-on"].Message, "db-then")
+	e.ok(t, "power", "off", db)
+	e.ok(t, "delist", "db-then", "--files", "trash", "--yes")
+
+	// Else they are the machine as it is now.
 	file := tempFile(t, "db.ova")
 	e.ok(t, "export", db, file, "--yes")
 	require.NotContains(t, e.ok(t, "inspect", file, "-o", "json"), "second")

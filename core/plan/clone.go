@@ -28,6 +28,7 @@ type CloneFacts struct {
 type CloneRequest struct {
 	BringRequest        // Name may be a pattern; the identity is renewed in any case
 	Kind         string // whole, layered; "" for layered where that can be
+	Snapshot     string // of the origin, that they are made of; "" for the origin as it is
 	Count        int    // 0 is one
 	On           bool   // they are started
 }
@@ -93,7 +94,16 @@ func (c *cloning) head() ([]*Plan, error) {
 	p := &Plan{Operation: "clone", Subjects: []string{name}, Target: c.facts.Host.Name}
 	b.tracked(o.Copy)
 	b.busy(name, o.Busy)
-	b.settled(o.Copy)
+	if s := c.req.Snapshot; s != "" {
+		folder := &c.facts.Folder
+		var err error
+		if folder.Machine, folder.Disks, err = atSnapshot(folder.Machine, folder.Path, folder.Disks, s); err != nil {
+			return nil, err
+		}
+		folder.State = machine.Stopped // its files take no writes, whatever the machine does
+	} else {
+		b.settled(o.Copy)
+	}
 	why := c.whyWhole()
 	switch {
 	case c.req.Kind == Whole:
@@ -103,13 +113,21 @@ func (c *cloning) head() ([]*Plan, error) {
 		f := fit.Raise("clone.not-layered", name, why, nil)
 		b.raise(f, "") // its only remedy is a whole one
 	}
-	if c.layered {
+	switch {
+	case c.layered && c.req.Snapshot != "": // it is frozen already
+		c.on = map[string]FolderDisk{}
+		for _, fd := range c.facts.Folder.Disks {
+			c.on[fd.ID] = fd
+		}
+	case c.layered:
 		if err := b.freezing(c, p); err != nil {
 			return nil, err
 		}
-	} else if c.stop = b.whileRead(o.Copy, false, "read") == stopped; c.stop { // once, for all clones
-		p.Steps = append(p.Steps, stopStep(o.Copy.Host, name, Power{Copy: o.Copy.ID, Folder: o.Copy.Path}))
-		c.facts.Folder.State = machine.Stopped
+	case c.req.Snapshot == "":
+		if c.stop = b.whileRead(o.Copy, false, "read") == stopped; c.stop { // once, for all clones
+			p.Steps = append(p.Steps, stopStep(o.Copy.Host, name, Power{Copy: o.Copy.ID, Folder: o.Copy.Path}))
+			c.facts.Folder.State = machine.Stopped
+		}
 	}
 	head, err := b.finish(p)
 	return []*Plan{head}, err

@@ -13,6 +13,7 @@ import (
 type ExportRequest struct {
 	File            string // name of the package
 	Place           string // for people and records: where it will lie on the caller's computer
+	Snapshot        string // that it is of; "" for the machine as it is
 	Piped           bool   // into a pipe, where sizes can't be filled in afterwards
 	Answers         Answers
 	TakeRecommended bool
@@ -37,6 +38,13 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	b.busy(subject, facts.Busy)
 	folder := facts.Copy.Path
+	frozenThen := req.Snapshot != ""
+	if frozenThen {
+		var err error
+		if facts.Machine, facts.Disks, err = atSnapshot(facts.Machine, folder, facts.Disks, req.Snapshot); err != nil {
+			return nil, err
+		}
+	}
 	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: facts.Machine.Name}
 	inside := facts.Machine.Clone()
 	var bytes int64
@@ -55,12 +63,14 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 
 	layers, unfit := frozen(facts.Host, facts.Machine, facts.Disks, facts.Files)
-	if facts.Copy.State.Active() {
+	how := asItStands
+	if facts.Copy.State.Active() && !frozenThen {
 		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
+		how = b.whileRead(facts.Copy, unfit == nil && facts.Host.Does(fit.Freezes) && commitable(facts.Disks), "read")
 	}
-	how := b.whileRead(facts.Copy, unfit == nil && facts.Host.Does(fit.Freezes) && commitable(facts.Disks), "read")
 	stop, live := how == stopped, how == atAMoment
-	if facts.Copy.State == machine.Suspended {
+	pack.Frozen = frozenThen
+	if facts.Copy.State == machine.Suspended && !frozenThen {
 		b.raise(fit.Raise("state.left-behind", subject, "It is suspended. What its guest has in memory does not go "+
 			"along: there it starts as after a power cut.", nil), "")
 	}

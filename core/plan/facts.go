@@ -137,7 +137,9 @@ type Folder struct {
 	Disks   []FolderDisk `json:"disks"`
 	Files   []string     `json:"files"`   // names of all files in it
 	StoodOn []string     `json:"stoodOn"` // registered machines whose layers rest on files in it
-	Guest   *fit.Guest   `json:"guest"`
+	// the same for each such file, by its path
+	Stood map[string][]string `json:"stood"`
+	Guest *fit.Guest          `json:"guest"`
 }
 
 // FolderDisk is a disk image as a host sees it.

@@ -44,6 +44,35 @@ func nextLayer(name, disk, format string, taken []string) string {
 	}
 }
 
+// atSnapshot is a machine with its disks as they were at a snapshot, and those disks as its host sees them.
+func atSnapshot(m *machine.Machine, folder string, disks []FolderDisk, name string) (*machine.Machine, []FolderDisk,
+	error) {
+	s := m.SnapshotNamed(name)
+	if s == nil {
+		return nil, nil, fmt.Errorf("%s has no snapshot %q; it has %s", m.Name, name, snapshotNames(m))
+	}
+	then := m.Clone()
+	then.Disks = nil
+	var seen []FolderDisk
+	for _, at := range s.Disks {
+		d := slices.IndexFunc(m.Disks, func(d machine.Disk) bool { return d.ID == at.Disk })
+		fd := slices.IndexFunc(disks, func(f FolderDisk) bool { return f.ID == at.Disk })
+		if d < 0 || fd < 0 {
+			return nil, nil, fmt.Errorf("the machine has no disk %s any more, which the snapshot %q has", at.Disk,
+				s.Name)
+		}
+		is, was := m.Disks[d], disks[fd]
+		is.File, is.Format = at.File, at.Format
+		was.File, was.Format, was.Path = at.File, at.Format, path.Join(folder, at.File)
+		was.TopEmpty, was.Faults, was.LayersOf = false, nil, nil
+		if n := slices.Index(was.Chain, was.Path); n >= 0 {
+			was.Chain, was.Layers = was.Chain[n:], was.Layers-n
+		}
+		then.Disks, seen = append(then.Disks, is), append(seen, was)
+	}
+	return then, seen, nil
+}
+
 // commitable tells whether what is written above disks can be brought back into them.
 func commitable(disks []FolderDisk) bool {
 	return !slices.ContainsFunc(disks, func(d FolderDisk) bool { return !slices.Contains(committed, d.Format) })

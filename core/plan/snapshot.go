@@ -224,6 +224,12 @@ func (s *snapshots) drop(p *Plan) error {
 		}
 	}
 	current := s.m.Stands == gone.Name
+	if clones := s.clonesOn(gone); len(clones) > 0 {
+		s.raise(fit.Raise("copy.stood-on", s.subject, fmt.Sprintf("%s %s on its disks as they were at %q. Make those "+
+			"stand alone first: unvora change COPY --stand-alone", listed(clones), verb(len(clones), "stands", "stand"),
+			gone.Name), map[string]any{"copies": clones}), "")
+		return nil
+	}
 	switch {
 	case len(on) > 0:
 		if current {
@@ -260,4 +266,16 @@ func (s *snapshots) drop(p *Plan) error {
 	commit.Do.(*Commit).Snapshot = gone.Name
 	s.around(p, !s.facts.Host.Does(fit.Freezes), commit)
 	return nil
+}
+
+// clonesOn are other machines whose layers rest on files of a snapshot.
+func (s *snapshots) clonesOn(of *machine.Snapshot) (clones []string) {
+	for _, d := range of.Disks {
+		for _, who := range s.facts.Folder.Stood[path.Join(s.facts.Copy.Path, d.File)] {
+			if !slices.Contains(clones, who) {
+				clones = append(clones, who)
+			}
+		}
+	}
+	return clones
 }

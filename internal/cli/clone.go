@@ -12,7 +12,7 @@ func init() {
 
 func (a *app) cloneCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
-	var kind string
+	var kind, snapshot string
 	var count int
 	var on bool
 	cmd := &cobra.Command{
@@ -32,6 +32,7 @@ Layered is the default where it can be.`,
 	o.flags(a, cmd)
 	f := cmd.Flags()
 	f.StringVar(&kind, "kind", "", "whole or layered")
+	f.StringVar(&snapshot, "snapshot", "", "clone it as it was at this snapshot")
 	f.IntVar(&count, "count", 1, "how many")
 	f.BoolVar(&on, "on", false, "start them")
 	cmd.Flags().Lookup("host").Usage = "host to make it at; the origin's unless said"
@@ -61,6 +62,7 @@ Layered is the default where it can be.`,
 		}
 		req.Operation, req.Copies = openapi.CloneRequestOperationClone, args
 		req.Kind, req.Count, req.On = (*openapi.CloneRequestKind)(optional(kind)), &count, &on
+		req.Snapshot = optional(snapshot)
 		return a.perform(cmd.Context(), req, s, "cloned")
 	}
 	return cmd

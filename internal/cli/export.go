@@ -29,6 +29,7 @@ func init() {
 
 func (a *app) exportCmd() *cobra.Command {
 	s := &settling{}
+	snapshot := ""
 	cmd := &cobra.Command{
 		Use:   "export COPY DEST",
 		Short: "Write a package (OVA) from a copy",
@@ -44,6 +45,7 @@ nothing half-done.`,
 		ValidArgsFunction: a.completeCopies("registered"),
 	}
 	s.flags(cmd)
+	cmd.Flags().StringVar(&snapshot, "snapshot", "", "write the machine as it was at this snapshot")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		c, err := a.client()
@@ -55,7 +57,7 @@ nothing half-done.`,
 			return err
 		}
 		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1],
-			Destination: *dest}
+			Destination: *dest, Snapshot: optional(snapshot)}
 		p, err := a.settle(ctx, c, req, s)
 		if p == nil || err != nil {
 			return err

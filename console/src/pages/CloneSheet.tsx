@@ -4,6 +4,7 @@ import { count as counted, place, size } from "../format";
 import { HostPicker } from "../parts/HostPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { PoolPicker } from "../parts/PoolPicker";
+import { SnapshotPicker } from "../parts/SnapshotPicker";
 import { usePlan } from "../parts/usePlan";
 
 type Kind = NonNullable<Schemas["CloneRequest"]["kind"]> | "";
@@ -16,12 +17,14 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
   const [count, setCount] = useState(1);
   const [name, setName] = useState("");
   const [on, setOn] = useState(false);
+  const [snapshot, setSnapshot] = useState("");
   const request = useMemo<Asking | undefined>(() => {
     if (!host) return undefined;
     const asked: Schemas["CloneRequest"] = { operation: "clone", copies: [copy.id], host, pool, name, count, on };
     if (kind) asked.kind = kind;
+    if (snapshot) asked.snapshot = snapshot;
     return asked;
-  }, [copy.id, host, pool, kind, name, count, on]);
+  }, [copy.id, host, pool, kind, name, count, on, snapshot]);
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
@@ -40,6 +43,7 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
             <option value="layered">layered: shares what it holds now</option>
             <option value="whole">whole: stands on its own</option>
           </select>
+          <SnapshotPicker copy={copy} value={snapshot} onChange={setSnapshot} />
           <PoolPicker host={host} value={pool} onChange={setPool} />
           <label className="flex items-center gap-1.5">
             how many

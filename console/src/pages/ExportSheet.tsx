@@ -4,21 +4,24 @@ import { shelvesQuery } from "../api";
 import type { Copy, Asking } from "../api";
 import { place } from "../format";
 import { PlanSheet } from "../parts/PlanSheet";
+import { SnapshotPicker } from "../parts/SnapshotPicker";
 import { usePlan } from "../parts/usePlan";
 import { takePackage } from "../transfer";
 
 /** Writes a package to a shelf, or lets the browser save it. */
 export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
   const [shelf, setShelf] = useState("");
+  const [snapshot, setSnapshot] = useState("");
   const [file, setFile] = useState(`${copy.name}.ova`);
   const shelves = useQuery(shelvesQuery);
   const request = useMemo<Asking>(
     () => ({
       operation: "export",
       copies: [copy.id],
+      snapshot,
       destination: shelf ? { shelf, file } : { file, place: `saved by a browser: ${file}`, piped: true },
     }),
-    [copy.id, shelf, file],
+    [copy.id, shelf, file, snapshot],
   );
   const p = usePlan(request, (job) => {
     if (!shelf) void takePackage(job.id);
@@ -38,6 +41,7 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
               </option>
             ))}
           </select>
+          <SnapshotPicker copy={copy} value={snapshot} onChange={setSnapshot} />
           <input aria-label="File" className="field w-56" defaultValue={file} onBlur={(e) => setFile(e.target.value)} />
         </div>
       }

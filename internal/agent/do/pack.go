@@ -11,10 +11,12 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
@@ -67,6 +69,9 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 	m := d.Machines[0].Clone()
 	m.Passport = p.Passport
 	m.WithoutSnapshots()
+	m.Disks = slices.DeleteFunc(m.Disks, func(d machine.Disk) bool { // of a snapshot from before it had them
+		return !slices.ContainsFunc(p.Disks, func(pd plan.PackDisk) bool { return pd.ID == d.ID })
+	})
 	sizes := map[string]int64{}
 	for _, f := range members {
 		sizes[f.Name] = f.Size

@@ -116,7 +116,12 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	}
 	_, registered := a.Records.Register()[path]
 	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: machine.Stopped,
-		Disks: []plan.FolderDisk{}, Files: []string{}, StoodOn: standing(held, path)}
+		Disks: []plan.FolderDisk{}, Files: []string{}, StoodOn: standing(held, path), Stood: map[string][]string{}}
+	for at := range held {
+		if who := standingOn(held, at); len(who) > 0 && strings.HasPrefix(at, path+"/") {
+			f.Stood[at] = who
+		}
+	}
 	if registered {
 		now, _ := a.standing(path)
 		f.State = now.State
@@ -188,16 +193,22 @@ func standing(held map[string][]heldDisk, folder string) []string {
 	return list
 }
 
+// standingOn are the machines whose layers rest on a file.
+func standingOn(held map[string][]heldDisk, path string) (list []string) {
+	for _, h := range held[path] {
+		if !h.top && !slices.Contains(list, h.machine) {
+			list = append(list, h.machine)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
 // StoodOn are the registered machines, but for the one in folder, whose layers rest on a file, or on one in a
 // directory.
 func (a *Sight) StoodOn(folder, path string) []string {
 	held := a.heldDisks(folder)
-	for _, h := range held[path] {
-		if !h.top {
-			return append(standing(held, path), h.machine)
-		}
-	}
-	return standing(held, path)
+	return append(standing(held, path), standingOn(held, path)...)
 }
 
 // diskID makes the id of a disk in a descriptor from its file's name.

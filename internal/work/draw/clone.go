@@ -21,10 +21,11 @@ func init() {
 type Clone struct {
 	Asked
 	Copies
-	Making        // Host is the origin's unless it is said
-	Kind   string `json:"kind,omitempty"`  // whole or layered; "" for layered where that can be
-	Count  int    `json:"count,omitempty"` // 0 is one
-	On     bool   `json:"on,omitempty"`    // they are started
+	Making          // Host is the origin's unless it is said
+	Kind     string `json:"kind,omitempty"`     // whole or layered; "" for layered where that can be
+	Snapshot string `json:"snapshot,omitempty"` // of the origin, that they are made of
+	Count    int    `json:"count,omitempty"`    // 0 is one
+	On       bool   `json:"on,omitempty"`       // they are started
 }
 
 func (r *Clone) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -65,7 +66,7 @@ func (r *Clone) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			facts.Folder.Problem)
 	}
 	all.Plan, err = plan.Clone(plan.CloneFacts{RegisterFacts: *facts, Origin: *origin},
-		plan.CloneRequest{BringRequest: bring, Kind: r.Kind, Count: r.Count, On: r.On})
+		plan.CloneRequest{BringRequest: bring, Kind: r.Kind, Snapshot: r.Snapshot, Count: r.Count, On: r.On})
 	if err != nil {
 		return nil, refused(err)
 	}

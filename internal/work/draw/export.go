@@ -23,6 +23,7 @@ type Export struct {
 	Asked
 	Copies
 	Destination *Destination `json:"destination"`
+	Snapshot    string       `json:"snapshot,omitempty"` // of the copy, that the package is of
 }
 
 // Destination of an export: a shelf, or a place on the caller's computer.
@@ -48,6 +49,9 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, err
 		}
 		facts.Disks, facts.Files = folder.Disks, folder.Files
+		if folder.Machine != nil {
+			facts.Machine = folder.Machine // as it is now
+		}
 	}
 	dest := *r.Destination
 	if dest.File == "" {
@@ -69,7 +73,8 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		dest.Place = dest.File
 	}
 	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
-		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+		Snapshot: r.Snapshot,
+		Answers:  r.Answers, TakeRecommended: r.TakeRecommended})
 	return d, refused(err)
 }
 
