@@ -308,6 +308,7 @@ func TestDisksOfCopies(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(spare, "tides.img"), truth, 0o644))
 	e.ok(t, "disk", "copy", filepath.Join(spare, "tides.img"), filepath.Join(spare, "tides.qcow2"), "--format", "qcow2")
 	e.ok(t, "disk", "copy", filepath.Join(spare, "tides.img"), filepath.Join(spare, "tides.vmdk"), "--format", "vmdk")
+	e.give(t, e.pool("gannet", "reef"), "spare")
 	e.ok(t, "disk", "adopt", "reef/spare/tides.qcow2", "--host", "gannet")
 	e.ok(t, "disk", "adopt", "shoal/kiosk-visitor/visitor-guide.iso", "--host", "skua")
 	disks := get[[]openapi.LooseDisk](t, e, "disks")

@@ -219,7 +219,7 @@ func TestConsole(t *testing.T) {
 	accessible(t, ctx, "console-family-tree-night")
 	do(t, ctx, "day", night(false))
 
-	// Export from the tree: the machine runs, so the sheet proposes to stop it.
+	// Export from the tree: the machine runs, and goes on.
 	do(t, ctx, "export", press(card("petrel: tide-gauge, ● running")),
 		press(byText("button", "Export")),
 		chromedp.WaitVisible(chromedp.CSS(`select[aria-label=Destination]`)),

@@ -52,10 +52,10 @@ func readFrom(t *testing.T, path string) string {
 	return string(text)
 }
 
-// TestSnapshots: a running machine's disks are kept as they are at a moment, gone back to, and dropped; what was
-// written since is kept unless somebody says otherwise, and the tree is told as it is.
-func TestSnapshots(t *testing.T) {
-	e := ownEstate(t)
+// snapshots: a running machine's disks are kept as they are at a moment, gone back to, and dropped; what was written
+// since is kept unless somebody says otherwise, and the tree is told as it is.
+func (e *estate) snapshots(t *testing.T) {
+	t.Helper()
 	const db = "gannet/archive-db"
 	folder := get[openapi.Copy](t, e, "copies", db).Path
 	mark := func(disk, text string) { // what a guest writes: into the layer that it writes to

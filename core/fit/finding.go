@@ -241,9 +241,8 @@ var catalogue = map[string]entry{
 	"copy.hollow-here":     entryOf(Choice, best("replace", "Replace it"), offer("beside", "Leave it beside")),
 	"copy.newer-elsewhere": entryOf(Choice, best("go-on", "Go on"), offer("refuse", "Stop here and use that one")),
 
-	"state.running": entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards")),
-	"state.moment": entryOf(Choice, best("moment", "Take its disks as they are at one moment, as after a power cut; "+
-		"it goes on running"), offer("stop", "Stop it cleanly, and start it again afterwards")),
+	"state.running": entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards"),
+		offer("moment", "Take its disks as they are at one moment, as after a power cut; it goes on running")),
 	"manager.running": entryOf(Choice, best("stop", "Stop it there for as long as images of its disks are made, "+
 		"and start it again"), offer("moment", "Take its disks as they are at one moment, as after a power cut; it "+
 		"goes on "+

@@ -114,9 +114,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	case live:
 		b.raise(fit.Raise("state.live", subject, "It runs, and goes on running: this takes effect at once.", nil), "")
 	case facts.Copy.State.Active():
-		f := b.raise(fit.Raise("state.running", subject, "It runs, and this takes effect only while it is stopped.",
-			nil), "")
-		stop = f.Remedy() == "stop"
+		stop = b.running(subject, "It runs, and this takes effect only while it is stopped.", false) == stopped
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
 	if stop {

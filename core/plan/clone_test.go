@@ -53,7 +53,7 @@ func TestClone(t *testing.T) {
 		"one that goes on running": {plan.CloneRequest{}, func(f *plan.CloneFacts) {
 			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
 			f.Host.Can = []fit.Ability{fit.Freezes}
-		}, "state.moment", layered},
+		}, "state.running", layered},
 		"whole of one that runs": {plan.CloneRequest{Kind: plan.Whole, Count: 2}, func(f *plan.CloneFacts) {
 			f.Origin.Copy.State, f.Folder.State = machine.Running, machine.Running
 		}, "state.running", "stop " + whole + " " + whole + " start"},
@@ -161,12 +161,12 @@ func TestExportOfARunningMachine(t *testing.T) {
 	}
 	const stopped = "state.running / stop hand-out start record"
 	p := export(func(*plan.ExportFacts) {}, nil)
-	require.Equal(t, "state.moment / freeze hand-out record commit", outline(p))
+	require.Equal(t, "state.running / freeze hand-out record commit", outline(p))
 	require.Equal(t, stepsOf[plan.Freeze](p)[0].Disks, stepsOf[plan.Commit](p)[0].Disks)
 	require.True(t, stepsOf[plan.HandOut](p)[0].Frozen)
 	require.False(t, stepsOf[plan.Freeze](p)[0].ForGood)
-	require.Equal(t, "state.moment / stop hand-out start record", outline(export(func(*plan.ExportFacts) {},
-		plan.Answers{"state.moment": "stop"})))
+	require.Equal(t, "state.running / stop hand-out start record", outline(export(func(*plan.ExportFacts) {},
+		plan.Answers{"state.running": "stop"})))
 	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Host.Can = nil }, nil)))
 	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Disks[0].Format = "vhdx" }, nil)),
 		"nothing can be committed into that")

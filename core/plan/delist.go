@@ -60,7 +60,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
 	if facts.Copy.State.Active() {
-		if f := b.raise(fit.Raise("state.running", subject, "It runs.", nil), ""); f.Remedy() == "stop" {
+		if b.running(subject, "It runs.", false) == stopped {
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 		}
 	}

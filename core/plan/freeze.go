@@ -91,13 +91,22 @@ func (b *builder) whileRead(k lineage.Known, live bool, what string) string {
 	if !k.State.Active() {
 		return asItStands
 	}
-	subject := k.Host + "/" + k.Name
+	says := "It runs, and its disks change while they are " + what + "."
 	if live {
-		return b.raise(fit.Raise("state.moment", subject, "It runs. Its disks can be "+what+" as they are at one "+
-			"moment, the same for all of them.", nil), "").Remedy()
+		says = "It runs. Its disks can be " + what + " as they are at one moment, the same for all of them."
 	}
-	return b.raise(fit.Raise("state.running", subject, "It runs, and its disks change while they are "+what+".", nil),
-		"").Remedy()
+	return b.running(k.Host+"/"+k.Name, says, live)
+}
+
+// running raises that a machine runs, and returns what is to become of it. live says that its disks can be frozen.
+func (b *builder) running(subject, says string, live bool) string {
+	f := fit.Raise("state.running", subject, says, nil)
+	if live {
+		f.Recommend(atAMoment)
+	} else {
+		f.Offer(stopped)
+	}
+	return b.raise(f, "").Remedy()
 }
 
 // freezeStep freezes disks, for good or until a commit.

@@ -1,9 +1,5 @@
 package plan
 
-import (
-	"unvora.example/unvora/core/fit"
-)
-
 // PutRight plans to put the disks of a copy right where they lie: a layer is told
 // where its parent is, a log is replayed, tables are brought in order.
 func PutRight(facts ChangeFacts, answers Answers, takeRecommended bool) (*Plan, error) {
@@ -15,8 +11,7 @@ func PutRight(facts ChangeFacts, answers Answers, takeRecommended bool) (*Plan, 
 	b.busy(subject, facts.Busy)
 	m := facts.Machine.Clone()
 	if facts.Copy.State.Active() {
-		f := b.raise(fit.Raise("state.running", subject, "It runs, and its disks change meanwhile.", nil), "")
-		if f.Remedy() == "stop" {
+		if b.running(subject, "It runs, and its disks change meanwhile.", false) == stopped {
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject,
 				Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
 		}

@@ -74,10 +74,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Operation = "import"
 		stop = b.managed(facts, m)
 	} else if facts.Folder.State.Active() {
-		f := b.raise(fit.Raise("state.running", m.Name, fmt.Sprintf("%s runs, and its disks change while they are "+
-			"read.",
-			facts.Where), nil), "")
-		stop = f.Remedy() == "stop"
+		stop = b.running(m.Name, facts.Where+" runs, and its disks change while they are read.", false) == stopped
 	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
 	b.hardware(facts.Arrival, req, m)

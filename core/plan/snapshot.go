@@ -106,8 +106,8 @@ func (s *snapshots) freeze(name, note string, files []string) (Step, error) {
 func (s *snapshots) around(p *Plan, standing bool, steps ...Step) {
 	stop := false
 	if standing && s.facts.Copy.State.Active() {
-		stop = s.raise(fit.Raise("state.running", s.subject, "It runs, and its disks can be exchanged only while it "+
-			"is stopped.", nil), "").Remedy() == stopped
+		stop = s.running(s.subject, "It runs, and its disks can be exchanged only while it is stopped.",
+			false) == stopped
 	}
 	if stop {
 		p.Steps = append(p.Steps, stopStep(s.facts.Host.Name, s.subject, s.power))

@@ -343,8 +343,10 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 	}
 	var made []openapi.Copy
 	for _, id := range ids {
-		res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: id})
-		k, err := call[openapi.Copy](c, res, err)
+		k, err := patiently(ctx, func() (openapi.Copy, error) {
+			res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: id})
+			return call[openapi.Copy](c, res, err)
+		})
 		if err != nil {
 			return err
 		}
@@ -361,10 +363,18 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 // start makes a job of a settled request. The key makes a repeated call harmless.
 func (a *app) start(ctx context.Context, c *caller, req *openapi.Request) (*openapi.Job, error) {
 	key := uuid.NewString()
-	return backoff.Retry(ctx, func() (*openapi.Job, error) {
+	j, err := patiently(ctx, func() (openapi.Job, error) {
 		res, err := c.StartJob(ctx, &openapi.StartJobParams{IdempotencyKey: &key}, *req)
-		j, err := call[openapi.Job](c, res, err)
-		return &j, passing(err)
+		return call[openapi.Job](c, res, err)
+	})
+	return &j, err
+}
+
+// patiently asks again for a while when the service does not answer: it may be on its way back.
+func patiently[T any](ctx context.Context, ask func() (T, error)) (T, error) {
+	return backoff.Retry(ctx, func() (T, error) {
+		answer, err := ask()
+		return answer, passing(err)
 	}, backoff.WithBackOff(backoff.NewConstantBackOff(time.Second)), backoff.WithMaxTries(6))
 }
 

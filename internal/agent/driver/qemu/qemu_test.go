@@ -414,7 +414,7 @@ func TestBridge(t *testing.T) {
 		return machine.NIC{Name: fmt.Sprint("NIC ", n), Model: "virtio", Network: network,
 			MAC: fmt.Sprintf("06:5c:00:00:00:%02x", n)}
 	}
-	for _, nics := range [][]machine.NIC{{nic(16, "wharf")}, {nic(17, "wharf")}, {nic(18, "quarantine"), nic(19, "")}} {
+	for _, nics := range [][]machine.NIC{{nic(16, "wharf")}, {nic(18, "quarantine"), nic(19, "")}} {
 		b := newBench(t)
 		write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
 		b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
@@ -429,8 +429,8 @@ func TestBridge(t *testing.T) {
 			return strings.Contains(string(log.Text), "guest: ready")
 		}, bootTime, 200*time.Millisecond)
 	}
-	for n, want := range []bool{true, true, false, false} {
-		require.Equal(t, want, answers(fmt.Sprintf("192.0.2.%d", 16+n)), "guest %d", n)
+	for n, want := range map[int]bool{16: true, 18: false, 19: false} {
+		require.Equal(t, want, answers(fmt.Sprintf("192.0.2.%d", n)), "NIC %d", n)
 	}
 	for until := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) { // in this thread's network
 		heard, err := all[0].d.Addresses(t.Context(), all[0].folder)
@@ -458,10 +458,10 @@ func TestBridge(t *testing.T) {
 		}
 		return n
 	}
-	require.Equal(t, 4, taps())
+	require.Equal(t, 3, taps())
 
 	// While they run: what is wired elsewhere is there in a second, what is put in is seen, what is taken out goes.
-	quiet := all[2]
+	quiet := all[1]
 	adapt := func(b *bench, change func(m *machine.Machine)) {
 		t.Helper()
 		m := b.m.Clone()
@@ -485,7 +485,7 @@ func TestBridge(t *testing.T) {
 	reached("192.0.2.18", false)
 	adapt(quiet, func(m *machine.Machine) { m.NICs = append(m.NICs, nic(20, "wharf")) })
 	quiet.says("06:5c:00:00:00:14 192.0.2.20")
-	require.Equal(t, 5, taps())
+	require.Equal(t, 4, taps())
 	for n, controller := range []string{"virtio-blk", "virtio-scsi", "nvme"} {
 		d := machine.Disk{ID: fmt.Sprint("disk", n+2), File: controller + ".raw", Format: "raw", Controller: controller,
 			Serial: "TIDE" + controller}
@@ -497,7 +497,7 @@ func TestBridge(t *testing.T) {
 	for _, left := range []string{"left vd", "left sd", "left nvme", "left e"} {
 		quiet.says(left)
 	}
-	require.Equal(t, 4, taps())
+	require.Equal(t, 3, taps())
 	for range 7 { // more often than there are places
 		adapt(quiet, func(m *machine.Machine) { m.NICs = append(m.NICs, nic(20, "wharf")) })
 		adapt(quiet, func(m *machine.Machine) { m.NICs = m.NICs[:2] })
