@@ -89,7 +89,7 @@ func read(path string) string {
 // watch tells what comes and goes while the guest runs.
 func watch() {
 	seen := present()
-	for range time.Tick(100 * time.Millisecond) {
+	for range time.Tick(250 * time.Millisecond) {
 		now := present()
 		for _, name := range now {
 			if slices.Contains(seen, name) {
@@ -124,7 +124,7 @@ func write() {
 			_ = f.Close()
 		}
 		writing.Unlock()
-		time.Sleep(20 * time.Millisecond)
+		time.Sleep(200 * time.Millisecond)
 	}
 }
 
