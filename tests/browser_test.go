@@ -232,7 +232,8 @@ func TestConsole(t *testing.T) {
 		_, err := cdp.Call(ctx, target, browserdomain.SetDownloadBehavior,
 			browserdomain.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: saved})
 		return err
-	}), press(card("gannet: tide-gauge")), press(byText("button", "Export")),
+	}), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)), press(card("gannet: tide-gauge")),
+		chromedp.WaitVisible(byText("h2", "gannet/tide-gauge")), press(byText("button", "Export")),
 		chromedp.WaitVisible(byText("*", "kept aside at gannet")), press(byText("button", "on this computer")))
 	require.Eventually(t, func() bool {
 		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")

@@ -145,7 +145,7 @@ function Detail({
   const m = c.machine;
   return (
     <section className="mt-4" aria-label="Copy">
-      <div className="mb-2 flex items-center gap-4">
+      <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h2 className="text-[16px] font-semibold">{place(c)}</h2>
         <State is={c.goneAt ? "gone" : c.form === "registered" ? c.state : c.form} />
         {c.stateWhy && !c.goneAt && <span className="text-wreck">{c.stateWhy}</span>}
