@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -54,7 +55,8 @@ func Clone(facts CloneFacts, req CloneRequest) (*Plan, error) {
 	if req.Count > 1 && Pattern(req.Name, "", 1) == Pattern(req.Name, "", 2) {
 		return nil, fmt.Errorf("one name for %d clones: put {n} or {nn} into it, such as %s-{nn}", req.Count, req.Name)
 	}
-	req.Files, req.Identity = Copy, identity.Renew
+	req.Files, req.Identity, req.Answers = Copy, identity.Renew, maps.Clone(req.Answers)
+	maps.DeleteFunc(req.Answers, func(key, _ string) bool { return asksIdentity(key) })
 	c := &cloning{facts: facts, req: req}
 	plans, err := c.head()
 	if err != nil {
@@ -217,6 +219,7 @@ func (c *cloning) one(n int) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.Findings = slices.DeleteFunc(p.Findings, func(f fit.Finding) bool { return asksIdentity(f.Code) })
 	rec := recordOf(p)
 	if rec == nil { // it is blocked
 		return p, nil
@@ -228,6 +231,9 @@ func (c *cloning) one(n int) (*Plan, error) {
 	}
 	return p, nil
 }
+
+// asksIdentity tells the question whether an identity is kept: that of a clone never is.
+func asksIdentity(code string) bool { return strings.HasPrefix(code, "identity.origin-") }
 
 // recordOf is what a plan records of the copy that it makes.
 func recordOf(p *Plan) *Record {
