@@ -37,8 +37,16 @@ func doFreeze(ctx context.Context, t *run) (any, error) {
 	if now.State == machine.Suspended {
 		return nil, ground.Refuse("state.held", "the machine in %s is suspended", p.Folder)
 	}
-	if err := t.begin(p); err != nil {
+	var j freezeJournal
+	if there, err := t.Journal(&j); err != nil {
 		return nil, err
+	} else if !there {
+		if err := t.namesFree(p.Folder, p.Disks); err != nil {
+			return nil, err
+		}
+		if err := t.Note(freezeJournal{Begun: true}); err != nil {
+			return nil, err
+		}
 	}
 	for _, d := range p.Disks {
 		if err := t.layerOver(p.Folder, d); err != nil {
@@ -75,24 +83,20 @@ type freezeJournal struct {
 	Begun bool `json:"begun"`
 }
 
-// begin sees that nothing bears the names of the layers to come.
-func (t *run) begin(p plan.Freeze) error {
-	var j freezeJournal
-	if there, err := t.Journal(&j); there || err != nil {
-		return err
-	}
-	for _, d := range p.Disks {
+// namesFree sees that nothing bears the names of the layers to come.
+func (t *run) namesFree(folder string, disks []plan.FrozenDisk) error {
+	for _, d := range disks {
 		if filepath.Base(d.File) != d.File {
 			return ground.Refuse("package.path-escape", "%q is no file name", d.File)
 		}
-		path := filepath.Join(p.Folder, d.File)
+		path := filepath.Join(folder, d.File)
 		if _, err := t.Door.Lstat(path); err == nil {
 			return ground.Refuse("name.taken", "%s exists already", path)
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	return t.Note(freezeJournal{Begun: true})
+	return nil
 }
 
 // layerOver makes the layer of a disk, unless the descriptor names it already: it may hold something then.

@@ -53,7 +53,7 @@ func doGoBack(ctx context.Context, t *run) (any, error) {
 	if there, err := t.Journal(&j); err != nil {
 		return nil, err
 	} else if !there {
-		if err := t.begin(plan.Freeze{Power: p.Power, Disks: p.Disks}); err != nil { // nothing bears the names yet
+		if err := t.namesFree(p.Folder, p.Disks); err != nil {
 			return nil, err
 		}
 		if err := t.Note(backJournal{m.Disks, m.Stands}); err != nil {
