@@ -48,10 +48,10 @@ func (d *Driver) Suspend(ctx context.Context, folder string) (err error) {
 	if err := dir.write(savingFile, nil); err != nil {
 		return err
 	}
-	stood := false
+	stood, ends := false, false
 	defer func() {
 		after := context.WithoutCancel(ctx)
-		if err != nil {
+		if err != nil && !ends {
 			err = errors.Join(err, d.files.Remove(path))
 			if dir.runs() && !stood {
 				err = errors.Join(err, ask(after, dir, "cont", nil, nil))
@@ -84,8 +84,8 @@ func (d *Driver) Suspend(ctx context.Context, folder string) (err error) {
 	if err := m.do(ctx, "quit", nil, nil); err != nil && dir.runs() {
 		return errors.Join(err, dir.remove(suspendedFile))
 	}
-	if !gone(ctx, dir, endTime) { // the note stays, and counts once it has ended: its guest does not go on
-		stood = true
+	if !gone(ctx, dir, endTime) { // the state and its note stay, and count once it has ended: its guest does not go on
+		ends = true
 		return fmt.Errorf("QEMU was told to end, and did not within %s", endTime)
 	}
 	return nil
