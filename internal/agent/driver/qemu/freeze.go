@@ -153,8 +153,10 @@ type blockJob struct {
 	Device      string
 	Len, Offset int64
 	Ready       bool
-	Error       string
 }
+
+// mergeStall is how long a commit may stand still before it is given up. One that goes on may take as long as it needs.
+const mergeStall = 2 * time.Minute
 
 // merge begins the commit of each disk that has not gone back already, and waits until all follow the guest.
 func (a *adapting) merge(ctx context.Context, over map[string]frozen) error {
@@ -175,12 +177,14 @@ func (a *adapting) merge(ctx context.Context, over map[string]frozen) error {
 			return fmt.Errorf("disk %s: %w", id, err)
 		}
 	}
+	var written int64
+	until := time.Now().Add(mergeStall)
 	for {
 		jobs, err := a.jobs(ctx)
 		if err != nil {
 			return err
 		}
-		waiting := false
+		waiting, sum := false, int64(0)
 		for id, to := range over {
 			job, there := jobs[mergeJob(id)]
 			back, err := a.wentBack(ctx, id, to)
@@ -192,9 +196,16 @@ func (a *adapting) merge(ctx context.Context, over map[string]frozen) error {
 			case there && !job.Ready:
 				waiting = true
 			}
+			sum += job.Offset
 		}
 		if !waiting {
 			return nil
+		}
+		if sum != written {
+			written, until = sum, time.Now().Add(mergeStall)
+		}
+		if time.Now().After(until) {
+			return fmt.Errorf("QEMU has written nothing of what the layers hold for %s", mergeStall)
 		}
 		select {
 		case <-time.After(savePoll):
@@ -222,13 +233,10 @@ func (a *adapting) pivot(ctx context.Context, over map[string]frozen) error {
 				return err
 			}
 			job, there := jobs[mergeJob(id)]
-			if !there && asked {
-				continue // it has just ended
-			}
-			if !there {
+			if !there && !asked {
 				return fmt.Errorf("disk %s: QEMU gave the commit up", id)
 			}
-			if job.Offset == job.Len && !asked {
+			if !asked && job.Offset == job.Len {
 				if err := a.do(ctx, "job-complete", map[string]any{"id": mergeJob(id)}, nil); err != nil {
 					return fmt.Errorf("disk %s: %w", id, err)
 				}
@@ -237,7 +245,11 @@ func (a *adapting) pivot(ctx context.Context, over map[string]frozen) error {
 			if time.Now().After(until) {
 				return fmt.Errorf("disk %s: the commit does not end within %s", id, endTime)
 			}
-			time.Sleep(savePoll)
+			select {
+			case <-time.After(savePoll):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
 		}
 	}
 	return nil
