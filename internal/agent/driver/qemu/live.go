@@ -22,8 +22,9 @@ import (
 
 const devicesFile = "devices.json"
 
-// leaveTime is how long a guest has to let go of a device.
-const leaveTime = 20 * time.Second
+// askAgain is when a guest is asked once more to let go of a device. It misses the first time where it is still busy
+// taking the device in. QEMU takes no second question within five seconds.
+const askAgain = 6 * time.Second
 
 // part is what QEMU has for a disk, a drive or a NIC.
 type part struct {
@@ -183,12 +184,21 @@ func (a *adapting) unplugDevice(ctx context.Context, p part, what string) error 
 			return fmt.Errorf("%s can't be taken out while the machine runs: %w", what, err)
 		}
 	}
-	for until := time.Now().Add(min(leaveTime, a.d.patience)); there; {
+	again := time.Now().Add(askAgain)
+	for until := time.Now().Add(a.d.patience); there; {
 		if there, err = a.plugged(ctx, p.Device); err != nil {
 			return err
 		}
-		if there && time.Now().After(until) {
+		switch now := time.Now(); {
+		case there && now.After(until):
 			return fmt.Errorf("the guest does not let go of %s: stop the machine, and change it then", what)
+		case there && now.After(again):
+			// refused where the guest is at it, or the device has just gone: what matters is whether it is there
+			err := a.do(ctx, "device_del", map[string]any{"id": p.Device}, nil)
+			if _, refused := errors.AsType[*refusal](err); err != nil && !refused {
+				return err
+			}
+			again = now.Add(askAgain)
 		}
 		select {
 		case <-time.After(savePoll):

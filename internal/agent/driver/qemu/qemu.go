@@ -37,14 +37,14 @@ type Options struct {
 	Host     *Host      // what this computer can
 	Switches []wiring.Switch
 	LogBytes int           // of what a machine says on its serial port, kept twice; 0: DefaultLogBytes
-	Patience time.Duration // that a guest has to shut down; 0: DefaultPatience
+	Patience time.Duration // that a guest has to shut down, or to let go of a device; 0: DefaultPatience
 }
 
 // DefaultLogBytes is how much is kept of what a machine says, before that becomes the older half.
 const DefaultLogBytes = 1 << 20
 
-// DefaultPatience is how long a guest has to shut down when its agent's file says nothing else. After it the machine is
-// turned off.
+// DefaultPatience is how long a guest has to shut down, or to let go of a device, when its agent's file says nothing
+// else. A machine that does not shut down is turned off then.
 const DefaultPatience = 90 * time.Second
 
 const (

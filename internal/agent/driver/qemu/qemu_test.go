@@ -107,8 +107,12 @@ func newBench(t *testing.T) *bench {
 	return b
 }
 
-func (b *bench) driver() *qemu.Driver {
-	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: 2 * time.Second,
+func (b *bench) driver() *qemu.Driver { return b.waits(2 * time.Second) }
+
+// waits is a driver that gives guests some time to do what they are asked.
+func (b *bench) waits(patience time.Duration) *qemu.Driver {
+	b.Helper()
+	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: patience,
 		LogBytes: logBytes, Switches: switches,
 		Host: qemu.Look(b.Context(), qemu.AccelerationOff)})
 	require.NoError(b, err)
@@ -371,10 +375,7 @@ func TestDebian(t *testing.T) {
 			return strings.Contains(string(log.Text), line)
 		}, bootTime, 100*time.Millisecond, "it does not say %q", line)
 	}
-	d, err := qemu.New(qemu.Options{State: b.state, Files: door.New(b.pool), Patience: time.Minute,
-		Host: qemu.Look(t.Context(), qemu.AccelerationOff)})
-	require.NoError(t, err)
-	require.NoError(t, d.Stop(t.Context(), b.folder, machine.CleanOrOff))
+	require.NoError(t, b.waits(bootTime).Stop(t.Context(), b.folder, machine.CleanOrOff))
 	b.says("guest: shuts down")
 }
 
@@ -418,7 +419,7 @@ func TestBridge(t *testing.T) {
 		b := newBench(t)
 		write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
 		b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
-		b.m.NICs, b.m.MemoryBytes = nics, 192<<20
+		b.m.NICs, b.m.MemoryBytes, b.d = nics, 192<<20, b.waits(bootTime)
 		b.start()
 		all = append(all, b)
 	}
@@ -508,6 +509,23 @@ func TestBridge(t *testing.T) {
 	require.Zero(t, taps(), "they go with the machines")
 }
 
+// TestLeavesEarly: a guest that does not hear while it starts that it is to let go of a device is asked again.
+func TestLeavesEarly(t *testing.T) {
+	b := newBench(t)
+	raw, err := guest.Disk()
+	require.NoError(t, err)
+	write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
+	b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
+	b.m.MemoryBytes = 192 << 20
+	b.start()
+	rawDisk(t, filepath.Join(b.folder, "more.raw"), nil)
+	m := b.m.Clone()
+	m.Disks = append(m.Disks, machine.Disk{ID: "disk2", File: "more.raw", Format: "raw",
+		Controller: "virtio-blk"})
+	require.NoError(t, b.d.Adapt(t.Context(), b.folder, m))
+	require.NoError(t, b.waits(bootTime).Adapt(t.Context(), b.folder, b.m))
+}
+
 // processes are those of this bench's machines that have a text in their arguments.
 func (b *bench) processes(of string) (list []int) {
 	b.Helper()
@@ -553,11 +571,9 @@ func TestStopOfPaused(t *testing.T) {
 	b.start()
 	b.says("up\n")
 	b.behind("stop")
-	patient, err := qemu.New(qemu.Options{State: b.state, Patience: bootTime})
-	require.NoError(t, err)
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	require.NoError(t, patient.Stop(ctx, b.folder, machine.CleanOrOff), "its guest shut down, and was not turned off")
+	require.NoError(t, b.waits(bootTime).Stop(ctx, b.folder, machine.CleanOrOff), "its guest shut down, and was not turned off")
 }
 
 // TestStopGivenUp: a machine that was asked to end, and did not, has not ended as was asked when it dies later.
