@@ -213,7 +213,7 @@ func (b *builder) judge(h HostFacts, g *fit.Guest, m *machine.Machine) {
 	}
 }
 
-// owner settles whose the machine is, and whether there is room for it in that
+// owner decides whose the machine is, and whether there is room for it in that
 // one's share of the host.
 func (b *builder) owner(facts Arrival, req BringRequest, m *machine.Machine) string {
 	owner := req.Owner
@@ -302,7 +302,7 @@ func (b *builder) pathLength(folder string, m *machine.Machine, h HostFacts) {
 	}
 }
 
-// media settles what lies in removable drives: there tells whether a file is here.
+// media decides what lies in removable drives: there tells whether a file is here.
 func (b *builder) media(m *machine.Machine, there func(file string) bool) {
 	for i := range m.Devices {
 		d := &m.Devices[i]

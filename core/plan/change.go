@@ -59,7 +59,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	b.reach(facts.Host)
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
-	b.settled(facts.Copy)
+	b.notSuspended(facts.Copy)
 	if facts.Copy.State == machine.Away {
 		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now.", nil), "")
 	}

@@ -88,7 +88,7 @@ type cloning struct {
 	on      map[string]FolderDisk // what the clones' layers are put on, by disk
 }
 
-// head settles the kind, and what has to be done once for all clones.
+// head decides the kind, and what has to be done once for all clones.
 func (c *cloning) head() ([]*Plan, error) {
 	b := newBuilder(c.req.Answers, c.req.TakeRecommended)
 	o := c.facts.Origin
@@ -104,7 +104,7 @@ func (c *cloning) head() ([]*Plan, error) {
 		}
 		folder.State = machine.Stopped // its files take no writes, whatever the machine does
 	} else {
-		b.settled(o.Copy)
+		b.notSuspended(o.Copy)
 	}
 	why := c.whyWhole()
 	switch {
@@ -299,7 +299,7 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 			filepath.Base(on.Path)), Do: &NewLayer{Parent: on.Path, Pool: to.at(d.ID).Path, File: d.File,
 			Format: d.Format, Freeze: true}})
 		staged[d.ID] = d.File
-		to.settle(d, m.Name)
+		to.point(d, m.Name)
 	}
 	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, facts.Folder.Descriptor, 0, asText(choice))...)
 	return b.finish(p)

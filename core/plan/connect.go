@@ -24,7 +24,7 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			return fmt.Errorf("the machine has no NIC %q; it has %s", nic, nicNames(m))
 		}
 	}
-	settle := func(n *machine.NIC, segment string, f fit.Finding) string {
+	wire := func(n *machine.NIC, segment string, f fit.Finding) string {
 		if f.Code != "network.ambiguous" {
 			f.Recommend("unplugged")
 			if quarantine { // nothing is lost there, and nothing gets out
@@ -77,7 +77,7 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 			} else {
 				f.Withdraw("create")
 			}
-			to = settle(n, match.Segment, f)
+			to = wire(n, match.Segment, f)
 		case match.Switch == "":
 			f := fit.Raise("network.unmapped", n.Name, fmt.Sprintf("No switch of %s reaches the network %s.", h.Name,
 				orNone(n.Network)), detail)
@@ -85,13 +85,13 @@ func (b *builder) wiring(facts Arrival, req BringRequest, m *machine.Machine) er
 				f.Message += fmt.Sprintf(" The likeliest is %s.", likely[0].Name)
 				f.Suggest("switch", "Connect it to "+likely[0].Name, likely[0].Name)
 			}
-			to = settle(n, "", f)
+			to = wire(n, "", f)
 		case len(match.Likely) > 0:
 			f := fit.Raise("network.ambiguous", n.Name, fmt.Sprintf("Several switches of %s fit the network %s %s.",
 				h.Name, n.Network, match.Why), detail)
 			f.Suggest("switch", "Connect it to "+match.Switch, match.Switch)
 			f.Recommend("switch")
-			to = settle(n, "", f)
+			to = wire(n, "", f)
 		default:
 			to = match.Switch
 			detail["switch"] = to
@@ -120,7 +120,7 @@ func freePort(h HostFacts) string {
 	return ""
 }
 
-// addresses settles which fixed addresses NICs are to have: typed ones, or one
+// addresses decides which fixed addresses NICs are to have: typed ones, or one
 // that the segment has to give.
 func (b *builder) addresses(facts Arrival, req BringRequest, m *machine.Machine) error {
 	for nic, wish := range req.Addresses {

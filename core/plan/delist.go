@@ -45,7 +45,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	b.reach(facts.Host)
 	b.tracked(facts.Copy)
 	b.busy(subject, facts.Busy)
-	b.settled(facts.Copy)
+	b.notSuspended(facts.Copy)
 	if trash {
 		b.stoodOn(subject, facts.StoodOn)
 	}

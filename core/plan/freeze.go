@@ -85,7 +85,7 @@ const (
 	stopped    = "stop"
 )
 
-// whileRead settles what becomes of a machine that may run while its disks are read, or shared. live says that they can
+// whileRead decides what becomes of a machine that may run while its disks are read, or shared. live says that they can
 // be frozen.
 func (b *builder) whileRead(k lineage.Known, live bool, what string) string {
 	if !k.State.Active() {

@@ -85,13 +85,13 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, x.carryStep(facts.Arrival, facts.From, path.Dir(x.facts.Path), to.at(x.disk.ID), "",
 			m.Name, format))
 		staged[x.disk.ID] = x.disk.File
-		to.settle(x.disk, m.Name)
+		to.point(x.disk, m.Name)
 	}
 	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, "", 0, asText(choice))...)
 	return b.finish(p)
 }
 
-// startsFrom settles which of several disks a machine starts from; it becomes
+// startsFrom decides which of several disks a machine starts from; it becomes
 // the first.
 func (b *builder) startsFrom(m *machine.Machine, disks []FolderDisk) {
 	if len(m.Disks) < 2 {

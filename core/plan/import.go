@@ -115,7 +115,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		})
 		d.File, d.Format, d.FileBytes = file, format, 0
 		staged[d.ID] = file
-		to.settle(d, m.Name)
+		to.point(d, m.Name)
 	}
 	p.Steps = append(p.Steps, b.placing(facts.Arrival, to, staged, m, pkg.Descriptor, facts.Machine, choices)...)
 	return b.finish(p)

@@ -31,8 +31,8 @@ func (l *landed) at(disk string) PoolFacts {
 // aside is the directory of disks that lie in another pool than their folder.
 func aside(pool PoolFacts, name string) string { return path.Join(pool.Path, name+"-disks") }
 
-// settle points the machine's disk at where it will lie.
-func (l *landed) settle(d *machine.Disk, name string) {
+// point points the machine's disk at where it will lie.
+func (l *landed) point(d *machine.Disk, name string) {
 	if p, ok := l.of[d.ID]; ok {
 		d.File = besideOf(l.pool, p, name, d.File)
 	}

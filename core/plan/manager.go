@@ -28,7 +28,7 @@ type AheadOne struct {
 // StaleOne is a disk that was fetched ahead to a host that it does not come to now.
 type StaleOne struct{ Host, Path, Image string }
 
-// managed settles how the disks of a machine at a manager are read, and tells
+// managed decides how the disks of a machine at a manager are read, and tells
 // whether it has to be stopped for that.
 func (b *builder) managed(facts RegisterFacts, m *machine.Machine) (stop bool) {
 	mg := facts.Manager

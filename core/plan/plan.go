@@ -67,8 +67,8 @@ func FirstFinal(kinds []string) int {
 	return slices.IndexFunc(kinds, func(k string) bool { return Kinds[k].Final })
 }
 
-// settle numbers the steps and finds the point of no return.
-func (p *Plan) settle() {
+// number numbers the steps and finds the point of no return.
+func (p *Plan) number() {
 	p.PointOfNoReturn = nil
 	for i := range p.Steps {
 		p.Steps[i].ID, p.Steps[i].Kind = fmt.Sprintf("s%d", i+1), p.Steps[i].Do.Kind()
@@ -169,7 +169,7 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
-	p.settle()
+	p.number()
 	for _, s := range p.Steps {
 		p.Bytes += s.Bytes
 	}
@@ -215,7 +215,7 @@ func Together(plans []*Plan) *Plan {
 		y Step) int {
 		return order(Kinds[x.Do.Kind()].Final) - order(Kinds[y.Do.Kind()].Final)
 	})
-	all.settle()
+	all.number()
 	all.judge()
 	return all
 }

@@ -207,8 +207,9 @@ func (b *builder) savable(f PowerFacts, subject string, room map[string]int64) {
 	}
 }
 
-// settled raises that a suspended machine can't be worked on: its state fits only its disks and devices as they are.
-func (b *builder) settled(k lineage.Known) {
+// notSuspended raises that a suspended machine can't be worked on: its state fits only its disks and devices as they
+// are.
+func (b *builder) notSuspended(k lineage.Known) {
 	if k.State == machine.Suspended {
 		name := k.Host + "/" + k.Name
 		b.raise(fit.Raise("state.held", name, fmt.Sprintf("It is suspended, and its state fits only the disks and "+

@@ -106,6 +106,6 @@ func Rebuild(facts RebuildFacts, answers Answers, takeRecommended bool) (*Plan, 
 		s.Part = len(plans)
 		all.Steps = append(all.Steps, s)
 	}
-	all.settle()
+	all.number()
 	return all, nil
 }

@@ -148,7 +148,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 		p.Steps = append(p.Steps, step)
 		staged[x.disk.ID] = x.disk.File
-		to.settle(x.disk, m.Name)
+		to.point(x.disk, m.Name)
 	}
 	var media []Beside
 	for i := range m.Devices {
@@ -192,7 +192,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	return b.finish(p)
 }
 
-// files settles what becomes of the files.
+// files decides what becomes of the files.
 func (b *builder) files(facts RegisterFacts, req BringRequest) (string, error) {
 	files := req.Files
 	switch files {

@@ -58,7 +58,7 @@ func Snapshots(facts SnapshotFacts, req SnapshotRequest) (*Plan, error) {
 	b.reach(facts.Host)
 	b.tracked(facts.Copy)
 	b.busy(s.subject, facts.Busy)
-	b.settled(facts.Copy)
+	b.notSuspended(facts.Copy)
 	p := &Plan{Operation: req.Operation, Subjects: []string{s.subject}, Target: facts.Host.Name}
 	do := map[string]func(p *Plan) error{OpSnapshot: s.make, OpGoBack: s.back, OpDropSnapshot: s.drop}[req.Operation]
 	if err := do(p); err != nil {

@@ -86,7 +86,7 @@ func (a *Access) FirstUser(ctx context.Context, name, wanted string) (string, er
 	}
 	_, err = a.AddUser(ctx, name, password, Administrator, "first start")
 	var taken *inventory.Error
-	if errors.As(err, &taken) && taken.Code == "taken" { // another service was quicker
+	if errors.As(err, &taken) && taken.Code == inventory.CodeTaken { // another service was quicker
 		return "", nil
 	}
 	return password, err
@@ -95,7 +95,7 @@ func (a *Access) FirstUser(ctx context.Context, name, wanted string) (string, er
 // AddUser lets a person sign in.
 func (a *Access) AddUser(ctx context.Context, name, password, role, who string) (*inventory.User, error) {
 	if err := machine.CheckName(name); err != nil {
-		return nil, &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
+		return nil, &inventory.Error{Code: inventory.CodeWrong, Message: inventory.Sentence(err.Error())}
 	}
 	hash, err := a.hashed(ctx, password)
 	if err != nil {
@@ -107,7 +107,7 @@ func (a *Access) AddUser(ctx context.Context, name, password, role, who string) 
 // hashed makes what is kept of a password.
 func (a *Access) hashed(ctx context.Context, password string) (hash string, err error) {
 	if err := checkPassword(password); err != nil {
-		return "", &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
+		return "", &inventory.Error{Code: inventory.CodeWrong, Message: inventory.Sentence(err.Error())}
 	}
 	err = a.guard.hash(ctx, func() error {
 		hash, err = argon2id.CreateHash(password, argon2id.DefaultParams)
@@ -154,7 +154,7 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 		return nil, ErrOwnOnly
 	}
 	if u == nil {
-		return nil, &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no user %q. unvora user list "+
+		return nil, &inventory.Error{Code: inventory.CodeUnknown, Message: fmt.Sprintf("There is no user %q. unvora user list "+
 			"shows "+
 			"them.", ref)}
 	}
@@ -169,7 +169,7 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 				return nil, err
 			}
 			if !ok {
-				return nil, &inventory.Error{Code: "wrong", Message: "The present password is not right."}
+				return nil, &inventory.Error{Code: inventory.CodeWrong, Message: "The present password is not right."}
 			}
 		}
 		if hash, err = a.hashed(ctx, password); err != nil {
@@ -247,15 +247,15 @@ func (a *Access) BySession(ctx context.Context, cookie, csrf string, reads bool)
 func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, days int, endless bool) (string,
 	*inventory.Token, error) {
 	if err := machine.CheckName(name); err != nil {
-		return "", nil, &inventory.Error{Code: "wrong", Message: inventory.Sentence(err.Error())}
+		return "", nil, &inventory.Error{Code: inventory.CodeWrong, Message: inventory.Sentence(err.Error())}
 	}
 	switch {
 	case days < 0 || days > MostTokenDays:
-		return "", nil, &inventory.Error{Code: "wrong", Message: fmt.Sprintf("A token lives from 1 to %d days, not "+
+		return "", nil, &inventory.Error{Code: inventory.CodeWrong, Message: fmt.Sprintf("A token lives from 1 to %d days, not "+
 			"%d; one "+
 			"without an end has to be asked for.", MostTokenDays, days)}
 	case endless && days > 0:
-		return "", nil, &inventory.Error{Code: "wrong", Message: "A token has a term in days, or no end: not both."}
+		return "", nil, &inventory.Error{Code: inventory.CodeWrong, Message: "A token has a term in days, or no end: not both."}
 	case days == 0:
 		days = TokenDays
 	}

@@ -98,7 +98,7 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 	openapi.RegisterHandlersWithOptions(r.Group("", s.authenticate, s.plainText, s.keep), s, openapi.GinServerOptions{
 		BaseURL: apiBase,
 		ErrorHandler: func(c *gin.Context, err error, _ int) {
-			s.problem(c, &inventory.Error{Code: "wrong", Message: err.Error()})
+			s.problem(c, &inventory.Error{Code: inventory.CodeWrong, Message: err.Error()})
 		},
 	})
 	r.NoRoute(serveConsole(console))
@@ -234,7 +234,7 @@ func (s *Server) answer(c *gin.Context, status int, value any, err error) {
 func (s *Server) plainText(c *gin.Context) {
 	for _, part := range []string{c.Request.URL.Path, c.Request.URL.RawQuery} {
 		if text, err := url.PathUnescape(part); err != nil || strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
-			s.problem(c, &inventory.Error{Code: "wrong", Message: "The address has a character that no text has."})
+			s.problem(c, inventory.Wrong("The address has a character that no text has."))
 			c.Abort()
 			return
 		}

@@ -145,7 +145,8 @@ func breach(err error) string {
 // readBody reads the bytes of a JSON body.
 func readBody(c *gin.Context) ([]byte, error) {
 	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil || kind != "application/json" {
-		return nil, &inventory.Error{Code: "not-json", Message: "The body has to be of the type application/json."}
+		return nil, &inventory.Error{Code: inventory.CodeNotJSON,
+			Message: "The body has to be of the type application/json."}
 	}
 	// A caller who sends a byte now and then holds nothing for long.
 	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(bodyTime))

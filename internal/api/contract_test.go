@@ -2,9 +2,11 @@ package api
 
 import (
 	"encoding/json"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +16,7 @@ import (
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work/draw"
 )
 
@@ -131,4 +134,16 @@ func TestAbilities(t *testing.T) {
 		all = append(all, string(a))
 	}
 	require.ElementsMatch(t, all, spec.Components.Schemas["Ability"].Value.Enum)
+}
+
+// TestCodes: the contract tells every code of a problem.
+func TestCodes(t *testing.T) {
+	spec, err := openapi.GetSpec()
+	require.NoError(t, err)
+	told := spec.Components.Schemas["Problem"].Value.Properties["code"].Value.Description
+	codes := []inventory.Code{codeInternal, codeBlocked, codeOpen, codeUnreachable, codeDenied, codeSignedOut, codeCSRF,
+		codeLater, codeDatabaseAway}
+	for _, code := range slices.AppendSeq(codes, maps.Keys(statusOf)) {
+		require.Regexp(t, `\b`+regexp.QuoteMeta(string(code))+"[,.]", told)
+	}
 }

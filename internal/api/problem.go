@@ -23,24 +23,39 @@ import (
 
 // statusOf is the status of each code of the inventory's errors. One that is not
 // here is a mistake of ours.
-var statusOf = map[string]int{"unknown": 404, "ambiguous": 409, "taken": 409, "busy": 409, "past-return": 409,
-	"not-now": 409, "certificate-unknown": 409, "wrong": 400, "not-json": 415}
+var statusOf = map[inventory.Code]int{inventory.CodeUnknown: 404, inventory.CodeAmbiguous: 409,
+	inventory.CodeTaken: 409, inventory.CodeBusy: 409, inventory.CodePastReturn: 409, inventory.CodeNotNow: 409,
+	inventory.CodeCertificate: 409, inventory.CodeWrong: 400, inventory.CodeNotJSON: 415}
+
+// Codes of problems that are the service's own. Beside these a problem has one of the inventory's, or, where an agent
+// refused, that of a fault or a finding.
+const (
+	codeInternal     inventory.Code = "internal"
+	codeBlocked      inventory.Code = "plan.blocked"
+	codeOpen         inventory.Code = "plan.open"
+	codeUnreachable  inventory.Code = "host.unreachable"
+	codeDenied       inventory.Code = "permission.denied"
+	codeSignedOut    inventory.Code = "signed-out"
+	codeCSRF         inventory.Code = "csrf"
+	codeLater        inventory.Code = "later"
+	codeDatabaseAway inventory.Code = "database.away"
+)
 
 // Problem is the body of an error (RFC 9457).
 type Problem struct {
-	Title  string     `json:"title"`
-	Status int        `json:"status"`
-	Code   string     `json:"code"`
-	Detail string     `json:"detail"`
-	Next   string     `json:"next,omitempty"`
-	Likely []string   `json:"likely,omitempty"`
-	Plan   *plan.Plan `json:"plan,omitempty"`
+	Title  string         `json:"title"`
+	Status int            `json:"status"`
+	Code   inventory.Code `json:"code"`
+	Detail string         `json:"detail"`
+	Next   string         `json:"next,omitempty"`
+	Likely []string       `json:"likely,omitempty"`
+	Plan   *plan.Plan     `json:"plan,omitempty"`
 }
 
 // problem answers with what an error is to the caller.
 func (s *Server) problem(c *gin.Context, err error) {
 	number := inventory.NewID().String()[24:]
-	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: "internal",
+	p := Problem{Title: "Error of the service", Status: http.StatusInternalServerError, Code: codeInternal,
 		Detail: "The service made a mistake, number " + number + " in its log.",
 		Next:   "Try again; if it happens again, report it with that number."}
 	var (
@@ -59,48 +74,48 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: http.StatusText(status), Status: status, Code: known.Code, Detail: known.Message,
 			Likely: known.Likely}
 	case errors.As(err, &not):
-		p = Problem{Title: "Not runnable", Status: 422, Code: "plan.blocked", Detail: not.Error(),
+		p = Problem{Title: "Not runnable", Status: 422, Code: codeBlocked, Detail: not.Error(),
 			Next: "Change what blocks it, then plan again.", Plan: not.Plan}
 		if not.Plan.Verdict == plan.Open {
-			p.Code, p.Next = "plan.open", "Answer the open choices (answers), or take the recommendations "+
+			p.Code, p.Next = codeOpen, "Answer the open choices (answers), or take the recommendations "+
 				"(takeRecommended)."
 		}
 	case errors.As(err, &away):
-		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable", Detail: away.Error()}
+		p = Problem{Title: "Host not reachable", Status: 502, Code: codeUnreachable, Detail: away.Error()}
 	case errors.Is(err, hostlink.ErrUnreachable):
-		p = Problem{Title: "Host not reachable", Status: 502, Code: "host.unreachable",
+		p = Problem{Title: "Host not reachable", Status: 502, Code: codeUnreachable,
 			Detail: inventory.Sentence(err.Error())}
 	case errors.As(err, &denied):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: denied.Error(),
+		p = Problem{Title: "Not allowed", Status: 403, Code: codeDenied, Detail: denied.Error(),
 			Next: "Ask an administrator."}
 	case errors.As(err, &none):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied", Detail: none.Error(),
+		p = Problem{Title: "Not allowed", Status: 403, Code: codeDenied, Detail: none.Error(),
 			Next: "Ask an administrator."}
 	case errors.Is(err, errNobody), errors.Is(err, access.ErrSignIn), errors.Is(err, access.ErrUnknown):
-		p = Problem{Title: "Not signed in", Status: 401, Code: "signed-out", Detail: inventory.Sentence(err.Error()),
+		p = Problem{Title: "Not signed in", Status: 401, Code: codeSignedOut, Detail: inventory.Sentence(err.Error()),
 			Next: "Sign in: unvora login, or open the console."}
 	case errors.Is(err, access.ErrCSRF):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "csrf", Detail: inventory.Sentence(err.Error()),
+		p = Problem{Title: "Not allowed", Status: 403, Code: codeCSRF, Detail: inventory.Sentence(err.Error()),
 			Next: "Load the page again."}
 	case errors.Is(err, access.ErrOwnOnly):
-		p = Problem{Title: "Not allowed", Status: 403, Code: "permission.denied",
+		p = Problem{Title: "Not allowed", Status: 403, Code: codeDenied,
 			Detail: inventory.Sentence(err.Error()),
 			Next:   "Ask an administrator."}
 	case errors.As(err, &later):
 		c.Header("Retry-After", strconv.Itoa(int(later.Wait.Seconds())+1))
 		p = Problem{Title: http.StatusText(http.StatusTooManyRequests), Status: http.StatusTooManyRequests,
-			Code:   "later",
+			Code:   codeLater,
 			Detail: inventory.Sentence(later.Error())}
 	case unusable(err):
-		p = Problem{Title: "Bad Request", Status: 400, Code: "wrong",
+		p = Problem{Title: "Bad Request", Status: 400, Code: inventory.CodeWrong,
 			Detail: "A value of the call can't be what it should be."}
 	case errors.As(err, &fault):
-		p = Problem{Title: "Refused by the agent", Status: 409, Code: fault.Code, Detail: fault.Message}
+		p = Problem{Title: "Refused by the agent", Status: 409, Code: inventory.Code(fault.Code), Detail: fault.Message}
 	case databaseAway(err), errors.Is(err, context.DeadlineExceeded) && s.databaseSilent(c):
-		p = Problem{Title: "Database away", Status: 503, Code: "database.away", Detail: "PostgreSQL does not answer.",
+		p = Problem{Title: "Database away", Status: 503, Code: codeDatabaseAway, Detail: "PostgreSQL does not answer.",
 			Next: "Jobs go on when it is back; try again in a moment."}
 	case errors.Is(err, context.DeadlineExceeded):
-		p = Problem{Title: "Service Unavailable", Status: 503, Code: "later",
+		p = Problem{Title: "Service Unavailable", Status: 503, Code: codeLater,
 			Detail: "This took too long and was given up.",
 			Next:   "Look what of it was done, then try again."}
 	case errors.Is(c.Request.Context().Err(), context.Canceled):

@@ -33,7 +33,7 @@ func TestProblems(t *testing.T) {
 	cases := []struct {
 		err    error
 		status int
-		code   string
+		code   inventory.Code
 		says   string
 	}{
 		{blocked, 422, "plan.blocked", ""},
@@ -62,7 +62,7 @@ func TestProblems(t *testing.T) {
 		cases = append(cases, struct {
 			err    error
 			status int
-			code   string
+			code   inventory.Code
 			says   string
 		}{&inventory.Error{Code: code, Message: "Says it."}, status, code, "Says it."})
 	}

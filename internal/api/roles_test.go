@@ -92,10 +92,10 @@ func (h *house) call(method, path, token, kind, body string) (int, string) {
 	var p Problem
 	if res.StatusCode >= 400 {
 		require.NoError(h, json.Unmarshal(raw, &p), "%s %s: %s", method, path, raw)
-		require.NotEmpty(h, p.Code)
+		require.NotEmpty(h, string(p.Code))
 		require.NotContains(h, string(raw), "SQLSTATE")
 	}
-	return res.StatusCode, p.Code
+	return res.StatusCode, string(p.Code)
 }
 
 const asJSON = "application/json"

@@ -147,7 +147,7 @@ func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]
 		for _, c := range Causes {
 			names = append(names, c.Cause)
 		}
-		return nil, fail("wrong", "There is no cause %q; there are %s.", cause, joined(names, ", "))
+		return nil, Wrong("There is no cause %q; there are %s.", cause, joined(names, ", "))
 	}
 	all := []AttentionItem{}
 	for _, find := range []struct {
@@ -211,15 +211,15 @@ func (inv *Inventory) leftAlone(ctx context.Context) (map[string]AttentionLeave,
 // Leave says that items are left as they are for a while, and why.
 func (inv *Inventory) Leave(ctx context.Context, ids []string, reason string, until time.Time, who string) error {
 	if strings.TrimSpace(reason) == "" {
-		return fail("wrong", "Say why it is left as it is: the reason is kept, and shown to whoever asks.")
+		return Wrong("Say why it is left as it is: the reason is kept, and shown to whoever asks.")
 	}
 	if !until.After(time.Now()) {
-		return fail("wrong", "The term is over already.")
+		return Wrong("The term is over already.")
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		for _, id := range ids {
 			if cause, _, ok := strings.Cut(id, ":"); !ok || rank(Cause(cause)) == len(Causes) {
-				return fail("unknown", "%q is no item of attention. unvora attention lists them.", id)
+				return fail(CodeUnknown, "%q is no item of attention. unvora attention lists them.", id)
 			}
 			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4)
 				on conflict (id)

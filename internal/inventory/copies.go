@@ -114,10 +114,10 @@ func (inv *Inventory) CopyByID(ctx context.Context, id string) (*Copy, error) {
 func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.Form) (*Copy, error) {
 	if c, err := inv.CopyByID(ctx, ref); c != nil || err != nil {
 		if c != nil && len(forms) > 0 && !slices.Contains(forms, c.Form) {
-			return nil, fail("wrong", "%s is %s, not %s.", c.Name, c.Form, joined(forms, " or "))
+			return nil, Wrong("%s is %s, not %s.", c.Name, c.Form, joined(forms, " or "))
 		}
 		if c != nil && len(forms) > 0 && c.GoneAt != nil {
-			return nil, fail("unknown", "That copy of %s is gone since %s.", c.Name,
+			return nil, fail(CodeUnknown, "That copy of %s is gone since %s.", c.Name,
 				c.GoneAt.Format("2 January 2006, 15:04"))
 		}
 		return c, err
@@ -160,7 +160,7 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 		}
 		return nil, inv.unknown(ctx, "copy", ref, "copies")
 	case len(list) > 1:
-		e := &Error{Code: "ambiguous"}
+		e := &Error{Code: CodeAmbiguous}
 		for _, c := range list {
 			e.Likely = append(e.Likely, c.Ref())
 		}
@@ -346,7 +346,7 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 	}
 	if len(list) == 0 {
 		c, err := inv.Copy(ctx, ref)
-		if e, ok := err.(*Error); ok && e.Code == "ambiguous" {
+		if e, ok := err.(*Error); ok && e.Code == CodeAmbiguous {
 			c, err = inv.sameLineage(ctx, ref)
 			if err == nil && c == nil {
 				return nil, e
@@ -360,7 +360,7 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 		}
 	}
 	if len(list) > 1 {
-		e := &Error{Code: "ambiguous"}
+		e := &Error{Code: CodeAmbiguous}
 		for _, l := range list {
 			e.Likely = append(e.Likely, l.ID.String())
 		}

@@ -58,7 +58,7 @@ func eventPlace(id string) (tx, seq string, err error) {
 	_, err1 := strconv.ParseUint(tx, 10, 64)
 	_, err2 := strconv.ParseInt(seq, 10, 64)
 	if !ok || err1 != nil || err2 != nil {
-		return "", "", fail("wrong", "%q is not the id of an event.", id)
+		return "", "", Wrong("%q is not the id of an event.", id)
 	}
 	return tx, seq, nil
 }
@@ -137,7 +137,7 @@ func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, limit int
 		before = uuid.Max.String()
 	}
 	if _, err := uuid.Parse(before); err != nil {
-		return nil, fail("wrong", "%q is not the next of a page.", before)
+		return nil, Wrong("%q is not the next of a page.", before)
 	}
 	if err := checkLimit(limit); err != nil {
 		return nil, err

@@ -90,7 +90,7 @@ func terms(filter string) ([]*term, error) {
 	var wrong participle.Error
 	if errors.As(err, &wrong) {
 		at := min(wrong.Position().Offset, len(filter))
-		return nil, fail("wrong", "filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between "+
+		return nil, Wrong("filter %q: at %q: it takes FIELD=VALUE or FIELD~PATTERN, with spaces between "+
 			"them, and "+
 			"values with spaces in quotes",
 			filter, filter[at:])
@@ -100,7 +100,7 @@ func terms(filter string) ([]*term, error) {
 	}
 	for _, t := range text.Terms {
 		if t.Value == "" {
-			return nil, fail("wrong", "filter %q: %s%s has no value", filter, t.Field, t.Op)
+			return nil, Wrong("filter %q: %s%s has no value", filter, t.Field, t.Op)
 		}
 	}
 	return text.Terms, nil
@@ -122,12 +122,12 @@ func where(filter string, fields map[string]field, args *[]any) (conditions []st
 			sql, value = f.like, likePattern.Replace(t.Value)
 		}
 		if !ok || sql == "" {
-			return nil, fail("wrong", "filter %q: this list can't be filtered by %s%s; it can by %s", filter, t.Field,
+			return nil, Wrong("filter %q: this list can't be filtered by %s%s; it can by %s", filter, t.Field,
 				t.Op, strings.Join(slices.Sorted(maps.Keys(fields)), ", "))
 		}
 		if f.check != nil {
 			if err := f.check(value); err != nil {
-				return nil, fail("wrong", "filter %q: %s: %v", filter, t.Field, err)
+				return nil, Wrong("filter %q: %s: %v", filter, t.Field, err)
 			}
 		}
 		*args = append(*args, value)

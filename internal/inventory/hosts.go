@@ -109,7 +109,7 @@ func (inv *Inventory) unknown(ctx context.Context, noun, ref, table string) erro
 	if err != nil {
 		return err
 	}
-	e := &Error{Code: "unknown", Message: fmt.Sprintf("There is no %s %q.", noun, ref), Likely: near}
+	e := &Error{Code: CodeUnknown, Message: fmt.Sprintf("There is no %s %q.", noun, ref), Likely: near}
 	if len(near) > 0 {
 		e.Message += " Did you mean " + strings.Join(near, " or ") + "?"
 	}
@@ -153,7 +153,7 @@ func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, er
 func sitePrefix(n int) (string, error) {
 	second := 0x5c + n/256
 	if second > 0xff {
-		return "", fail("wrong", "There are %d sites: no range of MACs is left for another.", n-1)
+		return "", Wrong("There are %d sites: no range of MACs is left for another.", n-1)
 	}
 	return fmt.Sprintf("02:%02x:%02x", second, n%256), nil
 }
@@ -161,7 +161,7 @@ func sitePrefix(n int) (string, error) {
 // AddHost records a host that was enrolled.
 func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string, h *hostlink.Hello, who string) error {
 	if strings.Contains(h.Name, "@") {
-		return fail("wrong", "%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its "+
+		return Wrong("%q is no name for a host: HOST@MANAGER is one of a manager. Give it another in its "+
 			"agent's "+
 			"file.", h.Name)
 	}
@@ -186,7 +186,8 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 			values ($1, $2, $3, $4, $5, $6, 'up', $7, $8,
 			now())`, id, h.Name, h.Family, h.Driver, h.Site, address, h.CPUs, h.MemoryBytes)
 		if violates(err, "hosts_name") {
-			return fail("taken", "There is a host %q already. Drop it first, or give the new one another name.", h.Name)
+			return fail(CodeTaken, "There is a host %q already. Drop it first, or give the new one another name.",
+				h.Name)
 		}
 		if err != nil {
 			return err
@@ -238,7 +239,8 @@ func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 	if err != nil {
 		return err
 	}
-	return fail("busy", "The job %s is at work at %s. Wait for it, or cancel it: unvora jobs cancel %s", job, name, job)
+	return fail(CodeBusy, "The job %s is at work at %s. Wait for it, or cancel it: unvora jobs cancel %s", job,
+		name, job)
 }
 
 // DropHost forgets a host that has no copies any more.
@@ -251,9 +253,8 @@ func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 			return err
 		}
 		if busy+shelved > 0 {
-			return fail("taken", "%s still has %d copies and %d packages. Delist or move them first; a host that was "+
-				"lost is "+
-				"brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
+			return fail(CodeTaken, "%s still has %d copies and %d packages. Delist or move them first; a host that "+
+				"was lost is brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
 		}
 		if err := idle(ctx, tx, h.Name, `select $1::uuid`, h.ID); err != nil {
 			return err
@@ -465,7 +466,7 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			on conflict (host_id, path) do update set name = excluded.name,
 			free_bytes = excluded.free_bytes`, NewID(), sh.Name, host, sh.Path, sh.FreeBytes)
 		if violates(err, "shelves_name") {
-			return fail("taken", "Another host has a shelf of the name %q. Give one of them another name in its "+
+			return fail(CodeTaken, "Another host has a shelf of the name %q. Give one of them another name in its "+
 				"agent's file.",
 				sh.Name)
 		}
@@ -510,7 +511,7 @@ func applySwitches(ctx context.Context, tx Querier, host uuid.UUID, list []wirin
 func (inv *Inventory) MACPrefix(ctx context.Context, site string) (prefix string, err error) {
 	err = inv.Pool.QueryRow(ctx, `select mac_prefix from sites where name = $1`, site).Scan(&prefix)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return "", fail("unknown", "There is no site %q.", site)
+		return "", fail(CodeUnknown, "There is no site %q.", site)
 	}
 	return prefix, err
 }

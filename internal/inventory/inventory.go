@@ -133,17 +133,33 @@ func takenBack(err error) bool {
 
 // Error is something that the caller can be told, with a stable code.
 type Error struct {
-	Code    string // unknown, ambiguous, taken, busy, wrong
+	Code    Code
 	Message string
 	Likely  []string // names that may have been meant
 }
 
 func (e *Error) Error() string { return e.Message }
 
-// Wrong is the error of a request that can't be carried out as it is.
-func Wrong(format string, args ...any) error { return fail("wrong", format, args...) }
+// Code tells what kind of error it is, in a word that stays the same.
+type Code string
 
-func fail(code, format string, args ...any) error {
+// Codes of the inventory's errors.
+const (
+	CodeUnknown     Code = "unknown"             // there is nothing of that name
+	CodeAmbiguous   Code = "ambiguous"           // several things have it
+	CodeTaken       Code = "taken"               // something else has it already
+	CodeBusy        Code = "busy"                // a job has it in hand
+	CodePastReturn  Code = "past-return"         // the job can't be undone any more
+	CodeNotNow      Code = "not-now"             // not in the state that the thing is in
+	CodeCertificate Code = "certificate-unknown" // nobody said yet that the other's certificate is the right one
+	CodeWrong       Code = "wrong"               // the request can't be carried out as it is
+	CodeNotJSON     Code = "not-json"            // the body is of another type
+)
+
+// Wrong is the error of a request that can't be carried out as it is.
+func Wrong(format string, args ...any) error { return fail(CodeWrong, format, args...) }
+
+func fail(code Code, format string, args ...any) error {
 	return &Error{Code: code, Message: fmt.Sprintf(format, args...)}
 }
 

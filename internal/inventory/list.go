@@ -32,7 +32,7 @@ const (
 
 func checkLimit(limit int) error {
 	if limit < 1 || limit > mostLimit {
-		return fail("wrong", "A page has from 1 to %d items, not %d.", mostLimit, limit)
+		return Wrong("A page has from 1 to %d items, not %d.", mostLimit, limit)
 	}
 	return nil
 }
@@ -79,7 +79,7 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	if p.After != "" {
 		name, id, ok := cutLast(p.After, "~")
 		if _, e := uuid.Parse(id); !ok || e != nil {
-			return nil, errors.Join(fail("wrong", "%q is not the next of a page", p.After), g.Wait())
+			return nil, errors.Join(Wrong("%q is not the next of a page", p.After), g.Wait())
 		}
 		args = append(args, name, id)
 		conditions = append(conditions, fmt.Sprintf("(%s.name, %s.id) > ($%d, $%d::uuid)", l.alias, l.alias,

@@ -74,15 +74,15 @@ func (inv *Inventory) AddManager(ctx context.Context, m *Manager, who string) er
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
 			m.ID, m.Name, m.Kind, m.Address, m.Account, m.Sealed, m.Certificate, m.Version, m.Grants)
 		if violates(err, "managers_name") {
-			return fail("taken", "There is a manager %q already. Drop it first, or give the new one another name.",
+			return fail(CodeTaken, "There is a manager %q already. Drop it first, or give the new one another name.",
 				m.Name)
 		}
 		if violates(err, "managers_address") {
-			return fail("taken", "What is at %s is known already: drop that manager first (unvora managers).",
+			return fail(CodeTaken, "What is at %s is known already: drop that manager first (unvora managers).",
 				m.Address)
 		}
 		if violates(err, "managers_name_check") {
-			return fail("wrong", "%q is no name for a manager: no spaces, no / and no @.", m.Name)
+			return Wrong("%q is no name for a manager: no spaces, no / and no @.", m.Name)
 		}
 		if err != nil {
 			return err

@@ -36,7 +36,7 @@ func (inv *Inventory) AddUser(ctx context.Context, name, hash, role, who string)
 		_, err := tx.Exec(ctx, `insert into users (id, name, password_hash, role) values ($1, $2, $3,
 			$4)`, u.ID, name, hash, role)
 		if violates(err, "users_name") {
-			return fail("taken", "There is a user %q already.", name)
+			return fail(CodeTaken, "There is a user %q already.", name)
 		}
 		if err != nil {
 			return err
@@ -99,7 +99,7 @@ func someAdministrator(ctx context.Context, tx Querier) error {
 		return err
 	}
 	if n == 0 {
-		return fail("wrong", "Nobody would be administrator any more.")
+		return Wrong("Nobody would be administrator any more.")
 	}
 	return nil
 }
@@ -112,7 +112,7 @@ func (inv *Inventory) DropUser(ctx context.Context, name, who string) error {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			return fail("unknown", "There is no user %q. unvora user list shows them.", name)
+			return fail(CodeUnknown, "There is no user %q. unvora user list shows them.", name)
 		}
 		if err := someAdministrator(ctx, tx); err != nil {
 			return err
@@ -173,9 +173,9 @@ func (inv *Inventory) DropToken(ctx context.Context, ref string, user *uuid.UUID
 		}
 		switch len(list) {
 		case 0:
-			return fail("unknown", "There is no token %q. unvora token list shows them.", ref)
+			return fail(CodeUnknown, "There is no token %q. unvora token list shows them.", ref)
 		case 2:
-			return fail("ambiguous", "%q could mean several tokens. Give the id: unvora token list", ref)
+			return fail(CodeAmbiguous, "%q could mean several tokens. Give the id: unvora token list", ref)
 		}
 		if _, err := tx.Exec(ctx, `delete from tokens where id = $1`, list[0].ID); err != nil {
 			return err

@@ -24,7 +24,7 @@ func (inv *Inventory) LandingRules(ctx context.Context) ([]landing.Rule, error) 
 func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first bool, who string) (landing.Rule,
 	error) {
 	if err := r.Check(); err != nil {
-		return r, fail("wrong", "%v.", err)
+		return r, Wrong("%v.", err)
 	}
 	r.ID = NewID().String()
 	at := `coalesce(max(position) + 1, 0)`
@@ -51,7 +51,7 @@ func (inv *Inventory) DropLandingRule(ctx context.Context, ref, who string) erro
 			return err
 		}
 		if len(list) != 1 {
-			return fail("unknown", "%q names %d rules of landing, not one. unvora landing list shows them.", ref,
+			return fail(CodeUnknown, "%q names %d rules of landing, not one. unvora landing list shows them.", ref,
 				len(list))
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "landing drop", Subject: list[0].Words(fit.Size)})
@@ -76,7 +76,7 @@ func (inv *Inventory) PoolOf(ctx context.Context, ref string) (*Pool, error) {
 	case len(list) == 0:
 		return nil, inv.unknown(ctx, "pool", ref, "pools")
 	case len(list) > 1:
-		e := &Error{Code: "ambiguous", Message: "Several hosts have a pool of that name: say HOST/POOL."}
+		e := &Error{Code: CodeAmbiguous, Message: "Several hosts have a pool of that name: say HOST/POOL."}
 		for _, p := range list {
 			e.Likely = append(e.Likely, p.Host+"/"+p.Name)
 		}

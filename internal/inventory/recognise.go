@@ -205,7 +205,7 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 		switch {
 		case parent != nil:
 			if parent.ID == c.ID {
-				return fail("wrong", "%s can't be a copy of itself.", c.Name)
+				return Wrong("%s can't be a copy of itself.", c.Name)
 			}
 			var below bool
 			if err := tx.QueryRow(ctx, `with recursive up(id, parent_id) as (select id, parent_id from copies
@@ -216,7 +216,7 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 				return err
 			}
 			if below {
-				return fail("wrong", "%s descends from %s: it can't be its origin too.", parent.Ref(), c.Name)
+				return Wrong("%s descends from %s: it can't be its origin too.", parent.Ref(), c.Name)
 			}
 			lineageID, parentID, what = parent.LineageID, &parent.ID, parent.Ref()
 		case into != nil:
@@ -262,7 +262,7 @@ func (inv *Inventory) Track(ctx context.Context, list []Copy, tracked bool, who,
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		for _, c := range list {
 			if place, manager, ok := strings.Cut(c.Host, "@"); ok && tracked {
-				return fail("wrong", "%s is at %s of the manager %s, which looks after it. Import it, and look after "+
+				return Wrong("%s is at %s of the manager %s, which looks after it. Import it, and look after "+
 					"that.", c.Name,
 					place, manager)
 			}
@@ -314,12 +314,12 @@ func (inv *Inventory) Selected(ctx context.Context, names []string, filter strin
 			return nil, err
 		}
 		if l.Count > mostSelected {
-			return nil, fail("wrong", "The filter tells more than %d copies: narrow it.", mostSelected)
+			return nil, Wrong("The filter tells more than %d copies: narrow it.", mostSelected)
 		}
 		list = append(list, l.Items...)
 	}
 	if len(list) == 0 {
-		return nil, fail("unknown", "No copy is meant: name them, or give a filter that tells some.")
+		return nil, fail(CodeUnknown, "No copy is meant: name them, or give a filter that tells some.")
 	}
 	return list, nil
 }

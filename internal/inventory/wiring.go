@@ -32,7 +32,7 @@ func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, wh
 // PutRule is AddRule in a transaction of the caller's.
 func (l Ledger) PutRule(ctx context.Context, r wiring.Rule, first bool, who string) (wiring.Rule, error) {
 	if err := r.Check(); err != nil {
-		return r, fail("wrong", "%v.", err)
+		return r, Wrong("%v.", err)
 	}
 	r.ID = NewID().String()
 	at := `coalesce(max(position) + 1, 0)`
@@ -57,7 +57,7 @@ func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
 			return err
 		}
 		if len(list) != 1 {
-			return fail("unknown", "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref,
+			return fail(CodeUnknown, "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref,
 				len(list))
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "wiring drop", Subject: list[0].String()})
@@ -92,7 +92,7 @@ func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, w
 	if subnet != "" {
 		p, err := netip.ParsePrefix(subnet)
 		if err != nil || p != p.Masked() {
-			return fail("wrong", "%q is no subnet such as 192.0.2.0/24.", subnet)
+			return Wrong("%q is no subnet such as 192.0.2.0/24.", subnet)
 		}
 		value = &subnet
 		if addresses != "" {
@@ -100,14 +100,14 @@ func (inv *Inventory) SetSegment(ctx context.Context, name, subnet, addresses, w
 			first, err := netip.ParseAddr(strings.TrimSpace(a))
 			last, e := netip.ParseAddr(strings.TrimSpace(b))
 			if err != nil || e != nil || last.Less(first) || !p.Contains(first) || !p.Contains(last) {
-				return fail("wrong", "%q is no range of addresses in %s, such as 192.0.2.100-192.0.2.199.", addresses,
+				return Wrong("%q is no range of addresses in %s, such as 192.0.2.100-192.0.2.199.", addresses,
 					subnet)
 			}
 			x, y := first.String(), last.String()
 			from, to = &x, &y
 		}
 	} else if addresses != "" {
-		return fail("wrong", "A range of addresses lies in a subnet: give that too.")
+		return Wrong("A range of addresses lies in a subnet: give that too.")
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `insert into segments (name, subnet, range_from, range_to) values ($1, $2::cidr,
@@ -169,7 +169,7 @@ func (inv *Inventory) Marks(ctx context.Context, lineage uuid.UUID) ([]Mark, err
 // SetMark binds a kind of thing to a facet; "" unbinds it.
 func (inv *Inventory) SetMark(ctx context.Context, l *Lineage, facet, kind, who string) error {
 	if identity.Facet(facet).Words() == "" {
-		return fail("wrong", "There is no facet %q; there are %v.", facet, identity.Facets)
+		return Wrong("There is no facet %q; there are %v.", facet, identity.Facets)
 	}
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		var err error
@@ -181,7 +181,7 @@ func (inv *Inventory) SetMark(ctx context.Context, l *Lineage, facet, kind, who 
 				on conflict (lineage_id, facet) do update set kind = excluded.kind, who = excluded.who,
 				at = now()`, l.ID, facet, kind, who)
 		default:
-			err = fail("wrong", "%q is neither licence nor reservation.", kind)
+			err = Wrong("%q is neither licence nor reservation.", kind)
 		}
 		if err != nil {
 			return err
@@ -241,7 +241,7 @@ func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System,
 			d.AdoptedBy, d.Name)
 		if err == nil && tag.RowsAffected() == 0 {
-			err = fail("taken", "%s is in the inventory already.", d.Path)
+			err = fail(CodeTaken, "%s is in the inventory already.", d.Path)
 		}
 		if err != nil {
 			return err
@@ -260,9 +260,10 @@ func (inv *Inventory) LetGo(ctx context.Context, ref, who string) (*LooseDisk, e
 	}
 	switch len(list) {
 	case 0:
-		return nil, fail("unknown", "There is no loose disk %q in the inventory. unvora disks lists them.", ref)
+		return nil, fail(CodeUnknown, "There is no loose disk %q in the inventory. unvora disks lists them.", ref)
 	case 2:
-		return nil, fail("ambiguous", "%q is a disk of several hosts: give its id. unvora disks -o json shows it.", ref)
+		return nil, fail(CodeAmbiguous, "%q is a disk of several hosts: give its id. unvora disks -o json shows it.",
+			ref)
 	}
 	return &list[0], inv.InTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `delete from loose_disks where id = $1`, list[0].ID); err != nil {

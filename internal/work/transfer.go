@@ -137,7 +137,7 @@ func (w *Work) need(ctx context.Context, ref string) (*inventory.Step, *hostlink
 	}
 	s, agent, err := w.transferring(ctx, j)
 	if err == nil && s == nil {
-		err = &inventory.Error{Code: "not-now", Message: fmt.Sprintf("The job %s neither sends nor takes anything "+
+		err = &inventory.Error{Code: inventory.CodeNotNow, Message: fmt.Sprintf("The job %s neither sends nor takes anything "+
 			"now: it "+
 			"is %s.", j.ID, j.State)}
 	}

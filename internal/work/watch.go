@@ -97,5 +97,5 @@ func (w *Work) watchOnce(ctx context.Context, h *inventory.Host) error {
 
 func isUnknown(err error) bool {
 	var e *inventory.Error
-	return errors.As(err, &e) && e.Code == "unknown"
+	return errors.As(err, &e) && e.Code == inventory.CodeUnknown
 }

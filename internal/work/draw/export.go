@@ -109,7 +109,7 @@ func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	e := &inventory.Error{Code: "unknown", Message: fmt.Sprintf("There is no shelf %q.", name)}
+	e := &inventory.Error{Code: inventory.CodeUnknown, Message: fmt.Sprintf("There is no shelf %q.", name)}
 	for _, s := range shelves {
 		e.Likely = append(e.Likely, s.Name)
 	}

@@ -51,7 +51,7 @@ func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, fact
 		c, err := g.inv.Copy(ctx, ref, forms...)
 		if err != nil {
 			var e *inventory.Error
-			if errors.As(err, &e) && e.Code == "unknown" {
+			if errors.As(err, &e) && e.Code == inventory.CodeUnknown {
 				names := []string{}
 				for _, p := range facts.Pools {
 					names = append(names, p.Name)

@@ -135,7 +135,7 @@ func (r *Import) find(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 			}
 			facts.Where, facts.Parent, file = c.Ref(), c.ID.String(), c.Path
 			d.Holds = append(d.Holds, inventory.CopyKey(c.ID.String()))
-		case errors.As(err, &unknown) && unknown.Code == "unknown" && strings.Contains(ref, "/"):
+		case errors.As(err, &unknown) && unknown.Code == inventory.CodeUnknown && strings.Contains(ref, "/"):
 			spot, e := g.Find(ctx, ref, h, facts.Host)
 			if e != nil {
 				return nil, nil, err // what is said of packages tells more

@@ -58,7 +58,7 @@ func (r *run) giveAddresses(ctx context.Context, tx pgx.Tx, do *plan.GiveIDs) er
 		address, err := inventory.In(tx).GiveAddress(ctx, wish, n.Segment, r.j.ID, &id)
 		var e *inventory.Error
 		if errors.As(err, &e) {
-			return &away.Failure{Code: e.Code, Message: e.Message}
+			return &away.Failure{Code: string(e.Code), Message: e.Message}
 		}
 		if err != nil {
 			return err

@@ -80,7 +80,7 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 	}
 	for _, k := range known {
 		if strings.EqualFold(k.Address, e.Address) {
-			return nil, &inventory.Error{Code: "taken", Message: fmt.Sprintf("The manager at %s is known as %s "+
+			return nil, &inventory.Error{Code: inventory.CodeTaken, Message: fmt.Sprintf("The manager at %s is known as %s "+
 				"already. To "+
 				"ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)}
 		}
@@ -102,7 +102,7 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 		return nil, &reach.Unreachable{Says: fmt.Sprintf("Nothing of a manager answers at %s: %s.", u.Host,
 			strings.TrimSuffix(list.Last(), "."))}
 	case untrusted != nil && e.Trust == "":
-		return nil, &inventory.Error{Code: "certificate-unknown",
+		return nil, &inventory.Error{Code: inventory.CodeCertificate,
 			Message: fmt.Sprintf("The certificate of %s is not known here (%v). Its fingerprint is %s: compare it "+
 				"with what "+
 				"the people there tell you, and name it to trust it.", u.Host, untrusted, cimi.Fingerprint(shown)),
