@@ -437,7 +437,7 @@ var ways = []pgtest.How{pgtest.Before, pgtest.After, pgtest.Lost}
 
 // TestEveryWrite: at every write that an operation makes durable, the connection breaks before it, the service dies
 // behind it, or the answer is lost. The job ends as it would have, and nothing is left over. With the tag long each
-// write goes wrong in all three ways, without it in one of them, another one from run to run.
+// write goes wrong in all three ways, without it every third in one of them, others from run to run.
 func TestEveryWrite(t *testing.T) {
 	e := newSmallEstate(t)
 	e.quiet(&draw.Export{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}},
@@ -481,16 +481,17 @@ func TestEveryWrite(t *testing.T) {
 			}
 			writes, _ := once(0, pgtest.Never)
 			require.NotZero(t, writes)
-			broken := 0
+			broken, all := 0, 0
 			for at := 1; at <= writes; at++ {
 				for _, how := range waysAt(at) {
+					all++
 					if _, hit := once(at, how); hit {
 						broken++
 					}
 				}
 			}
 			// How far a task is, is written as often as somebody looks: a few writes more or less.
-			require.GreaterOrEqual(t, broken, len(waysAt(1))*(writes-2), "of %d writes", writes)
+			require.GreaterOrEqual(t, broken, all-late, "of %d writes", writes)
 			t.Logf("%d writes", writes)
 		})
 	}

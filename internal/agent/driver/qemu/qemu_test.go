@@ -423,6 +423,13 @@ func TestBridge(t *testing.T) {
 		b.start()
 		all = append(all, b)
 	}
+	// A guest that does not hear while it starts that it is to let go of a device is asked again.
+	early := all[1].m.Clone()
+	rawDisk(t, filepath.Join(all[1].folder, "early.raw"), nil)
+	early.Disks = append(early.Disks, machine.Disk{ID: "disk9", File: "early.raw", Format: "raw",
+		Controller: "virtio-blk"})
+	require.NoError(t, all[1].d.Adapt(t.Context(), all[1].folder, early))
+	require.NoError(t, all[1].d.Adapt(t.Context(), all[1].folder, all[1].m))
 	for _, b := range all {
 		require.Eventually(t, func() bool {
 			log, err := b.d.Log(t.Context(), b.folder, 0)
@@ -509,23 +516,6 @@ func TestBridge(t *testing.T) {
 	require.Zero(t, taps(), "they go with the machines")
 }
 
-// TestLeavesEarly: a guest that does not hear while it starts that it is to let go of a device is asked again.
-func TestLeavesEarly(t *testing.T) {
-	b := newBench(t)
-	raw, err := guest.Disk()
-	require.NoError(t, err)
-	write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
-	b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
-	b.m.MemoryBytes = 192 << 20
-	b.start()
-	rawDisk(t, filepath.Join(b.folder, "more.raw"), nil)
-	m := b.m.Clone()
-	m.Disks = append(m.Disks, machine.Disk{ID: "disk2", File: "more.raw", Format: "raw",
-		Controller: "virtio-blk"})
-	require.NoError(t, b.d.Adapt(t.Context(), b.folder, m))
-	require.NoError(t, b.waits(bootTime).Adapt(t.Context(), b.folder, b.m))
-}
-
 // processes are those of this bench's machines that have a text in their arguments.
 func (b *bench) processes(of string) (list []int) {
 	b.Helper()
@@ -573,7 +563,8 @@ func TestStopOfPaused(t *testing.T) {
 	b.behind("stop")
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	require.NoError(t, b.waits(bootTime).Stop(ctx, b.folder, machine.CleanOrOff), "its guest shut down, and was not turned off")
+	require.NoError(t, b.waits(bootTime).Stop(ctx, b.folder, machine.CleanOrOff),
+		"its guest shut down, and was not turned off")
 }
 
 // TestStopGivenUp: a machine that was asked to end, and did not, has not ended as was asked when it dies later.
