@@ -136,7 +136,7 @@ func TestConsoleCare(t *testing.T) {
 		press(byText("button", "Fetch ahead")),
 		chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
 		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "gan"),
-		press(byText("*[@role='option']", "gannet")),
+		press(byText(onlyOption, "gannet")),
 		chromedp.WaitEnabled(byText("button", "Fetch the disks of surge-forecast to gannet")),
 		press(byText("button", "Fetch the disks of surge-forecast to gannet")),
 		chromedp.WaitVisible(byText("*[@role='cell']", "to gannet")))
@@ -144,7 +144,7 @@ func TestConsoleCare(t *testing.T) {
 	do(t, ctx, "import", press(byText("button", "Import")),
 		chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
 		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "gan"),
-		press(byText("*[@role='option']", "gannet")), chromedp.WaitVisible(byText("*", "manager.ahead")),
+		press(byText(onlyOption, "gannet")), chromedp.WaitVisible(byText("*", "manager.ahead")),
 		chromedp.WaitEnabled(byText("button", "Import surge-forecast and register on gannet")),
 		press(byText("button", "Import surge-forecast and register on gannet")),
 		chromedp.WaitNotPresent(byText("*[@role='cell']", "to gannet")))

@@ -161,6 +161,10 @@ func dropFile(path string) act {
 	})
 }
 
+// onlyOption is one that is all that is left of a list: before, it may move away from where it is pressed.
+const onlyOption = "*[@role='option'][not(preceding-sibling::*[@role='option'])]" +
+	"[not(following-sibling::*[@role='option'])]"
+
 func byText(tag, text string) chromedp.Search {
 	return chromedp.Search("//" + tag + "[contains(normalize-space(.), '" + text + "')]")
 }
@@ -189,8 +193,8 @@ func TestConsole(t *testing.T) {
 
 	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]:focus`)))
 	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"),
-		chromedp.WaitVisible(byText("*[@role='option']", "petrel")),
-		press(byText("*[@role='option']", "petrel")),
+		chromedp.WaitVisible(byText(onlyOption, "petrel")),
+		press(byText(onlyOption, "petrel")),
 		chromedp.WaitVisible(byText("*", "identity.origin-alive")))
 	text, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(`[aria-label=Findings]`)))
 	require.NoError(t, err)
@@ -287,7 +291,7 @@ func TestConsole(t *testing.T) {
 		chromedp.WaitVisible(byText("*[@role='cell']", "Wet lab*")),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Network]`), "Wet lab 7"),
 		chromedp.SendKeys(chromedp.CSS(`section[aria-label="Try it out"] input[aria-label=Host]`), "pet"),
-		press(byText("*[@role='option']", "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
+		press(byText(onlyOption, "petrel")), chromedp.WaitVisible(byText("*[@role='status']", "labnet")))
 	shot(t, ctx, "console-wiring")
 
 	// A file that is no package is refused with the reason.
