@@ -224,6 +224,27 @@ func (e DetachRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for DigestOf.
+const (
+	DigestOfSha1   DigestOf = "sha1"
+	DigestOfSha256 DigestOf = "sha256"
+	DigestOfSha512 DigestOf = "sha512"
+)
+
+// Valid indicates whether the value is a known member of the DigestOf enum.
+func (e DigestOf) Valid() bool {
+	switch e {
+	case DigestOfSha1:
+		return true
+	case DigestOfSha256:
+		return true
+	case DigestOfSha512:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DropSnapshotRequestOperation.
 const (
 	DropSnapshotRequestOperationDropSnapshot DropSnapshotRequestOperation = "drop-snapshot"
@@ -233,6 +254,78 @@ const (
 func (e DropSnapshotRequestOperation) Valid() bool {
 	switch e {
 	case DropSnapshotRequestOperationDropSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestFor.
+const (
+	ExportRequestForHandOut ExportRequestFor = "hand-out"
+	ExportRequestForRestore ExportRequestFor = "restore"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestFor enum.
+func (e ExportRequestFor) Valid() bool {
+	switch e {
+	case ExportRequestForHandOut:
+		return true
+	case ExportRequestForRestore:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestIdentity.
+const (
+	ExportRequestIdentityDrop ExportRequestIdentity = "drop"
+	ExportRequestIdentityKeep ExportRequestIdentity = "keep"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestIdentity enum.
+func (e ExportRequestIdentity) Valid() bool {
+	switch e {
+	case ExportRequestIdentityDrop:
+		return true
+	case ExportRequestIdentityKeep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestMacs.
+const (
+	ExportRequestMacsDrop ExportRequestMacs = "drop"
+	ExportRequestMacsKeep ExportRequestMacs = "keep"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestMacs enum.
+func (e ExportRequestMacs) Valid() bool {
+	switch e {
+	case ExportRequestMacsDrop:
+		return true
+	case ExportRequestMacsKeep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRequestMedia.
+const (
+	ExportRequestMediaNamed   ExportRequestMedia = "named"
+	ExportRequestMediaWithout ExportRequestMedia = "without"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestMedia enum.
+func (e ExportRequestMedia) Valid() bool {
+	switch e {
+	case ExportRequestMediaNamed:
+		return true
+	case ExportRequestMediaWithout:
 		return true
 	default:
 		return false
@@ -1274,6 +1367,9 @@ type DetachRequest struct {
 // DetachRequestOperation defines model for DetachRequest.Operation.
 type DetachRequestOperation string
 
+// DigestOf defines model for DigestOf.
+type DigestOf string
+
 // DiskComparison defines model for DiskComparison.
 type DiskComparison struct {
 	// A Path
@@ -1327,12 +1423,41 @@ type ExportRequest struct {
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy: name, HOST/NAME or id
-	Copies      []string    `json:"copies"`
+	Copies []string `json:"copies"`
+
+	// Cpus For the receiver
+	Cpus        *int        `json:"cpus,omitempty"`
 	Destination Destination `json:"destination"`
+	Digest      *DigestOf   `json:"digest,omitempty"`
+
+	// Drop Devices and NICs that the receiver does not get
+	Drop *[]string `json:"drop,omitempty"`
+
+	// For To restore the machine or take it elsewhere: it stays the one that it is. Or for others, who get nothing that is this one's alone: no MACs, ids, fixed addresses, names of networks, media. What is said below comes first. restore unless said
+	For *ExportRequestFor `json:"for,omitempty"`
+
+	// Identity Its ids, its fixed addresses, the names of its networks, and where it comes from
+	Identity *ExportRequestIdentity `json:"identity,omitempty"`
+
+	// LeaveOut Disks that the package does not hold
+	LeaveOut *[]string          `json:"leaveOut,omitempty"`
+	Macs     *ExportRequestMacs `json:"macs,omitempty"`
+
+	// Media Drives name what lies in them, or are empty; the files stay here
+	Media *ExportRequestMedia `json:"media,omitempty"`
+
+	// MemoryBytes For the receiver
+	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
+
+	// Name For the receiver
+	Name *string `json:"name,omitempty"`
 
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation ExportRequestOperation `json:"operation"`
+
+	// Product What a package tells its receiver of what is in it
+	Product *Product `json:"product,omitempty"`
 
 	// Snapshot Of the copy, that the package is of; the copy as it is unless said
 	Snapshot *string `json:"snapshot,omitempty"`
@@ -1340,6 +1465,18 @@ type ExportRequest struct {
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 }
+
+// ExportRequestFor To restore the machine or take it elsewhere: it stays the one that it is. Or for others, who get nothing that is this one's alone: no MACs, ids, fixed addresses, names of networks, media. What is said below comes first. restore unless said
+type ExportRequestFor string
+
+// ExportRequestIdentity Its ids, its fixed addresses, the names of its networks, and where it comes from
+type ExportRequestIdentity string
+
+// ExportRequestMacs defines model for ExportRequest.Macs.
+type ExportRequestMacs string
+
+// ExportRequestMedia Drives name what lies in them, or are empty; the files stay here
+type ExportRequestMedia string
 
 // ExportRequestOperation defines model for ExportRequest.Operation.
 type ExportRequestOperation string
@@ -1426,6 +1563,20 @@ type FolderDisk struct {
 	Problem      string   `json:"problem"`
 	SharedBy     []string `json:"sharedBy"`
 	VirtualBytes int64    `json:"virtualBytes"`
+}
+
+// Given defines model for Given.
+type Given struct {
+	Digest DigestOf `json:"digest"`
+	Disks  []struct {
+		File string `json:"file"`
+		Id   string `json:"id"`
+	} `json:"disks"`
+	Name string `json:"name"`
+
+	// Place HOST:PATH that the package is written to
+	Place string `json:"place"`
+	Room  int    `json:"room"`
 }
 
 // GoBackRequest Have a copy stand on a snapshot again
@@ -1840,9 +1991,11 @@ type Mark struct {
 
 // Member defines model for Member.
 type Member struct {
-	Name   string `json:"name"`
-	Sha256 string `json:"sha256"`
-	Size   int64  `json:"size"`
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+
+	// Sum By the digest that was asked for, in hex
+	Sum string `json:"sum"`
 }
 
 // NewLandingRule defines model for NewLandingRule.
@@ -2027,6 +2180,18 @@ type Problem struct {
 	Plan   *Plan   `json:"plan,omitempty"`
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
+}
+
+// Product What a package tells its receiver of what is in it
+type Product struct {
+	// Licence Text that the receiver has to accept
+	Licence *string `json:"licence,omitempty"`
+	Name    *string `json:"name,omitempty"`
+
+	// Properties Values that the guest may read
+	Properties *map[string]string `json:"properties,omitempty"`
+	Vendor     *string            `json:"vendor,omitempty"`
+	Version    *string            `json:"version,omitempty"`
 }
 
 // PutBackRequest Give a machine to the foreign manager that it came from
@@ -2452,17 +2617,7 @@ type Token struct {
 
 // Transfer defines model for Transfer.
 type Transfer struct {
-	Give *struct {
-		Disks []struct {
-			File string `json:"file"`
-			Id   string `json:"id"`
-		} `json:"disks"`
-		Name string `json:"name"`
-
-		// Place HOST:PATH that the package is written to
-		Place string `json:"place"`
-		Room  int    `json:"room"`
-	} `json:"give,omitempty"`
+	Give *Given `json:"give,omitempty"`
 	Need *struct {
 		Disk   string `json:"disk"`
 		Entry  string `json:"entry"`
@@ -19524,230 +19679,237 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H39kts2tueroLRb5Tt32W4nk+TWdNet2o4/Ymdst8vdGe9W4lpD5JEENwlwALBljcu37l/7APsQ98Hm",
-	"SbZwAPBDAihSLbXbif9JbAskwIODg/P5Ox8nqShKwYFrNTn5OCmppAVokPg3OtMgzR8yUKlkpWaCT04m",
-	"lwsgHD5oImZEL4CUdA5kCjMhYZJMmBny9wrkapJMOC1gcuJelExUuoCCmjfqVWl+UFoyPp98+pRMZiwP",
-	"zwayUOTJs8fPH/37386e//KYCGn/+h+vzi4vH79+GZnUvbB/1oVQ+jXMNqd9SQswM7HMv76ketG83Tw4",
-	"SSYS/l4xCdnkRMsK+ud6L6bBqZ5lOJFWZApzxrkZH5zzvZiOnDJnBdObM57PCNNQqIR88+ABqXgOShFF",
-	"WYb/8IBQTQr7fSHC2pe2Jy7oB1ZUxeTEPJ1MCsbdXxO/JsY1zEHiogrK6RzkTmR3z44iwyczWJWCK0C2",
-	"fiXFNIfC/DEVXANHCtGyzFlKzTqOSzvif7xXZlEfW+/+79KsevLfjptzc2x/Vcf+vThj97PeLKgmS+Ca",
-	"LKVwe+MeM289m7KcaWaXR7OMmcdo/kqKEqT9d/uRgbdSYliRKE01KHMkmVaQz8gUVoJnyFYzWrDcbGDZ",
-	"euHHSUr55gbgO81Di1UJ8popIUlKuX+d0lRqxueE4l9EWTpuNey0jUD2M1eTTzVbUCkp/p2LszSFHCS1",
-	"69hc1gplzYLKbEklkEyAIlxoIiuO6y1oumAc1CmBotQrslyA+QEHTpLA2XD/IqbvIdVmDX55Jx8nwA37",
-	"/jpRS6bTBb6AZpkEpfDPqeBK5EbaZUyVOUXa0kqZf1GVKoEb9p0KoY8ET82/5uza/G8mAf6Bf6fKkHHy",
-	"dmNlyeQsy56a0xflhRnNFazvplvfJumenl9cnrw6f33p5TWdG5YPTJyKDMJypDlsv9YTufFvQ5TMshfu",
-	"oI78iDQVlT2PG6uLfuBC61KRX14/d9xP0lxUGQGu5YqUgoU/1gqUwDwlVWopZLY50V+h1EQBzSFL8ABw",
-	"uAZJ1EIsOaFzynhoIi2uIMDRz7jSQDOzZvfV+Eo/+ynJ2RUsGfLU5jtlpQJy/Qnjc5ClZFzXtDDEnRnB",
-	"BglRC/rt9z+c/PM//ysx50MC8oNaKQ0FHhR+T5MrLpaE6eCZafMBErDZliAfLIAiHdd2GZc+E7Iwf5pk",
-	"VMORZgWEebJcBbcpY+oq+MPCnZ0xO64X2/keV+LmTfz9724nqv0VFSSD1jRdvIa/VzDgWHe31D5LKCfw",
-	"gaHMIGYFRAtCiVvSGnW5WnoFLjgP3tfPgc/NV3/34C8/BMjeXcTD80eodpn/H1/88uPPjx9ekn/+3/9H",
-	"Xj9+8fjR/zY/2T+doIY2MXf8h/aURi94EKBMKkq3pDUFhYP/uPpm2b7ogn54Zkd/s3nDzFgOmxO9Oj9/",
-	"fvzq7PKp+QZKzHZ6Mel2ePu0jL/KaQrnAXXmkdkq9z7zPUTb65VIKM0zqjvBN20qtRhX6MDSfzI3oBZk",
-	"wZQWqJ+tvSn0KrMl9RXrbzmKPBa8izS9gteQiqIAnkFAJp6XwEm6ECwFRczFbNkPMkIVka0n65dPhciB",
-	"8o3z1Syt5gu3a5EzBdyMNjseEDEpHjRe5Tmdmo23+tOGApQxI32CUqHhzZoFN3dm7f3rTJeJ4GMzkWf2",
-	"bhwqvdZolYmGSCHqpKiM7PpV618B1ywDo8eEBs8lvQ5w54UoQC+MuGKKTCXegZsskExYFnxrDrMBGyiB",
-	"Og194wUV1ywffs0sF2I71d10drSfIkR+2XdiUMPWgmQiIYwTc9mr0JJkc1/0KdX+WjEWBXObFPzmCK82",
-	"E6rKfkCQJZgOic/zGaF5bo1JsmR6QfSCKZI6XbifnGjj1UNxAs9OzWJasqBmwy6BEzzs/usd64R25eGC",
-	"8jnsdg2/oFdAVM3TGZvNQBp7jk5Fpd1VfEqWKN4VMWsg5gel6UpNArp64K6AayNET8hfn718ZK4j8/9/",
-	"f/Ls+eOdb8H2HVCfZpplL1kauHQvnLFzitoGGlGCg/mcipd5NZ8jsfe7EmdSDdNVItfjmgfh2UNUTebs",
-	"GhK81TlpTJaAXhLglC9JhTJWZkTxYJlKyMtnDxVaFpnlr4TMmFQogYwRut8dvUV9Li0r1fE92ZfUvqcH",
-	"m76nZJJJUYadTug6cSTaL03MnOEDV89r9mi/kzYaxqbv1nlKiB1D5qAVKqgclsTYMEQLEbyr515wbqiA",
-	"RnHjc29JMm7tx+1Ht4CM0X0es0eSXQOeqy2a/ZqQM3qupYJZUlUY4R08g4ETWEAh5OrHlbZLri9fxvUP",
-	"3022saS3StdYw+3FnbAPUrw4g/aB0pRnZ7nggQU80wptVUW4ILngc/SVGBshpyuQTmEQemFEbYjf0Nl4",
-	"LoOMbF6uK8m9n0/VblCp1Sl5UPv/mHUTamF/s5N69my81g+27RM+/crr1Ws3J6SCZ+ae1CxHLsKlOXaz",
-	"sRIO7Sn//MP2GQ9pexnt1dzptyqUlkzCIa5666UdeLtvtzqDuqNh8RuojsjlxE6ALj8vhRMCNF1YrqSc",
-	"GA1XMyOUrPtOLPkk4uk9pNo0E9KKRR8NUDAvjLq7oChTzCgjIv8ICtY2neYEBXVCnp5fXB6/PHvxuIlf",
-	"7UvV8T7xNce+WJKC8tUpblUritcWNN9uC8jtqkkZwb5PBkSN1V/cCf735Mn56xdnl4ae7o+DGWxGU9B7",
-	"Xd8F4/MciH3xCakqlqEqXSyphCP714KmCV55Rywj//zP/8LvuQIozSdI4LAc/AHeD7SuvlFt7pQVSQUq",
-	"aqd4wwjJ5ozfU5tMsOUTzdreMPxb1By0QsDcK+auUcDJFHB2WeVWmC3tG0K3zBXjgYtruRA5nJjbGfUH",
-	"RQT30u6+VQ4gsz8bdUE5s9oMwA8lC5Fn5lpf3ifP7eg6nEG1C1cma8TwygzOjRE4fDCo1RxCozt3XmBz",
-	"kdwn5zOi4BokzROrnGqQ/IR8NM9+SshHjv/hn25d/+NBm2GF6gWqQBF1Iqw4omIYorBY8pBW98YwmFXD",
-	"nZHC8BumwxThUog8EBVz2RXW3jk1ypGZoWbfnPIMrRe6Gn2AFKelWggd3W/LsYnlTO0pWdAMiJi1T69Z",
-	"llVXo2v4NriEw6qJX7LOJoqSSuY8xGs61Da36kNRWh8VT8Gcn3Dajt3jnCrdCu9MhV4QMxZ4RmZSFCHv",
-	"7nToAryrMV3z2ge+ZzNkLoG2z6PPnpjgvrrMDadxBo/pNPhaI44H5AmYyd3gZGL+OA1u04a/xGsWg3JK",
-	"jNrQ2ujA+xQt4DnjQOftAEYsCmXX2X2qxQXd/fCLDXMf5og8F/PN3UKm2IxFCoVHzLOV9dNNVxrwX+CD",
-	"PiU51SANmxl5cQUZaupo6uIdubSyTYI3e6+g1ITyFSlsdt7GVRYwO+FDNz5vVhBObOj5BmMkCHOvuwOw",
-	"deK1ffDnBj1RZkVhGtvkgB77aHiUqxMNXLMt2qHbgq7Igl4DmQJwK8ndYrdGWNqBtO4MP67IcsHShZlg",
-	"6cTynDPVdbl3v9PrVpuXEl2FP3kJbL5oH90Y9fHV9Xj3xiGH12xzW+JImDOlUdFKzEIwVWoh8lwsMXsi",
-	"vaIRz9JccDjTu0ezomkgkYhjLQdbq7c3M80nVlPGwJNR4kPrNZfABdhMn2Exx3xDKLXtQVR/tkm/F26Y",
-	"fWIkwxvWPRuRimPG/7iKLDeDX1QkpB3Nu6mVwEBGjnRpmVv3OZK80yiDmz80+Z+h3EdlczS9o1ARP0hI",
-	"Y8Z5ng1GbDksrQY2fBdUKiSEjmQyUaB1Dpml+YaijL4YoyR684iwYBxZLSCfheUE+wfEjZygCzSSK4G/",
-	"vFmswombjZ2nhE8842IqslXrEtNWTwikutH0CrLQ1Z1MjNm9XRNBPdp50/P6TkdR1SRyGW6p87kszdz7",
-	"3dnqpoBaWtSHonUE6oPVkikNb7QERfNt/ii0tyR2371yImMtlWUtbbK1azUrDtKnvNq5kaDrtIItlMYp",
-	"vMcq9AmPIGdK7+ZJvaRX4ELtRMxmtdf/niLmpV8z4Ya5Ew8dLspwi289nQyPk1qEQ0UzZoz9uTBfiPEZ",
-	"M9Qp2kwSd/rHZ6iFWVxpxmuyjEh/Duco2poIX2sTvX1KVoYo+kyTJctzMgUigaJByjEcNqXplaGq4PVr",
-	"T/AvmF+KlQVGEzAXorUiFMuAWC/Geg55axMwrzHEx9b9RfMc5D1FjOipNMjECX/A3Y2kQsWusE9B6u+e",
-	"bGufJdSSwGj1dWYPc0wUy+j5KmpCosYnaYddoXauzx/fzuDO5r8iAYNCpuv3CDuE1mxzq9sMdPLUKW5j",
-	"NMRoUj58oJ3MwpbAyNkV8GBhxxNzAB+YPf6mmY1XxdROZsRZvbgNDgOaLhLz7IzxzKVzDNFxaVHmoVde",
-	"NlEQJHsdc2hyDOxHBt+6oDLEPRi9aHkNJShNBA9nqK4irvmU8nvayHe/sK2Zl66Gwfu6/LrrnWjIsMEH",
-	"bbLX32VXF2RTKcoL5yPfUSZLURJKvKP9tHF0LSXTGjihU3GN2zA3EoFxLazZhq65r4L6buiEUpRHdbDk",
-	"7ahIitHfNnOhfGC7Xs4dlN6BD2529/GHUsgdD8UbyTRg4BD1traq8rvm+MPnWmRd5b039NAaegtHCJBf",
-	"Rp6dlqrVxCBrtmGqDkKiUX0XQ5CDtKTWToSO2hPQ6QKLEXc7bvg8ksnmM4pZXW5sDSVXlk7owpV0WrOS",
-	"FbhlX/KJPGyez/B8Hozdq2BohtldcHuw55zFgXk4d8KOmRk2PUIeDIqJcHrEbt/ymY685wO3McHDzjCd",
-	"I2AS4QIGBRUilfAJmoq2rqwPpiGQIq5ULNQjoYBsvSavv+KrgCzopMWUorUY1jQX6RX6lu1mTBwfvh1V",
-	"AbZRC51hkZafr12v5b+1JlbrE33mZ3jj6pqF7r6NSwiwbzFSJhifZDmMDpONDcXFQ1LxyNNqPdRUW3XG",
-	"3gpHm+rQatCu7ovWCJGdBzK9XtevbO63JaZkuYx9Z586d6qv89i1PnaNqVzsZS1kbMMsnnL+QvI7Geej",
-	"R84VsRYnWVDGw64RD57ivjUhU6pgo0ZqK7uY9T0Lh5hntMp1XxZPVOzE5Uf4YPrxg0L2zum8uVyWjwoP",
-	"+iGhImGvdPXX8/patuEhZFtxtJ0ublwdBsSZQtSJ1SMjT9gS/xGigynlrqKAo3yAlAh4wqn0EeHh67hm",
-	"Ulc0H76ZoQAq8kkdIfWf1j6a7rX1GVibuM1RiTuJ9aFofVqL2qEd+kn8SNOr3RT5p/S6jiBiSNoIs8a5",
-	"VIO4fPUZ3QGf0VwcTWl69dVbhFwvKe8raAi7iRAgjNvio1/4tZAU09cyQRYgYYPRFUDUwtJ1kgnRIjdG",
-	"7ok5OZBDatQVVaULQwZD+v/QLIOjf7XFQXnuEblmQhJu6+CCtA/GLs1yrW+CZ6QQ11BnuygAFab0BvGe",
-	"Wl58zLVc7QeOaKsFsaOhELt+mlSxG8E4RDJ3Y/gXddRhQH4NCn4LjOFSfhuTwLylJsnb+AaFc1vGJbB0",
-	"9vqGiSzBpTqHwBoPtRH8tmPgmYFdSLMeoJZ4xVaowJ1dR3LqHArgiJTIrSmNW3lxWyFNvHgm4LyQWkWg",
-	"LBXhoJdCXp0Ss6Q6MKeIpQcpsLybC9IC9Itl0sdg5s6b4vF7WKpkq5ZGYMuFANRCLLYNVUixvjS89hVa",
-	"2ZxVizWYTCougaYLfPfbZETWXI0g6fjLraGxz5Aju/uddJACo9ky5jw9XEAaMNbEVcSyjeY3DypMcOJJ",
-	"XPUlNptlPWpkeJ4b3f/XLaJHIA7P+meUQuTD5dcrIfKgb2cB+fUIL9EF5syEXuSPwOA32VKdT9vMd/zM",
-	"pI2Z6de8SeC3jsRbshm7J/DxB5pqUpWYEfAgefDgQVCEjLwv7KYdLOHxWbF7mA9Lxxt/iK8fd9E+F8VB",
-	"NQv/aYrAqOGw99ea8Vu1wr6WVN+9kura91uj+2osR/F5aOI67BXvCQExjUETNTRqEioy2VpZcvAi7UOW",
-	"O2PypI0rL2knsHyHi6BD3ggXy/1dFzOLSqZbAx0XdtQfvvLYUasnEvmzmG7qNlNzzF6BtJhBA62ilPIU",
-	"8jzqS04XLM+ktdRGVDxKoBqyMTVgmUN6GrBmkFLIASCstxHzmDHO1KL3U7fashEjmcPyYcTnemkFYNt7",
-	"hoboDUJmfr5wLqgrGW4Ah0NTb/1QL0n75WIgHqnl6kyH5CBwQskC8oy8F1OUgpIZITCnjJPpyrUsaCfo",
-	"jgMutfBbzx1m7AZvRl6wDu51M/bYsL2XlDmzeynklf2TocHEnSKjUbEcLAgqHu8IGonSUA63Z34W0wsN",
-	"ZdDy6wN4FZrmA092Fa70DPkPOgKz9gfWXoNGrNVEsQtJ1uVkd5c9UVqSzy3LsW9buEVE8z6cjUbCH8DH",
-	"6PcwfHkMzcUfLqrH1krHK8+jOQfDXDPIM7743LppXH3m1PmUHJfYiUK0e24VoNdVHtjd0R8KUI7xXkYJ",
-	"k9MphKuRxTXIMVNEy5q9V2zzVjDKYQ/UdM8eNIurN8J+SV0w21Cox5nWgt9Yv/zLMZlPseLU2NUc8yXX",
-	"wm5I3Nu5QOswnX245zMPXKHriXlAn9VzIRSEE2hoJsqROqN75Md4H49Yvsz+ElB2lXB1/YKtmLF4tW+T",
-	"mzcX6TvIdU7L5lEW61i7M1HZLIZwJGIvmR/uBAQr5Z2gGJX6USfjNJyRtBgrxJEvmiS8cMrQCKsnHjxz",
-	"8M/xBK1orlRU8A8LBTkqRiNC2zGS1oUN11LkeSwUeAspX5GDpUAymkfdaYo0S8fGSta9YfPHDsXfLrOp",
-	"5uEo6+4SrPP+zAi97Y+/VBFyzYE7BToiI+vMukPGXjlL+7itoGl4BSKLKD3xmWwcN8I6GE8I/nadUz7g",
-	"QveJQbgwTO2dNHPuFIrtY2cH4oU7PISZLUhKwMnr09Pq0IotQ/EZbEMSbPaCpV033VuH0j4QXHYYgoal",
-	"oc5nHyAjdZQLm5hxn9DrCT78jtASIoDmPklLJcSCFCnX+pS0LNFhYVWf7hWYfxiujeNmB1LTkSWRiHwt",
-	"jLzgaPKp8YyHr966k1+0WV9IlisH7sMs8gO3KBZtXqUEe+PZXnr4D51UtbAumY1VPndLsZnX+XZ9e+iy",
-	"8pyCGWm++D9fnL08++nx61EcOFAvTVnBMLEDCbYTLtlWz1YOWl0G8/POZ2tbhqC9ZjypFPZUqLP1/D8q",
-	"gKC3P64/99dMkFRUeYZCaQpEVfIaVpBNkqHJMf0pMcnkGqQKezx7NGWnzjURbn9UQgUNfgbPQy1T03N7",
-	"z7Ecm6PiT/Nmmgr1zRqH9XLF0dtyQtZr0drpHy+ovLpZMiYGjsep44P6fNn3thxRwuY3BrcBEI5iHM5P",
-	"vJwBG3RGwdp20XAdS+Lj9QShL3kJyzXf2SjkIhkKkv9or0aa5319PqLGecf9FrhjisqqKSsykwAW+XQY",
-	"zEcYl/x8ZiubOpcUX7XQw30xWNL1CCSTiOx1Xr91kFSRu7jMFKiMmO4dx+C6tuOivQ7vvKQp9oyQI2Be",
-	"w+Hlc4vFZH6s3+84aAD20ktY3hneaVkSG7VeGqy66cbgF4aBp3pMDhdHHmmNhGh2Ub9pH/2eI3mqSZ2i",
-	"/81fvr3/4P639//t+NvvRnVG7qOGptgfLoDhg/1kkM9R06dzr+j/7fnZS7M2y3AyDCdWlTnjoV0U0tlD",
-	"OdBMEVHpUzR+nGZpd8eaKFyQJV05DKAbmY4huXnejoquOacwB0f1dFl3MTHUlmca5JJGINBSURQ0IrNs",
-	"XwEG/Y2u19tPE9dg0naHK3PKgxNHOj/+CHPGFVaAcA08hQZdwn8T8AHRBi9cXPtHT7Hmg0Mkf0WZ3LHB",
-	"+PYu6TWqU86UBq5sYuOaBBpQKj7WghiRNJ4MacJuiBSug+81iSJfAx9KJtc8ST3KWThFo1m1f1144ZXa",
-	"sdfSc9BEVpwzPvfpD9ZJojTL899lYR/269pAxNkzCsahk+tKdBTdPQC+IHu6+2L3yPzMIlSMwDRwkBYB",
-	"P0F/Tk4pGNfns5fiNehK8kH1Y+b82AHB2gvruxuMGD0mdcVQdkvuykjsBk3lPGIiXoPMWBpuZ8lPao5a",
-	"UqadHeA46z75ESE1shNCidtKzEjGJFdMxJ8L82/ISDUQvqcqbpn5xQJzZNsLcQI5NHgT2W9rsVOTFbO+",
-	"703+hN+/pL0iT4sYu988GWVvGSb7ySMJfqgziNaMEyGBzXmsk6qFffIpdlPIBZ+7bPBNd4WEUcG1KM1q",
-	"X+ON3YlooI7GQ/nwJIhTjN9maUEtVq5tRbKgFp8Ju666YAIXZIqRa+Z89cOM1v5WAnlQs3tWI/faiLk9",
-	"qlwQfAbNaDT6T8hyIeAaJEGPoGsHiwVviMGirCk665jrQ/AcZLCniKWW0Z/NgWzl7xdAVeXgRTmCXDI+",
-	"N4Sz4R1NVjAQy1RCIa57RHk0WQtTXMawaqUgu1kM1h1Pp956GH7nLHVs2nhIWwtsT94+Y+3Pjx33A2fq",
-	"xEr59pWm86pxjYdzqrscd4YJYJbTEMXaWmu0sP3o8C8gr1kKJ4QWUzavRKUSMq3UKiGpefuMpUblrzge",
-	"2YSkSs4SklFNp1TBfbqkqwQdD/dbbvWEGAJKTvPEti9KDBcfvVeC2z9xsUxISZU+knhbJaQEifgigt/P",
-	"gDPIErRP77sr0/3N3KMJUWzOITvCwjKjLPKE1OvDRh73yRsUQ+YCnwPXRMLMsExCaK6Ey5TGdmzNfX5/",
-	"0lvSHzDmF7QsgYcjDzm7gnwVa7WL+7HWVAgoHxew9CwVWJkWJAveR6VTZLepZF5WxNJmag9BPz97E9+9",
-	"KvFGYQ8swKtK74718hNDrBdfe+OA/919vnF1p7So+zh9RX8ZgP5SNP6XQJpaUwfaUDYZXZAUdl1dOjf/",
-	"568JKysdh6j5MqujvNv8kI0ZX1X6NZsvdiyKflVpIs3jLrbc6ddksZ3ufUX/vlNITuac4JZ9IS6e1zCt",
-	"WJ7d6N7BFCpdY9WzEppGXQtEdPxyWTNcEW371Dg87s8vnKXdxLvEctFKUQ+8uVeYiAal2lULK4ReiIFX",
-	"f8WM+IoZ8RUzYk+YEVG8ckNQjNMkHoeyviOwlMNyOimp9u3JiHON3A6o+VdEiz8MooW/MX7XmBaHtcKu",
-	"WaDP1tNa83NuY26uZH4NUiurAtINN4QCnqlT+5Q79hZwxNXGj/7uu46eMQDI3+Hcb3g34UOZs5RF2omx",
-	"sQW4sssdgbaSCJwwJHR6TfMq5LCgV8B93MMeGaPY1HUbNuPE/OLUnikMq9L1tbhdNq3p45fuFxYmMofl",
-	"jQwdvMQ4LIm/Ctzl3G6P9tUQvxuGePxKtr9siuahelZCmlI1/Ksui/0qLZ8bnnmddu0zVB+fcEPxusv1",
-	"KZ5ytaClzVMEmi5Ie7aMmecLxqm24DkFLUunJ1GNbSpjCfm63fcU8dX5HKKV9Phra3SOaBGRwebHZqzr",
-	"7xvtitVu8Jz45prR0d1Vd/vExR4KNBVMfH+syDPdbmtJp1dOLOtmo2tUUmOSx7L5Otj0iQcNi4zuQkMm",
-	"LgsqFolpZ8Uljes5NrwbOklaPrj4Ex2vbFJ7UKJ9aDpesqZzR/yBrpejljqx4a2rqQ353l9P13pC0zjx",
-	"L8yP7bGijA8VZWtkpUrgUapc2J9b41FjOqJZ1g+wepZtPmSOQ/9T5iz4xz7Vt+zqJZowLUFmbgQOAwqE",
-	"ugflU9I/usvC20avM8C28R3Bs21wSCpse6Z7XreNHvv2TQGy7Ym1U7uVPh0pvp36rfO0bXD3OtlKexg3",
-	"un1FDKBJRy5t3aX2wd4+uH18tiykLYG3vrgrBrbvTUeWbn37usQY9kBHWLw1msteUJJ2LdrfrYJms+iy",
-	"DlniU82cdVaRmyiku10061tL/JOiCFVeSaW9G7oOca95q4cU1aIBGHMyFdF8wEgKRrxkp5py0IOMVy0G",
-	"DAtXI/i0LPtRYTIrFSyRSZWchc1yEcEoGYY+58Dg8C2JnSW4LkRJD2z+nlI1xyJTRZIIB6Dy2Iy5ZuHB",
-	"r72CHLTdhhGG/lndMNZVa6U0z0HeU9hxvMKUriXTC1Hpns7brQyyUJMZrhFMwTm/7pvRxAGzRA1/ISNN",
-	"Gv3PL2N0Bq4l64X6iaeazmYK9NAE+L1U7bophyADrQMEiGtae9uChn9BOZtFMWTcj1E69jAyJrdvJiFy",
-	"QmW6MJLSGMbSJgHr7TZ5t7R+bYs7LLG27NYnNvsePB2tnlLbOlBu/j4SaCkGnBTu1N9FKNoFqKagGYzB",
-	"zYgj9MTQYS0cynb0GoyamOXYisft4DURDB/7QX0buWOzZwnwD1t3XHd7dl5OisA0hHGlKdcJqXgGklBf",
-	"If3VxXkHXJyBLmp/4LZxFzWk+4gi2VrcrVUs+PYihBV0DuoEswOOX51dPjWcV/oeqqGY9dYEZqdhBMTH",
-	"08fPnxw/efbcVTba41h3sLcKCePXwA3jJN01bQbSfSbJQuvyX9SfWhklm4pmmQuLiNJrWXmdKljd3zFG",
-	"x8khfNTl8uCqc8D66oLMhVHEbHgFG3djlBy9hxnBXnxoe8KXnWTmkR3XdVHDgYmryxGSvHz2sC49Xzlg",
-	"MpttrBdMEcHTYaHp33V9rfWEfhnJl22XzNgTI0pSy8Wvpd47sWJBeTDz47HR0k4aAMMmrqUFUYtKkwxr",
-	"bijPEM7PiKLZbBM60EhsVsB9khomOXEtRe2bBM9X981j/p9bL0LdKwU7AW1kHMEiMTM4k6IsbQTcsT0G",
-	"tgB9QmI2C+P2HvzkifJLOXgePC3UNZ3P+4FxhSxGYnCHi+BGNvHDeWtfCL5ziJVc9yYZChS9NrtTbzxd",
-	"/AvDVO04gsdJtL8ClDZlyOX0Yo0Y48QmuJk/uVLbKSiWoTrApLVb7EkBrC2F4qtAvLN3s4snfiFCovbZ",
-	"779tahzL62aIVDdClboBZFS3prmJSrgwhVtEvdIGHydO+FbIZ4caAUoctLWHx0JbynuQv5ajHPSYN2kA",
-	"Qc9Efa76jM0GLO4zF7H0x9Q2go3jePWyn1cJXWIO/h+dYfuy1NtpuneD8TGV5a7VYvW0XLgUVxCKV47v",
-	"meewzg7Rey52L1bKL3ENH40qnfhS+ILxSsPOXddGdAHzQOU2JtvfmetSUq5mIbzxObuG8bGZaAhmCMJ6",
-	"0x5iiFURD4blNIUY5uDZ5dMGO7H2aypEftHAI2BCUohigApSo7vbHcCn/HqCYSQI2X/R+BZwLVc3jZKG",
-	"Q1721b2xzx6f8dnRt9//4P2+TWzQ/4sns3YJugq4Tow1tYAPvdjh/ewS70r2iwpx9NhjHcmJ6Dly+ERo",
-	"Qbb86lIG6isauJLh7ntZ5bDP/J/lYjWA3P6Sa1Rr85xbTY278jZUl6IgrSTTqwujWdnvVk2OCjNclApx",
-	"xcDT8sSB7P8fP6whQsn+CjZF3d8ZqK/hTQRUotBzYxdal5NPZgGMz0SoxX0ppE4I5mOjAS/hyOfV1hpR",
-	"U7+bSqFsuw6VOAQE3kRDsEpuwdKFDV/m7BpcWcb93/hv/N2HI8Mf71yEk+Y5+twWYKwfpYn5sYGnKYxW",
-	"xvR9YgFvhUQwf2LRNQGhVIBJtPDei6lKCM0KxpnSbjDNc5z18TXIlZ3NSBtFKLFU8t0ghHSFdlyJHO6Z",
-	"aZDixG6IbzuiyMOL10/sQ+bovvtfR+YfjvDifnf/N/5YSpxXAnFo+yQTaVVgnsm/vH7ykPzlu+//7U8e",
-	"OEJpc92Rd6nI4J35LBQI7zh80O8S64RBKJ37v/HnDGFzpQUGI6URJdMV/v/EPWFoarawdNL8HQa733kB",
-	"NBN5LpaMz++TdzOW409YrEM0yEJ5rObf+Duzt/8+p5yDReL+D80yOPrXd4mHI7MbjFDoC5Fn93/jNZ7u",
-	"yaTupFH3MZh84zQ1Tks2OZn8+f6D+392CUR4DI6puXa8FufgE2vN6Vlm1Aim9Fk9CkP/tACN6vev7vT8",
-	"vQKU3+7wpJjbntiTQYNneyPUkyth6a5EAVORrTDRLoeZJjS3qQKhqXLXIXR9pkYrfGvkiCoFd8Xt3z54",
-	"4LtmOVlFyzJnKX7x8XslmkNNh3dI8AR6pqEIdErYMDcuF161tabIjFa5js1Sr//Yo4ChVKuKghqZbktP",
-	"ltSWVUpCSQYpMxyQkKWQSttWwYmtQKlPFFyzDMGcbWMhaKvXhKZuuzWdm42e5EIg9I0VI5OTyTWDpbvR",
-	"Gy46zoE6xc2ZPWvMZH4+c/vpMKl/FLbwb/COjIluB/tk/vnBWollAPwtG4mUKIGqYa1DbH0Rjg7cVp3h",
-	"Rhv/tMG/321+0SND0ZszEm4PwY92hbkrI/n8bUPsspsWPijA+phEuOvDsolZCZVM9UibhzgEhskZOlkn",
-	"1haZE3rJdOxL1pMZccEufQhB68z1gH9IyEIsEWWyMCK+LvjEmyQi0OADTQ8s0fq7rtZbFJFarU28OcM9",
-	"FUsyo5LopehEPebSqBa0pLZTwBAZ1MQNotfYwzpc3OWt0MqbIcc5K1g86741EK/9IQOtFjA58E6WK8S8",
-	"DOzjGaoqe9g/S1HD8D4qN3CrVtGN+gn0Q5uFtrZL659gZmzFgxKynj0UOWHeWtr9zJ/zfOXTBFHHY3jx",
-	"Fkb3q+EcAzO7AGYz0zo6A/q1jBK9QqeVURsnjekbAI8+NAPFhYBtznxD9vEph0b5nlUI2j+YgY6dzRBl",
-	"pNdAs4duzFhmOjADvRIKNRhzHaBV4cAog0xjf2rePgrgZHNu35BRiwbv3HUSCk1vxnSmryGLvv1+y9SH",
-	"ZU7c2OdiHmLRNx5mB/W7PSnYDbzowr3ZRjeNzSoZzeu+NtuVoSSiHl+uSrgbLPv2VtRzHUSyPVM+I2hV",
-	"QnZKKMkN1cFwLSqiv/0muzGKGj0rnru7DlAbzh7ZUf1+ZrkN17sHdjNs4MtvWrxlXTdNVzLPaKlRmPu0",
-	"7nJ1nDFV5jR+656XwB+5MXeA81oE/+bBN2Hc2TcwvRDpFeh9UNxQOpUAPCFXsJoKKjM0cwpRKegQPiHi",
-	"GgsB6vmtf+mH777//k++SZuUzGHKSyiEBjIzBJ1WsxlIUkqhRSpy99w33/35T2NsqHJ1XLJUVxL6dKhX",
-	"bsjd2szNKwDTy49Li3oRuOSmjFNcwvqrg3qJJ8zeRb7t6OzlPXLK8D1r5djnYGML624R/ZN4ZGMhA+xe",
-	"VyF0k204nA/BBfRzIZSrIBBVg3PlvdWnFgQMWzVoulJD782obffI1yH+Tky7A7UpeG62BTntYL0KDuzs",
-	"fF4zlkVbw6acG/yVjLFJY+rYWSZK7Y7lLWhDs2CnlS01LiNy68IZa5GI9xBN6Ju9qfMttjww+wTEkyGr",
-	"4aKqIIy7fImakYZLeTBPxB1QF1oCLR7bQWExvwCaYQDRyfnnVOkjfOLo2aPJze5Zo/DaJR4pXEl3c7be",
-	"rnbhJ66uylZI8oy8F9N9uJFsbjWhaEtdgzxSwDWxFD0lElRVWDfTOkkGuQtcRXTUNSjE1Zl+YgcNuoDd",
-	"0bmJB2AdGrYHCzboSXKL3acqtvvxdbS7lTiXR1uHPFcdxdxBiho6NoWLw4+vT37rcyA/rRPkBjCJMVrt",
-	"Cnr5Ys8ayiG32X3+wb3KbxaCZMxC6Ce2qsjImuVilRAOS/ARzaHnvwZTiW+sAzX5IwQGzLcefAuRoPvR",
-	"wbKnjbTdRQPrjdu7t9+yutPMuSktUerffAPOssyLyukKrxPBbb6n7YBVo/DbPlmlZFz3WmGdDJ/WuTr+",
-	"aP73qc+8fSRF+dRD14w5YObNr2E2uVUD9omQc9Cdrh4LkWdY0bhgfE4oX3mP+VBqJVE/zb7psl858cj2",
-	"6zosq55z+6omNaUUIleJS2wHa+epBeTXoAbKEuqSDddDQmofBD+4JShBaQcEuyXL3Y/czYB78CVJtIvW",
-	"oRTGJtAJwZ5+FmnGZtT5M8phiRr10iYy3kCwHacLSK/i6sND8/PnPcWDPD9mibjWz5CeBnqBLnPcvJRy",
-	"MgVi2zJiSprdMi3yzKZ8kCPnlXb5sQ2YWGKvK8yZTa8SKyhGqYF+VyWYfdfxVLXXdsCXIC6i9Zhnikxh",
-	"JiQk4YS3NiJGNiDbHEf9AUQNOomMzmSVo6Yaba3Hl7mXECAqz/FvsCRTml4RxhPf2KJ5zKJhnVpdzLMa",
-	"cbjL5l85mRqqK/uObv+wMdLrvZj2Wzs/mwGDbFjflPf3YsH+LKYHN31+xoT4iJ2KezPG/kFkoJ/FdHsg",
-	"zzWXxmR71KR8x19yBSti2+1annwvpnVuultf0P/4LIOiFBp4ujr6K6zW00A6wFl7TCDox851iLZDZM63",
-	"++SbmMjZkweUSrkiFJsdE1HpU5cCsRQSwVIqi4iCdsd2pup6tszPxx/fi+mnvoBxkMe2nNj3YnpwM+Tg",
-	"pDfmhzkRtfWhNJRqyJntEvc4pTy1fWfCR/kh/r5fOn9BLI6ITRRJbe7NimeivuQylu3Cz8ddcNgw2V/Q",
-	"K3jURgy9Ae13E2iD9PMXUExdj+0N5fwmypVINYRjPjvkWJz/7cmesm26dZoNyN9y0YR3G/hhTLnDNh6w",
-	"I6OYFx5/NP/71JsxGs7CGMgjvsTAATS7azRrIsg3qlRw1bG9uaA3TMLcK7OYbZ4iPvUe3Jk2plPXThsp",
-	"sqDcwragsm0XfSRKzQr2D8jI3148+muCmbWE4jqIJSDp1DUNZyEzHWRHouoxGp/imPNKfw4xM8JinA7G",
-	"O1+zAKcRvPEdEydfCr2fjMmupDAcslyIvC7+3m3DRZ71bLXIs693+bTd+Q3RJixgaU61LYUeTfVWoX9U",
-	"SL+qd/U29NW9CsUzTs7/drYnlu/weFQ4zqTg6DOd0vTq1OZRo2uCcivOdtkmm5PR5z4zv/9hD8hzdFab",
-	"jfCwEwvIM3s4dqK3bkGlxEy4Gk7lBvrL9mIRJQpAj+34ipEHn7FipCZOrF7EWNuU7+c+etM+ik1lNioj",
-	"waYaw3gCO7sFfETAM9sI5KaKa0zjjOuuAzXQIRrNDeXsDuoHNmvdS2jKIm9adbcriBH3Imm23imhzCI8",
-	"ZKPkgWuO3OvcfW7HvK5y18ny0IGl1oS3HlrCr2xAHDGhHKWViyA7yHghM5DmLxY/w9e1Ey0ZZDfMTml/",
-	"/mF8ni9h2aHxLafmrk99wO20SSuyyqHVCnx4Cp974PijecPWjJTuxoWCIV0zXlZ3v+oCSecgE4cSzaUp",
-	"9ugVz+tMxt4QhIMjdC8kQiKqiJihU7XV24DyW60wugHru++OsL2n3H5c0J5sFmojzztU064VP9Uot+aG",
-	"sFqIoZFv9+7+qOBzP+iPkQbpPvfg4UBPVp8MuQ7Dg8GcppPBoP0sKKdzB4Aa3c8XftBtKAFusiEKwFme",
-	"7+PIYEqJJUQBXLvCAaNpCQlszo3wsZljAodadCx1w9vef+fB0lFrQt7uLd+ZdlPUFc323rjUA9IrQutd",
-	"cm+2sk2VQK8UefjsxTPX+yHLCNOnDiMug3Yu0FHFr7hYclcKYKPZfA4Sc1kR+FRWamzqlz9axyVlPUGl",
-	"V5TJw/JCe4bfKzOgvsfb5zOcrOx0iBJEmcOp1d8z0SQ4OHgqP3YlKqlusu/Oxgpv/flsBvKVG3XAXfBT",
-	"RCFYMthLYKVL6plDZLS0xthcZ4MSMhfCw3/9vaJSg43gcbIQldyV6h/dn7Zq7c2hG6ekuPd/vmxyt4BT",
-	"j3PlkAIKsK4BprEQei855Yeh0YN9y5f+5PL9SRmjXbu3OSS7pU/jcyFlQhcehWdLsvDWFPOfJOX724D9",
-	"Xyu4PnXbOZu3dqNc0JXd3bVrpaCrGsFWG1t5AaMKOMLCalBu+F04jV9MhrhXB2+YJJ4iOEFCHBJuQiSb",
-	"L/QI+0pebTOu5JUaWwd6e16NgTabvPo8WLVMkSk2g9aCzGgK2lXyOlLdU4RlwDXTq4GyOBwVwV26JewG",
-	"8xVBoFjfpHvjh5bjrT/rvmEgO4t7510Dj/2RYbO+nKWIKiwkkWCMcuqR7qjd61OjK9o+0OY7SMWnjGdq",
-	"uMey3ub+I3reDLuN01RPd3s+kDdWhURJaZsqzkRbAy9zyqMyzvyo+rMmX9neVZ89j3t/egh+UQw7Kqf7",
-	"iAW+EdJCHsE1yJWvGG1VfCxFlWckE6d1sRpTxHYXzAZvHtY99XH/K1cZ9Udw5ZpvPbgfFwnqnbinhBK1",
-	"wBAi+q3MXtPc9mZAPRO7EcONLIkLwE3cFnV5OQK/rbTvu2swkDmdQj4ab72vRPazFqjhrsWEDP62p1pY",
-	"8zJfC9sqdk3InCGMO7GEPXVp9q6dgpFNIzDXjLiRkIo5Z75PRFDdem3HqFtC9vcY0tEWZ4EuRZuqz0NR",
-	"rtrVeaSgmXXInFo8Hqd7nTqFxXvHbNDGuSXFkk+SrZWT5eqzV07eAqJzY39bjKi6YHKG+j5Tp0Rh62FF",
-	"rgBKw71MD2dE1/yn/+q78INuQ+1zk926HeU/0l1AHilBGls5qev/mCSqmnLQ6maG1EXddOkWjna8JZbR",
-	"kTYP8ZPX5y+OLs+Dvbzw47ebWL5tqx1+1yyrn4w4p8Qxv61Rw5XWQTIJStnEJxT93aTerWeqboUVc7xf",
-	"sDm3RQ3bv/kxtme8+Uc/dil1rRZc7ntomrrGuQEOjvnEL+rXHEy8+ikiR99/yH7wsZgiis05ZIQNpk2k",
-	"wpjN+TP+mY92SZVaCpkNPqr1A5/7Uu3Z9Y192nnrXQO7ycmvbzsuF5hjV3jXCmHYWeFianbYnn0HqtN7",
-	"ndbAO7dwmy4gn92mAwVkXT9hm7xdQTkYV85pMnEnygUOuJ2jVYPcBdrmnxIuOGBvEuzN126av8XSug1j",
-	"ahhrIC3t1bKNO+r+DxmbzUA6/eymkXJ15Qz8pcvvXiEwmL2EEbqjCx1LKtRvMwuhMfQ2dppc/5H0g8ag",
-	"lX7maEOrl/mtnO2/dTqKu1Qwq1DUmjPiYlBsKzrowGP/yf6tubRDtjhtsC+mEcP3VMRVY0/p5+5raBtj",
-	"D7RtHHX2Wc15T7m3YtCgE5NFxzc2C4MOMW+gCb2gV2C/+DM2J/yFa5YTpolrJX5K/rLerrAuqPrzD99v",
-	"KalKJsCzPAgO9UwTjs3p3ESBlupNe+JtcC8BHe02MMW7BD1c8/W62e+WrjKOeVg2GBdfi/2UIJ255rg2",
-	"McvOUnfXzRlwfYpNLDjiyAw7J43IO/6I/9+aneVPz/ZqCt06Z3ssp3imiSiBB8A691BsBNcCqyxc7+Lp",
-	"Ck1xlhk6u6jAupCifJRkQopLml75DMSQP+bSDLg1L6tvXz7YMx91wOKHQRa6zZIJlpFv7ue57NQ+EBtO",
-	"sim/Q5yuLqnezXwbtmKMgFuAFdzAIWLjqViSgvLVfpppXBGM5ZGmB2G7Vgf7+RohUtRtmAcqspXaVqDw",
-	"i7qt6gTsyD9Qi7Hr3o+TBrPO2Jxv9dFspHZGCxDwU+6Or6bdc+1B4D6VrkOj73TZ/dCk4ZnEy8C3yUgH",
-	"kJvkc7cwsTwW56m9gQqUIJXgO/FVfS6PP5r/bb3OHbNtv80rdeNuFIdznz/GvCSzxKSprrN6jUWWtl4z",
-	"NfaIhsP2tpfJgSl3+Iu/ktK9MxDEloD9WfwRPEWtU3C4FwmG9vp39yYkPqsb+BaOv+Wshs41/c1NjRhY",
-	"6+pn4vj+nqrHYl6e7S86UB9d1vUw0Zv89sAGPiPKgJgRS4pbgRU4LJ7A5wAS+AwIAktfpDVQZ7Xjj8z+",
-	"xVXXS7l64987wPvKQS8FpiGPBvy7tvmXG891ujsHYZvrcP3oOUe3tjpkYp+l86W8jbR0c4Ktr7iF902J",
-	"2z6EF1FEi8S1IjLDkc2Wgg91H1v2GghP8YfGpejGPD96/9uvbw3b1gkLv7413+IKv3FcJfPJyeSYluz4",
-	"+htMOnWzfYwhPrk6IF+rYda0CYNlG4+FknhbuZU2fXij0VtOuSJTYHzu+gJnLj3DPYeQPwHkLTbnmBvM",
-	"WzEBe1F/evvp/wcAAP//",
+	"7L3rchy3ki76Kog+J0Kz5hRJ2cv2xCJjIg6tiyUvSVSItLV32IotdFV2N8RqoBaAYquXQhPzaz/Afoh5",
+	"sHmSHUgAdekG6kJ2k5StP7akRhVQQCKRyPzyy0+TVCwLwYFrNTn+NCmopEvQIPFvdKZBmj9koFLJCs0E",
+	"nxxPLhZAOHzURMyIXgAp6BzIFGZCwiSZMNPkHyXI9SSZcLqEybF7UTJR6QKW1LxRrwvzg9KS8fnk8+dk",
+	"MmN5uDeQS0WePn/y4vG//3r64pcnREj71/94fXpx8eTNq0in7oXdvS6E0m9gtt3tK7oE0xPL/OsLqhf1",
+	"282Dk2Qi4R8lk5BNjrUsobuvD2Ia7Op5hh1pRaYwZ5yb9sE+P4jpyC5ztmR6u8ezGWEalioh3zx8SEqe",
+	"g1JEUZbhPzwkVJOl/b7QxNqXNjte0o9sWS4nx+bpZLJk3P018WNiXMMcJA5qSTmdg7zWtLtnR03DZ9NY",
+	"FYIrQLF+LcU0h6X5Yyq4Bo4zRIsiZyk14zgqbIv/74Myg/rUePf/K82oJ//PUb1vjuyv6si/F3tsf9bb",
+	"BdVkBVyTlRRubdxj5q2nU5YzzezwaJYx8xjNX0tRgLT/bj8y8FZKjCgSpakGZbYk0wryGZnCWvAMxWpG",
+	"lyw3C1g0XvhpklK+vQD4TvPQYl2AvGJKSJJS7l+nNJWa8Tmh+BdRFE5ajTj1TZD9zPXkcyUWVEqKf+fi",
+	"NE0hB0ntOLaHtUZds6AyW1EJJBOgCBeayJLjeJc0XTAO6oTAstBrslqA+QEbTpLA3nD/IqYfINVmDH54",
+	"x58mwI34/jZRK6bTBb6AZpkEpfDPqeBK5EbbZUwVOcW5paUy/6JKVQA34jsVQh8Inpp/zdmV+d9MAvwT",
+	"/06VmcbJu62RJZPTLHtmdl9UFmY0V7C5mm5821P37Oz84vj12ZsLr6/p3Ih8oONUZBDWI/Vm+63qyLV/",
+	"F5rJLHvpNurIj0hTUdr9uDW66AcutC4U+eXNCyf9JM1FmRHgWq5JIVj4Y61CCfRTUKVWQmbbHf0dCk0U",
+	"0ByyBDcAhyuQRC3EihM6p4yHOtLiEgIS/ZwrDTQzY3Zfja/0vZ+QnF3CiqFMbb9Tliqg158yPgdZSMZ1",
+	"NRdmcmdGsUFC1IJ++/0Px//9n/+VmP0hAeVBrZWGJW4U/kCTSy5WhOngnmnKAU5gvSxBOVgAxXncWGUc",
+	"+kzIpfnTJKMaDjRbQlgmi3VwmTKmLoM/LNzeGbPietEv9zgS12/iz393OlHtj6jgNGhN08Ub+EcJA7Z1",
+	"e0nts4RyAh8Z6gxiRkC0IJS4IW3MLlcrb8AF+8Hz+gXwufnq7x7+7YfAtLcH8ejsMZpd5v9H57/8+POT",
+	"Rxfkv//3/yFvnrx88vh/mp/sn47RQpuYM/5js0tjFzwMzEwqCjekDQOFg/+46mTpH/SSfnxuW3+zfcLM",
+	"WA7bHb0+O3tx9Pr04pn5BkrMcno16Va4v1vGX+c0hbOAOfPYLJV7n/keou3xSiQU5hnV7uCb5iw1BFfo",
+	"wNB/MiegFmTBlBZon228KfQqsyTVEetPOYoyFjyLNL2EN5CK5RJ4BgGdeFYAJ+lCsBQUMQezFT/ICFVE",
+	"Np6sXj4VIgfKt/ZXPbRKLtyqRfYUcNParHhAxaS40XiZ53RqFt7aT1sGUMaM9glqhVo2KxHcXpmN928K",
+	"XSaCj81Entmzcaj22pirTNSTFJqdFI2R637V5lfAFcvA2DGhxnNJrwLSeS6WoBdGXTFFphLPwG0RSCYs",
+	"C741h9mABZRAnYW+9YKSa5YPP2ZWC9E/664729p3EZp+2bVj0MLWgmQiIYwTc9ir0JBkfV50GdX+WDE3",
+	"CuYWKfjNEVmtO1Sl/YCgSDAdUp9nM0Lz3F4myYrpBdELpkjqbOHu6cQ7XtUUO/DiVA+moQsqMWxPcIKb",
+	"3X+9E53QqjxaUD6H6x3DL+klEFXJdMZmM5DmPkenotTuKD4hK1TvipgxEPOD0nStJgFbPXBWwJVRosfk",
+	"789fPTbHkfn/vz99/uLJtU/B5hlQ7WaaZa9YGjh0z91l5wStDbxECQ7mc0pe5OV8jpO925G4K9UwWyVy",
+	"PG54EJ4/QtNkzq4gwVOdk/rKErBLApLyJZlQ5pYZMTxYphLy6vkjhTeLzMpXQmZMKtRA5hK62xW9RXsu",
+	"LUrV8j3Zl1S+p4fbvqdkkklRhJ1O6DpxU7TbOTF9hjdc1a9Zo912WlsY275b5ykhtg2Zg1ZooHJYEXOH",
+	"IVqI4Fk994pzywQ0hhuf+5sk4/b+2L91l5Axustt9liyK8B91WPZbyg5Y+faWTBDKpdGeQf3YGAHLmEp",
+	"5PrHtbZDrg5fxvUP3036RNLfSjdEw63FvbgfpHhwBu8HSlOeneaCBwbwXCu8qyrCBckFn6OvxNwRcroG",
+	"6QwGoRdG1YbkDZ2NZzIoyOblupTc+/lU5QaVWp2Qh5X/j1k3oRb2N9upF8/aa/2wb53w6dfert44OSEV",
+	"PDPnpGY5ShEOzYmbjZVwaHb51x/6e9zn3ctYr+ZMv1WltGIS9nHUWy/twNO9/9YZtB2NiN/AdEQpJ7YD",
+	"dPl5LZwQoOnCSiXlxFi4mhmlZN13YsUnEU/vPs2mmZBWLfpogIL50pi7C4o6xbQyKvLPYGD12TTHqKgT",
+	"8uzs/OLo1enLJ3X8alemjveJbzj2xYosKV+f4FI1onhNRfNtX0DuupaUUey7FEC0WP3BneB/j5+evXl5",
+	"emHm0/1xsIDNaAp6p+M7Z3yeA7EvPiZlyTI0pZcrKuHA/nVJ0wSPvAOWkf/+z//C77kEKMwnSOCwGvwB",
+	"3g+0ab5Rbc6UNUkFGmoneMIIyeaMP1DbQtDziWZsbxn+LXodtErAnCvmrFHAyRSwd1nmVpmt7BtCp8wl",
+	"44GDa7UQORyb0xntB0UE99ru0BoHkNmfjbmg3LXaNMAPJQuRZ+ZYXx2SF7Z1Fc6g2oUrk43J8MYM9o0R",
+	"OHwwaNXsw6I7c15gc5AckrMZUXAFkuaJNU41SH5MPplnPyfkE8f/8M+3bv/x4J1hjeYFmkARcyJsOKJh",
+	"GJphseIhq+6tETBrhrtLCsNvmA4zhAsh8kBUzKEr7H3nxBhHpodKfHPKM7y90PXoDaQ4LdRC6Oh6W4lN",
+	"rGRqP5NLmgERs+buNcOy5mp0DN8Gh7BfM/FLttnEsqCSOQ/xhg3V51Z9JArro+IpmP0Thu3YNc6p0o3w",
+	"zlToBTFtgWdkJsUy5N2dDh2AdzWmG177wPdsh8wl0OZ+9OiJCa6rQ244izO4TafB1xp1PAAnYDp3jZOJ",
+	"+eM0uExb/hJvWQzClBizobHQgfcpuoQXjAOdNwMYsSiUHWf7qYYUtNfDDzYsfYgReSHm26uFQrEdixQK",
+	"t5gXK+unm6414L/AR31CcqpBGjEz+uISMrTU8aqLZ+TK6jYJ/tp7CYUmlK/J0qLzto6ywLUTPrbj82YE",
+	"YWBDxzeYS4Iw57rbAL0db6yD3zfoiTIjCs+xBQd03I+GR7la0cCNu0UzdLuka7KgV0CmANxqcjfY3ghL",
+	"M5DW7uHHNVktWLowHaycWp5zptou9/Z3ettq+1Ci6/Anr4DNF82tG5t9fHXV3r1xyOY1y9zUOBLmTGk0",
+	"tBIzEIRKLUSeixWiJ9JLGvEszQWHU339aFYUBhKJOFZ6sDF6ezLTfGItZQw8GSM+NF5zCJyDRfoMiznm",
+	"W0qpeR9E86dP+710zewTIwXeiO7pCCiOaf/jOjLcDH5RkZB2FHdTGYEBRI50sMzedY6Ad2pjcPuHGv8Z",
+	"wj4qi9H0jkJFfCMhzTXOy2wwYsthZS2w4augUiEhtCWTiQKtc8jsnG8ZyuiLMUaivx4RFowjqwXks7Ce",
+	"YP+E+CUn6AKNYCXwl7eLdRi4Wd/zlPDAMy6mIls3DjFt7YQA1I2ml5CFju5kYq7d/ZYI2tHOm55XZzqq",
+	"qhrIZaSlwnPZOXPvd3urDQG1c1FtisYWqDZWQ6fUstFQFPW3+a3QXJLYeffaqYwNKMsGbLKxapUoDrKn",
+	"vNm5BdB1VkHPTGMX3mMV+oTHkDOlr+dJvaCX4ELtRMxmldf/gSLmpV+RcMPcifsOF2W4xLcOJ8PtpBbh",
+	"UNGMmcv+XJgvxPiMaeoMbSaJ2/3jEWphEVea8WpaRsCfwxhFmxPhc22ip0/BitCMPtdkxfKcTIFIoHgh",
+	"5RgOm9L00syq4NVrj/EviC/FzAJjCZgD0d4iFMuAWC/GJoa8sQiIawzJsXV/0TwH+UARo3pKDTJxyh9w",
+	"dSNQqNgR9jk4+9cH29pnCbVTYKz6CtnDnBDFED1fVU1I1XiQdtgVavu6+/h2BvcW/4oTGFQybA5KW8xx",
+	"la2yoN+g8UK//f4H+4fvv/k2+F0bbpOwP2njam9No4E+ogohN8bAjGL64SNtARMb+iZnl8CDeSFPzf59",
+	"aETkm7o3Xi6ntjOjDavBbQko0HSRmGdnjGcODTLERKbLIg+98qIOouC0VyGLGqJgPzL41gWVIeHD4EfD",
+	"6ShBaSJ4GOC6jnj2U8ofaHM8+IH1AjddCoR3lflxVytRT8OWHDSnvfouO7qglEtRnDsX+zVVuhQFocT7",
+	"6U9qP9lKMq2BEzoVV7gMc6NQGNfC3vrQs/dVz98Pk1KK4qCKtbwbFYgx5t82lMrHxavh3EPlH/jgenWf",
+	"fCyEvOameCuZBow7otnXtHT+0BJ/C1ANh6XYjkA6ExfYlfMRjAFbtG8UnfGQRlM8UecDcggqYyIKkXXg",
+	"dAQSI6LYxzOrb6ozcucQQxXHUKC9YNYQklXgcSdkO15sZppeoj6HXAGesR5psLaB3wawiTB1SM6kxTsh",
+	"EDEhq4Uwn2A+BbH+2nkFMbNBcHigCM0Fh2PCBXl5+kglFmg9Yx/Nxvc+ogRlDQPMHPRKyEuVILiUHhLv",
+	"aETv3RRysUI8h7Ihn8Pqw8IIBvfrJJksKM8OjG0S0ohNh/a2RsQh20vNxrARsuiHblrUwzerX1ktbsQ2",
+	"9OHH5tzkKERBLznQKzgrI4j1hlh51VRJ1ULk2W7FynvMh469AisHIMf2iLHGRc7QjjCfsbQAOQkWanzi",
+	"4no5KJRHYuayMXvmHWgOMb2ILesGNqVX0ewEvBJWYHd8bQM8AYOTVEiRlakewNiAzYYAOcz5kWzLp9EJ",
+	"DseBfsn7iOIYdNFsnBshc+Mp6HSB+dzXMznweZwmCwkXs4qxwfqaHLMHoQuXFW89c2yJi/wlWyX7hUoO",
+	"h0Qi/EkFo9vMroJbgx3DvgdCGe+FTpkZMT1AGQwrliDC7Hrfckdb3suBW5jgZmeIiAu4hXAAg+KyETKR",
+	"BL1tNjW3i+kmkGWjVCxaLsGczTA8yvXGPBCMcyEqcwMGMM1FeomHnl2MiZPDd6OSaLfoJDLMc/X9NVNe",
+	"/bdWk9X4RA+eDy9clfbVXrdxmCr7FqNlghAPlsNopMFYNEM8qh8P3q83o/WVZ0ua7RwM2FfolKBvsSvg",
+	"LUR2FgDLvqleWZ9vK0S1uqQn56NzVqBPlbsuxcCGULnw9Qbqxkaq/cz5A8mvZFyOHjt37EaoeUEZD7uH",
+	"qyuD/daETKmCrTTTXnEx43seRunMaJnrLiBkVO3E9Ud4Y/r2g1BPLm63PVyWj0JY+CYhngVvdHVTIvh0",
+	"4OEoHJu02T8vrl2FpMCeQrMTo3RAmbARixGqgynljqJArHGAlggEE6n0oJrh47hiUpc0H76YIQwKykkF",
+	"MvGf1tya7rXVHtjouClRiduJ1aZofFpjtkMr9BO7Ah46JUY7i7bOlXBAexgILzplQ/ZgnN0pHJC2tGin",
+	"F8+CdzofHNAieG4IsRyAovR61m0YfMqPp3LNBddH/EjTy+tdtJ7Rqwokg6grc9jUAZCKp+xrXOMexDXm",
+	"4mBK08uvEQ2Uekl5V85eOJSBHJjc5tf+wq+EpIjQzoR3rrUFXQFEb8C1U5hokWdEzI7NzoEcUmNOqjJd",
+	"mGkwU/8fmmVw8K/WvZfnnnRyJiThNtU7OPdBeI4ZrvUd8YwsxRVUgE4FoMIzvTV5z6wsPuFarnfDuNd7",
+	"w7vmRS5mHtRo6BsxFUWSU2IUT1VkfMBZhAez5X5yWS31lc28pZqSd/EFCsM3x2E0W2t9Q6xmcKjOYbMh",
+	"Q02S2n6aV9OwzdrZwUUWT0oOcbigBzp8O0Ci2xGo/17Ufq8s9uWKxl3sAeeS1CrC1lyFYU6IGVIVhlHE",
+	"zgdZIoMJF6TBWRtLFosxqZ7V/CgPMBvXJuaOoE8NcYSGRKyPOE+xLqR58wgtbVqGpdNNJiWXQNMFvvtd",
+	"MgIYXpEkO/lyY6jvzyiR7fVOWmS4UUCo2U+PFpAGLtPiMuJ5iKbwDMq9c+pJXHbl7phhPa51eJ6bu9lv",
+	"PapHINXc5mcUQuTD9ddrIfKg720B+dUIL945wkJDL/JbYPCbbDbq5z73Cn5m0qSF9mPenuB3bop7APvt",
+	"HfjkI001KQtErT1MHj58GFQhI88Lu2h7w/Q/X14fioLsKLW/ylOkOESKu5GhmYX/NEXu7zA06ystyq3e",
+	"wr6yhtw/1pDKN19BgjVmXHqotbgKRy06QnQV0mNgVCuUR9mbPLl3HpJ9MnpgfoCN+69oK/B/j3k+Qt4I",
+	"F2v/Q/N1iFKmvYGoc9vqT0+u4WarI1L8s5hu2zZTs81eg7S0eANvRSnlKeR51NefLlieSXtTG5HUL4Fq",
+	"yMakOWeOzHDAmEFKIQfwjN9GTGrGOFOLzk/tvctGLskcVo8iPtcLqwCb3jO8iN4gpOn7C+crOFaMmlM/",
+	"1HXvh3pN2q0XA/FiLdenOqQHgRNKFpBn5IOYohaUzCiBOWWcTNeuKk8TjzeOm9syTL5wtOhbshl5wSZ/",
+	"5c3EY+vuvaLMXbtXQl7aP5k5mLhdZCwqloPl+cbtHSHcUhqK4feZn8X0XEMRvPl1cZgLTfOBO7sMkxmE",
+	"/ActhVn5AyuvQa3WqkmxA0k29WR7lf2kNDSfG5YT36Zyi6jmXTgbjYbfg4/Rr2H48BiaLzZcVY+lA4mT",
+	"q0QxIcNcMygznl/FumkcBcHU+ZSclNiOQnP3whpAb8o8sLqjPxSgGOO9jE5MTqcQJtwQVyDHdBFl7vBe",
+	"se1TwRiHHdUUOtagHly1EPZLKk6IeoY6nGkNhqnNw78Yg0yL8S/EjuaYL7lSdkNwCc4FWoXp7MMdn7ln",
+	"Ego/mXv0Wb0QQkEY4EQzUYy0Gd0jP8ZLVcXwTLsDCF1Xw1U5djar02Y5vEtuXj+rayNXmKPtrSw26eRn",
+	"orQohnAkYifIHLcDgmQwTlGMguZUYKlaMpKGYIUk8mUNkgxDukbceuLBM1fh4BqQnajiHxYKcrMYjQj1",
+	"0wBuKhuupcjzWCjwFiB5kY2lQDKaR91pitRDx9qB1r1h8X37km+HPKtkOCq61wnWeX9mZL7tj7+Ukema",
+	"A3cGdERHVsjHfcZeOUu7pG1J0/AIRBYxeuI92ThuRHQwnhD87SqnfMCB7oFBODCEXk/qPq8Viu0SZ8dT",
+	"iSs8RJgtD1jAyevhaVVoxaYJeQTbEIDNTspFVPmGm9Ui9lQRIsyyxtJQcc9WoibW6eQecO0nfPgZoSVE",
+	"anZ4kJZKiOXhU666N2ncRIeFVT3cK9D/MOo2J82Oh62lSyIR+UoZecVR491xj4eP3qpYbbQebUiXK8df",
+	"Z5M9bQqomDVllRIs/2pTZ/EfWlC1sC2ZjTU+rwexmVd4u641dKg8Z2BG6gv//y9PX53+9OTNKAkcaJem",
+	"bMkQ2IETdi3qzV7PVg5aXQTxeWezjSXDZHLTnpTKppp7tJ7/RwUQ9PbH7efunBaSijLPUClNgahSXsEa",
+	"skkyFBzTDYlJJlcgVdjj2WEpO3OujnD7rRJKOPE9eBlqXDW9tHdsy7EYFb+bt2Eq1NcjHlauHFv3YUI2",
+	"cwWb8I+XVF7eDIyJgeNx5vigUpb2vQ1HlLD4xuAyAFImjaOyi6ebsH8O9dmpchlkSrZZxHNQzlxYUVUT",
+	"iWJRzQV8HFq/Gsdj+wp9/CtYbbjbRvH5yVBc/Ud7mtI876p+Fb3Ptzx2gWNpWVrLZk1mEsDygQ9jrwpX",
+	"6zib2WS11rnG1w3eAp/fl7SdCMkkoq6do3CTOlzkLpQzBSojt/2WL3HTQHIBYlcFpKApVlKSI8jPwxHp",
+	"M8t+YH6s3u/EZwAj4StY3RvZaVw+ttL3NFgL1bWxJCDBY6bjluJCzyMvMKE5O6/eNGLWxkJbkwrV/83f",
+	"vj18ePjt4b8dffvdZIz3q2s2NMWqqQFqOiRYQTnHywGd+7vBry9OX5mxWYGTYZLNssgZD62ikE4n5kAz",
+	"RUSpT/C+5IxRuzr2VsMFWdG1o7a70W0zpDfPmoHUDX8WwnZUjH/b3EBsGA0N7JkGuaIRYtBULJc0orNs",
+	"tR3W4indXs6N6w8nruyypToqcsqDHUfqIf8Ic8YVJo1wDTyFOrnMfxPwAQEKr1xcUWQ/Y/UHh6b8NWWy",
+	"cZPZxa6xSXJnby5q2p+cKQ1cNSiTJmOy/8deOkbgzNto7AyikxSmNui8RUW+Bj4WTG44nzrsuTCqox61",
+	"f1144KW6ZgXCF6CJLDlnfO4RE9avojTL8z9kLiBWsdwietsxscm+8XgF+pbuHy1tUDzdeXH9YP7Mko6M",
+	"oKlwLCUB10I3jKcQjOuz2SvxBnQp+aCUM7N/bINguoZ19w2uozAG7WJmtgfuMpKOQ1M5j9wqr0BmLA0X",
+	"eebHlUStKNPuHuAk65D8iCwp2TGhxC0lgpgRF4vY/bkw/4aCVFHZ+VnFJTO/WK6VrD93JwC7wZPIfltD",
+	"nGogzea615ALv35Jc0R+LmLifnP8ys5AKbuBngQ/1F2INi4nQgKb81h9ccvk5VF5U8gFn6tILr25o/64",
+	"izmr3JM39kDiBXU0xc3Hp0H2fvw2OxfUMsjbAl0Laim3sBa5iz9wQaYY7GbOvT/s0tpdYCcPWnbPKz57",
+	"G2S3W5ULgs/gNRov/cdktRBwBZKgE9EVScccOaTVUfYqOmtd14dQdMhgpS07W8Z+NhuyAflfAlWlY83m",
+	"SM/A+NxMnI0IabKGgRTdEpbiqkOVR/FdiIoZI6qlguxmYVu3PZ1564vTOP+qE9PaqdoYYLPz5h5rfn5s",
+	"u+8Z3BPL/tsVsud17U0Pw7DbEneKmDEraTVHrKJLW6UV/wLyiqVwTOhyyualKFVCpqVaJyQ1b5+x1Jj8",
+	"Jcctm5BUyVlCMqrplCo4pCu6TtDxcNjwxCfETKDkNE9sUb/ESPHBByW4/RMXq4QUVOkDiadVQgqQSBkj",
+	"+GEGnEGW4P300B2Z7m/mHE2IYnMOyA2bYJCCJ6QaH5a3OiRvUQ2ZA3wOXBMJMyMyCaG5Eg5cjUVK6/P8",
+	"cNLJAhC4zC9oUQAPBytydgn5OlaAHtdjo9QeUD4uxulFKjAyLUgWPI8KZ8j2mWReV8SQNpWHoFue/RXf",
+	"vSrxl8IOJoHXNbnpaKKMiuNGQ54rdLZUBM5i5kJZNS1ZewPlLA1XL7yAjzrACO2yImmaQqED96CHHX6Z",
+	"AclDm9f3ISk0/Tk0v9K8hAYRMQaRURIdi9ywTLwr4JnNDen/kkYArq9xyFf6utTXpwv6iSFdkE/fcuWR",
+	"nH23ZcqldFlVu/xKIDSAQGhZ++MCSMcGEXk1s8nonLawK/PChX3uPq2wKHWc5ejLTLDzYZR9lq9+Xeo3",
+	"bL64Zl7961ITaR6vdHqjqqWlB3vwtcjJvSIDM/sEl+wLcfm9gWnJ8uxG5w6i8Kog/ooVUJczXeBx++WK",
+	"Zjip3lbzc2VH7l45S7uI90nkosnGnlt3p0wjNRG9SzhXyN4R46f/SjvylXbkK+3IjmhHoiUJzIRi3C7x",
+	"VKbVGYHZQFbSSUG1L+JKnKvsduoWfCVF+dOQovgT4w9Ni7LfW9hVqGzSs8ryc2EEbo5kfgVSK2sC0i03",
+	"hAKeqRP7lNv2lrPG0SuM/u77TsAyoFaHK2Wx5e2Gj0XOUhapmsrG5nDLtnQEim8j98aQUPoVzcuQw4Je",
+	"AvdxMLtljGFTpf5YBJL5xZk9UxiW6O3TudtiWs2PH7ofWHiSOaxudNHBQ4zDivijwB3OzSqwXy/i9+Mi",
+	"Hj+S7S/bqnmonZWQOtsR/6qL5W6Nlrtm+N6cu+YeqrZPCPbZgPCf4C5XC1pY3CrQdEGavWXMPL9knGrv",
+	"Yy8KZydRjcW8YzkdulkdHkso8DlEyRjw10brHAlHIo3Nj3XbDHJmvjZWptP82mzdNep2Tftkoxxu7KFA",
+	"7eTEF82LPNMuKpu0ymHFUFhbheGSitY+hu5slTdIPO9cpHWbXTRxqLhYZK6Jkkxq13OseTt0kjR8cPEn",
+	"Wl7ZpPKgREtNtbxkdXGe+ANtL0eldWLNG0dTs2pAd0pm4wlN45N/bn5sthVFvKkoGi1LVQCPzsq5/bnR",
+	"Hi2mA5pl3Ry9p9n2Q7ZkbddTZi/4x+rQ4foVXmEaisycCBwG5Ji1N8rnpLt1W4T7Wm8KQF/7luLpaxzS",
+	"Cn3PtPdrX+uxb99WIH1PbOza3vlpafH+2W/sp77G7eOkd+5hXOvmETFgTlp6qXeVmhu7v3Fz+/QMpKmB",
+	"e1/cVgP9a9PSpb1v39QYwx5oKYt3xnLZCdHWdXkfrpdRtZ23W4Us8am6zwpl5joK2W7n9fg2gKBSLEOZ",
+	"eFJp74auQtwb3uohedlzX6gq5GRaRvGhEUhOPIWrnHLQgy6vWgxoFs5O8TA9+1HhaVYqmDKVKjkLX8tF",
+	"hOZmGIGh4xPEtyS2l+C4kGg/sPg7gu6OJTeLgEoHEDtZBGU98ODXXkIO2i7DiIv+aYWtctl7Kc1zkA8U",
+	"MZqmRIifK+xdE5xsXfkbiMJQnSKukY/DOb8OTWviuH2iF38hI3VY/c+vYvMMXEvWyRYVhx7PZgr00ISI",
+	"oTnhnSncrssh5FKbHBPiilbetnDVdcrZLEpD5H6MzmOHIGOywzYolRMq04XRlOZiLC0oXPffydvsDBtL",
+	"3BKJjWE3PrFe9+DuaJQl6ysyu/37SK6uGPdWoNDeFsnVdbiOljSDMdQrcZKnGMGwZdTpJ0DCqIkZjs2A",
+	"7ec/itBA2Q/qWshr1nOXAP+0eehVQXfn5aTIbUQYV5pynZCSZyAJ9RnzX12c98DFGSjE9yeuPHheVQUY",
+	"kTRdqbuNDBZfoYawJZ2DOkZ0wBFWGhUSQ9YqFrPuBbQ7CyOgPp49efH06OnzFy7T1W7HqqCpNUgYvwJu",
+	"BCdpj2k7kO6RJAuti39Rf2kgSrYNzSIXllSn82blbaoggrl1GR2nh/BRh+XBUeeAuO0lmQtjiNnwCtbm",
+	"xyg5eg8zguUc8e4JXzbIzJODbtqiRgITl6clJHn1/FEFaV87bjuLNtYLpojg6bDQ9B8639p6Qr8M8GXT",
+	"JTN2x4iCVHrxa+r/tURxSXkQ+fHEWGnHjcSRKq6lBVGLUpMMc7Aoz5AR0qii2WybfdJobLaEQ5IaITl2",
+	"VWntmwTP14fmMf/PjReh7ZWC7YDWOo5g0qBpnElRFDYC7sQeA1uAPiExm4Wpn/e+80TxpWw8z7+37aRB",
+	"P3Mnt7KQy5E07uGkyJF1ILHfyheC7xxyS67K2wzlGt/o3Zk3fl78C8Oz2nIEj9NofwcoLGTIYXoxZ5Bx",
+	"YgFu5k8u9XoKimVoDjBp7y12pwDmGsPyq0K8t2eziyd+IUqi8tnvvvJunNvtZgxlN2IZuwGFWDvHvY5K",
+	"uDCFG0Q10povKT7xjZDPNXIEKHHs6J4uDe9S3oP8NR1lr9u8hgEEPRPVvuq6bNbkgXecxNIdU9sKNo6T",
+	"1YtuWSV0hRj8P7vAdqHUmzDd+yH4CGW5b7lYHVU7LsQlhOKV48suOu67fZQvjJ2LpfJD3ODLo0onPhV+",
+	"yXip4dqF+0YUkvNc9zYm213c7UJSrmYhyvo5u+qtb/oTRqARkxC6yEQDNcC1XN803BeO3dhXdwbxOpyf",
+	"pwfffv+Dd2DWQS7/LxXphUOaKuA6zhMd5wDaGHq8QtsvKrQ0Y+UzEtzvkB18IjQgm0d0IQOJAjUPy3A/",
+	"tCxz2CWQZbVYD5hur61rG9E850ZTEcq8CyVYKEhLyfT63OwA+92qBlswI0WpEJcM/Fweu4ID/8s3qyeh",
+	"YH8Hi7X2yg/3FapUoBJ3r2u70LqYfDYDYHwmQuX+CyF1QhBYjDdRCQceIFod7XUiaiqFsqVLVOJS+Xnt",
+	"1rcMLixd2Dhczq7A5Rcc/s5/5+8/Hhj5eO9CdTTP0Xm0AGPGK03MjzXvztKYF0wfEsvkKyQWNiCWNhSQ",
+	"E8Rcos1V5YOYmnt0tmScKe0a0zzHXp9cgVzb3oy2UYQSO0u+MoaQLmOMK5HDA9MNzjixC+JLsCjy6PzN",
+	"U/uQ2brv/8eB+YcDPIHeH/7On0iJ/UogrvIAyURaLhEw8S9vnj4if/vu+3/7i2dAUNrobfI+FRm8N5+F",
+	"CuE9h4/6fWK9CcgRdPg7f8GQD1haxjNSGFUyXeP/j90TZk7NEuJvTJH3GLV97xXQTOS5WDE+PyTvZyzH",
+	"nzDrhGiQS+VJqH/n783a/vuccg6WYvw/NMvg4F/fJ55nzS4wcrwvRJ4d/s4rouDjSVVVpKKUmXzjTA5O",
+	"CzY5nvz18OHhXx0SBrfBEdUauDdHHC9kZQI8z8x5yJQ+rVphDJsuQaMd+ZvbPf8oAfW32zwpgrQTuzNo",
+	"cG9vxSxyJey8K7GEqcjWiBjLYaYJzW3MO9RV7qqlbvZUmzfvjB5RheAuS/vbhw99BTGnq2hR5CzFLz76",
+	"oES9qenwahF+gp5rWAaqRmzZzRcLb6NZm3pGy1zHeqnGf+TpzT7bAglLanS6zaFYUZsfKAklGaTMSEBC",
+	"VkIqbcsmJzaVotpRcMUyZKm2RZagaScSmrrl1nRuFnqSC4EcLlaNTI4nVwxW7kSvpegoB2otkMLZ7xvC",
+	"ZH4+devpyLZ/FDaDbfCKjAnTBmuG/vXhRq5ggNUuG0kBKYGqYWVUbKIMtg6cVq3mxqz8vCW/321/0WMz",
+	"ozcXJFwegh/tMkzXRvP504bYYdfljFCBdQmJcMeHFRMzEiqZ6tA2j7AJDNMzdLI5WT06J/SS6diXbKLy",
+	"cMAOB4NsfOZ4wD8kZCFWSJ+5NCq+ylz0ZGKh4cBHmu5Zo3VXoK2WKKK1Got4c4F7JlZkRiXRK9Fy38+l",
+	"MS1oQW0JhCE6qHaAR4+xR1Xcsy1boZHXTY5ytmRx+HijIR77QxpaK2Cy55Us1kjmGVjHUzRVdrB+dkaN",
+	"wPvw0sClWkcX6ifQjyycamOVNj/B9NgIbCRkEwYT2WH+tnT9PX/G87XHu6GNx/DgXRrbr+KpDPTsInF1",
+	"T5s0A+igMUb0Gr0vxmyc1FffACv2vgUorgRsoeobio/Hzhnje1ZiNYLBAnTk7gxRQXoDNHvk2owVpj0L",
+	"0Guh0IIxxwHeKhyrYlBo7E/120cxdWz37YtTalETubsSSaHuTZtW9xX3zrff93S9X+HEhX0h5iERfev5",
+	"YtC+25GBXfNkLtybbZjO3Fklo3lVsKffGEoi5vHFuoD7IbLvbsU810GK3lPloS3rArITQkluZh2M1KIh",
+	"+vvvsu1sr2ig4iDUTebdMAzimub3cyttON4diJsRA59H0pAt67qpy615QUuNwdxldRfro4ypIqfxU/es",
+	"AP7YtbkHkteY8G8efhMmUH0L03ORXoLexYybmU4lAE/IJayngsoMrzlLUSpoTXxCxBUi2qv+rX/ph+++",
+	"//4vvvqclMyR5UtYCg1kZiZ0Ws5mIEkhhRapyN1z33z317+MuUMV66OCpbqU0GVDvXZN7tdibh8BiJM+",
+	"Kix9Q+CQmzJOcQibrw7aJX5idq7ybXVrr+9RUoavWQMsnoONLWy6RfRP4rGNhQy497pUl5ssw/58CC4y",
+	"nQuhHBRelDVhk/dWn1g2K6xBoelaDT03o3e7xz6h7g9ytdtT/YUXZllQ0vZWhGHPzs4XlWBZ2jCsNrol",
+	"X8mYO2nMHDvNRKHdtrwFa2gWLCHTk6wxAiQWhl5hr9ezhL7ZmTnfEMs9i09APZlpNVJULgnjLvBfCdJw",
+	"LQ/mibgD6lxLoMsntlFYzS+AZhhAdHr+BVX6AJ84eP54crNz1hi8dogHCkfSXpze09UO/NglCNlUP56R",
+	"D2K6CzeSBQkTinepK5AHCrgmdkZPiARVLq2baXNKBrkLXGpv1DUoxOWpfmobDTqA3da5iQdgk+O0g9Q0",
+	"6Elyg92lKXb97evm7lbiXJ42HEuYNA1zx41p5rHOwBu+fT2Kq8uB/KxCeg0QEnNptSPolIsdWyj7XGb3",
+	"+Xv3Kr9dCJIxywWf2PQYo2tWi3VCOKzARzSH7v+KFSS+sI6d488QGDDfuvclxAndjQ2WPau17XUssM64",
+	"vXv7LZs7dZ/b2hK1/s0X4DTLvKqcrvE4EdwCF21pr4pO3hYAKyTjuvMW1kL4NPbV0Sfzv89d19vHUhTP",
+	"PAfLmA1m3vwGZpNbvcA+FXIOulWeYiHyDFPzFozPCeVr7zEfOltJ1E+z63nZrZ54bAuR7VdUz7h9VQ1N",
+	"KYTIVeIQ2mDveWoB+RWogbqEOrDhZkhI7WLC934TlKC0YzTtgWv7lte7wD38kjTaeWNTCnMn0AnBYoWW",
+	"MsUi6vwe5bBCi3plgYw3UGxH6QLSy7j58Mj8fLe7eJDnxwwRx3oH8DTQC3SZ4+KllJMpEFtvEiFpdsm0",
+	"yDML+SAHzivt8LE1K1ZijyvEzKaXiVUUo8xAv6oSzLrrOFTtjW3wJaiLaGLhqSJTmAkJSRjw1qR2yAag",
+	"zbHVn0DVoJPI2EzWOKrTqjaKVZlzCZmO8hz/BisypeklYTzxFRrqxyyt04m1xbyoEUcgbP6Vk6mZdWXf",
+	"0S6ENUZ7fRDT7tvOz6bBoDusrzb8R7nB/iyme7/6/IyA+Mg9FddmzP0HKW5+FtP+QJ6rmo1ge7SkfClj",
+	"cglrYusIW5n8IKYVNt2NL+h/fJ7BshAaeLo++DusN2EgLQaoHQIIuklgHTXrEJ3z7S7lJqZyduQBpVKu",
+	"CcUqzkSU+sRBIFZCIutHaak98N7RL1Rtz5b5+ejTBzH93BUwDspYz479IKZ7v4bsferN9cPsiOr2oTQU",
+	"asiebU/uUUp5aguohLfyI/x9t/P8BYk4Ug9RnGpzbpY8E9Uhl7HsOvJ81GY5DU/7S3oJj5vUlzeY++sp",
+	"tEH2+UtYTl3x8C3j/CbGlUg1hGM+18BYnP36dEdom3aeZs1Wt1rU4d2aRxchd1iPAq4pKOaFR5/M/z53",
+	"IkbDKIyBMuJTDBzTsDtGszqCfKNMBZcd24kFvSEIc6fCYpZ5ikTLO3Bn2phOVZjdaJEF5ZZ/BI1tO+gD",
+	"UWi2ZP+EjPz68vHfE0TWEorjIHYCSSuvabgIme4gOxBlx6XxGbY5K/VdqJkRN8bpYOLujRvgNEKcfU3g",
+	"5Cuhd4OYbGsKIyGrhcir5O/rLbjIs46lFnn29SyfNkuYIW2CZd7Mqbap0KNnvZHoH1XSr6tVvQ17dadK",
+	"8ZSTs19PdyTyLRmPKseZFBx9plOaXp5YHDW6Jii36uw6y2QxGV3uM/P7n3aDvEBntVkITzuxgDyzm+Na",
+	"860bnB+xK1zFC3ID+6U/WUSJJaDHdnzGyMM7zBipJieWL2Ju25Tv5jx629yKdWY2GiPB6hDDZAJLlAV8",
+	"RMAzW9HipoZrzOKM264DLdAhFs0N9ew1zA+sOrqT0JSlkLTmblsRI+9FUi+9M0KZZXjIRukDV+W307n7",
+	"wrZ5U+auJOO+A0uNDm89tIRfWbMRIqActZWLIDvucyEzkOYvlj/D57UTLRlkN0SnND9/Pz7PV7BqzfEt",
+	"Q3M3u97jclrQiixzaNS0Hg7hcw8cfTJv6EWktBcuFAxpX+Nlef+zLnDqHPff0ElzMMUOu+JFhWTsDEE4",
+	"Xj33QiIksoqIGTpVGyT9lN9qhtENRN99d0Ts/cztxgXtp81SbeR5a9a0qylPNeqtuZlYLcTQyLd7d3dU",
+	"8IVv9OeAQbrP3Xs40E+rB0Nu0vBgMKem5B+0nq4kfvd6vvSNbsMIcJ0NMQBO83wXWwYhJXYilsC1Sxww",
+	"lpaQwObcKB+LHBPY1LJjqRue9v479wZHrSbydk/5Vrfbqm5ZL++NUz0gvSS0WiX3ZqvbVAH0UpFHz18+",
+	"d0UMsowwfeI44jJoYoEOSn7JxYq7VAAbzeZzkIhlRQZPWaqx0C+/tY4KyjqCSq8pk/uVhWYPf1RhQHuP",
+	"N/dnGKzsbIgCRJHDibXfM1EDHBw9lW+7FqVUN1l3d8cKL/3ZbAbytWu1x1XwXUQpWDLYSWClPdUzx8ho",
+	"5xpjc60FSshcCE//9Y+SSg02gsfJQpTyurP+yf2p12qvN904I8W9/+7Q5G4AJ57nyjEFLMG6BpjGROid",
+	"YMr3M0cPd61fusHlu9Myxrp2b3NMdisP43MhZUIXnoWnByzcCzH/SVK+uwXY/bGC41O3jdm8tRPlnK7t",
+	"6m4cK0u6rhhstbkrL2BUAkdYWQ3Cht+H3fjFIMS9OXhDkHiK5AQJcUy4CZFsvtAj7lfysu9yJS/V2DzQ",
+	"2/NqDLyzycu74aplikyxqrEWZEZT0C6T103VA0VYBlwzvR6oi8NREVylW+JuMF8RJIr11aa3fmg43rpR",
+	"97UA2V7cO+8beeyPDKvO5SxFVmEhiQRzKaee6Y7atT4xtqItaGy+g5R8ynimhnssq2Xu3qJndbPb2E1V",
+	"d7fnA3lrTUjUlLY64Ew0LfAipzyq48yPqhs1+doWYbpzHPfu7BD8ohh3VE53EQt8K6SlPIIrkGufMdrI",
+	"+FiJMs9IJk6qZDWmiC2Tlw1ePMx76pL+1y4z6s/gyjXfunc/Lk6od+KeEErUAkOI6Lcya01zW5sB7Uws",
+	"qws3ukmcAy5iX9Tl1Qj+tsK+777RQOZ0CvlovvWuFNk7TVDDVYspGfxtR7mw5mU+F7aR7JqQOUMad2In",
+	"9sTB7F05BaObRnCuGXUjIRVzznydiKC59ca2UbfE7O85pKO1ugJVirZNn0eiWDez88iSZtYhc2L5eJzt",
+	"deIMFu8ds0Eb55YUKz5JejMni/WdZ07eAqNzff+2HFFVwuQM7X2mTojCGrqKXAIURnqZHi6IrvhP99F3",
+	"7hvdhtnnOrv1e5T/SHcAeaYEae7KSZX/xyRR5ZSDVje7SJ1XRZduYWvHS2IZG2l7Ez99c/by4OIsWMsL",
+	"P77/iuXrj9rm9+1m9ZNR55Q44bc5ajjSKkgmQSkLfELV3wb19u6pqhRWzPF+zubcJjX0f/MTrDN4849+",
+	"4iB1jRJc7ntomroKsAEJjvnEz6vX7E29+i4iW99/yG74sZgiis05ZIQNnptIhjGb8+f8jrd2QZVaCZkN",
+	"3qrVA3d9qHas+tY6XXvpXQG7yfFv71ouF5hjeXNXCmHYXuFialbY7n1HqtN5nFbEO7dwmi4gn92mAwVk",
+	"lT9hi7xdQjGYV85ZMnEnyjk2uJ2tVZHcBeq/nxAuOGBtEqzN16z+3nPTuo3L1DDRwLm0R0ufdFT1HzI2",
+	"m4F09tlNI+Xq0l3wVw7fvUZiMHsII3VHmzqWlGjfZpZCY+hp7Cy57i3pG41hK73jaEOjKPet7O1fW6Wx",
+	"HRTMGhSV5Yy8GBTLig7a8Fh/sntpLmyTHqcN1sU0aviBirhq7C6967qGtsLzwLuNm51dZnM+UO6tGDRo",
+	"xWTR8Y3FwqA1mTewhF7SS7BffIfFCX/hmuWEaeJqYp+Qv22WK6wSqv76w/c9KVXJBHiWB8mhnmvCsTid",
+	"6yhQG7wuT9xH9xKw0W6DU7w9ofurIl4V++2pKuOEh2WDefG12E0K0qkrjmuBWbaXqrpuzoDrEyxiwZFH",
+	"Ztg+qVXe0Sf8fy86y++e/mwK3dhnO0yneK6JKIAHyDp3kGwEVwKzLFzt4ukar+IsM/PsogKbSoryUZoJ",
+	"Z1zS9NIjEEP+mAvT4Na8rL58+WDPfNQBix8GWeg0SyaYRr69nmeylftAbDjJQn6HOF0dqN71fBt3xdgE",
+	"9hAruIZD1MYzsSJLyte7KaZxSTCWR+oahM1cHazna5TIsirDPNCQLVVfgsIv6rayE7Ai/0Arxo57N04a",
+	"RJ2xOe/10WxBO6MJCPgp98dX06y59jBwnkpXodFXumx/aFLLTOJ14LtkpAPIdXLXJUysjMVlamekAgVI",
+	"Jfi15Kral0efzP96j3MnbP2nealuXI1if+7zJ4hLMkNM6uw6a9dYZmnrNVNjt2g4bG9rmex55vZ/8JdS",
+	"uncGgtgSsD6L34InaHUKDg8iwdBO/+7OlMSduoFvYftbyarnuZp/c1IjB9am+Zk4uX+gqraIy7P1RQfa",
+	"o6sqHyZ6kt8e2cAdsgyIGbFTcSu0AvvlE7gLIoE7YBBY+SStgTarbX9g1i9uul7I9Vv/3gHeVw56JRCG",
+	"PJrw78riL7eea1V3DtI2V+H60X2OLm21T2CfnecLeRuwdLODra+4wfdNiVs+pBdRRIvElSIyzVHMVoIP",
+	"dR9b8RpIT/Gn5qVoxzw/ef/bb++M2FaAhd/emW9xid/YrpT55HhyRAt2dPUNgk5db59ijE8uD8jnapgx",
+	"bdNg2cJjIRBvA1tp4cNbhd5yyhWZAuNzVxc4c/AM9xxS/gSYt9icIzaYN2IC9qD+/O7z/w0AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -154,6 +156,104 @@ func TestShelf(t *testing.T) {
 	require.NotContains(t, e.ok(t, "copies", "--where", "host=gannet"), "archive-test")
 	// Who copied what: the package descends from the original.
 	require.Contains(t, e.ok(t, "where", "archive-db"), "archive.ova")
+}
+
+// TestHandOut: a package for others holds nothing that is this machine's alone, in each shape and at each place; what
+// it is told to hold otherwise comes first; and the machine stays as it is.
+func TestHandOut(t *testing.T) {
+	e := theEstate(t)
+	was := get[openapi.Copy](t, e, "copies", "gannet/archive-db").Machine
+	dir := filepath.Join(t.TempDir(), "for-others")
+	licence := tempFile(t, "licence.txt")
+	require.NoError(t, os.WriteFile(licence, []byte("Take care of it."), 0o600))
+	e.ok(t, "export", "gannet/archive-db", dir+"/", "--for", "hand-out", "--name", "kit", "--cpus", "3", "--memory",
+		"1GiB", "--leave-out", "disk2", "--product", "Archive", "--property", "site.name=wharf", "--licence", licence,
+		"--digest", "sha512", "--yes")
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	var names []string
+	for _, x := range entries {
+		names = append(names, x.Name())
+	}
+	require.Equal(t, []string{"kit-disk1.vmdk", "kit-disk3.vmdk", "kit.mf", "kit.ovf"}, names)
+	sums := exec.Command("sha512sum", "-c", "--strict", "-")
+	sums.Dir = dir
+	manifest, err := os.ReadFile(filepath.Join(dir, "kit.mf"))
+	require.NoError(t, err)
+	sums.Stdin = strings.NewReader(regexp.MustCompile(`(?m)^SHA512\((.*)\)= (.*)$`).ReplaceAllString(string(manifest),
+		"$2  $1"))
+	said, err := sums.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	raw, err := os.ReadFile(filepath.Join(dir, "kit.ovf"))
+	require.NoError(t, err)
+	for _, own := range append([]string{was.Uuid, was.FirmwareUuid, "gannet", "lineage"}, macsOf(was)...) {
+		require.NotContains(t, strings.ToLower(string(raw)), strings.ToLower(own))
+	}
+	for _, n := range *was.Nics {
+		require.NotContains(t, string(raw), `"`+n.Network+`"`)
+	}
+	now := get[openapi.Copy](t, e, "copies", "gannet/archive-db").Machine
+	for _, m := range []*openapi.Machine{was, now} {
+		for i := range *m.Disks {
+			(*m.Disks)[i].FileBytes = 0 // it runs, and writes
+		}
+	}
+	require.Equal(t, was, now)
+
+	e.ok(t, "import", dir, "--host", "petrel", "--yes", "--answer", "descriptor.eula=accept")
+	made := get[openapi.Copy](t, e, "copies", "petrel/kit").Machine
+	require.Len(t, *made.Disks, 2)
+	require.Equal(t, (*was.Disks)[2].VirtualBytes, (*made.Disks)[1].VirtualBytes)
+	require.Equal(t, 3, made.Cpus)
+	require.EqualValues(t, 1<<30, made.MemoryBytes)
+	require.NotEmpty(t, made.Uuid)
+	require.NotEqual(t, was.Uuid, made.Uuid)
+	require.NotEqual(t, (*was.Nics)[0].Mac, (*made.Nics)[0].Mac)
+
+	// The same to a shelf, and with the MACs.
+	e.ok(t, "export", "gannet/archive-db", "loft/kit.ova", "--for", "hand-out", "--macs", "keep", "--leave-out",
+		"disk1", "--yes")
+	var seen struct {
+		Machines []struct {
+			Uuid  string
+			Disks []struct{ ID string }
+			Nics  []struct{ Mac string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(e.ok(t, "inspect", filepath.Join(e.pool("gannet", "loft"), "kit.ova"),
+		"--verify", "-o", "json")), &seen))
+	require.Empty(t, seen.Machines[0].Uuid)
+	require.Len(t, seen.Machines[0].Disks, 2)
+	require.Equal(t, (*was.Nics)[0].Mac, seen.Machines[0].Nics[0].Mac)
+
+	out := filepath.Join(t.TempDir(), "x.ova")
+	for name, c := range map[string]struct {
+		args []string
+		says string
+	}{
+		"purpose":  {[]string{out, "--for", "fun"}, "one of restore, hand-out"},
+		"disk":     {[]string{out, "--leave-out", "disk9"}, `it has "disk1", "disk2", "disk3"`},
+		"device":   {[]string{out, "--drop", "sound"}, `no device "sound"`},
+		"digest":   {[]string{out, "--digest", "md5"}, "one of sha1, sha256, sha512"},
+		"property": {[]string{out, "--property", "site"}, "--property"},
+		"licence":  {[]string{out, "--licence", "/nowhere"}, "/nowhere"},
+		"shape":    {[]string{out, "--shape", "pear"}, "ova or folder"},
+		"ending":   {[]string{filepath.Join(dir, "x.ovf")}, "a package is a file .ova"},
+		"pipe":     {[]string{"-", "--shape", "folder"}, "standard output takes an OVA"},
+		"shelf":    {[]string{"loft", "--shape", "folder"}, "a shelf takes OVAs"},
+	} {
+		r := e.run(t, append([]string{"export", "gannet/archive-db", "--yes"}, c.args...)...)
+		require.Equal(t, 2, r.status, name)
+		require.Contains(t, r.err, c.says, name)
+	}
+	require.Equal(t, 4, e.run(t, "export", "gannet/archive-db", dir, "--shape", "folder", "--name", "../..").status)
+}
+
+func macsOf(m *openapi.Machine) (macs []string) {
+	for _, n := range *m.Nics {
+		macs = append(macs, n.Mac)
+	}
+	return macs
 }
 
 // TestNames: one name for two machines, names that are near, names that can't be.

@@ -43,7 +43,7 @@ func bigPackage(t testing.TB, file, name string, data int) {
 	require.NoError(t, err)
 	descriptor, err := d.Encode(8192)
 	require.NoError(t, err)
-	w := ovf.NewWriter(f, name+".ovf", 8192, time.Unix(1700000000, 0), nil)
+	w := ovf.NewWriter(f, name+".ovf", 8192, time.Unix(1700000000, 0), ovf.SHA256, nil)
 	h := sha256.New()
 	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h),
 		disk.Spec{VirtualBytes: size, ID: "1234abcd"}, nil)
@@ -53,7 +53,7 @@ func bigPackage(t testing.TB, file, name string, data int) {
 	require.NoError(t, disk.Pump(context.Background(), target, feed, disk.Options{}))
 	require.NoError(t, target.Finish())
 	require.NoError(t, w.End(ovf.Member{Name: name + ".vmdk", Size: target.Length(),
-		SHA256: hex.EncodeToString(h.Sum(nil))}))
+		Sum: hex.EncodeToString(h.Sum(nil))}))
 	_, err = w.Finish(descriptor)
 	require.NoError(t, err)
 }

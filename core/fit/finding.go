@@ -263,6 +263,10 @@ var catalogue = map[string]entry{
 	"state.cut-off":     entryOf(Note),
 	"state.live":        entryOf(Note),
 	"state.left-behind": entryOf(Note),
+
+	"package.holds":       entryOf(Note),
+	"package.weak-digest": entryOf(Note),
+
 	"host.unable":       entryOf(Blocker),
 	"snapshot.moment":   entryOf(Note),
 	"snapshot.stood-on": entryOf(Blocker),

@@ -126,6 +126,16 @@ type NIC struct {
 	VLAN    int    `json:"vlan,omitempty"`    // likewise; 0: not known or untagged
 }
 
+// Product is what a package tells its receiver of what is in it (DSP0243, sections 9.4 and 9.5).
+type Product struct {
+	Name    string `json:"name,omitempty"`
+	Vendor  string `json:"vendor,omitempty"`
+	Version string `json:"version,omitempty"`
+	Licence string `json:"licence,omitempty"` // text that is to be accepted
+	// values that its guest may read, by key
+	Properties map[string]string `json:"properties,omitempty"`
+}
+
 // Passport is the small record that travels with a copy.
 type Passport struct {
 	Lineage  string    `json:"lineage"`

@@ -118,27 +118,29 @@ var Trailer = make([]byte, 2*blockBytes)
 
 // Member is a file that was written to a package.
 type Member struct {
-	Name   string `json:"name"`
-	Size   int64  `json:"size"`
-	SHA256 string `json:"sha256"`
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+	Sum  string `json:"sum"` // digest, by the algorithm of the package's manifest; hexadecimal
 }
 
 // Writer writes a package into a file: sizes that are known only afterwards
 // are filled in by writing the headers last. The order of calls is Begin, the
 // data by the caller, End, for every disk; then Finish.
 type Writer struct {
-	f        io.WriterAt
-	name     string // of the descriptor
-	room     int
-	modified time.Time
-	at       int64
-	members  []Member
+	f         io.WriterAt
+	name      string // of the descriptor
+	room      int
+	modified  time.Time
+	algorithm string
+	at        int64
+	members   []Member
 }
 
 // NewWriter sets room bytes aside for the descriptor. members are those that
-// an earlier try has written: it is gone on after them.
-func NewWriter(f io.WriterAt, descriptor string, room int, modified time.Time, members []Member) *Writer {
-	w := &Writer{f: f, name: descriptor, room: room, modified: modified,
+// an earlier try has written: it is gone on after them. Their digests are by algorithm.
+func NewWriter(f io.WriterAt, descriptor string, room int, modified time.Time, algorithm string,
+	members []Member) *Writer {
+	w := &Writer{f: f, name: descriptor, room: room, modified: modified, algorithm: algorithm,
 		at: blockBytes + int64(room) + Padding(int64(room))}
 	for _, m := range members {
 		w.at += blockBytes + m.Size + Padding(m.Size)
@@ -185,7 +187,7 @@ func (w *Writer) Finish(descriptor []byte) (int64, error) {
 	if _, err := w.f.WriteAt(append(h, append(descriptor, make([]byte, Padding(int64(w.room)))...)...), 0); err != nil {
 		return 0, err
 	}
-	manifest := ManifestOf(w.name, descriptor, w.members)
+	manifest := ManifestOf(w.algorithm, w.name, descriptor, w.members)
 	if _, err := w.f.WriteAt(manifest, w.Begin()); err != nil {
 		return 0, err
 	}
@@ -198,13 +200,13 @@ func (w *Writer) Finish(descriptor []byte) (int64, error) {
 	return w.at + int64(len(Trailer)), nil
 }
 
-// ManifestOf is the manifest of a descriptor and its disks.
-func ManifestOf(name string, descriptor []byte, members []Member) []byte {
-	sums := map[string]string{name: hexSum(descriptor)}
+// ManifestOf is the manifest of a descriptor and its disks, all digested by algorithm.
+func ManifestOf(algorithm, name string, descriptor []byte, members []Member) []byte {
+	sums := map[string]string{name: digestOf(algorithm, descriptor)}
 	for _, m := range members {
-		sums[m.Name] = m.SHA256
+		sums[m.Name] = m.Sum
 	}
-	return EncodeManifest(sums)
+	return EncodeManifest(algorithm, sums)
 }
 
 func manifestName(descriptor string) string {

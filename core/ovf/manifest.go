@@ -9,9 +9,17 @@ import (
 	"strings"
 )
 
+// SHA256 is the algorithm of manifests unless another is asked for. Readers that know only DSP0243 1.x to the letter
+// take SHA1.
+const (
+	SHA1   = "sha1"
+	SHA256 = "sha256"
+	SHA512 = "sha512"
+)
+
 // Digest is one line of a manifest.
 type Digest struct {
-	Algorithm string // sha1, sha256 or sha512
+	Algorithm string // SHA1, SHA256 or SHA512
 	Sum       string // hexadecimal, lower case
 }
 
@@ -42,8 +50,8 @@ func ParseManifest(name string, raw []byte) (map[string]Digest, error) {
 	return sums, lines.Err()
 }
 
-// EncodeManifest writes SHA-256 digests, sorted by file.
-func EncodeManifest(sums map[string]string) []byte {
+// EncodeManifest writes digests of one algorithm, sorted by file.
+func EncodeManifest(algorithm string, sums map[string]string) []byte {
 	names := make([]string, 0, len(sums))
 	for n := range sums {
 		names = append(names, n)
@@ -51,7 +59,7 @@ func EncodeManifest(sums map[string]string) []byte {
 	sort.Strings(names)
 	var b strings.Builder
 	for _, n := range names {
-		fmt.Fprintf(&b, "SHA256(%s)= %s\n", n, sums[n])
+		fmt.Fprintf(&b, "%s(%s)= %s\n", strings.ToUpper(algorithm), n, sums[n])
 	}
 	return []byte(b.String())
 }

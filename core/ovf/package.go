@@ -47,11 +47,6 @@ type Package struct {
 
 const maxManifestBytes = 1 << 20
 
-func hexSum(p []byte) string {
-	s := sha256.Sum256(p)
-	return hex.EncodeToString(s[:])
-}
-
 // ReadOVA reads the skeleton of an archive.
 func ReadOVA(src disk.Source, name string) (*Skeleton, error) {
 	entries, err := Index(src, name)

@@ -47,7 +47,8 @@ func packageFiles(t *testing.T) []content {
 	image := bytes.Repeat([]byte("tide"), 1024)
 	sums := map[string]string{"rain-gauge.ovf": fmt.Sprintf("%x", sha256.Sum256(raw)),
 		"disk1.img": fmt.Sprintf("%x", sha256.Sum256(image))}
-	return []content{{"rain-gauge.ovf", raw}, {"rain-gauge.mf", ovf.EncodeManifest(sums)}, {"disk1.img", image}}
+	return []content{{"rain-gauge.ovf", raw}, {"rain-gauge.mf", ovf.EncodeManifest(ovf.SHA256, sums)},
+		{"disk1.img", image}}
 }
 
 func asTar(t *testing.T, dir string, files []content) []byte {

@@ -295,12 +295,14 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 		return e
 	}
 	if cpu := byType[typeCPU]; len(cpu) > 0 {
+		rename(cpu[0], cpuName, m.CPUs)
 		set(cpu[0], "rasd:VirtualQuantity", strconv.Itoa(m.CPUs))
 	} else {
-		item(typeCPU, fmt.Sprintf("%d virtual CPUs", m.CPUs), map[string]string{"AllocationUnits": "hertz * 10^6",
+		item(typeCPU, fmt.Sprintf(cpuName, m.CPUs), map[string]string{"AllocationUnits": "hertz * 10^6",
 			"VirtualQuantity": strconv.Itoa(m.CPUs)})
 	}
 	if mem := byType[typeMemory]; len(mem) > 0 {
+		rename(mem[0], memoryName, m.MemoryBytes>>20)
 		unit := text(mem[0], "AllocationUnits")
 		if factor, ok := unitBytes(unit); ok && m.MemoryBytes%factor.Int64() == 0 {
 			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes/factor.Int64(), 10))
@@ -309,7 +311,7 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes, 10))
 		}
 	} else {
-		item(typeMemory, fmt.Sprintf("%d MiB of memory", m.MemoryBytes>>20),
+		item(typeMemory, fmt.Sprintf(memoryName, m.MemoryBytes>>20),
 			map[string]string{"AllocationUnits": "byte * 2^20", "VirtualQuantity": strconv.FormatInt(m.MemoryBytes>>20,
 				10)})
 	}
@@ -412,6 +414,20 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	}
 	for _, e := range there {
 		hw.RemoveChild(e)
+	}
+}
+
+// Names of items that tell how much there is.
+const (
+	cpuName    = "%d virtual CPUs"
+	memoryName = "%d MiB of memory"
+)
+
+// rename keeps the name of an item true, where it is one of ours.
+func rename[N int | int64](item *etree.Element, name string, n N) {
+	var was int64
+	if _, err := fmt.Sscanf(text(item, "ElementName"), name, &was); err == nil {
+		setOrdered(item, "ElementName", fmt.Sprintf(name, n))
 	}
 }
 

@@ -160,18 +160,17 @@ func TestExportOfARunningMachine(t *testing.T) {
 		require.NoError(t, err)
 		return p
 	}
-	const stopped = "state.running / stop hand-out start record"
+	const stopped = "package.holds state.running / stop hand-out start record"
 	p := export(func(*plan.ExportFacts) {}, nil)
-	require.Equal(t, "state.running / freeze hand-out record commit", outline(p))
+	require.Equal(t, "package.holds state.running / freeze hand-out record commit", outline(p))
 	require.Equal(t, stepsOf[plan.Freeze](p)[0].Disks, stepsOf[plan.Commit](p)[0].Disks)
 	require.True(t, stepsOf[plan.HandOut](p)[0].Frozen)
 	require.False(t, stepsOf[plan.Freeze](p)[0].ForGood)
-	require.Equal(t, "state.running / stop hand-out start record", outline(export(func(*plan.ExportFacts) {},
-		plan.Answers{"state.running": "stop"})))
+	require.Equal(t, stopped, outline(export(func(*plan.ExportFacts) {}, plan.Answers{"state.running": "stop"})))
 	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Host.Can = nil }, nil)))
 	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Disks[0].Format = "vhdx" }, nil)),
 		"nothing can be committed into that")
 	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Disks[0].Layers = 40 }, nil)),
 		"its chain is full")
-	require.Equal(t, " / hand-out record", outline(export(func(f *plan.ExportFacts) { f.Copy.State = "stopped" }, nil)))
+	require.Equal(t, "package.holds / hand-out record", outline(export(func(f *plan.ExportFacts) { f.Copy.State = "stopped" }, nil)))
 }

@@ -3,10 +3,12 @@ package plan
 import (
 	"fmt"
 	"path"
+	"slices"
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
 )
 
 // ExportRequest is what the caller asks of Export.
@@ -15,6 +17,8 @@ type ExportRequest struct {
 	Place           string // for people and records: where it will lie on the caller's computer
 	Snapshot        string // that it is of; "" for the machine as it is
 	Piped           bool   // into a pipe, where sizes can't be filled in afterwards
+	Holds           HandingRequest
+	Digest          string // algorithm of the manifest; "" for SHA-256
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -45,10 +49,23 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 			return nil, err
 		}
 	}
-	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: facts.Machine.Name}
-	inside := facts.Machine.Clone()
+	hands, err := req.Holds.handing(facts.Machine)
+	if err != nil {
+		return nil, err
+	}
+	inside := hands.Of(facts.Machine)
+	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: inside.Name, Handing: hands, Digest: req.Digest}
+	if req.Digest == "" {
+		pack.Digest = ovf.SHA256
+	}
+	b.raise(fit.Raise("package.holds", subject, hands.says(facts.Machine), nil), "")
+	if req.Digest == ovf.SHA1 {
+		b.raise(fit.Raise("package.weak-digest", subject, "Its manifest has SHA-1, as readers of the "+
+			"standard's 1.x want it by the letter. SHA-1 shows damage, and no "+
+			"longer that nobody meddled with it.", nil), "")
+	}
 	var bytes int64
-	stem := machine.CleanName(facts.Machine.Name)
+	stem := machine.CleanName(inside.Name)
 	for i := range inside.Disks {
 		d := &inside.Disks[i]
 		file := fmt.Sprintf("%s-%s.vmdk", stem, d.ID)
@@ -59,7 +76,9 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 
 	for _, fd := range facts.Disks {
-		b.unreadable(fd)
+		if !slices.Contains(hands.LeaveOut, fd.ID) {
+			b.unreadable(fd)
+		}
 	}
 
 	layers, unfit := frozen(facts.Host, facts.Machine, facts.Disks, facts.Files)
@@ -84,7 +103,10 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	record := Record{Form: lineage.Package, Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
 		Path: req.Place}
-	disks := count(len(pack.Disks), "disk")
+	disks := count(len(pack.Disks), "disk") + " as stream-optimized VMDK"
+	if len(pack.Disks) == 0 {
+		disks = "the descriptor, without disks,"
+	}
 	if s := facts.Shelf; s != nil {
 		p.Target = s.Name
 		pack.Shelf, pack.File = s.ID, path.Join(s.Path, req.File)
@@ -111,13 +133,13 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 				"the "+
 				"package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
-		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s as stream-optimized VMDK to %s on the shelf %s%s",
+		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s to %s on the shelf %s%s",
 			disks, req.File, s.Name, far), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
-		what := fmt.Sprintf("Send %s as stream-optimized VMDK to %s", disks, req.Place)
+		what := fmt.Sprintf("Send %s to %s", disks, req.Place)
 		if req.Piped {
 			what += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", facts.Host.Name,
-				fit.Size(largest(facts.Machine)))
+				fit.Size(largest(inside)))
 		}
 		p.Steps = append(p.Steps, Step{What: what, Host: facts.Host.Name, Bytes: bytes, Do: &HandOut{pack}})
 	}

@@ -87,6 +87,8 @@ type Packing struct {
 	Passport *machine.Passport `json:"passport"`
 	Disks    []PackDisk        `json:"disks"`
 	Frozen   bool              `json:"frozen,omitempty"` // its disks take no writes, though it may run
+	Handing  Handing           `json:"handing"`
+	Digest   string            `json:"digest"` // algorithm of the manifest
 }
 
 // Pack writes a package to a shelf.

@@ -11,7 +11,6 @@ import (
 	"encoding/base32"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -154,9 +153,9 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 		return nil, ErrOwnOnly
 	}
 	if u == nil {
-		return nil, &inventory.Error{Code: inventory.CodeUnknown, Message: fmt.Sprintf("There is no user %q. unvora user list "+
+		return nil, inventory.Refuse(inventory.CodeUnknown, "There is no user %q. unvora user list "+
 			"shows "+
-			"them.", ref)}
+			"them.", ref)
 	}
 	if role != "" && who.Role != Administrator {
 		return nil, ErrOwnOnly
@@ -169,7 +168,7 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 				return nil, err
 			}
 			if !ok {
-				return nil, &inventory.Error{Code: inventory.CodeWrong, Message: "The present password is not right."}
+				return nil, inventory.Wrong("The present password is not right.")
 			}
 		}
 		if hash, err = a.hashed(ctx, password); err != nil {
@@ -251,11 +250,11 @@ func (a *Access) MakeToken(ctx context.Context, u *inventory.User, name string, 
 	}
 	switch {
 	case days < 0 || days > MostTokenDays:
-		return "", nil, &inventory.Error{Code: inventory.CodeWrong, Message: fmt.Sprintf("A token lives from 1 to %d days, not "+
+		return "", nil, inventory.Wrong("A token lives from 1 to %d days, not "+
 			"%d; one "+
-			"without an end has to be asked for.", MostTokenDays, days)}
+			"without an end has to be asked for.", MostTokenDays, days)
 	case endless && days > 0:
-		return "", nil, &inventory.Error{Code: inventory.CodeWrong, Message: "A token has a term in days, or no end: not both."}
+		return "", nil, inventory.Wrong("A token has a term in days, or no end: not both.")
 	case days == 0:
 		days = TokenDays
 	}

@@ -130,7 +130,7 @@ func TestTokens(t *testing.T) {
 		_, _, err = a.MakeToken(t.Context(), u, c.name, c.days, c.endless)
 		var refused *inventory.Error
 		require.ErrorAs(t, err, &refused, "%+v", c)
-		require.Equal(t, "wrong", refused.Code)
+		require.Equal(t, inventory.CodeWrong, refused.Code)
 	}
 	_, _, err = a.MakeToken(t.Context(), u, "longest", MostTokenDays, false)
 	require.NoError(t, err)

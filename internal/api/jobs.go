@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"time"
@@ -135,9 +134,8 @@ func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
 func (s *Server) own(c *gin.Context, ref string) (*inventory.Job, bool) {
 	j, err := s.inv.Job(c, ref)
 	if err == nil && caller(c).Role != access.Administrator && j.UserName != caller(c).Name {
-		err = &inventory.Error{Code: inventory.CodeUnknown,
-			Message: fmt.Sprintf("You have no job %q. unvora jobs lists them.",
-				ref)}
+		err = inventory.Refuse(inventory.CodeUnknown, "You have no job %q. unvora jobs lists them.",
+			ref)
 	}
 	if err != nil {
 		s.problem(c, err)

@@ -2,10 +2,10 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -29,40 +29,53 @@ func init() {
 
 func (a *app) exportCmd() *cobra.Command {
 	s := &settling{}
-	snapshot := ""
+	var snapshot, shape string
+	holds := &handing{}
 	cmd := &cobra.Command{
 		Use:   "export COPY DEST",
 		Short: "Write a package (OVA) from a copy",
 		Long: `Write a package from a registered copy: an OVA with the OVF descriptor, a manifest
-with SHA-256 digests, and the disks as stream-optimized VMDK.
+of digests, and the disks as stream-optimized VMDK; or a folder with the same.
 
-DEST is a file on this computer (./tide-gauge.ova), "-" for standard output, or a
-shelf (loft, loft/tide-gauge.ova). Nothing is ever written over, and Ctrl-C leaves
-nothing half-done.`,
+DEST is a file on this computer (./tide-gauge.ova), a folder there (./tide-gauge/),
+"-" for standard output, or a shelf (loft, loft/tide-gauge.ova). Nothing is ever
+written over, and Ctrl-C leaves nothing half-done.
+
+A package is for one of two things. To restore the machine, or to take it elsewhere,
+it stays the one that it is. To hand it out, --for hand-out: others get nothing that
+is this machine's alone. The options below change single things; the copy itself
+stays as it is.`,
 		Example: "  unvora export tide-gauge ./tide-gauge.ova\n" +
+			"  unvora export tide-gauge ./for-others/ --for hand-out --name tide-gauge-kit\n" +
 			"  unvora export gannet/tide-gauge loft --detach",
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.completeCopies("registered"),
 	}
 	s.flags(cmd)
 	cmd.Flags().StringVar(&snapshot, "snapshot", "", "write the machine as it was at this snapshot")
+	cmd.Flags().StringVar(&shape, "shape", "", "ova, or folder: a directory with the descriptor, the manifest and the "+
+		"disks; as DEST says unless said")
+	holds.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		c, err := a.client()
 		if err != nil {
 			return err
 		}
-		dest, file, err := a.destination(ctx, c, args[0], args[1])
+		dest, to, err := a.destination(ctx, c, firstOf(holds.name, args[0]), args[1], shape)
 		if err != nil {
 			return err
 		}
 		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1],
 			Destination: *dest, Snapshot: optional(snapshot)}
+		if err := holds.into(&req); err != nil {
+			return err
+		}
 		p, err := a.settle(ctx, c, req, s)
 		if p == nil || err != nil {
 			return err
 		}
-		if file != "" && s.detach {
+		if to != nil && s.detach {
 			return usage("--detach goes with a shelf: a file on this computer is written by this command")
 		}
 		j, err := a.start(ctx, c, p.body)
@@ -73,22 +86,21 @@ nothing half-done.`,
 			return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
 		}
 		var transfer func(context.Context) error
-		written := false
-		switch file {
-		case "":
-		case "-":
+		switch {
+		case to == nil:
+		case to.piped:
 			transfer = func(ctx context.Context) error { return a.pipePackage(ctx, c, j.Id) }
 		default:
-			transfer = func(ctx context.Context) error { return a.takePackage(ctx, c, j.Id, file, &written) }
+			transfer = func(ctx context.Context) error { return a.takePackage(ctx, c, j.Id, to) }
 		}
 		done, err := a.follow(ctx, c, j, transfer)
 		if err != nil {
-			if written { // complete, but the job was undone before it was told so
-				_ = os.Remove(file)
+			if to != nil && to.whole { // complete, but the job was undone before it was told so
+				_ = os.RemoveAll(to.path)
 			}
 			return err
 		}
-		if file == "-" {
+		if to != nil && to.piped {
 			return nil
 		}
 		return a.print(done, func() { a.say(a.out, "%s is written.", *dest.Place) })
@@ -96,50 +108,96 @@ nothing half-done.`,
 	return cmd
 }
 
-// destination tells a shelf from a file on this computer; file is "" for a shelf.
-func (a *app) destination(ctx context.Context, c *caller, name, dest string) (*openapi.Destination, string, error) {
+// local is a package on the client's computer.
+type local struct {
+	path   string
+	piped  bool // to standard output
+	folder bool
+	whole  bool // it has its place
+}
+
+// open begins to write the package that is given.
+func (l *local) open(give *openapi.Given, algorithm string) (written, error) {
+	if l.folder {
+		return newFolderOut(l.path, give.Name, algorithm)
+	}
+	return newArchiveOut(l.path, give.Name, give.Room, algorithm)
+}
+
+// Shapes of packages.
+const (
+	shapeOVA    = "ova"
+	shapeFolder = "folder"
+)
+
+// destination tells a shelf from a place on this computer, which is nil for a shelf.
+func (a *app) destination(ctx context.Context, c *caller, name, dest, shape string) (*openapi.Destination, *local,
+	error) {
+	if shape != "" && shape != shapeOVA && shape != shapeFolder {
+		return nil, nil, usage("--shape %q: ova or folder", shape)
+	}
 	if dest == "-" {
-		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe"), Piped: ptr(true)}, "-",
-			nil
+		if shape == shapeFolder {
+			return nil, nil, usage("standard output takes an OVA: a folder needs a directory, ./%s/", lastPart(name))
+		}
+		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe"), Piped: ptr(true)},
+			&local{piped: true}, nil
 	}
 	if !strings.HasPrefix(dest, ".") && !filepath.IsAbs(dest) {
 		res, err := c.ListShelves(ctx)
 		shelves, err := call[[]openapi.Shelf](c, res, err)
 		if err != nil {
-			return nil, "", err
+			return nil, nil, err
 		}
 		shelf, file, _ := strings.Cut(dest, "/")
 		for _, s := range shelves {
-			if strings.EqualFold(s.Name, shelf) {
-				place := s.Name + "/" + firstOf(file, lastPart(name)+".ova")
-				return &openapi.Destination{Shelf: &s.Name, File: optional(file), Place: &place}, "", nil
+			if !strings.EqualFold(s.Name, shelf) {
+				continue
 			}
+			if shape == shapeFolder {
+				return nil, nil, usage("a shelf takes OVAs: write the folder to this computer, ./%s/", lastPart(name))
+			}
+			place := s.Name + "/" + firstOf(file, lastPart(name)+".ova")
+			return &openapi.Destination{Shelf: &s.Name, File: optional(file), Place: &place}, nil, nil
 		}
 		if !strings.ContainsAny(dest, "./") {
-			return nil, "", usage("there is no shelf %q; for a file on this computer write ./%s.ova", dest, dest)
+			return nil, nil, usage("there is no shelf %q; for a file on this computer write ./%s.ova", dest, dest)
 		}
 	}
 	file, err := filepath.Abs(dest)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
-	if st, err := os.Stat(file); err == nil && st.IsDir() {
+	st, err := os.Stat(file)
+	there := err == nil && st.IsDir()
+	to := &local{folder: shape == shapeFolder || shape == "" && !there && strings.HasSuffix(dest, "/")}
+	switch ext := strings.ToLower(filepath.Ext(file)); {
+	case there && to.folder:
+		file = filepath.Join(file, lastPart(name))
+	case there:
 		file = filepath.Join(file, lastPart(name)+".ova")
+	case to.folder && (ext == ".ova" || ext == ".ovf"), !to.folder && (ext == ".ovf" || ext == ".zip"):
+		return nil, nil, usage("%s: a package is a file .ova, or with --shape folder a directory, ./%s/", dest,
+			lastPart(name))
 	}
+	to.path = file
 	if _, err := os.Lstat(file); err == nil {
-		return nil, "", &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another "+
-			"name, "+
-			"or remove it", dest)}
+		return nil, nil, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another "+
+			"name, or remove it", dest)}
 	}
 	if st, err := os.Stat(filepath.Dir(file)); err != nil || !st.IsDir() {
-		return nil, "", &exit{statusFailed, fmt.Errorf("the directory %s is not there; make it first: mkdir -p %s",
+		return nil, nil, &exit{statusFailed, fmt.Errorf("the directory %s is not there; make it first: mkdir -p %s",
 			filepath.Dir(dest), filepath.Dir(dest))}
 	}
 	host, err := os.Hostname()
 	if err != nil {
 		host = "this computer"
 	}
-	return &openapi.Destination{File: ptr(filepath.Base(file)), Place: ptr(host + ":" + file)}, file, nil
+	place := host + ":" + file
+	if to.folder {
+		place += "/" // also whoever goes on with the job knows it by that
+	}
+	return &openapi.Destination{File: ptr(filepath.Base(file)), Place: &place}, to, nil
 }
 
 // errOver ends a transfer whose job has ended by itself.
@@ -197,28 +255,28 @@ func (a *app) offer(ctx context.Context, c *caller, job string) (openapi.Transfe
 
 // takePackage fetches the disks of a job one by one and writes the package.
 // Sizes are filled in by seeking back; a cut is mended by asking for the rest.
-// written is set once the file bears its own name.
-func (a *app) takePackage(ctx context.Context, c *caller, job, file string, written *bool) (err error) {
-	part := filepath.Join(filepath.Dir(file), "."+filepath.Base(file)+".part")
-	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o640)
-	if err != nil {
-		return fmt.Errorf("%w: is there a right to write there?", err)
-	}
-	defer func() {
-		f.Close()
-		if err != nil || ctx.Err() != nil {
-			_ = os.Remove(part)
-		}
-	}()
+func (a *app) takePackage(ctx context.Context, c *caller, job string, to *local) error {
 	var t openapi.Transfer
 	if err := a.retry(ctx, func() (err error) { t, err = a.offer(ctx, c, job); return err }); err != nil ||
 		t.Give == nil {
-		_ = os.Remove(part)
 		return err
 	}
-	w := ovf.NewWriter(f, t.Give.Name, t.Give.Room, time.Now(), nil)
+	algorithm := string(t.Give.Digest)
+	if ovf.NewHash(algorithm) == nil {
+		return fmt.Errorf("the service wants digests by %q, which this client does not know: take the service's client",
+			algorithm)
+	}
+	out, err := to.open(t.Give, algorithm)
+	if err != nil {
+		return err
+	}
+	defer out.abandon()
 	for _, d := range t.Give.Disks {
-		m, err := a.takeDisk(ctx, c, job, d.Id, io.NewOffsetWriter(f, w.Begin()))
+		w, err := out.begin(d.File)
+		if err != nil {
+			return err
+		}
+		m, err := a.takeDisk(ctx, c, job, d.Id, ovf.NewHash(algorithm), w)
 		if err != nil {
 			return err
 		}
@@ -226,14 +284,14 @@ func (a *app) takePackage(ctx context.Context, c *caller, job, file string, writ
 			return ctx.Err()
 		}
 		m.Name = d.File
-		if err := w.End(m); err != nil {
+		if err := out.end(m); err != nil {
 			return err
 		}
 	}
 	var descriptor []byte
 	members := []openapi.Member{}
-	for _, m := range w.Members() {
-		members = append(members, openapi.Member{Name: m.Name, Size: m.Size, Sha256: m.SHA256})
+	for _, m := range out.members() {
+		members = append(members, openapi.Member{Name: m.Name, Size: m.Size, Sum: m.Sum})
 	}
 	err = a.retry(ctx, func() error {
 		res, err := c.MakeDescriptor(ctx, job, members)
@@ -247,20 +305,11 @@ func (a *app) takePackage(ctx context.Context, c *caller, job, file string, writ
 	if err != nil {
 		return err
 	}
-	total, err := w.Finish(descriptor)
-	if err == nil {
-		err = errors.Join(f.Truncate(total), f.Sync())
-	}
+	total, err := out.finish(descriptor)
 	if err != nil {
 		return err
 	}
-	if err := os.Link(part, file); err != nil { // fails where the name was taken meanwhile
-		return err
-	}
-	*written = true
-	if err := os.Remove(part); err != nil {
-		return err
-	}
+	to.whole = true
 	return a.retry(ctx, func() error {
 		res, err := c.HandedOut(ctx, job, openapi.HandedOutJSONRequestBody{Bytes: total})
 		_, err = call[struct{}](c, res, err)
@@ -269,8 +318,8 @@ func (a *app) takePackage(ctx context.Context, c *caller, job, file string, writ
 }
 
 // takeDisk writes one disk and digests it on the way.
-func (a *app) takeDisk(ctx context.Context, c *caller, job, disk string, w io.WriterAt) (ovf.Member, error) {
-	h := sha256.New()
+func (a *app) takeDisk(ctx context.Context, c *caller, job, disk string, h hash.Hash,
+	w io.WriterAt) (ovf.Member, error) {
 	var at int64
 	err := a.retry(ctx, func() error {
 		res, err := c.ReadDisk(ctx, job, disk, &openapi.ReadDiskParams{Offset: &at})
@@ -296,7 +345,7 @@ func (a *app) takeDisk(ctx context.Context, c *caller, job, disk string, w io.Wr
 			}
 		}
 	})
-	return ovf.Member{Size: at, SHA256: hex.EncodeToString(h.Sum(nil))}, err
+	return ovf.Member{Size: at, Sum: hex.EncodeToString(h.Sum(nil))}, err
 }
 
 // pipePackage writes the package to standard output. A pipe can't be taken up

@@ -138,7 +138,9 @@ func (a *app) showInspection(file string, in *inspection) {
 		if in.Kind != "disk" {
 			fmt.Fprintf(a.out, "\n%s  %d CPUs, %s of memory, %s, %s\nmachine UUID %s\n", a.paint(bold, m.Name), m.CPUs,
 				size(m.MemoryBytes), m.Firmware, dash(m.Guest), dash(m.UUID))
-			if p := m.Passport; p != nil {
+			if p := m.Passport; p != nil && p.Lineage == "" {
+				fmt.Fprintf(a.out, "passport: copy %s, handed out %s\n", p.Copy, ago(p.MadeAt))
+			} else if p != nil {
 				fmt.Fprintf(a.out, "passport: copy %s of lineage %s, made by %s, %s\n", p.Copy, p.Lineage, p.MadeBy,
 					ago(p.MadeAt))
 			}

@@ -443,7 +443,8 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 		return nil, clear, err
 	}
 	here, err := os.Hostname()
-	if err != nil || here+":"+file != t.Give.Place {
+	place, folder := strings.CutSuffix(t.Give.Place, "/")
+	if err != nil || here+":"+file != place {
 		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or "+
 			"cancel it "+
 			"and export anew", job, t.Give.Place, files[0])}
@@ -452,8 +453,8 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 		return nil, clear, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Remove it, or "+
 			"cancel the job and export anew", file)}
 	}
-	written := false
-	return func(ctx context.Context) error { return a.takePackage(ctx, c, job, file, &written) }, clear, nil
+	to := &local{path: file, folder: folder}
+	return func(ctx context.Context) error { return a.takePackage(ctx, c, job, to) }, clear, nil
 }
 
 func (a *app) showJob(j openapi.Job) {

@@ -129,16 +129,16 @@ func (p samplePackage) write(path string) error {
 	if err != nil {
 		return err
 	}
-	members := []ovf.Member{{Name: "rain-gauge.ovf", Size: int64(len(descriptor)), SHA256: sumOf(descriptor)},
-		{Name: name, Size: int64(len(data)), SHA256: sumOf(data)}}
+	members := []ovf.Member{{Name: "rain-gauge.ovf", Size: int64(len(descriptor)), Sum: sumOf(descriptor)},
+		{Name: name, Size: int64(len(data)), Sum: sumOf(data)}}
 	sums := map[string]string{}
 	for _, x := range members {
-		sums[x.Name] = x.SHA256
+		sums[x.Name] = x.Sum
 	}
 	if p.harm != nil {
 		p.harm(sums)
 	}
-	manifest := ovf.EncodeManifest(sums)
+	manifest := ovf.EncodeManifest(ovf.SHA256, sums)
 	var out bytes.Buffer
 	written := time.Unix(1_700_000_000, 0)
 	for _, x := range []struct {

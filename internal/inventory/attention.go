@@ -219,7 +219,7 @@ func (inv *Inventory) Leave(ctx context.Context, ids []string, reason string, un
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		for _, id := range ids {
 			if cause, _, ok := strings.Cut(id, ":"); !ok || rank(Cause(cause)) == len(Causes) {
-				return fail(CodeUnknown, "%q is no item of attention. unvora attention lists them.", id)
+				return Refuse(CodeUnknown, "%q is no item of attention. unvora attention lists them.", id)
 			}
 			if _, err := tx.Exec(ctx, `insert into left_alone (id, reason, who, until) values ($1, $2, $3, $4)
 				on conflict (id)

@@ -117,7 +117,7 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 			return nil, Wrong("%s is %s, not %s.", c.Name, c.Form, joined(forms, " or "))
 		}
 		if c != nil && len(forms) > 0 && c.GoneAt != nil {
-			return nil, fail(CodeUnknown, "That copy of %s is gone since %s.", c.Name,
+			return nil, Refuse(CodeUnknown, "That copy of %s is gone since %s.", c.Name,
 				c.GoneAt.Format("2 January 2006, 15:04"))
 		}
 		return c, err

@@ -35,7 +35,7 @@ func TestTerms(t *testing.T) {
 		require.Error(t, err, text)
 		var known *Error
 		require.ErrorAs(t, err, &known, text)
-		require.Equal(t, "wrong", known.Code)
+		require.Equal(t, CodeWrong, known.Code)
 	}
 }
 

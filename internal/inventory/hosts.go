@@ -186,7 +186,7 @@ func (inv *Inventory) AddHost(ctx context.Context, id uuid.UUID, address string,
 			values ($1, $2, $3, $4, $5, $6, 'up', $7, $8,
 			now())`, id, h.Name, h.Family, h.Driver, h.Site, address, h.CPUs, h.MemoryBytes)
 		if violates(err, "hosts_name") {
-			return fail(CodeTaken, "There is a host %q already. Drop it first, or give the new one another name.",
+			return Refuse(CodeTaken, "There is a host %q already. Drop it first, or give the new one another name.",
 				h.Name)
 		}
 		if err != nil {
@@ -239,7 +239,7 @@ func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 	if err != nil {
 		return err
 	}
-	return fail(CodeBusy, "The job %s is at work at %s. Wait for it, or cancel it: unvora jobs cancel %s", job,
+	return Refuse(CodeBusy, "The job %s is at work at %s. Wait for it, or cancel it: unvora jobs cancel %s", job,
 		name, job)
 }
 
@@ -253,7 +253,7 @@ func (inv *Inventory) DropHost(ctx context.Context, h *Host, who string) error {
 			return err
 		}
 		if busy+shelved > 0 {
-			return fail(CodeTaken, "%s still has %d copies and %d packages. Delist or move them first; a host that "+
+			return Refuse(CodeTaken, "%s still has %d copies and %d packages. Delist or move them first; a host that "+
 				"was lost is brought back with: unvora host rebuild %s", h.Name, busy, shelved, h.Name)
 		}
 		if err := idle(ctx, tx, h.Name, `select $1::uuid`, h.ID); err != nil {
@@ -466,7 +466,7 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			on conflict (host_id, path) do update set name = excluded.name,
 			free_bytes = excluded.free_bytes`, NewID(), sh.Name, host, sh.Path, sh.FreeBytes)
 		if violates(err, "shelves_name") {
-			return fail(CodeTaken, "Another host has a shelf of the name %q. Give one of them another name in its "+
+			return Refuse(CodeTaken, "Another host has a shelf of the name %q. Give one of them another name in its "+
 				"agent's file.",
 				sh.Name)
 		}
@@ -511,7 +511,7 @@ func applySwitches(ctx context.Context, tx Querier, host uuid.UUID, list []wirin
 func (inv *Inventory) MACPrefix(ctx context.Context, site string) (prefix string, err error) {
 	err = inv.Pool.QueryRow(ctx, `select mac_prefix from sites where name = $1`, site).Scan(&prefix)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return "", fail(CodeUnknown, "There is no site %q.", site)
+		return "", Refuse(CodeUnknown, "There is no site %q.", site)
 	}
 	return prefix, err
 }

@@ -157,9 +157,10 @@ const (
 )
 
 // Wrong is the error of a request that can't be carried out as it is.
-func Wrong(format string, args ...any) error { return fail(CodeWrong, format, args...) }
+func Wrong(format string, args ...any) error { return Refuse(CodeWrong, format, args...) }
 
-func fail(code Code, format string, args ...any) error {
+// Refuse is an error of a kind, with what to tell people.
+func Refuse(code Code, format string, args ...any) error {
 	return &Error{Code: code, Message: fmt.Sprintf(format, args...)}
 }
 

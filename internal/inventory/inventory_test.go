@@ -71,7 +71,7 @@ func apply(t *testing.T, inv *inventory.Inventory, h *inventory.Host, p poolAt, 
 	return changes
 }
 
-func wantCode(t *testing.T, err error, code string) {
+func wantCode(t *testing.T, err error, code inventory.Code) {
 	t.Helper()
 	var e *inventory.Error
 	require.ErrorAs(t, err, &e)

@@ -100,7 +100,7 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 		idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
 		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn())
 	if violates(err, "jobs_idempotency") {
-		return fail(CodeTaken, "The idempotency key was used before.")
+		return Refuse(CodeTaken, "The idempotency key was used before.")
 	}
 	if err != nil {
 		return err
@@ -131,7 +131,7 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 			if err != nil {
 				return err
 			}
-			return fail(CodeBusy, "The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s",
+			return Refuse(CodeBusy, "The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s",
 				other,
 				other)
 		}
@@ -166,7 +166,7 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 	if _, err := uuid.Parse(ref); err != nil {
 		cond = "id::text like $1 || '%'"
 		if len(ref) < 4 || strings.Trim(strings.ToLower(ref), "0123456789abcdef-") != "" {
-			return nil, fail(CodeUnknown, "There is no job %q. unvora jobs lists them.", ref)
+			return nil, Refuse(CodeUnknown, "There is no job %q. unvora jobs lists them.", ref)
 		}
 	}
 	list, err := rows[Job](ctx, inv.Pool, jobSQL+" where "+cond+" limit 2", ref)
@@ -175,9 +175,9 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 	}
 	switch len(list) {
 	case 0:
-		return nil, fail(CodeUnknown, "There is no job %q. unvora jobs lists them.", ref)
+		return nil, Refuse(CodeUnknown, "There is no job %q. unvora jobs lists them.", ref)
 	case 2:
-		return nil, fail(CodeAmbiguous, "%q begins the ids of several jobs. Give more of it.", ref)
+		return nil, Refuse(CodeAmbiguous, "%q begins the ids of several jobs. Give more of it.", ref)
 	}
 	j := &list[0]
 	steps, err := rows[Step](ctx, inv.Pool, stepSQL+` where job_id = $1 order by position`, j.ID)
@@ -411,7 +411,7 @@ func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string,
 			return err
 		}
 		if now == nil {
-			return fail(CodeUnknown, "There is no job %q. unvora jobs lists them.", j.ID)
+			return Refuse(CodeUnknown, "There is no job %q. unvora jobs lists them.", j.ID)
 		}
 		if now.Over() {
 			return Wrong("The job %s is %s already.", j.ID, now.State)
@@ -445,11 +445,11 @@ func (inv *Inventory) AskCancel(ctx context.Context, j *Job, who string) error {
 		case now.Back:
 			return "", nil // it is being undone already
 		case gone && now.State == JobHeld:
-			return "", fail(CodePastReturn, "The job %s is past its point of no return: what it did can't be taken "+
+			return "", Refuse(CodePastReturn, "The job %s is past its point of no return: what it did can't be taken "+
 				"back. It "+
 				"can only go on to its end: unvora jobs resume %s", j.ID, j.ID)
 		case gone:
-			return "", fail(CodePastReturn, "The job %s is past its point of no return: what it did can't be taken "+
+			return "", Refuse(CodePastReturn, "The job %s is past its point of no return: what it did can't be taken "+
 				"back. It "+
 				"goes on to its end.", j.ID)
 		}
@@ -555,7 +555,7 @@ func (g *Giver) MAC() (string, error) {
 func (inv *Inventory) RequestOf(ctx context.Context, job string) (raw json.RawMessage, err error) {
 	id, err := uuid.Parse(job)
 	if err != nil {
-		return nil, fail(CodeUnknown, "There is no job %q.", job)
+		return nil, Refuse(CodeUnknown, "There is no job %q.", job)
 	}
 	err = inv.Pool.QueryRow(ctx, `select request from jobs where id = $1`, id).Scan(&raw)
 	return raw, err

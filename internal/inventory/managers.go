@@ -74,11 +74,11 @@ func (inv *Inventory) AddManager(ctx context.Context, m *Manager, who string) er
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
 			m.ID, m.Name, m.Kind, m.Address, m.Account, m.Sealed, m.Certificate, m.Version, m.Grants)
 		if violates(err, "managers_name") {
-			return fail(CodeTaken, "There is a manager %q already. Drop it first, or give the new one another name.",
+			return Refuse(CodeTaken, "There is a manager %q already. Drop it first, or give the new one another name.",
 				m.Name)
 		}
 		if violates(err, "managers_address") {
-			return fail(CodeTaken, "What is at %s is known already: drop that manager first (unvora managers).",
+			return Refuse(CodeTaken, "What is at %s is known already: drop that manager first (unvora managers).",
 				m.Address)
 		}
 		if violates(err, "managers_name_check") {

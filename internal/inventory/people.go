@@ -36,7 +36,7 @@ func (inv *Inventory) AddUser(ctx context.Context, name, hash, role, who string)
 		_, err := tx.Exec(ctx, `insert into users (id, name, password_hash, role) values ($1, $2, $3,
 			$4)`, u.ID, name, hash, role)
 		if violates(err, "users_name") {
-			return fail(CodeTaken, "There is a user %q already.", name)
+			return Refuse(CodeTaken, "There is a user %q already.", name)
 		}
 		if err != nil {
 			return err
@@ -112,7 +112,7 @@ func (inv *Inventory) DropUser(ctx context.Context, name, who string) error {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			return fail(CodeUnknown, "There is no user %q. unvora user list shows them.", name)
+			return Refuse(CodeUnknown, "There is no user %q. unvora user list shows them.", name)
 		}
 		if err := someAdministrator(ctx, tx); err != nil {
 			return err
@@ -173,9 +173,9 @@ func (inv *Inventory) DropToken(ctx context.Context, ref string, user *uuid.UUID
 		}
 		switch len(list) {
 		case 0:
-			return fail(CodeUnknown, "There is no token %q. unvora token list shows them.", ref)
+			return Refuse(CodeUnknown, "There is no token %q. unvora token list shows them.", ref)
 		case 2:
-			return fail(CodeAmbiguous, "%q could mean several tokens. Give the id: unvora token list", ref)
+			return Refuse(CodeAmbiguous, "%q could mean several tokens. Give the id: unvora token list", ref)
 		}
 		if _, err := tx.Exec(ctx, `delete from tokens where id = $1`, list[0].ID); err != nil {
 			return err

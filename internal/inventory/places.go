@@ -51,7 +51,7 @@ func (inv *Inventory) DropLandingRule(ctx context.Context, ref, who string) erro
 			return err
 		}
 		if len(list) != 1 {
-			return fail(CodeUnknown, "%q names %d rules of landing, not one. unvora landing list shows them.", ref,
+			return Refuse(CodeUnknown, "%q names %d rules of landing, not one. unvora landing list shows them.", ref,
 				len(list))
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "landing drop", Subject: list[0].Words(fit.Size)})
@@ -186,7 +186,7 @@ func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, jo
 		err := l.q.QueryRow(ctx, `select range_from, range_to from segments where name = $1
 			and range_from is not null for update`, wish).Scan(&from, &to)
 		if errors.Is(err, pgx.ErrNoRows) {
-			return "", fail("address.none-free", "The segment %s has no addresses to give out any more.", wish)
+			return "", Refuse("address.none-free", "The segment %s has no addresses to give out any more.", wish)
 		}
 		if err != nil {
 			return "", err
@@ -196,7 +196,7 @@ func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, jo
 			return "", err
 		}
 		if !address.IsValid() {
-			return "", fail("address.none-free", "All addresses that the segment %s has to give out were taken "+
+			return "", Refuse("address.none-free", "All addresses that the segment %s has to give out were taken "+
 				"meanwhile.",
 				segment)
 		}

@@ -319,7 +319,7 @@ func (inv *Inventory) Selected(ctx context.Context, names []string, filter strin
 		list = append(list, l.Items...)
 	}
 	if len(list) == 0 {
-		return nil, fail(CodeUnknown, "No copy is meant: name them, or give a filter that tells some.")
+		return nil, Refuse(CodeUnknown, "No copy is meant: name them, or give a filter that tells some.")
 	}
 	return list, nil
 }

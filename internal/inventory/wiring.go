@@ -57,7 +57,7 @@ func (inv *Inventory) DropRule(ctx context.Context, ref, who string) error {
 			return err
 		}
 		if len(list) != 1 {
-			return fail(CodeUnknown, "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref,
+			return Refuse(CodeUnknown, "%q names %d rules of wiring, not one. unvora wiring list shows them.", ref,
 				len(list))
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "wiring drop", Subject: list[0].String()})
@@ -241,7 +241,7 @@ func (inv *Inventory) Adopt(ctx context.Context, d *LooseDisk) error {
 			d.ID, d.HostID, d.PoolID, d.Path, d.Kind, d.Format, d.DiskID, d.VirtualBytes, d.FileBytes, d.System,
 			d.AdoptedBy, d.Name)
 		if err == nil && tag.RowsAffected() == 0 {
-			err = fail(CodeTaken, "%s is in the inventory already.", d.Path)
+			err = Refuse(CodeTaken, "%s is in the inventory already.", d.Path)
 		}
 		if err != nil {
 			return err
@@ -260,9 +260,9 @@ func (inv *Inventory) LetGo(ctx context.Context, ref, who string) (*LooseDisk, e
 	}
 	switch len(list) {
 	case 0:
-		return nil, fail(CodeUnknown, "There is no loose disk %q in the inventory. unvora disks lists them.", ref)
+		return nil, Refuse(CodeUnknown, "There is no loose disk %q in the inventory. unvora disks lists them.", ref)
 	case 2:
-		return nil, fail(CodeAmbiguous, "%q is a disk of several hosts: give its id. unvora disks -o json shows it.",
+		return nil, Refuse(CodeAmbiguous, "%q is a disk of several hosts: give its id. unvora disks -o json shows it.",
 			ref)
 	}
 	return &list[0], inv.InTx(ctx, func(tx pgx.Tx) error {

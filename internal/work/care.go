@@ -28,8 +28,8 @@ func (w *Work) Rest(ctx context.Context, p *inventory.Pool, who string) error {
 		for _, c := range running {
 			names = append(names, c.Ref())
 		}
-		return &inventory.Error{Code: inventory.CodeTaken, Message: fmt.Sprintf("%s run from the pool %s. Stop them first: unvora "+
-			"power off %s", strings.Join(names, ", "), p.Name, strings.Join(names, " ")), Likely: names}
+		return &inventory.Error{Code: inventory.CodeTaken, Message: fmt.Sprintf("%s run from the pool %s. Stop them "+
+			"first: unvora power off %s", strings.Join(names, ", "), p.Name, strings.Join(names, " ")), Likely: names}
 	}
 	if p.State != plan.PoolAway {
 		h, err := w.inv.Host(ctx, p.Host)

@@ -32,6 +32,8 @@ type Give struct {
 	Name  string          `json:"name"`  // of the descriptor
 	Room  int             `json:"room"`  // bytes that it will take
 	Place string          `json:"place"` // HOST:PATH that the package is written to
+	// algorithm of the digests of its manifest
+	Digest string `json:"digest"`
 }
 
 // Wanted returns when the job needs something from the caller, or is over.
@@ -68,7 +70,8 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 					if err != nil {
 						return nil, err
 					}
-					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw), Place: place}
+					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw), Place: place,
+						Digest: do.Digest}
 					return wants, nil
 				}
 			}
@@ -137,9 +140,9 @@ func (w *Work) need(ctx context.Context, ref string) (*inventory.Step, *hostlink
 	}
 	s, agent, err := w.transferring(ctx, j)
 	if err == nil && s == nil {
-		err = &inventory.Error{Code: inventory.CodeNotNow, Message: fmt.Sprintf("The job %s neither sends nor takes anything "+
+		err = inventory.Refuse(inventory.CodeNotNow, "The job %s neither sends nor takes anything "+
 			"now: it "+
-			"is %s.", j.ID, j.State)}
+			"is %s.", j.ID, j.State)
 	}
 	return s, agent, err
 }

@@ -403,7 +403,7 @@ func makePackage(image, out string) error {
 		return err
 	}
 	defer f.Close()
-	w := ovf.NewWriter(f, "bench.ovf", len(descriptor), time.Now(), nil)
+	w := ovf.NewWriter(f, "bench.ovf", len(descriptor), time.Now(), ovf.SHA256, nil)
 	h := sha256.New()
 	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h),
 		disk.Spec{VirtualBytes: diskSize, ID: "0000beef"}, nil)
@@ -418,7 +418,7 @@ func makePackage(image, out string) error {
 		return err
 	}
 	if err := w.End(ovf.Member{Name: "bench.vmdk", Size: target.Length(),
-		SHA256: hex.EncodeToString(h.Sum(nil))}); err != nil {
+		Sum: hex.EncodeToString(h.Sum(nil))}); err != nil {
 		return err
 	}
 	_, err = w.Finish(descriptor)

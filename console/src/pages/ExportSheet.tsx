@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import { shelvesQuery } from "../api";
 import type { Copy, Asking } from "../api";
 import { place } from "../format";
+import { Holds, type Holding } from "../parts/Holds";
 import { PlanSheet } from "../parts/PlanSheet";
 import { SnapshotPicker } from "../parts/SnapshotPicker";
 import { usePlan } from "../parts/usePlan";
@@ -13,15 +14,17 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const [shelf, setShelf] = useState("");
   const [snapshot, setSnapshot] = useState("");
   const [file, setFile] = useState(`${copy.name}.ova`);
+  const [holding, setHolding] = useState<Holding>({});
   const shelves = useQuery(shelvesQuery);
   const request = useMemo<Asking>(
     () => ({
       operation: "export",
       copies: [copy.id],
       snapshot,
-      destination: shelf ? { shelf, file } : { file, place: `saved by a browser: ${file}`, piped: true },
+      ...holding,
+      destination: shelf ? { shelf, file } : { file, place: `the downloads of a browser: ${file}`, piped: true },
     }),
-    [copy.id, shelf, file, snapshot],
+    [copy.id, shelf, file, snapshot, holding],
   );
   const p = usePlan(request, (job) => {
     if (!shelf) void takePackage(job.id);
@@ -32,17 +35,25 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
       title="Export"
       from={<span className="font-semibold">{place(copy)}</span>}
       to={
-        <div className="flex gap-2">
-          <select aria-label="Destination" className="field" value={shelf} onChange={(e) => setShelf(e.target.value)}>
-            <option value="">save on this computer</option>
-            {shelves.data?.map((s) => (
-              <option key={s.id} value={s.name}>
-                shelf {s.name} at {s.host}
-              </option>
-            ))}
-          </select>
-          <SnapshotPicker copy={copy} value={snapshot} onChange={setSnapshot} />
-          <input aria-label="File" className="field w-56" defaultValue={file} onBlur={(e) => setFile(e.target.value)} />
+        <div className="grid gap-3">
+          <Holds copy={copy} value={holding} onChange={setHolding} />
+          <div className="flex flex-wrap gap-2">
+            <select aria-label="Destination" className="field" value={shelf} onChange={(e) => setShelf(e.target.value)}>
+              <option value="">save on this computer</option>
+              {shelves.data?.map((s) => (
+                <option key={s.id} value={s.name}>
+                  shelf {s.name} at {s.host}
+                </option>
+              ))}
+            </select>
+            <SnapshotPicker copy={copy} value={snapshot} onChange={setSnapshot} />
+            <input
+              aria-label="File"
+              className="field w-56"
+              defaultValue={file}
+              onBlur={(e) => setFile(e.target.value)}
+            />
+          </div>
         </div>
       }
       plan={p.plan}

@@ -8,10 +8,11 @@ type Props = {
   set: (value: string) => void;
   look?: string; // of the box, such as its width
   most?: number; // of a number
+  late?: boolean; // told once the box is left, since much is worked out anew
 };
 
 /** A box with its name above it: the one row of all forms. */
-export function Field({ name, hint, type = "text", value, set, look = "w-full", most }: Props) {
+export function Field({ name, hint, type = "text", value, set, look = "w-full", most, late = false }: Props) {
   return (
     <Named name={name}>
       <input
@@ -21,9 +22,10 @@ export function Field({ name, hint, type = "text", value, set, look = "w-full", 
         min={type === "number" ? 0 : undefined}
         max={most}
         placeholder={hint}
-        value={value}
         autoComplete="off"
-        onChange={(e) => set(e.target.value)}
+        {...(late
+          ? { defaultValue: value, onBlur: (e) => set(e.target.value) }
+          : { value, onChange: (e) => set(e.target.value) })}
       />
     </Named>
   );

@@ -113,7 +113,7 @@ func Shelve(t testing.TB, path string) {
 	require.NoError(t, err)
 	raw, err := d.Encode(8192)
 	require.NoError(t, err)
-	w := ovf.NewWriter(f, "tide-gauge.ovf", 8192, time.Unix(1700000000, 0), nil)
+	w := ovf.NewWriter(f, "tide-gauge.ovf", 8192, time.Unix(1700000000, 0), ovf.SHA256, nil)
 	h := ovf.NewHash("sha256")
 	target, err := vmdk.CreateStream(io.MultiWriter(io.NewOffsetWriter(f, w.Begin()), h),
 		disk.Spec{VirtualBytes: 4 << 20, ID: "1234abcd"}, nil)
@@ -122,7 +122,7 @@ func Shelve(t testing.TB, path string) {
 		target.BlockBytes()), disk.Options{}))
 	require.NoError(t, target.Finish())
 	require.NoError(t, w.End(ovf.Member{Name: "tide-gauge.vmdk", Size: target.Length(),
-		SHA256: hex.EncodeToString(h.Sum(nil))}))
+		Sum: hex.EncodeToString(h.Sum(nil))}))
 	_, err = w.Finish(raw)
 	require.NoError(t, err)
 }

@@ -3,7 +3,6 @@ package do
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -221,7 +220,7 @@ func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir strin
 		}
 		members = append(members, m)
 	}
-	manifest := ovf.ManifestOf(p.descriptorName(), raw, members)
+	manifest := ovf.ManifestOf(p.Digest, p.descriptorName(), raw, members)
 	if err := ovf.WriteMember(w, p.Name+".mf", int64(len(manifest)), made, bytes.NewReader(manifest)); err != nil {
 		return err
 	}
@@ -236,7 +235,7 @@ func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, p
 		return ovf.Member{}, err
 	}
 	defer spool.Close()
-	out := &hashed{spool, sha256.New()}
+	out := &hashed{spool, ovf.NewHash(h.p.Digest)}
 	if err := h.streamDisk(ctx, out, pd.ID, 0); err != nil {
 		return ovf.Member{}, err
 	}
@@ -247,6 +246,6 @@ func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, p
 	if err != nil {
 		return ovf.Member{}, err
 	}
-	m := ovf.Member{Name: pd.File, Size: size, SHA256: hex.EncodeToString(out.hash.Sum(nil))}
+	m := ovf.Member{Name: pd.File, Size: size, Sum: hex.EncodeToString(out.hash.Sum(nil))}
 	return m, ovf.WriteMember(w, m.Name, m.Size, made, spool)
 }

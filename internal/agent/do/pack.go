@@ -14,6 +14,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/machine"
@@ -35,6 +37,12 @@ func newPack(ctx context.Context, t *run) (*pack, error) {
 	p := &pack{t: t}
 	if err := t.Params(&p.PackTask); err != nil {
 		return nil, err
+	}
+	if p.Digest == "" {
+		p.Digest = ovf.SHA256
+	}
+	if ovf.NewHash(p.Digest) == nil {
+		return nil, &hostlink.Fault{Code: hostlink.FaultWrong, Message: fmt.Sprintf("there is no digest %q", p.Digest)}
 	}
 	if p.From != nil {
 		raw, err := t.Dialer().Host(p.From.Host, p.From.Address).FolderDescriptor(ctx, p.From.Ticket)
@@ -68,7 +76,7 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 	}
 	m := d.Machines[0].Clone()
 	m.Passport = p.Passport
-	m.WithoutSnapshots()
+	m = p.Handing.Of(m)
 	m.Disks = slices.DeleteFunc(m.Disks, func(d machine.Disk) bool { // of a snapshot from before it had them
 		return !slices.ContainsFunc(p.Disks, func(pd plan.PackDisk) bool { return pd.ID == d.ID })
 	})
@@ -85,6 +93,11 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 	}
 	if err := d.SetMachine(0, m); err != nil {
 		return nil, err
+	}
+	if p.Handing.Product != nil {
+		if err := d.SetProduct(0, *p.Handing.Product); err != nil {
+			return nil, err
+		}
 	}
 	return d.Encode(room)
 }
@@ -105,12 +118,16 @@ func (p *pack) open(ctx context.Context, pd plan.PackDisk) (disk.Image, error) {
 	return img, nil
 }
 
-// spec of the new image. Its content id is settled by the copy and the disk, so
+// spec of the new image. Its content id is decided by the copy and the disk, so
 // that a try that goes on writes what the first one began.
 func (p *pack) spec(pd plan.PackDisk, img disk.Image) disk.Spec {
 	sum := sha256.Sum256([]byte(p.Passport.Copy + "/" + pd.ID))
 	info := img.Info()
-	return disk.Spec{VirtualBytes: info.VirtualBytes, ID: info.ID, Linkage: hex.EncodeToString(sum[:4]), Name: pd.File}
+	id := info.ID
+	if p.Handing.DropIdentity {
+		id = uuid.NewSHA1(uuid.Nil, sum[:]).String()
+	}
+	return disk.Spec{VirtualBytes: info.VirtualBytes, ID: id, Linkage: hex.EncodeToString(sum[:4]), Name: pd.File}
 }
 
 // packJournal is what a pack needs to go on.
@@ -154,7 +171,7 @@ func doPack(ctx context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	t.Update(func(s *hostlink.Task) { s.Done = j.Done })
-	w := ovf.NewWriter(file, p.descriptorName(), p.room, p.Passport.MadeAt, j.Members)
+	w := ovf.NewWriter(file, p.descriptorName(), p.room, p.Passport.MadeAt, p.Digest, j.Members)
 	for _, pd := range p.Disks[len(j.Members):] {
 		m, err := p.writeDisk(ctx, file, w.Begin(), pd, &j)
 		if err != nil {
@@ -229,7 +246,7 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd pla
 	}
 	defer img.Close()
 	size := img.Info().VirtualBytes
-	out := &hashed{hash: sha256.New()}
+	out := &hashed{hash: ovf.NewHash(p.Digest)}
 	var target *vmdk.StreamTarget
 	if j.State != nil {
 		at, err := vmdk.StreamLength(j.State)
@@ -269,5 +286,5 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd pla
 		return ovf.Member{}, err
 	}
 	j.Done = done
-	return ovf.Member{Name: pd.File, Size: target.Length(), SHA256: hex.EncodeToString(out.hash.Sum(nil))}, nil
+	return ovf.Member{Name: pd.File, Size: target.Length(), Sum: hex.EncodeToString(out.hash.Sum(nil))}, nil
 }

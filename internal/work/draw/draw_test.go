@@ -95,7 +95,7 @@ func TestParse(t *testing.T) {
 		_, err := Parse([]byte(raw))
 		var wrong *inventory.Error
 		require.ErrorAs(t, err, &wrong, raw)
-		require.Equal(t, "wrong", wrong.Code)
+		require.Equal(t, inventory.CodeWrong, wrong.Code)
 		require.Contains(t, wrong.Message, says, raw)
 	}
 }

@@ -24,6 +24,28 @@ type Export struct {
 	Copies
 	Destination *Destination `json:"destination"`
 	Snapshot    string       `json:"snapshot,omitempty"` // of the copy, that the package is of
+
+	For         string           `json:"for,omitempty"`
+	MACs        string           `json:"macs,omitempty"`
+	Identity    string           `json:"identity,omitempty"`
+	Media       string           `json:"media,omitempty"`
+	LeaveOut    []string         `json:"leaveOut,omitempty"`
+	Drop        []string         `json:"drop,omitempty"`
+	Name        string           `json:"name,omitempty"`
+	CPUs        int              `json:"cpus,omitempty"`
+	MemoryBytes int64            `json:"memoryBytes,omitempty"`
+	Product     *machine.Product `json:"product,omitempty"`
+	Digest      string           `json:"digest,omitempty"`
+}
+
+// holds is what the package is to hold.
+func (r *Export) holds() plan.HandingRequest {
+	h := plan.HandingRequest{For: r.For, MACs: r.MACs, Identity: r.Identity, Media: r.Media, LeaveOut: r.LeaveOut,
+		Drop: r.Drop, Name: r.Name, CPUs: r.CPUs, MemoryBytes: r.MemoryBytes}
+	if r.Product != nil {
+		h.Product = *r.Product
+	}
+	return h
 }
 
 // Destination of an export: a shelf, or a place on the caller's computer.
@@ -73,8 +95,8 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		dest.Place = dest.File
 	}
 	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
-		Snapshot: r.Snapshot,
-		Answers:  r.Answers, TakeRecommended: r.TakeRecommended})
+		Snapshot: r.Snapshot, Holds: r.holds(), Digest: r.Digest,
+		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 	return d, refused(err)
 }
 

@@ -80,9 +80,9 @@ func (f *Managers) Add(ctx context.Context, e Entry, user string) (*inventory.Ma
 	}
 	for _, k := range known {
 		if strings.EqualFold(k.Address, e.Address) {
-			return nil, &inventory.Error{Code: inventory.CodeTaken, Message: fmt.Sprintf("The manager at %s is known as %s "+
+			return nil, inventory.Refuse(inventory.CodeTaken, "The manager at %s is known as %s "+
 				"already. To "+
-				"ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)}
+				"ask it in another name, drop it first: unvora manager drop %s", k.Address, k.Name, k.Name)
 		}
 	}
 	m := &inventory.Manager{ID: inventory.NewID(), Name: e.Name, Kind: inventory.ManagerCIMI, Address: e.Address,

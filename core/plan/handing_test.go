@@ -1,0 +1,117 @@
+package plan_test
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
+)
+
+// full is a machine with something of everything that a package may keep back.
+func full() *machine.Machine {
+	return &machine.Machine{Name: "tide-gauge", UUID: "u", FirmwareUUID: "fu", Serial: "SKERROW-7", GenerationID: "g",
+		CPUs: 6, CoresPerSocket: 3, MemoryBytes: 4 << 30, MinMemoryBytes: 2 << 30, Static: []string{"192.0.2.7"},
+		Disks: []machine.Disk{{ID: "disk1", Serial: "S1"}, {ID: "disk2", Serial: "S2"}},
+		NICs: []machine.NIC{{Name: "NIC 1", MAC: "06:5c:00:00:00:01", Network: "lab", Segment: "lab", VLAN: 20},
+			{Name: "NIC 2", MAC: "06:5c:00:00:00:02", Network: "visitors"},
+			{Name: "NIC 3", MAC: "06:5c:00:00:00:03", Network: "lab"}, {Name: "NIC 4"}},
+		Devices: []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1", File: "/isos/skerrow.iso"},
+			{Kind: machine.DeviceShare, Name: "share 1", File: "/srv/skerrow"}},
+		Boot:   []string{"CD drive 1", "disk2", "disk1"},
+		Tree:   []machine.Snapshot{{Name: "before skerrow"}},
+		Stands: "before skerrow",
+		Passport: &machine.Passport{Lineage: "l", Copy: "c", Parent: "p", MadeBy: "export", Identity: "keep",
+			MadeAt: time.Unix(1700000000, 0)}}
+}
+
+// TestHanding: what a package holds is as its purpose wants it, what is said otherwise comes first, and the machine
+// itself stays as it is.
+func TestHanding(t *testing.T) {
+	host := plainCase(t).facts.Host
+	export := func(r plan.HandingRequest) (*plan.Plan, plan.Handing, error) {
+		facts := plan.ExportFacts{Copy: origin, Machine: full(), Host: host, PoolState: plan.PoolReady}
+		p, err := plan.Export(facts, plan.ExportRequest{File: "x.ova", Holds: r})
+		require.Equal(t, full(), facts.Machine)
+		if err != nil {
+			return nil, plan.Handing{}, err
+		}
+		return p, stepsOf[plan.HandOut](p)[0].Handing, nil
+	}
+	of := func(r plan.HandingRequest) *machine.Machine {
+		t.Helper()
+		p, h, err := export(r)
+		require.NoError(t, err)
+		got := h.Of(full())
+		noted := stepsOf[plan.Record](p)[0].Machine
+		require.Equal(t, got.Name, noted.Name, "the inventory notes what is in it")
+		require.Equal(t, got.MACs(), noted.MACs())
+		return got
+	}
+	whole := full()
+	whole.WithoutSnapshots()
+	require.Equal(t, whole, of(plan.HandingRequest{}))
+	require.Equal(t, whole, of(plan.HandingRequest{For: plan.ForRestore}))
+
+	out := of(plan.HandingRequest{For: plan.ForHandOut, Drop: []string{"share 1"}})
+	raw, err := json.Marshal(out)
+	require.NoError(t, err)
+	require.NotContains(t, string(raw), "skerrow", "nothing of the site")
+	require.NotContains(t, string(raw), "SKERROW")
+	require.Empty(t, out.UUID+out.FirmwareUUID+out.Serial+out.GenerationID+out.Disks[0].Serial)
+	require.Empty(t, out.MACs())
+	require.Empty(t, out.Static)
+	require.Equal(t, []string{"net-1", "net-2", "net-1", ""}, []string{out.NICs[0].Network, out.NICs[1].Network,
+		out.NICs[2].Network, out.NICs[3].Network}, "which are one network is still seen")
+	require.Empty(t, out.NICs[0].Segment)
+	require.Equal(t, &machine.Passport{Copy: "c", Identity: "keep", MadeAt: time.Unix(1700000000, 0)}, out.Passport)
+
+	some := of(plan.HandingRequest{For: plan.ForHandOut, MACs: plan.Keep, Media: plan.MediaNamed})
+	require.Equal(t, full().MACs(), some.MACs())
+	require.Equal(t, "/isos/skerrow.iso", some.Devices[0].File)
+	require.Empty(t, some.UUID)
+	require.Empty(t, of(plan.HandingRequest{MACs: plan.Drop}).MACs())
+	require.Equal(t, "u", of(plan.HandingRequest{MACs: plan.Drop}).UUID)
+	require.Empty(t, of(plan.HandingRequest{Identity: plan.Drop}).UUID)
+	require.Empty(t, of(plan.HandingRequest{Media: plan.MediaWithout}).Devices[0].File)
+
+	less := of(plan.HandingRequest{LeaveOut: []string{"disk2"}, Drop: []string{"NIC 2", "CD drive 1"}, Name: "kit",
+		CPUs: 4, MemoryBytes: 1 << 30})
+	require.Equal(t, []string{"disk1"}, less.Boot)
+	require.Len(t, less.Disks, 1)
+	require.Len(t, less.NICs, 3)
+	require.Len(t, less.Devices, 1)
+	require.Equal(t, "kit", less.Name)
+	require.Equal(t, 4, less.CPUs)
+	require.Zero(t, less.CoresPerSocket, "four are not made of threes")
+	require.EqualValues(t, 1<<30, less.MinMemoryBytes)
+
+	p, h, err := export(plan.HandingRequest{For: plan.ForHandOut, LeaveOut: []string{"disk2"},
+		Product: machine.Product{Name: "Tide gauge", Properties: map[string]string{"site": "x"}}})
+	require.NoError(t, err)
+	require.Equal(t, "Tide gauge", h.Product.Name)
+	require.Equal(t, "The receiver does not get: MACs, ids, fixed addresses, names of networks, what lies in CD "+
+		"drive 1, disk disk2.", finding(p, "package.holds").Message)
+	require.Len(t, stepsOf[plan.HandOut](p)[0].Disks, 1)
+	require.Equal(t, ovf.SHA256, stepsOf[plan.HandOut](p)[0].Digest)
+
+	for says, r := range map[string]plan.HandingRequest{
+		`no disk "disk3"; it has "disk1", "disk2"`: {LeaveOut: []string{"disk3"}},
+		`no device "sound"; it has "CD drive 1"`:   {Drop: []string{"sound"}},
+		"name for the receiver":                    {Name: "../x"},
+		"is no key":                                {Product: machine.Product{Properties: map[string]string{"": "x"}}},
+	} {
+		_, _, err := export(r)
+		require.ErrorContains(t, err, says)
+	}
+	weak, err := plan.Export(plan.ExportFacts{Copy: origin, Machine: full(), Host: host, PoolState: plan.PoolReady},
+		plan.ExportRequest{File: "x.ova", Digest: ovf.SHA1,
+			Holds: plan.HandingRequest{LeaveOut: []string{"disk1", "disk2"}}})
+	require.NoError(t, err)
+	require.NotNil(t, finding(weak, "package.weak-digest"))
+	require.Contains(t, weak.Steps[0].What, "without disks")
+}

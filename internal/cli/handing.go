@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// handing is what a package is to hold, as options.
+type handing struct {
+	purpose, macs, identity, media, digest string
+	leaveOut, drop, properties             []string
+	name, memory                           string
+	cpus                                   int
+	product, vendor, version, licence      string
+}
+
+func (h *handing) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&h.purpose, "for", "", "restore: the machine stays the one that it is; hand-out: others get nothing "+
+		"that is this one's alone. What is said below comes first; restore unless said")
+	f.StringVar(&h.macs, "macs", "", "keep or drop")
+	f.StringVar(&h.identity, "identity", "", "keep or drop its ids, fixed addresses, names of networks, and where it "+
+		"comes from")
+	f.StringVar(&h.media, "media", "", "named: drives name what lies in them; without: they are empty")
+	f.StringArrayVar(&h.leaveOut, "leave-out", nil, "disk that the package does not hold")
+	f.StringArrayVar(&h.drop, "drop", nil, "device or NIC that the receiver does not get")
+	f.StringVar(&h.name, "name", "", "name for the receiver")
+	f.IntVar(&h.cpus, "cpus", 0, "CPUs for the receiver")
+	f.StringVar(&h.memory, "memory", "", "memory for the receiver, such as 2GiB")
+	f.StringArrayVar(&h.properties, "property", nil, "KEY=VALUE that the guest may read")
+	f.StringVar(&h.product, "product", "", "what is in the machine")
+	f.StringVar(&h.vendor, "vendor", "", "who made it")
+	f.StringVar(&h.version, "version", "", "its version")
+	f.StringVar(&h.licence, "licence", "", "file with the text that the receiver has to accept")
+	f.StringVar(&h.digest, "digest", "", "sha1, sha256 or sha512, for the manifest; sha256 unless said. Readers that "+
+		"know the standard's 1.x by the letter take sha1 only")
+	for flag, words := range handingWords {
+		cmd.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+	}
+}
+
+// handingWords are the values that options of a package take.
+var handingWords = map[string][]string{"for": {"restore", "hand-out"}, "macs": {"keep", "drop"},
+	"identity": {"keep", "drop"}, "media": {"named", "without"}, "digest": {"sha1", "sha256", "sha512"}}
+
+// into puts what was said into a request.
+func (h *handing) into(req *openapi.ExportRequest) error {
+	for flag, value := range map[string]string{"for": h.purpose, "macs": h.macs, "identity": h.identity,
+		"media": h.media, "digest": h.digest} {
+		if words := handingWords[flag]; value != "" && !slices.Contains(words, value) {
+			return usage("--%s %q: one of %s", flag, value, strings.Join(words, ", "))
+		}
+	}
+	req.For = (*openapi.ExportRequestFor)(optional(h.purpose))
+	req.Macs = (*openapi.ExportRequestMacs)(optional(h.macs))
+	req.Identity = (*openapi.ExportRequestIdentity)(optional(h.identity))
+	req.Media = (*openapi.ExportRequestMedia)(optional(h.media))
+	req.Digest = (*openapi.DigestOf)(optional(h.digest))
+	req.Name = optional(h.name)
+	if len(h.leaveOut) > 0 {
+		req.LeaveOut = &h.leaveOut
+	}
+	if len(h.drop) > 0 {
+		req.Drop = &h.drop
+	}
+	if h.cpus < 0 {
+		return usage("--cpus %d: a machine has one or more", h.cpus)
+	}
+	if h.cpus > 0 {
+		req.Cpus = &h.cpus
+	}
+	if h.memory != "" {
+		bytes, err := ParseSize(h.memory)
+		if err != nil {
+			return usage("--memory: %v", err)
+		}
+		req.MemoryBytes = &bytes
+	}
+	product := openapi.Product{Name: optional(h.product), Vendor: optional(h.vendor), Version: optional(h.version)}
+	var err error
+	if product.Properties, err = pairs("--property", h.properties); err != nil {
+		return err
+	}
+	if h.licence != "" {
+		text, err := os.ReadFile(h.licence)
+		if err != nil {
+			return usage("--licence: %v", err)
+		}
+		product.Licence = ptr(string(text))
+	}
+	if product != (openapi.Product{}) {
+		req.Product = &product
+	}
+	return nil
+}
