@@ -114,7 +114,7 @@ func (d *Driver) Adapt(ctx context.Context, folder string, m *machine.Machine) e
 		switch {
 		case !there:
 			err = a.addNIC(ctx, nic)
-		case had.File != nic.Network:
+		case had.File != nic.Network || had.cutOff():
 			err = a.rewire(ctx, nic, had)
 		}
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"slices"
 	"strings"
 	"syscall"
@@ -95,6 +96,32 @@ func (c *command) connect(id string, nic machine.NIC, switches []wiring.Switch) 
 	}
 	c.add("-netdev", fmt.Sprintf("tap,id=%s,fd=%d", id, c.pass(tap.Fds[0])))
 	return tap.Name, nil
+}
+
+// cutOff tells whether a NIC has lost its switch. One that is to be on no bridge is down.
+func (p part) cutOff() bool {
+	if p.TAP == "" {
+		return false
+	}
+	l, err := netlink.LinkByName(p.TAP)
+	return err == nil && l.Attrs().MasterIndex == 0 && l.Attrs().Flags&net.FlagUp != 0
+}
+
+// cutOff says which NICs of a running machine have lost their switch; "" for none.
+func (d runDir) cutOff() string {
+	has := newDevices()
+	if !d.readJSON(devicesFile, &has) {
+		return ""
+	}
+	var lost []string
+	for _, name := range slices.Sorted(maps.Keys(has.NICs)) {
+		p := has.NICs[name]
+		if p.cutOff() {
+			lost = append(lost, fmt.Sprintf("%s is on no switch any more, since %s was taken away: wire it anew "+
+				"(unvora nic wire)", name, p.File))
+		}
+	}
+	return strings.Join(lost, "; ")
 }
 
 func forbidden(err error) bool {

@@ -16,6 +16,7 @@ import (
 	"io"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -328,15 +329,28 @@ func (d *Driver) State(ctx context.Context, folder string) (driver.Standing, err
 	}
 	switch now.Status {
 	case "running":
-		return driver.Standing{State: machine.Running}, nil
+		return driver.Standing{State: machine.Running, Why: dir.cutOff()}, nil
 	case "paused":
 		return driver.Standing{State: machine.Paused}, nil
 	case "io-error":
-		return driver.Standing{State: machine.Paused, Why: "it can't write to its disk"}, nil
+		return driver.Standing{State: machine.Paused, Why: held(ctx, dir)}, nil
 	case "guest-panicked":
 		return driver.Standing{State: machine.Paused, Why: "its guest has given up (panic)"}, nil
 	}
 	return driver.Standing{State: machine.Running, Why: "QEMU says " + now.Status}, nil
+}
+
+// held says why a machine stands still that could not read or write a disk.
+func held(ctx context.Context, dir runDir) string {
+	type block struct {
+		Status string `json:"io-status"`
+	}
+	var list []block
+	err := ask(ctx, dir, "query-block", nil, &list)
+	if err == nil && slices.ContainsFunc(list, func(b block) bool { return b.Status == "nospace" }) {
+		return "there is no room left for what it writes: make room in the pool, then let it go on (unvora power on)"
+	}
+	return "it can't read or write its disk: once that is mended, let it go on (unvora power on)"
 }
 
 // Stop shuts a machine down: its guest is asked to, and after a while it is turned off, unless how says otherwise.

