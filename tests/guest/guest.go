@@ -42,40 +42,54 @@ const (
 )
 
 // Disk is the path of the guest's disk, raw; it is built when there is none as this code would build it.
-func Disk() (string, error) {
-	cache := os.Getenv("UNVORA_GUESTS")
-	if cache == "" {
-		cache = "/var/cache/unvora-guests"
+func Disk() (path string, err error) {
+	return path, inCache(func(b *builder) error {
+		key, err := b.key()
+		if err != nil {
+			return err
+		}
+		path = filepath.Join(b.cache, "guest-"+key+".raw")
+		if _, err := os.Stat(path); err == nil {
+			return nil
+		}
+		if err := b.build(); err != nil {
+			return fmt.Errorf("build the guest of the tests: %w", err)
+		}
+		return os.Rename(b.at("disk"), path)
+	})
+}
+
+// Unpacked is a directory with the files of one of Debian's packages, which is not installed for that.
+func Unpacked(name string) (dir string, err error) {
+	return dir, inCache(func(b *builder) (err error) {
+		dir, err = b.unpack(name)
+		return err
+	})
+}
+
+// inCache works on what is kept between tests. Those of several packages want it at one moment: one builds it, the
+// others wait.
+func inCache(f func(b *builder) error) error {
+	b := &builder{cache: os.Getenv("UNVORA_GUESTS")}
+	if b.cache == "" {
+		b.cache = "/var/cache/unvora-guests"
 	}
-	b := &builder{cache: cache}
-	if err := os.MkdirAll(cache, 0o755); err != nil {
-		return "", err
+	if err := os.MkdirAll(b.cache, 0o755); err != nil {
+		return err
 	}
-	lock, err := os.OpenFile(filepath.Join(cache, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	lock, err := os.OpenFile(filepath.Join(b.cache, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
-		return "", err
+		return err
 	}
 	defer lock.Close()
-	// Tests of several packages want it at one moment: one builds it, the others wait.
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
-		return "", err
+		return err
 	}
-	key, err := b.key()
-	if err != nil {
-		return "", err
-	}
-	path := filepath.Join(cache, "guest-"+key+".raw")
-	if _, err := os.Stat(path); err == nil {
-		return path, nil
-	}
-	if b.work, err = os.MkdirTemp(cache, "build-"); err != nil {
-		return "", err
+	if b.work, err = os.MkdirTemp(b.cache, "build-"); err != nil {
+		return err
 	}
 	defer func() { _ = os.RemoveAll(b.work) }()
-	if err := b.build(); err != nil {
-		return "", fmt.Errorf("build the guest of the tests: %w", err)
-	}
-	return path, os.Rename(b.at("disk"), path)
+	return f(b)
 }
 
 type builder struct {
@@ -133,7 +147,7 @@ func here() string {
 }
 
 func (b *builder) build() error {
-	kernel, err := b.unpackKernel()
+	kernel, err := b.unpack(b.kernel)
 	if err != nil {
 		return err
 	}
@@ -147,23 +161,23 @@ func (b *builder) build() error {
 	return b.disk(linux[0])
 }
 
-// unpackKernel fetches Debian's kernel, unless it was fetched before.
-func (b *builder) unpackKernel() (string, error) {
-	dir := filepath.Join(b.cache, b.kernel)
+// unpack fetches one of Debian's packages, unless it was fetched before.
+func (b *builder) unpack(name string) (string, error) {
+	dir := filepath.Join(b.cache, name)
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
-	if err := b.run(b.work, "apt-get", "download", "-q", b.kernel); err != nil {
+	if err := b.run(b.work, "apt-get", "download", "-q", name); err != nil {
 		return "", err
 	}
-	packages, err := filepath.Glob(b.at(b.kernel + "*.deb"))
+	packages, err := filepath.Glob(b.at(name + "_*.deb"))
 	if err != nil || len(packages) != 1 {
-		return "", fmt.Errorf("apt-get download %s brought %v (%v)", b.kernel, packages, err)
+		return "", fmt.Errorf("apt-get download %s brought %v (%v)", name, packages, err)
 	}
-	if err := b.run(b.work, "dpkg-deb", "-x", packages[0], b.at("kernel")); err != nil {
+	if err := b.run(b.work, "dpkg-deb", "-x", packages[0], b.at("unpacked")); err != nil {
 		return "", err
 	}
-	return dir, os.Rename(b.at("kernel"), dir)
+	return dir, os.Rename(b.at("unpacked"), dir)
 }
 
 // initramfs packs init and the drivers.

@@ -1,0 +1,178 @@
+package firststart
+
+import (
+	"encoding/binary"
+	"fmt"
+	"maps"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/diskfs/go-diskfs/backend/file"
+	"github.com/diskfs/go-diskfs/filesystem/iso9660"
+
+	"unvora.example/unvora/core/machine"
+)
+
+// File is the disc in a machine's folder, and Drive the name of the drive that it lies in.
+const (
+	File  = "first-start.iso"
+	Drive = "first start"
+)
+
+// Seed is the files of the disc.
+type Seed struct {
+	MetaData      string `json:"metaData"`
+	UserData      string `json:"userData"`
+	NetworkConfig string `json:"networkConfig,omitempty"` // "" where nothing is said of its NICs
+}
+
+// Seed is what the machine with an id is told, its NICs having their MACs, and the addresses that they were given.
+func (d *Data) Seed(id string, nics []machine.NIC, given map[string]netip.Prefix) (s Seed, err error) {
+	meta := map[string]any{"instance-id": id}
+	user := map[string]any{}
+	if d.HostName != "" {
+		short, _, full := strings.Cut(d.HostName, ".")
+		meta["local-hostname"] = d.HostName
+		user["hostname"], user["preserve_hostname"] = short, false
+		if full {
+			user["fqdn"] = d.HostName
+		}
+	}
+	if d.TimeZone != "" {
+		user["timezone"] = d.TimeZone
+	}
+	if u := d.User; u != nil {
+		user["users"] = []any{"default", map[string]any{"name": u.Name, "shell": "/bin/bash", "lock_passwd": true,
+			"sudo": "ALL=(ALL) NOPASSWD:ALL", "ssh_authorized_keys": []string{strings.TrimSpace(u.Key)}}}
+	}
+	network, first, err := d.network(nics, given)
+	if err != nil {
+		return s, err
+	}
+	fill := strings.NewReplacer("{address}", first).Replace
+	var files []any
+	for _, path := range slices.Sorted(maps.Keys(d.Files)) {
+		files = append(files, map[string]any{"path": path, "content": fill(d.Files[path]), "permissions": "0644"})
+	}
+	if files != nil {
+		user["write_files"] = files
+	}
+	var commands []any
+	for _, c := range d.Commands {
+		commands = append(commands, fill(c))
+	}
+	if commands != nil {
+		user["runcmd"] = commands
+	}
+	if s.MetaData, err = encode(meta); err != nil {
+		return s, err
+	}
+	if s.UserData, err = encode(user); err != nil {
+		return s, err
+	}
+	s.UserData = "#cloud-config\n" + s.UserData
+	if network != nil {
+		s.NetworkConfig, err = encode(network)
+	}
+	return s, err
+}
+
+// network is the configuration of the NICs that something is said of (cloud-init's network configuration, version 2),
+// nil for none, and the first fixed address among them.
+func (d *Data) network(nics []machine.NIC, given map[string]netip.Prefix) (config map[string]any, first string,
+	err error) {
+	ethernets := map[string]any{}
+	for n, nic := range nics {
+		text := d.Addresses[nic.Name]
+		if text == "" && (len(d.Addresses) > 0 || len(d.NameServers) == 0) {
+			continue
+		}
+		if nic.MAC == "" {
+			return nil, "", fmt.Errorf("%s has no MAC, by which the guest would know it", nic.Name)
+		}
+		e := map[string]any{"match": map[string]any{"macaddress": nic.MAC}}
+		a := Address{Automatic: true}
+		if text != "" {
+			if a, err = ParseAddress(text); err != nil {
+				return nil, "", err
+			}
+		}
+		if a.Given {
+			if a.Fixed = given[nic.Name]; !a.Fixed.IsValid() {
+				return nil, "", fmt.Errorf("%s was given no address", nic.Name)
+			}
+		}
+		if a.Automatic {
+			e["dhcp4"] = true
+		} else {
+			e["addresses"] = []string{a.Fixed.String()}
+			if first == "" {
+				first = a.Fixed.Addr().String()
+			}
+		}
+		if a.Via.IsValid() {
+			to := "0.0.0.0/0"
+			if a.Via.Is6() {
+				to = "::/0"
+			}
+			e["routes"] = []any{map[string]any{"to": to, "via": a.Via.String()}}
+		}
+		if len(d.NameServers) > 0 {
+			e["nameservers"] = map[string]any{"addresses": d.NameServers}
+		}
+		ethernets[fmt.Sprint("nic", n+1)] = e
+	}
+	if len(ethernets) == 0 {
+		return nil, "", nil
+	}
+	return map[string]any{"version": 2, "ethernets": ethernets}, first, nil
+}
+
+const (
+	discBytes   = 4 << 20 // that a disc has at most
+	sectorBytes = 2048
+)
+
+// Disc is the image of the disc (ISO 9660 with Rock Ridge names). It is put together in a directory for temporary
+// files.
+func (s Seed) Disc(temp string) (raw []byte, err error) {
+	dir, err := os.MkdirTemp(temp, "first-start-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	image, err := file.CreateFromPath(filepath.Join(dir, File), discBytes)
+	if err != nil {
+		return nil, err
+	}
+	defer image.Close()
+	work := filepath.Join(dir, "files")
+	if err := os.Mkdir(work, 0o700); err != nil {
+		return nil, err
+	}
+	fs, err := iso9660.Create(image, discBytes, 0, sectorBytes, work)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range [][2]string{{"meta-data", s.MetaData}, {"user-data", s.UserData},
+		{"network-config", s.NetworkConfig}} {
+		if f[1] == "" {
+			continue
+		}
+		if err := os.WriteFile(filepath.Join(work, f[0]), []byte(f[1]), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	if err := fs.Finalize(iso9660.FinalizeOptions{RockRidge: true, VolumeIdentifier: "cidata"}); err != nil {
+		return nil, fmt.Errorf("make the disc: %w", err)
+	}
+	if raw, err = os.ReadFile(filepath.Join(dir, File)); err != nil {
+		return nil, err
+	}
+	// The primary volume descriptor tells how many sectors are the disc (ECMA-119, section 8.4.8).
+	length := int64(binary.LittleEndian.Uint32(raw[16*sectorBytes+80:])) * sectorBytes
+	return raw[:min(length, int64(len(raw)))], nil
+}
