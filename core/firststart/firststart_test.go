@@ -102,7 +102,7 @@ version: 2
 // TestDisc: another reader finds the files on the disc, byte for byte.
 func TestDisc(t *testing.T) {
 	s := firststart.Seed{MetaData: "instance-id: c1\n", UserData: "#cloud-config\n" + strings.Repeat("# x\n", 900)}
-	raw, err := s.Disc(t.TempDir())
+	raw, err := s.Disc()
 	require.NoError(t, err)
 	require.Less(t, len(raw), 1<<20)
 	path := filepath.Join(t.TempDir(), firststart.File)

@@ -136,10 +136,10 @@ const (
 	sectorBytes = 2048
 )
 
-// Disc is the image of the disc (ISO 9660 with Rock Ridge names). It is put together in a directory for temporary
+// Disc is the image of the disc (ISO 9660 with Rock Ridge names). It is put together among the temporary
 // files.
-func (s Seed) Disc(temp string) (raw []byte, err error) {
-	dir, err := os.MkdirTemp(temp, "first-start-")
+func (s Seed) Disc() (raw []byte, err error) {
+	dir, err := os.MkdirTemp("", "unvora-first-start-")
 	if err != nil {
 		return nil, err
 	}

@@ -264,6 +264,11 @@ var catalogue = map[string]entry{
 	"state.live":        entryOf(Note),
 	"state.left-behind": entryOf(Note),
 
+	"first-start.read":     entryOf(Note),
+	"first-start.unsure":   entryOf(Note),
+	"first-start.by-hand":  entryOf(Note),
+	"first-start.no-drive": entryOf(Blocker),
+
 	"package.holds":       entryOf(Note),
 	"package.weak-digest": entryOf(Note),
 

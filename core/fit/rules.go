@@ -79,6 +79,8 @@ type Guest struct {
 	Drivers []string `json:"drivers"`
 	Name    string   `json:"name"` // that it gives itself
 	Boot    string   `json:"boot"` // how the disk starts: bios, uefi, "" when it does not
+	// what on it reads first-start data; "" for nothing that was seen
+	Initialiser string `json:"initialiser,omitempty"`
 }
 
 // Rule is one entry of the judgement of hardware.

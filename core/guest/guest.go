@@ -156,6 +156,9 @@ func linux(fs files, g *fit.Guest) error {
 		}
 		g.Drivers = modelsOf(modules, func(driver string) bool { return has[driver] })
 	}
+	if _, err := fs.read("etc/cloud/cloud.cfg"); err == nil {
+		g.Initialiser = "cloud-init"
+	}
 	return nil
 }
 

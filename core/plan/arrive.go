@@ -113,7 +113,8 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 			choice[identity.MAC] = g.Remedy()
 		}
 	}
-	if g := facts.Guest; g != nil && g.Name != "" {
+	renamed := req.FirstStart != nil && req.FirstStart.HostName != ""
+	if g := facts.Guest; g != nil && g.Name != "" && !(renamed && g.Initialiser != "") {
 		b.raise(fit.Raise("identity.guest-inside", m.Name, fmt.Sprintf("Inside, the guest goes on calling itself %s, "+
 			"with "+
 			"the machine-id and host keys that it has.", g.Name), map[string]any{"name": g.Name}), "")

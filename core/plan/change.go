@@ -44,6 +44,7 @@ type ChangeRequest struct {
 	StartOrder      *int              // its turn when its host starts; 0: it does not start with it
 	StartPause      int               // seconds until the next one's turn
 	StandAlone      bool              // its disks no longer share layers with others
+	FirstStartDone  bool              // its guest has read what it was to be told at its first start
 	Renew           []identity.Facet
 	Replace         string // disk in whose place the attached one comes
 	Detach          string // disk
@@ -89,6 +90,13 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 			return nil, fmt.Errorf("the disks of %s stand on their own already", subject)
 		}
 		steps = append(steps, more...)
+	}
+	if req.FirstStartDone {
+		more, err := b.told(facts, m)
+		if err != nil {
+			return nil, err
+		}
+		freed = append(freed, more...)
 	}
 	if req.CPUs > 0 || req.MemoryBytes > 0 || len(req.Add) > 0 || facts.Attach != nil || len(req.AddNICs) > 0 {
 		b.judgeNew(facts.Host, before, m)

@@ -209,6 +209,7 @@ func (c *cloning) one(n int) (*Plan, error) {
 	} else {
 		req.Name = Pattern(c.req.Name, m.Name, n)
 	}
+	req.Number = n
 	var p *Plan
 	var err error
 	if c.layered {
@@ -258,13 +259,20 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
+	if err := req.tell(m.Name); err != nil {
+		return nil, err
+	}
 	b.hardware(facts.Arrival, req, m)
+	untold(m)
 	for i := range m.Devices { // what is in a drive may be in several
 		if d := &m.Devices[i]; d.File != "" && slices.Contains(facts.Folder.Files, d.File) {
 			d.File = path.Join(facts.Folder.Path, d.File)
 		}
 	}
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
+		return nil, err
+	}
+	if err := b.firstStart(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
 	b.who = b.owner(facts.Arrival, req, m)

@@ -172,5 +172,7 @@ func TestExportOfARunningMachine(t *testing.T) {
 		"nothing can be committed into that")
 	require.Equal(t, stopped, outline(export(func(f *plan.ExportFacts) { f.Disks[0].Layers = 40 }, nil)),
 		"its chain is full")
-	require.Equal(t, "package.holds / hand-out record", outline(export(func(f *plan.ExportFacts) { f.Copy.State = "stopped" }, nil)))
+	require.Equal(t, "package.holds / hand-out record", outline(export(func(f *plan.ExportFacts) {
+		f.Copy.State = "stopped"
+	}, nil)))
 }

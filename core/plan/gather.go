@@ -40,9 +40,15 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		choice[identity.DiskID] = identity.Keep // they are the disks that they were
 	}
 	b.name(facts.Arrival, BringRequest{Name: m.Name}, m)
+	if err := req.tell(m.Name); err != nil {
+		return nil, err
+	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
 	b.hardware(facts.Arrival, req, m)
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
+		return nil, err
+	}
+	if err := b.firstStart(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
 	wish := req.Pool

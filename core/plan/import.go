@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/lineage"
@@ -25,8 +26,11 @@ type BringRequest struct {
 	Disks           map[string]string // disk → POOL, POOL:FORMAT or :FORMAT
 	Addresses       map[string]string // NIC → "give" for one of its segment's range, or an address
 	Owner           string
-	CPUs            int   // 0: as it is
-	MemoryBytes     int64 // 0: likewise
+	CPUs            int              // 0: as it is
+	MemoryBytes     int64            // 0: likewise
+	FirstStart      *firststart.Data // what it is told when it starts for the first time; nil for nothing
+	told            *firststart.Data // the same, filled in for the machine
+	Number          int              // of the machine among those that are made together, from 1; 0 for a single one
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -73,10 +77,17 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
+	if err := req.tell(m.Name); err != nil {
+		return nil, err
+	}
 	m.Disks = slices.DeleteFunc(m.Disks, func(d machine.Disk) bool { return left[d.File] })
 	b.hardware(facts.Arrival, req, m)
+	untold(m)
 	b.media(m, func(file string) bool { return false }) // media don't travel in packages yet
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
+		return nil, err
+	}
+	if err := b.firstStart(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
 	b.who = b.owner(facts.Arrival, req, m)
@@ -154,6 +165,7 @@ func ImportAll(facts []ImportFacts, req BringRequest) (*Plan, error) {
 				strings.Join(names, ", "))
 		}
 		one := req
+		one.Number = n + 1
 		if req.Name != "" {
 			if one.Name = Pattern(req.Name, names[at], n+1); one.Name == req.Name && len(picked) > 1 {
 				return nil, fmt.Errorf("one name for %d machines: put {name}, {n} or {nn} into it, such as %s-{nn}",
@@ -211,7 +223,7 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name,
 			pool.Name, a.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
-				Besides: to.besides(m, staged)}},
+				Besides: to.besides(m, staged), FirstStart: b.tell}},
 		{What: "Note the new copy in the inventory",
 			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID,
 				Pool: pool.ID,

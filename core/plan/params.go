@@ -265,6 +265,8 @@ type Place struct {
 	Descriptor string   `json:"descriptor"` // "" for a new one
 	Machine    int      `json:"machine"`    // which of the descriptor's; the others are left out
 	Besides    []Beside `json:"besides"`
+	// what the machine is told when it starts for the first time; nil for nothing
+	FirstStart *FirstStart `json:"firstStart,omitempty"`
 }
 
 // Beside is a file that lies in another pool than its machine folder.
@@ -348,7 +350,8 @@ func (Lend) Kind() string         { return KindLend }
 
 // Given is the result of a step GiveIDs: the machine with its new identity.
 type Given struct {
-	Machine *machine.Machine `json:"machine"`
+	Machine   *machine.Machine  `json:"machine"`
+	Addresses map[string]string `json:"addresses,omitempty"` // that NICs were given
 }
 
 // Taken is the result of the steps TakeImages and MakeRoom.

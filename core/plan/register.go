@@ -69,6 +69,9 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
+	if err := req.tell(m.Name); err != nil {
+		return nil, err
+	}
 	stop := false
 	if facts.Manager != nil {
 		p.Operation = "import"
@@ -81,6 +84,11 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	b.media(m, func(file string) bool { return facts.From == nil && slices.Contains(facts.Folder.Files, file) })
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
+	}
+	if files != Stay {
+		if err := b.firstStart(facts.Arrival, req, m); err != nil {
+			return nil, err
+		}
 	}
 	at := facts.Host
 	if facts.From != nil {
@@ -153,7 +161,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	var media []Beside
 	for i := range m.Devices {
 		d := &m.Devices[i]
-		if d.File == "" || facts.From != nil || !slices.Contains(facts.Folder.Files, d.File) {
+		if d.File == "" || tells(*d) || facts.From != nil || !slices.Contains(facts.Folder.Files, d.File) {
 			continue
 		}
 		pool := b.mediaPool(facts.Arrival, req, to, d.File)

@@ -38,7 +38,7 @@ func change(copy string) *openapi.ChangeRequest {
 
 func (a *app) changeCmd() *cobra.Command {
 	var name, memory, guest, withHost string
-	var folder, standAlone bool
+	var folder, standAlone, firstStartDone bool
 	var cpus int
 	var boot, add, drop, addresses, media []string
 	cmd := a.changing(&cobra.Command{Use: "change COPY",
@@ -48,9 +48,9 @@ func (a *app) changeCmd() *cobra.Command {
 			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
 			if name == "" && memory == "" && guest == "" && withHost == "" && cpus == 0 && !standAlone &&
-				len(boot)+len(add)+len(drop)+len(addresses)+len(media) == 0 {
+				!firstStartDone && len(boot)+len(add)+len(drop)+len(addresses)+len(media) == 0 {
 				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, " +
-					"--drop, --medium, --with-host, --stand-alone or --address")
+					"--drop, --medium, --with-host, --stand-alone, --first-start-done or --address")
 			}
 			if folder && name == "" {
 				return nil, usage("--folder goes with --name")
@@ -73,6 +73,9 @@ func (a *app) changeCmd() *cobra.Command {
 			if standAlone {
 				req.StandAlone = &standAlone
 			}
+			if firstStartDone {
+				req.FirstStartDone = &firstStartDone
+			}
 			if req.StartOrder, req.StartPause, err = turn(withHost); err != nil {
 				return nil, err
 			}
@@ -89,6 +92,8 @@ func (a *app) changeCmd() *cobra.Command {
 	f.StringArrayVar(&boot, "boot", nil, "disk, NIC or device to start from; again for the next one")
 	f.StringArrayVar(&add, "add", nil, "device to add: KIND or KIND=FILE, such as cd=visitor-guide.iso")
 	f.StringArrayVar(&drop, "drop", nil, "name of a device to remove")
+	f.BoolVar(&firstStartDone, "first-start-done", false, "its guest has read what it was told at its first start: "+
+		"the disc goes into the trash")
 	f.BoolVar(&standAlone, "stand-alone", false, "make disks whole that share layers with others")
 	f.StringVar(&withHost, "with-host", "", "start with the host, as number N in order: N, or N:SECONDS to wait "+
 		"before the next; no to stop that")

@@ -26,10 +26,11 @@ A whole clone stands on its own, at this host or another, of the same family or 
 Layered is the default where it can be.`,
 		Example: "  unvora clone tide-gauge --name tide-trial --on\n" +
 			"  unvora clone gannet/tide-gauge --host skua --kind whole --plan\n" +
-			"  unvora clone training-01 --count 12 --name class-{nn}",
+			"  unvora clone training-01 --count 12 --name class-{nn} --first-start class.yaml",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies("registered"),
 	}
 	o.flags(a, cmd)
+	o.firstStartFlag(cmd)
 	f := cmd.Flags()
 	f.StringVar(&kind, "kind", "", "whole or layered")
 	f.StringVar(&snapshot, "snapshot", "", "clone it as it was at this snapshot")

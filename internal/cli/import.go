@@ -31,6 +31,7 @@ func init() {
 }
 
 type importFlags struct {
+	firstStart                         string
 	host, pool, name, identity, memory string
 	facets, wire, disks, addresses     []string
 	owner                              string
@@ -60,6 +61,7 @@ status 3 elsewhere.`,
 			"  unvora import --from mainland --where state=stopped --host gannet --plan",
 	}
 	o.flags(a, cmd)
+	o.firstStartFlag(cmd)
 	cmd.Flags().StringVar(&files, "files", "", "what becomes of bare disks at the host: stay or copy")
 	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its "+
 		"machines")
@@ -131,6 +133,9 @@ func (o *importFlags) request() (*openapi.ImportRequest, error) {
 		return nil, usage("--identity %q: keep or renew", o.identity)
 	}
 	var err error
+	if req.FirstStart, err = o.told(); err != nil {
+		return nil, err
+	}
 	if req.Facets, err = pairs("--facet", o.facets); err != nil {
 		return nil, err
 	}

@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/firststart"
 )
 
 func init() {
@@ -372,6 +374,12 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 			dash(m.Guest))
 		if n := m.StartOrder; n != nil && *n > 0 {
 			fmt.Fprintf(a.out, "starts with its host, as number %d\n", *n)
+		}
+		if m.Devices != nil && slices.ContainsFunc(*m.Devices, func(d openapi.Device) bool {
+			return d.File != nil && *d.File == firststart.File
+		}) {
+			fmt.Fprintf(a.out, "first-start data lies in a drive; once its guest has read it: unvora change %s "+
+				"--first-start-done\n", place(k))
 		}
 		fmt.Fprintln(a.out)
 		t := a.table("disk", "format", "capacity", "takes", "file")

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
@@ -300,6 +301,7 @@ type PlaceTask struct {
 	Number     int              `json:"number"`     // of the machine in it
 	Machine    *machine.Machine `json:"machine"`    // to be made of it
 	Besides    []plan.Beside    `json:"besides"`
+	Seed       *firststart.Seed `json:"seed,omitempty"` // what it is told when it starts for the first time
 }
 
 // Fault is the body of an agent's error.

@@ -36,6 +36,7 @@ var Rooms = []string{
 	"internal/cimi",
 	"internal/nbd",
 	"core/plan",
+	"core/firststart",
 	"core/guest",
 	"core/fit",
 	"core/lineage",

@@ -1,6 +1,7 @@
 import { useMemo, useState } from "react";
 import type { Asking, Copy, Schemas } from "../api";
 import { count as counted, place, size } from "../format";
+import { FirstStart } from "../parts/FirstStart";
 import { HostPicker } from "../parts/HostPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { PoolPicker } from "../parts/PoolPicker";
@@ -18,13 +19,15 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
   const [name, setName] = useState("");
   const [on, setOn] = useState(false);
   const [snapshot, setSnapshot] = useState("");
+  const [firstStart, setFirstStart] = useState("");
   const request = useMemo<Asking | undefined>(() => {
     if (!host) return undefined;
     const asked: Schemas["CloneRequest"] = { operation: "clone", copies: [copy.id], host, pool, name, count, on };
     if (kind) asked.kind = kind;
     if (snapshot) asked.snapshot = snapshot;
+    if (firstStart) asked.firstStart = firstStart;
     return asked;
-  }, [copy.id, host, pool, kind, name, count, on, snapshot]);
+  }, [copy.id, host, pool, kind, name, count, on, snapshot, firstStart]);
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
@@ -66,6 +69,7 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
           <label className="flex items-center gap-1.5">
             <input type="checkbox" checked={on} onChange={(e) => setOn(e.target.checked)} /> start
           </label>
+          <FirstStart value={firstStart} onChange={setFirstStart} />
         </div>
       }
       plan={p.plan}

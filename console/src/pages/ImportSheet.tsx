@@ -4,6 +4,7 @@ import { hostQuery } from "../api";
 import type { Copy, Asking } from "../api";
 import { count, place, size } from "../format";
 import { readPackage } from "../package";
+import { FirstStart } from "../parts/FirstStart";
 import { HostPicker } from "../parts/HostPicker";
 import { PoolPicker } from "../parts/PoolPicker";
 import { PlanSheet } from "../parts/PlanSheet";
@@ -18,6 +19,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
   const [host, setHost] = useState("");
   const [pool, setPool] = useState("");
   const [name, setName] = useState("");
+  const [firstStart, setFirstStart] = useState("");
   const skeleton = useQuery({
     queryKey: ["dropped", file?.name, file?.size, file?.lastModified],
     queryFn: () => readPackage(file!),
@@ -28,8 +30,8 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
   const target = useQuery(hostQuery(host));
   const request = useMemo<Asking | undefined>(() => {
     const source = shelved ? { package: shelved.id } : skeleton.data ? { upload: skeleton.data } : undefined;
-    return source && host ? { operation: "import", source, host, pool, name } : undefined;
-  }, [shelved, skeleton.data, host, pool, name]);
+    return source && host ? { operation: "import", source, host, pool, name, firstStart } : undefined;
+  }, [shelved, skeleton.data, host, pool, name, firstStart]);
   const p = usePlan(request, (job) => {
     if (file && skeleton.data) {
       givePackage(job.id, file, skeleton.data.entries).catch((problem: unknown) =>
@@ -62,6 +64,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
                 defaultValue={name}
                 onBlur={(e) => setName(e.target.value)}
               />
+              <FirstStart value={firstStart} onChange={setFirstStart} />
             </>
           )}
         </div>

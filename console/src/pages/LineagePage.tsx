@@ -23,7 +23,7 @@ import { RegisterSheet } from "./RegisterSheet";
 
 type Plain = "start" | "stop" | "pause" | "suspend" | "renew" | "delist" | "detach" | "put-back";
 type Sheet = {
-  kind: "export" | "clone" | "import" | "register" | "change" | "attach" | "fetch" | Plain;
+  kind: "export" | "clone" | "import" | "register" | "change" | "attach" | "fetch" | "first-start-done" | Plain;
   copy: Copy;
   disk?: string;
 };
@@ -37,6 +37,7 @@ const plains: string[] = [
   "detach",
   "put-back",
 ] satisfies Plain[];
+const firstStartDisc = "first-start.iso";
 const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 export function LineagePage() {
@@ -87,6 +88,13 @@ export function LineagePage() {
       {sheet?.kind === "fetch" && <FetchSheet copies={[sheet.copy]} onClose={close} />}
       {sheet?.kind === "change" && <ChangeSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "attach" && <AttachSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "first-start-done" && (
+        <OperationSheet
+          title="Put away what it was told at its first start"
+          request={{ operation: "change", copies: [sheet.copy.id], firstStartDone: true }}
+          onClose={close}
+        />
+      )}
       {plain && <OperationSheet request={request(plain, sheet!.copy, sheet!.disk)} onClose={close} />}
     </>
   );
@@ -246,6 +254,16 @@ function Detail({
             </Row>
             <Row name="Guest">{m.guest || "–"}</Row>
             {(m.startOrder ?? 0) > 0 && <Row name="With its host">starts as number {m.startOrder}</Row>}
+            {m.devices?.some((d) => d.file === firstStartDisc) && (
+              <Row name="First start">
+                what it is told lies in a drive
+                {ours && (
+                  <button className="ml-2 text-sea hover:underline" onClick={() => onAct("first-start-done", c)}>
+                    It has read it …
+                  </button>
+                )}
+              </Row>
+            )}
             {m.disks?.map((d) => (
               <Row key={d.id} name={`Disk ${d.id}`}>
                 {size(d.virtualBytes)}

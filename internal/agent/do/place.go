@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
@@ -93,6 +94,15 @@ func (w *Worker) assemble(staging, folder string, p hostlink.PlaceTask) error {
 			if err := w.WriteSynced(filepath.Join(staging, v), nil); err != nil {
 				return err
 			}
+		}
+	}
+	if p.Seed != nil {
+		disc, err := p.Seed.Disc()
+		if err != nil {
+			return err
+		}
+		if err := w.WriteSynced(filepath.Join(staging, firststart.File), disc); err != nil {
+			return err
 		}
 	}
 	if err := w.WriteSynced(filepath.Join(staging, p.Name+".ovf"), raw); err != nil {

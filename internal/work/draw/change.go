@@ -38,8 +38,10 @@ type Change struct {
 	// drive → POOL/PATH or a path of the host; "" takes out what is in it
 	Media      map[string]string `json:"media,omitempty"`
 	StandAlone bool              `json:"standAlone,omitempty"` // its disks no longer share layers with others
-	StartOrder *int              `json:"startOrder,omitempty"` // its turn when its host starts; 0 for none
-	StartPause int               `json:"startPause,omitempty"` // seconds until the next one's turn
+	// its guest has read what it was to be told at its first start
+	FirstStartDone bool `json:"firstStartDone,omitempty"`
+	StartOrder     *int `json:"startOrder,omitempty"` // its turn when its host starts; 0 for none
+	StartPause     int  `json:"startPause,omitempty"` // seconds until the next one's turn
 }
 
 func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -65,7 +67,7 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
 		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
 		DropNICs: r.DropNICs, Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Media: media,
-		StandAlone: r.StandAlone,
+		StandAlone: r.StandAlone, FirstStartDone: r.FirstStartDone,
 		StartOrder: r.StartOrder, StartPause: r.StartPause,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 }

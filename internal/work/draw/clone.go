@@ -26,6 +26,7 @@ type Clone struct {
 	Snapshot string `json:"snapshot,omitempty"` // of the origin, that they are made of
 	Count    int    `json:"count,omitempty"`    // 0 is one
 	On       bool   `json:"on,omitempty"`       // they are started
+	FirstStart
 }
 
 func (r *Clone) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -52,6 +53,9 @@ func (r *Clone) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	all.Hosts[c.at.Name] = c.at.ID
 	look := &lying{Bringing: making, ref: c.Ref(), at: &Spot{Host: c.at, Path: c.Path, Copy: c.Copy}, host: h,
 		arrival: making.arrival(&r.Asked, host), answers: r.Answers}
+	if err := r.FirstStart.into(&bring, &look.arrival, min(r.Count, plan.MostClones)); err != nil {
+		return nil, err
+	}
 	facts, err := look.facts(ctx, g, all)
 	if err != nil {
 		return nil, err

@@ -26,6 +26,7 @@ func init() {
 type Import struct {
 	Asked
 	Bringing
+	FirstStart
 	Source *Source `json:"source"`
 }
 
@@ -68,11 +69,18 @@ func (r *Import) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, err
 		}
 	}
-	all, err := r.each(ctx, g, h, facts)
+	bring, err := r.bring(&r.Asked)
 	if err != nil {
 		return nil, err
 	}
-	bring, err := r.bring(&r.Asked)
+	machines := 1
+	if facts.Package != nil {
+		machines = len(facts.Package.Envelope.Machines)
+	}
+	if err := r.FirstStart.into(&bring, &facts.Arrival, machines); err != nil {
+		return nil, err
+	}
+	all, err := r.each(ctx, g, h, facts)
 	if err != nil {
 		return nil, err
 	}
@@ -222,16 +230,18 @@ func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host
 			facts.Guest = f.Guest
 		}
 	}
+	bring, err := r.bring(&r.Asked)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.FirstStart.into(&bring, &facts.Arrival, 1); err != nil {
+		return nil, err
+	}
 	if err := g.surroundings(ctx, &facts.Arrival, &machine.Machine{}, ""); err != nil {
 		return nil, err
 	}
-	var err error
 	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name,
 		facts.Folder.Disks[0].ID); err != nil {
-		return nil, err
-	}
-	bring, err := r.bring(&r.Asked)
-	if err != nil {
 		return nil, err
 	}
 	d := r.made(nil, h)

@@ -183,6 +183,20 @@ func placeTask(_ context.Context, r *run) (any, error) {
 		return nil, err
 	}
 	m, err := madeMachine(r.j, r.s.Part)
-	return hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m,
-		Besides: do.Besides}, err
+	if err != nil {
+		return nil, err
+	}
+	p := hostlink.PlaceTask{Pool: do.Pool, Name: do.Name, Descriptor: do.Descriptor, Number: do.Machine, Machine: m,
+		Besides: do.Besides}
+	if do.FirstStart != nil {
+		g, err := inventory.ResultOf[plan.Given](r.j, r.s.Part, plan.KindGiveIDs)
+		if err != nil {
+			return nil, err
+		}
+		p.Seed, err = do.FirstStart.Seed(m.Passport.Copy, m, g.Addresses)
+		if err != nil {
+			return nil, err
+		}
+	}
+	return p, nil
 }

@@ -32,23 +32,25 @@ func giveIDs(ctx context.Context, r *run) (wait, error) {
 		if err := identity.Apply(do.Machine, chosen(do.Choice), giver); err != nil {
 			return err
 		}
-		if err := r.giveAddresses(ctx, tx, do); err != nil {
+		given, err := r.giveAddresses(ctx, tx, do)
+		if err != nil {
 			return err
 		}
-		r.s.Result, err = json.Marshal(plan.Given{Machine: do.Machine})
+		r.s.Result, err = json.Marshal(plan.Given{Machine: do.Machine, Addresses: given})
 		return err
 	})
 }
 
-// giveAddresses gives NICs the addresses that the plan says.
-func (r *run) giveAddresses(ctx context.Context, tx pgx.Tx, do *plan.GiveIDs) error {
+// giveAddresses gives NICs the addresses that the plan says; it tells them by NIC.
+func (r *run) giveAddresses(ctx context.Context, tx pgx.Tx, do *plan.GiveIDs) (map[string]string, error) {
 	if len(do.Addresses) == 0 {
-		return nil
+		return nil, nil
 	}
 	rec, err := r.j.Recorded(r.s.Part)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	given := map[string]string{}
 	id := inventory.RecordedCopy(rec)
 	for _, n := range do.Machine.NICs {
 		wish := do.Addresses[n.Name]
@@ -58,16 +60,17 @@ func (r *run) giveAddresses(ctx context.Context, tx pgx.Tx, do *plan.GiveIDs) er
 		address, err := inventory.In(tx).GiveAddress(ctx, wish, n.Segment, r.j.ID, &id)
 		var e *inventory.Error
 		if errors.As(err, &e) {
-			return &away.Failure{Code: string(e.Code), Message: e.Message}
+			return nil, &away.Failure{Code: string(e.Code), Message: e.Message}
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
+		given[n.Name] = address
 		if !slices.Contains(do.Machine.Static, address) {
 			do.Machine.Static = append(do.Machine.Static, address)
 		}
 	}
-	return nil
+	return given, nil
 }
 
 // takeAddressesBack gives addresses free again that the job has given out.

@@ -1,0 +1,139 @@
+package plan_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/firststart"
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+)
+
+// TestFirstStart: each clone is told its own name and address, what is found is told once, and what can't be is refused
+// before anything is done.
+func TestFirstStart(t *testing.T) {
+	clone := func(text string, spoil func(f *plan.CloneFacts), req plan.CloneRequest) (*plan.Plan, error) {
+		t.Helper()
+		d, err := firststart.Parse(text)
+		require.NoError(t, err)
+		facts := cloning(t)
+		facts.Folder.Machine.Devices = append(facts.Folder.Machine.Devices, machine.Device{Kind: machine.DeviceCD,
+			Name: firststart.Drive, File: firststart.File}) // its own, of long ago
+		spoil(&facts)
+		req.FirstStart, req.TakeRecommended = d, true
+		return plan.Clone(facts, req)
+	}
+	same := func(*plan.CloneFacts) {}
+	p, err := clone("host-name: '{name}'\naddresses:\n  NIC 1: 192.0.2.1{nn}/24", same,
+		plan.CloneRequest{Count: 2, BringRequest: plan.BringRequest{Name: "class-{nn}"}})
+	require.NoError(t, err)
+	places, records := stepsOf[plan.Place](p), stepsOf[plan.Record](p)
+	require.Len(t, places, 2)
+	for n, want := range []string{"class-01 192.0.2.101", "class-02 192.0.2.102"} {
+		tell := places[n].FirstStart
+		require.Equal(t, want, tell.Data.HostName+" "+tell.Data.Wishes()["NIC 1"])
+		var discs []machine.Device
+		for _, d := range records[n].Machine.Devices {
+			if d.File == firststart.File {
+				discs = append(discs, d)
+			}
+		}
+		require.Equal(t, []machine.Device{{Kind: machine.DeviceCD, Name: firststart.Drive, File: firststart.File}},
+			discs, "its own disc, and not that of its origin")
+		require.Contains(t, records[n].Machine.Static, strings.Fields(want)[1])
+	}
+	told := 0
+	for _, f := range p.Findings {
+		if f.Code == "first-start.unsure" {
+			told++
+			require.Contains(t, f.Message, "call it {name}; set NIC 1 to 192.0.2.1{nn}/24")
+		}
+	}
+	require.Equal(t, 1, told)
+
+	p, err = clone("host-name: x", func(f *plan.CloneFacts) {
+		f.Guest = &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", Name: "classroom", Initialiser: "cloud-init"}
+	}, plan.CloneRequest{})
+	require.NoError(t, err)
+	require.Contains(t, finding(p, "first-start.read").Message, "cloud-init")
+	require.Nil(t, finding(p, "identity.guest-inside"), "it gets another name")
+	p, err = clone("host-name: x", func(f *plan.CloneFacts) { f.Guest = &fit.Guest{System: "Windows 10 Pro"} },
+		plan.CloneRequest{})
+	require.NoError(t, err)
+	require.Contains(t, finding(p, "first-start.by-hand").Message, "call it x")
+	require.Nil(t, stepsOf[plan.Place](p)[0].FirstStart)
+	require.Empty(t, stepsOf[plan.Record](p)[0].Machine.Devices[len(cloning(t).Folder.Machine.Devices):])
+
+	p, err = clone("host-name: x", func(f *plan.CloneFacts) {
+		f.Folder.Machine.Devices = nil
+		for _, name := range []string{"a", "b", "c", "d"} {
+			f.Folder.Machine.Devices = append(f.Folder.Machine.Devices, machine.Device{Kind: machine.DeviceCD,
+				Name: name})
+		}
+	}, plan.CloneRequest{})
+	require.NoError(t, err)
+	require.NotNil(t, finding(p, "first-start.no-drive"))
+	require.False(t, p.Runnable)
+
+	for text, says := range map[string]string{
+		"addresses: {NIC 9: automatic}":    `no NIC "NIC 9"`,
+		"host-name: '{name} here'":         "is no host name",
+		"addresses: {NIC 1: 192.0.2.7/24}": "say one",
+	} {
+		_, err = clone(text, same, plan.CloneRequest{BringRequest: plan.BringRequest{
+			Addresses: map[string]string{"NIC 1": "192.0.2.9"}}})
+		require.ErrorContains(t, err, says)
+	}
+}
+
+// TestFirstStartGiven: an address that a segment gives comes with the length of its prefix.
+func TestFirstStartGiven(t *testing.T) {
+	facts := cloning(t)
+	segment := facts.Host.Switches[0].Segment
+	facts.Folder.Machine.NICs[0].Network = facts.Host.Switches[0].Name
+	facts.Ranges = map[string]plan.Range{segment: {From: netip.MustParseAddr("192.0.2.50"),
+		To: netip.MustParseAddr("192.0.2.60"), Free: netip.MustParseAddr("192.0.2.51")}}
+	facts.Subnets = map[string]netip.Prefix{segment: netip.MustParsePrefix("192.0.2.0/25")}
+	d, err := firststart.Parse("addresses: {NIC 1: give via 192.0.2.1}")
+	require.NoError(t, err)
+	p, err := plan.Clone(facts, plan.CloneRequest{BringRequest: plan.BringRequest{FirstStart: d, TakeRecommended: true,
+		Wire: map[string]string{"NIC 1": facts.Host.Switches[0].Name}}})
+	require.NoError(t, err)
+	tell := stepsOf[plan.Place](p)[0].FirstStart
+	require.NotNil(t, tell, "%v", p.Findings)
+	m := stepsOf[plan.Record](p)[0].Machine.Clone()
+	m.NICs[0].MAC = "06:5c:00:00:00:07"
+	s, err := tell.Seed("c9", m, map[string]string{"NIC 1": "192.0.2.51"})
+	require.NoError(t, err)
+	require.Contains(t, s.NetworkConfig, "192.0.2.51/25")
+	require.Contains(t, s.MetaData, "c9")
+	_, err = tell.Seed("c9", m, nil)
+	require.ErrorContains(t, err, "address of NIC 1")
+}
+
+// TestFirstStartDone: the disc is put away; a machine that runs keeps the drive, which can't be taken out of it.
+func TestFirstStartDone(t *testing.T) {
+	for _, state := range []machine.State{machine.Stopped, machine.Running} {
+		facts := sound(t)
+		facts.Copy.State = state
+		facts.Host.Can = []fit.Ability{fit.ChangesLive}
+		facts.Machine.Devices = append(facts.Machine.Devices, machine.Device{Kind: machine.DeviceCD,
+			Name: firststart.Drive, File: firststart.File})
+		p, err := plan.Change(facts, plan.ChangeRequest{Operation: "change", FirstStartDone: true,
+			TakeRecommended: true})
+		require.NoError(t, err)
+		require.Equal(t, facts.Copy.Path+"/"+firststart.File, stepsOf[plan.TakeAway](p)[0].Folder)
+		left := stepsOf[plan.Record](p)[0].Machine.Devices
+		require.Equal(t, state == machine.Running, len(left) == len(facts.Machine.Devices))
+		require.Equal(t, state == machine.Running, finding(p, "state.live") != nil)
+		for _, d := range left {
+			require.NotEqual(t, firststart.File, d.File)
+		}
+	}
+	_, err := plan.Change(sound(t), plan.ChangeRequest{Operation: "change", FirstStartDone: true})
+	require.ErrorContains(t, err, "no first-start data lies in a drive")
+}
