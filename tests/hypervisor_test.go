@@ -179,7 +179,11 @@ func TestHypervisor(t *testing.T) {
 	e.ok(t, "export", "tern/tide-clock", file, "--yes")
 	e.ok(t, "import", file, "--host", "tern", "--name", "tide-again", "--identity", "keep", "--yes", "--answer",
 		"identity.origin-alive=keep", "--answer", "identity.uuid-in-use=keep", "--answer", "mac.in-use=keep")
-	e.ok(t, "import", file, "--host", "tern", "--name", "tide-other", "--identity", "renew", "--cpus", "1", "--yes")
+	tell := tempFile(t, "first.yaml")
+	require.NoError(t, os.WriteFile(tell, []byte("host-name: '{name}'\naddresses:\n  NIC 1: automatic\nfiles:\n"+
+		"  /etc/motd: number {n}\n"), 0o600))
+	e.ok(t, "import", file, "--host", "tern", "--name", "tide-other", "--identity", "renew", "--cpus", "1",
+		"--first-start", tell, "--yes")
 	for _, name := range []string{"tide-again", "tide-other"} {
 		e.ok(t, "power", "on", name, "--yes")
 	}
@@ -190,6 +194,17 @@ func TestHypervisor(t *testing.T) {
 	told := e.guestSays(t, "tide-other")
 	require.Contains(t, told["started"][0], "2 times", "the disk is the one that was started before")
 	other := e.agrees(t, "tide-other", told)
+	require.Equal(t, []string{"tide-other"}, told["hostname"], "it is told who it is when it starts for the first time")
+	for _, line := range []string{"instance-id: " + get[openapi.Copy](t, e, "copies", "tide-other").Id,
+		"- content: number 1", "macaddress: " + (*other.Nics)[0].Mac, "dhcp4: true"} {
+		require.Contains(t, told["told"], line)
+	}
+	require.Contains(t, e.ok(t, "copies", "tide-other"), "first-start data lies in a drive")
+	require.Contains(t, e.ok(t, "change", "tide-other", "--first-start-done", "--yes"), "changed")
+	require.NotContains(t, e.ok(t, "copies", "tide-other"), "first-start data")
+	require.NoFileExists(t, filepath.Join(e.pool("tern", "tideline"), "tide-other", "first-start.iso"))
+	require.Contains(t, e.told(t, 2, "change", "tide-other", "--first-start-done", "--yes"), "no first-start data")
+	require.Empty(t, e.guestSays(t, "tide-again")["told"])
 	require.NotEqual(t, first.FirmwareUuid, other.FirmwareUuid)
 	require.NotEqual(t, *first.GenerationId, *other.GenerationId)
 	require.NotEqual(t, *(*first.Disks)[0].Serial, *(*other.Disks)[0].Serial)

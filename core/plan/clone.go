@@ -259,7 +259,7 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
-	if err := req.tell(m.Name); err != nil {
+	if err := req.tell(m); err != nil {
 		return nil, err
 	}
 	b.hardware(facts.Arrival, req, m)

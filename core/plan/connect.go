@@ -130,7 +130,8 @@ func (b *builder) addresses(facts Arrival, req BringRequest, m *machine.Machine)
 		}
 		segment := m.NICs[at].Segment
 		if wish == "give" {
-			if err := b.giveAddress(facts, nic, segment); err != nil {
+			told := req.told != nil && req.told.Addresses[nic] != ""
+			if err := b.giveAddress(facts, nic, segment, told); err != nil {
 				return err
 			}
 			continue
@@ -147,7 +148,8 @@ func (b *builder) addresses(facts Arrival, req BringRequest, m *machine.Machine)
 	return nil
 }
 
-func (b *builder) giveAddress(facts Arrival, nic, segment string) error {
+// giveAddress gives a NIC an address of its segment, which the guest is told at its first start, or by somebody.
+func (b *builder) giveAddress(facts Arrival, nic, segment string, told bool) error {
 	r, ok := facts.Ranges[segment]
 	switch {
 	case segment == "":
@@ -163,9 +165,12 @@ func (b *builder) giveAddress(facts Arrival, nic, segment string) error {
 		return nil
 	}
 	b.give[nic] = segment
+	how := "Set it inside the guest."
+	if told {
+		how = "The guest is told at its first start."
+	}
 	b.raise(fit.Raise("address.given", nic, fmt.Sprintf("It is given an address of the segment %s: %s, unless "+
-		"somebody "+
-		"is quicker. Set it inside the guest.", segment, r.Free),
+		"somebody is quicker. %s", segment, r.Free, how),
 		map[string]any{"address": r.Free.String(), "segment": segment}), "")
 	return nil
 }
@@ -241,7 +246,7 @@ func (b *builder) static(facts Arrival, m *machine.Machine) error {
 		switch f = b.raise(f, ""); f.Remedy() {
 		case "give":
 			m.Static = slices.DeleteFunc(slices.Clone(m.Static), func(s string) bool { return s == text })
-			if err := b.giveAddress(facts, m.NICs[giver].Name, m.NICs[giver].Segment); err != nil {
+			if err := b.giveAddress(facts, m.NICs[giver].Name, m.NICs[giver].Segment, false); err != nil {
 				return err
 			}
 		case "quarantine":

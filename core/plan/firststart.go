@@ -21,15 +21,17 @@ type FirstStart struct {
 
 // tell fills in what a machine is to be told at its first start, once it has its name. What NICs are to get there they
 // are given here, unless something else was said of them.
-func (req *BringRequest) tell(name string) error {
+func (req *BringRequest) tell(m *machine.Machine) error {
 	if req.FirstStart == nil {
 		return nil
 	}
-	d, err := req.FirstStart.For(name, max(1, req.Number))
+	d, err := req.FirstStart.For(m.Name, max(1, req.Number))
 	if err != nil {
 		return fmt.Errorf("first-start data: %w", err)
 	}
-	req.told = d
+	if req.told = d; len(d.Addresses) > 0 {
+		m.Static = nil // its guest has those of its origin no more
+	}
 	addresses := d.Wishes()
 	for nic, said := range req.Addresses {
 		if wish, also := addresses[nic]; also && wish != said {

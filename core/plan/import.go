@@ -77,7 +77,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
-	if err := req.tell(m.Name); err != nil {
+	if err := req.tell(m); err != nil {
 		return nil, err
 	}
 	m.Disks = slices.DeleteFunc(m.Disks, func(d machine.Disk) bool { return left[d.File] })
@@ -219,9 +219,13 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 	pool := to.pool
 	folder := path.Join(pool.Path, m.Name)
 	b.pathLength(folder, m, a.Host)
+	with := ""
+	if b.tell != nil {
+		with = ", with what it is told at its first start,"
+	}
 	return []Step{
-		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s into the pool %s and register it on %s", m.Name,
-			pool.Name, a.Host.Name),
+		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s%s into the pool %s and register it on %s", m.Name,
+			with, pool.Name, a.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
 				Besides: to.besides(m, staged), FirstStart: b.tell}},
 		{What: "Note the new copy in the inventory",

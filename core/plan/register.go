@@ -69,7 +69,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
-	if err := req.tell(m.Name); err != nil {
+	if err := req.tell(m); err != nil {
 		return nil, err
 	}
 	stop := false

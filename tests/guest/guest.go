@@ -25,7 +25,7 @@ var drivers = []string{
 	"libahci", "ahci", "ata_piix", "nvme", "nvme-core", "nvme-common", "t10-pi", "crc-t10dif", "crct10dif_common",
 	"crct10dif_generic", "crc64", "crc64-rocksoft", "crc64_rocksoft_generic", "e1000e", "ptp", "pps_core",
 	"8139cp", "mii", "ext4", "jbd2", "mbcache", "crc16", "crc32c_generic", "libcrc32c", "button", "evdev",
-	"qemu_fw_cfg",
+	"qemu_fw_cfg", "cdrom", "sr_mod", "isofs",
 }
 
 const (

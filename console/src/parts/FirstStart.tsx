@@ -8,7 +8,7 @@ export function FirstStart({ value, onChange }: Props) {
   return (
     <details className="w-full">
       <summary className="cursor-pointer text-soft">
-        What it is told when it starts for the first time{value && " (something)"}
+        What it is told when it starts for the first time{value && " ✓"}
       </summary>
       <p className="mt-1 text-soft">
         Host name, addresses, a user, files, commands, as YAML. {"{name}"}, {"{n}"} and {"{nn}"} are its name and

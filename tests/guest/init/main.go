@@ -46,6 +46,7 @@ func run() error {
 	os.Stdout = console
 	load()
 	tell()
+	firstStart()
 	if err := ownFiles(); err != nil {
 		return err
 	}
@@ -204,6 +205,30 @@ func serial(block, name string) string {
 		return string(bytes.TrimSpace(raw[4:]))
 	}
 	return "?"
+}
+
+// firstStart does what the machine is told when it starts for the first time, as far as this guest can (the data source
+// NoCloud of cloud-init): it takes the name.
+func firstStart() {
+	discs, _ := filepath.Glob("/dev/sr*")
+	for _, disc := range discs {
+		if os.MkdirAll("/seed", 0o755) != nil || unix.Mount(disc, "/seed", "iso9660", unix.MS_RDONLY, "") != nil {
+			continue
+		}
+		for _, file := range []string{"meta-data", "user-data", "network-config"} {
+			for _, line := range strings.Split(read("/seed/"+file), "\n") {
+				say("told %s", strings.TrimSpace(line))
+				if name, ok := strings.CutPrefix(line, "local-hostname: "); ok {
+					if err := unix.Sethostname([]byte(name)); err != nil {
+						say("hostname: %v", err)
+					}
+				}
+			}
+		}
+		_ = unix.Unmount("/seed", 0)
+	}
+	name, _ := os.Hostname()
+	say("hostname %s", name)
 }
 
 // ownFiles mounts the guest's file system, and notes the start there.
