@@ -21,6 +21,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/machine"
 )
 
 // Skeleton is a package without its disks: all that a plan needs, and little
@@ -403,7 +404,47 @@ func codeOf(err error) string {
 	return "disk.damaged"
 }
 
-// Verify reads every file that the manifest names and compares its digest.
+// isDisk tells whether a file is the image of a disk of one of the machines.
+func (p *Package) isDisk(name string) bool {
+	for _, m := range p.Envelope.Machines {
+		if slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.File == name }) {
+			return true
+		}
+	}
+	return false
+}
+
+// damage says where a file that is a disk image goes wrong, as far as its format's own checks tell.
+func damage(ctx context.Context, src disk.Source) string {
+	img, err := formats.Open(src, nil)
+	if err != nil {
+		return fmt.Sprintf("As a disk image it can't be opened: %v.", err)
+	}
+	size := img.Info().VirtualBytes
+	buf := []byte{}
+	for feed := disk.ImageFeed(img, 0, 1); ; {
+		p, err := feed.Next()
+		if err == io.EOF {
+			return "As a disk image it can be read to its end, so that it is the data of the guest that is another."
+		}
+		if err == nil {
+			if p.Length > len(buf) {
+				buf = make([]byte, p.Length)
+			}
+			err = p.Load(buf[:p.Length])
+		}
+		if err != nil {
+			return fmt.Sprintf("As a disk image it goes wrong at byte %d of the %d of the disk, or soon after: %v.",
+				p.Offset, size, err)
+		}
+		if ctx.Err() != nil {
+			return "Where, was not looked for to the end."
+		}
+	}
+}
+
+// Verify reads every file that the manifest names and compares its digest. Of a disk that is not as it was written it
+// tells where, as far as that is to be seen.
 func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
 	names := make([]string, 0, len(o.Sums))
 	for n := range o.Sums {
@@ -440,9 +481,12 @@ func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
 			}
 		}
 		if got := hex.EncodeToString(h.Sum(nil)); got != want.Sum {
-			o.Deviations = append(o.Deviations, Deviation{"manifest.mismatch", name,
-				fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s.", name,
-					want.Algorithm, got, want.Sum)})
+			says := fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s.",
+				name, want.Algorithm, got, want.Sum)
+			if o.isDisk(name) {
+				says += " " + damage(ctx, src)
+			}
+			o.Deviations = append(o.Deviations, Deviation{"manifest.mismatch", name, says})
 		}
 	}
 	return nil

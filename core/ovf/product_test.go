@@ -1,12 +1,20 @@
 package ovf_test
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/disktest"
+	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 )
@@ -73,4 +81,50 @@ func TestDigests(t *testing.T) {
 		require.Equal(t, "mismatch", o.ManifestState())
 		require.NoError(t, o.Close())
 	}
+}
+
+// TestWhere: of a disk that is not as it was written, it is told where that is to be seen.
+func TestWhere(t *testing.T) {
+	const size = 4 << 20
+	img := disktest.Plain(disktest.Pattern(size, 7))
+	var image bytes.Buffer
+	target, err := vmdk.CreateStream(&image, disk.Spec{VirtualBytes: size, Name: "x.vmdk", Linkage: "01020304"}, nil)
+	require.NoError(t, err)
+	require.NoError(t, disk.Pump(t.Context(), target, disk.ImageFeed(img, 0, target.BlockBytes()),
+		disk.Options{Now: time.Now}))
+	require.NoError(t, target.Finish())
+	d, err := ovf.New(&machine.Machine{Name: "x", CPUs: 1, MemoryBytes: 1 << 20, Firmware: "bios",
+		Disks: []machine.Disk{{ID: "disk1", File: "x.vmdk", Format: "vmdk", VirtualBytes: size}}})
+	require.NoError(t, err)
+	descriptor, err := d.Encode(0)
+	require.NoError(t, err)
+	found := func(change func(image []byte)) string {
+		t.Helper()
+		dir := t.TempDir()
+		is := bytes.Clone(image.Bytes())
+		sum := sha256.Sum256(is)
+		change(is)
+		manifest := ovf.ManifestOf(ovf.SHA256, "x.ovf", descriptor, []ovf.Member{{Name: "x.vmdk",
+			Sum: hex.EncodeToString(sum[:])}})
+		for name, b := range map[string][]byte{"x.ovf": descriptor, "x.mf": manifest, "x.vmdk": is} {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), b, 0o600))
+		}
+		o, err := ovf.OpenPath(dir)
+		require.NoError(t, err)
+		defer o.Close()
+		read := int64(0)
+		require.NoError(t, o.Verify(t.Context(), func(n int64) { read += n }))
+		require.EqualValues(t, len(is), read)
+		for _, d := range o.Deviations {
+			if d.Subject == "x.vmdk" {
+				return d.Message
+			}
+		}
+		return ""
+	}
+	require.Empty(t, found(func([]byte) {}))
+	require.Regexp(t, `it goes wrong at byte [1-9]\d{6} of the 4194304 of the disk, or soon after: .*grain of sector \d+`,
+		found(func(is []byte) { is[len(is)/2] ^= 1 }))
+	require.Contains(t, found(func(is []byte) { is[len(is)-100] ^= 1 }), "it can be read to its end")
+	require.Contains(t, found(func(is []byte) { is[20] ^= 1 }), "can't be opened") // a grain of 129 sectors
 }

@@ -43,7 +43,7 @@ and no service is needed. Packages up to 256 MiB are compared with their manifes
 	}
 	verify := cmd.Flags().Bool("verify", false, "read every byte and compare it with the manifest")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		in, err := inspect(cmd.Context(), args[0], *verify)
+		in, err := a.inspect(cmd.Context(), args[0], *verify)
 		if err != nil {
 			return err
 		}
@@ -52,7 +52,7 @@ and no service is needed. Packages up to 256 MiB are compared with their manifes
 	return cmd
 }
 
-func inspect(ctx context.Context, file string, verify bool) (*inspection, error) {
+func (a *app) inspect(ctx context.Context, file string, verify bool) (*inspection, error) {
 	st, err := os.Stat(file)
 	if err != nil {
 		return nil, &exit{statusFailed, fmt.Errorf("%w: is the path right?", err)}
@@ -77,7 +77,13 @@ func inspect(ctx context.Context, file string, verify bool) (*inspection, error)
 		bytes += e.Size
 	}
 	if verify || bytes <= verifyUnasked {
-		if err := o.Verify(ctx, nil); err != nil {
+		m, done := a.newMeter("compare with the manifest", 1), int64(0)
+		err := o.Verify(ctx, func(n int64) {
+			done += n
+			m.set("compare with the manifest", done, bytes)
+		})
+		m.end()
+		if err != nil {
 			return nil, &exit{statusFailed, err}
 		}
 	}
