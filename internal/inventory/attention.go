@@ -39,6 +39,7 @@ const (
 	ActRenew     Action = "renew"
 	ActExport    Action = "export"
 	ActDetach    Action = "detach"
+	ActTold      Action = "told"      // put away what a machine was told at its first start
 	ActReparent  Action = "reparent"  // take the candidate as the parent of a layer
 	ActAgain     Action = "again"     // start a job like the one that failed
 	ActRecognise Action = "recognise" // say what a copy was made from
@@ -82,6 +83,7 @@ const (
 	CauseLostDescriptor  Cause = "lost-descriptor"
 	CauseStray           Cause = "stray"
 	CauseLongUnseen      Cause = "long-unseen"
+	CauseFirstStart      Cause = "first-start"
 )
 
 // Causes is the table of causes, worst first: over a list of such items, in a sentence, and whether something is
@@ -121,6 +123,8 @@ var Causes = []struct {
 		"a machine folder that no host lists", false},
 	{CauseLongUnseen, "Not seen for long",
 		"not seen for a long time", false},
+	{CauseFirstStart, "Discs of a first start that is over",
+		"a machine has started and is on its network, and what it was told for that still lies in its drive", false},
 }
 
 const (
@@ -160,7 +164,7 @@ func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]
 		{[]Cause{CauseLastCopy}, inv.lastCopies}, {[]Cause{CauseLongUnseen}, inv.longUnseen},
 		{[]Cause{CauseFailedJob}, inv.failedJobs}, {[]Cause{CauseHeldJob}, inv.heldJobs},
 		{[]Cause{CauseClientAway}, inv.clientsAway}, {[]Cause{CauseLostDescriptor}, inv.bareFolders},
-		{[]Cause{CauseUnreadFolder}, inv.unreadFolders},
+		{[]Cause{CauseUnreadFolder}, inv.unreadFolders}, {[]Cause{CauseFirstStart}, inv.firstStarts},
 	} {
 		if cause != "" && !slices.Contains(find.causes, cause) {
 			continue
@@ -490,6 +494,24 @@ func (inv *Inventory) longUnseen(ctx context.Context) ([]AttentionItem, error) {
 			Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence:    fmt.Sprintf("%s has not answered since %s.", c.Host, c.LastSeen.Format("2 January 2006")),
 			Recommended: "Start the agent there, or bring back what it had: unvora host rebuild " + c.Host})
+	}
+	return items, err
+}
+
+// firstStarts are machines that were heard on their network with the disc of their first start still in the drive.
+func (inv *Inventory) firstStarts(ctx context.Context) ([]AttentionItem, error) {
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null
+		and c.machine -> 'devices' @> '[{"file": "first-start.iso"}]'
+		and c.form = 'registered' and c.tracked and c.state = 'running' and cardinality(c.addresses) > 0
+		order by c.name limit $1`, mostOfACause)
+	var items []AttentionItem
+	for _, c := range list {
+		items = append(items, AttentionItem{ID: "first-start:" + c.ID.String(), Cause: CauseFirstStart,
+			Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+			Evidence: fmt.Sprintf("It runs, and is heard at %s: it has read what it was told at its first start.",
+				strings.Join(c.Addresses, ", ")),
+			Recommended: "Put away the disc in its drive",
+			Act:         &Act{Do: ActTold, Copies: []string{c.ID.String()}}})
 	}
 	return items, err
 }

@@ -104,6 +104,22 @@ func TestAttentionCauses(t *testing.T) {
 	apply(t, inv, h, p, false, nil, b)
 	require.Equal(t, inventory.ActDetach, waiting(t, inv, "damaged-disk", b.Machine.Name)[0].Act.Do)
 
+	// What a machine was told at its first start, once it is heard on its network.
+	b.Disks[0].Faults = nil
+	b.Machine.Devices = []machine.Device{{Kind: machine.DeviceCD, Name: "first start", File: "first-start.iso"}}
+	b.State, b.Addresses = machine.Running, nil
+	apply(t, inv, h, p, false, nil, b)
+	require.Empty(t, waiting(t, inv, "first-start", b.Machine.Name), "it may be starting yet")
+	b.Addresses = []string{"192.0.2.107"}
+	apply(t, inv, h, p, false, nil, b)
+	items = waiting(t, inv, "first-start", b.Machine.Name)
+	require.Len(t, items, 1)
+	require.Equal(t, inventory.ActTold, items[0].Act.Do)
+	require.Contains(t, items[0].Evidence, "192.0.2.107")
+	b.Machine.Devices, b.State, b.Addresses = nil, machine.Stopped, nil
+	apply(t, inv, h, p, false, nil, b)
+	require.Empty(t, waiting(t, inv, "first-start", b.Machine.Name))
+
 	// The last of several copies.
 	one, two := machineAt("last-"+h.Name, id(), true, 4), machineAt("last-copy-"+h.Name, "", false, 4)
 	two.Machine.UUID = one.Machine.UUID
