@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
 )
 
@@ -39,6 +40,7 @@ const (
 	ActRenew     Action = "renew"
 	ActExport    Action = "export"
 	ActDetach    Action = "detach"
+	ActDropOld   Action = "drop-old"  // drop a snapshot, whose name Folder is
 	ActTold      Action = "told"      // put away what a machine was told at its first start
 	ActReparent  Action = "reparent"  // take the candidate as the parent of a layer
 	ActAgain     Action = "again"     // start a job like the one that failed
@@ -84,6 +86,8 @@ const (
 	CauseStray           Cause = "stray"
 	CauseLongUnseen      Cause = "long-unseen"
 	CauseFirstStart      Cause = "first-start"
+	CausePoolFilling     Cause = "pool-filling"
+	CauseOldSnapshot     Cause = "old-snapshot"
 )
 
 // Causes is the table of causes, worst first: over a list of such items, in a sentence, and whether something is
@@ -109,6 +113,8 @@ var Causes = []struct {
 		"two machines name the same disk: running both destroys it", true},
 	{CauseDamagedDisk, "Disks that can’t be read as they are",
 		"a disk can't be read as it is", true},
+	{CausePoolFilling, "Pools that are nearly full",
+		"machines run from a pool that has nearly no room left: one that finds none stands still", true},
 	{CauseTwin, "Copies that share an identity",
 		"copies share an identity facet and could both run", false},
 	{CauseChangedPackage, "Packages that are not as they were written",
@@ -123,6 +129,8 @@ var Causes = []struct {
 		"a machine folder that no host lists", false},
 	{CauseLongUnseen, "Not seen for long",
 		"not seen for a long time", false},
+	{CauseOldSnapshot, "Snapshots that were kept for long",
+		"a machine stands on an old snapshot, and the layers above it grow", false},
 	{CauseFirstStart, "Discs of a first start that is over",
 		"a machine has started and is on its network, and what it was told for that still lies in its drive", false},
 }
@@ -130,6 +138,7 @@ var Causes = []struct {
 const (
 	longUnseen   = 30 * 24 * time.Hour
 	failedFor    = 7 * 24 * time.Hour
+	oldSnapshot  = 30 * 24 * time.Hour
 	mostOfACause = 500
 )
 
@@ -165,6 +174,7 @@ func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]
 		{[]Cause{CauseFailedJob}, inv.failedJobs}, {[]Cause{CauseHeldJob}, inv.heldJobs},
 		{[]Cause{CauseClientAway}, inv.clientsAway}, {[]Cause{CauseLostDescriptor}, inv.bareFolders},
 		{[]Cause{CauseUnreadFolder}, inv.unreadFolders}, {[]Cause{CauseFirstStart}, inv.firstStarts},
+		{[]Cause{CausePoolFilling}, inv.poolsFilling}, {[]Cause{CauseOldSnapshot}, inv.oldSnapshots},
 	} {
 		if cause != "" && !slices.Contains(find.causes, cause) {
 			continue
@@ -512,6 +522,62 @@ func (inv *Inventory) firstStarts(ctx context.Context) ([]AttentionItem, error) 
 				strings.Join(c.Addresses, ", ")),
 			Recommended: "Put away the disc in its drive",
 			Act:         &Act{Do: ActTold, Copies: []string{c.ID.String()}}})
+	}
+	return items, err
+}
+
+// poolsFilling are pools that machines run from, and that have less than a twentieth of their room left.
+func (inv *Inventory) poolsFilling(ctx context.Context) ([]AttentionItem, error) {
+	type line struct {
+		ID                uuid.UUID
+		Name, Host        string
+		Total, Free       int64
+		Running, Standing int
+	}
+	list, err := rows[line](ctx, inv.Pool, `select p.id, p.name, min(h.name) as host, p.total_bytes as total,
+		p.free_bytes as free, count(*) filter (where c.state = 'running') as running,
+		count(*) filter (where c.machine ? 'tree') as standing
+		from pools p join copies c on c.pool_id = p.id and c.gone_at is null and c.form = 'registered'
+		join hosts h on h.id = c.host_id
+		where p.free_bytes < p.total_bytes / 20
+		group by p.id, p.name, p.total_bytes, p.free_bytes
+		having count(*) filter (where c.state = 'running') > 0 order by p.name limit $1`, mostOfACause)
+	var items []AttentionItem
+	for _, l := range list {
+		i := AttentionItem{ID: "pool-filling:" + l.ID.String(), Cause: CausePoolFilling,
+			Subject: l.Host + ":" + l.Name,
+			Evidence: fmt.Sprintf("%s of %s are free, and %d of its machines run, and write.", fit.Size(l.Free),
+				fit.Size(l.Total), l.Running),
+			Recommended: "Make room before one of them stands still for want of it: empty the trash, take copies " +
+				"elsewhere"}
+		if l.Standing > 0 {
+			i.Evidence += fmt.Sprintf(" %d stand on snapshots, whose layers grow.", l.Standing)
+			i.Recommended += ", drop snapshots"
+		}
+		items = append(items, i)
+	}
+	return items, err
+}
+
+// oldSnapshots are machines that stand on a snapshot of long ago.
+func (inv *Inventory) oldSnapshots(ctx context.Context) ([]AttentionItem, error) {
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.machine ? 'tree'
+		and c.form = 'registered' and c.tracked order by c.name limit $1`, mostOfACause)
+	var items []AttentionItem
+	for _, c := range list {
+		for _, s := range c.Machine.Tree { // parents come first
+			if time.Since(s.MadeAt) < oldSnapshot {
+				continue
+			}
+			items = append(items, AttentionItem{ID: "old-snapshot:" + c.ID.String() + "/" + s.Name,
+				Cause: CauseOldSnapshot, Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID},
+				Since: since(s.MadeAt),
+				Evidence: fmt.Sprintf("Its snapshot %s is of %s. What was written since lies in layers above it.",
+					s.Name, s.MadeAt.Format("2 January 2006")),
+				Recommended: "Drop it, if nobody wants to go back to it",
+				Act:         &Act{Do: ActDropOld, Copies: []string{c.ID.String()}, Folder: s.Name}})
+			break
+		}
 	}
 	return items, err
 }

@@ -120,6 +120,33 @@ func TestAttentionCauses(t *testing.T) {
 	apply(t, inv, h, p, false, nil, b)
 	require.Empty(t, waiting(t, inv, "first-start", b.Machine.Name))
 
+	// A snapshot of long ago; a pool that fills up under what runs.
+	b.Machine.Tree = []machine.Snapshot{{Name: "monday", MadeAt: time.Now().Add(-24 * time.Hour)}}
+	apply(t, inv, h, p, false, nil, b)
+	require.Empty(t, waiting(t, inv, "old-snapshot", b.Machine.Name))
+	b.Machine.Tree[0].MadeAt = time.Now().Add(-60 * 24 * time.Hour)
+	apply(t, inv, h, p, false, nil, b)
+	items = waiting(t, inv, "old-snapshot", b.Machine.Name)
+	require.Len(t, items, 1)
+	require.Equal(t, inventory.Act{Do: inventory.ActDropOld, Copies: []string{items[0].Copies[0].String()},
+		Folder: "monday"}, *items[0].Act)
+	fills := func(free int64) []inventory.AttentionItem {
+		_, err := inv.Pool.Exec(t.Context(), `update pools set total_bytes = $2, free_bytes = $3 where id = $1`, p.id,
+			int64(100<<30), free)
+		require.NoError(t, err)
+		return waiting(t, inv, "pool-filling", h.Name)
+	}
+	require.Empty(t, fills(4<<30), "nothing runs from it")
+	b.State = machine.Running
+	apply(t, inv, h, p, false, nil, b)
+	require.Empty(t, fills(6<<30))
+	full := fills(4 << 30)
+	require.Len(t, full, 1)
+	require.Contains(t, full[0].Evidence, "4 GiB of 100 GiB are free, and 1 of its machines run")
+	require.Contains(t, full[0].Evidence, "1 stand on snapshots")
+	b.State, b.Machine.Tree = machine.Stopped, nil
+	apply(t, inv, h, p, false, nil, b)
+
 	// The last of several copies.
 	one, two := machineAt("last-"+h.Name, id(), true, 4), machineAt("last-copy-"+h.Name, "", false, 4)
 	two.Machine.UUID = one.Machine.UUID

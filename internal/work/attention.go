@@ -67,6 +67,9 @@ var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inve
 	inventory.ActDetach: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
 		return &draw.Detach{Copies: draw.Copies{Copies: act.Copies}, Disk: act.Folder}, nil
 	},
+	inventory.ActDropOld: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
+		return &draw.DropSnapshot{Copies: draw.Copies{Copies: act.Copies}, Snapshot: act.Folder}, nil
+	},
 	inventory.ActTold: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
 		return &draw.Change{Copies: draw.Copies{Copies: act.Copies}, FirstStartDone: true}, nil
 	},
