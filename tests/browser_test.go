@@ -238,11 +238,27 @@ func TestConsole(t *testing.T) {
 		return err
 	}), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)), press(card("gannet: tide-gauge")),
 		chromedp.WaitVisible(byText("h2", "gannet/tide-gauge")), press(byText("button", "Export")),
-		chromedp.WaitVisible(byText("*", "kept aside at gannet")), press(byText("button", "on this computer")))
+		chromedp.WaitVisible(byText("*", "kept aside at gannet")),
+		chromedp.WaitVisible(byText("*", "It keeps its MACs")), press(byText("label", "to hand it out")),
+		chromedp.WaitVisible(byText("*", "The receiver does not get: MACs")),
+		press(byText("summary", "what the receiver sees")), chromedp.WaitVisible(byText("legend", "Leave out")))
+	accessible(t, ctx, "export sheet")
+	do(t, ctx, "save", press(byText("button", "on this computer")))
 	require.Eventually(t, func() bool {
 		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")
-		return out.status == 0 && strings.Contains(out.out, "manifest ok")
+		return out.status == 0 && strings.Contains(out.out, "manifest ok") && strings.Contains(out.out, "machine UUID –")
 	}, waitFor, 500*time.Millisecond)
+
+	// A clone is told who it is, and says so once it knows.
+	do(t, ctx, "clone", chromedp.Navigate(e.server+"/lineages/training-01"),
+		chromedp.WaitVisible(byText("h2", "gannet/training-01")), press(byText("button", "Clone")),
+		press(byText("summary", "when it starts for the first time")),
+		press(byText("button", "Begin with its name")),
+		chromedp.WaitVisible(byText("*", "first-start.unsure")))
+	accessible(t, ctx, "clone sheet")
+	do(t, ctx, "first start", press(byText("button", "Make 1 clone")), press(card("gannet: training-01-2")),
+		chromedp.WaitVisible(byText("dt", "First start")), press(byText("button", "It has read it")),
+		press(byText("button", "Put away what it was told")), chromedp.WaitNotPresent(byText("dt", "First start")))
 
 	do(t, ctx, "hosts", press(byText("a", "Hosts")), chromedp.WaitVisible(byText("h1", "Hosts")),
 		press(byText("span", "gannet")),

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { consoleQuery, getPicture, hostQuery, typeConsole } from "../api";
 import type { Copy } from "../api";
 import { typed } from "../keys";
+import { inOrder } from "../typing";
 import { Display } from "./Display";
 import { Told } from "./Told";
 
@@ -28,30 +29,19 @@ function Serial({ copy }: { copy: Copy }) {
   const { data } = useQuery(consoleQuery(copy.id, runs ? (typing ? 300 : 2000) : 0));
   const queries = useQueryClient();
   const last = useRef<HTMLTextAreaElement>(null);
-  const waiting = useRef("");
-  const sending = useRef(false);
+  const [type] = useState(() => inOrder((text) => typeConsole(copy.id, text)));
   useEffect(() => {
     last.current?.scrollTo(0, last.current.scrollHeight);
   }, [data]);
   if (data === null || data === undefined) return null;
   const send = async (text: string) => {
-    waiting.current += text;
-    if (sending.current) return; // it goes along with the next
-    sending.current = true;
     try {
-      while (waiting.current) {
-        const now = waiting.current;
-        waiting.current = "";
-        await typeConsole(copy.id, now);
-      }
+      await type(text);
       setProblem(undefined);
-      await queries.invalidateQueries({ queryKey: ["console", copy.id] });
     } catch (e) {
-      waiting.current = "";
       setProblem(e as Error);
-    } finally {
-      sending.current = false;
     }
+    void queries.invalidateQueries({ queryKey: ["console", copy.id] });
   };
   return (
     <section aria-label="Console" className="min-w-0">
