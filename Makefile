@@ -77,6 +77,7 @@ bench: setup build  ## ratios against plain tools
 FUZZ_TIME ?= 30s
 fuzz:  ## every parser, for a while
 	go test ./internal/agent/driver/qemu -run '^$$' -fuzz FuzzSpoken -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/firststart -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/guest -run '^$$' -fuzz FuzzLook -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s

@@ -246,7 +246,8 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, "save", press(byText("button", "on this computer")))
 	require.Eventually(t, func() bool {
 		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")
-		return out.status == 0 && strings.Contains(out.out, "manifest ok") && strings.Contains(out.out, "machine UUID –")
+		return out.status == 0 && strings.Contains(out.out, "manifest ok") &&
+			strings.Contains(out.out, "machine UUID –")
 	}, waitFor, 500*time.Millisecond)
 
 	// A clone is told who it is, and says so once it knows.

@@ -70,6 +70,7 @@ func TestChangeOfSoundCopy(t *testing.T) {
 		c.req.TakeRecommended = true
 		p, err := plan.Change(sound(t), c.req)
 		require.NoError(t, err, name)
+		keep(t, p)
 		require.Equal(t, c.finds+" / give-ids alter record", outline(p), name)
 		require.Equal(t, plan.Runnable, p.Verdict, name)
 		if c.then != nil {
@@ -86,6 +87,7 @@ func TestAttachToSoundCopy(t *testing.T) {
 	attach := func(replace string) (*plan.Plan, []machine.Disk) {
 		p, err := plan.Change(facts, plan.ChangeRequest{Operation: "attach", Replace: replace, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, plan.Runnable, p.Verdict)
 		require.Equal(t, " / give-ids alter record", outline(p))
 		return p, do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Disks
@@ -113,6 +115,7 @@ func TestChangeInTheWay(t *testing.T) {
 		spoil(&facts)
 		p, err := plan.Change(facts, plan.ChangeRequest{CPUs: 4, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, plan.Blocked, p.Verdict, code)
 		require.Equal(t, code, strings.Split(outline(p), " ")[0])
 	}
@@ -141,6 +144,7 @@ func TestDelistSoundCopy(t *testing.T) {
 		p, err := plan.Delist(plan.DelistFacts{Copy: copy, Machine: f.Machine, Host: f.Host, Last: c.last}, c.trash,
 			nil, true)
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, c.want, outline(p), "%+v", c)
 	}
 }

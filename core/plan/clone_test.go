@@ -81,6 +81,7 @@ func TestClone(t *testing.T) {
 		c.req.TakeRecommended = true
 		p, err := plan.Clone(facts, c.req)
 		require.NoError(t, err, name)
+		keep(t, p)
 		want := "network.mapped / " + c.steps
 		if c.finds != "" {
 			require.NotNil(t, finding(p, c.finds), name)
@@ -101,6 +102,7 @@ func TestClonesApart(t *testing.T) {
 	p, err := plan.Clone(facts, plan.CloneRequest{Count: 3, BringRequest: plan.BringRequest{
 		Answers: plan.Answers{"identity.origin-gone": "keep"}}}) // which is not asked
 	require.NoError(t, err)
+	keep(t, p)
 	frozen := stepsOf[plan.Freeze](p)
 	require.Len(t, frozen, 1, "once for all")
 	require.True(t, frozen[0].ForGood)
@@ -126,6 +128,7 @@ func TestClonesApart(t *testing.T) {
 	}
 	p, err = plan.Clone(facts, plan.CloneRequest{})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, "tide-gauge-2", stepsOf[plan.Record](p)[0].Name)
 }
 
@@ -143,6 +146,7 @@ func TestLayersOn(t *testing.T) {
 		facts.Folder.Disks[0].Format = c.below
 		p, err := plan.Clone(facts, plan.CloneRequest{Kind: plan.Layered})
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, c.want == "", finding(p, "clone.not-layered") != nil, "%+v", c)
 	}
 }
@@ -158,6 +162,7 @@ func TestExportOfARunningMachine(t *testing.T) {
 		spoil(&f)
 		p, err := plan.Export(f, plan.ExportRequest{File: "x.ova", Answers: answers, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		return p
 	}
 	const stopped = "package.holds state.running / stop hand-out start record"

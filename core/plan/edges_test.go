@@ -28,6 +28,7 @@ func TestClockEdges(t *testing.T) {
 		f.Host.ClockOff = off
 		p, err := plan.Register(f, req)
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, told, finding(p, "host.clock") != nil, "%d s", off)
 	}
 }
@@ -53,6 +54,7 @@ func TestGatherLands(t *testing.T) {
 		req.Name, req.Files, req.Pool = "tides", c.files, c.wish
 		p, err := plan.Gather(f, req)
 		require.NoError(t, err, name)
+		keep(t, p)
 		require.Equal(t, c.lands, do[plan.Place](t, p, plan.KindPlace).PoolID, name)
 	}
 }
@@ -72,6 +74,7 @@ func TestDeviations(t *testing.T) {
 	s.req.TakeRecommended = false
 	p, err := plan.Import(s.facts, s.req)
 	require.NoError(t, err)
+	keep(t, p)
 	options := finding(p, "descriptor.deployment-options")
 	require.Contains(t, remedies(options), "pick")
 	for _, r := range options.Remedies {
@@ -102,6 +105,7 @@ func TestPoolThatIsLeft(t *testing.T) {
 		}
 		p, err := plan.Register(f, req)
 		require.NoError(t, err, name)
+		keep(t, p)
 		require.Equal(t, c.told, finding(p, "pool.resting") != nil, name)
 	}
 }
@@ -113,6 +117,7 @@ func TestOpenChoices(t *testing.T) {
 	req.TakeRecommended = false
 	p, err := plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Open, p.Verdict)
 	require.False(t, p.Runnable)
 	require.NotEmpty(t, p.OpenChoices())
@@ -120,6 +125,7 @@ func TestOpenChoices(t *testing.T) {
 	req.TakeRecommended = true
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Runnable, p.Verdict)
 	require.Empty(t, p.OpenChoices())
 }
@@ -131,15 +137,18 @@ func TestWhatWasSo(t *testing.T) {
 	facts.Machine.NICs[0].Model = "RTL8139"
 	p, err := plan.Change(facts, plan.ChangeRequest{CPUs: 3, TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Nil(t, finding(p, "nic.model"))
 	facts.Machine.CPUs = 999
 	p, err = plan.Change(facts, plan.ChangeRequest{MemoryBytes: 3 << 30, TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Nil(t, finding(p, "nic.model"))
 	require.NotNil(t, finding(p, "cpu.too-many"))
 	facts = sound(t)
 	p, err = plan.Change(facts, plan.ChangeRequest{MemoryBytes: 1 << 50, TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "memory.too-much"))
 }
 
@@ -154,6 +163,7 @@ func TestFolderTakesName(t *testing.T) {
 		{"tide-probe", false, "", "/reef/tide-gauge"}, {"tide-probe", true, "tide-probe", "/reef/tide-probe"}} {
 		p, err := plan.Change(sound(t), plan.ChangeRequest{Name: c.name, Folder: c.folder, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, c.rename, do[plan.Alter](t, p, plan.KindAlter).Rename, "%+v", c)
 		require.Equal(t, c.path, do[plan.Record](t, p, plan.KindRecord).Path, "%+v", c)
 	}
@@ -165,11 +175,13 @@ func TestRunningCopyIsStopped(t *testing.T) {
 	facts.Copy.State = "running"
 	p, err := plan.Change(facts, plan.ChangeRequest{Name: "tide-probe", Folder: true, TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, "state.running / stop give-ids alter start record", outline(p))
 	require.Equal(t, "/reef/tide-gauge", do[plan.Stop](t, p, plan.KindStop).Folder)
 	require.Equal(t, "/reef/tide-probe", do[plan.Start](t, p, plan.KindStart).Folder)
 	p, err = plan.Change(facts, plan.ChangeRequest{CPUs: 3})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Open, p.Verdict, "nothing is stopped that nobody has agreed to")
 }
 
@@ -204,6 +216,7 @@ func TestPowerOfSoundCopies(t *testing.T) {
 		p, err := plan.SetPower([]plan.PowerFacts{{Copy: copy, Host: host, Machine: sound(t).Machine}},
 			plan.PowerRequest{Operation: c.operation, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, c.want, outline(p), "%+v", c)
 	}
 }
@@ -218,6 +231,7 @@ func TestStoppingIsSaid(t *testing.T) {
 		p, err := plan.SetPower([]plan.PowerFacts{{Copy: copy, Host: host}}, plan.PowerRequest{Operation: plan.OpStop,
 			Manner: how, Answers: answers, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		return p
 	}
 	p := stop("running", machine.Off, nil)
@@ -244,6 +258,7 @@ func TestSuspending(t *testing.T) {
 		t.Helper()
 		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpSuspend})
 		require.NoError(t, err)
+		keep(t, p)
 		return p
 	}
 	p := suspend(facts)
@@ -293,6 +308,7 @@ func TestTwinsDontBothRun(t *testing.T) {
 	start := func(facts ...plan.PowerFacts) string {
 		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		return outline(p)
 	}
 	facts := plan.PowerFacts{Copy: one, Host: plan.HostFacts{State: "up"}, SameMAC: []lineage.Known{twin}}
@@ -351,6 +367,7 @@ func TestChangedWhileItRuns(t *testing.T) {
 		c.req.TakeRecommended = true
 		p, err := plan.Change(facts, c.req)
 		require.NoError(t, err, name)
+		keep(t, p)
 		require.Equal(t, c.want, outline(p), name)
 	}
 	_, err := plan.Change(sound(t), plan.ChangeRequest{Media: map[string]string{"cd 7": ""}})

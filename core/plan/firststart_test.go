@@ -32,6 +32,7 @@ func TestFirstStart(t *testing.T) {
 	p, err := clone("host-name: '{name}'\naddresses:\n  NIC 1: 192.0.2.1{nn}/24", same,
 		plan.CloneRequest{Count: 2, BringRequest: plan.BringRequest{Name: "class-{nn}"}})
 	require.NoError(t, err)
+	keep(t, p)
 	places, records := stepsOf[plan.Place](p), stepsOf[plan.Record](p)
 	require.Len(t, places, 2)
 	for n, want := range []string{"class-01 192.0.2.101", "class-02 192.0.2.102"} {
@@ -60,11 +61,13 @@ func TestFirstStart(t *testing.T) {
 		f.Guest = &fit.Guest{System: "Debian GNU/Linux 12 (bookworm)", Name: "classroom", Initialiser: "cloud-init"}
 	}, plan.CloneRequest{})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Contains(t, finding(p, "first-start.read").Message, "cloud-init")
 	require.Nil(t, finding(p, "identity.guest-inside"), "it gets another name")
 	p, err = clone("host-name: x", func(f *plan.CloneFacts) { f.Guest = &fit.Guest{System: "Windows 10 Pro"} },
 		plan.CloneRequest{})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Contains(t, finding(p, "first-start.by-hand").Message, "call it x")
 	require.Nil(t, stepsOf[plan.Place](p)[0].FirstStart)
 	require.Empty(t, stepsOf[plan.Record](p)[0].Machine.Devices[len(cloning(t).Folder.Machine.Devices):])
@@ -77,6 +80,7 @@ func TestFirstStart(t *testing.T) {
 		}
 	}, plan.CloneRequest{})
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "first-start.no-drive"))
 	require.False(t, p.Runnable)
 
@@ -104,6 +108,7 @@ func TestFirstStartGiven(t *testing.T) {
 	p, err := plan.Clone(facts, plan.CloneRequest{BringRequest: plan.BringRequest{FirstStart: d, TakeRecommended: true,
 		Wire: map[string]string{"NIC 1": facts.Host.Switches[0].Name}}})
 	require.NoError(t, err)
+	keep(t, p)
 	tell := stepsOf[plan.Place](p)[0].FirstStart
 	require.NotNil(t, tell, "%v", p.Findings)
 	m := stepsOf[plan.Record](p)[0].Machine.Clone()
@@ -127,6 +132,7 @@ func TestFirstStartDone(t *testing.T) {
 		p, err := plan.Change(facts, plan.ChangeRequest{Operation: "change", FirstStartDone: true,
 			TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, facts.Copy.Path+"/"+firststart.File, stepsOf[plan.TakeAway](p)[0].Folder)
 		left := stepsOf[plan.Record](p)[0].Machine.Devices
 		require.Equal(t, state == machine.Running, len(left) == len(facts.Machine.Devices))

@@ -112,6 +112,7 @@ func TestHanding(t *testing.T) {
 		plan.ExportRequest{File: "x.ova", Digest: ovf.SHA1,
 			Holds: plan.HandingRequest{LeaveOut: []string{"disk1", "disk2"}}})
 	require.NoError(t, err)
+	keep(t, weak)
 	require.NotNil(t, finding(weak, "package.weak-digest"))
 	require.Contains(t, weak.Steps[0].What, "without disks")
 }

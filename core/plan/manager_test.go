@@ -31,6 +31,7 @@ func TestFromManager(t *testing.T) {
 	f, req := atManager(t)
 	p, err := plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable, "%v", p.Findings)
 	require.Equal(t, "import", p.Operation)
 	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindGiveIDs, plan.KindCarry,
@@ -43,6 +44,7 @@ func TestFromManager(t *testing.T) {
 	req.Answers = plan.Answers{"manager.running": "moment"}
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotContains(t, kinds(p), plan.KindStop)
 
 	f.Manager.Live = false
@@ -51,18 +53,21 @@ func TestFromManager(t *testing.T) {
 	req.Answers = nil
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.NotNil(t, finding(p, "manager.stopped-only"))
 
 	f.Folder.State = "stopped"
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Nil(t, finding(p, "manager.stopped-only"))
 	require.Nil(t, finding(p, "manager.running"))
 
 	f.Manager.May = false
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.False(t, p.Runnable)
 	require.NotNil(t, finding(p, "manager.rights"))
 	f.Manager.May = true
@@ -70,6 +75,7 @@ func TestFromManager(t *testing.T) {
 	f.From.State = "unreachable"
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "host.unreachable"))
 }
 
@@ -79,6 +85,7 @@ func TestFetchAhead(t *testing.T) {
 	f, req := atManager(t)
 	p, err := plan.FetchAhead(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, []string{plan.KindStop, plan.KindTakeImages, plan.KindStart, plan.KindCarry, plan.KindNoteAhead},
 		kinds(p))
 	first := do[plan.NoteAhead](t, p, plan.KindNoteAhead).Paths["disk1"]
@@ -88,6 +95,7 @@ func TestFetchAhead(t *testing.T) {
 	f.Manager.Ahead = map[string]plan.AheadOne{"disk1": {Path: first, Image: "/cimi/volumeImages/1", When: "3 min ago"}}
 	p, err = plan.FetchAhead(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "manager.ahead"))
 	require.Equal(t, map[string]string{"disk1": "/cimi/volumeImages/1"},
 		do[plan.TakeImages](t, p, plan.KindTakeImages).Since)
@@ -100,6 +108,7 @@ func TestFetchAhead(t *testing.T) {
 
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, first, do[plan.Carry](t, p, plan.KindCarry).Ahead)
 	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead},
 		kinds(p)[len(p.Steps)-4:])
@@ -110,11 +119,13 @@ func TestFetchAhead(t *testing.T) {
 		Stale: []plan.StaleOne{{Host: "skua", Path: "/shoal/.unvora/ahead/c-1/x", Image: "/cimi/volumeImages/0"}}}
 	p, err = plan.FetchAhead(stale, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, []string{plan.KindNoteAhead, plan.KindUseAhead, plan.KindDropImages}, kinds(p)[len(p.Steps)-3:])
 	require.Equal(t, "skua", p.Steps[len(p.Steps)-2].Host)
 	require.Equal(t, []string{"/cimi/volumeImages/0"}, do[plan.DropImages](t, p, plan.KindDropImages).Others)
 	p, err = plan.Register(stale, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, []string{plan.KindRecord, plan.KindDropImages, plan.KindUseAhead, plan.KindNoteAhead},
 		kinds(p)[len(p.Steps)-4:])
 	require.Empty(t, do[plan.Carry](t, p, plan.KindCarry).Ahead)
@@ -123,6 +134,7 @@ func TestFetchAhead(t *testing.T) {
 	f.Via = &plan.HostFacts{ID: "v", Name: "petrel", State: "up"}
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	c := do[plan.Carry](t, p, plan.KindCarry)
 	require.Equal(t, "v", c.Via)
 	require.Empty(t, c.Ahead)
@@ -135,6 +147,7 @@ func TestFromPeer(t *testing.T) {
 	f.Manager = &plan.ManagerFacts{Name: "island", Peer: true, May: true}
 	p, err := plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotContains(t, kinds(p), plan.KindStop)
 	require.NotContains(t, kinds(p), plan.KindStart)
 	require.True(t, do[plan.TakeImages](t, p, plan.KindTakeImages).Stop)
@@ -142,12 +155,14 @@ func TestFromPeer(t *testing.T) {
 	req.Files = plan.Move
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, do[plan.TakeImages](t, p, plan.KindTakeImages).Move)
 	require.NotContains(t, kinds(p), plan.KindTakeAway)
 
 	f.Manager.May = false
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Contains(t, finding(p, "manager.rights").Message, "see it, and not take it")
 }
 
@@ -168,11 +183,13 @@ func TestLend(t *testing.T) {
 		facts.Stop, facts.Move = c.stop, c.move
 		p, err := plan.LendOut(facts)
 		require.NoError(t, err)
+		keep(t, p)
 		require.Equal(t, c.want, kinds(p))
 	}
 	facts.Delist.Busy = "j-1"
 	p, err := plan.LendOut(facts)
 	require.NoError(t, err)
+	keep(t, p)
 	require.False(t, p.Runnable)
 }
 
@@ -188,6 +205,7 @@ func TestPutBack(t *testing.T) {
 			Switches: []wiring.Switch{{Name: "laboratory", VLAN: 20}}}, Names: []string{"tide-gauge"}}
 	p, err := plan.PutBack(facts, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable, "%v", p.Findings)
 	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindMakeThere}, kinds(p))
 	made := do[plan.MakeThere](t, p, plan.KindMakeThere)
@@ -199,15 +217,18 @@ func TestPutBack(t *testing.T) {
 		State: "running"}
 	p, err = plan.PutBack(facts, plan.BringRequest{})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Len(t, p.OpenChoices(), 1)
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, []string{plan.KindGiveIDs, plan.KindMakeRoom, plan.KindSend, plan.KindMakeThere}, kinds(p))
 	require.Equal(t, "tide-gauge-2", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Name)
 
 	req.Answers = plan.Answers{"manager.still-there": "replace"}
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, []string{plan.KindMakeRoom, plan.KindSend, plan.KindStop, plan.KindMakeThere,
 		plan.KindRemoveThere},
 		kinds(p), "the one that runs there is stopped no sooner than it has to be")
@@ -219,10 +240,12 @@ func TestPutBack(t *testing.T) {
 	facts.May, facts.Pool = false, "away"
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "manager.rights"))
 	require.NotNil(t, finding(p, "pool.away"))
 	facts.Machine.NICs = []machine.NIC{{Name: "NIC 1", MAC: "06:5c:00:00:00:01", Network: "visitors", VLAN: 40}}
 	p, err = plan.PutBack(facts, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "network.unmapped"))
 }

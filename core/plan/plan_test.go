@@ -146,6 +146,7 @@ func TestFindings(t *testing.T) {
 			c.spoil(s)
 			p, err := s.plan(t)
 			require.NoError(t, err)
+			keep(t, p)
 			f := finding(p, code)
 			require.NotNil(t, f, "not raised")
 			severity, _ := fit.Describe(code)
@@ -160,6 +161,7 @@ func TestFindings(t *testing.T) {
 				s.req.TakeRecommended = true
 				p, err = s.plan(t)
 				require.NoError(t, err)
+				keep(t, p)
 				require.True(t, p.Runnable, "a note stands in nobody's way")
 				return
 			}
@@ -168,6 +170,7 @@ func TestFindings(t *testing.T) {
 			s.req.TakeRecommended = true // for the others
 			p, err = s.plan(t)
 			require.NoError(t, err)
+			keep(t, p)
 			require.Equal(t, c.settles, finding(p, code).Answer)
 			require.True(t, p.Runnable)
 		})
@@ -190,10 +193,12 @@ func TestImport(t *testing.T) {
 	s.facts.SameMAC = map[string][]lineage.Known{"06:5c:00:ea:c5:e4": {origin}}
 	p, err := s.plan(t)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Len(t, p.OpenChoices(), 2)
 	s.req.TakeRecommended = true
 	p, err = s.plan(t)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.Equal(t, int64(1<<20), p.Bytes)
 	ids := do[plan.GiveIDs](t, p, plan.KindGiveIDs)
@@ -214,6 +219,7 @@ func TestImport(t *testing.T) {
 		Answers: plan.Answers{"mac.in-use": "keep"}}
 	p, err = s.plan(t)
 	require.NoError(t, err)
+	keep(t, p)
 	ids = do[plan.GiveIDs](t, p, plan.KindGiveIDs)
 	require.Equal(t, "keep", ids.Choice["mac"])
 	require.Equal(t, "renew", ids.Choice["uuid"])
@@ -258,22 +264,26 @@ func TestExport(t *testing.T) {
 	facts := plan.ExportFacts{Copy: origin, Machine: tideGauge(), Host: host, PoolState: "ready"}
 	p, err := plan.Export(facts, plan.ExportRequest{File: "x.ova", Place: "pc:/x.ova"})
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.Equal(t, []string{plan.KindHandOut, plan.KindRecord}, kinds(p))
 
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova", Place: "a pipe", Piped: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Contains(t, p.Steps[0].What, "kept aside at petrel")
 
 	facts.Copy.State = "running"
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova"})
 	require.NoError(t, err)
+	keep(t, p)
 	require.False(t, p.Runnable)
 	shelf := plan.ShelfFacts{Name: "loft", Path: "/loft", HostID: "h", HostName: "petrel", FreeBytes: 1 << 40,
 		Taken: map[string]bool{"y.ova": true}}
 	facts.Shelf = &shelf
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova", TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, []string{plan.KindStop, plan.KindPack, plan.KindStart, plan.KindRecord}, kinds(p))
 
 	elsewhere := shelf
@@ -282,12 +292,14 @@ func TestExport(t *testing.T) {
 	far.Shelf = &elsewhere
 	p, err = plan.Export(far, plan.ExportRequest{File: "x.ova", TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.Equal(t, "gannet", p.Steps[1].Host, "the shelf's host packs, and reads from the machine's")
 	require.Contains(t, p.Steps[1].What, "read from petrel")
 	elsewhere.HostState = "unreachable"
 	p, err = plan.Export(far, plan.ExportRequest{File: "x.ova", TakeRecommended: true})
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "host.unreachable"))
 
 	for code, spoil := range map[string]func(f *plan.ExportFacts, req *plan.ExportRequest){
@@ -307,6 +319,7 @@ func TestExport(t *testing.T) {
 			spoil(&f, &req)
 			p, err := plan.Export(f, req)
 			require.NoError(t, err)
+			keep(t, p)
 			require.NotNil(t, finding(p, code))
 			require.Equal(t, plan.Blocked, p.Verdict)
 		})
@@ -328,6 +341,7 @@ func TestPower(t *testing.T) {
 		t.Helper()
 		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		return p
 	}
 	require.NotNil(t, finding(start(plan.PowerFacts{Copy: origin, Host: up, SameUUID: []lineage.Known{twin}}),

@@ -26,12 +26,14 @@ func TestRebuild(t *testing.T) {
 	facts.Folders = map[string]plan.RegisterFacts{"c1": here, "c3": listed}
 	p, err := plan.Rebuild(facts, nil, false)
 	require.NoError(t, err)
+	keep(t, p)
 	require.False(t, p.Runnable)
 	require.Contains(t, finding(p, "rebuild.lost").Message, "loft/archive-db.ova")
 	require.Contains(t, finding(p, "rebuild.switch").Message, "no port")
 	require.Nil(t, finding(p, "identity.origin-gone"), "it is the copy that it was: nothing is asked")
 	p, err = plan.Rebuild(facts, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	kinds := []string{}
 	for _, s := range p.Steps {
@@ -44,6 +46,7 @@ func TestRebuild(t *testing.T) {
 	facts.Host.State = "unreachable"
 	p, err = plan.Rebuild(facts, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Blocked, p.Verdict)
 	require.NotNil(t, finding(p, "host.unreachable"))
 }
@@ -56,23 +59,27 @@ func TestPutRight(t *testing.T) {
 	facts.Host = f.Host
 	p, err := plan.PutRight(facts, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Empty(t, p.Steps, "nothing is wrong with it")
 	facts.Folder.Disks = []plan.FolderDisk{facts.Folder.Disks[0]}
 	facts.Folder.Disks[0].Faults = []plan.DiskFault{{Code: "disk.parent-missing", Path: "/reef/tide-gauge/d.qcow2",
 		Message: "the parent is not there", Candidate: "/reef/base.qcow2"}}
 	p, err = plan.PutRight(facts, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Blocked, p.Verdict, "a person says which parent")
 	for _, r := range finding(p, "disk.parent-missing").Remedies {
 		require.NotEqual(t, "leave-out", r.ID)
 	}
 	p, err = plan.PutRight(facts, plan.Answers{"disk.parent-missing": "found"}, false)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.Equal(t, "/reef/base.qcow2", do[plan.Relink](t, p, plan.KindRelink).Parent)
 	facts.Copy.State, facts.Copy.Untracked = "running", true
 	p, err = plan.PutRight(facts, plan.Answers{"disk.parent-missing": "found"}, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "state.running"))
 	require.Equal(t, plan.Blocked, p.Verdict, "it is to be left alone")
 	require.NotNil(t, finding(p, "copy.untracked"))
@@ -89,6 +96,7 @@ func TestDetachDepended(t *testing.T) {
 	detach := func() *plan.Plan {
 		p, err := plan.Change(facts, plan.ChangeRequest{Detach: disk, TakeRecommended: true})
 		require.NoError(t, err)
+		keep(t, p)
 		return p
 	}
 	require.Nil(t, finding(detach(), "disk.depended-on"))

@@ -280,6 +280,7 @@ func TestRegisterFindings(t *testing.T) {
 			c.spoil(&f, &req)
 			p, err := plan.Register(f, req)
 			require.NoError(t, err)
+			keep(t, p)
 			g := finding(p, c.code)
 			require.NotNil(t, g, "%v", p.Findings)
 			require.NotEmpty(t, g.Message)
@@ -293,6 +294,7 @@ func TestRegisterFindings(t *testing.T) {
 			req.Answers[key] = answer
 			p, err = plan.Register(f, req)
 			require.NoError(t, err)
+			keep(t, p)
 			require.True(t, p.Runnable, "%v", p.Findings)
 			if c.then != nil {
 				c.then(t, p)
@@ -310,6 +312,7 @@ func TestFilesAndIdentity(t *testing.T) {
 			req.Files, req.Identity, req.Pool = files, id, "harbour"
 			p, err := plan.Register(f, req)
 			require.NoError(t, err)
+			keep(t, p)
 			require.True(t, p.Runnable)
 			kinds := []string{}
 			for _, s := range p.Steps {
@@ -351,6 +354,7 @@ func TestGather(t *testing.T) {
 	req.Name = "tides"
 	p, err := plan.Gather(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable, "%v", p.Findings)
 	m := do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine
 	require.Equal(t, "boot", m.Disks[0].ID, "it starts from the disk that starts")
@@ -360,6 +364,7 @@ func TestGather(t *testing.T) {
 	f.Folder.Disks[0].LayersOf, req.Answers = []string{"training-01"}, plan.Answers{"disk.parent-of-others": "layer"}
 	p, err = plan.Gather(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, do[plan.Carry](t, p, plan.KindCarry), "there is no folder yet for a layer on it: it is copied")
 	require.NotContains(t, kinds(p), plan.KindLayer)
 	f.Folder.Disks[0].LayersOf = nil
@@ -367,6 +372,7 @@ func TestGather(t *testing.T) {
 	req.TakeRecommended = false
 	p, err = plan.Gather(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "disk.boot-unclear"))
 	req.Answers = plan.Answers{"disk.boot-unclear": "disk:nothing"}
 	_, err = plan.Gather(f, req)
@@ -381,19 +387,23 @@ func TestDelist(t *testing.T) {
 	facts := plan.DelistFacts{Copy: origin, Host: f.Host, Last: true}
 	p, err := plan.Delist(facts, false, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.Equal(t, lineage.Stray, do[plan.Forget](t, p, plan.KindForget).Form)
 	p, err = plan.Delist(facts, true, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Blocked, p.Verdict, "the last copy")
 	_, err = plan.Delist(facts, true, plan.Answers{"source.last-copy": "by-name:tide-probe"}, true)
 	require.ErrorContains(t, err, "is not the name")
 	p, err = plan.Delist(facts, true, plan.Answers{"source.last-copy": "by-name:tide-gauge"}, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	facts.Copy.Form, facts.Copy.State = "hollow", "unknown"
 	p, err = plan.Delist(facts, true, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable, "there is nothing left to be lost")
 }
 

@@ -65,6 +65,7 @@ func TestSnapshotPlans(t *testing.T) {
 		p, err := plan.Snapshots(facts, plan.SnapshotRequest{Operation: c.operation, Name: c.snapshot,
 			At: time.Unix(0, 0), TakeRecommended: true})
 		require.NoError(t, err, name)
+		keep(t, p)
 		require.Equal(t, c.want, outline(p), name)
 	}
 	for says, req := range map[string]plan.SnapshotRequest{
@@ -85,6 +86,7 @@ func TestSnapshotFiles(t *testing.T) {
 		req.TakeRecommended = true
 		p, err := plan.Snapshots(snapshotFacts(t), req)
 		require.NoError(t, err)
+		keep(t, p)
 		return p
 	}
 	at := time.Unix(1_800_000_000, 0)

@@ -30,6 +30,7 @@ func TestMakeASwitch(t *testing.T) {
 	} {
 		p, err := plan.MakeASwitch(f, s, nil, false)
 		require.NoError(t, err, "%+v", s)
+		keep(t, p)
 		require.True(t, p.Runnable, "%v", p.Findings)
 		require.Equal(t, s, do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Switch)
 		require.Len(t, p.Steps, 1)
@@ -59,26 +60,31 @@ func TestCutsAdmin(t *testing.T) {
 	s := wiring.Switch{Name: "x", Uplink: "port1"}
 	p, err := plan.MakeASwitch(f, s, nil, false)
 	require.NoError(t, err)
+	keep(t, p)
 	require.False(t, p.Runnable)
 	require.NotNil(t, finding(p, "network.cuts-admin"))
 	p, err = plan.MakeASwitch(f, s, nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable)
 	require.True(t, do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Return)
 	require.Equal(t, plan.KindKeepSwitch, p.Steps[1].Kind)
 	p, err = plan.MakeASwitch(f, s, plan.Answers{"network.cuts-admin": "port"}, false)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, "port3", do[plan.MakeSwitch](t, p, plan.KindMakeSwitch).Switch.Uplink)
 	require.Len(t, p.Steps, 1)
 
 	f.Host.Switches = append(f.Host.Switches, wiring.Switch{Name: "own", Uplink: "port1", Address: "192.0.2.1/24"})
 	p, err = plan.DropASwitch(f, "own", nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.NotNil(t, finding(p, "network.cuts-admin"))
 	require.True(t, do[plan.DropSwitch](t, p, plan.KindDropSwitch).Return)
 	f.Users = []string{"tide-gauge"}
 	p, err = plan.DropASwitch(f, "lab", nil, true)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, plan.Blocked, p.Verdict)
 	require.NotNil(t, finding(p, "network.switch-in-use"))
 	_, err = plan.DropASwitch(f, "nothing", nil, true)
@@ -98,6 +104,7 @@ func TestLanding(t *testing.T) {
 	f.Folder.Files = append(f.Folder.Files, "guide.iso")
 	p, err := plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.True(t, p.Runnable, "%v", p.Findings)
 	put := do[plan.Place](t, p, plan.KindPlace)
 	require.Equal(t, "/reef", put.Pool)
@@ -110,10 +117,12 @@ func TestLanding(t *testing.T) {
 	req.Pool = "harbour"
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Empty(t, do[plan.Place](t, p, plan.KindPlace).Besides, "all of it where it was asked for")
 	req.Disks = map[string]string{"disk1": "reef:raw"}
 	p, err = plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Equal(t, "/reef", do[plan.Carry](t, p, plan.KindCarry).Pool)
 	require.Equal(t, "raw", do[plan.Carry](t, p, plan.KindCarry).Format)
 	for says, disks := range map[string]map[string]string{"no disk": {"disk9": "reef"}, "no pool": {"disk1": "lagoon"},
@@ -136,6 +145,7 @@ func TestAddresses(t *testing.T) {
 	f.AddressOf = map[string]string{"192.0.2.9": "gannet/archive-db"}
 	p, err := plan.Register(f, req)
 	require.NoError(t, err)
+	keep(t, p)
 	require.Contains(t, finding(p, "address.static").Message, "gannet/archive-db")
 	require.Equal(t, []string{"192.0.2.9"}, do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Static)
 }

@@ -51,14 +51,15 @@ type change struct {
 func main() {
 	n := flag.Int("n", 20, "changes in each room")
 	seed := flag.Uint64("seed", 11, "of the sample")
+	only := flag.String("room", "", "the only one to be changed, such as core/plan")
 	flag.Parse()
-	if err := run(*n, *seed); err != nil {
+	if err := run(*n, *seed, *only); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func run(n int, seed uint64) error {
+func run(n int, seed uint64, only string) error {
 	work, err := os.MkdirTemp("", "mutate-")
 	if err != nil {
 		return err
@@ -67,6 +68,9 @@ func run(n int, seed uint64) error {
 	random := rand.New(rand.NewPCG(seed, 1))
 	tried, noticed := 0, 0
 	for room := range rooms {
+		if only != "" && rooms[room].dir != only {
+			continue
+		}
 		files := token.NewFileSet()
 		trees, all, err := changes(files, room)
 		if err != nil {

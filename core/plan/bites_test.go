@@ -1,0 +1,191 @@
+package plan_test
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/core/wiring"
+)
+
+// TestAnswerThatIsNone: a value that a remedy can't take is an error, and nothing is changed by it.
+func TestAnswerThatIsNone(t *testing.T) {
+	s := plainCase(t)
+	s.m.CPUs = 12
+	s.req.TakeRecommended, s.req.Answers = true, plan.Answers{"cpu.too-many": "reduce:many"}
+	_, err := s.plan(t)
+	require.ErrorContains(t, err, "many")
+}
+
+// TestSeveralNames: of several machines in a package the pattern of names counts from one.
+func TestSeveralNames(t *testing.T) {
+	one, two := plainCase(t), plainCase(t)
+	_, err := one.plan(t)
+	require.NoError(t, err)
+	_, err = two.plan(t)
+	require.NoError(t, err)
+	two.facts.Package.Envelope.Machines[0].Name = "rain-gauge"
+	both := one.facts.Package.Envelope
+	both.Machines = append(both.Machines, two.facts.Package.Envelope.Machines[0])
+	first, second := one.facts, one.facts
+	second.Machine = 1
+	p, err := plan.ImportAll([]plan.ImportFacts{first, second}, plan.BringRequest{Name: "{name}-{n}",
+		Identity: "renew", TakeRecommended: true})
+	require.NoError(t, err)
+	keep(t, p)
+	var names []string
+	for _, r := range stepsOf[plan.Record](p) {
+		names = append(names, r.Name)
+	}
+	require.Equal(t, []string{"tide-gauge-1", "rain-gauge-2"}, names)
+}
+
+// TestStoppedOnTheWay: what runs is stopped before it is taken, and started again where it stays.
+func TestStoppedOnTheWay(t *testing.T) {
+	f, req := lying(t)
+	f.Folder.State, req.Files, req.Pool = machine.Running, plan.Copy, "harbour"
+	p, err := plan.Register(f, req)
+	require.NoError(t, err)
+	keep(t, p)
+	require.Equal(t, []string{"stop", "give-ids", "carry", "start", "place", "record"}, kinds(p))
+	f.Folder.State = machine.Stopped
+	p, err = plan.Register(f, req)
+	require.NoError(t, err)
+	keep(t, p)
+	require.Nil(t, finding(p, "state.running"))
+}
+
+// TestBoundAndInUse: of a MAC that is bound to a licence and in use elsewhere it is asked once.
+func TestBoundAndInUse(t *testing.T) {
+	s := plainCase(t)
+	s.facts.Bound = map[identity.Facet]string{identity.MAC: "licence"}
+	s.facts.SameMAC = map[string][]lineage.Known{"06:5c:00:ea:c5:e4": {origin}}
+	s.req.Identity = identity.Renew
+	p, err := s.plan(t)
+	require.NoError(t, err)
+	keep(t, p)
+	asked := 0
+	for _, f := range p.Findings {
+		if f.Code == "mac.in-use" || f.Code == "mac.licence-bound" {
+			asked++
+		}
+	}
+	require.Equal(t, 1, asked)
+}
+
+// TestTooLargeADisk: a disk that hosts of a family don't have is told before it is fetched.
+func TestTooLargeADisk(t *testing.T) {
+	s := plainCase(t)
+	s.m.Disks[0].VirtualBytes = s.facts.Host.Family.MaxDisk + 1
+	p, err := s.plan(t)
+	require.NoError(t, err)
+	keep(t, p)
+	require.NotNil(t, finding(p, "disk.size-over"))
+	s.m.Disks[0].VirtualBytes = s.facts.Host.Family.MaxDisk
+	p, err = s.plan(t)
+	require.NoError(t, err)
+	require.Nil(t, finding(p, "disk.size-over"))
+}
+
+// TestOldFlaws: a change is judged for what it brings, and not for what was wrong before.
+func TestOldFlaws(t *testing.T) {
+	for says, c := range map[string]struct {
+		req   plan.ChangeRequest
+		wrong string
+	}{
+		"a name":   {plan.ChangeRequest{Name: "tide-gauge-b"}, ""},
+		"a guest":  {plan.ChangeRequest{Guest: "Debian GNU/Linux 12 (64-bit)"}, ""},
+		"CPUs":     {plan.ChangeRequest{CPUs: 999}, "cpu.too-many"},
+		"memory":   {plan.ChangeRequest{MemoryBytes: 1 << 50}, "memory.too-much"},
+		"fewer":    {plan.ChangeRequest{CPUs: 1}, ""},
+		"with NIC": {plan.ChangeRequest{AddNICs: []string{"lab"}}, ""},
+	} {
+		facts := sound(t)
+		facts.Machine.NICs[0].Model = "loom" // nobody's
+		c.req.Operation = "change"
+		p, err := plan.Change(facts, c.req)
+		require.NoError(t, err)
+		keep(t, p)
+		require.Nil(t, finding(p, "nic.model"), says)
+		for _, code := range []string{"cpu.too-many", "memory.too-much"} {
+			require.Equal(t, code == c.wrong, finding(p, code) != nil, says)
+		}
+	}
+}
+
+// TestCloneOfABusyOne: an origin that a job is at work on is not cloned, nor one that is to be left alone.
+func TestCloneOfABusyOne(t *testing.T) {
+	facts := cloning(t)
+	facts.Origin.Busy = "01a20761-0000-7547-afa2-cc06ead9f2b5"
+	p, err := plan.Clone(facts, plan.CloneRequest{})
+	require.NoError(t, err)
+	keep(t, p)
+	require.NotNil(t, finding(p, "busy.job"))
+	require.False(t, p.Runnable)
+	facts = cloning(t)
+	facts.Origin.Copy.Untracked = true
+	p, err = plan.Clone(facts, plan.CloneRequest{})
+	require.NoError(t, err)
+	keep(t, p)
+	require.NotNil(t, finding(p, "copy.untracked"))
+}
+
+// TestPortsOfSwitches: two switches lead out by one port when each bears its own VLAN's tag, and not else; a host that
+// does not answer gets none.
+func TestPortsOfSwitches(t *testing.T) {
+	there := wiring.Switch{Name: "lab", Segment: "lab", VLAN: 20, Uplink: "port2", Tagged: true}
+	for _, c := range []struct {
+		there, wanted wiring.Switch
+		goes          bool
+	}{
+		{there, wiring.Switch{Name: "x", VLAN: 30, Uplink: "port2", Tagged: true}, true},
+		{there, wiring.Switch{Name: "x", VLAN: 20, Uplink: "port2", Tagged: true}, false},
+		{there, wiring.Switch{Name: "x", VLAN: 20, Uplink: "port3", Tagged: true}, true},
+		{there, wiring.Switch{Name: "x", VLAN: 30, Uplink: "port2"}, false},
+		{wiring.Switch{Name: "lab", VLAN: 20, Uplink: "port2"},
+			wiring.Switch{Name: "x", VLAN: 30, Uplink: "port2", Tagged: true}, false},
+		{wiring.Switch{Name: "lab", VLAN: 20, Uplink: "port2"}, wiring.Switch{Name: "x", Uplink: "port3"}, true},
+	} {
+		f := wiredHost(t)
+		f.Host.Switches[0] = c.there
+		_, err := plan.MakeASwitch(f, c.wanted, nil, true)
+		require.Equal(t, c.goes, err == nil, "%+v beside %+v: %v", c.wanted, c.there, err)
+	}
+	f := wiredHost(t)
+	f.Host.State = plan.HostUnreachable
+	p, err := plan.MakeASwitch(f, wiring.Switch{Name: "x", Uplink: "port3"}, nil, true)
+	require.NoError(t, err)
+	keep(t, p)
+	require.NotNil(t, finding(p, "host.unreachable"))
+}
+
+// TestAnotherAddress: a fixed address that does not fit can be given up for one of the segment, by a NIC that has none
+// yet.
+func TestAnotherAddress(t *testing.T) {
+	f, req := lying(t)
+	f.Folder.Machine.Static = []string{"198.51.100.9"}
+	f.Subnets = map[string]netip.Prefix{"lab": netip.MustParsePrefix("192.0.2.0/24")}
+	offers := func() []string {
+		p, err := plan.Register(f, req)
+		require.NoError(t, err)
+		keep(t, p)
+		return remedies(finding(p, "address.static"))
+	}
+	require.NotContains(t, offers(), "give", "the segment has none to give")
+	f.Ranges = map[string]plan.Range{"lab": {From: netip.MustParseAddr("192.0.2.50"),
+		To: netip.MustParseAddr("192.0.2.60"), Free: netip.MustParseAddr("192.0.2.51")}}
+	require.Contains(t, offers(), "give")
+	req.Answers = plan.Answers{"address.static": "give"}
+	p, err := plan.Register(f, req)
+	require.NoError(t, err)
+	keep(t, p)
+	require.Equal(t, map[string]string{"NIC 1": "lab"}, do[plan.GiveIDs](t, p, plan.KindGiveIDs).Addresses)
+	require.Empty(t, do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Static)
+	req.Answers, req.Addresses = nil, map[string]string{"NIC 1": "give"}
+	require.NotContains(t, offers(), "give", "its NIC is given one already")
+}
