@@ -143,7 +143,7 @@ func (s Seed) Disc() (raw []byte, err error) {
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
+	defer func() { _ = os.RemoveAll(dir) }()
 	image, err := file.CreateFromPath(filepath.Join(dir, File), discBytes)
 	if err != nil {
 		return nil, err
