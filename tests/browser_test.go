@@ -251,9 +251,12 @@ func TestConsole(t *testing.T) {
 	}, waitFor, 500*time.Millisecond)
 
 	// A clone is told who it is, and says so once it knows.
-	do(t, ctx, "clone", chromedp.Navigate(e.server+"/lineages/training-01"),
-		chromedp.WaitVisible(byText("h2", "gannet/training-01")), press(byText("button", "Clone")),
-		press(byText("summary", "when it starts for the first time")),
+	do(t, ctx, "another lineage", chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)),
+		press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),
+		press(byText("a", "training-01")), chromedp.WaitVisible(byText("h2", "gannet/training-01")),
+		chromedp.WaitVisible(chromedp.CSS(`ol[aria-label="Chain of disk1"]`)))
+	do(t, ctx, "clone", press(byText("button", "Clone")), chromedp.WaitVisible(byText("*", "identity.guest-inside")))
+	do(t, ctx, "tell it", press(byText("summary", "when it starts for the first time")),
 		press(byText("button", "Begin with its name")),
 		chromedp.WaitVisible(byText("*", "first-start.unsure")))
 	accessible(t, ctx, "clone sheet")

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -21,7 +22,8 @@ func full() *machine.Machine {
 			{Name: "NIC 2", MAC: "06:5c:00:00:00:02", Network: "visitors"},
 			{Name: "NIC 3", MAC: "06:5c:00:00:00:03", Network: "lab"}, {Name: "NIC 4"}},
 		Devices: []machine.Device{{Kind: machine.DeviceCD, Name: "CD drive 1", File: "/isos/skerrow.iso"},
-			{Kind: machine.DeviceShare, Name: "share 1", File: "/srv/skerrow"}},
+			{Kind: machine.DeviceShare, Name: "share 1", File: "/srv/skerrow"},
+			{Kind: machine.DeviceCD, Name: firststart.Drive, File: firststart.File}},
 		Boot:   []string{"CD drive 1", "disk2", "disk1"},
 		Tree:   []machine.Snapshot{{Name: "before skerrow"}},
 		Stands: "before skerrow",
@@ -54,6 +56,7 @@ func TestHanding(t *testing.T) {
 	}
 	whole := full()
 	whole.WithoutSnapshots()
+	whole.Devices = whole.Devices[:2] // what it was told at its first start is nobody else's
 	require.Equal(t, whole, of(plan.HandingRequest{}))
 	require.Equal(t, whole, of(plan.HandingRequest{For: plan.ForRestore}))
 

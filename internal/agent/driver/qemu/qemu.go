@@ -49,9 +49,9 @@ const DefaultLogBytes = 1 << 20
 const DefaultPatience = 90 * time.Second
 
 const (
-	startTime = 20 * time.Second // that QEMU has to greet
+	startTime = time.Minute      // that QEMU has to greet, where others are at work; that it ended is noticed at once
 	endTime   = 10 * time.Second // that it has to end when it is told to
-	noteTime  = 2 * time.Second  // that its keeper has to note its end
+	noteTime  = 5 * time.Second  // that its keeper has to note its end
 
 	lookTime = 500 * time.Millisecond // between looks at a machine whose keeper is gone
 )
@@ -371,10 +371,11 @@ func (d *Driver) Stop(ctx context.Context, folder string, how machine.Manner) (e
 		}
 	}()
 	if how != machine.Off {
-		if err := goOn(ctx, dir); err != nil && dir.runs() { // a guest that stands still does not hear
+		// a guest that stands still does not hear
+		if err := goOn(ctx, dir); err != nil && !gone(ctx, dir, noteTime) {
 			return err
 		}
-		if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && dir.runs() {
+		if err := ask(ctx, dir, "system_powerdown", nil, nil); err != nil && !gone(ctx, dir, noteTime) {
 			return err
 		}
 		if gone(ctx, dir, d.patience) {
@@ -388,7 +389,7 @@ func (d *Driver) Stop(ctx context.Context, folder string, how machine.Manner) (e
 				"it off (unvora power off)", d.patience)
 		}
 	}
-	if err := ask(ctx, dir, "quit", nil, nil); err != nil && dir.runs() {
+	if err := ask(ctx, dir, "quit", nil, nil); err != nil && !gone(ctx, dir, noteTime) {
 		return err
 	}
 	if !gone(ctx, dir, endTime) {

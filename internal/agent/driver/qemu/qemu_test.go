@@ -412,6 +412,31 @@ func TestKeeperGone(t *testing.T) {
 	require.Empty(t, b.stands().Why)
 }
 
+// TestStopOfEnding: a machine that ends just now, and whose keeper has not noted it yet, is stopped like any other.
+func TestStopOfEnding(t *testing.T) {
+	for _, how := range []machine.Manner{machine.Off, machine.CleanOnly} {
+		b := newBench(t)
+		b.start()
+		keepers := b.processes(qemu.KeeperCommand)
+		for _, pid := range keepers {
+			require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+		}
+		for _, pid := range b.processes("isa-serial,chardev=serial") {
+			require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+		}
+		require.Eventually(t, func() bool { // a process that is killed takes a moment to go
+			return b.d.Ask(t.Context(), b.folder, "query-status", nil) != nil
+		}, time.Minute, 10*time.Millisecond)
+		time.AfterFunc(300*time.Millisecond, func() {
+			for _, pid := range keepers {
+				_ = syscall.Kill(pid, syscall.SIGCONT)
+			}
+		})
+		require.NoError(t, b.d.Stop(t.Context(), b.folder, how))
+		require.Equal(t, machine.Stopped, b.stands().State)
+	}
+}
+
 // TestStopOfPaused: a guest that stands still is let go on, so that it hears its power button.
 func TestStopOfPaused(t *testing.T) {
 	b := newBench(t)
