@@ -185,7 +185,8 @@ func ParseAddress(text string) (a Address, err error) {
 		a.Given = true
 	default:
 		if a.Fixed, err = netip.ParsePrefix(what); err != nil {
-			return a, fmt.Errorf("%q is neither “automatic” nor “give”, nor ADDRESS/BITS such as 192.0.2.20/24", what)
+			return a, fmt.Errorf("%q is neither “automatic” nor “give”, nor ADDRESS/BITS such as 192.0.2.20/24",
+				what)
 		}
 		if routed && a.Via.Is4() != a.Fixed.Addr().Is4() {
 			return a, fmt.Errorf("the gateway %s is of another kind than %s", a.Via, a.Fixed.Addr())

@@ -24,6 +24,11 @@ func (d *Descriptor) SetProduct(n int, p machine.Product) error {
 			e = d.before(s, "ProductSection", "What is in the machine")
 		}
 		last := child(e, "Info")
+		if last == nil { // the standard wants one
+			last = d.element("Info")
+			last.SetText("What is in the machine")
+			e.InsertChildAt(0, last)
+		}
 		for _, f := range [][2]string{{"Product", p.Name}, {"Vendor", p.Vendor}, {"Version", p.Version}} {
 			c := child(e, f[0])
 			if c == nil && f[1] != "" {

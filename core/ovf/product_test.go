@@ -50,6 +50,13 @@ func TestProduct(t *testing.T) {
 	require.Equal(t, []ovf.Deviation{{Code: "descriptor.eula", Subject: "tide-gauge", Message: "Take < care"}},
 		again.Notes)
 
+	bare, err := ovf.Parse("x.ovf", bytes.ReplaceAll(raw, []byte("<Info>What is in the machine</Info>"), nil))
+	require.NoError(t, err)
+	require.NoError(t, bare.SetProduct(0, machine.Product{Vendor: "Quay"}), "somebody else's section, without Info")
+	of, err := bare.Encode(0)
+	require.NoError(t, err)
+	require.Regexp(t, `<ProductSection>\s*<Info>.*</Info>\s*<Product>`, string(of))
+
 	m.CPUs, m.MemoryBytes = 5, 3<<30
 	require.NoError(t, again.SetMachine(0, m))
 	raw, err = again.Encode(0)

@@ -249,6 +249,9 @@ func (d *Descriptor) setNetworks(root *etree.Element, m *machine.Machine) {
 			d.own()
 			setAttr(e, "unvora:", "segment", nic.Segment)
 			setAttr(e, "unvora:", "vlan", strconv.Itoa(nic.VLAN))
+		} else { // not known any more
+			e.RemoveAttr("unvora:segment")
+			e.RemoveAttr("unvora:vlan")
 		}
 	}
 	if len(root.FindElements(".//VirtualSystem")) == 1 {

@@ -55,9 +55,6 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	inside := hands.Of(facts.Machine)
 	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: inside.Name, Handing: hands, Digest: req.Digest}
-	if req.Digest == "" {
-		pack.Digest = ovf.SHA256
-	}
 	b.raise(fit.Raise("package.holds", subject, hands.says(facts.Machine), nil), "")
 	if req.Digest == ovf.SHA1 {
 		b.raise(fit.Raise("package.weak-digest", subject, "Its manifest has SHA-1, as readers of the "+

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -86,6 +87,9 @@ func (r HandingRequest) handing(m *machine.Machine) (Handing, error) {
 			return h, fmt.Errorf("the machine has no device %q; it has %s", name, quoted(names))
 		}
 	}
+	if r.MemoryBytes != 0 && r.MemoryBytes < 1<<20 {
+		return h, fmt.Errorf("memory for the receiver: %d bytes, and a machine has 1 MiB at least", r.MemoryBytes)
+	}
 	for key := range r.Product.Properties {
 		if key == "" || strings.ContainsFunc(key, machine.Unseen) {
 			return h, fmt.Errorf("a property is KEY=VALUE, and %q is no key", key)
@@ -135,10 +139,19 @@ func (h Handing) Of(m *machine.Machine) *machine.Machine {
 	return m
 }
 
-// dropIdentity takes out what tells a machine and its site from others. Networks stay apart from each other: they are
-// numbered.
+// dropIdentity takes out what tells a machine and its site from others, what its guest was told by its site, and what
+// belongs to its host. Networks stay apart from each other: they are numbered.
 func (h Handing) dropIdentity(m *machine.Machine) {
 	m.UUID, m.FirmwareUUID, m.Serial, m.GenerationID, m.Static = "", "", "", "", nil
+	m.Properties, m.TPMKey, m.StartOrder, m.StartPause = nil, "", 0, 0
+	m.Devices = slices.DeleteFunc(m.Devices, func(d machine.Device) bool { // they are the host's
+		return d.Kind == machine.DevicePassthrough || d.Kind == machine.DeviceShare
+	})
+	for i, d := range m.Devices {
+		if d.File != "" {
+			m.Devices[i].File = path.Base(d.File) // where it lies here says nothing there
+		}
+	}
 	for i := range m.Disks {
 		m.Disks[i].Serial = ""
 	}

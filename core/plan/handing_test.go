@@ -17,6 +17,7 @@ import (
 func full() *machine.Machine {
 	return &machine.Machine{Name: "tide-gauge", UUID: "u", FirmwareUUID: "fu", Serial: "SKERROW-7", GenerationID: "g",
 		CPUs: 6, CoresPerSocket: 3, MemoryBytes: 4 << 30, MinMemoryBytes: 2 << 30, Static: []string{"192.0.2.7"},
+		Properties: []string{"password=skerrow"}, TPMKey: "skerrow", StartOrder: 2,
 		Disks: []machine.Disk{{ID: "disk1", Serial: "S1"}, {ID: "disk2", Serial: "S2"}},
 		NICs: []machine.NIC{{Name: "NIC 1", MAC: "06:5c:00:00:00:01", Network: "lab", Segment: "lab", VLAN: 20},
 			{Name: "NIC 2", MAC: "06:5c:00:00:00:02", Network: "visitors"},
@@ -60,7 +61,7 @@ func TestHanding(t *testing.T) {
 	require.Equal(t, whole, of(plan.HandingRequest{}))
 	require.Equal(t, whole, of(plan.HandingRequest{For: plan.ForRestore}))
 
-	out := of(plan.HandingRequest{For: plan.ForHandOut, Drop: []string{"share 1"}})
+	out := of(plan.HandingRequest{For: plan.ForHandOut})
 	raw, err := json.Marshal(out)
 	require.NoError(t, err)
 	require.NotContains(t, string(raw), "skerrow", "nothing of the site")
@@ -75,7 +76,7 @@ func TestHanding(t *testing.T) {
 
 	some := of(plan.HandingRequest{For: plan.ForHandOut, MACs: plan.Keep, Media: plan.MediaNamed})
 	require.Equal(t, full().MACs(), some.MACs())
-	require.Equal(t, "/isos/skerrow.iso", some.Devices[0].File)
+	require.Equal(t, "skerrow.iso", some.Devices[0].File, "where it lies here says nothing there")
 	require.Empty(t, some.UUID)
 	require.Empty(t, of(plan.HandingRequest{MACs: plan.Drop}).MACs())
 	require.Equal(t, "u", of(plan.HandingRequest{MACs: plan.Drop}).UUID)
@@ -100,12 +101,13 @@ func TestHanding(t *testing.T) {
 	require.Equal(t, "The receiver does not get: MACs, ids, fixed addresses, names of networks, what lies in CD "+
 		"drive 1, disk disk2.", finding(p, "package.holds").Message)
 	require.Len(t, stepsOf[plan.HandOut](p)[0].Disks, 1)
-	require.Equal(t, ovf.SHA256, stepsOf[plan.HandOut](p)[0].Digest)
+	require.Equal(t, ovf.SHA256, stepsOf[plan.HandOut](p)[0].Algorithm())
 
 	for says, r := range map[string]plan.HandingRequest{
 		`no disk "disk3"; it has "disk1", "disk2"`: {LeaveOut: []string{"disk3"}},
 		`no device "sound"; it has "CD drive 1"`:   {Drop: []string{"sound"}},
 		"name for the receiver":                    {Name: "../x"},
+		"1 MiB at least":                           {MemoryBytes: 4},
 		"is no key":                                {Product: machine.Product{Properties: map[string]string{"": "x"}}},
 	} {
 		_, _, err := export(r)

@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"cmp"
+
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
@@ -88,8 +90,11 @@ type Packing struct {
 	Disks    []PackDisk        `json:"disks"`
 	Frozen   bool              `json:"frozen,omitempty"` // its disks take no writes, though it may run
 	Handing  Handing           `json:"handing"`
-	Digest   string            `json:"digest"` // algorithm of the manifest
+	Digest   string            `json:"digest"` // algorithm of the manifest; "" for the usual one
 }
+
+// Algorithm is what the manifest's digests are by.
+func (p Packing) Algorithm() string { return cmp.Or(p.Digest, ovf.SHA256) }
 
 // Pack writes a package to a shelf.
 type Pack struct{ Packing }

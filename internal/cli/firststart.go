@@ -43,17 +43,29 @@ func (o *importFlags) told() (*string, error) {
 	if o.firstStart == "" {
 		return nil, nil
 	}
-	f, err := os.Open(o.firstStart)
+	text, err := readText("--first-start", o.firstStart, firststart.MostBytes)
 	if err != nil {
-		return nil, usage("--first-start: %v", err)
+		return nil, err
 	}
-	defer f.Close()
-	raw, err := io.ReadAll(io.LimitReader(f, firststart.MostBytes+1))
-	if err == nil {
-		_, err = firststart.Parse(string(raw))
-	}
-	if err != nil {
+	if _, err := firststart.Parse(text); err != nil {
 		return nil, usage("%s: %v", o.firstStart, err)
 	}
-	return ptr(string(raw)), nil
+	return &text, nil
+}
+
+// readText is the text of a file that an option names, of so many bytes at most.
+func readText(option, file string, most int64) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", usage("%s: %v", option, err)
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err != nil {
+		return "", usage("%s: %v", option, err)
+	}
+	if int64(len(raw)) > most {
+		return "", usage("%s: %s has more than the %d bytes that are taken", option, file, most)
+	}
+	return string(raw), nil
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"os"
 	"slices"
 	"strings"
 
@@ -48,6 +47,9 @@ func (h *handing) flags(cmd *cobra.Command) {
 var handingWords = map[string][]string{"for": {"restore", "hand-out"}, "macs": {"keep", "drop"},
 	"identity": {"keep", "drop"}, "media": {"named", "without"}, "digest": {"sha1", "sha256", "sha512"}}
 
+// mostLicence is how many bytes a licence text may have.
+const mostLicence = 100_000
+
 // into puts what was said into a request.
 func (h *handing) into(req *openapi.ExportRequest) error {
 	for flag, value := range map[string]string{"for": h.purpose, "macs": h.macs, "identity": h.identity,
@@ -87,11 +89,11 @@ func (h *handing) into(req *openapi.ExportRequest) error {
 		return err
 	}
 	if h.licence != "" {
-		text, err := os.ReadFile(h.licence)
+		text, err := readText("--licence", h.licence, mostLicence)
 		if err != nil {
-			return usage("--licence: %v", err)
+			return err
 		}
-		product.Licence = ptr(string(text))
+		product.Licence = &text
 	}
 	if product != (openapi.Product{}) {
 		req.Product = &product

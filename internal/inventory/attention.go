@@ -559,25 +559,21 @@ func (inv *Inventory) poolsFilling(ctx context.Context) ([]AttentionItem, error)
 	return items, err
 }
 
-// oldSnapshots are machines that stand on a snapshot of long ago.
+// oldSnapshots are machines that stand on a snapshot of long ago: the oldest comes first in a machine's tree.
 func (inv *Inventory) oldSnapshots(ctx context.Context) ([]AttentionItem, error) {
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.gone_at is null and c.machine ? 'tree'
-		and c.form = 'registered' and c.tracked order by c.name limit $1`, mostOfACause)
+		and c.form = 'registered' and c.tracked
+		and (c.machine #>> '{tree,0,madeAt}')::timestamptz between 'epoch' and now() - make_interval(secs => $2)
+		order by c.name limit $1`, mostOfACause, oldSnapshot.Seconds())
 	var items []AttentionItem
 	for _, c := range list {
-		for _, s := range c.Machine.Tree { // parents come first
-			if time.Since(s.MadeAt) < oldSnapshot {
-				continue
-			}
-			items = append(items, AttentionItem{ID: "old-snapshot:" + c.ID.String() + "/" + s.Name,
-				Cause: CauseOldSnapshot, Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID},
-				Since: since(s.MadeAt),
-				Evidence: fmt.Sprintf("Its snapshot %s is of %s. What was written since lies in layers above it.",
-					s.Name, s.MadeAt.Format("2 January 2006")),
-				Recommended: "Drop it, if nobody wants to go back to it",
-				Act:         &Act{Do: ActDropOld, Copies: []string{c.ID.String()}, Folder: s.Name}})
-			break
-		}
+		s := c.Machine.Tree[0]
+		items = append(items, AttentionItem{ID: "old-snapshot:" + c.ID.String() + "/" + s.Name, Cause: CauseOldSnapshot,
+			Subject: c.Host + "/" + c.Name, Copies: []uuid.UUID{c.ID}, Since: since(s.MadeAt),
+			Evidence: fmt.Sprintf("Its snapshot %s is of %s. What was written since lies in layers above it.", s.Name,
+				s.MadeAt.Format("2 January 2006")),
+			Recommended: "Drop it, if nobody wants to go back to it",
+			Act:         &Act{Do: ActDropOld, Copies: []string{c.ID.String()}, Folder: s.Name}})
 	}
 	return items, err
 }

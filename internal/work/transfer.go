@@ -71,7 +71,7 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 						return nil, err
 					}
 					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw), Place: place,
-						Digest: do.Digest}
+						Digest: do.Algorithm()}
 					return wants, nil
 				}
 			}

@@ -220,7 +220,7 @@ func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir strin
 		}
 		members = append(members, m)
 	}
-	manifest := ovf.ManifestOf(p.Digest, p.descriptorName(), raw, members)
+	manifest := ovf.ManifestOf(p.Algorithm(), p.descriptorName(), raw, members)
 	if err := ovf.WriteMember(w, p.Name+".mf", int64(len(manifest)), made, bytes.NewReader(manifest)); err != nil {
 		return err
 	}
@@ -235,7 +235,7 @@ func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, p
 		return ovf.Member{}, err
 	}
 	defer spool.Close()
-	out := &hashed{spool, ovf.NewHash(h.p.Digest)}
+	out := &hashed{spool, ovf.NewHash(h.p.Algorithm())}
 	if err := h.streamDisk(ctx, out, pd.ID, 0); err != nil {
 		return ovf.Member{}, err
 	}

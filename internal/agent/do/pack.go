@@ -38,10 +38,7 @@ func newPack(ctx context.Context, t *run) (*pack, error) {
 	if err := t.Params(&p.PackTask); err != nil {
 		return nil, err
 	}
-	if p.Digest == "" {
-		p.Digest = ovf.SHA256
-	}
-	if ovf.NewHash(p.Digest) == nil {
+	if ovf.NewHash(p.Algorithm()) == nil {
 		return nil, &hostlink.Fault{Code: hostlink.FaultWrong, Message: fmt.Sprintf("there is no digest %q", p.Digest)}
 	}
 	if p.From != nil {
@@ -171,7 +168,7 @@ func doPack(ctx context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	t.Update(func(s *hostlink.Task) { s.Done = j.Done })
-	w := ovf.NewWriter(file, p.descriptorName(), p.room, p.Passport.MadeAt, p.Digest, j.Members)
+	w := ovf.NewWriter(file, p.descriptorName(), p.room, p.Passport.MadeAt, p.Algorithm(), j.Members)
 	for _, pd := range p.Disks[len(j.Members):] {
 		m, err := p.writeDisk(ctx, file, w.Begin(), pd, &j)
 		if err != nil {
@@ -246,7 +243,7 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd pla
 	}
 	defer img.Close()
 	size := img.Info().VirtualBytes
-	out := &hashed{hash: ovf.NewHash(p.Digest)}
+	out := &hashed{hash: ovf.NewHash(p.Algorithm())}
 	var target *vmdk.StreamTarget
 	if j.State != nil {
 		at, err := vmdk.StreamLength(j.State)

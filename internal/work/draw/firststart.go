@@ -13,22 +13,13 @@ type FirstStart struct {
 	FirstStart string `json:"firstStart,omitempty"` // YAML, as firststart.Data has it
 }
 
-// data reads it; nil for none.
-func (f *FirstStart) data() (*firststart.Data, error) {
-	if f.FirstStart == "" {
-		return nil, nil
-	}
-	d, err := firststart.Parse(f.FirstStart)
-	if err != nil {
-		return nil, inventory.Wrong("First-start data: %v.", err)
-	}
-	return d, nil
-}
-
 // into puts it into a request, and the addresses that a number of machines are to have among those that are looked for.
 func (f *FirstStart) into(bring *plan.BringRequest, a *plan.Arrival, machines int) (err error) {
-	if bring.FirstStart, err = f.data(); err != nil || bring.FirstStart == nil {
-		return err
+	if f.FirstStart == "" {
+		return nil
+	}
+	if bring.FirstStart, err = firststart.Parse(f.FirstStart); err != nil {
+		return inventory.Wrong("First-start data: %v.", err)
 	}
 	for n := range max(1, machines) {
 		d, err := bring.FirstStart.For("machine", n+1)
