@@ -181,7 +181,13 @@ func (h Handing) says(m *machine.Machine) string {
 		sort(h.DropMACs, "MACs")
 	}
 	sort(h.DropIdentity, "ids, fixed addresses, names of networks")
+	if len(m.Properties) > 0 {
+		sort(h.DropIdentity, "values of its properties")
+	}
 	for _, d := range m.Devices {
+		if h.DropIdentity && (d.Kind == machine.DevicePassthrough || d.Kind == machine.DeviceShare) {
+			sort(true, d.Name)
+		}
 		if d.File != "" && !tells(d) && (d.Kind == machine.DeviceCD || d.Kind == machine.DeviceFloppy) {
 			sort(h.EmptyDrives, "what lies in "+d.Name)
 		}

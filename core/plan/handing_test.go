@@ -98,8 +98,8 @@ func TestHanding(t *testing.T) {
 		Product: machine.Product{Name: "Tide gauge", Properties: map[string]string{"site": "x"}}})
 	require.NoError(t, err)
 	require.Equal(t, "Tide gauge", h.Product.Name)
-	require.Equal(t, "The receiver does not get: MACs, ids, fixed addresses, names of networks, what lies in CD "+
-		"drive 1, disk disk2.", finding(p, "package.holds").Message)
+	require.Equal(t, "The receiver does not get: MACs, ids, fixed addresses, names of networks, values of its "+
+		"properties, what lies in CD drive 1, share 1, disk disk2.", finding(p, "package.holds").Message)
 	require.Len(t, stepsOf[plan.HandOut](p)[0].Disks, 1)
 	require.Equal(t, ovf.SHA256, stepsOf[plan.HandOut](p)[0].Algorithm())
 
