@@ -92,7 +92,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 		steps = append(steps, more...)
 	}
 	if req.FirstStartDone {
-		more, err := b.told(facts, m)
+		more, err := b.endFirstStart(facts, m)
 		if err != nil {
 			return nil, err
 		}

@@ -259,11 +259,11 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
-	if err := req.tell(m); err != nil {
+	if err := req.fillFirstStart(m); err != nil {
 		return nil, err
 	}
 	b.hardware(facts.Arrival, req, m)
-	untold(m)
+	dropFirstStart(m)
 	for i := range m.Devices { // what is in a drive may be in several
 		if d := &m.Devices[i]; d.File != "" && slices.Contains(facts.Folder.Files, d.File) {
 			d.File = path.Join(facts.Folder.Path, d.File)

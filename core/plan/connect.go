@@ -130,7 +130,7 @@ func (b *builder) addresses(facts Arrival, req BringRequest, m *machine.Machine)
 		}
 		segment := m.NICs[at].Segment
 		if wish == "give" {
-			told := req.told != nil && req.told.Addresses[nic] != ""
+			told := req.filled != nil && req.filled.Addresses[nic] != ""
 			if err := b.giveAddress(facts, nic, segment, told); err != nil {
 				return err
 			}

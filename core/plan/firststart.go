@@ -19,9 +19,9 @@ type FirstStart struct {
 	Bits map[string]int   `json:"bits"` // NIC → length of its segment's prefix, where its address is given out
 }
 
-// tell fills in what a machine is to be told at its first start, once it has its name. What NICs are to get there they
-// are given here, unless something else was said of them.
-func (req *BringRequest) tell(m *machine.Machine) error {
+// fillFirstStart fills in what a machine is to be told at its first start, once it has its name. What NICs are to get
+// there they are given here, unless something else was said of them.
+func (req *BringRequest) fillFirstStart(m *machine.Machine) error {
 	if req.FirstStart == nil {
 		return nil
 	}
@@ -29,7 +29,7 @@ func (req *BringRequest) tell(m *machine.Machine) error {
 	if err != nil {
 		return fmt.Errorf("first-start data: %w", err)
 	}
-	if req.told = d; len(d.Addresses) > 0 {
+	if req.filled = d; len(d.Addresses) > 0 {
 		m.Static = nil // its guest has those of its origin no more
 	}
 	addresses := d.Wishes()
@@ -43,20 +43,20 @@ func (req *BringRequest) tell(m *machine.Machine) error {
 	return nil
 }
 
-// untold takes out of a machine what another one was told at its first start.
-func untold(m *machine.Machine) {
-	m.Devices = slices.DeleteFunc(m.Devices, tells)
+// dropFirstStart takes out of a machine what another one was told at its first start.
+func dropFirstStart(m *machine.Machine) {
+	m.Devices = slices.DeleteFunc(m.Devices, holdsFirstStart)
 }
 
-// tells tells the drive that first-start data lies in.
-func tells(d machine.Device) bool {
+// holdsFirstStart tells the drive that first-start data lies in.
+func holdsFirstStart(d machine.Device) bool {
 	return d.Kind == machine.DeviceCD && path.Base(d.File) == firststart.File
 }
 
-// told takes what a machine was told at its first start out of its drive; one that runs keeps the drive, empty. It
-// returns the step that puts the disc away.
-func (b *builder) told(facts ChangeFacts, m *machine.Machine) ([]Step, error) {
-	at := slices.IndexFunc(m.Devices, tells)
+// endFirstStart takes what a machine was told at its first start out of its drive; one that runs keeps the drive,
+// empty. It returns the step that puts the disc away.
+func (b *builder) endFirstStart(facts ChangeFacts, m *machine.Machine) ([]Step, error) {
+	at := slices.IndexFunc(m.Devices, holdsFirstStart)
 	if at < 0 {
 		return nil, fmt.Errorf("no first-start data lies in a drive of %s", m.Name)
 	}
@@ -64,7 +64,7 @@ func (b *builder) told(facts ChangeFacts, m *machine.Machine) ([]Step, error) {
 	if facts.Copy.State.Active() {
 		m.Devices[at].File = ""
 	} else {
-		untold(m)
+		dropFirstStart(m)
 	}
 	return []Step{{Host: facts.Host.Name, What: "Put " + firststart.File + " into the trash of its pool",
 		Do: &TakeAway{Folder: disc}}}, nil
@@ -72,8 +72,8 @@ func (b *builder) told(facts ChangeFacts, m *machine.Machine) ([]Step, error) {
 
 // firstStart puts what a machine is to be told into a drive of its own, unless its guest would not read it.
 func (b *builder) firstStart(a Arrival, req BringRequest, m *machine.Machine) error {
-	untold(m)
-	d := req.told
+	dropFirstStart(m)
+	d := req.filled
 	if d == nil {
 		return nil
 	}
@@ -115,7 +115,7 @@ func (b *builder) firstStart(a Arrival, req BringRequest, m *machine.Machine) er
 			f.Bits[n.Name] = a.Subnets[n.Segment].Bits()
 		}
 	}
-	b.tell = f
+	b.first = f
 	return nil
 }
 

@@ -40,7 +40,7 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		choice[identity.DiskID] = identity.Keep // they are the disks that they were
 	}
 	b.name(facts.Arrival, BringRequest{Name: m.Name}, m)
-	if err := req.tell(m); err != nil {
+	if err := req.fillFirstStart(m); err != nil {
 		return nil, err
 	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)

@@ -102,7 +102,7 @@ func (r HandingRequest) handing(m *machine.Machine) (Handing, error) {
 func (h Handing) Of(m *machine.Machine) *machine.Machine {
 	m = m.Clone()
 	m.WithoutSnapshots()
-	untold(m)
+	dropFirstStart(m)
 	m.Disks = slices.DeleteFunc(m.Disks, func(d machine.Disk) bool { return slices.Contains(h.LeaveOut, d.ID) })
 	m.NICs = slices.DeleteFunc(m.NICs, func(n machine.NIC) bool { return slices.Contains(h.Drop, n.Name) })
 	m.Devices = slices.DeleteFunc(m.Devices, func(d machine.Device) bool { return slices.Contains(h.Drop, d.Name) })
@@ -188,7 +188,7 @@ func (h Handing) says(m *machine.Machine) string {
 		if h.DropIdentity && (d.Kind == machine.DevicePassthrough || d.Kind == machine.DeviceShare) {
 			sort(true, d.Name)
 		}
-		if d.File != "" && !tells(d) && (d.Kind == machine.DeviceCD || d.Kind == machine.DeviceFloppy) {
+		if d.File != "" && !holdsFirstStart(d) && (d.Kind == machine.DeviceCD || d.Kind == machine.DeviceFloppy) {
 			sort(h.EmptyDrives, "what lies in "+d.Name)
 		}
 	}

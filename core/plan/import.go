@@ -29,7 +29,7 @@ type BringRequest struct {
 	CPUs            int              // 0: as it is
 	MemoryBytes     int64            // 0: likewise
 	FirstStart      *firststart.Data // what it is told when it starts for the first time; nil for nothing
-	told            *firststart.Data // the same, filled in for the machine
+	filled          *firststart.Data // the same, filled in for the machine
 	Number          int              // of the machine among those that are made together, from 1; 0 for a single one
 	Answers         Answers
 	TakeRecommended bool
@@ -77,12 +77,12 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
-	if err := req.tell(m); err != nil {
+	if err := req.fillFirstStart(m); err != nil {
 		return nil, err
 	}
 	m.Disks = slices.DeleteFunc(m.Disks, func(d machine.Disk) bool { return left[d.File] })
 	b.hardware(facts.Arrival, req, m)
-	untold(m)
+	dropFirstStart(m)
 	b.media(m, func(file string) bool { return false }) // media don't travel in packages yet
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
@@ -220,14 +220,14 @@ func (b *builder) placing(a Arrival, to *landed, staged map[string]string, m *ma
 	folder := path.Join(pool.Path, m.Name)
 	b.pathLength(folder, m, a.Host)
 	with := ""
-	if b.tell != nil {
+	if b.first != nil {
 		with = ", with what it is told at its first start,"
 	}
 	return []Step{
 		{Host: a.Host.Name, What: fmt.Sprintf("Put the folder %s%s into the pool %s and register it on %s", m.Name,
 			with, pool.Name, a.Host.Name),
 			Do: &Place{Pool: pool.Path, PoolID: pool.ID, Name: m.Name, Descriptor: descriptor, Machine: number,
-				Besides: to.besides(m, staged), FirstStart: b.tell}},
+				Besides: to.besides(m, staged), FirstStart: b.first}},
 		{What: "Note the new copy in the inventory",
 			Do: &Record{Form: lineage.Registered, Name: m.Name, Lineage: a.Lineage, Parent: a.Parent, Host: a.Host.ID,
 				Pool: pool.ID,

@@ -113,7 +113,7 @@ type builder struct {
 	give        map[string]string // NIC → segment that gives it an address, or an address
 	switches    []wiring.Switch   // to be made on the way
 	who         string            // the machine's owner
-	tell        *FirstStart       // what the machine is told at its first start
+	first       *FirstStart       // what the machine is told at its first start
 }
 
 func newBuilder(answers Answers, takeRecommended bool) *builder {

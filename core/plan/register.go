@@ -69,7 +69,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	b.name(facts.Arrival, req, m)
-	if err := req.tell(m); err != nil {
+	if err := req.fillFirstStart(m); err != nil {
 		return nil, err
 	}
 	stop := false
@@ -161,7 +161,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	var media []Beside
 	for i := range m.Devices {
 		d := &m.Devices[i]
-		if d.File == "" || tells(*d) || facts.From != nil || !slices.Contains(facts.Folder.Files, d.File) {
+		if d.File == "" || holdsFirstStart(*d) || facts.From != nil || !slices.Contains(facts.Folder.Files, d.File) {
 			continue
 		}
 		pool := b.mediaPool(facts.Arrival, req, to, d.File)

@@ -117,9 +117,9 @@ type local struct {
 }
 
 // open begins to write the package that is given.
-func (l *local) open(give *openapi.Given, algorithm string) (written, error) {
+func (l *local) open(give *openapi.Given, algorithm, job string) (written, error) {
 	if l.folder {
-		return newFolderOut(l.path, give.Name, algorithm)
+		return newFolderOut(l.path, give.Name, algorithm, job)
 	}
 	return newArchiveOut(l.path, give.Name, give.Room, algorithm)
 }
@@ -266,7 +266,7 @@ func (a *app) takePackage(ctx context.Context, c *caller, job string, to *local)
 		return fmt.Errorf("the service wants digests by %q, which this client does not know: take the service's client",
 			algorithm)
 	}
-	out, err := to.open(t.Give, algorithm)
+	out, err := to.open(t.Give, algorithm, job)
 	if err != nil {
 		return err
 	}

@@ -71,8 +71,9 @@ type folderOut struct {
 	list                             []ovf.Member
 }
 
-func newFolderOut(dir, descriptor, algorithm string) (*folderOut, error) {
-	o := &folderOut{dir: dir, part: filepath.Join(filepath.Dir(dir), "."+filepath.Base(dir)+".part"),
+// newFolderOut begins one anew; what an earlier try of the same job has left is removed.
+func newFolderOut(dir, descriptor, algorithm, job string) (*folderOut, error) {
+	o := &folderOut{dir: dir, part: filepath.Join(filepath.Dir(dir), "."+filepath.Base(dir)+"."+job+".part"),
 		descriptor: descriptor, algorithm: algorithm}
 	if err := os.RemoveAll(o.part); err != nil {
 		return nil, err
