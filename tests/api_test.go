@@ -3,7 +3,6 @@ package tests
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -11,12 +10,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/wait"
 )
 
 // asks makes the contract's request of one of its shapes.
@@ -232,16 +231,15 @@ func TestPagesAndFilters(t *testing.T) {
 // TestEvents: a reader that comes back gets what it missed, in order, once.
 func TestEvents(t *testing.T) {
 	e := theEstate(t)
-	open := func(last string, wait time.Duration) io.ReadCloser {
-		ctx, cancel := context.WithTimeout(t.Context(), wait)
-		t.Cleanup(cancel)
-		res, err := e.api(t).ClientInterface.StreamEvents(ctx, &openapi.StreamEventsParams{LastEventID: optional(last)})
+	open := func(last string) io.ReadCloser {
+		params := &openapi.StreamEventsParams{LastEventID: optional(last)}
+		res, err := e.api(t).ClientInterface.StreamEvents(wait.Context(t), params)
 		require.NoError(t, err)
 		return res.Body
 	}
-	read := func(stream io.ReadCloser, most int) (ids []string, kinds string) {
+	read := func(stream io.ReadCloser, enough func(ids []string, kinds string) bool) (ids []string, kinds string) {
 		defer stream.Close()
-		for lines := bufio.NewScanner(stream); len(ids) <= most && lines.Scan(); {
+		for lines := bufio.NewScanner(stream); !enough(ids, kinds) && lines.Scan(); {
 			field, value, _ := strings.Cut(lines.Text(), ":")
 			switch value = strings.TrimPrefix(value, " "); field {
 			case "id":
@@ -252,15 +250,16 @@ func TestEvents(t *testing.T) {
 		}
 		return ids, kinds
 	}
-	live := open("", 20*time.Second)
+	live := open("")
 	e.ok(t, "power", "on", "gannet/buoy-ingest")
-	first, _ := read(live, 2)
+	first, _ := read(live, func(ids []string, _ string) bool { return len(ids) == 3 })
 	require.NotEmpty(t, first, "live")
 	e.ok(t, "power", "off", "gannet/buoy-ingest")
-	later, kinds := read(open(first[0], 4*time.Second), 1000)
-	require.Contains(t, kinds, "job copy", "a job's end comes with what it changed")
+	later, _ := read(open(first[0]), func(_ []string, kinds string) bool { // a job's end comes with what it changed
+		return strings.Contains(kinds, "job copy ")
+	})
 	require.NotContains(t, later, first[0])
-	again, _ := read(open(first[0], 4*time.Second), 1000)
+	again, _ := read(open(first[0]), func(ids []string, _ string) bool { return len(ids) >= len(later) })
 	require.Equal(t, later, again[:len(later)])
 	seen := map[string]bool{}
 	for _, id := range again {
@@ -315,8 +314,7 @@ func TestStoppedAgent(t *testing.T) {
 	r = e.run(t, "import", file, "--host", "petrel", "--yes")
 	require.Equal(t, 4, r.status, r.out+r.err)
 	require.Contains(t, r.err, "The agent on petrel does not answer")
-	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 }, waitFor,
-		500*time.Millisecond)
+	wait.Until(t, func() bool { return e.run(t, "survey", "petrel").status == 0 })
 	require.Equal(t, "up", string(get[openapi.HostDetail](t, e, "hosts", "petrel").State))
 }
 

@@ -4,12 +4,12 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestConsoleCare takes care of hosts and copies in the console: switches,
@@ -38,14 +38,14 @@ func TestConsoleCare(t *testing.T) {
 		press(byText("button", "Wake")), chromedp.WaitVisible(byText("button", "Let it rest")),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Labels of kelp"]`), "slow travel"),
 		press(chromedp.CSS(`input[aria-label="Labels of reef"]`)))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		for _, p := range get[[]openapi.Pool](t, e, "pools") {
 			if p.Name == "kelp" && len(p.Labels) == 2 {
 				return true
 			}
 		}
 		return false
-	}, waitFor, waitFor/100)
+	})
 	do(t, ctx, "adopt", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Disk to adopt"]`),
 		"kelp/chart-render/chart-render-disk1.qcow2"), press(byText("button", "Adopt")),
 		chromedp.WaitVisible(byText("button", "let go")))
@@ -56,8 +56,7 @@ func TestConsoleCare(t *testing.T) {
 		press(chromedp.CSS(`form[aria-label="New rule of landing"] button`)),
 		chromedp.WaitVisible(byText("span", "files → the roomiest pool labelled archive")),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Subnet of visitors"]`), "203.0.113.0/24\r"))
-	require.Eventually(t, func() bool { return len(get[[]openapi.LandingRule](t, e, "landing", "list")) == 3 }, waitFor,
-		waitFor/100)
+	wait.Until(t, func() bool { return len(get[[]openapi.LandingRule](t, e, "landing", "list")) == 3 })
 
 	do(t, ctx, "change", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),
 		press(byText("a", "tide-gauge")),
@@ -112,10 +111,10 @@ func TestConsoleCare(t *testing.T) {
 	do(t, ctx, "console", chromedp.Navigate(e.server+"/lineages/ferry-display"),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Console] textarea`)),
 		chromedp.WaitVisible(byText("h2", "tern/ferry-display")))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		said, err := chromedp.Run(ctx, chromedp.Value(chromedp.CSS(`section[aria-label=Console] textarea`)))
 		return err == nil && strings.Contains(said, "Ferry to Quay")
-	}, waitFor, 200*time.Millisecond)
+	})
 	do(t, ctx, "its own disk is no fault", chromedp.WaitVisible(byText("dt", "Disk disk1")),
 		chromedp.WaitNotPresent(byText("span", "is open for writing")))
 	shot(t, ctx, "console-serial")
@@ -148,8 +147,7 @@ func TestConsoleCare(t *testing.T) {
 		chromedp.WaitEnabled(byText("button", "Import surge-forecast and register on gannet")),
 		press(byText("button", "Import surge-forecast and register on gannet")),
 		chromedp.WaitNotPresent(byText("*[@role='cell']", "to gannet")))
-	require.Eventually(t, func() bool { return e.run(t, "copies", "gannet/surge-forecast").status == 0 }, waitFor,
-		waitFor/100)
+	wait.Until(t, func() bool { return e.run(t, "copies", "gannet/surge-forecast").status == 0 })
 	do(t, ctx, "see it", press(byText("a", "surge-forecast")),
 		chromedp.WaitVisible(card("gannet: surge-forecast")),
 		press(card("gannet: surge-forecast")),

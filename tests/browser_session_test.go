@@ -6,6 +6,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestConsoleSession: a session that ends leaves the page where it is, and asks to
@@ -44,5 +46,5 @@ func TestConsoleSession(t *testing.T) {
 		press(byText("button", "Hold")),
 		chromedp.WaitVisible(byText("button", "Resume")))
 	do(t, ctx, "resume", press(byText("button", "Resume")), chromedp.WaitNotPresent(byText("button", "Resume")))
-	require.Eventually(t, func() bool { return e.run(t, "copies", "gannet/swell").status == 0 }, waitFor, waitFor/100)
+	wait.Until(t, func() bool { return e.run(t, "copies", "gannet/swell").status == 0 })
 }

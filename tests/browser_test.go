@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	browserdomain "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
@@ -19,13 +18,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 var shots = flag.String("shots", "", "directory to write screenshots of the console to")
 
 type act = chromedp.Action[chromedp.Void]
-
-const waitFor = 40 * time.Second
 
 // browser opens a page of 1280×800 in headless Chromium.
 func browser(t *testing.T) context.Context {
@@ -47,13 +45,16 @@ func browser(t *testing.T) context.Context {
 // do runs actions on the page; a page that does not get there in time fails.
 func do(t *testing.T, ctx context.Context, what string, actions ...act) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(ctx, waitFor)
-	defer cancel()
-	if err := chromedp.Do(ctx, actions...); err != nil {
-		alive, end := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		defer end()
-		page, _ := chromedp.Run(alive, chromedp.Text(chromedp.CSS("body")))
-		t.Fatalf("%s: %v\nThe page says:\n%s", what, err, page)
+	for n, action := range actions {
+		one, cancel := context.WithTimeout(ctx, wait.Bound)
+		err := chromedp.Do(one, action)
+		cancel()
+		if err != nil {
+			alive, end := context.WithTimeout(context.WithoutCancel(ctx), wait.Bound)
+			defer end()
+			page, _ := chromedp.Run(alive, chromedp.Text(chromedp.CSS("body")))
+			t.Fatalf("%s, action %d: %v\nThe page says:\n%s", what, n+1, err, page)
+		}
 	}
 }
 
@@ -244,11 +245,11 @@ func TestConsole(t *testing.T) {
 		press(byText("summary", "what the receiver sees")), chromedp.WaitVisible(byText("legend", "Leave out")))
 	accessible(t, ctx, "export sheet")
 	do(t, ctx, "save", press(byText("button", "on this computer")))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		out := e.run(t, "inspect", filepath.Join(saved, "tide-gauge.ova"), "--verify")
 		return out.status == 0 && strings.Contains(out.out, "manifest ok") &&
 			strings.Contains(out.out, "machine UUID –")
-	}, waitFor, 500*time.Millisecond)
+	})
 
 	// A clone is told who it is, and says so once it knows.
 	do(t, ctx, "another lineage", chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)),
@@ -293,10 +294,10 @@ func TestConsole(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`input[type=number]`), "9"), chromedp.WaitVisible(byText("*", "cpu.too-many")),
 		chromedp.WaitEnabled(byText("button", "Change gannet/chart-render")),
 		press(byText("button", "Change gannet/chart-render")), chromedp.WaitNotPresent(byText("*", "cpu.too-many")))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		return get[openapi.Copy](t, e, "copies",
 			"gannet/chart-render").Machine.Cpus == 16
-	}, waitFor, 200*time.Millisecond)
+	})
 
 	// A disk whose parent has gone is shown with what is wrong.
 	do(t, ctx, "a chain", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),

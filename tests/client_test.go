@@ -9,11 +9,11 @@ import (
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 func find(copies []openapi.Copy, form, host, name string) *openapi.Copy {
@@ -342,8 +342,7 @@ func TestCancel(t *testing.T) {
 	cmd := e.command(context.Background(), "export", "gannet/tide-gauge", file)
 	require.NoError(t, cmd.Start())
 	part := filepath.Join(dir, ".tide-gauge.ova.part")
-	require.Eventually(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 },
-		20*time.Second, 2*time.Millisecond)
+	wait.Until(t, func() bool { st, err := os.Stat(part); return err == nil && st.Size() > 1<<20 })
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.Error(t, cmd.Wait())
 	require.Equal(t, 7, cmd.ProcessState.ExitCode())
@@ -369,9 +368,9 @@ func TestCancel(t *testing.T) {
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, first.JSON202.Id)
 	e.ok(t, "jobs", "cancel", first.JSON202.Id)
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		return get[openapi.Job](t, e, "jobs", first.JSON202.Id).State == openapi.JobStateCancelled
-	}, 20*time.Second, 200*time.Millisecond)
+	})
 	require.Equal(t, 0, e.run(t, "export", "gannet/tide-gauge", "loft", "--plan").status, "it is free again")
 }
 

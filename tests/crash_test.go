@@ -23,6 +23,7 @@ import (
 	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/internal/wait"
 )
 
 // bigPackage writes an OVA whose only disk holds data MiB of bytes that hardly
@@ -121,7 +122,7 @@ func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
 	select {
 	case err := <-ended:
 		require.NoError(t, err, out.String())
-	case <-time.After(2 * time.Minute):
+	case <-time.After(wait.Bound):
 		cmd.Process.Kill()
 		t.Fatalf("the job did not go on:\n%s", &out)
 	}
@@ -215,7 +216,7 @@ func TestClientGone(t *testing.T) {
 		before := moved(e, args[2])
 		cmd := e.command(context.Background(), args...)
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return moved(e, args[2])-before > 20<<20 }, waitFor, time.Millisecond)
+		wait.Until(t, func() bool { return moved(e, args[2])-before > 20<<20 })
 		require.NoError(t, cmd.Process.Kill())
 		cmd.Wait()
 		for _, j := range get[[]openapi.Job](t, e, "jobs") {

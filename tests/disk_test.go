@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/core/disk/disktest"
+	"unvora.example/unvora/internal/wait"
 )
 
 // diskShown is what disk show prints as JSON, with the fields that are fixed.
@@ -213,8 +214,7 @@ func TestDiskCopyKilled(t *testing.T) {
 		cmd.Dir = d.dir
 		before := d.saved("archive-db.qcow2")
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return d.saved("archive-db.qcow2") != before }, time.Minute,
-			time.Millisecond, "its journal was saved")
+		wait.Until(t, func() bool { return d.saved("archive-db.qcow2") != before }, "its journal was saved")
 		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		cmd.Wait()

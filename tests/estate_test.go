@@ -22,8 +22,10 @@ import (
 
 	"github.com/BurntSushi/toml"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 // estate is a demo that runs for the tests.
@@ -67,9 +69,14 @@ var (
 )
 
 func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "unvora-tests-")
+	dir, err := os.MkdirTemp(roomy(), "unvora-tests-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755) // PostgreSQL's account passes through it
+	}
+	temporary := filepath.Join(dir, "tmp")
+	if err == nil {
+		err = errors.Join(os.Mkdir(temporary, 0o777), os.Chmod(temporary, 0o777|os.ModeSticky),
+			os.Setenv("TMPDIR", temporary)) // agents' accounts write there
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -82,6 +89,17 @@ func TestMain(m *testing.M) {
 	}
 	os.RemoveAll(dir)
 	os.Exit(code)
+}
+
+// roomy is memory as a file system where it has room for what the tests make, and else the usual directory: what is
+// synced there costs nothing.
+func roomy() string {
+	const memory, most = "/dev/shm", 8 << 30
+	var st unix.Statfs_t
+	if err := unix.Statfs(memory, &st); err != nil || int64(st.Bavail)*st.Bsize < most {
+		return ""
+	}
+	return memory
 }
 
 // need fails when a program is missing, and says what to install.
@@ -108,7 +126,12 @@ func ownEstate(t *testing.T) *estate {
 	t.Parallel()
 	e, err := startEstate(filepath.Join(scratch, strings.ReplaceAll(t.Name(), "/", "-")), built(t))
 	require.NoError(t, err)
-	t.Cleanup(e.stop)
+	t.Cleanup(func() {
+		e.stop()
+		if !t.Failed() {
+			os.RemoveAll(e.dir)
+		}
+	})
 	return e
 }
 
@@ -199,9 +222,9 @@ func (e *estate) start(port int) error {
 		if !ok {
 			return fmt.Errorf("the demo did not start:\n%s", e.out)
 		}
-	case <-time.After(2 * time.Minute):
+	case <-time.After(wait.Bound):
 		e.stop()
-		return errors.New("the demo did not start within two minutes")
+		return errors.New("the demo did not start in time")
 	}
 	_, rest, _ := strings.Cut(e.out.String(), "with the password ")
 	e.password, _, _ = strings.Cut(rest, "\n")
@@ -217,7 +240,7 @@ func (e *estate) stop() {
 	go func() { e.cmd.Wait(); close(done) }()
 	select {
 	case <-done:
-	case <-time.After(40 * time.Second):
+	case <-time.After(wait.Bound):
 		e.cmd.Process.Kill()
 	}
 }
@@ -262,7 +285,7 @@ func (e *estate) command(ctx context.Context, args ...string) *exec.Cmd {
 // run calls the client as a person does.
 func (e *estate) run(t testing.TB, args ...string) result {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), wait.Bound)
 	defer cancel()
 	cmd := e.command(ctx, args...)
 	var out, errs bytes.Buffer

@@ -15,6 +15,7 @@ import (
 	"unvora.example/unvora/core/disk/disktest"
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/disk/qcow2"
+	"unvora.example/unvora/internal/wait"
 )
 
 func create(t testing.TB, path string) *disk.OSFile {
@@ -287,7 +288,7 @@ func requireSound(t *testing.T, path string) {
 func until(t *testing.T, f func() error) {
 	t.Helper()
 	err := f()
-	for began := time.Now(); err != nil && time.Since(began) < waitFor; err = f() {
+	for began := time.Now(); err != nil && time.Since(began) < wait.Bound; err = f() {
 		time.Sleep(20 * time.Millisecond)
 	}
 	require.NoError(t, err)

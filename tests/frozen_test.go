@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/wait"
 )
 
 // freeze stops a process of the estate with all its children, without ending them;
@@ -67,11 +69,10 @@ func TestFrozen(t *testing.T) {
 	require.NotZero(t, r.status)
 	require.Contains(t, r.out+r.err, "does not answer")
 	thaw()
-	require.Eventually(t, func() bool { return e.run(t, "survey", "petrel").status == 0 }, waitFor,
-		500*time.Millisecond)
+	wait.Until(t, func() bool { return e.run(t, "survey", "petrel").status == 0 })
 
 	thaw = freeze(t, e, "postgres")
-	client := &http.Client{Timeout: time.Minute}
+	client := &http.Client{Timeout: wait.Bound}
 	res, err := client.Get(e.server + "/readyz")
 	require.NoError(t, err)
 	res.Body.Close()
@@ -88,9 +89,9 @@ func TestFrozen(t *testing.T) {
 	// A service that is told to end does so, whatever PostgreSQL does.
 	service := e.pids(t)["service"]
 	require.NoError(t, syscall.Kill(service, syscall.SIGINT))
-	require.Eventually(t, func() bool { return gone(service) }, 30*time.Second, 100*time.Millisecond)
+	wait.Until(t, func() bool { return gone(service) })
 	thaw()
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
 		defer stop()
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, e.server+"/readyz", nil)
@@ -103,7 +104,7 @@ func TestFrozen(t *testing.T) {
 		}
 		res.Body.Close()
 		return res.StatusCode == http.StatusOK
-	}, waitFor, 500*time.Millisecond)
+	})
 	e.ok(t, "copies")
 }
 

@@ -16,11 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/tests/guest"
 )
-
-// bootTime is how long a guest may take to start where nothing is accelerated.
-const bootTime = 8 * time.Minute
 
 // guestWords are what a guest has said since its last start, by the first word of each line.
 type guestWords map[string][]string
@@ -29,12 +27,12 @@ type guestWords map[string][]string
 func (e *estate) guestSays(t *testing.T, copy string) guestWords {
 	t.Helper()
 	var said string
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		said = strings.ReplaceAll(e.ok(t, "console", copy), "\r", "")
 		_, since, found := cutLast(said, "guest: uuid")
 		said = "guest: uuid" + since
 		return found && strings.Contains(since, "guest: ready")
-	}, bootTime, 500*time.Millisecond, "%s does not start", copy)
+	}, "%s does not start", copy)
 	all := guestWords{}
 	for _, line := range strings.Split(said, "\n") {
 		if rest, ok := strings.CutPrefix(line, "guest: "); ok {
@@ -132,8 +130,7 @@ func TestHypervisor(t *testing.T) {
 	e.ok(t, "disk", "attach", "tide-clock", "tideline/spare.raw")
 	says := func(text string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Contains(e.ok(t, "console", "tide-clock"), text) }, bootTime,
-			200*time.Millisecond, text)
+		wait.Until(t, func() bool { return strings.Contains(e.ok(t, "console", "tide-clock"), text) }, "%s", text)
 	}
 	says("guest: came vd")
 	e.ok(t, "disk", "detach", "tide-clock", "disk1")
@@ -167,7 +164,7 @@ func TestHypervisor(t *testing.T) {
 
 	// An agent that dies leaves it running; so does its own end.
 	kill(t, e, "agent-tern")
-	require.Eventually(t, func() bool { return e.run(t, "survey", "tern").status == 0 }, waitFor, 200*time.Millisecond)
+	wait.Until(t, func() bool { return e.run(t, "survey", "tern").status == 0 })
 	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "tern/tide-clock").State)
 
 	e.ok(t, "power", "off", "tern/tide-clock")
@@ -212,10 +209,10 @@ func TestHypervisor(t *testing.T) {
 
 	// One that dies is noticed, with how.
 	require.NoError(t, syscall.Kill(qemuOf(t, other.FirmwareUuid), syscall.SIGKILL))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		c := get[openapi.Copy](t, e, "copies", "tide-other")
 		return c.State == "stopped" && c.StateWhy != nil && strings.HasPrefix(*c.StateWhy, "died: signal: killed")
-	}, waitFor, 50*time.Millisecond)
+	})
 	require.Contains(t, e.ok(t, "copies", "tide-other"), "died: signal: killed")
 	e.ok(t, "power", "off", "tide-again")
 	e.clean(t, "tide-again")
@@ -253,8 +250,7 @@ func (e *estate) screen(t *testing.T) {
 	e.ok(t, "power", "on", "ferry-display")
 	said := func(times int, text string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Count(e.ok(t, "console", "ferry-display"), text) >= times },
-			bootTime, 100*time.Millisecond, text)
+		wait.Until(t, func() bool { return strings.Count(e.ok(t, "console", "ferry-display"), text) >= times }, text)
 	}
 	said(1, "Ferry to Quay")
 	e.ok(t, "console", "ferry-display", "--type", "by the client")
@@ -332,10 +328,10 @@ func TestNewHost(t *testing.T) {
 		_ = agent.Wait()
 	})
 	var code []byte
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		code, err = os.ReadFile(filepath.Join(dir, "state", "code"))
 		return err == nil
-	}, waitFor, 50*time.Millisecond)
+	})
 	e.ok(t, "host", "add", fmt.Sprintf("127.0.0.1:%d", port), "--code", strings.TrimSpace(string(code)))
 	require.Contains(t, e.ok(t, "host", "check", "auk"), "✓ qemu")
 
@@ -349,11 +345,10 @@ func TestNewHost(t *testing.T) {
 	follows.Stdout = heard
 	require.NoError(t, follows.Start())
 	e.ok(t, "power", "on", "auk/ferry-display")
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		return strings.Contains(e.ok(t, "console", "auk/ferry-display"), "Ferry to Quay")
-	}, bootTime, 200*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(heard.String(), "Ferry to Quay") }, bootTime,
-		50*time.Millisecond, "whoever follows hears it")
+	})
+	wait.Until(t, func() bool { return strings.Contains(heard.String(), "Ferry to Quay") }, "whoever follows hears it")
 	require.NoError(t, follows.Process.Signal(syscall.SIGINT))
 	require.NoError(t, follows.Wait(), "Ctrl-C is how it ends")
 	r = e.run(t, "console", "gannet/tide-gauge")

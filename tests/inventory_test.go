@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 // byHand copies a folder as a person does.
@@ -35,7 +36,7 @@ func (e *estate) attention(t *testing.T, args ...string) map[string]openapi.Atte
 // seen waits until the inventory knows a copy by itself: nobody asks for a survey.
 func (e *estate) seen(t *testing.T, where func(openapi.Copy) bool) (found openapi.Copy) {
 	t.Helper()
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		for _, c := range get[[]openapi.Copy](t, e, "copies") {
 			if where(c) {
 				found = c
@@ -43,7 +44,7 @@ func (e *estate) seen(t *testing.T, where func(openapi.Copy) bool) (found openap
 			}
 		}
 		return false
-	}, 30*time.Second, 200*time.Millisecond)
+	})
 	return found
 }
 
@@ -117,8 +118,7 @@ func TestRecognised(t *testing.T) {
 
 	// What goes away is shown as gone, and never forgotten.
 	require.NoError(t, os.RemoveAll(filepath.Join(reef, "tide-copied")))
-	require.Eventually(t, func() bool { return strings.Contains(e.ok(t, "where", "tide-gauge"), "✕") }, 30*time.Second,
-		200*time.Millisecond)
+	wait.Until(t, func() bool { return strings.Contains(e.ok(t, "where", "tide-gauge"), "✕") })
 }
 
 // TestAttention: what is wrong in the sample estate is listed, worst first, and
@@ -152,10 +152,10 @@ func TestAttention(t *testing.T) {
 	require.NoError(t, os.Rename(filepath.Join(e.dir, "aside"),
 		filepath.Join(e.pool("skua", "shoal"), "telemetry-found")))
 	e.give(t, e.pool("skua", "shoal"), "telemetry-found")
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		i, ok := e.attention(t, "--cause", "hollow")["hollow skua/old-telemetry"]
 		return ok && strings.Contains(i.Evidence, "telemetry-found")
-	}, 30*time.Second, 300*time.Millisecond)
+	})
 	e.ok(t, "attention", "settle", "hollow", "--yes", "--answer", "name.taken=rename:telemetry-found")
 	require.Empty(t, e.attention(t, "--cause", "hollow"))
 
@@ -173,8 +173,7 @@ func TestAttention(t *testing.T) {
 	reef := e.pool("gannet", "reef")
 	require.NoError(t, os.Mkdir(filepath.Join(reef, "spare"), 0o755))
 	byHand(t, filepath.Join(reef, "tide-gauge", "tide-gauge-disk1.qcow2"), filepath.Join(reef, "spare", "spare.qcow2"))
-	require.Eventually(t, func() bool { return len(e.attention(t, "--cause", "lost-descriptor")) == 1 }, 30*time.Second,
-		300*time.Millisecond)
+	wait.Until(t, func() bool { return len(e.attention(t, "--cause", "lost-descriptor")) == 1 })
 	e.ok(t, "disk", "adopt", "reef/spare/spare.qcow2", "--host", "gannet")
 	require.Empty(t, e.attention(t, "--cause", "lost-descriptor"))
 	require.NoError(t, os.WriteFile(filepath.Join(e.pool("gannet", "loft"), "broken.ova"), make([]byte, 2048), 0o644))
@@ -272,11 +271,11 @@ func TestRebuild(t *testing.T) {
 	pid := e.pids(t)["agent-gannet"]
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	code := ""
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		raw, _ := os.ReadFile(filepath.Join(root, "state", "code"))
 		code = strings.TrimSpace(string(raw))
 		return code != ""
-	}, 30*time.Second, 200*time.Millisecond)
+	})
 	require.Equal(t, 2, e.run(t, "host", "rebuild", "petrel").status, "it has all that it had")
 	require.NotZero(t, e.run(t, "host", "rebuild", "petrel", "--code", code).status)
 	r := e.run(t, "host", "rebuild", "gannet", "--code", code, "--plan", "-o", "json")
@@ -313,21 +312,19 @@ func TestDriveTravels(t *testing.T) {
 	require.NoError(t, f.Close())
 	pid := e.pids(t)["agent-petrel"]
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		return e.run(t, "survey", "petrel").status == 0 &&
 			e.pids(t)["agent-petrel"] != pid
-	}, 30*time.Second, 200*time.Millisecond)
+	})
 
 	state := func() string {
 		c := get[openapi.Copy](t, e, "copies", before.Id)
 		return c.Host + " " + string(c.Form) + " " + c.State
 	}
 	require.NoError(t, os.Rename(here, e.dir+"/pulled-out"))
-	require.Eventually(t, func() bool { return state() == "gannet registered away" }, 30*time.Second,
-		200*time.Millisecond, "kept, with its last sighting")
+	wait.Until(t, func() bool { return state() == "gannet registered away" }, "kept, with its last sighting")
 	require.NoError(t, os.Rename(e.dir+"/pulled-out", there))
-	require.Eventually(t, func() bool { return state() == "petrel stray stopped" }, 30*time.Second,
-		200*time.Millisecond)
+	wait.Until(t, func() bool { return state() == "petrel stray stopped" })
 	e.ok(t, "survey")
 	require.Equal(t, "petrel stray stopped", state(), "the host that has the drive speaks for it")
 	named := 0
@@ -339,8 +336,7 @@ func TestDriveTravels(t *testing.T) {
 	}
 	require.Equal(t, 1, named, "it is one pool")
 	require.NoError(t, os.Rename(there, here))
-	require.Eventually(t, func() bool { return state() == "gannet registered stopped" }, 30*time.Second,
-		200*time.Millisecond)
+	wait.Until(t, func() bool { return state() == "gannet registered stopped" })
 	e.ok(t, "power", "on", "gannet/chart-render")
 	e.ok(t, "power", "off", "gannet/chart-render")
 }

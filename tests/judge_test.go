@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/internal/wait"
 )
 
 // judged is an image that QEMU's storage daemon has opened and serves over NBD:
@@ -69,7 +70,7 @@ func daemonOf(t testing.TB, args ...string) (qmp func(command string, arguments 
 		case <-ended:
 			t.Fatalf("QEMU's storage daemon refuses: %s", said.String())
 		default:
-			require.Less(t, time.Since(began), 20*time.Second, "QEMU's storage daemon does not start")
+			require.Less(t, time.Since(began), wait.Bound, "QEMU's storage daemon does not start")
 		}
 	}
 	t.Cleanup(func() { conn.Close() })

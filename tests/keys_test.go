@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestRotateKeys: the key file and the authority are replaced while the service is
@@ -32,8 +34,7 @@ func TestRotateKeys(t *testing.T) {
 		time.Sleep(11 * time.Second)
 		f()
 		require.NoError(t, syscall.Kill(service, syscall.SIGKILL))
-		require.Eventually(t, func() bool { return e.run(t, "hosts").status == 0 && e.pids(t)["service"] != service },
-			waitFor, 200*time.Millisecond)
+		wait.Until(t, func() bool { return e.run(t, "hosts").status == 0 && e.pids(t)["service"] != service })
 	}
 	reached := func() {
 		out := e.ok(t, "survey")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestKills: at moments drawn with a seed, a process is killed while an operation is
@@ -28,7 +30,9 @@ func TestKills(t *testing.T) {
 		d := (*c.Machine.Disks)[0]
 		return judge(t, string(d.Format), filepath.Join(c.Path, d.File)).sum(t)
 	}
-	want := truth("gannet/tide-gauge")
+	want, standing := truth("gannet/tide-gauge"), truth("gannet/training-06")
+	told := tempFile(t, "first.yaml")
+	require.NoError(t, os.WriteFile(told, []byte("host-name: '{name}'\n"), 0o600))
 	const seed = 20
 	draw := rand.New(rand.NewPCG(seed, seed))
 	victims := []string{"service", "postgres", "service", "agent-petrel"}
@@ -45,6 +49,12 @@ func TestKills(t *testing.T) {
 		{"export", "gannet/archive-db", "loft", "--yes"},
 		{"clone", "gannet/archive-db", "--name", "kill-9", "--yes"},
 		{"clone", "gannet/training-05", "--name", "kill-{nn}", "--count", "4", "--kind", "layered", "--yes"},
+		{"snapshot", "make", "gannet/training-06", "monday", "--yes"},
+		{"snapshot", "make", "gannet/training-06", "tuesday", "--yes"},
+		{"snapshot", "back", "gannet/training-06", "monday", "--yes"},
+		{"snapshot", "make", "gannet/archive-db", "monday", "--yes"}, // while it runs
+		{"snapshot", "drop", "gannet/archive-db", "monday", "--yes"},
+		{"clone", "gannet/training-05", "--name", "kill-told", "--first-start", told, "--yes"},
 	} {
 		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
 		if n > 6 { // where the disks are
@@ -52,11 +62,11 @@ func TestKills(t *testing.T) {
 		}
 		t.Run(fmt.Sprintf("%d %s, %s at write %d", n, operation[0], victim, at), func(t *testing.T) {
 			var db *pgx.Conn
-			require.Eventually(t, func() bool { // a server that was killed may be on its way back
+			wait.Until(t, func() bool { // a server that was killed may be on its way back
 				var err error
 				db, err = pgx.Connect(t.Context(), address)
 				return err == nil
-			}, waitFor, 200*time.Millisecond)
+			})
 			defer db.Close(context.WithoutCancel(t.Context()))
 			count := func(of string) (n int64, err error) {
 				return n, db.QueryRow(t.Context(), `select count(*) from `+of).Scan(&n)
@@ -92,14 +102,15 @@ func TestKills(t *testing.T) {
 			select {
 			case err := <-ended:
 				require.NoError(t, err, out.String())
-			case <-time.After(2 * time.Minute):
+			case <-time.After(wait.Bound):
 				cmd.Process.Kill()
 				t.Fatalf("it did not go on:\n%s", &out)
 			}
-			require.Eventually(t, func() bool { return e.run(t, "jobs").status == 0 }, waitFor, 200*time.Millisecond)
+			// An operation may have been over before: whoever was killed is back for the next.
+			wait.Until(t, func() bool { return e.run(t, "survey", "gannet", "petrel").status == 0 })
 		})
 	}
-	require.Eventually(t, func() bool { return e.run(t, "survey").status == 0 }, waitFor, 200*time.Millisecond)
+	wait.Until(t, func() bool { return e.run(t, "survey").status == 0 })
 	for _, name := range []string{"petrel/kill-1", "petrel/kill-6"} {
 		require.Equal(t, want, truth(name), name)
 	}
@@ -111,6 +122,15 @@ func TestKills(t *testing.T) {
 				"%s: no layer of an export is left: %v", name, chain)
 		}
 	}
+	require.Equal(t, standing, truth("gannet/training-06"), "what its guest sees is the same after all that")
+	var names []string
+	for _, s := range *get[openapi.Copy](t, e, "copies", "gannet/training-06").Machine.Tree {
+		names = append(names, s.Name)
+	}
+	require.Subset(t, names, []string{"monday", "tuesday"})
+	require.Equal(t, "monday", *get[openapi.Copy](t, e, "copies", "gannet/training-06").Machine.Stands)
+	require.Nil(t, get[openapi.Copy](t, e, "copies", "gannet/archive-db").Machine.Tree)
+	require.FileExists(t, filepath.Join(get[openapi.Copy](t, e, "copies", "gannet/kill-told").Path, "first-start.iso"))
 	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "gannet/archive-db").State)
 	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "petrel/kill-0").Form),
 		"it was taken off its host's list")
@@ -124,7 +144,15 @@ func TestKills(t *testing.T) {
 		filepath.Join(e.pool("gannet", "loft"), "archive-db.ova")} {
 		require.Contains(t, e.ok(t, "inspect", ova, "--verify"), "manifest ok")
 	}
-	for _, h := range []string{"gannet", "petrel"} {
-		require.Empty(t, e.leftovers(t, h))
+	// What a host that was away at a job's end still keeps goes at the next survey; what is of no job of ours stays.
+	ours := get[[]openapi.Job](t, e, "jobs", "--limit", "1")[0].Id
+	others := filepath.Join(e.pool("petrel", "reef"), ".unvora", "01a20761-aef5-7547-afa2-cc06ead9f2b4")
+	for _, dir := range []string{filepath.Join(filepath.Dir(others), ours), others} {
+		require.NoError(t, os.MkdirAll(dir, 0o755))
 	}
+	e.ok(t, "survey")
+	require.Equal(t, []string{filepath.Dir(others)}, e.leftovers(t, "petrel"))
+	require.NoDirExists(t, filepath.Join(filepath.Dir(others), ours))
+	require.DirExists(t, others)
+	require.Empty(t, e.leftovers(t, "gannet"))
 }

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -20,6 +19,7 @@ import (
 	"unvora.example/unvora/core/keyring"
 	"unvora.example/unvora/internal/cimi/standin"
 	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/wait"
 )
 
 // mainland is the directory of the estate's foreign manager.
@@ -260,9 +260,9 @@ func TestManagerCrash(t *testing.T) {
 	job := get[[]openapi.Job](t, e, "jobs")[0].Id
 	require.Contains(t, e.told(t, 4, "manager", "drop", "mainland"), "is at work at mainland")
 	e.ok(t, "jobs", "cancel", job)
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		return get[openapi.Job](t, e, "jobs", job).State == "cancelled" && len(e.images(t)) == 0
-	}, time.Minute, 100*time.Millisecond)
+	})
 	require.Empty(t, e.leftovers(t, "petrel"))
 	require.NotContains(t, e.ok(t, "copies"), "petrel/second")
 
@@ -273,10 +273,10 @@ func TestManagerCrash(t *testing.T) {
 	require.Equal(t, "surge-forecast", get[openapi.Copy](t, e, "copies", "mainland/surge-forecast").Name)
 	require.Contains(t, e.run(t, "import", "--from", "mainland", "surge-forecast", "--host", "petrel", "--plan").out,
 		"host.unreachable")
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		e.run(t, "survey", "mainland")
 		return get[[]openapi.Manager](t, e, "managers")[0].State == "up"
-	}, time.Minute, time.Second)
+	})
 }
 
 // TestPeers: two Unvoras that were paired by codes from both sides see of each
@@ -328,10 +328,10 @@ func TestPeers(t *testing.T) {
 		require.Equal(t, a.diskOf(t, "qcow2", "gannet/buoy-ingest", 0), b.diskOf(t, "vmdk", "skua/buoy-island", 0))
 		b.ok(t, "import", "--from", "skerrow", "chart-render", "--host", "fulmar", "--name", "chart-island", "--yes")
 		require.Contains(t, b.ok(t, "where", "chart-render"), "fulmar/chart-island")
-		require.Eventually(t, func() bool {
+		wait.Until(t, func() bool {
 			j := get[[]openapi.Job](t, a, "jobs")[0]
 			return j.Operation == "lend" && j.State == "done" && j.User == "admin@island"
-		}, time.Minute, 100*time.Millisecond)
+		})
 		require.Equal(t, "running", string(get[openapi.Copy](t, a, "copies", "petrel/chart-render").State),
 			"it was stopped for that long, and runs again")
 	})
@@ -370,10 +370,10 @@ func TestPeers(t *testing.T) {
 				Job: job,
 				Who: "x"})
 		}
-		require.Eventually(t, func() bool {
+		wait.Until(t, func() bool {
 			ticket, err := ask("petrel/tide-probe", "one")
 			return err == nil && ticket.From != nil
-		}, time.Minute, 50*time.Millisecond)
+		})
 		_, err = ask("gannet/buoy-ingest", "one")
 		require.ErrorContains(t, err, "of another copy")
 		a.ok(t, "manager", "grant", "island", "--see", "name~buoy-*", "--take")
@@ -396,8 +396,7 @@ func TestPeers(t *testing.T) {
 		moved := get[openapi.Copy](t, b, "copies", "petrel/tide-gauge")
 		require.Equal(t, truth, b.diskOf(t, "qcow2", "petrel/tide-gauge", 0))
 		require.Equal(t, c.Uuid, moved.Uuid)
-		require.Eventually(t, func() bool { return a.run(t, "copies", "gannet/tide-gauge").status != 0 }, time.Minute,
-			200*time.Millisecond)
+		wait.Until(t, func() bool { return a.run(t, "copies", "gannet/tide-gauge").status != 0 })
 		require.NoDirExists(t, c.Path)
 	})
 
@@ -408,18 +407,16 @@ func TestPeers(t *testing.T) {
 		b.ok(t, "import", "--from", "skerrow", "tide-probe", "--host", "gannet", "--name", "probe-two", "--yes",
 			"--detach")
 		var lent openapi.Job
-		require.Eventually(t, func() bool {
+		wait.Until(t, func() bool {
 			lent = get[[]openapi.Job](t, a, "jobs")[0]
 			return lent.Operation == "lend" && lent.Subject == "petrel/tide-probe" && lent.State == "working"
-		}, time.Minute, 100*time.Millisecond)
+		})
 		a.ok(t, "jobs", "cancel", lent.Id)
 		require.NoError(t, syscall.Kill(agent, syscall.SIGCONT))
-		require.Eventually(t, func() bool { return get[[]openapi.Job](t, b, "jobs")[0].State == "failed" }, time.Minute,
-			200*time.Millisecond)
+		wait.Until(t, func() bool { return get[[]openapi.Job](t, b, "jobs")[0].State == "failed" })
 		require.Regexp(t, "(was|is) cancelled|ticket is not valid", get[[]openapi.Job](t, b, "jobs")[0].Error.Message,
 			"whoever was quicker")
-		require.Eventually(t, func() bool { return get[openapi.Job](t, a, "jobs", lent.Id).State == "cancelled" },
-			time.Minute, 100*time.Millisecond)
+		wait.Until(t, func() bool { return get[openapi.Job](t, a, "jobs", lent.Id).State == "cancelled" })
 		require.NoDirExists(t, filepath.Join(b.pool("gannet", "reef"), ".unvora",
 			get[[]openapi.Job](t, b, "jobs")[0].Id))
 	})

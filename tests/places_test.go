@@ -8,11 +8,11 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestNetwork: a switch is made and dropped; one that cuts the host off
@@ -48,10 +48,8 @@ func switchesOfHosts(t *testing.T, e *estate) {
 	// An agent that is killed finds its switches again.
 	before := e.pids(t)["agent-gannet"]
 	require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return e.pids(t)["agent-gannet"] != before }, 30*time.Second,
-		100*time.Millisecond)
-	require.Eventually(t, func() bool { return e.run(t, "survey", "gannet").status == 0 }, 30*time.Second,
-		100*time.Millisecond)
+	wait.Until(t, func() bool { return e.pids(t)["agent-gannet"] != before })
+	wait.Until(t, func() bool { return e.run(t, "survey", "gannet").status == 0 })
 	require.Contains(t, names(), "visitors")
 
 	_, found, status = e.planned(t, "switch", "drop", "gannet", "lab")

@@ -8,9 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/wait"
 )
 
 // onTerminal runs a command as on a terminal of 118 columns, types what is
@@ -23,7 +24,7 @@ func (e *estate) onTerminal(t *testing.T, typed string, args ...string) string {
 // onTerminalIn is onTerminal in another folder.
 func (e *estate) onTerminalIn(t *testing.T, dir, typed string, args ...string) string {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), wait.Bound)
 	defer cancel()
 	script := need(t, "script", "bsdutils")
 	line := "stty cols 118 rows 40; exec " + e.binary
@@ -41,10 +42,10 @@ func (e *estate) onTerminalIn(t *testing.T, dir, typed string, args ...string) s
 	asked := 0
 	for _, answer := range strings.SplitAfter(typed, "\n") {
 		if answer != "" {
-			require.Eventually(t, func() bool { // it asks: a line stands open
+			wait.Until(t, func() bool { // it asks: a line stands open
 				now := out.String()
 				return len(now) > asked && !strings.HasSuffix(now, "\n")
-			}, waitFor, 10*time.Millisecond)
+			})
 			asked = len(out.String())
 			fmt.Fprint(in, answer)
 		}

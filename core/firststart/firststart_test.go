@@ -102,9 +102,8 @@ version: 2
 // TestDisc: another reader finds the files on the disc, byte for byte.
 func TestDisc(t *testing.T) {
 	s := firststart.Seed{MetaData: "instance-id: c1\n", UserData: "#cloud-config\n" + strings.Repeat("# x\n", 900)}
-	raw, err := s.Disc()
-	require.NoError(t, err)
-	require.Less(t, len(raw), 1<<20)
+	raw := s.Disc()
+	require.Less(t, len(raw), 1<<16)
 	path := filepath.Join(t.TempDir(), firststart.File)
 	require.NoError(t, os.WriteFile(path, raw, 0o600))
 	out, err := exec.Command("blkid", "-p", "-o", "export", path).Output()
@@ -121,6 +120,15 @@ func TestDisc(t *testing.T) {
 	out, err = exec.Command(tool, "-R", "-i", path, "-f").Output()
 	require.NoError(t, err)
 	require.NotContains(t, string(out), "network-config", "nothing is said of its NICs")
+
+	s.NetworkConfig = "version: 2\n"
+	require.NoError(t, os.WriteFile(path, s.Disc(), 0o600))
+	out, err = exec.Command(tool, "-R", "-i", path, "-f").Output()
+	require.NoError(t, err)
+	require.Equal(t, "/meta-data\n/network-config\n/user-data\n", string(out))
+	out, err = exec.Command("isovfy", path).CombinedOutput() // of the same package
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "No errors found")
 }
 
 // TestRefused: what can't be is told with where it is, and nothing that is told to a guest escapes its place.

@@ -1,17 +1,11 @@
 package firststart
 
 import (
-	"encoding/binary"
 	"fmt"
 	"maps"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
-
-	"github.com/diskfs/go-diskfs/backend/file"
-	"github.com/diskfs/go-diskfs/filesystem/iso9660"
 
 	"unvora.example/unvora/core/machine"
 )
@@ -129,50 +123,4 @@ func (d *Data) network(nics []machine.NIC, given map[string]netip.Prefix) (confi
 		return nil, "", nil
 	}
 	return map[string]any{"version": 2, "ethernets": ethernets}, first, nil
-}
-
-const (
-	discBytes   = 4 << 20 // that a disc has at most
-	sectorBytes = 2048
-)
-
-// Disc is the image of the disc (ISO 9660 with Rock Ridge names). It is put together among the temporary
-// files.
-func (s Seed) Disc() (raw []byte, err error) {
-	dir, err := os.MkdirTemp("", "unvora-first-start-")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	image, err := file.CreateFromPath(filepath.Join(dir, File), discBytes)
-	if err != nil {
-		return nil, err
-	}
-	defer image.Close()
-	work := filepath.Join(dir, "files")
-	if err := os.Mkdir(work, 0o700); err != nil {
-		return nil, err
-	}
-	fs, err := iso9660.Create(image, discBytes, 0, sectorBytes, work)
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range [][2]string{{"meta-data", s.MetaData}, {"user-data", s.UserData},
-		{"network-config", s.NetworkConfig}} {
-		if f[1] == "" {
-			continue
-		}
-		if err := os.WriteFile(filepath.Join(work, f[0]), []byte(f[1]), 0o600); err != nil {
-			return nil, err
-		}
-	}
-	if err := fs.Finalize(iso9660.FinalizeOptions{RockRidge: true, VolumeIdentifier: "cidata"}); err != nil {
-		return nil, fmt.Errorf("make the disc: %w", err)
-	}
-	if raw, err = os.ReadFile(filepath.Join(dir, File)); err != nil {
-		return nil, err
-	}
-	// The primary volume descriptor tells how many sectors are the disc (ECMA-119, section 8.4.8).
-	length := int64(binary.LittleEndian.Uint32(raw[16*sectorBytes+80:])) * sectorBytes
-	return raw[:min(length, int64(len(raw)))], nil
 }

@@ -13,7 +13,6 @@ import (
 	"sync"
 	"testing"
 	"testing/fstest"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -24,6 +23,7 @@ import (
 	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/inventory/pgtest"
+	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/internal/work"
 )
 
@@ -71,7 +71,7 @@ func newHouse(t *testing.T) *house {
 // call returns the status and the problem's code.
 func (h *house) call(method, path, token, kind, body string) (int, string) {
 	h.Helper()
-	ctx, stop := context.WithTimeout(h.Context(), 10*time.Second)
+	ctx, stop := context.WithTimeout(h.Context(), wait.Bound)
 	defer stop()
 	req, err := http.NewRequestWithContext(ctx, method, h.url+path, strings.NewReader(body))
 	require.NoError(h, err)

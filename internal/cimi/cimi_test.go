@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +18,7 @@ import (
 	"unvora.example/unvora/internal/cimi"
 	"unvora.example/unvora/internal/cimi/standin"
 	"unvora.example/unvora/internal/cimi/standintest"
+	"unvora.example/unvora/internal/wait"
 )
 
 func client(t *testing.T, address, cert string, a cimi.Account) (*cimi.Client, *cimi.EntryPoint) {
@@ -139,10 +139,10 @@ func captured(t *testing.T, c *cimi.Client, e *cimi.EntryPoint, volume, since st
 	}
 	i, err := cimi.Add[cimi.VolumeImage](t.Context(), c, e.VolumeImages.Href, want)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		i, err = cimi.Get[cimi.VolumeImage](t.Context(), c, i.ID)
 		return err == nil && i.State == cimi.Available
-	}, 20*time.Second, 10*time.Millisecond)
+	})
 	return i
 }
 

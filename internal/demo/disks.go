@@ -307,10 +307,15 @@ func medium() []byte {
 var words = []string{"tide", "level", "metres", "gauge", "north", "buoy", "wave", "height", "period", "wind", "gust",
 	"pressure", "hPa", "station", "quality", "ok"}
 
-// fill writes readings as text, with some bytes that do not compress.
-func fill(p []byte, rng *rand.Rand) {
+// page is how much of a disk's data is told apart from all other.
+const page = 4096
+
+// readings are text, with some bytes that do not compress, from which disks are filled.
+var readings = sync.OnceValue(func() []byte {
+	rng := rand.New(seeded("readings"))
+	all := make([]byte, 4*mib)
 	line := make([]byte, 0, 32)
-	for n := 0; n < len(p); n += copy(p[n:], line) {
+	for n := 0; n < len(all); n += copy(all[n:], line) {
 		r := rng.Uint64()
 		if r%4 == 0 {
 			line = binary.LittleEndian.AppendUint64(line[:0], r*0x9e3779b97f4a7c15)
@@ -318,5 +323,16 @@ func fill(p []byte, rng *rand.Rand) {
 		}
 		line = append(line[:0], words[(r>>8)%uint64(len(words))]...)
 		line = append(strconv.AppendUint(append(line, ' '), (r>>32)%100000, 10), '\n')
+	}
+	return all
+})
+
+// fill writes pages of readings, each with bytes of its own: no two are alike.
+func fill(p []byte, rng *rand.Rand) {
+	all := readings()
+	for n := 0; n < len(p); n += page {
+		copy(p[n:min(n+page, len(p))], all[rng.IntN(len(all)-page):])
+		binary.LittleEndian.PutUint64(p[n:], rng.Uint64())
+		binary.LittleEndian.PutUint64(p[n+8:], rng.Uint64())
 	}
 }

@@ -47,6 +47,7 @@ type Survey struct {
 	Gone     []string         `json:"gone,omitempty"`   // paths of folders and packages
 	Bare     []BareFolder     `json:"bare,omitempty"`   // all of them, whenever something has changed
 	Unread   []string         `json:"unread,omitempty"` // pools, folders and packages that could not be read in time
+	Jobs     []string         `json:"jobs,omitempty"`   // ids of those that something is kept of, at every survey
 }
 
 // BareFolder is a directory in a pool with disk images that no machine names,

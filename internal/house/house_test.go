@@ -24,7 +24,7 @@ const module = "unvora.example/unvora/"
 
 // helpers of tests, which only tests import.
 var helpers = []string{"internal/agent/agenttest", "internal/agent/driver/drivertest", "internal/cimi/standintest",
-	"internal/inventory/pgtest", "core/disk/disktest", "tests", "tests/guest", "tests/guest/init"}
+	"internal/inventory/pgtest", "internal/wait", "core/disk/disktest", "tests", "tests/guest", "tests/guest/init"}
 
 // TestRooms: every room has its floor, and imports only what is below it.
 func TestRooms(t *testing.T) {
@@ -109,6 +109,22 @@ func TestGuide(t *testing.T) {
 				t.Errorf("%s names %s, which is not there", guide, m[1])
 			}
 		}
+	}
+}
+
+// TestWaits: tests wait with the one bound of internal/wait: one of their own is too short on a busy machine.
+func TestWaits(t *testing.T) {
+	raw, err := exec.Command("git", "-C", "../..", "ls-files", "*_test.go").Output()
+	require.NoError(t, err)
+	for _, path := range strings.Fields(string(raw)) {
+		file, err := parser.ParseFile(token.NewFileSet(), filepath.Join("../..", path), nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			if sel, ok := n.(*ast.SelectorExpr); ok && strings.HasPrefix(sel.Sel.Name, "Eventually") {
+				t.Errorf("%s uses %s: wait.Until", path, sel.Sel.Name)
+			}
+			return true
+		})
 	}
 }
 

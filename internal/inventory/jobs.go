@@ -80,6 +80,19 @@ func (j *Job) Over() bool {
 	return j.State == JobDone || j.State == JobFailed || j.State == JobCancelled
 }
 
+// JobOver is a job that has ended, and whose owner it had last.
+type JobOver struct {
+	ID    uuid.UUID
+	Epoch int64
+}
+
+// JobsOver are those of the jobs that have ended. What is no id of a job of ours is left out.
+func (inv *Inventory) JobsOver(ctx context.Context, ids []string) ([]JobOver, error) {
+	ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return uuid.Validate(id) != nil })
+	return rows[JobOver](ctx, inv.Pool, `select id, epoch from jobs where id = any($1::uuid[])
+		and state in ('done', 'failed', 'cancelled') limit 100`, ids)
+}
+
 // AddJob writes a job with its steps and takes its holds. A hold that another
 // job has is an error that names it.
 func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string,

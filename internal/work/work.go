@@ -44,7 +44,7 @@ func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *sl
 		return nil, err
 	}
 	w := &Work{inv: inv, foreign: foreign.New(inv, key, log), log: log}
-	if w.hosts, err = reach.New(inv, authority); err != nil {
+	if w.hosts, err = reach.New(inv, authority, log); err != nil {
 		return nil, err
 	}
 	if w.Peers, err = peer.New(inv, w.hosts, log); err != nil {

@@ -17,11 +17,12 @@ import (
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/agent/task"
 	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/wait"
 )
 
 func ended(t *testing.T, tk *task.Task) hostlink.Task {
 	t.Helper()
-	return tk.Wait(t.Context(), 10*time.Second)
+	return tk.Wait(t.Context(), wait.Bound)
 }
 
 func diskIDOf(t *testing.T, path string) string {

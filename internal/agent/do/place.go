@@ -97,11 +97,7 @@ func (w *Worker) assemble(staging, folder string, p hostlink.PlaceTask) error {
 		}
 	}
 	if p.Seed != nil {
-		disc, err := p.Seed.Disc()
-		if err != nil {
-			return err
-		}
-		if err := w.WriteSynced(filepath.Join(staging, firststart.File), disc); err != nil {
+		if err := w.WriteSynced(filepath.Join(staging, firststart.File), p.Seed.Disc()); err != nil {
 			return err
 		}
 	}

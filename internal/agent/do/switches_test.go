@@ -16,6 +16,7 @@ import (
 	"unvora.example/unvora/internal/agent/driver/standin"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/wait"
 )
 
 func switchesOf(t *testing.T, a *hand) []wiring.Switch {
@@ -112,7 +113,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	require.False(t, reached(), "the address is gone from the port")
 	_, err = before.Read(make([]byte, 1))
 	require.Error(t, err, "what was connected is cut")
-	require.Eventually(t, reached, 10*time.Second, 50*time.Millisecond)
+	wait.Until(t, reached)
 	require.Equal(t, []string{"lab"}, names(switchesOf(t, a)))
 	keep := start(t, a, "s2", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
@@ -134,7 +135,7 @@ func TestSwitchTakenBack(t *testing.T) {
 	a.Driver = fresh
 	require.NoError(t, a.switches.restore(t.Context()))
 	require.Equal(t, []string{"lab", "inside", "x"}, names(switchesOf(t, a)))
-	require.Eventually(t, func() bool { return len(switchesOf(t, a)) == 2 }, 10*time.Second, 50*time.Millisecond)
+	wait.Until(t, func() bool { return len(switchesOf(t, a)) == 2 })
 	keep = start(t, a, "s8", plan.KindKeepSwitch, 1, plan.SwitchWork{})
 	require.Equal(t, "network.cuts-admin", ended(t, keep).Code)
 	require.NoError(t, a.tasks.Undo(job+".s8", hostlink.TaskSpec{Job: job, Epoch: 1}))

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -26,6 +25,7 @@ import (
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/agent/task"
 	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/wait"
 )
 
 const job = "01a20761-aef5-7543-9815-1ee0d0986761"
@@ -66,7 +66,7 @@ func fetchOf(pool string, raw []byte, truth []byte) hostlink.Fetch {
 func send(t *testing.T, tk *task.Task, raw []byte, piece int) hostlink.Task {
 	t.Helper()
 	for {
-		s := tk.Wait(t.Context(), 5*time.Second)
+		s := tk.Wait(t.Context(), wait.Bound)
 		if s.Needs == nil {
 			return s
 		}
@@ -137,7 +137,7 @@ func TestFetchAndPlace(t *testing.T) {
 	text, err := d.Encode(0)
 	require.NoError(t, err)
 	place := hostlink.PlaceTask{Pool: pool, Name: "x", Descriptor: string(text), Machine: m}
-	s = start(t, a, "s3", plan.KindPlace, 1, place).Wait(t.Context(), 5*time.Second)
+	s = start(t, a, "s3", plan.KindPlace, 1, place).Wait(t.Context(), wait.Bound)
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	img, err := formats.OpenChain(filepath.Join(pool, "x", "x-disk1.qcow2"), formats.Options{})
 	require.NoError(t, err)
@@ -216,13 +216,37 @@ func TestFetchOtherFormats(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
 
+// TestForgetEnds: what still runs of a job that is over ends before its files are taken away, or it would write them
+// again. Until then the host tells that it keeps something of the job.
+func TestForgetEnds(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	truth := disktest.Pattern(6<<20, 6)
+	raw := streamOf(t, truth)
+	for range 20 {
+		tk := start(t, a, "s1", plan.KindFetchDisk, 1, fetchOf(pool, raw, truth))
+		require.NotNil(t, tk.Wait(t.Context(), wait.Bound).Needs)
+		sent := make(chan error, 1)
+		go func() { sent <- tk.Intake.Send(t.Context(), 0, bytes.NewReader(raw)) }()
+		require.Equal(t, []string{job}, a.Sight.Survey(t.Context(), "", 0).Jobs)
+		require.NoError(t, a.tasks.Forget(job, 1))
+		<-sent
+		require.NoDirExists(t, filepath.Join(pool, ground.WorkDir))
+		require.Empty(t, kept(t, a, "tasks"))
+		require.Empty(t, kept(t, a, "journals"))
+		require.Empty(t, a.Sight.Survey(t.Context(), "", 0).Jobs)
+	}
+	require.NoError(t, os.MkdirAll(ground.StagingDir(pool, job), 0o755)) // where no note is left
+	require.NoError(t, os.MkdirAll(ground.StagingDir(pool, "no job"), 0o755))
+	require.Equal(t, []string{job}, a.Sight.Survey(t.Context(), "", 0).Jobs)
+}
+
 // TestFetchResumes: the agent ends in the middle and is started again.
 func TestFetchResumes(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	truth := disktest.Pattern(6<<20, 6)
 	raw := streamOf(t, truth)
 	tk := start(t, a, "s1", plan.KindFetchDisk, 1, fetchOf(pool, raw, truth))
-	s := tk.Wait(t.Context(), 5*time.Second)
+	s := tk.Wait(t.Context(), wait.Bound)
 	require.NotNil(t, s.Needs)
 	half := make(chan error, 1)
 	reader, writer := io.Pipe()
@@ -398,7 +422,7 @@ func TestPause(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	f := fetchOf(pool, raw, truth)
 	tk := start(t, a, "s1", plan.KindFetchDisk, 1, f)
-	s := tk.Wait(t.Context(), 5*time.Second)
+	s := tk.Wait(t.Context(), wait.Bound)
 	require.NotNil(t, s.Needs)
 	spec := hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindFetchDisk}
 	require.NoError(t, a.tasks.Pause(job+".s1", spec))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -158,6 +159,12 @@ func (s *Records) Trust() (t Trust, err error) {
 
 // SetTrust writes the certificates.
 func (s *Records) SetTrust(t Trust) error { return s.Put("trust", "trust", t) }
+
+// Jobs are those that a note is kept of: their owner has not said yet that they are over.
+func (s *Records) Jobs() (ids []string, err error) {
+	all, err := Each(s, "epochs", func(string, error) int64 { return 0 })
+	return slices.Collect(maps.Keys(all)), err
+}
 
 // Epoch raises the newest epoch of a job, or refuses an older one.
 func (s *Records) Epoch(job string, epoch int64) (ok bool, err error) {

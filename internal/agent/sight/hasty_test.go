@@ -12,6 +12,7 @@ import (
 
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/wait"
 )
 
 // still is a driver that stands still where one machine is concerned.
@@ -53,13 +54,13 @@ func TestStill(t *testing.T) {
 	third := a.Survey(t.Context(), second.Revision, 0)
 	require.Empty(t, third.Machines)
 	require.Equal(t, int32(1), s.asked.Load(), "it is not asked again while it stands still")
-	require.Less(t, time.Since(began), 5*time.Second)
+	require.Less(t, time.Since(began), time.Minute)
 
 	close(s.let)
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		now := a.Survey(t.Context(), third.Revision, 0)
 		return now.Changed && !slices.Contains(now.Unread, stuck)
-	}, 10*time.Second, 10*time.Millisecond)
+	})
 }
 
 // TestStillEverywhere: where everything stands still, a survey ends all the same.
@@ -75,7 +76,7 @@ func TestStillEverywhere(t *testing.T) {
 		_, ok := hastily(h, filepath.Join("/reef", string(rune('a'+n))), func() int { <-let; return 1 })
 		require.False(t, ok)
 	}
-	require.Less(t, time.Since(began), 5*time.Second)
+	require.Less(t, time.Since(began), time.Minute)
 	require.Len(t, h.givenUp(), 1000)
 	require.LessOrEqual(t, len(h.busy), 5, "nothing more is begun when the time is over")
 }

@@ -17,6 +17,7 @@ import (
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -73,7 +74,7 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 	s.hasty.begin()
 	defer s.hasty.finish()
 	pools := s.look()
-	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10)}
+	out := &hostlink.Survey{Revision: s.boot + "." + strconv.FormatUint(s.gen, 10), Jobs: s.jobs(pools)}
 	from := uint64(0)
 	if boot, gen, ok := strings.Cut(since, "."); ok && boot == s.boot {
 		from, _ = strconv.ParseUint(gen, 10, 64)
@@ -101,6 +102,27 @@ func (s *sweep) survey(since string) *hostlink.Survey {
 		}
 	}
 	return out
+}
+
+// jobs are those that notes are kept of, and those that have working directories in the pools.
+func (s *sweep) jobs(pools []hostlink.Pool) []string {
+	kept, err := s.a.Records.Jobs()
+	if err != nil {
+		s.a.Log.Error("jobs that notes are kept of", "error", err)
+	}
+	for _, p := range pools {
+		if p.State == plan.PoolAway {
+			continue
+		}
+		list, _ := s.entries(filepath.Join(p.Path, ground.WorkDir))
+		for _, e := range list {
+			if uuid.Validate(e.Name()) == nil {
+				kept = append(kept, e.Name())
+			}
+		}
+	}
+	slices.Sort(kept)
+	return slices.Compact(kept)
 }
 
 // tellRoom changes when the room of a pool has changed so much that it is worth

@@ -13,6 +13,7 @@ import (
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestSurveyWhen answers as soon as a folder appears, and not before.
@@ -25,41 +26,41 @@ func TestSurveyWhen(t *testing.T) {
 	go a.watch.run(ctx)
 	first := a.Survey(t.Context(), "", 0)
 	require.False(t, a.Survey(ctx, first.Revision, 300*time.Millisecond).Changed)
-	require.True(t, a.Survey(ctx, "", 20*time.Second).Full, "who knows nothing does not wait")
+	require.True(t, a.Survey(ctx, "", wait.Bound).Full, "who knows nothing does not wait")
 
 	told := make(chan *hostlink.Survey)
-	go func() { told <- a.Survey(ctx, first.Revision, 20*time.Second) }()
+	go func() { told <- a.Survey(ctx, first.Revision, wait.Bound) }()
 	time.Sleep(100 * time.Millisecond)
 	agenttest.Lying(t, pool, "tide-gauge")
 	var s *hostlink.Survey
 	select {
 	case s = <-told:
-	case <-time.After(15 * time.Second):
+	case <-time.After(wait.Bound / 2):
 		t.Fatal("nobody noticed")
 	}
 	require.True(t, s.Changed)
 
 	// In a folder that came later, too.
 	s = a.Survey(t.Context(), "", 0)
-	go func() { told <- a.Survey(ctx, s.Revision, 20*time.Second) }()
-	require.Eventually(t, func() bool {
+	go func() { told <- a.Survey(ctx, s.Revision, wait.Bound) }()
+	wait.Until(t, func() bool {
 		a.watch.mu.Lock()
 		defer a.watch.mu.Unlock()
 		return a.watch.seen[filepath.Join(pool, "tide-gauge")]
-	}, 5*time.Second, 20*time.Millisecond)
+	})
 	require.NoError(t, os.Remove(filepath.Join(pool, "tide-gauge", "d.qcow2")))
 	select {
 	case s = <-told:
 		require.True(t, s.Changed)
-	case <-time.After(15 * time.Second):
+	case <-time.After(wait.Bound / 2):
 		t.Fatal("nobody noticed")
 	}
 	require.NoError(t, os.RemoveAll(filepath.Join(pool, "tide-gauge")))
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		a.watch.mu.Lock()
 		defer a.watch.mu.Unlock()
 		return !a.watch.seen[filepath.Join(pool, "tide-gauge")]
-	}, 5*time.Second, 20*time.Millisecond)
+	})
 }
 
 // TestMatters: what running machines and jobs write all the time wakes nobody.

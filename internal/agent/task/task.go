@@ -335,22 +335,38 @@ func (ts *Tasks) Undo(id string, spec hostlink.TaskSpec) error {
 	return errors.Join(ts.Records.Drop("tasks", id), ts.Records.Drop("journals", id))
 }
 
-// Forget drops all notes of a job that is over, and its working directories.
+// Forget drops all notes of a job that is over, and its working directories. What still runs of it ends first: it would
+// write both again.
 func (ts *Tasks) Forget(job string, epoch int64) error {
 	ts.mu.Lock()
-	defer ts.mu.Unlock()
-	if err := ts.owned(job, epoch); err != nil {
-		return err
-	}
-	var errs []error
+	err := ts.owned(job, epoch)
+	of := map[string]*Task{}
 	for id, t := range ts.byID {
 		if t.spec.Job == job {
-			if t.cancel != nil {
-				t.cancel()
-			}
-			delete(ts.byID, id)
-			errs = append(errs, ts.Records.Drop("tasks", id), ts.Records.Drop("journals", id))
+			of[id] = t
 		}
+	}
+	ts.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	for _, t := range of {
+		if t.cancel != nil {
+			t.cancel()
+		}
+		t.Intake.close()
+	}
+	for _, t := range of {
+		if err := t.over(); err != nil {
+			return err
+		}
+	}
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	var errs []error
+	for id := range of {
+		delete(ts.byID, id)
+		errs = append(errs, ts.Records.Drop("tasks", id), ts.Records.Drop("journals", id))
 	}
 	for _, p := range ts.Config.Pools {
 		errs = append(errs, ts.Door.RemoveAll(ground.StagingDir(p.Path, job)))

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"time"
 
@@ -25,15 +26,16 @@ type Hosts struct {
 
 	inv    *inventory.Inventory
 	dialer *hostlink.Dialer
+	log    *slog.Logger
 }
 
 // New reaches hosts whose agents were enrolled by an authority.
-func New(inv *inventory.Inventory, authority *hostlink.Authority) (*Hosts, error) {
+func New(inv *inventory.Inventory, authority *hostlink.Authority, log *slog.Logger) (*Hosts, error) {
 	config, err := authority.ServiceTLS()
 	if err != nil {
 		return nil, err
 	}
-	return &Hosts{Authority: authority, inv: inv, dialer: hostlink.NewDialer(config)}, nil
+	return &Hosts{Authority: authority, inv: inv, dialer: hostlink.NewDialer(config), log: log}, nil
 }
 
 // Agent of a host.
@@ -114,11 +116,37 @@ func (r *Hosts) Survey(ctx context.Context, h *inventory.Host) (changed bool, ch
 		}
 		return false, nil, Explain(h, err)
 	}
+	if err := r.tidy(ctx, h, s.Jobs); err != nil {
+		return false, nil, err
+	}
 	if !s.Changed && h.State != plan.HostUnreachable && s.Revision == h.Revision {
 		return false, nil, nil
 	}
 	changes, err = r.inv.Apply(ctx, h, s)
 	return true, changes, err
+}
+
+// tidyTime is how long a host is asked to forget a job at a survey.
+const tidyTime = 3 * time.Second
+
+// tidy tells a host which of the jobs that it keeps something of are over: it, or the service, was away at their end.
+// What it does not do now it is told again.
+func (r *Hosts) tidy(ctx context.Context, h *inventory.Host, kept []string) error {
+	if len(kept) == 0 {
+		return nil
+	}
+	over, err := r.inv.JobsOver(ctx, kept)
+	if err != nil {
+		return err
+	}
+	ctx, stop := context.WithTimeout(ctx, tidyTime)
+	defer stop()
+	for _, j := range over {
+		if err := r.Agent(h).Forget(ctx, j.ID.String(), j.Epoch); err != nil {
+			r.log.Warn("tidy up after job", "job", j.ID, "host", h.Name, "error", err)
+		}
+	}
+	return nil
 }
 
 // lookPatience is how long a host that did not answer last time gets to answer now.

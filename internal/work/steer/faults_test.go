@@ -32,6 +32,7 @@ import (
 	"unvora.example/unvora/internal/cimi/standintest"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/inventory/pgtest"
+	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/internal/work"
 	"unvora.example/unvora/internal/work/away/foreign"
 	"unvora.example/unvora/internal/work/draw"
@@ -188,7 +189,7 @@ func (e *smallEstate) run(req draw.Request, between func()) *inventory.Job {
 	if between != nil {
 		between()
 	}
-	for until := time.Now().Add(30 * time.Second); ; e.mend() {
+	for until := time.Now().Add(wait.Bound); ; e.mend() {
 		require.True(e, time.Now().Before(until), "the job does not end")
 		j, err := e.inv.Job(e.ctx, id)
 		if err != nil {

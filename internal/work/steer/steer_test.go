@@ -25,6 +25,7 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/inventory/pgtest"
+	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/internal/work/away"
 	"unvora.example/unvora/internal/work/reach"
 	"unvora.example/unvora/internal/work/steer"
@@ -149,7 +150,7 @@ func newBench(t *testing.T) *bench {
 
 	require.NoError(t, b.inv.AddHost(b.ctx, b.host, l.Addr().(*net.TCPAddr).String(), &hostlink.Hello{Name: "gannet",
 		Family: "slate", Site: "Northhead", CPUs: 16, MemoryBytes: 1 << 36}, "robin"))
-	hosts, err := reach.New(b.inv, authority)
+	hosts, err := reach.New(b.inv, authority, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	b.s, err = steer.New(b.ctx, b.inv, hosts, away.NewPlaces(b.inv, nil), steer.Options{
 		Look: func(context.Context, *inventory.Host) error { return nil },
@@ -458,9 +459,9 @@ func TestRuns(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- b.s.Run(ctx) }()
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		return !slices.ContainsFunc(jobs, func(j *inventory.Job) bool { return !b.now(j).Over() })
-	}, 30*time.Second, 20*time.Millisecond)
+	})
 	for _, j := range jobs {
 		require.EqualValues(t, "done", b.now(j).State, b.now(j).Error)
 	}
@@ -480,7 +481,7 @@ func TestStuckJob(t *testing.T) {
 	b.agent.mu.Lock()
 	b.agent.silent = false
 	b.agent.mu.Unlock()
-	require.Eventually(t, func() bool { return b.now(j).State == "done" }, 30*time.Second, 20*time.Millisecond)
+	wait.Until(t, func() bool { return b.now(j).State == "done" })
 	stop()
 	require.NoError(t, <-ended)
 }

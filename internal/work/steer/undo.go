@@ -140,7 +140,7 @@ const (
 )
 
 // forgotten lets the agents forget the job and returns the hosts that took part.
-// An agent that is away keeps a note of the job, which does no harm.
+// One that is away is told at the next survey.
 func (s *Steerer) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inventory.Host) {
 	ctx, stop := context.WithTimeout(ctx, forgetTime)
 	defer stop()

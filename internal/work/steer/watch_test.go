@@ -5,11 +5,11 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestDatabaseAway: a tick that could not be queued is known to be lost at once, so that the job goes on as soon as the
@@ -56,8 +56,7 @@ func TestSaysThatTheDatabaseIsAway(t *testing.T) {
 	for _, watch := range b.s.Watches() {
 		all.Go(func() { watch(alive) })
 	}
-	require.Eventually(t, func() bool { return strings.Contains(b.log.String(), "look for jobs without an owner") },
-		10*time.Second, 10*time.Millisecond)
+	wait.Until(t, func() bool { return strings.Contains(b.log.String(), "look for jobs without an owner") })
 	stop()
 	all.Wait()
 }

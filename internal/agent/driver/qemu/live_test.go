@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
@@ -21,6 +22,7 @@ import (
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/driver/qemu/sector"
+	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/tests/guest"
 )
 
@@ -64,7 +66,7 @@ func TestBridge(t *testing.T) {
 		b := newBench(t)
 		write(t, raw, filepath.Join(b.folder, "disk.qcow2"), "qcow2", "")
 		b.m.Disks[0] = machine.Disk{ID: "disk1", File: "disk.qcow2", Format: "qcow2", Controller: "virtio-scsi"}
-		b.m.NICs, b.m.MemoryBytes, b.d = nics, 192<<20, b.waits(bootTime)
+		b.m.NICs, b.m.MemoryBytes, b.d = nics, 192<<20, b.waits(wait.Bound)
 		b.start()
 		all = append(all, b)
 	}
@@ -76,16 +78,16 @@ func TestBridge(t *testing.T) {
 	require.NoError(t, all[1].d.Adapt(t.Context(), all[1].folder, early))
 	require.NoError(t, all[1].d.Adapt(t.Context(), all[1].folder, all[1].m))
 	for _, b := range all {
-		require.Eventually(t, func() bool {
+		wait.Until(t, func() bool {
 			log, err := b.d.Log(t.Context(), b.folder, 0)
 			require.NoError(t, err)
 			return strings.Contains(string(log.Text), "guest: ready")
-		}, bootTime, 200*time.Millisecond)
+		})
 	}
 	for n, want := range map[int]bool{16: true, 18: false, 19: false} {
 		require.Equal(t, want, answers(fmt.Sprintf("192.0.2.%d", n)), "NIC %d", n)
 	}
-	for until := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) { // in this thread's network
+	for until := time.Now().Add(wait.Bound); ; time.Sleep(10 * time.Millisecond) { // in this thread's network
 		heard, err := all[0].d.Addresses(t.Context(), all[0].folder)
 		require.NoError(t, err)
 		if slices.Equal(heard, []string{"192.0.2.16"}) {
@@ -124,7 +126,7 @@ func TestBridge(t *testing.T) {
 	}
 	reached := func(address string, want bool) {
 		t.Helper()
-		for until := time.Now().Add(5 * time.Second); answers(address) != want; time.Sleep(10 * time.Millisecond) {
+		for until := time.Now().Add(wait.Bound); answers(address) != want; time.Sleep(10 * time.Millisecond) {
 			require.True(t, time.Now().Before(until), "%s answers: %v", address, !want) // in this thread's network
 		}
 	}
@@ -222,7 +224,7 @@ func TestDiskFull(t *testing.T) {
 		"pool, then let it go on (unvora power on)"}
 	stands := func(want driver.Standing) {
 		t.Helper()
-		require.Eventually(t, func() bool { return b.stands() == want }, time.Minute, 20*time.Millisecond)
+		wait.Until(t, func() bool { return b.stands() == want })
 	}
 	stands(full)
 	before := allocated(t, filepath.Join(b.folder, "disk1.raw"))

@@ -29,6 +29,7 @@ import (
 	"unvora.example/unvora/internal/agent/driver/drivertest"
 	"unvora.example/unvora/internal/agent/driver/qemu"
 	"unvora.example/unvora/internal/agent/driver/qemu/sector"
+	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/tests/guest"
 )
 
@@ -64,9 +65,6 @@ func display(t *testing.T) []byte {
 	require.NoError(t, err)
 	return b
 }
-
-// bootTime is how long a guest may take to start where nothing is accelerated, and others are at work.
-const bootTime = 8 * time.Minute
 
 // logBytes is how much a host of these tests keeps of what a machine says, before it is the older half.
 const logBytes = 8 << 10
@@ -128,11 +126,11 @@ func (b *bench) start() {
 // says waits for the machine to say something on its serial port.
 func (b *bench) says(text string) {
 	b.Helper()
-	require.Eventually(b, func() bool {
+	wait.Until(b, func() bool {
 		log, err := b.d.Log(b.Context(), b.folder, 0)
 		require.NoError(b, err)
 		return strings.Contains(string(log.Text), text)
-	}, bootTime, 10*time.Millisecond, "it does not say %q", text)
+	}, "it does not say %q", text)
 }
 
 // behind has QEMU do something behind the driver's back.
@@ -194,8 +192,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "tide\n", line)
 	b.behind("system_powerdown")
-	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, time.Minute,
-		10*time.Millisecond)
+	wait.Until(t, func() bool { return b.stands().State == machine.Stopped })
 	require.Contains(t, b.stands().Why, "its guest shut down")
 	<-b.d.Noticed()
 	b.start()
@@ -286,12 +283,12 @@ func TestLogIsBounded(t *testing.T) {
 	flood[510], flood[511] = 0x55, 0xaa
 	rawDisk(t, filepath.Join(b.folder, "disk1.raw"), flood)
 	b.start()
-	require.Eventually(t, func() bool {
+	wait.Until(t, func() bool {
 		log, err := b.d.Log(t.Context(), b.folder, 0)
 		require.NoError(t, err)
 		require.LessOrEqual(t, len(log.Text), 2*logBytes)
 		return log.From > 0
-	}, bootTime, 50*time.Millisecond)
+	})
 }
 
 // TestProbe: the sector that proves acceleration ends QEMU as it should, also where nothing is accelerated.
@@ -363,13 +360,13 @@ func TestDebian(t *testing.T) {
 	b.start()
 	for _, line := range []string{"guest: uuid " + b.m.FirmwareUUID, "guest: serial TIDE, 7", "guest: firmware bios",
 		"serial 0123456789ABCDEFGHIJ", b.m.NICs[0].MAC + " 8139cp", "guest: ready"} {
-		require.Eventually(t, func() bool {
+		wait.Until(t, func() bool {
 			log, err := b.d.Log(t.Context(), b.folder, 0)
 			require.NoError(t, err)
 			return strings.Contains(string(log.Text), line)
-		}, bootTime, 100*time.Millisecond, "it does not say %q", line)
+		}, "it does not say %q", line)
 	}
-	require.NoError(t, b.waits(bootTime).Stop(t.Context(), b.folder, machine.CleanOrOff))
+	require.NoError(t, b.waits(wait.Bound).Stop(t.Context(), b.folder, machine.CleanOrOff))
 	b.says("guest: shuts down")
 }
 
@@ -396,10 +393,10 @@ func TestKeeperGone(t *testing.T) {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	}
 	require.Equal(t, machine.Running, b.stands().State)
-	require.Eventually(t, func() bool { // a process that is killed takes a moment to go
+	wait.Until(t, func() bool { // a process that is killed takes a moment to go
 		_, err := b.d.Log(t.Context(), b.folder, 0)
 		return err != nil && strings.Contains(err.Error(), "its keeper is gone")
-	}, time.Minute, 10*time.Millisecond)
+	})
 	require.NoError(t, b.driver().Start(t.Context(), b.folder, b.m), "it runs already")
 	for _, pid := range b.processes("isa-serial,chardev=serial") {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
@@ -547,8 +544,8 @@ func TestManners(t *testing.T) {
 	require.ErrorContains(t, b.d.Stop(t.Context(), b.folder, machine.CleanOnly), "turn it off")
 	require.Equal(t, machine.Running, b.stands().State)
 	begun := time.Now()
-	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
-	require.Less(t, time.Since(begun), 2*time.Second, "it was not asked first")
+	require.NoError(t, b.waits(wait.Bound).Stop(t.Context(), b.folder, machine.Off))
+	require.Less(t, time.Since(begun), wait.Bound, "it was not asked first")
 	require.Equal(t, driver.Standing{State: machine.Stopped}, b.stands())
 }
 
@@ -654,7 +651,7 @@ func TestDisplay(t *testing.T) {
 		c, err := b.d.Display(t.Context(), b.folder)
 		require.NoError(t, err)
 		defer c.Close()
-		require.NoError(t, c.SetDeadline(time.Now().Add(10*time.Second)))
+		require.NoError(t, c.SetDeadline(time.Now().Add(wait.Bound)))
 		greeting := make([]byte, 12)
 		_, err = io.ReadFull(c, greeting)
 		require.NoError(t, err)

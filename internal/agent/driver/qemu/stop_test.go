@@ -12,6 +12,7 @@ import (
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/agent/driver/qemu"
 	"unvora.example/unvora/internal/agent/driver/qemu/sector"
+	"unvora.example/unvora/internal/wait"
 )
 
 // TestStopOfEnding: a machine that ends just now, and whose keeper has not noted it yet, is stopped like any other.
@@ -26,9 +27,9 @@ func TestStopOfEnding(t *testing.T) {
 		for _, pid := range b.processes("isa-serial,chardev=serial") {
 			require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 		}
-		require.Eventually(t, func() bool { // a process that is killed takes a moment to go
+		wait.Until(t, func() bool { // a process that is killed takes a moment to go
 			return b.d.Ask(t.Context(), b.folder, "query-status", nil) != nil
-		}, time.Minute, 10*time.Millisecond)
+		})
 		time.AfterFunc(300*time.Millisecond, func() {
 			for _, pid := range keepers {
 				_ = syscall.Kill(pid, syscall.SIGCONT)
@@ -45,9 +46,9 @@ func TestStopOfPaused(t *testing.T) {
 	b.start()
 	b.says("up\n")
 	b.behind("stop")
-	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
+	ctx, stop := context.WithTimeout(t.Context(), wait.Bound)
 	defer stop()
-	require.NoError(t, b.waits(bootTime).Stop(ctx, b.folder, machine.CleanOrOff),
+	require.NoError(t, b.waits(wait.Bound).Stop(ctx, b.folder, machine.CleanOrOff),
 		"its guest shut down, and was not turned off")
 }
 
@@ -66,6 +67,6 @@ func TestStopGivenUp(t *testing.T) {
 	for _, pid := range b.processes("isa-serial,chardev=serial") {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	}
-	require.Eventually(t, func() bool { return b.stands().State == machine.Stopped }, time.Minute, 10*time.Millisecond)
+	wait.Until(t, func() bool { return b.stands().State == machine.Stopped })
 	require.Contains(t, b.stands().Why, "died: signal: killed")
 }
