@@ -25,6 +25,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/ovf/ovftest"
 	"unvora.example/unvora/internal/wait"
 )
 
@@ -303,6 +304,11 @@ func (e *estate) ok(t testing.TB, args ...string) string {
 	t.Helper()
 	r := e.run(t, args...)
 	require.Equalf(t, 0, r.status, "unvora %s\n%s%s", strings.Join(args, " "), r.out, r.err)
+	if len(args) > 2 && args[0] == "export" && filepath.IsAbs(args[2]) { // each that is written keeps the standard
+		breaches, err := ovftest.PackageBreaches(args[2])
+		require.NoError(t, err)
+		require.Empty(t, breaches, "unvora %s", strings.Join(args, " "))
+	}
 	return r.out
 }
 

@@ -150,6 +150,7 @@ func TestKills(t *testing.T) {
 	for _, dir := range []string{filepath.Join(filepath.Dir(others), ours), others} {
 		require.NoError(t, os.MkdirAll(dir, 0o755))
 	}
+	e.give(t, e.pool("petrel", "reef"), ".unvora")
 	e.ok(t, "survey")
 	require.Equal(t, []string{filepath.Dir(others)}, e.leftovers(t, "petrel"))
 	require.NoDirExists(t, filepath.Join(filepath.Dir(others), ours))

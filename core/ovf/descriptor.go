@@ -64,7 +64,8 @@ var devices = []struct {
 }{
 	{typeCD, machine.DeviceCD}, {typeDVD, machine.DeviceCD}, {typeFloppy, machine.DeviceFloppy},
 	{typeSerial, machine.DeviceSerial},
-	{typeParallel, machine.DeviceParallel}, {typeUSB, machine.DeviceUSB}, {typeSound, machine.DeviceSound},
+	{typeParallel, machine.DeviceParallel}, {typeUSB, machine.DeviceUSB}, {typeOther, machine.DeviceSound},
+	{typeSound, machine.DeviceSound},
 	{typeOther, machine.DevicePassthrough}, {typeOther, machine.DeviceShare},
 }
 
@@ -290,10 +291,7 @@ func (d *Descriptor) askFor(e *etree.Element, who string) {
 			if value != "" || attr(q, "userConfigurable") != "true" || attr(q, "type") == "boolean" {
 				continue
 			}
-			key := attr(q, "key")
-			if class := attr(p, "class"); class != "" {
-				key = class + "." + key
-			}
+			key := propertyName(p, q)
 			about := text(q, "Label")
 			if about == "" {
 				about = text(q, "Description")

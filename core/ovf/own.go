@@ -62,9 +62,9 @@ const (
 )
 
 // writeSnapshots writes those of a machine into our section.
-func writeSnapshots(own *etree.Element, m *machine.Machine) {
+func writeSnapshots(own *etree.Element, ours string, m *machine.Machine) {
 	for _, s := range m.Tree {
-		e := own.CreateElement("unvora:" + snapshotElement)
+		e := own.CreateElement(ours + snapshotElement)
 		e.CreateAttr("name", s.Name)
 		e.CreateAttr("madeAt", s.MadeAt.UTC().Format(time.RFC3339))
 		if s.Note != "" {
@@ -74,7 +74,7 @@ func writeSnapshots(own *etree.Element, m *machine.Machine) {
 			e.CreateAttr("parent", s.Parent)
 		}
 		for _, d := range s.Disks {
-			x := e.CreateElement("unvora:" + snapshotDisk)
+			x := e.CreateElement(ours + snapshotDisk)
 			x.CreateAttr("disk", d.Disk)
 			x.CreateAttr("file", d.File)
 			x.CreateAttr("format", d.Format)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/beevik/etree"
 
@@ -17,16 +18,16 @@ func (d *Descriptor) SetProduct(n int, p machine.Product) error {
 	if n < 0 || n >= len(systems) {
 		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
 	}
-	s, pre := systems[n], d.prefix()
-	if p.Name+p.Vendor+p.Version != "" || len(p.Properties) > 0 {
+	s := systems[n]
+	if p.Name+p.Vendor+p.Version != "" {
 		e := child(s, "ProductSection")
 		if e == nil {
-			e = d.before(s, "ProductSection", "What is in the machine")
+			e = d.before(s, "ProductSection", productInfo)
 		}
 		last := child(e, "Info")
 		if last == nil { // the standard wants one
 			last = d.element("Info")
-			last.SetText("What is in the machine")
+			last.SetText(productInfo)
 			e.InsertChildAt(0, last)
 		}
 		for _, f := range [][2]string{{"Product", p.Name}, {"Vendor", p.Vendor}, {"Version", p.Version}} {
@@ -42,20 +43,9 @@ func (d *Descriptor) SetProduct(n int, p machine.Product) error {
 				last = c
 			}
 		}
-		there := map[string]*etree.Element{}
-		for _, q := range children(e, "Property") {
-			there[attr(q, "key")] = q
-		}
-		for _, key := range slices.Sorted(maps.Keys(p.Properties)) {
-			q := there[key]
-			if q == nil {
-				q = d.element("Property")
-				e.AddChild(q)
-				setAttr(q, pre, "key", key)
-				setAttr(q, pre, "type", "string")
-			}
-			setAttr(q, pre, "value", p.Properties[key])
-		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(p.Properties)) {
+		setAttr(d.property(s, key), d.prefix(), "value", p.Properties[key])
 	}
 	if p.Licence != "" {
 		e := d.before(s, "EulaSection", "The licence that goes with the machine")
@@ -66,19 +56,54 @@ func (d *Descriptor) SetProduct(n int, p machine.Product) error {
 	return nil
 }
 
-// element is a new one, with the prefix that the envelope's elements bear.
-func (d *Descriptor) element(tag string) *etree.Element {
-	e := etree.NewElement(tag)
-	e.Space = d.doc.Root().Space
-	return e
+const productInfo = "What is in the machine"
+
+// property finds the one of that name in the product sections of a machine, or makes it. A name is CLASS.KEY: a section
+// has a class, and a key has no dot in it (DSP0243 1.1, section 9.5).
+func (d *Descriptor) property(s *etree.Element, name string) *etree.Element {
+	class, key := "", name
+	if at := strings.LastIndexByte(name, '.'); at >= 0 {
+		class, key = name[:at], name[at+1:]
+	}
+	var of *etree.Element
+	for _, e := range children(s, "ProductSection") {
+		for _, q := range children(e, "Property") {
+			if propertyName(e, q) == name {
+				return q
+			}
+		}
+		if of == nil && attr(e, "class") == class && attr(e, "instance") == "" {
+			of = e
+		}
+	}
+	pre := d.prefix()
+	if of == nil {
+		if of = d.before(s, "ProductSection", productInfo); class != "" {
+			setAttr(of, pre, "class", class)
+		}
+	}
+	q := d.element("Property")
+	of.AddChild(q)
+	setAttr(q, pre, "key", key)
+	setAttr(q, pre, "type", "string")
+	return q
+}
+
+// propertyName is what a property of a product section is called outside.
+func propertyName(section, property *etree.Element) string {
+	name := attr(property, "key")
+	if class := attr(section, "class"); class != "" {
+		name = class + "." + name
+	}
+	if instance := attr(section, "instance"); instance != "" {
+		name += "." + instance
+	}
+	return name
 }
 
 // before makes a section of a machine, ahead of its hardware.
 func (d *Descriptor) before(s *etree.Element, tag, about string) *etree.Element {
-	e := d.element(tag)
-	i := d.element("Info")
-	i.SetText(about)
-	e.AddChild(i)
+	e := d.section(tag, about)
 	s.InsertChildAt(child(s, "VirtualHardwareSection").Index(), e)
 	return e
 }

@@ -38,8 +38,9 @@ func TestProduct(t *testing.T) {
 	require.NoError(t, err)
 	at := -1
 	for _, part := range []string{"<ProductSection>", "<Info>", "<Product>Tide gauge<", "<Vendor>Skerrow<",
-		"<Version>4<", `<Property ovf:key="a.unit" ovf:type="string" ovf:value="m"/>`,
-		`<Property ovf:key="b.site" ovf:type="string" ovf:value="Quay"/>`, "</ProductSection>", "<EulaSection>",
+		"<Version>4<", `<ProductSection ovf:class="a">`, `<Property ovf:key="unit" ovf:type="string" ovf:value="m"/>`,
+		`<ProductSection ovf:class="b">`, `<Property ovf:key="site" ovf:type="string" ovf:value="Quay"/>`,
+		"</ProductSection>", "<EulaSection>",
 		"<License>Take &lt; care<", "<VirtualHardwareSection>"} {
 		next := strings.Index(string(raw)[at+1:], part)
 		require.GreaterOrEqual(t, next, 0, "%s comes in its place in\n%s", part, raw)

@@ -20,39 +20,66 @@ func New(m *machine.Machine) (*Descriptor, error) {
 		{"xmlns:vssd", nsVSSD}} {
 		root.CreateAttr(a[0], a[1])
 	}
-	root.CreateElement("References")
-	section(root, "DiskSection", "The disks of the machine")
-	section(root, "NetworkSection", "The networks that the machine is on")
-	s := root.CreateElement("VirtualSystem")
-	info(s, "A virtual machine")
-	s.CreateElement("Name")
-	section(s, "OperatingSystemSection", "The operating system installed")
-	hw := section(s, "VirtualHardwareSection", "The hardware that the machine needs")
-	system := hw.CreateElement("System")
-	set(system, "vssd:ElementName", "Virtual hardware")
-	set(system, "vssd:InstanceID", "0")
-	set(system, "vssd:VirtualSystemType", "unvora-1")
 	d := &Descriptor{doc: doc, ns: nsEnvelope1, Version: "1"}
+	root.AddChild(d.element("References"))
+	root.AddChild(d.section("DiskSection", disksInfo))
+	root.AddChild(d.section("NetworkSection", networksInfo))
+	s := d.section("VirtualSystem", "A virtual machine")
+	root.AddChild(s)
+	s.AddChild(d.element("Name"))
+	s.AddChild(d.section("OperatingSystemSection", guestInfo))
+	hw := d.section("VirtualHardwareSection", "The hardware that the machine needs")
+	s.AddChild(hw)
+	system := d.element("System")
+	hw.AddChild(system)
+	for _, f := range [][2]string{{"ElementName", "Virtual hardware"}, {"InstanceID", "0"},
+		{"VirtualSystemType", "unvora-1"}} {
+		system.CreateElement("vssd:" + f[0]).SetText(f[1])
+	}
 	return d, d.SetMachine(0, m)
 }
 
-func section(parent *etree.Element, tag, about string) *etree.Element {
-	e := parent.CreateElement(tag)
-	info(e, about)
+// What sections say of themselves.
+const (
+	disksInfo    = "The disks of the machine"
+	networksInfo = "The networks that the machine is on"
+	guestInfo    = "The operating system installed"
+)
+
+// element is a new one of the envelope's namespace, with the prefix that its elements bear.
+func (d *Descriptor) element(tag string) *etree.Element {
+	e := etree.NewElement(tag)
+	e.Space = d.doc.Root().Space
 	return e
 }
 
-func info(e *etree.Element, about string) { e.CreateElement("Info").SetText(about) }
-
-// set gives parent one child of that name, with text.
-func set(parent *etree.Element, tag, value string) {
-	local := tag[strings.IndexByte(tag, ':')+1:]
-	c := child(parent, local)
-	if c == nil {
-		c = parent.CreateElement(tag)
-	}
-	c.SetText(value)
+// section is a new element that begins with Info.
+func (d *Descriptor) section(tag, about string) *etree.Element {
+	e, i := d.element(tag), d.element("Info")
+	i.SetText(about)
+	e.AddChild(i)
+	return e
 }
+
+// prefixOf is what names of a namespace are written with; it is declared where nobody has.
+func (d *Descriptor) prefixOf(ns, wanted string) string {
+	root := d.doc.Root()
+	taken := map[string]bool{}
+	for _, a := range root.Attr {
+		if a.Space == "xmlns" && a.Value == ns {
+			return a.Key + ":"
+		}
+		taken[a.Key] = true
+	}
+	for taken[wanted] {
+		wanted += "1"
+	}
+	root.CreateAttr("xmlns:"+wanted, ns)
+	return wanted + ":"
+}
+
+// prefix is what attributes of the envelope's namespace are written with.
+func (d *Descriptor) prefix() string { return d.prefixOf(d.ns, "ovf") }
 
 func setAttr(e *etree.Element, prefix, local, value string) {
 	for i := range e.Attr {
@@ -62,6 +89,16 @@ func setAttr(e *etree.Element, prefix, local, value string) {
 		}
 	}
 	e.CreateAttr(prefix+local, value)
+}
+
+// removeAttr takes an attribute out, whatever its prefix.
+func removeAttr(e *etree.Element, local string) {
+	for _, a := range e.Attr {
+		if a.Key == local && a.Space != "xmlns" {
+			e.RemoveAttr(a.FullKey())
+			return
+		}
+	}
 }
 
 // SetMachine makes machine number n of the envelope what m says: names, ids,
@@ -78,19 +115,25 @@ func (d *Descriptor) SetMachine(n int, m *machine.Machine) error {
 	setAttr(s, pre, "id", m.Name)
 	name := child(s, "Name")
 	if name == nil {
-		name = etree.NewElement("Name")
+		name = d.element("Name")
 		s.InsertChildAt(1, name)
 	}
 	name.SetText(m.Name)
 	osSection := child(s, "OperatingSystemSection")
 	if osSection == nil {
-		osSection = section(s, "OperatingSystemSection", "The operating system installed")
+		osSection = d.section("OperatingSystemSection", guestInfo)
+		s.InsertChildAt(name.Index()+1, osSection)
 	}
 	if m.GuestID != 0 || attr(osSection, "id") == "" {
 		setAttr(osSection, pre, "id", strconv.Itoa(max(1, m.GuestID))) // 1: other
 	}
 	if m.Guest != "" {
-		set(osSection, "Description", m.Guest)
+		about := child(osSection, "Description")
+		if about == nil {
+			about = d.element("Description")
+			osSection.AddChild(about)
+		}
+		about.SetText(m.Guest)
 	}
 	d.setDisks(root, m)
 	d.setNetworks(root, m)
@@ -99,7 +142,7 @@ func (d *Descriptor) SetMachine(n int, m *machine.Machine) error {
 		return fmt.Errorf("machine %q has no VirtualHardwareSection", m.Name)
 	}
 	if system := child(hw, "System"); system != nil {
-		set(system, "vssd:VirtualSystemIdentifier", m.Name)
+		setOrdered(system, "VirtualSystemIdentifier", m.Name)
 	}
 	d.setHardware(hw, m)
 	d.setOwn(s, m)
@@ -143,27 +186,15 @@ func (d *Descriptor) Only(n int) error {
 	return nil
 }
 
-// prefix is what attributes of the envelope's namespace are written with.
-func (d *Descriptor) prefix() string {
-	for _, a := range d.doc.Root().Attr {
-		if a.Space == "xmlns" && a.Value == d.ns {
-			return a.Key + ":"
-		}
-	}
-	d.doc.Root().CreateAttr("xmlns:ovf", d.ns)
-	return "ovf:"
-}
-
 func (d *Descriptor) setDisks(root *etree.Element, m *machine.Machine) {
 	pre := d.prefix()
 	refs, ds := child(root, "References"), child(root, "DiskSection")
 	if refs == nil {
-		refs = etree.NewElement("References")
+		refs = d.element("References")
 		root.InsertChildAt(0, refs)
 	}
 	if ds == nil {
-		ds = etree.NewElement("DiskSection")
-		info(ds, "The disks of the machine")
+		ds = d.section("DiskSection", disksInfo)
 		root.InsertChildAt(refs.Index()+1, ds)
 	}
 	old := map[string]*etree.Element{}
@@ -184,7 +215,8 @@ func (d *Descriptor) setDisks(root *etree.Element, m *machine.Machine) {
 		keep[disk.ID] = true
 		e := old[disk.ID]
 		if e == nil {
-			e = ds.CreateElement("Disk")
+			e = d.element("Disk")
+			ds.AddChild(e)
 			setAttr(e, pre, "diskId", disk.ID)
 		}
 		setAttr(e, pre, "capacity", strconv.FormatInt(disk.VirtualBytes, 10))
@@ -196,7 +228,7 @@ func (d *Descriptor) setDisks(root *etree.Element, m *machine.Machine) {
 			}
 		}
 		if disk.File != "" {
-			f := etree.NewElement("File")
+			f := d.element("File")
 			id := "file-" + disk.ID
 			setAttr(f, pre, "id", id)
 			setAttr(f, pre, "href", disk.File)
@@ -205,6 +237,8 @@ func (d *Descriptor) setDisks(root *etree.Element, m *machine.Machine) {
 			}
 			refs.InsertChildAt(k, f)
 			setAttr(e, pre, "fileRef", id)
+		} else {
+			removeAttr(e, "fileRef")
 		}
 	}
 	if len(d.doc.Root().FindElements(".//VirtualSystem")) == 1 {
@@ -220,8 +254,7 @@ func (d *Descriptor) setNetworks(root *etree.Element, m *machine.Machine) {
 	pre := d.prefix()
 	ns := child(root, "NetworkSection")
 	if ns == nil {
-		ns = etree.NewElement("NetworkSection")
-		info(ns, "The networks that the machine is on")
+		ns = d.section("NetworkSection", networksInfo)
 		at := 1
 		if ds := child(root, "DiskSection"); ds != nil {
 			at = ds.Index() + 1
@@ -240,18 +273,20 @@ func (d *Descriptor) setNetworks(root *etree.Element, m *machine.Machine) {
 		used[nic.Network] = true
 		e := have[nic.Network]
 		if e == nil {
-			e = ns.CreateElement("Network")
+			e = d.element("Network")
+			ns.AddChild(e)
 			setAttr(e, pre, "name", nic.Network)
-			e.CreateElement("Description").SetText("The " + nic.Network + " network")
+			about := d.element("Description")
+			about.SetText("The " + nic.Network + " network")
+			e.AddChild(about)
 			have[nic.Network] = e
 		}
 		if nic.Segment != "" {
-			d.own()
-			setAttr(e, "unvora:", "segment", nic.Segment)
-			setAttr(e, "unvora:", "vlan", strconv.Itoa(nic.VLAN))
+			setAttr(e, d.own(), "segment", nic.Segment)
+			setAttr(e, d.own(), "vlan", strconv.Itoa(nic.VLAN))
 		} else { // not known any more
-			e.RemoveAttr("unvora:segment")
-			e.RemoveAttr("unvora:vlan")
+			removeAttr(e, "segment")
+			removeAttr(e, "vlan")
 		}
 	}
 	if len(root.FindElements(".//VirtualSystem")) == 1 {
@@ -263,16 +298,8 @@ func (d *Descriptor) setNetworks(root *etree.Element, m *machine.Machine) {
 	}
 }
 
-// own declares our namespace once.
-func (d *Descriptor) own() {
-	root := d.doc.Root()
-	for _, a := range root.Attr {
-		if a.Value == nsUnvora {
-			return
-		}
-	}
-	root.CreateAttr("xmlns:unvora", nsUnvora)
-}
+// own is what names of our namespace are written with.
+func (d *Descriptor) own() string { return d.prefixOf(nsUnvora, "unvora") }
 
 func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	nextID := 1
@@ -286,20 +313,21 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 	}
 	// OVF wants the children of an item in alphabetical order.
 	item := func(t int, name string, fields map[string]string) *etree.Element {
-		e := hw.CreateElement("Item")
+		e := d.element("Item")
+		hw.AddChild(e)
 		fields["ElementName"], fields["InstanceID"], fields["ResourceType"] = name, strconv.Itoa(nextID),
 			strconv.Itoa(t)
 		nextID++
 		for _, k := range rasdOrder {
 			if v := fields[k]; v != "" {
-				e.CreateElement("rasd:" + k).SetText(v)
+				e.CreateElement(d.prefixOf(nsRASD, "rasd") + k).SetText(v)
 			}
 		}
 		return e
 	}
 	if cpu := byType[typeCPU]; len(cpu) > 0 {
 		rename(cpu[0], cpuName, m.CPUs)
-		set(cpu[0], "rasd:VirtualQuantity", strconv.Itoa(m.CPUs))
+		setOrdered(cpu[0], "VirtualQuantity", strconv.Itoa(m.CPUs))
 	} else {
 		item(typeCPU, fmt.Sprintf(cpuName, m.CPUs), map[string]string{"AllocationUnits": "hertz * 10^6",
 			"VirtualQuantity": strconv.Itoa(m.CPUs)})
@@ -308,10 +336,10 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 		rename(mem[0], memoryName, m.MemoryBytes>>20)
 		unit := text(mem[0], "AllocationUnits")
 		if factor, ok := unitBytes(unit); ok && m.MemoryBytes%factor.Int64() == 0 {
-			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes/factor.Int64(), 10))
+			setOrdered(mem[0], "VirtualQuantity", strconv.FormatInt(m.MemoryBytes/factor.Int64(), 10))
 		} else {
-			set(mem[0], "rasd:AllocationUnits", "byte")
-			set(mem[0], "rasd:VirtualQuantity", strconv.FormatInt(m.MemoryBytes, 10))
+			setOrdered(mem[0], "AllocationUnits", "byte")
+			setOrdered(mem[0], "VirtualQuantity", strconv.FormatInt(m.MemoryBytes, 10))
 		}
 	} else {
 		item(typeMemory, fmt.Sprintf(memoryName, m.MemoryBytes>>20),
@@ -400,7 +428,7 @@ func (d *Descriptor) setHardware(hw *etree.Element, m *machine.Machine) {
 			for _, t := range devices {
 				if t.kind == dev.Kind {
 					if t.resource == typeOther {
-						fields["ResourceSubType"] = dev.Kind
+						fields["OtherResourceType"], fields["ResourceSubType"] = dev.Kind, dev.Kind
 					}
 					item(t.resource, dev.Name, fields)
 					break
@@ -435,8 +463,8 @@ func rename[N int | int64](item *etree.Element, name string, n N) {
 }
 
 var rasdOrder = []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection",
-	"Description",
-	"ElementName", "HostResource", "InstanceID", "Parent", "ResourceSubType", "ResourceType", "VirtualQuantity"}
+	"Description", "ElementName", "HostResource", "InstanceID", "OtherResourceType", "Parent", "ResourceSubType",
+	"ResourceType", "VirtualQuantity"}
 
 // setOrdered sets a child of an item, or puts it where the order wants it,
 // with the prefix that the item's other children bear.
@@ -464,15 +492,16 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 			s.RemoveChild(e)
 		}
 	}
-	d.own()
-	pre := d.prefix()
+	ours, pre := d.own(), d.prefix()
 	write := func(tag, about string, fields [][2]string) *etree.Element {
-		e := s.CreateElement("unvora:" + tag)
+		e := s.CreateElement(ours + tag)
 		setAttr(e, pre, "required", "false")
-		info(e, about)
+		i := d.element("Info")
+		i.SetText(about)
+		e.AddChild(i)
 		for _, f := range fields {
 			if f[1] != "" {
-				e.CreateElement("unvora:" + f[0]).SetText(f[1])
+				e.CreateElement(ours + f[0]).SetText(f[1])
 			}
 		}
 		return e
@@ -503,12 +532,12 @@ func (d *Descriptor) setOwn(s *etree.Element, m *machine.Machine) {
 	own := write("MachineSection", "Ids and settings of the machine", fields)
 	for _, d := range m.Disks {
 		if d.Serial != "" {
-			e := own.CreateElement("unvora:" + diskSerial)
+			e := own.CreateElement(ours + diskSerial)
 			e.CreateAttr("disk", d.ID)
 			e.SetText(d.Serial)
 		}
 	}
-	writeSnapshots(own, m)
+	writeSnapshots(own, ours, m)
 	if p := m.Passport; p != nil {
 		write("PassportSection", "Where this copy comes from", [][2]string{
 			{"Lineage", p.Lineage}, {"Copy", p.Copy}, {"Parent", p.Parent}, {"MadeBy", p.MadeBy},

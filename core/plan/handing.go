@@ -91,8 +91,8 @@ func (r HandingRequest) handing(m *machine.Machine) (Handing, error) {
 		return h, fmt.Errorf("memory for the receiver: %d bytes, and a machine has 1 MiB at least", r.MemoryBytes)
 	}
 	for key := range r.Product.Properties {
-		if key == "" || strings.ContainsFunc(key, machine.Unseen) {
-			return h, fmt.Errorf("a property is KEY=VALUE, and %q is no key", key)
+		if strings.HasSuffix("."+key, ".") || strings.Contains(key, ":") || strings.ContainsFunc(key, machine.Unseen) {
+			return h, fmt.Errorf("a property is KEY=VALUE or CLASS.KEY=VALUE, and %q is no key", key)
 		}
 	}
 	return h, nil
