@@ -614,6 +614,21 @@ func (e ManagerDetailState) Valid() bool {
 	}
 }
 
+// Defines values for MoveRequestOperation.
+const (
+	MoveRequestOperationMove MoveRequestOperation = "move"
+)
+
+// Valid indicates whether the value is a known member of the MoveRequestOperation enum.
+func (e MoveRequestOperation) Valid() bool {
+	switch e {
+	case MoveRequestOperationMove:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewLandingRuleKind.
 const (
 	NewLandingRuleKindDisk    NewLandingRuleKind = "disk"
@@ -2010,6 +2025,40 @@ type Member struct {
 	Sum string `json:"sum"`
 }
 
+// MoveRequest Take a machine to another host, or to another pool of its host. It stays the copy that it is
+type MoveRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Copies One copy: name, HOST/NAME or id
+	Copies []string `json:"copies"`
+
+	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
+	Disks *map[string]string `json:"disks,omitempty"`
+
+	// Host That it comes to; its own unless said
+	Host *string `json:"host,omitempty"`
+
+	// KeepWiring Switches that were chosen become rules of wiring
+	KeepWiring *bool `json:"keepWiring,omitempty"`
+
+	// Note Goes to history
+	Note      *string              `json:"note,omitempty"`
+	Operation MoveRequestOperation `json:"operation"`
+
+	// Pool For its folder; as the rules of landing say unless said
+	Pool *string `json:"pool,omitempty"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Wire NIC → switch
+	Wire *map[string]string `json:"wire,omitempty"`
+}
+
+// MoveRequestOperation defines model for MoveRequest.Operation.
+type MoveRequestOperation string
+
 // NewLandingRule defines model for NewLandingRule.
 type NewLandingRule struct {
 	// First Before all others
@@ -3311,6 +3360,40 @@ func (t *Request) MergeCloneRequest(v CloneRequest) error {
 	return err
 }
 
+// AsMoveRequest returns the union data inside the Request as a MoveRequest
+func (t Request) AsMoveRequest() (MoveRequest, error) {
+	var body MoveRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromMoveRequest overwrites any union data inside the Request as the provided MoveRequest
+func (t *Request) FromMoveRequest(v MoveRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"move"}`))
+	t.union = b
+	return err
+}
+
+// MergeMoveRequest performs a merge with any union data inside the Request, using the provided MoveRequest
+func (t *Request) MergeMoveRequest(v MoveRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"move"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
 // AsDropSnapshotRequest returns the union data inside the Request as a DropSnapshotRequest
 func (t Request) AsDropSnapshotRequest() (DropSnapshotRequest, error) {
 	var body DropSnapshotRequest
@@ -3957,6 +4040,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsGoBackRequest()
 	case "import":
 		return t.AsImportRequest()
+	case "move":
+		return t.AsMoveRequest()
 	case "pause":
 		return t.AsPauseRequest()
 	case "put-back":
@@ -19691,239 +19776,241 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3tchu5kiZ8Kwi+b4TnzJYku78mjhQTsWp/tN1HthyWur0T3Y41WJUkYRaBOgBKNI/DE/NrL2AvYi7s",
-	"XMkGEkB9kACrSiIludt/bEkECyggkUhkPvnkp1EqFoXgwLUaHX8aFVTSBWiQ+BudaJDmhwxUKlmhmeCj",
-	"49HlDAiHj5qICdEzIAWdAhnDREgYJSNmmvy9BLkaJSNOFzA6dg9KRiqdwYKaJ+pVYT5QWjI+HX3+nIwm",
-	"LA/3BnKhyLMXT8+e/Puvp2e/PCVC2l//8/Xp5eXTN68inboHbu91JpR+A5PNbl/RBZieWOYfX1A9q59u",
-	"vjhKRhL+XjIJ2ehYyxK29/VBjINdvciwI63IGKaMc9M+2OcHMR7YZc4WTG/2eD4hTMNCJeTRw4ek5Dko",
-	"RRRlGf7hIaGaLOz7hSbWPrTZ8YJ+ZItyMTo2305GC8bdr4kfE+MapiBxUAvK6RTktabdfXfQNHw2jVUh",
-	"uAIU69dSjHNYmB9TwTVwnCFaFDlLqRnHUWFb/I8PygzqU+PZ/780ox79f0f1vjmyn6oj/1zssf1ab2dU",
-	"kyVwTZZSuLVxXzNPPR2znGlmh0ezjJmv0fy1FAVI+3f7koGnUmJEkShNNSizJZlWkE/IGFaCZyhWE7pg",
-	"uVnAovHAT6OU8s0FwGeaL81WBcgrpoQkKeX+cUpTqRmfEoq/iKJw0mrEqWuC7GuuRp8rsaBSUvydi9M0",
-	"hRwktePYHNYKdc2MymxJJZBMgCJcaCJLjuNd0HTGOKgTAotCr8hyBuYDbDhKAnvD/UWMP0CqzRj88I4/",
-	"jYAb8f1tpJZMpzN8AM0yCUrhz6ngSuRG22VMFTnFuaWlMn9RpSqAG/EdC6EPBE/NX3N2Zf6bSIB/4O9U",
-	"mWkcvdsYWTI6zbLnZvdFZWFCcwXrq+nGtzl1z88vLo9fn7+59PqaTo3IBzpORQZhPVJvtt+qjlz7d6GZ",
-	"zLKXbqMOfIk0FaXdjxuji77gTOtCkV/enDnpJ2kuyowA13JFCsHCL2sVSqCfgiq1FDLb7OhvUGiigOaQ",
-	"JbgBOFyBJGomlpzQKWU81JEWcwhI9AuuNNDMjNm9NT7S935CcjaHJUOZ2nymLFVArz9jfAqykIzrai7M",
-	"5E6MYoOEqBn95vsfjv/5X/+dmP0hAeVBrZSGBW4U/kCTORdLwnRwzzTlACewXpagHMyA4jyurTIOfSLk",
-	"wvw0yqiGA80WEJbJYhVcpoypefCDmds7Q1Zcz7rlHkfi+k38+e9OJ6r9ERWcBq1pOnsDfy+hx7ZuL6n9",
-	"LqGcwEeGOoOYERAtCCVuSGuzy9XSG3DBfvC8PgM+NW/93cO//hCY9vYgHp8/QbPL/H908cuPPz99fEn+",
-	"+X/+L3nz9OXTJ/9hPrI/HaOFNjJn/Mdml8YueBiYmVQUbkhrBgoH/3LVydI96AX9+MK2frR5wkxYDpsd",
-	"vT4/Pzt6fXr53LwDJWY5vZp0K9zdLeOvc5rCecCceWKWyj3PvA/R9nglEgrzHdXu4FFzlhqCK3Rg6D+Z",
-	"E1ALMmNKC7TP1p4UepRZkuqI9accRRkLnkWazuENpGKxAJ5BQCeeF8BJOhMsBUXMwWzFDzJCFZGNb1YP",
-	"HwuRA+Ub+6seWiUXbtUiewq4aW1WPKBiUtxovMxzOjYLb+2nDQMoY0b7BLVCLZuVCG6uzNrz14UuE8Gv",
-	"TUSe2bOxr/Zam6tM1JMUmp0UjZHrvtX6W8AVy8DYMaHGU0mvAtJ5IRagZ0ZdMUXGEs/ATRFIRiwLPjWH",
-	"SY8FlECdhb7xgJJrlvc/ZpYz0T3rrjvb2ncRmn65bcegha0FyURCGCfmsFehIcn6vNhmVPtjxdwomFuk",
-	"4DtHZLXuUJX2BYIiwXRIfZ5PCM1ze5kkS6ZnRM+YIqmzhbdPJ97xqqbYgRenejANXVCJYXuCE9zs/u2d",
-	"6IRW5fGM8ilc7xh+SedAVCXTGZtMQJr7HB2LUruj+IQsUb0rYsZAzAdK05UaBWz1wFkBV0aJHpO/vXj1",
-	"xBxH5v9/f/bi7Om1T8HmGVDtZpplr1gaOHQv3GXnBK0NvEQJDuZ1Sl7k5XSKk73bkbgrVT9bJXI8rnkQ",
-	"XjxG02TKriDBU52T+soSsEsCkvIlmVDmlhkxPFimEvLqxWOFN4vMyldCJkwq1EDmErrbFb1Fey4tStXy",
-	"PdmHVL6nh5u+p2SUSVGEnU7oOnFTtNs5MX2GN1zVr1mj3XaKa3yhqdRPBA8o7hdakanRg2SGdhrNnO7S",
-	"ZEmNWZlnxDmCrLig4+cYDdmMqZRMjfXJuBb4Jy2pmgXP99rU2XQiO5cNsW3IFLTCp3FYEnOZIlqI4EOn",
-	"XoNv2KLGguRTf6Vl3F5ku3XIAjJGd7nfn0h2BbjBO64Ya9rWGNx2FsyQyoU5RYLKIKAKFrAQcvXjStsh",
-	"V1YA4/qH70Zde8Nfj9dk1K3FvbiopHiCBy8qSlOeneZRYTeXZkW4ILngU3TamMtKTlcgneUi9Mzo/JC8",
-	"ofCfy6Agm4frUnLvcFSVP1ZqdUIeVo5IZv2VWtjPbKdePGv3+cOudcJvv/YG/toRDqngmTmwNcvtzjRD",
-	"c+JmgzYcml1++0N3j/u8BBoz2hgXt6odl0zCPmwO6y7uaWZ0X3+DRqwR8RvYsCjlxHaAvkevhRMCNJ1Z",
-	"qaScGFNbM6OUrB9RLPko4nLep/02EdKqRR+WUDBdGLt7hqcUtjIq8s9g6XUZV8eoqBPy/Pzi8ujV6cun",
-	"dSBtVzaXd86vRRjEkiwoX53gUjXCiU1F801XZPC6Jp1R7LsUQDSd/cGd4L/Hz87fvDy9NPPpfuwtYBOa",
-	"gt7p+C4Yn+ZA7IOPSVmyDG36xZJKOLC/Lmia4JF3wDLyz//6b3yfOUBhXkECh2X/F6gsyc2F/4/Tl2fH",
-	"1nDUM1ih6kfTEc88/JM968w2NieQu3qwBRySkl8JSe2fDmwz+EgXRb5ma/zw/fffhiTVe8rW7Uo/mFSg",
-	"BXmCHQvJpow/UJvS2TH3ZtLeMvwtemG22skceOYQVMDJGLB3WeZWyy7tE0LH35zxwIm6nIkcjo3ZgIaN",
-	"IoJ7NXxorRbI7MfGjlHeeFfuRclM5JmxN5aH5My2rgI+VLuAbrI2Gd7Kwr4xRolfDJpb+zA1z52f3Jxw",
-	"h+R8QhRcgaR5Yq1mDZIfk0/mu58T8onjP/zzrRumPHiZscKPYhyxc8IWLVqsoRkWSx4yN98aAbP3A3d7",
-	"YvgO434WeiFEHogbOvyJvYidGKvN9FCJb055htcquhq8gRSnhZoJHV1vK7GJlcxKjSxoBkRMmrvXDMva",
-	"0dExfBMcwn7t1y/ZmBSLgkrmfOhrxl2X4/mxKKwXj6dg9k8Y2GTXOKdKNwJgY6FnxLQFnpGJFIuQ/3vc",
-	"dwDeGZuuxTUC77MJKpBAm/vR40tGuK4O2+JM4eA2HQcfa9RxDySF6dw1Tkbmx3FwmTY8St7k6YW6MfZM",
-	"Y6EDz1N0AWeMA502QzyxOJ0dZ/tbDSlor4cfbFj6EEVzJqabq4VCsRmtFQq3mBcra06MVxrwL/BRn5Cc",
-	"ajDGhrkMqDlkaHugPYJn5NLqNgn+Pj6HQhPKV2Rh8YsbR1ngPgwf2wgGM4Iw9GPLO5jbizDnutsAnR2v",
-	"rYPfN+giMyMKz7GFT2y5uPWPA7bipWuXnmZwe0FXZEavgIwBuNXkbrCdMahmqLHdw48rspyxdOZdlEYt",
-	"TzlT7aBE+z29bbV5KNFV+JWXwKaz5taNzT4+umrvnthn85plbmocCVOmNBpaiRkIgslmIs/FEvEl6ZxG",
-	"XF5TweFUXz/eFwXKRGKylR5sjN6ezDQfWUsZQ3PmdhEarzkELsBiofpFZfMNpdS8qKL506X9Xrpm9hsD",
-	"Bd6I7ukAsJJp/+MqMtwMflGRoH8UmVQZgQHMknTA1c51jsCbamNw84MaIRtChyqLYvUeTEV8IyHN/dLL",
-	"bDCmzWFpLbD+q6BSISG0JZORAq1zyOycbxjK6CQyRmIV22DBSLuaQT4J6wn2D4hfcoK+2QiaBD95O1uF",
-	"oa31PU8JD83jYiyyVeMQ09ZOCIABaTqHLHR0J6OyDO7mUCjeufnz6kxHVVVD3Yy0VIg3O2fu+W5vtUGy",
-	"di6qTdHYAtXGauiUWjYaiqJ+N78VmksSO+9eO5WxBvZZA5Y2Vq0SxV72lDc7NyDMziromGnswrvSQq/w",
-	"BHKm9PVcvJd0Dg6MQMRkUoUjHihiHvoVK9jPz7nvOFaGS3zrgDvcTmoWjmFNmLnsTwVphnSdoc0kcbt/",
-	"OIYvLOJKM15NywCAeBjFabNGfDZS9PQpWBGa0ReaLFmekzHYQPhECo5xujFN52ZWBa8ee4y/IAIXcy+M",
-	"JWAORHuLUCwDYr0Y6yj7xiIg8jMkx9b9RfMc5ANFjOopNcik8p6a1Y2AxWJH2Ofg7F8fjmy/S6idAmPV",
-	"V9gn5oQohnn6qmpCqsbD2MOuUNvX3QfeM7i3CGGcwLCSuWJpwBDwKmTT1R+7LUbM8/CNMJoF8IRNQWmL",
-	"Eq/yi2b0ERpT9Jvvf7A/fP/om+A8r7lxwv6tNVeDNdV6+qwqTOMQgzeahQEfaQtK2tB/OZsDD2byPDP6",
-	"5KER2Ud1b7xcjG1nRjtXg9vYMEDTWWK+O2E8c7CZPiY7hpxUJJJkgzo47VUIpcZy2JcMPnVGZWgzYDCm",
-	"4QSVoDQRPAxJXkUiDSnlD7Q5rvzAOqG2LmnFu+78uKuVqKdhQw6a0169lx1dUMqlKC6cy/+aR4wUBaHE",
-	"xw1Oar/dUjKtgRM6Fle4DDUIjXmIz9dz556YuFIUB1Xs592gwJAxRzcxZx5AUA3nHh5GgReuV/fpx0LI",
-	"a26Kt5JpwDgomqFNy+sPLfG3gGlxoJPNiKgzuYFdOZ/FEFRK+4azNT7TaIon6rRH1kdlTERBzS6dAKHf",
-	"iAH38dXqneoc6inEcOAxuGwX/DgUDrwUeNwJ2Y5fm5mmc9TnkCvAM9YjH1Y2EN1AgBGmDsm5tMAwRGwm",
-	"ZDkT5hXMq2B2hnZeSsxFERweKEJzweGYcEFenj5WiYXGT9hHs/G9zypBWcOANwe9FHKuEkTh0kPiHZ/o",
-	"TRxDLpaIL3Ho6MPqxcKICvfpKBnNKM8OjG0S0ohNB/umRsQh20vW2rAR2+mHblrUwzerX1ktbsQ2FOPH",
-	"5tz2KERBrz3QKzgvIzkGDbHyqqmSqpnIs92Klffg9x17heoOYLPtEWONi5yhHWFeY2GRhBIsJvvExRlz",
-	"UCiPxMxlY/bMM9AcYnoWW9Y1rEynotkJmCaswO74Ggl4AgYnqZAiK1Pdg2MDm/UBlpjzI9mUT6MTHK4E",
-	"/aT3EVXS6+LbODdC5sYz0OkMM/CvZ3Lg933Cxxx1i+fYsL4vx8VC6MzxGFhPIVvgIn/JVsl+MaX9oZcI",
-	"x1LBaDuzq+DWYMf4+J7QynuhUyZGTA9QBsOKJYh4u9673NGW93LgFia42Rki9AJuIRxArzhxhP4lQe+f",
-	"Tabexk0USEdSKha9l2DOZugfdXtjvhCMuyFKdA2WMM5FOsdDzy7GyMnhu0FpzxsEIBlmJvv+mknK/l2r",
-	"yWq8os8yCC9clR/XXrdhGC/7FKNlgpATlsNg5MNQdEUcZRAHE6zW0QOVZ0ua7RwEEFRomaBvcVsAXojs",
-	"PADefVM9sj7floiyddlhzkfnrECfU3hdUog1oXLh9DUUkI2c+5nzB5JfybgcPXHu2LXQ94wyHnYPV1cG",
-	"+64JGVMFG4nBneJixvci7Dyf0DLX24CZUbUT1x/hjenb90JhxYIA5oMhDnDfJMSM4Y2u7SQWPoG7PyrI",
-	"Zrd2z4trVyE7sKfQ7MRIOFAmbMRigOpgSrmjKBD77KElAsFNKj3Ip/84rpjUJc37L2YIE4NyUoFe/Ks1",
-	"t6Z7bLUH1jpuSlTidmK1KRqv1pjt0Ar9xK6Ah06Jwc6ijXOlZ3SsN4woStmz4YKO8nGFA+SWyO708nnw",
-	"TueDA1oEzw0hFj1QnV7Pug2D3/LjqVxzwfURP9J0fr2L1nN6VYF2EAVmDps6AFIxy32Na9yDuMZUHIxp",
-	"Ov8a0UCpl5RvS24MhzKQtZTbRORfbBLggq5IJrxzrS3oCiB6A66dwjbvUEyOzc6BHFJjTqoynZlpMFP/",
-	"n5plcPCv1r2X554mdCIk4TYnPjj3QbiQGa71HfGMLMQVVABTBaDCM70xec+tLD7lWq52w5HYecO75kUu",
-	"Zh7U6OwbcUtFkmVipFxVZLzHWYQHs2Xrclk29ZXNPKWaknfxBQrDSYdhRltrfUPsaHCozmGzJkNNWuFu",
-	"Yl7TsM2zuoU9Lp69HWLdQQ90+HaA1MQDshA6swg6ZbErdzXuYg84l6RWEX7tKgxzQsyQqjCMInY+yAKp",
-	"XrggDZbhWPJajPv2vCaSeYDZwTZReADhbYjVNSRiXVSHim1DvjeP0NKmiVgC5GRUcgk0neGz3yUDgOoV",
-	"rbWTLzeG+v6MEtle76RFXxwFqJr99HgGaeAyLeYRz0M0pahXLqBTT2K+LZfIDOtJrcPz3NzNfutQPQLJ",
-	"AddfoxAi76+/XguRB31vM8ivBnjxLhCmGnqQ3wK9n2SzYz93uVfwNZMmkbcf8+YEv3NT3JFA0N6BTz/S",
-	"VJOyQNTaw+Thw4dBFTLwvLCLtrccgxeL60NRkEam9ld5LhmHSHE3MjSz8E9jZGsPQ7O+8sfc6i3sK73K",
-	"faRXcb75ChKsMQPUQ7/FVThq8SXSslQQlJ7htlDCaWeW6d4JW/ZJfYKJFBaQsKQtRMI9JkQJuUkcCOAP",
-	"TWwiSpl2RsgubKs/PQuJm60tIeyfxXjT6BqbbfYapCU27HldSylPIc+jQYh0xvJM2ivkAPYDCVRDNiQf",
-	"PHN0lD3GDFIK2YOy/jaCZRPGmZptfdXOS3bk9s5h+TjiDL60CrDp1sMb8g1irb6/cCKFO/bq8gyhrjtf",
-	"1GvS7XoxEMjWcnWqQ3oQOKFkBnlGPogxakHJjBKYUsbJeOUKPDWBgsNo3i1H6Jlj2N+QzcgD1hlIbyYe",
-	"G06BJWXOH7AUcm5/MnMwcrvImHosB0sZj9s7wkymNBT9L1o/i/GFhiJ4Jd1Ghy80zXvu7DLM+hBybLQU",
-	"ZuWorNwZtVqrJsUOJFnXk+1V9pPS0HxuWE58m8otopp34QU1Gn4Pzk+/huHDo28iW39VPZQ3Jc5CEwWr",
-	"9PMZocx4IhrrP3JcDWPn7HJSYjsKzd2ZNYDelHlgdQe/KEAxxK0anZicjiHMTCKuQA7pIkpx4t11m6eC",
-	"MQ63FObYsgb14KqFsG9SkWfUM7TFy9eg4lo//IshkLkYUQXLhsFNKmXXBzDhfLNV/NB+ectr7pmtw0/m",
-	"Hp1pZ0IoCCOvaCaKgTaj+8qP8apnMaDV7pBL19VwVfKfTTe16RfvkpuXYtu2kSsw1OZWFusFASaitPCK",
-	"cIhkJ5AhtwOCrDlOUQzCDFUorloykoZghSTyZY3eDGPNBtx64lE9VyyjNw+hzcfvxWe4rgy4liLPYzHE",
-	"W8DyRQRfgWQ0j7q7FKmHjmUirfvBAgP3JX8OslbJWFS0rhPl847QyHzbD38pI9M1Be4M3IgOqyCT+wza",
-	"cpZuk7YFTcMjEFnEKIn3ZAPAEdHBQETws6uc8h4HrkcU4cAQsz2q+7xWDHebODtHMa5wH2G2hGYBJ6zH",
-	"tVUxGZtf5KFvfZA5OynIUSUqrtfj2FPNjTBdHEtDdVxbGZ5YkpV7pLaf8P46XEuIVEXx6C6VEEsoqFwh",
-	"d9K4KfaLx3qcWKD/fhx0TpodoVxLl0RC+ZUy8oqjBsrjHg8fjVVd4mjp4ZAuV46Iz2aJ2txRMWnKKiVY",
-	"6dfm3OIfWhi3sK2XDTUOr4fNmVZAvW1r6OB8zgCMlJL+ny9PX53+9PTNIAnsaTembMEQEYITdi0O0U7P",
-	"Uw5aXQaBfeeTtSXDLHTTnpTK5qh7mJ//owIIeuPj9u32ZBiSijLPUCmNgahSXsEKslHSF1WzHUuTjK5A",
-	"qrBHcosl64zWOjTut0ooU8X34GWocRX00r5lWw4Ft/jdvIlvob70dL/K9Ni6C0yynmTYxI28pHJ+MxQn",
-	"RpyHOZB6VS21z204ioQFRgaXAZBraRgnXzxPhf2jr09NlYsg5bNNP56CcubCkqqaERXrp87gY99S5Tge",
-	"21fo5V/Bcs0dNoiYUIbi3j/a05Tm+bb6YtH7dsujFjiWFqW1bFZkIgEssXk/2qtw2ZHzic1ya51rfNUg",
-	"PPCJgUn7kp+MIuraOfLWOdBF7kItY6Aychtv+frWDSQXwHXlTAqaYq0qOYDFPRwxPreICPNh9XwnPj2o",
-	"FV/B8t7ITuPysZH3p8FaqK6NZQ8JHjNbbikuNDzwAhOas4vqSQNmbSgmNqnSAR799ZvDh4ffHP7b0Tff",
-	"jYZ4p7bNhqZYIDfAaYfMLCjneDmgU383+PXs9JUZmxU4GWYLLYuc8dAqCul0Yg40U0SU+gTvS84Ytatj",
-	"bzVckCVdOU68G902Q3rzvBnoXPM3IaxGxYjEzQ3EhrnQwJ5okEsaYThNxWJBIzrLlg1iLcLVzeVcu/5w",
-	"4ipsW46kIqc82HGk9PWPMGVcYbYJ18BTqLPS/DsB7xFA8MrF1b/2M1a/cGjKX1MmGzeZXewam113/uay",
-	"5gvKmdLAVYNraTSENmDopWMAQL0N484gOklhToStt6jI28DHgsk159MWey6MuqhH7R8XHniprlnj8Qw0",
-	"kSXnjE89osH6VZRmef6HTCLEOqEbDHE7ZkTZN16uQN/S/ePXDYqnOy+uH2yfWLaSAfwWjt4k4FrYDrMp",
-	"BOP6fPJKvAFdSt4rV83sH9sgmOdh3X29C0IMQaOYme2Aowzk8dBUTiO3yiuQGUvDZbT5cSVRS8q0uwc4",
-	"yTokPyK9SnZMKHFLiehnxK0i6H8qzN9QkCoOPD+ruGTmE0vSknUn/QRgMXgS2XdriFMNdFlf9xoS4dcv",
-	"aY7Iz0VM3G+OL9kZaGQ30JDgi7oL0drlREhgUx6r4G4pwDxqbgy54FMVScI3d9QfdzFnlXvyxh5IvKAO",
-	"5sb5+CxYhgDfzc4FtVT4ttLYjFquLqz27uIPXJAxBqOZc+/3u7RurxSUBy27FxUxvw2C263KBcHv4DUa",
-	"L/3HZDkTcAWSoBPRlaHH5Drk41H2KjppXdf7cHvIYMkwO1vGfjYbsgHJXwBVpaPb5sjrwPjUTJyNCGmy",
-	"gp7c3hIW4mqLKo/irxC1MkRUSwXZzcK2bns689ZX2XH+VSemtVO1McBm58091nz92HbfM/gmlja4K+TN",
-	"69qbHoZJtyXuFDFdVtJqcllFF7bcLP4C8oqlcEzoYsympShVQsalWiUkNU+fsNSY/CXHLZuQVMlJQjKq",
-	"6ZgqOKRLukrQ8XDY8MQnxEyg5DRPbHXCxEjxwQcluP2Ji2VCCqr0gcTTKiEFSOSaEfwwA84gS/B+euiO",
-	"TPebOUcTotiUA5LKJhik4Ampxod1ug7JW1RD5gCfAtdEwsSITEJoroQDP2O11fo8PxxtpQ8IXOZntCiA",
-	"h4MVOZtDvoqV+Mf1WKsZCJQPi3F6kQqMTAuSBc+jwhmyXSaZ1xUxJEzlIdguz/6K7x6V+EvhFgqC1zUr",
-	"6mCGjYocR0OeK3S2VMzPYuJCWTWfWXsD5SwNl2G8hI86QCXt0ilpmkKhA/egh1v8Mj2Se9av731SXLpz",
-	"XH6leQkNBmMMIqMkOvq5fil8V8Azm7vR/SaNAFxX45Cv9HWpr88z9BNDniGfXuXqPDn7bsOUS+miKtv5",
-	"lXmoB/PQovbHBZCIDQbzamaTwTlnYVfmpQv73H3aX1HqOD3Sl5kA58Mo+6zD/brUb9h0ds2E/NelJtJ8",
-	"vdLpjfKcllfswdfqKPeKRczsE1yyL8Tl9wbGJcuzG507iMKrgvhLVkBdl3WGx+2XK5rhpHdbltDVK7l7",
-	"5SztIt4nkYsmA3tS3p1SlNQM9i4hXCHtR4zY/itfyVe+kq98JbviK4nVMjATinG7xHOgVmcEZutYSScF",
-	"1b4aLXGustspePCVtORPQ1riT4w/NG3Jfm9hV6F6S88ry8+FEbg5kvkVSK2sCUg33BAKeKZO7Lfctrec",
-	"Mo7+YPB733eClB5FPlwNjA1vN3wscpaySLlVNjTHWralI1BFHLkx+oTSr2hehhwWdA7cx8HsljGGTZX6",
-	"YxFI5hNn9oyhXyK2T7dui2k1P37ofmDhSeawvNFFBw8xDkvijwJ3ODfLx369iN+Pi3j8SLafbKrmvnZW",
-	"QupsR/xVF4vdGi13TQ2+PnfNPVRtnxDsswHhP8Fdrma0sLhVoOmMNHvLmPn+gnGqvY+9KJydRDVWJY/l",
-	"dOhmmXusvcCnECVLwE8brXMkBIk0Nh/WbTPImXnbWN6z+bTZetuo28X5k7U6urEvBYouJ77aXuQ77Wq0",
-	"SauOVgyFtVFRLqn48GPozlZdhMTzwkVat2lJE4eKi0XmmijJpHY9x5q3QydJwwcX/0bLK5tUHpRojaqW",
-	"l6yu6hP/QtvLUWmdWPPG0dQsN7A9JbPxDcsXGWluPmy2FUW8qSgaLUtVAI/OyoX9uNEeLaYDmmXbyX1P",
-	"s80v2Vq3275l9oL/Wh06XL3CK0xDkZkTgUOPHLP2RvmcbG/dFuGu1usC0NW+pXi6Goe0Qtd32vu1q/XQ",
-	"p28qkK5vrO3azvlpafHu2W/sp67G7eOkc+5hWOvmEdFjTlp6qXOVmhu7u3Fz+3QMpKmBOx/cVgPda9PS",
-	"pZ1PX9cY/b7QUhbvjOWyEyKs6/I+XC+jajNvtwpZ4rfqPiuUmesoZLtd1ONbA4JKsQhl4kmlvRu6CnGv",
-	"eav75GVPfYWrkJNpEcWHRiA58RSucsxB97q8atGjWTg7xcP07EuFp1mpYMpUquQkfC0XEZqbfgSDju8P",
-	"n5LYXoLjQob+wOLvCLo7lHwsAirtQbxkEZT1wINvO4cctF2GARf90wpb5bL3UprnIB8oYjRNiRA/VxG8",
-	"JjjZuPI3EIWhAkdcIx+Hc34dmtbEcftEL/5CRgq4+o9fxeYZuJbr5HI907zFZKJA902I6JsTvjWF23XZ",
-	"p8rcOseEuKKVty1crp1yNonSELkPo/O4RZAx2WETlMoJlenMaEpzMZYWFK677+Rtdoa1JW6JxNqwG69Y",
-	"r3twdzTqmXVVp938fCBXV4x7K1Chb4Pk6jpcRwuawRDqlTjJU4wA2DLqdBMgYdTEDMdmwHbzH0VooOwL",
-	"bVvIaxaClwD/sHnoVSV45+WkyG1EGFeacp2QkmcgCfUZ819dnPfAxRmo4PcnLll4UbH2D0iartTdWgaL",
-	"L21D2IJOQR0jOuAIS5QKiSFrFYtZdwLanYURUB/Pn549O3r24sxlutrtWFVCtQYJ41fAjeAk7TFtBtI9",
-	"kmSmdfEv6i8NRMmmoVnkwpLqbL1ZeZsqiGBuXUaH6SH8qsPy4KhzQNz2gkyFMcRseAXLm2CUHL2HGcE6",
-	"kHj3hC8bZObJO9dtUSOBicvTEpK8evG4grRXhV4QbaxnTBHB036h6T90vrX1hH4Z4MumS2bojhEFqfTi",
-	"19T/a4nigvIg8uOpsdKOG4kjVVxLC6JmpSYZ5mBRniEjpFFFk8km+6TR2Fh5KTVCcuzK2donCZ6vDs3X",
-	"/J8bD0LbKwXbAa11HMGkQdM4k6IobATciT0GtgB9QmIyCVMz733nieJL2Xief2/TSYN+5q111IVcDKRZ",
-	"DydFDiwgif1WvhB8Zp9bclV+pi8X+Frvzrzx8+IfGJ7VliN4mEb7G0BhIUMO04s5g4wTC3AzP7nU6zEo",
-	"lqE5wKS9t9idAphrDIuvCvHens0unviFKInKZ7/7kr1xbrebMZTdiGXsBhRi7Rz3OirhwhRuENVIa76k",
-	"+MQ3Qj7XyBGgxLGje7o0vEt5D/LXdJS9bvMaBhD0TFT7attlsyYPvOMklu0xtY1g4zBZvdwuq4QuEYP/",
-	"ZxfYbSj1Jkz3fgg+QlnuWy5WEqd5vBRzCMUrh5dFdNx3+ygvGDsXS+WHuMaXR5VOfCr8gvFSw7UL6w0o",
-	"9Oa57m1MdnvxtUtJuZqEKOun7Kqz/uhPGIFGTELoIhMN1ADXcnXTcF84dmMfvTWIt8X5eXrwzfc/eAdm",
-	"HeTyf6lILxzSVAHXcZ7oOAfQ2tDjFdR+UaGlGSqfkeD+FtnBb4QGZPOILmUgUaDmYenvh5ZlDrsEsixn",
-	"qx7T7bV1bSOa77nRVIQy70IJFgrSUjK9ujA7wL63qsEWzEhRKsScgZ/LY1dw4H/7ZvUkFOxvYLHWXvnh",
-	"vkKVClTi7nVtZ1oXo89mAIxPRMBdhDDChCCwGG+iEg48QLQ62utE1FQKZUuXqMSl8vParW8ZXFg6s3G4",
-	"nF2Byy84/J3/zt9/PDDy8d6F6mieo/NoBsaMV5qYD2venYUxL5g+JJbJV0gsbEAsbSggJ4i5RJurygcx",
-	"NvfobME4U9o1pnmOvT69ArmyvRltowgldpZ8ZQxXbjwVXIkcHphucMaJXRBfgkWRxxdvntkvma37/n8d",
-	"mD8c4An0/vB3/lRK7FcCcZUHSCbScoGAiX958+wx+et33//bXzwDgtJGb5P3qcjgvXktVAjvOXzU7xNX",
-	"J12QTBz+zs8Y8gFLy3hGCqNKxiv8/9h9w8ypWUL8jCnyHqO2770Cmog8F0vGp4fk/YTl+BFmnRANcqE8",
-	"CfXv/L1Z23+fUs7BUoz/p2YZHPzr+8TzrNkFRo73mcizw995RRR8PKqqilSUMqNHzuTgtGCj49G3hw8P",
-	"v3VIGNwGR1Rr4N4ccbyQlQnwIjPnIVP6tGqFMWy6AI125G9u9/y9BNTfbvOkCNJO7M6gwb29EbPIlbDz",
-	"rsQCxiJbIWIsh4kmNLcx71BXuatmut5Tbd68M3pEFYK7LO1vHj70FcScrqJFkbMU3/jogxL1pqb9q0X4",
-	"CXqhYRGoGrFhN1/OvI1mbeoJLXMd66Ua/5GnN/tsCyQsqNHpNodiSW1+oCSUZJAyIwEJWQqptC1rnNhU",
-	"impHwRXLkKXaFlmCpp1IaOqWW9OpWehRLgRyuFg1MjoeXTFYuhO9lqKjHKi1QApnv68Jk/n41K2nI9v+",
-	"UdgMtt4rMiRMG6zp+e3DtVzBAKtdNpACUgJV/cqo2EQZbB04rVrNjVn5eUN+v9t8oydmRm8uSLg8BF/a",
-	"ZZiujObzpw2xw67LGaEC2yYkwh0fVkzMSKhkaou2eYxNoJ+eoaP1yerQOaGHjIc+ZB2VhwN2OBhk4zPH",
-	"A/6QkJlYIn3mwqj4KnPRk4mFhgMfabpnjba9Qmy1RBGt1VjEmwvcc7EkEyqJXoqW+34qjWlBC2pLIPTR",
-	"QbUDPHqMPa7inm3ZCo28bnKUswWLw8cbDfHY79PQWgGjPa9ksUIyz8A6nqKpsoP1szNqBN6Hl3ou1Sq6",
-	"UD+BfmzhVGurtP4KpsdGYCMh6zCYyA7zt6Xr7/lznq883g1tPIYH78LYfhVPZaBnF4mre1qnGUAHjTGi",
-	"V+h9MWbjqL76Blix9y1AcSVgC0nfUHw8ds4Y35MSqxH0FqAjd2eICtIboNlj12aoMO1ZgF4LhRaMOQ7w",
-	"VuFYFYNCYz+qnz6IqWOzb1+cUouayN2VSAp1b9q0uq+4d775vqPr/QonLuyZmIZE9K3ni0H7bkcGds2T",
-	"OXNPtmE6c2eVjOZVwZ5uYyiJmMeXqwLuh8i+uxXzXAcpek+Vh7asCshOCCW5mXUwUouG6O+/y7azvaKB",
-	"ioNQ15l3wzCIa5rfL6y04Xh3IG5GDHweSUO2rOumLrfmBS01BvM2q7tYHWVMFTmNn7rnBfAnrs09kLzG",
-	"hD96+ChMoPoWxhcinYPexYybmU4lAE/IHFZjQWWG15yFKBW0Jj4h4goR7VX/1r/0w3fff/8XX31OSubI",
-	"8iUshAYyMRM6LicTkKSQQotU5O57j7779i9D7lDF6qhgqS4lbLOhXrsm92sxN48AxEkfFZa+IXDIjRmn",
-	"OIT1RwftEj8xO1f5trq11/coKf3XrAEWz8HGFtbdIvon8cTGQnrce12qy02WYX8+BBeZzoVQDgovypqw",
-	"yXurTyybFdag0HSl+p6b0bvdE59Q9we52u2p/sKZWRaUtL0VYdizs/OsEixLG4bVRjfkKxlyJ42ZY6eZ",
-	"KLTblrdgDU2CJWQ6kjUGgMTC0Cvs9XqW0KOdmfMNsdyz+ATUk5lWI0XlgjDuAv+VIPXX8mC+EXdAXWgJ",
-	"dPHUNgqr+RnQDAOITs+fUaUP8BsHL56MbnbOGoPXDvFA4Ujai9N5utqBH7sEIZvqxzPyQYx34UayIGFC",
-	"8S51BfJAAdfEzugJkaDKhXUzrU9JL3eBS+2NugaFmJ/qZ7ZRrwPYbZ2beADWOU63kJoGPUlusLs0xa6/",
-	"fd3c3Uqcy9OGYwmTpmHuuDHNPNYZeP23r0dxbXMgP6+QXj2ExFxa7Qi2ysWOLZR9LrN7/b17ld/OBMmY",
-	"5YJPbHqM0TXL2SohHJbgI5p993/FChJfWMfO8WcIDJh33fsS4oTuxgbLntfa9joW2Na4vXv6LZs7dZ+b",
-	"2hK1/s0X4DTLvKocr/A4EdwCF21pr4pO3hYAKyTjeustrIXwaeyro0/mv8/brrdPpCieew6WIRvMPPkN",
-	"TEa3eoF9JuQUdKs8xUzkGabmzRifEspX3mPed7aSqJ9m1/OyWz3xxBYi26+onnP7qBqaUgiRq8QhtMHe",
-	"89QM8itQPXUJdWDD9ZCQ2sWE7/0mKEFpx2jaAdf2La93gXv4JWm0i8amFOZOoBOCxQotZYpF1Pk9ymGJ",
-	"FvXSAhlvoNiO0hmk87j58Nh8fLe7uJfnxwwRx3oH8DTQM3SZ4+KllJMxEFtvEiFpdsm0yDML+SAHzivt",
-	"8LE1K1ZijyvEzKbzxCqKQWagX1UJZt11HKr2xjb4EtRFNLHwVJExTISEJAx4a1I7ZD3Q5tjqT6Bq0Elk",
-	"bCZrHNVpVWvFqsy5hExHeY6/wZKMaTonjCe+QkP9NUvrdGJtMS9qxBEIm79yMjazruwz2oWwhmivD2K8",
-	"/bbzs2nQ6w7rqw3/UW6wP4vx3q8+PyMgPnJPxbUZcv9Bipufxbg7kOeqZiPYHi0pX8qYzGFFbB1hK5Mf",
-	"xLjCprvxBf2PLzJYFEIDT1cHf4PVOgykxQC1QwDBdhJYR83aR+d8s0u5iamcHXlAqZQrQrGKMxGlPnEQ",
-	"iKWQyPpRWmoPvHd0C1Xbs2U+Pvr0QYw/bwsYB2WsY8d+EOO9X0P2PvXm+mF2RHX7UBoK1WfPtif3KKU8",
-	"tQVUwlv5MX6+23n+gkQcqYcoTrU5N0ueieqQy1h2HXk+arOchqf9JZ3Dkyb15Q3m/noKrZd9/hIWY1c8",
-	"fMM4v4lxJVIN4ZjPNTAW578+2xHapp2nWbPVLWd1eLfm0UXIHdajgGsKinng0Sfz3+etiNEwCqOnjPgU",
-	"A8c07I7RrI4g3yhTwWXHbsWC3hCEuVNhMcs8RqLlHbgzbUynKsxutMiMcss/gsa2HfSBKDRbsH9ARn59",
-	"+eRvCSJrCcVxEDuBpJXX1F+ETHeQHYhyy6XxObY5L/VdqJkBN8Zxb+LutRvgOEKcfU3g5Cuhd4OYbGsK",
-	"IyHLmcir5O/rLbjIsy1LLfLs61k+bpYwQ9oEy7yZU21ToQfPeiPRP6qkX1erehv26k6V4ikn57+e7kjk",
-	"WzIeVY4TKTj6TMc0nZ9YHDW6Jii36uw6y2QxGdvcZ+bzP+0GOUNntVkITzsxgzyzm+Na860bnB+xK1zF",
-	"C3ID+6U7WUSJBaDHdnjGyMM7zBipJieWL2Ju25Tv5jx629yKdWY2GiPB6hD9ZAJLlAV8RMAzW9HipoZr",
-	"zOKM2649LdA+Fs0N9ew1zA+sOrqT0JSlkLTmblsRI+9FUi+9M0KZZXjIBukDV+V3q3P3zLZ5U+auJOO+",
-	"A0uNDm89tIRvWbMRIqActZWLIDvucyEzkOYXy5/h89qJlgyyG6JTmq+/H5/nK1i25viWobnrXe9xOS1o",
-	"RZY5NGpa94fwuS8cfTJP6ESktBcuFAxpX+Nlef+zLnDqHPdf30lzMMUtdsVZhWTcGoJwvHrugURIZBUR",
-	"E3SqNkj6Kb/VDKMbiL5774jY+5nbjQvaT5ul2sjz1qxpV1OeatRbUzOxWoi+kW/37O1RwTPf6M8Bg3Sv",
-	"u/dwoJ9WD4Zcp+HBYE5Nyd9rPV1J/O3r+dI3ug0jwHXWxwA4zfNdbBmElNiJWADXLnHAWFpCAptyo3ws",
-	"ckxgU8uOpW542vv33BsctZrI2z3lW91uqrpFvbw3TvWAdE5otUruyVa3qQLoXJHHL16+cEUMsowwfeI4",
-	"4jJoYoEOSj7nYsldKoCNZvMpSMSyIoOnLNVQ6JffWkcFZVuCSq8pk/uVhWYPf1RhQHuPN/dnGKzsbIgC",
-	"RJHDibXfM1EDHBw9lW+7EqVUN1l3d8cKL/35ZALytWu1x1XwXUQpWDLYSWClPdUTx8ho5xpjc60FSshU",
-	"CE//9feSSg02gsfJTJTyurP+yf3UabXXm26YkeKef3docjeAE89z5ZgCFmBdA0xjIvROMOX7maOHu9Yv",
-	"28Hlu9Myxrp2T3NMdksP43MhZUJnnoWnAyzcCTH/SVK+uwXY/bGC41O3jdm8tRPlgq7s6q4dKwu6qhhs",
-	"tbkrz2BQAkdYWfXCht+H3fjFIMS9OXhDkHiK5AQJcUy4CZFsOtMD7ldy3nW5knM1NA/09rwaPe9scn43",
-	"XLVMkTFWNdaCTGgK2mXyuql6oAjLgGumVz11cTgqgqt0S9wN5i2CRLG+2vTGBw3H23bUfS1Athf3zPtG",
-	"Hvsjw6pzOUuRVVhIIsFcyqlnuqN2rU+MrWgLGpv3ICUfM56p/h7Lapm3b9Hzutlt7Kaqu9vzgby1JiRq",
-	"SlsdcCKaFniRUx7VceZDtR01+doWYbpzHPfu7BB8oxh3VE53EQt8K6SlPIIrkCufMdrI+FiKMs9IJk6q",
-	"ZDWmiC2Tl/VePMx72ib9r11m1J/BlWvede9+XJxQ78Q9IZSoGYYQ0W9l1prmtjYD2plYVhdudJO4AFzE",
-	"rqjLqwH8bYV93n2jgczpGPLBfOvbUmTvNEENVy2mZPCzHeXCmof5XNhGsmtCpgxp3Imd2BMHs3flFIxu",
-	"GsC5ZtSNhFRMOfN1IoLm1hvbRt0Ss7/nkI7W6gpUKdo0fR6LYtXMziMLmlmHzInl43G214kzWLx3zAZt",
-	"nFtSLPko6cycLFZ3njl5C4zO9f3bckRVCZMTtPeZOiEKa+gqMgcojPQy3V8QXfGf7UffhW90G2af6+zW",
-	"71H+Jd0B5JkSpLkrJ1X+H5NElWMOWt3sInVRFV26ha0dL4llbKTNTfzszfnLg8vzYC0vfPnuK5avP2qb",
-	"37eb1U9GnVPihN/mqOFIqyCZBKUs8AlVfxvU27mnqlJYMcf7BZtym9TQ/c5Psc7gzV/6qYPUNUpwufeh",
-	"aeoqwAYkOOYTv6geszf16ruIbH3/Irvhx2KKKDblkBHWe24iGcZsyl/wO97aBVVqKWTWe6tWX7jrQ3XL",
-	"qm+s07WX3hWwGx3/9q7lcoEpljd3pRD67RUuxmaF7d53pDpbj9OKeOcWTtMZ5JPbdKCArPInbJG3ORS9",
-	"eeWcJRN3olxgg9vZWhXJXaD++wnhggPWJsHafM3q7x03rdu4TPUTDZxLe7R0SUdV/yFjkwlIZ5/dNFKu",
-	"5u6Cv3T47hUSg9lDGKk72tSxpET7NrMUGn1PY2fJbd+SvtEQttI7jjY0inLfyt7+tVUa20HBrEFRWc7I",
-	"i0GxrGivDY/1J7cvzaVt0uG0wbqYRg0/UBFXjd2ld13X0FZ47nm3cbOzy2zOB8o9FYMGrZgsOr6xWBi0",
-	"JvMGltBLOgf7xndYnPAXrllOmCauJvYJ+et6ucIqoerbH77vSKlKRsCzPEgO9UITjsXpXEeB2uB1eeIu",
-	"upeAjXYbnOLtCd1fFfGq2G9HVRknPCzrzYuvxW5SkE5dcVwLzLK9VNV1cwZcn2ARC448Mv32Sa3yjj7h",
-	"/53oLL97urMpdGOf7TCd4oUmogAeIOvcQbIRXAnMsnC1i8crvIqzzMyziwqsKynKB2kmnHFJ07lHIIb8",
-	"MZemwa15WX358t6e+agDFl8MstBplowwjXxzPc9lK/eB2HCShfz2cbo6UL3r+TbuirEJ7CBWcA37qI3n",
-	"YkkWlK92U0xjTjCWR+oahM1cHazna5TIoirD3NOQLVVXgsIv6rayE7Aif08rxo57N04aRJ2xKe/00WxA",
-	"O6MJCPgq98dX06y59jBwnkpXodFXumy/aFLLTOJ14LtkoAPIdXLXJUysjMVlamekAgVIJfi15Kral0ef",
-	"zH+dx7kTtu7TvFQ3rkaxP/f5U8QlmSEmdXadtWsss7T1mqmhWzQctre1TPY8c/s/+Esp3TMDQWwJWJ/F",
-	"b8ETtDoFhweRYOhW/+7OlMSduoFvYftbyarnuZp/c1IjB9a6+Zk4uX+gqraIy7P1RXvao8sqHyZ6kt8e",
-	"2cAdsgyICbFTcSu0AvvlE7gLIoE7YBBY+iStnjarbX9g1i9uul7K1Vv/3B7eVw56KRCGPJjw78riLze+",
-	"16ruHKRtrsL1g/scXNpqn8A+O8+X8jZg6WYHW19xg++bErd8SC+iiBaJK0VkmqOYLQXv6z624tWTnuJP",
-	"zUvRjnl+8v63394Zsa0AC7+9M+/iEr+xXSnz0fHoiBbs6OoRgk5db59ijE8uD8jnapgxbdJg2cJjIRBv",
-	"A1tp4cMbhd5yyhUZA+NTVxc4c/AM9z2k/Akwb7EpR2wwb8QE7EH9+d3n/xcAAP//",
+	"7L3tchu5kiZ8Kwi+b4TnzJYk9+fEkWIiVu2PtvrIlsNSd+9Et2MNViVJWEWgDoASzePwxPzaC9iLmAs7",
+	"V7KBBFAfJMCqokhJ7vYfWxLBAgpIJBKZTz75cZSKeSE4cK1Gxx9HBZV0Dhok/kYnGqT5IQOVSlZoJvjo",
+	"eHQ1A8LhgyZiQvQMSEGnQMYwERJGyYiZJn8vQS5HyYjTOYyO3YOSkUpnMKfmiXpZmA+UloxPR58+JaMJ",
+	"y8O9gZwr8vzs2fnTf//l9PznZ0RI++t/vj69unr25lWkU/fAzb3OhNJvYLLe7Ss6B9MTy/zjC6pn9dPN",
+	"F0fJSMLfSyYhGx1rWcLmvt6LcbCrsww70oqMYco4N+2Dfb4X44Fd5mzO9HqPFxPCNMxVQr56/JiUPAel",
+	"iKIswz88JlSTuX2/0MTahzY7ntMPbF7OR8fm28lozrj7NfFjYlzDFCQOak45nYLcatrddwdNwyfTWBWC",
+	"K0Cxfi3FOIe5+TEVXAPHGaJFkbOUmnEcFbbF/3ivzKA+Np79/0sz6tH/d1TvmyP7qTryz8Ue26/164xq",
+	"sgCuyUIKtzbua+app2OWM83s8GiWMfM1mr+WogBp/25fMvBUSowoEqWpBmW2JNMK8gkZw1LwDMVqQucs",
+	"NwtYNB74cZRSvr4A+EzzpdmyAHnDlJAkpdw/TmkqNeNTQvEXURROWo04dU2Qfc3l6FMlFlRKir9zcZqm",
+	"kIOkdhzrw1qirplRmS2oBJIJUIQLTWTJcbxzms4YB3VCYF7oJVnMwHyADUdJYG+4v4jxe0i1GYMf3vHH",
+	"EXAjvr+N1ILpdIYPoFkmQSn8ORVcidxou4ypIqc4t7RU5i+qVAVwI75jIfSB4Kn5a85uzH8TCfAP/J0q",
+	"M42jt2sjS0anWfbC7L6oLExormB1Nd341qfuxcXl1fHrizdXXl/TqRH5QMepyCCsR+rN9lvVkWv/NjST",
+	"WfbSbdSBL5GmorT7cW100RecaV0o8vObcyf9JM1FmRHgWi5JIVj4Za1CCfRTUKUWQmbrHf0NCk0U0Byy",
+	"BDcAhxuQRM3EghM6pYyHOtLiGgISfcaVBpqZMbu3xkf63k9Izq5hwVCm1p8pSxXQ688Zn4IsJOO6mgsz",
+	"uROj2CAhaka//u7743/+138nZn9IQHlQS6VhjhuFP9LkmosFYTq4Z5pygBNYL0tQDmZAcR5XVhmHPhFy",
+	"bn4aZVTDgWZzCMtksQwuU8bUdfCDmds7Q1Zcz7rlHkfi+k38+e9OJ6r9ERWcBq1pOnsDfy+hx7ZuL6n9",
+	"LqGcwAeGOoOYERAtCCVuSCuzy9XCG3DBfvC8Pgc+NW/97eO/fh+Y9vYgnlw8RbPL/H90+fMPPz17ckX+",
+	"+X/+L3nz7OWzp/9hPrI/HaOFNjJn/Idml8YueByYmVQUbkgrBgoH/3LVydI96Dn9cGZbf7V+wkxYDusd",
+	"vb64OD96fXr1wrwDJWY5vZp0K9zdLeOvc5rCRcCceWqWyj3PvA/R9nglEgrzHdXu4KvmLDUEV+jA0H80",
+	"J6AWZMaUFmifrTwp9CizJNUR6085ijIWPIs0vYY3kIr5HHgGAZ14UQAn6UywFBQxB7MVP8gIVUQ2vlk9",
+	"fCxEDpSv7a96aJVcuFWL7CngprVZ8YCKSXGj8TLP6dgsvLWf1gygjBntE9QKtWxWIri+MivPXxW6TAS/",
+	"NhF5Zs/GvtprZa4yUU9SaHZSNEa2favVt4AbloGxY0KNp5LeBKTzUsxBz4y6YoqMJZ6B6yKQjFgWfGoO",
+	"kx4LKIE6C33tASXXLO9/zCxmonvWXXe2te8iNP1y045BC1sLkomEME7MYa9CQ5L1ebHJqPbHirlRMLdI",
+	"wXeOyGrdoSrtCwRFgumQ+ryYEJrn9jJJFkzPiJ4xRVJnC2+eTrzjVU2xAy9O9WAauqASw/YEJ7jZ/ds7",
+	"0QmtypMZ5VPY7hh+Sa+BqEqmMzaZgDT3OToWpXZH8QlZoHpXxIyBmA+Upks1CtjqgbMCbowSPSZ/O3v1",
+	"1BxH5v9/f352/mzrU7B5BlS7mWbZK5YGDt1Ld9k5QWsDL1GCg3mdkhd5OZ3iZO92JO5K1c9WiRyPKx6E",
+	"sydomkzZDSR4qnNSX1kCdklAUj4nE8rcMiOGB8tUQl6dPVF4s8isfCVkwqRCDWQuobtd0Tu059KiVC3f",
+	"k31I5Xt6vO57SkaZFEXY6YSuEzdFu50T02d4w1X9mjXabae4xpeaSv1U8IDiPtOKTI0eJDO002jmdJcm",
+	"C2rMyjwjzhFkxQUdP8doyGZMpWRqrE/GtcA/aUnVLHi+16bOuhPZuWyIbUOmoBU+jcOCmMsU0UIEHzr1",
+	"GnzNFjUWJJ/6Ky3j9iLbrUPmkDG6y/3+VLIbwA3eccVY0bbG4LazYIZUzs0pElQGAVUwh7mQyx+W2g65",
+	"sgIY199/O+raG/56vCKjbi0exEUlxRM8eFFRmvLsNI8Ku7k0K8IFyQWfotPGXFZyugTpLBehZ0bnh+QN",
+	"hf9CBgXZPFyXknuHo6r8sVKrE/K4ckQy66/Uwn5mO/XiWbvPH3etE377tTfwV45wSAXPzIGtWW53phma",
+	"EzcbtOHQ7PKb77t73Ocl0JjRxri4U+24YBL2YXNYd3FPM6P7+hs0Yo2I38KGRSkntgP0PXotnBCg6cxK",
+	"JeXEmNqaGaVk/YhiwUcRl/M+7beJkFYt+rCEgunc2N0zPKWwlVGRfwZLr8u4OkZFnZAXF5dXR69OXz6r",
+	"A2m7srm8c34lwiAWZE758gSXqhFObCqar7sig9uadEax71IA0XT2B3eC/x4/v3jz8vTKzKf7sbeATWgK",
+	"eqfju2R8mgOxDz4mZckytOnnCyrhwP46p2mCR94By8g//+u/8X2uAQrzChI4LPq/QGVJri/8f5y+PD+2",
+	"hqOewRJVP5qOeObhn+xZZ7axOYHc1YPN4ZCU/EZIav90YJvBBzov8hVb4/vvvvsmJKneU7ZqV/rBpAIt",
+	"yBPsWEg2ZfyRWpfOjrk3k/Yrw9+iF2arncyBZw5BBZyMAXuXZW617MI+IXT8XTMeOFEXM5HDsTEb0LBR",
+	"RHCvhg+t1QKZ/djYMcob78q9KJmJPDP2xuKQnNvWVcCHahfQTVYmw1tZ2DfGKPGLQXNrH6bmhfOTmxPu",
+	"kFxMiIIbkDRPrNWsQfJj8tF891NCPnL8h3+6c8OUBy8zVvhRjCN2TtiiRYs1NMNiwUPm5q9GwOz9wN2e",
+	"GL7DuJ+FXgiRB+KGDn9iL2InxmozPVTim1Oe4bWKLgdvIMVpoWZCR9fbSmxiJbNSI3OaARGT5u41w7J2",
+	"dHQMXweHsF/79XM2JsW8oJI5H/qKcdfleH4iCuvF4ymY/RMGNtk1zqnSjQDYWOgZMW2BZ2QixTzk/x73",
+	"HYB3xqYrcY3A+6yDCiTQ5n70+JIRrqvDtjhTOLhNx8HHGnXcA0lhOneNk5H5cRxcpjWPkjd5eqFujD3T",
+	"WOjA8xSdwznjQKfNEE8sTmfH2f5WQwra6+EHG5Y+RNGci+n6aqFQrEdrhcIt5sXKmhPjpQb8C3zQJySn",
+	"GoyxYS4D6hoytD3QHsEzcmF1mwR/H7+GQhPKl2Ru8YtrR1ngPgwf2ggGM4Iw9GPDO5jbizDnutsAnR2v",
+	"rIPfN+giMyMKz7GFT2y4uPWPA7bipSuXnmZwe06XZEZvgIwBuNXkbrCdMahmqLHdww9LspixdOZdlEYt",
+	"TzlT7aBE+z29bbV+KNFl+JUXwKaz5taNzT4+umrvnthn85plbmocCVOmNBpaiRkIgslmIs/FAvEl6TWN",
+	"uLymgsOp3j7eFwXKRGKylR5sjN6ezDQfWUsZQ3PmdhEarzkELsFiofpFZfM1pdS8qKL506X9Xrpm9hsD",
+	"Bd6I7ukAsJJp/8MyMtwMflaRoH8UmVQZgQHMknTA1c51jsCbamNw/YMaIRtChyqLYvUeTEV8IyHN/dLL",
+	"bDCmzWFhLbD+q6BSISG0JZORAq1zyOycrxnK6CQyRmIV22DBSLuaQT4J6wn2D4hfcoK+2QiaBD/5dbYM",
+	"Q1vre54SHprHxVhky8Yhpq2dEAAD0vQastDRnYzKMribQ6F45+bPqzMdVVUNdTPSUiHe7Jy557u91QbJ",
+	"2rmoNkVjC1Qbq6FTatloKIr63fxWaC5J7Lx77VTGCthnBVjaWLVKFHvZU97sXIMwO6ugY6axC+9KC73C",
+	"U8iZ0tu5eK/oNTgwAhGTSRWOeKSIeegXrGA/P+e+41gZLvGdA+5wO6lZOIY1YeayPxWkGdJ1hjaTxO3+",
+	"4Ri+sIgrzXg1LQMA4mEUp80a8dlI0dOnYEVoRs80WbA8J2OwgfCJFBzjdGOaXptZFbx67DH+gghczL0w",
+	"loA5EO0tQrEMiPVirKLsG4uAyM+QHFv3F81zkI8UMaqn1CCTyntqVjcCFosdYZ+Cs789HNl+l1A7Bcaq",
+	"r7BPzAlRDPP0RdWEVI2HsYddobav+w+8Z/BgEcI4gWElc8PSgCHgVci6qz92W4yY5+EbYTQL4CmbgtIW",
+	"JV7lF83oV2hM0a+/+97+8N1XXwfnecWNE/ZvrbgarKnW02dVYRqHGLzRLAz4QFtQ0ob+y9k18GAmz3Oj",
+	"Tx4bkf2q7o2X87HtzGjnanBrGwZoOkvMdyeMZw4208dkx5CTikSSbFAHp70KodRYDvuSwafOqAxtBgzG",
+	"NJygEpQmgochyctIpCGl/JE2x5UfWCfU1iWteNedH3e1EvU0rMlBc9qr97KjC0q5FMWlc/lvecRIURBK",
+	"fNzgpPbbLSTTGjihY3GDy1CD0JiH+Hw5dx6IiStFcVDFft4OCgwZc3Qdc+YBBNVwHuBhFHjhenWffSiE",
+	"3HJT/CqZBoyDohnatLz+0BJ/B5gWBzpZj4g6kxvYjfNZDEGltG84G+MzjaZ4ok57ZH1UxkQU1OzSCRD6",
+	"jRhwH1+t3qnOoZ5CDAceg8t2wY9D4cArgcedkO34tZlpeo36HHIFeMZ65MPSBqIbCDDC1CG5kBYYhojN",
+	"hCxmwryCeRXMztDOS4m5KILDI0VoLjgcEy7Iy9MnKrHQ+An7YDa+91klKGsY8OagF0JeqwRRuPSQeMcn",
+	"ehPHkIsF4kscOvqwerEwosJ9OkpGM8qzA2ObhDRi08G+rhFxyPaStTJsxHb6oZsW9fDN6ldWixuxDcX4",
+	"sTm3PQpR0GsP9AYuykiOQUOsvGqqpGom8my3YuU9+H3HXqG6A9hse8RY4yJnaEeY15hbJKEEi8k+cXHG",
+	"HBTKIzFz2Zg98ww0h5iexZZ1BSvTqWh2AqYJK7B7vkYCnoDBSSqkyMpU9+DYwGZ9gCXm/EjW5dPoBIcr",
+	"QT/pQ0SV9Lr4Ns6NkLnxHHQ6wwz87UwO/L5P+LhG3eI5Nqzvy3GxEDpzPAbWU8jmuMifs1WyX0xpf+gl",
+	"wrFUMNrO7Cq4NdgxPr4ntPJB6JSJEdMDlMGwYgki3rZ7l3va8l4O3MIENztDhF7ALYQD6BUnjtC/JOj9",
+	"s8nUm7iJAulISsWi9xLM2Qz9o25vzBeCcTdEia7AEsa5SK/x0LOLMXJy+HZQ2vMaAUiGmcm+v2aSsn/X",
+	"arIar+izDMILV+XHtddtGMbLPsVomSDkhOUwGPkwFF0RRxnEwQTLVfRA5dmSZjsHAQQVWiboW9wUgBci",
+	"uwiAd99Uj6zPtwWibF12mPPROSvQ5xRuSwqxIlQunL6CArKRcz9z/kDyKxmXo6fOHbsS+p5RxsPu4erK",
+	"YN81IWOqYC0xuFNczPjOws7zCS1zvQmYGVU7cf0R3pi+fS8UViwIYD4Y4gD3TULMGN7o2kxi4RO4+6OC",
+	"bHZr97y4dhWyA3sKzU6MhANlwkYsBqgOppQ7igKxzx5aIhDcpNKDfPqP44ZJXdK8/2KGMDEoJxXoxb9a",
+	"c2u6x1Z7YKXjpkQlbidWm6Lxao3ZDq3Qj+wGeOiUGOwsWjtXekbHesOIopQ9ay7oKB9XOEBuiexOr14E",
+	"73Q+OKBF8NwQYt4D1en1rNsw+C0/nso1F1wf8QNNr7e7aL2gNxVoB1Fg5rCpAyAVs9yXuMYDiGtMxcGY",
+	"ptdfIhoo9ZLyTcmN4VAGspZym4j8s00CnNMlyYR3rrUFXQFEb8C1U9jmHYrJsdk5kENqzElVpjMzDWbq",
+	"/1OzDA7+1br38tzThE6EJNzmxAfnPggXMsO1viOekbm4gQpgqgBUeKbXJu+FlcVnXMvlbjgSO294W17k",
+	"YuZBjc6+FbdUJFkmRspVRcZ7nEV4MFu2LpdlU1/ZzFOqKXkbX6AwnHQYZrS11rfEjgaH6hw2KzLUpBXu",
+	"JuY1Dds8qxvY4+LZ2yHWHfRAh28HSE08IAuhM4ugUxa7clfjLvaAc0lqFeHXrsIwJ8QMqQrDKGLng8yR",
+	"6oUL0mAZjiWvxbhvL2oimUeYHWwThQcQ3oZYXUMi1kV1qNgm5HvzCC1tmoglQE5GJZdA0xk++20yAKhe",
+	"0Vo7+XJjqO/PKJHt9U5a9MVRgKrZT09mkAYu0+I64nmIphT1ygV06klcb8olMsN6WuvwPDd3s986VI9A",
+	"csDV1yiEyPvrr9dC5EHf2wzymwFevEuEqYYe5LdA7yfZ7NhPXe4VfM2kSeTtx7w+wW/dFHckELR34LMP",
+	"NNWkLBC19jh5/PhxUIUMPC/sou0tx+Bsvj0UBWlkan+V55JxiBR3I0MzC/80Rrb2MDTrC3/Mnd7CvtCr",
+	"PER6FeebryDBGjNAPfRb3ISjFp8jLUsFQekZbgslnHZmme6dsGWf1CeYSGEBCQvaQiQ8YEKUkJvEgQD+",
+	"0MQmopRpZ4Ts0rb607OQuNnaEML+SYzXja6x2WavQVpiw57XtZTyFPI8GoRIZyzPpL1CDmA/kEA1ZEPy",
+	"wTNHR9ljzCClkD0o6+8iWDZhnKnZxlftvGRHbu8cFk8izuArqwCbbj28Id8i1ur7CydSuGOvLs8Q6rrz",
+	"Rb0m3awXA4FsLZenOqQHgRNKZpBn5L0YoxaUzCiBKWWcjJeuwFMTKDiM5t1yhJ47hv012Yw8YJWB9Hbi",
+	"seYUWFDm/AELIa/tT2YORm4XGVOP5WAp43F7R5jJlIai/0XrJzG+1FAEr6Sb6PCFpnnPnV2GWR9Cjo2W",
+	"wqwclZU7o1Zr1aTYgSSrerK9yn5SGprPDcuJb1O5RVTzLrygRsPvwfnp1zB8ePRNZOuvqofypsRZaKJg",
+	"lX4+I5QZT0Rj/UeOq2HsnF1OSmxHobk7twbQmzIPrO7gFwUohrhVoxOT0zGEmUnEDcghXUQpTry7bv1U",
+	"MMbhhsIcG9agHly1EPZNKvKMeoY2ePkaVFyrh38xBDIXI6pg2TC4SaXs+gAmnG+2ih/aL294zT2zdfjJ",
+	"3KMz7VwIBWHkFc1EMdBmdF/5IV71LAa02h1yaVsNVyX/2XRTm37xNrl9KbZNG7kCQ61vZbFaEGAiSguv",
+	"CIdIdgIZcjsgyJrjFMUgzFCF4qolI2kIVkgiX9bozTDWbMCtJx7Vc8UyevMQ2nz8XnyGq8qAaynyPBZD",
+	"vAMsX0TwFUhG86i7S5F66Fgm0rofLDBwX/LnIGuVjEVFa5son3eERubbfvhzGZmuKXBn4EZ0WAWZ3GfQ",
+	"lrN0k7TNaRoegcgiRkm8JxsAjogOBiKCn93klPc4cD2iCAeGmO1R3edWMdxN4uwcxbjCfYTZEpoFnLAe",
+	"11bFZGx+kYe+9UHm7KQgR5WouFqPY081N8J0cSwN1XFtZXhiSVbukdp+wvvrcC0hUhXFo7tUQiyhoHKF",
+	"3EnjptgvHutxYoH++3HQOWl2hHItXRIJ5VfKyCuOGiiPezx8NFZ1iaOlh0O6XDkiPpslanNHxaQpq5Rg",
+	"pV+bc4t/aGHcwrZeNtQ43A6bM62AepvW0MH5nAEYKSX9P1+evjr98dmbQRLY025M2ZwhIgQnbCsO0U7P",
+	"Uw5aXQWBfReTlSXDLHTTnpTK5qh7mJ//owIIeuPj9u3mZBiSijLPUCmNgahS3sASslHSF1WzGUuTjG5A",
+	"qrBHcoMl64zWOjTut0ooU8X34GWocRX00r5hWw4Ft/jdvI5vob70dL/K9Ni6C0yymmTYxI28pPL6dihO",
+	"jDgPcyD1qlpqn9twFAkLjAwuAyDX0jBOvnieCvtHX5+aKudBymebfjwF5cyFBVU1IyrWT53Bh76lynE8",
+	"tq/gy4sbuBXtpg9calEpErMJEFvS+Ju5EvrD3Hx+SM6aZBetOtFMfaF3uTW/3gPGr/RDS5z42i8Pr3zN",
+	"voEEUQDM3Qf8v5QRiTgNXsFiJY4wiNFVhrbAD/YaQvN8U2HGqKOyFYoIbK55aa+ESzKRALYiRD++wHC9",
+	"pouJTQ9uXQj4ssEU4zOqk7Z3NBlF7FwXAVktHiFyt1/HQGXEjdkKkqzeLN1GcHWgCppikT85oPxFeOdd",
+	"WCiZP9zw+e7c7cFJ+woWD0Z2Gl6btYRpDfZq79pY2qWgfb7BveO25EDPT2jOLqsnDZi1ockESZVH9dVf",
+	"vz58fPj14b8dff3taIhbf9NsaIqVxQNkoEhphXKOXhU69U6VX85PX5mxWYGTYZrlssgZD62ikM6YzIFm",
+	"iohSn6Cjyd3i7epYdxAXZEGXjkz0Vm66kN68aB54K456PIFVrAKDVsThA9AzMdEgFzRCDW2OHRrRWbbe",
+	"GmsxVa8v54rfiBNprWRLLlfklAc7tiX9A7tzyrjCND2ugadQp/P6dwLeI/LqlQv2klQzVr9waMpfUyYb",
+	"LqBd7Bqblnzx5qomWsuZ0sBVg6RuNIRvZai3ZkBmTzv/JYPoJIXJZDa6nyJvAx8KJle89hsuwmG4Wj1q",
+	"/7jwwEu15RXuHDSRJefGOHRQMOuQVprl+R/yEoYFltfuXjumktr3/aBAp/zDIyYPiqc7L7ZHKU0szdMA",
+	"YiDHCxXwyW7GJxaCcX0xeSXegC4l75Xka/aPbRBMkLNxkt6VdIbA+MzMduD4BhIgaSqnEXfcDciMpTos",
+	"UMeVRC0o0+4e4CTrkPyAvFTZMaHELSWmjSDgH7OlpsL8DQWpIg/1s4pLZj6x7FZZd7ZkAE+IJ5F9t4Y4",
+	"1QjB1XWvsWR+/ZLmiPxcxMT99sC8naHtdoOpC76ouxCtXE6EBDYNV4utuBO9n28MueBTFWEvMXfUH3Yx",
+	"Z1Vc59ahG7ygDiYV+/A8WL8F383OBbU1RGyJxhm1JIdC6SpwywUZI4qHubhov0vr5hJredCyO6sqmlj0",
+	"kN2qXBD8Dl6j8dJ/TBYzATcgCUZfwPqcMCsZicyUvYpOWtf1PqRIMlhr0c6WsZ/Nhmx47+ZAVenqFHAk",
+	"xGF8aibOhtI1WULPoggS5uJmgyqPAlcR7jdEVEsF2e3wLm57OvPWlydzgSknpnU0qjHAZufNPdZ8/dh2",
+	"3zNqMZZvvSvI4us6DBnOL2lL3CmCYa2k1YEKRee2Tjf+AvKGpXBM6HzMpqUoVULGpVomJDVPn7DUmPwl",
+	"xy2bkFTJSUIyqumYKjikC7pMbDCkEcJMiJlAyWme2LKuiZHig/dKcPsTF4uEFFTpA4mnVUIKkEjSJfhh",
+	"BpxBluD99NAdme43c44mRLEpB2TjTjC6yxNSjQ8LHB6SX1ENmQN8ClwTCRMjMgmhuRIuWINlquvz/HC0",
+	"kXclcJmf0aIAHo7y5uwa8mXEdLfrsVJsFSgfBg7xIhUYmRYkC55HhTNku0wyrytiEMLKQ7BZnv0V3z0q",
+	"8ZfCDdwtr2s66cHURBWrmIY8V+hsqSjzxcRhAGoiyPYGylkarl97BR90gIPf5aHTNIVCB+5Bjzf4ZXpk",
+	"Ra5e3/uEFrpjC7/QvIQG9Tuib1ASHW9nv+DXDfDMJr11v0kDudDVOOQrfV3q7QnafmQ3K+FdxMJZ+27N",
+	"lEvpvKp3/IWyrUeIdl774wIQ7kbph2pmk8Gxu7Ar88qFfe4/X7oodZxX7vMMPPowyj4jj69L/YZNZ1sy",
+	"mbwuNZHm65VOb9Q1toSMj76UlXpQ9Itmn+CSfSYuvzcwLlme3ercQfhyhX5asALqgtYzPG4/X9EM419s",
+	"PVeHBLp/5SztIj4kkYuyKHg2851yO9WlPxywRiGmLVYR5AvR0xeipy9ET7sieooVgTETinG7xJNHV2cE",
+	"pjlaSScF1b6MN3GusrupFPOF7elPw/bkT4w/NN/Tfm9hN6FCdS8qy8+FEbg5kvkNSK2sCUjX3BAKeKZO",
+	"7LfctrdkXI43ZvB7P3Rgao/qSK540Jq3Gz4UOUtZpE41G0pOIdvSsf5EjaRCfULpNzQvQw4Leg3cx8Hs",
+	"ljGGTZUzaRFI5hNn9oyhH4OF56loi2k1P37ofmDhSeawuNVFBw8xDgvijwJ3ODfrbn+5iD+Mi3j8SLaf",
+	"rKvmvnZWQuo0cfxVF/PdGi33XVNhde6ae6jaPiHYZyP36QR3uZrRwuJWgaYz0uwtY+b7c8ap9j72onB2",
+	"EtWaprNoMhx+6oeCRWv4FKIsM/hpo3WOTEqRxubDum0GOTNvGyOMMJ82W28a9VNoj7pdgDz2pUC1+sSX",
+	"KY18p13GO2kVIIyhsNZKcSZVIZEYurNVUCbxhJqR1m0+Z3ebiOVMNtLcEoefi8XwmnjKpHZSx5q3gyxJ",
+	"w1sX/0bLf5tUvpZoGcCWP60unBb/QtsfUumnWPPGIdas6LI5673xDUvJG2luPmy2FUW8qSgaLUtVAI/O",
+	"yqX9uNEebasDmmWb+dNPs/Uv2XLim75ldo3/Wh1kXL7Cy05D5Zmzg0OPNN72lvqUbG7dFvau1qsC0NW+",
+	"paK6Gjf3UlfbkK7p+k5bC3S1Hvr0dbXU9Y2VHd45l62zoXulGnuvq3H7kOqcexjWunnw9JiTlg7rXKWm",
+	"Euhu3NxqHQNpauvOB7dVRvfatPRu59NXtUu/L7QUy1tjD+2El3BbGp7t8rTWaRSqQCh+q+6zwq65jkIW",
+	"4WU9vhV4qRTzUH6fVNo7t6vA+YoPvA9NxtQXHAy5ruZR1GkE6BNPDCvHHHSvK7EWPZqFc148+M++VHia",
+	"lQomYqVKTsKXfRFhHevH9+roV/Epie0lOC4smBJY/B0BgodyQUagqj148Cwusx548G2vIQdtl2GA++C0",
+	"Qmy5nMCU5jnIR4oYTVMicHDB9EyUDb6pNUdCA6cYqjfHNdIjOZfaoWlNHNVa1J0gZKSetv/4VWyegWu5",
+	"yvXZk3VDTCYKdN80i74UHRsZNVyXfYp+rlL+iBta+fCC7oQ55WwSZYVzH0bncYMgYwrFOtSVEyrTmdGU",
+	"5rotLdRcd9/022Q5K0vcEomVYTdesV734O5olJfsKha+/vlA6sQYFWKgYOoa5+A21HNzmsEQJqw4516M",
+	"j90SnHXz0WEsxgzH5tV209FFWPnsC21ayO2cpc8lwD9sdrslzkP4sS1HiVRzhHGlKdcJKXkGklCfh//F",
+	"cfoAHKeBgqp/4gqyl1URlQGp2JW6W8mL8ZXGCJvTKahjxBwcYcVoITEQrmKR8E6YvLMwAurjxbPz50fP",
+	"z85d/qzdjlVhamuQMH4D3AhO0h7Tenje41NmWhf/ov7SwKmsG5pFLizH2cablbepgrjo1mV0mB7CrzqE",
+	"EI46B0SDz8lUGEPMBm2w2hTG3tHTmBEsy4t3T/i8oWueS3nVFjUSmLjsLyHJq7MnFVC+qruFGGY9Y4oI",
+	"nvYLeP+hs7it1/TzgHQ2XTJDd4woSKUXvxAKbCWKc8qDeJJnxko7bqSjVNEyLYialZpkmNlFeYYEvUYV",
+	"TSbrZMBGY2MhvNQIybGrLm6fJHi+PDRf839uPAhtrxRsB7TWcQRTEU3jTIqisHF1J/YYLgP0CYnJJMyU",
+	"v/edJ4rPZeN5OtR1Jw36mTfdgMylYmDVi3Cq5cB6vthv5QvBZ/a5JVfVwPqWZljp3Zk3fl78A8Oz2nIE",
+	"D9NofwMoLBDJIYUxE5FxYmFz5ieX0D0GxTI0B5i09xa7UwAzmGH+RSE+2LPZxR4/EyVR+ex3X0E9zhh3",
+	"O96zW3GX3YKYrJ05X0clXJjCDaIaac3CFJ/4Rshni8wDSlyxCk/Chncp70H+kuSy121eQwaCnolqX226",
+	"bNaUhPecGrM5prYWbNyK7jkmq4QuENn/ZxfYTdj3Jvj3YQg+wl4eWoZXEiePvBLXEIpXDq9S6xj19lHt",
+	"NXYulsoPcYWFjyqd+AT7OeOlhq3rnA6ou+lLj9iY7OZamFeScjUJVRCZspvOctA/YgQaMQmhi0w0UANc",
+	"y+Vtw33h2I199MYg3gbn5+nB19997x2YdZDL/6Wi0nD4VQVcx2n748xCK0OPF7T8WYWWZqh8RoL7G2QH",
+	"vxEakM1OupKB9IOa3aW/H1qWOewSyLKYLXtMt9fWtY1ovudGU9HUvA2lbShIS8n08tLsAPveqgZbMCNF",
+	"qRDXDPxcHrv6L//bN6snoWB/A4vg9soP9xWqVKASd69rO9O6GH0yA2B8IgLuIoQcJgThyngTlXDgwaTV",
+	"0V6nt6ZSKFuuQSWOIIDXbn3LC8PSmY3D5ewGXNbC4e/8d/7uw4GRj3cuVEfzHJ1HMzBmvNLEfFiz+cyN",
+	"ecH0IbH8wEJinRliyUgBmUbMJdpcVd6LsblHZ3PGmdKuMc1z7PXZDcil7c1oG0UosbPkCxUJ6fLQuBI5",
+	"PDLd4IwTuyC+IpYiTy7fPLdfMlv33f86MH84wBPo3eHv/JmU2K8E4grBkEyk5RwBE//y5vkT8tdvv/u3",
+	"v3heBaWN3ibvUpHBO/NaqBDecfig3yXWm4DMQ4e/83OGLMPS8qiRwqiS8RL/P3bfMHNqlhA/Y4q8w6jt",
+	"O6+AJiLPxYLx6SF5N2E5foS5LESDnCtPbf07f2fW9t+nlHOwxOX/qVkGB//6LvHsbXaBkTl+JvLs8Hde",
+	"0Q8fj6oiTxVRzegrZ3JwWrDR8eibw8eH3zgkDG6DI6o1cG+OOLbJygQ4y8x5yJQ+rVphDJvOQaMd+Zvb",
+	"PX8vAfW32zwpAroTuzNocG+vxSxyJey8KzGHsciWiBjLYaIJzW3MO9RV7opLr/ZUmzdvjR5RheAu9/vr",
+	"x499QUenq2hR5CzFNz56r0S9qWn/4j1+gs40zANFfNbs5quZt9GsTT2hZa5jvVTjP/KkaZ9svZo5NTrd",
+	"ZmYsqM06lISSDFJmJCAhCyGVtlXmE5ugUe0ouGEZcl/bmnfQtBMJTd1yazo1Cz3KhUBmGKtGRsejGwYL",
+	"d6LXUnSUA7UWSOHs9xVhMh+fuvV0FN4/CJsX13tFhoRpgyWWv3m8koEY4MrLBhJLSqCqX1Urm36DrQOn",
+	"Vau5MSs/rcnvt+tv9NTM6O0FCZeH4Eu7vNWl0Xz+tCF22HV1OVRgm4REuOPDiokZCZVMbdA2T7AJ9NMz",
+	"dLQ6WR06J/SQ8dCHrKLycMAOB4Mcf+Z4wB8SMhMLJOWcGxVf5UN6irLQcOADTfes0TYX7K6WKKK1Got4",
+	"e4F7IRZkQiXRC9Fy30+lMS1oQW1hhT46qHaAR4+xJ1Xcsy1boZHXTY5yNmdx+HijIR77fRpaK2C055Us",
+	"lkgRGljHUzRVdrB+dkaNwPvwUs+lWkYX6kfQTyycamWVVl9hpWxXQlZhMJEd5m9L2+/5C54vPd4NbTyG",
+	"B+/c2H4V+2WgZxeJq3taJS9AB40xopfofTFm46i++ga4tvctQHElYOv631J8PHbOGN+TEmsc9BagI3dn",
+	"iArSG6DZE9dmqDDtWYBeC4UWjDkO8FbhuBqDQmM/qp8+iP9jvW9fK1iLmh7eFV4KdW/atLqvGH2+/q6j",
+	"6/0KJy7suZiGRPRXz0KD9t2ODOyafXPmnmzDdObOKhnNqzJA3cZQEjGPr5YFPAyRfXsn5rkOEv+eKg9t",
+	"WRaQnRBKcjPrYKQWDdHff5dtZ3tFLhUHoa7y+YZhEFua32dW2nC8OxA3IwY+j6QhW9Z1Uxdx84KWGoN5",
+	"k9VdLI8ypoqcxk/diwL4U9fmAUheY8K/evxVmJb1VxhfivQa9C5m3Mx0KgF4Qq5hORZUZnjNmYtSQWvi",
+	"EyJuENFe9W/9S99/+913f/E17aRkjoJfwlxoIBMzoeNyMgFJCim0SEXuvvfVt9/8ZcgdqlgeFSzVpYRN",
+	"NtRr1+RhLeb6EYA46aPCkkIEDrkx4xSHsProoF3iJ2bnKl/NxEJV+h4lpf+aNcDiOdjYwqpbRP8ontpY",
+	"SI97r0t1uc0y7M+H4CLTuRDKQeFFWdNAeW+1LSdrK1toulR9z83o3e6pT6j7g1zt9lTV4dwsC0ra3ko7",
+	"7NnZeV4JliUjwxqma/KVDLmTxsyx00wU2m3LO7CGJsHCNB3JGgNAYmHoFfa6nSX01c7M+YZY7ll8AurJ",
+	"TKuRonJOGHeB/0qQ+mt5MN+IO6AutQQ6f2YbhdX8DGiGAUSn58+p0gf4jYOzp6PbnbPG4LVDPFA4kvbi",
+	"dJ6uduDHLkHIpvrxjLwX4124kSxImFC8S92APFDANbEzekIkqHJu3UyrU9LLXeBSe6OuQSGuT/Vz26jX",
+	"Aey2zm08AKvMqRuoUoOeJDfYXZpi229fN3d3EufyZORYGKVpmDvGTTOPdQZe/+3rUVybHMgvKqRXDyEx",
+	"l1Y7go1ysWMLZZ/L7F5/717lX2eCZMwyzCc2PcbomsVsmRAOC/ARzb77v2IFiS+sY+f4MwQGzLvufQlx",
+	"Qndjg2Uvam27jQW2MW7vnn7H5k7d57q2RK1/+wU4zTKvKsdLPE4Et8BFWzCsIqm3ZcUKybjeeAtrIXwa",
+	"++roo/nv06br7VMpiheeg2XIBjNPfgOT0Z1eYJ8LOQXdKnoxE3mGqXkzxqeE8qX3mPedrSTqp9n1vOxW",
+	"Tzy15c32K6oX3D6qhqYUQuQqcQhtsPc8NYP8BlRPXUId2HA1JKR2MeF7vwlKUNrxpHbAtX3L7S5wjz8n",
+	"jXbZ2JTC3Al0QrAEoqVMsYg6v0c5LNCiXlgg4y0U21E6g/Q6bj48MR/f7y7u5fkxQ8Sx3gM8DfQMXea4",
+	"eCnlZAzEVrFESJpdMi3yzEI+yIHzSjt8bM2KldjjCjGz6XViFcUgM9CvqgSz7joOVXtjG3wO6iKaWHiq",
+	"yBgmQkISBrw1qR2yHmhzbPUnUDXoJDI2kzWO6rSqlRJY5lxCpqM8x99gQcY0vSaMJ77uQ/01S+t0Ym0x",
+	"L2rEkQ2bv3IyNrOu7DPa5bWGaK/3Yrz5tvOTadDrDutrGP9RbrA/ifHerz4/ISA+ck/FtRly/0GKm5/E",
+	"uDuQ52pxI9geLSlfIJlcw5LY6sRWJt+LcYVNd+ML+h/PMpgXQgNPlwd/g+UqDKTFALVDAMFmElhHzdpH",
+	"53y9S7mJqZwdeUCplEtCsTY0EaU+cRCIhZDI+lFaag+8d3QLVduzZT4++vhejD9tChgHZaxjx74X471f",
+	"Q/Y+9eb6YXZEdftQGgrVZ8+2J/copTy1ZVnCW/kJfr7bef6MRByphyhOtTk3S56J6pDLWLaNPB+1WU7D",
+	"0/6SXsPTJvXlLeZ+O4XWyz5/CfOxK0m+ZpzfxrgSqYZwzGcLjMXFL893hLZp52nWbHWLWR3erXl0EXKH",
+	"VS5gS0ExDzz6aP77tBExGkZh9JQRn2LgmIbdMZrVEeRbZSq47NiNWNBbgjB3KixmmcdItLwDd6aN6VTl",
+	"3o0WmVFu+UfQ2LaDPhCFZnP2D8jILy+f/i1BZC2hOA5iJ5C08pr6i5DpDrIDUW64NL7ANhelvg81M+DG",
+	"OO5N3L1yAxxHiLO3BE6+Eno3iMm2pjASspiJvEr+3m7BRZ5tWGqRZ1/O8nGzMBrSJljmzZxqmwo9eNYb",
+	"if5RJf26WtW7sFd3qhRPObn45XRHIt+S8ahynEjB0Wc6pun1icVRo2uCcqvOtlkmi8nY5D4zn/9pN8g5",
+	"OqvNQnjaiRnkmd0cW823bnB+xK5wFS/ILeyX7mQRJeaAHtvhGSOP7zFjpJqcWL6IuW1Tvpvz6NfmVqwz",
+	"s9EYCVaH6CcTWM4s4CMCntmKFrc1XGMWZ9x27WmB9rFobqlntzA/sJbpTkJTlkLSmrttRYy8F0m99M4I",
+	"ZZbhIRukD1zt4I3O3XPb5k2Zu0KP+w4sNTq889ASvmXNRoiActRWLoLsuM+FzECaXyx/hs9rJ1oyyG6J",
+	"Tmm+/n58nq9g0ZrjO4bmrna9x+W0oBVZ5tColN0fwue+cPTRPKETkdJeuFAwpH2Nl+XDz7rAqXPcf30n",
+	"zcEUN9gV5xWScWMIwvHquQcSIZFVREzQqdog6af8TjOMbiH67r0jYu9nbjcuaD9tlmojz1uzpl2leqpR",
+	"b03NxGoh+ka+3bM3RwXPfaM/BwzSve7ew4F+Wj0YcpWGB4M5NSV/r/V0hfY3r+dL3+gujADXWR8D4DTP",
+	"d7FlEFJiJ2IOXLvEAWNpCQlsyo3yscgxgU0tO5a65Wnv33NvcNRqIu/2lG91u67q5vXy3jrVA9JrQqtV",
+	"ck+2uk0VQK8VeXL28swVMcgywvSJ44jLoIkFOij5NRcL7lIBbDSbT0EilhUZPGWphkK//NY6KijbEFR6",
+	"TZncryw0e/ijCgPae7y5P8NgZWdDFCCKHE6s/Z6JGuDg6Kl826UopbrNurs7VnjpLyYTkK9dqz2ugu8i",
+	"SsGSwU4CK+2pnjhGRjvXGJtrLVBCpkJ4+q+/l1RqsBE8TmailNvO+kf3U6fVXm+6YUaKe/79ocndAE48",
+	"z5VjCpiDdQ0wjYnQO8GU72eOHu9av2wGl+9Oyxjr2j3NMdktPIzPhZQJnXkWng6wcCfE/EdJ+e4WYPfH",
+	"Co5P3TVm885OlEu6tKu7cqzM6bJisNXmrjyDQQkcYWXVCxv+EHbjZ4MQ9+bgLUHiKZITJMQx4SZEsulM",
+	"D7hfyeuuy5W8VkPzQO/Oq9Hzziav74erlikyxqrGWpAJTUG7TF43VY8UYRlwzfSypy4OR0Vwle6Iu8G8",
+	"RZAo1lebXvug4XjbjLqvBcj24p750Mhjf2BYdS5nKbIKC0kkmEs59Ux31K71ibEVbUFj8x6k5GPGM9Xf",
+	"Y1kt8+YtelE3u4vdVHV3dz6QX60JiZrSVgeciKYFXuSUR3Wc+VBtRk2+tkWY7h3HvTs7BN8oxh2V013E",
+	"An8V0lIewQ3Ipc8YbWR8LESZZyQTJ1WyGlPElsnLei8e5j1tkv7XLjPqz+DKNe+6dz8uTqh34p4QStQM",
+	"Q4jotzJrTXNbmwHtTCyrC7e6SVwCLmJX1OXVAP62wj7vodFA5nQM+WC+9U0psveaoIarFlMy+NmOcmHN",
+	"w3wubCPZNSFThjTuxE7siYPZu3IKRjcN4Fwz6kZCKqac+ToRQXPrjW2j7ojZ33NIR2t1BaoUrZs+T0Sx",
+	"bGbnkTnNrEPmxPLxONvrxBks3jtmgzbOLSkWfJR0Zk4Wy3vPnLwDRuf6/m05oqqEyQna+0ydEIU1dBW5",
+	"BiiM9DLdXxBd8Z/NR9+lb3QXZp/r7M7vUf4l3QHkmRKkuSsnVf4fk0SVYw5a3e4idVkVXbqDrR0viWVs",
+	"pPVN/PzNxcuDq4tgLS98+e4rlq8/aps/tJvVj0adU+KE3+ao4UirIJkEpSzwCVV/G9TbuaeqUlgxx/sl",
+	"m3Kb1ND9zs+wzuDtX/qZg9Q1SnC596Fp6irABiQ45hO/rB6zN/Xqu4hsff8iu+HHYoooNuWQEdZ7biIZ",
+	"xmzKz/g9b+2CKrUQMuu9Vasv3PehumHV19Zp66V3BexGx7+9bblcYIrlzV0phH57hYuxWWG79x2pzsbj",
+	"tCLeuYPTdAb55C4dKCCr/Alb5O0ait68cs6SiTtRLrHB3WytiuQuUP/9hHDBAWuTYG2+ZvX3jpvWXVym",
+	"+okGzqU9Wrqko6r/kLHJBKSzz24bKVfX7oK/cPjuJRKD2UMYqTva1LGkRPs2sxQafU9jZ8lt3pK+0RC2",
+	"0nuONjSKct/J3v6lVRrbQcGsQVFZzsiLQbGsaK8Nj/UnNy/NlW3S4bTBuphGDT9SEVeN3aX3XdfQVnju",
+	"ebdxs7PLbM5Hyj0VgwatmCw6vrFYGLQm8xaW0Et6DfaN77E44c9cs5wwTVxN7BPy19VyhVVC1Tfff9eR",
+	"UpWMgGd5kBzqTBOOxelcR4Ha4HV54i66l4CNdhec4u0J3V8V8arYb0dVGSc8LOvNi6/FblKQTl1xXAvM",
+	"sr1U1XVzBlyfYBELjjwy/fZJrfKOPuL/negsv3u6syl0Y5/tMJ3iTBNRAA+Qde4g2QhuBGZZuNrF4yVe",
+	"xVlm5tlFBVaVFOWDNBPOuKTptUcghvwxV6bBnXlZffny3p75qAMWXwyy0GmWjDCNfH09L2Qr94HYcJKF",
+	"/PZxujpQvev5Lu6KsQnsIFZwDfuojRdiQeaUL3dTTOOaYCyP1DUIm7k6WM/XKJF5VYa5pyFbqq4EhZ/V",
+	"XWUnYEX+nlaMHfdunDSIOmNT3umjWYN2RhMQ8FUejq+mWXPtceA8la5Co6902X7RpJaZxOvAt8lAB5Dr",
+	"5L5LmFgZi8vUzkgFCpBK8K3kqtqXRx/Nf53HuRO27tO8VLeuRrE/9/kzxCWZISZ1dp21ayyztPWaqaFb",
+	"NBy2t7VM9jxz+z/4SyndMwNBbAlYn8VvwRO0OgWHR5Fg6Eb/7s6UxL26ge9g+1vJque5mn9zUiMH1qr5",
+	"mTi5f6SqtojLs/VFe9qjiyofJnqS3x3ZwD2yDIgJsVNxJ7QC++UTuA8igXtgEFj4JK2eNqttf2DWL266",
+	"Xsnlr/65PbyvHPRCIAx5MOHfjcVfrn2vVd05SNtchesH9zm4tNU+gX12nq/kXcDSzQ62vuIG3zclbvmQ",
+	"XkQRLRJXisg0RzFbCN7XfWzFqyc9xZ+al6Id8/zo/W+/vTViWwEWfntr3sUlfmO7Uuaj49ERLdjRzVcI",
+	"OnW9fYwxPrk8IJ+rYca0ToNlC4+FQLwNbKWFD68VesspV2QMjE9dXeDMwTPc95DyJ8C8xaYcscG8EROw",
+	"B/Wnt5/+XwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -97,7 +97,7 @@ func TestRegister(t *testing.T) {
 	// A registered folder is not moved away from under its host.
 	r := e.run(t, "register", "gannet/chart-render", "--host", "petrel", "--files", "move", "--yes")
 	require.Equal(t, 2, r.status)
-	require.Contains(t, r.err, "delist it there first")
+	require.Contains(t, r.err, "unvora move")
 	e.ok(t, "delist", "gannet/chart-render", "--yes")
 	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", made.Id).Form))
 	e.ok(t, "register", "kelp/chart-render", "--host", "petrel", "--files", "move", "--identity", "keep", "--name",

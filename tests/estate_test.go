@@ -367,7 +367,7 @@ func (e *estate) leftovers(t testing.TB, host string) (found []string) {
 				return err
 			}
 			name := d.Name()
-			if d.IsDir() && name == ".unvora" || strings.HasSuffix(name, ".part") ||
+			if d.IsDir() && name == ".unvora" && !onlyTrash(path) || strings.HasSuffix(name, ".part") ||
 				strings.HasSuffix(name, ".package") ||
 				strings.HasPrefix(name, "spool-") {
 				found = append(found, path)
@@ -375,6 +375,12 @@ func (e *estate) leftovers(t testing.TB, host string) (found []string) {
 			return nil
 		}))
 	return found
+}
+
+// onlyTrash tells of a pool's working directory that it holds what was taken away, and nothing that is at work.
+func onlyTrash(dir string) bool {
+	list, err := os.ReadDir(dir)
+	return err == nil && len(list) == 1 && list[0].Name() == "trash"
 }
 
 func tempFile(t testing.TB, name string) string {

@@ -30,9 +30,10 @@ func TestKills(t *testing.T) {
 		d := (*c.Machine.Disks)[0]
 		return judge(t, string(d.Format), filepath.Join(c.Path, d.File)).sum(t)
 	}
-	want, standing := truth("gannet/tide-gauge"), truth("gannet/training-06")
+	want, standing, moved := truth("gannet/tide-gauge"), truth("gannet/training-06"), truth("gannet/training-08")
 	told := tempFile(t, "first.yaml")
 	require.NoError(t, os.WriteFile(told, []byte("host-name: '{name}'\n"), 0o600))
+	e.ok(t, "power", "on", "gannet/training-10")
 	const seed = 20
 	draw := rand.New(rand.NewPCG(seed, seed))
 	victims := []string{"service", "postgres", "service", "agent-petrel"}
@@ -55,10 +56,16 @@ func TestKills(t *testing.T) {
 		{"snapshot", "make", "gannet/archive-db", "monday", "--yes"}, // while it runs
 		{"snapshot", "drop", "gannet/archive-db", "monday", "--yes"},
 		{"clone", "gannet/training-05", "--name", "kill-told", "--first-start", told, "--yes"},
+		{"move", "gannet/training-08", "--host", "petrel", "--yes"},
+		{"move", "gannet/training-09", "--host", "petrel", "--yes"},
+		{"move", "gannet/training-10", "--host", "petrel", "--yes"}, // which runs
 	} {
 		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
 		if n > 6 { // where the disks are
 			victim = []string{gannets, "service"}[n%2]
+		}
+		if operation[0] == "move" {
+			victim = []string{gannets, "service", "agent-petrel"}[draw.IntN(3)]
 		}
 		t.Run(fmt.Sprintf("%d %s, %s at write %d", n, operation[0], victim, at), func(t *testing.T) {
 			var db *pgx.Conn
@@ -122,6 +129,11 @@ func TestKills(t *testing.T) {
 				"%s: no layer of an export is left: %v", name, chain)
 		}
 	}
+	for _, name := range []string{"training-08", "training-09", "training-10"} { // once, where it went
+		e.onlyAt(t, name, "petrel")
+	}
+	require.Equal(t, moved, truth("petrel/training-08"))
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "petrel/training-10").State)
 	require.Equal(t, standing, truth("gannet/training-06"), "what its guest sees is the same after all that")
 	var names []string
 	for _, s := range *get[openapi.Copy](t, e, "copies", "gannet/training-06").Machine.Tree {

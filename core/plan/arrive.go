@@ -38,30 +38,9 @@ func place(k lineage.Known) string {
 }
 
 func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) (identity.Choice, error) {
-	var f fit.Finding
-	switch o := facts.Origin; o.Status {
-	case "alive":
-		f = fit.Raise("identity.origin-alive", m.Name, fmt.Sprintf("It was made from %s, which could run beside it: "+
-			"with "+
-			"the same ids, the two would collide.", place(*o.Copy)),
-			map[string]any{"origin": o.Copy.ID, "host": o.Copy.Host, "lastSeen": o.Copy.LastSeen})
-	case "gone":
-		f = fit.Raise("identity.origin-gone", m.Name, fmt.Sprintf("It was made from %s, which is gone: this copy can "+
-			"take "+
-			"its place.", place(*o.Copy)), map[string]any{"origin": o.Copy.ID})
-	default:
-		f = fit.Raise("identity.origin-unknown", m.Name, "Nothing is known of where it comes from.", nil)
-		if len(facts.SameUUID) > 0 || len(facts.SameMAC) > 0 {
-			f.Message += " Some of its ids are in use here."
-			f.Recommend("renew")
-		} else {
-			f.Message += " None of its ids is in use here."
-		}
-	}
-	f = b.raise(f, req.Identity)
-	all := f.Remedy()
-	if all == "" {
-		all = identity.Renew // until it is answered, show what renewing would mean
+	all, answered := identity.Keep, true
+	if !facts.Moves {
+		all, answered = b.origin(facts, req, m)
 	}
 	choice, err := identity.Choose(all, req.Facets)
 	if err != nil {
@@ -71,7 +50,6 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 		m.StartOrder, m.StartPause = 0, 0
 	}
 	told := b.bound(facts, req, m, choice)
-	answered := f.Answer != ""
 	preset := func(facet identity.Facet) string {
 		if answered && choice[facet] == identity.Renew || req.Facets[facet] != "" {
 			return choice[facet]
@@ -88,7 +66,8 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 	}
 	for _, n := range m.NICs {
 		var g fit.Finding
-		if holders := facts.SameMAC[n.MAC]; len(holders) > 0 {
+		// One that moves has it where it comes from too: attention tells that.
+		if holders := facts.SameMAC[n.MAC]; len(holders) > 0 && !facts.Moves {
 			names := make([]string, len(holders))
 			for i, h := range holders {
 				names[i] = place(h)
@@ -114,12 +93,42 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 		}
 	}
 	renamed := req.FirstStart != nil && req.FirstStart.HostName != ""
-	if g := facts.Guest; g != nil && g.Name != "" && !(renamed && g.Initialiser != "") {
+	if g := facts.Guest; g != nil && g.Name != "" && !facts.Moves && !(renamed && g.Initialiser != "") {
 		b.raise(fit.Raise("identity.guest-inside", m.Name, fmt.Sprintf("Inside, the guest goes on calling itself %s, "+
 			"with "+
 			"the machine-id and host keys that it has.", g.Name), map[string]any{"name": g.Name}), "")
 	}
 	return choice, nil
+}
+
+// origin asks whether a machine keeps the identity of what it was made from. Until that is answered, it shows what
+// renewing would mean.
+func (b *builder) origin(facts Arrival, req BringRequest, m *machine.Machine) (choice string, answered bool) {
+	var f fit.Finding
+	switch o := facts.Origin; o.Status {
+	case "alive":
+		f = fit.Raise("identity.origin-alive", m.Name, fmt.Sprintf("It was made from %s, which could run beside it: "+
+			"with "+
+			"the same ids, the two would collide.", place(*o.Copy)),
+			map[string]any{"origin": o.Copy.ID, "host": o.Copy.Host, "lastSeen": o.Copy.LastSeen})
+	case "gone":
+		f = fit.Raise("identity.origin-gone", m.Name, fmt.Sprintf("It was made from %s, which is gone: this copy can "+
+			"take "+
+			"its place.", place(*o.Copy)), map[string]any{"origin": o.Copy.ID})
+	default:
+		f = fit.Raise("identity.origin-unknown", m.Name, "Nothing is known of where it comes from.", nil)
+		if len(facts.SameUUID) > 0 || len(facts.SameMAC) > 0 {
+			f.Message += " Some of its ids are in use here."
+			f.Recommend("renew")
+		} else {
+			f.Message += " None of its ids is in use here."
+		}
+	}
+	f = b.raise(f, req.Identity)
+	if f.Remedy() == "" {
+		return identity.Renew, f.Answer != ""
+	}
+	return f.Remedy(), f.Answer != ""
 }
 
 // bound keeps facets to which a licence, a reservation or a TPM is bound, and

@@ -294,8 +294,7 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	p.Steps = append(p.Steps, b.switchSteps(facts.Host)...)
 	p.Steps = append(p.Steps, b.giveStep(facts.Arrival, m, choice))
 	if v := m.Variables; v != "" && slices.Contains(facts.Folder.Files, v) {
-		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Copy the firmware's settings", Do: &Carry{
-			Source: path.Join(facts.Folder.Path, v), Folder: facts.Folder.Path, Pool: to.pool.Path, File: v}})
+		p.Steps = append(p.Steps, variablesStep(facts.Host, nil, facts.Folder.Path, v, to.pool))
 	}
 	staged := map[string]string{}
 	for i := range m.Disks {

@@ -47,7 +47,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	b.busy(subject, facts.Busy)
 	b.notSuspended(facts.Copy)
 	if trash {
-		b.stoodOn(subject, facts.StoodOn)
+		b.stoodOn(subject, facts.StoodOn, "Leave its files where they are (--files keep), or make")
 	}
 	gone := trash || facts.Copy.Form == lineage.Hollow
 	if gone && facts.Last && facts.Copy.Form != lineage.Hollow {
@@ -80,12 +80,12 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	return b.finish(p)
 }
 
-// stoodOn raises that others stand on files that would be taken away.
-func (b *builder) stoodOn(subject string, who []string) {
+// stoodOn raises that others stand on files that would be taken away. or begins what is to be done, up to "make".
+func (b *builder) stoodOn(subject string, who []string, or string) {
 	if len(who) > 0 {
-		b.raise(fit.Raise("copy.stood-on", subject, fmt.Sprintf("%s %s on its disks. Leave its files where they are "+
-			"(--files keep), or make those stand alone first: unvora change COPY --stand-alone", listed(who),
-			verb(len(who), "stands", "stand")), map[string]any{"copies": who}), "")
+		b.raise(fit.Raise("copy.stood-on", subject, fmt.Sprintf("%s %s on its disks. %s those stand "+
+			"alone first: unvora change COPY --stand-alone", listed(who), verb(len(who), "stands", "stand"), or),
+			map[string]any{"copies": who}), "")
 	}
 }
 

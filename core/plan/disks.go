@@ -243,6 +243,9 @@ func (x *handling) carryStep(a Arrival, from *HostFacts, folder string, pool Poo
 		verb = "Convert"
 	}
 	do.File = diskFile(name, x.disk.ID, format)
+	if x.facts.Layers > 1 && !x.asIs {
+		as = fmt.Sprintf(", its %d layers as one,", x.facts.Layers) + as
+	}
 	where := "into the pool " + pool.Name
 	if into != "" {
 		where = "beside it"

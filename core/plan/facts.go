@@ -86,6 +86,7 @@ type Arrival struct {
 	Subnets   map[string]netip.Prefix // of segments
 	AddressOf map[string]string       // addresses that are taken → whose
 	Guest     *fit.Guest              // found on its disks; nil when nobody looked
+	Moves     bool                    // it is the machine that it was, at another place: nobody asks for its identity
 	Names     []string                // taken on the host, or by folders in the pool, that a new one may run into
 	Landing   []landing.Rule
 	Ranges    map[string]Range // of addresses that segments have to give out

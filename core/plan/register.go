@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -59,6 +60,14 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 			m.Snapshots, files = nil, Copy
 		}
 	}
+	if len(m.Tree) > 0 && files == Move {
+		last := m.Tree[len(m.Tree)-1].Name
+		f := fit.Raise("snapshot.unportable", m.Name, fmt.Sprintf("It goes along as it is now. What it "+
+			"could go back to (%s, the last is %s) stays in the trash of its pool.", count(len(m.Tree), "snapshot"),
+			last), nil)
+		f.Suggest("merge", "Take it along as it is now", last)
+		b.raise(f, "")
+	}
 	if n := facts.Newer; n != nil {
 		b.raise(fit.Raise("copy.newer-elsewhere", m.Name, fmt.Sprintf("%s, of the same lineage, has run since this "+
 			"one was "+
@@ -94,7 +103,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if facts.From != nil {
 		at = *facts.From // images are put right where they lie
 	}
-	power := Power{Copy: facts.Parent, Folder: facts.Folder.Path}
+	power := Power{Copy: cmp.Or(facts.Copy, facts.Parent), Folder: facts.Folder.Path}
 	if stop && !facts.peer() {
 		p.Steps = append(p.Steps, stopStep(at.Name, facts.Where, power))
 	}
@@ -158,6 +167,9 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		staged[x.disk.ID] = x.disk.File
 		to.point(x.disk, m.Name)
 	}
+	if v := m.Variables; v != "" && slices.Contains(facts.Folder.Files, v) {
+		p.Steps = append(p.Steps, variablesStep(facts.Host, facts.From, facts.Folder.Path, v, to.pool))
+	}
 	var media []Beside
 	for i := range m.Devices {
 		d := &m.Devices[i]
@@ -178,7 +190,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	put := ends[0].Do.(*Place) // all of it, before anything is put before it
 	put.Besides = append(put.Besides, media...)
 	if files == Move {
-		b.stoodOn(facts.Where, facts.Folder.StoodOn)
+		b.stoodOn(facts.Where, facts.Folder.StoodOn, "Make")
 	}
 	if files == Move && facts.Manager == nil {
 		ends = slices.Insert(ends, 1, Step{Host: at.Name, What: fmt.Sprintf("Put %s into the trash of its pool",
@@ -198,6 +210,15 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Steps = append(p.Steps, ends...)
 	return b.finish(p)
+}
+
+// variablesStep takes what a machine's firmware keeps to its new place: what it starts from is in it.
+func variablesStep(host HostFacts, from *HostFacts, folder, file string, to PoolFacts) Step {
+	do := &Carry{Source: path.Join(folder, file), Folder: folder, Pool: to.Path, File: file}
+	if from != nil {
+		do.FromHost, do.Format, do.Read = from.ID, "raw", "raw"
+	}
+	return Step{Host: host.Name, What: "Copy the firmware's settings", Do: do}
 }
 
 // files decides what becomes of the files.

@@ -225,26 +225,27 @@ func (inv *Inventory) HoldersOfMAC(ctx context.Context, mac string) ([]Copy, err
 }
 
 // NamesTaken lists the names, in lower case, that a host lists, that folders of a pool have, or that a job is about to
-// make, of those that are one of stems, or one of them followed by a hyphen and more.
-func (inv *Inventory) NamesTaken(ctx context.Context, host, pool uuid.UUID, stems []string) ([]string, error) {
+// make, of those that are one of stems, or one of them followed by a hyphen and more. One copy does not count, where
+// that is said.
+func (inv *Inventory) NamesTaken(ctx context.Context, host, pool, but uuid.UUID, stems []string) ([]string, error) {
 	lower := make([]string, len(stems))
 	for i, s := range stems {
 		lower[i] = strings.ToLower(s)
 	}
 	query, err := inv.Pool.Query(ctx, `with stems as (select distinct s from unnest($3::text[]) s where s <> '')
 		select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package' and c.gone_at is null
-		and lower(c.name) = s
+		and lower(c.name) = s and c.id <> $5
 		union select lower(c.name) from stems join copies c on c.host_id = $1 and c.form <> 'package'
 		and c.gone_at is null
-			and lower(c.name) ~>=~ (s || '-') and lower(c.name) ~<~ (s || '.')
+			and lower(c.name) ~>=~ (s || '-') and lower(c.name) ~<~ (s || '.') and c.id <> $5
 		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package'
 		and c.gone_at is null
-		and lower(c.rel) = s
+		and lower(c.rel) = s and c.id <> $5
 		union select lower(c.rel) from stems join copies c on c.pool_id = $2 and c.form <> 'package'
 		and c.gone_at is null
-			and lower(c.rel) ~>=~ (s || '-') and lower(c.rel) ~<~ (s || '.')
+			and lower(c.rel) ~>=~ (s || '-') and lower(c.rel) ~<~ (s || '.') and c.id <> $5
 		union select right(h.key, -length($4)) from stems join holds h on starts_with(h.key, $4 || s)`,
-		host, pool, lower, FolderKey(pool.String(), ""))
+		host, pool, lower, FolderKey(pool.String(), ""), but)
 	if err != nil {
 		return nil, err
 	}

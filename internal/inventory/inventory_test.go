@@ -124,7 +124,7 @@ func TestComingAndGoing(t *testing.T) {
 	holders, err := inv.HoldersOfMAC(t.Context(), "06:5c:00:00:00:01")
 	require.NoError(t, err)
 	require.NotEmpty(t, holders)
-	taken, err := inv.NamesTaken(t.Context(), h.ID, uuid.MustParse(p.id), []string{"STAYS", "go", ""})
+	taken, err := inv.NamesTaken(t.Context(), h.ID, uuid.MustParse(p.id), uuid.Nil, []string{"STAYS", "go", ""})
 	require.NoError(t, err)
 	require.Equal(t, []string{"stays"}, taken, "names that differ by case only collide; one that only begins alike "+
 		"does "+

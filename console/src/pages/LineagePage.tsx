@@ -17,13 +17,15 @@ import { ChangeSheet } from "./ChangeSheet";
 import { CloneSheet } from "./CloneSheet";
 import { ExportSheet } from "./ExportSheet";
 import { FetchSheet } from "./FetchSheet";
+import { MoveSheet } from "./MoveSheet";
 import { ImportSheet } from "./ImportSheet";
 import { OperationSheet } from "./OperationSheet";
 import { RegisterSheet } from "./RegisterSheet";
 
 type Plain = "start" | "stop" | "pause" | "suspend" | "renew" | "delist" | "detach" | "put-back";
 type Sheet = {
-  kind: "export" | "clone" | "import" | "register" | "change" | "attach" | "fetch" | "first-start-done" | Plain;
+  kind:
+    "export" | "clone" | "move" | "import" | "register" | "change" | "attach" | "fetch" | "first-start-done" | Plain;
   copy: Copy;
   disk?: string;
 };
@@ -83,6 +85,7 @@ export function LineagePage() {
       {selected && <Detail id={selected} others={l?.copies ?? []} onAct={act} />}
       {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "clone" && <CloneSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "move" && <MoveSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
       {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "fetch" && <FetchSheet copies={[sheet.copy]} onClose={close} />}
@@ -196,6 +199,9 @@ function Detail({
             </button>
             <button className="button" onClick={() => onAct("clone", c)}>
               Clone …
+            </button>
+            <button className="button" onClick={() => onAct("move", c)}>
+              Move …
             </button>
             <button className="button" onClick={() => onAct("change", c)}>
               Change …

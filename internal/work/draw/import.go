@@ -5,6 +5,8 @@ import (
 	"errors"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
@@ -110,7 +112,7 @@ func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 			wishes = append(wishes, plan.Pattern(r.Name, machines[n].Name, k+1))
 		}
 		var err error
-		if one.Names, err = g.names(ctx, h, poolFor(facts.Host, r.Pool), r.Answers, wishes...); err != nil {
+		if one.Names, err = g.names(ctx, h, poolFor(facts.Host, r.Pool), uuid.Nil, r.Answers, wishes...); err != nil {
 			return nil, err
 		}
 		all[n] = one
@@ -240,7 +242,7 @@ func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host
 	if err := g.surroundings(ctx, &facts.Arrival, &machine.Machine{}, ""); err != nil {
 		return nil, err
 	}
-	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name,
+	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), uuid.Nil, r.Answers, r.Name,
 		facts.Folder.Disks[0].ID); err != nil {
 		return nil, err
 	}

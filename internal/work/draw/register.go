@@ -119,7 +119,7 @@ func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *invent
 	if facts.Origin = lineage.FindOrigin(c.Machine, &k, facts.SameUUID); self != "" {
 		facts.Origin = lineage.Origin{Status: "gone", Copy: &k}
 	}
-	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), r.Answers, r.Name, c.Machine.Name,
+	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), uuid.Nil, r.Answers, r.Name, c.Machine.Name,
 		facts.Called); err != nil {
 		return nil, err
 	}
@@ -138,6 +138,7 @@ type lying struct {
 	host    *inventory.Host // that it is registered on
 	arrival plan.Arrival
 	answers plan.Answers
+	moves   bool // it is registered where it is, and is to be so here instead
 }
 
 // facts gathers what registering the folder is worked out from. Hosts and holds go to all.
@@ -192,13 +193,12 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 	switch {
 	case c == nil:
 		return "", nil
+	case l.moves: // it is the same copy
 	// another copy is made of it
 	case c.Form == lineage.Registered && folder.Registered && (elsewhere || l.Files == plan.Copy):
 		if l.Files == plan.Move {
-			return "", inventory.Wrong("%s is registered on %s: delist it there first, then its folder can be moved "+
-				"(unvora "+
-				"delist %s), or copy it.",
-				l.ref, l.at.Host.Name, c.Ref())
+			return "", inventory.Wrong("%s is registered on %s: unvora move %s takes it here, "+
+				"unvora clone makes another of it.", l.ref, l.at.Host.Name, c.Ref())
 		}
 		if !c.Tracked && folder.State.Active() {
 			return "", inventory.Wrong("%s runs, and is left alone here: it can't be stopped to read its disks. If "+
@@ -252,7 +252,11 @@ func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.Register
 	if staying {
 		pool, _ = uuid.Parse(facts.Folder.Pool)
 	}
-	if facts.Names, err = g.names(ctx, l.host, pool, l.answers, l.Name, m.Name, facts.Called); err != nil {
+	itself := uuid.Nil
+	if l.moves {
+		itself = l.at.Copy.ID
+	}
+	if facts.Names, err = g.names(ctx, l.host, pool, itself, l.answers, l.Name, m.Name, facts.Called); err != nil {
 		return err
 	}
 	// Its own folder does not count, nor does the entry that it takes the place of.

@@ -1,0 +1,49 @@
+import { useMemo, useState } from "react";
+import type { Asking, Copy, Schemas } from "../api";
+import { place, size } from "../format";
+import { HostPicker } from "../parts/HostPicker";
+import { PlanSheet } from "../parts/PlanSheet";
+import { PoolPicker } from "../parts/PoolPicker";
+import { usePlan } from "../parts/usePlan";
+
+/** Takes a machine to another host, or to another pool of its host. */
+export function MoveSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
+  const [host, setHost] = useState("");
+  const [pool, setPool] = useState("");
+  const request = useMemo<Asking | undefined>(() => {
+    if (!host || (host === copy.host && !pool)) return undefined;
+    const asked: Schemas["MoveRequest"] = { operation: "move", copies: [copy.id], host, pool };
+    return asked;
+  }, [copy.id, copy.host, host, pool]);
+  const p = usePlan(request, onClose);
+  const choose = (to: string) => {
+    setHost(to);
+    setPool("");
+  };
+  return (
+    <PlanSheet
+      title="Move a machine"
+      from={
+        <>
+          <span className="font-semibold">{place(copy)}</span>{" "}
+          <span className="mono text-soft">{size(copy.sizeBytes)}</span>
+        </>
+      }
+      to={
+        <div className="flex flex-wrap items-center gap-2">
+          <HostPicker value={host} onChange={choose} />
+          <PoolPicker host={host} value={pool} onChange={setPool} />
+        </div>
+      }
+      plan={p.plan}
+      problem={p.problem}
+      busy={p.busy}
+      does={!host ? "Choose a host first" : host === copy.host && !pool ? "Choose another pool" : `Move it to ${host}`}
+      answers={p.answers}
+      onAnswer={p.answer}
+      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
+      onRun={p.run}
+      onClose={onClose}
+    />
+  );
+}

@@ -1,0 +1,168 @@
+package tests
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
+)
+
+// onlyAt holds that a machine is registered at one host, and that no other copy of it has files in a pool. What lies in
+// a trash does not count.
+func (e *estate) onlyAt(t *testing.T, name, host string) *openapi.Copy {
+	t.Helper()
+	c := get[openapi.Copy](t, e, "copies", host+"/"+name)
+	require.Equal(t, "registered", string(c.Form))
+	list, err := filepath.Glob(filepath.Join(e.dir, "hosts", "*", "*", name, name+".ovf"))
+	require.NoError(t, err)
+	for _, path := range list {
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		if strings.Contains(string(raw), ">"+c.Id+"<") {
+			require.Equal(t, filepath.Join(c.Path, name+".ovf"), path)
+		}
+	}
+	require.FileExists(t, filepath.Join(c.Path, name+".ovf"))
+	return &c
+}
+
+// TestMove: a machine goes to another host of another family, to another pool, and back. It stays the copy that it is,
+// reads as it did, runs if it ran, and what it leaves lies in the trash.
+func TestMove(t *testing.T) {
+	e := ownEstate(t)
+	before := get[openapi.Copy](t, e, "copies", "gannet/buoy-ingest")
+	want := e.guestSum(t, "gannet/buoy-ingest")
+	plan := e.ok(t, "move", "buoy-ingest", "--host", "skua", "--yes", "--plan")
+	require.Contains(t, plan, "Take gannet/buoy-ingest off the list of gannet: nothing starts it there from now on")
+	require.Contains(t, plan, "Until it is done, cancelling undoes everything")
+
+	e.ok(t, "move", "buoy-ingest", "--host", "skua", "--yes")
+	there := e.onlyAt(t, "buoy-ingest", "skua")
+	require.Equal(t, want, e.guestSum(t, "skua/buoy-ingest"))
+	require.Equal(t, before.Id, there.Id)
+	require.Equal(t, before.Lineage, there.Lineage)
+	require.Equal(t, "stopped", there.State)
+	require.Equal(t, before.Machine.Uuid, there.Machine.Uuid)
+	require.Equal(t, before.Machine.FirmwareUuid, there.Machine.FirmwareUuid)
+	for n, nic := range *before.Machine.Nics {
+		require.Equal(t, nic.Mac, (*there.Machine.Nics)[n].Mac)
+	}
+	require.NotEqual(t, before.Machine.Disks, there.Machine.Disks, "in a format of its new host")
+	trash, err := filepath.Glob(filepath.Join(e.pool("gannet", "reef"), ".unvora", "trash", "*", "buoy-ingest",
+		"*.ovf"))
+	require.NoError(t, err)
+	require.Len(t, trash, 1)
+	require.Contains(t, e.ok(t, "history", "buoy-ingest"), "move")
+	require.NotContains(t, e.ok(t, "attention"), "buoy-ingest", "nobody takes it for two")
+
+	// One that runs is started where it comes to.
+	e.ok(t, "power", "on", "buoy-ingest")
+	e.ok(t, "move", "buoy-ingest", "--host", "gannet", "--pool", "kelp", "--yes")
+	require.Equal(t, "running", e.onlyAt(t, "buoy-ingest", "gannet").State)
+	e.ok(t, "power", "off", "buoy-ingest")
+	e.ok(t, "move", "buoy-ingest", "--pool", "reef", "--yes")
+	back := e.onlyAt(t, "buoy-ingest", "gannet")
+	require.Equal(t, before.Path, back.Path)
+
+	// A layer is made whole on its way; one that others stand on stays.
+	require.Contains(t, e.ok(t, "move", "training-02", "--host", "petrel", "--yes",
+		"--plan"), "its 2 layers as one")
+	class := e.guestSum(t, "training-02")
+	e.ok(t, "move", "training-02", "--host", "petrel", "--yes")
+	require.Equal(t, class, e.guestSum(t, "petrel/training-02"))
+	require.Len(t, e.image(t, "petrel/training-02").Chain, 1)
+	e.ok(t, "clone", "tide-gauge", "--name", "tide-b", "--kind", "layered", "--yes")
+	r := e.run(t, "move", "tide-gauge", "--host", "petrel", "--yes")
+	require.Equal(t, 4, r.status, r.out+r.err)
+	require.Contains(t, r.out+r.err, "change COPY --stand-alone")
+
+	// What it could go back to stays behind, when somebody says so.
+	e.ok(t, "snapshot", "make", "training-04", "monday", "--yes")
+	_, found, _ := e.planned(t, "move", "training-04", "--host", "petrel")
+	require.Contains(t, found, "snapshot.unportable")
+
+	for name, c := range map[string]struct {
+		args []string
+		says string
+	}{
+		"where it is":     {[]string{"tide-gauge"}, "is at gannet already"},
+		"its own pool":    {[]string{"tide-gauge", "--pool", "reef"}, "is at gannet already"},
+		"unknown host":    {[]string{"tide-gauge", "--host", "nowhere"}, `no host "nowhere"`},
+		"unknown machine": {[]string{"nothing", "--host", "petrel"}, `no copy "nothing"`},
+		"a manager's":     {[]string{"ferry-notices", "--host", "petrel"}, "Import it first"},
+		"identity":        {[]string{"tide-gauge", "--host", "petrel", "--identity", "renew"}, "unknown flag"},
+		"unknown disk":    {[]string{"tide-gauge", "--host", "petrel", "--disk", "disk9=reef"}, "disk9"},
+	} {
+		r := e.run(t, append([]string{"move", "--yes"}, c.args...)...)
+		require.NotZero(t, r.status, name)
+		require.Contains(t, r.err, c.says, name)
+	}
+	for _, h := range []string{"gannet", "petrel", "skua"} {
+		require.Empty(t, e.leftovers(t, h))
+	}
+}
+
+// TestMoveUndone: a machine that does not start at its new place is back where it was, and runs there.
+func TestMoveUndone(t *testing.T) {
+	e := ownEstate(t)
+	before := get[openapi.Copy](t, e, "copies", "petrel/chart-render")
+	require.Equal(t, "running", before.State)
+	body, err := json.Marshal(map[string]any{"operation": "move", "copies": []string{before.Id}, "host": "gannet",
+		"pool": "reef", "takeRecommended": true})
+	require.NoError(t, err)
+	// Gannet's agent stands still once the machine was taken off petrel's list, until the job is cancelled.
+	gannet := e.pids(t)["agent-gannet"]
+	res, said := e.http(t, http.MethodPost, "/api/v1/jobs", e.token(t), string(body))
+	require.Equal(t, 202, res.StatusCode, said)
+	var j openapi.Job
+	require.NoError(t, json.Unmarshal([]byte(said), &j))
+	wait.Until(t, func() bool {
+		for _, s := range get[openapi.Job](t, e, "jobs", j.Id).Steps {
+			if s.Kind == "carry" && s.State != "waiting" {
+				return syscall.Kill(gannet, syscall.SIGSTOP) == nil
+			}
+		}
+		return false
+	})
+	e.ok(t, "jobs", "cancel", j.Id)
+	require.NoError(t, syscall.Kill(gannet, syscall.SIGCONT))
+	wait.Until(t, func() bool {
+		now := get[openapi.Job](t, e, "jobs", j.Id)
+		return now.State == "cancelled" || now.State == "done"
+	})
+	if now := get[openapi.Job](t, e, "jobs", j.Id); now.State == "done" { // it was quicker
+		require.Equal(t, "running", e.onlyAt(t, "chart-render", "gannet").State)
+		return
+	}
+	wait.Until(t, func() bool { return e.onlyAt(t, "chart-render", "petrel").State == "running" })
+	require.Equal(t, before.Path, e.onlyAt(t, "chart-render", "petrel").Path)
+	require.NoDirExists(t, filepath.Join(e.pool("gannet", "reef"), "chart-render"))
+	for _, h := range []string{"gannet", "petrel"} {
+		require.Empty(t, e.leftovers(t, h))
+	}
+}
+
+// TestConsoleMove moves a machine in the console.
+func TestConsoleMove(t *testing.T) {
+	e := ownEstate(t)
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	do(t, ctx, "move", chromedp.Navigate(e.server+"/lineages/surge-forecast"),
+		chromedp.Navigate(e.server+"/lineages/training-05"), press(byText("button", "Move …")),
+		chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
+		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "petrel"),
+		press("//"+onlyOption), chromedp.WaitEnabled(byText("button", "Move it to petrel")))
+	shot(t, ctx, "console-move")
+	do(t, ctx, "moved", press(byText("button", "Move it to petrel")),
+		chromedp.WaitVisible(byText("h2", "petrel/training-05")))
+	e.onlyAt(t, "training-05", "petrel")
+}
