@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -176,6 +177,7 @@ func TestHypervisor(t *testing.T) {
 	e.ok(t, "export", "tern/tide-clock", file, "--yes")
 	e.ok(t, "import", file, "--host", "tern", "--name", "tide-again", "--identity", "keep", "--yes", "--answer",
 		"identity.origin-alive=keep", "--answer", "identity.uuid-in-use=keep", "--answer", "mac.in-use=keep")
+	e.thereAndBack(t, "tide-clock", "tide-again")
 	tell := tempFile(t, "first.yaml")
 	require.NoError(t, os.WriteFile(tell, []byte("host-name: '{name}'\naddresses:\n  NIC 1: automatic\nfiles:\n"+
 		"  /etc/motd: number {n}\n"), 0o600))
@@ -216,6 +218,32 @@ func TestHypervisor(t *testing.T) {
 	require.Contains(t, e.ok(t, "copies", "tide-other"), "died: signal: killed")
 	e.ok(t, "power", "off", "tide-again")
 	e.clean(t, "tide-again")
+}
+
+// thereAndBack moves machines of tern to a host of another family, and back: with what their firmware keeps, and with
+// their ids, which their guests see at their next start.
+func (e *estate) thereAndBack(t *testing.T, names ...string) {
+	t.Helper()
+	variables := func(c *openapi.Copy) []byte {
+		list, err := filepath.Glob(filepath.Join(c.Path, "*.variables"))
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		raw, err := os.ReadFile(list[0])
+		require.NoError(t, err)
+		return raw
+	}
+	for _, name := range names {
+		before := get[openapi.Copy](t, e, "copies", "tern/"+name)
+		kept := variables(&before)
+		reads := e.guestSum(t, "tern/"+name)
+		for _, host := range []string{"petrel", "tern"} {
+			e.ok(t, "move", name, "--host", host, "--yes")
+			now := e.onlyAt(t, name, host)
+			require.Equal(t, before.Id, now.Id)
+			require.Equal(t, reads, e.guestSum(t, host+"/"+name))
+			require.True(t, bytes.Equal(kept, variables(now)), "what its firmware keeps")
+		}
+	}
 }
 
 // standsStill pauses and suspends a copy whose guest is up: it goes on where it was.

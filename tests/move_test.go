@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"bytes"
 	"encoding/json"
 	"net/http"
 	"os"
@@ -90,6 +91,34 @@ func TestMove(t *testing.T) {
 	_, found, _ := e.planned(t, "move", "training-04", "--host", "petrel")
 	require.Contains(t, found, "snapshot.unportable")
 
+	// What its firmware keeps goes along as it is, and is no image: a guest writes it.
+	e.ok(t, "move", "kiosk-visitor", "--host", "gannet", "--pool", "reef", "--yes")
+	store := func(host string) string {
+		list, err := filepath.Glob(filepath.Join(e.onlyAt(t, "kiosk-visitor", host).Path, "*.variables"))
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0]
+	}
+	secret := filepath.Join(e.dir, "secret.raw")
+	require.NoError(t, os.WriteFile(secret, bytes.Repeat([]byte("secret"), 1<<20), 0o644))
+	hostile := tempFile(t, "layer.qcow2")
+	e.ok(t, "disk", "layer", hostile, "--parent", secret)
+	wrote, err := os.ReadFile(hostile)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(store("gannet"), wrote, 0o640))
+	e.ok(t, "move", "kiosk-visitor", "--host", "petrel", "--yes")
+	came, err := os.ReadFile(store("petrel"))
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(wrote, came[:len(wrote)]))
+	require.NotContains(t, string(came), "secretsecret")
+
+	// What is only in a suspended machine's memory goes when somebody says so.
+	e.ok(t, "power", "on", "training-06")
+	e.ok(t, "power", "suspend", "training-06", "--yes")
+	require.Equal(t, 3, e.run(t, "move", "training-06", "--host", "petrel", "--yes").status)
+	e.ok(t, "move", "training-06", "--host", "petrel", "--yes", "--answer", "state.suspended=drop")
+	require.Equal(t, "stopped", e.onlyAt(t, "training-06", "petrel").State)
+
 	for name, c := range map[string]struct {
 		args []string
 		says string
@@ -161,7 +190,7 @@ func TestConsoleMove(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[aria-label=Host]`)),
 		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[aria-label=Host]`), "petrel"),
 		press("//"+onlyOption), chromedp.WaitEnabled(byText("button", "Move it to petrel")))
-	shot(t, ctx, "console-move")
+	accessible(t, ctx, "console-move")
 	do(t, ctx, "moved", press(byText("button", "Move it to petrel")),
 		chromedp.WaitVisible(byText("h2", "petrel/training-05")))
 	e.onlyAt(t, "training-05", "petrel")

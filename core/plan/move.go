@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/machine"
 )
 
 // MoveFacts is what MoveMachine is worked out from.
@@ -42,8 +43,13 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 	if at < 0 || rec == nil { // it is blocked
 		return p, nil
 	}
-	p.Steps = slices.Insert(p.Steps, at, Step{Host: from.Name, What: fmt.Sprintf("Take %s off the list of %s: nothing "+
-		"starts it there from now on", facts.Where, from.Name), Do: &Unlist{Folder: folder}})
+	fence := []Step{{Host: from.Name, What: fmt.Sprintf("Take %s off the list of %s: nothing starts it there from "+
+		"now on", facts.Where, from.Name), Do: &Unlist{Folder: folder}}}
+	if facts.Folder.State == machine.Suspended { // as late as can be: this alone does not come back
+		fence = slices.Insert(fence, 0, Step{Host: from.Name, What: "Drop the suspended state of " + facts.Where,
+			Do: &Stop{Power: Power{Copy: rec.Copy, Folder: folder}, Manner: machine.Off}})
+	}
+	p.Steps = slices.Insert(p.Steps, at, fence...)
 	for i, s := range p.Steps {
 		if s.Do == Params(rec) {
 			p.Steps[i].What = "Note its new place in the inventory"

@@ -49,6 +49,9 @@ func TestMove(t *testing.T) {
 			f.SameMAC = map[string][]lineage.Known{f.Folder.Machine.NICs[0].MAC: {origin}}
 			f.Guest = &fit.Guest{Name: "tide-gauge"}
 		}, "", stopped},
+		"suspended": {plan.BringRequest{Answers: plan.Answers{"state.suspended": "drop"}}, func(f *plan.MoveFacts) {
+			f.Folder.State, f.Folder.Machine.Suspended = machine.Suspended, true
+		}, "state.suspended", "give-ids carry stop delist place take-away record"},
 		"with snapshots": {plan.BringRequest{}, func(f *plan.MoveFacts) {
 			f.Folder.Machine.Tree = []machine.Snapshot{{Name: "monday"}, {Name: "tuesday"}}
 		}, "snapshot.unportable", stopped},

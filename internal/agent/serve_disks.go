@@ -11,7 +11,9 @@ import (
 	"slices"
 	"time"
 
+	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/door"
 	"unvora.example/unvora/internal/agent/sight"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/nbd"
@@ -20,6 +22,7 @@ import (
 // offer is a disk that waits to be read by one host, once.
 type offer struct {
 	path    string
+	raw     bool              // it is read as it is, whatever its first bytes say: a guest writes them
 	web     *hostlink.WebDisk // instead: an image at a manager
 	display string            // instead: the folder of a machine whose display waits
 	peer    string            // id of the host, in its certificate
@@ -52,16 +55,17 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		return slices.ContainsFunc(layers, func(l sight.Layer) bool { return l.Path == path })
 	}
 	top := slices.ContainsFunc(m.Disks, named)
-	if !top && !slices.ContainsFunc(m.Disks, frozen) {
+	variables := m.Variables != "" && filepath.IsLocal(m.Variables) && filepath.Join(t.Path, m.Variables) == path
+	if !top && !variables && !slices.ContainsFunc(m.Disks, frozen) {
 		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " +
 			req.Path}
 	}
-	if top {
+	if top || variables {
 		if err := a.Standing(r.Context(), t.Path, "its disks change while they are read"); err != nil {
 			return err
 		}
 	}
-	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, peer: peerName(r.TLS)})})
+	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, raw: variables, peer: peerName(r.TLS)})})
 }
 
 // offer lets something wait for a while under a name that nobody can guess.
@@ -124,7 +128,15 @@ func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd
 		}
 		return &nbd.Export{Image: img, Close: func() { img.Close() }}, nil
 	}
-	c, err := a.sight.Chain(o.path)
+	open := a.sight.Chain
+	if o.raw {
+		as, err := door.OnRecord("raw")
+		if err != nil {
+			return nil, err
+		}
+		open = func(path string) (*formats.Chain, error) { return a.Door.Chain(path, as) }
+	}
+	c, err := open(o.path)
 	if err != nil {
 		return nil, err
 	}
