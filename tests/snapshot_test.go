@@ -60,6 +60,7 @@ func (e *estate) snapshots(t *testing.T) {
 	folder := get[openapi.Copy](t, e, "copies", db).Path
 	mark := func(disk, text string) { // what a guest writes: into the layer that it writes to
 		t.Helper()
+		e.ok(t, "survey", "gannet") // which layer that is, the inventory hears a moment after a job's end
 		c := get[openapi.Copy](t, e, "copies", db)
 		for _, d := range *c.Machine.Disks {
 			if d.Id == disk {
@@ -69,6 +70,7 @@ func (e *estate) snapshots(t *testing.T) {
 	}
 	reads := func() string {
 		t.Helper()
+		e.ok(t, "survey", "gannet")
 		c := get[openapi.Copy](t, e, "copies", db)
 		return readFrom(t, filepath.Join(c.Path, (*c.Machine.Disks)[0].File))
 	}
