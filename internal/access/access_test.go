@@ -2,6 +2,9 @@ package access
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"testing"
@@ -48,6 +51,23 @@ func TestMay(t *testing.T) {
 	require.False(t, May("", Viewer))
 	require.False(t, May("", ""))
 	require.False(t, May("captain", Viewer))
+}
+
+// TestSecrets: what is made up has 200 bits, and no two are alike. What a session's calls bring is made from its cookie
+// and the key, for this use and no other.
+func TestSecrets(t *testing.T) {
+	seen := map[string]bool{}
+	for range 100 {
+		s := secret()
+		require.Len(t, s, 40)
+		require.False(t, seen[s])
+		seen[s] = true
+	}
+	a := &Access{key: keyring.Key{1}}
+	mac := hmac.New(sha256.New, a.key[:])
+	sum := sha256.Sum256([]byte("a cookie"))
+	mac.Write(append([]byte("csrf "), sum[:]...))
+	require.Equal(t, hex.EncodeToString(mac.Sum(nil)), a.csrf("a cookie"))
 }
 
 // TestFirstUser: there is one administrator to begin with, and never a second.
