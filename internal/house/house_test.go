@@ -129,6 +129,22 @@ func TestWaits(t *testing.T) {
 	}
 }
 
+// largest is how many bytes a file of the project may have.
+const largest = 1 << 20
+
+// TestSizes: what a tool has made is not kept: no file is that large.
+func TestSizes(t *testing.T) {
+	raw, err := exec.Command("git", "-C", "../..", "ls-files", "-z").Output()
+	require.NoError(t, err)
+	for _, path := range strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00") {
+		st, err := os.Lstat(filepath.Join("../..", path))
+		require.NoError(t, err)
+		if st.Size() > largest {
+			t.Errorf("%s has %d bytes, of which %d are allowed", path, st.Size(), largest)
+		}
+	}
+}
+
 // widest is how many columns a line may take, of which a tab takes four.
 const widest = 120
 
