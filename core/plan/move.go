@@ -34,10 +34,6 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	p.Operation = "move"
-	p.Steps = slices.DeleteFunc(p.Steps, func(s Step) bool { // it does not go on here
-		start, ok := s.Do.(*Start)
-		return ok && start.Folder == folder
-	})
 	at := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Kind == KindPlace })
 	rec := recordOf(p)
 	if at < 0 || rec == nil { // it is blocked

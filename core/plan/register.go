@@ -202,7 +202,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	} else if facts.Copy != "" {
 		ends[1].Do.(*Record).Parent = facts.Copy
 	}
-	if stop {
+	if stop && !facts.Moves { // one that moves goes on where it comes to
 		ends = slices.Insert(ends, 0, again)
 	}
 	if facts.Manager != nil {
