@@ -1,7 +1,8 @@
 import { useMemo, useState } from "react";
 import type { Asking, Copy, Schemas } from "../api";
-import { count as counted, place, size } from "../format";
+import { count as counted } from "../format";
 import { FirstStart } from "../parts/FirstStart";
+import { FromCopy } from "../parts/FromCopy";
 import { HostPicker } from "../parts/HostPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { PoolPicker } from "../parts/PoolPicker";
@@ -32,12 +33,7 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
   return (
     <PlanSheet
       title="Clone a machine"
-      from={
-        <>
-          <span className="font-semibold">{place(copy)}</span>{" "}
-          <span className="mono text-soft">{size(copy.sizeBytes)}</span>
-        </>
-      }
+      from={<FromCopy copy={copy} />}
       to={
         <div className="flex flex-wrap items-center gap-2">
           <HostPicker value={host} onChange={setHost} />

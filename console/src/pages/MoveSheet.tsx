@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 import type { Asking, Copy, Schemas } from "../api";
-import { place, size } from "../format";
+import { FromCopy } from "../parts/FromCopy";
 import { HostPicker } from "../parts/HostPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { PoolPicker } from "../parts/PoolPicker";
@@ -23,12 +23,7 @@ export function MoveSheet({ copy, onClose }: { copy: Copy; onClose: () => void }
   return (
     <PlanSheet
       title="Move a machine"
-      from={
-        <>
-          <span className="font-semibold">{place(copy)}</span>{" "}
-          <span className="mono text-soft">{size(copy.sizeBytes)}</span>
-        </>
-      }
+      from={<FromCopy copy={copy} />}
       to={
         <div className="flex flex-wrap items-center gap-2">
           <HostPicker value={host} onChange={choose} />

@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 import type { Copy, Asking } from "../api";
-import { place, size } from "../format";
+import { FromCopy } from "../parts/FromCopy";
 import { HostPicker } from "../parts/HostPicker";
 import { PoolPicker } from "../parts/PoolPicker";
 import { PlanSheet } from "../parts/PlanSheet";
@@ -31,12 +31,7 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
   return (
     <PlanSheet
       title="Register a machine folder"
-      from={
-        <>
-          <span className="font-semibold">{place(copy)}</span>{" "}
-          <span className="mono text-soft">{size(copy.sizeBytes)}</span>
-        </>
-      }
+      from={<FromCopy copy={copy} />}
       to={
         <div className="flex flex-wrap items-center gap-2">
           <HostPicker value={host} onChange={choose} />
