@@ -65,7 +65,7 @@ func TestKills(t *testing.T) {
 			victim = []string{gannets, "service"}[n%2]
 		}
 		if operation[0] == "move" {
-			victim = []string{gannets, "service", "agent-petrel"}[draw.IntN(3)]
+			victim = []string{gannets, "service", "agent-petrel", "postgres"}[draw.IntN(4)]
 		}
 		t.Run(fmt.Sprintf("%d %s, %s at write %d", n, operation[0], victim, at), func(t *testing.T) {
 			var db *pgx.Conn

@@ -369,6 +369,23 @@ func (inv *Inventory) HoldNow(ctx context.Context, j *Job) error {
 	})
 }
 
+// CloseWayBack notes that a job whose steps are all done can't be undone any more: from now on its agents forget what
+// they did. A job that is to be undone is not closed.
+func (inv *Inventory) CloseWayBack(ctx context.Context, j *Job) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		back, _, err := own(ctx, tx, j.ID, j.Epoch)
+		if err != nil {
+			return err
+		}
+		if back || j.Next() != nil {
+			return fmt.Errorf("job %s can't end: %w", j.ID, errBehind)
+		}
+		_, err = tx.Exec(ctx, `update jobs set no_return = (select max(position) from steps where job_id = $1)
+			where id = $1`, j.ID)
+		return err
+	})
+}
+
 // EndJob writes how a job ended and lets its holds go. One is done only when all
 // of its steps are; one that is being undone can only have failed or be cancelled.
 func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, message string) error {
@@ -392,7 +409,14 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, 
 		if _, err := tx.Exec(ctx, `delete from holds where job_id = $1`, j.ID); err != nil {
 			return err
 		}
-		if state != JobDone { // nothing that was given out for it is in use
+		if state != JobDone {
+			// Hosts that are as they were have nothing new to tell, but the records may be as the job has left them:
+			// all is read anew.
+			if _, err := tx.Exec(ctx, `update hosts set revision = $2 where revision <> '' and id in (
+				select host_id from steps where job_id = $1)`, j.ID, "after "+j.ID.String()); err != nil {
+				return err
+			}
+			// Nothing that was given out for it is in use.
 			if _, err := tx.Exec(ctx, `delete from given_macs where job_id = $1`, j.ID); err != nil {
 				return err
 			}

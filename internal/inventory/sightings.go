@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -30,12 +31,20 @@ func (inv *Inventory) StillThere(ctx context.Context, hosts []uuid.UUID) error {
 	return err
 }
 
-// Apply brings the records of a host up to date with what it holds.
+// ErrOvertaken is returned for a survey that was asked for before the records of its host were last changed: what it
+// tells may be over. The host has to be asked again.
+var ErrOvertaken = errors.New("the records of the host have changed since it was asked")
+
+// Apply brings the records of a host up to date with what it holds, as told since h.Revision, and sets that.
 func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (changes []Change, err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		// Surveys of one host follow each other; so do the two ends of a share.
-		if _, err := tx.Exec(ctx, `select 1 from hosts where id = $1 for update`, h.ID); err != nil {
+		var now string
+		if err := tx.QueryRow(ctx, `select revision from hosts where id = $1 for update`, h.ID).Scan(&now); err != nil {
 			return err
+		}
+		if now != h.Revision {
+			return fmt.Errorf("host %s: %w", h.Name, ErrOvertaken)
 		}
 		if err := applyHost(ctx, tx, h.ID, s); err != nil {
 			return err
@@ -63,6 +72,9 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 		changes = a.changes
 		return notice(ctx, tx, h.ID, changes)
 	})
+	if err == nil {
+		h.Revision = s.Revision
+	}
 	return changes, err
 }
 

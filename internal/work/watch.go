@@ -91,7 +91,9 @@ func (w *Work) watchOnce(ctx context.Context, h *inventory.Host) error {
 	case !s.Changed && h.State != plan.HostUnreachable:
 		return w.inv.StillThere(ctx, []uuid.UUID{h.ID})
 	}
-	_, err = w.inv.Apply(ctx, h, s)
+	if _, err = w.inv.Apply(ctx, h, s); errors.Is(err, inventory.ErrOvertaken) {
+		return nil // it is asked again at once
+	}
 	return err
 }
 

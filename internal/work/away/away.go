@@ -163,6 +163,9 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 			continue
 		}
 		more, err := p.inv.Apply(ctx, h, s)
+		if errors.Is(err, inventory.ErrOvertaken) {
+			continue // another survey has just told of it
+		}
 		if err != nil {
 			return changes, err
 		}

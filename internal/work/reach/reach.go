@@ -105,8 +105,26 @@ func (r *Hosts) LetRead(ctx context.Context, task string, at *inventory.Host, t 
 	return &hostlink.Remote{Address: at.Address, Host: at.ID.String(), Ticket: ticket}, nil
 }
 
+// mostAsked is how often a host is asked whose records change while it answers.
+const mostAsked = 5
+
 // Survey asks one host what it holds. It leaves it to the caller to note that an unchanged host was seen.
 func (r *Hosts) Survey(ctx context.Context, h *inventory.Host) (changed bool, changes []inventory.Change, err error) {
+	for range mostAsked {
+		changed, changes, err = r.ask(ctx, h)
+		if !errors.Is(err, inventory.ErrOvertaken) {
+			break
+		}
+		now, err := r.inv.Host(ctx, h.ID.String())
+		if err != nil {
+			return false, nil, err
+		}
+		h.Revision, h.State = now.Revision, now.State
+	}
+	return changed, changes, err
+}
+
+func (r *Hosts) ask(ctx context.Context, h *inventory.Host) (changed bool, changes []inventory.Change, err error) {
 	s, err := r.Agent(h).Survey(ctx, h.Revision)
 	if err != nil {
 		if errors.Is(err, hostlink.ErrUnreachable) {

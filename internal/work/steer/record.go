@@ -158,7 +158,7 @@ func (r *run) recordPackage(c *inventory.Copy) {
 }
 
 // unrecord takes a copy that the job has made out of the inventory. One that it
-// has changed or moved is read anew by the survey.
+// has changed or moved is read anew, with all that its hosts hold, once the job has ended.
 func unrecord(ctx context.Context, tx pgx.Tx, r *run, undone bool) error {
 	do, err := inventory.DoOf[plan.Record](r.s)
 	if err != nil || !undone || do.Copy != "" {

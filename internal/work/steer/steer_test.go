@@ -41,7 +41,9 @@ type playedAgent struct {
 	faults map[string]hostlink.Fault
 	// silent agents break every connection off.
 	silent bool
-	specs  map[string]hostlink.TaskSpec
+	// upon happens while a call is answered, by what is noted.
+	upon  map[string]func()
+	specs map[string]hostlink.TaskSpec
 }
 
 func (a *playedAgent) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -67,6 +69,9 @@ func (a *playedAgent) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	call := word + " " + step
 	if word != "look" {
 		a.said = append(a.said, call)
+	}
+	if happens := a.upon[call]; happens != nil {
+		happens()
 	}
 	w.Header().Set("Content-Type", "application/json")
 	if f, ok := a.faults[call]; ok {
@@ -395,6 +400,67 @@ func TestCancel(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.tick(j)
 	require.NoError(t, err)
+	require.Equal(t, "cancelled: undone undone", states(b.now(j)))
+	require.Equal(t, []string{"start s1", "start s2", "undo s2", "undo s1", "forget all"}, b.agent.says())
+}
+
+// TestReadAnew: a host that is as it was before a job that was undone has nothing new to tell, but the records may be
+// as the job had left them. So all is read anew; and what was asked for before that does not count.
+func TestReadAnew(t *testing.T) {
+	b := newBench(t)
+	now := func() *inventory.Host {
+		h, err := b.inv.Host(b.ctx, b.host.String())
+		require.NoError(t, err)
+		return h
+	}
+	h, same := now(), &hostlink.Survey{Revision: "boot.7", Changed: true}
+	_, err := b.inv.Apply(b.ctx, h, same)
+	require.NoError(t, err)
+	require.Equal(t, "boot.7", now().Revision)
+
+	j := b.job(mend)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.Equal(t, "boot.7", now().Revision, "what a job has done is told")
+
+	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
+	j = b.job(mend)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	_, err = b.s.Cancel(b.ctx, j.ID.String(), "robin")
+	require.NoError(t, err)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.Equal(t, inventory.JobCancelled, b.now(j).State)
+	require.NotEqual(t, "boot.7", now().Revision)
+	_, err = b.inv.Apply(b.ctx, h, same)
+	require.ErrorIs(t, err, inventory.ErrOvertaken)
+	_, err = b.inv.Apply(b.ctx, now(), same)
+	require.NoError(t, err)
+}
+
+// TestCancelAtTheEnd: once the agents are told to forget a job, it can't be cancelled any more: nothing would be taken
+// back. One that is cancelled before is undone by agents that know it.
+func TestCancelAtTheEnd(t *testing.T) {
+	b := newBench(t)
+	j := b.job(mend, delist)
+	var refused error
+	b.agent.upon = map[string]func(){"forget all": func() { _, refused = b.s.Cancel(b.ctx, j.ID.String(), "robin") }}
+	_, err := b.tick(j)
+	require.NoError(t, err)
+	require.ErrorContains(t, refused, "past its point of no return")
+	require.Equal(t, "done: done done", states(b.now(j)))
+	require.NotContains(t, b.agent.says(), "undo s2")
+
+	b = newBench(t)
+	j = b.job(mend, delist)
+	b.agent.upon = map[string]func(){"start s2": func() {
+		_, err := b.s.Cancel(b.ctx, j.ID.String(), "robin")
+		require.NoError(t, err)
+	}}
+	for range 3 { // the first hears of it at the end
+		_, _ = b.tick(j)
+	}
 	require.Equal(t, "cancelled: undone undone", states(b.now(j)))
 	require.Equal(t, []string{"start s1", "start s2", "undo s2", "undo s1", "forget all"}, b.agent.says())
 }

@@ -109,6 +109,9 @@ func (r *run) undoThere(ctx context.Context) (err error) {
 // done ends a job that was carried out. What was made at a manager is known only once the manager is looked at, so that
 // is done before the end, within a bound; our own hosts are looked at behind it.
 func (s *Steerer) done(ctx context.Context, j *inventory.Job) error {
+	if err := s.inv.CloseWayBack(ctx, j); err != nil {
+		return err
+	}
 	hosts := s.forgotten(ctx, j)
 	looked := map[uuid.UUID]bool{} // all hosts of a manager are looked at together
 	hosts = slices.DeleteFunc(hosts, func(h *inventory.Host) bool {
