@@ -803,6 +803,21 @@ func (e RenewRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for RestoreRequestOperation.
+const (
+	RestoreRequestOperationRestore RestoreRequestOperation = "restore"
+)
+
+// Valid indicates whether the value is a known member of the RestoreRequestOperation enum.
+func (e RestoreRequestOperation) Valid() bool {
+	switch e {
+	case RestoreRequestOperationRestore:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SkeletonKind.
 const (
 	SkeletonKindFolder SkeletonKind = "folder"
@@ -1793,7 +1808,10 @@ type Job struct {
 	Children       []string  `json:"children"`
 	CreatedAt      time.Time `json:"createdAt"`
 	Done           int64     `json:"done"`
-	Error          *struct {
+
+	// DownSeconds For how long machines stood that it stopped and started again
+	DownSeconds *float64 `json:"downSeconds,omitempty"`
+	Error       *struct {
 		Code    string `json:"code"`
 		Message string `json:"message"`
 	} `json:"error,omitempty"`
@@ -1830,13 +1848,15 @@ type JobPage struct {
 
 // JobStep defines model for JobStep.
 type JobStep struct {
-	Bytes int64  `json:"bytes"`
-	Done  int64  `json:"done"`
-	Host  string `json:"host"`
-	Id    string `json:"id"`
-	Kind  string `json:"kind"`
-	State string `json:"state"`
-	What  string `json:"what"`
+	Bytes      int64      `json:"bytes"`
+	Done       int64      `json:"done"`
+	FinishedAt *time.Time `json:"finishedAt,omitempty"`
+	Host       string     `json:"host"`
+	Id         string     `json:"id"`
+	Kind       string     `json:"kind"`
+	StartedAt  *time.Time `json:"startedAt,omitempty"`
+	State      string     `json:"state"`
+	What       string     `json:"what"`
 }
 
 // LandingRule defines model for LandingRule.
@@ -2419,6 +2439,25 @@ type Request struct {
 	union json.RawMessage
 }
 
+// RestoreRequest Give back what lies in the trash
+type RestoreRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Note Goes to history
+	Note      *string                 `json:"note,omitempty"`
+	Operation RestoreRequestOperation `json:"operation"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Trash What: its id, its name, or HOST/NAME
+	Trash string `json:"trash"`
+}
+
+// RestoreRequestOperation defines model for RestoreRequest.Operation.
+type RestoreRequestOperation string
+
 // Rule defines model for Rule.
 type Rule struct {
 	Host    string `json:"host"`
@@ -2688,6 +2727,34 @@ type Transfer struct {
 	// Package SHA-256 of the descriptor of the package that is sent, in hex
 	Package *string `json:"package,omitempty"`
 	State   string  `json:"state"`
+}
+
+// Trash defines model for Trash.
+type Trash struct {
+	Items []Trashed `json:"items"`
+
+	// Silent Hosts that did not answer
+	Silent []string `json:"silent"`
+}
+
+// Trashed A machine folder, or a file, in the trash of its pool
+type Trashed struct {
+	// Bytes That it takes, with its disks that lay elsewhere
+	Bytes int64  `json:"bytes"`
+	Host  string `json:"host"`
+	Id    string `json:"id"`
+
+	// Job That put it there
+	Job     string    `json:"job"`
+	Name    string    `json:"name"`
+	Pool    string    `json:"pool"`
+	TakenAt time.Time `json:"takenAt"`
+
+	// Until It is kept
+	Until time.Time `json:"until"`
+
+	// Was Path that it had
+	Was string `json:"was"`
 }
 
 // User defines model for User.
@@ -3035,6 +3102,12 @@ type TrackJSONBody struct {
 
 	// Where Or those that a filter tells
 	Where *string `json:"where,omitempty"`
+}
+
+// ListTrashParams defines parameters for ListTrash.
+type ListTrashParams struct {
+	// Host This one's; all hosts are asked unless said
+	Host *string `form:"host,omitempty" json:"host,omitempty"`
 }
 
 // AddUserJSONBody defines parameters for AddUser.
@@ -3734,6 +3807,40 @@ func (t *Request) MergeDelistRequest(v DelistRequest) error {
 	return err
 }
 
+// AsRestoreRequest returns the union data inside the Request as a RestoreRequest
+func (t Request) AsRestoreRequest() (RestoreRequest, error) {
+	var body RestoreRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromRestoreRequest overwrites any union data inside the Request as the provided RestoreRequest
+func (t *Request) FromRestoreRequest(v RestoreRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"restore"}`))
+	t.union = b
+	return err
+}
+
+// MergeRestoreRequest performs a merge with any union data inside the Request, using the provided RestoreRequest
+func (t *Request) MergeRestoreRequest(v RestoreRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"restore"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
 // AsPutRightRequest returns the union data inside the Request as a PutRightRequest
 func (t Request) AsPutRightRequest() (PutRightRequest, error) {
 	var body PutRightRequest
@@ -4054,6 +4161,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsRegisterRequest()
 	case "renew":
 		return t.AsRenewRequest()
+	case "restore":
+		return t.AsRestoreRequest()
 	case "snapshot":
 		return t.AsSnapshotRequest()
 	case "start":
@@ -4391,6 +4500,11 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
 	ReadPackage(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetJobPlan The plan that a job carries out, with its findings and answers, as it was when the job began
+	//
+	// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
+	GetJobPlan(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ResumeJob Let a job that is held go on
 	//
 	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
@@ -4684,6 +4798,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
 	Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTrash What lies in the trash of hosts, the latest first; it is asked of them
+	//
+	// Corresponds with GET /trash (the `ListTrash` operationId).
+	ListTrash(ctx context.Context, params *ListTrashParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListUsers Who may sign in
 	//
@@ -5379,6 +5498,21 @@ func (c *Client) HoldJob(ctx context.Context, job JobRef, reqEditors ...RequestE
 // Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
 func (c *Client) ReadPackage(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadPackageRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetJobPlan The plan that a job carries out, with its findings and answers, as it was when the job began
+//
+// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
+func (c *Client) GetJobPlan(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJobPlanRequest(c.Server, job)
 	if err != nil {
 		return nil, err
 	}
@@ -6153,6 +6287,21 @@ func (c *Client) TrackWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with PUT /tracking (the `Track` operationId).
 func (c *Client) Track(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTrackRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTrash What lies in the trash of hosts, the latest first; it is asked of them
+//
+// Corresponds with GET /trash (the `ListTrash` operationId).
+func (c *Client) ListTrash(ctx context.Context, params *ListTrashParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTrashRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7984,6 +8133,40 @@ func NewReadPackageRequest(server string, job JobRef) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetJobPlanRequest constructs an http.Request for the GetJobPlan method
+func NewGetJobPlanRequest(server string, job JobRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewResumeJobRequest constructs an http.Request for the ResumeJob method
 func NewResumeJobRequest(server string, job JobRef) (*http.Request, error) {
 	var err error
@@ -9438,6 +9621,60 @@ func NewTrackRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewListTrashRequest constructs an http.Request for the ListTrash method
+func NewListTrashRequest(server string, params *ListTrashParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/trash")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListUsersRequest constructs an http.Request for the ListUsers method
 func NewListUsersRequest(server string) (*http.Request, error) {
 	var err error
@@ -10097,6 +10334,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs/{job}/package (the `ReadPackage` operationId).
 	ReadPackageWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ReadPackageResponse, error)
 
+	// GetJobPlanWithResponse The plan that a job carries out, with its findings and answers, as it was when the job began
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
+	GetJobPlanWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobPlanResponse, error)
+
 	// ResumeJobWithResponse Let a job that is held go on
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10432,6 +10676,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /tracking (the `Track` operationId).
 	TrackWithResponse(ctx context.Context, body TrackJSONRequestBody, reqEditors ...RequestEditorFn) (*TrackResponse, error)
+
+	// ListTrashWithResponse What lies in the trash of hosts, the latest first; it is asked of them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /trash (the `ListTrash` operationId).
+	ListTrashWithResponse(ctx context.Context, params *ListTrashParams, reqEditors ...RequestEditorFn) (*ListTrashResponse, error)
 
 	// ListUsersWithResponse Who may sign in
 	//
@@ -11924,6 +12175,54 @@ func (r ReadPackageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetJobPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Plan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetJobPlanResponse) GetJSON200() *Plan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJobPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJobPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJobPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJobPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJobPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13573,6 +13872,54 @@ func (r TrackResponse) ContentType() string {
 	return ""
 }
 
+type ListTrashResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trash
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTrashResponse) GetJSON200() *Trash {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTrashResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTrashResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTrashResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTrashResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTrashResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListUsersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14463,6 +14810,19 @@ func (c *ClientWithResponses) ReadPackageWithResponse(ctx context.Context, job J
 	return ParseReadPackageResponse(rsp)
 }
 
+// GetJobPlanWithResponse The plan that a job carries out, with its findings and answers, as it was when the job began
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
+func (c *ClientWithResponses) GetJobPlanWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobPlanResponse, error) {
+	rsp, err := c.GetJobPlan(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJobPlanResponse(rsp)
+}
+
 // ResumeJobWithResponse Let a job that is held go on
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15085,6 +15445,19 @@ func (c *ClientWithResponses) TrackWithResponse(ctx context.Context, body TrackJ
 		return nil, err
 	}
 	return ParseTrackResponse(rsp)
+}
+
+// ListTrashWithResponse What lies in the trash of hosts, the latest first; it is asked of them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /trash (the `ListTrash` operationId).
+func (c *ClientWithResponses) ListTrashWithResponse(ctx context.Context, params *ListTrashParams, reqEditors ...RequestEditorFn) (*ListTrashResponse, error) {
+	rsp, err := c.ListTrash(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTrashResponse(rsp)
 }
 
 // ListUsersWithResponse Who may sign in
@@ -16186,6 +16559,39 @@ func ParseReadPackageResponse(rsp *http.Response) (*ReadPackageResponse, error) 
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetJobPlanResponse parses an HTTP response from a GetJobPlanWithResponse call
+func ParseGetJobPlanResponse(rsp *http.Response) (*GetJobPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJobPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Plan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -17331,6 +17737,39 @@ func ParseTrackResponse(rsp *http.Response) (*TrackResponse, error) {
 	return response, nil
 }
 
+// ParseListTrashResponse parses an HTTP response from a ListTrashWithResponse call
+func ParseListTrashResponse(rsp *http.Response) (*ListTrashResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTrashResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trash
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListUsersResponse parses an HTTP response from a ListUsersWithResponse call
 func ParseListUsersResponse(rsp *http.Response) (*ListUsersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17682,6 +18121,9 @@ type ServerInterface interface {
 	// ReadPackage The whole package that the job hands out, front to back; ends the hand-out
 	// (GET /jobs/{job}/package)
 	ReadPackage(c *gin.Context, job JobRef)
+	// GetJobPlan The plan that a job carries out, with its findings and answers, as it was when the job began
+	// (GET /jobs/{job}/plan)
+	GetJobPlan(c *gin.Context, job JobRef)
 	// ResumeJob Let a job that is held go on
 	// (POST /jobs/{job}/resume)
 	ResumeJob(c *gin.Context, job JobRef)
@@ -17787,6 +18229,9 @@ type ServerInterface interface {
 	// Track Look after registered copies, or leave them alone
 	// (PUT /tracking)
 	Track(c *gin.Context)
+	// ListTrash What lies in the trash of hosts, the latest first; it is asked of them
+	// (GET /trash)
+	ListTrash(c *gin.Context, params ListTrashParams)
 	// ListUsers Who may sign in
 	// (GET /users)
 	ListUsers(c *gin.Context)
@@ -18775,6 +19220,31 @@ func (siw *ServerInterfaceWrapper) ReadPackage(c *gin.Context) {
 	siw.Handler.ReadPackage(c, job)
 }
 
+// GetJobPlan operation middleware
+func (siw *ServerInterfaceWrapper) GetJobPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetJobPlan(c, job)
+}
+
 // ResumeJob operation middleware
 func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 
@@ -19490,6 +19960,33 @@ func (siw *ServerInterfaceWrapper) Track(c *gin.Context) {
 	siw.Handler.Track(c)
 }
 
+// ListTrash operation middleware
+func (siw *ServerInterfaceWrapper) ListTrash(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTrashParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTrash(c, params)
+}
+
 // ListUsers operation middleware
 func (siw *ServerInterfaceWrapper) ListUsers(c *gin.Context) {
 
@@ -19731,6 +20228,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/disks", wrapper.LetGoDisk)
 	router.GET(options.BaseURL+"/disks", wrapper.ListDisks)
 	router.POST(options.BaseURL+"/disks", wrapper.AdoptDisk)
+	router.GET(options.BaseURL+"/trash", wrapper.ListTrash)
 	router.GET(options.BaseURL+"/folder", wrapper.LookAtFolder)
 	router.GET(options.BaseURL+"/attention", wrapper.ListAttention)
 	router.POST(options.BaseURL+"/attention/leave", wrapper.LeaveAlone)
@@ -19750,6 +20248,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/jobs", wrapper.StartJob)
 	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob)
+	router.GET(options.BaseURL+"/jobs/:job/plan", wrapper.GetJobPlan)
 	router.POST(options.BaseURL+"/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/jobs/:job/hold", wrapper.HoldJob)
 	router.POST(options.BaseURL+"/jobs/:job/resume", wrapper.ResumeJob)
@@ -19776,241 +20275,247 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3tchu5kiZ8Kwi+b4TnzJYk9+fEkWIiVu2PtvrIlsNSd+9Et2MNViVJWEWgDoASzePwxPzaC9iLmAs7",
-	"V7KBBFAfJMCqokhJ7vYfWxLBAgpIJBKZTz75cZSKeSE4cK1Gxx9HBZV0Dhok/kYnGqT5IQOVSlZoJvjo",
-	"eHQ1A8LhgyZiQvQMSEGnQMYwERJGyYiZJn8vQS5HyYjTOYyO3YOSkUpnMKfmiXpZmA+UloxPR58+JaMJ",
-	"y8O9gZwr8vzs2fnTf//l9PznZ0RI++t/vj69unr25lWkU/fAzb3OhNJvYLLe7Ss6B9MTy/zjC6pn9dPN",
-	"F0fJSMLfSyYhGx1rWcLmvt6LcbCrsww70oqMYco4N+2Dfb4X44Fd5mzO9HqPFxPCNMxVQr56/JiUPAel",
-	"iKIswz88JlSTuX2/0MTahzY7ntMPbF7OR8fm28lozrj7NfFjYlzDFCQOak45nYLcatrddwdNwyfTWBWC",
-	"K0Cxfi3FOIe5+TEVXAPHGaJFkbOUmnEcFbbF/3ivzKA+Np79/0sz6tH/d1TvmyP7qTryz8Ue26/164xq",
-	"sgCuyUIKtzbua+app2OWM83s8GiWMfM1mr+WogBp/25fMvBUSowoEqWpBmW2JNMK8gkZw1LwDMVqQucs",
-	"NwtYNB74cZRSvr4A+EzzpdmyAHnDlJAkpdw/TmkqNeNTQvEXURROWo04dU2Qfc3l6FMlFlRKir9zcZqm",
-	"kIOkdhzrw1qirplRmS2oBJIJUIQLTWTJcbxzms4YB3VCYF7oJVnMwHyADUdJYG+4v4jxe0i1GYMf3vHH",
-	"EXAjvr+N1ILpdIYPoFkmQSn8ORVcidxou4ypIqc4t7RU5i+qVAVwI75jIfSB4Kn5a85uzH8TCfAP/J0q",
-	"M42jt2sjS0anWfbC7L6oLExormB1Nd341qfuxcXl1fHrizdXXl/TqRH5QMepyCCsR+rN9lvVkWv/NjST",
-	"WfbSbdSBL5GmorT7cW100RecaV0o8vObcyf9JM1FmRHgWi5JIVj4Za1CCfRTUKUWQmbrHf0NCk0U0Byy",
-	"BDcAhxuQRM3EghM6pYyHOtLiGgISfcaVBpqZMbu3xkf63k9Izq5hwVCm1p8pSxXQ688Zn4IsJOO6mgsz",
-	"uROj2CAhaka//u7743/+138nZn9IQHlQS6VhjhuFP9LkmosFYTq4Z5pygBNYL0tQDmZAcR5XVhmHPhFy",
-	"bn4aZVTDgWZzCMtksQwuU8bUdfCDmds7Q1Zcz7rlHkfi+k38+e9OJ6r9ERWcBq1pOnsDfy+hx7ZuL6n9",
-	"LqGcwAeGOoOYERAtCCVuSCuzy9XCG3DBfvC8Pgc+NW/97eO/fh+Y9vYgnlw8RbPL/H90+fMPPz17ckX+",
-	"+X/+L3nz7OWzp/9hPrI/HaOFNjJn/Idml8YueByYmVQUbkgrBgoH/3LVydI96Dn9cGZbf7V+wkxYDusd",
-	"vb64OD96fXr1wrwDJWY5vZp0K9zdLeOvc5rCRcCceWqWyj3PvA/R9nglEgrzHdXu4KvmLDUEV+jA0H80",
-	"J6AWZMaUFmifrTwp9CizJNUR6085ijIWPIs0vYY3kIr5HHgGAZ14UQAn6UywFBQxB7MVP8gIVUQ2vlk9",
-	"fCxEDpSv7a96aJVcuFWL7CngprVZ8YCKSXGj8TLP6dgsvLWf1gygjBntE9QKtWxWIri+MivPXxW6TAS/",
-	"NhF5Zs/GvtprZa4yUU9SaHZSNEa2favVt4AbloGxY0KNp5LeBKTzUsxBz4y6YoqMJZ6B6yKQjFgWfGoO",
-	"kx4LKIE6C33tASXXLO9/zCxmonvWXXe2te8iNP1y045BC1sLkomEME7MYa9CQ5L1ebHJqPbHirlRMLdI",
-	"wXeOyGrdoSrtCwRFgumQ+ryYEJrn9jJJFkzPiJ4xRVJnC2+eTrzjVU2xAy9O9WAauqASw/YEJ7jZ/ds7",
-	"0QmtypMZ5VPY7hh+Sa+BqEqmMzaZgDT3OToWpXZH8QlZoHpXxIyBmA+Upks1CtjqgbMCbowSPSZ/O3v1",
-	"1BxH5v9/f352/mzrU7B5BlS7mWbZK5YGDt1Ld9k5QWsDL1GCg3mdkhd5OZ3iZO92JO5K1c9WiRyPKx6E",
-	"sydomkzZDSR4qnNSX1kCdklAUj4nE8rcMiOGB8tUQl6dPVF4s8isfCVkwqRCDWQuobtd0Tu059KiVC3f",
-	"k31I5Xt6vO57SkaZFEXY6YSuEzdFu50T02d4w1X9mjXabae4xpeaSv1U8IDiPtOKTI0eJDO002jmdJcm",
-	"C2rMyjwjzhFkxQUdP8doyGZMpWRqrE/GtcA/aUnVLHi+16bOuhPZuWyIbUOmoBU+jcOCmMsU0UIEHzr1",
-	"GnzNFjUWJJ/6Ky3j9iLbrUPmkDG6y/3+VLIbwA3eccVY0bbG4LazYIZUzs0pElQGAVUwh7mQyx+W2g65",
-	"sgIY199/O+raG/56vCKjbi0exEUlxRM8eFFRmvLsNI8Ku7k0K8IFyQWfotPGXFZyugTpLBehZ0bnh+QN",
-	"hf9CBgXZPFyXknuHo6r8sVKrE/K4ckQy66/Uwn5mO/XiWbvPH3etE377tTfwV45wSAXPzIGtWW53phma",
-	"EzcbtOHQ7PKb77t73Ocl0JjRxri4U+24YBL2YXNYd3FPM6P7+hs0Yo2I38KGRSkntgP0PXotnBCg6cxK",
-	"JeXEmNqaGaVk/YhiwUcRl/M+7beJkFYt+rCEgunc2N0zPKWwlVGRfwZLr8u4OkZFnZAXF5dXR69OXz6r",
-	"A2m7srm8c34lwiAWZE758gSXqhFObCqar7sig9uadEax71IA0XT2B3eC/x4/v3jz8vTKzKf7sbeATWgK",
-	"eqfju2R8mgOxDz4mZckytOnnCyrhwP46p2mCR94By8g//+u/8X2uAQrzChI4LPq/QGVJri/8f5y+PD+2",
-	"hqOewRJVP5qOeObhn+xZZ7axOYHc1YPN4ZCU/EZIav90YJvBBzov8hVb4/vvvvsmJKneU7ZqV/rBpAIt",
-	"yBPsWEg2ZfyRWpfOjrk3k/Yrw9+iF2arncyBZw5BBZyMAXuXZW617MI+IXT8XTMeOFEXM5HDsTEb0LBR",
-	"RHCvhg+t1QKZ/djYMcob78q9KJmJPDP2xuKQnNvWVcCHahfQTVYmw1tZ2DfGKPGLQXNrH6bmhfOTmxPu",
-	"kFxMiIIbkDRPrNWsQfJj8tF891NCPnL8h3+6c8OUBy8zVvhRjCN2TtiiRYs1NMNiwUPm5q9GwOz9wN2e",
-	"GL7DuJ+FXgiRB+KGDn9iL2InxmozPVTim1Oe4bWKLgdvIMVpoWZCR9fbSmxiJbNSI3OaARGT5u41w7J2",
-	"dHQMXweHsF/79XM2JsW8oJI5H/qKcdfleH4iCuvF4ymY/RMGNtk1zqnSjQDYWOgZMW2BZ2QixTzk/x73",
-	"HYB3xqYrcY3A+6yDCiTQ5n70+JIRrqvDtjhTOLhNx8HHGnXcA0lhOneNk5H5cRxcpjWPkjd5eqFujD3T",
-	"WOjA8xSdwznjQKfNEE8sTmfH2f5WQwra6+EHG5Y+RNGci+n6aqFQrEdrhcIt5sXKmhPjpQb8C3zQJySn",
-	"GoyxYS4D6hoytD3QHsEzcmF1mwR/H7+GQhPKl2Ru8YtrR1ngPgwf2ggGM4Iw9GPDO5jbizDnutsAnR2v",
-	"rIPfN+giMyMKz7GFT2y4uPWPA7bipSuXnmZwe06XZEZvgIwBuNXkbrCdMahmqLHdww9LspixdOZdlEYt",
-	"TzlT7aBE+z29bbV+KNFl+JUXwKaz5taNzT4+umrvnthn85plbmocCVOmNBpaiRkIgslmIs/FAvEl6TWN",
-	"uLymgsOp3j7eFwXKRGKylR5sjN6ezDQfWUsZQ3PmdhEarzkELsFiofpFZfM1pdS8qKL506X9Xrpm9hsD",
-	"Bd6I7ukAsJJp/8MyMtwMflaRoH8UmVQZgQHMknTA1c51jsCbamNw/YMaIRtChyqLYvUeTEV8IyHN/dLL",
-	"bDCmzWFhLbD+q6BSISG0JZORAq1zyOycrxnK6CQyRmIV22DBSLuaQT4J6wn2D4hfcoK+2QiaBD/5dbYM",
-	"Q1vre54SHprHxVhky8Yhpq2dEAAD0vQastDRnYzKMribQ6F45+bPqzMdVVUNdTPSUiHe7Jy557u91QbJ",
-	"2rmoNkVjC1Qbq6FTatloKIr63fxWaC5J7Lx77VTGCthnBVjaWLVKFHvZU97sXIMwO6ugY6axC+9KC73C",
-	"U8iZ0tu5eK/oNTgwAhGTSRWOeKSIeegXrGA/P+e+41gZLvGdA+5wO6lZOIY1YeayPxWkGdJ1hjaTxO3+",
-	"4Ri+sIgrzXg1LQMA4mEUp80a8dlI0dOnYEVoRs80WbA8J2OwgfCJFBzjdGOaXptZFbx67DH+gghczL0w",
-	"loA5EO0tQrEMiPVirKLsG4uAyM+QHFv3F81zkI8UMaqn1CCTyntqVjcCFosdYZ+Cs789HNl+l1A7Bcaq",
-	"r7BPzAlRDPP0RdWEVI2HsYddobav+w+8Z/BgEcI4gWElc8PSgCHgVci6qz92W4yY5+EbYTQL4CmbgtIW",
-	"JV7lF83oV2hM0a+/+97+8N1XXwfnecWNE/ZvrbgarKnW02dVYRqHGLzRLAz4QFtQ0ob+y9k18GAmz3Oj",
-	"Tx4bkf2q7o2X87HtzGjnanBrGwZoOkvMdyeMZw4208dkx5CTikSSbFAHp70KodRYDvuSwafOqAxtBgzG",
-	"NJygEpQmgochyctIpCGl/JE2x5UfWCfU1iWteNedH3e1EvU0rMlBc9qr97KjC0q5FMWlc/lvecRIURBK",
-	"fNzgpPbbLSTTGjihY3GDy1CD0JiH+Hw5dx6IiStFcVDFft4OCgwZc3Qdc+YBBNVwHuBhFHjhenWffSiE",
-	"3HJT/CqZBoyDohnatLz+0BJ/B5gWBzpZj4g6kxvYjfNZDEGltG84G+MzjaZ4ok57ZH1UxkQU1OzSCRD6",
-	"jRhwH1+t3qnOoZ5CDAceg8t2wY9D4cArgcedkO34tZlpeo36HHIFeMZ65MPSBqIbCDDC1CG5kBYYhojN",
-	"hCxmwryCeRXMztDOS4m5KILDI0VoLjgcEy7Iy9MnKrHQ+An7YDa+91klKGsY8OagF0JeqwRRuPSQeMcn",
-	"ehPHkIsF4kscOvqwerEwosJ9OkpGM8qzA2ObhDRi08G+rhFxyPaStTJsxHb6oZsW9fDN6ldWixuxDcX4",
-	"sTm3PQpR0GsP9AYuykiOQUOsvGqqpGom8my3YuU9+H3HXqG6A9hse8RY4yJnaEeY15hbJKEEi8k+cXHG",
-	"HBTKIzFz2Zg98ww0h5iexZZ1BSvTqWh2AqYJK7B7vkYCnoDBSSqkyMpU9+DYwGZ9gCXm/EjW5dPoBIcr",
-	"QT/pQ0SV9Lr4Ns6NkLnxHHQ6wwz87UwO/L5P+LhG3eI5Nqzvy3GxEDpzPAbWU8jmuMifs1WyX0xpf+gl",
-	"wrFUMNrO7Cq4NdgxPr4ntPJB6JSJEdMDlMGwYgki3rZ7l3va8l4O3MIENztDhF7ALYQD6BUnjtC/JOj9",
-	"s8nUm7iJAulISsWi9xLM2Qz9o25vzBeCcTdEia7AEsa5SK/x0LOLMXJy+HZQ2vMaAUiGmcm+v2aSsn/X",
-	"arIar+izDMILV+XHtddtGMbLPsVomSDkhOUwGPkwFF0RRxnEwQTLVfRA5dmSZjsHAQQVWiboW9wUgBci",
-	"uwiAd99Uj6zPtwWibF12mPPROSvQ5xRuSwqxIlQunL6CArKRcz9z/kDyKxmXo6fOHbsS+p5RxsPu4erK",
-	"YN81IWOqYC0xuFNczPjOws7zCS1zvQmYGVU7cf0R3pi+fS8UViwIYD4Y4gD3TULMGN7o2kxi4RO4+6OC",
-	"bHZr97y4dhWyA3sKzU6MhANlwkYsBqgOppQ7igKxzx5aIhDcpNKDfPqP44ZJXdK8/2KGMDEoJxXoxb9a",
-	"c2u6x1Z7YKXjpkQlbidWm6Lxao3ZDq3Qj+wGeOiUGOwsWjtXekbHesOIopQ9ay7oKB9XOEBuiexOr14E",
-	"73Q+OKBF8NwQYt4D1en1rNsw+C0/nso1F1wf8QNNr7e7aL2gNxVoB1Fg5rCpAyAVs9yXuMYDiGtMxcGY",
-	"ptdfIhoo9ZLyTcmN4VAGspZym4j8s00CnNMlyYR3rrUFXQFEb8C1U9jmHYrJsdk5kENqzElVpjMzDWbq",
-	"/1OzDA7+1br38tzThE6EJNzmxAfnPggXMsO1viOekbm4gQpgqgBUeKbXJu+FlcVnXMvlbjgSO294W17k",
-	"YuZBjc6+FbdUJFkmRspVRcZ7nEV4MFu2LpdlU1/ZzFOqKXkbX6AwnHQYZrS11rfEjgaH6hw2KzLUpBXu",
-	"JuY1Dds8qxvY4+LZ2yHWHfRAh28HSE08IAuhM4ugUxa7clfjLvaAc0lqFeHXrsIwJ8QMqQrDKGLng8yR",
-	"6oUL0mAZjiWvxbhvL2oimUeYHWwThQcQ3oZYXUMi1kV1qNgm5HvzCC1tmoglQE5GJZdA0xk++20yAKhe",
-	"0Vo7+XJjqO/PKJHt9U5a9MVRgKrZT09mkAYu0+I64nmIphT1ygV06klcb8olMsN6WuvwPDd3s986VI9A",
-	"csDV1yiEyPvrr9dC5EHf2wzymwFevEuEqYYe5LdA7yfZ7NhPXe4VfM2kSeTtx7w+wW/dFHckELR34LMP",
-	"NNWkLBC19jh5/PhxUIUMPC/sou0tx+Bsvj0UBWlkan+V55JxiBR3I0MzC/80Rrb2MDTrC3/Mnd7CvtCr",
-	"PER6FeebryDBGjNAPfRb3ISjFp8jLUsFQekZbgslnHZmme6dsGWf1CeYSGEBCQvaQiQ8YEKUkJvEgQD+",
-	"0MQmopRpZ4Ts0rb607OQuNnaEML+SYzXja6x2WavQVpiw57XtZTyFPI8GoRIZyzPpL1CDmA/kEA1ZEPy",
-	"wTNHR9ljzCClkD0o6+8iWDZhnKnZxlftvGRHbu8cFk8izuArqwCbbj28Id8i1ur7CydSuGOvLs8Q6rrz",
-	"Rb0m3awXA4FsLZenOqQHgRNKZpBn5L0YoxaUzCiBKWWcjJeuwFMTKDiM5t1yhJ47hv012Yw8YJWB9Hbi",
-	"seYUWFDm/AELIa/tT2YORm4XGVOP5WAp43F7R5jJlIai/0XrJzG+1FAEr6Sb6PCFpnnPnV2GWR9Cjo2W",
-	"wqwclZU7o1Zr1aTYgSSrerK9yn5SGprPDcuJb1O5RVTzLrygRsPvwfnp1zB8ePRNZOuvqofypsRZaKJg",
-	"lX4+I5QZT0Rj/UeOq2HsnF1OSmxHobk7twbQmzIPrO7gFwUohrhVoxOT0zGEmUnEDcghXUQpTry7bv1U",
-	"MMbhhsIcG9agHly1EPZNKvKMeoY2ePkaVFyrh38xBDIXI6pg2TC4SaXs+gAmnG+2ih/aL294zT2zdfjJ",
-	"3KMz7VwIBWHkFc1EMdBmdF/5IV71LAa02h1yaVsNVyX/2XRTm37xNrl9KbZNG7kCQ61vZbFaEGAiSguv",
-	"CIdIdgIZcjsgyJrjFMUgzFCF4qolI2kIVkgiX9bozTDWbMCtJx7Vc8UyevMQ2nz8XnyGq8qAaynyPBZD",
-	"vAMsX0TwFUhG86i7S5F66Fgm0rofLDBwX/LnIGuVjEVFa5son3eERubbfvhzGZmuKXBn4EZ0WAWZ3GfQ",
-	"lrN0k7TNaRoegcgiRkm8JxsAjogOBiKCn93klPc4cD2iCAeGmO1R3edWMdxN4uwcxbjCfYTZEpoFnLAe",
-	"11bFZGx+kYe+9UHm7KQgR5WouFqPY081N8J0cSwN1XFtZXhiSVbukdp+wvvrcC0hUhXFo7tUQiyhoHKF",
-	"3EnjptgvHutxYoH++3HQOWl2hHItXRIJ5VfKyCuOGiiPezx8NFZ1iaOlh0O6XDkiPpslanNHxaQpq5Rg",
-	"pV+bc4t/aGHcwrZeNtQ43A6bM62AepvW0MH5nAEYKSX9P1+evjr98dmbQRLY025M2ZwhIgQnbCsO0U7P",
-	"Uw5aXQWBfReTlSXDLHTTnpTK5qh7mJ//owIIeuPj9u3mZBiSijLPUCmNgahS3sASslHSF1WzGUuTjG5A",
-	"qrBHcoMl64zWOjTut0ooU8X34GWocRX00r5hWw4Ft/jdvI5vob70dL/K9Ni6C0yymmTYxI28pPL6dihO",
-	"jDgPcyD1qlpqn9twFAkLjAwuAyDX0jBOvnieCvtHX5+aKudBymebfjwF5cyFBVU1IyrWT53Bh76lynE8",
-	"tq/gy4sbuBXtpg9calEpErMJEFvS+Ju5EvrD3Hx+SM6aZBetOtFMfaF3uTW/3gPGr/RDS5z42i8Pr3zN",
-	"voEEUQDM3Qf8v5QRiTgNXsFiJY4wiNFVhrbAD/YaQvN8U2HGqKOyFYoIbK55aa+ESzKRALYiRD++wHC9",
-	"pouJTQ9uXQj4ssEU4zOqk7Z3NBlF7FwXAVktHiFyt1/HQGXEjdkKkqzeLN1GcHWgCppikT85oPxFeOdd",
-	"WCiZP9zw+e7c7cFJ+woWD0Z2Gl6btYRpDfZq79pY2qWgfb7BveO25EDPT2jOLqsnDZi1ockESZVH9dVf",
-	"vz58fPj14b8dff3taIhbf9NsaIqVxQNkoEhphXKOXhU69U6VX85PX5mxWYGTYZrlssgZD62ikM6YzIFm",
-	"iohSn6Cjyd3i7epYdxAXZEGXjkz0Vm66kN68aB54K456PIFVrAKDVsThA9AzMdEgFzRCDW2OHRrRWbbe",
-	"GmsxVa8v54rfiBNprWRLLlfklAc7tiX9A7tzyrjCND2ugadQp/P6dwLeI/LqlQv2klQzVr9waMpfUyYb",
-	"LqBd7Bqblnzx5qomWsuZ0sBVg6RuNIRvZai3ZkBmTzv/JYPoJIXJZDa6nyJvAx8KJle89hsuwmG4Wj1q",
-	"/7jwwEu15RXuHDSRJefGOHRQMOuQVprl+R/yEoYFltfuXjumktr3/aBAp/zDIyYPiqc7L7ZHKU0szdMA",
-	"YiDHCxXwyW7GJxaCcX0xeSXegC4l75Xka/aPbRBMkLNxkt6VdIbA+MzMduD4BhIgaSqnEXfcDciMpTos",
-	"UMeVRC0o0+4e4CTrkPyAvFTZMaHELSWmjSDgH7OlpsL8DQWpIg/1s4pLZj6x7FZZd7ZkAE+IJ5F9t4Y4",
-	"1QjB1XWvsWR+/ZLmiPxcxMT99sC8naHtdoOpC76ouxCtXE6EBDYNV4utuBO9n28MueBTFWEvMXfUH3Yx",
-	"Z1Vc59ahG7ygDiYV+/A8WL8F383OBbU1RGyJxhm1JIdC6SpwywUZI4qHubhov0vr5hJredCyO6sqmlj0",
-	"kN2qXBD8Dl6j8dJ/TBYzATcgCUZfwPqcMCsZicyUvYpOWtf1PqRIMlhr0c6WsZ/Nhmx47+ZAVenqFHAk",
-	"xGF8aibOhtI1WULPoggS5uJmgyqPAlcR7jdEVEsF2e3wLm57OvPWlydzgSknpnU0qjHAZufNPdZ8/dh2",
-	"3zNqMZZvvSvI4us6DBnOL2lL3CmCYa2k1YEKRee2Tjf+AvKGpXBM6HzMpqUoVULGpVomJDVPn7DUmPwl",
-	"xy2bkFTJSUIyqumYKjikC7pMbDCkEcJMiJlAyWme2LKuiZHig/dKcPsTF4uEFFTpA4mnVUIKkEjSJfhh",
-	"BpxBluD99NAdme43c44mRLEpB2TjTjC6yxNSjQ8LHB6SX1ENmQN8ClwTCRMjMgmhuRIuWINlquvz/HC0",
-	"kXclcJmf0aIAHo7y5uwa8mXEdLfrsVJsFSgfBg7xIhUYmRYkC55HhTNku0wyrytiEMLKQ7BZnv0V3z0q",
-	"8ZfCDdwtr2s66cHURBWrmIY8V+hsqSjzxcRhAGoiyPYGylkarl97BR90gIPf5aHTNIVCB+5Bjzf4ZXpk",
-	"Ra5e3/uEFrpjC7/QvIQG9Tuib1ASHW9nv+DXDfDMJr11v0kDudDVOOQrfV3q7QnafmQ3K+FdxMJZ+27N",
-	"lEvpvKp3/IWyrUeIdl774wIQ7kbph2pmk8Gxu7Ar88qFfe4/X7oodZxX7vMMPPowyj4jj69L/YZNZ1sy",
-	"mbwuNZHm65VOb9Q1toSMj76UlXpQ9Itmn+CSfSYuvzcwLlme3ercQfhyhX5asALqgtYzPG4/X9EM419s",
-	"PVeHBLp/5SztIj4kkYuyKHg2851yO9WlPxywRiGmLVYR5AvR0xeipy9ET7sieooVgTETinG7xJNHV2cE",
-	"pjlaSScF1b6MN3GusrupFPOF7elPw/bkT4w/NN/Tfm9hN6FCdS8qy8+FEbg5kvkNSK2sCUjX3BAKeKZO",
-	"7LfctrdkXI43ZvB7P3Rgao/qSK540Jq3Gz4UOUtZpE41G0pOIdvSsf5EjaRCfULpNzQvQw4Leg3cx8Hs",
-	"ljGGTZUzaRFI5hNn9oyhH4OF56loi2k1P37ofmDhSeawuNVFBw8xDgvijwJ3ODfrbn+5iD+Mi3j8SLaf",
-	"rKvmvnZWQuo0cfxVF/PdGi33XVNhde6ae6jaPiHYZyP36QR3uZrRwuJWgaYz0uwtY+b7c8ap9j72onB2",
-	"EtWaprNoMhx+6oeCRWv4FKIsM/hpo3WOTEqRxubDum0GOTNvGyOMMJ82W28a9VNoj7pdgDz2pUC1+sSX",
-	"KY18p13GO2kVIIyhsNZKcSZVIZEYurNVUCbxhJqR1m0+Z3ebiOVMNtLcEoefi8XwmnjKpHZSx5q3gyxJ",
-	"w1sX/0bLf5tUvpZoGcCWP60unBb/QtsfUumnWPPGIdas6LI5673xDUvJG2luPmy2FUW8qSgaLUtVAI/O",
-	"yqX9uNEebasDmmWb+dNPs/Uv2XLim75ldo3/Wh1kXL7Cy05D5Zmzg0OPNN72lvqUbG7dFvau1qsC0NW+",
-	"paK6Gjf3UlfbkK7p+k5bC3S1Hvr0dbXU9Y2VHd45l62zoXulGnuvq3H7kOqcexjWunnw9JiTlg7rXKWm",
-	"Euhu3NxqHQNpauvOB7dVRvfatPRu59NXtUu/L7QUy1tjD+2El3BbGp7t8rTWaRSqQCh+q+6zwq65jkIW",
-	"4WU9vhV4qRTzUH6fVNo7t6vA+YoPvA9NxtQXHAy5ruZR1GkE6BNPDCvHHHSvK7EWPZqFc148+M++VHia",
-	"lQomYqVKTsKXfRFhHevH9+roV/Epie0lOC4smBJY/B0BgodyQUagqj148Cwusx548G2vIQdtl2GA++C0",
-	"Qmy5nMCU5jnIR4oYTVMicHDB9EyUDb6pNUdCA6cYqjfHNdIjOZfaoWlNHNVa1J0gZKSetv/4VWyegWu5",
-	"yvXZk3VDTCYKdN80i74UHRsZNVyXfYp+rlL+iBta+fCC7oQ55WwSZYVzH0bncYMgYwrFOtSVEyrTmdGU",
-	"5rotLdRcd9/022Q5K0vcEomVYTdesV734O5olJfsKha+/vlA6sQYFWKgYOoa5+A21HNzmsEQJqw4516M",
-	"j90SnHXz0WEsxgzH5tV209FFWPnsC21ayO2cpc8lwD9sdrslzkP4sS1HiVRzhHGlKdcJKXkGklCfh//F",
-	"cfoAHKeBgqp/4gqyl1URlQGp2JW6W8mL8ZXGCJvTKahjxBwcYcVoITEQrmKR8E6YvLMwAurjxbPz50fP",
-	"z85d/qzdjlVhamuQMH4D3AhO0h7Tenje41NmWhf/ov7SwKmsG5pFLizH2cablbepgrjo1mV0mB7CrzqE",
-	"EI46B0SDz8lUGEPMBm2w2hTG3tHTmBEsy4t3T/i8oWueS3nVFjUSmLjsLyHJq7MnFVC+qruFGGY9Y4oI",
-	"nvYLeP+hs7it1/TzgHQ2XTJDd4woSKUXvxAKbCWKc8qDeJJnxko7bqSjVNEyLYialZpkmNlFeYYEvUYV",
-	"TSbrZMBGY2MhvNQIybGrLm6fJHi+PDRf839uPAhtrxRsB7TWcQRTEU3jTIqisHF1J/YYLgP0CYnJJMyU",
-	"v/edJ4rPZeN5OtR1Jw36mTfdgMylYmDVi3Cq5cB6vthv5QvBZ/a5JVfVwPqWZljp3Zk3fl78A8Oz2nIE",
-	"D9NofwMoLBDJIYUxE5FxYmFz5ieX0D0GxTI0B5i09xa7UwAzmGH+RSE+2LPZxR4/EyVR+ex3X0E9zhh3",
-	"O96zW3GX3YKYrJ05X0clXJjCDaIaac3CFJ/4Rshni8wDSlyxCk/Chncp70H+kuSy121eQwaCnolqX226",
-	"bNaUhPecGrM5prYWbNyK7jkmq4QuENn/ZxfYTdj3Jvj3YQg+wl4eWoZXEiePvBLXEIpXDq9S6xj19lHt",
-	"NXYulsoPcYWFjyqd+AT7OeOlhq3rnA6ou+lLj9iY7OZamFeScjUJVRCZspvOctA/YgQaMQmhi0w0UANc",
-	"y+Vtw33h2I199MYg3gbn5+nB19997x2YdZDL/6Wi0nD4VQVcx2n748xCK0OPF7T8WYWWZqh8RoL7G2QH",
-	"vxEakM1OupKB9IOa3aW/H1qWOewSyLKYLXtMt9fWtY1ovudGU9HUvA2lbShIS8n08tLsAPveqgZbMCNF",
-	"qRDXDPxcHrv6L//bN6snoWB/A4vg9soP9xWqVKASd69rO9O6GH0yA2B8IgLuIoQcJgThyngTlXDgwaTV",
-	"0V6nt6ZSKFuuQSWOIIDXbn3LC8PSmY3D5ewGXNbC4e/8d/7uw4GRj3cuVEfzHJ1HMzBmvNLEfFiz+cyN",
-	"ecH0IbH8wEJinRliyUgBmUbMJdpcVd6LsblHZ3PGmdKuMc1z7PXZDcil7c1oG0UosbPkCxUJ6fLQuBI5",
-	"PDLd4IwTuyC+IpYiTy7fPLdfMlv33f86MH84wBPo3eHv/JmU2K8E4grBkEyk5RwBE//y5vkT8tdvv/u3",
-	"v3heBaWN3ibvUpHBO/NaqBDecfig3yXWm4DMQ4e/83OGLMPS8qiRwqiS8RL/P3bfMHNqlhA/Y4q8w6jt",
-	"O6+AJiLPxYLx6SF5N2E5foS5LESDnCtPbf07f2fW9t+nlHOwxOX/qVkGB//6LvHsbXaBkTl+JvLs8Hde",
-	"0Q8fj6oiTxVRzegrZ3JwWrDR8eibw8eH3zgkDG6DI6o1cG+OOLbJygQ4y8x5yJQ+rVphDJvOQaMd+Zvb",
-	"PX8vAfW32zwpAroTuzNocG+vxSxyJey8KzGHsciWiBjLYaIJzW3MO9RV7opLr/ZUmzdvjR5RheAu9/vr",
-	"x499QUenq2hR5CzFNz56r0S9qWn/4j1+gs40zANFfNbs5quZt9GsTT2hZa5jvVTjP/KkaZ9svZo5NTrd",
-	"ZmYsqM06lISSDFJmJCAhCyGVtlXmE5ugUe0ouGEZcl/bmnfQtBMJTd1yazo1Cz3KhUBmGKtGRsejGwYL",
-	"d6LXUnSUA7UWSOHs9xVhMh+fuvV0FN4/CJsX13tFhoRpgyWWv3m8koEY4MrLBhJLSqCqX1Urm36DrQOn",
-	"Vau5MSs/rcnvt+tv9NTM6O0FCZeH4Eu7vNWl0Xz+tCF22HV1OVRgm4REuOPDiokZCZVMbdA2T7AJ9NMz",
-	"dLQ6WR06J/SQ8dCHrKLycMAOB4Mcf+Z4wB8SMhMLJOWcGxVf5UN6irLQcOADTfes0TYX7K6WKKK1Got4",
-	"e4F7IRZkQiXRC9Fy30+lMS1oQW1hhT46qHaAR4+xJ1Xcsy1boZHXTY5yNmdx+HijIR77fRpaK2C055Us",
-	"lkgRGljHUzRVdrB+dkaNwPvwUs+lWkYX6kfQTyycamWVVl9hpWxXQlZhMJEd5m9L2+/5C54vPd4NbTyG",
-	"B+/c2H4V+2WgZxeJq3taJS9AB40xopfofTFm46i++ga4tvctQHElYOv631J8PHbOGN+TEmsc9BagI3dn",
-	"iArSG6DZE9dmqDDtWYBeC4UWjDkO8FbhuBqDQmM/qp8+iP9jvW9fK1iLmh7eFV4KdW/atLqvGH2+/q6j",
-	"6/0KJy7suZiGRPRXz0KD9t2ODOyafXPmnmzDdObOKhnNqzJA3cZQEjGPr5YFPAyRfXsn5rkOEv+eKg9t",
-	"WRaQnRBKcjPrYKQWDdHff5dtZ3tFLhUHoa7y+YZhEFua32dW2nC8OxA3IwY+j6QhW9Z1Uxdx84KWGoN5",
-	"k9VdLI8ypoqcxk/diwL4U9fmAUheY8K/evxVmJb1VxhfivQa9C5m3Mx0KgF4Qq5hORZUZnjNmYtSQWvi",
-	"EyJuENFe9W/9S99/+913f/E17aRkjoJfwlxoIBMzoeNyMgFJCim0SEXuvvfVt9/8ZcgdqlgeFSzVpYRN",
-	"NtRr1+RhLeb6EYA46aPCkkIEDrkx4xSHsProoF3iJ2bnKl/NxEJV+h4lpf+aNcDiOdjYwqpbRP8ontpY",
-	"SI97r0t1uc0y7M+H4CLTuRDKQeFFWdNAeW+1LSdrK1toulR9z83o3e6pT6j7g1zt9lTV4dwsC0ra3ko7",
-	"7NnZeV4JliUjwxqma/KVDLmTxsyx00wU2m3LO7CGJsHCNB3JGgNAYmHoFfa6nSX01c7M+YZY7ll8AurJ",
-	"TKuRonJOGHeB/0qQ+mt5MN+IO6AutQQ6f2YbhdX8DGiGAUSn58+p0gf4jYOzp6PbnbPG4LVDPFA4kvbi",
-	"dJ6uduDHLkHIpvrxjLwX4124kSxImFC8S92APFDANbEzekIkqHJu3UyrU9LLXeBSe6OuQSGuT/Vz26jX",
-	"Aey2zm08AKvMqRuoUoOeJDfYXZpi229fN3d3EufyZORYGKVpmDvGTTOPdQZe/+3rUVybHMgvKqRXDyEx",
-	"l1Y7go1ysWMLZZ/L7F5/717lX2eCZMwyzCc2PcbomsVsmRAOC/ARzb77v2IFiS+sY+f4MwQGzLvufQlx",
-	"Qndjg2Uvam27jQW2MW7vnn7H5k7d57q2RK1/+wU4zTKvKsdLPE4Et8BFWzCsIqm3ZcUKybjeeAtrIXwa",
-	"++roo/nv06br7VMpiheeg2XIBjNPfgOT0Z1eYJ8LOQXdKnoxE3mGqXkzxqeE8qX3mPedrSTqp9n1vOxW",
-	"Tzy15c32K6oX3D6qhqYUQuQqcQhtsPc8NYP8BlRPXUId2HA1JKR2MeF7vwlKUNrxpHbAtX3L7S5wjz8n",
-	"jXbZ2JTC3Al0QrAEoqVMsYg6v0c5LNCiXlgg4y0U21E6g/Q6bj48MR/f7y7u5fkxQ8Sx3gM8DfQMXea4",
-	"eCnlZAzEVrFESJpdMi3yzEI+yIHzSjt8bM2KldjjCjGz6XViFcUgM9CvqgSz7joOVXtjG3wO6iKaWHiq",
-	"yBgmQkISBrw1qR2yHmhzbPUnUDXoJDI2kzWO6rSqlRJY5lxCpqM8x99gQcY0vSaMJ77uQ/01S+t0Ym0x",
-	"L2rEkQ2bv3IyNrOu7DPa5bWGaK/3Yrz5tvOTadDrDutrGP9RbrA/ifHerz4/ISA+ck/FtRly/0GKm5/E",
-	"uDuQ52pxI9geLSlfIJlcw5LY6sRWJt+LcYVNd+ML+h/PMpgXQgNPlwd/g+UqDKTFALVDAMFmElhHzdpH",
-	"53y9S7mJqZwdeUCplEtCsTY0EaU+cRCIhZDI+lFaag+8d3QLVduzZT4++vhejD9tChgHZaxjx74X471f",
-	"Q/Y+9eb6YXZEdftQGgrVZ8+2J/copTy1ZVnCW/kJfr7bef6MRByphyhOtTk3S56J6pDLWLaNPB+1WU7D",
-	"0/6SXsPTJvXlLeZ+O4XWyz5/CfOxK0m+ZpzfxrgSqYZwzGcLjMXFL893hLZp52nWbHWLWR3erXl0EXKH",
-	"VS5gS0ExDzz6aP77tBExGkZh9JQRn2LgmIbdMZrVEeRbZSq47NiNWNBbgjB3KixmmcdItLwDd6aN6VTl",
-	"3o0WmVFu+UfQ2LaDPhCFZnP2D8jILy+f/i1BZC2hOA5iJ5C08pr6i5DpDrIDUW64NL7ANhelvg81M+DG",
-	"OO5N3L1yAxxHiLO3BE6+Eno3iMm2pjASspiJvEr+3m7BRZ5tWGqRZ1/O8nGzMBrSJljmzZxqmwo9eNYb",
-	"if5RJf26WtW7sFd3qhRPObn45XRHIt+S8ahynEjB0Wc6pun1icVRo2uCcqvOtlkmi8nY5D4zn/9pN8g5",
-	"OqvNQnjaiRnkmd0cW823bnB+xK5wFS/ILeyX7mQRJeaAHtvhGSOP7zFjpJqcWL6IuW1Tvpvz6NfmVqwz",
-	"s9EYCVaH6CcTWM4s4CMCntmKFrc1XGMWZ9x27WmB9rFobqlntzA/sJbpTkJTlkLSmrttRYy8F0m99M4I",
-	"ZZbhIRukD1zt4I3O3XPb5k2Zu0KP+w4sNTq889ASvmXNRoiActRWLoLsuM+FzECaXyx/hs9rJ1oyyG6J",
-	"Tmm+/n58nq9g0ZrjO4bmrna9x+W0oBVZ5tColN0fwue+cPTRPKETkdJeuFAwpH2Nl+XDz7rAqXPcf30n",
-	"zcEUN9gV5xWScWMIwvHquQcSIZFVREzQqdog6af8TjOMbiH67r0jYu9nbjcuaD9tlmojz1uzpl2leqpR",
-	"b03NxGoh+ka+3bM3RwXPfaM/BwzSve7ew4F+Wj0YcpWGB4M5NSV/r/V0hfY3r+dL3+gujADXWR8D4DTP",
-	"d7FlEFJiJ2IOXLvEAWNpCQlsyo3yscgxgU0tO5a65Wnv33NvcNRqIu/2lG91u67q5vXy3jrVA9JrQqtV",
-	"ck+2uk0VQK8VeXL28swVMcgywvSJ44jLoIkFOij5NRcL7lIBbDSbT0EilhUZPGWphkK//NY6KijbEFR6",
-	"TZncryw0e/ijCgPae7y5P8NgZWdDFCCKHE6s/Z6JGuDg6Kl826UopbrNurs7VnjpLyYTkK9dqz2ugu8i",
-	"SsGSwU4CK+2pnjhGRjvXGJtrLVBCpkJ4+q+/l1RqsBE8TmailNvO+kf3U6fVXm+6YUaKe/79ocndAE48",
-	"z5VjCpiDdQ0wjYnQO8GU72eOHu9av2wGl+9Oyxjr2j3NMdktPIzPhZQJnXkWng6wcCfE/EdJ+e4WYPfH",
-	"Co5P3TVm885OlEu6tKu7cqzM6bJisNXmrjyDQQkcYWXVCxv+EHbjZ4MQ9+bgLUHiKZITJMQx4SZEsulM",
-	"D7hfyeuuy5W8VkPzQO/Oq9Hzziav74erlikyxqrGWpAJTUG7TF43VY8UYRlwzfSypy4OR0Vwle6Iu8G8",
-	"RZAo1lebXvug4XjbjLqvBcj24p750Mhjf2BYdS5nKbIKC0kkmEs59Ux31K71ibEVbUFj8x6k5GPGM9Xf",
-	"Y1kt8+YtelE3u4vdVHV3dz6QX60JiZrSVgeciKYFXuSUR3Wc+VBtRk2+tkWY7h3HvTs7BN8oxh2V013E",
-	"An8V0lIewQ3Ipc8YbWR8LESZZyQTJ1WyGlPElsnLei8e5j1tkv7XLjPqz+DKNe+6dz8uTqh34p4QStQM",
-	"Q4jotzJrTXNbmwHtTCyrC7e6SVwCLmJX1OXVAP62wj7vodFA5nQM+WC+9U0psveaoIarFlMy+NmOcmHN",
-	"w3wubCPZNSFThjTuxE7siYPZu3IKRjcN4Fwz6kZCKqac+ToRQXPrjW2j7ojZ33NIR2t1BaoUrZs+T0Sx",
-	"bGbnkTnNrEPmxPLxONvrxBks3jtmgzbOLSkWfJR0Zk4Wy3vPnLwDRuf6/m05oqqEyQna+0ydEIU1dBW5",
-	"BiiM9DLdXxBd8Z/NR9+lb3QXZp/r7M7vUf4l3QHkmRKkuSsnVf4fk0SVYw5a3e4idVkVXbqDrR0viWVs",
-	"pPVN/PzNxcuDq4tgLS98+e4rlq8/aps/tJvVj0adU+KE3+ao4UirIJkEpSzwCVV/G9TbuaeqUlgxx/sl",
-	"m3Kb1ND9zs+wzuDtX/qZg9Q1SnC596Fp6irABiQ45hO/rB6zN/Xqu4hsff8iu+HHYoooNuWQEdZ7biIZ",
-	"xmzKz/g9b+2CKrUQMuu9Vasv3PehumHV19Zp66V3BexGx7+9bblcYIrlzV0phH57hYuxWWG79x2pzsbj",
-	"tCLeuYPTdAb55C4dKCCr/Alb5O0ait68cs6SiTtRLrHB3WytiuQuUP/9hHDBAWuTYG2+ZvX3jpvWXVym",
-	"+okGzqU9Wrqko6r/kLHJBKSzz24bKVfX7oK/cPjuJRKD2UMYqTva1LGkRPs2sxQafU9jZ8lt3pK+0RC2",
-	"0nuONjSKct/J3v6lVRrbQcGsQVFZzsiLQbGsaK8Nj/UnNy/NlW3S4bTBuphGDT9SEVeN3aX3XdfQVnju",
-	"ebdxs7PLbM5Hyj0VgwatmCw6vrFYGLQm8xaW0Et6DfaN77E44c9cs5wwTVxN7BPy19VyhVVC1Tfff9eR",
-	"UpWMgGd5kBzqTBOOxelcR4Ha4HV54i66l4CNdhec4u0J3V8V8arYb0dVGSc8LOvNi6/FblKQTl1xXAvM",
-	"sr1U1XVzBlyfYBELjjwy/fZJrfKOPuL/negsv3u6syl0Y5/tMJ3iTBNRAA+Qde4g2QhuBGZZuNrF4yVe",
-	"xVlm5tlFBVaVFOWDNBPOuKTptUcghvwxV6bBnXlZffny3p75qAMWXwyy0GmWjDCNfH09L2Qr94HYcJKF",
-	"/PZxujpQvev5Lu6KsQnsIFZwDfuojRdiQeaUL3dTTOOaYCyP1DUIm7k6WM/XKJF5VYa5pyFbqq4EhZ/V",
-	"XWUnYEX+nlaMHfdunDSIOmNT3umjWYN2RhMQ8FUejq+mWXPtceA8la5Co6902X7RpJaZxOvAt8lAB5Dr",
-	"5L5LmFgZi8vUzkgFCpBK8K3kqtqXRx/Nf53HuRO27tO8VLeuRrE/9/kzxCWZISZ1dp21ayyztPWaqaFb",
-	"NBy2t7VM9jxz+z/4SyndMwNBbAlYn8VvwRO0OgWHR5Fg6Eb/7s6UxL26ge9g+1vJque5mn9zUiMH1qr5",
-	"mTi5f6SqtojLs/VFe9qjiyofJnqS3x3ZwD2yDIgJsVNxJ7QC++UTuA8igXtgEFj4JK2eNqttf2DWL266",
-	"Xsnlr/65PbyvHPRCIAx5MOHfjcVfrn2vVd05SNtchesH9zm4tNU+gX12nq/kXcDSzQ62vuIG3zclbvmQ",
-	"XkQRLRJXisg0RzFbCN7XfWzFqyc9xZ+al6Id8/zo/W+/vTViWwEWfntr3sUlfmO7Uuaj49ERLdjRzVcI",
-	"OnW9fYwxPrk8IJ+rYca0ToNlC4+FQLwNbKWFD68VesspV2QMjE9dXeDMwTPc95DyJ8C8xaYcscG8EROw",
-	"B/Wnt5/+XwAAAP//",
+	"7L3tchu5kiZ8Kwi+b4TnzJYku78mjhQTsWp/tNVHthyWunsnuh3bYFWSBasI1AFQonkcnphfewF7EXNh",
+	"50o2kADqgwTIKoqU5G7/sSURLKCARCKR+eSTH0epmJWCA9dqdPxxVFJJZ6BB4m90okGaHzJQqWSlZoKP",
+	"jkdXORAOHzQRE6JzICWdAhnDREgYJSNmmvy9ArkYJSNOZzA6dg9KRirNYUbNE/WiNB8oLRmfjj59SkYT",
+	"VoR7AzlT5MXZ8/Nn//7z6flPz4mQ9tf/fHN6dfX87etIp+6B63vNhdJvYbLa7Ws6A9MTy/zjS6rz5unm",
+	"i6NkJOHvFZOQjY61rGB9X+/FONjVWYYdaUXGMGWcm/bBPt+L8cAuCzZjerXHiwlhGmYqIU8ePyYVL0Ap",
+	"oijL8A+PCdVkZt8vNLH2oe2OZ/QDm1Wz0bH5djKaMe5+TfyYGNcwBYmDmlFOpyC3mnb33UHT8Mk0VqXg",
+	"ClCs30gxLmBmfkwF18BxhmhZFiylZhxHpW3xP94rM6iPrWf//9KMevT/HTX75sh+qo78c7HH7mv9klNN",
+	"5sA1mUvh1sZ9zTz1dMwKppkdHs0yZr5GizdSlCDt3+1LBp5KiRFFojTVoMyWZFpBMSFjWAieoVhN6IwV",
+	"ZgHL1gM/jlLKVxcAn2m+lC9KkDdMCUlSyv3jlKZSMz4lFH8RZemk1YjTpgmyr7kYfarFgkpJ8XcuTtMU",
+	"CpDUjmN1WAvUNTmV2ZxKIJkARbjQRFYcxzujac44qBMCs1IvyDwH8wE2HCWBveH+IsbvIdVmDH54xx9H",
+	"wI34/jpSc6bTHB9As0yCUvhzKrgShdF2GVNlQXFuaaXMX1SlSuBGfMdC6APBU/PXgt2Y/yYS4B/4O1Vm",
+	"GkfvVkaWjE6z7KXZfVFZmNBCwfJquvGtTt3Li8ur4zcXb6+8vqZTI/KBjlORQViPNJvt17oj1/5daCaz",
+	"7JXbqANfIk1FZffjyuiiL5hrXSry09tzJ/0kLUSVEeBaLkgpWPhlrUIJ9FNSpeZCZqsd/Q1KTRTQArIE",
+	"NwCHG5BE5WLOCZ1SxkMdaXENAYk+40oDzcyY3VvjI33vJ6Rg1zBnKFOrz5SVCuj1F4xPQZaScV3PhZnc",
+	"iVFskBCV06++/e74n//134nZHxJQHtRCaZjhRuGPNLnmYk6YDu6ZthzgBDbLEpSDHCjO49Iq49AnQs7M",
+	"T6OMajjQbAZhmSwXwWXKmLoOfpC7vTNkxXW+We5xJK7fxJ//7nSi2h9RwWnQmqb5W/h7BT22dXdJ7XcJ",
+	"5QQ+MNQZxIyAaEEocUNaml2u5t6AC/aD5/U58Kl5628e//W7wLR3B/H04hmaXeb/o8ufvv/x+dMr8s//",
+	"83/J2+evnj/7D/OR/ekYLbSROeM/tLs0dsHjwMykonRDWjJQOPiXq0+WzYOe0Q9ntvWT1RNmwgpY7ejN",
+	"xcX50ZvTq5fmHSgxy+nVpFvhzd0y/qagKVwEzJlnZqnc88z7EG2PVyKhNN9R3Q6etGepJbhCB4b+gzkB",
+	"tSA5U1qgfbb0pNCjzJLUR6w/5SjKWPAs0vQa3kIqZjPgGQR04kUJnKS5YCkoYg5mK36QEaqIbH2zfvhY",
+	"iAIoX9lfzdBquXCrFtlTwE1rs+IBFZPiRuNVUdCxWXhrP60YQBkz2ieoFRrZrEVwdWWWnr8sdJkIfm0i",
+	"isyejX2119JcZaKZpNDspGiMbPtWy28BNywDY8eEGk8lvQlI56WYgc6NumKKjCWegasikIxYFnxqAZMe",
+	"CyiBOgt95QEV16zof8zMc7F51l13trXvIjT9ct2OQQtbC5KJhDBOzGGvQkOSzXmxzqj2x4q5UTC3SMF3",
+	"jshq06Gq7AsERYLpkPq8mBBaFPYySeZM50TnTJHU2cLrpxPveHVT7MCLUzOYli6oxbA7wQludv/2TnRC",
+	"q/I0p3wK2x3Dr+g1EFXLdMYmE5DmPkfHotLuKD4hc1TvipgxEPOB0nShRgFbPXBWwI1Rosfkb2evn5nj",
+	"yPz/7y/Ozp9vfQq2z4B6N9Mse83SwKF76S47J2ht4CVKcDCvU/GyqKZTnOzdjsRdqfrZKpHjccmDcPYU",
+	"TZMpu4EET3VOmitLwC4JSMrnZEKZW2bE8GCZSsjrs6cKbxaZla+ETJhUqIHMJXS3K3qH9lxaVqrje7IP",
+	"qX1Pj1d9T8kok6IMO53QdeKmaLdzYvoMb7i6X7NGu+0U1/hSU6mfCR5Q3GdakanRgyRHO41mTndpMqfG",
+	"rCwy4hxBVlzQ8XOMhmzGVEqmxvpkXAv8k5ZU5cHzvTF1Vp3IzmVDbBsyBa3waRzmxFymiBYi+NCp1+Ar",
+	"tqixIPnUX2kZtxfZzTpkBhmju9zvzyS7AdzgG64YS9rWGNx2FsyQqpk5RYLKIKAKZjATcvH9Qtsh11YA",
+	"4/q7b0ab9oa/Hi/JqFuLB3FRSfEED15UlKY8Oy2iwm4uzYpwQQrBp+i0MZeVgi5AOstF6Nzo/JC8ofBf",
+	"yKAgm4frSnLvcFS1P1ZqdUIe145IZv2VWtjPbKdePBv3+eNN64TffuMN/KUjHFLBM3Nga1bYnWmG5sTN",
+	"Bm04tLv8+rvNPe7zEmjMaGNc3Kl2nDMJ+7A5rLu4p5mx+fobNGKNiN/ChkUpJ7YD9D16LZwQoGlupZJy",
+	"YkxtzYxSsn5EMeejiMt5n/bbREirFn1YQsF0ZuzuHE8pbGVU5J/B0ttkXB2jok7Iy4vLq6PXp6+eN4G0",
+	"Xdlc3jm/FGEQczKjfHGCS9UKJ7YVzVebIoPbmnRGse9SANF09gd3gv8ev7h4++r0ysyn+7G3gE1oCnqn",
+	"47tkfFoAsQ8+JlXFMrTpZ3Mq4cD+OqNpgkfeAcvIP//rv/F9rgFK8woSOMz7v0BtSa4u/H+cvjo/toaj",
+	"zmGBqh9NRzzz8E/2rDPb2JxA7urBZnBIKn4jJLV/OrDN4AOdlcWSrfHdt99+HZJU7ylbtiv9YFKBFuQJ",
+	"diwkmzL+SK1K54a5N5P2C8Pfohdmq53MgWcOQQWcjAF7l1VhtezcPiF0/F0zHjhR57ko4NiYDWjYKCK4",
+	"V8OH1mqBzH5s7BjljXflXpTkosiMvTE/JOe2dR3wodoFdJOlyfBWFvaNMUr8YtDc2oepeeH85OaEOyQX",
+	"E6LgBiQtEms1a5D8mHw03/2UkI8c/+Gf7tww5cHLjBV+FOOInRO2aNFiDc2wmPOQufmLETB7P3C3J4bv",
+	"MO5noZdCFIG4ocOf2IvYibHaTA+1+BaUZ3itoovBG0hxWqpc6Oh6W4lNrGTWamRGMyBi0t69ZljWjo6O",
+	"4avgEPZrv37OxqSYlVQy50NfMu42OZ6fitJ68XgKZv+EgU12jQuqdCsANhY6J6Yt8IxMpJiF/N/jvgPw",
+	"zth0Ka4ReJ9VUIEE2t6PHl8ywnV12BZnCge36Tj4WKOOeyApTOeucTIyP46Dy7TiUfImTy/UjbFnWgsd",
+	"eJ6iMzhnHOi0HeKJxensOLvfaklBdz38YMPShyiaczFdXS0UitVorVC4xbxYWXNivNCAf4EP+oQUVIMx",
+	"NsxlQF1DhrYH2iN4Rs6tbpPg7+PXUGpC+YLMLH5x5SgL3IfhQxfBYEYQhn6seQdzexHmXHcbYGPHS+vg",
+	"9w26yMyIwnNs4RNrLm7944CdeOnSpacd3J7RBcnpDZAxALea3A12YwyqHWrs9vD9gsxzlubeRWnU8pQz",
+	"1Q1KdN/T21arhxJdhF95Dmyat7dubPbx0XV798Q+m9csc1vjSJgypdHQSsxAEEyWi6IQc8SXpNc04vKa",
+	"Cg6nevt4XxQoE4nJ1nqwNXp7MtNiZC1lDM2Z20VovOYQuASLheoXlS1WlFL7oormzybt98o1s98YKPBG",
+	"dE8HgJVM++8XkeFm8JOKBP2jyKTaCAxglqQDrm5c5wi8qTEGVz9oELIhdKiyKFbvwVTENxLS3C+9zAZj",
+	"2hzm1gLrvwoqFRJCWzIZKdC6gMzO+YqhjE4iYyTWsQ0WjLSrHIpJWE+wf0D8khP0zUbQJPjJL/kiDG1t",
+	"7nlKeGgeF2ORLVqHmLZ2QgAMSNNryEJHdzKqquBuDoXinZu/qM90VFUN1M1IS414s3Pmnu/2Vhcka+ei",
+	"3hStLVBvrJZOaWSjpSiad/Nbob0ksfPujVMZS2CfJWBpa9VqUexlT3mzcwXC7KyCDTONXXhXWugVnkHB",
+	"lN7OxXtFr8GBEYiYTOpwxCNFzEO/YAX7+Tn3HcfKcInvHHCH20nl4RjWhJnL/lSQdkjXGdpMErf7h2P4",
+	"wiKuNOP1tAwAiIdRnDZrxGcjRU+fkpWhGT3TZM6KgozBBsInUnCM041pem1mVfD6scf4CyJwMffCWALm",
+	"QLS3CMUyINaLsYyyby0CIj9DcmzdX7QoQD5SxKieSoNMau+pWd0IWCx2hH0Kzv72cGT7XULtFBirvsY+",
+	"MSdEMczTF1UTUjUexh52hdq+7j/wnsGDRQjjBIaVzA1LA4aAVyGrrv7YbTFinodvhNEsgGdsCkpblHid",
+	"X5TTJ2hM0a++/c7+8O2Tr4LzvOTGCfu3llwN1lTr6bOqMY1DDN5oFgZ8oB0oaUv/FewaeDCT54XRJ4+N",
+	"yD5peuPVbGw7M9q5HtzKhgGa5on57oTxzMFm+pjsGHJSkUiSDergtNchlAbLYV8y+NScytBmwGBMywkq",
+	"QWkieBiSvIhEGlLKH2lzXPmBbYTauqQV77rz465XopmGFTloT3v9XnZ0QSmXorx0Lv8tjxgpSkKJjxuc",
+	"NH67uWRaAyd0LG5wGRoQGvMQny/nzgMxcaUoD+rYz7tBgSFjjq5izjyAoB7OAzyMAi/crO7zD6WQW26K",
+	"XyTTgHFQNEPbltcfWuLvANPiQCerEVFncgO7cT6LIaiU7g1nbXym1RRP1GmPrI/amIiCml06AUK/EQPu",
+	"46v1OzU51FOI4cBjcNlN8ONQOPBK4HEnZDd+bWaaXqM+h0IBnrEe+bCwgegWAowwdUgupAWGIWIzIfNc",
+	"mFcwr4LZGdp5KTEXRXB4pAgtBIdjwgV5dfpUJRYaP2EfzMb3PqsEZQ0D3hz0XMhrlSAKlx4S7/hEb+IY",
+	"CjFHfIlDRx/WLxZGVLhPR8kopzw7MLZJSCO2HeyrGhGHbC9ZS8NGbKcfumnRDN+sfm21uBHbUIwfm3Pb",
+	"oxAFvfZAb+CiiuQYtMTKq6ZaqnJRZLsVK+/B7zv2GtUdwGbbI8YaFwVDO8K8xswiCSVYTPaJizMWoFAe",
+	"iZnL1uyZZ6A5xHQeW9YlrMxGRbMTME1Ygd3zNRLwBAxOUilFVqW6B8cGNusDLDHnR7Iqn0YnOFwJ+kkf",
+	"Iqqk18W3dW6EzI0XoNMcM/C3Mznw+z7h4xp1i+fYsL4vx8VCaO54DKynkM1wkT9nq2S/mNL+0EuEY6lg",
+	"tJ3ZVXBrsGN8fE9o5YPQKRMjpgcog2HFEkS8bfcu97TlvRy4hQludoYIvYBbCAfQK04coX9J0Ptnk6nX",
+	"cRMF0pGUikXvJZizGfpH3d6aLwTjbogSXYIljAuRXuOhZxdj5OTw3aC05xUCkAwzk31/7SRl/671ZLVe",
+	"0WcZhBeuzo/rrtswjJd9itEyQcgJK2Aw8mEouiKOMoiDCRbL6IHasyXNdg4CCGq0TNC3uC4AL0R2EQDv",
+	"vq0f2Zxvc0TZuuww56NzVqDPKdyWFGJJqFw4fQkFZCPnfub8geRXMi5Hz5w7din0nVPGw+7h+spg3zUh",
+	"Y6pgJTF4o7iY8Z2FnecTWhV6HTAzqnbi+iO8MX37XiisWBDAfDDEAe6bhJgxvNG1nsTCJ3D3RwXZ7NbN",
+	"8+La1cgO7Ck0OzESDpQJG7EYoDqYUu4oCsQ+e2iJQHCTSg/y6T+OGyZ1RYv+ixnCxKCc1KAX/2rtreke",
+	"W++BpY7bEpW4nVhvitartWY7tEI/sBvgoVNisLNo5VzpGR3rDSOKUvasuKCjfFzhALklsju9ehm80/ng",
+	"gBbBc0OIWQ9Up9ezbsPgt/x4atdccH3E9zS93u6i9ZLe1KAdRIGZw6YJgNTMcl/iGg8grjEVB2OaXn+J",
+	"aKDUS8rXJTeGQxnIWsptIvJPNglwRhckE9651hV0BRC9ATdOYZt3KCbHZudAAakxJ1WV5mYazNT/p2YZ",
+	"HPyrde8VhacJnQhJuM2JD859EC5khmt9RzwjM3EDNcBUAajwTK9M3ksri8+5lovdcCRuvOFteZGLmQcN",
+	"OvtW3FKRZJkYKVcdGe9xFuHBbNm6XJZNc2UzT6mn5F18gcJw0mGY0c5a3xI7Ghyqc9gsyVCbVngzMa9p",
+	"2OVZXcMeF8/eDrHuoAc6fDtAauIBWQgbswg2yuKm3NW4iz3gXJJaRfi16zDMCTFDqsMwitj5IDOkeuGC",
+	"tFiGY8lrMe7bi4ZI5hFmB9tE4QGEtyFW15CIbaI6VGwd8r19hFY2TcQSICejikugaY7PfpcMAKrXtNZO",
+	"vtwYmvszSmR3vZMOfXEUoGr209Mc0sBlWlxHPA/RlKJeuYBOPYnrdblEZljPGh1eFOZu9usG1SOQHHD5",
+	"NUohiv76640QRdD3lkNxM8CLd4kw1dCD/Bbo/SSbHftpk3sFXzNpE3n7Ma9O8Ds3xRsSCLo78PkHmmpS",
+	"lYhae5w8fvw4qEIGnhd20faWY3A22x6KgjQyjb/Kc8k4RIq7kaGZhX8aI1t7GJr1hT/mTm9hX+hVHiK9",
+	"ivPN15BgjRmgHvotbsJRi8+RlqWGoPQMt4USTjdmme6dsGWf1CeYSGEBCXPaQSQ8YEKUkJvEgQD+0MQm",
+	"opLpxgjZpW31p2chcbO1JoT9oxivGl1js83egLTEhj2vaynlKRRFNAiR5qzIpL1CDmA/kEA1ZEPywTNH",
+	"R9knkULMuWNvDItxLubIXdkEKTGiWbvAsBiPkRVfpcf87DzHzWhFNS7WXJKbXAuQUsgeFPp3EbybMM5U",
+	"vnbqN176I94EDvOnEef0lVXIbTcj3thvEfv1/YUTO9wx3JSLCHW98UW9Zl+vpwOBdS0Xpzqkl4ETSnIo",
+	"MvJejFErS+aFi4wXruBUR8wG0c5bqT93jP8reyXygGVG1NuJx4qTYk6Z80/Mhby2P5k5GLldbUxPVoCl",
+	"sEd1E2FKUxrK/he/H8X4UkMZvCKvo+cXmhY9NU0VZqEIOVo6Crx2nNbulUbN1pNiB5Is6+3uKvtJaWli",
+	"Nywnvm1lGzkqduGVNSfOHpyxfg3Dh1nv86D30bEL9TiUCybOrLPDvbilKw1F1/PzWLeao7AYOx+gE1bb",
+	"UWgJz61d+LYqAkI2eK4AyiHe5ujcFnQMYcIWcQNySBdR5hfvxVw9nIzNvKZeyZo1aAZXL4R9k5pTpJmh",
+	"Nc7PFkPZsg1SDkESxvg7WDYMhVPr3D44EueyrsOq9strXnPPJCZ+MvfoYzwXQkEYkEYzUQ40pd1Xvo8X",
+	"g4vhz3YH6NpWSdY5kTYL12alvEtuX6Fu3UauMWKrW1ks10mYiMqiTsKRo50gqdwOCJIJOUUxCEpVg9sa",
+	"yUhaghWSyFcNqDUMwRtwGYwHO10Nkd70jJamoBfN47Iy4FqKooiFVu8A4hgRfAWS0SLqBVSkGTpWz7Re",
+	"GYuX3Jf8OSRfLWNR0dom+On9w5H5th/+VEWmawrc2dkRHVYjSfcZy+YsXSdtM5qGRyCyiFES78nGxSOi",
+	"g/GZ4Gc3BeU9DlwPtMKBIZR91PS5VWh7nTg7/zmucB9htjxvAd+0h/vVoSqbduURgX0ASzupU1Lnby6X",
+	"KdlTKZIwix5LQ+VtO4mvWKmWewC7n/D+OlxLiBSL8aA3lRDLs6hcfXvSurD2C1N7+Fyg/37UfE6aHc9e",
+	"R5dEEA61MvKKo8kfwD0ePhrrcs3RiswhXa4cP6FNnrUptWLSllVKsACyTUXGP3Sgf2FbLxtqHG4HWZrW",
+	"+MV1a+hQjs4AjFTY/p+vTl+f/vD87SAJ7Gk3pmzGECiDE7YVterGS3cBWl0F8Y4Xk6Ulw+R8055Uyqbu",
+	"e/Sj/6MCCAYp4vbt+hwhkoqqyFApjYGoSt7AArJR0hdstB5ilIxuQKqwY3SNJeuM1gYx4LdKKIHH9+Bl",
+	"qHUV9NK+ZlsOxfz43bwK+6G+Ine/gv3YehPGZjn3sg2neUXl9e3ArRiIH+aD6lXM1T635SgSFi8aXAbA",
+	"sMgwqsJ4+g77R1/XnqpmQSZsm5U9BeXMhTlVDVEslpXN4UPfCu44HttX8OXFDdyKjdTHc7WoFYnZBAi5",
+	"af3NXAn9YW4+PyRnbQ6QTvlspr6w3tyadvABw3r6gUhOfEmch1fVZ9/4iigu6O5xEF+qq0ScBq9hvhRH",
+	"GER0K0Nb4Ht7DaFFsa5eZdRR2QlFBDbXrLJXwgWZSABbKKMfjWK4jNXFxGZNdy4EfNEi0PGJ5knXO5qM",
+	"Inaui4As19QQhduvY6Ay4sbsBEmWb5ZuI7jyWCVNsfahHFAVJLzzLizCzh9u+Hx37vag6n0N8wcjOy2v",
+	"zUoeuQZ7tXdtLBtV0D5f495xW3Kg5yc0Z5f1kwbM2tAci6ROL3vy168OHx9+dfhvR199Mxri1l83G5pi",
+	"wfUARyoyfaGco1eFTr1T5efz09dmbFbgZJh9uioLxkOrKKQzJgugmSKi0ifoaHK3eLs61h3EBZnTheNY",
+	"vZWbLqQ3L9oH3pKjHk9gFStMoRVxMAX0TEw0yDmNMGabY4dGdJYtQ8c6BN6ry7nkN+JEWivZcu6VBeXB",
+	"jjXTIQ7z72HKuMLsRa6Bp9BkOft3At4j8uqVC/aS1DPWvHBoyt9QJlsuoF3sGputffH2quGfK5jSwFWL",
+	"u280hIZmqLdmQMJTNy0og+gkhTl21rqfIm8DH0oml7z2ay7CYdRcM2r/uPDAK7XlFe4cNJEV58Y4dIg0",
+	"65BWmhXFH/IShnWnV+5eO2bY2vf9oESn/MPjaw+KpzsvtgdLTSz71QC+JEeXFfDJrodJloJxfTF5Ld6C",
+	"riTvlfts9o9tEMwbbEC/vQoMDUETmpndACccyAulqZxG3HE3IDOW6rBAHdcSNadMu3uAk6xD8j3SdWXH",
+	"hBK3lJhNg3kQmEQ2FeZvKEg1p6qfVVwy84kl/co2J5EGYI14Etl3a4lTA1RcXvcGS+bXL2mPyM9FTNxv",
+	"jw/cGWBvN5i64Iu6C9HS5URIYNNwEd2aUtL7+cZQCD5VEVIXc0f9fhdzVsd1bh26wQvqYK61Dy+CZW3w",
+	"3excUFtaxVauzKnlfhRK14FbLsgYUTzMxUX7XVrXV54rgpbdWV3oxaKH7FblguB38BqNl/5jMs8F3IAk",
+	"GH0B63PCZG3kd1P2KjrpXNf7cEXJYAlKO1vGfjYbsuW9mwFVlSvfwJEniPGpmTgbStdkAT1rRUiYiZs1",
+	"qjwKXEW43xBRrRRkt8O7uO3pzFtftc0FppyYNtGo1gDbnbf3WPv1Y9t9z6jFWBr6riCLb5owZDjNpStx",
+	"pwiGtZLWBCoUndny5fgLyBuWwjGhszGbVqJSCRlXapGQ1Dx9wlJj8lcct2xCUiUnCcmopmOq4JDO6SKx",
+	"wZBWCDMhZgIlp0Viq90mRooP3ivB7U9czBNSUqUPJJ5WCSlBIneZ4IcZcAZZgvfTQ3dkut/MOZoQxaYc",
+	"kKQ8weguT0g9Pqz7eEh+QTVkDvApcE0kTIzIJIQWSrhgDVbvbs7zw9FaOprAZT6nZQk8HOUt2DUUi4jp",
+	"btdjqQYtUD4MHOJFKjAyLUgWPI9KZ8huMsm8rohBCGsPwXp59ld896jEXwrXUNq8aVi2BzM21WRrGopC",
+	"obOlriQgJg4D0PBjdjdQwdJwWd8r+KADpQlcej5NUyh14B70eI1fpkey6PL1vU9oYXNs4WdaVNBixEf0",
+	"DUqiozPtF/y6AZ7Z3LvNb9JCLmxqHPKVvqn09rx1P7CbpfAuYuGsfbdiyqV0VpeB/sJk1yNEO2v8cQEI",
+	"d6siRj2zyeDYXdiVeeXCPvefRl5WOk6393kGHn0YZZ+RxzeVfsum+ZYEL28qTaT5eq3TW+WeLU/loy/V",
+	"th4UK6XZJ7hkn4nL7y2MK1Zktzp3EL5co5/mrISmzneOx+3nK5ph/Istc+uQQPevnKVdxIckclFyCU/y",
+	"vlPKq6YiigPWKMS0xQqlfOG/+sJ/9YX/alf8V7HaOGZCMW6XeE7t+ozANEcr6aSk2lc3J85VdjcFdL6Q",
+	"YP1pSLD8ifGHpsHa7y3sJlS/72Vt+bkwAjdHMr8BqZU1AemKG0IBz9SJ/Zbb9pajzNHXDH7vhw5M7VE0",
+	"ytVUWvF2w4eyYCmLlO9mQ8kpZFc6Vp+okduoTyj9hhZVyGFBr4H7OJjdMsawqXMmLQLJfOLMnjH0Y7Dw",
+	"PBVdMa3nxw/dDyw8yRzmt7ro4CHGYU78UeAO53Y58i8X8YdxEY8fyfaTVdXc185KSJMmjr/qcrZbo+W+",
+	"S00sz117D9XbJwT7bOU+neAuVzktLW4VaJqTdm8ZM9+fMU6197GXpbOTqNY0zaPJcPipHwrW8uFTiLLM",
+	"4Ket1gUSOkUamw+bthkUzLxtjDDCfNpuvW7Uz6A76m5d9tiXAkX8E1+9NfKdbnXzpFOXMYbCWqlQmtT1",
+	"VWLozk6dncTzjEZad2mu3W0iljPZSnNLHH4uFsNr4ymTxkkda94NsiQtb138Gx3/bVL7WqLVETv+tKae",
+	"XPwLXX9IrZ9izVuHWFLXs462xo+b9pvkbVXWlGU2jjQ3H7bbijLeVJStlpUqgUdn8dJ+3GqPttgBzbL1",
+	"NPSn2eqXbFX2dd8yu8x/rQlKLl7j5ailIs1Zw6FH2m93C35K1rfubo5NrZcFZlP7jkrb1Li99za1Demm",
+	"Td/pao1NrYc+fVWNbfrGkkbYOJeds2TzSrX26qbG3UNt49zDsNbtg2rzsDtKo8cUdlTkxkVt64zNjds7",
+	"c8NA2ofBxgd3NczmOemo9Y1PX1ZG/b7Q0UPv0NzqLMUWlxZzHK6U1idaUpV/1jeV/V8f7MF69+FuuzZB",
+	"A/sYfUfmysFcGTv0odYJEt33DS7QGvPfdhy0+nfCvrkt2dR22YirZCF1uB+/1fRZIzRdR6EZuGzGtwSi",
+	"lmIWymKVSvsQTg0PWYr09CGDmfpqoyEH7SyKrY7A2eLpj9WYg+7l+NGiR7NwZpeHuNqXCk+zUsF0w1TJ",
+	"SdilJSLcev3IlR3XMT4lsb0Ex4XVkgKLvyPY+1DG0wgguwfbo0UfNwMPvu01FKDtMgw4b05rXKLLfE1p",
+	"UYB8pIg58CqEx86ZzkXVYlVbOYRaaNxQsUmukQTMOY4PTWviCAWjR5GQkWL6/uPXsXkGruUyo21Pbhkx",
+	"mSjQfZOJ+hLRrOWNcV32qfi7TGwlbmjtqQ6eeTPK2STKfeg+jM7jGkHGRKFVQDcnVKa50ZTMHKE2oUJv",
+	"9md1KaGWlrgjEkvDbr1is+7B3dGqLbtcA3o9TWjmKHgHEITGCD8D1ZJXmDW3IVic0QyG8L3FmSVjxQ8s",
+	"jd9m1kWMOJrh2OzxzaSLEe5J+0LrFnI76/qFBPiH5XCw9JAIsre1aJFQkTCuNOU6IRXPQBLq2Sa+hAce",
+	"QHggUE35T1w++rKuoDSAcKBWd0vZX77MIGEzOgV1jMiaIywXLyTCPVQM77ExGcRZGAH18fL5+YujF2fn",
+	"Lkvcbse6Kr01SBi/AW4EJ+mOaRWE4lFYudblv6i/tNBYq4ZmWQjL5Lf2gu9tqiD6v+MTGaaH8KsOB4ej",
+	"LgBzHmZkKowhZkOTWGoOESboT88I1uRGFwh83gBNzxi+bIsaCUxcjqOQ5PXZ0zodpC66h0h9nTNFBE/7",
+	"wTr+0FwF1tf/eQCX257BoTtGlKTWi19oM7YSxRnlQdTUc2OlHbeSruqYsBZE5ZUmGeYvUp4hDbVRRZPJ",
+	"KuW10dhYBTM1QnJssRXuSYIXi0PzNf/n1oPQ9krBdkAbHUcw4dY0ziSWZ2sRGGBQGNAnJCaTcD2Ive88",
+	"UX4uG8+T/q46aTA6su4GZC4VA2u7hBOKBxbzxn5rXwg+s88tuS6917cAyVLvzrzx8+IfGJ7VTjximEb7",
+	"G0BpnfwOD4/5towTCw41PznagjEolqE5wKS9t9idApinD7MvCvHBns0uYv6ZKInaZ387ar/RkAppt2T3",
+	"uxVD3y3o97r8EE1UwoUp3CDqkTZcY/GJb0Uet8ivocSVZPFUg3iX8h7kL6lce93mDdAl6Jmo99W6y2ZD",
+	"vHnPCWDrY2orMe+tSM1jskroHPNX/uwCuy7Dow1xfxiCj2Cth5bHmMQpUq/ENYTilcNLVDveyH2UVo6d",
+	"i5XyQ1zimqRKJ55GYsZ4pWHrosIDitz6Ajs2Jru+8OyVpFxNQnVypuxmYy34HzACjZiE0EUmGqgBruXi",
+	"tuG+cOzGPnptEG+N8/P04Ktvv/MOzCbI5f9SE8Y4lLYCruPFKeL8WUtDj5dtvfIglttUBcaHQBbkTGRF",
+	"MIr0UijtABcZs3VqrBoY4GWOkFW5LqNvGwxjLqUlu5RHcxVLOlgsX27DV2MMsxGGkxgx8yXx5cF8tTJr",
+	"ntIFgULBvD99/FCMwnsxjgytrOzwXN8DgsKxUppIgjVEp2LJs1AUB8n5LKFRvyfNqQryrectdE/WL5Up",
+	"WH/TPL+hsvQv6t/ATnNI9H5SIR049CCIoGjWjB6/ERqQTXa9koFstoYsrH/AR1YF7BIxNs8XPfSaN4ua",
+	"y5j5nhtNzXr2LpQFqCCtJNOLS6PE7HurBtXEjNikQlwz8HN57MqJ/W/frJmEkv0NbEKQtzJQNaLtAlSi",
+	"VnNtc63L0SczAMYnIuCXRUR6QjD7BV0+Eg58bkJtQzdsCakUylb/8aqF8iZ+ZmnGWJrbgHfBbsAlwR3+",
+	"xn/jv384MPLxu4uJ06JAL20O5r6sNDEfNuRwM2PHM31ILN28kFi2jFhua0DiKmASfQLvxVglhGYzxpnS",
+	"rjEtCuz1+Q3Ihe3NHOuKUGJnyde9E9KlNXMlCnhkusEZJ3ZBGg369PLtC/slo6R//18H5g8HaOr9fvgb",
+	"fy4l9iuBuLpiJBNpNUNk0r+8ffGU/PWbb//tL56mR2ljIJHfU5HB7+a1UPX/zuGD/j2xbjsksjv8jZ8z",
+	"JK2XlpaTlObMHi/w/2P3DTOnZgnxM6bI7wiP+N2f9BNRFGLO+PSQ/D5hBX6EBwTRIGfKV0r4jf9u1vbf",
+	"p5RzsHUw/lOzDA7+9ffEk4HaBcZCJLkossPfeM1mfzyqawbWvGejJ86257Rko+PR14ePD792kDPcBkdU",
+	"a+De7nfkxbWtfZYZw5MpfVq3QrAInYHGC9uvbvf8vQI0lNzmSTE/KLE7gwb39sqpXChh512JGYxFtkBo",
+	"ZgETTWhhwSWhrkyDUE/NPeIdZuSUgjsqka8eP/b1gZ2uomVZsBTf+Oi9Es2mpv1rwfkJOtMwC5gvKxfU",
+	"q9xfhuzldUKrQsd6qcd/5Dk4P9nyZzNqdLpN9JtTm8RujJkMUmYkICFzIZUmWPMksfl+9Y6CG5ZhKQVb",
+	"QhXaFzJCU49AplOz0KNCCCQas2pkdDy6YTB3pnMjRUcFUGvql85mWRIm8/GpW09XEeJ7YdOse6/IEDxE",
+	"sGL/14+XEtoD1KvZQJ5iCVT1K5JoszmxdeC06jQ397dPK/L7zeobPTMzentBwuUh+NKOBmFhNJ8/bYgd",
+	"dlOsFBXYOiER7viwYmJGQiVTa7TNU2wC/fQMHS1P1gadE3rIeOhDluGvOGBn4SNlrDke8IeE5GKOHM8z",
+	"o+Lr9HrPeBkaDnyg6Z412tpsqmaJIlqrtYi3F7iXYk4mVBI9F5042VQa04KW1Nbp6aODmkhT9Bh7WgMM",
+	"urIVGnnT5KhgMxZPF2o1xGO/T0NrBYz2vJLlAhmnA+t4iqbKDtbPzqgReB/H7blUi+hC/QBmnRarq7T8",
+	"CktVIBOyjDeL7DB/W9p+z1/wYuGBpWjjMTx4Z8b2q8mUAz27kHfT0zIXDnpCjRG9wMuoMRtHjY8pULph",
+	"3wIUVwLlYgfi40GqxvieVFgyp7cAHbk7Q1SQ3gLNnro2Q4VpzwL0Rii0YMxxgLcKR/0bFBr7UfP0QXRS",
+	"q3370vNaNNVGXB2/UPemTaf7miDuq283dL1f4cSFPRfTkIj+4knN0L7bkYHdkDnn7sk2Hm7urJLRoq4q",
+	"t9kYSiLm8dWihIchsu/uxDzXQR75U+UxZIsSshNCSWFmHYzUoiH6228ylFa5Fu29TA8fxhttaX6fWWnD",
+	"8e5A3IwY+IStlmxZ101TE9QLWkptUmzU6i4XRxlTZUHjp+5FCfyZa/MAJK814U8ePwmzfP8C40uRXoPe",
+	"xYybmU4lAE/INSzGgsoMrzkzUSnoTHxCxA2mjtT9W//Sd998++1ffIlUKZmr6CJhJjSQiZnQcTWZgCSl",
+	"FFqkonDfe/LN138ZcocqF0clS3UlYZ0N9cY1eViLuXoEYELCUWk5hgKH3JhxikNYfnTQLvETs3OVr3Ix",
+	"V7W+R0npv2atrIwCbBBv2S2ifxDPbNCxx73X5ZTdZhn250NwEJBCCOVyTkTVsAp6b7WtTm4LJWm6UH3P",
+	"zejd7pnPXP2DXO32VCTo3CwLStreKgXt2dl5XguW5bbEktgr8pUMuZPGzLHTTJTabcs7sIYmwTpnG7Ki",
+	"BqAxwxhH7HU7S+jJzsz5lljuWXwC6slMq5GiakYYdwibWpD6a3kw34g7oC61BDp7bhuF1XwONMMAotPz",
+	"51TpA/zGwdmz0e3OWWPw2iEeKBxJd3E2nq524McuE8/m1PKMvBfjXbiRLBqfULxL3YA8UMA1sTN6QiSo",
+	"ambdTMtT0std4HLoo65BIa5P9QvbqNcB7LbObTwAy0Tca5i3g54kN9hdmmLbb183d3cS5/K1LbDOVtsw",
+	"d3geM49Nqmv/7evhkuscyC9rSGUPITGXVjuCtXKxYwtln8vsXn/vXuVfcoFQsXlOdWLz0IyumeeLhHCY",
+	"g49o9t3/Nf1OfGEdDc6fITBg3nXvS2hBfzuxwbKXjbbdxgJbG7d3T79jc6fpc1Vbota//QKcZplXleMF",
+	"HieCWyidrT9Z1zyxVSpLybheewvrIHxa++roo/nv07rr7TMpypee7GjIBjNPfguT0Z1eYF8IOQXdqaGU",
+	"iyLDHNic8SmhfOE95n1nK4n6aXY9L7vVE89stcz9iuoFt49qoCmlEIVKXCoE2HueyqG4AdVTl1AHNlwO",
+	"CaldTPjeb4ISlHa02xvyInzL7S5wjz8njXbZ2pTC3Al0QrCibgtyXe9RDnO0qOcWyHgLxXaU5pBex82H",
+	"p+bj+93FvTw/Zog41nuAp4HO0WWOi5dSTsZAbFFkhKTZJdOiyCzkgxw4r7TDxzb0c4k9rhAzm14nVlEM",
+	"MgP9qkow667jULW3tsHnoC6iGbynioxhIiQkYcBbm0Ml64E2x1Z/AlWDTiJjM1njqMlfXKqoaM4lpBQr",
+	"CvwN5pbcl/HElxFqvmb5006sLeZFjTjuevNXTsZm1lWLILjJYRigvd6L8frbzo+mQa87rC+J/0e5wf4o",
+	"xnu/+vyIgPjIPRXXZsj9B7mkfhTjzYE8hcAOC7ZHS8rX2yfXsCC22L2VyfdiXGPT3fiC/sezDGal0MDT",
+	"xcHfYLEMA+lQre0QQLCe9NtRcffROV/tUm5iKmdHHlAq5YJQUhaUE1HpEweBmAuJ9DqV5dDBe8dmoep6",
+	"tszHRx/fi/GndQHjoIxt2LHvxXjv15C9T725fpgdUd8+lIZS9dmz3ck9SilPbZWv8FZ+ip/vdp4/IxFH",
+	"ji+KU23OzYpnoj7kMpZtI89HXTrh8LS/otfwrM0xe4u5306h9bLPX8FsbA+CVeP8NsaVSDWEYz5bYCwu",
+	"fn6xI7RNNyG6oYWc5014tyGsRsgdFk2CLQXFPPDoo/nv01rEaBiF0VNGfIqBo/R2x2jWRJBvlang0tDX",
+	"YkFvCcLcqbCYZbbZsztwZ9qYjqeLRC2SU26JftDYtoM+EKVmM/YPyMjPr579LUFkLaE4DmInkHTymvqL",
+	"kOkOsgNRrbk0vsQ2F5W+DzUz4MY47s2Qv3QDHEcY6rcETr4WejeIya6mMBIyz0VRsyxst+CiyNYstSiy",
+	"L2f5uF1nE/lJLMVtQbVNhR486y1GjaiSflOv6l3YqztViqecXPx8uiOR78h4VDlOpODoMx3T9PrE4qjR",
+	"NUG5VWdbLZMjUltznXhjydIe3pUCBxZDkBaU72h18C6nLWbBLImHBeOi1LeNCcPy0jbI4aiwklaFbwx/",
+	"+1Udw5TyLa4mFkGzztlpPv/TqrNz8Gvk2XhyKDKryrbaHbpFhRTbITVd0i2szc2pPUrMAP3rw/N7Ht9j",
+	"fk89ObHsHqbInPLdWA+/tBVnk0ePpmOwaE4/mcBapgGPHvDse0cqc7trRux+EL9p9Lwv9LE/b3kqbmEs",
+	"YiHznQQSLbOuvZx0j01kKUmapXdXBmb5OLJB+qCgqNnXuuLPbZu3VeGqPO87DNjq8M4DgfiWDUkrwv9R",
+	"W7l4v2PfEjIDaX6xbCeehYBoySC7JZao/fr78VC/hnlnju8YSL3c9R6X00KMZFVggpSX9t6AS/eFo4/m",
+	"CRvxQ92FC4Wuuk4XWT38HBmcOkeJ2nfSHKh0jV1xXuNO1waMHN2oeyAREjlgHOddq3YJ5XeaD3YL0Xfv",
+	"HRF7P3O7CRj4abPEKEXRmTWNPkxr+UsgUzOxWoi+OAX37PUx3HPf6M8BWnWvu/fgrZ9WD11dJk3C0FtT",
+	"qaTXes4op1NHcBxdz1e+0V0YAa6zPgbAaVHsYssgAMhOxAy4dmkextISEtiUG+Vjr8ACm1ouM3XL096/",
+	"597Aw/VE3u0p3+l2VdXNmuW9dWIOpNeE1qvknmx1myqBXivy9OzVmavtkmWE6RPH6JdBG7l1UPFrLubc",
+	"JW5Y7AGfgkTkMRIby0oNBer5rXVUUrYmBPiGMrlfWWj38EcVBrT3eHt/hqHlnjcXRFnAibXfM9HAURyZ",
+	"mG+7EJVUt1l3d8cKL/3FZALyjWu1x1XwXUQJczLYSRisO9UTx59p5xojqZ0FSshUCE/W9veKSg023spJ",
+	"Liq57ax/dD9ttNqbTTfMSHHPvz/svxvAiWclc7wOM7CuAaYxbX0nGQD7maPHu9Yv61MBdqdljHXtnua8",
+	"5HMPunQAAEJzz5m0Adq9MSHgB0n57hZg98cKjk/dNcL2zk6US7qwq7t0rMzoouYb1uau7PnKb6WseiH5",
+	"H8Ju/Gzw/N4cvCWkP0UqiYQ43uKESDbN9YD7lbzedLmS12po1u7deTV63tnk9f0wCzNFxljsXQsyoSlo",
+	"l3ftpuqRIiwDrple9NTF4agIrtIdMW2YtwjS+voi/CsftBxv63MkGgGyvbhnPjSq3+8ZFuMsWIoc0EIS",
+	"CeZSTj0vIbVrfWJsRVvn3bwHqfiY8Uz191jWy7x+i140ze5iN9Xd3Z0P5BdrQqKmtEVTJ6JtgSPyIKbj",
+	"zIdqPcbVwS3uHXX/WeE0fhHSElTBDciFz+9t5efMRVVkJBMndWohU8RWD816Lx5mqa2T/jcuj+3P4Mo1",
+	"77p3Py5OqHfinhBKVI4hRPRbmbWmha2kgXYmVhuHW90kLgEXcVPU5fUAtj1XhuahkXYWdAzFYHb8dQnN",
+	"95pOiKsWUzL42Y4yl83DfOZyKzU5IVOGpPvETuyJS4pwxS+MbhrAkGfUjYRUTDnzVT2C5tZb20bdUR0G",
+	"z/gdLWEYKN62avo8FeWinUtJZjSzDpkTy57kbK8TZ7B475gN2ji3pJjzjTWhcLj3ned6B/zbzf3bMnrV",
+	"6a0TtPeZOiEKS4srcg1QGullur8gulJN64++S9/oLsw+19md36P8S7oDyPNaSHNXTupsTSaJqsYctLrd",
+	"ReqyLpF1B1s7XsDM2Eirm/jF24tXB1cXwRKH+PKbr1i+LLNt/tBuVj8YdU6JE36bUYgjrYNkEpSywCdU",
+	"/V0I9sY9VRcuizneL9mU2xSUze/8HMuv3v6lnztIXatgmnsfmqauMHZAgmM+8cv6MXtTr76LyNb3L7Ib",
+	"NjOmiGJTDhlhvecmkg/OpvyM3/PWLqlScyGz3lu1/sJ9H6prVn1lnbZeelducHT867uOywWmjONRiwz/",
+	"/fYKF2OzwnbvOwqktcdpTZN0B6dpDsXkLh0oIOtsF1uSz9UL7eUmdpZM3IlyiQ3uZmvVlISr10N1Qrjg",
+	"gJVksJLisDq5e99e/UQD5zJUKHhNtY6MTSYgnX1220i5unYX/LnDdy+Qxs0ewki00iX6JRXat5klPOl7",
+	"GjtLbv2W9I2GcMvec7TBjvnu9vbPrtpph/LNGhS15YwsJhSLwPba8FgtdP3SXNkmG5w2WMXUqOFHKuKq",
+	"sbv0vqtQ2sL3Pe82bnZ2mXv7SLmnYtCgE5NFxzeWdoPOZN7CEnpFr8G+8T2WkvyJa1YQpgl8KJk0uvuv",
+	"y8Ul64Sqr7/7dkNKVTICnhVBKq8zTTiWEnQdNfenWsiaYtKbyHkCNtpdMMB3J9S9yJra4bwqCjo2wmA9",
+	"n33rn9elmTfUAHLCw7LeVQy02E0K0qkrZWyBWbaXuhZywYDrEyw5wpH1p98+aVTe0Uf8fyM6y++ezdkU",
+	"urXPdphOcaaJKIEHqFV3kGwENwKzLFyl6fECr+IsM/PsogLLSoryQZoJZ1zS9NojEEP+mCvT4M68rL7Y",
+	"fG/PfNQBiy8GWeg0S0aY9L+6nheyk/tAbDjJQn77OF0dqN71fBd3xdgEbqDBcA37qI2XYk5mlC92U/rk",
+	"mmAsjzQVI9u5Olh92SiRWV00u6chqyVV+XpTCVtssJSuchtKe2RMgMKH2MxNzUa8uydjL/O3dZY9eRxl",
+	"mttfGrLK7wZlUzBQPgMSV4OIiS/2j4laVNeEgp4dzk6qpfKb9TWLK7UpF+UndVeJKKanvgarHfdu/HEI",
+	"MGRTvtEdt4Lijeaa4Ks8HLdcuxji44DpJF3pVF+CtvuiSaMeEi8875KBvj7XyX3XFrIyFpepnfFHlCCV",
+	"4FvJVb0vjz6a/zZabk7YNhtulbp1mZj9RUqeIwTNDDFpEimtCWsp362DVA3domGEhi0ytOeZ27+NV0np",
+	"nhnAK0jAwkl+C57gBQPP43Dce60rf2dK4l49/new/a1kNfNcz78xypDLZ/mmkTi5f6TqtgjBtIV/e149",
+	"5nXqU/QkvzteiXsklBATYqfiThgk9ksdcR+cEfdAFjH3+Xg9rye2/YFZv7jpeiUXv/jn9nC0c9BzgYjz",
+	"wUycNxZqu/K9Ttn1IJ96jcwY3OfgmnP7vBfZeb6Sd5GBYHawDQu0iPgpccuHTDKKaJG4GmGmOYrZXPC+",
+	"VyIrXj2ZSP7UFCTd8PZH72r99Z0R2xqb8us78y4uxx/bVbIYHY+OaMmObp4gvtj19jFG7uVSvnxajhnT",
+	"KuOZrQgYwmu3YLQWKb5SgbGgXJExMD51zHyZQ+K47yG7U4BkjU05wsB5K/xjD+pP7z79vwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

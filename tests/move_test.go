@@ -2,6 +2,7 @@ package tests
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"net/http"
 	"os"
@@ -14,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/internal/agent/driver/standin"
 	"unvora.example/unvora/internal/wait"
 )
 
@@ -168,41 +171,128 @@ func TestMoveUndone(t *testing.T) {
 	}
 }
 
-// cancelledMove moves a copy to petrel, whose agent stands still from when the machine was taken off the list where it
-// was until the job is cancelled. It returns how the job ended.
-func (e *estate) cancelledMove(t *testing.T, copy string) string {
+// moves begins to move a copy to petrel, and returns the job's id.
+func (e *estate) moves(t *testing.T, copy string) string {
 	t.Helper()
 	body, err := json.Marshal(map[string]any{"operation": "move", "copies": []string{copy}, "host": "petrel",
 		"pool": "reef", "takeRecommended": true})
 	require.NoError(t, err)
-	petrel := e.pids(t)["agent-petrel"]
 	res, said := e.http(t, http.MethodPost, "/api/v1/jobs", e.token(t), string(body))
 	require.Equal(t, 202, res.StatusCode, said)
 	var j openapi.Job
 	require.NoError(t, json.Unmarshal([]byte(said), &j))
-	now := func() (now openapi.Job) {
-		_, said := e.http(t, http.MethodGet, "/api/v1/jobs/"+j.Id, e.token(t), "")
-		require.NoError(t, json.Unmarshal([]byte(said), &now), said)
-		return now
-	}
+	return j.Id
+}
+
+func (e *estate) job(t *testing.T, id string) (now openapi.Job) {
+	t.Helper()
+	_, said := e.http(t, http.MethodGet, "/api/v1/jobs/"+id, e.token(t), "")
+	require.NoError(t, json.Unmarshal([]byte(said), &now), said)
+	return now
+}
+
+// untilStep waits until a job has done its first step of a kind.
+func (e *estate) untilStep(t *testing.T, id, kind string) {
+	t.Helper()
 	wait.Until(t, func() bool {
-		for _, s := range now().Steps {
-			if s.Kind == "delist" && s.State == "done" {
+		for _, s := range e.job(t, id).Steps {
+			if s.Kind == kind && s.State == "done" {
 				return true
 			}
 		}
 		return false
 	})
-	require.NoError(t, syscall.Kill(petrel, syscall.SIGSTOP))
-	r := e.run(t, "jobs", "cancel", j.Id)
+}
+
+// guestLog is what the guest of a stand-in has written: the time of each record by its place.
+func guestLog(t *testing.T, path, format string) (times [128]uint64, newest uint64) {
+	t.Helper()
+	chain, err := formats.OpenChain(path, formats.Options{Format: format})
+	require.NoError(t, err)
+	defer chain.Close()
+	raw := make([]byte, len(times)*standin.RecordBytes)
+	_, err = chain.ReadAt(raw, chain.Info().VirtualBytes-int64(len(raw)))
+	require.NoError(t, err)
+	for n := range times {
+		record := raw[n*standin.RecordBytes:]
+		times[n] = binary.LittleEndian.Uint64(record[standin.CounterAt+8:])
+		newest = max(newest, times[n])
+	}
+	return times, newest
+}
+
+// TestMoveFollowed: a machine that runs goes on while its disks are copied, and what it writes meanwhile goes along.
+func TestMoveFollowed(t *testing.T) {
+	e := ownEstate(t)
+	before := get[openapi.Copy](t, e, "copies", "gannet/training-11")
+	e.ok(t, "power", "on", "gannet/training-11")
+	disk := (*before.Machine.Disks)[0]
+	petrel := e.pids(t)["agent-petrel"]
+	id := e.moves(t, before.Id)
+	e.untilStep(t, id, "freeze")
+	require.NoError(t, syscall.Kill(petrel, syscall.SIGSTOP)) // it takes a while to copy
+	layer := ""
+	wait.Until(t, func() bool {
+		list, err := filepath.Glob(filepath.Join(before.Path, "training-11-"+disk.Id+"-*.qcow2"))
+		require.NoError(t, err)
+		if len(list) == 0 {
+			return false
+		}
+		layer = filepath.Base(list[0])
+		raw, err := os.ReadFile(list[0]) // its tables are in memory yet
+		require.NoError(t, err)
+		return bytes.Contains(raw, []byte("guest log"))
+	})
+	require.Contains(t, e.ok(t, "copies", "gannet/training-11"), "registered, running")
 	require.NoError(t, syscall.Kill(petrel, syscall.SIGCONT))
-	over := func() bool { return now().State == "cancelled" || now().State == "done" }
+	wait.Until(t, func() bool { return e.job(t, id).State == "done" })
+	e.ok(t, "power", "off", "training-11")
+	done := e.job(t, id)
+	require.Positive(t, *done.DownSeconds)
+	require.Less(t, *done.DownSeconds, done.FinishedAt.Sub(*done.StartedAt).Seconds())
+	require.Contains(t, e.ok(t, "jobs", id), "Its machine stood for ")
+	kept := e.ok(t, "jobs", id, "--plan")
+	require.Contains(t, kept, "→ Copy its disks while it runs; then stop it")
+	require.Contains(t, kept, "Send what was written meanwhile on disk "+disk.Id)
+	require.Equal(t, 2, e.run(t, "jobs", "--plan").status)
+
+	moved := e.onlyAt(t, "training-11", "petrel")
+	left, err := filepath.Glob(filepath.Join(e.pool("gannet", "reef"), ".unvora", "trash", "*", "training-11", layer))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	was, newest := guestLog(t, left[0], "qcow2")
+	is, _ := guestLog(t, filepath.Join(moved.Path, (*moved.Machine.Disks)[0].File), "qcow2")
+	for n := range was {
+		if is[n] != was[n] {
+			require.Greater(t, is[n], newest, "record %d: it was written there", n)
+		}
+	}
+	require.Len(t, e.image(t, "petrel/training-11").Chain, 1)
+	for _, h := range []string{"gannet", "petrel"} {
+		require.Empty(t, e.leftovers(t, h))
+	}
+}
+
+// cancelledMove moves a copy to petrel, whose agent stands still from when the machine was taken off the list where it
+// was until the job is cancelled. It returns how the job ended.
+func (e *estate) cancelledMove(t *testing.T, copy string) string {
+	t.Helper()
+	petrel := e.pids(t)["agent-petrel"]
+	id := e.moves(t, copy)
+	e.untilStep(t, id, "delist")
+	require.NoError(t, syscall.Kill(petrel, syscall.SIGSTOP))
+	r := e.run(t, "jobs", "cancel", id)
+	require.NoError(t, syscall.Kill(petrel, syscall.SIGCONT))
 	if r.status != 0 {
 		require.Regexp(t, "point of no return|is done already", r.err)
 	}
-	wait.Until(t, over)
-	require.Equal(t, r.status == 0, now().State == "cancelled", "cancelled is undone, refused is done")
-	return string(now().State)
+	var state string
+	wait.Until(t, func() bool {
+		state = string(e.job(t, id).State)
+		return state == "cancelled" || state == "done"
+	})
+	require.Equal(t, r.status == 0, state == "cancelled", "cancelled is undone, refused is done")
+	return state
 }
 
 // TestConsoleMove moves a machine in the console.

@@ -274,6 +274,12 @@ export const looseDisksQuery = (host: string) =>
     queryFn: () => take(client.GET("/disks", { params: { query: { filter: `host=${host}`, limit: 200 } } })),
     enabled: host !== "",
   });
+export const trashQuery = (host: string) =>
+  queryOptions({
+    queryKey: ["hosts", "trash", host],
+    queryFn: () => take(client.GET("/trash", { params: { query: { host } } })),
+    enabled: host !== "",
+  });
 export const adoptDisk = (host: string, file: string) => take(client.POST("/disks", { body: { host, file } }));
 export const letGoDisk = (file: string) => take(client.DELETE("/disks", { params: { query: { file } } }));
 

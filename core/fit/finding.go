@@ -242,7 +242,9 @@ var catalogue = map[string]entry{
 	"copy.newer-elsewhere": entryOf(Choice, best("go-on", "Go on"), offer("refuse", "Stop here and use that one")),
 
 	"state.running": entryOf(Choice, best("stop", "Stop it cleanly, and start it again afterwards"),
-		offer("moment", "Take its disks as they are at one moment, as after a power cut; it goes on running")),
+		offer("moment", "Take its disks as they are at one moment, as after a power cut; it goes on running"),
+		offer("follow", "Copy its disks while it runs; then stop it, send what it has written meanwhile, and start "+
+			"it at its new place")),
 	"manager.running": entryOf(Choice, best("stop", "Stop it there for as long as images of its disks are made, "+
 		"and start it again"), offer("moment", "Take its disks as they are at one moment, as after a power cut; it "+
 		"goes on "+
@@ -300,6 +302,8 @@ var catalogue = map[string]entry{
 	"rebuild.lost":         entryOf(Choice, best("leave-out", "Go on without it")),
 	"rebuild.switch":       entryOf(Choice, best("leave-out", "Go on without it")),
 	"place.taken":          entryOf(Blocker),
+	"trash.copy-elsewhere": entryOf(Note),
+	"trash.gone":           entryOf(Blocker),
 	"place.by-rule":        entryOf(Note),
 }
 

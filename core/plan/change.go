@@ -122,7 +122,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	case live:
 		b.raise(fit.Raise("state.live", subject, "It runs, and goes on running: this takes effect at once.", nil), "")
 	case facts.Copy.State.Active():
-		stop = b.running(subject, "It runs, and this takes effect only while it is stopped.", false) == stopped
+		stop = b.running(subject, "It runs, and this takes effect only while it is stopped.", "") == stopped
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
 	if stop {

@@ -60,7 +60,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	}
 	power := Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}
 	if facts.Copy.State.Active() {
-		if b.running(subject, "It runs.", false) == stopped {
+		if b.running(subject, "It runs.", "") == stopped {
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
 		}
 	}

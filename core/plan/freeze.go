@@ -82,6 +82,7 @@ func commitable(disks []FolderDisk) bool {
 const (
 	asItStands = ""       // it does not run
 	atAMoment  = "moment" // its disks are frozen at one instant, and it goes on
+	followed   = "follow" // that too, and what it has written since is sent after them once it is stopped
 	stopped    = "stop"
 )
 
@@ -91,20 +92,21 @@ func (b *builder) whileRead(k lineage.Known, live bool, what string) string {
 	if !k.State.Active() {
 		return asItStands
 	}
-	says := "It runs, and its disks change while they are " + what + "."
+	says, instead := "It runs, and its disks change while they are "+what+".", ""
 	if live {
+		instead = atAMoment
 		says = "It runs. Its disks can be " + what + " as they are at one moment, the same for all of them."
 	}
-	return b.running(k.Host+"/"+k.Name, says, live)
+	return b.running(k.Host+"/"+k.Name, says, instead)
 }
 
-// running raises that a machine runs, and returns what is to become of it. live says that its disks can be frozen.
-func (b *builder) running(subject, says string, live bool) string {
+// running raises that a machine runs, and returns what is to become of it: it is stopped, or what is better, if there
+// is such a thing.
+func (b *builder) running(subject, says, instead string) string {
 	f := fit.Raise("state.running", subject, says, nil)
-	if live {
-		f.Recommend(atAMoment)
-	} else {
-		f.Offer(stopped)
+	f.Offer(stopped, instead)
+	if instead != "" {
+		f.Recommend(instead)
 	}
 	return b.raise(f, "").Remedy()
 }

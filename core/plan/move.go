@@ -1,9 +1,13 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
+	"path"
 	"slices"
+	"strings"
 
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/machine"
 )
@@ -57,4 +61,75 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 	}
 	p.number()
 	return p, nil
+}
+
+// leaves decides how a machine that runs leaves its place: stopped while its disks are copied, or followed, with the
+// layers that it writes to meanwhile.
+func (b *builder) leaves(facts RegisterFacts, req BringRequest) (stop bool, layers []FrozenDisk) {
+	says, instead := facts.Where+" runs, and its disks change while they are read.", ""
+	if layers = followable(facts, req); layers != nil {
+		says = facts.Where + " runs. Its disks can be copied while it goes on. It is down only for what it has " +
+			"written meanwhile."
+		instead = followed
+	}
+	how := b.running(facts.Folder.Machine.Name, says, instead)
+	if how != followed {
+		layers = nil
+	}
+	return how == stopped || how == followed, layers
+}
+
+// followable are the layers that a machine can write to while its disks are copied to its new place; nil where that is
+// not possible: where its hypervisor can't freeze disks, a disk has to be put right first, or is to be of a format that
+// can't be written into there.
+func followable(facts RegisterFacts, req BringRequest) []FrozenDisk {
+	from := facts.Host
+	if facts.From != nil {
+		from = *facts.From
+	}
+	if !facts.Moves || !from.Does(fit.Freezes) || !commitable(facts.Folder.Disks) {
+		return nil
+	}
+	for _, d := range facts.Folder.Disks {
+		_, written, _ := strings.Cut(req.Disks[d.ID], ":")
+		if written == "" && facts.Host.Family.Runs(d.Format) {
+			written = d.Format
+		}
+		if !slices.Contains(committed, cmp.Or(written, facts.Host.Family.Formats[0])) || d.Missing ||
+			d.Problem != "" || d.Encrypted || len(d.Faults) > 0 {
+			return nil
+		}
+	}
+	layers, err := frozen(from, facts.Folder.Machine, facts.Folder.Disks, facts.Folder.Files)
+	if err != nil || len(layers) == 0 {
+		return nil
+	}
+	return layers
+}
+
+// closed are the disks of a machine that runs as they will be once it is stopped: its hypervisor puts them in order.
+func closed(disks []FolderDisk) []FolderDisk {
+	disks = slices.Clone(disks)
+	for i := range disks {
+		disks[i].Unclean = false
+	}
+	return disks
+}
+
+// followSteps send what was written into layers after the disks that steps have carried.
+func followSteps(steps []Step, layers []FrozenDisk) (list []Step) {
+	for _, s := range steps {
+		carried, ok := s.Do.(*Carry)
+		if !ok {
+			continue
+		}
+		for _, l := range layers {
+			if l.Disk == carried.Disk {
+				list = append(list, Step{Host: s.Host, What: "Send what was written meanwhile on disk " + l.Disk,
+					Do: &Follow{Disk: l.Disk, Source: path.Join(carried.Folder, l.File), FromHost: carried.FromHost,
+						Folder: carried.Folder, Pool: carried.Pool, File: carried.File, Format: carried.Format}})
+			}
+		}
+	}
+	return list
 }

@@ -17,7 +17,7 @@ func moving(t *testing.T) plan.MoveFacts {
 	f.Where, f.Copy, f.Lineage, f.Parent = "petrel/tide-gauge", "c1", "l1", "c0"
 	f.Folder.Registered, f.Folder.Path, f.Folder.Pool = true, "/shoal/tide-gauge", "p9"
 	f.Folder.Disks[0].Path, f.Folder.Disks[0].Pool = "/shoal/tide-gauge/d.qcow2", "p9"
-	f.From = &plan.HostFacts{ID: "h2", Name: "petrel", State: plan.HostUp}
+	f.From = &plan.HostFacts{ID: "h2", Name: "petrel", State: plan.HostUp, Family: f.Host.Family}
 	return plan.MoveFacts{RegisterFacts: f}
 }
 
@@ -40,6 +40,23 @@ func TestMove(t *testing.T) {
 		"one that runs": {plan.BringRequest{Answers: plan.Answers{"state.running": "stop"}},
 			func(f *plan.MoveFacts) { f.Folder.State = machine.Running }, "state.running",
 			"stop " + stopped + " start"},
+		"one that is followed": {plan.BringRequest{},
+			func(f *plan.MoveFacts) {
+				f.Folder.State, f.From.Can = machine.Running, []fit.Ability{fit.Freezes}
+				f.Folder.Disks[0].Unclean = true // as it is while it runs
+			}, "state.running", "freeze give-ids carry stop follow delist place take-away record start"},
+		"one that is followed with its firmware's settings": {plan.BringRequest{},
+			func(f *plan.MoveFacts) {
+				f.Folder.State, f.From.Can = machine.Running, []fit.Ability{fit.Freezes}
+				f.Folder.Machine.Variables = "v.fd"
+				f.Folder.Files = append(f.Folder.Files, "v.fd")
+			}, "state.running", "freeze give-ids carry stop follow carry delist place take-away record start"},
+		"one that is not followed into a format that nothing is written into": {
+			plan.BringRequest{Disks: map[string]string{"disk1": ":vhdx"}},
+			func(f *plan.MoveFacts) {
+				f.Folder.State, f.From.Can = machine.Running, []fit.Ability{fit.Freezes}
+				f.Host.Family.Formats = append(f.Host.Family.Formats, "vhdx")
+			}, "state.running", "stop " + stopped + " start"},
 		"another pool": {plan.BringRequest{Pool: "harbour"}, here, "", stopped},
 		"its firmware's settings": {plan.BringRequest{}, func(f *plan.MoveFacts) {
 			f.Folder.Machine.Variables = "v.fd"

@@ -147,6 +147,29 @@ type Carry struct {
 	Ahead string `json:"ahead"`
 }
 
+// GiveBack takes parts of what a job took away out of the trash.
+type GiveBack struct {
+	Parts []GivenBack `json:"parts"`
+}
+
+// GivenBack is a machine folder, or a file, that comes out of the trash.
+type GivenBack struct {
+	From string `json:"from"`         // path in the trash
+	To   string `json:"to"`           // path
+	Of   string `json:"of,omitempty"` // folder in the trash that it is a disk of
+}
+
+// Follow writes what a machine has written into a layer, since a disk was carried, into the disk that Carry has made.
+type Follow struct {
+	Disk     string `json:"disk"`
+	Source   string `json:"source"`   // path of the layer
+	FromHost string `json:"fromHost"` // id of the host that has it; "" when it is the step's own
+	Folder   string `json:"folder"`   // the machine folder it comes from
+	Pool     string `json:"pool"`     // path; the disk is staged there
+	File     string `json:"file"`     // name
+	Format   string `json:"format"`
+}
+
 // TakeImages has a manager make images of the volumes of a machine.
 type TakeImages struct {
 	Machine string            `json:"machine"` // as the manager calls it
@@ -332,6 +355,8 @@ func (FetchDisk) Kind() string    { return KindFetchDisk }
 func (Place) Kind() string        { return KindPlace }
 func (Record) Kind() string       { return KindRecord }
 func (Carry) Kind() string        { return KindCarry }
+func (Follow) Kind() string       { return KindFollow }
+func (GiveBack) Kind() string     { return KindGiveBack }
 func (Relink) Kind() string       { return KindRelink }
 func (Mend) Kind() string         { return KindMend }
 func (NewLayer) Kind() string     { return KindLayer }

@@ -71,7 +71,7 @@ func PutBack(facts PutBackFacts, req BringRequest) (*Plan, error) {
 	stop := false
 	if facts.Copy.State.Active() {
 		b.tracked(facts.Copy)
-		stop = b.running(subject, "It runs, and its disks change while they are read.", false) == stopped
+		stop = b.running(subject, "It runs, and its disks change while they are read.", "") == stopped
 	}
 	if err := b.wiring(Arrival{Host: facts.There}, req, m); err != nil {
 		return nil, err

@@ -11,7 +11,7 @@ func PutRight(facts ChangeFacts, answers Answers, takeRecommended bool) (*Plan, 
 	b.busy(subject, facts.Busy)
 	m := facts.Machine.Clone()
 	if facts.Copy.State.Active() {
-		if b.running(subject, "It runs, and its disks change meanwhile.", false) == stopped {
+		if b.running(subject, "It runs, and its disks change meanwhile.", "") == stopped {
 			p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject,
 				Power{Copy: facts.Copy.ID, Folder: facts.Copy.Path}))
 		}

@@ -82,11 +82,13 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	stop := false
+	var layers []FrozenDisk // that a machine which is followed writes to while its disks are copied
 	if facts.Manager != nil {
 		p.Operation = "import"
 		stop = b.managed(facts, m)
 	} else if facts.Folder.State.Active() {
-		stop = b.running(m.Name, facts.Where+" runs, and its disks change while they are read.", false) == stopped
+		facts.Folder.Disks = closed(facts.Folder.Disks)
+		stop, layers = b.leaves(facts, req)
 	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
 	b.hardware(facts.Arrival, req, m)
@@ -104,7 +106,10 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		at = *facts.From // images are put right where they lie
 	}
 	power := Power{Copy: cmp.Or(facts.Copy, facts.Parent), Folder: facts.Folder.Path}
-	if stop && !facts.peer() {
+	switch {
+	case layers != nil:
+		p.Steps = append(p.Steps, freezeStep(at.Name, facts.Where, power, layers, false))
+	case stop && !facts.peer():
 		p.Steps = append(p.Steps, stopStep(at.Name, facts.Where, power))
 	}
 	again := againStep(at.Name, facts.Where, power)
@@ -166,6 +171,10 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, step)
 		staged[x.disk.ID] = x.disk.File
 		to.point(x.disk, m.Name)
+	}
+	if layers != nil {
+		p.Steps = append(p.Steps, stopStep(at.Name, facts.Where, power))
+		p.Steps = append(p.Steps, followSteps(p.Steps, layers)...)
 	}
 	if v := m.Variables; v != "" && slices.Contains(facts.Folder.Files, v) {
 		p.Steps = append(p.Steps, variablesStep(facts.Host, facts.From, facts.Folder.Path, v, to.pool))

@@ -107,7 +107,7 @@ func (s *snapshots) around(p *Plan, standing bool, steps ...Step) {
 	stop := false
 	if standing && s.facts.Copy.State.Active() {
 		stop = s.running(s.subject, "It runs, and its disks can be exchanged only while it is stopped.",
-			false) == stopped
+			"") == stopped
 	}
 	if stop {
 		p.Steps = append(p.Steps, stopStep(s.facts.Host.Name, s.subject, s.power))

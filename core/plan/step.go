@@ -35,6 +35,8 @@ const (
 	KindPlace        = "place"
 	KindRecord       = "record"
 	KindCarry        = "carry"
+	KindFollow       = "follow"
+	KindGiveBack     = "give-back"
 	KindRelink       = "relink"
 	KindMend         = "mend"
 	KindLayer        = "layer"
@@ -101,11 +103,13 @@ var Kinds = table(
 	Trait{Of: &FetchDisk{}},
 	Trait{Of: &Place{}},
 	Trait{Of: &Carry{}},
+	Trait{Of: &Follow{}},
 	Trait{Of: &Relink{}},
 	Trait{Of: &Mend{}},
 	Trait{Of: &NewLayer{}},
 	Trait{Of: &Alter{}},
 	Trait{Of: &TakeAway{}},
+	Trait{Of: &GiveBack{}},
 	Trait{Of: &Unlist{}},
 	Trait{Of: &MakeSwitch{}, Administrator: true},
 	Trait{Of: &KeepSwitch{}},

@@ -22,6 +22,7 @@ import (
 // offer is a disk that waits to be read by one host, once.
 type offer struct {
 	path    string
+	layer   bool              // it is read by itself, without what it stands on
 	raw     bool              // it is read as it is, whatever its first bytes say: a guest writes them
 	web     *hostlink.WebDisk // instead: an image at a manager
 	display string            // instead: the folder of a machine whose display waits
@@ -65,7 +66,8 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 	}
-	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, raw: variables, peer: peerName(r.TLS)})})
+	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, layer: req.Layer, raw: variables,
+		peer: peerName(r.TLS)})})
 }
 
 // offer lets something wait for a while under a name that nobody can guess.
@@ -140,5 +142,9 @@ func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd
 	if err != nil {
 		return nil, err
 	}
-	return &nbd.Export{Image: c, Close: func() { c.Close() }}, nil
+	e := &nbd.Export{Image: c, Close: func() { c.Close() }}
+	if e.Layer = o.layer; o.layer {
+		e.Image = c.Links[0].Image
+	}
+	return e, nil
 }

@@ -30,6 +30,7 @@ func (a *Agent) routes() http.Handler {
 		"GET /v1/survey":               a.serveSurvey,
 		"GET /v1/look":                 a.servePackage,
 		"GET /v1/folder":               a.serveFolder,
+		"GET /v1/trash":                a.serveTrash,
 		"GET /v1/checks":               a.serveChecks,
 		"GET /v1/console":              a.serveConsole,
 		"POST /v1/console":             a.serveType,
@@ -139,6 +140,14 @@ func (a *Agent) serveFolder(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return answer(w, f)
+}
+
+func (a *Agent) serveTrash(w http.ResponseWriter, _ *http.Request) error {
+	list, err := a.work.Trash()
+	if err != nil {
+		return err
+	}
+	return answer(w, list)
 }
 
 func (a *Agent) serveHeld(w http.ResponseWriter, r *http.Request) error {

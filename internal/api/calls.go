@@ -319,6 +319,11 @@ func (s *Server) LookAtFolder(c *gin.Context, p openapi.LookAtFolderParams) {
 	s.answer(c, http.StatusOK, f, err)
 }
 
+func (s *Server) ListTrash(c *gin.Context, p openapi.ListTrashParams) {
+	t, err := s.work.Trash(c, value(p.Host))
+	s.answer(c, http.StatusOK, t, err)
+}
+
 func asLanding(b *openapi.NewLandingRule) landing.Rule {
 	return landing.Rule{Kind: string(value(b.Kind)), OverBytes: value(b.OverBytes), Host: value(b.Host),
 		Label: value(b.Label),

@@ -11,6 +11,7 @@ import (
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/ovf"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work/draw"
@@ -70,6 +71,7 @@ type jobView struct {
 	Total          int64    `json:"total"`
 	BytesPerSecond int64    `json:"bytesPerSecond"`
 	SecondsLeft    *int64   `json:"secondsLeft"`
+	DownSeconds    *float64 `json:"downSeconds"`
 	Children       []string `json:"children"`
 	Error          any      `json:"error"`
 }
@@ -98,7 +100,31 @@ func view(j *inventory.Job) jobView {
 		left := (v.Total - v.Done) / v.BytesPerSecond
 		v.SecondsLeft = &left
 	}
+	v.DownSeconds = down(j)
 	return v
+}
+
+// down is for how long machines stood that a job stopped and started again, in seconds; nil where it did not, or not
+// yet.
+func down(j *inventory.Job) (sum *float64) {
+	stopped := map[int]time.Time{} // part → when
+	for _, s := range j.Steps {
+		if s.State != inventory.StepDone || s.FinishedAt == nil {
+			continue
+		}
+		switch at, ok := stopped[s.Part]; {
+		case s.Kind == plan.KindStop:
+			stopped[s.Part] = *s.FinishedAt
+		case s.Kind == plan.KindStart && ok:
+			seconds := s.FinishedAt.Sub(at).Seconds()
+			if sum != nil {
+				seconds += *sum
+			}
+			sum = &seconds
+			delete(stopped, s.Part)
+		}
+	}
+	return sum
 }
 
 func (s *Server) job(c *gin.Context, status int, j *inventory.Job, err error) {
@@ -147,6 +173,12 @@ func (s *Server) own(c *gin.Context, ref string) (*inventory.Job, bool) {
 func (s *Server) GetJob(c *gin.Context, ref string) {
 	if j, ok := s.own(c, ref); ok {
 		s.job(c, http.StatusOK, j, nil)
+	}
+}
+
+func (s *Server) GetJobPlan(c *gin.Context, ref string) {
+	if j, ok := s.own(c, ref); ok {
+		s.answer(c, http.StatusOK, j.Plan, nil)
 	}
 }
 

@@ -328,7 +328,13 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 	if j.NewCopy != nil {
 		return a.registered(ctx, c, j)
 	}
-	return a.print(j, func() { fmt.Fprintf(a.out, "%s: %s.\n", strings.Join(p.Subjects, ", "), done) })
+	return a.print(j, func() {
+		stood := ""
+		if j.DownSeconds != nil {
+			stood = fmt.Sprintf(" It stood for %s.", seconds(*j.DownSeconds))
+		}
+		fmt.Fprintf(a.out, "%s: %s.%s\n", strings.Join(p.Subjects, ", "), done, stood)
+	})
 }
 
 func (a *app) detached(j *openapi.Job) error {

@@ -290,9 +290,10 @@ func (m *meter) set(what string, done, total int64) {
 func (a *app) jobsCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "jobs [ID]", Short: "List jobs; with an id, watch one",
-		Example: "  unvora jobs\n  unvora jobs cancel 0199f3c2",
+		Example: "  unvora jobs\n  unvora jobs 0199f3c2 --plan\n  unvora jobs cancel 0199f3c2",
 		Args:    cobra.MaximumNArgs(1),
 	}
+	planOnly := cmd.Flags().Bool("plan", false, "with an id: its plan, with findings and answers, as it was")
 	limit := cmd.Flags().Int("limit", 20, "how many to list")
 	state := cmd.Flags().String("state", "", "only those that are waiting, working, held, done, failed or cancelled")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -300,7 +301,17 @@ func (a *app) jobsCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if len(args) == 1 {
+		switch {
+		case *planOnly && len(args) == 0:
+			return usage("--plan goes with a job: unvora jobs ID --plan")
+		case *planOnly:
+			res, err := c.GetJobPlan(cmd.Context(), args[0])
+			p, err := call[openapi.Plan](c, res, err)
+			if err != nil {
+				return err
+			}
+			return a.print(p, func() { a.showPlan(p) })
+		case len(args) == 1:
 			res, err := c.GetJob(cmd.Context(), args[0])
 			j, err := call[openapi.Job](c, res, err)
 			if err != nil {
@@ -468,10 +479,29 @@ func (a *app) showJob(j openapi.Job) {
 			j.RetryAt.Local().Format(time.TimeOnly),
 			j.Id)
 	}
+	if j.DownSeconds != nil {
+		fmt.Fprintf(a.out, "Its machine stood for %s.\n", seconds(*j.DownSeconds))
+	}
 	fmt.Fprintln(a.out)
-	t := a.table("step", "state", "done", "of", "what")
+	t := a.table("step", "state", "done", "of", "took", "what")
 	for _, s := range j.Steps {
-		t.AppendRow([]any{s.Id, a.state(s.State), size(s.Done), size(s.Bytes), s.What})
+		took := "-"
+		if s.StartedAt != nil && s.FinishedAt != nil {
+			took = seconds(s.FinishedAt.Sub(*s.StartedAt).Seconds())
+		}
+		t.AppendRow([]any{s.Id, a.state(s.State), size(s.Done), size(s.Bytes), took, s.What})
 	}
 	t.Render()
+}
+
+// seconds are written with as many digits as say something.
+func seconds(n float64) string {
+	d := time.Duration(n * float64(time.Second))
+	switch {
+	case d < time.Second:
+		return d.Round(time.Millisecond).String()
+	case d < time.Minute:
+		return d.Round(time.Second / 10).String()
+	}
+	return d.Round(time.Second).String()
 }

@@ -85,10 +85,10 @@ func (h *Host) FolderDescriptor(ctx context.Context, ticket string) ([]byte, err
 
 // OpenDisk opens a disk of a ticket's machine folder at the agent of host id,
 // for as long as ctx lasts, over cuts of the connection.
-func (d *Dialer) OpenDisk(ctx context.Context, id, address, ticket, path string) (disk.Image, error) {
+func (d *Dialer) OpenDisk(ctx context.Context, id, address, ticket string, what DiskRequest) (disk.Image, error) {
 	return nbd.OpenLasting(ctx, func(ctx context.Context) (*nbd.Client, error) {
 		var offer Offer
-		if err := d.Host(id, address).call(ctx, http.MethodPost, "/v1/tickets/"+ticket+"/disks", nil, DiskRequest{path},
+		if err := d.Host(id, address).call(ctx, http.MethodPost, "/v1/tickets/"+ticket+"/disks", nil, what,
 			&offer); err != nil {
 			return nil, passing{err}
 		}
@@ -96,7 +96,7 @@ func (d *Dialer) OpenDisk(ctx context.Context, id, address, ticket, path string)
 		if err != nil {
 			return nil, err
 		}
-		return nbd.Open(ctx, conn, nbd.Options{Name: offer.Name})
+		return nbd.Open(ctx, conn, nbd.Options{Name: offer.Name, Layer: what.Layer})
 	})
 }
 
@@ -313,6 +313,11 @@ func (h *Host) Look(ctx context.Context, path string) (*ovf.Skeleton, error) {
 func (h *Host) Folder(ctx context.Context, path string) (*plan.Folder, error) {
 	var f plan.Folder
 	return &f, h.quick(ctx, lookTime, http.MethodGet, "/v1/folder", url.Values{"path": {path}}, nil, &f)
+}
+
+// Trash lists what lies in the trash of the host's pools.
+func (h *Host) Trash(ctx context.Context) (list []Trashed, err error) {
+	return list, h.quick(ctx, lookTime, http.MethodGet, "/v1/trash", nil, nil, &list)
 }
 
 // Held asks which blocks a disk holds above one of its layers.

@@ -218,10 +218,25 @@ type Ticket struct {
 	Web *WebDisk `json:"web,omitempty"` // instead of Path: a manager's image, which this agent reads and converts
 }
 
+// Trashed is a machine folder, or a file, in the trash of a pool.
+type Trashed struct {
+	Job     string    `json:"job"` // that put it there
+	Name    string    `json:"name"`
+	Pool    string    `json:"pool"`
+	Path    string    `json:"path"`
+	Was     string    `json:"was"`          // path that it had
+	Of      string    `json:"of,omitempty"` // folder in the trash, of the same job, that it is a disk of
+	Copy    string    `json:"copy,omitempty"`
+	Bytes   int64     `json:"bytes"` // that it takes
+	TakenAt time.Time `json:"takenAt"`
+	Until   time.Time `json:"until"` // it is kept
+}
+
 // DiskRequest asks, with a ticket for a machine folder, for a name under which
 // one of its disks is served over NBD.
 type DiskRequest struct {
-	Path string `json:"path"` // of the disk's top layer
+	Path  string `json:"path"`            // of the disk's top layer
+	Layer bool   `json:"layer,omitempty"` // that by itself, without what it stands on
 }
 
 // Offer is a name under which a disk, or a display, is reached. It works once, for who asked, and for half a minute.
@@ -242,6 +257,12 @@ type CarryTask struct {
 	ID     string   `json:"id"`             // of the new image
 	KeepID bool     `json:"keepId"`         // the source's id instead, where it states one
 	Web    *WebDisk `json:"web,omitempty"`  // a manager's image instead of Source
+}
+
+// FollowTask is what a follow task is asked.
+type FollowTask struct {
+	plan.Follow
+	From *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
 }
 
 // WebDisk is an image at a manager.

@@ -20,6 +20,8 @@ type Options struct {
 	// TLS, when set, is asked for with STARTTLS. Leave it nil for connections
 	// that are encrypted already.
 	TLS *tls.Config
+	// Layer says that the export is a layer by itself: a hole that does not read as zeros is its parent's.
+	Layer bool
 }
 
 // Client is a disk at the other end of a connection. It is a disk.Image; its
@@ -32,6 +34,7 @@ type Client struct {
 	flags uint16
 
 	structured, status bool
+	layer              bool
 
 	mu      sync.Mutex
 	w       *bufio.Writer
@@ -132,6 +135,9 @@ func (c *Client) negotiate(ctx context.Context, o Options) error {
 	}
 	if !told || c.size < 0 {
 		return fmt.Errorf("%w: the disk's size was not told", ErrProtocol)
+	}
+	if c.layer = o.Layer; c.layer && !c.status {
+		return fmt.Errorf("%w: what is the layer's own is not told", ErrProtocol)
 	}
 	return nil
 }
@@ -484,8 +490,11 @@ func (c *Client) extents(k *call, length uint32) error {
 			return fmt.Errorf("%w: an extent of %d bytes at byte %d", ErrProtocol, n, off)
 		}
 		kind := disk.Data
-		if flags&statusZero != 0 {
+		switch {
+		case flags&statusZero != 0:
 			kind = disk.Zero
+		case flags&statusHole != 0 && c.layer:
+			kind = disk.Parent
 		}
 		k.status = append(k.status, disk.Range{Offset: off, Length: n, Kind: kind})
 		off += n

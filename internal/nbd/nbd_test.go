@@ -200,6 +200,35 @@ func (f failing) ReadAt(p []byte, off int64) (int, error) {
 	return f.Image.ReadAt(p, off)
 }
 
+// threefold is a layer by itself: data, zeros, and what is its parent's.
+type threefold struct{ disk.Image }
+
+func (f threefold) Map(off int64) (disk.Range, error) {
+	kinds := []disk.Kind{disk.Data, disk.Parent, disk.Zero, disk.Parent}
+	n := off >> 20
+	return disk.Range{Offset: off, Length: (n+1)<<20 - off, Kind: kinds[n]}, nil
+}
+
+// TestLayer: of a layer that is served by itself a client learns what is its parent's; others read it as it is.
+func TestLayer(t *testing.T) {
+	img := threefold{disktest.Plain(append(disktest.Pattern(1<<20, 3), make([]byte, 3<<20)...))}
+	kinds := func(layer, asked bool) (list []disk.Kind) {
+		dial := serve(t, &nbd.Server{Find: one(&nbd.Export{Image: img, Layer: layer})})
+		d, err := nbd.Open(t.Context(), dial(), nbd.Options{Name: "tide-gauge", Layer: asked})
+		require.NoError(t, err)
+		defer d.Close()
+		for off := int64(0); off < 4<<20; {
+			r, err := d.Map(off)
+			require.NoError(t, err)
+			list, off = append(list, r.Kind), r.End()
+		}
+		return list
+	}
+	require.Equal(t, []disk.Kind{disk.Data, disk.Parent, disk.Zero, disk.Parent}, kinds(true, true))
+	require.Equal(t, []disk.Kind{disk.Data, disk.Data, disk.Zero, disk.Data}, kinds(true, false))
+	require.Equal(t, []disk.Kind{disk.Data, disk.Zero, disk.Zero, disk.Zero}, kinds(false, false))
+}
+
 func TestErrorsTravel(t *testing.T) {
 	dial := serve(t, &nbd.Server{Find: one(&nbd.Export{Image: failing{disktest.Plain(make([]byte, 2<<20))}})})
 	d, err := nbd.Open(t.Context(), dial(), nbd.Options{Name: "tide-gauge"})

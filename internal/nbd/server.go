@@ -26,6 +26,7 @@ type Writer interface {
 // Export is a disk that is served.
 type Export struct {
 	Image  disk.Image
+	Layer  bool   // Image is a layer by itself: what is its parent's is told as a hole that does not read as zeros
 	Writer Writer // nil: read-only
 	Close  func() // called when the connection has ended; may be nil
 }
@@ -506,7 +507,10 @@ func (c *session) blockStatus(q request) error {
 		}
 		length := min(r.Length, end-off)
 		var flags uint32
-		if r.Kind != disk.Data {
+		switch {
+		case r.Kind == disk.Parent && c.export.Layer:
+			flags = statusHole
+		case r.Kind != disk.Data:
 			flags = statusHole | statusZero
 		}
 		raw = binary.BigEndian.AppendUint32(raw, uint32(length))

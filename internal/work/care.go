@@ -104,6 +104,11 @@ func (w *Work) LookAt(ctx context.Context, host, ref string) (*plan.Folder, erro
 	return f, err
 }
 
+// Trash is what lies in the trash of a host, or of all for "".
+func (w *Work) Trash(ctx context.Context, host string) (*draw.Trash, error) {
+	return w.gather.Trash(ctx, host)
+}
+
 func (w *Work) lookAt(ctx context.Context, host, ref string) (*draw.Spot, plan.HostFacts, *plan.Folder, error) {
 	var facts plan.HostFacts
 	h, err := w.inv.Host(ctx, host)

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -39,9 +40,8 @@ func main() {
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
 	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
-	only := flag.String("only", "", "estate, load, register, power, managers, disks, fleet, or large: the disks of a "+
-		"TiB "+
-		"alone; all unless said")
+	only := flag.String("only", "", "one part: disks, load, estate, register, move, power, managers, fleet, survey; or "+
+		"large, the disks of a TiB, measured only when asked for")
 	flag.Parse()
 	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -54,6 +54,7 @@ type bench struct {
 	runs        int
 	env         []string
 	table       table.Writer
+	stop        func() // ends the estate; nil: there is none yet
 }
 
 func run(binary, dir, only string, runs, hosts int, data int64) error {
@@ -78,93 +79,44 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 	if err := makeDisk(image, data); err != nil {
 		return err
 	}
-	if only == "large" {
-		if err := b.tebibyte(); err != nil {
-			return err
+	defer b.table.Render()
+	for _, part := range []struct {
+		name    string
+		asked   bool // measured only when it is asked for
+		estate  bool // it needs one
+		measure func() error
+	}{
+		{name: "large", asked: true, measure: b.tebibyte},
+		{name: "disks", measure: func() error { return b.disks(data) }},
+		{name: "load", estate: true, measure: b.load},
+		{name: "estate", estate: true, measure: func() error { return errors.Join(b.packages(image), b.memory()) }},
+		{name: "register", estate: true, measure: b.register},
+		{name: "move", estate: true, measure: func() error { return b.move(image) }},
+		{name: "power", estate: true, measure: b.power},
+		{name: "managers", estate: true, measure: b.managers},
+		{name: "fleet", estate: true, measure: func() error { return b.fleet(hosts) }},
+		{name: "survey", measure: b.survey},
+	} {
+		if only != "" && part.name != only || only == "" && part.asked {
+			continue
 		}
-		b.table.Render()
-		return nil
-	}
-	if only != "estate" && only != "load" && only != "register" && only != "fleet" && only != "managers" &&
-		only != "power" {
-		if err := b.disks(data); err != nil {
-			return err
+		if part.estate && b.stop == nil {
+			if b.stop, err = b.estate(); err != nil {
+				return err
+			}
+			defer b.stop()
+			if err := makePackage(image, filepath.Join(dir, "e/hosts/gannet/loft/bench.ova")); err != nil {
+				return err
+			}
+			if err := b.client("survey"); err != nil {
+				return err
+			}
+		}
+		if err := part.measure(); err != nil {
+			return fmt.Errorf("%s: %w", part.name, err)
 		}
 	}
-	if only == "disks" {
-		b.table.Render()
-		return nil
-	}
-	stop, err := b.estate()
-	if err != nil {
-		return err
-	}
-	defer stop()
-	if only == "load" {
-		if err := b.load(); err != nil {
-			return err
-		}
-		b.table.Render()
-		return nil
-	}
-	if only == "power" {
-		if err := b.power(); err != nil {
-			return err
-		}
-		b.table.Render()
-		return nil
-	}
-	if only == "fleet" {
-		if err := b.fleet(hosts); err != nil {
-			return err
-		}
-		b.table.Render()
-		return nil
-	}
-	if only == "managers" {
-		if err := b.managers(); err != nil {
-			return err
-		}
-		b.table.Render()
-		return nil
-	}
-	package_ := filepath.Join(dir, "e/hosts/gannet/loft/bench.ova")
-	if err := makePackage(image, package_); err != nil {
-		return err
-	}
-	if only == "register" {
-		if err := b.register(); err != nil {
-			return err
-		}
-		b.table.Render()
-		return nil
-	}
-	if err := b.client("survey"); err != nil {
-		return err
-	}
-	if err := b.load(); err != nil {
-		return err
-	}
-	if err := b.packages(image); err != nil {
-		return err
-	}
-	if err := b.memory(); err != nil {
-		return err
-	}
-	if err := b.register(); err != nil {
-		return err
-	}
-	if err := b.power(); err != nil {
-		return err
-	}
-	if err := b.managers(); err != nil {
-		return err
-	}
-	if err := b.fleet(hosts); err != nil {
-		return err
-	}
-	b.table.Render()
-	return b.survey()
+	return nil
 }
 
 // estate starts a demo to measure in.
@@ -331,7 +283,7 @@ func (b *bench) memory() error {
 
 // survey runs the agent's own benchmark of an unchanged host.
 func (b *bench) survey() error {
-	out, err := exec.Command("go", "test", "./internal/agent", "-run", "^$", "-bench", "Survey",
+	out, err := exec.Command("go", "test", "./internal/agent/sight", "-run", "^$", "-bench", "Survey",
 		"-benchmem").CombinedOutput()
 	fmt.Printf("\nSurvey of an unchanged host with 1,000 machines (at most 5 ms):\n%s", out)
 	return err

@@ -12,6 +12,7 @@ import {
   restHost,
   setPool,
   survey,
+  trashQuery,
 } from "../api";
 import type { Schemas } from "../api";
 import { ago, count, exact, hypervisorWords, size } from "../format";
@@ -249,6 +250,7 @@ function Detail({ name }: { name: string }) {
         )}
       </ul>
       <LooseDisks host={h.name} />
+      {h.state !== "unreachable" && <Trash host={h.name} />}
       <h3 className="mt-4 mb-1 font-semibold text-soft">Copies</h3>
       <Table
         label="Copies"
@@ -271,6 +273,44 @@ function Detail({ name }: { name: string }) {
         ]}
       />
     </section>
+  );
+}
+
+/** What was taken away at a host, and can be had back for a while. */
+function Trash({ host }: { host: string }) {
+  const { data, error } = useQuery(trashQuery(host));
+  const [back, setBack] = useState("");
+  if (!error && !data?.items.length) return null;
+  return (
+    <>
+      <h3 className="mt-4 mb-1 font-semibold text-soft">Trash</h3>
+      <Told problem={error} />
+      {back && <OperationSheet request={{ operation: "restore", trash: back }} onClose={() => setBack("")} />}
+      <Table
+        label="Trash"
+        items={data?.items ?? []}
+        keyOf={(t) => t.id}
+        columns={[
+          { head: "What", look: "pr-4 font-semibold", cell: (t) => t.name },
+          { head: "Takes", look: "mono pr-4 text-right", cell: (t) => size(t.bytes) },
+          { head: "Taken away", cell: (t) => <span title={exact(t.takenAt)}>{ago(t.takenAt)}</span> },
+          { head: "Kept until", cell: (t) => exact(t.until) },
+          { head: "Lay at", width: "1fr", look: "mono truncate text-soft", cell: (t) => t.was },
+          {
+            head: "",
+            cell: (t) => (
+              <button
+                className="text-sea hover:underline"
+                aria-label={`Restore ${t.name}`}
+                onClick={() => setBack(t.id)}
+              >
+                Restore …
+              </button>
+            ),
+          },
+        ]}
+      />
+    </>
   );
 }
 

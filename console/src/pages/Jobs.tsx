@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { cancelJob, copyQuery, holdJob, jobsQuery, resumeJob } from "../api";
 import type { Job } from "../api";
-import { ago, duration, exact, size } from "../format";
+import { ago, count, duration, exact, size } from "../format";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
 
@@ -27,6 +27,12 @@ export function Jobs() {
 }
 
 const over = (j: Job) => j.state === "done" || j.state === "failed" || j.state === "cancelled";
+
+/** How long a step took. */
+function took(s: Job["steps"][number]) {
+  if (!s.startedAt || !s.finishedAt) return "";
+  return `${((Date.parse(s.finishedAt) - Date.parse(s.startedAt)) / 1000).toFixed(1)} s`;
+}
 
 function JobRow({ job: j }: { job: Job }) {
   const cancel = useMutation({ mutationFn: () => cancelJob(j.id) });
@@ -75,6 +81,21 @@ function JobRow({ job: j }: { job: Job }) {
         </div>
       )}
       {current && <p className="mt-1 text-soft">{current.what}</p>}
+      {j.downSeconds != null && <p className="mt-1 text-soft">Its machine stood for {j.downSeconds.toFixed(1)} s.</p>}
+      <details className="mt-1">
+        <summary className="cursor-pointer text-soft">{count(j.steps.length, "step")}</summary>
+        <ol className="mt-1 grid gap-0.5">
+          {j.steps.map((s) => (
+            <li key={s.id} className="grid grid-cols-[2.5rem_7rem_6rem_5rem_1fr] gap-2">
+              <span className="mono text-soft">{s.id}</span>
+              <State is={s.state} />
+              <span className="mono text-right text-soft">{s.bytes > 0 && size(s.bytes)}</span>
+              <span className="mono text-right text-soft">{took(s)}</span>
+              <span>{s.what}</span>
+            </li>
+          ))}
+        </ol>
+      </details>
       {j.error && (
         <p className="mt-1 text-wreck">
           {j.error.message}

@@ -5,13 +5,18 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/disktest"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/qcow2"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/agenttest"
 	"unvora.example/unvora/internal/agent/ground"
@@ -91,6 +96,129 @@ func TestTrash(t *testing.T) {
 	require.NoError(t, os.Chtimes(trash, old, old))
 	a.EmptyTrash()
 	require.NoDirExists(t, trash)
+}
+
+// TestGiveBack: what lies in the trash is told with where it lay, and comes back there, with its disks that lay
+// elsewhere; that can be taken back. What is no longer there, or was never in a trash, is refused.
+func TestGiveBack(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	folder, m := agenttest.Lying(t, pool, "tide-gauge")
+	m.Passport = &machine.Passport{Copy: "c-1"}
+	_, err := a.redescribe(folder, func(is *machine.Machine) bool { is.Passport = m.Passport; return true })
+	require.NoError(t, err)
+	image := filepath.Join(pool, "tide-gauge.img")
+	takeAway := plan.TakeAway{Folder: folder, Files: []string{image}}
+	require.Equal(t, hostlink.TaskDone, ended(t, start(t, a, "s1", plan.KindTakeAway, 1, takeAway)).State)
+	trash := filepath.Join(pool, ground.WorkDir, trashDir, job)
+	told := func() (list []hostlink.Trashed) {
+		list, err := a.Trash()
+		require.NoError(t, err)
+		for n := range list {
+			require.WithinDuration(t, list[n].TakenAt.Add(14*24*time.Hour), list[n].Until, time.Second)
+			require.Positive(t, list[n].Bytes)
+			list[n].Bytes, list[n].TakenAt, list[n].Until = 0, time.Time{}, time.Time{}
+		}
+		slices.SortFunc(list, func(a, b hostlink.Trashed) int { return strings.Compare(a.Name, b.Name) })
+		return list
+	}
+	both := []hostlink.Trashed{
+		{Job: job, Name: "tide-gauge", Pool: "reef", Path: trash + "/tide-gauge", Was: folder, Copy: "c-1"},
+		{Job: job, Name: "tide-gauge.img", Pool: "reef", Path: trash + "/tide-gauge.img", Was: image,
+			Of: "tide-gauge"},
+	}
+	require.Equal(t, both, told())
+
+	parts := []plan.GivenBack{{From: both[0].Path, To: folder}, {From: both[1].Path, To: image, Of: "tide-gauge"}}
+	tk := start(t, a, "s2", plan.KindGiveBack, 1, plan.GiveBack{Parts: parts})
+	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
+	require.FileExists(t, image)
+	require.FileExists(t, filepath.Join(folder, "tide-gauge.ovf"))
+	require.Empty(t, told())
+	require.NoDirExists(t, trash)
+	_, err = doGiveBack(t.Context(), &run{a.Worker, tk}) // asked for again after a restart
+	require.NoError(t, err)
+	require.NoError(t, a.tasks.Undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
+	require.NoDirExists(t, folder)
+	require.Equal(t, both, told())
+
+	require.NoError(t, os.Mkdir(folder, 0o755))
+	for id, c := range map[string]struct {
+		part plan.GivenBack
+		code string
+	}{
+		"s3": {parts[0], "name.taken"},
+		"s4": {plan.GivenBack{From: trash + "/gone", To: filepath.Join(pool, "gone")}, "trash.gone"},
+		"s5": {plan.GivenBack{From: folder, To: filepath.Join(pool, "other")}, "file.outside"},
+		"s6": {plan.GivenBack{From: both[0].Path, To: "/tmp/tide-gauge"}, "disk.outside-pool"},
+	} {
+		s := ended(t, start(t, a, id, plan.KindGiveBack, 1, plan.GiveBack{Parts: []plan.GivenBack{c.part}}))
+		require.Equal(t, hostlink.TaskFailed, s.State, id)
+		require.Equal(t, c.code, s.Code, s.Error)
+		require.NoError(t, a.tasks.Undo(job+"."+id, hostlink.TaskSpec{Job: job, Epoch: 1}))
+	}
+	require.Equal(t, both, told())
+
+	// What was taken away before there were notes lay in its pool.
+	require.NoError(t, os.Remove(filepath.Join(trash, takenNote)))
+	require.Equal(t, folder, told()[0].Was)
+}
+
+// TestFollow: what a layer holds is written into the disk that was carried without it.
+func TestFollow(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
+	below, layer := filepath.Join(folder, "d.qcow2"), filepath.Join(folder, "d-2.qcow2")
+	carried := hostlink.CarryTask{Carry: plan.Carry{Disk: "disk1", Source: below, Pool: pool, File: "x.qcow2",
+		Format: "qcow2", Folder: folder}, ID: "8b1f3b0a-3d65-4d8e-9a0e-6a1f0c5d7e01"}
+	freeze := plan.Freeze{Power: plan.Power{Folder: folder}, Disks: []plan.FrozenDisk{{Disk: "disk1", Path: below,
+		Below: "d.qcow2", BelowFormat: "qcow2", File: "d-2.qcow2", Format: "qcow2"}}}
+	require.Equal(t, hostlink.TaskDone, ended(t, start(t, a, "s1", plan.KindFreeze, 1, freeze)).State)
+	require.Equal(t, hostlink.TaskDone, ended(t, start(t, a, "s2", plan.KindCarry, 1, carried)).State)
+
+	f, err := disk.OpenSource(disk.OS, layer, os.O_RDWR)
+	require.NoError(t, err)
+	c, err := a.Sight.Chain(below)
+	require.NoError(t, err)
+	guest, err := qcow2.OpenWrite(f, c)
+	require.NoError(t, err)
+	_, err = guest.WriteAt([]byte("written meanwhile"), 70_000)
+	require.NoError(t, err)
+	require.NoError(t, errors.Join(guest.Finish(), guest.Close(), c.Close()))
+
+	follow := plan.Follow{Disk: "disk1", Source: layer, Folder: folder, Pool: pool, File: "x.qcow2", Format: "qcow2"}
+	staged := filepath.Join(ground.StagingDir(pool, job), "x.qcow2")
+	for _, id := range []string{"s3", "s4"} {
+		s := ended(t, start(t, a, id, plan.KindFollow, 1, hostlink.FollowTask{Follow: follow}))
+		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+	}
+	got, err := formats.OpenChain(staged, formats.Options{Format: "qcow2"})
+	require.NoError(t, err)
+	defer got.Close()
+	require.Len(t, got.Links, 1)
+	want, err := a.Sight.Chain(layer)
+	require.NoError(t, err)
+	defer want.Close()
+	all := make([]byte, want.Info().VirtualBytes)
+	_, err = want.ReadAt(all, 0)
+	require.NoError(t, err)
+	require.Contains(t, string(all), "written meanwhile")
+	disktest.Same(t, all, got)
+
+	for id, c := range map[string]struct {
+		spoil func(f *plan.Follow)
+		code  string
+	}{
+		"s5": {func(f *plan.Follow) { f.File = "../x" }, "package.path-escape"},
+		"s6": {func(f *plan.Follow) { f.Source = "/etc/passwd" }, "disk.outside-pool"},
+		"s7": {func(f *plan.Follow) { f.Pool = "/tmp" }, "disk.outside-pool"},
+	} {
+		spoilt := follow
+		c.spoil(&spoilt)
+		s := ended(t, start(t, a, id, plan.KindFollow, 1, hostlink.FollowTask{Follow: spoilt}))
+		require.Equal(t, hostlink.TaskFailed, s.State, id)
+		require.Equal(t, c.code, s.Code, s.Error)
+		require.NoError(t, a.tasks.Undo(job+"."+id, hostlink.TaskSpec{Job: job, Epoch: 1}))
+	}
 }
 
 // TestRelinkAndLayer: layers are pointed to their parents, made, and taken back.

@@ -86,7 +86,8 @@ func doCarry(ctx context.Context, t *run) (any, error) {
 				return nil, err
 			}
 		}
-		img, err := dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, p.Source)
+		img, err := dialer.OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket,
+			hostlink.DiskRequest{Path: p.Source})
 		if err != nil {
 			return nil, fmt.Errorf("open disk %s at the host that has it: %w", p.Disk, err)
 		}

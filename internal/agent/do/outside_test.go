@@ -275,6 +275,10 @@ func TestOutsideFolders(t *testing.T) {
 		params any
 	}{
 		{plan.KindTakeAway, plan.TakeAway{Folder: filepath.Join(pool, "linked", "hidden")}},
+		{plan.KindGiveBack, plan.GiveBack{Parts: []plan.GivenBack{{From: filepath.Join(pool, ground.WorkDir, trashDir,
+			"j", "x"), To: filepath.Join(pool, "linked", "x")}}}},
+		{plan.KindFollow, hostlink.FollowTask{Follow: plan.Follow{Source: filepath.Join(pool, "linked", "d.img"),
+			Pool: pool, File: "x", Format: "raw"}}},
 		{plan.KindPlace, hostlink.PlaceTask{Pool: filepath.Join(pool, "linked"), Name: "x",
 			Machine: &machine.Machine{Name: "x", Passport: &machine.Passport{Copy: "c"}}}},
 		{plan.KindMend, plan.Mend{Path: filepath.Join(pool, "linked", "d.img")}},

@@ -102,7 +102,8 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 // open opens a disk with its whole chain.
 func (p *pack) open(ctx context.Context, pd plan.PackDisk) (disk.Image, error) {
 	if p.From != nil {
-		img, err := p.t.Dialer().OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket, pd.Source)
+		img, err := p.t.Dialer().OpenDisk(ctx, p.From.Host, p.From.Address, p.From.Ticket,
+			hostlink.DiskRequest{Path: pd.Source})
 		if err != nil {
 			return nil, fmt.Errorf("open disk %s at the host that has it: %w", pd.ID, err)
 		}

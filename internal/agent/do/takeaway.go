@@ -1,20 +1,16 @@
 package do
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
 )
-
-// trashDir in a pool's working directory holds what was taken away, each in a
-// directory of its own, until its term is over.
-const trashDir = "trash"
 
 func (w *Worker) trashOf(folder, job string) (string, error) {
 	for _, p := range w.Config.Pools {
@@ -49,7 +45,9 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 			return nil, err
 		}
 	}
+	folder := ""
 	return nil, t.eachTaken(t, func(from, to string) error {
+		folder = cmp.Or(folder, from) // it comes first
 		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
 		}
@@ -61,6 +59,13 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 				filepath.Base(from), strings.Join(who, ", "))
 		}
 		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {
+			return err
+		}
+		one := taken{Was: from}
+		if from != folder {
+			one.Of = filepath.Base(folder)
+		}
+		if err := t.noteTaken(to, one); err != nil {
 			return err
 		}
 		if err := t.RenameNew(from, to); err != nil {
@@ -91,7 +96,9 @@ func undoTakeAway(ctx context.Context, t *run) error {
 			if err := t.RenameNew(to, from); err != nil {
 				return err
 			}
-			_ = t.Door.Remove(filepath.Dir(to)) // only when it is empty
+			if err := t.emptied(filepath.Dir(to)); err != nil {
+				return err
+			}
 			if err := t.SyncDir(filepath.Dir(from)); err != nil {
 				return err
 			}
@@ -118,27 +125,4 @@ func (w *Worker) eachTaken(t *run, move func(from, to string) error) error {
 		}
 	}
 	return nil
-}
-
-// EmptyTrash removes what has lain in the trash of the pools for its term.
-func (w *Worker) EmptyTrash() {
-	for _, p := range w.Config.Pools {
-		root := filepath.Join(p.Path, ground.WorkDir, trashDir)
-		entries, err := w.Door.ReadDir(root)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			info, err := e.Info()
-			if err != nil || time.Since(info.ModTime()) < w.Config.TrashTerm() {
-				continue
-			}
-			if err := w.Door.RemoveAll(filepath.Join(root, e.Name())); err != nil {
-				w.Log.Warn("trash not emptied", "pool", p.Name, "error", err)
-			} else {
-				w.Log.Info("trash emptied", "pool", p.Name, "of", info.ModTime())
-			}
-		}
-		_ = w.Door.Remove(root) // only when it is empty
-	}
 }

@@ -118,6 +118,14 @@ func (d *Door) Commit(path string, as Known) error {
 	return formats.Commit(path, d.options(as))
 }
 
+// Pour writes what a layer holds of its own into an image of a format on record.
+func (d *Door) Pour(ctx context.Context, from disk.Image, path string, as Known, progress func(int64)) error {
+	if err := as.check(path); err != nil {
+		return err
+	}
+	return formats.Pour(ctx, from, path, d.options(as), progress)
+}
+
 // Mend repairs what needs no guess, and tells what is left.
 func (d *Door) Mend(path string, as Known) (*formats.Checked, error) {
 	if err := as.check(path); err != nil {

@@ -126,6 +126,15 @@ func carryTask(ctx context.Context, r *run) (any, error) {
 	return c, err
 }
 
+func followTask(ctx context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Follow](r.s)
+	if err != nil || do.FromHost == "" {
+		return do, err
+	}
+	from, err := r.letRead(ctx, do.FromHost, r.forReader(do.Folder))
+	return hostlink.FollowTask{Follow: *do, From: from}, err
+}
+
 func sendTask(ctx context.Context, r *run) (any, error) {
 	do, err := inventory.DoOf[plan.Send](r.s)
 	if err != nil {

@@ -245,11 +245,14 @@ func madeMachine(j *inventory.Job, part int) (*machine.Machine, error) {
 	return g.Machine, nil
 }
 
+// written are the kinds of steps that write disks, and tell how large they became.
+var written = []string{plan.KindFetchDisk, plan.KindCarry, plan.KindFollow}
+
 // measure fills in how large the disks of a machine became that were written.
 func measure(j *inventory.Job, part int, m *machine.Machine) error {
 	for i := range j.Steps {
 		s := &j.Steps[i]
-		if s.Part != part || s.State != inventory.StepDone || s.Kind != plan.KindFetchDisk && s.Kind != plan.KindCarry {
+		if s.Part != part || s.State != inventory.StepDone || !slices.Contains(written, s.Kind) {
 			continue
 		}
 		do, err := inventory.DoOf[struct{ Disk string }](s)

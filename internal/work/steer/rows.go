@@ -51,6 +51,7 @@ var rows = map[string]row{
 
 	plan.KindFetchDisk: {task: fetchTask},
 	plan.KindCarry:     {task: carryTask},
+	plan.KindFollow:    {task: followTask},
 	plan.KindPack:      {task: packTask},
 	plan.KindHandOut:   {},
 	plan.KindSend:      {task: sendTask},
@@ -61,6 +62,7 @@ var rows = map[string]row{
 	plan.KindLayer:     {},
 	plan.KindDelist:    {},
 	plan.KindTakeAway:  {},
+	plan.KindGiveBack:  {},
 	plan.KindUseAhead:  {},
 
 	plan.KindMakeSwitch: {effect: noteMadeSwitch},

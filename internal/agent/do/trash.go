@@ -1,0 +1,256 @@
+package do
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/hostlink"
+)
+
+// Each pool has a trash in its working directory, in which each job has a directory for what it took away. It is kept
+// for a term. A note beside it tells where it lay.
+const (
+	trashDir  = "trash"
+	takenNote = ".taken.json"
+)
+
+// taken is what the note tells of something, by its name.
+type taken struct {
+	Was string `json:"was"`          // path
+	Of  string `json:"of,omitempty"` // machine folder that it is a disk of, by its name in the trash
+}
+
+const mostNote = 1 << 20 // bytes that are read of a note
+
+// takenIn reads the note of a directory. What was taken away before there were notes lay in its pool.
+func (w *Worker) takenIn(dir string) (map[string]taken, error) {
+	all := map[string]taken{}
+	f, err := w.Door.OpenFile(filepath.Join(dir, takenNote), os.O_RDONLY, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return all, nil
+	}
+	if err != nil {
+		return all, err
+	}
+	defer f.Close()
+	return all, json.NewDecoder(io.LimitReader(f, mostNote)).Decode(&all)
+}
+
+// noteTaken notes where something lay that is put into the trash.
+func (w *Worker) noteTaken(to string, one taken) error {
+	dir := filepath.Dir(to)
+	all, err := w.takenIn(dir)
+	if err != nil {
+		return err
+	}
+	all[filepath.Base(to)] = one
+	raw, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	next := filepath.Join(dir, takenNote+".next")
+	if err := w.WriteSynced(next, raw); err != nil {
+		return errors.Join(err, w.RemoveIfThere(next))
+	}
+	return w.Door.Rename(next, filepath.Join(dir, takenNote))
+}
+
+// emptied removes a job's directory in a trash once nothing but the note is in it.
+func (w *Worker) emptied(dir string) error {
+	entries, err := w.Door.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), takenNote) {
+			return nil
+		}
+	}
+	return w.Door.RemoveAll(dir)
+}
+
+// Trash lists what lies in the trash of the pools.
+func (w *Worker) Trash() (list []hostlink.Trashed, err error) {
+	for _, p := range w.Config.Pools {
+		root := filepath.Join(filepath.Clean(p.Path), ground.WorkDir, trashDir)
+		jobs, err := w.Door.ReadDir(root)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("trash of the pool %s: %w", p.Name, err)
+		}
+		for _, job := range jobs {
+			info, err := job.Info()
+			if err != nil {
+				continue // its term has just ended
+			}
+			dir := filepath.Join(root, job.Name())
+			notes, err := w.takenIn(dir)
+			if err != nil {
+				w.Log.Warn("note of the trash", "pool", p.Name, "job", job.Name(), "error", err)
+			}
+			entries, err := w.Door.ReadDir(dir)
+			if err != nil {
+				return nil, err
+			}
+			for _, e := range entries {
+				if strings.HasPrefix(e.Name(), takenNote) {
+					continue
+				}
+				one := hostlink.Trashed{Job: job.Name(), Name: e.Name(), Pool: p.Name,
+					Path: filepath.Join(dir, e.Name()), Was: notes[e.Name()].Was, Of: notes[e.Name()].Of,
+					TakenAt: info.ModTime(), Until: info.ModTime().Add(w.Config.TrashTerm())}
+				if one.Was == "" {
+					one.Was = filepath.Join(filepath.Clean(p.Path), e.Name())
+				}
+				if one.Bytes, err = w.takes(one.Path); err != nil {
+					return nil, err
+				}
+				if m, err := w.ReadMachine(one.Path); err == nil && m.Passport != nil {
+					one.Copy = m.Passport.Copy
+				}
+				list = append(list, one)
+			}
+		}
+	}
+	return list, nil
+}
+
+// takes is how many bytes a file takes, or the files of a folder.
+func (w *Worker) takes(path string) (bytes int64, err error) {
+	st, err := w.Door.Lstat(path)
+	if err != nil {
+		return 0, err
+	}
+	if !st.IsDir() {
+		return w.Allocated(path)
+	}
+	entries, err := w.Door.ReadDir(path)
+	if err != nil {
+		return 0, err
+	}
+	for _, e := range entries {
+		if e.Type().IsRegular() {
+			n, err := w.Allocated(filepath.Join(path, e.Name()))
+			if err != nil {
+				return 0, err
+			}
+			bytes += n
+		}
+	}
+	return bytes, nil
+}
+
+// givenBack are the parts that a task gives back.
+func givenBack(t *run) ([]plan.GivenBack, error) {
+	var p plan.GiveBack
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	for _, part := range p.Parts {
+		if err := errors.Join(t.Within(part.From), t.Within(part.To)); err != nil {
+			return nil, err
+		}
+		if filepath.Base(filepath.Dir(filepath.Dir(part.From))) != trashDir {
+			return nil, ground.Refuse("file.outside", "%s lies in no trash", part.From)
+		}
+	}
+	return p.Parts, nil
+}
+
+// doGiveBack gives back what lies in the trash. A machine folder is not listed again by that.
+func doGiveBack(_ context.Context, t *run) (any, error) {
+	parts, err := givenBack(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, part := range parts {
+		if _, err := t.Door.Lstat(part.From); errors.Is(err, fs.ErrNotExist) {
+			if _, err := t.Door.Lstat(part.To); err == nil {
+				continue // given back before the agent was killed
+			}
+			return nil, ground.Refuse("trash.gone", "%s is no longer in the trash: its term is over", part.From)
+		}
+		if err := t.putTo(part.From, part.To); err != nil {
+			return nil, err
+		}
+		if err := t.emptied(filepath.Dir(part.From)); err != nil {
+			return nil, err
+		}
+	}
+	return nil, nil
+}
+
+// undoGiveBack puts it into the trash again, with a new note.
+func undoGiveBack(_ context.Context, t *run) error {
+	parts, err := givenBack(t)
+	if err != nil {
+		return nil // it was never begun
+	}
+	for _, part := range parts {
+		_, in := t.Door.Lstat(part.From)
+		_, out := t.Door.Lstat(part.To)
+		if in == nil || errors.Is(out, fs.ErrNotExist) || errors.Is(out, disk.ErrOutside) {
+			continue // it was not given back
+		}
+		if err := t.Door.MkdirAll(filepath.Dir(part.From), ground.DirMode); err != nil { // for the note
+			return err
+		}
+		if err := t.noteTaken(part.From, taken{part.To, part.Of}); err != nil {
+			return err
+		}
+		if err := t.putTo(part.To, part.From); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// putTo renames, to where nothing is.
+func (t *run) putTo(from, to string) error {
+	if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {
+		return err
+	}
+	if err := t.RenameNew(from, to); err != nil {
+		return err
+	}
+	return errors.Join(t.SyncDir(filepath.Dir(from)), t.SyncDir(filepath.Dir(to)))
+}
+
+// EmptyTrash removes what has lain in the trash of the pools for its term.
+func (w *Worker) EmptyTrash() {
+	for _, p := range w.Config.Pools {
+		root := filepath.Join(p.Path, ground.WorkDir, trashDir)
+		entries, err := w.Door.ReadDir(root)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			info, err := e.Info()
+			if err != nil || time.Since(info.ModTime()) < w.Config.TrashTerm() {
+				continue
+			}
+			if err := w.Door.RemoveAll(filepath.Join(root, e.Name())); err != nil {
+				w.Log.Warn("trash not emptied", "pool", p.Name, "error", err)
+			} else {
+				w.Log.Info("trash emptied", "pool", p.Name, "of", info.ModTime())
+			}
+		}
+		_ = w.Door.Remove(root) // only when it is empty
+	}
+}
