@@ -78,6 +78,25 @@ type DropSnapshot struct {
 	Snapshot string `json:"snapshot"`
 }
 
+// MergeSnapshot has a snapshot be no more that one other stands on: what that holds goes into its files, which are the
+// other's from then on.
+type MergeSnapshot struct {
+	Power
+	Snapshot string        `json:"snapshot"` // that is no more
+	Into     string        `json:"into"`     // the one that stands on it
+	Disks    []MergedLayer `json:"disks"`
+}
+
+// MergedLayer is a disk of such snapshots. Its names are those of files in the machine folder.
+type MergedLayer struct {
+	Disk        string   `json:"disk"`
+	Below       string   `json:"below"` // of the one that is no more
+	BelowFormat string   `json:"belowFormat"`
+	File        string   `json:"file"` // of the one that stands on it; it is no more then
+	Format      string   `json:"format"`
+	Above       []string `json:"above"` // what stands on File
+}
+
 // Packing says what goes into a package.
 type Packing struct {
 	Copy     string            `json:"copy"`
@@ -348,35 +367,38 @@ func (Freeze) Kind() string       { return KindFreeze }
 func (Commit) Kind() string       { return KindCommit }
 func (GoBack) Kind() string       { return KindGoBack }
 func (DropSnapshot) Kind() string { return KindDropSnapshot }
-func (Pack) Kind() string         { return KindPack }
-func (HandOut) Kind() string      { return KindHandOut }
-func (GiveIDs) Kind() string      { return KindGiveIDs }
-func (FetchDisk) Kind() string    { return KindFetchDisk }
-func (Place) Kind() string        { return KindPlace }
-func (Record) Kind() string       { return KindRecord }
-func (Carry) Kind() string        { return KindCarry }
-func (Follow) Kind() string       { return KindFollow }
-func (GiveBack) Kind() string     { return KindGiveBack }
-func (Relink) Kind() string       { return KindRelink }
-func (Mend) Kind() string         { return KindMend }
-func (NewLayer) Kind() string     { return KindLayer }
-func (Alter) Kind() string        { return KindAlter }
-func (TakeAway) Kind() string     { return KindTakeAway }
-func (Unlist) Kind() string       { return KindDelist }
-func (Forget) Kind() string       { return KindForget }
-func (MakeSwitch) Kind() string   { return KindMakeSwitch }
-func (KeepSwitch) Kind() string   { return KindKeepSwitch }
-func (DropSwitch) Kind() string   { return KindDropSwitch }
-func (TakeImages) Kind() string   { return KindTakeImages }
-func (DropImages) Kind() string   { return KindDropImages }
-func (TellPeer) Kind() string     { return KindTellPeer }
-func (MakeRoom) Kind() string     { return KindMakeRoom }
-func (MakeThere) Kind() string    { return KindMakeThere }
-func (RemoveThere) Kind() string  { return KindRemoveThere }
-func (Send) Kind() string         { return KindSend }
-func (NoteAhead) Kind() string    { return KindNoteAhead }
-func (UseAhead) Kind() string     { return KindUseAhead }
-func (Lend) Kind() string         { return KindLend }
+
+func (MergeSnapshot) Kind() string { return KindMergeSnapshot }
+
+func (Pack) Kind() string        { return KindPack }
+func (HandOut) Kind() string     { return KindHandOut }
+func (GiveIDs) Kind() string     { return KindGiveIDs }
+func (FetchDisk) Kind() string   { return KindFetchDisk }
+func (Place) Kind() string       { return KindPlace }
+func (Record) Kind() string      { return KindRecord }
+func (Carry) Kind() string       { return KindCarry }
+func (Follow) Kind() string      { return KindFollow }
+func (GiveBack) Kind() string    { return KindGiveBack }
+func (Relink) Kind() string      { return KindRelink }
+func (Mend) Kind() string        { return KindMend }
+func (NewLayer) Kind() string    { return KindLayer }
+func (Alter) Kind() string       { return KindAlter }
+func (TakeAway) Kind() string    { return KindTakeAway }
+func (Unlist) Kind() string      { return KindDelist }
+func (Forget) Kind() string      { return KindForget }
+func (MakeSwitch) Kind() string  { return KindMakeSwitch }
+func (KeepSwitch) Kind() string  { return KindKeepSwitch }
+func (DropSwitch) Kind() string  { return KindDropSwitch }
+func (TakeImages) Kind() string  { return KindTakeImages }
+func (DropImages) Kind() string  { return KindDropImages }
+func (TellPeer) Kind() string    { return KindTellPeer }
+func (MakeRoom) Kind() string    { return KindMakeRoom }
+func (MakeThere) Kind() string   { return KindMakeThere }
+func (RemoveThere) Kind() string { return KindRemoveThere }
+func (Send) Kind() string        { return KindSend }
+func (NoteAhead) Kind() string   { return KindNoteAhead }
+func (UseAhead) Kind() string    { return KindUseAhead }
+func (Lend) Kind() string        { return KindLend }
 
 // Given is the result of a step GiveIDs: the machine with its new identity.
 type Given struct {

@@ -218,9 +218,10 @@ func (s *snapshots) drop(p *Plan) error {
 		return err
 	}
 	var on []string
-	for _, o := range s.m.Tree {
+	var next *machine.Snapshot
+	for i, o := range s.m.Tree {
 		if o.Parent == gone.Name {
-			on = append(on, fmt.Sprintf("%q", o.Name))
+			on, next = append(on, fmt.Sprintf("%q", o.Name)), &s.m.Tree[i]
 		}
 	}
 	current := s.m.Stands == gone.Name
@@ -230,14 +231,16 @@ func (s *snapshots) drop(p *Plan) error {
 			gone.Name), map[string]any{"copies": clones}), "")
 		return nil
 	}
+	if current {
+		on = append(on, "what it writes now")
+	}
 	switch {
-	case len(on) > 0:
-		if current {
-			on = append(on, "what it writes now")
-		}
-		s.raise(fit.Raise("snapshot.stood-on", s.subject, fmt.Sprintf("On %q %s %s. Drop those first, the youngest "+
-			"before the others.", gone.Name, verb(len(on), "stands", "stand"), listed(on)), nil), "")
+	case len(on) > 1:
+		s.raise(fit.Raise("snapshot.stood-on", s.subject, fmt.Sprintf("%s stand on %q, each with what it has written "+
+			"since. Drop all but one of those first.", listed(on), gone.Name), nil), "")
 		return nil
+	case next != nil:
+		return s.merge(p, gone, next)
 	case !current:
 		steps := []Step{{Host: s.facts.Host.Name, What: fmt.Sprintf("Take %q out of the descriptor", gone.Name),
 			Do: &DropSnapshot{Power: s.power, Snapshot: gone.Name}}}
@@ -265,6 +268,45 @@ func (s *snapshots) drop(p *Plan) error {
 		gone.Name)
 	commit.Do.(*Commit).Snapshot = gone.Name
 	s.around(p, !s.facts.Host.Does(fit.Freezes), commit)
+	return nil
+}
+
+// merge plans that a snapshot is no more on which one other stands. What that holds is written into its files.
+func (s *snapshots) merge(p *Plan, gone, next *machine.Snapshot) error {
+	if clones := s.clonesOn(next); len(clones) > 0 {
+		s.raise(fit.Raise("copy.stood-on", s.subject, fmt.Sprintf("%s %s on its disks as they were at %q, which would "+
+			"be merged. Make those stand alone first: unvora change COPY --stand-alone", listed(clones),
+			verb(len(clones), "stands", "stand"), next.Name), map[string]any{"copies": clones}), "")
+		return nil
+	}
+	do := &MergeSnapshot{Power: s.power, Snapshot: gone.Name, Into: next.Name}
+	for _, d := range gone.Disks {
+		at := slices.IndexFunc(next.Disks, func(n machine.SnapshotDisk) bool { return n.Disk == d.Disk })
+		if at < 0 || next.Disks[at].File == d.File {
+			continue // the machine has let it go since, or has written nothing to it
+		}
+		if !slices.Contains(committed, d.Format) {
+			return fmt.Errorf("nothing can be written into %s, which is %s: make it stand alone instead (unvora "+
+				"change %s --stand-alone)", d.File, strings.ToUpper(d.Format), s.subject)
+		}
+		merged := MergedLayer{Disk: d.Disk, Below: d.File, BelowFormat: d.Format, File: next.Disks[at].File,
+			Format: next.Disks[at].Format, Above: []string{}}
+		for _, o := range s.m.Tree {
+			for _, x := range o.Disks {
+				if o.Parent == next.Name && x.Disk == d.Disk && x.File != merged.File {
+					merged.Above = append(merged.Above, x.File)
+				}
+			}
+		}
+		for _, is := range s.m.Disks {
+			if s.m.Stands == next.Name && is.ID == d.Disk && is.File != merged.File {
+				merged.Above = append(merged.Above, is.File)
+			}
+		}
+		do.Disks = append(do.Disks, merged)
+	}
+	s.around(p, true, Step{Host: s.facts.Host.Name, What: fmt.Sprintf("Write what was written between %q and %q into "+
+		"the disks of %[1]q, which are those of %[2]q from then on", gone.Name, next.Name), Do: do})
 	return nil
 }
 

@@ -52,7 +52,14 @@ func TestSnapshotPlans(t *testing.T) {
 		"drop the one it stands on":  {plan.OpDropSnapshot, "second", nil, " / commit"},
 		"drop it while it runs":      {plan.OpDropSnapshot, "second", freezes, " / commit"},
 		"drop it where it must stop": {plan.OpDropSnapshot, "second", running, "state.running / stop commit start"},
-		"drop one below":             {plan.OpDropSnapshot, "first", nil, "snapshot.stood-on / "},
+		"drop one below":             {plan.OpDropSnapshot, "first", nil, " / merge-snapshot"},
+		"drop one below while it runs": {plan.OpDropSnapshot, "first", freezes,
+			"state.running / stop merge-snapshot start"},
+		"drop one that two stand on": {plan.OpDropSnapshot, "first",
+			func(f *plan.SnapshotFacts) { f.Folder.Machine.Stands = "first" }, "snapshot.stood-on / "},
+		"drop one below that a clone stands on": {plan.OpDropSnapshot, "first", func(f *plan.SnapshotFacts) {
+			f.Folder.Stood = map[string][]string{"/reef/tide-gauge/tide-gauge-disk1-2.qcow2": {"class-01"}}
+		}, "copy.stood-on / "},
 		"drop a leaf": {plan.OpDropSnapshot, "second",
 			func(f *plan.SnapshotFacts) { f.Folder.Machine.Stands = "first" }, " / drop-snapshot take-away"},
 		"of a suspended machine": {plan.OpSnapshot, "third",

@@ -27,23 +27,24 @@ const (
 	KindCommit  = "commit"
 	KindGoBack  = "go-back"
 
-	KindDropSnapshot = "drop-snapshot"
-	KindPack         = "pack"
-	KindHandOut      = "hand-out"
-	KindGiveIDs      = "give-ids"
-	KindFetchDisk    = "fetch-disk"
-	KindPlace        = "place"
-	KindRecord       = "record"
-	KindCarry        = "carry"
-	KindFollow       = "follow"
-	KindGiveBack     = "give-back"
-	KindRelink       = "relink"
-	KindMend         = "mend"
-	KindLayer        = "layer"
-	KindAlter        = "alter"
-	KindTakeAway     = "take-away"
-	KindDelist       = "delist"
-	KindForget       = "forget"
+	KindMergeSnapshot = "merge-snapshot"
+	KindDropSnapshot  = "drop-snapshot"
+	KindPack          = "pack"
+	KindHandOut       = "hand-out"
+	KindGiveIDs       = "give-ids"
+	KindFetchDisk     = "fetch-disk"
+	KindPlace         = "place"
+	KindRecord        = "record"
+	KindCarry         = "carry"
+	KindFollow        = "follow"
+	KindGiveBack      = "give-back"
+	KindRelink        = "relink"
+	KindMend          = "mend"
+	KindLayer         = "layer"
+	KindAlter         = "alter"
+	KindTakeAway      = "take-away"
+	KindDelist        = "delist"
+	KindForget        = "forget"
 
 	KindMakeSwitch = "make-switch"
 	KindKeepSwitch = "keep-switch"
@@ -98,6 +99,7 @@ var Kinds = table(
 	Trait{Of: &Commit{}, Final: true},
 	Trait{Of: &GoBack{}},
 	Trait{Of: &DropSnapshot{}},
+	Trait{Of: &MergeSnapshot{}, Final: true},
 	Trait{Of: &Pack{}},
 	Trait{Of: &HandOut{}},
 	Trait{Of: &FetchDisk{}},

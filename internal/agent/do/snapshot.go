@@ -3,12 +3,16 @@ package do
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/agent/door"
+	"unvora.example/unvora/internal/agent/ground"
 )
 
 // forget takes a snapshot out of a machine; what stood on it stands on its parent. It reports whether it was there.
@@ -130,5 +134,113 @@ func undoDropSnapshot(_ context.Context, t *run) error {
 		return err
 	}
 	_, err := t.redescribe(p.Folder, func(m *machine.Machine) bool { m.Tree = before; return true })
+	return err
+}
+
+// doMergeSnapshot writes what a snapshot holds into the files of the one that it stands on, and takes that one out of
+// the descriptor. Through every layer above, the guest's bytes are the same before, during and after: what is written
+// below is what they see through the snapshot's own layer. So it can be begun again at any point.
+func doMergeSnapshot(ctx context.Context, t *run) (any, error) {
+	var p plan.MergeSnapshot
+	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	if err := t.Settled(ctx, p.Folder, "its disks are changed meanwhile"); err != nil {
+		return nil, err
+	}
+	for _, d := range p.Disks {
+		if err := t.mergeLayer(p.Folder, d); err != nil {
+			return nil, fmt.Errorf("disk %s: %w", d.Disk, err)
+		}
+	}
+	if _, err := t.redescribe(p.Folder, func(m *machine.Machine) bool {
+		changed := forget(m, p.Snapshot)
+		into := m.SnapshotNamed(p.Into)
+		for _, d := range p.Disks {
+			for i := range into.Disks {
+				if is := &into.Disks[i]; is.Disk == d.Disk && is.File != d.Below {
+					is.File, is.Format, changed = d.Below, d.BelowFormat, true
+				}
+			}
+		}
+		return changed
+	}); err != nil {
+		return nil, err
+	}
+	var errs []error
+	for _, d := range p.Disks {
+		errs = append(errs, t.RemoveIfThere(filepath.Join(p.Folder, d.File)))
+	}
+	return nil, errors.Join(append(errs, t.SyncDir(p.Folder))...)
+}
+
+// mergeLayer commits a layer into what lies below, and has what stands on it stand there.
+func (t *run) mergeLayer(folder string, d plan.MergedLayer) error {
+	below, layer := filepath.Join(folder, d.Below), filepath.Join(folder, d.File)
+	for _, path := range []string{below, layer} {
+		if err := t.Within(path); err != nil {
+			return err
+		}
+	}
+	if _, err := t.Door.Lstat(layer); errors.Is(err, fs.ErrNotExist) {
+		return nil // it was merged before the agent was killed
+	}
+	for _, path := range []string{below, layer} {
+		if who := t.StoodOn(folder, path); len(who) > 0 {
+			return ground.Refuse("disk.parent-of-others", "it takes no writes: disks of %s stand on it",
+				strings.Join(who, ", "))
+		}
+	}
+	as, err := door.OnRecord(d.Format)
+	if err != nil {
+		return err
+	}
+	belowAs, err := door.OnRecord(d.BelowFormat)
+	if err != nil {
+		return err
+	}
+	c, err := t.Door.Chain(layer, as)
+	if err != nil {
+		return err
+	}
+	stands := c.Paths()
+	if err := c.Close(); err != nil {
+		return err
+	}
+	if len(stands) < 2 || stands[1] != below {
+		return fmt.Errorf("%s does not stand on %s: nothing is merged", d.File, d.Below)
+	}
+	if err := t.Door.Freeze(below, false); err != nil {
+		return err
+	}
+	err = t.Door.Commit(layer, as)
+	for _, name := range d.Above {
+		if err != nil {
+			break
+		}
+		err = t.pointTo(filepath.Join(folder, name), below, belowAs)
+	}
+	return errors.Join(err, t.Door.Freeze(below, true))
+}
+
+// pointTo has a layer stand on another parent, which may be frozen itself.
+func (t *run) pointTo(layer, parent string, parentAs door.Known) error {
+	as, err := t.Known(layer)
+	if err != nil {
+		return err
+	}
+	frozen, err := t.Door.Frozen(layer)
+	if err != nil {
+		return err
+	}
+	if frozen {
+		if err := t.Door.Freeze(layer, false); err != nil {
+			return err
+		}
+	}
+	err = t.Door.Reparent(layer, as, parent, parentAs, true)
+	if frozen {
+		err = errors.Join(err, t.Door.Freeze(layer, true))
+	}
 	return err
 }

@@ -47,7 +47,8 @@ var rows = map[string]row{
 	plan.KindCommit:  {},
 	plan.KindGoBack:  {},
 
-	plan.KindDropSnapshot: {},
+	plan.KindDropSnapshot:  {},
+	plan.KindMergeSnapshot: {},
 
 	plan.KindFetchDisk: {task: fetchTask},
 	plan.KindCarry:     {task: carryTask},
