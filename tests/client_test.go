@@ -226,21 +226,41 @@ func TestHandOut(t *testing.T) {
 	require.Len(t, seen.Machines[0].Disks, 2)
 	require.Equal(t, (*was.Nics)[0].Mac, seen.Machines[0].Nics[0].Mac)
 
+	// Signed, as a file and as a folder.
+	certificate, key := filepath.Join(dir, "our.crt"), filepath.Join(dir, "our.key")
+	cert, err := exec.Command("openssl", "req", "-x509", "-newkey", "rsa:2048", "-noenc", "-days", "9", "-subj",
+		"/CN=Skerrow Coastal Observatory", "-out", certificate, "-keyout", key).CombinedOutput()
+	require.NoError(t, err, string(cert))
+	for _, to := range []string{filepath.Join(dir, "signed.ova"), filepath.Join(dir, "signed") + "/"} {
+		said := e.ok(t, "export", "gannet/training-04", to, "--sign", certificate, "--sign-key", key, "--yes")
+		require.Contains(t, said, "signed")
+		told := e.ok(t, "inspect", strings.TrimSuffix(to, "/"), "--verify")
+		require.Contains(t, told, "Skerrow Coastal Observatory")
+		require.Contains(t, told, "manifest ok")
+		require.NotContains(t, told, "certificate.invalid")
+	}
+	require.FileExists(t, filepath.Join(dir, "signed", "training-04.cert"))
+
 	out := filepath.Join(t.TempDir(), "x.ova")
 	for name, c := range map[string]struct {
 		args []string
 		says string
 	}{
-		"purpose":  {[]string{out, "--for", "fun"}, "one of restore, hand-out"},
-		"disk":     {[]string{out, "--leave-out", "disk9"}, `it has "disk1", "disk2", "disk3"`},
-		"device":   {[]string{out, "--drop", "sound"}, `no device "sound"`},
-		"digest":   {[]string{out, "--digest", "md5"}, "one of sha1, sha256, sha512"},
-		"property": {[]string{out, "--property", "site"}, "--property"},
-		"licence":  {[]string{out, "--licence", "/nowhere"}, "/nowhere"},
-		"shape":    {[]string{out, "--shape", "pear"}, "ova or folder"},
-		"ending":   {[]string{filepath.Join(dir, "x.ovf")}, "a package is a file .ova"},
-		"pipe":     {[]string{"-", "--shape", "folder"}, "standard output takes an OVA"},
-		"shelf":    {[]string{"loft", "--shape", "folder"}, "a shelf takes OVAs"},
+		"signed half":       {[]string{out, "--sign", certificate}, "go together"},
+		"signed to a shelf": {[]string{"loft", "--sign", certificate, "--sign-key", key}, "signed where it is written"},
+		"signed to a pipe":  {[]string{"-", "--sign", certificate, "--sign-key", key}, "signed where it is written"},
+		"signed by no key":  {[]string{out, "--sign", certificate, "--sign-key", certificate}, "--sign-key"},
+		"signed by nothing": {[]string{out, "--sign", "/nowhere", "--sign-key", key}, "/nowhere"},
+		"purpose":           {[]string{out, "--for", "fun"}, "one of restore, hand-out"},
+		"disk":              {[]string{out, "--leave-out", "disk9"}, `it has "disk1", "disk2", "disk3"`},
+		"device":            {[]string{out, "--drop", "sound"}, `no device "sound"`},
+		"digest":            {[]string{out, "--digest", "md5"}, "one of sha1, sha256, sha512"},
+		"property":          {[]string{out, "--property", "site"}, "--property"},
+		"licence":           {[]string{out, "--licence", "/nowhere"}, "/nowhere"},
+		"shape":             {[]string{out, "--shape", "pear"}, "ova or folder"},
+		"ending":            {[]string{filepath.Join(dir, "x.ovf")}, "a package is a file .ova"},
+		"pipe":              {[]string{"-", "--shape", "folder"}, "standard output takes an OVA"},
+		"shelf":             {[]string{"loft", "--shape", "folder"}, "a shelf takes OVAs"},
 	} {
 		r := e.run(t, append([]string{"export", "gannet/archive-db", "--yes"}, c.args...)...)
 		require.Equal(t, 2, r.status, name)

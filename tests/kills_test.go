@@ -31,6 +31,7 @@ func TestKills(t *testing.T) {
 		return judge(t, string(d.Format), filepath.Join(c.Path, d.File)).sum(t)
 	}
 	want, standing, moved := truth("gannet/tide-gauge"), truth("gannet/training-06"), truth("gannet/training-08")
+	merged := truth("gannet/training-07")
 	told := tempFile(t, "first.yaml")
 	require.NoError(t, os.WriteFile(told, []byte("host-name: '{name}'\n"), 0o600))
 	e.ok(t, "power", "on", "gannet/training-10")
@@ -55,6 +56,9 @@ func TestKills(t *testing.T) {
 		{"snapshot", "back", "gannet/training-06", "monday", "--yes"},
 		{"snapshot", "make", "gannet/archive-db", "monday", "--yes"}, // while it runs
 		{"snapshot", "drop", "gannet/archive-db", "monday", "--yes"},
+		{"snapshot", "make", "gannet/training-07", "monday", "--yes"},
+		{"snapshot", "make", "gannet/training-07", "tuesday", "--yes"},
+		{"snapshot", "drop", "gannet/training-07", "monday", "--yes"}, // tuesday stands on it
 		{"clone", "gannet/training-05", "--name", "kill-told", "--first-start", told, "--yes"},
 		{"move", "gannet/training-08", "--host", "petrel", "--yes"},
 		{"move", "gannet/training-09", "--host", "petrel", "--yes"},
@@ -142,6 +146,10 @@ func TestKills(t *testing.T) {
 	require.Subset(t, names, []string{"monday", "tuesday"})
 	require.Equal(t, "monday", *get[openapi.Copy](t, e, "copies", "gannet/training-06").Machine.Stands)
 	require.Nil(t, get[openapi.Copy](t, e, "copies", "gannet/archive-db").Machine.Tree)
+	require.Equal(t, merged, truth("gannet/training-07"))
+	tree := *get[openapi.Copy](t, e, "copies", "gannet/training-07").Machine.Tree
+	require.Len(t, tree, 1)
+	require.Equal(t, "tuesday", tree[0].Name)
 	require.FileExists(t, filepath.Join(get[openapi.Copy](t, e, "copies", "gannet/kill-told").Path, "first-start.iso"))
 	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "gannet/archive-db").State)
 	require.Equal(t, "stray", string(get[openapi.Copy](t, e, "copies", "petrel/kill-0").Form),

@@ -134,6 +134,9 @@ type Writer struct {
 	algorithm string
 	at        int64
 	members   []Member
+
+	// Signs makes a certificate file; nil: there is none.
+	Signs *SigningKey
 }
 
 // NewWriter sets room bytes aside for the descriptor. members are those that
@@ -174,7 +177,7 @@ func (w *Writer) End(m Member) error {
 // Members lists what was written so far.
 func (w *Writer) Members() []Member { return w.members }
 
-// Finish writes manifest, trailer and, first in the archive, the descriptor.
+// Finish writes manifest, certificate file, trailer and, first in the archive, the descriptor.
 // It returns the length of the whole.
 func (w *Writer) Finish(descriptor []byte) (int64, error) {
 	if len(descriptor) != w.room {
@@ -191,8 +194,20 @@ func (w *Writer) Finish(descriptor []byte) (int64, error) {
 	if _, err := w.f.WriteAt(manifest, w.Begin()); err != nil {
 		return 0, err
 	}
-	if err := w.End(Member{Name: manifestName(w.name), Size: int64(len(manifest))}); err != nil {
+	if err := w.End(Member{Name: ManifestName(w.name), Size: int64(len(manifest))}); err != nil {
 		return 0, err
+	}
+	if w.Signs != nil {
+		signed, err := w.Signs.Sign(ManifestName(w.name), w.algorithm, manifest)
+		if err != nil {
+			return 0, err
+		}
+		if _, err := w.f.WriteAt(signed, w.Begin()); err != nil {
+			return 0, err
+		}
+		if err := w.End(Member{Name: CertificateName(w.name), Size: int64(len(signed))}); err != nil {
+			return 0, err
+		}
 	}
 	if _, err := w.f.WriteAt(Trailer, w.at); err != nil {
 		return 0, err
@@ -209,8 +224,14 @@ func ManifestOf(algorithm, name string, descriptor []byte, members []Member) []b
 	return EncodeManifest(algorithm, sums)
 }
 
-func manifestName(descriptor string) string {
+// ManifestName is what the manifest of a descriptor is called.
+func ManifestName(descriptor string) string {
 	return strings.TrimSuffix(descriptor, path.Ext(descriptor)) + ".mf"
+}
+
+// CertificateName is what the certificate file of a descriptor is called.
+func CertificateName(descriptor string) string {
+	return strings.TrimSuffix(descriptor, path.Ext(descriptor)) + ".cert"
 }
 
 // WriteMember writes one member to a pipe: header, data and padding.

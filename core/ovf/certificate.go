@@ -1,9 +1,12 @@
 package ovf
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/rand"
 	"crypto/rsa"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/pem"
@@ -54,4 +57,56 @@ func Signer(certificate, manifest []byte) (*x509.Certificate, error) {
 		return cert, fmt.Errorf("the signature of %s does not verify: %w", cert.Subject.CommonName, err)
 	}
 	return cert, nil
+}
+
+// SigningKey signs manifests.
+type SigningKey struct {
+	certificate []byte // in PEM, the signer's first
+	key         crypto.Signer
+}
+
+// NewSigningKey takes a certificate and its private key, both in PEM; the certificates of issuers may follow. Keys are
+// RSA or ECDSA, and not encrypted.
+func NewSigningKey(certificate, key []byte) (*SigningKey, error) {
+	if block, _ := pem.Decode(key); block != nil && (block.Headers["DEK-Info"] != "" ||
+		block.Type == "ENCRYPTED PRIVATE KEY") {
+		return nil, errors.New("the key is encrypted: give one that is not, which only this account can read")
+	}
+	pair, err := tls.X509KeyPair(certificate, key) // sees that they belong together
+	if err != nil {
+		return nil, err
+	}
+	s := &SigningKey{}
+	switch k := pair.PrivateKey.(type) {
+	case *rsa.PrivateKey:
+		s.key = k
+	case *ecdsa.PrivateKey:
+		s.key = k
+	default:
+		return nil, fmt.Errorf("keys of the kind %v don't sign packages: take RSA or ECDSA",
+			pair.Leaf.PublicKeyAlgorithm)
+	}
+	for _, der := range pair.Certificate {
+		s.certificate = append(s.certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	}
+	return s, nil
+}
+
+// Sign makes the certificate file of a package (DSP0243, section 6.5) whose manifest has that name; algorithm is that
+// of its digests.
+func (s *SigningKey) Sign(name, algorithm string, manifest []byte) ([]byte, error) {
+	h := NewHash(algorithm)
+	h.Write(manifest)
+	algorithm = strings.ToUpper(algorithm)
+	signature, err := s.key.Sign(rand.Reader, h.Sum(nil), hashes[algorithm])
+	if err != nil {
+		return nil, fmt.Errorf("sign %s: %w", name, err)
+	}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "%s(%s)= %x\n", algorithm, name, signature)
+	b.Write(s.certificate)
+	if _, err := Signer(b.Bytes(), manifest); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
 }

@@ -6,18 +6,23 @@ import (
 	"bytes"
 	"compress/gzip"
 	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/binary"
+	"encoding/hex"
 	"encoding/pem"
 	"fmt"
 	"io"
 	"io/fs"
 	"math/big"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -276,6 +281,71 @@ func TestSigned(t *testing.T) {
 	for _, bad := range []string{strings.Replace(cert, "= ", "= 00", 1), "SHA256(x)= 00", "nothing",
 		strings.Split(cert, "-----BEGIN")[0]} {
 		require.Equal(t, "certificate.invalid", deviations(bad)[0].Code)
+	}
+}
+
+// signedBy is a certificate and its key, in PEM.
+func signedBy(t *testing.T, key crypto.Signer) (certificate, private []byte) {
+	t.Helper()
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerrow"},
+		NotBefore: time.Unix(1_700_000_000, 0), NotAfter: time.Unix(2_000_000_000, 0)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	require.NoError(t, err)
+	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw})
+}
+
+// TestSign: what is signed here verifies, here and with openssl; keys that don't fit, or can't sign, are refused.
+func TestSign(t *testing.T) {
+	rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
+	require.NoError(t, err)
+	curve, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	_, edwards, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	manifest := []byte("SHA256(rain-gauge.ovf)= 00\n")
+	for name, key := range map[string]crypto.Signer{"RSA": rsaKey, "ECDSA": curve} {
+		certificate, private := signedBy(t, key)
+		s, err := ovf.NewSigningKey(certificate, private)
+		require.NoError(t, err, name)
+		for _, algorithm := range []string{"sha1", "sha256", "sha512"} {
+			file, err := s.Sign("rain-gauge.mf", algorithm, manifest)
+			require.NoError(t, err)
+			whose, err := ovf.Signer(file, manifest)
+			require.NoError(t, err)
+			require.Equal(t, "Skerrow", whose.Subject.CommonName)
+			_, err = ovf.Signer(file, append(manifest, ' '))
+			require.ErrorContains(t, err, "does not verify")
+
+			head := strings.ToUpper(algorithm) + "(rain-gauge.mf)= "
+			line, rest, ok := strings.Cut(string(file), "\n")
+			require.True(t, ok && strings.HasPrefix(line, head), line)
+			signature, err := hex.DecodeString(strings.TrimPrefix(line, head))
+			require.NoError(t, err)
+			dir := t.TempDir()
+			for file, data := range map[string][]byte{"cert": []byte(rest), "signature": signature, "mf": manifest} {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, file), data, 0o600))
+			}
+			out, err := exec.Command("sh", "-c", "cd "+dir+" && openssl x509 -in cert -pubkey -noout > public && "+
+				"openssl dgst -"+algorithm+" -verify public -signature signature mf").CombinedOutput()
+			require.NoError(t, err, "%s\nopenssl is in Debian's package openssl: make setup", out)
+			require.Contains(t, string(out), "Verified OK")
+		}
+	}
+	certificate, private := signedBy(t, rsaKey)
+	_, other := signedBy(t, curve)
+	edCertificate, edPrivate := signedBy(t, edwards)
+	for says, pair := range map[string][2][]byte{
+		"private key type does not match": {certificate, other},
+		"failed to find any PEM data":     {certificate, []byte("nothing")},
+		"Ed25519":                         {edCertificate, edPrivate},
+		"the key is encrypted": {certificate, bytes.ReplaceAll(private, []byte("PRIVATE"),
+			[]byte("ENCRYPTED PRIVATE"))},
+	} {
+		_, err := ovf.NewSigningKey(pair[0], pair[1])
+		require.ErrorContains(t, err, says)
 	}
 }
 

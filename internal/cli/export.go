@@ -47,6 +47,7 @@ is this machine's alone. The options below change single things; the copy itself
 stays as it is.`,
 		Example: "  unvora export tide-gauge ./tide-gauge.ova\n" +
 			"  unvora export tide-gauge ./for-others/ --for hand-out --name tide-gauge-kit\n" +
+			"  unvora export tide-gauge ./tide-gauge.ova --sign our.crt --sign-key our.key\n" +
 			"  unvora export gannet/tide-gauge loft --detach",
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.completeCopies("registered"),
@@ -56,6 +57,10 @@ stays as it is.`,
 	cmd.Flags().StringVar(&shape, "shape", "", "ova, or folder: a directory with the descriptor, the manifest and the "+
 		"disks; as DEST says unless said")
 	holds.flags(cmd)
+	signing := &signing{}
+	cmd.Flags().StringVar(&signing.certificate, "sign", "", "sign the package with this certificate (PEM) and the "+
+		"key of --sign-key. It is signed here: the key does not leave this computer")
+	cmd.Flags().StringVar(&signing.key, "sign-key", "", "private key of that certificate (PEM, RSA or ECDSA)")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		c, err := a.client()
@@ -69,6 +74,9 @@ stays as it is.`,
 		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1],
 			Destination: *dest, Snapshot: optional(snapshot)}
 		if err := holds.into(&req); err != nil {
+			return err
+		}
+		if err := signing.into(dest, to); err != nil {
 			return err
 		}
 		p, err := a.settle(ctx, c, req, s)
@@ -108,20 +116,56 @@ stays as it is.`,
 	return cmd
 }
 
+// signing is who signs a package, as options.
+type signing struct{ certificate, key string }
+
+// signed is how the place of a package is told that is to be signed.
+const signed = ", signed"
+
+// mostPEM is how many bytes a certificate, or a key, may have.
+const mostPEM = 1 << 20
+
+// into has the package signed by whom was said. Keys don't travel: it has to be written here, as a whole.
+func (s *signing) into(dest *openapi.Destination, to *local) error {
+	if s.certificate == "" && s.key == "" {
+		return nil
+	}
+	if s.certificate == "" || s.key == "" {
+		return usage("--sign CERT and --sign-key KEY go together")
+	}
+	if to == nil || to.piped {
+		return usage("a package is signed where it is written: name a file or folder on this computer")
+	}
+	certificate, err := readText("--sign", s.certificate, mostPEM)
+	if err != nil {
+		return err
+	}
+	key, err := readText("--sign-key", s.key, mostPEM)
+	if err != nil {
+		return err
+	}
+	if to.signs, err = ovf.NewSigningKey([]byte(certificate), []byte(key)); err != nil {
+		return usage("--sign %s --sign-key %s: %v", s.certificate, s.key, err)
+	}
+	*dest.Place += signed
+	return nil
+}
+
 // local is a package on the client's computer.
 type local struct {
 	path   string
 	piped  bool // to standard output
 	folder bool
-	whole  bool // it has its place
+	whole  bool            // it has its place
+	signs  *ovf.SigningKey // nil: nobody does
 }
 
 // open begins to write the package that is given.
 func (l *local) open(give *openapi.Given, algorithm, job string) (written, error) {
 	if l.folder {
-		return newFolderOut(l.path, give.Name, algorithm, job)
+		return newFolderOut(l.path, give.Name, algorithm, job, l.signs)
 	}
-	return newArchiveOut(l.path, give.Name, give.Room, algorithm)
+	return newArchiveOut(l.path, give.Name, give.Room, algorithm, l.signs)
 }
 
 // Shapes of packages.

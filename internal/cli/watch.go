@@ -453,6 +453,10 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 	if err != nil {
 		return nil, clear, err
 	}
+	if strings.HasSuffix(t.Give.Place, signed) {
+		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes a package that is to be signed, and the "+
+			"key is not at hand any more: cancel it (unvora jobs cancel %[1]s), and export anew", job)}
+	}
 	here, err := os.Hostname()
 	place, folder := strings.CutSuffix(t.Give.Place, "/")
 	if err != nil || here+":"+file != place {

@@ -33,13 +33,16 @@ type archiveOut struct {
 	file string
 }
 
-func newArchiveOut(file, descriptor string, room int, algorithm string) (*archiveOut, error) {
+func newArchiveOut(file, descriptor string, room int, algorithm string, signs *ovf.SigningKey) (*archiveOut,
+	error) {
 	part := filepath.Join(filepath.Dir(file), "."+filepath.Base(file)+".part")
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o640)
 	if err != nil {
 		return nil, fmt.Errorf("%w: is there a right to write there?", err)
 	}
-	return &archiveOut{ovf.NewWriter(f, descriptor, room, time.Now(), algorithm, nil), f, part, file}, nil
+	w := ovf.NewWriter(f, descriptor, room, time.Now(), algorithm, nil)
+	w.Signs = signs
+	return &archiveOut{w, f, part, file}, nil
 }
 
 func (o *archiveOut) begin(string) (io.WriterAt, error) {
@@ -67,14 +70,15 @@ func (o *archiveOut) abandon() {
 // folderOut is a directory with a descriptor, a manifest and disks.
 type folderOut struct {
 	dir, part, descriptor, algorithm string
+	signs                            *ovf.SigningKey // nil: nobody does
 	open                             *os.File
 	list                             []ovf.Member
 }
 
 // newFolderOut begins one anew; what an earlier try of the same job has left is removed.
-func newFolderOut(dir, descriptor, algorithm, job string) (*folderOut, error) {
+func newFolderOut(dir, descriptor, algorithm, job string, signs *ovf.SigningKey) (*folderOut, error) {
 	o := &folderOut{dir: dir, part: filepath.Join(filepath.Dir(dir), "."+filepath.Base(dir)+"."+job+".part"),
-		descriptor: descriptor, algorithm: algorithm}
+		descriptor: descriptor, algorithm: algorithm, signs: signs}
 	if err := os.RemoveAll(o.part); err != nil {
 		return nil, err
 	}
@@ -101,13 +105,21 @@ func (o *folderOut) end(m ovf.Member) error {
 func (o *folderOut) members() []ovf.Member { return o.list }
 
 func (o *folderOut) finish(descriptor []byte) (total int64, err error) {
-	name := strings.TrimSuffix(o.descriptor, ".ovf")
 	descriptor = append(bytes.TrimRight(descriptor, " \n"), '\n') // an archive sets room aside, a folder needs none
 	manifest := ovf.ManifestOf(o.algorithm, o.descriptor, descriptor, o.list)
-	for _, f := range []struct {
+	type file struct {
 		file string
 		data []byte
-	}{{o.descriptor, descriptor}, {name + ".mf", manifest}} {
+	}
+	files := []file{{o.descriptor, descriptor}, {ovf.ManifestName(o.descriptor), manifest}}
+	if o.signs != nil {
+		signed, err := o.signs.Sign(ovf.ManifestName(o.descriptor), o.algorithm, manifest)
+		if err != nil {
+			return 0, err
+		}
+		files = append(files, file{ovf.CertificateName(o.descriptor), signed})
+	}
+	for _, f := range files {
 		w, err := o.begin(f.file)
 		if err == nil {
 			_, err = w.WriteAt(f.data, 0)
