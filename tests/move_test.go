@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -293,6 +294,83 @@ func (e *estate) cancelledMove(t *testing.T, copy string) string {
 	})
 	require.Equal(t, r.status == 0, state == "cancelled", "cancelled is undone, refused is done")
 	return state
+}
+
+// TestMoveMany: several machines move in one job; a host is emptied, each machine to where it has room.
+func TestMoveMany(t *testing.T) {
+	e := ownEstate(t)
+	e.ok(t, "power", "on", "gannet/training-05", "gannet/training-06")
+	three := []string{"move", "training-05", "gannet/training-06", "training-07", "--host", "petrel", "--yes"}
+	p, _, status := e.planned(t, three...)
+	require.Zero(t, status)
+	var kinds []string
+	for _, s := range p.Steps {
+		kinds = append(kinds, s.Kind)
+	}
+	require.Less(t, lastIndex(kinds, "carry"), slices.Index(kinds, "stop"), "all are copied first")
+	require.Contains(t, e.ok(t, three...), "training-06, gannet/training-07: moved. Together they stood for ")
+	for name, state := range map[string]string{"training-05": "running", "training-06": "running",
+		"training-07": "stopped"} {
+		require.Equal(t, state, e.onlyAt(t, name, "petrel").State, name)
+	}
+
+	// One that can't go keeps the others where they are.
+	e.ok(t, "clone", "gannet/tide-gauge", "--name", "stands-on-it", "--kind", "layered", "--yes")
+	r := e.run(t, "move", "tide-gauge", "training-09", "--host", "petrel", "--yes")
+	require.Equal(t, 4, r.status)
+	require.Contains(t, r.out+r.err, "stands-on-it")
+	e.onlyAt(t, "training-09", "gannet")
+
+	// Each to where it has room.
+	_, found, status := e.planned(t, "move", "--where", "host=gannet name~training-1*", "--spread", "--yes")
+	require.Zero(t, status)
+	require.Contains(t, found["place.by-spread"].Message, "of memory left: the first of ")
+	e.ok(t, "move", "--where", "host=gannet name~training-1*", "--spread", "--yes")
+	require.Empty(t, get[[]openapi.Copy](t, e, "copies", "--where", "host=gannet name~training-1*"))
+	require.Len(t, get[[]openapi.Copy](t, e, "copies", "--where", "form=registered name~training-1*"), 3)
+
+	for name, c := range map[string]struct {
+		args []string
+		says string
+	}{
+		"nothing":         {nil, "name copies, or --where"},
+		"nothing fits":    {[]string{"--where", "name=nobody", "--host", "petrel"}, "No registered copy fits"},
+		"all there":       {[]string{"--where", "host=petrel", "--host", "petrel"}, "or all are where they are to go"},
+		"spread and host": {[]string{"tide-gauge", "--spread", "--host", "petrel"}, "Either hosts are chosen"},
+		"no filter":       {[]string{"--where", "colour=red", "--spread"}, "colour"},
+		"disks of two": {[]string{"tide-gauge", "buoy-ingest", "--host", "petrel", "--disk", "disk1=reef"},
+			"one machine at a time"},
+	} {
+		r := e.run(t, append([]string{"move", "--yes"}, c.args...)...)
+		require.Equal(t, 2, r.status, name)
+		require.Contains(t, r.err, c.says, name)
+	}
+	for _, h := range []string{"gannet", "petrel", "skua"} {
+		require.Empty(t, e.leftovers(t, h))
+	}
+}
+
+func lastIndex(list []string, what string) int {
+	for n := len(list) - 1; n >= 0; n-- {
+		if list[n] == what {
+			return n
+		}
+	}
+	return -1
+}
+
+// TestConsoleEmpty empties a host in the console.
+func TestConsoleEmpty(t *testing.T) {
+	e := ownEstate(t)
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	do(t, ctx, "empty", chromedp.Navigate(e.server+"/hosts?host=petrel"), press(byText("button", "Empty it …")),
+		chromedp.WaitEnabled(byText("button", "Empty petrel")))
+	accessible(t, ctx, "console-empty")
+	do(t, ctx, "emptied", press(byText("button", "Empty petrel")))
+	wait.Until(t, func() bool {
+		return len(get[[]openapi.Copy](t, e, "copies", "--where", "host=petrel form=registered")) == 0
+	})
 }
 
 // TestConsoleMove moves a machine in the console.

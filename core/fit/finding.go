@@ -305,6 +305,8 @@ var catalogue = map[string]entry{
 	"trash.copy-elsewhere": entryOf(Note),
 	"trash.gone":           entryOf(Blocker),
 	"place.by-rule":        entryOf(Note),
+	"place.by-spread":      entryOf(Note),
+	"place.nowhere":        entryOf(Blocker),
 }
 
 // Raise makes the finding of a code. It panics on a code that the catalogue

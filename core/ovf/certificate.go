@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto"
 	"crypto/ecdsa"
-	"crypto/rand"
 	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
@@ -12,6 +11,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"strings"
 )
@@ -61,13 +61,14 @@ func Signer(certificate, manifest []byte) (*x509.Certificate, error) {
 
 // SigningKey signs manifests.
 type SigningKey struct {
+	random      io.Reader
 	certificate []byte // in PEM, the signer's first
 	key         crypto.Signer
 }
 
 // NewSigningKey takes a certificate and its private key, both in PEM; the certificates of issuers may follow. Keys are
-// RSA or ECDSA, and not encrypted.
-func NewSigningKey(certificate, key []byte) (*SigningKey, error) {
+// RSA or ECDSA, and not encrypted. random is what signatures are made with.
+func NewSigningKey(random io.Reader, certificate, key []byte) (*SigningKey, error) {
 	if block, _ := pem.Decode(key); block != nil && (block.Headers["DEK-Info"] != "" ||
 		block.Type == "ENCRYPTED PRIVATE KEY") {
 		return nil, errors.New("the key is encrypted: give one that is not, which only this account can read")
@@ -76,7 +77,7 @@ func NewSigningKey(certificate, key []byte) (*SigningKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &SigningKey{}
+	s := &SigningKey{random: random}
 	switch k := pair.PrivateKey.(type) {
 	case *rsa.PrivateKey:
 		s.key = k
@@ -98,7 +99,7 @@ func (s *SigningKey) Sign(name, algorithm string, manifest []byte) ([]byte, erro
 	h := NewHash(algorithm)
 	h.Write(manifest)
 	algorithm = strings.ToUpper(algorithm)
-	signature, err := s.key.Sign(rand.Reader, h.Sum(nil), hashes[algorithm])
+	signature, err := s.key.Sign(s.random, h.Sum(nil), hashes[algorithm])
 	if err != nil {
 		return nil, fmt.Errorf("sign %s: %w", name, err)
 	}

@@ -308,7 +308,7 @@ func TestSign(t *testing.T) {
 	manifest := []byte("SHA256(rain-gauge.ovf)= 00\n")
 	for name, key := range map[string]crypto.Signer{"RSA": rsaKey, "ECDSA": curve} {
 		certificate, private := signedBy(t, key)
-		s, err := ovf.NewSigningKey(certificate, private)
+		s, err := ovf.NewSigningKey(rand.Reader, certificate, private)
 		require.NoError(t, err, name)
 		for _, algorithm := range []string{"sha1", "sha256", "sha512"} {
 			file, err := s.Sign("rain-gauge.mf", algorithm, manifest)
@@ -344,7 +344,7 @@ func TestSign(t *testing.T) {
 		"the key is encrypted": {certificate, bytes.ReplaceAll(private, []byte("PRIVATE"),
 			[]byte("ENCRYPTED PRIVATE"))},
 	} {
-		_, err := ovf.NewSigningKey(pair[0], pair[1])
+		_, err := ovf.NewSigningKey(rand.Reader, pair[0], pair[1])
 		require.ErrorContains(t, err, says)
 	}
 }

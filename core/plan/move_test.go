@@ -11,6 +11,9 @@ import (
 	"unvora.example/unvora/core/plan"
 )
 
+// freezing is what a host can whose machines are followed.
+var freezing = []fit.Ability{fit.Freezes}
+
 // moving is tide-gauge, registered on petrel, about to be moved to gannet.
 func moving(t *testing.T) plan.MoveFacts {
 	f, _ := lying(t)
@@ -42,19 +45,19 @@ func TestMove(t *testing.T) {
 			"stop " + stopped + " start"},
 		"one that is followed": {plan.BringRequest{},
 			func(f *plan.MoveFacts) {
-				f.Folder.State, f.From.Can = machine.Running, []fit.Ability{fit.Freezes}
+				f.Folder.State, f.From.Can = machine.Running, freezing
 				f.Folder.Disks[0].Unclean = true // as it is while it runs
 			}, "state.running", "freeze give-ids carry stop follow delist place take-away record start"},
 		"one that is followed with its firmware's settings": {plan.BringRequest{},
 			func(f *plan.MoveFacts) {
-				f.Folder.State, f.From.Can = machine.Running, []fit.Ability{fit.Freezes}
+				f.Folder.State, f.From.Can = machine.Running, freezing
 				f.Folder.Machine.Variables = "v.fd"
 				f.Folder.Files = append(f.Folder.Files, "v.fd")
 			}, "state.running", "freeze give-ids carry stop follow carry delist place take-away record start"},
 		"one that is not followed into a format that nothing is written into": {
 			plan.BringRequest{Disks: map[string]string{"disk1": ":vhdx"}},
 			func(f *plan.MoveFacts) {
-				f.Folder.State, f.From.Can = machine.Running, []fit.Ability{fit.Freezes}
+				f.Folder.State, f.From.Can = machine.Running, freezing
 				f.Host.Family.Formats = append(f.Host.Family.Formats, "vhdx")
 			}, "state.running", "stop " + stopped + " start"},
 		"another pool": {plan.BringRequest{Pool: "harbour"}, here, "", stopped},

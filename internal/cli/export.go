@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -144,7 +145,7 @@ func (s *signing) into(dest *openapi.Destination, to *local) error {
 	if err != nil {
 		return err
 	}
-	if to.signs, err = ovf.NewSigningKey([]byte(certificate), []byte(key)); err != nil {
+	if to.signs, err = ovf.NewSigningKey(rand.Reader, []byte(certificate), []byte(key)); err != nil {
 		return usage("--sign %s --sign-key %s: %v", s.certificate, s.key, err)
 	}
 	*dest.Place += signed

@@ -12,26 +12,34 @@ func init() {
 
 func (a *app) moveCmd() *cobra.Command {
 	s := &settling{}
-	var host, pool string
+	var host, pool, where string
+	var spread bool
 	var disks, wire []string
 	var keepWiring bool
 	cmd := &cobra.Command{
-		Use:   "move COPY",
-		Short: "Take a machine to another host, or to another pool",
-		Long: `Take a machine to another host, of the same family or another, or to another pool of its host.
+		Use:   "move COPY…",
+		Short: "Take machines to another host, or to another pool",
+		Long: `Take machines to another host, of the same family or another, or to another pool of their host.
 
-It stays the copy that it is, with its ids and MACs. One that runs is stopped, copied, and started
-at its new place. What was written is read back; then it is taken off the list of the host that it
-leaves, and only then listed at the new one, so that at no moment both could be started. Its old
-files go to the trash of their pool, for as long as the agent keeps that. If anything fails, it is
-where it was, and runs if it ran.`,
+A machine stays the copy that it is, with its ids and MACs. One that runs goes on while its disks are
+copied, where its host can freeze them; then it is stopped, what it has written meanwhile follows, and
+it is started at its new place. What was written is read back; then the machine is taken off the list
+of the host that it leaves, and only then listed at the new one, so that at no moment both could be
+started. Its old files go to the trash of their pool (unvora trash). If anything fails, it is where it
+was, and runs if it ran.
+
+Several move in one job: all of them, or none. --spread chooses a host for each, by memory, room and
+what the host can run; with --where 'host=gannet' that empties a host.`,
 		Example: "  unvora move tide-gauge --host petrel\n" +
 			"  unvora move gannet/tide-gauge --host skua --plan\n" +
-			"  unvora move tide-gauge --pool kelp",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeCopies("registered"),
+			"  unvora move tide-gauge --pool kelp\n" +
+			"  unvora move --where 'host=gannet name~training-*' --spread --plan",
+		Args: cobra.ArbitraryArgs, ValidArgsFunction: a.completeCopies("registered"),
 	}
 	f := cmd.Flags()
-	f.StringVar(&host, "host", "", "host to take it to; its own unless said")
+	f.StringVar(&host, "host", "", "host to take them to; their own unless said")
+	f.StringVar(&where, "where", "", "those that a filter tells, such as 'host=gannet'; those that are there stay")
+	f.BoolVar(&spread, "spread", false, "choose a host for each: the one that can take it and has the most memory left")
 	f.StringVar(&pool, "pool", "", "pool for its folder; as the rules of landing say unless said")
 	f.StringArrayVar(&disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk lands "+
 		"in, the format that it is written in")
@@ -40,8 +48,17 @@ where it was, and runs if it ran.`,
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
 	s.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		req := &openapi.MoveRequest{Operation: openapi.MoveRequestOperationMove, Copies: args, Host: optional(host),
-			Pool: optional(pool), KeepWiring: &keepWiring}
+		if len(args) == 0 && where == "" {
+			return usage("which: name copies, or --where 'host=gannet'")
+		}
+		req := &openapi.MoveRequest{Operation: openapi.MoveRequestOperationMove, Copies: &args, Host: optional(host),
+			Where: optional(where), Pool: optional(pool)}
+		if spread {
+			req.Spread = &spread
+		}
+		if keepWiring {
+			req.KeepWiring = &keepWiring
+		}
 		var err error
 		if req.Disks, err = pairs("--disk", disks); err != nil {
 			return err

@@ -332,6 +332,9 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 		stood := ""
 		if j.DownSeconds != nil {
 			stood = fmt.Sprintf(" It stood for %s.", seconds(*j.DownSeconds))
+			if len(p.Subjects) > 1 {
+				stood = fmt.Sprintf(" Together they stood for %s.", seconds(*j.DownSeconds))
+			}
 		}
 		fmt.Fprintf(a.out, "%s: %s.%s\n", strings.Join(p.Subjects, ", "), done, stood)
 	})

@@ -161,7 +161,8 @@ type SumsRequest struct {
 type TaskSpec struct {
 	Job    string          `json:"job"`
 	Epoch  int64           `json:"epoch"`
-	Kind   string          `json:"kind"` // of a plan's step
+	Part   int             `json:"part,omitempty"` // which of the job's machines it is about
+	Kind   string          `json:"kind"`           // of a plan's step
 	Params json.RawMessage `json:"params"`
 	Try    int             `json:"try,omitempty"` // one that has failed is tried again when this is higher than before
 }

@@ -87,6 +87,23 @@ func (inv *Inventory) AllHosts(ctx context.Context, f func(Host) error) error {
 	}
 }
 
+// MemoryInUse is what the machines that run take of each host, in bytes.
+func (inv *Inventory) MemoryInUse(ctx context.Context) (map[uuid.UUID]int64, error) {
+	type use struct {
+		Host  uuid.UUID
+		Bytes int64
+	}
+	list, err := rows[use](ctx, inv.Pool, `select host_id as host,
+		sum(coalesce((machine ->> 'memoryBytes')::bigint, 0))::bigint as bytes from copies
+		where form = 'registered' and gone_at is null and state in ('running', 'paused') and host_id is not null
+		group by host_id`)
+	used := map[uuid.UUID]int64{}
+	for _, u := range list {
+		used[u.Host] = u.Bytes
+	}
+	return used, err
+}
+
 // Host finds one by name or id.
 func (inv *Inventory) Host(ctx context.Context, ref string) (*Host, error) {
 	cond := "lower(h.name) = lower($1)"

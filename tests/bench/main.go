@@ -40,8 +40,8 @@ func main() {
 	runs := flag.Int("n", 5, "pairs to run")
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
 	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
-	only := flag.String("only", "", "one part: disks, load, estate, register, move, power, managers, fleet, survey; or "+
-		"large, the disks of a TiB, measured only when asked for")
+	only := flag.String("only", "", "one part: disks, load, estate, register, move, power, managers, fleet, survey; "+
+		"or large, the disks of a TiB, measured only when asked for")
 	flag.Parse()
 	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)

@@ -64,7 +64,7 @@ func (b *bench) move(image string) error {
 func moveIt(c *openapi.ClientWithResponses, name, to string) (stood, took float64, err error) {
 	yes := true
 	var req openapi.Request
-	if err := req.FromMoveRequest(openapi.MoveRequest{Copies: []string{name}, Host: &to,
+	if err := req.FromMoveRequest(openapi.MoveRequest{Copies: &[]string{name}, Host: &to,
 		TakeRecommended: &yes}); err != nil {
 		return 0, 0, err
 	}

@@ -164,6 +164,7 @@ function Detail({ name }: { name: string }) {
   const check = useMutation({ mutationFn: () => checkHost(name) });
   const [adding, setAdding] = useState(false);
   const [dropping, setDropping] = useState("");
+  const [emptying, setEmptying] = useState(false);
   if (!h) return <Told problem={error} />;
   return (
     <section aria-label={h.name} className="flex min-w-0 flex-col">
@@ -175,6 +176,11 @@ function Detail({ name }: { name: string }) {
         <button className="button ml-auto text-[14px]" disabled={check.isPending} onClick={() => check.mutate()}>
           Check
         </button>
+        {copies.items.some((c) => c.form === "registered") && (
+          <button className="button text-[14px]" onClick={() => setEmptying(true)}>
+            Empty it …
+          </button>
+        )}
         <button className="button text-[14px]" onClick={() => rest.mutate(h.state !== "resting")}>
           {h.state === "resting" ? "Wake" : "Let it rest"}
         </button>
@@ -193,6 +199,13 @@ function Detail({ name }: { name: string }) {
         </ul>
       )}
       {adding && <SwitchSheet host={h} onClose={() => setAdding(false)} />}
+      {emptying && (
+        <OperationSheet
+          title={`Empty ${h.name}`}
+          request={{ operation: "move", where: `host=${h.name}`, spread: true }}
+          onClose={() => setEmptying(false)}
+        />
+      )}
       {dropping && (
         <OperationSheet
           title={`Take the switch ${dropping} away`}

@@ -27,7 +27,7 @@ func carryTask(t *run) (p hostlink.CarryTask, target string, err error) {
 	}
 	dir := p.Into
 	if dir == "" {
-		dir = ground.StagingDir(p.Pool, t.Job())
+		dir = t.Staging(p.Pool)
 	}
 	target = filepath.Join(dir, p.File)
 	return p, target, t.Within(target)

@@ -47,7 +47,7 @@ func doFetch(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&f.Fetch); err != nil {
 		return nil, err
 	}
-	f.path = filepath.Join(ground.StagingDir(f.Pool, t.Job()), f.File)
+	f.path = filepath.Join(t.Staging(f.Pool), f.File)
 	if err := t.Within(f.path); err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func undoFetch(ctx context.Context, t *run) error {
 	if err := t.Params(&p); err != nil {
 		return err
 	}
-	return t.Door.RemoveAll(filepath.Join(ground.StagingDir(p.Pool, t.Job()), filepath.Base(p.File)))
+	return t.Door.RemoveAll(filepath.Join(t.Staging(p.Pool), filepath.Base(p.File)))
 }
 
 func (f *fetch) run(ctx context.Context) (int64, error) {

@@ -21,7 +21,7 @@ func doFollow(ctx context.Context, t *run) (any, error) {
 	if filepath.Base(p.File) != p.File {
 		return nil, ground.Refuse("package.path-escape", "%q is no file name", p.File)
 	}
-	target := filepath.Join(ground.StagingDir(p.Pool, t.Job()), p.File)
+	target := filepath.Join(t.Staging(p.Pool), p.File)
 	if err := t.Within(target); err != nil {
 		return nil, err
 	}

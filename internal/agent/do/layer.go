@@ -23,7 +23,7 @@ func layerAt(t *run, p plan.NewLayer) (string, error) {
 	if filepath.Base(p.File) != p.File {
 		return "", ground.Refuse("package.path-escape", "%q is no file name", p.File)
 	}
-	path := filepath.Join(ground.StagingDir(p.Pool, t.Job()), p.File)
+	path := filepath.Join(t.Staging(p.Pool), p.File)
 	return path, errors.Join(t.Within(p.Parent), t.Within(path))
 }
 

@@ -34,7 +34,7 @@ func doPlace(_ context.Context, t *run) (any, error) {
 		}
 	}
 	if !t.isCopy(folder, p.Machine.Passport.Copy) { // else: placed before the agent was killed
-		if err := t.assemble(ground.StagingDir(p.Pool, t.Job()), folder, p); err != nil {
+		if err := t.assemble(t.Staging(p.Pool), folder, p); err != nil {
 			return nil, err
 		}
 	}
@@ -63,7 +63,7 @@ func (w *Worker) besidePaths(t *run, x plan.Beside) (from, to string, err error)
 	if filepath.Base(x.File) != x.File || filepath.Base(x.Dir) != x.Dir {
 		return "", "", ground.Refuse("package.path-escape", "%q in %q is no file name", x.File, x.Dir)
 	}
-	from, to = filepath.Join(ground.StagingDir(x.Pool, t.Job()), x.File), filepath.Join(x.Pool, x.Dir, x.File)
+	from, to = filepath.Join(t.Staging(x.Pool), x.File), filepath.Join(x.Pool, x.Dir, x.File)
 	return from, to, errors.Join(w.Within(from), w.Within(to))
 }
 

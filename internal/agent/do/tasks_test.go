@@ -236,8 +236,13 @@ func TestForgetEnds(t *testing.T) {
 		require.Empty(t, a.Sight.Survey(t.Context(), "", 0).Jobs)
 	}
 	require.NoError(t, os.MkdirAll(ground.StagingDir(pool, job), 0o755)) // where no note is left
+	require.NoError(t, os.MkdirAll(ground.PartDir(pool, job, 2), 0o755)) // of another of its machines
 	require.NoError(t, os.MkdirAll(ground.StagingDir(pool, "no job"), 0o755))
 	require.Equal(t, []string{job}, a.Sight.Survey(t.Context(), "", 0).Jobs)
+	require.NoError(t, a.tasks.Forget(job, 2))
+	require.NoDirExists(t, ground.StagingDir(pool, job))
+	require.NoDirExists(t, ground.PartDir(pool, job, 2))
+	require.DirExists(t, ground.StagingDir(pool, "no job"), "it is nobody's we know")
 }
 
 // TestFetchResumes: the agent ends in the middle and is started again.

@@ -9,6 +9,8 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -75,6 +77,20 @@ const WorkDir = ".unvora"
 
 // StagingDir is where a job's unfinished files lie in a pool.
 func StagingDir(pool, job string) string { return filepath.Join(pool, WorkDir, job) }
+
+// PartDir is where those of one of its machines lie; each has a directory, since that becomes its folder.
+func PartDir(pool, job string, part int) string {
+	if part == 0 {
+		return StagingDir(pool, job)
+	}
+	return StagingDir(pool, job) + "." + strconv.Itoa(part)
+}
+
+// JobOf is the job whose files lie in a directory of that name in the working directory of a pool.
+func JobOf(name string) string {
+	job, _, _ := strings.Cut(name, ".")
+	return job
+}
 
 // What is made in pools can be read by the group of the agent's account, and by
 // nobody else.

@@ -116,8 +116,8 @@ func (s *sweep) jobs(pools []hostlink.Pool) []string {
 		}
 		list, _ := s.entries(filepath.Join(p.Path, ground.WorkDir))
 		for _, e := range list {
-			if uuid.Validate(e.Name()) == nil {
-				kept = append(kept, e.Name())
+			if job := ground.JobOf(e.Name()); uuid.Validate(job) == nil {
+				kept = append(kept, job)
 			}
 		}
 	}

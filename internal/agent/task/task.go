@@ -47,6 +47,9 @@ func (t *Task) ID() string { return t.state.ID }
 // Job that the task belongs to.
 func (t *Task) Job() string { return t.spec.Job }
 
+// Staging is where unfinished files of the task's machine lie in a pool.
+func (t *Task) Staging(pool string) string { return ground.PartDir(pool, t.spec.Job, t.spec.Part) }
+
 // Ended is closed when the task is over, or was stopped.
 func (t *Task) Ended() <-chan struct{} { return t.ended }
 
@@ -369,10 +372,25 @@ func (ts *Tasks) Forget(job string, epoch int64) error {
 		errs = append(errs, ts.Records.Drop("tasks", id), ts.Records.Drop("journals", id))
 	}
 	for _, p := range ts.Config.Pools {
-		errs = append(errs, ts.Door.RemoveAll(ground.StagingDir(p.Path, job)))
+		errs = append(errs, ts.clear(filepath.Join(p.Path, ground.WorkDir), job))
 		_ = ts.Door.Remove(filepath.Join(p.Path, ground.WorkDir)) // only when it is empty
 	}
 	return errors.Join(append(errs, ts.Records.Drop("epochs", job))...)
+}
+
+// clear removes what a job has left in a working directory.
+func (ts *Tasks) clear(dir, job string) error {
+	entries, err := ts.Door.ReadDir(dir)
+	if err != nil {
+		return nil // there is none, or the pool is away: a survey tells of it once it is back
+	}
+	var errs []error
+	for _, e := range entries {
+		if ground.JobOf(e.Name()) == job {
+			errs = append(errs, ts.Door.RemoveAll(filepath.Join(dir, e.Name())))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // Wait returns when the task has ended, needs bytes, or after most.
