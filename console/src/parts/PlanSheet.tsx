@@ -33,7 +33,7 @@ export function PlanSheet(p: Props) {
   return (
     <Dialog open onClose={p.onClose} className="relative z-30">
       <div className="fixed inset-0 grid place-items-center bg-[#00000073] p-6">
-        <DialogPanel className="flex max-h-[calc(100vh-3rem)] w-[70rem] max-w-full flex-col border border-rule bg-paper">
+        <DialogPanel className="flex max-h-[94vh] w-[70rem] max-w-full flex-col border border-rule bg-paper">
           <header className="border-b border-rule bg-sheet px-6 py-3">
             <DialogTitle className="text-[18px] font-semibold">{p.title}</DialogTitle>
             <div className="mt-2 flex items-center gap-4">
