@@ -280,10 +280,12 @@ func (s *snapshots) merge(p *Plan, gone, next *machine.Snapshot) error {
 		return nil
 	}
 	do := &MergeSnapshot{Power: s.power, Snapshot: gone.Name, Into: next.Name}
+	var after []Step
 	for _, d := range gone.Disks {
 		at := slices.IndexFunc(next.Disks, func(n machine.SnapshotDisk) bool { return n.Disk == d.Disk })
-		if at < 0 || next.Disks[at].File == d.File {
-			continue // the machine has let it go since, or has written nothing to it
+		if at < 0 { // the machine has let it go since
+			after = append(after, s.trash(path.Join(s.facts.Copy.Path, d.File)))
+			continue
 		}
 		if !slices.Contains(committed, d.Format) {
 			return fmt.Errorf("nothing can be written into %s, which is %s: make it stand alone instead (unvora "+
@@ -305,8 +307,9 @@ func (s *snapshots) merge(p *Plan, gone, next *machine.Snapshot) error {
 		}
 		do.Disks = append(do.Disks, merged)
 	}
-	s.around(p, true, Step{Host: s.facts.Host.Name, What: fmt.Sprintf("Write what was written between %q and %q into "+
-		"the disks of %[1]q, which are those of %[2]q from then on", gone.Name, next.Name), Do: do})
+	merge := Step{Host: s.facts.Host.Name, What: fmt.Sprintf("Write what was written between %q and %q into the disks "+
+		"of %[1]q, which are those of %[2]q from then on", gone.Name, next.Name), Do: do}
+	s.around(p, true, append([]Step{merge}, after...)...)
 	return nil
 }
 

@@ -55,6 +55,10 @@ func TestSnapshotPlans(t *testing.T) {
 		"drop one below":             {plan.OpDropSnapshot, "first", nil, " / merge-snapshot"},
 		"drop one below while it runs": {plan.OpDropSnapshot, "first", freezes,
 			"state.running / stop merge-snapshot start"},
+		"drop one below with a disk that it has no more": {plan.OpDropSnapshot, "first", func(f *plan.SnapshotFacts) {
+			f.Folder.Machine.Tree[0].Disks = append(f.Folder.Machine.Tree[0].Disks,
+				machine.SnapshotDisk{Disk: "disk2", File: "e.qcow2", Format: "qcow2"})
+		}, " / merge-snapshot take-away"},
 		"drop one that two stand on": {plan.OpDropSnapshot, "first",
 			func(f *plan.SnapshotFacts) { f.Folder.Machine.Stands = "first" }, "snapshot.stood-on / "},
 		"drop one below that a clone stands on": {plan.OpDropSnapshot, "first", func(f *plan.SnapshotFacts) {

@@ -15,7 +15,6 @@ import (
 type InTrash struct {
 	Name  string
 	Parts []GivenBack // itself, then its disks that lay elsewhere; To is where each lay
-	Bytes int64
 }
 
 // RestoreFacts is what Restore is worked out from.

@@ -12,7 +12,7 @@ import (
 // TestRestore: what is in the trash comes back to where it lay, under another name where that is taken.
 func TestRestore(t *testing.T) {
 	facts := plan.RestoreFacts{Host: plan.HostFacts{ID: "h", Name: "gannet", State: plan.HostUp},
-		Item: plan.InTrash{Name: "tide-gauge", Bytes: 1 << 20, Parts: []plan.GivenBack{
+		Item: plan.InTrash{Name: "tide-gauge", Parts: []plan.GivenBack{
 			{From: "/reef/.unvora/trash/j/tide-gauge", To: "/reef/tide-gauge"},
 			{From: "/kelp/.unvora/trash/j/d.qcow2", To: "/kelp/tide-gauge-disks/d.qcow2", Of: "tide-gauge"}}}}
 	p, err := plan.Restore(facts, nil, false)

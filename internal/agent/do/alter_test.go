@@ -95,8 +95,14 @@ func TestTrash(t *testing.T) {
 	require.DirExists(t, trash, "its term is not over")
 	old := time.Now().Add(-15 * 24 * time.Hour)
 	require.NoError(t, os.Chtimes(trash, old, old))
+	half := filepath.Join(filepath.Dir(trash), "."+job+"-2") // emptied in part, when the agent was killed
+	require.NoError(t, os.Mkdir(half, 0o755))
+	list, err := a.Trash()
+	require.NoError(t, err)
+	require.Len(t, list, 1, "what is half gone is not told")
 	a.EmptyTrash()
 	require.NoDirExists(t, trash)
+	require.NoDirExists(t, half)
 }
 
 // TestGiveBack: what lies in the trash is told with where it lay, and comes back there, with its disks that lay

@@ -96,7 +96,7 @@ func (w *Worker) Trash() (list []hostlink.Trashed, err error) {
 		}
 		for _, job := range jobs {
 			info, err := job.Info()
-			if err != nil {
+			if err != nil || strings.HasPrefix(job.Name(), ".") {
 				continue // its term has just ended
 			}
 			dir := filepath.Join(root, job.Name())
@@ -242,10 +242,20 @@ func (w *Worker) EmptyTrash() {
 		}
 		for _, e := range entries {
 			info, err := e.Info()
-			if err != nil || time.Since(info.ModTime()) < w.Config.TrashTerm() {
+			if err != nil {
 				continue
 			}
-			if err := w.Door.RemoveAll(filepath.Join(root, e.Name())); err != nil {
+			over := filepath.Join(root, e.Name())
+			if !strings.HasPrefix(e.Name(), ".") { // else begun before, and broken off
+				if time.Since(info.ModTime()) < w.Config.TrashTerm() {
+					continue
+				}
+				// All of it goes at once: nobody is given back what is half gone.
+				if over = filepath.Join(root, "."+e.Name()); w.Door.Rename(filepath.Join(root, e.Name()), over) != nil {
+					continue
+				}
+			}
+			if err := w.Door.RemoveAll(over); err != nil {
 				w.Log.Warn("trash not emptied", "pool", p.Name, "error", err)
 			} else {
 				w.Log.Info("trash emptied", "pool", p.Name, "of", info.ModTime())

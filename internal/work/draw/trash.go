@@ -181,7 +181,7 @@ func (r *Restore) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts := plan.RestoreFacts{Item: plan.InTrash{Name: x.Name, Parts: x.parts, Bytes: x.Bytes}}
+	facts := plan.RestoreFacts{Item: plan.InTrash{Name: x.Name, Parts: x.parts}}
 	if facts.Host, err = g.HostFacts(ctx, x.host); err != nil {
 		return nil, err
 	}
