@@ -85,6 +85,14 @@ func (w *Worker) assemble(staging, folder string, p hostlink.PlaceTask) error {
 	if err := w.Door.MkdirAll(staging, ground.DirMode); err != nil { // a machine without disks has none yet
 		return err
 	}
+	for _, d := range p.Machine.Disks { // what lies elsewhere is named with a path
+		if filepath.Base(d.File) != d.File {
+			continue
+		}
+		if _, err := w.Door.Lstat(filepath.Join(staging, d.File)); err != nil {
+			return ground.Refuse("disk.missing", "disk %s of %s was not brought here: %v", d.ID, p.Name, err)
+		}
+	}
 	raw, err := describe(p.Descriptor, "", p.Number, p.Machine)
 	if err != nil {
 		return err

@@ -137,6 +137,13 @@ func TestFetchAndPlace(t *testing.T) {
 	text, err := d.Encode(0)
 	require.NoError(t, err)
 	place := hostlink.PlaceTask{Pool: pool, Name: "x", Descriptor: string(text), Machine: m}
+	short := place // of a disk that was not brought here
+	short.Machine = m.Clone()
+	short.Machine.Disks = append(short.Machine.Disks, machine.Disk{ID: "disk2", File: "x-disk2.qcow2"})
+	s = ended(t, start(t, a, "s2b", plan.KindPlace, 1, short))
+	require.Equal(t, "disk.missing", s.Code, s.Error)
+	require.NoDirExists(t, filepath.Join(pool, "x"))
+	require.NoError(t, a.tasks.Undo(job+".s2b", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	s = start(t, a, "s3", plan.KindPlace, 1, place).Wait(t.Context(), wait.Bound)
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	img, err := formats.OpenChain(filepath.Join(pool, "x", "x-disk1.qcow2"), formats.Options{})
