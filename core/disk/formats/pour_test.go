@@ -41,9 +41,9 @@ func TestPour(t *testing.T) {
 		dir, err := os.MkdirTemp("", "pour")
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
-		const size = 5<<20 + 1536
+		const size = 2<<20 + 1536
 		want := disktest.Pattern(size, 7)
-		clear(want[1<<20 : 2<<20])
+		clear(want[1<<18 : 1<<19])
 		base := filepath.Join(dir, "base.raw")
 		require.NoError(rt, os.WriteFile(base, want, 0o600))
 		name := rapid.SampledFrom(formats.Commits).Draw(rt, "format")
@@ -57,7 +57,7 @@ func TestPour(t *testing.T) {
 		truth, from := disktest.Pattern(size, 9), int64(0)
 		layer := layered{Image: disktest.Plain(truth)}
 		for from < size {
-			r := disk.Range{Offset: from + rapid.Int64Range(0, 1<<20).Draw(rt, "apart"),
+			r := disk.Range{Offset: from + rapid.Int64Range(0, 1<<18).Draw(rt, "apart"),
 				Length: rapid.Int64Range(1, 3<<19).Draw(rt, "length"),
 				Kind:   rapid.SampledFrom([]disk.Kind{disk.Data, disk.Zero}).Draw(rt, "kind")}
 			if r.End() > size {
