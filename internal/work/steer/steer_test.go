@@ -123,10 +123,12 @@ type bench struct {
 	host  uuid.UUID
 	ended []string // jobs whose operation was told
 	log   *said
+	// looked are names of hosts that were looked at again.
+	looked chan string
 }
 
 func newBench(t *testing.T) *bench {
-	b := &bench{T: t, ctx: t.Context(), host: inventory.NewID(), log: &said{},
+	b := &bench{T: t, ctx: t.Context(), host: inventory.NewID(), log: &said{}, looked: make(chan string, 100),
 		agent: &playedAgent{tasks: map[string][]hostlink.Task{},
 			faults: map[string]hostlink.Fault{}, specs: map[string]hostlink.TaskSpec{}}}
 	var err error
@@ -158,7 +160,10 @@ func newBench(t *testing.T) *bench {
 	hosts, err := reach.New(b.inv, authority, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	b.s, err = steer.New(b.ctx, b.inv, hosts, away.NewPlaces(b.inv, nil), steer.Options{
-		Look: func(context.Context, *inventory.Host) error { return nil },
+		Look: func(_ context.Context, h *inventory.Host) error {
+			b.looked <- h.Name
+			return nil
+		},
 		Ended: func(_ context.Context, j *inventory.Job) error {
 			b.ended = append(b.ended, j.ID.String())
 			return nil
@@ -437,6 +442,36 @@ func TestReadAnew(t *testing.T) {
 	require.ErrorIs(t, err, inventory.ErrOvertaken)
 	_, err = b.inv.Apply(b.ctx, now(), same)
 	require.NoError(t, err)
+}
+
+// TestLookedAtAgain: a host is asked what it holds behind the end of a job that it took part in, however that ended.
+func TestLookedAtAgain(t *testing.T) {
+	b := newBench(t)
+	looked := func() {
+		t.Helper()
+		select {
+		case name := <-b.looked:
+			require.Equal(t, "gannet", name)
+		case <-time.After(wait.Bound):
+			t.Fatal("nobody has looked")
+		}
+	}
+	j := b.job(mend)
+	_, err := b.tick(j)
+	require.NoError(t, err)
+	require.Equal(t, "done: done", states(b.now(j)))
+	looked()
+
+	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
+	j = b.job(mend)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	_, err = b.s.Cancel(b.ctx, j.ID.String(), "robin")
+	require.NoError(t, err)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	require.Equal(t, "cancelled: undone", states(b.now(j)))
+	looked()
 }
 
 // TestCancelAtTheEnd: once the agents are told to forget a job, it can't be cancelled any more: nothing would be taken
