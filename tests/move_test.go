@@ -229,9 +229,9 @@ func TestMoveFollowed(t *testing.T) {
 	e.ok(t, "power", "on", "gannet/training-11")
 	disk := (*before.Machine.Disks)[0]
 	petrel := e.pids(t)["agent-petrel"]
+	require.NoError(t, syscall.Kill(petrel, syscall.SIGSTOP)) // it takes a while to copy
 	id := e.moves(t, before.Id)
 	e.untilStep(t, id, "freeze")
-	require.NoError(t, syscall.Kill(petrel, syscall.SIGSTOP)) // it takes a while to copy
 	layer := ""
 	wait.Until(t, func() bool {
 		list, err := filepath.Glob(filepath.Join(before.Path, "training-11-"+disk.Id+"-*.qcow2"))
