@@ -82,12 +82,26 @@ func TestTrash(t *testing.T) {
 	e.ok(t, "trash", "restore", list[0].Id, "--yes")
 	require.DirExists(t, list[0].Was)
 
+	// What lies on a share is told once, whoever sees it, and comes back there.
+	e.ok(t, "move", "training-03", "--pool", "harbour", "--yes")
+	shared := get[openapi.Copy](t, e, "copies", "training-03").Path
+	e.toTrash(t, "training-03")
+	seen := 0
+	for _, x := range e.trash(t) {
+		if x.Name == "training-03" && x.Pool == "harbour" {
+			seen++
+			e.ok(t, "trash", "restore", x.Id, "--yes")
+		}
+	}
+	require.Equal(t, 1, seen)
+	require.FileExists(t, filepath.Join(shared, "training-03.ovf"))
+
 	skua := e.pids(t)["agent-skua"]
 	require.NoError(t, syscall.Kill(skua, syscall.SIGSTOP))
 	r = e.run(t, "trash", "list")
 	require.NoError(t, syscall.Kill(skua, syscall.SIGCONT))
 	require.Zero(t, r.status)
-	require.Contains(t, r.err, "skua does not answer")
+	require.Contains(t, r.err, "What lies in the trash of skua is not listed: The agent on skua does not answer")
 	for args, says := range map[[2]string]string{
 		{"restore", "nothing"}: "Nothing in the trash is called nothing",
 		{"restore", ""}:        "Name what is to come out of the trash",
@@ -118,4 +132,5 @@ func TestConsoleTrash(t *testing.T) {
 		_, err := os.Stat(filepath.Join(was, "training-12.ovf"))
 		return err == nil
 	})
+	do(t, ctx, "it is gone from the list", chromedp.WaitNotPresent(byText("h3", "Trash")))
 }

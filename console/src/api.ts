@@ -276,7 +276,7 @@ export const looseDisksQuery = (host: string) =>
   });
 export const trashQuery = (host: string) =>
   queryOptions({
-    queryKey: ["hosts", "trash", host],
+    queryKey: ["copies", "trash", host],
     queryFn: () => take(client.GET("/trash", { params: { query: { host } } })),
     enabled: host !== "",
   });

@@ -168,7 +168,8 @@ type Carry struct {
 
 // GiveBack takes parts of what a job took away out of the trash.
 type GiveBack struct {
-	Parts []GivenBack `json:"parts"`
+	PoolID string      `json:"poolId"` // in whose trash the first lies
+	Parts  []GivenBack `json:"parts"`
 }
 
 // GivenBack is a machine folder, or a file, that comes out of the trash.

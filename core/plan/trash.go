@@ -14,6 +14,7 @@ import (
 // InTrash is a machine folder, or a file, that lies in the trash of a pool.
 type InTrash struct {
 	Name  string
+	Pool  string      // id
 	Parts []GivenBack // itself, then its disks that lay elsewhere; To is where each lay
 }
 
@@ -21,7 +22,7 @@ type InTrash struct {
 type RestoreFacts struct {
 	Host  HostFacts
 	Item  InTrash
-	Taken []string       // names in the pool that it lay in, as far as it may run into them
+	Taken []string       // names of folders in the pool, as far as it may run into them; none where it lay in a folder
 	Now   *lineage.Known // where the copy that it was is now; nil when it is nowhere
 }
 
@@ -31,6 +32,11 @@ func Restore(facts RestoreFacts, answers Answers, takeRecommended bool) (*Plan, 
 	subject := facts.Host.Name + "/" + facts.Item.Name
 	p := &Plan{Operation: "restore", Subjects: []string{subject}, Target: facts.Host.Name}
 	b.reach(facts.Host)
+	for _, pool := range facts.Host.Pools {
+		if pool.ID == facts.Item.Pool {
+			b.poolState(pool, facts.Host)
+		}
+	}
 	if k := facts.Now; k != nil && k.Present {
 		b.raise(fit.Raise("trash.copy-elsewhere", subject, fmt.Sprintf("It is what %s left behind, as it was then. "+
 			"Both have the same identity: renew it when you register this one, or leave it off every list.", place(*k)),
@@ -55,7 +61,11 @@ func Restore(facts RestoreFacts, answers Answers, takeRecommended bool) (*Plan, 
 			parts[0].To = path.Join(path.Dir(to), f.Value())
 		}
 	}
-	p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Take it out of the trash, to " + parts[0].To,
-		Do: &GiveBack{Parts: parts}})
+	what := "Take it out of the trash, to " + parts[0].To
+	for _, disk := range parts[1:] {
+		what += ", and its disk to " + disk.To
+	}
+	p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: what,
+		Do: &GiveBack{PoolID: facts.Item.Pool, Parts: parts}})
 	return b.finish(p)
 }

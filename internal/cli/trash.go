@@ -43,7 +43,7 @@ func (a *app) trashListCmd() *cobra.Command {
 			return err
 		}
 		for _, h := range t.Silent {
-			fmt.Fprintf(a.errOut, "%s does not answer: what lies in its trash is not listed.\n", h)
+			fmt.Fprintf(a.errOut, "What lies in the trash of %s is not listed: %s\n", h.Host, h.Why)
 		}
 		return a.print(t.Items, func() {
 			if len(t.Items) == 0 {

@@ -157,6 +157,7 @@ const (
 	undoTime   = 25 * time.Second
 	surveyTime = 2 * time.Minute
 	lookTime   = time.Minute
+	trashTime  = 10 * time.Second // since all hosts are asked
 
 	// An agent that says nothing is asked whether it is there, and one that does not
 	// answer that is none that works at something long.
@@ -317,7 +318,7 @@ func (h *Host) Folder(ctx context.Context, path string) (*plan.Folder, error) {
 
 // Trash lists what lies in the trash of the host's pools.
 func (h *Host) Trash(ctx context.Context) (list []Trashed, err error) {
-	return list, h.quick(ctx, lookTime, http.MethodGet, "/v1/trash", nil, nil, &list)
+	return list, h.quick(ctx, trashTime, http.MethodGet, "/v1/trash", nil, nil, &list)
 }
 
 // Held asks which blocks a disk holds above one of its layers.

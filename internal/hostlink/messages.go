@@ -224,6 +224,7 @@ type Trashed struct {
 	Job     string    `json:"job"` // that put it there
 	Name    string    `json:"name"`
 	Pool    string    `json:"pool"`
+	PoolID  string    `json:"poolId"`
 	Path    string    `json:"path"`
 	Was     string    `json:"was"`          // path that it had
 	Of      string    `json:"of,omitempty"` // folder in the trash, of the same job, that it is a disk of

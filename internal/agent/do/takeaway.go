@@ -61,11 +61,11 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 		if err := t.Door.MkdirAll(filepath.Dir(to), ground.DirMode); err != nil {
 			return err
 		}
-		one := taken{Was: from}
+		of := ""
 		if from != folder {
-			one.Of = filepath.Base(folder)
+			of = filepath.Base(folder)
 		}
-		if err := t.noteTaken(to, one); err != nil {
+		if err := t.noteTaken(from, to, of); err != nil {
 			return err
 		}
 		if err := t.RenameNew(from, to); err != nil {

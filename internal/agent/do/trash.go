@@ -18,8 +18,8 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 )
 
-// Each pool has a trash in its working directory, in which each job has a directory for what it took away. It is kept
-// for a term. A note beside it tells where it lay.
+// Each pool has a trash in its working directory, in which each job has a directory for what it took away from there.
+// It is kept for a term. A note beside it tells where in the pool it lay: on another host a pool has another path.
 const (
 	trashDir  = "trash"
 	takenNote = ".taken.json"
@@ -27,7 +27,7 @@ const (
 
 // taken is what the note tells of something, by its name.
 type taken struct {
-	Was string `json:"was"`          // path
+	Was string `json:"was"`          // path in the pool
 	Of  string `json:"of,omitempty"` // machine folder that it is a disk of, by its name in the trash
 }
 
@@ -47,14 +47,18 @@ func (w *Worker) takenIn(dir string) (map[string]taken, error) {
 	return all, json.NewDecoder(io.LimitReader(f, mostNote)).Decode(&all)
 }
 
-// noteTaken notes where something lay that is put into the trash.
-func (w *Worker) noteTaken(to string, one taken) error {
+// noteTaken notes where something lay that is put into the trash of its pool.
+func (w *Worker) noteTaken(from, to, of string) error {
 	dir := filepath.Dir(to)
+	was, err := filepath.Rel(filepath.Dir(filepath.Dir(filepath.Dir(dir))), from)
+	if err != nil {
+		return err
+	}
 	all, err := w.takenIn(dir)
 	if err != nil {
 		return err
 	}
-	all[filepath.Base(to)] = one
+	all[filepath.Base(to)] = taken{was, of}
 	raw, err := json.Marshal(all)
 	if err != nil {
 		return err
@@ -83,15 +87,25 @@ func (w *Worker) emptied(dir string) error {
 	return w.Door.RemoveAll(dir)
 }
 
-// Trash lists what lies in the trash of the pools.
+// lay is where something lay in a pool, as its note says. A note that says otherwise than ours do counts for nothing:
+// it lay in the pool then, under its name.
+func lay(pool, name string, note taken) string {
+	first, _, _ := strings.Cut(note.Was, "/")
+	if !filepath.IsLocal(note.Was) || filepath.Clean(note.Was) != note.Was || first == "." || first == ground.WorkDir {
+		return filepath.Join(pool, name)
+	}
+	return filepath.Join(pool, note.Was)
+}
+
+// Trash lists what lies in the trash of the pools that are there.
 func (w *Worker) Trash() (list []hostlink.Trashed, err error) {
-	for _, p := range w.Config.Pools {
-		root := filepath.Join(filepath.Clean(p.Path), ground.WorkDir, trashDir)
-		jobs, err := w.Door.ReadDir(root)
-		if errors.Is(err, fs.ErrNotExist) {
+	for _, p := range w.Pools() {
+		if p.State == plan.PoolAway {
 			continue
 		}
-		if err != nil {
+		root := filepath.Join(filepath.Clean(p.Path), ground.WorkDir, trashDir)
+		jobs, err := w.Door.ReadDir(root)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("trash of the pool %s: %w", p.Name, err)
 		}
 		for _, job := range jobs {
@@ -99,34 +113,47 @@ func (w *Worker) Trash() (list []hostlink.Trashed, err error) {
 			if err != nil || strings.HasPrefix(job.Name(), ".") {
 				continue // its term has just ended
 			}
-			dir := filepath.Join(root, job.Name())
-			notes, err := w.takenIn(dir)
+			of, err := w.takenBy(filepath.Join(root, job.Name()), p)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue // so has this one's
+			}
 			if err != nil {
-				w.Log.Warn("note of the trash", "pool", p.Name, "job", job.Name(), "error", err)
+				return nil, fmt.Errorf("trash of the pool %s: %w", p.Name, err)
 			}
-			entries, err := w.Door.ReadDir(dir)
-			if err != nil {
-				return nil, err
+			for i := range of {
+				of[i].Job, of[i].TakenAt, of[i].Until = job.Name(), info.ModTime(),
+					info.ModTime().Add(w.Config.TrashTerm())
 			}
-			for _, e := range entries {
-				if strings.HasPrefix(e.Name(), takenNote) {
-					continue
-				}
-				one := hostlink.Trashed{Job: job.Name(), Name: e.Name(), Pool: p.Name,
-					Path: filepath.Join(dir, e.Name()), Was: notes[e.Name()].Was, Of: notes[e.Name()].Of,
-					TakenAt: info.ModTime(), Until: info.ModTime().Add(w.Config.TrashTerm())}
-				if one.Was == "" {
-					one.Was = filepath.Join(filepath.Clean(p.Path), e.Name())
-				}
-				if one.Bytes, err = w.takes(one.Path); err != nil {
-					return nil, err
-				}
-				if m, err := w.ReadMachine(one.Path); err == nil && m.Passport != nil {
-					one.Copy = m.Passport.Copy
-				}
-				list = append(list, one)
-			}
+			list = append(list, of...)
 		}
+	}
+	return list, nil
+}
+
+// takenBy lists what one job has put into the trash of a pool.
+func (w *Worker) takenBy(dir string, p hostlink.Pool) (list []hostlink.Trashed, err error) {
+	notes, err := w.takenIn(dir)
+	if err != nil {
+		w.Log.Warn("note of the trash", "directory", dir, "error", err)
+	}
+	entries, err := w.Door.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		name := e.Name()
+		if strings.HasPrefix(name, takenNote) {
+			continue
+		}
+		one := hostlink.Trashed{Name: name, Pool: p.Name, PoolID: p.ID, Path: filepath.Join(dir, name),
+			Was: lay(filepath.Clean(p.Path), name, notes[name]), Of: notes[name].Of}
+		if one.Bytes, err = w.takes(one.Path); err != nil {
+			return nil, err
+		}
+		if m, err := w.ReadMachine(one.Path); err == nil && m.Passport != nil {
+			one.Copy = m.Passport.Copy
+		}
+		list = append(list, one)
 	}
 	return list, nil
 }
@@ -211,7 +238,7 @@ func undoGiveBack(_ context.Context, t *run) error {
 		if err := t.Door.MkdirAll(filepath.Dir(part.From), ground.DirMode); err != nil { // for the note
 			return err
 		}
-		if err := t.noteTaken(part.From, taken{part.To, part.Of}); err != nil {
+		if err := t.noteTaken(part.To, part.From, part.Of); err != nil {
 			return err
 		}
 		if err := t.putTo(part.To, part.From); err != nil {
@@ -251,7 +278,9 @@ func (w *Worker) EmptyTrash() {
 					continue
 				}
 				// All of it goes at once: nobody is given back what is half gone.
-				if over = filepath.Join(root, "."+e.Name()); w.Door.Rename(filepath.Join(root, e.Name()), over) != nil {
+				over = filepath.Join(root, "."+e.Name())
+				if err := w.Door.Rename(filepath.Join(root, e.Name()), over); err != nil {
+					w.Log.Warn("trash not emptied", "pool", p.Name, "error", err)
 					continue
 				}
 			}

@@ -112,7 +112,7 @@ func (g *Gatherer) changing(ctx context.Context, c *subject, a *Asked, wanted []
 		pool = *c.PoolID
 	}
 	var err error
-	facts.Names, err = g.names(ctx, c.at, pool, uuid.Nil, a.Answers, name)
+	facts.Names, err = g.names(ctx, c.at.ID, pool, uuid.Nil, a.Answers, name)
 	return facts, err
 }
 

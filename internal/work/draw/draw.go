@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
 	"reflect"
 	"slices"
 	"strings"
@@ -173,12 +174,14 @@ func (d *Drawn) Begin(at time.Time) (first *uuid.UUID) {
 	return first
 }
 
-// holdPlaces keeps others from the folders that the plan will make.
+// holdPlaces keeps others from the folders that the plan will make, or bring back.
 func (d *Drawn) holdPlaces() {
 	for _, s := range d.Steps {
 		switch do := s.Do.(type) {
 		case *plan.Place:
 			d.Holds = append(d.Holds, inventory.FolderKey(do.PoolID, do.Name))
+		case *plan.GiveBack:
+			d.Holds = append(d.Holds, inventory.FolderKey(do.PoolID, path.Base(do.Parts[0].To)))
 		case *plan.Alter:
 			d.Holds = append(d.Holds, "path:"+s.Host+":"+do.Folder)
 		}

@@ -218,9 +218,9 @@ func (g *Gatherer) twins(ctx context.Context, c *inventory.Copy) (uuids, macs []
 	return uuids, macs, nil
 }
 
-// names lists the names on a host and in a pool that a new name may run into: those that wishes, made fit to be names,
-// or answers about names lead to.
-func (g *Gatherer) names(ctx context.Context, host *inventory.Host, pool, but uuid.UUID, answers plan.Answers,
+// names lists the names on a host, if there is one, and in a pool that a new name may run into: those that wishes, made
+// fit to be names, or answers about names lead to.
+func (g *Gatherer) names(ctx context.Context, host, pool, but uuid.UUID, answers plan.Answers,
 	wishes ...string) ([]string, error) {
 	for key, answer := range answers {
 		if _, value, ok := strings.Cut(answer, ":"); ok && strings.HasPrefix(key, "name.") {
@@ -230,5 +230,5 @@ func (g *Gatherer) names(ctx context.Context, host *inventory.Host, pool, but uu
 	for _, w := range slices.Clone(wishes) {
 		wishes = append(wishes, machine.CleanName(w))
 	}
-	return g.inv.NamesTaken(ctx, host.ID, pool, but, wishes)
+	return g.inv.NamesTaken(ctx, host, pool, but, wishes)
 }

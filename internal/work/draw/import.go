@@ -112,7 +112,8 @@ func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 			wishes = append(wishes, plan.Pattern(r.Name, machines[n].Name, k+1))
 		}
 		var err error
-		if one.Names, err = g.names(ctx, h, poolFor(facts.Host, r.Pool), uuid.Nil, r.Answers, wishes...); err != nil {
+		one.Names, err = g.names(ctx, h.ID, poolFor(facts.Host, r.Pool), uuid.Nil, r.Answers, wishes...)
+		if err != nil {
 			return nil, err
 		}
 		all[n] = one
@@ -242,7 +243,7 @@ func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host
 	if err := g.surroundings(ctx, &facts.Arrival, &machine.Machine{}, ""); err != nil {
 		return nil, err
 	}
-	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), uuid.Nil, r.Answers, r.Name,
+	if facts.Names, err = g.names(ctx, h.ID, poolFor(host, r.Pool), uuid.Nil, r.Answers, r.Name,
 		facts.Folder.Disks[0].ID); err != nil {
 		return nil, err
 	}

@@ -119,7 +119,7 @@ func (r *Register) managed(ctx context.Context, g *Gatherer, at *Spot, h *invent
 	if facts.Origin = lineage.FindOrigin(c.Machine, &k, facts.SameUUID); self != "" {
 		facts.Origin = lineage.Origin{Status: "gone", Copy: &k}
 	}
-	if facts.Names, err = g.names(ctx, h, poolFor(host, r.Pool), uuid.Nil, r.Answers, r.Name, c.Machine.Name,
+	if facts.Names, err = g.names(ctx, h.ID, poolFor(host, r.Pool), uuid.Nil, r.Answers, r.Name, c.Machine.Name,
 		facts.Called); err != nil {
 		return nil, err
 	}
@@ -256,7 +256,7 @@ func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.Register
 	if l.moves {
 		itself = l.at.Copy.ID
 	}
-	if facts.Names, err = g.names(ctx, l.host, pool, itself, l.answers, l.Name, m.Name, facts.Called); err != nil {
+	if facts.Names, err = g.names(ctx, l.host.ID, pool, itself, l.answers, l.Name, m.Name, facts.Called); err != nil {
 		return err
 	}
 	// Its own folder does not count, nor does the entry that it takes the place of.

@@ -37,19 +37,20 @@ type Restore struct {
 	Trash string `json:"trash"` // id, name or HOST/NAME
 }
 
-// Trashed is a machine folder, or a file, in the trash of a host.
+// Trashed is a machine folder, or a file, in the trash of a pool.
 type Trashed struct {
 	ID      string    `json:"id"`
 	Name    string    `json:"name"`
-	Host    string    `json:"host"`
+	Host    string    `json:"host"` // one that sees the pool
 	Pool    string    `json:"pool"`
-	Was     string    `json:"was"`   // path that it had
+	Was     string    `json:"was"`   // path that it had, as on that host
 	Bytes   int64     `json:"bytes"` // that it takes, with its disks that lay elsewhere
 	TakenAt time.Time `json:"takenAt"`
 	Until   time.Time `json:"until"` // it is kept
 	Job     string    `json:"job"`   // that put it there
 
 	copy  string
+	pool  string // id
 	host  *inventory.Host
 	parts []plan.GivenBack
 }
@@ -57,80 +58,88 @@ type Trashed struct {
 // Trash is what lies in the trash of hosts.
 type Trash struct {
 	Items  []Trashed `json:"items"`
-	Silent []string  `json:"silent"` // hosts that did not tell
+	Silent []Silent  `json:"silent"`
 }
 
-// All hosts are asked so many at once, each for so long.
-const (
-	mostAsked  = 32
-	silentTime = 5 * time.Second
-)
+// Silent is a host that did not tell what lies in its trash, and why.
+type Silent struct {
+	Host string `json:"host"`
+	Why  string `json:"why"`
+}
 
-// Trash asks the hosts of ours what lies in their trash: one that is named, or all. Hosts that don't answer are named.
+// mostAsked is how many hosts are asked at once.
+const mostAsked = 32
+
+// Trash asks the hosts of ours what lies in their trash: one that is named, or all. Of all, those that don't tell are
+// named, with the reason.
 func (g *Gatherer) Trash(ctx context.Context, host string) (*Trash, error) {
-	t := &Trash{Items: []Trashed{}, Silent: []string{}}
+	t := &Trash{Items: []Trashed{}, Silent: []Silent{}}
+	if host != "" {
+		h, err := g.inv.Host(ctx, host)
+		if err != nil {
+			return nil, err
+		}
+		if h.ManagerID != nil {
+			return nil, inventory.Wrong("%s is of the manager %s, which has no trash that Unvora looks after.", h.Name,
+				h.Manager)
+		}
+		list, err := g.hosts.Agent(h).Trash(ctx)
+		if err != nil {
+			return nil, reach.Explain(h, err)
+		}
+		t.Items = append(t.Items, trashOf(h, list)...)
+		return t.inOrder(), nil
+	}
 	var mu sync.Mutex
 	var all errgroup.Group
 	all.SetLimit(mostAsked)
-	ask := func(h inventory.Host) error {
+	err := g.inv.AllHosts(ctx, func(h inventory.Host) error {
 		all.Go(func() error {
-			bounded, stop := ctx, func() {}
-			if host == "" { // one that hangs is not waited for
-				bounded, stop = context.WithTimeout(ctx, silentTime)
-			}
-			defer stop()
-			list, err := g.hosts.Agent(&h).Trash(bounded)
+			list, err := g.hosts.Agent(&h).Trash(ctx)
 			mu.Lock()
 			defer mu.Unlock()
-			if err != nil {
-				if host != "" || !errors.Is(err, hostlink.ErrUnreachable) && bounded.Err() == nil {
-					return reach.Explain(&h, err)
-				}
-				t.Silent = append(t.Silent, h.Name)
-				return nil
-			}
 			t.Items = append(t.Items, trashOf(&h, list)...)
+			if err != nil {
+				t.Silent = append(t.Silent, Silent{h.Name, reach.Explain(&h, err).Error()})
+			}
 			return nil
 		})
 		return nil
-	}
-	var err error
-	if host == "" {
-		err = g.inv.AllHosts(ctx, ask)
-	} else if h, e := g.inv.Host(ctx, host); e != nil {
-		err = e
-	} else if h.ManagerID != nil {
-		err = inventory.Wrong("%s is of the manager %s, which has no trash that Unvora looks after.", h.Name, h.Manager)
-	} else {
-		err = ask(*h)
-	}
-	if err = errors.Join(err, all.Wait()); err != nil {
-		return nil, err
-	}
-	slices.Sort(t.Silent)
-	slices.SortFunc(t.Items, func(a, b Trashed) int {
-		return cmp.Or(b.TakenAt.Compare(a.TakenAt), strings.Compare(a.Host+a.Name, b.Host+b.Name))
 	})
-	return t, nil
+	err = errors.Join(err, all.Wait(), ctx.Err())
+	return t.inOrder(), err
+}
+
+// inOrder brings the latest first. What lies on a share is told by every host that sees it, and counts once: as the one
+// tells it that sees most of its disks.
+func (t *Trash) inOrder() *Trash {
+	slices.SortFunc(t.Silent, func(a, b Silent) int { return strings.Compare(a.Host, b.Host) })
+	slices.SortFunc(t.Items, func(a, b Trashed) int {
+		return cmp.Or(b.TakenAt.Compare(a.TakenAt), strings.Compare(a.ID, b.ID),
+			cmp.Compare(len(b.parts), len(a.parts)), strings.Compare(a.Host, b.Host))
+	})
+	t.Items = slices.CompactFunc(t.Items, func(a, b Trashed) bool { return a.ID == b.ID })
+	return t
 }
 
 // trashOf puts disks to the machine folders that they are of.
 func trashOf(h *inventory.Host, list []hostlink.Trashed) (items []Trashed) {
-	of := map[[2]string][]hostlink.Trashed{}
+	type folder struct{ job, name string }
+	of := map[folder][]hostlink.Trashed{}
 	for _, x := range list {
 		if x.Of != "" {
-			of[[2]string{x.Job, x.Of}] = append(of[[2]string{x.Job, x.Of}], x)
+			of[folder{x.Job, x.Of}] = append(of[folder{x.Job, x.Of}], x)
 		}
 	}
 	for _, x := range list {
 		if x.Of != "" {
 			continue
 		}
-		sum := sha256.Sum256([]byte(h.ID.String() + " " + x.Path))
+		sum := sha256.Sum256([]byte(x.PoolID + "/" + x.Job + "/" + x.Name))
 		item := Trashed{ID: hex.EncodeToString(sum[:4]), Name: x.Name, Host: h.Name, Pool: x.Pool, Was: x.Was,
-			Bytes: x.Bytes, TakenAt: x.TakenAt, Until: x.Until, Job: x.Job, copy: x.Copy, host: h,
+			Bytes: x.Bytes, TakenAt: x.TakenAt, Until: x.Until, Job: x.Job, copy: x.Copy, pool: x.PoolID, host: h,
 			parts: []plan.GivenBack{{From: x.Path, To: x.Was}}}
-		for _, d := range of[[2]string{x.Job, x.Name}] {
+		for _, d := range of[folder{x.Job, x.Name}] {
 			item.Bytes += d.Bytes
 			item.parts = append(item.parts, plan.GivenBack{From: d.Path, To: d.Was, Of: x.Name})
 		}
@@ -155,8 +164,8 @@ func (t *Trash) find(ref string) (*Trashed, error) {
 	}
 	e := &inventory.Error{Code: inventory.CodeUnknown, Message: "Nothing in the trash is called " + ref +
 		". What is there: unvora trash list."}
-	if len(t.Silent) > 0 {
-		e.Message += " These hosts did not answer: " + strings.Join(t.Silent, ", ") + "."
+	for _, h := range t.Silent {
+		e.Message += fmt.Sprintf(" What %s has is not known: %s", h.Host, h.Why)
 	}
 	if len(found) > 1 {
 		e = &inventory.Error{Code: inventory.CodeAmbiguous}
@@ -173,7 +182,11 @@ func (r *Restore) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if r.Trash == "" {
 		return nil, inventory.Wrong("Name what is to come out of the trash: unvora trash list.")
 	}
-	all, err := g.Trash(ctx, "")
+	host, _, named := strings.Cut(r.Trash, "/")
+	if !named {
+		host = ""
+	}
+	all, err := g.Trash(ctx, host)
 	if err != nil {
 		return nil, err
 	}
@@ -181,18 +194,20 @@ func (r *Restore) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts := plan.RestoreFacts{Item: plan.InTrash{Name: x.Name, Parts: x.parts}}
+	facts := plan.RestoreFacts{Item: plan.InTrash{Name: x.Name, Pool: x.pool, Parts: x.parts}}
 	if facts.Host, err = g.HostFacts(ctx, x.host); err != nil {
 		return nil, err
 	}
-	pool := uuid.Nil
-	for _, p := range facts.Host.Pools {
-		if p.Path == path.Dir(x.Was) {
-			pool = poolFor(facts.Host, p.Name)
-		}
+	pool, err := uuid.Parse(x.pool)
+	if err != nil {
+		return nil, fmt.Errorf("pool of %s in the trash of %s: %w", x.Name, x.Host, err)
 	}
-	if pool != uuid.Nil {
-		if facts.Taken, err = g.names(ctx, x.host, pool, uuid.Nil, r.Answers, path.Base(x.Was)); err != nil {
+	for _, p := range facts.Host.Pools {
+		if p.ID != x.pool || path.Clean(p.Path) != path.Dir(x.Was) {
+			continue
+		}
+		facts.Taken, err = g.names(ctx, uuid.Nil, pool, uuid.Nil, r.Answers, path.Base(x.Was))
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -200,13 +215,12 @@ func (r *Restore) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		return nil, err
 	}
 	p, err := plan.Restore(facts, r.Answers, r.TakeRecommended)
-	holds := []string{"trash:" + x.parts[0].From}
-	if pool != uuid.Nil && p != nil {
-		for _, s := range p.Steps {
-			holds = append(holds, inventory.FolderKey(pool.String(), path.Base(s.Do.(*plan.GiveBack).Parts[0].To)))
-		}
+	if err != nil {
+		return nil, refused(err)
 	}
-	return on(p, x.host, holds...), refused(err)
+	d := on(p, x.host, "trash:"+x.ID)
+	d.holdPlaces()
+	return d, nil
 }
 
 // now is where the copy is that a machine folder in the trash was; nil when it is nowhere. Its passport tells which
