@@ -209,9 +209,8 @@ func (t *run) thaw(ctx context.Context, folder string, disks []plan.FrozenDisk, 
 		} else if err != nil {
 			return err
 		}
-		if who := t.StoodOn(folder, d.Path); len(who) > 0 {
-			return ground.Refuse("disk.parent-of-others", "disk %s takes no writes: disks of %s stand on it", d.Disk,
-				strings.Join(who, ", "))
+		if err := t.ownAlone(folder, d.Path); err != nil {
+			return fmt.Errorf("disk %s: %w", d.Disk, err)
 		}
 		there = append(there, d)
 		if err := t.Door.Freeze(d.Path, false); err != nil {
@@ -252,6 +251,19 @@ func (t *run) thaw(ctx context.Context, folder string, disks []plan.FrozenDisk, 
 		errs = append(errs, t.RemoveIfThere(filepath.Join(folder, d.File)))
 	}
 	return errors.Join(append(errs, t.SyncDir(folder))...)
+}
+
+// ownAlone refuses a file that is another machine's too: it writes to it, or its layers rest on it. What a descriptor
+// says of snapshots came from outside.
+func (t *run) ownAlone(folder, path string) error {
+	if err := t.Within(path); err != nil {
+		return err
+	}
+	if who := t.HeldBy(folder, path); len(who) > 0 {
+		return ground.Refuse("disk.parent-of-others", "%s takes no writes: it is a disk of %s, or one stands on it",
+			path, strings.Join(who, ", "))
+	}
+	return nil
 }
 
 // commitLive has the hypervisor commit what a running machine's layers hold.

@@ -65,6 +65,10 @@ func doGoBack(ctx context.Context, t *run) (any, error) {
 		}
 	}
 	for _, d := range p.Disks {
+		if who := t.WrittenBy(p.Folder, d.Path); len(who) > 0 { // what a descriptor says came from outside
+			return nil, ground.Refuse("disk.shared", "disk %s: %s is a disk of %s", d.Disk, d.Path,
+				strings.Join(who, ", "))
+		}
 		if err := t.layerOver(p.Folder, d); err != nil {
 			return nil, err
 		}
@@ -148,6 +152,13 @@ func doMergeSnapshot(ctx context.Context, t *run) (any, error) {
 	if err := t.Settled(ctx, p.Folder, "its disks are changed meanwhile"); err != nil {
 		return nil, err
 	}
+	m, err := t.ReadMachine(p.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if m.SnapshotNamed(p.Into) == nil {
+		return nil, fmt.Errorf("the machine in %s has no snapshot %q any more", p.Folder, p.Into)
+	}
 	for _, d := range p.Disks {
 		if err := t.mergeLayer(p.Folder, d); err != nil {
 			return nil, fmt.Errorf("disk %s: %w", d.Disk, err)
@@ -177,18 +188,16 @@ func doMergeSnapshot(ctx context.Context, t *run) (any, error) {
 // mergeLayer commits a layer into what lies below, and has what stands on it stand there.
 func (t *run) mergeLayer(folder string, d plan.MergedLayer) error {
 	below, layer := filepath.Join(folder, d.Below), filepath.Join(folder, d.File)
-	for _, path := range []string{below, layer} {
-		if err := t.Within(path); err != nil {
-			return err
-		}
-	}
 	if _, err := t.Door.Lstat(layer); errors.Is(err, fs.ErrNotExist) {
 		return nil // it was merged before the agent was killed
 	}
-	for _, path := range []string{below, layer} {
-		if who := t.StoodOn(folder, path); len(who) > 0 {
-			return ground.Refuse("disk.parent-of-others", "it takes no writes: disks of %s stand on it",
-				strings.Join(who, ", "))
+	touched := []string{below, layer}
+	for _, name := range d.Above {
+		touched = append(touched, filepath.Join(folder, name))
+	}
+	for _, path := range touched {
+		if err := t.ownAlone(folder, path); err != nil {
+			return err
 		}
 	}
 	as, err := door.OnRecord(d.Format)
@@ -214,11 +223,11 @@ func (t *run) mergeLayer(folder string, d plan.MergedLayer) error {
 		return err
 	}
 	err = t.Door.Commit(layer, as)
-	for _, name := range d.Above {
+	for _, above := range touched[2:] {
 		if err != nil {
 			break
 		}
-		err = t.pointTo(filepath.Join(folder, name), below, belowAs)
+		err = t.pointTo(above, below, belowAs)
 	}
 	return errors.Join(err, t.Door.Freeze(below, true))
 }

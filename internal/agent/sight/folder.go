@@ -195,8 +195,13 @@ func standing(held map[string][]heldDisk, folder string) []string {
 
 // standingOn are the machines whose layers rest on a file.
 func standingOn(held map[string][]heldDisk, path string) (list []string) {
+	return holding(held, path, func(h heldDisk) bool { return !h.top })
+}
+
+// holding are the machines that hold a file in a way that is asked for.
+func holding(held map[string][]heldDisk, path string, how func(h heldDisk) bool) (list []string) {
 	for _, h := range held[path] {
-		if !h.top && !slices.Contains(list, h.machine) {
+		if how(h) && !slices.Contains(list, h.machine) {
 			list = append(list, h.machine)
 		}
 	}
@@ -209,6 +214,16 @@ func standingOn(held map[string][]heldDisk, path string) (list []string) {
 func (a *Sight) StoodOn(folder, path string) []string {
 	held := a.heldDisks(folder)
 	return append(standing(held, path), standingOn(held, path)...)
+}
+
+// HeldBy are the registered machines, but for the one in folder, that write to a file, or whose layers rest on it.
+func (a *Sight) HeldBy(folder, path string) []string {
+	return holding(a.heldDisks(folder), filepath.Clean(path), func(heldDisk) bool { return true })
+}
+
+// WrittenBy are those of them that write to it.
+func (a *Sight) WrittenBy(folder, path string) []string {
+	return holding(a.heldDisks(folder), filepath.Clean(path), func(h heldDisk) bool { return h.top })
 }
 
 // diskID makes the id of a disk in a descriptor from its file's name.
