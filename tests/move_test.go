@@ -340,6 +340,9 @@ func TestMoveMany(t *testing.T) {
 		"no filter":       {[]string{"--where", "colour=red", "--spread"}, "colour"},
 		"disks of two": {[]string{"tide-gauge", "buoy-ingest", "--host", "petrel", "--disk", "disk1=reef"},
 			"one machine at a time"},
+		"rules of two": {[]string{"tide-gauge", "buoy-ingest", "--pool", "kelp", "--keep-wiring"},
+			"one machine at a time"},
+		"rules of many": {[]string{"tide-gauge", "--spread", "--keep-wiring"}, "Either hosts are chosen"},
 	} {
 		r := e.run(t, append([]string{"move", "--yes"}, c.args...)...)
 		require.Equal(t, 2, r.status, name)

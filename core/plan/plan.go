@@ -203,8 +203,9 @@ func Together(plans []*Plan) *Plan {
 			}
 		}
 		for _, s := range p.Steps {
-			s.Part = n
-			all.Steps = append(all.Steps, s)
+			if s.Part = n; !madeBefore(all.Steps, s) {
+				all.Steps = append(all.Steps, s)
+			}
 		}
 		all.Bytes, all.Seconds = all.Bytes+p.Bytes, all.Seconds+p.Seconds
 	}
@@ -219,6 +220,15 @@ func Together(plans []*Plan) *Plan {
 	all.number()
 	all.judge()
 	return all
+}
+
+// madeBefore tells of a switch that several machines need that a step before makes it.
+func madeBefore(steps []Step, s Step) bool {
+	do, ok := s.Do.(*MakeSwitch)
+	return ok && slices.ContainsFunc(steps, func(b Step) bool {
+		before, ok := b.Do.(*MakeSwitch)
+		return ok && b.Host == s.Host && *before == *do
+	})
 }
 
 func order(later bool) int {

@@ -34,8 +34,7 @@ func Fitting(seats []*Seat, m *machine.Machine, family string) []*Seat {
 }
 
 // Take speaks for what a plan brings to the seat: memory, room in its pools, names.
-func (s *Seat) Take(p *Plan, m *machine.Machine) {
-	s.Used += m.MemoryBytes
+func (s *Seat) Take(p *Plan) {
 	s.Pools = slices.Clone(s.Pools)
 	for _, step := range p.Steps {
 		switch do := step.Do.(type) {
@@ -47,6 +46,8 @@ func (s *Seat) Take(p *Plan, m *machine.Machine) {
 			}
 		case *Place:
 			s.Names = append(s.Names, do.Name)
+		case *Record:
+			s.Used += do.Machine.MemoryBytes
 		}
 	}
 }

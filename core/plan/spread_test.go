@@ -7,6 +7,7 @@ import (
 
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/core/wiring"
 )
 
 const gib = 1 << 30
@@ -32,7 +33,7 @@ func TestFitting(t *testing.T) {
 		return list
 	}
 	require.Equal(t, []string{"petrel", "skua", "gannet"}, names())
-	seats[1].Take(&plan.Plan{}, m)
+	seats[1].Take(&plan.Plan{Steps: []plan.Step{{Do: &plan.Record{Machine: m}}}})
 	require.Equal(t, []string{"skua", "petrel", "gannet"}, names(), "what is promised is not there")
 	seats[0].Family.Name = "slate"
 	require.Equal(t, []string{"gannet", "skua", "petrel"}, names(), "of its family")
@@ -50,7 +51,7 @@ func TestTake(t *testing.T) {
 	s := seat("gannet", 64*gib, 0)
 	s.Pools = facts.Host.Pools
 	before := facts.Host.Pools[0].FreeBytes
-	s.Take(p, facts.Folder.Machine)
+	s.Take(p)
 	require.Equal(t, []string{"tide-gauge"}, s.Names)
 	require.Less(t, s.Pools[0].FreeBytes, before)
 	require.Equal(t, before, facts.Host.Pools[0].FreeBytes, "facts stay as they are")
@@ -88,6 +89,17 @@ func TestMovedTogether(t *testing.T) {
 		require.False(t, ids[s.ID])
 		ids[s.ID] = true
 	}
+}
+
+// TestOneSwitch: a switch that several machines need is made once.
+func TestOneSwitch(t *testing.T) {
+	lab := func(host string) *plan.Plan {
+		return &plan.Plan{Operation: "move", Subjects: []string{host}, Steps: []plan.Step{
+			{Host: host, Do: &plan.MakeSwitch{SwitchWork: plan.SwitchWork{Switch: wiring.Switch{Name: "lab"}}}},
+			{Host: host, Do: &plan.Start{}}}}
+	}
+	p := plan.Together([]*plan.Plan{lab("gannet"), lab("gannet"), lab("petrel")})
+	require.Equal(t, " / make-switch start start make-switch start", outline(p))
 }
 
 // TestNowhere: a machine that no host can take blocks, and says what keeps it from each.

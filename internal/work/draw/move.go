@@ -56,7 +56,7 @@ type seat struct {
 
 func (r *Move) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	switch {
-	case r.Spread && (r.Host != "" || r.Pool != "" || len(r.Disks)+len(r.Wire) > 0):
+	case r.Spread && (r.Host != "" || r.Pool != "" || len(r.Disks)+len(r.Wire) > 0 || r.KeepWiring):
 		return nil, inventory.Wrong("Either hosts are chosen (spread), or a host, a pool, disks or switches are named.")
 	case len(r.Copies.Copies) == 0 && r.Where == "":
 		return nil, inventory.Wrong("Name the copies that are to move, or say which they are: --where 'host=gannet'.")
@@ -65,14 +65,11 @@ func (r *Move) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(copies) > 1 && len(r.Disks)+len(r.Wire) > 0 {
+	if len(copies) > 1 && (len(r.Disks)+len(r.Wire) > 0 || r.KeepWiring && r.Host == "") {
 		return nil, inventory.Wrong("Disks and switches are named for one machine at a time.")
 	}
 	m := &movers{Move: r, g: g, all: &Drawn{Hosts: map[string]uuid.UUID{}}, seats: map[uuid.UUID]*seat{},
 		many: len(copies) > 1}
-	if r.KeepWiring {
-		m.all.KeepWiring = r.Host
-	}
 	if r.Spread {
 		if err := m.everySeat(ctx); err != nil {
 			return nil, err
@@ -175,7 +172,14 @@ func (m *movers) one(ctx context.Context, c *subject) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	return m.to(ctx, c, s, &m.Asked, m.all)
+	if m.KeepWiring {
+		m.all.KeepWiring = s.Name
+	}
+	p, err := m.to(ctx, c, s, &m.Asked, m.all)
+	if err == nil {
+		s.Take(p)
+	}
+	return p, err
 }
 
 // spread finds the host for a machine, and plans its move there.
@@ -186,6 +190,9 @@ func (m *movers) spread(ctx context.Context, c *subject) (*plan.Plan, error) {
 		if s.host.ID != c.at.ID && !s.host.Resting {
 			others, of[s.ID] = append(others, &s.Seat), s
 		}
+	}
+	if c.Machine == nil {
+		return nil, inventory.Wrong("%s can't be moved: %s. Put that right first: unvora attention", c.Ref(), c.Problem)
 	}
 	fitting := plan.Fitting(others, c.Machine, c.at.Family)
 	var why reasons
@@ -213,7 +220,7 @@ func (m *movers) spread(ctx context.Context, c *subject) (*plan.Plan, error) {
 		p, err := m.to(ctx, c, of[s.ID], &m.Asked, m.all)
 		if err == nil {
 			p.GoesTo(s, len(fitting))
-			s.Take(p, c.Machine)
+			s.Take(p)
 		}
 		return p, err
 	}
@@ -270,8 +277,5 @@ func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked, all 
 		pool = poolNamed(c)
 	}
 	p, err := plan.MoveMachine(plan.MoveFacts{RegisterFacts: *facts, Pool: pool}, bring)
-	if err == nil && !m.Spread {
-		s.Take(p, c.Machine)
-	}
 	return p, refused(err)
 }
