@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
@@ -381,8 +382,11 @@ func (ts *Tasks) Forget(job string, epoch int64) error {
 // clear removes what a job has left in a working directory.
 func (ts *Tasks) clear(dir, job string) error {
 	entries, err := ts.Door.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // or the pool is away: a survey tells of it once it is back
+	}
 	if err != nil {
-		return nil // there is none, or the pool is away: a survey tells of it once it is back
+		return err
 	}
 	var errs []error
 	for _, e := range entries {

@@ -132,15 +132,17 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 	if err != nil {
 		return nil, err
 	}
-	hosts, version, err := place.Survey(ctx)
-	if err != nil {
-		return nil, errors.Join(err, p.inv.ManagerState(ctx, m, plan.HostUnreachable, err.Error(), version))
-	}
 	known, err := p.inv.ManagedHosts(ctx, m)
 	if err != nil {
 		return nil, err
 	}
+	hosts, version, err := place.Survey(ctx)
+	if err != nil {
+		return nil, errors.Join(err, p.inv.ManagerState(ctx, m, plan.HostUnreachable, err.Error(), version))
+	}
+	asked := map[uuid.UUID]string{} // revisions
 	for _, h := range known {
+		asked[h.ID] = h.Revision
 		name := strings.TrimSuffix(h.Name, "@"+m.Name)
 		if hosts[name] == nil { // it has nothing any more
 			hosts[name] = &hostlink.Survey{Revision: "gone", Full: true, Changed: true}
@@ -155,6 +157,9 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 		h, err := p.inv.ManagedHost(ctx, m, name, hello)
 		if err != nil {
 			return changes, err
+		}
+		if revision, ok := asked[h.ID]; ok {
+			h.Revision = revision
 		}
 		if h.Revision == s.Revision {
 			if err := p.inv.StillThere(ctx, []uuid.UUID{h.ID}); err != nil {
