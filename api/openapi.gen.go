@@ -500,6 +500,7 @@ const (
 	JobStateDone      JobState = "done"
 	JobStateFailed    JobState = "failed"
 	JobStateHeld      JobState = "held"
+	JobStatePartly    JobState = "partly"
 	JobStateWaiting   JobState = "waiting"
 	JobStateWorking   JobState = "working"
 )
@@ -514,6 +515,8 @@ func (e JobState) Valid() bool {
 	case JobStateFailed:
 		return true
 	case JobStateHeld:
+		return true
+	case JobStatePartly:
 		return true
 	case JobStateWaiting:
 		return true
@@ -1063,7 +1066,7 @@ type Ahead struct {
 
 // AttachRequest Attach an existing disk to a copy
 type AttachRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -1078,6 +1081,9 @@ type AttachRequest struct {
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation AttachRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -1131,7 +1137,7 @@ type ChangeRequest struct {
 	// Addresses NIC → give, or an address
 	Addresses *map[string]string `json:"addresses,omitempty"`
 
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Boot Disk ids, NICs and devices, first to last
@@ -1170,6 +1176,9 @@ type ChangeRequest struct {
 	// StandAlone Its disks no longer share layers with others
 	StandAlone *bool `json:"standAlone,omitempty"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// StartOrder Its turn when its host starts; 0 when it is not to start with it
 	StartOrder *int `json:"startOrder,omitempty"`
 
@@ -1194,7 +1203,7 @@ type CloneRequest struct {
 	// Addresses NIC → give, for one that its segment has to give out, or an address
 	Addresses *map[string]string `json:"addresses,omitempty"`
 
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy: name, HOST/NAME or id
@@ -1241,6 +1250,9 @@ type CloneRequest struct {
 
 	// Snapshot Of the origin, that they are made of; the origin as it is unless said
 	Snapshot *string `json:"snapshot,omitempty"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -1346,23 +1358,32 @@ type CopyPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
-// DelistRequest Take a copy off its host's list
+// DelistRequest Take copies off their hosts' lists
 type DelistRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies One copy
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation DelistRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 
 	// Trash Its files go to the trash of their pool
 	Trash *bool `json:"trash,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // DelistRequestOperation defines model for DelistRequest.Operation.
@@ -1383,7 +1404,7 @@ type Destination struct {
 
 // DetachRequest Detach a disk from a copy; its file stays
 type DetachRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -1395,6 +1416,9 @@ type DetachRequest struct {
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation DetachRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -1440,7 +1464,7 @@ type DiskComparison struct {
 
 // DropSnapshotRequest Drop a snapshot; what was written above it goes into its disks
 type DropSnapshotRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -1453,6 +1477,9 @@ type DropSnapshotRequest struct {
 	// Snapshot Its name
 	Snapshot string `json:"snapshot"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 }
@@ -1462,7 +1489,7 @@ type DropSnapshotRequestOperation string
 
 // ExportRequest Write a package from a copy
 type ExportRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy: name, HOST/NAME or id
@@ -1505,6 +1532,9 @@ type ExportRequest struct {
 	// Snapshot Of the copy, that the package is of; the copy as it is unless said
 	Snapshot *string `json:"snapshot,omitempty"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 }
@@ -1526,7 +1556,7 @@ type ExportRequestOperation string
 
 // FetchAheadRequest Fetch the disks of machines at a manager ahead of their import
 type FetchAheadRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Disks Disk → POOL
@@ -1544,6 +1574,9 @@ type FetchAheadRequest struct {
 
 	// Pool That they come to
 	Pool *string `json:"pool,omitempty"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -1624,7 +1657,7 @@ type Given struct {
 
 // GoBackRequest Have a copy stand on a snapshot again
 type GoBackRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -1636,6 +1669,9 @@ type GoBackRequest struct {
 
 	// Snapshot Its name
 	Snapshot string `json:"snapshot"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -1749,7 +1785,7 @@ type ImportRequest struct {
 	// Addresses NIC → give, for one that its segment has to give out, or an address
 	Addresses *map[string]string `json:"addresses,omitempty"`
 
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 	Cpus    *int               `json:"cpus,omitempty"`
 
@@ -1785,6 +1821,9 @@ type ImportRequest struct {
 	Pool   *string `json:"pool,omitempty"`
 	Source Source  `json:"source"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 
@@ -1803,11 +1842,16 @@ type ImportRequestOperation string
 
 // Job defines model for Job.
 type Job struct {
-	BytesPerSecond int64     `json:"bytesPerSecond"`
-	Cancelling     bool      `json:"cancelling"`
-	Children       []string  `json:"children"`
-	CreatedAt      time.Time `json:"createdAt"`
-	Done           int64     `json:"done"`
+	BytesPerSecond int64 `json:"bytesPerSecond"`
+	Cancelling     bool  `json:"cancelling"`
+
+	// ChildStates How many of its children are in which state
+	ChildStates *map[string]int `json:"childStates,omitempty"`
+
+	// Children Jobs for one machine each, of a job over several
+	Children  []string  `json:"children"`
+	CreatedAt time.Time `json:"createdAt"`
+	Done      int64     `json:"done"`
 
 	// DownSeconds For how long machines stood that it stopped and started again
 	DownSeconds *float64 `json:"downSeconds,omitempty"`
@@ -1816,7 +1860,10 @@ type Job struct {
 		Message string `json:"message"`
 	} `json:"error,omitempty"`
 	FinishedAt *time.Time `json:"finishedAt,omitempty"`
-	Id         string     `json:"id"`
+
+	// GivenUp It came to nothing, and another child does its work anew
+	GivenUp *bool  `json:"givenUp,omitempty"`
+	Id      string `json:"id"`
 
 	// NewCopies The copies that it makes
 	NewCopies *[]string `json:"newCopies,omitempty"`
@@ -1826,18 +1873,29 @@ type Job struct {
 	Note      string  `json:"note"`
 	Operation string  `json:"operation"`
 
+	// Parent Job over several machines that it is one of
+	Parent *string `json:"parent,omitempty"`
+
 	// RetryAt When a held job is tried again by itself
 	RetryAt     *time.Time `json:"retryAt,omitempty"`
 	SecondsLeft *int64     `json:"secondsLeft"`
-	StartedAt   *time.Time `json:"startedAt,omitempty"`
-	State       JobState   `json:"state"`
-	Steps       []JobStep  `json:"steps"`
-	Subject     string     `json:"subject"`
-	Total       int64      `json:"total"`
-	User        string     `json:"user"`
+
+	// StartAt It begins no sooner
+	StartAt   *time.Time `json:"startAt,omitempty"`
+	StartedAt *time.Time `json:"startedAt,omitempty"`
+
+	// State Partly: some of its children are done, others failed or were cancelled
+	State   JobState  `json:"state"`
+	Steps   []JobStep `json:"steps"`
+	Subject string    `json:"subject"`
+	Total   int64     `json:"total"`
+	User    string    `json:"user"`
+
+	// WaitsFor What it waits for before it goes on, such as transfers that run
+	WaitsFor *string `json:"waitsFor,omitempty"`
 }
 
-// JobState defines model for Job.State.
+// JobState Partly: some of its children are done, others failed or were cancelled
 type JobState string
 
 // JobPage defines model for JobPage.
@@ -1871,6 +1929,15 @@ type LandingRule struct {
 
 	// Says The rule in words
 	Says string `json:"says"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	// PerHost That a host reads or writes
+	PerHost int `json:"perHost"`
+
+	// PerLink Between two hosts
+	PerLink int `json:"perLink"`
 }
 
 // Lineage defines model for Lineage.
@@ -2045,9 +2112,12 @@ type Member struct {
 	Sum string `json:"sum"`
 }
 
-// MoveRequest Take machines to another host, or to another pool of theirs. They stay the copies that they are. All move, or none
+// MoveRequest Take machines to another host, or to another pool of theirs. They stay the copies that they are
 type MoveRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies Copies: name, HOST/NAME or id
@@ -2071,6 +2141,9 @@ type MoveRequest struct {
 
 	// Spread Instead: each to the host that can take it and has the most memory left
 	Spread *bool `json:"spread,omitempty"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2173,18 +2246,27 @@ type Pairing struct {
 
 // PauseRequest Let running copies stand still
 type PauseRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies Names, HOST/NAME or ids
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string               `json:"note,omitempty"`
 	Operation PauseRequestOperation `json:"operation"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // PauseRequestOperation defines model for PauseRequest.Operation.
@@ -2192,9 +2274,14 @@ type PauseRequestOperation string
 
 // Plan defines model for Plan.
 type Plan struct {
-	Bytes           int64      `json:"bytes"`
-	Findings        []Finding  `json:"findings"`
-	Operation       string     `json:"operation"`
+	Bytes    int64     `json:"bytes"`
+	Findings []Finding `json:"findings"`
+
+	// Jobs Jobs that it is carried out by: one, or one for each of several machines
+	Jobs      int    `json:"jobs"`
+	Operation string `json:"operation"`
+
+	// PointOfNoReturn Step after which cancelling undoes nothing. With several jobs each has its own
 	PointOfNoReturn *string    `json:"pointOfNoReturn"`
 	Runnable        bool       `json:"runnable"`
 	Seconds         int64      `json:"seconds"`
@@ -2215,7 +2302,10 @@ type PlanStep struct {
 	Host  string `json:"host"`
 	Id    string `json:"id"`
 	Kind  string `json:"kind"`
-	What  string `json:"what"`
+
+	// Part Which of several machines it is about, from 0
+	Part *int   `json:"part,omitempty"`
+	What string `json:"what"`
 }
 
 // Pool defines model for Pool.
@@ -2283,7 +2373,7 @@ type Product struct {
 
 // PutBackRequest Give a machine to the foreign manager that it came from
 type PutBackRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -2299,6 +2389,9 @@ type PutBackRequest struct {
 	Note      *string                 `json:"note,omitempty"`
 	Operation PutBackRequestOperation `json:"operation"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 
@@ -2311,7 +2404,7 @@ type PutBackRequestOperation string
 
 // PutRightRequest Put right what is wrong with a copy's disks
 type PutRightRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -2320,6 +2413,9 @@ type PutRightRequest struct {
 	// Note Goes to history
 	Note      *string                  `json:"note,omitempty"`
 	Operation PutRightRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2330,7 +2426,7 @@ type PutRightRequestOperation string
 
 // RebuildRequest Give a host that was wiped what it had
 type RebuildRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Host Name or id
@@ -2339,6 +2435,9 @@ type RebuildRequest struct {
 	// Note Goes to history
 	Note      *string                 `json:"note,omitempty"`
 	Operation RebuildRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2352,7 +2451,10 @@ type RegisterRequest struct {
 	// Addresses NIC → give, for one that its segment has to give out, or an address
 	Addresses *map[string]string `json:"addresses,omitempty"`
 
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 	Cpus    *int               `json:"cpus,omitempty"`
 
@@ -2387,6 +2489,9 @@ type RegisterRequest struct {
 	// Pool For its folder; as the rules of landing say unless said
 	Pool *string `json:"pool,omitempty"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 
@@ -2418,13 +2523,16 @@ type Remedy struct {
 	Value string `json:"value"`
 }
 
-// RenewRequest Give a copy new identity facets where it is
+// RenewRequest Give copies new identity facets where they are
 type RenewRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies One copy
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string               `json:"note,omitempty"`
@@ -2433,8 +2541,14 @@ type RenewRequest struct {
 	// Renew Facets: uuid, firmware-uuid, mac, disk-id, generation-id, tpm
 	Renew []string `json:"renew"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // RenewRequestOperation defines model for RenewRequest.Operation.
@@ -2447,12 +2561,15 @@ type Request struct {
 
 // RestoreRequest Give back what lies in the trash
 type RestoreRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Note Goes to history
 	Note      *string                 `json:"note,omitempty"`
 	Operation RestoreRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2543,7 +2660,7 @@ type Snapshot struct {
 
 // SnapshotRequest Freeze all disks of a copy at one instant, under a name
 type SnapshotRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Copies One copy
@@ -2555,6 +2672,9 @@ type SnapshotRequest struct {
 
 	// Snapshot Its name
 	Snapshot string `json:"snapshot"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2577,21 +2697,30 @@ type Source struct {
 
 // StartRequest Start copies, or let them go on where they were paused or suspended
 type StartRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Boot A disk, drive or NIC that they start from, this once
 	Boot *string `json:"boot,omitempty"`
 
-	// Copies Names, HOST/NAME or ids
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string               `json:"note,omitempty"`
 	Operation StartRequestOperation `json:"operation"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // StartRequestOperation defines model for StartRequest.Operation.
@@ -2599,11 +2728,14 @@ type StartRequestOperation string
 
 // StopRequest Stop copies
 type StopRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies Names, HOST/NAME or ids
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Manner Empty: the guest is asked to shut down, and turned off when it does not in time. clean: it is asked only. off: it is turned off at once, and a suspended state is dropped
 	Manner *StopRequestManner `json:"manner,omitempty"`
@@ -2612,8 +2744,14 @@ type StopRequest struct {
 	Note      *string              `json:"note,omitempty"`
 	Operation StopRequestOperation `json:"operation"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // StopRequestManner Empty: the guest is asked to shut down, and turned off when it does not in time. clean: it is asked only. off: it is turned off at once, and a suspended state is dropped
@@ -2636,18 +2774,27 @@ type Surveyed struct {
 
 // SuspendRequest Keep what copies have in memory in a file beside their disks, and end them
 type SuspendRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies Names, HOST/NAME or ids
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string                 `json:"note,omitempty"`
 	Operation SuspendRequestOperation `json:"operation"`
 
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // SuspendRequestOperation defines model for SuspendRequest.Operation.
@@ -2669,7 +2816,7 @@ type Switch struct {
 
 // SwitchAddRequest Make a virtual switch of a host
 type SwitchAddRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Host Name or id
@@ -2678,7 +2825,10 @@ type SwitchAddRequest struct {
 	// Note Goes to history
 	Note      *string                   `json:"note,omitempty"`
 	Operation SwitchAddRequestOperation `json:"operation"`
-	Switch    NewSwitch                 `json:"switch"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+	Switch  NewSwitch  `json:"switch"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2689,7 +2839,7 @@ type SwitchAddRequestOperation string
 
 // SwitchDropRequest Take a virtual switch of a host away
 type SwitchDropRequest struct {
-	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Host Name or id
@@ -2701,6 +2851,9 @@ type SwitchDropRequest struct {
 	// Note Goes to history
 	Note      *string                    `json:"note,omitempty"`
 	Operation SwitchDropRequestOperation `json:"operation"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
@@ -2963,6 +3116,9 @@ type ReadmitHostJSONBody struct {
 type ListJobsParams struct {
 	State *string `form:"state,omitempty" json:"state,omitempty"`
 
+	// Parent The job whose children are listed
+	Parent *string `form:"parent,omitempty" json:"parent,omitempty"`
+
 	// Limit Of items, 100 unless said, 1000 at most
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
@@ -2987,6 +3143,12 @@ type ReadDiskParams struct {
 // HandedOutJSONBody defines parameters for HandedOut.
 type HandedOutJSONBody struct {
 	Bytes int64 `json:"bytes"`
+}
+
+// ResumeJobParams defines parameters for ResumeJob.
+type ResumeJobParams struct {
+	// Failed Its children that failed or were cancelled are worked out once more, each as a new job
+	Failed *bool `form:"failed,omitempty" json:"failed,omitempty"`
 }
 
 // GetTransferParams defines parameters for GetTransfer.
@@ -3179,6 +3341,9 @@ type HandedOutJSONRequestBody HandedOutJSONBody
 
 // AddLandingRuleJSONRequestBody defines body for AddLandingRule for application/json ContentType.
 type AddLandingRuleJSONRequestBody = NewLandingRule
+
+// SetLimitsJSONRequestBody defines body for SetLimits for application/json ContentType.
+type SetLimitsJSONRequestBody = Limits
 
 // AddManagerJSONRequestBody defines body for AddManager for application/json ContentType.
 type AddManagerJSONRequestBody = AddManager
@@ -4439,7 +4604,7 @@ type ClientInterface interface {
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
 	ReadmitHost(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListJobs Jobs, newest first
+	// ListJobs Jobs, newest first; without a parent those that are nobody's child
 	//
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
 	ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4516,10 +4681,10 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
 	GetJobPlan(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResumeJob Let a job that is held go on
+	// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 	//
 	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
-	ResumeJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ResumeJob(ctx context.Context, job JobRef, params *ResumeJobParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTransfer What the job waits for from the caller's computer
 	//
@@ -4556,6 +4721,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
 	DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLimits How many transfers of whole disks run at once
+	//
+	// Corresponds with GET /limits (the `GetLimits` operationId).
+	GetLimits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLimitsWithBody Change them, also while jobs run; what runs goes on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /limits (the `SetLimits` operationId).
+	SetLimitsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLimits Change them, also while jobs run; what runs goes on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /limits (the `SetLimits` operationId).
+	SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLineage One lineage with all its copies, those that are gone too
 	//
@@ -5327,7 +5511,7 @@ func (c *Client) ReadmitHost(ctx context.Context, host HostRef, body ReadmitHost
 	return c.Client.Do(req)
 }
 
-// ListJobs Jobs, newest first
+// ListJobs Jobs, newest first; without a parent those that are nobody's child
 //
 // Corresponds with GET /jobs (the `ListJobs` operationId).
 func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5534,11 +5718,11 @@ func (c *Client) GetJobPlan(ctx context.Context, job JobRef, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// ResumeJob Let a job that is held go on
+// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 //
 // Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
-func (c *Client) ResumeJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewResumeJobRequest(c.Server, job)
+func (c *Client) ResumeJob(ctx context.Context, job JobRef, params *ResumeJobParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeJobRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5635,6 +5819,55 @@ func (c *Client) AddLandingRule(ctx context.Context, body AddLandingRuleJSONRequ
 // Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
 func (c *Client) DropLandingRule(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDropLandingRuleRequest(c.Server, rule)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLimits How many transfers of whole disks run at once
+//
+// Corresponds with GET /limits (the `GetLimits` operationId).
+func (c *Client) GetLimits(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLimitsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLimitsWithBody Change them, also while jobs run; what runs goes on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /limits (the `SetLimits` operationId).
+func (c *Client) SetLimitsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLimits Change them, also while jobs run; what runs goes on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /limits (the `SetLimits` operationId).
+func (c *Client) SetLimits(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLimitsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7753,6 +7986,18 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		}
 
+		if params.Parent != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "parent", *params.Parent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -8179,7 +8424,7 @@ func NewGetJobPlanRequest(server string, job JobRef) (*http.Request, error) {
 }
 
 // NewResumeJobRequest constructs an http.Request for the ResumeJob method
-func NewResumeJobRequest(server string, job JobRef) (*http.Request, error) {
+func NewResumeJobRequest(server string, job JobRef, params *ResumeJobParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8202,6 +8447,33 @@ func NewResumeJobRequest(server string, job JobRef) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Failed != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "failed", *params.Failed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -8429,6 +8701,73 @@ func NewDropLandingRuleRequest(server string, rule string) (*http.Request, error
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetLimitsRequest constructs an http.Request for the GetLimits method
+func NewGetLimitsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetLimitsRequest calls the generic SetLimits builder with application/json body
+func NewSetLimitsRequest(server string, body SetLimitsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLimitsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetLimitsRequestWithBody constructs an http.Request for the SetLimits method, with any body, and a specified content type
+func NewSetLimitsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/limits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -10261,7 +10600,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /hosts/{host}/readmit (the `ReadmitHost` operationId).
 	ReadmitHostWithResponse(ctx context.Context, host HostRef, body ReadmitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadmitHostResponse, error)
 
-	// ListJobsWithResponse Jobs, newest first
+	// ListJobsWithResponse Jobs, newest first; without a parent those that are nobody's child
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -10352,12 +10691,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
 	GetJobPlanWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobPlanResponse, error)
 
-	// ResumeJobWithResponse Let a job that is held go on
+	// ResumeJobWithResponse Let a job that is held go on, or go on with those of its children that failed
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
-	ResumeJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error)
+	ResumeJobWithResponse(ctx context.Context, job JobRef, params *ResumeJobParams, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error)
 
 	// GetTransferWithResponse What the job waits for from the caller's computer
 	//
@@ -10400,6 +10739,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /landing/{rule} (the `DropLandingRule` operationId).
 	DropLandingRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropLandingRuleResponse, error)
+
+	// GetLimitsWithResponse How many transfers of whole disks run at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /limits (the `GetLimits` operationId).
+	GetLimitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLimitsResponse, error)
+
+	// SetLimitsWithBodyWithResponse Change them, also while jobs run; what runs goes on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /limits (the `SetLimits` operationId).
+	SetLimitsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
+
+	// SetLimitsWithResponse Change them, also while jobs run; what runs goes on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /limits (the `SetLimits` operationId).
+	SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error)
 
 	// GetLineageWithResponse One lineage with all its copies, those that are gone too
 	//
@@ -12508,6 +12868,102 @@ func (r DropLandingRuleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DropLandingRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLimitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Limits
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLimitsResponse) GetJSON200() *Limits {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLimitsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLimitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLimitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLimitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLimitsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetLimitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Limits
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLimitsResponse) GetJSON200() *Limits {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLimitsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLimitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLimitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLimitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLimitsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14665,7 +15121,7 @@ func (c *ClientWithResponses) ReadmitHostWithResponse(ctx context.Context, host 
 	return ParseReadmitHostResponse(rsp)
 }
 
-// ListJobsWithResponse Jobs, newest first
+// ListJobsWithResponse Jobs, newest first; without a parent those that are nobody's child
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14834,13 +15290,13 @@ func (c *ClientWithResponses) GetJobPlanWithResponse(ctx context.Context, job Jo
 	return ParseGetJobPlanResponse(rsp)
 }
 
-// ResumeJobWithResponse Let a job that is held go on
+// ResumeJobWithResponse Let a job that is held go on, or go on with those of its children that failed
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
-func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
-	rsp, err := c.ResumeJob(ctx, job, reqEditors...)
+func (c *ClientWithResponses) ResumeJobWithResponse(ctx context.Context, job JobRef, params *ResumeJobParams, reqEditors ...RequestEditorFn) (*ResumeJobResponse, error) {
+	rsp, err := c.ResumeJob(ctx, job, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14923,6 +15379,45 @@ func (c *ClientWithResponses) DropLandingRuleWithResponse(ctx context.Context, r
 		return nil, err
 	}
 	return ParseDropLandingRuleResponse(rsp)
+}
+
+// GetLimitsWithResponse How many transfers of whole disks run at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /limits (the `GetLimits` operationId).
+func (c *ClientWithResponses) GetLimitsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLimitsResponse, error) {
+	rsp, err := c.GetLimits(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLimitsResponse(rsp)
+}
+
+// SetLimitsWithBodyWithResponse Change them, also while jobs run; what runs goes on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /limits (the `SetLimits` operationId).
+func (c *ClientWithResponses) SetLimitsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
+	rsp, err := c.SetLimitsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLimitsResponse(rsp)
+}
+
+// SetLimitsWithResponse Change them, also while jobs run; what runs goes on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /limits (the `SetLimits` operationId).
+func (c *ClientWithResponses) SetLimitsWithResponse(ctx context.Context, body SetLimitsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLimitsResponse, error) {
+	rsp, err := c.SetLimits(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLimitsResponse(rsp)
 }
 
 // GetLineageWithResponse One lineage with all its copies, those that are gone too
@@ -16805,6 +17300,72 @@ func ParseDropLandingRuleResponse(rsp *http.Response) (*DropLandingRuleResponse,
 	return response, nil
 }
 
+// ParseGetLimitsResponse parses an HTTP response from a GetLimitsWithResponse call
+func ParseGetLimitsResponse(rsp *http.Response) (*GetLimitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLimitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Limits
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetLimitsResponse parses an HTTP response from a SetLimitsWithResponse call
+func ParseSetLimitsResponse(rsp *http.Response) (*SetLimitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLimitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Limits
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLineageResponse parses an HTTP response from a GetLineageWithResponse call
 func ParseGetLineageResponse(rsp *http.Response) (*GetLineageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18105,7 +18666,7 @@ type ServerInterface interface {
 	// ReadmitHost Take the agent of a host that was wiped and installed anew back in, as the host that it was; the operation rebuild then brings back what it had
 	// (POST /hosts/{host}/readmit)
 	ReadmitHost(c *gin.Context, host HostRef)
-	// ListJobs Jobs, newest first
+	// ListJobs Jobs, newest first; without a parent those that are nobody's child
 	// (GET /jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
 	// StartJob Carry a plan out; it is worked out once more first
@@ -18135,9 +18696,9 @@ type ServerInterface interface {
 	// GetJobPlan The plan that a job carries out, with its findings and answers, as it was when the job began
 	// (GET /jobs/{job}/plan)
 	GetJobPlan(c *gin.Context, job JobRef)
-	// ResumeJob Let a job that is held go on
+	// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 	// (POST /jobs/{job}/resume)
-	ResumeJob(c *gin.Context, job JobRef)
+	ResumeJob(c *gin.Context, job JobRef, params ResumeJobParams)
 	// GetTransfer What the job waits for from the caller's computer
 	// (GET /jobs/{job}/transfer)
 	GetTransfer(c *gin.Context, job JobRef, params GetTransferParams)
@@ -18153,6 +18714,12 @@ type ServerInterface interface {
 	// DropLandingRule Take a rule away
 	// (DELETE /landing/{rule})
 	DropLandingRule(c *gin.Context, rule string)
+	// GetLimits How many transfers of whole disks run at once
+	// (GET /limits)
+	GetLimits(c *gin.Context)
+	// SetLimits Change them, also while jobs run; what runs goes on
+	// (PUT /limits)
+	SetLimits(c *gin.Context)
 	// GetLineage One lineage with all its copies, those that are gone too
 	// (GET /lineage)
 	GetLineage(c *gin.Context, params GetLineageParams)
@@ -18970,6 +19537,14 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "parent" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "parent", c.Request.URL.Query(), &params.Parent, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter parent: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -19271,6 +19846,17 @@ func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ResumeJobParams
+
+	// ------------- Optional query parameter "failed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "failed", c.Request.URL.Query(), &params.Failed, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter failed: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -19278,7 +19864,7 @@ func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ResumeJob(c, job)
+	siw.Handler.ResumeJob(c, job, params)
 }
 
 // GetTransfer operation middleware
@@ -19402,6 +19988,32 @@ func (siw *ServerInterfaceWrapper) DropLandingRule(c *gin.Context) {
 	}
 
 	siw.Handler.DropLandingRule(c, rule)
+}
+
+// GetLimits operation middleware
+func (siw *ServerInterfaceWrapper) GetLimits(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLimits(c)
+}
+
+// SetLimits operation middleware
+func (siw *ServerInterfaceWrapper) SetLimits(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetLimits(c)
 }
 
 // GetLineage operation middleware
@@ -20258,6 +20870,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/plans", wrapper.MakePlan)
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/jobs", wrapper.StartJob)
+	router.GET(options.BaseURL+"/limits", wrapper.GetLimits)
+	router.PUT(options.BaseURL+"/limits", wrapper.SetLimits)
 	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob)
 	router.GET(options.BaseURL+"/jobs/:job/plan", wrapper.GetJobPlan)
 	router.POST(options.BaseURL+"/jobs/:job/cancel", wrapper.CancelJob)
@@ -20286,250 +20900,262 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rctu4li/+Kij9/1WZPYe2k75Nbbum6rhz6aS3E6did+dMdadOIHJJREwB3ABoRTuVqfl0HuA8xDzY",
-	"fpJTWAB4kQCJlCXb6c6XxLYoEgQWFtblt37r0ygVs1Jw4FqNjj+NSirpDDRI/I1ONEjzQwYqlazUTPDR",
-	"8egyB8LhoyZiQnQOpKRTIGOYCAmjZMTMJX+vQC5GyYjTGYyO3Y2SkUpzmFFzR70ozQdKS8ano8+fk9GE",
-	"FeGngZwp8uzF07Mn//7r6dkvT4mQ9tf/fH16efn0zavIQ90N1z81F0q/gcnqY1/RGZgnsczfvqQ6b+5u",
-	"vjhKRhL+XjEJ2ehYywrWP+uDGAcf9SLDB2lFxjBlnJvrg8/8IMYDH1mwGdOrTzyfEKZhphLy6OFDUvEC",
-	"lCKKsgz/8JBQTWb2/UITa2/afvCMfmSzajY6Nt9ORjPG3a+JHxPjGqYgcVAzyukU5FbT7r47aBo+m4tV",
-	"KbgCFOvXUowLmJkfU8E1cJwhWpYFS6kZx1Fpr/gfH5QZ1KfWvf9/aUY9+v+Omn1zZD9VR/6++MTua73N",
-	"qSZz4JrMpXBr475m7no6ZgXTzA6PZhkzX6PFaylKkPbv9iUDd6XEiCJRmmpQZksyraCYkDEsBM9QrCZ0",
-	"xgqzgGXrhp9GKeWrC4D3NF/KFyXIa6aEJCnl/nZKU6kZnxKKv4iydNJqxGnTBNnXXIw+12JBpaT4Oxen",
-	"aQoFSGrHsTqsBeqanMpsTiWQTIAiXGgiK47jndE0ZxzUCYFZqRdknoP5AC8cJYG94f4ixh8g1WYMfnjH",
-	"n0bAjfj+NlJzptMcb0CzTIJS+HMquBKF0XYZU2VBcW5ppcxfVKVK4EZ8x0LoA8FT89eCXZv/JhLgH/g7",
-	"VWYaR+9WRpaMTrPsudl9UVmY0ELB8mq68a1O3fPzi8vj1+dvLr2+plMj8oEHpyKDsB5pNttv9YPc9e9C",
-	"M5llL91GHfgSaSoqux9XRhd9wVzrUpFf3pw56SdpIaqMANdyQUrBwi9rFUrgOSVVai5ktvqgv0GpiQJa",
-	"QJbgBuBwDZKoXMw5oVPKeOhBWlxBQKJfcKWBZmbM7q3xlv7pJ6RgVzBnKFOr95SVCuj1Z4xPQZaScV3P",
-	"hZnciVFskBCV02++/+H4n//134nZHxJQHtRCaZjhRuEPNLniYk6YDu6ZthzgBDbLEpSDHCjO49Iq49An",
-	"Qs7MT6OMajjQbAZhmSwXwWXKmLoKfpC7vTNkxXW+We5xJO65iT//3elEtT+igtOgNU3zN/D3Cnps6+6S",
-	"2u8Sygl8ZKgziBkB0YJQ4oa0NLtczb0BF3wOntdnwKfmrb97+NcfAtPeHcTj8ydodpn/jy5++fHnp48v",
-	"yT//z/8lb56+fPrkP8xH9qdjtNBG5oz/2H6ksQseBmYmFaUb0pKBwsG/XH2ybB70jH58Ya9+tHrCTFgB",
-	"qw96fX5+dvT69PK5eQdKzHJ6NelWePNjGX9d0BTOA+bME7NU7n7mfYi2xyuRUJrvqO4DHrVnqSW4QgeG",
-	"/pM5AbUgOVNaoH22dKfQrcyS1EesP+UoyljwLNL0Ct5AKmYz4BkEdOJ5CZykuWApKGIOZit+kBGqiGx9",
-	"s775WIgCKF/ZX83QarlwqxbZU8DN1WbFAyomxY3Gq6KgY7Pw1n5aMYAyZrRPUCs0slmL4OrKLN1/Wegy",
-	"EfzaRBSZPRv7aq+lucpEM0mh2UnRGNn2rZbfAq5ZBsaOCV08lfQ6IJ0XYgY6N+qKKTKWeAauikAyYlnw",
-	"rgVMeiygBOos9JUbVFyzov8xM8/F5ll3j7NX+0eEpl+u2zFoYWtBMpEQxok57FVoSLI5L9YZ1f5YMR4F",
-	"c4sUfOeIrDYPVJV9gaBIMB1Sn+cTQovCOpNkznROdM4USZ0tvH460cerL8UHeHFqBtPSBbUYdic4wc3u",
-	"396JTmhVHueUT2G7Y/glvQKiapnO2GQC0vhzdCwq7Y7iEzJH9a6IGQMxHyhNF2oUsNUDZwVcGyV6TP72",
-	"4tUTcxyZ///92Yuzp1ufgu0zoN7NNMtesTRw6F44Z+cErQ10ogQH8zoVL4tqOsXJ3u1InEvVz1aJHI9L",
-	"EYQXj9E0mbJrSPBU56RxWQJ2SUBSviQTyniZEcODZSohr148VuhZZFa+EjJhUqEGMk7oblf0Fu25tKxU",
-	"J/Zkb1LHnh6uxp6SUSZFGQ46YejETdFu58Q8M7zh6ueaNdrtQ3GNLzSV+ongAcX9QisyNXqQ5Gin0czp",
-	"Lk3m1JiVRUZcIMiKCwZ+jtGQzZhKydRYn4xrgX/Skqo8eL43ps5qENmFbIi9hkxBK7wbhzkxzhTRQgRv",
-	"OvUafMUWNRYkn3qXlnHryG7WITPIGN3lfn8i2TXgBt/gYixpW2Nw21kwQ6pm5hQJKoOAKpjBTMjFjwtt",
-	"h1xbAYzrH74bbdob3j1eklG3FvfCUUnxBA86KkpTnp0WUWE3TrMiXJBC8CkGbYyzUtAFSGe5CJ0bnR+S",
-	"NxT+cxkUZHNzXUnuA46qjsdKrU7IwzoQyWy8Ugv7mX2oF88mfP5w0zrht197A3/pCIdU8Mwc2JoVdmea",
-	"oTlxs0kbDu1HfvvD5ifu0wk0ZrQxLm5VO86ZhH3YHDZc3NPM2Oz+Bo1YI+I3sGFRyol9AMYevRZOCNA0",
-	"t1JJOTGmtmZGKdk4opjzUSTkvE/7bSKkVYs+LaFgOjN2d46nFF5lVOSfwdLbZFwdo6JOyPPzi8ujV6cv",
-	"nzaJtF3ZXD44v5RhEHMyo3xxgkvVSie2Fc03mzKD25p0RrHvUgDRdPYHd4L/Hj87f/Py9NLMp/uxt4BN",
-	"aAp6p+O7YHxaALE3PiZVxTK06WdzKuHA/jqjaYJH3gHLyD//67/xfa4ASvMKEjjM+79AbUmuLvx/nL48",
-	"O7aGo85hgaofTUc88/BP9qwz29icQM71YDM4JBW/FpLaPx3Yy+AjnZXFkq3xw/fffxuSVB8pW7Yr/WBS",
-	"gRbkCT5YSDZl/IFalc4Nc28m7S3D36IOs9VO5sAzh6ACTsaAT5dVYbXs3N4hdPxdMR44Uee5KODYmA1o",
-	"2CgiuFfDh9Zqgcx+bOwY5Y135V6U5KLIjL0xPyRn9uo64UO1S+gmS5PhrSx8NuYo8YtBc2sfpua5i5Ob",
-	"E+6QnE+IgmuQtEis1axB8mPyyXz3c0I+cfyHf751w5QHnRkr/CjGETsnbNGixRqaYTHnIXPzrREw6x84",
-	"74nhO4z7WeilEEUgb+jwJ9YROzFWm3lCLb4F5Rm6VXQxeAMpTkuVCx1dbyuxiZXMWo3MaAZETNq71wzL",
-	"2tHRMXwTHMJ+7dcv2ZgUs5JK5mLoS8bdpsDzY1HaKB5PweyfMLDJrnFBlW4lwMZC58RcCzwjEylmofj3",
-	"uO8AfDA2XcprBN5nFVQggbb3o8eXjHBdHbbFmcLBbToO3tao4x5ICvNwd3EyMj+Og8u0ElHyJk8v1I2x",
-	"Z1oLHbifojM4YxzotJ3iieXp7Di732pJQXc9/GDD0ocomjMxXV0tFIrVbK1QuMW8WFlzYrzQgH+Bj/qE",
-	"FFSDMTaMM6CuIEPbA+0RPCPnVrdJ8P74FZSaUL4gM4tfXDnKAv4wfOwiGMwIwtCPNe9gvBdhznW3ATY+",
-	"eGkd/L7BEJkZUXiOLXxijePWPw/YyZcuOT3t5PaMLkhOr4GMAbjV5G6wG3NQ7VRj9wk/Lsg8Z2nuQ5RG",
-	"LU85U92kRPc9vW21eijRRfiV58CmeXvrxmYfb11f7+7YZ/OaZW5rHAlTpjQaWokZCILJclEUYo74kvSK",
-	"RkJeU8HhVG+f74sCZSI52VoPtkZvT2ZajKyljKk5412ExmsOgQuwWKh+WdliRSm1HVU0fzZpv5fuMvuN",
-	"gQJvRPd0AFjJXP/jIjLcDH5RkaR/FJlUG4EBzJJ0wNWN6xyBNzXG4OoHDUI2hA5VFsXqI5iK+IuENP6l",
-	"l9lgTpvD3Fpg/VdBpUJCaEsmIwVaF5DZOV8xlDFIZIzEOrfBgpl2lUMxCesJ9g+IOznB2GwETYKfvM0X",
-	"YWhr4+cp4aF5XIxFtmgdYtraCQEwIE2vIAsd3cmoqoK7OZSKd2H+oj7TUVU1UDcjLTXizc6Zu7/bW12Q",
-	"rJ2LelO0tkC9sVo6pZGNlqJo3s1vhfaSxM67105lLIF9loClrVWrRbGXPeXNzhUIs7MKNsw0PsKH0kKv",
-	"8AQKpvR2Id5LegUOjEDEZFKnIx4oYm76FSvYL8657zxWhkt864A73E4qD+ewJsw4+1NB2ildZ2gzSdzu",
-	"H47hC4u40ozX0zIAIB5GcdqqEV+NFD19SlaGZvSFJnNWFGQMNhE+kYJjnm5M0yszq4LXtz3GXxCBi7UX",
-	"xhIwB6L1IhTLgNgoxjLKvrUIiPwMybENf9GiAPlAEaN6Kg0yqaOnZnUjYLHYEfY5OPvbw5Htdwm1U2Cs",
-	"+hr7xJwQxTBPX1VNSNV4GHs4FGqfdfeJ9wzuLUIYJzCsZK5ZGjAEvApZDfXHvMWIeR72CKNVAE/YFJS2",
-	"KPG6viinj9CYot98/4P94ftH3wTneSmME45vLYUarKnWM2ZVYxqHGLzRKgz4SDtQ0pb+K9gV8GAlzzOj",
-	"Tx4akX3UPI1Xs7F9mNHO9eBWNgzQNE/MdyeMZw4208dkx5STimSSbFIHp71OoTRYDvuSwbvmVIY2AyZj",
-	"WkFQCUoTwcOQ5EUk05BS/kCb48oPbCPU1hWt+NCdH3e9Es00rMhBe9rr97KjC0q5FOWFC/lvecRIURJK",
-	"fN7gpInbzSXTGjihY3GNy9CA0JiH+Hw9d+6JiStFeVDnft4NSgwZc3QVc+YBBPVw7uFhFHjhZnWffiyF",
-	"3HJTvJVMA+ZB0QxtW15/aIm/BUyLA52sZkSdyQ3s2sUshqBSuh7O2vxM61I8Uac9qj5qYyIKanblBAj9",
-	"Rgy4z6/W79TUUE8hhgOPwWU3wY9D6cBLgcedkN38tZlpeoX6HAoFeMZ65MPCJqJbCDDC1CE5lxYYhojN",
-	"hMxzYV7BvApWZ2gXpcRaFMHhgSK0EByOCRfk5eljlVho/IR9NBvfx6wSlDVMeHPQcyGvVIIoXHpIfOAT",
-	"o4ljKMQc8SUOHX1Yv1gYUeE+HSWjnPLswNgmIY3YDrCvakQcsnWyloaN2E4/dHNFM3yz+rXV4kZsUzF+",
-	"bC5sj0IUjNoDvYbzKlJj0BIrr5pqqcpFke1WrHwEv+/Ya1R3AJttjxhrXBQM7QjzGjOLJJRgMdknLs9Y",
-	"gEJ5JGYuW7Nn7oHmENN5bFmXsDIbFc1OwDRhBXbHbiTgCRicpFKKrEp1D44NvKwPsMScH8mqfBqd4HAl",
-	"GCe9j6iSXo5v69wImRvPQKc5VuBvZ3Lg933BxxXqFs+xYWNfjouF0NzxGNhIIZvhIn/JVsl+MaX9oZcI",
-	"x1LBbDuzq+DWYMf4+J7QynuhUyZGTA9QBsOKJYh42+5d7mjLezlwCxPc7AwReoGwEA6gV544Qv+SYPTP",
-	"FlOv4yYKlCMpFcveSzBnM/TPur0xXwjm3RAlugRLGBcivcJDzy7GyMnhu0FlzysEIBlWJvvntYuU/bvW",
-	"k9V6RV9lEF64uj6uu27DMF72LkbLBCEnrIDByIeh6Io4yiAOJlgsowfqyJY02zkIIKjRMsHY4roEvBDZ",
-	"eQC8+6a+ZXO+zRFl66rDXIzOWYG+pnBbUogloXLp9CUUkM2c+5nzB5JfybgcPXHh2KXUd04ZD4eHa5fB",
-	"vmtCxlTBSmHwRnEx43sRDp5PaFXodcDMqNqJ64/wxvTX90JhxZIA5oMhAXB/SYgZwxtd60ksfAF3f1SQ",
-	"rW7dPC/uuhrZgU8KzU6MhANlwmYsBqgOppQ7igK5zx5aIpDcpNKDfPqP45pJXdGi/2KGMDEoJzXoxb9a",
-	"e2u629Z7YOnBbYlK3E6sN0Xr1VqzHVqhn9g18NApMThYtHKu9MyO9YYRRSl7VkLQUT6ucILcEtmdXj4P",
-	"+nQ+OaBF8NwQYtYD1en1rNsw+C0/njo0F1wf8SNNr7ZztJ7T6xq0gygwc9g0CZCaWe5rXuMe5DWm4mBM",
-	"06uvGQ2Uekn5uuLGcCoDWUu5LUT+xRYBzuiCZMIH17qCrgCiHnATFLZ1h2JybHYOFJAac1JVaW6mwUz9",
-	"f2qWwcG/2vBeUXia0ImQhNua+ODcB+FCZrg2dsQzMhPXUANMFYAKz/TK5D23sviUa7nYDUfiRg9vS0cu",
-	"Zh406OwbcUtFimVipFx1ZrzHWYQHs2XrclU2jctm7lJPybv4AoXhpMMwo521viF2NDhUF7BZkqE2rfBm",
-	"Yl5zYZdndQ17XLx6O8S6gxHosHeA1MQDqhA2VhFslMVNtavxEHsguCS1ivBr12mYE2KGVKdhFLHzQWZI",
-	"9cIFabEMx4rXYty35w2RzAOsDraFwgMIb0OsriER20R1qNg65Hv7CK1smYglQE5GFZdA0xzv/S4ZAFSv",
-	"aa2dfLkxNP4zSmR3vZMOfXEUoGr20+Mc0oAzLa4ikYdoSVGvWkCnnsTVuloiM6wnjQ4vCuOb/bZB9Qgk",
-	"B1x+jVKIor/+ei1EEYy95VBcD4jiXSBMNXQjvwV638lWx37eFF7B10zaRN5+zKsT/M5N8YYCgu4OfPqR",
-	"pppUJaLWHiYPHz4MqpCB54VdtL3VGLyYbQ9FQRqZJl7luWQcIsV5ZGhm4Z/GyNYehmZ95Y+5VS/sK73K",
-	"faRXcbH5GhKssQLUQ7/FdThr8SXSstQQlJ7ptlDB6cYq070TtuyT+gQLKSwgYU47iIR7TIgSCpM4EMAf",
-	"mthEVDLdmCG7sFf96VlI3GytSWH/LMarRtfYbLPXIC2xYU93LaU8haKIJiHSnBWZtC7kAPYDCVRDNqQe",
-	"PHN0lH0KKcScO/bGsBjnYo7clU2SEjOadQgMm/EYWfFdeszPLnLcjFZU42KNk9zUWoCUQvag0L+N5N2E",
-	"cabytVO/0emPRBM4zB9HgtOXViG3w4zosd8g9+ufFy7scMdw0y4i9OiNL+o1+3o9HUisa7k41SG9DJxQ",
-	"kkORkQ9ijFpZMi9cZLxwDac6YjaIdt5K/Zlj/F/ZK5EbLDOi3kw8VoIUc8pcfGIu5JX9yczByO1qY3qy",
-	"AiyFPaqbCFOa0lD2d/x+FuMLDWXQRV5Hzy80LXpqmirMQhEKtHQUeB04rcMrjZqtJ8UOJFnW291V9pPS",
-	"0sRuWE5828o2clTsIiprTpw9BGP9GoYPs97nQe+jYxfqcSgXTJxZZ4d7cctQGoqu5+exYTVHYTF2MUAn",
-	"rPZBoSU8s3bhm6oICNnguQIoh0Sbo3Nb0DGECVvENcghj4gyv/go5urhZGzmNf1K1qxBM7h6Ieyb1Jwi",
-	"zQytCX62GMqWbZByCJIwxt/BsmEonFrn9sGRuJB1nVa1X17zmnsmMfGTuccY45kQCsKANJqJcqAp7b7y",
-	"Y7wZXAx/tjtA17ZKsq6JtFW4tirlXXLzDnXrNnKNEVvdymK5T8JEVBZ1Es4c7QRJ5XZAkEzIKYpBUKoa",
-	"3NZIRtISrJBEvmxArWEI3gBnMJ7sdD1EetMzWpqCXjSPy8qAaymKIpZavQWIY0TwFUhGi2gUUJFm6Ng9",
-	"00ZlLF5yX/LnkHy1jEVFa5vkp48PR+bbfvhLFZmuKXBnZ0d0WI0k3Wcum7N0nbTNaBoegcgiRkn8STYv",
-	"HhEdzM8EP7suKO9x4HqgFQ4Moeyj5plbpbbXibOLn+MK9xFmy/MWiE17uF+dqrJlVx4R2AewtJM+JXX9",
-	"5nKbkj21Igmz6LE01N62U/iKnWq5B7D7Ce+vw7WESLMYD3pTCbE8i8r1tycth7VfmtrD5wLP70fN56TZ",
-	"8ex1dEkE4VArI684mvoB3OPho7Fu1xztyBzS5crxE9riWVtSKyZtWaUEGyDbUmT8Qwf6F7b1sqHG4XaQ",
-	"pWmNX1y3hg7l6AzASIft//ny9NXpT0/fDJLAnnZjymYMgTI4YVtRq250ugvQ6jKIdzyfLC0ZFueb60ml",
-	"bOm+Rz/6PyqAYJIibt+urxEiqaiKDJXSGIiq5DUsIBslfcFG6yFGyegapAoHRtdYss5obRADfquECnj8",
-	"E7wMtVxBL+1rtuVQzI/fzauwH+o7cvdr2I9Xb8LYLNdetuE0L6m8uhm4FRPxw2JQvZq52vu2AkXC4kWD",
-	"ywCYFhlGVRgv32H/6BvaU9UsyIRtq7KnoJy5MKeqIYrFtrI5fOzbwR3HY58VfHlxDTdgI63TVVrUesTs",
-	"AUTctP5mPMK6iFwdkksHU1isZEM8puGQnBYFwq/xXs4o+uNVSdgE1Y6ZcL4Jtqq832CfIR1/mEQ07L1r",
-	"97Nv4EUUMHQHAIlSusNmycLmSgPNjm3DOUc3i85I3ZzIEwIZmzF3Y5qZK6yli/2VwwS3+wVZYIHK6j09",
-	"1coyJhLfh5IJK7AnBRSFSuqiFPPG/z6lnMNSi9LI3r3fCI/QyfEK5kuJlEFMvzK023+0fhgtinUNO6OR",
-	"2k4uJqBHZpX1iRdkIgFsp5B+PJLhPl7nE1s23vGI+KLFIOQr7ZNueDgZRQx9lwJabioiCiduY6AyEsft",
-	"ZImWXWu34d0WLGmKzR/lgLYoYQ3jNkdzvFPtS+F6cBW/gvm9kZ1W2GqlkF6DjW24aywdV9BBWRPfcjtx",
-	"YOgrNGcX9Z0GzNrQIpNGlT366zeHDw+/Ofy3o2++Gw3Ja6ybDU2x43yAJBapzlDOMaxEpz6q9OvZ6Ssz",
-	"NitwMnxEVGXBeGgVhXQnUAE0U0RU+gSNShfGsKtj42FckDldOJLZG8UpQ3rzvH2wL2Uq0NJQsc4cWhGH",
-	"08DQzESDnNMIZbg56mhEZ9k+fKzDYL66nMvHOpHWTbCkg2VBefDBmukQifuPMGVcYfkm18BTaMq8/TsB",
-	"75F69soFn5LUM9a8cGjKX1MmWzGwXewaW65+/uayIeArjH3AVYu8cDSEh2douGpAxVe3LiqD6CSFSYbW",
-	"xt8ibwMfSyaX0hZrIgFh2GAzan+78MArtaUPewaayIpzYwQ7q85G5JVmRfGH9Dex8faKo7ljirF9+0El",
-	"ZiXuH2F9UDzdebE9Wmxi6b8GEEY5vrBAUHo9TrQUjOvzySvxBnQlea/ib7N/7AXBwskG9dyrw9IQOKWZ",
-	"2Q14yoHEWJrKaSQeeQ0yY6kOC9RxLVFzyrTzA5xkHZIfka8sO0Zn0XrcxlPBQhCsopsK8zcUpJpU1s8q",
-	"Lpn5xLKeZZuraAO4TjyJ7Lu1xKlBai6vewOm8+uXtEfk5yIm7jcHSO4MsbgbUGHwRZ1DtOScCAlsGu4i",
-	"XHNqetj3GArBpyrCamN81B93MWd1YuvGuSt0UAeTzX18Fuzrg+/WiqI4hxxDQsZZF0rXmWsuyBhhTMwl",
-	"hvs5retb7xVBy+5F3enGwqfsVuWC4HfQjUan/5jMcwHXIAmmn8DGsbBaHQnulHVFJx13vQ9Zlgz24LSz",
-	"ZexnsyFbUcoZUFW5/hUciZIYn5qJs1gCTRbQs1mGhJm4XqPKo8hdxDsOEdVKQXYzwI/bns689W3rXGbO",
-	"iWmTjmsNsP3w9h5rv35su+8Zthmrw98VZvN1k4cN1/l0Je4U0cBW0hq2dkVntn87/gLymqVwTOhszKaV",
-	"qFRCxpVaJCQ1d5+w1Jj8Fcctm5BUyUlCMqrpmCo4pHO6SDDwcNjK4SbETKDktEhsu9/ESPHBByW4/YmL",
-	"eUJKqvSBxNMqISVIJG8T/DADziBL0D89dEem+82cowlRbMoBWdoTDETzhNTjw8aXh+QtqiFzgE+BayJh",
-	"YkQmIbRQwuWrsH15c54fjtby8QSc+ZyWJfBwmrtgV1AsIqa7XY+lJrxA+TB0jBepwMi0IFnwPCqdIbvJ",
-	"JPO6IoahrCME6+XZu/juVol3Ctdw+rxuaMYHU1bVbHMYyMdgS91KQUwcCKIhCO1uoIKl4b7Gl/BRB3oz",
-	"OH4CmqZQ6oAf9HBNXKZHteyy+94no7A5pfArLapWltZislASHZ9rvzzfNfDMFh9ufpMWdGPTxaFY6etK",
-	"b0/c9xND4j5fr+wyWc6+WzHlUjqr+2B/pfLrQeU3a+JxAQx7qyVIPbPJ4BxlOJR56dI+d19HX1Y6zjf4",
-	"ZVaU+zTKjUvK10VUKv2GTfMtGW5eV5pI8/Vap7f6XVuizgdf243dK1pOs09wyb6QkN8bGFesyG507jSQ",
-	"CWyOx0poGp3neNx+uaIZhvrYPr8O9nT3ylnaRbxPIhdl1/As9zvl/GpawjgAkUIkXqxTzFcCsK8EYF8J",
-	"wHZFABZrDmQmFPN2iScVr88IrPO0kk5Kqn17d+JCZbfTQegrC9ifhgXMnxh/aB6w/Xph16EGhs9ry8+l",
-	"Ebg5kvk1SK2sCUhXwhAKeKZO7LfctrckbY6/Z/B733fGsR5ds1xTqZVoN3wsC5aySP9yNpSdQ3alI4xa",
-	"Vr1S6de0qEIBC3oF3OfB7JYxhk1dNGoRSOYTZ/aMoR+Fhyfq6IppPT9+6H5g4UnmML+Ro4OHGIc58UeB",
-	"O5zb/di/OuL3wxGPH8n2k1XV3NfOSkhTJ4+/6nK2W6PlrnttLM9dew/V2ycE+2wVf53gLlc5LS1uFWss",
-	"2k/LmPn+jHGqfYy9LJ2dRLWmaR6tBsRP/VCwmRGfQpRmBz9tXV0go1XkYvNhc20GBTNvG2PMMJ+2r143",
-	"6ifQHXW3MX3sS1KUvnS7+aprXxv5Tre9e9JpTBlDYa20aE3qBjMxdGen0VDiiVYjV3d5vp03ESsabdX5",
-	"JQ4/F8vhtfGUSROkjl3eTbIkrWhd/Bud+G1Sx1qi7SE78bSmoV78C914SK2fYpe3DrGkbugdvRo/bq7f",
-	"JG+rsqYstXPkcvNh+1pRxi8VZevKSpXAo7N4YT9uXY+22AHNsvU8/KfZ6pdsW/p13zK7zH+tSUouXqFz",
-	"1FKR5qzh0KPuubsFPyfrr+5ujk1XLwvMpus7Km3Txe29t+nakG7a9J2u1th09dC7r6qxTd9Y0ggb57Jz",
-	"lmxeqdZe3XRx91DbOPcw7Or2QbV52B2l0WMKOypy46K2dcbmi9s7c8NA2ofBxht3NczmOemo9Y13X1ZG",
-	"/b7Q0UPv0NzqLMUWTos5Dq0nXjDbNBZLlSRV+RftqezffbAH6+2nu+3aBA3sY4wdGZeDuT5+GEOtCyR6",
-	"lO+uMf/tg4NW/07oR7dl29quGnGVLaVO9+O3mmfWCE33oNAMXDTjWwJRSzELVbFKpX0Kp4aHLGV6+rDh",
-	"TH271VCAdhbFVkfgbPHyx2rMQfcK/GjR47JwZZeHuNqXCk+zUsFyw1TJSTikJSLkgv3YpR3ZM94lsU8J",
-	"jgvbRQUWf0ew96GUrxFAdg+6S4s+bgYefNsrKEDbZRhw3pzWuERX+ZrSogD5QBFz4FUIj50znYuqRSu3",
-	"cgi10LghBhKukQXNBY4PzdXEMSpGjyIR5qVsPn4Vm2fgWi5T+vYk1xGTiQLdt5ioLxPPWuIc98g+LY+X",
-	"mb3ENa0j1cEzb0Y5m0TJH92H0XlcI8hYKLQK6OaEyjQ3mpKZI9QWVOjN8awuJ9bSEndEYmnYrVds1j24",
-	"O1rNdZebYK/nSc0cB/EAhtQY42mgXfQKteg2DJMzmsEQwrs4tWas+4PlMdxMO4kZRzMcWz2+mXUyQr5p",
-	"X2jdQm5nXT+TAP+wHA6WHxNB9rYZLzJKEsaVplwnpOIZSEI928TX9MA9SA8E2kn/iftnX9QtpAYQDtTq",
-	"bqn6y/dZJGxGp6COEVlzhP3yhUS4h4rhPTYWgzgLI6A+nj89e3b07MWZqxK327Fuy28NEsavgRvBSbpj",
-	"WgWheBRWrnX5L+ovLTTWqqFZFsKyS6118L1NFUT/d2Iiw/QQftXh4HDUBWDNw4xMhTHEbGoSackQYYLx",
-	"9IxgU3IMgcCXDdD0lOnLtqiRwMTVOApJXr143CLtc10HEamvc6aI4Gk/WMcfmqvAxvq/DOByOzI4dMeI",
-	"ktR68SttxlaiOKM8iJp6aqy041bRVZ0T1oKovNIkw/pFyjPk4TaqaDJZ5fw2GhvbgKZGSI4ttsLdSfBi",
-	"cWi+5v/cuhHaXinYB9BGxxEsuDUXZxL707UIDDApDBgTEpNJuCHG3neeKL+UjedZj1eDNJgdWecBGadi",
-	"YHObcEHxwG7m+Nw6FoL37OMl170H+3ZgWXq6M2/8vPgbhme1k48YptH+BlDaIL/Dw2O9LeOepZJxT1sw",
-	"BsUycLykaMDZnQJYpw+zrwrx3p7NLmP+hSiJOmZ/M2q/0ZAWcTdk97sRQ98N6Pe6/BBNVsKlKdwg6pE2",
-	"XGPxiW9lHreor6HE9aTxVIPoS/kI8tdSrr1u8wboEoxM1PtqnbPZEG/ecQHY+pzaSs57C1b3uKwSOsf6",
-	"lT+7wK6r8GhD3O+H4CNY677VMSZxitRLcQWhfOXwHt2ON3IfvaVj52Kl/BCXuCap0omnkZgxXmnYuqvy",
-	"gC6/vsOQzcmu77x7KSlXk1CjoCm73tgM/yfMQCMmIeTIRBM1wLVc3DTdF87d2FuvTeKtCX6eHnzz/Q8+",
-	"gNkkufxfasIYh9JWwHW8O0ecP2tp6PG+tZcexHKTtsh4E8iCnImsCGaRngulHeAiY7ZRjwakR414pFFj",
-	"cp4vejt45trN/mSEBMu9SnQWg+nRpXJnV0ppXLykg/HyTcl8m8swy2G4OBIrahLfd823gbNmL10QKBTM",
-	"+9PShw+zc18RrcCx0rmR9tVtH8Q48gZlZd/CDXFATjrWyhQ5uIaodGw5F0oiITeg5VPqd6c5VUG697wF",
-	"LsoSc9Ih9oJqb64PR4jY+TcPbKg1/Zv7V7LzHhLZX1RIJw89mCKonjWjx2+EBmSLby9loLquIS/rn4CS",
-	"VQG7RLD1UjO1mdY4h+Z7bjQ1C9u7UFWigrSSTC8ujFK1760alBUzcpQKccXAz+Wx6+/2v/1lzSSU7G9g",
-	"C5S81YOqGm0poBKPbXdtrnU5+mwGwPhEBOLEiJBPCFbjYAhKwoGvlaht+oa9IZVC2VYlXiVR3uTzLO0Z",
-	"S3ObgC/YNbiivMPf+e/8/ccDIx/vXY6eFgVGjXMw/rvSxHzYkNXNbM+XQ2Lp74XEPnLEcm0DEmn5rj4f",
-	"xFglhGYzxpnS7mJaFPjUp9cgF/ZpxsxQhBI7S74RoZCuzJorUcAD8xiccWIXpNG8jy/ePLNfMsr9/f86",
-	"MH84QNPz/eHv/KmU+FwJxDV6I5lIqxkipf7lzbPH5K/fff9vf/G0QUobg428T0UG781r4ZHxnsNH/T6x",
-	"YUQk1jv8nZ8xJNGXliaUlMaGGC/w/2P3DTOnZgnxM6bIe4RrvPeWx0QUhZgzPj0k7237mff2YCEa5Ez5",
-	"zg2/8/etNjSYYv9PzTI4+Nf3iScntQuMjVFyUWSHv/OaXf94VDdxrHnYRo+cr8FpyUbHo28PHx5+6yBw",
-	"uA2OqNbAvR/iyJRr2/9FZgxhpvRpfRWCV+gMNDqQv7nd8/cK0HBzmyfFeqXE7gwa3Nsrp3mhhJ13JWYw",
-	"FtkCoaIFTDShhQW7hB7lmg+tPKnxa95hhVApuKM2+ebhQ9+w2ekqWpYFS/GNjz4o0Wxq2r85n5+gFxpm",
-	"AbNnxWG+zL1zZp3pCa0KHXtKPf4jzwn62fajm1Gj023h4ZzaonpjBGWQMiMBCZkLqTTBHiyJrT+sdxRc",
-	"swxbO9iettB2EAlNPSKaTs1CjwohkPjMqpHR8eiawdyZ8o0UHRVAretROltnSZjMx6duPV2Hih+FLfvu",
-	"vSJD8Bl0ETAavn24VGAfoILNBvImS6CqX9dKW12KVwdOq87lxp/8vCK/362+0RMzozcXJFwegi/taBmw",
-	"uZ8/bYgddtM9FhXYOiER7viwYmJGQiVTa7TNY7wE+ukZOlqerA06J3ST8dCbLMNxccDOM0AKW3M84A8J",
-	"ycUcOadnRsXX5f6egTM0HPhI0z1rtLXVXc0SRbRWaxFvLnDPxZxMqCR6Ljp5u6k0pgUtqe0b1EcHNZmv",
-	"6DH2uAY8dGUrNPLmkqOCzVi8fKl1IR77fS60VsBozytZLpABO7COp2iq7GD97Iwagfd55Z5LtYgu1E9g",
-	"1mmxukrLr7DUgjMhy/i3yA7z3tL2e/6cFwsPdEUbj+HBOzO2X03uHHiyS8E3T1rm5sHIrDGiF+iMGrNx",
-	"1MS8Aq0k9i1AcSVQLnYgPh40a4zvSYUxqt4CdOR8hqggvQGaPXbXDBWmPQvQa6HQgjHHAXoVjoo4KDT2",
-	"o+bug+itVp99YVuEmEfX3U9cX8HQ4801ncfXhHXffL/h0fsVTlzYMzENiehbT7KG9t2ODOyGXDp3d7b5",
-	"eeOzSkaLusvdZmMoiZjHl4sS7ofIvrsV81wHee1Plce0LUrITgglhZl1MFKLhujvv8tQmeda9PkyXX0Y",
-	"/7Sl+f3CShuOdwfiZsTAF5C1ZMuGbpoepV7QUmqLdKNWd7k4ypgqCxo/dc9L4E/cNfdA8loT/ujhozDr",
-	"+FsYX4j0CvQuZtzMdCoBeEKuYDEWVGbo5sxEpaAz8QkR11jKUj/fxpd++O777//iW7ZKyVwsX8JMaCAT",
-	"M6HjajIBSUoptEhF4b736Ltv/zLEhyoXRyVLdSVhnQ312l1yvxZz9QjAAomj0nIeBQ65MeMUh7B866Bd",
-	"4idm5ypf5WKuan2PktJ/zVpVIgXYpOJyWET/JJ7YJGgPv9fVuN1kGfYXQ3CQlEII5WpgRNWwHPpo9Yml",
-	"gMTGTZouVN9zM+rbPfGVtH8Q125PTYvOzLKgpO2tc9Geg51ntWBZrk1s0b0iX8kQnzRmjp1motRuW96C",
-	"NTQJ9l3bUKU1AB0aTtzjU7ezhB7tzJxvieWexSegnsy0GimqZoRxh/ipBam/lgfzjXgA6kJLoLOn9qKw",
-	"ms+BZphAdHr+jCp9gN84ePFkdLNz1hi8dogHCkfSXZyNp6sd+LGrDLQ1vjwjH8R4F2EkWx1AKPpS1yAP",
-	"FHBN7IyeEAmqmtkw0/KU9AoXuJr+aGhQiKtT/cxe1OsAdlvnJhGAZWLwNUzgwUiSG+wuTbHtt6+bu1vJ",
-	"c/leG9j3q22YOxyQmcem9Lb/9vXwzXUB5Oc1xLOHkBin1Y5grVzs2ELZ5zK71997VPltLhC6Ns+pTmxd",
-	"nNE183yREA5z8BnNvvu/pgOKL6yj5fkzJAbMu+59CS0IcSc2WPa80bbbWGBr8/bu7rds7jTPXNWWqPVv",
-	"vgCnWeZV5XiBx4ngFltn+2HWPVhs18xSMq7XemEdhE9rXx19Mv99XufePpGifO7Jl4ZsMHPnNzAZ3aoD",
-	"+0zIKehOT6dcFBnW5OaMTwnlCx8x7ztbSTROs+t52a2eeGK7d+5XVM+5vVUDTSmFKFTiSjPA+nkqh+Ia",
-	"VE9dQh3YcDklpHYx4Xv3BCUo7WjAN9Rp+Cu3c+Aefkka7aK1KYXxCXRCsMNvC6pd71EOc7So5xbIeAPF",
-	"dpTmkF7FzYfH5uO73cW9Ij9miDjWO4Cngc4xZI6Ll1JOxkBsk2aEpNkl06LILOSDHLiotMPHNnR4iT2u",
-	"EDObXiVWUQwyA/2qSjDrruNQtTf2gi9BXUQrik8VGcNESEjCgLc2p0vWA22OV/0JVA0GiYzNZI2jpp5y",
-	"qcOjOZeQ4qwo8DeYW7JhxhPf1qj5muVzO7G2mBc14rj0zV85GZtZVy3C4rp75BDt9UGM13s7P5sLevmw",
-	"vkX/H8WD/VmM9+76/IyA+IifimszxP9BbqufxXhzIk8hsMOC7dGS8v3/yRUsiG2+b2XygxjX2HQ3vmD8",
-	"8UUGs1Jo4Oni4G+wWIaBdKjfdgggWE9C7qjB++icb3YpNzGVs6MIKJVyQSgpC8qJqPSJg0DMhUS6n8py",
-	"+qDfsVmoupEt8/HRpw9i/HldwjgoYxt27Acx3rsbsvepN+6H2RG196E0lKrPnu1O7lFKeWq7joW38mP8",
-	"fLfz/AWJOHKOUZxqc25WPBP1IZexbBt5PurSG4en/SW9gidtztsbzP12Cq2Xff4SZmN7EKwa5zcxrkSq",
-	"IZzz2QJjcf7rsx2hbboF2g1N5Txv0rsNgTZC7rCJE2wpKOaGR5/Mf5/XIkbDKIyeMuJLDBzFuDtGsyaD",
-	"fKNKBVcWvxYLekMQ5k6FxSyzrZ7dQTjT5nQ8fSVqkZxySzyExrYd9IEoNZuxf0BGfn355G8JImsJxXEQ",
-	"O4GkU9fUX4TM4yA7ENUap/E5XnNe6btQMwM8xnFvxv4lD3AcYczfEjj5SujdICa7msJIyDwXRc36sN2C",
-	"iyJbs9SiyL6e5eN230/kS7GUuwXVthR68Ky3GD6iSvp1vaq3Ya/uVCmecnL+6+mORL4j41HlOJGCY8x0",
-	"TNOrE4ujxtAE5VadbbVMjthtjTvx2pK33T+XAgcWQ5AWlO9oddCX0xazYJbEw4JxUWpvY8Kw3bVNcjhq",
-	"rqTVcRzT335VxzClfAvXxCJo1gU7zed/WnV2Bn6NPDtQDkVmVdlWu0O3qJliO6Smb7qBtbm5tEeJGWB8",
-	"fXh9z8M7rO+pJydW3cMUmVO+G+vhbVtxNnX0aDoGm/j0kwnsrRqI6AHPfnSkMjdzM2L+QdzT6Okv9LE/",
-	"b3gqbmEsYmP1nSQSLdOvdU66xyaylCTN0juXgVk+jmyQPigoava1ofgze82bqnBdp/edBmw98NYTgfiW",
-	"DWkswv9RW7l8v2PtEjIDaX6xbCeehYBoySC7IZao/fr7iVC/gnlnjm8ZSL386D0up4UYyarAAikv7b0B",
-	"l+4LR5/MHTbih7oLF0pddYMusrr/NTI4dY6ite+kOVDpGrvirMadrk0YOfpTd0MiJHLAOK68Vi8Vym+1",
-	"HuwGou/eOyL2fuZ2kzDw02aJUYqiM2saY5jW8pdApmZitRB9cQru3utzuGf+oj8HaNW97t6Tt35aPXR1",
-	"mTQJU29N55Re6zmjnE4d4XJ0PV/6i27DCHAP62MAnBbFLrYMAoDsRMyAa1fmYSwtIYFNuVE+1gUWeKnl",
-	"MlM3PO39e+4NPFxP5O2e8p3Hrqq6WbO8Ny7MgfSK0HqV3J0dX2kJ9EqRxy9evnC9ZrKMMH3iGP0yaCO3",
-	"Dip+xcWcu8INiz3gU5CIPEaiZVmpoUA9v7WOSsrWpABfUyb3KwvtJ/xRhQHtPd7en2FouefbBVEWcGLt",
-	"90w0cBRHJuavXYhKqpusu/Oxwkt/PpmAfO2u2uMq+EdECXMy2EkarDvVE8efaecaM6mdBUrIVAhP1vb3",
-	"ikoNNt/KSS4que2sf3I/bbTam003zEhx97877L8bwIlnJXO8DjOwoQGmsWx9JxUA+5mjh7vWL+tLAXan",
-	"ZYx17e7mouRzD7p0AABCc8+ZtAHavbEg4CdJ+e4WYPfHCo5P3TbC9tZOlAu6sKu7dKzM6KLmG9bGV/YE",
-	"5jdSVr2Q/PdhN34xeH5vDt4Q0p8ilURCHG9xQiSb5nqAfyWvNjlX8koNrdq9vahGT59NXt0NszBTZIzN",
-	"57UgE5qCdnXXbqoeKMIy4JrpRU9dHM6K4CrdEtOGeYsgrS82zQ990Aq8ra+RaATIPsXd875R/f7IsDlo",
-	"wVLkgBaSSDBOOfW8hNSu9YmxFW3fefMepOJjxjPVP2JZL/P6LXreXHYbu6l+3O3FQN5aExI1pW3iOhFt",
-	"CxyRBzEdZz5U6zGuDm5x56j7Lwqn8VZIS1AF1yAXvr63VZ8zF1WRkUyc1KWFTBHbzTTrvXhYpbZO+l+7",
-	"OrY/QyjXvOve47g4oT6Ie0IoUTmmEG2fnWuQtLCdNNDOxO7ncCNP4gJwETdlXV4NYNtzbWjuG2lnQcdQ",
-	"DGbHX1fQfKflhLhqMSWDn+2octnczFcut0qTEzJlSLpP7MSeuKII1/zC6KYBDHlG3UhIxZQz39UjaG69",
-	"sdeoW+rD4Bm/oy0VA83kVk2fx6JctGspyYxmNiBzYtmTnO114gwWHx2zSRsXlhRzvrEnFA73rutcb4F/",
-	"u/G/LaNXXd46QXufqROisNW5IlcApZFepvsLomvVtP7ou/AX3YbZ5x52636Uf0l3AHleC2l85aSu1mSS",
-	"qGrMQaubOVIXdYusW9ja8QZmxkZa3cTP3py/PLg8D7ZcxJff7GL5NtH28vvmWf1k1DklTvhtRSGOtE6S",
-	"SVDKAp9Q9Xch2Bv3VN24LBZ4v2BTbktQNr/zU2wHe/OXfuogda2Gae59aJq6Rt0BCY7FxC/q2+xNvfpH",
-	"RLa+f5HdsJkxRRSbcsgI6z03kXpwNuUv+B1v7ZIqNRcy671V6y/c9aG6ZtVX1mnrpXftBkfHv73rhFxg",
-	"yjgetcjw32+vcDE2K2z3vqNAWnuc1jRJt3Ca5lBMbjOAArKudrEt+VwD0V5hYmfJxIMoF3jB7WytmpJw",
-	"1T1UJ4QLDthJBjsptjv3bvC0bsOZ6icaOJehxsVrunVkbDIB6eyzm2bK1ZVz8OcO371AGjd7CCPRSpfo",
-	"l1Ro32aW8KTvaewsufVb0l80hFv2jrMNdsy3t7d/dd1OO5Rv1qCoLWdkMaHYBLbXhsduoeuX5tJesiFo",
-	"g11MjRp+oCKhGrtL77oLpW3E39O3cbOzy9rbB8rdFZMGnZwsBr6xtRt0JvMGltBLegX2je+wleQvXLOC",
-	"ME3gY8mk0d1/XW4uWRdUffvD9xtKqpIR8KwIUnm90IRjK0H3oMZ/qoWsaSa9iZwnYKPdBgN8d0Ldi6xp",
-	"Js6roqBjIww28tm3IXrdmnlDDyAnPCzr3cVAi92UIJ26VsYWmGWfUvdCLhhwfYItRziy/vTbJ43KO/qE",
-	"/29EZ/nds7maQrf22Q7LKV5oIkrgAWrVHRQbwbXAKgvXaXq8QFecZWaeXVZgWUlRPkgz4YxLml55BGIo",
-	"HnNpLri1KKtvNt87Mh8NwOKLQRY6zZIRFv2vrue57NQ+EJtOspDfPkFXB6p3T74NXzE2gRtoMNyFfdTG",
-	"czEnM8oXu2l9ckUwl0eajpHtWh3svmyUyKxumt3TkNWSqny9qYRXbLCULnObSntgTIDCp9iMp2Yz3t2T",
-	"sZf52zrLHj2MMs3trwxZ5beDsikYKF8BiatBxMQ3+8dCLaprQkHPDmcn1VL5zfqaxZXaVIvyi7qtQhTz",
-	"pL4Gqx33buJxCDBkU74xHLeC4o3WmuCr3J+wXLsZ4sOA6SRd61Tfgrb7okmjHhIvPO+SgbE+95C77i1k",
-	"ZSwuUzvjjyhBKsG3kqt6Xx59Mv9ttNycsG023Cp14zYx+8uUPEUImhli0hRSWhPWUr7bAKkaukXDCA3b",
-	"ZGjPM7d/G6+S0t0zgFeQgI2T/BY8QQcDz+Nw3nttKH9nSuJOI/63sP2tZDXzXM+/McqQy2fZ00ic3D9Q",
-	"9bUIwbSNf3u6HvO69Cl6kt8er8QdEkqICbFTcSsMEvuljrgLzog7IIuY+3q8nu6Jvf7ArF/cdL2Ui7f+",
-	"vj0C7Rz0XCDifDAT57WF2q58r9N2PcinXiMzBj9zcM+5ffpFdp4v5W1UIJgdbNMCLSJ+StzyIZOMIlok",
-	"rkeYuRzFbC54X5fIildPJpI/NQVJN739yYdaf3tnxLbGpvz2zryLq/HH6ypZjI5HR7RkR9ePEF/snvYp",
-	"Ru7lSr58WY4Z0yrjme0IGMJrt2C0Fim+0oGxoFyRMTA+dcx8mUPiuO8hu1OAZI1NOcLAeSv9Yw/qz+8+",
-	"/78AAAD//w==",
+	"7L3rctu4li/+Kij9/1WZPYe2k/Rlats1VcedSye9nTgVuztnqjt1ApFLEiIK4AZAK9qpTM2n8wDnIebB",
+	"9pOcwgLAiwSIpC05ScdfEtuiSBBYWFiX3/qtj6NULArBgWs1Ov44KqikC9Ag8Tc60SDNDxmoVLJCM8FH",
+	"x6PLGRAOHzQRE6JnQAo6BTKGiZAwSkbMXPL3EuRqlIw4XcDo2N0oGal0Bgtq7qhXhflAacn4dPTpUzKa",
+	"sDz8NJALRZ4+f3L2+N9/Oz379QkR0v76n69OLy+fvH4Zeai74fanzoTSr2Gy+diXdAHmSSzzty+ontV3",
+	"N18cJSMJfy+ZhGx0rGUJ25/1XoyDj3qe4YO0ImOYMs7N9cFnvhfjgY/M2YLpzSeeTwjTsFAJeXD/Pil5",
+	"DkoRRVmGf7hPqCYL+36hibU3bT54QT+wRbkYHZtvJ6MF4+7XxI+JcQ1TkDioBeV0CvJa0+6+O2gaPpmL",
+	"VSG4AhTrV1KMc1iYH1PBNXCcIVoUOUupGcdRYa/4H++VGdTHxr3/f2lGPfr/jup9c2Q/VUf+vvjE9mu9",
+	"mVFNlsA1WUrh1sZ9zdz1dMxyppkdHs0yZr5G81dSFCDt3+1LBu5KiRFFojTVoMyWZFpBPiFjWAmeoVhN",
+	"6ILlZgGLxg0/jlLKNxcA72m+NFsVIK+YEpKklPvbKU2lZnxKKP4iisJJqxGnrgmyr7kafarEgkpJ8Xcu",
+	"TtMUcpDUjmNzWCvUNTMqsyWVQDIBinChiSw5jndB0xnjoE4ILAq9IssZmA/wwlES2BvuL2L8HlJtxuCH",
+	"d/xxBNyI7+8jtWQ6neENaJZJUAp/TgVXIjfaLmOqyCnOLS2V+YsqVQHciO9YCH0geGr+mrMr899EAvwD",
+	"f6fKTOPo7cbIktFplj0zuy8qCxOaK1hfTTe+zal7dn5xefzq/PWl19d0akQ+8OBUZBDWI/Vm+716kLv+",
+	"bWgms+yF26gDXyJNRWn348booi8407pQ5NfXZ076SZqLMiPAtVyRQrDwy1qFEnhOQZVaCpltPuhvUGii",
+	"gOaQJbgBOFyBJGomlpzQKWU89CAt5hCQ6OdcaaCZGbN7a7ylf/oJydkclgxlavOeslQBvf6U8SnIQjKu",
+	"q7kwkzsxig0Somb04Q8/Hv/zv/47MftDAsqDWikNC9wo/J4mcy6WhOngnmnKAU5gvSxBOZgBxXlcW2Uc",
+	"+kTIhflplFENB5otICyTxSq4TBlT8+AHM7d3hqy4nnXLPY7EPTfx5787naj2R1RwGrSm6ew1/L2EHtu6",
+	"vaT2u4RyAh8Y6gxiRkC0IJS4Ia3NLldLb8AFn4Pn9RnwqXnr7+//9cfAtLcH8ej8MZpd5v+ji19/+uXJ",
+	"o0vyz//zf8nrJy+ePP4P85H96RgttEPyVEgiOBghVGaP0LzSz8fkxemjZ89fPjnGu/7zv/57ZEyCD80R",
+	"GjPifmAiU1G4N1izZzj4uagOou53XNAPz+3VDzYPpAnLYfNBr87Pz45enV4+M69MiVl9r1WdQHQ/lvFX",
+	"OU3hPGD9PDYr6+5n3odoexoTCYX5jmo/4EFzlhpyLnRg6D+bA1MLMmNKCzTn1u4UupVZkupE9ociRZEM",
+	"Hl1oHpzqsM/wXoythWsObqKE4GjI9dMDms7hNaRisQCeQUA5nxfASToTLAVFjIVg9wFkhCoiG9+sbj4W",
+	"IgfKNzZ6/dKVxDl5iGxu4OZqI0sBXZfibPAyz+nYiJQ15DYssYyZ1w+qp1rqK+HeXPO1+6+LcyaCX5uI",
+	"PLOHdF81ujZXmagnKTQ7KVpF132r9beAK5aBMahCF08lvQrI/YVYgJ4ZvckUGUs8jDdFIBmxLHjXHCY9",
+	"FlACda7Cxg1Krlne/7xbzkT3rLvH2av9I0LTL7ftGDT1tSCZSAjjxFgdKjQkWR9c26x7f74ZNcDcIgXf",
+	"OSKrDS1S2hcIigTTIcV8PiE0z61XS5ZMz4ieMUVSZ5Rvn050NqtL8QFenOrBNHRBJYbtCU5ws/u3d6IT",
+	"WpVHM8qncD174AWdA1GVTGdsMgFpHEs6FqV2NsEJWeLBoYgZAzEfKE1XahRwGgKnEFwZJXpM/vb85WNz",
+	"0Jn///3p87Mn1z5fm6dLtZtplr1kaeA4v3Be1wmaPejNGWOCKVLyIi+nU5zs3Y7E+Xb9jKbIwbsWynj+",
+	"CG2kKbuCBO0FTmrfKWDxBCTlT2zLGe84YgGxTCXk5fNHCj2izIpjQiZMKlRYxnnerQDcomGZFqVqxczs",
+	"TaqY2f3NmFkyyqQowsEyDPm4KdrtnJhnhvdn9VyzRrt9KK7xhbEiHwse0PPPtSJTozbJDM06mjlVp8mS",
+	"Gvs2z4gLYFlxQYv0GC3qjKmUTI0ZzLgW+CctqZoFzYHaMto0ZJ34E3sNmYJWeDcOS2KcQKKFCN506hX+",
+	"hulqDE4+9a4449YB71Y5C8gY3aV6eCzZFaA+6PB11pSzsc/tLJghlQtz6ASVQUAVLGAh5OqnlbZDrowG",
+	"xvWP34+69oZ369dk1K3FF+ExpXjgxzwmnp3mUWE3zj76S7ngUww2Gd8mpyuQztARemaOiJC87c8dwzuf",
+	"y+AWMcPWpeQ+BKuqCLXU6oTcr0KzzEZwtbCf2dfxgl8nFO53SQB++5X3NNZsCUgFz4zloFlu97wZmhNk",
+	"m8bi0Hzkdz92P3Gf3qix542Vc6t6d8kk7MP4sQH0nvZOtx8etKbN5rmBMY37h9gHYDTW6/eEAE1nViop",
+	"J8bm18yoOxtZFUs+igTh92lITpw5pn2iRsF0YRyAGZ5/eJVRvncm5+Dw4TGeGAl5dn5xefTy9MWTOhO5",
+	"K+PPZzfWUjRiSRaUr07wrRv52KZeetiVWr2ubWlOmF3KK9rw3oJI8N/jp+evX5xemvl0P/aWxwlNQe90",
+	"fBeMT3Mg9sbHpCxZhs7FYkklHNhfFzRN8Ow9YJkRMnyfOUBhXkECh2X/F6hM2s2F/4/TF2fH1oLVM1jh",
+	"SYE2LB6R+Cd7NJpdbw4s5wOxBRySkl8JSe2fDuxl8IEuinzN6Pnxhx++C0mqj/CtmwZ+MKlAU/YEHywk",
+	"mzJ+T21KZ8fcm0l7w/C3qKNvlZk5H82ZqYCTMeDTZZlbpby0dwidlnPGAwfwciZyODZWBlpYigjutfah",
+	"NZ8gsx8bg0p5L0K5FyUzkWfGPFkekjN7dZUxo9plxJO1yfDmHj4bk7z4xaDdtw+b99xlDsyBeEjOK+WZ",
+	"WPNdg+TH5KP57qeEfOT4D/906xYyD9qjVvhRjCNmUdi0RtM5NMNiyUPW6RsjYNZRcW4cw3cY93MVCiHy",
+	"QOLVAXisR3hijDzzhEp8c8oz9O/oavAGUpwWaiZ0dL2txCZWMis1sqCZOUCbu9cMy5rd0TE8DA/hq0zr",
+	"fN1WrVgUVDKXVVizMrtC8Y9EYeOaPAWzM8OYMys9OVW6kWwcCz0j5lrgGZlIsQit2rjvAHx4Ol3L9ATe",
+	"ZxPvIYE2d7qH/oxwXR3syNnkQQUwDt7WKPoeIBfzcHdxMjI/joPLtBE088ZUL0CUsZQaCx24n6ILOGMc",
+	"6LSZ9IplLu04299qSEF7Pfxgw9KHAKczMd1cLRSKzcy4ULjFvFhZQ2W80mjFa/igT0hONRgzxnglag4Z",
+	"WjVo6eDpu7RaU4IPDMyh0ITyFVlYaOnGIRlwzOFDG1xiRhBG5Wx5B+NGCWMxuA3Q+eC1dfD7BqOAZkTh",
+	"ObbIli0eZP/MaCuDvOZ9NYEEC7oiM3oFZAzA7RnhBtuZlWsmX9tP+GlFljOWznwU1qjlKWeqnaZpv6e3",
+	"2jbPGroKv/IS2HTW3Lqx2cdbV9e7O/bZvGaZmxpHwpQpjSacOQMl4vxmIs/FEqE/6ZxGonpTweFUXz8D",
+	"GsUwRbLUlR5sjN6e+TQfWRsck5XGbwmN1xwCF2Bhav0O7nxDKTVdYDSsurTfC3eZ/cZAgTeiezoAR2au",
+	"/2kVGW4Gv6oIDCIKGqvMywCcTDpMcec6R5BntZm5+UENXg4Bd5UFGPtQqiL+IiGN5+plNpjl57C0Flj/",
+	"VVCpkBDakslIgdY5ZHbON0xwjFYZ87NK37Ag9kDNIJ+E9QT7B8Tdp2CQOIKvwU/ezFZh1HHtQSrhUZNc",
+	"jEW2ahxi2toJAZwmTeeQhY7uZFSWwd0cAie4TEZenemoqmoUopGWCoxo58zd3+2tNn7ZzkW1KRpboNpY",
+	"DZ1Sy0ZDUdTv5rdCc0li590rpzLW4E9rmN/GqlWi2Mue8mbnBrrcWQUdM42P8EG60Cs8hpwpfb1Y8yWd",
+	"Qx1lRiOJScyMqHvE3DaAzsjzc/lSINIjHLU0vpeRP5rniT+DjXeXCQ7WsnJhVD2DBZlQlqtD8iRXYEPb",
+	"ZhNSvEkrpr0pqt9gUPgR/n3HIeEfQrmXfWcfM5TaPxFeE3WPmoUzjxOWgzLmezPF77YAk8SpykCswGj2",
+	"wDClR+MyH6ekxJaWEQ15rhKiynRmBm328r9PKefQBwgcDQuEFY/SjFcrO6CiIoxjtmVWvnwvahMUrAgt",
+	"3XNNlizPyRgsAmMiBcc07pimczMTZpu62x7jLwhZx6kz8mJ0lPXtFMuA2KjVellKY2kQ+xxSgHZpaJ6D",
+	"vKeIORBKDTKpouVGjCKgxphh8Sk4+9fH79vvEmqnwPhaFUaPOWmNYfPucPw7yLj5MpFwpNw+6/MDRDL4",
+	"BiH1uDRhbXfF0oCd6HXZZo4pFkyIeG/hgEG0fucxm4LStmCjqgyc0Qdoa9OHP/xof/jhwcPgCq5F+cLh",
+	"z7VIlLXke4Y0KxDwEH8oWj8FH2gLe91QxDmbAw/W4D01iu2+2QwP6qfxcjG2DzPHRDW4ja1obNHEfHfC",
+	"eOaAY308Osx1qkgK02YTcdqr3F2NObIvGbzrjMrQZsAsYCNGLkFpIngYw7+KpLhSyu9pc276gXVi0125",
+	"mY/s+nFXK1FPw4YcNKe9ei87uqCUS1FcuFzTNc86KQpCiU9YndRh3aVkWgMndCyucBlqGCbzILe7A3Av",
+	"B+Dejy4pioMqR/l2UALT2OubIE0PdKmG802dioGprOXmyYdCyGvuzjeSaUAkABrmTVv0buvdKgjMobQ2",
+	"IQTOZwF25UJxQ2BcbRdxa9qxcSlaAtMe5V2VERQtR3B1Q1i0gdUbHpBQvVPN2jCFWAVHDOjeVTgQynJf",
+	"CjymhWwDPsxM0zmeQ5ArQNvAQ4VWFrnRQFgSpg7JubTAS8RaJ2Q5E+YVzKtgGZZ2wXcsOhMc7ilCc8Hh",
+	"2CigF6ePVGKLWibsg9ETPhSboKwhQoSDXgo5Vwni5+kh8fF8DJKPIRdLBGS5uobD6sXCECT36SgZzSjP",
+	"DoxNFVLNzbzRpmrGIVsvdW3YiJ32QzdX1MM3q19ZW27ENsPox+ayUShEwWQU0Cs4LyPVQQ2x8pqskqqZ",
+	"yLPdipVPTPUde1WPEaiqsGedNYpyhvYPxmUtUleCraY4cenzHBTKI8G4VD175h5oxjE9iy3rGrisU9Hs",
+	"BH0WVmCf2bEGPDCDk1RIkZWp7sHqg5f1QWKZ8yPZlE+jExwQC4E23xYMq1cooHEiheyep6DTGbKJXM/2",
+	"we/7IrA5ai1vS9iwpOOVInTmOFlstJgtUHy+IfNov2jw/qBpBFJG0zLIUGaXbMeFMD1B0V+EcpsYqT5A",
+	"kQ1ruCBW9Xrv8qfTPV7C3JIHtQ5D1G4gYocD6IXwiHBqJRjytcQQ2wjfArWSSsVwNxKM+QH98+WvzReC",
+	"GXNUKWuAonEu0jkurF2MkZPwt4MoHDZYlTJkWfDPaxIu+HetJqvxij4nHV64qni3vW7D0Jn2LkZ/BcFi",
+	"LIfBmKWhuKg4PigOA1qt436qoKM0iiII/alwbsGw7zbojBDZeQDQ/7q6ZX3QLhF570pXXfjUGbq+4Pm6",
+	"BDdrQuWAMGv4PYt58TPnjzq/knE5euwi5WuglRllPBy5r7wi+64JGVMFG6wFneJixvc8nNeY0DLX2yDV",
+	"UbUT1x/hjemv74WfjOVnzAdDchP+khDLj7f+thPyeHaJ/ng+W3rfPS/uugqThU8KzU6MUAhlwiaTBqgO",
+	"ppQ7igL58R5aIpAAp9LD8/qP44pJXdK8/2KG0GwoJxVczb9ac2u621Z7YO3BTYlK3E6sNkXj1RqzHVqh",
+	"n9kV8NApMTgetnGu9Exc9gYARunHNsL9UZLDMIjCsoOeXj4Luq0+b6NF8NwQYtEDj+31rNsw+C0/nir6",
+	"GFwf8RNN59fz+J7RK3DRbYvfNIdNnZuq6Drv4t5fX8ppKg7GNJ3fJZv2m2z6WVK+rfI6nGVChBy3pAq/",
+	"2grlBV2RTPhAZnvHKYCok18H4G1RtJgcmy0MOaTGrvW4O7Oo/6lZBgf/akOpee5JoCdCEm75PYJzH8S2",
+	"meHaOB3PyEJcQYVRVwAqPNMbk/fMSvkTruVqNwy4na7mNT3KmJ1SF3jciLAvUm8XYzqs0BM9DkW0ECwF",
+	"oivUq31Hc5dqSt7GFyiMSB8GO2+t9Q3h58GhupjUmgw1SeO7adfNhW0W7S2UnHFqiRA3GUb7w24KEs8P",
+	"KGTqLETqlMWuwvp4OiMQP5NaRbonVCmvE2KGVKW8FLHzQRZIiGWOhJpDPlb/GmM2P6/ptu4hON+yGAyg",
+	"Mw9xdodErIs/VrFtxTPNw7m0lWaW3j4ZlVwCTWd477fJgFqXqmmBky83htqRR4lsr3fSIqeP1lab/fRo",
+	"BmnAqxfzSAgkWpXYq5zYqScx31aOaIb1uNbheW6cxN87VI9AxtX11yiEyPvrr1dC5MEg4AzyqwHhxAvE",
+	"VIdu5LdA7zvZAvtPXXEefM2k2abBj3lzgt+6Ke6oQWrvwCcfaKpJWSCy8X5y//79oAoZeF7YRdtbmdLz",
+	"xfVRQkiJVQfOfOGDAws51xDNLPzTGHtxhOF7d1xYX7I7eEcV9SVSRbmcQoUy11hz7usUxFU42/I1UkxV",
+	"6KCeCchQiXtnXfveyaf2SeOERUIWK7KkLbDIF0zuFIrXOBTFn5qkSZQy7czsXdir7hiV9sao5NZhS1L/",
+	"FzHetP7GZgO/AmnZYnv6jSnlKeR5NC2TzlieXWBftm1TFoTyBsghq45O5rYSOK4d467s23tFEUeucfC7",
+	"r28Kxi9irCqTyu87W5uDtKhYJ44Nr6zmGZTMTCVQDdkQyo7MkSL3KWYSS+6YfsP7fiaWyKBcZ6MxdV2F",
+	"GLGVndkCvsed+dmlCOrRinKcb5nkut4JpBSyR9+X28jSThhnarZ16juDKsaQ5r8WwXBpahnPPRbaIoB9",
+	"BBilzQJ0jewuhZwTak2i3i1YOCwfRZIXl2ul2chwNG/HWgb3yrHPC5dwOeuo7tEUenTndPoDd/vxuYVY",
+	"ZmPjtjZmLeSNCLr1IfqMToKWq9DZ9MZYjJTMIM9QGZgzWTK/U8h45XpPxs6q7jiy3cJnrufOxsaP3GCd",
+	"Cvw0mP3pfaR2D9MqiJtsqCpsto4ekTpfHWODl6C+NzoxcWUIyOcB2DzWWq/2PIIWFSllLhBntp79yazf",
+	"yKlXFCqNcTZ7t1F1rkWIS5WGon+o4xcxvtBQBINC27r8CE3znrq/jFE3mXdXT4WMNjkleAUeebZ9cVWZ",
+	"KHhN66Al5Wpi5ht3kyx5v4ZCLbOkyktU0cvaeKiWwr51sm6NtPeFX4HGSe7mwOmV5lkbMYB2kfQwdtQe",
+	"ch1eYMImWm9zoLflsIvTcShbW5z7boeK5ZqRahRdz6Bno9aOZGrsQuxOWO2DQkt4Zv2o12UeELLBcwVQ",
+	"DEnmROc2p2MIU6qZo3PII6LcbD5JsGk1GB9zS4+1LWtQD65aCPsmFetXPUNbcgtnbMF65PLXsgggn8UD",
+	"OK7xtASaKTyDJNO+Q2XVvKOLsb4AecZ4gKHjJ9BLAE70UliSrEE3Xs8TuBepnxeeoyrjvW6mF0NQ1TEW",
+	"MpYNQyRWh2AfTJ3LmlXIDvvlLa+5Zyo2P5l7THOcCaEgDM6lmSgGepvuKz/Fuw3HsLi7A7de9yCpavEt",
+	"WYQtQnyb3LwF8jZlV+FlN9WdWG9oNRGlReCFk9c7QZW6HRCkRHTKdBCstAL61pKRNAQrJJEvaoB/GI48",
+	"IF4Sx1u4Zm+9SaYtm04vsup1ZcC1FHkeQ3fcAtw7IvgKJKN5NLOgSD10bM9uI70WO74v+XOo5krGoqJ1",
+	"HfyFzzlF5tt++GsZma4pcOeLRHRYharfJ5yGs3SbtC1oGh6ByCKGW/xJFpoTER1MEQc/u8op73HgehQp",
+	"DgzLekb1M6+Frtkmzi4nhyvcR5gtW20g3+Whz1W23NbCenR0H8zkTtq+VeX6613f9tTZLcwFzNJApLjN",
+	"c0DmHDFXNg7jJ7y/DtcSIl39PO5WJcQG9ZSPQDSc+n5IGY/gDTy/H8Gwk2bHFtzSJRGQVaWMvOKoa6lw",
+	"j4ePRqzWDTVIj0BvLh0BhmVZtlwJlkFBTJqySokWc+A27ox/aKGPw7ZeNtQ4vB5qclpBqLetoQNaOwNQ",
+	"hYs0/ueL05enPz95PUgCe9qNKVswxOrhhF2LIL4zMJGDVpdByPX5ZG3JkIvFXE9KZZlaPADb/1EBBDMI",
+	"cft2e70kSUWZZ6iUxkBUKa9gBdko6Yt33I5yTEZXIFU4qr/FknVGaw1a8lslVMzon+BlqOEKemnfsi2H",
+	"wg79bt5EHtpq9L62KVI6dML81ivcm4i+F1TOb4avR3DPsDhdryb99r6NYJqwkPXgMgBmDoeFZ+KljOwf",
+	"fcOfqlwE+3lYqowpKGcuLKmq6e4To41n8KEzkOUEGcdjnxV8eXEFN+BUr5NdotIjZg8g6K/xN+MRVswe",
+	"6pBcOujTaiOV53FSd4Tsf3pC9ofBzudfNsxxSN9GJrFs4Itr2rhvyFkUKvkZoGGFdEfimh/AlQaaHdud",
+	"79jq0WWqWkx6ljpj2c7cmBbmCmuPk9wmBG+z8fee4WVbSfg3Yek75OP/0rFtoZPzJSzXkm2DOgPIkB75",
+	"yfqhNM+3dZaPRqpb+bqAhlqUNiawIhMJYPu99aN7Dvd5PZ9YCpGWR8hXDQiEZ11J2uHxZBRxdFyacL01",
+	"nMiduI2Bykgcu5VJXA8tOFXiNndBU+wlLgc0twvrLrc5avOGal/n3KO3wUtYfjGy0wjbbZCqaLCxHXeN",
+	"ZZ8MOmhb4ntuJw4M/YXm7KK604BZG1rnV6uyB399eHj/8OHhvx09/H40JK+zbTY0nU5DGvypRGZPlHMM",
+	"q9Gpj6r9dnb60ozNCpwMHz5lkQdTuq+EdGdbbnPGpT7BSKML49jVsfFALsiSrhwX/I3itCG9ed40GdYy",
+	"NWjDqChmSBGH5cHQ1ESDXNJIixFz1NGIzrJ9mlmr48nmcq4bDERaN8ly7BY55cEHa6ZDTV9+smc+JQq4",
+	"Bp5CTfnh3wl4D3iCVy74lKSasfqFQ1P+ijLZiAHuYtdY6pLz15c132xu7AOuGly9oyGcbEPDdQOKbtul",
+	"qRlEJylMOLc1/hh5G/hQMLmWttli24WRxfWo/e3CAy/VNX34M0BMHTfmtbPqbEZCaZbndy74XU+0ffiH",
+	"BeaU/kwt0b7o/mWv3IF9fUjnxHJxDmBvdOSdgazIezFWkfKXBmA+pRLB7aLUZLzCPmYYUvQGC2qLwMYL",
+	"Dr8D2C8Y1+eTl+I16FIGSnMuNBTW2nAarYYPo2azCVWjEw/JG2M/+UGZV631Wq3OuosASs7tBUE6hLrW",
+	"plfr1SGQcSMrHZjxgbybmsppJMR/BTJjqQ7vxeNqMy4p0861dJvykPyEdKjZMe4nGx4yzi/Wa2Jt/FSY",
+	"v2FOpqLl97OKEmE+saSqWTc3RgBOjqJm362xQWqA+LpYOcmvobx+GZPmwPyUxPbxzeHZO8NLF8GK5ze4",
+	"QwI7021sOkZKAFyjMJ3DbqDSwQl0LvyaOy0ksCkPnzmemtyrpjHkgk9VhJNvImEQ9iq6FlUq+sbZZgyp",
+	"DKbK/fA02LkS361xjrkQkjXbNEZHK6wJF2SMwEPmoBz9wizbW37nQV/kedXL0QIerSbgguB3MPCDYapj",
+	"spwJI5YEE8ZgY7pIceOQ1Bg8mbQCTH2oPmWwnsjOlvH4zEZvROwXQFXpGqNxhG4zPjUTZ9E/mqygZxc2",
+	"CQtxteWkiNYjIEJ5iKiWCrKbQfTc9nQOmW+X7XLpTkzrBHpjgM2HN/dY8/Vj233PQOsYec+uUNavauRE",
+	"uHi1LXGnWONgJa1up6PoApC0AH8BecVSOCZ0MWbTUpQqIeNSrRKSmrtPWGqs6JLjlk1IquQkIRnVdEwV",
+	"HNIlXSVoqx42UBcJMRMoOc0TklNsAsuFPnivBLc/cbFMSEGVPpB4GCakAInUs4IfZsAZZAlGVA7diex+",
+	"M8d0QhSbcsA2OgkmZXhCqvFhw/1D8gbVkLEPpsA1kTAxIpMQmivhTPAMbCG1O6oPR1tJ/ALhpxktCuBh",
+	"YErO5pCvwq1+ncJc0BWZ0SsgYwBuVAAfhmfzIhUYmRYkC55HhbP8uyw+rytiqOcqprVdnn1Qyt0q8WGM",
+	"LUSAr+o+MIN5LiuuXHSl0L6uel2JiYMt1fTm7Q2UsxR4iJP3Ej7oQPMsR2pE0xQKHfB972+JJPbgzFgP",
+	"OPXJgXUnwX6jednAVVgUJUqiY6Pvl/O+Ap7ZSs7uN2mArbouDkX3X5X6+rTDPzOkHfbsCS6r6+y7DVMO",
+	"S+ddd6w7IuLdExEv6oBzoEil0eKtWohkcHo/HKu/dHnNz0++U5R6C1vyHQ1NK1XvM5A35qHZwj75qtSv",
+	"2XR2TX6+V6Um0ny9OlzQ/rBZM8t3fu+uoe7XzG5uNiyu8DfVDj60U17DuGR5dqOTuAZUYR9qVqDPa7X+",
+	"DA2Qb2aPhHGDL7GiwiVwPv9xJe2afxuyHyUp8+2TdsrhWjc9dDhHZfMZkV6If0pC17vs8R217B217BBq",
+	"2VgjTjOhmP1PfJud6pTFan+7RUlB9cyjx1z49Xa6dd7xy34z/LL+qPtzM8x+pa76Vagf+rPKKndJL26s",
+	"FH4FUitrntONoJkCnqkT+y2nUCyxsGMdHDyjXzqXbY8Ota6B60ZuBj4UOUuZDufk2FCGLNmWjs07amS+",
+	"7NMq6IrmZSheRufAfdbWbkbkHPWwfovwNJ84S3AM/Wi0PFlWW0yr+fFD9wMLTzKH5Q2cUGd+c1gSf8i4",
+	"Y9+91l294R3Ycb/nY8x+sZ9snmN9jdKE1NQy+KsuFru18O7gmDeEY26ar03NVim1ULFDo+T7BHeemtGi",
+	"CX5sPCRj5vsLxqn2ebqicGqLak3TWZQDAD/1Q8F2rnwKUXI9/LRxdY5cn5GLzYf1tRnkzLxtjCfLfNq8",
+	"etuoH0N71JkUxUHdfDLyJSkKT9hSfxU+YClN5DtPPjSb+SStpv8x6Ku5BKkV6q/5npmxmoZWq9XEt2yI",
+	"XN1uMOS8xxhVRKO6P3G46xgOoFlFkNSZq9jl7URt0oicx7/RSr0kVbgx2iC/FYGuW4rHv9AO3FUqNnZ5",
+	"w7SwbdOEhPjV+HF9fZe8bcqask1iIpebD5vXiiJ+qSgaV5aqAB6dxQv7ceN6tJAPaJZtbwB2mm1+yWy0",
+	"7d8yu8x/rQY2rF6iM9zQjOa45NCD7aS9BT8l269ub46uq9cFpuv6lkrruri597quDemmru+0tUbX1UPv",
+	"vqnGur6xphE657J1lnSvVGOvdl3cPtQ65x6GXd08qLqH3VIaPaawpSI7F7WpM7ovbu7MjoE0D4POG7c1",
+	"TPectNR6593XlVG/L7T00Fs0t1pLcQ1X0hyHNj6SG/vRkaJpSdXsW8pk7t9hsufwnwkyY4UkaOkfo+tv",
+	"3DfmeqRj8L5yeW/mftgHB92PnTDEX5fs83pkAJtkbRVkCL9VP7OCm7sHhWbgoh7fWkWIFIsQiYRU2ic9",
+	"K/DaWm60dz+fWGZgES0UiWBz4+wD5ZjbwqvOEWnR47JwYbXH69uXCk+zUsFq/1TJSTjiKSLcxpFuI2sj",
+	"c/048C6JfUpwXNgwN7D4O6rhGco4H6ku6cG2bUsp6oEH33YOOWi7DAMOvtMKZO2IJ1Ka5yDvKWJO3hKx",
+	"/kumZ6JssNpunIaN0oJQqI9rJGF1eYVDczVxhM7RM1GEabHrj1/G5hm4lusdBXpy+4nJRIHuW3jZlwhw",
+	"K2+fe2RoSdejdevEouKKVomM4Gm6oJxNotzT7sPoPG4RZCyq3KxO4YTKdGY0JTNHqK0O092onTYl59oS",
+	"t0RibdiNV6zXPbg7Kl9+XRa6aNoz1wJhAEF7jHB97a0dYVKb2fw6BNcLmsEQvt04s3esc1qsN9o66zWm",
+	"us1wbDl1N+l1hPvbvtC2hbyemf9UAvzDUihZem6sGEJ8BUVCa8K40pTrhJQ8A0moJ3u6w/p+fVjfKoAX",
+	"9DQaGmGz2rQSxOrJD11XnGok3xB8OAlNZWNPVu15BxAPVXp3rabWt7wnbEGnRpQRCvXq9PKZ2QLGFFIx",
+	"xFNniZ0zdQJ67NmTs6dHT5+fuQSk1QveMnKBAMavgBuRTNpj2oRheQDlTOviX9RfGkDKTYu3yIXlr9wa",
+	"8vDGXbCmqhUlGqYQ8asuYYajzkHbbPZUGIuwkUJHjBVmGLApootKQ3aXV/8catr3vFm35s3WSVzJu5Dk",
+	"5fNHDdZl14oeK7H0DNuWpv0QWX/+NL7N3dxxFt0SZ1EzWD1UZYmCVAfTner5BiE9CyOSAdjpE+NtHDcq",
+	"oSuQhRZEzUpNMiQVoDzDdjbmJJtMNlvnmAOfLeCQpGY5jz2zDd5J8Hx1aL7m/9y4EfoQKbgm3fURafvH",
+	"m4sziZ3QG6RFiLIAjG2KySTcV27vqk8Ud5rv1jSf73+yGS/FjOm2YISZ3IFtLsNEJX1ZmBzzEj63Ckvi",
+	"PfsErKpG/X17Ma493Rn4fl78DcOz2spRDjtS/gZQ2MSfkw3k8WDcM8Ez7umQxqBYBo77H10Yu9kB+X9g",
+	"cXci3YFM96KiHQboTkvflpau8pc3YxkfDelofkOi8RuRhd+ACbxN/FVnaF3K1g2iGmlNexyf+AYc5BrV",
+	"uZS49qCe9RzDOT6bdleR/gVVpDfAirer22qAwrbAW92M4DPXsW8HOmwgoq7R6Su+aQhdYjXr3c4ZtHO2",
+	"lYc2q9i+jB2IyN9vhxciifevuBRzCKFZJNCBXe8dqf+Wr3Qid4aCTErlh7jWCIAqnXjGtAXjpYbYOnWO",
+	"qR9KpwlkcYidegqD8y4pV5NQF9spu4LOvhGIT0LEWsi3jqbxgWu5uikYJJzZt7feCvHYkpE6PXj4w48+",
+	"q1RDIPxfKm5EV0ykgOt468g4Veza0O1lkeVRAYN4GJ8q3gSyIPs4y4MYg2dCaecHZMx2kTVuQNN96wlx",
+	"XM5WvWMO5truEEeE79W9SnQWg+CZNfoYx/AwYZZ+tYYiez8fi+STGFF4mLMBy3ET3xTc9yi3jgBdEcgV",
+	"LPv3DAsfk+eeYUaBI2B2I+2r296LceQNitK+hRviAMSSIxQIHkF8iErHfughzADSYFvq0H53WlIV7MU1",
+	"a0BPs8ScdIjMo9o7MMPxg3b+zQNrdnr/5v6V7LyHRPZXFdLJQw+mCOZzy+jxG6EBWU6QSxkoza95evuj",
+	"AmSZwy7xzb3UTGUA1u6y+Z4bTUU4/DZEaaAgLSXTqwujVO17qxqDy4wcpULMGfi5PHbNx/+3v6yehIL9",
+	"DWwbB2/1oKpGWwqoxGPbXTvTuhh9MgNgfCIC2Rcs5EoIFo1iVFTCgS/pq5yLmg0rlULZGI5XSZTXIAvL",
+	"8IvdOESxIjm7AlfRf/gH/4O/+3Bg5OOdQ3DRPMdczAxIDlRpYj6seZkXttXnIbG9yYTEJufENkIC5Iz1",
+	"zVzfi7FKCM0WjDOl3cU0z/GpT65AruzTjJmhCCV2lnyXfOGDV1yJHO6Zx+CME7sgteZ9dPH6qf2SUe7v",
+	"/teB+cMBmp7vDv/gT6TE50ogrgs5yURaLhBH+y+vnz4if/3+h3/7iyemVNoYbORdKjJ4Z14Lj4x3HD7o",
+	"d4mNbCOH9OEf/IxhhzNpGfFJYWyI8Qr/P3bfMHNqlhA/Y4q8QzDfO295TESeiyV2Q3ln43Lv7MFCNMiF",
+	"8tG5P/i7RnwOY7D/qVkGB//6LvE8/HaBsWvlTOTZ4R+8an12PLLt6hvd149HD5wXw2nBRsej7w7vH37n",
+	"ANK4DY6o1sC9h+PaklS2//PMGMJM6dPqKoQ20gVo9GR/d7vn7yWg4eY2T4pltYndGTS4tzdO81wJO+9K",
+	"LGAsshUG6nOYaEJzC4UMPcr1nN14Uu3XvMVC1kJwRxX38P59yxePIGv0xosiZym+8dF7JepNTft3jvcT",
+	"9FzDImD2bHjuxhe0zpn16ie0zHXsKdX4jzz9/SfbLH1BjU639fFLarl+jBGUQcqMBCRkKaTSBBtkJjb/",
+	"Ue0ouGIZ9t0zu9qIb8NBJDT19TJ0ahZ6lAuBpL1WjYyOR1cMls6Ur6XoKAdqXY/C2TprwmQ+PnXr6doH",
+	"/iQsZ0zvFRkCmqOrgNHw3f01dp5A14NsYIsQCVQF+yltHNi2TwNeHTitWpcbf/LThvx+v/lGj82M3lyQ",
+	"cHkIvrRji0ImGH/aEDtsFBgraEaBbRMS4Y4PKyZmJFQytUXbPMJLoJ+eoaP1yerQOaGbjIfeZD1lhgN2",
+	"ngF2azDHA/6QkJlYYnuVRekyj8gV5MnmQ8OBDzTds0bbWoRcL1FEazUW8eYC90wsyYRKopeilUqeSmNa",
+	"UOyo1FMH1TnN6DH2qAJBtWUrNPL6kqOcLVi8yrZxIR77fS60VsBozytZrLDZS2AdT9FU2cH62Rk1Au+h",
+	"Dj2XahVdqJ/BrNNqc5XWX2EtSZ2QdVByZId5b+n6e/6c5ytfBoE2HsODd2Fsv6qPSeDJDhVSP2mdMhAj",
+	"s8aIXqEzaszGUR3zCjRl27cAxZVAsdqB+PgaCWN8T0qMUfUWoCPnM0QF6TXQ7JG7Zqgw7VmAXgmFFow5",
+	"DtCrcF03gkJjP6rvPoh1c/PZF7bLnnl01UfQNX0PPd5c03p8xaP78IeOR+9XOHFhz8Q0JKJvPPcr2nc7",
+	"MrDrPiozd2eLWDA+q2Q0r1qQdxtDScQ8vlwV8GWI7NtbMc91sIXTqW+NaAaVnRBKcjPrYKQWDdE//pAh",
+	"+MrWYqP1zkxhSN41ze/nVtpwvDsQNyMGvry4IVs2dOOEsCFoKbXkEFGru1gdZUwVOY2fuucF8Mfumi9A",
+	"8hoT/uD+g3Aq9Q2ML0Q6B72LGTcznUoAnpA5rMaCygzdnIUoFbQmPiHiCgsdq+fb+NKP3//ww19sBM32",
+	"6nVsu7AQGsjETOi4nExAkkIKLVKRu+89+P67vwzxoYrVUcFSXUrYZkO9cpd8WYu5eQRg1dpRYcGegUNu",
+	"zDjFIazfOmiX+InZucpXM7FUlb5HSem/Zo3SvRxsUnE9LKJ/Fo9tErSH3+sqoG+yDPuLIThsTC6EcoWJ",
+	"oqwpkn20+sQyU2OPUk1Xqu+5GfXtHnuehT+Ja7en/pxnZllQ0vbWpHPPwc6zSrAsUfcCMkY35CsZ4pPG",
+	"zLHTTBTabctbsIYmwRbDHaWzA/Cy4cQ9PvV6ltCDnZnzDbHcs/gE1JOZViNF5YIw7hA/lSD11/JgvhEP",
+	"QF1oCXTxxF4UVvMzoBkmEJ2eP6NKH+A3Dp4/Ht3snDUGrx3igcKRtBen83S1Az925dqWAYJn5L0Y7yKM",
+	"ZAtWCEVf6grkgQKuiZ3REyJBlQsbZlqfkl7hAsf4Eg0NCjE/1U/tRb0OYLd1bhIBWO9XsqVBSTCS5Aa7",
+	"S1Ps+tvXzd2t5Ll8EzVscds0zB0OyMxjzYfQf/t6YOi2APKzCjzaQ0iM02pHsFUudmyh7HOZ3evvPar8",
+	"ZiYQuracUZ3Yki6ja5azVUI4LMFnNPvu/4osLr6wjrTtW0gMmHfd+xJaEOJObLDsWa1tr2OBbc3bu7vf",
+	"srlTP3NTW6LWv/kCnGaZV5XjFR4ngltsnW39XvW0sw3iC8msXRJdqBbCp7Gvjj6a/z5tc28fS1E889R8",
+	"QzaYufNrmIxu1YF9KuQUdKtZ50zkGVa6zxifEspXPmLed7aSaJxm1/OyWz3x2Daq36+onnN7qxqaUgiB",
+	"ZYu+ZxnizmaQX4HqqUuoAxuup4TULiZ8756gBKVd/XNHnYa/8noO3P2vSaNdNDalMD6BTogSFfjXIur8",
+	"HuWwRIt6aYGMN1BsR+kM0nncfHhkPv68u7hX5McMEcf6GeBpoGcYMsfFSyknYyClgsxB0uySaZFnFvJB",
+	"DlxU2uFja7LUxB5XiJlN54lVFIPMQL+qEsy66zhU7bW94GtQF9Ea61NFxjAREpIw4K3JV5X1QJvjVd+A",
+	"qsEgkbGZrHFUF3aute425xISYOY5/gZLy4nPeOK7LdZfs2yfJ9YW86JGXMsX81dOxmbWVYNXv2oLPkR7",
+	"vRfj7d7OL+aCXj6srW4aFNnwVY5LbGmZzlieSePASSA5UxpiuSVHmboGNfAJ3e9C9ARflfP8ixjv3ev6",
+	"BbH4TRf5pCKjpsTOMNGu1yjVuChcjEW2uqfsUjVEDcVoiKuG3Ii/iHF3zlEhBsXWBaDRh5luugAyhxWR",
+	"oEvJ7fZxPC0Io3cufzBU+jyDRSE08HR18DdYxcToYaDM9yZKentbD9dso496fLhLOYtpxx0Fa6mUKyNO",
+	"OeVElPrEoTWWQiLfV2lJvdBF2ojTbAhVOwhnPj76+F6MP23LbQdlrGOHvxfjvXtMe596T39UOUpKQ6H6",
+	"7Nn25B6llKe2u2p4Kz/Cz3c7z1+RiCNloiWJMkd8yTNRnccZy64jz0dtnv7wtL+gc3jcJG+/wdxfT6H1",
+	"ciVewGJsD4JNP+ImdqBINYTTU9eAg5z/9nRHwKB2LXlNc2wtHF8S7DtBIDoQ2yLCNQXF3PDoo/nv01Zw",
+	"axgw0lNGfDWE65XhjtGsTnbfqKjCVfBvha3eEC+6U2Exy2wLfXcQebXpJ88ijFpkRrlljUK/wA76QBSa",
+	"Ldg/ICO/vXj8twRBwITiOIidQNIqweovQuZxkB2Icot/+wyvOS/151AzA5zbce/WM2vO6jjS+uWaGM+X",
+	"Qu8G3NnWFEZCljORVwQV11twkWdbllrk2d1ZPnbk7GitIrWLpWzPqbZV24NnvUFGElXSr6pVvQ17dadK",
+	"8ZST899OdyTyLRmPKseJFBzDu2Oazk8s5BujKJRbdXatZXKsfFvciVeWee/LcylwYDGwa075jlYHfTlH",
+	"HWmWxCOYcVEqb2PCeIYBKqRrtnRmeKC5RjaYqdc1yxXl13BNLNhnW1zWfH4TdZaEGphUgSqchQlluW3b",
+	"gF0crLuEMT4JQUfXRbKRW5bDEnVXBLqDtx5a4fkVKdwz8FLkqZZmkGdW2WJOxnXKsHEfYeH1LLIE19rw",
+	"ukGMFdv0FXnWzqQoVFilxAIslfHg6qr7n7G6qpqcWG0VU2RJ+W4MojfNs6BmMUBrONhgr59MYAP2QJAS",
+	"ePaTo/S5mecUc3nizlNPF6iPSX3Dg/4a9u8lnQPfSRrXUn9bf6ttCSBHTFIvvfOCmGVDyQa5QznFw2pr",
+	"IuTMXvO6zMGyMuw7Cdt44K2nYfEtaxJjLL5AbeXQFo4zTcgMpPnFcs14DgiiJYPshkiu5uvvJ+j+Epat",
+	"Ob5lGPv6o/e4nBbgJcscz08v7b3hru4LRx/NHTrRW+2FCyUO23EkWX75FUo4dY6pt++ksQXbgiT9GfSZ",
+	"vWKPZ7N7QkS83Ah3w8yxoHxFvDGlLP+U8eJsyFOW3Ddw6Zk1DJ/HzTnbvUJoTtftYRRuaZFs3QQ2ukgI",
+	"tRRaLMezFNfnxGYtZMkVmQrjz209QANYAg9i3yryHue+NevriJzdDUlNRI2mf91Qj/JbrT+9yRrb944u",
+	"svt4J1k/P22WiCnPW7O2ltGfmonVQvTFRbl7b8eMnPmLvg2QvHvdvSM2/LR6qPw6SRvmz+vubb3Wc0E5",
+	"nTqm+eh6vvAX3YbZ6x7Wx+Q9zfNdbBkEHNqJWADXrqzM+BZCAptijyAbxxJ4qeVOVDe0b/177q1YoZrI",
+	"27VrW4/dVHWLenlvfKBBOie0WiV3Z8ePXACdK/Lo+YvnrmNclhGmTxyDaAZNpOhByedcLLkrFLMAIj4F",
+	"iZUOSOwuSzUUGOy31lFB2ZY8/ivK5H5lofmEP6swoIfDm/szXMri+b1BFDmcWI81EzWmzJEX+mtXopTq",
+	"JuvuogrhpT+fTEC+clftcRX8I6IEXRnsJJfdnuqJ4+u1c41wiNYCJWQqhCeH/HtJpQYLmuBkJkp53Vn/",
+	"6H7q9FPrTTfMSHH3/3y1Rm4AJ602XqmRXgyGMY00GTupONrPHN3ftX7ZXnq0Oy1jrGt3N5fqWnqQt0Px",
+	"EDrzHG0dpSSdBUg/S8p3twC7P1ZwfLfuLd/aiXJBV3Z1146VBV1V/OaazoH4hgk3Ula9Koe+hN341dQP",
+	"eXPwhiVEKVLXJMTxpCdEsulMD/Cv5LzLuZJzNZQl4PaiGj19Njn/PEzmTJGxKDk2oZ7QFLTjeXBTdU8R",
+	"lgHXTK966uJI3BHf8HaYfcxbBGnE54yH+4I0Am/ba7JqAbJPcff80qjFf2LY4jtnKXLOC0kkGKeceh5U",
+	"atf6xNiKsCj0ipj3ICUfM56p/jH6apm3b9Hz+rLb2E3V424vBvLGmpCoKW0r9oloWuAIH4rpOPOh2g5U",
+	"d5ipz14681WBrd4IaQnx4ArkyvMJNOoBl6LMM5KJk6qUmSliG3pnvRcPq2K3Sf8rVzf7LYRyzbvuPY6L",
+	"E+qDuCeEEjXDpLnt62U7bWL9MdqZTBHB4UaexAXgInZlXV4OYPd0ba++NJLgnI4hH9yNYxuBwmctX8ZV",
+	"iykZ/GxHTAnmZp4poUGFkJApwyYfxE6syxEy12zH6KYBjJxG3UhIxZQz30UoaG69tteoW+r74jsMRJvD",
+	"BppXBtvhr5q122RBMxuQObFsbc72OnEGi4+O2aSNC0uKJe/sQYfD/dx19bfA91/735ZBsCqnn6C9z9QJ",
+	"UaW8gpUic4DCSC/T/QXRtYbbfvRd+Ituw+xzD7t1P8q/pDuAPI+ONL5yUpVcM0lUOeag1c0cqYuqJd8t",
+	"bO14w0RjI21u4qevz18cXJ4HW7ziy3e7WL5Rv738S/OsfjbqnBIn/LYsGEdaJckkKGWhfqj623UUnXuq",
+	"apQYC7xfsCm3dWTd7/wE20/f/KWfOBBpo0Gjex+apqBiEKRYTPyius3e1Kt/RGTr+xfZDXsiU0SxKYeM",
+	"sN5zEyF1YFP+nH/mrV1QpZZCZr23avWFz32obln1jXW69tK79qaj49/ftkIuMGUcj1rsKNJvr1g6ELf3",
+	"HeXa1uO0omW7hdN0BvnkNgMoIKuSNdsC1DUs7hUmdpZMPIhygRfcztaqKFA33UN1QrjggJ2rsHNrs1N4",
+	"h6d1G85UP9HAuQw1St/SHShjkwlIZ5/dNFOu5s7BX7qKhhXSRtpDGImd2sTipET7NrMES31PY2fJbd+S",
+	"/qIhXNafOdtgx3x7e/s31125RTFpDYrKckYqIopNp3tteOxOvH1pLu0lHUEb7JpsWZkioRq7Sz9311t8",
+	"m76+jZudXRbQ31Purpg0aOVkMfCNrSShNZk3sIRe0DnYN/6MrWt/5ZrlhGkCHwomje7+63oz26qE8Lsf",
+	"f+goIkxGwLM8SB34XBOOrUvdg2r/qRKyunl9F8NWwEa7jY4T7Ql1L3KqW1VyRv8iwMlsrjLP6dgIg418",
+	"bhx+kR7+VSv4jp5jTnhY1rtriha7Kbo7da3TLTDLPqXqvZ4z4PoEWxzx9XKOLfukVnlHH/H/TnSW3z3d",
+	"9UO6sc92WED0XBNRAA9QOe+gvA6uBNYVuc724xW64gyryF1WYF1JUT5IM+GMS5rOPQIxFI+5NBfcWpTV",
+	"/dQ/Mh8NwOKLQRY6zZIRMndsrue5bNU+EJtOspDfPkFXB6p3T74NXzE2gR1cNu7CPmrDF27tptXSnGAu",
+	"j9Qdapu1OtjtHcuPqib9PQ1ZLamabTeV8IoOS+lyZlNp94wJkPsUm/HUbMa7fTL2Mn8bZ9mD+1G6yP0V",
+	"3qvZ7aBscgbK1/ziahAxsfOX2EItqhssopbi0U6q5eNc9DWLS9VVi/Kruq1CFPOkvgarHfdu4nEIMGRT",
+	"3hmO20DxRmtN8FW+nLBcs/nq/YDpJF2rZt/yuv2iSa0eEi88b5OBsT73kM/dy8zKWFymdkaxUoBUgl9L",
+	"rqp9efTR/NdpuTlh6zbcSnXjtlT7y5Q8QQiaGWJSF1JaE9a2mLABUjV0i4YRGrY4d88zt38br5TS3TOA",
+	"V5CAjdr8FjxBBwPP43Dee2sof2dK4rNG/G9h+7uy72qeq/k3RhkScq17GomT+3uquhYhmLbReE/XY1mV",
+	"PkVP8ttjUvmMFCpiQuxU3Apnyn7JUj4HS8pnoEdZ+nq8nu6Jvf7ArF/cdL2Uqzf+vj0C7Rz0UiDifDCd",
+	"7pWF2m58r+EuRvo3VMiMwc8c3ONyn36RnedLeRsVCGYH27RAo/EHJW75kDtJES0S15PQXI5ithS8r0tk",
+	"xasn9843TbrTTm9/9KHW398asa2wKb+/Ne/iavzxulLmo+PRES3Y0dUDxBe7p32M0dm5ki9flmPGtMnx",
+	"ZzuQhvDaDRitRYpvdHzNKVdkDIxPHb1m5pA47ntIxxKgFWRTjjBw3kj/2IP609tP/y8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -300,7 +300,8 @@ func (e *estate) cancelledMove(t *testing.T, copy string) string {
 func TestMoveMany(t *testing.T) {
 	e := ownEstate(t)
 	e.ok(t, "power", "on", "gannet/training-05", "gannet/training-06")
-	three := []string{"move", "training-05", "gannet/training-06", "training-07", "--host", "petrel", "--yes"}
+	three := []string{"move", "training-05", "gannet/training-06", "training-07", "--host", "petrel", "--yes",
+		"--all-or-nothing"}
 	p, _, status := e.planned(t, three...)
 	require.Zero(t, status)
 	var kinds []string

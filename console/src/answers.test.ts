@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { answerOf, answerWith, keyOf, leftOf, suggestedFor } from "./answers";
+import { answerOf, answerWith, keyOf, leftOf, shared, subjectsOf, suggestedFor } from "./answers";
 import type { Finding, Plan } from "./api";
 
 const finding = (f: Partial<Finding>) =>
@@ -39,4 +39,13 @@ test("what is left is told: first what blocks, then what is to be decided", () =
   expect(leftOf(plan(finding({ severity: "blocker" }), finding({}), finding({ severity: "blocker" })))).toBe(
     "2 findings in the way",
   );
+});
+
+test("what is the same of several machines is told once", () => {
+  const of = (subject: string, more: Partial<Finding> = {}) =>
+    finding({ subject, message: "It lands in reef.", ...more });
+  const groups = shared([of("a"), of("b", { message: "It lands in kelp." }), of("c"), of("d"), of("e")]);
+  expect(groups.map((g) => g.map((f) => f.subject))).toEqual([["a", "c", "d", "e"], ["b"]]);
+  expect(groups.map(subjectsOf)).toEqual(["a, c, d and 1 more", "b"]);
+  expect(shared([of("a", { answer: "x" }), of("b")])).toHaveLength(2);
 });

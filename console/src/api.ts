@@ -84,6 +84,10 @@ export const startJob = (body: Asking, key: string) =>
 export const cancelJob = (job: string) => take(client.POST("/jobs/{job}/cancel", { params: { path: { job } } }));
 export const holdJob = (job: string) => take(client.POST("/jobs/{job}/hold", { params: { path: { job } } }));
 export const resumeJob = (job: string) => take(client.POST("/jobs/{job}/resume", { params: { path: { job } } }));
+/** Goes on with those of a job's machines that failed. */
+export const resumeFailed = (job: string) =>
+  take(client.POST("/jobs/{job}/resume", { params: { path: { job }, query: { failed: true } } }));
+export const setLimits = (body: Schemas["Limits"]) => take(client.PUT("/limits", { body }));
 export const survey = () => take(client.POST("/surveys", { body: {} }));
 export const getTransfer = (job: string) =>
   take(client.GET("/jobs/{job}/transfer", { params: { path: { job }, query: { wait: 10 } } }));
@@ -320,6 +324,14 @@ export const jobsQuery = queryOptions({
   queryKey: ["jobs"],
   queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),
 });
+/** The children of a job over several machines, in the order of the machines. */
+export const childrenQuery = (parent: string) =>
+  queryOptions({
+    queryKey: ["jobs", "children", parent],
+    queryFn: async () =>
+      (await take(client.GET("/jobs", { params: { query: { parent, limit: 500 } } }))).items.reverse(),
+  });
+export const limitsQuery = queryOptions({ queryKey: ["jobs", "limits"], queryFn: () => take(client.GET("/limits")) });
 
 export type Manager = Schemas["Manager"];
 export const managersQuery = queryOptions({

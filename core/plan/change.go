@@ -55,6 +55,7 @@ type ChangeRequest struct {
 // Change plans to make a registered copy different where it is.
 func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	b := newBuilder(req.Answers, req.TakeRecommended)
+	b.of = facts.Of
 	subject := facts.Copy.Host + "/" + facts.Copy.Name
 	p := &Plan{Operation: req.Operation, Subjects: []string{subject}, Target: facts.Host.Name}
 	b.reach(facts.Host)

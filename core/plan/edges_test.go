@@ -213,7 +213,7 @@ func TestPowerOfSoundCopies(t *testing.T) {
 	} {
 		copy.State = c.state
 		host := plan.HostFacts{State: c.host, Abilities: fit.Abilities{Can: c.can}}
-		p, err := plan.SetPower([]plan.PowerFacts{{Copy: copy, Host: host, Machine: sound(t).Machine}},
+		p, err := power([]plan.PowerFacts{{Copy: copy, Host: host, Machine: sound(t).Machine}},
 			plan.PowerRequest{Operation: c.operation, TakeRecommended: true})
 		require.NoError(t, err)
 		keep(t, p)
@@ -228,7 +228,7 @@ func TestStoppingIsSaid(t *testing.T) {
 	stop := func(state machine.State, how machine.Manner, answers plan.Answers) *plan.Plan {
 		t.Helper()
 		copy.State = state
-		p, err := plan.SetPower([]plan.PowerFacts{{Copy: copy, Host: host}}, plan.PowerRequest{Operation: plan.OpStop,
+		p, err := power([]plan.PowerFacts{{Copy: copy, Host: host}}, plan.PowerRequest{Operation: plan.OpStop,
 			Manner: how, Answers: answers, TakeRecommended: true})
 		require.NoError(t, err)
 		keep(t, p)
@@ -256,7 +256,7 @@ func TestSuspending(t *testing.T) {
 	facts.Copy.State, facts.Copy.Pool = machine.Running, "p"
 	suspend := func(facts ...plan.PowerFacts) *plan.Plan {
 		t.Helper()
-		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpSuspend})
+		p, err := power(facts, plan.PowerRequest{Operation: plan.OpSuspend})
 		require.NoError(t, err)
 		keep(t, p)
 		return p
@@ -280,7 +280,7 @@ func TestBootOnce(t *testing.T) {
 		Host: plan.HostFacts{State: plan.HostUp, Abilities: fit.Abilities{Can: []fit.Ability{fit.BootsOnce}}}}
 	start := func(state machine.State, from string) (*plan.Plan, error) {
 		facts.Copy.State = state
-		return plan.SetPower([]plan.PowerFacts{facts}, plan.PowerRequest{Operation: plan.OpStart, Boot: from})
+		return power([]plan.PowerFacts{facts}, plan.PowerRequest{Operation: plan.OpStart, Boot: from})
 	}
 	p, err := start("stopped", "cd1")
 	require.NoError(t, err)
@@ -306,7 +306,7 @@ func TestTwinsDontBothRun(t *testing.T) {
 	twin := one
 	twin.ID, twin.Name, twin.State = "c2", "tide-probe", "stopped"
 	start := func(facts ...plan.PowerFacts) string {
-		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
+		p, err := power(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
 		require.NoError(t, err)
 		keep(t, p)
 		return outline(p)

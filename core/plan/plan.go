@@ -4,6 +4,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,6 +21,7 @@ type Plan struct {
 	Findings        []fit.Finding `json:"findings"`
 	Steps           []Step        `json:"steps"`
 	PointOfNoReturn *string       `json:"pointOfNoReturn"` // id of the step after which cancelling undoes nothing
+	Jobs            int           `json:"jobs"`            // that it is carried out by: one, or one for each machine
 	Bytes           int64         `json:"bytes"`
 	Seconds         int64         `json:"seconds"` // an estimate
 	Runnable        bool          `json:"runnable"`
@@ -78,28 +80,87 @@ func (p *Plan) number() {
 	}
 }
 
-// Answers settle findings: CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. The
-// one with a subject wins.
+// Answers settle findings: CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. The one with a subject wins. For one of
+// several machines: MACHINE:CODE or MACHINE:CODE/SUBJECT, which wins over what is answered for all.
 type Answers map[string]string
 
-// ParseAnswer reads CODE[/SUBJECT]=REMEDY[:VALUE].
+// ParseAnswer reads [MACHINE:]CODE[/SUBJECT]=REMEDY[:VALUE].
 func ParseAnswer(text string) (key, answer string, err error) {
 	key, answer, ok := strings.Cut(text, "=")
 	if !ok || key == "" || answer == "" {
-		return "", "", fmt.Errorf("answer %q: want CODE=REMEDY, CODE/SUBJECT=REMEDY or CODE=REMEDY:VALUE", text)
+		return "", "", fmt.Errorf("answer %q: want [MACHINE:]CODE[/SUBJECT]=REMEDY[:VALUE]", text)
 	}
-	code, _, _ := strings.Cut(key, "/")
-	if !slices.Contains(fit.Codes(), code) {
+	if _, _, ok := answersTo(key); !ok {
+		_, code, of := strings.Cut(key, ":")
+		if !of {
+			code = key
+		}
+		code, _, _ = strings.Cut(code, "/")
 		return "", "", fmt.Errorf("answer %q: there is no finding with the code %s", text, code)
 	}
 	return key, answer, nil
 }
 
-func (a Answers) to(f fit.Finding) string {
-	if v := a[f.Code+"/"+f.Subject]; v != "" {
-		return v
+// answersTo takes the machine, if any, off the key of an answer. False: it is an answer to nothing that there is.
+func answersTo(key string) (machine, finding string, ok bool) {
+	known := func(finding string) bool {
+		code, _, _ := strings.Cut(finding, "/")
+		return slices.Contains(fit.Codes(), code)
 	}
-	return a[f.Code]
+	if known(key) {
+		return "", key, true
+	}
+	for i, r := range key {
+		if r == ':' && i > 0 && known(key[i+1:]) {
+			return key[:i], key[i+1:], true
+		}
+	}
+	return "", "", false
+}
+
+// For are the answers that count for a machine of these names: those for all, and its own, which win.
+func (a Answers) For(names ...string) Answers {
+	all, own := Answers{}, Answers{}
+	for key, answer := range a {
+		switch machine, finding, _ := answersTo(key); {
+		case machine == "":
+			all[key] = answer
+		case slices.Contains(names, machine):
+			own[finding] = answer
+		}
+	}
+	for key, answer := range a { // to what a plan for several calls by the machine
+		if code, subject, ok := strings.Cut(key, "/"); ok && all[key] != "" {
+			if name, what, ok := strings.Cut(subject, ": "); ok && slices.Contains(names, name) {
+				all[code+"/"+what] = answer
+			}
+		}
+	}
+	for finding, answer := range own {
+		all[finding] = answer
+		for key := range all { // one for all that names the same thing does not win over it
+			if code, _, sub := strings.Cut(key, "/"); sub && code == finding && own[key] == "" {
+				delete(all, key)
+			}
+		}
+	}
+	return all
+}
+
+// Machines are those that answers are for, by the names that were given.
+func (a Answers) Machines() (list []string) {
+	for key := range a {
+		if machine, _, _ := answersTo(key); machine != "" && !slices.Contains(list, machine) {
+			list = append(list, machine)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// to is the answer to a finding, which is about subject, and is shown with that of the finding.
+func (a Answers) to(shown fit.Finding, subject string) string {
+	return cmp.Or(a[shown.Code+"/"+shown.Subject], a[shown.Code+"/"+subject], a[shown.Code])
 }
 
 // builder gathers findings, answering each as it comes.
@@ -134,10 +195,10 @@ func (b *builder) blocked() (codes []string) {
 // comes from an option or from the answer to another finding.
 func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
 	shown := f
-	if b.of != "" {
+	if b.of != "" && f.Subject != b.of && !strings.HasSuffix(f.Subject, "/"+b.of) {
 		shown.Subject = b.of + ": " + f.Subject
 	}
-	answer := b.answers.to(shown)
+	answer := b.answers.to(shown, f.Subject)
 	if answer == "" {
 		answer = preset
 	}
@@ -170,6 +231,7 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
+	p.Jobs = 1
 	p.number()
 	for _, s := range p.Steps {
 		p.Bytes += s.Bytes
@@ -186,10 +248,41 @@ func Together(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return plans[0]
 	}
-	all := &Plan{Operation: plans[0].Operation, Target: plans[0].Target, Subjects: []string{},
-		Findings: []fit.Finding{},
-		Steps:    []Step{}}
+	all := gather(plans)
+	steps := []Step{}
+	for _, s := range all.Steps {
+		if !madeBefore(steps, s) {
+			steps = append(steps, s)
+		}
+	}
+	all.Steps = steps
+	slices.SortStableFunc(all.Steps, func(x,
+		y Step) int {
+		return order(Kinds[x.Do.Kind()].Final) - order(Kinds[y.Do.Kind()].Final)
+	})
+	all.number()
+	return all
+}
+
+// SideBySide makes one plan of those for several machines, each to be carried out as a job of its own: what one can't
+// do stops no other. Its steps are one machine's after the other's; each has a point of no return of its own.
+func SideBySide(plans []*Plan) *Plan {
+	if len(plans) == 1 {
+		return plans[0]
+	}
+	all := gather(plans)
+	all.number()
+	all.PointOfNoReturn, all.Jobs = nil, len(plans)
+	return all
+}
+
+// gather puts plans together, with their steps one plan's after the other's. What is found about the same thing is told
+// once.
+func gather(plans []*Plan) *Plan {
+	all := &Plan{Operation: plans[0].Operation, Subjects: []string{}, Findings: []fit.Finding{}, Steps: []Step{},
+		Jobs: 1}
 	told := map[string]bool{}
+	var targets []string
 	for n, p := range plans {
 		for _, s := range p.Subjects {
 			if !slices.Contains(all.Subjects, s) {
@@ -197,28 +290,26 @@ func Together(plans []*Plan) *Plan {
 			}
 		}
 		for _, f := range p.Findings {
-			if key := f.Code + "/" + f.Subject; !told[key] {
+			if key := f.Code + "/" + f.Subject + "=" + f.Answer; !told[key] {
 				told[key] = true
 				all.Findings = append(all.Findings, f)
 			}
 		}
 		for _, s := range p.Steps {
-			if s.Part = n; !madeBefore(all.Steps, s) {
-				all.Steps = append(all.Steps, s)
-			}
+			s.Part = n
+			all.Steps = append(all.Steps, s)
+		}
+		if p.Target != "" && !slices.Contains(targets, p.Target) {
+			targets = append(targets, p.Target)
 		}
 		all.Bytes, all.Seconds = all.Bytes+p.Bytes, all.Seconds+p.Seconds
 	}
+	all.Target = strings.Join(targets, ", ")
+	all.judge()
 	slices.SortStableFunc(all.Findings, func(x,
 		y fit.Finding) int {
 		return graveness[x.Severity] - graveness[y.Severity]
 	})
-	slices.SortStableFunc(all.Steps, func(x,
-		y Step) int {
-		return order(Kinds[x.Do.Kind()].Final) - order(Kinds[y.Do.Kind()].Final)
-	})
-	all.number()
-	all.judge()
 	return all
 }
 

@@ -333,13 +333,22 @@ func kinds(p *plan.Plan) (all []string) {
 	return all
 }
 
+// power is the plan for all the copies.
+func power(facts []plan.PowerFacts, req plan.PowerRequest) (*plan.Plan, error) {
+	plans, err := plan.SetPower(facts, req)
+	if err != nil {
+		return nil, err
+	}
+	return plan.SideBySide(plans), nil
+}
+
 func TestPower(t *testing.T) {
 	up := plan.HostFacts{Name: "gannet", State: "up"}
 	twin := origin
 	twin.ID, twin.Host, twin.State = "other", "petrel", "running"
 	start := func(facts ...plan.PowerFacts) *plan.Plan {
 		t.Helper()
-		p, err := plan.SetPower(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
+		p, err := power(facts, plan.PowerRequest{Operation: plan.OpStart, TakeRecommended: true})
 		require.NoError(t, err)
 		keep(t, p)
 		return p

@@ -38,11 +38,9 @@ type PowerRequest struct {
 	TakeRecommended bool
 }
 
-// SetPower plans the starting, stopping, pausing or suspending of copies. A copy that would collide with one that runs,
-// or with another that is started along with it, can't be started, except in quarantine.
-func SetPower(facts []PowerFacts, req PowerRequest) (*Plan, error) {
-	b := newBuilder(req.Answers, req.TakeRecommended)
-	p := &Plan{Operation: req.Operation, Subjects: []string{}}
+// SetPower plans the starting, stopping, pausing or suspending of copies, a plan for each. A copy that would collide
+// with one that runs, or with another that is started along with it, can't be started, except in quarantine.
+func SetPower(facts []PowerFacts, req PowerRequest) (plans []*Plan, err error) {
 	running := map[string]bool{}
 	for _, f := range facts {
 		running[f.Copy.ID] = !f.Isolated
@@ -50,7 +48,8 @@ func SetPower(facts []PowerFacts, req PowerRequest) (*Plan, error) {
 	room := map[string]int64{} // of pools, that states need
 	for _, f := range facts {
 		subject := f.Copy.Host + "/" + f.Copy.Name
-		p.Subjects = append(p.Subjects, subject)
+		b := newBuilder(req.Answers.For(subject, f.Copy.Name, f.Copy.ID), req.TakeRecommended)
+		p := &Plan{Operation: req.Operation, Subjects: []string{subject}}
 		b.tracked(f.Copy)
 		b.reach(f.Host)
 		b.busy(subject, f.Busy)
@@ -88,8 +87,12 @@ func SetPower(facts []PowerFacts, req PowerRequest) (*Plan, error) {
 		if !already {
 			p.Steps = append(p.Steps, step)
 		}
+		if p, err = b.finish(p); err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
 	}
-	return b.finish(p)
+	return plans, nil
 }
 
 // collisions holds a start against others that have its identity and could be met.

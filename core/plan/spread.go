@@ -78,13 +78,6 @@ func MovedTogether(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return all
 	}
-	targets := []string{}
-	for _, p := range plans {
-		if p.Target != "" && !slices.Contains(targets, p.Target) {
-			targets = append(targets, p.Target)
-		}
-	}
-	all.Target = strings.Join(targets, ", ")
 	cutsOver := map[int]bool{} // parts
 	var ahead, after []Step
 	for _, s := range all.Steps {

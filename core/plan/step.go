@@ -86,6 +86,8 @@ type Trait struct {
 	Final bool
 	// Atomic steps leave nothing half-done when they are refused.
 	Atomic bool
+	// Transfer steps read and write whole disks: only so many run at once.
+	Transfer bool
 }
 
 // Kinds is the table of all kinds of steps.
@@ -100,11 +102,11 @@ var Kinds = table(
 	Trait{Of: &GoBack{}},
 	Trait{Of: &DropSnapshot{}},
 	Trait{Of: &MergeSnapshot{}, Final: true},
-	Trait{Of: &Pack{}},
+	Trait{Of: &Pack{}, Transfer: true},
 	Trait{Of: &HandOut{}},
-	Trait{Of: &FetchDisk{}},
+	Trait{Of: &FetchDisk{}, Transfer: true},
 	Trait{Of: &Place{}},
-	Trait{Of: &Carry{}},
+	Trait{Of: &Carry{}, Transfer: true},
 	Trait{Of: &Follow{}},
 	Trait{Of: &Relink{}},
 	Trait{Of: &Mend{}},
@@ -137,6 +139,17 @@ func table(traits ...Trait) map[string]Trait {
 		kinds[t.Of.Kind()] = t
 	}
 	return kinds
+}
+
+// Between are the hosts that a transfer goes between, by id: at is the one that carries it out. Nil: it is none.
+func Between(do Params, at string) []string {
+	if !Kinds[do.Kind()].Transfer {
+		return nil
+	}
+	if c, ok := do.(*Carry); ok && c.FromHost != "" && c.FromHost != at {
+		return []string{at, c.FromHost}
+	}
+	return []string{at}
 }
 
 func stopStep(host, subject string, p Power) Step {

@@ -3,11 +3,13 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/ovf"
@@ -49,10 +51,9 @@ func (s *Server) asked(c *gin.Context, work func(req draw.Request) error) {
 		if err != nil {
 			return err
 		}
-		u := caller(c)
-		draw.As(req, draw.Caller{Name: u.Name, Operator: access.May(u.Role, access.Operator),
-			Administrator: access.May(u.Role, access.Administrator)})
-		end, err := s.plans.take(c, u.Name)
+		by := asking(c)
+		draw.As(req, by)
+		end, err := s.plans.take(c, by.Name)
 		if err != nil {
 			return err
 		}
@@ -64,6 +65,13 @@ func (s *Server) asked(c *gin.Context, work func(req draw.Request) error) {
 	}
 }
 
+// asking is the caller as requests want it.
+func asking(c *gin.Context) draw.Caller {
+	u := caller(c)
+	return draw.Caller{Name: u.Name, Operator: access.May(u.Role, access.Operator),
+		Administrator: access.May(u.Role, access.Administrator)}
+}
+
 // jobView is a job as the interface shows it.
 type jobView struct {
 	*inventory.Job
@@ -72,12 +80,14 @@ type jobView struct {
 	BytesPerSecond int64    `json:"bytesPerSecond"`
 	SecondsLeft    *int64   `json:"secondsLeft"`
 	DownSeconds    *float64 `json:"downSeconds"`
-	Children       []string `json:"children"`
 	Error          any      `json:"error"`
+
+	Children    []uuid.UUID                `json:"children"`
+	ChildStates map[inventory.JobState]int `json:"childStates"`
 }
 
 func view(j *inventory.Job) jobView {
-	v := jobView{Job: j, Children: []string{}}
+	v := jobView{Job: j, Children: []uuid.UUID{}}
 	if j.Steps == nil {
 		j.Steps = []inventory.Step{}
 	}
@@ -94,6 +104,16 @@ func view(j *inventory.Job) jobView {
 			if secs := time.Since(*s.StartedAt).Seconds(); secs > 0.5 {
 				v.BytesPerSecond = int64(float64(s.Done) / secs)
 			}
+		}
+	}
+	if j.State == inventory.JobWorking && j.WaitsFor != "" {
+		j.State = inventory.JobWaiting
+	}
+	if c := j.Children; c != nil {
+		v.Children, v.ChildStates = c.IDs, c.States
+		v.Done, v.Total, v.BytesPerSecond = c.Done, c.Total, c.BytesPerSecond
+		if failed := c.States[inventory.JobFailed]; failed > 0 {
+			v.Error = gin.H{"code": "", "message": fmt.Sprintf("%d of %d machines failed.", failed, j.Parts)}
 		}
 	}
 	if v.BytesPerSecond > 0 && j.State == inventory.JobWorking {
@@ -144,7 +164,16 @@ func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {
 	if caller(c).Role != access.Administrator {
 		whose = &caller(c).Name
 	}
-	list, err := s.inv.Jobs(c, inventory.JobState(value(p.State)), whose, limit, value(p.After))
+	page := inventory.JobsPage{State: inventory.JobState(value(p.State)), User: whose, Limit: limit,
+		Before: value(p.After)}
+	if p.Parent != nil {
+		parent, ok := s.own(c, *p.Parent)
+		if !ok {
+			return
+		}
+		page.Parent, page.User = &parent.ID, nil // others may have gone on with some of them
+	}
+	list, err := s.inv.Jobs(c, page)
 	items := make([]jobView, len(list))
 	for i := range list {
 		items[i] = view(&list[i])
@@ -168,6 +197,18 @@ func (s *Server) own(c *gin.Context, ref string) (*inventory.Job, bool) {
 		return nil, false
 	}
 	return j, true
+}
+
+func (s *Server) GetLimits(c *gin.Context) {
+	l, err := s.inv.Limits(c)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) SetLimits(c *gin.Context) {
+	if b, ok := body[openapi.Limits](s, c); ok {
+		l := inventory.Limits{PerHost: b.PerHost, PerLink: b.PerLink}
+		s.answer(c, http.StatusOK, l, s.work.SetLimits(c, l, caller(c).Name))
+	}
 }
 
 func (s *Server) GetJob(c *gin.Context, ref string) {
@@ -196,11 +237,18 @@ func (s *Server) HoldJob(c *gin.Context, ref string) {
 	}
 }
 
-func (s *Server) ResumeJob(c *gin.Context, ref string) {
-	if j, ok := s.own(c, ref); ok {
+func (s *Server) ResumeJob(c *gin.Context, ref string, p openapi.ResumeJobParams) {
+	j, ok := s.own(c, ref)
+	if !ok {
+		return
+	}
+	if !value(p.Failed) {
 		j, err := s.work.Steer.Resume(c, j.ID.String(), caller(c).Name)
 		s.job(c, http.StatusAccepted, j, err)
+		return
 	}
+	again, err := s.work.AgainFailed(c, j, asking(c))
+	s.job(c, http.StatusAccepted, again, err)
 }
 
 func (s *Server) GetTransfer(c *gin.Context, ref string, p openapi.GetTransferParams) {

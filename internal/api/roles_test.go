@@ -206,9 +206,8 @@ func TestOwnJobs(t *testing.T) {
 	other := &inventory.Job{ID: inventory.NewID(), UserName: "a-administrator"}
 	for _, job := range []*inventory.Job{j, other} {
 		require.NoError(t, h.inv.InTx(t.Context(), func(tx pgx.Tx) error {
-			return inventory.In(tx).AddJob(t.Context(), job, &plan.Plan{Operation: "export", Subjects: []string{"x"}},
-				nil, "",
-				nil, nil)
+			return inventory.In(tx).AddJob(t.Context(), inventory.NewJob{Job: job,
+				Plan: &plan.Plan{Operation: "export", Subjects: []string{"x"}}})
 		}))
 	}
 	for role, want := range map[string][2]int{access.Operator: {200, 404}, access.Administrator: {200, 200}} {

@@ -133,7 +133,7 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 					}
 					continue
 				}
-				res, err := c.ResumeJob(cmd.Context(), (*i.Act.Copies)[0])
+				res, err := c.ResumeJob(cmd.Context(), (*i.Act.Copies)[0], nil)
 				j, err := call[openapi.Job](c, res, err)
 				if err != nil {
 					return err

@@ -21,13 +21,14 @@ func (a *app) powerCmd() *cobra.Command {
 	var hard bool
 	for _, v := range []struct {
 		use, short, done, example string
-		ask                       func(copies []string) any
+		ask                       func(copies *[]string, m *several) any
 		flags                     func(f *pflag.FlagSet)
 	}{
 		{use: "on", done: "running", example: "  unvora power on skua/kiosk-visitor --boot cd1",
 			short: "Start copies, or let them go on; one that would collide with another that runs is refused",
-			ask: func(copies []string) any {
+			ask: func(copies *[]string, m *several) any {
 				return openapi.StartRequest{Operation: openapi.StartRequestOperationStart, Copies: copies,
+					Where: optional(m.where), AllOrNothing: &m.allOrNothing,
 					Boot: optional(boot)}
 			},
 			flags: func(f *pflag.FlagSet) {
@@ -35,45 +36,53 @@ func (a *app) powerCmd() *cobra.Command {
 			}},
 		{use: "off", done: "stopped", example: "  unvora power off gannet/tide-gauge --hard",
 			short: "Shut copies down; one whose guest does not hear is turned off after a while",
-			ask: func(copies []string) any {
+			ask: func(copies *[]string, m *several) any {
 				manner := openapi.StopRequestMannerEmpty
 				if hard {
 					manner = openapi.StopRequestMannerOff
 				}
-				return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies, Manner: &manner}
+				return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies,
+					Where: optional(m.where), AllOrNothing: &m.allOrNothing, Manner: &manner}
 			},
 			flags: func(f *pflag.FlagSet) {
 				f.BoolVar(&hard, "hard", false, "at once, as by a power cut")
 			}},
 		{use: "stop", done: "stopped", example: "  unvora power stop gannet/tide-gauge --note 'new disks'",
 			short: "Ask the guests of copies to shut down; one that does not goes on",
-			ask: func(copies []string) any {
+			ask: func(copies *[]string, m *several) any {
 				manner := openapi.StopRequestMannerClean
-				return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies, Manner: &manner}
+				return openapi.StopRequest{Operation: openapi.StopRequestOperationStop, Copies: copies,
+					Where: optional(m.where), AllOrNothing: &m.allOrNothing, Manner: &manner}
 			}},
 		{use: "pause", done: "paused", example: "  unvora power pause gannet/tide-gauge --detach",
 			short: "Let running copies stand still; power on lets them go on",
-			ask: func(copies []string) any {
-				return openapi.PauseRequest{Operation: openapi.PauseRequestOperationPause, Copies: copies}
+			ask: func(copies *[]string, m *several) any {
+				return openapi.PauseRequest{Operation: openapi.PauseRequestOperationPause, Copies: copies,
+					Where: optional(m.where), AllOrNothing: &m.allOrNothing}
 			}},
 		{use: "suspend", done: "suspended", example: "  unvora power suspend gannet/tide-gauge --detach",
 			short: "End copies with what they have in memory kept in a file; power on lets them go on",
-			ask: func(copies []string) any {
-				return openapi.SuspendRequest{Operation: openapi.SuspendRequestOperationSuspend, Copies: copies}
+			ask: func(copies *[]string, m *several) any {
+				return openapi.SuspendRequest{Operation: openapi.SuspendRequestOperationSuspend, Copies: copies,
+					Where: optional(m.where), AllOrNothing: &m.allOrNothing}
 			}},
 	} {
-		s := &settling{}
+		s, m := &settling{}, &several{}
 		sub := &cobra.Command{Use: v.use + " COPY…",
 			Short:             v.short,
-			Args:              cobra.MinimumNArgs(1),
+			Args:              cobra.ArbitraryArgs,
 			ValidArgsFunction: a.completeCopies("registered"),
 			Example:           v.example + "\n  unvora power " + v.use + " gannet/tide-gauge petrel/tide-gauge --plan"}
 		s.flags(sub)
+		m.flags(sub, "host=gannet name~training-*")
 		if v.flags != nil {
 			v.flags(sub.Flags())
 		}
 		sub.RunE = func(cmd *cobra.Command, args []string) error {
-			return a.perform(cmd.Context(), v.ask(args), s, v.done)
+			if err := m.check(args); err != nil {
+				return err
+			}
+			return a.perform(cmd.Context(), v.ask(&args, m), s, v.done)
 		}
 		cmd.AddCommand(sub)
 	}

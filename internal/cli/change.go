@@ -125,9 +125,10 @@ func turn(text string) (order, pause *int, err error) {
 
 func (a *app) renewCmd() *cobra.Command {
 	var facets []string
-	cmd := a.changing(&cobra.Command{Use: "renew COPY",
-		Short:   "Give a copy new identity facets where it is",
-		Args:    cobra.ExactArgs(1),
+	m := &several{}
+	cmd := a.changing(&cobra.Command{Use: "renew COPY…",
+		Short:   "Give copies new identity facets where they are",
+		Args:    cobra.ArbitraryArgs,
 		Example: "  unvora renew petrel/tide-probe --facet mac\n  unvora renew training-01 --plan"},
 		"renewed", func(args []string) (any, error) {
 			all := facets
@@ -137,8 +138,10 @@ func (a *app) renewCmd() *cobra.Command {
 			for i, f := range all {
 				all[i] = strings.TrimSuffix(f, "=renew")
 			}
-			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: args, Renew: all}, nil
+			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: &args, Renew: all,
+				Where: optional(m.where), AllOrNothing: &m.allOrNothing}, m.check(args)
 		})
+	m.flags(cmd, "name~training-*")
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, "+
 		"generation-id or tpm")
 	return cmd
@@ -287,17 +290,19 @@ func (a *app) disksCmd() *cobra.Command {
 
 func (a *app) delistCmd() *cobra.Command {
 	files := "keep"
-	cmd := a.changing(&cobra.Command{Use: "delist COPY",
-		Short:   "Take a copy off its host's list; its files stay, or go to the trash",
-		Args:    cobra.ExactArgs(1),
+	m := &several{}
+	cmd := a.changing(&cobra.Command{Use: "delist COPY…",
+		Short:   "Take copies off their hosts' lists; their files stay, or go to the trash",
+		Args:    cobra.ArbitraryArgs,
 		Example: "  unvora delist old-telemetry\n  unvora delist training-12 --files trash"},
 		"delisted", func(args []string) (any, error) {
 			if files != "keep" && files != "trash" {
 				return nil, usage("--files %q: keep or trash", files)
 			}
-			return openapi.DelistRequest{Operation: openapi.DelistRequestOperationDelist, Copies: args,
-				Trash: ptr(files == "trash")}, nil
+			return openapi.DelistRequest{Operation: openapi.DelistRequestOperationDelist, Copies: &args,
+				Where: optional(m.where), AllOrNothing: &m.allOrNothing, Trash: ptr(files == "trash")}, m.check(args)
 		})
+	m.flags(cmd, "name~training-*")
 	cmd.Flags().StringVar(&files, "files", "keep", "keep or trash")
 	return cmd
 }

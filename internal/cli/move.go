@@ -11,8 +11,8 @@ func init() {
 }
 
 func (a *app) moveCmd() *cobra.Command {
-	s := &settling{}
-	var host, pool, where string
+	s, m := &settling{}, &several{}
+	var host, pool string
 	var spread bool
 	var disks, wire []string
 	var keepWiring bool
@@ -28,8 +28,10 @@ of the host that it leaves, and only then listed at the new one, so that at no m
 started. Its old files go to the trash of their pool (unvora trash). If anything fails, it is where it
 was, and runs if it ran.
 
-Several move in one job: all of them, or none. --spread chooses a host for each, by memory, room and
-what the host can run; with --where 'host=gannet' that empties a host.`,
+Of several each moves in a job of its own: what one can't do stops no other. With --all-or-nothing
+all are copied first, then one after the other comes to its place; if one fails, all are where they
+were. --spread chooses a host for each, by memory, room and what the host can run; with
+--where 'host=gannet' that empties a host. Those that are there already stay.`,
 		Example: "  unvora move tide-gauge --host petrel\n" +
 			"  unvora move gannet/tide-gauge --host skua --plan\n" +
 			"  unvora move tide-gauge --pool kelp\n" +
@@ -38,7 +40,6 @@ what the host can run; with --where 'host=gannet' that empties a host.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&host, "host", "", "host to take them to; their own unless said")
-	f.StringVar(&where, "where", "", "those that a filter tells, such as 'host=gannet'; those that are there stay")
 	f.BoolVar(&spread, "spread", false, "choose a host for each: the one that can take it and has the most memory left")
 	f.StringVar(&pool, "pool", "", "pool for its folder; as the rules of landing say unless said")
 	f.StringArrayVar(&disks, "disk", nil, "DISK=POOL, DISK=:FORMAT or DISK=POOL:FORMAT: the pool that one disk lands "+
@@ -47,12 +48,13 @@ what the host can run; with --where 'host=gannet' that empties a host.`,
 	f.BoolVar(&keepWiring, "keep-wiring", false, "make rules of the switches that are chosen by an answer")
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
 	s.flags(cmd)
+	m.flags(cmd, "host=gannet")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		if len(args) == 0 && where == "" {
-			return usage("which: name copies, or --where 'host=gannet'")
+		if err := m.check(args); err != nil {
+			return err
 		}
 		req := &openapi.MoveRequest{Operation: openapi.MoveRequestOperationMove, Copies: &args, Host: optional(host),
-			Where: optional(where), Pool: optional(pool)}
+			Where: optional(m.where), AllOrNothing: &m.allOrNothing, Pool: optional(pool)}
 		if spread {
 			req.Spread = &spread
 		}

@@ -11,7 +11,7 @@ func init() {
 }
 
 func (a *app) registerCmd() *cobra.Command {
-	s, o := &settling{}, &importFlags{}
+	s, o, m := &settling{}, &importFlags{}, &several{}
 	files := ""
 	cmd := &cobra.Command{
 		Use:   "register FOLDER… --host HOST",
@@ -23,13 +23,14 @@ takes well under a second, whatever the disks' size.
 
 FOLDER is POOL/NAME (kelp/chart-render), a copy that a survey found
 (gannet/chart-render), or a path of the host. It need not have been exported by
-anybody: only the files are needed. Several folders are one job; their names then
-are a pattern: --name class-{nn}.`,
+anybody: only the files are needed. Of several folders each is a job of its own; their
+names then are a pattern: --name class-{nn}.`,
 		Example: "  unvora register kelp/chart-render --host gannet --identity renew --plan\n" +
 			"  unvora register kelp/chart-render --host petrel --files copy --name chart-test --yes",
 		Args: cobra.MinimumNArgs(1),
 	}
 	o.flags(a, cmd)
+	m.together(cmd)
 	cmd.Flags().StringVar(&files, "files", "", "stay, copy or move; stay unless the folder lies at another host")
 	cmd.RegisterFlagCompletionFunc("files", cobra.FixedCompletions([]string{"stay", "copy", "move"},
 		cobra.ShellCompDirectiveNoFileComp))
@@ -48,6 +49,7 @@ are a pattern: --name class-{nn}.`,
 		if err != nil {
 			return err
 		}
+		req.AllOrNothing = &m.allOrNothing
 		req.Files = (*openapi.RegisterRequestFiles)(optional(files))
 		return a.perform(cmd.Context(), req, s, "registered")
 	}

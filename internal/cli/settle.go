@@ -24,16 +24,17 @@ type settling struct {
 	planOnly, yes, detach bool
 	answers               []string
 	typed                 map[string]string // answers that a person gave at the terminal
-	note                  string
+	note, start           string
 }
 
 func (s *settling) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.BoolVar(&s.planOnly, "plan", false, "print the plan and stop")
 	f.BoolVarP(&s.yes, "yes", "y", false, "take every recommendation")
-	f.StringArrayVar(&s.answers, "answer", nil, "settle one finding: CODE[/SUBJECT]=REMEDY[:VALUE]")
+	f.StringArrayVar(&s.answers, "answer", nil, "settle one finding: [MACHINE:]CODE[/SUBJECT]=REMEDY[:VALUE]")
 	f.StringVar(&s.note, "note", "", "why; goes to history")
 	f.BoolVar(&s.detach, "detach", false, "leave the job running and return")
+	f.StringVar(&s.start, "start", "", "begin no sooner: 22:00, or 2026-12-01 22:00; the command returns at once")
 }
 
 // body puts what every verb takes into a request, which is one of the contract's. Answers that the request has already
@@ -55,6 +56,13 @@ func (s *settling) body(req any) (*openapi.Request, error) {
 		answers[key] = answer
 	}
 	fields["answers"], fields["takeRecommended"], fields["note"] = answers, s.yes, s.note
+	if s.start != "" {
+		at, err := startTime(s.start, time.Now())
+		if err != nil {
+			return nil, err
+		}
+		fields["startAt"] = at
+	}
 	body := &openapi.Request{}
 	return body, remake(fields, body)
 }
@@ -137,11 +145,14 @@ func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*set
 				"--answer %s=%s",
 				count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
 		}
-		answer, err := a.ask(open[0])
+		same := shared(open)[0]
+		answer, err := a.ask(same)
 		if err != nil {
 			return nil, err
 		}
-		s.typed[open[0].Code+"/"+open[0].Subject] = answer
+		for _, f := range same {
+			s.typed[f.Code+"/"+f.Subject] = answer
+		}
 	}
 }
 
@@ -154,11 +165,25 @@ func openChoices(p openapi.Plan) (open []openapi.Finding) {
 	return open
 }
 
+// blockers says what blocks a plan: of each kind the first, and how many more there are.
 func blockers(p openapi.Plan) string {
-	var all []string
+	var first []openapi.Finding
+	more := map[string]int{} // by code
 	for _, f := range p.Findings {
 		if f.Severity == openapi.FindingSeverityBlocker && f.Answer == nil || f.Answer != nil && *f.Answer == "refuse" {
-			all = append(all, f.Message)
+			if more[f.Code]++; more[f.Code] == 1 {
+				first = append(first, f)
+			}
+		}
+	}
+	var all []string
+	for _, f := range first {
+		all = append(all, f.Message)
+		switch n := more[f.Code] - 1; {
+		case n == 1:
+			all = append(all, fmt.Sprintf("One more is blocked so (%s).", f.Code))
+		case n > 1:
+			all = append(all, fmt.Sprintf("%d more are blocked so (%s).", n, f.Code))
 		}
 	}
 	return strings.Join(all, " ")
@@ -186,8 +211,39 @@ func firstRemedy(f openapi.Finding) string {
 	return "REMEDY"
 }
 
-// ask puts one open choice, the recommendation first.
-func (a *app) ask(f openapi.Finding) (string, error) {
+// shared puts findings together that say the same of several machines.
+func shared(findings []openapi.Finding) (groups [][]openapi.Finding) {
+	at := map[string]int{}
+	for _, f := range findings {
+		said, err := json.Marshal([]any{f.Code, f.Message, f.Remedies, f.Answer})
+		n, ok := at[string(said)]
+		if !ok || err != nil {
+			n = len(groups)
+			groups, at[string(said)] = append(groups, nil), n
+		}
+		groups[n] = append(groups[n], f)
+	}
+	return groups
+}
+
+// mostNamed is how many machines are named that share a finding.
+const mostNamed = 3
+
+// subjects names what findings are about that say the same.
+func subjects(same []openapi.Finding) string {
+	var names []string
+	for _, f := range same[:min(len(same), mostNamed)] {
+		names = append(names, f.Subject)
+	}
+	if more := len(same) - mostNamed; more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), more)
+	}
+	return strings.Join(names, ", ")
+}
+
+// ask puts an open choice, which several machines may share, the recommendation first.
+func (a *app) ask(same []openapi.Finding) (string, error) {
+	f := same[0]
 	remedies := make([]openapi.Remedy, 0, len(f.Remedies))
 	for _, r := range f.Remedies {
 		if r.Recommended {
@@ -196,7 +252,7 @@ func (a *app) ask(f openapi.Finding) (string, error) {
 			remedies = append(remedies, r)
 		}
 	}
-	fmt.Fprintf(a.errOut, "\n%s  %s\n%s\n", a.paint(bold, f.Subject), a.paint(faint, f.Code), f.Message)
+	fmt.Fprintf(a.errOut, "\n%s  %s\n%s\n", a.paint(bold, subjects(same)), a.paint(faint, f.Code), f.Message)
 	for i, r := range remedies {
 		note := ""
 		switch {
@@ -245,8 +301,13 @@ func (a *app) ask(f openapi.Finding) (string, error) {
 
 // showPlan prints a plan for people.
 func (a *app) showPlan(p openapi.Plan) {
-	fmt.Fprintf(a.out, "%s %s → %s\n", a.paint(bold, p.Operation), strings.Join(p.Subjects, ", "), p.Target)
-	for _, f := range p.Findings {
+	to := ""
+	if p.Target != "" {
+		to = " → " + p.Target
+	}
+	fmt.Fprintf(a.out, "%s %s%s\n", a.paint(bold, p.Operation), strings.Join(p.Subjects, ", "), to)
+	for _, same := range shared(p.Findings) {
+		f := same[0]
 		answer := ""
 		switch {
 		case f.Answer != nil:
@@ -262,8 +323,8 @@ func (a *app) showPlan(p openapi.Plan) {
 			}
 			answer = strings.Join(labels, "\n           ")
 		}
-		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)), a.paint(bold, f.Subject),
-			a.paint(faint, f.Code), f.Message)
+		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)),
+			a.paint(bold, subjects(same)), a.paint(faint, f.Code), f.Message)
 		if answer != "" {
 			fmt.Fprintf(a.out, "           %s\n", answer)
 		}
@@ -278,7 +339,13 @@ func (a *app) showPlan(p openapi.Plan) {
 		}
 		fmt.Fprintf(a.out, "  %-3s  %s%s\n", s.Id, s.What, bytes)
 	}
-	if p.Bytes > 0 {
+	if p.Jobs > 1 {
+		fmt.Fprintf(a.out, "\n  %d jobs, one for each machine: what one can't do stops no other.\n", p.Jobs)
+	}
+	if p.Bytes > 0 && p.Jobs > 1 {
+		fmt.Fprintf(a.out, "  %s to read, about %s.\n", size(p.Bytes), time.Duration(p.Seconds)*time.Second)
+	}
+	if p.Bytes > 0 && p.Jobs == 1 {
 		until := "it"
 		if p.PointOfNoReturn != nil {
 			until = *p.PointOfNoReturn
@@ -319,13 +386,17 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 	if err != nil {
 		return err
 	}
-	if s.detach {
+	if s.detach || s.start != "" {
 		return a.detached(j)
 	}
-	if j, err = a.follow(ctx, c, j, nil); err != nil {
+	j, err = a.follow(ctx, c, j, nil)
+	several := j != nil && j.ChildStates != nil
+	switch {
+	case several && (err != nil || j.NewCopies == nil):
+		return a.each(ctx, c, j, err, done)
+	case err != nil:
 		return err
-	}
-	if j.NewCopy != nil {
+	case j.NewCopy != nil || several:
 		return a.registered(ctx, c, j)
 	}
 	return a.print(j, func() {
@@ -341,14 +412,23 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 }
 
 func (a *app) detached(j *openapi.Job) error {
-	return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
+	return a.print(j, func() {
+		how := "is at work"
+		if j.StartAt != nil {
+			how = "begins at " + j.StartAt.Local().Format("2006-01-02 15:04")
+		}
+		fmt.Fprintf(a.out, "The job %s %s: unvora jobs %s\n", j.Id, how, j.Id)
+	})
 }
 
 // registered tells of the copies that a job has made.
 func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
-	ids := []string{*j.NewCopy}
-	if j.NewCopies != nil && len(*j.NewCopies) > 1 {
+	ids := []string{}
+	switch {
+	case j.NewCopies != nil && len(*j.NewCopies) > 0:
 		ids = *j.NewCopies
+	case j.NewCopy != nil:
+		ids = append(ids, *j.NewCopy)
 	}
 	var made []openapi.Copy
 	for _, id := range ids {

@@ -105,12 +105,19 @@ func (a *app) follow(ctx context.Context, c *caller, j *openapi.Job,
 }
 
 func over(j openapi.Job) bool {
-	return j.State == openapi.JobStateDone || j.State == openapi.JobStateFailed || j.State == openapi.JobStateCancelled
+	switch j.State {
+	case openapi.JobStateDone, openapi.JobStatePartly, openapi.JobStateFailed, openapi.JobStateCancelled:
+		return true
+	}
+	return false
 }
 
 // ended is the error that a job's end is, if it is one.
 func (a *app) ended(j openapi.Job) error {
 	switch {
+	case j.ChildStates != nil && (j.State == openapi.JobStatePartly || j.State == openapi.JobStateFailed):
+		return &exit{statusFailed, fmt.Errorf("%s; what failed is as it was before. Go on with just that: unvora jobs "+
+			"resume %s --failed", counted(j), j.Id)}
 	case j.State == openapi.JobStateCancelled:
 		return &exit{statusCancelled, fmt.Errorf("cancelled; everything is as it was before")}
 	case j.State == openapi.JobStateFailed && j.Error != nil:
@@ -175,6 +182,9 @@ func (b *bar) show(j openapi.Job) {
 	}
 	if over(j) || j.State == openapi.JobStateHeld {
 		what = string(j.State)
+	}
+	if j.ChildStates != nil {
+		what = counted(j)
 	}
 	if !b.a.terminal() {
 		b.line(j, what)
@@ -295,7 +305,8 @@ func (a *app) jobsCmd() *cobra.Command {
 	}
 	planOnly := cmd.Flags().Bool("plan", false, "with an id: its plan, with findings and answers, as it was")
 	limit := cmd.Flags().Int("limit", 20, "how many to list")
-	state := cmd.Flags().String("state", "", "only those that are waiting, working, held, done, failed or cancelled")
+	state := cmd.Flags().String("state", "",
+		"only those that are waiting, working, held, done, partly, failed or cancelled")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -321,7 +332,13 @@ func (a *app) jobsCmd() *cobra.Command {
 				_, err := a.follow(cmd.Context(), c, &j, nil)
 				return err
 			}
-			return a.print(j, func() { a.showJob(j) })
+			list := []openapi.Job{}
+			if j.ChildStates != nil && a.output == "table" {
+				if list, err = a.children(cmd.Context(), c, &j); err != nil {
+					return err
+				}
+			}
+			return a.print(j, func() { a.showJob(j, list) })
 		}
 		jobs, err := newest[openapi.Job](c, *limit, func(limit int, after *string) (*http.Response, error) {
 			return c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: &limit, After: after,
@@ -337,8 +354,8 @@ func (a *app) jobsCmd() *cobra.Command {
 			}
 			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
 			for _, j := range jobs {
-				t.AppendRow([]any{j.Id, j.Operation, j.Subject, a.state(string(j.State)), size(j.Done), size(j.Total),
-					j.User, ago(j.CreatedAt)})
+				t.AppendRow([]any{j.Id, j.Operation, subjectOf(j), a.state(string(j.State)), size(j.Done),
+					size(j.Total), j.User, ago(j.CreatedAt)})
 			}
 			t.Render()
 		})
@@ -370,17 +387,58 @@ func (a *app) jobsCmd() *cobra.Command {
 			},
 		})
 	}
-	cmd.AddCommand(a.resumeCmd())
+	cmd.AddCommand(a.resumeCmd(), a.limitsCmd())
+	return cmd
+}
+
+func (a *app) limitsCmd() *cobra.Command {
+	var l openapi.Limits
+	cmd := &cobra.Command{Use: "limits", Short: "How many transfers of whole disks run at once; change that",
+		Args:    cobra.NoArgs,
+		Example: "  unvora jobs limits\n  unvora jobs limits --per-host 4 --per-link 1"}
+	cmd.Flags().IntVar(&l.PerHost, "per-host", 0, "that a host reads or writes")
+	cmd.Flags().IntVar(&l.PerLink, "per-link", 0, "between two hosts")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.GetLimits(cmd.Context())
+		now, err := call[openapi.Limits](c, res, err)
+		if err != nil {
+			return err
+		}
+		if f := cmd.Flags(); f.Changed("per-host") || f.Changed("per-link") {
+			if !f.Changed("per-host") {
+				l.PerHost = now.PerHost
+			}
+			if !f.Changed("per-link") {
+				l.PerLink = now.PerLink
+			}
+			res, err := c.SetLimits(cmd.Context(), l)
+			if now, err = call[openapi.Limits](c, res, err); err != nil {
+				return err
+			}
+		}
+		return a.print(now, func() {
+			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts.\n",
+				count(now.PerHost, "transfer"), now.PerLink)
+		})
+	}
 	return cmd
 }
 
 func (a *app) resumeCmd() *cobra.Command {
-	return &cobra.Command{
+	onlyFailed := false
+	cmd := &cobra.Command{
 		Use: "resume ID [FILE]", Short: "Let a job that is held go on, or serve one that waits for this computer",
 		Args: cobra.RangeArgs(1, 2),
 		Long: "Let a job that is held go on. One that waits for this computer, because the command that\n" +
-			"started it has ended, is served by this one from now on, with the same FILE.",
-		Example: "  unvora jobs resume 0199f3c2\n  unvora jobs resume 0199f3c2 ./wave-model.ova",
+			"started it has ended, is served by this one from now on, with the same FILE.\n\n" +
+			"With --failed a job over several machines goes on with those that failed, or were\n" +
+			"cancelled: each is worked out once more, as it was asked for.",
+		Example: "  unvora jobs resume 0199f3c2\n  unvora jobs resume 0199f3c2 --failed\n" +
+			"  unvora jobs resume 0199f3c2 ./wave-model.ova",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -391,8 +449,19 @@ func (a *app) resumeCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if onlyFailed {
+				res, err := c.ResumeJob(cmd.Context(), args[0], &openapi.ResumeJobParams{Failed: &onlyFailed})
+				if j, err = call[openapi.Job](c, res, err); err != nil {
+					return err
+				}
+				ended, err := a.follow(cmd.Context(), c, &j, nil)
+				if ended == nil {
+					return err
+				}
+				return a.each(cmd.Context(), c, ended, err, "done")
+			}
 			if j.State != openapi.JobStateWorking {
-				res, err := c.ResumeJob(cmd.Context(), args[0])
+				res, err := c.ResumeJob(cmd.Context(), args[0], nil)
 				if j, err = call[openapi.Job](c, res, err); err != nil {
 					return err
 				}
@@ -417,6 +486,8 @@ func (a *app) resumeCmd() *cobra.Command {
 			return a.print(done, func() { fmt.Fprintf(a.out, "The job %s is done.\n", done.Id) })
 		},
 	}
+	cmd.Flags().BoolVar(&onlyFailed, "failed", false, "go on with those of its machines that failed or were cancelled")
+	return cmd
 }
 
 // serveAgain is what gives a job the bytes that it waits for, or takes them; nil where
@@ -472,8 +543,11 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 	return func(ctx context.Context) error { return a.takePackage(ctx, c, job, to) }, clear, nil
 }
 
-func (a *app) showJob(j openapi.Job) {
-	fmt.Fprintf(a.out, "%s  %s %s  %s\n", j.Id, j.Operation, j.Subject, a.state(string(j.State)))
+func (a *app) showJob(j openapi.Job, children []openapi.Job) {
+	fmt.Fprintf(a.out, "%s  %s %s  %s\n", j.Id, j.Operation, subjectOf(j), a.state(string(j.State)))
+	if j.Parent != nil {
+		fmt.Fprintf(a.out, "of a job over several machines: unvora jobs %s\n", *j.Parent)
+	}
 	fmt.Fprintf(a.out, "by %s, %s\n", j.User, ago(j.CreatedAt))
 	if j.Error != nil {
 		fmt.Fprintln(a.out, a.paint(red, j.Error.Message))
@@ -486,7 +560,17 @@ func (a *app) showJob(j openapi.Job) {
 	if j.DownSeconds != nil {
 		fmt.Fprintf(a.out, "Its machine stood for %s.\n", seconds(*j.DownSeconds))
 	}
+	if j.StartAt != nil && j.State == openapi.JobStateWaiting {
+		fmt.Fprintf(a.out, "It begins at %s.\n", j.StartAt.Local().Format("2006-01-02 15:04"))
+	}
+	if j.WaitsFor != nil && *j.WaitsFor != "" {
+		fmt.Fprintf(a.out, "It waits: %s.\n", *j.WaitsFor)
+	}
 	fmt.Fprintln(a.out)
+	if j.ChildStates != nil {
+		a.showChildren(children, true)
+		return
+	}
 	t := a.table("step", "state", "done", "of", "took", "what")
 	for _, s := range j.Steps {
 		took := "-"

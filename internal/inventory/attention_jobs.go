@@ -50,20 +50,32 @@ func (inv *Inventory) failedJobs(ctx context.Context) ([]AttentionItem, error) {
 	type line struct {
 		ID                               uuid.UUID
 		Operation, Subject, Error, State string
+		Parts, Failed                    int
 		FinishedAt                       *time.Time
 	}
-	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at
-		from jobs j where j.state = 'failed' and j.operation <> 'lend'
+	list, err := rows[line](ctx, inv.Pool, `select j.id, j.operation, j.subject, j.error, j.state, j.finished_at,
+		j.parts,
+		(select count(*) from jobs c where c.parent = j.id and c.state = 'failed' and not c.given_up) as failed
+		from jobs j where j.state in ('failed', 'partly') and j.parent is null and j.operation <> 'lend'
 		and j.finished_at > now() - make_interval(secs => $2)
 		and not exists (select 1 from jobs k where k.operation = j.operation and k.subject = j.subject
 		and k.created_at > j.created_at and k.state = 'done')
 		order by j.finished_at desc limit $1`, mostOfACause, failedFor.Seconds())
 	var items []AttentionItem
 	for _, l := range list {
-		items = append(items, AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: CauseFailedJob,
-			Subject: l.Operation + " " + l.Subject, Copies: []uuid.UUID{}, Since: l.FinishedAt,
+		if l.Parts > 0 && l.Failed == 0 {
+			continue // what is left out of it somebody has cancelled
+		}
+		i := AttentionItem{ID: "failed-job:" + l.ID.String(), Cause: CauseFailedJob, Copies: []uuid.UUID{},
+			Subject: l.Operation + " " + l.Subject, Since: l.FinishedAt,
 			Evidence: strings.TrimSuffix(l.Error, ".") + ".", Recommended: "Try it again",
-			Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}})
+			Act: &Act{Do: ActAgain, Copies: []string{l.ID.String()}}}
+		if l.Parts > 0 {
+			i.Evidence = fmt.Sprintf("%d of %d machines failed, each for a reason of its own.", l.Failed, l.Parts)
+			i.Recommended = "Go on with those: unvora jobs resume " + l.ID.String() + " --failed"
+			i.Act = nil
+		}
+		items = append(items, i)
 	}
 	return items, err
 }

@@ -23,9 +23,16 @@ type Event struct {
 // Emit writes an event in the transaction that makes the change.
 func (l Ledger) Emit(ctx context.Context, kind, subject string, data map[string]any) error {
 	raw, err := json.Marshal(data)
-	if err == nil {
-		_, err = l.q.Exec(ctx, `insert into events (kind, subject, data) values ($1, $2, $3)`, kind, subject, raw)
+	if err != nil {
+		return err
 	}
+	with := `$3::jsonb`
+	if kind == "job" { // whoever watches its parent is told too
+		with = `$3::jsonb || coalesce((select jsonb_build_object('parent', parent) from jobs where id = $2::text::uuid
+			and parent is not null), '{}')`
+	}
+	_, err = l.q.Exec(ctx, `insert into events (kind, subject, data) values ($1, $2::text, `+with+`)`, kind, subject,
+		raw)
 	return err
 }
 

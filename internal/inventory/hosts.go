@@ -248,7 +248,8 @@ func (inv *Inventory) RestHost(ctx context.Context, h *Host, resting bool, who s
 // query for their ids.
 func idle(ctx context.Context, tx Querier, name, hosts string, arg any) error {
 	var job string
-	err := tx.QueryRow(ctx, `select j.id::text from jobs j where j.state not in ('done', 'failed', 'cancelled')
+	err := tx.QueryRow(ctx, `select j.id::text from jobs j
+		where j.state not in ('done', 'partly', 'failed', 'cancelled')
 		and exists (select 1 from steps s where s.job_id = j.id and s.host_id in (`+hosts+`)) limit 1`, arg).Scan(&job)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil

@@ -183,9 +183,10 @@ func addJob(t *testing.T, inv *inventory.Inventory, holds ...string) (*inventory
 	t.Helper()
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 	return j, inv.InTx(t.Context(), func(tx pgx.Tx) error {
-		return inventory.In(tx).AddJob(t.Context(), j, &plan.Plan{Operation: "export", Subjects: []string{"x"},
-			Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}},
-				{ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}, nil, "", holds, nil)
+		return inventory.In(tx).AddJob(t.Context(), inventory.NewJob{Job: j, Holds: holds,
+			Plan: &plan.Plan{Operation: "export", Subjects: []string{"x"},
+				Steps: []plan.Step{{ID: "s1", Kind: plan.KindGiveIDs, Do: &plan.GiveIDs{}},
+					{ID: "s2", Kind: plan.KindRecord, Do: &plan.Record{}}}}})
 	})
 }
 
@@ -220,7 +221,7 @@ func TestOwners(t *testing.T) {
 	old, err := inv.TakeJob(ctx, j.ID, 2, first)
 	require.NoError(t, err)
 	require.EqualValues(t, "working", old.State)
-	begun, err := inv.BeginStep(ctx, old.Epoch, &old.Steps[0])
+	begun, _, err := inv.BeginStep(ctx, old.Epoch, &old.Steps[0])
 	require.NoError(t, err)
 	require.True(t, begun)
 	orphans, err := inv.Queue(ctx, time.Hour)
@@ -243,7 +244,7 @@ func TestOwners(t *testing.T) {
 	now, err := inv.TakeJob(ctx, j.ID, 4, second)
 	require.NoError(t, err)
 	require.EqualValues(t, "working", now.Steps[0].State)
-	begun, err = inv.BeginStep(ctx, now.Epoch, &now.Steps[1])
+	begun, _, err = inv.BeginStep(ctx, now.Epoch, &now.Steps[1])
 	require.Error(t, err, "the step before it is not done")
 	require.False(t, begun && err == nil)
 	require.Error(t, inv.EndJob(ctx, now, "done", "", ""), "its steps are not")
@@ -360,8 +361,7 @@ func TestNoReturn(t *testing.T) {
 		})
 		require.Equal(t, "s2", *p.PointOfNoReturn, "nothing is removed before both are made")
 		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error {
-			return inventory.In(tx).AddJob(ctx, j, p, nil, "", nil,
-				nil)
+			return inventory.In(tx).AddJob(ctx, inventory.NewJob{Job: j, Plan: p})
 		}))
 		return j
 	}
@@ -376,7 +376,7 @@ func TestNoReturn(t *testing.T) {
 	}
 	carryOut := func(j *inventory.Job, steps ...int) {
 		for _, n := range steps {
-			begun, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[n])
+			begun, _, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[n])
 			require.NoError(t, err)
 			require.True(t, begun)
 			j.Steps[n].State = "done"
@@ -388,14 +388,14 @@ func TestNoReturn(t *testing.T) {
 	require.NoError(t, inv.AskCancel(ctx, j, "robin"))
 	require.NoError(t, inv.AskCancel(ctx, j, "robin"), "said before")
 	wantCode(t, inv.AskHold(ctx, j, "robin"), "wrong")
-	begun, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[1])
+	begun, _, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[1])
 	require.NoError(t, err)
 	require.False(t, begun, "it goes back")
 
 	j = take(made())
 	carryOut(j, 0, 1)
 	wantCode(t, inv.AskCancel(ctx, j, "robin"), "past-return")
-	begun, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[2])
+	begun, _, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[2])
 	require.NoError(t, err)
 	require.True(t, begun)
 	require.NoError(t, inv.FailStep(ctx, j, &j.Steps[2], "manager.rights", "mainland refuses", false))
@@ -419,7 +419,7 @@ func TestNoReturn(t *testing.T) {
 
 	j = take(made())
 	require.NoError(t, inv.AskHold(ctx, j, "robin"))
-	begun, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[0])
+	begun, _, err = inv.BeginStep(ctx, j.Epoch, &j.Steps[0])
 	require.NoError(t, err)
 	require.False(t, begun, "it is to be held")
 	require.NoError(t, inv.HoldNow(ctx, j))

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -41,10 +42,17 @@ type Job struct {
 	RetryAt     *time.Time      `json:"retryAt"`
 	NeedsClient bool            `json:"-"`
 	ClientAt    *time.Time      `json:"-"`
+	Parent      *uuid.UUID      `json:"parent"`   // that it is one machine's part of
+	Nth         int             `json:"-"`        // among its parent's children
+	Parts       int             `json:"-"`        // children that it was made with
+	GivenUp     bool            `json:"givenUp"`  // another child does its work anew
+	StartAt     *time.Time      `json:"startAt"`  // it begins no sooner
+	WaitsFor    string          `json:"waitsFor"` // what its next step waits for
 	CreatedAt   time.Time       `json:"createdAt"`
 	StartedAt   *time.Time      `json:"startedAt"`
 	FinishedAt  *time.Time      `json:"finishedAt"`
 	Steps       []Step          `json:"steps" db:"-"`
+	Children    *Children       `json:"-" db:"-"` // of a parent
 }
 
 // Step of a job.
@@ -71,13 +79,14 @@ func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 
 const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold,
 	no_return, error_code, error, held_code, held_for, tries, retry_at,
-	needs_client, client_at, created_at, started_at, finished_at from jobs`
+	needs_client, client_at, parent, nth, parts, given_up, start_at,
+	waits_for, created_at, started_at, finished_at from jobs`
 const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result,
 	started_at, finished_at from steps`
 
 // Over tells whether a job has ended.
 func (j *Job) Over() bool {
-	return j.State == JobDone || j.State == JobFailed || j.State == JobCancelled
+	return slices.Contains([]JobState{JobDone, JobPartly, JobFailed, JobCancelled}, j.State)
 }
 
 // JobOver is a job that has ended, and whose owner it had last.
@@ -93,11 +102,44 @@ func (inv *Inventory) JobsOver(ctx context.Context, ids []string) ([]JobOver, er
 		and state in ('done', 'failed', 'cancelled') limit 100`, ids)
 }
 
-// AddJob writes a job with its steps and takes its holds. A hold that another
-// job has is an error that names it.
-func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[string]uuid.UUID, idempotency string,
-	holds []string, request any) error {
-	asked, err := json.Marshal(request)
+// NewJob is a job that is to be written.
+type NewJob struct {
+	*Job
+	Plan    *plan.Plan
+	Hosts   map[string]uuid.UUID // that take part, by name
+	Holds   []string             // what it keeps others from
+	Key     string               // of idempotency; "" for none
+	Request any                  // that it was started with
+
+	Children []NewJob // of one over several machines, which has no steps and holds of its own
+}
+
+// AddJob writes a job with its steps, its children with theirs, and takes their holds. A hold that another job has is
+// an error that names it.
+func (l Ledger) AddJob(ctx context.Context, n NewJob) error {
+	n.Parts = len(n.Children)
+	if err := l.addJob(ctx, n); err != nil {
+		return err
+	}
+	by := map[string]uuid.UUID{}
+	for _, h := range n.Holds {
+		by[h] = n.ID
+	}
+	for i, c := range n.Children {
+		c.Parent, c.Nth = &n.ID, i
+		if err := l.addJob(ctx, c); err != nil {
+			return err
+		}
+		for _, h := range c.Holds {
+			by[h] = c.ID
+		}
+	}
+	return l.hold(ctx, by)
+}
+
+func (l Ledger) addJob(ctx context.Context, n NewJob) error {
+	j, p := n.Job, n.Plan
+	asked, err := json.Marshal(n.Request)
 	if err != nil {
 		return err
 	}
@@ -106,36 +148,47 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 		return err
 	}
 	var key *string
-	if idempotency != "" {
-		key = &idempotency
+	if n.Key != "" {
+		key = &n.Key
 	}
 	_, err = l.q.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note,
-		idempotency_key, request, no_return) values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10)`,
-		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn())
+		idempotency_key, request, no_return, parent, nth, parts, start_at)
+		values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn(),
+		j.Parent, j.Nth, j.Parts, j.StartAt)
 	if violates(err, "jobs_idempotency") {
 		return Refuse(CodeTaken, "The idempotency key was used before.")
 	}
 	if err != nil {
 		return err
 	}
-	for i, s := range p.Steps {
+	steps := p.Steps
+	if j.Parts > 0 {
+		steps = nil
+	}
+	for i, s := range steps {
 		do, err := json.Marshal(s.Do)
 		if err != nil {
 			return err
 		}
 		var host *uuid.UUID
-		if id, ok := hosts[s.Host]; ok {
+		if id, ok := n.Hosts[s.Host]; ok {
 			host = &id
 		}
 		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what,
-			part)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part); err != nil {
+			part, uses)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part, uses(s, host)); err != nil {
 			return err
 		}
 	}
-	for _, h := range slices.Sorted(slices.Values(holds)) { // in one order, so that two jobs never wait for each other
-		tag, err := l.q.Exec(ctx, `insert into holds (key, job_id) values ($1, $2) on conflict do nothing`, h, j.ID)
+	return l.Emit(ctx, "job", j.ID.String(), map[string]any{"state": JobWaiting, "operation": p.Operation})
+}
+
+// hold takes holds for jobs, in one order, so that two that begin never wait for each other.
+func (l Ledger) hold(ctx context.Context, by map[string]uuid.UUID) error {
+	for _, h := range slices.Sorted(maps.Keys(by)) {
+		tag, err := l.q.Exec(ctx, `insert into holds (key, job_id) values ($1, $2) on conflict do nothing`, h, by[h])
 		if err != nil {
 			return err
 		}
@@ -145,11 +198,10 @@ func (l Ledger) AddJob(ctx context.Context, j *Job, p *plan.Plan, hosts map[stri
 				return err
 			}
 			return Refuse(CodeBusy, "The job %s is at work on it. Wait for it, or cancel it: unvora jobs cancel %s",
-				other,
-				other)
+				other, other)
 		}
 	}
-	return l.Emit(ctx, "job", j.ID.String(), map[string]any{"state": JobWaiting, "operation": p.Operation})
+	return nil
 }
 
 // Holder is the job that has a hold; "" when none has.
@@ -193,42 +245,66 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 		return nil, Refuse(CodeAmbiguous, "%q begins the ids of several jobs. Give more of it.", ref)
 	}
 	j := &list[0]
-	steps, err := rows[Step](ctx, inv.Pool, stepSQL+` where job_id = $1 order by position`, j.ID)
-	for _, s := range steps {
-		j.add(s)
-	}
-	return j, err
+	return j, inv.fill(ctx, list[:1])
 }
 
-// Jobs lists jobs, newest first, with their steps; of one user, or with nil of all.
-func (inv *Inventory) Jobs(ctx context.Context, state JobState, user *string, limit int, before string) ([]Job, error) {
-	if before == "" {
-		before = uuid.Max.String()
+// JobsPage says which jobs are listed.
+type JobsPage struct {
+	State  JobState
+	User   *string    // whose; nil for everybody's
+	Parent *uuid.UUID // its children; nil for jobs that are nobody's child
+	Limit  int
+	Before string // id
+}
+
+// Jobs lists jobs, newest first, with their steps.
+func (inv *Inventory) Jobs(ctx context.Context, p JobsPage) ([]Job, error) {
+	if p.Before == "" {
+		p.Before = uuid.Max.String()
 	}
-	if _, err := uuid.Parse(before); err != nil {
-		return nil, Wrong("%q is not the next of a page.", before)
+	if _, err := uuid.Parse(p.Before); err != nil {
+		return nil, Wrong("%q is not the next of a page.", p.Before)
 	}
-	if state != "" && !slices.Contains(JobStates, state) {
-		return nil, Wrong("There is no state %q of jobs; there are %s.", state, joined(JobStates, ", "))
+	if p.State != "" && !slices.Contains(JobStates, p.State) {
+		return nil, Wrong("There is no state %q of jobs; there are %s.", p.State, joined(JobStates, ", "))
 	}
-	if err := checkLimit(limit); err != nil {
+	if err := checkLimit(p.Limit); err != nil {
 		return nil, err
 	}
 	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or state = $1) and id < $2::uuid and ($4::text is null
-		or user_name = $4) order by id desc limit $3`, state, before, limit, user)
+		or user_name = $4) and parent is not distinct from $5 order by id desc limit $3`, p.State, p.Before, p.Limit,
+		p.User, p.Parent)
 	if err != nil {
 		return nil, err
 	}
-	ids := make([]uuid.UUID, len(jobs))
-	at := map[uuid.UUID]int{}
-	for i, j := range jobs {
-		ids[i], at[j.ID] = j.ID, i
+	return jobs, inv.fill(ctx, jobs)
+}
+
+// fill brings in the steps of jobs, and what is to be known of the children of those that have some.
+func (inv *Inventory) fill(ctx context.Context, jobs []Job) error {
+	var ids, parents []uuid.UUID
+	at := map[uuid.UUID]*Job{}
+	for i := range jobs {
+		j := &jobs[i]
+		if at[j.ID] = j; j.Parts > 0 {
+			parents = append(parents, j.ID)
+			continue
+		}
+		ids = append(ids, j.ID)
 	}
-	steps, err := rows[Step](ctx, inv.Pool, stepSQL+` where job_id = any($1) order by job_id, position`, ids)
-	for _, s := range steps {
-		jobs[at[s.JobID]].add(s)
+	if len(ids) > 0 {
+		steps, err := rows[Step](ctx, inv.Pool, stepSQL+` where job_id = any($1) order by job_id, position`, ids)
+		if err != nil {
+			return err
+		}
+		for _, s := range steps {
+			at[s.JobID].add(s)
+		}
 	}
-	return jobs, err
+	if len(parents) == 0 {
+		return nil
+	}
+	return inv.fillChildren(ctx, parents, at)
 }
 
 // ErrStale is returned to somebody who steers a job that a newer owner has, or
@@ -250,18 +326,24 @@ func own(ctx context.Context, tx Querier, job uuid.UUID, epoch int64) (back, hol
 	return back, hold, err
 }
 
-// BeginStep notes that a step is begun. False: it is not to be, since the job is
-// to be undone or held.
-func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begun bool, err error) {
+// BeginStep notes that a step is begun. False: it is not to be, since the job is to be undone or held, or it has to
+// wait for transfers that run; then it is told for which.
+func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begun bool, waitsFor string, err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		back, hold, err := own(ctx, tx, s.JobID, epoch)
 		if begun = err == nil && !back && !hold; !begun {
 			return err
 		}
+		if plan.Kinds[s.Kind].Transfer {
+			if waitsFor, err = room(ctx, tx, s.JobID, s.Position); err != nil || waitsFor != "" {
+				begun = false
+				return err
+			}
+		}
 		s.State = StepWorking
 		return In(tx).PutStep(ctx, epoch, s)
 	})
-	return begun, err
+	return begun, waitsFor, err
 }
 
 // UpdateStep writes how far a step is, if the epoch is still the newest.
@@ -346,7 +428,7 @@ const (
 
 func putHeld(ctx context.Context, tx Querier, j *Job, code, message string) error {
 	_, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false,
-		held_code = $2, held_for = $3, tries = tries + 1,
+		waits_for = '', held_code = $2, held_for = $3, tries = tries + 1,
 		retry_at = now() + make_interval(secs => least($4 * power(2, least(tries, 20)), $5))
 		where id = $1`, j.ID, code, message, firstRetry.Seconds(), lastRetry.Seconds())
 	if err != nil {
@@ -361,8 +443,8 @@ func (inv *Inventory) HoldNow(ctx context.Context, j *Job) error {
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false
-			where id = $1`, j.ID); err != nil {
+		if _, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false,
+			waits_for = '' where id = $1`, j.ID); err != nil {
 			return err
 		}
 		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": JobHeld})
@@ -393,8 +475,8 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, 
 		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false, error_code = $3,
-			error = $4,
+		tag, err := tx.Exec(ctx, `update jobs set state = $2, owner = null, needs_client = false,
+			waits_for = '', error_code = $3, error = $4,
 			finished_at = now() where id = $1
 			and case when $2 = 'done' then not back and not exists (select 1 from steps where job_id = $1
 			and state <> 'done')

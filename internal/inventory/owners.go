@@ -62,7 +62,8 @@ func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f 
 		list, err := rows[Given](ctx, tx, `update jobs set state = 'working', owner = $1, epoch = epoch + 1,
 			retry_at = null,
 			started_at = coalesce(started_at, now())
-			where id in (select id from jobs where state = 'waiting' order by id
+			where id in (select id from jobs where state = 'waiting' and parts = 0
+				and (back or coalesce(start_at <= now(), true)) order by id
 				limit greatest(0, $2 - (select count(*) from jobs where state = 'working'
 				and owner = $1)) for update skip locked)
 				returning id, epoch`, service, most)
@@ -85,7 +86,7 @@ func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f 
 // is held and due to be tried again. It returns how many of the former there were.
 func (inv *Inventory) Queue(ctx context.Context, silence time.Duration) (orphans int, err error) {
 	tag, err := inv.Pool.Exec(ctx, `update jobs set state = 'waiting', owner = null, epoch = epoch + 1
-		where id in (select id from jobs where state = 'working'
+		where id in (select id from jobs where state = 'working' and parts = 0
 		and not exists (select 1 from services s where s.id = jobs.owner
 		and s.beat_at > now() - make_interval(secs => $1)) for update skip locked)`, silence.Seconds())
 	if err != nil {

@@ -59,10 +59,10 @@ var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inve
 			Bringing: draw.Bringing{Making: draw.Making{Host: act.Host}}}, nil
 	},
 	inventory.ActDelist: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
-		return &draw.Delist{Copies: draw.Copies{Copies: act.Copies}}, nil
+		return &draw.Delist{Many: draw.These(act.Copies...)}, nil
 	},
 	inventory.ActRenew: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
-		return &draw.Renew{Copies: draw.Copies{Copies: act.Copies}, Renew: act.Facets}, nil
+		return &draw.Renew{Many: draw.These(act.Copies...), Renew: act.Facets}, nil
 	},
 	inventory.ActDetach: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
 		return &draw.Detach{Copies: draw.Copies{Copies: act.Copies}, Disk: act.Folder}, nil

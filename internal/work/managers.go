@@ -78,7 +78,8 @@ func (w *Work) lend(ctx context.Context, m *inventory.Manager, c *inventory.Copy
 	}
 	j := &inventory.Job{ID: id, UserName: q.Who + "@" + m.Name, Note: "asked for by " + m.Name}
 	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.In(tx).AddJob(ctx, j, d.Plan, d.Hosts, "", d.Holds, map[string]any{}); err != nil {
+		if err := inventory.In(tx).AddJob(ctx, inventory.NewJob{Job: j, Plan: d.Plan, Hosts: d.Hosts,
+			Holds: d.Holds, Request: map[string]any{}}); err != nil {
 			return err
 		}
 		return inventory.In(tx).AddLent(ctx, id, m.ID, q.Job)

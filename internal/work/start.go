@@ -67,14 +67,94 @@ func (w *Work) start(ctx context.Context, req draw.Request, key string) (id uuid
 		return id, err
 	}
 	id = inventory.NewID()
-	j := &inventory.Job{ID: id, UserName: by.Name, Note: draw.NoteOf(req), NewCopy: d.Begin(time.Now())}
+	j := &inventory.Job{ID: id, UserName: by.Name, Note: draw.NoteOf(req), StartAt: draw.StartOf(req)}
+	n := drawn(j, d, req)
+	n.Key = key
 	return id, w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		if err := inventory.In(tx).AddJob(ctx, j, d.Plan, d.Hosts, key, d.Holds, req); err != nil ||
-			d.KeepWiring == "" {
+		if err := inventory.In(tx).AddJob(ctx, n); err != nil || d.KeepWiring == "" {
 			return err
 		}
 		return keepWiring(ctx, tx, d.Plan, d.KeepWiring, by.Name)
 	})
+}
+
+// drawn makes a job of what was drawn; of one over several machines with a child for each.
+func drawn(j *inventory.Job, d *draw.Drawn, req draw.Request) inventory.NewJob {
+	n := inventory.NewJob{Job: j, Plan: d.Plan, Request: req}
+	for _, part := range d.Parts {
+		child := &inventory.Job{ID: inventory.NewID(), UserName: j.UserName, Note: j.Note, StartAt: j.StartAt}
+		n.Children = append(n.Children, drawn(child, part.Drawn, part.Request))
+	}
+	if len(n.Children) == 0 {
+		j.NewCopy, n.Hosts, n.Holds = d.Begin(time.Now()), d.Hosts, d.Holds
+	}
+	return n
+}
+
+// SetLimits puts other limits of transfers into force; what they make room for begins at once.
+func (w *Work) SetLimits(ctx context.Context, l inventory.Limits, who string) error {
+	if err := w.inv.SetLimits(ctx, l, who); err != nil {
+		return err
+	}
+	w.Steer.MoreRoom()
+	return nil
+}
+
+// AgainFailed goes on with those of a job's children that came to nothing: each is worked out once more, as it was
+// asked for, and gets a new job in the place of the old.
+func (w *Work) AgainFailed(ctx context.Context, parent *inventory.Job, by draw.Caller) (*inventory.Job, error) {
+	if parent.Parts == 0 {
+		return nil, inventory.Wrong("The job %s is about one machine. Ask for the same again.", parent.ID)
+	}
+	children, requests, err := w.inv.Undone(ctx, parent.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(children) == 0 {
+		return nil, inventory.Wrong("None of the machines of the job %s has failed.", parent.ID)
+	}
+	parts := make([]*draw.Drawn, len(children))
+	plans := make([]*plan.Plan, len(children))
+	asked := make([]draw.Request, len(children))
+	for i := range children {
+		req, err := draw.Parse(requests[i])
+		if err != nil {
+			return nil, err
+		}
+		draw.As(req, by)
+		if parts[i], err = w.gather.Draw(ctx, req); err != nil {
+			return nil, err
+		}
+		if err := parts[i].CheckRole(by); err != nil {
+			return nil, err
+		}
+		plans[i], asked[i] = parts[i].Plan, req
+	}
+	if all := plan.SideBySide(plans); !all.Runnable {
+		return nil, &NotRunnable{all}
+	}
+	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
+		for i, old := range children {
+			mine, err := inventory.In(tx).GiveUp(ctx, old.ID)
+			if err != nil {
+				return err
+			}
+			if !mine {
+				continue // somebody asked for the same at the same moment
+			}
+			child := &inventory.Job{ID: inventory.NewID(), UserName: by.Name, Note: old.Note, Parent: &parent.ID,
+				Nth: old.Nth}
+			if err := inventory.In(tx).AddJob(ctx, drawn(child, parts[i], asked[i])); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	w.Steer.Tell()
+	return w.inv.Job(ctx, parent.ID.String())
 }
 
 // keepWiring makes rules of the switches that a person chose where nothing told

@@ -47,9 +47,9 @@ func (b *bench) work(c *openapi.ClientWithResponses, operation string) error {
 	copies, yes := []string{"tern/ferry-display"}, true
 	var err error
 	if operation == "start" {
-		err = req.FromStartRequest(openapi.StartRequest{Copies: copies, TakeRecommended: &yes})
+		err = req.FromStartRequest(openapi.StartRequest{Copies: &copies, TakeRecommended: &yes})
 	} else {
-		err = req.FromStopRequest(openapi.StopRequest{Copies: copies, TakeRecommended: &yes})
+		err = req.FromStopRequest(openapi.StopRequest{Copies: &copies, TakeRecommended: &yes})
 	}
 	if err != nil {
 		return err

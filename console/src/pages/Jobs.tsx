@@ -1,7 +1,17 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { cancelJob, copyQuery, holdJob, jobsQuery, resumeJob } from "../api";
+import {
+  cancelJob,
+  childrenQuery,
+  copyQuery,
+  holdJob,
+  jobsQuery,
+  limitsQuery,
+  resumeFailed,
+  resumeJob,
+  setLimits,
+} from "../api";
 import type { Job } from "../api";
 import { ago, count, duration, exact, size } from "../format";
 import { State } from "../parts/State";
@@ -12,7 +22,10 @@ export function Jobs() {
   const jobs = data?.items ?? [];
   return (
     <>
-      <h1 className="mb-3 text-[20px] font-semibold">Jobs</h1>
+      <div className="mb-3 flex items-baseline">
+        <h1 className="text-[20px] font-semibold">Jobs</h1>
+        <Limits />
+      </div>
       <Told problem={error} />
       {isSuccess && jobs.length === 0 && (
         <p className="text-soft">No jobs yet. Drop a package (OVA) anywhere on the page to bring one in.</p>
@@ -26,7 +39,53 @@ export function Jobs() {
   );
 }
 
-const over = (j: Job) => j.state === "done" || j.state === "failed" || j.state === "cancelled";
+const over = (j: Job) => ["done", "partly", "failed", "cancelled"].includes(j.state);
+
+/** How many transfers run at once. */
+function Limits() {
+  const client = useQueryClient();
+  const { data: now } = useQuery(limitsQuery);
+  const put = useMutation({
+    mutationFn: setLimits,
+    onSuccess: (set) => client.setQueryData(limitsQuery.queryKey, set),
+  });
+  if (!now) return null;
+  const field = (what: "perHost" | "perLink", label: string) => (
+    <input
+      type="number"
+      min={1}
+      max={100}
+      aria-label={label}
+      className="field w-14"
+      key={now[what]}
+      defaultValue={now[what]}
+      onBlur={(e) => {
+        const n = Number(e.target.value);
+        if (n >= 1 && n !== now[what]) put.mutate({ ...now, [what]: n });
+      }}
+    />
+  );
+  return (
+    <span className="ml-auto flex items-baseline gap-2 text-soft">
+      Transfers of disks at a time: {field("perHost", "Transfers at one host")} at one host,
+      {field("perLink", "Transfers between two hosts")} between two
+      <Told problem={put.error} />
+    </span>
+  );
+}
+
+/** What a job is about: of several machines the first. */
+function subjectOf(j: Job) {
+  const all = j.subject.split(", ");
+  return j.childStates && all.length > 1 ? `${all[0]} and ${all.length - 1} more` : j.subject;
+}
+
+/** How far a job over several machines is. */
+function counted(states: Record<string, number>) {
+  const all = Object.values(states).reduce((sum, n) => sum + n, 0);
+  const others = ["working", "waiting", "held", "failed", "cancelled"].filter((s) => states[s]);
+  return [`${states.done ?? 0} of ${all} done`, ...others.map((s) => `${states[s]} ${s}`)].join(", ");
+}
 
 /** How long a step took. */
 function took(s: Job["steps"][number]) {
@@ -34,20 +93,32 @@ function took(s: Job["steps"][number]) {
   return `${((Date.parse(s.finishedAt) - Date.parse(s.startedAt)) / 1000).toFixed(1)} s`;
 }
 
-function JobRow({ job: j }: { job: Job }) {
+function JobRow({ job: j, child }: { job: Job; child?: boolean }) {
   const cancel = useMutation({ mutationFn: () => cancelJob(j.id) });
   const halt = useMutation({ mutationFn: () => (j.state === "held" ? resumeJob(j.id) : holdJob(j.id)) });
+  const again = useMutation({ mutationFn: () => resumeFailed(j.id) });
+  const [open, setOpen] = useState(false);
+  const failed = j.childStates?.failed ?? 0;
   const percent = j.total > 0 ? Math.min(100, Math.round((100 * j.done) / j.total)) : over(j) ? 100 : 0;
   const current = j.steps.find((s) => s.state === "working");
   return (
-    <article className="border border-rule bg-sheet px-4 py-2" aria-label={`${j.operation} ${j.subject}`}>
+    <article
+      className={child ? "border-t border-rule py-1.5" : "border border-rule bg-sheet px-4 py-2"}
+      aria-label={`${j.operation} ${j.subject}`}
+    >
       <div className="flex items-baseline gap-3">
-        <span className="font-semibold">{j.operation}</span>
-        <span>{j.subject}</span>
+        {!child && <span className="font-semibold">{j.operation}</span>}
+        <span>{subjectOf(j)}</span>
         <State is={j.state} />
+        {j.childStates && <span className="text-soft">{counted(j.childStates)}</span>}
         <span className="ml-auto text-soft" title={exact(j.createdAt)}>
-          {j.user}, {ago(j.createdAt)}
+          {!child && `${j.user}, ${ago(j.createdAt)}`}
         </span>
+        {failed > 0 && (
+          <button className="button" disabled={again.isPending} onClick={() => again.mutate()}>
+            Go on with what failed
+          </button>
+        )}
         {j.state === "done" && j.newCopy && <Made copy={j.newCopy} />}
         {!over(j) && !j.cancelling && (
           <button className="button" disabled={halt.isPending} onClick={() => halt.mutate()}>
@@ -81,20 +152,14 @@ function JobRow({ job: j }: { job: Job }) {
         </div>
       )}
       {current && <p className="mt-1 text-soft">{current.what}</p>}
+      {j.waitsFor && <p className="mt-1 text-soft">It waits: {j.waitsFor}.</p>}
+      {j.startAt && j.state === "waiting" && <p className="mt-1 text-soft">It begins at {exact(j.startAt)}.</p>}
       {j.downSeconds != null && <p className="mt-1 text-soft">Its machine stood for {j.downSeconds.toFixed(1)} s.</p>}
-      <details className="mt-1">
-        <summary className="cursor-pointer text-soft">{count(j.steps.length, "step")}</summary>
-        <ol className="mt-1 grid gap-0.5">
-          {j.steps.map((s) => (
-            <li key={s.id} className="grid grid-cols-[2.5rem_7rem_6rem_5rem_1fr] gap-2">
-              <span className="mono text-soft">{s.id}</span>
-              <State is={s.state} />
-              <span className="mono text-right text-soft">{s.bytes > 0 && size(s.bytes)}</span>
-              <span className="mono text-right text-soft">{took(s)}</span>
-              <span>{s.what}</span>
-            </li>
-          ))}
-        </ol>
+      <details className="mt-1" onToggle={(e) => setOpen(e.currentTarget.open)}>
+        <summary className="cursor-pointer text-soft">
+          {j.childStates ? count(j.children.length, "job") : count(j.steps.length, "step")}
+        </summary>
+        {j.childStates ? open && <Children of={j.id} /> : <Steps steps={j.steps} />}
       </details>
       {j.error && (
         <p className="mt-1 text-wreck">
@@ -102,8 +167,39 @@ function JobRow({ job: j }: { job: Job }) {
           {j.retryAt && <span title={exact(j.retryAt)}> It is tried again by itself.</span>}
         </p>
       )}
-      <Told problem={cancel.error ?? halt.error} />
+      <Told problem={cancel.error ?? halt.error ?? again.error} />
     </article>
+  );
+}
+
+function Steps({ steps }: { steps: Job["steps"] }) {
+  return (
+    <ol className="mt-1 grid gap-0.5">
+      {steps.map((s) => (
+        <li key={s.id} className="grid grid-cols-[2.5rem_7rem_6rem_5rem_1fr] gap-2">
+          <span className="mono text-soft">{s.id}</span>
+          <State is={s.state} />
+          <span className="mono text-right text-soft">{s.bytes > 0 && size(s.bytes)}</span>
+          <span className="mono text-right text-soft">{took(s)}</span>
+          <span>{s.what}</span>
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+/** The jobs of several machines; those that others do anew are left out. */
+function Children({ of }: { of: string }) {
+  const { data, error } = useQuery(childrenQuery(of));
+  return (
+    <div className="mt-1 pl-4">
+      <Told problem={error} />
+      {data
+        ?.filter((j) => !j.givenUp)
+        .map((j) => (
+          <JobRow key={j.id} job={j} child />
+        ))}
+    </div>
   );
 }
 

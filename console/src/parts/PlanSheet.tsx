@@ -1,7 +1,7 @@
 import { Dialog, DialogPanel, DialogTitle, Radio, RadioGroup } from "@headlessui/react";
 import type { ReactNode } from "react";
 import type { Finding, Plan } from "../api";
-import { answerOf, answerWith, keyOf, leftOf, suggestedFor } from "../answers";
+import { answerOf, answerWith, keyOf, leftOf, shared, subjectsOf, suggestedFor } from "../answers";
 import { duration, size } from "../format";
 import { Told } from "./Told";
 
@@ -48,12 +48,13 @@ export function PlanSheet(p: Props) {
             <section className="px-6 py-4" aria-label="Findings">
               <Told problem={p.problem} />
               {p.plan?.findings.length === 0 && <p className="text-soft">Nothing stands in the way.</p>}
-              {p.plan?.findings.map((f) => (
+              {shared(p.plan?.findings ?? []).map((same) => (
                 <FindingRow
-                  key={keyOf(f)}
-                  finding={f}
-                  chosen={p.answers[keyOf(f)]}
-                  onAnswer={(a) => p.onAnswer(f, a)}
+                  key={keyOf(same[0])}
+                  finding={same[0]}
+                  subject={subjectsOf(same)}
+                  chosen={p.answers[keyOf(same[0])]}
+                  onAnswer={(a) => same.forEach((f) => p.onAnswer(f, a))}
                 />
               ))}
             </section>
@@ -75,7 +76,12 @@ export function PlanSheet(p: Props) {
                   {size(p.plan.bytes)} to read, about {duration(p.plan.seconds)}.
                 </p>
               )}
-              {steps.length > 0 && (
+              {p.plan && p.plan.jobs > 1 && (
+                <p className="mt-2 text-soft">
+                  {p.plan.jobs} jobs, one for each machine: what one can’t do stops no other.
+                </p>
+              )}
+              {p.plan && p.plan.jobs === 1 && steps.length > 0 && (
                 <p className="mt-2 text-soft">
                   Until {noReturn > 0 ? `step ${noReturn}` : "it"} is done, cancelling undoes everything.
                 </p>
@@ -106,10 +112,12 @@ export function PlanSheet(p: Props) {
 
 function FindingRow({
   finding: f,
+  subject,
   chosen,
   onAnswer,
 }: {
   finding: Finding;
+  subject: string;
   chosen?: string;
   onAnswer: (answer: string) => void;
 }) {
@@ -120,7 +128,7 @@ function FindingRow({
     <article className={`mb-3 border-l-4 bg-sheet px-3 py-2 ${edge[f.severity]}`}>
       <h4 className="flex items-baseline gap-3">
         <span className={`font-semibold ${ink[f.severity]}`}>{word[f.severity]}</span>
-        <span className="font-semibold">{f.subject}</span>
+        <span className="font-semibold">{subject}</span>
         <span className="mono ml-auto text-soft">{f.code}</span>
       </h4>
       <p className="mt-0.5">{f.message}</p>

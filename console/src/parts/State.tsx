@@ -6,6 +6,8 @@ const looks: Record<string, [string, string]> = {
   stopped: ["○", "text-soft"],
   working: ["▸", "text-sea"],
   waiting: ["…", "text-soft"],
+  held: ["‖", "text-buoy"],
+  partly: ["◐", "text-buoy"],
   stray: ["◇", "text-buoy"],
   away: ["◌", "text-buoy"],
   hollow: ["✕", "text-wreck"],

@@ -210,7 +210,26 @@ func undoMakeSwitch(ctx context.Context, t *run) error {
 	if err != nil || at < 0 || now[at] != p.Switch {
 		return err
 	}
+	if t.plugged(p.Switch.Name) != "" {
+		return nil // another machine has come to need it meanwhile
+	}
 	return t.switches.change(ctx, switchChange{Drop: &p.Switch}, false)
+}
+
+// plugged names a NIC of a registered machine that is connected to a switch; "" when none is.
+func (t *run) plugged(name string) string {
+	for folder := range t.Records.Register() {
+		m, err := t.Machine(folder)
+		if err != nil {
+			continue // hollow, or away
+		}
+		for _, n := range m.NICs {
+			if n.Network == name {
+				return n.Name + " of " + m.Name
+			}
+		}
+	}
+	return ""
 }
 
 func doDropSwitch(ctx context.Context, t *run) (any, error) {
@@ -218,17 +237,8 @@ func doDropSwitch(ctx context.Context, t *run) (any, error) {
 	if err != nil || at < 0 {
 		return nil, err
 	}
-	for folder := range t.Records.Register() {
-		m, err := t.Machine(folder)
-		if err != nil {
-			continue // hollow, or away
-		}
-		for _, n := range m.NICs {
-			if n.Network == p.Switch.Name {
-				return nil, ground.Refuse("network.switch-in-use", "%s of %s is connected to the switch %s", n.Name,
-					m.Name, n.Network)
-			}
-		}
+	if nic := t.plugged(p.Switch.Name); nic != "" {
+		return nil, ground.Refuse("network.switch-in-use", "%s is connected to the switch %s", nic, p.Switch.Name)
 	}
 	return nil, t.switches.change(ctx, switchChange{Drop: &now[at]}, p.Return)
 }

@@ -50,9 +50,10 @@ type Request interface {
 // Asked is what every request has.
 type Asked struct {
 	Operation       string       `json:"operation"`
-	Answers         plan.Answers `json:"answers,omitempty"`
+	Answers         plan.Answers `json:"answers,omitempty"` // by what they settle
 	TakeRecommended bool         `json:"takeRecommended,omitempty"`
 	Note            string       `json:"note,omitempty"`
+	StartAt         *time.Time   `json:"startAt,omitempty"` // it begins no sooner
 
 	by Caller
 }
@@ -134,12 +135,16 @@ func CallerOf(req Request) Caller { return req.asked().by }
 // NoteOf is what is to go to history.
 func NoteOf(req Request) string { return req.asked().Note }
 
+// StartOf is when a job is to begin at the soonest; nil for at once.
+func StartOf(req Request) *time.Time { return req.asked().StartAt }
+
 // Drawn is a plan with what its job will need.
 type Drawn struct {
 	*plan.Plan
 	Hosts      map[string]uuid.UUID // that take part, by name
 	Holds      []string             // what the job keeps others from
 	KeepWiring string               // host for which the switches that were chosen become rules; "" for none
+	Parts      []Part               // of several machines: the job of each; none where one job does all
 }
 
 // Begin fills in what only a job knows: ids of what is about to be made. It returns that of the first copy; nil when
@@ -202,10 +207,17 @@ func NewGatherer(inv *inventory.Inventory, hosts *reach.Hosts, places *away.Plac
 
 // Draw works a request out.
 func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
-	for key := range req.asked().Answers {
+	a := req.asked()
+	for key := range a.Answers {
 		if _, _, err := plan.ParseAnswer(key + "=x"); err != nil {
 			return nil, inventory.Wrong("%v", err)
 		}
+	}
+	if m := a.Answers.Machines(); len(m) > 0 && !takesMany(req) {
+		return nil, inventory.Wrong("This is about one machine: answer without %q before the code.", m[0]+":")
+	}
+	if a.StartAt != nil && time.Until(*a.StartAt) > mostAhead {
+		return nil, inventory.Wrong("A job can begin at most %d days from now.", mostAhead/(24*time.Hour))
 	}
 	return req.draw(ctx, g)
 }
@@ -222,6 +234,9 @@ func (g *Gatherer) Ended(ctx context.Context, j *inventory.Job) error {
 type Denied struct{ Role, What string }
 
 func (d *Denied) Error() string { return "This needs the role " + d.Role + ": " + d.What + "." }
+
+// mostAhead is how long before its beginning a job can be made.
+const mostAhead = 30 * 24 * time.Hour
 
 // CheckRole refuses a plan with steps that the caller may not have done.
 func (d *Drawn) CheckRole(by Caller) error {

@@ -71,7 +71,7 @@ func TestParse(t *testing.T) {
 		"answers":{"state.running":"stop"},"takeRecommended":true}`))
 	require.NoError(t, err)
 	require.Equal(t, &Delist{Asked: Asked{Operation: "delist", Note: "old", TakeRecommended: true,
-		Answers: plan.Answers{"state.running": "stop"}}, Copies: Copies{[]string{"gannet/tide-gauge"}}, Trash: true},
+		Answers: plan.Answers{"state.running": "stop"}}, Many: These("gannet/tide-gauge"), Trash: true},
 		req)
 	require.Equal(t, "old", NoteOf(req))
 	As(req, Caller{Name: "robin", Operator: true})

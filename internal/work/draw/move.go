@@ -23,8 +23,7 @@ func init() {
 // Move asks to take registered copies to another host, or to another pool of theirs.
 type Move struct {
 	Asked
-	Copies
-	Where      string            `json:"where,omitempty"`  // or those that a filter tells
+	Many
 	Host       string            `json:"host"`             // their own unless it is said
 	Spread     bool              `json:"spread,omitempty"` // each to the host that has the most memory left
 	Pool       string            `json:"pool,omitempty"`
@@ -35,17 +34,16 @@ type Move struct {
 
 // Bounds of a move of several.
 const (
-	mostMoved = 200 // machines in one job
+	mostMoved = 200 // machines
 	mostTried = 8   // hosts for each
 )
 
 // movers are the plans of machines that move, in the making.
 type movers struct {
 	*Move
-	g     *Gatherer
-	all   *Drawn
-	seats map[uuid.UUID]*seat
-	many  bool
+	g      *Gatherer
+	copies []*subject
+	seats  map[uuid.UUID]*seat
 }
 
 // seat is a host with what its plans need.
@@ -58,73 +56,32 @@ func (r *Move) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	switch {
 	case r.Spread && (r.Host != "" || r.Pool != "" || len(r.Disks)+len(r.Wire) > 0 || r.KeepWiring):
 		return nil, inventory.Wrong("Either hosts are chosen (spread), or a host, a pool, disks or switches are named.")
-	case len(r.Copies.Copies) == 0 && r.Where == "":
-		return nil, inventory.Wrong("Name the copies that are to move, or say which they are: --where 'host=gannet'.")
 	}
-	copies, err := r.subjects(ctx, g)
+	copies, err := r.all(ctx, g, func(c inventory.Copy) bool {
+		return strings.EqualFold(c.Host, r.Host) && r.Pool == ""
+	}, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
 	if len(copies) > 1 && (len(r.Disks)+len(r.Wire) > 0 || r.KeepWiring && r.Host == "") {
 		return nil, inventory.Wrong("Disks and switches are named for one machine at a time.")
 	}
-	m := &movers{Move: r, g: g, all: &Drawn{Hosts: map[string]uuid.UUID{}}, seats: map[uuid.UUID]*seat{},
-		many: len(copies) > 1}
+	if len(copies) > mostMoved {
+		return nil, inventory.Wrong("More than %d machines are asked for: move them in several jobs.", mostMoved)
+	}
+	for _, c := range copies {
+		if !c.Tracked {
+			return nil, inventory.Wrong("%s is left alone here. If it is to be looked after: unvora track %s", c.Ref(),
+				c.Ref())
+		}
+	}
+	m := &movers{Move: r, g: g, copies: copies, seats: map[uuid.UUID]*seat{}}
 	if r.Spread {
 		if err := m.everySeat(ctx); err != nil {
 			return nil, err
 		}
 	}
-	var plans []*plan.Plan
-	for _, c := range copies {
-		p, err := m.one(ctx, c)
-		if err != nil {
-			return nil, err
-		}
-		plans = append(plans, p)
-	}
-	m.all.Plan = plan.MovedTogether(plans)
-	m.all.holdPlaces()
-	return m.all, nil
-}
-
-// subjects are the copies that are to move. Of those that a filter tells, the ones that are there already stay.
-func (r *Move) subjects(ctx context.Context, g *Gatherer) (list []*subject, err error) {
-	refs := r.Copies.Copies
-	if r.Where != "" {
-		page, err := g.inv.Copies(ctx, inventory.Page{Filter: r.Where + " form=registered", Limit: mostMoved + 1})
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range page.Items {
-			if !strings.EqualFold(c.Host, r.Host) || r.Pool != "" {
-				refs = append(refs, c.ID.String())
-			}
-		}
-	}
-	seen := map[uuid.UUID]bool{}
-	for _, ref := range refs {
-		c, err := Copies{[]string{ref}}.one(ctx, g, lineage.Registered)
-		if err != nil {
-			return nil, err
-		}
-		if seen[c.ID] {
-			continue
-		}
-		seen[c.ID] = true
-		if !c.Tracked {
-			return nil, inventory.Wrong("%s is left alone here. If it is to be looked after: unvora track %s", c.Ref(),
-				c.Ref())
-		}
-		list = append(list, c)
-	}
-	switch {
-	case len(list) == 0:
-		return nil, inventory.Wrong("No registered copy fits %q, or all are where they are to go.", r.Where)
-	case len(list) > mostMoved:
-		return nil, inventory.Wrong("More than %d machines are asked for: move them in several jobs.", mostMoved)
-	}
-	return list, nil
+	return r.each(r, copies, plan.MovedTogether, func(c *subject, a *Asked) (*Drawn, error) { return m.one(ctx, c, a) })
 }
 
 // seat is a host, gathered once: plans that are made before speak for its room.
@@ -157,9 +114,9 @@ func (m *movers) everySeat(ctx context.Context) error {
 }
 
 // one plans the move of one machine, and speaks for its new place.
-func (m *movers) one(ctx context.Context, c *subject) (*plan.Plan, error) {
+func (m *movers) one(ctx context.Context, c *subject, a *Asked) (*Drawn, error) {
 	if m.Spread {
-		return m.spread(ctx, c)
+		return m.spread(ctx, c, a)
 	}
 	h := c.at
 	if m.Host != "" {
@@ -172,18 +129,19 @@ func (m *movers) one(ctx context.Context, c *subject) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	d, err := m.to(ctx, c, s, a)
+	if err != nil {
+		return nil, err
+	}
 	if m.KeepWiring {
-		m.all.KeepWiring = s.Name
+		d.KeepWiring = s.Name
 	}
-	p, err := m.to(ctx, c, s, &m.Asked, m.all)
-	if err == nil {
-		s.Take(p)
-	}
-	return p, err
+	s.Take(d.Plan)
+	return d, nil
 }
 
 // spread finds the host for a machine, and plans its move there.
-func (m *movers) spread(ctx context.Context, c *subject) (*plan.Plan, error) {
+func (m *movers) spread(ctx context.Context, c *subject, a *Asked) (*Drawn, error) {
 	var others []*plan.Seat
 	of := map[string]*seat{}
 	for _, s := range m.seats {
@@ -197,9 +155,9 @@ func (m *movers) spread(ctx context.Context, c *subject) (*plan.Plan, error) {
 	fitting := plan.Fitting(others, c.Machine, c.at.Family)
 	var why reasons
 	for _, s := range fitting[:min(len(fitting), mostTried)] {
-		asked := m.Asked
+		asked := *a
 		asked.TakeRecommended = true
-		tried, err := m.to(ctx, c, of[s.ID], &asked, &Drawn{Hosts: map[string]uuid.UUID{}})
+		tried, err := m.to(ctx, c, of[s.ID], &asked)
 		var known *inventory.Error
 		if errors.As(err, &known) {
 			why.add(s.Name, known.Message)
@@ -217,14 +175,14 @@ func (m *movers) spread(ctx context.Context, c *subject) (*plan.Plan, error) {
 			}
 			continue
 		}
-		p, err := m.to(ctx, c, of[s.ID], &m.Asked, m.all)
+		d, err := m.to(ctx, c, of[s.ID], a)
 		if err == nil {
-			p.GoesTo(s, len(fitting))
-			s.Take(p)
+			d.GoesTo(s, len(fitting))
+			s.Take(d.Plan)
 		}
-		return p, err
+		return d, err
 	}
-	return plan.Nowhere("move", fmt.Sprint(c.Ref()), why.told()), nil
+	return on(plan.Nowhere("move", c.Ref(), why.told()), c.at), nil
 }
 
 // reasons are what keeps a machine from hosts; the same of several is told once.
@@ -251,19 +209,20 @@ func (r *reasons) told() (list []string) {
 }
 
 // to plans the move of a machine to a seat.
-func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked, all *Drawn) (*plan.Plan, error) {
+func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked) (*Drawn, error) {
 	moving := Bringing{Files: plan.Move, Making: Making{Host: s.Name, Pool: m.Pool, Disks: m.Disks, Wire: m.Wire}}
 	bring, err := moving.bring(asked)
 	if err != nil {
 		return nil, err
 	}
-	all.Hosts[s.Name], all.Hosts[c.at.Name] = s.host.ID, c.at.ID
+	d := on(nil, s.host)
+	d.Hosts[c.at.Name] = c.at.ID
 	look := &lying{Bringing: moving, ref: c.Ref(), at: &Spot{Host: c.at, Path: c.Path, Copy: c.Copy}, host: s.host,
 		arrival: moving.arrival(asked, s.HostFacts), answers: asked.Answers, moves: true}
-	if m.many {
-		look.arrival.Of = c.Name
+	if len(m.copies) > 1 {
+		look.arrival.Of = called(c, m.copies)
 	}
-	facts, err := look.facts(ctx, m.g, all)
+	facts, err := look.facts(ctx, m.g, d)
 	if err != nil {
 		return nil, err
 	}
@@ -276,6 +235,9 @@ func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked, all 
 	if c.at.ID == s.host.ID {
 		pool = poolNamed(c)
 	}
-	p, err := plan.MoveMachine(plan.MoveFacts{RegisterFacts: *facts, Pool: pool}, bring)
-	return p, refused(err)
+	if d.Plan, err = plan.MoveMachine(plan.MoveFacts{RegisterFacts: *facts, Pool: pool}, bring); err != nil {
+		return nil, refused(err)
+	}
+	d.holdPlaces()
+	return d, nil
 }

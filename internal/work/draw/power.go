@@ -3,8 +3,6 @@ package draw
 import (
 	"context"
 
-	"github.com/google/uuid"
-
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
@@ -33,79 +31,69 @@ func init() {
 // Start asks for copies to be started, or to go on.
 type Start struct {
 	Asked
-	Copies
+	Many
 	Boot string `json:"boot,omitempty"` // a disk, drive or NIC that they start from, this once
 }
 
 // Stop asks for copies to be stopped.
 type Stop struct {
 	Asked
-	Copies
+	Many
 	Manner machine.Manner `json:"manner,omitempty"`
 }
 
 // Pause asks for copies to stand still while they run.
 type Pause struct {
 	Asked
-	Copies
+	Many
 }
 
 // Suspend asks for copies to be ended with what they have in memory kept.
 type Suspend struct {
 	Asked
-	Copies
+	Many
 }
 
 func (r *Start) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.power(ctx, &r.Asked, r.Copies, plan.PowerRequest{Boot: r.Boot})
+	return g.power(ctx, r, &r.Many, plan.PowerRequest{Boot: r.Boot})
 }
 func (r *Stop) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.power(ctx, &r.Asked, r.Copies, plan.PowerRequest{Manner: r.Manner})
+	return g.power(ctx, r, &r.Many, plan.PowerRequest{Manner: r.Manner})
 }
 func (r *Pause) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.power(ctx, &r.Asked, r.Copies, plan.PowerRequest{})
+	return g.power(ctx, r, &r.Many, plan.PowerRequest{})
 }
 func (r *Suspend) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.power(ctx, &r.Asked, r.Copies, plan.PowerRequest{})
+	return g.power(ctx, r, &r.Many, plan.PowerRequest{})
 }
 
-func (g *Gatherer) power(ctx context.Context, a *Asked, copies Copies, req plan.PowerRequest) (*Drawn, error) {
-	if len(copies.Copies) == 0 {
-		return nil, inventory.Wrong("Name one or more copies.")
+func (g *Gatherer) power(ctx context.Context, r Request, m *Many, req plan.PowerRequest) (*Drawn, error) {
+	a := r.asked()
+	copies, err := m.all(ctx, g, func(c inventory.Copy) bool { return c.State == toward[a.Operation] },
+		lineage.Registered)
+	if err != nil {
+		return nil, err
 	}
-	facts := []plan.PowerFacts{}
-	d := &Drawn{Hosts: map[string]uuid.UUID{}}
-	seen := map[uuid.UUID]bool{}
-	for _, ref := range copies.Copies {
-		c, err := g.inv.Copy(ctx, ref, lineage.Registered)
-		if err != nil {
+	facts := make([]plan.PowerFacts, len(copies))
+	for i, c := range copies {
+		facts[i] = plan.PowerFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, Busy: c.busy,
+			Isolated: isolated(c.Machine)}
+		if facts[i].SameUUID, facts[i].SameMAC, err = g.twins(ctx, c.Copy); err != nil {
 			return nil, err
 		}
-		if seen[c.ID] {
-			continue
-		}
-		seen[c.ID] = true
-		h, err := g.hostOf(ctx, c)
-		if err != nil {
-			return nil, err
-		}
-		f := plan.PowerFacts{Copy: c.Known(), Machine: c.Machine, Isolated: isolated(c.Machine)}
-		if f.Host, err = g.HostFacts(ctx, h); err != nil {
-			return nil, err
-		}
-		hold := inventory.CopyKey(c.ID.String())
-		if f.Busy, err = g.inv.Holder(ctx, hold); err != nil {
-			return nil, err
-		}
-		if f.SameUUID, f.SameMAC, err = g.twins(ctx, c); err != nil {
-			return nil, err
-		}
-		facts = append(facts, f)
-		d.Hosts[h.Name] = h.ID
-		d.Holds = append(d.Holds, hold)
 	}
-	var err error
 	req.Operation, req.Answers, req.TakeRecommended = a.Operation, a.Answers, a.TakeRecommended
-	d.Plan, err = plan.SetPower(facts, req)
-	return d, refused(err)
+	plans, err := plan.SetPower(facts, req)
+	if err != nil {
+		return nil, refused(err)
+	}
+	at := 0
+	return m.each(r, copies, plan.Together, func(c *subject, _ *Asked) (*Drawn, error) {
+		at++
+		return on(plans[at-1], c.at, c.hold), nil
+	})
 }
+
+// toward is the state that an operation leads to.
+var toward = map[string]machine.State{plan.OpStart: machine.Running, plan.OpStop: machine.Stopped,
+	plan.OpPause: machine.Paused, plan.OpSuspend: machine.Suspended}

@@ -28,6 +28,8 @@ type Register struct {
 	Bringing
 	Folders []string `json:"folders"`       // POOL/NAME, a copy, or a path of the host
 	Via     string   `json:"via,omitempty"` // host that reads and converts what a foreign manager sends
+	// Several folders are registered all or none, instead of each by itself.
+	AllOrNothing bool `json:"allOrNothing,omitempty"`
 }
 
 func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -44,8 +46,7 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := r.made(nil, h)
-	var plans []*plan.Plan
+	parts := make([]Part, len(r.Folders))
 	for n, ref := range r.Folders {
 		one := *r
 		if one.Name = plan.Pattern(r.Name, path.Base(ref), n+1); len(r.Folders) > 1 && one.Name == r.Name &&
@@ -53,15 +54,16 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, inventory.Wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.",
 				len(r.Folders), r.Name)
 		}
-		p, err := one.folder(ctx, g, ref, h, host, all)
-		if err != nil {
+		one.Answers = r.Answers.For(ref, path.Base(ref))
+		d := r.made(nil, h)
+		if d.Plan, err = one.folder(ctx, g, ref, h, host, d); err != nil {
 			return nil, err
 		}
-		plans = append(plans, p)
+		d.holdPlaces()
+		one.Folders, one.AllOrNothing = []string{ref}, false
+		parts[n] = Part{d, &one}
 	}
-	all.Plan = plan.Together(plans)
-	all.holdPlaces()
-	return all, nil
+	return together(parts, r.AllOrNothing, plan.Together), nil
 }
 
 // folder plans one of the folders.

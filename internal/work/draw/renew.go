@@ -19,12 +19,12 @@ func init() {
 // Renew asks for new identity facets of a copy, where it is.
 type Renew struct {
 	Asked
-	Copies
+	Many
 	Renew []string `json:"renew"` // facets
 }
 
 func (r *Renew) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, lineage.Registered)
+	copies, err := r.all(ctx, g, nil, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
@@ -34,10 +34,15 @@ func (r *Renew) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, inventory.Wrong("There is no facet %q; there are %v.", f, identity.Facets)
 		}
 	}
-	facts, err := g.changing(ctx, c, &r.Asked, nil, "")
-	if err != nil {
-		return nil, err
-	}
-	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Renew: facets, Answers: r.Answers,
-		TakeRecommended: r.TakeRecommended})
+	return r.each(r, copies, plan.Together, func(c *subject, a *Asked) (*Drawn, error) {
+		facts, err := g.changing(ctx, c, a, nil, "")
+		if err != nil {
+			return nil, err
+		}
+		if len(copies) > 1 {
+			facts.Of = called(c, copies)
+		}
+		return c.changed(*facts, plan.ChangeRequest{Operation: a.Operation, Renew: facets, Answers: a.Answers,
+			TakeRecommended: a.TakeRecommended})
+	})
 }

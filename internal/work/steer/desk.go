@@ -112,3 +112,40 @@ func (d *desk) lost(id uuid.UUID) bool {
 	f := d.jobs[id]
 	return f == nil || time.Now().After(f.expected)
 }
+
+// freed tells those who wait for a transfer to end that one has.
+type freed struct {
+	mu   sync.Mutex
+	next chan struct{}
+}
+
+// roomAgain is when room is looked for anyhow: a transfer may have ended at another service.
+const roomAgain = 5 * time.Second
+
+// soon is a wait for the next end of a transfer from now on.
+func (f *freed) soon() wait {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.next == nil {
+		f.next = make(chan struct{})
+	}
+	next := f.next
+	return func(ctx context.Context) {
+		timer := time.NewTimer(roomAgain)
+		defer timer.Stop()
+		select {
+		case <-next:
+		case <-timer.C:
+		case <-ctx.Done():
+		}
+	}
+}
+
+func (f *freed) tell() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.next != nil {
+		close(f.next)
+		f.next = nil
+	}
+}

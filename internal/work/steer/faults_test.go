@@ -330,22 +330,22 @@ var faultCases = []faultCase{
 			require.Equal(e, 2, c.Machine.CPUs)
 			e.quiet(&draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 1})
 		}},
-	{name: "renew", req: &draw.Renew{Asked: yes, Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}},
+	{name: "renew", req: &draw.Renew{Asked: yes, Many: draw.These("gannet/tide-gauge"),
 		Renew: []string{"mac"}}, after: func(e *smallEstate, _ *inventory.Job) {
 		c, err := e.inv.Copy(e.ctx, "gannet/tide-gauge", "registered")
 		require.NoError(e, err)
 		require.NotEqual(e, "06:5c:00:aa:bb:cc", c.MACs[0])
 	}},
-	{name: "start", req: &draw.Start{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}},
+	{name: "start", req: &draw.Start{Many: draw.These("gannet/tide-gauge")},
 		after: func(e *smallEstate, _ *inventory.Job) {
-			e.quiet(&draw.Stop{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}})
+			e.quiet(&draw.Stop{Many: draw.These("gannet/tide-gauge")})
 		}},
 	{name: "delist to the trash", ready: listed, left: []string{"gannet/tide-gauge:package",
 		"gannet/tide-gauge:registered"}, req: &draw.Delist{Asked: yes,
-		Copies: draw.Copies{Copies: []string{"gannet/spare"}},
-		Trash:  true}},
+		Many:  draw.These("gannet/spare"),
+		Trash: true}},
 	{name: "delist", ready: listed, req: &draw.Delist{Asked: yes,
-		Copies: draw.Copies{Copies: []string{"gannet/spare"}}},
+		Many: draw.These("gannet/spare")},
 		left: []string{"gannet/spare:stray", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			require.NoError(e, os.RemoveAll(e.dir("gannet", "reef", "spare")))
@@ -414,7 +414,7 @@ func takeAway(name string) func(*smallEstate, *inventory.Job) {
 			disktest.Same(e.T, e.truth, img)
 		}
 		require.NoError(e, img.Close())
-		e.quiet(&draw.Delist{Asked: yes, Copies: draw.Copies{Copies: []string{c.ID.String()}}, Trash: true})
+		e.quiet(&draw.Delist{Asked: yes, Many: draw.These(c.ID.String()), Trash: true})
 		os.RemoveAll(e.dir("gannet", "reef", "spare"))
 		e.survey()
 	}

@@ -4,6 +4,7 @@ package steer
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -31,6 +32,7 @@ type Steerer struct {
 
 	id        uuid.UUID // of this service
 	desk      *desk
+	freed     freed
 	admitting sync.Mutex
 	came      chan struct{}   // something waits to be steered
 	life      context.Context // of what goes on in the background
@@ -123,15 +125,54 @@ func (s *Steerer) Resume(ctx context.Context, ref, user string) (*inventory.Job,
 	return s.ask(ctx, ref, user, s.inv.AskResume)
 }
 
+// ask asks for something of a job; of one over several machines of each child that is not over.
 func (s *Steerer) ask(ctx context.Context, ref, user string,
 	f func(context.Context, *inventory.Job, string) error) (*inventory.Job, error) {
 	j, err := s.inv.Job(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	if err := f(ctx, j, user); err != nil {
+	if j.Parts == 0 {
+		err = f(ctx, j, user)
+	} else {
+		err = s.askChildren(ctx, j, user, f)
+	}
+	if err != nil {
 		return nil, err
 	}
 	s.Tell()
 	return s.inv.Job(ctx, j.ID.String())
+}
+
+// askChildren is content when one of the children takes what is asked; else it returns what the first says.
+func (s *Steerer) askChildren(ctx context.Context, j *inventory.Job, user string,
+	f func(context.Context, *inventory.Job, string) error) error {
+	var first error
+	taken := 0
+	for _, id := range j.Children.IDs {
+		child, err := s.inv.Job(ctx, id.String())
+		if err != nil {
+			return err
+		}
+		if child.Over() {
+			continue
+		}
+		err = f(ctx, child, user)
+		var known *inventory.Error
+		switch {
+		case err == nil:
+			taken++
+		case !errors.As(err, &known):
+			return err
+		case first == nil:
+			first = err
+		}
+	}
+	if taken == 0 && first == nil {
+		return inventory.Wrong("The job %s is %s already.", j.ID, j.State)
+	}
+	if taken > 0 {
+		return nil
+	}
+	return first
 }

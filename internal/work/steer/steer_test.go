@@ -194,7 +194,8 @@ func (b *bench) job(kinds ...plan.Params) *inventory.Job {
 	}
 	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
 	require.NoError(b, b.inv.InTx(b.ctx, func(tx pgx.Tx) error {
-		return inventory.In(tx).AddJob(b.ctx, j, p, map[string]uuid.UUID{"gannet": b.host}, "", nil, nil)
+		return inventory.In(tx).AddJob(b.ctx, inventory.NewJob{Job: j, Plan: p,
+			Hosts: map[string]uuid.UUID{"gannet": b.host}})
 	}))
 	require.NoError(b, b.s.LookForJobs(b.ctx))
 	return b.now(j)

@@ -107,8 +107,12 @@ func (s *Steerer) tick(ctx context.Context, id uuid.UUID, epoch int64) (*invento
 		}
 		until, err := s.advance(ctx, j, step)
 		var failed *away.Failure
+		errors.As(err, &failed)
+		if plan.Kinds[step.Kind].Transfer && (failed != nil || step.State == inventory.StepDone) {
+			s.freed.tell()
+		}
 		switch {
-		case errors.As(err, &failed):
+		case failed != nil:
 			if err := s.inv.FailStep(ctx, j, step, failed.Code, fmt.Sprintf("%s: %s", step.What, failed.Message),
 				clean(j, step)); err != nil {
 				return j, nil, err
@@ -139,7 +143,11 @@ func clean(j *inventory.Job, s *inventory.Step) bool {
 func (s *Steerer) advance(ctx context.Context, j *inventory.Job, step *inventory.Step) (wait, error) {
 	r := &run{Steerer: s, j: j, s: step, again: step.State == inventory.StepWorking}
 	if !r.again {
-		begun, err := s.inv.BeginStep(ctx, j.Epoch, step)
+		freed := s.freed.soon()
+		begun, waitsFor, err := s.inv.BeginStep(ctx, j.Epoch, step)
+		if waitsFor != "" {
+			return freed, err
+		}
 		if !begun || err != nil {
 			return nil, err
 		}

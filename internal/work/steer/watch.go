@@ -125,3 +125,6 @@ func (s *Steerer) Tell() {
 	default:
 	}
 }
+
+// MoreRoom lets jobs that wait for transfers to end look again.
+func (s *Steerer) MoreRoom() { s.freed.tell() }

@@ -1,0 +1,101 @@
+package inventory
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/plan"
+)
+
+// Limits are how many transfers run at once. Each is from 1 to 100.
+type Limits struct {
+	PerHost int `json:"perHost"` // that a host reads or writes
+	PerLink int `json:"perLink"` // between two hosts
+}
+
+// Limits are those in force.
+func (inv *Inventory) Limits(ctx context.Context) (*Limits, error) {
+	return one(rows[Limits](ctx, inv.Pool, `select per_host, per_link from limits`))
+}
+
+// SetLimits puts others into force, at once; what runs goes on.
+func (inv *Inventory) SetLimits(ctx context.Context, l Limits, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `update limits set per_host = $1, per_link = $2`, l.PerHost, l.PerLink); err != nil {
+			return err
+		}
+		return In(tx).Audit(ctx, Entry{Who: who, What: "limits", Subject: "transfers",
+			Detail: map[string]any{"perHost": l.PerHost, "perLink": l.PerLink}})
+	})
+}
+
+// uses are the things that there is only so much of that a transfer uses: each of its hosts, and the pair of them.
+func uses(s plan.Step, host *uuid.UUID) []string {
+	if host == nil {
+		return nil
+	}
+	hosts := plan.Between(s.Do, host.String())
+	keys := []string{}
+	for _, h := range hosts {
+		keys = append(keys, "host:"+h)
+	}
+	if len(hosts) == 2 {
+		keys = append(keys, "link:"+min(hosts[0], hosts[1])+":"+max(hosts[0], hosts[1]))
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	return keys
+}
+
+// oneAtATime is the lock under which transfers begin.
+const oneAtATime = 7480
+
+// room tells what a step that is a transfer has to wait for; "" for nothing. Who came first goes first.
+func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor string, err error) {
+	if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, oneAtATime); err != nil {
+		return "", err
+	}
+	type line struct {
+		Key            string
+		Limit          int
+		Running, Ahead int
+	}
+	full, err := rows[line](ctx, tx, `with mine as (
+			select unnest(uses) as key from steps where job_id = $1 and position = $2),
+		busy as (select unnest(s.uses) as key, s.state, j.id from steps s join jobs j on j.id = s.job_id
+			where j.state = 'working' and j.id <> $1 and s.uses is not null and (s.state = 'working'
+			or s.state = 'waiting' and j.waits_for <> '' and j.id < $1 and not exists (select 1 from steps b
+			where b.job_id = s.job_id and b.position < s.position and b.state <> 'done')))
+		select m.key, case when m.key like 'link:%' then l.per_link else l.per_host end as limit,
+			count(*) filter (where b.state = 'working') as running, count(*) filter (where b.state = 'waiting') as ahead
+		from mine m cross join limits l join busy b on b.key = m.key group by m.key, l.per_host, l.per_link
+		having count(*) >= case when m.key like 'link:%' then l.per_link else l.per_host end order by m.key limit 1`,
+		job, position)
+	if err != nil {
+		return "", err
+	}
+	if len(full) > 0 {
+		f := full[0]
+		of := strings.Split(f.Key, ":")[1:]
+		var names string
+		if err := tx.QueryRow(ctx, `select coalesce(string_agg(name, ' and ' order by name), 'a host that is gone')
+			from hosts where id = any($1::uuid[])`, of).Scan(&names); err != nil {
+			return "", err
+		}
+		at := "at " + names
+		if len(of) == 2 {
+			at = "between " + names
+		}
+		waitsFor = fmt.Sprintf("%d of %d transfers %s are running", f.Running, f.Limit, at)
+		if f.Ahead > 0 {
+			waitsFor += fmt.Sprintf(", and %d more come first", f.Ahead)
+		}
+	}
+	_, err = tx.Exec(ctx, `update jobs set waits_for = $2 where id = $1 and waits_for <> $2`, job, waitsFor)
+	return waitsFor, err
+}
