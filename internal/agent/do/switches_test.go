@@ -67,22 +67,21 @@ func TestSwitches(t *testing.T) {
 	require.Equal(t, []string{"lab"}, names(switchesOf(t, a)))
 
 	folder, m := agenttest.Lying(t, a.Config.Pools[0].Path, "tide-gauge")
-	m.NICs = []machine.NIC{{Name: "NIC 1", Network: "lab"}}
-	raw, err := describe("", "", 0, m)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "tide-gauge.ovf"), raw, 0o644))
+	plug := func(network string) {
+		m.NICs = []machine.NIC{{Name: "NIC 1", Network: network}}
+		raw, err := describe("", "", 0, m)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "tide-gauge.ovf"), raw, 0o644))
+	}
+	tk4 := start(t, a, "s4", plan.KindMakeSwitch, 1, field)
+	require.Equal(t, hostlink.TaskDone, ended(t, tk4).State)
+	plug("field")
 	require.NoError(t, a.Records.List(folder, ground.Registered{}))
-	tk4 := start(t, a, "s4", plan.KindDropSwitch, 1, plan.SwitchWork{Switch: wiring.Switch{Name: "lab"}})
-	require.Equal(t, "network.switch-in-use", ended(t, tk4).Code)
-
-	m.NICs[0].Network = "field"
-	tk5 := start(t, a, "s5", plan.KindMakeSwitch, 1, field)
-	require.Equal(t, hostlink.TaskDone, ended(t, tk5).State)
-	raw, err = describe("", "", 0, m)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "tide-gauge.ovf"), raw, 0o644))
-	require.NoError(t, a.tasks.Undo(job+".s5", hostlink.TaskSpec{Job: job, Epoch: 1}))
+	require.NoError(t, a.tasks.Undo(job+".s4", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)), "another machine has come to need it")
+	plug("lab")
+	tk5 := start(t, a, "s5", plan.KindDropSwitch, 1, plan.SwitchWork{Switch: wiring.Switch{Name: "lab"}})
+	require.Equal(t, "network.switch-in-use", ended(t, tk5).Code)
 }
 
 // TestSwitchTakenBack: a change that cuts the host off does so for a second,
