@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
@@ -22,6 +23,13 @@ func (e *estate) children(t *testing.T, parent string) (list []openapi.Job) {
 		list = append(list, e.job(t, id))
 	}
 	return list
+}
+
+// backAt waits until a machine of a job that was undone is seen at its host again, behind the job's end.
+func (e *estate) backAt(t *testing.T, name, host string) {
+	t.Helper()
+	wait.Until(t, func() bool { return strings.Contains(e.run(t, "copies", host+"/"+name).out, "registered") })
+	e.onlyAt(t, name, host)
 }
 
 // TestSeveral: of several machines each has a job of its own. What one can't do stops no other, and just that is gone
@@ -68,7 +76,7 @@ func TestSeveral(t *testing.T) {
 	require.NoError(t, syscall.Kill(petrel, syscall.SIGCONT))
 	wait.Until(t, func() bool { return e.job(t, id).State == "held" })
 	for _, name := range names {
-		e.onlyAt(t, name, "gannet")
+		e.backAt(t, name, "gannet")
 	}
 	require.Contains(t, e.ok(t, "jobs", "resume", id), "goes on")
 	wait.Until(t, func() bool { return e.job(t, id).State == "partly" })
@@ -110,8 +118,20 @@ func TestSeveral(t *testing.T) {
 		"jobs resume "+id+" --failed")
 	require.Regexp(t, `gannet/training-05 +failed`, r.out)
 	require.NoError(t, os.Remove(taken))
-	e.onlyAt(t, "training-05", "gannet")
+	e.backAt(t, "training-05", "gannet")
 	e.onlyAt(t, "training-06", "petrel")
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	do(t, ctx, "jobs", chromedp.Navigate(e.server+"/jobs"), press("//summary[text()='2 jobs']"),
+		chromedp.WaitVisible(`//article[@aria-label="move gannet/training-05"]//*[contains(text(), "exists already")]`))
+	accessible(t, ctx, "console-several")
+	do(t, ctx, "gone on with", press(byText("button", "Go on with what failed")),
+		chromedp.WaitVisible(`//*[text()="2 of 2 done"]`),
+		chromedp.WaitNotPresent(byText("button", "Go on with what failed")),
+		chromedp.SetValue(`input[aria-label="Transfers at one host"]`, ""),
+		chromedp.SendKeys(`input[aria-label="Transfers at one host"]`, "3\t"))
+	e.onlyAt(t, "training-05", "petrel")
+	wait.Until(t, func() bool { return strings.Contains(e.ok(t, "jobs", "limits"), "At most 3 transfers") })
 
 	// Each machine is answered by itself.
 	e.ok(t, "power", "on", "training-07", "training-08")
@@ -137,13 +157,13 @@ func TestSeveral(t *testing.T) {
 	away := []string{"delist", "--where", "host=petrel name~training-0*", "--files", "trash", "--yes"}
 	r = e.run(t, away...)
 	require.Equal(t, 4, r.status)
-	require.Contains(t, r.err, "type its name, training-01. 6 more are blocked so (source.last-copy).")
-	for _, n := range []string{"1", "2", "3", "4", "6", "7", "8"} {
+	require.Contains(t, r.err, "type its name, training-01. 7 more are blocked so (source.last-copy).")
+	for _, n := range []string{"1", "2", "3", "4", "5", "6", "7", "8"} {
 		away = append(away, "--answer", "training-0"+n+":source.last-copy=by-name:training-0"+n)
 	}
 	e.ok(t, away...)
 	require.Empty(t, get[[]openapi.Copy](t, e, "copies", "--where", "host=petrel name~training-0*"))
-	require.Len(t, e.trash(t, "petrel"), 7)
+	require.Len(t, e.trash(t, "petrel"), 8)
 
 	for name, c := range map[string]struct {
 		args []string

@@ -253,7 +253,7 @@ func TestRoom(t *testing.T) {
 	limits(4, 1)
 	require.Empty(t, b.begin(jobs[2]), "there is more room")
 	b.finish(jobs[0])
-	require.Contains(t, b.begin(jobs[4]), "and 1 more come first", "who came first goes first")
+	require.Contains(t, b.begin(jobs[4]), "and one more comes first", "who came first goes first")
 	require.Empty(t, b.begin(jobs[1]))
 	b.finish(jobs[1])
 	require.Empty(t, b.begin(jobs[4]))

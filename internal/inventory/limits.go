@@ -92,7 +92,10 @@ func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor
 			at = "between " + names
 		}
 		waitsFor = fmt.Sprintf("%d of %d transfers %s are running", f.Running, f.Limit, at)
-		if f.Ahead > 0 {
+		switch {
+		case f.Ahead == 1:
+			waitsFor += ", and one more comes first"
+		case f.Ahead > 1:
 			waitsFor += fmt.Sprintf(", and %d more come first", f.Ahead)
 		}
 	}

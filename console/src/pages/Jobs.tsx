@@ -131,7 +131,7 @@ function JobRow({ job: j, child }: { job: Job; child?: boolean }) {
           </button>
         )}
       </div>
-      {!over(j) && (
+      {!over(j) && !(child && j.state === "waiting") && (
         <div className="mt-1.5 grid grid-cols-[1fr_9rem_22rem] items-center gap-4">
           <span
             className="h-2 bg-chart"
