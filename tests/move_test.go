@@ -334,9 +334,10 @@ func TestMoveMany(t *testing.T) {
 		args []string
 		says string
 	}{
-		"nothing":         {nil, "name copies, or say which they are"},
-		"nothing fits":    {[]string{"--where", "name=nobody", "--host", "petrel"}, "No registered copy fits"},
-		"all there":       {[]string{"--where", "host=petrel", "--host", "petrel"}, "or all that do are as they are to be"},
+		"nothing":      {nil, "name copies, or say which they are"},
+		"nothing fits": {[]string{"--where", "name=nobody", "--host", "petrel"}, "No registered copy fits"},
+		"all there": {[]string{"--where", "host=petrel", "--host", "petrel"},
+			"or all that do are as they are to be"},
 		"spread and host": {[]string{"tide-gauge", "--spread", "--host", "petrel"}, "Either hosts are chosen"},
 		"no filter":       {[]string{"--where", "colour=red", "--spread"}, "colour"},
 		"disks of two": {[]string{"tide-gauge", "buoy-ingest", "--host", "petrel", "--disk", "disk1=reef"},

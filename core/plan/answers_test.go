@@ -35,8 +35,9 @@ func TestParseAnswer(t *testing.T) {
 // TestAnswersFor: what is answered for one machine wins over what is answered for all.
 func TestAnswersFor(t *testing.T) {
 	given := plan.Answers{"state.running": "stop", "network.unmapped": "unplugged",
-		"network.unmapped/NIC 1": "switch:lab", "tide:network.unmapped/NIC 2": "switch:field", "gannet/rain:network.unmapped": "switch:ops",
-		"rain:state.running": "follow", "network.unmapped/tide: NIC 3": "switch:quay"}
+		"network.unmapped/NIC 1": "switch:lab", "tide:network.unmapped/NIC 2": "switch:field",
+		"gannet/rain:network.unmapped": "switch:ops",
+		"rain:state.running":           "follow", "network.unmapped/tide: NIC 3": "switch:quay"}
 	require.Equal(t, []string{"gannet/rain", "rain", "tide"}, given.Machines())
 	require.Equal(t, plan.Answers{"state.running": "stop", "network.unmapped": "unplugged",
 		"network.unmapped/NIC 1": "switch:lab", "network.unmapped/NIC 2": "switch:field",

@@ -123,11 +123,11 @@ func TestChildren(t *testing.T) {
 
 	_, from, err := inv.EventsAfter(ctx, "", 1)
 	require.NoError(t, err)
-	first := b.take(0)
+	b.take(0)
 	_, err = inv.Queue(ctx, time.Hour)
 	require.NoError(t, err)
 	require.Equal(t, inventory.JobWorking, b.now().State, "nobody steers it, and nobody is missing")
-	first = b.take(0)
+	first := b.take(0)
 	require.Empty(t, b.begin(first))
 	b.finish(first)
 	events, _, err := inv.EventsAfter(ctx, from, 1000)
