@@ -1082,6 +1082,9 @@ type AttachRequest struct {
 	Note      *string                `json:"note,omitempty"`
 	Operation AttachRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -1173,6 +1176,9 @@ type ChangeRequest struct {
 	Note      *string                `json:"note,omitempty"`
 	Operation ChangeRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StandAlone Its disks no longer share layers with others
 	StandAlone *bool `json:"standAlone,omitempty"`
 
@@ -1247,6 +1253,9 @@ type CloneRequest struct {
 
 	// Pool For its folder; as the rules of landing say unless said
 	Pool *string `json:"pool,omitempty"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// Snapshot Of the origin, that they are made of; the origin as it is unless said
 	Snapshot *string `json:"snapshot,omitempty"`
@@ -1373,6 +1382,9 @@ type DelistRequest struct {
 	Note      *string                `json:"note,omitempty"`
 	Operation DelistRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -1416,6 +1428,9 @@ type DetachRequest struct {
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation DetachRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -1474,6 +1489,9 @@ type DropSnapshotRequest struct {
 	Note      *string                      `json:"note,omitempty"`
 	Operation DropSnapshotRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// Snapshot Its name
 	Snapshot string `json:"snapshot"`
 
@@ -1529,6 +1547,9 @@ type ExportRequest struct {
 	// Product What a package tells its receiver of what is in it
 	Product *Product `json:"product,omitempty"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// Snapshot Of the copy, that the package is of; the copy as it is unless said
 	Snapshot *string `json:"snapshot,omitempty"`
 
@@ -1574,6 +1595,9 @@ type FetchAheadRequest struct {
 
 	// Pool That they come to
 	Pool *string `json:"pool,omitempty"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -1666,6 +1690,9 @@ type GoBackRequest struct {
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
 	Operation GoBackRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// Snapshot Its name
 	Snapshot string `json:"snapshot"`
@@ -1818,8 +1845,11 @@ type ImportRequest struct {
 	Owner *string `json:"owner,omitempty"`
 
 	// Pool For its folder; as the rules of landing say unless said
-	Pool   *string `json:"pool,omitempty"`
-	Source Source  `json:"source"`
+	Pool *string `json:"pool,omitempty"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate   *int64 `json:"rate,omitempty"`
+	Source Source `json:"source"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -1875,6 +1905,9 @@ type Job struct {
 
 	// Parent Job over several machines that it is one of
 	Parent *string `json:"parent,omitempty"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// RetryAt When a held job is tried again by itself
 	RetryAt     *time.Time `json:"retryAt,omitempty"`
@@ -2139,6 +2172,9 @@ type MoveRequest struct {
 	// Pool For its folder; as the rules of landing say unless said
 	Pool *string `json:"pool,omitempty"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// Spread Instead: each to the host that can take it and has the most memory left
 	Spread *bool `json:"spread,omitempty"`
 
@@ -2258,6 +2294,9 @@ type PauseRequest struct {
 	// Note Goes to history
 	Note      *string               `json:"note,omitempty"`
 	Operation PauseRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -2389,6 +2428,9 @@ type PutBackRequest struct {
 	Note      *string                 `json:"note,omitempty"`
 	Operation PutBackRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -2414,6 +2456,9 @@ type PutRightRequest struct {
 	Note      *string                  `json:"note,omitempty"`
 	Operation PutRightRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -2435,6 +2480,9 @@ type RebuildRequest struct {
 	// Note Goes to history
 	Note      *string                 `json:"note,omitempty"`
 	Operation RebuildRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -2489,6 +2537,9 @@ type RegisterRequest struct {
 	// Pool For its folder; as the rules of landing say unless said
 	Pool *string `json:"pool,omitempty"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -2538,6 +2589,9 @@ type RenewRequest struct {
 	Note      *string               `json:"note,omitempty"`
 	Operation RenewRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// Renew Facets: uuid, firmware-uuid, mac, disk-id, generation-id, tpm
 	Renew []string `json:"renew"`
 
@@ -2567,6 +2621,9 @@ type RestoreRequest struct {
 	// Note Goes to history
 	Note      *string                 `json:"note,omitempty"`
 	Operation RestoreRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -2670,6 +2727,9 @@ type SnapshotRequest struct {
 	Note      *string                  `json:"note,omitempty"`
 	Operation SnapshotRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// Snapshot Its name
 	Snapshot string `json:"snapshot"`
 
@@ -2713,6 +2773,9 @@ type StartRequest struct {
 	Note      *string               `json:"note,omitempty"`
 	Operation StartRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -2743,6 +2806,9 @@ type StopRequest struct {
 	// Note Goes to history
 	Note      *string              `json:"note,omitempty"`
 	Operation StopRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -2787,6 +2853,9 @@ type SuspendRequest struct {
 	Note      *string                 `json:"note,omitempty"`
 	Operation SuspendRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 
@@ -2826,6 +2895,9 @@ type SwitchAddRequest struct {
 	Note      *string                   `json:"note,omitempty"`
 	Operation SwitchAddRequestOperation `json:"operation"`
 
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
 	Switch  NewSwitch  `json:"switch"`
@@ -2851,6 +2923,9 @@ type SwitchDropRequest struct {
 	// Note Goes to history
 	Note      *string                    `json:"note,omitempty"`
 	Operation SwitchDropRequestOperation `json:"operation"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
 
 	// StartAt The job begins no sooner
 	StartAt *time.Time `json:"startAt,omitempty"`
@@ -3145,6 +3220,12 @@ type HandedOutJSONBody struct {
 	Bytes int64 `json:"bytes"`
 }
 
+// SetRateJSONBody defines parameters for SetRate.
+type SetRateJSONBody struct {
+	// BytesPerSecond 0 for as fast as it goes
+	BytesPerSecond int64 `json:"bytesPerSecond"`
+}
+
 // ResumeJobParams defines parameters for ResumeJob.
 type ResumeJobParams struct {
 	// Failed Its children that failed or were cancelled are worked out once more, each as a new job
@@ -3338,6 +3419,9 @@ type MakeDescriptorJSONRequestBody = MakeDescriptorJSONBody
 
 // HandedOutJSONRequestBody defines body for HandedOut for application/json ContentType.
 type HandedOutJSONRequestBody HandedOutJSONBody
+
+// SetRateJSONRequestBody defines body for SetRate for application/json ContentType.
+type SetRateJSONRequestBody SetRateJSONBody
 
 // AddLandingRuleJSONRequestBody defines body for AddLandingRule for application/json ContentType.
 type AddLandingRuleJSONRequestBody = NewLandingRule
@@ -4681,6 +4765,20 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
 	GetJobPlan(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetRateWithBody How fast the transfers of a job may be, also while they run
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+	SetRateWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRate How fast the transfers of a job may be, also while they run
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+	SetRate(ctx context.Context, job JobRef, body SetRateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 	//
 	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
@@ -5708,6 +5806,40 @@ func (c *Client) ReadPackage(ctx context.Context, job JobRef, reqEditors ...Requ
 // Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
 func (c *Client) GetJobPlan(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetJobPlanRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRateWithBody How fast the transfers of a job may be, also while they run
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+func (c *Client) SetRateWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRateRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRate How fast the transfers of a job may be, also while they run
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+func (c *Client) SetRate(ctx context.Context, job JobRef, body SetRateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRateRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8423,6 +8555,53 @@ func NewGetJobPlanRequest(server string, job JobRef) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSetRateRequest calls the generic SetRate builder with application/json body
+func NewSetRateRequest(server string, job JobRef, body SetRateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRateRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewSetRateRequestWithBody constructs an http.Request for the SetRate method, with any body, and a specified content type
+func NewSetRateRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/rate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewResumeJobRequest constructs an http.Request for the ResumeJob method
 func NewResumeJobRequest(server string, job JobRef, params *ResumeJobParams) (*http.Request, error) {
 	var err error
@@ -10691,6 +10870,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs/{job}/plan (the `GetJobPlan` operationId).
 	GetJobPlanWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobPlanResponse, error)
 
+	// SetRateWithBodyWithResponse How fast the transfers of a job may be, also while they run
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+	SetRateWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRateResponse, error)
+
+	// SetRateWithResponse How fast the transfers of a job may be, also while they run
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+	SetRateWithResponse(ctx context.Context, job JobRef, body SetRateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRateResponse, error)
+
 	// ResumeJobWithResponse Let a job that is held go on, or go on with those of its children that failed
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12594,6 +12787,54 @@ func (r GetJobPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetJobPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r SetRateResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15290,6 +15531,32 @@ func (c *ClientWithResponses) GetJobPlanWithResponse(ctx context.Context, job Jo
 	return ParseGetJobPlanResponse(rsp)
 }
 
+// SetRateWithBodyWithResponse How fast the transfers of a job may be, also while they run
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+func (c *ClientWithResponses) SetRateWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRateResponse, error) {
+	rsp, err := c.SetRateWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRateResponse(rsp)
+}
+
+// SetRateWithResponse How fast the transfers of a job may be, also while they run
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
+func (c *ClientWithResponses) SetRateWithResponse(ctx context.Context, job JobRef, body SetRateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRateResponse, error) {
+	rsp, err := c.SetRate(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRateResponse(rsp)
+}
+
 // ResumeJobWithResponse Let a job that is held go on, or go on with those of its children that failed
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17110,6 +17377,39 @@ func ParseGetJobPlanResponse(rsp *http.Response) (*GetJobPlanResponse, error) {
 	return response, nil
 }
 
+// ParseSetRateResponse parses an HTTP response from a SetRateWithResponse call
+func ParseSetRateResponse(rsp *http.Response) (*SetRateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseResumeJobResponse parses an HTTP response from a ResumeJobWithResponse call
 func ParseResumeJobResponse(rsp *http.Response) (*ResumeJobResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18696,6 +18996,9 @@ type ServerInterface interface {
 	// GetJobPlan The plan that a job carries out, with its findings and answers, as it was when the job began
 	// (GET /jobs/{job}/plan)
 	GetJobPlan(c *gin.Context, job JobRef)
+	// SetRate How fast the transfers of a job may be, also while they run
+	// (PUT /jobs/{job}/rate)
+	SetRate(c *gin.Context, job JobRef)
 	// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 	// (POST /jobs/{job}/resume)
 	ResumeJob(c *gin.Context, job JobRef, params ResumeJobParams)
@@ -19831,6 +20134,31 @@ func (siw *ServerInterfaceWrapper) GetJobPlan(c *gin.Context) {
 	siw.Handler.GetJobPlan(c, job)
 }
 
+// SetRate operation middleware
+func (siw *ServerInterfaceWrapper) SetRate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRate(c, job)
+}
+
 // ResumeJob operation middleware
 func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 
@@ -20876,6 +21204,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/jobs/:job/plan", wrapper.GetJobPlan)
 	router.POST(options.BaseURL+"/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/jobs/:job/hold", wrapper.HoldJob)
+	router.PUT(options.BaseURL+"/jobs/:job/rate", wrapper.SetRate)
 	router.POST(options.BaseURL+"/jobs/:job/resume", wrapper.ResumeJob)
 	router.GET(options.BaseURL+"/jobs/:job/transfer", wrapper.GetTransfer)
 	router.PUT(options.BaseURL+"/jobs/:job/transfer", wrapper.SendBytes)
@@ -20900,262 +21229,265 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rctu4li/+Kij9/1WZPYe2k/Rlats1VcedSye9nTgVuztnqjt1ApFLEiIK4AZAK9qpTM2n8wDnIebB",
-	"9pOcwgLAiwSIpC05ScdfEtuiSBBYWFiX3/qtj6NULArBgWs1Ov44KqikC9Ag8Tc60SDNDxmoVLJCM8FH",
-	"x6PLGRAOHzQRE6JnQAo6BTKGiZAwSkbMXPL3EuRqlIw4XcDo2N0oGal0Bgtq7qhXhflAacn4dPTpUzKa",
-	"sDz8NJALRZ4+f3L2+N9/Oz379QkR0v76n69OLy+fvH4Zeai74fanzoTSr2Gy+diXdAHmSSzzty+ontV3",
-	"N18cJSMJfy+ZhGx0rGUJ25/1XoyDj3qe4YO0ImOYMs7N9cFnvhfjgY/M2YLpzSeeTwjTsFAJeXD/Pil5",
-	"DkoRRVmGf7hPqCYL+36hibU3bT54QT+wRbkYHZtvJ6MF4+7XxI+JcQ1TkDioBeV0CvJa0+6+O2gaPpmL",
-	"VSG4AhTrV1KMc1iYH1PBNXCcIVoUOUupGcdRYa/4H++VGdTHxr3/f2lGPfr/jup9c2Q/VUf+vvjE9mu9",
-	"mVFNlsA1WUrh1sZ9zdz1dMxyppkdHs0yZr5G81dSFCDt3+1LBu5KiRFFojTVoMyWZFpBPiFjWAmeoVhN",
-	"6ILlZgGLxg0/jlLKNxcA72m+NFsVIK+YEpKklPvbKU2lZnxKKP4iisJJqxGnrgmyr7kafarEgkpJ8Xcu",
-	"TtMUcpDUjmNzWCvUNTMqsyWVQDIBinChiSw5jndB0xnjoE4ILAq9IssZmA/wwlES2BvuL2L8HlJtxuCH",
-	"d/xxBNyI7+8jtWQ6neENaJZJUAp/TgVXIjfaLmOqyCnOLS2V+YsqVQHciO9YCH0geGr+mrMr899EAvwD",
-	"f6fKTOPo7cbIktFplj0zuy8qCxOaK1hfTTe+zal7dn5xefzq/PWl19d0akQ+8OBUZBDWI/Vm+716kLv+",
-	"bWgms+yF26gDXyJNRWn348booi8407pQ5NfXZ076SZqLMiPAtVyRQrDwy1qFEnhOQZVaCpltPuhvUGii",
-	"gOaQJbgBOFyBJGomlpzQKWU89CAt5hCQ6OdcaaCZGbN7a7ylf/oJydkclgxlavOeslQBvf6U8SnIQjKu",
-	"q7kwkzsxig0Somb04Q8/Hv/zv/47MftDAsqDWikNC9wo/J4mcy6WhOngnmnKAU5gvSxBOZgBxXlcW2Uc",
-	"+kTIhflplFENB5otICyTxSq4TBlT8+AHM7d3hqy4nnXLPY7EPTfx5787naj2R1RwGrSm6ew1/L2EHtu6",
-	"vaT2u4RyAh8Y6gxiRkC0IJS4Ia3NLldLb8AFn4Pn9RnwqXnr7+//9cfAtLcH8ej8MZpd5v+ji19/+uXJ",
-	"o0vyz//zf8nrJy+ePP4P85H96RgttEPyVEgiOBghVGaP0LzSz8fkxemjZ89fPjnGu/7zv/57ZEyCD80R",
-	"GjPifmAiU1G4N1izZzj4uagOou53XNAPz+3VDzYPpAnLYfNBr87Pz45enV4+M69MiVl9r1WdQHQ/lvFX",
-	"OU3hPGD9PDYr6+5n3odoexoTCYX5jmo/4EFzlhpyLnRg6D+bA1MLMmNKCzTn1u4UupVZkupE9ociRZEM",
-	"Hl1oHpzqsM/wXoythWsObqKE4GjI9dMDms7hNaRisQCeQUA5nxfASToTLAVFjIVg9wFkhCoiG9+sbj4W",
-	"IgfKNzZ6/dKVxDl5iGxu4OZqI0sBXZfibPAyz+nYiJQ15DYssYyZ1w+qp1rqK+HeXPO1+6+LcyaCX5uI",
-	"PLOHdF81ujZXmagnKTQ7KVpF132r9beAK5aBMahCF08lvQrI/YVYgJ4ZvckUGUs8jDdFIBmxLHjXHCY9",
-	"FlACda7Cxg1Krlne/7xbzkT3rLvH2av9I0LTL7ftGDT1tSCZSAjjxFgdKjQkWR9c26x7f74ZNcDcIgXf",
-	"OSKrDS1S2hcIigTTIcV8PiE0z61XS5ZMz4ieMUVSZ5Rvn050NqtL8QFenOrBNHRBJYbtCU5ws/u3d6IT",
-	"WpVHM8qncD174AWdA1GVTGdsMgFpHEs6FqV2NsEJWeLBoYgZAzEfKE1XahRwGgKnEFwZJXpM/vb85WNz",
-	"0Jn///3p87Mn1z5fm6dLtZtplr1kaeA4v3Be1wmaPejNGWOCKVLyIi+nU5zs3Y7E+Xb9jKbIwbsWynj+",
-	"CG2kKbuCBO0FTmrfKWDxBCTlT2zLGe84YgGxTCXk5fNHCj2izIpjQiZMKlRYxnnerQDcomGZFqVqxczs",
-	"TaqY2f3NmFkyyqQowsEyDPm4KdrtnJhnhvdn9VyzRrt9KK7xhbEiHwse0PPPtSJTozbJDM06mjlVp8mS",
-	"Gvs2z4gLYFlxQYv0GC3qjKmUTI0ZzLgW+CctqZoFzYHaMto0ZJ34E3sNmYJWeDcOS2KcQKKFCN506hX+",
-	"hulqDE4+9a4449YB71Y5C8gY3aV6eCzZFaA+6PB11pSzsc/tLJghlQtz6ASVQUAVLGAh5OqnlbZDrowG",
-	"xvWP34+69oZ369dk1K3FF+ExpXjgxzwmnp3mUWE3zj76S7ngUww2Gd8mpyuQztARemaOiJC87c8dwzuf",
-	"y+AWMcPWpeQ+BKuqCLXU6oTcr0KzzEZwtbCf2dfxgl8nFO53SQB++5X3NNZsCUgFz4zloFlu97wZmhNk",
-	"m8bi0Hzkdz92P3Gf3qix542Vc6t6d8kk7MP4sQH0nvZOtx8etKbN5rmBMY37h9gHYDTW6/eEAE1nViop",
-	"J8bm18yoOxtZFUs+igTh92lITpw5pn2iRsF0YRyAGZ5/eJVRvncm5+Dw4TGeGAl5dn5xefTy9MWTOhO5",
-	"K+PPZzfWUjRiSRaUr07wrRv52KZeetiVWr2ubWlOmF3KK9rw3oJI8N/jp+evX5xemvl0P/aWxwlNQe90",
-	"fBeMT3Mg9sbHpCxZhs7FYkklHNhfFzRN8Ow9YJkRMnyfOUBhXkECh2X/F6hM2s2F/4/TF2fH1oLVM1jh",
-	"SYE2LB6R+Cd7NJpdbw4s5wOxBRySkl8JSe2fDuxl8IEuinzN6Pnxhx++C0mqj/CtmwZ+MKlAU/YEHywk",
-	"mzJ+T21KZ8fcm0l7w/C3qKNvlZk5H82ZqYCTMeDTZZlbpby0dwidlnPGAwfwciZyODZWBlpYigjutfah",
-	"NZ8gsx8bg0p5L0K5FyUzkWfGPFkekjN7dZUxo9plxJO1yfDmHj4bk7z4xaDdtw+b99xlDsyBeEjOK+WZ",
-	"WPNdg+TH5KP57qeEfOT4D/906xYyD9qjVvhRjCNmUdi0RtM5NMNiyUPW6RsjYNZRcW4cw3cY93MVCiHy",
-	"QOLVAXisR3hijDzzhEp8c8oz9O/oavAGUpwWaiZ0dL2txCZWMis1sqCZOUCbu9cMy5rd0TE8DA/hq0zr",
-	"fN1WrVgUVDKXVVizMrtC8Y9EYeOaPAWzM8OYMys9OVW6kWwcCz0j5lrgGZlIsQit2rjvAHx4Ol3L9ATe",
-	"ZxPvIYE2d7qH/oxwXR3syNnkQQUwDt7WKPoeIBfzcHdxMjI/joPLtBE088ZUL0CUsZQaCx24n6ILOGMc",
-	"6LSZ9IplLu04299qSEF7Pfxgw9KHAKczMd1cLRSKzcy4ULjFvFhZQ2W80mjFa/igT0hONRgzxnglag4Z",
-	"WjVo6eDpu7RaU4IPDMyh0ITyFVlYaOnGIRlwzOFDG1xiRhBG5Wx5B+NGCWMxuA3Q+eC1dfD7BqOAZkTh",
-	"ObbIli0eZP/MaCuDvOZ9NYEEC7oiM3oFZAzA7RnhBtuZlWsmX9tP+GlFljOWznwU1qjlKWeqnaZpv6e3",
-	"2jbPGroKv/IS2HTW3Lqx2cdbV9e7O/bZvGaZmxpHwpQpjSacOQMl4vxmIs/FEqE/6ZxGonpTweFUXz8D",
-	"GsUwRbLUlR5sjN6e+TQfWRsck5XGbwmN1xwCF2Bhav0O7nxDKTVdYDSsurTfC3eZ/cZAgTeiezoAR2au",
-	"/2kVGW4Gv6oIDCIKGqvMywCcTDpMcec6R5BntZm5+UENXg4Bd5UFGPtQqiL+IiGN5+plNpjl57C0Flj/",
-	"VVCpkBDakslIgdY5ZHbON0xwjFYZ87NK37Ag9kDNIJ+E9QT7B8Tdp2CQOIKvwU/ezFZh1HHtQSrhUZNc",
-	"jEW2ahxi2toJAZwmTeeQhY7uZFSWwd0cAie4TEZenemoqmoUopGWCoxo58zd3+2tNn7ZzkW1KRpboNpY",
-	"DZ1Sy0ZDUdTv5rdCc0li590rpzLW4E9rmN/GqlWi2Mue8mbnBrrcWQUdM42P8EG60Cs8hpwpfb1Y8yWd",
-	"Qx1lRiOJScyMqHvE3DaAzsjzc/lSINIjHLU0vpeRP5rniT+DjXeXCQ7WsnJhVD2DBZlQlqtD8iRXYEPb",
-	"ZhNSvEkrpr0pqt9gUPgR/n3HIeEfQrmXfWcfM5TaPxFeE3WPmoUzjxOWgzLmezPF77YAk8SpykCswGj2",
-	"wDClR+MyH6ekxJaWEQ15rhKiynRmBm328r9PKefQBwgcDQuEFY/SjFcrO6CiIoxjtmVWvnwvahMUrAgt",
-	"3XNNlizPyRgsAmMiBcc07pimczMTZpu62x7jLwhZx6kz8mJ0lPXtFMuA2KjVellKY2kQ+xxSgHZpaJ6D",
-	"vKeIORBKDTKpouVGjCKgxphh8Sk4+9fH79vvEmqnwPhaFUaPOWmNYfPucPw7yLj5MpFwpNw+6/MDRDL4",
-	"BiH1uDRhbXfF0oCd6HXZZo4pFkyIeG/hgEG0fucxm4LStmCjqgyc0Qdoa9OHP/xof/jhwcPgCq5F+cLh",
-	"z7VIlLXke4Y0KxDwEH8oWj8FH2gLe91QxDmbAw/W4D01iu2+2QwP6qfxcjG2DzPHRDW4ja1obNHEfHfC",
-	"eOaAY308Osx1qkgK02YTcdqr3F2NObIvGbzrjMrQZsAsYCNGLkFpIngYw7+KpLhSyu9pc276gXVi0125",
-	"mY/s+nFXK1FPw4YcNKe9ei87uqCUS1FcuFzTNc86KQpCiU9YndRh3aVkWgMndCyucBlqGCbzILe7A3Av",
-	"B+Dejy4pioMqR/l2UALT2OubIE0PdKmG802dioGprOXmyYdCyGvuzjeSaUAkABrmTVv0buvdKgjMobQ2",
-	"IQTOZwF25UJxQ2BcbRdxa9qxcSlaAtMe5V2VERQtR3B1Q1i0gdUbHpBQvVPN2jCFWAVHDOjeVTgQynJf",
-	"CjymhWwDPsxM0zmeQ5ArQNvAQ4VWFrnRQFgSpg7JubTAS8RaJ2Q5E+YVzKtgGZZ2wXcsOhMc7ilCc8Hh",
-	"2CigF6ePVGKLWibsg9ETPhSboKwhQoSDXgo5Vwni5+kh8fF8DJKPIRdLBGS5uobD6sXCECT36SgZzSjP",
-	"DoxNFVLNzbzRpmrGIVsvdW3YiJ32QzdX1MM3q19ZW27ENsPox+ayUShEwWQU0Cs4LyPVQQ2x8pqskqqZ",
-	"yLPdipVPTPUde1WPEaiqsGedNYpyhvYPxmUtUleCraY4cenzHBTKI8G4VD175h5oxjE9iy3rGrisU9Hs",
-	"BH0WVmCf2bEGPDCDk1RIkZWp7sHqg5f1QWKZ8yPZlE+jExwQC4E23xYMq1cooHEiheyep6DTGbKJXM/2",
-	"we/7IrA5ai1vS9iwpOOVInTmOFlstJgtUHy+IfNov2jw/qBpBFJG0zLIUGaXbMeFMD1B0V+EcpsYqT5A",
-	"kQ1ruCBW9Xrv8qfTPV7C3JIHtQ5D1G4gYocD6IXwiHBqJRjytcQQ2wjfArWSSsVwNxKM+QH98+WvzReC",
-	"GXNUKWuAonEu0jkurF2MkZPwt4MoHDZYlTJkWfDPaxIu+HetJqvxij4nHV64qni3vW7D0Jn2LkZ/BcFi",
-	"LIfBmKWhuKg4PigOA1qt436qoKM0iiII/alwbsGw7zbojBDZeQDQ/7q6ZX3QLhF570pXXfjUGbq+4Pm6",
-	"BDdrQuWAMGv4PYt58TPnjzq/knE5euwi5WuglRllPBy5r7wi+64JGVMFG6wFneJixvc8nNeY0DLX2yDV",
-	"UbUT1x/hjemv74WfjOVnzAdDchP+khDLj7f+thPyeHaJ/ng+W3rfPS/uugqThU8KzU6MUAhlwiaTBqgO",
-	"ppQ7igL58R5aIpAAp9LD8/qP44pJXdK8/2KG0GwoJxVczb9ac2u621Z7YO3BTYlK3E6sNkXj1RqzHVqh",
-	"n9kV8NApMTgetnGu9Exc9gYARunHNsL9UZLDMIjCsoOeXj4Luq0+b6NF8NwQYtEDj+31rNsw+C0/nir6",
-	"GFwf8RNN59fz+J7RK3DRbYvfNIdNnZuq6Drv4t5fX8ppKg7GNJ3fJZv2m2z6WVK+rfI6nGVChBy3pAq/",
-	"2grlBV2RTPhAZnvHKYCok18H4G1RtJgcmy0MOaTGrvW4O7Oo/6lZBgf/akOpee5JoCdCEm75PYJzH8S2",
-	"meHaOB3PyEJcQYVRVwAqPNMbk/fMSvkTruVqNwy4na7mNT3KmJ1SF3jciLAvUm8XYzqs0BM9DkW0ECwF",
-	"oivUq31Hc5dqSt7GFyiMSB8GO2+t9Q3h58GhupjUmgw1SeO7adfNhW0W7S2UnHFqiRA3GUb7w24KEs8P",
-	"KGTqLETqlMWuwvp4OiMQP5NaRbonVCmvE2KGVKW8FLHzQRZIiGWOhJpDPlb/GmM2P6/ptu4hON+yGAyg",
-	"Mw9xdodErIs/VrFtxTPNw7m0lWaW3j4ZlVwCTWd477fJgFqXqmmBky83htqRR4lsr3fSIqeP1lab/fRo",
-	"BmnAqxfzSAgkWpXYq5zYqScx31aOaIb1uNbheW6cxN87VI9AxtX11yiEyPvrr1dC5MEg4AzyqwHhxAvE",
-	"VIdu5LdA7zvZAvtPXXEefM2k2abBj3lzgt+6Ke6oQWrvwCcfaKpJWSCy8X5y//79oAoZeF7YRdtbmdLz",
-	"xfVRQkiJVQfOfOGDAws51xDNLPzTGHtxhOF7d1xYX7I7eEcV9SVSRbmcQoUy11hz7usUxFU42/I1UkxV",
-	"6KCeCchQiXtnXfveyaf2SeOERUIWK7KkLbDIF0zuFIrXOBTFn5qkSZQy7czsXdir7hiV9sao5NZhS1L/",
-	"FzHetP7GZgO/AmnZYnv6jSnlKeR5NC2TzlieXWBftm1TFoTyBsghq45O5rYSOK4d467s23tFEUeucfC7",
-	"r28Kxi9irCqTyu87W5uDtKhYJ44Nr6zmGZTMTCVQDdkQyo7MkSL3KWYSS+6YfsP7fiaWyKBcZ6MxdV2F",
-	"GLGVndkCvsed+dmlCOrRinKcb5nkut4JpBSyR9+X28jSThhnarZ16juDKsaQ5r8WwXBpahnPPRbaIoB9",
-	"BBilzQJ0jewuhZwTak2i3i1YOCwfRZIXl2ul2chwNG/HWgb3yrHPC5dwOeuo7tEUenTndPoDd/vxuYVY",
-	"ZmPjtjZmLeSNCLr1IfqMToKWq9DZ9MZYjJTMIM9QGZgzWTK/U8h45XpPxs6q7jiy3cJnrufOxsaP3GCd",
-	"Cvw0mP3pfaR2D9MqiJtsqCpsto4ekTpfHWODl6C+NzoxcWUIyOcB2DzWWq/2PIIWFSllLhBntp79yazf",
-	"yKlXFCqNcTZ7t1F1rkWIS5WGon+o4xcxvtBQBINC27r8CE3znrq/jFE3mXdXT4WMNjkleAUeebZ9cVWZ",
-	"KHhN66Al5Wpi5ht3kyx5v4ZCLbOkyktU0cvaeKiWwr51sm6NtPeFX4HGSe7mwOmV5lkbMYB2kfQwdtQe",
-	"ch1eYMImWm9zoLflsIvTcShbW5z7boeK5ZqRahRdz6Bno9aOZGrsQuxOWO2DQkt4Zv2o12UeELLBcwVQ",
-	"DEnmROc2p2MIU6qZo3PII6LcbD5JsGk1GB9zS4+1LWtQD65aCPsmFetXPUNbcgtnbMF65PLXsgggn8UD",
-	"OK7xtASaKTyDJNO+Q2XVvKOLsb4AecZ4gKHjJ9BLAE70UliSrEE3Xs8TuBepnxeeoyrjvW6mF0NQ1TEW",
-	"MpYNQyRWh2AfTJ3LmlXIDvvlLa+5Zyo2P5l7THOcCaEgDM6lmSgGepvuKz/Fuw3HsLi7A7de9yCpavEt",
-	"WYQtQnyb3LwF8jZlV+FlN9WdWG9oNRGlReCFk9c7QZW6HRCkRHTKdBCstAL61pKRNAQrJJEvaoB/GI48",
-	"IF4Sx1u4Zm+9SaYtm04vsup1ZcC1FHkeQ3fcAtw7IvgKJKN5NLOgSD10bM9uI70WO74v+XOo5krGoqJ1",
-	"HfyFzzlF5tt++GsZma4pcOeLRHRYharfJ5yGs3SbtC1oGh6ByCKGW/xJFpoTER1MEQc/u8op73HgehQp",
-	"DgzLekb1M6+Frtkmzi4nhyvcR5gtW20g3+Whz1W23NbCenR0H8zkTtq+VeX6613f9tTZLcwFzNJApLjN",
-	"c0DmHDFXNg7jJ7y/DtcSIl39PO5WJcQG9ZSPQDSc+n5IGY/gDTy/H8Gwk2bHFtzSJRGQVaWMvOKoa6lw",
-	"j4ePRqzWDTVIj0BvLh0BhmVZtlwJlkFBTJqySokWc+A27ox/aKGPw7ZeNtQ4vB5qclpBqLetoQNaOwNQ",
-	"hYs0/ueL05enPz95PUgCe9qNKVswxOrhhF2LIL4zMJGDVpdByPX5ZG3JkIvFXE9KZZlaPADb/1EBBDMI",
-	"cft2e70kSUWZZ6iUxkBUKa9gBdko6Yt33I5yTEZXIFU4qr/FknVGaw1a8lslVMzon+BlqOEKemnfsi2H",
-	"wg79bt5EHtpq9L62KVI6dML81ivcm4i+F1TOb4avR3DPsDhdryb99r6NYJqwkPXgMgBmDoeFZ+KljOwf",
-	"fcOfqlwE+3lYqowpKGcuLKmq6e4To41n8KEzkOUEGcdjnxV8eXEFN+BUr5NdotIjZg8g6K/xN+MRVswe",
-	"6pBcOujTaiOV53FSd4Tsf3pC9ofBzudfNsxxSN9GJrFs4Itr2rhvyFkUKvkZoGGFdEfimh/AlQaaHdud",
-	"79jq0WWqWkx6ljpj2c7cmBbmCmuPk9wmBG+z8fee4WVbSfg3Yek75OP/0rFtoZPzJSzXkm2DOgPIkB75",
-	"yfqhNM+3dZaPRqpb+bqAhlqUNiawIhMJYPu99aN7Dvd5PZ9YCpGWR8hXDQiEZ11J2uHxZBRxdFyacL01",
-	"nMiduI2Bykgcu5VJXA8tOFXiNndBU+wlLgc0twvrLrc5avOGal/n3KO3wUtYfjGy0wjbbZCqaLCxHXeN",
-	"ZZ8MOmhb4ntuJw4M/YXm7KK604BZG1rnV6uyB399eHj/8OHhvx09/H40JK+zbTY0nU5DGvypRGZPlHMM",
-	"q9Gpj6r9dnb60ozNCpwMHz5lkQdTuq+EdGdbbnPGpT7BSKML49jVsfFALsiSrhwX/I3itCG9ed40GdYy",
-	"NWjDqChmSBGH5cHQ1ESDXNJIixFz1NGIzrJ9mlmr48nmcq4bDERaN8ly7BY55cEHa6ZDTV9+smc+JQq4",
-	"Bp5CTfnh3wl4D3iCVy74lKSasfqFQ1P+ijLZiAHuYtdY6pLz15c132xu7AOuGly9oyGcbEPDdQOKbtul",
-	"qRlEJylMOLc1/hh5G/hQMLmWttli24WRxfWo/e3CAy/VNX34M0BMHTfmtbPqbEZCaZbndy74XU+0ffiH",
-	"BeaU/kwt0b7o/mWv3IF9fUjnxHJxDmBvdOSdgazIezFWkfKXBmA+pRLB7aLUZLzCPmYYUvQGC2qLwMYL",
-	"Dr8D2C8Y1+eTl+I16FIGSnMuNBTW2nAarYYPo2azCVWjEw/JG2M/+UGZV631Wq3OuosASs7tBUE6hLrW",
-	"plfr1SGQcSMrHZjxgbybmsppJMR/BTJjqQ7vxeNqMy4p0861dJvykPyEdKjZMe4nGx4yzi/Wa2Jt/FSY",
-	"v2FOpqLl97OKEmE+saSqWTc3RgBOjqJm362xQWqA+LpYOcmvobx+GZPmwPyUxPbxzeHZO8NLF8GK5ze4",
-	"QwI7021sOkZKAFyjMJ3DbqDSwQl0LvyaOy0ksCkPnzmemtyrpjHkgk9VhJNvImEQ9iq6FlUq+sbZZgyp",
-	"DKbK/fA02LkS361xjrkQkjXbNEZHK6wJF2SMwEPmoBz9wizbW37nQV/kedXL0QIerSbgguB3MPCDYapj",
-	"spwJI5YEE8ZgY7pIceOQ1Bg8mbQCTH2oPmWwnsjOlvH4zEZvROwXQFXpGqNxhG4zPjUTZ9E/mqygZxc2",
-	"CQtxteWkiNYjIEJ5iKiWCrKbQfTc9nQOmW+X7XLpTkzrBHpjgM2HN/dY8/Vj233PQOsYec+uUNavauRE",
-	"uHi1LXGnWONgJa1up6PoApC0AH8BecVSOCZ0MWbTUpQqIeNSrRKSmrtPWGqs6JLjlk1IquQkIRnVdEwV",
-	"HNIlXSVoqx42UBcJMRMoOc0TklNsAsuFPnivBLc/cbFMSEGVPpB4GCakAInUs4IfZsAZZAlGVA7diex+",
-	"M8d0QhSbcsA2OgkmZXhCqvFhw/1D8gbVkLEPpsA1kTAxIpMQmivhTPAMbCG1O6oPR1tJ/ALhpxktCuBh",
-	"YErO5pCvwq1+ncJc0BWZ0SsgYwBuVAAfhmfzIhUYmRYkC55HhbP8uyw+rytiqOcqprVdnn1Qyt0q8WGM",
-	"LUSAr+o+MIN5LiuuXHSl0L6uel2JiYMt1fTm7Q2UsxR4iJP3Ej7oQPMsR2pE0xQKHfB972+JJPbgzFgP",
-	"OPXJgXUnwX6jednAVVgUJUqiY6Pvl/O+Ap7ZSs7uN2mArbouDkX3X5X6+rTDPzOkHfbsCS6r6+y7DVMO",
-	"S+ddd6w7IuLdExEv6oBzoEil0eKtWohkcHo/HKu/dHnNz0++U5R6C1vyHQ1NK1XvM5A35qHZwj75qtSv",
-	"2XR2TX6+V6Um0ny9OlzQ/rBZM8t3fu+uoe7XzG5uNiyu8DfVDj60U17DuGR5dqOTuAZUYR9qVqDPa7X+",
-	"DA2Qb2aPhHGDL7GiwiVwPv9xJe2afxuyHyUp8+2TdsrhWjc9dDhHZfMZkV6If0pC17vs8R217B217BBq",
-	"2VgjTjOhmP1PfJud6pTFan+7RUlB9cyjx1z49Xa6dd7xy34z/LL+qPtzM8x+pa76Vagf+rPKKndJL26s",
-	"FH4FUitrntONoJkCnqkT+y2nUCyxsGMdHDyjXzqXbY8Ota6B60ZuBj4UOUuZDufk2FCGLNmWjs07amS+",
-	"7NMq6IrmZSheRufAfdbWbkbkHPWwfovwNJ84S3AM/Wi0PFlWW0yr+fFD9wMLTzKH5Q2cUGd+c1gSf8i4",
-	"Y9+91l294R3Ycb/nY8x+sZ9snmN9jdKE1NQy+KsuFru18O7gmDeEY26ar03NVim1ULFDo+T7BHeemtGi",
-	"CX5sPCRj5vsLxqn2ebqicGqLak3TWZQDAD/1Q8F2rnwKUXI9/LRxdY5cn5GLzYf1tRnkzLxtjCfLfNq8",
-	"etuoH0N71JkUxUHdfDLyJSkKT9hSfxU+YClN5DtPPjSb+SStpv8x6Ku5BKkV6q/5npmxmoZWq9XEt2yI",
-	"XN1uMOS8xxhVRKO6P3G46xgOoFlFkNSZq9jl7URt0oicx7/RSr0kVbgx2iC/FYGuW4rHv9AO3FUqNnZ5",
-	"w7SwbdOEhPjV+HF9fZe8bcqask1iIpebD5vXiiJ+qSgaV5aqAB6dxQv7ceN6tJAPaJZtbwB2mm1+yWy0",
-	"7d8yu8x/rQY2rF6iM9zQjOa45NCD7aS9BT8l269ub46uq9cFpuv6lkrruri597quDemmru+0tUbX1UPv",
-	"vqnGur6xphE657J1lnSvVGOvdl3cPtQ65x6GXd08qLqH3VIaPaawpSI7F7WpM7ovbu7MjoE0D4POG7c1",
-	"TPectNR6593XlVG/L7T00Fs0t1pLcQ1X0hyHNj6SG/vRkaJpSdXsW8pk7t9hsufwnwkyY4UkaOkfo+tv",
-	"3DfmeqRj8L5yeW/mftgHB92PnTDEX5fs83pkAJtkbRVkCL9VP7OCm7sHhWbgoh7fWkWIFIsQiYRU2ic9",
-	"K/DaWm60dz+fWGZgES0UiWBz4+wD5ZjbwqvOEWnR47JwYbXH69uXCk+zUsFq/1TJSTjiKSLcxpFuI2sj",
-	"c/048C6JfUpwXNgwN7D4O6rhGco4H6ku6cG2bUsp6oEH33YOOWi7DAMOvtMKZO2IJ1Ka5yDvKWJO3hKx",
-	"/kumZ6JssNpunIaN0oJQqI9rJGF1eYVDczVxhM7RM1GEabHrj1/G5hm4lusdBXpy+4nJRIHuW3jZlwhw",
-	"K2+fe2RoSdejdevEouKKVomM4Gm6oJxNotzT7sPoPG4RZCyq3KxO4YTKdGY0JTNHqK0O092onTYl59oS",
-	"t0RibdiNV6zXPbg7Kl9+XRa6aNoz1wJhAEF7jHB97a0dYVKb2fw6BNcLmsEQvt04s3esc1qsN9o66zWm",
-	"us1wbDl1N+l1hPvbvtC2hbyemf9UAvzDUihZem6sGEJ8BUVCa8K40pTrhJQ8A0moJ3u6w/p+fVjfKoAX",
-	"9DQaGmGz2rQSxOrJD11XnGok3xB8OAlNZWNPVu15BxAPVXp3rabWt7wnbEGnRpQRCvXq9PKZ2QLGFFIx",
-	"xFNniZ0zdQJ67NmTs6dHT5+fuQSk1QveMnKBAMavgBuRTNpj2oRheQDlTOviX9RfGkDKTYu3yIXlr9wa",
-	"8vDGXbCmqhUlGqYQ8asuYYajzkHbbPZUGIuwkUJHjBVmGLApootKQ3aXV/8catr3vFm35s3WSVzJu5Dk",
-	"5fNHDdZl14oeK7H0DNuWpv0QWX/+NL7N3dxxFt0SZ1EzWD1UZYmCVAfTner5BiE9CyOSAdjpE+NtHDcq",
-	"oSuQhRZEzUpNMiQVoDzDdjbmJJtMNlvnmAOfLeCQpGY5jz2zDd5J8Hx1aL7m/9y4EfoQKbgm3fURafvH",
-	"m4sziZ3QG6RFiLIAjG2KySTcV27vqk8Ud5rv1jSf73+yGS/FjOm2YISZ3IFtLsNEJX1ZmBzzEj63Ckvi",
-	"PfsErKpG/X17Ma493Rn4fl78DcOz2spRDjtS/gZQ2MSfkw3k8WDcM8Ez7umQxqBYBo77H10Yu9kB+X9g",
-	"cXci3YFM96KiHQboTkvflpau8pc3YxkfDelofkOi8RuRhd+ACbxN/FVnaF3K1g2iGmlNexyf+AYc5BrV",
-	"uZS49qCe9RzDOT6bdleR/gVVpDfAirer22qAwrbAW92M4DPXsW8HOmwgoq7R6Su+aQhdYjXr3c4ZtHO2",
-	"lYc2q9i+jB2IyN9vhxciifevuBRzCKFZJNCBXe8dqf+Wr3Qid4aCTErlh7jWCIAqnXjGtAXjpYbYOnWO",
-	"qR9KpwlkcYidegqD8y4pV5NQF9spu4LOvhGIT0LEWsi3jqbxgWu5uikYJJzZt7feCvHYkpE6PXj4w48+",
-	"q1RDIPxfKm5EV0ykgOt468g4Veza0O1lkeVRAYN4GJ8q3gSyIPs4y4MYg2dCaecHZMx2kTVuQNN96wlx",
-	"XM5WvWMO5truEEeE79W9SnQWg+CZNfoYx/AwYZZ+tYYiez8fi+STGFF4mLMBy3ET3xTc9yi3jgBdEcgV",
-	"LPv3DAsfk+eeYUaBI2B2I+2r296LceQNitK+hRviAMSSIxQIHkF8iErHfughzADSYFvq0H53WlIV7MU1",
-	"a0BPs8ScdIjMo9o7MMPxg3b+zQNrdnr/5v6V7LyHRPZXFdLJQw+mCOZzy+jxG6EBWU6QSxkoza95evuj",
-	"AmSZwy7xzb3UTGUA1u6y+Z4bTUU4/DZEaaAgLSXTqwujVO17qxqDy4wcpULMGfi5PHbNx/+3v6yehIL9",
-	"DWwbB2/1oKpGWwqoxGPbXTvTuhh9MgNgfCIC2Rcs5EoIFo1iVFTCgS/pq5yLmg0rlULZGI5XSZTXIAvL",
-	"8IvdOESxIjm7AlfRf/gH/4O/+3Bg5OOdQ3DRPMdczAxIDlRpYj6seZkXttXnIbG9yYTEJufENkIC5Iz1",
-	"zVzfi7FKCM0WjDOl3cU0z/GpT65AruzTjJmhCCV2lnyXfOGDV1yJHO6Zx+CME7sgteZ9dPH6qf2SUe7v",
-	"/teB+cMBmp7vDv/gT6TE50ogrgs5yURaLhBH+y+vnz4if/3+h3/7iyemVNoYbORdKjJ4Z14Lj4x3HD7o",
-	"d4mNbCOH9OEf/IxhhzNpGfFJYWyI8Qr/P3bfMHNqlhA/Y4q8QzDfO295TESeiyV2Q3ln43Lv7MFCNMiF",
-	"8tG5P/i7RnwOY7D/qVkGB//6LvE8/HaBsWvlTOTZ4R+8an12PLLt6hvd149HD5wXw2nBRsej7w7vH37n",
-	"ANK4DY6o1sC9h+PaklS2//PMGMJM6dPqKoQ20gVo9GR/d7vn7yWg4eY2T4pltYndGTS4tzdO81wJO+9K",
-	"LGAsshUG6nOYaEJzC4UMPcr1nN14Uu3XvMVC1kJwRxX38P59yxePIGv0xosiZym+8dF7JepNTft3jvcT",
-	"9FzDImD2bHjuxhe0zpn16ie0zHXsKdX4jzz9/SfbLH1BjU639fFLarl+jBGUQcqMBCRkKaTSBBtkJjb/",
-	"Ue0ouGIZ9t0zu9qIb8NBJDT19TJ0ahZ6lAuBpL1WjYyOR1cMls6Ur6XoKAdqXY/C2TprwmQ+PnXr6doH",
-	"/iQsZ0zvFRkCmqOrgNHw3f01dp5A14NsYIsQCVQF+yltHNi2TwNeHTitWpcbf/LThvx+v/lGj82M3lyQ",
-	"cHkIvrRji0ImGH/aEDtsFBgraEaBbRMS4Y4PKyZmJFQytUXbPMJLoJ+eoaP1yerQOaGbjIfeZD1lhgN2",
-	"ngF2azDHA/6QkJlYYnuVRekyj8gV5MnmQ8OBDzTds0bbWoRcL1FEazUW8eYC90wsyYRKopeilUqeSmNa",
-	"UOyo1FMH1TnN6DH2qAJBtWUrNPL6kqOcLVi8yrZxIR77fS60VsBozytZrLDZS2AdT9FU2cH62Rk1Au+h",
-	"Dj2XahVdqJ/BrNNqc5XWX2EtSZ2QdVByZId5b+n6e/6c5ytfBoE2HsODd2Fsv6qPSeDJDhVSP2mdMhAj",
-	"s8aIXqEzaszGUR3zCjRl27cAxZVAsdqB+PgaCWN8T0qMUfUWoCPnM0QF6TXQ7JG7Zqgw7VmAXgmFFow5",
-	"DtCrcF03gkJjP6rvPoh1c/PZF7bLnnl01UfQNX0PPd5c03p8xaP78IeOR+9XOHFhz8Q0JKJvPPcr2nc7",
-	"MrDrPiozd2eLWDA+q2Q0r1qQdxtDScQ8vlwV8GWI7NtbMc91sIXTqW+NaAaVnRBKcjPrYKQWDdE//pAh",
-	"+MrWYqP1zkxhSN41ze/nVtpwvDsQNyMGvry4IVs2dOOEsCFoKbXkEFGru1gdZUwVOY2fuucF8Mfumi9A",
-	"8hoT/uD+g3Aq9Q2ML0Q6B72LGTcznUoAnpA5rMaCygzdnIUoFbQmPiHiCgsdq+fb+NKP3//ww19sBM32",
-	"6nVsu7AQGsjETOi4nExAkkIKLVKRu+89+P67vwzxoYrVUcFSXUrYZkO9cpd8WYu5eQRg1dpRYcGegUNu",
-	"zDjFIazfOmiX+InZucpXM7FUlb5HSem/Zo3SvRxsUnE9LKJ/Fo9tErSH3+sqoG+yDPuLIThsTC6EcoWJ",
-	"oqwpkn20+sQyU2OPUk1Xqu+5GfXtHnuehT+Ja7en/pxnZllQ0vbWpHPPwc6zSrAsUfcCMkY35CsZ4pPG",
-	"zLHTTBTabctbsIYmwRbDHaWzA/Cy4cQ9PvV6ltCDnZnzDbHcs/gE1JOZViNF5YIw7hA/lSD11/JgvhEP",
-	"QF1oCXTxxF4UVvMzoBkmEJ2eP6NKH+A3Dp4/Ht3snDUGrx3igcKRtBen83S1Az925dqWAYJn5L0Y7yKM",
-	"ZAtWCEVf6grkgQKuiZ3REyJBlQsbZlqfkl7hAsf4Eg0NCjE/1U/tRb0OYLd1bhIBWO9XsqVBSTCS5Aa7",
-	"S1Ps+tvXzd2t5Ll8EzVscds0zB0OyMxjzYfQf/t6YOi2APKzCjzaQ0iM02pHsFUudmyh7HOZ3evvPar8",
-	"ZiYQuracUZ3Yki6ja5azVUI4LMFnNPvu/4osLr6wjrTtW0gMmHfd+xJaEOJObLDsWa1tr2OBbc3bu7vf",
-	"srlTP3NTW6LWv/kCnGaZV5XjFR4ngltsnW39XvW0sw3iC8msXRJdqBbCp7Gvjj6a/z5tc28fS1E889R8",
-	"QzaYufNrmIxu1YF9KuQUdKtZ50zkGVa6zxifEspXPmLed7aSaJxm1/OyWz3x2Daq36+onnN7qxqaUgiB",
-	"ZYu+ZxnizmaQX4HqqUuoAxuup4TULiZ8756gBKVd/XNHnYa/8noO3P2vSaNdNDalMD6BTogSFfjXIur8",
-	"HuWwRIt6aYGMN1BsR+kM0nncfHhkPv68u7hX5McMEcf6GeBpoGcYMsfFSyknYyClgsxB0uySaZFnFvJB",
-	"DlxU2uFja7LUxB5XiJlN54lVFIPMQL+qEsy66zhU7bW94GtQF9Ea61NFxjAREpIw4K3JV5X1QJvjVd+A",
-	"qsEgkbGZrHFUF3aute425xISYOY5/gZLy4nPeOK7LdZfs2yfJ9YW86JGXMsX81dOxmbWVYNXv2oLPkR7",
-	"vRfj7d7OL+aCXj6srW4aFNnwVY5LbGmZzlieSePASSA5UxpiuSVHmboGNfAJ3e9C9ARflfP8ixjv3ev6",
-	"BbH4TRf5pCKjpsTOMNGu1yjVuChcjEW2uqfsUjVEDcVoiKuG3Ii/iHF3zlEhBsXWBaDRh5luugAyhxWR",
-	"oEvJ7fZxPC0Io3cufzBU+jyDRSE08HR18DdYxcToYaDM9yZKentbD9dso496fLhLOYtpxx0Fa6mUKyNO",
-	"OeVElPrEoTWWQiLfV2lJvdBF2ojTbAhVOwhnPj76+F6MP23LbQdlrGOHvxfjvXtMe596T39UOUpKQ6H6",
-	"7Nn25B6llKe2u2p4Kz/Cz3c7z1+RiCNloiWJMkd8yTNRnccZy64jz0dtnv7wtL+gc3jcJG+/wdxfT6H1",
-	"ciVewGJsD4JNP+ImdqBINYTTU9eAg5z/9nRHwKB2LXlNc2wtHF8S7DtBIDoQ2yLCNQXF3PDoo/nv01Zw",
-	"axgw0lNGfDWE65XhjtGsTnbfqKjCVfBvha3eEC+6U2Exy2wLfXcQebXpJ88ijFpkRrlljUK/wA76QBSa",
-	"Ldg/ICO/vXj8twRBwITiOIidQNIqweovQuZxkB2Icot/+wyvOS/151AzA5zbce/WM2vO6jjS+uWaGM+X",
-	"Qu8G3NnWFEZCljORVwQV11twkWdbllrk2d1ZPnbk7GitIrWLpWzPqbZV24NnvUFGElXSr6pVvQ17dadK",
-	"8ZST899OdyTyLRmPKseJFBzDu2Oazk8s5BujKJRbdXatZXKsfFvciVeWee/LcylwYDGwa075jlYHfTlH",
-	"HWmWxCOYcVEqb2PCeIYBKqRrtnRmeKC5RjaYqdc1yxXl13BNLNhnW1zWfH4TdZaEGphUgSqchQlluW3b",
-	"gF0crLuEMT4JQUfXRbKRW5bDEnVXBLqDtx5a4fkVKdwz8FLkqZZmkGdW2WJOxnXKsHEfYeH1LLIE19rw",
-	"ukGMFdv0FXnWzqQoVFilxAIslfHg6qr7n7G6qpqcWG0VU2RJ+W4MojfNs6BmMUBrONhgr59MYAP2QJAS",
-	"ePaTo/S5mecUc3nizlNPF6iPSX3Dg/4a9u8lnQPfSRrXUn9bf6ttCSBHTFIvvfOCmGVDyQa5QznFw2pr",
-	"IuTMXvO6zMGyMuw7Cdt44K2nYfEtaxJjLL5AbeXQFo4zTcgMpPnFcs14DgiiJYPshkiu5uvvJ+j+Epat",
-	"Ob5lGPv6o/e4nBbgJcscz08v7b3hru4LRx/NHTrRW+2FCyUO23EkWX75FUo4dY6pt++ksQXbgiT9GfSZ",
-	"vWKPZ7N7QkS83Ah3w8yxoHxFvDGlLP+U8eJsyFOW3Ddw6Zk1DJ/HzTnbvUJoTtftYRRuaZFs3QQ2ukgI",
-	"tRRaLMezFNfnxGYtZMkVmQrjz209QANYAg9i3yryHue+NevriJzdDUlNRI2mf91Qj/JbrT+9yRrb944u",
-	"svt4J1k/P22WiCnPW7O2ltGfmonVQvTFRbl7b8eMnPmLvg2QvHvdvSM2/LR6qPw6SRvmz+vubb3Wc0E5",
-	"nTqm+eh6vvAX3YbZ6x7Wx+Q9zfNdbBkEHNqJWADXrqzM+BZCAptijyAbxxJ4qeVOVDe0b/177q1YoZrI",
-	"27VrW4/dVHWLenlvfKBBOie0WiV3Z8ePXACdK/Lo+YvnrmNclhGmTxyDaAZNpOhByedcLLkrFLMAIj4F",
-	"iZUOSOwuSzUUGOy31lFB2ZY8/ivK5H5lofmEP6swoIfDm/szXMri+b1BFDmcWI81EzWmzJEX+mtXopTq",
-	"JuvuogrhpT+fTEC+clftcRX8I6IEXRnsJJfdnuqJ4+u1c41wiNYCJWQqhCeH/HtJpQYLmuBkJkp53Vn/",
-	"6H7q9FPrTTfMSHH3/3y1Rm4AJ602XqmRXgyGMY00GTupONrPHN3ftX7ZXnq0Oy1jrGt3N5fqWnqQt0Px",
-	"EDrzHG0dpSSdBUg/S8p3twC7P1ZwfLfuLd/aiXJBV3Z1146VBV1V/OaazoH4hgk3Ula9Koe+hN341dQP",
-	"eXPwhiVEKVLXJMTxpCdEsulMD/Cv5LzLuZJzNZQl4PaiGj19Njn/PEzmTJGxKDk2oZ7QFLTjeXBTdU8R",
-	"lgHXTK966uJI3BHf8HaYfcxbBGnE54yH+4I0Am/ba7JqAbJPcff80qjFf2LY4jtnKXLOC0kkGKeceh5U",
-	"atf6xNiKsCj0ipj3ICUfM56p/jH6apm3b9Hz+rLb2E3V424vBvLGmpCoKW0r9oloWuAIH4rpOPOh2g5U",
-	"d5ipz14681WBrd4IaQnx4ArkyvMJNOoBl6LMM5KJk6qUmSliG3pnvRcPq2K3Sf8rVzf7LYRyzbvuPY6L",
-	"E+qDuCeEEjXDpLnt62U7bWL9MdqZTBHB4UaexAXgInZlXV4OYPd0ba++NJLgnI4hH9yNYxuBwmctX8ZV",
-	"iykZ/GxHTAnmZp4poUGFkJApwyYfxE6syxEy12zH6KYBjJxG3UhIxZQz30UoaG69tteoW+r74jsMRJvD",
-	"BppXBtvhr5q122RBMxuQObFsbc72OnEGi4+O2aSNC0uKJe/sQYfD/dx19bfA91/735ZBsCqnn6C9z9QJ",
-	"UaW8gpUic4DCSC/T/QXRtYbbfvRd+Ituw+xzD7t1P8q/pDuAPI+ONL5yUpVcM0lUOeag1c0cqYuqJd8t",
-	"bO14w0RjI21u4qevz18cXJ4HW7ziy3e7WL5Rv738S/OsfjbqnBIn/LYsGEdaJckkKGWhfqj623UUnXuq",
-	"apQYC7xfsCm3dWTd7/wE20/f/KWfOBBpo0Gjex+apqBiEKRYTPyius3e1Kt/RGTr+xfZDXsiU0SxKYeM",
-	"sN5zEyF1YFP+nH/mrV1QpZZCZr23avWFz32obln1jXW69tK79qaj49/ftkIuMGUcj1rsKNJvr1g6ELf3",
-	"HeXa1uO0omW7hdN0BvnkNgMoIKuSNdsC1DUs7hUmdpZMPIhygRfcztaqKFA33UN1QrjggJ2rsHNrs1N4",
-	"h6d1G85UP9HAuQw1St/SHShjkwlIZ5/dNFOu5s7BX7qKhhXSRtpDGImd2sTipET7NrMES31PY2fJbd+S",
-	"/qIhXNafOdtgx3x7e/s31125RTFpDYrKckYqIopNp3tteOxOvH1pLu0lHUEb7JpsWZkioRq7Sz9311t8",
-	"m76+jZudXRbQ31Purpg0aOVkMfCNrSShNZk3sIRe0DnYN/6MrWt/5ZrlhGkCHwomje7+63oz26qE8Lsf",
-	"f+goIkxGwLM8SB34XBOOrUvdg2r/qRKyunl9F8NWwEa7jY4T7Ql1L3KqW1VyRv8iwMlsrjLP6dgIg418",
-	"bhx+kR7+VSv4jp5jTnhY1rtriha7Kbo7da3TLTDLPqXqvZ4z4PoEWxzx9XKOLfukVnlHH/H/TnSW3z3d",
-	"9UO6sc92WED0XBNRAA9QOe+gvA6uBNYVuc724xW64gyryF1WYF1JUT5IM+GMS5rOPQIxFI+5NBfcWpTV",
-	"/dQ/Mh8NwOKLQRY6zZIRMndsrue5bNU+EJtOspDfPkFXB6p3T74NXzE2gR1cNu7CPmrDF27tptXSnGAu",
-	"j9Qdapu1OtjtHcuPqib9PQ1ZLamabTeV8IoOS+lyZlNp94wJkPsUm/HUbMa7fTL2Mn8bZ9mD+1G6yP0V",
-	"3qvZ7aBscgbK1/ziahAxsfOX2EItqhssopbi0U6q5eNc9DWLS9VVi/Kruq1CFPOkvgarHfdu4nEIMGRT",
-	"3hmO20DxRmtN8FW+nLBcs/nq/YDpJF2rZt/yuv2iSa0eEi88b5OBsT73kM/dy8zKWFymdkaxUoBUgl9L",
-	"rqp9efTR/NdpuTlh6zbcSnXjtlT7y5Q8QQiaGWJSF1JaE9a2mLABUjV0i4YRGrY4d88zt38br5TS3TOA",
-	"V5CAjdr8FjxBBwPP43Dee2sof2dK4rNG/G9h+7uy72qeq/k3RhkScq17GomT+3uquhYhmLbReE/XY1mV",
-	"PkVP8ttjUvmMFCpiQuxU3Apnyn7JUj4HS8pnoEdZ+nq8nu6Jvf7ArF/cdL2Uqzf+vj0C7Rz0UiDifDCd",
-	"7pWF2m58r+EuRvo3VMiMwc8c3ONyn36RnedLeRsVCGYH27RAo/EHJW75kDtJES0S15PQXI5ithS8r0tk",
-	"xasn9843TbrTTm9/9KHW398asa2wKb+/Ne/iavzxulLmo+PRES3Y0dUDxBe7p32M0dm5ki9flmPGtMnx",
-	"ZzuQhvDaDRitRYpvdHzNKVdkDIxPHb1m5pA47ntIxxKgFWRTjjBw3kj/2IP609tP/y8AAP//",
+	"7L37chs5kjf6KgieE+GdPSXJdk/3xkixEUftS1s9sqWw1OOzMe04BquSJMwiUAOgRHMc3ti/vgf4HmIf",
+	"bJ/kCySAupAAWUWRkt3WP7YkggUUkMjrLzM/D1IxKwQHrtXg+POgoJLOQIPE3+hIgzQ/ZKBSyQrNBB8c",
+	"D64nQDh80kSMiJ4AKegYyBBGQsIgGTAz5B8lyMUgGXA6g8Gxe1AyUOkEZtQ8US8K84HSkvHx4MuXZDBi",
+	"eXg2kDNFXp69OH/+7387Pf/tBRHS/vqfl6fX1y/evolM6h64ftaJUPotjFanfUNnYGZimX98QfWkfrr5",
+	"4iAZSPhHySRkg2MtS1g/10cxDE51luFEWpEhjBnnZnxwzo9i2HPKnM2YXp3xYkSYhplKyJPHj0nJc1CK",
+	"KMoy/MNjQjWZ2fcLbax9aHPiGf3EZuVscGy+nQxmjLtfE78mxjWMQeKiZpTTMcittt19t9c2fDGDVSG4",
+	"AiTrSymGOczMj6ngGjjuEC2KnKXUrOOosCP+n4/KLOpz49n/tzSrHvxfR/W9ObKfqiP/XJyx/VrvJlST",
+	"OXBN5lK4s3FfM089HbKcaWaXR7OMma/R/FKKAqT9u33JwFMpMaRIlKYalLmSTCvIR2QIC8EzJKsRnbHc",
+	"HGDReODnQUr56gHgM82XJosC5A1TQpKUcv84panUjI8JxV9EUThqNeS0aYPsay4GXyqyoFJS/J2L0zSF",
+	"HCS161hd1gJ5zYTKbE4lkEyAIlxoIkuO653RdMI4qBMCs0IvyHwC5gMcOEgCd8P9RQw/QqrNGvzyjj8P",
+	"gBvy/ftAzZlOJ/gAmmUSlMKfU8GVyA23y5gqcop7S0tl/qJKVQA35DsUQh8Inpq/5uzG/DeSAP/E36ky",
+	"2zh4v7KyZHCaZa/M7YvSwojmCpZP061vdeteXVxdH19evL32/JqODckHJk5FBmE+Ul+2v1cTufHvQzuZ",
+	"Za/dRe35EmkqSnsfV1YXfcGJ1oUiv709d9RP0lyUGQGu5YIUgoVf1jKUwDwFVWouZLY60V+h0EQBzSFL",
+	"8AJwuAFJ1ETMOaFjynhoIi2mEKDoM6400Mys2b01PtLPfkJyNoU5Q5pafaYsVYCvv2R8DLKQjOtqL8zm",
+	"jgxjg4SoCX3640/H//Nf/52Y+yEB6UEtlIYZXhT+SJMpF3PCdPDONOkAN7A+liAdTIDiPi6dMi59JOTM",
+	"/DTIqIYDzWYQpsliETymjKlp8IOJuzt9TlxPNtM9rsTNm3j576QT1V5EBbdBa5pO3sI/SuhwrdtHar9L",
+	"KCfwiSHPIGYFRAtCiVvS0u5yNfcKXHAelNfnwMfmrf/8+C8/Bba9vYhnF89R7TL/H1399vOvL55dk//5",
+	"X/+bvH3x+sXz/zAf2Z+OUUM7JC+FJIKDIUJl7gjNK/58TF6fPnt19ubFMT71f/7rvwdGJfjUXKFRIx4H",
+	"NjIVhXuDJX2Gg9+LShBtfscZ/XRmRz9ZFUgjlsPqRJcXF+dHl6fXr8wrU2JO33NVRxCbp2X8MqcpXAS0",
+	"n+fmZN3zzPsQbaUxkVCY76j2BE+au9Sgc6EDS//FCEwtyIQpLVCdW3pS6FHmSCqJ7IUiRZIMii5JQ1P/",
+	"vDCqSWFYJaRGi8DXAkPXjktpSbkagTRifEEk0OyEPCYjs8lGfVHa/M80GVthXrEOxvVPfx40NM7Hqxpn",
+	"MkCl5VSHLZmPYmj1bqNOECUER/WyG3fSdApvIRWzGfAMAiLjogBO0olgKShi9BZ7OyEzLyQb36wePhQi",
+	"B8pX2E99FNU9cFQaYTnAzWhD4QEOnOJu8DLP6dAQulUvV/TDjGXuREOM2Y2rrtwqJS49f/mSZSL4tZHI",
+	"M6s6dGXuS3uViXqTQruToq627VstvwXcsAyMmhcaPJb0JnAlrsQM9MRwc6bIUKKKsEoCyYBlwafmMOpw",
+	"gBKoM2BWHlByzfLuUng+EZt33U1nR/spQtsv190YNEC0IJlICOPE6EIqtCRZi9N1NoeXuoYNMHdIwXeO",
+	"0Go9oSrtCwRJgumQuLgYEZrn1tYmc6YnRE+YIqkzFdZvJ5rA1VCcwJNTvZgGL6jIsL3BCV52//aOdEKn",
+	"8mxC+Ri201Je0ykQVdF0xkYjkMbcpUNRaqepnJA5ijNFzBqI+UBpulCDgCkTkI1wY5joMfnr2ZvnRvya",
+	"///95dn5i62lflPmVbeZZtkblgaUjCtnC56gMoY2plFxmCIlL/JyPMbN3u1KnMXZTZWLqANLDpazZ6i5",
+	"jdkNJKjFcFJbdAE9LEApf2AN09jsEb2MZSohb86eKbTTMkuOCRkxqZBhGZN+twRwh+puWpSq5cmzD1mv",
+	"V2VSFGEXHjqi3Bbtdk/MnOH7Wc1rzmi3k+IZXxkt8rngAT5/phUZG7ZJJqjW0cyxOk3m1GjdeUacW82S",
+	"C2qkx6jnZ0ylqNcSxrXAP2lJ1SSoDtSa0aoi68if2DFkDEavRlf9nBjTlGghgg8de4a/oroahZOPvYOA",
+	"cesW2MxyZpAxukv28FyyG0B+sMECW2LORj+3u2CWVM6M0AkygwArmMFMyAXaLi2loZvN4Z0NSzTqzuKr",
+	"sONSFPjflh3Hs9M8egUzpqZoxeWCj9ExZyyunC7MglD9EnpiBFfoFuzPSMQnX8jgxTXL1qXk3l2tKm++",
+	"1MrsnXdjM+vt1sJ+Zl/HX8c6+PK4ky186e2fJQ0HT9XoM5rllhOZpbnrZUN+HJpT/vDT5hn3aSMbK8Po",
+	"XncqDeZMwj5UMhts6KiFbfYOBHV8c3luoeLj/SF2AvRce6mTWDaAVEk5MZaIZoYJW74g5nwQCVjsU70d",
+	"OSVR+6CWgvHMmCUTlMo4yoiEB0W4t6v1GOVYQl5dXF0fvTl9/aKO2u5KJfWRoKVwlpiTGeWLE3zrRuy6",
+	"yZeebgpDb6vxGgmzS3pFy8LrNQn+e/zy4u3r02uzn+7HzvQ4oinona7vivFxDsQ++JiUJcvQ5JnNqYQD",
+	"++uMpgnK3gOWGSLD95kCFOYVJHCYd3+BStFePfj/OH19fmz1aj2BBUoK1KxRROKfrGg0t94ILGeZsRkc",
+	"kpLfCEntnw7sMPhEZ0W+pIr99OOPP4Qo1fsdl1UDv5hUoIJ9ghMLycaMP1Kr1Llh782mvWP4W9T9YJmZ",
+	"kY9GZirgZAg4uyxzy5Tn9gkhaTllPCCA5xORw7HRMlDDUkRwz7UPrfoEmf3YKFTK2zbKvSiZiDwz6sn8",
+	"kJzb0VV0kWqHHkiWNsMroTg3BsTxi0FtdB+a+IWLshiBeEguKuaZWKNCg+TH5LP57peEfOb4D/9y53o7",
+	"D+qjlviRjCNqUVjhR9U5tMNizkPa6TtDYNZ8csYlw3cYdjNgCiHyQJDagZ2snXpilDwzQ0W+OeUZWp10",
+	"0fsCfaV2C6eFmggdpUJ7jxK7roq5zWhmxHqTp7hlsDWs5WlwY77NENi3rWuLWUElcxGYJd13U9jimSis",
+	"D5inYPhFGDVoqSc39FmHi4dCT4gZCzwjIylmoVMbdl2Ad+WnS1GxwPusInYk0Cb/8eCtAZ6rA445SyHI",
+	"lobBxxrx0wGmZCZ3g5OB+XEYPKYVB6NX8TpB2oz+1jjowPMUncE540DHzQBhLMpr19n+VoMK2ufhFxum",
+	"PoSonYvx6mkhUaxiG4TCK+bJyqpPw4VG20LDJ31CcqrBKFfGVlJTyJBFov6FOsHc8nIJ3l0xhUITyhdk",
+	"ZsHBK4wz4C6AT214kFlBGFe15h2McSeMHuMuwMaJl87B3xv0mJoVhffYYpPW2LXdo8itaPuSTdiEghgB",
+	"NaE3QIYA3MoIt9iNEcxmoHpZQpL5hKUT77E2bHnMmWqHtNrv6XXJVVlDF+FXngMbT5pXN7b7+OhqvHti",
+	"l8trjrnJcSSMmdKoWBoZKBGpORF5LuYI3kqnNOIBHQsOp3r7aHEUhRaJ6Fd8sLF6K/NpPrCWAQZ2jTUV",
+	"Wq8RAldggYbdBHe+wpSahjmqe5u432s3zH6jJ8Eb0j3tgQQ0439eRJabwW8qAhmJwv4qpTcACJQOFb7x",
+	"nCPYwVr5Xf2ghp+HoNfKQsS9g1cRP0hIY097mg0iIjjMrQbW/RRUKiSErmQyUKB1Dpnd8xXDAH1oRv2s",
+	"Ql0siNNQE8hHYT7B/glxoy7ouo5gkfCTd5NFGDde27VKeNwrF0ORLRpCTFs9IYC0pekUspDoTgZlGbzN",
+	"ISCHi/rklUxHVlXjSA21VHBSu2fu+e5utRHodi+qS9G4AtXFavCUmjYajKJ+N38VmkcSk3eXjmUsQcWW",
+	"UNuNU6tIsZM+5dXOlfwApxVs2GmcwrsOQ6/wHHKm9HYe8Gs6hdr3jUoSkxivUY+IeWwAyZLnF/KNQFRM",
+	"2JdqbC+0M/M88TLYWHeZ4GA1K+fc1ROYkRFluTokL3IF1n41l5DiQ1qe9lVS/Q5d1c/w7zt2VP8Yigjt",
+	"O1KbIdU+IG737m6wyItglHbEclDGqGiCNNzFZJI4Bh7wYBh5E1im9Chv5n26lNiURaIhz1VCVJlOzKIN",
+	"h/n3MeUcugDMo86KMDtUmvGK3npk6oTx8TZ9z6eFRjWVghWhozvTZM7ynAzBYmhGUnAMeQ9pOjU7YZiH",
+	"e+wx/oKpELh1hl4M57QWp2IZEOtLW053ahwNYupDbNkeDc1zkI8UMWKq1CCTKrJgyCgCS42pO1+Cu799",
+	"Xoj9LqF2C4wFWKEsmaPWGLryIT9kB9FJn34UjirYue4f4pPBQ6rGV5KqgQQT5sE3LA3o1J7DrkYJY46X",
+	"iKUbdq5Es9WeszEobdOTqjzYCX2Cdgl9+uNP9ocfnzwN0tWSRzTsKl7y2lmrp6P7twKX97Edo9mC8Im2",
+	"MP0N8ZCzKfBgxulLw24fmyv6pJ6Nl7OhncxcimpxKwzCXKbEfHfEeOYAiV2sX4xWq0gQ2saDcdur6GuN",
+	"GrMvGXzqhMrQZcA4biOeIEFpIng4N2QRCVKmlD/SRpr7hW3MeXDJld4L7tddnUS9DSt00Nz26r3s6oJU",
+	"LkVx5eJyW0pgKQpCiQ/undQu8LlkWgMndChuwPNCC+9lHqb4IJb3Ipb3LlClKA6qeO77P0AI2tg2q5Bk",
+	"D6CqNukPE1PuIqsDB1xT84tPhZBb8ox3kmlAhAkaMU29/YEh3Cm40KH/VqEpzr4DduOcqX3ggW1zem3g",
+	"uDEU9ZNxh2TGSjWLJt+4LDlMUcJcJQ8pqd6prpwyhli+UiytY1OaTAincC1QeRCyDSQyO02nKB0hV4Aa",
+	"i4egLSwiqIHcJUwdkgtpAb2I4U/IfCLMK5hXwaRD7cInmGIpODxShOaCw7FhQK9Pn6nEpnCN2CfDJ7wz",
+	"PUFaQ+QRBz0XcqoSzBahh8RHZDDMMYRczBHo57J4DqsXC0Pb3KeDZDChPDswml5IYDQjf6usGZdsLfql",
+	"ZSMm3y/djKiXb06/0gHdim2M2K/NxRORiILhRKA3cFFGcuEaZOU5WUVVE5FnuyUrH1rsuvYq+yiQQ2Rl",
+	"nVXVcoZaGXrWLQJcgs0dOnEAiBwU0iNBH169e+YZqFwyPYkd6xJocSOj2QmqMczA7tkJASgwg5tUSJGV",
+	"qe5QWQuHfbsIPyPVktVbYziVA/ghgOv7gvd1cps05GRIG3sJOp1gnaHtNDL8vk/EnCIv9RqOdSy7inOE",
+	"Tly1JuvvZzMk6u9Iadtv7kP3FAGEDUfDfVi70B7ZjtO+OqYAfBUsd2So+gBJNsx3g8js7d7lwZF8JxzR",
+	"070jxCAvZIicD/hccQGd8EyRGoAJhhJsyZh1BSoDWdRKxVBmEoyqBt3RIW/NF4L4EGR0S/C5YS7SKR6s",
+	"PYyBu3fvexV3WakCl2H9FT9fsxSLf9dqsxqv6BEY4YOr0vrb59YPi2yfYrhqEBrJcuiN0OuLAoyj4eKg",
+	"t8Uyyq1yGxueEAa6VajOoON+HVBMiOwikFTztnpkLf7nmP3i0sedA9wZBb4Uwralr5aIysG+ltCqFuHl",
+	"d84LYH+ScTp67mIdSxCtCWU8HHupLEj7rgkZUgUr9Uw2kotZ31k4MjWiZa7XJRBE2U6cf4Qvph/fCS0c",
+	"i7CZD/pEl/yQUP0vr5OuL9Xl6850R6/aohyb98WNqxCIOFNod2KlxpAmbDiwB+tgSjlRFMBddOASAWAF",
+	"lR6M2n0dN0zqkubdDzOE3UQ6qcCZ/tWaV9M9troDSxM3KSpxN7G6FI1Xa+x26IR+YTfAQ1Kit+9wRa50",
+	"DD13hrtGCxOuBGyiRVnD4Bxbzfj0+lXQmPaRNy2CckOIWYfsA89n3YXBb/n1VJ7a4PmIn2k63c4OfUVv",
+	"wEUCLFrZCJs6uliVF36IEXx7QcOxOBjSdPoQLvwew4W/SMrX1WQIxwkRD8ptuZXfbO0Cc86Z8K7oNh9Q",
+	"AFGHSB1CseUSxOjYMBbIITXatkeZmkP9T80yOPhX6wzPc19K31AVt5V/gnsfRHKa5VqfJs/ITNxAlSei",
+	"AFR4p1c275W9ey+4lovd1BHfaABvaefGtKc6yepWBUYjOa+xyqwVKqeDqEa9xZZsdcmytUVrnlJtyfv4",
+	"AYWzQvqlfrTO+pYpIMGlOv/dEg01W29sbl5hBrZ7EawpIRwvOhOqpYjxmrDxhO07eiQTbkwG3EiLm0pu",
+	"xANSAV+j1CrSg6YKWp4Qs6QqaKmI3Q8ywwJ+RiTUnThiOeix/hAXdXnAR5ggY+ub9GgKEep8ECKxTfWu",
+	"FVuXwNZUGUqb7WmbhCSDkksj/PHZ75Me+WZV6xdHX24NtXsBKbJ93kmrxUe0voG5T88mkAZ8DWIaccxE",
+	"M4M7pfQ79iSm61KCzbKe1zw8z43p+vcNrEdghejl1yiEyLvzr0sh8qBrcgL5TQ8n5xVmEIQe5K9A5yfZ",
+	"IhdfNnmf8DWTZrMbv+bVDX7vtnhDHmD7Br74RFNNygIRs4+Tx48fB1lIT3lhD21vqYJns+1xXlgsr3bn",
+	"+TQfB/dyBiuqWfinIXY0CsNCH6rkfc1G6kMRua+xiJyLdFTZCxrrPvisHHETjgF9i8XnKnxXx2BtqMzE",
+	"xtoSey9Lt88Cb5gSZ30hc9oC1nzFZd9CXiSHOHko33bnzjBRynRjFPTKjnqotba3WmvuHNYAIH4Vw1Wd",
+	"dGjI5xKkrW7d0ZpNKU8hz6MhrHTC8uwKe26u27IgRDxQzLbq1mceK4Hj2THuCkJ4Wy1iXjbUEff1VcL4",
+	"VQxVpeh5bmAz0bCMM1aQwGaGlh/2CvymEqiGrE8xn8wVce+Suifm3FUmD3OjiZhjxfc6co9h/srxiW1K",
+	"zRXw/UvNzy6cUq9WlMN8zSbX2X0gpZAdumfdRUR7xDhTk7Vbv9HVY9R7/lsRdOKmtm+Ex9hbZLn3SyO1",
+	"WeC3od25kFNCraLWuZEVh/mzSKDneqk8AtY+m7Y9QL07jtn5wgmLTmer+++Fpt64nV4NWC/U15ScWrm4",
+	"rYtZE3nDr28tmy6ruy8Ju3qtJWi5CEnJd0ajpmQCeYZsyegskvk7S4YL1+E4JjU3+9ktMzl3PdRW1hp5",
+	"QBdw4ZnuLNw3L9Oyqttc7cqtuIz5kTpfHGPDrqDkMdw5cYk2WHMIsEW51e6tZIRWEWfKnKPSMAH7kzm/",
+	"gWP0SN4a/ZD2aYNKwkZKPisNRXdX0K9ieKWhCDrN1nVtE5rmHaVQGSsvZ95dvRQy2kqb4Ai8K7ZJfpUR",
+	"LHhd5KW+YHj3ZMm7NYhrKUhV3Kby7tZqTHUU9q2TZb2ofS/8CTR0CrcHjsM1pX5EFdtFUMhodHuIBXmC",
+	"CSuLnRWTzjrMLuR034qS8fqcO2QsW3rykXR9lU/r1XeF8IYuBOGI1U4UOsJza2e+LfMAkfXeK4CiT7Ar",
+	"urc5HUK47KMR4n2miNaP9EGUVf3F2OBremauOYN6cdVB2DepKhPWO7Qm9nLOZqwD1mEpygLyVdzBRW1D",
+	"JKNxKJRBkmnfB7lqe7Sp10cB8pzxQL2en0HPATjRc2EL+fV68HIcxb1IPV94jypEwLLBUPTBwscqJbKs",
+	"H460EoJdkJAuqlghX+yX17zmnstF+s3cYxjoXAgFYUg1zUTR0+51X/k53tM+hqDeHSR5W0FS1cCwRVps",
+	"mu375PaN9tcxuwrlvMruxHKDwpEoLW4yHNzfCRbY3YBg2VbHTHuBgSt4dk0ZSYOwQhT5uk7LCIPIe3hu",
+	"4ngU17yzcyF8W8WqU0H9ZWbAtRR5HkO/3AFIP0L4CiSjeTTyoki9dKImYm494Rbxvy/6c1j0isaipLUN",
+	"PsXH5CL7bT/8rYxs1xi4s0UiPKzKhdgn3IizdB21zWgaXoHIIopbfCYLXYqQDobQg5/d5JR3ELgeZYsL",
+	"w2SsQT3nVuijdeTsYpZ4wl2I2VbUDsQDPWC9QhPYvGqPae+CKd1Jw8yqIMVyv8w99cQM1ytnacBn3a7k",
+	"QaYcMWnWD+M3vDsP1xIi/VA9LlklxLoXlfdANIz6bkgij3AOzN+tCLqjZlfRvMVLIiC0ihl5xlFnwOEd",
+	"D4tGzPwOqGppBJp07Uq82ErwthqIrREiRk1apUSLKXDrAcc/tNDZYV0v66scbocqHVcQ83Vn6IDoTgFU",
+	"4dSa//f16ZvTX1687UWBHfXGlM0YYhlxw7ZqYrHRMZGDVtdBSPrFaOnIsNqQGU9KZWsReYC6/6MCCMYy",
+	"4vrt+ixXkooyz5ApDYGoUt7AArJB0hUPuh4FmgxuQKpwfGGNJuuU1hrU5a9KKAXVz+BpqGEKempfcy37",
+	"wjL9bV5FZtrKBl11UywPshEGuVwtoYl4fE3l9Hb5Bwh+6uenC0P7lxsV4XMbzjRhIf3BYwCMYfZzz8QT",
+	"UNk/u7o/VTkL9hyyZVfGoJy6MKeqbsmRGG48gU8bHVmOkHE9dq7gy4sbuEXfhzrsJio+Yu4AgiIbfzMW",
+	"YVUlRh2SawcNW6wEFT2O7KFpxB++acTTUD2ZrxwG2qfjLZOYVvHVtbvdNyQvCiV9gM45xl9IJ6iXrBOu",
+	"NNDs2C7FddRAQ65qGeyrQxp9e+J2amZGWCuB5DZMGaz+8W3C79Y2CllNJthhz5CvHfsXkudvYL4UAuzV",
+	"vUSGuNvP1jqmee7AD8GDivrPW1HEAN+cldZTsSAjCWA7ZXYDy4T7dl+MbDmalp3KFw1ghq/gk7Sd9skg",
+	"Yn654OVyU02RO3IbApUR73orvrns8HAMzl3ugqZML4xQ6t4WNMxR3eWolS6qfXZ6h/4rb2D+1dBOw5m4",
+	"UqBHg/U4uTG26mvQbFzjdXQ3sadDMrRnV9WTeuxa3+zMmpU9+cvTw8eHTw//7ejpnwd9ok3rdkPT8TjE",
+	"wV9KrKiLdI7OPjr2vr6/nZ++MWuzBCfDwqcs8mCg+VJIJ9tyG8ku9Qn6P51zyZ6O9VJyQeZ04TpD3Mp7",
+	"HOKbF01FZil+hJqViiKZFHEII3SYjTTIOY20QTKijkZ4lu27z1pdmVaPc1lhINIab7a2dZFTHpxYMx1q",
+	"TPWzlfmUKOAaeAp1+Rj/TsA7gCY8c8FZkmrH6hcObfklZbLhmdzFrbFlcC7eXtd1nnOjH3DVqJE96FPf",
+	"r68TsUeqdDuhOIPoJoWLF671ikbeBj4VTC4Fk9bodmHkdb1q/7jwwku1pWfhHBDpx43S77Q6GydRmuX5",
+	"g2PgoZvkPqzWAiNdDz3B7tegu+fOj5dOjdge/jqy1WZ71Cd15WkDEaSPYqgiSUuNNIeUSkwEEKUmwwV2",
+	"gET3q1ejPEkus4Pg8jekYwjG9cXojXgLupSBhKorDYXVgRyfraHWyG9t8Nlw6kPyzmh1flHmVWtuWzPZ",
+	"zakbJed2QLC0Rp0h1amVdh94vaGVDfj6npVlNZXjSDjkBmTGUh2+i8fVZZxTpp3B6y7lIfkZC/5mx3if",
+	"rCvNmOTIerDOwliYv2H8qmrS4XcVKcJ8YssGZ5vrrASg90hq9t0aF6QG0y+TlaP8GvbsjzFpLsxvSewe",
+	"3x7KvjNseRHMnn+HNyRwM93FpkMsL4FnFC4NshtYeXADnWNhycgXEtiYh2WObwngWdMQcsHHKlJ1ciSh",
+	"F04tehZV2P7WkXl09PQuBv3pZbDnr1UPajnmHFtWmdTos61wOVyQIYI0mYO9dHP+RE18THzPgxbSWdUF",
+	"14JDLSfgguB30B2FzrNjMp8IQ5YEg+tgPc1YLsmhztGlM2q5vboUs12nTNGWKoXRjRlQVbrmjRxh7oyP",
+	"vRrFhSYL0F0z62biZo2kiOZuIJq7D6mWCrLbwRnd9XRmosPRetyBI9MabNBYYHPy5h1rvn7suu8ZlB4r",
+	"BLUrRPpljTIJpxy3Ke4U80EspdXNtRSdARbAwF9A3rAUjgmdDdm4FKVKyLBUi4Sk5ukjlhotuuR4ZROS",
+	"KjlKSEY1HVIFh3ROFwnqqocNhEpCzAZKTvOE5BTbZ3OhDz4qwe1PXMwTUlClDyQKw8SYGFhcWfDDDDiD",
+	"LEE/z6GTyO43I6YTotiYAzbVSjBUxBNSrW8uBapdyIaMfjAGromEkSGZhNBcCaeCZ2DT352oPhysLQgZ",
+	"cIpNaFEAD4N4cjaFfBFuku4YpjGXJvQGyBCAGxbA+2H/PEkFVqYFyYLyqHCa/yaNz/OKGEK88rStp2fv",
+	"KnOPSrxzZU1Rycu6K1TvmqlVNWg0pVC/rjrfiZGDeNUF/NsXKGcp8FDV6Wv4pAOt9FyBLJqmUOiARf54",
+	"jX+zQ/2VZTdYl8jc5tDc32heNjAoFnFaGe6d8QE3wDOb9br5TRrAtE2DQzGHy1JvX1j7F4aFtX3NCxdr",
+	"dvrdiiqHBQ9cr7yHUtu7L7U9q93ggYSeRsPH6iCS3lCIcATh2kVb77+QU1Hqb64e+ENJoxaswUdrb13T",
+	"aE191ctSv2XjyZYVKC9LTaT5eiXyUCuyEUbbZ+DRQyvyb7mrgGEjeMIPfOTeewCE7u9bGJYsz26ltdSQ",
+	"uDlVZM4K9A9YCTlBZe27ublhPOobzNRxIbj7F+3SnvnDjby/GxktDuhbvO20onPdLtahepWNSEW6yP4h",
+	"yzs/oBIeCk0/FJruU2g61sLYbCiiShLfCqyS/Vjbwl5RUlA98ahE50C/mz7HD9Wmv5tq017UPdSbflDJ",
+	"OjpbbhgNAFUrC8YFU7nRnfgNSK2sKUNXnLEKeKZO7Lccm7PFz13lz97n/LVXtu7Q29u1vl6J+cGnImcp",
+	"0+FYL+tbpU62qWP1iRrr4HZpZ3ZD8zLkh6VT4B4NYFkEViD2SSwWz2w+cfrpELqVsvMF69pkWu2PX7pf",
+	"WHiTOcxvYbA7o4DDnHjR55QR91oPOb8P0N79Su2YVvV1ijq73lWZ31WBT0hddAp/1cVst9rwA/j4luDj",
+	"VVW/yW8rVhtKOGoUgzhBfqAmtGhCfRuTZMx8f8Y41T4qXRSOmVKtaTqJVgfBT/1SsD03H0O07CZ+2hid",
+	"YxXgyGDzYT02g5yZt41V0DOfNkevW/VzaK86k6I4qNv2Rr4kReFLOdVfhU+Yzhb5zotPzTZoyWAEOp0c",
+	"uAIsEaC3GYJFV+qv+R7IsbyiVuvsxDe7iYxut2ZzlnasiEyj7kfich9iqJdmJk9Sx2ljw9uwhKQRkYl/",
+	"oxXSSyqHceQLSzGEpDbLol9oOzkrFhsb3lB4bMNJISE+Gj+ux2+it1VaU7a9VmS4+bA5VhTxoaJojCxV",
+	"ATy6i1f248Z41NsPaJatb514mq1+yVy09d8yt8x/rYbxLN6g46DBGY0Q59ChDlL7Cn5J1o9uX45No5cJ",
+	"ZtP4FkvbNLh59zaNDfGmTd9pc41No/s+fZWNbfrGEkfYuJctWbL5pBp3ddPgtlDbuPfQb3RTUG1edotp",
+	"dNjCFovceKhNnrF5cPNmblhIUxhsfHCbw2zekxZb3/j0ZWbU7QstPvQe1a3WUWxh4BpxaL02udEfXblE",
+	"LamafE+x6P2bcVYOP4SR920mWdIN2h/HuG3GqMQ+5egbELJ2D9zOKLITB42inXS02LY48XZlQlaLS1YA",
+	"OfxWPWeV8uEmCu3AVb2+pawsKWah8jLSUK8NW1cA0qXodudOaLHYziyarBXBx8frkpRDbpMfN65Iiw7D",
+	"wiUXfM6MfanwNisVrAOSKjkKe4dFpBZ7pDvS0spc/yB8SmJnCa4LG6AHDn9HeXR9O2REMrw6dAew6Uz1",
+	"woNvO4UctD2GHuL4tEp0cCVpUprnIB8pYvSBEvNt5kxPRNmowr0ioxvpPSG3KNdYNNrFYA7NaOIK0Ecl",
+	"tQiX8a8/fhPbZ+BaLndA6ViLVIxGCnTX5OeuhUvX1hl1U4aOdNmHuFwIWdzQKugTlPEzytkoWivffRjd",
+	"xzWEjInNqxlinFCZTgynZEaE2gxNvRl31S4hvHTELZJYWnbjFetzD96OysOwTAub2kpkrmVLj4YSsQYR",
+	"S2/tSqm1OzFsU5B/RjPoUx883okg1nMy1lVyuUo/ghXMcmxJg81F+iO9CuwLrTvI7YyPlxLgn7a4mm0n",
+	"gFl7iJChWICfMK405TohJc9AEurLwD0g2789ZHvlVvyG7J8Gn1rNQ6+uR7UfT11vsWp/Ym0w/oBg+SR0",
+	"wA1OUbVb71EorZIGS2SB3UyZmhI2o2NzwRBid3l6/cpcTKOgqRiSbmPyrVPAAtz11Yvzl0cvz85dCNly",
+	"K6+vOacJ4zfAzUVJ2mtahfd5YO5E6+Jf1J8aAN1VPbzIha23u9Y95FXOYLZly6PWj03jV11wEVedg7Z4",
+	"hLEwemoDBIHYPYzGYGtZ58GH7AEZcR/Cw3cOW7YxzNVJXDEMIcmbs2eN2vW2sY7N0dQTbEOddkP6/fGB",
+	"GDbO9eC/+65rrDXDDX0ZqShIJS4fGOJ3CBWbGZIMgKxfGMvsuFG5oYLJaEHUpNQkwyIo1DCRUnIjX0ej",
+	"1bZoRg1hMzgkqTnOY1+JC58keL44NF/zf248CO2tFOwEtBbcBKv2mMGZFEXR6g+POBlAP7AYjcI9Q/fO",
+	"kEXxwI+/c37sO26terwxEr/OnWQ2t2dj5XC5p6617Fz9Opy3cizjM7u4HEHKiCM24hZfmt0ZQ35f/APD",
+	"u9qKffcTdH8FKGxA2dEGVkNi3Hf5YNwXlRuCYhm4bjNo7lkWBHg5YfYgJx8g1XsRHA5b9iA7vm/ZUcXF",
+	"b9fXIrSt8aYgt2ttcav2FLfoPdEu6lhH/h0UwC2iWmldaD++8Q3w0xZ5+5S4Ntm+zwY65HyU9qGCxldU",
+	"QaMBzX3guE04zjqHbt2U557rbqyH9aygErfowxm/yoTOMfv+4T73us/r0tmb+a1fB19A9P0DY7jvWx7t",
+	"LnUtphBClEmgul8zdNdyZ81XNqLn+gK9SuWXuNSmhyqd+MqhM8ZLDbFz2rimbki5JpjMoebqLQzuuyPj",
+	"1a0fsxvY2NUJMYKIGg15R6JQGuBaLm4LyAqja+yj18Ks1sRfTw+e/viTj6HWMCT/l6pGsEszVMB1vN10",
+	"vGT60tLtsMjxqIDx0K+uOD4EsmAXDpYHcT6vhNLOZsqY7TxvTKamAd4RZjyfLDp7jczYzU6qSN1z9yrR",
+	"XQwC2JaKcLk6OSNmy5DXSQqe62OpkSTWMCNc+QbLB1hQZY2odEYTXRDIFcy7d/QMC+8LX6dLgWtE4Fba",
+	"lbd9FMPIGxSlfQu3xB6oQVeWJSiCeB+WXnIdKqR+hndwaktod3vSnKpgp8xJA/6dJUbSITqWam/s9cfw",
+	"2v03E9ZdWvyb+1ey+x4i2d9UiCf3FUwR3PWa1eM3QguylZWuZaCUSF2vvjsGRpY57DLHoBObqdTS2rVg",
+	"vudWUxXefx8qwaIgLSXTiyvDVO17qxoHzwwdpUJMGfi9PB6U/EZI+v/7YfUmFOyvYNsZea0HWTXqUkAl",
+	"im03dqJ1MfhiFsD4SASiepjimRBMJ0e/toQDn+xbmTx1TcFUCmX9XZ4lUV5Dimyle+xKJYoFydkNuAok",
+	"h7/z3/mHTweGPj44FCXNc4zxTYDkYDRe82Hdn2BmG3EfEts5VEgjL+0alQasne4bwH8UQ5UQmhmlWGk3",
+	"mOY5zvriBuTCzmbUDEUosbtEcPuQZ1tHH1cih0dmGtxxYg+k5rzPrt6+tF8yzP3D/3dg/nCAqueHw9/5",
+	"CylxXgmksK0ySCbScoZY9n95+/IZ+cuff/y3P/lSyEobhY18SEUGH8xrocj4wOGT/pDY2AT2Ujj8nZ8z",
+	"7D8qbWcYUhgdYrjA/4/dN8yemiPEz5giHxBQ+8FrHiOR52KOXcE+WB/mBytYiAY5U96T+Tv/0PBlohf9",
+	"PzXL4OBfPyS+H409YOwpPRF5dvg7rxqTHg9+Q5odNErvD54424rTgg2OBz8cPj78wSUp4DU4oloD93aX",
+	"a89V6f5nmVGEmdKn1SiEF9MZaLSv/+5uzz9KQMXNXZ4UE+4TezNo8G6vSPNcCbvvSsxgKLIFhlpyGGlC",
+	"cwtHDk3lOsKvzFTbNe8xxb0Q3BXcfPr4se2bgokO6CMoipyl+MZHH5WoLzXtrKZVG3SmYRZQe1b8CcYW",
+	"tMaZ9TWMaJnr2CzV+o98GxjkauVsRg1Pt5Uz5tRWTDNKUAYpMxSQkLmQShNsX51YG7i6UXDDMuyKa261",
+	"Id+GgUho6nPW6Ngc9CAXAovXWzYyOB7cMJg7Vb6moqMcqDU9CqfrLBGT+fjUnadr7vuzsDWuOp9IH4go",
+	"XQSUhh8eL1UTC3T/yXq2ypJAVbCv4IrAtv2KcHRAWrWGG3vyywr9/nn1jZ6bHb09IeHxEHxpV3MPK1d5",
+	"aUPsspFgLKEZBraOSIQTH5ZMzEqoZGoNt3mGQ6Abn6GD5c3awHNCDxn2fchy0BMX7CwD7FpkxAP+kJCJ",
+	"mGObsVnpYsdY28w3XQktBz7RdM8cbW15gvqIIlyrcYi3J7hXYk5GVBI9Fy0wwFga1YJiZ8GOPKiOSkfF",
+	"2LMKXNemrdDK6yFHOZuxeP59YyCK/S4DrRYw2PNJFgtsehY4x1NUVXZwfnZHDcF7sErHo1pED+oXMOe0",
+	"WD2l5VdYghkkZBmCH7lh3lra/s5f8HzhU5FQx2MoeGdG96v6eQVmdrieeqblwqvomTVK9AKNUaM2Dmqf",
+	"V6A56b4JKM4EisUOyMfnKRnle1Sij6ozAR05myFKSG+BZs/cmL7EtGcCuhQKNRgjDtCqcN2ngkRjP6qf",
+	"3iscsTr3le02a6au+unOhIwp2GZMa/qqGvnTHzdMvV/ixIM9F+MQib7zFbRRv9uRgl33E5u4J1t0h7FZ",
+	"JaM5weplnZShJKIeXy8K+DpI9v2dqOc62Mrw1LcINovKTggludl1MFSLiujvv8sQ1Gdtat1yh8IwqHJL",
+	"9fvMUhuudwfkZsjAp/g3aMu6bhwRNggtpbZsTFTrLhZHGVNFTuNS96IA/tyN+Qoor7HhTx4/CYdS38Hw",
+	"SqRT0LvYcbPTqQTgCZnCYiiozNDMmYlSQWvjEyJuMNm4mt/6l376848//sl60GzPelezHGZCAxmZDR2W",
+	"oxFIUkihRSpy970nf/7hT31sqGJxVLBUlxLW6VCXbsjXdZirIgBzNI8KC9cNCLkh4xSXsPzooF7iN2bn",
+	"LF9NxFxV/B4ppfuZNRJVc7BBxWW3iP5FPLdB0A52r6tCcJtj2J8PwSF2ciGUS8MVZV3S3XurT2x9f+zV",
+	"relCdZWbUdvuua918gcx7fbUp/rcHAtS2t6aVe/Z2XleEZZtLDCDjNEV+kr62KQxdew0E4V21/IOtKFR",
+	"sNX+hkTxHtjicOAeZ91OE3qyM3W+QZZ7Jp8AezLbaqionBHGHeKnIqTuXB7MN+IOqCstgc5e2EFhNj8B",
+	"mmEA0fH5c6r0AX7j4Oz54HZy1ii8dokHClfSPpyN0tUu/NgVJ7BVWHhGPorhLtxINuWIULSlbkAeKOCa",
+	"2B09IRJUObNupuUt6eQucFWXoq5BIaan+qUd1EkAu6tzGw/ActenNW2egp4kt9hdqmLbX1+3d3cS5/IN",
+	"MrHVe1Mxdzggs4919Y/u19fDVdc5kF9VkNYORGKMVruCtXSxYw1ln8fsXn/vXuV3E4HQtfmE6sQm5Rle",
+	"M58sEsJhDj6i2fX+VwUb4wfrCid+D4EB8657P0ILQtyJDpa9qrntNhrY2ri9e/odqzv1nKvcErn+7Q/g",
+	"NMs8qxwuUJwIbrF1JBVZozMoHRtRW0hm9ZLoQbUQPo17dfTZ/PdlnXn7XIrilS+P2eeCmSe/hdHgTg3Y",
+	"l0KOQbcaMU9EnmEFhQnjY0L5wnvMu+5WEvXT7HpfdssnnoOmLN8zqV5w+6gamlIIgSmevvMj4s4mkN+A",
+	"6shLqAMbLoeE1C42fO+WoASlXQb7hjwNP3I7A+7xt8TRrhqXUhibQCdEiQr8axF1/o5ymKNGPbdAxlsw",
+	"tqN0Auk0rj48Mx/f7y3u5PkxS8S13gM8DfQEXeZ4eCnlZAikVJA5SJo9Mi3yzEI+yIHzSjt8bF2wOLHi",
+	"CjGz6TSxjKKXGuhPVYI5dx2Hqr21A74FdhHNRz9VZAgjISEJA96a1dmyDmhzHPUdsBp0EhmdySpHdbpp",
+	"1Zp5zgqwESIsQpvn+BvMbbcMxhPfs7b+mq24e2J1MU9qxDWDMn/lZGh2XTU6btikhp7c66MYrrd2fjUD",
+	"OtmwNrupl2fDZznOsTFwOmF5Jo0BJ4HkTGmIxZZc2eIlqIEP6P4QKuXwTRnPv4rh3q2uXxGL3zSRT6qC",
+	"8JTYHSbadWymGg+Fi6HIFo+UPaoGqSEZ9THVsBLor2K4OeboEnMxLwCVPox00xmQKSyIBF1Kbq+Pq7SD",
+	"MHpn8gddpWcZzAqhgaeLg7/CIkZGTwPJx7dh0usb/rg2PF3Y49Nd0lmMO+7IWUulXBhyyiknotQnDq0x",
+	"FxLryJW2WByaSCt+mhWiajvhzMdHnz+K4Zd1se0gjW244R/FcO8W09633hewqgwlpaFQXe5se3OPUspT",
+	"2w06fJWf4ee73edviMSxFKct82VEfMkzUcnjjGXb0PNRu1dGeNtf0yk8bzZQuMXeb8fQOpkSr2E2tIJg",
+	"1Y64jR4oUg3h8NQWcJCLv73cETConUteF/W2Go5PCfbdWBAdiA1TYUtCMQ88+mz++7IW3BoGjHSkEZ8N",
+	"4frVODGa1cHuWyVVuAz+tbDVW+JFd0os5phtou8OPK82/ORrZiMXmVBuK2yhXWAXfSAKzWbsn5CRv71+",
+	"/tcEQcCE4jqI3UDSSsHqTkJmOsgORLnGvn2FYy5KfR9spodxO+zc/mnJWB1G2i9tifF8I/RuwJ1tTmEo",
+	"ZD4ReVWgYrsDF3m25qhFnj3I8qFrRYDaKpZ2sQ0Kcqpt1nbvXW8UI4ky6cvqVO9CX90pUzzl5OJvpzsi",
+	"+RaNR5njSAqO7t0hTacnFvKNXhTKLTvb6phcBcM15sSlrVL49ZkUuLAY2DWnfEeng7acK7NpjsQjmPFQ",
+	"KmtjxHiGDiosA26LrCWuVhY6xSbAq1MdwpjyLUwTX9SrKEMuBtBvrUfqqxdZlyBtqs2qKNlVrbGQwKun",
+	"3U7yfUOc3SaPKu1L/biabqijGwqc0QUZQkKorS3ActeGRpbbaVUWhrYuYmA+v42gTUKNpCoXKt7PEWW5",
+	"bZ+D3XSsIY/eZwlBF4yLsWDdag5z3PsIqAwf3Tf3+BsimHPw/M0XAZtAnlk1AKOFrmOR9UgKm/jBIkew",
+	"FQnpRsm2mDiqyrrtjIpCKX9KzMCWSe+d9/f4HvP+qs2JZf0xReaU70ZVf9fUUur6GminBduvdqOJJCbb",
+	"ePazKzZ1O5s+ZozHzfqOxnkXyXlLFXQLy+yaToHvBGBg2wpYT0BbR8XqRUl99M4+Z7ZOT9bLUM8pqlFr",
+	"Q3TndszbMgdbL2Tf8IDGhHcOEMC3rEuRY1oQciuHA3LV/ITMQJpfbBUkX52EaMkguyXGsPn6+wkHvYF5",
+	"a4/vOMFieeo9HqeFHsoyR/npqb0zENt94eizecJGXGH74EIh7baHU5Zff+4cbp2rbN1109iMrcE4/wL6",
+	"3I7Yo2x2M0TIy61wN2r/jPJFW+W3/gXrjJcl9y2rOsazI7ZmY892zxCa23V36Jk7OiSb0YNNdFoGmDkE",
+	"cz4nNp4mS67Q9N0gQAMoF59esZbkfQbGWjyCK3zuHkjqwu2o+teNTSm/08zo25yxfe/oIbuPdxKP9ttm",
+	"S4TleWvXlrAmY7OxWoiuiD337PVopnM/6PtI33Cvu3cskd9Wn8SxXD4QkR11v8pO5zmjnI5dZ4boeb72",
+	"g+5C7XWTdVF5T/N8F1cGobB2I2bAtUt4NLaFkMDG2H/MelgFDrVVPdUt9Vv/nntLo6k28m712ta0q6xu",
+	"Vh/vrQUapFNCq1NyT3aVuwugU0Wenb0+cz0ys4wwfeJq22bQxDAflHzKxZy7FEYLbeNjkJiDgy0HZKn6",
+	"Qtb91ToqKFuDMLmkTO6XFpoz/FGJAS0c3ryf4SQrX3keRJHDibVYM1GjHV1ZTT92IUqpbnPuzqsQPvqL",
+	"0QjkpRu1x1PwU0RLx2WwE5RFe6tHrpK03WsMArQOKCFjIXzZ0n+UVGqwcB5OJqKU2+76Z/fTRju1vnT9",
+	"lBT3/PvLgnMLOGk140sN9aIzjGks4LKTXLj97NHjXfOX9Ulxu+MyRrt2T3NB2LlPP3D4MkInvnrghiSn",
+	"jalxv0jKd3cAuxcruL47t5bvTKJc0YU93SWxMqOLqvK+plMgvpXHrZhVp5y2r+E2fjOZbV4dvGVyW4pF",
+	"lRLiKvgnRLLxRPewr+R0k3Elp6pv/Yq782p0tNnk9H5q7DNFhqLk2HZ/RFPQDm3gtuqRIiwDrpledOTF",
+	"Eb8jvuHd1JwybxEscD9lPNyxpuF4W58tWBOQncU982srev8zMwYbyVmK3RCEJBKMUU59hV5qz/rE6Iow",
+	"K/SCmPcgJR8ynqnuPvrqmNdf0Yt62F3cpmq6u/OBvLMqJHJKqqaAanljHxHYFuNx5kO1PoXCofnuPanr",
+	"m4IBvhPSlmqEG5ALX+mikak6F2WekUycVEn2TJEU/fxZ58PDfO111H/pMrq/B1euede9+3FxQ70T94RQ",
+	"oiYYNLcd52xnWsyMRz2TKSI43MqSuAI8xE1Rlzc96s66hmxfW/nqnA4h790nZl1pj3tNrMdTizEZ/GxH",
+	"NTzMw3wNj0aRjoSMGbafIXZjXYyQuTZQhjf1qBVr2I2EVIw58/2tgurWWztG3VFHIt/7ItpMOdBWdVX1",
+	"eSaKRbOqAJnRzDpkTmwdQad7nTiFxXvHbNDGuSXFnG/sjojLve+KD3fQiaK2v21ty6rQwwj1faZOiCrl",
+	"DSwUmQIUhnqZ7k6IrmnhetF35QfdhdrnJrtzO8q/pBNAvsKTNLZyUhUDYJKocshBq9sZUldVs8g7uNrx",
+	"Vp5GR1q9xC/fXrw+uL4INh/Gl99sYjnYgRv+tVlWvxh2TokjfpuwjiutgmQSlLJQP2T97QyfjXeqauEZ",
+	"c7xfsTG3GY6b3/kFNka//Uu/cCDSRutQ9z40TUHFIEgxn/hV9Zi9sVc/ReTq+xfZTV1PpohiYw4ZYZ33",
+	"JlJuhI35Gb/nq11QpeZCZp2vavWF+xaqa0595Zy2PnrXeHdw/Pf3LZcLjBlHUYu9brrdFVuoxt19Vwxw",
+	"rTitCgbegTSdQD66SwcKyCqZ0janda20O7mJnSYTd6Jc4YC7uVpVcd5V81CdEC44YE817Cnc7GG/wdK6",
+	"C2OqG2ngXoZa+K/pW5Wx0Qik089uGylXU2fgz11GwwILmlohjCXH2iXvSYn6bWYTLbtKY6fJrb+SflCf",
+	"Kuv3HG2wa767u/031/e7VfzUKhSV5oxFsii2Q+904bFv9vqjubZDNjhtsJ+3rRcWcdXYW3rf/Zjxbbra",
+	"Nm53dlna4ZFyT8WgQSsmi45vbHIKrc28hSb0mk7BvvE9NlX+jWuWE6YJfCqYNLz7L8ttlqsUwh9++nFD",
+	"EmEyAJ7lwaKWZ5pwbKrrJqrtp4rIkkph21T7LaCj3UUvlPaGuhc51a0sOcN/EeBkLleZ53RoiMF6PleE",
+	"HwvH6pAIN+um2hEPyzr389FiN0l3p66pvwVm2VmI81alOQOuT7D5Fl9O51hzT2qWd/QZ/9+IzvK3Z3P+",
+	"kG7csx0mEJ1pIgrggSLjO0ivgxuBeUW4duyMZExxhlnkLiqwzKQo78WZcMclTacegRjyx1ybAXfmZXU/",
+	"dffMRx2w+GKQhaRZMsCaMqvneSFbuQ/EhpMs5LeL09WB6t3Md2ErxjZwQ9EJN7AL2/CJW7tpAjYlGMsj",
+	"de/kZq5Ojp3s9QRmhOYbIlptRVZLqibrVSUcsUFTup7YUNojowLkPsRmLDUb8W5Lxk7qb0OWPXkcLWS6",
+	"v8R7NbkblE3OQPmcXzwNIkZ2/xKbqEV1o76tLT5qN9VWip11VYtLtSkX5Td1V4koZqauCqtd9278cQgw",
+	"ZGO+0R23guKN5prgq3w9brlmW+DHAdVJuibivhl7+0WTmj0knnjeJz19fW6S++6yZ2ksTlM7K7FSgFSC",
+	"b0VX1b08+mz+26i5OWLbrLiV6tYN0/YXKXmBEDSzxKROpLQqrG1+Yh2kqu8VDSM0bHLunndu/zpeKaV7",
+	"ZgCvIAFbCPoreIIGBsrjcNx7rSt/Z0ziXj3+d3D9Xdp3tc/V/hulDEvFLVsaiaP7R6oaixBM2wK/o+kx",
+	"r1KfopL87iqp3GMJFTEidivupGbKfoul3EeVlHsojzL3+XgdzRM7/sCcX1x1vZaLd/65HRztHPRcIOK8",
+	"d6HnGwu1Xflew1yMdBapkBm95+zdfXWfdpHd52t5FxkI5gbbsECjJQ0l7viwdpIiWiSuW6YZjmQ2F7yr",
+	"SWTJq2Ptne+66E47vP3Zu1r//t6QbYVN+ft78y4uxx/HlTIfHA+OaMGObp4gvtjN9jlWzs6lfPm0HLOm",
+	"1Rp/tjduCK/dgNFapPhKL+KcckWGwPjYFX7NHBLHfQ/LsQTKCrIxRxg4b4R/rKD+8v7L/wkAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -557,7 +557,7 @@ func TestRegisterUndone(t *testing.T) {
 	// Where the second one's descriptor is to be written, a directory is in the way.
 	require.NoError(t, os.Mkdir(filepath.Join(second, ".training-06.ovf.next"), 0o755))
 	r := e.run(t, "register", "reef/training-05", "reef/training-06", "--host", "gannet", "--identity", "renew",
-		"--yes")
+		"--all-or-nothing", "--yes")
 	require.Equal(t, 1, r.status, r.out+r.err)
 	require.Contains(t, r.err, "is a directory")
 	after, err := os.ReadFile(filepath.Join(first, "training-05.ovf"))

@@ -33,6 +33,7 @@ type estate struct {
 	dir, binary, server string
 	password            string
 	env                 []string // of its commands
+	args                []string // more of the demo
 	cmd                 *exec.Cmd
 	out                 *printed
 }
@@ -184,7 +185,7 @@ func startEstate(dir, binary string) (*estate, error) {
 
 func (e *estate) start(port int) error {
 	os.Remove(filepath.Join(e.dir, "client.toml"))
-	e.cmd = exec.Command(e.binary, "demo", "--dir", e.dir, "--port", fmt.Sprint(port))
+	e.cmd = exec.Command(e.binary, append([]string{"demo", "--dir", e.dir, "--port", fmt.Sprint(port)}, e.args...)...)
 	reader, writer, err := os.Pipe()
 	if err != nil {
 		return err

@@ -63,6 +63,7 @@ func TestKills(t *testing.T) {
 		{"move", "gannet/training-08", "--host", "petrel", "--yes"},
 		{"move", "gannet/training-09", "--host", "petrel", "--yes"},
 		{"move", "gannet/training-10", "--host", "petrel", "--yes"}, // which runs
+		{"move", "gannet/training-11", "gannet/training-12", "--host", "petrel", "--yes"},
 	} {
 		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
 		if n > 6 { // where the disks are
@@ -133,7 +134,8 @@ func TestKills(t *testing.T) {
 				"%s: no layer of an export is left: %v", name, chain)
 		}
 	}
-	for _, name := range []string{"training-08", "training-09", "training-10"} { // once, where it went
+	for n := 8; n <= 12; n++ { // each is there once, where it went
+		name := fmt.Sprintf("training-%02d", n)
 		e.onlyAt(t, name, "petrel")
 	}
 	require.Equal(t, moved, truth("petrel/training-08"))

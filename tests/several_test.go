@@ -189,3 +189,31 @@ func TestSeveral(t *testing.T) {
 		require.Empty(t, e.leftovers(t, h))
 	}
 }
+
+// TestRate: transfers are held to a rate, which may change while they run.
+func TestRate(t *testing.T) {
+	e := ownEstate(t)
+	e.ok(t, "move", "training-05", "gannet/training-06", "--host", "petrel", "--rate", "64KiB", "--yes", "--detach")
+	id := get[[]openapi.Job](t, e, "jobs")[0].Id
+	under := func() (bytes int64) {
+		for _, j := range e.children(t, id) {
+			if j.Done > 0 && j.State == "working" {
+				bytes += j.Done
+			}
+		}
+		return bytes
+	}
+	wait.Until(t, func() bool { return under() > 0 })
+	list := e.children(t, id)
+	require.EqualValues(t, 64<<10, *list[0].Rate)
+	require.Contains(t, e.ok(t, "jobs", list[1].Id), "Its transfers read at most 64 KiB a second")
+	require.Contains(t, e.ok(t, "jobs", "rate", list[0].Id, "off"), "as fast as it can")
+	wait.Until(t, func() bool { return e.job(t, list[0].Id).State == "done" })
+	require.EqualValues(t, "working", e.job(t, list[1].Id).State, "its disk would take two minutes")
+	require.Contains(t, e.ok(t, "jobs", "rate", id, "1GiB"), "reads at most 1 GiB a second")
+	wait.Until(t, func() bool { return e.job(t, id).State == "done" })
+	for _, wrong := range [][]string{{"rate", id, "fast"}, {"rate", id, "-1"}, {"rate", id, "off"}} {
+		require.Equal(t, 2, e.run(t, append([]string{"jobs"}, wrong...)...).status, wrong)
+	}
+	require.Equal(t, 2, e.run(t, "move", "training-07", "--host", "petrel", "--rate", "fast", "--yes").status)
+}

@@ -87,6 +87,8 @@ export const resumeJob = (job: string) => take(client.POST("/jobs/{job}/resume",
 /** Goes on with those of a job's machines that failed. */
 export const resumeFailed = (job: string) =>
   take(client.POST("/jobs/{job}/resume", { params: { path: { job }, query: { failed: true } } }));
+export const setRate = (job: string, bytesPerSecond: number) =>
+  take(client.PUT("/jobs/{job}/rate", { params: { path: { job } }, body: { bytesPerSecond } }));
 export const setLimits = (body: Schemas["Limits"]) => take(client.PUT("/limits", { body }));
 export const survey = () => take(client.POST("/surveys", { body: {} }));
 export const getTransfer = (job: string) =>

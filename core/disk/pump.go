@@ -46,9 +46,46 @@ type Options struct {
 	// Digest, when there is one, is told of everything that was put. The feed's
 	// pieces must then be whole blocks of 64 KiB, as those of ImageFeed are.
 	Digest *Digest
-	// BytesPerSecond holds the pump to a rate, in guest bytes of data; 0 means
-	// as fast as it goes.
-	BytesPerSecond int64
+	// Limit holds the pump to a rate; nil means as fast as it goes.
+	Limit *Limit
+}
+
+// Limit is a rate, in guest bytes of data per second, that pumps are held to. It may change while they run.
+type Limit struct{ bucket *rate.Limiter }
+
+// gulp is how many bytes may pass at once.
+const gulp = 1 << 20
+
+// NewLimit makes a limit of a rate; 0 means as fast as it goes.
+func NewLimit(bytesPerSecond int64) *Limit {
+	l := &Limit{rate.NewLimiter(rate.Inf, gulp)}
+	l.Set(bytesPerSecond)
+	return l
+}
+
+// Set changes the rate; 0 means as fast as it goes.
+func (l *Limit) Set(bytesPerSecond int64) {
+	if bytesPerSecond <= 0 {
+		l.bucket.SetLimit(rate.Inf)
+		return
+	}
+	l.bucket.SetLimit(rate.Limit(bytesPerSecond))
+}
+
+// wait lets bytes pass when it is their turn. It takes them in pieces of a second at most, so that another rate counts
+// soon.
+func (l *Limit) wait(ctx context.Context, bytes int) error {
+	for bytes > 0 {
+		n := min(bytes, gulp)
+		if r := l.bucket.Limit(); r < gulp {
+			n = min(n, max(1, int(r)))
+		}
+		if err := l.bucket.WaitN(ctx, n); err != nil {
+			return err
+		}
+		bytes -= n
+	}
+	return nil
 }
 
 const saveAfter = 2 * time.Second
@@ -83,10 +120,6 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 	defer wg.Wait()
 	defer cancel(nil) // before Wait: lets the goroutines go
 
-	var limit *rate.Limiter
-	if o.BytesPerSecond > 0 {
-		limit = rate.NewLimiter(rate.Limit(o.BytesPerSecond), int(min(o.BytesPerSecond, 1<<20)))
-	}
 	wg.Go(func() { // feed
 		defer close(work)
 		defer close(order)
@@ -99,11 +132,10 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 				cancel(err)
 				return
 			}
-			if limit != nil {
-				for left := piece.Length; left > 0; left -= limit.Burst() {
-					if limit.WaitN(ctx, min(left, limit.Burst())) != nil {
-						return // ctx has ended
-					}
+			if o.Limit != nil {
+				if err := o.Limit.wait(ctx, piece.Length); err != nil {
+					cancel(err)
+					return
 				}
 			}
 			p := pool.Get().(*parcel)

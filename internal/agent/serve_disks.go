@@ -22,6 +22,7 @@ import (
 // offer is a disk that waits to be read by one host, once.
 type offer struct {
 	path    string
+	still   string            // folder of a machine that must not run while the disk is read; "" for none
 	layer   bool              // it is read by itself, without what it stands on
 	raw     bool              // it is read as it is, whatever its first bytes say: a guest writes them
 	web     *hostlink.WebDisk // instead: an image at a manager
@@ -29,6 +30,9 @@ type offer struct {
 	peer    string            // id of the host, in its certificate
 	expires time.Time
 }
+
+// changing is why a machine that runs is not read.
+const changing = "its disks change while they are read"
 
 const offerLasts = 30 * time.Second
 
@@ -61,12 +65,16 @@ func (a *Agent) offerDisk(w http.ResponseWriter, r *http.Request) error {
 		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: "the ticket is for a machine that has no disk at " +
 			req.Path}
 	}
+	still := ""
 	if top || variables {
-		if err := a.Standing(r.Context(), t.Path, "its disks change while they are read"); err != nil {
+		letGo, err := a.KeepStill(r.Context(), t.Path, changing)
+		if err != nil {
 			return err
 		}
+		letGo() // until it is read
+		still = t.Path
 	}
-	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, layer: req.Layer, raw: variables,
+	return answer(w, hostlink.Offer{Name: a.offer(offer{path: req.Path, still: still, layer: req.Layer, raw: variables,
 		peer: peerName(r.TLS)})})
 }
 
@@ -138,11 +146,19 @@ func (a *Agent) takeOffer(ctx context.Context, name string, conn net.Conn) (*nbd
 		}
 		open = func(path string) (*formats.Chain, error) { return a.Door.Chain(path, as) }
 	}
+	letGo := func() {}
+	if o.still != "" {
+		var err error
+		if letGo, err = a.KeepStill(ctx, o.still, changing); err != nil {
+			return nil, err
+		}
+	}
 	c, err := open(o.path)
 	if err != nil {
+		letGo()
 		return nil, err
 	}
-	e := &nbd.Export{Image: c, Close: func() { c.Close() }}
+	e := &nbd.Export{Image: c, Close: func() { c.Close(); letGo() }}
 	if e.Layer = o.layer; o.layer {
 		e.Image = c.Links[0].Image
 	}

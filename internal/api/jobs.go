@@ -237,6 +237,17 @@ func (s *Server) HoldJob(c *gin.Context, ref string) {
 	}
 }
 
+func (s *Server) SetRate(c *gin.Context, ref string) {
+	j, ok := s.own(c, ref)
+	if !ok {
+		return
+	}
+	if b, ok := body[openapi.SetRateJSONRequestBody](s, c); ok {
+		j, err := s.work.Steer.Rate(c, j.ID.String(), caller(c).Name, b.BytesPerSecond)
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
 func (s *Server) ResumeJob(c *gin.Context, ref string, p openapi.ResumeJobParams) {
 	j, ok := s.own(c, ref)
 	if !ok {

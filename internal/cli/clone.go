@@ -43,7 +43,7 @@ Layered is the default where it can be.`,
 	delete(cmd.Flags().Lookup("host").Annotations, cobra.BashCompOneRequiredFlag)
 	cmd.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"layered", "whole"},
 		cobra.ShellCompDirectiveNoFileComp))
-	s.flags(cmd)
+	s.transfers(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		switch {
 		case kind != "" && kind != "whole" && kind != "layered":

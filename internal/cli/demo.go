@@ -20,9 +20,11 @@ found again by the next start. Ctrl-C stops all of it.`,
 	}
 	dir := cmd.Flags().String("dir", ".demo", "directory for everything")
 	port := cmd.Flags().Int("port", 7480, "port of the service")
+	services := cmd.Flags().Int("services", 1, "services on the one database, each on a port of its own")
 	profile := cmd.Flags().Bool("default-profile", false, "make it what the client uses when it has no other profile")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		o := demo.Options{Dir: *dir, Port: *port, Out: a.out, SignIn: SignIn, WriteProfile: WriteProfile}
+		o := demo.Options{Dir: *dir, Port: *port, Services: *services, Out: a.out, SignIn: SignIn,
+			WriteProfile: WriteProfile}
 		if *profile {
 			o.Profile = DemoProfile()
 		}

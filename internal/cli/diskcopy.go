@@ -28,9 +28,12 @@ func (f *copyFlags) bind(cmd *cobra.Command) {
 }
 
 func (f *copyFlags) apply(o *carry.Order) (err error) {
-	if o.Verify = f.verify; f.rate != "" {
-		o.BytesPerSecond, err = rateOf(f.rate)
+	o.Verify = f.verify
+	if f.rate == "" {
+		return nil
 	}
+	n, err := rateOf(f.rate)
+	o.Limit = disk.NewLimit(n)
 	return err
 }
 

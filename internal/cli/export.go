@@ -53,7 +53,7 @@ stays as it is.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.completeCopies("registered"),
 	}
-	s.flags(cmd)
+	s.transfers(cmd)
 	cmd.Flags().StringVar(&snapshot, "snapshot", "", "write the machine as it was at this snapshot")
 	cmd.Flags().StringVar(&shape, "shape", "", "ova, or folder: a directory with the descriptor, the manifest and the "+
 		"disks; as DEST says unless said")

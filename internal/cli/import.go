@@ -76,7 +76,7 @@ status 3 elsewhere.`,
 		"on the way; --host itself unless said")
 	cmd.RegisterFlagCompletionFunc("from", a.completePlaces())
 	cmd.RegisterFlagCompletionFunc("via", a.completeHosts())
-	s.flags(cmd)
+	s.transfers(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if from.place == "" && len(args) == 0 {
 			return usage("import what: a package, bare disks, or --from HOST")

@@ -34,7 +34,7 @@ names then are a pattern: --name class-{nn}.`,
 	cmd.Flags().StringVar(&files, "files", "", "stay, copy or move; stay unless the folder lies at another host")
 	cmd.RegisterFlagCompletionFunc("files", cobra.FixedCompletions([]string{"stay", "copy", "move"},
 		cobra.ShellCompDirectiveNoFileComp))
-	s.flags(cmd)
+	s.transfers(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		switch files {
 		case "", "stay", "copy", "move":

@@ -24,7 +24,7 @@ type settling struct {
 	planOnly, yes, detach bool
 	answers               []string
 	typed                 map[string]string // answers that a person gave at the terminal
-	note, start           string
+	note, start, rate     string
 }
 
 func (s *settling) flags(cmd *cobra.Command) {
@@ -35,6 +35,12 @@ func (s *settling) flags(cmd *cobra.Command) {
 	f.StringVar(&s.note, "note", "", "why; goes to history")
 	f.BoolVar(&s.detach, "detach", false, "leave the job running and return")
 	f.StringVar(&s.start, "start", "", "begin no sooner: 22:00, or 2026-12-01 22:00; the command returns at once")
+}
+
+// transfers are the options of a verb that copies disks.
+func (s *settling) transfers(cmd *cobra.Command) {
+	s.flags(cmd)
+	cmd.Flags().StringVar(&s.rate, "rate", "", "read no more than this a second of each machine's disks, 20MiB say")
 }
 
 // body puts what every verb takes into a request, which is one of the contract's. Answers that the request has already
@@ -56,6 +62,13 @@ func (s *settling) body(req any) (*openapi.Request, error) {
 		answers[key] = answer
 	}
 	fields["answers"], fields["takeRecommended"], fields["note"] = answers, s.yes, s.note
+	if s.rate != "" {
+		n, err := rateOf(s.rate)
+		if err != nil {
+			return nil, err
+		}
+		fields["rate"] = n
+	}
 	if s.start != "" {
 		at, err := startTime(s.start, time.Now())
 		if err != nil {

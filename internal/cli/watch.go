@@ -387,8 +387,42 @@ func (a *app) jobsCmd() *cobra.Command {
 			},
 		})
 	}
-	cmd.AddCommand(a.resumeCmd(), a.limitsCmd())
+	cmd.AddCommand(a.resumeCmd(), a.limitsCmd(), a.rateCmd())
 	return cmd
+}
+
+func (a *app) rateCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "rate ID RATE", Short: "How fast the transfers of a job may be, also while they run",
+		Args:    cobra.ExactArgs(2),
+		Example: "  unvora jobs rate 0199f3c2 20MiB\n  unvora jobs rate 0199f3c2 off",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b := openapi.SetRateJSONRequestBody{}
+			var err error
+			if args[1] != "off" {
+				if b.BytesPerSecond, err = rateOf(args[1]); err != nil {
+					return usage("the rate %q: a size, 20MiB say, or off", args[1])
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			res, err := c.SetRate(cmd.Context(), args[0], b)
+			j, err := call[openapi.Job](c, res, err)
+			if err != nil {
+				return err
+			}
+			return a.print(j, func() {
+				if b.BytesPerSecond == 0 {
+					fmt.Fprintf(a.out, "The job %s goes as fast as it can.\n", j.Id)
+					return
+				}
+				fmt.Fprintf(a.out, "Each transfer of the job %s reads at most %s a second.\n", j.Id,
+					size(b.BytesPerSecond))
+			})
+		},
+	}
 }
 
 func (a *app) limitsCmd() *cobra.Command {
@@ -559,6 +593,9 @@ func (a *app) showJob(j openapi.Job, children []openapi.Job) {
 	}
 	if j.DownSeconds != nil {
 		fmt.Fprintf(a.out, "Its machine stood for %s.\n", seconds(*j.DownSeconds))
+	}
+	if j.Rate != nil && *j.Rate > 0 && !over(j) {
+		fmt.Fprintf(a.out, "Its transfers read at most %s a second: unvora jobs rate %s off\n", size(*j.Rate), j.Id)
 	}
 	if j.StartAt != nil && j.State == openapi.JobStateWaiting {
 		fmt.Fprintf(a.out, "It begins at %s.\n", j.StartAt.Local().Format("2006-01-02 15:04"))

@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,9 +34,10 @@ import (
 
 // Options of a demo.
 type Options struct {
-	Dir  string
-	Port int
-	Out  io.Writer
+	Dir      string
+	Port     int
+	Services int // on the one database; the first has Port
+	Out      io.Writer
 	// Profile, if set, is where a second copy of the client's profile is
 	// written, for a client that has no other.
 	Profile string
@@ -67,6 +69,37 @@ const (
 	firstPeerPort    = 7489
 )
 
+// serving is the process of a service.
+func serving(name, self, dir string, port int, settings []string) process {
+	return process{name: name, path: self, args: []string{"serve", "--log-level", "warn"}, dir: dir,
+		env: append([]string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", port)}, settings...)}
+}
+
+// mostServices bounds how many services a demo has.
+const mostServices = 9
+
+// startOthers starts the services behind the first, once that has made the database's tables. It returns where they
+// are, for people.
+func startOthers(ctx context.Context, s *supervisor, self, dir string, services int, settings []string) (string,
+	error) {
+	said := ""
+	for n := 2; n <= services; n++ {
+		port, err := freePort(0)
+		if err != nil {
+			return "", err
+		}
+		name, address := fmt.Sprintf("service-%d", n), fmt.Sprintf("http://127.0.0.1:%d", port)
+		if err := s.start(serving(name, self, dir, port, settings)); err != nil {
+			return "", err
+		}
+		if err := waitFor(ctx, s, name, func() error { return get(address + "/readyz") }); err != nil {
+			return "", err
+		}
+		said += "\nand at            " + address
+	}
+	return said, nil
+}
+
 // Run starts the estate and keeps it up until ctx ends.
 func Run(ctx context.Context, o Options) error {
 	dir, err := filepath.Abs(o.Dir)
@@ -74,6 +107,9 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	o.Dir = dir
+	if o.Services < 1 || o.Services > mostServices {
+		return fmt.Errorf("a demo has from 1 to %d services, not %d", mostServices, o.Services)
+	}
 	unlock, err := prepare(dir)
 	if err != nil {
 		return err
@@ -116,11 +152,10 @@ func Run(ctx context.Context, o Options) error {
 		return s.why("postgres", err)
 	}
 	server := fmt.Sprintf("http://127.0.0.1:%d", o.Port)
-	if err := s.start(process{name: "service", path: self, args: []string{"serve", "--log-level", "warn"}, dir: dir,
-		env: []string{fmt.Sprintf("UNVORA_LISTEN=127.0.0.1:%d", o.Port), "UNVORA_DATABASE=" + url,
-			"UNVORA_FIRST_USER=" + adminName, "UNVORA_FIRST_PASSWORD=" + k.AdminPassword,
-			"UNVORA_KEY_FILE=" + filepath.Join(dir, "unvora.key"),
-			fmt.Sprintf("UNVORA_PEERS=127.0.0.1:%d", k.PeerPort)}}); err != nil {
+	settings := []string{"UNVORA_DATABASE=" + url, "UNVORA_FIRST_USER=" + adminName,
+		"UNVORA_FIRST_PASSWORD=" + k.AdminPassword, "UNVORA_KEY_FILE=" + filepath.Join(dir, "unvora.key")}
+	if err := s.start(serving("service", self, dir, o.Port, append(slices.Clone(settings),
+		fmt.Sprintf("UNVORA_PEERS=127.0.0.1:%d", k.PeerPort)))); err != nil {
 		return err
 	}
 	lowly, err := agentsAccount(dir, self)
@@ -139,6 +174,10 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	if err := waitFor(ctx, s, "service", func() error { return get(server + "/readyz") }); err != nil {
+		return err
+	}
+	others, err := startOthers(ctx, s, self, dir, o.Services, settings)
+	if err != nil {
 		return err
 	}
 	if k.Token == "" {
@@ -163,14 +202,14 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	fmt.Fprintf(o.Out, `
-Unvora is at      %s
+Unvora is at      %s%s
 Sign in as        %s
 with the password %s
 
 The client is signed in already:  %sbin/unvora hosts
 Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ova
 %sCtrl-C stops everything; the next start finds it as it was.
-`, server, adminName, k.AdminPassword, clientPrefix(o, profile), clientPrefix(o, profile), told(lowly))
+`, server, others, adminName, k.AdminPassword, clientPrefix(o, profile), clientPrefix(o, profile), told(lowly))
 	<-ctx.Done()
 	fmt.Fprintln(o.Out, "\nStopping …")
 	return nil

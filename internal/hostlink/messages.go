@@ -164,7 +164,8 @@ type TaskSpec struct {
 	Part   int             `json:"part,omitempty"` // which of the job's machines it is about
 	Kind   string          `json:"kind"`           // of a plan's step
 	Params json.RawMessage `json:"params"`
-	Try    int             `json:"try,omitempty"` // one that has failed is tried again when this is higher than before
+	Rate   int64           `json:"rate,omitempty"` // bytes per second that it may read of disks; 0: no limit
+	Try    int             `json:"try,omitempty"`  // one that has failed is tried again when this is higher than before
 }
 
 // States of a task.

@@ -47,6 +47,7 @@ type Job struct {
 	Parts       int             `json:"-"`        // children that it was made with
 	GivenUp     bool            `json:"givenUp"`  // another child does its work anew
 	StartAt     *time.Time      `json:"startAt"`  // it begins no sooner
+	Rate        int64           `json:"rate"`     // bytes per second that each transfer may read; 0 for no limit
 	WaitsFor    string          `json:"waitsFor"` // what its next step waits for
 	CreatedAt   time.Time       `json:"createdAt"`
 	StartedAt   *time.Time      `json:"startedAt"`
@@ -80,7 +81,7 @@ func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold,
 	no_return, error_code, error, held_code, held_for, tries, retry_at,
 	needs_client, client_at, parent, nth, parts, given_up, start_at,
-	waits_for, created_at, started_at, finished_at from jobs`
+	rate, waits_for, created_at, started_at, finished_at from jobs`
 const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result,
 	started_at, finished_at from steps`
 
@@ -152,10 +153,10 @@ func (l Ledger) addJob(ctx context.Context, n NewJob) error {
 		key = &n.Key
 	}
 	_, err = l.q.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note,
-		idempotency_key, request, no_return, parent, nth, parts, start_at)
-		values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+		idempotency_key, request, no_return, parent, nth, parts, start_at, rate)
+		values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
 		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn(),
-		j.Parent, j.Nth, j.Parts, j.StartAt)
+		j.Parent, j.Nth, j.Parts, j.StartAt, j.Rate)
 	if violates(err, "jobs_idempotency") {
 		return Refuse(CodeTaken, "The idempotency key was used before.")
 	}
@@ -590,6 +591,15 @@ func (inv *Inventory) AskHold(ctx context.Context, j *Job, who string) error {
 		}
 		return `hold = true`, nil
 	})
+}
+
+// AskRate has the transfers of a job go on at another rate, in bytes per second; 0 for no limit.
+func (inv *Inventory) AskRate(rate int64) func(ctx context.Context, j *Job, who string) error {
+	return func(ctx context.Context, j *Job, who string) error {
+		return inv.steer(ctx, j, "rate", who, func(*Job, bool) (string, error) {
+			return fmt.Sprintf("rate = %d", rate), nil
+		})
+	}
 }
 
 // AskResume lets a held job go on.

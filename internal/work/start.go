@@ -67,7 +67,8 @@ func (w *Work) start(ctx context.Context, req draw.Request, key string) (id uuid
 		return id, err
 	}
 	id = inventory.NewID()
-	j := &inventory.Job{ID: id, UserName: by.Name, Note: draw.NoteOf(req), StartAt: draw.StartOf(req)}
+	j := &inventory.Job{ID: id, UserName: by.Name, Note: draw.NoteOf(req), StartAt: draw.StartOf(req),
+		Rate: draw.RateOf(req)}
 	n := drawn(j, d, req)
 	n.Key = key
 	return id, w.inv.InTx(ctx, func(tx pgx.Tx) error {
@@ -82,7 +83,8 @@ func (w *Work) start(ctx context.Context, req draw.Request, key string) (id uuid
 func drawn(j *inventory.Job, d *draw.Drawn, req draw.Request) inventory.NewJob {
 	n := inventory.NewJob{Job: j, Plan: d.Plan, Request: req}
 	for _, part := range d.Parts {
-		child := &inventory.Job{ID: inventory.NewID(), UserName: j.UserName, Note: j.Note, StartAt: j.StartAt}
+		child := &inventory.Job{ID: inventory.NewID(), UserName: j.UserName, Note: j.Note, StartAt: j.StartAt,
+			Rate: j.Rate}
 		n.Children = append(n.Children, drawn(child, part.Drawn, part.Request))
 	}
 	if len(n.Children) == 0 {
@@ -143,7 +145,7 @@ func (w *Work) AgainFailed(ctx context.Context, parent *inventory.Job, by draw.C
 				continue // somebody asked for the same at the same moment
 			}
 			child := &inventory.Job{ID: inventory.NewID(), UserName: by.Name, Note: old.Note, Parent: &parent.ID,
-				Nth: old.Nth}
+				Nth: old.Nth, Rate: old.Rate}
 			if err := inventory.In(tx).AddJob(ctx, drawn(child, parts[i], asked[i])); err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import {
   resumeFailed,
   resumeJob,
   setLimits,
+  setRate,
 } from "../api";
 import type { Job } from "../api";
 import { ago, count, duration, exact, size } from "../format";
@@ -151,7 +152,12 @@ function JobRow({ job: j, child }: { job: Job; child?: boolean }) {
           </span>
         </div>
       )}
-      {current && <p className="mt-1 text-soft">{current.what}</p>}
+      {current && (
+        <p className="mt-1 flex items-baseline gap-3 text-soft">
+          {current.what}
+          {current.bytes > 0 && <Rate job={j} />}
+        </p>
+      )}
       {j.waitsFor && <p className="mt-1 text-soft">It waits: {j.waitsFor}.</p>}
       {j.startAt && j.state === "waiting" && <p className="mt-1 text-soft">It begins at {exact(j.startAt)}.</p>}
       {j.downSeconds != null && <p className="mt-1 text-soft">Its machine stood for {j.downSeconds.toFixed(1)} s.</p>}
@@ -169,6 +175,31 @@ function JobRow({ job: j, child }: { job: Job; child?: boolean }) {
       )}
       <Told problem={cancel.error ?? halt.error ?? again.error} />
     </article>
+  );
+}
+
+const mib = 1 << 20;
+
+/** How fast a job's transfers may be, in MiB a second; empty for as fast as it goes. */
+function Rate({ job: j }: { job: Job }) {
+  const put = useMutation({ mutationFn: (rate: number) => setRate(j.id, rate) });
+  const now = j.rate ? String(Math.round((100 * j.rate) / mib) / 100) : "";
+  return (
+    <label className="ml-auto flex items-baseline gap-1.5 whitespace-nowrap">
+      at most
+      <input
+        type="number"
+        min={0}
+        step="any"
+        className="field w-20"
+        placeholder="no limit"
+        key={now}
+        defaultValue={now}
+        onBlur={(e) => e.target.value !== now && put.mutate(Math.round(Number(e.target.value) * mib))}
+      />
+      MiB/s
+      <Told problem={put.error} />
+    </label>
   );
 }
 

@@ -34,8 +34,8 @@ type Order struct {
 	Device  bool   // Target is a block device, and what is on it is given up
 	Salvage bool   // pass over what can't be read
 	Verify  bool   // read back what was written
-	// BytesPerSecond holds the copy to a rate; 0 means as fast as it goes.
-	BytesPerSecond int64
+	// Limit holds the copy to a rate; nil means as fast as it goes.
+	Limit *disk.Limit
 	// SaveEvery is how many guest bytes of data may pass between two saves of
 	// the journal; 0 means as the pump has it.
 	SaveEvery int64
@@ -332,10 +332,10 @@ func (c *copier) move(ctx context.Context) error {
 		return err
 	}
 	options := disk.Options{
-		BytesPerSecond: c.BytesPerSecond,
-		SaveEvery:      c.SaveEvery,
-		Now:            c.Now,
-		Progress:       func(n int64) { done += n; c.progress(Copying, done) },
+		Limit:     c.Limit,
+		SaveEvery: c.SaveEvery,
+		Now:       c.Now,
+		Progress:  func(n int64) { done += n; c.progress(Copying, done) },
 		Saved: func(off int64, state []byte, _ any) error {
 			if err := c.unchanged(); err != nil {
 				return err
@@ -386,7 +386,7 @@ func (c *copier) serverCopy(ctx context.Context, j *journal) (int64, error) {
 	}
 	l := c.chain.Links[0]
 	plain, ok := l.Image.(interface{ Source() disk.Source })
-	if !ok || c.Format.Name != "raw" || c.Salvage || c.Verify || c.BytesPerSecond > 0 || j.Offset > 0 {
+	if !ok || c.Format.Name != "raw" || c.Salvage || c.Verify || c.Limit != nil || j.Offset > 0 {
 		return j.Offset, nil
 	}
 	src, ok := plain.Source().(*disk.OSFile)

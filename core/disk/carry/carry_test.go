@@ -70,7 +70,7 @@ func (h helper) run() error {
 		return err
 	}
 	_, err = carry.Copy(context.Background(), carry.Order{Source: h.Source, Target: h.Target, Format: format,
-		Variant: h.Variant, ID: diskID, Verify: h.Verify, BytesPerSecond: h.Rate, SaveEvery: h.Save})
+		Variant: h.Variant, ID: diskID, Verify: h.Verify, Limit: disk.NewLimit(h.Rate), SaveEvery: h.Save})
 	if h.Small != "" {
 		left, _ := os.ReadDir(h.Small)
 		fmt.Printf("left over: %v\n", left)
@@ -209,7 +209,7 @@ func TestSourceChanges(t *testing.T) {
 			source(t, src, 24<<20)
 			dir := t.TempDir()
 			o := order(t, src, filepath.Join(dir, "x.qcow2"), "qcow2", "")
-			o.BytesPerSecond = 60 << 20
+			o.Limit = disk.NewLimit(60 << 20)
 			done := false
 			o.Progress = func(_ string, n, _ int64) {
 				if n > 4<<20 && !done {
@@ -234,7 +234,7 @@ func TestStopped(t *testing.T) {
 	dir := t.TempDir()
 	ctx, cancel := context.WithCancel(t.Context())
 	o := order(t, src, filepath.Join(dir, "x.vhdx"), "vhdx", "")
-	o.BytesPerSecond = 20 << 20
+	o.Limit = disk.NewLimit(20 << 20)
 	began := time.Now()
 	o.Progress = func(_ string, n, _ int64) {
 		if n > 2<<20 {

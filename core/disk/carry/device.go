@@ -65,7 +65,7 @@ func (c *copier) toDevice(ctx context.Context) (*Result, error) {
 	}
 	j := &journal{Digest: disk.NewDigest(c.spec.VirtualBytes)}
 	done := int64(0)
-	options := disk.Options{BytesPerSecond: c.BytesPerSecond, Digest: j.Digest,
+	options := disk.Options{Limit: c.Limit, Digest: j.Digest,
 		Progress: func(n int64) { done += n; c.progress(Copying, done) }}
 	if err := disk.Pump(ctx, target, disk.ImageFeed(c.source, 0, target.BlockBytes()), options); err != nil {
 		return nil, explain(err, c.Order)

@@ -45,9 +45,11 @@ func doAlter(ctx context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	if !p.Live {
-		if err := t.Settled(ctx, folder, "its descriptor is not changed meanwhile"); err != nil {
+		letGo, err := t.KeepStopped(ctx, folder, "its descriptor is not changed meanwhile")
+		if err != nil {
 			return nil, err
 		}
+		defer letGo()
 	}
 	j, err := t.alterJournal(t, p, folder)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/agent/door"
 	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/agent/ground"
 )
 
 // StartWithHost starts the machines that are marked for it, in their order, when the computer was started since the
@@ -44,30 +45,51 @@ func (w *Worker) startWithHost(ctx context.Context, boot string) {
 	if last == boot || last == "" { // nobody has marked one before the agent's first start
 		return
 	}
-	for _, k := range w.marked() {
-		if ctx.Err() != nil {
-			return
-		}
-		now, err := w.Driver.State(ctx, k.folder)
-		if err == nil && now.State.Active() {
-			continue
-		}
-		if err == nil {
-			err = w.run(ctx, k.folder, "")
-		}
-		if err == nil {
-			err = w.noteRunning(ctx, k.folder)
-		}
-		if err != nil {
-			w.Log.Error("a machine did not start with the host", "folder", k.folder, "error", err)
-			continue
-		}
-		w.Log.Info("a machine was started with the host", "folder", k.folder)
-		select {
-		case <-time.After(time.Duration(k.m.StartPause) * time.Second):
-		case <-ctx.Done():
+	for left := w.marked(); len(left) > 0 && ctx.Err() == nil; {
+		held := slices.DeleteFunc(left, func(k marked) bool { return !w.startMarked(ctx, k) })
+		if left = held; len(left) > 0 {
+			rest(ctx, heldAgain)
 		}
 	}
+}
+
+// heldAgain is when a machine is looked at again that was held still when it was to start.
+const heldAgain = 2 * time.Second
+
+func rest(ctx context.Context, d time.Duration) {
+	select {
+	case <-time.After(d):
+	case <-ctx.Done():
+	}
+}
+
+// startMarked starts a machine with its host. It reports whether a job keeps it still now, so that it is to be tried
+// again.
+func (w *Worker) startMarked(ctx context.Context, k marked) (held bool) {
+	if ctx.Err() != nil {
+		return false
+	}
+	now, err := w.Driver.State(ctx, k.folder)
+	if err == nil && now.State.Active() {
+		return false
+	}
+	if err == nil {
+		err = w.begin(ctx, k.folder, "")
+	}
+	if err == nil {
+		err = w.noteRunning(ctx, k.folder)
+	}
+	if ground.CodeOf(err) == "busy.job" {
+		w.Log.Info("a machine starts with the host later", "folder", k.folder, "since", err)
+		return true
+	}
+	if err != nil {
+		w.Log.Error("a machine did not start with the host", "folder", k.folder, "error", err)
+		return false
+	}
+	w.Log.Info("a machine was started with the host", "folder", k.folder)
+	rest(ctx, time.Duration(k.m.StartPause)*time.Second)
+	return false
 }
 
 // marked are the machines that start with the host, in their order.

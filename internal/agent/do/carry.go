@@ -78,6 +78,7 @@ func doCarry(ctx context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	order := carry.Order{Source: p.Source, Target: target, Format: format, ID: p.ID, Salvage: p.Salvage, Verify: true,
+		Limit:    t.Limit,
 		Progress: func(_ string, done, _ int64) { t.Update(func(s *hostlink.Task) { s.Done = done }) }}
 	if p.From != nil && p.Web == nil {
 		dialer := t.Dialer()

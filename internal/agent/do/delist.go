@@ -14,9 +14,11 @@ func doDelist(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	if err := t.Settled(ctx, p.Folder, "stop it first"); err != nil {
+	letGo, err := t.KeepStopped(ctx, p.Folder, "stop it first")
+	if err != nil {
 		return nil, err
 	}
+	defer letGo()
 	return nil, t.Records.Delist(p.Folder)
 }
 

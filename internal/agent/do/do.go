@@ -43,7 +43,7 @@ func (w *Worker) Restore(ctx context.Context) error {
 	}
 	for folder, e := range w.Records.Register() {
 		if e.Running {
-			if err := w.run(ctx, folder, ""); err != nil {
+			if err := w.begin(ctx, folder, ""); err != nil {
 				w.Log.Warn("machine could not be started again", "folder", folder, "error", err)
 			}
 		}

@@ -290,7 +290,8 @@ func (f *fetch) convert(ctx context.Context, src disk.Source) (int64, error) {
 		return 0, err
 	}
 	defer file.Close()
-	if err := disk.Pump(ctx, target, disk.ImageFeed(img, 0, target.BlockBytes()), disk.Options{}); err != nil {
+	if err := disk.Pump(ctx, target, disk.ImageFeed(img, 0, target.BlockBytes()),
+		disk.Options{Limit: f.t.Limit}); err != nil {
 		return 0, err
 	}
 	return virtual, target.Finish()
@@ -312,7 +313,8 @@ func (f *fetch) mark(virtualBytes, grain int64) func(at int64) any {
 }
 
 func (f *fetch) pump(ctx context.Context, target disk.Target, feed disk.Feed, rest io.Reader) error {
-	err := disk.Pump(ctx, target, feed, disk.Options{Now: time.Now, Saved: func(_ int64, _ []byte, m any) error {
+	err := disk.Pump(ctx, target, feed, disk.Options{Now: time.Now, Limit: f.t.Limit, Saved: func(_ int64, _ []byte,
+		m any) error {
 		if m, ok := m.(fetchMark); ok {
 			return f.t.Note(m.journal)
 		}

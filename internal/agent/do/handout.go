@@ -85,6 +85,7 @@ func doHandOut(ctx context.Context, t *run) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer p.close()
 	h := &handing{p: p, over: make(chan hostlink.PackResult, 1), resume: map[string][]streamPoint{}}
 	t.handings.Store(t.ID(), h)
 	defer t.handings.Delete(t.ID())
@@ -167,6 +168,7 @@ func (h *handing) streamDisk(ctx context.Context, w io.Writer, id string, offset
 		}
 		err = disk.Pump(ctx, target, disk.ImageFeed(img, from.guest, target.BlockBytes()), disk.Options{
 			Now:       time.Now,
+			Limit:     p.t.Limit,
 			SaveEvery: 32 << 20,
 			Progress:  p.t.Progress,
 			Saved: func(guest int64, state []byte, _ any) error {

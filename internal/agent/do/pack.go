@@ -31,6 +31,15 @@ type pack struct {
 	t    *run
 	room int
 	base func() (*ovf.Descriptor, error) // reads that of the folder anew
+
+	letGo func() // the machine, which is kept still meanwhile
+}
+
+// close lets the machine go.
+func (p *pack) close() {
+	if p.letGo != nil {
+		p.letGo()
+	}
 }
 
 func newPack(ctx context.Context, t *run) (*pack, error) {
@@ -52,15 +61,20 @@ func newPack(ctx context.Context, t *run) (*pack, error) {
 			return nil, err
 		}
 		if !p.Frozen {
-			if err := t.Standing(ctx, p.Folder, readWhileRunning); err != nil {
+			var err error
+			if p.letGo, err = t.KeepStill(ctx, p.Folder, readWhileRunning); err != nil {
 				return nil, err
 			}
 		}
 		p.base = func() (*ovf.Descriptor, error) { return t.Descriptor(p.Folder) }
 	}
 	raw, err := p.descriptor(nil, 0)
+	if err != nil {
+		p.close()
+		return nil, err
+	}
 	p.room = (len(raw) + 1024*(1+len(p.Disks)) + 4095) / 4096 * 4096 // sizes are still to come
-	return p, err
+	return p, nil
 }
 
 func (p *pack) descriptorName() string { return p.Name + ".ovf" }
@@ -146,6 +160,7 @@ func doPack(ctx context.Context, t *run) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer p.close()
 	if err := t.Within(p.File); err != nil {
 		return nil, err
 	}
@@ -268,6 +283,7 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, pd pla
 	done := j.Done
 	err = disk.Pump(ctx, target, disk.ImageFeed(img, j.Guest, target.BlockBytes()), disk.Options{
 		Now:      time.Now,
+		Limit:    p.t.Limit,
 		Progress: func(n int64) { done += n; p.t.Progress(n) },
 		Saved: func(off int64, state []byte, _ any) error {
 			h, err := out.hash.(encoding.BinaryMarshaler).MarshalBinary()

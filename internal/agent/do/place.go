@@ -147,9 +147,11 @@ func undoPlace(ctx context.Context, t *run) error {
 		}
 		return errors.Join(errs...)
 	}
-	if err := t.Settled(ctx, folder, "stop it first"); err != nil {
+	letGo, err := t.KeepStopped(ctx, folder, "stop it first")
+	if err != nil {
 		return err
 	}
+	defer letGo()
 	errs := []error{t.Records.Delist(folder), t.Door.RemoveAll(folder), t.SyncDir(p.Pool)}
 	for _, x := range p.Besides {
 		errs = append(errs, t.takeBack(t, x))

@@ -23,7 +23,7 @@ func doStart(ctx context.Context, t *run) (any, error) {
 		if now == machine.Running {
 			return nil
 		}
-		return t.run(ctx, p.Folder, p.Boot)
+		return t.begin(ctx, p.Folder, p.Boot)
 	})
 }
 
@@ -111,7 +111,17 @@ func (w *Worker) noteRunning(ctx context.Context, folder string) error {
 	if err != nil {
 		return err
 	}
-	return w.Records.List(folder, ground.Registered{Running: now.State.Active(), Since: time.Now()})
+	return w.Records.Relist(folder, ground.Registered{Running: now.State.Active(), Since: time.Now()})
+}
+
+// begin starts a machine that the host lists, unless its disks are read or changed just now.
+func (w *Worker) begin(ctx context.Context, folder, once string) error {
+	started, err := w.Starting(ctx, folder)
+	if err != nil {
+		return err
+	}
+	defer started()
+	return w.run(ctx, folder, once)
 }
 
 // undoPower lets a machine stand as it did before the task; what was lost by turning it off stays lost.
@@ -130,9 +140,9 @@ func undoPower(ctx context.Context, t *run) error {
 	}
 	switch before.State {
 	case machine.Running:
-		err = t.run(ctx, p.Folder, "")
+		err = t.begin(ctx, p.Folder, "")
 	case machine.Paused:
-		if err = t.run(ctx, p.Folder, ""); err == nil {
+		if err = t.begin(ctx, p.Folder, ""); err == nil {
 			err = t.Driver.(driver.Pausing).Pause(ctx, p.Folder)
 		}
 	case machine.Suspended:

@@ -27,9 +27,11 @@ func doSend(ctx context.Context, t *run) (any, error) {
 	if err := t.Within(p.Source); err != nil {
 		return nil, err
 	}
-	if err := t.Standing(ctx, p.Folder, readWhileRunning); err != nil {
+	letGo, err := t.KeepStill(ctx, p.Folder, readWhileRunning)
+	if err != nil {
 		return nil, err
 	}
+	defer letGo()
 	client, err := t.atManager(&p.To)
 	if err != nil {
 		return nil, err

@@ -46,9 +46,11 @@ func doGoBack(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	if err := t.Settled(ctx, p.Folder, "its disks are changed meanwhile"); err != nil {
+	letGo, err := t.KeepStopped(ctx, p.Folder, "its disks are changed meanwhile")
+	if err != nil {
 		return nil, err
 	}
+	defer letGo()
 	m, err := t.ReadMachine(p.Folder)
 	if err != nil {
 		return nil, err
@@ -90,10 +92,12 @@ func undoGoBack(ctx context.Context, t *run) error {
 	if there, err := t.Journal(&j); !there || err != nil {
 		return err
 	}
-	if err := t.Settled(ctx, p.Folder, "its disks are changed meanwhile"); err != nil {
+	letGo, err := t.KeepStopped(ctx, p.Folder, "its disks are changed meanwhile")
+	if err != nil {
 		return err
 	}
-	_, err := t.redescribe(p.Folder, func(m *machine.Machine) bool {
+	defer letGo()
+	_, err = t.redescribe(p.Folder, func(m *machine.Machine) bool {
 		m.Disks, m.Stands = j.Disks, j.Stands
 		return true
 	})
@@ -149,9 +153,11 @@ func doMergeSnapshot(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	if err := t.Settled(ctx, p.Folder, "its disks are changed meanwhile"); err != nil {
+	letGo, err := t.KeepStopped(ctx, p.Folder, "its disks are changed meanwhile")
+	if err != nil {
 		return nil, err
 	}
+	defer letGo()
 	m, err := t.ReadMachine(p.Folder)
 	if err != nil {
 		return nil, err

@@ -51,9 +51,11 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
 		}
-		if err := t.Settled(ctx, from, "stop it first"); err != nil {
+		letGo, err := t.KeepStopped(ctx, from, "stop it first")
+		if err != nil {
 			return err
 		}
+		defer letGo()
 		if who := t.StoodOn(from, from); len(who) > 0 {
 			return ground.Refuse("copy.stood-on", "%s can't be taken away: disks of %s stand on it",
 				filepath.Base(from), strings.Join(who, ", "))

@@ -17,7 +17,6 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/fit"
-	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/door"
@@ -33,6 +32,8 @@ type Ground struct {
 	Door    *door.Door
 	Records *Records
 	Log     *slog.Logger
+
+	still still
 }
 
 // Refusal is a failure with the code of a finding.
@@ -142,32 +143,6 @@ func (g *Ground) Ports(ctx context.Context) []wiring.Port {
 		g.Log.Warn("list the ports of this host", "error", err)
 	}
 	return list
-}
-
-// Standing is a refusal unless the disks of the machine in a folder are closed. doing says what they are wanted for.
-func (g *Ground) Standing(ctx context.Context, folder, doing string) error {
-	s, err := g.Driver.State(ctx, folder)
-	if err != nil {
-		return fmt.Errorf("whether the machine in %s runs: %w", folder, err)
-	}
-	if s.State.Active() {
-		return Refuse("state.running", "the machine in %s is %s: %s", filepath.Base(folder), s.State, doing)
-	}
-	return nil
-}
-
-// Settled is a refusal unless the machine in a folder neither runs nor is suspended: a suspended state fits only the
-// disks and devices that were there when it was written.
-func (g *Ground) Settled(ctx context.Context, folder, doing string) error {
-	if err := g.Standing(ctx, folder, doing); err != nil {
-		return err
-	}
-	s, err := g.Driver.State(ctx, folder)
-	if err == nil && s.State == machine.Suspended {
-		return Refuse("state.held", "the machine in %s is suspended: let it go on, or drop its state",
-			filepath.Base(folder))
-	}
-	return err
 }
 
 // Hello is what the agent says of itself and its host.

@@ -129,6 +129,17 @@ func (s *Records) List(folder string, r Registered) error {
 	return s.Put("register", folder, r)
 }
 
+// Relist changes what the list of the host says of a machine folder. One that is not on it stays off it.
+func (s *Records) Relist(folder string, r Registered) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, there := s.listed[folder]; !there {
+		return nil
+	}
+	s.listed[folder] = r
+	return s.Put("register", folder, r)
+}
+
 // Delist takes a machine folder off the list of the host.
 func (s *Records) Delist(folder string) error {
 	s.mu.Lock()

@@ -16,6 +16,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 )
@@ -30,7 +31,8 @@ type Kind struct {
 
 // Task is a piece of work that was asked for.
 type Task struct {
-	Intake *Intake // of bytes that the caller's computer sends
+	Intake *Intake     // of bytes that the caller's computer sends
+	Limit  *disk.Limit // that it reads disks at
 
 	ground *ground.Ground
 	spec   hostlink.TaskSpec
@@ -159,7 +161,8 @@ func (ts *Tasks) Resume() error {
 }
 
 func (ts *Tasks) make(id string, spec hostlink.TaskSpec) *Task {
-	t := &Task{ground: ts.Ground, spec: spec, change: make(chan struct{}), ended: make(chan struct{})}
+	t := &Task{ground: ts.Ground, spec: spec, Limit: disk.NewLimit(spec.Rate), change: make(chan struct{}),
+		ended: make(chan struct{})}
 	t.state = hostlink.Task{ID: id, Kind: spec.Kind, State: hostlink.TaskRunning}
 	t.Intake = newIntake(t)
 	return t
@@ -253,6 +256,7 @@ func (ts *Tasks) Start(id string, spec hostlink.TaskSpec) (*Task, error) {
 		t = ts.make(id, spec) // its journal says how far it was
 		t.state.Done = s.Done
 	} else {
+		t.Limit.Set(spec.Rate) // which may be another by now
 		return t, nil
 	}
 	if err := t.save(); err != nil {

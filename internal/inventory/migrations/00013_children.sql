@@ -10,6 +10,7 @@ alter table jobs
     add parts integer not null default 0,           -- children that it was made with
     add given_up boolean not null default false,    -- another child does its work anew
     add start_at timestamptz,                       -- it begins no sooner
+    add rate bigint not null default 0 check (rate >= 0), -- bytes per second of each transfer; 0 for no limit
     add waits_for text not null default '';         -- what its next step waits for
 alter table steps add uses text[];                  -- hosts, and a pair of hosts, of a transfer
 create index steps_transfers on steps (job_id) where state = 'working' and uses is not null;
@@ -57,7 +58,7 @@ drop index jobs_children;
 drop index steps_transfers;
 alter table steps drop uses;
 alter table jobs drop parent, drop nth, drop parts, drop given_up, drop start_at,
-    drop waits_for;
+    drop waits_for, drop rate;
 alter table jobs drop constraint jobs_state_check;
 alter table jobs add constraint jobs_state_check
     check (state in ('waiting', 'working', 'held', 'done', 'failed', 'cancelled'));

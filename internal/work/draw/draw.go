@@ -54,6 +54,7 @@ type Asked struct {
 	TakeRecommended bool         `json:"takeRecommended,omitempty"`
 	Note            string       `json:"note,omitempty"`
 	StartAt         *time.Time   `json:"startAt,omitempty"` // it begins no sooner
+	Rate            int64        `json:"rate,omitempty"`    // bytes per second that each transfer may read
 
 	by Caller
 }
@@ -137,6 +138,9 @@ func NoteOf(req Request) string { return req.asked().Note }
 
 // StartOf is when a job is to begin at the soonest; nil for at once.
 func StartOf(req Request) *time.Time { return req.asked().StartAt }
+
+// RateOf is how fast transfers may be, in bytes per second; 0 for no limit.
+func RateOf(req Request) int64 { return req.asked().Rate }
 
 // Drawn is a plan with what its job will need.
 type Drawn struct {

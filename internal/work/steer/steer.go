@@ -125,6 +125,11 @@ func (s *Steerer) Resume(ctx context.Context, ref, user string) (*inventory.Job,
 	return s.ask(ctx, ref, user, s.inv.AskResume)
 }
 
+// Rate has the transfers of a job go on at another rate, in bytes per second; 0 for no limit.
+func (s *Steerer) Rate(ctx context.Context, ref, user string, rate int64) (*inventory.Job, error) {
+	return s.ask(ctx, ref, user, s.inv.AskRate(rate))
+}
+
 // ask asks for something of a job; of one over several machines of each child that is not over.
 func (s *Steerer) ask(ctx context.Context, ref, user string,
 	f func(context.Context, *inventory.Job, string) error) (*inventory.Job, error) {

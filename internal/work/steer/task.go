@@ -40,7 +40,7 @@ func (r *run) atPlace(ctx context.Context) (wait, error) {
 
 // spec is what the step's task is asked at an agent, without its parameters.
 func (r *run) spec() hostlink.TaskSpec {
-	return hostlink.TaskSpec{Job: r.j.ID.String(), Epoch: r.j.Epoch, Kind: r.s.Kind, Part: r.s.Part}
+	return hostlink.TaskSpec{Job: r.j.ID.String(), Epoch: r.j.Epoch, Kind: r.s.Kind, Part: r.s.Part, Rate: r.j.Rate}
 }
 
 // atHost starts the step's task at the host's agent unless it is there, looks at it and records.
