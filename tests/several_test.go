@@ -190,6 +190,26 @@ func TestSeveral(t *testing.T) {
 	}
 }
 
+// TestConsoleSeveral starts all machines of a host in the console, in one job that is undone when one of them fails.
+func TestConsoleSeveral(t *testing.T) {
+	e := ownEstate(t)
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	do(t, ctx, "start all", chromedp.Navigate(e.server+"/hosts?host=gannet"), press(byText("button", "Start all …")),
+		chromedp.WaitVisible(`//p[contains(., "one for each machine")]`))
+	accessible(t, ctx, "console-start-all")
+	do(t, ctx, "all, or none", press(`//label[contains(., "all, or none")]/input`),
+		chromedp.WaitNotPresent(`//p[contains(., "one for each machine")]`),
+		chromedp.WaitEnabled(byText("button", "Start all on gannet")), press(byText("button", "Start all on gannet")))
+	wait.Until(t, func() bool {
+		return len(get[[]openapi.Copy](t, e, "copies", "--where", "host=gannet name~training-* state=running")) == 12
+	})
+	started := get[[]openapi.Job](t, e, "jobs")[0]
+	require.Equal(t, "start", started.Operation)
+	require.Empty(t, started.Children, "one job does all")
+	require.Greater(t, len(started.Steps), 12)
+}
+
 // TestRate: transfers are held to a rate, which may change while they run.
 func TestRate(t *testing.T) {
 	e := ownEstate(t)

@@ -84,15 +84,15 @@ stays as it is.`,
 		if p == nil || err != nil {
 			return err
 		}
-		if to != nil && s.detach {
-			return usage("--detach goes with a shelf: a file on this computer is written by this command")
+		if to != nil && s.leaves() {
+			return usage("--detach and --start go with a shelf: a file on this computer is written by this command")
 		}
 		j, err := a.start(ctx, c, p.body)
 		if err != nil {
 			return err
 		}
-		if s.detach {
-			return a.print(j, func() { fmt.Fprintf(a.out, "The job %s is at work: unvora jobs %s\n", j.Id, j.Id) })
+		if s.leaves() {
+			return a.detached(j)
 		}
 		var transfer func(context.Context) error
 		switch {

@@ -214,14 +214,15 @@ func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.Import
 	if p == nil || err != nil {
 		return err
 	}
-	if s.detach && opened != nil {
-		return usage("--detach goes with a package of the inventory: a file on this computer is sent by this command")
+	if s.leaves() && opened != nil {
+		return usage("--detach and --start go with a package of the inventory: a file on this computer is sent by " +
+			"this command")
 	}
 	j, err := a.start(ctx, c, p.body)
 	if err != nil {
 		return err
 	}
-	if s.detach {
+	if s.leaves() {
 		return a.detached(j)
 	}
 	var transfer func(context.Context) error

@@ -43,6 +43,9 @@ func (s *settling) transfers(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&s.rate, "rate", "", "read no more than this a second of each machine's disks, 20MiB say")
 }
 
+// leaves tells whether the command ends before its job does.
+func (s *settling) leaves() bool { return s.detach || s.start != "" }
+
 // body puts what every verb takes into a request, which is one of the contract's. Answers that the request has already
 // stay, unless others are given.
 func (s *settling) body(req any) (*openapi.Request, error) {
@@ -399,7 +402,7 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 	if err != nil {
 		return err
 	}
-	if s.detach || s.start != "" {
+	if s.leaves() {
 		return a.detached(j)
 	}
 	j, err = a.follow(ctx, c, j, nil)

@@ -19,6 +19,7 @@ export function AttachSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
+      {...p.sheet}
       title="Attach a disk"
       from={
         <div className="flex flex-wrap items-center gap-2">
@@ -60,13 +61,7 @@ export function AttachSheet({ copy, onClose }: { copy: Copy; onClose: () => void
           </select>
         </div>
       }
-      plan={request && p.plan}
-      problem={p.problem}
-      busy={p.busy || !request}
       does={file ? `Attach ${lastPart(file)}` : "Say which disk"}
-      answers={p.answers}
-      onAnswer={p.answer}
-      onRun={p.run}
       onClose={onClose}
     />
   );

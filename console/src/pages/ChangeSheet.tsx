@@ -40,6 +40,7 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
+      {...p.sheet}
       title="Change a copy"
       from={<span className="font-semibold">{place(copy)}</span>}
       to={
@@ -155,13 +156,7 @@ export function ChangeSheet({ copy, onClose }: { copy: Copy; onClose: () => void
           )}
         </div>
       }
-      plan={request && p.plan}
-      problem={p.problem}
-      busy={p.busy || !request}
       does={request ? `Change ${place(copy)}` : "Nothing is different yet"}
-      answers={p.answers}
-      onAnswer={p.answer}
-      onRun={p.run}
       onClose={onClose}
     />
   );

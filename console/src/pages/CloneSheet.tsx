@@ -32,6 +32,7 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
   const p = usePlan(request, onClose);
   return (
     <PlanSheet
+      {...p.sheet}
       title="Clone a machine"
       from={<FromCopy copy={copy} />}
       to={
@@ -68,14 +69,7 @@ export function CloneSheet({ copy, onClose }: { copy: Copy; onClose: () => void 
           <FirstStart value={firstStart} onChange={setFirstStart} />
         </div>
       }
-      plan={p.plan}
-      problem={p.problem}
-      busy={p.busy}
       does={host ? `Make ${counted(count, "clone")} at ${host}` : "Choose a host first"}
-      answers={p.answers}
-      onAnswer={p.answer}
-      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
-      onRun={p.run}
       onClose={onClose}
     />
   );

@@ -32,6 +32,8 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
   });
   return (
     <PlanSheet
+      {...p.sheet}
+      later={shelf ? p.sheet.later : undefined}
       title="Export"
       from={<span className="font-semibold">{place(copy)}</span>}
       to={
@@ -56,13 +58,7 @@ export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void
           </div>
         </div>
       }
-      plan={p.plan}
-      problem={p.problem}
-      busy={p.busy}
       does={shelf ? `Write ${file} to the shelf ${shelf}` : `Save ${file} on this computer`}
-      answers={p.answers}
-      onAnswer={p.answer}
-      onRun={p.run}
       onClose={onClose}
     />
   );

@@ -26,6 +26,7 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
   const verb = ahead ? "Fetch the disks of" : move ? "Move" : "Import";
   return (
     <PlanSheet
+      {...p.sheet}
       title={ahead ? "Fetch ahead" : "Import from a manager"}
       from={
         <>
@@ -52,14 +53,7 @@ export function FetchSheet({ copies, ahead = false, peer = false, onClose }: Pro
           )}
         </div>
       }
-      plan={p.plan}
-      problem={p.problem}
-      busy={p.busy}
       does={host ? `${verb} ${what} ${ahead ? "to" : "and register on"} ${host}` : "Choose a host first"}
-      answers={p.answers}
-      onAnswer={p.answer}
-      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
-      onRun={p.run}
       onClose={onClose}
     />
   );

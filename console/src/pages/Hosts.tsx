@@ -165,6 +165,7 @@ function Detail({ name }: { name: string }) {
   const [adding, setAdding] = useState(false);
   const [dropping, setDropping] = useState("");
   const [emptying, setEmptying] = useState(false);
+  const [powering, setPowering] = useState<"start" | "stop">();
   if (!h) return <Told problem={error} />;
   return (
     <section aria-label={h.name} className="flex min-w-0 flex-col">
@@ -179,6 +180,16 @@ function Detail({ name }: { name: string }) {
         {copies.items.some((c) => c.form === "registered") && (
           <button className="button text-[14px]" onClick={() => setEmptying(true)}>
             Empty it …
+          </button>
+        )}
+        {copies.items.some((c) => c.form === "registered" && c.state === "running") && (
+          <button className="button text-[14px]" onClick={() => setPowering("stop")}>
+            Stop all …
+          </button>
+        )}
+        {copies.items.some((c) => c.form === "registered" && c.state === "stopped") && (
+          <button className="button text-[14px]" onClick={() => setPowering("start")}>
+            Start all …
           </button>
         )}
         <button className="button text-[14px]" onClick={() => rest.mutate(h.state !== "resting")}>
@@ -204,6 +215,16 @@ function Detail({ name }: { name: string }) {
           title={`Empty ${h.name}`}
           request={{ operation: "move", where: `host=${h.name}`, spread: true }}
           onClose={() => setEmptying(false)}
+        />
+      )}
+      {powering && (
+        <OperationSheet
+          title={powering === "start" ? `Start all on ${h.name}` : `Stop all on ${h.name}`}
+          request={{
+            operation: powering,
+            where: `host=${h.name} ${powering === "start" ? "state=stopped" : "state=running"}`,
+          }}
+          onClose={() => setPowering(undefined)}
         />
       )}
       {dropping && (

@@ -44,6 +44,8 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
   const bytes = disks.reduce((sum, s) => sum + s.bytes, 0);
   return (
     <PlanSheet
+      {...p.sheet}
+      later={file ? undefined : p.sheet.later}
       title="Bring in a package"
       from={
         <>
@@ -69,16 +71,10 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
           )}
         </div>
       }
-      plan={p.plan}
-      problem={skeleton.error ?? p.problem}
-      busy={p.busy}
+      problem={skeleton.error ?? p.sheet.problem}
       does={
         host ? `Copy ${count(disks.length, "disk")} (${size(bytes)}) to ${host} and register` : "Choose a host first"
       }
-      answers={p.answers}
-      onAnswer={p.answer}
-      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
-      onRun={p.run}
       onClose={() => onClose(false)}
     />
   );

@@ -22,6 +22,7 @@ export function MoveSheet({ copy, onClose }: { copy: Copy; onClose: () => void }
   };
   return (
     <PlanSheet
+      {...p.sheet}
       title="Move a machine"
       from={<FromCopy copy={copy} />}
       to={
@@ -30,14 +31,7 @@ export function MoveSheet({ copy, onClose }: { copy: Copy; onClose: () => void }
           <PoolPicker host={host} value={pool} onChange={setPool} />
         </div>
       }
-      plan={p.plan}
-      problem={p.problem}
-      busy={p.busy}
       does={!host ? "Choose a host first" : host === copy.host && !pool ? "Choose another pool" : `Move it to ${host}`}
-      answers={p.answers}
-      onAnswer={p.answer}
-      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
-      onRun={p.run}
       onClose={onClose}
     />
   );

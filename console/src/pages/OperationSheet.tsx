@@ -14,19 +14,16 @@ export function OperationSheet({ title, request, onClose }: Props) {
   const operations = useQuery(operationsQuery);
   const words = operations.data?.find((o) => o.name === request.operation);
   const p = usePlan(fixed, onClose);
-  const does = title ?? `${words?.title ?? ""} ${p.plan?.subjects.join(", ") ?? ""}`;
+  const [first = "", ...more] = p.plan?.subjects ?? [];
+  const subjects = more.length > 2 ? `${first} and ${more.length} more` : [first, ...more].join(", ");
+  const does = title ?? `${words?.title ?? ""} ${subjects}`;
   return (
     <PlanSheet
+      {...p.sheet}
       title={does}
-      from={<span className="font-semibold">{p.plan?.subjects.join(", ")}</span>}
+      from={<span className="font-semibold">{subjects}</span>}
       to={<span>{words?.becomes}</span>}
-      plan={p.plan}
-      problem={p.problem}
-      busy={p.busy}
       does={does}
-      answers={p.answers}
-      onAnswer={p.answer}
-      onRun={p.run}
       onClose={onClose}
     />
   );

@@ -30,6 +30,7 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
   };
   return (
     <PlanSheet
+      {...p.sheet}
       title="Register a machine folder"
       from={<FromCopy copy={copy} />}
       to={
@@ -55,14 +56,7 @@ export function RegisterSheet({ copy, onClose }: { copy: Copy; onClose: () => vo
           />
         </div>
       }
-      plan={p.plan}
-      problem={p.problem}
-      busy={p.busy}
       does={host ? `${does[files]} ${host}` : "Choose a host first"}
-      answers={p.answers}
-      onAnswer={p.answer}
-      keep={{ on: p.keepWiring, set: p.setKeepWiring }}
-      onRun={p.run}
       onClose={onClose}
     />
   );

@@ -30,6 +30,7 @@ export function SwitchSheet({ host, onClose }: { host: Schemas["HostDetail"]; on
   );
   return (
     <PlanSheet
+      {...p.sheet}
       title="Make a switch"
       from={<span className="font-semibold">{host.name}</span>}
       to={
@@ -61,13 +62,7 @@ export function SwitchSheet({ host, onClose }: { host: Schemas["HostDetail"]; on
           {text("Host’s own address", "address of the host", setAddress)}
         </div>
       }
-      plan={request && p.plan}
-      problem={p.problem}
-      busy={p.busy || !request}
       does={name ? `Make the switch ${name} of ${host.name}` : "Give it a name first"}
-      answers={p.answers}
-      onAnswer={p.answer}
-      onRun={p.run}
       onClose={onClose}
     />
   );

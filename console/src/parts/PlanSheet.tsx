@@ -16,6 +16,8 @@ type Props = {
   answers: Record<string, string>;
   onAnswer: (finding: Finding, answer: string) => void;
   keep?: { on: boolean; set: (on: boolean) => void }; // chosen switches as rules of wiring
+  together?: { on: boolean; set: (on: boolean) => void }; // several machines in one job: all, or none
+  later?: { at: string; set: (at: string) => void }; // when it begins, as the browser writes it; "" for now
   onRun: () => void;
   onClose: () => void;
 };
@@ -99,6 +101,24 @@ export function PlanSheet(p: Props) {
                   keep the chosen switch as a rule
                 </label>
               )}
+            {p.together && (p.together.on || (p.plan?.jobs ?? 1) > 1) && (
+              <label className="flex items-center gap-2">
+                <input type="checkbox" checked={p.together.on} onChange={(e) => p.together!.set(e.target.checked)} />
+                all, or none
+              </label>
+            )}
+            {p.later && (
+              <label className="flex items-center gap-2 text-soft">
+                begin at
+                <input
+                  type="datetime-local"
+                  aria-label="Begin at"
+                  className="field"
+                  value={p.later.at}
+                  onChange={(e) => p.later!.set(e.target.value)}
+                />
+              </label>
+            )}
             <span className="ml-auto text-soft">{leftOf(p.plan)}</span>
             <button className="button-main" disabled={!p.plan?.runnable || p.busy} onClick={p.onRun}>
               {p.does}

@@ -6,7 +6,7 @@ import { keyOf } from "../answers";
 import type { Finding, Job, Asking } from "../api";
 
 /** Whether switches that are chosen on the way can become rules of wiring. */
-const wires = (request: Asking) => request.operation === "import" || request.operation === "register";
+const wires = (request: Asking) => ["import", "register", "clone", "move"].includes(request.operation);
 
 /**
  * Works a request out, again after every answer. Recommendations are taken
@@ -15,6 +15,8 @@ const wires = (request: Asking) => request.operation === "import" || request.ope
 export function usePlan(request: Asking | undefined, onStarted: (job: Job) => void) {
   const [answers, setAnswers] = useState<Record<string, string>>({});
   const [keepWiring, setKeepWiring] = useState(false);
+  const [together, setTogether] = useState(false);
+  const [later, setLater] = useState("");
   const key = useRef(newKey());
   const full = useMemo(
     () =>
@@ -22,11 +24,12 @@ export function usePlan(request: Asking | undefined, onStarted: (job: Job) => vo
         ? {
             ...request,
             ...(wires(request) && { keepWiring }),
+            ...(together && { allOrNothing: true }),
             answers: { ...request.answers, ...answers },
             takeRecommended: true,
           }
         : undefined,
-    [request, answers, keepWiring],
+    [request, answers, keepWiring, together],
   );
   const plan = useQuery({
     queryKey: ["plan", full],
@@ -35,16 +38,21 @@ export function usePlan(request: Asking | undefined, onStarted: (job: Job) => vo
     placeholderData: keepPreviousData,
     retry: false,
   });
-  const run = useMutation({ mutationFn: () => startJob(full!, key.current), onSuccess: onStarted });
-  const answer = (f: Finding, a: string) => setAnswers((old) => ({ ...old, [keyOf(f)]: a }));
-  return {
-    answers,
-    answer,
-    keepWiring,
-    setKeepWiring,
-    plan: plan.data,
+  const run = useMutation({
+    mutationFn: () => startJob(later ? { ...full!, startAt: new Date(later).toISOString() } : full!, key.current),
+    onSuccess: onStarted,
+  });
+  /** What the sheet shows of it. */
+  const sheet = {
+    plan: request && plan.data,
     problem: run.error ?? plan.error,
-    busy: run.isPending || run.isSuccess || plan.isFetching,
-    run: () => run.mutate(),
+    busy: !request || run.isPending || run.isSuccess || plan.isFetching,
+    answers,
+    onAnswer: (f: Finding, a: string) => setAnswers((old) => ({ ...old, [keyOf(f)]: a })),
+    keep: request && wires(request) ? { on: keepWiring, set: setKeepWiring } : undefined,
+    together: { on: together, set: setTogether },
+    later: { at: later, set: setLater },
+    onRun: () => run.mutate(),
   };
+  return { sheet, plan: plan.data };
 }
