@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -49,10 +51,10 @@ func (b *bench) register() error {
 		"100 ms"})
 	b.row([]any{"the same, disk of 1 TiB", fmt.Sprintf("%.0f ms", median(large)*1000), "disk of 1 GiB",
 		fmt.Sprintf("%.0f ms", median(small)*1000), fmt.Sprintf("%.2f", median(large)/median(small)), "1.20"})
-	const many = 200
+	const many = 1000
 	var names []string
 	for n := range many {
-		name := fmt.Sprintf("many-%03d", n)
+		name := fmt.Sprintf("many-%04d", n)
 		if err := makeFolder(filepath.Join(reef, name), name, gib); err != nil {
 			return err
 		}
@@ -63,7 +65,15 @@ func (b *bench) register() error {
 		return err
 	}
 	b.row([]any{fmt.Sprintf("%d machines registered in one job, each", many), fmt.Sprintf("%.0f ms", secs*1000/many),
-		"", "", "", "50 ms"})
+		"", "", "", "20 ms"})
+	took, err := timed(func() error {
+		_, err := c.ListJobsWithResponse(context.Background(), &openapi.ListJobsParams{})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	b.row([]any{"the list of jobs behind that", fmt.Sprintf("%.0f ms", took*1000), "", "", "", "20 ms"})
 	return nil
 }
 
@@ -110,8 +120,9 @@ func ended(c *openapi.ClientWithResponses, job string, again time.Duration) erro
 			return fmt.Errorf("job: %s", s.Body)
 		case s.JSON200.State == openapi.JobStateDone:
 			return nil
-		case s.JSON200.State == openapi.JobStateFailed:
-			return fmt.Errorf("job: %s", s.JSON200.Error.Message)
+		case slices.Contains([]openapi.JobState{openapi.JobStateFailed, openapi.JobStatePartly,
+			openapi.JobStateHeld, openapi.JobStateCancelled}, s.JSON200.State):
+			return fmt.Errorf("job: %s", s.Body)
 		}
 		time.Sleep(again)
 	}
@@ -159,5 +170,21 @@ func makeFolder(folder, name string, size int64) error {
 	if err := img.Put(0, bytes.Repeat([]byte("tide"), 16<<10), 64<<10); err != nil {
 		return err
 	}
-	return img.Finish()
+	if err := img.Finish(); err != nil || os.Getuid() != 0 {
+		return err
+	}
+	return owned(folder)
+}
+
+// agentAccount is the account that the demo's agents run with, where root starts it.
+const agentAccount = 65534
+
+// owned gives a folder, and what is in it, to the agents.
+func owned(folder string) error {
+	return filepath.WalkDir(folder, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Chown(path, agentAccount, agentAccount)
+	})
 }
