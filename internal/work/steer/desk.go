@@ -149,3 +149,33 @@ func (f *freed) tell() {
 		f.next = nil
 	}
 }
+
+// looks are the hosts that are surveyed behind the ends of jobs.
+type looks struct {
+	mu   sync.Mutex
+	more map[uuid.UUID]bool // there for one that is surveyed now; true: and once more
+}
+
+// begin tells whether a host is to be surveyed now; else whoever does so already does it once more.
+func (l *looks) begin(host uuid.UUID) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.more == nil {
+		l.more = map[uuid.UUID]bool{}
+	}
+	_, under := l.more[host]
+	l.more[host] = under
+	return !under
+}
+
+// again tells whether a host is to be surveyed once more.
+func (l *looks) again(host uuid.UUID) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !l.more[host] {
+		delete(l.more, host)
+		return false
+	}
+	l.more[host] = false
+	return true
+}

@@ -1,11 +1,15 @@
 package steer_test
 
 import (
+	"context"
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/wait"
@@ -115,4 +119,113 @@ func TestCancelAtTheEnd(t *testing.T) {
 	}
 	require.Equal(t, "cancelled: undone undone", states(b.now(j)))
 	require.Equal(t, []string{"start s1", "start s2", "undo s2", "undo s1", "forget all"}, b.agent.says())
+}
+
+// TestLooksTogether: while a host is looked at, any number of jobs may end there: it is looked at once more for all.
+func TestLooksTogether(t *testing.T) {
+	b := newBench(t)
+	b.gate = make(chan struct{})
+	for range 5 {
+		j := b.job(mend)
+		_, err := b.tick(j)
+		require.NoError(t, err)
+		require.Equal(t, "done: done", states(b.now(j)))
+	}
+	close(b.gate)
+	b.s.Settled()
+	require.Len(t, b.looked, 2)
+	j := b.job(mend)
+	_, err := b.tick(j)
+	require.NoError(t, err)
+	b.s.Settled()
+	require.Len(t, b.looked, 3)
+}
+
+// TestTransfersWait: a transfer for which there is no room is not asked for at its agent; it says what it waits for,
+// and begins when one has ended.
+func TestTransfersWait(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, b.inv.SetLimits(b.ctx, inventory.Limits{PerHost: 1, PerLink: 1}, "robin"))
+	running := hostlink.Task{State: hostlink.TaskRunning}
+	b.agent.tasks["s2"] = []hostlink.Task{running, running, {State: hostlink.TaskDone}}
+	carry := plan.Carry{Disk: "disk1", Source: "/reef/a/d.qcow2", Pool: "/reef", File: "b.qcow2", Format: "qcow2"}
+	first, second := b.job(mend, carry), b.job(carry)
+	waits, err := b.tick(first)
+	require.NoError(t, err)
+	require.True(t, waits)
+	require.Equal(t, "working: done working", states(b.now(first)))
+
+	_, until, err := b.s.Tick(b.ctx, second.ID, second.Epoch)
+	require.NoError(t, err)
+	require.NotNil(t, until)
+	require.Equal(t, "1 of 1 transfers at gannet are running", b.now(second).WaitsFor)
+	require.Equal(t, "working: waiting", states(b.now(second)))
+	require.Equal(t, []string{"start s1", "start s2"}, b.agent.says(), "nothing of it is asked for")
+	over := make(chan struct{})
+	go func() {
+		until(b.ctx)
+		close(over)
+	}()
+
+	_, err = b.tick(first)
+	require.NoError(t, err)
+	require.Equal(t, "done: done done", states(b.now(first)))
+	select {
+	case <-over:
+	case <-time.After(wait.Bound):
+		t.Fatal("it was not told")
+	}
+	_, err = b.tick(second)
+	require.NoError(t, err)
+	require.Equal(t, "done: done", states(b.now(second)))
+	require.Empty(t, b.now(second).WaitsFor)
+}
+
+// TestAsksChildren: what is asked of a job over several machines is asked of each that is not over; the rate too.
+func TestAsksChildren(t *testing.T) {
+	b := newBench(t)
+	parent := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
+	one := &plan.Plan{Operation: "change", Steps: []plan.Step{{ID: "s1", Kind: plan.KindMend, Host: "gannet",
+		Do: mend}}}
+	n := inventory.NewJob{Job: parent, Plan: plan.SideBySide([]*plan.Plan{one, one, one})}
+	for range 3 {
+		n.Children = append(n.Children, inventory.NewJob{Plan: one, Hosts: map[string]uuid.UUID{"gannet": b.host},
+			Job: &inventory.Job{ID: inventory.NewID(), UserName: "robin", Rate: 1 << 20}})
+	}
+	require.NoError(t, b.inv.InTx(b.ctx, func(tx pgx.Tx) error { return inventory.In(tx).AddJob(b.ctx, n) }))
+	require.NoError(t, b.s.LookForJobs(b.ctx))
+	child := func(n int) *inventory.Job {
+		j, err := b.inv.Job(b.ctx, b.now(parent).Children.IDs[n].String())
+		require.NoError(t, err)
+		return j
+	}
+	_, err := b.tick(child(0))
+	require.NoError(t, err)
+	require.EqualValues(t, 1<<20, b.agent.specs["s1"].Rate)
+	_, err = b.s.Hold(b.ctx, parent.ID.String(), "robin")
+	require.NoError(t, err)
+	for n := range 2 {
+		_, err = b.tick(child(n + 1))
+		require.NoError(t, err)
+	}
+	require.Equal(t, inventory.JobHeld, b.now(parent).State)
+	require.Equal(t, map[inventory.JobState]int{"done": 1, "held": 2}, b.now(parent).Children.States)
+	_, err = b.s.Rate(b.ctx, parent.ID.String(), "robin", 5)
+	require.NoError(t, err)
+	_, err = b.s.Resume(b.ctx, parent.ID.String(), "robin")
+	require.NoError(t, err)
+	_, err = b.s.Cancel(b.ctx, child(2).ID.String(), "robin")
+	require.NoError(t, err)
+	require.NoError(t, b.s.LookForJobs(b.ctx))
+	for n := range 2 {
+		_, err = b.tick(child(n + 1))
+		require.NoError(t, err)
+	}
+	require.EqualValues(t, 5, b.agent.specs["s1"].Rate)
+	require.Equal(t, inventory.JobPartly, b.now(parent).State)
+	type asked = func(context.Context, string, string) (*inventory.Job, error)
+	for _, ask := range []asked{b.s.Hold, b.s.Resume, b.s.Cancel} {
+		_, err = ask(b.ctx, parent.ID.String(), "robin")
+		require.ErrorContains(t, err, "is partly already")
+	}
 }

@@ -33,6 +33,7 @@ type Steerer struct {
 	id        uuid.UUID // of this service
 	desk      *desk
 	freed     freed
+	looks     looks
 	admitting sync.Mutex
 	came      chan struct{}   // something waits to be steered
 	life      context.Context // of what goes on in the background

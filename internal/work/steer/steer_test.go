@@ -125,6 +125,7 @@ type bench struct {
 	log   *said
 	// looked are names of hosts that were looked at again.
 	looked chan string
+	gate   chan struct{} // that whoever looks waits at; may be nil
 }
 
 func newBench(t *testing.T) *bench {
@@ -162,6 +163,9 @@ func newBench(t *testing.T) *bench {
 	b.s, err = steer.New(b.ctx, b.inv, hosts, away.NewPlaces(b.inv, nil), steer.Options{
 		Look: func(_ context.Context, h *inventory.Host) error {
 			b.looked <- h.Name
+			if b.gate != nil {
+				<-b.gate
+			}
 			return nil
 		},
 		Ended: func(_ context.Context, j *inventory.Job) error {

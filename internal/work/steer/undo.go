@@ -172,10 +172,17 @@ func (s *Steerer) forgotten(ctx context.Context, j *inventory.Job) (hosts []*inv
 	return hosts
 }
 
-// lookAgain surveys hosts behind a job's end.
+// lookAgain surveys hosts behind a job's end. While one is surveyed, any number of jobs may end there: it is surveyed
+// once more for all of them.
 func (s *Steerer) lookAgain(j *inventory.Job, hosts []*inventory.Host) {
 	for _, h := range hosts {
-		s.background(func(ctx context.Context) { s.look(ctx, j, h, surveyTime) })
+		if s.looks.begin(h.ID) {
+			s.background(func(ctx context.Context) {
+				for again := true; again; again = s.looks.again(h.ID) {
+					s.look(ctx, j, h, surveyTime)
+				}
+			})
+		}
 	}
 }
 
