@@ -159,7 +159,8 @@ func TestProtocolOfMoves(t *testing.T) {
 		walked := &protocol{ran: state == machine.Running}
 		for _, s := range p.Steps {
 			walked.kinds = append(walked.kinds, s.Kind)
-			walked.hosts = append(walked.hosts, map[string]int{facts.From.Name: source, facts.Host.Name: target}[s.Host])
+			at := map[string]int{facts.From.Name: source, facts.Host.Name: target}[s.Host]
+			walked.hosts = append(walked.hosts, at)
 		}
 		begin := world{listed: [2]bool{true, false}, run: [2]bool{walked.ran, false}}
 		walked.walk(begin)
