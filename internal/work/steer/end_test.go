@@ -2,6 +2,7 @@ package steer_test
 
 import (
 	"context"
+	"fmt"
 	"testing"
 	"time"
 
@@ -119,6 +120,34 @@ func TestCancelAtTheEnd(t *testing.T) {
 	}
 	require.Equal(t, "cancelled: undone undone", states(b.now(j)))
 	require.Equal(t, []string{"start s1", "start s2", "undo s2", "undo s1", "forget all"}, b.agent.says())
+}
+
+// TestManagersLookedAtFirst: what was made at a manager is known only once the manager is looked at, so that is done
+// before a job's end is told; once for all of its hosts.
+func TestManagersLookedAtFirst(t *testing.T) {
+	b := newBench(t)
+	m := &inventory.Manager{ID: inventory.NewID(), Name: "mainland", Kind: inventory.ManagerCIMI, Address: "https://m"}
+	require.NoError(t, b.inv.AddManager(b.ctx, m, "robin"))
+	hosts := map[string]uuid.UUID{}
+	p := &plan.Plan{Operation: "change"}
+	for i, name := range []string{"alcid", "auk"} {
+		h, err := b.inv.ManagedHost(b.ctx, m, name, &hostlink.Hello{Family: "slate", Driver: "cimi"})
+		require.NoError(t, err)
+		hosts[h.Name] = h.ID
+		p.Steps = append(p.Steps, plan.Step{ID: fmt.Sprint("s", i+1), Kind: plan.KindNoteAhead, Host: h.Name,
+			Do: &plan.NoteAhead{Copy: inventory.NewID().String()}})
+	}
+	j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
+	require.NoError(t, b.inv.InTx(b.ctx, func(tx pgx.Tx) error {
+		return inventory.In(tx).AddJob(b.ctx, inventory.NewJob{Job: j, Plan: p, Hosts: hosts})
+	}))
+	require.NoError(t, b.s.LookForJobs(b.ctx))
+	_, err := b.tick(b.now(j))
+	require.NoError(t, err)
+	require.Equal(t, "done: done done", states(b.now(j)))
+	require.Equal(t, []int{1}, b.before)
+	b.s.Settled()
+	require.Len(t, b.looked, 1, "and not once more")
 }
 
 // TestLooksTogether: while a host is looked at, any number of jobs may end there: it is looked at once more for all.

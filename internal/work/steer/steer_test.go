@@ -116,13 +116,14 @@ func (s *said) String() string {
 // bench is a steerer without a queue, with one played agent.
 type bench struct {
 	*testing.T
-	ctx   context.Context
-	inv   *inventory.Inventory
-	s     *steer.Steerer
-	agent *playedAgent
-	host  uuid.UUID
-	ended []string // jobs whose operation was told
-	log   *said
+	ctx    context.Context
+	inv    *inventory.Inventory
+	s      *steer.Steerer
+	agent  *playedAgent
+	host   uuid.UUID
+	ended  []string // jobs whose operation was told
+	before []int    // how many had looked by then, for each
+	log    *said
 	// looked are names of hosts that were looked at again.
 	looked chan string
 	gate   chan struct{} // that whoever looks waits at; may be nil
@@ -169,7 +170,7 @@ func newBench(t *testing.T) *bench {
 			return nil
 		},
 		Ended: func(_ context.Context, j *inventory.Job) error {
-			b.ended = append(b.ended, j.ID.String())
+			b.ended, b.before = append(b.ended, j.ID.String()), append(b.before, len(b.looked))
 			return nil
 		},
 		Also: func(*river.Workers) []*river.PeriodicJob { return nil },
