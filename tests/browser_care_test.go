@@ -119,7 +119,7 @@ func TestConsoleCare(t *testing.T) {
 		chromedp.WaitNotPresent(byText("span", "is open for writing")))
 	shot(t, ctx, "console-serial")
 	m := get[openapi.Copy](t, e, "copies", "tern/ferry-display").Machine
-	require.NoError(t, syscall.Kill(qemuOf(t, m.FirmwareUuid), syscall.SIGKILL))
+	require.NoError(t, syscall.Kill(e.qemuOf(t, m.FirmwareUuid), syscall.SIGKILL))
 	do(t, ctx, "why it stands", chromedp.WaitVisible(byText("span", "died: signal: killed")))
 
 	do(t, ctx, "history", press(byText("a", "History")), chromedp.WaitVisible(byText("h1", "History")),

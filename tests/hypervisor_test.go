@@ -210,7 +210,7 @@ func TestHypervisor(t *testing.T) {
 	require.NotEqual(t, (*first.Nics)[0].Mac, (*other.Nics)[0].Mac)
 
 	// One that dies is noticed, with how.
-	require.NoError(t, syscall.Kill(qemuOf(t, other.FirmwareUuid), syscall.SIGKILL))
+	require.NoError(t, syscall.Kill(e.qemuOf(t, other.FirmwareUuid), syscall.SIGKILL))
 	wait.Until(t, func() bool {
 		c := get[openapi.Copy](t, e, "copies", "tide-other")
 		return c.State == "stopped" && c.StateWhy != nil && strings.HasPrefix(*c.StateWhy, "died: signal: killed")
@@ -310,15 +310,19 @@ func (e *estate) screen(t *testing.T) {
 	do(t, ctx, "it ends", chromedp.WaitVisible(byText("button", "Start")))
 }
 
-// qemuOf is the process that runs the machine with this firmware UUID.
-func qemuOf(t *testing.T, uuid string) int {
+// qemuOf is the process that runs the estate's machine with this firmware UUID, which the samples of all estates have.
+func (e *estate) qemuOf(t *testing.T, uuid string) int {
 	t.Helper()
 	paths, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	require.NoError(t, err)
 	is := regexp.MustCompile(`^[^\x00]*qemu-system-[^\x00]*\x00.*` + uuid)
 	for _, path := range paths {
 		raw, err := os.ReadFile(path)
-		if err == nil && is.Match(raw) {
+		if err != nil || !is.Match(raw) {
+			continue
+		}
+		if at, err := os.Readlink(filepath.Join(filepath.Dir(path), "cwd")); err == nil &&
+			strings.HasPrefix(at, e.dir+"/") {
 			var pid int
 			_, err := fmt.Sscanf(path, "/proc/%d/", &pid)
 			require.NoError(t, err)

@@ -101,6 +101,7 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 	if o.SaveEvery == 0 {
 		o.SaveEvery = 1 << 30
 	}
+	outer := ctx
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 
@@ -127,6 +128,9 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 			piece, err := feed.Next()
 			if errors.Is(err, io.EOF) {
 				return
+			}
+			if ended := context.Cause(outer); err != nil && ended != nil {
+				err = ended // which is why the feed was cut off
 			}
 			if err != nil {
 				cancel(err)

@@ -486,13 +486,15 @@ func TestEveryWrite(t *testing.T) {
 			for at := 1; at <= writes; at++ {
 				for _, how := range waysAt(at) {
 					all++
-					if _, hit := once(at, how); hit {
+					wrote, hit := once(at, how)
+					if hit {
 						broken++
 					}
+					// How far a task is, is written as often as somebody looks: a few writes more or less.
+					require.True(t, hit || wrote < at, "write %d of %d did not go wrong", at, wrote)
 				}
 			}
-			// How far a task is, is written as often as somebody looks: a few writes more or less.
-			require.GreaterOrEqual(t, broken, all-late, "of %d writes", writes)
+			require.GreaterOrEqual(t, 2*broken, all, "of %d writes", writes)
 			t.Logf("%d writes", writes)
 		})
 	}

@@ -17,6 +17,3 @@ func waysAt(write int) []pgtest.How {
 	}
 	return ways[(write+from)/3%3:][:1]
 }
-
-// late is how many of these may not come about, since a run may have two writes fewer than another.
-const late = 1
