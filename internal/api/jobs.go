@@ -82,12 +82,13 @@ type jobView struct {
 	DownSeconds    *float64 `json:"downSeconds"`
 	Error          any      `json:"error"`
 
+	State       inventory.JobState         `json:"state"` // as people are told it
 	Children    []uuid.UUID                `json:"children"`
 	ChildStates map[inventory.JobState]int `json:"childStates"`
 }
 
 func view(j *inventory.Job) jobView {
-	v := jobView{Job: j, Children: []uuid.UUID{}}
+	v := jobView{Job: j, State: j.Shown(), Children: []uuid.UUID{}}
 	if j.Steps == nil {
 		j.Steps = []inventory.Step{}
 	}
@@ -106,13 +107,13 @@ func view(j *inventory.Job) jobView {
 			}
 		}
 	}
-	if j.State == inventory.JobWorking && j.WaitsFor != "" {
-		j.State = inventory.JobWaiting
-	}
 	if c := j.Children; c != nil {
 		v.Children, v.ChildStates = c.IDs, c.States
 		v.Done, v.Total, v.BytesPerSecond = c.Done, c.Total, c.BytesPerSecond
-		if failed := c.States[inventory.JobFailed]; failed > 0 {
+		switch failed := c.States[inventory.JobFailed]; {
+		case j.State == inventory.JobHeld && c.HeldFor != "":
+			v.Error = gin.H{"code": c.HeldCode, "message": c.HeldFor}
+		case failed > 0:
 			v.Error = gin.H{"code": "", "message": fmt.Sprintf("%d of %d machines failed.", failed, j.Parts)}
 		}
 	}

@@ -13,6 +13,8 @@ type Children struct {
 	States         map[JobState]int
 	Done, Total    int64 // bytes
 	BytesPerSecond int64
+	HeldCode       string // why the first of those could not go on that are held; "" where somebody holds them
+	HeldFor        string
 }
 
 // child is a line of the children of jobs.
@@ -23,19 +25,22 @@ type child struct {
 	Copies         []uuid.UUID // that it has made
 	Done, Total    int64
 	BytesPerSecond int64
+	HeldCode       string
+	HeldFor        string
 }
 
 // fillChildren brings in what is to be known of the children of jobs.
 func (inv *Inventory) fillChildren(ctx context.Context, parents []uuid.UUID, at map[uuid.UUID]*Job) error {
-	list, err := rows[child](ctx, inv.Pool, `select c.parent, c.id, c.given_up,
-		case when c.state = 'working' and c.waits_for <> '' then 'waiting' else c.state end as state,
+	list, err := rows[child](ctx, inv.Pool, `select c.parent, c.id, c.given_up, c.held_code, c.held_for,
+		c.shown as state,
 		coalesce(array_agg(nullif(s.do_what->>'made', '')::uuid) filter (where c.state = 'done' and s.kind = 'record'
 			and s.do_what->>'made' <> ''), '{}') as copies,
 		coalesce(sum(s.done), 0)::bigint as done, coalesce(sum(greatest(s.bytes, s.done)), 0)::bigint as total,
 		coalesce(sum(s.done / greatest(0.5, extract(epoch from now() - s.started_at)))
 			filter (where s.state = 'working' and c.state = 'working'), 0)::bigint as bytes_per_second
-		from jobs c left join steps s on s.job_id = c.id where c.parent = any($1)
-		group by c.id order by c.parent, c.nth, c.id`, parents)
+		from (select *, `+stateShown+` as shown from jobs where parent = any($1)) c left join steps s on s.job_id = c.id
+		group by c.parent, c.id, c.given_up, c.held_code, c.held_for, c.state, c.shown, c.nth
+		order by c.parent, c.nth, c.id`, parents)
 	if err != nil {
 		return err
 	}
@@ -51,24 +56,27 @@ func (inv *Inventory) fillChildren(ctx context.Context, parents []uuid.UUID, at 
 		j.Children.States[c.State]++
 		j.Children.Done, j.Children.Total = j.Children.Done+c.Done, j.Children.Total+c.Total
 		j.Children.BytesPerSecond += c.BytesPerSecond
+		if c.State == JobHeld && c.HeldFor != "" && j.Children.HeldFor == "" {
+			j.Children.HeldCode, j.Children.HeldFor = c.HeldCode, c.HeldFor
+		}
 		j.NewCopies = append(j.NewCopies, c.Copies...)
 	}
 	return nil
 }
 
-// Undone are the children of a job that came to nothing, with the requests that they were started with.
-func (inv *Inventory) Undone(ctx context.Context, parent uuid.UUID) (children []Job, requests []json.RawMessage,
-	err error) {
-	children, err = rows[Job](ctx, inv.Pool, jobSQL+` where parent = $1 and not given_up
+// Undone is a child of a job that came to nothing.
+type Undone struct {
+	ID      uuid.UUID
+	Nth     int
+	Note    string
+	Rate    int64
+	Request json.RawMessage // that it was started with
+}
+
+// Undone are the children of a job that came to nothing.
+func (inv *Inventory) Undone(ctx context.Context, parent uuid.UUID) ([]Undone, error) {
+	return rows[Undone](ctx, inv.Pool, `select id, nth, note, rate, request from jobs where parent = $1 and not given_up
 		and state in ('failed', 'cancelled') order by nth`, parent)
-	for _, c := range children {
-		raw, err := inv.RequestOf(ctx, c.ID.String())
-		if err != nil {
-			return nil, nil, err
-		}
-		requests = append(requests, raw)
-	}
-	return children, requests, err
 }
 
 // GiveUp notes that another child does the work of one that came to nothing. False: one does already.

@@ -3,6 +3,7 @@ package inventory_test
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"testing"
 	"time"
 
@@ -157,11 +158,11 @@ func TestChildren(t *testing.T) {
 	require.NotNil(t, j.FinishedAt)
 	require.Equal(t, map[inventory.JobState]int{"done": 1, "failed": 1, "cancelled": 1}, j.Children.States)
 
-	undone, requests, err := inv.Undone(ctx, j.ID)
+	undone, err := inv.Undone(ctx, j.ID)
 	require.NoError(t, err)
 	require.Len(t, undone, 2)
-	require.JSONEq(t, `{"operation":"move","only":"b"}`, string(requests[0]))
-	again := func(old inventory.Job) (taken bool) {
+	require.JSONEq(t, `{"operation":"move","only":"b"}`, string(undone[0].Request))
+	again := func(old inventory.Undone) (taken bool) {
 		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) (err error) {
 			if taken, err = inventory.In(tx).GiveUp(ctx, old.ID); !taken || err != nil {
 				return err
@@ -261,6 +262,83 @@ func TestRoom(t *testing.T) {
 	left, err := inv.Job(ctx, jobs[4].ID.String())
 	require.NoError(t, err)
 	require.Empty(t, left.WaitsFor)
+}
+
+// TestRoomAhead: a machine is not stopped to wait then for the transfers of others; once it is stopped, its job waits
+// for none of them between its disks.
+func TestRoomAhead(t *testing.T) {
+	inv := open(t)
+	ctx := t.Context()
+	h := addHost(t, inv)
+	hosts := map[string]uuid.UUID{h.Name: h.ID}
+	require.NoError(t, inv.SetLimits(ctx, inventory.Limits{PerHost: 1, PerLink: 1}, "robin"))
+	t.Cleanup(func() {
+		_ = inv.SetLimits(context.WithoutCancel(t.Context()), inventory.Limits{PerHost: 2, PerLink: 2}, "robin")
+	})
+	at := func(do plan.Params) plan.Step { return plan.Step{Host: h.Name, Do: do} }
+	moving := []plan.Step{at(&plan.Stop{}), at(&plan.Carry{Disk: "disk1"}), at(&plan.Carry{Disk: "disk2"}),
+		at(&plan.Place{})}
+	service := inventory.NewID()
+	begun := func() *inventory.Job {
+		p := plan.Together([]*plan.Plan{{Operation: "move", Steps: moving}, {Operation: "move"}})
+		j := &inventory.Job{ID: inventory.NewID(), UserName: "robin"}
+		require.NoError(t, inv.InTx(ctx, func(tx pgx.Tx) error {
+			return inventory.In(tx).AddJob(ctx, inventory.NewJob{Job: j, Plan: p, Hosts: hosts})
+		}))
+		t.Cleanup(func() { drop(t, inv, j.ID) })
+		require.NoError(t, inv.Admit(ctx, service, 10_000, func(pgx.Tx, inventory.Given) error { return nil }))
+		now, err := inv.Job(ctx, j.ID.String())
+		require.NoError(t, err)
+		now, err = inv.TakeJob(ctx, j.ID, now.Epoch, service)
+		require.NoError(t, err)
+		require.Equal(t, plan.KindStop, now.Steps[0].Kind)
+		return now
+	}
+	begin := func(j *inventory.Job, step int) (waits string) {
+		_, waits, err := inv.BeginStep(ctx, j.Epoch, &j.Steps[step])
+		require.NoError(t, err)
+		return waits
+	}
+	done := func(j *inventory.Job, step int) {
+		j.Steps[step].State = inventory.StepDone
+		require.NoError(t, inv.UpdateStep(ctx, j.Epoch, &j.Steps[step]))
+	}
+	one, two := begun(), begun()
+	require.Empty(t, begin(one, 0))
+	require.Contains(t, begin(two, 0), "1 of 1 transfers at "+h.Name, "it is not stopped")
+	now, err := inv.Job(ctx, two.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, inventory.StepWaiting, now.Steps[0].State)
+	require.Equal(t, inventory.JobWaiting, now.Shown())
+	for state, there := range map[inventory.JobState]bool{inventory.JobWaiting: true, inventory.JobWorking: false} {
+		list, err := inv.Jobs(ctx, inventory.JobsPage{State: state, Limit: 1000})
+		require.NoError(t, err)
+		require.Equal(t, there, slices.ContainsFunc(list, func(j inventory.Job) bool { return j.ID == two.ID }), state)
+	}
+	for step := range 3 {
+		done(one, step)
+		if step < 2 {
+			require.NotEmpty(t, begin(two, 0), "between its disks nobody comes first")
+		}
+		require.Empty(t, begin(one, step+1))
+	}
+	require.Empty(t, begin(two, 0), "what comes after the last disk keeps nobody")
+}
+
+// TestHeldChildren: a job that only waits for children that could not go on says why, with the first of them.
+func TestHeldChildren(t *testing.T) {
+	inv := open(t)
+	step := plan.Step{Do: &plan.GiveIDs{}}
+	b := hatch(t, inv, nil, step, step)
+	j := b.take(0)
+	require.Empty(t, b.begin(j))
+	b.finish(j)
+	j = b.take(1)
+	require.NoError(t, inv.HoldStuck(t.Context(), j, "manager.rights", "mainland refuses"))
+	now := b.now()
+	require.Equal(t, inventory.JobHeld, now.State)
+	require.Equal(t, "manager.rights", now.Children.HeldCode)
+	require.Equal(t, "mainland refuses", now.Children.HeldFor)
 }
 
 // TestStartAt: a job begins no sooner than it is to.

@@ -85,6 +85,17 @@ const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan
 const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result,
 	started_at, finished_at from steps`
 
+// stateShown is the state of a job as people are told it: one that waits for transfers of others waits.
+const stateShown = `case when state = 'working' and waits_for <> '' then 'waiting' else state end`
+
+// Shown is the state of a job as people are told it.
+func (j *Job) Shown() JobState {
+	if j.State == JobWorking && j.WaitsFor != "" {
+		return JobWaiting
+	}
+	return j.State
+}
+
 // Over tells whether a job has ended.
 func (j *Job) Over() bool {
 	return slices.Contains([]JobState{JobDone, JobPartly, JobFailed, JobCancelled}, j.State)
@@ -115,31 +126,31 @@ type NewJob struct {
 	Children []NewJob // of one over several machines, which has no steps and holds of its own
 }
 
-// AddJob writes a job with its steps, its children with theirs, and takes their holds. A hold that another job has is
-// an error that names it.
-func (l Ledger) AddJob(ctx context.Context, n NewJob) error {
-	n.Parts = len(n.Children)
-	if err := l.addJob(ctx, n); err != nil {
-		return err
-	}
+// AddJob writes jobs with their steps, their children with theirs, and takes their holds. A hold that another job has
+// is an error that names it.
+func (l Ledger) AddJob(ctx context.Context, jobs ...NewJob) error {
 	by := map[string]uuid.UUID{}
-	for _, h := range n.Holds {
-		by[h] = n.ID
-	}
-	for i, c := range n.Children {
-		c.Parent, c.Nth = &n.ID, i
-		if err := l.addJob(ctx, c); err != nil {
+	for _, n := range jobs {
+		n.Parts = len(n.Children)
+		if err := l.addJob(ctx, n, by); err != nil {
 			return err
 		}
-		for _, h := range c.Holds {
-			by[h] = c.ID
+		for i, c := range n.Children {
+			c.Parent, c.Nth = &n.ID, i
+			if err := l.addJob(ctx, c, by); err != nil {
+				return err
+			}
 		}
 	}
 	return l.hold(ctx, by)
 }
 
-func (l Ledger) addJob(ctx context.Context, n NewJob) error {
+// addJob writes one, and notes what it is to hold.
+func (l Ledger) addJob(ctx context.Context, n NewJob, by map[string]uuid.UUID) error {
 	j, p := n.Job, n.Plan
+	for _, h := range n.Holds {
+		by[h] = j.ID
+	}
 	asked, err := json.Marshal(n.Request)
 	if err != nil {
 		return err
@@ -272,8 +283,12 @@ func (inv *Inventory) Jobs(ctx context.Context, p JobsPage) ([]Job, error) {
 	if err := checkLimit(p.Limit); err != nil {
 		return nil, err
 	}
-	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or state = $1) and id < $2::uuid and ($4::text is null
-		or user_name = $4) and parent is not distinct from $5 order by id desc limit $3`, p.State, p.Before, p.Limit,
+	of := `parent is null and $5::uuid is null`
+	if p.Parent != nil {
+		of = `parent = $5`
+	}
+	jobs, err := rows[Job](ctx, inv.Pool, jobSQL+` where ($1 = '' or `+stateShown+` = $1) and id < $2::uuid
+		and ($4::text is null or user_name = $4) and `+of+` order by id desc limit $3`, p.State, p.Before, p.Limit,
 		p.User, p.Parent)
 	if err != nil {
 		return nil, err
@@ -327,19 +342,17 @@ func own(ctx context.Context, tx Querier, job uuid.UUID, epoch int64) (back, hol
 	return back, hold, err
 }
 
-// BeginStep notes that a step is begun. False: it is not to be, since the job is to be undone or held, or it has to
-// wait for transfers that run; then it is told for which.
+// BeginStep notes that a step is begun. False: it is not to be, since the job is to be undone or held, or there is no
+// room yet for the transfer that it is, or that comes after it; then it is told what is waited for.
 func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begun bool, waitsFor string, err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		back, hold, err := own(ctx, tx, s.JobID, epoch)
 		if begun = err == nil && !back && !hold; !begun {
 			return err
 		}
-		if plan.Kinds[s.Kind].Transfer {
-			if waitsFor, err = room(ctx, tx, s.JobID, s.Position); err != nil || waitsFor != "" {
-				begun = false
-				return err
-			}
+		if waitsFor, err = room(ctx, tx, s.JobID, s.Position); err != nil || waitsFor != "" {
+			begun = false
+			return err
 		}
 		s.State = StepWorking
 		return In(tx).PutStep(ctx, epoch, s)

@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -55,8 +56,19 @@ func uses(s plan.Step, host *uuid.UUID) []string {
 // oneAtATime is the lock under which transfers begin.
 const oneAtATime = 7480
 
-// room tells what a step that is a transfer has to wait for; "" for nothing. Who came first goes first.
+// room takes room for the next transfer of a job, before any step that comes ahead of it: a machine is not stopped, nor
+// are its disks frozen, to wait then for the transfers of others. What is taken is kept until the job's last transfer
+// between the same hosts is done. It tells what has to be waited for; "" for nothing. Who came first goes first.
 func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor string, err error) {
+	var uses []string
+	err = tx.QueryRow(ctx, `select uses from steps where job_id = $1 and position >= $2 and uses is not null
+		and state = 'waiting' and not claimed order by position limit 1`, job, position).Scan(&uses)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
 	if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, oneAtATime); err != nil {
 		return "", err
 	}
@@ -65,17 +77,18 @@ func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor
 		Limit          int
 		Running, Ahead int
 	}
-	full, err := rows[line](ctx, tx, `with mine as (
-			select unnest(uses) as key from steps where job_id = $1 and position = $2),
-		busy as (select unnest(s.uses) as key, s.state, j.id from steps s join jobs j on j.id = s.job_id
-			where j.state = 'working' and j.id <> $1 and s.uses is not null and (s.state = 'working'
-			or s.state = 'waiting' and j.waits_for <> '' and j.id < $1 and not exists (select 1 from steps b
-			where b.job_id = s.job_id and b.position < s.position and b.state <> 'done')))
-		select m.key, case when m.key like 'link:%' then l.per_link else l.per_host end as limit,
-			count(*) filter (where b.state = 'working') as running, count(*) filter (where b.state = 'waiting') as ahead
-		from mine m cross join limits l join busy b on b.key = m.key group by m.key, l.per_host, l.per_link
-		having count(*) >= case when m.key like 'link:%' then l.per_link else l.per_host end order by m.key limit 1`,
-		job, position)
+	full, err := rows[line](ctx, tx, `with busy as (
+			select unnest(s.uses) as key, j.id, s.claimed from steps s join jobs j on j.id = s.job_id
+			where j.state = 'working' and j.id <> $1 and s.uses is not null and s.state in ('waiting', 'working')
+			and (s.claimed or j.waits_for <> '' and j.id < $1 and not exists (select 1 from steps b
+			where b.job_id = s.job_id and b.position < s.position and b.uses is not null and not b.claimed
+			and b.state = 'waiting'))),
+		counted as (select key, count(distinct id) filter (where claimed) as running,
+			count(distinct id) filter (where not claimed) as ahead from busy where key = any($2) group by key),
+		limited as (select key, running, ahead,
+			case when key like 'link:%' then per_link else per_host end as "limit" from counted cross join limits)
+		select key, "limit", running, ahead from limited where running + ahead >= "limit" order by key limit 1`,
+		job, uses)
 	if err != nil {
 		return "", err
 	}
@@ -97,6 +110,12 @@ func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor
 			waitsFor += ", and one more comes first"
 		case f.Ahead > 1:
 			waitsFor += fmt.Sprintf(", and %d more come first", f.Ahead)
+		}
+	}
+	if waitsFor == "" {
+		if _, err := tx.Exec(ctx, `update steps set claimed = true where job_id = $1 and uses = $2
+			and state = 'waiting'`, job, uses); err != nil {
+			return "", err
 		}
 	}
 	_, err = tx.Exec(ctx, `update jobs set waits_for = $2 where id = $1 and waits_for <> $2`, job, waitsFor)

@@ -108,49 +108,47 @@ func (w *Work) AgainFailed(ctx context.Context, parent *inventory.Job, by draw.C
 	if parent.Parts == 0 {
 		return nil, inventory.Wrong("The job %s is about one machine. Ask for the same again.", parent.ID)
 	}
-	children, requests, err := w.inv.Undone(ctx, parent.ID)
+	children, err := w.inv.Undone(ctx, parent.ID)
 	if err != nil {
 		return nil, err
 	}
 	if len(children) == 0 {
 		return nil, inventory.Wrong("None of the machines of the job %s has failed.", parent.ID)
 	}
-	parts := make([]*draw.Drawn, len(children))
+	again := make([]inventory.NewJob, len(children))
 	plans := make([]*plan.Plan, len(children))
-	asked := make([]draw.Request, len(children))
-	for i := range children {
-		req, err := draw.Parse(requests[i])
+	for i, old := range children {
+		req, err := draw.Parse(old.Request)
 		if err != nil {
 			return nil, err
 		}
 		draw.As(req, by)
-		if parts[i], err = w.gather.Draw(ctx, req); err != nil {
+		d, err := w.gather.Draw(ctx, req)
+		if err != nil {
 			return nil, err
 		}
-		if err := parts[i].CheckRole(by); err != nil {
+		if err := d.CheckRole(by); err != nil {
 			return nil, err
 		}
-		plans[i], asked[i] = parts[i].Plan, req
+		plans[i] = d.Plan
+		again[i] = drawn(&inventory.Job{ID: inventory.NewID(), UserName: by.Name, Note: old.Note, Parent: &parent.ID,
+			Nth: old.Nth, Rate: old.Rate}, d, req)
 	}
 	if all := plan.SideBySide(plans); !all.Runnable {
 		return nil, &NotRunnable{all}
 	}
 	err = w.inv.InTx(ctx, func(tx pgx.Tx) error {
-		for i, old := range children {
-			mine, err := inventory.In(tx).GiveUp(ctx, old.ID)
+		var mine []inventory.NewJob
+		for i, old := range children { // else somebody asked for the same at the same moment
+			taken, err := inventory.In(tx).GiveUp(ctx, old.ID)
 			if err != nil {
 				return err
 			}
-			if !mine {
-				continue // somebody asked for the same at the same moment
-			}
-			child := &inventory.Job{ID: inventory.NewID(), UserName: by.Name, Note: old.Note, Parent: &parent.ID,
-				Nth: old.Nth, Rate: old.Rate}
-			if err := inventory.In(tx).AddJob(ctx, drawn(child, parts[i], asked[i])); err != nil {
-				return err
+			if taken {
+				mine = append(mine, again[i])
 			}
 		}
-		return nil
+		return inventory.In(tx).AddJob(ctx, mine...)
 	})
 	if err != nil {
 		return nil, err

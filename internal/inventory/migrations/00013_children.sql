@@ -12,8 +12,10 @@ alter table jobs
     add start_at timestamptz,                       -- it begins no sooner
     add rate bigint not null default 0 check (rate >= 0), -- bytes per second of each transfer; 0 for no limit
     add waits_for text not null default '';         -- what its next step waits for
-alter table steps add uses text[];                  -- hosts, and a pair of hosts, of a transfer
-create index steps_transfers on steps (job_id) where state = 'working' and uses is not null;
+alter table steps
+    add uses text[],                                -- hosts, and a pair of hosts, of a transfer
+    add claimed boolean not null default false;     -- there is room for the transfer, and it is this one's
+create index steps_transfers on steps (job_id) where state in ('waiting', 'working') and uses is not null;
 -- How many transfers run at once: at a host, and between two hosts.
 create table limits (
     one boolean primary key default true check (one),
@@ -56,7 +58,7 @@ delete from jobs where parts > 0;
 drop table limits;
 drop index jobs_children;
 drop index steps_transfers;
-alter table steps drop uses;
+alter table steps drop uses, drop claimed;
 alter table jobs drop parent, drop nth, drop parts, drop given_up, drop start_at,
     drop waits_for, drop rate;
 alter table jobs drop constraint jobs_state_check;
