@@ -15,7 +15,7 @@ func TestLimit(t *testing.T) {
 		l := NewLimit(1 << 20)
 		took := func(bytes int) time.Duration {
 			began := time.Now()
-			require.NoError(t, l.wait(t.Context(), bytes))
+			require.NoError(t, l.Wait(t.Context(), bytes))
 			return time.Since(began)
 		}
 		took(gulp) // may pass at once
@@ -34,6 +34,6 @@ func TestLimit(t *testing.T) {
 		took(gulp)
 		ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 		defer stop()
-		require.Error(t, l.wait(ctx, 8<<20))
+		require.Error(t, l.Wait(ctx, 8<<20))
 	})
 }

@@ -72,9 +72,9 @@ func (l *Limit) Set(bytesPerSecond int64) {
 	l.bucket.SetLimit(rate.Limit(bytesPerSecond))
 }
 
-// wait lets bytes pass when it is their turn. It takes them in pieces of a second at most, so that another rate counts
+// Wait lets bytes pass when it is their turn. It takes them in pieces of a second at most, so that another rate counts
 // soon.
-func (l *Limit) wait(ctx context.Context, bytes int) error {
+func (l *Limit) Wait(ctx context.Context, bytes int) error {
 	for bytes > 0 {
 		n := min(bytes, gulp)
 		if r := l.bucket.Limit(); r < gulp {
@@ -137,7 +137,7 @@ func Pump(ctx context.Context, target Target, feed Feed, o Options) error {
 				return
 			}
 			if o.Limit != nil {
-				if err := o.Limit.wait(ctx, piece.Length); err != nil {
+				if err := o.Limit.Wait(ctx, piece.Length); err != nil {
 					cancel(err)
 					return
 				}

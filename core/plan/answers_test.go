@@ -92,5 +92,6 @@ func TestBetween(t *testing.T) {
 	require.Equal(t, []string{"a"}, plan.Between(&plan.Carry{}, "a"))
 	require.Equal(t, []string{"a"}, plan.Between(&plan.Pack{}, "a"))
 	require.Nil(t, plan.Between(&plan.Follow{FromHost: "b"}, "a"), "a machine stands still meanwhile")
+	require.Equal(t, []string{"a"}, plan.Between(&plan.Send{}, "a"), "to a manager")
 	require.Nil(t, plan.Between(&plan.Place{}, "a"))
 }

@@ -121,7 +121,7 @@ var Kinds = table(
 	Trait{Of: &TakeImages{}, At: AtPlace},
 	Trait{Of: &MakeRoom{}, At: AtPlace},
 	Trait{Of: &MakeThere{}, At: AtPlace},
-	Trait{Of: &Send{}},
+	Trait{Of: &Send{}, Transfer: true},
 	Trait{Of: &GiveIDs{}, At: AtService},
 	Trait{Of: &Record{}, At: AtService},
 	Trait{Of: &Forget{}, At: AtService},

@@ -338,7 +338,7 @@ is put beside it, or, if you say so, in its place.`,
 	f.StringVar(req.Name, "name", "", "the machine's name there; as here unless said")
 	f.StringArrayVar(&wire, "wire", nil, "NIC=NETWORK")
 	cmd.RegisterFlagCompletionFunc("to", a.completeManagers())
-	s.flags(cmd)
+	s.transfers(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var err error
 		if req.Wire, err = pairs("--wire", wire); err != nil {

@@ -55,6 +55,9 @@ func doSend(ctx context.Context, t *run) (any, error) {
 			if _, err := c.ReadAt(part, at); err != nil && err != io.EOF {
 				return nil, err
 			}
+			if err := t.Limit.Wait(ctx, int(n)); err != nil {
+				return nil, err
+			}
 			if err := put(ctx, client, p.To.URL, part, at, size); err != nil {
 				return nil, err
 			}
