@@ -121,6 +121,10 @@ func (w *Worker) begin(ctx context.Context, folder, once string) error {
 		return err
 	}
 	defer started()
+	now, err := w.Driver.State(ctx, folder) // somebody may have started it while it was waited for
+	if err != nil || now.State == machine.Running {
+		return err
+	}
 	return w.run(ctx, folder, once)
 }
 
