@@ -62,7 +62,7 @@ func (p *Plan) GoesTo(s *Seat, of int) {
 
 // Nowhere is the plan of a machine that no host can take; why tells what keeps it from each.
 func Nowhere(operation, subject string, why []string) *Plan {
-	p := &Plan{Operation: operation, Subjects: []string{subject}, Steps: []Step{}}
+	p := &Plan{Operation: operation, Subjects: []string{subject}, Steps: []Step{}, Jobs: 1}
 	if len(why) == 0 {
 		why = []string{"No other host is up that has the memory and the CPUs for it."}
 	}

@@ -26,7 +26,8 @@ func (r *Delist) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.each(r, copies, plan.Together, func(c *subject, a *Asked) (*Drawn, error) {
+	return r.each(r, copies, plan.Together, func(i int, a *Asked) (*Drawn, error) {
+		c := copies[i]
 		facts := plan.DelistFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, Busy: c.busy}
 		var err error
 		if facts.Last, err = g.inv.LastCopy(ctx, c.Copy); err != nil {

@@ -280,12 +280,24 @@ func (c Copies) one(ctx context.Context, g *Gatherer, forms ...lineage.Form) (*s
 	if err != nil {
 		return nil, err
 	}
+	return g.about(ctx, k, map[uuid.UUID]*subject{})
+}
+
+// about gathers what a plan about a copy needs. In hosts is what was gathered of hosts before, by way of a copy of
+// each.
+func (g *Gatherer) about(ctx context.Context, k *inventory.Copy, hosts map[uuid.UUID]*subject) (*subject, error) {
 	s := &subject{Copy: k, hold: inventory.CopyKey(k.ID.String())}
-	if s.at, err = g.hostOf(ctx, k); err != nil {
-		return nil, err
-	}
-	if s.host, err = g.HostFacts(ctx, s.at); err != nil {
-		return nil, err
+	var err error
+	if before := hosts[*k.HostID]; before != nil {
+		s.at, s.host = before.at, before.host
+	} else {
+		if s.at, err = g.hostOf(ctx, k); err != nil {
+			return nil, err
+		}
+		if s.host, err = g.HostFacts(ctx, s.at); err != nil {
+			return nil, err
+		}
+		hosts[*k.HostID] = s
 	}
 	s.busy, err = g.inv.Holder(ctx, s.hold)
 	return s, err

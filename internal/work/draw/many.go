@@ -24,12 +24,14 @@ type Many struct {
 func These(refs ...string) Many { return Many{Copies: Copies{refs}} }
 
 func (m *Many) several() *Many { return m }
+func (*Many) takesSeveral()    {}
 
 // many is what requests have that are about several copies.
 type many interface{ several() *Many }
 
+// takesMany tells whether a request may be about several machines.
 func takesMany(req Request) bool {
-	_, ok := req.(many)
+	_, ok := req.(interface{ takesSeveral() })
 	return ok
 }
 
@@ -51,10 +53,13 @@ func (m *Many) all(ctx context.Context, g *Gatherer, stays func(inventory.Copy) 
 	case len(refs) == 0 && m.Where == "":
 		return nil, inventory.Wrong("Name one or more copies, or say which they are: --where 'host=gannet'.")
 	case m.Where != "":
-		page, err := g.inv.Copies(ctx, inventory.Page{Filter: m.Where + " form=" + string(forms[0]),
-			Limit: mostMany + 1})
+		page, err := g.inv.Copies(ctx, inventory.Page{Filter: m.Where + " form=" + string(forms[0]), Limit: mostMany})
 		if err != nil {
 			return nil, err
+		}
+		if page.Next != "" { // else those behind it would stay unnoticed
+			return nil, inventory.Wrong("More than %d copies fit %q: narrow it down, and do it in several jobs.",
+				mostMany, m.Where)
 		}
 		for _, c := range page.Items {
 			if stays == nil || !stays(c) {
@@ -65,16 +70,21 @@ func (m *Many) all(ctx context.Context, g *Gatherer, stays func(inventory.Copy) 
 	if len(refs) > mostMany {
 		return nil, inventory.Wrong("More than %d machines are asked for: do it in several jobs.", mostMany)
 	}
-	seen := map[uuid.UUID]bool{}
+	seen, hosts := map[uuid.UUID]bool{}, map[uuid.UUID]*subject{}
 	for _, ref := range refs {
-		c, err := Copies{[]string{ref}}.one(ctx, g, forms...)
+		k, err := g.inv.Copy(ctx, ref, forms...)
 		if err != nil {
 			return nil, err
 		}
-		if !seen[c.ID] {
-			seen[c.ID] = true
-			list = append(list, c)
+		if seen[k.ID] {
+			continue
 		}
+		seen[k.ID] = true
+		c, err := g.about(ctx, k, hosts)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, c)
 	}
 	if len(list) == 0 {
 		return nil, inventory.Wrong("No %s copy fits %q, or all that do are as they are to be.", forms[0], m.Where)
@@ -82,9 +92,17 @@ func (m *Many) all(ctx context.Context, g *Gatherer, stays func(inventory.Copy) 
 	return list, nil
 }
 
-// answersFor are the answers that count for a copy.
-func (c *subject) answersFor(a plan.Answers) plan.Answers {
-	return a.For(c.Ref(), c.Name, c.ID.String())
+// names are those that answers may call a copy by.
+func (c *subject) names() []string { return []string{c.Ref(), c.Name, c.ID.String()} }
+
+// answered refuses answers for a machine that is none of these, each with all of its names.
+func answered(a plan.Answers, machines [][]string) error {
+	for _, name := range a.Machines() {
+		if !slices.ContainsFunc(machines, func(names []string) bool { return slices.Contains(names, name) }) {
+			return inventory.Wrong("An answer is for %q, which is none of the machines that are asked for.", name)
+		}
+	}
+	return nil
 }
 
 // called names a copy in the findings of a plan for several.
@@ -95,23 +113,23 @@ func called(c *subject, all []*subject) string {
 	return c.Name
 }
 
-// each draws a request for each of its copies. one is told what was asked for it alone; all puts the plans together
-// where one job is to do all.
+// each draws a request for each of its copies. one is told which of them, and what was asked for it alone; all puts the
+// plans together where one job is to do all.
 func (m *Many) each(req Request, copies []*subject, all func([]*plan.Plan) *plan.Plan,
-	one func(c *subject, a *Asked) (*Drawn, error)) (*Drawn, error) {
+	one func(i int, a *Asked) (*Drawn, error)) (*Drawn, error) {
 	asked := req.asked()
-	for _, name := range asked.Answers.Machines() {
-		if !slices.ContainsFunc(copies, func(c *subject) bool {
-			return slices.Contains([]string{c.Ref(), c.Name, c.ID.String()}, name)
-		}) {
-			return nil, inventory.Wrong("An answer is for %q, which is none of the machines that are asked for.", name)
-		}
+	machines := make([][]string, len(copies))
+	for i, c := range copies {
+		machines[i] = c.names()
+	}
+	if err := answered(asked.Answers, machines); err != nil {
+		return nil, err
 	}
 	parts := make([]Part, len(copies))
 	for i, c := range copies {
 		a := *asked
-		a.Answers = c.answersFor(asked.Answers)
-		d, err := one(c, &a)
+		a.Answers = asked.Answers.For(machines[i]...)
+		d, err := one(i, &a)
 		if err != nil {
 			return nil, err
 		}

@@ -81,7 +81,9 @@ func (r *Move) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, err
 		}
 	}
-	return r.each(r, copies, plan.MovedTogether, func(c *subject, a *Asked) (*Drawn, error) { return m.one(ctx, c, a) })
+	return r.each(r, copies, plan.MovedTogether, func(i int, a *Asked) (*Drawn, error) {
+		return m.one(ctx, copies[i], a)
+	})
 }
 
 // seat is a host, gathered once: plans that are made before speak for its room.

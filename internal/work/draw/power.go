@@ -87,10 +87,8 @@ func (g *Gatherer) power(ctx context.Context, r Request, m *Many, req plan.Power
 	if err != nil {
 		return nil, refused(err)
 	}
-	at := 0
-	return m.each(r, copies, plan.Together, func(c *subject, _ *Asked) (*Drawn, error) {
-		at++
-		return on(plans[at-1], c.at, c.hold), nil
+	return m.each(r, copies, plan.Together, func(i int, _ *Asked) (*Drawn, error) {
+		return on(plans[i], copies[i].at, copies[i].hold), nil
 	})
 }
 

@@ -32,6 +32,8 @@ type Register struct {
 	AllOrNothing bool `json:"allOrNothing,omitempty"`
 }
 
+func (*Register) takesSeveral() {}
+
 func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if len(r.Folders) == 0 || r.Host == "" {
 		return nil, inventory.Wrong("To register needs a folder and a host.")
@@ -46,6 +48,13 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
+	machines := make([][]string, len(r.Folders))
+	for n, ref := range r.Folders {
+		machines[n] = []string{ref, path.Base(ref)}
+	}
+	if err := answered(r.Answers, machines); err != nil {
+		return nil, err
+	}
 	parts := make([]Part, len(r.Folders))
 	for n, ref := range r.Folders {
 		one := *r
@@ -54,7 +63,7 @@ func (r *Register) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, inventory.Wrong("One name for %d folders: put {name}, {n} or {nn} into it, such as %s-{nn}.",
 				len(r.Folders), r.Name)
 		}
-		one.Answers = r.Answers.For(ref, path.Base(ref))
+		one.Answers = r.Answers.For(machines[n]...)
 		d := r.made(nil, h)
 		if d.Plan, err = one.folder(ctx, g, ref, h, host, d); err != nil {
 			return nil, err

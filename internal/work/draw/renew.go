@@ -34,7 +34,8 @@ func (r *Renew) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, inventory.Wrong("There is no facet %q; there are %v.", f, identity.Facets)
 		}
 	}
-	return r.each(r, copies, plan.Together, func(c *subject, a *Asked) (*Drawn, error) {
+	return r.each(r, copies, plan.Together, func(i int, a *Asked) (*Drawn, error) {
+		c := copies[i]
 		facts, err := g.changing(ctx, c, a, nil, "")
 		if err != nil {
 			return nil, err

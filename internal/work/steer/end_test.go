@@ -14,6 +14,7 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/wait"
+	"unvora.example/unvora/internal/work/draw"
 )
 
 // TestCancel: a job that is cancelled is undone, and has not failed.
@@ -29,6 +30,20 @@ func TestCancel(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "cancelled: undone undone", states(b.now(j)))
 	require.Equal(t, []string{"start s1", "start s2", "undo s2", "undo s1", "forget all"}, b.agent.says())
+}
+
+// cancelled is a job that somebody has cancelled while its one task ran.
+func (b *bench) cancelled() *inventory.Job {
+	b.Helper()
+	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
+	j := b.job(mend)
+	_, err := b.tick(j)
+	require.NoError(b, err)
+	_, err = b.s.Cancel(b.ctx, j.ID.String(), "robin")
+	require.NoError(b, err)
+	_, err = b.tick(j)
+	require.NoError(b, err)
+	return j
 }
 
 // TestReadAnew: a host that is as it was before a job that was undone has nothing new to tell, but the records may be
@@ -50,14 +65,7 @@ func TestReadAnew(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "boot.7", now().Revision, "what a job has done is told")
 
-	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
-	j = b.job(mend)
-	_, err = b.tick(j)
-	require.NoError(t, err)
-	_, err = b.s.Cancel(b.ctx, j.ID.String(), "robin")
-	require.NoError(t, err)
-	_, err = b.tick(j)
-	require.NoError(t, err)
+	j = b.cancelled()
 	require.Equal(t, inventory.JobCancelled, b.now(j).State)
 	require.NotEqual(t, "boot.7", now().Revision)
 	_, err = b.inv.Apply(b.ctx, h, same)
@@ -84,14 +92,7 @@ func TestLookedAtAgain(t *testing.T) {
 	require.Equal(t, "done: done", states(b.now(j)))
 	looked()
 
-	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
-	j = b.job(mend)
-	_, err = b.tick(j)
-	require.NoError(t, err)
-	_, err = b.s.Cancel(b.ctx, j.ID.String(), "robin")
-	require.NoError(t, err)
-	_, err = b.tick(j)
-	require.NoError(t, err)
+	j = b.cancelled()
 	require.Equal(t, "cancelled: undone", states(b.now(j)))
 	looked()
 }
@@ -257,4 +258,21 @@ func TestAsksChildren(t *testing.T) {
 		_, err = ask(b.ctx, parent.ID.String(), "robin")
 		require.ErrorContains(t, err, "is partly already")
 	}
+}
+
+// TestTooMany: where a filter tells more machines than one request may be about, nothing is done to some of them alone,
+// also when many of those that come first are as they are to be.
+func TestTooMany(t *testing.T) {
+	e := newSmallEstate(t)
+	_, err := e.inv.Pool.Exec(e.ctx, `insert into copies select (jsonb_populate_record(c, jsonb_build_object(
+		'id', gen_random_uuid(), 'name', 'many-' || n, 'path', c.path || n, 'rel', c.rel || n, 'state', 'running'))).*
+		from copies c, generate_series(1, 501) n where c.name = 'tide-gauge' and c.form = 'registered'`)
+	require.NoError(t, err)
+	start := draw.Named(&draw.Start{Many: draw.Many{Where: "name~many-*"}})
+	_, err = e.w.Plan(e.ctx, start)
+	require.ErrorContains(t, err, "More than 500 copies fit")
+	_, err = e.inv.Pool.Exec(e.ctx, `delete from copies where name = 'many-1'`)
+	require.NoError(t, err)
+	_, err = e.w.Plan(e.ctx, start)
+	require.ErrorContains(t, err, "all that do are as they are to be")
 }
