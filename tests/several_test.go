@@ -144,6 +144,24 @@ func TestSeveral(t *testing.T) {
 	e.ok(t, append(both, "--answer", "gannet/training-08:state.suspended=drop")...)
 	e.onlyAt(t, "training-08", "petrel")
 
+	// Folders are answered by themselves, too.
+	e.ok(t, "delist", "training-10", "training-11", "--yes")
+	folders := []string{"register", "reef/training-10", "reef/training-11", "--host", "gannet"}
+	open := func(answers ...string) (list []openapi.Finding) {
+		p, _, _ := e.planned(t, append(slices.Clone(folders), answers...)...)
+		return slices.DeleteFunc(p.Findings, func(f openapi.Finding) bool {
+			return f.Severity != openapi.FindingSeverityChoice || f.Answer != nil
+		})
+	}
+	unanswered := open()
+	require.Len(t, unanswered, 2)
+	left := open("--answer", "training-10:"+unanswered[0].Code+"="+unanswered[0].Remedies[0].Id)
+	require.Len(t, left, 1)
+	require.Contains(t, left[0].Subject, "training-11")
+	r = e.run(t, append(folders, "--answer", "skua:state.running=stop", "--plan")...)
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, `for "skua"`)
+
 	// A job that begins later.
 	at := time.Now().Add(48 * time.Hour).Format("2006-01-02 15:04")
 	require.Contains(t, e.ok(t, "power", "on", "training-09", "--start", at), "begins at "+at)

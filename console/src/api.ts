@@ -326,7 +326,7 @@ export const jobsQuery = queryOptions({
   queryKey: ["jobs"],
   queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),
 });
-/** The children of a job over several machines, in the order of the machines. */
+/** The children of a job over several machines, in the order in which they were made. */
 export const childrenQuery = (parent: string) =>
   queryOptions({
     queryKey: ["jobs", "children", parent],

@@ -85,12 +85,15 @@ func (a *app) jobsCmd() *cobra.Command {
 	}
 	for _, v := range []struct {
 		name, short, says string
+		each              string // of a job over several machines
 		call              func(*caller, context.Context, string) (*http.Response, error)
 	}{
 		{"cancel", "Stop a job and undo what it did", "The job %s is being undone.\n",
+			"What of the job %s is not over is being undone, as far as it can be taken back: unvora jobs %[1]s\n",
 			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.CancelJob(ctx, id) }},
 		{"hold", "Stop a job where it is, to go on later", "The job %s is held; unvora jobs " +
 			"resume %[1]s lets it go on.\n",
+			"What of the job %s is not over is held; unvora jobs resume %[1]s lets it go on.\n",
 			func(c *caller, ctx context.Context, id string) (*http.Response, error) { return c.HoldJob(ctx, id) }},
 	} {
 		cmd.AddCommand(&cobra.Command{
@@ -106,7 +109,11 @@ func (a *app) jobsCmd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(j, func() { fmt.Fprintf(a.out, v.says, j.Id) })
+				says := v.says
+				if j.ChildStates != nil {
+					says = v.each
+				}
+				return a.print(j, func() { fmt.Fprintf(a.out, says, j.Id) })
 			},
 		})
 	}

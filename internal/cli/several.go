@@ -61,7 +61,7 @@ func startTime(text string, now time.Time) (*time.Time, error) {
 	return nil, usage("--start %q: want a time such as 22:00, or 2026-12-01 22:00", text)
 }
 
-// children lists those of a job, in the order of the machines.
+// children lists those of a job in the order in which they were made: what was tried again comes last.
 func (a *app) children(ctx context.Context, c *caller, j *openapi.Job) ([]openapi.Job, error) {
 	var list []openapi.Job
 	var after *string
@@ -131,7 +131,7 @@ func counted(j openapi.Job) string {
 		sum += n
 	}
 	words := []string{fmt.Sprintf("%d of %d done", states["done"], sum)}
-	for _, state := range []string{"working", "held", "failed", "cancelled"} {
+	for _, state := range []string{"working", "waiting", "held", "failed", "cancelled"} {
 		if states[state] > 0 {
 			words = append(words, fmt.Sprintf("%d %s", states[state], state))
 		}
