@@ -48,7 +48,7 @@ func (a *Agent) serveConsole(w http.ResponseWriter, r *http.Request) error {
 // listed is the folder of a machine that the host lists, which a call names.
 func (a *Agent) listed(r *http.Request) (string, error) {
 	folder := r.URL.Query().Get("folder")
-	if _, there := a.Records.Register()[folder]; !there {
+	if _, there := a.Records.Listed(folder); !there {
 		return "", &hostlink.Fault{Code: hostlink.FaultUnknown, Message: a.Config.Name + " lists no machine in " +
 			folder}
 	}

@@ -107,7 +107,7 @@ func (w *Worker) alterJournal(t *run, p plan.Alter, folder string) (j alterJourn
 			j.IDs[path] = c[0].ID
 		}
 	}
-	if r, ok := w.Records.Register()[folder]; ok {
+	if r, ok := w.Records.Listed(folder); ok {
 		j.Listed = &r
 	}
 	if v := p.Machine.Variables; v != "" {

@@ -110,9 +110,23 @@ func (w *Worker) Kinds() map[string]task.Kind {
 	kinds := map[string]task.Kind{}
 	for name, r := range rows {
 		kinds[name] = task.Kind{
-			Do:   func(ctx context.Context, t *task.Task) (any, error) { return r.do(ctx, &run{w, t}) },
-			Undo: func(ctx context.Context, t *task.Task) error { return r.undo(ctx, &run{w, t}) },
+			Do: func(ctx context.Context, t *task.Task) (any, error) {
+				defer w.seenAnew(t)
+				return r.do(ctx, &run{w, t})
+			},
+			Undo: func(ctx context.Context, t *task.Task) error {
+				defer w.seenAnew(t)
+				return r.undo(ctx, &run{w, t})
+			},
 		}
 	}
 	return kinds
+}
+
+// seenAnew has the machine that a task is about read anew at the next look.
+func (w *Worker) seenAnew(t *task.Task) {
+	var about struct{ Folder string }
+	if t.Params(&about) == nil && about.Folder != "" {
+		w.Anew(about.Folder)
+	}
 }

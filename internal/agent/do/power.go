@@ -84,7 +84,7 @@ type powerJournal struct {
 
 // power changes how a registered machine stands. What it was before is noted, to be gone back to.
 func (r *run) power(ctx context.Context, folder string, change func(now machine.State) error) error {
-	if _, there := r.Records.Register()[folder]; !there {
+	if _, there := r.Records.Listed(folder); !there {
 		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", r.Config.Name, folder)
 	}
 	now, err := r.Driver.State(ctx, folder)

@@ -121,6 +121,14 @@ func (s *Records) Register() map[string]Registered {
 	return maps.Clone(s.listed)
 }
 
+// Listed is what the host's list says of one machine folder; false when it is not on it.
+func (s *Records) Listed(folder string) (Registered, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, there := s.listed[folder]
+	return r, there
+}
+
 // List puts a machine folder on the list of the host.
 func (s *Records) List(folder string, r Registered) error {
 	s.mu.Lock()

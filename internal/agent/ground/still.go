@@ -114,7 +114,7 @@ func (g *Ground) Starting(ctx context.Context, folder string) (started func(), e
 				filepath.Base(folder))
 		}
 	}
-	if _, listed := g.Records.Register()[folder]; !listed {
+	if _, listed := g.Records.Listed(folder); !listed {
 		g.still.started(folder)
 		return nil, Refuse("copy.unknown", "%s does not list a machine in %s", g.Config.Name, folder)
 	}

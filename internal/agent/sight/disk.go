@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
-	"slices"
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
@@ -14,37 +13,8 @@ import (
 	"unvora.example/unvora/internal/agent/ground"
 )
 
-// heldDisk is a layer that a registered machine's disk consists of.
-type heldDisk struct {
-	machine string
-	id      string
-	top     bool
-}
-
-// heldDisks lists the layers of all registered machines but the one in folder,
-// by path.
-func (a *Sight) heldDisks(folder string) map[string][]heldDisk {
-	held := map[string][]heldDisk{}
-	for at := range a.Records.Register() {
-		if at == folder {
-			continue
-		}
-		m, err := a.Machine(at)
-		if err != nil {
-			continue
-		}
-		for _, d := range m.Disks {
-			path := filepath.Clean(filepath.Join(at, d.File))
-			for n, l := range a.chains.read(image{path, d.Format}) {
-				held[l.Path] = append(held[l.Path], heldDisk{m.Name, l.ID, n == 0})
-			}
-		}
-	}
-	return held
-}
-
-// lookDisk tells about a disk with its chain.
-func (a *Sight) lookDisk(id, file, path, stated string, held map[string][]heldDisk) plan.FolderDisk {
+// lookDisk tells about a disk with its chain, of the machine in folder, beside what other machines hold.
+func (a *Sight) lookDisk(folder, id, file, path, stated string) plan.FolderDisk {
 	path = filepath.Clean(path)
 	d := plan.FolderDisk{ID: id, File: file, Path: path, Chain: []string{}, Faults: []plan.DiskFault{},
 		SharedBy: []string{}, LayersOf: []string{}}
@@ -60,16 +30,7 @@ func (a *Sight) lookDisk(id, file, path, stated string, held map[string][]heldDi
 		return d
 	}
 	d.Pool = a.poolAt(path)
-	for _, h := range held[path] {
-		if h.top && !slices.Contains(d.SharedBy, h.machine) {
-			d.SharedBy = append(d.SharedBy, h.machine)
-		}
-		if !h.top && !slices.Contains(d.LayersOf, h.machine) {
-			d.LayersOf = append(d.LayersOf, h.machine)
-		}
-	}
-	slices.Sort(d.SharedBy)
-	slices.Sort(d.LayersOf)
+	d.SharedBy, d.LayersOf = a.held.on(folder, path, isTop), a.held.on(folder, path, isLow)
 	as, err := a.FormatOf(path, stated)
 	var c *formats.Chain
 	if err == nil {
@@ -95,12 +56,8 @@ func (a *Sight) lookDisk(id, file, path, stated string, held map[string][]heldDi
 			}
 		}
 	}
-	for at, list := range held {
-		for _, h := range list {
-			if h.id == d.DiskID && d.DiskID != "" && at != path && h.top {
-				d.IDOf = h.machine
-			}
-		}
+	if who := a.held.bearing(folder, path, d.DiskID); d.DiskID != "" && len(who) > 0 {
+		d.IDOf = who[0]
 	}
 	if len(c.Links) > 1 && len(d.Faults) == 0 {
 		own, err := disk.Held([]disk.Image{c.Links[0].Image}, d.VirtualBytes)

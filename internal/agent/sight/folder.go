@@ -106,22 +106,17 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	held := a.heldDisks(path)
+	a.held.refresh(trusted)
 	if !st.IsDir() {
 		f := &plan.Folder{Path: filepath.Dir(path), Pool: a.poolAt(path),
 			Problem: "it is a disk image, which nothing describes", Disks: []plan.FolderDisk{}, Files: []string{}}
-		f.Disks = append(f.Disks, a.lookDisk(diskID(path), filepath.Base(path), path, "", held))
+		f.Disks = append(f.Disks, a.lookDisk(path, diskID(path), filepath.Base(path), path, ""))
 		f.Guest = f.Disks[0].Guest
 		return f, nil
 	}
-	_, registered := a.Records.Register()[path]
+	_, registered := a.Records.Listed(path)
 	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: machine.Stopped,
-		Disks: []plan.FolderDisk{}, Files: []string{}, StoodOn: standing(held, path), Stood: map[string][]string{}}
-	for at := range held {
-		if who := standingOn(held, at); len(who) > 0 && strings.HasPrefix(at, path+"/") {
-			f.Stood[at] = who
-		}
-	}
+		Disks: []plan.FolderDisk{}, Files: []string{}, StoodOn: a.held.standing(path, path), Stood: a.held.stood(path, path)}
 	if registered {
 		now, _ := a.standing(path)
 		f.State = now.State
@@ -155,7 +150,7 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		}
 		for i := range f.Machine.Disks {
 			m := &f.Machine.Disks[i]
-			fd := a.lookDisk(m.ID, m.File, filepath.Join(path, m.File), m.Format, held)
+			fd := a.lookDisk(path, m.ID, m.File, filepath.Join(path, m.File), m.Format)
 			if f.State.Active() { // it is this machine that has it open
 				fd.Faults = slices.DeleteFunc(fd.Faults, func(x plan.DiskFault) bool { return x.Code == formats.InUse })
 			}
@@ -167,7 +162,7 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		for _, name := range f.Files {
 			at := filepath.Join(path, name)
 			if a.looksLikeDisk(at) {
-				f.Disks = append(f.Disks, a.lookDisk(diskID(at), name, at, "", held))
+				f.Disks = append(f.Disks, a.lookDisk(path, diskID(at), name, at, ""))
 			}
 		}
 	}
@@ -177,53 +172,6 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		}
 	}
 	return f, nil
-}
-
-// standing are the machines whose layers rest on files in a folder.
-func standing(held map[string][]heldDisk, folder string) []string {
-	list := []string{}
-	for path, by := range held {
-		for _, h := range by {
-			if !h.top && strings.HasPrefix(path, folder+"/") && !slices.Contains(list, h.machine) {
-				list = append(list, h.machine)
-			}
-		}
-	}
-	slices.Sort(list)
-	return list
-}
-
-// standingOn are the machines whose layers rest on a file.
-func standingOn(held map[string][]heldDisk, path string) (list []string) {
-	return holding(held, path, func(h heldDisk) bool { return !h.top })
-}
-
-// holding are the machines that hold a file in a way that is asked for.
-func holding(held map[string][]heldDisk, path string, how func(h heldDisk) bool) (list []string) {
-	for _, h := range held[path] {
-		if how(h) && !slices.Contains(list, h.machine) {
-			list = append(list, h.machine)
-		}
-	}
-	slices.Sort(list)
-	return list
-}
-
-// StoodOn are the registered machines, but for the one in folder, whose layers rest on a file, or on one in a
-// directory.
-func (a *Sight) StoodOn(folder, path string) []string {
-	held := a.heldDisks(folder)
-	return append(standing(held, path), standingOn(held, path)...)
-}
-
-// HeldBy are the registered machines, but for the one in folder, that write to a file, or whose layers rest on it.
-func (a *Sight) HeldBy(folder, path string) []string {
-	return holding(a.heldDisks(folder), filepath.Clean(path), func(heldDisk) bool { return true })
-}
-
-// WrittenBy are those of them that write to it.
-func (a *Sight) WrittenBy(folder, path string) []string {
-	return holding(a.heldDisks(folder), filepath.Clean(path), func(h heldDisk) bool { return h.top })
 }
 
 // diskID makes the id of a disk in a descriptor from its file's name.

@@ -20,6 +20,7 @@ type Sight struct {
 	watch  *watch
 	sights sights
 	rates  sync.Map // id of a pool → bytes a second
+	held   holdings
 
 	machines remembered[string, *machine.Machine] // of machine folders
 	chains   chainMemory
@@ -38,6 +39,8 @@ func New(g *ground.Ground) *Sight {
 	a.guests.look, a.guests.stamp = a.lookInside, ofImage
 	a.images.look, a.images.stamp = func(path string) (bool, error) { return a.looksLikeDisk(path), nil }, a.fileStamp
 	a.sights.a = a
+	a.held = holdings{a: a, of: map[string][]heldDisk{}, at: map[string][]heldDisk{},
+		under: map[string]map[string]bool{}, tops: map[string][]heldDisk{}}
 	a.chains.look, a.chains.stamp = a.readChain, ofImage
 	a.sweep, a.watch = newSweep(a), newWatch(a)
 	return a
