@@ -108,7 +108,7 @@ func view(j *inventory.Job) jobView {
 		}
 	}
 	if c := j.Children; c != nil {
-		v.Children, v.ChildStates = c.IDs, c.States
+		v.Children, v.ChildStates = append(v.Children, c.IDs...), c.States
 		v.Done, v.Total, v.BytesPerSecond = c.Done, c.Total, c.BytesPerSecond
 		switch failed := c.States[inventory.JobFailed]; {
 		case j.State == inventory.JobHeld && c.HeldFor != "":

@@ -113,6 +113,21 @@ func TestGuide(t *testing.T) {
 	}
 }
 
+// TestLocks: rows are locked so that others may still refer to them. A lock "for update" stops whoever writes a row
+// that refers to the locked one: a job would wait for the survey of its host, and the survey for the job.
+func TestLocks(t *testing.T) {
+	lock := regexp.MustCompile(`(?i)\bfor update\b`)
+	require.NoError(t, filepath.WalkDir("../", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.Empty(t, lock.FindString(string(raw)), "%s: lock with \"for no key update\"", path)
+		return nil
+	}))
+}
+
 // TestWaits: tests wait with the one bound of internal/wait: one of their own is too short on a busy machine.
 func TestWaits(t *testing.T) {
 	raw, err := exec.Command("git", "-C", "../..", "ls-files", "*_test.go").Output()

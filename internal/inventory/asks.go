@@ -15,7 +15,7 @@ import (
 func (inv *Inventory) steer(ctx context.Context, j *Job, what, who string,
 	f func(now *Job, gone bool) (set string, err error)) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		now, err := one(rows[Job](ctx, tx, jobSQL+` where id = $1 for update`, j.ID))
+		now, err := one(rows[Job](ctx, tx, jobSQL+` where id = $1 for no key update`, j.ID))
 		if err != nil {
 			return err
 		}

@@ -7,9 +7,9 @@ import (
 	"github.com/google/uuid"
 )
 
-// Children is what is to be known of the children of a job, of those that were given up only their ids.
+// Children is what is to be known of the children of a job.
 type Children struct {
-	IDs            []uuid.UUID
+	IDs            []uuid.UUID // also of those that were given up; none in a list of jobs
 	States         map[JobState]int
 	Done, Total    int64 // bytes
 	BytesPerSecond int64
@@ -17,49 +17,62 @@ type Children struct {
 	HeldFor        string
 }
 
-// child is a line of the children of jobs.
-type child struct {
-	Parent, ID     uuid.UUID
+// sums is what the children of a job come to that are in one state.
+type sums struct {
+	Parent         uuid.UUID
 	State          JobState
-	GivenUp        bool
-	Copies         []uuid.UUID // that it has made
+	Number         int
 	Done, Total    int64
 	BytesPerSecond int64
 	HeldCode       string
 	HeldFor        string
 }
 
-// fillChildren brings in what is to be known of the children of jobs.
+// fillChildren brings in what the children of jobs come to.
 func (inv *Inventory) fillChildren(ctx context.Context, parents []uuid.UUID, at map[uuid.UUID]*Job) error {
-	list, err := rows[child](ctx, inv.Pool, `select c.parent, c.id, c.given_up, c.held_code, c.held_for,
-		c.shown as state,
-		coalesce(array_agg(nullif(s.do_what->>'made', '')::uuid) filter (where c.state = 'done' and s.kind = 'record'
-			and s.do_what->>'made' <> ''), '{}') as copies,
-		coalesce(sum(s.done), 0)::bigint as done, coalesce(sum(greatest(s.bytes, s.done)), 0)::bigint as total,
-		coalesce(sum(s.done / greatest(0.5, extract(epoch from now() - s.started_at)))
-			filter (where s.state = 'working' and c.state = 'working'), 0)::bigint as bytes_per_second
-		from (select *, `+stateShown+` as shown from jobs where parent = any($1)) c left join steps s on s.job_id = c.id
-		group by c.parent, c.id, c.given_up, c.held_code, c.held_for, c.state, c.shown, c.nth
-		order by c.parent, c.nth, c.id`, parents)
+	list, err := rows[sums](ctx, inv.Pool, `select parent, state, count(*)::integer as number,
+		sum(done)::bigint as done, sum(total)::bigint as total, sum(bytes_per_second)::bigint as bytes_per_second,
+		coalesce((array_agg(held_code order by nth, id) filter (where held_for <> ''))[1], '') as held_code,
+		coalesce((array_agg(held_for order by nth, id) filter (where held_for <> ''))[1], '') as held_for
+		from (select c.parent, c.id, c.nth, c.held_code, c.held_for, `+stateShown+` as state, s.* from jobs c
+			cross join lateral (select coalesce(sum(done), 0) as done, coalesce(sum(greatest(bytes, done)), 0) as total,
+			coalesce(sum(done / greatest(0.5, extract(epoch from now() - started_at)))
+				filter (where state = 'working' and c.state = 'working'), 0) as bytes_per_second
+			from steps where job_id = c.id) s
+			where c.parent = any($1) and not c.given_up) each_one
+		group by parent, state`, parents)
+	if err != nil {
+		return err
+	}
+	for _, id := range parents {
+		at[id].Children = &Children{States: map[JobState]int{}}
+	}
+	for _, c := range list {
+		all := at[c.Parent].Children
+		all.States[c.State] = c.Number
+		all.Done, all.Total = all.Done+c.Done, all.Total+c.Total
+		all.BytesPerSecond += c.BytesPerSecond
+		if c.State == JobHeld {
+			all.HeldCode, all.HeldFor = c.HeldCode, c.HeldFor
+		}
+	}
+	return nil
+}
+
+// nameChildren brings in which the children of a job are, and the copies that they have made.
+func (inv *Inventory) nameChildren(ctx context.Context, j *Job) error {
+	list, err := rows[struct {
+		ID     uuid.UUID
+		Copies []uuid.UUID
+	}](ctx, inv.Pool, `select c.id,
+		coalesce(array_agg((s.do_what->>'made')::uuid) filter (where s.id is not null), '{}') as copies from jobs c left join steps s on s.job_id = c.id and c.state = 'done' and s.kind = 'record'
+			and s.do_what->>'made' <> ''
+		where c.parent = $1 group by c.id, c.nth order by c.nth, c.id`, j.ID)
 	if err != nil {
 		return err
 	}
 	for _, c := range list {
-		j := at[c.Parent]
-		if j.Children == nil {
-			j.Children = &Children{States: map[JobState]int{}}
-		}
-		j.Children.IDs = append(j.Children.IDs, c.ID)
-		if c.GivenUp {
-			continue
-		}
-		j.Children.States[c.State]++
-		j.Children.Done, j.Children.Total = j.Children.Done+c.Done, j.Children.Total+c.Total
-		j.Children.BytesPerSecond += c.BytesPerSecond
-		if c.State == JobHeld && c.HeldFor != "" && j.Children.HeldFor == "" {
-			j.Children.HeldCode, j.Children.HeldFor = c.HeldCode, c.HeldFor
-		}
-		j.NewCopies = append(j.NewCopies, c.Copies...)
+		j.Children.IDs, j.NewCopies = append(j.Children.IDs, c.ID), append(j.NewCopies, c.Copies...)
 	}
 	return nil
 }

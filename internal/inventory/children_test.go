@@ -372,3 +372,16 @@ func jsonHas(t *testing.T, raw json.RawMessage, key, value string) bool {
 	require.NoError(t, json.Unmarshal(raw, &fields))
 	return fields[key] == value
 }
+
+// TestLocksOfTriggers: what the database does by itself locks rows so that others may still refer to them.
+func TestLocksOfTriggers(t *testing.T) {
+	inv := open(t)
+	var strong []string
+	require.NoError(t, inv.Pool.QueryRow(t.Context(), `select coalesce(array_agg(proname), '{}') from pg_proc
+		where pronamespace = 'public'::regnamespace and prosrc ~* '\mfor update\M'`).Scan(&strong))
+	require.Empty(t, strong)
+	var weak int
+	require.NoError(t, inv.Pool.QueryRow(t.Context(), `select count(*) from pg_proc
+		where pronamespace = 'public'::regnamespace and prosrc ~* '\mfor no key update\M'`).Scan(&weak))
+	require.Positive(t, weak)
+}

@@ -257,7 +257,10 @@ func (inv *Inventory) Job(ctx context.Context, ref string) (*Job, error) {
 		return nil, Refuse(CodeAmbiguous, "%q begins the ids of several jobs. Give more of it.", ref)
 	}
 	j := &list[0]
-	return j, inv.fill(ctx, list[:1])
+	if err := inv.fill(ctx, list[:1]); err != nil || j.Children == nil {
+		return j, err
+	}
+	return j, inv.nameChildren(ctx, j)
 }
 
 // JobsPage says which jobs are listed.
@@ -296,7 +299,7 @@ func (inv *Inventory) Jobs(ctx context.Context, p JobsPage) ([]Job, error) {
 	return jobs, inv.fill(ctx, jobs)
 }
 
-// fill brings in the steps of jobs, and what is to be known of the children of those that have some.
+// fill brings in the steps of jobs, and what their children come to.
 func (inv *Inventory) fill(ctx context.Context, jobs []Job) error {
 	var ids, parents []uuid.UUID
 	at := map[uuid.UUID]*Job{}
@@ -335,7 +338,7 @@ var errBehind = errors.New("a step before this one is not done")
 // transaction ends. Whatever is written of a job or its steps begins with it.
 func own(ctx context.Context, tx Querier, job uuid.UUID, epoch int64) (back, hold bool, err error) {
 	err = tx.QueryRow(ctx, `select back, hold from jobs where id = $1 and epoch = $2
-		and state = 'working' for update`, job, epoch).Scan(&back, &hold)
+		and state = 'working' for no key update`, job, epoch).Scan(&back, &hold)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrStale
 	}

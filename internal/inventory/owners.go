@@ -65,7 +65,7 @@ func (inv *Inventory) Admit(ctx context.Context, service uuid.UUID, most int, f 
 			where id in (select id from jobs where state = 'waiting' and parts = 0
 				and (back or coalesce(start_at <= now(), true)) order by id
 				limit greatest(0, $2 - (select count(*) from jobs where state = 'working'
-				and owner = $1)) for update skip locked)
+				and owner = $1)) for no key update skip locked)
 				returning id, epoch`, service, most)
 		if err != nil {
 			return err
@@ -88,12 +88,12 @@ func (inv *Inventory) Queue(ctx context.Context, silence time.Duration) (orphans
 	tag, err := inv.Pool.Exec(ctx, `update jobs set state = 'waiting', owner = null, epoch = epoch + 1
 		where id in (select id from jobs where state = 'working' and parts = 0
 		and not exists (select 1 from services s where s.id = jobs.owner
-		and s.beat_at > now() - make_interval(secs => $1)) for update skip locked)`, silence.Seconds())
+		and s.beat_at > now() - make_interval(secs => $1)) for no key update skip locked)`, silence.Seconds())
 	if err != nil {
 		return 0, err
 	}
 	_, err = inv.Pool.Exec(ctx, `update jobs set state = 'waiting' where id in (select id from jobs where state = 'held'
-		and retry_at <= now() for update skip locked)`)
+		and retry_at <= now() for no key update skip locked)`)
 	if err == nil {
 		_, err = inv.Pool.Exec(ctx, `delete from services where beat_at < now() - interval '1 day'`)
 	}

@@ -184,7 +184,7 @@ func (l Ledger) GiveAddress(ctx context.Context, wish string, segment string, jo
 		var from, to netip.Addr
 		// One after the other: two jobs must not be given the same.
 		err := l.q.QueryRow(ctx, `select range_from, range_to from segments where name = $1
-			and range_from is not null for update`, wish).Scan(&from, &to)
+			and range_from is not null for no key update`, wish).Scan(&from, &to)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return "", Refuse("address.none-free", "The segment %s has no addresses to give out any more.", wish)
 		}

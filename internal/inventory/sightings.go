@@ -40,7 +40,8 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		// Surveys of one host follow each other; so do the two ends of a share.
 		var now string
-		if err := tx.QueryRow(ctx, `select revision from hosts where id = $1 for update`, h.ID).Scan(&now); err != nil {
+		if err := tx.QueryRow(ctx, `select revision from hosts where id = $1 for no key update`,
+			h.ID).Scan(&now); err != nil {
 			return err
 		}
 		if now != h.Revision {

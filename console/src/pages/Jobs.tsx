@@ -163,7 +163,12 @@ function JobRow({ job: j, child }: { job: Job; child?: boolean }) {
       {j.downSeconds != null && <p className="mt-1 text-soft">Its machine stood for {j.downSeconds.toFixed(1)} s.</p>}
       <details className="mt-1" onToggle={(e) => setOpen(e.currentTarget.open)}>
         <summary className="cursor-pointer text-soft">
-          {j.childStates ? count(j.children.length, "job") : count(j.steps.length, "step")}
+          {j.childStates
+            ? count(
+                Object.values(j.childStates).reduce((a, b) => a + b, 0),
+                "job",
+              )
+            : count(j.steps.length, "step")}
         </summary>
         {j.childStates ? open && <Children of={j.id} /> : <Steps steps={j.steps} />}
       </details>

@@ -116,7 +116,8 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 	}
 	_, registered := a.Records.Listed(path)
 	f := &plan.Folder{Path: path, Pool: a.poolAt(path), Registered: registered, State: machine.Stopped,
-		Disks: []plan.FolderDisk{}, Files: []string{}, StoodOn: a.held.standing(path, path), Stood: a.held.stood(path, path)}
+		Disks: []plan.FolderDisk{}, Files: []string{},
+		StoodOn: a.held.standing(path, path), Stood: a.held.stood(path, path)}
 	if registered {
 		now, _ := a.standing(path)
 		f.State = now.State
