@@ -65,7 +65,8 @@ func (inv *Inventory) nameChildren(ctx context.Context, j *Job) error {
 		ID     uuid.UUID
 		Copies []uuid.UUID
 	}](ctx, inv.Pool, `select c.id,
-		coalesce(array_agg((s.do_what->>'made')::uuid) filter (where s.id is not null), '{}') as copies from jobs c left join steps s on s.job_id = c.id and c.state = 'done' and s.kind = 'record'
+		coalesce(array_agg((s.do_what->>'made')::uuid) filter (where s.id is not null), '{}') as copies
+		from jobs c left join steps s on s.job_id = c.id and c.state = 'done' and s.kind = 'record'
 			and s.do_what->>'made' <> ''
 		where c.parent = $1 group by c.id, c.nth order by c.nth, c.id`, j.ID)
 	if err != nil {
