@@ -398,6 +398,21 @@ func (e GoBackRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for HandOverRequestOperation.
+const (
+	HandOverRequestOperationHandOver HandOverRequestOperation = "hand-over"
+)
+
+// Valid indicates whether the value is a known member of the HandOverRequestOperation enum.
+func (e HandOverRequestOperation) Valid() bool {
+	switch e {
+	case HandOverRequestOperationHandOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HostState.
 const (
 	HostStateResting     HostState = "resting"
@@ -950,6 +965,21 @@ func (e SwitchDropRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for TakeOverRequestOperation.
+const (
+	TakeOverRequestOperationTakeOver TakeOverRequestOperation = "take-over"
+)
+
+// Valid indicates whether the value is a known member of the TakeOverRequestOperation enum.
+func (e TakeOverRequestOperation) Valid() bool {
+	switch e {
+	case TakeOverRequestOperationTakeOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetCopyParamsForm.
 const (
 	GetCopyParamsFormHollow     GetCopyParamsForm = "hollow"
@@ -1409,7 +1439,7 @@ type Destination struct {
 	// Piped It will be read front to back as one package: one disk at a time is kept aside at the agent
 	Piped *bool `json:"piped,omitempty"`
 
-	// Place On the caller's computer, for the records
+	// Place On the caller's computer, for the records. Of several packages it has {name} in it, for the name of each
 	Place *string `json:"place,omitempty"`
 	Shelf *string `json:"shelf,omitempty"`
 }
@@ -1505,13 +1535,13 @@ type DropSnapshotRequest struct {
 // DropSnapshotRequestOperation defines model for DropSnapshotRequest.Operation.
 type DropSnapshotRequestOperation string
 
-// ExportRequest Write a package from a copy
+// ExportRequest Write packages from copies, one for each
 type ExportRequest struct {
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies One copy: name, HOST/NAME or id
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id. Each gets a package, and a job, of its own
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Cpus For the receiver
 	Cpus        *int        `json:"cpus,omitempty"`
@@ -1558,6 +1588,9 @@ type ExportRequest struct {
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the registered copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // ExportRequestFor To restore the machine or take it elsewhere: it stays the one that it is. Or for others, who get nothing that is this one's alone: no MACs, ids, fixed addresses, names of networks, media. What is said below comes first. restore unless said
@@ -1715,6 +1748,31 @@ type Grants struct {
 	// Take It may copy and move what it sees
 	Take *bool `json:"take,omitempty"`
 }
+
+// HandOverRequest Make a pool nobody's: its machines come off all lists, and whoever takes it over finds them there
+type HandOverRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Note Goes to history
+	Note      *string                  `json:"note,omitempty"`
+	Operation HandOverRequestOperation `json:"operation"`
+
+	// Pool Name, HOST/NAME or id
+	Pool string `json:"pool"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// HandOverRequestOperation defines model for HandOverRequest.Operation.
+type HandOverRequestOperation string
 
 // HistoryEntry defines model for HistoryEntry.
 type HistoryEntry struct {
@@ -2361,6 +2419,9 @@ type Pool struct {
 	MaxFile *int64 `json:"maxFile,omitempty"`
 	Name    string `json:"name"`
 
+	// Owner A host of another Unvora, which it belongs to
+	Owner *string `json:"owner,omitempty"`
+
 	// Ownerless Its file system keeps no owners of files: whoever reaches the drive reads all of it
 	Ownerless *bool  `json:"ownerless,omitempty"`
 	Path      string `json:"path"`
@@ -2936,6 +2997,37 @@ type SwitchDropRequest struct {
 
 // SwitchDropRequestOperation defines model for SwitchDropRequest.Operation.
 type SwitchDropRequestOperation string
+
+// TakeOverRequest Make a pool ours, and register machines that lie in it
+type TakeOverRequest struct {
+	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
+	Answers *map[string]string `json:"answers,omitempty"`
+
+	// Host That registers them; the first that sees the pool unless said
+	Host *string `json:"host,omitempty"`
+
+	// Machines Folders of those that are to be registered; all that lie in it unless said
+	Machines *[]string `json:"machines,omitempty"`
+
+	// Note Goes to history
+	Note      *string                  `json:"note,omitempty"`
+	Operation TakeOverRequestOperation `json:"operation"`
+
+	// Pool Name, HOST/NAME or id
+	Pool string `json:"pool"`
+
+	// Rate Bytes per second that each of its transfers may read; 0 for as fast as it goes
+	Rate *int64 `json:"rate,omitempty"`
+
+	// StartAt The job begins no sooner
+	StartAt *time.Time `json:"startAt,omitempty"`
+
+	// TakeRecommended Open choices are answered as recommended
+	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+}
+
+// TakeOverRequestOperation defines model for TakeOverRequest.Operation.
+type TakeOverRequestOperation string
 
 // Token defines model for Token.
 type Token struct {
@@ -4373,6 +4465,74 @@ func (t *Request) MergeSwitchDropRequest(v SwitchDropRequest) error {
 	return err
 }
 
+// AsHandOverRequest returns the union data inside the Request as a HandOverRequest
+func (t Request) AsHandOverRequest() (HandOverRequest, error) {
+	var body HandOverRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromHandOverRequest overwrites any union data inside the Request as the provided HandOverRequest
+func (t *Request) FromHandOverRequest(v HandOverRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"hand-over"}`))
+	t.union = b
+	return err
+}
+
+// MergeHandOverRequest performs a merge with any union data inside the Request, using the provided HandOverRequest
+func (t *Request) MergeHandOverRequest(v HandOverRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"hand-over"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
+// AsTakeOverRequest returns the union data inside the Request as a TakeOverRequest
+func (t Request) AsTakeOverRequest() (TakeOverRequest, error) {
+	var body TakeOverRequest
+	err := json.Unmarshal(t.union, &body)
+	return body, err
+}
+
+// FromTakeOverRequest overwrites any union data inside the Request as the provided TakeOverRequest
+func (t *Request) FromTakeOverRequest(v TakeOverRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"take-over"}`))
+	t.union = b
+	return err
+}
+
+// MergeTakeOverRequest performs a merge with any union data inside the Request, using the provided TakeOverRequest
+func (t *Request) MergeTakeOverRequest(v TakeOverRequest) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b, err = runtime.JSONMerge(b, []byte(`{"operation":"take-over"}`))
+	if err != nil {
+		return err
+	}
+
+	merged, err := runtime.JSONMerge(t.union, b)
+	t.union = merged
+	return err
+}
+
 func (t Request) Discriminator() (string, error) {
 	var discriminator struct {
 		Discriminator string `json:"operation"`
@@ -4405,6 +4565,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsFetchAheadRequest()
 	case "go-back":
 		return t.AsGoBackRequest()
+	case "hand-over":
+		return t.AsHandOverRequest()
 	case "import":
 		return t.AsImportRequest()
 	case "move":
@@ -4435,6 +4597,8 @@ func (t Request) ValueByDiscriminator() (interface{}, error) {
 		return t.AsSwitchAddRequest()
 	case "switch-drop":
 		return t.AsSwitchDropRequest()
+	case "take-over":
+		return t.AsTakeOverRequest()
 	default:
 		return nil, errors.New("unknown discriminator value: " + discriminator)
 	}
@@ -21229,266 +21393,271 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37chs5kjf6KgieE+GdPSXJdk/3xkixEUftS1s9sqWw1OOzMe04BquSJMwiUAOgRHMc3ti/vgf4HmIf",
-	"bJ/kCySAupAAWUWRkt3WP7YkggUUkMjrLzM/D1IxKwQHrtXg+POgoJLOQIPE3+hIgzQ/ZKBSyQrNBB8c",
-	"D64nQDh80kSMiJ4AKegYyBBGQsIgGTAz5B8lyMUgGXA6g8Gxe1AyUOkEZtQ8US8K84HSkvHx4MuXZDBi",
-	"eXg2kDNFXp69OH/+7387Pf/tBRHS/vqfl6fX1y/evolM6h64ftaJUPotjFanfUNnYGZimX98QfWkfrr5",
-	"4iAZSPhHySRkg2MtS1g/10cxDE51luFEWpEhjBnnZnxwzo9i2HPKnM2YXp3xYkSYhplKyJPHj0nJc1CK",
-	"KMoy/MNjQjWZ2fcLbax9aHPiGf3EZuVscGy+nQxmjLtfE78mxjWMQeKiZpTTMcittt19t9c2fDGDVSG4",
-	"AiTrSymGOczMj6ngGjjuEC2KnKXUrOOosCP+n4/KLOpz49n/tzSrHvxfR/W9ObKfqiP/XJyx/VrvJlST",
-	"OXBN5lK4s3FfM089HbKcaWaXR7OMma/R/FKKAqT9u33JwFMpMaRIlKYalLmSTCvIR2QIC8EzJKsRnbHc",
-	"HGDReODnQUr56gHgM82XJosC5A1TQpKUcv84panUjI8JxV9EUThqNeS0aYPsay4GXyqyoFJS/J2L0zSF",
-	"HCS161hd1gJ5zYTKbE4lkEyAIlxoIkuO653RdMI4qBMCs0IvyHwC5gMcOEgCd8P9RQw/QqrNGvzyjj8P",
-	"gBvy/ftAzZlOJ/gAmmUSlMKfU8GVyA23y5gqcop7S0tl/qJKVQA35DsUQh8Inpq/5uzG/DeSAP/E36ky",
-	"2zh4v7KyZHCaZa/M7YvSwojmCpZP061vdeteXVxdH19evL32/JqODckHJk5FBmE+Ul+2v1cTufHvQzuZ",
-	"Za/dRe35EmkqSnsfV1YXfcGJ1oUiv709d9RP0lyUGQGu5YIUgoVf1jKUwDwFVWouZLY60V+h0EQBzSFL",
-	"8AJwuAFJ1ETMOaFjynhoIi2mEKDoM6400Mys2b01PtLPfkJyNoU5Q5pafaYsVYCvv2R8DLKQjOtqL8zm",
-	"jgxjg4SoCX3640/H//Nf/52Y+yEB6UEtlIYZXhT+SJMpF3PCdPDONOkAN7A+liAdTIDiPi6dMi59JOTM",
-	"/DTIqIYDzWYQpsliETymjKlp8IOJuzt9TlxPNtM9rsTNm3j576QT1V5EBbdBa5pO3sI/SuhwrdtHar9L",
-	"KCfwiSHPIGYFRAtCiVvS0u5yNfcKXHAelNfnwMfmrf/8+C8/Bba9vYhnF89R7TL/H1399vOvL55dk//5",
-	"X/+bvH3x+sXz/zAf2Z+OUUM7JC+FJIKDIUJl7gjNK/58TF6fPnt19ubFMT71f/7rvwdGJfjUXKFRIx4H",
-	"NjIVhXuDJX2Gg9+LShBtfscZ/XRmRz9ZFUgjlsPqRJcXF+dHl6fXr8wrU2JO33NVRxCbp2X8MqcpXAS0",
-	"n+fmZN3zzPsQbaUxkVCY76j2BE+au9Sgc6EDS//FCEwtyIQpLVCdW3pS6FHmSCqJ7IUiRZIMii5JQ1P/",
-	"vDCqSWFYJaRGi8DXAkPXjktpSbkagTRifEEk0OyEPCYjs8lGfVHa/M80GVthXrEOxvVPfx40NM7Hqxpn",
-	"MkCl5VSHLZmPYmj1bqNOECUER/WyG3fSdApvIRWzGfAMAiLjogBO0olgKShi9BZ7OyEzLyQb36wePhQi",
-	"B8pX2E99FNU9cFQaYTnAzWhD4QEOnOJu8DLP6dAQulUvV/TDjGXuREOM2Y2rrtwqJS49f/mSZSL4tZHI",
-	"M6s6dGXuS3uViXqTQruToq627VstvwXcsAyMmhcaPJb0JnAlrsQM9MRwc6bIUKKKsEoCyYBlwafmMOpw",
-	"gBKoM2BWHlByzfLuUng+EZt33U1nR/spQtsv190YNEC0IJlICOPE6EIqtCRZi9N1NoeXuoYNMHdIwXeO",
-	"0Go9oSrtCwRJgumQuLgYEZrn1tYmc6YnRE+YIqkzFdZvJ5rA1VCcwJNTvZgGL6jIsL3BCV52//aOdEKn",
-	"8mxC+Ri201Je0ykQVdF0xkYjkMbcpUNRaqepnJA5ijNFzBqI+UBpulCDgCkTkI1wY5joMfnr2ZvnRvya",
-	"///95dn5i62lflPmVbeZZtkblgaUjCtnC56gMoY2plFxmCIlL/JyPMbN3u1KnMXZTZWLqANLDpazZ6i5",
-	"jdkNJKjFcFJbdAE9LEApf2AN09jsEb2MZSohb86eKbTTMkuOCRkxqZBhGZN+twRwh+puWpSq5cmzD1mv",
-	"V2VSFGEXHjqi3Bbtdk/MnOH7Wc1rzmi3k+IZXxkt8rngAT5/phUZG7ZJJqjW0cyxOk3m1GjdeUacW82S",
-	"C2qkx6jnZ0ylqNcSxrXAP2lJ1SSoDtSa0aoi68if2DFkDEavRlf9nBjTlGghgg8de4a/oroahZOPvYOA",
-	"cesW2MxyZpAxukv28FyyG0B+sMECW2LORj+3u2CWVM6M0AkygwArmMFMyAXaLi2loZvN4Z0NSzTqzuKr",
-	"sONSFPjflh3Hs9M8egUzpqZoxeWCj9ExZyyunC7MglD9EnpiBFfoFuzPSMQnX8jgxTXL1qXk3l2tKm++",
-	"1MrsnXdjM+vt1sJ+Zl/HX8c6+PK4ky186e2fJQ0HT9XoM5rllhOZpbnrZUN+HJpT/vDT5hn3aSMbK8Po",
-	"XncqDeZMwj5UMhts6KiFbfYOBHV8c3luoeLj/SF2AvRce6mTWDaAVEk5MZaIZoYJW74g5nwQCVjsU70d",
-	"OSVR+6CWgvHMmCUTlMo4yoiEB0W4t6v1GOVYQl5dXF0fvTl9/aKO2u5KJfWRoKVwlpiTGeWLE3zrRuy6",
-	"yZeebgpDb6vxGgmzS3pFy8LrNQn+e/zy4u3r02uzn+7HzvQ4oinona7vivFxDsQ++JiUJcvQ5JnNqYQD",
-	"++uMpgnK3gOWGSLD95kCFOYVJHCYd3+BStFePfj/OH19fmz1aj2BBUoK1KxRROKfrGg0t94ILGeZsRkc",
-	"kpLfCEntnw7sMPhEZ0W+pIr99OOPP4Qo1fsdl1UDv5hUoIJ9ghMLycaMP1Kr1Llh782mvWP4W9T9YJmZ",
-	"kY9GZirgZAg4uyxzy5Tn9gkhaTllPCCA5xORw7HRMlDDUkRwz7UPrfoEmf3YKFTK2zbKvSiZiDwz6sn8",
-	"kJzb0VV0kWqHHkiWNsMroTg3BsTxi0FtdB+a+IWLshiBeEguKuaZWKNCg+TH5LP57peEfOb4D/9y53o7",
-	"D+qjlviRjCNqUVjhR9U5tMNizkPa6TtDYNZ8csYlw3cYdjNgCiHyQJDagZ2snXpilDwzQ0W+OeUZWp10",
-	"0fsCfaV2C6eFmggdpUJ7jxK7roq5zWhmxHqTp7hlsDWs5WlwY77NENi3rWuLWUElcxGYJd13U9jimSis",
-	"D5inYPhFGDVoqSc39FmHi4dCT4gZCzwjIylmoVMbdl2Ad+WnS1GxwPusInYk0Cb/8eCtAZ6rA445SyHI",
-	"lobBxxrx0wGmZCZ3g5OB+XEYPKYVB6NX8TpB2oz+1jjowPMUncE540DHzQBhLMpr19n+VoMK2ufhFxum",
-	"PoSonYvx6mkhUaxiG4TCK+bJyqpPw4VG20LDJ31CcqrBKFfGVlJTyJBFov6FOsHc8nIJ3l0xhUITyhdk",
-	"ZsHBK4wz4C6AT214kFlBGFe15h2McSeMHuMuwMaJl87B3xv0mJoVhffYYpPW2LXdo8itaPuSTdiEghgB",
-	"NaE3QIYA3MoIt9iNEcxmoHpZQpL5hKUT77E2bHnMmWqHtNrv6XXJVVlDF+FXngMbT5pXN7b7+OhqvHti",
-	"l8trjrnJcSSMmdKoWBoZKBGpORF5LuYI3kqnNOIBHQsOp3r7aHEUhRaJ6Fd8sLF6K/NpPrCWAQZ2jTUV",
-	"Wq8RAldggYbdBHe+wpSahjmqe5u432s3zH6jJ8Eb0j3tgQQ0439eRJabwW8qAhmJwv4qpTcACJQOFb7x",
-	"nCPYwVr5Xf2ghp+HoNfKQsS9g1cRP0hIY097mg0iIjjMrQbW/RRUKiSErmQyUKB1Dpnd8xXDAH1oRv2s",
-	"Ql0siNNQE8hHYT7B/glxoy7ouo5gkfCTd5NFGDde27VKeNwrF0ORLRpCTFs9IYC0pekUspDoTgZlGbzN",
-	"ISCHi/rklUxHVlXjSA21VHBSu2fu+e5utRHodi+qS9G4AtXFavCUmjYajKJ+N38VmkcSk3eXjmUsQcWW",
-	"UNuNU6tIsZM+5dXOlfwApxVs2GmcwrsOQ6/wHHKm9HYe8Gs6hdr3jUoSkxivUY+IeWwAyZLnF/KNQFRM",
-	"2JdqbC+0M/M88TLYWHeZ4GA1K+fc1ROYkRFluTokL3IF1n41l5DiQ1qe9lVS/Q5d1c/w7zt2VP8Yigjt",
-	"O1KbIdU+IG737m6wyItglHbEclDGqGiCNNzFZJI4Bh7wYBh5E1im9Chv5n26lNiURaIhz1VCVJlOzKIN",
-	"h/n3MeUcugDMo86KMDtUmvGK3npk6oTx8TZ9z6eFRjWVghWhozvTZM7ynAzBYmhGUnAMeQ9pOjU7YZiH",
-	"e+wx/oKpELh1hl4M57QWp2IZEOtLW053ahwNYupDbNkeDc1zkI8UMWKq1CCTKrJgyCgCS42pO1+Cu799",
-	"Xoj9LqF2C4wFWKEsmaPWGLryIT9kB9FJn34UjirYue4f4pPBQ6rGV5KqgQQT5sE3LA3o1J7DrkYJY46X",
-	"iKUbdq5Es9WeszEobdOTqjzYCX2Cdgl9+uNP9ocfnzwN0tWSRzTsKl7y2lmrp6P7twKX97Edo9mC8Im2",
-	"MP0N8ZCzKfBgxulLw24fmyv6pJ6Nl7OhncxcimpxKwzCXKbEfHfEeOYAiV2sX4xWq0gQ2saDcdur6GuN",
-	"GrMvGXzqhMrQZcA4biOeIEFpIng4N2QRCVKmlD/SRpr7hW3MeXDJld4L7tddnUS9DSt00Nz26r3s6oJU",
-	"LkVx5eJyW0pgKQpCiQ/undQu8LlkWgMndChuwPNCC+9lHqb4IJb3Ipb3LlClKA6qeO77P0AI2tg2q5Bk",
-	"D6CqNukPE1PuIqsDB1xT84tPhZBb8ox3kmlAhAkaMU29/YEh3Cm40KH/VqEpzr4DduOcqX3ggW1zem3g",
-	"uDEU9ZNxh2TGSjWLJt+4LDlMUcJcJQ8pqd6prpwyhli+UiytY1OaTAincC1QeRCyDSQyO02nKB0hV4Aa",
-	"i4egLSwiqIHcJUwdkgtpAb2I4U/IfCLMK5hXwaRD7cInmGIpODxShOaCw7FhQK9Pn6nEpnCN2CfDJ7wz",
-	"PUFaQ+QRBz0XcqoSzBahh8RHZDDMMYRczBHo57J4DqsXC0Pb3KeDZDChPDswml5IYDQjf6usGZdsLfql",
-	"ZSMm3y/djKiXb06/0gHdim2M2K/NxRORiILhRKA3cFFGcuEaZOU5WUVVE5FnuyUrH1rsuvYq+yiQQ2Rl",
-	"nVXVcoZaGXrWLQJcgs0dOnEAiBwU0iNBH169e+YZqFwyPYkd6xJocSOj2QmqMczA7tkJASgwg5tUSJGV",
-	"qe5QWQuHfbsIPyPVktVbYziVA/ghgOv7gvd1cps05GRIG3sJOp1gnaHtNDL8vk/EnCIv9RqOdSy7inOE",
-	"Tly1JuvvZzMk6u9Iadtv7kP3FAGEDUfDfVi70B7ZjtO+OqYAfBUsd2So+gBJNsx3g8js7d7lwZF8JxzR",
-	"070jxCAvZIicD/hccQGd8EyRGoAJhhJsyZh1BSoDWdRKxVBmEoyqBt3RIW/NF4L4EGR0S/C5YS7SKR6s",
-	"PYyBu3fvexV3WakCl2H9FT9fsxSLf9dqsxqv6BEY4YOr0vrb59YPi2yfYrhqEBrJcuiN0OuLAoyj4eKg",
-	"t8Uyyq1yGxueEAa6VajOoON+HVBMiOwikFTztnpkLf7nmP3i0sedA9wZBb4Uwralr5aIysG+ltCqFuHl",
-	"d84LYH+ScTp67mIdSxCtCWU8HHupLEj7rgkZUgUr9Uw2kotZ31k4MjWiZa7XJRBE2U6cf4Qvph/fCS0c",
-	"i7CZD/pEl/yQUP0vr5OuL9Xl6850R6/aohyb98WNqxCIOFNod2KlxpAmbDiwB+tgSjlRFMBddOASAWAF",
-	"lR6M2n0dN0zqkubdDzOE3UQ6qcCZ/tWaV9M9troDSxM3KSpxN7G6FI1Xa+x26IR+YTfAQ1Kit+9wRa50",
-	"DD13hrtGCxOuBGyiRVnD4Bxbzfj0+lXQmPaRNy2CckOIWYfsA89n3YXBb/n1VJ7a4PmIn2k63c4OfUVv",
-	"wEUCLFrZCJs6uliVF36IEXx7QcOxOBjSdPoQLvwew4W/SMrX1WQIxwkRD8ptuZXfbO0Cc86Z8K7oNh9Q",
-	"AFGHSB1CseUSxOjYMBbIITXatkeZmkP9T80yOPhX6wzPc19K31AVt5V/gnsfRHKa5VqfJs/ITNxAlSei",
-	"AFR4p1c275W9ey+4lovd1BHfaABvaefGtKc6yepWBUYjOa+xyqwVKqeDqEa9xZZsdcmytUVrnlJtyfv4",
-	"AYWzQvqlfrTO+pYpIMGlOv/dEg01W29sbl5hBrZ7EawpIRwvOhOqpYjxmrDxhO07eiQTbkwG3EiLm0pu",
-	"xANSAV+j1CrSg6YKWp4Qs6QqaKmI3Q8ywwJ+RiTUnThiOeix/hAXdXnAR5ggY+ub9GgKEep8ECKxTfWu",
-	"FVuXwNZUGUqb7WmbhCSDkksj/PHZ75Me+WZV6xdHX24NtXsBKbJ93kmrxUe0voG5T88mkAZ8DWIaccxE",
-	"M4M7pfQ79iSm61KCzbKe1zw8z43p+vcNrEdghejl1yiEyLvzr0sh8qBrcgL5TQ8n5xVmEIQe5K9A5yfZ",
-	"IhdfNnmf8DWTZrMbv+bVDX7vtnhDHmD7Br74RFNNygIRs4+Tx48fB1lIT3lhD21vqYJns+1xXlgsr3bn",
-	"+TQfB/dyBiuqWfinIXY0CsNCH6rkfc1G6kMRua+xiJyLdFTZCxrrPvisHHETjgF9i8XnKnxXx2BtqMzE",
-	"xtoSey9Lt88Cb5gSZ30hc9oC1nzFZd9CXiSHOHko33bnzjBRynRjFPTKjnqotba3WmvuHNYAIH4Vw1Wd",
-	"dGjI5xKkrW7d0ZpNKU8hz6MhrHTC8uwKe26u27IgRDxQzLbq1mceK4Hj2THuCkJ4Wy1iXjbUEff1VcL4",
-	"VQxVpeh5bmAz0bCMM1aQwGaGlh+eoMPPLIFiaQsz6qMYql4B4VQC1ZD1KfKTueLuXVL6xJy7iuVhLjUR",
-	"c6wEX0f0MfxfOUSxfam5Gr6vqfnZhVnq1YpymK/Z/DrrD6QUskNXrbuIdI8YZ2qydus3uoCM2s9/K4LO",
-	"3dT2k/DYe4s49/5qpEILCDc0PRdySqhV4Do3uOIwfxYJAF0vlU3AmmhTULeAY/j5womMTper+/KFpt64",
-	"nV49WC/s15SiWrnQrQtbE3nD328tni6ruy/Ju3qtJWi5CEnPd0bTpmQCeYbsyugykvk7S4YL1/k4Jk03",
-	"+98tMzl3vdVW1hp5QBfQ4ZnuLPQ3L9Oyqttc7crduIwFkjpfHGMjr6BEMtw5cQk4WIsIsHW51fqtxIRW",
-	"cWfKnAPTMAH7kzm/gWP0SN4a/ZP2aYNK8kZKQSsNRXcX0a9ieKWhCDrT1nVzE5rmHaVQGSs7Z95dvRQy",
-	"2mKb4Ai8K7Z5fpUpLHhd/KW+YHj3ZMm7NY5rKU5VPKfy+tbqTXUU9q2TZX2pfS/8CTR0DbcHjsM1pX5E",
-	"RdtFsMhoenuIEXmCCSuRnRWTzjrMLuR030qT8bqdO2QsW3r4kXR99U/r7XcF8oYuNOGI1U4UOsJza3++",
-	"LfMAkfXeK4CiTxAsurc5HUK4HKQR4n2miNaV9MGVVf3F2OZremmuOYN6cdVB2DepKhbWO7QmJnPOZqwD",
-	"BmIp+gLyVdzxRW2jJKNxKJRBkmnfH7lqh7SpB0gB8pzxQB2fn0HPATjRc2EL/PV68HJ8xb1IPV94jyqk",
-	"wLLBUPTByMcqKLKsH760EoJdEJIu2lghYuyX17zmnstI+s3cY3joXAgFYag1zUTR0+51X/k53us+hqze",
-	"HVR5W0FS1cawxVts+u375PYN+Ncxuwr9vMruxHLjwpEoLZ4yHPTfCUbY3YBgOVfHTHuBhCvYdk0ZSYOw",
-	"QhT5uk7XCIPLe3hu4jgV19Szc4F8W92qU6H9ZWbAtRR5HkPF3AF4P0L4CiSjeTQio0i9dKImYm495DYT",
-	"YF/05zDqFY1FSWsb3IqP1UX22374WxnZrjFwZ4tEeFiVI7FPGBJn6Tpqm9E0vAKRRRS3+EwW0hQhHQyt",
-	"Bz+7ySnvIHA9+hYXhklag3rOrVBJ68jZxTLxhLsQs620HYgTeiB7hTKw+dYe694Fa7qTRppVoYrlPpp7",
-	"6pUZrmPO0oDPul3hg0w5YtWsH8ZveHceriVE+qR6vLJKiHUvKu+BaBj13RBGHvkcmL9bcXRHza7SeYuX",
-	"RMBpFTPyjKPOjMM7HhaNmBEeUNXSCGTp2pV+sRXibZUQWztEjJq0SokWU+DWA45/aKG2w7pe1lc53A5t",
-	"Oq6g5+vO0AHUnQKowik3/+/r0zenv7x424sCO+qNKZsxxDjihm3V3GKjYyIHra6DUPWL0dKRYRUiM56U",
-	"ytYo8sB1/0cFEIxlxPXb9dmvJBVlniFTGgJRpbyBBWSDpCtOdD06NBncgFTh+MIaTdYprTXYy1+VUGqq",
-	"n8HTUMMU9NS+5lr2hWv627yK2LQVD7rqplg2ZCM8crmKQhMJ+ZrK6e3yEhAU1c9PF4b8Lzcwwuc2nGnC",
-	"Qv2DxwAYw+znnoknprJ/dnV/qnIW7EVky7GMQTl1YU5V3aojMdx4Ap82OrIcIeN67FzBlxc3cIt+EHXY",
-	"TVR8xNwBBEs2/mYswqp6jDok1w4ytlgJKnp82UMziT98M4mnoTozXzk8tE8nXCYx3eKra4O7b6heFGL6",
-	"AKlzjL+QTlAvWSdcaaDZsV2K67SBhlzVSthXjTT69sTt1MyMsFYCyW2YMlgV5NuE5a1tILKaZLDDXiJf",
-	"OyYwJM/fwHwpBNirq4kMcbefrXVM89yBH4IHFfWft6KIAb45K62nYkFGEsB20OwGlgn3874Y2TI1LTuV",
-	"LxrADF/ZJ2k77ZNBxPxywcvlZpsid+Q2BCoj3vVWfHPZ4eEYnLvcBU2ZXhih1L1daJijustRK11U+6z1",
-	"Dn1Z3sD8q6GdhjNxpXCPButxcmNsNdig2bjG6+huYk+HZGjPrqon9di1vlmbNSt78penh48Pnx7+29HT",
-	"Pw/6RJvW7Yam43GIg7+UWGkX6RydfXTsfX1/Oz99Y9ZmCU6GhU9Z5MFA86WQTrblNpJdage9tc4lezrW",
-	"S8kFmdOF6xhxK+9xiG9eNBWZpfgRalYqimRSxCGM0GE20iDnNNIeyYg6GuFZth8/a3VrWj3OZYWBSGu8",
-	"2ZrXRU55cGLNdKhh1c9W5lOigGvgKdRlZfw7Ae8AmvDMBWdJqh2rXzi05ZeUyYZnche3xpbHuXh7Xdd/",
-	"zo1+wFWjdvagT92/vk7EHinU7UTjDKKbFC5quNYrGnkb+FQwuRRMWqPbhZHX9ar948ILL9WWnoVzQKQf",
-	"N0q/0+psnERplucPjoGHLpP7sFoLjHQ99Aq7X4PunjtCXjo1Ynv468hWoe1Rt9SVrQ1EkDDlKJzM1Ehz",
-	"SKnERABRajJcYGdIdL96NcqT5DI7CC5/QzqGYFxfjN6It6BLGUi0utJQWB3I8dkaao381gafDac+JO+M",
-	"VucXZV615rY1k92culFybgcES27UGVKdWmz3gdcbWtmAr+9ZcVZTOY6EQ25AZizV4bt4XF3GOWXaGbzu",
-	"Uh6Sn7EQcHaM98m60oxJjqwH6y+Mhfkbxq+q5h1+V5EizCe2nHC2uf5KAHqPpGbfrXFBajD9Mlk5yq9h",
-	"z/4Yk+bC/JbE7vHtoew7w5YXwaz6d3hDAjfTXWw6xLITeEbhkiG7gZUHN9A5FpaMfCGBjXlY5vhWAZ41",
-	"DSEXfKwi1ShHEnrh1KJnUYXtbx2ZR0dP7yLRn14GewFb9aCWY86xZZVJjT7bCpfDBRkiSJM52Es350/U",
-	"xMeE+DxoIZ1V3XEtONRyAi4IfgfdUeg8OybziTBkSTC4DtbTjGWUHOocXTqjlturS5HbdcoUbalSGN2Y",
-	"AVWla+rIEebO+NirUVxosgDdNbNuJm7WSIpo7gaiufuQaqkgux2c0V1PZyY6HK3HHTgyrcEGjQU2J2/e",
-	"sebrx677nkHpsQJRu0KkX9Yok3DKcZviTjEfxFJa3XRL0RlgYQz8BeQNS+GY0NmQjUtRqoQMS7VISGqe",
-	"PmKp0aJLjlc2IamSo4RkVNMhVXBI53SRoK562ECoJMRsoOQ0T0hOsa02F/rgoxLc/sTFPCEFVfpAojBM",
-	"jImBRZcFP8yAM8gS9PMcOonsfjNiOiGKjTlgs60EQ0U8IdX65lKg2oVsyOgHY+CaSBgZkkkIzZVwKngG",
-	"Ni3eierDwdpCkQGn2IQWBfAwiCdnU8gX4ebpjmEac2lCb4AMAbhhAbwf9s+TVGBlWpAsKI8Kp/lv0vg8",
-	"r4ghxCtP23p69q4y96jEO1fWFJu8rLtF9a6lWlWJRlMK9euqI54YOYhXXdi/fYFylgIPVaO+hk860GLP",
-	"Fc6iaQqFDljkj9f4NzvUZVl2g3WJzG0Ozf2N5mUDg2IRp5Xh3hkfcAM8s1mvm9+kAUzbNDgUc7gs9fYF",
-	"t39hWHDb18JwsWan362ocljwwPXQeyjBvfsS3LPaDR5I6Gk0gqwOIukNhQhHEK5dtPX+CzwVpf7m6oQ/",
-	"lDpqwRp8tPbWtY7W1F29LPVbNp5sWZnystREmq9XIg+1IhthtP0HHj20KP+Wuw0YNoIn/MBH7r03QOj+",
-	"voVhyfLsVlpLDYmbU0XmrED/gJWQE1TWvpubG8ajvsFMHReCu3/RLu2ZP9zI+7uR0aKBvvXbTis9121k",
-	"HapX2YhUpLvsH7Ls8wMq4aEA9UMB6j4FqGOtjc2GIqok8S3CKtmPtS3sFSUF1ROPSnQO9Lvpf/xQhfq7",
-	"qULtRd1DHeoHlayjs+WG0QBQtbJgXDCVG92J34DUypoydMUZq4Bn6sR+y7E5WxTdVf7sfc5fe8XrDj2/",
-	"XUvslZgffCpyljIdjvWyvlXqZJs6Vp+osQ5ulzZnNzQvQ35YOgXu0QCWRWAFYp/EYvHM5hOnnw6hWyk7",
-	"X7CuTabV/vil+4WFN5nD/BYGuzMKOMyJF31OGXGv9ZDz+wDt3a/UjmlVX6eos+tdlfldFfiE1EWn8Fdd",
-	"zHarDT+Aj28JPl5V9Zv8tmK1oYSjRjGIE+QHakKLJtS3MUnGzPdnjFPto9JF4Zgp1Zqmk2h1EPzULwXb",
-	"dvMxRMtu4qeN0TlWAY4MNh/WYzPImXnbWAU982lz9LpVP4f2qjMpioO6nW/kS1IUvpRT/VX4hOlske+8",
-	"+NRsj5YMRqDTyYErwBIBepshWHSl/prvjRzLK2q11E58E5zI6HbLNmdpx4rINOp+JC73IYZ6aWbyJHWc",
-	"Nja8DUtIGhGZ+DdaIb2kchhHvrAUQ0hqsyz6hbaTs2KxseENhcc2ohQS4qPx43r8JnpbpTVl225FhpsP",
-	"m2NFER8qisbIUhXAo7t4ZT9ujEe9/YBm2fqWiqfZ6pfMRVv/LXPL/NdqGM/iDToOGpzRCHEOHeogta/g",
-	"l2T96Pbl2DR6mWA2jW+xtE2Dm3dv09gQb9r0nTbX2DS679NX2dimbyxxhI172ZIlm0+qcVc3DW4LtY17",
-	"D/1GNwXV5mW3mEaHLWyxyI2H2uQZmwc3b+aGhTSFwcYHtznM5j1psfWNT19mRt2+0OJD71Hdah3FFgau",
-	"EYfWa5Mb/dGVS9SSqsn3FIvevxln5fBDGHnfZpIl3aD9cYzbZoxK7F+OvgEha/fA7YwiO3HQKNpJR4tt",
-	"ixNvVyZktbhkBZDDb9VzVikfbqLQDlzV61vKypJiFiovIw312rB1BSBdim537oQWi+3MoslaEXx8vC5J",
-	"OeQ2+XHjirToMCxccsHnzNiXCm+zUsE6IKmSo7B3WERqsUe6Iy2tzPUPwqckdpbgurAxeuDwd5RH17dD",
-	"RiTDq0N3AJvOVC88+LZTyEHbY+ghjk+rRAdXkialeQ7ykSJGHygx32bO9ESUjSrcKzK6kd4TcotyjUWj",
-	"XQzm0IwmrgB9VFKLcBn/+uM3sX0GruVyB5SOtUjFaKRAd01+7lq4dG2dUTdl6EiXfYjLhZDFDa2CPkEZ",
-	"P6OcjaK18t2H0X1cQ8iY2LyaIcYJlenEcEpmRKjN0NSbcVftEsJLR9wiiaVlN16xPvfg7ag8DMu0sKmt",
-	"ROZatvRoKBFrELH01q6UWrsTwzYF+Wc0gz71weOdCGI9J2NdJZer9CNYwSzHljTYXKQ/0qvAvtC6g9zO",
-	"+HgpAf5pi6vZdgKYtYcIGYoF+AnjSlOuE1LyDCShvgzcA7L920O2V27Fb8j+afCp1Tz06npU+/HU9Rar",
-	"9ifWBuMPCJZPQgfc4BRVG/YehdIqabBEFtjNlKkpYTM6NhcMIXaXp9evzMU0CpqKIek2Jt86BSzAXV+9",
-	"OH959PLs3IWQLbfy+ppzmjB+A9xclKS9plV4nwfmTrQu/kX9qQHQXdXDi1zYertr3UNe5QxmW7Y8av3Y",
-	"NH7VBRdx1Tloi0cYC6OnNkAQiN3DaAy2lnUefMgekBH3ITx857BlG8NcncQVwxCSvDl71qhdbxvr2BxN",
-	"PcE21Gk3pN8fH4hh41wP/rvvusZaM9zQl5GKglTi8oEhfodQsZkhyQDI+oWxzI4blRsqmIwWRE1KTTIs",
-	"gkINEyklN/J1NFpti2bUEDaDQ5Ka4zz2lbjwSYLni0PzNf/nxoPQ3krBTkBrwU2wao8ZnElRFK3+8IiT",
-	"AfQDi9Eo3DN07wxZFA/8+Dvnx77j1qrHGyPx69xJZnN7NlYOl3vqWsvO1a/DeSvHMj6zi8sRpIw4YiNu",
-	"8aXZnTHk98U/MLyrrdh3P0H3V4DCBpQdbWA1JMZ9lw/GfVG5ISiWges2g+aeZUGAlxNmD3LyAVK9F8Hh",
-	"sGUPsuP7lh1VXPx2fS1C2xpvCnK71ha3ak9xi94T7aKOdeTfQQHcIqqV1oX24xvfAD9tkbdPiWuT7fts",
-	"oEPOR2kfKmh8RRU0GtDcB47bhOOsc+jWTXnuue7GeljPCipxiz6c8atM6Byz7x/uc6/7vC6dvZnf+nXw",
-	"BUTfPzCG+77l0e5S12IKIUSZBKr7NUN3LXfWfGUjeq4v0KtUfolLbXqo0omvHDpjvNQQO6eNa+qGlGuC",
-	"yRxqrt7C4L47Ml7d+jG7gY1dnRAjiKjRkHckCqUBruXitoCsMLrGPnotzGpN/PX04OmPP/kYag1D8n+p",
-	"agS7NEMFXMfbTcdLpi8t3Q6LHI8KGA/96orjQyALduFgeRDn80oo7WymjNnO88ZkahrgHWHG88mis9fI",
-	"jN3spIrUPXevEt3FIIBtqQiXq5MzYrYMeZ2k4Lk+lhpJYg0zwpVvsHyABVXWiEpnNNEFgVzBvHtHz7Dw",
-	"vvB1uhS4RgRupV1520cxjLxBUdq3cEvsgRp0ZVmCIoj3Yekl16FC6md4B6e2hHa3J82pCnbKnDTg31li",
-	"JB2iY6n2xl5/DK/dfzNh3aXFv7l/JbvvIZL9TYV4cl/BFMFdr1k9fiO0IFtZ6VoGSonU9eq7Y2BkmcMu",
-	"cww6sZlKLa1dC+Z7bjVV4f33oRIsCtJSMr24MkzVvreqcfDM0FEqxJSB38vjQclvhKT/vx9Wb0LB/gq2",
-	"nZHXepBVoy4FVKLYdmMnWheDL2YBjI9EIKqHKZ4JwXRy9GtLOPDJvpXJU9cUTKVQ1t/lWRLlNaTIVrrH",
-	"rlSiWJCc3YCrQHL4O/+df/h0YOjjg0NR0jzHGN8ESA5G4zUf1v0JZrYR9yGxnUOFNPLSrlFpwNrpvgH8",
-	"RzFUCaGZUYqVdoNpnuOsL25ALuxsRs1QhBK7SwS3D3m2dfRxJXJ4ZKbBHSf2QGrO++zq7Uv7JcPcP/x/",
-	"B+YPB6h6fjj8nb+QEueVQArbKoNkIi1niGX/l7cvn5G//PnHf/uTL4WstFHYyIdUZPDBvBaKjA8cPukP",
-	"iY1NYC+Fw9/5OcP+o9J2hiGF0SGGC/z/2H3D7Kk5QvyMKfIBAbUfvOYxEnku5tgV7IP1YX6wgoVokDPl",
-	"PZm/8w8NXyZ60f9TswwO/vVD4vvR2APGntITkWeHv/OqMenx4Dek2UGj9P7gibOtOC3Y4Hjww+Hjwx9c",
-	"kgJegyOqNXBvd7n2XJXuf5YZRZgpfVqNQngxnYFG+/rv7vb8owRU3NzlSTHhPrE3gwbv9oo0z5Ww+67E",
-	"DIYiW2CoJYeRJjS3cOTQVK4j/MpMtV3zHlPcC8Fdwc2njx/bvimY6IA+gqLIWYpvfPRRifpS085qWrVB",
-	"ZxpmAbVnxZ9gbEFrnFlfw4iWuY7NUq3/yLeBQa5WzmbU8HRbOWNObcU0owRlkDJDAQmZC6k0wfbVibWB",
-	"qxsFNyzDrrjmVhvybRiIhKY+Z42OzUEPciGweL1lI4PjwQ2DuVPlayo6yoFa06Nwus4SMZmPT915uua+",
-	"Pwtb46rzifSBiNJFQGn44fFSNbFA95+sZ6ssCVQF+wquCGzbrwhHB6RVa7ixJ7+s0O+fV9/oudnR2xMS",
-	"Hg/Bl3Y197BylZc2xC4bCcYSmmFg64hEOPFhycSshEqm1nCbZzgEuvEZOljerA08J/SQYd+HLAc9ccHO",
-	"MsCuRUY84A8JmYg5thmblS52jLXNfNOV0HLgE033zNHWlieojyjCtRqHeHuCeyXmZEQl0XPRAgOMpVEt",
-	"KHYW7MiD6qh0VIw9q8B1bdoKrbwecpSzGYvn3zcGotjvMtBqAYM9n2SxwKZngXM8RVVlB+dnd9QQvAer",
-	"dDyqRfSgfgFzTovVU1p+hSWYQUKWIfiRG+atpe3v/AXPFz4VCXU8hoJ3ZnS/qp9XYGaH66lnWi68ip5Z",
-	"o0Qv0Bg1auOg9nkFmpPum4DiTKBY7IB8fJ6SUb5HJfqoOhPQkbMZooT0Fmj2zI3pS0x7JqBLoVCDMeIA",
-	"rQrXfSpINPaj+um9whGrc1/ZbrNm6qqf7kzImIJtxrSmr6qRP/1xw9T7JU482HMxDpHoO19BG/W7HSnY",
-	"dT+xiXuyRXcYm1UymhOsXtZJGUoi6vH1ooCvg2Tf34l6roOtDE99i2CzqOyEUJKbXQdDtaiI/v67DEF9",
-	"1qbWLXcoDIMqt1S/zyy14Xp3QG6GDHyKf4O2rOvGEWGD0FJqy8ZEte5icZQxVeQ0LnUvCuDP3ZivgPIa",
-	"G/7k8ZNwKPUdDK9EOgW9ix03O51KAJ6QKSyGgsoMzZyZKBW0Nj4h4gaTjav5rX/ppz//+OOfrAfN9qx3",
-	"NcthJjSQkdnQYTkagSSFFFqkInffe/LnH/7Ux4YqFkcFS3UpYZ0OdemGfF2HuSoCMEfzqLBw3YCQGzJO",
-	"cQnLjw7qJX5jds7y1UTMVcXvkVK6n1kjUTUHG1RcdovoX8RzGwTtYPe6KgS3OYb9+RAcYicXQrk0XFHW",
-	"Jd29t/rE1vfHXt2aLlRXuRm17Z77Wid/ENNuT32qz82xIKXtrVn1np2d5xVh2cYCM8gYXaGvpI9NGlPH",
-	"TjNRaHct70AbGgVb7W9IFO+BLQ4H7nHW7TShJztT5xtkuWfyCbAns62GisoZYdwhfipC6s7lwXwj7oC6",
-	"0hLo7IUdFGbzE6AZBhAdnz+nSh/gNw7Ong9uJ2eNwmuXeKBwJe3D2Shd7cKPXXECW4WFZ+SjGO7CjWRT",
-	"jghFW+oG5IECrond0RMiQZUz62Za3pJO7gJXdSnqGhRieqpf2kGdBLC7OrfxACx3fVrT5inoSXKL3aUq",
-	"tv31dXt3J3Eu3yATW703FXOHAzL7WFf/6H59PVx1nQP5VQVp7UAkxmi1K1hLFzvWUPZ5zO719+5VfjcR",
-	"CF2bT6hObFKe4TXzySIhHObgI5pd739VsDF+sK5w4vcQGDDvuvcjtCDEnehg2aua226jga2N27un37G6",
-	"U8+5yi2R69/+AE6zzLPK4QLFieAWW0dSkTU6g9KxEbWFZFYviR5UC+HTuFdHn81/X9aZt8+lKF758ph9",
-	"Lph58lsYDe7UgH0p5Bh0qxHzROQZVlCYMD4mlC+8x7zrbiVRP82u92W3fOI5aMryPZPqBbePqqEphRCY",
-	"4uk7PyLubAL5DaiOvIQ6sOFySEjtYsP3bglKUNplsG/I0/AjtzPgHn9LHO2qcSmFsQl0QpSowL8WUefv",
-	"KIc5atRzC2S8BWM7SieQTuPqwzPz8f3e4k6eH7NEXOs9wNNAT9BljoeXUk6GQEoFmYOk2SPTIs8s5IMc",
-	"OK+0w8fWBYsTK64QM5tOE8soeqmB/lQlmHPXcajaWzvgW2AX0Xz0U0WGMBISkjDgrVmdLeuANsdR3wGr",
-	"QSeR0ZmsclSnm1atmeesABshwiK0eY6/wdx2y2A88T1r66/ZirsnVhfzpEZcMyjzV06GZtdVo+OGTWro",
-	"yb0+iuF6a+dXM6CTDWuzm3p5NnyW4xwbA6cTlmfSGHASSM6UhlhsyZUtXoIa+IDuD6FSDt+U8fyrGO7d",
-	"6voVsfhNE/mkKghPid1hol3HZqrxULgYimzxSNmjapAaklEfUw0rgf4qhptjji4xF/MCUOnDSDedAZnC",
-	"gkjQpeT2+rhKOwijdyZ/0FV6lsGsEBp4ujj4KyxiZPQ0kHx8Gya9vuGPa8PThT0+3SWdxbjjjpy1VMqF",
-	"IaecciJKfeLQGnMhsY5caYvFoYm04qdZIaq2E858fPT5oxh+WRfbDtLYhhv+UQz3bjHtfet9AavKUFIa",
-	"CtXlzrY39yilPLXdoMNX+Rl+vtt9/oZIHEtx2jJfRsSXPBOVPM5Ytg09H7V7ZYS3/TWdwvNmA4Vb7P12",
-	"DK2TKfEaZkMrCFbtiNvogSLVEA5PbQEHufjbyx0Bg9q55HVRb6vh+JRg340F0YHYMBW2JBTzwKPP5r8v",
-	"a8GtYcBIRxrx2RCuX40To1kd7L5VUoXL4F8LW70lXnSnxGKO2Sb67sDzasNPvmY2cpEJ5bbCFtoFdtEH",
-	"otBsxv4JGfnb6+d/TRAETCiug9gNJK0UrO4kZKaD7ECUa+zbVzjmotT3wWZ6GLfDzu2flozVYaT90pYY",
-	"zzdC7wbc2eYUhkLmE5FXBSq2O3CRZ2uOWuTZgywfulYEqK1iaRfboCCn2mZt9971RjGSKJO+rE71LvTV",
-	"nTLFU04u/na6I5Jv0XiUOY6k4OjeHdJ0emIh3+hFodyys62OyVUwXGNOXNoqhV+fSYELi4Fdc8p3dDpo",
-	"y7kym+ZIPIIZD6WyNkaMZ+igwjLgtsha4mploVNsArw61SGMKd/CNPFFvYoy5GIA/dZ6pL56kXUJ0qba",
-	"rIqSXdUaCwm8etrtJN83xNlt8qjSvtSPq+mGOrqhwBldkCEkhNraAix3bWhkuZ1WZWFo6yIG5vPbCNok",
-	"1EiqcqHi/RxRltv2OdhNxxry6H2WEHTBuBgL1q3mMMe9j4DK8NF9c4+/IYI5B8/ffBGwCeSZVQMwWug6",
-	"FlmPpLCJHyxyBFuRkG6UbIuJo6qs286oKJTyp8QMbJn03nl/j+8x76/anFjWH1NkTvluVPV3TS2lrq+B",
-	"dlqw/Wo3mkhiso1nP7tiU7ez6WPGeNys72icd5Gct1RBt7DMrukU+E4ABratgPUEtHVUrF6U1Efv7HNm",
-	"6/RkvQz1nKIatTZEd27HvC1zsPVC9g0PaEx45wABfMu6FDmmBSG3cjggV81PyAyk+cVWQfLVSYiWDLJb",
-	"Ygybr7+fcNAbmLf2+I4TLJan3uNxWuihLHOUn57aOwOx3ReOPpsnbMQVtg8uFNJuezhl+fXnzuHWucrW",
-	"XTeNzdgajPMvoM/tiD3KZjdDhLzcCnej9s8oX7RVfutfsM54WXLfsqpjPDtiazb2bPcMobldd4eeuaND",
-	"shk92ESnZYCZQzDnc2LjabLkCk3fDQI0gHLx6RVrSd5nYKzFI7jC5+6BpC7cjqp/3diU8jvNjL7NGdv3",
-	"jh6y+3gn8Wi/bbZEWJ63dm0JazI2G6uF6IrYc89ej2Y694O+j/QN97p7xxL5bfVJHMvlAxHZUfer7HSe",
-	"M8rp2HVmiJ7naz/oLtReN1kXlfc0z3dxZRAKazdiBly7hEdjWwgJbIz9x6yHVeBQW9VT3VK/9e+5tzSa",
-	"aiPvVq9tTbvK6mb18d5aoEE6JbQ6JfdkV7m7ADpV5NnZ6zPXIzPLCNMnrrZtBk0M80HJp1zMuUthtNA2",
-	"PgaJOTjYckCWqi9k3V+to4KyNQiTS8rkfmmhOcMflRjQwuHN+xlOsvKV50EUOZxYizUTNdrRldX0Yxei",
-	"lOo25+68CuGjvxiNQF66UXs8BT9FtHRcBjtBWbS3euQqSdu9xiBA64ASMhbCly39R0mlBgvn4WQiSrnt",
-	"rn92P220U+tL109Jcc+/vyw4t4CTVjO+1FAvOsOYxgIuO8mF288ePd41f1mfFLc7LmO0a/c0F4Sd+/QD",
-	"hy8jdOKrB25IctqYGveLpHx3B7B7sYLru3Nr+c4kyhVd2NNdEiszuqgq72s6BeJbedyKWXXKafsabuM3",
-	"k9nm1cFbJrelWFQpIa6Cf0IkG090D/tKTjcZV3Kq+tavuDuvRkebTU7vp8Y+U2QoSo5t90c0Be3QBm6r",
-	"HinCMuCa6UVHXhzxO+Ib3k3NKfMWwQL3U8bDHWsajrf12YI1AdlZ3DO/tqL3PzNjsJGcpdgNQUgiwRjl",
-	"1FfopfasT4yuCLNCL4h5D1LyIeOZ6u6jr455/RW9qIfdxW2qprs7H8g7q0Iip6RqCqiWN/YRgW0xHmc+",
-	"VOtTKBya796Tur4pGOA7IW2pRrgBufCVLhqZqnNR5hnJxEmVZM8USdHPn3U+PMzXXkf9ly6j+3tw5Zp3",
-	"3bsfFzfUO3FPCCVqgkFz23HOdqbFzHjUM5kigsOtLIkrwEPcFHV506PurGvI9rWVr87pEPLefWLWlfa4",
-	"18R6PLUYk8HPdlTDwzzM1/BoFOlIyJhh+xliN9bFCJlrA2V4U49asYbdSEjFmDPf3yqobr21Y9QddSTy",
-	"vS+izZQDbVVXVZ9nolg0qwqQGc2sQ+bE1hF0uteJU1i8d8wGbZxbUsz5xu6IuNz7rvhwB50oavvb1ras",
-	"Cj2MUN9n6oSoUt7AQpEpQGGol+nuhOiaFq4XfVd+0F2ofW6yO7ej/Es6AeQrPEljKydVMQAmiSqHHLS6",
-	"nSF1VTWLvIOrHW/laXSk1Uv88u3F64Pri2DzYXz5zSaWgx244V+bZfWLYeeUOOK3Ceu40ipIJkEpC/VD",
-	"1t/O8Nl4p6oWnjHH+xUbc5vhuPmdX2Bj9Nu/9AsHIm20DnXvQ9MUVAyCFPOJX1WP2Rt79VNErr5/kd3U",
-	"9WSKKDbmkBHWeW8i5UbYmJ/xe77aBVVqLmTW+apWX7hvobrm1FfOaeujd413B8d/f99yucCYcRS12Oum",
-	"212xhWrc3XfFANeK06pg4B1I0wnko7t0oICskiltc1rXSruTm9hpMnEnyhUOuJurVRXnXTUP1QnhggP2",
-	"VMOews0e9hssrbswprqRBu5lqIX/mr5VGRuNQDr97LaRcjV1Bv7cZTQssKCpFcJYcqxd8p6UqN9mNtGy",
-	"qzR2mtz6K+kH9amyfs/RBrvmu7vbf3N9v1vFT61CUWnOWCSLYjv0Thce+2avP5prO2SD0wb7edt6YRFX",
-	"jb2l992PGd+mq23jdmeXpR0eKfdUDBq0YrLo+MYmp9DazFtoQq/pFOwb32NT5d+4ZjlhmsCngknDu/+y",
-	"3Ga5SiH84acfNyQRJgPgWR4sanmmCcemum6i2n6qiCypFLZNtd8COtpd9EJpb6h7kVPdypIz/BcBTuZy",
-	"lXlOh4YYrOdzRfixcKwOiXCzbqod8bCscz8fLXaTdHfqmvpbYJadhThvVZoz4PoEm2/x5XSONfekZnlH",
-	"n/H/jegsf3s25w/pxj3bYQLRmSaiAB4oMr6D9Dq4EZhXhGvHzkjGFGeYRe6iAstMivJenAl3XNJ06hGI",
-	"IX/MtRlwZ15W91N3z3zUAYsvBllImiUDrCmzep4XspX7QGw4yUJ+uzhdHajezXwXtmJsAzcUnXADu7AN",
-	"n7i1myZgU4KxPFL3Tm7m6uTYyV5PYEZoviGi1VZktaRqsl5VwhEbNKXriQ2lPTIqQO5DbMZSsxHvtmTs",
-	"pP42ZNmTx9FCpvtLvFeTu0HZ5AyUz/nF0yBiZPcvsYlaVDfq29rio3ZTbaXYWVe1uFSbclF+U3eViGJm",
-	"6qqw2nXvxh+HAEM25hvdcSso3miuCb7K1+OWa7YFfhxQnaRrIu6bsbdfNKnZQ+KJ533S09fnJrnvLnuW",
-	"xuI0tbMSKwVIJfhWdFXdy6PP5r+Nmpsjts2KW6lu3TBtf5GSFwhBM0tM6kRKq8La5ifWQar6XtEwQsMm",
-	"5+555/av45VSumcG8AoSsIWgv4InaGCgPA7Hvde68nfGJO7V438H19+lfVf7XO2/UcqwVNyypZE4un+k",
-	"qrEIwbQt8DuaHvMq9Skqye+ukso9llARI2K34k5qpuy3WMp9VEm5h/Ioc5+P19E8seMPzPnFVddruXjn",
-	"n9vB0c5BzwUiznsXer6xUNuV7zXMxUhnkQqZ0XvO3t1X92kX2X2+lneRgWBusA0LNFrSUOKOD2snKaJF",
-	"4rplmuFIZnPBu5pElrw61t75rovutMPbn72r9e/vDdlW2JS/vzfv4nL8cVwp88Hx4IgW7OjmCeKL3Wyf",
-	"Y+XsXMqXT8sxa1qt8Wd744bw2g0YrUWKr/QizilXZAiMj13h18whcdz3sBxLoKwgG3OEgfNG+McK6i/v",
-	"v/yfAAAA//8=",
+	"7L37chs5ljf4KgjuRnh6NiW5XF010VJMxKp8KbvathSWqr0TXY4tMPOQhJkEsgGkaLbDE/PX9wDfQ8yD",
+	"zZN8gQMgLyTAzJRISS7rH1sSwQQSODj38zufR6lYFIID12p0/HlUUEkXoEHib3SiQZofMlCpZIVmgo+O",
+	"R5czIBw+aSImRM+AFHQKZAwTIWGUjJgZ8o8S5GqUjDhdwOjYPSgZqXQGC2qeqFeF+UBpyfh09OVLMpqw",
+	"PDwbyIUiL149f/3s3/92+vrX50RI++t/np9eXj5/9zYyqXvg9llnQul3MNmc9i1dgJmJZf7xBdWz+unm",
+	"i6NkJOEfJZOQjY61LGH7XB/FODjVqwwn0oqMYco4N+ODc34U44FT5mzB9OaMZxPCNCxUQr57/JiUPAel",
+	"iKIswz88JlSThX2/0MbahzYnXtBPbFEuRsfm28lowbj7NfFrYlzDFCQuakE5nYK81ra77w7ahi9msCoE",
+	"V4BkfS7FOIeF+TEVXAPHHaJFkbOUmnUcFXbE//NRmUV9bjz7/5Zm1aP/66i+N0f2U3Xkn4sztl/r/Yxq",
+	"sgSuyVIKdzbua+app2OWM83s8miWMfM1mp9LUYC0f7cvGXgqJYYUidJUgzJXkmkF+YSMYSV4hmQ1oQuW",
+	"mwMsGg/8PEop3zwAfKb50mxVgLxiSkiSUu4fpzSVmvEpofiLKApHrYacujbIvuZq9KUiCyolxd+5OE1T",
+	"yEFSu47NZa2Q18yozJZUAskEKMKFJrLkuN4FTWeMgzohsCj0iixnYD7AgaMkcDfcX8T4I6TarMEv7/jz",
+	"CLgh37+P1JLpdIYPoFkmQSn8ORVcidxwu4ypIqe4t7RU5i+qVAVwQ75jIfSB4Kn5a86uzH8TCfBP/J0q",
+	"s42jDxsrS0anWfbS3L4oLUxormD9NN36Nrfu5dnF5fH52btLz6/p1JB8YOJUZBDmI/Vl+3s1kRv/IbST",
+	"WfbGXdSBL5GmorT3cWN10RecaV0o8uu71476SZqLMiPAtVyRQrDwy1qGEpinoEothcw2J/orFJoooDlk",
+	"CV4ADlcgiZqJJSd0ShkPTaTFHAIU/YorDTQza3ZvjY/0s5+QnM1hyZCmNp8pSxXg6y8Yn4IsJOO62guz",
+	"uRPD2CAhakaf/PDj8f/8138n5n5IQHpQK6VhgReFP9JkzsWSMB28M006wA2sjyVIBzOguI9rp4xLnwi5",
+	"MD+NMqrhQLMFhGmyWAWPKWNqHvxg5u7OkBPXs266x5W4eRMv/510otqLqOA2aE3T2Tv4Rwk9rnX7SO13",
+	"CeUEPjHkGcSsgGhBKHFLWttdrpZegQvOg/L6NfCpees/P/7Lj4Ftby/i6dkzVLvM/0cXv/70y/Onl+R/",
+	"/tf/Ju+ev3n+7D/MR/anY9TQDskLIYngYIhQmTtC84o/H5M3p09fvnr7/Bif+j//9d8joxJ8aq7QqBGP",
+	"AxuZisK9wZo+w8HvRSWIut9xQT+9sqO/2xRIE5bD5kTnZ2evj85PL1+aV6bEnL7nqo4guqdl/DynKZwF",
+	"tJ9n5mTd88z7EG2lMZFQmO+o9gTfNXepQedCB5b+sxGYWpAZU1qgOrf2pNCjzJFUEtkLRYokGRRdkoam",
+	"/mllVJPCsEpIjRaBrwWGrh2X0pJyNQFpxPiKSKDZCXlMJmaTjfqitPmfaTK1wrxiHYzrH/88amicjzc1",
+	"zmSESsupDlsyH8XY6t1GnSBKCI7qZT/upOkc3kEqFgvgGQRExlkBnKQzwVJQxOgt9nZCZl5INr5ZPXws",
+	"RA6Ub7Cf+iiqe+CoNMJygJvRhsIDHDjF3eBlntOxIXSrXm7ohxnL3ImGGLMbV125TUpce/76JctE8GsT",
+	"kWdWdejL3Nf2KhP1JoV2J0Vd7bpvtf4WcMUyMGpeaPBU0qvAlbgQC9Azw82ZImOJKsImCSQjlgWfmsOk",
+	"xwFKoM6A2XhAyTXL+0vh5Ux077qbzo72U4S2X267MWiAaEEykRDGidGFVGhJshan22wOL3UNG2DukILv",
+	"HKHVekJV2hcIkgTTIXFxNiE0z62tTZZMz4ieMUVSZyps3040gauhOIEnp3oxDV5QkWF7gxO87P7tHemE",
+	"TuXpjPIpXE9LeUPnQFRF0xmbTEAac5eORamdpnJClijOFDFrIOYDpelKjQKmTEA2wpVhosfkr6/ePjPi",
+	"1/z/7y9evX5+banflHnVbaZZ9palASXjwtmCJ6iMoY1pVBymSMmLvJxOcbN3uxJncfZT5SLqwJqD5dVT",
+	"1Nym7AoS1GI4qS26gB4WoJQ/sIZpbPaIXsYylZC3r54qtNMyS44JmTCpkGEZk363BHCL6m5alKrlybMP",
+	"2a5XZVIUYRceOqLcFu12T8yc4ftZzWvOaLeT4hlfGC3ymeABPv9KKzI1bJPMUK2jmWN1miyp0brzjDi3",
+	"miUX1EiPUc/PmEpRryWMa4F/0pKqWVAdqDWjTUXWkT+xY8gUjF6NrvolMaYp0UIEHzr1DH9DdTUKJ596",
+	"BwHj1i3QzXIWkDG6S/bwTLIrQH7QYYGtMWejn9tdMEsqF0boBJlBgBUsYCHkCm2XltLQz+bwzoY1GnVn",
+	"cS/suBQF/tdlx/HsNI9ewYypOVpxueBTdMwZiyunK7MgVL+EnhnBFboF+zMS8clnMnhxzbJ1Kbl3V6vK",
+	"my+1Mnvn3djMeru1sJ/Z1/HXsQ6+PO5lC597+2dNw8FTNfqMZrnlRGZp7nrZkB+H5pTf/9g94z5tZGNl",
+	"GN3rVqXBkknYh0pmgw09tbBu70BQxzeX5wYqPt4fYidAz7WXOollA0iVlBNjiWhmmLDlC2LJR5GAxT7V",
+	"24lTErUPaimYLoxZMkOpjKOMSHhQhAe7Wo9RjiXk5dnF5dHb0zfP66jtrlRSHwlaC2eJJVlQvjrBt27E",
+	"rpt86UlXGPq6Gq+RMLukV7QsvF6T4L/HL87evTm9NPvpfuxNjxOagt7p+i4Yn+ZA7IOPSVmyDE2exZJK",
+	"OLC/LmiaoOw9YJkhMnyfOUBhXkECh2X/F6gU7c2D/4/TN6+PrV6tZ7BCSYGaNYpI/JMVjebWG4HlLDO2",
+	"gENS8ishqf3TgR0Gn+iiyNdUsR9/+OH7EKV6v+O6auAXkwpUsE9wYiHZlPFHapM6O/bebNp7hr9F3Q+W",
+	"mRn5aGSmAk7GgLPLMrdMeWmfEJKWc8YDAng5EzkcGy0DNSxFBPdc+9CqT5DZj41Cpbxto9yLkpnIM6Oe",
+	"LA/Jazu6ii5S7bIHkrXN8Eoozo0BcfxiUBvdhyZ+5qIsRiAekrOKeSbWqNAg+TH5bL77JSGfOf7Dv9y6",
+	"3s6D+qglfiTjiFoUVvhRdQ7tsFjykHb63hCYNZ+cccnwHcb9DJhCiDwQpHbJTtZOPTFKnpmhIt+c8gyt",
+	"TroafIHuqd3CaaFmQkep0N6jxK6rYm4Lmhmx3uQpbhlsC2t5EtyYrzME9nXr2mJRUMlcBGZN9+0KWzwV",
+	"hfUB8xQMvwhnDVrqyQ191uHisdAzYsYCz8hEikXo1MZ9F+Bd+elaVCzwPpsZOxJok//45K0RnqtLHHOW",
+	"QpAtjYOPNeKnR5qSmdwNTkbmx3HwmDYcjF7F65XSZvS3xkEHnqfoAl4zDnTaDBDGorx2ne1vNaigfR5+",
+	"sWHqwxS112K6eVpIFJu5DULhFfNkZdWn8UqjbaHhkz4hOdVglCtjK6k5ZMgiUf9CnWBpebkE766YQ6EJ",
+	"5SuysMnBG4wz4C6AT+30ILOCcF7Vlncwxp0weoy7AJ0Tr52DvzfoMTUrCu+xzU3aYtf2jyK3ou1rNmEz",
+	"FcQIqBm9AjIG4FZGuMV2RjCbgep1CUmWM5bOvMfasOUpZ6od0mq/p9clN2UNXYVfeQlsOmte3dju46Or",
+	"8e6JfS6vOeYmx5EwZUqjYmlkoMRMzZnIc7HE5K10TiMe0KngcKqvHy2OZqFFIvoVH2ys3sp8mo+sZYCB",
+	"XWNNhdZrhMAF2ETDfoI732BKTcMc1b0u7vfGDbPfGEjwhnRPB2QCmvE/rSLLzeBXFUkZiab9VUpvICFQ",
+	"uqzwznOO5A7Wyu/mB3X6eSj1WtkUce/gVcQPEtLY055mgxkRHJZWA+t/CioVEkJXMhkp0DqHzO75hmGA",
+	"PjSjflahLhbM01AzyCdhPsH+CXGjLui6juQi4SfvZ6tw3nht1yrh8165GIts1RBi2uoJgUxbms4hC4nu",
+	"ZFSWwdscSuRwUZ+8kunIquo8UkMtVTqp3TP3fHe32hnodi+qS9G4AtXFavCUmjYajKJ+N38VmkcSk3fn",
+	"jmWspYqtZW03Tq0ixV76lFc7N+oDnFbQsdM4hXcdhl7hGeRM6et5wC/pHGrfNypJTGK8Rj0i5rGBTJY8",
+	"P5NvBWbFhH2pxvZCOzPPEy+DjXWXCQ5Ws3LOXT2DBZlQlqtD8jxXYO1XcwkpPqTlad8k1W/QVf0U/75j",
+	"R/UPoYjQviO1GVLtQ8bt3t0NNvMiGKWdsByUMSqaSRruYjJJHAMPeDCMvAksU/osb+Z9upTYkkWiIc9V",
+	"QlSZzsyiDYf59ynlHPokmEedFWF2qDTjFb0NqNQJ58fb8j1fFhrVVApWhI7ulSZLludkDDaHZiIFx5D3",
+	"mKZzsxOGebjHHuMvWAqBW2foxXBOa3EqlgGxvrT1cqfG0WBOfYgt26OheQ7ykSJGTJUaZFJFFgwZyUw1",
+	"/cZ+XXhpDFe2vmObNFN/k7sNMldxiLb0JXh41y8rsd8l1O6gMSCrJE3miD2WnPlQXrKD4KavXgoHJexc",
+	"d58hlMFDpcc9qfRAggmz8CuWBlRyz6A3g4wxv03EUA77ZqLFbs/YFJS21U1VGe2MfodmDX3yw4/2hx++",
+	"exKkqzWHatjTvOb0s0ZTT+9xlZs+xPSMFhvCJ9oqCWhIl5zNgQcLVl8YdvvYXNHv6tl4uRjbycylqBa3",
+	"wSDMZUrMdyeMZy6fsY/xjMFuFYlh23AybnsVvK2TzuxLBp86ozJ0GTAM3AhHSFCaCB4uLVlFYpwp5Y+0",
+	"UQb8wjpLJlxtpnei+3VXJ1FvwwYdNLe9ei+7uiCVS1FcuLDeNSWwFAWhxMcGT2oP+lIyrYETOhZX4Hmh",
+	"zQ5mPsvxQSzvRSzvXaBKURxU4eAPf4AItjGNNjOaff5VtUl/mJB0H1kdOOCamp9/KoS8Js94L5mG2tJA",
+	"td3OmuDFM8ftLItvnjts9f4ckufm7mCNBPUbajEd0JuWtN1pu/MU+azDzZQYZ1cCu3JO3CFpiW0zfmvA",
+	"ujEUFZtpjyLKSqeLFv246jzcQayR8qks1TvViC1TiNVJxcpJuspzQvkRlwK1DiHbCUxmp+kcxSrkClDV",
+	"8alvK5uJ1MgYJswY+dImEmPtQEKWM2FewbwKFjtqF7bB0k7B4ZEiNBccjg3nenP6VCW2dGzCPhkG4534",
+	"CVImZjxx0Esh5yrBKhV6SHwkCMMrY8jFEhMMXfXQYfVi4ZQ69+koGc0ozw6MihiSNM2I4yZPxyVbV8Da",
+	"sr0bw4MNNZZvTr9SHt2KbWzar83FMZGIgmFMoFdwVkZq8Bpk5e5sTVUzkWe7JSsf0uy79qrqKVC7ZIWk",
+	"1fFyhuocevRt5rkEW7N04hIvclBIjwR9h/XumWegVsr0LHasa8mSnYxmJ9mUYQZ2x94LQEkb3KRCiqxM",
+	"dQ9ELxz29WYWGv042bw1hlO5xEJMHPvm0gq3OuXrrJHb9M+3xXhIdXwBOp0hptL11Ef8vi86nSP/9hqY",
+	"daI7dD1CZw6ZysY22AIv0jekVO63zqN/OQSmSEeVW8RptEe24xK3nuUO94LNTwxVHyDJhnl9MAv9eu/y",
+	"4PW+FUva070jxCAvZFglEHAQ4wJ65W5F8A4TjHtYeJxtYJyBinGlYhl1Eox6CP0zYd6ZLwRzYZDRraUK",
+	"jnORzvFg7WGM3L37MAjIZgPxLkOsGT9fE3bGv2u1WY1X9Nkm4YOrIAza5zYs79o+xXDVYBooy2FwNuLQ",
+	"jMd45l88wW+1ntFX+bgNTwgn9VUZrMEow7akOCGys0AB0btavanE/xIrfVypvPPWO0PEwz5cF+Zrjahc",
+	"ittaZq7NZvM75wWwP8k4HT1zgZm1dLQZZTwcKKqsVvuuCRlTBRvYLZ3kYtb3KhxGm9Ay19uKJaJsJ84/",
+	"whfTj++VGR0LB5oPhoTC/JAQ1pnXSbfDknmMnf6ZuhaApHtf3Lgq2xJnCu1ODFYNacLGLgewDqaUE0WB",
+	"HJMeXCKQBUKlT7ztv44rJnVJ8/6HGcpTRTqpElH9qzWvpntsdQfWJm5SVOJuYnUpGq/W2O3QCf3MroCH",
+	"pMRgf+WGXOkZJ++d2hsFYdyILkUBaMOJSBa5+fTyZdCA92FCLYJyQ4hFj0oLz2fdhcFv+fVU3uHg+Yif",
+	"aDq/nh36kl6BSzeymdlG2NSh0ApK+SHC+fVFOKfiYEzT+UNs81uMbf4sKd+GPxEOaqJvjVtomV8tToM5",
+	"50x493ebDyiAqEOkDttYaAgxOTaMBXJIjbbtPXbmUP9TswwO/tU64PPctw0wVMUtylFw74NZq2a51o/K",
+	"M7IQV1DVxCgAFd7pjc17SXl2dgXyBvA8FNOQXXHLI3XcaoxgHR1iYjFJsV7BR2wE4thbsDSmiTC/TRjP",
+	"lK060MFzuHt+3J/B7pvr2UDbVcvk7fJAvY2UJTx4oe4Jz8NjC7G5l5ZennMtV7vpbtDpqrqmRypm59Sl",
+	"nzeCPY5U4sfwoqtkvx5KNVoYFkjalfDXvifzlGpLthxQuFZtWEFa66xvWJgWXKrztK/RULMhUHdLHTOw",
+	"3SFlC7B5HAorhPCK0dywmwObCg0oce4sUe6kxS4goHi4OsCTpVaRzlhVSsMJMUuqUhoUsftBFigpDSOr",
+	"+wPFkDFiXWvOatDSR5hnZFGXBrSqCfVjCZFYFwq/YtvKaptirrQ16LZ1UTIquTTiBZ/9IRlQBVs1pHL0",
+	"5dZQOwKRItvnnbQaD0VRV8x9ejqDNOAVFPOICzWKV9ALaMSxJzHfBlRglvWs5uF5fjYZHf+9g/UIxK1f",
+	"fw0jlvrzr3MjxEJBhBnkVwPCERdYmBR6kL8CvZ9koXe+dPmJ8TWTZgsuv+bNDf7gtrijOrl9A59/oqkm",
+	"ZYGJ+I+Tx48fB1nIQHlhD21vBcyvFtdPH0UbYTO5wVV/VVmQQto/jbHPWjjb/AG78z67kx6gLe8jtKWL",
+	"SVZFURrRaHyxn7gKR2u/RkjMKvuzZ1pFCPymE/Fm72CZ+4SdxEpba20vaSvt7h6DUYY8Hy437AFU8tbd",
+	"LaKUaWe+woUd9YAAuTcESHcOW1KVfhHjTZ10bMjnHKTF3O9pzaaUp5Dn0WBzOmN5doGdgLdtWbCAJACx",
+	"XfUQNY+VwPHsGHcwNd5Wi5iXDXXEfX2TMH4RY1Upep4b2AJXBJdHXBtssWr54Qm65s0SKDqwzaiPYqwG",
+	"pW6kEqiGbAj0WOZaTvSpFBZL7voohLnUTCyxP0Xtl8dEnSp0gU2VzdXw3ZbNzy4gWq9WlON8y+bXxcQg",
+	"pZA9ev3dRk7KhHGmZlu3vtMFZNR+/msRDMOktsuNr8xx9VwusoRUaMtFDE0vhZwTahW43m33OCyfRkK1",
+	"l2tgLojUOAd1g8QpP1+4PtrpcnW30NDUndvp1YPtwn4LQN7GhW5d2JrIG5E5a/H0Wd1dSd7Nay1By1VI",
+	"er43mjYlM8gzZFdGl5HM31kyXrl+7DFp2u1/t8zktev4uLHWyAP6BGZe6d5Cv3uZllXd5GpX7sb1rD2p",
+	"89UxthcMSiTDnRNXnocIaZAZ88xq/VZiQgtynjLnwDRMwP5kzm/kGD2St0b/pH3aqJK8EYB6paHo7yL6",
+	"RYwvNBRBZ9q2HpNC07ynFCpjYJjm3dULIaON/wmOwLsyhomQNQCB4HXJS33B8O7JkvdrZ9lSnKp4TuX1",
+	"rdWb6ijsWyfr+lL7XvgTaOgabg8ch2tK/YiKtotgkdH09hAj8gQTViJ7Kya9dZhdyOmh+LdxNOEdMpZr",
+	"eviRdD0msfX2O9jOsQtNOGK1E4WO8LW1P9+VeYDIBu8VQDEkCBbd25yOIQxSa4T4kCmiaLc+uLKpvxjb",
+	"fEuH3y1nUC+uOgj7JhWOar1DW2Iyr9mC9chWWou+gHwZd3xR277NaBwKZZBk2ndtr5q0dXUmKkC+ZjwA",
+	"D/YT6CUAJ3opLOzooAevx1fci9TzhfeoyhRYNxiKIdUsMVxXlg3LBK+EYJ9cZhdtrHLX7Je3vOaewW39",
+	"Zu4xPPRaCAXhogiaiWKg3eu+EkHd3lYDsbuigusKkgpyx2JC2eL8D8kAWhsO7V3XKWyyO7HeTnUiSpv5",
+	"HA767ySb392AIMi0Y6aD0vmrAouaMpIGYYUo8k1dWBUuAxnguYnnqbhWw73bdljQvF7tP9aZAddS5Hks",
+	"K+YWymwihK9AMppHIzKK1EsnaiaW1kNua3b2RX+umqSisShpXSdvxcfqIvttP/y1jGzXFLizRSI8rKpm",
+	"2mcaEmfpNmpb0DS8ApFFFLf4TDalKUI6GFoPfnaVU95D4Po8eVwYllOO6jmvlZW0jZxdLBNPuA8xW/z/",
+	"QJzQl5xUWQYWGcFXpfTJCt9Je98Kxma9u++eOviGuyuwNOCzbuP/kDnHXDXrh/Eb3p+HawmR7s2+skAl",
+	"xLoXlfdANIz6fhlGvkYhMH+/lg2Oml3/hRYviSSnVczIM466hhXveFg0InZDQFVLIylLlw4YyvatsBhC",
+	"HlO6SauUaDEHbj3g+IdWfUVY18uGKofXyzadVkUi287QlZI4BVCFi+P+3zenb09/fv5uEAX21BtTtmCY",
+	"44gbdq2WO52OiRy0ugwWlZxN1o4MMcrMeFIqi2DmS0z8HxVAMJYR12+316mTVJR5hkxpDESV8gpWkI2S",
+	"vnmi27NDk9EVSBWOL2zRZJ3SWid7+asSKiL3M3gaapiCntq3XMuh6Zr+Nm9mbFpskr66KQL8dKZHruOd",
+	"NDMh31A5v1ldAiZFDfPThVP+19uq4XMbzjRhU/2DxwAYwxzmnomXkLN/9nV/qnIR7JBmgZOmoJy6sKSq",
+	"biCUGG48g0+djixHyLgeO1fw5cUV3KBLTR12ExUfMXcAkyUbf8NyMY/zpA7JpUsZW20EFX1+2UOLmz98",
+	"i5snIUSoe54eOqQ/N5NYbnHvmnPvO1UvmmL6kFLnGH8hnaBes0640kCzY7sU1/8HDbmqwbnHlDX69szt",
+	"1MKMsFYCyW2YMojf84CgOAxB8b7nBIbk+VtYroUAB/VakiHu9pO1jmmeu+SH4EFF/eetKGKAby5K66lY",
+	"kYkEqIrAB8QbN0wazIFv2al81UjM8BhcSdtpn4wi5pcLXq63ABa5I7cxUBnxrrfim+sOD8fg3OUuaMr0",
+	"ygil/k2MwxzVXY5a6aLa40v0aPf0Fpb3hnYazsQNiC0N1uPkxlis6KDZuMXr6G7iQIdkaM8uqicN2LWh",
+	"VZs1K/vuL08OHx8+Ofy3oyd/Hg2JNm3bDU2n0xAHfyERhxvpHJ19dOp9fX97ffrWrM0SnAwLn7LIg4Hm",
+	"cyGdbMttJLvULvXWOpfs6VgvJRdkSVeuEc2NvMchvnnWVGTW4keoWaloJpMiLsMIHWYTDXJJg5kGRr1e",
+	"LGiEZ6EhlLNWD7nN41xXGIi0xptFxC9yyoMTa6ZDbfR+sjKfEgVcA0+hBoDy7wS8R9KEZy44S1LtWP3C",
+	"oS0/p0w2PJO7uDUWyOrs3WWNDp8b/YCrBrL+aAhC51An4oAS6nahcQbRTQrDj271ikbeBj4VTK4Fk7bo",
+	"duHM63rV/nHhhZfqmp6F14CZftwo/U6rs3ESpVmePzgGHnrf7sNqLTDS9dCC8G4NujvuU3vu1Ijrp79O",
+	"LF70AIRhBzAdiCBhyVG4mKlR5pBSiYUAotRkvMJ+teh+bTZqCrGD4PI7yjEE4/ps8la8A13KQKHVhYbC",
+	"6kCOz9ap1shvbfDZcOpD8t5odX5R5lVrblsz2e7SjZJzOyAIuVFXSPVq/D8kvd7QSkd+/UBsaE3lNBIO",
+	"uQKZsVSH7+JxdRmXlGln8LpLeUh+Qsju7Bjvk3WlGZMcWQ/iL0yF+RvGr6rWPn5XkSLMJxb4O+vGXwmk",
+	"3iOp2XdrXJA6mX6drBzl12nP/hiT5sL8lsTu8c1T2XeWW14Eq+rf4w0J3Ex3sekYYSfwjMKQIbtJKw9u",
+	"oHMsrBn5QgKb8rDM8U09PGsaQy74VEVwYycSBuWpRc+iCtvfODKPjp7BcO6fXgQ7lFv1oJZjzrFllUmN",
+	"PtsqL4cLMsYkTebSXvo5f6ImfqQg/tT6ksV6yL/SibvODJ+bBy2vV1Uzb5t0ajkMFwS/g24udModVyiQ",
+	"GLQH68FGeCaXzY6uoknLndYH5nqbkkZbKhpGTRZAVel60HJMn2d86tUzLjRZge5bsbcQV1skULQmBLPE",
+	"h1yBUkF2szRJd+2d+enyc30+gyP/OomhscDm5M2723z9GBvZc7J7DHhqV5nu53X2SriUef2SLYV0lFa3",
+	"+lN0AQi4gb+AvGIpHBO6GLNpKUqVkHGpVglJzdMnLDXaecmRFSQkVXKSkIxqOqYKDumSrhK8yYeNzJeE",
+	"mA2UnOYJyakGmRgqPvioBLc/cbFMSEGVPpAoZBNjuiDsuuCHGXAGWYL+o0Mn6d1vRvwnRLEpB2zxl2AI",
+	"iiekWt9SClTnkL0ZvWMKXBMJE0MyCaG5Ek61z8CW2zsV4HC0FYAy4Gyb0aIAHk4Oytkc8lUY/tQxYmOG",
+	"zegVkDEANyyAD8sp9CQVWJkWJAvyzMJZFF2apOcVsczzyoO3nZ69C849KvFOmy0glud1j7rBaMoVTjya",
+	"aKi3V304xcSljtWtPdoXKGcp8BAe/SV80oHGng6Qi6YpFDpg6T/e4jftgfey7l7rE/HrDvn9jeZlI7fF",
+	"ZrJWDoHeeQdXwDNbTdv9Jo2Et67BoVjGeamvD7n/M0PIfY+x4WLYTm/cUBERSMF17nwA4d89CP+idq8H",
+	"CoUa7Werg0gGp1iEIxOXLop798BRRam/uk4BDxBKrXQJHwW+MYbSFjzX81K/Y9PZNREvz0tNpPl6JfJQ",
+	"K7KRS9uB5JGKYVw+sLqvoN+IYSN4wg985M67g4Tu7zsYlyzPbqS11Kl2S6rIkhXoH7AScobK2jdzc8N5",
+	"rm+xAqh3/4h930lpz/zhRt7djYyCEfrmjztFkK4bSbtsYWUjXZH+0n9IOOmHbIcHYOsHYOshwNax5uZm",
+	"QzFbJfFNAivZj5gZ9oqSguqZz3Z0DvTb6YD+gG79zaBbe1H3gG/9oJL1dLZcMRpIgK0sGBdM5UZ34lcg",
+	"tbKmDN1wxirgmTqx33JszoKtO0TRwed835G0e3T9d03xN2J+8KnIWcp0ONbLhqLfyTZ1bD4RWyX2ap92",
+	"RfMy5Ielc+A+y8CyCEQ29sUxNk/afOL00zH0g8jzQHhtMq32xy/dLyy8yRyWNzDYnVHAYUm86HPKiHut",
+	"h1rih5Th/UrtmFZ1P0WdXe+mzO+rwCekBrPCX3Wx2K02/JDUfMOk5k1Vv8lvK1YbKmRqgEycID9QM1o0",
+	"U4gbk2TMfH/BONU+Kl0UjplSrWk6i6KO4Kd+Kdi4n08hCueJnzZG54guHBlsPqzHZpAz87YxZD7zaXP0",
+	"tlU/g/aqMymKg7qhd+RLUhQeIqr+KnzCMrnId55/arZdS0YT0OnswAG7RBLIzRAEc6m/5rujx+qVWk31",
+	"k0Zb4Vi3ubWe0YnvxxMZ3+4e54zzGJ5NA4IkcWUYsUSZZlFRUod2Y8PbmQxJI4gT/0YrCphUPubIF9bC",
+	"DkltyUW/0PaLVlw5NryhI9memEJCfDR+XI/vItFN8lS2A1hkuPmwOVYU8aGiaIwsVQE8uosX9uPGeFT1",
+	"D2iWbe/ueJptfsncze3fMhez/pqRDFuJ3+jQTeKvk4VWb9E90eC/RlXg0APFqX3RvyTbR7fvU9fodRrr",
+	"Gt9inF2Dm9e1a2yIA3Z9p82bukYPffoms+z6xhoT6dzLlsTqPqnG9e4a3BadnXsPw0Y3xWH3slt8pscW",
+	"trhq56E22Uz34Poydy6kKT86H9xmSt170pIEnU9f51/9vtBkXV3fWBfaXeM3+NwHVBpbR30NM91IaOt7",
+	"yo0W7MAktaRq9i1F1PdvjFrV4CEYvm9jz5Ju0Io6xm0zpjF2d0cPh5C1k+Nmpp2dOGja7aTfx3Whm68H",
+	"orIJvVml+eG36jmrwhU3UWgHLur1rdWsSbEIge9IQ702+F6lwa7F6Hv3iYtFqBbRUrZIln8ctaUcc1sa",
+	"2rkiLXoMCwNS+Mof+1LhbVYqiJKSKjkJ+7hFBKk+0jtqbWWuuxI+JbGzBNeFbeMDh7+jKsOh/UMidWo9",
+	"eifYoqx64cG3nUMO2h7DAHF8WpVrOMCelOY5yEeKGG2gxKqhJdMzUTYwyjdkdKNIKeTc5RohtV0k6dCM",
+	"Jg6ePyqpRbjJQf3x29g+A9dyvT9MT6RWMZko0H1Lw/vCum5FYXVTho503RO6DhMtrmgVugrK+AXlbBLt",
+	"JOA+jO7jFkLGsu/NOjdOqExnhlMyI0Jt/aruzh5rAyyvHXGLJNaW3XjF+tyDt6NyeqzTQlfTjcw1tBnQ",
+	"biPWPmPtrR3QXLtPxXXaFSxoBkPQ0+N9GmIdOWM9N9d7GGDKhVmOBXzobmEQ6eRgX2jbQV7P+HghAf5p",
+	"oedsswWsPcQ8H4rtCQjjSlOuE1LyDCShHiTvIT//68vPrzydX5H90+BTm9X01fWo9uOJ67xW7U+sScgf",
+	"MOU/CR1wg1NUTeoHwMhV0mCNLLDXK1NzwhZ0ai4YJgqen16+NBfTKGgqlg/YWULsFLAAd335/PWLoxev",
+	"XrtAuOVWXl9zThPGr4Cbi5K017SZpOjTi2daF/+i/tRIM97Uw4tcWDTire4nr3IGa0ZbHrthbBq/6kKk",
+	"uOoctM2qmAqjpzZSOTADEQNE2HjXBRUge8jvuAvh4fuqrdsY5uokDtJDSPL21dMGsr9tO2QrTfUMm3Sn",
+	"/fIV//jpJDb09uC/+6YR6JrhjKGMVBSkEpcPDPEbTHhbGJIMpIo/N5bZcQN/okr20YKoWalJhlAu1DCR",
+	"UnIjXyeTzaZxRg1hCzgkqTnOY49Thk8SPF8dmq/5PzcehPZWCnYCWgtugthDZnAmRVG0uudjtg+gH1hM",
+	"JuGOqntnyKJ44MffOD/2/cg2Pd4Y6d/mTjKbO7DtdBi0qi/Sn0P3w3krxzI+s4/LEaSMOGIjbvG12Z0x",
+	"5PfFPzC8q63Y+jBB91eAwgaUHW0gphPjvgcK4x5ybwyKZeB68aC5Z1kQ4OWExYOcfEgM34vgcOluD7Lj",
+	"25YdVVz8Zl0/Qtsab5lys8YfN2recYPOHG1oyjry71IB3CKqldZtCOIb30iuugb6ACWuibjvQoIOOR+l",
+	"fcABuUc4II1s4QeO20zH2ebQrVsW3TF6yPa0no2sx2t0KY1fZUKXiCHwcJ8H3edtRfnNKt37wRewIOCB",
+	"Mdz1LY/23lrPO76WsLbN7krpLDxfhtPoUOwykCNgtN/cnb+0KAF2mxDlYXFiwVoxNdICWIMDaMfdHYoD",
+	"UDUaCaBMYAW+NZMtioXR0CXYCvQG8tMJ5m+0z25tISGzMLqiOzUL60qj/t1x30aM4Qe4jXvC3fDYgmxN",
+	"zCGUKCuBasiG5HC5PmtbvtKZFDw0f7VUfolrvdmo0omHdV4wXmqIHVDnmvolADdzZF0ycL2FwX139Lu5",
+	"9VN2BZ2t/DD1GZPhQ07faIYgcC1XN80zDScN2kdvzR7dklZyevDkhx99akidXen/UgG4uxpwBVwnhs/O",
+	"4NMonGCke+DQ22GR41EBn8iwpg/4EMiCrZdYHkxffCmUdlpAxjIMZ2nAdoIR733Uw7KcrXo7w83Ybt97",
+	"pCmFe5XoLgbzctcQEh2I2YTZHhF17ZVn98i/kliXpDAsGWK72FzxOlHcSWm6IpArWPZv4xzWT848iGJL",
+	"CRn1520fxTjyBkVp38ItcUAytBPRQdnDh7D0kutQl4tXeAfntr9BvyctqQq2R541qlqyxIg4TPqn2vuw",
+	"hpcm2P03E9atufyb+1ey+x4i2V9ViCcPFUyRcpItq8dvhBZkYe8uZQDnqW4m0j+1T5Y57LJ0qhebqazt",
+	"2mNqvudWU3VF+RDCx1KQlpLp1YVhqva9VV3ewwwdpULMGfi9PB6V2DDq//fD6k0o2F/B9rDzWg+yalSi",
+	"gEoU227sTOti9MUsgPGJCCQrYGV8QhDrwxlzB5U95z05NeBrKoWybnzPkiivMyVtGxJsRSiKFcnZFTh4",
+	"qMPf+G/8908Hhj5+d8nhxthgltvkYFRd82HdPGZhbE2mD4ltFy2kkZd2jUoDNrYAJtFx/1GMjSmaGW1Y",
+	"aTeY5jnO+vwK5MrOZtQMRSixu0Rw+5Bn2/gFVyKHR2Ya3HFiD6TmvE8v3r2wXzLM/ff/78D84QBVz98P",
+	"f+PPpcR5JZDC9jEimUjLBZbo/Mu7F0/JX/78w7/9yePUK20UNvJ7KjL43bwWiozfOXzSvyc25IqNbg5/",
+	"468ZNp2Wtm0XKYwOMV7h/8fuG2ZPzRHiZ0yR37FO4HeveUxEnosltoL83YZmfreChWiQC+UDNL/x3xsh",
+	"GgwO/qdmGRz86++JbxZmD3hRKsPc8uzwN151oz4e2SZno0ZflNF3zkTjtGCj49H3h48Pv3e1V3gNjqjW",
+	"wL355noyVkr/q8wowkzp02oUVk3QBWh0Ifzd3Z5/lICKm7s8KUKbJPZm0ODd3pDmuRJ235VYwFhkK4wg",
+	"5zDRhOa2yiI0lRkQmqk2aD4gmEghuENDfvL4sW1qhfVb6AYpipyl+MZHH5WoLzXtraZVG2Ss7oDas+Ey",
+	"MUagtcqsO2VCy1zHZqnWf+R7dCFXKxcLani6hTVaUgtnaZSgDFJmKCAhSyGVtp6OxBq/1Y2CK5ZhK3Rz",
+	"qw35NixDQlNfikun5qBHuRDYWcSykdHx6IrB0qnyNRUd5UCt6VE4XWeNmMzHp+48XUf3n4QFIOx9IkMy",
+	"3+kqoDR8/3jNsxJozZYN7I8ogapgM9kNgW2byeHogLRqDTf25JcN+v3z5hs9Mzt6c0LC4yH40g4QFWEF",
+	"vbQhdtlIMJbQDAPbRiTCiQ9LJmYlVDK1hds8xSHQj8/Q0fpmdfCc0EPGQx+ynsuBC3aWAbaUM+IBf0jI",
+	"TCyxB+SidCkx3u2HTRZCy4FPNN0zR9uK6lIfUYRrNQ7x5gT3UizJhEqil6KV4zSVRrWg2E62Jw+qk22i",
+	"YuxplTPcpq3QyushRzlbsDioSGMgiv0+A60WMNrzSRYr7EgZOMdTVFV2cH52Rw3B+xy8nke1ih7Uz2DO",
+	"abV5SuuvsJY9lZD1yqLIDfPW0vXv/BnPV77CEnU8hoJ3YXS/qtliYGaXrljPtI6KjS5Zo0Sv0Bg1auOo",
+	"9nkFOlLvm4DiTKBY7YB8fPmlUb4nJfqoehPQkbMZooT0Dmj21I0ZSkx7JqBzoVCDMeIArQrXGjBINPaj",
+	"+umD4hCbc1/YFuNm6qqJ+kLImIJtxrSmr1pFPPmhY+r9Eice7GsxDZHoe9/eAPW7HSnYdbPHmXuyTVoz",
+	"NqtkNCeIE9lLGUoi6vHlqoD7QbIfbkU918E+s6e+L7xZVHZCKMnNroOhWlREf/tNhjIYt1YMr7ePDeeK",
+	"X1P9fmWpDde7A3IzZOCRSxq0ZV03jggbhJZSi4YV1bqL1VHGVJHTuNQ9K4A/c2PuAeU1Nvy7x9+FY6jv",
+	"YXwh0jnoXey42elUAvCEzGE1FlRmaOYsRKmgtfEJEVeIoVDNb/1LP/75hx/+ZD1oKZWSOV++hIXQQCZm",
+	"Q8flZAKSFFJokYrcfe+7P3//pyE2VLE6KliqSwnbdKhzN+R+HeamCMDS86PCViEEhNyYcYpLWH90UC/x",
+	"G7Nzlq9mYqkqfo+U0v/MGvX3Odig4rpbRP8sntkgaA+714Gr3OQY9udDcImIuRDKoQuIsu634b3VJ7b5",
+	"CsvBNo/vKzejtt0zD+H0BzHt1lvwl624StNTNSie/NocC1LalrbvHR4sF7S1awrL0D06O19XhGW7viwg",
+	"Y3SDvpIhNmlMHTvNRKHdtbwFbchjLwWad8XxLwaUTIQD9zjr9TSh73amzjfIcs/kE2BPZlsNFZULwrjL",
+	"+KkIqT+XB/ONuAPqQkugi+d2UJjNz4BmGEB0fP41VfoAv3Hw6tnoZnLWKLx2iQcKV9I+nE7pahd+7DBX",
+	"LLgUz8hHMd6FG8lWUhKKttQVyAMFXBO7oydEgioX1s20viW93AUOTC7qGhRifqptqmY/Aeyuzk08AOst",
+	"+bb04At6ktxid6mKXf/6ur27lTiX714Mea5airnLAzL7WIMa9b++Put1mwP5ZZUZ24NIjNFqV7CVLnas",
+	"oezzmN3r792r/H4mMHVtOaM6sbXGhtcsZ6uEcFiCj2j2vf8VDm38YB0e7LcQGDDvuvcjtEmIO9HBspc1",
+	"t72OBrY1bu+efsvqTj3nJrdErn/zAzjNMs8qxysUJ4Lb3DqSiqzRtplOjagtJLN6SfSgWhk+jXt19Nn8",
+	"92WbeftMiuKlR/0dcsHMk9/BZHSrBuwLIaegW13yZyLPEBhmxviUUL7yHvO+u5VE/TS73pfd8olnoCnL",
+	"90yqZ9w+qk5NKYTAynXflhfzzmaQX4HqyUuoSzZcDwmpXWz43i1BCUo7YI6OAg0/8noG3OOviaNdNC6l",
+	"MDaBTogSVfKvzajzd5TDEjXqpU1kvAFjO0pnkM7j6sNT8/Hd3uJenh+zRFzrHaSngZ6hyxwPL6WcjIGU",
+	"CjKXkmaPTIs8sykf5MB5pV1+bI3DnlhxhTmz6TyxjGKQGuhPVYI5dx1PVXtnB3wN7CIKs3GqyBgmQkIS",
+	"Tnhrgk5mPbLNcdQ3wGrQSWR0Jqsc1VX0Vd/8JSvARogQWzvP8TdY2iZAjCe+oXj9NQskbktPK1Ijru2e",
+	"+SsnY7PrqtFIyBY1DOReH8V4u7XzixnQy4a11U2DPBu+vHGJ9a7pjOWZNAacBJIzpSEWW3Jo7GupBj6g",
+	"+30IoearMp5/EeO9W12/YC5+00Q+qfpcUGJ3eL0QmYuxyFaPlD2qBqkhGQ0x1RDg+Bcx7o45uopcrAtA",
+	"pQ8j3XQBZA4rIkGXktvr4wDEqnJtTzzrrtJXGSwKoYGnq4O/wipGRk8CBcQ3YdLb+6S57mJ92OOTXdJZ",
+	"jDvuyFlLpVwZcsopJ6LUJy5bYykkwmOWFgMTTaQNP80GUbWdcObjo88fxfjLtth2kMY6bvhHMd67xbT3",
+	"rfe4fJWhpDQUqs+dbW/uUUp5alv1h6/yU/x8t/v8FZE4Igxb9EIj4kueiUoeZyy7Dj0ftVsAhbf9DZ3D",
+	"s2ZfmBvs/fUYWi9T4g0sxlYQbNoRN9EDRaohHJ66RjrI2d9e7CgxqF1LXvcqsBqOLwn2TaYwOxC7WcM1",
+	"CcU88Oiz+e/L1uTWcMJITxrx1RCuDZcTo1kd7L5RUYWr4N+atnrDfNGdEos5ZlvouwPPqw0/+VYAyEVm",
+	"lFvgQLQL7KIPRKHZgv0TMvK3N8/+mmASMKG4DmI3kLRKsPqTkJkOsgNRbrFvX+KYs1LfBZsZYNyOe3e1",
+	"WzNWx5GuctfM8Xwr9G6SO9ucwlDIcibyCqDiegcu8mzLUYs8e5DlY9dhBbVVhHaxfVdyqm3V9uBdb4CR",
+	"RJn0eXWqt6Gv7pQpnnJy9rfTHZF8i8ajzHEiBUf37pim8xOb8o1eFMotO7vWMTlg1i3mxLkFX71/JgUu",
+	"LJbsmlO+o9NBW86hB5sj8RnMeCiVtTFhPEMHFXY3sDhyiQPJQqfYDHh1qmOYUn4N08SjeRVlyMUA+p31",
+	"SN17kXUO0pbabIqSXYGMhQRePe31JN9XxNlt8ajSHurHgbmhjm4ocEFXZAwJoRZbgOWuu5Ysr6dV2TS0",
+	"bRED8/lNBG0S6o9XuVDxfk4oy21XMGwSZg159D5LCLpgXIwF4fg5LHHvI0ll+OihtcdfEcG8Bs/fPAjY",
+	"DPLMqgEYLXSN2KxHUtjCDxY5gmuRkG5AtsXEUQXrtjMqCpX8KbEA2/1hcN3f4zus+6s2J1b1xxRZUr4b",
+	"Vf19U0up8TXQTgt2le5HE0lMtvHsJwc2dTObPmaMx836nsZ5H8l5QxX0GpbZJZ0D30mCge2WYj0BbR0V",
+	"0YuS+uidfc4sTk82yFDPKapRW0N0r+2Yd2UOFi9k3+kBjQlvPUEA37LusIBlQcitXB6QQ/MTMgNpfrEo",
+	"SB6dhGjJILthjmHz9fcTDnoLy9Ye33KBxfrUezxOm3ooyxzlp6f23onY7gtHn80TOvMK2wcXCmm3PZyy",
+	"vP+1c7h1DrC/76axBduS4/wz6Nd2xB5ls5shQl5uhbtR+xeUr9oqv/UvWGe8LLnvxNcznh2xNRt7tnuG",
+	"0Nyu28ueuaVDshU9CLbeMsDMIZjzObHxNFlyhaZvhwANZLn48oqtJO8rMLbmI7h+Du6BpMamR9W/7tdM",
+	"+a1WRt/kjO17Rw/ZfbyTeLTfNgsRluetXVvLNZmajdVC9M3Yc8/ens302g/6Nso33OvuPZfIb6sv4liH",
+	"D7TdE6o2vL3Oc0E5nbrmE9HzfOMH3Yba6ybro/Ke5vkurgymwtqNWADXruDR2BZCAptiW0XrYRU41KJ6",
+	"qhvqt/4991ZGU23k7eq1rWk3Wd2iPt4bCzRI54RWp+Se7JC7C6BzRZ6+evPKtf7NMsL0icO2zaCZw3xQ",
+	"8jkXS+5KGG1qG5+CxBocbDkgSzU0Zd1fraOCsi0ZJueUyf3SQnOGPyoxoIXDm/czXGTlkedBFDmcWIs1",
+	"E3W2o4PV9GNXopTqJufuvArhoz+bTECeu1F7PAU/RRQ6LoOdZFm0t3rikKTtXmMQoHVACZkK4WFL/1FS",
+	"qcGm83AyE6W87q5/dj912qn1pRumpLjn310VnFvASavHaGqoF51hTCOAy05q4fazR493zV+2F8XtjssY",
+	"7do9zQVhl778wOWXETrz6IEdRU6dpXE/S8p3dwC7Fyu4vlu3lm9NolzQlT3dNbGyoKsKeV/TORDfyuNG",
+	"zKpXTdt9uI1fTWWbVwdvWNyWIqhSQhyCf0Ikm870APtKzruMKzlXQ/Erbs+r0dNmk/O7wdhnioxFaa6i",
+	"IBOagnbZBm6rHinCMuCa6VVPXhzxO+Ib3g7mlHmLIMD9nPFwx5qG4217tWBNQHYW98z7Bnr/EzMGG8lZ",
+	"it0QhCQSjFFOPUIvtWd9YnRFWBR6Rcx7kJKPGc9Ufx99dczbr+hZPew2blM13e35QN5bFRI5JVVzQLW8",
+	"sY+Y2BbjceZDtb2EwmXz3XlR11eVBvheSAvVCFcgVx7polGpuhRlnpFMnFRF9kyRFP38We/Dw3rtbdR/",
+	"7iq6vwVXrnnXvftxcUO9E/eEUKJmGDS3Heds812sjEc9kykiONzIkrgAPMSuqMvbAbizriHbfYOvzukY",
+	"8sF9YrZBe9xpYT2eWozJ4Gc7wvDAJssOw6MB0pGQKcP2M8RurIsRMtcGyvCmAVixht1ISMWUM9/fKqhu",
+	"vbNj1C11JPK9L6I94gNtVTdVn6eiWDVRBciCZtYhc2JxBJ3udeIUFu8ds0Eb55YUS97ZHRGXe9eID7fQ",
+	"iaK2vy22ZQX0MEF9n6kTokp5BStF5gCFoV6m+xOia1q4XfRd+EG3ofa5yW7djvIv6QSQR3iSxlZOKjAA",
+	"Jokqxxy0upkhdVE1i7yFqx1v5Wl0pEBz+Hdnbw4uz4LNh/Hlu00sl3bght83y+pnw84pccRvC9ZxpVWQ",
+	"TIJSNtUPWX+7wqfzTlUtPGOO9ws25bbCsfudn2NH9Ju/9HOXRNpoHereh6YpqFgKUswnflE9Zm/s1U8R",
+	"ufr+RXaD68kUUWzKISOs995E4EbYlL/id3y1C6rUUsis91WtvnDXQnXLqW+c07WP3jXeHR3//UPL5QJT",
+	"xlHUYq+bfnfFAtW4u+/AALeK0wow8Bak6QzyyW06UEBWxZS2Oa1rpd3LTew0mbgT5QIH3M7VqsB5N81D",
+	"dUK44IA91bCncLOHfYeldRvGVD/SwL0MtfDf0rcqY5MJSKef3TRSrubOwF+6ioYVAppaIYyQY23Ie1Ki",
+	"fpvZQsu+0thpctuvpB80BGX9jqMNds23d7f/5vp+t8BPrUJRac4IkkWxHXqvC499s7cfzaUd0uG0wX7e",
+	"Fi8s4qqxt/Su+zHj2/S1bdzu7BLa4ZFyT8WgQSsmi45vbHIKrc28gSb0hs7BvvEdNlX+lWuWE6YJfCqY",
+	"NLz7L+ttlqsSwu9//KGjiDAZAc/yIKjlK004NtV1E9X2U0VkSaWwdWG/BXS02+iF0t5Q9yKnulUlZ/gv",
+	"JjiZy1XmOR0bYrCezw3hx8KxOiTCbt1UO+JhWe9+Plrspuju1DX1t4lZdhbivFVpzoDrE2y+xdfLObbc",
+	"k5rlHX3G/zuzs/zt6a4f0o17tsMColeaiAJ4AGR8B+V1cCWwrgjXjp2RjCnOsIrcRQXWmRTlgzgT7rik",
+	"6dxnIIb8MZdmwK15Wd1P/T3zUQcsvhhkIWmWjBBTZvM8z2Sr9oHYcJJN+e3jdHVJ9W7m27AVYxvYATrh",
+	"BvZhG75wazdNwOYEY3mk7p3crNXJsZO9nsGC0LwjotVWZLWkarZdVcIRHZrS5cyG0h4ZFSD3ITZjqdmI",
+	"d1sy9lJ/G7Lsu8dRINP9Fd6r2e1k2eQMlK/5xdMgYmL3L7GFWlQ38G0t+KjdVIsUu+irFpeqqxblV3Vb",
+	"hShmpr4Kq133bvxxmGDIprzTHbeRxRutNcFXuT9uuWZb4McB1Um6JuK+GXv7RZOaPSSeeD4kA319bpK7",
+	"7rJnaSxOUzuDWClAKsGvRVfVvTz6bP7r1NwcsXUrbqW6ccO0/UVKnmMKmlliUhdSWhXWNj+xDlI19IqG",
+	"MzRsce6ed27/Ol4ppXtmIF9BArYQ9FfwBA0MlMfhuPdWV/7OmMSdevxv4fq7su9qn6v9N0oZQsWtWxqJ",
+	"o/tHqhqLKZi2BX5P02NZlT5FJfntIancIYSKmBC7FbeCmbJfsJS7QEm5A3iUpa/H62me2PEH5vziquul",
+	"XL33z+3haOeglwIzzgcDPV/ZVNuN7zXMxUhnkSozY/Ccg7uv7tMusvt8KW+jAsHcYBsWaLSkocQdH2In",
+	"KaJF4rplmuFIZkvB+5pElrx6Yu9806A77fD2Z+9q/fsHQ7ZVbsrfP5h3cTX+OK6U+eh4dEQLdnT1HeYX",
+	"u9k+x+DsXMmXL8sxa9rE+LO9cUP52o00WpspvtGLOKdckTEwPnXAr5nLxHHfQziWAKwgm3JMA+eN8I8V",
+	"1F8+fPk/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

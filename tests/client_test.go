@@ -374,7 +374,7 @@ func TestCancel(t *testing.T) {
 	// Two jobs on one copy: the second is told which one is at work.
 	api := e.api(t)
 	request := asks(t, openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport,
-		Copies: []string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"),
+		Copies: &[]string{"gannet/tide-gauge"}, Destination: openapi.Destination{Place: ptr("nowhere"),
 			File: ptr("x.ova")}})
 	first, err := api.StartJobWithResponse(context.Background(),
 		&openapi.StartJobParams{IdempotencyKey: ptr("test-cancel")}, request)

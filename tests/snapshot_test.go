@@ -159,7 +159,7 @@ func (e *estate) snapshots(t *testing.T) {
 	require.Equal(t, "archive-db-disk1.qcow2", (*c.Machine.Disks)[0].File)
 	files, err = os.ReadDir(folder)
 	require.NoError(t, err)
-	require.Len(t, files, 3, "two disks, the third lies in another pool, and the descriptor: %v", files)
+	require.Len(t, files, 4, "two disks, the third lies in another pool, the descriptor, and the mark: %v", files)
 	for _, d := range *c.Machine.Disks {
 		st, err := os.Stat(filepath.Join(folder, d.File))
 		require.NoError(t, err)

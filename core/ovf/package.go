@@ -72,7 +72,7 @@ func ReadFolder(files disk.Files, dir string) (*Skeleton, error) {
 	}
 	var entries []Entry
 	for _, f := range list {
-		if info, err := f.Info(); err == nil && f.Type().IsRegular() {
+		if info, err := f.Info(); err == nil && f.Type().IsRegular() && f.Name()[0] != '.' {
 			entries = append(entries, Entry{Name: f.Name(), Size: info.Size()})
 		}
 	}

@@ -104,6 +104,11 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 // origin asks whether a machine keeps the identity of what it was made from. Until that is answered, it shows what
 // renewing would mean.
 func (b *builder) origin(facts Arrival, req BringRequest, m *machine.Machine) (choice string, answered bool) {
+	if w := facts.Was; w != nil && req.Identity == "" {
+		b.raise(fit.Raise("identity.same-copy", m.Name, fmt.Sprintf("It is the copy that %s listed until %s took it "+
+			"off the list, %s. It stays that copy, with its ids.", w.Host, w.By, ago(w.SecondsAgo)), nil), "")
+		return identity.Keep, true
+	}
 	var f fit.Finding
 	switch o := facts.Origin; o.Status {
 	case "alive":
@@ -341,6 +346,12 @@ func (b *builder) poolState(p PoolFacts, h HostFacts) {
 	case p.State == PoolResting:
 		b.raise(fit.Raise("pool.resting", p.Name, fmt.Sprintf("The pool %s is set to rest and takes nothing new. %s",
 			p.Name, another), nil), "")
+	case p.State == PoolFree:
+		b.raise(fit.Raise("pool.handed-over", p.Name, fmt.Sprintf("The pool %s was handed over, and is nobody's. "+
+			"unvora pool take-over %s makes it ours. %s", p.Name, p.Name, another), nil), "")
+	case p.Owner != "":
+		b.raise(fit.Raise("pool.foreign", p.Name, fmt.Sprintf("The pool %s belongs to the Unvora of %s. Once that has "+
+			"handed it over, or is gone: unvora pool take-over %s. %s", p.Name, p.Owner, p.Name, another), nil), "")
 	case p.State == PoolReadOnly:
 		b.raise(fit.Raise("pool.read-only", p.Name, fmt.Sprintf("The pool %s of %s can't be written. %s", p.Name,
 			h.Name, another), nil), "")

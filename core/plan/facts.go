@@ -43,6 +43,7 @@ type PoolFacts struct {
 	State                 PoolState
 	Labels                []string
 	Foreign               string // the manager that it belongs to; "" for none
+	Owner                 string // a host of another Unvora, which it belongs to; "" where it is ours, or nobody's
 	MaxFile               int64  // bytes; 0: no bound known
 	Ownerless             bool   // whoever reaches its drive reads all of it
 	Slow                  string // how slow it was measured to be; "" when it is not
@@ -79,6 +80,7 @@ type Arrival struct {
 	Parent    string // copy id of what it is made from; "" when unknown
 	Lineage   string // "" for a new one
 	Origin    lineage.Origin
+	Was       *Was // it is this very copy, which was taken off a list; nil when it is not
 	SameUUID  []lineage.Known
 	SameMAC   map[string][]lineage.Known
 	Bound     map[identity.Facet]string // facets to which something is bound: licence, reservation
@@ -94,6 +96,13 @@ type Arrival struct {
 	Caller    string           // who asks
 	Wanted    []string         // addresses that were typed
 	Usage     map[string]Usage // what owners' machines take of the host
+}
+
+// Was is how a copy was registered that is not now.
+type Was struct {
+	Host       string // that listed it
+	By         string // who took it off the list
+	SecondsAgo int64
 }
 
 // taken tells whether a name is taken; names that differ by case only collide.
@@ -141,6 +150,15 @@ type Folder struct {
 	// the same for each such file, by its path
 	Stood map[string][]string `json:"stood"`
 	Guest *fit.Guest          `json:"guest"`
+	// another host that lists it; nil for none
+	ListedBy *ListedBy `json:"listedBy,omitempty"`
+}
+
+// ListedBy is another host that lists a machine folder, as the mark in the folder says.
+type ListedBy struct {
+	ID           string `json:"id"` // of its agent
+	Name         string `json:"name"`
+	QuietSeconds int64  `json:"quietSeconds"` // since it wrote to the pool that it is there; negative: it never did
 }
 
 // FolderDisk is a disk image as a host sees it.
@@ -189,6 +207,8 @@ type RegisterFacts struct {
 	Hollow *lineage.Known   // a hollow entry of the same machine on the host
 	Newer  *lineage.Known   // a copy of the lineage that has run since this one was made
 	Busy   string
+
+	Elsewhere *Elsewhere // another host that lists the folder; nil for none
 
 	Manager *ManagerFacts // that has it, where From is one of its hosts
 	Via     *HostFacts    // that reads and converts what a manager sends; nil: the host itself

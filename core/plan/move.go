@@ -25,6 +25,8 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 	from := facts.Host
 	if facts.From != nil {
 		from = *facts.From
+	} else if facts.Elsewhere != nil {
+		return moveInPlace(facts, req)
 	} else if req.Pool == "" || req.Pool == facts.Pool {
 		return nil, fmt.Errorf("%s is at %s already: name another host (--host), or another pool of this one (--pool)",
 			facts.Where, facts.Host.Name)
@@ -107,11 +109,39 @@ func followable(facts RegisterFacts, req BringRequest) []FrozenDisk {
 	return layers
 }
 
-// closed are the disks of a machine that runs as they will be once it is stopped: its hypervisor puts them in order.
+// moveInPlace plans to take a machine to another host that sees its pool: its files stay where they are.
+func moveInPlace(facts MoveFacts, req BringRequest) (*Plan, error) {
+	e := facts.Elsewhere
+	req.Files, req.Identity = Stay, identity.Keep
+	facts.Moves = true
+	p, err := Register(facts.RegisterFacts, req)
+	if err != nil {
+		return nil, err
+	}
+	p.Operation = "move"
+	if rec := recordOf(p); rec != nil {
+		for i, s := range p.Steps {
+			if s.Do == Params(rec) {
+				p.Steps[i].What = "Note its new host in the inventory"
+			}
+		}
+		if e.State.Active() {
+			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Start " + facts.Host.Name + "/" + rec.Name,
+				Do: &Start{Power: Power{Copy: rec.Copy, Folder: rec.Path}}})
+		}
+	}
+	p.number()
+	return p, nil
+}
+
+// closed are the disks of a machine that runs as they will be once it is stopped: its hypervisor puts them in order,
+// and has them open no more.
 func closed(disks []FolderDisk) []FolderDisk {
 	disks = slices.Clone(disks)
 	for i := range disks {
 		disks[i].Unclean = false
+		disks[i].Faults = slices.DeleteFunc(slices.Clone(disks[i].Faults),
+			func(f DiskFault) bool { return f.Code == "disk.in-use" })
 	}
 	return disks
 }

@@ -299,6 +299,26 @@ type Unlist struct {
 	Folder string `json:"folder"`
 }
 
+// Fence marks a machine folder as the host's that carries it out, though another lists it that can't be asked. That one
+// obeys the mark once it comes back.
+type Fence struct {
+	Folder string `json:"folder"`
+	From   string `json:"from"` // id of the other's agent; "" where there is no mark of it
+}
+
+// FreePool marks a pool as nobody's, with a list of what lies in it.
+type FreePool struct {
+	Pool string `json:"pool"` // path
+	ID   string `json:"id"`
+}
+
+// TakePool marks a pool as of the Unvora whose agent does so.
+type TakePool struct {
+	Pool string `json:"pool"` // path
+	ID   string `json:"id"`
+	From string `json:"from"` // id of the Unvora that it is taken from; "" for a free one
+}
+
 // Forget notes what the inventory no longer counts.
 type Forget struct {
 	Copy string       `json:"copy"`
@@ -386,6 +406,9 @@ func (NewLayer) Kind() string    { return KindLayer }
 func (Alter) Kind() string       { return KindAlter }
 func (TakeAway) Kind() string    { return KindTakeAway }
 func (Unlist) Kind() string      { return KindDelist }
+func (Fence) Kind() string       { return KindFence }
+func (FreePool) Kind() string    { return KindFreePool }
+func (TakePool) Kind() string    { return KindTakePool }
 func (Forget) Kind() string      { return KindForget }
 func (MakeSwitch) Kind() string  { return KindMakeSwitch }
 func (KeepSwitch) Kind() string  { return KindKeepSwitch }

@@ -17,7 +17,11 @@ type world struct {
 	begun       bool // its task was asked for: what it does may have happened
 	back, over  bool
 	listed, run [2]bool // at the source, at the target
+	mark        int     // in the folder that both see: the host that it names
 }
+
+// unmarked is a folder that names no host.
+const unmarked = -1
 
 const (
 	source = 0
@@ -29,6 +33,8 @@ type protocol struct {
 	kinds []string
 	hosts []int // of each step
 	ran   bool  // the machine ran before
+	one   bool  // the folder stays where it is, and both hosts see it
+	mute  bool  // the source can't be asked, and somebody has said that it is off
 	seen  map[world]bool
 	wrong string
 }
@@ -43,15 +49,43 @@ func (p *protocol) do(w world) (world, bool) {
 		if w.run[h] {
 			return w, false
 		}
-		w.listed[h] = false
-	case plan.KindPlace:
-		w.listed[h] = true
-	case plan.KindStart:
-		if !w.listed[h] {
+		return p.delist(w, h), true
+	case plan.KindFence:
+		if w.run[source] { // it has come back, and writes to the pool that it is there
 			return w, false
 		}
-		w.run[h] = true
+		w.mark = h
+	case plan.KindPlace, plan.KindAlter:
+		return p.list(w, h)
+	case plan.KindStart:
+		return p.start(w, h)
 	}
+	return w, true
+}
+
+// list puts the machine onto a host's list; false: the mark in its folder names another.
+func (p *protocol) list(w world, h int) (world, bool) {
+	if p.one && w.mark != h && w.mark != unmarked {
+		return w, false
+	}
+	w.listed[h], w.mark = true, h
+	return w, true
+}
+
+func (p *protocol) delist(w world, h int) world {
+	w.listed[h] = false
+	if w.mark == h {
+		w.mark = unmarked
+	}
+	return w
+}
+
+// start runs the machine at a host; false: it does not list it, or the mark in its folder names another.
+func (p *protocol) start(w world, h int) (world, bool) {
+	if !w.listed[h] || p.one && w.mark != h && w.mark != unmarked {
+		return w, false
+	}
+	w.run[h], w.mark = true, h
 	return w, true
 }
 
@@ -65,12 +99,16 @@ func (p *protocol) undo(w world) (world, bool) {
 		}
 		w.run[h] = p.ran
 	case plan.KindDelist:
-		w.listed[h] = true
-	case plan.KindPlace:
+		return p.list(w, h)
+	case plan.KindFence:
+		if w.mark != source {
+			w.mark = source
+		}
+	case plan.KindPlace, plan.KindAlter:
 		if w.run[h] {
 			return w, false
 		}
-		w.listed[h] = false
+		return p.delist(w, h), true
 	case plan.KindStart:
 		w.run[h] = false
 	}
@@ -86,8 +124,10 @@ func (p *protocol) next(w world) (list []world) {
 		list = append(list, n)
 	}
 	for h := range 2 {
-		if w.listed[h] && !w.run[h] {
-			with(func(w *world) { w.run[h] = true })
+		if !w.run[h] {
+			if n, ok := p.start(w, h); ok {
+				list = append(list, n)
+			}
 		}
 		if w.run[h] {
 			with(func(w *world) { w.run[h] = false })
@@ -137,9 +177,11 @@ func (p *protocol) walk(from world) {
 		switch {
 		case w.run[source] && w.run[target]:
 			p.wrong = fmt.Sprintf("both run: %+v", w)
-		case w.listed[source] && w.listed[target]:
+		case w.listed[source] && w.listed[target] && !p.one:
 			p.wrong = fmt.Sprintf("both could be started: %+v", w)
-		case w.over && w.listed != lists:
+		case w.over && p.mute && (w.listed[target] == w.back || !w.back && w.mark != target):
+			p.wrong = fmt.Sprintf("it ends where it is not listed, or not marked: %+v", w)
+		case w.over && !p.mute && w.listed != lists:
 			p.wrong = fmt.Sprintf("it ends where it is not listed, or listed twice: %+v", w)
 		}
 		left = append(left, p.next(w)...)
@@ -178,5 +220,46 @@ func TestProtocolOfMoves(t *testing.T) {
 			hosts: slices.Delete(slices.Clone(walked.hosts), delist, delist+1), ran: walked.ran}
 		without.walk(begin)
 		require.NotEmpty(t, without.wrong)
+	}
+}
+
+// TestProtocolInPlace is the same walk for a folder that stays in a pool which both hosts see, also where the source
+// can't be asked and comes back at any moment: the mark in the folder decides.
+func TestProtocolInPlace(t *testing.T) {
+	for name, c := range map[string]struct {
+		state machine.State
+		mute  bool
+	}{"stopped": {machine.Stopped, false}, "running": {machine.Running, false}, "silent": {machine.Stopped, true}} {
+		facts := shared(t)
+		facts.Elsewhere.State = c.state
+		req := plan.BringRequest{TakeRecommended: true}
+		if c.mute {
+			silent(&facts)
+			req.Answers = plan.Answers{"host.silent": "off"}
+		}
+		p, err := plan.MoveMachine(facts, req)
+		require.NoError(t, err)
+		require.Equal(t, plan.Runnable, p.Verdict, name)
+		walked := &protocol{ran: c.state == machine.Running, one: true, mute: c.mute}
+		for _, s := range p.Steps {
+			walked.kinds = append(walked.kinds, s.Kind)
+			walked.hosts = append(walked.hosts, map[string]int{"petrel": source, "gannet": target}[s.Host])
+		}
+		begin := world{listed: [2]bool{true, false}, run: [2]bool{walked.ran, false}, mark: source}
+		walked.walk(begin)
+		require.Empty(t, walked.wrong, name)
+		require.Greater(t, len(walked.seen), 30)
+
+		fence := slices.Index(walked.kinds, plan.KindDelist)
+		if c.mute {
+			fence = slices.Index(walked.kinds, plan.KindFence)
+		}
+		without := &protocol{kinds: slices.Delete(slices.Clone(walked.kinds), fence, fence+1),
+			hosts: slices.Delete(slices.Clone(walked.hosts), fence, fence+1), ran: walked.ran, one: true, mute: c.mute}
+		unchecked := &protocol{kinds: without.kinds, hosts: without.hosts, ran: walked.ran}
+		unchecked.walk(begin)
+		require.NotEmpty(t, unchecked.wrong, "%s: without fence and mark, two could run", name)
+		without.walk(begin)
+		require.NotContains(t, without.wrong, "both run", "the mark alone keeps two from running")
 	}
 }

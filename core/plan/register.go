@@ -90,6 +90,9 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		facts.Folder.Disks = closed(facts.Folder.Disks)
 		stop, layers = b.leaves(facts, req)
 	}
+	if e := facts.Elsewhere; e != nil && e.Sees && e.State.Active() {
+		facts.Folder.Disks = closed(facts.Folder.Disks)
+	}
 	handled := b.disks(m, facts.Folder, facts.Host, files == Stay)
 	b.hardware(facts.Arrival, req, m)
 	b.media(m, func(file string) bool { return facts.From == nil && slices.Contains(facts.Folder.Files, file) })
@@ -120,6 +123,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		}
 		stop = false
 	}
+	p.Steps = append(p.Steps, b.elsewhere(facts, files)...)
 	p.Steps = append(p.Steps, prepare(handled, at)...)
 	if h := facts.Hollow; h != nil {
 		f := b.raise(fit.Raise("copy.hollow-here", m.Name, fmt.Sprintf("%s lists an entry of the same machine whose "+

@@ -44,6 +44,9 @@ const (
 	KindAlter         = "alter"
 	KindTakeAway      = "take-away"
 	KindDelist        = "delist"
+	KindFence         = "fence"
+	KindFreePool      = "free-pool"
+	KindTakePool      = "take-pool"
 	KindForget        = "forget"
 
 	KindMakeSwitch = "make-switch"
@@ -103,7 +106,7 @@ var Kinds = table(
 	Trait{Of: &DropSnapshot{}},
 	Trait{Of: &MergeSnapshot{}, Final: true},
 	Trait{Of: &Pack{}, Transfer: true},
-	Trait{Of: &HandOut{}},
+	Trait{Of: &HandOut{}, Transfer: true},
 	Trait{Of: &FetchDisk{}, Transfer: true},
 	Trait{Of: &Place{}},
 	Trait{Of: &Carry{}, Transfer: true},
@@ -115,6 +118,9 @@ var Kinds = table(
 	Trait{Of: &TakeAway{}},
 	Trait{Of: &GiveBack{}},
 	Trait{Of: &Unlist{}},
+	Trait{Of: &Fence{}},
+	Trait{Of: &FreePool{}},
+	Trait{Of: &TakePool{}},
 	Trait{Of: &MakeSwitch{}, Administrator: true},
 	Trait{Of: &KeepSwitch{}},
 	Trait{Of: &DropSwitch{}, Administrator: true},

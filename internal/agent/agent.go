@@ -68,6 +68,8 @@ func New(config Config, d driver.Driver, log *slog.Logger) (*Agent, error) {
 		err = a.loadTrust()
 	}
 	if err == nil {
+		a.Seen()
+		a.Obey(context.Background())
 		err = a.work.Restore(context.Background())
 	}
 	if err == nil {

@@ -40,6 +40,7 @@ func (a *Agent) routes() http.Handler {
 		"POST /v1/disks/sums":          a.serveSums,
 		"PUT /v1/pools/{pool}/labels":  a.serveLabels,
 		"POST /v1/pools/{pool}/settle": a.serveSettle,
+		"GET /v1/pools/{pool}/mark":    a.servePoolMark,
 		"PUT /v1/tickets/{ticket}":     a.serveAllow,
 		"PUT /v1/tasks/{id}":           a.serveStart,
 		"POST /v1/tasks/{id}/pause":    a.servePause,
@@ -181,6 +182,14 @@ func (a *Agent) serveLabels(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return done(w, a.sight.Label(r.PathValue("pool"), labels))
+}
+
+func (a *Agent) servePoolMark(w http.ResponseWriter, r *http.Request) error {
+	m, err := a.PoolMark(r.PathValue("pool"))
+	if err != nil {
+		return err
+	}
+	return answer(w, m)
 }
 
 func (a *Agent) serveSettle(w http.ResponseWriter, r *http.Request) error {

@@ -33,14 +33,18 @@ func (a *app) exportCmd() *cobra.Command {
 	var snapshot, shape string
 	holds := &handing{}
 	cmd := &cobra.Command{
-		Use:   "export COPY DEST",
-		Short: "Write a package (OVA) from a copy",
+		Use:   "export COPY… DEST",
+		Short: "Write packages (OVA) from copies",
 		Long: `Write a package from a registered copy: an OVA with the OVF descriptor, a manifest
 of digests, and the disks as stream-optimized VMDK; or a folder with the same.
 
 DEST is a file on this computer (./tide-gauge.ova), a folder there (./tide-gauge/),
 "-" for standard output, or a shelf (loft, loft/tide-gauge.ova). Nothing is ever
 written over, and Ctrl-C leaves nothing half-done.
+
+Of several machines each gets a package, and a job, of its own: what one can't do
+stops no other. DEST is a shelf then, or a directory on this computer, which is made
+if it is not there.
 
 A package is for one of two things. To restore the machine, or to take it elsewhere,
 it stays the one that it is. To hand it out, --for hand-out: others get nothing that
@@ -49,11 +53,14 @@ stays as it is.`,
 		Example: "  unvora export tide-gauge ./tide-gauge.ova\n" +
 			"  unvora export tide-gauge ./for-others/ --for hand-out --name tide-gauge-kit\n" +
 			"  unvora export tide-gauge ./tide-gauge.ova --sign our.crt --sign-key our.key\n" +
-			"  unvora export gannet/tide-gauge loft --detach",
-		Args:              cobra.ExactArgs(2),
+			"  unvora export gannet/tide-gauge loft --detach\n" +
+			"  unvora export --where 'name~training-*' loft --yes",
+		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeCopies("registered"),
 	}
 	s.transfers(cmd)
+	where := ""
+	cmd.Flags().StringVar(&where, "where", "", "the registered copies that a filter tells, such as 'name~training-*'")
 	cmd.Flags().StringVar(&snapshot, "snapshot", "", "write the machine as it was at this snapshot")
 	cmd.Flags().StringVar(&shape, "shape", "", "ova, or folder: a directory with the descriptor, the manifest and the "+
 		"disks; as DEST says unless said")
@@ -68,12 +75,22 @@ stays as it is.`,
 		if err != nil {
 			return err
 		}
-		dest, to, err := a.destination(ctx, c, firstOf(holds.name, args[0]), args[1], shape)
+		copies, place := args[:len(args)-1], args[len(args)-1]
+		if len(copies) == 0 && where == "" {
+			return usage("which, and where to: unvora export COPY DEST, or --where 'name~training-*' DEST")
+		}
+		var dest *openapi.Destination
+		var to *local
+		if len(copies) == 1 && where == "" {
+			dest, to, err = a.destination(ctx, c, firstOf(holds.name, copies[0]), place, shape)
+		} else {
+			dest, to, err = a.destinations(ctx, c, place, shape)
+		}
 		if err != nil {
 			return err
 		}
-		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: args[:1],
-			Destination: *dest, Snapshot: optional(snapshot)}
+		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: &copies,
+			Where: optional(where), Destination: *dest, Snapshot: optional(snapshot)}
 		if err := holds.into(&req); err != nil {
 			return err
 		}
@@ -97,6 +114,8 @@ stays as it is.`,
 		var transfer func(context.Context) error
 		switch {
 		case to == nil:
+		case to.several:
+			transfer = func(ctx context.Context) error { return a.takePackages(ctx, c, j, to) }
 		case to.piped:
 			transfer = func(ctx context.Context) error { return a.pipePackage(ctx, c, j.Id) }
 		default:
@@ -112,7 +131,7 @@ stays as it is.`,
 		if to != nil && to.piped {
 			return nil
 		}
-		return a.print(done, func() { a.say(a.out, "%s is written.", *dest.Place) })
+		return a.print(done, func() { a.writtenTo(ctx, c, done, *dest.Place) })
 	}
 	return cmd
 }
@@ -154,11 +173,12 @@ func (s *signing) into(dest *openapi.Destination, to *local) error {
 
 // local is a package on the client's computer.
 type local struct {
-	path   string
-	piped  bool // to standard output
-	folder bool
-	whole  bool            // it has its place
-	signs  *ovf.SigningKey // nil: nobody does
+	path    string // of several packages, the directory that they come into
+	piped   bool   // to standard output
+	folder  bool
+	several bool            // it is several
+	whole   bool            // it has its place
+	signs   *ovf.SigningKey // nil: nobody does
 }
 
 // open begins to write the package that is given.
@@ -175,6 +195,33 @@ const (
 	shapeFolder = "folder"
 )
 
+// shelf is what a destination names; nil where it is a place on this computer.
+func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*openapi.Destination, error) {
+	if strings.HasPrefix(dest, ".") || filepath.IsAbs(dest) {
+		return nil, nil
+	}
+	res, err := c.ListShelves(ctx)
+	shelves, err := call[[]openapi.Shelf](c, res, err)
+	if err != nil {
+		return nil, err
+	}
+	shelf, file, _ := strings.Cut(dest, "/")
+	for _, s := range shelves {
+		if !strings.EqualFold(s.Name, shelf) {
+			continue
+		}
+		if shape == shapeFolder {
+			return nil, usage("a shelf takes OVAs: write the folder to this computer, ./%s/", lastPart(name))
+		}
+		place := s.Name + "/" + firstOf(file, lastPart(name)+".ova")
+		return &openapi.Destination{Shelf: &s.Name, File: optional(file), Place: &place}, nil
+	}
+	if !strings.ContainsAny(dest, "./") {
+		return nil, usage("there is no shelf %q; for a file on this computer write ./%s.ova", dest, dest)
+	}
+	return nil, nil
+}
+
 // destination tells a shelf from a place on this computer, which is nil for a shelf.
 func (a *app) destination(ctx context.Context, c *caller, name, dest, shape string) (*openapi.Destination, *local,
 	error) {
@@ -188,26 +235,8 @@ func (a *app) destination(ctx context.Context, c *caller, name, dest, shape stri
 		return &openapi.Destination{File: ptr(lastPart(name) + ".ova"), Place: ptr("a pipe"), Piped: ptr(true)},
 			&local{piped: true}, nil
 	}
-	if !strings.HasPrefix(dest, ".") && !filepath.IsAbs(dest) {
-		res, err := c.ListShelves(ctx)
-		shelves, err := call[[]openapi.Shelf](c, res, err)
-		if err != nil {
-			return nil, nil, err
-		}
-		shelf, file, _ := strings.Cut(dest, "/")
-		for _, s := range shelves {
-			if !strings.EqualFold(s.Name, shelf) {
-				continue
-			}
-			if shape == shapeFolder {
-				return nil, nil, usage("a shelf takes OVAs: write the folder to this computer, ./%s/", lastPart(name))
-			}
-			place := s.Name + "/" + firstOf(file, lastPart(name)+".ova")
-			return &openapi.Destination{Shelf: &s.Name, File: optional(file), Place: &place}, nil, nil
-		}
-		if !strings.ContainsAny(dest, "./") {
-			return nil, nil, usage("there is no shelf %q; for a file on this computer write ./%s.ova", dest, dest)
-		}
+	if shelf, err := a.shelf(ctx, c, name, dest, shape); shelf != nil || err != nil {
+		return shelf, nil, err
 	}
 	file, err := filepath.Abs(dest)
 	if err != nil {

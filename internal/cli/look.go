@@ -238,6 +238,9 @@ func (a *app) poolsCmd() *cobra.Command {
 				if p.Ownerless != nil && *p.Ownerless {
 					state += ", keeps no owners"
 				}
+				if p.Owner != nil && *p.Owner != "" {
+					state = "of the Unvora of " + *p.Owner
+				}
 				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, orDash(strings.Join(p.Labels, ", ")),
 					size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
 			}

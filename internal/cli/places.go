@@ -140,8 +140,8 @@ func (a *app) showChecks(name string, checks []openapi.HostCheck) error {
 
 func (a *app) poolCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "pool",
-		Short:   "Set pools to rest, wake them, label them",
-		Example: "  unvora pool rest kelp\n  unvora pool label petrel/reef fast"}
+		Short:   "Set pools to rest, wake them, label them, hand them over",
+		Example: "  unvora pool rest kelp\n  unvora pool label petrel/reef fast\n  unvora pool hand-over kelp"}
 	set := func(sub *cobra.Command, fill func(args []string) openapi.SetPoolJSONRequestBody, say func(p openapi.Pool)) {
 		cmd.AddCommand(calling(a, sub, func(c *caller, cmd *cobra.Command, args []string) (*http.Response, error) {
 			return c.SetPool(cmd.Context(), &openapi.SetPoolParams{Pool: args[0]}, fill(args))
@@ -180,6 +180,57 @@ func (a *app) poolCmd() *cobra.Command {
 		func(p openapi.Pool) {
 			fmt.Fprintf(a.out, "%s: %s\n", p.Name, orDash(strings.Join(p.Labels, ", ")))
 		})
+	cmd.AddCommand(a.handOverCmd(), a.takeOverCmd())
+	return cmd
+}
+
+func (a *app) handOverCmd() *cobra.Command {
+	s := &settling{}
+	cmd := &cobra.Command{Use: "hand-over POOL",
+		Short: "Make a pool nobody's: other hosts, or another Unvora, can take it over",
+		Args:  cobra.ExactArgs(1),
+		Long: `Make a pool nobody's: a drive that goes to another site, a share that another Unvora is to
+look after. Its machines come off the lists of their hosts and stay as they are, with their
+passports; a file in the pool, unvora-contents.json, lists what lies there. Then its mark says
+that it is free, and nothing is written to it until somebody takes it over. What its file
+system still holds in memory is written out: a drive can be pulled out.`,
+		Example: "  unvora pool hand-over kelp --plan\n  unvora pool hand-over kelp --yes"}
+	s.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return a.perform(cmd.Context(), openapi.HandOverRequest{
+			Operation: openapi.HandOverRequestOperationHandOver, Pool: args[0]}, s, "handed over")
+	}
+	return cmd
+}
+
+func (a *app) takeOverCmd() *cobra.Command {
+	s := &settling{}
+	var only []string
+	host, none := "", false
+	cmd := &cobra.Command{Use: "take-over POOL",
+		Short: "Make a pool ours, and register the machines that lie in it",
+		Args:  cobra.ExactArgs(1),
+		Long: `Make a pool ours that was handed over, and register the machines that lie in it. One that
+still belongs to another Unvora is taken only while that is silent, and when you say that
+nothing runs from it any more.`,
+		Example: "  unvora pool take-over kelp --host gannet\n" +
+			"  unvora pool take-over kelp --host gannet --only chart-render --yes"}
+	cmd.Flags().StringVar(&host, "host", "", "that registers them; the first that sees the pool unless said")
+	cmd.Flags().StringArrayVar(&only, "only", nil, "folder of a machine that is to be registered; all unless said")
+	cmd.Flags().BoolVar(&none, "none", false, "register none: the pool alone becomes ours")
+	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
+	s.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if none && len(only) > 0 {
+			return usage("either --none or --only")
+		}
+		req := openapi.TakeOverRequest{Operation: openapi.TakeOverRequestOperationTakeOver, Pool: args[0],
+			Host: optional(host)}
+		if none || len(only) > 0 {
+			req.Machines = ptr(append([]string{}, only...))
+		}
+		return a.perform(cmd.Context(), req, s, "taken over")
+	}
 	return cmd
 }
 

@@ -351,6 +351,12 @@ func (h *Host) Label(ctx context.Context, pool string, labels []string) error {
 	return h.quick(ctx, callTime, http.MethodPut, "/v1/pools/"+pool+"/labels", nil, labels, nil)
 }
 
+// PoolMark tells whose a pool is.
+func (h *Host) PoolMark(ctx context.Context, pool string) (*plan.PoolMark, error) {
+	var m plan.PoolMark
+	return &m, h.quick(ctx, lookTime, http.MethodGet, "/v1/pools/"+pool+"/mark", nil, nil, &m)
+}
+
 // Settle writes out what a pool's file system holds in memory.
 func (h *Host) Settle(ctx context.Context, pool string) error {
 	return h.call(ctx, http.MethodPost, "/v1/pools/"+pool+"/settle", nil, nil, nil)

@@ -85,6 +85,7 @@ type Pool struct {
 	MaxFile    int64          `json:"maxFile,omitempty"`   // bytes that a file there has at most; 0: no bound known
 	Rate       int64          `json:"rate,omitempty"`      // bytes a second that were measured; 0: not yet
 	Foreign    string         `json:"foreign,omitempty"`   // manager that it belongs to; "" for none
+	Owner      string         `json:"owner,omitempty"`     // a host of another Unvora, which it belongs to
 }
 
 // Shelf at a host.

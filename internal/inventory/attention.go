@@ -290,6 +290,14 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 	if err != nil {
 		return nil, err
 	}
+	ids := make([]uuid.UUID, len(list))
+	for n, c := range list {
+		ids[n] = c.ID
+	}
+	off, err := inv.TakenOff(ctx, ids...)
+	if err != nil {
+		return nil, err
+	}
 	var items []AttentionItem
 	for _, c := range list {
 		i := AttentionItem{ID: "stray:" + c.ID.String(), Cause: CauseStray, Subject: c.Host + ":" + c.Path,
@@ -314,6 +322,11 @@ func (inv *Inventory) strays(ctx context.Context) ([]AttentionItem, error) {
 			i.ID, i.Cause = "lost-descriptor:"+c.ID.String(), "lost-descriptor"
 			i.Evidence = "Its descriptor can't be used: " + strings.TrimSuffix(c.Problem, ".") + "."
 			i.Recommended = "Register it with a descriptor made anew"
+		case off[c.ID].What != "":
+			e := off[c.ID]
+			i.Since = since(e.At)
+			i.Evidence = fmt.Sprintf("%s listed it until %s took it off the list.", c.Host, e.Who)
+			i.Recommended = "Register it again, as the copy that it is"
 		case c.Parent != nil:
 			parent, err := inv.CopyByID(ctx, c.Parent.String())
 			if err != nil {

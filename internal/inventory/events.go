@@ -126,6 +126,19 @@ type Entry struct {
 	Detail    map[string]any `json:"detail"`
 }
 
+// TakenOff is who took copies off their hosts' lists, by copy, where that is the last that was done with them.
+func (inv *Inventory) TakenOff(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]Entry, error) {
+	list, err := rows[Entry](ctx, inv.Pool, `select a.* from unnest($1::uuid[]) c
+		cross join lateral (select id, at, who, what, subject, copy_id, lineage_id, why, detail
+			from audit where copy_id = c order by at desc, id desc limit 1) a
+		where a.what in ('delist', 'hand-over')`, ids)
+	by := map[uuid.UUID]Entry{}
+	for _, e := range list {
+		by[*e.CopyID] = e
+	}
+	return by, err
+}
+
 // Audit writes who did what, in the transaction that does it.
 func (l Ledger) Audit(ctx context.Context, e Entry) error {
 	if e.Detail == nil {

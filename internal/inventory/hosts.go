@@ -313,6 +313,7 @@ type Pool struct {
 	MaxFile    int64          `json:"maxFile"` // bytes; 0: no bound known
 	Rate       int64          `json:"rate"`    // bytes a second; 0: not measured
 	Foreign    string         `json:"foreign"` // manager that it belongs to
+	Owner      string         `json:"owner"`   // a host of another Unvora, which it belongs to
 }
 
 // poolState is that of a pool p as a host's line x of pool_hosts has it.
@@ -320,12 +321,13 @@ const poolState = `case when p.resting and x.state = 'ready' then 'resting' else
 
 var poolList = listing[Pool]{
 	columns: `p.id, p.name, p.labels, p.total_bytes, p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
-			f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign, f.host,
+			f.path, f.state, f.removable, f.ownerless, f.max_file, f.rate, f.foreign_to as foreign,
+			f.owner, f.host,
 			array(select h.name
 			from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id order by h.added_at) as hosts`,
 	from: `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file,
-		x.rate, x.foreign_to, h.name as host from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id
-		order by h.added_at limit 1) f`,
+		x.rate, x.foreign_to, x.owner, h.name as host from pool_hosts x join hosts h on h.id = x.host_id
+		where x.pool_id = p.id order by h.added_at limit 1) f`,
 	alias: "p", fields: poolFields,
 	key: func(p *Pool) (string, uuid.UUID) { return p.Name, p.ID },
 }
@@ -348,7 +350,7 @@ func (inv *Inventory) HostPools(ctx context.Context, host uuid.UUID) ([]Pool, er
 	return rows[Pool](ctx, inv.Pool, `select p.id, p.name, p.labels, p.total_bytes,
 		p.total_bytes - p.free_bytes as used_bytes, p.free_bytes,
 		x.path, `+poolState+` as state, x.removable, x.ownerless, x.max_file, x.rate, x.foreign_to as foreign,
-		h.name as host,
+		x.owner, h.name as host,
 		'{}'::text[] as hosts
 		from pool_hosts x join pools p on p.id = x.pool_id join hosts h on h.id = x.host_id where x.host_id = $1
 		order by x.position`, host)
@@ -466,15 +468,15 @@ func applyHost(ctx context.Context, tx Querier, host uuid.UUID, s *hostlink.Surv
 			return err
 		}
 		_, err = tx.Exec(ctx, `insert into pool_hosts (pool_id, host_id, position, path, state, removable, max_file,
-			rate, foreign_to, ownerless) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+			rate, foreign_to, ownerless, owner) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
 			on conflict (pool_id, host_id) do update set position = excluded.position, path = excluded.path,
 			state = excluded.state, removable = excluded.removable, max_file = excluded.max_file, rate = excluded.rate,
-			foreign_to = excluded.foreign_to, ownerless = excluded.ownerless
+			foreign_to = excluded.foreign_to, ownerless = excluded.ownerless, owner = excluded.owner
 			where (pool_hosts.position, pool_hosts.path, pool_hosts.state, pool_hosts.removable, pool_hosts.max_file,
-			pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless) is distinct from (excluded.position,
-			excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate, excluded.foreign_to,
-			excluded.ownerless)`,
-			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign, p.Ownerless)
+			pool_hosts.rate, pool_hosts.foreign_to, pool_hosts.ownerless, pool_hosts.owner) is distinct from
+			(excluded.position, excluded.path, excluded.state, excluded.removable, excluded.max_file, excluded.rate,
+			excluded.foreign_to, excluded.ownerless, excluded.owner)`,
+			p.ID, host, i, p.Path, p.State, p.Removable, p.MaxFile, p.Rate, p.Foreign, p.Ownerless, p.Owner)
 		if err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/landing"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -107,6 +108,35 @@ func (inv *Inventory) RestPool(ctx context.Context, p *Pool, resting bool, who s
 func (inv *Inventory) RunningIn(ctx context.Context, pool uuid.UUID) ([]Copy, error) {
 	return rows[Copy](ctx, inv.Pool, copySQL+` where c.pool_id = $1 and c.gone_at is null and c.state in ('running',
 		'paused') order by c.name limit 100`, pool)
+}
+
+// mostInPool bounds how many machines of a pool are dealt with at once.
+const mostInPool = 500
+
+// CopiesIn lists the copies of a form whose folders lie in a pool.
+func (inv *Inventory) CopiesIn(ctx context.Context, pool uuid.UUID, form lineage.Form) ([]Copy, error) {
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.pool_id = $1 and c.gone_at is null and c.form = $2
+		order by c.name, c.id limit $3`, pool, form, mostInPool+1)
+	if len(list) > mostInPool {
+		return nil, Wrong("More than %d machines lie in the pool: move some of them first, or name those that are "+
+			"meant.", mostInPool)
+	}
+	return list, err
+}
+
+// StandingIn lists registered machines whose folders lie elsewhere, and that have layers of disks in a pool.
+func (inv *Inventory) StandingIn(ctx context.Context, pool uuid.UUID) ([]string, error) {
+	rows, err := inv.Pool.Query(ctx, `select distinct h.name || '/' || c.name from pool_hosts x
+		join hosts h on h.id = x.host_id
+		join copies c on c.host_id = x.host_id and c.gone_at is null and c.form = 'registered'
+			and c.pool_id is distinct from x.pool_id
+		join copy_disks d on d.copy_id = c.id
+		where x.pool_id = $1 and exists (select 1 from unnest(d.layers || d.path) l where starts_with(l, x.path || '/'))
+		order by 1 limit 20`, pool)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // Labelled notes a change of a pool's labels.

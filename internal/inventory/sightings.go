@@ -211,7 +211,12 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		}
 		switch { // the same folder, as another host sees it
 		case form == lineage.Stray && k.Form == lineage.Registered && k.State != machine.Away:
-			return nil // a share: the host that lists a folder speaks for it
+			// a share: the host that lists a folder speaks for it
+			if f.Problem == "" {
+				return nil
+			}
+			_, err := a.tx.Exec(a.ctx, `update copies set problem = $2 where id = $1`, k.ID, a.host.Name+": "+f.Problem)
+			return err
 		case f.Registered && !f.PoolThere && k.Form == lineage.Stray:
 			return nil // a drive that was pulled out here: the host that has it now speaks
 		}

@@ -107,22 +107,26 @@ export function Hosts() {
   );
 }
 
-function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
+function PoolBar({ pool, host }: { pool: Schemas["Pool"]; host: string }) {
   const used = pool.totalBytes > 0 ? Math.round((100 * pool.usedBytes) / pool.totalBytes) : 0;
   const queries = useQueryClient();
   const set = useMutation({
     mutationFn: (body: { resting?: boolean; labels?: string[] }) => setPool(pool.id, body),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
   });
+  const [passing, setPassing] = useState<"hand-over" | "take-over">();
   const resting = pool.state === "resting";
+  const ours = pool.state !== "free" && !pool.owner;
   return (
-    <div className="grid grid-cols-[7rem_1fr_19rem_9rem_auto] items-center gap-3 py-1">
+    <div className="grid grid-cols-[7rem_1fr_17rem_8rem_auto] items-center gap-3 py-1">
       <span className="font-semibold">{pool.name}</span>
       <span className="h-3 border border-rule bg-sheet" role="img" aria-label={`${used} % used`}>
         <span className="block h-full bg-sea" style={{ width: `${used}%` }} />
       </span>
       <span className="text-soft">
-        {pool.state === "ready" ? (
+        {pool.owner ? (
+          `of the Unvora of ${pool.owner}`
+        ) : pool.state === "ready" ? (
           `${size(pool.freeBytes)} free of ${size(pool.totalBytes)}`
         ) : (
           <State is={pool.state} />
@@ -141,9 +145,40 @@ function PoolBar({ pool }: { pool: Schemas["Pool"] }) {
           if (labels.join() !== pool.labels.join()) set.mutate({ labels });
         }}
       />
-      <button className="button" disabled={pool.state === "away"} onClick={() => set.mutate({ resting: !resting })}>
-        {resting ? "Wake" : "Rest"}
-      </button>
+      <span className="flex justify-end gap-2">
+        {ours ? (
+          <>
+            <button
+              className="button"
+              disabled={pool.state === "away"}
+              onClick={() => set.mutate({ resting: !resting })}
+            >
+              {resting ? "Wake" : "Rest"}
+            </button>
+            <button className="button" disabled={pool.state === "away"} onClick={() => setPassing("hand-over")}>
+              Hand over …
+            </button>
+          </>
+        ) : (
+          <button className="button" onClick={() => setPassing("take-over")}>
+            Take over …
+          </button>
+        )}
+      </span>
+      {passing === "hand-over" && (
+        <OperationSheet
+          title={`Hand over the pool ${pool.name}`}
+          request={{ operation: "hand-over", pool: pool.id }}
+          onClose={() => setPassing(undefined)}
+        />
+      )}
+      {passing === "take-over" && (
+        <OperationSheet
+          title={`Take over the pool ${pool.name}`}
+          request={{ operation: "take-over", pool: pool.id, host }}
+          onClose={() => setPassing(undefined)}
+        />
+      )}
       {set.error && (
         <div className="col-span-5">
           <Told problem={set.error} />
@@ -244,7 +279,7 @@ function Detail({ name }: { name: string }) {
       )}
       <h3 className="mt-3 mb-1 font-semibold text-soft">Pools and shelves</h3>
       {h.pools.map((p) => (
-        <PoolBar key={p.id} pool={p} />
+        <PoolBar key={p.id} pool={p} host={h.name} />
       ))}
       {h.shelves.map((s) => (
         <p key={s.id} className="grid grid-cols-[7rem_1fr] gap-3 py-1">

@@ -79,13 +79,13 @@ func doAlter(ctx context.Context, t *run) (any, error) {
 		if err := t.RenameNew(folder, to); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(t.SyncDir(filepath.Dir(to)), t.Records.Delist(folder)); err != nil {
+		if err := errors.Join(t.SyncDir(filepath.Dir(to)), t.Delist(folder)); err != nil {
 			return nil, err
 		}
 		folder = to
 	}
 	if p.List {
-		return nil, t.Records.List(folder, listed)
+		return nil, t.List(folder, listed, "")
 	}
 	return nil, nil
 }
@@ -186,7 +186,7 @@ func undoAlter(ctx context.Context, t *run) error {
 			if err := t.RenameNew(filepath.Join(filepath.Dir(folder), p.Rename), folder); err != nil {
 				return err
 			}
-			if err := t.Records.Delist(filepath.Join(filepath.Dir(folder), p.Rename)); err != nil {
+			if err := t.Delist(filepath.Join(filepath.Dir(folder), p.Rename)); err != nil {
 				return err
 			}
 		}
@@ -212,9 +212,9 @@ func undoAlter(ctx context.Context, t *run) error {
 		errs = append(errs, t.RemoveIfThere(filepath.Join(folder, j.Variables)))
 	}
 	if j.Listed != nil {
-		errs = append(errs, t.Records.List(folder, *j.Listed))
+		errs = append(errs, t.List(folder, *j.Listed, ""))
 	} else {
-		errs = append(errs, t.Records.Delist(folder))
+		errs = append(errs, t.Delist(folder))
 	}
 	return errors.Join(append(errs, t.SyncDir(folder))...)
 }

@@ -58,7 +58,7 @@ func TestStartWithHost(t *testing.T) {
 		raw, err := describe("", "", 0, m)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".ovf"), raw, 0o644))
-		require.NoError(t, a.Records.List(folder, ground.Registered{}))
+		require.NoError(t, a.List(folder, ground.Registered{}, ""))
 	}
 	a.startWithHost(t.Context(), "first")
 	require.Empty(t, d.started, "the agent is new")
@@ -87,7 +87,7 @@ func TestStartAndDelist(t *testing.T) {
 		raw, err := describe("", "", 0, m)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".ovf"), raw, 0o644))
-		require.NoError(t, a.Records.List(folder, ground.Registered{}))
+		require.NoError(t, a.List(folder, ground.Registered{}, ""))
 	}
 	letGo, err := a.KeepStill(t.Context(), folders["buoy-ingest"], readWhileRunning)
 	require.NoError(t, err)

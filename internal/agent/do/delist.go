@@ -19,7 +19,7 @@ func doDelist(ctx context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	defer letGo()
-	return nil, t.Records.Delist(p.Folder)
+	return nil, t.Delist(p.Folder)
 }
 
 func undoDelist(ctx context.Context, t *run) error {
@@ -27,5 +27,5 @@ func undoDelist(ctx context.Context, t *run) error {
 	if err := t.Params(&p); err != nil {
 		return err
 	}
-	return t.Records.List(p.Folder, ground.Registered{Since: time.Now()})
+	return t.List(p.Folder, ground.Registered{Since: time.Now()}, "")
 }

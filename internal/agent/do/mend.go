@@ -2,6 +2,7 @@ package do
 
 import (
 	"context"
+	"path/filepath"
 
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/ground"
@@ -12,6 +13,9 @@ import (
 func doMend(_ context.Context, t *run) (any, error) {
 	var p plan.Mend
 	if err := t.Params(&p); err != nil {
+		return nil, err
+	}
+	if err := t.Ours(filepath.Dir(p.Path)); err != nil {
 		return nil, err
 	}
 	as, err := t.Known(p.Path)

@@ -38,7 +38,7 @@ func doPlace(_ context.Context, t *run) (any, error) {
 			return nil, err
 		}
 	}
-	return nil, t.Records.List(folder, ground.Registered{Since: time.Now()})
+	return nil, t.List(folder, ground.Registered{Since: time.Now()}, "")
 }
 
 // putBeside moves a staged disk to the directory in its own pool.
@@ -152,7 +152,7 @@ func undoPlace(ctx context.Context, t *run) error {
 		return err
 	}
 	defer letGo()
-	errs := []error{t.Records.Delist(folder), t.Door.RemoveAll(folder), t.SyncDir(p.Pool)}
+	errs := []error{t.Delist(folder), t.Door.RemoveAll(folder), t.SyncDir(p.Pool)}
 	for _, x := range p.Besides {
 		errs = append(errs, t.takeBack(t, x))
 	}

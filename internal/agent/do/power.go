@@ -125,7 +125,13 @@ func (w *Worker) begin(ctx context.Context, folder, once string) error {
 	if err != nil || now.State == machine.Running {
 		return err
 	}
-	return w.run(ctx, folder, once)
+	if err := w.run(ctx, folder, once); err != nil {
+		return err
+	}
+	if err := w.Ours(folder); err != nil { // it was taken over while it was being started
+		return errors.Join(err, w.Driver.Stop(ctx, folder, machine.Off))
+	}
+	return nil
 }
 
 // undoPower lets a machine stand as it did before the task; what was lost by turning it off stays lost.

@@ -23,6 +23,9 @@ func doRelink(_ context.Context, t *run) (any, error) {
 	if err := errors.Join(t.Within(p.Layer), t.Within(p.Parent)); err != nil {
 		return nil, err
 	}
+	if err := t.Ours(filepath.Dir(p.Layer)); err != nil {
+		return nil, err
+	}
 	layer, err := t.Known(p.Layer)
 	if err != nil {
 		return nil, err

@@ -117,7 +117,7 @@ func TestSnapshotsOfOthers(t *testing.T) {
 	victim := filepath.Join(other, "d.qcow2")
 	require.NoError(t, formats.NewLayer(victim, filepath.Join(pool, "tide-gauge.img"), mustFormat(t, "qcow2"), "",
 		formats.Options{Format: "raw", Loose: true}))
-	require.NoError(t, a.Records.List(other, ground.Registered{Since: time.Now()}))
+	require.NoError(t, a.List(other, ground.Registered{Since: time.Now()}, ""))
 	layer := filepath.Join(folder, "x.qcow2")
 	require.NoError(t, formats.NewLayer(layer, victim, mustFormat(t, "qcow2"), "", formats.Options{Format: "qcow2",
 		Loose: true}))

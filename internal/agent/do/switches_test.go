@@ -76,7 +76,7 @@ func TestSwitches(t *testing.T) {
 	tk4 := start(t, a, "s4", plan.KindMakeSwitch, 1, field)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk4).State)
 	plug("field")
-	require.NoError(t, a.Records.List(folder, ground.Registered{}))
+	require.NoError(t, a.List(folder, ground.Registered{}, ""))
 	require.NoError(t, a.tasks.Undo(job+".s4", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)), "another machine has come to need it")
 	plug("lab")

@@ -73,7 +73,7 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 		if err := t.RenameNew(from, to); err != nil {
 			return err
 		}
-		if err := errors.Join(t.Records.Delist(from), t.SyncDir(filepath.Dir(from)),
+		if err := errors.Join(t.Delist(from), t.SyncDir(filepath.Dir(from)),
 			t.SyncDir(filepath.Dir(to))); err != nil {
 			return err
 		}
@@ -106,7 +106,7 @@ func undoTakeAway(ctx context.Context, t *run) error {
 			}
 		}
 		if r, ok := j.Listed[from]; ok {
-			return t.Records.List(from, r)
+			return t.List(from, r, "")
 		}
 		return nil
 	})

@@ -21,7 +21,7 @@ import (
 func TestTrash(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
-	require.NoError(t, a.Records.List(folder, ground.Registered{Since: time.Now()}))
+	require.NoError(t, a.List(folder, ground.Registered{Since: time.Now()}, ""))
 	tk := start(t, a, "s1", plan.KindTakeAway, 1, plan.TakeAway{Folder: folder,
 		Files: []string{filepath.Join(pool, "tide-gauge.img")}})
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	bolt "go.etcd.io/bbolt"
 	berrors "go.etcd.io/bbolt/errors"
 )
@@ -21,6 +22,7 @@ type Records struct {
 
 	mu     sync.Mutex
 	listed map[string]Registered // the register, as in the database
+	self   string                // this agent's id, once it was asked for
 }
 
 var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched", "formats",
@@ -30,6 +32,24 @@ var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trus
 type Registered struct {
 	Running bool      `json:"running"`
 	Since   time.Time `json:"since"`
+}
+
+// Self is an id of this agent's, made when it is first asked for.
+func (s *Records) Self() (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.self != "" {
+		return s.self, nil
+	}
+	if there, err := s.Get("trust", "self", &s.self); there || err != nil {
+		return s.self, err
+	}
+	id := uuid.NewString()
+	if err := s.Put("trust", "self", id); err != nil {
+		return "", err
+	}
+	s.self = id
+	return id, nil
 }
 
 // Trust is the agent's certificates, and the authority that it was added by.
@@ -129,8 +149,8 @@ func (s *Records) Listed(folder string) (Registered, bool) {
 	return r, there
 }
 
-// List puts a machine folder on the list of the host.
-func (s *Records) List(folder string, r Registered) error {
+// list puts a machine folder on the list of the host.
+func (s *Records) list(folder string, r Registered) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.listed[folder] = r
@@ -148,8 +168,8 @@ func (s *Records) Relist(folder string, r Registered) error {
 	return s.Put("register", folder, r)
 }
 
-// Delist takes a machine folder off the list of the host.
-func (s *Records) Delist(folder string) error {
+// delist takes a machine folder off the list of the host.
+func (s *Records) delist(folder string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.listed, folder)
@@ -163,7 +183,7 @@ func (s *Records) FirstRegister(machines []MachineConfig) error {
 		return err
 	}
 	for _, m := range machines {
-		if err := s.List(m.Folder, Registered{Running: m.Running, Since: time.Now()}); err != nil {
+		if err := s.list(m.Folder, Registered{Running: m.Running, Since: time.Now()}); err != nil {
 			return err
 		}
 	}

@@ -68,7 +68,11 @@ func (g *Ground) KeepStill(ctx context.Context, folder, doing string) (letGo fun
 	if !g.still.hold(folder) {
 		return nil, Refuse("state.running", "the machine in %s is being started: %s", filepath.Base(folder), doing)
 	}
-	if err := g.standing(ctx, folder, doing); err != nil {
+	err = g.Ours(folder)
+	if err == nil {
+		err = g.standing(ctx, folder, doing)
+	}
+	if err != nil {
 		g.still.letGo(folder)
 		return nil, err
 	}
@@ -117,6 +121,10 @@ func (g *Ground) Starting(ctx context.Context, folder string) (started func(), e
 	if _, listed := g.Records.Listed(folder); !listed {
 		g.still.started(folder)
 		return nil, Refuse("copy.unknown", "%s does not list a machine in %s", g.Config.Name, folder)
+	}
+	if err := g.claim(folder, ""); err != nil {
+		g.still.started(folder)
+		return nil, err
 	}
 	return sync.OnceFunc(func() { g.still.started(folder) }), nil
 }

@@ -14,6 +14,7 @@ import (
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/driver"
+	"unvora.example/unvora/internal/agent/ground"
 )
 
 // stamp changes when files come or go, or the descriptor is written. A disk
@@ -127,9 +128,12 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 		return nil, err
 	}
 	for _, e := range entries {
-		if e.Type().IsRegular() {
+		if e.Type().IsRegular() && e.Name() != ground.HolderFile {
 			f.Files = append(f.Files, e.Name())
 		}
+	}
+	if f.ListedBy, err = a.ListedBy(path); err != nil {
+		return nil, err
 	}
 	d, err := a.Descriptor(path)
 	switch {

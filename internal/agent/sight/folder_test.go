@@ -16,7 +16,7 @@ func TestLookFolder(t *testing.T) {
 	a, pool := newSight(t, 0)
 	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
 	other, _ := agenttest.Lying(t, pool, "tide-probe")
-	require.NoError(t, a.Records.List(other, ground.Registered{}))
+	require.NoError(t, a.List(other, ground.Registered{}, ""))
 	f, err := a.Folder(folder)
 	require.NoError(t, err)
 	require.Empty(t, f.Problem)

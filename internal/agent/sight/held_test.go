@@ -19,7 +19,7 @@ func TestHeld(t *testing.T) {
 	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
 	base := filepath.Join(pool, "tide-gauge.img")
 	require.Empty(t, a.held.on("", base, isLow))
-	require.NoError(t, a.Records.List(folder, ground.Registered{}))
+	require.NoError(t, a.List(folder, ground.Registered{}, ""))
 	a.held.refresh(trusted)
 	require.Equal(t, []string{"tide-gauge"}, a.held.on("", base, isLow))
 	require.Equal(t, []string{"tide-gauge"}, a.held.standing("", pool))
@@ -38,7 +38,7 @@ func TestHeld(t *testing.T) {
 	require.NotEmpty(t, a.WrittenBy("", filepath.Join(folder, "d.qcow2")))
 	require.NotEmpty(t, a.StoodOn("", pool))
 
-	require.NoError(t, a.Records.Delist(folder))
+	require.NoError(t, a.Delist(folder))
 	a.held.refresh(trusted)
 	require.Empty(t, a.held.on("", base, isLow))
 	require.Empty(t, a.held.at)

@@ -2,15 +2,12 @@ package sight
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
 
-	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/disk"
@@ -18,19 +15,6 @@ import (
 	"unvora.example/unvora/internal/agent/ground"
 	"unvora.example/unvora/internal/hostlink"
 )
-
-// markFile in a pool's directory bears its id, so that one share that two
-// hosts see is one pool.
-const markFile = ".unvora-pool.json"
-
-// mostMark is more than a mark has, in bytes.
-const mostMark = 64 << 10
-
-type mark struct {
-	ID     string   `json:"id"`
-	Name   string   `json:"name"`
-	Labels []string `json:"labels"` // null: those of the agent's file
-}
 
 // Pools looks at every pool of the host as it is now.
 func (a *Sight) Pools() []hostlink.Pool {
@@ -51,9 +35,9 @@ func (a *Sight) awayPool(c ground.PoolConfig) hostlink.Pool {
 
 func (a *Sight) pool(c ground.PoolConfig) hostlink.Pool {
 	p := a.awayPool(c)
-	m, err := a.readMark(c)
+	m, err := a.Mark(c)
 	if errors.Is(err, fs.ErrNotExist) && p.ID == "" {
-		m, err = a.writeMark(c)
+		m, err = a.MarkNew(c)
 	}
 	if err == nil {
 		if m.Labels != nil {
@@ -66,7 +50,14 @@ func (a *Sight) pool(c ground.PoolConfig) hostlink.Pool {
 			}
 		}
 		p.State = plan.PoolReady
-		if !a.Door.Writable(c.Path) {
+		free, foreign, err := a.OwnPool(c, m)
+		if err != nil {
+			a.Log.Warn("whose a pool is", "pool", c.Name, "error", err)
+		}
+		switch p.Owner = foreign; {
+		case free:
+			p.State = plan.PoolFree
+		case foreign != "" || !a.Door.Writable(c.Path):
 			p.State = plan.PoolReadOnly
 		}
 		p.TotalBytes, p.FreeBytes = room(c.Path)
@@ -126,7 +117,7 @@ func (a *Sight) measure(ctx context.Context) {
 		if p.State != plan.PoolReady || p.Rate != 0 || p.FreeBytes < 16*measured || ctx.Err() != nil {
 			continue
 		}
-		rate, err := a.writeRate(filepath.Join(p.Path, markFile+".rate"), piece)
+		rate, err := a.writeRate(filepath.Join(p.Path, ground.MarkFile+".rate"), piece)
 		if err != nil {
 			a.Log.Warn("speed of pool not measured", "pool", p.Name, "error", err)
 			continue
@@ -154,34 +145,15 @@ func (a *Sight) writeRate(path string, piece []byte) (int64, error) {
 	return int64(float64(measured) / max(time.Since(began).Seconds(), 1e-3)), nil
 }
 
-func (a *Sight) readMark(c ground.PoolConfig) (m mark, err error) {
-	raw, err := disk.ReadFile(a.Door, filepath.Join(c.Path, markFile), mostMark)
-	if err != nil {
-		return m, err
-	}
-	if err := json.Unmarshal(raw, &m); err != nil || m.ID == "" {
-		return m, fmt.Errorf("the mark of pool %s can't be read: %v", c.Name, err)
-	}
-	return m, nil
-}
-
 // Label writes a pool's labels into its mark, so that every host sees them.
 func (a *Sight) Label(pool string, labels []string) error {
 	for _, c := range a.Config.Pools {
-		m, err := a.readMark(c)
+		m, err := a.Mark(c)
 		if err != nil || m.ID != pool {
 			continue
 		}
 		m.Labels = append([]string{}, labels...)
-		raw, err := json.Marshal(m)
-		if err != nil {
-			return err
-		}
-		next := filepath.Join(c.Path, markFile+".next")
-		if err := a.WriteSynced(next, raw); err != nil {
-			return errors.Join(err, a.RemoveIfThere(next))
-		}
-		return errors.Join(a.Door.Rename(next, filepath.Join(c.Path, markFile)), a.SyncDir(c.Path))
+		return a.WriteMark(c, m)
 	}
 	return &hostlink.Fault{Code: "pool.away", Message: "the pool is not there now"}
 }
@@ -190,7 +162,7 @@ func (a *Sight) Label(pool string, labels []string) error {
 // a drive can be pulled out.
 func (a *Sight) Settle(pool string) error {
 	for _, c := range a.Config.Pools {
-		if m, err := a.readMark(c); err != nil || m.ID != pool {
+		if m, err := a.Mark(c); err != nil || m.ID != pool {
 			continue
 		}
 		dir, err := disk.OpenRead(a.Door, c.Path)
@@ -200,27 +172,4 @@ func (a *Sight) Settle(pool string) error {
 		return errors.Join(unix.Syncfs(int(dir.Fd())), dir.Close())
 	}
 	return &hostlink.Fault{Code: "pool.away", Message: "the pool is not there now"}
-}
-
-// writeMark marks a directory that is seen for the first time. A directory
-// that is not there is not made: it may be a mount point with nothing mounted.
-func (a *Sight) writeMark(c ground.PoolConfig) (m mark, err error) {
-	id, err := uuid.NewV7()
-	if err != nil {
-		return m, err
-	}
-	m = mark{ID: id.String(), Name: c.Name}
-	raw, err := json.Marshal(m)
-	if err != nil {
-		return m, err
-	}
-	f, err := a.Door.OpenFile(filepath.Join(c.Path, markFile), os.O_CREATE|os.O_EXCL|os.O_WRONLY, ground.FileMode)
-	if errors.Is(err, fs.ErrExist) { // another host was quicker
-		return a.readMark(c)
-	}
-	if err != nil {
-		return m, err
-	}
-	_, err = f.Write(raw)
-	return m, errors.Join(err, f.Sync(), f.Close())
 }

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/internal/agent/ground"
 )
 
 func TestPoolMarks(t *testing.T) {
@@ -14,9 +16,9 @@ func TestPoolMarks(t *testing.T) {
 	require.EqualValues(t, "ready", first.State)
 	require.NotEmpty(t, first.ID)
 	require.Positive(t, first.FreeBytes)
-	require.NoError(t, os.WriteFile(filepath.Join(pool, markFile), []byte("not JSON"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(pool, ground.MarkFile), []byte("not JSON"), 0o644))
 	require.EqualValues(t, "away", a.Pools()[0].State, "a mark that can't be read is not written over")
-	require.NoError(t, os.Remove(filepath.Join(pool, markFile)))
+	require.NoError(t, os.Remove(filepath.Join(pool, ground.MarkFile)))
 	require.EqualValues(t, "away", a.Pools()[0].State, "another drive is in its place")
 	require.Equal(t, first.ID, a.Pools()[0].ID)
 }

@@ -5,6 +5,7 @@ package sight
 import (
 	"context"
 	"sync"
+	"time"
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
@@ -51,10 +52,24 @@ func New(g *ground.Ground) *Sight {
 func (a *Sight) Run(ctx context.Context) {
 	a.watch.follow()
 	var all sync.WaitGroup
-	for _, f := range []func(context.Context){a.measure, a.watch.run, a.vouch} {
+	for _, f := range []func(context.Context){a.measure, a.watch.run, a.vouch, a.beSeen} {
 		all.Go(func() { f(ctx) })
 	}
 	all.Wait()
+}
+
+// beSeen writes to the pools, again and again, that this host is alive.
+func (a *Sight) beSeen(ctx context.Context) {
+	again := time.NewTicker(ground.SeenEvery)
+	defer again.Stop()
+	for {
+		a.Seen()
+		select {
+		case <-again.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // Machine of a folder, as its descriptor says; from memory where that has not changed.

@@ -44,6 +44,7 @@ type sweep struct {
 type seenFolder struct {
 	stamp      stamp
 	descriptor string // file name, "" when there is none
+	listed     bool   // by this host, whatever the mark in the folder says
 	round, gen uint64
 	hostlink.Folder
 }
@@ -358,13 +359,19 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		at = a.folderStamp(q.path, q.was)
 	}
 	was := q.was
-	if was != nil && was.stamp == at && was.Registered == q.registered && was.PoolThere == q.poolThere &&
+	if was != nil && was.stamp == at && was.listed == q.registered && was.PoolThere == q.poolThere &&
 		was.State == state && was.Why == stands.Why && was.FilesThere == q.filesThere &&
 		slices.Equal(was.Addresses, addresses) &&
 		!a.disksChanged(was) {
 		return was
 	}
-	now := &seenFolder{stamp: at}
+	now := &seenFolder{stamp: at, listed: q.registered}
+	wrong := ""
+	if q.registered && q.filesThere {
+		if q.registered, wrong = a.Obeys(context.Background(), q.path); !q.registered {
+			state, stands, addresses = machine.Stopped, driver.Standing{State: machine.Stopped}, nil
+		}
+	}
 	now.Folder = hostlink.Folder{Path: q.path, Pool: q.pool, Registered: q.registered, FilesThere: q.filesThere,
 		PoolThere: q.poolThere, State: state, Why: stands.Why, Addresses: addresses}
 	if !q.filesThere {
@@ -378,7 +385,7 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		return nil
 	}
 	m, err := a.ReadMachine(q.path)
-	if err != nil {
+	if now.Problem = wrong; err != nil {
 		now.Problem = err.Error()
 	}
 	now.Machine, now.Bytes = m, a.folderBytes(q.path)+asideBytes(m)

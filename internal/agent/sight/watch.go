@@ -125,7 +125,7 @@ func (w *watch) run(ctx context.Context) {
 // own working files.
 func matters(e fsnotify.Event) bool {
 	name := filepath.Base(e.Name)
-	if name == ground.WorkDir || strings.HasPrefix(name, markFile+".") {
+	if name == ground.WorkDir || strings.HasPrefix(name, ground.MarkFile+".") {
 		return false
 	}
 	if e.Op == fsnotify.Write || e.Op == fsnotify.Chmod {

@@ -74,7 +74,7 @@ func TestMatters(t *testing.T) {
 		{"disk.qcow2", fsnotify.Remove, true},
 		{"tide-gauge.ovf", fsnotify.Write, true}, {"tide-gauge.ova", fsnotify.Write, true},
 		{"tide-gauge", fsnotify.Rename, true}, {ground.WorkDir, fsnotify.Create, false},
-		{markFile + ".rate", fsnotify.Create, false}, {"notes.txt", fsnotify.Chmod, false},
+		{ground.MarkFile + ".rate", fsnotify.Create, false}, {"notes.txt", fsnotify.Chmod, false},
 	} {
 		require.Equal(t, c.want, matters(fsnotify.Event{Name: "/pool/" + c.name, Op: c.op}), "%v", c)
 	}

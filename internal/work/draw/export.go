@@ -1,6 +1,7 @@
 package draw
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -13,15 +14,16 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "export", Title: "Export", Becomes: "a package", Command: "unvora export COPY DEST",
+		Name: "export", Title: "Export", Becomes: "a package", Command: "unvora export COPY… DEST",
 		New: func() Request { return &Export{} },
 	})
 }
 
-// Export asks for a package of one copy.
+// Export asks for packages of copies, one for each.
 type Export struct {
 	Asked
 	Copies
+	Where       string       `json:"where,omitempty"` // or those that a filter tells
 	Destination *Destination `json:"destination"`
 	Snapshot    string       `json:"snapshot,omitempty"` // of the copy, that the package is of
 
@@ -51,19 +53,68 @@ func (r *Export) holds() plan.HandingRequest {
 // Destination of an export: a shelf, or a place on the caller's computer.
 type Destination struct {
 	Shelf string `json:"shelf,omitempty"`
-	File  string `json:"file,omitempty"`  // name of the package
-	Place string `json:"place,omitempty"` // on the caller's computer, for people and records
+	File  string `json:"file,omitempty"` // name of the package
+	// on the caller's computer, for people and records; of several packages with {name} in it
+	Place string `json:"place,omitempty"`
 	Piped bool   `json:"piped,omitempty"` // it will be read front to back, as one package
 }
 
+func (*Export) takesSeveral() {}
+
+// placeName stands for the name of a package in the place of several.
+const placeName = "{name}"
+
 func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if r.Destination == nil {
-		return nil, inventory.Wrong("An export needs one copy and a destination.")
+		return nil, inventory.Wrong("An export needs copies and a destination.")
 	}
-	c, err := r.one(ctx, g, lineage.Registered)
+	of := &Many{Copies: r.Copies, Where: r.Where}
+	copies, err := of.all(ctx, g, nil, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
+	several := len(copies) > 1 || strings.Contains(r.Destination.Place, placeName)
+	if d := r.Destination; several {
+		switch {
+		case d.File != "" || d.Piped:
+			return nil, inventory.Wrong("Each of %d machines gets a package of its own: name a directory or a shelf.",
+				len(copies))
+		case d.Shelf == "" && !strings.Contains(d.Place, placeName):
+			return nil, inventory.Wrong("The place of %d packages has %s in it.", len(copies), placeName)
+		}
+	}
+	machines := make([][]string, len(copies))
+	for i, c := range copies {
+		machines[i] = c.names()
+	}
+	if err := answered(r.Answers, machines); err != nil {
+		return nil, err
+	}
+	parts := make([]Part, len(copies))
+	for i, c := range copies {
+		one := *r
+		one.Where, one.Copies, one.Answers = "", Copies{[]string{c.ID.String()}}, r.Answers.For(machines[i]...)
+		if several {
+			dest := *r.Destination
+			one.Destination = &dest
+			if one.Name = plan.Pattern(r.Name, c.Name, i+1); r.Name != "" && one.Name == r.Name && len(copies) > 1 {
+				return nil, inventory.Wrong("One name for %d machines: put {name}, {n} or {nn} into it, such as "+
+					"%s-{nn}.", len(copies), r.Name)
+			}
+			stem := machine.CleanName(cmp.Or(one.Name, strings.ReplaceAll(called(c, copies), "/", "-")))
+			dest.File, dest.Place = stem+".ova", strings.ReplaceAll(dest.Place, placeName, stem)
+		}
+		d, err := one.pack(ctx, g, c)
+		if err != nil {
+			return nil, err
+		}
+		parts[i] = Part{d, &one}
+	}
+	return together(parts, false, plan.Together), nil
+}
+
+// pack plans the package of one copy.
+func (r *Export) pack(ctx context.Context, g *Gatherer, c *subject) (*Drawn, error) {
 	facts := plan.ExportFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, PoolState: c.pool(), Busy: c.busy}
 	if c.host.State != plan.HostUnreachable && facts.PoolState != plan.PoolAway {
 		folder, err := g.folder(ctx, c)
@@ -87,6 +138,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	}
 	d := on(nil, c.at, c.hold)
 	if dest.Shelf != "" {
+		var err error
 		if facts.Shelf, err = g.shelf(ctx, &dest, d); err != nil {
 			return nil, err
 		}
@@ -94,6 +146,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if dest.Place == "" {
 		dest.Place = dest.File
 	}
+	var err error
 	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
 		Snapshot: r.Snapshot, Holds: r.holds(), Digest: r.Digest,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})

@@ -50,7 +50,7 @@ func (g *Gatherer) HostFacts(ctx context.Context, h *inventory.Host) (plan.HostF
 	for _, p := range pools {
 		f.Pools = append(f.Pools, plan.PoolFacts{ID: p.ID.String(), Name: p.Name, Path: p.Path, State: p.State,
 			Removable: p.Removable, Labels: p.Labels, TotalBytes: p.TotalBytes, FreeBytes: p.FreeBytes,
-			MaxFile: p.MaxFile, Ownerless: p.Ownerless, Foreign: p.Foreign, Slow: fit.Slow(p.Rate)})
+			MaxFile: p.MaxFile, Ownerless: p.Ownerless, Foreign: p.Foreign, Owner: p.Owner, Slow: fit.Slow(p.Rate)})
 	}
 	switches, err := g.inv.Switches(ctx, h.ID)
 	for _, s := range switches {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 
 	"github.com/google/uuid"
@@ -219,7 +220,11 @@ func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked) (*Dr
 	}
 	d := on(nil, s.host)
 	d.Hosts[c.at.Name] = c.at.ID
-	look := &lying{Bringing: moving, ref: c.Ref(), at: &Spot{Host: c.at, Path: c.Path, Copy: c.Copy}, host: s.host,
+	at := &Spot{Host: c.at, Path: c.Path, Copy: c.Copy}
+	if here := sharedPath(s.HostFacts, c.Copy, m.Pool); here != "" && len(m.Disks) == 0 && c.at.ManagerID == nil {
+		at.Host, at.Path = s.host, here
+	}
+	look := &lying{Bringing: moving, ref: c.Ref(), at: at, host: s.host,
 		arrival: moving.arrival(asked, s.HostFacts), answers: asked.Answers, moves: true}
 	if len(m.copies) > 1 {
 		look.arrival.Of = called(c, m.copies)
@@ -242,4 +247,18 @@ func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked) (*Dr
 	}
 	d.holdPlaces()
 	return d, nil
+}
+
+// sharedPath is where a copy's folder lies as a host sees it that has its pool too, in which it is to stay; "" where
+// that is not so.
+func sharedPath(h plan.HostFacts, c *inventory.Copy, pool string) string {
+	if c.PoolID == nil || c.HostID == nil || c.HostID.String() == h.ID {
+		return ""
+	}
+	for _, p := range h.Pools {
+		if p.ID == c.PoolID.String() && p.State == plan.PoolReady && (pool == "" || pool == p.Name) {
+			return path.Join(p.Path, path.Base(c.Path))
+		}
+	}
+	return ""
 }

@@ -2,9 +2,11 @@ package draw
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -155,6 +157,9 @@ type lying struct {
 // facts gathers what registering the folder is worked out from. Hosts and holds go to all.
 func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.RegisterFacts, error) {
 	facts := &plan.RegisterFacts{Arrival: l.arrival, Where: l.ref}
+	if err := l.whereListed(ctx, g); err != nil {
+		return nil, err
+	}
 	folder, err := g.Look(ctx, l.at, l.ref)
 	if err != nil {
 		return nil, err
@@ -180,6 +185,9 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 		facts.From = &from
 		all.Hosts[l.at.Host.Name] = l.at.Host.ID
 	}
+	if err := l.elsewhere(ctx, g, facts, all); err != nil {
+		return nil, err
+	}
 	self, err := l.copy(ctx, g, facts, all)
 	if err != nil {
 		return nil, err
@@ -195,6 +203,87 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 		return nil, err
 	}
 	return facts, l.relatives(ctx, g, facts, m, self)
+}
+
+// listedAt is the host that lists the machine by the records, where it is another than the one that is looked at; nil
+// for none.
+func (l *lying) listedAt() *uuid.UUID {
+	c := l.at.Copy
+	if c == nil || c.Form != lineage.Registered || c.HostID == nil || *c.HostID == l.at.Host.ID {
+		return nil
+	}
+	return c.HostID
+}
+
+// whereListed has a machine that is copied be read at the host that lists it, though others see its pool.
+func (l *lying) whereListed(ctx context.Context, g *Gatherer) error {
+	id := l.listedAt()
+	if id == nil || l.Files != plan.Copy {
+		return nil
+	}
+	h, err := g.inv.Host(ctx, id.String())
+	if err == nil {
+		l.at = &Spot{Host: h, Path: l.at.Copy.Path, Copy: l.at.Copy}
+	}
+	return err
+}
+
+// elsewhere finds out what is to be known of another host that lists the folder: by the records, or by the mark in it.
+func (l *lying) elsewhere(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts, all *Drawn) error {
+	id, by := l.listedAt(), facts.Folder.ListedBy
+	if id == nil && by == nil {
+		return nil
+	}
+	e := &plan.Elsewhere{QuietSeconds: -1, State: machine.Unknown}
+	facts.Elsewhere = e
+	if by != nil {
+		e.Host.Name, e.Mark, e.QuietSeconds = by.Name, by.ID, by.QuietSeconds
+	}
+	h, err := l.lister(ctx, g, id, by)
+	if h == nil || err != nil {
+		return err
+	}
+	host, err := g.HostFacts(ctx, h)
+	if err != nil {
+		return err
+	}
+	there := &Spot{Host: h, Path: facts.Folder.Path}
+	ready := false
+	for _, p := range host.Pools {
+		if p.ID == facts.Folder.Pool {
+			there.Path, ready = path.Join(p.Path, path.Base(facts.Folder.Path)), p.State != plan.PoolAway
+		}
+	}
+	if ready = ready && host.State != plan.HostUnreachable; ready {
+		seen, err := g.Look(ctx, there, l.ref)
+		if err != nil {
+			return err
+		}
+		if by != nil && seen.ListedBy != nil { // the mark is not its own: it is another host of this name
+			return nil
+		}
+		e.State = seen.State
+	} else if id == nil { // nor can it be told whether it is the one that the mark means
+		return nil
+	} else {
+		e.State, there.Path = l.at.Copy.State, l.at.Copy.Path
+	}
+	e.Host, e.Ours, e.Sees, e.Folder = host, true, ready, there.Path
+	all.Hosts[h.Name] = h.ID
+	return nil
+}
+
+// lister is the host that lists the folder; nil where it is none of ours.
+func (l *lying) lister(ctx context.Context, g *Gatherer, id *uuid.UUID, by *plan.ListedBy) (*inventory.Host, error) {
+	if id != nil {
+		return g.inv.Host(ctx, id.String())
+	}
+	h, err := g.inv.Host(ctx, by.Name)
+	var e *inventory.Error
+	if errors.As(err, &e) && (e.Code == inventory.CodeUnknown || e.Code == inventory.CodeAmbiguous) {
+		return nil, nil
+	}
+	return h, err
 }
 
 // copy settles which copy of the inventory the folder is, or is made from, and returns the id of the first.
@@ -229,9 +318,24 @@ func (l *lying) copy(ctx context.Context, g *Gatherer, facts *plan.RegisterFacts
 	if c.Parent != nil {
 		facts.Parent = c.Parent.String()
 	}
+	if c.Form == lineage.Stray {
+		if facts.Was, err = g.was(ctx, c); err != nil {
+			return "", err
+		}
+	}
 	all.Holds = append(all.Holds, inventory.CopyKey(self))
 	facts.Busy, err = g.inv.Holder(ctx, inventory.CopyKey(self))
 	return self, err
+}
+
+// was is how a copy was registered that nobody lists now; nil where nobody here took it off a list.
+func (g *Gatherer) was(ctx context.Context, c *inventory.Copy) (*plan.Was, error) {
+	off, err := g.inv.TakenOff(ctx, c.ID)
+	e, ok := off[c.ID]
+	if !ok || err != nil {
+		return nil, err
+	}
+	return &plan.Was{Host: c.Host, By: e.Who, SecondsAgo: int64(time.Since(e.At).Seconds())}, nil
 }
 
 // relatives finds the copies that the new one has to do with, and the names that are taken.

@@ -1,4 +1,7 @@
 -- +goose Up
+-- A host of another Unvora, which the pool belongs to.
+alter table pool_hosts add owner text not null default '';
+
 -- A lock of "for update" stops whoever refers to the row, also where nothing of its key will change.
 -- +goose StatementBegin
 create or replace function state_of_parent() returns trigger language plpgsql as $$
@@ -25,6 +28,7 @@ end $$;
 -- +goose StatementEnd
 
 -- +goose Down
+alter table pool_hosts drop owner;
 -- +goose StatementBegin
 create or replace function state_of_parent() returns trigger language plpgsql as $$
 declare

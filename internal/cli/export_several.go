@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	openapi "unvora.example/unvora/api"
+)
+
+// placeName stands for the name of a package in the place of several.
+const placeName = "{name}"
+
+// destinations is where the packages of several machines go: a shelf, or a directory on this computer.
+func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (*openapi.Destination, *local, error) {
+	if dest == "-" {
+		return nil, nil, usage("standard output takes one package: several go to a directory or a shelf")
+	}
+	if shape != "" && shape != shapeOVA && shape != shapeFolder {
+		return nil, nil, usage("--shape %q: ova or folder", shape)
+	}
+	shelf, err := a.shelf(ctx, c, placeName, dest, shape)
+	if shelf != nil && shelf.File != nil {
+		err = usage("%s: of several machines each gets a package of its own: name the shelf alone, %s", dest,
+			*shelf.Shelf)
+	}
+	if shelf != nil || err != nil {
+		return shelf, nil, err
+	}
+	dir, err := filepath.Abs(dest)
+	if err != nil {
+		return nil, nil, err
+	}
+	switch st, err := os.Stat(dir); {
+	case errors.Is(err, fs.ErrNotExist):
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			return nil, nil, &exit{statusFailed, err}
+		}
+	case err != nil:
+		return nil, nil, &exit{statusFailed, err}
+	case !st.IsDir():
+		return nil, nil, usage("%s is a file: packages of several machines go to a directory or a shelf", dest)
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "this computer"
+	}
+	to := &local{path: dir, several: true, folder: shape == shapeFolder}
+	place := host + ":" + filepath.Join(dir, placeName)
+	if to.folder {
+		place += "/"
+	} else {
+		place += ".ova"
+	}
+	return &openapi.Destination{Place: &place}, to, nil
+}
+
+// one is the package of one of several, by the place that its job has for it.
+func (l *local) one(place string) (*local, error) {
+	_, path, _ := strings.Cut(strings.TrimSuffix(place, signed), ":")
+	own := &local{path: filepath.Clean(path), folder: l.folder, signs: l.signs}
+	if filepath.Dir(own.path) != l.path { // what the service says is not what was asked for
+		return nil, usage("the service wants %q to be written, which is not in %s", place, l.path)
+	}
+	return own, nil
+}
+
+// takePackages writes the package of each of several jobs as soon as it has one to give.
+func (a *app) takePackages(ctx context.Context, c *caller, j *openapi.Job, to *local) error {
+	group, ctx := errgroup.WithContext(ctx)
+	taken := map[string]bool{}
+	for {
+		list, err := a.children(ctx, c, j)
+		if err != nil {
+			return errors.Join(err, group.Wait())
+		}
+		if len(list) == 0 { // all of them came to one
+			list = []openapi.Job{*j}
+		}
+		left := false
+		for _, child := range list {
+			if over(child) {
+				continue
+			}
+			left = true
+			if taken[child.Id] || child.State != openapi.JobStateWorking {
+				continue
+			}
+			taken[child.Id] = true
+			group.Go(func() error { return a.takeOne(ctx, c, child.Id, to) })
+		}
+		if !left {
+			return group.Wait()
+		}
+		select {
+		case <-time.After(time.Second / 4):
+		case <-ctx.Done():
+			return group.Wait()
+		}
+	}
+}
+
+// takeOne writes the package of one of several jobs. What can't be written here ends that job, and no other.
+func (a *app) takeOne(ctx context.Context, c *caller, job string, to *local) error {
+	var place string
+	err := a.retry(ctx, func() error {
+		t, err := a.offer(ctx, c, job)
+		if err == nil {
+			place = t.Give.Place
+		}
+		return err
+	})
+	if err != nil || place == "" {
+		return err
+	}
+	own, err := to.one(place)
+	if err == nil {
+		if _, there := os.Lstat(own.path); there == nil {
+			err = usage("%s exists already; nothing is written over", own.path)
+		} else {
+			err = a.takePackage(ctx, c, job, own)
+		}
+	}
+	if err == nil || ctx.Err() != nil {
+		return nil
+	}
+	a.say(a.errOut, "%v; cancelling the job %s …", err, job)
+	res, e := c.CancelJob(ctx, job)
+	_, e = call[openapi.Job](c, res, e)
+	return e
+}
+
+// writtenTo says which packages are written.
+func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place string) {
+	if j.ChildStates == nil {
+		a.say(a.out, "%s is written.", place)
+		return
+	}
+	list, err := a.children(ctx, c, j)
+	if err != nil {
+		a.say(a.errOut, "%v", err)
+		return
+	}
+	a.showChildren(list, false)
+}
