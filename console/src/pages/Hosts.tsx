@@ -118,7 +118,7 @@ function PoolBar({ pool, host }: { pool: Schemas["Pool"]; host: string }) {
   const resting = pool.state === "resting";
   const ours = pool.state !== "free" && !pool.owner;
   return (
-    <div className="grid grid-cols-[7rem_1fr_17rem_8rem_auto] items-center gap-3 py-1">
+    <div className="grid grid-cols-[6rem_1fr_19rem_7rem_auto] items-center gap-3 py-1">
       <span className="font-semibold">{pool.name}</span>
       <span className="h-3 border border-rule bg-sheet" role="img" aria-label={`${used} % used`}>
         <span className="block h-full bg-sea" style={{ width: `${used}%` }} />
