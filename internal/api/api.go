@@ -50,7 +50,7 @@ func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.
 
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), newEstate(inv, log))
 	calls := promauto.With(registry).NewHistogramVec(prometheus.HistogramOpts{Name: "unvora_http_seconds",
 		Help: "Time to answer a call.", Buckets: prometheus.DefBuckets}, []string{"method", "path", "status"})
 	promauto.With(registry).NewGaugeFunc(prometheus.GaugeOpts{Name: "unvora_event_readers",

@@ -66,6 +66,10 @@ func TestFigures(t *testing.T) {
 	require.NotContains(t, strings.ToLower(figures), "made")
 	require.Contains(t, figures, `path="other"`)
 	require.Contains(t, figures, "go_memstats_heap_inuse_bytes")
+	for _, line := range []string{`unvora_database_up 1`, `unvora_hosts{state="unreachable"}`,
+		`unvora_jobs{state="held"}`} {
+		require.Contains(t, figures, line)
+	}
 }
 
 // TestWebByOperators: who only looks makes no agent fetch anything.

@@ -39,6 +39,7 @@ func (a *app) serveCmd() *cobra.Command {
 	for _, s := range service.Settings {
 		cmd.Flags().String(s.Name, s.Standard, s.About)
 	}
+	cmd.AddCommand(a.afterRestoreCmd())
 	file := cmd.Flags().String("file", "unvora.toml", "configuration file")
 	show := cmd.Flags().Bool("show-config", false, "print what is in force and where it comes from, and stop")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -66,6 +67,44 @@ func (a *app) serveCmd() *cobra.Command {
 			return &exit{statusFailed, err}
 		}
 		return nil
+	}
+	return cmd
+}
+
+// afterRestoreCmd readies a database that was brought back from a copy.
+func (a *app) afterRestoreCmd() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "after-restore", Short: "Ready a database that was brought back from a copy",
+		Long: `Ready a database that was brought back from a copy, before a service runs on it: jobs
+that were at work when the copy was made are held, since what they have done meanwhile is
+not in it; addresses that may have been given out since are passed over; and all hosts are
+read anew. Settings are those of serve.`,
+		Example: "  unvora serve after-restore\n" +
+			"  unvora serve after-restore --database postgres://localhost/unvora",
+		Args: cobra.NoArgs,
+	}
+	for _, s := range service.Settings {
+		if s.Name == "database" {
+			cmd.Flags().String(s.Name, s.Standard, s.About)
+		}
+	}
+	file := cmd.Flags().String("file", "unvora.toml", "configuration file")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		values, _, err := inForce(cmd, *file)
+		if err != nil {
+			return err
+		}
+		held, err := service.Restored(cmd.Context(), values)
+		if err != nil {
+			return &exit{statusFailed, err}
+		}
+		return a.print(map[string]any{"held": held}, func() {
+			a.say(a.out, "The database is ready for a service.")
+			if held > 0 {
+				a.say(a.out, "Held: %s that the copy has at work. Look at each, then resume or cancel it: unvora jobs "+
+					"--state held", count(int(held), "job"))
+			}
+		})
 	}
 	return cmd
 }

@@ -50,6 +50,7 @@ type Copy struct {
 	HostID    *uuid.UUID         `json:"-"`
 	PoolID    *uuid.UUID         `json:"-"`
 	ShelfID   *uuid.UUID         `json:"-"`
+	Unread    bool               `json:"-"` // its host was not read since nobody knows when
 }
 
 // copyList is the list of copies; briefList the same without the machines, of which lists tell nothing.
@@ -71,7 +72,7 @@ func listOfCopies(machine string) listing[Copy] {
 			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked,
 			c.owner, c.size_bytes,
  ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
-			c.shelf_id`,
+			c.shelf_id, coalesce(h.revision = '', false) as unread`,
 		from: `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left
 			join shelves s on s.id = c.shelf_id`,
 		always: "c.gone_at is null", alias: "c", fields: copyFields,

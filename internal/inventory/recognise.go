@@ -189,7 +189,7 @@ func (a *applier) weigh(s lineage.Sighting, f *hostlink.Folder, known []Copy) (l
 	}
 	knowns := make([]lineage.Known, len(known))
 	for i, c := range known {
-		knowns[i] = here(c)
+		knowns[i] = a.here(c)
 		knowns[i].MACs, knowns[i].Disks = c.MACs, signsOf(disks[c.ID])
 	}
 	s.Disks, s.WrittenAt = signs(f.Disks)

@@ -223,7 +223,7 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	}
 	knowns := make([]lineage.Known, len(known))
 	for i, c := range known {
-		knowns[i] = here(c)
+		knowns[i] = a.here(c)
 	}
 	sighted := lineage.Sighting{Host: a.host.Name, Pool: f.Pool, Path: path.Base(f.Path), Registered: f.Registered,
 		Machine: m}
@@ -261,10 +261,12 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	return err
 }
 
-// here is a copy at its place within the pool, as every host sees it.
-func here(c Copy) lineage.Known {
+// here is a copy at its place within the pool, as every host sees it. Of one at another host that was not read since
+// the records were brought back from a copy nobody knows whether it is still there: it is where it is seen.
+func (a *applier) here(c Copy) lineage.Known {
 	k := c.Known()
 	k.Path = path.Base(c.Path)
+	k.Present = k.Present && (!c.Unread || c.HostID != nil && *c.HostID == a.host.ID)
 	return k
 }
 

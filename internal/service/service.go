@@ -89,6 +89,16 @@ func Run(ctx context.Context, v Values, log *slog.Logger, tell io.Writer) error 
 	return g.Wait()
 }
 
+// Restored readies the database of a service that was brought back from a copy. It returns how many jobs are held.
+func Restored(ctx context.Context, v Values) (held int64, err error) {
+	inv, err := inventory.Open(ctx, v["database"])
+	if err != nil {
+		return 0, err
+	}
+	defer inv.Close()
+	return inv.Restored(ctx, "whoever restored it")
+}
+
 // serving is a server that gives nobody endless time.
 func serving(ctx context.Context, h http.Handler, log *slog.Logger) *http.Server {
 	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
