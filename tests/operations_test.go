@@ -30,7 +30,8 @@ func postgres(t *testing.T, tool string, args ...string) {
 }
 
 // TestRestored: the service comes back from a copy of its database and its key, as docs/operations.md says. What was
-// done since is found at the hosts; a job that was at work when the copy was made is held, and undoing it harms nothing.
+// done since is found at the hosts; a job that was at work when the copy was made is held, and undoing it harms
+// nothing.
 func TestRestored(t *testing.T) {
 	e := ownEstate(t)
 	copied := filepath.Join(t.TempDir(), "unvora.dump")

@@ -30,8 +30,8 @@ type stated[S ~string] struct {
 // Figures counts what a monitor watches.
 func (inv *Inventory) Figures(ctx context.Context) (*Figures, error) {
 	f := &Figures{Hosts: map[plan.HostState]int{}, Jobs: map[JobState]int{}}
-	hosts, err := rows[stated[plan.HostState]](ctx, inv.Pool, `select `+hostState+` as state, count(*)::integer as number
-		from hosts h where h.manager_id is null group by 1`)
+	hosts, err := rows[stated[plan.HostState]](ctx, inv.Pool, `select `+hostState+` as state,
+		count(*)::integer as number from hosts h where h.manager_id is null group by 1`)
 	if err != nil {
 		return nil, err
 	}

@@ -24,8 +24,9 @@ func (inv *Inventory) Restored(ctx context.Context, who string) (held int64, err
 			return Refuse(CodeTaken, "A service runs on this database. Stop all of them first.")
 		}
 		tag, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false,
-			waits_for = '', held_code = 'database.restored', held_for = 'the database was brought back from a copy that '
-			|| 'was made while the job was at work; look what it has done, then resume it or cancel it', retry_at = null
+			waits_for = '', held_code = 'database.restored', retry_at = null,
+			held_for = 'the database was brought back from a copy that was made while the job was at work; look what '
+			|| 'it has done, then resume it or cancel it'
 			where state in ('waiting', 'working') and parts = 0`)
 		if err != nil {
 			return err
