@@ -1,5 +1,5 @@
 .DEFAULT_GOAL := build
-.PHONY: build install demo test test-rooms test-estates test-long cover bench lint format generate docs docs-shots fuzz setup clean
+.PHONY: build install demo test test-rooms test-estates test-long crash cover bench lint format generate docs docs-shots fuzz setup clean
 
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum $(wildcard internal/inventory/migrations/*.sql) internal/api/docs.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*' -not -name '*.test.ts') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
@@ -39,7 +39,13 @@ test-estates: # beside the others: these wait more than they work
 
 test-long: setup build  ## what takes long: every broken write, the large inventory, mutated lines
 	go test -count=1 -tags long -timeout 60m ./internal/work/steer ./internal/inventory
+	$(MAKE) --no-print-directory crash SEED=100 ROUNDS=4
 	go run ./tests/mutate
+
+SEED ?= 20
+ROUNDS ?= 1
+crash: setup build  ## processes killed in the middle of each operation: SEED=100 ROUNDS=4 are a hundred kills
+	UNVORA_BINARY=$(CURDIR)/bin/unvora SEED=$(SEED) ROUNDS=$(ROUNDS) go test -count=1 -timeout 120m -parallel 2 -run TestKills -v ./tests
 
 COVER ?= /tmp/unvora-cover
 cover: setup console/dist/index.html  ## what the tests reach, with the processes that they start

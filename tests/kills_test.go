@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -18,11 +19,35 @@ import (
 	"unvora.example/unvora/internal/wait"
 )
 
+// fromEnv is a number that whoever runs the test may give.
+func fromEnv(t *testing.T, name string, standard int) int {
+	t.Helper()
+	text := os.Getenv(name)
+	if text == "" {
+		return standard
+	}
+	n, err := strconv.Atoi(text)
+	require.NoError(t, err, "%s is no number", name)
+	return n
+}
+
 // TestKills: at moments drawn with a seed, a process is killed while an operation is
 // carried out, when the n-th thing of it was written. Each operation ends as done, and
-// what it made is whole.
+// what it made is whole. make crash runs it with any seed, as often as one likes.
 func TestKills(t *testing.T) {
-	e := ownEstate(t)
+	first, rounds := fromEnv(t, "SEED", 20), fromEnv(t, "ROUNDS", 1)
+	t.Logf("seeds %d to %d: make crash SEED=%d ROUNDS=%d", first, first+rounds-1, first, rounds)
+	if rounds == 1 {
+		kills(t, ownEstate(t), uint64(first))
+		return
+	}
+	for n := range rounds {
+		t.Run(fmt.Sprint(first+n), func(t *testing.T) { kills(t, ownEstate(t), uint64(first+n)) })
+	}
+}
+
+// kills is one round, with one seed.
+func kills(t *testing.T, e *estate, seed uint64) {
 	address := e.database(t)
 	e.ok(t, "export", "gannet/tide-gauge", "loft", "--yes")
 	truth := func(name string) string {
@@ -35,7 +60,10 @@ func TestKills(t *testing.T) {
 	told := tempFile(t, "first.yaml")
 	require.NoError(t, os.WriteFile(told, []byte("host-name: '{name}'\n"), 0o600))
 	e.ok(t, "power", "on", "gannet/training-10")
-	const seed = 20
+	e.ok(t, "move", "gannet/training-01", "--pool", "harbour", "--yes")
+	e.ok(t, "power", "on", "gannet/training-01")
+	e.ok(t, "move", "gannet/buoy-ingest", "--pool", "kelp", "--yes")
+	handed := get[openapi.Copy](t, e, "copies", "gannet/buoy-ingest").Id
 	draw := rand.New(rand.NewPCG(seed, seed))
 	victims := []string{"service", "postgres", "service", "agent-petrel"}
 	const gannets = "agent-gannet"
@@ -64,6 +92,9 @@ func TestKills(t *testing.T) {
 		{"move", "gannet/training-09", "--host", "petrel", "--yes"},
 		{"move", "gannet/training-10", "--host", "petrel", "--yes"}, // which runs
 		{"move", "gannet/training-11", "gannet/training-12", "--host", "petrel", "--yes"},
+		{"move", "gannet/training-01", "--host", "petrel", "--yes"}, // which runs, on a share that both see
+		{"pool", "hand-over", "gannet/kelp", "--yes"},
+		{"pool", "take-over", "gannet/kelp", "--only", "buoy-ingest", "--yes"},
 	} {
 		victim, at := victims[draw.IntN(len(victims))], 1+draw.IntN(8)
 		if n > 6 { // where the disks are
@@ -138,6 +169,14 @@ func TestKills(t *testing.T) {
 		name := fmt.Sprintf("training-%02d", n)
 		e.onlyAt(t, name, "petrel")
 	}
+	shared := get[openapi.Copy](t, e, "copies", "petrel/training-01")
+	require.Equal(t, "running", shared.State)
+	mark, err := os.ReadFile(filepath.Join(shared.Path, ".unvora-host.json"))
+	require.NoError(t, err)
+	require.Contains(t, string(mark), `"name":"petrel"`)
+	require.NotZero(t, e.run(t, "copies", "gannet/training-01").status)
+	require.Equal(t, handed, get[openapi.Copy](t, e, "copies", "gannet/buoy-ingest").Id)
+	require.NoFileExists(t, filepath.Join(e.pool("gannet", "kelp"), "unvora-contents.json"))
 	require.Equal(t, moved, truth("petrel/training-08"))
 	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "petrel/training-10").State)
 	require.Equal(t, standing, truth("gannet/training-06"), "what its guest sees is the same after all that")
