@@ -671,6 +671,45 @@ func (e NewLandingRuleKind) Valid() bool {
 	}
 }
 
+// Defines values for NewTellingCauses.
+const (
+	NewTellingCausesDone   NewTellingCauses = "done"
+	NewTellingCausesFailed NewTellingCauses = "failed"
+	NewTellingCausesHeld   NewTellingCauses = "held"
+)
+
+// Valid indicates whether the value is a known member of the NewTellingCauses enum.
+func (e NewTellingCauses) Valid() bool {
+	switch e {
+	case NewTellingCausesDone:
+		return true
+	case NewTellingCausesFailed:
+		return true
+	case NewTellingCausesHeld:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewTellingHow.
+const (
+	NewTellingHowCall NewTellingHow = "call"
+	NewTellingHowMail NewTellingHow = "mail"
+)
+
+// Valid indicates whether the value is a known member of the NewTellingHow enum.
+func (e NewTellingHow) Valid() bool {
+	switch e {
+	case NewTellingHowCall:
+		return true
+	case NewTellingHowMail:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PauseRequestOperation.
 const (
 	PauseRequestOperationPause PauseRequestOperation = "pause"
@@ -980,6 +1019,45 @@ func (e TakeOverRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for TellingCauses.
+const (
+	TellingCausesDone   TellingCauses = "done"
+	TellingCausesFailed TellingCauses = "failed"
+	TellingCausesHeld   TellingCauses = "held"
+)
+
+// Valid indicates whether the value is a known member of the TellingCauses enum.
+func (e TellingCauses) Valid() bool {
+	switch e {
+	case TellingCausesDone:
+		return true
+	case TellingCausesFailed:
+		return true
+	case TellingCausesHeld:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TellingHow.
+const (
+	TellingHowCall TellingHow = "call"
+	TellingHowMail TellingHow = "mail"
+)
+
+// Valid indicates whether the value is a known member of the TellingHow enum.
+func (e TellingHow) Valid() bool {
+	switch e {
+	case TellingHowCall:
+		return true
+	case TellingHowMail:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetCopyParamsForm.
 const (
 	GetCopyParamsFormHollow     GetCopyParamsForm = "hollow"
@@ -1082,6 +1160,13 @@ type AddManager struct {
 
 	// Trust Fingerprint of its certificate, sha256:…, where the system doesn't know it
 	Trust *string `json:"trust,omitempty"`
+}
+
+// AddedTelling defines model for AddedTelling.
+type AddedTelling struct {
+	// Secret That calls are signed with; empty for mail
+	Secret  string  `json:"secret"`
+	Telling Telling `json:"telling"`
 }
 
 // Ahead defines model for Ahead.
@@ -2305,6 +2390,28 @@ type NewSwitch struct {
 	Vlan   *int    `json:"vlan,omitempty"`
 }
 
+// NewTelling defines model for NewTelling.
+type NewTelling struct {
+	// Address Of a mailbox, or https://HOST/PATH
+	Address string `json:"address"`
+
+	// All Of everybody's jobs, not only the caller's; for administrators
+	All *bool `json:"all,omitempty"`
+
+	// Causes Failed and held unless said. Failed is also one of several machines
+	Causes *[]NewTellingCauses `json:"causes,omitempty"`
+	How    NewTellingHow       `json:"how"`
+
+	// LeastSeconds Of a job that is done: how long it has to have taken
+	LeastSeconds *int `json:"leastSeconds,omitempty"`
+}
+
+// NewTellingCauses defines model for NewTelling.Causes.
+type NewTellingCauses string
+
+// NewTellingHow defines model for NewTelling.How.
+type NewTellingHow string
+
 // Operation defines model for Operation.
 type Operation struct {
 	// Becomes What its subject is afterwards
@@ -3029,6 +3136,34 @@ type TakeOverRequest struct {
 // TakeOverRequestOperation defines model for TakeOverRequest.Operation.
 type TakeOverRequestOperation string
 
+// Telling defines model for Telling.
+type Telling struct {
+	AddedAt time.Time       `json:"addedAt"`
+	AddedBy string          `json:"addedBy"`
+	Address string          `json:"address"`
+	Causes  []TellingCauses `json:"causes"`
+
+	// Error Why the last could not be told
+	Error string     `json:"error"`
+	How   TellingHow `json:"how"`
+	Id    string     `json:"id"`
+
+	// LeastSeconds Of a job that is done: how long it has to have taken
+	LeastSeconds int `json:"leastSeconds"`
+
+	// ToldAt Last
+	ToldAt *time.Time `json:"toldAt,omitempty"`
+
+	// User Whose jobs; empty for everybody's
+	User string `json:"user"`
+}
+
+// TellingCauses defines model for Telling.Causes.
+type TellingCauses string
+
+// TellingHow defines model for Telling.How.
+type TellingHow string
+
 // Token defines model for Token.
 type Token struct {
 	CreatedAt time.Time  `json:"createdAt"`
@@ -3424,6 +3559,12 @@ type ListSwitchesParams struct {
 	Host *string `form:"host,omitempty" json:"host,omitempty"`
 }
 
+// ListTellingsParams defines parameters for ListTellings.
+type ListTellingsParams struct {
+	// All Everybody's
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
 	// All Everybody's
@@ -3550,6 +3691,9 @@ type SignInJSONRequestBody SignInJSONBody
 
 // SurveyJSONRequestBody defines body for Survey for application/json ContentType.
 type SurveyJSONRequestBody SurveyJSONBody
+
+// AddTellingJSONRequestBody defines body for AddTelling for application/json ContentType.
+type AddTellingJSONRequestBody = NewTelling
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody MakeTokenJSONBody
@@ -5218,6 +5362,35 @@ type ClientInterface interface {
 	// Corresponds with GET /switches (the `ListSwitches` operationId).
 	ListSwitches(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListTellings How the caller is told of jobs; an administrator can have everybody's
+	//
+	// Corresponds with GET /tellings (the `ListTellings` operationId).
+	ListTellings(ctx context.Context, params *ListTellingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTellingWithBody Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /tellings (the `AddTelling` operationId).
+	AddTellingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTelling Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /tellings (the `AddTelling` operationId).
+	AddTelling(ctx context.Context, body AddTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropTelling Be told no more; an administrator anybody
+	//
+	// Corresponds with DELETE /tellings/{telling} (the `DropTelling` operationId).
+	DropTelling(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryTelling Send something now, to see whether it arrives
+	//
+	// Corresponds with POST /tellings/{telling}/try (the `TryTelling` operationId).
+	TryTelling(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens The caller's tokens; an administrator can have everybody's
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -6729,6 +6902,85 @@ func (c *Client) Survey(ctx context.Context, body SurveyJSONRequestBody, reqEdit
 // Corresponds with GET /switches (the `ListSwitches` operationId).
 func (c *Client) ListSwitches(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSwitchesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTellings How the caller is told of jobs; an administrator can have everybody's
+//
+// Corresponds with GET /tellings (the `ListTellings` operationId).
+func (c *Client) ListTellings(ctx context.Context, params *ListTellingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTellingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTellingWithBody Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /tellings (the `AddTelling` operationId).
+func (c *Client) AddTellingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTellingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTelling Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /tellings (the `AddTelling` operationId).
+func (c *Client) AddTelling(ctx context.Context, body AddTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTellingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropTelling Be told no more; an administrator anybody
+//
+// Corresponds with DELETE /tellings/{telling} (the `DropTelling` operationId).
+func (c *Client) DropTelling(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropTellingRequest(c.Server, telling)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryTelling Send something now, to see whether it arrives
+//
+// Corresponds with POST /tellings/{telling}/try (the `TryTelling` operationId).
+func (c *Client) TryTelling(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryTellingRequest(c.Server, telling)
 	if err != nil {
 		return nil, err
 	}
@@ -10146,6 +10398,168 @@ func NewListSwitchesRequest(server string, params *ListSwitchesParams) (*http.Re
 	return req, nil
 }
 
+// NewListTellingsRequest constructs an http.Request for the ListTellings method
+func NewListTellingsRequest(server string, params *ListTellingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tellings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddTellingRequest calls the generic AddTelling builder with application/json body
+func NewAddTellingRequest(server string, body AddTellingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddTellingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddTellingRequestWithBody constructs an http.Request for the AddTelling method, with any body, and a specified content type
+func NewAddTellingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tellings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropTellingRequest constructs an http.Request for the DropTelling method
+func NewDropTellingRequest(server string, telling string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "telling", telling, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tellings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryTellingRequest constructs an http.Request for the TryTelling method
+func NewTryTellingRequest(server string, telling string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "telling", telling, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tellings/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
 	var err error
@@ -11362,6 +11776,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /switches (the `ListSwitches` operationId).
 	ListSwitchesWithResponse(ctx context.Context, params *ListSwitchesParams, reqEditors ...RequestEditorFn) (*ListSwitchesResponse, error)
+
+	// ListTellingsWithResponse How the caller is told of jobs; an administrator can have everybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tellings (the `ListTellings` operationId).
+	ListTellingsWithResponse(ctx context.Context, params *ListTellingsParams, reqEditors ...RequestEditorFn) (*ListTellingsResponse, error)
+
+	// AddTellingWithBodyWithResponse Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tellings (the `AddTelling` operationId).
+	AddTellingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTellingResponse, error)
+
+	// AddTellingWithResponse Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tellings (the `AddTelling` operationId).
+	AddTellingWithResponse(ctx context.Context, body AddTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTellingResponse, error)
+
+	// DropTellingWithResponse Be told no more; an administrator anybody
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /tellings/{telling} (the `DropTelling` operationId).
+	DropTellingWithResponse(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*DropTellingResponse, error)
+
+	// TryTellingWithResponse Send something now, to see whether it arrives
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tellings/{telling}/try (the `TryTelling` operationId).
+	TryTellingWithResponse(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*TryTellingResponse, error)
 
 	// ListTokensWithResponse The caller's tokens; an administrator can have everybody's
 	//
@@ -14547,6 +14996,184 @@ func (r ListSwitchesResponse) ContentType() string {
 	return ""
 }
 
+type ListTellingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Telling
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTellingsResponse) GetJSON200() *[]Telling {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTellingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTellingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTellingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTellingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTellingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddTellingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *AddedTelling
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddTellingResponse) GetJSON201() *AddedTelling {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddTellingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddTellingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddTellingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddTellingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddTellingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropTellingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropTellingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropTellingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropTellingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropTellingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropTellingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryTellingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryTellingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryTellingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryTellingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryTellingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryTellingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16304,6 +16931,71 @@ func (c *ClientWithResponses) ListSwitchesWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseListSwitchesResponse(rsp)
+}
+
+// ListTellingsWithResponse How the caller is told of jobs; an administrator can have everybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tellings (the `ListTellings` operationId).
+func (c *ClientWithResponses) ListTellingsWithResponse(ctx context.Context, params *ListTellingsParams, reqEditors ...RequestEditorFn) (*ListTellingsResponse, error) {
+	rsp, err := c.ListTellings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTellingsResponse(rsp)
+}
+
+// AddTellingWithBodyWithResponse Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tellings (the `AddTelling` operationId).
+func (c *ClientWithResponses) AddTellingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTellingResponse, error) {
+	rsp, err := c.AddTellingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTellingResponse(rsp)
+}
+
+// AddTellingWithResponse Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tellings (the `AddTelling` operationId).
+func (c *ClientWithResponses) AddTellingWithResponse(ctx context.Context, body AddTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTellingResponse, error) {
+	rsp, err := c.AddTelling(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTellingResponse(rsp)
+}
+
+// DropTellingWithResponse Be told no more; an administrator anybody
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /tellings/{telling} (the `DropTelling` operationId).
+func (c *ClientWithResponses) DropTellingWithResponse(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*DropTellingResponse, error) {
+	rsp, err := c.DropTelling(ctx, telling, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropTellingResponse(rsp)
+}
+
+// TryTellingWithResponse Send something now, to see whether it arrives
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tellings/{telling}/try (the `TryTelling` operationId).
+func (c *ClientWithResponses) TryTellingWithResponse(ctx context.Context, telling string, reqEditors ...RequestEditorFn) (*TryTellingResponse, error) {
+	rsp, err := c.TryTelling(ctx, telling, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryTellingResponse(rsp)
 }
 
 // ListTokensWithResponse The caller's tokens; an administrator can have everybody's
@@ -18639,6 +19331,130 @@ func ParseListSwitchesResponse(rsp *http.Response) (*ListSwitchesResponse, error
 	return response, nil
 }
 
+// ParseListTellingsResponse parses an HTTP response from a ListTellingsWithResponse call
+func ParseListTellingsResponse(rsp *http.Response) (*ListTellingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTellingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Telling
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddTellingResponse parses an HTTP response from a AddTellingWithResponse call
+func ParseAddTellingResponse(rsp *http.Response) (*AddTellingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddTellingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest AddedTelling
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropTellingResponse parses an HTTP response from a DropTellingWithResponse call
+func ParseDropTellingResponse(rsp *http.Response) (*DropTellingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropTellingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryTellingResponse parses an HTTP response from a TryTellingWithResponse call
+func ParseTryTellingResponse(rsp *http.Response) (*TryTellingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryTellingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19262,6 +20078,18 @@ type ServerInterface interface {
 	// ListSwitches Virtual switches and the segments they reach
 	// (GET /switches)
 	ListSwitches(c *gin.Context, params ListSwitchesParams)
+	// ListTellings How the caller is told of jobs; an administrator can have everybody's
+	// (GET /tellings)
+	ListTellings(c *gin.Context, params ListTellingsParams)
+	// AddTelling Be told of jobs: by mail, or by a call of a web address. Everybody's jobs, and calls, are for administrators
+	// (POST /tellings)
+	AddTelling(c *gin.Context)
+	// DropTelling Be told no more; an administrator anybody
+	// (DELETE /tellings/{telling})
+	DropTelling(c *gin.Context, telling string)
+	// TryTelling Send something now, to see whether it arrives
+	// (POST /tellings/{telling}/try)
+	TryTelling(c *gin.Context, telling string)
 	// ListTokens The caller's tokens; an administrator can have everybody's
 	// (GET /tokens)
 	ListTokens(c *gin.Context, params ListTokensParams)
@@ -20997,6 +21825,96 @@ func (siw *ServerInterfaceWrapper) ListSwitches(c *gin.Context) {
 	siw.Handler.ListSwitches(c, params)
 }
 
+// ListTellings operation middleware
+func (siw *ServerInterfaceWrapper) ListTellings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTellingsParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTellings(c, params)
+}
+
+// AddTelling operation middleware
+func (siw *ServerInterfaceWrapper) AddTelling(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddTelling(c)
+}
+
+// DropTelling operation middleware
+func (siw *ServerInterfaceWrapper) DropTelling(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "telling" -------------
+	var telling string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "telling", c.Param("telling"), &telling, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter telling: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropTelling(c, telling)
+}
+
+// TryTelling operation middleware
+func (siw *ServerInterfaceWrapper) TryTelling(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "telling" -------------
+	var telling string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "telling", c.Param("telling"), &telling, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter telling: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryTelling(c, telling)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -21382,6 +22300,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.DropToken)
+	router.GET(options.BaseURL+"/tellings", wrapper.ListTellings)
+	router.POST(options.BaseURL+"/tellings", wrapper.AddTelling)
+	router.DELETE(options.BaseURL+"/tellings/:telling", wrapper.DropTelling)
+	router.POST(options.BaseURL+"/tellings/:telling/try", wrapper.TryTelling)
 	router.GET(options.BaseURL+"/users", wrapper.ListUsers)
 	router.POST(options.BaseURL+"/users", wrapper.AddUser)
 	router.DELETE(options.BaseURL+"/users/:user", wrapper.DropUser)
@@ -21393,271 +22315,280 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37chs5ljf4KgjuRnh6NiW5XF010VJMxKp8KbvathSWqr0TXY4tMPOQhJkEsgGkaLbDE/PX9wDfQ8yD",
-	"zZN8gQMgLyTAzJRISS7rH1sSwQQSODj38zufR6lYFIID12p0/HlUUEkXoEHib3SiQZofMlCpZIVmgo+O",
-	"R5czIBw+aSImRM+AFHQKZAwTIWGUjJgZ8o8S5GqUjDhdwOjYPSgZqXQGC2qeqFeF+UBpyfh09OVLMpqw",
-	"PDwbyIUiL149f/3s3/92+vrX50RI++t/np9eXj5/9zYyqXvg9llnQul3MNmc9i1dgJmJZf7xBdWz+unm",
-	"i6NkJOEfJZOQjY61LGH7XB/FODjVqwwn0oqMYco4N+ODc34U44FT5mzB9OaMZxPCNCxUQr57/JiUPAel",
-	"iKIswz88JlSThX2/0MbahzYnXtBPbFEuRsfm28lowbj7NfFrYlzDFCQuakE5nYK81ra77w7ahi9msCoE",
-	"V4BkfS7FOIeF+TEVXAPHHaJFkbOUmnUcFXbE//NRmUV9bjz7/5Zm1aP/66i+N0f2U3Xkn4sztl/r/Yxq",
-	"sgSuyVIKdzbua+app2OWM83s8miWMfM1mp9LUYC0f7cvGXgqJYYUidJUgzJXkmkF+YSMYSV4hmQ1oQuW",
-	"mwMsGg/8PEop3zwAfKb50mxVgLxiSkiSUu4fpzSVmvEpofiLKApHrYacujbIvuZq9KUiCyolxd+5OE1T",
-	"yEFSu47NZa2Q18yozJZUAskEKMKFJrLkuN4FTWeMgzohsCj0iixnYD7AgaMkcDfcX8T4I6TarMEv7/jz",
-	"CLgh37+P1JLpdIYPoFkmQSn8ORVcidxwu4ypIqe4t7RU5i+qVAVwQ75jIfSB4Kn5a86uzH8TCfBP/J0q",
-	"s42jDxsrS0anWfbS3L4oLUxormD9NN36Nrfu5dnF5fH52btLz6/p1JB8YOJUZBDmI/Vl+3s1kRv/IbST",
-	"WfbGXdSBL5GmorT3cWN10RecaV0o8uu71476SZqLMiPAtVyRQrDwy1qGEpinoEothcw2J/orFJoooDlk",
-	"CV4ADlcgiZqJJSd0ShkPTaTFHAIU/YorDTQza3ZvjY/0s5+QnM1hyZCmNp8pSxXg6y8Yn4IsJOO62guz",
-	"uRPD2CAhakaf/PDj8f/8138n5n5IQHpQK6VhgReFP9JkzsWSMB28M006wA2sjyVIBzOguI9rp4xLnwi5",
-	"MD+NMqrhQLMFhGmyWAWPKWNqHvxg5u7OkBPXs266x5W4eRMv/510otqLqOA2aE3T2Tv4Rwk9rnX7SO13",
-	"CeUEPjHkGcSsgGhBKHFLWttdrpZegQvOg/L6NfCpees/P/7Lj4Ftby/i6dkzVLvM/0cXv/70y/Onl+R/",
-	"/tf/Ju+ev3n+7D/MR/anY9TQDskLIYngYIhQmTtC84o/H5M3p09fvnr7/Bif+j//9d8joxJ8aq7QqBGP",
-	"AxuZisK9wZo+w8HvRSWIut9xQT+9sqO/2xRIE5bD5kTnZ2evj85PL1+aV6bEnL7nqo4guqdl/DynKZwF",
-	"tJ9n5mTd88z7EG2lMZFQmO+o9gTfNXepQedCB5b+sxGYWpAZU1qgOrf2pNCjzJFUEtkLRYokGRRdkoam",
-	"/mllVJPCsEpIjRaBrwWGrh2X0pJyNQFpxPiKSKDZCXlMJmaTjfqitPmfaTK1wrxiHYzrH/88amicjzc1",
-	"zmSESsupDlsyH8XY6t1GnSBKCI7qZT/upOkc3kEqFgvgGQRExlkBnKQzwVJQxOgt9nZCZl5INr5ZPXws",
-	"RA6Ub7Cf+iiqe+CoNMJygJvRhsIDHDjF3eBlntOxIXSrXm7ohxnL3ImGGLMbV125TUpce/76JctE8GsT",
-	"kWdWdejL3Nf2KhP1JoV2J0Vd7bpvtf4WcMUyMGpeaPBU0qvAlbgQC9Azw82ZImOJKsImCSQjlgWfmsOk",
-	"xwFKoM6A2XhAyTXL+0vh5Ux077qbzo72U4S2X267MWiAaEEykRDGidGFVGhJshan22wOL3UNG2DukILv",
-	"HKHVekJV2hcIkgTTIXFxNiE0z62tTZZMz4ieMUVSZyps3040gauhOIEnp3oxDV5QkWF7gxO87P7tHemE",
-	"TuXpjPIpXE9LeUPnQFRF0xmbTEAac5eORamdpnJClijOFDFrIOYDpelKjQKmTEA2wpVhosfkr6/ePjPi",
-	"1/z/7y9evX5+banflHnVbaZZ9palASXjwtmCJ6iMoY1pVBymSMmLvJxOcbN3uxJncfZT5SLqwJqD5dVT",
-	"1Nym7AoS1GI4qS26gB4WoJQ/sIZpbPaIXsYylZC3r54qtNMyS44JmTCpkGEZk363BHCL6m5alKrlybMP",
-	"2a5XZVIUYRceOqLcFu12T8yc4ftZzWvOaLeT4hlfGC3ymeABPv9KKzI1bJPMUK2jmWN1miyp0brzjDi3",
-	"miUX1EiPUc/PmEpRryWMa4F/0pKqWVAdqDWjTUXWkT+xY8gUjF6NrvolMaYp0UIEHzr1DH9DdTUKJ596",
-	"BwHj1i3QzXIWkDG6S/bwTLIrQH7QYYGtMWejn9tdMEsqF0boBJlBgBUsYCHkCm2XltLQz+bwzoY1GnVn",
-	"cS/suBQF/tdlx/HsNI9ewYypOVpxueBTdMwZiyunK7MgVL+EnhnBFboF+zMS8clnMnhxzbJ1Kbl3V6vK",
-	"my+1Mnvn3djMeru1sJ/Z1/HXsQ6+PO5lC597+2dNw8FTNfqMZrnlRGZp7nrZkB+H5pTf/9g94z5tZGNl",
-	"GN3rVqXBkknYh0pmgw09tbBu70BQxzeX5wYqPt4fYidAz7WXOollA0iVlBNjiWhmmLDlC2LJR5GAxT7V",
-	"24lTErUPaimYLoxZMkOpjKOMSHhQhAe7Wo9RjiXk5dnF5dHb0zfP66jtrlRSHwlaC2eJJVlQvjrBt27E",
-	"rpt86UlXGPq6Gq+RMLukV7QsvF6T4L/HL87evTm9NPvpfuxNjxOagt7p+i4Yn+ZA7IOPSVmyDE2exZJK",
-	"OLC/LmiaoOw9YJkhMnyfOUBhXkECh2X/F6gU7c2D/4/TN6+PrV6tZ7BCSYGaNYpI/JMVjebWG4HlLDO2",
-	"gENS8ishqf3TgR0Gn+iiyNdUsR9/+OH7EKV6v+O6auAXkwpUsE9wYiHZlPFHapM6O/bebNp7hr9F3Q+W",
-	"mRn5aGSmAk7GgLPLMrdMeWmfEJKWc8YDAng5EzkcGy0DNSxFBPdc+9CqT5DZj41Cpbxto9yLkpnIM6Oe",
-	"LA/Jazu6ii5S7bIHkrXN8Eoozo0BcfxiUBvdhyZ+5qIsRiAekrOKeSbWqNAg+TH5bL77JSGfOf7Dv9y6",
-	"3s6D+qglfiTjiFoUVvhRdQ7tsFjykHb63hCYNZ+cccnwHcb9DJhCiDwQpHbJTtZOPTFKnpmhIt+c8gyt",
-	"TroafIHuqd3CaaFmQkep0N6jxK6rYm4Lmhmx3uQpbhlsC2t5EtyYrzME9nXr2mJRUMlcBGZN9+0KWzwV",
-	"hfUB8xQMvwhnDVrqyQ191uHisdAzYsYCz8hEikXo1MZ9F+Bd+elaVCzwPpsZOxJok//45K0RnqtLHHOW",
-	"QpAtjYOPNeKnR5qSmdwNTkbmx3HwmDYcjF7F65XSZvS3xkEHnqfoAl4zDnTaDBDGorx2ne1vNaigfR5+",
-	"sWHqwxS112K6eVpIFJu5DULhFfNkZdWn8UqjbaHhkz4hOdVglCtjK6k5ZMgiUf9CnWBpebkE766YQ6EJ",
-	"5SuysMnBG4wz4C6AT+30ILOCcF7Vlncwxp0weoy7AJ0Tr52DvzfoMTUrCu+xzU3aYtf2jyK3ou1rNmEz",
-	"FcQIqBm9AjIG4FZGuMV2RjCbgep1CUmWM5bOvMfasOUpZ6od0mq/p9clN2UNXYVfeQlsOmte3dju46Or",
-	"8e6JfS6vOeYmx5EwZUqjYmlkoMRMzZnIc7HE5K10TiMe0KngcKqvHy2OZqFFIvoVH2ys3sp8mo+sZYCB",
-	"XWNNhdZrhMAF2ETDfoI732BKTcMc1b0u7vfGDbPfGEjwhnRPB2QCmvE/rSLLzeBXFUkZiab9VUpvICFQ",
-	"uqzwznOO5A7Wyu/mB3X6eSj1WtkUce/gVcQPEtLY055mgxkRHJZWA+t/CioVEkJXMhkp0DqHzO75hmGA",
-	"PjSjflahLhbM01AzyCdhPsH+CXGjLui6juQi4SfvZ6tw3nht1yrh8165GIts1RBi2uoJgUxbms4hC4nu",
-	"ZFSWwdscSuRwUZ+8kunIquo8UkMtVTqp3TP3fHe32hnodi+qS9G4AtXFavCUmjYajKJ+N38VmkcSk3fn",
-	"jmWspYqtZW03Tq0ixV76lFc7N+oDnFbQsdM4hXcdhl7hGeRM6et5wC/pHGrfNypJTGK8Rj0i5rGBTJY8",
-	"P5NvBWbFhH2pxvZCOzPPEy+DjXWXCQ5Ws3LOXT2DBZlQlqtD8jxXYO1XcwkpPqTlad8k1W/QVf0U/75j",
-	"R/UPoYjQviO1GVLtQ8bt3t0NNvMiGKWdsByUMSqaSRruYjJJHAMPeDCMvAksU/osb+Z9upTYkkWiIc9V",
-	"QlSZzsyiDYf59ynlHPokmEedFWF2qDTjFb0NqNQJ58fb8j1fFhrVVApWhI7ulSZLludkDDaHZiIFx5D3",
-	"mKZzsxOGebjHHuMvWAqBW2foxXBOa3EqlgGxvrT1cqfG0WBOfYgt26OheQ7ykSJGTJUaZFJFFgwZyUw1",
-	"/cZ+XXhpDFe2vmObNFN/k7sNMldxiLb0JXh41y8rsd8l1O6gMSCrJE3miD2WnPlQXrKD4KavXgoHJexc",
-	"d58hlMFDpcc9qfRAggmz8CuWBlRyz6A3g4wxv03EUA77ZqLFbs/YFJS21U1VGe2MfodmDX3yw4/2hx++",
-	"exKkqzWHatjTvOb0s0ZTT+9xlZs+xPSMFhvCJ9oqCWhIl5zNgQcLVl8YdvvYXNHv6tl4uRjbycylqBa3",
-	"wSDMZUrMdyeMZy6fsY/xjMFuFYlh23AybnsVvK2TzuxLBp86ozJ0GTAM3AhHSFCaCB4uLVlFYpwp5Y+0",
-	"UQb8wjpLJlxtpnei+3VXJ1FvwwYdNLe9ei+7uiCVS1FcuLDeNSWwFAWhxMcGT2oP+lIyrYETOhZX4Hmh",
-	"zQ5mPsvxQSzvRSzvXaBKURxU4eAPf4AItjGNNjOaff5VtUl/mJB0H1kdOOCamp9/KoS8Js94L5mG2tJA",
-	"td3OmuDFM8ftLItvnjts9f4ckufm7mCNBPUbajEd0JuWtN1pu/MU+azDzZQYZ1cCu3JO3CFpiW0zfmvA",
-	"ujEUFZtpjyLKSqeLFv246jzcQayR8qks1TvViC1TiNVJxcpJuspzQvkRlwK1DiHbCUxmp+kcxSrkClDV",
-	"8alvK5uJ1MgYJswY+dImEmPtQEKWM2FewbwKFjtqF7bB0k7B4ZEiNBccjg3nenP6VCW2dGzCPhkG4534",
-	"CVImZjxx0Esh5yrBKhV6SHwkCMMrY8jFEhMMXfXQYfVi4ZQ69+koGc0ozw6MihiSNM2I4yZPxyVbV8Da",
-	"sr0bw4MNNZZvTr9SHt2KbWzar83FMZGIgmFMoFdwVkZq8Bpk5e5sTVUzkWe7JSsf0uy79qrqKVC7ZIWk",
-	"1fFyhuocevRt5rkEW7N04hIvclBIjwR9h/XumWegVsr0LHasa8mSnYxmJ9mUYQZ2x94LQEkb3KRCiqxM",
-	"dQ9ELxz29WYWGv042bw1hlO5xEJMHPvm0gq3OuXrrJHb9M+3xXhIdXwBOp0hptL11Ef8vi86nSP/9hqY",
-	"daI7dD1CZw6ZysY22AIv0jekVO63zqN/OQSmSEeVW8RptEe24xK3nuUO94LNTwxVHyDJhnl9MAv9eu/y",
-	"4PW+FUva070jxCAvZFglEHAQ4wJ65W5F8A4TjHtYeJxtYJyBinGlYhl1Eox6CP0zYd6ZLwRzYZDRraUK",
-	"jnORzvFg7WGM3L37MAjIZgPxLkOsGT9fE3bGv2u1WY1X9Nkm4YOrIAza5zYs79o+xXDVYBooy2FwNuLQ",
-	"jMd45l88wW+1ntFX+bgNTwgn9VUZrMEow7akOCGys0AB0btavanE/xIrfVypvPPWO0PEwz5cF+Zrjahc",
-	"ittaZq7NZvM75wWwP8k4HT1zgZm1dLQZZTwcKKqsVvuuCRlTBRvYLZ3kYtb3KhxGm9Ay19uKJaJsJ84/",
-	"whfTj++VGR0LB5oPhoTC/JAQ1pnXSbfDknmMnf6ZuhaApHtf3Lgq2xJnCu1ODFYNacLGLgewDqaUE0WB",
-	"HJMeXCKQBUKlT7ztv44rJnVJ8/6HGcpTRTqpElH9qzWvpntsdQfWJm5SVOJuYnUpGq/W2O3QCf3MroCH",
-	"pMRgf+WGXOkZJ++d2hsFYdyILkUBaMOJSBa5+fTyZdCA92FCLYJyQ4hFj0oLz2fdhcFv+fVU3uHg+Yif",
-	"aDq/nh36kl6BSzeymdlG2NSh0ApK+SHC+fVFOKfiYEzT+UNs81uMbf4sKd+GPxEOaqJvjVtomV8tToM5",
-	"50x493ebDyiAqEOkDttYaAgxOTaMBXJIjbbtPXbmUP9TswwO/tU64PPctw0wVMUtylFw74NZq2a51o/K",
-	"M7IQV1DVxCgAFd7pjc17SXl2dgXyBvA8FNOQXXHLI3XcaoxgHR1iYjFJsV7BR2wE4thbsDSmiTC/TRjP",
-	"lK060MFzuHt+3J/B7pvr2UDbVcvk7fJAvY2UJTx4oe4Jz8NjC7G5l5ZennMtV7vpbtDpqrqmRypm59Sl",
-	"nzeCPY5U4sfwoqtkvx5KNVoYFkjalfDXvifzlGpLthxQuFZtWEFa66xvWJgWXKrztK/RULMhUHdLHTOw",
-	"3SFlC7B5HAorhPCK0dywmwObCg0oce4sUe6kxS4goHi4OsCTpVaRzlhVSsMJMUuqUhoUsftBFigpDSOr",
-	"+wPFkDFiXWvOatDSR5hnZFGXBrSqCfVjCZFYFwq/YtvKaptirrQ16LZ1UTIquTTiBZ/9IRlQBVs1pHL0",
-	"5dZQOwKRItvnnbQaD0VRV8x9ejqDNOAVFPOICzWKV9ALaMSxJzHfBlRglvWs5uF5fjYZHf+9g/UIxK1f",
-	"fw0jlvrzr3MjxEJBhBnkVwPCERdYmBR6kL8CvZ9koXe+dPmJ8TWTZgsuv+bNDf7gtrijOrl9A59/oqkm",
-	"ZYGJ+I+Tx48fB1nIQHlhD21vBcyvFtdPH0UbYTO5wVV/VVmQQto/jbHPWjjb/AG78z67kx6gLe8jtKWL",
-	"SVZFURrRaHyxn7gKR2u/RkjMKvuzZ1pFCPymE/Fm72CZ+4SdxEpba20vaSvt7h6DUYY8Hy437AFU8tbd",
-	"LaKUaWe+woUd9YAAuTcESHcOW1KVfhHjTZ10bMjnHKTF3O9pzaaUp5Dn0WBzOmN5doGdgLdtWbCAJACx",
-	"XfUQNY+VwPHsGHcwNd5Wi5iXDXXEfX2TMH4RY1Upep4b2AJXBJdHXBtssWr54Qm65s0SKDqwzaiPYqwG",
-	"pW6kEqiGbAj0WOZaTvSpFBZL7voohLnUTCyxP0Xtl8dEnSp0gU2VzdXw3ZbNzy4gWq9WlON8y+bXxcQg",
-	"pZA9ev3dRk7KhHGmZlu3vtMFZNR+/msRDMOktsuNr8xx9VwusoRUaMtFDE0vhZwTahW43m33OCyfRkK1",
-	"l2tgLojUOAd1g8QpP1+4PtrpcnW30NDUndvp1YPtwn4LQN7GhW5d2JrIG5E5a/H0Wd1dSd7Nay1By1VI",
-	"er43mjYlM8gzZFdGl5HM31kyXrl+7DFp2u1/t8zktev4uLHWyAP6BGZe6d5Cv3uZllXd5GpX7sb1rD2p",
-	"89UxthcMSiTDnRNXnocIaZAZ88xq/VZiQgtynjLnwDRMwP5kzm/kGD2St0b/pH3aqJK8EYB6paHo7yL6",
-	"RYwvNBRBZ9q2HpNC07ynFCpjYJjm3dULIaON/wmOwLsyhomQNQCB4HXJS33B8O7JkvdrZ9lSnKp4TuX1",
-	"rdWb6ijsWyfr+lL7XvgTaOgabg8ch2tK/YiKtotgkdH09hAj8gQTViJ7Kya9dZhdyOmh+LdxNOEdMpZr",
-	"eviRdD0msfX2O9jOsQtNOGK1E4WO8LW1P9+VeYDIBu8VQDEkCBbd25yOIQxSa4T4kCmiaLc+uLKpvxjb",
-	"fEuH3y1nUC+uOgj7JhWOar1DW2Iyr9mC9chWWou+gHwZd3xR277NaBwKZZBk2ndtr5q0dXUmKkC+ZjwA",
-	"D/YT6CUAJ3opLOzooAevx1fci9TzhfeoyhRYNxiKIdUsMVxXlg3LBK+EYJ9cZhdtrHLX7Je3vOaewW39",
-	"Zu4xPPRaCAXhogiaiWKg3eu+EkHd3lYDsbuigusKkgpyx2JC2eL8D8kAWhsO7V3XKWyyO7HeTnUiSpv5",
-	"HA767ySb392AIMi0Y6aD0vmrAouaMpIGYYUo8k1dWBUuAxnguYnnqbhWw73bdljQvF7tP9aZAddS5Hks",
-	"K+YWymwihK9AMppHIzKK1EsnaiaW1kNua3b2RX+umqSisShpXSdvxcfqIvttP/y1jGzXFLizRSI8rKpm",
-	"2mcaEmfpNmpb0DS8ApFFFLf4TDalKUI6GFoPfnaVU95D4Po8eVwYllOO6jmvlZW0jZxdLBNPuA8xW/z/",
-	"QJzQl5xUWQYWGcFXpfTJCt9Je98Kxma9u++eOviGuyuwNOCzbuP/kDnHXDXrh/Eb3p+HawmR7s2+skAl",
-	"xLoXlfdANIz6fhlGvkYhMH+/lg2Oml3/hRYviSSnVczIM466hhXveFg0InZDQFVLIylLlw4YyvatsBhC",
-	"HlO6SauUaDEHbj3g+IdWfUVY18uGKofXyzadVkUi287QlZI4BVCFi+P+3zenb09/fv5uEAX21BtTtmCY",
-	"44gbdq2WO52OiRy0ugwWlZxN1o4MMcrMeFIqi2DmS0z8HxVAMJYR12+316mTVJR5hkxpDESV8gpWkI2S",
-	"vnmi27NDk9EVSBWOL2zRZJ3SWid7+asSKiL3M3gaapiCntq3XMuh6Zr+Nm9mbFpskr66KQL8dKZHruOd",
-	"NDMh31A5v1ldAiZFDfPThVP+19uq4XMbzjRhU/2DxwAYwxzmnomXkLN/9nV/qnIR7JBmgZOmoJy6sKSq",
-	"biCUGG48g0+djixHyLgeO1fw5cUV3KBLTR12ExUfMXcAkyUbf8NyMY/zpA7JpUsZW20EFX1+2UOLmz98",
-	"i5snIUSoe54eOqQ/N5NYbnHvmnPvO1UvmmL6kFLnGH8hnaBes0640kCzY7sU1/8HDbmqwbnHlDX69szt",
-	"1MKMsFYCyW2YMojf84CgOAxB8b7nBIbk+VtYroUAB/VakiHu9pO1jmmeu+SH4EFF/eetKGKAby5K66lY",
-	"kYkEqIrAB8QbN0wazIFv2al81UjM8BhcSdtpn4wi5pcLXq63ABa5I7cxUBnxrrfim+sOD8fg3OUuaMr0",
-	"ygil/k2MwxzVXY5a6aLa40v0aPf0Fpb3hnYazsQNiC0N1uPkxlis6KDZuMXr6G7iQIdkaM8uqicN2LWh",
-	"VZs1K/vuL08OHx8+Ofy3oyd/Hg2JNm3bDU2n0xAHfyERhxvpHJ19dOp9fX97ffrWrM0SnAwLn7LIg4Hm",
-	"cyGdbMttJLvULvXWOpfs6VgvJRdkSVeuEc2NvMchvnnWVGTW4keoWaloJpMiLsMIHWYTDXJJg5kGRr1e",
-	"LGiEZ6EhlLNWD7nN41xXGIi0xptFxC9yyoMTa6ZDbfR+sjKfEgVcA0+hBoDy7wS8R9KEZy44S1LtWP3C",
-	"oS0/p0w2PJO7uDUWyOrs3WWNDp8b/YCrBrL+aAhC51An4oAS6nahcQbRTQrDj271ikbeBj4VTK4Fk7bo",
-	"duHM63rV/nHhhZfqmp6F14CZftwo/U6rs3ESpVmePzgGHnrf7sNqLTDS9dCC8G4NujvuU3vu1Ijrp79O",
-	"LF70AIRhBzAdiCBhyVG4mKlR5pBSiYUAotRkvMJ+teh+bTZqCrGD4PI7yjEE4/ps8la8A13KQKHVhYbC",
-	"6kCOz9ap1shvbfDZcOpD8t5odX5R5lVrblsz2e7SjZJzOyAIuVFXSPVq/D8kvd7QSkd+/UBsaE3lNBIO",
-	"uQKZsVSH7+JxdRmXlGln8LpLeUh+Qsju7Bjvk3WlGZMcWQ/iL0yF+RvGr6rWPn5XkSLMJxb4O+vGXwmk",
-	"3iOp2XdrXJA6mX6drBzl12nP/hiT5sL8lsTu8c1T2XeWW14Eq+rf4w0J3Ex3sekYYSfwjMKQIbtJKw9u",
-	"oHMsrBn5QgKb8rDM8U09PGsaQy74VEVwYycSBuWpRc+iCtvfODKPjp7BcO6fXgQ7lFv1oJZjzrFllUmN",
-	"PtsqL4cLMsYkTebSXvo5f6ImfqQg/tT6ksV6yL/SibvODJ+bBy2vV1Uzb5t0ajkMFwS/g24udModVyiQ",
-	"GLQH68FGeCaXzY6uoknLndYH5nqbkkZbKhpGTRZAVel60HJMn2d86tUzLjRZge5bsbcQV1skULQmBLPE",
-	"h1yBUkF2szRJd+2d+enyc30+gyP/OomhscDm5M2723z9GBvZc7J7DHhqV5nu53X2SriUef2SLYV0lFa3",
-	"+lN0AQi4gb+AvGIpHBO6GLNpKUqVkHGpVglJzdMnLDXaecmRFSQkVXKSkIxqOqYKDumSrhK8yYeNzJeE",
-	"mA2UnOYJyakGmRgqPvioBLc/cbFMSEGVPpAoZBNjuiDsuuCHGXAGWYL+o0Mn6d1vRvwnRLEpB2zxl2AI",
-	"iiekWt9SClTnkL0ZvWMKXBMJE0MyCaG5Ek61z8CW2zsV4HC0FYAy4Gyb0aIAHk4Oytkc8lUY/tQxYmOG",
-	"zegVkDEANyyAD8sp9CQVWJkWJAvyzMJZFF2apOcVsczzyoO3nZ69C849KvFOmy0glud1j7rBaMoVTjya",
-	"aKi3V304xcSljtWtPdoXKGcp8BAe/SV80oHGng6Qi6YpFDpg6T/e4jftgfey7l7rE/HrDvn9jeZlI7fF",
-	"ZrJWDoHeeQdXwDNbTdv9Jo2Et67BoVjGeamvD7n/M0PIfY+x4WLYTm/cUBERSMF17nwA4d89CP+idq8H",
-	"CoUa7Werg0gGp1iEIxOXLop798BRRam/uk4BDxBKrXQJHwW+MYbSFjzX81K/Y9PZNREvz0tNpPl6JfJQ",
-	"K7KRS9uB5JGKYVw+sLqvoN+IYSN4wg985M67g4Tu7zsYlyzPbqS11Kl2S6rIkhXoH7AScobK2jdzc8N5",
-	"rm+xAqh3/4h930lpz/zhRt7djYyCEfrmjztFkK4bSbtsYWUjXZH+0n9IOOmHbIcHYOsHYOshwNax5uZm",
-	"QzFbJfFNAivZj5gZ9oqSguqZz3Z0DvTb6YD+gG79zaBbe1H3gG/9oJL1dLZcMRpIgK0sGBdM5UZ34lcg",
-	"tbKmDN1wxirgmTqx33JszoKtO0TRwed835G0e3T9d03xN2J+8KnIWcp0ONbLhqLfyTZ1bD4RWyX2ap92",
-	"RfMy5Ielc+A+y8CyCEQ29sUxNk/afOL00zH0g8jzQHhtMq32xy/dLyy8yRyWNzDYnVHAYUm86HPKiHut",
-	"h1rih5Th/UrtmFZ1P0WdXe+mzO+rwCekBrPCX3Wx2K02/JDUfMOk5k1Vv8lvK1YbKmRqgEycID9QM1o0",
-	"U4gbk2TMfH/BONU+Kl0UjplSrWk6i6KO4Kd+Kdi4n08hCueJnzZG54guHBlsPqzHZpAz87YxZD7zaXP0",
-	"tlU/g/aqMymKg7qhd+RLUhQeIqr+KnzCMrnId55/arZdS0YT0OnswAG7RBLIzRAEc6m/5rujx+qVWk31",
-	"k0Zb4Vi3ubWe0YnvxxMZ3+4e54zzGJ5NA4IkcWUYsUSZZlFRUod2Y8PbmQxJI4gT/0YrCphUPubIF9bC",
-	"DkltyUW/0PaLVlw5NryhI9memEJCfDR+XI/vItFN8lS2A1hkuPmwOVYU8aGiaIwsVQE8uosX9uPGeFT1",
-	"D2iWbe/ueJptfsncze3fMhez/pqRDFuJ3+jQTeKvk4VWb9E90eC/RlXg0APFqX3RvyTbR7fvU9fodRrr",
-	"Gt9inF2Dm9e1a2yIA3Z9p82bukYPffoms+z6xhoT6dzLlsTqPqnG9e4a3BadnXsPw0Y3xWH3slt8pscW",
-	"trhq56E22Uz34Poydy6kKT86H9xmSt170pIEnU9f51/9vtBkXV3fWBfaXeM3+NwHVBpbR30NM91IaOt7",
-	"yo0W7MAktaRq9i1F1PdvjFrV4CEYvm9jz5Ju0Io6xm0zpjF2d0cPh5C1k+Nmpp2dOGja7aTfx3Whm68H",
-	"orIJvVml+eG36jmrwhU3UWgHLur1rdWsSbEIge9IQ702+F6lwa7F6Hv3iYtFqBbRUrZIln8ctaUcc1sa",
-	"2rkiLXoMCwNS+Mof+1LhbVYqiJKSKjkJ+7hFBKk+0jtqbWWuuxI+JbGzBNeFbeMDh7+jKsOh/UMidWo9",
-	"eifYoqx64cG3nUMO2h7DAHF8WpVrOMCelOY5yEeKGG2gxKqhJdMzUTYwyjdkdKNIKeTc5RohtV0k6dCM",
-	"Jg6ePyqpRbjJQf3x29g+A9dyvT9MT6RWMZko0H1Lw/vCum5FYXVTho503RO6DhMtrmgVugrK+AXlbBLt",
-	"JOA+jO7jFkLGsu/NOjdOqExnhlMyI0Jt/aruzh5rAyyvHXGLJNaW3XjF+tyDt6NyeqzTQlfTjcw1tBnQ",
-	"biPWPmPtrR3QXLtPxXXaFSxoBkPQ0+N9GmIdOWM9N9d7GGDKhVmOBXzobmEQ6eRgX2jbQV7P+HghAf5p",
-	"oedsswWsPcQ8H4rtCQjjSlOuE1LyDCShHiTvIT//68vPrzydX5H90+BTm9X01fWo9uOJ67xW7U+sScgf",
-	"MOU/CR1wg1NUTeoHwMhV0mCNLLDXK1NzwhZ0ai4YJgqen16+NBfTKGgqlg/YWULsFLAAd335/PWLoxev",
-	"XrtAuOVWXl9zThPGr4Cbi5K017SZpOjTi2daF/+i/tRIM97Uw4tcWDTire4nr3IGa0ZbHrthbBq/6kKk",
-	"uOoctM2qmAqjpzZSOTADEQNE2HjXBRUge8jvuAvh4fuqrdsY5uokDtJDSPL21dMGsr9tO2QrTfUMm3Sn",
-	"/fIV//jpJDb09uC/+6YR6JrhjKGMVBSkEpcPDPEbTHhbGJIMpIo/N5bZcQN/okr20YKoWalJhlAu1DCR",
-	"UnIjXyeTzaZxRg1hCzgkqTnOY49Thk8SPF8dmq/5PzcehPZWCnYCWgtugthDZnAmRVG0uudjtg+gH1hM",
-	"JuGOqntnyKJ44MffOD/2/cg2Pd4Y6d/mTjKbO7DtdBi0qi/Sn0P3w3krxzI+s4/LEaSMOGIjbvG12Z0x",
-	"5PfFPzC8q63Y+jBB91eAwgaUHW0gphPjvgcK4x5ybwyKZeB68aC5Z1kQ4OWExYOcfEgM34vgcOluD7Lj",
-	"25YdVVz8Zl0/Qtsab5lys8YfN2recYPOHG1oyjry71IB3CKqldZtCOIb30iuugb6ACWuibjvQoIOOR+l",
-	"fcABuUc4II1s4QeO20zH2ebQrVsW3TF6yPa0no2sx2t0KY1fZUKXiCHwcJ8H3edtRfnNKt37wRewIOCB",
-	"Mdz1LY/23lrPO76WsLbN7krpLDxfhtPoUOwykCNgtN/cnb+0KAF2mxDlYXFiwVoxNdICWIMDaMfdHYoD",
-	"UDUaCaBMYAW+NZMtioXR0CXYCvQG8tMJ5m+0z25tISGzMLqiOzUL60qj/t1x30aM4Qe4jXvC3fDYgmxN",
-	"zCGUKCuBasiG5HC5PmtbvtKZFDw0f7VUfolrvdmo0omHdV4wXmqIHVDnmvolADdzZF0ycL2FwX139Lu5",
-	"9VN2BZ2t/DD1GZPhQ07faIYgcC1XN80zDScN2kdvzR7dklZyevDkhx99akidXen/UgG4uxpwBVwnhs/O",
-	"4NMonGCke+DQ22GR41EBn8iwpg/4EMiCrZdYHkxffCmUdlpAxjIMZ2nAdoIR733Uw7KcrXo7w83Ybt97",
-	"pCmFe5XoLgbzctcQEh2I2YTZHhF17ZVn98i/kliXpDAsGWK72FzxOlHcSWm6IpArWPZv4xzWT848iGJL",
-	"CRn1520fxTjyBkVp38ItcUAytBPRQdnDh7D0kutQl4tXeAfntr9BvyctqQq2R541qlqyxIg4TPqn2vuw",
-	"hpcm2P03E9atufyb+1ey+x4i2V9ViCcPFUyRcpItq8dvhBZkYe8uZQDnqW4m0j+1T5Y57LJ0qhebqazt",
-	"2mNqvudWU3VF+RDCx1KQlpLp1YVhqva9VV3ewwwdpULMGfi9PB6V2DDq//fD6k0o2F/B9rDzWg+yalSi",
-	"gEoU227sTOti9MUsgPGJCCQrYGV8QhDrwxlzB5U95z05NeBrKoWybnzPkiivMyVtGxJsRSiKFcnZFTh4",
-	"qMPf+G/8908Hhj5+d8nhxthgltvkYFRd82HdPGZhbE2mD4ltFy2kkZd2jUoDNrYAJtFx/1GMjSmaGW1Y",
-	"aTeY5jnO+vwK5MrOZtQMRSixu0Rw+5Bn2/gFVyKHR2Ya3HFiD6TmvE8v3r2wXzLM/ff/78D84QBVz98P",
-	"f+PPpcR5JZDC9jEimUjLBZbo/Mu7F0/JX/78w7/9yePUK20UNvJ7KjL43bwWiozfOXzSvyc25IqNbg5/",
-	"468ZNp2Wtm0XKYwOMV7h/8fuG2ZPzRHiZ0yR37FO4HeveUxEnosltoL83YZmfreChWiQC+UDNL/x3xsh",
-	"GgwO/qdmGRz86++JbxZmD3hRKsPc8uzwN151oz4e2SZno0ZflNF3zkTjtGCj49H3h48Pv3e1V3gNjqjW",
-	"wL355noyVkr/q8wowkzp02oUVk3QBWh0Ifzd3Z5/lICKm7s8KUKbJPZm0ODd3pDmuRJ235VYwFhkK4wg",
-	"5zDRhOa2yiI0lRkQmqk2aD4gmEghuENDfvL4sW1qhfVb6AYpipyl+MZHH5WoLzXtraZVG2Ss7oDas+Ey",
-	"MUagtcqsO2VCy1zHZqnWf+R7dCFXKxcLani6hTVaUgtnaZSgDFJmKCAhSyGVtp6OxBq/1Y2CK5ZhK3Rz",
-	"qw35NixDQlNfikun5qBHuRDYWcSykdHx6IrB0qnyNRUd5UCt6VE4XWeNmMzHp+48XUf3n4QFIOx9IkMy",
-	"3+kqoDR8/3jNsxJozZYN7I8ogapgM9kNgW2byeHogLRqDTf25JcN+v3z5hs9Mzt6c0LC4yH40g4QFWEF",
-	"vbQhdtlIMJbQDAPbRiTCiQ9LJmYlVDK1hds8xSHQj8/Q0fpmdfCc0EPGQx+ynsuBC3aWAbaUM+IBf0jI",
-	"TCyxB+SidCkx3u2HTRZCy4FPNN0zR9uK6lIfUYRrNQ7x5gT3UizJhEqil6KV4zSVRrWg2E62Jw+qk22i",
-	"YuxplTPcpq3QyushRzlbsDioSGMgiv0+A60WMNrzSRYr7EgZOMdTVFV2cH52Rw3B+xy8nke1ih7Uz2DO",
-	"abV5SuuvsJY9lZD1yqLIDfPW0vXv/BnPV77CEnU8hoJ3YXS/qtliYGaXrljPtI6KjS5Zo0Sv0Bg1auOo",
-	"9nkFOlLvm4DiTKBY7YB8fPmlUb4nJfqoehPQkbMZooT0Dmj21I0ZSkx7JqBzoVCDMeIArQrXGjBINPaj",
-	"+umD4hCbc1/YFuNm6qqJ+kLImIJtxrSmr1pFPPmhY+r9Eice7GsxDZHoe9/eAPW7HSnYdbPHmXuyTVoz",
-	"NqtkNCeIE9lLGUoi6vHlqoD7QbIfbkU918E+s6e+L7xZVHZCKMnNroOhWlREf/tNhjIYt1YMr7ePDeeK",
-	"X1P9fmWpDde7A3IzZOCRSxq0ZV03jggbhJZSi4YV1bqL1VHGVJHTuNQ9K4A/c2PuAeU1Nvy7x9+FY6jv",
-	"YXwh0jnoXey42elUAvCEzGE1FlRmaOYsRKmgtfEJEVeIoVDNb/1LP/75hx/+ZD1oKZWSOV++hIXQQCZm",
-	"Q8flZAKSFFJokYrcfe+7P3//pyE2VLE6KliqSwnbdKhzN+R+HeamCMDS86PCViEEhNyYcYpLWH90UC/x",
-	"G7Nzlq9mYqkqfo+U0v/MGvX3Odig4rpbRP8sntkgaA+714Gr3OQY9udDcImIuRDKoQuIsu634b3VJ7b5",
-	"CsvBNo/vKzejtt0zD+H0BzHt1lvwl624StNTNSie/NocC1LalrbvHR4sF7S1awrL0D06O19XhGW7viwg",
-	"Y3SDvpIhNmlMHTvNRKHdtbwFbchjLwWad8XxLwaUTIQD9zjr9TSh73amzjfIcs/kE2BPZlsNFZULwrjL",
-	"+KkIqT+XB/ONuAPqQkugi+d2UJjNz4BmGEB0fP41VfoAv3Hw6tnoZnLWKLx2iQcKV9I+nE7pahd+7DBX",
-	"LLgUz8hHMd6FG8lWUhKKttQVyAMFXBO7oydEgioX1s20viW93AUOTC7qGhRifqptqmY/Aeyuzk08AOst",
-	"+bb04At6ktxid6mKXf/6ur27lTiX714Mea5airnLAzL7WIMa9b++Put1mwP5ZZUZ24NIjNFqV7CVLnas",
-	"oezzmN3r792r/H4mMHVtOaM6sbXGhtcsZ6uEcFiCj2j2vf8VDm38YB0e7LcQGDDvuvcjtEmIO9HBspc1",
-	"t72OBrY1bu+efsvqTj3nJrdErn/zAzjNMs8qxysUJ4Lb3DqSiqzRtplOjagtJLN6SfSgWhk+jXt19Nn8",
-	"92WbeftMiuKlR/0dcsHMk9/BZHSrBuwLIaegW13yZyLPEBhmxviUUL7yHvO+u5VE/TS73pfd8olnoCnL",
-	"90yqZ9w+qk5NKYTAynXflhfzzmaQX4HqyUuoSzZcDwmpXWz43i1BCUo7YI6OAg0/8noG3OOviaNdNC6l",
-	"MDaBTogSVfKvzajzd5TDEjXqpU1kvAFjO0pnkM7j6sNT8/Hd3uJenh+zRFzrHaSngZ6hyxwPL6WcjIGU",
-	"CjKXkmaPTIs8sykf5MB5pV1+bI3DnlhxhTmz6TyxjGKQGuhPVYI5dx1PVXtnB3wN7CIKs3GqyBgmQkIS",
-	"Tnhrgk5mPbLNcdQ3wGrQSWR0Jqsc1VX0Vd/8JSvARogQWzvP8TdY2iZAjCe+oXj9NQskbktPK1Ijru2e",
-	"+SsnY7PrqtFIyBY1DOReH8V4u7XzixnQy4a11U2DPBu+vHGJ9a7pjOWZNAacBJIzpSEWW3Jo7GupBj6g",
-	"+30IoearMp5/EeO9W12/YC5+00Q+qfpcUGJ3eL0QmYuxyFaPlD2qBqkhGQ0x1RDg+Bcx7o45uopcrAtA",
-	"pQ8j3XQBZA4rIkGXktvr4wDEqnJtTzzrrtJXGSwKoYGnq4O/wipGRk8CBcQ3YdLb+6S57mJ92OOTXdJZ",
-	"jDvuyFlLpVwZcsopJ6LUJy5bYykkwmOWFgMTTaQNP80GUbWdcObjo88fxfjLtth2kMY6bvhHMd67xbT3",
-	"rfe4fJWhpDQUqs+dbW/uUUp5alv1h6/yU/x8t/v8FZE4Igxb9EIj4kueiUoeZyy7Dj0ftVsAhbf9DZ3D",
-	"s2ZfmBvs/fUYWi9T4g0sxlYQbNoRN9EDRaohHJ66RjrI2d9e7CgxqF1LXvcqsBqOLwn2TaYwOxC7WcM1",
-	"CcU88Oiz+e/L1uTWcMJITxrx1RCuDZcTo1kd7L5RUYWr4N+atnrDfNGdEos5ZlvouwPPqw0/+VYAyEVm",
-	"lFvgQLQL7KIPRKHZgv0TMvK3N8/+mmASMKG4DmI3kLRKsPqTkJkOsgNRbrFvX+KYs1LfBZsZYNyOe3e1",
-	"WzNWx5GuctfM8Xwr9G6SO9ucwlDIcibyCqDiegcu8mzLUYs8e5DlY9dhBbVVhHaxfVdyqm3V9uBdb4CR",
-	"RJn0eXWqt6Gv7pQpnnJy9rfTHZF8i8ajzHEiBUf37pim8xOb8o1eFMotO7vWMTlg1i3mxLkFX71/JgUu",
-	"LJbsmlO+o9NBW86hB5sj8RnMeCiVtTFhPEMHFXY3sDhyiQPJQqfYDHh1qmOYUn4N08SjeRVlyMUA+p31",
-	"SN17kXUO0pbabIqSXYGMhQRePe31JN9XxNlt8ajSHurHgbmhjm4ocEFXZAwJoRZbgOWuu5Ysr6dV2TS0",
-	"bRED8/lNBG0S6o9XuVDxfk4oy21XMGwSZg159D5LCLpgXIwF4fg5LHHvI0ll+OihtcdfEcG8Bs/fPAjY",
-	"DPLMqgEYLXSN2KxHUtjCDxY5gmuRkG5AtsXEUQXrtjMqCpX8KbEA2/1hcN3f4zus+6s2J1b1xxRZUr4b",
-	"Vf19U0up8TXQTgt2le5HE0lMtvHsJwc2dTObPmaMx836nsZ5H8l5QxX0GpbZJZ0D30mCge2WYj0BbR0V",
-	"0YuS+uidfc4sTk82yFDPKapRW0N0r+2Yd2UOFi9k3+kBjQlvPUEA37LusIBlQcitXB6QQ/MTMgNpfrEo",
-	"SB6dhGjJILthjmHz9fcTDnoLy9Ye33KBxfrUezxOm3ooyxzlp6f23onY7gtHn80TOvMK2wcXCmm3PZyy",
-	"vP+1c7h1DrC/76axBduS4/wz6Nd2xB5ls5shQl5uhbtR+xeUr9oqv/UvWGe8LLnvxNcznh2xNRt7tnuG",
-	"0Nyu28ueuaVDshU9CLbeMsDMIZjzObHxNFlyhaZvhwANZLn48oqtJO8rMLbmI7h+Du6BpMamR9W/7tdM",
-	"+a1WRt/kjO17Rw/ZfbyTeLTfNgsRluetXVvLNZmajdVC9M3Yc8/ens302g/6Nso33OvuPZfIb6sv4liH",
-	"D7TdE6o2vL3Oc0E5nbrmE9HzfOMH3Yba6ybro/Ke5vkurgymwtqNWADXruDR2BZCAptiW0XrYRU41KJ6",
-	"qhvqt/4991ZGU23k7eq1rWk3Wd2iPt4bCzRI54RWp+Se7JC7C6BzRZ6+evPKtf7NMsL0icO2zaCZw3xQ",
-	"8jkXS+5KGG1qG5+CxBocbDkgSzU0Zd1fraOCsi0ZJueUyf3SQnOGPyoxoIXDm/czXGTlkedBFDmcWIs1",
-	"E3W2o4PV9GNXopTqJufuvArhoz+bTECeu1F7PAU/RRQ6LoOdZFm0t3rikKTtXmMQoHVACZkK4WFL/1FS",
-	"qcGm83AyE6W87q5/dj912qn1pRumpLjn310VnFvASavHaGqoF51hTCOAy05q4fazR493zV+2F8XtjssY",
-	"7do9zQVhl778wOWXETrz6IEdRU6dpXE/S8p3dwC7Fyu4vlu3lm9NolzQlT3dNbGyoKsKeV/TORDfyuNG",
-	"zKpXTdt9uI1fTWWbVwdvWNyWIqhSQhyCf0Ikm870APtKzruMKzlXQ/Erbs+r0dNmk/O7wdhnioxFaa6i",
-	"IBOagnbZBm6rHinCMuCa6VVPXhzxO+Ib3g7mlHmLIMD9nPFwx5qG4217tWBNQHYW98z7Bnr/EzMGG8lZ",
-	"it0QhCQSjFFOPUIvtWd9YnRFWBR6Rcx7kJKPGc9Ufx99dczbr+hZPew2blM13e35QN5bFRI5JVVzQLW8",
-	"sY+Y2BbjceZDtb2EwmXz3XlR11eVBvheSAvVCFcgVx7polGpuhRlnpFMnFRF9kyRFP38We/Dw3rtbdR/",
-	"7iq6vwVXrnnXvftxcUO9E/eEUKJmGDS3Heds812sjEc9kykiONzIkrgAPMSuqMvbAbizriHbfYOvzukY",
-	"8sF9YrZBe9xpYT2eWozJ4Gc7wvDAJssOw6MB0pGQKcP2M8RurIsRMtcGyvCmAVixht1ISMWUM9/fKqhu",
-	"vbNj1C11JPK9L6I94gNtVTdVn6eiWDVRBciCZtYhc2JxBJ3udeIUFu8ds0Eb55YUS97ZHRGXe9eID7fQ",
-	"iaK2vy22ZQX0MEF9n6kTokp5BStF5gCFoV6m+xOia1q4XfRd+EG3ofa5yW7djvIv6QSQR3iSxlZOKjAA",
-	"Jokqxxy0upkhdVE1i7yFqx1v5Wl0pEBz+Hdnbw4uz4LNh/Hlu00sl3bght83y+pnw84pccRvC9ZxpVWQ",
-	"TIJSNtUPWX+7wqfzTlUtPGOO9ws25bbCsfudn2NH9Ju/9HOXRNpoHereh6YpqFgKUswnflE9Zm/s1U8R",
-	"ufr+RXaD68kUUWzKISOs995E4EbYlL/id3y1C6rUUsis91WtvnDXQnXLqW+c07WP3jXeHR3//UPL5QJT",
-	"xlHUYq+bfnfFAtW4u+/AALeK0wow8Bak6QzyyW06UEBWxZS2Oa1rpd3LTew0mbgT5QIH3M7VqsB5N81D",
-	"dUK44IA91bCncLOHfYeldRvGVD/SwL0MtfDf0rcqY5MJSKef3TRSrubOwF+6ioYVAppaIYyQY23Ie1Ki",
-	"fpvZQsu+0thpctuvpB80BGX9jqMNds23d7f/5vp+t8BPrUJRac4IkkWxHXqvC499s7cfzaUd0uG0wX7e",
-	"Fi8s4qqxt/Su+zHj2/S1bdzu7BLa4ZFyT8WgQSsmi45vbHIKrc28gSb0hs7BvvEdNlX+lWuWE6YJfCqY",
-	"NLz7L+ttlqsSwu9//KGjiDAZAc/yIKjlK004NtV1E9X2U0VkSaWwdWG/BXS02+iF0t5Q9yKnulUlZ/gv",
-	"JjiZy1XmOR0bYrCezw3hx8KxOiTCbt1UO+JhWe9+Plrspuju1DX1t4lZdhbivFVpzoDrE2y+xdfLObbc",
-	"k5rlHX3G/zuzs/zt6a4f0o17tsMColeaiAJ4AGR8B+V1cCWwrgjXjp2RjCnOsIrcRQXWmRTlgzgT7rik",
-	"6dxnIIb8MZdmwK15Wd1P/T3zUQcsvhhkIWmWjBBTZvM8z2Sr9oHYcJJN+e3jdHVJ9W7m27AVYxvYATrh",
-	"BvZhG75wazdNwOYEY3mk7p3crNXJsZO9nsGC0LwjotVWZLWkarZdVcIRHZrS5cyG0h4ZFSD3ITZjqdmI",
-	"d1sy9lJ/G7Lsu8dRINP9Fd6r2e1k2eQMlK/5xdMgYmL3L7GFWlQ38G0t+KjdVIsUu+irFpeqqxblV3Vb",
-	"hShmpr4Kq133bvxxmGDIprzTHbeRxRutNcFXuT9uuWZb4McB1Um6JuK+GXv7RZOaPSSeeD4kA319bpK7",
-	"7rJnaSxOUzuDWClAKsGvRVfVvTz6bP7r1NwcsXUrbqW6ccO0/UVKnmMKmlliUhdSWhXWNj+xDlI19IqG",
-	"MzRsce6ed27/Ol4ppXtmIF9BArYQ9FfwBA0MlMfhuPdWV/7OmMSdevxv4fq7su9qn6v9N0oZQsWtWxqJ",
-	"o/tHqhqLKZi2BX5P02NZlT5FJfntIancIYSKmBC7FbeCmbJfsJS7QEm5A3iUpa/H62me2PEH5vziquul",
-	"XL33z+3haOeglwIzzgcDPV/ZVNuN7zXMxUhnkSozY/Ccg7uv7tMusvt8KW+jAsHcYBsWaLSkocQdH2In",
-	"KaJF4rplmuFIZkvB+5pElrx6Yu9806A77fD2Z+9q/fsHQ7ZVbsrfP5h3cTX+OK6U+eh4dEQLdnT1HeYX",
-	"u9k+x+DsXMmXL8sxa9rE+LO9cUP52o00WpspvtGLOKdckTEwPnXAr5nLxHHfQziWAKwgm3JMA+eN8I8V",
-	"1F8+fPk/AQAA//8=",
+	"7L3rkhu3si74KgjORPjsM9Xd8vXM6o4dMW1dLHlJaoXUXp4TtmIMViVJuItALQDVFJdCO86veYB5iP1g",
+	"+0kmkAnUhQTIYjfZkqz+Y0tiVeGWyHt++X6Uq3mlJEhrRqfvRxXXfA4WNP6NTyxo94cCTK5FZYWSo9PR",
+	"5QyYhHeWqQmzM2AVnwIbw0RpGGUj4R75Zw16OcpGks9hdOo/lI1MPoM5d1+0y8r9YKwWcjr68CEbTUQZ",
+	"Hw303LAnzx4/f/Tv/zh//stjpjT99T9enV9ePn79MjGo/+DmUWfK2NcwWR/2JZ+DG0kU4fMVt7P26+7F",
+	"UTbS8M9aaChGp1bXsHmsP9U4OtSzAgeyho1hKqR0z0fH/FONdxyyFHNh10e8mDBhYW4y9vWDB6yWJRjD",
+	"DBcF/sMDxi2b0/piG0sf7Q485+/EvJ6PTt3b2WgupP9rFuYkpIUpaJzUnEs+BX2jbffv7rQNH9zDplLS",
+	"AJL1K63GJczdH3MlLUjcIV5Vpci5m8dJRU/8H38aN6n3nW//79rNevS/nbT35oR+NSfhuzhif1m/zrhl",
+	"C5CWLbTyZ+Nfc189H4tSWEHT40Uh3Gu8fKVVBZr+nRYZ+SpnjhSZsdyCcVdSWAPlhI1hqWSBZDXhc1G6",
+	"A6w6H3w/yrlcPwD8pntptqxAXwujNMu5DJ8zlmsr5JRx/IuqKk+tjpy2bRAtczn60JAF15rj36U6z3Mo",
+	"QXOax/q0lshrZlwXC66BFQoMk8oyXUuc75znMyHBnDGYV3bJFjNwP+CDoyxyN/y/qPGfkFs3hzC90/cj",
+	"kI58fxuZhbD5DD/Ai0KDMfjnXEmjSsftCmGqkuPe8tq4fzG1qUA68h0rZY+UzN2/luLa/W+iAf6Ff+fG",
+	"bePo7drMstF5UTx1ty9JCxNeGlg9TT+/9a17evHm8vTVxevLwK/51JF8ZOBcFRDnI+1l+60ZyD//NraT",
+	"RfHCX9QdF5Hnqqb7uDa75AJn1laG/fL6uad+lpeqLhhIq5esUiK+WGIokXEqbsxC6WJ9oL9DZZkBXkKR",
+	"4QWQcA2amZlaSManXMjYQFZdQYSin0ljgRduzn7V+Mkw+hkrxRUsBNLU+jd1bSJ8/YmQU9CVFtI2e+E2",
+	"d+IYG2TMzPg33/9w+l//6z8zdz80ID2YpbEwx4siv7LsSqoFEzZ6Z7p0gBvYHkuCDqC4hLJ07zv1onfY",
+	"BnINNqZfcMtyXpaGuZtuxFRCwRbCzsLdnijN5lyU0a1ph9vEi8KsVlcVXs/C9KLrmgEv1hfEcTETpefu",
+	"T6OCWziyYg7xu1Yto+RXCHMV/WHmecIulGxn2+8zzsSPmwW9xktdboPojW6DtTyfvYZ/1jCAXfUPmd5l",
+	"XDJ4J5AXMjcDZhXjzE9pZXelWQTFNDoO6iHPQU7dqr978LcfItven8TDi0eoTrr/n7z55cefHz+8ZP/1",
+	"//5/7PXjF48f/U/3E/3pFDXPY/ZEaaYkuMtl3N3nZSN3TtmL84dPn718fIpf/a//9Z8jp+q8687QqUcP",
+	"IhuZq8qvYEVPkxD2ohGw29c45++e0dNfrwvaiShhfaBXFxfPT16dXz51S+bMnX6QFp4gtg8r5KuS53AR",
+	"0eoeuZP133PrYZa0DKahcu+Y/gBfd3epQ+fKRqb+k1MErGIzYaxCNXXlS7FPuSNpNI0g7DmSZFQkax4b",
+	"+selU7kqJwIgd9oRLgscXXvuazWXZgLaqSdLpoEXZ+wBsi/u1DJj3f+FZVNSUhrWIaT94btRR5N+sK5J",
+	"ZyNUxs5t3EL7U43JnnBqEjNKSVSbh3Eny6/gNeRqPgdZQEQUXlQgWT5TIgfi0nQ7oXAL0p03m4+PlSqB",
+	"yzX20x5Fcw88lSZYDkj3tKPwCAfOcTdkXZZ87Aid1OY1vbcQhT/RGGP2zzVXbp0SV76/eskKFX1tosqC",
+	"VKKhzH1lrwrVblJsd3LUQW+6qtVVwLUowKmvsYenml9HrsQbNQc7c9xcGDbWqPqsk0A2EkX0qyVMBhyg",
+	"Bu4Ns7UP1NKKcrgUXszU9l33w9HTYYjY9utNNwYNK6tYoTImJHM6nolNSbfidJP+EqSuYwPCH1J0zQla",
+	"bQc0NS0gShLCxsTFxYTxsiQfAipmzM6EYbk3gTZvJ5r2zaM4QCCndjIdXtCQYX+DM7zsYfWedGKn8nDG",
+	"5RRupqW84FfATEPThZhMQDszno9Vbb2mcsYWKM4Mc3Ng7gdj+dKMIiZaRDbCtWOip+zvz14+cuLX/f/f",
+	"nzx7/vjGUr8r85rbzIvipcgjSsYbb+OeoTKG+rVTcYRhtazKejrFzd7vTLwlPUyVS6gDK46jZw9Rc5uK",
+	"a8hQi5GstVQjeliEUv7CGuZYKZvQy0RhMvby2UOD9mdB5JixidAGGVbJyRO4PwK4Q3U3r2rT81DSRzbr",
+	"VYVWVdw1iQ42v0X73RM3Zvx+NuO6M9rvoHjGb5wW+UjJCJ9/Zg2bOrbJZqjW8cKzOssW3GndZcG8u5DI",
+	"BTXSU9TzC2Fy1GuZkFbhP1nNzSyqDrSa0boi68mf0TNsCk6vxhDEgjnTlFmloh+dBoa/pro6hVNOg+ND",
+	"SHJ3bGc5cygE3yd7eKTFNSA/2GKBrTBnp5/TLrgp1XMndKLMIMIK5jBXeom2S09pGGZzBGfDCo36s/gk",
+	"7LgcBf7nZcfJ4rxMXsFCmCu04kolp+hwdBZXyZduQqh+KTtzgit2Cw5nJOKXL3T04rpp21rL4IY3TZRC",
+	"W+P2LrjnBXnxraLfaDnhOrZBpQeDbOFXwf5Z0XDwVJ0+Y0VJnMhNzV8vCmVK6A757Q/bRzykjeysDKd7",
+	"3ak0WAgNh1DJKIgyUAvb7h2I6vju8txCxcf7w2gA9MgHqZMRG0Cq5JI5S8QKx4SJL6iFHCUCMYdUbyde",
+	"SbQhWGdgOndmyQylMj7lRMK9Iryzq/UU5VjGnl68uTx5ef7icRuN3pdKGiJcK2E6tWBzLpdnuOpOTL7L",
+	"l77ZFl6/qcbrJMw+6RUti6DXZPjf0ycXr1+cX7r99H8cTI8TnoPd6/zeCDktgdGHT1ldiwJNnvmCazii",
+	"v855nqHsPRKFIzJczxVA5ZagQcJi+AIaRXv94P/n+Yvnp6RX2xksUVKgZo0iEv+JRKO79U5gectMzOGY",
+	"1fJaaU7/dESPwTs+r8oVVeyH77//Nkapwe8YicDhyLlCBfsMB1ZaTIX8yqxT55a9d5v2q9A+LBd3PxAz",
+	"c/LRyUwDko0BR9d1SUx5QV+IScsrISMCeDFTJZw6LQM1LMOUDFz7mNQnKOhnp1CZYNsYv1A2U2Xh1JPF",
+	"MXtOTzdRU4xQuilmK5sRlFAcGwP9+GJUGz2EJn7hoyxOIB6zi4Z5ZmRUWNDylL13737I2HuJ/5Ef7lxv",
+	"l1F9lIgfyTihFsUVflSdYzusFjKmnf7qCIzMJ29cClzDeJgBUylVRoLvPomL7NQzp+S5ERryLbks0Ork",
+	"y50v0Cdqt0hemZmySSqke5TRvBrmNueFE+tdnuKnITawlm+iG/N5hsA+b11bzSuuhY/ArOi+28IWD1VF",
+	"PmCZg+MX8WxIop7S0WcbLh4rO2PuWZAFm2g1j53aeOgEgis/X4mKRdaznomkgXf5T0hKG+G5+oQ4bylE",
+	"2dI4+lknfgakX7nB/cPZyP1xHD2mNQdjUPEGpeo5/a1z0JHvGT6H50ICn3YDhKkoL82z/1aHCvrnESYb",
+	"pz5MvXuuIglFSBTruQ3K4BULZEXq03hp0baw8M6esZJbcMqVs5XMFRTIIlH/Qp1gQbxcQ3BXXEFlGZdL",
+	"Nqek5zXGGXEXwLt+epCbQTxfbMManHGnnB7jL8DWgVfOIdwb9Ji6GcX3mHKTNti1w6PIvWj7ik3YTQVx",
+	"AmrGr4GNASTJCD/ZrRHMbqB6VUKyxUzks+Cxdmx5KoXph7T66wy65Lqs4cv4khcgprPu1U3tPn66ed5/",
+	"ccjldcfc5TgapsJYVCydDNSYgTpTZakWmLyVX/GEB3SqJJzbm0eLk1loiYh+wwc7syeZz8sRWQYY2HXW",
+	"VGy+Tgi8AUqgHCa4yzWm1DXMUd3bxv1e+MfojR0J3pHu+Q6ZgO75H5eJ6Rbwi0mkjCTT/hqlN5IQqH22",
+	"+9ZzTuQOtsrv+g9tWn0spdxQ6ntw8BoWHlLa2dOBZqMZERIWpIENPwWTKw2xK5mNDFhbQkF7vmYYoA/N",
+	"qZ9NqEtE8zTMDMpJnE+If0HaqIu6rhO5SPjLr7NlPB++tWuNCvm8Uo1VsewIMUt6QiSDmOdXUMREdzaq",
+	"6+htjiVy+KhP2ch0ZFVtHqmjliadlPbMf9/frX5mPe1Fcyk6V6C5WB2e0tJGh1G0awtXoXskKXn3yrOM",
+	"lVSxlWz0zqk1pDhInwpq51rdg9cKtuw0DhFch7ElPIJSGHszD/glv4LW941KktAYrzFfMffZSCZLWV7o",
+	"lwqzYuK+VGd7oZ1ZllmQwc66K5QE0qy8c9fOYM4mXJTmmD0uDZD96i4hx4/0PO3rpPoFuqof4r/v2VH9",
+	"fSwidOhIbYFUe59xe3B3A2VeRKO0E1GCcUZFN0nDX0yhmWfgEQ+GkzeRaeqQ5S2CT5czKsVkFsrSZMzU",
+	"+cxN2nGYf59yKWFIgnnSWRFnh8YK2dDbDhVI8fx4KksM5a5JTaUSVezonlm2EGXJxkA5NBOtJIa8xzy/",
+	"cjvhmIf/7Cn+BUshcOscvTjOSRanEQUw8qWtlnF1jgZz6mNsmY6GlyXorwxzYqq2oLMmsuDISBem6zcO",
+	"88JL47gy+Y4paaZ9U/oNcldxF23pQ/Twbl5WQu8yTjvoDMgmSVN4Yk8lZ96Xl+whuBmql+JBCRrr42cI",
+	"FXBf6fGJVHogwcRZ+LXIIyp5YNDrQcaU3yZhKMd9M8lit0diCsZSdVNTHjzjX6NZw7/5/gf6w/dffxOl",
+	"qxWHatzTvOL0I6NpoPe4yU3fxfRMFhvCO94rCehIl1JcgYwW4j5x7PaBu6Jft6PJej6mwdylaCa3xiDc",
+	"ZcrcuxMhC5/POMR4xmC3ScSwKZyM294Eb9ukM1pk9KszrmOXAcPAnXCEBmOZkvHSkmUixplz+ZV1ykCY",
+	"2NaSCV+bGZzoYd7NSbTbsEYH3W1v1kWzi1K5VtUbH9a7oQTWqmKchdjgWetBX2hhLUjGx+oaAi+k7GAR",
+	"shzvxfJBxPLBBapW1VETDn77F4hgO9NoPaM55F81m/SXCUkPkdWRA26p+fG7Sukb8oxftbDQWhqottOo",
+	"GV48d9zesvjiucNG788xe+zuDtZI8LChhFWB3rSs707bn6coZB2up8R4uxLEtXfi7pKW2DfjNwasO4+i",
+	"YjMdUETZ6HTJoh9fnYc7iDVSIZWlWVOLRDOFVJ1UqpxkW3lOLD/iUqHWoXQ/gcntNL9CsQqlAVR1Qurb",
+	"kjKROhnDTDgjX1MiMdYOZGwxU24JbilY7Gh92AZLO5WErwzjpZJw6jjXi/OHJqPSsYl45xhMcOJnSJmY",
+	"8STBLpS+MhlWqfBjFiJBGF4ZQ6kWmGDoq4eOm4XFU+r8r6NsNOOyOHIqYkzSdCOO6zwdp0yugJVpBzdG",
+	"AFHqTN+dfqM8+hlTbDrMzccxkYiiYUzg13BRJ2rwOmTl72xLVTNVFvslqxDSHDr3puopUrtEQpJ0vFKg",
+	"Oocefco810A1S2c+8aIEg/TI0HfY7p77Bmqlws5Sx7qSLLmV0ewlmzLOwD6y9wJQ0kY3qdKqqHM7AKkM",
+	"H/t8Mwudfpyt3xrHqXxiISaOfXFphRud8m3WyF365/tiPKY6PgGbzxBT6WbqI74fik6vkH8HDYyc6B41",
+	"kPGZR9yi2IaY40X6gpTKw9Z5DC+HwBTppHKL+JN0ZHsucRtY7vBJsPmJo+ojJNk4r49mod9sLfde7zux",
+	"pAPde0KM8kKBVQIRBzFOYFDuVgLHMcO4B8HjbAIZjVSMG5PKqNPg1EMYngnz2r0QzYVBRreSKjguVX6F",
+	"B0uHMfL37u1OQDZriHcFYs2E8bqwM2GtzWZ1lhiyTeIH10AY9M9tt7xr+orjqtE0UFHCztmIu2Y8pjP/",
+	"0gl+y9WMvsbH7XhCPKmvyWCNRhk2JcUpVVxECohet+pNI/4XWOnjS+W9t94bIgH24aYwXytE5VPcVjJz",
+	"KZst7FwQwOEk03T0yAdmVtLRZlzIeKCosVpprRkbcwNr2C1bycXN71k8jDbhdWk3FUsk2U6af8QvZnh+",
+	"UGZ0KhzoftglFBYeiWGdBZ10MyxZwNgZnqlLACTb98U/12Rb4kix3UnBqiFNUOxyB9YhjPGiKJJjMoBL",
+	"RLJAuA6Jt8PncS20rXk5/DBjeapIJ00ialha92r6zzZ3YGXgLkVl/iY2l6KztM5ux07oJ3ENMiYldvZX",
+	"rsmVgXHywam9SRDGtehSEoA2nohEiNTnl0+jBnwIE1oVlRtKzQdUWgQ+6y8MvhXm03iHo+ejfuT51c3s",
+	"0Kf8Gny6EWVmO2HThkIbiOj7COfnF+GcqqMxz6/uY5tfYmzzJ83lJvyJeFATfWuSoGV+IZwGd86FCu7v",
+	"VTh0SDpE2rANQUOoyaljLFBC7rTt4LFzh/ofVhRw9N/JAV+WXch0SShH0b2PZq266ZIfVRZsrq6hqYkx",
+	"ACa+02ub95TL4uIa9C3geTimIfvilq/Maa/hAzk61IQwSbFeIURsFOLzE1iasEy5v02ELAxVHdjoOXx8",
+	"fjycwR6a61Gg7bpn8m7zQL1MlCXce6E+EZ6HxxZjc0+JXh5Lq5f76W6w1VV1Q49Uys5pSz9vBXucqMRP",
+	"4UU3yX4DlGq0MAhI2pfwt74n95VmSzYcULxWbbeCtN5Z37IwLTpV72lfoaFuo6PtrYLcg/3OLxuAzdNQ",
+	"WDGEV4zmxt0c2CxphxLnrSXKW2lxGxBQOlwd4cnamkTHryal4Yy5KTUpDYbRfrA5SkrHyNq+RylkjFQ3",
+	"nosWtPQrzDMi1KUdWvDE+szESGwbCr8Rm8pqu2Kuphp0asmUjWqpnXjBb7/NdqiCbRptefryc2gdgUiR",
+	"/fPOeg2Vkqgr7j49nEEe8Qqqq4QLNYlXMAhoxLMndbUJqMBN61HLw8vyYjI6/W0L61GIW7+6DCeWhvOv",
+	"V06IxYIIMyivdwhHvMHCpNiHwhUY/CWC3vmwzU+My8y6rcXCnNc3+K3f4i3Vyf0b+Pgdzy2rK0zEf5A9",
+	"ePAgykJ2lBd0aAcrYH42v3n6KNoI68kNvvqryYJUmv5pjP3j4tnm99idn7I76R7a8lOEtvQxyaYoyiIa",
+	"TSj2U9fxaO3nCInZZH8OTKuIgd9sRbw5OFjmIWEnsdKWrO0F76XdfcJglDHPh88NuweVvHN3i6p1vjVf",
+	"4Q09dY8AeTAESH8OG1KVflbjdZ107MjnFWjC3B9ozeZc5m3bzvW9ymeiLN5gh+NNWxYtIIlAbDe9Ud1n",
+	"NUg8OyE9TE2w1RLmZUcd8a+vE8bPamwaRS9wAypwRXB5xLXB1rHED8/QNe+mwNGB7Z76U43NTqkbuQZu",
+	"odgFeqzwLSeGVAqrhfR9FOJcaqYW2J+i9ctjok4TusBm0e5qhC7S7s8+INrOVtXjcsPmt8XEoLXSA3r9",
+	"3UVOykRIYWYbt36rC8ip/fKXKhqGyanLTajM8fVcPrKEVEjlIo6mF0pfMU4K3OC2exIWDxOh2ssVMBdE",
+	"arwCc4vEqTBevD7a63Jtt9DY0Fu3M6gHm4X9BoC8tQvdu7AtkXcic2TxDJndx5K869dag9XLmPT81Wna",
+	"nM2gLJBdOV1Gi3Bn2Xjp+8ynpOl2/zsxk+e+4+PaXBMfGBKYeWYHC/3t0yRWdZur3bgbV7P2tC2Xp9he",
+	"MCqRHHfOfHkeIqRB4cwz0vpJYkIPcp4L78B0TID+5M5v5Bk9krdF/yR9bdRI3gRAvbFQDXcR/azGbyxU",
+	"UWfaph6TyvJyoBSqU2CYbu3midIp9ElnjpAerdkYJkq3AARKtiUv7QXDu6drOaydZU9xauI5jde3VW+a",
+	"o6BVZ6v6Uv9ehBPo6Bp+DzyH60r9hIq2j2CR0/QOECMKBBNXIgcrJoN1mH3I6V3xb9NowntkLDf08CPp",
+	"Bkxi8vZ72M6xD014YqWBYkf4nOzP13UZIbKd9wqg2iUIltzbko8hDlLrhPguQyTRbkNwZV1/cbb5hg6/",
+	"G86gnVxzELSSBke13aENMZnnYi4GZCutRF9AP007vji1b3Mah0EZpIUNXdubJm3bOhNVoJ8LGYEH+xHs",
+	"AkAyu1AEO7rTh1fjK34h7XjxPWoyBVYNhmqXapYUrqsodssEb4TgkFxmH21sctfo5Q3LPDC4bdjMA4aH",
+	"nitlIF4UwQtV7Wj3+lcSqNubaiD2V1RwU0HSQO4QJhQV57/NdqC13aG92zqFdXanVtupTlRNmc/xoP9e",
+	"svn9DYiCTHtmulM6f1Ng0VJG1iGsGEW+aAur4mUgO3hu0nkqvtXw4LYdBJo3qP3HKjOQVquyTGXF3EGZ",
+	"TYLwDWjBy2RExrB26szM1II85FSzcyj689UkDY0lSesmeSshVpfYb/rxlzqxXVOQ3hZJ8LCmmumQaUhS",
+	"5Juobc7z+AxUkVDc0iNRSlOCdDC0Hv3tuuRygMANefI4MSynHLVj3igraRM5+1gmnvAQYib8/0icMJSc",
+	"NFkGhIwQqlKGZIXvpb1vA2Oz2t33QB18490VRB7xWffxf9iVxFw18sOEDR/Ow62GRPfmUFlgMkbuRRM8",
+	"EB2jfliGUahRiIw/rGWDp2bff6HHSxLJaQ0zCoyjrWHFOx4XjYjdEFHV8kTK0qUHhqK+FYQhFDClu7TK",
+	"mVVXIMkDjv/Qq6+I63rFrsrhzbJNp02RyKYz9KUkXgE08eK4/+vF+cvznx6/3okCB+qNuZgLzHHEDbtR",
+	"y52tjokSrLmMFpVcTFaODDHK3POsNoRgFkpMwj8agGgsI63fbq5TZ7mqywKZ0hiYqfU1LKEYZUPzRDdn",
+	"h2aja9AmHl/YoMl6pbVN9gpXJVZEHkYINNQxBQO1b7iWu6Zrhtu8nrFJ2CRDdVME+NmaHrmKd9LNhHzB",
+	"9dXt6hIwKWo3P1085X+1rRp+t+NMU5TqHz0GwBjmbu6ZdAm5+NdQ96ep59EOaQScNAXj1YUFN20Docxx",
+	"4xm82+rI8oSM86GxootX13CLLjVt2E01fMTdAUyW7PwblosFnCdzzC59ythyLagY8svuW9z85VvcfBND",
+	"hPrE00N36c8tNJZbfHLNuQ+dqpdMMb1PqfOMv9JeUK9YJ9JY4MUpTcX3/0FDrmlwHjBlnb498zs1d0+Q",
+	"lcBKClNG8XvuERR3Q1D81HMCY/L8JSxWQoA79VrSMe72I1nHvCx98kP0oJL+814UMcI35zV5KpZsogGa",
+	"IvAd4o1rJg3mwPfsVLnsJGYEDK6s77TPRgnzywcvV1sAq9KT2xi4TnjXe/HNVYeHZ3D+clc8F3bphNLw",
+	"JsZxjuovR6t0cRvwJQa0e3oJi0+GdjrOxDWILQvkcfLPEFZ01Gzc4HX0N3FHh2Rsz940X9ph13at2mxZ",
+	"2dd/++b4wfE3x//j5JvvRrtEmzbthuXTaYyDP9GIw410js4+Pg2+vn88P3/p5kYEp+PCp67KaKD5ldJe",
+	"tpUUya6tT70l5xKdDnkppWILvvSNaG7lPU7wzcs243lPJ8jZnItyrN6hOTSztjKnJyeoPb86v3y6BvcS",
+	"EyC8LOPtea5BLwl+A1OTM3SgKFkue03lzmgnC6eQGKu5VYkrmPPaRLkU5bmhvgFl0a8g8T8Kw3hpVMog",
+	"6doHTbSU3MNN3hvmxb3daC58G4OPXfQUT8KHdGtPgb4bm0yavgiZ4AFov0Bw/SaPWjQlgdgW3ak9spsY",
+	"8cOD7/7PXm7Eg62xqxm2Bw8kFKPLi66CvRLXRI3fJDPsDPOZb3g+Ewt6waMZMM7sm895QpYiNZWi19tw",
+	"nc2sKrJMk1OBOjVUJZfRga2wsfaOP5IuypkBaUHm0AKThTWBHJDME4QejpI1O9YuOLblr7jQHY/5PngB",
+	"AaxdvL5suxaUTm+VptPxYbQLcuyuzu0dSvv7BfAFJDcpDou70VufWA28q4ReCXJusDniFQHtrMPn4hOv",
+	"zQ09Xs8BM1ClM0a9tUHxO2NFWd47rO57Mh/Cm1JhBPa+NebHdTR85P7Jr7x6e/O07AnhmO+AfO2BzyOR",
+	"TSyFixfZdcpvcq6xQEXVlo2X2EcZ9eBuA7GEurg+/S1lQkpIezF5qV6DrXWkAPCNhYp0IM9n2xIA5LeU",
+	"FOE49TH71VkbYVJuqS23bZns9pKiWkp6IAoF0yqhQwJFO5V9OFrZUvexI2a55XqaCNNdgy5EbuN38bS5",
+	"jAsurHfE+Et5zH5EKPniFO8TuXivACpkPYgLMlXu3zCu2rScCruKFOF+IUD6YjsuUKQkBEmN1ta5IG2R",
+	"xypZecpv0/HDMWbdiYUtSd3j25dY7K3moYqiPfyKNyRyM/3F5mOEQ8EzikPZ7KfcIbqB3uG14nxSGsRU",
+	"xmVOaDYTWNMYnDlnEnjGEw075U8mz6JJJ7l1xgg6IHduM/DuSbRzPqkHrRzzDldSJi3GEpp8ManYGJOH",
+	"hU/HGuaUTLqeEkAN5xTjUKupKI1OvO3M8Ltl1PJ61jSZp2Ro4jBSMXwH3a/oLD5t0EkxmQQosoKwYb7K",
+	"Al2Yk56bdwj8+iYljfdUNIzmzYGb2vdGlljWIeQ0qGdSWbYEO7SSdK6uN0igZK0SVi/scgVqA8Xt0nf9",
+	"tffmp88bD3k2nvzb5JrOBLuDd+9ud/kpNnLgIowUINq+KjBetVlV8RL71Uu2UNpTWtuC0vA5IBAM/gX0",
+	"tcjhlPH5WExrVZuMjWuzzFjuvj4RudPOa4msIGO50ZOMFdzyMTdwzBd8meFNPu5kZGXMbaCWvMxYyS1o",
+	"9FMe/WmUpD9JtchYxY090ihkM2e6YDsAJY8LkAKKDP1Hx17S+7858Z8xI6YSsPVkRg65jDXzW2iF6hyy",
+	"N6d3TEFapmHiSCYjjyWp9gUQDIRXAY5HG4FRI862Ga8qkPGktVJcQbmMw/J6RuzMMPQpjgGkYwFyt1zX",
+	"QFKRmVnFiijPrLxFsU2TDLwiVRHRePA203NwwflPZcFpswFc9VXbO3FnlO+mfwGaaKi3N/1h1cSnNLYt",
+	"Z/oXqBQ5yFifhEt4ZyMNZ71XmOc5VDZi6T/Y4DcdgEO06l4bEoneHor+By/rTs4VZVg3DoHB+TDXIAuq",
+	"8t6+kk4i5raHYzG2V7W9eSuInwS2ggjYLz63wuuNayoiAnz4jrL3zSH23xxi3rrXIwVsnbbIzUFkO6f+",
+	"xCMTlz674OMDmlW1/ew6WNxDe/XSeEJ2wq2xvTbgDL+q7Wsxnd0QifVVbZl2rzciD7UiiqhTZ5yvTAp7",
+	"9Z7VfQZ9cBwbwRO+5yMfvWtN7P6+hnEtyuJWWkubArrghi1Ehf4BkpAzVNa+mJsbz79+iZVpg/uaHPpO",
+	"ajrz+xv58W5kEiQzNCXdK7J52+DcZ7EbinQl+p7/JWHO77Md7gHX7wHXdwFcTzXddxuK2SpZaF7ZyH7E",
+	"cqEryipuZyEL1zvQ76Yz/z3q+heDuh5E3T3u+r1KNtDZci14JAG2sWB8MFU63Uleg7aGTBm+5ow1IAtz",
+	"Rm95NkdNADzS7c7n/KkjvAeBsFF7nUMR6QUI76pS5MLGY71iV1RG3aeO9S9iC89Bbf2ueVnH/LD8CmTI",
+	"MiAWgYjboWiL8qTdL14/HcMw6MYA0Ngn02Z/wtTDxOKbLGFxC4PdGwUSFiyIPq+M+GXd17jfpwwfVmqn",
+	"tKpPU9TRfCOlRwMV+Iy1IGv4V1vN96sN3yc13zKpeV3V7/LbhtXGCpk64CdnyA/MjFfdFOLOIIVw78+F",
+	"5DZEpasqFPVZy/NZEg0Hfw1TyUb5jMspJGFm8dfO0yWiXicedj+2zxZQCrfaFGKk+7X79KZZP4L+rAut",
+	"qqO20XziJa2qAF3WvgrvsHwz8c7jd912gNloAjafHXnAoUQCuXsEQYba10LX/lS9kupG+LNOu+tUF8SV",
+	"XuZZ6BOVeL7f1dAb5ymcpQ40TubLMFKJMt2ioqwN7aYe72cyZJ0gTvqNXhQwa3zMiRdWwg5Za8klX+j7",
+	"RRuunHq8oyNRr1alIf00/tw+v41E18nTUGe6xOPux+6zqko/qqrOk7WpQCZ38Q393HkeVf0jXhSbu46e",
+	"F+svubu5+S13MdvXnGTYSPxOh+4Sf5sstHyJ7okO/3WqgoQB6GL9i/4h2/x0/z5te3qVxrY932Oc2x7u",
+	"Xtdtz8Y44LZ3+rxp29O7fn2dWW57Y4WJbN3LnsTaflKd673t4b7o3Lr3sNvTXXG4fdo9PjNgC3tcdeuh",
+	"dtnM9ofby7x1Il35sfXDfaa0fU96kmDr11f517AXuqxr2xurQnvb82t87i0qjb2jvoGZ7iQ0+Z5KpwV7",
+	"kFOruZl9SRH1wxujpBrcB8MPbewR6UatqFPcNmcau/+Th0Pp1slxO9OOBo6adnvpQ3NTSPGbgfusQ8I2",
+	"aX74VjtmU7jiB4rtwJt2fis1a1rNY6BQ2lEvBd+bNNiVGP3g/oWpCNU8WcqWyPJPownVY0mloVtnZNWA",
+	"x+KAFKHyhxYV32ZjoigpudGTuI9bJTooJHqarczMd/3Cr2Q0SnReMygnscPfU5Xhrn1tEnVqA3p6UFFW",
+	"O/Hoaq+gBEvHsIM4Pm/KNTyQVEAvYk4bqLFqaCHsTNUd7Pw1Gd0pUoo5d6VFqHcfSTp2TzPfNiIpqVW8",
+	"+Ub788vUPoO0erVv0UAEYTWZGLBDS8OHwg1vRAf2Q8aOdNUTugpfrq55E7pKADhJMUl2uPA/JvdxAyFj",
+	"2fd6nZtkXOczxymFE6FUv2q3Z4/1gb9XjrhHEivT7iyxPffo7WicHqu0sK0ZTOEbLe3QBibV1mVl1R4A",
+	"sd8/5SZtNOa8gF1Q/dP9Q1KdYlO9YFd7a2DKhZsOAT5sb62R6DBCC9p0kDczPp5ogH8RJCI1AcHaQ8zz",
+	"4dg2gwlpLJc2Y7UsQDMewBvv8/M/v/z8xtP5Gdk/HT61Xk3fXI8uciF+stmfVPOav2DKfxY74A6noKb9",
+	"u8HINdJghSywB7EwV0zM+dRdMEwUfHV++dRdTKegmVQ+4NYSYq+ARbjr08fPn5w8efbcB8KJWwV9zTtN",
+	"hLwG6S5K1p/TepJiSC+eWVv9N/NvnTTjdT28KhWhZG90PwWVM1oz2vPY7cam8VUfIsVZl2Apq2KqnJ7a",
+	"SeXADEQMEGFDaB9UgOI+v+NjCI/Q72/VxnBXJ/OQHkqzl88edjpOUDssqjS1M2wenw/LV/zrp5NQ6O3e",
+	"f/dFI9B1wxm7MlJVsUZc3jPELzDhbe5IMpIq/thZZqcd/Ikm2ccqZma1ZQVCuXDHRGotnXydTNabGTo1",
+	"RMzhmOXuOE8DThl+SclyeexeC//c+RDaWznQALwV3AyxhxADWquqohRSzw0x2wfQD6wmk3in34MzZFXd",
+	"8+MvnB+HPnnrHm+M9G9yJ7nN3bEdehy0aijSn0f3w3EbxzJ+c4jLEbROOGITbvE1lPVORh/iQ+MH47va",
+	"i63vJuj+DlBRQNnTBmI6CRl68wgZIPfGYEQBvkcUmnvEggAvJ8zv5eR9YvhBBIdPd7uXHV+27Gji4rfr",
+	"RhPb1nQrn9s1pLlVU5lbdIzpQ1O2kX+fCuAn0cx0czePteSqG6APcOab24fuOOiQC1HaexyQTwgHpJMt",
+	"fM9xu+k4mxy6bSutj4wesjmtZy3r8Qbdc9NXmfEFYgjc3+ed7vOmovxule6nwRewIOCeMXzsW57sCbea",
+	"d3wjYU1NGGvtLbxQhtPpnO0zkBNgtF/cnb8klADaJkR5mJ8RWCumRhKANXiAdtzdXXEAmkYjEZQJrMAn",
+	"M5lQLJyGroEq0DvIT2eYv9E/u5WJxMzC5Iw+qlnYVhoN79r8MmEM38NtfCLcDY8tytbaPpdr5h8Uu+Rw",
+	"4Qs/LqOW28Y+cE2vyZv3hUw6CVeT36kfZunoI1d1WWDAYOxudFnEDdidekqmsDUO0Woygr6uyiJGtM+5",
+	"sSkC3ZqoHRKgY7A+f6pxr7Fypw3pMHwOnzcdSCdb6YHZEMfKFmYNdW5y316qK4jlgGvgdjfS9i0EN7yy",
+	"dRt3Tc2uDSTPMguI5XMhawu3Ptrh6d/+vNotjO67Z83rWz8V17C1SyVm9WOdRyyekUx+BWn18rYp1PF8",
+	"WPr0xsToDRlT50fffP9DyHpqE4fDvzS9CfzlNyBt5lSIGbwbxXPn7IAWC/RY4nhMxN23Wz8T/AgU0a5i",
+	"ooxm5j5VxnoFtxDEeC1gp8xEYCrpPFzMloPjPO7Z7WGlRL8Vv5TkLkZTzlfAPz0+30RQ+5O2rDBoMiia",
+	"s1QDsDjiHsIWURlEWwPhFVC+ZFAaWAzvnB9XvS8CPmhPvx4N521/qnFiBVVNq/BT3CHP32ufUbVK7sLS",
+	"a2ljDVye4R28otYdw7604CbakX7WKdgqMqe9YT0Lt8E9u3vVDe2/G7DtOhdWHpZE+x4j2V9MjCfvKpgS",
+	"lVIbZo9vxCZEiI6XOgJh1vbJGZ61qusS9lkVOIjNNI6kNhjg3vOzaRr+vI1BvxnIay3s8o1jqrRu01au",
+	"CUdHuVJXAsJeno5q7IX2/4TH2k2oxN+B2jMGrQdZNdoHwDWKbf/szNpq9MFNQMiJiuThIOhDxhDGxvsp",
+	"jhpXRXBStljGuVaGIlSBJXHZJgFThx3ssqmqJSvFNXjks+Pf5e/yj3dHjj7+8HUPzo4WxG1Q42Pux7Yv",
+	"0pxfARP2mFEndKWdvKQ5GgvYswWExpgUtcHv97p3ZjqO+tgpqjSaUzMM44x2ieH2Ic+m0Jw0qoSv3DC4",
+	"44wOpOW8D9+8fkIvOeb+x/995P7hCFXPP45/l4+ddkp2XEUtulih8nqO1Wf/7fWTh+xv333/P/4ttGAw",
+	"1ils7I9cFfCHWxaKjD8kvLN/ZJRNgD2cjn+XzwX2U9fUkY5VTocYL/H/p/4Nt6fuCPE3YdgfWALzR9A8",
+	"Jqos1QK7nP5BUcc/SLAwC3puQuzxd/lHJ/qIce//sKKAo//+Rxb64NEBz2vjmFtZHP8um0brpyPq3zfq",
+	"tPwZfe29D5JXYnQ6+vb4wfG3vqwQr8EJtxZk8Ez4dqONPfuscIqwMPa8eQoLgvgcLHrHfvO35581oOLm",
+	"Lw8aE+6qohITvdtr0rw0ivbdqDk40wZtsRImlvGSzNPYUO6B2Eitrf4WcXIqJb3x+82DB9SvDUsT0QKv",
+	"qlLkuOKTP41qLzUfrKY1G/TMwjyi9qx5Ay9nweFAnsIJr0ubGqWZ/0loP4dcrZ7PuePphNi14ITU6pSg",
+	"AnLhKCBjC6WNJSdeRn6d5kbBtSiwy7+71Y58O04PxvNQZc6n7qBHpVLYNIfYyOh0dC1g4VX5lopOSuBk",
+	"elRe11khJvfzuT9PTR7eHxVhaw4+kV2KOvgyojR8+2DFaRjpOljs2PpTAzfRPslrApv6JOLTEWnVe9zZ",
+	"kx/W6Pe79RU9cjt6e0LC42G4aI/1i4iZQdowmjYSDBGaY2CbiER58UFk4mbCtTAbuM1DfASG8Rk+Wt2s",
+	"LTwn9pHxrh9ZTVPCCXvLALslOvGAf8jYTC2wvem89tlewaON/UNi04F3PD8wR9sIWNQeUYJrdQ7x9gT3",
+	"VC3YhGtmF6qXvjfVTrXg2Cl5IA9q88iSYuxhkw7fp63YzNtHTkoxF2m8nM6DKPaHPEhawOjAJ1ktsdlq",
+	"5BzPUVXZw/nRjjqCD+mlA49qmTyon8Cd03L9lFaXsJIYmLHVornEDQvW0s3v/IUsl6F4GHU8gYJ37nS/",
+	"po9oZGSfiduOtAr4js53p0STi9apjaPW5xVptn5oAkozgWq5B/IJlcVO+Z7U6KMaTEAn3mZIEtJr4MVD",
+	"/8yuxHRgAnqlDGowThygVeG7XkaJhn5qv75TiG19bO/bd0M7lREF+VzplILtnukN33RB+eb7LUMfljjx",
+	"YJ+raYxEfw2dO1C/25OC3fYxnfkvUz6ms1m14CVDCNRBylCWUI8vlxV8GiT79k7UcxttoXxuQs3QssKY",
+	"PyvdroOjWlREf/9dx5JzNxbDr3ZGjpdB3FD9fkbUhvPdA7k5MgigPB3aIteNJ8IOoeWcgN6SWne1PCmE",
+	"qUqelroXFchH/plPgPI6G/71g6/j6QG/wviNyq/A7mPH3U7nGkBm7AqWY8V1gWbOXNUGehufMXWN8CDN",
+	"+ORf+uG777//N/Kg5Vxr4X35GubKApu4DR3XkwloVmllVa5K/97X3337b7vYUNXypBK5rTVs0qFe+Uc+",
+	"rcNcFwGIqnBSUWZERMiNheQ4hdVPR/WSsDF7Z/lmpham4fdIKcPPrAMtUQIFFVfdIvYn9YiCoAPsXo8b",
+	"dJtjOJwPwefYlkoZD5yh6raVTPBWn1FfIVECM5YvzVC5mbTtHgV0sr+IabeSS6HqXlyl66naKZ783B0L",
+	"UlrEhyXj9YaJoC3NKS5DD+jsfN4QFjU0mkMh+Bp9ZbvYpCl17LxQlfXX8g60oQArFulLl4Z22aEaKB64",
+	"x1Fvpgl9vTd1vkOWByafCHty2+qoqJ4zIX3GT0NIw7k8uDfSDqg3VgOfP6aH4mx+BrzAAKLn88+5sUf4",
+	"xtGzR6PbyVmn8NIUjwzOpH84W6UrTfzUwwkRbpos2J9qvA83EhUJM4621DXoIwPSMtrRM6bB1HNyM61u",
+	"ySB3gcdJTLoGlbo6t5SFPEwA+6tzGw/AarfJDe0lo54kP9l9qmI3v75+7+4kzhUac0NZmp5i7vOA3D62",
+	"eF3Dr29I6N7kQH7aJH0PIBJntNIMNtLFnjWUQx6zX/7Bvcq/zhSmri1m3GZURu94zWK2zJiEBYSI5tD7",
+	"30Aspw/WQx1/CYEBt9aDHyElIe5FByuettz2JhrYxri9//odqzvtmOvcErn+7Q/gvCgCqxxTMr6SlFvH",
+	"clV0OpLzqRO1lRaklyQPqpfh07lXJ+/d/z5sMm8faVU9DYDWu1ww9+XXMBndqQH7ROkptHKGEgnLAjGP",
+	"ZkJOGZfL4DEfultZ0k+z733ZL594BJaL8sCkeiHpU21qSqUUgjKEjtOYdzaD8hrMQF7CfbLhakjI7GPD",
+	"D24JajDWFwttqT0KT97MgHvwOXG0N51LqZxNYDNmVJP8Sxl14Y5KWKBGvaBExlswtpN8BvlVWn146H7+",
+	"uLd4kOfHTRHn+hHS08DO0GWOh5dzycbAagOFT0mjI7OqLCjlgx15r7TPj21bDGQkrjBnNr/KiFHspAaG",
+	"U9Xgzt2mU9Ve0wOfA7tIIsicGzaGidKQxRPeuniqxYBsc3zqC2A16CRyOhMpRy1AhA2B5YWogCJECBtf",
+	"lvg3WFB/KyGz0Cu/fY0w8qmquiE15jtKun+VbOx23XR6ZFFRw47c60813mzt/OweGGTDUnXTTp6NULm7",
+	"wMrFfCbKQjsDTgMrhbGQii35RgMrqQYhoPttDHzpszKef1bjg1tdP2MuftdEPmtauHBGO7xaYy8VFZLS",
+	"UXVIDcloF1MNsbt/VuPtMUdfbI51Aaj0YaSbz4FdwZJpsLWWdH08Nl6DRBCIZ9VV+qyAeaUsyHx59HdY",
+	"psjom0ht/G2Y9OYWgL5x3hD2+M0+6SzFHffkrOVaLx05lVwyVdszn62xUBqRX2uCd0UTac1Ps0ZUfSec",
+	"+/nk/Z9q/GFTbDtKY1tu+J9qfHCL6eBbHyAnG0PJWKjMkDvb39yTnMscyrTy8xB/3+8+f0YkjuDZhBXg",
+	"RHwtC9XI40IUN6Hnk353q/i2v+BX8Kjb8ugWe38zhjbIlHgB87FHQlizI26jB6rcQjw8dYN0kIt/PNlT",
+	"YlC/lrxtw0EaTigJDv3TMDsQG7XDDQnFffDkvfvfh43JrfGEkYE0EqohfIc5L0aLNth9q6IKX8G/MW31",
+	"lvmieyUWd8xU6LsHzyuFn0KXC+QiMy4JExPtApr0kaqsmIt/QcH+8eLR3zNMAmYc58FoA1mvBGs4Cbnh",
+	"oDhS9Qb79ik+c1Hbj8FmdjBux4MbNq4Yq+NEw8Qb5ni+VHY/yZ19TuEoZDFTZQNQcbMDV2Wx4ahVWdzL",
+	"8rFvHoTaKkK7UEuhkluq2t551ztgJEkm/ao51bvQV/fKFM8lu/jH+Z5IvkfjSeY40Uqie3fM86szSvlG",
+	"LwqXxM5udEwec3iDOfGKcIU/PZMCJ5ZKdi253NPpoC3ngbHdkYQMZjyUxtqYCFmggwobdxBEYubx39Ap",
+	"NgPZnOoYplzewDQJQHVVHXMxgH1NHqlPXmS9Ak2lNuuiZF/4eTGB1w57M8n3GXF2Kh41NkD9eJxCFWDe",
+	"5nzJxpAxTtgCovSN43R9M62K0tA2RQzc77cRtFms9WPjQsX7SRh9GNpywowMefQ+a4i6YHyMBTtNSFjg",
+	"3ieSygL83061x58RwTwHu4IAOIOyIDUAo4W+xyB5JBUVfojEEdyIhGwHsi0ljhpYt71RUazkz6g5UGOT",
+	"nev+HnzEur9mc1JVf8KwBZf7UdV/7WopLb4G2mnRhunDaCJLyTZZ/OjBpm5n06eM8bRZP9A4HyI5b6mC",
+	"3sAyu0Sgzn0kGFAjIPIE9HVURC/K2qP39rkgnJ5iJ0O95KhGbQzRPadnXtclEF7IodMDOgPeeYIArrJt",
+	"HoJlQcitfB6QR/NTugDt/kIoSAGdhFktoLhljmF3+YcJB72ERW+P77jAYnXoAx4npR7qukT5Gah9cCK2",
+	"f+HkvfvC1rzC/sHFQtp9D6euP/3aOdw634ti6KaJudiQ4/wT2Of0xAFlsx8hQV5+hvtR++dcLvsqP/kX",
+	"yBmvaxmaTA6MZydszc6e7Z8hdLfr7rJn7uiQqKIH+wj0DDB3CO58ziiepmtp0PTdIkAjWS6hvGIjyYcK",
+	"jI35CL5Vif8ga9suoOrftiLn8k4ro29zxrTu5CH7n/cSjw7bRhBhZdnbtZVck6nbWKvU0Iw9/+3N2UzP",
+	"w0NfRvmGX+7Bc4nCtoYijlX4QGoM0nSYHnSecy751PdVSZ7ni/DQXai9frAhKu95We7jymAqLG3EHKT1",
+	"BY/OtlAaxBQ7hpKHVeGjhOppbqnfhnUerIym2ci71Wt7w66zunl7vLcWaJBfMd6ckv+yR+6ugF8Z9vDZ",
+	"i2e+q3VRMGHPPLZtAd0c5qNaXkm1kL6EkVLb5BQ01uBgywFdm11T1sPVOqm42JBh8ooLfVha6I7wVyUG",
+	"tHBk937Gi6wC8jyoqoQzslgL1WY7eljN8OxS1drc5txDg5no0V9MJqBf+acOeAphiCR0XAF7ybLob/XE",
+	"I0nTXmMQoHdAGZsqFWBL/1lzbYHSeSSbqVrfdNff+z9ttVPbS7ebkuK///Gq4PwEznrtc3NHvegMExYB",
+	"XPZSC3eYPXqwb/6yuShuf1zGadf+az4IuwjlBz6/jPFZQA/cUuS0tTTuJ83l/g5g/2IF53fn1vKdSZQ3",
+	"fEmnuyJW5nzZIO9bfgUstPK4FbMaVNP2KdzGz6ayLaiDtyxuyxFUKWMewT9jWkxndgf7Sl9tM670ldkV",
+	"v+LuvBoDbTZ99XEw9oVhY1W7q6jYhOdgfbaB36qvDBMFSCvsciAvTvgdcYV3gznlVhEFuL8SMtFkr3W8",
+	"ba4WbAmIRvHf/NRA738UzmBjpcixG4LSTIMzynlA6OV01mdOV6QefG4drJZjQU3yBvrom2PefEUv2sfu",
+	"4jY1w92dD+RXUiGRU3JzBaiWd/YRE9tSPM79aDaXUPhsvo9e1PVZpQH+qjRBNWJzyYB00alUXWAfz0Kd",
+	"NUX2wrAc/fzF4MPDeu1N1P/KV3R/Ca5ct9aD+3FxQ4MT94xxZmYYNKeOc9RXGivjUc8UhikJt7Ik3gAe",
+	"4raoy8sdcGd9Q7ZPDb665GMod+4Tswna46MW1uOppZgM/rYnDA/sH+4xPDogHRmbCmw/w2hjfYxQ+DZQ",
+	"jjftgBXr2I2GXE2lCP2tourWa3rG3FFHotD7Yr0RoLKQaKu6rvo8VNWyiyrA5rwgh8wZ4Qh63avbNLjt",
+	"5u7dkmoht3ZHxOl+bMSHO+hE0drfhG3ZAD1MUN8X5oyZWl/D0rArgMpRr7DDCdE3Ldws+t6Eh+5C7fOD",
+	"3bkdFRbpBVBAeNLOVs4aMAChmanHEqy5nSH1pmkWeQdXO93K0+lI65f4yeuLF0eXF9Hmw7j47SaWTzvw",
+	"j39qltVPjp1z5omfCtZxpk2QTIMxlOqHrL9f4bP1TjUtPFOO9zdiKqnCcfuaH2Oz/9sv+rFPIu20DvXr",
+	"4XkOJpWClPKJv2k+czD2GoZIXP2wkP3gegrDjJhKKJgYvDcJuBExlc/kR77aFTdmoXQx+Ko2L3xsobrh",
+	"1NfO6cZH7xvvjk5/e9tzucBUSBS12Otm2F0hoBp/9z0Y4EZx2gAG3oE0nUE5uUsHCuimmJKa0/pW2oPc",
+	"xF6TSTtR3uADd3O1GnDedfPQnDGpJGBPNewp3O1hv8XSugtjahhp4F7GWvhv6FtViMkEtNfPbhspN1fe",
+	"wF/4ioYlApqSEEbIsT7kPatRvy2o0HKoNPaa3OYrGR7aBWX9I0cbaM53d7f/4ft+98BPSaFoNGcEyeLY",
+	"Dn3QhbdQlkJONx/OZXhoi+MGe3oTZljCXUM39WP3ZPbrGWrhLPhyX9npHTAYYSj0pyaY+owxhF6IFv3g",
+	"2PMUevt6C8XovCjC2g9WytJs7t1meJ0XBRS9sdcasQmDsvCYke6aa7AhZ6UsSVZ6xYZSWQ32dpJULbCH",
+	"aBL0DvyUjZdszkWJGeTjZei9j2HDBYyDEXTMOtcq9NT3EHnuj5oynPpt9oeRSZcBnLz3f9qar9RS0EZm",
+	"8MwaJoqmjz/IgrxLgTP0i29sjyz3WH/z0kckEHPO37k9HqZU+OXI7eUSz+w2J3FiqetEoiWkXn5eRxF6",
+	"Ie6zKLMpVmZSLRC6xQCwhc++EJZxrUUfHHzbMagr2BKHvaRH/irSUPnzGCIL/e7sE+zoK+O/eici8AW/",
+	"AlrxndgwBV9GTJhfpBWlo054VwntrJm/PVjBYW6K6r/94fstZfXZCGRRRmGen1kmsc28H6j1KDZEljUu",
+	"jG1oqBGvxV10B+tvqF/Iue3VjTuLBFN+3eWqy5KPHTEQ11ozB0U8ewWJcLu3xnriEcXgDndW7YfjndOX",
+	"fKoyjRKYel4KkPasq7LsyPJO3uP/t8t/vwHbK2pt557tV46oCmSk7cYeCs7hWmGlLc4dewUKlJ5un32c",
+	"PCHpv9pFyGieX4Wc/Doq3Hl+dWdxR/+n4bHqZEgSFwZFTJplI0RZWz/PC92rBmSUYEFFMEPCkL7MzI98",
+	"F97T1AZugWHyDw5hG6GUeT9tMa8YZrcwDVNhLGgoutWrJTgJa2cwZ7zckuPRd+1Yzc1ss6qET2zRlC5n",
+	"lFzylVMBypB04iwbygHrS8ZBDqGOLPv6QRLa+3BQNGZ2N3mnpQATUDDwNJxmj/uXUekytx3Ed4Ljpk0l",
+	"7PT5UEdRbbZVZ/5i7qo00400VGGlee8nQoUp92Iqtwao1upaku4YXMqnE6jqNsp/EFGdaH3vRyCdLvrb",
+	"ykKzlj1kgXjeZjtGv/wgH7vvLNFYmqb2BjpWgTZK3oiumnt58t79b6vm5oltu+JWm1u3ED1c7sBjTMp2",
+	"U8xaaAFSYakdGIUMza5XNJ6zSHAVB965w+t4tdb+m5EMPg3YVDdcwTM0MFAexzPBNga398YkPmoM/A6u",
+	"vwdCafa52X+nlCF46qqlkXm6/8o0z2JRgip3MPYWTTFwUpLfHbbYRwQVUxNGW3EnKGKHhQ/7GLhhHwEw",
+	"bBEq1AeaJ/T8kTu/tOp6qZe/hu8OCD1LsAuFNVg7tz64puKTtfc65mKi11aTq7jzmDv3Iz+kXUT7fKnv",
+	"oibP3WAKlHeatHHmjw/RBA2zKvP9o93jSGaLXrLRRpOIyGsgGt0XDUPXT/h6H1ytv711ZNtka/721q3F",
+	"o97gc7UuR6ejE16Jk+uvseLGj/Y+BfDqi6BDoaqb0zrqLXWLj1UwdQpLqHZqrTt/yaVhYxBy6qHQC5+b",
+	"6t9DgLII0K6YSiyMkp3wDwnqD28//P8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,6 +1,8 @@
 package tests
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +11,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
 
 	"unvora.example/unvora/internal/wait"
 )
@@ -41,6 +45,10 @@ func TestRotateKeys(t *testing.T) {
 		require.NotContains(t, out, "does not answer")
 		require.Contains(t, e.ok(t, "manager", "check", "mainland"), "certificate")
 	}
+	web := httptest.NewServer(http.NotFoundHandler())
+	t.Cleanup(web.Close)
+	e.ok(t, "tell", "call", web.URL) // whose secret is sealed too
+	id := get[[]openapi.Telling](t, e, "tell", "list")[0].Id
 	before := key()
 	r := e.run(t, args("file")...)
 	require.NotZero(t, r.status)
@@ -67,6 +75,7 @@ func TestRotateKeys(t *testing.T) {
 		require.NoError(t, os.WriteFile(keyFile, []byte(last), 0o600))
 	})
 	reached()
+	require.Contains(t, e.run(t, "tell", "try", id).err, "404 Not Found", "its secret opens")
 
 	without(func() {
 		thaw := freeze(t, e, "agent-petrel")

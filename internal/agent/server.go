@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/internal/agent/do"
@@ -111,6 +113,11 @@ func (a *Agent) serveTrust(w http.ResponseWriter, r *http.Request) error {
 
 func (a *Agent) serveSurvey(w http.ResponseWriter, r *http.Request) error {
 	wait, _ := time.ParseDuration(r.URL.Query().Get("wait"))
+	if of := r.URL.Query().Get("of"); uuid.Validate(of) == nil {
+		if err := a.Records.SetUnvora(of); err != nil {
+			return err
+		}
+	}
 	return answer(w, a.sight.Survey(r.Context(), r.URL.Query().Get("since"), wait))
 }
 

@@ -25,6 +25,7 @@ import (
 	"unvora.example/unvora/internal/access"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work"
+	"unvora.example/unvora/internal/work/tell"
 )
 
 // Server answers calls.
@@ -33,19 +34,29 @@ type Server struct {
 	work     *work.Work
 	access   *access.Access
 	contract contract
+	teller   *tell.Teller
 	events   *hub
 	plans    turns
 	log      *slog.Logger
+}
+
+// Rooms are what the handlers call.
+type Rooms struct {
+	Inventory *inventory.Inventory
+	Work      *work.Work
+	Access    *access.Access
+	Teller    *tell.Teller
 }
 
 const sessionCookie = "unvora_session"
 
 // New makes the handler of calls, and one of the service's figures alone, which asks
 // nobody who they are. console holds the console's files.
-func New(ctx context.Context, inv *inventory.Inventory, w *work.Work, a *access.Access, console fs.FS,
-	log *slog.Logger) (calling, figures http.Handler, err error) {
+func New(ctx context.Context, rooms Rooms, console fs.FS, log *slog.Logger) (calling, figures http.Handler,
+	err error) {
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{inv: inv, work: w, access: a, events: newHub(), log: log}
+	inv := rooms.Inventory
+	s := &Server{inv: inv, work: rooms.Work, access: rooms.Access, teller: rooms.Teller, events: newHub(), log: log}
 	go s.events.run(ctx, inv, log)
 
 	registry := prometheus.NewRegistry()

@@ -25,6 +25,7 @@ import (
 	"unvora.example/unvora/internal/inventory/pgtest"
 	"unvora.example/unvora/internal/wait"
 	"unvora.example/unvora/internal/work"
+	"unvora.example/unvora/internal/work/tell"
 )
 
 var database string
@@ -53,8 +54,10 @@ func newHouse(t *testing.T) *house {
 	people, err := access.New(inv, key)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
-	handler, _, err := New(ctx, inv, w, people, fstest.MapFS{"index.html": {Data: []byte("console")}},
-		slog.New(slog.DiscardHandler))
+	teller, err := tell.New(inv, key, tell.Settings{}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	handler, _, err := New(ctx, Rooms{Inventory: inv, Work: w, Access: people, Teller: teller},
+		fstest.MapFS{"index.html": {Data: []byte("console")}}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	server := httptest.NewServer(handler)
 	t.Cleanup(func() { stop(); server.CloseClientConnections(); server.Close() })

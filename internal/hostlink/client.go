@@ -26,6 +26,8 @@ type Dialer struct {
 	tls *tls.Config
 	mu  sync.Mutex
 	out map[string]*http.Client // by host id: each has its own name to verify
+
+	Unvora string // id of the one that asks; "" where an agent does
 }
 
 // NewDialer takes a configuration made by ServiceTLS or MemberTLS.
@@ -37,6 +39,7 @@ func NewDialer(config *tls.Config) *Dialer {
 type Host struct {
 	http    *http.Client
 	address string
+	unvora  string // that asks
 }
 
 // Host with that id, whose agent listens on address.
@@ -55,7 +58,7 @@ func (d *Dialer) Host(id, address string) *Host {
 				MaxReadFrameSize: 1 << 20, MaxReceiveBufferPerConnection: 8 << 20, MaxReceiveBufferPerStream: 4 << 20},
 		}}
 	}
-	return &Host{d.out[id], address}
+	return &Host{d.out[id], address, d.Unvora}
 }
 
 // Forget drops the connections to a host that was installed anew.
@@ -204,14 +207,15 @@ func (h *Host) call(ctx context.Context, method, path string, query url.Values, 
 // Survey asks what has changed since a revision; "" asks for everything.
 func (h *Host) Survey(ctx context.Context, since string) (*Survey, error) {
 	var s Survey
-	return &s, h.quick(ctx, surveyTime, http.MethodGet, "/v1/survey", url.Values{"since": {since}}, nil, &s)
+	return &s, h.quick(ctx, surveyTime, http.MethodGet, "/v1/survey", url.Values{"since": {since}, "of": {h.unvora}},
+		nil, &s)
 }
 
 // SurveyWhen asks what has changed since a revision, and waits for something to.
 func (h *Host) SurveyWhen(ctx context.Context, since string, wait time.Duration) (*Survey, error) {
 	var s Survey
 	return &s, h.quick(ctx, surveyTime+wait, http.MethodGet, "/v1/survey",
-		url.Values{"since": {since}, "wait": {wait.String()}}, nil, &s)
+		url.Values{"since": {since}, "of": {h.unvora}, "wait": {wait.String()}}, nil, &s)
 }
 
 // Examine asks whether everything is there that machines need.
@@ -410,7 +414,7 @@ func (a *Authority) Enrol(ctx context.Context, address string, code Code, hostID
 	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
 		DialTLSContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil },
 	}}
-	h := &Host{client, address}
+	h := &Host{http: client, address: address}
 	var hello Hello
 	err = h.call(ctx, http.MethodPost, "/v1/enrol", nil, Enrolment{code.Secret, hostID, string(cert),
 		string(a.CertPEM())},
@@ -444,8 +448,8 @@ func (a *Authority) HandOver(ctx context.Context, address, hostID string, to *Au
 	if err != nil {
 		return err
 	}
-	h := &Host{&http.Client{Transport: &http.Transport{
+	h := &Host{http: &http.Client{Transport: &http.Transport{
 		DialTLSContext: func(context.Context, string, string) (net.Conn, error) { return conn, nil },
-	}}, address}
+	}}, address: address}
 	return h.call(ctx, http.MethodPut, "/v1/trust", nil, Trust{string(cert), string(to.trusted())}, nil)
 }

@@ -97,9 +97,9 @@ func DialPeer(config *tls.Config, address string, accept func(authority *x509.Ce
 		}
 		return accept(authority)
 	}
-	return &Peer{Host{&http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: config,
+	return &Peer{Host{http: &http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: config,
 		ForceAttemptHTTP2: true, IdleConnTimeout: 10 * time.Second,
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext}}, address}}
+		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext}}, address: address}}
 }
 
 // Knock presents a code's secret.

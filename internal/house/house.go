@@ -14,6 +14,7 @@ var Rooms = []string{
 	"internal/api",
 	"internal/access",
 	"internal/work",
+	"internal/work/tell",
 	"internal/work/draw",
 	"internal/work/steer",
 	"internal/work/away/foreign",

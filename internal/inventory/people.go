@@ -284,6 +284,12 @@ func (inv *Inventory) Authority(ctx context.Context, seal func(key []byte) ([]by
 	})
 }
 
+// Unvora is the id of this Unvora, by which pools say whose they are.
+func (inv *Inventory) Unvora(ctx context.Context) (id uuid.UUID, err error) {
+	err = inv.Pool.QueryRow(ctx, `select unvora from authority`).Scan(&id)
+	return id, err
+}
+
 // NextAuthority keeps the authority that is to take the place of the one in force,
 // unless there is such a one.
 func (inv *Inventory) NextAuthority(ctx context.Context, cert string, sealed []byte) error {
@@ -319,32 +325,42 @@ func (inv *Inventory) Services(ctx context.Context) (n int, err error) {
 }
 
 // EachSealed calls f for every sealed secret with what it is sealed for: that of
-// the authority, and those of managers, of whose ids purpose makes it.
+// the authority, those of tellings, and those of managers, of whose ids purpose makes it.
 func (inv *Inventory) EachSealed(ctx context.Context, authority string, purpose func(manager uuid.UUID) string,
 	f func(purpose string, sealed []byte) error) error {
-	return eachSealed(ctx, inv.Pool, authority, purpose, func(_ *uuid.UUID, purpose string,
-		sealed []byte) error {
-		return f(purpose, sealed)
+	return eachSealed(ctx, inv.Pool, authority, purpose, func(r sealedRow, purpose string) error {
+		return f(purpose, r.Sealed)
 	})
 }
 
+// TellingPurpose is what the secret of a telling is sealed for.
+func TellingPurpose(id uuid.UUID) string { return "telling " + id.String() }
+
+// sealedRow is where a secret is kept.
+type sealedRow struct {
+	Kept   string // table
+	ID     *uuid.UUID
+	Sealed []byte
+}
+
 func eachSealed(ctx context.Context, q Querier, authority string, purpose func(uuid.UUID) string,
-	f func(manager *uuid.UUID, purpose string, sealed []byte) error) error {
-	type row struct {
-		ID     *uuid.UUID
-		Sealed []byte
-	}
-	list, err := rows[row](ctx, q, `select null::uuid as id, sealed from authority where sealed is not null
-		union all select id, sealed from managers where length(sealed) > 0`)
+	f func(r sealedRow, purpose string) error) error {
+	list, err := rows[sealedRow](ctx, q, `select 'authority' as kept, null::uuid as id, sealed from authority
+		where sealed is not null
+		union all select 'managers', id, sealed from managers where length(sealed) > 0
+		union all select 'tellings', id, sealed from tellings where length(sealed) > 0`)
 	if err != nil {
 		return err
 	}
 	for _, r := range list {
 		what := authority
-		if r.ID != nil {
+		switch r.Kept {
+		case "managers":
 			what = purpose(*r.ID)
+		case "tellings":
+			what = TellingPurpose(*r.ID)
 		}
-		if err := f(r.ID, what, r.Sealed); err != nil {
+		if err := f(r, what); err != nil {
 			return err
 		}
 	}
@@ -355,18 +371,21 @@ func eachSealed(ctx context.Context, q Querier, authority string, purpose func(u
 func (inv *Inventory) Reseal(ctx context.Context, f func(purpose string, sealed []byte) ([]byte, error),
 	authority string, purpose func(uuid.UUID) string) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `lock table authority, managers in share row exclusive mode`); err != nil {
+		if _, err := tx.Exec(ctx, `lock table authority, managers, tellings in share row exclusive mode`); err != nil {
 			return err
 		}
-		err := eachSealed(ctx, tx, authority, purpose, func(manager *uuid.UUID, purpose string, sealed []byte) error {
-			now, err := f(purpose, sealed)
+		err := eachSealed(ctx, tx, authority, purpose, func(r sealedRow, purpose string) error {
+			now, err := f(purpose, r.Sealed)
 			if err != nil {
 				return err
 			}
-			if manager == nil {
+			switch r.Kept {
+			case "authority":
 				_, err = tx.Exec(ctx, `update authority set sealed = $1`, now)
-			} else {
-				_, err = tx.Exec(ctx, `update managers set sealed = $2 where id = $1`, manager, now)
+			case "managers":
+				_, err = tx.Exec(ctx, `update managers set sealed = $2 where id = $1`, r.ID, now)
+			case "tellings":
+				_, err = tx.Exec(ctx, `update tellings set sealed = $2 where id = $1`, r.ID, now)
 			}
 			return err
 		})

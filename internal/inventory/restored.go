@@ -14,15 +14,14 @@ const skippedMACs = 4096
 // when the copy was made are held: what they have done since, the copy does not know. Hosts are read anew. It returns
 // how many jobs are held; while a service runs on the database, it is an error.
 func (inv *Inventory) Restored(ctx context.Context, who string) (held int64, err error) {
+	running, err := inv.Services(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if running > 0 {
+		return 0, Refuse(CodeTaken, "A service runs on this database. Stop all of them first.")
+	}
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
-		var running bool
-		if err := tx.QueryRow(ctx, `select exists (select 1 from services
-			where beat_at > now() - interval '10 seconds')`).Scan(&running); err != nil {
-			return err
-		}
-		if running {
-			return Refuse(CodeTaken, "A service runs on this database. Stop all of them first.")
-		}
 		tag, err := tx.Exec(ctx, `update jobs set state = 'held', owner = null, hold = false, needs_client = false,
 			waits_for = '', held_code = 'database.restored', retry_at = null,
 			held_for = 'the database was brought back from a copy that was made while the job was at work; look what '

@@ -18,10 +18,11 @@ import (
 	"unvora.example/unvora/internal/api"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/work"
+	"unvora.example/unvora/internal/work/tell"
 )
 
-// Run serves until ctx ends. What a person at the terminal has to know goes to tell.
-func Run(ctx context.Context, v Values, log *slog.Logger, tell io.Writer) error {
+// Run serves until ctx ends. What a person at the terminal has to know goes to says.
+func Run(ctx context.Context, v Values, log *slog.Logger, says io.Writer) error {
 	listener, err := net.Listen("tcp", v["listen"])
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; choose another with --listen", v["listen"], err)
@@ -40,6 +41,11 @@ func Run(ctx context.Context, v Values, log *slog.Logger, tell io.Writer) error 
 	if err != nil {
 		return err
 	}
+	teller, err := tell.New(inv, key, tell.Settings{MailServer: v["mail-server"], MailFrom: v["mail-from"],
+		Address: v["address"]}, log)
+	if err != nil {
+		return err
+	}
 	people, err := access.New(inv, key)
 	if err != nil {
 		return err
@@ -49,14 +55,15 @@ func Run(ctx context.Context, v Values, log *slog.Logger, tell io.Writer) error 
 		return err
 	}
 	if password != "" && v["first-password"] == "" {
-		fmt.Fprintf(tell, "Sign in as %s with the password %s (shown only this once).\n", v["first-user"], password)
+		fmt.Fprintf(says, "Sign in as %s with the password %s (shown only this once).\n", v["first-user"], password)
 	}
 	files, err := console.Files()
 	if err != nil {
 		return err
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	handler, figures, err := api.New(ctx, inv, w, people, files, log)
+	handler, figures, err := api.New(ctx, api.Rooms{Inventory: inv, Work: w, Access: people, Teller: teller}, files,
+		log)
 	if err != nil {
 		return err
 	}
@@ -67,6 +74,7 @@ func Run(ctx context.Context, v Values, log *slog.Logger, tell io.Writer) error 
 		}
 	}
 	g.Go(func() error { return w.Run(ctx) })
+	g.Go(func() error { return teller.Run(ctx) })
 	if v["peers"] != "" {
 		g.Go(func() error { return w.Peers.Serve(ctx, v["peers"]) })
 	}

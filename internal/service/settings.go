@@ -25,6 +25,9 @@ var Settings = []Setting{
 	{"peers", "", "address and port where other Unvoras reach this one; none unless told"},
 	{"metrics", "", "address and port where the service's figures are had by everybody who reaches it; else they " +
 		"need a token (/metrics)"},
+	{"mail-server", "", "server that mail about jobs is sent by: smtp://[USER:PASSWORD@]HOST[:PORT], or smtps://"},
+	{"mail-from", "", "whom that mail comes from, such as unvora@skerrow.example"},
+	{"address", "", "by which people reach the service, such as https://unvora.skerrow.example; it stands in mail"},
 	{"tls-cert", "", "certificate file; with tls-key, HTTPS is spoken"},
 	{"tls-key", "", "key file of the certificate"},
 	{"first-user", "admin", "administrator made at the first start"},
@@ -74,6 +77,12 @@ func Harmless(name, value string) string {
 	case value == "":
 	case name == "first-password":
 		return "(set)"
+	case name == "mail-server":
+		u, err := url.Parse(value)
+		if err != nil {
+			return "(set)"
+		}
+		return u.Redacted()
 	case name == "database":
 		u, err := url.Parse(value)
 		if err != nil || u.Scheme == "" { // of the form "host=… password=…"

@@ -44,7 +44,11 @@ func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *sl
 		return nil, err
 	}
 	w := &Work{inv: inv, foreign: foreign.New(inv, key, log), log: log}
-	if w.hosts, err = reach.New(inv, authority, log); err != nil {
+	own, err := inv.Unvora(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if w.hosts, err = reach.New(inv, authority, own.String(), log); err != nil {
 		return nil, err
 	}
 	if w.Peers, err = peer.New(inv, w.hosts, log); err != nil {

@@ -130,7 +130,7 @@ func doTakePool(_ context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	own, err := t.Unvora()
+	own, err := t.Records.Unvora()
 	if err != nil {
 		return nil, err
 	}

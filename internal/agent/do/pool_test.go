@@ -19,17 +19,14 @@ import (
 func TestPoolChangesHands(t *testing.T) {
 	gannet, pool := newAgent(t, 0)
 	belongs := func(h *hand, to string) {
-		trust, err := h.Records.Trust()
-		require.NoError(t, err)
-		trust.Authority = to
-		require.NoError(t, h.Records.SetTrust(trust))
+		require.NoError(t, h.Records.SetUnvora(to))
 	}
-	belongs(gannet, "the authority of Northhead")
+	belongs(gannet, "the Unvora of Northhead")
 	g, _ := agenttest.New(t, 0, func(c *ground.Config) {
 		c.Name, c.Pools = "brig", []ground.PoolConfig{{Name: "reef", Path: pool}}
 	})
 	brig := handOf(t, g)
-	belongs(brig, "the authority of Quay")
+	belongs(brig, "the Unvora of Quay")
 	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
 	state := func(h *hand) (plan.PoolState, string) {
 		p := h.Pools()[0]

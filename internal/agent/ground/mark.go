@@ -1,8 +1,6 @@
 package ground
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -38,7 +36,7 @@ type Mark struct {
 
 // Owner of a pool.
 type Owner struct {
-	ID   string `json:"id"`   // of the Unvora: a digest of its authority's certificate
+	ID   string `json:"id"`   // of the Unvora
 	Host string `json:"host"` // a host of it
 }
 
@@ -48,20 +46,10 @@ type Freed struct {
 	At   time.Time `json:"at"`
 }
 
-// Unvora is the id of the one that this agent belongs to; "" until it was added.
-func (g *Ground) Unvora() (string, error) {
-	t, err := g.Records.Trust()
-	if err != nil || t.Authority == "" {
-		return "", err
-	}
-	sum := sha256.Sum256([]byte(strings.TrimSpace(t.Authority)))
-	return hex.EncodeToString(sum[:16]), nil
-}
-
 // OwnPool makes the mark of a pool that is nobody's yet the one of this agent's Unvora. It tells whether the pool was
 // handed over; foreign is a host of the Unvora that it belongs to instead, "" for none.
 func (g *Ground) OwnPool(c PoolConfig, m Mark) (free bool, foreign string, err error) {
-	own, err := g.Unvora()
+	own, err := g.Records.Unvora()
 	switch {
 	case err != nil:
 		return false, "", err
@@ -97,7 +85,7 @@ func (g *Ground) PoolMark(id string) (*plan.PoolMark, error) {
 	if err != nil {
 		return nil, err
 	}
-	own, err := g.Unvora()
+	own, err := g.Records.Unvora()
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +226,7 @@ func (g *Ground) Seen() {
 }
 
 func (g *Ground) seen(c PoolConfig, self string) error {
-	own, err := g.Unvora()
+	own, err := g.Records.Unvora()
 	if err != nil {
 		return err
 	}

@@ -23,6 +23,7 @@ type Records struct {
 	mu     sync.Mutex
 	listed map[string]Registered // the register, as in the database
 	self   string                // this agent's id, once it was asked for
+	unvora string                // id of the Unvora that it belongs to, once it was asked for
 }
 
 var buckets = []string{"register", "tasks", "journals", "epochs", "pools", "trust", "switches", "vouched", "formats",
@@ -50,6 +51,32 @@ func (s *Records) Self() (string, error) {
 	}
 	s.self = id
 	return id, nil
+}
+
+// Unvora is the id of the one that this agent belongs to; "" until a service of it has said so.
+func (s *Records) Unvora() (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.unvora == "" {
+		if _, err := s.Get("trust", "unvora", &s.unvora); err != nil {
+			return "", err
+		}
+	}
+	return s.unvora, nil
+}
+
+// SetUnvora notes the id of the Unvora that this agent belongs to.
+func (s *Records) SetUnvora(id string) error {
+	if was, err := s.Unvora(); was == id || err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.Put("trust", "unvora", id); err != nil {
+		return err
+	}
+	s.unvora = id
+	return nil
 }
 
 // Trust is the agent's certificates, and the authority that it was added by.

@@ -1,6 +1,8 @@
 -- +goose Up
 -- A host of another Unvora, which the pool belongs to.
 alter table pool_hosts add owner text not null default '';
+-- What pools say whose they are by; it stays when the authority is made anew.
+alter table authority add unvora uuid not null default gen_random_uuid();
 
 -- A lock of "for update" stops whoever refers to the row, also where nothing of its key will change.
 -- +goose StatementBegin
@@ -29,6 +31,7 @@ end $$;
 
 -- +goose Down
 alter table pool_hosts drop owner;
+alter table authority drop unvora;
 -- +goose StatementBegin
 create or replace function state_of_parent() returns trigger language plpgsql as $$
 declare

@@ -29,13 +29,15 @@ type Hosts struct {
 	log    *slog.Logger
 }
 
-// New reaches hosts whose agents were enrolled by an authority.
-func New(inv *inventory.Inventory, authority *hostlink.Authority, log *slog.Logger) (*Hosts, error) {
+// New reaches hosts whose agents were enrolled by an authority, of the Unvora of an id.
+func New(inv *inventory.Inventory, authority *hostlink.Authority, unvora string, log *slog.Logger) (*Hosts, error) {
 	config, err := authority.ServiceTLS()
 	if err != nil {
 		return nil, err
 	}
-	return &Hosts{Authority: authority, inv: inv, dialer: hostlink.NewDialer(config), log: log}, nil
+	dialer := hostlink.NewDialer(config)
+	dialer.Unvora = unvora
+	return &Hosts{Authority: authority, inv: inv, dialer: dialer, log: log}, nil
 }
 
 // Agent of a host.

@@ -159,7 +159,7 @@ func newBench(t *testing.T) *bench {
 
 	require.NoError(t, b.inv.AddHost(b.ctx, b.host, l.Addr().(*net.TCPAddr).String(), &hostlink.Hello{Name: "gannet",
 		Family: "slate", Site: "Northhead", CPUs: 16, MemoryBytes: 1 << 36}, "robin"))
-	hosts, err := reach.New(b.inv, authority, slog.New(slog.DiscardHandler))
+	hosts, err := reach.New(b.inv, authority, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	b.s, err = steer.New(b.ctx, b.inv, hosts, away.NewPlaces(b.inv, nil), steer.Options{
 		Look: func(_ context.Context, h *inventory.Host) error {
