@@ -272,10 +272,21 @@ func TestConsole(t *testing.T) {
 	shot(t, ctx, "console-hosts")
 	do(t, ctx, "the next row by key", chromedp.KeyEvent("j"), chromedp.KeyEvent(kb.Enter),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=petrel]`)))
+	do(t, ctx, "hand over", press(byText("button", "Hand over")), chromedp.WaitVisible(byText("*", "pool.in-use")))
+	accessible(t, ctx, "hand-over sheet")
+	do(t, ctx, "leave it", press(byText("button", "Close")), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)))
 
 	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("h1", "Packages")),
 		chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
 	shot(t, ctx, "console-packages")
+
+	do(t, ctx, "be told", press(byText("a", "Jobs")), chromedp.WaitVisible(byText("h1", "Jobs")),
+		press(byText("summary", "Be told of your jobs")),
+		chromedp.SendKeys(chromedp.CSS(`details select`), "by a call"),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Web address"]`), "http://127.0.0.1:9/jobs"),
+		press(byText("button", "Tell me")), chromedp.WaitVisible(byText("p", "Calls are signed with the secret")))
+	accessible(t, ctx, "being told")
+	do(t, ctx, "no more", press(byText("button", "No more")), chromedp.WaitVisible(byText("summary", "Be told of your")))
 
 	// A folder that was copied by hand: registered where it lies.
 	do(t, ctx, "register", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),

@@ -90,6 +90,15 @@ export const resumeFailed = (job: string) =>
 export const setRate = (job: string, bytesPerSecond: number) =>
   take(client.PUT("/jobs/{job}/rate", { params: { path: { job } }, body: { bytesPerSecond } }));
 export const setLimits = (body: Schemas["Limits"]) => take(client.PUT("/limits", { body }));
+export const tellingsQuery = queryOptions({
+  queryKey: ["tellings"],
+  queryFn: () => take(client.GET("/tellings")),
+});
+export const addTelling = (body: Schemas["NewTelling"]) => take(client.POST("/tellings", { body }));
+export const tryTelling = (telling: string) =>
+  take(client.POST("/tellings/{telling}/try", { params: { path: { telling } } }));
+export const dropTelling = (telling: string) =>
+  take(client.DELETE("/tellings/{telling}", { params: { path: { telling } } }));
 export const survey = () => take(client.POST("/surveys", { body: {} }));
 export const getTransfer = (job: string) =>
   take(client.GET("/jobs/{job}/transfer", { params: { path: { job }, query: { wait: 10 } } }));

@@ -17,6 +17,7 @@ import type { Job } from "../api";
 import { ago, count, duration, exact, size } from "../format";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
+import { TellMe } from "./TellMe";
 
 export function Jobs() {
   const { data, error, isSuccess } = useQuery(jobsQuery);
@@ -27,6 +28,7 @@ export function Jobs() {
         <h1 className="text-[20px] font-semibold">Jobs</h1>
         <Limits />
       </div>
+      <TellMe />
       <Told problem={error} />
       {isSuccess && jobs.length === 0 && (
         <p className="text-soft">No jobs yet. Drop a package (OVA) anywhere on the page to bring one in.</p>
