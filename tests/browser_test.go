@@ -286,7 +286,8 @@ func TestConsole(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Web address"]`), "http://127.0.0.1:9/jobs"),
 		press(byText("button", "Tell me")), chromedp.WaitVisible(byText("p", "Calls are signed with the secret")))
 	accessible(t, ctx, "being told")
-	do(t, ctx, "no more", press(byText("button", "No more")), chromedp.WaitVisible(byText("summary", "Be told of your")))
+	do(t, ctx, "no more", press(byText("button", "No more")),
+		chromedp.WaitVisible(byText("summary", "Be told of your")))
 
 	// A folder that was copied by hand: registered where it lies.
 	do(t, ctx, "register", press(byText("a", "Lineages")), chromedp.WaitVisible(byText("h1", "Lineages")),

@@ -24,7 +24,8 @@ func (a *app) tellCmd() *cobra.Command {
 		Example: "  unvora tell mail robin@skerrow.example\n" +
 			"  unvora tell mail robin@skerrow.example --when done,failed,held --longer 5m"}
 	cmd.AddCommand(a.tellListCmd(), a.tellHowCmd("mail", "ADDRESS", "Be told by mail", "robin@skerrow.example"),
-		a.tellHowCmd("call", "URL", "Have a web address called; for administrators", "https://depot.skerrow.example/jobs"))
+		a.tellHowCmd("call", "URL", "Have a web address called; for administrators",
+			"https://depot.skerrow.example/jobs"))
 	id := func(use, short, said string, do func(c *caller, cmd *cobra.Command, id string) (*http.Response, error)) {
 		cmd.AddCommand(calling(a, &cobra.Command{Use: use + " ID", Short: short, Args: cobra.ExactArgs(1),
 			Example: "  unvora tell " + use + " 4f1c2a90\n  unvora tell list"},

@@ -36,8 +36,8 @@ type Telling struct {
 	Error        string     `json:"error"` // why the last could not be told
 }
 
-const tellingSQL = `select id, user_name, added_by, how, address, causes, least_seconds, sealed, added_at, told_at, error
-	from tellings`
+const tellingSQL = `select id, user_name, added_by, how, address, causes, least_seconds, sealed, added_at, told_at,
+	error from tellings`
 
 // mostTellings is how many wishes a person may have.
 const mostTellings = 20
@@ -52,7 +52,8 @@ func (inv *Inventory) Tellings(ctx context.Context, user *string) ([]Telling, er
 func (inv *Inventory) AddTelling(ctx context.Context, t *Telling) error {
 	return inv.InTx(ctx, func(tx pgx.Tx) error {
 		var n int
-		if err := tx.QueryRow(ctx, `select count(*) from tellings where added_by = $1`, t.AddedBy).Scan(&n); err != nil {
+		if err := tx.QueryRow(ctx, `select count(*) from tellings where added_by = $1`,
+			t.AddedBy).Scan(&n); err != nil {
 			return err
 		}
 		if n >= mostTellings {

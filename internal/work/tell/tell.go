@@ -1,5 +1,5 @@
-// Package tell tells people of jobs: by mail, and by calls of web addresses. What is to be told the database notes when a
-// job's state changes; whichever service comes first tells it, again and again until it has arrived.
+// Package tell tells people of jobs: by mail, and by calls of web addresses. What is to be told the database notes when
+// a job's state changes; whichever service comes first tells it, again and again until it has arrived.
 package tell
 
 import (

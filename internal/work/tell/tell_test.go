@@ -233,7 +233,8 @@ func TestTell(t *testing.T) {
 func TestSettings(t *testing.T) {
 	for server, says := range map[string]string{"mail.skerrow.example": "want smtp://", "http://x": "want smtp://",
 		"smtp://x:y": "mail-server"} {
-		_, err := tell.New(nil, keyring.Key{}, tell.Settings{MailServer: server, MailFrom: "a@b.example"}, slog.Default())
+		_, err := tell.New(nil, keyring.Key{}, tell.Settings{MailServer: server, MailFrom: "a@b.example"},
+			slog.Default())
 		require.ErrorContains(t, err, says, server)
 	}
 	_, err := tell.New(nil, keyring.Key{}, tell.Settings{MailServer: "smtp://x"}, slog.Default())
