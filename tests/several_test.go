@@ -145,8 +145,15 @@ func TestSeveral(t *testing.T) {
 	e.onlyAt(t, "training-08", "petrel")
 
 	// Folders are answered by themselves, too.
-	e.ok(t, "delist", "training-10", "training-11", "--yes")
-	folders := []string{"register", "reef/training-10", "reef/training-11", "--host", "gannet"}
+	reef := e.pool("gannet", "reef")
+	for _, name := range []string{"training-10", "training-11"} { // which nobody here has taken off a list
+		require.NoError(t, os.CopyFS(filepath.Join(reef, "by-hand-"+name), os.DirFS(filepath.Join(reef, name))))
+		e.give(t, reef, "by-hand-"+name)
+		e.ok(t, "delist", name, "--files", "trash", "--yes", "--answer",
+			"source.last-copy/"+name+"=by-name:"+name)
+	}
+	e.ok(t, "survey")
+	folders := []string{"register", "reef/by-hand-training-10", "reef/by-hand-training-11", "--host", "gannet"}
 	open := func(answers ...string) (list []openapi.Finding) {
 		p, _, _ := e.planned(t, append(slices.Clone(folders), answers...)...)
 		return slices.DeleteFunc(p.Findings, func(f openapi.Finding) bool {
@@ -155,7 +162,7 @@ func TestSeveral(t *testing.T) {
 	}
 	unanswered := open()
 	require.Len(t, unanswered, 2)
-	left := open("--answer", "training-10:"+unanswered[0].Code+"="+unanswered[0].Remedies[0].Id)
+	left := open("--answer", "by-hand-training-10:"+unanswered[0].Code+"="+unanswered[0].Remedies[0].Id)
 	require.Len(t, left, 1)
 	require.Contains(t, left[0].Subject, "training-11")
 	r = e.run(t, append(folders, "--answer", "skua:state.running=stop", "--plan")...)
@@ -191,7 +198,7 @@ func TestSeveral(t *testing.T) {
 		"nothing fits": {[]string{"power", "off", "--where", "name=nothing"}, `No registered copy fits "name=nothing"`},
 		"an unknown answer": {[]string{"power", "on", "training-09", "--answer", "skua:state.running=stop"},
 			`for "skua"`},
-		"for one only": {[]string{"export", "training-09", "./x.ova", "--answer", "skua:state.running=stop"},
+		"for one only": {[]string{"change", "training-09", "--cpus", "2", "--answer", "skua:state.running=stop"},
 			"about one machine"},
 		"no such code": {[]string{"power", "on", "training-09", "--answer", "skua:no.such=stop"}, "the code no.such"},
 		"over":         {[]string{"power", "on", "training-09", "--start", "2020-01-01 10:00"}, "is over"},

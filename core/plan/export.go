@@ -98,7 +98,7 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		pack.Frozen = true
 		p.Steps = append(p.Steps, freezeStep(facts.Host.Name, subject, power, layers, false))
 	}
-	record := Record{Form: lineage.Package, Name: facts.Copy.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
+	record := Record{Form: lineage.Package, Name: inside.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
 		Path: req.Place}
 	disks := count(len(pack.Disks), "disk") + " as stream-optimized VMDK"
 	if len(pack.Disks) == 0 {

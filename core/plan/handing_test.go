@@ -52,6 +52,7 @@ func TestHanding(t *testing.T) {
 		got := h.Of(full())
 		noted := stepsOf[plan.Record](p)[0].Machine
 		require.Equal(t, got.Name, noted.Name, "the inventory notes what is in it")
+		require.Equal(t, got.Name, stepsOf[plan.Record](p)[0].Name, "under the name for the receiver")
 		require.Equal(t, got.MACs(), noted.MACs())
 		return got
 	}

@@ -45,6 +45,9 @@ type Agent struct {
 	offers  sync.Map // name → offer
 }
 
+// obeyTime is how long an agent that starts looks which of its machines were taken over meanwhile.
+const obeyTime = 30 * time.Second
+
 // New opens the agent's records and starts its tasks anew. The machines that ran are started again.
 func New(config Config, d driver.Driver, log *slog.Logger) (*Agent, error) {
 	family, err := fit.FamilyByName(config.Family)
@@ -69,7 +72,9 @@ func New(config Config, d driver.Driver, log *slog.Logger) (*Agent, error) {
 	}
 	if err == nil {
 		a.Seen()
-		a.Obey(context.Background())
+		if !ground.Within(obeyTime, func() { a.Obey(context.Background()) }) { // each start looks at the mark too
+			log.Warn("not all machines were looked at in time: a pool stands still")
+		}
 		err = a.work.Restore(context.Background())
 	}
 	if err == nil {

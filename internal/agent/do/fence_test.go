@@ -82,6 +82,23 @@ func TestListedOnce(t *testing.T) {
 	require.Nil(t, h)
 	require.NoError(t, again.List(folder, ground.Registered{}, ""))
 
+	// A mark that was left when the agent was killed goes when the host looks, and not before.
+	mark, err := os.ReadFile(filepath.Join(folder, ground.HolderFile))
+	require.NoError(t, err)
+	require.NoError(t, petrel.Delist(folder))
+	require.NoError(t, again.Delist(folder))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, ground.HolderFile), mark, 0o640))
+	_, err = gannet.Folder(folder)
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(folder, ground.HolderFile))
+	_, err = petrel.Folder(folder)
+	require.NoError(t, err)
+	require.NoFileExists(t, filepath.Join(folder, ground.HolderFile))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, ground.HolderFile), []byte(`{"id":"../../x","name":"brig"}`),
+		0o640))
+	require.ErrorContains(t, gannet.List(folder, ground.Registered{}, ""), "is no mark of a host")
+	require.NoError(t, os.Remove(filepath.Join(folder, ground.HolderFile)))
+
 	// A folder that was copied by hand bears a mark that says nothing.
 	copied := folder + "-copy"
 	require.NoError(t, os.CopyFS(copied, os.DirFS(folder)))

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -33,7 +34,8 @@ type Ground struct {
 	Records *Records
 	Log     *slog.Logger
 
-	still still
+	still   still
+	writing sync.Map // paths of pools that are written to just now: that this host is there
 }
 
 // Refusal is a failure with the code of a finding.

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
 	"unvora.example/unvora/core/machine"
@@ -43,6 +44,9 @@ func (g *Ground) holder(folder string) (*Holder, *Mark, error) {
 	err := g.readJSON(filepath.Join(folder, HolderFile), &h)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) {
 		return nil, nil, nil
+	}
+	if err == nil && (uuid.Validate(h.ID) != nil || machine.CheckName(h.Name) != nil) { // others may have written it
+		err = fmt.Errorf("%s in %s is no mark of a host", HolderFile, folder)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -134,6 +138,24 @@ func (g *Ground) Delist(folder string) error {
 		return nil
 	}
 	return err
+}
+
+// Unclaim takes a mark of this host away where it lists no machine: it was killed after it had taken one off its list.
+// One of a machine that was taken from another stays: it comes onto the list next.
+func (g *Ground) Unclaim(folder string) {
+	h, _, err := g.holder(folder)
+	if h == nil || err != nil || h.From != "" {
+		return
+	}
+	if mine, err := g.mine(h); !mine || err != nil {
+		return
+	}
+	if _, listed := g.Records.Listed(folder); listed {
+		return
+	}
+	if err := g.RemoveIfThere(filepath.Join(folder, HolderFile)); err != nil {
+		g.Log.Warn("a mark of this host is left", "folder", folder, "error", err)
+	}
 }
 
 // claim writes the mark of this host into a machine's folder.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -204,6 +205,9 @@ func seenFile(c PoolConfig, host string) string { return filepath.Join(c.Path, M
 // SeenEvery is how often a host writes to its pools that it is there.
 const SeenEvery = plan.SilentAfter / 4
 
+// seenTime is how long a pool gets to take it. One that takes longer holds up no other, and is left until it has.
+const seenTime = 5 * time.Second
+
 // Seen writes to each pool that this host is alive.
 func (g *Ground) Seen() {
 	self, err := g.Records.Self()
@@ -211,17 +215,37 @@ func (g *Ground) Seen() {
 		g.Log.Error("this agent's id", "error", err)
 		return
 	}
+	var all sync.WaitGroup
 	for _, c := range g.Config.Pools {
-		m, err := g.Mark(c) // none: nothing is mounted there
-		if err == nil {
-			if free, foreign, _ := g.OwnPool(c, m); free || foreign != "" {
-				continue
+		if _, busy := g.writing.LoadOrStore(c.Path, true); busy {
+			continue
+		}
+		all.Go(func() {
+			defer g.writing.Delete(c.Path)
+			m, err := g.Mark(c) // none: nothing is mounted there
+			if err == nil {
+				if free, foreign, _ := g.OwnPool(c, m); free || foreign != "" {
+					return
+				}
+				err = g.seen(c, self)
 			}
-			err = g.seen(c, self)
-		}
-		if err != nil {
-			g.Log.Debug("not noted in the pool that this host is there", "pool", c.Name, "error", err)
-		}
+			if err != nil {
+				g.Log.Debug("not noted in the pool that this host is there", "pool", c.Name, "error", err)
+			}
+		})
+	}
+	Within(seenTime, all.Wait)
+}
+
+// Within calls f and waits for it for so long at most. It goes on by itself.
+func Within(most time.Duration, f func()) (done bool) {
+	over := make(chan struct{})
+	go func() { f(); close(over) }()
+	select {
+	case <-over:
+		return true
+	case <-time.After(most):
+		return false
 	}
 }
 

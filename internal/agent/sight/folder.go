@@ -132,6 +132,9 @@ func (a *Sight) Folder(path string) (*plan.Folder, error) {
 			f.Files = append(f.Files, e.Name())
 		}
 	}
+	if !registered {
+		a.Unclaim(path)
+	}
 	if f.ListedBy, err = a.ListedBy(path); err != nil {
 		return nil, err
 	}

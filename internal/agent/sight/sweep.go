@@ -367,6 +367,9 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 	}
 	now := &seenFolder{stamp: at, listed: q.registered}
 	wrong := ""
+	if !q.registered && q.filesThere {
+		a.Unclaim(q.path)
+	}
 	if q.registered && q.filesThere {
 		if q.registered, wrong = a.Obeys(context.Background(), q.path); !q.registered {
 			state, stands, addresses = machine.Stopped, driver.Standing{State: machine.Stopped}, nil

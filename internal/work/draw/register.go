@@ -262,6 +262,10 @@ func (l *lying) elsewhere(ctx context.Context, g *Gatherer, facts *plan.Register
 		if by != nil && seen.ListedBy != nil { // the mark is not its own: it is another host of this name
 			return nil
 		}
+		if !seen.Registered { // the mark was left, or the records are behind
+			facts.Elsewhere = nil
+			return nil
+		}
 		e.State = seen.State
 	} else if id == nil { // nor can it be told whether it is the one that the mark means
 		return nil
