@@ -488,6 +488,17 @@ func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
 	return err
 }
 
+// BehindSurvey lets the survey of a host that is being applied end first, and keeps others out until the transaction
+// ends: what a job knows of a copy counts, and not what a survey has seen of it on the way. It comes before all that is
+// written of the copy, as it does in a survey: else the two would wait for each other.
+func (l Ledger) BehindSurvey(ctx context.Context, host *uuid.UUID) error {
+	if host == nil {
+		return nil
+	}
+	_, err := l.q.Exec(ctx, `select 1 from hosts where id = $1 for no key update`, host)
+	return err
+}
+
 // RecordCopy writes a copy that a job has made or changed, in its transaction.
 func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, job string) error {
 	if err := putCopy(ctx, l.q, c, nil, rel); err != nil {
@@ -503,6 +514,10 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 	var lineageID uuid.UUID
 	copyID, err := uuid.Parse(id)
 	if err != nil {
+		return err
+	}
+	if _, err := l.q.Exec(ctx, `select 1 from hosts where id = (select host_id from copies where id = $1)
+		for no key update`, copyID); err != nil {
 		return err
 	}
 	if err := l.q.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case

@@ -200,6 +200,10 @@ func (g *Ground) claim(folder, from string) error {
 		}
 		return Refuse("pool.foreign", "the pool %s is not this Unvora's: it has to be taken over first", c.Name)
 	}
+	// Whoever is named by a mark has a sign of life beside it, from the first moment on.
+	if err := g.seen(c, self); err != nil && !errors.Is(err, unix.EROFS) {
+		return err
+	}
 	path := filepath.Join(folder, HolderFile)
 	mine := Holder{ID: self, Name: g.Config.Name, Computer: computer(), Since: time.Now(), Pool: m.ID, Folder: rel,
 		From: from}
