@@ -308,13 +308,11 @@ type Fence struct {
 
 // FreePool marks a pool as nobody's, with a list of what lies in it.
 type FreePool struct {
-	Pool string `json:"pool"` // path
-	ID   string `json:"id"`
+	ID string `json:"id"`
 }
 
 // TakePool marks a pool as of the Unvora whose agent does so.
 type TakePool struct {
-	Pool string `json:"pool"` // path
 	ID   string `json:"id"`
 	From string `json:"from"` // id of the Unvora that it is taken from; "" for a free one
 }

@@ -12,13 +12,11 @@ import (
 
 // PoolMark is whose a pool is, as its mark says.
 type PoolMark struct {
-	Free         bool      `json:"free"`         // it was handed over, and is nobody's
-	FreedBy      string    `json:"freedBy"`      // the host that did so
-	FreedAt      time.Time `json:"freedAt"`      // zero: never
-	Owner        string    `json:"owner"`        // id of the Unvora that it belongs to; "" for nobody
-	OwnerHost    string    `json:"ownerHost"`    // a host of that one
-	Ours         bool      `json:"ours"`         // that is the agent's own
-	QuietSeconds int64     `json:"quietSeconds"` // since a host of the owner wrote to it; negative: none ever did
+	Free         bool   `json:"free"`         // it was handed over, and is nobody's
+	Owner        string `json:"owner"`        // id of the Unvora that it belongs to; "" for nobody
+	OwnerHost    string `json:"ownerHost"`    // a host of that one
+	Ours         bool   `json:"ours"`         // that is the agent's own
+	QuietSeconds int64  `json:"quietSeconds"` // since a host of the owner wrote to it; negative: none ever did
 }
 
 // PoolMachine is a registered machine whose folder lies in a pool.
@@ -85,7 +83,7 @@ func HandOver(facts HandOverFacts, answers Answers, takeRecommended bool) (*Plan
 			Step{What: "Note that no host lists it", Do: &Forget{Copy: m.Copy.ID, Form: lineage.Stray}})
 	}
 	p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: fmt.Sprintf("Mark the pool %s as free, with a list of "+
-		"what lies in it", pool), Do: &FreePool{Pool: facts.Pool.Path, ID: facts.Pool.ID}})
+		"what lies in it", pool), Do: &FreePool{ID: facts.Pool.ID}})
 	return b.finish(p)
 }
 
@@ -126,7 +124,7 @@ func TakeOver(facts TakeOverFacts, req BringRequest) (*Plan, error) {
 			last), nil), "")
 	}
 	p.Steps = []Step{{Host: facts.Host.Name, What: fmt.Sprintf("Mark the pool %s as ours", pool),
-		Do: &TakePool{Pool: facts.Pool.Path, ID: facts.Pool.ID, From: mark.Owner}}}
+		Do: &TakePool{ID: facts.Pool.ID, From: mark.Owner}}}
 	first, err := b.finish(p)
 	if err != nil {
 		return nil, err

@@ -72,7 +72,7 @@ func New(config Config, d driver.Driver, log *slog.Logger) (*Agent, error) {
 	}
 	if err == nil {
 		a.Seen()
-		if !ground.Within(obeyTime, func() { a.Obey(context.Background()) }) { // each start looks at the mark too
+		if !ground.InTime(obeyTime, func() { a.Obey(context.Background()) }) { // each start looks at the mark too
 			log.Warn("not all machines were looked at in time: a pool stands still")
 		}
 		err = a.work.Restore(context.Background())

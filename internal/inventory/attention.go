@@ -76,6 +76,7 @@ const (
 	CauseUnreadFolder    Cause = "unread-folder"
 	CauseParentlessLayer Cause = "parentless-layer"
 	CauseSharedDisk      Cause = "shared-disk"
+	CauseListedTwice     Cause = "listed-twice"
 	CauseDamagedDisk     Cause = "damaged-disk"
 	CauseTwin            Cause = "twin"
 	CauseChangedPackage  Cause = "changed-package"
@@ -110,6 +111,8 @@ var Causes = []struct {
 		"a disk's layer rests on a parent that is not there", true},
 	{CauseSharedDisk, "Disks that two machines name",
 		"two machines name the same disk: running both destroys it", true},
+	{CauseListedTwice, "Machines that two hosts list",
+		"two hosts list a machine in a pool that both see: only one of them starts it", true},
 	{CauseDamagedDisk, "Disks that can’t be read as they are",
 		"a disk can't be read as it is", true},
 	{CausePoolFilling, "Pools that are nearly full",
@@ -169,7 +172,7 @@ func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]
 		{[]Cause{CauseHollow}, inv.hollows}, {[]Cause{CauseStray, CauseUnsure, CauseLostDescriptor}, inv.strays},
 		{[]Cause{CauseTwin}, inv.twinItems}, {[]Cause{CauseParentlessLayer, CauseDamagedDisk}, inv.faults},
 		{[]Cause{CauseSharedDisk}, inv.sharedDisks}, {[]Cause{CauseChangedPackage}, inv.changedPackages},
-		{[]Cause{CauseLastCopy}, inv.lastCopies}, {[]Cause{CauseLongUnseen}, inv.longUnseen},
+		{[]Cause{CauseListedTwice}, inv.listedTwice}, {[]Cause{CauseLastCopy}, inv.lastCopies}, {[]Cause{CauseLongUnseen}, inv.longUnseen},
 		{[]Cause{CauseFailedJob}, inv.failedJobs}, {[]Cause{CauseHeldJob}, inv.heldJobs},
 		{[]Cause{CauseClientAway}, inv.clientsAway}, {[]Cause{CauseLostDescriptor}, inv.bareFolders},
 		{[]Cause{CauseUnreadFolder}, inv.unreadFolders}, {[]Cause{CauseFirstStart}, inv.firstStarts},
@@ -481,6 +484,21 @@ func (inv *Inventory) changedPackages(ctx context.Context) ([]AttentionItem, err
 			Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 			Evidence: Sentence(c.Problem), Recommended: "Look at it (unvora inspect --verify), " +
 				"and export its machine again"})
+	}
+	return items, err
+}
+
+// listedTwice: machines of which a second host says that it lists them too.
+func (inv *Inventory) listedTwice(ctx context.Context) ([]AttentionItem, error) {
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.problem like $1 || '%' and c.gone_at is null
+		order by c.name, c.id limit $2`, contested, mostOfACause)
+	var items []AttentionItem
+	for _, c := range list {
+		other, says, _ := strings.Cut(strings.TrimPrefix(c.Problem, contested), ": ")
+		items = append(items, AttentionItem{ID: "listed-twice:" + c.ID.String(), Cause: CauseListedTwice,
+			Subject: c.Ref() + ", " + other, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
+			Evidence: Sentence(says), Recommended: fmt.Sprintf("Turn it off at %s if it runs there, then move it there "+
+				"and back: unvora move %s --host %s", other, c.Ref(), other)})
 	}
 	return items, err
 }

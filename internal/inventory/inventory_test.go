@@ -99,6 +99,16 @@ func TestShare(t *testing.T) {
 	require.Equal(t, []string{a.Name, b.Name}, pools.Items[0].Hosts)
 	_, err = inv.Copy(t.Context(), b.Name+"/shared")
 	wantCode(t, err, "unknown")
+
+	// The other says that it lists it too; what else it can't read is its own affair.
+	seen.Contested, seen.Problem = true, a.Name+" lists it too"
+	apply(t, inv, b, there, true, nil, seen)
+	items := waiting(t, inv, inventory.CauseListedTwice, "shared")
+	require.Len(t, items, 1)
+	require.Contains(t, items[0].Recommended, "unvora move "+a.Name+"/shared --host "+b.Name)
+	seen.Contested, seen.Problem = false, "no right to read it"
+	apply(t, inv, b, there, true, nil, seen)
+	require.Empty(t, waiting(t, inv, inventory.CauseListedTwice, "shared"))
 }
 
 // TestComingAndGoing: what goes is marked, what comes back is the same copy.

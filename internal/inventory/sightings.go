@@ -211,12 +211,7 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		}
 		switch { // the same folder, as another host sees it
 		case form == lineage.Stray && k.Form == lineage.Registered && k.State != machine.Away:
-			// a share: the host that lists a folder speaks for it
-			if f.Problem == "" {
-				return nil
-			}
-			_, err := a.tx.Exec(a.ctx, `update copies set problem = $2 where id = $1`, k.ID, a.host.Name+": "+f.Problem)
-			return err
+			return a.contest(k, f) // a share: the host that lists a folder speaks for it
 		case f.Registered && !f.PoolThere && k.Form == lineage.Stray:
 			return nil // a drive that was pulled out here: the host that has it now speaks
 		}
@@ -258,6 +253,22 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	}
 	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep', evidence = $3, score = $4
 		where id = $1::uuid and parent_id is null and settled_by = ''`, v.Child, c.ID, v.Evidence, v.Score)
+	return err
+}
+
+// contested begins the problem of a copy that a second host says it lists too, by whose name it goes on.
+const contested = "listed twice, by "
+
+// contest notes of a copy that the host says it lists it too, or that it does no more.
+func (a *applier) contest(k Copy, f *hostlink.Folder) error {
+	problem, mine := "", contested+a.host.Name+": "
+	if f.Contested {
+		problem = mine + f.Problem
+	}
+	if problem == k.Problem || problem == "" && !strings.HasPrefix(k.Problem, mine) {
+		return nil
+	}
+	_, err := a.tx.Exec(a.ctx, `update copies set problem = $2 where id = $1`, k.ID, problem)
 	return err
 }
 

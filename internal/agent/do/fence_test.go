@@ -159,6 +159,7 @@ func TestFence(t *testing.T) {
 	told = gannet.Survey(t.Context(), "", 0)
 	require.False(t, told.Machines[0].Registered)
 	require.Contains(t, told.Machines[0].Problem, "petrel lists it too")
+	require.True(t, told.Machines[0].Contested)
 	same := gannet.Survey(t.Context(), told.Revision, 0)
 	require.False(t, same.Changed, "it is told once")
 }

@@ -37,7 +37,8 @@ type poolJournal struct {
 }
 
 // remark writes the mark of a pool anew. How it was is noted before.
-func (t *run) remark(id string, change func(m *ground.Mark) error) (ground.PoolConfig, error) {
+func (t *run) remark(id string, change func(c ground.PoolConfig, m *ground.Mark) error) (ground.PoolConfig,
+	error) {
 	c, m, err := t.PoolAt(id)
 	if err != nil {
 		return c, err
@@ -52,23 +53,47 @@ func (t *run) remark(id string, change func(m *ground.Mark) error) (ground.PoolC
 			return c, err
 		}
 	}
-	if err := change(&m); err != nil {
+	if err := change(c, &m); err != nil {
 		return c, err
 	}
 	return c, t.WriteMark(c, m)
 }
 
-// doFreePool marks a pool as nobody's, once nothing of this host is on its list there.
+// stillListed is a refusal while any host lists a machine in a pool.
+func (t *run) stillListed(c ground.PoolConfig) error {
+	for folder := range t.Records.Register() {
+		if strings.HasPrefix(folder, filepath.Clean(c.Path)+"/") {
+			return ground.Refuse("pool.in-use", "%s still lists %s", t.Config.Name, filepath.Base(folder))
+		}
+	}
+	entries, err := t.Door.ReadDir(c.Path)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if !e.IsDir() || e.Name()[0] == '.' {
+			continue
+		}
+		h, err := t.HeldElsewhere(filepath.Join(c.Path, e.Name()))
+		if err != nil {
+			return err
+		}
+		if h != nil {
+			return ground.Refuse("pool.in-use", "%s still lists %s, as a mark in its folder says", h.Name, e.Name())
+		}
+	}
+	return nil
+}
+
+// doFreePool marks a pool as nobody's, once no host lists a machine there.
 func doFreePool(_ context.Context, t *run) (any, error) {
 	var p plan.FreePool
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	c, err := t.remark(p.ID, func(m *ground.Mark) error {
-		for folder := range t.Records.Register() {
-			if filepath.Dir(folder) == filepath.Clean(p.Pool) {
-				return ground.Refuse("pool.in-use", "%s still lists %s", t.Config.Name, filepath.Base(folder))
-			}
+	c, err := t.remark(p.ID, func(c ground.PoolConfig, m *ground.Mark) error {
+		if err := t.stillListed(c); err != nil {
+			return err
 		}
 		if m.Freed == nil {
 			m.Owner, m.Freed = nil, &ground.Freed{Host: t.Config.Name, At: time.Now()}
@@ -131,22 +156,25 @@ func doTakePool(_ context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	own, err := t.Records.Unvora()
+	if err == nil && own == "" {
+		err = ground.Refuse("pool.foreign", "no service has told %s yet which Unvora it belongs to", t.Config.Name)
+	}
 	if err != nil {
 		return nil, err
 	}
-	c, err := t.remark(p.ID, func(m *ground.Mark) error {
+	c, err := t.remark(p.ID, func(c ground.PoolConfig, m *ground.Mark) error {
 		switch {
 		case m.Owner == nil, m.Owner.ID == own:
 		case m.Owner.ID != p.From:
 			return ground.Refuse("pool.foreign", "the pool belongs to the Unvora of %s by now", m.Owner.Host)
 		default:
-			now, err := t.PoolMark(p.ID)
+			quiet, err := t.OwnerQuiet(c, m.Owner.ID)
 			if err != nil {
 				return err
 			}
-			if plan.Alive(time.Duration(now.QuietSeconds) * time.Second) {
-				return ground.Refuse("pool.foreign", "the pool belongs to the Unvora of %s, which wrote to it %d s ago",
-					m.Owner.Host, now.QuietSeconds)
+			if plan.Alive(quiet) {
+				return ground.Refuse("pool.foreign", "the pool belongs to the Unvora of %s, which wrote to it %s ago",
+					m.Owner.Host, quiet.Round(time.Second))
 			}
 		}
 		m.Owner, m.Freed = &ground.Owner{ID: own, Host: t.Config.Name}, nil

@@ -55,10 +55,20 @@ func TestPoolChangesHands(t *testing.T) {
 		}
 		return s, undo
 	}
-	free, take := plan.FreePool{Pool: pool, ID: id}, plan.TakePool{Pool: pool, ID: id}
+	free, take := plan.FreePool{ID: id}, plan.TakePool{ID: id}
 	s, _ := run(gannet, plan.KindFreePool, free)
 	require.Equal(t, "pool.in-use", s.Code, s.Error)
 	require.NoError(t, gannet.Delist(folder))
+	p, _ := agenttest.New(t, 0, func(c *ground.Config) { c.Name, c.Pools = "petrel", gannet.Config.Pools })
+	petrel := handOf(t, p)
+	belongs(petrel, "the Unvora of Northhead")
+	require.NoError(t, petrel.List(folder, ground.Registered{}, ""))
+	s, _ = run(gannet, plan.KindFreePool, free)
+	require.Equal(t, "pool.in-use", s.Code, s.Error)
+	require.Contains(t, s.Error, "petrel still lists tide-gauge")
+	require.NoError(t, petrel.Delist(folder))
+	s, _ = run(petrel, plan.KindTakePool, plan.TakePool{ID: "another"})
+	require.Equal(t, "pool.away", s.Code, s.Error)
 	_, undo := run(gannet, plan.KindFreePool, free)
 	undo()
 	now, _ = state(gannet)

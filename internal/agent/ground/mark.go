@@ -91,22 +91,29 @@ func (g *Ground) PoolMark(id string) (*plan.PoolMark, error) {
 		return nil, err
 	}
 	p := &plan.PoolMark{QuietSeconds: -1}
-	if m.Freed != nil {
-		p.Free, p.FreedBy, p.FreedAt = true, m.Freed.Host, m.Freed.At
-	}
+	p.Free = m.Freed != nil
 	if m.Owner != nil {
 		p.Owner, p.OwnerHost, p.Ours = m.Owner.ID, m.Owner.Host, m.Owner.ID == own && own != ""
-		p.QuietSeconds = int64(g.ownerQuiet(c, m.Owner.ID) / time.Second)
+		quiet, err := g.ownerQuiet(c, m.Owner.ID, time.Now()) // nothing is written to what may be another's
+		if err != nil {
+			return nil, err
+		}
+		p.QuietSeconds = int64(quiet / time.Second)
 	}
 	return p, nil
 }
 
-// ownerQuiet is how long ago any host of an Unvora wrote to a pool that it is there; negative where none ever did.
-func (g *Ground) ownerQuiet(c PoolConfig, owner string) time.Duration {
+// OwnerQuiet is how long ago any host of an Unvora wrote to a pool that it is there, by the clock of the pool's file
+// system: for that something is written there. Negative where none ever did.
+func (g *Ground) OwnerQuiet(c PoolConfig, owner string) (time.Duration, error) {
+	return g.ownerQuiet(c, owner, g.clock(c))
+}
+
+func (g *Ground) ownerQuiet(c PoolConfig, owner string, now time.Time) (time.Duration, error) {
 	least := time.Duration(never)
 	entries, err := g.Door.ReadDir(c.Path)
 	if err != nil {
-		return least
+		return least, err
 	}
 	for _, e := range entries {
 		host, ok := strings.CutPrefix(e.Name(), filepath.Base(seenFile(c, "")))
@@ -114,11 +121,11 @@ func (g *Ground) ownerQuiet(c PoolConfig, owner string) time.Duration {
 		if !ok || g.readJSON(filepath.Join(c.Path, e.Name()), &s) != nil || s.Unvora != owner {
 			continue
 		}
-		if q := g.Quiet(c, host); q >= 0 && (least < 0 || q < least) {
+		if q := g.quiet(c, host, now); q >= 0 && (least < 0 || q < least) {
 			least = q
 		}
 	}
-	return least
+	return least, nil
 }
 
 // Mark reads the mark of a pool.
@@ -234,11 +241,11 @@ func (g *Ground) Seen() {
 			}
 		})
 	}
-	Within(seenTime, all.Wait)
+	InTime(seenTime, all.Wait)
 }
 
-// Within calls f and waits for it for so long at most. It goes on by itself.
-func Within(most time.Duration, f func()) (done bool) {
+// InTime calls f and waits for it for so long at most. It goes on by itself.
+func InTime(most time.Duration, f func()) (done bool) {
 	over := make(chan struct{})
 	go func() { f(); close(over) }()
 	select {
@@ -277,16 +284,23 @@ const never = -time.Second
 
 // Quiet is how long ago a host wrote to a pool that it is there, by the clock of the pool's file system; negative where
 // it never did.
-func (g *Ground) Quiet(c PoolConfig, host string) time.Duration {
+func (g *Ground) Quiet(c PoolConfig, host string) time.Duration { return g.quiet(c, host, g.clock(c)) }
+
+func (g *Ground) quiet(c PoolConfig, host string, now time.Time) time.Duration {
 	st, err := g.Door.Stat(seenFile(c, host))
 	if err != nil {
 		return never
 	}
-	now := time.Now()
+	return max(0, now.Sub(st.ModTime()))
+}
+
+// clock is the time by the file system of a pool, which a file that is written there tells; that of this computer where
+// none can be written.
+func (g *Ground) clock(c PoolConfig) time.Time {
 	if self, err := g.Records.Self(); err == nil && g.seen(c, self) == nil {
 		if own, err := g.Door.Stat(seenFile(c, self)); err == nil {
-			now = own.ModTime()
+			return own.ModTime()
 		}
 	}
-	return max(0, now.Sub(st.ModTime()))
+	return time.Now()
 }

@@ -1,6 +1,8 @@
 package sight
 
 import (
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -52,9 +54,10 @@ func (h *holdings) refresh(within time.Duration) {
 	}
 	h.mu.Unlock()
 	for _, folder := range look {
-		layers := h.a.layersOf(folder)
+		layers, err := h.a.layersOf(folder)
 		h.mu.Lock()
-		if _, still := h.a.Records.Listed(folder); still {
+		// What can't be read now holds what it was last known to hold.
+		if _, still := h.a.Records.Listed(folder); still && (err == nil || h.of[folder] == nil) {
 			h.put(folder, layers)
 		}
 		h.mu.Unlock()
@@ -75,8 +78,8 @@ func (a *Sight) Anew(folder string) {
 
 // put replaces what a machine holds; nil: it is on the list no more.
 func (h *holdings) put(folder string, list []heldDisk) {
-	was := h.of[folder]
-	if list != nil && slices.Equal(was, list) && was != nil {
+	was, known := h.of[folder]
+	if known && list != nil && slices.Equal(was, list) {
 		return
 	}
 	mine := func(d heldDisk) bool { return d.folder == folder }
@@ -121,20 +124,24 @@ func ancestors(path string) func(yield func(dir string) bool) {
 	}
 }
 
-// layersOf are the layers of a registered machine's disks; none where its folder can't be read.
-func (a *Sight) layersOf(folder string) []heldDisk {
+// layersOf are the layers of a registered machine's disks, as far as they can be read.
+func (a *Sight) layersOf(folder string) ([]heldDisk, error) {
 	list := []heldDisk{}
 	m, err := a.Machine(folder)
 	if err != nil {
-		return list
+		return list, err
 	}
 	for _, d := range m.Disks {
 		path := filepath.Clean(filepath.Join(folder, d.File))
-		for n, l := range a.chains.read(image{path, d.Format}) {
+		layers, e := a.chains.remembered.read(image{path, d.Format})
+		if e != nil && !errors.Is(e, fs.ErrNotExist) { // a disk that is gone is held by nobody
+			err = errors.Join(err, e)
+		}
+		for n, l := range layers {
 			list = append(list, heldDisk{folder, m.Name, l.Path, l.ID, n == 0})
 		}
 	}
-	return list
+	return list, err
 }
 
 // names are the machines of those layers that how picks, without the one in folder, sorted.

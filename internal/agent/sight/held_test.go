@@ -37,6 +37,12 @@ func TestHeld(t *testing.T) {
 	require.NotEmpty(t, a.HeldBy("", base), "what a task does is decided by the files")
 	require.NotEmpty(t, a.WrittenBy("", filepath.Join(folder, "d.qcow2")))
 	require.NotEmpty(t, a.StoodOn("", pool))
+	descriptor := filepath.Join(folder, "tide-gauge.ovf")
+	good, err := os.ReadFile(descriptor)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(descriptor, []byte("no XML"), 0o644))
+	require.NotEmpty(t, a.HeldBy("", base), "what can't be read now holds what it held")
+	require.NoError(t, os.WriteFile(descriptor, good, 0o644))
 
 	require.NoError(t, a.Delist(folder))
 	a.held.refresh(trusted)

@@ -371,7 +371,9 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		a.Unclaim(q.path)
 	}
 	if q.registered && q.filesThere {
-		if q.registered, wrong = a.Obeys(context.Background(), q.path); !q.registered {
+		ctx, stop := context.WithTimeout(context.Background(), pathTime)
+		q.registered, wrong = a.Obeys(ctx, q.path)
+		if stop(); !q.registered {
 			state, stands, addresses = machine.Stopped, driver.Standing{State: machine.Stopped}, nil
 		}
 	}
@@ -388,6 +390,7 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		return nil
 	}
 	m, err := a.ReadMachine(q.path)
+	now.Contested = wrong != ""
 	if now.Problem = wrong; err != nil {
 		now.Problem = err.Error()
 	}
