@@ -20,6 +20,7 @@ func TestExports(t *testing.T) {
 	plan := e.ok(t, "export", "--where", "name~training-0*", dir, "--yes", "--plan")
 	require.Contains(t, plan, "9 jobs, one for each machine")
 	require.Contains(t, plan, "training-09.ova")
+	require.NoDirExists(t, dir, "a plan makes nothing")
 
 	out := e.ok(t, "export", "training-01", "training-02", "training-03", dir, "--yes")
 	require.Contains(t, out, "gannet/training-02")

@@ -37,6 +37,15 @@ func (h HostFacts) fit() fit.Host {
 	return fit.Host{Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, Family: h.Family, Abilities: h.Abilities}
 }
 
+// Pool is the pool of an id as the host sees it; false where it does not.
+func (h HostFacts) Pool(id string) (PoolFacts, bool) {
+	i := slices.IndexFunc(h.Pools, func(p PoolFacts) bool { return p.ID == id })
+	if i < 0 {
+		return PoolFacts{}, false
+	}
+	return h.Pools[i], true
+}
+
 // PoolFacts is a pool as that host sees it.
 type PoolFacts struct {
 	ID, Name, Path        string

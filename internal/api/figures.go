@@ -35,7 +35,11 @@ func newEstate(inv *inventory.Inventory, log *slog.Logger) *estate {
 }
 
 // Describe implements prometheus.Collector.
-func (e *estate) Describe(c chan<- *prometheus.Desc) { prometheus.DescribeByCollect(e, c) }
+func (e *estate) Describe(c chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{e.hosts, e.jobs, e.free, e.total, e.answers} {
+		c <- d
+	}
+}
 
 // Collect implements prometheus.Collector.
 func (e *estate) Collect(c chan<- prometheus.Metric) {

@@ -104,6 +104,13 @@ stays as it is.`,
 		if to != nil && s.leaves() {
 			return usage("--detach and --start go with a shelf: a file on this computer is written by this command")
 		}
+		if to != nil {
+			drop, err := to.ready()
+			if err != nil {
+				return err
+			}
+			defer drop()
+		}
 		j, err := a.start(ctx, c, p.body)
 		if err != nil {
 			return err
@@ -177,6 +184,7 @@ type local struct {
 	piped   bool   // to standard output
 	folder  bool
 	several bool            // it is several
+	absent  bool            // their directory is not there yet
 	whole   bool            // it has its place
 	signs   *ovf.SigningKey // nil: nobody does
 }

@@ -37,11 +37,12 @@ func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (
 	if err != nil {
 		return nil, nil, err
 	}
-	switch st, err := os.Stat(dir); {
-	case errors.Is(err, fs.ErrNotExist):
-		if err := os.Mkdir(dir, 0o755); err != nil {
-			return nil, nil, &exit{statusFailed, err}
-		}
+	st, err := os.Stat(dir)
+	absent := errors.Is(err, fs.ErrNotExist)
+	if absent {
+		st, err = os.Stat(filepath.Dir(dir))
+	}
+	switch {
 	case err != nil:
 		return nil, nil, &exit{statusFailed, err}
 	case !st.IsDir():
@@ -51,7 +52,7 @@ func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (
 	if err != nil {
 		host = "this computer"
 	}
-	to := &local{path: dir, several: true, folder: shape == shapeFolder}
+	to := &local{path: dir, several: true, absent: absent, folder: shape == shapeFolder}
 	place := host + ":" + filepath.Join(dir, placeName)
 	if to.folder {
 		place += "/"
@@ -69,6 +70,17 @@ func (l *local) one(place string) (*local, error) {
 		return nil, usage("the service wants %q to be written, which is not in %s", place, l.path)
 	}
 	return own, nil
+}
+
+// ready makes the directory that packages come into, where it is not there; drop takes it away if nothing came.
+func (l *local) ready() (drop func(), err error) {
+	if !l.absent {
+		return func() {}, nil
+	}
+	if err := os.Mkdir(l.path, 0o755); err != nil {
+		return nil, &exit{statusFailed, err}
+	}
+	return func() { _ = os.Remove(l.path) }, nil // only where it is empty
 }
 
 // takePackages writes the package of each of several jobs as soon as it has one to give.

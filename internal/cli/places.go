@@ -138,6 +138,48 @@ func (a *app) showChecks(name string, checks []openapi.HostCheck) error {
 	return err
 }
 
+func (a *app) poolsCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "pools",
+		Short:   "List pools; a share that several hosts see is one",
+		Example: "  unvora pools\n  unvora pools --where host=gannet",
+		Args:    cobra.NoArgs}
+	where := whereFlag(cmd, "host=gannet")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		pools, rest, err := list[openapi.Pool](a, c, func(limit int, after *string) (*http.Response, error) {
+			return c.ListPools(cmd.Context(), &openapi.ListPoolsParams{Limit: &limit, After: after,
+				Filter: optional(*where)})
+		})
+		if err != nil {
+			return err
+		}
+		return a.print(pools, func() {
+			t := a.table("pool", "hosts", "state", "labels", "free", "of", "written at", "path")
+			for _, p := range pools {
+				rate := "–"
+				if p.Rate != nil && *p.Rate > 0 {
+					rate = size(*p.Rate) + "/s"
+				}
+				state := a.state(p.State)
+				if p.Ownerless != nil && *p.Ownerless {
+					state += ", keeps no owners"
+				}
+				if p.Owner != nil && *p.Owner != "" {
+					state = "of the Unvora of " + *p.Owner
+				}
+				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, orDash(strings.Join(p.Labels, ", ")),
+					size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
+			}
+			t.Render()
+			a.more(rest)
+		})
+	}
+	return cmd
+}
+
 func (a *app) poolCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "pool",
 		Short:   "Set pools to rest, wake them, label them, hand them over",

@@ -100,7 +100,7 @@ type Shelf struct {
 type Folder struct {
 	Path       string           `json:"path"`
 	Contested  bool             `json:"contested,omitempty"` // another host lists it too: Problem says which
-	Pool       string           `json:"pool"` // id
+	Pool       string           `json:"pool"`                // id
 	Registered bool             `json:"registered"`
 	FilesThere bool             `json:"filesThere"`
 	PoolThere  bool             `json:"poolThere"`

@@ -172,7 +172,8 @@ func (inv *Inventory) Attention(ctx context.Context, cause Cause, left bool) ([]
 		{[]Cause{CauseHollow}, inv.hollows}, {[]Cause{CauseStray, CauseUnsure, CauseLostDescriptor}, inv.strays},
 		{[]Cause{CauseTwin}, inv.twinItems}, {[]Cause{CauseParentlessLayer, CauseDamagedDisk}, inv.faults},
 		{[]Cause{CauseSharedDisk}, inv.sharedDisks}, {[]Cause{CauseChangedPackage}, inv.changedPackages},
-		{[]Cause{CauseListedTwice}, inv.listedTwice}, {[]Cause{CauseLastCopy}, inv.lastCopies}, {[]Cause{CauseLongUnseen}, inv.longUnseen},
+		{[]Cause{CauseListedTwice}, inv.listedTwice},
+		{[]Cause{CauseLastCopy}, inv.lastCopies}, {[]Cause{CauseLongUnseen}, inv.longUnseen},
 		{[]Cause{CauseFailedJob}, inv.failedJobs}, {[]Cause{CauseHeldJob}, inv.heldJobs},
 		{[]Cause{CauseClientAway}, inv.clientsAway}, {[]Cause{CauseLostDescriptor}, inv.bareFolders},
 		{[]Cause{CauseUnreadFolder}, inv.unreadFolders}, {[]Cause{CauseFirstStart}, inv.firstStarts},
@@ -497,8 +498,8 @@ func (inv *Inventory) listedTwice(ctx context.Context) ([]AttentionItem, error) 
 		other, says, _ := strings.Cut(strings.TrimPrefix(c.Problem, contested), ": ")
 		items = append(items, AttentionItem{ID: "listed-twice:" + c.ID.String(), Cause: CauseListedTwice,
 			Subject: c.Ref() + ", " + other, Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
-			Evidence: Sentence(says), Recommended: fmt.Sprintf("Turn it off at %s if it runs there, then move it there "+
-				"and back: unvora move %s --host %s", other, c.Ref(), other)})
+			Evidence: Sentence(says), Recommended: fmt.Sprintf("Turn it off at %s if it runs there, then move it "+
+				"there and back: unvora move %s --host %s", other, c.Ref(), other)})
 	}
 	return items, err
 }

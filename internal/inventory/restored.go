@@ -13,7 +13,7 @@ const skippedMACs = 4096
 // Restored readies a database that was brought back from a copy, before a service runs on it. Jobs that were at work
 // when the copy was made are held: what they have done since, the copy does not know. Hosts are read anew. It returns
 // how many jobs are held; while a service runs on the database, it is an error.
-func (inv *Inventory) Restored(ctx context.Context, who string) (held int64, err error) {
+func (inv *Inventory) Restored(ctx context.Context) (held int64, err error) {
 	running, err := inv.Services(ctx)
 	if err != nil {
 		return 0, err
@@ -43,7 +43,7 @@ func (inv *Inventory) Restored(ctx context.Context, who string) (held int64, err
 			skippedMACs); err != nil {
 			return err
 		}
-		return In(tx).Audit(ctx, Entry{Who: who, What: "restored", Subject: "the database",
+		return In(tx).Audit(ctx, Entry{Who: onComputer, What: "restored", Subject: "the database",
 			Detail: map[string]any{"held": held}})
 	})
 	return held, err

@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -70,23 +71,21 @@ func (inv *Inventory) AddTelling(ctx context.Context, t *Telling) error {
 
 // OneTelling finds a wish by its id or the end of it, among those that a user has added; nil for everybody's.
 func (inv *Inventory) OneTelling(ctx context.Context, ref string, user *string) (*Telling, error) {
-	list, err := inv.Tellings(ctx, user)
-	if err != nil {
+	unknown := Refuse(CodeUnknown, "Nobody is told by %q. unvora tell list shows who is.", ref)
+	if len(ref) < 6 || strings.Trim(strings.ToLower(ref), "0123456789abcdef-") != "" {
+		return nil, unknown
+	}
+	list, err := rows[Telling](ctx, inv.Pool, tellingSQL+` where id::text like '%' || lower($1)
+		and ($2::text is null or added_by = $2) limit 2`, ref, user)
+	switch {
+	case err != nil:
 		return nil, err
+	case len(list) == 0:
+		return nil, unknown
+	case len(list) > 1:
+		return nil, Refuse(CodeAmbiguous, "%q ends the ids of several.", ref)
 	}
-	var found *Telling
-	for i, t := range list {
-		if id := t.ID.String(); id == ref || len(ref) >= 6 && len(ref) < len(id) && id[len(id)-len(ref):] == ref {
-			if found != nil {
-				return nil, Refuse(CodeAmbiguous, "%q ends the ids of several.", ref)
-			}
-			found = &list[i]
-		}
-	}
-	if found == nil {
-		return nil, Refuse(CodeUnknown, "Nobody is told by %q. unvora tell list shows who is.", ref)
-	}
-	return found, nil
+	return &list[0], nil
 }
 
 // DropTelling forgets a wish.

@@ -104,7 +104,7 @@ func Restored(ctx context.Context, v Values) (held int64, err error) {
 		return 0, err
 	}
 	defer inv.Close()
-	return inv.Restored(ctx, "whoever restored it")
+	return inv.Restored(ctx)
 }
 
 // serving is a server that gives nobody endless time.

@@ -33,7 +33,7 @@ declare
 begin
     insert into told (telling_id, job_id, cause) select t.id, new.id, why from tellings t
         where (t.user_name = '' or t.user_name = new.user_name) and why = any(t.causes)
-        and (why <> 'done' or now() - new.created_at >= make_interval(secs => t.least_seconds))
+        and (why <> 'done' or now() - coalesce(new.started_at, new.created_at) >= make_interval(secs => t.least_seconds))
         and not exists (select 1 from told b where b.job_id = new.id and b.telling_id = t.id and b.cause = why
             and b.added_at > now() - interval '1 hour'); -- it is tried again and again
     return null;

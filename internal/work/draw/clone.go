@@ -3,8 +3,6 @@ package draw
 import (
 	"context"
 
-	"github.com/google/uuid"
-
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
@@ -80,10 +78,8 @@ func (r *Clone) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 
 // poolNamed is the name of the pool that a copy lies in, as its host sees it; "" when that takes nothing new.
 func poolNamed(c *subject) string {
-	for _, p := range c.host.Pools {
-		if id, err := uuid.Parse(p.ID); err == nil && c.PoolID != nil && id == *c.PoolID && p.State == plan.PoolReady {
-			return p.Name
-		}
+	if p, sees := poolOf(c.host, c.Copy); sees && p.State == plan.PoolReady {
+		return p.Name
 	}
 	return ""
 }

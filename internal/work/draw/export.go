@@ -83,17 +83,14 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			return nil, inventory.Wrong("The place of %d packages has %s in it.", len(copies), placeName)
 		}
 	}
-	machines := make([][]string, len(copies))
-	for i, c := range copies {
-		machines[i] = c.names()
-	}
-	if err := answered(r.Answers, machines); err != nil {
+	answers, err := answersOf(r.Answers, copies)
+	if err != nil {
 		return nil, err
 	}
 	parts := make([]Part, len(copies))
 	for i, c := range copies {
 		one := *r
-		one.Where, one.Copies, one.Answers = "", Copies{[]string{c.ID.String()}}, r.Answers.For(machines[i]...)
+		one.Where, one.Copies, one.Answers = "", Copies{[]string{c.ID.String()}}, answers[i]
 		if several {
 			dest := *r.Destination
 			one.Destination = &dest

@@ -65,11 +65,9 @@ func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, fact
 		if c.HostID == nil || *c.HostID == h.ID {
 			return at, nil
 		}
-		for _, p := range facts.Pools { // a share that both see
-			if c.PoolID != nil && p.ID == c.PoolID.String() && p.State != plan.PoolAway {
-				at.Path = path.Join(p.Path, path.Base(c.Path))
-				return at, nil
-			}
+		if p, sees := poolOf(facts, c); sees && p.State != plan.PoolAway { // a share that both see
+			at.Path = path.Join(p.Path, path.Base(c.Path))
+			return at, nil
 		}
 		at.Host, err = g.inv.Host(ctx, c.HostID.String())
 		return at, err
@@ -85,6 +83,14 @@ func (g *Gatherer) Find(ctx context.Context, ref string, h *inventory.Host, fact
 	var err error
 	at.Copy, err = g.inv.AtPlace(ctx, at.Host.ID, poolID, at.Path)
 	return at, err
+}
+
+// poolOf is the pool that a copy lies in as a host sees it; false where it does not.
+func poolOf(h plan.HostFacts, c *inventory.Copy) (plan.PoolFacts, bool) {
+	if c.PoolID == nil {
+		return plan.PoolFacts{}, false
+	}
+	return h.Pool(c.PoolID.String())
 }
 
 // elsewhere finds a pool that only other hosts see.

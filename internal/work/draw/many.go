@@ -105,6 +105,16 @@ func answered(a plan.Answers, machines [][]string) error {
 	return nil
 }
 
+// answersOf are the answers for each of several copies; those for none of them are refused.
+func answersOf(a plan.Answers, copies []*subject) ([]plan.Answers, error) {
+	machines, own := make([][]string, len(copies)), make([]plan.Answers, len(copies))
+	for i, c := range copies {
+		machines[i] = c.names()
+		own[i] = a.For(machines[i]...)
+	}
+	return own, answered(a, machines)
+}
+
 // called names a copy in the findings of a plan for several.
 func called(c *subject, all []*subject) string {
 	if slices.ContainsFunc(all, func(o *subject) bool { return o != c && o.Name == c.Name }) {
@@ -118,17 +128,14 @@ func called(c *subject, all []*subject) string {
 func (m *Many) each(req Request, copies []*subject, all func([]*plan.Plan) *plan.Plan,
 	one func(i int, a *Asked) (*Drawn, error)) (*Drawn, error) {
 	asked := req.asked()
-	machines := make([][]string, len(copies))
-	for i, c := range copies {
-		machines[i] = c.names()
-	}
-	if err := answered(asked.Answers, machines); err != nil {
+	own, err := answersOf(asked.Answers, copies)
+	if err != nil {
 		return nil, err
 	}
 	parts := make([]Part, len(copies))
 	for i, c := range copies {
 		a := *asked
-		a.Answers = asked.Answers.For(machines[i]...)
+		a.Answers = own[i]
 		d, err := one(i, &a)
 		if err != nil {
 			return nil, err

@@ -252,13 +252,10 @@ func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked) (*Dr
 // sharedPath is where a copy's folder lies as a host sees it that has its pool too, in which it is to stay; "" where
 // that is not so.
 func sharedPath(h plan.HostFacts, c *inventory.Copy, pool string) string {
-	if c.PoolID == nil || c.HostID == nil || c.HostID.String() == h.ID {
+	p, sees := poolOf(h, c)
+	if !sees || c.HostID == nil || c.HostID.String() == h.ID || p.State != plan.PoolReady ||
+		pool != "" && pool != p.Name {
 		return ""
 	}
-	for _, p := range h.Pools {
-		if p.ID == c.PoolID.String() && p.State == plan.PoolReady && (pool == "" || pool == p.Name) {
-			return path.Join(p.Path, path.Base(c.Path))
-		}
-	}
-	return ""
+	return path.Join(p.Path, path.Base(c.Path))
 }

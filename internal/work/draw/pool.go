@@ -39,8 +39,8 @@ type TakeOver struct {
 
 func (*TakeOver) takesSeveral() {}
 
-// seat is a pool as a host sees it that is up.
-func (g *Gatherer) seatOf(ctx context.Context, p *inventory.Pool, host string) (*inventory.Host, plan.HostFacts,
+// seenBy is a pool as a host sees it: one that is up and has it there, if there is one; or the host that is named.
+func (g *Gatherer) seenBy(ctx context.Context, p *inventory.Pool, host string) (*inventory.Host, plan.HostFacts,
 	plan.PoolFacts, error) {
 	names := p.Hosts
 	if host != "" {
@@ -58,13 +58,13 @@ func (g *Gatherer) seatOf(ctx context.Context, p *inventory.Pool, host string) (
 		if err != nil {
 			return nil, facts, at, err
 		}
-		i := slices.IndexFunc(its.Pools, func(f plan.PoolFacts) bool { return f.ID == p.ID.String() })
-		if i < 0 {
+		seen, sees := its.Pool(p.ID.String())
+		if !sees {
 			return nil, facts, at, inventory.Wrong("%s does not see the pool %s; these do: %s.", other.Name, p.Name,
 				strings.Join(p.Hosts, ", "))
 		}
 		if h == nil || facts.State == plan.HostUnreachable || at.State == plan.PoolAway {
-			h, facts, at = other, its, its.Pools[i]
+			h, facts, at = other, its, seen
 		}
 	}
 	return h, facts, at, nil
@@ -75,7 +75,7 @@ func (r *HandOver) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	h, host, at, err := g.seatOf(ctx, p, "")
+	h, host, at, err := g.seenBy(ctx, p, "")
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (r *TakeOver) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	h, host, at, err := g.seatOf(ctx, p, r.Host)
+	h, host, at, err := g.seenBy(ctx, p, r.Host)
 	if err != nil {
 		return nil, err
 	}

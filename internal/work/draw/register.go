@@ -248,13 +248,11 @@ func (l *lying) elsewhere(ctx context.Context, g *Gatherer, facts *plan.Register
 		return err
 	}
 	there := &Spot{Host: h, Path: facts.Folder.Path}
-	ready := false
-	for _, p := range host.Pools {
-		if p.ID == facts.Folder.Pool {
-			there.Path, ready = path.Join(p.Path, path.Base(facts.Folder.Path)), p.State != plan.PoolAway
-		}
+	p, ready := host.Pool(facts.Folder.Pool)
+	if ready {
+		there.Path = path.Join(p.Path, path.Base(facts.Folder.Path))
 	}
-	if ready = ready && host.State != plan.HostUnreachable; ready {
+	if ready = ready && p.State != plan.PoolAway && host.State != plan.HostUnreachable; ready {
 		seen, err := g.Look(ctx, there, l.ref)
 		if err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
 	"time"
 
 	"unvora.example/unvora/core/keyring"
@@ -40,7 +41,7 @@ func New(inv *inventory.Inventory, key keyring.Key, set Settings, log *slog.Logg
 
 const (
 	lookEvery = 3 * time.Second  // for what is to be told
-	atOnce    = 20               // that are taken at a time
+	atOnce    = 8                // that are told side by side: one that does not answer holds up no other
 	oneTime   = 20 * time.Second // that one gets
 	lent      = 2 * oneTime      // until another may take it
 	firstWait = 30 * time.Second // until it is tried again, doubled each time
@@ -53,13 +54,15 @@ func (t *Teller) Run(ctx context.Context) error {
 	again := time.NewTicker(lookEvery)
 	defer again.Stop()
 	for {
-		list, err := t.inv.Due(ctx, atOnce, lent*atOnce)
+		list, err := t.inv.Due(ctx, atOnce, lent)
 		if err != nil && ctx.Err() == nil {
 			t.log.Warn("what is to be told", "error", err)
 		}
+		var all sync.WaitGroup
 		for _, d := range list {
-			t.one(ctx, d)
+			all.Go(func() { t.one(ctx, d) })
 		}
+		all.Wait()
 		if len(list) == atOnce {
 			continue
 		}
