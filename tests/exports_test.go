@@ -63,9 +63,11 @@ func TestExports(t *testing.T) {
 		args []string
 		says string
 	}{
-		"nothing":         {[]string{dir}, "which, and where to"},
-		"a pipe":          {[]string{"training-01", "training-02", "-"}, "takes one package"},
-		"a file":          {[]string{"training-01", "training-02", filepath.Join(dir, "training-01.ova")}, "is a file"},
+		"nothing": {[]string{dir}, "which, and where to"},
+		"a pipe":  {[]string{"training-01", "training-02", "-"}, "takes one package"},
+		"a file":  {[]string{"training-01", "training-02", filepath.Join(dir, "training-01.ova")}, "is a file"},
+		"no directory": {[]string{"training-01", "training-02", filepath.Join(dir, "none", "x")},
+			"make it first: mkdir"},
 		"a shelf's file":  {[]string{"training-01", "training-02", "loft/x.ova"}, "name the shelf alone, loft"},
 		"no shelf":        {[]string{"training-01", "training-02", "attik"}, `no shelf "attik"`},
 		"one name":        {[]string{"training-01", "training-02", dir, "--name", "x"}, "x-{nn}"},

@@ -267,9 +267,8 @@ func (a *app) destination(ctx context.Context, c *caller, name, dest, shape stri
 		return nil, nil, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Choose another "+
 			"name, or remove it", dest)}
 	}
-	if st, err := os.Stat(filepath.Dir(file)); err != nil || !st.IsDir() {
-		return nil, nil, &exit{statusFailed, fmt.Errorf("the directory %s is not there; make it first: mkdir -p %s",
-			filepath.Dir(dest), filepath.Dir(dest))}
+	if err := madeFirst(file, dest); err != nil {
+		return nil, nil, err
 	}
 	host, err := os.Hostname()
 	if err != nil {
@@ -280,6 +279,15 @@ func (a *app) destination(ctx context.Context, c *caller, name, dest, shape stri
 		place += "/" // also whoever goes on with the job knows it by that
 	}
 	return &openapi.Destination{File: ptr(filepath.Base(file)), Place: &place}, to, nil
+}
+
+// madeFirst is an error where the directory that something is to come into is not there; dest is how it was asked for.
+func madeFirst(path, dest string) error {
+	if st, err := os.Stat(filepath.Dir(path)); err != nil || !st.IsDir() {
+		return &exit{statusFailed, fmt.Errorf("the directory %s is not there; make it first: mkdir -p %s",
+			filepath.Dir(dest), filepath.Dir(dest))}
+	}
+	return nil
 }
 
 // errOver ends a transfer whose job has ended by itself.

@@ -39,10 +39,11 @@ func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (
 	}
 	st, err := os.Stat(dir)
 	absent := errors.Is(err, fs.ErrNotExist)
-	if absent {
-		st, err = os.Stat(filepath.Dir(dir))
-	}
 	switch {
+	case absent:
+		if err := madeFirst(dir, dest); err != nil {
+			return nil, nil, err
+		}
 	case err != nil:
 		return nil, nil, &exit{statusFailed, err}
 	case !st.IsDir():
