@@ -300,7 +300,7 @@ func TestNames(t *testing.T) {
 		"unknown shelf":       {[]string{"export", "tide-probe", "cellar"}, 2, `there is no shelf "cellar"`},
 		"unknown job":         {[]string{"jobs", "cancel", "zzzz"}, 1, "There is no job"},
 		"filter nobody knows": {[]string{"copies", "--where", "colour=red"}, 2, "can't be filtered by colour"},
-		"wrong flag":          {[]string{"copies", "--colour"}, 2, "unknown flag"},
+		"wrong flag":          {[]string{"copies", "--colour"}, 2, "has no option --colour"},
 		"wrong output":        {[]string{"copies", "-o", "xml"}, 2, "json"},
 		"not a package":       {[]string{"inspect", "client.toml"}, 1, "this is no package"},
 		"no such file":        {[]string{"import", "./none.ova", "--host", "petrel"}, 1, "no such file"},

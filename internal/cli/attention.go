@@ -162,7 +162,7 @@ func (a *app) attentionLeaveCmd() *cobra.Command {
 		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n" +
 			"  unvora attention leave twin --reason \"never run together\" --days 365"}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it is kept and shown (needed)")
-	cmd.Flags().IntVar(&days, "days", days, "after how many days it is shown again")
+	cmd.Flags().Var(atLeast{&days, 1}, "days", "after how many days it is shown again")
 	cmd.MarkFlagRequired("reason")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()

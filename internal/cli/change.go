@@ -37,7 +37,8 @@ func change(copy string) *openapi.ChangeRequest {
 }
 
 func (a *app) changeCmd() *cobra.Command {
-	var name, memory, guest, withHost string
+	var name, guest, withHost string
+	var memory int64
 	var folder, standAlone, firstStartDone bool
 	var cpus int
 	var boot, add, drop, addresses, media []string
@@ -47,7 +48,7 @@ func (a *app) changeCmd() *cobra.Command {
 		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n" +
 			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
 		"changed", func(args []string) (any, error) {
-			if name == "" && memory == "" && guest == "" && withHost == "" && cpus == 0 && !standAlone &&
+			if name == "" && memory == 0 && guest == "" && withHost == "" && cpus == 0 && !standAlone &&
 				!firstStartDone && len(boot)+len(add)+len(drop)+len(addresses)+len(media) == 0 {
 				return nil, usage("nothing is to be changed: --name, --cpus, --memory, --guest, --boot, --add, " +
 					"--drop, --medium, --with-host, --stand-alone, --first-start-done or --address")
@@ -56,12 +57,8 @@ func (a *app) changeCmd() *cobra.Command {
 				return nil, usage("--folder goes with --name")
 			}
 			req := change(args[0])
-			if memory != "" {
-				bytes, err := ParseSize(memory)
-				if err != nil {
-					return nil, usage("--memory: %v", err)
-				}
-				req.MemoryBytes = &bytes
+			if memory != 0 {
+				req.MemoryBytes = &memory
 			}
 			var err error
 			if req.Addresses, err = pairs("--address", addresses); err != nil {
@@ -86,8 +83,8 @@ func (a *app) changeCmd() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&name, "name", "", "new name")
 	f.BoolVar(&folder, "folder", false, "rename its folder too")
-	f.IntVar(&cpus, "cpus", 0, "number of CPUs")
-	f.StringVar(&memory, "memory", "", "memory, such as 4GiB")
+	f.Var(atLeast{&cpus, 1}, "cpus", "number of CPUs")
+	f.Var(bytesValue{&memory}, "memory", "memory, such as 4GiB")
 	f.StringVar(&guest, "guest", "", "operating system in it")
 	f.StringArrayVar(&boot, "boot", nil, "disk, NIC or device to start from; again for the next one")
 	f.StringArrayVar(&add, "add", nil, "device to add: KIND or KIND=FILE, such as cd=visitor-guide.iso")

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -47,6 +48,7 @@ type app struct {
 	quiet, noColor        bool
 	out, errOut           io.Writer
 	in                    *os.File
+	lines                 *bufio.Reader // what is typed into in
 }
 
 // Main runs the command line and returns the process's status.
@@ -54,9 +56,9 @@ func Main(version string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends it at once
 	defer stop()
-	a := &app{out: os.Stdout, errOut: os.Stderr, in: os.Stdin}
+	a := &app{out: os.Stdout, errOut: os.Stderr, in: os.Stdin, lines: bufio.NewReader(os.Stdin)}
 	root := a.root(version)
-	err := root.ExecuteContext(ctx)
+	cmd, err := root.ExecuteContextC(ctx)
 	if err == nil {
 		return statusDone
 	}
@@ -68,7 +70,7 @@ func Main(version string) int {
 	if e.err != nil && e.Error() != "" {
 		fmt.Fprintln(a.errOut, a.paint(red, "unvora: ")+e.Error())
 		if e.status == statusUsage {
-			fmt.Fprintln(a.errOut, "unvora --help, or --help after any command, tells how.")
+			fmt.Fprintf(a.errOut, "%s --help tells how.\n", cmd.CommandPath())
 		}
 	}
 	return e.status
@@ -132,10 +134,10 @@ takes --plan to see what it would do.`,
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print results only, no progress")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "print without colours")
-	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		switch a.output {
 		case "table", "json", "yaml":
-			return nil
+			return missingFlags(cmd)
 		}
 		return usage("--output %q: there are table, json and yaml", a.output)
 	}
@@ -151,6 +153,7 @@ takes --plan to see what it would do.`,
 			root.AddCommand(cmd)
 		}
 	}
+	a.speakPlainly(root)
 	root.SetHelpCommandGroupID(groupRun)
 	root.SetCompletionCommandGroupID(groupRun)
 	return root

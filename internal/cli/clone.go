@@ -34,7 +34,7 @@ Layered is the default where it can be.`,
 	f := cmd.Flags()
 	f.StringVar(&kind, "kind", "", "whole or layered")
 	f.StringVar(&snapshot, "snapshot", "", "clone it as it was at this snapshot")
-	f.IntVar(&count, "count", 1, "how many")
+	f.Var(atLeast{&count, 1}, "count", "how many")
 	f.BoolVar(&on, "on", false, "start them")
 	cmd.Flags().Lookup("host").Usage = "host to make it at; the origin's unless said"
 	cmd.Flags().Lookup("name").Usage = "name of the clone; of several a pattern: {name}, {n} or {nn}"

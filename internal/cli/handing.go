@@ -13,7 +13,8 @@ import (
 type handing struct {
 	purpose, macs, identity, media, digest string
 	leaveOut, drop, properties             []string
-	name, memory                           string
+	name                                   string
+	memory                                 int64
 	cpus                                   int
 	product, vendor, version, licence      string
 }
@@ -29,8 +30,8 @@ func (h *handing) flags(cmd *cobra.Command) {
 	f.StringArrayVar(&h.leaveOut, "leave-out", nil, "disk that the package does not hold")
 	f.StringArrayVar(&h.drop, "drop", nil, "device or NIC that the receiver does not get")
 	f.StringVar(&h.name, "name", "", "name for the receiver")
-	f.IntVar(&h.cpus, "cpus", 0, "CPUs for the receiver")
-	f.StringVar(&h.memory, "memory", "", "memory for the receiver, such as 2GiB")
+	f.Var(atLeast{&h.cpus, 1}, "cpus", "CPUs for the receiver")
+	f.Var(bytesValue{&h.memory}, "memory", "memory for the receiver, such as 2GiB")
 	f.StringArrayVar(&h.properties, "property", nil, "KEY=VALUE that the guest may read")
 	f.StringVar(&h.product, "product", "", "what is in the machine")
 	f.StringVar(&h.vendor, "vendor", "", "who made it")
@@ -70,18 +71,11 @@ func (h *handing) into(req *openapi.ExportRequest) error {
 	if len(h.drop) > 0 {
 		req.Drop = &h.drop
 	}
-	if h.cpus < 0 {
-		return usage("--cpus %d: a machine has one or more", h.cpus)
-	}
 	if h.cpus > 0 {
 		req.Cpus = &h.cpus
 	}
-	if h.memory != "" {
-		bytes, err := ParseSize(h.memory)
-		if err != nil {
-			return usage("--memory: %v", err)
-		}
-		req.MemoryBytes = &bytes
+	if h.memory != 0 {
+		req.MemoryBytes = &h.memory
 	}
 	product := openapi.Product{Name: optional(h.product), Vendor: optional(h.vendor), Version: optional(h.version)}
 	var err error

@@ -31,12 +31,13 @@ func init() {
 }
 
 type importFlags struct {
-	firstStart                         string
-	host, pool, name, identity, memory string
-	facets, wire, disks, addresses     []string
-	owner                              string
-	cpus                               int
-	keepWiring                         bool
+	firstStart                     string
+	host, pool, name, identity     string
+	memory                         int64
+	facets, wire, disks, addresses []string
+	owner                          string
+	cpus                           int
+	keepWiring                     bool
 }
 
 func (a *app) importCmd() *cobra.Command {
@@ -114,8 +115,8 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f.StringVar(&o.owner, "owner", "", "whose the machine is to be")
 	f.StringArrayVar(&o.wire, "wire", nil, "NIC=SWITCH")
 	f.BoolVar(&o.keepWiring, "keep-wiring", false, "make rules of the switches that are chosen by an answer")
-	f.IntVar(&o.cpus, "cpus", 0, "number of CPUs; as it was unless said")
-	f.StringVar(&o.memory, "memory", "", "memory, such as 2GiB; as it was unless said")
+	f.Var(atLeast{&o.cpus, 1}, "cpus", "number of CPUs; as it was unless said")
+	f.Var(bytesValue{&o.memory}, "memory", "memory, such as 2GiB; as it was unless said")
 	cmd.MarkFlagRequired("host")
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
 	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"},
@@ -148,12 +149,8 @@ func (o *importFlags) request() (*openapi.ImportRequest, error) {
 	if req.Disks, err = pairs("--disk", o.disks); err != nil {
 		return nil, err
 	}
-	if o.memory != "" {
-		bytes, err := ParseSize(o.memory)
-		if err != nil {
-			return nil, usage("--memory: %v", err)
-		}
-		req.MemoryBytes = &bytes
+	if o.memory != 0 {
+		req.MemoryBytes = &o.memory
 	}
 	return req, nil
 }
@@ -183,7 +180,7 @@ func mediaOf(list []string) (*map[string]string, error) {
 	return &m, nil
 }
 
-// ParseSize reads 2GiB, 512MiB, 2G (binary too) or a number of bytes.
+// ParseSize reads 2GiB, 512MiB, 2G (binary too) or 4096B: a number alone could mean any unit.
 func ParseSize(text string) (int64, error) {
 	clean := strings.TrimSuffix(strings.TrimSuffix(strings.ToUpper(strings.ReplaceAll(text, " ", "")), "IB"), "B")
 	shift := 0
@@ -192,6 +189,9 @@ func ParseSize(text string) (int64, error) {
 		clean = clean[:i]
 	}
 	n, err := strconv.ParseInt(clean, 10, 64)
+	if err == nil && shift == 0 && !strings.HasSuffix(strings.ToUpper(text), "B") {
+		return 0, fmt.Errorf("%q has no unit: %sGiB, %[2]sMiB, or %[2]sB for bytes", text, clean)
+	}
 	if err != nil || n <= 0 || n > 1<<(62-shift) {
 		return 0, fmt.Errorf("%q is no size such as 2GiB", text)
 	}

@@ -27,7 +27,8 @@ func (a *app) jobsCmd() *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 	}
 	planOnly := cmd.Flags().Bool("plan", false, "with an id: its plan, with findings and answers, as it was")
-	limit := cmd.Flags().Int("limit", 20, "how many to list")
+	limit := 20
+	cmd.Flags().Var(atLeast{&limit, 1}, "limit", "how many to list")
 	state := cmd.Flags().String("state", "",
 		"only those that are waiting, working, held, done, partly, failed or cancelled")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -63,7 +64,7 @@ func (a *app) jobsCmd() *cobra.Command {
 			}
 			return a.print(j, func() { a.showJob(j, list) })
 		}
-		jobs, err := newest[openapi.Job](c, *limit, func(limit int, after *string) (*http.Response, error) {
+		jobs, err := newest[openapi.Job](c, limit, func(limit int, after *string) (*http.Response, error) {
 			return c.ListJobs(cmd.Context(), &openapi.ListJobsParams{Limit: &limit, After: after,
 				State: optional(*state)})
 		})

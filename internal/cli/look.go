@@ -56,9 +56,6 @@ func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Re
 // newest reads pages until there are as many as were asked for.
 func newest[T any](c *caller, most int, get func(limit int, after *string) (*http.Response, error)) (all []T,
 	err error) {
-	if most < 1 {
-		return nil, usage("--limit %d: at least 1", most)
-	}
 	all = []T{}
 	var after *string
 	for {
@@ -554,13 +551,14 @@ func (a *app) historyCmd() *cobra.Command {
 		Example:           "  unvora history\n  unvora history tide-gauge",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeCopies()}
-	limit := cmd.Flags().Int("limit", 50, "how many entries")
+	limit := 50
+	cmd.Flags().Var(atLeast{&limit, 1}, "limit", "how many entries")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
 			return err
 		}
-		entries, err := newest[openapi.HistoryEntry](c, *limit, func(limit int, after *string) (*http.Response, error) {
+		entries, err := newest[openapi.HistoryEntry](c, limit, func(limit int, after *string) (*http.Response, error) {
 			return c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")),
 				Limit: &limit, After: after})
 		})

@@ -76,12 +76,10 @@ func (a *app) tokenAddCmd() *cobra.Command {
 		Short:   "Make a token; it is shown once",
 		Args:    cobra.ExactArgs(1),
 		Example: "  unvora token add nightly-export --days 30\n  unvora token add monitoring -q"}
-	days := cmd.Flags().Int("days", 0, "until it ends; 90 unless said")
+	days := 0
+	cmd.Flags().Var(atLeast{&days, 1}, "days", "until it ends; 90 unless said")
 	endless := cmd.Flags().Bool("endless", false, "it never ends")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		if cmd.Flags().Changed("days") && *days < 1 {
-			return usage("--days %d: a token lives a day at least; one without an end: --endless", *days)
-		}
 		c, err := a.client()
 		if err != nil {
 			return err
@@ -91,7 +89,7 @@ func (a *app) tokenAddCmd() *cobra.Command {
 			ID        string     `json:"id"`
 			ExpiresAt *time.Time `json:"expiresAt"`
 		}
-		res, err := c.MakeToken(cmd.Context(), openapi.MakeTokenJSONRequestBody{Name: args[0], Days: days,
+		res, err := c.MakeToken(cmd.Context(), openapi.MakeTokenJSONRequestBody{Name: args[0], Days: &days,
 			Endless: endless})
 		t, err := call[made](c, res, err)
 		if err != nil {

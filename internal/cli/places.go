@@ -302,7 +302,7 @@ func (a *app) landingCmd() *cobra.Command {
 		}))
 	r := openapi.NewLandingRule{OverBytes: new(int64), Host: new(string), Label: new(string), Pool: new(string),
 		KeepBytes: new(int64), First: new(bool)}
-	kind, over, keep := "", "", ""
+	kind := ""
 	set := &cobra.Command{Use: "set", Short: "Add a rule", Args: cobra.NoArgs,
 		Long: `Add a rule. Rules are tried in order; the first that has a pool with room wins, and
 of several pools the roomiest. --pool and --disk overrule them all.`,
@@ -310,28 +310,16 @@ of several pools the roomiest. --pool and --disk overrule them all.`,
 			"  unvora landing set --kind disk --over 100GiB --label archive --host gannet"}
 	f := set.Flags()
 	f.StringVar(&kind, "kind", "", "which files: machine, disk or media; any unless said")
-	f.StringVar(&over, "over", "", "only files of that capacity or more, such as 100GiB")
+	f.Var(bytesValue{r.OverBytes}, "over", "only files of that capacity or more, such as 100GiB")
 	f.StringVar(r.Host, "host", "", "only on this host")
 	f.StringVar(r.Label, "label", "", "lead to pools with this label")
 	f.StringVar(r.Pool, "pool", "", "or to the pool of this name")
-	f.StringVar(&keep, "keep", "", "only as long as so much stays free there")
+	f.Var(bytesValue{r.KeepBytes}, "keep", "only as long as so much stays free there")
 	f.BoolVar(r.First, "first", false, "try it before all others, not after them")
 	set.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(landing.Kinds, cobra.ShellCompDirectiveNoFileComp))
 	set.RegisterFlagCompletionFunc("host", a.completeHosts())
 	cmd.AddCommand(calling(a, set, func(c *caller, cmd *cobra.Command, _ []string) (*http.Response, error) {
 		r.Kind = ptr(openapi.NewLandingRuleKind(kind))
-		for _, s := range []struct {
-			flag, text string
-			into       *int64
-		}{{"--over", over, r.OverBytes}, {"--keep", keep, r.KeepBytes}} {
-			if s.text == "" {
-				continue
-			}
-			var err error
-			if *s.into, err = ParseSize(s.text); err != nil {
-				return nil, usage("%s: %v", s.flag, err)
-			}
-		}
 		return c.AddLandingRule(cmd.Context(), r)
 	}, func(_ []string, r openapi.LandingRule) {
 		fmt.Fprintf(a.out, "The rule %s is in force.\n", r.Id[len(r.Id)-8:])

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -162,7 +161,7 @@ func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*set
 				count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
 		}
 		same := shared(open)[0]
-		answer, err := a.ask(same)
+		answer, err := a.ask(ctx, same)
 		if err != nil {
 			return nil, err
 		}
@@ -258,7 +257,7 @@ func subjects(same []openapi.Finding) string {
 }
 
 // ask puts an open choice, which several machines may share, the recommendation first.
-func (a *app) ask(same []openapi.Finding) (string, error) {
+func (a *app) ask(ctx context.Context, same []openapi.Finding) (string, error) {
 	f := same[0]
 	remedies := make([]openapi.Remedy, 0, len(f.Remedies))
 	for _, r := range f.Remedies {
@@ -279,14 +278,11 @@ func (a *app) ask(same []openapi.Finding) (string, error) {
 		}
 		fmt.Fprintf(a.errOut, "  %d  %-12s %s%s\n", i+1, r.Id, r.Label, note)
 	}
-	in := bufio.NewReader(a.in)
 	for {
-		fmt.Fprint(a.errOut, "? ")
-		line, err := in.ReadString('\n')
+		line, err := a.asked(ctx, "? ")
 		if err != nil {
-			return "", &exit{statusOpen, errors.New("no answer")}
+			return "", err
 		}
-		line = strings.TrimSpace(line)
 		var picked *openapi.Remedy
 		if n, err := strconv.Atoi(line); err == nil && n >= 1 && n <= len(remedies) && !remedies[n-1].Explicit {
 			picked = &remedies[n-1]
@@ -302,16 +298,38 @@ func (a *app) ask(same []openapi.Finding) (string, error) {
 			continue
 		}
 		if picked.Takes != nil && value == "" && picked.Value == "" {
-			fmt.Fprintf(a.errOut, "%s? ", *picked.Takes)
-			if value, err = in.ReadString('\n'); err != nil {
-				return "", &exit{statusOpen, errors.New("no answer")}
+			if value, err = a.asked(ctx, string(*picked.Takes)+"? "); err != nil {
+				return "", err
 			}
-			value = strings.TrimSpace(value)
 		}
 		if value != "" {
 			return picked.Id + ":" + value, nil
 		}
 		return picked.Id, nil
+	}
+}
+
+// asked puts a question and reads the line that is typed. Ctrl-C ends it at once: nothing has begun.
+func (a *app) asked(ctx context.Context, question string) (string, error) {
+	fmt.Fprint(a.errOut, question)
+	type answer struct {
+		line string
+		err  error
+	}
+	typed := make(chan answer, 1)
+	go func() {
+		line, err := a.lines.ReadString('\n')
+		typed <- answer{strings.TrimSpace(line), err}
+	}()
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(a.errOut)
+		return "", &exit{statusCancelled, errors.New("cancelled; nothing was begun")}
+	case t := <-typed:
+		if t.err != nil {
+			return "", &exit{statusOpen, errors.New("no answer")}
+		}
+		return t.line, nil
 	}
 }
 

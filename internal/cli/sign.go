@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -52,7 +51,7 @@ func (a *app) loginCmd() *cobra.Command {
 
 func (a *app) askPassword(prompt string) (string, error) {
 	if !term.IsTerminal(int(a.in.Fd())) {
-		line, err := bufio.NewReader(a.in).ReadString('\n')
+		line, err := a.lines.ReadString('\n')
 		if err != nil && line == "" {
 			return "", usage("the password is read from the terminal, or from a pipe")
 		}
