@@ -132,8 +132,9 @@ func TestMove(t *testing.T) {
 		"unknown host":    {[]string{"tide-gauge", "--host", "nowhere"}, `no host "nowhere"`},
 		"unknown machine": {[]string{"nothing", "--host", "petrel"}, `no copy "nothing"`},
 		"a manager's":     {[]string{"ferry-notices", "--host", "petrel"}, "Import it first"},
-		"identity":        {[]string{"tide-gauge", "--host", "petrel", "--identity", "renew"}, "has no option --identity"},
-		"unknown disk":    {[]string{"tide-gauge", "--host", "petrel", "--disk", "disk9=reef"}, "disk9"},
+		"identity": {[]string{"tide-gauge", "--host", "petrel", "--identity", "renew"},
+			"has no option --identity"},
+		"unknown disk": {[]string{"tide-gauge", "--host", "petrel", "--disk", "disk9=reef"}, "disk9"},
 	} {
 		r := e.run(t, append([]string{"move", "--yes"}, c.args...)...)
 		require.NotZero(t, r.status, name)

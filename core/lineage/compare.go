@@ -2,6 +2,7 @@ package lineage
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,6 +40,10 @@ func Compare(a, b *machine.Machine, size func(int64) string) []Difference {
 	add(Hardware, "guest", a.Guest, b.Guest)
 	add(Hardware, "TPM", a.TPM, b.TPM)
 	add(Hardware, "devices", deviceList(a), deviceList(b))
+	cd := func(d machine.Device) string { return d.Name }
+	for _, name := range both(drives(a), drives(b), cd) {
+		add(Hardware, "medium in "+name, mediumIn(called(drives(a), cd, name)), mediumIn(called(drives(b), cd, name)))
+	}
 	add(Hardware, "boot order", strings.Join(a.Boot, ", "), strings.Join(b.Boot, ", "))
 	add(Hardware, "turn when the host starts", number(a.StartOrder), number(b.StartOrder))
 	disk := func(d machine.Disk) string { return d.ID }
@@ -96,6 +101,23 @@ func deviceList(m *machine.Machine) string {
 	}
 	slices.Sort(names)
 	return strings.Join(names, ", ")
+}
+
+// drives lists the drives of a machine that take media.
+func drives(m *machine.Machine) (list []machine.Device) {
+	for _, d := range m.Devices {
+		if d.Kind == machine.DeviceCD {
+			list = append(list, d)
+		}
+	}
+	return list
+}
+
+func mediumIn(d *machine.Device) string {
+	if d == nil || d.File == "" {
+		return ""
+	}
+	return path.Base(d.File)
 }
 
 func diskWords(d *machine.Disk, size func(int64) string) string {

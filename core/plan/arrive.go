@@ -38,6 +38,7 @@ func place(k lineage.Known) string {
 }
 
 func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) (identity.Choice, error) {
+	b.before = m.Clone()
 	all, answered := identity.Keep, true
 	if !facts.Moves {
 		all, answered = b.origin(facts, req, m)

@@ -67,6 +67,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 	}
 	m := facts.Machine.Clone()
 	before := facts.Machine
+	b.before, b.stays = before, true
 	if err := b.reshape(facts, req, m); err != nil {
 		return nil, err
 	}

@@ -10,14 +10,17 @@ import (
 	"strings"
 
 	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 )
 
 // Plan is everything an operation would do.
 type Plan struct {
 	Operation       string        `json:"operation"`
+	Title           string        `json:"title"` // a sentence that says what is to be done
 	Subjects        []string      `json:"subjects"`
-	Target          string        `json:"target"` // host, shelf or computer, for people
+	Target          string        `json:"target"`  // host, shelf or computer, for people
+	Changes         []Difference  `json:"changes"` // what will be different about its machines
 	Findings        []fit.Finding `json:"findings"`
 	Steps           []Step        `json:"steps"`
 	PointOfNoReturn *string       `json:"pointOfNoReturn"` // id of the step after which cancelling undoes nothing
@@ -175,6 +178,8 @@ type builder struct {
 	switches    []wiring.Switch   // to be made on the way
 	who         string            // the machine's owner
 	first       *FirstStart       // what the machine is told at its first start
+	before      *machine.Machine  // as it is now; nil where no machine is made or changed
+	stays       bool              // where it is
 }
 
 func newBuilder(answers Answers, takeRecommended bool) *builder {
@@ -231,6 +236,7 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
+	p.Changes = b.changes(p.Steps)
 	p.Jobs = 1
 	p.number()
 	for _, s := range p.Steps {
@@ -279,8 +285,8 @@ func SideBySide(plans []*Plan) *Plan {
 // gather puts plans together, with their steps one plan's after the other's. What is found about the same thing is told
 // once.
 func gather(plans []*Plan) *Plan {
-	all := &Plan{Operation: plans[0].Operation, Subjects: []string{}, Findings: []fit.Finding{}, Steps: []Step{},
-		Jobs: 1}
+	all := &Plan{Operation: plans[0].Operation, Subjects: []string{}, Changes: []Difference{},
+		Findings: []fit.Finding{}, Steps: []Step{}, Jobs: 1}
 	told := map[string]bool{}
 	var targets []string
 	for n, p := range plans {
@@ -288,6 +294,14 @@ func gather(plans []*Plan) *Plan {
 			if !slices.Contains(all.Subjects, s) {
 				all.Subjects = append(all.Subjects, s)
 			}
+		}
+		of := strings.Join(p.Subjects, ", ")
+		if at := slices.IndexFunc(p.Changes, func(c Difference) bool { return c.What == "name" }); at >= 0 {
+			of = p.Changes[at].To // one of several that are made of the same
+		}
+		for _, c := range p.Changes {
+			c.Of = of
+			all.Changes = append(all.Changes, c)
 		}
 		for _, f := range p.Findings {
 			if key := f.Code + "/" + f.Subject + "=" + f.Answer; !told[key] {

@@ -220,7 +220,7 @@ func (s *Server) ListHistory(c *gin.Context, p openapi.ListHistoryParams) {
 	if limit == 0 {
 		limit = 100
 	}
-	list, err := s.inv.History(c, lineage, limit, value(p.After))
+	list, err := s.inv.History(c, lineage, value(p.Filter), limit, value(p.After))
 	out := gin.H{"items": list}
 	if len(list) == limit {
 		out["next"] = list[limit-1].ID

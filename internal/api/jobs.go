@@ -75,6 +75,7 @@ func asking(c *gin.Context) draw.Caller {
 // jobView is a job as the interface shows it.
 type jobView struct {
 	*inventory.Job
+	Title          string   `json:"title"`
 	Done           int64    `json:"done"`
 	Total          int64    `json:"total"`
 	BytesPerSecond int64    `json:"bytesPerSecond"`
@@ -88,7 +89,7 @@ type jobView struct {
 }
 
 func view(j *inventory.Job) jobView {
-	v := jobView{Job: j, State: j.Shown(), Children: []uuid.UUID{}}
+	v := jobView{Job: j, Title: draw.TitleOf(j.Operation, j.Subject), State: j.Shown(), Children: []uuid.UUID{}}
 	if j.Steps == nil {
 		j.Steps = []inventory.Step{}
 	}

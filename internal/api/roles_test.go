@@ -332,7 +332,7 @@ func TestManyTries(t *testing.T) {
 	status, code := h.call("POST", apiBase+"/session", "", asJSON, `{"name":"a-viewer","password":"`+password+`"}`)
 	require.Equal(t, 429, status, "even the right one has to wait")
 	require.Equal(t, "later", code)
-	list, err := h.inv.History(t.Context(), nil, 100, "")
+	list, err := h.inv.History(t.Context(), nil, "", 100, "")
 	require.NoError(t, err)
 	refusedTries := 0
 	for _, e := range list {

@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -28,57 +33,120 @@ and carries out; or it is left as it is, with a reason and for a term.`,
 		Example: "  unvora attention\n  unvora attention --cause stray -o json"},
 		func(c *caller, cmd *cobra.Command, _ []string) (*http.Response, error) {
 			return c.ListAttention(cmd.Context(), &openapi.ListAttentionParams{Cause: optional(cause), Left: &left})
-		}, func(_ []string, items []openapi.AttentionItem) {
-			if len(items) == 0 {
-				fmt.Fprintln(a.out, "Nothing waits for a decision.")
-				return
-			}
-			before := ""
-			for n, i := range items {
-				if i.Cause != before {
-					before = i.Cause
-					fmt.Fprintf(a.out, "%s\n", a.paint(bold, i.Cause))
-				}
-				fmt.Fprintf(a.out, "  %-3d %s\n      %s\n", n+1, a.paint(bold, i.Subject), i.Evidence)
-				if i.Left != nil {
-					fmt.Fprintf(a.out, "      %s\n", a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s",
-						i.Left.Who, i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
-				} else {
-					fmt.Fprintf(a.out, "      %s\n", a.paint(green, "→ "+i.Recommended))
-				}
-			}
-			fmt.Fprintln(a.out, "\nTake what is recommended: unvora attention settle NUMBER… ; leave it: unvora "+
-				"attention "+
-				"leave NUMBER… --reason TEXT")
-		})
+		}, func(_ []string, items []openapi.AttentionItem) { a.showItems(items) })
 	cmd.Flags().StringVar(&cause, "cause", "", "only of this cause")
 	cmd.Flags().BoolVar(&left, "left", false, "also what was left alone")
 	cmd.AddCommand(a.attentionSettleCmd(), a.attentionLeaveCmd())
 	return cmd
 }
 
-// items finds items of attention by id, by the number in the list, or all of a cause.
+// showItems lists items of attention under their numbers.
+func (a *app) showItems(items []openapi.AttentionItem) {
+	if len(items) == 0 {
+		fmt.Fprintln(a.out, "Nothing waits for a decision.")
+		return
+	}
+	const indent = "      "
+	numbers := a.numbers(items)
+	before := ""
+	for _, i := range items {
+		if i.Cause != before {
+			before = i.Cause
+			fmt.Fprintln(a.out, a.paint(bold, i.Cause))
+		}
+		fmt.Fprintf(a.out, "  %-3d %s\n", numbers[i.Id], a.paint(bold, i.Subject))
+		a.hung(a.out, indent, i.Evidence)
+		if i.Left != nil {
+			a.hung(a.out, indent, a.paint(faint, fmt.Sprintf("left alone by %s until %s: %s", i.Left.Who,
+				i.Left.Until.Local().Format("2006-01-02"), i.Left.Reason)))
+		} else {
+			a.hung(a.out, indent, a.paint(green, "→ "+i.Recommended))
+		}
+	}
+	fmt.Fprintln(a.out)
+	a.hung(a.out, "", "Take what is recommended: unvora attention settle NUMBER… ; leave it: unvora attention leave "+
+		"NUMBER… --reason TEXT")
+}
+
+// items finds items of attention by id, by the number that they were listed under, by subject, or all of a cause.
 func (a *app) items(cmd *cobra.Command, c *caller, refs []string, left bool) ([]openapi.AttentionItem, error) {
 	res, err := c.ListAttention(cmd.Context(), &openapi.ListAttentionParams{Left: &left})
 	all, err := call[[]openapi.AttentionItem](c, res, err)
 	if err != nil {
 		return nil, err
 	}
+	numbers := a.numbers(all)
 	var picked []openapi.AttentionItem
 	for _, ref := range refs {
 		before := len(picked)
-		for n, i := range all {
-			if ref == fmt.Sprint(n+1) || ref == i.Id || ref == i.Cause || ref == i.Subject {
+		for _, i := range all {
+			if ref == strconv.Itoa(numbers[i.Id]) || ref == i.Id || ref == i.Cause || ref == i.Subject {
 				if !slices.ContainsFunc(picked, func(p openapi.AttentionItem) bool { return p.Id == i.Id }) {
 					picked = append(picked, i)
 				}
 			}
 		}
 		if len(picked) == before {
-			return nil, usage("%q is no item: give its number or subject in unvora attention, its id, or a cause", ref)
+			return nil, usage("%q is no item, or waits no more: give its number or subject in unvora attention, its "+
+				"id, or a cause", ref)
 		}
 	}
 	return picked, nil
+}
+
+// numbersKept is for how long items keep the numbers that they were listed under.
+const numbersKept = 12 * time.Hour
+
+// numbering is what the items of a service were last listed under, by number from 1.
+type numbering struct {
+	Server string    `json:"server"`
+	At     time.Time `json:"at"`
+	Items  []string  `json:"items"`
+}
+
+// numbers gives items their numbers. They stay while somebody works through them: what was listed before keeps its
+// number, what is new gets the next one. Once nothing is left of what was listed they begin anew.
+func (a *app) numbers(items []openapi.AttentionItem) map[string]int {
+	file := ""
+	if dir, err := os.UserCacheDir(); err == nil {
+		file = filepath.Join(dir, "unvora", "attention.json")
+	}
+	kept := numbering{}
+	p, err := a.profile()
+	if raw, readErr := os.ReadFile(file); err != nil || readErr != nil || json.Unmarshal(raw, &kept) != nil ||
+		kept.Server != p.Server || time.Since(kept.At) > numbersKept ||
+		!slices.ContainsFunc(items, func(i openapi.AttentionItem) bool { return slices.Contains(kept.Items, i.Id) }) {
+		kept = numbering{Server: p.Server}
+	}
+	numbers := map[string]int{}
+	for _, i := range items {
+		at := slices.Index(kept.Items, i.Id)
+		if at < 0 {
+			at = len(kept.Items)
+			kept.Items = append(kept.Items, i.Id)
+		}
+		numbers[i.Id] = at + 1
+	}
+	kept.At = time.Now()
+	if raw, err := json.Marshal(kept); err == nil && os.MkdirAll(filepath.Dir(file), 0o700) == nil {
+		_ = os.WriteFile(file, raw, 0o600) // without it items are numbered anew each time
+	}
+	return numbers
+}
+
+// showRest lists what is left when items were settled.
+func (a *app) showRest(cmd *cobra.Command, c *caller) error {
+	if a.output != "table" || a.quiet {
+		return nil
+	}
+	res, err := c.ListAttention(cmd.Context(), &openapi.ListAttentionParams{})
+	rest, err := call[[]openapi.AttentionItem](c, res, err)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out)
+	a.showItems(rest)
+	return nil
 }
 
 func (a *app) attentionSettleCmd() *cobra.Command {
@@ -119,7 +187,7 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 				}
 				if err := a.print(k, func() {
 					fmt.Fprintf(a.out, "%s is a copy of that machine: unvora where %s\n", place(k),
-						k.Id)
+						namely(k))
 				}); err != nil {
 					return err
 				}
@@ -149,7 +217,10 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 				}
 			}
 		}
-		return nil
+		if s.planOnly || s.leaves() {
+			return nil
+		}
+		return a.showRest(cmd, c)
 	}
 	return cmd
 }
@@ -295,7 +366,7 @@ func (a *app) recogniseCmd() *cobra.Command {
 			}
 			return c.Recognise(cmd.Context(), openapi.RecogniseJSONRequestBody{Copy: args[0], Of: &of, Note: &note})
 		}, func(_ []string, k openapi.Copy) {
-			fmt.Fprintf(a.out, "Noted. See what descends from what: unvora where %s\n", k.Lineage)
+			fmt.Fprintf(a.out, "Noted. See what descends from what: unvora where %s\n", namely(k))
 		})
 	cmd.Flags().StringVar(&of, "of", "", "copy that it was made from, its lineage, or nothing (needed)")
 	cmd.Flags().StringVar(&note, "note", "", "why; goes to history")

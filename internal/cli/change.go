@@ -272,7 +272,8 @@ func (a *app) disksCmd() *cobra.Command {
 				fmt.Fprintln(a.out, "No loose disks. Take one in: unvora disk adopt FILE --host HOST")
 				return
 			}
-			t := a.table("disk", "kind", "format", "capacity", "takes", "host", "path", "system")
+			t := a.table("disk", "kind", "format", "capacity", "takes", "host", "path",
+				"system").dropping("system", "takes", "format", "kind")
 			for _, d := range disks {
 				t.AppendRow([]any{a.paint(bold, d.Name), d.Kind, d.Format, size(d.VirtualBytes), size(d.FileBytes),
 					d.Host, d.Path,

@@ -45,7 +45,9 @@ func usage(format string, args ...any) error {
 type app struct {
 	server, token, config string
 	output                string
-	quiet, noColor        bool
+	quiet, noColor, wide  bool
+	columns               []string // of tables; none for those that have room
+	wrong                 error    // with the columns that were asked for
 	out, errOut           io.Writer
 	in                    *os.File
 	lines                 *bufio.Reader // what is typed into in
@@ -133,6 +135,8 @@ takes --plan to see what it would do.`,
 	f.StringVar(&a.config, "config", "", "client profile (UNVORA_CONFIG)")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print results only, no progress")
+	f.BoolVar(&a.wide, "wide", false, "all columns of a table, however narrow the terminal is")
+	f.StringSliceVar(&a.columns, "columns", nil, "only these columns of a table, such as copy,state")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "print without colours")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		switch a.output {

@@ -13,7 +13,7 @@ func init() {
 func (a *app) cloneCmd() *cobra.Command {
 	s, o := &settling{}, &importFlags{}
 	var kind, snapshot string
-	var count int
+	var count = 1
 	var on bool
 	cmd := &cobra.Command{
 		Use:   "clone COPY",

@@ -152,7 +152,11 @@ func (a *app) takeOne(ctx context.Context, c *caller, job string, to *local) err
 // writtenTo says which packages are written.
 func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place string) {
 	if j.ChildStates == nil {
-		a.say(a.out, "%s is written.", place)
+		much := ""
+		if k, err := a.packageOf(ctx, c, j); err == nil && k.SizeBytes > 0 {
+			much = ", " + size(k.SizeBytes)
+		}
+		a.say(a.out, "%s is written%s%s.", place, much, took(j))
 		return
 	}
 	list, err := a.children(ctx, c, j)
@@ -161,4 +165,13 @@ func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place st
 		return
 	}
 	a.showChildren(list, false)
+}
+
+// packageOf is the package that a job has made, as the inventory has it.
+func (a *app) packageOf(ctx context.Context, c *caller, j *openapi.Job) (openapi.Copy, error) {
+	if j.NewCopy == nil {
+		return openapi.Copy{}, errors.New("it has made none")
+	}
+	res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: *j.NewCopy})
+	return call[openapi.Copy](c, res, err)
 }

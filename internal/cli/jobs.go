@@ -76,10 +76,13 @@ func (a *app) jobsCmd() *cobra.Command {
 				fmt.Fprintln(a.out, "No jobs.")
 				return
 			}
-			t := a.table("job", "operation", "subject", "state", "done", "of", "by", "began")
+			t := a.table("job", "what", "state", "done", "of", "by", "began").dropping("by", "done", "of", "began")
 			for _, j := range jobs {
-				t.AppendRow([]any{j.Id, j.Operation, subjectOf(j), a.state(string(j.State)), size(j.Done),
-					size(j.Total), j.User, ago(j.CreatedAt)})
+				done, of := "–", "–" // it moves nothing
+				if j.Total > 0 {
+					done, of = size(j.Done), size(j.Total)
+				}
+				t.AppendRow([]any{j.Id, j.Title, a.state(string(j.State)), done, of, j.User, ago(j.CreatedAt)})
 			}
 			t.Render()
 		})
@@ -309,7 +312,7 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 }
 
 func (a *app) showJob(j openapi.Job, children []openapi.Job) {
-	fmt.Fprintf(a.out, "%s  %s %s  %s\n", j.Id, j.Operation, subjectOf(j), a.state(string(j.State)))
+	fmt.Fprintf(a.out, "%s  %s\njob %s\n", a.paint(bold, j.Title), a.state(string(j.State)), j.Id)
 	if j.Parent != nil {
 		fmt.Fprintf(a.out, "of a job over several machines: unvora jobs %s\n", *j.Parent)
 	}
@@ -339,7 +342,7 @@ func (a *app) showJob(j openapi.Job, children []openapi.Job) {
 		a.showChildren(children, true)
 		return
 	}
-	t := a.table("step", "state", "done", "of", "took", "what")
+	t := a.table("step", "state", "done", "of", "took", "what").dropping("done", "of", "took")
 	for _, s := range j.Steps {
 		took := "-"
 		if s.StartedAt != nil && s.FinishedAt != nil {

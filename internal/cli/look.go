@@ -127,7 +127,8 @@ func (a *app) hostsCmd() *cobra.Command {
 					"ADDRESS:PORT --code CODE")
 				return
 			}
-			t := a.table("host", "state", "family", "site", "CPUs", "memory", "copies", "last seen")
+			t := a.table("host", "state", "family", "site", "CPUs", "memory", "copies",
+				"last seen").dropping("last seen", "CPUs", "family", "site")
 			for _, h := range hosts {
 				seen := "never"
 				if h.LastSeen != nil {
@@ -191,17 +192,18 @@ func (a *app) showHost(ctx context.Context, c *caller, name string) error {
 }
 
 func (a *app) switchTable(list []openapi.Switch) {
-	t := a.table("host", "switch", "segment", "VLAN", "leads out by", "host's address")
+	t := a.table("host", "switch", "segment", "VLAN", "leads out by",
+		"host's address").dropping("host's address", "VLAN")
 	for _, s := range list {
 		vlan := "–"
 		if s.Vlan != 0 {
 			vlan = fmt.Sprint(s.Vlan)
 		}
-		uplink := orDash(s.Uplink)
+		uplink := dash(s.Uplink)
 		if s.Tagged {
 			uplink += ", tagged"
 		}
-		t.AppendRow([]any{s.Host, s.Name, s.Segment, vlan, uplink, orDash(s.Address)})
+		t.AppendRow([]any{s.Host, s.Name, s.Segment, vlan, uplink, dash(s.Address)})
 	}
 	t.Render()
 }
@@ -300,7 +302,7 @@ func (a *app) listCopies(ctx context.Context, c *caller, where string) error {
 			fmt.Fprintln(a.out, "None. unvora survey looks again at what the hosts hold.")
 			return
 		}
-		t := a.table("copy", "form", "state", "where", "size", "made", "MACs")
+		t := a.table("copy", "form", "state", "where", "size", "made", "MACs").dropping("MACs", "made", "size", "form")
 		for _, k := range copies {
 			t.AppendRow([]any{a.paint(bold, k.Name), a.state(string(k.Form)), a.state(k.State), place(k),
 				size(k.SizeBytes),
@@ -322,8 +324,8 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 		if why := k.StateWhy; why != nil && *why != "" {
 			fmt.Fprintln(a.out, a.paint(bold, *why))
 		}
-		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\nmade %s by %s, identity: %s\nlast seen %s\n", k.Id,
-			k.Lineage, dash(k.Uuid), k.MadeBy, dash(k.MadeUser), identityWords(k), ago(k.LastSeen))
+		fmt.Fprintf(a.out, "id %s, lineage %s\nmachine UUID %s\n%s\nlast seen %s\n", k.Id, k.Lineage, dash(k.Uuid),
+			made(k), ago(k.LastSeen))
 		m := k.Machine
 		if m == nil {
 			return
@@ -348,6 +350,7 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 		}
 		t.Render()
 		fmt.Fprintln(a.out)
+		a.deviceTable(m.Devices)
 		t = a.table("NIC", "model", "MAC", "network")
 		if m.Nics != nil {
 			for _, n := range *m.Nics {
@@ -356,6 +359,23 @@ func (a *app) showCopy(ctx context.Context, c *caller, name string) error {
 		}
 		t.Render()
 	})
+}
+
+// deviceTable lists what a machine has besides disks and NICs.
+func (a *app) deviceTable(devices *[]openapi.Device) {
+	if devices == nil || len(*devices) == 0 {
+		return
+	}
+	t := a.table("device", "kind", "medium")
+	for _, d := range *devices {
+		file := ""
+		if d.File != nil {
+			file = *d.File
+		}
+		t.AppendRow([]any{d.Name, d.Kind, dash(file)})
+	}
+	t.Render()
+	fmt.Fprintln(a.out)
 }
 
 func (a *app) lineagesCmd() *cobra.Command {
@@ -418,6 +438,9 @@ func (a *app) whereCmd() *cobra.Command {
 func identityWords(c openapi.Copy) string {
 	switch c.Identity {
 	case "renew":
+		if len(c.Renewed) == 0 {
+			return "renewed"
+		}
 		return "renewed (" + strings.Join(c.Renewed, ", ") + ")"
 	case "keep":
 		return "kept"
@@ -500,8 +523,11 @@ func made(c openapi.Copy) string {
 		}
 		return "found " + when
 	}
-	s := fmt.Sprintf("%s by %s, %s, identity %s", c.MadeBy, dash(c.MadeUser), when, identityWords(c))
-	return s
+	by := ""
+	if c.MadeUser != "" {
+		by = " by " + c.MadeUser
+	}
+	return fmt.Sprintf("%s%s, %s, identity %s", c.MadeBy, by, when, identityWords(c))
 }
 
 func (a *app) surveyCmd() *cobra.Command {
@@ -547,10 +573,12 @@ func (a *app) surveyCmd() *cobra.Command {
 
 func (a *app) historyCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "history [NAME]",
-		Short:             "Show who did what, when and why",
-		Example:           "  unvora history\n  unvora history tide-gauge",
+		Short: "Show who did what, when and why",
+		Example: "  unvora history tide-gauge\n" +
+			"  unvora history --where 'who=robin what=move since=2026-03-01'",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeCopies()}
+	where := whereFlag(cmd, "who=robin what=move since=2026-03-01")
 	limit := 50
 	cmd.Flags().Var(atLeast{&limit, 1}, "limit", "how many entries")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -560,13 +588,17 @@ func (a *app) historyCmd() *cobra.Command {
 		}
 		entries, err := newest[openapi.HistoryEntry](c, limit, func(limit int, after *string) (*http.Response, error) {
 			return c.ListHistory(cmd.Context(), &openapi.ListHistoryParams{Lineage: optional(strings.Join(args, "")),
-				Limit: &limit, After: after})
+				Filter: optional(*where), Limit: &limit, After: after})
 		})
 		if err != nil {
 			return err
 		}
 		return a.print(entries, func() {
-			t := a.table("when", "who", "what", "subject", "why")
+			if len(entries) == 0 {
+				fmt.Fprintln(a.out, "Nothing.")
+				return
+			}
+			t := a.table("when", "who", "what", "subject", "why").dropping("why")
 			for _, e := range entries {
 				t.AppendRow([]any{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.What, e.Subject, dash(e.Why)})
 			}

@@ -49,9 +49,9 @@ func (a *app) managersCmd() *cobra.Command {
 					"with another Unvora: unvora manager code")
 				return
 			}
-			t := a.table("manager", "state", "speaks", "hosts", "machines", "last seen")
+			t := a.table("manager", "state", "speaks", "hosts", "machines", "last seen").dropping("last seen", "speaks")
 			for _, m := range managers {
-				t.AppendRow([]any{a.paint(bold, m.Name), a.state(string(m.State)), speaks(m), orDash(hostsOf(m)),
+				t.AppendRow([]any{a.paint(bold, m.Name), a.state(string(m.State)), speaks(m), dash(hostsOf(m)),
 					m.Copies, seenAt(m)})
 			}
 			t.Render()
@@ -221,7 +221,7 @@ that this computer does not know is told first, to be compared and trusted.`,
 		}
 		return a.print(m, func() {
 			fmt.Fprintf(a.out, "%s is added: %d machines on %s.\nSee them: unvora managers %s\n", m.Name, m.Copies,
-				orDash(hostsOf(m)), m.Name)
+				dash(hostsOf(m)), m.Name)
 		})
 	}
 	return cmd

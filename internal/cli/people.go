@@ -44,7 +44,7 @@ func (a *app) tokenListCmd() *cobra.Command {
 				fmt.Fprintln(a.out, "No tokens.")
 				return
 			}
-			t := a.table("token", "name", "of", "made", "last used", "ends")
+			t := a.table("token", "name", "of", "made", "last used", "ends").dropping("made", "last used")
 			for _, k := range list {
 				t.AppendRow([]any{k.Id, k.Name, k.User, ago(k.CreatedAt), agoOf(k.UsedAt), endOf(k.ExpiresAt)})
 			}

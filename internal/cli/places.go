@@ -157,7 +157,8 @@ func (a *app) poolsCmd() *cobra.Command {
 			return err
 		}
 		return a.print(pools, func() {
-			t := a.table("pool", "hosts", "state", "labels", "free", "of", "written at", "path")
+			t := a.table("pool", "hosts", "state", "labels", "free", "of", "written at",
+				"path").dropping("written at", "labels", "of")
 			for _, p := range pools {
 				rate := "–"
 				if p.Rate != nil && *p.Rate > 0 {
@@ -170,7 +171,7 @@ func (a *app) poolsCmd() *cobra.Command {
 				if p.Owner != nil && *p.Owner != "" {
 					state = "of the Unvora of " + *p.Owner
 				}
-				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, orDash(strings.Join(p.Labels, ", ")),
+				t.AppendRow([]any{p.Name, strings.Join(p.Hosts, ", "), state, dash(strings.Join(p.Labels, ", ")),
 					size(p.FreeBytes), size(p.TotalBytes), rate, p.Path})
 			}
 			t.Render()
@@ -220,7 +221,7 @@ func (a *app) poolCmd() *cobra.Command {
 			return openapi.SetPoolJSONRequestBody{Labels: ptr(args[1:])}
 		},
 		func(p openapi.Pool) {
-			fmt.Fprintf(a.out, "%s: %s\n", p.Name, orDash(strings.Join(p.Labels, ", ")))
+			fmt.Fprintf(a.out, "%s: %s\n", p.Name, dash(strings.Join(p.Labels, ", ")))
 		})
 	cmd.AddCommand(a.handOverCmd(), a.takeOverCmd())
 	return cmd

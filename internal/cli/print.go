@@ -3,11 +3,15 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
 	"sigs.k8s.io/yaml"
 
 	"unvora.example/unvora/core/fit"
@@ -17,7 +21,7 @@ import (
 func (a *app) print(value any, asTable func()) error {
 	if a.output == "table" {
 		asTable()
-		return nil
+		return a.wrong
 	}
 	raw, err := json.MarshalIndent(value, "", "  ")
 	if err != nil {
@@ -35,34 +39,183 @@ func (a *app) print(value any, asTable func()) error {
 	return err
 }
 
-// rows is a table whose cells are a line each.
-type rows struct{ table.Writer }
+// width is how many columns a terminal has; 0 for what is no terminal.
+func (a *app) width(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok {
+		return 0
+	}
+	columns, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return columns
+}
 
-// AppendRow adds a row. What would not be seen in a cell is written as it is called.
-func (r rows) AppendRow(row table.Row, config ...table.RowConfig) {
-	for i, cell := range row {
-		if text, ok := cell.(string); ok {
-			row[i] = strings.NewReplacer("\n", `\n`, "\r", `\r`, "\t", " ").Replace(text)
+// leastWidth is what a text is wrapped to at least.
+const leastWidth = 30
+
+// hung writes lines of which the first stands behind a head, the others below it.
+func (a *app) hung(w io.Writer, head, lines string) {
+	width := a.width(w)
+	for _, line := range strings.Split(lines, "\n") {
+		if width > 0 {
+			line = text.WrapSoft(line, max(leastWidth, width-len(head)-1))
+		}
+		for _, part := range strings.Split(line, "\n") {
+			fmt.Fprintf(w, "%s%s\n", head, strings.TrimRight(part, " "))
+			head = strings.Repeat(" ", len(head))
 		}
 	}
-	r.Writer.AppendRow(row, config...)
 }
 
 // table starts a table with the look of all our tables.
-func (a *app) table(columns ...string) rows {
+func (a *app) table(columns ...string) *rows { return a.tableTo(a.out, columns...) }
+
+// tableTo starts a table that is written to w.
+func (a *app) tableTo(w io.Writer, columns ...string) *rows {
+	return &rows{a: a, w: w, columns: columns}
+}
+
+// rows is a table whose cells are a line each.
+type rows struct {
+	a       *app
+	w       io.Writer
+	columns []string // none: a table without a head
+	cells   [][]string
+	least   []string // columns that are left out where there is no room for them, the least important first
+}
+
+// dropping says which columns are left out on a narrow terminal, the least important first.
+func (r *rows) dropping(least ...string) *rows {
+	r.least = least
+	return r
+}
+
+// AppendRow adds a row. What would not be seen in a cell is written as it is called.
+func (r *rows) AppendRow(row []any) {
+	var cells []string
+	for _, cell := range row {
+		cells = append(cells, strings.NewReplacer("\n", `\n`, "\r", `\r`, "\t", " ").Replace(fmt.Sprint(cell)))
+	}
+	r.cells = append(r.cells, cells)
+}
+
+// between is the room between two columns.
+const between = 2
+
+// widths are how wide the columns are.
+func (r *rows) widths() []int {
+	n := len(r.columns)
+	for _, row := range r.cells {
+		n = max(n, len(row))
+	}
+	list := make([]int, n)
+	for i, c := range r.columns {
+		list[i] = text.StringWidthWithoutEscSequences(c)
+	}
+	for _, row := range r.cells {
+		for i, cell := range row {
+			list[i] = max(list[i], text.StringWidthWithoutEscSequences(cell))
+		}
+	}
+	return list
+}
+
+// tooWide is by how much the table is wider than a terminal.
+func (r *rows) tooWide(room int) int {
+	sum := -between
+	for _, w := range r.widths() {
+		sum += w + between
+	}
+	return sum - room
+}
+
+// without takes a column out.
+func (r *rows) without(column string) {
+	at := slices.Index(r.columns, column)
+	if at < 0 {
+		return
+	}
+	r.columns = slices.Delete(slices.Clone(r.columns), at, at+1)
+	for i, row := range r.cells {
+		if at < len(row) {
+			r.cells[i] = slices.Delete(row, at, at+1)
+		}
+	}
+}
+
+// only keeps the columns that were asked for.
+func (r *rows) only(columns []string) error {
+	for _, c := range columns {
+		if !slices.Contains(r.columns, c) {
+			return usage("--columns %q: there are %s", c, strings.Join(r.columns, ", "))
+		}
+	}
+	for _, c := range slices.Clone(r.columns) {
+		if !slices.Contains(columns, c) {
+			r.without(c)
+		}
+	}
+	return nil
+}
+
+// Render writes the table. On a terminal that is too narrow the least important columns are left out, then the widest
+// one is wrapped between words; in a pipe nothing is.
+func (r *rows) Render() {
+	if len(r.a.columns) > 0 && len(r.columns) > 0 {
+		if err := r.only(r.a.columns); err != nil {
+			r.a.wrong = err
+			return
+		}
+	}
+	var out []string
+	room := r.a.width(r.w)
+	narrow := room > 0 && !r.a.wide
+	for _, c := range r.least {
+		if len(r.a.columns) == 0 && narrow && r.tooWide(room) > 0 {
+			r.without(c)
+			out = append(out, c)
+		}
+	}
 	t := table.NewWriter()
-	t.SetOutputMirror(a.out)
 	s := table.StyleLight
 	s.Options = table.Options{SeparateColumns: false, DrawBorder: false, SeparateHeader: false}
 	s.Format.Header = text.FormatDefault
-	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
+	s.Box.PaddingLeft, s.Box.PaddingRight = "", strings.Repeat(" ", between)
 	t.SetStyle(s)
-	row := table.Row{}
-	for _, c := range columns {
-		row = append(row, a.paint(faint, c))
+	if more := r.tooWide(room); narrow && more > 0 {
+		widths := r.widths()
+		widest := 0
+		for i, w := range widths {
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: widest + 1, WidthMax: max(leastWidth, widths[widest]-more),
+			WidthMaxEnforcer: text.WrapSoft}})
 	}
-	t.AppendHeader(row)
-	return rows{t}
+	if len(r.columns) > 0 {
+		head := table.Row{}
+		for _, c := range r.columns {
+			head = append(head, r.a.paint(faint, c))
+		}
+		t.AppendHeader(head)
+	}
+	for _, row := range r.cells {
+		cells := table.Row{}
+		for _, c := range row {
+			cells = append(cells, c)
+		}
+		t.AppendRow(cells)
+	}
+	for _, line := range strings.Split(t.Render(), "\n") {
+		fmt.Fprintln(r.w, strings.TrimRight(line, " "))
+	}
+	if len(out) > 0 {
+		fmt.Fprintln(r.w, r.a.paint(faint,
+			"Left out for lack of room: "+strings.Join(out, ", ")+". --wide shows them."))
+	}
 }
 
 // state paints the state of a copy, host or job.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -142,6 +143,10 @@ func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*set
 			return nil, nil
 		}
 		if p.Runnable {
+			if !shown && a.terminal() && !a.quiet && a.output == "table" { // so that one sees what is being done
+				fmt.Fprintln(a.errOut, a.paint(bold, p.Title))
+				a.changes(a.errOut, p.Changes, fewChanges)
+			}
 			return &settled{p, body}, nil
 		}
 		if !shown || blocked {
@@ -156,9 +161,12 @@ func (a *app) settle(ctx context.Context, c *caller, req any, s *settling) (*set
 			return nil, &exit{statusBlocked, errors.New("blocked: " + blockers(p) + wayOut(p))}
 		}
 		if !a.terminal() {
-			return nil, &exit{statusOpen, fmt.Errorf("%s open. Take the recommendations with --yes, or answer: "+
-				"--answer %s=%s",
-				count(len(open), "choice"), open[0].Code, firstRemedy(open[0]))}
+			how := "Take the recommendations with --yes, or answer"
+			if s.yes {
+				how = "Nothing is recommended there; answer"
+			}
+			return nil, &exit{statusOpen, fmt.Errorf("%s open. %s: --answer %s=%s",
+				count(len(open), "choice"), how, open[0].Code, firstRemedy(open[0]))}
 		}
 		same := shared(open)[0]
 		answer, err := a.ask(ctx, same)
@@ -267,7 +275,8 @@ func (a *app) ask(ctx context.Context, same []openapi.Finding) (string, error) {
 			remedies = append(remedies, r)
 		}
 	}
-	fmt.Fprintf(a.errOut, "\n%s  %s\n%s\n", a.paint(bold, subjects(same)), a.paint(faint, f.Code), f.Message)
+	fmt.Fprintf(a.errOut, "\n%s  %s\n", a.paint(bold, subjects(same)), a.paint(faint, f.Code))
+	a.hung(a.errOut, "", f.Message)
 	for i, r := range remedies {
 		note := ""
 		switch {
@@ -335,11 +344,8 @@ func (a *app) asked(ctx context.Context, question string) (string, error) {
 
 // showPlan prints a plan for people.
 func (a *app) showPlan(p openapi.Plan) {
-	to := ""
-	if p.Target != "" {
-		to = " → " + p.Target
-	}
-	fmt.Fprintf(a.out, "%s %s%s\n", a.paint(bold, p.Operation), strings.Join(p.Subjects, ", "), to)
+	a.hung(a.out, "", a.paint(bold, p.Title))
+	a.showChanges(a.out, p.Changes)
 	for _, same := range shared(p.Findings) {
 		f := same[0]
 		answer := ""
@@ -355,12 +361,14 @@ func (a *app) showPlan(p openapi.Plan) {
 				}
 				labels = append(labels, a.paint(yellow, l))
 			}
-			answer = strings.Join(labels, "\n           ")
+			answer = strings.Join(labels, "\n")
 		}
-		fmt.Fprintf(a.out, "\n  %-7s  %s  %s\n           %s\n", a.state(string(f.Severity)),
-			a.paint(bold, subjects(same)), a.paint(faint, f.Code), f.Message)
+		severity := string(f.Severity)
+		fmt.Fprintf(a.out, "\n  %s  %s  %s\n", strings.Replace(fmt.Sprintf("%-7s", severity), severity,
+			a.state(severity), 1), a.paint(bold, subjects(same)), a.paint(faint, f.Code))
+		a.hung(a.out, findingIndent, f.Message)
 		if answer != "" {
-			fmt.Fprintf(a.out, "           %s\n", answer)
+			a.hung(a.out, findingIndent, answer)
 		}
 	}
 	if len(p.Steps) > 0 {
@@ -371,21 +379,59 @@ func (a *app) showPlan(p openapi.Plan) {
 		if s.Bytes > 0 {
 			bytes = a.paint(faint, "  "+size(s.Bytes))
 		}
-		fmt.Fprintf(a.out, "  %-3s  %s%s\n", s.Id, s.What, bytes)
+		a.hung(a.out, fmt.Sprintf("  %-3s  ", s.Id), s.What+bytes)
 	}
 	if p.Jobs > 1 {
 		fmt.Fprintf(a.out, "\n  %d jobs, one for each machine: what one can't do stops no other.\n", p.Jobs)
 	}
 	if p.Bytes > 0 && p.Jobs > 1 {
-		fmt.Fprintf(a.out, "  %s to read, about %s.\n", size(p.Bytes), time.Duration(p.Seconds)*time.Second)
+		fmt.Fprintf(a.out, "  %s to read, about %s.\n", size(p.Bytes), seconds(float64(p.Seconds)))
 	}
 	if p.Bytes > 0 && p.Jobs == 1 {
-		until := "it"
+		until := "the end"
 		if p.PointOfNoReturn != nil {
-			until = *p.PointOfNoReturn
+			until = *p.PointOfNoReturn + " is done"
 		}
-		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until %s is done, cancelling undoes everything.\n", size(p.Bytes),
-			time.Duration(p.Seconds)*time.Second, until)
+		fmt.Fprintf(a.out, "\n  %s to read, about %s. Until %s, cancelling undoes everything.\n", size(p.Bytes),
+			seconds(float64(p.Seconds)), until)
+	}
+}
+
+// findingIndent is before what is said of a finding.
+const findingIndent = "           "
+
+// Changes that are shown of a plan, and of one that asks nothing.
+const (
+	mostChanges = 24
+	fewChanges  = 4
+)
+
+// showChanges says what will be different about machines.
+func (a *app) showChanges(w io.Writer, changes []openapi.PlanChange) {
+	a.changes(w, changes, mostChanges)
+}
+
+func (a *app) changes(w io.Writer, changes []openapi.PlanChange, most int) {
+	if len(changes) == 0 {
+		return
+	}
+	t := a.tableTo(w)
+	of := ""
+	if first := changes[0].Of; first != nil && !slices.ContainsFunc(changes, func(c openapi.PlanChange) bool {
+		return c.Of == nil || *c.Of != *first
+	}) {
+		of = *first // all are of the one that the title names
+	}
+	for _, c := range changes[:min(len(changes), most)] {
+		if c.Of != nil && *c.Of != of {
+			of = *c.Of
+			t.AppendRow([]any{"  " + of})
+		}
+		t.AppendRow([]any{"  " + c.What, c.From + " → " + c.To})
+	}
+	t.Render()
+	if more := len(changes) - most; more > 0 {
+		fmt.Fprintf(w, "  and %d more: --plan shows them\n", more)
 	}
 }
 
@@ -441,8 +487,19 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 				stood = fmt.Sprintf(" Together they stood for %s.", seconds(*j.DownSeconds))
 			}
 		}
-		fmt.Fprintf(a.out, "%s: %s.%s\n", strings.Join(p.Subjects, ", "), done, stood)
+		fmt.Fprintf(a.out, "%s: %s%s.%s\n", strings.Join(p.Subjects, ", "), done, took(j), stood)
+		if !a.terminal() { // there it was said before
+			a.changes(a.out, p.Changes, mostChanges)
+		}
 	})
+}
+
+// took says how long a job was at work: ", in 2 s".
+func took(j *openapi.Job) string {
+	if j.StartedAt == nil || j.FinishedAt == nil {
+		return ""
+	}
+	return " in " + seconds(j.FinishedAt.Sub(*j.StartedAt).Seconds())
 }
 
 func (a *app) detached(j *openapi.Job) error {
@@ -477,10 +534,31 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 	}
 	return a.print(j, func() {
 		for _, k := range made {
-			fmt.Fprintf(a.out, "%s is registered, %s. Identity %s.\n", place(k), k.State, identityWords(k))
+			a.hung(a.out, "", fmt.Sprintf("%s is registered, %s. Identity %s.%s", a.paint(bold, place(k)), k.State,
+				identityWords(k), macWords(k)))
 		}
-		fmt.Fprintf(a.out, "See what descends from what: unvora where %s\n", made[0].Name)
+		fmt.Fprintf(a.out, "It took %s. See what descends from what: unvora where %s\n",
+			strings.TrimPrefix(took(j), " in "), namely(made[0]))
 	})
+}
+
+// namely is what a copy is called by so that no other is meant.
+func namely(k openapi.Copy) string {
+	if k.Form == openapi.CopyFormRegistered || k.Form == openapi.CopyFormPackage && k.Shelf != "" {
+		return place(k)
+	}
+	return k.Id
+}
+
+// macWords names the MACs of a copy: " MAC 06:5c:00:01:02:03."
+func macWords(k openapi.Copy) string {
+	switch len(k.Macs) {
+	case 0:
+		return ""
+	case 1:
+		return " MAC " + k.Macs[0] + "."
+	}
+	return " MACs " + strings.Join(k.Macs, ", ") + "."
 }
 
 // start makes a job of a settled request. The key makes a repeated call harmless.

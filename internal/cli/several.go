@@ -114,15 +114,6 @@ func whatOf(j openapi.Job, doing bool) string {
 	return "-"
 }
 
-// subjectOf is what a job is about, of several machines the first.
-func subjectOf(j openapi.Job) string {
-	first, _, several := strings.Cut(j.Subject, ", ")
-	if j.ChildStates == nil || !several {
-		return j.Subject
-	}
-	return fmt.Sprintf("%s and %d more", first, strings.Count(j.Subject, ", "))
-}
-
 // counted says how far a job over several machines is.
 func counted(j openapi.Job) string {
 	states := *j.ChildStates

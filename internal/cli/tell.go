@@ -55,7 +55,7 @@ func (a *app) tellListCmd() *cobra.Command {
 			fmt.Fprintln(a.out, "Nobody is told anything. unvora tell mail ADDRESS begins that.")
 			return
 		}
-		t := a.table("id", "by", "address", "whose jobs", "when", "last told", "wrong")
+		t := a.table("id", "by", "address", "whose jobs", "when", "last told", "wrong").dropping("last told", "when")
 		for _, w := range list {
 			whose := w.User
 			if whose == "" {
@@ -66,7 +66,7 @@ func (a *app) tellListCmd() *cobra.Command {
 				when = append(when, string(c))
 			}
 			t.AppendRow([]any{w.Id[len(w.Id)-8:], string(w.How), w.Address, whose, strings.Join(when, ", "),
-				agoOf(w.ToldAt), orDash(w.Error)})
+				agoOf(w.ToldAt), dash(w.Error)})
 		}
 		t.Render()
 	})

@@ -50,7 +50,8 @@ func (a *app) trashListCmd() *cobra.Command {
 				fmt.Fprintln(a.out, "Nothing is in the trash.")
 				return
 			}
-			list := a.table("what", "id", "host", "pool", "takes", "lay at", "taken away", "kept until")
+			list := a.table("what", "id", "host", "pool", "takes", "lay at", "taken away", "kept until").dropping(
+				"lay at", "taken away", "id")
 			for _, x := range t.Items {
 				list.AppendRow([]any{a.paint(bold, x.Name), x.Id, x.Host, x.Pool, size(x.Bytes), x.Was, ago(x.TakenAt),
 					x.Until.Local().Format("2006-01-02 15:04")})

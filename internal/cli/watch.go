@@ -154,9 +154,14 @@ type bar struct {
 	spoke   time.Time
 	pause   time.Duration // before the next line
 	percent int64
+	began   time.Time
+	whole   bool // the job is done
 }
 
-func (a *app) newBar() *bar { return &bar{a: a, percent: -1} }
+// quietly is how long a job may wait before that is told.
+const quietly = 2 * time.Second
+
+func (a *app) newBar() *bar { return &bar{a: a, percent: -1, began: time.Now()} }
 
 func (b *bar) silent() bool { return b.a.quiet || b.a.output != "table" }
 
@@ -180,6 +185,14 @@ func (b *bar) show(j openapi.Job) {
 		b.line(j, what)
 		return
 	}
+	if j.Total == 0 { // nothing that could be measured
+		if what != b.what && time.Since(b.began) > quietly {
+			fmt.Fprintln(b.a.errOut, what)
+			b.what = what
+		}
+		return
+	}
+	b.whole = j.State == openapi.JobStateDone
 	if b.bar == nil {
 		b.bar = progressbar.NewOptions64(max(1, j.Total), progressbar.OptionSetWriter(b.a.errOut),
 			progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
@@ -211,6 +224,10 @@ func (b *bar) line(j openapi.Job, what string) {
 	if j.Total > 0 {
 		percent = 100 * j.Done / j.Total
 	}
+	begins := what == "waiting" && (j.WaitsFor == nil || *j.WaitsFor == "")
+	if begins && time.Since(b.began) < quietly || j.State == openapi.JobStateDone && b.what == "" {
+		return // it is about to begin, or has ended before anything was told of it
+	}
 	if what == b.what && (percent == b.percent || time.Since(b.spoke) < b.pause) {
 		return
 	}
@@ -223,7 +240,7 @@ func (b *bar) line(j openapi.Job, what string) {
 			text += fmt.Sprintf(", %s/s", size(j.BytesPerSecond))
 		}
 		if j.SecondsLeft != nil && *j.SecondsLeft > 0 {
-			text += fmt.Sprintf(", %s left", time.Duration(*j.SecondsLeft)*time.Second)
+			text += fmt.Sprintf(", %s left", seconds(float64(*j.SecondsLeft)))
 		}
 	}
 	fmt.Fprintln(b.a.errOut, text)
@@ -241,7 +258,11 @@ func (b *bar) note(format string, args ...any) {
 
 func (b *bar) end() {
 	if b.bar != nil {
-		_ = b.bar.Finish()
+		if b.whole {
+			_ = b.bar.Finish()
+		} else {
+			_ = b.bar.Exit() // it stays where it came to
+		}
 		fmt.Fprintln(b.a.errOut)
 		b.bar = nil
 	}
@@ -292,9 +313,11 @@ func seconds(n float64) string {
 	d := time.Duration(n * float64(time.Second))
 	switch {
 	case d < time.Second:
-		return d.Round(time.Millisecond).String()
+		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < time.Minute:
-		return d.Round(time.Second / 10).String()
+		return strings.TrimSuffix(fmt.Sprintf("%.1f", d.Seconds()), ".0") + " s"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
 	}
-	return d.Round(time.Second).String()
+	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }

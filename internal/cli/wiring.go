@@ -48,9 +48,9 @@ func (a *app) wiringListCmd() *cobra.Command {
 				} else {
 					t := a.table("rule", "network", "VLAN", "segment", "host", "switch")
 					for _, r := range rules {
-						t.AppendRow([]any{r.Id[len(r.Id)-8:], orDash(r.Network), orDashNumber(r.Vlan),
-							orDash(r.Segment), orDash(r.Host),
-							orDash(r.Switch)})
+						t.AppendRow([]any{r.Id[len(r.Id)-8:], dash(r.Network), orDashNumber(r.Vlan),
+							dash(r.Segment), dash(r.Host),
+							dash(r.Switch)})
 					}
 					t.Render()
 				}
@@ -65,18 +65,11 @@ func (a *app) wiringListCmd() *cobra.Command {
 					if s.From != nil && s.To != nil {
 						addresses = *s.From + " – " + *s.To
 					}
-					t.AppendRow([]any{s.Name, orDash(subnet), orDash(addresses), s.Given, s.Hosts})
+					t.AppendRow([]any{s.Name, dash(subnet), dash(addresses), s.Given, s.Hosts})
 				}
 				t.Render()
 			})
 		}}
-}
-
-func orDash(s string) string {
-	if s == "" {
-		return "–"
-	}
-	return s
 }
 
 func orDashNumber(n int) string {

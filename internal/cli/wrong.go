@@ -62,7 +62,7 @@ var ours = map[string]string{
 
 // plurals are the commands that list what a group of commands is about.
 var plurals = map[string]string{"host": "hosts", "pool": "pools", "switch": "switches", "disk": "disks",
-	"manager": "managers", "nic": "copies NAME", "power": "copies", "key": "key list"}
+	"manager": "managers", "nic": "copies NAME", "power": "copies"}
 
 // speakPlainly makes each refusal of a call one in our own words: what is missing or too many, by the names that the
 // command's line of use gives to it.

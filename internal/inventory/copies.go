@@ -504,13 +504,27 @@ func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, jo
 	if err := putCopy(ctx, l.q, c, nil, rel); err != nil {
 		return err
 	}
-	return l.Audit(ctx, Entry{Who: who, What: what, Subject: c.Name, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
+	subject, err := l.called(ctx, c.HostID, c.Form, c.Name)
+	if err != nil {
+		return err
+	}
+	return l.Audit(ctx, Entry{Who: who, What: what, Subject: subject, CopyID: &c.ID, LineageID: &c.LineageID, Why: why,
 		Detail: map[string]any{"job": job, "identity": c.Identity, "renewed": c.Renewed, "path": c.Path}})
+}
+
+// called is what people call a copy by: HOST/NAME where a host lists it, else its name.
+func (l Ledger) called(ctx context.Context, host *uuid.UUID, form lineage.Form, name string) (subject string,
+	err error) {
+	if host == nil || form != lineage.Registered {
+		return name, nil
+	}
+	err = l.q.QueryRow(ctx, `select name || '/' || $2 from hosts where id = $1`, host, name).Scan(&subject)
+	return subject, err
 }
 
 // ForgetCopy notes that a copy is gone, or has another form from now on.
 func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, what, who, why, job string) error {
-	var name string
+	var subject, name string
 	var lineageID uuid.UUID
 	copyID, err := uuid.Parse(id)
 	if err != nil {
@@ -518,6 +532,11 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 	}
 	if _, err := l.q.Exec(ctx, `select 1 from hosts where id = (select host_id from copies where id = $1)
 		for no key update`, copyID); err != nil {
+		return err
+	}
+	if err := l.q.QueryRow(ctx, `select coalesce(h.name || '/', '') || c.name from copies c
+		left join hosts h on h.id = c.host_id and c.form = 'registered' where c.id = $1`, copyID).Scan(
+		&subject); err != nil {
 		return err
 	}
 	if err := l.q.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case
@@ -529,7 +548,7 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 	if err := l.Emit(ctx, "copy", id, map[string]any{"name": name, "form": form, "gone": form == ""}); err != nil {
 		return err
 	}
-	return l.Audit(ctx, Entry{Who: who, What: what, Subject: name, CopyID: &copyID, LineageID: &lineageID, Why: why,
+	return l.Audit(ctx, Entry{Who: who, What: what, Subject: subject, CopyID: &copyID, LineageID: &lineageID, Why: why,
 		Detail: map[string]any{"job": job}})
 }
 

@@ -151,8 +151,30 @@ func (l Ledger) Audit(ctx context.Context, e Entry) error {
 	return err
 }
 
-// History reads the audit trail, newest first; lineage narrows it.
-func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, limit int, before string) ([]Entry, error) {
+// historyFields are what history can be filtered by.
+var historyFields = map[string]field{
+	"who":     {equal: "who = %s", like: "who ilike %s"},
+	"what":    {equal: "what = %s", like: "what ilike %s"},
+	"subject": {equal: "subject = %s", like: "subject ilike %s"},
+	"copy":    {equal: "copy_id = %s::uuid", check: isUUID},
+	"job":     {equal: "detail->>'job' = %s", check: isUUID},
+	"since":   {equal: "at >= %s::timestamptz", check: isTime},
+	"until":   {equal: "at < %s::timestamptz", check: isTime},
+}
+
+// isTime takes a day, or a moment of it with its zone.
+func isTime(value string) error {
+	for _, layout := range []string{time.DateOnly, time.RFC3339} {
+		if _, err := time.Parse(layout, value); err == nil {
+			return nil
+		}
+	}
+	return fmt.Errorf("%q is no day such as 2026-03-01, or moment such as 2026-03-01T18:04:00Z", value)
+}
+
+// History reads the audit trail, newest first; lineage and filter narrow it.
+func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, filter string, limit int,
+	before string) ([]Entry, error) {
 	if before == "" {
 		before = uuid.Max.String()
 	}
@@ -162,7 +184,12 @@ func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, limit int
 	if err := checkLimit(limit); err != nil {
 		return nil, err
 	}
+	args := []any{lineage, before, limit}
+	conditions, err := where(filter, historyFields, &args)
+	if err != nil {
+		return nil, err
+	}
+	conditions = append([]string{"($1::uuid is null or lineage_id = $1)", "id < $2::uuid"}, conditions...)
 	return rows[Entry](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail from audit
-		where ($1::uuid is null or lineage_id = $1) and id < $2::uuid
-		order by id desc limit $3`, lineage, before, limit)
+		where `+strings.Join(conditions, " and ")+` order by id desc limit $3`, args...)
 }

@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -505,6 +506,10 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, 
 		if tag.RowsAffected() == 0 {
 			return fmt.Errorf("job %s can't end as %s: %w", j.ID, state, errBehind)
 		}
+		about, err := heldCopy(ctx, tx, j.ID)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `delete from holds where job_id = $1`, j.ID); err != nil {
 			return err
 		}
@@ -523,18 +528,42 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, 
 				return err
 			}
 		}
-		if state != JobDone || j.NewCopy == nil { // a new copy has an entry of its own
-			what := j.Operation
-			if state != JobDone {
-				what += " " + string(state)
-			}
-			if err := In(tx).Audit(ctx, Entry{Who: j.UserName, What: what, Subject: j.Subject, Why: j.Note,
-				Detail: map[string]any{"job": j.ID, "error": message}}); err != nil {
-				return err
-			}
+		if state != JobDone {
+			about.What = j.Operation + " " + string(state)
+		}
+		about.Who, about.What, about.Subject = j.UserName, cmp.Or(about.What, j.Operation), j.Subject
+		about.Why, about.Detail = j.Note, map[string]any{"job": j.ID, "error": message}
+		if err := In(tx).auditJob(ctx, about, state == JobDone); err != nil {
+			return err
 		}
 		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": state})
 	})
+}
+
+// heldCopy is an entry about the one copy that a job keeps others from; about none where there are several.
+func heldCopy(ctx context.Context, tx pgx.Tx, job uuid.UUID) (e Entry, err error) {
+	list, err := rows[struct {
+		ID        uuid.UUID
+		LineageID uuid.UUID
+	}](ctx, tx, `select c.id, c.lineage_id from holds h join copies c on h.key = 'copy:' || c.id
+		where h.job_id = $1`, job)
+	if err == nil && len(list) == 1 {
+		e.CopyID, e.LineageID = &list[0].ID, &list[0].LineageID
+	}
+	return e, err
+}
+
+// auditJob writes that a job has ended. One that is done and has told of each copy that it made or changed has nothing
+// to add.
+func (l Ledger) auditJob(ctx context.Context, e Entry, done bool) error {
+	if done {
+		told := false
+		if err := l.q.QueryRow(ctx, `select exists (select 1 from audit where detail->>'job' = $1::text)`,
+			fmt.Sprint(e.Detail["job"])).Scan(&told); err != nil || told {
+			return err
+		}
+	}
+	return l.Audit(ctx, e)
 }
 
 // Giver gives out ids for a job, each once for all times, in its transaction.

@@ -33,6 +33,7 @@ type Operation struct {
 	Name string `json:"name"` // in requests, plans and records
 	// begins a sentence that the subject ends: over the sheet that asks for it, on its button
 	Title   string `json:"title"`
+	To      string `json:"to"`      // leads from the subject to where it goes, in that sentence; empty: to nowhere else
 	Becomes string `json:"becomes"` // what its subject is afterwards, for a sheet that asks for nothing else
 	Command string `json:"command"` // of the client that asks for it, without its options
 	// New makes an empty request.
@@ -223,7 +224,32 @@ func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
 	if a.StartAt != nil && time.Until(*a.StartAt) > mostAhead {
 		return nil, inventory.Wrong("A job can begin at most %d days from now.", mostAhead/(24*time.Hour))
 	}
-	return req.draw(ctx, g)
+	d, err := req.draw(ctx, g)
+	if err == nil {
+		d.Title = operations[a.Operation].Sentence(d.Subjects, d.Target)
+	}
+	return d, err
+}
+
+// mostNamed is how many machines a sentence names before it counts them.
+const mostNamed = 3
+
+// TitleOf says what a job does, by its operation and its subject.
+func TitleOf(operation, subject string) string {
+	return operations[operation].Sentence(strings.Split(subject, ", "), "")
+}
+
+// Sentence says what is to be done: "Move gannet/tide-gauge to petrel".
+func (o Operation) Sentence(subjects []string, target string) string {
+	named := strings.Join(subjects[:min(len(subjects), mostNamed)], ", ")
+	if more := len(subjects) - mostNamed; more > 0 {
+		named += fmt.Sprintf(" and %d more", more)
+	}
+	said := strings.TrimSpace(o.Title + " " + named)
+	if o.To != "" && target != "" {
+		said += " " + o.To + " " + target
+	}
+	return said
 }
 
 // Ended lets the operation of a job do what is left when everything is carried out.

@@ -14,7 +14,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "export", Title: "Export", Becomes: "a package", Command: "unvora export COPY… DEST",
+		Name: "export", Title: "Export", To: "to", Becomes: "a package", Command: "unvora export COPY… DEST",
 		New: func() Request { return &Export{} },
 	})
 }

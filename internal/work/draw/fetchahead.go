@@ -11,7 +11,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "fetch-ahead", Title: "Fetch ahead the disks of", Becomes: "fetched ahead",
+		Name: "fetch-ahead", Title: "Fetch ahead the disks of", To: "to", Becomes: "fetched ahead",
 		Command: "unvora import --from MANAGER NAME --ahead --host HOST",
 		New:     func() Request { return &FetchAhead{} },
 	})

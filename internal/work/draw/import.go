@@ -19,7 +19,8 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "import", Title: "Import", Becomes: "a registered copy", Command: "unvora import SOURCE --host HOST",
+		Name: "import", Title: "Import", To: "to",
+		Becomes: "a registered copy", Command: "unvora import SOURCE --host HOST",
 		New: func() Request { return &Import{} },
 	})
 }

@@ -16,7 +16,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "move", Title: "Move", Becomes: "moved", Command: "unvora move COPY… --host HOST",
+		Name: "move", Title: "Move", To: "to", Becomes: "moved", Command: "unvora move COPY… --host HOST",
 		New: func() Request { return &Move{} },
 	})
 }

@@ -12,7 +12,8 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "put-back", Title: "Put back", Becomes: "the manager that it came from", Command: "unvora put-back COPY",
+		Name: "put-back", Title: "Put back", To: "to",
+		Becomes: "the manager that it came from", Command: "unvora put-back COPY",
 		New: func() Request { return &PutBack{} },
 	})
 }

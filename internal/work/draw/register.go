@@ -18,7 +18,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "register", Title: "Register", Becomes: "a registered copy",
+		Name: "register", Title: "Register", To: "on", Becomes: "a registered copy",
 		Command: "unvora register FOLDER --host HOST",
 		New:     func() Request { return &Register{} },
 	})

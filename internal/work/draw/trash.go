@@ -26,7 +26,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "restore", Title: "Restore", Becomes: "out of the trash", Command: "unvora trash restore NAME",
+		Name: "restore", Title: "Restore", To: "on", Becomes: "out of the trash", Command: "unvora trash restore NAME",
 		New: func() Request { return &Restore{} },
 	})
 }
