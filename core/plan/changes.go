@@ -37,8 +37,18 @@ func (b *builder) changes(steps []Step) []Difference {
 	}
 	add("name", before.Name, after.Name)
 	for _, d := range lineage.Compare(before, after, fit.Size) {
-		if d.Area != lineage.Identity {
+		if d.Area != lineage.Identity && d.What != "devices" {
 			add(d.What, d.A, d.B)
+		}
+	}
+	for _, d := range after.Devices {
+		if !hasDevice(before, d.Name) {
+			add(d.Name, "–", "a new "+d.Kind)
+		}
+	}
+	for _, d := range before.Devices {
+		if !hasDevice(after, d.Name) {
+			add(d.Name, d.Kind, "–")
 		}
 	}
 	for _, d := range after.Disks {
@@ -62,6 +72,10 @@ func (b *builder) changes(steps []Step) []Difference {
 		}
 	}
 	return list
+}
+
+func hasDevice(m *machine.Machine, name string) bool {
+	return slices.ContainsFunc(m.Devices, func(d machine.Device) bool { return d.Name == name })
 }
 
 // facetOf names what a machine has of a facet, with its value.

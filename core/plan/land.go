@@ -71,21 +71,39 @@ func (h HostFacts) landing() []landing.Pool {
 	return pools
 }
 
+// labelled is the host's roomiest pool with a label of those that can be used.
+func (h HostFacts) labelled(label string) (best PoolFacts, found bool) {
+	for _, p := range h.Pools {
+		has := slices.ContainsFunc(p.Labels, func(l string) bool { return strings.EqualFold(l, label) })
+		if has && usable(p) && (!found || p.FreeBytes > best.FreeBytes) {
+			best, found = p, true
+		}
+	}
+	return best, found
+}
+
+// poolWords lists the host's pools: "reef (fast), kelp".
+func (h HostFacts) poolWords() string {
+	words := make([]string, len(h.Pools))
+	for i, p := range h.Pools {
+		words[i] = p.Name
+		if len(p.Labels) > 0 {
+			words[i] += " (" + strings.Join(p.Labels, ", ") + ")"
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
 // land chooses the pools: as asked for, else by the landing rules, else the
 // host's first that is ready and stays. It looks at their state and room.
 func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed, error) {
 	h := a.Host
-	var names []string
 	pools := h.landing()
-	for _, p := range h.Pools {
-		names = append(names, p.Name)
-	}
 	called := func(name string) (PoolFacts, bool) {
-		at := slices.IndexFunc(h.Pools, func(p PoolFacts) bool { return strings.EqualFold(p.Name, name) })
-		if at < 0 {
-			return PoolFacts{}, false
+		if at := slices.IndexFunc(h.Pools, func(p PoolFacts) bool { return strings.EqualFold(p.Name, name) }); at >= 0 {
+			return h.Pools[at], true
 		}
-		return h.Pools[at], true
+		return h.labelled(name)
 	}
 	var now, capacity int64
 	for _, d := range m.Disks {
@@ -95,7 +113,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 	found := false
 	if req.Pool != "" {
 		if l.pool, found = called(req.Pool); !found {
-			return nil, fmt.Errorf("%s has no pool %q; it has %s", h.Name, req.Pool, strings.Join(names, ", "))
+			return nil, fmt.Errorf("%s has no pool of the name or label %q; it has %s", h.Name, req.Pool,
+				h.poolWords())
 		}
 	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity},
 		h.Name, pools, a.Landing); ok {
@@ -105,7 +124,7 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 		l.pool, found = h.Pools[at], true
 	}
 	if !found {
-		return nil, fmt.Errorf("%s has no pool that is ready; it has %s", h.Name, strings.Join(names, ", "))
+		return nil, fmt.Errorf("%s has no pool that is ready; it has %s", h.Name, h.poolWords())
 	}
 	for id := range req.Disks {
 		if !slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == id }) {
@@ -118,8 +137,8 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 		to, ok := l.pool, true
 		if name != "" {
 			if to, ok = called(name); !ok {
-				return nil, fmt.Errorf("%s has no pool %q for disk %s; it has %s", h.Name, name, d.ID,
-					strings.Join(names, ", "))
+				return nil, fmt.Errorf("%s has no pool of the name or label %q for disk %s; it has %s", h.Name, name,
+					d.ID, h.poolWords())
 			}
 		} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: d.FileBytes,
 			Capacity: d.VirtualBytes}, h.Name, pools, a.Landing); ok && rule.Kind == landing.Disk && req.Pool == "" {

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 
 	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
@@ -42,7 +44,11 @@ func profilePath(name string) string {
 // DemoProfile is the client's profile when there is no other.
 func DemoProfile() string { return profilePath("demo.toml") }
 
-func (a *app) profile() (profile, error) {
+func (a *app) profile() (profile, error) { return a.readProfile(true) }
+
+// readProfile reads the profile that is named, or else the usual one. It must be there if it is named, unless it is
+// about to be made.
+func (a *app) readProfile(must bool) (profile, error) {
 	p := profile{}
 	files := []string{profilePath("client.toml"), DemoProfile()}
 	named := firstOf(a.config, os.Getenv("UNVORA_CONFIG"))
@@ -54,8 +60,8 @@ func (a *app) profile() (profile, error) {
 		if err == nil {
 			break
 		}
-		if named != "" || !errors.Is(err, fs.ErrNotExist) {
-			return p, usage("client profile %s: %v", file, err)
+		if named != "" && must || !errors.Is(err, fs.ErrNotExist) {
+			return p, usage("client profile %s: %v. unvora login makes one", file, err)
 		}
 	}
 	p.Server = firstOf(a.server, os.Getenv("UNVORA_SERVER"), p.Server, defaultServer)
@@ -129,9 +135,8 @@ func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
 		if errors.Is(err, context.Canceled) {
 			return nil, &exit{statusCancelled, errors.New("cancelled")}
 		}
-		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %w\nIs it "+
-			"running "+
-			"(unvora serve, make demo), and is the address right (--server)?", c.server, cause(err))}}
+		return nil, &exit{statusUnreachable, &unreachable{fmt.Errorf("the service at %s does not answer: %s\nIs it "+
+			"running (unvora serve, make demo), and is the address right (--server)?", c.server, plainly(err))}}
 	}
 	if res.StatusCode < 400 {
 		return res, nil
@@ -152,13 +157,21 @@ func (c *caller) check(res *http.Response, err error) (*http.Response, error) {
 	return nil, &exit{status, p}
 }
 
-// cause leaves out the method and address that net/http puts before an error.
-func cause(err error) error {
+// plainly says in our words why a service can't be reached, where that is known.
+func plainly(err error) string {
+	var name *net.DNSError
 	var u *url.Error
-	if errors.As(err, &u) {
-		return u.Err
+	switch {
+	case errors.As(err, &name):
+		return "there is no computer named " + name.Name
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing listens there"
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
+		return "it took too long"
+	case errors.As(err, &u): // without the method and address that net/http puts before it
+		return u.Err.Error()
 	}
-	return err
+	return err.Error()
 }
 
 // call decodes the answer of a call.

@@ -62,7 +62,7 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 	var follow following
 	follow.bind(cmd)
 	format := cmd.Flags().String("format", "", "format of DST: "+strings.Join(formats.Names(),
-		", ")+"; that of SRC unless said")
+		", ")+"; as the ending of DST says, else that of SRC, unless said")
 	variant := cmd.Flags().String("variant", "", "variant of the format: "+variants())
 	from := cmd.Flags().String("from-format", "", "read SRC as this format, whatever its content says")
 	snapshot := cmd.Flags().String("snapshot", "", "copy this snapshot, which the image keeps inside itself")
@@ -91,8 +91,9 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 		if err := look.Close(); err != nil {
 			return failed(err)
 		}
-		if *format != "" {
-			if o.Format, err = formats.ByName(*format); err != nil {
+		name := firstOf(*format, byEnding(o.Target))
+		if name != "" {
+			if o.Format, err = formats.ByName(name); err != nil {
 				return usage("--format: %v", err)
 			}
 		}
@@ -108,6 +109,20 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 		return a.carry(cmd.Context(), o, "copy "+filepath.Base(o.Source))
 	}
 	return cmd
+}
+
+// byEnding is the format that a file's ending stands for; "" where it stands for none.
+func byEnding(file string) string {
+	ending := strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
+	if ending == "img" {
+		return "raw"
+	}
+	for _, f := range formats.Table {
+		if f.Name == ending {
+			return f.Name
+		}
+	}
+	return ""
 }
 
 func variants() string {

@@ -88,6 +88,9 @@ status 3 elsewhere.`,
 		if from.place != "" {
 			return a.bringFrom(cmd.Context(), from, args, o, s)
 		}
+		if len(args) > 1 && slices.ContainsFunc(args, isPackage) {
+			return a.bringEach(cmd.Context(), args, o, files, s)
+		}
 		req, err := o.request()
 		if err != nil {
 			return err
@@ -196,6 +199,63 @@ func ParseSize(text string) (int64, error) {
 		return 0, fmt.Errorf("%q is no size such as 2GiB", text)
 	}
 	return n << shift, nil
+}
+
+// isPackage tells whether a source is a package, by its name or by what it holds.
+func isPackage(source string) bool {
+	switch strings.ToLower(filepath.Ext(source)) {
+	case ".ova", ".ovf":
+		return true
+	}
+	st, err := os.Stat(source)
+	return err == nil && st.IsDir()
+}
+
+// bringEach brings several packages in, one after the other: what one can't do stops no other.
+func (a *app) bringEach(ctx context.Context, sources []string, o *importFlags, files string, s *settling) error {
+	for _, source := range sources {
+		if !isPackage(source) {
+			return usage("%s is no package: several packages, or the disks of one machine, are brought in by one call",
+				source)
+		}
+	}
+	if o.name != "" {
+		return usage("--name is for one machine: %d packages keep the names in them", len(sources))
+	}
+	var failed []string
+	worst := statusDone
+	for _, source := range sources {
+		req, err := o.request()
+		if err != nil {
+			return err
+		}
+		req.Files = (*openapi.ImportRequestFiles)(optional(files))
+		one := *s
+		a.say(a.errOut, "%s:", source)
+		err = a.bringIn(ctx, []string{source}, req, &one)
+		if err == nil {
+			continue
+		}
+		var e *exit
+		if !errors.As(err, &e) {
+			e = &exit{statusFailed, err}
+		}
+		if e.status == statusCancelled || e.status == statusUnreachable {
+			return err
+		}
+		failed, worst = append(failed, source), max(worst, e.status)
+		if said := e.Error(); said != "" {
+			fmt.Fprintln(a.errOut, a.paint(red, said))
+		}
+	}
+	switch {
+	case len(failed) == 0:
+		return nil
+	case s.planOnly:
+		return &exit{worst, errors.New("")}
+	}
+	return &exit{worst, fmt.Errorf("%d of %d were not brought in: %s", len(failed), len(sources),
+		strings.Join(failed, ", "))}
 }
 
 func (a *app) bringIn(ctx context.Context, sources []string, req *openapi.ImportRequest, s *settling) error {
@@ -495,6 +555,11 @@ func (a *app) bringFrom(ctx context.Context, from *fromFlags, names []string, o 
 		})
 		if err != nil {
 			return err
+		}
+		for _, name := range from.except {
+			if !slices.ContainsFunc(all, func(k openapi.Copy) bool { return k.Name == name || k.Id == name }) {
+				return usage("--except %q: %s lists no such machine that fits", name, from.place)
+			}
 		}
 		for _, k := range all {
 			if !slices.Contains(from.except, k.Name) && !slices.Contains(from.except, k.Id) {

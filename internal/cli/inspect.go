@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -47,7 +48,13 @@ and no service is needed. Packages up to 256 MiB are compared with their manifes
 		if err != nil {
 			return err
 		}
-		return a.print(in, func() { a.showInspection(args[0], in) })
+		if err := a.print(in, func() { a.showInspection(args[0], in) }); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(in.Findings, func(f fit.Finding) bool { return f.Severity == fit.Blocker }) {
+			return &exit{statusBlocked, errors.New("")}
+		}
+		return nil
 	}
 	return cmd
 }
@@ -66,7 +73,7 @@ func (a *app) inspect(ctx context.Context, file string, verify bool) (*inspectio
 	var p *ovf.Problem
 	switch {
 	case errors.As(err, &p):
-		return nil, &exit{statusFailed, fmt.Errorf("%w (%s)", p, p.Code)}
+		return nil, &exit{statusBlocked, fmt.Errorf("%w (%s)", p, p.Code)}
 	case err != nil:
 		return nil, &exit{statusFailed, err}
 	}

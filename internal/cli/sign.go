@@ -26,7 +26,7 @@ func (a *app) loginCmd() *cobra.Command {
 		Example: "  unvora login admin\n  unvora login admin --server http://127.0.0.1:7480",
 		Args:    cobra.MaximumNArgs(1)}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		p, err := a.profile()
+		p, err := a.readProfile(false)
 		if err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"unvora.example/unvora/core/landing"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -316,8 +317,26 @@ func TestPlacesAtRest(t *testing.T) {
 	require.EqualValues(t, "resting", pool.State)
 	_, err = inv.PoolOf(t.Context(), h.Name+"/lagoon")
 	wantCode(t, err, "unknown")
-	r, err := inv.AddLandingRule(t.Context(), landing.Rule{Kind: landing.Disk, Label: "archive"}, true, "ines")
+	label := "label-of-" + h.Name
+	for _, nothing := range []landing.Rule{{Kind: landing.Disk, Label: label}, {Kind: landing.Disk, Pool: "lagoon"},
+		{Kind: landing.Disk, Pool: "reef", Host: "nowhere"}} {
+		_, err = inv.AddLandingRule(t.Context(), nothing, true, "ines")
+		wantCode(t, err, "wrong")
+		require.ErrorContains(t, err, "There is no ")
+	}
+	require.NoError(t, inv.Labelled(t.Context(), pool, []string{label}, "ines"))
+	r, err := inv.AddLandingRule(t.Context(), landing.Rule{Kind: landing.Disk, Label: label}, true, "ines")
 	require.NoError(t, err)
+	_, err = inv.AddRule(t.Context(), wiring.Rule{Network: "lab", Segment: "no-segment-" + h.Name}, true, "ines")
+	wantCode(t, err, "wrong")
+	for _, filter := range []string{"host=nowhere", "pool=lagoon", "manager=nobody"} {
+		_, err = inv.Copies(t.Context(), inventory.Page{Filter: filter})
+		wantCode(t, err, "wrong")
+		require.ErrorContains(t, err, "There is no ", filter)
+	}
+	none, err := inv.Copies(t.Context(), inventory.Page{Filter: "host=" + h.Name + " state=paused"})
+	require.NoError(t, err, "nothing matches, but it could")
+	require.Empty(t, none.Items)
 	rules, err := inv.LandingRules(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, r, rules[0])

@@ -82,15 +82,15 @@ func listOfCopies(machine string) listing[Copy] {
 
 var copyFields = map[string]field{
 	"name": {equal: "c.name = %s", like: "c.name ilike %s"},
-	"host": {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))"},
+	"host": {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))", noun: "host"},
 	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where " +
-		"lower(name) = lower(%s)))"},
+		"lower(name) = lower(%s)))", noun: "manager"},
 	"form":    {equal: "c.form = %s", check: oneOf(lineage.Forms...)},
 	"state":   {equal: "c.state = %s", check: oneOf(machine.States...)},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
 	"tracked": {equal: "c.tracked = (%s in ('yes', 'true'))", check: oneOf("yes", "no", "true", "false")},
 	"owner":   {equal: "c.owner = %s"},
-	"pool":    {equal: "c.pool_id in (select id from pools where lower(name) = lower(%s))"},
+	"pool":    {equal: "c.pool_id in (select id from pools where lower(name) = lower(%s))", noun: "pool"},
 	"address": {equal: "c.addresses @> array[%s]"},
 	"mac":     {equal: "c.id in (select copy_id from nics where mac = %s::macaddr)", check: isMAC},
 	"id":      {equal: "c.id = %s::uuid", check: isUUID},
@@ -308,7 +308,7 @@ var lineageList = listing[Lineage]{
 var lineageFields = map[string]field{
 	"name": {equal: "l.name = %s", like: "l.name ilike %s"},
 	"host": {equal: "exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = " +
-		"(select id from hosts where lower(name) = lower(%s)))"},
+		"(select id from hosts where lower(name) = lower(%s)))", noun: "host"},
 }
 
 const copiesShown = 24 // of each lineage in a list

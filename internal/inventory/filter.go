@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -20,6 +21,73 @@ type field struct {
 	equal string // SQL with %s where the argument goes
 	like  string // likewise, of a pattern; "" when only = makes sense
 	check func(value string) error
+	noun  string // what its values name, of nouns; "" for what is no name
+}
+
+// nouns are the names that filters and rules lead to, with the query that lists them.
+var nouns = map[string]string{
+	"host":    `select name from hosts`,
+	"pool":    `select distinct name from pools`,
+	"manager": `select name from managers`,
+	"label":   `select distinct unnest(labels) as name from pools`,
+	"segment": `select segment as name from switches where segment <> '' union select name from segments`,
+}
+
+// mostTold is how many names an error lists.
+const mostTold = 12
+
+// known refuses a name that there is not, and says which there are.
+func known(ctx context.Context, q Querier, noun, name string) error {
+	there := false
+	if err := q.QueryRow(ctx, `select exists (select 1 from (`+nouns[noun]+`) x where lower(x.name) = lower($1))`,
+		name).Scan(&there); err != nil || there {
+		return err
+	}
+	list, err := rows[struct{ Name string }](ctx, q, `select x.name from (`+nouns[noun]+`) x order by x.name limit $1`,
+		mostTold+1)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, row := range list {
+		names = append(names, row.Name)
+	}
+	if len(names) > mostTold {
+		names = append(names[:mostTold], "…")
+	}
+	e := Wrong("There is no %s %q.", noun, name)
+	if len(names) > 0 {
+		e = Wrong("There is no %s %q; there are %s.", noun, name, strings.Join(names, ", "))
+	}
+	return e
+}
+
+// knownAll refuses the first name that there is not. Empty ones are none.
+func knownAll(ctx context.Context, q Querier, named ...[2]string) error {
+	for _, n := range named {
+		if n[1] != "" {
+			if err := known(ctx, q, n[0], n[1]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// knownIn refuses a filter that names what there is not: nothing will ever match it.
+func knownIn(ctx context.Context, q Querier, filter string, fields map[string]field) error {
+	list, err := terms(filter)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		if noun := fields[t.Field].noun; noun != "" && t.Op == "=" {
+			if err := known(ctx, q, noun, t.Value); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func isUUID(value string) error {

@@ -337,7 +337,7 @@ var poolSQL = poolList.sql()
 var poolFields = map[string]field{
 	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
 	"host": {equal: "exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and " +
-		"lower(h.name) = lower(%s))"},
+		"lower(h.name) = lower(%s))", noun: "host"},
 }
 
 // Pools lists pools by name; a share is one.

@@ -70,11 +70,11 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 		return nil, err
 	}
 	out := &List[T]{}
-	g, ctx := errgroup.WithContext(ctx) // side by side: counting takes as long as reading
+	g, both := errgroup.WithContext(ctx) // side by side: counting takes as long as reading
 	matching, matched := allOf(conditions), slices.Clone(args)
 	g.Go(func() error {
 		sql := fmt.Sprintf("select count(*) from (select 1 from %s where %s limit %d) x", l.from, matching, CountCap+1)
-		return q.QueryRow(ctx, sql, matched...).Scan(&out.Count)
+		return q.QueryRow(both, sql, matched...).Scan(&out.Count)
 	})
 	if p.After != "" {
 		name, id, ok := cutLast(p.After, "~")
@@ -89,11 +89,16 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	g.Go(func() (err error) {
 		sql := fmt.Sprintf("%s where %s order by %s.name, %s.id limit %d", l.sql(), allOf(conditions), l.alias, l.alias,
 			p.Limit+1)
-		out.Items, err = rows[T](ctx, q, sql, args...)
+		out.Items, err = rows[T](both, q, sql, args...)
 		return err
 	})
 	if err := g.Wait(); err != nil {
 		return nil, err
+	}
+	if len(out.Items) == 0 && p.After == "" {
+		if err := knownIn(ctx, q, p.Filter, l.fields); err != nil {
+			return nil, err
+		}
 	}
 	if len(out.Items) > p.Limit {
 		out.Items = out.Items[:p.Limit]

@@ -27,6 +27,10 @@ func (inv *Inventory) AddLandingRule(ctx context.Context, r landing.Rule, first 
 	if err := r.Check(); err != nil {
 		return r, Wrong("%v.", err)
 	}
+	if err := knownAll(ctx, inv.Pool, [2]string{"host", r.Host}, [2]string{"pool", r.Pool},
+		[2]string{"label", r.Label}); err != nil {
+		return r, err
+	}
 	r.ID = NewID().String()
 	at := `coalesce(max(position) + 1, 0)`
 	if first {
@@ -77,10 +81,11 @@ func (inv *Inventory) PoolOf(ctx context.Context, ref string) (*Pool, error) {
 	case len(list) == 0:
 		return nil, inv.unknown(ctx, "pool", ref, "pools")
 	case len(list) > 1:
-		e := &Error{Code: CodeAmbiguous, Message: "Several hosts have a pool of that name: say HOST/POOL."}
+		e := &Error{Code: CodeAmbiguous, Message: "Several pools have that name."}
 		for _, p := range list {
 			e.Likely = append(e.Likely, p.Host+"/"+p.Name)
 		}
+		e.Message += " Say which: " + strings.Join(e.Likely, " or ") + "."
 		return nil, e
 	}
 	return &list[0], nil

@@ -22,6 +22,9 @@ func (inv *Inventory) Rules(ctx context.Context) ([]wiring.Rule, error) {
 // AddRule puts a rule before all others, or after them.
 func (inv *Inventory) AddRule(ctx context.Context, r wiring.Rule, first bool, who string) (made wiring.Rule,
 	err error) {
+	if err := knownAll(ctx, inv.Pool, [2]string{"segment", r.Segment}, [2]string{"host", r.Host}); err != nil {
+		return r, err
+	}
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		made, err = In(tx).PutRule(ctx, r, first, who)
 		return err
@@ -216,9 +219,10 @@ var looseList = listing[LooseDisk]{
 	from:  "loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id",
 	alias: "d",
 	fields: map[string]field{
-		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s"},
+		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s",
+			check: oneOf("disk", "media")},
 		"format": {equal: "d.format = %s"},
-		"host":   {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))"},
+		"host":   {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))", noun: "host"},
 	},
 	key: func(d *LooseDisk) (string, uuid.UUID) { return d.Name, d.ID },
 }

@@ -2,7 +2,9 @@ package draw
 
 import (
 	"context"
+	"path"
 	"path/filepath"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -60,38 +62,55 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		}
 		facts.Folder = *folder
 	}
-	media, err := r.media(ctx, g, c)
-	if err != nil {
-		return nil, err
+	media, add := map[string]string{}, []string{}
+	for drive, file := range r.Media {
+		if media[drive], err = g.medium(ctx, c, file); err != nil {
+			return nil, err
+		}
+	}
+	for _, device := range r.Add {
+		kind, file, of := strings.Cut(device, "=")
+		if of {
+			if file, err = g.medium(ctx, c, file); err != nil {
+				return nil, err
+			}
+			kind += "=" + file
+		}
+		add = append(add, kind)
 	}
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
-		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: r.Add, Drop: r.Drop, AddNICs: r.AddNICs,
+		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: add, Drop: r.Drop, AddNICs: r.AddNICs,
 		DropNICs: r.DropNICs, Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Media: media,
 		StandAlone: r.StandAlone, FirstStartDone: r.FirstStartDone,
 		StartOrder: r.StartOrder, StartPause: r.StartPause,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 }
 
-// media finds the files that are to be put into drives.
-func (r *Change) media(ctx context.Context, g *Gatherer, c *subject) (map[string]string, error) {
-	found := map[string]string{}
-	for drive, file := range r.Media {
-		if found[drive] = ""; file == "" {
-			continue
-		}
-		at, err := g.Find(ctx, file, c.at, c.host)
-		if err != nil {
-			return nil, err
-		}
-		if at.Host.ID != c.at.ID {
-			return nil, inventory.Wrong("%s lies at %s: only what %s sees can be put into a drive there.", file,
-				at.Host.Name, c.at.Name)
-		}
-		if found[drive], err = filepath.Rel(c.Path, at.Path); err != nil {
-			return nil, err
+// medium finds a file that is to be put into a drive of a copy: POOL/PATH, a path of the host, or a name in the
+// machine's folder. It is returned relative to that; "" for none.
+func (g *Gatherer) medium(ctx context.Context, c *subject, file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	at := &Spot{Host: c.at, Path: path.Join(c.Path, file)}
+	if strings.ContainsAny(file, "/:") {
+		var err error
+		if at, err = g.Find(ctx, file, c.at, c.host); err != nil {
+			return "", err
 		}
 	}
-	return found, nil
+	if at.Host.ID != c.at.ID {
+		return "", inventory.Wrong("%s lies at %s: only what %s sees can be put into a drive there.", file,
+			at.Host.Name, c.at.Name)
+	}
+	found, err := g.Look(ctx, at, file)
+	if err != nil {
+		return "", err
+	}
+	if found.Path == at.Path {
+		return "", inventory.Wrong("%s is a folder: name the image in it.", file)
+	}
+	return filepath.Rel(c.Path, at.Path)
 }
 
 // changing gathers what a change of a copy is worked out from. name is the new one; "" for none.
