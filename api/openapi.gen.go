@@ -383,6 +383,42 @@ func (e FindingSeverity) Valid() bool {
 	}
 }
 
+// Defines values for FoundKind.
+const (
+	FoundKindCopy    FoundKind = "copy"
+	FoundKindHost    FoundKind = "host"
+	FoundKindJob     FoundKind = "job"
+	FoundKindLineage FoundKind = "lineage"
+	FoundKindManager FoundKind = "manager"
+	FoundKindPool    FoundKind = "pool"
+	FoundKindShelf   FoundKind = "shelf"
+	FoundKindSwitch  FoundKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the FoundKind enum.
+func (e FoundKind) Valid() bool {
+	switch e {
+	case FoundKindCopy:
+		return true
+	case FoundKindHost:
+		return true
+	case FoundKindJob:
+		return true
+	case FoundKindLineage:
+		return true
+	case FoundKindManager:
+		return true
+	case FoundKindPool:
+		return true
+	case FoundKindShelf:
+		return true
+	case FoundKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GoBackRequestOperation.
 const (
 	GoBackRequestOperationGoBack GoBackRequestOperation = "go-back"
@@ -1782,6 +1818,28 @@ type FolderDisk struct {
 	SharedBy     []string `json:"sharedBy"`
 	VirtualBytes int64    `json:"virtualBytes"`
 }
+
+// Found defines model for Found.
+type Found struct {
+	// About What tells it from others of the name
+	About string `json:"about"`
+
+	// Host That it is at, or is
+	Host string `json:"host"`
+
+	// Id Empty of what has none
+	Id   string    `json:"id"`
+	Kind FoundKind `json:"kind"`
+
+	// Lineage Of a copy
+	Lineage *string `json:"lineage,omitempty"`
+
+	// Name As people call it
+	Name string `json:"name"`
+}
+
+// FoundKind defines model for Found.Kind.
+type FoundKind string
 
 // Given defines model for Given.
 type Given struct {
@@ -3555,6 +3613,11 @@ type RecogniseJSONBody struct {
 	Of *string `json:"of,omitempty"`
 }
 
+// SearchParams defines parameters for Search.
+type SearchParams struct {
+	Text string `form:"text" json:"text"`
+}
+
 // SetSegmentJSONBody defines parameters for SetSegment.
 type SetSegmentJSONBody struct {
 	Name string `json:"name"`
@@ -5317,6 +5380,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
 	Recognise(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Search Whatever bears a name, or part of one, a UUID, MAC, address, id or path
+	//
+	// Corresponds with GET /search (the `Search` operationId).
+	Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSegments Segments that switches reach, with their subnets
 	//
 	// Corresponds with GET /segments (the `ListSegments` operationId).
@@ -6747,6 +6815,21 @@ func (c *Client) RecogniseWithBody(ctx context.Context, contentType string, body
 // Corresponds with PUT /recognition (the `Recognise` operationId).
 func (c *Client) Recognise(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecogniseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Search Whatever bears a name, or part of one, a UUID, MAC, address, id or path
+//
+// Corresponds with GET /search (the `Search` operationId).
+func (c *Client) Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10150,6 +10233,56 @@ func NewRecogniseRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewSearchRequest constructs an http.Request for the Search method
+func NewSearchRequest(server string, params *SearchParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/search")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSegmentsRequest constructs an http.Request for the ListSegments method
 func NewListSegmentsRequest(server string) (*http.Request, error) {
 	var err error
@@ -11733,6 +11866,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /recognition (the `Recognise` operationId).
 	RecogniseWithResponse(ctx context.Context, body RecogniseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecogniseResponse, error)
+
+	// SearchWithResponse Whatever bears a name, or part of one, a UUID, MAC, address, id or path
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /search (the `Search` operationId).
+	SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
 	// ListSegmentsWithResponse Segments that switches reach, with their subnets
 	//
@@ -14660,6 +14800,54 @@ func (r RecogniseResponse) ContentType() string {
 	return ""
 }
 
+type SearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Found
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchResponse) GetJSON200() *[]Found {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSegmentsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16822,6 +17010,19 @@ func (c *ClientWithResponses) RecogniseWithResponse(ctx context.Context, body Re
 		return nil, err
 	}
 	return ParseRecogniseResponse(rsp)
+}
+
+// SearchWithResponse Whatever bears a name, or part of one, a UUID, MAC, address, id or path
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /search (the `Search` operationId).
+func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
+	rsp, err := c.Search(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResponse(rsp)
 }
 
 // ListSegmentsWithResponse Segments that switches reach, with their subnets
@@ -19109,6 +19310,39 @@ func ParseRecogniseResponse(rsp *http.Response) (*RecogniseResponse, error) {
 	return response, nil
 }
 
+// ParseSearchResponse parses an HTTP response from a SearchWithResponse call
+func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Found
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSegmentsResponse parses an HTTP response from a ListSegmentsWithResponse call
 func ParseListSegmentsResponse(rsp *http.Response) (*ListSegmentsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20088,6 +20322,9 @@ type ServerInterface interface {
 	// Recognise Say what a copy that was found is; surveys keep to it
 	// (PUT /recognition)
 	Recognise(c *gin.Context)
+	// Search Whatever bears a name, or part of one, a UUID, MAC, address, id or path
+	// (GET /search)
+	Search(c *gin.Context, params SearchParams)
 	// ListSegments Segments that switches reach, with their subnets
 	// (GET /segments)
 	ListSegments(c *gin.Context)
@@ -21749,6 +21986,33 @@ func (siw *ServerInterfaceWrapper) Recognise(c *gin.Context) {
 	siw.Handler.Recognise(c)
 }
 
+// Search operation middleware
+func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SearchParams
+
+	// ------------- Required query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Search(c, params)
+}
+
 // ListSegments operation middleware
 func (siw *ServerInterfaceWrapper) ListSegments(c *gin.Context) {
 
@@ -22290,6 +22554,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/lineages", wrapper.ListLineages)
 	router.GET(options.BaseURL+"/lineage", wrapper.GetLineage)
 	router.GET(options.BaseURL+"/history", wrapper.ListHistory)
+	router.GET(options.BaseURL+"/search", wrapper.Search)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 	router.POST(options.BaseURL+"/surveys", wrapper.Survey)
 	router.GET(options.BaseURL+"/wiring", wrapper.ListRules)
@@ -22357,282 +22622,285 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchu5kj/4KgjuRvh/ZksX923mSDERq/al7T6y5bDUxzvR7dgGq5IkmkWgDoASzePwxHzaB9iHmAeb",
-	"J/kHEkBdSIBVJZGS3daXbtusCwpIJPLyy19+HKViUQgOXKvRycdRQSVdgAaJf6MTDdL8IQOVSlZoJvjo",
-	"ZHQ1A8LhgyZiQvQMSEGnQMYwERJGyYiZS/5RglyNkhGnCxiduAclI5XOYEHNE/WqMD8oLRmfjj59SkYT",
-	"loffBnKhyPOXz86f/vvfz85/eUaEtH/9zzdnV1fP3r6OvNQ9cPtbZ0LptzDZfO1rugDzJpb5xxdUz+qn",
-	"mxtHyUjCP0omIRudaFnC9nf9IcbBV73M8EVakTFMGefm+uA7/xDjga/M2YLpzTdeTAjTsFAJeXx8TEqe",
-	"g1JEUZbhPxwTqsnCfl9oYu1Dmy9e0A9sUS5GJ+buZLRg3P018WNiXMMUJA5qQTmdgrzRtLt7B03DJ3Ox",
-	"KgRXgGL9RopxDgvzx1RwDRxniBZFzlJqxnFU2Cv+rz+UGdTHxrP/T2lGPfo/jup9c2R/VUf+ufjG9me9",
-	"m1FNlsA1WUrh1sbdZp56NmY508wOj2YZM7fR/I0UBUj77/YjA0+lxIgiUZpqUGZLMq0gn5AxrATPUKwm",
-	"dMFys4BF44EfRynlmwuAzzQ3zVYFyGumhCQp5f5xSlOpGZ8Sin8RReGk1YhT1wTZz1yNPlViQaWk+Hcu",
-	"ztIUcpDUjmNzWCvUNTMqsyWVQDIBinChiSw5jndB0xnjoE4JLAq9IssZmB/wwlES2BvuX8T4D0i1GYMf",
-	"3snHEXAjvr+O1JLpdIYPoFkmQSn8cyq4ErnRdhlTRU5xbmmpzL+oUhXAjfiOhdAHgqfmX3N2bf43kQD/",
-	"xL9TZaZx9H5jZMnoLMtemN0XlYUJzRWsr6Yb3+bUvbi4vDp5c/H2yutrOjUiH3hxKjII65F6s/1avchd",
-	"/z40k1n2ym3UgR+RpqK0+3FjdNEPnGldKPLL23Mn/STNRZkR4FquSCFY+GOtQgm8p6BKLYXMNl/0Nyg0",
-	"UUBzyBLcAByuQRI1E0tO6JQyHnqRFnMISPRLrjTQzIzZfTU+0r/9lORsDkuGMrX5TFmqgF5/zvgUZCEZ",
-	"19VcmMmdGMUGCVEz+s33P5z8z3/9d2L2hwSUB7VSGha4UfgjTeZcLAnTwT3TlAOcwHpZInIA2RXkubnf",
-	"mBetxVaQStAh+4JqktI8V8TsdMWmHDKyZHrm9/ZESLKgLA9OTf26bbrIj2r9q/ztiR9e8LtmQLPND6L4",
-	"MRMhF+ZPo4xqONBsAeG9VqyC4pcxNQ/+MHM6YYgk61n3fsaRuPcm3q5xpy7V/ugNToPWNJ29hX+U0ENd",
-	"tRfZ3ksoJ/CBoS4kZgREC0KJG9La7HK19IZp8D1oh5wDn5qv/u74rz8Epr09iCcXT9GcNP8/uvzlx5+f",
-	"Pbki//P//f/k7bNXz57+h/nJ/ukELc9D8lxIIjiYzaXM3qd5de6ckFdnT168fP3sBJ/6P//13yNj6nxo",
-	"jtCYR8eBiUxF4b5gzU7j4OeiOmC7v3FBP7y0Vz/ePGgnLIfNF725uDg/enN29cJ8MiVm9f1p4QSi+7WM",
-	"v8lpChcBq+6pWVn3PPM9RFsrg0gozD2q/YLHzVlqyLnQgaH/ZAwBLciMKS3QTF17UuhRZkkqS8Mf9hRF",
-	"MngkSxp69Y8rY3IV5giA1FhH+Flg5NppXy0pVxOQxjxZEQk0OyXHqL6oMcuUNv9nmkytkVKpDsb1D9+N",
-	"Gpb08aYlnYzQGDvTYQ/tDzG2/oQxk4gSgqPZ3E87aTqHt5CKxQJ4BoGj8KIATtKZYClYLW13J2Tmg2Tj",
-	"zurhYyFyoHxD/dRLUe0DJ6URlQPcXG0kPKCBU5wNXuY5HRtBt2bzht2bscytaEgxu+uqLbcpiWvPX99k",
-	"mQjeNhF5Zk2ivsp9ba4yUU9SaHZStEFv+lXrXwHXLANjvoYunkp6HdgSl2IBema0OVNkLNH02RSBZMSy",
-	"4FNzmPRYQAnUOWYbDyi5Znn/U3g5E92z7l5nr/avCE2/3LZj0LHSgmQiIYwTY+Op0JBkfZxus1/8qWvU",
-	"AHOLFPzmiKzWL1Sl/YCgSDAdOi4uJoTmuY0hoGFG9IwpkjoXaPt0omtfXYov8OJUD6ahCyoxbE9wgpvd",
-	"f70TndCqPJlRPoWbWSmv6ByIqmQ6Y5MJSOPG07EotbNUTskSjzNFzBiI+UFpulKjgIsWOBvh2ijRE/K3",
-	"l6+fmuPX/P/fn788f3bjU7955lW7mWbZa5YGjIxL5+OeojGG9rUxcZgiJS/ycjrFyd7tSJwn3c+Ui5gD",
-	"a4Gjl0/Qcpuya0jQiuGk9lQDdlhAUv7EFuZYCB2xy1imEvL65ROF/mdmxTEhEyYVKqyc2kjg7gTgDs3d",
-	"tChVK0JpH7LdrsqkKMKhSQywuSna7ZyYd4b3Z/Ves0a7fSmu8aWxIp8KHtDzL7UiU6M2yQzNOpo5VafJ",
-	"khqrO8+ICxdacUGL9ATt/IypFO1awrgW+E9aUjULmgO1ZbRpyDrxJ/YaMgVjV2MKYkmMa0q0EMGHTr3C",
-	"3zBdjcHJpz7wwbgNd3SrnAVkjO5SPTyV7BpQH3R4YGvK2djndhbMkMqFOXSCyiCgChawEHKFvkvLaNjw",
-	"OR4ff/dv3//rD6Ed4kMOa5LqVuSz8OZSPPa/LG+OZ2d5dCNmTM3Rl8sFn2LY0fhdOV2ZAaERJvTMHF+h",
-	"vbA/VxGffCGD29cMW5eS+2C8qnIVUiszdz5Iz2wsXwv7m/0cvynr1NJxL4/4jfeC1uwcXFVj1WiWW31k",
-	"huY2mU1ocmi+8tsfut+4T0/Z+BrGArvTM2HJJOzDMLOplJ62WHeMIGjpm81zC0Mf9w+xL8C4vD97EqsG",
-	"UCopJ8Yf0cyoYqsXxJKPIumYfRq5E2cqap+yUzBdGOdkhmczXmUOhgdzeHDA9QTPsYS8uLi8Onp99upZ",
-	"nZPelWHq81xryTqxJAvKV6f41Y3MfFMvfdOVZL+p3WtOmF3KK/oX3rpJ8L8nzy/evjq7MvPp/thbHic0",
-	"Bb3T8V0yPs2B2AefkLJkGTo+iyWVcGD/uqBpgmfvAcuMkOH3zAEK8wkSOCz7f0Blbm8u/H+cvTo/sda1",
-	"nsEKTwq0r/GIxH+yR6PZ9ebAcv4ZW8AhKfm1kNT+04G9DD7QRZGvmWI/fP/9tyFJ9dHHQB4O35wKNLNP",
-	"8cVCsinjj9SmdHbMvZm0d0y65Fw4CGGVmTkfzZmpgJMx4NtlmVulvLRPCJ2Wc8YDB/ByJnI4MVYGWliK",
-	"CO619qE1nyCzPxuDSnkPR7kPJTORZ8Y8WR6Sc3t1lTvFPKUZYrI2Gd4IxXdjuh9vDFqj+7PHL1zGxRyL",
-	"h+SiUqGJdTA0SH5CPpp7PyXkI8f/8E93br3zoFVqtwAKc8Q4Cpv9aECH5lksechGfWfEzLpSztFk+A3j",
-	"fm5MIUQeSMQ7QJf1WU+NqWfeUAlxTnmGHihdDd5Gn6n3wmmhZkJHpdDupsSOq1JxC5qZw72pWdww2BYF",
-	"801wYr7MdNiXbXGLRUElc9mYNQu4K4XxRBQ2HsxTMPoijIy00pMb+axTx2OhZ8RcCzwjEykWoVUb9x2A",
-	"D+unaxmywPdsopIk0Kb+8QC1Ea6rA8c5fyGolsbBx5pDqAcUy7zcXZyMzB/HwWXaCDZ6Q68XbM9YcY2F",
-	"DjxP0QWcMw502kwWxjK+dpztuxpS0F4PP9iw9CEM71wEwEUoFJs4B6Fwi3mxskbUeKXRw9DwQZ+SnGow",
-	"JpbxmNQcMlSRaIWhZbC0ulyCD1rModCE8hVZWAD0huIMBA3gQxsqZEYQxo5t+Qbj4gljzbgN0PnitXXw",
-	"+wajp2ZE4Tm2OKUt3m3/jHIr877mGTZhIeaAmtFrIGMAbs8IN9jObGYzab1+QpLljKUzH702annKmWqn",
-	"t9rf6S3KzbOGrsKfvAQ2nTW3bmz28dHV9e6JfTavWeamxpEwZUqjeWnOQIlo1JnIc7FEIFc6p5E46FRw",
-	"ONM3zxxHEWmR7H6lBxujt2c+zUfWP8Akr/GpQuM1h8AlWDBlv4M731BKTfcczb0u7ffKXWbvGCjwRnTP",
-	"BqACzfU/riLDzeAXFYGPRCGAldEbAAdKh3zvXOcIjrA2fjd/qCH2IXi5sjB4H+ZVxF8kpPGqvcwG0REc",
-	"ltYC678KKhUSQlsyGSnQOofMzvmGY4CRNGN+VmkvFsRsqBnkk7CeYP+EuGsXDGBHcEn4y7vZKoyNr71b",
-	"JTy2l4uxyFaNQ0xbOyGAJqbpHLLQ0Z2MyjK4m0OgDpf7yaszHVVVjSk10lJBS+2cuee7vdVG2du5qDZF",
-	"YwtUG6uhU2rZaCiK+tv8VmguSey8e+NUxhpsbA2Z3li1ShR72VPe7NyogXBWQcdM4yt8ADH0CU8hZ0rf",
-	"LA5+RedQR8DRSGISszbqETGPDaBa8vxCvhaIkAlHVI3vhX5mnif+DDbeXSY4WMvKhXj1DBZkQlmuDsmz",
-	"XIH1X80mpPiQVrx9U1S/woD1E/z3HYervw/lhfadr81Qah/Qt3sPN1gURjBXO2E5KONUNAEbbmMySZwC",
-	"D0QwzHkTGKb0iG/mI7uU2LJMoiHPVUJUmc7MoI2G+fcp5Rz6gM2jwYqwOlSa8UreBlQjhbHytkTRl75G",
-	"LZWCFaGle6nJkuU5GYPF00yk4Jj4HtN0bmbCKA/32BP8C5ZF4NQZeTGa03qcimVAbCxtvaSrsTSIrw+p",
-	"Zbs0NM9BPlLEHFOlBplU+QUjRjJTzbixHxduGqOVbezYAmjqO7mbILMVh1hLn4KLd/MSE3svoXYGjQNZ",
-	"ATaZE/YYUPOh1GQHKU5fyRROSth33T9OKIOHqo/PpOoDBSaswq9ZGjDJvYLeTDXG4jYRRzkcm4kWvj1l",
-	"U1DaVjpVpcIz+hjdGvrN9z/YP3z/+JugXK0FVMOR5rWgn3WaekaPK5z6ENczWngIH2irPKBxuuRsDjxY",
-	"lPvcqNtjs0Uf12/j5WJsX2Y2RTW4DQVhNlNi7p0wnjlsYx/nGVPeKpLJtkllnPYqhVtDz+xHBp86ozK0",
-	"GTAZ3EhHSFCaCB4uM1lFcpwp5Y+0MQb8wDrLJ1ydpg+i+3FXK1FPw4YcNKe9+i47uqCUS1FcurTeDU9g",
-	"KQpCic8NntYR9KVkWgMndCyuwetCixRmHuv4cCzv5Vje+4EqRXFQpYPf/wky2MY12sQ1exRWNUl/mpR0",
-	"n7M6sMC1ND/7UAh5Q53xTjINtaeBZrt9a4Ibzyy38yy+eu2wNfpzSJ6ZvYP1EtRPqOWtwGha0g6n7S5S",
-	"5LGHm5AY51cCu3ZB3CHgxLYbvzVh3bgUDZtpj4LKyqaLFgC5Sj2cQayX8lCW6ptqVpopxGqmYqUlXaU6",
-	"IXzElUCrQ8g2gMnMNJ3jsQq5AjR1PABuZZFIDdwwYcbJlxZOjBUECVnOhPkE8ylY+Khd2gbLPAWHR4rQ",
-	"XHA4MZrr1dkTldgysgn7YBSMD+InKJmIeOKgl0LOVYIVK/SQ+EwQplfGkIslwgxdJdFh9WFhYJ37dZSM",
-	"ZpRnB8ZEDJ00zYzjpk7HIdtQwNqwfRjDEyo1hm9WvzIe3YhtbtqPzeUxUYiCaUyg13BRRurxGmLl9mwt",
-	"VTORZ7sVK5/S7Dv2qgIqUMdkD0lr4+UMzTmM6Fv8uQRbv3TqgBc5KJRHgrHDevbMM9AqZXoWW9Y1yGSn",
-	"otkhpjKsxu45hgF43ganqpAiK1Pdg7sML/ty8YXGSk42947RVw5eiPCxrw5cuDU0X2NH7jJK3z7MQwbk",
-	"c9DpDFmWbmZE4v2+DHWOWtzbYTaU7ngECZ05Di6b4WAL3EhfkWm535qP/qURCJSOmrjISGmXbMflbj1L",
-	"Hz4LNT8xUn2AIhvW9UEs+s2+5SH2fSf+tJd7J4hBXciwViAQJsYB9EJwRZgdE8x+WMKcbbSjgRpypWK4",
-	"OgnGSIT+eJi35oYgIgYV3RpgcJyLdI4Laxdj5Pbd+0HUNhsceBmyz/j3NYlo/LdWk9X4RI85CS9cRWrQ",
-	"Xrdh6Gv7FKNVg2BQlsNgTOJQ3GMc/xeH+a3WcX1VpNvohDC0r8KxBnMN26BxQmQXgTKit7V5Ux3/S6z3",
-	"cWXzLmbv3BFPBHFT4q81oXJAtzV8rsW0+ZnzB7BfybgcPXXpmTVQ2owyHk4XVb6r/daEjKmCDTaXTnEx",
-	"43sZTqZNaJnrbSUTUbUT1x/hjemv74WPjiUFzQ9DEmL+khD7mbdJtxOVedad/nhdS0nSPS/uugpziW8K",
-	"zU6MaA1lwmYwB6gOppQ7igJIkx5aIoAFodLDb/uP45pJXdK8/2KG0KooJxUc1X9ac2u6x1Z7YO3FTYlK",
-	"3E6sNkXj0xqzHVqhn9g18NApMThquXGu9MyW9wb4RmkZN3JMUUraMBzJclSfXb0IOvA+WahF8NwQYtGj",
-	"3sLrWbdh8C4/nipGHFwf8SNN5zfzQ1/Qa3CgI4vPNodNnRCtSKMf8pxfXp5zKg7GNJ0/ZDi/xgznT5Ly",
-	"bVwU4dQmxta4pZn5xXI2mHXOhA+CrxOkQzQgUidvLE2EmJwYxQI5pMba9hE7s6j/qVkGB/9iw/B53iRR",
-	"55bxKDj3QeyqGa6No/KMLMQ1VJUxCkCFZ3pj8l5Qnl1cg7wFVQ9FMLIrcXmkTlotIGygQ0wsSylWLfi8",
-	"jUDGfkufxjQR5m8TxjNlaw90cB3uXx/3V7D71no23Xbdcnm7IlCvI8UJD1Goz0Tn4bKF1NwLKy/PuJar",
-	"3fQ76AxV3TAiFfNz6gLQWxEhR+rxYwzSFeSvh1GNHoallnaF/HXsyTylmpItCxSuWBtWltZa61uWpwWH",
-	"6iLtazLUbH3U3TzIXNjuBbOF6jxOixXifMVsbjjMge2TBhQ6dxYqd8piFylQPF0d0MlSq0gPsArYcErM",
-	"kCpggyJ2PsgCT0qjyOpOSDF+jFh/nouaxvQRoo0sA9OApjyhzjMhEevi5VdsW3Ft85grbSW6bdKUjEou",
-	"zfGCz36fDKiFrVpvOflyY6gDgSiR7fVOWi2WotwrZj89mUEaiAqKeSSEGmUt6EU34tSTmG+jKzDDelrr",
-	"8Dy/mIxOfu1QPQKZ7Nc/wxxL/fXXG3OIhZIIM8ivB6QjLrE8KfQgvwV6P8kS8HzqihPjZybNZmN+zJsT",
-	"/N5NcUeNcnsHPvtAU03KAuH4x8nx8XFQhQw8L+yi7a2M+eXi5iBS9BE2wQ2uBqzCQgpp/2mMHeXCmPMH",
-	"Hs/POZz0QHP5OdJcupxkVRqlkZPGl/yJ63C29kukx6wwoD1hFSEKnE7em70TZ+6fghKrbq3PvaQt8N1n",
-	"TEwZin84hNgDweSdB11EKdNO1MKlveqBDXJvbJBuHbYAln4W403LdGzE5w1Iy8Lf06dNKU/rdp6bc5XO",
-	"WJ5dYufjbVMWLCYJkG5XPVPNYyVwXDvGHWWN99giTmbDKHG3bwrGz2KsKnPPawNb7Ip088hxgy1lrT48",
-	"xQC9GQLFMLa56g8xVoMAHKkEqiEbQkOWuSYUfaqGxZK7zgphLTUTS+xYUUfnEa5TJTCwibTZGr67tPmz",
-	"S4vWoxXlON8y+XVhMUgpZI8egHeBTJkwztRs69R3BoKM8c9/KYLJmNR2v/FVOq62y+WXUApt6YiR6aWQ",
-	"c0KtGde7HR+H5ZNIwvZqjdgFWRvnoG4Bn/LvC9dKO4uu7iIaenXndHrzYPthv4Usb2NDtzZsLeSN/Jz1",
-	"e/qM7r5O3s1tLUHLVej0fGfsbUpmkGeorowtI5nfs2S8cv3nY6dpdxTeKpNz1wlyY6yRB/RJz7zUvQ/9",
-	"7mFaVXWbrV0FHdexe1LnqxNsOxg8kYx2TlypHrKlQWacNGv72xMTWiT0lLkwplEC9k9m/UZO0aN4a4xS",
-	"2qeNqpM3QlmvNBT9A0U/i/GlhiIYUhvee/KMKOAaeOoCJoquKs7+SLP/ZKSFpnnPE62MkWyaeVTPhYyx",
-	"WhrXxtrkkoxhImRNbCB4XURTb1Ycvyx5v5aZTSPMt82sM0VVPLk2marltV+frNtg7b3mV7Vhv7i5cFqz",
-	"aUlEzL5dpKGM9biH7JMXwrBh2tvY6W0X7eLsH8qvG2cr3qGyumHuAEXYcx7bPIKjBR27pIcTVvui0BKe",
-	"W5/2bZkHhGzwXAEUQ9Jr0bnN6RjCJLjGMBjyiiibrk/bbNpExt/f0k14yxrUg6sWwn5JxdNaz9CWbM85",
-	"W7AeOKi1vA7IF/GQGrVN4owVo/Bck0z7DvFVK7iu/kcFyHPGA/RjP4JeAnCil8LSmg568Hrmxn1I/b7w",
-	"HFUYhHUnpBhSJxPjjWXZMIx5dRj2QUm7PGaFirM3b/nMPZPn+sncY+LpXAgF4XILmolioC/tbomwem+r",
-	"rthducJND5KK0sdyTtni//fJAFkbTh1eV0Bsqjux3rp1IkqLqQ7DCXZSJ+B2QJDE2inTQYUCVelGLRlJ",
-	"Q7BCEvmqLtkKF5gMiAbFETCurXHvtiCWlK9Xe5F1ZcC1FHkew9vcQQFPRPAVSEbzaK5HkXroRM3E0kbd",
-	"bTXQvuTP1alUMhYVrZsgYnwWMDLf9sdfysh0TYE7nySiw6o6qX0CnDhLt0nbgqbhEYgsYrjF32TBUhHR",
-	"waR98LfrnPIeB65H4OPAsFBzVL/zRninbeLssqS4wn2E2fYXCGQgfTFLhV+wnAu+3qUP3nwnTYQrmpz1",
-	"HsJ76hMc7t7A0kAcvM0vROYcUXA2tuMnvL8O1xIiPaJ9zYJKiA1ZKh+JaDj1/bBLvvoh8P5+LSGcNLv+",
-	"Di1dEoG9VcrIK466Ohb3ePhoRFaIgKmWRsBQV454yvbFsBxFnrO6KauUaDEHbqPq+A+tyo2wrZcNNQ5v",
-	"hmOdVuUn29bQFak4A1CFy+7+71dnr89+evZ2kAT2tBtTtmCInsQJu1FLn87ARA5aXQXLVS4ma0uGHGjm",
-	"elIqy5Dm44b+HxVAMD8St2+3V8CTVJR5hkppDESV8hpWkI2SvgjU7bjTZHQNUoVzFlssWWe01jAyv1VC",
-	"5en+DV6GGq6gl/Yt23IoENTv5k0sqGU96WubInVQJ/BynUmlibF8ReX8dhUPCLcaFqcLFxOst23D5zaC",
-	"acIWEQSXATAvOiw8Ey9OZ//sG/5U5SLYgc1SMk1BOXNhSVXdoCgx2ngGHzoDWU6QcTz2XcGPF9dwiy44",
-	"dSpPVHrE7AGEYTb+DQvRPIOUOiRXDoy22khUeuTaQwudP30LnW9CXFOfOfB0SBdwJrGQ47NrAb5v+F8U",
-	"vPoA03OKv5DuoF7zTrjSQLMTOxTXXwgduaqNuuesNfb2zM3UwlxhvQSS2zRlkBnogZtxGDfj544zDJ3n",
-	"r2G5lgIc1MtJhrTbj9Y7pnnuABXBhYrGz1tZxIDeXJQ2UrEiEwlQlZcPyDduuDSIrm/5qXzVAHt4dq+k",
-	"HbRPRhH3yyUv11sMi9yJ2xiojETXW/nN9YCHU3Bucxc0ZXplDqX+TZLDGtVtjtrootozV/RoJ/Ualp+N",
-	"7DSCiRvkXRpsxMldY7mog27jlqij24kDA5KhObusnjRg1obWg9aq7PFfvzk8Pvzm8F+PvvluNCTbtG02",
-	"NJ1OQxr8uUSeb5RzDPbRqY/1/f387LUZmxU4GT58yiIPJprfCOnOttxmskvt4Lw2uGRXx0YpuSBLunKN",
-	"bm4VPY7ozasaRb2jFaRkQVk+Fh/QHZppXaiToyO0nt+cXb3YIJIJHSA0z8Ptf65BriyxB8KdEwygCJ6v",
-	"Wk3rTu1MZsYgUVpSLSJbMKWlCmopi51DewPyrF2V4n5kitBciZhD0vQPqmypDQ9XWDrE2r3f6i58GyKm",
-	"XbYMT8s8ab49RiqvdBSIfeHR5Z7IP0Py/gqbzapiQ2y7bswe3gRG/HD83b+1sBHHnbmrGbYf9yIUksuL",
-	"poG9ltdEi19FkXaKOOQbrs9Eg1zSIALGuH2LBY2cpShNOWv1TtxUM+uGLJE2qGA7QRQ55WHMYRi/+KO1",
-	"RekajNEMxX8T8B5gHn/oOSSgn7H6g0NT/oYy2YiY70IXWOq2i7dXdVeE3NitXDU6SoyGcNIODW4PIA1o",
-	"l9ZnEJ2kMOHu1mh95GvgQ8HkWpJzi88RrjKoR+0fFx54qW4Y8ToHRKJy44w6b8Pm75Rmef4QsHro+byP",
-	"aEqBGdiH1pv3G2i45/7Mb5x5e3NYdjqjfBq1Fny75aoZIqFjUeoWY1zfrLgZ6xN8W5h5GKMTA7i9HbV7",
-	"4FlY5hcuIGyUFqVUYvGN+Z7xCvtFoz3ebJQWMVs3p7GjBEowri8mr8Vb0KUMFDdeaiisLeb0fV2KgHrf",
-	"gjPMiXFI3hmvxw/KfGqt9Wtl310uVXJuLwiS3dTGcJ+E1aCSFiMHHTUtA1nZNZVT2FUhjKsvJ1kEbnMN",
-	"MmOpDmuZk0rNLCnTLsTk1M0h+RHp97MT1BQ2eD0HKFCpIpfKVJh/w4xx1azLrxPKmPnFkvhn3VxKW4pe",
-	"UIjtrNUqoLEJ64KWddF1u6suPfCikjSH6icpprOcHtikWZYizHUtJpsT7pCdiTOeMdKQU26W0Ey82yLh",
-	"kqbbMzm5xmVaRD/y9jUzOytiKYLEIO9Q1QRUnNOQqOsTK5ph1qPd1K8EJ9BFMNfkQ0hgUx42InxfIq/j",
-	"x2D8cxWhvp5IGASIja5FhQ+6NQQII8qDO1J8eM7yqL1XGyYugm69A43JoQoAyAUZIxqcOXxdvyhzNJYY",
-	"YfM4s0krsY4tqpycrjXD5+ZBV/oltiLMwaPbrWLlguA9GE/H6P9JRWSL6CCwqTJkmHNlMxiTnrTi9n2Y",
-	"+rdZ3bRlc2N6dgFUla6ZNsc6Hcan3t7mQpMV6L7lxgtxveUojxafYTnKkC1QKshuh8d2297FE1whgAdO",
-	"OfGv0VKNATZf3ty7zc+PqZE9V9XEuPN2VVLzpobJhXkY1jfZUkgnaXXPUkUXgGxB+BeQ1yyFE0IXYzYt",
-	"RakSMi7VKiGpefqEpcbdKjmqgoSkSk4SklFNx1TBIV3SVYI7+bABsUuImUDJaZ6QnGqQGHg++EMJbv/E",
-	"xTIhBVX6QKIlkRhfFDtHCH6YAWeQJXh+HzoDx/3NWD0JUWzKAXuVJjbCmpBqfEsp0C5G9WbMralxVCRM",
-	"jMgkNgRtfbUMLFeIs3MOR1s5dAP+0IwWBfAwCjFnc8hXYQZnp4iNX41B4jEANyqADwMve5EKjEwLkgV1",
-	"ZuFcxC6T3OuKWIlLZUlvl+fK0LSPSnwUbgsP75u6zeZgQviq1QX63OgAVQ2FxaQy6X13ovYGyllqXICA",
-	"NQEfdKBDsQvz0zSFQgdCN8dbAuE9yKrW46V9oAXd2IK/07xsgOgsZL6K8PQGOF0Dz2z5fveXNJC1XReH",
-	"kqZvSn3zriE/Mewa4gmCHFjG2Y0bJiKywDhL/qGPyO77iCzqfEmgIrHRR7taiGQwliucarpycJH7Z70r",
-	"Sv3FNTt54H9r4bI83OTWBHBbKKnflPotm85uSNr7ptREmturIw+tIguRsE2UHqkYTe+DqvsCWiYZNYIr",
-	"/KBH7r3BUWj/voVxyfLsVlZLjeldUkWWrMD4gD0hZ2isfTU7Nwyof42lhr1b4Ox7T0q75g878v52ZJRJ",
-	"1fev3SkJft0L35UlKJsyjLTI/1My4j/AVx64+R+4+Ydw87s+9Zsw54uLc4QfJb7PaXX2IzmP3aKkoHrm",
-	"YdUugH4zo/U4hFN6IOh/IOiv7Rl74D1Q9D8YZj1DLteMBnDNlR/jUqrcWFD8GqR2MBu6EZJVwDN1au9y",
-	"ys72i3CkyIPX+XNvBuCPha027AKyQPNI+FDkLGU6nPFlQ8k2ZVs6Np+IPV979YG8pnkZisbSOXCPNbAq",
-	"AsnZfS2eRfCYX5yVOoZ+jJyed7MtptX8+KH7gYUnmcPyFm67cw04LIk/AJ1JUgOTHqgLHpDgezy1Y7bV",
-	"53nU2fEGKsp6mvEJqbnz8K+6WOzWJn7Aqt8Sq75p8Df1baVqQ/VpDU6bU9QHakaLJiK78ZKMmfsXjFPt",
-	"c9NF4Ws1tabpLEpyhL/6oXgMbJQ9GH9tXJ0jmXnkYvNjfW0GOTNfGyMCNb82r9426qfQHnUmRXFQ9dqP",
-	"3SRF4Rnp6lvhA1blRu559qHZPzIZTUCnswPHIxXB45tLkDuqvm0qbOYzVoYmmnn+pNEfPdY2c635feJb",
-	"ikWub7fBdC56jD6rwXiUuOqaGFymWSuW1Ane2OVtPEPSSOXE72jlApMq0hy5YS35kNSeXPSGdnS00sqx",
-	"yxs2km3uKyTEr8af6+u7RHRTPJVtZRi53PzYvFYU8UtF0biyVAXw6Cxe2p8b16Opf0CzbHub2rNs8yaz",
-	"N7ffZTZmfZs5GbYKv7Ghm8JfQ4ZWrzE80dC/xlTg0IM0rr3RPyXbr27vp66r12Ws6/qW4uy6uLldu64N",
-	"acCue9q6qevqoU/fVJZdd6wpkc65bJ1Y3SvV2N5dF7ePzs65h2FXN4/D7mG39EyPKWxp1c5FbaqZ7ovr",
-	"zdw5kOb50fngtlLqnpPWSdD59HX91e+GpurqumP90O66fkPPvUejsbXUN3DTzQltY0+5sYIdd62WVM2+",
-	"prz6/p1Raxo8pMT37exZ0Q16USc4bcY1Nv+3EQ4h6yDH7Vw7++Kga7eT9kI3ZYq/GWfTJtNvBfbDu+p3",
-	"VuUr7kWhGbisxxeubFzn+pJGem0KvgLDrmXqe7e6jGWoFtGCtgjWP04SVY65rbTtHJGtsey4LMwz4ut/",
-	"7EeFp1mpIPlNquQkHOMWkcYYkZZ1ayNzzdzwKYl9S3BcM8gnocXfUa3h0HZFkWq1Hq1abGlWPfDg184h",
-	"B22XYcBxfFYVbTh+ME9KRYw1UGLt0JLpmScaCKNWG6VKoeAu18jg7zJJh+Zq4rqBRE9qEe6pUv/8OjbP",
-	"wLVcb0fVkxhaTCYKdN9K+74s0ltJn90rQ0u6HgldZ6UX17RKXUV4uTibRBuXuB+j87hFkLHmfbPajRMq",
-	"05nRlMwcobaKVXdjyNp87mtL3BKJtWE3PrFe9+DuqIIe67LQ1eMnc/2zBnT3iXXrWftqx2vZbotzk+4o",
-	"C5rBkGYN8bYwsabCsbbB6y1TEHJhhmP5M7o7pkQax9gP2raQN3M+nkuAf1qmS9vbBSsQEe1DsRsKYVxp",
-	"ynVCSp6BJNRzcj6g9L88lH4V6fyC/J+Gntqsqa+2R5OQEh9ZzU+sJ9GfEPifhBa4oSlEKdOhDLnVabAm",
-	"Ftiumqk5YQs6NRsM4YJvzq5emI1pDDQVQwV2FhI7AyygXV88O39+9PzluUuEW23l7TUXNGH8GrjZKEl7",
-	"TJtQRQ8ynmld/C/1lwbYeNMOL3Jhyc+3hp+8yRmsHG1F7IapabzVpUhx1Dloi6qYCmOnNqAciEPEBBH2",
-	"DndJBcge8B33cXj4No7rPobZOokj9hCSvH75pNFIxHY5s/WmesYUETzth1f888NJbOrtIX73VRMLNtMZ",
-	"QxWpKEh1XD4oxK8Q8LYwIhmAij8zntlJg4WiAvtoQdSs1CRDQhdqlEgpuTlfJ5PNHpXGDGELOCSpWc4T",
-	"z1aGTxI8Xx2a2/w/Nx6E/lYK9gW0PrgJMhAhtbcURWEhpE4bItoHMA4sJpNwA+e9K2RRPOjjr1wf+/aH",
-	"mxHvmsA1Ek4ykzuwy32YumooQ6J5bxVYxmf2CTmClJFAbCQsvkGer9qslvaB4Vlt5daHHXR/AyhsQtnJ",
-	"BjI7Me5bLjHuiffGoFgGrvUXuntWBQFuTlg8nJMPwPC9HBwO7vZwdnzdZ0eVF79dk6HQtMY7NN2uz9Ct",
-	"egXdohFQm6Cyzvw7KIAbRDXS7U1aNsBVN+AgoOSaSV3S3Dc9woCcz9I+sIF8RmwgDbTwg8ZtwnG2BXTr",
-	"Dmn3zCGyHdazgXq8QVPk+FYmdIlMAg/7edB+3laU36zS/Tz0AhYEPCiG+97l0VZ/67jjGx3WtrdmKZ2H",
-	"58twGg3RHQI5Qkn71e35K8sSYKcJWR4Wp5ayFaGRlsYaHE07zu5QHoCqb0uAZQIr8K2bbFksjIUuwbUA",
-	"qfmfThG/0V67tYGE3MLoiO7VLawrjfo3434dcYYf6DY+E+2GyxZUa3X70g33D7IhGC684cdV0HPb2t6v",
-	"aiF683af0SDhOvjdtjnNjXykoswzTBiMzY7Os7ADO6hVaIxbYx8dRAMc7CLPQkJ7TpWOCWgnUNsDoEO0",
-	"Pn+IcatfdqO7bD9+Doeb9qKTrLU2rYRjbQqTSjq3hW+vxBxCGHAJVA8TbdcZcsstndM4FJpdKoiuZeJ5",
-	"yxeMlxpuvbT94d9uveopDM67U82bUz9l19DZfBRR/VjnEcpnRMGvwLVc3RZCHcbD2kdvBUZvQUydHXzz",
-	"/Q8e9VQDh/2/VB0K3OZXwHViTIgZfBiFsXO6R6MFe1lkeVQg3Desqwk+BLJgkzaWB5G5L4TSzsDNmFW8",
-	"GrABaiQxFQ0eLmer3nkec213WinSdcV9SnQWg5DzNQpQx9I3YbYJSl1W6C0ZPJqTWBuwMO8e0hbZMoi6",
-	"BsIZoHRFIFewdAz3A+pJNvNIm/b1qL9u+0OMI19QlPYr3BAH4Pyd9Rk0q/gQlV5yHWrj8hL34Nw28Oj3",
-	"pCUNcTdSPWsUbGWJsd6wnoVqH54dXnVj59+8sG6w57/cf5Kd95DI/qJCOnnowRSplNoyerwjNCDL63gl",
-	"AxRmdbec/qhVWeawy6rAXmqmCiTVyQBznxtN1fbnfYj6TUFaSqZXl0ap2u9WdeUaM3KUCjFn4OfyZFRi",
-	"R7T/119WT0LB/ga226W3elBVo38AVOKx7a6daV2MPpkBMD4RARwOkj4kBGlsXJzioApV+CBlzWicSqFs",
-	"hsqrJMprELDts4NNS0WxIjm7Bsd8dvgb/43//uHAyMfvru7B+NHMahu0+Ij5se6OtKBzIEwfEtvgXkhz",
-	"XtoxKg3YuQWYxJyUsU0TQjPj6CntLqZ5jm99ZgxV+zZjZihCiZ0lgtOHOtum5rgSOTwyr8EZJ3ZBas37",
-	"5PLtc3uTUe6//z8H5h8O0PT8/fA3/sxYp9aPK2yjLpKJtFxg9dn/evv8Cfnrd9//6198IwaljcFGfk9F",
-	"Br+bz8Ij43cOH/TviUUTYCenw9/4OcM2+dL2pSOFsSHGK/z/ibvDzKlZQvyNKfI7lsD87i2PichzscSm",
-	"sb/brOPv9mAhGuRC+dzjb/z3RvYR897/qVkGB//ye+K74dkFXpTKKLc8O/ytbip6MrJd/EaNxj+jxy76",
-	"wGnBRiejbw+PD791ZYW4DY6o1sB9ZMJ1b6382ZeZMYSZ0mfVVVgQRBegMTr2q9s9/ygBDTe3edCZMFsV",
-	"jZjg3t44zXMl7LwrsQDj2qAvlsNEE5pb9zT0KnNB6E21r/4eeXIKwZ3z+83xse3ahqWJ6IEXRc5S/OKj",
-	"P5SoNzXtbaZVE/RSwyJg9mxEA69mPuBgI4UTWuY69pZq/Ee+CR1qtXKxoEanux7R1DK1GiMog5QZCUjI",
-	"UkilbRAvsXGdakfBNcuw9a7Z1UZ8G0EPQlNfZU6nZqFHuRDYOseqkdHJ6JrB0pnytRQd5UCt61E4W2dN",
-	"mMzPZ249pY3w/igst2bvFRlS1EFXAaPh2+O1oGGg92A2sAGoBKqCbac3DmzbLRGvDpxWrcuNP/lpQ36/",
-	"2/yip2ZGby9IuDwEP9px/SJjpj9tiB02CowVNKPAtgmJcMeHFRMzEiqZ2qJtnuAl0E/P0NH6ZHXonNBD",
-	"xkMfsg5TwgE7zwB7JprjAf+QkJlYYpPTRenQXj6ijV1EQsOBDzTds0bbSlhUL1FEazUW8fYC90IsyYRK",
-	"opeiBd+bSmNaUOyX3FMH1Tiy6DH2pILDt2UrNPL6kqOcLVicL6dxIR77fS60VsBozytZrLDlamAdz9BU",
-	"2cH62Rk1Au/hpT2XahVdqJ/ArNNqc5XWP2ENGJiQ9aK5yA7z3tLN9/wFz1e+eBhtPNvqfGFsv6qbaODN",
-	"Dolbv2md8B2D78aItiFaYzaO6phXoNP8vgUorgSK1Q7Ex1cWG+N7UmKMqrcAHTmfISpIb4FmT9w1Q4Vp",
-	"zwL0Rii0YMxxgF6F630ZFBr7U/30QSm2zXe72L55tTEZ8SBfCBkzsM01rddXvVC++b7j1fsVTlzYczEN",
-	"ieg7378D7bsdGdh1N9OZe7LFYxqfVTKaE6RA7WUMJRHz+GpVwOchsu/vxDzXwUbKZ8rXDK0KzPmT3Mw6",
-	"GKlFQ/S332QInLu1GH69P3K4DOKG5vdLK2043h2ImxEDT8rTkC0bunFC2BC0lFqit6jVXayOMqaKnMZP",
-	"3YsC+FN3zWcgeY0Jf3z8OAwPeAfjS5HOQe9ixs1MpxKAJ2QOq7GgMkM3ZyFKBa2JT4i4RnqQ6v02vvTD",
-	"d99//xcbQUuplMzF8iUshAYyMRM6LicTkKSQQotU5O6+x999+5chPlSxOipYqksJ22yoN+6Sz2sxN48A",
-	"ZFU4KiwyInDIjRmnOIT1RwftEj8xO1f5aiaWqtL3KCn916xBLZGDTSquh0X0T+KpTYL28Hsdb9BtlmF/",
-	"MQSHsc2FUI44Q5R1KxkfrT61fYVYDkRpulJ9z82ob/fUs5P9SVy7NSyFKFt5lWakalA++dwsC0paIIbF",
-	"w/WGkaStHVP4DN1jsPO8Eizb0GgBGaMb8pUM8Ulj5thZJgrttuUdWEOeVizQnS5O7TKgGiicuMe33swS",
-	"erwzc74hlnsWn4B6MtNqpKhcEMYd4qcSpP5aHswd8QDUpZZAF8/sRWE1PwOaYQLR6flzqvQB3nHw8uno",
-	"duesMXjtEA8UjqS9OJ2nqx34iaMTsrxpPCN/iPEuwki2SJhQ9KWuQR4o4JrYGT0lElS5sGGm9SnpFS5w",
-	"PInR0KAQ8zNtUcj9DmC3dW4TAVjvObmlyWQwkuQGu0tT7Obb183dneS5fHtuyHPVMswdDsjMY83X1X/7",
-	"ekD3tgDyiwr03UNIjNNqR7BVLnraE8nObZl9CoSbqL3Hn9/NBILcljOqE1twb7TScrZKCIcl+NxnX01R",
-	"kTHHRcCRIn8NKQTzrXtfQgtX3Im1lr2o9fJNbLWtGX739Ds2jOp3bupVPB9uvwBnWeaV6tjC9gW3KDyS",
-	"iqzRwZxOzaFcSGYtmOhCtbBAjX119NH879M2R/ipFMULT309ZIOZJ7+FyehOXd3nQk6hPpEs5DDPkB1p",
-	"xviUUL7ysfW+s5VEIzq7npfd6omnoCnL9yyqF9w+qgaxFEIgfYPvUI0ItRnk16B66hLqYInrySO1iwnf",
-	"u88oQWlXVtRRpeSvvJmrd/wlabTLxqYUxnvQCVGigglb7J3foxyWaHsvLeTxFortKJ1BOo+bD0/Mz/e7",
-	"i3vFiMwQcaz3AGQDPcPgOi5eSjkZAykVZA68ZpdMizyz4BBy4OLXDklbNyNI7HGF6Np0nlhFMcgM9Ksq",
-	"way7joPa3toLvgR1EeWaOVNkDBMhIQlD45rMq1kPXDpe9RWoGgwnGZvJGkc1lYT2KeglK8DmkpBgPs/x",
-	"b7C0nbAYT3xX/fo2y6Zv668rUSOu96T5V07GZtZVo5uWLX8YqL3+EOPt3s7P5oJe3q6tgxoUA/E1vkus",
-	"cUxnLM+kceAkkJwpDbEslGtJsAZK8Knfb0M0TV+U8/yzGO/d6/oZUftNF/m0avZCiZ3h9Wp8LmzJqV2q",
-	"hqihGA1x1ZDl+2cx7s5OurJ0rCBAow9z4nQBZA4rIkGXktvt41j0Ks4CLzzrQdWXGSwKoYGnq4O/wSom",
-	"Rt8Equhvo6S3Nwt0Lfb6qMdvdilnMe24o7AulXJlxCmnnIhSnzpcx1JI5IgtLREsukgbcZoNoWqH68zP",
-	"Rx//EONP27LgQRnr2OF/iPHePaa9T70np6wcJaWhUH32bHtyj1LKU8jjxs8T/H238/wFiTjSbFtWAXPE",
-	"lzwT1Xmcsewm8nzU7oMVnvZXdA5Pm82RbjH3N1NovVyJV7AYO86EDT/iNnagSDWEE1k3AI5c/P35jiBE",
-	"7arzumGHtXB88bDvtIY4QmzpDjcUFPPAo4/mf5+2wmDD0JKeMuLrJlwvOneMZnVa/FblF67WfyvA9ZbI",
-	"0p0Ki1lmWxK8g8irTVT5fhioRWaUW/ZM9AvsoA9EodmC/RMy8vdXT/+WIFyYUBwHsRNIWsVa/UXIvA6y",
-	"A1Fu8W9f4DUXpb4PNTPAuR33bu245qyOI60Vb4gGfS30bmCgbU1hJGQ5E3lFZXGzBRd5tmWpRZ49nOVj",
-	"12YIrVUkgbHNh3KqbX334Flv0JZElfSbalXvwl7dqVI84+Ti72c7EvmWjEeV40QKjuHdMU3npxYcjlEU",
-	"yq06u9EyOXbiLe7EG8tA/Pm5FDiwGCw2p3xHq4O+nKPQNkvisc64KJW3MWE8wwAVtviwZIqJY4rDoNgM",
-	"eLWqY5hSfgPXxFPaFWUoxAD6rY1IffZH1huQtihn8yjZFdNe6MCrX3uzk+8L0uy2zFRpTwrkGA2FJ4Rb",
-	"0BUZQ0KoZSFguWsxJ8ubWVUWsLYtY2B+v81Bm4SaRFYhVNyfls0PU1vmMLOOPEafJQRDMC7Hgj0pOCxx",
-	"7iPwM08UOKhK+QsSmHPQa1yBM8gzawZgttB1I7QRSWFLRFhkCW4kQrpB7hY7jioCuJ1JUag4UIkF2BYo",
-	"gysEj++xQrCanFh9IFNkSfluTPV3TSulZuJAPy3YWr2fTCSxs41nPzpaqtv59DFnPO7W93TO+5yctzRB",
-	"b+CZXSGl5y4ABrZlkI0EtG1U5DlK6qV3/jmzjD7ZIEc9p2hGbU3Rndtr3pY5WGaRfcMDGi+8c4AAfmXd",
-	"ZgQLiFBbORyQ4/0TMgNp/mL5kjyPCdGSQXZLjGHz8/eTDnoNy9Yc33Epxvqr97icFnooyxzPTy/tvSHb",
-	"7oajj+YJnbjC9sKFUtrtCKcsP/8qO5w617Wi76SxBduCcf4J9Lm9Yo9ns3tDRLzcCHdj9i8oX7VNfhtf",
-	"sMF4WXLfjrJnPjviazbmbPcKoTldd4eeuaNFsrU/2HGg5YCZRTDrc2rzabLkCl3fjgM0gHLxhRhbRd7X",
-	"amzFI7imJu6BpG7QgKZ/3bSc8jutob7NGtvvji6y+3kn+Wg/bZZMLM9bs7aGNZmaidVC9EXsuWdvRzOd",
-	"+4u+jvIN97l7xxL5afVFHOtEg7aFSNWLutd6LiinU9eBJbqer/xFd2H2upf1MXnP8nwXWwahsHYiFsC1",
-	"K400voWQwKbYW9RGWAVeavk/1S3tW/+deyujqSbybu3a1ms3Vd2iXt5bH2iQzgmtVsk92XF8F0Dnijx5",
-	"+eql63+dZYTpU8eCm0ETw3xQ8jkXS+6KHS20jU9BYg0ONieQpRoKWfdb66igbAvC5A1lcr+y0HzDn1UY",
-	"0MPhzf0ZLrLyHPUgihxOrceaiRrt6Ag4/bUrUUp1m3X3rWiCS38xmYB8467a4yr4V0RJ5jLYCcqiPdUT",
-	"xzlt5xqTAK0FSshUCE9w+o+SSg0WzsPJTJTyprP+0f2p00+tN90wI8U9//6q4NwATluNdlMjvRgMYxqp",
-	"XnZSC7efOTretX7ZXhS3Oy1jrGv3NJeEXfryA4cvI3TmeQY7ipw6S+N+kpTvbgF2f6zg+O7cW76zE+WS",
-	"ruzqrh0rC7qqOPo1nQPxTT9upax61bR9Drvxi6ls8+bgLYvbUqRfSojj+k+IZNOZHuBfyXmXcyXnaijT",
-	"xd1FNXr6bHJ+P2z8TJGxKM1WFGRCU9AObeCm6pEiLAOumV711MWRuCN+4d2wU5mvCFLhzxmPtOOrA2/b",
-	"qwVrAbJvcc/83Ojxf2TGYSM5S7FvgpBEgnHKqefypXatT42taLv1me8gJR8z206vZ4y+WubtW/Sivuwu",
-	"dlP1uruLgbyzJiRqSqrmgGZ5Yx4R2BbTceZHtb2EwqH57r2o64uCAb4T0pI6YhtKz3TRqFRdYsfPTJxW",
-	"RfZMkRTj/FnvxcN67W3S/8ZVdH8NoVzzrXuP4+KE+iDuKaFEzTBpbnvT2Q7UWBmPdiZTRHC4lSdxCbiI",
-	"XVmX1wMYal3rts+N6DqnY8gHd5TZRu1xr4X1uGoxJYO/7YjDAzuNOw6PBklHQqYMG9UQO7EuR8hcwyij",
-	"mwawyhp1IyEVU858J6ygufXWXqPuqHeR75Kx2TJQaIg0YN00fZ6IYtVkFSALmtmAzKllHHS2V7O9cN33",
-	"3YUlxZJ39lHE4d4348Md9Kyo/W/LglkRPUzQ3mfqlKhSXsNKkTlAYaSX6f6C6Nobbj/6Lv1Fd2H2uZfd",
-	"uR/lP9IdQJ7hSRpfOanIAJgkqhxz0Op2jtRl1VbyDrZ2vOmnsZE2N/HztxevDq4ugm2K8eO7XSwHO3CX",
-	"f26e1U9GnVPihN8WrONIqySZBKUs1A9Vf7vCp3NPVc0+Y4H3SzbltsKx+5uf8WwnoOFnDkTaaDLqvoem",
-	"KagYBCkWE7+sHrM39epfEdn6/kN2w+vJFFFsyiEjrPfcROhG2JS/5Pe8tQuq1FLIrPdWrW6470N1y6pv",
-	"rNONl9616B2d/Pq+FXKBKeN41GJXnH57xRLVuL3vyAC3HqcVYeAdnKYzyCd3GUABWRVT2ja2rul2rzCx",
-	"s2TiQZRLvOButlZFzrvpHqpTwgUH7L6G3Yeb3e47PK27cKb6iQbOZajZ/5YOVxmbTEA6++y2mXI1dw7+",
-	"0lU0rJDQ1B7CSDnWJscnJdq3mS207HsaO0tu+5b0Fw3hY7/nbIMd893t7b+7DuEt8lNrUFSWM5JkUWyc",
-	"3mvDa8hzxqfbF+fKX9QRuMHu35YzLBKusTv1vrs3u+/p6+Es6WpX6PQGGQxTNvUnJgh9xhxCK0WLcXDs",
-	"jgqteb2FYXSWZf7b91bKUk3u3SK8zrIMsta7N1q2MYVn4SGxtmsqQXvMSp7bs9IZNhbKqrALFLfVAjvI",
-	"JkFrwU/IeEUWlOWIIB+vfJd+TBsuYeydoEPS2Fa++76jyDN/lBbh1G7I309Mmgrg6KP7UydeqZagrcrg",
-	"pVaEZVXHf+CZjS55zdAuvtEtsdxh/c1rl5FAzjm353a4mFzgkwO7l3Jcs9usxJG2/SkizSPl6staCt81",
-	"cZdFmVWxMuFiidQtCoAsHfqCaUKlZG1y8K5lEHPoyMNe2Uv+LKehcOvR5yx0s7NLsqNHyj31To7AV3QO",
-	"9ovvxIfJ6CrgwvzCNcuNdMKHgknjzfz1eI2HuSqq//aH7zvK6pMR8CwP0jy/1IRjQ3r3ojqiWAlZUoUw",
-	"uthQA1GLu+gj1p5Q9yFnulU3bjwShPyazVXmOR0bYbBaa8MdZGH0Cgphd7RGO+FhWe9eeFrsRuOd2Sc5",
-	"qLJ9i1fqac6A69OmyTJQ5R19xP93n/9uAroranVjn+32HBEF8EDbjR0UnMO1wEpbHDt2FWR4epp5dnny",
-	"yEn/aMghI2k695j8Mni403R+Z3lH96f+uepoShI/DLLQaZaMkGVtcz0vZKsakFiAhS2C6ZOGdGVm7s13",
-	"ET2NTWAHDZO7sI/a8KXMu2mgOSeIbiESpkxpkJA1q1dzMCesnsGC0LwD49EO7WhJ1Wy7qYRXdFhKVzML",
-	"LnlkTIDcg06MZ2MxYO2TsVdAqHGWPT6OUnvvj4pGze4Gd5ozUJ4FA1fDWPY4f4ktXaa6wfhu6bjtpFru",
-	"9EXfQFGpuqozf1F3VZpp3tTXYLXj3k2GCiH3bMo7E1QbdS3RcAx+yueTqGq21D8OmE72+z6OgBtb9Ne1",
-	"D01q9ZB44XmfDMx+uZfcd4daK2NxmdoZ6VgBUgl+I7mq9uXRR/O/TsvNCVu34VaqWzcb3R924BmCss0Q",
-	"k5pawJqwth2YTRmqoVs0jFm0dBV7nrn923illO6ZAQSfBGy/67fgKToYeB6HkWBbk9s7UxL3mgO/g+3v",
-	"iFCqea7m3xhlSJ667mkkTu4fqepaLEoQ+QBnb1kVA0dP8rvjFrtHUjExIXYq7oRFbL/0YffBG3YPhGFL",
-	"X6He0z2x1x+Y9Yubrldy9c4/t0fqmYNeCqzBGtz64NoWn2zc13AXI722Kqzi4HcO7ly+T7/IzvOVvIua",
-	"PLODbaK80aSNErd8yCaoiBaJ6x9tLkcxW7bARltdIitePdnovmoaujbg66MPtf763ohthdb89b35Fsd6",
-	"g9eVMh+djI5owY6uH2PFjXvbxxjBqyuC9oWqZkybrLe2r3yogqlRWGJrpzb6+OeUKzIGxqeOCj1z2FR3",
-	"HxKUBYh22ZRjYRRvpH/sQf3p/af/HQAA//8=",
+	"7L3rchu5si74KgjORPTZZ8qS+7rPlmJHjNqXtteyLYetXp4Tqx3TYFWSRKsI1AJQorkc3nF+zQPMQ+wH",
+	"209yAplAVZEEyCqJlOy2/nTbZl1QQCKRly+//DjK1bxSEqQ1o5OPo4prPgcLGv/GJxa0+0MBJteiskLJ",
+	"0cnoYgZMwgfL1ITZGbCKT4GNYaI0jLKRcJf8owa9HGUjyecwOvEPykYmn8GcuyfaZeV+MFYLOR19+pSN",
+	"JqKMvw303LCnz5+8ePzvfzt78esTpjT99T9en11cPHnzKvFS/8Dtb50pY9/AZPO1r/gc3JtEER5fcTtr",
+	"n+5uHGUjDf+ohYZidGJ1Ddvf9YcaR1/1vMAXWcPGMBVSuuuj7/xDjQe+shRzYTffeD5hwsLcZOzbhw9Z",
+	"LUswhhkuCvyHh4xbNqfvi00sPbT74jn/IOb1fHTi7s5GcyH9X7MwJiEtTEHjoOZc8inoa027v3fQNHxy",
+	"F5tKSQMo1q+1Gpcwd3/MlbQgcYZ4VZUi524cxxVd8X/9YdygPnae/X9qN+rR/3Hc7ptj+tUch+fiG1c/",
+	"692MW7YAadlCK782/jb31LOxKIUVNDxeFMLdxsvXWlWg6d/pIyNP5cyJIjOWWzBuSwproJywMSyVLFCs",
+	"JnwuSreAVeeBH0c5l5sLgM90N82WFegrYZRmOZfhccZybYWcMo5/UVXlpdWJ064Jos9cjj41YsG15vh3",
+	"qc7yHErQnMaxOawl6poZ18WCa2CFAsOkskzXEsc75/lMSDCnDOaVXbLFDNwPeOEoi+wN/y9q/Afk1o0h",
+	"DO/k4wikE9+/j8xC2HyGD+BFocEY/HOupFGl03aFMFXJcW55bdy/mNpUIJ34jpWyD5TM3b+W4sr9b6IB",
+	"/ol/58ZN4+j9xsiy0VlRPHO7LykLE14aWF9NP77NqXt2/vbi5PX5m4ugr/nUiXzkxbkqIK5H2s329+ZF",
+	"/vr3sZksipd+ow78iDxXNe3HjdElP3BmbWXYr29eeOlneanqgoG0eskqJeIfSwol8p6KG7NQuth80V+h",
+	"sswAL6HIcANIuALNzEwtJONTLmTsRVZdQkSin0tjgRduzP6r8ZHh7aesFJewEChTm8/UtYno9adCTkFX",
+	"WkjbzIWb3IlTbJAxM+Pf/fjTyX/9r//M3P7QgPJglsbCHDeK/MayS6kWTNjonunKAU5guywJOYDiAsrS",
+	"3e/Mi5XFNpBrsDH7gluW87I0zO10I6YSCrYQdhb29kRpNueijE5N+7ptuiiMav2rwu1ZGF70u2bAi80P",
+	"4vgxE6Xn7k+jglt4YMUc4nutWkbFrxDmMvrDzOuEIZJsZ7v3M47EvzcLdo0/dbkNR290Gqzl+ewN/KOG",
+	"HupqdZHpXsYlgw8CdSFzI2BWMc78kNZmV5pFMEyj70E75AXIqfvqHx7+20+RaV8dxKPzx2hOuv8fv/31",
+	"5788eXTB/uv/+//Zmycvnzz+n+4n+tMJWp5H7KnSTElwm8u4vc/L5tw5YS/PHj17/urJCT71v/7Xf46c",
+	"qfOhO0JnHj2MTGSuKv8Fa3aahDAXzQG7+xvn/MNzuvrbzYN2IkrYfNHr8/MXx6/PLp65T+bMrX44LbxA",
+	"7H6tkK9LnsN5xKp77FbWP899D7NkZTANlbvHrL7g2+4sdeRc2cjQf3GGgFVsJoxVaKauPSn2KLckjaUR",
+	"DnuOIhk9kjWPvfrnpTO5KncEQO6sI/wscHLtta/VXJoJaGeeLJkGXpyyh6i+uDPLjHX/F5ZNyUhpVIeQ",
+	"9qcfRh1L+uGmJZ2N0Bg7s3EP7Q81Jn/CmUnMKCXRbO6nnSy/hDeQq/kcZAGRo/C8AsnymRI5kJam3QmF",
+	"+yDdubN5+FipErjcUD/tUjT7wEtpQuWAdFc7CY9o4BxnQ9ZlycdO0Mls3rB7C1H4FY0pZn9ds+U2JXHt",
+	"+eubrFDR2yaqLMgk6qvc1+aqUO0kxWYnRxv0ul+1/hVwJQpw5mvs4qnmV5Et8VbNwc6cNheGjTWaPpsi",
+	"kI1EEX1qCZMeC6iBe8ds4wG1tKLsfwovZmr3rPvX0dXhFbHp19t2DDpWVrFCZUxI5mw8ExuSbo/TbfZL",
+	"OHWdGhB+kaLfnJDV9oWmpg+IioSwsePifMJ4WVIMAQ0zZmfCsNy7QNunE1375lJ8QRCndjAdXdCI4eoE",
+	"Z7jZw9d70YmtyqMZl1O4npXykl8CM41MF2IyAe3ceD5WtfWWyilb4HFmmBsDcz8Yy5dmFHHRImcjXDkl",
+	"esL++vzVY3f8uv//+9PnL55c+9TvnnnNbuZF8UrkESPjrfdxT9EYQ/vamTjCsFpWZT2d4mTvdyTek+5n",
+	"yiXMgbXA0fNHaLlNxRVkaMVI1nqqETssIil/YgtzrJRN2GWiMBl79fyRQf+zIHHM2ERogwqr5BQJ3J8A",
+	"3KK5m1e1WYlQ0kO221WFVlU8NIkBNj9F+50T9874/mze69Zovy/FNX7rrMjHSkb0/HNr2NSpTTZDs44X",
+	"XtVZtuDO6i4L5sOFJC5okZ6gnV8Ik6Ndy4S0Cv/Jam5mUXOgtYw2DVkv/oyuYVNwdjWmIBbMuabMKhV9",
+	"6DQo/A3T1RmcchoCH0JSuGO3yplDIfg+1cNjLa4A9cEOD2xNOTv7nGbBDameu0MnqgwiqmAOc6WX6Lus",
+	"GA0bPse3D3/4Hz/+60+xHRJCDmuS6lfks/Dmcjz2vyxvThZnZXIjFsJcoi9XKjnFsKPzu0q+dANCI0zZ",
+	"mTu+YnvhcK4iPvlcR7evG7attQzBeNPkKrQ1bu5CkF5QLN8q+o0+J2zKNrX0sJdH/Dp4QWt2Dq6qs2qs",
+	"KEkfuaH5TUYJTQndV37/0+43HtJTdr6Gs8Bu9UxYCA2HMMwoldLTFtsdI4ha+m7z3MDQx/3D6AUYlw9n",
+	"T0ZqAKWSS+b8ESucKia9oBZylEjHHNLInXhT0YaUnYHp3DknMzyb8Sp3MNybw4MDrid4jmXs2fnbi+NX",
+	"Zy+ftDnpfRmmIc+1lqxTCzbncnmKX93JzHf10ne7kuzXtXvdCbNPeUX/Ilg3Gf735On5m5dnF24+/R97",
+	"y+OE52D3Or63Qk5LYPTgE1bXokDHZ77gGh7QX+c8z/DsfSAKJ2T4PZcAlfsEDRIW/T+gMbc3F/5/nr18",
+	"cULWtZ3BEk8KtK/xiMR/oqPR7Xp3YHn/TMzhiNXySmlO//SALoMPfF6Va6bYTz/++H1MUkP0MZKHwzfn",
+	"Cs3sU3yx0mIq5DdmUzp3zL2btHdC++RcPAhBysydj+7MNCDZGPDtui5JKS/oCbHT8lLIyAG8mKkSTpyV",
+	"gRaWYUoGrX1E5hMU9LMzqEzwcIz/UDZTZeHMk8URe0FXN7lTzFO6IWZrkxGMUHw3pvvxxqg1ejh7/Nxn",
+	"XNyxeMTOGxWakYNhQcsT9tHd+yljHyX+R366detdRq1S2gIozAnjKG72owEdm2e1kDEb9Z0TM3KlvKMp",
+	"8BvG/dyYSqkykoj3gC7yWU+dqefe0AhxyWWBHihfDt5Gn6n3InllZsompZB2U0bjalTcnBfucO9qFj8M",
+	"sUXBfBedmC8zHfZlW9xqXnEtfDZmzQLelcJ4pCqKB8scnL6IIyNJekonn23qeKzsjLlrQRZsotU8tmrj",
+	"vgMIYf18LUMW+Z5NVJIG3tU/AaA2wnX14DjvL0TV0jj6WHcI9YBiuZf7i7OR++M4ukwbwcZg6PWC7Tkr",
+	"rrPQkecZPocXQgKfdpOFqYwvjXP1ro4UrK5HGGxc+hCG90JFwEUoFJs4B2VwiwWxIiNqvLToYVj4YE9Z",
+	"yS04E8t5TOYSClSRaIWhZbAgXa4hBC0uobKMyyWbEwB6Q3FGggbwYRUq5EYQx45t+Qbn4ilnzfgNsPPF",
+	"a+sQ9g1GT92I4nNMOKUt3m3/jPJK5n3NM+zCQtwBNeNXwMYAks4IP9id2cxu0nr9hGSLmchnIXrt1PJU",
+	"CrOa3lr9zmBRbp41fBn/5AWI6ay7dVOzj49urvdP7LN53TJ3NY6GqTAWzUt3BmpEo85UWaoFArnyS56I",
+	"g06VhDN7/cxxEpGWyO43erAzejrzeTki/wCTvM6nio3XHQJvgcCU/Q7uckMpdd1zNPd2ab+X/jK6Y6DA",
+	"O9E9G4AKdNf/vEwMt4BfTQI+koQANkZvBByoPfJ95zoncISt8bv5Qwuxj8HLDcHgQ5jXsHCR0s6rDjIb",
+	"RUdIWJAF1n8VTK40xLZkNjJgbQkFzfmGY4CRNGd+NmkvEcVsmBmUk7ieEP+EtGsXDWAncEn4y7vZMo6N",
+	"b71bowK2V6qxKpadQ8ySnRBBE/P8EorY0Z2N6jq6m2OgDp/7KZszHVVViyl10tJAS2nO/PP93lpF2dNc",
+	"NJuiswWajdXRKa1sdBRF+21hK3SXJHXevfYqYw02toZM76xaI4q97Klgdm7UQHirYMdM4ytCADH2CY+h",
+	"FMZeLw5+wS+hjYCjkSQ0Zm3MN8w9NoJqKctz/UohQiYeUXW+F/qZZZmFM9h5d4WSQJaVD/HaGczZhIvS",
+	"HLEnpQHyX90m5PiQlXj7pqh+hQHrR/jvew5X/xjLCx06X1ug1N6jbw8ebiAURjRXOxElGOdUdAEbfmMK",
+	"zbwCj0Qw3HkTGaYOiG8RIrucUVkms1CWJmOmzmdu0E7D/PuUSwl9wObJYEVcHRorZCNvA6qR4lh5KlEM",
+	"pa9JS6USVWzpnlu2EGXJxkB4molWEhPfY55fuplwysM/9gT/gmUROHVOXpzmJI/TiAIYxdLWS7o6S4P4",
+	"+phapqXhZQn6G8PcMVVb0FmTX3BipAvTjRuHceGmcVqZYscEoGnvlH6C3FYcYi19ii7e9UtM6F7GaQad",
+	"A9kANoUX9hRQ877UZA8pzlDJFE9K0LvuHidUwH3Vx2dS9YECE1fhVyKPmORBQW+mGlNxm4SjHI/NJAvf",
+	"HospGEuVTk2p8Ix/i24N/+7Hn+gPP377XVSu1gKq8UjzWtCPnKae0eMGpz7E9UwWHsIHvlIe0DldSnEJ",
+	"MlqU+9Sp24dui37bvk3W8zG9zG2KZnAbCsJtpszdOxGy8NjGPs4zprxNIpNNSWWc9iaF20LP6COjT51x",
+	"HdsMmAzupCM0GMuUjJeZLBM5zpzLb6wzBsLAdpZP+DrNEEQP425Wop2GDTnoTnvzXTS6qJRrVb31ab1r",
+	"nsBaVYyzkBs8bSPoCy2sBcn4WF1B0IWEFBYB63h/LB/kWD74gapV9aBJB7//E2SwnWu0iWsOKKxmkv40",
+	"Kek+Z3VkgVtpfvKhUvqaOuOdFhZaTwPNdnprhhvPLbf3LL567bA1+nPEnri9g/USPEwo8VZgNC1bDaft",
+	"L1IUsIebkBjvV4K48kHcIeDEVTd+a8K6cykaNtMeBZWNTZcsAPKVejiDWC8VoCzNN7WsNFNI1UylSkt2",
+	"lerE8BEXCq0OpVcBTG6m+SUeq1AaQFMnAOCWhETq4IaZcE6+JjgxVhBkbDFT7hPcp2Dho/VpGyzzVBK+",
+	"MYyXSsKJ01wvzx6ZjMrIJuKDUzAhiJ+hZCLiSYJdKH1pMqxY4UcsZIIwvTKGUi0QZugriY6aD4sD6/yv",
+	"o2w047J44EzE2EnTzThu6nQcMoUC1oYdwhiBUKkzfLf6jfHoR0y56TA2n8dEIYqmMYFfwXmdqMfriJXf",
+	"s61UzVRZ7FesQkqz79ibCqhIHRMdkmTjlQLNOYzoE/5cA9UvnXrgRQkG5ZFh7LCdPfcMtEqFnaWWdQ0y",
+	"uVPR7BFTGVdjdxzDADxvo1NVaVXUue3BXYaXfbn4QmclZ5t7x+krDy9E+NhXBy7cGppvsSO3GaVfPcxj",
+	"BuRTsPkMWZauZ0Ti/aEM9RK1eLDDKJTueQQZn3kOLspwiDlupK/ItDxszUf/0ggESidNXGSkpCXbc7lb",
+	"z9KHz0LNT5xUP0CRjev6KBb9et9yH/u+FX86yL0XxKguFFgrEAkT4wB6IbgSzI4ZZj+IMGcb7WikhtyY",
+	"FK5OgzMSoT8e5o27IYqIQUW3Bhgclyq/xIWlxRj5ffd+ELXNBgdegewz4X1dIprwrc1kdT4xYE7iC9eQ",
+	"Gqyu2zD0NT3FadUoGFSUMBiTOBT3mMb/pWF+y3VcXxPpdjohDu1rcKzRXMM2aJxSxXmkjOhNa940x/8C",
+	"63182byP2Xt3JBBBXJf4a02oPNBtDZ9LmLYwc+EADiuZlqPHPj2zBkqbcSHj6aLGd6VvzdiYG9hgc9kp",
+	"Lm58z+PJtAmvS7utZCKpdtL6I74xw/W98NGppKD7YUhCLFwSYz8LNul2orLAutMfr0uUJLvnxV/XYC7x",
+	"TbHZSRGtoUxQBnOA6hDG+KMogjTpoSUiWBCuA/y2/ziuhLY1L/svZgytinLSwFHDp3W3pn9sswfWXtyV",
+	"qMzvxGZTdD6tM9vx7V3LGJnsWMVCREQj59wyZ0VhdJyCdg2RBY8bOFsMXXKIOREFxBHOImIRPSE6mglF",
+	"fGbcmV0y+u6Qjm+KpAKnaCBz98iygAluKtdaKLFPgv2hxvGYWgv036SqCxm0nWZSPORz5ixeVZUEl+pD",
+	"jezxA11QNC3nFjPvF3EFMmYsDA5eb5gXPUETvXHeSXbOjVRjkpk4jkojqvKzi2fROE7IGVsVNR+Umvco",
+	"uwnHrV8WvCuMp0kVRNdH/czzy+uFI57xK/BiSDB9Z3O0efGGO/w+3f3lpbun6sGY55f3ie6vMdH9i+Zy",
+	"GyVJPMONIVZJbEO/EnWHW+dChVzIOk8+JONibQ6P2ELU5MQpFighd05XCNy6Rf0PKwp48N8pG1OWXS79",
+	"1Lnt5j4KYXbDpXC6LNhcXUFTIGUATHymNybvGZfF+RXoGzA2ccSk+0qnb8zJSicQinepCZHVYvFKSN8p",
+	"bNxALHrCMuX+NhGyMFSCYqPrcPf6uL+CPbTWo6zr1UrkY1cg8lWiRuU+GPmZ6Dxctpiae0by8kRavdxP",
+	"24udpvg1A5Mpd7d1D27Eh52gZUgRiTfIzx5GNTqaxDDu+RzaEKR7SjMlWxYoXrg4rDpxZa1vWKUYHar3",
+	"Q9e93U4HrN09pNyFqy2BtjDep9nRYtS/mNSPR7uwi9aAeved9eo7ZXEXN1QatRDRydqaRCu4Bt9yytyQ",
+	"GnyLYTQfbI4npVNkbUOsFE1Kqk3Tectm+w2CzoiIa0BvplgDopiI7WrPYMS2GuvuMVcTIQH16spGtdTu",
+	"eMFnv88GlEQ3Hdi8fPkxtPFglMjV9c5WOm0lKXjcfno0gzwSHFaXiUh6kryiF+uMV0/qchtrhRvW41aH",
+	"l+X5ZHTy9x2qR2FDg/XPcMdSf/312h1isVzSDMqrAVmptxiLij0obIHeT6Jo1qdd6QL8zKzbcy6MeXOC",
+	"3/sp3lGqvhaw+8Bzy+oKqzIeZg8fPoyqkIHnBS3awarZn8+vjyVGH2ET4+JLARtIrNL0T2NsLBgvPbin",
+	"c/2cw0n3bKefI9upT003FXIWqYlC5ae6iiftv0SW1AYK3BNdE2NC2kl/dHD+1MMzkWLxNfncC76CwfyM",
+	"+Ulj8Q8PFLznGb31oIuqdb4TvPKWrronBT0YKahfhy0Jzb+o8aZlOnbi8xo0NWPo6dPmXOZtV9fNucpn",
+	"oizeYgPsbVMWrSmKcK83rXPdYzVIXDshPXNR8NgSTmbHKPG3bwrGX9TYNOZe0AZU84xdB5DqCDsLkz48",
+	"xQC9GwLHMLa76g81NoNwPLkGbqEYwkZX+F4kfYrH1UL6BhtxLTVTC2xc0kbnEbXVJDCwl7jbGqHJuPuz",
+	"T4u2o1X1uNwy+W19OWitdI9WkLcBUJoIKcxs69TvDAQ541/+WkWTMTk1QQrFWr7Ez+eXUAqpgsjJ9ELp",
+	"S8bJjOvdlVHC4lEiYXuxxu+D5J2XYG6Aogvvi5fMe4uubSYbe/VuoIdKRIBWDvstnIkbG3plw7ZC3snP",
+	"kd/TZ3R3dfJubmsNVi/PojAkpxfZDMoC1ZWzZbQIe5aNEf5JYJ5rdqUkZfLCNwTdGGviAX3SM89t70N/",
+	"9zBJVd1kazdBx3UIp7bl8gS7T0ZPJKedswD+mnBRQuGcNLL96cSElV4EXPgwplMC9Ce3fiOv6FG8LUYp",
+	"6Wmj5uRNdC4wFqr+gaK/qPFbC1U0pDa8BekZMyAtyNwHTAxfNq0bUN3F6ZQtL3ueaHWKa9XNo3mqdIrc",
+	"1Lk2ZJNrNoaJ0i2/hZJtLVW7WXH8upb9Oqd2jbDQPbXNFDXx5NZkapaXvj5bt8FW91pY1Y794ufCa82u",
+	"JZEw+/aRhnLW4wGyT0EI44Zpb2Ont120j7N/KM1ymrR6j8rqmrkDFOFAfU15BA8GHfukhxdWelFsCV+Q",
+	"T/umLiNCNniuAKoh6bXk3JZ8DHEuZGcYDHlFklQ5pG02bSLn729pKr1lDdrBNQtBX9JgctsZ2pLteSHm",
+	"ogcOai2vA/pZOqTGqVegs2IMnmta0CC6HQF3tcGqQL8QMsJC9zPYBYBkdqGI3XbQg9czN/5D2vfF56jB",
+	"IKw7IdWQcqkUfbAohpUaNIdhH7C8z2M2qDi6ectnHphDOUzmARNPL5QyEK+64YWqBvrS/pYEufu2Ipv9",
+	"Va1c9yBpmJ2Ieow4IN5nA2RtOIN8Wwizqe7UegffiaoJUx2HE+ylXMTvgCiXuVemg+pFmgqeVjKyjmDF",
+	"JPJlW7kXrzMaEA1KI2B8d+ve3WGIm7FXl5l1ZSCtVmWZwtvcQh1XQvANaMHLZK7HsHbozMzUgqLuVBR2",
+	"KPnz5UqNjCVF6zqImJAFTMw3/fhrnZiuKUjvkyR0WFMud0iAkxT5Nmmb8zw+AlUkDLf0mwgslRAdTNpH",
+	"f7squexx4AYEPg4M63VH7TuvhXfaJs4+S4or3EeYqc1EJAMZilka/AJRb4R6lz548730km7YktZbSR+o",
+	"XXS8iYfII3HwVZopdikRBUexnTDh/XW41ZBoFR5qFkzGKGRpQiSi49T3wy6F6ofI+/t1BvHS7Nt8rOiS",
+	"BOytUUZBcbRF0rjH40cjlRJummp5Agx14fnHqD0KUVUF6vKurHJm1SVIiqrjP6xUbsRtvWKocXg9HOu0",
+	"KT/Ztoa+SMUbgCZedvd/vzx7dfbLkzeDJLCn3ZiLuUD0JE7YtTo77QxMlGDNRbRc5XyytmRIheeuZ7Uh",
+	"orwQNwz/aACi+ZG0fbudCIHlqi4LVEpjYKbWV7CEYpT1RaBux51moyvQJp6z2GLJeqO1hZGFrRJjKQhv",
+	"CDLUcQWDtG/ZlkOBoGE3b2JBifymr22KDFI7gZfrhDpdjOVLri9vVvGAcKthcbp4McF69z58bieYpqiI",
+	"ILoMgHnRYeGZNEeB+Gff8Kep59FGfMTMNQXjzYUFN22fqsxp4xl82BnI8oKM46F3RT9eXcENmiG1qTzV",
+	"6BG3BxCG2fk3LEQLRGLmiF14MNpyI1EZkGv3nZT+9J2UvotRjn3mwNMhzeCFxkKOz64T/KHhf0nw6j1M",
+	"zyv+SvuDes07kcYCL05oKL7NFDpyTTf9QF3s7O2Zn6m5u4K8BFZSmjJKEHVP0TmMovNzxxnGzvNXsFhL",
+	"AQ5q6aVj2u1n8o55WXpARXShkvHzlSxiRG/Oa4pULNlEAzTl5QPyjRsuDaLrV/xUueyAPQLJW7YatM9G",
+	"CffLJy/XO02r0ovbGLhORNdX8pvrAQ+v4Pzmrngu7NIdSv17Zcc1qt8crdHFbYL56FNchD4b2ekEEzc4",
+	"3CxQxMlfQ5TkUbdxS9TR78SBAcnYnL1tnjRg1obWg7aq7Nt/++7o4dF3R/96/N0PoyHZpm2zYfl0GtPg",
+	"TzXSvaOcY7CPT0Os728vzl65sZHA6fjhU1dlNNH8Wml/tpWUya6th/NScIlWh6KUUrEFX/p+RzeKHif0",
+	"5kWLot7TCnI256Icqw/oDs2srczJ8TFaz6/PLp5tEMnEDhBelvEuUFegl0TsgXDnDAMoSpbLld6FpzST",
+	"hTNIjNXcqsQWzHltolqKsHNob0BZrFal+B+FYbw0KuWQdP2DJltK4eEGS4dYu/db3YXvY/zEixXDkwhI",
+	"3benegsYmwRinwd0eejnUGAPhwabLZpiQ+y+78we2QVG/PTwh/+xgo14uDN3NcMu9EGEYnJ53jWw1/Ka",
+	"aPGbJNLOMI98w/WZWNALHkXAOLdvPueJsxSlqRQrLTR3kcI9l0xTUIEaglQll3HMYRy/+DPZonwNxuiG",
+	"Er4JZA8wTzj0PBIwzFj7wbEpf82F7kTM96ELiLrt/M1F2xyjdHarNJ3GIqMh1MRDg9sDSANWS+sLSE5S",
+	"nHd5a7Q+8TXwoRJ6Lcm5xeeIVxm0ow6Piw+8NteMeL0ARKJK54x6b4Pyd8aKsrwPWN23/j5ENKXCDOx9",
+	"B9a7DTTccZvu1968vT4sO59xOU1aC6HrdtMTkyEl6wpjXN+suBvrI3xbnIAaoxMDKN49w3/kWVjmFy8g",
+	"7JQW5Vxj8Y37nvES24ajPd7tl5cwWzencUcJlBLSnk9eqTdgax0pbnxroSJbzOv7thQB9T6BM9yJccTe",
+	"Oa8nDMp9aqv1W2W/u1yqlpIuiJLdtMZwn4TVoJIWJwc7aloGkvNbrqewr0IYX1/OigTc5gp0IXIb1zIn",
+	"jZpZcGF9iMmrmyP2M3ZhKE5QU1Dw+hKgakmpp8r9G2aMm55tYZ1Qxtwv1Muh2M2ltKXoBYWYZq1VAZ1N",
+	"2Ba0rIuu311t6UEQlaw71DBJKZ3l9cAmzbJWccpzNdmccI/szLzxjJGGkku3hG7i/RaJlzTdnMnJ96+z",
+	"KvmRN6+Z2VsRSxUlBnmHqiai4gK5+RiZc1A046xH+6lfiU6gj2CuyYfSIKYybkSE9lRBx4/B+ecmQX09",
+	"0TAIEJtciwYfdGMIEEaUBzcm+fBUlEl7rzVMfASdvAOLyaEGACgVGyMaXHh8Xb8oczKWmGDzOKOklVrH",
+	"FjVOzq41w+eWUVf6OXakLCGg20mxSsXwHoynY/T/pCGyRXQQUKoMGeZ82QzGpCcrcfs+DRu2Wd18xebG",
+	"9OwcuKl9T3WJdTpCToO9LZVlS7B9y43n6mrLUZ4sPsNylCFboDZQ3AyP7be9jyf4QoAAnPLi36KlOgPs",
+	"vry7d7ufn1IjB66qSXHn7auk5nULk4vzMKxvsoXSXtLa1rWGzwHZgvAvoK9EDieMz8diWqvaZGxcm2XG",
+	"cvf0icidu1VLVAUZy42eZKzglo+5gSO+4MsMd/JRB2KXMTeBWvIyYyW3oDHw/OAPoyT9SapFxipu7AON",
+	"lkTmfFFsIKLkUQFSQJHh+X3kDRz/N2f1ZMyIqQRsWZtRhDVjzfgWWqFdjOrNmVtT56homDiRySgETb5a",
+	"AcQV4u2co9FWDt2IPzTjVQUyjkIsxSWUyziDs1fEzq/GIPEYQDoVIIeBl4NIxbqbKFZEdWblXcRdJnnQ",
+	"FakSl8aS3i7PjaFJj8pCFG4LD+/rttvqYEL4ptVF6O5i2r7SocmKaJtUrW6gUuTOBYhYE/DBRhpV+zA/",
+	"z3OobCR083BLILwHWdV6vLQPtGA3tuBvvKw7IDqCzDcRnt4ApyuQBZXv7/6SDrJ218WxpOnr2l6/a8gv",
+	"AruGBIIgD5bxduOGiYgsMN6Sv+8jsv8+IvM2XxKpSOy0U28WIhuM5Yqnmi48XOTuWe+q2n5xzU7u+d9W",
+	"cFkBbnJjArgtlNSva/tGTGfXJO19XVum3e3NkYdWEUEkqInSNyZF03uv6r6AlklOjeAK3+uRO29wFNu/",
+	"b2Bci7K4kdXSYnoX3LCFqDA+QCfkDI21r2bnxgH1r7DUsHcLnEPvSU1rfr8j725HJplUQxvjvZLgq0nj",
+	"Wfgm5JQynLShc/RKO006/3SM+PfwlXtu/ntu/iHc/KQpIjDn8/MXCD/KQp/T5uxHch7aoqzidhZg1T6A",
+	"fj2j9WEMp3RP0H9P0N/aM3Tg3VP03xtmPUMuV4JHcM2NH+NTqtJZUPIKtPUwG74RkjUgC3NKd3llR/0i",
+	"PCny4HX+3JsBhGNhqw07hyLSPBI+VKXIhY1nfMVQsk29Kh2bT8Ser736QF7xso5FY/klyIA1IBWB5Oyh",
+	"Fo8QPO4Xb6WOoR8jZ+DdXBXTZn7C0MPA4pMsYXEDt927BhIWLByA3iRpgUn31AX3SPADntop2+rzPOpo",
+	"vJGKsp5mfMZa7jz8q63m+7WJ77HqN8Sqbxr8XX3bqNpYfVqH0+YU9YGZ8aqLyO68pBDu/rmQ3IbcdFWF",
+	"Wk1reT5Lkhzhr2EoAQObZA/GXztXl0hmnrjY/dheW0Ap3NemiEDdr92rt436MayOutCqetD02k/dpFUV",
+	"GOnaW+EDVuUm7nnyods/MhtNwOazB55HKoHHd5cgd1R721RR5jNVhqa6ef6s0x891TZzrfl9FlqKJa5f",
+	"bYPpXfQUfVaH8Sjz1TUpuEy3VixrE7ypy1fxDFknlZO+YyUXmDWR5sQNa8mHrPXkkjesRkcbrZy6vGMj",
+	"UXNfpSF9Nf7cXr9LRDfF01Arw8Tl7sfutapKX6qqzpW1qUAmZ/Et/dy5Hk39B7wotrepPSs2b3J7c/td",
+	"bmO2t7mTYavwOxu6K/wtZGj5CsMTHf3rTAUJPUjjVjf6p2z71av7adfV6zK26/oVxbnr4u523XVtTAPu",
+	"umdVN+26eujTN5XlrjvWlMjOuVw5sXavVGd777p49ejcOfcw7Orucbh72Ct6pscUrmjVnYvaVTO7L243",
+	"886BdM+PnQ9eVUq752TlJNj59HX91e+Gruradcf6ob3r+g099x6NxpWlvoab7k5oij2Vzgr23LVWczP7",
+	"mvLqh3dGyTS4T4kf2tkj0Y16USc4bc41dv+nCIfSbZDjZq4dvTjq2u2lvdB1meKvx9m0yfTbgP3wrvad",
+	"TfmKf1FsBt6244tXNq5zfWknvZSCb8Cwa5n63q0uUxmqebKgLYH1T5NE1WNJlbY7R0Q1ljsui/OMhPof",
+	"+qj4NBsTJb/JjZ7EY9wq0Rgj0bJubWS+mRs+JaO3RMc1g3ISW/w91RoObVeUqFbr0aqFSrPagUe/9hJK",
+	"sLQMA47js6Zow/ODBVIq5qyBGmuHFsLOAtFAHLXaKVWKBXelRQZ/n0k6clcz3w0keVKreE+V9udXqXkG",
+	"afV6O6qexNBqMjFg+1ba92WR3kr67F8ZW9L1SOg6K7264k3qKsHLJcUk2bjE/5icxy2CjDXvm9VuknGd",
+	"z5ymFO4IpSpWuxtDtsrnvrbEKyKxNuzOJ7brHt0dTdBjXRZ29fgpfP+sAd19Ut161r7a81qutsW5TneU",
+	"OS9gSLOGdFuYVFPhVNvg9ZYpCLlwwyH+jN0dUxKNY+iDti3k9ZyPpxrgn8R0Sb1dsAIR0T4cu6EwIY3l",
+	"0maslgVoxgMn5z1K/8tD6TeRzi/I/+noqc2a+mZ7dAkp8ZHN/KR6Ev0Jgf9ZbIE7mkLVOh/KkNucBmti",
+	"ge2qhblkYs6nboMhXPD12cUztzGdgWZSqMCdhcTeAIto12dPXjw9fvr8hU+Ek7YK9poPmgh5BdJtlGx1",
+	"TJtQxQAynllb/TfzLx2w8aYdXpWKyM+3hp+CyRmtHF2J2A1T03irT5HiqEuwhKqYKmendqAciEPEBBH2",
+	"DvdJBSju8R13cXiENo7rPobbOpkn9lCavXr+qNNIhLqcUb2pnQnDlMz74RX//HASSr3dx+++amLBbjpj",
+	"qCJVFWuOy3uF+BUC3uZOJCNQ8SfOMzvpsFA0YB+rmJnVlhVI6MKdEqm1dOfrZLLZo9KZIWIORyx3y3kS",
+	"2MrwSUqWyyN3W/jnzoPQ38qBXsDbg5shAxFSe2tVVQQh9doQ0T6AcWA1mcQbOB9cIavqXh9/5fo4tD/c",
+	"jHi3BK6JcJKb3IFd7uPUVUMZEt17m8AyPrNPyBG0TgRiE2HxDfJ8s8pqSQ+Mz+pKbn3YQfdXgIoSyl42",
+	"kNlJyNBySchAvDcGIwrwrb/Q3SMVBLg5YX5/Tt4Dww9ycHi42/3Z8XWfHU1e/GZNhmLTmu7QdLM+Qzfq",
+	"FXSDRkCrBJVt5t9DAfwgmpFub9KyAa66BgcBZ1dC25qXoekRBuRClvaeDeQzYgPpoIXvNW4XjrMtoNt2",
+	"SLtjDpHtsJ4N1OM1miKntzLjC2QSuN/Pg/bztqL8bpXu56EXsCDgXjHc9S5Ptvpbxx1f67Cm3pq19h5e",
+	"KMPpNET3COQEJe1Xt+cviCWApglZHuanRNmK0EiisQZP046zO5QHoOnbEmGZwAp8cpOJxcJZ6Bp8C5CW",
+	"/+kU8Rura7c2kJhbmBzRnbqFbaVR/2bcrxLO8D3dxmei3XDZomqtbV+64f5BMQTDhTf8vIx6blvb+zUt",
+	"RK/f7jMZJFwHv1Ob09LJR67qssCEwdjt6LKIO7CDWoWmuDUO0UE0wsGuyiImtC+4sSkB3QnUDgDoGK3P",
+	"H2q80i+70122Hz+Hx00H0cnWWps2wrE2hVkjndvCtxfqEmIYcA3cDhNt3xlyyy07p3EoNLs2kFzLLPCW",
+	"z4WsLdx4afvDv/16tVMYnXevmjenfiquYGfzUUT1Y51HLJ+RBL+CtHp5Uwh1HA9Lj94KjN6CmDp78N2P",
+	"PwXUUwscDv/SdCjwm9+AtJkzIWbwYRTHztkejRbossTymEi4b1hXE3wIFNEmbaKMInOfKWO9gVsIUrwW",
+	"sAFqIjGVDB4uZsveeR537e60UqLriv+U5CxGIedrFKCepW8iqAlKW1YYLBk8mrNUG7A47x7SFlEZRFsD",
+	"4Q1QvmRQGlh4hvsB9SSbeaRN+3rUX7f9ocaJL6hq+go/xAE4f299Rs0qOUSl19LG2rg8xz14SQ08+j1p",
+	"wWPcjdzOOgVbReasN6xn4TaEZ4dX3dD8uxe2DfbCl4dPonmPieyvJqaThx5MiUqpLaPHO2IDIl7HCx2h",
+	"MGu75fRHreq6hH1WBfZSM00gqU0GuPv8aJq2P+9j1G8G8loLu3zrlCp9t2kr14STo1ypSwFhLk9GNXZE",
+	"+3/DZe0kVOKvQN0ug9WDqhr9A+Aaj21/7czaavTJDUDIiYrgcJD0IWNIY+PjFA+aUEUIUraMxrlWhjJU",
+	"QSVx2YKAqc8ONi1V1ZKV4go889nRb/I3+fuHB04+fvd1D86PFqRt0OJj7se2O9KcXwIT9ohRg3ul3XlJ",
+	"YzQWsHMLCI05KWebZowXztEz1l/MyxLf+sQZqvQ2Z2YYxhnNEsPpQ51NqTlpVAnfuNfgjDNakFbzPnr7",
+	"5ind5JT77//PA/cPD9D0/P3oN/nEWafkx1XUqIsVKq/nWH323948fcT+7Ycf//VfQiMGY53Bxn7PVQG/",
+	"u8/CI+N3CR/s7xmhCbCT09Fv8oXANvma+tKxytkQ4yX+/8Tf4ebULSH+Jgz7HUtgfg+Wx0SVpVpg09jf",
+	"Kev4Ox0szIKem5B7/E3+3sk+Yt77P6wo4MF//z0L3fBogee1ccqtLI5+a5uKnoyoi9+o0/hn9K2PPkhe",
+	"idHJ6Pujh0ff+7JC3AbH3FqQITLhu7c2/uzzwhnCwtiz5iosCOJzsBgd+7vfPf+oAQ03v3nQmXBbFY2Y",
+	"6N7eOM1Lo2jejZqDc23QFythYhkvyT2NvcpdEHtT66u/R56cSknv/H738CF1bcPSRPTAq6oUOX7x8R9G",
+	"tZua9zbTmgl6bmEeMXs2ooEXsxBwoEjhhNelTb2lGf9xaEKHWq2ez7nT6b5HNCemVmcEFZALJwEZWyht",
+	"LAXxMorrNDsKrkSBrXfdrnbi2wl6MJ6HKnM+dQs9KpXC1jmkRkYnoysBC2/Kt1J0XAIn16Pyts6aMLmf",
+	"z/x6aorw/qyIW7P3igwp6uDLiNHw/cO1oGGk92AxsAGoBm6ibac3DmzqlohXR06rlcudP/lpQ35/2Pyi",
+	"x25Gby5IuDwMP9pz/SJjZjhtGA0bBYYEzSmwbUKi/PFBYuJGwrUwW7TNI7wE+ukZPlqfrB06J/aQ8dCH",
+	"rMOUcMDeM8Ceie54wD9kbKYW2OR0Xnu0V4hoYxeR2HDgA88PrNG2Eha1S5TQWp1FvLnAPVMLNuGa2YVa",
+	"ge9NtTMtOPZL7qmDWhxZ8hh71MDhV2UrNvL2kuNSzEWaL6dzIR77fS4kK2B04JWslthyNbKOZ2iq7GH9",
+	"aEadwAd4ac+lWiYX6hdw67TcXKX1T1gDBmZsvWguscOCt3T9PX8uy2UoHkYbj1qdz53t13QTjbzZI3Hb",
+	"N60TvmPw3RnRFKJ1ZuOojXlFOs0fWoDSSqBa7kF8QmWxM74nNcaoegvQsfcZkoL0BnjxyF8zVJgOLECv",
+	"lUELxh0H6FX43pdRoaGf2qcPSrFtvtvH9t2rncmIB/lc6ZSB7a5ZeX3TC+W7H3e8+rDCiQv7Qk1jIvou",
+	"9O9A+25PBnbbzXTmn0x4TOezasFLhhSovYyhLGEeXywr+DxE9v2tmOc22kj5zISaoWWFOX9WulkHJ7Vo",
+	"iP72m46Bc7cWw6/3R46XQVzT/H5O0obj3YO4OTEIpDwd2aLQjRfCjqDlnIjeklZ3tTwuhKlKnj51zyuQ",
+	"j/01n4HkdSb824ffxuEB72D8VuWXYPcx426mcw0gM3YJy7HiukA3Z65qAysTnzF1hfQgzfspvvTTDz/+",
+	"+C8UQcu51sLH8jXMlQU2cRM6ricT0KzSyqpclf6+b3/4/l+G+FDV8rgSua01bLOhXvtLPq/F3DwCkFXh",
+	"uCJkROSQGwvJcQjrj47aJWFi9q7yzUwtTKPvUVL6r1mHWqIESiquh0XsL+oxJUF7+L2eN+gmy3C4GILH",
+	"2JZKGU+coeq2lUyIVp9SXyFRAjOWL03fczPp2z0O7GR/EtduDUuh6pW8SjdSNSif/MItC0paJIYl4/WG",
+	"iaQtjSl+hh4w2PmiESxqaDSHQvAN+cqG+KQpc+ysUJX12/IWrKFAKxbpTpemdhlQDRRP3ONbr2cJfbs3",
+	"c74jlgcWn4h6ctPqpKieMyE94qcRpP5aHtwd6QDUW6uBz5/QRXE1PwNeYALR6/kX3NgHeMeD549HNztn",
+	"ncFLQ3xgcCSri7PzdKWBn3g6IeJNkwX7Q433EUaiImHG0Ze6Av3AgLSMZvSUaTD1nMJM61PSK1zgeRKT",
+	"oUGlLs8soZD7HcB+69wkArDec3JLk8loJMkPdp+m2PW3r5+7W8lzhfbcUJZmxTD3OCA3jy1fV//tGwDd",
+	"2wLIzxrQdw8hcU4rjWCrXPS0J7K92zKHFAg/UQePP7+bKQS5LWbcZlRw77TSYrbMmIQFhNxnX03RkDGn",
+	"RcCTIn8NKQT3rQdfQoIr7sVaK561evk6ttrWDL9/+i0bRu07N/Uqng83X4CzoghKdUywfSUJhcdyVXQ6",
+	"mPOpO5QrLciCSS7UChaos6+OP7r/fdrmCD/WqnoWqK+HbDD35DcwGd2qq/tU6Sm0JxJBDssC2ZFmQk4Z",
+	"l8sQW+87W1kyorPvedmvnngMlovywKJ6LulRLYilUgrpG0KHakSozaC8AtNTl3APS1xPHpl9TPjBfUYN",
+	"xvqyoh1VSuHK67l6D78kjfa2symV8x5sxoxqYMKEvQt7VMICbe8FQR5voNiO8xnkl2nz4ZH7+W53ca8Y",
+	"kRsijvUOgGxgZxhcx8XLuWRjYLWBwoPXaMmsKgsCh7AHPn7tkbRtM4KMjitE1+aXGSmKQWZgWFUNbt1t",
+	"GtT2hi74EtRFkmvmzLAxTJSGLA6N6zKvFj1w6XjVV6BqMJzkbCYyjloqCRtS0AtRAeWSkGC+LPFvsKBO",
+	"WEJmoat+exux6VP9dSNqzPeedP8q2djNuul006Lyh4Ha6w813u7t/MVd0MvbpTqoQTGQUOO7wBrHfCbK",
+	"QjsHTgMrhbGQykL5lgRroISQ+v0+RtP0RTnPf1Hjg3tdf0HUftdFPm2avXBGM7xejS8VlZzSUnVEDcVo",
+	"iKuGLN9/UePd2Ulflo4VBGj0YU6cz4FdwpJpsLWWtH08i17DWRCEZz2o+ryAeaUsyHz54K+wTInRd5Eq",
+	"+pso6e3NAn2LvT7q8bt9yllKO+4prMu1XjpxKrlkqranHtexUBo5YmsigkUXaSNOsyFUq+E69/Pxxz/U",
+	"+NO2LHhUxnbs8D/U+OAe08GnPpBTNo6SsVCZPnt2dXKPcy5zKNPGzyP8fb/z/AWJONJsE6uAO+JrWajm",
+	"PC5EcR15Pl7tgxWf9pf8Eh53myPdYO6vp9B6uRIvYT72nAkbfsRN7ECVW4gnsq4BHDn/29M9QYhWq87b",
+	"hh1k4YTi4dBpDXGE2NIdriko7oHHH93/Pm2FwcahJT1lJNRN+F50/hgt2rT4jcovfK3/VoDrDZGlexUW",
+	"t8xUEryHyCslqkI/DNQiMy6JPRP9Ahr0A1VZMRf/hIL97eXjv2YIF2Ycx8FoAtlKsVZ/EXKvg+KBqrf4",
+	"t8/wmvPa3oWaGeDcjnu3dlxzVseJ1orXRIO+UnY/MNBVTeEkZDFTZUNlcb0FV2WxZalVWdyf5WPfZgit",
+	"VSSBoeZDJbdU3z141ju0JUkl/bpZ1duwV/eqFM8kO//b2Z5EfkXGk8pxopXE8O6Y55enBA7HKAqXpM6u",
+	"tUyenXiLO/GaGIg/P5cCB5aCxZZc7ml10JfzFNpuSQLWGRel8TYmQhYYoMIWH0SmmHmmOAyKzUA2qzqG",
+	"KZfXcE0CpV1Vx0IMYN9QROqzP7Jeg6ainM2jZF9Me7EDr33t9U6+L0izU5mpsYEUyDMaqkAIN+dLNoaM",
+	"cWIhEKVvMafr61lVBFjbljFwv9/koM1iTSKbECruT2Lzw9SWO8zIkcfos4ZoCMbnWLAnhYQFzn0CfhaI",
+	"AgdVKX9BAvMC7BpX4AzKgswAzBb6boQUkVRUIiISS3AtEbIdcrfUcdQQwO1NimLFgUbNgVqgDK4QfHiH",
+	"FYLN5KTqA4VhCy73Y6q/61opLRMH+mnR1ur9ZCJLnW2y+NnTUt3Mp08542m3vqdz3ufkvKEJeg3P7AIp",
+	"PfcBMKCWQRQJWLVRkecoa5fe++eCGH2KQY56ydGM2pqie0HXvKlLIGaRQ8MDOi+8dYAAfmXbZgQLiFBb",
+	"eRyQ5/1TugDt/kJ8SYHHhFktoLghxrD7+YdJB72Cxcoc33IpxvqrD7icBD3UdYnnZ5D23pBtf8PxR/eE",
+	"nbjC1YWLpbRXI5y6/vyr7HDqfNeKvpMm5mILxvkXsC/oigOezf4NCfHyI9yP2T/ncrlq8lN8gYLxupah",
+	"HWXPfHbC1+zM2f4VQne6bg89c0uLRLU/2HFgxQFzi+DW55TyabqWBl3fHQdoBOUSCjG2inyo1diKR/BN",
+	"TfwDWdugAU3/tmk5l7daQ32TNabvTi6y/3kv+egwbUQmVpYrs7aGNZm6ibVK9UXs+WdvRzO9CBd9HeUb",
+	"/nMPjiUK0xqKONaJBqmFSNOLutd6zrnkU9+BJbmeL8NFt2H2+pf1MXnPynIfWwahsDQRc5DWl0Y630Jp",
+	"EFPsLUoRVoWXEv+nuaF9G77zYGU0zUTerl278tpNVTdvl/fGBxrkl4w3q+Sf7Dm+K+CXhj16/vK5739d",
+	"FEzYU8+CW0AXw/yglpdSLaQvdiRom5yCxhocbE6gazMUsh621nHFxRaEyWsu9GFlofuGP6swoIcju/sz",
+	"XmQVOOpBVSWcksdaqBbt6Ak4w7VLVWtzk3UPrWiiS38+mYB+7a864CqEVyRJ5grYC8pidaonnnOa5hqT",
+	"ACsLlLGpUoHg9B811xYIziPZTNX6urP+0f9pp5/abrphRop//t1VwfkBnK402s2d9GIwTFiketlLLdxh",
+	"5ujhvvXL9qK4/WkZZ137p/kk7CKUH3h8GeOzwDO4o8hpZ2ncL5rL/S3A/o8VHN+te8u3dqK85Uta3bVj",
+	"Zc6XDUe/5ZfAQtOPGymrXjVtn8Nu/GIq24I5eMPithzplzLmuf4zpsV0Zgf4V/pyl3OlL81Qpovbi2r0",
+	"9Nn05d2w8QvDxqp2W1GxCc/BerSBn6pvDBMFSCvssqcuTsQd8Qtvh53KfUWUCv9SyEQ7vjbwtr1asBUg",
+	"eot/5udGj/+zcA4bK0WOfROUZhqcU84Dly+ntT51tiJ163PfwWo5FtROr2eMvlnm7Vv0vL3sNnZT87rb",
+	"i4G8IxMSNSU3l4BmeWceEdiW0nHuR7O9hMKj+e68qOuLggG+U5pIHbENZWC66FSqLrDjZ6FOmyJ7YViO",
+	"cf6i9+JhvfY26X/tK7q/hlCu+9aDx3FxQkMQ95RxZmaYNKfedNSBGivj0c4UhikJN/Ik3gIu4q6sy6sB",
+	"DLW+ddvnRnRd8jGUgzvKbKP2uNPCely1lJLB3/bE4YGdxj2HR4ekI2NTgY1qGE2szxEK3zDK6aYBrLJO",
+	"3WjI1VSK0Akram69oWvMLfUuCl0yNlsGKguJBqybps8jVS27rAJszgsKyJwS46C3vbrthdu+7z4sqRZy",
+	"Zx9FHO5dMz7cQs+K1v8mFsyG6GGC9r4wp8zU+gqWhl0CVE56he0viAa4Jl0ZZxGln3u5Zchxv00Xrpe7",
+	"dwj0v8vuxmN76iaxj335bmXaM8YtmytjGTg3mHwt9CH2Y4NiE6cxcI3YaDyPlGbopFPvv4xx9uuvzx9n",
+	"7OXZo4x5npWMiYIuRGBRL8/c97fcbvu8DRfdxpr4l926Ix0+0lsggeJLA89nWcMGITQz9ViCNTfzpN82",
+	"fUVvQbenu746I3lTiz99c/7ywcV5tE81fvxuH9vjTvzln5tr/Ys7zznzwk+MBTjSJkvq9hNhPfHsXy3x",
+	"2qlUm26vqczLWzGVVOK6+5ufyGIvqPEnHkXc6TLrv4fnOZgUBi2VFHnbPOZg52t4RWLrhw/ZD7GrMMyI",
+	"qYSCid5zk+CbEVP5XN7x1q64MQuli95btbnhrq2qLau+sU7XXnrfo3l08vf3KzE3mAqJtha2Req3V4ip",
+	"yO99zwa59ThtGCNv4TSdQTm5zQga6KaalvoY+67r/awRMmXTUbS3eMHtbK2GnXkzPmBOmVQSsP0etp8e",
+	"Zb1d7dvwpvuJBs4lDLN/CzGZgPb22U2hEubSR3gWvqRliYy2dAgj59xqdwRWo4NTUKVt39PYW3Lbt2S4",
+	"aAgh/x2nm2jMt7e3/+ZbxK+w35JB0VjOyJLG897uh4WyFHK6fXEuwkU7InfY/p1I4xLxOtqpd92+239P",
+	"Xw9nwZf7Kk/osAEJQ7lfNUHsOyaRVnL0mAjB9riwMq83MIzOiiJ8+8FqmZrJvV2I31lRQLHy7o2efcLg",
+	"WXjEyHbNNdgAWipLOiu9YUNYZoNtwCSVi+whnQgrC37Cxks256LE2MIYO8z6tv+cLWAcnKAj1tlWeCep",
+	"Zxx0hqNG7FpXdHqKSVcBHH/0f9oJWGslaKsyeG4NEwV+nJN6kAWFF4NmWK2+sitiuccCrFc+JYWkg37P",
+	"7XExpcInR3Yvl7hmN1mJY0sNShLdQ/Xyy1qK0DZzn1W5TbU6k2qB3D0GgC08/EZYxrUWq+zwu5ZBXcKO",
+	"RPwFXfJnOQ2VX48+Z6GfnX2yXX1j/FNv5Qh8yS+BvvhWfJiCLyMuzK/SitJJJ3yohHbezL89XCPiblgV",
+	"vv/pxx28CtkIZFFGeb6fWyYxmO1f1EYUGyHLmhDGLjrcSNTiNhrJrU6o/5Azu0Ic4DwSxHy7zVWXJR87",
+	"YSCtteEOijh8CYVwd7TGeuERRe9miFbtR+Od0ZM8Vp3eEpR6XgqQ9rRrsgxUeccf8f+7z38/AbtLqm1n",
+	"n+33HFEVyEjflT0wDsCVwlJrHDu2lRR4erp59kCJxEn/zZBDRvP8MhRl1NHDneeXt5Z49n/qD1ZI5qTx",
+	"w6CInWbZCGn2NtfzXK+UgzJC2FAVVJ88tK8z9G++jehpagJ38HD5C/uojVDLvp8OqpcM4U1Mw1QYCxqK",
+	"bvlyCe6EtTOYM17uAPmshnas5ma23VTCK3ZYShczQhd940yAMqCOnGdDIMDVk7FXQKhzln37MMntfjgu",
+	"IjO7HeBxKcAEGhRcDWfZ4/xlVLvObYfyn/jYaVKJPH/eN1BUm13lub+a26rNdW/qa7DSuPeTocKaCzGV",
+	"OxNUG4VNyXAMfsrnk6jqQEK+fRgxnej7Po5AOlv072sfmrXqIQvC8z4bmP3yL7nrFsUkY2mZ2hvrXAXa",
+	"KHktuWr25fFH97+dlpsXtt2GW21u3G32cNiBJ4jKd0PMWm4JMmGpHxylDM3QLRoHrRJfyYFn7vA2Xq21",
+	"f2YEwqkB+y+HLXiKDgaex3Eo4Nbk9t6UxJ3mwG9h+3smnGaem/l3Rhmy5657GpmX+29Mcy1WpahygLO3",
+	"aKrBkyf57ZHL3SGrnJowmopboZE7LH/cXRDH3QFj3CJQFPR0T+j6B2790qbrhV6+C8/tkXqWYBcKi/AG",
+	"9764ouqjjfs67mKi2VqDVRz8zsGt6w/pF9E8X+jbKMp0O5gS5Z0ufZz55UM6ScOsynwDcXc5itliBWy0",
+	"1SUi8epJR/hV8xCuAr4+hlDr3987sW3Qmn9/777F0x7hdbUuRyejY16J46tvseTKv+1jiuHXV8GHSmU3",
+	"pk3a43dUTx8pYetUFlHx3Pqtr0suDRuDkFPPhV94bKq/DxnqIkzLYiqxMk520j90UH96/+l/BwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -288,7 +288,7 @@ func TestNames(t *testing.T) {
 	}{
 		"unknown copy":   {[]string{"export", "tide-gage", "./x.ova"}, 1, "Did you mean tide-gauge?"},
 		"unknown host":   {[]string{"import", file, "--host", "petrl", "--yes"}, 1, "Did you mean petrel?"},
-		"unknown pool":   {[]string{"import", file, "--host", "petrel", "--pool", "ref"}, 2, "it has reef, harbour"},
+		"unknown pool":   {[]string{"import", file, "--host", "petrel", "--pool", "ref"}, 2, "it has reef (fast), harbour (archive)"},
 		"unknown switch": {[]string{"import", file, "--host", "petrel", "--wire", "NIC 1=lan", "--yes"}, 2, "labnet"},
 		"unknown NIC": {[]string{"import", file, "--host", "petrel", "--wire", "NIC 9=labnet", "--yes"}, 2,
 			`it has "NIC 1"`},
@@ -302,7 +302,7 @@ func TestNames(t *testing.T) {
 		"filter nobody knows": {[]string{"copies", "--where", "colour=red"}, 2, "can't be filtered by colour"},
 		"wrong flag":          {[]string{"copies", "--colour"}, 2, "has no option --colour"},
 		"wrong output":        {[]string{"copies", "-o", "xml"}, 2, "json"},
-		"not a package":       {[]string{"inspect", "client.toml"}, 1, "this is no package"},
+		"not a package":       {[]string{"inspect", "client.toml"}, 4, "this is no package"},
 		"no such file":        {[]string{"import", "./none.ova", "--host", "petrel"}, 1, "no such file"},
 		"directory not there": {[]string{"export", "tide-probe", "./none/x.ova"}, 1, "mkdir -p"},
 		"service not there":   {[]string{"hosts", "--server", "http://127.0.0.1:9"}, 6, "does not answer"},
@@ -343,7 +343,9 @@ func TestDamaged(t *testing.T) {
 	flipped := append([]byte{}, raw...)
 	flipped[len(flipped)/2] ^= 0x40
 	changed := write("changed.ova", flipped)
-	require.Contains(t, e.ok(t, "inspect", changed), "manifest does not match")
+	r = e.run(t, "inspect", changed)
+	require.Equal(t, 4, r.status, "it would be blocked")
+	require.Contains(t, r.out, "manifest does not match")
 	r = e.run(t, "import", changed, "--host", "petrel", "--name", "changed", "--yes")
 	require.Equal(t, 1, r.status, "the digest is compared before the copy is registered")
 	require.NotContains(t, e.ok(t, "copies"), "changed")

@@ -249,7 +249,7 @@ func TestDiskWrongInput(t *testing.T) {
 			"there are qcow2, vmdk, vhdx, vhd and raw"},
 		"no such variant": {[]string{"copy", "a.img", "x", "--format", "vhd", "--variant", "v3"}, 2,
 			"there are dynamic and fixed"},
-		"one argument": {[]string{"copy", "a.img"}, 2, "accepts 2 arg(s)"},
+		"one argument": {[]string{"copy", "a.img"}, 2, "DST is missing"},
 		"it is there": {[]string{"copy", "a.img", "a.qcow2", "--format", "qcow2"}, 1,
 			"nothing is ever written over"},
 		"a rate of nothing":  {[]string{"copy", "a.img", "x", "--rate", "0"}, 2, "--rate"},

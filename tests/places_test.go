@@ -156,7 +156,7 @@ func TestLandingAndRest(t *testing.T) {
 	r = e.run(t, "pool", "rest", "kelp")
 	require.Equal(t, 4, r.status)
 	require.Contains(t, r.err, "unvora power off gannet/chart-render")
-	require.Contains(t, e.run(t, "pool", "rest", "reef").err, "say HOST/POOL")
+	require.Contains(t, e.run(t, "pool", "rest", "reef").err, "Say which: ")
 	e.ok(t, "pool", "label", "petrel/reef", "fast", "small")
 	require.Contains(t, e.ok(t, "pools"), "fast, small")
 	require.Contains(t, e.ok(t, "host", "check", "petrel"), "✓ certificate")

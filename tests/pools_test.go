@@ -78,7 +78,7 @@ func TestPoolChangesHands(t *testing.T) {
 	}{
 		"ours":                {[]string{"take-over", "kelp"}, "ours already"},
 		"unknown":             {[]string{"hand-over", "nowhere"}, `no pool "nowhere"`},
-		"several of the name": {[]string{"hand-over", "reef"}, "say HOST/POOL"},
+		"several of the name": {[]string{"hand-over", "reef"}, "Say which: "},
 		"not seen there":      {[]string{"take-over", "kelp", "--host", "petrel"}, "petrel does not see the pool kelp"},
 		"no such folder":      {[]string{"take-over", "kelp", "--only", "nothing"}, "training-02"},
 		"both":                {[]string{"take-over", "kelp", "--only", "x", "--none"}, "either --none or --only"},

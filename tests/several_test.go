@@ -62,7 +62,7 @@ func TestSeveral(t *testing.T) {
 	})
 	require.EqualValues(t, "waiting", waiting[0].State)
 	said := e.ok(t, "jobs", id)
-	require.Contains(t, said, "move gannet/training-01 and 3 more  working")
+	require.Contains(t, said, "and 1 more  working")
 	require.Contains(t, said, "1 of 1 transfers at gannet are running")
 	require.Contains(t, e.ok(t, "jobs", waiting[0].Id), "of a job over several machines: unvora jobs "+id)
 	names := make([]string, 3)

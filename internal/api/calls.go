@@ -228,6 +228,11 @@ func (s *Server) ListHistory(c *gin.Context, p openapi.ListHistoryParams) {
 	s.answer(c, http.StatusOK, out, err)
 }
 
+func (s *Server) Search(c *gin.Context, p openapi.SearchParams) {
+	found, err := s.inv.Search(c, p.Text)
+	s.answer(c, http.StatusOK, found, err)
+}
+
 func (s *Server) Survey(c *gin.Context) {
 	b, ok := body[openapi.SurveyJSONRequestBody](s, c)
 	if !ok {

@@ -16,7 +16,7 @@ import (
 
 func init() {
 	register(groupLook, (*app).whereCmd, (*app).copiesCmd, (*app).lineagesCmd, (*app).hostsCmd, (*app).poolsCmd,
-		(*app).switchesCmd, (*app).packagesCmd, (*app).surveyCmd, (*app).historyCmd)
+		(*app).switchesCmd, (*app).packagesCmd, (*app).surveyCmd, (*app).historyCmd, (*app).findCmd)
 }
 
 // pageOf is what all pages of lists have in common.

@@ -534,7 +534,7 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 	}
 	return a.print(j, func() {
 		for _, k := range made {
-			a.hung(a.out, "", fmt.Sprintf("%s is registered, %s. Identity %s.%s", a.paint(bold, place(k)), k.State,
+			a.hung(a.out, "", fmt.Sprintf("%s is registered, %s. Identity %s.%s", place(k), k.State,
 				identityWords(k), macWords(k)))
 		}
 		fmt.Fprintf(a.out, "It took %s. See what descends from what: unvora where %s\n",

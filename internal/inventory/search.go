@@ -1,0 +1,146 @@
+package inventory
+
+import (
+	"context"
+	"net/netip"
+	"path"
+	"regexp"
+	"strings"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"unvora.example/unvora/core/machine"
+)
+
+// Kind of what a search finds.
+type Kind string
+
+// All kinds, in the order in which they are told.
+const (
+	KindHost    Kind = "host"
+	KindManager Kind = "manager"
+	KindPool    Kind = "pool"
+	KindShelf   Kind = "shelf"
+	KindSwitch  Kind = "switch"
+	KindLineage Kind = "lineage"
+	KindCopy    Kind = "copy"
+	KindJob     Kind = "job"
+)
+
+// Found is one thing that a search has found.
+type Found struct {
+	Kind    Kind       `json:"kind"`
+	ID      string     `json:"id"`      // of what has one
+	Name    string     `json:"name"`    // as people call it: HOST/NAME of a copy
+	About   string     `json:"about"`   // what tells it from others of the name
+	Host    string     `json:"host"`    // that it is at, or is
+	Lineage *uuid.UUID `json:"lineage"` // of a copy
+}
+
+// Bounds of a search.
+const (
+	mostSought   = 200 // bytes of the text
+	mostOfAKind  = 8
+	leastLetters = 2
+)
+
+// search finds one kind of thing.
+type search struct {
+	sql  string
+	args []any
+}
+
+// copyFound is the beginning of each search for copies.
+const copyFound = `select 'copy' as kind, c.id::text, case when c.form = 'registered' then coalesce(h.name || '/', '')
+	else coalesce(s.name || '/', h.name || ': ', '') end || case when c.form = 'registered' then c.name
+	else regexp_replace(c.path, '^.*/', '') end as name, c.form || case when c.form = 'registered'
+	then ', ' || c.state else '' end as about, coalesce(h.name, '') as host, c.lineage_id as lineage
+	from copies c left join hosts h on h.id = c.host_id left join shelves s on s.id = c.shelf_id `
+
+// beginningOfID is text that ids begin with.
+var beginningOfID = regexp.MustCompile(`^[0-9a-f]{8}[0-9a-f-]*$`)
+
+// searches are those that a text is worth.
+func searches(text string) (list []search) {
+	low := strings.ToLower(text)
+	if id, err := uuid.Parse(text); err == nil {
+		list = append(list,
+			search{copyFound + `where c.id = $1 or c.uuid = $1 or c.lineage_id = $1
+				order by c.gone_at nulls first, c.name limit $2`, []any{id}},
+			search{`select 'host' as kind, id::text, name, site as about, name as host, null::uuid as lineage from hosts
+				where id = $1 limit $2`, []any{id}})
+	}
+	if beginningOfID.MatchString(low) && len(low) <= 36 {
+		const none, all = "00000000-0000-0000-0000-000000000000", "ffffffff-ffff-ffff-ffff-ffffffffffff"
+		from, err := uuid.Parse(low + none[len(low):])
+		to, e := uuid.Parse(low + all[len(low):])
+		if err == nil && e == nil {
+			list = append(list, search{`select 'job' as kind, id::text, operation || ' ' || subject as name,
+				state as about, '' as host, null::uuid as lineage from jobs where id between $1 and $2
+				order by id desc limit $3`,
+				[]any{from, to}})
+		}
+	}
+	if mac, err := machine.ParseMAC(text); err == nil {
+		list = append(list, search{copyFound + `where c.gone_at is null and c.id in (select copy_id from nics
+			where mac = $1::macaddr) order by c.name limit $2`, []any{mac}})
+	}
+	if address, err := netip.ParseAddr(text); err == nil {
+		list = append(list, search{copyFound + `where c.gone_at is null and (c.addresses @> array[$1]
+			or (c.machine -> 'static') ? $1) order by c.name limit $2`, []any{address.String()}})
+	}
+	like := "%" + likePattern.Replace(text) + "%"
+	last := "%" + likePattern.Replace(path.Base(text)) + "%"
+	return append(list,
+		search{`select 'host' as kind, id::text, name, trim(site || ', ' || family, ', ') as about, name as host,
+			null::uuid as lineage from hosts where name ilike $1 and manager_id is null order by name limit $2`,
+			[]any{like}},
+		search{`select 'manager' as kind, id::text, name, address as about, '' as host, null::uuid as lineage
+			from managers where name ilike $1 order by name limit $2`, []any{like}},
+		search{`select 'pool' as kind, p.id::text, h.name || '/' || p.name as name,
+			array_to_string(p.labels, ', ') as about, h.name as host, null::uuid as lineage from pools p
+			join pool_hosts x on x.pool_id = p.id join hosts h on h.id = x.host_id
+			where p.name ilike $1 order by 3 limit $2`, []any{like}},
+		search{`select 'shelf' as kind, s.id::text, s.name, s.path as about, coalesce(h.name, '') as host,
+			null::uuid as lineage from shelves s left join hosts h on h.id = s.host_id where s.name ilike $1
+			order by s.name limit $2`, []any{like}},
+		search{`select 'switch' as kind, '' as id, h.name || '/' || w.name as name, w.segment as about, h.name as host,
+			null::uuid as lineage from switches w join hosts h on h.id = w.host_id where w.name ilike $1
+			order by 3 limit $2`, []any{like}},
+		search{`select 'lineage' as kind, id::text, name, '' as about, '' as host, id as lineage from lineages
+			where name ilike $1 order by name limit $2`, []any{like}},
+		search{copyFound + `where c.gone_at is null and c.name ilike $1 and (c.path ilike $2
+			or h.name || '/' || c.name ilike $2 or c.name ilike $2) order by c.name, c.id limit $3`, []any{last, like}})
+}
+
+// Search finds what bears a name, or part of one, a UUID, MAC, address, id or path.
+func (inv *Inventory) Search(ctx context.Context, text string) ([]Found, error) {
+	text = strings.TrimSpace(text)
+	if len(text) < leastLetters || len(text) > mostSought {
+		return nil, Wrong("What is to be found: %d letters at least, %d at most.", leastLetters, mostSought)
+	}
+	wanted := searches(text)
+	answers := make([][]Found, len(wanted))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for i, s := range wanted {
+		g.Go(func() (err error) {
+			answers[i], err = rows[Found](ctx, inv.Pool, s.sql, append(s.args, mostOfAKind)...)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	found, told := []Found{}, map[string]bool{}
+	for _, list := range answers {
+		for _, f := range list {
+			if key := string(f.Kind) + f.ID + f.Name; !told[key] {
+				told[key] = true
+				found = append(found, f)
+			}
+		}
+	}
+	return found, nil
+}

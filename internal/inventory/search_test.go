@@ -1,0 +1,51 @@
+package inventory_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/inventory"
+)
+
+// TestSearch: a machine is found by whatever it bears, and by what lies on the way to it.
+func TestSearch(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := newPool()
+	name := "sought-" + h.Name
+	f := p.folder(name, uuid.NewString(), true)
+	f.Machine.NICs = []machine.NIC{{Name: "NIC 1", Network: "lab", MAC: "06:5c:77:00:00:01"}}
+	f.Machine.Static = []string{"203.0.113.77"}
+	apply(t, inv, h, p, true, nil, f)
+	one, err := inv.Copy(t.Context(), h.Name+"/"+name)
+	require.NoError(t, err)
+	kinds := func(text string) map[inventory.Kind][]string {
+		t.Helper()
+		list, err := inv.Search(t.Context(), text)
+		require.NoError(t, err)
+		by := map[inventory.Kind][]string{}
+		for _, f := range list {
+			by[f.Kind] = append(by[f.Kind], f.Name)
+		}
+		return by
+	}
+	full := h.Name + "/" + name
+	for _, text := range []string{name, strings.ToUpper(name[2:]), full, one.Path, one.ID.String(), one.UUID,
+		f.Machine.NICs[0].MAC, strings.ToUpper(f.Machine.NICs[0].MAC), f.Machine.Static[0], one.LineageID.String()} {
+		require.Contains(t, kinds(text)[inventory.KindCopy], full, text)
+	}
+	require.Contains(t, kinds(name)[inventory.KindLineage], name)
+	require.Contains(t, kinds(h.Name)[inventory.KindHost], h.Name)
+	require.Contains(t, kinds(h.ID.String())[inventory.KindHost], h.Name)
+	require.NotEmpty(t, kinds("reef")[inventory.KindPool])
+	require.Empty(t, kinds("nothing-of-the-kind"))
+	require.Empty(t, kinds(`50%\_`), "what stands for itself")
+	for _, bad := range []string{"", " x ", strings.Repeat("x", 201)} {
+		_, err := inv.Search(t.Context(), bad)
+		wantCode(t, err, "wrong")
+	}
+}
