@@ -157,7 +157,8 @@ func TestClones(t *testing.T) {
 	// What can't be is said.
 	for args, says := range map[string]string{
 		"--count 3 --name twin":             "put {n} or {nn} into it",
-		"--count 0":                         "1 to 200",
+		"--count 0":                         "1 or more",
+		"--count 201":                       "1 to 200",
 		"--kind half":                       "whole or layered",
 		"--identity keep":                   "always has an identity of its own",
 		"--kind layered --host skua --plan": "layers are shared at one host",

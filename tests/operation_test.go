@@ -75,7 +75,7 @@ func TestOneMoreOperation(t *testing.T) {
 	require.Contains(t, e.ok(t, "rouse", "--help"), "Stop a copy and start it again")
 	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--plan"), "Start gannet/tide-gauge again")
 	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--note", "after the storm"),
-		"gannet/tide-gauge: roused.")
+		"gannet/tide-gauge: roused in ")
 	require.Contains(t, e.ok(t, "jobs"), "rouse")
 
 	c := e.api(t)

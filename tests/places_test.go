@@ -136,7 +136,7 @@ func TestLandingAndRest(t *testing.T) {
 	r := e.run(t, "register", "kelp/chart-render", "--host", "gannet", "--files", "copy", "--disk", "disk1=lagoon",
 		"--yes")
 	require.Equal(t, 2, r.status)
-	require.Contains(t, r.err, "it has reef, harbour, kelp")
+	require.Contains(t, r.err, "it has reef (fast), harbour (archive), kelp")
 
 	e.ok(t, "host", "rest", "petrel")
 	_, found, status := e.planned(t, "import", "loft/chart-far.ova", "--host", "petrel", "--yes")

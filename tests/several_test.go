@@ -123,7 +123,7 @@ func TestSeveral(t *testing.T) {
 	ctx := browser(t)
 	signInto(t, ctx, e)
 	do(t, ctx, "jobs", chromedp.Navigate(e.server+"/jobs"), press("//summary[text()='2 jobs']"),
-		chromedp.WaitVisible(`//article[@aria-label="move gannet/training-05"]//*[contains(text(), "exists already")]`))
+		chromedp.WaitVisible(`//article[@aria-label="Move gannet/training-05"]//*[contains(text(), "exists already")]`))
 	accessible(t, ctx, "console-several")
 	do(t, ctx, "gone on with", press(byText("button", "Go on with what failed")),
 		chromedp.WaitVisible(`//*[text()="2 of 2 done"]`),

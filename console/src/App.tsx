@@ -8,6 +8,7 @@ import { pages } from "./pages";
 import { ImportSheet } from "./pages/ImportSheet";
 import { SignIn } from "./pages/SignIn";
 import { Fault } from "./parts/Fault";
+import { Find } from "./parts/Find";
 import { KeyList } from "./parts/KeyList";
 import { Troubles } from "./parts/Troubles";
 
@@ -54,12 +55,12 @@ function Shell({ user }: { user: string }) {
   };
   return (
     <div className="flex min-h-screen flex-col">
-      <header className="flex items-center gap-6 border-b border-rule bg-sheet px-6">
+      <header className="flex flex-wrap items-center gap-x-6 border-b border-rule bg-sheet px-6">
         <NavLink to="/lineages" className="flex items-center gap-2 py-2 text-[17px] font-semibold">
           <img src="/mark.svg" alt="" className="size-5" />
           Unvora
         </NavLink>
-        <nav className="flex gap-1" aria-label="Pages">
+        <nav className="-mx-3 flex flex-wrap" aria-label="Pages">
           {pages.map(
             ({ path, name }) =>
               name && (
@@ -77,6 +78,7 @@ function Shell({ user }: { user: string }) {
           )}
         </nav>
         <span className="ml-auto" />
+        <Find />
         <KeyList />
         <span className="font-semibold">{user}</span>
         <button className="text-sea hover:underline" onClick={() => void leave()}>

@@ -211,6 +211,41 @@ export const packagesQuery = (text: string) =>
     placeholderData: keepPreviousData,
   });
 
+/** Copies that a filter tells, or a part of a name. */
+export const copiesQuery = (text: string) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", "list", text],
+    queryFn: ({ pageParam }) => take(client.GET("/copies", copiesPage(text, 100, pageParam))),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+const copiesPage = (text: string, limit: number, after: string) => ({
+  params: { query: { filter: filterOf(text), limit, after: after || undefined } },
+});
+/** All copies that a filter tells, page by page. */
+export async function allCopies(text: string): Promise<Copy[]> {
+  const all: Copy[] = [];
+  let after = "";
+  do {
+    const page = await take(client.GET("/copies", copiesPage(text, 1000, after)));
+    all.push(...page.items);
+    after = page.next ?? "";
+  } while (after);
+  return all;
+}
+
+export type Found = Schemas["Found"];
+export const searchQuery = (text: string) =>
+  queryOptions({
+    queryKey: ["copies", "search", text],
+    queryFn: () => take(client.GET("/search", { params: { query: { text } } })),
+    enabled: text.length >= 2,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
 /** What a machine has said on its serial port; null where its host keeps no console, or others may not
  * read it. */
 export const consoleQuery = (name: string, every: number) =>
@@ -269,6 +304,7 @@ export const setSegment = (body: { name: string; subnet: string; range?: string 
 export const landingQuery = queryOptions({ queryKey: ["landing"], queryFn: () => take(client.GET("/landing")) });
 export const addLanding = (body: Schemas["NewLandingRule"]) => take(client.POST("/landing", { body }));
 export const dropLanding = (rule: string) => take(client.DELETE("/landing/{rule}", { params: { path: { rule } } }));
+export const addHost = (body: Schemas["AddHost"]) => take(client.POST("/hosts", { body }));
 export const restHost = (host: string, resting: boolean) =>
   take(client.PATCH("/hosts/{host}", { params: { path: { host } }, body: { resting } }));
 export const checkHost = (host: string) => take(client.GET("/hosts/{host}/checks", { params: { path: { host } } }));
@@ -323,14 +359,34 @@ export const historyQuery = (lineage: string) =>
     queryFn: () => take(client.GET("/history", { params: { query: { lineage, limit: 200 } } })),
     enabled: lineage !== "",
   });
-export const allHistoryQuery = infiniteQueryOptions({
-  queryKey: ["copies", "history"],
-  queryFn: ({ pageParam }) =>
-    take(client.GET("/history", { params: { query: { limit: 100, after: pageParam || undefined } } })),
-  initialPageParam: "",
-  getNextPageParam: nextPage,
-});
+export const allHistoryQuery = (filter: string) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", "history", "all", filter],
+    queryFn: ({ pageParam }) =>
+      take(
+        client.GET("/history", {
+          params: { query: { filter: filter || undefined, limit: 100, after: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: nextPage,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
 
+export const jobQuery = (job: string) =>
+  queryOptions({
+    queryKey: ["jobs", "one", job],
+    queryFn: () => take(client.GET("/jobs/{job}", { params: { path: { job } } })),
+    retry: false,
+  });
+export const jobPlanQuery = (job: string) =>
+  queryOptions({
+    queryKey: ["plan", "of", job],
+    queryFn: () => take(client.GET("/jobs/{job}/plan", { params: { path: { job } } })),
+    staleTime: Infinity,
+    retry: false,
+  });
 export const jobsQuery = queryOptions({
   queryKey: ["jobs"],
   queryFn: () => take(client.GET("/jobs", { params: { query: { limit: 100 } } })),

@@ -60,7 +60,7 @@ test("what became of an identity, and how a copy came to be", () => {
   expect(identityWords(copy({ identity: "renew", renewed: ["uuid", "mac"] }))).toBe("renewed: uuid, mac");
   expect(identityWords(copy({ identity: "keep" }))).toBe("kept");
   expect(identityWords(copy({ identity: "original" }))).toBe("its own");
-  expect(madeWords(copy({ madeBy: "import" }))).toBe("import");
+  expect(madeWords(copy({ madeBy: "import" }))).toBe("imported");
   expect(madeWords(copy({ madeBy: "survey", parent: "x" }))).toBe("copied by hand");
   expect(madeWords(copy({ madeBy: "survey", parent: "x", host: "dunlin@mainland" }))).toBe("found");
   expect(madeWords(copy({ madeBy: "survey" }))).toBe("found");

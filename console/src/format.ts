@@ -49,9 +49,20 @@ export const count = (n: number, noun: string, many = `${noun}s`) =>
 /** Whether a copy is at another management server, and not at a host of ours. */
 export const managed = (c: Copy) => c.host.includes("@");
 
+const deeds: Record<string, string> = {
+  export: "exported",
+  import: "imported",
+  register: "registered",
+  clone: "cloned",
+  move: "moved",
+  "put-back": "put back",
+  restore: "restored",
+  rebuild: "rebuilt",
+};
+
 /** How a copy came to be, in a word or two. */
 export function madeWords(c: Copy): string {
-  if (c.madeBy !== "survey") return c.madeBy;
+  if (c.madeBy !== "survey") return deeds[c.madeBy] ?? c.madeBy;
   return c.parent && !managed(c) ? "copied by hand" : "found";
 }
 

@@ -73,9 +73,11 @@ func (s *Server) ListSwitches(c *gin.Context, p openapi.ListSwitchesParams) {
 // hostDetail is a host with what belongs to it.
 type hostDetail struct {
 	*inventory.Host
-	Pools    []inventory.Pool   `json:"pools"`
-	Switches []inventory.Switch `json:"switches"`
-	Shelves  []inventory.Shelf  `json:"shelves"`
+	Pools    []inventory.Pool       `json:"pools"`
+	Switches []inventory.Switch     `json:"switches"`
+	Shelves  []inventory.Shelf      `json:"shelves"`
+	On       []inventory.OnSwitches `json:"on"`       // machines with NICs on its switches
+	Promised []inventory.Promise    `json:"promised"` // by how much disks in its pools may still grow
 }
 
 func (s *Server) GetHost(c *gin.Context, ref string) {
@@ -90,6 +92,12 @@ func (s *Server) GetHost(c *gin.Context, ref string) {
 		if d.Switches, err = s.inv.Switches(c, h.ID); err == nil {
 			shelves, err = s.inv.Shelves(c)
 		}
+	}
+	if err == nil {
+		d.On, err = s.inv.OnAllSwitches(c, h.ID)
+	}
+	if err == nil {
+		d.Promised, err = s.inv.Promised(c, h.ID)
 	}
 	for _, sh := range shelves {
 		if sh.HostID == h.ID {

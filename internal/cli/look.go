@@ -173,13 +173,27 @@ func (a *app) showHost(ctx context.Context, c *caller, name string) error {
 		fmt.Fprintf(a.out, "%s  %s  family %s, driver %s, site %s, %d CPUs, %s, agent at %s\n\n", a.paint(bold, h.Name),
 			a.state(string(h.State)), h.Family, h.Driver, h.Site, h.Cpus, size(h.MemoryBytes), h.Address)
 		a.showAbilities(h.Abilities)
-		t := a.table("pool", "state", "free", "of", "path")
+		t := a.table("pool", "state", "used", "promised", "free", "of", "path").dropping("promised", "of")
 		for _, p := range h.Pools {
-			t.AppendRow([]any{p.Name, a.state(p.State), size(p.FreeBytes), size(p.TotalBytes), p.Path})
+			promised := int64(0)
+			for _, m := range h.Promised {
+				if m.Pool == p.Id {
+					promised = m.Bytes
+				}
+			}
+			t.AppendRow([]any{p.Name, a.state(p.State), size(p.UsedBytes), size(promised), size(p.FreeBytes),
+				size(p.TotalBytes), p.Path})
 		}
 		t.Render()
 		fmt.Fprintln(a.out)
 		a.switchTable(h.Switches)
+		for _, on := range h.On {
+			more := ""
+			if n := on.Total - len(on.Machines); n > 0 {
+				more = fmt.Sprintf(" and %d more", n)
+			}
+			a.hung(a.out, "  ", fmt.Sprintf("on %s: %s%s", on.Switch, strings.Join(on.Machines, ", "), more))
+		}
 		if len(h.Shelves) > 0 {
 			fmt.Fprintln(a.out)
 			t := a.table("shelf", "free", "path")

@@ -162,6 +162,37 @@ func (inv *Inventory) OnSwitch(ctx context.Context, host uuid.UUID, name string)
 		order by c.name limit 100`, host, name)
 }
 
+// OnSwitches are the machines that have NICs on a host's switches.
+type OnSwitches struct {
+	Switch   string   `json:"switch"`
+	Machines []string `json:"machines"` // the first by name
+	Total    int      `json:"total"`
+}
+
+// OnAllSwitches tells which machines have NICs on which of a host's switches.
+func (inv *Inventory) OnAllSwitches(ctx context.Context, host uuid.UUID) ([]OnSwitches, error) {
+	return rows[OnSwitches](ctx, inv.Pool, `select n->>'network' as switch, count(distinct c.id) as total,
+		(array_agg(distinct c.name order by c.name))[1:12] as machines
+		from copies c cross join lateral jsonb_array_elements(c.machine -> 'nics') n
+		where c.host_id = $1 and c.form = 'registered' and c.gone_at is null and n->>'network' <> ''
+		group by 1 order by 1`, host)
+}
+
+// Promise is by how much the disks that lie in a pool may still grow.
+type Promise struct {
+	Pool  uuid.UUID `json:"pool"`
+	Bytes int64     `json:"bytes"`
+}
+
+// Promised tells by how much the disks in a host's pools may still grow, in bytes.
+func (inv *Inventory) Promised(ctx context.Context, host uuid.UUID) ([]Promise, error) {
+	return rows[Promise](ctx, inv.Pool, `select c.pool_id as pool,
+		sum(greatest(0, (d->>'virtualBytes')::bigint - (d->>'fileBytes')::bigint))::bigint as bytes
+		from copies c cross join lateral jsonb_array_elements(c.machine -> 'disks') d
+		where c.pool_id in (select pool_id from pool_hosts where host_id = $1) and c.gone_at is null
+		and c.form <> 'package' group by 1`, host)
+}
+
 // mostRange is how many addresses of a range are looked through for a free one.
 const mostRange = 4096
 

@@ -3,14 +3,54 @@ import { useMemo, useState } from "react";
 import { shelvesQuery } from "../api";
 import type { Copy, Asking } from "../api";
 import { place } from "../format";
+import { FromCopies } from "../parts/FromCopy";
 import { Holds, type Holding } from "../parts/Holds";
 import { PlanSheet } from "../parts/PlanSheet";
 import { SnapshotPicker } from "../parts/SnapshotPicker";
 import { usePlan } from "../parts/usePlan";
 import { takePackage } from "../transfer";
 
-/** Writes a package to a shelf, or lets the browser save it. */
-export function ExportSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
+/** Writes packages to a shelf, or lets the browser save one. */
+export function ExportSheet({ copies, onClose }: { copies: Copy[]; onClose: () => void }) {
+  return copies.length === 1 ? (
+    <One copy={copies[0]!} onClose={onClose} />
+  ) : (
+    <Several copies={copies} onClose={onClose} />
+  );
+}
+
+/** A package of each of several machines: all of them on a shelf. */
+function Several({ copies, onClose }: { copies: Copy[]; onClose: () => void }) {
+  const shelves = useQuery(shelvesQuery);
+  const [picked, setShelf] = useState("");
+  const shelf = picked || shelves.data?.[0]?.name || "";
+  const ids = copies.map((c) => c.id).join(",");
+  const request = useMemo<Asking | undefined>(
+    () => (shelf ? { operation: "export", copies: ids.split(","), destination: { shelf } } : undefined),
+    [ids, shelf],
+  );
+  const p = usePlan(request, onClose);
+  return (
+    <PlanSheet
+      {...p.sheet}
+      title={`Export ${copies.length} machines`}
+      from={<FromCopies copies={copies} />}
+      to={
+        <select aria-label="Destination" className="field" value={shelf} onChange={(e) => setShelf(e.target.value)}>
+          {shelves.data?.map((s) => (
+            <option key={s.id} value={s.name}>
+              shelf {s.name} at {s.host}
+            </option>
+          ))}
+        </select>
+      }
+      does={shelf ? `Write ${copies.length} packages to the shelf ${shelf}` : "There is no shelf"}
+      onClose={onClose}
+    />
+  );
+}
+
+function One({ copy, onClose }: { copy: Copy; onClose: () => void }) {
   const [shelf, setShelf] = useState("");
   const [snapshot, setSnapshot] = useState("");
   const [file, setFile] = useState(`${copy.name}.ova`);

@@ -1,18 +1,81 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { useCallback } from "react";
+import { Link, useSearchParams } from "react-router";
 import { allHistoryQuery } from "../api";
+import type { Schemas } from "../api";
 import { exact } from "../format";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
 import { usePages } from "../parts/usePages";
 
+type Entry = Schemas["HistoryEntry"];
+type Filter = { who: string; what: string; subject: string; since: string; until: string };
+
+const quoted = (value: string) => (/[\s"=~]/.test(value) ? `"${value.replace(/["\\]/g, "\\$&")}"` : value);
+
+/** The filter in the language of the client. */
+function filterOf(f: Filter): string {
+  return [
+    f.who && `who=${quoted(f.who)}`,
+    f.what && `what~${quoted(`${f.what}*`)}`,
+    f.subject && `subject~${quoted(`*${f.subject}*`)}`,
+    f.since && `since=${f.since}`,
+    f.until && `until=${f.until}`,
+  ]
+    .filter(Boolean)
+    .join(" ");
+}
+
+const jobOf = (e: Entry) => (typeof e.detail.job === "string" ? e.detail.job : undefined);
+
 /** Who did what, when and why. */
 export function History() {
-  const list = usePages(useInfiniteQuery(allHistoryQuery));
+  const [search, setSearch] = useSearchParams();
+  const of = (key: keyof Filter) => search.get(key) ?? "";
+  const filter = { who: of("who"), what: of("what"), subject: of("subject"), since: of("since"), until: of("until") };
+  const list = usePages(useInfiniteQuery(allHistoryQuery(filterOf(filter))));
+  const set = useCallback(
+    (key: keyof Filter, value: string) =>
+      setSearch(
+        (old) => {
+          const now = new URLSearchParams(old);
+          if (value) now.set(key, value);
+          else now.delete(key);
+          return now;
+        },
+        { replace: true },
+      ),
+    [setSearch],
+  );
+  const field = (key: keyof Filter, label: string, type: string, width: string) => (
+    <label className="flex items-baseline gap-1.5 text-soft">
+      {label}
+      <input
+        key={filter[key]}
+        type={type}
+        className={`field ${width}`}
+        defaultValue={filter[key]}
+        onBlur={(e) => e.target.value !== filter[key] && set(key, e.target.value)}
+        onKeyDown={(e) => e.key === "Enter" && set(key, e.currentTarget.value)}
+      />
+    </label>
+  );
+  const filtered = filterOf(filter) !== "";
   return (
     <>
-      <h1 className="mb-3 text-[20px] font-semibold">History</h1>
+      <div className="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+        <h1 className="text-[20px] font-semibold">History</h1>
+        <span className="ml-auto" />
+        {field("who", "who", "search", "w-28")}
+        {field("what", "what", "search", "w-28")}
+        {field("subject", "of what", "search", "w-40")}
+        {field("since", "since", "date", "w-36")}
+        {field("until", "until", "date", "w-36")}
+      </div>
       <Told problem={list.error} />
+      {list.isSuccess && list.items.length === 0 && (
+        <p className="text-soft">{filtered ? "Nothing of the kind was done." : "Nothing was done yet."}</p>
+      )}
       <Table
         label="History"
         items={list.items}
@@ -25,6 +88,7 @@ export function History() {
           { head: "What", cell: (e) => e.what },
           {
             head: "Of what",
+            look: "min-w-0 pr-4 [overflow-wrap:anywhere]",
             cell: (e) =>
               e.lineage ? (
                 <Link className="text-sea" to={`/lineages/${e.lineage}${e.copy ? `?copy=${e.copy}` : ""}`}>
@@ -35,6 +99,15 @@ export function History() {
               ),
           },
           { head: "Why", width: "1fr", look: "text-soft", cell: (e) => e.why },
+          {
+            head: "Job",
+            cell: (e) =>
+              jobOf(e) && (
+                <Link className="text-sea" to={`/jobs/${jobOf(e)}`}>
+                  plan and steps
+                </Link>
+              ),
+          },
         ]}
       />
     </>

@@ -16,6 +16,8 @@ import {
 } from "../api";
 import type { Schemas } from "../api";
 import { ago, count, exact, hypervisorWords, size } from "../format";
+import { AddHost } from "../parts/AddHost";
+import { FirstRun } from "../parts/FirstRun";
 import { Search } from "../parts/Search";
 import { State } from "../parts/State";
 import { Table } from "../parts/Table";
@@ -40,10 +42,11 @@ export function Hosts() {
     },
     [setSearch, text, selected],
   );
+  const [adding, setAdding] = useState(false);
   const open = useCallback((h: Host) => set({ host: h.name }), [set]);
   return (
     <>
-      <div className="mb-3 flex items-center gap-4">
+      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h1 className="text-[20px] font-semibold">Hosts</h1>
         <span className="text-soft">{count(list.count, "host")}</span>
         <span className="ml-auto" />
@@ -57,17 +60,28 @@ export function Hosts() {
         <button className="button" disabled={look.isPending} onClick={() => look.mutate()}>
           Survey all
         </button>
+        {items.length > 0 && (
+          <button className="button" aria-expanded={adding} onClick={() => setAdding(!adding)}>
+            {adding ? "Add none" : "Add a host …"}
+          </button>
+        )}
         <Search hint="Name, or site=Northhead" value={text} onChange={(q) => set({ q })} />
       </div>
       <Told problem={list.error ?? look.error} />
       {list.isSuccess && items.length === 0 && (
-        <p className="text-soft">
-          No host{text ? " fits." : "s yet. Start an agent beside a hypervisor; it prints a code. Then: "}
-          {!text && <code className="mono">unvora host add ADDRESS:PORT --code CODE</code>}
-        </p>
+        <p className="mb-3 text-soft">{text ? "No host fits." : "No hosts yet."}</p>
       )}
-      <div className="grid min-h-0 grow grid-cols-[23rem_1fr] gap-6">
-        <div className="flex min-h-96 flex-col border-r border-rule pr-4">
+      {!text && <FirstRun />}
+      {adding && (
+        <AddHost
+          onAdded={(host) => {
+            setAdding(false);
+            set({ host });
+          }}
+        />
+      )}
+      <div className="grid min-h-0 grow gap-6 lg:grid-cols-[23rem_1fr]">
+        <div className="flex max-h-64 min-h-64 flex-col border-rule lg:max-h-none lg:min-h-96 lg:border-r lg:pr-4">
           <Table
             items={items}
             height={44}
@@ -107,64 +121,95 @@ export function Hosts() {
   );
 }
 
-function PoolBar({ pool, host }: { pool: Schemas["Pool"]; host: string }) {
-  const used = pool.totalBytes > 0 ? Math.round((100 * pool.usedBytes) / pool.totalBytes) : 0;
+function PoolBar({ pool, host, promised }: { pool: Schemas["Pool"]; host: string; promised: number }) {
+  const part = (bytes: number) =>
+    pool.totalBytes > 0 ? Math.min(100, Math.round((100 * bytes) / pool.totalBytes)) : 0;
+  const used = part(pool.usedBytes);
+  const grows = Math.min(100 - used, part(promised));
   const queries = useQueryClient();
   const set = useMutation({
     mutationFn: (body: { resting?: boolean; labels?: string[] }) => setPool(pool.id, body),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
   });
   const [passing, setPassing] = useState<"hand-over" | "take-over">();
+  const [managing, setManaging] = useState(false);
   const resting = pool.state === "resting";
   const ours = pool.state !== "free" && !pool.owner;
+  const there = pool.state === "ready" || resting || pool.state === "read-only";
   return (
-    <div className="grid grid-cols-[6rem_1fr_19rem_7rem_auto] items-center gap-3 py-1">
-      <span className="font-semibold">{pool.name}</span>
-      <span className="h-3 border border-rule bg-sheet" role="img" aria-label={`${used} % used`}>
-        <span className="block h-full bg-sea" style={{ width: `${used}%` }} />
-      </span>
-      <span className="text-soft">
-        {pool.owner ? (
-          `of the Unvora of ${pool.owner}`
-        ) : pool.state === "ready" ? (
-          `${size(pool.freeBytes)} free of ${size(pool.totalBytes)}`
+    <div className="border-t border-rule py-1.5">
+      <div className="grid grid-cols-[7rem_minmax(6rem,1fr)_auto] items-center gap-x-3">
+        <span className="font-semibold">{pool.name}</span>
+        {there ? (
+          <span
+            className="flex h-3 border border-rule bg-sheet"
+            role="img"
+            aria-label={`${used} % used, ${grows} % promised to disks that may grow`}
+          >
+            <span className="block h-full bg-sea" style={{ width: `${used}%` }} />
+            <span className="block h-full bg-chart" style={{ width: `${grows}%` }} />
+          </span>
         ) : (
-          <State is={pool.state} />
+          <span />
         )}
-        {pool.removable && " · removable"}
-        {pool.rate ? ` · ${size(pool.rate)}/s` : ""}
-      </span>
-      <input
-        key={pool.labels.join()}
-        aria-label={`Labels of ${pool.name}`}
-        className="field"
-        placeholder="labels"
-        defaultValue={pool.labels.join(", ")}
-        onBlur={(e) => {
-          const labels = e.target.value.split(/[\s,]+/).filter(Boolean);
-          if (labels.join() !== pool.labels.join()) set.mutate({ labels });
-        }}
-      />
-      <span className="flex justify-end gap-2">
-        {ours ? (
+        <button className="button" aria-expanded={managing} onClick={() => setManaging(!managing)}>
+          {managing ? "Close" : "Manage"}
+        </button>
+      </div>
+      <p className="mt-0.5 flex flex-wrap gap-x-4 pl-[7.75rem] text-soft">
+        {pool.owner && <span>of the Unvora of {pool.owner}</span>}
+        {!pool.owner && pool.state !== "ready" && <State is={pool.state} />}
+        {there && (
           <>
-            <button
-              className="button"
-              disabled={pool.state === "away"}
-              onClick={() => set.mutate({ resting: !resting })}
-            >
-              {resting ? "Wake" : "Rest"}
-            </button>
-            <button className="button" disabled={pool.state === "away"} onClick={() => setPassing("hand-over")}>
-              Hand over …
-            </button>
+            <span>{size(pool.usedBytes)} used</span>
+            {promised > 0 && <span>{size(promised)} promised: its disks may grow by that</span>}
+            <span>
+              {size(pool.freeBytes)} free of {size(pool.totalBytes)}
+            </span>
           </>
-        ) : (
-          <button className="button" onClick={() => setPassing("take-over")}>
-            Take over …
-          </button>
         )}
-      </span>
+        {pool.rate ? <span>written at {size(pool.rate)}/s, measured</span> : null}
+        {pool.removable && <span>removable</span>}
+        {pool.labels.length > 0 && <span>labels {pool.labels.join(", ")}</span>}
+        {pool.hosts.length > 1 && <span>also seen by {pool.hosts.filter((h) => h !== host).join(", ")}</span>}
+      </p>
+      {managing && (
+        <div className="mt-1.5 flex flex-wrap items-center gap-2 pl-[7.75rem]">
+          <label className="flex items-center gap-2">
+            labels
+            <input
+              key={pool.labels.join()}
+              aria-label={`Labels of ${pool.name}`}
+              className="field w-44"
+              placeholder="fast, archive …"
+              defaultValue={pool.labels.join(", ")}
+              onBlur={(e) => {
+                const labels = e.target.value.split(/[\s,]+/).filter(Boolean);
+                if (labels.join() !== pool.labels.join()) set.mutate({ labels });
+              }}
+            />
+          </label>
+          {ours ? (
+            <>
+              <button
+                className="button"
+                disabled={pool.state === "away"}
+                onClick={() => set.mutate({ resting: !resting })}
+              >
+                {resting ? "Wake" : "Rest"}
+              </button>
+              <button className="button" disabled={pool.state === "away"} onClick={() => setPassing("hand-over")}>
+                Hand over …
+              </button>
+            </>
+          ) : (
+            <button className="button" onClick={() => setPassing("take-over")}>
+              Take over …
+            </button>
+          )}
+          <span className="mono text-soft">{pool.path}</span>
+        </div>
+      )}
       {passing === "hand-over" && (
         <OperationSheet
           title={`Hand over the pool ${pool.name}`}
@@ -179,11 +224,7 @@ function PoolBar({ pool, host }: { pool: Schemas["Pool"]; host: string }) {
           onClose={() => setPassing(undefined)}
         />
       )}
-      {set.error && (
-        <div className="col-span-5">
-          <Told problem={set.error} />
-        </div>
-      )}
+      <Told problem={set.error} />
     </div>
   );
 }
@@ -204,12 +245,13 @@ function Detail({ name }: { name: string }) {
   if (!h) return <Told problem={error} />;
   return (
     <section aria-label={h.name} className="flex min-w-0 flex-col">
-      <h2 className="mb-1 flex items-baseline gap-4 text-[16px] font-semibold">
+      <h2 className="mb-1 flex flex-wrap items-baseline gap-x-3 gap-y-1.5 text-[16px] font-semibold">
         {h.name} <State is={h.state} />
         <span className="text-[14px] font-normal text-soft" title={exact(h.lastSeen)}>
           last seen {ago(h.lastSeen)} · agent at <span className="mono">{h.address}</span>
         </span>
-        <button className="button ml-auto text-[14px]" disabled={check.isPending} onClick={() => check.mutate()}>
+        <span className="grow" />
+        <button className="button text-[14px]" disabled={check.isPending} onClick={() => check.mutate()}>
           Check
         </button>
         {copies.items.some((c) => c.form === "registered") && (
@@ -279,7 +321,7 @@ function Detail({ name }: { name: string }) {
       )}
       <h3 className="mt-3 mb-1 font-semibold text-soft">Pools and shelves</h3>
       {h.pools.map((p) => (
-        <PoolBar key={p.id} pool={p} host={h.name} />
+        <PoolBar key={p.id} pool={p} host={h.name} promised={h.promised.find((x) => x.pool === p.id)?.bytes ?? 0} />
       ))}
       {h.shelves.map((s) => (
         <p key={s.id} className="grid grid-cols-[7rem_1fr] gap-3 py-1">
@@ -290,34 +332,21 @@ function Detail({ name }: { name: string }) {
         </p>
       ))}
       <h3 className="mt-4 mb-1 font-semibold text-soft">Switches</h3>
-      <ul className="flex flex-wrap gap-2">
+      <ul className="grid gap-1.5" aria-label="Switches">
         {h.switches.map((s) => (
-          <li key={s.name} className="border border-rule bg-sheet px-2 py-0.5">
-            <span className="font-semibold">{s.name}</span>{" "}
-            <span className="text-soft">
-              → {s.segment}
-              {s.vlan > 0 && `, VLAN ${s.vlan}`}
-              {s.uplink && ` · ${s.uplink}${s.tagged ? ", tagged" : ""}`}
-            </span>{" "}
-            {h.ports && (
-              <button
-                className="ml-2 text-sea hover:underline"
-                aria-label={`Drop the switch ${s.name}`}
-                onClick={() => setDropping(s.name)}
-              >
-                drop
-              </button>
-            )}
-          </li>
+          <SwitchLine
+            key={s.name}
+            is={s}
+            on={h.on.find((o) => o.switch === s.name)}
+            onDrop={h.ports ? () => setDropping(s.name) : undefined}
+          />
         ))}
-        {h.ports && (
-          <li>
-            <button className="button" onClick={() => setAdding(true)}>
-              Make a switch …
-            </button>
-          </li>
-        )}
       </ul>
+      {h.ports && (
+        <button className="button mt-2 self-start" onClick={() => setAdding(true)}>
+          Make a switch …
+        </button>
+      )}
       <LooseDisks host={h.name} />
       {h.state !== "unreachable" && <Trash host={h.name} />}
       <h3 className="mt-4 mb-1 font-semibold text-soft">Copies</h3>
@@ -338,10 +367,49 @@ function Detail({ name }: { name: string }) {
           },
           { head: "State", cell: (c) => <State is={c.form === "registered" ? c.state : c.form} /> },
           { head: "Size", look: "mono pr-4 text-right", cell: (c) => size(c.sizeBytes) },
-          { head: "Where", width: "1fr", look: "mono truncate text-soft", cell: (c) => c.path },
+          { head: "Where", width: "minmax(0,1fr)", look: "mono truncate text-soft", cell: (c) => c.path },
         ]}
       />
     </section>
+  );
+}
+
+/** A switch as a drawing: the machines on it, the segment that it reaches, and the way out. */
+function SwitchLine({ is: s, on, onDrop }: { is: Schemas["Switch"]; on?: Schemas["OnSwitch"]; onDrop?: () => void }) {
+  const wire = <span aria-hidden className="h-px w-6 shrink-0 bg-ink" />;
+  return (
+    <li className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] items-center">
+      <span className="flex flex-wrap justify-end gap-1">
+        {on?.machines.map((m) => (
+          <span key={m} className="border border-rule bg-sheet px-1.5">
+            {m}
+          </span>
+        ))}
+        {on && on.total > on.machines.length && (
+          <span className="text-soft">and {on.total - on.machines.length} more</span>
+        )}
+        {!on && <span className="text-soft">no machine</span>}
+      </span>
+      <span className="flex flex-wrap items-center gap-y-1">
+        {wire}
+        <span className="border-2 border-sea bg-sheet px-2 py-0.5 font-semibold">{s.name}</span>
+        {wire}
+        <span className="bg-chart px-2 py-0.5">
+          {s.segment || "no segment"}
+          {s.vlan > 0 && `, VLAN ${s.vlan}`}
+        </span>
+        {s.uplink && wire}
+        <span className={s.uplink ? "" : "ml-2 text-soft"}>
+          {s.uplink ? `out by ${s.uplink}${s.tagged ? ", tagged" : ""}` : "┤ no way out"}
+        </span>
+        {s.address && <span className="mono ml-3 text-soft">{s.address}</span>}
+        {onDrop && (
+          <button className="ml-3 text-sea hover:underline" aria-label={`Drop the switch ${s.name}`} onClick={onDrop}>
+            drop
+          </button>
+        )}
+      </span>
+    </li>
   );
 }
 
@@ -364,12 +432,12 @@ function Trash({ host }: { host: string }) {
           { head: "Takes", look: "mono pr-4 text-right", cell: (t) => size(t.bytes) },
           { head: "Taken away", cell: (t) => <span title={exact(t.takenAt)}>{ago(t.takenAt)}</span> },
           { head: "Kept until", cell: (t) => exact(t.until) },
-          { head: "Lay at", width: "1fr", look: "mono truncate text-soft", cell: (t) => t.was },
+          { head: "Lay at", width: "minmax(0,1fr)", look: "mono truncate text-soft", cell: (t) => t.was },
           {
             head: "",
             cell: (t) => (
               <button
-                className="text-sea hover:underline"
+                className="whitespace-nowrap text-sea hover:underline"
                 aria-label={`Restore ${t.name}`}
                 onClick={() => setBack(t.id)}
               >

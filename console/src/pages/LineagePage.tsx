@@ -83,9 +83,9 @@ export function LineagePage() {
         <FamilyTree copies={l.copies} selected={selected} onSelect={(copy) => setSearch({ copy }, { replace: true })} />
       )}
       {selected && <Detail id={selected} others={l?.copies ?? []} onAct={act} />}
-      {sheet?.kind === "export" && <ExportSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "export" && <ExportSheet copies={[sheet.copy]} onClose={close} />}
       {sheet?.kind === "clone" && <CloneSheet copy={sheet.copy} onClose={close} />}
-      {sheet?.kind === "move" && <MoveSheet copy={sheet.copy} onClose={close} />}
+      {sheet?.kind === "move" && <MoveSheet copies={[sheet.copy]} onClose={close} />}
       {sheet?.kind === "import" && <ImportSheet shelved={sheet.copy} onClose={close} />}
       {sheet?.kind === "register" && <RegisterSheet copy={sheet.copy} onClose={close} />}
       {sheet?.kind === "fetch" && <FetchSheet copies={[sheet.copy]} onClose={close} />}

@@ -4,6 +4,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { lineagesQuery } from "../api";
 import type { Copy, Lineage } from "../api";
 import { count, exact, place } from "../format";
+import { FirstRun } from "../parts/FirstRun";
 import { Search } from "../parts/Search";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
@@ -61,15 +62,9 @@ export function Lineages() {
       </div>
       <Told problem={list.error} />
       {list.isSuccess && items.length === 0 && (
-        <p className="text-soft">
-          {text ? "No lineage fits." : "Nothing is known yet. Add a host (unvora host add), or ask those there are: "}
-          {!text && (
-            <Link className="text-sea" to="/hosts">
-              Hosts
-            </Link>
-          )}
-        </p>
+        <p className="mb-3 text-soft">{text ? "No lineage fits." : "Nothing is known yet."}</p>
       )}
+      {!text && <FirstRun />}
       <Table
         items={items}
         height={34}

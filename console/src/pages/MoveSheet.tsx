@@ -1,20 +1,22 @@
 import { useMemo, useState } from "react";
 import type { Asking, Copy, Schemas } from "../api";
-import { FromCopy } from "../parts/FromCopy";
+import { FromCopies } from "../parts/FromCopy";
 import { HostPicker } from "../parts/HostPicker";
 import { PlanSheet } from "../parts/PlanSheet";
 import { PoolPicker } from "../parts/PoolPicker";
 import { usePlan } from "../parts/usePlan";
 
-/** Takes a machine to another host, or to another pool of its host. */
-export function MoveSheet({ copy, onClose }: { copy: Copy; onClose: () => void }) {
+/** Takes machines to another host, or to another pool of theirs. */
+export function MoveSheet({ copies, onClose }: { copies: Copy[]; onClose: () => void }) {
   const [host, setHost] = useState("");
   const [pool, setPool] = useState("");
+  const ids = copies.map((c) => c.id).join(",");
+  const stays = copies.some((c) => c.host === host);
   const request = useMemo<Asking | undefined>(() => {
-    if (!host || (host === copy.host && !pool)) return undefined;
-    const asked: Schemas["MoveRequest"] = { operation: "move", copies: [copy.id], host, pool };
+    if (!host || (stays && !pool)) return undefined;
+    const asked: Schemas["MoveRequest"] = { operation: "move", copies: ids.split(","), host, pool };
     return asked;
-  }, [copy.id, copy.host, host, pool]);
+  }, [ids, stays, host, pool]);
   const p = usePlan(request, onClose);
   const choose = (to: string) => {
     setHost(to);
@@ -23,15 +25,21 @@ export function MoveSheet({ copy, onClose }: { copy: Copy; onClose: () => void }
   return (
     <PlanSheet
       {...p.sheet}
-      title="Move a machine"
-      from={<FromCopy copy={copy} />}
+      title={copies.length > 1 ? `Move ${copies.length} machines` : "Move a machine"}
+      from={<FromCopies copies={copies} />}
       to={
         <div className="flex flex-wrap items-center gap-2">
           <HostPicker value={host} onChange={choose} />
           <PoolPicker host={host} value={pool} onChange={setPool} />
         </div>
       }
-      does={!host ? "Choose a host first" : host === copy.host && !pool ? "Choose another pool" : `Move it to ${host}`}
+      does={
+        !host
+          ? "Choose a host first"
+          : stays && !pool
+            ? "Choose another pool"
+            : `Move ${copies.length > 1 ? `${copies.length} machines` : "it"} to ${host}`
+      }
       onClose={onClose}
     />
   );

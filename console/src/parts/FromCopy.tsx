@@ -10,3 +10,15 @@ export function FromCopy({ copy }: { copy: Copy }) {
     </>
   );
 }
+
+/** The same for several: the first, and how many more. */
+export function FromCopies({ copies }: { copies: Copy[] }) {
+  const [first, ...more] = copies;
+  if (!first) return null;
+  if (more.length === 0) return <FromCopy copy={first} />;
+  return (
+    <span className="font-semibold">
+      {place(first)} and {more.length} more
+    </span>
+  );
+}

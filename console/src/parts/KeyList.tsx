@@ -2,9 +2,11 @@ import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useEffect, useState } from "react";
 
 const keys: [string, string][] = [
-  ["/", "search"],
+  ["/", "find anything: a name, UUID, MAC, address, page"],
+  ["f", "filter the list"],
   ["j k", "next and previous row"],
   ["enter", "open the row"],
+  ["x", "choose the row"],
   ["?", "this list"],
   ["esc", "close"],
 ];

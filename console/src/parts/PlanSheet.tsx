@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import type { Finding, Plan } from "../api";
 import { answerOf, answerWith, keyOf, leftOf, shared, subjectsOf, suggestedFor } from "../answers";
 import { duration, size } from "../format";
+import { Changes } from "./Changes";
 import { Told } from "./Told";
 
 type Props = {
@@ -59,6 +60,7 @@ export function PlanSheet(p: Props) {
                   onAnswer={(a) => same.forEach((f) => p.onAnswer(f, a))}
                 />
               ))}
+              <Changes changes={p.plan?.changes ?? []} />
             </section>
             <section className="border-l border-rule bg-sheet px-5 py-4" aria-label="What will be done">
               <h3 className="mb-2 font-semibold">What will be done</h3>
@@ -85,7 +87,7 @@ export function PlanSheet(p: Props) {
               )}
               {p.plan && p.plan.jobs === 1 && steps.length > 0 && (
                 <p className="mt-2 text-soft">
-                  Until {noReturn > 0 ? `step ${noReturn}` : "it"} is done, cancelling undoes everything.
+                  Until {noReturn > 0 ? `step ${noReturn} is done` : "the end"}, cancelling undoes everything.
                 </p>
               )}
             </section>

@@ -1,12 +1,12 @@
 import { useEffect, useRef } from "react";
 import { typing } from "./KeyList";
 
-/** The search field of a page; "/" leads to it. */
+/** The search field of a page; "f" leads to it. */
 export function Search({ value, onChange, hint }: { value: string; onChange: (text: string) => void; hint: string }) {
   const field = useRef<HTMLInputElement>(null);
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
-      if (e.key !== "/" || typing(e)) return;
+      if (e.key !== "f" || typing(e) || e.ctrlKey || e.metaKey) return;
       e.preventDefault();
       field.current?.focus();
     };
@@ -19,7 +19,7 @@ export function Search({ value, onChange, hint }: { value: string; onChange: (te
       type="search"
       aria-label="Search"
       className="field w-80"
-      placeholder={`${hint}   ( / )`}
+      placeholder={`${hint}   ( f )`}
       value={value}
       onChange={(e) => onChange(e.target.value)}
     />

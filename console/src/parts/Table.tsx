@@ -19,6 +19,8 @@ type Props<T> = {
   height?: number;
   onOpen?: (item: T) => void;
   selected?: string; // key of the row that is open
+  chosen?: Set<string>; // keys of the rows that are chosen; the table has a box on each row then
+  onChoose?: (keys: string[], on: boolean) => void;
   more?: () => void; // called near the end of one that scrolls, else by its button
   moreText?: string;
 };
@@ -28,7 +30,39 @@ const within = "col-span-full grid-cols-subgrid";
 
 /** The one table for all lists. Where rows can be opened, j, k and enter work on it. */
 export function Table<T>(p: Props<T>) {
-  const { items, columns, keyOf, height, onOpen, more } = p;
+  const { items, keyOf, height, onOpen, more, chosen, onChoose } = p;
+  const before = useRef(-1); // the row that was chosen last: with the shift key all between are
+  const choose = (n: number, on: boolean, range: boolean) => {
+    const from = range && before.current >= 0 ? Math.min(before.current, n) : n;
+    const to = range && before.current >= 0 ? Math.max(before.current, n) : n;
+    before.current = n;
+    onChoose?.(items.slice(from, to + 1).map(keyOf), on);
+  };
+  const boxes: Column<T> = {
+    head: (
+      <input
+        type="checkbox"
+        aria-label="Choose all that are shown"
+        checked={items.length > 0 && items.every((i) => chosen?.has(keyOf(i)))}
+        onChange={(e) => onChoose?.(items.map(keyOf), e.target.checked)}
+      />
+    ),
+    width: "1.8rem",
+    cell: (item, n) => (
+      <input
+        type="checkbox"
+        aria-label="Choose"
+        className="align-middle"
+        checked={chosen?.has(keyOf(item)) ?? false}
+        onClick={(e) => {
+          e.stopPropagation();
+          choose(n, e.currentTarget.checked, e.shiftKey);
+        }}
+        readOnly
+      />
+    ),
+  };
+  const columns = onChoose ? [boxes, ...p.columns] : p.columns;
   const frame = useRef<HTMLDivElement>(null);
   const [at, setAt] = useState(-1);
   const virtual = useVirtualizer({
@@ -52,11 +86,12 @@ export function Table<T>(p: Props<T>) {
         virtual.scrollToIndex(next);
       }
       const item = items[at];
+      if (e.key === "x" && item && onChoose) onChoose([keyOf(item)], !chosen?.has(keyOf(item)));
       if (e.key === "Enter" && item && e.target === document.body) onOpen(item);
     };
     window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);
-  }, [items, at, onOpen, virtual]);
+  }, [items, at, onOpen, virtual, onChoose, chosen, keyOf]);
 
   const grid = { gridTemplateColumns: columns.map((c) => c.width ?? "auto").join(" ") };
   const row = (item: T, n: number, style: CSSProperties, look: string) => (

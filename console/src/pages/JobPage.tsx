@@ -1,0 +1,153 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { Link, useParams } from "react-router";
+import { jobPlanQuery, jobQuery } from "../api";
+import type { Job, Plan } from "../api";
+import { keyOf, shared, subjectsOf } from "../answers";
+import { ago, exact } from "../format";
+import { Changes } from "../parts/Changes";
+import { Id } from "../parts/Id";
+import { Children, JobControls, Progress, Rate, Steps, counted, over } from "../parts/JobRow";
+import { RatePlot } from "../parts/RatePlot";
+import type { Rates } from "../parts/RatePlot";
+import { State } from "../parts/State";
+import { Told } from "../parts/Told";
+
+/** A job in full: what it does, how far it is, what was decided, and how long each step took. */
+export function JobPage() {
+  const { id = "" } = useParams();
+  const { data: j, error } = useQuery(jobQuery(id));
+  const plan = useQuery(jobPlanQuery(id));
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-baseline gap-x-3 gap-y-2">
+        <Link to="/jobs" className="text-sea">
+          Jobs
+        </Link>
+        <span className="text-soft">›</span>
+        <h1 className="text-[20px] font-semibold">{j?.title ?? "…"}</h1>
+        {j && <State is={j.state} />}
+        {j?.childStates && <span className="text-soft">{counted(j.childStates)}</span>}
+        <span className="ml-auto" />
+        {j && <JobControls job={j} />}
+      </div>
+      <Told problem={error} />
+      {j && <Facts job={j} />}
+      {j?.error && (
+        <p className="mt-2 text-wreck">
+          {j.error.message}
+          {j.retryAt && <span title={exact(j.retryAt)}> It is tried again by itself.</span>}
+        </p>
+      )}
+      {j && !over(j) && <Progress job={j} />}
+      {j && <Speed key={j.id} job={j} />}
+      {j && (
+        <section className="mt-4" aria-label="Steps">
+          <h2 className="mb-1 text-[16px] font-semibold">{j.childStates ? "Its jobs" : "Steps"}</h2>
+          {j.childStates ? <Children of={j.id} /> : <Steps steps={j.steps} />}
+        </section>
+      )}
+      {plan.data && <PlanWas plan={plan.data} />}
+    </>
+  );
+}
+
+function Facts({ job: j }: { job: Job }) {
+  const current = j.steps.find((s) => s.state === "working");
+  return (
+    <ul className="flex flex-wrap gap-x-6 gap-y-1 text-soft">
+      <li title={exact(j.createdAt)}>
+        by {j.user}, {ago(j.createdAt)}
+      </li>
+      {j.note && <li>“{j.note}”</li>}
+      {j.startAt && j.state === "waiting" && <li>begins at {exact(j.startAt)}</li>}
+      {j.finishedAt && <li title={exact(j.finishedAt)}>ended {ago(j.finishedAt)}</li>}
+      {j.downSeconds != null && <li>its machine stood for {j.downSeconds.toFixed(1)} s</li>}
+      {j.waitsFor && <li>it waits: {j.waitsFor}</li>}
+      {j.parent && (
+        <li>
+          of a job over{" "}
+          <Link className="text-sea" to={`/jobs/${j.parent}`}>
+            several machines
+          </Link>
+        </li>
+      )}
+      <li>
+        job <Id value={j.id} />
+      </li>
+      {current && current.bytes > 0 && (
+        <li>
+          <Rate job={j} />
+        </li>
+      )}
+    </ul>
+  );
+}
+
+/** The rates of steps that are over, as each went on the whole. */
+function ofSteps(steps: Job["steps"]): Rates {
+  const rates: Rates = { at: [], rate: [] };
+  for (const s of steps) {
+    if (!s.startedAt || !s.finishedAt || s.done === 0) continue;
+    const [from, to] = [Date.parse(s.startedAt) / 1000, Date.parse(s.finishedAt) / 1000];
+    if (to - from < 0.01) continue;
+    rates.at.push(from, to);
+    rates.rate.push(s.done / (to - from), 0);
+  }
+  return rates;
+}
+
+const kept = 600; // rates of a job that is watched
+
+/** How fast a job went, by its steps; while it is watched, second by second. */
+function Speed({ job: j }: { job: Job }) {
+  const [watched, setWatched] = useState<Rates>({ at: [], rate: [] });
+  const now = j.bytesPerSecond;
+  const going = j.state === "working" && j.total > 0;
+  useEffect(() => {
+    if (!going) return;
+    const timer = setInterval(
+      () =>
+        setWatched((r) => ({
+          at: [...r.at, Date.now() / 1000].slice(-kept),
+          rate: [...r.rate, now].slice(-kept),
+        })),
+      1000,
+    );
+    return () => clearInterval(timer);
+  }, [going, now]);
+  const steps = useMemo(() => ofSteps(j.steps), [j.steps]);
+  const rates = watched.at.length > 1 ? watched : steps;
+  if (rates.at.length < 2) return null;
+  return (
+    <section className="mt-4" aria-label="Rate over time">
+      <h2 className="mb-1 text-[16px] font-semibold">Rate over time</h2>
+      <RatePlot rates={rates} />
+    </section>
+  );
+}
+
+/** The plan that the job carries out, as it was, with what was answered. */
+function PlanWas({ plan }: { plan: Plan }) {
+  return (
+    <section className="mt-5" aria-label="Plan">
+      <h2 className="mb-1 text-[16px] font-semibold">The plan, as it was</h2>
+      {plan.findings.length === 0 && plan.changes.length === 0 && (
+        <p className="text-soft">Nothing stood in the way, and nothing had to be decided.</p>
+      )}
+      <ul className="grid gap-1.5">
+        {shared(plan.findings).map((same) => {
+          const f = same[0];
+          const remedy = f.remedies.find((r) => r.id === f.answer?.split(":")[0]);
+          return (
+            <li key={keyOf(f)} className="border-l-4 border-rule bg-sheet px-3 py-1">
+              <span className="font-semibold">{subjectsOf(same)}</span> {f.message}
+              {f.answer && <span className="block text-beacon">→ {remedy?.label ?? f.answer}</span>}
+            </li>
+          );
+        })}
+      </ul>
+      <Changes changes={plan.changes} was />
+    </section>
+  );
+}

@@ -1,0 +1,128 @@
+package tests
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	browserdomain "github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/internal/wait"
+)
+
+// outside lists what of a page can't be seen: what reaches out of the window where nothing scrolls, and what is cut
+// off without a sign of it.
+const outside = `(() => {
+	const wide = document.documentElement.clientWidth;
+	const scrolls = n => { for (let p = n.parentElement; p; p = p.parentElement)
+		if (/auto|scroll|hidden/.test(getComputedStyle(p).overflowX)) return true; return false; };
+	const called = n => n.tagName.toLowerCase() + " " + String(n.className.baseVal ?? n.className) + " “" +
+		n.textContent.trim().slice(0, 40) + "”";
+	const wrong = [];
+	if (document.documentElement.scrollWidth > wide) wrong.push("the page is wider than the window");
+	for (const n of document.body.querySelectorAll("*")) {
+		const box = n.getBoundingClientRect(), style = getComputedStyle(n);
+		if (box.width <= 1 || box.height <= 1 || style.visibility === "hidden") continue;
+		if (box.right > wide + 1 && !scrolls(n)) wrong.push("reaches out: " + called(n));
+		const cut = style.overflowX === "hidden" && n.scrollWidth > n.clientWidth + 1;
+		const counted = n.closest("[aria-label='Lineages']"); // how many flags a line has no room for
+		const told = style.textOverflow === "ellipsis" || counted;
+		if (cut && !told) wrong.push("cut off: " + called(n));
+	}
+	return wrong.slice(0, 8).join("\n");
+})()`
+
+// TestPages: every page shows all that is on it, on a desk, on a tablet and at twice its size, and obeys the rules of accessibility.
+func TestPages(t *testing.T) {
+	e := ownEstate(t)
+	e.ok(t, "export", "training-01", "loft")
+	e.ok(t, "move", "training-02", "training-03", "--host", "petrel")
+	job := get[[]openapi.Job](t, e, "jobs")[0]
+	gauge := get[openapi.Copy](t, e, "copies", "gannet/tide-gauge")
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	for _, window := range [][2]int64{{1280, 800}, {800, 1100}, {640, 400}} {
+		do(t, ctx, "window", chromedp.EmulateViewport(window[0], window[1]))
+		for _, page := range []struct{ path, shows string }{
+			{"/attention", "//h1[.='Attention']"}, {"/lineages", "//a[.='tide-gauge']"},
+			{"/lineages/" + gauge.Lineage, "//section[@aria-label='Copy']//dt[.='Machine UUID']"},
+			{"/copies", "//a[.='tide-probe']"}, {"/hosts?host=gannet", "//ul[@aria-label='Switches']/li"},
+			{"/hosts?host=tern", "//ul[@aria-label='Switches']/li"}, {"/packages", "//*[contains(text(), 'loft')]"},
+			{"/jobs", "//article"}, {"/jobs/" + job.Id, "//section[@aria-label='Plan']"},
+			{"/history", "//*[.='plan and steps']"}, {"/wiring", "//h1[.='Wiring']"},
+			{"/managers?manager=", "//*[contains(text(), 'mainland')]"},
+		} {
+			name := fmt.Sprintf("%s at %d × %d", page.path, window[0], window[1])
+			do(t, ctx, name, chromedp.Navigate(e.server+page.path), chromedp.WaitVisible(chromedp.Search(page.shows)))
+			says, err := chromedp.Run(ctx, chromedp.Evaluate[string](outside))
+			require.NoError(t, err, name)
+			require.Empty(t, says, name)
+			accessible(t, ctx, name)
+		}
+	}
+}
+
+// TestCopiesPage: copies are filtered, chosen and worked on together, and found by anything that they bear.
+func TestCopiesPage(t *testing.T) {
+	e := ownEstate(t)
+	saves := t.TempDir()
+	ctx := browser(t)
+	signInto(t, ctx, e)
+	do(t, ctx, "filter", press(byText("a", "Copies")), chromedp.WaitVisible(byText("h1", "Copies")),
+		press(chromedp.CSS("input[aria-label=Filter]")),
+		chromedp.SendKeys(chromedp.CSS("input[aria-label=Filter]"), "host=gannet name~training-*"),
+		chromedp.WaitVisible(byText("span", "12 copies")))
+	shot(t, ctx, "console-copies")
+	box := func(name string) chromedp.Search {
+		return chromedp.Search("//*[@role='row'][.//a[.='" + name + "']]//input")
+	}
+	do(t, ctx, "choose", press(box("training-07")), press(box("training-09")),
+		chromedp.WaitVisible(byText("span", "2 copies chosen")), press(byText("button", "Start …")),
+		chromedp.WaitVisible(byText("h2", "Start gannet/training-07, gannet/training-09")),
+		press(byText("button", "Start gannet/training-07, gannet/training-09")),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
+	wait.Until(t, func() bool {
+		return len(get[[]openapi.Copy](t, e, "copies", "--where", "state=running name~training-*")) == 2
+	})
+	do(t, ctx, "leave alone", press(box("training-10")), press(byText("button", "Leave alone")),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
+	require.False(t, get[openapi.Copy](t, e, "copies", "gannet/training-10").Tracked)
+	do(t, ctx, "save", chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, browserdomain.SetDownloadBehavior, browserdomain.SetDownloadBehaviorParams{
+			Behavior: "allow", DownloadPath: saves})
+		return err
+	}), press(byText("button", "Save as CSV")))
+	wait.Until(t, func() bool {
+		raw, err := os.ReadFile(filepath.Join(saves, "copies.csv"))
+		return err == nil && len(raw) > 0
+	})
+	raw, err := os.ReadFile(filepath.Join(saves, "copies.csv"))
+	require.NoError(t, err)
+	require.Contains(t, string(raw), "Copy,State,Where,Size,Made,MACs,id\r\n")
+	require.Contains(t, string(raw), "training-07,running,gannet/training-07,")
+
+	gauge := get[openapi.Copy](t, e, "copies", "gannet/tide-gauge")
+	do(t, ctx, "find by its MAC", press(byText("button", "Find")),
+		chromedp.WaitVisible(chromedp.CSS("input[aria-label=Find]:focus")),
+		chromedp.SendKeys(chromedp.CSS("input[aria-label=Find]"), gauge.Macs[0]),
+		chromedp.WaitVisible(byText("*[@role='option']", "gannet/tide-gauge")))
+	shot(t, ctx, "console-find")
+	do(t, ctx, "open what was found", press(byText("*[@role='option']", "gannet/tide-gauge")),
+		chromedp.WaitVisible(byText("h2", "gannet/tide-gauge")))
+	require.Contains(t, e.ok(t, "find", gauge.Macs[0]), "gannet/tide-gauge")
+	require.Contains(t, e.ok(t, "find", "lab"), "gannet/lab")
+	r := e.run(t, "find", "x")
+	require.Equal(t, 2, r.status)
+
+	do(t, ctx, "history", press(byText("a", "History")),
+		chromedp.SendKeys(chromedp.Search("//label[contains(., 'of what')]/input"), "training-07\r"),
+		chromedp.WaitVisible(byText("a", "gannet/training-07")), press(byText("a", "plan and steps")),
+		chromedp.WaitVisible(byText("h1", "Start gannet/training-07")),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Plan]`)))
+}
