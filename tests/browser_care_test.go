@@ -36,8 +36,9 @@ func TestConsoleCare(t *testing.T) {
 		chromedp.WaitNotPresent(chromedp.CSS(`button[aria-label="Drop the switch visitors"]`)))
 	do(t, ctx, "rest", press(byText("button", "Let it rest")), chromedp.WaitVisible(byText("button", "Wake")),
 		press(byText("button", "Wake")), chromedp.WaitVisible(byText("button", "Let it rest")),
+		press(chromedp.CSS(`button[aria-label="Manage the pool kelp"]`)),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Labels of kelp"]`), "slow travel"),
-		press(chromedp.CSS(`input[aria-label="Labels of reef"]`)))
+		press(chromedp.CSS(`button[aria-label="Close the pool kelp"]`)))
 	wait.Until(t, func() bool {
 		for _, p := range get[[]openapi.Pool](t, e, "pools") {
 			if p.Name == "kelp" && len(p.Labels) == 2 {

@@ -38,7 +38,8 @@ const outside = `(() => {
 	return wrong.slice(0, 8).join("\n");
 })()`
 
-// TestPages: every page shows all that is on it, on a desk, on a tablet and at twice its size, and obeys the rules of accessibility.
+// TestPages: every page shows all that is on it, on a desk, on a tablet and at twice its size, and obeys the rules of
+// accessibility.
 func TestPages(t *testing.T) {
 	e := ownEstate(t)
 	e.ok(t, "export", "training-01", "loft")
@@ -50,12 +51,12 @@ func TestPages(t *testing.T) {
 	for _, window := range [][2]int64{{1280, 800}, {800, 1100}, {640, 400}} {
 		do(t, ctx, "window", chromedp.EmulateViewport(window[0], window[1]))
 		for _, page := range []struct{ path, shows string }{
-			{"/attention", "//h1[.='Attention']"}, {"/lineages", "//a[.='tide-gauge']"},
+			{"/attention", "//h1[.='Attention']"}, {"/lineages", "//a[.='archive-db']"},
 			{"/lineages/" + gauge.Lineage, "//section[@aria-label='Copy']//dt[.='Machine UUID']"},
-			{"/copies", "//a[.='tide-probe']"}, {"/hosts?host=gannet", "//ul[@aria-label='Switches']/li"},
+			{"/copies", "//a[.='archive-db']"}, {"/hosts?host=gannet", "//ul[@aria-label='Switches']/li"},
 			{"/hosts?host=tern", "//ul[@aria-label='Switches']/li"}, {"/packages", "//*[contains(text(), 'loft')]"},
 			{"/jobs", "//article"}, {"/jobs/" + job.Id, "//section[@aria-label='Plan']"},
-			{"/history", "//*[.='plan and steps']"}, {"/wiring", "//h1[.='Wiring']"},
+			{"/history", "//a[.='plan and steps']"}, {"/wiring", "//h1[.='Wiring']"},
 			{"/managers?manager=", "//*[contains(text(), 'mainland')]"},
 		} {
 			name := fmt.Sprintf("%s at %d × %d", page.path, window[0], window[1])

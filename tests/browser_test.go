@@ -208,7 +208,7 @@ func TestConsole(t *testing.T) {
 		chromedp.WaitVisible(byText("*", "identity.uuid-in-use")),
 		press(byText("*[@role='radio']", "Renew the identity")),
 		chromedp.WaitNotPresent(byText("*", "identity.uuid-in-use")))
-	made := `//article[@aria-label='import tide-gauge.ova']//a[contains(., 'See its lineage')]`
+	made := `//article[@aria-label='Import tide-gauge.ova']//a[contains(., 'See its lineage')]`
 	do(t, ctx, "run", press(byText("button", "to petrel and register")), chromedp.WaitVisible(byText("h1", "Jobs")))
 	do(t, ctx, "watch", chromedp.WaitVisible(chromedp.Search(made)))
 	shot(t, ctx, "console-jobs")
@@ -272,9 +272,10 @@ func TestConsole(t *testing.T) {
 	shot(t, ctx, "console-hosts")
 	do(t, ctx, "the next row by key", chromedp.KeyEvent("j"), chromedp.KeyEvent(kb.Enter),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=petrel]`)))
-	do(t, ctx, "hand over", press(byText("button", "Hand over")), chromedp.WaitVisible(byText("*", "pool.in-use")))
+	do(t, ctx, "hand over", press(chromedp.CSS(`button[aria-label="Manage the pool reef"]`)),
+		press(byText("button", "Hand over")), chromedp.WaitVisible(byText("*", "pool.in-use")))
 	accessible(t, ctx, "hand-over sheet")
-	do(t, ctx, "leave it", press(byText("button", "Close")), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)))
+	do(t, ctx, "leave it", press(chromedp.Search("//*[@role='dialog']//button[.='Close']")), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)))
 
 	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("h1", "Packages")),
 		chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))

@@ -146,6 +146,7 @@ export function Copies() {
       <Table
         items={list.items}
         height={30}
+        least={`${16 + 8 * cols.length}rem`}
         label="Copies"
         keyOf={(c) => c.id}
         onOpen={open}

@@ -152,7 +152,12 @@ function PoolBar({ pool, host, promised }: { pool: Schemas["Pool"]; host: string
         ) : (
           <span />
         )}
-        <button className="button" aria-expanded={managing} onClick={() => setManaging(!managing)}>
+        <button
+          className="button"
+          aria-label={`${managing ? "Close" : "Manage"} the pool ${pool.name}`}
+          aria-expanded={managing}
+          onClick={() => setManaging(!managing)}
+        >
           {managing ? "Close" : "Manage"}
         </button>
       </div>

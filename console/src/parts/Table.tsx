@@ -23,6 +23,7 @@ type Props<T> = {
   onChoose?: (keys: string[], on: boolean) => void;
   more?: () => void; // called near the end of one that scrolls, else by its button
   moreText?: string;
+  least?: string; // width below which one that scrolls also does so sideways
 };
 
 // A row whose columns are those of its table.
@@ -133,9 +134,23 @@ export function Table<T>(p: Props<T>) {
   const role = onOpen ? "grid" : "table";
   if (height) {
     return (
-      <div role={role} aria-label={p.label} aria-rowcount={items.length + 1} className="flex min-h-0 grow flex-col">
-        {head && <div role="rowgroup">{head}</div>}
-        <div ref={frame} role="rowgroup" className="min-h-0 grow overflow-auto">
+      <div
+        role={role}
+        aria-label={p.label}
+        aria-rowcount={items.length + 1}
+        className="flex min-h-0 grow flex-col overflow-x-auto"
+      >
+        {head && (
+          <div role="rowgroup" style={{ minWidth: p.least }}>
+            {head}
+          </div>
+        )}
+        <div
+          ref={frame}
+          role="rowgroup"
+          className="min-h-32 grow overflow-x-hidden overflow-y-auto"
+          style={{ minWidth: p.least }}
+        >
           <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>
             {drawn.map((v) =>
               row(
