@@ -275,7 +275,8 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, "hand over", press(chromedp.CSS(`button[aria-label="Manage the pool reef"]`)),
 		press(byText("button", "Hand over")), chromedp.WaitVisible(byText("*", "pool.in-use")))
 	accessible(t, ctx, "hand-over sheet")
-	do(t, ctx, "leave it", press(chromedp.Search("//*[@role='dialog']//button[.='Close']")), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)))
+	do(t, ctx, "leave it", press(chromedp.Search("//*[@role='dialog']//button[.='Close']")),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)))
 
 	do(t, ctx, "packages", press(byText("a", "Packages")), chromedp.WaitVisible(byText("h1", "Packages")),
 		chromedp.WaitVisible(byText("span", "attic/tide-gauge.ova")))
