@@ -286,9 +286,10 @@ func TestNames(t *testing.T) {
 		status int
 		says   string
 	}{
-		"unknown copy":   {[]string{"export", "tide-gage", "./x.ova"}, 1, "Did you mean tide-gauge?"},
-		"unknown host":   {[]string{"import", file, "--host", "petrl", "--yes"}, 1, "Did you mean petrel?"},
-		"unknown pool":   {[]string{"import", file, "--host", "petrel", "--pool", "ref"}, 2, "it has reef (fast), harbour (archive)"},
+		"unknown copy": {[]string{"export", "tide-gage", "./x.ova"}, 1, "Did you mean tide-gauge?"},
+		"unknown host": {[]string{"import", file, "--host", "petrl", "--yes"}, 1, "Did you mean petrel?"},
+		"unknown pool": {[]string{"import", file, "--host", "petrel", "--pool", "ref"}, 2,
+			"it has reef (fast), harbour (archive)"},
 		"unknown switch": {[]string{"import", file, "--host", "petrel", "--wire", "NIC 1=lan", "--yes"}, 2, "labnet"},
 		"unknown NIC": {[]string{"import", file, "--host", "petrel", "--wire", "NIC 9=labnet", "--yes"}, 2,
 			`it has "NIC 1"`},

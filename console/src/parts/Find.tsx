@@ -11,6 +11,8 @@ import { Told } from "./Told";
 type Choice = { key: string; kind: string; name: string; about: string; to: string };
 
 const enc = encodeURIComponent;
+const option =
+  "grid cursor-pointer grid-cols-[5.5rem_1fr_auto] items-baseline gap-3 px-4 py-1 data-focus:bg-chart";
 
 /** Where what was found is shown. */
 function pathOf(f: Found): string {
@@ -97,7 +99,7 @@ function Finder({ onClose }: { onClose: () => void }) {
                 <ComboboxOption
                   key={c.key}
                   value={c}
-                  className="grid cursor-pointer grid-cols-[5.5rem_1fr_auto] items-baseline gap-3 px-4 py-1 data-focus:bg-chart"
+                  className={option}
                 >
                   <span className="text-soft">{c.kind}</span>
                   <span className="truncate font-semibold">{c.name}</span>
