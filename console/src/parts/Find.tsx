@@ -11,8 +11,7 @@ import { Told } from "./Told";
 type Choice = { key: string; kind: string; name: string; about: string; to: string };
 
 const enc = encodeURIComponent;
-const option =
-  "grid cursor-pointer grid-cols-[5.5rem_1fr_auto] items-baseline gap-3 px-4 py-1 data-focus:bg-chart";
+const option = "grid cursor-pointer grid-cols-[5.5rem_1fr_auto] items-baseline gap-3 px-4 py-1 data-focus:bg-chart";
 
 /** Where what was found is shown. */
 function pathOf(f: Found): string {
@@ -96,11 +95,7 @@ function Finder({ onClose }: { onClose: () => void }) {
             />
             <ComboboxOptions static className="max-h-[60vh] overflow-auto py-1">
               {choices.map((c) => (
-                <ComboboxOption
-                  key={c.key}
-                  value={c}
-                  className={option}
-                >
+                <ComboboxOption key={c.key} value={c} className={option}>
                   <span className="text-soft">{c.kind}</span>
                   <span className="truncate font-semibold">{c.name}</span>
                   <span className="max-w-72 truncate text-soft">{c.about}</span>
