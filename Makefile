@@ -75,7 +75,7 @@ docs:  ## the reference, from the code
 	go run ./internal/cli/reference docs
 
 docs-shots: setup build  ## screenshots anew, from the demo
-	go test -count=1 -tags shots ./tests -run 'TestConsole|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
+	go test -count=1 -tags shots ./tests -run 'TestConsole|TestCopiesPage|TestTerminalShots' -shots $(CURDIR)/docs/screenshots
 
 bench: setup build  ## ratios against plain tools
 	go run ./tests/bench

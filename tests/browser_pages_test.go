@@ -113,7 +113,7 @@ func TestCopiesPage(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS("input[aria-label=Find]:focus")),
 		chromedp.SendKeys(chromedp.CSS("input[aria-label=Find]"), gauge.Macs[0]),
 		chromedp.WaitVisible(byText("*[@role='option']", "gannet/tide-gauge")))
-	shot(t, ctx, "console-find")
+	accessible(t, ctx, "find")
 	do(t, ctx, "open what was found", press(byText("*[@role='option']", "gannet/tide-gauge")),
 		chromedp.WaitVisible(byText("h2", "gannet/tide-gauge")))
 	require.Contains(t, e.ok(t, "find", gauge.Macs[0]), "gannet/tide-gauge")

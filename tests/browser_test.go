@@ -173,7 +173,7 @@ func byText(tag, text string) chromedp.Search {
 func signInto(t *testing.T, ctx context.Context, e *estate) {
 	t.Helper()
 	do(t, ctx, "sign in", chromedp.Navigate(e.server), chromedp.WaitVisible(chromedp.CSS(`input[name=password]`)))
-	shot(t, ctx, "console-sign-in")
+	accessible(t, ctx, "sign in")
 	do(t, ctx, "sign in", chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong"),
 		press(byText("button", "Sign in")),
 		chromedp.WaitVisible(byText("p", "Name or password is wrong")),

@@ -78,6 +78,8 @@ type jobView struct {
 	Title          string   `json:"title"`
 	Done           int64    `json:"done"`
 	Total          int64    `json:"total"`
+	DoneBytes      int64    `json:"doneBytes"` // the same as done and total, with their unit
+	TotalBytes     int64    `json:"totalBytes"`
 	BytesPerSecond int64    `json:"bytesPerSecond"`
 	SecondsLeft    *int64   `json:"secondsLeft"`
 	DownSeconds    *float64 `json:"downSeconds"`
@@ -122,6 +124,7 @@ func view(j *inventory.Job) jobView {
 		left := (v.Total - v.Done) / v.BytesPerSecond
 		v.SecondsLeft = &left
 	}
+	v.DoneBytes, v.TotalBytes = v.Done, v.Total
 	v.DownSeconds = down(j)
 	return v
 }

@@ -151,7 +151,7 @@ func (a *app) showRest(cmd *cobra.Command, c *caller) error {
 
 func (a *app) attentionSettleCmd() *cobra.Command {
 	s := &settling{}
-	cmd := &cobra.Command{Use: "settle ITEM…",
+	cmd := &cobra.Command{Use: "settle ITEM…", ValidArgsFunction: a.completeItems(),
 		Short: "Do what is recommended about items, each with its plan first",
 		Args:  cobra.MinimumNArgs(1),
 		Long: "Do what is recommended. ITEM is a number or subject of the list, an id, or a cause,\n" +
@@ -227,7 +227,7 @@ func (a *app) attentionSettleCmd() *cobra.Command {
 
 func (a *app) attentionLeaveCmd() *cobra.Command {
 	reason, days := "", 30
-	cmd := &cobra.Command{Use: "leave ITEM… --reason TEXT",
+	cmd := &cobra.Command{Use: "leave ITEM… --reason TEXT", ValidArgsFunction: a.completeItems(),
 		Short: "Leave items as they are, for a term",
 		Args:  cobra.MinimumNArgs(1),
 		Example: "  unvora attention leave 3 --reason \"pulled out on purpose\"\n" +

@@ -74,7 +74,7 @@ func (a *app) powerCmd() *cobra.Command {
 			ValidArgsFunction: a.completeCopies("registered"),
 			Example:           v.example + "\n  unvora power " + v.use + " gannet/tide-gauge petrel/tide-gauge --plan"}
 		s.flags(sub)
-		m.flags(sub, "host=gannet name~training-*")
+		m.flags(a, sub, "host=gannet name~training-*")
 		if v.flags != nil {
 			v.flags(sub.Flags())
 		}

@@ -138,7 +138,7 @@ func (a *app) renewCmd() *cobra.Command {
 			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: &args, Renew: all,
 				Where: optional(m.where), AllOrNothing: &m.allOrNothing}, m.check(args)
 		})
-	m.flags(cmd, "name~training-*")
+	m.flags(a, cmd, "name~training-*")
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, "+
 		"generation-id or tpm")
 	return cmd
@@ -300,7 +300,7 @@ func (a *app) delistCmd() *cobra.Command {
 			return openapi.DelistRequest{Operation: openapi.DelistRequestOperationDelist, Copies: &args,
 				Where: optional(m.where), AllOrNothing: &m.allOrNothing, Trash: ptr(files == "trash")}, m.check(args)
 		})
-	m.flags(cmd, "name~training-*")
+	m.flags(a, cmd, "name~training-*")
 	cmd.Flags().StringVar(&files, "files", "keep", "keep or trash")
 	return cmd
 }

@@ -14,8 +14,12 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
+
+	"unvora.example/unvora/core/lineage"
 
 	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
@@ -262,6 +266,78 @@ func (a *app) completeHosts() cobra.CompletionFunc {
 		}
 		return names, err
 	})
+}
+
+// completePools knows the names of pools, and their labels.
+func (a *app) completePools() cobra.CompletionFunc {
+	return a.complete(func(ctx context.Context, c *caller, _ string) ([]string, error) {
+		res, err := c.ListPools(ctx, &openapi.ListPoolsParams{Limit: ptr(200)})
+		page, err := call[openapi.PoolPage](c, res, err)
+		var names []string
+		for _, p := range page.Items {
+			names = append(names, p.Name, p.Host+"/"+p.Name)
+			names = append(names, p.Labels...)
+		}
+		return names, err
+	})
+}
+
+// completeItems knows the items of attention: their numbers, causes and subjects.
+func (a *app) completeItems() cobra.CompletionFunc {
+	return a.complete(func(ctx context.Context, c *caller, _ string) ([]string, error) {
+		res, err := c.ListAttention(ctx, &openapi.ListAttentionParams{})
+		items, err := call[[]openapi.AttentionItem](c, res, err)
+		var names []string
+		numbers := a.numbers(items)
+		for _, i := range items {
+			names = append(names, strconv.Itoa(numbers[i.Id])+"\t"+i.Subject, i.Cause)
+		}
+		return names, err
+	})
+}
+
+// filterValues are what copies can be filtered by; for some the values that there are.
+var filterValues = map[string][]string{"name": nil, "host": nil, "pool": nil, "owner": nil, "manager": nil, "mac": nil,
+	"address": nil, "uuid": nil, "tracked": {"yes", "no"}, "form": joinedWords(lineage.Forms),
+	"state": joinedWords(machine.States)}
+
+func joinedWords[T ~string](list []T) (words []string) {
+	for _, w := range list {
+		words = append(words, string(w))
+	}
+	return words
+}
+
+// completeWhere knows what can follow in a filter of copies: a field, or a value of the one that was begun.
+func (a *app) completeWhere() cobra.CompletionFunc {
+	return func(cmd *cobra.Command, args []string, prefix string) ([]cobra.Completion, cobra.ShellCompDirective) {
+		at := strings.LastIndexByte(prefix, ' ') + 1
+		before, term := prefix[:at], prefix[at:]
+		field, begun, valued := strings.Cut(term, "=")
+		var list []cobra.Completion
+		if !valued {
+			for f := range filterValues {
+				if strings.HasPrefix(f, term) {
+					list = append(list, before+f+"=")
+				}
+			}
+			slices.Sort(list)
+			return list, cobra.ShellCompDirectiveNoSpace | cobra.ShellCompDirectiveNoFileComp
+		}
+		values := filterValues[field]
+		switch field {
+		case "host":
+			values, _ = a.completeHosts()(cmd, args, begun)
+		case "pool":
+			values, _ = a.completePools()(cmd, args, begun)
+		}
+		for _, v := range values {
+			if strings.HasPrefix(v, begun) {
+				list = append(list, before+field+"="+v)
+			}
+		}
+		return list, cobra.ShellCompDirectiveNoFileComp
+	}
 }
 
 func lastPart(s string) string { return s[strings.LastIndexByte(s, '/')+1:] }

@@ -122,6 +122,7 @@ func (o *importFlags) flags(a *app, cmd *cobra.Command) {
 	f.Var(bytesValue{&o.memory}, "memory", "memory, such as 2GiB; as it was unless said")
 	cmd.MarkFlagRequired("host")
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
+	cmd.RegisterFlagCompletionFunc("pool", a.completePools())
 	cmd.RegisterFlagCompletionFunc("identity", cobra.FixedCompletions([]string{"keep", "renew"},
 		cobra.ShellCompDirectiveNoFileComp))
 }

@@ -264,6 +264,7 @@ func (a *app) copiesCmd() *cobra.Command {
 		ValidArgsFunction: a.completeCopies(),
 	}
 	where := whereFlag(cmd, "host=gannet form=registered name~training-*")
+	cmd.RegisterFlagCompletionFunc("where", a.completeWhere())
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {

@@ -48,7 +48,7 @@ were. --spread chooses a host for each, by memory, room and what the host can ru
 	f.BoolVar(&keepWiring, "keep-wiring", false, "make rules of the switches that are chosen by an answer")
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
 	s.transfers(cmd)
-	m.flags(cmd, "host=gannet")
+	m.flags(a, cmd, "host=gannet")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if err := m.check(args); err != nil {
 			return err

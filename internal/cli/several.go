@@ -19,8 +19,9 @@ type several struct {
 	allOrNothing bool
 }
 
-func (m *several) flags(cmd *cobra.Command, example string) {
+func (m *several) flags(a *app, cmd *cobra.Command, example string) {
 	cmd.Flags().StringVar(&m.where, "where", "", "the registered copies that a filter tells, such as '"+example+"'")
+	cmd.RegisterFlagCompletionFunc("where", a.completeWhere())
 	m.together(cmd)
 }
 

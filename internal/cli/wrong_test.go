@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"io"
 	"regexp"
 	"strings"
 	"testing"
@@ -93,4 +94,16 @@ func isCommand(word string) bool {
 		}
 	}
 	return false
+}
+
+// TestCompleteWhere: the shell offers what can follow in a filter.
+func TestCompleteWhere(t *testing.T) {
+	for begun, want := range map[string]string{"": "owner=", "ho": "host=", "host=gannet st": "host=gannet state=",
+		"form=stray state=r": "form=stray state=running", "tracked=": "tracked=no"} {
+		var out bytes.Buffer
+		root := (&app{out: &out, errOut: io.Discard}).root("")
+		root.SetArgs([]string{"__complete", "copies", "--where", begun})
+		require.NoError(t, root.Execute())
+		require.Contains(t, strings.Split(out.String(), "\n"), want, begun)
+	}
 }

@@ -225,8 +225,12 @@ func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
 		return nil, inventory.Wrong("A job can begin at most %d days from now.", mostAhead/(24*time.Hour))
 	}
 	d, err := req.draw(ctx, g)
-	if err == nil {
-		d.Title = operations[a.Operation].Sentence(d.Subjects, d.Target)
+	if err != nil {
+		return nil, err
+	}
+	d.Title = operations[a.Operation].Sentence(d.Subjects, d.Target)
+	if d.Bytes > 0 {
+		d.Seconds, err = g.inv.Estimate(ctx, d.Steps, d.Hosts, d.Jobs, a.Rate)
 	}
 	return d, err
 }
