@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -99,24 +100,23 @@ const numbersKept = 12 * time.Hour
 
 // numbering is what the items of a service were last listed under, by number from 1.
 type numbering struct {
-	Server string    `json:"server"`
-	At     time.Time `json:"at"`
-	Items  []string  `json:"items"`
+	At    time.Time `json:"at"`
+	Items []string  `json:"items"`
 }
 
 // numbers gives items their numbers. They stay while somebody works through them: what was listed before keeps its
 // number, what is new gets the next one. Once nothing is left of what was listed they begin anew.
 func (a *app) numbers(items []openapi.AttentionItem) map[string]int {
 	file := ""
-	if dir, err := os.UserCacheDir(); err == nil {
-		file = filepath.Join(dir, "unvora", "attention.json")
+	p, err := a.profile()
+	if dir, dirErr := os.UserCacheDir(); err == nil && dirErr == nil {
+		file = filepath.Join(dir, "unvora", "attention "+url.PathEscape(p.Server)+".json")
 	}
 	kept := numbering{}
-	p, err := a.profile()
-	if raw, readErr := os.ReadFile(file); err != nil || readErr != nil || json.Unmarshal(raw, &kept) != nil ||
-		kept.Server != p.Server || time.Since(kept.At) > numbersKept ||
+	raw, err := os.ReadFile(file)
+	if err != nil || json.Unmarshal(raw, &kept) != nil || time.Since(kept.At) > numbersKept ||
 		!slices.ContainsFunc(items, func(i openapi.AttentionItem) bool { return slices.Contains(kept.Items, i.Id) }) {
-		kept = numbering{Server: p.Server}
+		kept = numbering{}
 	}
 	numbers := map[string]int{}
 	for _, i := range items {
@@ -128,7 +128,7 @@ func (a *app) numbers(items []openapi.AttentionItem) map[string]int {
 		numbers[i.Id] = at + 1
 	}
 	kept.At = time.Now()
-	if raw, err := json.Marshal(kept); err == nil && os.MkdirAll(filepath.Dir(file), 0o700) == nil {
+	if raw, err := json.Marshal(kept); err == nil && file != "" && os.MkdirAll(filepath.Dir(file), 0o700) == nil {
 		_ = os.WriteFile(file, raw, 0o600) // without it items are numbered anew each time
 	}
 	return numbers
