@@ -76,7 +76,7 @@ func TestOneMoreOperation(t *testing.T) {
 	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--plan"), "Start gannet/tide-gauge again")
 	require.Contains(t, e.ok(t, "rouse", "gannet/tide-gauge", "--note", "after the storm"),
 		"gannet/tide-gauge: roused in ")
-	require.Contains(t, e.ok(t, "jobs"), "rouse")
+	require.Contains(t, e.ok(t, "jobs"), "Rouse gannet/tide-gauge")
 
 	c := e.api(t)
 	all, err := c.ListOperationsWithResponse(t.Context())

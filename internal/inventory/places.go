@@ -173,8 +173,8 @@ type OnSwitches struct {
 func (inv *Inventory) OnAllSwitches(ctx context.Context, host uuid.UUID) ([]OnSwitches, error) {
 	return rows[OnSwitches](ctx, inv.Pool, `select n->>'network' as switch, count(distinct c.id) as total,
 		(array_agg(distinct c.name order by c.name))[1:12] as machines
-		from copies c cross join lateral jsonb_array_elements(c.machine -> 'nics') n
-		where c.host_id = $1 and c.form = 'registered' and c.gone_at is null and n->>'network' <> ''
+		from copies c cross join lateral jsonb_path_query(c.machine, '$.nics[*] ? (@.network != "")') n
+		where c.host_id = $1 and c.form = 'registered' and c.gone_at is null
 		group by 1 order by 1`, host)
 }
 
@@ -184,11 +184,11 @@ type Promise struct {
 	Bytes int64     `json:"bytes"`
 }
 
-// Promised tells by how much the disks in a host's pools may still grow, in bytes.
+// Promised tells by how much the disks in a host's pools may still grow, in bytes; descriptors may state any size.
 func (inv *Inventory) Promised(ctx context.Context, host uuid.UUID) ([]Promise, error) {
 	return rows[Promise](ctx, inv.Pool, `select c.pool_id as pool,
-		sum(greatest(0, (d->>'virtualBytes')::bigint - (d->>'fileBytes')::bigint))::bigint as bytes
-		from copies c cross join lateral jsonb_array_elements(c.machine -> 'disks') d
+		least(9e18, sum(greatest(0, (d->>'virtualBytes')::numeric - coalesce((d->>'fileBytes')::numeric, 0))))::bigint
+		as bytes from copies c cross join lateral jsonb_path_query(c.machine, '$.disks[*] ? (@.virtualBytes > 0)') d
 		where c.pool_id in (select pool_id from pool_hosts where host_id = $1) and c.gone_at is null
 		and c.form <> 'package' group by 1`, host)
 }

@@ -1,6 +1,7 @@
 package inventory_test
 
 import (
+	"math"
 	"strings"
 	"testing"
 
@@ -44,6 +45,23 @@ func TestSearch(t *testing.T) {
 	require.NotEmpty(t, kinds("reef")[inventory.KindPool])
 	require.Empty(t, kinds("nothing-of-the-kind"))
 	require.Empty(t, kinds(`50%\_`), "what stands for itself")
+	// What hangs on the host's switches and lies in its pools is told, whatever descriptors state.
+	f.Machine.Disks = []machine.Disk{{ID: "disk1", VirtualBytes: 4 << 30, FileBytes: 1 << 30}}
+	absurd, bare := p.folder("absurd-"+h.Name, uuid.NewString(), true), p.folder("bare-"+h.Name, uuid.NewString(), true)
+	absurd.Machine.Disks = []machine.Disk{{ID: "disk1", VirtualBytes: math.MaxInt64, FileBytes: -1}}
+	bare.Machine.Disks, bare.Machine.NICs = nil, nil
+	apply(t, inv, h, p, false, nil, f, bare)
+	promised, err := inv.Promised(t.Context(), h.ID)
+	require.NoError(t, err)
+	require.Len(t, promised, 1)
+	require.EqualValues(t, 3<<30, promised[0].Bytes)
+	on, err := inv.OnAllSwitches(t.Context(), h.ID)
+	require.NoError(t, err)
+	require.Equal(t, []inventory.OnSwitches{{Switch: "lab", Machines: []string{name}, Total: 1}}, on)
+	apply(t, inv, h, p, false, nil, absurd)
+	promised, err = inv.Promised(t.Context(), h.ID)
+	require.NoError(t, err)
+	require.EqualValues(t, 9e18, promised[0].Bytes)
 	for _, bad := range []string{"", " x ", strings.Repeat("x", 201)} {
 		_, err := inv.Search(t.Context(), bad)
 		wantCode(t, err, "wrong")

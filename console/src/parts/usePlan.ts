@@ -8,6 +8,8 @@ import type { Finding, Job, Asking } from "../api";
 /** Whether switches that are chosen on the way can become rules of wiring. */
 const wires = (request: Asking) => ["import", "register", "clone", "move"].includes(request.operation);
 
+const busyAgain = 1000; // ms after which a plan that waits for another job is made anew
+
 /**
  * Works a request out, again after every answer. Recommendations are taken
  * unless something else is chosen; the sheet shows them as chosen already.
@@ -37,6 +39,8 @@ export function usePlan(request: Asking | undefined, onStarted: (job: Job) => vo
     enabled: full !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
+    // What another job keeps from being done can be done once that is over.
+    refetchInterval: (q) => (q.state.data?.findings.some((f) => f.code === "busy.job") ? busyAgain : false),
   });
   const run = useMutation({
     mutationFn: () => startJob(later ? { ...full!, startAt: new Date(later).toISOString() } : full!, key.current),
