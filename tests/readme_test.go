@@ -14,7 +14,7 @@ import (
 	"unvora.example/unvora/internal/wait"
 )
 
-// commandsOf are the commands of a guide's blocks of sh from a heading on, in order. What stands behind a # is left out.
+// commandsOf are the commands of a guide's blocks of sh from a heading on, in order, without what stands behind a #.
 func commandsOf(t *testing.T, guide, heading string) (commands []string) {
 	t.Helper()
 	raw, err := os.ReadFile(filepath.Join("..", guide))
