@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 )
 
 // Event tells that a record has changed.
@@ -149,6 +150,32 @@ func (l Ledger) Audit(ctx context.Context, e Entry) error {
 		$3, $4, $5, $6, $7, $8)`,
 		NewID(), e.Who, e.What, e.Subject, e.CopyID, e.LineageID, e.Why, e.Detail)
 	return err
+}
+
+// heldCopy is an entry about the one copy that a job keeps others from; about none where there are several.
+func heldCopy(ctx context.Context, tx pgx.Tx, job uuid.UUID) (e Entry, err error) {
+	list, err := rows[struct {
+		ID        uuid.UUID
+		LineageID uuid.UUID
+	}](ctx, tx, `select c.id, c.lineage_id from holds h join copies c on h.key = 'copy:' || c.id
+		where h.job_id = $1`, job)
+	if err == nil && len(list) == 1 {
+		e.CopyID, e.LineageID = &list[0].ID, &list[0].LineageID
+	}
+	return e, err
+}
+
+// auditJob writes that a job has ended. One that is done and has told of each copy that it made or changed has nothing
+// to add.
+func (l Ledger) auditJob(ctx context.Context, e Entry, done bool) error {
+	if done {
+		told := false
+		if err := l.q.QueryRow(ctx, `select exists (select 1 from audit where detail->>'job' = $1::text)`,
+			fmt.Sprint(e.Detail["job"])).Scan(&told); err != nil || told {
+			return err
+		}
+	}
+	return l.Audit(ctx, e)
 }
 
 // historyFields are what history can be filtered by.
