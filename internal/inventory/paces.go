@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"context"
+	"math"
 	"strings"
 
 	"github.com/google/uuid"
@@ -64,5 +65,5 @@ func (inv *Inventory) Estimate(ctx context.Context, steps []plan.Step, hosts map
 		}
 		sum /= float64(min(jobs, limits.PerHost, limits.PerLink))
 	}
-	return int64(sum) + 1, nil
+	return max(1, int64(math.Round(sum))), nil
 }

@@ -26,16 +26,16 @@ func TestEstimate(t *testing.T) {
 		require.NoError(t, err)
 		return n
 	}
-	require.EqualValues(t, 11, estimate(1, 0, transfer(to, 1500<<20)), "as usual, while nothing is known")
-	require.EqualValues(t, 151, estimate(1, 10<<20, transfer(to, 1500<<20)), "no faster than it may go")
+	require.EqualValues(t, 10, estimate(1, 0, transfer(to, 1500<<20)), "as usual, while nothing is known")
+	require.EqualValues(t, 150, estimate(1, 10<<20, transfer(to, 1500<<20)), "no faster than it may go")
 	for n, pace := range []int64{20 << 20, 30 << 20, 500 << 20} { // the median counts, and what moved little does not
 		carried(t, inv, transfer(to, 100<<20), to, pace, time.Duration(n)*time.Minute)
 	}
 	carried(t, inv, transfer(to, 1<<20), to, 1<<10, 0)
-	require.EqualValues(t, 51, estimate(1, 0, transfer(to, 1500<<20)))
-	require.EqualValues(t, 11, estimate(1, 0, transfer(far, 1500<<20)), "another pair of hosts")
-	require.EqualValues(t, 61, estimate(1, 0, transfer(to, 1500<<20), transfer(far, 1500<<20)))
-	require.EqualValues(t, 51, estimate(2, 0, transfer(to, 1500<<20), transfer(to, 1500<<20)), "two side by side")
+	require.EqualValues(t, 50, estimate(1, 0, transfer(to, 1500<<20)))
+	require.EqualValues(t, 10, estimate(1, 0, transfer(far, 1500<<20)), "another pair of hosts")
+	require.EqualValues(t, 60, estimate(1, 0, transfer(to, 1500<<20), transfer(far, 1500<<20)))
+	require.EqualValues(t, 50, estimate(2, 0, transfer(to, 1500<<20), transfer(to, 1500<<20)), "two side by side")
 	require.EqualValues(t, 1, estimate(1, 0, plan.Step{Kind: plan.KindRecord, Do: &plan.Record{}}))
 }
 
