@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
@@ -188,4 +189,80 @@ func TestAnotherAddress(t *testing.T) {
 	require.Empty(t, do[plan.GiveIDs](t, p, plan.KindGiveIDs).Machine.Static)
 	req.Answers, req.Addresses = nil, map[string]string{"NIC 1": "give"}
 	require.NotContains(t, offers(), "give", "its NIC is given one already")
+}
+
+// TestPoolByLabel: a pool is meant by its name first, then by a label, of which the roomiest one that can be used is
+// taken; what there is not is refused with what there is.
+func TestPoolByLabel(t *testing.T) {
+	pools := func(s *situation) []plan.PoolFacts { return s.facts.Host.Pools }
+	landsIn := func(fill func(s *situation)) (string, error) {
+		s := plainCase(t)
+		s.req.TakeRecommended, s.req.Pool = true, "Fast"
+		s.facts.Host.Pools = append(s.facts.Host.Pools, plan.PoolFacts{ID: "p3", Name: "shoal", Path: "/shoal",
+			State: "ready", TotalBytes: 1 << 40, FreeBytes: 1 << 39})
+		fill(s)
+		p, err := s.plan(t)
+		if err != nil {
+			return "", err
+		}
+		return stepsOf[plan.Place](p)[0].PoolID, nil
+	}
+	for what, c := range map[string]struct {
+		fill func(s *situation)
+		id   string
+	}{
+		"the only one": {func(s *situation) { pools(s)[3].Labels = []string{"quiet", "fast"} }, "p3"},
+		"the roomiest": {func(s *situation) {
+			pools(s)[1].Labels, pools(s)[3].Labels = []string{"fast"}, []string{"fast"}
+		}, "p1"},
+		"one that can be used": {func(s *situation) {
+			pools(s)[0].Labels, pools(s)[3].Labels = []string{"fast"}, []string{"fast"}
+		}, "p3"},
+		"its name": {func(s *situation) { pools(s)[3].Labels, s.req.Pool = []string{"reef"}, "reef" }, "p1"},
+	} {
+		id, err := landsIn(c.fill)
+		require.NoError(t, err, what)
+		require.Equal(t, c.id, id, what)
+	}
+	_, err := landsIn(func(s *situation) { pools(s)[3].Labels = []string{"quiet", "slow"} })
+	require.ErrorContains(t, err,
+		`petrel has no pool of the name or label "Fast"; it has usb, reef, kelp, shoal (quiet, slow)`)
+}
+
+// TestEmptyDrives: what lies in drives of either kind is left out, and nothing else is.
+func TestEmptyDrives(t *testing.T) {
+	m := full()
+	m.Devices = append(m.Devices, machine.Device{Kind: machine.DeviceFloppy, Name: "Floppy drive 1", File: "f.img"},
+		machine.Device{Kind: machine.DeviceSerial, Name: "Serial port 1", File: "/dev/ttyS0"})
+	files := map[string]string{}
+	for _, d := range (plan.Handing{EmptyDrives: true}).Of(m).Devices {
+		files[d.Name] = d.File
+	}
+	require.Empty(t, files["CD drive 1"])
+	require.Empty(t, files["Floppy drive 1"])
+	require.Equal(t, "/dev/ttyS0", files["Serial port 1"])
+	require.Equal(t, "f.img", m.Devices[len(m.Devices)-2].File, "the machine itself stays as it is")
+}
+
+// TestNumbersOfSeveral: each of several machines of a package knows which it is, from one.
+func TestNumbersOfSeveral(t *testing.T) {
+	one, two := plainCase(t), plainCase(t)
+	_, err := one.plan(t)
+	require.NoError(t, err)
+	_, err = two.plan(t)
+	require.NoError(t, err)
+	two.facts.Package.Envelope.Machines[0].Name = "rain-gauge"
+	both := one.facts.Package.Envelope
+	both.Machines = append(both.Machines, two.facts.Package.Envelope.Machines[0])
+	first, second := one.facts, one.facts
+	second.Machine = 1
+	told := &firststart.Data{HostName: "gauge-{n}"}
+	p, err := plan.ImportAll([]plan.ImportFacts{first, second}, plan.BringRequest{FirstStart: told,
+		Identity: "renew", TakeRecommended: true})
+	require.NoError(t, err)
+	var names []string
+	for _, put := range stepsOf[plan.Place](p) {
+		names = append(names, put.FirstStart.Data.HostName)
+	}
+	require.Equal(t, []string{"gauge-1", "gauge-2"}, names)
 }
