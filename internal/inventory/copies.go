@@ -504,7 +504,7 @@ func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, jo
 	if err := putCopy(ctx, l.q, c, nil, rel); err != nil {
 		return err
 	}
-	subject, err := l.called(ctx, c.HostID, c.Form, c.Name)
+	subject, err := l.called(ctx, c.ID)
 	if err != nil {
 		return err
 	}
@@ -513,18 +513,15 @@ func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, jo
 }
 
 // called is what people call a copy by: HOST/NAME where a host lists it, else its name.
-func (l Ledger) called(ctx context.Context, host *uuid.UUID, form lineage.Form, name string) (subject string,
-	err error) {
-	if host == nil || form != lineage.Registered {
-		return name, nil
-	}
-	err = l.q.QueryRow(ctx, `select name || '/' || $2 from hosts where id = $1`, host, name).Scan(&subject)
+func (l Ledger) called(ctx context.Context, id uuid.UUID) (subject string, err error) {
+	err = l.q.QueryRow(ctx, `select coalesce(h.name || '/', '') || c.name from copies c
+		left join hosts h on h.id = c.host_id and c.form = 'registered' where c.id = $1`, id).Scan(&subject)
 	return subject, err
 }
 
 // ForgetCopy notes that a copy is gone, or has another form from now on.
 func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, what, who, why, job string) error {
-	var subject, name string
+	var name string
 	var lineageID uuid.UUID
 	copyID, err := uuid.Parse(id)
 	if err != nil {
@@ -534,9 +531,8 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 		for no key update`, copyID); err != nil {
 		return err
 	}
-	if err := l.q.QueryRow(ctx, `select coalesce(h.name || '/', '') || c.name from copies c
-		left join hosts h on h.id = c.host_id and c.form = 'registered' where c.id = $1`, copyID).Scan(
-		&subject); err != nil {
+	subject, err := l.called(ctx, copyID) // as it was
+	if err != nil {
 		return err
 	}
 	if err := l.q.QueryRow(ctx, `update copies set gone_at = case when $2 = '' then now() end, form = case

@@ -152,30 +152,30 @@ func (l Ledger) Audit(ctx context.Context, e Entry) error {
 	return err
 }
 
-// heldCopy is an entry about the one copy that a job keeps others from; about none where there are several.
-func heldCopy(ctx context.Context, tx pgx.Tx, job uuid.UUID) (e Entry, err error) {
-	list, err := rows[struct {
-		ID        uuid.UUID
-		LineageID uuid.UUID
-	}](ctx, tx, `select c.id, c.lineage_id from holds h join copies c on h.key = 'copy:' || c.id
-		where h.job_id = $1`, job)
-	if err == nil && len(list) == 1 {
-		e.CopyID, e.LineageID = &list[0].ID, &list[0].LineageID
+// heldCopy is the one copy that a job keeps others from, and its lineage; nil where there are several, or none.
+func heldCopy(ctx context.Context, tx pgx.Tx, job uuid.UUID) (id, lineage *uuid.UUID, err error) {
+	list, err := rows[struct{ ID, LineageID uuid.UUID }](ctx, tx, `select id, lineage_id from copies where id in (
+		select substr(key, length('copy:') + 1)::uuid from holds where job_id = $1 and key like 'copy:%') limit 2`, job)
+	if err != nil || len(list) != 1 {
+		return nil, nil, err
 	}
-	return e, err
+	return &list[0].ID, &list[0].LineageID, nil
 }
 
-// auditJob writes that a job has ended. One that is done and has told of each copy that it made or changed has nothing
-// to add.
-func (l Ledger) auditJob(ctx context.Context, e Entry, done bool) error {
-	if done {
-		told := false
-		if err := l.q.QueryRow(ctx, `select exists (select 1 from audit where detail->>'job' = $1::text)`,
-			fmt.Sprint(e.Detail["job"])).Scan(&told); err != nil || told {
-			return err
-		}
+// auditEnd writes how a job has ended, once for what was done: where it is done, and has told that of each copy that it
+// made or changed, there is nothing to add.
+func (l Ledger) auditEnd(ctx context.Context, j *Job, state JobState, message string, copy, lineage *uuid.UUID) error {
+	what := j.Operation
+	if state != JobDone {
+		what += " " + string(state)
 	}
-	return l.Audit(ctx, e)
+	told := false
+	if err := l.q.QueryRow(ctx, `select exists (select 1 from audit where detail->>'job' = $1::text and what = $2)`,
+		j.ID.String(), what).Scan(&told); err != nil || told {
+		return err
+	}
+	return l.Audit(ctx, Entry{Who: j.UserName, What: what, Subject: j.Subject, CopyID: copy, LineageID: lineage,
+		Why: j.Note, Detail: map[string]any{"job": j.ID, "error": message}})
 }
 
 // historyFields are what history can be filtered by.
@@ -186,7 +186,9 @@ var historyFields = map[string]field{
 	"copy":    {equal: "copy_id = %s::uuid", check: isUUID},
 	"job":     {equal: "detail->>'job' = %s", check: isUUID},
 	"since":   {equal: "at >= %s::timestamptz", check: isTime},
-	"until":   {equal: "at < %s::timestamptz", check: isTime},
+	// a day is meant as a whole
+	"until": {equal: "at < %[1]s::text::timestamptz + case when length(%[1]s::text) = 10 then interval '1 day' " +
+		"else interval '0' end", check: isTime},
 }
 
 // isTime takes a day, or a moment of it with its zone.

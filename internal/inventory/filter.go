@@ -18,7 +18,7 @@ import (
 
 // field is what a filter may ask of a list.
 type field struct {
-	equal string // SQL with %s where the argument goes
+	equal string // SQL with %s where the argument goes, or %[1]s for each of several places
 	like  string // likewise, of a pattern; "" when only = makes sense
 	check func(value string) error
 	noun  string // what its values name, of nouns; "" for what is no name
@@ -55,11 +55,13 @@ func known(ctx context.Context, q Querier, noun, name string) error {
 	if len(names) > mostTold {
 		names = append(names[:mostTold], "…")
 	}
-	e := Wrong("There is no %s %q.", noun, name)
-	if len(names) > 0 {
-		e = Wrong("There is no %s %q; there are %s.", noun, name, strings.Join(names, ", "))
+	switch len(names) {
+	case 0:
+		return Wrong("There is no %s %q, nor any other.", noun, name)
+	case 1:
+		return Wrong("There is no %s %q; there is %s only.", noun, name, names[0])
 	}
-	return e
+	return Wrong("There is no %s %q; there are %s.", noun, name, strings.Join(names, ", "))
 }
 
 // knownAll refuses the first name that there is not. Empty ones are none.

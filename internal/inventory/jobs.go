@@ -1,7 +1,6 @@
 package inventory
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -506,7 +505,7 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, 
 		if tag.RowsAffected() == 0 {
 			return fmt.Errorf("job %s can't end as %s: %w", j.ID, state, errBehind)
 		}
-		about, err := heldCopy(ctx, tx, j.ID)
+		copyID, lineageID, err := heldCopy(ctx, tx, j.ID)
 		if err != nil {
 			return err
 		}
@@ -528,12 +527,7 @@ func (inv *Inventory) EndJob(ctx context.Context, j *Job, state JobState, code, 
 				return err
 			}
 		}
-		if state != JobDone {
-			about.What = j.Operation + " " + string(state)
-		}
-		about.Who, about.What, about.Subject = j.UserName, cmp.Or(about.What, j.Operation), j.Subject
-		about.Why, about.Detail = j.Note, map[string]any{"job": j.ID, "error": message}
-		if err := In(tx).auditJob(ctx, about, state == JobDone); err != nil {
+		if err := In(tx).auditEnd(ctx, j, state, message, copyID, lineageID); err != nil {
 			return err
 		}
 		return In(tx).Emit(ctx, "job", j.ID.String(), map[string]any{"state": state})

@@ -400,6 +400,35 @@ func TestHold(t *testing.T) {
 	require.Equal(t, "done: done done", states(b.now(j)))
 }
 
+// TestHeldIsTold: that a job is done is in the history once, whatever was asked of it on the way.
+func TestHeldIsTold(t *testing.T) {
+	b := newBench(t)
+	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
+	j := b.job(mend)
+	_, err := b.tick(j)
+	require.NoError(t, err)
+	_, err = b.s.Hold(b.ctx, j.ID.String(), "robin")
+	require.NoError(t, err)
+	_, err = b.tick(j)
+	require.NoError(t, err)
+	b.agent.tasks["s1"] = nil
+	b.resume(j)
+	require.Equal(t, "done: done", states(b.now(j)))
+	list, err := b.inv.History(b.ctx, nil, "job="+j.ID.String(), 100, "")
+	require.NoError(t, err)
+	var told []string
+	for _, e := range list {
+		told = append(told, e.What)
+	}
+	require.Equal(t, []string{j.Operation, "job resume", "job hold"}, told)
+	for _, filter := range []string{"since", "until"} {
+		today := time.Now().UTC().Format(time.DateOnly)
+		list, err = b.inv.History(b.ctx, nil, "job="+j.ID.String()+" "+filter+"="+today, 100, "")
+		require.NoError(t, err)
+		require.Len(t, list, len(told), "%s a day: all of it", filter)
+	}
+}
+
 // TestSilentAgent: an agent that is away fails nothing: its step is asked for again.
 func TestSilentAgent(t *testing.T) {
 	b := newBench(t)
