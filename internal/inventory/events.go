@@ -154,12 +154,19 @@ func (l Ledger) Audit(ctx context.Context, e Entry) error {
 
 // heldCopy is the one copy that a job keeps others from, and its lineage; nil where there are several, or none.
 func heldCopy(ctx context.Context, tx pgx.Tx, job uuid.UUID) (id, lineage *uuid.UUID, err error) {
-	list, err := rows[struct{ ID, LineageID uuid.UUID }](ctx, tx, `select id, lineage_id from copies where id in (
-		select substr(key, length('copy:') + 1)::uuid from holds where job_id = $1 and key like 'copy:%') limit 2`, job)
-	if err != nil || len(list) != 1 {
+	keys, err := rows[struct{ Key string }](ctx, tx, `select key from holds where job_id = $1 and key like 'copy:%'
+		limit 2`, job)
+	if err != nil || len(keys) != 1 {
 		return nil, nil, err
 	}
-	return &list[0].ID, &list[0].LineageID, nil
+	if id = OptionalID(strings.TrimPrefix(keys[0].Key, CopyKey(""))); id == nil {
+		return nil, nil, nil // it was not in the inventory
+	}
+	list, err := rows[struct{ LineageID uuid.UUID }](ctx, tx, `select lineage_id from copies where id = $1`, id)
+	if err != nil || len(list) == 0 {
+		return nil, nil, err
+	}
+	return id, &list[0].LineageID, nil
 }
 
 // auditEnd writes how a job has ended, once for what was done: where it is done, and has told that of each copy that it
