@@ -71,10 +71,14 @@ func (h HostFacts) landing() []landing.Pool {
 	return pools
 }
 
-// labelled is the host's roomiest pool with a label of those that can be used.
-func (h HostFacts) labelled(label string) (best PoolFacts, found bool) {
+// PoolMeant is the host's pool that somebody means by a name, or by a label: the roomiest with that of those that can
+// be used. False: there is none.
+func (h HostFacts) PoolMeant(ref string) (best PoolFacts, found bool) {
+	if at := slices.IndexFunc(h.Pools, func(p PoolFacts) bool { return strings.EqualFold(p.Name, ref) }); at >= 0 {
+		return h.Pools[at], true
+	}
 	for _, p := range h.Pools {
-		has := slices.ContainsFunc(p.Labels, func(l string) bool { return strings.EqualFold(l, label) })
+		has := slices.ContainsFunc(p.Labels, func(l string) bool { return strings.EqualFold(l, ref) })
 		if has && usable(p) && (!found || p.FreeBytes > best.FreeBytes) {
 			best, found = p, true
 		}
@@ -99,12 +103,6 @@ func (h HostFacts) poolWords() string {
 func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed, error) {
 	h := a.Host
 	pools := h.landing()
-	called := func(name string) (PoolFacts, bool) {
-		if at := slices.IndexFunc(h.Pools, func(p PoolFacts) bool { return strings.EqualFold(p.Name, name) }); at >= 0 {
-			return h.Pools[at], true
-		}
-		return h.labelled(name)
-	}
 	var now, capacity int64
 	for _, d := range m.Disks {
 		now, capacity = now+d.FileBytes, capacity+d.VirtualBytes
@@ -112,13 +110,13 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 	l := &landed{of: map[string]PoolFacts{}, format: map[string]string{}}
 	found := false
 	if req.Pool != "" {
-		if l.pool, found = called(req.Pool); !found {
+		if l.pool, found = h.PoolMeant(req.Pool); !found {
 			return nil, fmt.Errorf("%s has no pool of the name or label %q; it has %s", h.Name, req.Pool,
 				h.poolWords())
 		}
 	} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Machine, Bytes: now, Capacity: capacity},
 		h.Name, pools, a.Landing); ok {
-		l.pool, found = called(name)
+		l.pool, found = h.PoolMeant(name)
 		b.landedBy(m.Name, name, rule)
 	} else if at := slices.IndexFunc(h.Pools, usable); at >= 0 {
 		l.pool, found = h.Pools[at], true
@@ -136,13 +134,13 @@ func (b *builder) land(a Arrival, req BringRequest, m *machine.Machine) (*landed
 		l.format[d.ID] = format
 		to, ok := l.pool, true
 		if name != "" {
-			if to, ok = called(name); !ok {
+			if to, ok = h.PoolMeant(name); !ok {
 				return nil, fmt.Errorf("%s has no pool of the name or label %q for disk %s; it has %s", h.Name, name,
 					d.ID, h.poolWords())
 			}
 		} else if name, rule, ok := landing.Choose(landing.File{Kind: landing.Disk, Bytes: d.FileBytes,
 			Capacity: d.VirtualBytes}, h.Name, pools, a.Landing); ok && rule.Kind == landing.Disk && req.Pool == "" {
-			to, _ = called(name)
+			to, _ = h.PoolMeant(name)
 			b.landedBy(d.ID, name, rule)
 		}
 		if to.ID != l.pool.ID {

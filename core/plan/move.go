@@ -27,7 +27,7 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 		from = *facts.From
 	} else if facts.Elsewhere != nil {
 		return moveInPlace(facts, req)
-	} else if req.Pool == "" || req.Pool == facts.Pool {
+	} else if to, there := facts.Host.PoolMeant(req.Pool); req.Pool == "" || there && to.Name == facts.Pool {
 		return nil, fmt.Errorf("%s is at %s already: name another host (--host), or another pool of this one (--pool)",
 			facts.Where, facts.Host.Name)
 	}

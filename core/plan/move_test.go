@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -127,9 +128,11 @@ func TestMove(t *testing.T) {
 			}
 		}
 	}
-	for _, pool := range []string{"", "reef"} {
+	for _, pool := range []string{"", "reef", "REEF", "fast"} {
 		facts := moving(t)
 		here(&facts)
+		at := slices.IndexFunc(facts.Host.Pools, func(p plan.PoolFacts) bool { return p.Name == "reef" })
+		facts.Host.Pools[at].Labels = []string{"fast"}
 		_, err := plan.MoveMachine(facts, plan.BringRequest{Pool: pool, TakeRecommended: true})
 		require.ErrorContains(t, err, "is at gannet already")
 	}

@@ -253,7 +253,7 @@ func (b *builder) files(facts RegisterFacts, req BringRequest) (string, error) {
 	}
 	for _, p := range facts.Host.Pools {
 		if files != Copy && facts.From == nil && p.ID == facts.Folder.Pool {
-			if files == Move && (req.Pool == "" || req.Pool == p.Name) {
+			if to, _ := facts.Host.PoolMeant(req.Pool); files == Move && (req.Pool == "" || to.ID == p.ID) {
 				files = Stay // it is in that pool already
 			}
 			b.poolState(p, facts.Host)

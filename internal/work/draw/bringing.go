@@ -81,8 +81,12 @@ func (b *Bringing) made(p *plan.Plan, h *inventory.Host) *Drawn {
 
 // poolFor is the pool that the plan will choose, for asking which names are taken.
 func poolFor(h plan.HostFacts, name string) uuid.UUID {
+	if to, there := h.PoolMeant(name); name != "" && there {
+		id, _ := uuid.Parse(to.ID)
+		return id
+	}
 	for _, p := range h.Pools {
-		if name == p.Name || name == "" && p.State == plan.PoolReady && !p.Removable {
+		if name == "" && p.State == plan.PoolReady && !p.Removable {
 			id, _ := uuid.Parse(p.ID)
 			return id
 		}
