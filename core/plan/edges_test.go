@@ -373,3 +373,28 @@ func TestChangedWhileItRuns(t *testing.T) {
 	_, err := plan.Change(sound(t), plan.ChangeRequest{Media: map[string]string{"cd 7": ""}})
 	require.ErrorContains(t, err, `no drive "cd 7"`)
 }
+
+// TestEstimate: a plan's time is told by what was measured for its steps, and by how many of its jobs run at once.
+func TestEstimate(t *testing.T) {
+	p := &plan.Plan{Jobs: 1, Steps: []plan.Step{{Bytes: 1500 << 20}, {}, {Bytes: 1500 << 20}}}
+	for what, c := range map[string]struct {
+		paces  []float64
+		most   int64
+		jobs   int
+		atOnce int
+		want   int64
+	}{
+		"nothing is known":      {nil, 0, 1, 2, 20},
+		"one was measured":      {[]float64{30 << 20, 0, 0}, 0, 1, 2, 60},
+		"no faster than it may": {[]float64{30 << 20, 0, 300 << 20}, 10 << 20, 1, 1, 300},
+		"two jobs at once":      {[]float64{30 << 20, 0, 30 << 20}, 0, 2, 4, 50},
+		"two jobs, one by one":  {[]float64{30 << 20, 0, 30 << 20}, 0, 2, 1, 100},
+	} {
+		p.Jobs = c.jobs
+		p.Estimate(c.paces, c.most, c.atOnce)
+		require.Equal(t, c.want, p.Seconds, what)
+	}
+	p.Steps = nil
+	p.Estimate(nil, 0, 1)
+	require.EqualValues(t, 1, p.Seconds, "at least")
+}

@@ -6,6 +6,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -242,9 +243,28 @@ func (b *builder) finish(p *Plan) (*Plan, error) {
 	for _, s := range p.Steps {
 		p.Bytes += s.Bytes
 	}
-	const bytesPerSecond = 150 << 20 // of converting, on an ordinary host
-	p.Seconds = p.Bytes/bytesPerSecond + 1
+	p.Estimate(nil, 0, 1)
 	return p, nil
+}
+
+// usualPace is of converting on an ordinary host, in bytes a second, until anything was measured there.
+const usualPace = 150 << 20
+
+// Estimate works out the seconds that the plan takes: by the pace that was measured for each of its steps, in bytes a
+// second, 0 where none was; where none goes faster than most, 0 for no such limit; with so many of its jobs at once.
+func (p *Plan) Estimate(paces []float64, most int64, atOnce int) {
+	sum := 0.0
+	for i, s := range p.Steps {
+		pace := float64(usualPace)
+		if i < len(paces) && paces[i] > 0 {
+			pace = paces[i]
+		}
+		if most > 0 {
+			pace = min(pace, float64(most))
+		}
+		sum += float64(s.Bytes) / pace
+	}
+	p.Seconds = max(1, int64(math.Round(sum/float64(max(1, min(atOnce, p.Jobs))))))
 }
 
 // Together makes one plan of those for several machines, to be carried out one

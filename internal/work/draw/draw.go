@@ -33,7 +33,7 @@ type Operation struct {
 	Name string `json:"name"` // in requests, plans and records
 	// begins a sentence that the subject ends: over the sheet that asks for it, on its button
 	Title   string `json:"title"`
-	To      string `json:"to"`      // leads from the subject to where it goes, in that sentence; empty: to nowhere else
+	To      string `json:"-"`       // leads from the subject to where it goes, in that sentence; empty: to nowhere else
 	Becomes string `json:"becomes"` // what its subject is afterwards, for a sheet that asks for nothing else
 	Command string `json:"command"` // of the client that asks for it, without its options
 	// New makes an empty request.
@@ -229,10 +229,19 @@ func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
 		return nil, err
 	}
 	d.Title = operations[a.Operation].Sentence(d.Subjects, d.Target)
-	if d.Bytes > 0 {
-		d.Seconds, err = g.inv.Estimate(ctx, d.Steps, d.Hosts, d.Jobs, a.Rate)
+	if d.Bytes == 0 {
+		return d, nil
 	}
-	return d, err
+	paces, err := g.inv.Paces(ctx, d.Steps, d.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	limits, err := g.inv.Limits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d.Estimate(paces, a.Rate, min(limits.PerHost, limits.PerLink))
+	return d, nil
 }
 
 // mostNamed is how many machines a sentence names before it counts them.
