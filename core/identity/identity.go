@@ -29,6 +29,10 @@ const (
 // Facets lists all, in the order in which they are told.
 var Facets = []Facet{MachineUUID, FirmwareUUID, MAC, DiskID, GenerationID, TPM}
 
+// Usual are the facets that are renewed unless others are named: all but the TPM's, which secrets of the guest may hang
+// on.
+var Usual = []Facet{MachineUUID, FirmwareUUID, MAC, DiskID, GenerationID}
+
 var words = map[Facet]string{MachineUUID: "machine UUID", FirmwareUUID: "firmware UUID", MAC: "MACs",
 	DiskID: "disk ids", GenerationID: "generation id", TPM: "TPM identity"}
 

@@ -128,15 +128,11 @@ func (a *app) renewCmd() *cobra.Command {
 		Args:    cobra.ArbitraryArgs,
 		Example: "  unvora renew petrel/tide-probe --facet mac\n  unvora renew training-01 --plan"},
 		"renewed", func(args []string) (any, error) {
-			all := facets
-			if len(all) == 0 {
-				all = []string{"uuid", "firmware-uuid", "mac", "disk-id", "generation-id"}
+			for i, f := range facets {
+				facets[i] = strings.TrimSuffix(f, "=renew")
 			}
-			for i, f := range all {
-				all[i] = strings.TrimSuffix(f, "=renew")
-			}
-			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: &args, Renew: all,
-				Where: optional(m.where), AllOrNothing: &m.allOrNothing}, m.check(args)
+			return openapi.RenewRequest{Operation: openapi.RenewRequestOperationRenew, Copies: &args,
+				Renew: optionalList(facets), Where: optional(m.where), AllOrNothing: &m.allOrNothing}, m.check(args)
 		})
 	m.flags(a, cmd, "name~training-*")
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "only this facet: uuid, firmware-uuid, mac, disk-id, "+

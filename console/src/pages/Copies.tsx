@@ -56,7 +56,6 @@ const columns: Record<string, Shown> = {
   },
 };
 const usual = "state,where,size,made,macs";
-const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 type Doing = "export" | "clone" | "move" | "start" | "stop" | "renew" | "delist";
 
@@ -64,7 +63,6 @@ type Doing = "export" | "clone" | "move" | "start" | "stop" | "renew" | "delist"
 function requestOf(doing: Doing, copies: string[]): Asking | undefined {
   switch (doing) {
     case "renew":
-      return { operation: "renew", copies, renew: renewable };
     case "start":
     case "stop":
     case "delist":

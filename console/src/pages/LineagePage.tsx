@@ -40,7 +40,6 @@ const plains: string[] = [
   "put-back",
 ] satisfies Plain[];
 const firstStartDisc = "first-start.iso";
-const renewable = ["uuid", "firmware-uuid", "mac", "disk-id", "generation-id"];
 
 export function LineagePage() {
   const { name = "" } = useParams();
@@ -59,8 +58,6 @@ export function LineagePage() {
   const request = (operation: Plain, copy: Copy, disk = ""): Asking => {
     const copies = [copy.id];
     switch (operation) {
-      case "renew":
-        return { operation, copies, renew: renewable };
       case "detach":
         return { operation, copies, disk };
       default:

@@ -20,7 +20,7 @@ func init() {
 type Renew struct {
 	Asked
 	Many
-	Renew []string `json:"renew"` // facets
+	Renew []string `json:"renew,omitempty"` // facets; none for the usual ones
 }
 
 func (r *Renew) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
@@ -33,6 +33,9 @@ func (r *Renew) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		if facets[i] = identity.Facet(f); facets[i].Words() == "" {
 			return nil, inventory.Wrong("There is no facet %q; there are %v.", f, identity.Facets)
 		}
+	}
+	if len(facets) == 0 {
+		facets = identity.Usual
 	}
 	return r.each(r, copies, plan.Together, func(i int, a *Asked) (*Drawn, error) {
 		c := copies[i]
