@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"unvora.example/unvora/core/lineage"
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -70,13 +71,13 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	}
 	for _, device := range r.Add {
 		kind, file, of := strings.Cut(device, "=")
-		if of {
+		if of && (kind == machine.DeviceCD || kind == machine.DeviceFloppy) {
 			if file, err = g.medium(ctx, c, file); err != nil {
 				return nil, err
 			}
-			kind += "=" + file
+			device = kind + "=" + file
 		}
-		add = append(add, kind)
+		add = append(add, device)
 	}
 	return c.changed(*facts, plan.ChangeRequest{Operation: r.Operation, Name: r.Name, Folder: r.Folder, CPUs: r.CPUs,
 		MemoryBytes: r.MemoryBytes, Guest: r.Guest, Boot: r.Boot, Add: add, Drop: r.Drop, AddNICs: r.AddNICs,
