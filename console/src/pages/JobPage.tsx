@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useMemo } from "react";
 import { Link, useParams } from "react-router";
 import { jobPlanQuery, jobQuery } from "../api";
 import type { Job, Plan } from "../api";
@@ -12,6 +12,7 @@ import { RatePlot } from "../parts/RatePlot";
 import type { Rates } from "../parts/RatePlot";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
+import { useRates } from "../parts/useRates";
 
 /** A job in full: what it does, how far it is, what was decided, and how long each step took. */
 export function JobPage() {
@@ -101,23 +102,12 @@ const kept = 600; // rates of a job that is watched
 
 /** How fast a job went, by its steps; while it is watched, second by second. */
 function Speed({ job: j }: { job: Job }) {
-  const [watched, setWatched] = useState<Rates>({ at: [], rate: [] });
-  const now = j.bytesPerSecond;
-  const going = j.state === "working" && j.total > 0;
-  useEffect(() => {
-    if (!going) return;
-    const timer = setInterval(
-      () =>
-        setWatched((r) => ({
-          at: [...r.at, Date.now() / 1000].slice(-kept),
-          rate: [...r.rate, now].slice(-kept),
-        })),
-      1000,
-    );
-    return () => clearInterval(timer);
-  }, [going, now]);
+  const watched = useRates(j.bytesPerSecond, kept, j.state === "working" && j.total > 0);
   const steps = useMemo(() => ofSteps(j.steps), [j.steps]);
-  const rates = watched.at.length > 1 ? watched : steps;
+  const rates = useMemo(
+    () => (watched.length > 1 ? { at: watched.map((w) => w.at), rate: watched.map((w) => w.rate) } : steps),
+    [watched, steps],
+  );
   if (rates.at.length < 2) return null;
   return (
     <section className="mt-4" aria-label="Rate over time">

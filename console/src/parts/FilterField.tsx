@@ -2,7 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
 import { hostsQuery } from "../api";
 import { completions } from "../filter";
-import { typing } from "./KeyList";
+import { useKey } from "./useKey";
 
 const pause = 250; // ms without a key before the list is asked for
 
@@ -22,15 +22,7 @@ export function FilterField({ value, onChange }: { value: string; onChange: (tex
     const timer = window.setTimeout(() => onChange(text), pause);
     return () => window.clearTimeout(timer);
   }, [text, value, onChange]);
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      if (e.key !== "f" || typing(e) || e.ctrlKey || e.metaKey) return;
-      e.preventDefault();
-      field.current?.focus();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, []);
+  useKey("f", () => field.current?.focus());
   const names = hosts.data?.pages[0]?.items.map((h) => h.name) ?? [];
   return (
     <>

@@ -1,12 +1,12 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { operationsQuery, searchQuery } from "../api";
 import type { Found } from "../api";
 import { pages } from "../pages";
-import { typing } from "./KeyList";
 import { Told } from "./Told";
+import { useKey } from "./useKey";
 
 type Choice = { key: string; kind: string; name: string; about: string; to: string };
 
@@ -34,15 +34,7 @@ function pathOf(f: Found): string {
 /** Finds anything: opened with "/" or its button, from wherever one is. */
 export function Find() {
   const [open, setOpen] = useState(false);
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      if (e.key !== "/" || typing(e) || e.ctrlKey || e.metaKey) return;
-      e.preventDefault();
-      setOpen(true);
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, []);
+  useKey("/", () => setOpen(true));
   return (
     <>
       <button className="text-soft hover:text-ink" onClick={() => setOpen(true)}>

@@ -1,11 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 import { cancelJob, childrenQuery, copyQuery, holdJob, resumeFailed, resumeJob, setRate } from "../api";
 import type { Job } from "../api";
 import { ago, count, duration, exact, size } from "../format";
 import { State } from "./State";
 import { Told } from "./Told";
+import { useRates } from "./useRates";
 
 /** Whether a job is over. */
 export const over = (j: Job) => ["done", "partly", "failed", "cancelled"].includes(j.state);
@@ -198,15 +199,7 @@ const shown = 60; // rates
 
 /** The last rates as a line. */
 function Throughput({ rate }: { rate: number }) {
-  const [rates, setRates] = useState<number[]>([]);
-  const now = useRef(rate);
-  useEffect(() => {
-    now.current = rate;
-  }, [rate]);
-  useEffect(() => {
-    const timer = setInterval(() => setRates((r) => [...r, now.current].slice(-shown)), 1000);
-    return () => clearInterval(timer);
-  }, []);
+  const rates = useRates(rate, shown).map((r) => r.rate);
   const most = Math.max(1, ...rates);
   const points = rates.map((r, n) => `${(n * 140) / (shown - 1)},${20 - (18 * r) / most}`).join(" ");
   return (

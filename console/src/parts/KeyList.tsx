@@ -1,5 +1,6 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useEffect, useState } from "react";
+import { useState } from "react";
+import { useKey } from "./useKey";
 
 const keys: [string, string][] = [
   ["/", "find anything: a name, UUID, MAC, address, page"],
@@ -11,21 +12,10 @@ const keys: [string, string][] = [
   ["esc", "close"],
 ];
 
-export const typing = (e: KeyboardEvent) =>
-  e.target instanceof HTMLInputElement ||
-  e.target instanceof HTMLTextAreaElement ||
-  e.target instanceof HTMLSelectElement;
-
 /** The list of keys, opened with "?" or its button. */
 export function KeyList() {
   const [open, setOpen] = useState(false);
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      if (e.key === "?" && !typing(e)) setOpen(true);
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, []);
+  useKey("?", () => setOpen(true));
   return (
     <>
       <button className="text-soft hover:text-ink" onClick={() => setOpen(true)}>

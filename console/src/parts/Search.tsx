@@ -1,18 +1,10 @@
-import { useEffect, useRef } from "react";
-import { typing } from "./KeyList";
+import { useRef } from "react";
+import { useKey } from "./useKey";
 
 /** The search field of a page; "f" leads to it. */
 export function Search({ value, onChange, hint }: { value: string; onChange: (text: string) => void; hint: string }) {
   const field = useRef<HTMLInputElement>(null);
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      if (e.key !== "f" || typing(e) || e.ctrlKey || e.metaKey) return;
-      e.preventDefault();
-      field.current?.focus();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, []);
+  useKey("f", () => field.current?.focus());
   return (
     <input
       ref={field}

@@ -1,7 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef, useState } from "react";
 import type { CSSProperties, ReactNode } from "react";
-import { typing } from "./KeyList";
+import { typing } from "./useKey";
 
 export type Column<T> = {
   head?: ReactNode;
