@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	browserdomain "github.com/chromedp/cdproto/browser"
@@ -80,6 +81,13 @@ func TestCopiesPage(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS("input[aria-label=Filter]"), "host=gannet name~training-*"),
 		chromedp.WaitVisible(byText("span", "12 copies")))
 	shot(t, ctx, "console-copies")
+	do(t, ctx, "no filter", chromedp.Navigate(e.server+"/copies"), chromedp.WaitVisible(byText("a", "archive-db")))
+	offered, err := chromedp.Run(ctx, chromedp.Evaluate[string](
+		`[...document.querySelectorAll("datalist option")].map(o => o.value).join(" ")`))
+	require.NoError(t, err)
+	require.ElementsMatch(t, e.offered(t, ""), strings.Fields(offered), "as the client does")
+	do(t, ctx, "filter again", chromedp.Navigate(e.server+"/copies?q=host%3Dgannet+name~training-*"),
+		chromedp.WaitVisible(byText("span", "12 copies")))
 	box := func(name string) chromedp.Search {
 		return chromedp.Search("//*[@role='row'][.//a[.='" + name + "']]//input")
 	}

@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -78,6 +79,24 @@ func packagesAtOnce(t *testing.T, e *estate) {
 		require.Equal(t, "reef", get[openapi.Copy](t, e, "copies", name).Pool, "the pool labelled fast")
 	}
 	require.Equal(t, 4, e.run(t, "inspect", none).status, "it is blocked")
+
+	// What a file holds counts, not what it is called; as JSON several are one list.
+	renamed, stuff := filepath.Join(dir, "one.bin"), filepath.Join(dir, "stuff.bin")
+	raw, err := os.ReadFile(one)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(renamed, raw, 0o644))
+	require.NoError(t, os.WriteFile(stuff, make([]byte, 1<<20), 0o644))
+	var jobs []openapi.Job
+	require.NoError(t, json.Unmarshal([]byte(e.ok(t, "import", renamed, two, "--host", "petrel", "--yes", "-o",
+		"json")), &jobs))
+	require.Len(t, jobs, 2)
+	for _, j := range jobs {
+		require.EqualValues(t, "done", j.State)
+		require.NotEmpty(t, j.NewCopy)
+	}
+	r = e.run(t, "import", stuff, stuff, "--host", "petrel")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, stuff+" is none: a raw image ends in .img or .raw")
 	for said, args := range map[string][]string{
 		"is no package":              {"import", one, filepath.Join(e.dir, "client.toml"), "--host", "petrel"},
 		"--name is for one machine":  {"import", one, two, "--host", "petrel", "--name", "x"},
@@ -103,7 +122,7 @@ func whatIsSaid(t *testing.T, e *estate) {
 	said = e.ok(t, "clone", "training-01", "--name", "class-{nn}", "--count", "2", "--yes")
 	require.Regexp(t, `gannet/class-02 is registered, stopped. Identity renewed \([a-z, -]+\)\. MAC [0-9a-f:]{17}\.`,
 		said)
-	require.Contains(t, said, "unvora where gannet/class-01")
+	require.Regexp(t, `(?m)^Done in [\d.]+ m?s\. .*unvora where gannet/class-01$`, said)
 	require.Contains(t, e.ok(t, "where", "gannet/class-01"), "gannet/class-02")
 	said = e.ok(t, "export", "training-01", "loft")
 	require.Regexp(t, `loft/training-01.ova is written, [\d.]+ MiB in `, said)
@@ -114,9 +133,16 @@ func whatIsSaid(t *testing.T, e *estate) {
 	profile := filepath.Join(t.TempDir(), "new.toml")
 	r := e.run(t, "hosts", "--config", profile)
 	require.Equal(t, 2, r.status)
-	require.Contains(t, r.err, "unvora login makes one")
+	require.Contains(t, r.err, "unvora login makes it")
 	said = e.onTerminal(t, "\x03", "change", "training-05", "--memory", "2GiB")
 	require.Contains(t, said, "cancelled; nothing was begun")
+	said = e.onTerminal(t, "\x03", "login", "robin", "--config", profile)
+	require.Contains(t, said, "cancelled; nothing was begun")
+	require.NoFileExists(t, profile)
+	said = e.ok(t, "hosts", "gannet", "--columns", "pool,free")
+	require.Regexp(t, `(?m)^pool +free$`, said)
+	require.NotContains(t, said, "leads out by")
+	require.Contains(t, e.run(t, "hosts", "gannet", "--columns", "colour").err, `--columns "colour": there are pool,`)
 	said = e.onTerminal(t, "", "copies", "--no-color", "--columns", "copy,state")
 	require.Regexp(t, `(?m)^archive-db +running\r?$`, said)
 	narrow := strings.Split(strings.ReplaceAll(e.onTerminal(t, "", "copies", "--no-color"), "\r", ""), "\n")
@@ -124,4 +150,20 @@ func whatIsSaid(t *testing.T, e *estate) {
 		require.LessOrEqual(t, len([]rune(line)), 118, line)
 	}
 	require.Contains(t, strings.Join(narrow, "\n"), "Left out for lack of room: MACs")
+	for _, offered := range e.offered(t, "") { // what the shell offers, the service takes
+		refused := e.run(t, "copies", "--where", offered+"nothing").err
+		require.NotContains(t, refused, "can't be filtered", offered)
+	}
+}
+
+// offered are the fields that the shell offers for a filter of copies.
+func (e *estate) offered(t *testing.T, begun string) (list []string) {
+	t.Helper()
+	for _, line := range strings.Split(e.ok(t, "__complete", "copies", "--where", begun), "\n") {
+		if strings.HasSuffix(line, "=") {
+			list = append(list, line)
+		}
+	}
+	require.Greater(t, len(list), 8)
+	return list
 }

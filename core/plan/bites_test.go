@@ -23,8 +23,9 @@ func TestAnswerThatIsNone(t *testing.T) {
 	require.ErrorContains(t, err, "many")
 }
 
-// TestSeveralNames: of several machines in a package the pattern of names counts from one.
-func TestSeveralNames(t *testing.T) {
+// twoMachines is a package of tide-gauge and rain-gauge.
+func twoMachines(t *testing.T) []plan.ImportFacts {
+	t.Helper()
 	one, two := plainCase(t), plainCase(t)
 	_, err := one.plan(t)
 	require.NoError(t, err)
@@ -35,7 +36,12 @@ func TestSeveralNames(t *testing.T) {
 	both.Machines = append(both.Machines, two.facts.Package.Envelope.Machines[0])
 	first, second := one.facts, one.facts
 	second.Machine = 1
-	p, err := plan.ImportAll([]plan.ImportFacts{first, second}, plan.BringRequest{Name: "{name}-{n}",
+	return []plan.ImportFacts{first, second}
+}
+
+// TestSeveralNames: of several machines in a package the pattern of names counts from one.
+func TestSeveralNames(t *testing.T) {
+	p, err := plan.ImportAll(twoMachines(t), plan.BringRequest{Name: "{name}-{n}",
 		Identity: "renew", TakeRecommended: true})
 	require.NoError(t, err)
 	keep(t, p)
@@ -246,18 +252,8 @@ func TestEmptyDrives(t *testing.T) {
 
 // TestNumbersOfSeveral: each of several machines of a package knows which it is, from one.
 func TestNumbersOfSeveral(t *testing.T) {
-	one, two := plainCase(t), plainCase(t)
-	_, err := one.plan(t)
-	require.NoError(t, err)
-	_, err = two.plan(t)
-	require.NoError(t, err)
-	two.facts.Package.Envelope.Machines[0].Name = "rain-gauge"
-	both := one.facts.Package.Envelope
-	both.Machines = append(both.Machines, two.facts.Package.Envelope.Machines[0])
-	first, second := one.facts, one.facts
-	second.Machine = 1
 	told := &firststart.Data{HostName: "gauge-{n}"}
-	p, err := plan.ImportAll([]plan.ImportFacts{first, second}, plan.BringRequest{FirstStart: told,
+	p, err := plan.ImportAll(twoMachines(t), plan.BringRequest{FirstStart: told,
 		Identity: "renew", TakeRecommended: true})
 	require.NoError(t, err)
 	var names []string

@@ -47,7 +47,7 @@ type app struct {
 	output                string
 	quiet, noColor, wide  bool
 	columns               []string // of tables; none for those that have room
-	wrong                 error    // with the columns that were asked for
+	shown                 []string // columns that the tables had which were shown
 	out, errOut           io.Writer
 	in                    *os.File
 	lines                 *bufio.Reader // what is typed into in
@@ -157,7 +157,7 @@ takes --plan to see what it would do.`,
 			root.AddCommand(cmd)
 		}
 	}
-	a.speakPlainly(root)
+	speakPlainly(root)
 	root.SetHelpCommandGroupID(groupRun)
 	root.SetCompletionCommandGroupID(groupRun)
 	return root

@@ -65,7 +65,10 @@ func (a *app) readProfile(must bool) (profile, error) {
 			break
 		}
 		if named != "" && must || !errors.Is(err, fs.ErrNotExist) {
-			return p, usage("client profile %s: %v. unvora login makes one", file, err)
+			if errors.Is(err, fs.ErrNotExist) {
+				return p, usage("there is no client profile %s: unvora login makes it", file)
+			}
+			return p, usage("client profile %s: %v", file, err)
 		}
 	}
 	p.Server = firstOf(a.server, os.Getenv("UNVORA_SERVER"), p.Server, defaultServer)

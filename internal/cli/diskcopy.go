@@ -113,12 +113,9 @@ it was when it is asked for again. The new disk gets an id of its own.`,
 
 // byEnding is the format that a file's ending stands for; "" where it stands for none.
 func byEnding(file string) string {
-	ending := strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
-	if ending == "img" {
-		return "raw"
-	}
+	ending := strings.ToLower(filepath.Ext(file))
 	for _, f := range formats.Table {
-		if f.Name == ending {
+		if ending == f.Extension || ending == "."+f.Name {
 			return f.Name
 		}
 	}

@@ -13,6 +13,8 @@ import (
 	"strconv"
 	"strings"
 
+	"unvora.example/unvora/core/disk/raw"
+
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
@@ -209,8 +211,24 @@ func isPackage(source string) bool {
 		return true
 	}
 	st, err := os.Stat(source)
-	return err == nil && st.IsDir()
+	if err != nil || st.IsDir() {
+		return err == nil
+	}
+	f, err := os.Open(source)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, tarMagicAt+len(tarMagic))
+	_, err = io.ReadFull(f, head)
+	return err == nil && string(head[tarMagicAt:]) == tarMagic
 }
+
+// What an archive bears in its first header (POSIX.1-1988, ustar), and where.
+const (
+	tarMagic   = "ustar"
+	tarMagicAt = 257
+)
 
 // bringEach brings several packages in, one after the other: what one can't do stops no other.
 func (a *app) bringEach(ctx context.Context, sources []string, o *importFlags, files string, s *settling) error {
@@ -225,6 +243,7 @@ func (a *app) bringEach(ctx context.Context, sources []string, o *importFlags, f
 	}
 	var failed []string
 	worst := statusDone
+	told, end := a.together()
 	for _, source := range sources {
 		req, err := o.request()
 		if err != nil {
@@ -234,6 +253,7 @@ func (a *app) bringEach(ctx context.Context, sources []string, o *importFlags, f
 		one := *s
 		a.say(a.errOut, "%s:", source)
 		err = a.bringIn(ctx, []string{source}, req, &one)
+		told()
 		if err == nil {
 			continue
 		}
@@ -242,16 +262,16 @@ func (a *app) bringEach(ctx context.Context, sources []string, o *importFlags, f
 			e = &exit{statusFailed, err}
 		}
 		if e.status == statusCancelled || e.status == statusUnreachable {
-			return err
+			return errors.Join(err, end())
 		}
 		failed, worst = append(failed, source), max(worst, e.status)
 		if said := e.Error(); said != "" {
 			fmt.Fprintln(a.errOut, a.paint(red, said))
 		}
 	}
-	switch {
-	case len(failed) == 0:
-		return nil
+	switch err := end(); {
+	case err != nil || len(failed) == 0:
+		return err
 	case s.planOnly:
 		return &exit{worst, errors.New("")}
 	}
@@ -320,10 +340,11 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 		return nil, nil
 	}
 	opened, err := ovf.OpenPath(sources[0])
-	if images := localDisks(sources); images != nil {
-		opened, err = a.aroundDisks(ctx, c, images, req.Host)
+	if none := noDisk(sources); none == "" {
+		opened, err = a.aroundDisks(ctx, c, sources, req.Host)
 	} else if len(sources) > 1 {
-		return nil, usage("several sources are the disks of one machine: %s is none", sources[0])
+		return nil, usage("several sources are the disks of one machine, and %s is none: a raw image ends in .img or "+
+			".raw", none)
 	}
 	var p *ovf.Problem
 	switch {
@@ -340,20 +361,20 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 	return opened, nil
 }
 
-// localDisks returns the paths when all of them are disk images; nil otherwise.
-func localDisks(paths []string) []string {
+// noDisk is the first of the paths that is no disk image; "" where all are. A raw one has nothing in it that tells so:
+// its ending has to, or it is a device.
+func noDisk(paths []string) string {
 	for _, path := range paths {
 		st, err := os.Stat(path)
 		if err != nil || st.IsDir() {
-			return nil
+			return path
 		}
 		in, err := inspectDisk(path)
-		if in == nil && err == nil && len(paths) == 1 && !strings.EqualFold(filepath.Ext(path), ".img") &&
-			!strings.EqualFold(filepath.Ext(path), ".raw") {
-			return nil // nothing says that it is raw
+		if in == nil && err == nil && byEnding(path) != raw.Format && st.Mode()&fs.ModeDevice == 0 {
+			return path
 		}
 	}
-	return paths
+	return ""
 }
 
 // aroundDisks makes a package of bare disks on this computer: what they hold

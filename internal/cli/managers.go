@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/internal/cimi/standin"
@@ -197,7 +196,7 @@ that this computer does not know is told first, to be compared and trusted.`,
 		if account == "" && !token {
 			return usage("--account ACCOUNT, or --use-token")
 		}
-		secret, err := a.managerSecret(args[0], token)
+		secret, err := a.managerSecret(cmd.Context(), args[0], token)
 		if err != nil {
 			return err
 		}
@@ -228,7 +227,7 @@ that this computer does not know is told first, to be compared and trusted.`,
 }
 
 // managerSecret is asked for, where somebody can be asked.
-func (a *app) managerSecret(name string, token bool) (string, error) {
+func (a *app) managerSecret(ctx context.Context, name string, token bool) (string, error) {
 	if s := os.Getenv("UNVORA_MANAGER_SECRET"); s != "" {
 		return s, nil
 	}
@@ -239,10 +238,7 @@ func (a *app) managerSecret(name string, token bool) (string, error) {
 	if token {
 		what = "Token"
 	}
-	fmt.Fprintf(a.errOut, "%s at %s: ", what, name)
-	raw, err := term.ReadPassword(int(a.in.Fd()))
-	fmt.Fprintln(a.errOut)
-	return string(raw), err
+	return a.secret(ctx, fmt.Sprintf("%s at %s: ", what, name))
 }
 
 func (a *app) managerCheckCmd() *cobra.Command {

@@ -169,7 +169,7 @@ func (a *app) userAddCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		password, err := a.askPassword("Password of " + args[0] + " (10 characters or more): ")
+		password, err := a.askPassword(cmd.Context(), "Password of "+args[0]+" (10 characters or more): ")
 		if err != nil {
 			return err
 		}
@@ -213,13 +213,13 @@ func (a *app) userChangeCmd() *cobra.Command {
 				return err
 			}
 			if self.User == args[0] {
-				current, err := a.askPassword("Present password: ")
+				current, err := a.askPassword(cmd.Context(), "Present password: ")
 				if err != nil {
 					return err
 				}
 				body.Current = &current
 			}
-			password, err := a.askPassword("New password of " + args[0] + " (10 characters or more): ")
+			password, err := a.askPassword(cmd.Context(), "New password of "+args[0]+" (10 characters or more): ")
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -21,7 +22,7 @@ import (
 func (a *app) print(value any, asTable func()) error {
 	if a.output == "table" {
 		asTable()
-		return a.wrong
+		return a.columnsThere()
 	}
 	raw, err := json.MarshalIndent(value, "", "  ")
 	if err != nil {
@@ -37,6 +38,36 @@ func (a *app) print(value any, asTable func()) error {
 	}
 	_, err = fmt.Fprintf(a.out, "%s\n", raw)
 	return err
+}
+
+// together puts what several calls print as JSON or YAML into one list: told is called behind each, end prints it.
+func (a *app) together() (told func(), end func() error) {
+	if a.output == "table" {
+		return func() {}, func() error { return nil }
+	}
+	out, output, list := a.out, a.output, []json.RawMessage{}
+	var one bytes.Buffer
+	a.out, a.output = &one, "json"
+	told = func() {
+		if raw := bytes.TrimSpace(one.Bytes()); len(raw) > 0 {
+			list = append(list, slices.Clone(raw))
+		}
+		one.Reset()
+	}
+	return told, func() error {
+		a.out, a.output = out, output
+		return a.print(list, nil)
+	}
+}
+
+// columnsThere refuses columns that no table has that was shown.
+func (a *app) columnsThere() error {
+	for _, c := range a.columns {
+		if len(a.shown) > 0 && !slices.Contains(a.shown, c) {
+			return usage("--columns %q: there are %s", c, strings.Join(a.shown, ", "))
+		}
+	}
+	return nil
 }
 
 // width is how many columns a terminal has; 0 for what is no terminal.
@@ -146,27 +177,21 @@ func (r *rows) without(column string) {
 }
 
 // only keeps the columns that were asked for.
-func (r *rows) only(columns []string) error {
-	for _, c := range columns {
-		if !slices.Contains(r.columns, c) {
-			return usage("--columns %q: there are %s", c, strings.Join(r.columns, ", "))
-		}
-	}
+func (r *rows) only(columns []string) {
 	for _, c := range slices.Clone(r.columns) {
 		if !slices.Contains(columns, c) {
 			r.without(c)
 		}
 	}
-	return nil
 }
 
 // Render writes the table. On a terminal that is too narrow the least important columns are left out, then the widest
 // one is wrapped between words; in a pipe nothing is.
 func (r *rows) Render() {
 	if len(r.a.columns) > 0 && len(r.columns) > 0 {
-		if err := r.only(r.a.columns); err != nil {
-			r.a.wrong = err
-			return
+		r.a.shown = append(r.a.shown, r.columns...)
+		if r.only(r.a.columns); len(r.columns) == 0 {
+			return // of several tables another has what was asked for
 		}
 	}
 	var out []string

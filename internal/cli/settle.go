@@ -318,34 +318,45 @@ func (a *app) ask(ctx context.Context, same []openapi.Finding) (string, error) {
 	}
 }
 
-// asked puts a question and reads the line that is typed. Ctrl-C ends it at once: nothing has begun.
+// asked puts a question and reads the line that is typed.
 func (a *app) asked(ctx context.Context, question string) (string, error) {
-	fmt.Fprint(a.errOut, question)
+	return answered(ctx, a.errOut, question, func() (string, error) {
+		line, err := a.lines.ReadString('\n')
+		if err != nil {
+			return "", &exit{statusOpen, errors.New("no answer")}
+		}
+		return strings.TrimSpace(line), nil
+	}, func() {})
+}
+
+// answered puts a question and reads the answer. Ctrl-C ends it at once: nothing has begun. leave undoes then what the
+// question did to the terminal.
+func answered(ctx context.Context, w io.Writer, question string, read func() (string, error),
+	leave func()) (string, error) {
+	fmt.Fprint(w, question)
 	type answer struct {
-		line string
+		text string
 		err  error
 	}
 	typed := make(chan answer, 1)
 	go func() {
-		line, err := a.lines.ReadString('\n')
-		typed <- answer{strings.TrimSpace(line), err}
+		text, err := read()
+		typed <- answer{text, err}
 	}()
 	select {
 	case <-ctx.Done():
-		fmt.Fprintln(a.errOut)
+		leave()
+		fmt.Fprintln(w)
 		return "", &exit{statusCancelled, errors.New("cancelled; nothing was begun")}
 	case t := <-typed:
-		if t.err != nil {
-			return "", &exit{statusOpen, errors.New("no answer")}
-		}
-		return t.line, nil
+		return t.text, t.err
 	}
 }
 
 // showPlan prints a plan for people.
 func (a *app) showPlan(p openapi.Plan) {
 	a.hung(a.out, "", a.paint(bold, p.Title))
-	a.showChanges(a.out, p.Changes)
+	a.changes(a.out, p.Changes, len(p.Changes))
 	for _, same := range shared(p.Findings) {
 		f := same[0]
 		answer := ""
@@ -400,17 +411,13 @@ func (a *app) showPlan(p openapi.Plan) {
 // findingIndent is before what is said of a finding.
 const findingIndent = "           "
 
-// Changes that are shown of a plan, and of one that asks nothing.
+// Changes that are shown where they are not what was asked for: of a plan that asks nothing, and behind a result.
 const (
-	mostChanges = 24
 	fewChanges  = 4
+	mostChanges = 24
 )
 
-// showChanges says what will be different about machines.
-func (a *app) showChanges(w io.Writer, changes []openapi.PlanChange) {
-	a.changes(w, changes, mostChanges)
-}
-
+// changes says what will be different about machines, the first of them.
 func (a *app) changes(w io.Writer, changes []openapi.PlanChange, most int) {
 	if len(changes) == 0 {
 		return
@@ -431,7 +438,7 @@ func (a *app) changes(w io.Writer, changes []openapi.PlanChange, most int) {
 	}
 	t.Render()
 	if more := len(changes) - most; more > 0 {
-		fmt.Fprintf(w, "  and %d more: --plan shows them\n", more)
+		fmt.Fprintf(w, "  and %d more: with --plan they are told, and in the plan of the job\n", more)
 	}
 }
 
@@ -494,12 +501,16 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 	})
 }
 
-// took says how long a job was at work: ", in 2 s".
+// took says how long a job was at work: " in 2 s". One over several machines counts from when it was made.
 func took(j *openapi.Job) string {
-	if j.StartedAt == nil || j.FinishedAt == nil {
+	if j.FinishedAt == nil {
 		return ""
 	}
-	return " in " + seconds(j.FinishedAt.Sub(*j.StartedAt).Seconds())
+	began := j.CreatedAt
+	if j.StartedAt != nil {
+		began = *j.StartedAt
+	}
+	return " in " + seconds(j.FinishedAt.Sub(began).Seconds())
 }
 
 func (a *app) detached(j *openapi.Job) error {
@@ -537,8 +548,7 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 			a.hung(a.out, "", fmt.Sprintf("%s is registered, %s. Identity %s.%s", place(k), k.State,
 				identityWords(k), macWords(k)))
 		}
-		fmt.Fprintf(a.out, "It took %s. See what descends from what: unvora where %s\n",
-			strings.TrimPrefix(took(j), " in "), namely(made[0]))
+		fmt.Fprintf(a.out, "Done%s. See what descends from what: unvora where %s\n", took(j), namely(made[0]))
 	})
 }
 

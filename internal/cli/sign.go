@@ -31,7 +31,7 @@ func (a *app) loginCmd() *cobra.Command {
 			return err
 		}
 		name := firstOf(strings.Join(args, ""), "admin")
-		password, err := a.askPassword("Password of " + name + ": ")
+		password, err := a.askPassword(cmd.Context(), "Password of "+name+": ")
 		if err != nil {
 			return err
 		}
@@ -49,7 +49,7 @@ func (a *app) loginCmd() *cobra.Command {
 	return cmd
 }
 
-func (a *app) askPassword(prompt string) (string, error) {
+func (a *app) askPassword(ctx context.Context, prompt string) (string, error) {
 	if !term.IsTerminal(int(a.in.Fd())) {
 		line, err := a.lines.ReadString('\n')
 		if err != nil && line == "" {
@@ -57,10 +57,22 @@ func (a *app) askPassword(prompt string) (string, error) {
 		}
 		return strings.TrimRight(line, "\r\n"), nil
 	}
-	fmt.Fprint(a.errOut, prompt)
-	raw, err := term.ReadPassword(int(a.in.Fd()))
-	fmt.Fprintln(a.errOut)
-	return string(raw), err
+	return a.secret(ctx, prompt)
+}
+
+// secret asks for something that is not to be seen while it is typed. After Ctrl-C the terminal shows again what is
+// typed.
+func (a *app) secret(ctx context.Context, prompt string) (string, error) {
+	fd := int(a.in.Fd())
+	before, err := term.GetState(fd)
+	if err != nil {
+		return "", err
+	}
+	return answered(ctx, a.errOut, prompt, func() (string, error) {
+		raw, err := term.ReadPassword(fd)
+		fmt.Fprintln(a.errOut)
+		return string(raw), err
+	}, func() { _ = term.Restore(fd, before) })
 }
 
 // SignIn makes a token for the client with a name and a password.

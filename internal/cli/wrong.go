@@ -65,7 +65,7 @@ var plurals = map[string]string{"host": "hosts", "pool": "pools", "switch": "swi
 
 // speakPlainly makes each refusal of a call one in our own words: what is missing or too many, by the names that the
 // command's line of use gives to it.
-func (a *app) speakPlainly(root *cobra.Command) {
+func speakPlainly(root *cobra.Command) {
 	root.SetFlagErrorFunc(wrongFlag)
 	var walk func(cmd *cobra.Command)
 	walk = func(cmd *cobra.Command) {
@@ -263,7 +263,7 @@ func (n atLeast) Set(text string) error {
 	return nil
 }
 
-// bytes is an option's size, 4GiB say: a number alone could mean anything.
+// bytesValue is an option's size, 4GiB say: a number alone could mean anything.
 type bytesValue struct{ into *int64 }
 
 func (b bytesValue) String() string {
