@@ -224,7 +224,9 @@ export const copiesQuery = (text: string) =>
 const copiesPage = (text: string, limit: number, after: string) => ({
   params: { query: { filter: filterOf(text), limit, after: after || undefined } },
 });
-/** All copies that a filter tells, page by page. */
+const mostListed = 100_000; // copies that a page takes in at once
+
+/** All copies that a filter tells, page by page. Too many are refused. */
 export async function allCopies(text: string): Promise<Copy[]> {
   const all: Copy[] = [];
   let after = "";
@@ -232,6 +234,9 @@ export async function allCopies(text: string): Promise<Copy[]> {
     const page = await take(client.GET("/copies", copiesPage(text, 1000, after)));
     all.push(...page.items);
     after = page.next ?? "";
+    if (after && all.length >= mostListed) {
+      throw new Problem(undefined, "More than 100,000 copies fit. Narrow the filter, or use unvora copies -o json.");
+    }
   } while (after);
   return all;
 }

@@ -372,7 +372,7 @@ function Detail({ name }: { name: string }) {
           },
           { head: "State", cell: (c) => <State is={c.form === "registered" ? c.state : c.form} /> },
           { head: "Size", look: "mono pr-4 text-right", cell: (c) => size(c.sizeBytes) },
-          { head: "Where", width: "minmax(0,1fr)", look: "mono truncate text-soft", cell: (c) => c.path },
+          { head: "Where", width: "minmax(0,1fr)", look: "mono truncate pr-4 text-soft", cell: (c) => c.path },
         ]}
       />
     </section>
@@ -437,7 +437,7 @@ function Trash({ host }: { host: string }) {
           { head: "Takes", look: "mono pr-4 text-right", cell: (t) => size(t.bytes) },
           { head: "Taken away", cell: (t) => <span title={exact(t.takenAt)}>{ago(t.takenAt)}</span> },
           { head: "Kept until", cell: (t) => exact(t.until) },
-          { head: "Lay at", width: "minmax(0,1fr)", look: "mono truncate text-soft", cell: (t) => t.was },
+          { head: "Lay at", width: "minmax(0,1fr)", look: "mono truncate pr-4 text-soft", cell: (t) => t.was },
           {
             head: "",
             cell: (t) => (
