@@ -31,7 +31,7 @@ func TestBreaches(t *testing.T) {
 		{"POST /plans", "/plans", `{"operation":"start","copies":["x"],"gently":true}`, `"gently"`},
 		{"POST /plans", "/plans", `{"operation":"fly"}`, "operation has to be one of attach, change"},
 		{"POST /plans", "/plans", `{}`, "operation"},
-		{"POST /plans", "/plans", `{"operation":"renew"}`, `"renew" is missing`},
+		{"POST /plans", "/plans", `{"operation":"export","copies":["x"]}`, `"destination" is missing`},
 		{"POST /plans", "/plans", `{"operation":"register","folders":["x"],"host":"h","files":"burn"}`, "files"},
 		{"POST /plans", "/plans", `{"operation":"change","copies":["x"],"cpus":-1}`, "cpus"},
 		{"POST /plans", "/plans", `["start"]`, "object"},
