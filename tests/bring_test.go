@@ -182,15 +182,13 @@ func TestOtherFamily(t *testing.T) {
 	require.Contains(t, found["cpu.too-many"].Message, "petrel gives a machine 8 at most")
 	require.Contains(t, found["memory.too-much"].Message, "petrel has 32 GiB")
 
-	// What a licence is bound to is not renewed unasked, though it collides.
+	// What a licence is bound to is kept, though it collides: the other one can be given its own.
 	e.ok(t, "mark", "licence-desk", "licence", "mac")
-	_, found, status = e.planned(t, "register", "ledge/licence-desk", "--host", "gannet", "--yes")
-	require.Equal(t, 3, status)
+	_, found, _ = e.planned(t, "register", "ledge/licence-desk", "--host", "gannet", "--yes")
 	require.Contains(t, found["mac.licence-bound"].Message, "A licence is bound to its MACs")
-	for _, r := range found["mac.licence-bound"].Remedies {
-		require.True(t, r.Explicit)
-		require.False(t, r.Recommended)
-	}
+	require.Contains(t, found["mac.licence-bound"].Message, "unvora renew fulmar/licence-desk --facet mac")
+	require.Equal(t, "keep", *found["mac.licence-bound"].Answer)
+	require.Equal(t, "keep", remedy(found["mac.licence-bound"]))
 	_, found, _ = e.planned(t, "register", "ledge/licence-desk", "--host", "skua", "--yes")
 	require.Contains(t, found["tpm.unsupported"].Message, "secrets in it are lost")
 	e.ok(t, "mark", "licence-desk", "nothing", "mac")

@@ -384,6 +384,15 @@ func (f *Finding) Recommend(id string) {
 	}
 }
 
+// Prefer makes one remedy the recommendation of this case, though in others it has to be named.
+func (f *Finding) Prefer(id string) {
+	for i := range f.Remedies {
+		r := &f.Remedies[i]
+		r.Explicit = r.Explicit && r.ID != id
+	}
+	f.Recommend(id)
+}
+
 // Value of an answer: what follows the colon, else the remedy's suggested value.
 func (f Finding) Value() string {
 	id, value, _ := strings.Cut(f.Answer, ":")

@@ -52,16 +52,18 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 	}
 	told := b.bound(facts, req, m, choice)
 	preset := func(facet identity.Facet) string {
-		if answered && choice[facet] == identity.Renew || req.Facets[facet] != "" {
+		if answered && choice[facet] == identity.Renew || req.Facets[facet] != "" || facts.Was != nil {
 			return choice[facet]
 		}
 		return ""
 	}
 	if len(facts.SameUUID) > 0 && choice[identity.MachineUUID] == identity.Keep {
-		u := b.raise(fit.Raise("identity.uuid-in-use", m.Name,
-			fmt.Sprintf("Its machine UUID is that of %s.", place(facts.SameUUID[0])), map[string]any{"uuid": m.UUID}),
-			preset(identity.MachineUUID))
-		if u.Remedy() == "renew" {
+		u := fit.Raise("identity.uuid-in-use", m.Name,
+			fmt.Sprintf("Its machine UUID is that of %s.", place(facts.SameUUID[0])), map[string]any{"uuid": m.UUID})
+		if b.saidKeep(req, m) {
+			u.Recommend("")
+		}
+		if u = b.raise(u, preset(identity.MachineUUID)); u.Remedy() == "renew" {
 			choice[identity.MachineUUID], choice[identity.FirmwareUUID] = identity.Renew, identity.Renew
 		}
 	}
@@ -85,9 +87,14 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 		if kept != "" && told[identity.MAC] {
 			continue // it was asked already
 		}
-		if kept != "" { // it both must be kept and collides: nothing is recommended
+		if kept != "" {
 			g.Message += fmt.Sprintf(" A %s is bound to it.", kept)
-			g.Explicit()
+		}
+		switch {
+		case kept != "":
+			g.Prefer(identity.Keep)
+		case g.Code == "mac.in-use" && b.saidKeep(req, m):
+			g.Recommend("") // it is asked: neither is meant for sure
 		}
 		if g = b.raise(g, preset(identity.MAC)); g.Remedy() != "" {
 			choice[identity.MAC] = g.Remedy()
@@ -100,6 +107,20 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 			"the machine-id and host keys that it has.", g.Name), map[string]any{"name": g.Name}), "")
 	}
 	return choice, nil
+}
+
+// saidKeep tells whether somebody has said that the identity is kept: what collides then is not renewed unasked.
+func (b *builder) saidKeep(req BringRequest, m *machine.Machine) bool {
+	if req.Identity == identity.Keep {
+		return true
+	}
+	for _, f := range b.findings {
+		if strings.HasPrefix(f.Code, "identity.origin-") && f.Subject == b.shown(m.Name) &&
+			b.answers.to(f, m.Name) == identity.Keep {
+			return true
+		}
+	}
+	return false
 }
 
 // origin asks whether a machine keeps the identity of what it was made from. Until that is answered, it shows what
@@ -144,7 +165,7 @@ func (b *builder) bound(facts Arrival, req BringRequest, m *machine.Machine,
 	told := map[identity.Facet]bool{}
 	for _, facet := range identity.Facets {
 		kind := facts.Bound[facet]
-		if kind == "" || choice[facet] != identity.Renew {
+		if kind == "" || choice[facet] != identity.Renew || b.stays && facts.heldElsewhere(facet, m) {
 			continue
 		}
 		code, what := "identity.activation", facet.Words()
@@ -153,9 +174,9 @@ func (b *builder) bound(facts Arrival, req BringRequest, m *machine.Machine,
 		}
 		f := fit.Raise(code, m.Name, fmt.Sprintf("A %s is bound to its %s, which would be renewed.", kind, what),
 			map[string]any{"facet": string(facet), "bound": kind})
-		if facts.Origin.Status == "alive" && facet != identity.TPM {
-			f.Message += fmt.Sprintf(" Kept, it collides with %s.", place(*facts.Origin.Copy))
-			f.Explicit()
+		if o := facts.Origin; o.Status == "alive" && facet != identity.TPM {
+			f.Message += fmt.Sprintf(" Kept, the two can't both run, until %s is given its own: %s.", place(*o.Copy),
+				commandLine("renew", o.Copy.Host+"/"+o.Copy.Name, "--facet", string(facet)))
 		}
 		told[facet] = true
 		choice[facet] = identity.Keep
@@ -164,6 +185,18 @@ func (b *builder) bound(facts Arrival, req BringRequest, m *machine.Machine,
 		}
 	}
 	return told
+}
+
+// heldElsewhere tells whether another copy has a facet too: what is bound to it goes on with that one.
+func (a *Arrival) heldElsewhere(facet identity.Facet, m *machine.Machine) bool {
+	switch facet {
+	case identity.MachineUUID:
+		return len(a.SameUUID) > 0
+	case identity.MAC:
+		alone := func(n machine.NIC) bool { return len(a.SameMAC[n.MAC]) == 0 }
+		return len(m.NICs) > 0 && !slices.ContainsFunc(m.NICs, alone)
+	}
+	return false
 }
 
 func (b *builder) name(facts Arrival, req BringRequest, m *machine.Machine) {

@@ -161,6 +161,7 @@ func Change(facts ChangeFacts, req ChangeRequest) (*Plan, error) {
 			Host: facts.Host.ID,
 			Pool: facts.Copy.Pool, Path: folder, Choice: choices, Machine: m, Copy: facts.Copy.ID, Change: true}})
 	p.Steps = append(p.Steps, freed...)
+	p.Back = backFromChange(facts, req, m)
 	return b.finish(p)
 }
 

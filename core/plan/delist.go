@@ -51,9 +51,11 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 	}
 	gone := trash || facts.Copy.Form == lineage.Hollow
 	if gone && facts.Last && facts.Copy.Form != lineage.Hollow {
-		f := b.raise(fit.Raise("source.last-copy", facts.Copy.Name,
-			fmt.Sprintf("It is the last copy of its lineage. Keep its files (--files keep), or type its name, %s.",
-				facts.Copy.Name), nil), "")
+		whole := "by-name:" + facts.Copy.Name
+		f := fit.Raise("source.last-copy", facts.Copy.Name, fmt.Sprintf("It is the last copy of its lineage. Keep its "+
+			"files (--files keep), or type its name, %s.", facts.Copy.Name), map[string]any{"answer": whole})
+		f.Suggest("by-name", "Go on, by typing its name: "+whole, "")
+		f = b.raise(f, "")
 		if f.Remedy() == "by-name" && f.Value() != facts.Copy.Name {
 			return nil, fmt.Errorf("source.last-copy: %q is not the name of the copy", f.Value())
 		}
@@ -77,6 +79,7 @@ func Delist(facts DelistFacts, trash bool, answers Answers, takeRecommended bool
 		}
 	}
 	p.Steps = append(p.Steps, Step{What: "Note it in the inventory", Do: &Forget{Copy: facts.Copy.ID, Form: form}})
+	p.Back = backFromDelist(facts, trash)
 	return b.finish(p)
 }
 

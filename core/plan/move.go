@@ -61,6 +61,7 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Start " + facts.Host.Name + "/" + rec.Name,
 			Do: &Start{Power: Power{Copy: rec.Copy, Folder: rec.Path}}})
 	}
+	p.Back = backFromMove(facts, rec.Name)
 	p.number()
 	return p, nil
 }
@@ -120,6 +121,7 @@ func moveInPlace(facts MoveFacts, req BringRequest) (*Plan, error) {
 	}
 	p.Operation = "move"
 	if rec := recordOf(p); rec != nil {
+		p.Back = backFromMove(facts, rec.Name)
 		for i, s := range p.Steps {
 			if s.Do == Params(rec) {
 				p.Steps[i].What = "Note its new host in the inventory"

@@ -27,7 +27,8 @@ type Plan struct {
 	PointOfNoReturn *string       `json:"pointOfNoReturn"` // id of the step after which cancelling undoes nothing
 	Jobs            int           `json:"jobs"`            // that it is carried out by: one, or one for each machine
 	Bytes           int64         `json:"bytes"`
-	Seconds         int64         `json:"seconds"` // an estimate
+	Seconds         int64         `json:"seconds"`        // an estimate
+	Back            string        `json:"back,omitempty"` // command that takes it back once it is done; "" for none
 	Runnable        bool          `json:"runnable"`
 	Verdict         Verdict       `json:"verdict"`
 }
@@ -197,13 +198,19 @@ func (b *builder) blocked() (codes []string) {
 	return codes
 }
 
+// shown is what a finding is about, as people are told it.
+func (b *builder) shown(subject string) string {
+	if b.of != "" && subject != b.of && !strings.HasSuffix(subject, "/"+b.of) {
+		return b.of + ": " + subject
+	}
+	return subject
+}
+
 // raise adds a finding. preset answers it when the caller gave no answer; it
 // comes from an option or from the answer to another finding.
 func (b *builder) raise(f fit.Finding, preset string) fit.Finding {
 	shown := f
-	if b.of != "" && f.Subject != b.of && !strings.HasSuffix(f.Subject, "/"+b.of) {
-		shown.Subject = b.of + ": " + f.Subject
-	}
+	shown.Subject = b.shown(f.Subject)
 	answer := b.answers.to(shown, f.Subject)
 	if answer == "" {
 		answer = preset

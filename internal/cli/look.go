@@ -466,9 +466,14 @@ func (a *app) historyCmd() *cobra.Command {
 				fmt.Fprintln(a.out, "Nothing.")
 				return
 			}
-			t := a.table("when", "who", "what", "subject", "why").dropping("why")
+			t := a.table("when", "who", "what", "subject", "why", "taken back by").dropping("why")
 			for _, e := range entries {
-				t.AppendRow([]any{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.What, e.Subject, dash(e.Why)})
+				back := ""
+				if e.Back != nil {
+					back = *e.Back
+				}
+				t.AppendRow([]any{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.What, e.Subject, dash(e.Why),
+					dash(back)})
 			}
 			t.Render()
 		})

@@ -216,7 +216,11 @@ func blockers(p openapi.Plan) string {
 func wayOut(p openapi.Plan) string {
 	for _, f := range p.Findings {
 		if f.Severity == openapi.FindingSeverityBlocker && f.Answer == nil && len(f.Remedies) > 0 {
-			return fmt.Sprintf(" It can be settled: --answer %s=%s", f.Code, f.Remedies[0].Id)
+			answer := f.Remedies[0].Id
+			if whole, ok := f.Detail["answer"].(string); ok {
+				answer = whole
+			}
+			return fmt.Sprintf(" It can be settled: --answer %s=%s", f.Code, answer)
 		}
 	}
 	return ""
@@ -497,6 +501,9 @@ func (a *app) perform(ctx context.Context, req any, s *settling, done string) er
 		fmt.Fprintf(a.out, "%s: %s%s.%s\n", strings.Join(p.Subjects, ", "), done, took(j), stood)
 		if !a.terminal() { // there it was said before
 			a.changes(a.out, p.Changes, mostChanges)
+		}
+		if p.Back != nil {
+			fmt.Fprintf(a.out, "To take it back: %s\n", *p.Back) // one line, to be pasted
 		}
 	})
 }

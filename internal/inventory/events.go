@@ -127,6 +127,13 @@ type Entry struct {
 	Detail    map[string]any `json:"detail"`
 }
 
+// Told is an entry as history shows it.
+type Told struct {
+	Entry
+	// Command that takes it back; "" where none does, or more was done with the copy since.
+	Back string `json:"back,omitempty"`
+}
+
 // TakenOff is who took copies off their hosts' lists, by copy, where that is the last that was done with them.
 func (inv *Inventory) TakenOff(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]Entry, error) {
 	list, err := rows[Entry](ctx, inv.Pool, `select a.* from unnest($1::uuid[]) c
@@ -210,7 +217,7 @@ func isTime(value string) error {
 
 // History reads the audit trail, newest first; lineage and filter narrow it.
 func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, filter string, limit int,
-	before string) ([]Entry, error) {
+	before string) ([]Told, error) {
 	if before == "" {
 		before = uuid.Max.String()
 	}
@@ -226,6 +233,9 @@ func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, filter st
 		return nil, err
 	}
 	conditions = append([]string{"($1::uuid is null or lineage_id = $1)", "id < $2::uuid"}, conditions...)
-	return rows[Entry](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail from audit
-		where `+strings.Join(conditions, " and ")+` order by id desc limit $3`, args...)
+	return rows[Told](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail,
+		coalesce((select plan->>'back' from jobs j where j.id = (detail->>'job')::uuid and j.operation = what
+			and not exists (select 1 from audit later where later.copy_id = audit.copy_id
+				and (later.at, later.id) > (audit.at, audit.id))), '') as back
+		from audit where `+strings.Join(conditions, " and ")+` order by id desc limit $3`, args...)
 }

@@ -132,7 +132,7 @@ func (g *Gatherer) changing(ctx context.Context, c *subject, a *Asked, wanted []
 		pool = *c.PoolID
 	}
 	var err error
-	facts.Names, err = g.names(ctx, c.at.ID, pool, uuid.Nil, a.Answers, name)
+	facts.Names, err = g.names(ctx, c.at.ID, pool, c.ID, a.Answers, name) // its own may be had again
 	return facts, err
 }
 
