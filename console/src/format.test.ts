@@ -52,7 +52,10 @@ test("a copy's place is told as people name it", () => {
   expect(place(copy({}))).toBe("gannet/tide-gauge");
   expect(place(copy({ form: "stray" }))).toBe("gannet: reef/tide-gauge");
   expect(place(copy({ form: "package", shelf: "loft", path: "/loft/tide-gauge.ova" }))).toBe("loft/tide-gauge.ova");
-  expect(place(copy({ form: "package", path: "/home/robin/tide-gauge.ova" }))).toBe("/home/robin/tide-gauge.ova");
+  expect(place(copy({ form: "package", path: "/reef/tide-gauge.ova" }))).toBe("reef/tide-gauge.ova");
+  expect(place(copy({ form: "package", pool: "", path: "/home/robin/tide-gauge.ova" }))).toBe(
+    "/home/robin/tide-gauge.ova",
+  );
   expect(lastPart("tide-gauge.ova")).toBe("tide-gauge.ova");
 });
 

@@ -17,6 +17,7 @@ test("hosts, shelves and files are bands of their own, in the order in which cop
   expect(bands.map((b) => b.name)).toEqual(["gannet", "loft (shelf)", "petrel", "files"]);
   expect(bands.map((b) => b.y)).toEqual([...bands.map((b) => b.y)].sort((a, b) => a - b));
   expect(bandOf(copy("x", 0, { form: "package", shelf: "loft" }))).toBe("loft (shelf)");
+  expect(bandOf(copy("x", 0, { form: "package", pool: "harbour" }))).toBe("harbour (pool)");
 });
 
 test("time goes from left to right, and no copy stands before the one it was made from", () => {

@@ -11,8 +11,9 @@ const top = 34; // room for the times
 
 export type Spot = { copy: Copy; x: number; y: number };
 
-/** What a copy stands in: its host, its shelf. */
-export const bandOf = (c: Copy) => (c.form === "package" ? (c.shelf ? `${c.shelf} (shelf)` : "files") : c.host);
+/** What a copy stands in: its host; of a package its shelf, or its pool. */
+export const bandOf = (c: Copy) =>
+  c.form === "package" ? (c.shelf ? `${c.shelf} (shelf)` : c.pool ? `${c.pool} (pool)` : "files") : c.host;
 
 /**
  * Bands in the order in which copies came to them; copies from left to right

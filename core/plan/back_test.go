@@ -13,7 +13,8 @@ import (
 // TestBackFromChange: a plan says which command takes it back; where none does, it says nothing.
 func TestBackFromChange(t *testing.T) {
 	for want, req := range map[string]plan.ChangeRequest{
-		"unvora change gannet/tide-gauge --cpus 2":                      {CPUs: 4, Media: map[string]string{}, Add: []string{}},
+		"unvora change gannet/tide-gauge --cpus 2": {CPUs: 4, Media: map[string]string{},
+			Add: []string{}},
 		"unvora change gannet/tide-gauge --memory 2048MiB":              {MemoryBytes: 8 << 30},
 		"unvora change 'gannet/two words' --name tide-gauge --cpus 2":   {Name: "two words", CPUs: 4},
 		"unvora nic wire gannet/tide-gauge 'NIC 1' lab":                 {Unplug: []string{"NIC 1"}},

@@ -106,32 +106,36 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	}
 	if s := facts.Shelf; s != nil {
 		p.Target = s.Name
-		pack.Shelf, pack.File = s.ID, path.Join(s.Path, req.File)
-		record.Shelf, record.Host, record.Path = s.ID, s.HostID, pack.File
+		pack.File = path.Join(s.Path, req.File)
+		record.Host, record.Path = s.HostID, pack.File
+		kind, at := "shelf", "on"
+		if s.Pool != nil {
+			kind, at, record.Pool = "pool", "in", s.ID
+			b.poolState(*s.Pool, HostFacts{Name: s.HostName})
+		} else {
+			pack.Shelf, record.Shelf = s.ID, s.ID
+		}
 		far := ""
 		if s.HostID != facts.Host.ID {
 			pack.FromHost, far = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
 			if s.HostState == HostUnreachable {
-				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the shelf %s "+
-					"is, does not "+
-					"answer. Start it, or choose another shelf.", s.HostName, s.Name), nil), "")
+				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the %s %s is, "+
+					"does not answer. Start it, or choose another place.", s.HostName, kind, s.Name), nil), "")
 			}
 		}
 		if s.Taken[req.File] {
-			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The shelf %s has a package of this name. Choose "+
-				"another "+
-				"name; nothing is ever written over.", s.Name), nil), "")
+			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The %s %s has a package of this name. Choose "+
+				"another name; nothing is ever written over.", kind, s.Name), nil), "")
 		}
 		if s.FreeBytes < bytes/4 {
-			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The shelf has %s free; the package may need %s.",
+			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The %s has %s free; the package may need %s.", kind,
 				fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		} else if s.FreeBytes < bytes {
-			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The shelf has %s free; without compression "+
-				"the "+
-				"package would need %s.", fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
+			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The %s has %s free; without compression "+
+				"the package would need %s.", kind, fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
 		}
-		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s to %s on the shelf %s%s",
-			disks, req.File, s.Name, far), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
+		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s to %s %s the %s %s%s",
+			disks, req.File, at, kind, s.Name, far), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
 	} else {
 		what := fmt.Sprintf("Send %s to %s", disks, req.Place)
 		if req.Piped {

@@ -60,9 +60,10 @@ type PoolFacts struct {
 	TotalBytes, FreeBytes int64
 }
 
-// ShelfFacts is a shelf and what is needed to write to it.
+// ShelfFacts is a shelf, or a pool, and what is needed to write packages to it.
 type ShelfFacts struct {
 	ID, Name, Path   string
+	Pool             *PoolFacts // that it is; nil for a shelf
 	HostID, HostName string
 	HostState        HostState
 	FreeBytes        int64
@@ -75,7 +76,7 @@ type ExportFacts struct {
 	PoolState PoolState
 	Machine   *machine.Machine // as last seen in its folder
 	Host      HostFacts
-	Shelf     *ShelfFacts // nil: to the caller's computer
+	Shelf     *ShelfFacts // or pool; nil: to the caller's computer
 	Busy      string      // the job that is at work on the copy
 	Disks     []FolderDisk
 	Files     []string // names of all files in its folder

@@ -307,6 +307,9 @@ func TestExport(t *testing.T) {
 		"pool.away":        func(f *plan.ExportFacts, _ *plan.ExportRequest) { f.PoolState = "away" },
 		"host.unreachable": func(f *plan.ExportFacts, _ *plan.ExportRequest) { f.Host.State = "unreachable" },
 		"place.taken":      func(_ *plan.ExportFacts, r *plan.ExportRequest) { r.File = "y.ova" },
+		"pool.resting": func(f *plan.ExportFacts, _ *plan.ExportRequest) {
+			f.Shelf.Pool = &plan.PoolFacts{ID: "p1", Name: "harbour", State: plan.PoolResting}
+		},
 		"space.short": func(f *plan.ExportFacts, _ *plan.ExportRequest) {
 			f.Machine.Disks[0].FileBytes = 1 << 41
 			f.Shelf.FreeBytes = 1 << 30

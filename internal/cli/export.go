@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -39,12 +40,13 @@ func (a *app) exportCmd() *cobra.Command {
 of digests, and the disks as stream-optimized VMDK; or a folder with the same.
 
 DEST is a file on this computer (./tide-gauge.ova), a folder there (./tide-gauge/),
-"-" for standard output, or a shelf (loft, loft/tide-gauge.ova). Nothing is ever
-written over, and Ctrl-C leaves nothing half-done.
+"-" for standard output, a shelf (loft, loft/tide-gauge.ova), or a pool (harbour/), where
+it lies beside the machine folders. Nothing is ever written over, and Ctrl-C leaves
+nothing half-done.
 
 Of several machines each gets a package, and a job, of its own: what one can't do
-stops no other. DEST is a shelf then, or a directory on this computer, which is made
-if it is not there.
+stops no other. DEST is a shelf or a pool then, or a directory on this computer, which
+is made if it is not there.
 
 A package is for one of two things. To restore the machine, or to take it elsewhere,
 it stays the one that it is. To hand it out, --for hand-out: others get nothing that
@@ -54,6 +56,7 @@ stays as it is.`,
 			"  unvora export tide-gauge ./for-others/ --for hand-out --name tide-gauge-kit\n" +
 			"  unvora export tide-gauge ./tide-gauge.ova --sign our.crt --sign-key our.key\n" +
 			"  unvora export gannet/tide-gauge loft --detach\n" +
+			"  unvora export gannet/tide-gauge harbour/\n" +
 			"  unvora export --where 'name~training-*' loft --yes",
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeCopies("registered"),
@@ -102,7 +105,8 @@ stays as it is.`,
 			return err
 		}
 		if to != nil && s.leaves() {
-			return usage("--detach and --start go with a shelf: a file on this computer is written by this command")
+			return usage("--detach and --start go with a shelf or a pool: a file on this computer is written by "+
+				"this command")
 		}
 		if to != nil {
 			drop, err := to.ready()
@@ -203,7 +207,7 @@ const (
 	shapeFolder = "folder"
 )
 
-// shelf is what a destination names; nil where it is a place on this computer.
+// shelf is the shelf or the pool that a destination names; nil where it is a place on this computer.
 func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*openapi.Destination, error) {
 	if strings.HasPrefix(dest, ".") || filepath.IsAbs(dest) {
 		return nil, nil
@@ -218,16 +222,32 @@ func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*
 		if !strings.EqualFold(s.Name, shelf) {
 			continue
 		}
-		if shape == shapeFolder {
-			return nil, usage("a shelf takes OVAs: write the folder to this computer, ./%s/", lastPart(name))
-		}
-		place := s.Name + "/" + firstOf(file, lastPart(name)+".ova")
-		return &openapi.Destination{Shelf: &s.Name, File: optional(file), Place: &place}, nil
+		return keptAs(&openapi.Destination{Shelf: &s.Name}, s.Name, file, name, shape)
+	}
+	filter := "name=" + strconv.Quote(shelf)
+	res, err = c.ListPools(ctx, &openapi.ListPoolsParams{Limit: ptr(1), Filter: &filter})
+	pools, err := call[openapi.PoolPage](c, res, err)
+	if err != nil {
+		return nil, err
+	}
+	if len(pools.Items) > 0 {
+		pool := pools.Items[0].Name
+		return keptAs(&openapi.Destination{Pool: &pool}, pool, file, name, shape)
 	}
 	if !strings.ContainsAny(dest, "./") {
-		return nil, usage("there is no shelf %q; for a file on this computer write ./%s.ova", dest, dest)
+		return nil, usage("there is no shelf and no pool %q; for a file on this computer write ./%s.ova", dest, dest)
 	}
 	return nil, nil
+}
+
+// keptAs is a destination on a shelf or in a pool, by the name of the file that was said, if any, and of the machine.
+func keptAs(d *openapi.Destination, at, file, name, shape string) (*openapi.Destination, error) {
+	if shape == shapeFolder {
+		return nil, usage("shelves and pools take OVAs: write the folder to this computer, ./%s/", lastPart(name))
+	}
+	place := at + "/" + firstOf(file, lastPart(name)+".ova")
+	d.File, d.Place = optional(file), &place
+	return d, nil
 }
 
 // destination tells a shelf from a place on this computer, which is nil for a shelf.

@@ -3,9 +3,11 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,18 +19,18 @@ import (
 // placeName stands for the name of a package in the place of several.
 const placeName = "{name}"
 
-// destinations is where the packages of several machines go: a shelf, or a directory on this computer.
+// destinations is where the packages of several machines go: a shelf, a pool, or a directory on this computer.
 func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (*openapi.Destination, *local, error) {
 	if dest == "-" {
-		return nil, nil, usage("standard output takes one package: several go to a directory or a shelf")
+		return nil, nil, usage("standard output takes one package: several go to a directory, a shelf or a pool")
 	}
 	if shape != "" && shape != shapeOVA && shape != shapeFolder {
 		return nil, nil, usage("--shape %q: ova or folder", shape)
 	}
 	shelf, err := a.shelf(ctx, c, placeName, dest, shape)
 	if shelf != nil && shelf.File != nil {
-		err = usage("%s: of several machines each gets a package of its own: name the shelf alone, %s", dest,
-			*shelf.Shelf)
+		at, _, _ := strings.Cut(*shelf.Place, "/")
+		err = usage("%s: of several machines each gets a package of its own: name %s alone", dest, at)
 	}
 	if shelf != nil || err != nil {
 		return shelf, nil, err
@@ -47,7 +49,7 @@ func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (
 	case err != nil:
 		return nil, nil, &exit{statusFailed, err}
 	case !st.IsDir():
-		return nil, nil, usage("%s is a file: packages of several machines go to a directory or a shelf", dest)
+		return nil, nil, usage("%s is a file: packages of several machines go to a directory, a shelf or a pool", dest)
 	}
 	host, err := os.Hostname()
 	if err != nil {
@@ -152,11 +154,8 @@ func (a *app) takeOne(ctx context.Context, c *caller, job string, to *local) err
 // writtenTo says which packages are written.
 func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place string) {
 	if j.ChildStates == nil {
-		much := ""
-		if k, err := a.packageOf(ctx, c, j); err == nil && k.SizeBytes > 0 {
-			much = ", " + size(k.SizeBytes)
-		}
-		a.say(a.out, "%s is written%s%s.", place, much, took(j))
+		_, much := a.packageOf(ctx, c, j, "")
+		fmt.Fprintf(a.out, "%s is written%s%s.\n", place, much, took(j))
 		return
 	}
 	list, err := a.children(ctx, c, j)
@@ -164,14 +163,30 @@ func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place st
 		a.say(a.errOut, "%v", err)
 		return
 	}
-	a.showChildren(list, false)
+	if slices.ContainsFunc(list, func(k openapi.Job) bool { return k.State != openapi.JobStateDone }) {
+		a.showChildren(list, false)
+		return
+	}
+	for i := range list {
+		at, much := a.packageOf(ctx, c, &list[i], list[i].Subject)
+		fmt.Fprintf(a.out, "%s: %s is written%s.\n", list[i].Subject, at, much)
+	}
+	fmt.Fprintf(a.out, "Done%s.\n", took(j))
 }
 
-// packageOf is the package that a job has made, as the inventory has it.
-func (a *app) packageOf(ctx context.Context, c *caller, j *openapi.Job) (openapi.Copy, error) {
+// packageOf is where the package lies that a job has made, and ", 54 MiB": what it takes. Where the service does not
+// tell, that is what is given, and nothing.
+func (a *app) packageOf(ctx context.Context, c *caller, j *openapi.Job, otherwise string) (at, much string) {
 	if j.NewCopy == nil {
-		return openapi.Copy{}, errors.New("it has made none")
+		return otherwise, ""
 	}
 	res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: *j.NewCopy})
-	return call[openapi.Copy](c, res, err)
+	k, err := call[openapi.Copy](c, res, err)
+	if err != nil {
+		return otherwise, ""
+	}
+	if k.SizeBytes > 0 {
+		much = ", " + size(k.SizeBytes)
+	}
+	return place(k), much
 }

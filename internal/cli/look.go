@@ -99,8 +99,8 @@ func optional(s string) *string {
 // place tells where a copy is.
 func place(c openapi.Copy) string {
 	switch {
-	case c.Form == openapi.CopyFormPackage && c.Shelf != "":
-		return c.Shelf + "/" + lastPart(c.Path)
+	case c.Form == openapi.CopyFormPackage && firstOf(c.Shelf, c.Pool) != "":
+		return firstOf(c.Shelf, c.Pool) + "/" + lastPart(c.Path)
 	case c.Form == openapi.CopyFormPackage:
 		return c.Path
 	case c.Form == openapi.CopyFormRegistered:

@@ -561,7 +561,7 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 
 // namely is what a copy is called by so that no other is meant.
 func namely(k openapi.Copy) string {
-	if k.Form == openapi.CopyFormRegistered || k.Form == openapi.CopyFormPackage && k.Shelf != "" {
+	if k.Form == openapi.CopyFormRegistered || k.Form == openapi.CopyFormPackage && firstOf(k.Shelf, k.Pool) != "" {
 		return place(k)
 	}
 	return k.Id

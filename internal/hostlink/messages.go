@@ -135,10 +135,11 @@ type Typed struct {
 // MostConsole is how many bytes of a console are told at once.
 const MostConsole = 1 << 20
 
-// ShelvedPackage is a package on a shelf.
+// ShelvedPackage is a package on a shelf, or in a pool beside the machine folders.
 type ShelvedPackage struct {
 	Path  string `json:"path"`
-	Shelf string `json:"shelf"` // name
+	Shelf string `json:"shelf"`          // name; "" for one in a pool
+	Pool  string `json:"pool,omitempty"` // id
 	Bytes int64  `json:"bytes"`
 	// why it can't be read; with a Machine, how it differs from its manifest
 	Problem string           `json:"problem,omitempty"`

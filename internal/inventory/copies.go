@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -128,7 +129,8 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 	}
 	cond, args := "c.name = $1", []any{ref, forms}
 	if place, name, ok := strings.Cut(ref, "/"); ok {
-		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3) or h.manager_id = " +
+		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3) or " +
+			"c.form = 'package' and lower(p.name) = lower($3) or h.manager_id = " +
 			"(select id from managers where lower(name) = lower($3))) and (c.name = $1 or c.path like '%/' || $1)"
 		args = []any{name, forms, place}
 	}
@@ -191,8 +193,8 @@ func (inv *Inventory) Ancestors(ctx context.Context, id string) ([]Copy, error) 
 // Ref names a copy so that it can't be mistaken.
 func (c Copy) Ref() string {
 	switch {
-	case c.Form == lineage.Package && c.Shelf != "":
-		return c.Shelf + "/" + c.Path[strings.LastIndexByte(c.Path, '/')+1:]
+	case c.Form == lineage.Package && cmp.Or(c.Shelf, c.Pool) != "":
+		return cmp.Or(c.Shelf, c.Pool) + "/" + c.Path[strings.LastIndexByte(c.Path, '/')+1:]
 	case c.Form == lineage.Registered && c.Host != "":
 		return c.Host + "/" + c.Name
 	}

@@ -283,24 +283,31 @@ func (a *applier) here(c Copy) lineage.Known {
 
 func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	m := p.Machine
-	var shelf uuid.UUID
-	if err := a.tx.QueryRow(a.ctx, `select id from shelves where host_id = $1 and name = $2`, a.host.ID,
-		p.Shelf).Scan(&shelf); err != nil {
-		return err
-	}
-	if m == nil { // what can't be read is no copy of anything; one that could be before was changed
-		_, err := a.tx.Exec(a.ctx, `update copies set problem = $3 where shelf_id = $1 and path = $2
-			and gone_at is null`, shelf, p.Path, unreadable+p.Problem)
-		return err
-	}
-	known, err := a.candidates(m, nil, "", &shelf, p.Path)
+	there, shelf, pool, err := a.keptAt(p)
 	if err != nil {
 		return err
+	}
+	if there != nil && pool != nil && there.HostID != nil && *there.HostID != a.host.ID {
+		return nil // a share: the host that told it first speaks for it
+	}
+	if m == nil { // what can't be read is no copy of anything; one that could be before was changed
+		if there == nil {
+			return nil
+		}
+		_, err := a.tx.Exec(a.ctx, `update copies set problem = $2 where id = $1`, there.ID, unreadable+p.Problem)
+		return err
+	}
+	known, err := a.candidates(m, nil, "", shelf, p.Path)
+	if err != nil {
+		return err
+	}
+	if there != nil && byID(known, there.ID.String()) == nil {
+		known = append(known, *there)
 	}
 	var v lineage.Verdict
 	problem := ""
 	for _, k := range known {
-		if k.ShelfID != nil && *k.ShelfID == shelf && k.Path == p.Path && k.GoneAt == nil {
+		if there != nil && k.ID == there.ID {
 			if v.Copy = k.ID.String(); !strings.HasPrefix(k.Problem, unreadable) &&
 				!strings.HasPrefix(k.Problem, altered) {
 				problem = k.Problem
@@ -325,8 +332,8 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	if p.Problem != "" {
 		problem = altered + p.Problem
 	}
-	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: &shelf,
-		Path:  p.Path,
+	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: shelf,
+		PoolID: pool, Path: p.Path,
 		UUID:  m.UUID,
 		State: machine.Unknown, SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(),
 		Identity: "original",
@@ -337,7 +344,32 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	if err := a.settle(c, v, known); err != nil {
 		return err
 	}
-	return putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), "")
+	rel := ""
+	if pool != nil {
+		rel = path.Base(p.Path)
+	}
+	return putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), rel)
+}
+
+// keptAt is the package that is recorded where one lies, if there is one, and the shelf or the pool that it lies in.
+func (a *applier) keptAt(p *hostlink.ShelvedPackage) (there *Copy, shelf, pool *uuid.UUID, err error) {
+	cond, args := `c.shelf_id = $1 and c.path = $2`, []any{nil, p.Path}
+	if pool = OptionalID(p.Pool); pool != nil {
+		cond, args = `c.pool_id = $1 and c.rel = $2`, []any{pool, path.Base(p.Path)}
+	} else {
+		shelf = new(uuid.UUID)
+		if err := a.tx.QueryRow(a.ctx, `select id from shelves where host_id = $1 and name = $2`, a.host.ID,
+			p.Shelf).Scan(shelf); err != nil {
+			return nil, nil, nil, fmt.Errorf("shelf %s of %s: %w", p.Shelf, a.host.Name, err)
+		}
+		args[0] = shelf
+	}
+	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where `+cond+` and c.form = 'package' and c.gone_at is null limit 1`,
+		args...)
+	if err != nil || len(list) == 0 {
+		return nil, shelf, pool, err
+	}
+	return &list[0], shelf, pool, nil
 }
 
 // What the host tells of a package, at each look anew.

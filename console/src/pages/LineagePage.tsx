@@ -222,7 +222,7 @@ function Detail({
             Delist …
           </button>
         )}
-        {c.form === "package" && c.shelf && !c.goneAt && (
+        {c.form === "package" && (c.shelf || c.pool) && !c.goneAt && (
           <button className="button" onClick={() => onAct("import", c)}>
             Bring in …
           </button>

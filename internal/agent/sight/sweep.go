@@ -246,7 +246,7 @@ func (s *sweep) look() []hostlink.Pool {
 		}
 	}
 	note()
-	changed = s.lookAtShelves(next) || changed
+	changed = s.lookAtPackages(s.keeps(pools), next) || changed
 	for path, f := range s.folders {
 		if f.round != s.round {
 			if p := poolOf(path); p != nil && p.State == plan.PoolAway { // not gone: its pool isn't there now
@@ -410,12 +410,36 @@ func (a *Sight) disksChanged(f *seenFolder) bool {
 		func(d hostlink.SeenDisk) bool { return a.sights.changed(d.Path) })
 }
 
-func (s *sweep) lookAtShelves(next uint64) (changed bool) {
+// keep is a directory where packages lie: a shelf, or a pool.
+type keep struct {
+	path, shelf, pool string
+	away              bool // it is not there now; what is known of it stays
+}
+
+// keeps lists the directories of packages. A shelf that is a pool too counts as the shelf.
+func (s *sweep) keeps(pools []hostlink.Pool) (list []keep) {
 	for _, c := range s.a.Config.Shelves {
-		entries, ok := s.entries(c.Path)
+		list = append(list, keep{path: filepath.Clean(c.Path), shelf: c.Name})
+	}
+	for _, p := range pools {
+		k := keep{path: filepath.Clean(p.Path), pool: p.ID, away: p.State == plan.PoolAway}
+		if !slices.ContainsFunc(list, func(o keep) bool { return o.path == k.path }) {
+			list = append(list, k)
+		}
+	}
+	return list
+}
+
+func (s *sweep) lookAtPackages(keeps []keep, next uint64) (changed bool) {
+	for _, c := range keeps {
+		var entries []fs.DirEntry
+		ok := false
+		if !c.away {
+			entries, ok = s.entries(c.path)
+		}
 		if !ok {
 			for path, p := range s.packages {
-				if filepath.Dir(path) == filepath.Clean(c.Path) {
+				if filepath.Dir(path) == c.path {
 					p.round = s.round
 				}
 			}
@@ -424,7 +448,7 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 			if strings.HasPrefix(e.Name(), ".") || !strings.EqualFold(filepath.Ext(e.Name()), ".ova") {
 				continue
 			}
-			path := filepath.Join(c.Path, e.Name())
+			path := filepath.Join(c.path, e.Name())
 			info, ok := hastily(&s.hasty, path, func() fs.FileInfo {
 				info, err := e.Info()
 				if err != nil {
@@ -444,7 +468,7 @@ func (s *sweep) lookAtShelves(next uint64) (changed bool) {
 				continue
 			}
 			p := &seenPackage{stamp: stamp, writtenAt: info.ModTime(), round: s.round, gen: next}
-			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.Name, Bytes: info.Size()}
+			p.ShelvedPackage = hostlink.ShelvedPackage{Path: path, Shelf: c.shelf, Pool: c.pool, Bytes: info.Size()}
 			found, ok := hastily(&s.hasty, path, func() (found hostlink.ShelvedPackage) {
 				if o, err := s.a.Door.Package(path, s.a.Config.State); err != nil {
 					found.Problem = err.Error()

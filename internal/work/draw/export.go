@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
@@ -50,9 +52,10 @@ func (r *Export) holds() plan.HandingRequest {
 	return h
 }
 
-// Destination of an export: a shelf, or a place on the caller's computer.
+// Destination of an export: a shelf, a pool, or a place on the caller's computer.
 type Destination struct {
 	Shelf string `json:"shelf,omitempty"`
+	Pool  string `json:"pool,omitempty"` // by name, or a label; one that the copy's host sees comes first
 	File  string `json:"file,omitempty"` // name of the package
 	// on the caller's computer, for people and records; of several packages with {name} in it
 	Place string `json:"place,omitempty"`
@@ -77,9 +80,9 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if d := r.Destination; several {
 		switch {
 		case d.File != "" || d.Piped:
-			return nil, inventory.Wrong("Each of %d machines gets a package of its own: name a directory or a shelf.",
-				len(copies))
-		case d.Shelf == "" && !strings.Contains(d.Place, placeName):
+			return nil, inventory.Wrong("Each of %d machines gets a package of its own: name a directory, a shelf or "+
+				"a pool.", len(copies))
+		case d.Shelf == "" && d.Pool == "" && !strings.Contains(d.Place, placeName):
 			return nil, inventory.Wrong("The place of %d packages has %s in it.", len(copies), placeName)
 		}
 	}
@@ -134,16 +137,21 @@ func (r *Export) pack(ctx context.Context, g *Gatherer, c *subject) (*Drawn, err
 		dest.File += ".ova"
 	}
 	d := on(nil, c.at, c.hold)
-	if dest.Shelf != "" {
-		var err error
-		if facts.Shelf, err = g.shelf(ctx, &dest, d); err != nil {
-			return nil, err
-		}
+	var err error
+	switch {
+	case dest.Shelf != "" && dest.Pool != "":
+		return nil, inventory.Wrong("A package goes to a shelf, or into a pool.")
+	case dest.Shelf != "":
+		facts.Shelf, err = g.shelf(ctx, &dest, d)
+	case dest.Pool != "":
+		facts.Shelf, err = g.poolAsShelf(ctx, &dest, c, d)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if dest.Place == "" {
 		dest.Place = dest.File
 	}
-	var err error
 	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
 		Snapshot: r.Snapshot, Holds: r.holds(), Digest: r.Digest,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
@@ -164,16 +172,43 @@ func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*pla
 		return nil, err
 	}
 	g.hosts.AsNow(ctx, holder)
-	facts := &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(),
-		HostName:  s.Host,
-		HostState: holder.State, FreeBytes: s.FreeBytes, Taken: map[string]bool{}}
-	if there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, lineage.Package); err == nil && there != nil {
-		facts.Taken[dest.File] = true
+	return g.kept(ctx, &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(),
+		HostName: s.Host, HostState: holder.State, FreeBytes: s.FreeBytes}, dest, d), nil
+}
+
+// kept puts down what a package is to be called that comes to a shelf or a pool, and whether that name is taken.
+func (g *Gatherer) kept(ctx context.Context, s *plan.ShelfFacts, dest *Destination, d *Drawn) *plan.ShelfFacts {
+	there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, lineage.Package)
+	s.Taken = map[string]bool{dest.File: err == nil && there != nil}
+	if host, err := uuid.Parse(s.HostID); err == nil {
+		d.Hosts[s.HostName] = host
 	}
-	d.Hosts[holder.Name] = holder.ID
-	d.Holds = append(d.Holds, "shelf:"+s.ID.String()+"/"+dest.File)
+	d.Holds = append(d.Holds, "shelf:"+s.ID+"/"+dest.File)
 	dest.Place = s.Name + "/" + dest.File
-	return facts, nil
+	return s
+}
+
+// poolAsShelf is what is needed to write into the pool of a destination: at the copy's own host, if that sees it.
+func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subject, d *Drawn) (*plan.ShelfFacts, error) {
+	at, host := c.at, c.host
+	p, seen := host.PoolMeant(dest.Pool)
+	if !seen {
+		of, err := g.inv.PoolOf(ctx, dest.Pool)
+		if err != nil {
+			return nil, err
+		}
+		if at, err = g.inv.Host(ctx, of.Host); err != nil {
+			return nil, err
+		}
+		if host, err = g.HostFacts(ctx, at); err != nil {
+			return nil, err
+		}
+		if p, seen = host.Pool(of.ID.String()); !seen {
+			return nil, fmt.Errorf("pool %s is not among those of %s", of.ID, host.Name)
+		}
+	}
+	return g.kept(ctx, &plan.ShelfFacts{Pool: &p, ID: p.ID, Name: p.Name, Path: p.Path, HostID: host.ID,
+		HostName: host.Name, HostState: host.State, FreeBytes: p.FreeBytes}, dest, d), nil
 }
 
 func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {

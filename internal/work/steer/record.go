@@ -104,6 +104,9 @@ func record(ctx context.Context, r *run) (wait, error) {
 		rel = path.Base(do.Path)
 		err = r.recordRegistered(c)
 	} else {
+		if do.Pool != "" { // it lies in a pool, beside the machine folders
+			rel = path.Base(do.Path)
+		}
 		r.recordPackage(c)
 	}
 	if do.Change && err == nil {
