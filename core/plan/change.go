@@ -480,8 +480,8 @@ func (b *builder) depended(facts ChangeFacts, disk string) {
 			continue
 		}
 		if who := append(slices.Clone(fd.SharedBy), fd.LayersOf...); len(who) > 0 {
-			b.raise(fit.Raise("disk.depended-on", disk, fmt.Sprintf("%s depend on %s, which stays where it is.",
-				strings.Join(who, ", "), fd.Path), map[string]any{"who": who}), "")
+			b.raise(fit.Raise("disk.depended-on", disk, fmt.Sprintf("%s %s on %s, which stays where it is.",
+				listed(who), verb(len(who), "depends", "depend"), fd.Path), map[string]any{"who": who}), "")
 		}
 	}
 }

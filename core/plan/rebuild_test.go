@@ -104,7 +104,7 @@ func TestDetachDepended(t *testing.T) {
 	facts.Folder.Disks = append(facts.Folder.Disks, plan.FolderDisk{ID: "other", SharedBy: []string{"gannet/far"}})
 	require.Nil(t, finding(detach(), "disk.depended-on"))
 	facts.Folder.Disks[0].LayersOf = []string{"gannet/training-01"}
-	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-01 depend on")
+	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-01 depends on")
 	facts.Folder.Disks[0].SharedBy = []string{"gannet/training-02"}
-	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-02, gannet/training-01")
+	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-02 and gannet/training-01 depend")
 }

@@ -59,7 +59,7 @@ func TestTree(t *testing.T) {
 		{Id: "4", Name: "tide-gauge", Form: "stray", Host: "gannet", Pool: "kelp", Path: "/media/kelp/gauge",
 			State:  "away",
 			Parent: ptr("1"), MadeBy: "survey", MadeAt: at, GoneAt: &gone},
-	}})
+	}}, true)
 	when := at.Local().Format("2006-01-02 15:04")
 	require.Equal(t, `tide-gauge  3 copies
 └─ ● gannet/tide-gauge  registered, running  found `+when+`

@@ -105,7 +105,7 @@ stays as it is.`,
 			return err
 		}
 		if to != nil && s.leaves() {
-			return usage("--detach and --start go with a shelf or a pool: a file on this computer is written by "+
+			return usage("--detach and --start go with a shelf or a pool: a file on this computer is written by " +
 				"this command")
 		}
 		if to != nil {

@@ -281,10 +281,12 @@ func (a *app) lineagesCmd() *cobra.Command {
 }
 
 func (a *app) whereCmd() *cobra.Command {
-	return &cobra.Command{
+	all := false
+	cmd := &cobra.Command{
 		Use: "where NAME", Short: "Draw a lineage: which copy lives where, made from which, running or not",
 		Long: "Draw the lineage of a machine as a tree: each copy stands below the one that it\n" +
-			"was made from. NAME is that of the lineage or of any of its copies, or an id.",
+			"was made from. NAME is that of the lineage or of any of its copies, or an id.\n" +
+			"Of many packages of one copy, and of many that are gone, the latest are drawn.",
 		Example:           "  unvora where tide-gauge\n  unvora where petrel/chart-render",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeCopies(),
@@ -298,9 +300,11 @@ func (a *app) whereCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(l, func() { a.tree(l) })
+			return a.print(l, func() { a.tree(l, all) })
 		},
 	}
+	cmd.Flags().BoolVar(&all, "all", false, "draw each copy, however many there are")
+	return cmd
 }
 
 func identityWords(c openapi.Copy) string {
@@ -314,62 +318,6 @@ func identityWords(c openapi.Copy) string {
 		return "kept"
 	}
 	return "its own"
-}
-
-// tree draws the copies below those they were made from.
-func (a *app) tree(l openapi.Lineage) {
-	known := map[string]bool{}
-	for _, c := range l.Copies {
-		known[c.Id] = true
-	}
-	below := map[string][]openapi.Copy{}
-	for _, c := range l.Copies {
-		parent := ""
-		if c.Parent != nil && known[*c.Parent] {
-			parent = *c.Parent
-		}
-		below[parent] = append(below[parent], c)
-	}
-	there := 0
-	for _, c := range l.Copies {
-		if c.GoneAt == nil {
-			there++
-		}
-	}
-	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, l.Name), a.paint(faint, count(there, "copy")))
-	var draw func(id, indent string)
-	draw = func(id, indent string) {
-		list := below[id]
-		for i, c := range list {
-			branch, further := "├─ ", "│  "
-			if i == len(list)-1 {
-				branch, further = "└─ ", "   "
-			}
-			if c.MadeBy == "survey" && c.Parent != nil { // recognised, not made here
-				branch = strings.Replace(branch, "─", "╌", 1)
-			}
-			fmt.Fprintf(a.out, "%s%s%s\n", a.paint(faint, indent+branch), a.copyLine(c), a.paint(faint, "  "+made(c)))
-			draw(c.Id, indent+further)
-		}
-	}
-	draw("", "")
-}
-
-func (a *app) copyLine(c openapi.Copy) string {
-	mark := "○"
-	switch {
-	case c.GoneAt != nil:
-		return a.paint(faint, fmt.Sprintf("✕ %s  gone since %s", place(c), ago(*c.GoneAt)))
-	case c.Form == openapi.CopyFormPackage:
-		mark = "▣"
-	case c.State == "running":
-		mark = a.paint(green, "●")
-	}
-	line := fmt.Sprintf("%s %s  %s", mark, a.paint(bold, place(c)), a.state(string(c.Form)))
-	if c.Form == openapi.CopyFormRegistered || c.Form == openapi.CopyFormStray {
-		line += ", " + a.state(c.State)
-	}
-	return line
 }
 
 func made(c openapi.Copy) string {

@@ -3,11 +3,13 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -29,7 +31,13 @@ func main() {
 		fmt.Fprintln(os.Stderr, "usage: reference DIRECTORY")
 		os.Exit(2)
 	}
-	for name, text := range map[string]string{"commands.md": commands(cli.Root()), "findings.md": findings()} {
+	plans, err := os.ReadFile(keptPlans)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	for name, text := range map[string]string{"commands.md": commands(cli.Root()),
+		"findings.md": findings(string(plans))} {
 		if err := os.WriteFile(filepath.Join(os.Args[1], name), []byte(text), 0o644); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
@@ -205,7 +213,25 @@ func flags(set *pflag.FlagSet) string {
 	return b.String()
 }
 
-func findings() string {
+// keptPlans are the plans that tests keep, of which examples are taken; from the top of the tree.
+const keptPlans = "core/plan/testdata/plans.txt"
+
+// kept is a plan's finding as the tests of plans keep it: SEVERITY CODE SUBJECT [REMEDY]… = "ANSWER": MESSAGE.
+var kept = regexp.MustCompile(`^  (?:blocker|choice|note) ([a-z0-9.-]+) .*?= "[^"]*": (.+)$`)
+
+// examples are the first of what is said of each code in the plans that tests keep.
+func examples(plans string) map[string]string {
+	first := map[string]string{}
+	for line := range strings.Lines(plans) {
+		if m := kept.FindStringSubmatch(strings.TrimRight(line, "\n")); m != nil && first[m[1]] == "" &&
+			!strings.Contains(m[2], "  ") && !strings.Contains(m[2], "invalid") {
+			first[m[1]] = m[2]
+		}
+	}
+	return first
+}
+
+func findings(plans string) string {
 	var b strings.Builder
 	b.WriteString(generated + `# Findings
 
@@ -213,30 +239,34 @@ What a plan can tell before anything is changed. A *blocker* cannot be gone on w
 *note* is good to know. Settle one with
 ` + "`--answer CODE[/SUBJECT]=REMEDY[:VALUE]`" + `, all recommendations with ` + "`--yes`" + `.
 A remedy marked ! is explicit: it is never recommended, and never taken by ` + "`--yes`" + `.
-
-| code | severity | remedies |
-| --- | --- | --- |
 `)
+	said, area := examples(plans), ""
 	for _, code := range fit.Codes() {
+		if of, _, _ := strings.Cut(code, "."); of != area {
+			area = of
+			fmt.Fprintf(&b, "\n## %s%s\n", strings.ToUpper(area[:1]), area[1:])
+		}
 		severity, remedies := fit.Describe(code)
-		var names []string
+		meaning := fit.Meanings[code]
+		fmt.Fprintf(&b, "\n### `%s`\n\n*%s* · %s\n\n> %s\n", code, severity, meaning.Says,
+			cmp.Or(meaning.Example, said[code]))
+		if len(remedies) > 0 {
+			b.WriteString("\n| remedy | |\n| --- | --- |\n")
+		}
 		for _, r := range remedies {
 			name := "`" + r.ID + "`"
 			if r.Takes != "" {
-				name += " (takes a " + r.Takes + ")"
+				name = "`" + r.ID + ":" + strings.ToUpper(r.Takes) + "`"
 			}
 			if r.Explicit {
 				name += " !"
 			}
+			label := r.Label
 			if r.Recommended {
-				name += " (recommended)"
+				label += " (recommended)"
 			}
-			names = append(names, name)
+			fmt.Fprintf(&b, "| %s | %s |\n", name, label)
 		}
-		if len(names) == 0 {
-			names = []string{"–"}
-		}
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", code, severity, strings.Join(names, ", "))
 	}
 	return b.String()
 }
