@@ -2956,6 +2956,22 @@ type Shelf struct {
 	Path      string `json:"path"`
 }
 
+// SignedIn defines model for SignedIn.
+type SignedIn struct {
+	// Browser What it calls itself
+	Browser   string    `json:"browser"`
+	CreatedAt time.Time `json:"createdAt"`
+	ExpiresAt time.Time `json:"expiresAt"`
+
+	// Here It is the caller's own
+	Here bool   `json:"here"`
+	Id   string `json:"id"`
+
+	// Place Address that signed in
+	Place string `json:"place"`
+	User  string `json:"user"`
+}
+
 // Skeleton A package on the caller's computer, without its disks
 type Skeleton struct {
 	// Certificate Contents of the .cert file
@@ -3403,6 +3419,9 @@ type ListCopiesParams struct {
 
 	// Filter Terms FIELD=VALUE or FIELD~PATTERN
 	Filter *Filter `form:"filter,omitempty" json:"filter,omitempty"`
+
+	// Order What they are sorted by: name, made or size; -made begins with the latest
+	Order *string `form:"order,omitempty" json:"order,omitempty"`
 }
 
 // GetCopyParams defines parameters for GetCopy.
@@ -3665,6 +3684,12 @@ type SetSegmentJSONBody struct {
 type SignInJSONBody struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+}
+
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// All Everybody's
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
 }
 
 // SurveyJSONBody defines parameters for Survey.
@@ -5206,6 +5231,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
 	SetRate(ctx context.Context, job JobRef, body SetRateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetJobRequest What a job was asked for, with the answers, to ask for it again; refused for one that reads or writes a file on somebody's computer
+	//
+	// Corresponds with GET /jobs/{job}/request (the `GetJobRequest` operationId).
+	GetJobRequest(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 	//
 	// Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
@@ -5461,6 +5491,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions The caller's sessions of the console that are open; an administrator can have everybody's
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSession End a session, by its id or the beginning of it; an administrator anybody's
+	//
+	// Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
+	EndSession(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListShelves Where packages are kept
 	//
@@ -6311,6 +6351,21 @@ func (c *Client) SetRate(ctx context.Context, job JobRef, body SetRateJSONReques
 	return c.Client.Do(req)
 }
 
+// GetJobRequest What a job was asked for, with the answers, to ask for it again; refused for one that reads or writes a file on somebody's computer
+//
+// Corresponds with GET /jobs/{job}/request (the `GetJobRequest` operationId).
+func (c *Client) GetJobRequest(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJobRequestRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ResumeJob Let a job that is held go on, or go on with those of its children that failed
 //
 // Corresponds with POST /jobs/{job}/resume (the `ResumeJob` operationId).
@@ -6987,6 +7042,36 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// ListSessions The caller's sessions of the console that are open; an administrator can have everybody's
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSession End a session, by its id or the beginning of it; an administrator anybody's
+//
+// Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
+func (c *Client) EndSession(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server, session)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListShelves Where packages are kept
 //
 // Corresponds with GET /shelves (the `ListShelves` operationId).
@@ -7651,6 +7736,18 @@ func NewListCopiesRequest(server string, params *ListCopiesParams) (*http.Reques
 		if params.Filter != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "filter", *params.Filter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Order != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "order", *params.Order, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -9169,6 +9266,40 @@ func NewSetRateRequestWithBody(server string, job JobRef, contentType string, bo
 	return req, nil
 }
 
+// NewGetJobRequestRequest constructs an http.Request for the GetJobRequest method
+func NewGetJobRequestRequest(server string, job JobRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/request", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewResumeJobRequest constructs an http.Request for the ResumeJob method
 func NewResumeJobRequest(server string, job JobRef, params *ResumeJobParams) (*http.Request, error) {
 	var err error
@@ -10478,6 +10609,94 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSessionRequest constructs an http.Request for the EndSession method
+func NewEndSessionRequest(server string, session string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "session", session, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListShelvesRequest constructs an http.Request for the ListShelves method
 func NewListShelvesRequest(server string) (*http.Request, error) {
 	var err error
@@ -11663,6 +11882,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /jobs/{job}/rate (the `SetRate` operationId).
 	SetRateWithResponse(ctx context.Context, job JobRef, body SetRateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRateResponse, error)
 
+	// GetJobRequestWithResponse What a job was asked for, with the answers, to ask for it again; refused for one that reads or writes a file on somebody's computer
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/request (the `GetJobRequest` operationId).
+	GetJobRequestWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobRequestResponse, error)
+
 	// ResumeJobWithResponse Let a job that is held go on, or go on with those of its children that failed
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11956,6 +12182,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ListSessionsWithResponse The caller's sessions of the console that are open; an administrator can have everybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// EndSessionWithResponse End a session, by its id or the beginning of it; an administrator anybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
+	EndSessionWithResponse(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
 
 	// ListShelvesWithResponse Where packages are kept
 	//
@@ -13662,6 +13902,54 @@ func (r SetRateResponse) ContentType() string {
 	return ""
 }
 
+type GetJobRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Request
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetJobRequestResponse) GetJSON200() *Request {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJobRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJobRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJobRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJobRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJobRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ResumeJobResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15102,6 +15390,95 @@ func (r SignInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SignedIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *[]SignedIn {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16604,6 +16981,19 @@ func (c *ClientWithResponses) SetRateWithResponse(ctx context.Context, job JobRe
 	return ParseSetRateResponse(rsp)
 }
 
+// GetJobRequestWithResponse What a job was asked for, with the answers, to ask for it again; refused for one that reads or writes a file on somebody's computer
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/request (the `GetJobRequest` operationId).
+func (c *ClientWithResponses) GetJobRequestWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*GetJobRequestResponse, error) {
+	rsp, err := c.GetJobRequest(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJobRequestResponse(rsp)
+}
+
 // ResumeJobWithResponse Let a job that is held go on, or go on with those of its children that failed
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17148,6 +17538,32 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// ListSessionsWithResponse The caller's sessions of the console that are open; an administrator can have everybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// EndSessionWithResponse End a session, by its id or the beginning of it; an administrator anybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
+func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*EndSessionResponse, error) {
+	rsp, err := c.EndSession(ctx, session, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionResponse(rsp)
 }
 
 // ListShelvesWithResponse Where packages are kept
@@ -18535,6 +18951,39 @@ func ParseSetRateResponse(rsp *http.Response) (*SetRateResponse, error) {
 	return response, nil
 }
 
+// ParseGetJobRequestResponse parses an HTTP response from a GetJobRequestWithResponse call
+func ParseGetJobRequestResponse(rsp *http.Response) (*GetJobRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJobRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Request
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseResumeJobResponse parses an HTTP response from a ResumeJobWithResponse call
 func ParseResumeJobResponse(rsp *http.Response) (*ResumeJobResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19534,6 +19983,68 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SignedIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
+func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListShelvesResponse parses an HTTP response from a ListShelvesWithResponse call
 func ParseListShelvesResponse(rsp *http.Response) (*ListShelvesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20281,6 +20792,9 @@ type ServerInterface interface {
 	// SetRate How fast the transfers of a job may be, also while they run
 	// (PUT /jobs/{job}/rate)
 	SetRate(c *gin.Context, job JobRef)
+	// GetJobRequest What a job was asked for, with the answers, to ask for it again; refused for one that reads or writes a file on somebody's computer
+	// (GET /jobs/{job}/request)
+	GetJobRequest(c *gin.Context, job JobRef)
 	// ResumeJob Let a job that is held go on, or go on with those of its children that failed
 	// (POST /jobs/{job}/resume)
 	ResumeJob(c *gin.Context, job JobRef, params ResumeJobParams)
@@ -20374,6 +20888,12 @@ type ServerInterface interface {
 	// SignIn Begin a console session
 	// (POST /session)
 	SignIn(c *gin.Context)
+	// ListSessions The caller's sessions of the console that are open; an administrator can have everybody's
+	// (GET /sessions)
+	ListSessions(c *gin.Context, params ListSessionsParams)
+	// EndSession End a session, by its id or the beginning of it; an administrator anybody's
+	// (DELETE /sessions/{session})
+	EndSession(c *gin.Context, session string)
 	// ListShelves Where packages are kept
 	// (GET /shelves)
 	ListShelves(c *gin.Context)
@@ -20566,6 +21086,14 @@ func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "filter", c.Request.URL.Query(), &params.Filter, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter filter: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", c.Request.URL.Query(), &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter order: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -21464,6 +21992,31 @@ func (siw *ServerInterfaceWrapper) SetRate(c *gin.Context) {
 	siw.Handler.SetRate(c, job)
 }
 
+// GetJobRequest operation middleware
+func (siw *ServerInterfaceWrapper) GetJobRequest(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetJobRequest(c, job)
+}
+
 // ResumeJob operation middleware
 func (siw *ServerInterfaceWrapper) ResumeJob(c *gin.Context) {
 
@@ -22112,6 +22665,58 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	siw.Handler.SignIn(c)
 }
 
+// ListSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSessionsParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSessions(c, params)
+}
+
+// EndSession operation middleware
+func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "session" -------------
+	var session string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSession(c, session)
+}
+
 // ListShelves operation middleware
 func (siw *ServerInterfaceWrapper) ListShelves(c *gin.Context) {
 
@@ -22625,6 +23230,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/limits", wrapper.SetLimits)
 	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob)
 	router.GET(options.BaseURL+"/jobs/:job/plan", wrapper.GetJobPlan)
+	router.GET(options.BaseURL+"/jobs/:job/request", wrapper.GetJobRequest)
 	router.POST(options.BaseURL+"/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/jobs/:job/hold", wrapper.HoldJob)
 	router.PUT(options.BaseURL+"/jobs/:job/rate", wrapper.SetRate)
@@ -22638,6 +23244,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions)
+	router.DELETE(options.BaseURL+"/sessions/:session", wrapper.EndSession)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.DropToken)
@@ -22656,290 +23264,295 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchu5si74KgjORPTZZ0qS+7rPlmJHjNqXtteyLYetXp4Tqx3TYFWSRKsI1AJQorkc3nF+zQPMQ+wH",
-	"209yAplAVZEEyCqJlO22/nTbZl1QQCKRly+//DDK1bxSEqQ1o9MPo4prPgcLGv/GJxa0+0MBJteiskLJ",
-	"0enocgZMwnvL1ITZGbCKT4GNYaI0jLKRcJf8owa9HGUjyecwOvUPykYmn8GcuyfaZeV+MFYLOR19/JiN",
-	"JqKMvw303LAnzx4/f/Tvfzt//utjpjT99T9enV9ePn79MvFS/8Dtb50pY1/DZPO1L/kc3JtEER5fcTtr",
-	"n+5uHGUjDf+ohYZidGp1Ddvf9YcaR1/1rMAXWcPGMBVSuuuj7/xDjQe+shRzYTffeDFhwsLcZOzbBw9Y",
-	"LUswhhkuCvyHB4xbNqfvi00sPbT74jl/L+b1fHTq7s5GcyH9X7MwJiEtTEHjoOZc8inoG027v3fQNHx0",
-	"F5tKSQMo1q+0Gpcwd3/MlbQgcYZ4VZUi524cJxVd8X/9YdygPnSe/X9qN+rR/3HS7psT+tWchOfiG1c/",
-	"6+2MW7YAadlCK782/jb31POxKIUVNDxeFMLdxstXWlWg6d/pIyNP5cyJIjOWWzBuSwproJywMSyVLFCs",
-	"JnwuSreAVeeBH0Y5l5sLgM90N82WFehrYZRmOZfhccZybYWcMo5/UVXlpdWJ064Jos9cjj42YsG15vh3",
-	"qc7zHErQnMaxOawl6poZ18WCa2CFAsOkskzXEsc75/lMSDBnDOaVXbLFDNwPeOEoi+wN/y9q/Afk1o0h",
-	"DO/0wwikE9+/j8xC2HyGD+BFocEY/HOupFGl03aFMFXJcW55bdy/mNpUIJ34jpWyR0rm7l9Lce3+N9EA",
-	"/8S/c+OmcfRuY2TZ6Lwonrrdl5SFCS8NrK+mH9/m1D29eHN5+uri9WXQ13zqRD7y4lwVENcj7Wb7e/Mi",
-	"f/272EwWxQu/UQd+RJ6rmvbjxuiSHziztjLs19fPvfSzvFR1wUBavWSVEvGPJYUSeU/FjVkoXWy+6K9Q",
-	"WWaAl1BkuAEkXINmZqYWkvEpFzL2IquuICLRz6SxwAs3Zv/V+Mjw9jNWiitYCJSpzWfq2kT0+hMhp6Ar",
-	"LaRt5sJN7sQpNsiYmfHvfvzp9L/+139mbn9oQHkwS2NhjhtFfmPZlVQLJmx0z3TlACewXZaEHEBxCWXp",
+	"7L3rchu5si74KgjORPTZZ0qW+7rPlmJHjNqXttayLYetXj0nVjumwaokiVYRqAWgRHM5vOP8mgeYh9gP",
+	"tp/kBDKBqiIJkFUSKdnd+tNtm3VBAYlEXr788uMoV/NKSZDWjE4+jiqu+RwsaPwbn1jQ7g8FmFyLygol",
+	"RyejyxkwCR8sUxNmZ8AqPgU2honSMMpGwl3yjxr0cpSNJJ/D6MQ/KBuZfAZz7p5ol5X7wVgt5HT06VM2",
+	"mogy/jbQc8Oenz97+fTf/3b28udnTGn663+8Obu8fPb2deKl/oHb3zpTxr6FyeZrX/M5uDeJIjy+4nbW",
+	"Pt3dOMpGGv5RCw3F6MTqGra/63c1jr7qvMAXWcPGMBVSuuuj7/xdjQe+shRzYTffeDFhwsLcZOzrx49Z",
+	"LUswhhkuCvyHx4xbNqfvi00sPbT74jn/IOb1fHTi7s5GcyH9X7MwJiEtTEHjoOZc8inoG027v3fQNHxy",
+	"F5tKSQMo1m+0Gpcwd3/MlbQgcYZ4VZUi524cxxVd8X/9btygPnae/X9qN+rR/3Hc7ptj+tUch+fiG1c/",
+	"65cZt2wB0rKFVn5t/G3uqWdjUQoraHi8KIS7jZdvtKpA07/TR0aeypkTRWYst2DclhTWQDlhY1gqWaBY",
+	"TfhclG4Bq84DP45yLjcXAJ/pbpotK9DXwijNci7D44zl2go5ZRz/oqrKS6sTp10TRJ+5HH1qxIJrzfHv",
+	"Up3lOZSgOY1jc1hL1DUzrosF18AKBYZJZZmuJY53zvOZkGBOGcwru2SLGbgf8MJRFtkb/l/U+HfIrRtD",
+	"GN7JxxFIJ75/H5mFsPkMH8CLQoMx+OdcSaNKp+0KYaqS49zy2rh/MbWpQDrxHStlj5TM3b+W4tr9b6IB",
+	"/ol/58ZN4+j9xsiy0VlRvHC7LykLE14aWF9NP77NqXtx8e7y5M3F28ugr/nUiXzkxbkqIK5H2s329+ZF",
+	"/vr3sZksild+ow78iDxXNe3HjdElP3BmbWXYz29feulneanqgoG0eskqJeIfSwol8p6KG7NQuth80V+h",
+	"sswAL6HIcANIuAbNzEwtJONTLmTsRVZdQUSiz6WxwAs3Zv/V+Mjw9lNWiitYCJSpzWfq2kT0+nMhp6Ar",
+	"LaRt5sJN7sQpNsiYmfFvvv/h5L/+139mbn9oQHkwS2NhjhtFfmXZlVQLJmx0z3TlACewXZaEHEBxCWXp",
 	"7nfmxcpiG8g12Jh9wS3LeVka5na6EVMJBVsIOwt7e6I0m3NRRqemfd02XRRGtf5V4fYsDC/6XTPgxeYH",
-	"cfyYidJz96dRwS0cWTGH+F6rllHxK4S5iv4w8zphiCTb2e79jCPx782CXeNPXW7D0RudBmt5PnsN/6ih",
-	"h7paXWS6l3HJ4L1AXcjcCJhVjDM/pLXZlWYRDNPoe9AOeQ5y6r76hwf/9lNk2lcH8fDiEZqT7v8nb379",
-	"+S+PH16y//r//n/2+vGLx4/+p/uJ/nSKlucxe6I0UxLc5jJu7/OyOXdO2Yvzh0+fvXx8ik/9r//1nyNn",
-	"6rzvjtCZRw8iE5mryn/Bmp0mIcxFc8Du/sY5f/+Mrv5286CdiBI2X/Tq4uL5yavzy6fukzlzqx9OCy8Q",
-	"u18r5KuS53ARseoeuZX1z3PfwyxZGUxD5e4xqy/4tjtLHTlXNjL0X5whYBWbCWMVmqlrT4o9yi1JY2mE",
-	"w56jSEaPZM1jr/556Uyuyh0BkDvrCD8LnFx77Ws1l2YC2pknS6aBF2fsAaov7swyY93/hWVTMlIa1SGk",
-	"/emHUceSfrBpSWcjNMbObdxD+0ONyZ9wZhIzSkk0m/tpJ8uv4DXkaj4HWUDkKLyoQLJ8pkQOpKVpd0Lh",
-	"Pkh37mwePlaqBC431E+7FM0+8FKaUDkg3dVOwiMaOMfZkHVZ8rETdDKbN+zeQhR+RWOK2V/XbLlNSVx7",
-	"/vomK1T0tokqCzKJ+ir3tbkqVDtJsdnJ0Qa96VetfwVciwKc+Rq7eKr5dWRLvFFzsDOnzYVhY42mz6YI",
-	"ZCNRRJ9awqTHAmrg3jHbeEAtrSj7n8KLmdo96/51dHV4RWz69bYdg46VVaxQGROSORvPxIak2+N0m/0S",
-	"Tl2nBoRfpOg3J2S1faGp6QOiIiFs7Li4mDBelhRDQMOM2ZkwLPcu0PbpRNe+uRRfEMSpHUxHFzRiuDrB",
-	"GW728PVedGKr8nDG5RRuZqW84FfATCPThZhMQDs3no9Vbb2lcsYWeJwZ5sbA3A/G8qUZRVy0yNkI106J",
-	"nrK/Pnv5yB2/7v///uTZ88c3PvW7Z16zm3lRvBR5xMh4433cMzTG0L52Jo4wrJZVWU+nONn7HYn3pPuZ",
-	"cglzYC1w9OwhWm5TcQ0ZWjGStZ5qxA6LSMqf2MIcK2UTdpkoTMZePnto0P8sSBwzNhHaoMIqOUUC9ycA",
-	"d2ju5lVtViKU9JDtdlWhVRUPTWKAzU/RfufEvTO+P5v3ujXa70txjd84K/KRkhE9/8waNnVqk83QrOOF",
-	"V3WWLbizusuC+XAhiQtapKdo5xfC5GjXMiGtwn+ymptZ1BxoLaNNQ9aLP6Nr2BScXY0piAVzrimzSkUf",
-	"Og0Kf8N0dQannIbAh5AU7titcuZQCL5P9fBIi2tAfbDDA1tTzs4+p1lwQ6rn7tCJKoOIKpjDXOkl+i4r",
-	"RsOGz/Htgx/+x4//+lNsh4SQw5qk+hX5LLy5HI/9L8ubk8V5mdyIhTBX6MuVSk4x7Oj8rpIv3YDQCFN2",
-	"5o6v2F44nKuIT77Q0e3rhm1rLUMw3jS5Cm2Nm7sQpBcUy7eKfqPPCZuyTS096OURvwpe0Jqdg6vqrBor",
-	"StJHbmh+k1FCU0L3ld//tPuNh/SUna/hLLA7PRMWQsMhDDNKpfS0xXbHCKKWvts8tzD0cf8wegHG5cPZ",
-	"k5EaQKnkkjl/xAqnikkvqIUcJdIxhzRyJ95UtCFlZ2A6d87JDM9mvModDPfm8OCA6ymeYxl7evHm8uTl",
-	"+YvHbU56X4ZpyHOtJevUgs25XJ7hV3cy81299N2uJPtN7V53wuxTXtG/CNZNhv89fXLx+sX5pZtP/8fe",
-	"8jjhOdi9ju+NkNMSGD34lNW1KNDxmS+4hiP665znGZ69R6JwQobfcwVQuU/QIGHR/wMac3tz4f/n+Yvn",
-	"p2Rd2xks8aRA+xqPSPwnOhrdrncHlvfPxByOWS2vleb0T0d0Gbzn86pcM8V++vHH72OSGqKPkTwcvjlX",
-	"aGaf4YuVFlMhvzGb0rlj7t2kvRXaJ+fiQQhSZu58dGemAcnGgG/XdUlKeUFPiJ2WV0JGDuDFTJVw6qwM",
-	"tLAMUzJo7WMyn6Cgn51BZYKHY/yHspkqC2eeLI7Zc7q6yZ1intINMVubjGCE4rsx3Y83Rq3Rw9njFz7j",
-	"4o7FY3bRqNCMHAwLWp6yD+7ejxn7IPE/8uOdW+8yapXSFkBhThhHcbMfDejYPKuFjNmob52YkSvlHU2B",
-	"3zDu58ZUSpWRRLwHdJHPeuZMPfeGRohLLgv0QPly8Db6TL0XySszUzYphbSbMhpXo+LmvHCHe1ez+GGI",
-	"LQrmu+jEfJnpsC/b4lbzimvhszFrFvCuFMZDVVE8WObg9EUcGUnSUzr5bFPHY2VnzF0LsmATreaxVRv3",
+	"cfyYidJz96dRwS0cWTGH+F6rllHxK4S5iv4w8zphiCTb2e79jCPx782CXeNPXW7D0RudBmt5PnsL/6ih",
+	"h7paXWS6l3HJ4INAXcjcCJhVjDM/pLXZlWYRDNPoe9AOeQly6r76u8f/9kNk2lcH8eTiKZqT7v/H737+",
+	"8S/Pnlyy//r//n/29tmrZ0//p/uJ/nSClucj9lxppiS4zWXc3udlc+6csFdnT16cv352gk/9r//1nyNn",
+	"6nzojtCZR48jE5mryn/Bmp0mIcxFc8Du/sY5/3BOV3+9edBORAmbL3pzcfHy+M3Z5Qv3yZy51Q+nhReI",
+	"3a8V8k3Jc7iIWHVP3cr657nvYZasDKahcveY1Rd83Z2ljpwrGxn6T84QsIrNhLEKzdS1J8Ue5ZaksTTC",
+	"Yc9RJKNHsuaxV/+4dCZX5Y4AyJ11hJ8FTq699rWaSzMB7cyTJdPAi1P2GNUXd2aZse7/wrIpGSmN6hDS",
+	"/vDdqGNJP960pLMRGmNnNu6h/a7G5E84M4kZpSSazf20k+VX8BZyNZ+DLCByFF5UIFk+UyIH0tK0O6Fw",
+	"H6Q7dzYPHytVApcb6qddimYfeClNqByQ7mon4RENnONsyLos+dgJOpnNG3ZvIQq/ojHF7K9rttymJK49",
+	"f32TFSp620SVBZlEfZX72lwVqp2k2OzkaIPe9KvWvwKuRQHOfI1dPNX8OrIl3qk52JnT5sKwsUbTZ1ME",
+	"spEook8tYdJjATVw75htPKCWVpT9T+HFTO2edf86ujq8Ijb9etuOQcfKKlaojAnJnI1nYkPS7XG6zX4J",
+	"p65TA8IvUvSbE7LavtDU9AFRkRA2dlxcTBgvS4ohoGHG7EwYlnsXaPt0omvfXIovCOLUDqajCxoxXJ3g",
+	"DDd7+HovOrFVeTLjcgo3s1Je8StgppHpQkwmoJ0bz8eqtt5SOWULPM4Mc2Ng7gdj+dKMIi5a5GyEa6dE",
+	"T9hfz18/dcev+/+/Pz9/+ezGp373zGt2My+K1yKPGBnvvI97isYY2tfOxBGG1bIq6+kUJ3u/I/GedD9T",
+	"LmEOrAWOzp+g5TYV15ChFSNZ66lG7LCIpPyBLcyxUjZhl4nCZOz1+ROD/mdB4pixidAGFVbJKRK4PwG4",
+	"Q3M3r2qzEqGkh2y3qwqtqnhoEgNsfor2OyfunfH92bzXrdF+X4pr/M5ZkU+VjOj5c2vY1KlNNkOzjhde",
+	"1Vm24M7qLgvmw4UkLmiRnqCdXwiTo13LhLQK/8lqbmZRc6C1jDYNWS/+jK5hU3B2NaYgFsy5pswqFX3o",
+	"NCj8DdPVGZxyGgIfQlK4Y7fKmUMh+D7Vw1MtrgH1wQ4PbE05O/ucZsENqZ67QyeqDCKqYA5zpZfou6wY",
+	"DRs+x9ePv/sf3//rD7EdEkIOa5LqV+Sz8OZyPPa/LG9OFmdlciMWwlyhL1cqOcWwo/O7Sr50A0IjTNmZ",
+	"O75ie+FwriI++UJHt68btq21DMF40+QqtDVu7kKQXlAs3yr6jT4nbMo2tfS4l0f8JnhBa3YOrqqzaqwo",
+	"SR+5oflNRglNCd1XfvvD7jce0lN2voazwO70TFgIDYcwzCiV0tMW2x0jiFr6bvPcwtDH/cPoBRiXD2dP",
+	"RmoApZJL5vwRK5wqJr2gFnKUSMcc0sideFPRhpSdgencOSczPJvxKncwPJjDgwOuJ3iOZezFxbvL49dn",
+	"r561Oel9GaYhz7WWrFMLNudyeYpf3cnMd/XSN7uS7De1e90Js095Rf8iWDcZ/vfk+cXbV2eXbj79H3vL",
+	"44TnYPc6vndCTktg9OATVteiQMdnvuAajuivc55nePYeicIJGX7PFUDlPkGDhEX/D2jM7c2F/59nr16e",
+	"kHVtZ7DEkwLtazwi8Z/oaHS73h1Y3j8Tc3jEanmtNKd/OqLL4AOfV+WaKfbD999/G5PUEH2M5OHwzblC",
+	"M/sUX6y0mAr5ldmUzh1z7ybtF6F9ci4ehCBl5s5Hd2YakGwM+HZdl6SUF/SE2Gl5JWTkAF7MVAknzspA",
+	"C8swJYPWfkTmExT0szOoTPBwjP9QNlNl4cyTxSP2kq5ucqeYp3RDzNYmIxih+G5M9+ONUWv0cPb4hc+4",
+	"uGPxEbtoVGhGDoYFLU/YR3fvp4x9lPgf+enOrXcZtUppC6AwJ4yjuNmPBnRsntVCxmzUX5yYkSvlHU2B",
+	"3zDu58ZUSpWRRLwHdJHPeupMPfeGRohLLgv0QPly8Db6TL0XySszUzYphbSbMhpXo+LmvHCHe1ez+GGI",
+	"LQrmm+jEfJnpsC/b4lbzimvhszFrFvCuFMYTVVE8WObg9EUcGUnSUzr5bFPHY2VnzF0LsmATreaxVRv3",
 	"HUAI6+drGbLI92yikjTwrv4JALURrqsHx3l/IaqWxtHHukOoBxTLvdxfnI3cH8fRZdoINgZDrxdsz1lx",
-	"nYWOPM/wOTwXEvi0myxMZXxpnKt3daRgdT3CYOPShzC85yoCLkKh2MQ5KINbLIgVGVHjpUUPw8J7e8ZK",
-	"bsGZWM5jMldQoIpEKwwtgwXpcg0haHEFlWVcLtmcANAbijMSNID3q1AhN4I4dmzLNzgXTzlrxm+AnS9e",
+	"nYWOPM/wObwUEvi0myxMZXxpnKt3daRgdT3CYOPShzC8lyoCLkKh2MQ5KINbLIgVGVHjpUUPw8IHe8pK",
+	"bsGZWM5jMldQoIpEKwwtgwXpcg0haHEFlWVcLtmcANAbijMSNIAPq1AhN4I4dmzLNzgXTzlrxm+AnS9e",
 	"W4ewbzB66kYUn2PCKW3xbvtnlFcy72ueYRcW4g6oGb8GNgaQdEb4we7MZnaT1usnJFvMRD4L0WunlqdS",
 	"mNX01up3Boty86zhy/gnL0BMZ92tm5p9fHRzvX9in83rlrmrcTRMhbFoXrozUCMadabKUi0QyJVf8UQc",
-	"dKoknNubZ46TiLREdr/Rg53R05nPyxH5B5jkdT5VbLzuEHgDBKbsd3CXG0qp656jubdL+73wl9EdAwXe",
-	"ie75AFSgu/7nZWK4BfxqEvCRJASwMXoj4EDtke871zmBI2yN380fWoh9DF5uCAYfwryGhYuUdl51kNko",
-	"OkLCgiyw/qtgcqUhtiWzkQFrSyhozjccA4ykOfOzSXuJKGbDzKCcxPWE+CekXbtoADuBS8Jf3s6WcWx8",
-	"690aFbC9Uo1VsewcYpbshAiamOdXUMSO7mxU19HdHAN1+NxP2ZzpqKpaTKmTlgZaSnPmn+/31irKnuai",
-	"2RSdLdBsrI5OaWWjoyjabwtbobskqfPulVcZa7CxNWR6Z9UaUexlTwWzc6MGwlsFO2YaXxECiLFPeASl",
-	"MPZmcfBLfgVtBByNJKExa2O+Ye6xEVRLWV7olwoRMvGIqvO90M8syyycwc67K5QEsqx8iNfOYM4mXJTm",
-	"mD0uDZD/6jYhx4esxNs3RfUrDFg/xH/fc7j6x1he6ND52gKl9h59e/BwA6EwornaiSjBOKeiC9jwG1No",
-	"5hV4JILhzpvIMHVAfIsQ2eWMyjKZhbI0GTN1PnODdhrm36dcSugDNk8GK+Lq0FghG3kbUI0Ux8pTiWIo",
-	"fU1aKpWoYkv3zLKFKEs2BsLTTLSSmPge8/zKzYRTHv6xp/gXLIvAqXPy4jQneZxGFMAolrZe0tVZGsTX",
-	"x9QyLQ0vS9DfGOaOqdqCzpr8ghMjXZhu3DiMCzeN08oUOyYATXun9BPktuKod8j0AmEvSpUZGy/9MzQr",
-	"+RjK0+5cs9IJ0xjw8+0GPsg750OstI9Robl5aQvdyzitnHNcG6Co8JssBRC9L3HZQ2o1VFDFkyH0rk+P",
-	"TyrgvtrkM6k2QYGJHx3XIo+4AuFg2ExxpuJFCQc9HhNKFtw9ElMwliqsmhLlGf8W3Sn+3Y8/0R9+/Pa7",
-	"qFytBXLjEe61YCM5az2j1g0+fojLmyx4hPd8pSyhc6qV4gpktBj4iVO3D9wW/bZ9m6znY3qZ2xTN4DYU",
-	"hNtMmbt3ImThMZV9nHZMtZtEBp2S2TjtTeq4hbzRR0afOuM6thkwCd1Jg2gwlikZL29ZJnKrOZffWGeE",
-	"hIHtLNvw9aEheB/G3axEOw0bctCd9ua7aHRRKdeqeuPTiTc8gbWqGGchJ3nWRu4XWlgLkvGxuoagCwmh",
-	"LALG8v5YPsixfPADVavqqElDv/sTZM6dS7aJpw7or2aS/jSp8D5ndWSBW2l+/L5S+oY6460WFloPB812",
-	"emuGG88tt/dovnrtsDXqdMweu72DdRo8TCjxZWAUL1sN4+0vQhUwj5tQHO/Pgrj2weMhoMjV8MHWRHnn",
-	"UjRspj0KORubLll45CsEcQaxTitAaJpvatlwppCq1UqVtOwqEYrhMi4VWh1Kr3rgbqb5FR6rUBpAUycA",
-	"75aEgOrglZkwx+xCE4wZKxcytpgp9wnuU7Dg0vp0EZaXKgnfGMZLJeHUaa4X5w9NRuVrE/HeKZiQPMhQ",
-	"MhFpJcEulL4yGVbK8GMWMlCY1hlDqRYIb/QVTMfNh8UBff7XUTaacVkcORMxdtJ0M52bOh2HTKGAtWGH",
-	"8EkgcuoM361+Yzz6EVNOPIzN509RiKLpU+DXcFEn6gA7YhUiLY1UzVRZ7FesQiq179ibyqtI/RQdkmTj",
-	"YXBIYHBrTrh3DVQ3deYBHyUYlEfmw0RhBO4ZaJUKO0st6xpUc6ei2SOWM67GPnEMA/C8jU5VpVVR57YH",
-	"Zxpe9uXiGp2VnG3uHaevPKwRYWtfHahxa0qgxazcZXZg9TCPGZBPwOYzZHe6mRGJ94fy1yvU4sEOoxC+",
-	"5y9kfOa5vyizIua4kb4i0/KwtSb9SzIoaZAycZEJk5Zsz2V2PUsuPgs1P3FSfYQiG9f10YTOzb7lPvZ9",
-	"J/50kHsviFFdKLBGIRImxgH0Qo4lGCUzzH4QUc82utNI7boxKTyfBmckQn8czmt3QxSJg4puDag4LlV+",
-	"hQtLizHy++7dIEqdDe69Allvwvu6BDjhW5vJ6nxiwLrEF64hU1hdt2Gob3qK06pREKooYTAWcijeMo07",
-	"TMMLl+t4wibS7XRCHFLY4GejuYZtkDyliotI+dLr1rxpjv8F1hn5cn0fs/fuSCCguCnh2JpQeYDdGi6Y",
-	"sHRh5sIBHFYyLUePfHpmDQw340LG00WN70rfmrExN7DBIrNTXNz4nsWTaRNel3ZbqUZS7aT1R3xjhut7",
-	"4bJTSUH3w5CEWLgkxroWbNLtBGmB7ac/TpioUHbPi7+uwXrim2KzkyJ4Q5mgDOYA1SGM8UdRBOHSQ0tE",
-	"sCBcB9hv/3FcC21rXvZfzBhKFuWkgcGGT+tuTf/YZg+svbgrUZnfic2m6HxaZ7bj27uWMRLbsYqFiIi+",
-	"zrllzorC6DgF7RoCDR43cLYYuuQQcyIoiCOrRcQiekw0OBOK+My4M7tk9N0hHd8UZwUu00Ai7xFtAYvc",
-	"VMy1EGafBPtDjeMxtbbAYJMiL2TQdppJ8ZDPubN4VVUSTKsPJbPHD3TB2LScW8y8X8Q1yJixMDh4vWFe",
-	"9ARN9MaXJ1lBN1KNSUbkOBqOKNLPL59G4zghZ2xV1HxQat6j3Ccct35Z8K4wniZVEF0f9TPPr24WjnjK",
-	"r8GLIZUHOJujzYs3nOX36e4vL909VUdjnl/dJ7q/xkT3L5rLbVQo8Qw3hlglsRz9SpQhbp0LFXIh6/z8",
-	"kIyLtTk8YilRk1OnWKCE3DldIXDrFvU/rCjg6L9TNqYsuxz+qXPbzX0UOu2GS+F0WbC5uoamMMsAmPhM",
-	"b0zeUy6Li2vQt2CKIqSyr7D6xpyudCCheJeaEEkuFs2E9J3ChhHE3icsU+5vEyELQ6UvNroOn14f91ew",
-	"h9Z6lHW9Xol87ApEvkzUxtwHIz8TnYfLFlNzT0leHkurl7drt4FHZUSZzec8LGCzK921Z4yPDfZr8qWU",
-	"ktLhqMXmSgOiCbGALRBQJ1t87DT/bxgMTbnYrUtyK+7vBAVFijS9QZv2MOTRuSU2dc9d0YY93VOaKdki",
-	"FPEizWGVmCvydcuKzOhQve+77mF3un3t7pflLlxtf7SF3T/NBBejOUYgQTzChh3DBtT276zN3ymLu3iw",
-	"0kiJyDmgrUm0vWswNWfMDanB1BhG88HmqAec8mybf6UoYVItqS5a5t5vEOhGpGMD+lDFmi3FRGxXKwoj",
-	"ttWTd4/WmsgXqC9ZNqqldkcaPvtdNqD8u+k25+XLj6GNQaNErq53ttJVLEk35PbTwxnkkYC0ukpE75NE",
-	"Hb0Ydrx6UlfbGDrcsB61OrwsLyaj07/vUD0KmzdsfEYkqP6iSSEIOyMEoKewi0notpdeSOLZi+k6dwj3",
-	"15yv3JEde4pWc6RUidGvzNSCzZ1nQOAIQR+BL0ZDyVhRlmyqkbik3zDoddEc3gzK6wHZwDcYA4w9KExy",
-	"7ycl5ng9TYMTnnV7DIYxIyleZzI3he6dF7sdVAVrgdP3PLesrrA65kH24MGDqFodeIaSIB+MzeDZ/OaY",
-	"bvTVNrFGviSzgSYrTf80xsaS8RKQezrfzzmsd892+zmy3XqIQFOpaJGaKlTgqus4eOJLZMltINk9UU4x",
-	"Jqyd9FcH5889PBMtFsFT7MP5zx0s7GfMTxuLQ3nA5j3P7J0Hv1St850gojd01T0p7MFIYf06bEks/0WN",
-	"Ny3TsROfV6CpGUdPPz/nMm+7+m7OVT4TZfEGG6Bvm7JobVeEe79pneweq0Hi2gnpmauCF5twvDtGib99",
-	"UzD+osamMfeCNqDac+w6gVRX2Fma9OEZxR+FZBzTCe6qP9TYDMJT5Rq4hWIIG2ER7UWDGiBjPvzZQFJ6",
-	"FPo3l/ckBlAL6Zu2xDWf8ydLJadt5gUReU1yCvvTu+0WGte7P/uUdzsDqh6XWxa05Q4ArZXu0V70LsBn",
-	"EyGFmW1dzp0BN+dQyF+raKItp8ZaoRDPl2/63CFKNlWHuX2yUPqKcTINe3f6lLB4mEjGX65xRiEh7BWY",
-	"WyAkw/vidAjeSmwbFMdevRvEoxKRthUDYgsP54aSWFECrZB3cq/kS/UZ3ac6zTe3tQarl+dRiJnTtWwG",
-	"ZYEq0NlHWoQ9y8YI7SWg1g07nZIyee6bzG6MNfGAPqm3Z7a3IbF7mKSqbrO1m+DuOjxX23J5ih1No6ec",
-	"U9FZAPZNuCihcI4f+RN0CsNKfwsufLjYKQH6k1u/kT88ULwtRoPpaaPmNE90wzAWqv7Bp7+o8RsLVTRs",
-	"N7yt7TkzIC3I3AdhDF827UBQ3cUpui0vt52SeMGAY7Jzfb9zsk6xArvVMU+UTtHwOieMvAfNxjBRumVE",
-	"UbKtvmtVAM6KrmW/Hr9dczH0+W3zfE02oDXuGqGhOe1aDCvTkq2bkatbOwhRxwTzk+SVdNcYSliu+8gu",
-	"OgP4AEnFIPNx27q3bSWhLxx9D6bGUKbwNO/6HnXjDVNCKNuBvZ3SQx5XPPbS6aWYXhRbwufklr+uy4iQ",
-	"DZ4rgGqIukjOLXItxi2Ya9BDXpHkBQ/ZuE0TTNclbOmLvmUN2sE1C0Ff0sC72xnaksR7LuaiB6Ruda0q",
-	"0E/TUUFO7S6d0WTwGNWCBtFtarmrk1sF+rmQEfDKz2AXAJLZhSKC5kEPXk9G+Q9p3xefowZasu7zVEMq",
-	"71IM2KIYVrXSnL196i58eroBWNLNWz7zwDTgYTIPmDt7rpSBeAEXL1Q1MBzgb0n0J9hWr7W/AqibHiQN",
-	"SRix2BGdyLtsgKwNb4LQ1lRtqju13oR6omqC58dRInupPPI7IErH75XpoNKjphislYysI1gxiXzRFoHG",
-	"S9YGBLTSwCbfoL13gyOi+ezVKGldGUirVVmmYFR3UBKYEHwDWvAyma4yrB06MzO1oMQB1RceSv585Vsj",
-	"Y0nRugnQKSQyE/NNP/5aJ6ZrCtI7Kwkd1lReHhK3JkW+TdrmPI+PQBUJwy39JsLAJUQHcQfR365LLnsc",
-	"uKGYAweGpd+j9p03grFtE2ef6MUV7iPM1CklkkQNdVENBIOASqF0qk/pwl7aoTfEW+vd0A/U8Tzeh0bk",
-	"kbD7KmMZu5IIbqRQUpjw/jrcakh0uw/lLyZjFCE1IUTRcer7wbFCIU3k/f2a23hp9p1qVnRJAs3YKKOg",
-	"ONp6e9zj8aORqlI3TbU8gee69FR21OGHWM8C+35XVjmz6gokBfHxH1aKgOK2XjHUOLwZPHnaVDJtW0Nf",
-	"7+QNQBOv4Py/X5y/PP/l8etBEtjTbszFXCAoFifsRs3JdgYmSrDmMlr5dDFZWzJkVXTXs9oQ52IIU4Z/",
-	"NADRdEzavt3OqcFyVZcFKqUxMFPra1hCMcr6Aou3w4mz0TVoE0+RbLFkvdHaIuHCVokRXoQ3BBnquIJB",
-	"2rdsy6H43rCbNyG+xKPU1zZFMrKdWNJ1bqYuTPQF11e3K55BxNiwOF28RmS9ASU+txNMU1QbEl0GwDTs",
-	"sPBMmu5C/LNv+NPU8yiYmUjepmC8ubDgpm21ljltPIP3OwNZXpBxPPSu6Mera7hFP682c6gaPeL2ACJJ",
-	"O/+GNY2Bk84cs0uPp1tu5EUD+O6+GdifvhnYdzH2us8cO9uTXO/Msy86E3YoOu7gYMxDIxiT+Nt7pKFX",
-	"/JX2B/WadyKNBV6c0lB8pzR05HCAOZcNC7azt2d+pubuCvISWElpyijX2D3b6zC2188dKhk7z1/CYi0F",
-	"OKgrnY5pt5/JO+Zl6fEb0YVKxs9XsogRvTmvKVKxZBMN0DAVDMg3brg0WCCw4qfKZQdbEvgCs9WgfTZK",
-	"uF8+ebneLF2VXtzGwHUiur6S31wPeHgF5zd3xXNhl6EKvN8MJBveIdFQY3RxmyDR+hgXoc9GdjrBxA06",
-	"QAsUcfLXELt91G3cEnX0O3FgQDI2Z2+aJw2YtaFlvq0q+/bfvjt+cPzd8b+efPfDaEi2adtsWD6dxjT4",
-	"E42dA1DOMdjHpyHW97fn5y/d2EjgdPzwqasymmh+pbQ/20rKZNfWI5IpuESrQ1FKqdiCL33rrFtFjxN6",
-	"87IFgu9pBTmbc1GO1Xt0h2bWVub05ASt51fnl083OIliBwgvy3hDsWvQS+KIQcR2hgEUJcvlSvvNM5rJ",
-	"whkkxmpuVWIL5rw2US1FUD20N6AsVgtr/I/CMF4alXJIuv5Bky2l8HAD3UNo37ut7sL3MarrxYrhSVy2",
-	"7ttTbSqMTeK+LwJAPrQGKbAdSAMFF0295IxfA1pisguM+OnBD/9jBRvxYGfuaob1yEGEYnLZ1FXHUjY0",
-	"u1twx3YB5TWErqeDopdbFGNfbETHymkEIQ2NuOi6EmsZXPRtTBJsaJgH/6EkTizoBY9ifZyDi7ws6Tqy",
-	"Uqz0u93FpPhMMk3hE+qiU5VcxsGccWDoz2R18zV8qBtK+CaQPWBL4Xj3YMgwY+0Hx6b8FRe6kxvYh9Yj",
-	"vsOL15dtR5nSWejSdLrxjIbweQ8N4w9gvVjlhiggOUlxsvKteYnE18D7Sui1dO4W7ypevtGOOjwuPvDa",
-	"3DC29xwQjCud2+39KspUIo/CfWjuvk//IeJGFeaa79sWf9qQyifuqf/KG/JrFsBAkjWm3FEqGjMuRboW",
-	"JXQbgLfJZ1xOk5ZJaMffNK1lyJm8QunYm4+m5PIhvi3OEI8xnwE9GHwLjsizsP4zXlnaqQ/LucYKKvc9",
-	"4+Upo/IevdLQMuEMbE7jjjo2JaS9mLxUr8HWOlL1+sZCRXafP1vayg88Ywjy4k6nY/bW+ZJhUO5T2xOm",
-	"PVh217zVUtIFUWao1sXokwYcVJfk5GBHYdLA7hmW6ynsq5rJEw+wIgFiugZdiNzGNdppo9IWXFgfuPOq",
-	"7Zj9jG1SilPUSpQSuAKoWtb4qXL/hnn4pqliWCeUMfcLNVspdhOPbakxQiGmWWtVQGcTtmVC66Lrd1db",
-	"0BFEJesONUxSSj96PbDJg65VvCeBmiS5vzKvEjF+U3LpltBNvN8i8bq029Oe+QaTViU/8vaVSHsrDaqi",
-	"jDFvUdVEVFzoPjBGSiUUzTgd1n6qgqIT6OPCa/KhNIipjBssoX9c0PFjKJWcmgQ3/UTDIJhxci0a1NWt",
-	"gVUYpx/cOej9E1EmbcvWCPJ5CfJELKbcGlilVGyMGHvhUYv9YvfJCG2C5uWcUoFqHbHVOFS71gyfW0bd",
-	"9mfYMraEUDNAilUqhvdglgJzKqcN0zRiroASkEjH6IuRMNI/WcmG9Omoss3C5yv2PSa958BN7cxdXICF",
-	"xlrhYNtLZdkSdXOvmvG5ut5ylCdL+m5STFvcDuXut72PXfjyigBH8+LfYtBWylrbl3f3bvfzU2rkwLVK",
-	"KbrHfRUqvWrBh3EyjfVNtlDaS1rbW9rwOSCNFP4F9LXI4ZTx+VhMa1WbjI1rs8xY7p4+Eblz7WqJqiBj",
-	"udGTjBXc8jE3cMwXfJnhTj7uABcz5iZQS15mrOQWNIbzj/4wStKfpFpkrOLGHmm0JDLn92KHHyWPC5AC",
-	"igzP72Nv4Pi/OasnY0ZMJWBP6Yzi1hlrxrfQCu1iVG/O3Jo6R0XDxIlMRoF98gsLIBIZb+ccj7YSTkf8",
-	"oRmvKpBxbGcprqBcxinWvSJ2PjyG3scA0qkAOQwSHkQq1n5IsSKqMyvvju4yyYOuSBUONZb0dnluDE16",
-	"VBYifltIq1+17ZAHd2xoetGE9kumbfweuiCJtovc6gYqRe5cgIg1Ae9tpJO8T57wPIfKRsJED7YE3Xuw",
-	"mK3HZvsANnYjNv7Gy7oDTaRChCaa1Bs2dg2yILaE3V/SwSvvuvhjXB6QuPZWpnOi8jDCM7vdDK3tzVsM",
-	"/SKwxVBgsfJwKG/DbpirSCvkvYr7pkP7bzo0b/NEkZrTlly2XYhsMFovnmK79ICgT0/NWNX2i+uMdE9S",
-	"uIK8C4CiW7MUbuGSf1Xb12I6uyGz9KvaMu1ub45ftNAIBEMd174xKS7pe1X3BfRXc2oEV/hej3zybmix",
-	"/fsaxrUoi1tZLS1qe8ENW4gKYxV0Qs7QcPxqdm68ZOIlFpP27pd16D2pac3vd+Sn25FJut/Q83yvnRrU",
-	"pPEsqPCEGnC1/4xxXs46HX3/dG0b7mE79w0k7htIDGkgQZoiAmS/uHiOsKssNEVuzn6kX6ItyipuZwE4",
-	"74P5NzNaH8TwWfddJO67SLT2DB14930k7g2zniGXa8EjeO7Gj/HpXeksKHkN2nrID98IyRqQhTmju7yy",
-	"o6YmnmV78Dp/7h0rwrGw1YadQxHpNAvvq1Lkwsazz2IonapelY7NJyJKslcD12te1rFoLL8CGXAPpCKQ",
-	"7T9UWxKayP3irdQx9ONcDcyqq2LazE8YehhYfJIlLG7htnvXQMKChQPQmyQtSOqenOIeAX/AUztlW32e",
-	"Rx2NN1Iz2NOMz1jLjoh/tdW8WwBalmxcU+K15MaGjWMg125T+sOlzcnOeACA7tGsvof5HwDm39HSsZK+",
-	"DuHRGaoSM+NVF1jeOX0L4e6fC8ltSLFXVSjktZbnsyQDFv4ahhKgvElqafy1c3WJTPeJi92P7bUFlMJ9",
-	"bYol1v3avXrbqB/B6qgLraqjQGqYvEmrKtAVtrfCeyzZTtzz+H23P2o2moDNZ0eeZCxRVuAuQWKx9rap",
-	"oqRpqnJPdSEC2WjGZXGksH14oi0sl8XFdRsOzELLvMT1q21evXef4lbr0GFlviAphfrpltdlbW44dfkq",
-	"FCLrZIHSd6ykEbMmSJ24YS1vkbVOYPKG1cBqo9BTl3fMK2rorTSkr8af2+t3ieimeBpq1Zm43P3YvVZV",
-	"6UtV1bmyNhXI5Cy+oZ8716OXcMSLYntb5vNi8ya3N7ff5TZme5s7EbYKvzO/u8LfIp+WLzGy0dG7zsqQ",
-	"0INRcHWjf8y2X726n3ZdvS5ju65fUZy7Lu5u113XxjTgrntWddOuq4c+fVNZ7rpjTYnsnMuVE2v3SnW2",
-	"966LV4/OnXMPw67uHoe7h72iZ3pM4YpW3bmoXTWz++J2M+8cSPf82PngVaW0e05WToKdT1/XX/1u6Kqu",
-	"XXesH9q7rt/Qc+/QaFxZ6ht4+FgbimGr0lm/ntjYam5mX1NK/vB+LJkG99n0Qzt5JLpRL+oUp8151e7/",
-	"FBxRuo2P3MalCy+OunZ76T110zYCNyP02qSBbnCCeFf7zqYKx78oNgNv2vHFCzTXieC0k17K3jc42rUk",
-	"f++2q6nk1jxZl5coWUgziNVjSQXDO0dEpaI7LotTs4QyJvqo+DQbE+ULyo2exMPjKtE1JdHocG1kvtMf",
-	"PiWjt0THNYNyElv8PZVMDu1llSi669HHhyrM2oFHv/YKSrC0DAOO4/Om9sSTxwXGMuasgRpLoBbCzgJf",
-	"Qhzw2qm4isWFpcX2Dj5OeOyuZr5VTPKkVvGGO+3PL1PzDNLq9V5lPVnD1WRiwPYlDOhLMb6VEdy/Mrak",
-	"6xHQ9ZYF6po3Wa8EaZsUk2RXG/9jch63CDKW7m8W7UnGdT5zmlK4I5SKce1u+Nkq2f/aEq+IxNqwO5/Y",
-	"rnt0dzRBj3VZ2NUAqvDN1Qa0fkq1clr7ak96utoz6Satc+a8gCGdPNI9g1INrlMtrNf76SBaww2HaEB2",
-	"t9NJdBWiD9q2kDdzPp5ogH8SDSo1/sFCSgQKcWyVw4Q0lkubsVoWoBkPjH33AP8vD+DfRDq/IP+no6c2",
-	"qQGa7dFlK8VHNvOTalj1J6wZyGIL3NEUqtb5UPrk5jRYEwtsnS7MFRNzPnUbDJGGr84vn7qN6Qw0kwIU",
-	"7qyH9gZYRLs+ffz8ycmTZ899Dp20VbDXfNBEyGuQbqNkq2PaRDkGfPLM2uq/mX/p4JQ37fCqVMSMvzX8",
-	"FEzOaAHsSsRumJrGW31qFEddgiVAxlQ5O7WDAkEIIyaIsI+9TypAcQ8N+RSHR+jxue5juK2TeX4SpdnL",
-	"Zw87XWaoBR6VqtqZMEga1wuQ9udHolDq7T5+91WDNLrpjKGKVFWsOS7vFeJXiJWbO5GMoMwfO8/stAPc",
-	"asA+VjEzqy0rkJcGiT1rLd35OplsNjB1ZoiYwzHL3XKeBtI1fJKS5fLY3Rb+ufMg9LdyoBfw9uBmSKSE",
-	"hKFaVRWhT702RLQPYBxYTSbx7t4HV8iqutfHX7k+Dr0xNyPeLQ9tIpzkJndYtM3GGbiGEj269zaBZXxm",
-	"n5AjaJ0IxCbC4hudFcwqOSc9MD6rK7n1YQfdXwEqSih72UCCKiFDPy4hA3/gGIwowPeFQ3ePVBDg5oT5",
-	"/Tl5jyk/yMHh4W73Z8fXfXYk2sgM7UAVm9Z0+67bNaG6VSOpW3SJWuXZbDP/HgrgB9GMdHsHnw1w1Q3o",
-	"Czi7FtrWvAwdsTAgF7K090QinxGRSActfK9xu3CcbQHdtn3eJ6Yf2Q7r2UA93qBjdnorM75AEoL7/Txo",
-	"P2+r5+8W+H4eegELAu4Vw6fe5ck+kOu44xsd1tR4tdbewwtlOJ1u+R6BnGDW/er2/CURDNA0IUHE/IzY",
-	"XqmNIbJxg2ebx9kdSiGQ7pb4hIr3yU0mAgxnoWvwnUxa6qgzxG+srt3aQGJuYXJEn9QtbCuN+ndqf5lw",
-	"hu+ZOj4T7YbLFlVrbW/bDfcPiiEYLrzh52XUc9vaEbHpL3vzXrDJIOE6+H3ZlIyzXNVlgQmDsdvRZRF3",
-	"YAf1kU3RchyivWyESl6VRUxon3NjUwK6E6gdANAxRqA/1HilmXqn9XA/ag+Pmw6ik631vW2EY20Ks0Y6",
-	"t4VvL9UVxDDgGrgdJtq+meaWW3ZO41Bodm0guZZZoDyfC1lbuPXS9od/+/VqpzA67141b079VFzDzn6t",
-	"iOrHOo9YPiMJfgVp9fK2EOo4HpYevRUYvQUxdX703Y8/BdRTCxwO/9I0WvCb34C0mTMhZvB+FMfO2R79",
-	"IuiyxPKYSLhvWHMWfAgU0V5zoowic58qY72BWwhSvBawZ2wiMZUMHi5my955Hnft7rRSonmM/5TkLEYh",
-	"52vsoZ7gbyKol0tbVhgsGd8rIdGSIU7Zh4xHVAbR1kB4A5QvGZQGFp4cf0A9yWYeadO+HvXXbX+oceIL",
-	"qpq+wg9xAM4/3n2CzCo5RKXX0sa60TzDPXhFfUj6PWnBY7SP3M46BVtF5qw3rGfhNoRnh1fd0Py7F7Z9",
-	"AsOXh0+ieY+J7K8mppOHHkyJSqkto8c7YgMiSshLHWE/a5v+9Eet6rqEfVYF9lIzTSCpTQa4+/xomu5F",
-	"72KscQbyWgu7fOOUKn23aSvXhJOjXKkrAWEuT0c1Nnb7f8Nl7SRU4q9ATTuD1YOqGv0D4BqPbX/tzNpq",
-	"9NENQMiJiuBwkPQhY0hj4+MUR02oIgQpWzLkXCtDGaqgkrhsQcDULgh7r6pqyUpxDZ407fg3+Zv8/f2R",
-	"k4/ffd2D86MFaRu0+Jj7sW3yNOdXwIQ9Zhfo2yjtzksao7GATV9AaMxJOds0Y7xwjp6x/mJelvjWx85Q",
-	"pbc5M8MwzmiWGE4f6mxKzUmjSvjGvQZnnNGCtJr34ZvXT+gmp9x//3+O3D8coen5+/Fv8rGzTsmPq6jf",
-	"GCtUXs+x+uy/vX7ykP3bDz/+67+EHg7GOoON/Z6rAn53n4VHxu8S3tvfM0ITYEOq49/kc+GOU/dg5/yy",
-	"ytkQ4yX+/9Tf4ebULSH+Jgz7HUtgfg+Wx0SVpVpg79vfKev4u++VbEHPTcg9/iZ/72QfMe/9H1YUcPTf",
-	"f89CUz9a4HltnHIri+Pf2t6opyNqRjjq9C8afeujD5JXYnQ6+v74wfH3vqwQt8EJtxZkiEz4JrSNP/us",
-	"cIawMPa8uQoLgvgcLEbH/u53zz9qQMPNbx50JtxWRSMmurc3TvPSKJp3o+bgXBv0xUqYWMZLck9jr3IX",
-	"xN7U+urvkCenUtI7v989eEDN57A0ET3wqipFjl988odR7abmvc20ZoKeWZhHzJ6NaODlLAQcKFI44XVp",
-	"U29pxn8SeumhVqvnc+50um91zYnk1RlBBeTCSUDGFkobS0G8jOI6zY6Ca1FgB2G3q534doIejOehypxP",
-	"3UKPSqWw6w6pkdHp6FrAwpvyrRSdlMDJ9ai8rbMmTO7nc7+emiK8Pyui5ey9IkOKOvgyYjR8/2AtaBhp",
-	"oVgM7GOqgZto9+yNA5uaPuLVkdNq5XLnT37ckN8fNr/okZvR2wsSLg/Dj/Y0wUi2GU4bRsNGgSFBcwps",
-	"m5Aof3yQmLiRcC3MFm3zEC+BfnqGj9Yna4fOiT1kPPQhGx3wq1AiZBi2fnTHA/4hYzO1wF6t89qjvUJE",
-	"GxuQxIYD73l+YI22lbCoXaKE1uos4u0F7qlasAnXzC7UCnxvqp1pwbHtc08d1OLIksfYwwYOvypbsZG3",
-	"l5yUYi7SfDmdC/HY73MhWQGjA69ktcTOsZF1PEdTZQ/rRzPqBD7AS3su1TK5UL+AW6fl5iqtf8IaMDBj",
-	"60VziR0WvKWb7/kLWS5D8TDaeNSxfe5sv6YpauTNHonbvmmdKx6D786IphCtMxtHbcwr0jD/0AKUVgLV",
-	"cg/iEyqLnfE9qTFG1VuATrzPkBSk18CLh/6aocJ0YAF6pQxaMO44QK/Ct82MCg391D59UIpt890+tu9e",
-	"7UxGPMjnSqcMbHfNyuubNirf/bjj1YcVTlzY52oaE9G3ofUH2nd7MrDbRqgz/2TCYzqfVQteMqRA7WUM",
-	"ZQnz+HJZwechsu/uxDy30X7Q5ybUDC0rzPmz0s06OKlFQ/S333QMnLu1GH69zXO8DOKG5vczkjYc7x7E",
-	"zYlBIOXpyBaFbrwQdgQt50T0lrS6q+VJIUxV8vSpe1GBfOSv+QwkrzPh3z74Ng4PeAvjNyq/AruPGXcz",
-	"nWsAmbErWI4V1wW6OXNVG1iZ+Iypa6QHad5P8aWffvjxx3+hCFrOtRY+lq9hriywiZvQcT2ZgGaVVlbl",
-	"qvT3ffvD9/8yxIeqlieVyG2tYZsN9cpf8nkt5uYRgKwKJxUhIyKH3FhIjkNYf3TULgkTs3eVb2ZqYRp9",
-	"j5LSf8061BIlUFJxPSxif1GPKAnaw+/1vEG3WYbDxRA8xrZUynjiDFW3XWhCtPqMWhKJEpixfGn6nptJ",
-	"3+5RYCf7k7h2a1gKVa/kVbqRqkH55OduWVDSIjEsGa83TCRtaUzxM/SAwc7njWBRL6Q5FIJvyFc2xCdN",
-	"mWPnhaqs35Z3YA0FWrFIY7s0tcuAaqB44h7fejNL6Nu9mfMdsTyw+ETUk5tWJ0X1nAnpET+NIPXX8uDu",
-	"SAeg3lgNfP6YLoqr+RnwAhOIXs8/58Ye4R1Hzx6NbnfOOoOXhnhkcCSri7PzdKWBn3o6IeJNkwX7Q433",
-	"EUaiImHG0Ze6Bn1kQFpGM3rGNJh6TmGm9SnpFS7wPInJ0KBSV+eWUMj9DmC/dW4TAVhvV7mlP2U0kuQH",
-	"u09T7Obb18/dneS5QmdvKEuzYph7HJCbx5avq//2DYDubQHkpw3ou4eQOKeVRrBVLnraE9nebZlDCoSf",
-	"qIPHn9/OFILcFjOOvamAklOL2TJjEhYQcp99NUVDxpwWAU+K/DWkENy3HnwJCa64F2uteNrq5ZvYalsz",
-	"/P7pd2wYte/c1Kt4Ptx+Ac6LIijVMcH2lSQUHstV0Wl+zqfuUK60IAsmuVArWKDOvjr54P73cZsj/Eir",
-	"6mmgvh6ywdyTX8NkdKeu7hOlp9CeSAQ5LAtkR5oJOWVcLkNsve9sZcmIzr7nZb964hFYLsoDi+qFpEe1",
-	"IJZKKaRvCM2tEaE2g/IaTE9dwj0scT15ZPYx4Qf3GTUY68uKdlQphStv5uo9+JI02pvOplTOe7AZM6qB",
-	"CRP2LuxRCQu0vRcEebyFYjvJZ5Bfpc2Hh+7nT7uLe8WI3BBxrJ8AyAZ2hsF1XLycSzYGVhsoPHiNlsyq",
-	"siBwCDvy8WuPpG2bEWR0XCG6Nr/KSFEMMgPDqmpw627ToLbXdMGXoC6SXDPnho1hojRkcWhcl3m16IFL",
-	"x6u+AlWD4SRnM5Fx1FJJ2JCCXogKKJeEBPNliX+DBXXCEjILDfnb24hNn+qvG1Fjvvek+1fJxm7WTaeb",
-	"FpU/DNRef6jxdm/nL+6CXt4u1UENioGEGt8F1jjmM1EW2jlwGlgpjIVUFsq3JFgDJYTU7/cxmqYvynn+",
-	"ixof3Ov6C6L2uy7yWdPshTOa4fVqfKmo5JSWqiNqKEZDXDVk+f6LGu/OTvqydKwgQKMPc+J8DuwKlkyD",
-	"rbWk7eNZ9BrOgiA860HVZwXMK2VB5sujv8IyJUbfRarob6OktzcL9C32+qjH7/YpZyntuKewLtd66cSp",
-	"5JKp2p55XMdCaeSIrYkIFl2kjTjNhlCthuvczycf/lDjj9uy4FEZ27HD/1Djg3tMB5/6QE7ZOErGQmX6",
-	"7NnVyT3JucyhTBs/D/H3/c7zFyTiSLNNrALuiK9loZrzuBDFTeT5ZLUPVnzaX/AreNRtjnSLub+ZQuvl",
-	"SryA+dhzJmz4EbexA1VuIZ7IugFw5OJvT/YEIVqtOm8bdpCFE4qHQ6c1xBFiS3e4oaC4B558cP/7uBUG",
-	"G4eW9JSRUDfhe9H5Y7Ro0+K3Kr/wtf5bAa63RJbuVVjcMlNJ8B4ir5SoCv0wUIvMuCT2TPQLaNBHqrJi",
-	"Lv4JBfvbi0d/zRAuzDiOg9EEspVirf4i5F4HxZGqt/i3T/Gai9p+CjUzwLkd927tuOasjhOtFW+IBn2p",
-	"7H5goKuawknIYqbKhsriZguuymLLUquyuD/Lx77NEFqrSAJDzYdKbqm+e/Csd2hLkkr6VbOqd2Gv7lUp",
-	"nkt28bfzPYn8iownleNEK4nh3THPr84IHI5RFC5Jnd1omTw78RZ34hUxEH9+LgUOLAWLLbnc0+qgL+cp",
-	"tN2SBKwzLkrjbUyELDBAhS0+iEwx80xxGBSbgWxWdQxTLm/gmgRKu6qOhRjAvqaI1Gd/ZL0CTUU5m0fJ",
-	"vpj2Ygde+9qbnXxfkGanMlNjAymQZzRUgRBuzpdsDBnjxEIgSt9iTtc3s6oIsLYtY+B+v81Bm8WaRDYh",
-	"VNyfxOaHqS13mJEjj9FnDdEQjM+xYE8KCQuc+wT8LBAFDqpS/oIE5jnYNa7AGZQFmQGYLfTdCCkiqahE",
-	"RCSW4EYiZDvkbqnjqCGA25sUxYoDjZoDtUAZXCH44BNWCDaTk6oPFIYtuNyPqf62a6W0TBzop0Vbq/eT",
-	"iSx1tsniZ09LdTufPuWMp936ns55n5PzliboDTyzS6T03AfAgFoGUSRg1UZFnqOsXXrvnwti9CkGOeol",
-	"RzNqa4ruOV3zui6BmEUODQ/ovPDOAQL4lW2bESwgQm3lcUCe90/pArT7C/ElBR4TZrWA4pYYw+7nHyYd",
-	"9BIWK3N8x6UY668+4HIS9FDXJZ6fQdp7Q7b9DScf3BN24gpXFy6W0l6NcOr686+yw6nzXSv6TpqYiy0Y",
-	"51/APqcrDng2+zckxMuPcD9m/5zL5arJT/EFCsbrWoZ2lD3z2QlfszNn+1cI3em6O/TMHS0S1f5gx4EV",
-	"B8wtglufM8qn6VoadH13HKARlEsoxNgq8qFWYysewTc18Q9kbYMGNP3bpuVc3mkN9W3WmL47ucj+573k",
-	"o8O0EZlYWa7M2hrWZOom1irVF7Hnn70dzfQ8XPR1lG/4zz04lihMayjiWCcapBYiTS/qXus555JPfQeW",
-	"5Hq+CBfdhdnrX9bH5D0vy31sGYTC0kTMQVpfGul8C6VBTLG3KEVYFV5K/J/mlvZt+M6DldE0E3m3du3K",
-	"azdV3bxd3lsfaJBfMd6skn+y5/iugF8Z9vDZi2e+/3VRMGHPPAtuAV0M81Etr6RaSF/sSNA2OQWNNTjY",
-	"nEDXZihkPWytk4qLLQiTV1zow8pC9w1/VmFAD0d292e8yCpw1IOqSjgjj7VQLdrRE3CGa5eq1uY26x5a",
-	"0USX/mIyAf3KX3XAVQivSJLMFbAXlMXqVE885zTNNSYBVhYoY1OlAsHpP2quLRCcR7KZqvVNZ/2D/9NO",
-	"P7XddMOMFP/8T1cF5wdwttJoN3fSi8EwYZHqZS+1cIeZowf71i/bi+L2p2Wcde2f5pOwi1B+4PFljM8C",
-	"z+COIqedpXG/aC73twD7P1ZwfHfuLd/ZifKGL2l1146VOV82HP2WXwELTT9upax61bR9Drvxi6lsC+bg",
-	"LYvbcqRfypjn+s+YFtOZHeBf6atdzpW+MkOZLu4uqtHTZ9NXn4aNXxg2VrXbiopNeA7Wow38VH1jmChA",
-	"WmGXPXVxIu6IX3g37FTuK6JU+FdCJtrxtYG37dWCrQDRW/wzPzd6/J+Fc9hYKXLsm6A00+Ccch64fDmt",
-	"9ZmzFalbn/sOVsuxoHZ6PWP0zTJv36IX7WV3sZua191dDOQtmZCoKbm5AjTLO/OIwLaUjnM/mu0lFB7N",
-	"98mLur4oGOBbpYnUEdtQBqaLTqXqAjt+FuqsKbIXhuUY5y96Lx7Wa2+T/le+ovtrCOW6bz14HBcnNARx",
-	"zxhnZoZJc+pNRx2osTIe7UxhmJJwK0/iDeAi7sq6vBzAUOtbt31uRNclH0M5uKPMNmqPT1pYj6uWUjL4",
-	"2544PLDTuOfw6JB0ZGwqsFENo4n1OULhG0Y53TSAVdapGw25mkoROmFFza3XdI25o95FoUvGZstAZSHR",
-	"gHXT9HmoqmWXVYDNeUEBmTNiHPS2V7e9cNv33Ycl1ULu7KOIw/3UjA930LOi9b+JBbMhepigvS/MGTO1",
-	"voalYVcAlZNeYfsLogGuSVfGWUTp515uGXLcb9OF6+XuHQL977JP47E9cZPYx758uzLtGeOWzZWxDJwb",
-	"TL4W+hD7sUGxidMYuEZsNJ5HSjN00qn3X8Y4+/XXZ48y9uL8YcY8z0rGREEXIrCol2fu+1tut33ehIvu",
-	"Yk38y+7ckQ4f6S2QQPGlgeezrGGDEJqZeizBmtt50m+avqJ3oNvTXV+dkbypxZ+8vnhxdHkR7VONH7/b",
-	"x/a4E3/55+Za/+LOc8688BNjAY60yZK6/URYTzz7V0u8dirVpttrKvPyRkwllbju/ubHstgLavyxRxF3",
-	"usz67+F5DiaFQUslRd40jznY+Rpekdj64UP2Q+wqDDNiKqFgovfcJPhmxFQ+k594a1fcmIXSRe+t2tzw",
-	"qa2qLau+sU43Xnrfo3l0+vd3KzE3mAqJtha2Req3V4ipyO99zwa59ThtGCPv4DSdQTm5ywga6KaalvoY",
-	"+67r/awRMmXTUbQ3eMHdbK2GnXkzPmDOmFQSsP0etp8eZb1d7bvwpvuJBs4lDLN/CzGZgPb22W2hEubK",
-	"R3gWvqRliYy2dAgj59xqdwRWo4NTUKVt39PYW3Lbt2S4aAgh/ydON9GY725v/823iF9hvyWDorGckSWN",
-	"573dDwtlKeR0++Jchot2RO6w/TuRxiXidbRTP3X7bv89fT2cBV/uqzyhwwYkDOV+1QSx75hEWsnRYyIE",
-	"2+PCyrzewjA6L4rw7QerZWom924hfudFAcXKuzd69gmDZ+ExI9s112ADaKks6az0hg1hmQ22AZNULrKH",
-	"dCKsLPgpGy/ZnIsSYwtj7DDr2/5ztoBxcIKOWWdb4Z2knnHQGY4asWtd0ekpJl0FcPLB/2knYK2VoK3K",
-	"4Jk1TBT4cU7qQRYUXgyaYbX6yq6I5R4LsF76lBSSDvo9t8fFlAqfHNm9XOKa3WYlTiw1KEl0D9XLL2sp",
-	"QtvMfVblNtXqTKoFcvcYALbw8BthGddarLLD71oGdQU7EvGXdMmf5TRUfj36nIV+dvbJdvWN8U+9kyPw",
-	"Bb8C+uI78WEKvoy4ML9KK0onnfC+Etp5M//2YI2Iu2FV+P6nH3fwKmQjkEUZ5fl+ZpnEYLZ/URtRbIQs",
-	"a0IYu+hwI1GLu2gktzqh/kPO7QpxgPNIEPPtNlddlnzshIG01oY7KOLwJRTC3dEa64VHFL2bIVq1H413",
-	"Tk/yWHV6S1DqeSlA2rOuyTJQ5Z18wP/vPv/9BOwuqbadfbbfc0RVICN9V/bAOADXCkutcezYVlLg6enm",
-	"2QMlEif9N0MOGc3zq1CUUUcPd55f3Vni2f+pP1ghmZPGD4MidpplI6TZ21zPC71SDsoIYUNVUH3y0L7O",
-	"0L/5LqKnqQncwcPlL+yjNkIt+346qF4xhDcxDVNhLGgouuXLJbgT1s5gzni5A+SzGtqxmpvZdlMJr9hh",
-	"KV3OCF30jTMByoA6cp4NgQBXT8ZeAaHOWfbtgyS3++G4iMzsboDHpQATaFBwNZxlj/OXUe06tx3Kf+Jj",
-	"p0kl8vx530BRbXaV5/5q7qo2172pr8FK495PhgprLsRU7kxQbRQ2JcMx+CmfT6KqAwn59kHEdKLv+zAC",
-	"6WzRv699aNaqhywIz7tsYPbLv+RTtygmGUvL1N5Y5yrQRskbyVWzL08+uP/ttNy8sO023Gpz626zh8MO",
-	"PEZUvhti1nJLkAlL/eAoZWiGbtE4aJX4Sg48c4e38Wqt/TMjEE4N2H85bMEzdDDwPI5DAbcmt/emJD5p",
-	"DvwOtr9nwmnmuZl/Z5Qhe+66p5F5uf/GNNdiVYoqBzh7i6YaPHmS3x253CdklVMTRlNxJzRyh+WP+xTE",
-	"cZ+AMW4RKAp6uid0/ZFbv7TpeqmXb8Nze6SeJdiFwiK8wb0vrqn6aOO+jruYaLbWYBUHv3Nw6/pD+kU0",
-	"z5f6Looy3Q6mRHmnSx9nfvmQTtIwqzLfQNxdjmK2WAEbbXWJSLx60hF+1TyEq4CvDyHU+vd3TmwbtObf",
-	"37lv8bRHeF2ty9Hp6IRX4uT6Wyy58m/7kGL49VXwoVLZjWmT9vgt1dNHStg6lUVUPLd+66uSS8PGIOTU",
-	"c+EXHpvq70OGugjTsphKrIyTnfQPHdQf33383wEAAP//",
+	"dKoknNmbZ46TiLREdr/Rg53R05nPyxH5B5jkdT5VbLzuEHgHBKbsd3CXG0qp656jubdL+73yl9EdAwXe",
+	"ie7ZAFSgu/7HZWK4BfxsEvCRJASwMXoj4EDtke871zmBI2yN380fWoh9DF5uCAYfwryGhYuUdl51kNko",
+	"OkLCgiyw/qtgcqUhtiWzkQFrSyhozjccA4ykOfOzSXuJKGbDzKCcxPWE+CekXbtoADuBS8Jffpkt49j4",
+	"1rs1KmB7pRqrYtk5xCzZCRE0Mc+voIgd3dmorqO7OQbq8LmfsjnTUVW1mFInLQ20lObMP9/vrVWUPc1F",
+	"syk6W6DZWB2d0spGR1G03xa2QndJUufdG68y1mBja8j0zqo1otjLngpm50YNhLcKdsw0viIEEGOf8BRK",
+	"YezN4uCX/AraCDgaSUJj1sZ8xdxjI6iWsrzQrxUiZOIRVed7oZ9Zllk4g513VygJZFn5EK+dwZxNuCjN",
+	"I/asNED+q9uEHB+yEm/fFNU/YcD6Cf77nsPV38fyQofO1xYotQ/o24OHGwiFEc3VTkQJxjkVXcCG35hC",
+	"M6/AIxEMd95EhqkD4luEyC5nVJbJLJSlyZip85kbtNMw/z7lUkIfsHkyWBFXh8YK2cjbgGqkOFaeShRD",
+	"6WvSUqlEFVu6c8sWoizZGAhPM9FKYuJ7zPMrNxNOefjHnuBfsCwCp87Ji9Oc5HEaUQCjWNp6SVdnaRBf",
+	"H1PLtDS8LEF/ZZg7pmoLOmvyC06MdGG6ceMwLtw0TitT7JgANO2d0k+Q24qj3iHTC4S9KFVmbLz0z9Cs",
+	"5GMoT7pzzUonTGPAz7cb+CDvnA+x0j5FhebmpS10L+O0cs5xbYCiwm+yFED0ocRlD6nVUEEVT4bQu+4f",
+	"n1TAQ7XJZ1JtggITPzquRR5xBcLBsJniTMWLEg56PCaULLh7KqZgLFVYNSXKM/41ulP8m+9/oD98//U3",
+	"UblaC+TGI9xrwUZy1npGrRt8/BCXN1nwCB/4SllC51QrxRXIaDHwc6duH7st+nX7NlnPx/QytymawW0o",
+	"CLeZMnfvRMjCYyr7OO2YajeJDDols3Ham9RxC3mjj4w+dcZ1bDNgErqTBtFgLFMyXt6yTORWcy6/ss4I",
+	"CQPbWbbh60ND8D6Mu1mJdho25KA77c130eiiUq5V9c6nE294AmtVMc5CTvK0jdwvtLAWJONjdQ1BFxJC",
+	"WQSM5cOxfJBj+eAHqlbVUZOGfv8HyJw7l2wTTx3QX80k/WFS4X3O6sgCt9L87EOl9A11xi9aWGg9HDTb",
+	"6a0Zbjy33N6j+dNrh61Rp0fsmds7WKfBw4QSXwZG8bLVMN7+IlQB87gJxfH+LIhrHzweAopcDR9sTZR3",
+	"LkXDZtqjkLOx6ZKFR75CEGcQ67QChKb5ppYNZwqpWq1UScuuEqEYLuNSodWh9KoH7maaX+GxCqUBNHUC",
+	"8G5JCKgOXpkJ84hdaIIxY+VCxhYz5T7BfQoWXFqfLsLyUiXhK8N4qSScOM316uyJyah8bSI+OAUTkgcZ",
+	"SiYirSTYhdJXJsNKGf6IhQwUpnXGUKoFwht9BdOj5sPigD7/6ygbzbgsjpyJGDtpupnOTZ2OQ6ZQwNqw",
+	"Q/gkEDl1hu9WvzEe/YgpJx7G5vOnKETR9Cnwa7ioE3WAHbEKkZZGqmaqLPYrViGV2nfsTeVVpH6KDkmy",
+	"8TA4JDC4NSfcuwaqmzr1gI8SDMoj82GiMAL3DLRKhZ2llnUNqrlT0ewRyxlXY/ccwwA8b6NTVWlV1Lnt",
+	"wZmGl325uEZnJWebe8fpKw9rRNjanw7UuDUl0GJW7jI7sHqYxwzI52DzGbI73cyIxPtD+esVavFgh1EI",
+	"3/MXMj7z3F+UWRFz3Eh/ItPysLUm/UsyKGmQMnGRCZOWbM9ldj1LLj4LNT9xUn2EIhvX9dGEzs2+5SH2",
+	"fSf+dJB7L4hRXSiwRiESJsYB9EKOJRglM8x+EFHPNrrTSO26MSk8nwZnJEJ/HM5bd0MUiYOKbg2oOC5V",
+	"foULS4sx8vvu/SBKnQ3uvQJZb8L7ugQ44Vubyep8YsC6xBeuIVNYXbdhqG96itOqURCqKGEwFnIo3jKN",
+	"O0zDC5freMIm0u10QhxS2OBno7mGbZA8pYqLSPnS29a8aY7/BdYZ+XJ9H7P37kggoLgp4diaUHmA3Rou",
+	"mLB0YebCARxWMi1HT316Zg0MN+NCxtNFje9K35qxMTewwSKzU1zc+M7jybQJr0u7rVQjqXbS+iO+McP1",
+	"vXDZqaSg+2FIQixcEmNdCzbpdoK0wPbTHydMVCi758Vf12A98U2x2UkRvKFMUAZzgOoQxvijKIJw6aEl",
+	"IlgQrgPst/84roW2NS/7L2YMJYty0sBgw6d1t6Z/bLMH1l7clajM78RmU3Q+rTPb8e1dyxiJ7VjFQkRE",
+	"X+fcMmdFYXScgnYNgQaPGzhbDF1yiDkRFMSR1SJiET0jGpwJRXxm3JldMvrukI5virMCl2kgkfeItoBF",
+	"birmWgizT4L9rsbxmFpbYLBJkRcyaDvNpHjI58xZvKoqCabVh5LZ4we6YGxazi1m3k/iGmTMWBgcvN4w",
+	"L3qCJnrjy5OsoBupxiQjchwNRxTpZ5cvonGckDO2Kmo+KDXvUe4Tjlu/LHhXGE+TKoiuj/qR51c3C0e8",
+	"4NfgxZDKA5zN0ebFG87yh3T3l5funqqjMc+vHhLdf8ZE90+ay21UKPEMN4ZYJbEc/UyUIW6dCxVyIev8",
+	"/JCMi7U5PGIpUZMTp1ighNw5XSFw6xb1P6wo4Oi/UzamLLsc/qlz2819FDrthkvhdFmwubqGpjDLAJj4",
+	"TG9M3gsui4tr0LdgiiKksq+w+sqcrHQgoXiXmhBJLhbNhPSdwoYRxN4nLFPubxMhC0OlLza6Dvevj/sr",
+	"2ENrPcq6Xq9EPnYFIl8namMegpGfic7DZYupuRckL8+k1cvbtdvAozKizOZzHhaw2ZXu2lPGxwb7NflS",
+	"SknpcNRic6UB0YRYwBYIqJMtPnaa/zcMhqZc7NYluRX3d4KCIkWa3qBNexjy6NwSm7rnrmjDnu4pzZRs",
+	"EYp4keawSswV+bplRWZ0qN73XfewO92+dvfLcheutj/awu6fZoKL0RwjkCAeYcOOYQNq+3fW5u+UxV08",
+	"WGmkROQc0NYk2t41mJpT5obUYGoMo/lgc9QDTnm2zb9SlDCpllQXLXPvVwh0I9KxAX2oYs2WYiK2qxWF",
+	"EdvqybtHa03kC9SXLBvVUrsjDZ/9PhtQ/t10m/Py5cfQxqBRIlfXO1vpKpakG3L76ckM8khAWl0lovdJ",
+	"oo5eDDtePamrbQwdblhPWx1elheT0cnfd6gehc0bNj4jElR/1aQQhJ0RAtBT2MUkdNtLLyTx7MV0nTuE",
+	"+2vON+7Ijj1FqzlSqsToV2ZqwebOMyBwhKCPwBejoWSsKEs21Uhc0m8Y9LpoDm8G5fWAbOA7jAHGHhQm",
+	"ufeTEnO8nqbBCc+6PQbDmJEUrzOZm0L33ovdDqqCtcDpB55bVldYHfM4e/z4cVStDjxDSZAPxmZwPr85",
+	"pht9tU2skS/JbKDJStM/jbGxZLwE5IHO93MO6z2w3X6ObLceItBUKlqkpgoVuOo6Dp74EllyG0h2T5RT",
+	"jAlrJ/3VwflzD89Ei0XwFPtw/nMHC/sZ89PG4lAesPnAM3vnwS9V63wniOgdXfVACnswUli/DlsSy39R",
+	"403LdOzE5w1oasbR08/Puczbrr6bc5XPRFm8wwbo26YsWtsV4d5vWie7x2qQuHZCeuaq4MUmHO+OUeJv",
+	"3xSMv6ixacy9oA2o9hy7TiDVFXaWJn14SvFHIRnHdIK76nc1NoPwVLkGbqEYwkZYRHvRoAbImA9/NpCU",
+	"HoX+zeU9iQHUQvqmLXHN5/zJUslpm3lBRF6TnML+9G67hcb17s8+5d3OgKrH5ZYFbbkDQGule7QXvQvw",
+	"2URIYWZbl3NnwM05FPLnKppoy6mxVijE8+WbPneIkk3VYW6fLJS+YpxMw96dPiUsniSS8ZdrnFFICHsF",
+	"5hYIyfC+OB2CtxLbBsWxV+8G8ahEpG3FgNjCw7mhJFaUQCvkndwr+VJ9Rndfp/nmttZg9fIsCjFzupbN",
+	"oCxQBTr7SIuwZ9kYob0E1Lphp1NSJi99k9mNsSYe0Cf1dm57GxK7h0mq6jZbuwnursNztS2XJ9jRNHrK",
+	"ORWdBWDfhIsSCuf4kT9BpzCs9LfgwoeLnRKgP7n1G/nDA8XbYjSYnjZqTvNENwxjoeoffPqLGr+zUEXD",
+	"dsPb2p4xA9KCzH0QxvBl0w4E1V2cotvyctspiRcMOCY71/c7J+sUK7BbHfNc6RQNr3PCyHvQbAwTpVtG",
+	"FCXb6rtWBeCs6Fr26/HbNRdDn982z9dkA1rjrhEamtOuxbAyLdm6Gbm6tYMQdUwwP0leSXeNoYTluo/s",
+	"ojOAD5BUDDIft61721YS+sLR92BqDGUKT/Ou71E33jAlhLId2NspPeRxxWMvnV6K6UWxJXxJbvnbuowI",
+	"2eC5AqiGqIvk3CLXYtyCuQY95BVJXvCQjds0wXRdwpa+6FvWoB1csxD0JQ28u52hLUm8l2IuekDqVteq",
+	"Av0iHRXk1O7SGU0Gj1EtaBDdppa7OrlVoF8KGQGv/Ah2ASCZXSgiaB704PVklP+Q9n3xOWqgJes+TzWk",
+	"8i7FgC2KYVUrzdnbp+7Cp6cbgCXdvOUzD0wDHibzgLmzl0oZiBdw8UJVA8MB/pZEf4Jt9Vr7K4C66UHS",
+	"kIQRix3RibzPBsja8CYIbU3VprpT602oJ6omeH4cJbKXyiO/A6J0/F6ZDio9aorBWsnIOoIVk8hXbRFo",
+	"vGRtQEArDWzyDdp7Nzgims9ejZLWlYG0WpVlCkZ1ByWBCcE3oAUvk+kqw9qhMzNTC0ocUH3hoeTPV741",
+	"MpYUrZsAnUIiMzHf9OPPdWK6piC9s5LQYU3l5SFxa1Lk26RtzvP4CFSRMNzSbyIMXEJ0EHcQ/e265LLH",
+	"gRuKOXBgWPo9at95IxjbNnH2iV5c4T7CTJ1SIknUUBfVQDAIqBRKp/qULuylHXpDvLXeDf1AHc/jfWhE",
+	"Hgm7rzKWsSuJ4EYKJYUJ76/DrYZEt/tQ/mIyRhFSE0IUHae+HxwrFNJE3t+vuY2XZt+pZkWXJNCMjTIK",
+	"iqOtt8c9Hj8aqSp101TLE3iuS09lRx1+iPUssO93ZZUzq65AUhAf/2GlCChu6xVDjcObwZOnTSXTtjX0",
+	"9U7eADTxCs7/+9XZ67Ofnr0dJIE97cZczAWCYnHCbtScbGdgogRrLqOVTxeTtSVDVkV3PasNcS6GMGX4",
+	"RwMQTcek7dvtnBosV3VZoFIaAzO1voYlFKOsL7B4O5w4G12DNvEUyRZL1hutLRIubJUY4UV4Q5ChjisY",
+	"pH3LthyK7w27eRPiSzxKfW1TJCPbiSVd52bqwkRfcX11u+IZRIwNi9PFa0TWG1DiczvBNEW1IdFlAEzD",
+	"DgvPpOkuxD/7hj9NPY+CmYnkbQrGmwsLbtpWa5nTxjP4sDOQ5QUZx0Pvin68uoZb9PNqM4eq0SNuDyCS",
+	"tPNvWNMYOOnMI3bp8XTLjbxoAN89NAP7wzcD+ybGXveZY2d7kuudevZFZ8IORccdHIx5aARjEn/7gDT0",
+	"ir/S/qBe806kscCLExqK75SGjhwOMOeyYcF29vbMz9TcXUFeAispTRnlGntgex3G9vq5QyVj5/lrWKyl",
+	"AAd1pdMx7fYjece8LD1+I7pQyfj5ShYxojfnNUUqlmyiARqmggH5xg2XBgsEVvxUuexgSwJfYLYatM9G",
+	"CffLJy/Xm6Wr0ovbGLhORNdX8pvrAQ+v4Pzmrngu7DJUgfebgWTDOyQaaowubhMkWp/iIvTZyE4nmLhB",
+	"B2iBIk7+GmK3j7qNW6KOficODEjG5uxd86QBsza0zLdVZV//2zePHj/65tG/Hn/z3WhItmnbbFg+ncY0",
+	"+HONnQNQzjHYx6ch1ve3l2ev3dhI4HT88KmrMppofqO0P9tKymTX1iOSKbhEq0NRSqnYgi9966xbRY8T",
+	"evOyBYLvaQU5m3NRjtUHdIdm1lbm5PgYrec3Z5cvNjiJYgcIL8t4Q7Fr0EviiEHEdoYBFCXL5Ur7zVOa",
+	"ycIZJMZqblViC+a8NlEtRVA9tDegLFYLa/yPwjBeGpVySLr+QZMtpfBwA91DaN/7re7CtzGq68WK4Ulc",
+	"tu7bU20qjE3ivi8CQD60BimwHUgDBRdNveSMXwNaYrILjPjh8Xf/YwUb8Xhn7mqG9chBhGJy2dRVx1I2",
+	"NLtbcMd2AeU1hK6ng6KXWxRjX2xEx8ppBCENjbjouhJrGVz0bUwSbGiYB/+hJE4s6AWPYn2cg4u8LOk6",
+	"slKs9LvdxaR4Lpmm8Al10alKLuNgzjgw9EeyuvkaPtQNJXwTyB6wpXC8ezBkmLH2g2NT/oYL3ckN7EPr",
+	"Ed/hxdvLtqNM6Sx0aTrdeEZD+LyHhvEHsF6sckMUkJykOFn51rxE4mvgQyX0Wjp3i3cVL99oRx0eFx94",
+	"bW4Y23sJCMaVzu32fhVlKpFH4SE099Cn/xBxowpzzQ9ti+83pHLPPfXfeEN+zQIYSLLGlDtKRWPGpUjX",
+	"ooRuA/A2+YzLadIyCe34m6a1DDmTVygde/PRlFw+wbfFGeIx5jOgB4NvwRF5FtZ/xitLO/VhOddYQeW+",
+	"Z7w8YVTeo1caWiacgc1p3FHHpoS0F5PX6i3YWkeqXt9ZqMju82dLW/mBZwxBXtzp9Ij94nzJMCj3qe0J",
+	"0x4su2veainpgigzVOti9EkDDqpLcnKwozBpYPcMy/UU9lXN5IkHWJEAMV2DLkRu4xrtpFFpCy6sD9x5",
+	"1faI/YhtUooT1EqUErgCqFrW+Kly/4Z5+KapYlgnlDH3CzVbKXYTj22pMUIhpllrVUBnE7ZlQuui63dX",
+	"W9ARRCXrDjVMUko/ej2wyYOuVbwngZokub8yrxIxflNy6ZbQTbzfIvG6tNvTnvkGk1YlP/L2lUh7Kw2q",
+	"oowxv6Cqiai40H1gjJRKKJpxOqz9VAVFJ9DHhdfkQ2kQUxk3WEL/uKDjx1AqOTUJbvqJhkEw4+RaNKir",
+	"WwOrME4/uHPQh+eiTNqWrRHk8xLkiVhMuTWwSqnYGDH2wqMW+8XukxHaBM3LGaUC1Tpiq3Godq0ZPreM",
+	"uu3n2DK2hFAzQIpVKob3YJYCcyonDdM0Yq6AEpBIx+iLkTDSP1nJhvTpqLLNwucr9j0mvefATe3MXVyA",
+	"hcZa4WDbS2XZEnVzr5rxubrecpQnS/puUkxb3A7l7re9j1348ooAR/Pi32LQVspa25d3927381Nq5MC1",
+	"Sim6x30VKr1pwYdxMo31TbZQ2kta21va8DkgjRT+BfS1yOGE8flYTGtVm4yNa7PMWO6ePhG5c+1qiaog",
+	"Y7nRk4wV3PIxN/CIL/gyw538qANczJibQC15mbGSW9AYzj/63ShJf5JqkbGKG3uk0ZLInN+LHX6UfFSA",
+	"FFBkeH4/8gaO/5uzejJmxFQC9pTOKG6dsWZ8C63QLkb15sytqXNUNEycyGQU2Ce/sAAikfF2zqPRVsLp",
+	"iD8041UFMo7tLMUVlMs4xbpXxM6Hx9D7GEA6FSCHQcKDSMXaDylWRHVm5d3RXSZ50BWpwqHGkt4uz42h",
+	"SY/KQsRvC2n1m7Yd8uCODU0vmtB+ybSN30MXJNF2kVvdQKXInQsQsSbgg410kvfJE57nUNlImOjxlqB7",
+	"Dxaz9dhsH8DGbsTG33hZd6CJVIjQRJN6w8auQRbElrD7Szp45V0Xf4rLAxLX3sp0TlQeRnhmt5uhtb15",
+	"i6GfBLYYCixWHg7lbdgNcxVphbxX8dB0aP9Nh+ZtnihSc9qSy7YLkQ1G68VTbJceEHT/1IxVbb+4zkgP",
+	"JIUryLsAKLo1S+EWLvk3tX0rprMbMku/qS3T7vbm+EULjUAw1HHtK5Pikn5QdV9AfzWnRnCFH/TIvXdD",
+	"i+3ftzCuRVncymppUdsLbthCVBiroBNyhobjn2bnxksmXmMxae9+WYfek5rW/GFH3t+OTNL9hp7ne+3U",
+	"oCaNZ0GFJ9SAq/1njPNy1uno+4dr2/AA23loIPHQQGJIAwnSFBEg+8XFS4RdZaEpcnP2I/0SbVFWcTsL",
+	"wHkfzL+Z0fo4hs966CLx0EWitWfowHvoI/FgmPUMuVwLHsFzN36MT+9KZ0HJa9DWQ374RkjWgCzMKd3l",
+	"lR01NfEs24PX+XPvWBGOha027ByKSKdZ+FCVIhc2nn0WQ+lU9ap0bD4RUZK9Grhe87KORWP5FciAeyAV",
+	"gWz/odqS0ETuF2+ljqEf52pgVl0V02Z+wtDDwOKTLGFxC7fduwYSFiwcgN4kaUFSD+QUDwj4A57aKdvq",
+	"8zzqaLyRmsGeZnzGWnZE/Kut5t0C0LJk45oSryU3NmwcA7l2m9IfLm1OdsYDAHSPZvUDzP8AMP+Olo6V",
+	"9HUIj05RlZgZr7rA8s7pWwh3/1xIbkOKvapCIa+1PJ8lGbDw1zCUAOVNUkvjr52rS2S6T1zsfmyvLaAU",
+	"7mtTLLHu1+7V20b9FFZHXWhVHQVSw+RNWlWBrrC9FT5gyXbinmcfuv1Rs9EEbD478iRjibICdwkSi7W3",
+	"TRUlTVOVe6oLEchGMy6LI4XtwxNtYbksLq7bcGAWWuYlrl9t8+q9+xS3WocOK/MFSSnUT7e8Lmtzw6nL",
+	"V6EQWScLlL5jJY2YNUHqxA1reYusdQKTN6wGVhuFnrq8Y15RQ2+lIX01/txev0tEN8XTUKvOxOXux+61",
+	"qkpfqqrOlbWpQCZn8R393LkevYQjXhTb2zKfFZs3ub25/S63Mdvb3ImwVfid+d0V/hb5tHyNkY2O3nVW",
+	"hoQejIKrG/1Ttv3q1f206+p1Gdt1/Yri3HVxd7vuujamAXfds6qbdl099OmbynLXHWtKZOdcrpxYu1eq",
+	"s713Xbx6dO6cexh2dfc43D3sFT3TYwpXtOrORe2qmd0Xt5t550C658fOB68qpd1zsnIS7Hz6uv7qd0NX",
+	"de26Y/3Q3nX9hp57j0bjylLfwMPH2lAMW5XO+vXExlZzM/szpeQP78eSafCQTT+0k0eiG/WiTnDanFft",
+	"/k/BEaXb+MhtXLrw4qhrt5feUzdtI3AzQq9NGugGJ4h3te9sqnD8i2Iz8K4dX7xAc50ITjvppex9g6Nd",
+	"S/L3bruaSm7Nk3V5iZKFNINYPZZUMLxzRFQquuOyODVLKGOij4pPszFRvqDc6Ek8PK4SXVMSjQ7XRuY7",
+	"/eFTMnpLdFwzKCexxd9TyeTQXlaJorsefXyowqwdePRrsbboPEbaoNXCwJYekTn3VSfUenWTRWd4Y2lP",
+	"iDPklniY7JyK2TtUasmQe2I9qpLHqmPOuvucCrOYkLGB9RNKXDcvmfTKrJl5/3HdmexOUXQ5r6AES7tq",
+	"gHV11pQSeS7AZtaccVdjRdtC2Fmgv4jjlzsFdLEwv7TYrcOHfR+5q5nv/JM0vFS8f1L78+vUtgFp9Xrr",
+	"uZ4k8GoyMWD78j/0ZYzfSvDuXxlb0vWA9noHCnXNmyRmgoNPikmySZH/MTmPW/QSMjFs7hDJuM5n7uAT",
+	"ziKi2mq7G0242rthbYlXRGJt2J1PbNc9ujuaGNa6LOzq51X4XnkDOnmlOnOtfbXnsF1tgXWTTkhzXsAQ",
+	"xZluAZXqV57qSL7eHgnBN244xOqyuztSokkUfdC2hbyZL/lcA/yTWG2pjxPWxSLui2PnIyaksVzajNWy",
+	"AM14IGB8qNf48uo1msD1F+TOdvTUJtNDsz265LP4yGZ+Uv3H/oAlIFlsgTuaQtU6H8qG3ZwGa2KBnfCF",
+	"uWJizqdugyFw9M3Z5Qu3MZ29bVL40J3l7d4Ai2jXF89ePj9+fv7SQyJIWwV7zcfAhLwG6TZKtjqmTdBq",
+	"gJvPrK3+m/mXDux804KtSkWNDrZGE4PJGa1nXgnADlPTeKvPdOOoS7CEr5kqZ6d2QD2ISMV8X+Eu9Dki",
+	"KB6QPvdxeISWres+hts6maebUZq9Pn/SaRpEHQ2p8tjOhEEOwF74wj8+sIgyqQ/h2D815qabnRqqSFXF",
+	"muPyQSH+CaGPcyeSkVjeM+eZnXRweA12yypmZrVlBdIMIU9rraU7XyeTzX60zgwRc3jEcrecJ4FDD5+k",
+	"ZLl85G4L/9x5EPpbOdALeHtwM+TFQv5XraqKwMReGyJ4CzCsryaTeLP2gytkVT3o4z+5Pg6tTjcTGC2t",
+	"cCKc5CZ3WLTNxgnVhvJ2uvc2eQJ8Zp+QI2idCMQmshwbjTLMKtcqPTA+qytQiWEH3V8BKsIHeNlAvjEh",
+	"Q3s1IQMd5BiMKMC3+UN3j1QQ4OaE+cM5+VAicJCDw6MXH86OP/fZkegKNLShWDQhmuzGdrueYrfqC3aL",
+	"pl+rtKktkMMjO/wgmpFub8i0gZW7ARsFZ9dC25qXocEZBuRC0v2BF+Yz4oXpgL8fNG4XXbUtoNt2Q7xn",
+	"NpntKK0NEOsNGqCntzLjC+SUeNjPg/bzNnqGbr3256EXsL7jQTHc9y5PtvVch5Hf6LCmPrq19h5eqKpq",
+	"iaKsB5QniJL/dHv+kvgiaJoQRDc/JfJe6kqJyDfwzQNwdocyQqSbXz4nLgZyk4nPxFnoGnxjmpYJ7BTx",
+	"G6trtzaQmFuYHNG9uoVt4Vj/xvuvE87wA/HKZ6LdcNmiaq1tVbzh/g3Dy+INPy6jntvWBpdNu+Cbt/ZN",
+	"BgnX0cLLhgGA5aouC0wYjN2OLou4AzuoLXCKZeUQ3YIjnQFUWcSE9iU3NiWgO3H3tUkTPP2uxiu98Tud",
+	"pPsxtXiwcRCdbK2NcSMca1OYNdK5LXx7qa4gBuk/BBR85zQORdrXBpJrmQUG+7mQtYVbL21/NL9fr3YK",
+	"o/PuVfPm1E/FNexsv4tFGli2E8tnJMGvIK1e3hZCHcfD0qO3AqO3IKbOjr75/oeAemqBw+Ffmr4ZfvMb",
+	"kDZzJsQMPozi2Dnbo/0HXZZYHhMJ9w3rtYMPgSLaOlCUUWTuC2WsN3ALQYrXArYATiSmksHDxWzZO8/j",
+	"rt2dVkr0AvKfkpzFKOR8jQzW8zVOBLXmaatEgyXjW18kOmzEGRiRwIrKINoaCG+A8iWD0sDC12sMKA/a",
+	"zCNt2tej/rrtdzVOfEFV01f4IQ7A+cebiZBZJYeo9FraWHMhqtW5orYy/Z604DEWT25nnfq7InPWG9az",
+	"cBvCs8OLqGj+3Qvbto/hy8Mn0bzHRPZnE9PJQw+mROHbltHjHbEBEcPnpY6Q2bU9nPqjVnVdwj6LPHup",
+	"mSaQ1CYD3H1+NE0zqvcxEkADea2FXb5zSpW+27SFiMLJUa7UlYAwlyejGvv0/b/hsnYSKvFXoB6swepB",
+	"VY3+AXCNx7a/dmZtNfrkBiDkREVwOMjhkTFkJfJxiqMmVBGClC23da6VoQxVUElctiBg6v6ErXRVtWSl",
+	"uAbPgffoV/mr/O3DkZOP33zdg/OjfbEcWnzM/dj27JrzK2DCPmIX6Nso7c5LGqOxgD18QGjMSTnbNGO8",
+	"cI6esf5iXpb41mfOUKW3OTPDMM5olhhOH+psSs1Jo0r4yr0GZ5zRgrSa98m7t8/pJqfcf/t/jtw/HKHp",
+	"+dujX+UzZ52SH1dR+zhWqLyeY/XZf3v7/An7t+++/9d/CS05jHUGG/stVwX85j4Lj4zfJHywv2WEJsD+",
+	"Yo9+lS+FO07dg53zyypnQ4yX+P8Tf4ebU7eE+Jsw7DcsgfktWB4TVZZqga2Mf6Os42++9bUFPTch9/ir",
+	"/K2TfcS8939YUcDRf/8tCz0aaYHntXHKrSwe/dq2uj0ZUW/JUacd1ehrH32QvBKjk9G3jx4/+tZXieI2",
+	"OObWggyRCd9TuPFnzwtnCAtjz5qrsCCIz8FidOzvfvf8owY03PzmQWfCbVU0YqJ7e+M0L42ieTdqDs61",
+	"QV+shIllvCT3NPYqd0HsTa2v/h5pjyolvfP7zePH1EsQSxPRA6+qUuT4xce/G9Vuat7bTGsm6NzCPGL2",
+	"bEQDL2ch4ECRwgmvS5t6SzP+49AaEbVaPZ9zp9N953JOnL3OCCogF04CMrZQ2lgK4mUU12l2FFyLAhtC",
+	"u13txLcT9GA8D6QBfOoWelQqhU2USI2MTkbXAhbelG+l6LgETq5H5W2dNWFyP5/59dQU4f1REctq7xUZ",
+	"UtTBlxGj4dvHa0HDSEfMYmBbWg3cRJuhbxzY1MMTr46cViuXO3/y04b8frf5RU/djN5ekHB5GH60Z31G",
+	"7tRw2jAaNgoMCZpTYNuERPnjg8TEjYRrYbZomyd4CfTTM3y0Plk7dE7sIeOhD1mHKeGAvWeAnTzd8YB/",
+	"yNhMLbD17rz2aK8Q0cZ+MrHhwAeeH1ijbeWfapcoobU6i3h7gXuhFmzCNbMLtQLfm2pnWnDs4t1TB7U4",
+	"suQx9qSBw6/KVmzk7SXHpZiLNP1R50I89vtcSFbAaFOafmlKY5xMGaUtFGy8DCg4rK9VmhnxTzhlR/hX",
+	"HyHHHUoxV+spFiPSpXSBFmorDCtprE1f6bCyVi2xVXFE0s7QmNqDhNGauy0ZALA9hWmZFKWfwEnSclOO",
+	"1j9hDbqYsfWyvsQqBX/u5lrpQpbLUN6MVqhA02DurNOmC2/kzR4r3L5pvTkBpgecmU9BZGfYjtqo3Pu7",
+	"F6C0mqqWexCfUPvs3INJjVG03gJ07L2apCC9BV488dcMFaYDC9AbZdDGcgcW+j2+T2tUaOin9umDkoCb",
+	"7/bZB/dqZ9SiqTFXOuUCuGvWVRq97Zvvd7z6sMKJC/tSTWMi+kvoNYMW6J5cgLbz7sw/mRCjzqvWgpcM",
+	"OXd7mWtZwoC/XFbweYjs+ztxIGy0AfmZCVVNywpRCax0sw5OavEg/vVXHYMPby3XX+8rHi/UuKGDcE7S",
+	"huPdg7g5MQi0QR3ZouCSF8KOoOWcmAWTfkG1PC6EqUqePnUvKpBP/TWfgeR1Jvzrx1/HAQy/wPidyq/A",
+	"7mPG3UznGkBm7AqWY8V1gY7YXNUGViY+Y+oaCUya91ME7Ifvvv/+XyjGl3Othc82aJgrC2ziJnRcTyag",
+	"WaWVVbkq/X1ff/ftvwzx8qrlcSVyW2vYZkO98Zd8Xou5eQQg78NxRdiNyCE3FpLjENYfHbVLwsTsXeWb",
+	"mVqYRt+jpPRfsw75RQmU9lwP3Nif1FNK0/bwzD2z0W2W4XBRDo8CLpUyntpD1W3boxBPP6UeWKIEZixf",
+	"mr7nZtL7fBr40z4T5/O2xs8a2kPVK5mfbixtUMb7pVsWlLRIlE3GKyITaWUaU/wMPWA49mUjWNR8aw6F",
+	"4BvylQ3xSVPm2FmhKuu35R1YQ4H4LNJJMU0+M6BeKQ4twLfezBL6em/mfEcsDyw+EfXkptVJUT1nQnpM",
+	"UiNI/bU8uDvSIbJ3VgOfP6OL4mp+BpwCSF7Pv+TGHuEdR+dPR7c7Z53BS0M8MjiS1cXZebrSwE884REx",
+	"u8mC/a7G+wgjURkz4+hLXYM+MiAtoxk9ZRpMPacw0/qU9AoXeCbHZPBSqaszSzjpfgew3zq3iQCs90fd",
+	"0hA1Gknyg92nKXbz7evn7k4ycaGVPJSlWTHMPVLJzWPLKNZ/+wbI+bYQ94sGlt5DSJzTSiPYKhf9g9l7",
+	"tmUOKRB+og4ef/5lphCGt5hxbIYGlD5bzJYZk7CAkJ3tqyka9u+0CHgW7j+Knbl1FZWxB19CAlTuxVor",
+	"XrR6+Sa22lYMgn/6HRtG7Ts39SqeD7dfgLOiCEp1TIUFShJOkOWq6HTb51N3KFdakAWTXKgVtFJnXx1/",
+	"dP/7tM0RfqpV9SJwrQ/ZYO7Jb2EyulNX97nSU2hPJAJFlgXyN82EnDIulyG23ne2smREZ9/zsl898RQs",
+	"F+WBRfVC0qNamE2lFBJMhG7qiKGbQXkNpqcu4R44uZ48MvuY8IP7jBqM9YVPO+qowpU3c/Uef0ka7V1n",
+	"UyrnPdiMGdUAmQkdGPaohAXa3gsCZd5CsR3nM8iv0ubDE/fz/e7iXjEiN0Qc6z1A7cDOMLiOi5dzycbA",
+	"agOFh9fRkllVFgRfYUc+fu2xvm27hIyOK8T/5lcZKYpBZmBYVQ1u3W0adveWLvgS1EWSDefMsDFMlIYs",
+	"Dt7rcsMWPZDzeNWfQNVgOMnZTGQctWQXNqSgF6ICyiUhBX5Z4t9gQa3XhMw8FrBzG/H9U4V4I2rMNzt1",
+	"/yrZ2M266bRvowKNgdrrdzXe7u38xV3Qy9ulSq1BMZBQhbzAKsx8JspCOwdOAyuFsZDKQvmmCQmc1bcx",
+	"Iqkvynn+ixof3Ov6C9YVdF3k06YdDWc0w+t8AVJRUSwtVUfUUIyGuGrIQ/4XNd6dnfSF81jj0IDwDJ8D",
+	"u4Il02BrLWn7eJ6/hlUhCM96UPW8gHmlLMh8efRXWKbE6JvHKbze/n3LpqdjH/X4zT7lLKUd9xTW5Vov",
+	"nTiVXDJV21OP61gojSy2NVHVoou0EafZEKrVcJ37+fjj72r8aVsWPCpjO3b472p8cI/p4FMf6DMbR8lY",
+	"qEyfPbs6ucc5lzmUaePnCf6+33n+gkQcicCJ98Ad8bUsVHMeF6K4iTwfr3bqik/7K34FT7vtm24x9zdT",
+	"aL1ciVcwH3tWhw0/4jZ2oMotxBNZNwCOXPzt+Z4gRKt18W1LEbJwQnlz6AWHOMIJ2HwGNxQU98Djj+5/",
+	"n7bCYOPQkp4yEio7fPNDf4wWbVr8VgUino1gK8D1lsjSvQqLW2YqWt5D5JUSVaFjB2qRGZfE74l+AQ36",
+	"SFVWzMU/oWB/e/X0rxnChRnHcTCaQLZSTtZfhNzroDhS9Rb/9gVec1Hb+1AzA5zbce9eomvO6jjRy/OG",
+	"aNDXyu4HBrqqKZyELGaqbMg2brbgqiy2LLUqi4ezfOwbIaG1ijQ11B6p5JYq0AfPeodYJamk3zSrehf2",
+	"6l6V4plkF38725PIr8h4UjlOtJIY3h3z/OqUwOEYReGS1NmNlsnzJ29xJ94QR/Ln51LgwFKw2JLLPa0O",
+	"+nKe5NstScA646I03sZEyAIDVNiEhOgeM89lh0GxGchmVccw5fIGrkkg3avqWIgB7FuKSH32R9Yb0FSU",
+	"s3mU7IsLMHbgta+92cn3BWl2KoQ1NtAWec5FFSjr5nzJxpAxTjwJovRN8HR9M6tKt+yqW1RJCPt8jtpk",
+	"JSS1uSzhA/eG6cJDl4f+RhPlu2NTaD3oD6vc77glhGV8yoU8ZRom2KRw4gldLXGtIku+ZgstLJjQo0TJ",
+	"hgCj04j7hkts6jlsSwq5329jS2WxTqVNlBw/kygl8TudvUKxGkwwaIhG2XwaDRujSFjg9kogDANb5aBS",
+	"+S9IJ7wEu0ZYOYOyIEsPE8K+JSZJoaIqIJFYghuJkO0wDKbURMNCuDcpitV/uk1BfXgGF4E+vsci0GZy",
+	"UiWgwrAFl/vxxn7pGqItHQy64tH+/v1kIkuZL7L40XOj3S5sk4q3pCM3PeMvfYyjW3oZN3C+L5FXdh8Y",
+	"EupbRcGeVTcEybaydul9CEYQrVQxKBZTcrSUt2ZhX9I1b+sSiN7m0AiQzgvvHAOCX9n2usGDG7WVh3p5",
+	"8knk2nB/IdKuhtXDagHFLWGk3c8/TMbvNSxW5viOq23WX33A5SR0qa5LPD+DtPdG5fsbjj+6J+yEjq4u",
+	"XAy1sBrE1vXnX0iJU+dbp/SdNDEXW2DsP4F9SVcc8Gz2b0iIlx/hfjy7OZfLVa+OQkiUb9G1DD1Re0IW",
+	"EuGEzpztXyF0p+vuAFJ3tEhU3oVtL1Z8bLcIbn1OKWWqa2kwurHjAI0AmUKtzVaRD+U4WyEnvrOOfyBr",
+	"u4Sg6d92zufyTsvkb7PG9N3JRfY/7wVyEKaNGO3KcmXW1uBEU/TWleoLyvTP3g5Yexku+nNU6PjPPThc",
+	"LExrqNNZZ7ukPjZNQ/Re6znnkk99G6Dker4KF92F2etf1sfkPSvLfWwZRDvTRMxBWl/96nwLpUFMscEt",
+	"BdEVXkoktOaW9m34zoNVSjUTebd27cprN1XdvF3eWx9okF8x3qySf7Inmq+AXxn25PzVuW/CXhRM2FNP",
+	"xVxAF6Z+VMsrqRbS17MSelFOQWOZFXbI0LUZWpUQttZxxcUWENEbLvRhZaH7hj+qMKCHI7v7M15HFxol",
+	"gKpKOCWPtVAtoNWzwIZrl6rW5jbrHvohRZf+YjIB/cZfdcBVCK9I8ggWsBcgzepUTzzxOc015nlWFihj",
+	"U6UCy+4/aq4tEGJLspmq9U1n/aP/004/td10w4wU//z7K3T0Azhd6facO+nFYJiwyOazl3LHw8zR433r",
+	"l+11j/vTMs669k/zqbFFqDDxEELGZ4FKckcd287qx580l/tbgP0fKzi+O/eW7+xEeceXtLprx8qcL5tG",
+	"EZZfAQudZ26lrHqVLX4Ou/GLKV4M5uAt6xdzZNjKmG84kTEtpjM7wL/SV7ucK31lhpKZ3F1Uo6fPpq/u",
+	"pyWEMGysarcVFZvwHKwHlPip+sowUYC0wi576uJE3BG/8G4IyNxXRPsxXAmZ6AnZBt62F4S2AkRv8c/8",
+	"3Ho0/Cicw8ZKkWPzDqWZBueU80DXzGmtT52tSC0j3XewWo4F9XTsGaNvlnn7Fr1oL7uL3dS87u5iIL+Q",
+	"CYmaskH/dOYRsYspHed+NNurZDxg897r9r4opOcvShNvJ/ZCDWQmnWLkBbadLdRpw6MgDMsxzl/0Xjws",
+	"yd8m/W980f6fIZTrvvXgcVyc0BDEPWWcmRkmzalBIrVBR/IDtDOFYUrCrTyJd4CLuCvr8noACbHvH/i5",
+	"cZmXfAzl4LZG29hb7pU7AVctpWTwtz3RtGC7e0/T0uFhydhUYLckRhPrc4TCdy1zumkAcbBTNxpyNZUi",
+	"tGOLmltv6RpzRw20QiOUzb6VykKiC/Cm6fNEVcsucQQ1sploNT8lUklve3V7XDdl8iEsqRZyZzNPHO59",
+	"k3rcQVuS1v8motOGy2OC9r4wp8zU+hqWhl0BVE56he0viAa4Jl0ZJ4qln3u5ZdjGYJsuXGc06PRI+Ca7",
+	"H4/tuZvEPvblLyvTnjFu2VwZy8C5weRroQ+xHxsUO4mNgWvERuN5pDRDJ50aUGaMs59/Pn+asVdnTzLm",
+	"qXQyJgq6EIFFvTxz32R1u+3zLlx0F2viX3bnjnT4SG+BBBY3DTyftRUAQjNTjyVYcztP+l3T3PYOdHu6",
+	"9bAzkje1+PO3F6+OLi+izdLx43f72B534i//3Fzrn9x5zpkXfiKlwJE2WVK3nwjriWf/ahXfTqXatBxO",
+	"ZV7eiamkKubd3/xMFntBjT/zKOJOq2P/PTzPwaQwaKmkyLvmMQc7X8MrEls/fMh+uHuFYUZMJRRM9J6b",
+	"BKWQmMpzec9bu+LGLJQuem/V5ob7tqq2rPrGOt146X2j8NHJ39+vxNxgKiTaWtj5qt9eITKqlb2/6zz1",
+	"F+1wRbGpNlWIJRxQjo3q7rsp8jtcj3PZ98xuJmmfxARtS3ETyLfCKjY4P1WBxHDpSjYKQ37YjRRWJryH",
+	"Cugu+fFH/6etOfdnsmg1525YuOlo2b0iw8/RgVXXe7GdnmGk2o8V+524I5WsUSxccdtKCjklFy+yBFwO",
+	"n3fPrbt1pzX8u3ewC2ZQTu4yWA264SagvvVXUPWml/deYzpg/Q4vuJtTrOG63wzFmVMmlQRsZmoY6bu+",
+	"Ua27CFz1Ew2cSxjmahZiMgHtXaHbopLMlQ+mLprGwzNVFmTvIoPnaq8ZVmMsoSDegr6Gr3eatm/JcNGQ",
+	"9ib3nNmlMd/d3v6b0Lbm5SqXONnujZOKnJM87+3pWyhLIafbF+cyXPQHsUz89/Q1TBZ8ua9KoA63mjAE",
+	"s1ATLDPZqwGyBVodvv1gZYPN5N4tmvasKKBYeXfMsnFn4SNG1mauwQZ8YFnSWel9CCobMNhUUVJl1h4y",
+	"97Cy4CfOIJpzUWIYb4z9unlZUthwAeMQb3jEOtsK7yT1jIPOcNQIE+2KzgB7KSiA44/+Tzuxoa0EbVUG",
+	"52jrZcHYA1mQmRc0w6pFa1fEco8W7Wuf/UUKV7/n9riYUuGT07brbVbi2FK7p0QvZr38spYiNCHeZwF8",
+	"QwzBpFogAYsBYAuPdBPOwdNitdfGrmVQV7DDU7+kS/4op6Hy69HnLPSzs2cXnZ56J0fgK34F9MV34sMU",
+	"fBlxYX6WVpROOuFDJbTzZv7t8Vpbg4bA5Nsfvt9BYZKNQBZltGvCuWUS80b+RW3wvhGyrIkW7iIXjwQI",
+	"76It5+qE+g85syscHc4jwfIKt7nqsuRjJwyktTbcQRFHCqIQ7g6MWi88oujdWtaq/Wi8M3qSLwuhtwSl",
+	"npcCpD3tmiwDVd7xR/z/7vPfT8DuMJXt7LP9niOqAhnpYrUHcg+4VshqgGNfC1p5TNIeolRW8/wq1D/V",
+	"0cOd51d3hvHwf+qPC0rCP/DDoIidZtkISUs31/NCr1ReMwKzUcFhH8iHL+n1b76LREVqAnewGvoL+6iN",
+	"QBuxn37UVwyRhEzDVBgLGoouU0AJ7oS1M5gzXu7A062GdqzmZrbdVMIrdlhKlzMC8n3lTIAyAPycZ0N4",
+	"29WTsVdAqHOWff042SnjcLRfZnY3GP9SgAmMQ7gazrLH+cuIJoLbTgMV6m5Bk0rZkHnfQFFtdlXC/2zu",
+	"qgzevamvwUrj3k8yGMubxFTuzAVv1BAmwzH4KZ9PTriDvvr6ccR0ou/7OALpbNG/r31o1qqHLAjP+2xg",
+	"otm/5L4bvpOMpWVqbwSPFWij5I3kqtmXxx/d/3Zabl7Ydhtutbl17+7DwXQoreiGmLU0LmTCUnfNNo8+",
+	"aIvG8eFEDXTgmTu8jVdr7Z8ZQUtrwG72YQueBqrarxKo2604kr0piXuFm9zB9vekU808N/PvjDLkIl/3",
+	"NDIv91+Z5losAFPlAGdv0RAvJE/yu+NxvEcCRzVhNBV3wth4WKrG++BovAdyxkVgA+npntD1R2790qbr",
+	"pV7+Ep7bI/UswS4U1rsO7iR0TYV+G/d13MVE68oGFjz4nbO24fz9M73RPF/qu6h/djuYEuWdnqec+eVD",
+	"5lbDrKJcGm14FLPFCq5vq0tE4tWT+fNPTfm5iq38GEKtf3/vxLYBRv/9vfsWzzCG19W6HJ2Mjnkljq+/",
+	"xupG/7aPKTJtTzgRSAHcmDYZxonSP1Yt2iniozrV9VvflFwaNgYhp76zSOFh4P4+JIOMkJqLKSLd0MIP",
+	"6R86qD+9//S/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -47,6 +47,7 @@ func TestPages(t *testing.T) {
 	e.ok(t, "move", "training-02", "training-03", "--host", "petrel")
 	job := get[[]openapi.Job](t, e, "jobs")[0]
 	gauge := get[openapi.Copy](t, e, "copies", "gannet/tide-gauge")
+	probe := get[openapi.Copy](t, e, "copies", "petrel/tide-probe")
 	ctx := browser(t)
 	signInto(t, ctx, e)
 	for _, window := range [][2]int64{{1280, 800}, {800, 1100}, {640, 400}} {
@@ -59,6 +60,8 @@ func TestPages(t *testing.T) {
 			{"/jobs", "//article"}, {"/jobs/" + job.Id, "//section[@aria-label='Plan']"},
 			{"/history", "//a[.='plan and steps']"}, {"/wiring", "//h1[.='Wiring']"},
 			{"/managers?manager=", "//*[contains(text(), 'mainland')]"},
+			{"/account", "//*[@aria-label='Sessions']//span[.='this one']"},
+			{"/compare?a=" + gauge.Id + "&b=" + probe.Id, "//*[@aria-label='Differences']"},
 		} {
 			name := fmt.Sprintf("%s at %d × %d", page.path, window[0], window[1])
 			do(t, ctx, name, chromedp.Navigate(e.server+page.path), chromedp.WaitVisible(chromedp.Search(page.shows)))
@@ -99,6 +102,13 @@ func TestCopiesPage(t *testing.T) {
 	wait.Until(t, func() bool {
 		return len(get[[]openapi.Copy](t, e, "copies", "--where", "state=running name~training-*")) == 2
 	})
+	do(t, ctx, "sort", press(byText("button", "Size")), chromedp.WaitVisible(chromedp.CSS("[aria-label=falling]")),
+		press(byText("button", "Size")), chromedp.WaitVisible(chromedp.CSS("[aria-label=rising]")))
+	do(t, ctx, "compare", press(box("training-07")), press(box("training-08")), press(byText("a", "Compare")),
+		chromedp.WaitVisible(byText("*[@role='columnheader']", "gannet/training-08")),
+		chromedp.WaitVisible(byText("li", "disk1")),
+		chromedp.Navigate(e.server+"/copies?q=host%3Dgannet+name~training-*"),
+		chromedp.WaitVisible(byText("span", "12 copies")))
 	do(t, ctx, "leave alone", press(box("training-10")), press(byText("button", "Leave alone")),
 		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
 	require.False(t, get[openapi.Copy](t, e, "copies", "gannet/training-10").Tracked)
@@ -134,4 +144,12 @@ func TestCopiesPage(t *testing.T) {
 		chromedp.WaitVisible(byText("a", "gannet/training-07")), press(byText("a", "plan and steps")),
 		chromedp.WaitVisible(byText("h1", "Start gannet/training-07")),
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label=Plan]`)))
+	e.ok(t, "power", "off", "training-07")
+	do(t, ctx, "again", press(byText("button", "Again …")),
+		chromedp.WaitVisible(byText("h2", "Start gannet/training-07")),
+		press(byText("button", "Start gannet/training-07")), chromedp.WaitVisible(byText("h1", "Jobs")))
+	wait.Until(t, func() bool { return get[openapi.Copy](t, e, "copies", "gannet/training-07").State == "running" })
+	e.ok(t, "delist", "training-09", "--yes", "--answer", "state.running=stop")
+	do(t, ctx, "how it is taken back", chromedp.Navigate(e.server+"/history"),
+		chromedp.WaitVisible(byText("button", "unvora register reef/training-09 --host gannet --identity keep")))
 }

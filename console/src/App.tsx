@@ -80,7 +80,9 @@ function Shell({ user }: { user: string }) {
         <span className="ml-auto" />
         <Find />
         <KeyList />
-        <span className="font-semibold">{user}</span>
+        <NavLink to="/account" className="font-semibold hover:text-sea" title="Password, sessions, tokens, people">
+          {user}
+        </NavLink>
         <button className="text-sea hover:underline" onClick={() => void leave()}>
           Sign out
         </button>

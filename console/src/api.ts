@@ -82,6 +82,8 @@ export const makePlan = (body: Asking) => take(client.POST("/plans", { body }));
 export const startJob = (body: Asking, key: string) =>
   take(client.POST("/jobs", { body, params: { header: { "Idempotency-Key": key } } }));
 export const cancelJob = (job: string) => take(client.POST("/jobs/{job}/cancel", { params: { path: { job } } }));
+/** What a job was asked for, to ask for it again. */
+export const jobRequest = (job: string) => take(client.GET("/jobs/{job}/request", { params: { path: { job } } }));
 export const holdJob = (job: string) => take(client.POST("/jobs/{job}/hold", { params: { path: { job } } }));
 export const resumeJob = (job: string) => take(client.POST("/jobs/{job}/resume", { params: { path: { job } } }));
 /** Goes on with those of a job's machines that failed. */
@@ -99,6 +101,29 @@ export const tryTelling = (telling: string) =>
   take(client.POST("/tellings/{telling}/try", { params: { path: { telling } } }));
 export const dropTelling = (telling: string) =>
   take(client.DELETE("/tellings/{telling}", { params: { path: { telling } } }));
+export const sessionsQuery = (all: boolean) =>
+  queryOptions({
+    queryKey: ["people", "sessions", all],
+    queryFn: () => take(client.GET("/sessions", { params: { query: { all } } })),
+  });
+export const endSession = (session: string) =>
+  take(client.DELETE("/sessions/{session}", { params: { path: { session } } }));
+export const tokensQuery = (all: boolean) =>
+  queryOptions({
+    queryKey: ["people", "tokens", all],
+    queryFn: () => take(client.GET("/tokens", { params: { query: { all } } })),
+  });
+export const makeToken = (name: string, days: number) => take(client.POST("/tokens", { body: { name, days } }));
+export const dropToken = (token: string) => take(client.DELETE("/tokens/{token}", { params: { path: { token } } }));
+export type Role = "administrator" | "operator" | "viewer";
+export const usersQuery = queryOptions({
+  queryKey: ["people", "users"],
+  queryFn: () => take(client.GET("/users")),
+});
+export const addUser = (body: { name: string; password: string; role: Role }) => take(client.POST("/users", { body }));
+export const changeUser = (user: string, body: { password?: string; current?: string; role?: Role }) =>
+  take(client.PATCH("/users/{user}", { params: { path: { user } }, body }));
+export const dropUser = (user: string) => take(client.DELETE("/users/{user}", { params: { path: { user } } }));
 export const survey = () => take(client.POST("/surveys", { body: {} }));
 export const getTransfer = (job: string) =>
   take(client.GET("/jobs/{job}/transfer", { params: { path: { job }, query: { wait: 10 } } }));
@@ -212,26 +237,26 @@ export const packagesQuery = (text: string) =>
   });
 
 /** Copies that a filter tells, or a part of a name. */
-export const copiesQuery = (text: string) =>
+export const copiesQuery = (text: string, order: string) =>
   infiniteQueryOptions({
-    queryKey: ["copies", "list", text],
-    queryFn: ({ pageParam }) => take(client.GET("/copies", copiesPage(text, 100, pageParam))),
+    queryKey: ["copies", "list", text, order],
+    queryFn: ({ pageParam }) => take(client.GET("/copies", copiesPage(text, order, 100, pageParam))),
     initialPageParam: "",
     getNextPageParam: nextPage,
     placeholderData: keepPreviousData,
     retry: false,
   });
-const copiesPage = (text: string, limit: number, after: string) => ({
-  params: { query: { filter: filterOf(text), limit, after: after || undefined } },
+const copiesPage = (text: string, order: string, limit: number, after: string) => ({
+  params: { query: { filter: filterOf(text), order, limit, after: after || undefined } },
 });
 const mostListed = 100_000; // copies that a page takes in at once
 
 /** All copies that a filter tells, page by page. Too many are refused. */
-export async function allCopies(text: string): Promise<Copy[]> {
+export async function allCopies(text: string, order: string): Promise<Copy[]> {
   const all: Copy[] = [];
   let after = "";
   do {
-    const page = await take(client.GET("/copies", copiesPage(text, 1000, after)));
+    const page = await take(client.GET("/copies", copiesPage(text, order, 1000, after)));
     all.push(...page.items);
     after = page.next ?? "";
     if (after && all.length >= mostListed) {

@@ -25,6 +25,8 @@ export const pages: Row[] = [
   row("jobs", "Jobs", () => import("./pages/Jobs"), "Jobs"),
   row("jobs/:id", undefined, () => import("./pages/JobPage"), "JobPage"),
   row("history", "History", () => import("./pages/History"), "History"),
+  row("account", undefined, () => import("./pages/Account"), "Account"),
+  row("compare", undefined, () => import("./pages/Compare"), "Compare"),
   row("wiring", "Wiring", () => import("./pages/Wiring"), "Wiring"),
   row("managers", "Managers", () => import("./pages/Managers"), "Managers"),
 ];

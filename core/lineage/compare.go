@@ -48,7 +48,7 @@ func Compare(a, b *machine.Machine, size func(int64) string) []Difference {
 	add(Hardware, "turn when the host starts", number(a.StartOrder), number(b.StartOrder))
 	disk := func(d machine.Disk) string { return d.ID }
 	for _, id := range both(a.Disks, b.Disks, disk) {
-		add(Hardware, "disk "+id, diskWords(called(a.Disks, disk, id), size),
+		add(Hardware, DiskNamed(id), diskWords(called(a.Disks, disk, id), size),
 			diskWords(called(b.Disks, disk, id), size))
 	}
 	nic := func(n machine.NIC) string { return n.Name }
@@ -111,6 +111,14 @@ func drives(m *machine.Machine) (list []machine.Device) {
 		}
 	}
 	return list
+}
+
+// DiskNamed is what people are told of a disk by: "disk1", and "disk tides" of one whose id does not say what it is.
+func DiskNamed(id string) string {
+	if strings.HasPrefix(id, "disk") {
+		return id
+	}
+	return "disk " + id
 }
 
 func mediumIn(d *machine.Device) string {

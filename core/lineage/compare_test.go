@@ -27,7 +27,7 @@ func TestCompare(t *testing.T) {
 	require.Equal(t, []lineage.Difference{
 		{Area: "hardware", What: "CPUs", A: "2", B: "4"},
 		{Area: "hardware", What: "devices", A: "–", B: "CD drive 1"},
-		{Area: "hardware", What: "disk disk2", A: "–", B: "1 GiB as RAW on ahci"},
+		{Area: "hardware", What: "disk2", A: "–", B: "1 GiB as RAW on ahci"},
 		{Area: "wiring", What: "NIC 1", A: "lab", B: "labnet (segment lab)"},
 		{Area: "identity", What: "MAC of NIC 1", A: "m", B: "n"},
 		{Area: "wiring", What: "NIC 2", A: "–", B: "unplugged"},

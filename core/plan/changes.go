@@ -53,14 +53,14 @@ func (b *builder) changes(steps []Step) []Difference {
 	}
 	for _, d := range after.Disks {
 		if !slices.ContainsFunc(before.Disks, func(was machine.Disk) bool { return was.ID == d.ID }) {
-			add("file of disk "+d.ID, "–", path.Base(d.File))
+			add("file of "+lineage.DiskNamed(d.ID), "–", path.Base(d.File))
 		}
 		same := func(was machine.Disk) bool {
 			return was.ID == d.ID && was.Format == d.Format && was.Controller == d.Controller &&
 				was.VirtualBytes == d.VirtualBytes
 		}
 		if i := slices.IndexFunc(before.Disks, same); i >= 0 && b.stays {
-			add("file of disk "+d.ID, path.Base(before.Disks[i].File), path.Base(d.File))
+			add("file of "+lineage.DiskNamed(d.ID), path.Base(before.Disks[i].File), path.Base(d.File))
 		}
 	}
 	for _, f := range identity.Facets {

@@ -106,5 +106,6 @@ func TestDetachDepended(t *testing.T) {
 	facts.Folder.Disks[0].LayersOf = []string{"gannet/training-01"}
 	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-01 depends on")
 	facts.Folder.Disks[0].SharedBy = []string{"gannet/training-02"}
-	require.Contains(t, finding(detach(), "disk.depended-on").Message, "gannet/training-02 and gannet/training-01 depend")
+	require.Contains(t, finding(detach(), "disk.depended-on").Message,
+		"gannet/training-02 and gannet/training-01 depend")
 }

@@ -183,9 +183,9 @@ func (a *Access) Change(ctx context.Context, who *inventory.User, ref, role, pas
 }
 
 // SignIn begins a session; cookie is what the browser keeps. address is where the
-// call came from.
-func (a *Access) SignIn(ctx context.Context, name, password, address string) (cookie string, s *inventory.Session,
-	err error) {
+// call came from, browser what it calls itself.
+func (a *Access) SignIn(ctx context.Context, name, password, address, browser string) (cookie string,
+	s *inventory.Session, err error) {
 	u, err := a.inv.UserByName(ctx, name)
 	if err != nil {
 		return "", nil, err
@@ -202,11 +202,15 @@ func (a *Access) SignIn(ctx context.Context, name, password, address string) (co
 	}
 	cookie = secret()
 	s = &inventory.Session{User: *u, CSRF: a.csrf(cookie)}
-	if err := a.inv.AddSession(ctx, u.ID, hashOf(cookie), time.Now().Add(sessionTime)); err != nil {
+	if err := a.inv.AddSession(ctx, u.ID, hashOf(cookie), address, machine.Shown(browser, mostBrowser),
+		time.Now().Add(sessionTime)); err != nil {
 		return "", nil, err
 	}
 	return cookie, s, a.inv.NoteSignIn(ctx, u.Name, "sign-in", address)
 }
+
+// mostBrowser is how much is kept of what a browser calls itself.
+const mostBrowser = 200
 
 // mostNameShown is how much of a name that nobody has is kept in the audit trail.
 const mostNameShown = 60
@@ -217,6 +221,25 @@ func (a *Access) csrf(cookie string) string {
 	mac.Write([]byte("csrf "))
 	mac.Write(hashOf(cookie))
 	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// Sessions are those that are open: the user's, or everybody's. cookie is that of the caller's own; "" for none.
+func (a *Access) Sessions(ctx context.Context, u *inventory.User, all bool,
+	cookie string) ([]inventory.SignedIn, error) {
+	whose := &u.ID
+	if all && u.Role == Administrator {
+		whose = nil
+	}
+	return a.inv.Sessions(ctx, whose, hashOf(cookie))
+}
+
+// EndSession ends another session: of the user's own, or as an administrator anybody's.
+func (a *Access) EndSession(ctx context.Context, u *inventory.User, ref string) error {
+	whose := &u.ID
+	if u.Role == Administrator {
+		whose = nil
+	}
+	return a.inv.EndSession(ctx, ref, whose, u.Name)
 }
 
 // SignOut ends a session.

@@ -76,7 +76,7 @@ func TestFirstUser(t *testing.T) {
 	password, err := a.FirstUser(t.Context(), "admin", "")
 	require.NoError(t, err)
 	require.Len(t, password, 16)
-	_, s, err := a.SignIn(t.Context(), "admin", password, "192.0.2.1")
+	_, s, err := a.SignIn(t.Context(), "admin", password, "192.0.2.1", "a browser")
 	require.NoError(t, err)
 	require.Equal(t, Administrator, s.User.Role)
 	again, err := a.FirstUser(t.Context(), "second", right)
@@ -91,11 +91,11 @@ func TestFirstUser(t *testing.T) {
 func TestSessions(t *testing.T) {
 	a, _ := open(t)
 	a.user(t, "robin", Operator)
-	_, _, err := a.SignIn(t.Context(), "robin", wrong, "192.0.2.1")
+	_, _, err := a.SignIn(t.Context(), "robin", wrong, "192.0.2.1", "a browser")
 	require.ErrorIs(t, err, ErrSignIn)
-	_, _, err = a.SignIn(t.Context(), "nobody", right, "192.0.2.1")
+	_, _, err = a.SignIn(t.Context(), "nobody", right, "192.0.2.1", "a browser")
 	require.ErrorIs(t, err, ErrSignIn, "a name that nobody has is told like a wrong password")
-	cookie, s, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	cookie, s, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1", "a browser")
 	require.NoError(t, err)
 
 	found, err := a.BySession(t.Context(), cookie, "", true)
@@ -110,7 +110,7 @@ func TestSessions(t *testing.T) {
 	_, err = a.BySession(t.Context(), cookie+"x", s.CSRF, true)
 	require.ErrorIs(t, err, ErrUnknown)
 
-	other, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	other, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1", "a browser")
 	require.NoError(t, err)
 	require.NotEqual(t, a.csrf(cookie), a.csrf(other), "each session has its own")
 	require.NoError(t, a.SignOut(t.Context(), cookie))
@@ -118,6 +118,45 @@ func TestSessions(t *testing.T) {
 	require.ErrorIs(t, err, ErrUnknown)
 	_, err = a.BySession(t.Context(), other, "", true)
 	require.NoError(t, err)
+}
+
+// TestSessionsSeen: everybody sees and ends their own sessions, and an administrator anybody's.
+func TestSessionsSeen(t *testing.T) {
+	a, inv := open(t)
+	robin, wren, admin := a.user(t, "robin", Operator), a.user(t, "wren", Viewer), a.user(t, "head", Administrator)
+	cookie, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1", "a browser\x1b[2J")
+	require.NoError(t, err)
+	other, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.2", "")
+	require.NoError(t, err)
+	seen := func(u *inventory.User, all bool) []inventory.SignedIn {
+		list, err := a.Sessions(t.Context(), u, all, cookie)
+		require.NoError(t, err)
+		return list
+	}
+	list := seen(robin, false)
+	require.Len(t, list, 2)
+	require.Equal(t, "192.0.2.2", list[0].Place, "the latest first")
+	require.False(t, list[0].Here)
+	require.True(t, list[1].Here)
+	require.NotContains(t, list[1].Browser, "\x1b", "what a browser says of itself does nothing to a terminal")
+	require.Empty(t, seen(wren, true), "others are for administrators")
+	require.Empty(t, seen(admin, false))
+	require.Len(t, seen(admin, true), 2)
+
+	id := list[0].ID.String()
+	require.ErrorContains(t, a.EndSession(t.Context(), wren, id), "There is no session")
+	require.ErrorContains(t, a.EndSession(t.Context(), robin, id[:3]), "There is no session", "too little of it")
+	require.NoError(t, a.EndSession(t.Context(), robin, id[:8]))
+	_, err = a.BySession(t.Context(), other, "", true)
+	require.ErrorIs(t, err, ErrUnknown)
+	_, err = a.BySession(t.Context(), cookie, "", true)
+	require.NoError(t, err)
+	require.NoError(t, a.EndSession(t.Context(), admin, list[1].ID.String()))
+	_, err = a.BySession(t.Context(), cookie, "", true)
+	require.ErrorIs(t, err, ErrUnknown)
+	told, err := inv.History(t.Context(), nil, "what=\"session end\"", 10, "")
+	require.NoError(t, err)
+	require.Len(t, told, 2)
 }
 
 // TestTokens: a token is known as long as it lives, and no other text is one.
@@ -171,9 +210,9 @@ func TestChange(t *testing.T) {
 	require.ErrorContains(t, change(robin, "robin", "", right+"!", wrong), "present password")
 	require.ErrorContains(t, change(robin, "robin", "", "short", right), "10 characters")
 
-	mine, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	mine, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.1", "a browser")
 	require.NoError(t, err)
-	elsewhere, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.2")
+	elsewhere, _, err := a.SignIn(t.Context(), "robin", right, "192.0.2.2", "a browser")
 	require.NoError(t, err)
 	_, err = a.Change(t.Context(), robin, "robin", "", right+"!", right, mine)
 	require.NoError(t, err)
@@ -181,11 +220,11 @@ func TestChange(t *testing.T) {
 	require.NoError(t, err, "the session that it was changed in goes on")
 	_, err = a.BySession(t.Context(), elsewhere, "", true)
 	require.ErrorIs(t, err, ErrUnknown)
-	_, _, err = a.SignIn(t.Context(), "robin", right, "192.0.2.1")
+	_, _, err = a.SignIn(t.Context(), "robin", right, "192.0.2.1", "a browser")
 	require.ErrorIs(t, err, ErrSignIn)
 
 	require.NoError(t, change(admin, "wren", Operator, "", ""))
-	cookie, s, err := a.SignIn(t.Context(), wren.Name, right, "192.0.2.3")
+	cookie, s, err := a.SignIn(t.Context(), wren.Name, right, "192.0.2.3", "a browser")
 	require.NoError(t, err)
 	require.Equal(t, Operator, s.User.Role)
 	require.NoError(t, change(admin, "wren", "", right+"!", ""), "an administrator need not know the present one")
@@ -244,11 +283,11 @@ func TestFailuresWait(t *testing.T) {
 	a, _ := open(t)
 	a.user(t, "robin", Viewer)
 	for range freeTries + 1 {
-		_, _, err := a.SignIn(t.Context(), "robin", wrong, "192.0.2.1")
+		_, _, err := a.SignIn(t.Context(), "robin", wrong, "192.0.2.1", "a browser")
 		require.ErrorIs(t, err, ErrSignIn)
 	}
 	var later *Later
-	_, _, err := a.SignIn(t.Context(), "Robin", right, "192.0.2.9")
+	_, _, err := a.SignIn(t.Context(), "Robin", right, "192.0.2.9", "a browser")
 	require.ErrorAs(t, err, &later, "a name is the same however it is written")
 	require.Greater(t, later.Wait, time.Duration(0))
 }

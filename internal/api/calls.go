@@ -42,7 +42,9 @@ func (s *Server) ListPools(c *gin.Context, p openapi.ListPoolsParams) {
 }
 
 func (s *Server) ListCopies(c *gin.Context, p openapi.ListCopiesParams) {
-	l, err := s.inv.Copies(c, page(p.Limit, p.After, p.Filter))
+	at := page(p.Limit, p.After, p.Filter)
+	at.Order = value(p.Order)
+	l, err := s.inv.Copies(c, at)
 	s.answer(c, http.StatusOK, l, err)
 }
 

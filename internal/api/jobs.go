@@ -228,6 +228,18 @@ func (s *Server) GetJobPlan(c *gin.Context, ref string) {
 	}
 }
 
+func (s *Server) GetJobRequest(c *gin.Context, ref string) {
+	j, ok := s.own(c, ref)
+	if !ok {
+		return
+	}
+	req, err := s.work.Again(c, j.ID.String())
+	if err == nil && req == nil {
+		err = inventory.Wrong("It reads or writes a file on somebody's computer: ask for it again there.")
+	}
+	s.answer(c, http.StatusOK, req, err)
+}
+
 func (s *Server) CancelJob(c *gin.Context, ref string) {
 	if j, ok := s.own(c, ref); ok {
 		j, err := s.work.Steer.Cancel(c, j.ID.String(), caller(c).Name)

@@ -15,7 +15,7 @@ func (s *Server) SignIn(c *gin.Context) {
 	if !ok {
 		return
 	}
-	cookie, session, err := s.access.SignIn(c, b.Name, b.Password, c.RemoteIP())
+	cookie, session, err := s.access.SignIn(c, b.Name, b.Password, c.RemoteIP(), c.Request.UserAgent())
 	if err != nil {
 		s.problem(c, err)
 		return
@@ -37,6 +37,16 @@ func (s *Server) SignOut(c *gin.Context) {
 	}
 	c.SetCookie(sessionCookie, "", -1, "/", "", c.Request.TLS != nil, true)
 	s.answer(c, http.StatusNoContent, nil, err)
+}
+
+func (s *Server) ListSessions(c *gin.Context, p openapi.ListSessionsParams) {
+	cookie, _ := c.Cookie(sessionCookie)
+	l, err := s.access.Sessions(c, caller(c), value(p.All), cookie)
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) EndSession(c *gin.Context, ref string) {
+	s.answer(c, http.StatusNoContent, nil, s.access.EndSession(c, caller(c), ref))
 }
 
 func (s *Server) ListTokens(c *gin.Context, p openapi.ListTokensParams) {

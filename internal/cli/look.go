@@ -118,6 +118,9 @@ func (a *app) copiesCmd() *cobra.Command {
 	}
 	where := whereFlag(cmd, "host=gannet form=registered name~training-*")
 	cmd.RegisterFlagCompletionFunc("where", a.completeWhere())
+	order := cmd.Flags().String("order", "name", "sort by name, made or size; -made begins with the latest")
+	cmd.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]string{"name", "made", "size", "-name", "-made",
+		"-size"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -126,7 +129,7 @@ func (a *app) copiesCmd() *cobra.Command {
 		if len(args) == 1 {
 			return a.showCopy(cmd.Context(), c, args[0])
 		}
-		return a.listCopies(cmd.Context(), c, *where)
+		return a.listCopies(cmd.Context(), c, *where, *order)
 	}
 	return cmd
 }
@@ -154,13 +157,14 @@ func (a *app) packagesCmd() *cobra.Command {
 				t.Render()
 				fmt.Fprintln(a.out)
 			}
-			return a.listCopies(cmd.Context(), c, "form=package")
+			return a.listCopies(cmd.Context(), c, "form=package", "name")
 		}}
 }
 
-func (a *app) listCopies(ctx context.Context, c *caller, where string) error {
+func (a *app) listCopies(ctx context.Context, c *caller, where, order string) error {
 	copies, rest, err := list[openapi.Copy](a, c, func(limit int, after *string) (*http.Response, error) {
-		return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: optional(where)})
+		return c.ListCopies(ctx, &openapi.ListCopiesParams{Limit: &limit, After: after, Filter: optional(where),
+			Order: &order})
 	})
 	if err != nil {
 		return err

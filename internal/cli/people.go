@@ -10,7 +10,7 @@ import (
 )
 
 func init() {
-	register(groupRun, (*app).userCmd, (*app).tokenCmd)
+	register(groupRun, (*app).userCmd, (*app).tokenCmd, (*app).sessionCmd)
 }
 
 var roleNames = []string{"administrator", "operator", "viewer"}
@@ -51,6 +51,58 @@ func (a *app) tokenListCmd() *cobra.Command {
 			t.Render()
 		})
 	}
+	return cmd
+}
+
+func (a *app) sessionCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "session",
+		Short:   "Who is signed in to the console, and from where",
+		Example: "  unvora session list --all\n  unvora session end 3f0c"}
+	list := &cobra.Command{Use: "list",
+		Short:   "Your sessions that are open",
+		Args:    cobra.NoArgs,
+		Example: "  unvora session list\n  unvora session list --all"}
+	all := list.Flags().Bool("all", false, "everybody's; for administrators")
+	list.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.ListSessions(cmd.Context(), &openapi.ListSessionsParams{All: all})
+		open, err := call[[]openapi.SignedIn](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(open, func() {
+			if len(open) == 0 {
+				fmt.Fprintln(a.out, "No sessions. Somebody signs in to the console at the service's address.")
+				return
+			}
+			t := a.table("session", "of", "since", "ends", "from", "browser").dropping("browser", "ends")
+			for _, s := range open {
+				ends := s.ExpiresAt.Local().Format("2006-01-02 15:04")
+				t.AppendRow([]any{s.Id, s.User, ago(s.CreatedAt), ends, s.Place, dash(s.Browser)})
+			}
+			t.Render()
+		})
+	}
+	end := &cobra.Command{Use: "end SESSION",
+		Short:   "End a session: whoever has it is signed out at once",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora session end 3f0c\n  unvora session end 3f0c12aa-04f2-4a6e-9d0b-4ad3c5b6f002",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			res, err := c.EndSession(cmd.Context(), args[0])
+			if _, err := call[struct{}](c, res, err); err != nil {
+				return err
+			}
+			a.say(a.out, "The session %s is over.", args[0])
+			return nil
+		}}
+	cmd.AddCommand(list, end)
 	return cmd
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -78,6 +79,10 @@ func listOfCopies(machine string) listing[Copy] {
 			join shelves s on s.id = c.shelf_id`,
 		always: "c.gone_at is null", alias: "c", fields: copyFields,
 		key: func(c *Copy) (string, uuid.UUID) { return c.Name, c.ID },
+		orders: map[string]ordering[Copy]{
+			"made": {"made_at", "timestamptz", func(c *Copy) string { return c.MadeAt.UTC().Format(time.RFC3339Nano) }},
+			"size": {"size_bytes", "bigint", func(c *Copy) string { return strconv.FormatInt(c.SizeBytes, 10) }},
+		},
 	}
 }
 

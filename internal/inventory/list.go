@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
@@ -16,6 +19,7 @@ type Page struct {
 	Limit  int    // 0 means 100, at most 1000
 	After  string // the Next of the page before
 	Filter string
+	Order  string // what it is sorted by, "-" before it for the other way round; "" for the name
 }
 
 // List is a page of a list.
@@ -40,7 +44,7 @@ func checkLimit(limit int) error {
 // CountCap is how far a list is counted.
 const CountCap = 10_000
 
-// listing is a list that is read page by page, in the order of name and id.
+// listing is a list that is read page by page, in the order of name and id, or of another column and id.
 type listing[T any] struct {
 	columns string
 	from    string
@@ -48,6 +52,32 @@ type listing[T any] struct {
 	alias   string // of the table whose name and id give the order
 	fields  map[string]field
 	key     func(*T) (name string, id uuid.UUID)
+	orders  map[string]ordering[T] // others than by name, each with an index
+}
+
+// ordering is a column that a list can be sorted by.
+type ordering[T any] struct {
+	column, kind string // of the list's table, and its type
+	value        func(*T) string
+}
+
+// by finds how a page is to be sorted: the column, its type, which way, and what of an item tells its place.
+func (l listing[T]) by(order string) (column, kind, way, past string, value func(*T) string, err error) {
+	way, past = "", ">"
+	name, down := strings.CutPrefix(order, "-")
+	if down {
+		way, past = " desc", "<"
+	}
+	if name == "" || name == "name" {
+		return l.alias + ".name", "text", way, past, func(x *T) string { name, _ := l.key(x); return name }, nil
+	}
+	o, ok := l.orders[name]
+	if !ok {
+		names := append(slices.Sorted(maps.Keys(l.orders)), "name")
+		return "", "", "", "", nil, Wrong("The list can't be sorted by %q. It can be by %s, with - before it for the "+
+			"other way round.", name, strings.Join(names, ", "))
+	}
+	return l.alias + "." + o.column, o.kind, way, past, o.value, nil
 }
 
 // sql selects the list's columns, for conditions of another kind.
@@ -69,6 +99,10 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	if err := checkLimit(p.Limit); err != nil {
 		return nil, err
 	}
+	column, kind, way, past, value, err := l.by(p.Order)
+	if err != nil {
+		return nil, err
+	}
 	out := &List[T]{}
 	g, both := errgroup.WithContext(ctx) // side by side: counting takes as long as reading
 	matching, matched := allOf(conditions), slices.Clone(args)
@@ -77,18 +111,17 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 		return q.QueryRow(both, sql, matched...).Scan(&out.Count)
 	})
 	if p.After != "" {
-		name, id, ok := cutLast(p.After, "~")
-		if _, e := uuid.Parse(id); !ok || e != nil {
+		at, id, ok := cutLast(p.After, "~")
+		if _, e := uuid.Parse(id); !ok || e != nil || !fits(kind, at) {
 			return nil, errors.Join(Wrong("%q is not the next of a page", p.After), g.Wait())
 		}
-		args = append(args, name, id)
-		conditions = append(conditions, fmt.Sprintf("(%s.name, %s.id) > ($%d, $%d::uuid)", l.alias, l.alias,
-			len(args)-1,
-			len(args)))
+		args = append(args, at, id)
+		conditions = append(conditions, fmt.Sprintf("(%s, %s.id) %s ($%d::text::%s, $%d::uuid)", column, l.alias, past,
+			len(args)-1, kind, len(args)))
 	}
 	g.Go(func() (err error) {
-		sql := fmt.Sprintf("%s where %s order by %s.name, %s.id limit %d", l.sql(), allOf(conditions), l.alias, l.alias,
-			p.Limit+1)
+		sql := fmt.Sprintf("%s where %s order by %s%s, %s.id%s limit %d", l.sql(), allOf(conditions), column, way,
+			l.alias, way, p.Limit+1)
 		out.Items, err = rows[T](both, q, sql, args...)
 		return err
 	})
@@ -102,10 +135,23 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	}
 	if len(out.Items) > p.Limit {
 		out.Items = out.Items[:p.Limit]
-		name, id := l.key(&out.Items[p.Limit-1])
-		out.Next = name + "~" + id.String()
+		last := &out.Items[p.Limit-1]
+		_, id := l.key(last)
+		out.Next = value(last) + "~" + id.String()
 	}
 	return out, nil
+}
+
+// fits tells whether a text is a value of a type of the database.
+func fits(kind, text string) bool {
+	var err error
+	switch kind {
+	case "bigint":
+		_, err = strconv.ParseInt(text, 10, 64)
+	case "timestamptz":
+		_, err = time.Parse(time.RFC3339Nano, text)
+	}
+	return err == nil
 }
 
 // allOf joins conditions.

@@ -209,14 +209,65 @@ type Session struct {
 	CSRF string `db:"-"`
 }
 
-// AddSession keeps the hash of a session's cookie.
-func (inv *Inventory) AddSession(ctx context.Context, user uuid.UUID, hash []byte, expires time.Time) error {
+// SignedIn is a session that is open, as people are told of it.
+type SignedIn struct {
+	ID        uuid.UUID `json:"id"`
+	User      string    `json:"user"`
+	Place     string    `json:"place"`   // address that signed in
+	Browser   string    `json:"browser"` // what it calls itself
+	Here      bool      `json:"here"`    // it is the caller's own
+	CreatedAt time.Time `json:"createdAt"`
+	ExpiresAt time.Time `json:"expiresAt"`
+}
+
+// AddSession keeps the hash of a session's cookie, and from where somebody signed in, with what.
+func (inv *Inventory) AddSession(ctx context.Context, user uuid.UUID, hash []byte, place, browser string,
+	expires time.Time) error {
 	if _, err := inv.Pool.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
 		return err
 	}
-	_, err := inv.Pool.Exec(ctx, `insert into sessions (hash, user_id, expires_at) values ($1, $2,
-		$3)`, hash, user, expires)
+	_, err := inv.Pool.Exec(ctx, `insert into sessions (hash, user_id, expires_at, place, browser)
+		values ($1, $2, $3, $4, $5)`, hash, user, expires, place, browser)
 	return err
+}
+
+// mostSessions is how many sessions are told of.
+const mostSessions = 1000
+
+// Sessions are those that are open, the latest first: a user's, or everybody's with nil. own is the hash of the
+// caller's cookie; nil for none.
+func (inv *Inventory) Sessions(ctx context.Context, user *uuid.UUID, own []byte) ([]SignedIn, error) {
+	return rows[SignedIn](ctx, inv.Pool, `select s.id, u.name as "user", s.place, s.browser,
+		coalesce(s.hash = $2, false) as here, s.created_at, s.expires_at
+		from sessions s join users u on u.id = s.user_id
+		where ($1::uuid is null or s.user_id = $1) and s.expires_at > now() order by s.created_at desc limit $3`,
+		user, own, mostSessions)
+}
+
+// EndSession ends one of a user's sessions, or with nil of anybody's, by its id or the beginning of it.
+func (inv *Inventory) EndSession(ctx context.Context, ref string, user *uuid.UUID, who string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		list, err := rows[struct {
+			ID   uuid.UUID
+			User string
+		}](ctx, tx, `select s.id, u.name as "user" from sessions s join users u on u.id = s.user_id
+			where ($1::uuid is null or s.user_id = $1) and length($2) >= 4 and starts_with(s.id::text, lower($2))
+			and s.expires_at > now() limit 2`, user, ref)
+		if err != nil {
+			return err
+		}
+		switch len(list) {
+		case 0:
+			return Refuse(CodeUnknown, "There is no session %q. unvora session list shows them.", ref)
+		case 2:
+			return Refuse(CodeAmbiguous, "%q could mean several sessions. Give more of the id: unvora session list",
+				ref)
+		}
+		if _, err := tx.Exec(ctx, `delete from sessions where id = $1`, list[0].ID); err != nil {
+			return err
+		}
+		return In(tx).Audit(ctx, Entry{Who: who, What: "session end", Subject: list[0].User})
+	})
 }
 
 // SessionByHash returns nil for one that is not known, or over.

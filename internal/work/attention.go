@@ -84,12 +84,12 @@ var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inve
 		return &draw.Export{Copies: draw.Copies{Copies: act.Copies}, Destination: &draw.Destination{Shelf: shelf}}, nil
 	},
 	inventory.ActAgain: func(ctx context.Context, w *Work, act *inventory.Act, _ string) (draw.Request, error) {
-		return w.again(ctx, act.Copies[0])
+		return w.Again(ctx, act.Copies[0])
 	},
 }
 
-// again is the request that a job was started with; nil where that job can't be started from here.
-func (w *Work) again(ctx context.Context, job string) (draw.Request, error) {
+// Again is the request that a job was started with; nil where that job can't be started from here.
+func (w *Work) Again(ctx context.Context, job string) (draw.Request, error) {
 	raw, err := w.inv.RequestOf(ctx, job)
 	if err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ func (w *Work) again(ctx context.Context, job string) (draw.Request, error) {
 			return nil, nil // the bytes are on somebody's computer
 		}
 	case *draw.Export:
-		if r.Destination != nil && r.Destination.Shelf == "" {
+		if r.Destination != nil && r.Destination.Shelf == "" && r.Destination.Pool == "" {
 			return nil, nil
 		}
 	}

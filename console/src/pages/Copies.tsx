@@ -56,6 +56,8 @@ const columns: Record<string, Shown> = {
   },
 };
 const usual = "state,where,size,made,macs";
+const usually: Record<string, string> = { cols: usual, order: "name" };
+const sorted = ["made", "size"]; // columns that the list can be sorted by, besides the name
 
 type Doing = "export" | "clone" | "move" | "start" | "stop" | "renew" | "delist";
 
@@ -76,17 +78,19 @@ function requestOf(doing: Doing, copies: string[]): Asking | undefined {
 export function Copies() {
   const [search, setSearch] = useSearchParams();
   const text = search.get("q") ?? "";
+  const order = search.get("order") ?? "name";
   const cols = (search.get("cols") ?? usual).split(",").filter((c) => c in columns);
   const navigate = useNavigate();
-  const list = usePages(useInfiniteQuery(copiesQuery(text)));
+  const list = usePages(useInfiniteQuery(copiesQuery(text, order)));
   const [chosen, setChosen] = useState<Map<string, Copy>>(new Map());
   const [doing, setDoing] = useState<Doing>();
   const set = useCallback(
     (more: Record<string, string>) =>
       setSearch(
         (old) => {
-          const all = { q: old.get("q") ?? "", cols: old.get("cols") ?? "", ...more };
-          return Object.fromEntries(Object.entries(all).filter(([k, v]) => v && !(k === "cols" && v === usual)));
+          const was = (key: string) => old.get(key) ?? "";
+          const all = { q: was("q"), cols: was("cols"), order: was("order"), ...more };
+          return Object.fromEntries(Object.entries(all).filter(([k, v]) => v && usually[k] !== v));
         },
         { replace: true },
       ),
@@ -105,7 +109,7 @@ export function Copies() {
       return now;
     });
   const saved = useMutation({
-    mutationFn: () => allCopies(text),
+    mutationFn: () => allCopies(text, order),
     onSuccess: (all) =>
       save(
         "copies.csv",
@@ -153,7 +157,7 @@ export function Copies() {
         more={list.more}
         columns={[
           {
-            head: "Copy",
+            head: <Sort by="name" says="Copy" order={order} onChange={(o) => set({ order: o })} />,
             width: "minmax(9rem,14rem)",
             look: "truncate pr-4",
             cell: (c) => (
@@ -166,7 +170,14 @@ export function Copies() {
               </Link>
             ),
           },
-          ...cols.map((c) => columns[c]!),
+          ...cols.map((c) =>
+            sorted.includes(c)
+              ? {
+                  ...columns[c]!,
+                  head: <Sort by={c} says={columns[c]!.name} order={order} onChange={(o) => set({ order: o })} />,
+                }
+              : columns[c]!,
+          ),
         ]}
       />
       {doing === "export" && <ExportSheet copies={copies} onClose={close} />}
@@ -214,6 +225,11 @@ function Chosen({ copies, onDo, onClear }: { copies: Copy[]; onDo: (doing: Doing
             </button>
           ),
       )}
+      {copies.length === 2 && copies.every((c) => c.form !== "package") && (
+        <Link className="button" to={`/compare?a=${copies[0]!.id}&b=${copies[1]!.id}`}>
+          Compare
+        </Link>
+      )}
       {ours && (
         <>
           {copies.some((c) => !c.tracked) && (
@@ -234,6 +250,23 @@ function Chosen({ copies, onDo, onClear }: { copies: Copy[]; onDo: (doing: Doing
       </button>
       <Told problem={follow.error} />
     </div>
+  );
+}
+
+/** The head of a column that the list can be sorted by: pressed again, the other way round. */
+function Sort(p: { by: string; says: string; order: string; onChange: (order: string) => void }) {
+  const down = p.order === `-${p.by}`;
+  const here = down || p.order === p.by;
+  const first = p.by === "name" ? p.by : `-${p.by}`; // the latest, and the largest, are what is looked for
+  return (
+    <button
+      className="font-semibold hover:text-sea"
+      title={`Sort by ${p.says.toLowerCase()}`}
+      onClick={() => p.onChange(here ? (down ? p.by : `-${p.by}`) : first)}
+    >
+      {p.says}
+      {here && <span aria-label={down ? "falling" : "rising"}> {down ? "↓" : "↑"}</span>}
+    </button>
   );
 }
 

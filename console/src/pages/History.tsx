@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { allHistoryQuery } from "../api";
 import type { Schemas } from "../api";
 import { exact } from "../format";
+import { Id } from "../parts/Id";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
 import { usePages } from "../parts/usePages";
@@ -99,6 +100,11 @@ export function History() {
               ),
           },
           { head: "Why", width: "1fr", look: "text-soft", cell: (e) => e.why },
+          {
+            head: "Taken back by",
+            look: "min-w-0 pr-4 text-soft [overflow-wrap:anywhere]",
+            cell: (e) => e.back && <Id value={e.back} />,
+          },
           {
             head: "Job",
             cell: (e) =>

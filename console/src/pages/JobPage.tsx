@@ -1,8 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { Link, useParams } from "react-router";
-import { jobPlanQuery, jobQuery } from "../api";
-import type { Job, Plan } from "../api";
+import { Link, useNavigate, useParams } from "react-router";
+import { jobPlanQuery, jobQuery, jobRequest } from "../api";
+import type { Asking, Job, Plan } from "../api";
 import { keyOf, shared, subjectsOf } from "../answers";
 import { ago, exact } from "../format";
 import { Changes } from "../parts/Changes";
@@ -13,6 +13,7 @@ import type { Rates } from "../parts/RatePlot";
 import { State } from "../parts/State";
 import { Told } from "../parts/Told";
 import { useRates } from "../parts/useRates";
+import { OperationSheet } from "./OperationSheet";
 
 /** A job in full: what it does, how far it is, what was decided, and how long each step took. */
 export function JobPage() {
@@ -31,6 +32,7 @@ export function JobPage() {
         {j?.childStates && <span className="text-soft">{counted(j.childStates)}</span>}
         <span className="ml-auto" />
         {j && <JobControls job={j} />}
+        {j && over(j) && <Again job={j} />}
       </div>
       <Told problem={error} />
       {j && <Facts job={j} />}
@@ -48,7 +50,31 @@ export function JobPage() {
           {j.childStates ? <Children of={j.id} /> : <Steps steps={j.steps} />}
         </section>
       )}
-      {plan.data && <PlanWas plan={plan.data} />}
+      {plan.data && <PlanWas plan={plan.data} done={j?.state === "done"} />}
+    </>
+  );
+}
+
+/** Asks for the same once more: its plan is made anew, with the answers that were given. */
+function Again({ job: j }: { job: Job }) {
+  const navigate = useNavigate();
+  const ask = useMutation({ mutationFn: () => jobRequest(j.id) });
+  return (
+    <>
+      <button className="button" disabled={ask.isPending} onClick={() => ask.mutate()}>
+        Again …
+      </button>
+      <Told problem={ask.error} />
+      {ask.data && (
+        <OperationSheet
+          title={j.title}
+          request={ask.data as Asking}
+          onClose={(started) => {
+            ask.reset();
+            if (started) void navigate("/jobs");
+          }}
+        />
+      )}
     </>
   );
 }
@@ -118,7 +144,7 @@ function Speed({ job: j }: { job: Job }) {
 }
 
 /** The plan that the job carries out, as it was, with what was answered. */
-function PlanWas({ plan }: { plan: Plan }) {
+function PlanWas({ plan, done }: { plan: Plan; done: boolean }) {
   return (
     <section className="mt-5" aria-label="Plan">
       <h2 className="mb-1 text-[16px] font-semibold">The plan, as it was</h2>
@@ -138,6 +164,12 @@ function PlanWas({ plan }: { plan: Plan }) {
         })}
       </ul>
       <Changes changes={plan.changes} was />
+      {plan.back && done && (
+        <p className="mt-2">
+          <span className="text-soft">What takes it back: </span>
+          <Id value={plan.back} />
+        </p>
+      )}
     </section>
   );
 }

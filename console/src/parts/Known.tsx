@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { compareQuery, historyQuery, recognise, track } from "../api";
-import type { Copy, Schemas } from "../api";
-import { exact, place, size } from "../format";
+import { historyQuery, recognise, track } from "../api";
+import type { Copy } from "../api";
+import { exact, place } from "../format";
+import { Apart } from "./Apart";
 import { Choose } from "./Choose";
-import { Table } from "./Table";
 import { Told } from "./Told";
 
 /** How a copy that was found was recognised; a person can confirm or correct it. */
@@ -55,19 +55,9 @@ export function Recognised({ copy, others }: { copy: Copy; others: Copy[] }) {
   );
 }
 
-function distance(d: Schemas["DiskComparison"]): string {
-  if (d.why) return `not compared: ${d.why}`;
-  if (d.exact && d.differentBytes === 0) return `the same, to the byte (${size(d.readBytes)} read of each)`;
-  if (d.exact) return `${size(d.differentBytes)} differ (${size(d.readBytes)} read of each)`;
-  if (d.samples === 0) return "nothing is known of its contents";
-  return `about ${Math.round(100 * d.likeness)} % the same, by ${d.samples} samples`;
-}
-
 /** How far a copy and another of its lineage have grown apart. */
 export function Compared({ copy, others }: { copy: Copy; others: Copy[] }) {
   const [other, setOther] = useState("");
-  const [exactly, setExactly] = useState(false);
-  const { data, error, isFetching } = useQuery(compareQuery(copy.id, other, exactly));
   const candidates = others.filter((o) => o.id !== copy.id && !o.goneAt && o.form !== "package");
   if (candidates.length === 0) return null;
   return (
@@ -78,10 +68,7 @@ export function Compared({ copy, others }: { copy: Copy; others: Copy[] }) {
           aria-label="Compare with"
           className="field font-normal text-ink"
           value={other}
-          onChange={(e) => {
-            setOther(e.target.value);
-            setExactly(false);
-          }}
+          onChange={(e) => setOther(e.target.value)}
         >
           <option value="">…</option>
           {candidates.map((o) => (
@@ -90,40 +77,8 @@ export function Compared({ copy, others }: { copy: Copy; others: Copy[] }) {
             </option>
           ))}
         </select>
-        {isFetching && <span className="font-normal">comparing …</span>}
       </h3>
-      <Told problem={error} />
-      {data && other && (
-        <Table
-          label="Differences"
-          items={[...data.differences, ...data.disks]}
-          keyOf={(d) => ("disk" in d ? d.disk + d.b : d.area + d.what)}
-          columns={[
-            { head: "Of", look: "pr-4 text-soft", cell: (d) => ("disk" in d ? "disk" : d.area) },
-            { head: "What", look: "pr-4 font-semibold", cell: (d) => ("disk" in d ? d.disk : d.what) },
-            {
-              head: "Here and there",
-              width: "1fr",
-              cell: (d) =>
-                "disk" in d ? (
-                  <>
-                    {distance(d)}{" "}
-                    {!d.exact && !d.why && (
-                      <button className="text-sea hover:underline" onClick={() => setExactly(true)}>
-                        read all of it
-                      </button>
-                    )}
-                  </>
-                ) : (
-                  <span className="mono grid grid-cols-2 gap-4">
-                    <span>{d.a}</span>
-                    <span>{d.b}</span>
-                  </span>
-                ),
-            },
-          ]}
-        />
-      )}
+      {other && <Apart key={other} a={copy.id} b={other} />}
     </section>
   );
 }
