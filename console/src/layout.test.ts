@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Copy } from "./api";
-import { bandOf, layOut, mostRows, row } from "./layout";
+import { bandOf, fold, layOut, mostAlike, mostRows, row } from "./layout";
 
 const noon = Date.parse("2026-11-03T12:00:00Z");
 const at = (minutes: number) => new Date(noon + minutes * 60_000).toISOString();
@@ -48,4 +48,18 @@ test("a parent that is not here, or a ring of parents, is no obstacle", () => {
     expect(s.y).toBeLessThan(height);
   }
   expect(layOut([]).spots).toEqual([]);
+});
+
+test("of many copies that are alike the latest are drawn, and one card for the rest", () => {
+  const origin = copy("origin", 0);
+  const clones = Array.from({ length: 30 }, (_, n) => copy(`c${n}`, n + 1, { parent: "origin" }));
+  const child = copy("child", 60, { parent: "c0" });
+  const { shown, more } = fold([origin, ...clones, child], "c5");
+  expect(shown.map((c) => c.id)).toContain("c0"); // something was made from it
+  expect(shown.map((c) => c.id)).toContain("c5"); // it is open
+  expect(shown.map((c) => c.id)).toContain("c29");
+  expect([...more]).toEqual([["c22", 30 - 2 - mostAlike]]);
+  expect(shown).toHaveLength(2 + 2 + mostAlike + 1);
+  const few = [origin, ...clones.slice(0, mostAlike + 1)];
+  expect(fold(few, "").shown).toHaveLength(few.length);
 });

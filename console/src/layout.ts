@@ -15,6 +15,31 @@ export type Spot = { copy: Copy; x: number; y: number };
 export const bandOf = (c: Copy) =>
   c.form === "package" ? (c.shelf ? `${c.shelf} (shelf)` : c.pool ? `${c.pool} (pool)` : "files") : c.host;
 
+export const mostAlike = 7; // copies of one kind that are drawn beside each other before the rest is folded
+
+/**
+ * Of copies that are alike, made from the same one, in the same band, and that nothing was made from, all but the latest
+ * are folded into one card. more tells how many stand behind such a card, by the id of the copy that stands for them.
+ */
+export function fold(copies: Copy[], open: string): { shown: Copy[]; more: Map<string, number> } {
+  const parents = new Set(copies.map((c) => c.parent));
+  const groups = new Map<string, Copy[]>();
+  for (const c of copies) {
+    if (parents.has(c.id) || !c.parent || c.id === open) continue;
+    const key = [c.parent, bandOf(c), c.form === "package", !!c.goneAt].join("/");
+    groups.set(key, [...(groups.get(key) ?? []), c]);
+  }
+  const hidden = new Set<string>();
+  const more = new Map<string, number>();
+  for (const group of groups.values()) {
+    if (group.length <= mostAlike + 1) continue;
+    const before = group.sort((a, b) => b.madeAt.localeCompare(a.madeAt)).slice(mostAlike);
+    more.set(before[0]!.id, before.length);
+    for (const c of before.slice(1)) hidden.add(c.id);
+  }
+  return { shown: copies.filter((c) => !hidden.has(c.id)), more };
+}
+
 /**
  * Bands in the order in which copies came to them; copies from left to right
  * over time. Those that were made at one moment on one host stand below each other.

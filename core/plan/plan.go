@@ -68,6 +68,16 @@ func (p *Plan) NoReturn() *int {
 	return nil
 }
 
+// Makes is how many copies are made.
+func (p *Plan) Makes() (n int) {
+	for _, s := range p.Steps {
+		if rec, ok := s.Do.(*Record); ok && rec.Copy == "" {
+			n++
+		}
+	}
+	return n
+}
+
 // FirstFinal is the position of the first step that can't be taken back, of the
 // kinds of a plan's steps in order; -1 where there is none.
 func FirstFinal(kinds []string) int {

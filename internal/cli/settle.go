@@ -530,6 +530,9 @@ func (a *app) detached(j *openapi.Job) error {
 	})
 }
 
+// mostNamedMade is how many copies of a job are told one by one: no more than a class.
+const mostNamedMade = 24
+
 // registered tells of the copies that a job has made.
 func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 	ids := []string{}
@@ -540,7 +543,11 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 		ids = append(ids, *j.NewCopy)
 	}
 	var made []openapi.Copy
-	for _, id := range ids {
+	more := len(ids) - mostNamedMade
+	if a.output != "table" || more <= 1 {
+		more = 0
+	}
+	for _, id := range ids[:len(ids)-more] {
 		k, err := patiently(ctx, func() (openapi.Copy, error) {
 			res, err := c.GetCopy(ctx, &openapi.GetCopyParams{Name: id})
 			return call[openapi.Copy](c, res, err)
@@ -554,6 +561,9 @@ func (a *app) registered(ctx context.Context, c *caller, j *openapi.Job) error {
 		for _, k := range made {
 			a.hung(a.out, "", fmt.Sprintf("%s is registered, %s. Identity %s.%s", place(k), k.State,
 				identityWords(k), macWords(k)))
+		}
+		if more > 0 {
+			fmt.Fprintf(a.out, "And %d more like these.\n", more)
 		}
 		fmt.Fprintf(a.out, "Done%s. See what descends from what: unvora where %s\n", took(j), namely(made[0]))
 	})

@@ -12,8 +12,21 @@ import { usePages } from "../parts/usePages";
 
 const signs: Record<string, string> = { running: "text-beacon", stray: "text-buoy", hollow: "text-wreck" };
 
-/** A copy as a small flag: where it is, and how it is. */
-function Flag({ copy }: { copy: Copy }) {
+const where = (c: Copy) => (c.form === "package" ? c.shelf || c.pool || "a file" : c.host);
+
+/** Copies that are at one place and alike, in the order in which the first of each came. */
+function alike(copies: Copy[]): Copy[][] {
+  const groups = new Map<string, Copy[]>();
+  for (const c of copies) {
+    const key = [where(c), c.form, c.form === "registered" ? c.state : ""].join("/");
+    groups.set(key, [...(groups.get(key) ?? []), c]);
+  }
+  return [...groups.values()];
+}
+
+/** Copies as a small flag: where they are, how they are, and how many. */
+function Flag({ copies }: { copies: Copy[] }) {
+  const copy = copies[0]!;
   const sign =
     copy.form === "package"
       ? "▣"
@@ -24,14 +37,14 @@ function Flag({ copy }: { copy: Copy }) {
           : copy.state === "running"
             ? "●"
             : "○";
-  const where = copy.form === "package" ? copy.shelf || "a file" : copy.host;
   return (
     <span
-      className="inline-flex items-center gap-1 border border-rule bg-sheet px-1.5"
-      title={`${place(copy)}\n${copy.form}, ${copy.state}\nmade ${exact(copy.madeAt)}`}
+      className="inline-flex shrink-0 items-center gap-1 border border-rule bg-sheet px-1.5 whitespace-nowrap"
+      title={`${copies.slice(0, 12).map(place).join("\n")}\n${copy.form}, ${copy.state}\nmade ${exact(copy.madeAt)}`}
     >
       <span className={signs[copy.form] ?? signs[copy.state] ?? "text-soft"}>{sign}</span>
-      {where}
+      {where(copy)}
+      {copies.length > 1 && <span className="mono text-soft">× {copies.length}</span>}
       <span className="sr-only">
         {copy.form}, {copy.state}
       </span>
@@ -89,10 +102,12 @@ export function Lineages() {
             look: "flex gap-1.5 overflow-hidden",
             cell: (l) => (
               <>
-                {l.copies.map((c) => (
-                  <Flag key={c.id} copy={c} />
+                {alike(l.copies).map((same) => (
+                  <Flag key={same[0]!.id} copies={same} />
                 ))}
-                {l.total > l.copies.length && <span className="text-soft">and {l.total - l.copies.length} more</span>}
+                {l.total > l.copies.length && (
+                  <span className="whitespace-nowrap text-soft">and {l.total - l.copies.length} more</span>
+                )}
               </>
             ),
           },

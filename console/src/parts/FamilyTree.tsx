@@ -1,6 +1,7 @@
+import { useMemo, useState } from "react";
 import type { Copy } from "../api";
 import { exact, lastPart, madeWords } from "../format";
-import { bandOf, card, layOut, pad, row } from "../layout";
+import { bandOf, card, fold, layOut, pad, row } from "../layout";
 
 const shortTime = (time: string) =>
   new Date(time).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
@@ -27,7 +28,12 @@ type Props = { copies: Copy[]; selected: string; onSelect: (id: string) => void 
 
 /** The family tree of a lineage as a picture. */
 export function FamilyTree({ copies, selected, onSelect }: Props) {
-  const { bands, heads, spots, at, width, height } = layOut(copies);
+  const [all, setAll] = useState(false);
+  const { shown, more } = useMemo(
+    () => (all ? { shown: copies, more: new Map<string, number>() } : fold(copies, selected)),
+    [copies, selected, all],
+  );
+  const { bands, heads, spots, at, width, height } = useMemo(() => layOut(shown), [shown]);
   return (
     <div className="max-h-[60vh] overflow-auto border border-rule bg-sheet">
       <svg
@@ -86,21 +92,25 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
             role="button"
             tabIndex={0}
             className="cursor-pointer focus:outline-none"
-            onClick={() => onSelect(s.copy.id)}
-            onKeyDown={(e) => e.key === "Enter" && onSelect(s.copy.id)}
+            onClick={() => (more.has(s.copy.id) ? setAll(true) : onSelect(s.copy.id))}
+            onKeyDown={(e) => e.key === "Enter" && (more.has(s.copy.id) ? setAll(true) : onSelect(s.copy.id))}
           >
             <title>
               {`${bandOf(s.copy)}: ${s.copy.name}, ${words(s.copy)}, ${madeWords(s.copy)} ${exact(s.copy.madeAt)}`}
             </title>
-            {s.copy.form === "package" ? (
+            {more.has(s.copy.id) ? (
+              <Folded spot={s} count={more.get(s.copy.id)!} />
+            ) : s.copy.form === "package" ? (
               <Knot spot={s} selected={selected === s.copy.id} />
             ) : (
               <Card spot={s} selected={selected === s.copy.id} />
             )}
-            <text x={s.x} y={s.y + card.height + 15} fontSize={12} fill="var(--color-soft)">
-              {madeWords(s.copy)}
-              {s.copy.madeBy !== "survey" && ` · identity ${s.copy.identity === "renew" ? "renewed" : "kept"}`}
-            </text>
+            {!more.has(s.copy.id) && (
+              <text x={s.x} y={s.y + card.height + 15} fontSize={12} fill="var(--color-soft)">
+                {madeWords(s.copy)}
+                {s.copy.madeBy !== "survey" && ` · identity ${s.copy.identity === "renew" ? "renewed" : "kept"}`}
+              </text>
+            )}
           </g>
         ))}
       </svg>
@@ -109,6 +119,30 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
 }
 
 type Drawn = { spot: { copy: Copy; x: number; y: number }; selected: boolean };
+
+/** Copies that are not drawn one by one. */
+function Folded({ spot: { x, y }, count }: { spot: Drawn["spot"]; count: number }) {
+  return (
+    <>
+      <rect
+        x={x}
+        y={y}
+        width={card.width}
+        height={card.height}
+        rx={2}
+        fill="var(--color-paper)"
+        stroke="var(--color-soft)"
+        strokeDasharray="3 3"
+      />
+      <text x={x + 10} y={y + 19} fontWeight={600} fill="var(--color-ink)">
+        and {count} more
+      </text>
+      <text x={x + 10} y={y + 36} fontSize={12.5} fill="var(--color-soft)">
+        made before: draw them
+      </text>
+    </>
+  );
+}
 
 /** A copy that a host has, or a pool. */
 function Card({ spot: { copy, x, y }, selected }: Drawn) {

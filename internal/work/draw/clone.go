@@ -10,7 +10,7 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "clone", Title: "Clone", To: "on", Becomes: "cloned", Command: "unvora clone COPY",
+		Name: "clone", Title: "Clone", Counted: true, To: "on", Becomes: "cloned", Command: "unvora clone COPY",
 		New: func() Request { return &Clone{} },
 	})
 }

@@ -34,6 +34,7 @@ type Operation struct {
 	// begins a sentence that the subject ends: over the sheet that asks for it, on its button
 	Title   string `json:"title"`
 	To      string `json:"-"`       // leads from the subject to where it goes, in that sentence; empty: to nowhere else
+	Counted bool   `json:"-"`       // one subject can become several copies, which the sentence counts
 	Becomes string `json:"becomes"` // what its subject is afterwards, for a sheet that asks for nothing else
 	Command string `json:"command"` // of the client that asks for it, without its options
 	// New makes an empty request.
@@ -228,7 +229,7 @@ func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.Title = operations[a.Operation].Sentence(d.Subjects, d.Target)
+	d.Title = operations[a.Operation].Sentence(d.Subjects, d.Target, d.Makes())
 	if d.Bytes == 0 {
 		return d, nil
 	}
@@ -247,13 +248,13 @@ func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
 // mostNamed is how many machines a sentence names before it counts them.
 const mostNamed = 3
 
-// TitleOf says what a job does, by its operation and its subject.
-func TitleOf(operation, subject string) string {
-	return operations[operation].Sentence(strings.Split(subject, ", "), "")
+// TitleOf says what a job does, by its operation, its subject and how many copies it makes.
+func TitleOf(operation, subject string, makes int) string {
+	return operations[operation].Sentence(strings.Split(subject, ", "), "", makes)
 }
 
-// Sentence says what is to be done: "Move gannet/tide-gauge to petrel".
-func (o Operation) Sentence(subjects []string, target string) string {
+// Sentence says what is to be done: "Move gannet/tide-gauge to petrel", "Clone gannet/training-01, 12 times".
+func (o Operation) Sentence(subjects []string, target string, makes int) string {
 	named := strings.Join(subjects[:min(len(subjects), mostNamed)], ", ")
 	if more := len(subjects) - mostNamed; more > 0 {
 		named += fmt.Sprintf(" and %d more", more)
@@ -261,6 +262,9 @@ func (o Operation) Sentence(subjects []string, target string) string {
 	said := strings.TrimSpace(o.Title + " " + named)
 	if o.To != "" && target != "" {
 		said += " " + o.To + " " + target
+	}
+	if o.Counted && len(subjects) == 1 && makes > 1 {
+		said += fmt.Sprintf(", %d times", makes)
 	}
 	return said
 }
