@@ -44,6 +44,7 @@ require (
 	github.com/tmaxmax/go-sse v0.12.0
 	github.com/vishvananda/netlink v1.3.1
 	github.com/wneessen/go-mail v0.7.3
+	github.com/zeebo/blake3 v0.2.4
 	go.etcd.io/bbolt v1.5.0
 	go.yaml.in/yaml/v3 v3.0.5
 	golang.org/x/net v0.61.0

@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -51,6 +52,28 @@ func TestTakenBack(t *testing.T) {
 	require.NotNil(t, at, list)
 	e.ok(t, "attention", "settle", at[1], "--yes")
 	require.Equal(t, was.Macs, get[openapi.Copy](t, e, "copies", "gannet/tide-gauge").Macs)
+}
+
+// TestAgain: what a job did is asked for once more, with its answers; what needs a file on somebody's computer is not.
+func TestAgain(t *testing.T) {
+	e := ownEstate(t)
+	state := func() string { return get[openapi.Copy](t, e, "copies", "gannet/training-01").State }
+	last := func() string { return get[[]openapi.Job](t, e, "jobs")[0].Id }
+	e.ok(t, "power", "on", "gannet/training-01")
+	started := last()
+	e.ok(t, "change", "gannet/training-01", "--cpus", "2", "--answer", "state.running=stop")
+	changed := last()
+	e.ok(t, "change", "gannet/training-01", "--cpus", "1", "--yes")
+	e.ok(t, "jobs", "again", changed)
+	require.Equal(t, 2, get[openapi.Copy](t, e, "copies", "gannet/training-01").Machine.Cpus)
+	e.ok(t, "power", "off", "gannet/training-01")
+	e.ok(t, "jobs", "again", started)
+	require.Equal(t, "running", state())
+	e.ok(t, "export", "training-02", filepath.Join(t.TempDir(), "x.ova"))
+	r := e.run(t, "jobs", "again", last())
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, "a file on somebody's computer")
+	require.NotZero(t, e.run(t, "jobs", "again", "0000").status)
 }
 
 // words splits a command line as a shell does, as far as quotes go.

@@ -317,3 +317,37 @@ func TestDiskWrongInput(t *testing.T) {
 	require.Contains(t, r.out, "could not be read")
 	require.FileExists(t, d.at("saved.img"))
 }
+
+// TestDiskApart: two images are compared whatever their formats, and told by status; a tree sum is the same for the
+// same bytes, layers applied.
+func TestDiskApart(t *testing.T) {
+	d := disksIn(t)
+	truth := sample(9*mib, 6)
+	require.NoError(t, os.WriteFile(d.at("monday.img"), truth, 0o640))
+	d.ok("copy", "monday.img", "monday.vmdk")
+	require.Contains(t, d.ok("compare", "monday.img", "monday.vmdk"), "They hold the same: 9 MiB")
+	d.ok("layer", "today.qcow2", "--parent", "monday.vmdk")
+	first := strings.Fields(d.ok("sum", "--tree", "monday.img", "monday.vmdk", "today.qcow2"))
+	require.Equal(t, first[0], first[3])
+	require.Equal(t, first[0], first[6])
+	require.NotEqual(t, strings.Fields(d.ok("sum", "monday.img"))[0], first[0], "it is a sum of another kind")
+
+	truth[5*mib]++
+	require.NoError(t, os.WriteFile(d.at("other.img"), append(truth, 1), 0o640))
+	r := d.run("compare", "today.qcow2", "other.img", "-o", "json")
+	require.Equal(t, 1, r.status, r.err)
+	var apart struct {
+		Same                   bool
+		Places, DifferentBytes int64
+		Where                  []struct{ Offset, Bytes int64 }
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &apart))
+	require.False(t, apart.Same)
+	require.EqualValues(t, 2, apart.Places)
+	require.EqualValues(t, 5*mib, apart.Where[0].Offset)
+	require.EqualValues(t, 9*mib, apart.Where[1].Offset)
+	require.EqualValues(t, 4096+1, apart.DifferentBytes)
+	require.NotEqual(t, first[0], strings.Fields(d.ok("sum", "--tree", "other.img"))[0])
+	require.Equal(t, 1, d.run("compare", "monday.img", "nothing.img").status)
+	require.Equal(t, 2, d.run("compare", "monday.img").status)
+}

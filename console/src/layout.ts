@@ -18,8 +18,9 @@ export const bandOf = (c: Copy) =>
 export const mostAlike = 7; // copies of one kind that are drawn beside each other before the rest is folded
 
 /**
- * Of copies that are alike, made from the same one, in the same band, and that nothing was made from, all but the latest
- * are folded into one card. more tells how many stand behind such a card, by the id of the copy that stands for them.
+ * Of copies that are alike, made from the same one, in the same band, and that nothing was made from, all but the
+ * latest are folded into one card. more tells how many stand behind such a card, by the id of the copy that stands for
+ * them.
  */
 export function fold(copies: Copy[], open: string): { shown: Copy[]; more: Map<string, number> } {
   const parents = new Set(copies.map((c) => c.parent));

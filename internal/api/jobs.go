@@ -91,7 +91,8 @@ type jobView struct {
 }
 
 func view(j *inventory.Job) jobView {
-	v := jobView{Job: j, Title: draw.TitleOf(j.Operation, j.Subject, len(j.NewCopies)), State: j.Shown(), Children: []uuid.UUID{}}
+	v := jobView{Job: j, Title: draw.TitleOf(j.Operation, j.Subject, len(j.NewCopies)), State: j.Shown(),
+		Children: []uuid.UUID{}}
 	if j.Steps == nil {
 		j.Steps = []inventory.Step{}
 	}

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -33,8 +31,8 @@ for attach, detach, adopt and let-go, which work on the inventory.`,
   unvora disk copy tide-gauge.vmdk tide-gauge.qcow2 --format qcow2 --verify`,
 	}
 	cmd.AddCommand(a.diskCareCmds()...)
-	cmd.AddCommand(a.diskShowCmd(), a.diskSumCmd(), a.diskCopyCmd(), a.diskCheckCmd(), a.diskReparentCmd(),
-		a.diskMergeCmd(), a.diskLayerCmd())
+	cmd.AddCommand(a.diskShowCmd(), a.diskSumCmd(), a.diskCompareCmd(), a.diskCopyCmd(), a.diskCheckCmd(),
+		a.diskReparentCmd(), a.diskMergeCmd(), a.diskLayerCmd())
 	return cmd
 }
 
@@ -306,46 +304,4 @@ func (a *app) following(f *following, path string) (formats.Options, error) {
 		told[real] = true
 		return nil
 	}}, err
-}
-
-func (a *app) diskSumCmd() *cobra.Command {
-	var f following
-	cmd := &cobra.Command{
-		Use: "sum FILE…", Short: "SHA-256 of the bytes that the guest would see, whole chain applied",
-		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n" +
-			"  unvora disk sum tide-gauge.qcow2 tide-gauge.vmdk",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			type sum struct {
-				SHA256 string `json:"sha256"`
-				Bytes  int64  `json:"bytes"`
-				Path   string `json:"path"`
-			}
-			sums := []sum{}
-			for _, path := range args {
-				o, err := a.following(&f, path)
-				if err != nil {
-					return failed(err)
-				}
-				c, err := formats.OpenChain(path, o)
-				if err != nil {
-					return failed(err)
-				}
-				bytes := c.Info().VirtualBytes
-				m := a.newMeter("read "+filepath.Base(path), bytes)
-				h := sha256.New()
-				err = disk.Sum(cmd.Context(), c, h, m.add)
-				m.end()
-				if err = errors.Join(err, c.Close()); err != nil {
-					return failed(fmt.Errorf("%s: %w", path, err))
-				}
-				sums = append(sums, sum{hex.EncodeToString(h.Sum(nil)), bytes, path})
-				if a.output == "table" {
-					fmt.Fprintf(a.out, "%s  %d  %s\n", sums[len(sums)-1].SHA256, bytes, path)
-				}
-			}
-			return a.print(sums, func() {})
-		},
-	}
-	f.bind(cmd)
-	return cmd
 }

@@ -121,7 +121,7 @@ func (a *app) jobsCmd() *cobra.Command {
 			},
 		})
 	}
-	cmd.AddCommand(a.resumeCmd(), a.limitsCmd(), a.rateCmd())
+	cmd.AddCommand(a.resumeCmd(), a.againCmd(), a.limitsCmd(), a.rateCmd())
 	return cmd
 }
 
@@ -192,6 +192,30 @@ func (a *app) limitsCmd() *cobra.Command {
 			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts.\n",
 				count(now.PerHost, "transfer"), now.PerLink)
 		})
+	}
+	return cmd
+}
+
+func (a *app) againCmd() *cobra.Command {
+	s := &settling{}
+	cmd := &cobra.Command{
+		Use: "again ID", Short: "Ask for the same once more: planned anew, with the answers that were given",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora jobs again 0199f3c2\n  unvora jobs again 0199f3c2 --plan",
+	}
+	s.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.GetJobRequest(cmd.Context(), args[0])
+		req, err := call[map[string]any](c, res, err)
+		if err != nil {
+			return err
+		}
+		delete(req, "startAt") // that time is over
+		return a.perform(cmd.Context(), req, s, "done")
 	}
 	return cmd
 }

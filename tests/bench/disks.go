@@ -52,6 +52,9 @@ func (b *bench) disks(data int64) error {
 		{"stream-optimized VMDK → QCOW2", "copy twin.vmdk x --format qcow2", "pigz -dc of its data",
 			"pigz -dc dense.gz > y && sync y", 0.9},
 		{"disk sum of the QCOW2", "sum twin.qcow2", "sha256sum of the raw twin", "sha256sum disk.img", 1.0},
+		{"disk sum --tree of the QCOW2", "sum twin.qcow2 --tree", "reading its data", "cat dense.bin > /dev/null", 0},
+		{"disk compare, QCOW2 and raw", "compare twin.qcow2 disk.img", "reading its data twice",
+			"cat dense.bin disk.img > /dev/null", 0},
 	} {
 		runs := b.runs
 		if w.against == "sha256sum of the raw twin" {
