@@ -287,8 +287,8 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	if err != nil {
 		return err
 	}
-	if there != nil && pool != nil && there.HostID != nil && *there.HostID != a.host.ID {
-		return nil // a share: the host that told it first speaks for it
+	if others, err := a.anothers(there, pool); err != nil || others {
+		return err
 	}
 	if m == nil { // what can't be read is no copy of anything; one that could be before was changed
 		if there == nil {
@@ -349,6 +349,17 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 		rel = path.Base(p.Path)
 	}
 	return putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), rel)
+}
+
+// anothers tells whether another host speaks for a package in a pool: of a share the one that told it first, as long as
+// it sees the pool.
+func (a *applier) anothers(there *Copy, pool *uuid.UUID) (others bool, err error) {
+	if there == nil || pool == nil || there.HostID == nil || *there.HostID == a.host.ID {
+		return false, nil
+	}
+	err = a.tx.QueryRow(a.ctx, `select exists (select 1 from pool_hosts where pool_id = $1 and host_id = $2
+		and state <> 'away')`, pool, there.HostID).Scan(&others)
+	return others, err
 }
 
 // keptAt is the package that is recorded where one lies, if there is one, and the shelf or the pool that it lies in.
