@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/ovf/ovftest"
 	"unvora.example/unvora/internal/wait"
 )
 
@@ -226,6 +227,18 @@ func TestHandOut(t *testing.T) {
 	require.Len(t, seen.Machines[0].Disks, 2)
 	require.Equal(t, (*was.Nics)[0].Mac, seen.Machines[0].Nics[0].Mac)
 
+	// In either version of the standard, by its own rules.
+	for _, version := range []string{"1", "2"} {
+		to := filepath.Join(dir, "as-"+version)
+		e.ok(t, "export", "gannet/training-04", to+"/", "--ovf", version, "--yes")
+		raw, err := os.ReadFile(filepath.Join(to, "training-04.ovf"))
+		require.NoError(t, err)
+		require.Contains(t, string(raw), "ovf/envelope/"+version+`"`)
+		require.Empty(t, ovftest.Breaches(raw))
+		require.Contains(t, e.ok(t, "inspect", to, "--verify"), "manifest ok")
+		e.ok(t, "import", to, "--host", "petrel", "--name", "as-"+version, "--yes")
+	}
+
 	// Signed, as a file and as a folder.
 	certificate, key := filepath.Join(dir, "our.crt"), filepath.Join(dir, "our.key")
 	cert, err := exec.Command("openssl", "req", "-x509", "-newkey", "rsa:2048", "-noenc", "-days", "9", "-subj",
@@ -260,7 +273,7 @@ func TestHandOut(t *testing.T) {
 		"shape":             {[]string{out, "--shape", "pear"}, "ova or folder"},
 		"ending":            {[]string{filepath.Join(dir, "x.ovf")}, "a package is a file .ova"},
 		"pipe":              {[]string{"-", "--shape", "folder"}, "standard output takes an OVA"},
-		"shelf":             {[]string{"loft", "--shape", "folder"}, "a shelf takes OVAs"},
+		"shelf":             {[]string{"loft", "--shape", "folder"}, "shelves and pools take OVAs"},
 	} {
 		r := e.run(t, append([]string{"export", "gannet/archive-db", "--yes"}, c.args...)...)
 		require.Equal(t, 2, r.status, name)

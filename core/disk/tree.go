@@ -3,6 +3,7 @@ package disk
 import (
 	"context"
 	"encoding/binary"
+	"sync"
 
 	"github.com/zeebo/blake3"
 )
@@ -23,6 +24,21 @@ const (
 
 // treeDigest is the digest of a block or node; all zeros where there is nothing but zeros.
 type treeDigest = [treeBytes]byte
+
+var hashers = sync.Pool{New: func() any { return blake3.New() }}
+
+// digestOf is the digest of a leaf (0), a node (1) or a whole (2).
+func digestOf(kind byte, parts ...[]byte) (d treeDigest) {
+	h := hashers.Get().(*blake3.Hasher)
+	defer hashers.Put(h)
+	h.Reset()
+	_, _ = h.Write([]byte{kind}) // it never fails
+	for _, p := range parts {
+		_, _ = h.Write(p)
+	}
+	h.Sum(d[:0])
+	return d
+}
 
 // treeLevel is the node of one height that digests come into.
 type treeLevel struct {
@@ -67,14 +83,13 @@ func (t *tree) close(height int) {
 	for range height {
 		below = (below + treeFan - 1) / treeFan
 	}
-	h := blake3.New()
-	h.Write([]byte{1})
+	var all []byte
 	for _, d := range l.children[:min(treeFan, below-l.node*treeFan)] {
-		h.Write(d[:])
+		all = append(all, d[:]...)
 	}
 	node := l.node
 	*l = treeLevel{}
-	t.put(height+1, node, treeDigest(h.Sum(nil)))
+	t.put(height+1, node, digestOf(1, all))
 }
 
 // sum ends the tree of a disk of that size.
@@ -84,11 +99,7 @@ func (t *tree) sum(size int64) treeDigest {
 			t.close(height)
 		}
 	}
-	h := blake3.New()
-	h.Write([]byte{2})
-	h.Write(binary.BigEndian.AppendUint64(nil, uint64(size)))
-	h.Write(t.top[:])
-	return treeDigest(h.Sum(nil))
+	return digestOf(2, binary.BigEndian.AppendUint64(nil, uint64(size)), t.top[:])
 }
 
 // treeTarget digests blocks side by side and puts them into a tree.
@@ -105,10 +116,7 @@ func (treeTarget) Pack(plain, buf []byte) ([]byte, error) {
 		plain = plain[len(block):]
 		var d treeDigest
 		if !IsZero(block) {
-			h := blake3.New()
-			h.Write([]byte{0})
-			h.Write(block)
-			d = treeDigest(h.Sum(nil))
+			d = digestOf(0, block)
 		}
 		out = append(out, d[:]...)
 	}

@@ -58,11 +58,17 @@ func TestByTheStandard(t *testing.T) {
 		d, err := ovf.New(anyMachine(r))
 		require.NoError(t, err)
 		for range 3 {
+			version := []string{"1", "2"}[r.IntN(2)]
+			require.NoError(t, d.SetVersion(version))
 			raw, err := d.Encode(0)
 			require.NoError(t, err)
 			require.Empty(t, ovftest.Breaches(raw), "%s", raw)
+			require.Contains(t, string(raw), "ovf/envelope/"+version+`"`)
+			before := d.Machines
 			d, err = ovf.Parse("x.ovf", raw)
 			require.NoError(t, err)
+			require.Equal(t, version, d.Version)
+			require.Equal(t, before[0].NICs, d.Machines[0].NICs)
 			require.NoError(t, d.SetProduct(0, machine.Product{Name: "Gauge", Version: "3", Licence: "Take care",
 				Properties: map[string]string{"site": "Quay", "net.host": "x", "net.mask": "24"}}))
 			next := anyMachine(r)
@@ -110,6 +116,19 @@ func TestForeignByTheStandard(t *testing.T) {
 		again, err := ovf.Parse("kiosk.ovf", out)
 		require.NoError(t, err)
 		require.Equal(t, m.Serial, again.Machines[0].Serial)
+
+		// As version 1, in which there is one kind of items.
+		require.Error(t, again.SetVersion("3"))
+		require.NoError(t, again.SetVersion("1"))
+		if out, err = again.Encode(0); err == nil {
+			again, err = ovf.Parse("kiosk.ovf", out)
+		}
+		require.NoError(t, err)
+		require.Subset(t, before, ovftest.Breaches(out), "%s", out)
+		require.NotContains(t, string(out), "PortItem")
+		require.NotContains(t, string(out), "envelope/2")
+		require.Equal(t, d.Machines[0].Disks, again.Machines[0].Disks)
+		require.Equal(t, d.Machines[0].NICs, again.Machines[0].NICs)
 		require.Equal(t, m.Guest, again.Machines[0].Guest)
 		require.Len(t, again.Machines[0].Disks, 2)
 		require.Equal(t, "lab", again.Machines[0].NICs[1].Segment)

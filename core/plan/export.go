@@ -19,6 +19,7 @@ type ExportRequest struct {
 	Piped           bool   // into a pipe, where sizes can't be filled in afterwards
 	Holds           HandingRequest
 	Digest          string // algorithm of the manifest; "" for SHA-256
+	OVF             string // version of the descriptor, 1 or 2; "" for that of the machine's own
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -54,7 +55,8 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 		return nil, err
 	}
 	inside := hands.Of(facts.Machine)
-	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: inside.Name, Handing: hands, Digest: req.Digest}
+	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: inside.Name, Handing: hands, Digest: req.Digest,
+		OVF: req.OVF}
 	b.raise(fit.Raise("package.holds", subject, hands.says(facts.Machine), nil), "")
 	if req.Digest == ovf.SHA1 {
 		b.raise(fit.Raise("package.weak-digest", subject, "Its manifest has SHA-1, as readers of the "+

@@ -109,7 +109,8 @@ type Packing struct {
 	Disks    []PackDisk        `json:"disks"`
 	Frozen   bool              `json:"frozen,omitempty"` // its disks take no writes, though it may run
 	Handing  Handing           `json:"handing"`
-	Digest   string            `json:"digest"` // algorithm of the manifest; "" for the usual one
+	Digest   string            `json:"digest"`        // algorithm of the manifest; "" for the usual one
+	OVF      string            `json:"ovf,omitempty"` // version of the descriptor, 1 or 2; "" for the folder's own
 }
 
 // Algorithm is what the manifest's digests are by.

@@ -25,9 +25,7 @@ func commandsIn(page string) (lines []string) {
 	for _, block := range fenced.FindAllStringSubmatch(page, -1) {
 		text := strings.ReplaceAll(block[1], "\\\n", " ")
 		for _, line := range strings.Split(text, "\n") {
-			for _, part := range strings.Split(line, " · ") {
-				lines = append(lines, part)
-			}
+			lines = append(lines, strings.Split(line, " · ")...)
 		}
 	}
 	for _, m := range inline.FindAllStringSubmatch(fenced.ReplaceAllString(page, ""), -1) {

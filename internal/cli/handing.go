@@ -11,12 +11,12 @@ import (
 
 // handing is what a package is to hold, as options.
 type handing struct {
-	purpose, macs, identity, media, digest string
-	leaveOut, drop, properties             []string
-	name                                   string
-	memory                                 int64
-	cpus                                   int
-	product, vendor, version, licence      string
+	purpose, macs, identity, media, digest, ovf string
+	leaveOut, drop, properties                  []string
+	name                                        string
+	memory                                      int64
+	cpus                                        int
+	product, vendor, version, licence           string
 }
 
 func (h *handing) flags(cmd *cobra.Command) {
@@ -39,6 +39,8 @@ func (h *handing) flags(cmd *cobra.Command) {
 	f.StringVar(&h.licence, "licence", "", "file with the text that the receiver has to accept")
 	f.StringVar(&h.digest, "digest", "", "sha1, sha256 or sha512, for the manifest; sha256 unless said. Readers that "+
 		"know the standard's 1.x by the letter take sha1 only")
+	f.StringVar(&h.ovf, "ovf", "", "1 or 2: version of the standard for the descriptor; as the machine's own is "+
+		"unless said")
 	for flag, words := range handingWords {
 		cmd.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
@@ -46,7 +48,8 @@ func (h *handing) flags(cmd *cobra.Command) {
 
 // handingWords are the values that options of a package take.
 var handingWords = map[string][]string{"for": {"restore", "hand-out"}, "macs": {"keep", "drop"},
-	"identity": {"keep", "drop"}, "media": {"named", "without"}, "digest": {"sha1", "sha256", "sha512"}}
+	"identity": {"keep", "drop"}, "media": {"named", "without"}, "digest": {"sha1", "sha256", "sha512"},
+	"ovf": {"1", "2"}}
 
 // mostLicence is how many bytes a licence text may have.
 const mostLicence = 100_000
@@ -54,7 +57,7 @@ const mostLicence = 100_000
 // into puts what was said into a request.
 func (h *handing) into(req *openapi.ExportRequest) error {
 	for flag, value := range map[string]string{"for": h.purpose, "macs": h.macs, "identity": h.identity,
-		"media": h.media, "digest": h.digest} {
+		"media": h.media, "digest": h.digest, "ovf": h.ovf} {
 		if words := handingWords[flag]; value != "" && !slices.Contains(words, value) {
 			return usage("--%s %q: one of %s", flag, value, strings.Join(words, ", "))
 		}
@@ -64,6 +67,7 @@ func (h *handing) into(req *openapi.ExportRequest) error {
 	req.Identity = (*openapi.ExportRequestIdentity)(optional(h.identity))
 	req.Media = (*openapi.ExportRequestMedia)(optional(h.media))
 	req.Digest = (*openapi.DigestOf)(optional(h.digest))
+	req.Ovf = (*openapi.ExportRequestOvf)(optional(h.ovf))
 	req.Name = optional(h.name)
 	if len(h.leaveOut) > 0 {
 		req.LeaveOut = &h.leaveOut

@@ -4,7 +4,18 @@ import { Field, Named } from "./Field";
 /** What a package is to hold, as asked for. */
 export type Holding = Pick<
   Schemas["ExportRequest"],
-  "for" | "macs" | "identity" | "media" | "leaveOut" | "drop" | "name" | "cpus" | "memoryBytes" | "product" | "digest"
+  | "for"
+  | "macs"
+  | "identity"
+  | "media"
+  | "leaveOut"
+  | "drop"
+  | "name"
+  | "cpus"
+  | "memoryBytes"
+  | "product"
+  | "digest"
+  | "ovf"
 >;
 
 type Props = { copy: Copy; value: Holding; onChange: (holding: Holding) => void };
@@ -34,6 +45,7 @@ export function Holds({ copy, value, onChange }: Props) {
           <Either name="Identity" value={value.identity} set={(v) => set({ identity: v })} words={keepDrop} />
           <Either name="Media in drives" value={value.media} set={(v) => set({ media: v })} words={media} />
           <Either name="Digest" value={value.digest} set={(v) => set({ digest: v })} words={digests} first="SHA-256" />
+          <Either name="Standard" value={value.ovf} set={(v) => set({ ovf: v })} words={versions} first="as its own" />
           <Field
             name="Name there"
             value={value.name ?? ""}
@@ -94,6 +106,7 @@ export function Holds({ copy, value, onChange }: Props) {
 
 const keepDrop = { keep: "kept", drop: "left out" };
 const media = { named: "named, not taken along", without: "drives are empty" };
+const versions = { "1": "OVF 1.x, for old readers", "2": "OVF 2.x" };
 const digests = { sha1: "SHA-1, for old readers", sha512: "SHA-512" };
 
 type PurposeName = NonNullable<Holding["for"]>;

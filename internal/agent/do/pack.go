@@ -110,6 +110,11 @@ func (p *pack) descriptor(members []ovf.Member, room int) ([]byte, error) {
 			return nil, err
 		}
 	}
+	if p.OVF != "" {
+		if err := d.SetVersion(p.OVF); err != nil {
+			return nil, err
+		}
+	}
 	return d.Encode(room)
 }
 

@@ -40,6 +40,7 @@ type Export struct {
 	MemoryBytes int64            `json:"memoryBytes,omitempty"`
 	Product     *machine.Product `json:"product,omitempty"`
 	Digest      string           `json:"digest,omitempty"`
+	OVF         string           `json:"ovf,omitempty"`
 }
 
 // holds is what the package is to hold.
@@ -153,7 +154,7 @@ func (r *Export) pack(ctx context.Context, g *Gatherer, c *subject) (*Drawn, err
 		dest.Place = dest.File
 	}
 	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
-		Snapshot: r.Snapshot, Holds: r.holds(), Digest: r.Digest,
+		Snapshot: r.Snapshot, Holds: r.holds(), Digest: r.Digest, OVF: r.OVF,
 		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 	return d, refused(err)
 }
@@ -190,14 +191,15 @@ func (g *Gatherer) kept(ctx context.Context, s *plan.ShelfFacts, dest *Destinati
 
 // poolAsShelf is what is needed to write into the pool of a destination: at the copy's own host, if that sees it.
 func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subject, d *Drawn) (*plan.ShelfFacts, error) {
-	at, host := c.at, c.host
+	host := c.host
 	p, seen := host.PoolMeant(dest.Pool)
 	if !seen {
 		of, err := g.inv.PoolOf(ctx, dest.Pool)
 		if err != nil {
 			return nil, err
 		}
-		if at, err = g.inv.Host(ctx, of.Host); err != nil {
+		at, err := g.inv.Host(ctx, of.Host)
+		if err != nil {
 			return nil, err
 		}
 		if host, err = g.HostFacts(ctx, at); err != nil {
