@@ -51,6 +51,12 @@ func TestPackagesInPools(t *testing.T) {
 	e.ok(t, "export", "skua/tide-third", "harbour/third.ova", "--yes")
 	require.ElementsMatch(t, []string{"tide-gauge.ova", "training-01.ova", "training-02.ova", "third.ova"}, kept())
 
+	e.ok(t, "export", "training-03", "petrel:reef/", "--yes")
+	require.FileExists(t, filepath.Join(e.pool("petrel", "reef"), "training-03.ova"))
+	require.NoFileExists(t, filepath.Join(e.pool("gannet", "reef"), "training-03.ova"))
+	require.NoError(t, os.Remove(filepath.Join(e.pool("petrel", "reef"), "training-03.ova")))
+	require.Equal(t, 2, e.run(t, "export", "training-03", "skua:reef/", "--yes").status, "it has no such pool")
+
 	// What people do there by hand.
 	require.NoError(t, os.Rename(filepath.Join(harbour, "third.ova"), filepath.Join(harbour, "fourth.ova")))
 	require.NoError(t, os.Remove(filepath.Join(harbour, "training-01.ova")))

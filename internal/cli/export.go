@@ -40,9 +40,9 @@ func (a *app) exportCmd() *cobra.Command {
 of digests, and the disks as stream-optimized VMDK; or a folder with the same.
 
 DEST is a file on this computer (./tide-gauge.ova), a folder there (./tide-gauge/),
-"-" for standard output, a shelf (loft, loft/tide-gauge.ova), or a pool (harbour/), where
-it lies beside the machine folders. Nothing is ever written over, and Ctrl-C leaves
-nothing half-done.
+"-" for standard output, a shelf (loft, loft/tide-gauge.ova), or a pool (harbour/, or
+skua:shoal/ where several have that name), where it lies beside the machine folders.
+Nothing is ever written over, and Ctrl-C leaves nothing half-done.
 
 Of several machines each gets a package, and a job, of its own: what one can't do
 stops no other. DEST is a shelf or a pool then, or a directory on this computer, which
@@ -224,15 +224,26 @@ func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*
 		}
 		return keptAs(&openapi.Destination{Shelf: &s.Name}, s.Name, file, name, shape)
 	}
+	host, pool, placed := strings.Cut(shelf, ":") // HOST:POOL/
 	filter := "name=" + strconv.Quote(shelf)
+	if placed {
+		filter = "name=" + strconv.Quote(pool) + " host=" + strconv.Quote(host)
+	}
 	res, err = c.ListPools(ctx, &openapi.ListPoolsParams{Limit: ptr(1), Filter: &filter})
 	pools, err := call[openapi.PoolPage](c, res, err)
 	if err != nil {
 		return nil, err
 	}
 	if len(pools.Items) > 0 {
-		pool := pools.Items[0].Name
-		return keptAs(&openapi.Destination{Pool: &pool}, pool, file, name, shape)
+		ref := pools.Items[0].Name
+		if placed {
+			ref = host + "/" + ref
+		}
+		return keptAs(&openapi.Destination{Pool: &ref}, pools.Items[0].Name, file, name, shape)
+	}
+	if placed {
+		return nil, usage("%s has no pool %q: unvora pools tells which there are. For a file on this computer write "+
+			"./%s", host, pool, dest)
 	}
 	if !strings.ContainsAny(dest, "./") {
 		return nil, usage("there is no shelf and no pool %q; for a file on this computer write ./%s.ova", dest, dest)

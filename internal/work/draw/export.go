@@ -56,7 +56,7 @@ func (r *Export) holds() plan.HandingRequest {
 // Destination of an export: a shelf, a pool, or a place on the caller's computer.
 type Destination struct {
 	Shelf string `json:"shelf,omitempty"`
-	Pool  string `json:"pool,omitempty"` // by name, or a label; one that the copy's host sees comes first
+	Pool  string `json:"pool,omitempty"` // name, label or HOST/NAME; one that the copy's host sees comes first
 	File  string `json:"file,omitempty"` // name of the package
 	// on the caller's computer, for people and records; of several packages with {name} in it
 	Place string `json:"place,omitempty"`
@@ -191,8 +191,11 @@ func (g *Gatherer) kept(ctx context.Context, s *plan.ShelfFacts, dest *Destinati
 
 // poolAsShelf is what is needed to write into the pool of a destination: at the copy's own host, if that sees it.
 func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subject, d *Drawn) (*plan.ShelfFacts, error) {
-	host := c.host
-	p, seen := host.PoolMeant(dest.Pool)
+	host, name := c.host, dest.Pool
+	if of, pool, placed := strings.Cut(dest.Pool, "/"); placed && strings.EqualFold(of, host.Name) {
+		name = pool
+	}
+	p, seen := host.PoolMeant(name)
 	if !seen {
 		of, err := g.inv.PoolOf(ctx, dest.Pool)
 		if err != nil {
