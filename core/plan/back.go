@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"unvora.example/unvora/core/identity"
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 )
 
@@ -32,7 +33,7 @@ func backFromDelist(facts DelistFacts, trash bool) string {
 	folder := path.Base(facts.Copy.Path)
 	pool, ok := facts.Host.Pool(facts.Copy.Pool)
 	switch {
-	case facts.Copy.Form == "hollow" || !ok:
+	case facts.Copy.Form == lineage.Hollow || !ok:
 		return ""
 	case trash:
 		return commandLine("trash", "restore", facts.Host.Name+"/"+folder)
