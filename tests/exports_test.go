@@ -70,7 +70,7 @@ func TestExports(t *testing.T) {
 		"no directory": {[]string{"training-01", "training-02", filepath.Join(dir, "none", "x")},
 			"make it first: mkdir"},
 		"a shelf's file":  {[]string{"training-01", "training-02", "loft/x.ova"}, "name the shelf alone, loft"},
-		"no shelf":        {[]string{"training-01", "training-02", "attik"}, `no shelf "attik"`},
+		"no shelf":        {[]string{"training-01", "training-02", "attik"}, `no shelf and no pool "attik"`},
 		"one name":        {[]string{"training-01", "training-02", dir, "--name", "x"}, "x-{nn}"},
 		"no such machine": {[]string{"training-01", "nothing", dir}, `no copy "nothing"`},
 		"none fits":       {[]string{"--where", "name=none", dir}, "No registered copy fits"},

@@ -57,7 +57,8 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 		}
 		return ""
 	}
-	if len(facts.SameUUID) > 0 && choice[identity.MachineUUID] == identity.Keep {
+	// One that moves stays what it is, and has its twins where it comes from too: attention tells them.
+	if len(facts.SameUUID) > 0 && choice[identity.MachineUUID] == identity.Keep && !facts.Moves {
 		u := fit.Raise("identity.uuid-in-use", m.Name,
 			fmt.Sprintf("Its machine UUID is that of %s.", place(facts.SameUUID[0])), map[string]any{"uuid": m.UUID})
 		if b.saidKeep(req, m) {
@@ -69,7 +70,6 @@ func (b *builder) identity(facts Arrival, req BringRequest, m *machine.Machine) 
 	}
 	for _, n := range m.NICs {
 		var g fit.Finding
-		// One that moves has it where it comes from too: attention tells that.
 		if holders := facts.SameMAC[n.MAC]; len(holders) > 0 && !facts.Moves {
 			names := make([]string, len(holders))
 			for i, h := range holders {

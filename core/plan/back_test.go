@@ -129,6 +129,19 @@ func TestBoundStaysWithTheOther(t *testing.T) {
 	require.Equal(t, "renew", do[plan.GiveIDs](t, p, plan.KindGiveIDs).Choice["mac"])
 }
 
+// TestTwinMoves: a machine that moves keeps its ids, though another has the same: nothing is asked, nothing renewed.
+func TestTwinMoves(t *testing.T) {
+	f := moving(t)
+	f.SameUUID = []lineage.Known{origin}
+	f.SameMAC = map[string][]lineage.Known{f.Folder.Machine.NICs[0].MAC: {origin}}
+	p, err := plan.MoveMachine(f, plan.BringRequest{TakeRecommended: true})
+	require.NoError(t, err)
+	require.Equal(t, plan.Runnable, p.Verdict)
+	for facet, choice := range stepsOf[plan.GiveIDs](p)[0].Choice {
+		require.Equal(t, "keep", choice, facet)
+	}
+}
+
 // TestBackFromMove: back to the host that it came from, and into the pool there; within a host into the pool alone.
 func TestBackFromMove(t *testing.T) {
 	f := moving(t)
