@@ -69,7 +69,7 @@ func TestExports(t *testing.T) {
 		"a file":  {[]string{"training-01", "training-02", filepath.Join(dir, "training-01.ova")}, "is a file"},
 		"no directory": {[]string{"training-01", "training-02", filepath.Join(dir, "none", "x")},
 			"make it first: mkdir"},
-		"a shelf's file":  {[]string{"training-01", "training-02", "loft/x.ova"}, "name the shelf alone, loft"},
+		"a shelf's file":  {[]string{"training-01", "training-02", "loft/x.ova"}, "name loft alone"},
 		"no shelf":        {[]string{"training-01", "training-02", "attik"}, `no shelf and no pool "attik"`},
 		"one name":        {[]string{"training-01", "training-02", dir, "--name", "x"}, "x-{nn}"},
 		"no such machine": {[]string{"training-01", "nothing", dir}, `no copy "nothing"`},
