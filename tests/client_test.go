@@ -311,7 +311,7 @@ func TestNames(t *testing.T) {
 			"it offers renew, keep"},
 		"name that can't be":  {[]string{"import", file, "--host", "petrel", "--name", "a/b"}, 3, "name.unfit"},
 		"name taken":          {[]string{"import", file, "--host", "petrel"}, 3, "tide-probe-2"},
-		"unknown shelf":       {[]string{"export", "tide-probe", "cellar"}, 2, `there is no shelf and no pool "cellar"`},
+		"unknown shelf":       {[]string{"export", "tide-probe", "cellar"}, 2, `no shelf and no pool "cellar"`},
 		"unknown job":         {[]string{"jobs", "cancel", "zzzz"}, 1, "There is no job"},
 		"filter nobody knows": {[]string{"copies", "--where", "colour=red"}, 2, "can't be filtered by colour"},
 		"wrong flag":          {[]string{"copies", "--colour"}, 2, "has no option --colour"},
