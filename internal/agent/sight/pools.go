@@ -60,7 +60,7 @@ func (a *Sight) pool(c ground.PoolConfig) hostlink.Pool {
 		case foreign != "" || !a.Door.Writable(c.Path):
 			p.State = plan.PoolReadOnly
 		}
-		p.TotalBytes, p.FreeBytes = room(c.Path)
+		p.TotalBytes, p.FreeBytes = a.room(c.Path)
 		of := kindOf(c.Path)
 		p.Ownerless = of.ownerless
 		if p.MaxFile == 0 {

@@ -22,6 +22,7 @@ type Sight struct {
 	sights sights
 	rates  sync.Map // id of a pool → bytes a second
 	held   holdings
+	room   func(path string) (total, free int64) // of the file system that a path is on, in bytes; 0 where nobody tells
 
 	machines remembered[string, *machine.Machine] // of machine folders
 	chains   chainMemory
@@ -31,7 +32,7 @@ type Sight struct {
 
 // New sees nothing yet.
 func New(g *ground.Ground) *Sight {
-	a := &Sight{Ground: g}
+	a := &Sight{Ground: g, room: room}
 	a.machines.look = a.ReadMachine
 	a.machines.stamp = func(folder string) any {
 		return a.folderStamp(folder, &seenFolder{descriptor: a.FindDescriptor(folder)})

@@ -139,7 +139,7 @@ func (s *sweep) shelves() []hostlink.Shelf {
 	var list []hostlink.Shelf
 	for _, c := range s.a.Config.Shelves {
 		free, _ := hastily(&s.hasty, "room of "+c.Path, func() int64 {
-			_, free := room(c.Path)
+			_, free := s.a.room(c.Path)
 			return free
 		})
 		list = append(list, hostlink.Shelf{Name: c.Name, Path: c.Path, FreeBytes: free})
