@@ -187,13 +187,16 @@ func (b *builder) bound(facts Arrival, req BringRequest, m *machine.Machine,
 	return told
 }
 
-// heldElsewhere tells whether another copy has a facet too: what is bound to it goes on with that one.
+// heldElsewhere tells whether another copy of the lineage has a facet too: what is bound to it goes on with that one.
 func (a *Arrival) heldElsewhere(facet identity.Facet, m *machine.Machine) bool {
+	held := func(by []lineage.Known) bool {
+		return slices.ContainsFunc(by, func(k lineage.Known) bool { return k.Lineage == a.Lineage })
+	}
 	switch facet {
 	case identity.MachineUUID:
-		return len(a.SameUUID) > 0
+		return held(a.SameUUID)
 	case identity.MAC:
-		alone := func(n machine.NIC) bool { return len(a.SameMAC[n.MAC]) == 0 }
+		alone := func(n machine.NIC) bool { return !held(a.SameMAC[n.MAC]) }
 		return len(m.NICs) > 0 && !slices.ContainsFunc(m.NICs, alone)
 	}
 	return false

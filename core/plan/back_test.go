@@ -122,7 +122,14 @@ func TestBoundStaysWithTheOther(t *testing.T) {
 	p, err := plan.Change(facts, req)
 	require.NoError(t, err)
 	require.Equal(t, "keep", finding(p, "mac.licence-bound").Answer)
-	facts.SameMAC = map[string][]lineage.Known{facts.Machine.NICs[0].MAC: {origin}}
+	twin := origin
+	twin.Lineage, facts.Lineage = "another", "l1"
+	facts.SameMAC = map[string][]lineage.Known{facts.Machine.NICs[0].MAC: {twin}}
+	p, err = plan.Change(facts, req)
+	require.NoError(t, err)
+	require.NotNil(t, finding(p, "mac.licence-bound"), "the licence is not that one's")
+	twin.Lineage = "l1"
+	facts.SameMAC[facts.Machine.NICs[0].MAC] = []lineage.Known{twin}
 	p, err = plan.Change(facts, req)
 	require.NoError(t, err)
 	require.Nil(t, finding(p, "mac.licence-bound"))
