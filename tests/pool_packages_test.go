@@ -52,9 +52,21 @@ func TestPackagesInPools(t *testing.T) {
 	require.ElementsMatch(t, []string{"tide-gauge.ova", "training-01.ova", "training-02.ova", "third.ova"}, kept())
 
 	e.ok(t, "export", "training-03", "petrel:reef/", "--yes")
-	require.FileExists(t, filepath.Join(e.pool("petrel", "reef"), "training-03.ova"))
-	require.NoFileExists(t, filepath.Join(e.pool("gannet", "reef"), "training-03.ova"))
-	require.NoError(t, os.Remove(filepath.Join(e.pool("petrel", "reef"), "training-03.ova")))
+	petrels, gannets := filepath.Join(e.pool("petrel", "reef"), "training-03.ova"),
+		filepath.Join(e.pool("gannet", "reef"), "training-03.ova")
+	require.FileExists(t, petrels)
+	require.NoFileExists(t, gannets)
+	e.ok(t, "export", "training-03", "reef/", "--yes") // the one of its own host, where the name is free
+	for _, to := range []string{"petrel:reef/", "reef/"} {
+		r = e.run(t, "export", "training-03", to, "--yes")
+		require.Equal(t, 4, r.status, "it is refused before anything is read: %s", r.out+r.err)
+		require.Contains(t, r.err, "nothing is ever written over")
+	}
+	r = e.run(t, "export", "skua/tide-third", "reef/", "--yes")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.err, "gannet:reef or petrel:reef")
+	require.NoError(t, os.Remove(petrels))
+	require.NoError(t, os.Remove(gannets))
 	require.Equal(t, 2, e.run(t, "export", "training-03", "skua:reef/", "--yes").status, "it has no such pool")
 
 	// What people do there by hand.

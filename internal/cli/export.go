@@ -224,7 +224,8 @@ func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*
 		}
 		return keptAs(&openapi.Destination{Shelf: &s.Name}, s.Name, file, name, shape)
 	}
-	host, pool, placed := strings.Cut(shelf, ":") // HOST:POOL/
+	host, pool, placed := strings.Cut(shelf, ":")  // HOST:POOL/
+	placed = placed && strings.Contains(dest, "/") // else it is a file whose name has a colon
 	filter := "name=" + strconv.Quote(shelf)
 	if placed {
 		filter = "name=" + strconv.Quote(pool) + " host=" + strconv.Quote(host)
@@ -237,7 +238,7 @@ func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*
 	if len(pools.Items) > 0 {
 		ref := pools.Items[0].Name
 		if placed {
-			ref = host + "/" + ref
+			ref = host + ":" + ref
 		}
 		return keptAs(&openapi.Destination{Pool: &ref}, pools.Items[0].Name, file, name, shape)
 	}

@@ -214,7 +214,6 @@ func (a *app) againCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		delete(req, "startAt") // that time is over
 		return a.perform(cmd.Context(), req, s, "done")
 	}
 	return cmd

@@ -195,6 +195,15 @@ func (inv *Inventory) Ancestors(ctx context.Context, id string) ([]Copy, error) 
 		order by u.n`, id, mostAncestors)
 }
 
+// PackageAt tells whether a package of that name lies on the shelf, or in the pool, of that id.
+func (inv *Inventory) PackageAt(ctx context.Context, place uuid.UUID, file string) (there bool, err error) {
+	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from copies where shelf_id = $1
+		and right(path, length($2) + 1) = '/' || $2 and form = 'package' and gone_at is null)
+		or exists (select 1 from copies where pool_id = $1 and rel = $2 and form = 'package' and gone_at is null)`,
+		place, file).Scan(&there)
+	return there, err
+}
+
 // Ref names a copy so that it can't be mistaken.
 func (c Copy) Ref() string {
 	switch {

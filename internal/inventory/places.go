@@ -74,7 +74,7 @@ func (inv *Inventory) PoolOf(ctx context.Context, ref string) (*Pool, error) {
 	} else if _, err := uuid.Parse(ref); err == nil {
 		cond = "p.id = $1::uuid"
 	}
-	list, err := rows[Pool](ctx, inv.Pool, poolSQL+" where "+cond+" limit 20", args...)
+	list, err := rows[Pool](ctx, inv.Pool, poolSQL+" where "+cond+" order by f.host, p.id limit 20", args...)
 	switch {
 	case err != nil:
 		return nil, err

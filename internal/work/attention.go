@@ -98,6 +98,7 @@ func (w *Work) Again(ctx context.Context, job string) (draw.Request, error) {
 	if err != nil {
 		return nil, nil // of an older version, or asked for by another Unvora
 	}
+	draw.Now(req)
 	switch r := req.(type) {
 	case *draw.Import:
 		if r.Source != nil && r.Source.Upload != nil {

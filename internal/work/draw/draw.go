@@ -141,6 +141,9 @@ func NoteOf(req Request) string { return req.asked().Note }
 // StartOf is when a job is to begin at the soonest; nil for at once.
 func StartOf(req Request) *time.Time { return req.asked().StartAt }
 
+// Now lets a request begin at once, whenever it was to begin.
+func Now(req Request) { req.asked().StartAt = nil }
+
 // RateOf is how fast transfers may be, in bytes per second; 0 for no limit.
 func RateOf(req Request) int64 { return req.asked().Rate }
 

@@ -3,6 +3,7 @@ package draw
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -56,7 +57,7 @@ func (r *Export) holds() plan.HandingRequest {
 // Destination of an export: a shelf, a pool, or a place on the caller's computer.
 type Destination struct {
 	Shelf string `json:"shelf,omitempty"`
-	Pool  string `json:"pool,omitempty"` // name, label or HOST/NAME; one that the copy's host sees comes first
+	Pool  string `json:"pool,omitempty"` // name, label or HOST:NAME; one that the copy's host sees comes first
 	File  string `json:"file,omitempty"` // name of the package
 	// on the caller's computer, for people and records; of several packages with {name} in it
 	Place string `json:"place,omitempty"`
@@ -174,35 +175,45 @@ func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*pla
 	}
 	g.hosts.AsNow(ctx, holder)
 	return g.kept(ctx, &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(),
-		HostName: s.Host, HostState: holder.State, FreeBytes: s.FreeBytes}, dest, d), nil
+		HostName: s.Host, HostState: holder.State, FreeBytes: s.FreeBytes}, s.ID, s.HostID, dest, d)
 }
 
-// kept puts down what a package is to be called that comes to a shelf or a pool, and whether that name is taken.
-func (g *Gatherer) kept(ctx context.Context, s *plan.ShelfFacts, dest *Destination, d *Drawn) *plan.ShelfFacts {
-	there, err := g.inv.Copy(ctx, s.Name+"/"+dest.File, lineage.Package)
-	s.Taken = map[string]bool{dest.File: err == nil && there != nil}
-	if host, err := uuid.Parse(s.HostID); err == nil {
-		d.Hosts[s.HostName] = host
-	}
+// kept puts down what a package is to be called that comes to a shelf or a pool, at a host, and whether that name is
+// taken.
+func (g *Gatherer) kept(ctx context.Context, s *plan.ShelfFacts, place, host uuid.UUID, dest *Destination,
+	d *Drawn) (*plan.ShelfFacts, error) {
+	there, err := g.inv.PackageAt(ctx, place, dest.File)
+	s.Taken = map[string]bool{dest.File: there}
+	d.Hosts[s.HostName] = host
 	d.Holds = append(d.Holds, "shelf:"+s.ID+"/"+dest.File)
 	dest.Place = s.Name + "/" + dest.File
-	return s
+	return s, err
 }
 
 // poolAsShelf is what is needed to write into the pool of a destination: at the copy's own host, if that sees it.
 func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subject, d *Drawn) (*plan.ShelfFacts, error) {
-	host, name := c.host, dest.Pool
-	if of, pool, placed := strings.Cut(dest.Pool, "/"); placed && strings.EqualFold(of, host.Name) {
+	host, at, name := c.host, c.at, dest.Pool
+	on, pool, placed := strings.Cut(dest.Pool, ":")
+	if placed && strings.EqualFold(on, host.Name) {
 		name = pool
 	}
 	p, seen := host.PoolMeant(name)
 	if !seen {
-		of, err := g.inv.PoolOf(ctx, dest.Pool)
+		ref := dest.Pool
+		if placed {
+			ref = on + "/" + pool
+		}
+		of, err := g.inv.PoolOf(ctx, ref)
+		if e := (*inventory.Error)(nil); errors.As(err, &e) && e.Code == inventory.CodeAmbiguous {
+			for i, one := range e.Likely { // as destinations are written
+				e.Likely[i] = strings.Replace(one, "/", ":", 1)
+			}
+			e.Message = "Several pools have that name. Say which: " + strings.Join(e.Likely, " or ") + "."
+		}
 		if err != nil {
 			return nil, err
 		}
-		at, err := g.inv.Host(ctx, of.Host)
-		if err != nil {
+		if at, err = g.inv.Host(ctx, of.Host); err != nil {
 			return nil, err
 		}
 		if host, err = g.HostFacts(ctx, at); err != nil {
@@ -212,8 +223,12 @@ func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subjec
 			return nil, fmt.Errorf("pool %s is not among those of %s", of.ID, host.Name)
 		}
 	}
+	id, err := uuid.Parse(p.ID)
+	if err != nil {
+		return nil, fmt.Errorf("pool %s of %s: %w", p.Name, host.Name, err)
+	}
 	return g.kept(ctx, &plan.ShelfFacts{Pool: &p, ID: p.ID, Name: p.Name, Path: p.Path, HostID: host.ID,
-		HostName: host.Name, HostState: host.State, FreeBytes: p.FreeBytes}, dest, d), nil
+		HostName: host.Name, HostState: host.State, FreeBytes: p.FreeBytes}, id, at.ID, dest, d)
 }
 
 func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {
