@@ -32,13 +32,19 @@ func commandLine(words ...string) string {
 func backFromDelist(facts DelistFacts, trash bool) string {
 	folder := path.Base(facts.Copy.Path)
 	pool, ok := facts.Host.Pool(facts.Copy.Pool)
-	switch {
-	case facts.Copy.Form == lineage.Hollow || !ok:
+	stray := facts.Copy.Form == lineage.Stray // no host listed it
+	if facts.Copy.Form == lineage.Hollow || stray && !trash || !ok {
 		return ""
-	case trash:
-		return commandLine("trash", "restore", facts.Host.Name+"/"+folder)
 	}
-	return commandLine("register", pool.Name+"/"+folder, "--host", facts.Host.Name, "--identity", identity.Keep)
+	restore := commandLine("trash", "restore", facts.Host.Name+"/"+folder)
+	list := commandLine("register", pool.Name+"/"+folder, "--host", facts.Host.Name, "--identity", identity.Keep)
+	switch {
+	case stray:
+		return restore
+	case trash:
+		return restore + " && " + list
+	}
+	return list
 }
 
 // backFromMove is how a machine comes to the place that it has left.

@@ -66,8 +66,11 @@ func TestBackFromDelist(t *testing.T) {
 		want  string
 	}{
 		{lineage.Registered, false, "unvora register reef/tide-gauge --host gannet --identity keep"},
-		{lineage.Registered, true, "unvora trash restore gannet/tide-gauge"},
+		{lineage.Registered, true, "unvora trash restore gannet/tide-gauge && unvora register reef/tide-gauge " +
+			"--host gannet --identity keep"},
+		{lineage.Stray, true, "unvora trash restore gannet/tide-gauge"},
 		{lineage.Hollow, false, ""},
+		{lineage.Stray, false, ""},
 	} {
 		f.Copy.Form = c.form
 		p, err := plan.Delist(plan.DelistFacts{Copy: f.Copy, Machine: f.Machine, Host: f.Host}, c.trash, nil, true)

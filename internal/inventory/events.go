@@ -234,7 +234,7 @@ func (inv *Inventory) History(ctx context.Context, lineage *uuid.UUID, filter st
 	}
 	conditions = append([]string{"($1::uuid is null or lineage_id = $1)", "id < $2::uuid"}, conditions...)
 	return rows[Told](ctx, inv.Pool, `select id, at, who, what, subject, copy_id, lineage_id, why, detail,
-		coalesce((select plan->>'back' from jobs j where j.id = case when detail->>'job' ~ '^[0-9a-f-]{36}$'
+		coalesce((select taken_back_by from jobs j where j.id = case when detail->>'job' ~ '^[0-9a-f-]{36}$'
 			then (detail->>'job')::uuid end and j.operation = what
 			and not exists (select 1 from audit later where later.copy_id = audit.copy_id
 				and (later.at, later.id) > (audit.at, audit.id))), '') as back

@@ -164,10 +164,10 @@ func (l Ledger) addJob(ctx context.Context, n NewJob, by map[string]uuid.UUID) e
 		key = &n.Key
 	}
 	_, err = l.q.Exec(ctx, `insert into jobs (id, operation, subject, state, plan, new_copy, user_name, note,
-		idempotency_key, request, no_return, parent, nth, parts, start_at, rate)
-		values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
+		idempotency_key, request, no_return, parent, nth, parts, start_at, rate, taken_back_by)
+		values ($1, $2, $3, 'waiting', $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
 		j.ID, p.Operation, strings.Join(p.Subjects, ", "), raw, j.NewCopy, j.UserName, j.Note, key, asked, p.NoReturn(),
-		j.Parent, j.Nth, j.Parts, j.StartAt, j.Rate)
+		j.Parent, j.Nth, j.Parts, j.StartAt, j.Rate, p.Back)
 	if violates(err, "jobs_idempotency") {
 		return Refuse(CodeTaken, "The idempotency key was used before.")
 	}
