@@ -117,7 +117,13 @@ func TestForeignByTheStandard(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, m.Serial, again.Machines[0].Serial)
 
-		// As version 1, in which there is one kind of items.
+		// As version 1, in which there is one kind of items, and which has no sections that came later.
+		later := "<o:PlacementSection o:group=\"g\"><o:Info>together</o:Info></o:PlacementSection>" +
+			"<other:PlacementSection xmlns:other=\"urn:other\" o:required=\"false\"><o:Info>kept</o:Info>" +
+			"</other:PlacementSection>"
+		again, err = ovf.Parse("kiosk.ovf", []byte(strings.Replace(string(out), "</o:VirtualSystem>",
+			later+"</o:VirtualSystem>", 1)))
+		require.NoError(t, err)
 		require.Error(t, again.SetVersion("3"))
 		require.NoError(t, again.SetVersion("1"))
 		if out, err = again.Encode(0); err == nil {
@@ -127,6 +133,8 @@ func TestForeignByTheStandard(t *testing.T) {
 		require.Subset(t, before, ovftest.Breaches(out), "%s", out)
 		require.NotContains(t, string(out), "PortItem")
 		require.NotContains(t, string(out), "envelope/2")
+		require.NotContains(t, string(out), "o:PlacementSection")
+		require.Contains(t, string(out), "other:PlacementSection")
 		require.Equal(t, d.Machines[0].Disks, again.Machines[0].Disks)
 		require.Equal(t, d.Machines[0].NICs, again.Machines[0].NICs)
 		require.Equal(t, m.Guest, again.Machines[0].Guest)

@@ -42,14 +42,13 @@ func (d *Descriptor) SetVersion(version string) error {
 			}
 		}
 		for _, c := range e.ChildElements() {
-			if version == "1" {
-				switch {
-				case slices.Contains(since2, c.Tag):
-					e.RemoveChild(c)
-					continue
-				case c.Tag == "StorageItem" || c.Tag == "EthernetPortItem":
-					toItem(c, rasd)
-				}
+			of := c.NamespaceURI() // what is of another namespace stays, whatever its name
+			switch standard := version == "1" && (of == was || of == ns); {
+			case standard && slices.Contains(since2, c.Tag):
+				e.RemoveChild(c)
+				continue
+			case standard && (c.Tag == "StorageItem" || c.Tag == "EthernetPortItem"):
+				toItem(c, rasd)
 			}
 			walk(c)
 		}

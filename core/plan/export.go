@@ -57,7 +57,11 @@ func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
 	inside := hands.Of(facts.Machine)
 	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: inside.Name, Handing: hands, Digest: req.Digest,
 		OVF: req.OVF}
-	b.raise(fit.Raise("package.holds", subject, hands.says(facts.Machine), nil), "")
+	holds := hands.says(facts.Machine)
+	if req.OVF == "1" {
+		holds += " Its descriptor is of OVF 1.x: what only 2.x has a place for is left out of it."
+	}
+	b.raise(fit.Raise("package.holds", subject, holds, nil), "")
 	if req.Digest == ovf.SHA1 {
 		b.raise(fit.Raise("package.weak-digest", subject, "Its manifest has SHA-1, as readers of the "+
 			"standard's 1.x want it by the letter. SHA-1 shows damage, and no "+

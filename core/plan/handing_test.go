@@ -114,6 +114,11 @@ func TestHanding(t *testing.T) {
 		_, _, err := export(r)
 		require.ErrorContains(t, err, says)
 	}
+	old, err := plan.Export(plan.ExportFacts{Copy: origin, Machine: full(), Host: host, PoolState: plan.PoolReady},
+		plan.ExportRequest{File: "x.ova", OVF: "1", TakeRecommended: true})
+	require.NoError(t, err)
+	require.Contains(t, finding(old, "package.holds").Message, "what only 2.x has a place for is left out")
+	require.Equal(t, "1", stepsOf[plan.HandOut](old)[0].OVF)
 	weak, err := plan.Export(plan.ExportFacts{Copy: origin, Machine: full(), Host: host, PoolState: plan.PoolReady},
 		plan.ExportRequest{File: "x.ova", Digest: ovf.SHA1,
 			Holds: plan.HandingRequest{LeaveOut: []string{"disk1", "disk2"}}})
