@@ -137,7 +137,8 @@ func (t treeTarget) Put(off int64, packed []byte, plain int) error {
 }
 
 // TreeSum is the tree sum of what the guest would see: the same for the same bytes, in whatever format and however
-// sparsely they are kept. It costs what reading the data costs; holes and zeros that the image knows of are free.
+// sparsely they are kept. It takes as long as the data take to be read and digested; holes and zeros that the image
+// knows of are free.
 // progress is told of data only.
 func TreeSum(ctx context.Context, img Image, progress func(dataBytes int64)) ([treeBytes]byte, error) {
 	size := img.Info().VirtualBytes

@@ -40,8 +40,8 @@ func (a *app) diskSumCmd() *cobra.Command {
 		Long: `SHA-256 of the bytes that the guest would see, whole chain applied: what sha256sum
 says of the same as a raw file.
 
-With --tree another sum (BLAKE3), over the sums of blocks: the same for the same bytes in any
-format too, and as quick as reading the data, however large the disk is.`,
+With --tree another sum, over the sums of blocks (BLAKE3): the same for the same bytes
+in any format too. It takes as long as its data take, however large the disk is.`,
 		Args: cobra.MinimumNArgs(1), Example: "  unvora disk sum tide-gauge.qcow2\n" +
 			"  unvora disk sum tide-gauge.qcow2 tide-gauge.vmdk --tree",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -153,17 +153,13 @@ func (a *app) compare(ctx context.Context, f *following, pathA, pathB string) (c
 		}
 		defer images[n].Close()
 	}
-	var most int64 // that is read, at most
-	for _, img := range images {
-		data, err := disk.DataBytes(img)
-		if err != nil {
-			return nil, failed(err)
-		}
-		most += data
-	}
 	c = &compared{A: pathA, B: pathB, BytesA: images[0].Info().VirtualBytes, BytesB: images[1].Info().VirtualBytes,
 		Where: []span{}}
-	m := a.newMeter("compare "+filepath.Base(pathA)+" and "+filepath.Base(pathB), most)
+	held, err := disk.Held(images[:], max(c.BytesA, c.BytesB)) // by either
+	if err != nil {
+		return nil, failed(err)
+	}
+	m := a.newMeter("compare "+filepath.Base(pathA)+" and "+filepath.Base(pathB), disk.Blocks(held)*disk.CompareBytes)
 	apart, err := disk.Compare(ctx, images[0], images[1], func(r disk.Range) {
 		if len(c.Where) < mostPlaces {
 			c.Where = append(c.Where, span{r.Offset, r.Length})

@@ -167,9 +167,13 @@ func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place st
 		a.showChildren(list, false)
 		return
 	}
-	for i := range list {
-		at, much := a.packageOf(ctx, c, &list[i], list[i].Subject)
-		fmt.Fprintf(a.out, "%s: %s is written%s.\n", list[i].Subject, at, much)
+	shown, more := namedMade(list)
+	for i := range shown {
+		at, much := a.packageOf(ctx, c, &shown[i], shown[i].Subject)
+		fmt.Fprintf(a.out, "%s: %s is written%s.\n", shown[i].Subject, at, much)
+	}
+	if more > 0 {
+		fmt.Fprintf(a.out, "And %d more like these.\n", more)
 	}
 	fmt.Fprintf(a.out, "Done%s.\n", took(j))
 }

@@ -61,23 +61,19 @@ type ordering[T any] struct {
 	value        func(*T) string
 }
 
-// by finds how a page is to be sorted: the column, its type, which way, and what of an item tells its place.
-func (l listing[T]) by(order string) (column, kind, way, past string, value func(*T) string, err error) {
-	way, past = "", ">"
+// by finds what a page is to be sorted by, and whether the other way round.
+func (l listing[T]) by(order string) (o ordering[T], down bool, err error) {
 	name, down := strings.CutPrefix(order, "-")
-	if down {
-		way, past = " desc", "<"
-	}
 	if name == "" || name == "name" {
-		return l.alias + ".name", "text", way, past, func(x *T) string { name, _ := l.key(x); return name }, nil
+		return ordering[T]{"name", "text", func(x *T) string { name, _ := l.key(x); return name }}, down, nil
 	}
 	o, ok := l.orders[name]
 	if !ok {
 		names := append(slices.Sorted(maps.Keys(l.orders)), "name")
-		return "", "", "", "", nil, Wrong("The list can't be sorted by %q. It can be by %s, with - before it for the "+
-			"other way round.", name, strings.Join(names, ", "))
+		err = Wrong("The list can't be sorted by %q. It can be by %s, with - before it for the other way round.", name,
+			strings.Join(names, ", "))
 	}
-	return l.alias + "." + o.column, o.kind, way, past, o.value, nil
+	return o, down, err
 }
 
 // sql selects the list's columns, for conditions of another kind.
@@ -99,9 +95,13 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	if err := checkLimit(p.Limit); err != nil {
 		return nil, err
 	}
-	column, kind, way, past, value, err := l.by(p.Order)
+	o, down, err := l.by(p.Order)
 	if err != nil {
 		return nil, err
+	}
+	column, way, past := l.alias+"."+o.column, "", ">"
+	if down {
+		way, past = " desc", "<"
 	}
 	out := &List[T]{}
 	g, both := errgroup.WithContext(ctx) // side by side: counting takes as long as reading
@@ -112,12 +112,12 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	})
 	if p.After != "" {
 		at, id, ok := cutLast(p.After, "~")
-		if _, e := uuid.Parse(id); !ok || e != nil || !fits(kind, at) {
+		if _, e := uuid.Parse(id); !ok || e != nil || !fits(o.kind, at) {
 			return nil, errors.Join(Wrong("%q is not the next of a page", p.After), g.Wait())
 		}
 		args = append(args, at, id)
 		conditions = append(conditions, fmt.Sprintf("(%s, %s.id) %s ($%d::text::%s, $%d::uuid)", column, l.alias, past,
-			len(args)-1, kind, len(args)))
+			len(args)-1, o.kind, len(args)))
 	}
 	g.Go(func() (err error) {
 		sql := fmt.Sprintf("%s where %s order by %s%s, %s.id%s limit %d", l.sql(), allOf(conditions), column, way,
@@ -137,7 +137,7 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 		out.Items = out.Items[:p.Limit]
 		last := &out.Items[p.Limit-1]
 		_, id := l.key(last)
-		out.Next = value(last) + "~" + id.String()
+		out.Next = o.value(last) + "~" + id.String()
 	}
 	return out, nil
 }

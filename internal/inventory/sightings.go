@@ -306,18 +306,14 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	}
 	var v lineage.Verdict
 	problem := ""
-	for _, k := range known {
-		if there != nil && k.ID == there.ID {
-			if v.Copy = k.ID.String(); !strings.HasPrefix(k.Problem, unreadable) &&
-				!strings.HasPrefix(k.Problem, altered) {
-				problem = k.Problem
-			}
-			if written := k.MadeBy != "survey" || time.Since(k.MadeAt) > copying; written && k.SizeBytes != p.Bytes {
-				problem = fmt.Sprintf("it has %d bytes now; it had %d when it was written", p.Bytes, k.SizeBytes)
-			}
+	if k := there; k != nil {
+		if v.Copy = k.ID.String(); !strings.HasPrefix(k.Problem, unreadable) && !strings.HasPrefix(k.Problem, altered) {
+			problem = k.Problem
 		}
-	}
-	if v.Copy == "" {
+		if written := k.MadeBy != "survey" || time.Since(k.MadeAt) > copying; written && k.SizeBytes != p.Bytes {
+			problem = fmt.Sprintf("it has %d bytes now; it had %d when it was written", p.Bytes, k.SizeBytes)
+		}
+	} else {
 		knowns := make([]lineage.Known, len(known))
 		for i, c := range known {
 			knowns[i] = c.Known()
@@ -364,7 +360,7 @@ func (a *applier) anothers(there *Copy, pool *uuid.UUID) (others bool, err error
 
 // keptAt is the package that is recorded where one lies, if there is one, and the shelf or the pool that it lies in.
 func (a *applier) keptAt(p *hostlink.ShelvedPackage) (there *Copy, shelf, pool *uuid.UUID, err error) {
-	cond, args := `c.shelf_id = $1 and c.path = $2`, []any{nil, p.Path}
+	cond, args := "", []any{}
 	if pool = OptionalID(p.Pool); pool != nil {
 		cond, args = `c.pool_id = $1 and c.rel = $2`, []any{pool, path.Base(p.Path)}
 	} else {
@@ -373,7 +369,7 @@ func (a *applier) keptAt(p *hostlink.ShelvedPackage) (there *Copy, shelf, pool *
 			p.Shelf).Scan(shelf); err != nil {
 			return nil, nil, nil, fmt.Errorf("shelf %s of %s: %w", p.Shelf, a.host.Name, err)
 		}
-		args[0] = shelf
+		cond, args = `c.shelf_id = $1 and c.path = $2`, []any{shelf, p.Path}
 	}
 	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where `+cond+` and c.form = 'package' and c.gone_at is null limit 1`,
 		args...)

@@ -96,7 +96,9 @@ export function FamilyTree({ copies, selected, onSelect }: Props) {
             onKeyDown={(e) => e.key === "Enter" && (more.has(s.copy.id) ? setAll(true) : onSelect(s.copy.id))}
           >
             <title>
-              {`${bandOf(s.copy)}: ${s.copy.name}, ${words(s.copy)}, ${madeWords(s.copy)} ${exact(s.copy.madeAt)}`}
+              {more.has(s.copy.id)
+                ? `${bandOf(s.copy)}: draw ${more.get(s.copy.id)} more`
+                : `${bandOf(s.copy)}: ${s.copy.name}, ${words(s.copy)}, ${madeWords(s.copy)} ${exact(s.copy.madeAt)}`}
             </title>
             {more.has(s.copy.id) ? (
               <Folded spot={s} count={more.get(s.copy.id)!} />
