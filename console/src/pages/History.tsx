@@ -102,8 +102,8 @@ export function History() {
           { head: "Why", width: "1fr", look: "text-soft", cell: (e) => e.why },
           {
             head: "Taken back by",
-            look: "min-w-0 pr-4 text-soft [overflow-wrap:anywhere]",
-            cell: (e) => e.back && <Id value={e.back} />,
+            look: "min-w-0 self-start pr-4 text-soft",
+            cell: (e) => e.back && <Id words value={e.back} />,
           },
           {
             head: "Job",

@@ -167,7 +167,7 @@ function PlanWas({ plan, done }: { plan: Plan; done: boolean }) {
       {plan.back && done && (
         <p className="mt-2">
           <span className="text-soft">What takes it back: </span>
-          <Id value={plan.back} />
+          <Id words value={plan.back} />
         </p>
       )}
     </section>

@@ -53,7 +53,7 @@ export function Packages() {
       </p>
       {list.isSuccess && items.length === 0 && (
         <p className="text-soft">
-          {text ? "No package fits." : "No packages yet. Export a copy to a shelf from its lineage: "}
+          {text ? "No package fits." : "No packages yet. Export a copy to a shelf, or into a pool, from its lineage: "}
           {!text && (
             <Link className="text-sea" to="/lineages">
               Lineages

@@ -1,8 +1,8 @@
 import { useState } from "react";
 import { copyText } from "../secure";
 
-/** An id that a click copies. */
-export function Id({ value }: { value: string }) {
+/** An id that a click copies, or with words a text: it is broken between its words. */
+export function Id({ value, words = false }: { value: string; words?: boolean }) {
   const [copied, setCopied] = useState(false);
   if (!value) return <span className="text-soft">–</span>;
   const copy = async () => {
@@ -13,7 +13,7 @@ export function Id({ value }: { value: string }) {
   return (
     <button
       type="button"
-      className="mono break-all text-left hover:text-sea"
+      className={`mono text-left hover:text-sea ${words ? "[overflow-wrap:anywhere]" : "break-all"}`}
       title="Click to copy"
       onClick={() => void copy()}
     >

@@ -117,7 +117,7 @@ export function Table<T>(p: Props<T>) {
       ))}
     </div>
   );
-  const head = columns.some((c) => c.head !== undefined) && (
+  const head = items.length > 0 && columns.some((c) => c.head !== undefined) && (
     <div
       role="row"
       aria-rowindex={1}
