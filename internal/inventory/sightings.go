@@ -360,7 +360,8 @@ func (a *applier) anothers(there *Copy, pool *uuid.UUID) (others bool, err error
 
 // keptAt is the package that is recorded where one lies, if there is one, and the shelf or the pool that it lies in.
 func (a *applier) keptAt(p *hostlink.ShelvedPackage) (there *Copy, shelf, pool *uuid.UUID, err error) {
-	cond, args := "", []any{}
+	var cond string
+	var args []any
 	if pool = OptionalID(p.Pool); pool != nil {
 		cond, args = `c.pool_id = $1 and c.rel = $2`, []any{pool, path.Base(p.Path)}
 	} else {
