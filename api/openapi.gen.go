@@ -3381,6 +3381,18 @@ type User struct {
 	Role string `json:"role"`
 }
 
+// Waits defines model for Waits.
+type Waits struct {
+	Cause string `json:"cause"`
+	Count int    `json:"count"`
+
+	// Grave Something is broken
+	Grave bool `json:"grave"`
+
+	// Title Of all items with this cause
+	Title string `json:"title"`
+}
+
 // WiringTry defines model for WiringTry.
 type WiringTry struct {
 	Likely  []string `json:"likely"`
@@ -3414,6 +3426,12 @@ type ListAttentionParams struct {
 
 	// Left Also what somebody has left alone
 	Left *bool `form:"left,omitempty" json:"left,omitempty"`
+
+	// Limit 500 unless said
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The next of the page before
+	After *string `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // LeaveAloneJSONBody defines parameters for LeaveAlone.
@@ -5005,6 +5023,11 @@ type ClientInterface interface {
 	// Corresponds with GET /attention (the `ListAttention` operationId).
 	ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CountAttention How many items wait for a decision, by cause, worst first, without what was left alone
+	//
+	// Corresponds with GET /attention/count (the `CountAttention` operationId).
+	CountAttention(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LeaveAloneWithBody Leave items as they are, with a reason and for a term
 	//
 	// Takes any type of body and a specified content type.
@@ -5695,6 +5718,21 @@ type ClientInterface interface {
 // Corresponds with GET /attention (the `ListAttention` operationId).
 func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAttentionRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CountAttention How many items wait for a decision, by cause, worst first, without what was left alone
+//
+// Corresponds with GET /attention/count (the `CountAttention` operationId).
+func (c *Client) CountAttention(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCountAttentionRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7581,10 +7619,61 @@ func NewListAttentionRequest(server string, params *ListAttentionParams) (*http.
 
 		}
 
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCountAttentionRequest constructs an http.Request for the CountAttention method
+func NewCountAttentionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/attention/count")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -11612,6 +11701,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /attention (the `ListAttention` operationId).
 	ListAttentionWithResponse(ctx context.Context, params *ListAttentionParams, reqEditors ...RequestEditorFn) (*ListAttentionResponse, error)
 
+	// CountAttentionWithResponse How many items wait for a decision, by cause, worst first, without what was left alone
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /attention/count (the `CountAttention` operationId).
+	CountAttentionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CountAttentionResponse, error)
+
 	// LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12411,6 +12507,11 @@ type ClientWithResponsesInterface interface {
 	DropRuleWithResponse(ctx context.Context, rule string, reqEditors ...RequestEditorFn) (*DropRuleResponse, error)
 }
 
+// ListAttentionResponse200Headers the declared response headers of an HTTP 200 response for ListAttention
+type ListAttentionResponse200Headers struct {
+	UnvoraNext *string
+}
+
 type ListAttentionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12418,6 +12519,8 @@ type ListAttentionResponse struct {
 	JSON200 *[]AttentionItem
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListAttentionResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -12453,6 +12556,54 @@ func (r ListAttentionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAttentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CountAttentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Waits
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CountAttentionResponse) GetJSON200() *[]Waits {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CountAttentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CountAttentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CountAttentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CountAttentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CountAttentionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16459,6 +16610,19 @@ func (c *ClientWithResponses) ListAttentionWithResponse(ctx context.Context, par
 	return ParseListAttentionResponse(rsp)
 }
 
+// CountAttentionWithResponse How many items wait for a decision, by cause, worst first, without what was left alone
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /attention/count (the `CountAttention` operationId).
+func (c *ClientWithResponses) CountAttentionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CountAttentionResponse, error) {
+	rsp, err := c.CountAttention(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCountAttentionResponse(rsp)
+}
+
 // LeaveAloneWithBodyWithResponse Leave items as they are, with a reason and for a term
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17957,6 +18121,52 @@ func ParseListAttentionResponse(rsp *http.Response) (*ListAttentionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []AttentionItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListAttentionResponse200Headers
+		if values := rsp.Header.Values("Unvora-Next"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Unvora-Next", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.UnvoraNext = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseCountAttentionResponse parses an HTTP response from a CountAttentionWithResponse call
+func ParseCountAttentionResponse(rsp *http.Response) (*CountAttentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CountAttentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Waits
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20720,6 +20930,9 @@ type ServerInterface interface {
 	// ListAttention What waits for a decision, worst first, each with its evidence and one recommended action
 	// (GET /attention)
 	ListAttention(c *gin.Context, params ListAttentionParams)
+	// CountAttention How many items wait for a decision, by cause, worst first, without what was left alone
+	// (GET /attention/count)
+	CountAttention(c *gin.Context)
 	// LeaveAlone Leave items as they are, with a reason and for a term
 	// (POST /attention/leave)
 	LeaveAlone(c *gin.Context)
@@ -21014,6 +21227,22 @@ func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -21022,6 +21251,19 @@ func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
 	}
 
 	siw.Handler.ListAttention(c, params)
+}
+
+// CountAttention operation middleware
+func (siw *ServerInterfaceWrapper) CountAttention(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CountAttention(c)
 }
 
 // LeaveAlone operation middleware
@@ -23234,6 +23476,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/trash", wrapper.ListTrash)
 	router.GET(options.BaseURL+"/folder", wrapper.LookAtFolder)
 	router.GET(options.BaseURL+"/attention", wrapper.ListAttention)
+	router.GET(options.BaseURL+"/attention/count", wrapper.CountAttention)
 	router.POST(options.BaseURL+"/attention/leave", wrapper.LeaveAlone)
 	router.GET(options.BaseURL+"/managers", wrapper.ListManagers)
 	router.POST(options.BaseURL+"/managers", wrapper.AddManager)
@@ -23288,296 +23531,299 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchu5si74KgjORPTZZ0qW+7rPlmJHjNqXttayLYetXj0nVjumwaokiVYRqAWgRHM5vOP8mgeYh9gP",
-	"tp/kBDKBqiIJkFUSKdnd+tNtm3VBAYlEXr788uMoV/NKSZDWjE4+jiqu+RwsaPwbn1jQ7g8FmFyLygol",
-	"RyejyxkwCR8sUxNmZ8AqPgU2honSMMpGwl3yjxr0cpSNJJ/D6MQ/KBuZfAZz7p5ol5X7wVgt5HT06VM2",
-	"mogy/jbQc8Oenz97+fTf/3b28udnTGn663+8Obu8fPb2deKl/oHb3zpTxr6FyeZrX/M5uDeJIjy+4nbW",
-	"Pt3dOMpGGv5RCw3F6MTqGra/63c1jr7qvMAXWcPGMBVSuuuj7/xdjQe+shRzYTffeDFhwsLcZOzrx49Z",
-	"LUswhhkuCvyHx4xbNqfvi00sPbT74jn/IOb1fHTi7s5GcyH9X7MwJiEtTEHjoOZc8inoG027v3fQNHxy",
-	"F5tKSQMo1m+0Gpcwd3/MlbQgcYZ4VZUi524cxxVd8X/9btygPnae/X9qN+rR/3Hc7ptj+tUch+fiG1c/",
-	"65cZt2wB0rKFVn5t/G3uqWdjUQoraHi8KIS7jZdvtKpA07/TR0aeypkTRWYst2DclhTWQDlhY1gqWaBY",
-	"TfhclG4Bq84DP45yLjcXAJ/pbpotK9DXwijNci7D44zl2go5ZRz/oqrKS6sTp10TRJ+5HH1qxIJrzfHv",
-	"Up3lOZSgOY1jc1hL1DUzrosF18AKBYZJZZmuJY53zvOZkGBOGcwru2SLGbgf8MJRFtkb/l/U+HfIrRtD",
-	"GN7JxxFIJ75/H5mFsPkMH8CLQoMx+OdcSaNKp+0KYaqS49zy2rh/MbWpQDrxHStlj5TM3b+W4tr9b6IB",
-	"/ol/58ZN4+j9xsiy0VlRvHC7LykLE14aWF9NP77NqXtx8e7y5M3F28ugr/nUiXzkxbkqIK5H2s329+ZF",
-	"/vr3sZksild+ow78iDxXNe3HjdElP3BmbWXYz29feulneanqgoG0eskqJeIfSwol8p6KG7NQuth80V+h",
-	"sswAL6HIcANIuAbNzEwtJONTLmTsRVZdQUSiz6WxwAs3Zv/V+Mjw9lNWiitYCJSpzWfq2kT0+nMhp6Ar",
-	"LaRt5sJN7sQpNsiYmfFvvv/h5L/+139mbn9oQHkwS2NhjhtFfmXZlVQLJmx0z3TlACewXZaEHEBxCWXp",
-	"7nfmxcpiG8g12Jh9wS3LeVka5na6EVMJBVsIOwt7e6I0m3NRRqemfd02XRRGtf5V4fYsDC/6XTPgxeYH",
-	"cfyYidJz96dRwS0cWTGH+F6rllHxK4S5iv4w8zphiCTb2e79jCPx782CXeNPXW7D0RudBmt5PnsL/6ih",
-	"h7paXWS6l3HJ4INAXcjcCJhVjDM/pLXZlWYRDNPoe9AOeQly6r76u8f/9kNk2lcH8eTiKZqT7v/H737+",
-	"8S/Pnlyy//r//n/29tmrZ0//p/uJ/nSClucj9lxppiS4zWXc3udlc+6csFdnT16cv352gk/9r//1nyNn",
-	"6nzojtCZR48jE5mryn/Bmp0mIcxFc8Du/sY5/3BOV3+9edBORAmbL3pzcfHy+M3Z5Qv3yZy51Q+nhReI",
-	"3a8V8k3Jc7iIWHVP3cr657nvYZasDKahcveY1Rd83Z2ljpwrGxn6T84QsIrNhLEKzdS1J8Ue5ZaksTTC",
-	"Yc9RJKNHsuaxV/+4dCZX5Y4AyJ11hJ8FTq699rWaSzMB7cyTJdPAi1P2GNUXd2aZse7/wrIpGSmN6hDS",
-	"/vDdqGNJP960pLMRGmNnNu6h/a7G5E84M4kZpSSazf20k+VX8BZyNZ+DLCByFF5UIFk+UyIH0tK0O6Fw",
-	"H6Q7dzYPHytVApcb6qddimYfeClNqByQ7mon4RENnONsyLos+dgJOpnNG3ZvIQq/ojHF7K9rttymJK49",
-	"f32TFSp620SVBZlEfZX72lwVqp2k2OzkaIPe9KvWvwKuRQHOfI1dPNX8OrIl3qk52JnT5sKwsUbTZ1ME",
-	"spEook8tYdJjATVw75htPKCWVpT9T+HFTO2edf86ujq8Ijb9etuOQcfKKlaojAnJnI1nYkPS7XG6zX4J",
-	"p65TA8IvUvSbE7LavtDU9AFRkRA2dlxcTBgvS4ohoGHG7EwYlnsXaPt0omvfXIovCOLUDqajCxoxXJ3g",
-	"DDd7+HovOrFVeTLjcgo3s1Je8StgppHpQkwmoJ0bz8eqtt5SOWULPM4Mc2Ng7gdj+dKMIi5a5GyEa6dE",
-	"T9hfz18/dcev+/+/Pz9/+ezGp373zGt2My+K1yKPGBnvvI97isYY2tfOxBGG1bIq6+kUJ3u/I/GedD9T",
-	"LmEOrAWOzp+g5TYV15ChFSNZ66lG7LCIpPyBLcyxUjZhl4nCZOz1+ROD/mdB4pixidAGFVbJKRK4PwG4",
-	"Q3M3r2qzEqGkh2y3qwqtqnhoEgNsfor2OyfunfH92bzXrdF+X4pr/M5ZkU+VjOj5c2vY1KlNNkOzjhde",
-	"1Vm24M7qLgvmw4UkLmiRnqCdXwiTo13LhLQK/8lqbmZRc6C1jDYNWS/+jK5hU3B2NaYgFsy5pswqFX3o",
-	"NCj8DdPVGZxyGgIfQlK4Y7fKmUMh+D7Vw1MtrgH1wQ4PbE05O/ucZsENqZ67QyeqDCKqYA5zpZfou6wY",
-	"DRs+x9ePv/sf3//rD7EdEkIOa5LqV+Sz8OZyPPa/LG9OFmdlciMWwlyhL1cqOcWwo/O7Sr50A0IjTNmZ",
-	"O75ie+FwriI++UJHt68btq21DMF40+QqtDVu7kKQXlAs3yr6jT4nbMo2tfS4l0f8JnhBa3YOrqqzaqwo",
-	"SR+5oflNRglNCd1XfvvD7jce0lN2voazwO70TFgIDYcwzCiV0tMW2x0jiFr6bvPcwtDH/cPoBRiXD2dP",
-	"RmoApZJL5vwRK5wqJr2gFnKUSMcc0sideFPRhpSdgencOSczPJvxKncwPJjDgwOuJ3iOZezFxbvL49dn",
-	"r561Oel9GaYhz7WWrFMLNudyeYpf3cnMd/XSN7uS7De1e90Js095Rf8iWDcZ/vfk+cXbV2eXbj79H3vL",
-	"44TnYPc6vndCTktg9OATVteiQMdnvuAajuivc55nePYeicIJGX7PFUDlPkGDhEX/D2jM7c2F/59nr16e",
-	"kHVtZ7DEkwLtazwi8Z/oaHS73h1Y3j8Tc3jEanmtNKd/OqLL4AOfV+WaKfbD999/G5PUEH2M5OHwzblC",
-	"M/sUX6y0mAr5ldmUzh1z7ybtF6F9ci4ehCBl5s5Hd2YakGwM+HZdl6SUF/SE2Gl5JWTkAF7MVAknzspA",
-	"C8swJYPWfkTmExT0szOoTPBwjP9QNlNl4cyTxSP2kq5ucqeYp3RDzNYmIxih+G5M9+ONUWv0cPb4hc+4",
-	"uGPxEbtoVGhGDoYFLU/YR3fvp4x9lPgf+enOrXcZtUppC6AwJ4yjuNmPBnRsntVCxmzUX5yYkSvlHU2B",
-	"3zDu58ZUSpWRRLwHdJHPeupMPfeGRohLLgv0QPly8Db6TL0XySszUzYphbSbMhpXo+LmvHCHe1ez+GGI",
-	"LQrmm+jEfJnpsC/b4lbzimvhszFrFvCuFMYTVVE8WObg9EUcGUnSUzr5bFPHY2VnzF0LsmATreaxVRv3",
+	"7L3rchu5si74KgjORPTZZ0qS3bd9thQ7YtS+tL2WbTls9fKcWO2YBquSJFpFoBaAEs3l8I7zax5gHmI/",
+	"2H6SE8gEqookQFZJpGx360+3bdYFBSQSefnyy4+jXM0rJUFaMzr9OKq45nOwoPFvfGJBuz8UYHItKiuU",
+	"HJ2OLmfAJHywTE2YnQGr+BTYGCZKwygbCXfJP2rQy1E2knwOo1P/oGxk8hnMuXuiXVbuB2O1kNPRp0/Z",
+	"aCLK+NtAzw17+vzJi8f//rfzF788YUrTX//j9fnl5ZM3rxIv9Q/c/taZMvYNTDZf+4rPwb1JFOHxFbez",
+	"9unuxlE20vCPWmgoRqdW17D9Xb+rcfRVzwt8kTVsDFMhpbs++s7f1XjgK0sxF3bzjRcTJizMTcYePnjA",
+	"almCMcxwUeA/PGDcsjl9X2xi6aHdF8/5BzGv56NTd3c2mgvp/5qFMQlpYQoaBzXnkk9B32ja/b2DpuGT",
+	"u9hUShpAsX6t1biEuftjrqQFiTPEq6oUOXfjOKnoiv/rd+MG9bHz7P9Tu1GP/o+Tdt+c0K/mJDwX37j6",
+	"We9m3LIFSMsWWvm18be5p56PRSmsoOHxohDuNl6+1qoCTf9OHxl5KmdOFJmx3IJxW1JYA+WEjWGpZIFi",
+	"NeFzUboFrDoP/DjKudxcAHymu2m2rEBfC6M0y7kMjzOWayvklHH8i6oqL61OnHZNEH3mcvSpEQuuNce/",
+	"S3We51CC5jSOzWEtUdfMuC4WXAMrFBgmlWW6ljjeOc9nQoI5YzCv7JItZuB+wAtHWWRv+H9R498ht24M",
+	"YXinH0cgnfj+fWQWwuYzfAAvCg3G4J9zJY0qnbYrhKlKjnPLa+P+xdSmAunEd6yUPVIyd/9aimv3v4kG",
+	"+Cf+nRs3jaP3GyPLRudF8cztvqQsTHhpYH01/fg2p+7ZxdvL09cXby6DvuZTJ/KRF+eqgLgeaTfb35sX",
+	"+evfx2ayKF76jTrwI/Jc1bQfN0aX/MCZtZVhv7x54aWf5aWqCwbS6iWrlIh/LCmUyHsqbsxC6WLzRX+F",
+	"yjIDvIQiww0g4Ro0MzO1kIxPuZCxF1l1BRGJfi6NBV64MfuvxkeGt5+xUlzBQqBMbT5T1yai158KOQVd",
+	"aSFtMxducidOsUHGzIx/+8OPp//1v/4zc/tDA8qDWRoLc9wo8hvLrqRaMGGje6YrBziB7bIk5ACKSyhL",
+	"d78zL1YW20CuwcbsC25ZzsvSMLfTjZhKKNhC2FnY2xOl2ZyLMjo17eu26aIwqvWvCrdnYXjR75oBLzY/",
+	"iOPHTJSeuz+NCm7hyIo5xPdatYyKXyHMVfSHmdcJQyTZznbvZxyJf28W7Bp/6nIbjt7oNFjL89kb+EcN",
+	"PdTV6iLTvYxLBh8E6kLmRsCsYpz5Ia3NrjSLYJhG34N2yAuQU/fV3z/4tx8j0746iEcXj9GcdP8/efvL",
+	"T3958uiS/df/9/+zN09ePnn8P91P9KdTtDyP2VOlmZLgNpdxe5+Xzblzyl6eP3r2/NWTU3zqf/2v/xw5",
+	"U+dDd4TOPHoQmchcVf4L1uw0CWEumgN29zfO+YfndPXDzYN2IkrYfNHri4sXJ6/PL5+5T+bMrX44LbxA",
+	"7H6tkK9LnsNFxKp77FbWP899D7NkZTANlbvHrL7gYXeWOnKubGToPztDwCo2E8YqNFPXnhR7lFuSxtII",
+	"hz1HkYweyZrHXv3T0plclTsCIHfWEX4WOLn22tdqLs0EtDNPlkwDL87YA1Rf3Jllxrr/C8umZKQ0qkNI",
+	"++P3o44l/WDTks5GaIyd27iH9rsakz/hzCRmlJJoNvfTTpZfwRvI1XwOsoDIUXhRgWT5TIkcSEvT7oTC",
+	"fZDu3Nk8fKxUCVxuqJ92KZp94KU0oXJAuqudhEc0cI6zIeuy5GMn6GQ2b9i9hSj8isYUs7+u2XKbkrj2",
+	"/PVNVqjobRNVFmQS9VXua3NVqHaSYrOTow16069a/wq4FgU48zV28VTz68iWeKvmYGdOmwvDxhpNn00R",
+	"yEaiiD61hEmPBdTAvWO28YBaWlH2P4UXM7V71v3r6Orwitj06207Bh0rq1ihMiYkczaeiQ1Jt8fpNvsl",
+	"nLpODQi/SNFvTshq+0JT0wdERULY2HFxMWG8LCmGgIYZszNhWO5doO3Tia59cym+IIhTO5iOLmjEcHWC",
+	"M9zs4eu96MRW5dGMyynczEp5ya+AmUamCzGZgHZuPB+r2npL5Ywt8DgzzI2BuR+M5UszirhokbMRrp0S",
+	"PWV/ff7qsTt+3f///enzF09ufOp3z7xmN/OieCXyiJHx1vu4Z2iMoX3tTBxhWC2rsp5OcbL3OxLvSfcz",
+	"5RLmwFrg6PkjtNym4hoytGIkaz3ViB0WkZQ/sIU5Vsom7DJRmIy9ev7IoP9ZkDhmbCK0QYVVcooE7k8A",
+	"7tDczavarEQo6SHb7apCqyoemsQAm5+i/c6Je2d8fzbvdWu035fiGr91VuRjJSN6/rk1bOrUJpuhWccL",
+	"r+osW3BndZcF8+FCEhe0SE/Rzi+EydGuZUJahf9kNTezqDnQWkabhqwXf0bXsCk4uxpTEAvmXFNmlYo+",
+	"dBoU/obp6gxOOQ2BDyEp3LFb5cyhEHyf6uGxFteA+mCHB7amnJ19TrPghlTP3aETVQYRVTCHudJL9F1W",
+	"jIYNn+Phg+//xw//+mNsh4SQw5qk+hX5Iry5HI/9r8ubk8V5mdyIhTBX6MuVSk4x7Oj8rpIv3YDQCFN2",
+	"5o6v2F44nKuIT77Q0e3rhm1rLUMw3jS5Cm2Nm7sQpBcUy7eKfqPPCZuyTS096OURvw5e0Jqdg6vqrBor",
+	"StJHbmh+k1FCU0L3ld/9uPuNh/SUna/hLLA7PRMWQsMhDDNKpfS0xXbHCKKWvts8tzD0cf8wegHG5cPZ",
+	"k5EaQKnkkjl/xAqnikkvqIUcJdIxhzRyJ95UtCFlZ2A6d87JDM9mvModDPfm8OCA6ymeYxl7dvH28uTV",
+	"+csnbU56X4ZpyHOtJevUgs25XJ7hV3cy81299O2uJPtN7V53wuxTXtG/CNZNhv89fXrx5uX5pZtP/8fe",
+	"8jjhOdi9ju+tkNMSGD34lNW1KNDxmS+4hiP665znGZ69R6JwQobfcwVQuU/QIGHR/wMac3tz4f/n+csX",
+	"p2Rd2xks8aRA+xqPSPwnOhrdrncHlvfPxByOWS2vleb0T0d0GXzg86pcM8V+/OGH72KSGqKPkTwcvjlX",
+	"aGaf4YuVFlMhvzGb0rlj7t2kvRPaJ+fiQQhSZu58dGemAcnGgG/XdUlKeUFPiJ2WV0JGDuDFTJVw6qwM",
+	"tLAMUzJo7WMyn6Cgn51BZYKHY/yHspkqC2eeLI7ZC7q6yZ1intINMVubjGCE4rsx3Y83Rq3Rw9njFz7j",
+	"4o7FY3bRqNCMHAwLWp6yj+7eTxn7KPE/8tOdW+8yapXSFkBhThhHcbMfDejYPKuFjNmo75yYkSvlHU2B",
+	"3zDu58ZUSpWRRLwHdJHPeuZMPfeGRohLLgv0QPly8Db6Qr0XySszUzYphbSbMhpXo+LmvHCHe1ez+GGI",
+	"LQrm2+jEfJ3psK/b4lbzimvhszFrFvCuFMYjVVE8WObg9EUcGUnSUzr5bFPHY2VnzF0LsmATreaxVRv3",
 	"HUAI6+drGbLI92yikjTwrv4JALURrqsHx3l/IaqWxtHHukOoBxTLvdxfnI3cH8fRZdoINgZDrxdsz1lx",
-	"nYWOPM/wObwUEvi0myxMZXxpnKt3daRgdT3CYOPShzC8lyoCLkKh2MQ5KINbLIgVGVHjpUUPw8IHe8pK",
+	"nYWOPM/wObwQEvi0myxMZXxpnKt3daRgdT3CYOPShzC8FyoCLkKh2MQ5KINbLIgVGVHjpUUPw8IHe8ZK",
 	"bsGZWM5jMldQoIpEKwwtgwXpcg0haHEFlWVcLtmcANAbijMSNIAPq1AhN4I4dmzLNzgXTzlrxm+AnS9e",
 	"W4ewbzB66kYUn2PCKW3xbvtnlFcy72ueYRcW4g6oGb8GNgaQdEb4we7MZnaT1usnJFvMRD4L0WunlqdS",
 	"mNX01up3Boty86zhy/gnL0BMZ92tm5p9fHRzvX9in83rlrmrcTRMhbFoXrozUCMadabKUi0QyJVf8UQc",
-	"dKoknNmbZ46TiLREdr/Rg53R05nPyxH5B5jkdT5VbLzuEHgHBKbsd3CXG0qp656jubdL+73yl9EdAwXe",
-	"ie7ZAFSgu/7HZWK4BfxsEvCRJASwMXoj4EDtke871zmBI2yN380fWoh9DF5uCAYfwryGhYuUdl51kNko",
-	"OkLCgiyw/qtgcqUhtiWzkQFrSyhozjccA4ykOfOzSXuJKGbDzKCcxPWE+CekXbtoADuBS8Jffpkt49j4",
-	"1rs1KmB7pRqrYtk5xCzZCRE0Mc+voIgd3dmorqO7OQbq8LmfsjnTUVW1mFInLQ20lObMP9/vrVWUPc1F",
-	"syk6W6DZWB2d0spGR1G03xa2QndJUufdG68y1mBja8j0zqo1otjLngpm50YNhLcKdsw0viIEEGOf8BRK",
-	"YezN4uCX/AraCDgaSUJj1sZ8xdxjI6iWsrzQrxUiZOIRVed7oZ9Zllk4g513VygJZFn5EK+dwZxNuCjN",
-	"I/asNED+q9uEHB+yEm/fFNU/YcD6Cf77nsPV38fyQofO1xYotQ/o24OHGwiFEc3VTkQJxjkVXcCG35hC",
-	"M6/AIxEMd95EhqkD4luEyC5nVJbJLJSlyZip85kbtNMw/z7lUkIfsHkyWBFXh8YK2cjbgGqkOFaeShRD",
-	"6WvSUqlEFVu6c8sWoizZGAhPM9FKYuJ7zPMrNxNOefjHnuBfsCwCp87Ji9Oc5HEaUQCjWNp6SVdnaRBf",
-	"H1PLtDS8LEF/ZZg7pmoLOmvyC06MdGG6ceMwLtw0TitT7JgANO2d0k+Q24qj3iHTC4S9KFVmbLz0+qzk",
-	"YyidLsMaNqfYTrrTzkonV2PAmbAbUCHvpw8x2D5F5efmVS50L+O0iM6HbTCjwu+3FFb0odplD1nWUEwV",
-	"z4vQu+4fqlTAQ+HJZ1J4ggITP0WuRR7xCsIZsZntTIWOEr56PDyUrL17KqZgLBVbNdXKM/41elb8m+9/",
-	"oD98//U3Ublai+nGg91rcUfy23oGsBuo/BDvN1n7CB/4SoVC54ArxRXIaF3wc6duH7st+nX7NlnPx/Qy",
-	"tymawW0oCLeZMnfvRMjCwyv7+O+YdTeJZDrltXHamyxyi36jj4w+dcZ1bDNgPrqTEdFgLFMyXumyTKRZ",
-	"cy6/ss4eCQPbWcHhS0VDHD+Mu1mJdho25KA77c130eiiUq5V9c5nFm94AmtVMc5CevK0DeIvtLAWJONj",
-	"dQ1BFxJYWQS45cOxfJBj+eAHqlbVUZORfv8HSKI772wTWh2AYM0k/WGy4n3O6sgCt9L87EOl9A11xi9a",
-	"WGidHTTb6a0Zbjy33N65+dNrh60BqEfsmds7WLLBw4QSdQYG9LLViN7+glUB/riJyvGuLYhrH0cego9c",
-	"jSRszZl3LkXDZtqjprOx6ZI1SL5YEGcQS7YCmqb5ppYYZwqpsq1UdcuuaqEYRONSodWh9KoH7maaX+Gx",
-	"CqUBNHUCBm9JYKgOdJkJ84hdaEI0YxFDxhYz5T7BfQrWXlqfOcJKUyXhK8N4qSScOM316uyJyaiSbSI+",
-	"OAUT8ggZSiaCriTYhdJXJsOiGf6IhWQUZnjGUKoFIh19MdOj5sPi2D7/6ygbzbgsjpyJGDtpuknPTZ2O",
-	"Q6ZQwNqwQyQlcDp1hu9WvzEe/YgpPR7G5lOpKETRTCrwa7ioEyWBHbEKkZZGqmaqLPYrViGr2nfsTRFW",
-	"pJSKDkmy8TA4JDDONScIvAYqoTr12I8SDMoj82GiMAL3DLRKhZ2llnUNtblT0ewR1hlXY/ccwwA8b+PA",
-	"y+sIJcjfQJsOEAeTl1wXreR1UsJuwyNEkDecg17PfIVHR2KDOq8v7v1WWhV1bnsQuuFlXy7o0tnt2eZu",
-	"bibU07H86RCXW/MVLaDmLlMXq+ZFzKR9DjafIfXUzcxavD/U5l7huRIsQ8oveHJFxmeemIzSPmKOW/tP",
-	"ZOwethCmf70IpTFSRjfSdNKS7bkGsGc9yGdx8EycVB+hyMZ1fTTbdLNveYjG34mHH+TeC2JUFwosoIgE",
-	"rnEAvWBtCbrLDPMxxCK0jYs1UlhvTApsqMGZrdAfJPTW3RCFCaGiW0NRjkuVX+HC0mKM/L57P4jvZ4MY",
-	"sEBKnvC+LjtP+NZmsjqfGIA48YVrmB5W120YJJ2e4rRqFCErShgM1BwKBk2DItPYx+U62LGJvTudEMc7",
-	"NuDeaPZjG15QqeIiUlv1tjVvmuN/gUVQnkvAZxG8gxTYMW7KhrYmVB79twZaJqBfmLlwAIeVTMvRU58w",
-	"WkPqzbiQ8QRW403Tt2ZszA1sUNzsFBc3vvN4em/C69JuqyNJqp20/ohvzHB9L9B4Kk3pfhiSoguXxCjh",
-	"gk26nb0tUBH1BzETT8vuefHXNUBUfFNsdlLscygTlFMdoDqEMf4oisBvemiJCDqF64BJ7j+Oa6Ftzcv+",
-	"ixmD8KKcNBjd8Gndrekf2+yBtRd3JSrzO7HZFJ1P68x2fHvXMsawO1axoBVx6zm3zFlRGK+nMGLD7sHj",
-	"Bs4WQ5ccYk7sCXHYt4hYRM+Io2dCMagZd2aXjL47AASayrFAtBoY7j3cLgClm3K+Fl/t03K/q3E8ytdW",
-	"P2zy94Wc3k4zKR6EOnMWr6pKwpD14Yv2iIYuUpyWc4uZ95O4BhkzFgaH0zfMi54wjt7g9yRl6UbyM0nX",
-	"HIfqEX/72eWLaBwnZLGtipoPSs171CKF49YvC94VxtMkL6Lro37k+dXNwhEv+DV4MaTwn7M52kx9Q6j+",
-	"kID/8hLwU3U05vnVQ+r9z5h6/0lzuY2nJZ5zxxCrJAqmn4nPxK1zoUJ2Zr15ACTjYm1WkShU1OTEKRYo",
-	"IXdOVwjcukX9DysKOPrvlB8qy26DgdS57eY+iut2w6VwuizYXF1DUzVmAEx8pjcm7wWXxcU16FvQWBGM",
-	"2pd/fWVOVtqjULxLTYjBFyt6QkJRYTcLohYUlin3t4mQhaG6HBtdh/vXx/0V7KG1HuWBr1ciH7sCka8T",
-	"hTsPwcjPROfhssXU3AuSl2fS6uXteoHgURlRZvO525jOivemX9ia7oZTxscGO0r5Yk9JWXpUZXOlAUGO",
-	"WGIXKLKTTUh2+gA3jIim/OzWL7kVO3mCJCNF696AYHtY8+jhEt+7Z9doY5/uKc2UbJGMeBnpsFrRFSG7",
-	"Zc1odKjeAV53szv9yHZ39HIXrjZo2tJ/IM1VFyNiRnxDPMyGPc0GsA/sZA/YKYu7mLrSAI7IYaCtSTTm",
-	"a6A+p8wNqYH6GEbzweaoB5wGbduTpUhrUk2zLlpuYQ+iUDLqxfctWEhWKuxqlmHEtor37vlaEz0EdU7L",
-	"RrXU7lzDZ7/PBhSoN/3wvHz5MbSBaJTI1fXOVvqeJQmR3H56MoM8EpVWV4kQfpJKpBcHkFdP6mobh4gb",
-	"1tNWh5flxWR08vcdqkdhe4mNz4hE1l81eQRhZwRM9CR7MQnd9tILSUyAMV3nTuL+mvONO7djT9FqjqQv",
-	"MYKYmVqwuXMPCCEh6CPwxWgtGSvKkk01Uqv0Gwa9LprIm0F5PSAl+A4DgbEHhUnu/aTEHK/nanDCs24X",
-	"xDBmpO3rTOam0L33YreDTGEtevqB55bVFRbtPM4eP34cVasDz1AS5IPxLZzPbw41R4dtE3DkK0UbxLTS",
-	"9E9jbH0Zr0x5IBz+nGN7D3y8nyMfr8cJNAWUFsmzQmGwuo4jKL5EHt8GKd4T6hTj6tpJ0HVwht/Dc+Vi",
-	"bT4FQJz/3AHEfsYMurFglEdtPjDh3nkETNU634kkekdXPdDWHoy21q/DluzyX9R40zIdO/F5A5rahfT0",
-	"83Mu87bv8OZc5TNRFu+wRfu2KYuWnEW6AzTNnd1jNUhcOyE9t1bwYhOOd8co8bdvCsZf1Ng05l7QBlQS",
-	"j30xkIwLe1+TPjyl+KOQjGNOwV31uxqbQaCqXAO3UAzhSyyi3XJQA2TMhz8bXEoP/oHm8p58BWohfVuZ",
-	"uOZz/mSp5LRNvyAsr8lQYQd9t91Ca333Z5/3bmdA1eNyy4K2lAagtdI9GqDeBQJtIqQws63LuTPg5hwK",
-	"+XMVzbbl1Por1Af6qlKfQETJpqI1t08WSl8xTqZh716kEhZPEhn5yzVWK6SsvQJzC5hkeF+cpcFbiW0L",
-	"5dirdyN5VCLStmJAbGEK3VASK0qgFfJOApZ8qT6ju6/TfHNba7B6eRbFmTldy2ZQFqgCnX2kRdizbIz4",
-	"XkJr3bAXKymTl74N7sZYEw/ok387t70Nid3DJFV1m63dBHfXMbralssT7LkaPeWcis4Cum/CRQmFc/zI",
-	"n6BTGFY6cHDhw8VOCdCf3PqN/OGB4m0xGkxPGzWneaJfh7FQ9Q8+/UWN31moomG74Y13z5gBaUHmPghj",
-	"+LJpWILqLk4ibnm57ZTECwYck53r+52TdYq32K2Oea50iijYOWHkPWg2honSLVGLkm0JXqsCcFZ0Lft1",
-	"Ie6ai6ETcZvna7IBrXHXCA3NaddiWJmWbN2MXN3aQYg6JpifJK+ku8ZQwnLdR3bRGcAHSCoGmY/b1r1t",
-	"Kwl9Mel7MDWGcpmnmeH3qBtvmBJC2Q788pQe8uDisZdOL8X0otgSviS3/G1dRoRs8FwBVEPURXJukQ8y",
-	"bsFcgx7yiiRzecjGbZpgui5hS+f2LWvQDq5ZCPqSBuPdztCWJN5LMRc9cHWra1WBfpGOCnJqyOmMJoPH",
-	"qBY0iG7bzV295irQL4WMIFh+BLsAkMwuFFFID3rwejLKf0j7vvgcNdCSdZ+nGlJ+l+LoFsWw0pXm7O1T",
-	"fOHT0w3Kkm7e8pkHJioPk3nA3NlLpQzEq7h4oaqB4QB/S6KDwrairf1VQd30IGm4y4hcj1hO3mcDZG14",
-	"m4a2sGpT3an1NtkTVRNGP44S2Uv5kd8B0YYBXpkOqj9qKsJaycg6ghWTyFdtJWi8bm1AQCsNbPIt5Hu3",
-	"YCL20V6tnNaVgbRalWUKRnUHdYEJwTegBS+T6SrD2qEzM1MLShxQkeGh5M+XvzUylhStmwCdQiIzMd/0",
-	"4891YrqmIL2zktBhTfnlIXFrUuTbpG3O8/gIVJEw3NJvIgxcQnQQdxD97brksseBGyo6cGBY/z1q33kj",
-	"GNs2cfaJXlzhPsJMvVwiSdRQHNVAMAioFOqn+tQv7KVhe8MHtt6v/UA92eOdckQeCbuvEqmxK4ngRgol",
-	"hQnvr8OthkQ//lADYzJGEVITQhQdp74fHCtU00Te36/9jpdm30tnRZck0IyNMgqKoy26xz0ePxqpNHXT",
-	"VMsTeK5Lz7BHPYiIjC30B+jKKmdWXYGkID7+w0olUNzWK4YahzeDJ0+bcqZta+iLnrwBaOJlnP/3q7PX",
-	"Zz89eztIAnvajbmYCwTF4oTdqH3azsBECdZcRsufLiZrS4Zkj+56VhuiggxhyvCPBiCajknbt9uJNViu",
-	"6rJApTQGZmp9DUsoRllfYPF2OHE2uibGumG9sLzR2iLhwlaJsV6ENwQZ6riCQdq3bMuh+N6wmzchvkSm",
-	"1Nc2RUaynVjSdYKmLkz0FddXt6ugQcTYsDhdvEZkvUUmPrcTTFNUGxJdBsA07LDwTJrzQvyzb/jT1PMo",
-	"mJmY3qZgvLmw4KZtBpc5bTyDDzsDWV6QcTz0rujHq2u4RcexNnOoGj3i9gAiSTv/hoWNgZjOPGKXHk+3",
-	"3MiLBvDdQ7uyP3y7sm9iFHafOXa2J8Peqadg3CQ53T38g4MxD41gTOJvH5CGXvFX2h/Ua96JNBZ4cUJD",
-	"8b3c0JHDAeZcNuTczt6e+ZmauyvIS2AlpSmjhGMPlK/DKF8/d6hk7Dx/DYu1FOCgvnk6pt1+JO+Yl6XH",
-	"b0QXKhk/X8kiRvTmvKZIxZJNNEBDVzAg37jh0mCBwIqfKpcdbEkgDcxWg/bZKOF++eTlejt3VXpxGwPX",
-	"iej6Sn5zPeDhFZzf3BXPhV2GKvB+M5BsyYdsQ43RxW2CSetTXIQ+G9npBBM3OAEtUMTJX0Ok+1G3cUvU",
-	"0e/EgQHJ2Jy9a540YNaGlvm2quzrf/vm0eNH3zz61+NvvhsNyTZtmw3Lp9OYBn+usaEByjkG+/g0xPr+",
-	"9vLstRsbCZyOHz51VUYTzW+U9mdbSZns2npEMgWXaHUoSikVW/Cl7+h1q+hxQm9etkDwPa0gZ3MuyrH6",
-	"gO7QzNrKnBwfo/X85uzyxQYxUewA4WUZ73N2DXpJRDGI2M4wgKJkuVxpEHpKM1k4g8RYza1KbMGc1yaq",
-	"pQiqh/YGlMVqYY3/URjGS6NSDknXP2iypRQebqB7CO17v9Vd+DbGd71YMTyJ0NZ9e6p7hrFJ3PdFAMiH",
-	"jiUFdilpoOCiqZec8WtAS0x2gRE/PP7uf6xgIx7vzF3NsB45iFBMLpu66ljKhmZ3C+7YLqC8htCXdVD0",
-	"coti7IuN6Fg5jSCkoREXXVdiLYOLvo1Jgg0N8+A/lMSJBb3gUayPc3CRnCVdR1aKlY68u+gUzyXTFD6h",
-	"5j5VyWUczBkHhv5IVjdfw4diaw3/TSB7wJbC8e7BkGHG2g+OTfkbLnQnN7APrUekhxdvL9tGN6Wz0KXp",
-	"NAkaDSH1HhrGH8B6scoNUUBykuKM5VvzEomvgQ+V0Gvp3C3eVbx8ox11eFx84LW5YWzvJSAYVzq32/tV",
-	"lKlEHoWH0NwfPjQXbc526LhRhbnmh27K9xtSueeu/2+8Ib9mAdyEaY0pd56KxpZLMa9Fqd0GgG7yGZfT",
-	"pHmyEGXJxsCahroM2ZNXyB17k9KUXD7Bt8W54jHwM6Abg2/GEXkWFoHGy0s7RWI511hG5b5nvDxhVOOj",
-	"V5ptJjyCzWncUcymhLQXk9fqLdhaR0pf31moyPjzB0xb/oEHDeFe3BH1iP3iHMowKPep7THTni67C99q",
-	"KemCKD1U62f0yQUOKk5ycrCjOmlgHw3L9RT2VdLk2QdYkUAyXYMuRG7jau2k0WsLLqyP3nn99oj9iA1T",
-	"ihNUTZQXuAKoWv74qXL/hsn4puFjWCeUMfcLtV0pdrOPbSk0QiGmWWtVQGcTtrVC66Lrd1db1RFEJesO",
-	"NUxSSkl6PbDJiK5VvDuBmiQJwDKvEjGIU3LpltBNvN8i8eK023Of+eaXViU/8vblSHurD6qitDG/oKqJ",
-	"qLjQh2CMvEoomnFOrP2UBkUn0AeH1+RDaRBTGbdaQie5oOPHUCo5NQmW+omGQVjj5Fo00Ktbo6swWD+4",
-	"h9CH56JMGpitJeSTE+SOWMy7NdhKqdgYgfbCQxf7BfCTYdoE18sZ5QPVOmyr8ap2rRk+t4z67ufYzraE",
-	"UDhAilUqhvdgqgITKycN5zQCr4CykMjJ6CuSMNw/WUmJ9Omtss3M5ytGPma+58BN7WxeXICFxoLhYOBL",
-	"ZdkSdXOvwvG5ut5ylCfr+m5SUVvcDurut70PYPgai4BJ8+LfAtFWalvbl3f3bvfzU2rkwAVLKc7HfVUr",
-	"vWkRiHFGjfVNtlChpW3b99rwOSCXFP4F9LXI4YTx+VhMa1WbjI1rs8xY7p4+Ebnz72qJqiBjudGTjBXc",
-	"8jE38Igv+DLDnfyog17MmJtALXmZsZJb0BjTP/rdKEl/kmqRsYobe6TRksic84u9fpR8VIAUUGR4fj/y",
-	"Bo7/m7N6MmbEVAL2u84oeJ2xZnwLrdAuRvXmzK2pc1Q0TJzIZBTdJ+ewAGKS8XbOo9FW1umIPzTjVQUy",
-	"DvAsxRWUyzjZulfEzpHH+PsYQDoVIIfhwoNIxRoRKVZEdWblfdJdJnnQFanqocaS3i7PjaFJj8pC2G8L",
-	"c/WbtjHy4N4NTVea0IjJtE3pQz8k0faTW91ApcidCxCxJuCDjXS59xkUnudQ2Uis6PGWyHsPKrP1AG0f",
-	"1MZu2MbfeFl38IlUjdCElHpjx65BFkSZsPtLOqDlXRd/issDstfeynROlB9GyGa3m6G1vXmzoZ8ENhsK",
-	"VFYeE+Vt2A1zFbmFvFfx0H5o/+2H5m2yKFJ42jLMtguRDYbsxfNslx4VdP/8jFVtv7geSQ9MhSvwu4Aq",
-	"ujVV4RZC+Te1fSumsxvSS7+pLdPu9ub4RQuNkDDUe+0rkyKUflB1X0CnNadGcIUf9Mi990WL7d+3MK5F",
-	"WdzKammh2wtu2EJUGKugE3KGhuOfZufG6yZeY0Vp785Zh96Tmtb8YUfe345Mcv6G7ud7bdegJo1nQdUn",
-	"1IWr/WeM83LW6e37h+vd8IDdeegi8dBFYkgXCdIUETT7xcVLxF5loT1yc/YjBxNtUVZxOwvoeR/Mv5nR",
-	"+jgG0npoJfHQSqK1Z+jAe2gm8WCY9Qy5XAseAXU3foxP70pnQclr0NZDfvhGSNaALMwp3eWVHXU28VTb",
-	"g9f5c29bEY6FrTbsHIpIz1n4UJUiFzaefRZDOVX1qnRsPhFRkr26uF7zso5FY/kVyIB7IBWBlP+h5JLQ",
-	"RO4Xb6WOoR/xaqBXXRXTZn7C0MPA4pMsYXELt927BhIWLByA3iRpQVIPDBUPMPgDntop2+rzPOpovJHC",
-	"wZ5mfMZaikT8q63m3SrQsmTjmhKvJTc2bBwDuXab0h8ubU52xgMAdI9m9QPW/wBY/46WjtX1dViPTlGV",
-	"mBmvusDyzulbCHf/XEhuQ4q9qkI1r7U8nyVpsPDXMJQA5U3yS+OvnatLpLtPXOx+bK8toBTua1NUse7X",
-	"7tXbRv0UVkddaFUdBWbD5E1aVYGzsL0VPmDdduKeZx+6TVKz0QRsPjvyTGOJsgJ3CbKLtbdNFSVNU+V7",
-	"qgsRyEYzLosjhT3EE71huSwurttwYBb65iWuX+316r37FMFahxMr81VJKdRPt8Yua3PDqctXoRBZJwuU",
-	"vmMljZg1QerEDWt5i6x1ApM3rAZWG4WeurxjXlFXb6UhfTX+3F6/S0Q3xdNQv87E5e7H7rWqSl+qqs6V",
-	"talAJmfxHf3cuR69hCNeFNt7M58Vmze5vbn9Lrcx29vcibBV+J353RX+Fvm0fI2RjY7edVaGhB60gqsb",
-	"/VO2/erV/bTr6nUZ23X9iuLcdXF3u+66NqYBd92zqpt2XT306ZvKctcda0pk51yunFi7V6qzvXddvHp0",
-	"7px7GHZ19zjcPewVPdNjCle06s5F7aqZ3Re3m3nnQLrnx84Hryql3XOychLsfPq6/up3Q1d17bpj/dDe",
-	"df2GnnuPRuPKUt/Aw8faUAxblc769ezGVnMz+zOl5A/vx5Jp8JBNP7STR6Ib9aJOcNqcV+3+T8ERpdv4",
-	"yG1cuvDiqGu3lwZUN+0lcDNWr00u6AYniHe172yqcPyLYjPwrh1fvEBznQ1OO+ml7H2Do11L8vfuvZpK",
-	"bs2TdXmJkoU0jVg9llQwvHNEVCq647I4P0soY6KPik+zMVHSoNzoSTw8rhKtUxLdDtdG5tv94VMyekt0",
-	"XDMoJ7HF31PJ5NCGVomiux7NfKjCrB149Guxtug8xtyg1cLAlkaROfdVJ9R/dZNKZ3h3ac+KM+SWeJjs",
-	"nIrZO3xqyZB7Yj2qkseqY866+5wKs5iQsYH1E0pcNy+Z9MqsmXn/cd2Z7E5RdDmvoARLu2qAdXXWlBJ5",
-	"QsBm1pxxV2NF20LYWaC/iOOXOwV0sTC/tNiyw4d9H7mrmW//kzS8VLyJUvvz69S2AWn1ev+5nkzwajIx",
-	"YPvyP/Sljd/K8u5fGVvS9YD2ehsKdc2bJGaCiE+KSbJTkf8xOY9b9BIyMWzuEMm4zmfu4BPOIqLaarsb",
-	"TbjawGFtiVdEYm3YnU9s1z26O5oY1ros7GrqVfiGeQPaeaXac619tSeyXe2DdZN2SHNewBDFme4DlWpa",
-	"nmpLvt4jCcE3bjjE6rK7RVKiUxR90LaFvJkv+VwD/JOobamZE9bFIu6LY/sjJqSxXNqM1bIAzXhgYXyo",
-	"1/jy6jWawPUX5M529NQm00OzPboMtPjIZn5STcj+gCUgWWyBO5pC1TofSondnAZrYoHt8IW5YmLOp26D",
-	"IXD0zdnlC7cxnb1tUvjQneXt3gCLaNcXz14+P35+/tJDIkhbBXvNx8CEvAbpNkq2OqZN0GqAm8+srf6b",
-	"+ZcO7HzTgq1KRd0OtkYTg8kZrWdeCcAOU9N4q89046hLsISvmSpnp3ZAPYhIxXxf4S70OSIoHpA+93F4",
-	"hL6t6z6G2zqZp5tRmr0+f9LpHERtDany2M6EQQ7AXvjCPz6wiDKpD+HYPzXmppudGqpIVcWa4/JBIf4J",
-	"oY9zJ5KRWN4z55mddHB4DXbLKmZmtWUF0gxxp0RqLd35OplsNqV1ZoiYwyOWu+U8CRx6+CQly+Ujd1v4",
-	"586D0N/KgV7A24ObIS8W8r9qVVUEJvbaEMFbgGF9NZnEO7YfXCGr6kEf/8n1ceh3upnAaGmFE+EkN7nD",
-	"om02Tqg2lLfTvbfJE+Az+4QcQetEIDaR5djolmFWuVbpgfFZXYFKDDvo/gpQET7AywbyjQkZeqwJGegg",
-	"x2BEAb7XH7p7pIIANyfMH87JhxKBgxwcHr34cHb8uc+ORGugoV3FognRZEu22zUWu1VzsFt0/lqlTW2B",
-	"HB7Z4QfRjHR7V6YNrNwN2Cg4uxba1rwMXc4wIBeS7g+8MJ8RL0wH/P2gcbvoqm0B3bYl4j2zyWxHaW2A",
-	"WG/QBT29lRlfIKfEw34etJ+30TN067U/D72A9R0PiuG+d3myt+c6jPxGhzU106219/BCVVVLFGU9oDxB",
-	"lPyn2/OXxBdB04QguvkpkfdSa0pEvoFvHoCzO5QRIt0B8zlxMZCbTHwmzkLX4BvTtExgp4jfWF27tYHE",
-	"3MLkiO7VLWwLx/p333+dcIYfiFc+E+2GyxZVa22/4g33bxheFm/4cRn13LZ2uWx6Bt+8v28ySLiOFl42",
-	"DAAsV3VZYMJg7HZ0WcQd2EG9gVMsK4doGRzpDKDKIia0L7mxKQHdibuvTZrg6Xc1XmmQ32kn3Y+pxYON",
-	"g+hka72MG+FYm8Kskc5t4dtLdQUxSP8hoOA7p3Eo0r42kFzLLDDYz4WsLdx6afuj+f16tVMYnXevmjen",
-	"fiquYWcPXizSwLKdWD4jCX4FafXythDqOB6WHr0VGL0FMXV29M33PwTUUwscDv/S9M3wm9+AtJkzIWbw",
-	"YRTHztke7T/ossTymEi4b1ivHXwIFNHWgaKMInNfKGO9gVsIUrwWsA9wIjGVDB4uZsveeR537e60UqIX",
-	"kP+U5CxGIedrZLCer3EiqDVPWyUaLBnf+iLRYSPOwIgEVlQG0dZAeAOULxmUBha+XmNAedBmHmnTvh71",
-	"122/q3HiC6qavsIPcQDOP95MhMwqOUSl19LGmgtRrc4VtZXp96QFj7F4cjvr1N8VmbPesJ6F2xCeHV5E",
-	"RfPvXti2fQxfHj6J5j0msj+bmE4eejAlCt+2jB7viA2IGD4vdYTMru3h1B+1qusS9lnk2UvNNIGkNhng",
-	"7vOjaZpRvY+RABrIay3s8p1TqvTdpi1EFE6OcqWuBIS5PBnV2Kfv/w2XtZNQib8C9WANVg+qavQPgGs8",
-	"tv21M2ur0Sc3ACEnKoLDQQ6PjCErkY9THDWhihCkbLmtc60MZaiCSuKyBQFT9ydspauqJSvFNXgOvEe/",
-	"yl/lbx+OnHz85usenB/ti+XQ4mPux7Zn15xfARP2EbtA30Zpd17SGI0F7OEDQmNOytmmGeOFc/SM9Rfz",
-	"ssS3PnOGKr3NmRmGcUazxHD6UGdTak4aVcJX7jU444wWpNW8T969fU43OeX+2/9z5P7hCE3P3x79Kp85",
-	"65T8uIrax7FC5fUcq8/+29vnT9i/fff9v/5LaMlhrDPY2G+5KuA391l4ZPwm4YP9LSM0AfYXe/SrfCnc",
-	"ceoe7JxfVjkbYrzE/5/4O9ycuiXE34Rhv2EJzG/B8pioslQLbGX8G2Udf/Otry3ouQm5x1/lb53sI+a9",
-	"/8OKAo7++29Z6NFICzyvjVNuZfHo17bV7cmIekuOOu2oRl/76IPklRidjL599PjRt75KFLfBMbcWZIhM",
-	"+J7CjT97XjhDWBh71lyFBUF8DhajY3/3u+cfNaDh5jcPOhNuq6IRE93bG6d5aRTNu1FzcK4N+mIlTCzj",
-	"JbmnsVe5C2Jvan3190h7VCnpnd9vHj+mXoJYmogeeFWVIscvPv7dqHZT895mWjNB5xbmEbNnIxp4OQsB",
-	"B4oUTnhd2tRbmvEfh9aIqNXq+Zw7ne47l3Pi7HVGUAG5cBKQsYXSxlIQL6O4TrOj4FoU2BDa7Wonvp2g",
-	"B+N5IA3gU7fQo1IpbKJEamR0MroWsPCmfCtFxyVwcj0qb+usCZP7+cyvp6YI74+KWFZ7r8iQog6+jBgN",
-	"3z5eCxpGOmIWA9vSauAm2gx948CmHp54deS0Wrnc+ZOfNuT3u80veupm9PaChMvD8KM96zNyp4bThtGw",
-	"UWBI0JwC2yYkyh8fJCZuJFwLs0XbPMFLoJ+e4aP1ydqhc2IPGQ99yDpMCQfsPQPs5OmOB/xDxmZqga13",
-	"57VHe4WINvaTiQ0HPvD8wBptK/9Uu0QJrdVZxNsL3Au1YBOumV2oFfjeVDvTgmMX7546qMWRJY+xJw0c",
-	"flW2YiNvLzkuxVyk6Y86F+Kx3+dCsgJGm9L0S1Ma42TKKG2hYONlQMFhfa3SzIh/wik7wr/6CDnuUIq5",
-	"Wk+xGJEupQu0UFthWEljbfpKh5W1aomtiiOSdobG1B4kjNbcbckAgO0pTMukKP0ETpKWm3K0/glr0MWM",
-	"rZf1JVYp+HM310oXslyG8ma0QgWaBnNnnTZdeCNv9ljh9k3rzQkwPeDMfAoiO8N21Ebl3t+9AKXVVLXc",
-	"g/iE2mfnHkxqjKL1FqBj79UkBekt8OKJv2aoMB1YgN4ogzaWO7DQ7/F9WqNCQz+1Tx+UBNx8t88+uFc7",
-	"oxZNjbnSKRfAXbOu0uht33y/49WHFU5c2JdqGhPRX0KvGbRA9+QCtJ13Z/7JhBh1XrUWvGTIudvLXMsS",
-	"BvzlsoLPQ2Tf34kDYaMNyM9MqGpaVohKYKWbdXBSiwfxr7/qGHx4a7n+el/xeKHGDR2Ec5I2HO8exM2J",
-	"QaAN6sgWBZe8EHYELefELJj0C6rlcSFMVfL0qXtRgXzqr/kMJK8z4V8//joOYPgFxu9UfgV2HzPuZjrX",
-	"ADJjV7AcK64LdMTmqjawMvEZU9dIYNK8nyJgP3z3/ff/QjG+nGstfLZBw1xZYBM3oeN6MgHNKq2sylXp",
-	"7/v6u2//ZYiXVy2PK5HbWsM2G+qNv+TzWszNIwB5H44rwm5EDrmxkByHsP7oqF0SJmbvKt/M1MI0+h4l",
-	"pf+adcgvSqC053rgxv6knlKatodn7pmNbrMMh4tyeBRwqZTx1B6qbtsehXj6KfXAEiUwY/nS9D03k97n",
-	"08Cf9pk4n7c1ftbQHqpeyfx0Y2mDMt4v3bKgpEWibDJeEZlIK9OY4mfoAcOxLxvBouZbcygE35CvbIhP",
-	"mjLHzgpVWb8t78AaCsRnkU6KafKZAfVKcWgBvvVmltDXezPnO2J5YPGJqCc3rU6K6jkT0mOSGkHqr+XB",
-	"3ZEOkb2zGvj8GV0UV/Mz4BRA8nr+JTf2CO84On86ut056wxeGuKRwZGsLs7O05UGfuIJj4jZTRbsdzXe",
-	"RxiJypgZR1/qGvSRAWkZzegp02DqOYWZ1qekV7jAMzkmg5dKXZ1Zwkn3O4D91rlNBGC9P+qWhqjRSJIf",
-	"7D5NsZtvXz93d5KJC63koSzNimHukUpuHltGsf7bN0DOt4W4XzSw9B5C4pxWGsFWuegfzN6zLXNIgfAT",
-	"dfD48y8zhTC8xYxjMzSg9NlitsyYhAWE7GxfTdGwf6dFwLNw/1HszK2rqIw9+BISoHIv1lrxotXLN7HV",
-	"tmIQ/NPv2DBq37mpV/F8uP0CnBVFUKpjKixQknCCLFdFp9s+n7pDudKCLJjkQq2glTr76vij+9+nbY7w",
-	"U62qF4FrfcgGc09+C5PRnbq6z5WeQnsiESiyLJC/aSbklHG5DLH1vrOVJSM6+56X/eqJp2C5KA8sqheS",
-	"HtXCbCqlkGAidFNHDN0MymswPXUJ98DJ9eSR2ceEH9xn1GCsL3zaUUcVrryZq/f4S9Jo7zqbUjnvwWbM",
-	"qAbITOjAsEclLND2XhAo8xaK7TifQX6VNh+euJ/vdxf3ihG5IeJY7wFqB3aGwXVcvJxLNgZWGyg8vI6W",
-	"zKqyIPgKO/Lxa4/1bdslZHRcIf43v8pIUQwyA8OqanDrbtOwu7d0wZegLpJsOGeGjWGiNGRx8F6XG7bo",
-	"gZzHq/4EqgbDSc5mIuOoJbuwIQW9EBVQLgkp8MsS/wYLar0mZOaxgJ3biO+fKsQbUWO+2an7V8nGbtZN",
-	"p30bFWgM1F6/q/F2b+cv7oJe3i5Vag2KgYQq5AVWYeYzURbaOXAaWCmMhVQWyjdNSOCsvo0RSX1RzvNf",
-	"1PjgXtdfsK6g6yKfNu1oOKMZXucLkIqKYmmpOqKGYjTEVUMe8r+o8e7spC+cxxqHBoRn+BzYFSyZBltr",
-	"SdvH8/w1rApBeNaDqucFzCtlQebLo7/CMiVG3zxO4fX271s2PR37qMdv9ilnKe24p7Au13rpxKnkkqna",
-	"nnpcx0JpZLGtiaoWXaSNOM2GUK2G69zPxx9/V+NP27LgURnbscN/V+ODe0wHn/pAn9k4SsZCZfrs2dXJ",
-	"Pc65zKFMGz9P8Pf9zvMXJOJIBE68B+6Ir2WhmvO4EMVN5Pl4tVNXfNpf8St42m3fdIu5v5lC6+VKvIL5",
-	"2LM6bPgRt7EDVW4hnsi6AXDk4m/P9wQhWq2Lb1uKkIUTyptDLzjEEU7A5jO4oaC4Bx5/dP/7tBUGG4eW",
-	"9JSRUNnhmx/6Y7Ro0+K3KhDxbARbAa63RJbuVVjcMlPR8h4ir5SoCh07UIvMuCR+T/QLaNBHqrJiLv4J",
-	"Bfvbq6d/zRAuzDiOg9EEspVysv4i5F4HxZGqt/i3L/Cai9reh5oZ4NyOe/cSXXNWx4lenjdEg75Wdj8w",
-	"0FVN4SRkMVNlQ7ZxswVXZbFlqVVZPJzlY98ICa1VpKmh9kglt1SBPnjWO8QqSSX9plnVu7BX96oUzyS7",
-	"+NvZnkR+RcaTynGilcTw7pjnV6cEDscoCpekzm60TJ4/eYs78YY4kj8/lwIHloLFllzuaXXQl/Mk325J",
-	"AtYZF6XxNiZCFhigwiYkRPeYeS47DIrNQDarOoYplzdwTQLpXlXHQgxg31JE6rM/st6ApqKczaNkX1yA",
-	"sQOvfe3NTr4vSLNTIayxgbbIcy6qQFk350s2hoxx4kkQpW+Cp+ubWVW6ZVfdokpC2Odz1CYrIanNZQkf",
-	"uDdMFx66PPQ3mijfHZtC60F/WOV+xy0hLONTLuQp0zDBJoUTT+hqiWsVWfI1W2hhwYQeJUo2BBidRtw3",
-	"XGJTz2FbUsj9fhtbKot1Km2i5PiZRCmJ3+nsFYrVYIJBQzTK5tNo2BhFwgK3VwJhGNgqB5XKf0E64SXY",
-	"NcLKGZQFWXqYEPYtMUkKFVUBicQS3EiEbIdhMKUmGhbCvUlRrP7TbQrqwzO4CPTxPRaBNpOTKgEVhi24",
-	"3I839kvXEG3pYNAVj/b37ycTWcp8kcWPnhvtdmGbVLwlHbnpGX/pYxzd0su4gfN9ibyy+8CQUN8qCvas",
-	"uiFItpW1S+9DMIJopYpBsZiSo6W8NQv7kq55W5dA9DaHRoB0XnjnGBD8yrbXDR7cqK081MuTTyLXhvsL",
-	"kXY1rB5WCyhuCSPtfv5hMn6vYbEyx3dcbbP+6gMuJ6FLdV3i+RmkvTcq399w/NE9YSd0dHXhYqiF1SC2",
-	"rj//QkqcOt86pe+kibnYAmP/CexLuuKAZ7N/Q0K8/Aj349nNuVyuenUUQqJ8i65l6InaE7KQCCd05mz/",
-	"CqE7XXcHkLqjRaLyLmx7seJju0Vw63NKKVNdS4PRjR0HaATIFGpttop8KMfZCjnxnXX8A1nbJQRN/7Zz",
-	"Ppd3WiZ/mzWm704usv95L5CDMG3EaFeWK7O2BieaoreuVF9Qpn/2dsDay3DRn6NCx3/uweFiYVpDnc46",
-	"2yX1sWkaovdazzmXfOrbACXX81W46C7MXv+yPibvWVnuY8sg2pkmYg7S+upX51soDWKKDW4piK7wUiKh",
-	"Nbe0b8N3HqxSqpnIu7VrV167qerm7fLe+kCD/IrxZpX8kz3RfAX8yrAn56/OfRP2omDCnnoq5gK6MPWj",
-	"Wl5JtZC+npXQi3IKGsussEOGrs3QqoSwtY4rLraAiN5woQ8rC903/FGFAT0c2d2f8Tq60CgBVFXCKXms",
-	"hWoBrZ4FNly7VLU2t1n30A8puvQXkwnoN/6qA65CeEWSR7CAvQBpVqd64onPaa4xz7OyQBmbKhVYdv9R",
-	"c22BEFuSzVStbzrrH/2fdvqp7aYbZqT4599foaMfwOlKt+fcSS8Gw4RFNp+9lDseZo4e71u/bK973J+W",
-	"cda1f5pPjS1ChYmHEDI+C1SSO+rYdlY//qS53N8C7P9YwfHdubd8ZyfKO76k1V07VuZ82TSKsPwKWOg8",
-	"cytl1ats8XPYjV9M8WIwB29Zv5gjw1bGfMOJjGkxndkB/pW+2uVc6SszlMzk7qIaPX02fXU/LSGEYWNV",
-	"u62o2ITnYD2gxE/VV4aJAqQVdtlTFyfijviFd0NA5r4i2o/hSshET8g28La9ILQVIHqLf+bn1qPhR+Ec",
-	"NlaKHJt3KM00OKecB7pmTmt96mxFahnpvoPVciyop2PPGH2zzNu36EV72V3spuZ1dxcD+YVMSNSUDfqn",
-	"M4+IXUzpOPej2V4l4wGb916390UhPX9Rmng7sRdqIDPpFCMvsO1soU4bHgVhWI5x/qL34mFJ/jbpf+OL",
-	"9v8MoVz3rQeP4+KEhiDuKePMzDBpTg0SqQ06kh+gnSkMUxJu5Um8A1zEXVmX1wNIiH3/wM+Ny7zkYygH",
-	"tzXaxt5yr9wJuGopJYO/7YmmBdvde5qWDg9LxqYCuyUxmlifIxS+a5nTTQOIg5260ZCrqRShHVvU3HpL",
-	"15g7aqAVGqFs9q1UFhJdgDdNnyeqWnaJI6iRzUSr+SmRSnrbq9vjuimTD2FJtZA7m3nicO+b1OMO2pK0",
-	"/jcRnTZcHhO094U5ZabW17A07AqgctIrbH9BNMA16co4USz93MstwzYG23ThOqNBp0fCN9n9eGzP3ST2",
-	"sS9/WZn2jHHL5spYBs4NJl8LfYj92KDYSWwMXCM2Gs8jpRk66dSAMmOc/fzz+dOMvTp7kjFPpZMxUdCF",
-	"CCzq5Zn7JqvbbZ934aK7WBP/sjt3pMNHegsksLhp4PmsrQAQmpl6LMGa23nS75rmtneg29Oth52RvKnF",
-	"n7+9eHV0eRFtlo4fv9vH9rgTf/nn5lr/5M5zzrzwEykFjrTJkrr9RFhPPPtXq/h2KtWm5XAq8/JOTCVV",
-	"Me/+5mey2Atq/JlHEXdaHfvv4XkOJoVBSyVF3jWPOdj5Gl6R2PrhQ/bD3SsMM2IqoWCi99wkKIXEVJ7L",
-	"e97aFTdmoXTRe6s2N9y3VbVl1TfW6cZL7xuFj07+/n4l5gZTIdHWws5X/fYKkVGt7P1d56m/aIcrik21",
-	"qUIs4YBybFR3302R3+F6nMu+Z3YzSfskJmhbiptAvhVWscH5qQokhktXslEY8sNupLAy4T1UQHfJjz/6",
-	"P23NuT+TRas5d8PCTUfL7hUZfo4OrLrei+30DCPVfqzY78QdqWSNYuGK21ZSyCm5eJEl4HL4vHtu3a07",
-	"reHfvYNdMINycpfBatANNwH1rb+Cqje9vPca0wHrd3jB3ZxiDdf9ZijOnDKpJGAzU8NI3/WNat1F4Kqf",
-	"aOBcwjBXsxCTCWjvCt0WlWSufDB10TQenqmyIHsXGTxXe82wGmMJBfEW9DV8vdO0fUuGi4a0N7nnzC6N",
-	"+e729t+EtjUvV7nEyXZvnFTknOR5b0/fQlkKOd2+OJfhoj+IZeK/p69hsuDLfVUCdbjVhCGYhZpgmcle",
-	"DZAt0Orw7QcrG2wm927RtGdFAcXKu2OWjTsLHzGyNnMNNuADy5LOSu9DUNmAwaaKkiqz9pC5h5UFP3EG",
-	"0ZyLEsN4Y+zXzcuSwoYLGId4wyPW2VZ4J6lnHHSGo0aYaFd0BthLQQEcf/R/2okNbSVoqzI4R1svC8Ye",
-	"yILMvKAZVi1auyKWe7RoX/vsL1K4+j23x8WUCp+ctl1vsxLHlto9JXox6+WXtRShCfE+C+AbYggm1QIJ",
-	"WAwAW3ikm3AOnharvTZ2LYO6gh2e+iVd8kc5DZVfjz5noZ+dPbvo9NQ7OQJf8SugL74TH6bgy4gL87O0",
-	"onTSCR8qoZ0382+P19oaNAQm3/7w/Q4Kk2wEsiijXRPOLZOYN/IvaoP3jZBlTbRwF7l4JEB4F205VyfU",
-	"f8iZXeHocB4Jlle4zVWXJR87YSCtteEOijhSEIVwd2DUeuERRe/WslbtR+Od0ZN8WQi9JSj1vBQg7WnX",
-	"ZBmo8o4/4v93n/9+AnaHqWxnn+33HFEVyEgXqz2Qe8C1QlYDHPta0MpjkvYQpbKa51eh/qmOHu48v7oz",
-	"jIf/U39cUBL+gR8GRew0y0ZIWrq5nhd6pfKaEZiNCg77QD58Sa9/810kKlITuIPV0F/YR20E2oj99KO+",
-	"YogkZBqmwljQUHSZAkpwJ6ydwZzxcgeebjW0YzU3s+2mEl6xw1K6nBGQ7ytnApQB4Oc8G8Lbrp6MvQJC",
-	"nbPs68fJThmHo/0ys7vB+JcCTGAcwtVwlj3OX0Y0Edx2GqhQdwuaVMqGzPsGimqzqxL+Z3NXZfDuTX0N",
-	"Vhr3fpLBWN4kpnJnLnijhjAZjsFP+Xxywh301dePI6YTfd/HEUhni/597UOzVj1kQXjeZwMTzf4l993w",
-	"nWQsLVN7I3isQBslbyRXzb48/uj+t9Ny88K223Crza17dx8OpkNpRTfErKVxIROWumu2efRBWzSODydq",
-	"oAPP3OFtvFpr/8wIWloDdrMPW/A0UNV+lUDdbsWR7E1J3Cvc5A62vyedaua5mX9nlCEX+bqnkXm5/8o0",
-	"12IBmCoHOHuLhngheZLfHY/jPRI4qgmjqbgTxsbDUjXeB0fjPZAzLgIbSE/3hK4/cuuXNl0v9fKX8Nwe",
-	"qWcJdqGw3nVwJ6FrKvTbuK/jLiZaVzaw4MHvnLUN5++f6Y3m+VLfRf2z28GUKO/0POXMLx8ytxpmFeXS",
-	"aMOjmC1WcH1bXSISr57Mn39qys9VbOXHEGr9+3sntg0w+u/v3bd4hjG8rtbl6GR0zCtxfP01Vjf6t31M",
-	"kWl7wolACuDGtMkwTpT+sWrRThEf1amu3/qm5NKwMQg59Z1FCg8D9/chGWSE1FxMEemGFn5I/9BB/en9",
-	"p/8dAAD//w==",
+	"dKoknNubZ46TiLREdr/Rg53R05nPyxH5B5jkdT5VbLzuEHgLBKbsd3CXG0qp656jubdL+730l9EdAwXe",
+	"ie75AFSgu/6nZWK4BfxiEvCRJASwMXoj4EDtke871zmBI2yN380fWoh9DF5uCAYfwryGhYuUdl51kNko",
+	"OkLCgiyw/qtgcqUhtiWzkQFrSyhozjccA4ykOfOzSXuJKGbDzKCcxPWE+CekXbtoADuBS8Jf3s2WcWx8",
+	"690aFbC9Uo1VsewcYpbshAiamOdXUMSO7mxU19HdHAN1+NxP2ZzpqKpaTKmTlgZaSnPmn+/31irKnuai",
+	"2RSdLdBsrI5OaWWjoyjabwtbobskqfPutVcZa7CxNWR6Z9UaUexlTwWzc6MGwlsFO2YaXxECiLFPeAyl",
+	"MPZmcfBLfgVtBByNJKExa2O+Ye6xEVRLWV7oVwoRMvGIqvO90M8syyycwc67K5QEsqx8iNfOYM4mXJTm",
+	"mD0pDZD/6jYhx4esxNs3RfVPGLB+hP++53D1D7G80KHztQVK7T369uDhBkJhRHO1E1GCcU5FF7DhN6bQ",
+	"zCvwSATDnTeRYeqA+BYhsssZlWUyC2VpMmbqfOYG7TTMv0+5lNAHbJ4MVsTVobFCNvI2oBopjpWnEsVQ",
+	"+pq0VCpRxZbuuWULUZZsDISnmWglMfE95vmVmwmnPPxjT/EvWBaBU+fkxWlO8jiNKIBRLG29pKuzNIiv",
+	"j6llWhpelqC/McwdU7UFnTX5BSdGujDduHEYF24ap5UpdkwAmvZO6SfIbcVR75DpBcJelCozNl56fVby",
+	"MZROl2ENm1Nsp91pZ6WTqzHgTNgNqJD304cYbJ+i8nPzKhe6l3FaROfDNphR4fdbCit6X+2yhyxrKKaK",
+	"50XoXZ8fqlTAfeHJF1J4ggITP0WuRR7xCsIZsZntTIWOEr56PDyUrL17LKZgLBVbNdXKM/4QPSv+7Q8/",
+	"0h9+ePhtVK7WYrrxYPda3JH8tp4B7AYqP8T7TdY+wge+UqHQOeBKcQUyWhf81KnbB26LPmzfJuv5mF7m",
+	"NkUzuA0F4TZT5u6dCFl4eGUf/x2z7iaRTKe8Nk57k0Vu0W/0kdGnzriObQbMR3cyIhqMZUrGK12WiTRr",
+	"zuU31tkjYWA7Kzh8qWiI44dxNyvRTsOGHHSnvfkuGl1UyrWq3vrM4g1PYK0qxllIT561QfyFFtaCZHys",
+	"riHoQgIriwC3vD+WD3IsH/xA1ao6ajLS7/8ASXTnnW1CqwMQrJmkP0xWvM9ZHVngVpqffKiUvqHOeKeF",
+	"hdbZQbOd3prhxnPL7Z2bP7122BqAOmZP3N7Bkg0eJpSoMzCgl61G9PYXrArwx01UjndtQVz7OPIQfORq",
+	"JGFrzrxzKRo20x41nY1Nl6xB8sWCOINYshXQNM03tcQ4U0iVbaWqW3ZVC8UgGpcKrQ6lVz1wN9P8Co9V",
+	"KA2gqRMweEsCQ3Wgy0yYY3ahCdGMRQwZW8yU+wT3KVh7aX3mCCtNlYRvDOOlknDqNNfL80cmo0q2ifjg",
+	"FEzII2QomQi6kmAXSl+ZDItm+DELySjM8IyhVAtEOvpipuPmw+LYPv/rKBvNuCyOnIkYO2m6Sc9NnY5D",
+	"plDA2rBDJCVwOnWG71a/MR79iCk9HsbmU6koRNFMKvBruKgTJYEdsQqRlkaqZqos9itWIavad+xNEVak",
+	"lIoOSbLxMDgkMM41Jwi8BiqhOvPYjxIMyiPzYaIwAvcMtEqFnaWWdQ21uVPR7BHWGVdjnzmGAXjexoGX",
+	"1xFKkL+BNh0gDiYvuS5ayeukhN2GR4ggbzgHvZ75Bo+OxAZ1Xl/c+620Kurc9iB0w8u+XtCls9uzzd3c",
+	"TKinY/nTIS635itaQM1dpi5WzYuYSfsUbD5D6qmbmbV4f6jNvcJzJViGlF/w5IqMzzwxGaV9xBy39p/I",
+	"2D1sIUz/ehFKY6SMbqTppCXbcw1gz3qQL+LgmTipPkKRjev6aLbpZt9yH42/Ew8/yL0XxKguFFhAEQlc",
+	"4wB6wdoSdJcZ5mOIRWgbF2uksN6YFNhQgzNboT9I6I27IQoTQkW3hqIclyq/woWlxRj5ffd+EN/PBjFg",
+	"gZQ84X1ddp7wrc1kdT4xAHHiC9cwPayu2zBIOj3FadUoQlaUMBioORQMmgZFprGPy3WwYxN7dzohjnds",
+	"wL3R7Mc2vKBSxUWktupNa940x/8Ci6A8l4DPIngHKbBj3JQNbU2oPPpvDbRMQL8wc+EADiuZlqPHPmG0",
+	"htSbcSHjCazGm6ZvzdiYG9iguNkpLm58z+PpvQmvS7utjiSpdtL6I74xw/W9QOOpNKX7YUiKLlwSo4QL",
+	"Nul29rZARdQfxEw8LbvnxV/XAFHxTbHZSbHPoUxQTnWA6hDG+KMoAr/poSUi6BSuAya5/ziuhbY1L/sv",
+	"ZgzCi3LSYHTDp3W3pn9sswfWXtyVqMzvxGZTdD6tM9vx7V3LGMPuWMWCVsSt59wyZ0VhvJ7CiA27B48b",
+	"OFsMXXKIObEnxGHfImIRPSGOngnFoGbcmV0y+u4AEGgqxwLRamC493C7AJRuyvlafLVPy/2uxvEoX1v9",
+	"sMnfF3J6O82keBDq3Fm8qioJQ9aHL9ojGrpIcVrOLWbez+IaZMxYGBxO3zAvesI4eoPfk5SlG8nPJF1z",
+	"HKpH/O3nl8+icZyQxbYqaj4oNe9RixSOW78seFcYT5O8iK6P+onnVzcLRzzj1+DFkMJ/zuZoM/UNofp9",
+	"Av7rS8BP1dGY51f3qfc/Y+r9Z83lNp6WeM4dQ6ySKJh+IT4Tt86FCtmZ9eYBkIyLtVlFolBRk1OnWKCE",
+	"3DldIXDrFvU/rCjg6L9Tfqgsuw0GUue2m/sortsNl8LpsmBzdQ1N1ZgBMPGZ3pi8Z1wWF9egb0FjRTBq",
+	"X/71jTldaY9C8S41IQZfrOgJCUWF3SyIWlBYptzfJkIWhupybHQdPr8+7q9gD631KA98vRL52BWIfJUo",
+	"3LkPRn4hOg+XLabmnpG8PJFWL2/XCwSPyogym8/dxnRWvDf9wtZ0N5wxPjbYUcoXe0rK0qMqmysNCHLE",
+	"ErtAkZ1sQrLTB7hhRDTlZ7d+ya3YyRMkGSla9wYE28OaRw+X+N49u0Yb+3RPaaZki2TEy0iH1YquCNkt",
+	"a0ajQ/UO8Lqb3elHtrujl7twtUHTlv4Daa66GBEz4hviYTbsaTaAfWAne8BOWdzF1JUGcEQOA21NojFf",
+	"A/U5Y25IDdTHMJoPNkc94DRo254sRVqTapp10XILexCFklEvvm/BQrJSYVezDCO2Vbx3z9ea6CGoc1o2",
+	"qqV25xo++302oEC96Yfn5cuPoQ1Eo0Surne20vcsSYjk9tOjGeSRqLS6SoTwk1QivTiAvHpSV9s4RNyw",
+	"Hrc6vCwvJqPTv+9QPQrbS2x8RiSy/rLJIwg7I2CiJ9mLSei2l15IYgKM6Tp3EvfXnK/duR17ilZzJH2J",
+	"EcTM1ILNnXtACAlBH4EvRmvJWFGWbKqRWqXfMOh10UTeDMrrASnBtxgIjD0oTHLvJyXmeD1XgxOedbsg",
+	"hjEjbV9nMjeF7r0Xux1kCmvR0w88t6yusGjnQfbgwYOoWh14hpIgH4xv4fn85lBzdNg2AUe+UrRBTCtN",
+	"/zTG1pfxypR7wuEvObZ3z8f7JfLxepxAU0BpkTwrFAar6ziC4mvk8W2Q4j2hTjGurp0EXQdn+D08Vy7W",
+	"5lMAxPnPHUDsF8ygGwtGedTmPRPunUfAVK3znUiit3TVPW3twWhr/TpsyS7/RY03LdOxE5/XoKldSE8/",
+	"P+cyb/sOb85VPhNl8RZbtG+bsmjJWaQ7QNPc2T1Wg8S1E9JzawUvNuF4d4wSf/umYPxFjU1j7gVtQCXx",
+	"2BcDybiw9zXpwzOKPwrJOOYU3FW/q7EZBKrKNXALxRC+xCLaLQc1QMZ8+LPBpfTgH2gu78lXoBbSt5WJ",
+	"az7nT5ZKTtv0C8LymgwVdtB32y201nd/9nnvdgZUPS63LGhLaQBaK92jAepdINAmQgoz27qcOwNuzqGQ",
+	"v1TRbFtOrb9CfaCvKvUJRJRsKlpz+2Sh9BXjZBr27kUqYfEokZG/XGO1QsraKzC3gEmG98VZGryV2LZQ",
+	"jr16N5JHJSJtKwbEFqbQDSWxogRaIe8kYMmX6jO6z3Wab25rDVYvz6M4M6dr2QzKAlWgs4+0CHuWjRHf",
+	"S2itG/ZiJWXywrfB3Rhr4gF98m/PbW9DYvcwSVXdZms3wd11jK625fIUe65GTzmnorOA7ptwUULhHD/y",
+	"J+gUhpUOHFz4cLFTAvQnt34jf3igeFuMBtPTRs1pnujXYSxU/YNPf1HjtxaqaNhueOPdc2ZAWpC5D8IY",
+	"vmwalqC6i5OIW15uOyXxggHHZOf6fudkneItdqtjniqdIgp2Thh5D5qNYaJ0S9SiZFuC16oAnBVdy35d",
+	"iLvmYuhE3Ob5mmxAa9w1QkNz2rUYVqYlWzcjV7d2EKKOCeYnySvprjGUsFz3kV10BvABkopB5uO2dW/b",
+	"SkJfTPoeTI2hXOZpZvg96sYbpoRQtgO/PKWHPLh47KXTSzG9KLaEL8gtf1OXESEbPFcA1RB1kZxb5IOM",
+	"WzDXoIe8IslcHrJxmyaYrkvY0rl9yxq0g2sWgr6kwXi3M7QlifdCzEUPXN3qWlWgn6WjgpwacjqjyeAx",
+	"qgUNott2c1evuQr0CyEjCJafwC4AJLMLRRTSgx68nozyH9K+Lz5HDbRk3eephpTfpTi6RTGsdKU5e/sU",
+	"X/j0dIOypJu3fOaBicrDZB4wd/ZCKQPxKi5eqGpgOMDfkuigsK1oa39VUDc9SBruMiLXI5aT99kAWRve",
+	"pqEtrNpUd2q9TfZE1YTRj6NE9lJ+5HdAtGGAV6aD6o+airBWMrKOYMUk8mVbCRqvWxsQ0EoDm3wL+d4t",
+	"mIh9tFcrp3VlIK1WZZmCUd1BXWBC8A1owctkusqwdujMzNSCEgdUZHgo+fPlb42MJUXrJkCnkMhMzDf9",
+	"+EudmK4pSO+sJHRYU355SNyaFPk2aZvzPD4CVSQMt/SbCAOXEB3EHUR/uy657HHghooOHBjWf4/ad94I",
+	"xrZNnH2iF1e4jzBTL5dIEjUURzUQDAIqhfqpPvULe2nY3vCBrfdrP1BP9ninHJFHwu6rRGrsSiK4kUJJ",
+	"YcL763CrIdGPP9TAmIxRhNSEEEXHqe8HxwrVNJH392u/46XZ99JZ0SUJNGOjjILiaIvucY/Hj0YqTd00",
+	"1fIEnuvSM+xRDyIiYwv9AbqyyplVVyApiI//sFIJFLf1iqHG4c3gydOmnGnbGvqiJ28AmngZ5//98vzV",
+	"+c9P3gySwJ52Yy7mAkGxOGE3ap+2MzBRgjWX0fKni8nakiHZo7ue1YaoIEOYMvyjAYimY9L27XZiDZar",
+	"uixQKY2BmVpfwxKKUdYXWLwdTpyNromxblgvLG+0tki4sFVirBfhDUGGOq5gkPYt23Iovjfs5k2IL5Ep",
+	"9bVNkZFsJ5Z0naCpCxN9yfXV7SpoEDE2LE4XrxFZb5GJz+0E0xTVhkSXATANOyw8k+a8EP/sG/409TwK",
+	"ZiamtykYby4suGmbwWVOG8/gw85AlhdkHA+9K/rx6hpu0XGszRyqRo+4PYBI0s6/YWFjIKYzx+zS4+mW",
+	"G3nRAL67b1f2h29X9m2Mwu4Lx872ZNg78xSMmySnu4d/cDDmoRGMSfztPdLQK/5K+4N6zTuRxgIvTmko",
+	"vpcbOnI4wJzLhpzb2dszP1NzdwV5CaykNGWUcOye8nUY5euXDpWMneevYLGWAhzUN0/HtNtP5B3zsvT4",
+	"jehCJePnK1nEiN6c1xSpWLKJBmjoCgbkGzdcGiwQWPFT5bKDLQmkgdlq0D4bJdwvn7xcb+euSi9uY+A6",
+	"EV1fyW+uBzy8gvObu+K5sMtQBd5vBpIt+ZBtqDG6uE0waX2Ki9AXIzudYOIGJ6AFijj5a4h0P+o2bok6",
+	"+p04MCAZm7O3zZMGzNrQMt9WlT38t2+PHxx/e/yvJ99+PxqSbdo2G5ZPpzEN/lRjQwOUcwz28WmI9f3t",
+	"xfkrNzYSOB0/fOqqjCaaXyvtz7aSMtm19YhkCi7R6lCUUiq24Evf0etW0eOE3rxsgeB7WkHO5lyUY/UB",
+	"3aGZtZU5PTlB6/n1+eWzDWKi2AHCyzLe5+wa9JKIYhCxnWEARclyudIg9IxmsnAGibGaW5XYgjmvTVRL",
+	"EVQP7Q0oi9XCGv+jMIyXRqUckq5/0GRLKTzcQPcQ2vd+q7vwXYzverFieBKhrfv2VPcMY5O474sAkA8d",
+	"SwrsUtJAwUVTLznj14CWmOwCI3588P3/WMFGPNiZu5phPXIQoZhcNnXVsZQNze4W3LFdQHkNoS/roOjl",
+	"FsXYFxvRsXIaQUhDIy66rsRaBhd9G5MEGxrmwX8oiRMLesGjWB/n4CI5S7qOrBQrHXl30Sk+l0xT+ISa",
+	"+1Qll3EwZxwY+hNZ3XwNH4qtNfw3gewBWwrHuwdDhhlrPzg25a+50J3cwD60HpEeXry5bBvdlM5Cl6bT",
+	"JGg0hNR7aBh/AOvFKjdEAclJijOWb81LJL4GPlRCr6Vzt3hX8fKNdtThcfGB1+aGsb0XgGBc6dxu71dR",
+	"phJ5FO5Dc3/40Fy0Oduh40YV5prvuyl/3pDKZ+76/9ob8msWwE2Y1phy56lobLkU81qU2m0A6CafcTlN",
+	"micLUZZsDKxpqMuQPXmF3LE3KU3J5SN8W5wrHgM/A7ox+GYckWdhEWi8vLRTJJZzjWVU7nvGy1NGNT56",
+	"pdlmwiPYnMYdxWxKSHsxeaXegK11pPT1rYWKjD9/wLTlH3jQEO7FHVHH7J1zKMOg3Ke2x0x7uuwufKul",
+	"pAui9FCtn9EnFzioOMnJwY7qpIF9NCzXU9hXSZNnH2BFAsl0DboQuY2rtdNGry24sD565/XbMfsJG6YU",
+	"p6iaKC9wBVC1/PFT5f4Nk/FNw8ewTihj7hdqu1LsZh/bUmiEQkyz1qqAziZsa4XWRdfvrraqI4hK1h1q",
+	"mKSUkvR6YJMRXat4dwI1SRKAZV4lYhCn5NItoZt4v0XixWm35z7zzS+tSn7k7cuR9lYfVEVpY96hqomo",
+	"uNCHYIy8SiiacU6s/ZQGRSfQB4fX5ENpEFMZt1pCJ7mg48dQKjk1CZb6iYZBWOPkWjTQq1ujqzBYP7iH",
+	"0IenokwamK0l5JMT5I5YzLs12Eqp2BiB9sJDF/sF8JNh2gTXyznlA9U6bKvxqnatGT63jPruz7GdbQmh",
+	"cIAUq1QM78FUBSZWThvOaQReAWUhkZPRVyRhuH+ykhLp01tlm5nPV4x8zHzPgZva2by4AAuNBcPBwJfK",
+	"siXq5l6F43N1veUoT9b13aSitrgd1N1vex/A8DUWAZPmxb8Foq3UtrYv7+7d7uen1MiBC5ZSnI/7qlZ6",
+	"3SIQ44wa65tsoUJL27bvteFzQC4p/Avoa5HDKePzsZjWqjYZG9dmmbHcPX0icuff1RJVQcZyoycZK7jl",
+	"Y27gmC/4MsOdfNxBL2bMTaCWvMxYyS1ojOkf/W6UpD9JtchYxY090mhJZM75xV4/Sh4XIAUUGZ7fx97A",
+	"8X9zVk/GjJhKwH7XGQWvM9aMb6EV2sWo3py5NXWOioaJE5mMovvkHBZATDLezjkebWWdjvhDM15VIOMA",
+	"z1JcQbmMk617RewceYy/jwGkUwFyGC48iFSsEZFiRVRnVt4n3WWSB12Rqh5qLOnt8twYmvSoLIT9tjBX",
+	"v24bIw/u3dB0pQmNmEzblD70QxJtP7nVDVSK3LkAEWsCPthIl3ufQeF5DpWNxIoebIm896AyWw/Q9kFt",
+	"7IZt/I2XdQefSNUITUipN3bsGmRBlAm7v6QDWt518ae4PCB77a1M50T5YYRsdrsZWtubNxv6WWCzoUBl",
+	"5TFR3obdMFeRW8h7Fffth/bffmjeJosihactw2y7ENlgyF48z3bpUUGfn5+xqu1X1yPpnqlwBX4XUEW3",
+	"pircQij/urZvxHR2Q3rp17Vl2t3eHL9ooREShnqvfWNShNL3qu4r6LTm1Aiu8L0e+ex90WL79w2Ma1EW",
+	"t7JaWuj2ghu2EBXGKuiEnKHh+KfZufG6iVdYUdq7c9ah96SmNb/fkZ9vRyY5f0P38722a1CTxrOg6hPq",
+	"wtX+M8Z5Oev09v3D9W64x+7cd5G47yIxpIsEaYoImv3i4gVir7LQHrk5+5GDibYoq7idBfS8D+bfzGh9",
+	"EANp3beSuG8l0dozdODdN5O4N8x6hlyuBY+Auhs/xqd3pbOg5DVo6yE/fCMka0AW5ozu8sqOOpt4qu3B",
+	"6/ylt60Ix8JWG3YORaTnLHyoSpELG88+i6GcqnpVOjafiCjJXl1cr3lZx6Kx/ApkwD2QikDK/1BySWgi",
+	"94u3UsfQj3g10KuuimkzP2HoYWDxSZawuIXb7l0DCQsWDkBvkrQgqXuGinsY/AFP7ZRt9WUedTTeSOFg",
+	"TzM+Yy1FIv7VVvNuFWhZsnFNideSGxs2joFcu03pD5c2JzvjAQC6R7P6Hut/AKx/R0vH6vo6rEdnqErM",
+	"jFddYHnn9C2Eu38uJLchxV5VoZrXWp7PkjRY+GsYSoDyJvml8dfO1SXS3Scudj+21xZQCve1KapY92v3",
+	"6m2jfgyroy60qo4Cs2HyJq2qwFnY3gofsG47cc+TD90mqdloAjafHXmmsURZgbsE2cXa26aKkqap8j3V",
+	"hQhkoxmXxZHCHuKJ3rBcFhfXbTgwC33zEtev9nr13n2KYK3DiZX5qqQU6qdbY5e1ueHU5atQiKyTBUrf",
+	"sZJGzJogdeKGtbxF1jqByRtWA6uNQk9d3jGvqKu30pC+Gn9ur98lopviaahfZ+Jy92P3WlWlL1VV58ra",
+	"VCCTs/iWfu5cj17CES+K7b2Zz4vNm9ze3H6X25jtbe5E2Cr8zvzuCn+LfFq+wshGR+86K0NCD1rB1Y3+",
+	"Kdt+9ep+2nX1uoztun5Fce66uLtdd10b04C77lnVTbuuHvr0TWW56441JbJzLldOrN0r1dneuy5ePTp3",
+	"zj0Mu7p7HO4e9oqe6TGFK1p156J21czui9vNvHMg3fNj54NXldLuOVk5CXY+fV1/9buhq7p23bF+aO+6",
+	"fkPPvUejcWWpb+DhY20ohq1KZ/16dmOruZn9mVLyh/djyTS4z6Yf2skj0Y16Uac4bc6rdv+n4IjSbXzk",
+	"Ni5deHHUtdtLA6qb9hK4GavXJhd0gxPEu9p3NlU4/kWxGXjbji9eoLnOBqed9FL2vsHRriX5e/deTSW3",
+	"5sm6vETJQppGrB5LKhjeOSIqFd1xWZyfJZQx0UfFp9mYKGlQbvQkHh5XidYpiW6HayPz7f7wKRm9JTqu",
+	"GZST2OLvqWRyaEOrRNFdj2Y+VGHWDjz6tVhb9DzG3KDVwsCWRpE591Un1H91k0pneHdpz4oz5JZ4mOw5",
+	"FbN3+NSSIffEelQlj1XHnHf3ORVmMSFjA+snlLhuXjLplVkz8/7jujPZnaLocl5BCZZ21QDr6rwpJfKE",
+	"gM2sOeOuxoq2hbCzQH8Rxy93CuhiYX5psWWHD/seu6uZb/+TNLxUvIlS+/Or1LYBafV6/7meTPBqMjFg",
+	"+/I/9KWN38ry7l8ZW9L1gPZ6Gwp1zZskZoKIT4pJslOR/zE5j1v0EjIxbO4QybjOZ+7gE84iotpquxtN",
+	"uNrAYW2JV0RibdidT2zXPbo7mhjWuizsaupV+IZ5A9p5pdpzrX21J7Jd7YN1k3ZIc17AEMWZ7gOValqe",
+	"aku+3iMJwTduOMTqsrtFUqJTFH3QtoW8mS/5VAP8k6htqZkT1sUi7otj+yMmpLFc2ozVsgDNeGBhvK/X",
+	"+PrqNZrA9Vfkznb01CbTQ7M9ugy0+MhmflJNyP6AJSBZbIE7mkLVOh9Kid2cBmtige3whbliYs6nboMh",
+	"cPT1+eUztzGdvW1S+NCd5e3eAIto12dPXjw9efr8hYdEkLYK9pqPgQl5DdJtlGx1TJug1QA3n1lb/Tfz",
+	"Lx3Y+aYFW5WKuh1sjSYGkzNaz7wSgB2mpvFWn+nGUZdgCV8zVc5O7YB6EJGK+b7CXehzRFDcI30+x+ER",
+	"+rau+xhu62SebkZp9ur5o07nIGprSJXHdiYMcgD2whf+8YFFlEm9D8f+qTE33ezUUEWqKtYcl/cK8U8I",
+	"fZw7kYzE8p44z+y0g8NrsFtWMTOrLSuQZog7JVJr6c7XyWSzKa0zQ8QcjlnulvM0cOjhk5Qsl8futvDP",
+	"nQehv5UDvYC3BzdDXizkf9WqqghM7LUhgrcAw/pqMol3bD+4QlbVvT7+k+vj0O90M4HR0gonwklucodF",
+	"22ycUG0ob6d7b5MnwGf2CTmC1olAbCLLsdEtw6xyrdID47O6ApUYdtD9FaAifICXDeQbEzL0WBMy0EGO",
+	"wYgCfK8/dPdIBQFuTpjfn5P3JQIHOTg8evH+7Phznx2J1kBDu4pFE6LJlmy3ayx2q+Zgt+j8tUqb2gI5",
+	"PLLDD6IZ6fauTBtYuRuwUXB2LbSteRm6nGFALiTd73lhviBemA74+17jdtFV2wK6bUvEz8wmsx2ltQFi",
+	"vUEX9PRWZnyBnBL3+3nQft5Gz9Ct1/4y9ALWd9wrhs+9y5O9Pddh5Dc6rKmZbq29hxeqqlqiKOsB5Qmi",
+	"5D/dnr8kvgiaJgTRzc+IvJdaUyLyDXzzAJzdoYwQ6Q6YT4mLgdxk4jNxFroG35imZQI7Q/zG6tqtDSTm",
+	"FiZH9FndwrZwrH/3/VcJZ/ieeOUL0W64bFG11vYr3nD/huFl8YafllHPbWuXy6Zn8M37+yaDhOto4WXD",
+	"AMByVZcFJgzGbkeXRdyBHdQbOMWycoiWwZHOAKosYkL7ghubEtCduPvapAmeflfjlQb5nXbS/ZhaPNg4",
+	"iE621su4EY61Kcwa6dwWvr1UVxCD9B8CCr5zGoci7WsDybXMAoP9XMjawq2Xtj+a369XO4XRefeqeXPq",
+	"p+IadvbgxSINLNuJ5TOS4FeQVi9vC6GO42Hp0VuB0VsQU+dH3/7wY0A9tcDh8C9N3wy/+Q1ImzkTYgYf",
+	"RnHsnO3R/oMuSyyPiYT7hvXawYdAEW0dKMooMveZMtYbuIUgxWsB+wAnElPJ4OFituyd53HX7k4rJXoB",
+	"+U9JzmIUcr5GBuv5GieCWvO0VaLBkvGtLxIdNuIMjEhgRWUQbQ2EN0D5kkFpYOHrNQaUB23mkTbt61F/",
+	"3fa7Gie+oKrpK/wQB+D8481EyKySQ1R6LW2suRDV6lxRW5l+T1rwGIsnt7NO/V2ROesN61m4DeHZ4UVU",
+	"NP/uhW3bx/Dl4ZNo3mMi+4uJ6eShB1Oi8G3L6PGO2IDecWEj+z4nrpRoQ/Rkq7Cp5tcx9avmgHlSt6xj",
+	"rVZMp27xa7w9qTPNypKhPqDdhnBAGuHOPuvhKt+JiYa4rcMYUZ5e6gi7X9vUqj+MV9cl7LPqtZfebSJr",
+	"bXbE3edH03Tneh9jRTSQ11rY5Vt3ytB3m7YyU7gVyZW6EhCE63RUY+PC/zdc1k5CJf4K1JQ2mIF4duG6",
+	"A9dox/hrZ9ZWo09uAEJOVASYhKQmGUOaJh+4OWpiNyFq25J951oZStkFHc1li4qmdljYW1hVS1aKa/Ck",
+	"gMe/yl/lbx+O3Ib5zReCoPiR+kUTmLkf2yZmc34FTNhjdoHOntLOgKAxGgvY1AiExiSdM9Yzxgvn+Rrr",
+	"L+ZliW994ix3epuzuwzjjGaJ4fThIUa5SmlUCd+41+CMM1qQ9ih69PbNU7rJnXa//T9H7h+O0Bb/7fhX",
+	"+cSZ6+TYVtRPjxUqr+dYjvff3jx9xP7t+x/+9V9CjxJjnQXLfstVAb+5z8Iz9DcJH+xvGcErsOHa8a/y",
+	"hXD2hXuwBl6wyhlV4yX+/9Tf4ebULSH+Jgz7DWuCfgum2ESVpVpgb+ffKA37m+8FbkHPTUjG/ip/66Rj",
+	"EQjwH1YUcPTff8tC00pa4HltnLYvi+Nf296/pyNqtjnq9OcaPfThGMkrMTodfXf84Pg7XzaL2+CEWwsy",
+	"hGp8k+XGwX9eOM9AGHveXIUVUnwOFsOFf/e75x81oCXrN0/QUGTVRff2hnlTGkXzbtQcnK+HzmkJE8t4",
+	"Sf567FXugtibOsGL9Vf98ODBehAt9mAxF6tPbvjRKeTUUjnH7P1YgMfJSmueOzGCidKpL0MZ2jqJ75Hh",
+	"qlLSxzm+ffCA2kZiFSoGW6qqFDmu5cnvRrXqive2yJulf25hHrFwP8XqbKdwzNwXz4AXTRfYo1fu+yld",
+	"7h1NPwszgeWTZ8y3sPMIJY2byZfT0aNwuJ3HrX7Q+gTR4Ca8Lm3qM5sJPAltOPHAqOdz7o5L3yWfEz+0",
+	"M7gLyIXbXBlbKG0sBYwziiE2ygquRYHNx53CdJqhE2BjPA8EFXzq9tCoVAobdpGGHp2OrgUsvNvYbtCT",
+	"xkqJbtNH7tfuPj28aJCd1UMkLjGqQzEXb/s39lMzt2cMPxAKVldOPnCXuf8+xEaahs3dXrn9ij5TCzbn",
+	"chmsr6aPe2dpx0sa7doih/LwRWDOX1FPA5ezBG9ZVt5NWlO77udz/2hNyaGfFBE0917GIfVgfBnxN75b",
+	"V5WRZrrFwI7WGrgf6C5bn9r/4tURu27lcqtr+LQh9N9vftFjN6O3lyJcHi9CRBiPtMvBLmM0bNz/JFzu",
+	"qN8mJMobWiQmbiRcC7PlXH6El0C/E5mP1idrx+kce8h46EPWEY44YB9UwCbAbqPhHzI2Uwvs2j2vPVA0",
+	"JMN46oSGDzzfcfbf9oTcSl3XLlFU5QHrLOJ+1NaEa2YXagX5O9XOCOcV17avDmohqEmD71FTSbMqW7GR",
+	"t5eckNGUYk7rXEjGTY8LyV4ebUrTu6aqzsmUUdqdHONlANBiab7SzIh/whk7wr/65Jr3twHbWFMFa0S6",
+	"lC7WzK+VDHi2d2tsu6xVS+xynrS39iBhtOZuSwbsfE9hWiZF6WdwkrTclKP1T1hDPWdsvSI4sUohFHRz",
+	"rXQhy2VgRkDbXKA1MnemZ9PAO/JmX2bQvmm9rwlmFp1DTPkn5wKO2oD++7sXoLSaqpZ7EJ9Am+Ac6UmN",
+	"AfjeAnTi/f+kIL0BXjzy1wwVpgML0Gtl0MZyBxZGCHyL56jQ0E/t0wfhBzbf7ROX7tWNHTtPu5TumrhL",
+	"++0PO159WOHEhX2hpjERfReMbbRA9+TRtU27Z/7JBDY3zIAWvGRI193LXMsSBvzlsoIvQ2Tf34kDEaq3",
+	"1j7NhILIZYWAJla6WQcntXgQ//qrjlUebGX6WHMUEjVeN3QQnpO04Xj3IG5ODALjWEe2KAzrhbAjaDkn",
+	"UtKkX1AtTwphqpKnT92LCuRjf80XIHmdCX/44GEc+/QOxm9VfgV2HzPuZjrXADJjV7AcK64LdMTmqjaw",
+	"MvEZU9fIfdS8n2LFP37/ww//QpGKnGstfKJSw1xZYBM3oeN6MgHNKq2sylXp73v4/Xf/MsTLq5Ynlcht",
+	"rWGbDfXaX/JlLebmEYCUMScVwb4ih9xYSI5D2AjUxeySMDF7V/lmpham0fcoKf3XrMObUwIhJtYDN/Zn",
+	"9ZgQHj08c0+KdptlOFyUwxcQlEoZzwqk6rZjWsg8nVH7PFECM5YvTd9zM+l9Pg7Ui1+I83lb42ctD53O",
+	"Ng8Dy7xwy4KSFomyyXgxdQKRksodx3cmQUf3EUVrBIv69s2hEHxDvrIhPmnKHDsvVGX9trwDayhwJkaa",
+	"sKZ5qwaUOsZRSfjWm1lCD/dmznfE8sDiE1FPblqdFNVzJqTPMjWC1F/Lg7sjHSJ7azXw+RO6KK7mKV/V",
+	"6vkX3NgjvOPo+eNbpvWcwUtDPDI4kh1psPVFoIGfeq40IoWUBftdjfcRRiIGBMbRl7oGfWRAWkYzesY0",
+	"mHpOYab1KekVLvAksMngpVJX55ZKLPodwH7r3CYCsN5aeUsv5WgkyQ92n6bYzbevn7tD711vk2EdIhal",
+	"rxjmHuTo5rElI+y/fUO1yrYQ97OmoqWHkDinlUawVS76B7P3bMscUiD8RB08/vxuphDBu5hx7KMIlD5b",
+	"zJYZk7CAkIftqymaxgFpEfAE/n8UO3PrKipjD76EhMXei7VWPGv18k1sta2YFv/0OzaM2ndu6lU8H26/",
+	"AOdFEZTqmGqSlCSIMctVEaoBrGF86g7lSguyYJILtYLr6+yrk4/uf5+2OcKPtaqehTYNQzaYe/IbmIzu",
+	"1NV9qvQU2hOJ8NRlgdRvCFThchli631nK0tGdPY9L/vVE4/BclEeWFQvJD2qRU1VSiE3DSJ9gTxCM4Py",
+	"GkxPXcI9xHg9eWT2MeEH9xk1GOtrJneUYIYrb+bqPfiaNNrbzqZUznuwGTOqqYEgHG3YoxIWaHsvCL58",
+	"C8V2ks8gv0qbD4/cz593F/eKEbkh4lj74fT2auCDnWFwHRcv55KNgdUGCo+WpCWzqiwIvsKOfPzao+Lb",
+	"TisZHVeIlM+vMlIUg8zAsKoa3LrbNOzuDV3wNaiLJJHWufHI4iwO3usWvhQ9im7wqj+BqsFwkrOZyDhq",
+	"eXJsSEEvRAWUS8LuGWWJf4MFdW0UMvNYwM5t1CqEyCUaUWO+T7L7V8nGbtZNp/Mj1XYN1F6/q/F2b+cv",
+	"7oJe3i4VeQ6KgQQCgwVBfWeiLLRz4DSwUhgLqSyU77eSwFl9F+Og+6qc57+o8cG9rr9gBU7XRT5roMqc",
+	"0QyvU41IRfX0tFQdUUMxGuKqYQuDv6jx7uyk59zAaqAGhGf4HNgVLJkGW2tJ28dThDaELEF41oOqzwuY",
+	"V8qCzJdHf4VlSoy+fZDC6+3ft2zawfZRj9/uU85S2nFPYV2u9dKJU8klU7U987iOhdJIgF0TyzW6SBtx",
+	"mg2hWg3XuZ9PPv6uxp+2ZcGjMrZjh/+uxgf3mA4+9YF5t3GUjIXK9Nmzq5N7knOZQ5k2fh7h7/ud569I",
+	"xLGHAFGmuCO+loVqzuNCFDeR55PVJn/xaX/Jr+Bxt/PbLeb+ZgqtlyvxEuZjTwiz4Ufcxg5UuYV4IusG",
+	"wJGLvz3dE4RolVKj7UZEFk5gRghtJBFHOAGbz+CGguIeePLR/e/TVhhsHFrSU0ZCZYfvm+qP0aJNi9+q",
+	"QMQTmWwFuN4SWbpXYXHLTHwHe4i8UqIqNPtBLTLjkqiB0S+gQR+pyoq5+CcU7G8vH/81Q7gw4zgORhPI",
+	"VqoD+4uQex0UR6re4t8+w2suavs51MwA53bcuw3xmrM6TrQBviEa9JWy+4GBrmoKJyGLmSobnp6bLbgq",
+	"iy1Lrcri/iwf+x5qaK0iwxV1Vis5lVcPn/UOJ1NSSb9uVvUu7NW9KsVzyS7+dr4nkV+R8aRynGglMbw7",
+	"5vnVGYHDMYrCJamzGy2Tp17f4k68Jnr1L8+lwIGlYLEll3taHfTlfH8AtyQB64yL0ngbEyELDFBh/yJi",
+	"is08DSYGxWYgm1Udw5TLG7gmga+zqmMhBrBvKCL1xR9Zr0FTUc7mUbIvGtHYgde+9mYn31ek2akQ1tjA",
+	"eObpWlVgu5zzJRtDxjgxiojS98/U9c2sKt0SM29RJSHs8yVqk5WQ1OayhA/cG6YLD10eWqNNlG+sT6H1",
+	"oD+scr/jlhCW8SkX8oxpmGB/04nngrZE04wNNjRbaGHBhPZGSjZUMZ0e/jdcYlPPYVtSyP1+G1sqizU5",
+	"bqLk+JnERovf6ewVitVggkFDNMrm02jYU0nCArdXAmEYiG4Hlcp/RTrhBdg1rtsZlAVZepgQ9t10SQoV",
+	"VQGJxBLcSIRsh5w0pSYaAtO9SVGs/rOhVhleBPrgMxaBNpOTKgEVhi243I839q5riLbsPuiKtzGdwWol",
+	"S5kvsvjJ0yreLmyTirekIzc94y99jKNbehk3cL4vkZJ6HxgSIpSiYM+qG4K0dFm79D4EI4iArRgUiyk5",
+	"Wspbs7Av6Jo3dQnmTliaOi+8cwwIfmXbJgsPbtRWHurleWuRa8P9hejtGlYPqwUUt4SRdj//MBm/V7BY",
+	"meM7rrZZf/UBl5PQpbou8fwM0t4ble9vOPnonrATOrq6cDHUwmoQW9dffiElTp3vutR30sRcbIGx/wz2",
+	"BV1xwLPZvyEhXn6Ee2RmW/HqKIRE+RZdy9BOuSdkIRFO6MzZ/hVCd7ruDiB1R4tE5V3YMWfFx3aL4Nbn",
+	"jFKmupYGoxs7DtAIkCnU2mwV+VCOsxVy4pty+QeytsEQmv5Id0SlWvJOy+Rvs8b03clF9j/vBXIQpo0Y",
+	"7ZCuup21NTjRFL11pfqCMv2ztwPWXoSL/hwVOv5zDw4XC9Ma6nTWyUupBVYeGOB6reecSz719KzJ9XwZ",
+	"LroLs9e/rBdjbVnuY8sg2pkmYg7S+upX51soDWKKvbEpiK7wUqKxNbe0b8N3HqxSqpnIu7VrV167qerm",
+	"7fLe+kCD/IrxZpX8kz1PbQX8yrBHz18+p9Z6vCCmYiItL6ALUz+q5ZVUC+nrWQm9KKegscwKOY91bYZW",
+	"JYStdVJxsQVE9JoLfVhZ6L7hjyoM6OHI7v6M19GFHiugqhLOyGMtVAto9Syw4dqlqrW5zbqHVmrRpb+Y",
+	"TEC/9lcdcBXCK5I8ggXsBUizOtUT3yKA5hrzPCsLlLGpUoFl9x811xYIsSXZTNX6prP+0f9pp5/abrph",
+	"Rop//ucrdPQDOFtpFJ876cVgmLDI5rOXcsfDzNGDfeuX7XWP+9Myzrr2T/OpsYZR3EMIGZ8FKskddWw7",
+	"qx9/1lzubwH2f6zg+O7cW76zE+UtX9Lqrh0rc75sWqpYfgUsNK26lbLqVbb4JezGr6Z4MZiDt6xfzJFh",
+	"K2O+NUvGtJjO7AD/Sl/tcq70lRlKZnJ3UY2ePpv+HEtNycWxqt1WVGzCc7AeUOKn6hvDRAHSCrvsqYsT",
+	"cUf8wrshIHNfEe3HcCVkop1sG3jbXhDaChC9xT/zS+vR8JNwDhsrRY69WJRmGpxTzgNdM6e1PnO2InWb",
+	"dd/BajkW1A62Z4y+WebtW/SivewudlPzuruLgbwjExI1ZYP+6cwjYhdTOs79aLZXyXjA5mev2/uqkJ7v",
+	"lCbeTmyjHMhMOsXIC+xYXaizhkdBGJZjnL/ovXhYkr9N+l/7ov0/QyjXfevB47g4oSGIe8Y4MzNMmlNv",
+	"1WvQvKRmgWhnCsN6tilKehJvARdxV9bl1QASYt969EvjMi/5GMrBbY22sbd8Vu4EXLWUksHf9kTT4h4W",
+	"aFo6PCwZmwrslsRoYn2OUPgGWk43DSAOdupGQ66mUoTGhVFz6w1dY+6ogVZohLLZ8lZZSDQQ3zR9Hqlq",
+	"2SWOoEY2E63mZ0Qq6W2vbnv8pkw+hCXVQu7uIuuG+7lJPe6gLUnrfxPRacPlMUF7X5gzZmp9DUvDrgCw",
+	"85yw/QXRANekK+NEsfRzL7cM2xhs04XrjAadHgnfZp/HY3vqJrGPffluZdozxi2bK2MZODeYfC30IfZj",
+	"g2InsTFwjdhoPI+UZuikU6vWjHH2yy/PH2fs5fmjjHkqnYyJgi5EYFEvz9y3I95u+7wNF93FmviX3bkj",
+	"HT7SWyCBxU0Dz2dtBYDQzNRjCdbczpN+27SBvgPdnu5a7ozkTS3+9M3Fy6PLixjlEn38bh/b40785V+a",
+	"a/2zO88588JPpBQ40iZL6vYTYT3x7F+t4tupVJvm3KnMy1sxlVTFvPubn8hiL6jxJx5F3GkK7r+H5zmY",
+	"FAYtlRR52zzmYOdreEVi64cP2Q93rzDMiKmEgonec5OgFBJT+Vx+5q1dcWMWShe9t2pzw+e2qras+sY6",
+	"3XjpfUv90enf36/E3GAqJNpa2Pmq314hMqqVvb/rPPUX7XBFsf08VYilumxjo7oDthDtd2TjejyXfc/s",
+	"ZpL2SUzQNt83gXwrrGKD81MVSAyXrmSjMOSH3UhhZcJ7qIDukp989H/amnN/IotWc+6GhZuOlt0rMvw5",
+	"OrDqei+20xOMVPuxYr8Td6SSNYqFK25bSSGn5OJFloDL4fPuuXW37rSGf/cOdsEMysldBqtBN9wEBsX7",
+	"Cqre9PLea0wHrN/iBXdzijVc95uhOHOGLfR9E3XSd32jWncRuOonGjiXMMzVLMRkAtq7QrdFJZkrH0xd",
+	"NI2HZ6osyN5FBs/VXjO+i31BvAV9DV/vNG3fkuGiIe1NPnNml8Z8d3v7b0LbmperXOJkuzdOKnJO8ry3",
+	"p2+hLIWcbl+cy3DRH8Qy8d/T1zBZ8OW+KoE63GrCEMxCTbDMZK8GyBZodfj2g5UNNpN7t2ja86KAYuXd",
+	"McvGnYXHjKzNXIMN+MCypLPS+xBUNmCwqaKkyqw9ZO5hZcFPnUE056LEMN4Y+3XzsqSw4QLGId5wzDrb",
+	"Cu8k9YyDznDUCBPtis4AeykogJOP/k87saGtBG1VBs/R1suCsQeyIDMvaIZVi9auiOUeLdpXPvuLFK5+",
+	"z+1xMaXCJ6dt19usxImldk+JXsx6+XUtRWhCvM8C+IYYgkm1QAIWA8AWHukmnIOnxWqvjV3LoK5gh6d+",
+	"SZf8UU5D5dejz1noZ2fPLjo99U6OwJf8CuiL78SHKfgy4sL8Iq0onXTCh0po583824O1tgYNgcl3P/6w",
+	"g8IkG4EsymjXhOeWScwb+Re1wftGyLImWriLXDwSILyLtpyrE+o/5NyucHQ4jwTLK9zmqsuSj50wkNba",
+	"cAdFHCmIQrg7MGq98Iiid2tZq/aj8c7pSb4shN4SlHpeCpD2rGuyDFR5Jx/x/7vPfz8Bu8NUtrPP9nuO",
+	"qApkpIvVHsg94FohqwGOfS1o5TFJe4hSWc3zq1D/VEcPd55f3RnGw/+pPy4oCf/AD4MidpplIyQt3VzP",
+	"C71Sec0IzEYFh30gH76k17/5LhIVqQncwWroL+yjNgJtxH76UV8xRBIyDVNhLGgoukwBJbgT1s5gzni5",
+	"A0+3GtqxmpvZdlMJr9hhKV3OCMj3jTMBygDwc54N4W1XT8ZeAaHOWfbwQbJTxuFov8zsbjD+pQATGIdw",
+	"NZxlj/OXEU0Et50GKtTdgiaVsiHzvoGi2uyqhP/F3FUZvHtTX4OVxr2fZDCWN4mp3JkL3qghTIZj8FO+",
+	"nJxwB3318EHEdKLv+zgC6WzRv699aNaqhywIz/tsYKLZv+RzN3wnGUvL1N4IHivQRskbyVWzL08+uv/t",
+	"tNy8sO023Gpz697dh4PpUFrRDTFraVzIhKXumm0efdAWjePDiRrowDN3eBuv1to/M4KW1oDd7MMWPAtU",
+	"td8kULdbcSR7UxKfFW5yB9vfk04189zMvzPKkIt83dPIvNx/Y5prsQBMlQOcvUVDvJA8ye+Ox/EzEjiq",
+	"CaOpuBPGxsNSNX4OjsbPQM64CGwgPd0Tuv7IrV/adL3Uy3fhuT1SzxLsQmG96+BOQtdU6LdxX8ddTLSu",
+	"bGDBg985axvOf36mN5rnS30X9c9uB1OivNPzlDO/fMjcaphVlEujDY9itljB9W11iUi8ejJ//qkpP1ex",
+	"lR9DqPXv753YNsDov7933+IZxvC6Wpej09EJr8TJ9UOsbvRv+5gi0/aEE4EUwI1pk2GcKP1j1aKdIj6q",
+	"U12/9XXJpWFjEHLqO4sUHgbu70MyyAipuZgi0g0t/JD+oYP60/tP/zsAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -252,7 +252,7 @@ func (s *Server) Survey(c *gin.Context) {
 	if len(value(b.Hosts)) > 0 {
 		named = *b.Hosts
 	}
-	out, err := s.work.SurveyAll(c, named, true)
+	out, err := s.work.SurveyAll(c, named)
 	s.answer(c, http.StatusOK, out, err)
 }
 

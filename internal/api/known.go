@@ -12,7 +12,16 @@ import (
 )
 
 func (s *Server) ListAttention(c *gin.Context, p openapi.ListAttentionParams) {
-	l, err := s.work.Attention(c, value(p.Cause), value(p.Left))
+	l, next, err := s.work.Attention(c, inventory.AttentionPage{Cause: inventory.Cause(value(p.Cause)),
+		Left: value(p.Left), After: value(p.After), Limit: value(p.Limit)})
+	if next != "" {
+		c.Header("Unvora-Next", next)
+	}
+	s.answer(c, http.StatusOK, l, err)
+}
+
+func (s *Server) CountAttention(c *gin.Context) {
+	l, err := s.inv.AttentionCount(c)
 	s.answer(c, http.StatusOK, l, err)
 }
 

@@ -1,14 +1,17 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -24,25 +27,67 @@ func init() {
 }
 
 func (a *app) attentionCmd() *cobra.Command {
-	cause, left := "", false
-	cmd := calling(a, &cobra.Command{Use: "attention", Short: "What waits for a decision, worst first",
+	w := waiting{most: usualWaiting}
+	cmd := &cobra.Command{Use: "attention", Short: "What waits for a decision, worst first",
 		Args: cobra.NoArgs,
 		Long: `What waits for a decision: entries whose files are gone, folders that no host lists,
 copies that share an identity, layers without a parent, failed jobs and more, worst
 first. Each has its evidence and one recommended action, which attention settle plans
 and carries out; or it is left as it is, with a reason and for a term.`,
-		Example: "  unvora attention\n  unvora attention --cause stray -o json"},
-		func(c *caller, cmd *cobra.Command, _ []string) (*http.Response, error) {
-			return c.ListAttention(cmd.Context(), &openapi.ListAttentionParams{Cause: optional(cause), Left: &left})
-		}, func(_ []string, items []openapi.AttentionItem) { a.showItems(items) })
-	cmd.Flags().StringVar(&cause, "cause", "", "only of this cause")
-	cmd.Flags().BoolVar(&left, "left", false, "also what was left alone")
+		Example: "  unvora attention\n  unvora attention --cause stray -o json"}
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		if w.all {
+			w.most = math.MaxInt
+		}
+		items, more, err := w.list(cmd.Context(), c)
+		if err != nil {
+			return err
+		}
+		return a.print(items, func() { a.showItems(items, more) })
+	}
+	cmd.Flags().StringVar(&w.cause, "cause", "", "only of this cause")
+	cmd.Flags().BoolVar(&w.left, "left", false, "also what was left alone")
+	cmd.Flags().BoolVar(&w.all, "all", false, "to the end, however many there are")
 	cmd.AddCommand(a.attentionSettleCmd(), a.attentionLeaveCmd())
 	return cmd
 }
 
+// usualWaiting is how many items are listed unless all are asked for.
+const usualWaiting = 500
+
+// waiting is which items of attention are asked for.
+type waiting struct {
+	cause     string
+	left, all bool
+	most      int // items
+}
+
+// list reads items page by page, and tells whether there are more.
+func (w waiting) list(ctx context.Context, c *caller) (items []openapi.AttentionItem, more bool, err error) {
+	items = []openapi.AttentionItem{}
+	for after := ""; len(items) < w.most; {
+		res, err := c.ListAttention(ctx, &openapi.ListAttentionParams{Cause: optional(w.cause), Left: &w.left,
+			After: optional(after), Limit: new(min(w.most-len(items), pageOfItems))})
+		page, err := call[[]openapi.AttentionItem](c, res, err)
+		if err != nil {
+			return nil, false, err
+		}
+		items = append(items, page...)
+		if after = res.Header.Get("Unvora-Next"); after == "" {
+			return items, false, nil
+		}
+	}
+	return items, true, nil
+}
+
+const pageOfItems = 1000
+
 // showItems lists items of attention under their numbers.
-func (a *app) showItems(items []openapi.AttentionItem) {
+func (a *app) showItems(items []openapi.AttentionItem, more bool) {
 	if len(items) == 0 {
 		fmt.Fprintln(a.out, "Nothing waits for a decision.")
 		return
@@ -65,14 +110,22 @@ func (a *app) showItems(items []openapi.AttentionItem) {
 		}
 	}
 	fmt.Fprintln(a.out)
+	if more {
+		a.hung(a.out, "", fmt.Sprintf("These are the worst %d; there are more. Narrow it by --cause, or see them to "+
+			"the end with --all.", len(items)))
+	}
 	a.hung(a.out, "", "Take what is recommended: unvora attention settle NUMBER… ; leave it: unvora attention leave "+
 		"NUMBER… --reason TEXT")
 }
 
 // items finds items of attention by id, by the number that they were listed under, by subject, or all of a cause.
 func (a *app) items(cmd *cobra.Command, c *caller, refs []string, left bool) ([]openapi.AttentionItem, error) {
-	res, err := c.ListAttention(cmd.Context(), &openapi.ListAttentionParams{Left: &left})
-	all, err := call[[]openapi.AttentionItem](c, res, err)
+	w := waiting{left: left, most: math.MaxInt}
+	var err error
+	if w.cause, err = causeOf(cmd.Context(), c, refs); err != nil {
+		return nil, err
+	}
+	all, _, err := w.list(cmd.Context(), c)
 	if err != nil {
 		return nil, err
 	}
@@ -93,6 +146,22 @@ func (a *app) items(cmd *cobra.Command, c *caller, refs []string, left bool) ([]
 		}
 	}
 	return picked, nil
+}
+
+// causeOf is the cause that something waits for which all refs are of, or name; "" where they are not.
+func causeOf(ctx context.Context, c *caller, refs []string) (string, error) {
+	first, _, _ := strings.Cut(refs[0], ":")
+	for _, ref := range refs {
+		if cause, _, _ := strings.Cut(ref, ":"); cause != first {
+			return "", nil
+		}
+	}
+	res, err := c.CountAttention(ctx)
+	counts, err := call[[]openapi.Waits](c, res, err)
+	if slices.ContainsFunc(counts, func(w openapi.Waits) bool { return w.Cause == first }) {
+		return first, nil
+	}
+	return "", err
 }
 
 // numbersKept is for how long items keep the numbers that they were listed under.
@@ -118,14 +187,17 @@ func (a *app) numbers(items []openapi.AttentionItem) map[string]int {
 		!slices.ContainsFunc(items, func(i openapi.AttentionItem) bool { return slices.Contains(kept.Items, i.Id) }) {
 		kept = numbering{}
 	}
-	numbers := map[string]int{}
+	before, numbers := map[string]int{}, map[string]int{}
+	for n, id := range kept.Items {
+		before[id] = n + 1
+	}
 	for _, i := range items {
-		at := slices.Index(kept.Items, i.Id)
-		if at < 0 {
-			at = len(kept.Items)
+		n := before[i.Id]
+		if n == 0 {
 			kept.Items = append(kept.Items, i.Id)
+			n = len(kept.Items)
 		}
-		numbers[i.Id] = at + 1
+		numbers[i.Id] = n
 	}
 	kept.At = time.Now()
 	if raw, err := json.Marshal(kept); err == nil && file != "" && os.MkdirAll(filepath.Dir(file), 0o700) == nil {
@@ -139,13 +211,12 @@ func (a *app) showRest(cmd *cobra.Command, c *caller) error {
 	if a.output != "table" || a.quiet {
 		return nil
 	}
-	res, err := c.ListAttention(cmd.Context(), &openapi.ListAttentionParams{})
-	rest, err := call[[]openapi.AttentionItem](c, res, err)
+	rest, more, err := waiting{most: usualWaiting}.list(cmd.Context(), c)
 	if err != nil {
 		return err
 	}
 	fmt.Fprintln(a.out)
-	a.showItems(rest)
+	a.showItems(rest, more)
 	return nil
 }
 

@@ -1,6 +1,8 @@
 package inventory_test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -19,12 +21,31 @@ import (
 	"unvora.example/unvora/internal/inventory"
 )
 
+// attention reads all pages of what waits, which no item may be in twice, or be missing from what is counted.
+func attention(t *testing.T, inv *inventory.Inventory, p inventory.AttentionPage) (all []inventory.AttentionItem) {
+	t.Helper()
+	seen := map[string]bool{}
+	for {
+		items, next, err := inv.Attention(t.Context(), p)
+		require.NoError(t, err)
+		require.LessOrEqual(t, len(items), max(p.Limit, 500))
+		for _, i := range items {
+			require.False(t, seen[i.ID], "%s is told twice", i.ID)
+			seen[i.ID] = true
+		}
+		all = append(all, items...)
+		if next == "" {
+			return all
+		}
+		p.After = next
+	}
+}
+
 // waiting lists the items of a cause that are about something of this test.
 func waiting(t *testing.T, inv *inventory.Inventory, cause inventory.Cause,
 	about string) (found []inventory.AttentionItem) {
 	t.Helper()
-	items, err := inv.Attention(t.Context(), cause, true)
-	require.NoError(t, err)
+	items := attention(t, inv, inventory.AttentionPage{Cause: cause, Left: true, Limit: 3})
 	for _, i := range items {
 		if strings.Contains(i.Subject+i.Evidence, about) {
 			require.NotEmpty(t, i.Evidence)
@@ -179,13 +200,120 @@ func TestAttentionCauses(t *testing.T) {
 	require.NoError(t, inv.Leave(t.Context(), []string{item.ID}, "its disk is being read elsewhere",
 		time.Now().Add(time.Hour), "ines"))
 	require.Equal(t, "ines", waiting(t, inv, "hollow", lost.Machine.Name)[0].Left.Who)
-	items, err := inv.Attention(t.Context(), "hollow", false)
-	require.NoError(t, err)
-	for _, i := range items {
+	for _, i := range attention(t, inv, inventory.AttentionPage{Cause: "hollow"}) {
 		require.NotEqual(t, item.ID, i.ID)
 	}
-	_, err = inv.Attention(t.Context(), "weather", false)
-	wantCode(t, err, "wrong")
+	for _, wrong := range []inventory.AttentionPage{{Cause: "weather"}, {After: "monday"}, {Limit: 5000}} {
+		_, _, err := inv.Attention(t.Context(), wrong)
+		wantCode(t, err, "wrong")
+	}
+
+	// What is counted is what is listed, and a page of one item leads to the next.
+	all := attention(t, inv, inventory.AttentionPage{Limit: 1})
+	listed := map[inventory.Cause]int{}
+	for _, i := range all {
+		listed[i.Cause]++
+	}
+	counts, err := inv.AttentionCount(t.Context())
+	require.NoError(t, err)
+	for _, c := range counts {
+		require.Equal(t, listed[c.Cause], c.Count, c.Cause)
+		delete(listed, c.Cause)
+	}
+	require.Empty(t, listed)
+}
+
+// TestSharedIsKept: what machines share is kept as they come, change, are renamed, left alone and go, as it would be
+// found by looking at all of them.
+func TestSharedIsKept(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := newPool()
+	kept := func() (list []string) {
+		r, err := inv.Pool.Query(t.Context(), `select kind || ' ' || value from shared
+			union all select 'last ' || lineage_id || ' ' || copy_id from last_copies order by 1`)
+		require.NoError(t, err)
+		list, err = pgx.CollectRows(r, pgx.RowTo[string])
+		require.NoError(t, err)
+		return list
+	}
+	draw := rand.New(rand.NewPCG(5, 7))
+	uuids := []string{uuid.NewString(), uuid.NewString(), uuid.NewString()}
+	var folders []hostlink.Folder
+	for n := range 6 {
+		folders = append(folders, p.folder(fmt.Sprintf("%d-%s", n, h.Name), uuids[n%3], n%2 == 0))
+	}
+	most := 0
+	for round := range 60 {
+		now := []hostlink.Folder{}
+		for i := range folders {
+			f := &folders[i]
+			m := *f.Machine
+			f.Machine = &m
+			m.NICs = []machine.NIC{{Name: "NIC 1", MAC: fmt.Sprintf("06:5c:88:00:00:%02x", draw.IntN(4))}}
+			m.UUID = uuids[draw.IntN(3)]
+			f.Registered = draw.IntN(3) > 0
+			f.Disks = []hostlink.SeenDisk{{ID: "disk1", Path: fmt.Sprintf("/pools/x/%s-%d", h.Name, draw.IntN(3)),
+				ImageID: uuid.NewString(), VirtualBytes: 1 << 20}}
+			if draw.IntN(4) > 0 {
+				now = append(now, *f)
+			}
+		}
+		apply(t, inv, h, p, true, nil, now...)
+		if round%5 == 0 {
+			_, err := inv.Pool.Exec(t.Context(), `update copies set tracked = not tracked where host_id = $1
+				and form = 'registered' and name like '1%'`, h.ID)
+			require.NoError(t, err)
+		}
+		before := kept()
+		require.NoError(t, inv.KeepShared(t.Context()))
+		require.Equal(t, before, kept(), "round %d", round)
+		most = max(most, len(before))
+	}
+	require.Greater(t, most, 3, "nothing was shared")
+}
+
+// TestShares: services share the watching of hosts evenly, and one that dies loses its part when its lease is over.
+func TestShares(t *testing.T) {
+	inv := open(t)
+	ctx := t.Context()
+	_, err := inv.Pool.Exec(ctx, `delete from services; update watch_shares set service = null, until = '-infinity'`)
+	require.NoError(t, err)
+	lease := func(service uuid.UUID) []int16 {
+		mine, err := inv.LeaseShares(ctx, service, time.Minute)
+		require.NoError(t, err)
+		return mine
+	}
+	a, b := inventory.NewID(), inventory.NewID()
+	require.Len(t, lease(a), inventory.Shares, "it is alone")
+	beat := inv.NewBeater(b)
+	require.NoError(t, beat.Beat(ctx))
+	require.Empty(t, lease(b), "nothing is free yet")
+	mine := lease(a)
+	require.Len(t, mine, inventory.Shares/2, "there are two")
+	others := lease(b)
+	require.Len(t, others, inventory.Shares/2)
+	require.NotSubset(t, mine, others)
+	require.NoError(t, beat.End(ctx))
+	require.Len(t, lease(a), inventory.Shares/2, "the lease is not over")
+	_, err = inv.Pool.Exec(ctx, `update watch_shares set until = now() where service = $1`, b)
+	require.NoError(t, err)
+	require.Len(t, lease(a), inventory.Shares)
+	require.NoError(t, inv.ReturnShares(ctx, a))
+	require.Len(t, lease(b), inventory.Shares, "they were given back")
+
+	h := addHost(t, inv)
+	seen := map[uuid.UUID]inventory.Watched{}
+	for _, half := range [][]int16{mine, others} {
+		require.NoError(t, inv.EachWatched(ctx, half, time.Time{}, func(w inventory.Watched) {
+			require.NotContains(t, seen, w.ID)
+			seen[w.ID] = w
+		}))
+	}
+	require.Equal(t, h.Name, seen[h.ID].Name)
+	require.NoError(t, inv.EachWatched(ctx, lease(b), seen[h.ID].AddedAt, func(w inventory.Watched) {
+		require.NotEqual(t, h.ID, w.ID, "it was added no later")
+	}))
 }
 
 // TestRecognisedByContents: no UUID, no MAC, another format: the samples find it

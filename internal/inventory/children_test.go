@@ -203,8 +203,7 @@ func TestAllFailed(t *testing.T) {
 		b.fail(j)
 	}
 	require.Equal(t, inventory.JobFailed, b.now().State)
-	items, err := inv.Attention(t.Context(), inventory.CauseFailedJob, false)
-	require.NoError(t, err)
+	items := attention(t, inv, inventory.AttentionPage{Cause: inventory.CauseFailedJob})
 	found := 0
 	for _, i := range items {
 		for _, id := range append(b.now().Children.IDs, b.parent.ID) {

@@ -413,6 +413,15 @@ type Shelf struct {
 const shelfSQL = `select s.id, s.name, s.host_id, h.name as host, h.address, s.path, s.free_bytes from shelves s
 	join hosts h on h.id = s.host_id`
 
+// RoomiestShelf is the name of the shelf with the most room; "" where there is none.
+func (inv *Inventory) RoomiestShelf(ctx context.Context) (name string, err error) {
+	err = inv.Pool.QueryRow(ctx, `select name from shelves order by free_bytes desc, name limit 1`).Scan(&name)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return name, err
+}
+
 // Shelves lists all.
 func (inv *Inventory) Shelves(ctx context.Context) ([]Shelf, error) {
 	return rows[Shelf](ctx, inv.Pool, shelfSQL+` order by s.name limit 1000`)

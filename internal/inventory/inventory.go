@@ -48,6 +48,8 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 	config.MaxConns = max(config.MaxConns, 16)
 	// Our queries are short: compiling one takes longer than running it.
 	config.ConnConfig.RuntimeParams["jit"] = "off"
+	// A plan that was made for any value goes through whole tables for the rare ones.
+	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	for _, f := range tune {
 		f(config)
 	}
@@ -182,39 +184,19 @@ func rows[T any](ctx context.Context, q Querier, sql string, args ...any) ([]T, 
 	return list, err
 }
 
-// Alone calls f while holding a lock that only one service on the database has;
-// it returns at once when another has it.
-func (inv *Inventory) Alone(ctx context.Context, lock int64, f func(ctx context.Context) error) error {
-	pooled, err := inv.Pool.Acquire(ctx)
+// asideConns are enough for what goes on by itself.
+const asideConns = 6
+
+// Aside is the same database over connections of its own, few, for what goes on by itself: however much of that there
+// is, whoever asks has the others.
+func (inv *Inventory) Aside(ctx context.Context) (*Inventory, error) {
+	config := inv.Pool.Config()
+	config.MaxConns, config.MinConns = asideConns, 0
+	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	conn := pooled.Hijack() // whatever happens, the lock goes with it
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	var mine bool
-	if err := conn.QueryRow(ctx, `select pg_try_advisory_lock($1)`, lock).Scan(&mine); err != nil || !mine {
-		return errors.Join(err, conn.Close(ctx))
-	}
-	done := make(chan struct{})
-	go func() { // the lock is lost along with its connection
-		defer close(done)
-		for ctx.Err() == nil {
-			select {
-			case <-time.After(5 * time.Second):
-				if conn.Ping(ctx) != nil {
-					cancel()
-				}
-			case <-ctx.Done():
-			}
-		}
-	}()
-	err = f(ctx)
-	cancel()
-	<-done
-	end, over := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
-	defer over()
-	return errors.Join(err, conn.Close(end))
+	return &Inventory{Ledger{pool}, pool}, nil
 }
 
 // Sentence writes a text as one: with a capital and a full stop.

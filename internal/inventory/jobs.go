@@ -78,10 +78,12 @@ type Step struct {
 // TaskID is the step's name at an agent.
 func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 
-const jobSQL = `select id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold,
+const jobColumns = `id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold,
 	no_return, error_code, error, held_code, held_for, tries, retry_at,
 	needs_client, client_at, parent, nth, parts, given_up, start_at,
-	rate, waits_for, created_at, started_at, finished_at from jobs`
+	rate, waits_for, created_at, started_at, finished_at`
+
+const jobSQL = `select ` + jobColumns + ` from jobs`
 const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result,
 	started_at, finished_at from steps`
 

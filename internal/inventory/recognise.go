@@ -30,8 +30,11 @@ type CopyDisk struct {
 	WrittenAt    *time.Time       `json:"writtenAt"`
 }
 
-const copyDiskSQL = `select d.copy_id, d.disk, d.path, d.image_id, d.virtual_bytes, d.layers, d.faults, d.samples,
-	d.written_at from copy_disks d`
+const (
+	copyDiskColumns = `d.copy_id, d.disk, d.path, d.image_id, d.virtual_bytes, d.layers, d.faults, d.samples,
+		d.written_at`
+	copyDiskSQL = `select ` + copyDiskColumns + ` from copy_disks d`
+)
 
 // DisksOf lists the disks of copies as they were last seen.
 func (inv *Inventory) DisksOf(ctx context.Context, copies ...uuid.UUID) (map[uuid.UUID][]CopyDisk, error) {

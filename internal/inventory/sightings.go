@@ -13,6 +13,7 @@ import (
 
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -27,7 +28,8 @@ type Change struct {
 
 // StillThere notes that hosts answered and that nothing has changed there.
 func (inv *Inventory) StillThere(ctx context.Context, hosts []uuid.UUID) error {
-	_, err := inv.Pool.Exec(ctx, `update hosts set last_seen = now(), state = 'up' where id = any($1)`, hosts)
+	_, err := inv.Pool.Exec(ctx, `update hosts set last_seen = now(), state = 'up' where id in (select id from hosts
+		where id = any($1) order by id for no key update)`, hosts)
 	return err
 }
 
@@ -40,12 +42,19 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		// Surveys of one host follow each other; so do the two ends of a share.
 		var now string
-		if err := tx.QueryRow(ctx, `select revision from hosts where id = $1 for no key update`,
-			h.ID).Scan(&now); err != nil {
+		var state plan.HostState
+		if err := tx.QueryRow(ctx, `select revision, state from hosts where id = $1 for no key update`,
+			h.ID).Scan(&now, &state); err != nil {
 			return err
 		}
 		if now != h.Revision {
 			return fmt.Errorf("host %s: %w", h.Name, ErrOvertaken)
+		}
+		if state == plan.HostUnreachable {
+			if err := In(tx).Emit(ctx, "host", h.ID.String(), map[string]any{"name": h.Name,
+				"state": plan.HostUp}); err != nil {
+				return err
+			}
 		}
 		if err := applyHost(ctx, tx, h.ID, s); err != nil {
 			return err

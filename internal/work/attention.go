@@ -14,21 +14,15 @@ type Waiting struct {
 	Request draw.Request `json:"request,omitempty"` // to be planned; none when the action is none that is planned
 }
 
-// Attention lists what waits for a decision, worst first.
-func (w *Work) Attention(ctx context.Context, cause string, left bool) ([]Waiting, error) {
-	items, err := w.inv.Attention(ctx, inventory.Cause(cause), left)
+// Attention lists what waits for a decision, worst first. next leads to what comes behind; "" at the end.
+func (w *Work) Attention(ctx context.Context, p inventory.AttentionPage) (list []Waiting, next string, err error) {
+	items, next, err := w.inv.Attention(ctx, p)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	var shelf inventory.Shelf // the roomiest
-	shelves, err := w.inv.Shelves(ctx)
+	shelf, err := w.inv.RoomiestShelf(ctx)
 	if err != nil {
-		return nil, err
-	}
-	for _, s := range shelves {
-		if s.FreeBytes > shelf.FreeBytes {
-			shelf = s
-		}
+		return nil, "", err
 	}
 	out := make([]Waiting, len(items))
 	for i, item := range items {
@@ -40,14 +34,14 @@ func (w *Work) Attention(ctx context.Context, cause string, left bool) ([]Waitin
 		if !planned {
 			continue
 		}
-		if out[i].Request, err = make(ctx, w, item.Act, shelf.Name); err != nil {
-			return nil, err
+		if out[i].Request, err = make(ctx, w, item.Act, shelf); err != nil {
+			return nil, "", err
 		}
 		if out[i].Request != nil {
 			out[i].Request = draw.Named(out[i].Request)
 		}
 	}
-	return out, nil
+	return out, next, nil
 }
 
 // remedies makes the request that a recommended action is. Actions that are no operation (to recognise a copy, to

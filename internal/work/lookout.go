@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -11,27 +12,32 @@ import (
 	"github.com/riverqueue/river"
 	"golang.org/x/sync/errgroup"
 
+	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
 
-// lookouts puts the survey of all hosts into the queue, which comes round by itself.
+// lookouts puts what comes round by itself into the queue.
 func (w *Work) lookouts(workers *river.Workers) []*river.PeriodicJob {
-	river.AddWorker(workers, &lookout{w: w})
+	river.AddWorker(workers, &lookout{w: w, shared: time.Now()})
 	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery),
 		func() (river.JobArgs, *river.InsertOpts) {
 			return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}
 		}, &river.PeriodicJobOpts{RunOnStart: true})}
 }
 
-// lookoutArgs is the survey of all hosts that comes round by itself.
+// lookoutArgs is the survey of all managers, and the dropping of what is old.
 type lookoutArgs struct{}
 
 func (lookoutArgs) Kind() string { return "lookout" }
 
 type lookout struct {
 	river.WorkerDefaults[lookoutArgs]
-	w *Work
+	w      *Work
+	shared time.Time // what machines share was found anew
 }
+
+// keepShared is how often that is done.
+const keepShared = time.Hour
 
 func (*lookout) Timeout(*river.Job[lookoutArgs]) time.Duration { return 10 * time.Minute }
 
@@ -39,8 +45,14 @@ func (l *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := l.w.inv.PruneEvents(ctx, keepEvents); err != nil {
 		return err
 	}
-	_, err := l.w.SurveyAll(ctx, nil, false)
-	return err
+	if time.Since(l.shared) > keepShared {
+		if err := l.w.inv.KeepShared(ctx); err != nil {
+			return err
+		}
+		l.shared = time.Now()
+	}
+	r := newRound(l.w, false)
+	return errors.Join(r.managers(ctx), r.all.Wait())
 }
 
 // Surveyed is what became of one host's survey.
@@ -50,13 +62,21 @@ type Surveyed struct {
 	Error   string             `json:"error"`
 }
 
-const surveysAtOnce = 32
+const (
+	surveysAtOnce = 64
+	longSilent    = 10 * time.Minute // after which a host is not asked with all others: watching tries it anyway
+)
 
-// SurveyAll surveys the hosts and managers named, or all. Those that don't answer are told, and are no error. tell is
-// for somebody who asks: what has been noticed since the last time that somebody did is told, whoever noticed it.
-func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surveyed, error) {
-	r := &round{w: w, named: names != nil, out: []Surveyed{}}
+func newRound(w *Work, named bool) *round {
+	r := &round{w: w, named: named, out: []Surveyed{}}
 	r.all.SetLimit(surveysAtOnce)
+	return r
+}
+
+// SurveyAll surveys the hosts and managers named, or all. Those that don't answer are told, and are no error. What has
+// been noticed since the last time that somebody asked is told, whoever noticed it.
+func (w *Work) SurveyAll(ctx context.Context, names []string) ([]Surveyed, error) {
+	r := newRound(w, names != nil)
 	var err error
 	if r.named {
 		err = r.each(ctx, names)
@@ -67,7 +87,7 @@ func (w *Work) SurveyAll(ctx context.Context, names []string, tell bool) ([]Surv
 	if len(r.still) > 0 {
 		err = errors.Join(err, w.inv.StillThere(ctx, r.still))
 	}
-	if !tell || err != nil {
+	if err != nil {
 		return r.out, err
 	}
 	asked := r.asked
@@ -111,6 +131,11 @@ func (r *round) told(s Surveyed, hosts ...uuid.UUID) {
 
 // host begins the survey of one host, once there is a place for it.
 func (r *round) host(ctx context.Context, h inventory.Host) error {
+	if !r.named && h.State == plan.HostUnreachable && h.LastSeen != nil && time.Since(*h.LastSeen) > longSilent {
+		r.told(Surveyed{Host: h.Name, Error: fmt.Sprintf("The agent on %s does not answer at %s, since %s. To try it "+
+			"now: unvora survey %s", h.Name, h.Address, h.LastSeen.UTC().Format("2 January, 15:04 MST"), h.Name)}, h.ID)
+		return nil
+	}
 	r.all.Go(func() error {
 		s := Surveyed{Host: h.Name}
 		changed, _, err := r.w.survey(ctx, &h)

@@ -33,7 +33,7 @@ type Work struct {
 }
 
 const (
-	surveyEvery = time.Minute // of all hosts; they tell by themselves when something has changed
+	surveyEvery = time.Minute // of managers
 	keepEvents  = time.Hour
 )
 

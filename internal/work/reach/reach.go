@@ -40,6 +40,13 @@ func New(inv *inventory.Inventory, authority *hostlink.Authority, unvora string,
 	return &Hosts{Authority: authority, inv: inv, dialer: dialer, log: log}, nil
 }
 
+// Over are the same hosts, with what they tell written over other connections to the database.
+func (r *Hosts) Over(inv *inventory.Inventory) *Hosts {
+	other := *r
+	other.inv = inv
+	return &other
+}
+
 // Agent of a host.
 func (r *Hosts) Agent(h *inventory.Host) *hostlink.Host {
 	return r.dialer.Host(h.ID.String(), h.Address)
@@ -127,12 +134,28 @@ func (r *Hosts) Survey(ctx context.Context, h *inventory.Host) (changed bool, ch
 }
 
 func (r *Hosts) ask(ctx context.Context, h *inventory.Host) (changed bool, changes []inventory.Change, err error) {
-	s, err := r.Agent(h).Survey(ctx, h.Revision)
+	return r.take(ctx, h, func(a *hostlink.Host) (*hostlink.Survey, error) { return a.Survey(ctx, h.Revision) })
+}
+
+// SurveyWhen asks one host what it holds once that has changed, or after a while. It is not asked again where its
+// records have changed meanwhile (inventory.ErrOvertaken), and leaves what Survey leaves.
+func (r *Hosts) SurveyWhen(ctx context.Context, h *inventory.Host, wait time.Duration) (changed bool, err error) {
+	changed, _, err = r.take(ctx, h, func(a *hostlink.Host) (*hostlink.Survey, error) {
+		return a.SurveyWhen(ctx, h.Revision, wait)
+	})
+	return changed, err
+}
+
+// take notes what a host answers; that it does not, once.
+func (r *Hosts) take(ctx context.Context, h *inventory.Host, ask func(*hostlink.Host) (*hostlink.Survey,
+	error)) (changed bool, changes []inventory.Change, err error) {
+	s, err := ask(r.Agent(h))
 	if err != nil {
-		if errors.Is(err, hostlink.ErrUnreachable) {
+		if errors.Is(err, hostlink.ErrUnreachable) && h.State != plan.HostUnreachable {
 			if e := r.inv.HostState(ctx, h, plan.HostUnreachable); e != nil {
 				return false, nil, e
 			}
+			h.State = plan.HostUnreachable
 		}
 		return false, nil, Explain(h, err)
 	}
@@ -142,7 +165,9 @@ func (r *Hosts) ask(ctx context.Context, h *inventory.Host) (changed bool, chang
 	if !s.Changed && h.State != plan.HostUnreachable && s.Revision == h.Revision {
 		return false, nil, nil
 	}
-	changes, err = r.inv.Apply(ctx, h, s)
+	if changes, err = r.inv.Apply(ctx, h, s); err == nil {
+		h.State = plan.HostUp
+	}
 	return true, changes, err
 }
 

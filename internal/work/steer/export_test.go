@@ -12,9 +12,6 @@ import (
 
 // What tests do that carry the ticks out by themselves.
 
-// ID is the service's.
-func (s *Steerer) ID() uuid.UUID { return s.id }
-
 // Reborn makes another service of this one.
 func (s *Steerer) Reborn() { s.id, s.desk = inventory.NewID(), newDesk() }
 

@@ -233,7 +233,7 @@ func (e *smallEstate) quiet(req draw.Request) *inventory.Job {
 
 func (e *smallEstate) survey() {
 	e.Helper()
-	_, err := e.w.SurveyAll(e.ctx, nil, false)
+	_, err := e.w.SurveyAll(e.ctx, nil)
 	require.NoError(e, err)
 }
 

@@ -92,6 +92,9 @@ type warnings struct{ slog.Handler }
 
 func (warnings) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.LevelWarn }
 
+// ID is that of this service, as it says that it lives.
+func (s *Steerer) ID() uuid.UUID { return s.id }
+
 // Run steers jobs until ctx ends, then lets ticks that are under way finish.
 func (s *Steerer) Run(ctx context.Context) error {
 	defer s.behind.Wait()

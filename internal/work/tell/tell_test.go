@@ -195,13 +195,16 @@ func TestTell(t *testing.T) {
 	wait.Until(t, func() bool { to, _ := b.got(); return len(to) == 2 })
 	_, mail = b.got()
 	require.Contains(t, mail[1], "a disk is full")
+	waiting := func() (n int) {
+		require.NoError(t, inv.Pool.QueryRow(ctx, `select count(*) from told where next_at is not null`).Scan(&n))
+		return n
+	}
+	wait.Until(t, func() bool { return waiting() == 0 }) // it is noted behind the mail
 	for _, state := range []string{"working", "held"} { // it is tried again by itself
 		_, err = inv.Pool.Exec(ctx, `update jobs set state = $2 where id = $1`, held, state)
 		require.NoError(t, err)
 	}
-	var waiting int
-	require.NoError(t, inv.Pool.QueryRow(ctx, `select count(*) from told where next_at is not null`).Scan(&waiting))
-	require.Zero(t, waiting, "it was told already")
+	require.Zero(t, waiting(), "it was told already")
 	require.NoError(t, teller.Try(ctx, own))
 	wait.Until(t, func() bool { to, _ := b.got(); return len(to) == 3 })
 	require.Empty(t, calls)
