@@ -1,5 +1,5 @@
 .DEFAULT_GOAL := build
-.PHONY: build install demo test test-rooms test-estates test-long crash cover bench lint format generate docs docs-shots fuzz setup clean
+.PHONY: build install demo test test-rooms test-estates test-long crash cover bench fleet lint format generate docs docs-shots fuzz setup clean
 
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum $(wildcard internal/inventory/migrations/*.sql) internal/api/docs.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -path '*/generated/*' -not -name '*.test.ts') console/index.html console/package-lock.json console/vite.config.ts api/openapi.yaml
@@ -79,6 +79,11 @@ docs-shots: setup build  ## screenshots anew, from the demo
 
 bench: setup build  ## ratios against plain tools
 	go run ./tests/bench
+
+SIZE ?= 200000
+DIR ?= .fleet
+fleet: setup build  ## the sample estate with a large inventory, in a directory: SIZE=2000000 DIR=.fleet
+	go run ./tests/fleet/make -size $(SIZE) -dir $(DIR)
 
 FUZZ_TIME ?= 30s
 fuzz:  ## every parser, for a while

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Suspense, useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation, useNavigate } from "react-router";
-import { attentionQuery, onEnded, sessionQuery, signOut } from "./api";
+import { figureOf, onEnded, sessionQuery, signOut, waitingQuery } from "./api";
 import { useEvents } from "./events";
 import { Bring } from "./bring";
 import { pages } from "./pages";
@@ -46,7 +46,7 @@ function Shell({ user }: { user: string }) {
   useEvents();
   const { pathname } = useLocation();
   const queries = useQueryClient();
-  const waiting = useQuery(attentionQuery(false)).data?.length ?? 0;
+  const waiting = figureOf(useQuery(waitingQuery).data ?? []);
   const { file, over, open, clear } = useDroppedFile();
   const leave = async () => {
     await signOut();
@@ -70,8 +70,11 @@ function Shell({ user }: { user: string }) {
                   className={({ isActive }) => `border-b-2 px-3 py-2.5 font-semibold ${isActive ? here : elsewhere}`}
                 >
                   {name}
-                  {name === "Attention" && waiting > 0 && (
-                    <span className="mono ml-1.5 rounded-sm bg-buoy px-1 text-onsea">{waiting}</span>
+                  {name === "Attention" && waiting.sum > 0 && (
+                    <span className="mono ml-1.5 rounded-sm bg-buoy px-1 text-onsea">
+                      {waiting.sum}
+                      {waiting.more}
+                    </span>
                   )}
                 </NavLink>
               ),

@@ -365,11 +365,31 @@ export const adoptDisk = (host: string, file: string) => take(client.POST("/disk
 export const letGoDisk = (file: string) => take(client.DELETE("/disks", { params: { query: { file } } }));
 
 export const attentionQuery = (left: boolean) =>
-  queryOptions({
+  infiniteQueryOptions({
     queryKey: ["copies", "attention", left],
-    queryFn: () => take(client.GET("/attention", { params: { query: { left } } })),
+    queryFn: async ({ pageParam, signal }) => {
+      const answer = client.GET("/attention", {
+        params: { query: { left, limit: 100, after: pageParam || undefined } },
+        signal,
+      });
+      return { items: await take(answer), next: (await answer).response.headers.get("Unvora-Next") ?? undefined };
+    },
+    initialPageParam: "",
+    getNextPageParam: nextPage,
     placeholderData: keepPreviousData,
   });
+/** How much waits, by cause; each is counted up to mostWaiting, and one more means that there are more. */
+export const waitingQuery = queryOptions({
+  queryKey: ["copies", "waiting"],
+  queryFn: ({ signal }) => take(client.GET("/attention/count", { signal })),
+});
+const mostWaiting = 1000;
+export type Waits = Schemas["Waits"];
+/** What waits, in figures. */
+export function figureOf(waits: { count: number }[]) {
+  const sum = waits.reduce((n, w) => n + Math.min(w.count, mostWaiting), 0);
+  return { sum, more: waits.some((w) => w.count > mostWaiting) ? "+" : "" };
+}
 export type Item = Schemas["AttentionItem"];
 export const leaveAlone = (ids: string[], reason: string, days: number) =>
   take(client.POST("/attention/leave", { body: { ids, reason, days } }));

@@ -12,6 +12,8 @@ const stale: Record<string, string[]> = {
 };
 const retry = 3000; // ms after which a stream that was refused is asked for anew
 const settle = 200; // ms in which several events become one refresh
+const mostSettle = 4000; // where events come without end
+const calm = 2; // times as long without events, and one refreshes at once again
 
 /** Whether the page is seen. One that is not, or that the browser keeps for the way back, holds no connection: a
  * browser has six of them for a server, for all its tabs. */
@@ -61,15 +63,19 @@ export function useEvents() {
     };
     const waiting = new Set<string>();
     let timer = 0;
+    let pause = settle; // twice as long each time, until it is calm
+    let last = 0;
     for (const kind of Object.keys(stale)) {
       source.addEventListener(kind, () => {
         for (const key of stale[kind] ?? []) waiting.add(key);
         if (timer) return;
+        pause = Date.now() - last > calm * pause ? settle : Math.min(2 * pause, mostSettle);
         timer = window.setTimeout(() => {
           timer = 0;
+          last = Date.now();
           for (const key of waiting) void queries.invalidateQueries({ queryKey: [key] });
           waiting.clear();
-        }, settle);
+        }, pause);
       });
     }
     return () => {

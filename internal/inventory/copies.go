@@ -87,16 +87,17 @@ func listOfCopies(machine string) listing[Copy] {
 }
 
 var copyFields = map[string]field{
-	"name": {equal: "c.name = %s", like: "c.name ilike %s"},
-	"host": {equal: "c.host_id = (select id from hosts where lower(name) = lower(%s))", noun: "host"},
-	"manager": {equal: "c.host_id in (select id from hosts where manager_id = (select id from managers where " +
-		"lower(name) = lower(%s)))", noun: "manager"},
+	"name": {equal: "(c.sort = lower(%[1]s) and c.name = %[1]s)", like: "c.sort like lower(%s)"},
+	"host": {equal: "c.host_id = any(%s)", noun: "host", among: "hosts"},
+	"manager": {equal: "c.host_id in (select id from hosts where manager_id = any(%s))", noun: "manager",
+		among: "managers"},
 	"form":    {equal: "c.form = %s", check: oneOf(lineage.Forms...)},
 	"state":   {equal: "c.state = %s", check: oneOf(machine.States...)},
 	"lineage": {equal: "c.lineage_id = %s::uuid", check: isUUID},
 	"tracked": {equal: "c.tracked = (%s in ('yes', 'true'))", check: oneOf("yes", "no", "true", "false")},
-	"owner":   {equal: "c.owner = %s"},
-	"pool":    {equal: "c.pool_id in (select id from pools where lower(name) = lower(%s))", noun: "pool"},
+	"owner":   {equal: "c.owner = %s and c.owner <> ''"},
+	"pool": {equal: "c.pool_id = any(%s)", noun: "pool", among: "pools", many: "exists (select 1 from pools w " +
+		"where w.id = c.pool_id and w.sort = lower(%s))"},
 	"address": {equal: "c.addresses @> array[%s]"},
 	"mac":     {equal: "c.id in (select copy_id from nics where mac = %s::macaddr)", check: isMAC},
 	"id":      {equal: "c.id = %s::uuid", check: isUUID},
@@ -116,6 +117,17 @@ func (inv *Inventory) CopyByID(ctx context.Context, id string) (*Copy, error) {
 	return one(rows[Copy](ctx, inv.Pool, copySQL+" where c.id = $1::uuid", id))
 }
 
+// placedSQL is the condition that a copy is named $1 at the place named $3: a host, shelf, pool or manager.
+const placedSQL = `c.id in (
+	select x.id from copies x where x.host_id = any(array(select id from hosts where sort = lower($3)))
+		and x.form <> 'package' and (x.name = $1 or x.path like '%/' || $1)
+	union select x.id from copies x where x.shelf_id = any(array(select id from shelves where lower(name) = lower($3)))
+		and x.form = 'package' and x.gone_at is null and (x.name = $1 or x.path like '%/' || $1)
+	union select x.id from copies x where x.pool_id = any(array(select id from pools where sort = lower($3)))
+		and x.form = 'package' and x.gone_at is null and (x.name = $1 or x.rel = $1)
+	union select x.id from copies x where x.sort = lower($1) and x.gone_at is null and x.host_id = any(array(
+		select id from hosts where manager_id = (select id from managers where lower(name) = lower($3)))))`
+
 // Copy finds the one that ref means: an id, HOST/NAME, SHELF/NAME or a name
 // that only one copy bears. forms narrows what may be meant.
 func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.Form) (*Copy, error) {
@@ -132,11 +144,9 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 	if len(forms) == 0 {
 		forms = lineage.Forms
 	}
-	cond, args := "c.name = $1", []any{ref, forms}
+	cond, args := "c.sort = lower($1) and c.name = $1", []any{ref, forms}
 	if place, name, ok := strings.Cut(ref, "/"); ok {
-		cond = "((lower(h.name) = lower($3) and c.form <> 'package') or lower(s.name) = lower($3) or " +
-			"c.form = 'package' and lower(p.name) = lower($3) or h.manager_id = " +
-			"(select id from managers where lower(name) = lower($3))) and (c.name = $1 or c.path like '%/' || $1)"
+		cond = placedSQL
 		args = []any{name, forms, place}
 	}
 	placed := len(args) == 3
@@ -322,9 +332,9 @@ var lineageList = listing[Lineage]{
 }
 
 var lineageFields = map[string]field{
-	"name": {equal: "l.name = %s", like: "l.name ilike %s"},
-	"host": {equal: "exists (select 1 from copies c where c.lineage_id = l.id and c.gone_at is null and c.host_id = " +
-		"(select id from hosts where lower(name) = lower(%s)))", noun: "host"},
+	"name": {equal: "(l.sort = lower(%[1]s) and l.name = %[1]s)", like: "l.sort like lower(%s)"},
+	"host": {equal: "l.id in (select c.lineage_id from copies c where c.gone_at is null and c.host_id = any(%s))",
+		noun: "host", among: "hosts"},
 }
 
 const copiesShown = 24 // of each lineage in a list
@@ -354,7 +364,7 @@ func (inv *Inventory) Lineages(ctx context.Context, p Page) (*List[Lineage], err
 // LineageOf finds the lineage that ref means: its id or name, or a copy of it,
 // and reads all its copies, also those that are gone, oldest first.
 func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, error) {
-	cond := "l.name = $1"
+	cond := "l.sort = lower($1) and l.name = $1"
 	if _, err := uuid.Parse(ref); err == nil {
 		cond = "l.id = $1::uuid or l.id = (select lineage_id from copies where id = $1::uuid)"
 	}
@@ -394,7 +404,8 @@ func (inv *Inventory) LineageOf(ctx context.Context, ref string) (*Lineage, erro
 
 // sameLineage returns a copy of the name when all that bear it are of one lineage.
 func (inv *Inventory) sameLineage(ctx context.Context, name string) (*Copy, error) {
-	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.name = $1 and c.gone_at is null limit 100`, name)
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.sort = lower($1) and c.name = $1
+		and c.gone_at is null limit 100`, name)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}

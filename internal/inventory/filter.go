@@ -22,12 +22,53 @@ type field struct {
 	like  string // likewise, of a pattern; "" when only = makes sense
 	check func(value string) error
 	noun  string // what its values name, of nouns; "" for what is no name
+	// Table of what is named, whose ids go into equal; "" where the name does. The database then knows how rare it is.
+	among string
+	many  string // SQL instead of equal where more bear the name than can be handed over
+	ids   map[string][]uuid.UUID
+}
+
+// mostIDs is how many ids are handed to the database for a name.
+const mostIDs = 1000
+
+// settled looks up what the names of a filter are of.
+func settled(ctx context.Context, q Querier, filter string, fields map[string]field) (map[string]field, error) {
+	list, err := terms(filter)
+	if err != nil {
+		return nil, err
+	}
+	now := maps.Clone(fields)
+	for _, t := range list {
+		f := now[t.Field]
+		if f.among == "" || t.Op != "=" {
+			continue
+		}
+		found, err := rows[struct{ ID uuid.UUID }](ctx, q, `select id from `+f.among+`
+			where sort = lower($1) limit $2`, t.Value, mostIDs+1)
+		if err != nil {
+			return nil, err
+		}
+		if len(found) > mostIDs && f.many != "" {
+			now[t.Field] = field{equal: f.many, noun: f.noun}
+			continue
+		}
+		ids := []uuid.UUID{}
+		for _, x := range found {
+			ids = append(ids, x.ID)
+		}
+		if f.ids = maps.Clone(f.ids); f.ids == nil {
+			f.ids = map[string][]uuid.UUID{}
+		}
+		f.ids[t.Value] = ids
+		now[t.Field] = f
+	}
+	return now, nil
 }
 
 // nouns are the names that filters and rules lead to, with the query that lists them.
 var nouns = map[string]string{
 	"host":    `select name from hosts`,
-	"pool":    `select distinct name from pools`,
+	"pool":    `select name from pools`,
 	"manager": `select name from managers`,
 	"label":   `select distinct unnest(labels) as name from pools`,
 	"segment": `select segment as name from switches where segment <> '' union select name from segments`,
@@ -43,8 +84,8 @@ func known(ctx context.Context, q Querier, noun, name string) error {
 		name).Scan(&there); err != nil || there {
 		return err
 	}
-	list, err := rows[struct{ Name string }](ctx, q, `select x.name from (`+nouns[noun]+`) x order by x.name limit $1`,
-		mostTold+1)
+	list, err := rows[struct{ Name string }](ctx, q, `select distinct x.name from (`+nouns[noun]+`) x
+		order by x.name limit $1`, mostTold+1)
 	if err != nil {
 		return err
 	}
@@ -200,7 +241,11 @@ func where(filter string, fields map[string]field, args *[]any) (conditions []st
 				return nil, Wrong("filter %q: %s: %v", filter, t.Field, err)
 			}
 		}
-		*args = append(*args, value)
+		if ids, named := f.ids[value]; named {
+			*args = append(*args, ids)
+		} else {
+			*args = append(*args, value)
+		}
 		conditions = append(conditions, fmt.Sprintf(sql, fmt.Sprintf("$%d", len(*args))))
 	}
 	return conditions, nil

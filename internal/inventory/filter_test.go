@@ -45,7 +45,7 @@ func TestWhere(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, got, 3)
 	require.Contains(t, got[0], "$2")
-	require.Equal(t, "c.name ilike $3", got[1])
+	require.Equal(t, "c.sort like lower($3)", got[1])
 	require.Equal(t, []any{"before", "gannet", `50\%\_%_`, "running"}, args,
 		"what people type is an argument, and never part of the question")
 	for filter, says := range map[string]string{

@@ -58,7 +58,7 @@ var hostList = listing[Host]{
 var hostSQL = hostList.sql()
 
 var hostFields = map[string]field{
-	"name":   {equal: "lower(h.name) = lower(%s)", like: "h.name ilike %s"},
+	"name":   {equal: "h.sort = lower(%s)", like: "h.sort like lower(%s)"},
 	"site":   {equal: "h.site = %s"},
 	"state":  {equal: hostState + " = %s", check: oneOf(plan.HostUp, plan.HostResting, plan.HostUnreachable)},
 	"family": {equal: "h.family = %s"},
@@ -133,11 +133,21 @@ func (inv *Inventory) unknown(ctx context.Context, noun, ref, table string) erro
 	return e
 }
 
-// near finds names like ref: those that share letters by the trigram index,
-// then the few that are close by edit distance.
+// near finds names that are few letters from ref, among those that are near it in order, and, in a table that is not
+// large, among those that share letters with it by the trigram index.
 func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, error) {
-	r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s where name %% $1 limit "+
-		"200) x", table), ref)
+	there := ""
+	if table == "copies" {
+		there = "gone_at is null and "
+	}
+	r, err := inv.Pool.Query(ctx, strings.NewReplacer("TABLE", table, "THERE", there).Replace(`
+		select name from (select distinct name from (
+			(select name from TABLE where THERE sort <= lower($1) order by sort desc limit 100)
+			union all (select name from TABLE where THERE sort > lower($1) order by sort limit 100)
+			union all (select name from TABLE where THERE sort % lower($1)
+				and (select reltuples < $2 from pg_class where oid = 'TABLE'::regclass) limit 200)) x) y
+		order by name`),
+		ref, notLarge)
 	if err != nil {
 		return nil, err
 	}
@@ -145,26 +155,15 @@ func (inv *Inventory) near(ctx context.Context, ref, table string) ([]string, er
 	if err != nil {
 		return nil, err
 	}
-	if len(names) == 0 { // short names share too few letters: look at the first of the list
-		r, err := inv.Pool.Query(ctx, fmt.Sprintf("select distinct name from (select name from %s order by name "+
-			"limit 500) x",
-			table))
-		if err != nil {
-			return nil, err
-		}
-		if names, err = pgx.CollectRows(r, pgx.RowTo[string]); err != nil {
-			return nil, err
-		}
-	}
-	var near []string
-	for _, n := range names {
-		if levenshtein.ComputeDistance(strings.ToLower(n), strings.ToLower(ref)) <= max(2, len(ref)/3) &&
-			len(near) < 3 {
-			near = append(near, n)
-		}
-	}
-	return near, nil
+	low := strings.ToLower(ref)
+	far := func(n string) int { return levenshtein.ComputeDistance(strings.ToLower(n), low) }
+	names = slices.DeleteFunc(names, func(n string) bool { return far(n) > max(2, len(ref)/3) })
+	slices.SortStableFunc(names, func(a, b string) int { return far(a) - far(b) })
+	return names[:min(len(names), 3)], nil
 }
+
+// notLarge is how many rows a table has that is looked through for names that share letters.
+const notLarge = 20_000
 
 // sitePrefix numbers the MAC ranges of sites: 256 under each second octet from 5c on.
 func sitePrefix(n int) (string, error) {
@@ -335,7 +334,7 @@ var poolList = listing[Pool]{
 var poolSQL = poolList.sql()
 
 var poolFields = map[string]field{
-	"name": {equal: "p.name = %s", like: "p.name ilike %s"},
+	"name": {equal: "(p.sort = lower(%[1]s) and p.name = %[1]s)", like: "p.sort like lower(%s)"},
 	"host": {equal: "exists (select 1 from pool_hosts x join hosts h on h.id = x.host_id where x.pool_id = p.id and " +
 		"lower(h.name) = lower(%s))", noun: "host"},
 }

@@ -2,7 +2,6 @@ package inventory
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
 )
 
 // Page is which part of a list is wanted.
@@ -44,12 +42,15 @@ func checkLimit(limit int) error {
 // CountCap is how far a list is counted.
 const CountCap = 10_000
 
+// few is how many rows of a list are put into order once they are all found.
+const few = 1000
+
 // listing is a list that is read page by page, in the order of name and id, or of another column and id.
 type listing[T any] struct {
 	columns string
 	from    string
 	always  string // condition that holds for all of the list; "" for none
-	alias   string // of the table whose name and id give the order
+	alias   string // of the table whose column sort, of its name, and id give the order
 	fields  map[string]field
 	key     func(*T) (name string, id uuid.UUID)
 	orders  map[string]ordering[T] // others than by name, each with an index
@@ -65,7 +66,7 @@ type ordering[T any] struct {
 func (l listing[T]) by(order string) (o ordering[T], down bool, err error) {
 	name, down := strings.CutPrefix(order, "-")
 	if name == "" || name == "name" {
-		return ordering[T]{"name", "text", func(x *T) string { name, _ := l.key(x); return name }}, down, nil
+		return ordering[T]{"sort", "text", func(x *T) string { name, _ := l.key(x); return name }}, down, nil
 	}
 	o, ok := l.orders[name]
 	if !ok {
@@ -82,7 +83,11 @@ func (l listing[T]) sql() string { return "select " + l.columns + "\nfrom " + l.
 // page reads a page, and counts the whole list.
 func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], error) {
 	args := []any{}
-	conditions, err := where(p.Filter, l.fields, &args)
+	fields, err := settled(ctx, q, p.Filter, l.fields)
+	if err != nil {
+		return nil, err
+	}
+	conditions, err := where(p.Filter, fields, &args)
 	if err != nil {
 		return nil, err
 	}
@@ -104,28 +109,33 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 		way, past = " desc", "<"
 	}
 	out := &List[T]{}
-	g, both := errgroup.WithContext(ctx) // side by side: counting takes as long as reading
-	matching, matched := allOf(conditions), slices.Clone(args)
-	g.Go(func() error {
-		sql := fmt.Sprintf("select count(*) from (select 1 from %s where %s limit %d) x", l.from, matching, CountCap+1)
-		return q.QueryRow(both, sql, matched...).Scan(&out.Count)
-	})
+	matching := allOf(conditions)
+	count := fmt.Sprintf("select count(*) from (select 1 from %s where %s limit %d) x", l.from, matching, CountCap+1)
+	if err := q.QueryRow(ctx, count, args...).Scan(&out.Count); err != nil {
+		return nil, err
+	}
+	first := ""
+	if len(conditions) > 0 && out.Count <= few || o.column != "sort" && out.Count <= CountCap {
+		// Few match: they are found first, and put into order then. Else, in order, they come soon.
+		first = fmt.Sprintf("with few as materialized (select %s.id from %s where %s) ", l.alias, l.from, matching)
+		conditions = []string{l.alias + ".id in (select id from few)"}
+	}
 	if p.After != "" {
 		at, id, ok := cutLast(p.After, "~")
 		if _, e := uuid.Parse(id); !ok || e != nil || !fits(o.kind, at) {
-			return nil, errors.Join(Wrong("%q is not the next of a page", p.After), g.Wait())
+			return nil, Wrong("%q is not the next of a page", p.After)
 		}
 		args = append(args, at, id)
-		conditions = append(conditions, fmt.Sprintf("(%s, %s.id) %s ($%d::text::%s, $%d::uuid)", column, l.alias, past,
-			len(args)-1, o.kind, len(args)))
+		value := fmt.Sprintf("$%d::text::%s", len(args)-1, o.kind)
+		if o.column == "sort" {
+			value = "lower(" + value + ")"
+		}
+		conditions = append(conditions, fmt.Sprintf("(%s, %s.id) %s (%s, $%d::uuid)", column, l.alias, past, value,
+			len(args)))
 	}
-	g.Go(func() (err error) {
-		sql := fmt.Sprintf("%s where %s order by %s%s, %s.id%s limit %d", l.sql(), allOf(conditions), column, way,
-			l.alias, way, p.Limit+1)
-		out.Items, err = rows[T](both, q, sql, args...)
-		return err
-	})
-	if err := g.Wait(); err != nil {
+	out.Items, err = rows[T](ctx, q, fmt.Sprintf("%sselect %s from %s where %s order by %s%s, %s.id%s limit %d", first,
+		l.columns, l.from, allOf(conditions), column, way, l.alias, way, p.Limit+1), args...)
+	if err != nil {
 		return nil, err
 	}
 	if len(out.Items) == 0 && p.After == "" {

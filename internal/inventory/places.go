@@ -66,9 +66,9 @@ func (inv *Inventory) DropLandingRule(ctx context.Context, ref, who string) erro
 // PoolOf finds a pool as hosts see it, by id, name or HOST/NAME.
 func (inv *Inventory) PoolOf(ctx context.Context, ref string) (*Pool, error) {
 	host, name, placed := strings.Cut(ref, "/")
-	cond, args := "lower(p.name) = lower($1)", []any{ref}
+	cond, args := "p.sort = lower($1)", []any{ref}
 	if placed {
-		cond, args = "lower(p.name) = lower($1) and exists (select 1 from pool_hosts x join hosts h on h.id = "+
+		cond, args = "p.sort = lower($1) and exists (select 1 from pool_hosts x join hosts h on h.id = "+
 			"x.host_id "+
 			"where x.pool_id = p.id and lower(h.name) = lower($2))", []any{name, host}
 	} else if _, err := uuid.Parse(ref); err == nil {
@@ -221,25 +221,37 @@ func (inv *Inventory) Ranges(ctx context.Context) (map[string]plan.Range, error)
 // freeAddress is the first of a range that was not given out, and that no copy
 // is known or seen to have.
 func freeAddress(ctx context.Context, q Querier, segment string, from, to netip.Addr) (free netip.Addr, err error) {
-	taken, err := rows[struct{ Address string }](ctx, q, `select host(address) as address from given_addresses
-		where segment = $1
-		union select a from copies c, unnest(c.addresses) a where c.gone_at is null and a <> ''
-		union select a from copies c, jsonb_array_elements_text(c.machine -> 'static') a where c.gone_at is null
-		and jsonb_typeof(c.machine -> 'static') = 'array'`, segment)
-	if err != nil {
-		return free, err
-	}
-	is := map[string]bool{}
-	for _, t := range taken {
-		is[t.Address] = true
-	}
-	for a, n := from, 0; n < mostRange && a.IsValid() && !to.Less(a); a, n = a.Next(), n+1 {
-		if !is[a.String()] {
-			return a, nil
+	at, looked := from, 0
+	for most := firstAddresses; looked < mostRange; most *= 4 {
+		var some []string
+		for ; len(some) < most && looked < mostRange && at.IsValid() && !to.Less(at); at = at.Next() {
+			some = append(some, at.String())
+			looked++
+		}
+		if len(some) == 0 {
+			break
+		}
+		query, err := q.Query(ctx, `select a from unnest($2::text[]) with ordinality x(a, n)
+			where not exists (select 1 from given_addresses where segment = $1 and address = a::inet)
+			and not exists (select 1 from copies c where c.gone_at is null and c.addresses @> array[a])
+			and not exists (select 1 from copies c where c.gone_at is null and c.machine -> 'static' ? a)
+			order by n limit 1`, segment, some)
+		if err != nil {
+			return free, err
+		}
+		found, err := pgx.CollectRows(query, pgx.RowTo[string])
+		if err != nil {
+			return free, err
+		}
+		if len(found) > 0 {
+			return netip.ParseAddr(found[0])
 		}
 	}
 	return free, nil
 }
+
+// firstAddresses is how many of a range are looked at first; then four times as many, and so on.
+const firstAddresses = 16
 
 // GiveAddress gives out the next free address of a segment, or the one that was
 // typed, to the copy that a job makes.

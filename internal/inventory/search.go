@@ -5,7 +5,9 @@ import (
 	"net/netip"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
@@ -27,6 +29,8 @@ const (
 	KindCopy    Kind = "copy"
 	KindJob     Kind = "job"
 )
+
+var kinds = []Kind{KindHost, KindManager, KindPool, KindShelf, KindSwitch, KindLineage, KindCopy, KindJob}
 
 // Found is one thing that a search has found.
 type Found struct {
@@ -90,28 +94,47 @@ func searches(text string) (list []search) {
 		list = append(list, search{copyFound + `where c.gone_at is null and (c.addresses @> array[$1]
 			or (c.machine -> 'static') ? $1) order by c.name limit $2`, []any{address.String()}})
 	}
-	like := "%" + likePattern.Replace(text) + "%"
-	last := "%" + likePattern.Replace(path.Base(text)) + "%"
+	list = append(list, byName("copy", copyFound, "copies", "c", "c.gone_at is null", text)...)
+	list = append(list, byName("lineage", `select 'lineage' as kind, l.id::text, l.name, '' as about, '' as host,
+		l.id as lineage from lineages l `, "lineages", "l", "true", text)...)
+	list = append(list, byName("host", `select 'host' as kind, h.id::text, h.name,
+		trim(h.site || ', ' || h.family, ', ') as about, h.name as host, null::uuid as lineage from hosts h `, "hosts",
+		"h", "h.manager_id is null", text)...)
+	like := "%" + likePattern.Replace(strings.ToLower(text)) + "%"
 	return append(list,
-		search{`select 'host' as kind, id::text, name, trim(site || ', ' || family, ', ') as about, name as host,
-			null::uuid as lineage from hosts where name ilike $1 and manager_id is null order by name limit $2`,
-			[]any{like}},
 		search{`select 'manager' as kind, id::text, name, address as about, '' as host, null::uuid as lineage
-			from managers where name ilike $1 order by name limit $2`, []any{like}},
+			from managers where sort like $1 order by sort limit $2`, []any{like}},
 		search{`select 'pool' as kind, p.id::text, h.name || '/' || p.name as name,
-			array_to_string(p.labels, ', ') as about, h.name as host, null::uuid as lineage from pools p
-			join pool_hosts x on x.pool_id = p.id join hosts h on h.id = x.host_id
-			where p.name ilike $1 order by 3 limit $2`, []any{like}},
+			array_to_string(p.labels, ', ') as about, h.name as host, null::uuid as lineage from (select * from pools
+			where sort like $1 order by sort limit $2) p join pool_hosts x on x.pool_id = p.id
+			join hosts h on h.id = x.host_id order by 3 limit $2`, []any{like}},
 		search{`select 'shelf' as kind, s.id::text, s.name, s.path as about, coalesce(h.name, '') as host,
-			null::uuid as lineage from shelves s left join hosts h on h.id = s.host_id where s.name ilike $1
+			null::uuid as lineage from shelves s left join hosts h on h.id = s.host_id where lower(s.name) like $1
 			order by s.name limit $2`, []any{like}},
 		search{`select 'switch' as kind, '' as id, h.name || '/' || w.name as name, w.segment as about, h.name as host,
 			null::uuid as lineage from switches w join hosts h on h.id = w.host_id where w.name ilike $1
-			order by 3 limit $2`, []any{like}},
-		search{`select 'lineage' as kind, id::text, name, '' as about, '' as host, id as lineage from lineages
-			where name ilike $1 order by name limit $2`, []any{like}},
-		search{copyFound + `where c.gone_at is null and c.name ilike $1 and (c.path ilike $2
-			or h.name || '/' || c.name ilike $2 or c.name ilike $2) order by c.name, c.id limit $3`, []any{last, like}})
+			limit $2`, []any{like}})
+}
+
+// infix is how many letters a text has that is looked for within names; a shorter one has to begin them.
+const infix = 3
+
+// byName finds things of a table by their names: those that begin with a text first, then those that have it within.
+func byName(kind, found, table, alias, cond, text string) []search {
+	base := strings.ToLower(path.Base(text))
+	if strings.Contains(text, "/") && kind == "copy" { // of those of the last name, those whose place is so
+		return []search{{found + `where ` + cond + ` and c.sort like $1 and (c.path ilike $2
+			or h.name || '/' || c.name ilike $2) order by c.sort, c.id limit $3`, []any{likePattern.Replace(base) + "%",
+			"%" + likePattern.Replace(text) + "%"}}}
+	}
+	begin := search{found + `where ` + cond + ` and ` + alias + `.sort like $1 order by ` + alias + `.sort, ` + alias +
+		`.id limit $2`, []any{likePattern.Replace(base) + "%"}}
+	if utf8.RuneCountInString(base) < infix {
+		return []search{begin}
+	}
+	return []search{begin, {found + `where ` + alias + `.id in (select ` + alias + `.id from ` + table + ` ` + alias +
+		` where ` + cond + ` and ` + alias + `.sort like $1 limit $2) order by ` + alias + `.sort, ` + alias + `.id`,
+		[]any{"%" + likePattern.Replace(base) + "%"}}}
 }
 
 // Search finds what bears a name, or part of one, a UUID, MAC, address, id or path.
@@ -133,14 +156,18 @@ func (inv *Inventory) Search(ctx context.Context, text string) ([]Found, error) 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	found, told := []Found{}, map[string]bool{}
+	found, told, ofKind := []Found{}, map[string]bool{}, map[Kind]int{}
 	for _, list := range answers {
 		for _, f := range list {
-			if key := string(f.Kind) + f.ID + f.Name; !told[key] {
+			if key := string(f.Kind) + f.ID + f.Name; !told[key] && ofKind[f.Kind] < mostOfAKind {
 				told[key] = true
+				ofKind[f.Kind]++
 				found = append(found, f)
 			}
 		}
 	}
+	slices.SortStableFunc(found, func(a, b Found) int {
+		return slices.Index(kinds, a.Kind) - slices.Index(kinds, b.Kind)
+	})
 	return found, nil
 }

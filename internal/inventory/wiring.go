@@ -79,13 +79,16 @@ type Segment struct {
 
 // Segments lists those that a switch reaches or somebody has described.
 func (inv *Inventory) Segments(ctx context.Context) ([]Segment, error) {
-	return rows[Segment](ctx, inv.Pool, `select x.*, (select count(*) from given_addresses a
-		where a.segment = x.name)::int as given from (
-		select coalesce(g.name, s.segment) as name, g.subnet::text as subnet, host(g.range_from) as "from",
-		host(g.range_to) as "to", count(distinct s.host_id)::int as hosts
-		from segments g full join switches s on s.segment = g.name where coalesce(g.name, s.segment) <> '' group by 1,
-		2, 3,
-		4) x order by x.name`)
+	return rows[Segment](ctx, inv.Pool, `with recursive reached(name) as (
+		(select segment from switches where segment > '' order by segment limit 1)
+		union all select (select segment from switches where segment > r.name order by segment limit 1) from reached r
+		where r.name is not null)
+		select x.name, g.subnet::text as subnet, host(g.range_from) as "from", host(g.range_to) as "to",
+		(select count(*) from given_addresses a where a.segment = x.name)::int as given,
+		(select count(*) from (select distinct host_id from switches s where s.segment = x.name
+		limit $1) h)::int as hosts
+		from (select name from reached where name is not null union select name from segments where name <> '') x
+		left join segments g on g.name = x.name order by x.name`, CountCap+1)
 }
 
 // SetSegment gives a segment its subnet and the addresses that it has to give
@@ -219,7 +222,8 @@ var looseList = listing[LooseDisk]{
 	from:  "loose_disks d join hosts h on h.id = d.host_id left join pools p on p.id = d.pool_id",
 	alias: "d",
 	fields: map[string]field{
-		"name": {equal: "d.name = %s", like: "d.name ilike %s"}, "kind": {equal: "d.kind = %s",
+		"name": {equal: "(d.sort = lower(%[1]s) and d.name = %[1]s)", like: "d.sort like lower(%s)"},
+		"kind": {equal: "d.kind = %s",
 			check: oneOf("disk", "media")},
 		"format": {equal: "d.format = %s"},
 		"host":   {equal: "d.host_id = (select id from hosts where lower(name) = lower(%s))", noun: "host"},

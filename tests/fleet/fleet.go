@@ -34,7 +34,7 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 	f.exec(`set maintenance_work_mem = '256MB'`)
 	f.exec(`set work_mem = '64MB'`)
 	f.exec(`set synchronous_commit = off`)
-	f.exec(fmt.Sprintf(`create or replace function pg_temp.fleet_id(kind text, n bigint) returns uuid language sql immutable as $$
+	f.exec(fmt.Sprintf(`create or replace function pg_temp.fleet_id(kind text, n bigint) returns uuid language sql stable as $$
 		select ('018f' || lpad(to_hex(n), 8, '0') || '7' || left(md5(kind), 3) || '8'
 		|| left(md5(kind || n || '/%d'), 15))::uuid $$`, seed))
 	hosts, shelves := max(1, size/copiesOf), max(1, size/copiesOf/10)
@@ -121,6 +121,8 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 		"at": `t.at - m.n * interval '1 second'`})
 	f.exec(`set session_replication_role = origin`)
 	f.exec(`analyze`)
+	f.exec(`select shared_anew()`)
+	f.exec(`analyze shared, last_copies`)
 	return f.err
 }
 

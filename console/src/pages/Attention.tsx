@@ -1,10 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { attentionQuery, leaveAlone, recognise, resumeJob } from "../api";
-import type { Item } from "../api";
+import { attentionQuery, figureOf, leaveAlone, recognise, resumeJob, waitingQuery } from "../api";
+import type { Item, Waits } from "../api";
 import { ago, count, exact } from "../format";
 import { Told } from "../parts/Told";
+import { usePages } from "../parts/usePages";
 import { OperationSheet } from "./OperationSheet";
 
 /** What is done at once, without a plan. */
@@ -18,7 +19,9 @@ const direct = (i: Item) => atOnce[i.act?.do ?? ""];
 export function Attention() {
   const queries = useQueryClient();
   const [left, setLeft] = useState(false);
-  const { data, error, isSuccess } = useQuery(attentionQuery(left));
+  const { items, more, error, isSuccess } = usePages(useInfiniteQuery(attentionQuery(left)));
+  const waits = useQuery(waitingQuery).data ?? [];
+  const figure = figureOf(waits);
   const [picked, setPicked] = useState<string[]>([]);
   const [queue, setQueue] = useState<Item[]>([]); // opened one after the other
   const [leaving, setLeaving] = useState(false);
@@ -27,7 +30,6 @@ export function Attention() {
     mutationFn: (i: Item) => direct(i)?.(i) ?? Promise.resolve(),
     onSuccess: again,
   });
-  const items = data ?? [];
   const chosen = items.filter((i) => picked.includes(i.id));
   const causes = [...new Map(items.map((i) => [i.cause, i])).values()];
   const act = (list: Item[]) => {
@@ -40,7 +42,10 @@ export function Attention() {
     <>
       <div className="mb-3 flex items-center gap-4">
         <h1 className="text-[20px] font-semibold">Attention</h1>
-        <span className="text-soft">{count(items.length, "thing")} to decide, worst first</span>
+        <span className="text-soft">
+          {figure.sum}
+          {figure.more} {figure.sum === 1 ? "thing" : "things"} to decide, worst first
+        </span>
         <span className="ml-auto" />
         {chosen.length > 0 && (
           <>
@@ -73,7 +78,7 @@ export function Attention() {
         <section key={cause} className="mb-4" aria-label={cause}>
           <h2 className={`mb-1 font-semibold ${grave ? "text-wreck" : "text-buoy"}`}>
             {grave ? "✕ " : "? "}
-            {title}
+            {title} <CountOf waits={waits} cause={cause} shown={items.filter((i) => i.cause === cause).length} />
           </h2>
           <ul>
             {items
@@ -124,6 +129,11 @@ export function Attention() {
           </ul>
         </section>
       ))}
+      {more && (
+        <button className="button" onClick={more}>
+          More
+        </button>
+      )}
       {current?.request && (
         <OperationSheet
           key={current.id}
@@ -133,6 +143,19 @@ export function Attention() {
         />
       )}
     </>
+  );
+}
+
+/** How many of a cause there are, where not all of them are shown. */
+function CountOf({ waits, cause, shown }: { waits: Waits[]; cause: string; shown: number }) {
+  const there = waits.find((w) => w.cause === cause);
+  if (!there || there.count <= shown) return null;
+  const { sum, more } = figureOf([there]);
+  return (
+    <span className="font-normal text-soft">
+      {shown} of {sum}
+      {more}
+    </span>
   );
 }
 
