@@ -105,9 +105,9 @@ func TestFleet(t *testing.T) {
 
 	orders := []string{"", "-name", "made", "-size"}
 	for _, filter := range []string{"", "host=" + host, "host=" + host + " state=running", "state=running",
-		"state=paused", "form=stray", "form=hollow", "form=stray state=stopped", "form=package", "owner=team-7", "owner=nobody",
-		"tracked=no", "pool=reef", "pool=kelp", "name~tide*", "name~*00012*", "name~*zzz*", "name=nothing",
-		"mac=06:5d:00:00:00:07", "address=10.0.0.3", "manager=mainland", "state=running name~buoy*",
+		"state=paused", "form=stray", "form=hollow", "form=stray state=stopped", "form=package", "owner=team-7",
+		"owner=nobody", "tracked=no", "pool=reef", "pool=kelp", "name~tide*", "name~*00012*", "name~*zzz*",
+		"name=nothing", "mac=06:5d:00:00:00:07", "address=10.0.0.3", "manager=mainland", "state=running name~buoy*",
 		"owner=team-7 state=running", "tracked=no form=registered", "uuid=" + some, "lineage=" + large} {
 		for _, order := range orders {
 			f.list("/copies", url.Values{"filter": {filter}, "order": {order}, "limit": {"50"}})
@@ -131,7 +131,8 @@ func TestFleet(t *testing.T) {
 		"/copy?name=" + some, "/copy?name=" + host + "/nothing", "/copy?name=nothing", "/copy?name=gannet/tide-gauge",
 		"/lineage?name=" + large, "/lineage?name=nothing", "/lineage?name=tide-gauge", "/hosts/" + host,
 		"/hosts/nothing", "/segments", "/shelves", "/managers", "/wiring", "/landing", "/limits",
-		"/marks?lineage=" + large, "/switches?host=" + host, "/trash?host=gannet", "/comparison?a=" + some + "&b=gannet/tide-gauge"} {
+		"/marks?lineage=" + large, "/switches?host=" + host, "/trash?host=gannet",
+		"/comparison?a=" + some + "&b=gannet/tide-gauge"} {
 		f.call(http.MethodGet, path, "")
 	}
 	for _, request := range []string{
@@ -169,7 +170,8 @@ type fleetCheck struct {
 func (f *fleetCheck) list(path string, query url.Values) {
 	for range 3 {
 		var page struct{ Next string }
-		if json.Unmarshal([]byte(f.call(http.MethodGet, path+"?"+query.Encode(), "")), &page) != nil || page.Next == "" {
+		said := f.call(http.MethodGet, path+"?"+query.Encode(), "")
+		if json.Unmarshal([]byte(said), &page) != nil || page.Next == "" {
 			return
 		}
 		query.Set("after", page.Next)
@@ -186,8 +188,8 @@ func (f *fleetCheck) call(method, path, body string) string {
 	for _, p := range f.plans() {
 		f.statements++
 		if rows, what := p.Plan.read(); rows > mostRows {
-			f.worst = append(f.worst, fmt.Sprintf("%s %s %s: %.0f rows, %s:\n%s\n", method, path, body, rows, what,
-				p.Query))
+			f.worst = append(f.worst, fmt.Sprintf("%s %s %s: %.0f rows, %s:\n%s\n", method, path, body, rows,
+				what, p.Query))
 		}
 	}
 	return said

@@ -42,6 +42,18 @@ type Host struct {
 	ManagerID *uuid.UUID    `json:"-"`
 }
 
+// longSilent is how long a host has not answered that is asked by name only: watching tries it anyway.
+const longSilent = 10 * time.Minute
+
+// LongSilent tells of a host that has not answered for long when it last did; "" of all others.
+func (h *Host) LongSilent() string {
+	if h.State != plan.HostUnreachable || h.LastSeen == nil || time.Since(*h.LastSeen) < longSilent {
+		return ""
+	}
+	return fmt.Sprintf("The agent on %s does not answer at %s, since %s.", h.Name, h.Address,
+		h.LastSeen.UTC().Format("2 January, 15:04 MST"))
+}
+
 const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.state end`
 
 var hostList = listing[Host]{

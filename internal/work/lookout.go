@@ -3,7 +3,6 @@ package work
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -12,7 +11,6 @@ import (
 	"github.com/riverqueue/river"
 	"golang.org/x/sync/errgroup"
 
-	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/inventory"
 )
 
@@ -62,10 +60,7 @@ type Surveyed struct {
 	Error   string             `json:"error"`
 }
 
-const (
-	surveysAtOnce = 64
-	longSilent    = 10 * time.Minute // after which a host is not asked with all others: watching tries it anyway
-)
+const surveysAtOnce = 64
 
 func newRound(w *Work, named bool) *round {
 	r := &round{w: w, named: named, out: []Surveyed{}}
@@ -131,10 +126,9 @@ func (r *round) told(s Surveyed, hosts ...uuid.UUID) {
 
 // host begins the survey of one host, once there is a place for it.
 func (r *round) host(ctx context.Context, h inventory.Host) error {
-	if !r.named && h.State == plan.HostUnreachable && h.LastSeen != nil && time.Since(*h.LastSeen) > longSilent {
-		r.told(Surveyed{Host: h.Name, Error: fmt.Sprintf("The agent on %s does not answer at %s, since %s. To try it "+
-			"now: unvora survey %s", h.Name, h.Address, h.LastSeen.UTC().Format("2 January, 15:04 MST"), h.Name)}, h.ID)
-		return nil
+	if says := h.LongSilent(); says != "" && !r.named {
+		r.told(Surveyed{Host: h.Name, Error: says + " To try it now: unvora survey " + h.Name}, h.ID)
+		return ctx.Err()
 	}
 	r.all.Go(func() error {
 		s := Surveyed{Host: h.Name}

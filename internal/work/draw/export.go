@@ -237,11 +237,18 @@ func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {
 		return err
 	}
 	e := &inventory.Error{Code: inventory.CodeUnknown, Message: fmt.Sprintf("There is no shelf %q.", name)}
-	for _, s := range shelves {
+	for _, s := range shelves[:min(len(shelves), shelvesNamed)] {
 		e.Likely = append(e.Likely, s.Name)
 	}
 	if len(e.Likely) > 0 {
-		e.Message += " There are: " + strings.Join(e.Likely, ", ") + "."
+		e.Message += " There are: " + strings.Join(e.Likely, ", ")
+		if len(shelves) > shelvesNamed {
+			e.Message += ", and more"
+		}
+		e.Message += "."
 	}
 	return e
 }
+
+// shelvesNamed is how many shelves an error names.
+const shelvesNamed = 12

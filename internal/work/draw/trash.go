@@ -94,6 +94,12 @@ func (g *Gatherer) Trash(ctx context.Context, host string) (*Trash, error) {
 	var all errgroup.Group
 	all.SetLimit(mostAsked)
 	err := g.inv.AllHosts(ctx, func(h inventory.Host) error {
+		if says := h.LongSilent(); says != "" {
+			mu.Lock()
+			defer mu.Unlock()
+			t.Silent = append(t.Silent, Silent{h.Name, says})
+			return nil
+		}
 		all.Go(func() error {
 			list, err := g.hosts.Agent(&h).Trash(ctx)
 			mu.Lock()

@@ -200,7 +200,7 @@ func TestTell(t *testing.T) {
 		return n
 	}
 	wait.Until(t, func() bool { return waiting() == 0 }) // it is noted behind the mail
-	for _, state := range []string{"working", "held"} { // it is tried again by itself
+	for _, state := range []string{"working", "held"} {  // it is tried again by itself
 		_, err = inv.Pool.Exec(ctx, `update jobs set state = $2 where id = $1`, held, state)
 		require.NoError(t, err)
 	}
