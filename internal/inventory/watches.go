@@ -34,7 +34,7 @@ func (inv *Inventory) LeaseShares(ctx context.Context, service uuid.UUID, term t
 		batch.Queue(`update watch_shares set service = $1, until = now() + make_interval(secs => $3)
 			where service = $1 or n in (select n from watch_shares where until < now() and service is distinct from $1
 			order by n limit greatest(0, $2 - (select count(*) from watch_shares where service = $1))
-			for update skip locked)`, service, fair, term.Seconds())
+			for no key update skip locked)`, service, fair, term.Seconds())
 		if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 			return err
 		}

@@ -34,8 +34,8 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 	f.exec(`set maintenance_work_mem = '256MB'`)
 	f.exec(`set work_mem = '64MB'`)
 	f.exec(`set synchronous_commit = off`)
-	f.exec(fmt.Sprintf(`create or replace function pg_temp.fleet_id(kind text, n bigint) returns uuid language sql stable as $$
-		select ('018f' || lpad(to_hex(n), 8, '0') || '7' || left(md5(kind), 3) || '8'
+	f.exec(fmt.Sprintf(`create or replace function pg_temp.fleet_id(kind text, n bigint) returns uuid
+		language sql stable as $$ select ('018f' || lpad(to_hex(n), 8, '0') || '7' || left(md5(kind), 3) || '8'
 		|| left(md5(kind || n || '/%d'), 15))::uuid $$`, seed))
 	hosts, shelves := max(1, size/copiesOf), max(1, size/copiesOf/10)
 	f.exec(`create temp table like_copies as select row_number() over (order by c.name) - 1 as k, c.*,
@@ -46,9 +46,10 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 		order by (select count(*) from copies c where c.host_id = h.id) desc limit 1`)
 	f.exec(`create temp table like_pool as select p.*, x.host_id from pools p join pool_hosts x on x.pool_id = p.id
 		where x.host_id = (select id from like_host) order by x.position limit 1`)
-	f.exec(`create temp table like_package as select c.* from copies c where c.form = 'package' and c.shelf_id is not null
-		limit 1`)
-	f.exec(`create temp table like_job as select * from jobs where state = 'done' and parent is null order by id limit 1`)
+	f.exec(`create temp table like_package as select c.* from copies c
+		where c.form = 'package' and c.shelf_id is not null limit 1`)
+	f.exec(`create temp table like_job as select * from jobs
+		where state = 'done' and parent is null order by id limit 1`)
 	for _, t := range []string{"like_copies", "like_host", "like_pool", "like_package", "like_job"} {
 		f.needs(t)
 	}
@@ -64,12 +65,14 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 			else (%[1]d * 0.7 + (n - %[1]d * 0.9) / 500)::bigint end as l
 			from generate_series(0, %[1]d - 1) n) x`, size, hosts))
 	f.exec(`create temp table made_copies as select p.*, pg_temp.fleet_id('copy', n) as id,
-		pg_temp.fleet_id('lineage', l) as lineage, pg_temp.fleet_id('host', h) as host, pg_temp.fleet_id('pool', h) as pool,
+		pg_temp.fleet_id('lineage', l) as lineage, pg_temp.fleet_id('host', h) as host,
+		pg_temp.fleet_id('pool', h) as pool,
 		k.stem || '-' || lpad(l::text, 7, '0') || case when nth = 0 then '' else '-' || nth end as name,
 		pg_temp.fleet_id('uuid', case when m = 500 then n - 1 else n end) as uuid,
 		('06:5d:' || regexp_replace(lpad(to_hex(case when m = 500 then n - 1 else n end), 8, '0'),
 			'(..)(..)(..)(..)', '\1:\2:\3:\4')) as mac,
-		case when m < ` + fmt.Sprint(packages) + ` then 'package' when m < ` + fmt.Sprint(packages+strays) + ` then 'stray'
+		case when m < ` + fmt.Sprint(packages) + ` then 'package'
+			when m < ` + fmt.Sprint(packages+strays) + ` then 'stray'
 			when m < ` + fmt.Sprint(packages+strays+hollows) + ` then 'hollow' else 'registered' end as form,
 		m between 900 and 899 + ` + fmt.Sprint(gones) + ` as gone
 		from plan_of p join like_copies k using (k)`)
@@ -80,8 +83,8 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 	})
 	f.like("pools", "like_pool t, generate_series(0, $1 - 1) n", map[string]string{
 		"id": `pg_temp.fleet_id('pool', n)`}, hosts)
-	f.like("pool_hosts", `(select x.* from pool_hosts x join like_pool l on l.id = x.pool_id and l.host_id = x.host_id) t,
-		generate_series(0, $1 - 1) n`, map[string]string{"pool_id": `pg_temp.fleet_id('pool', n)`,
+	f.like("pool_hosts", `(select x.* from pool_hosts x join like_pool l
+		on (l.id, l.host_id) = (x.pool_id, x.host_id)) t, generate_series(0, $1 - 1) n`, map[string]string{"pool_id": `pg_temp.fleet_id('pool', n)`,
 		"host_id": `pg_temp.fleet_id('host', n)`}, hosts)
 	f.like("switches", `(select s.* from switches s join like_host h on h.id = s.host_id) t,
 		generate_series(0, $1 - 1) n`, map[string]string{"host_id": `pg_temp.fleet_id('host', n)`}, hosts)
@@ -89,11 +92,13 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 		generate_series(0, $1 - 1) n`, map[string]string{"id": `pg_temp.fleet_id('shelf', n)`,
 		"host_id": `pg_temp.fleet_id('host', n * 10)`, "name": `t.name || '-' || n`}, shelves)
 	f.indexed("lineages", func() {
-		f.exec(`insert into lineages (id, name) select lineage, min(name) from made_copies where nth = 0 group by lineage`)
+		f.exec(`insert into lineages (id, name) select lineage, min(name) from made_copies where nth = 0
+			group by lineage`)
 	})
 	f.indexed("copies", f.copies)
 	f.indexed("nics", func() {
-		f.exec(`insert into nics (copy_id, position, mac) select id, 0, mac::macaddr from made_copies where form <> 'package'`)
+		f.exec(`insert into nics (copy_id, position, mac) select id, 0, mac::macaddr from made_copies
+			where form <> 'package'`)
 	})
 	f.indexed("copy_disks", func() {
 		f.like("copy_disks", `copy_disks t join like_copies k on k.id = t.copy_id join made_copies m on m.k = k.k
@@ -128,8 +133,8 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 
 // copies are those that hosts list, and all others.
 func (f *filler) copies() {
-	made := map[string]string{"id": "m.id", "lineage_id": "m.lineage", "name": "m.name", "form": "m.form", "host_id": "m.host",
-		"pool_id": "m.pool", "rel": "m.name", "uuid": "m.uuid", "path": `(select path from like_pool limit 1) || '/' || m.name`,
+	made := map[string]string{"id": "m.id", "lineage_id": "m.lineage", "name": "m.name", "form": "m.form",
+		"host_id": "m.host", "pool_id": "m.pool", "rel": "m.name", "uuid": "m.uuid", "path": `t.path || '-' || m.name`,
 		"parent_id": `case when m.nth > 0 then pg_temp.fleet_id('copy', m.n - m.nth) end`,
 		"made_at":   `t.made_at - m.n * interval '1 second'`, "tracked": `m.form <> 'stray' and m.m <> 600`,
 		"gone_at": `case when m.gone then t.made_at end`, "size_bytes": "t.size_bytes + m.n",
@@ -137,7 +142,8 @@ func (f *filler) copies() {
 			else 'running' end`,
 		"owner":        `case when m.n % 7 = 0 then 'team-' || m.h % 50 else '' end`,
 		"candidate_id": `case when m.m = 700 then pg_temp.fleet_id('copy', m.n - 1) end`,
-		"addresses":    `case when m.n % 3 = 0 then array['10.' || m.n / 65536 || '.' || m.n / 256 % 256 || '.' || m.n % 256] else '{}' end`,
+		"addresses": `case when m.n % 3 = 0 then array['10.' || m.n / 65536 || '.' || m.n / 256 % 256 || '.' ||
+			m.n % 256] else '{}' end`,
 		"machine": `jsonb_set(jsonb_set(jsonb_set(jsonb_set(t.machine, '{name}', to_jsonb(m.name)), '{uuid}',
 			to_jsonb(m.uuid::text)), '{firmwareUuid}', to_jsonb(m.uuid::text)), '{nics,0,mac}', to_jsonb(m.mac))`}
 	f.like("copies", `like_copies t join made_copies m using (k) where m.form <> 'package'`, made)
@@ -146,8 +152,8 @@ func (f *filler) copies() {
 	made["host_id"] = `pg_temp.fleet_id('host', m.h / 10 * 10)`
 	made["path"] = `t.path || '/../' || m.name || '.ova'`
 	made["state"], made["tracked"] = "t.state", "t.tracked"
-	f.like("copies", `like_package t, made_copies m where m.form = 'package' and m.h / 10 < (select count(*) from shelves
-		where name ~ '-[0-9]+$')`, made)
+	f.like("copies", `like_package t, made_copies m where m.form = 'package' and m.h / 10 < (
+		select count(*) from shelves where name ~ '-[0-9]+$')`, made)
 }
 
 // filler carries a connection and the first error.

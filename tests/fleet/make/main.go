@@ -1,5 +1,5 @@
-// Command make makes a sample estate with a large inventory in a directory, which unvora demo then starts: the agents of
-// the sample hosts answer, all other hosts are recorded and refuse.
+// Command make makes a sample estate with a large inventory in a directory, which unvora demo then starts: the agents
+// of the sample hosts answer, all other hosts are recorded and refuse.
 package main
 
 import (
