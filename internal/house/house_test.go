@@ -25,7 +25,7 @@ const module = "unvora.example/unvora/"
 // helpers of tests, which only tests import.
 var helpers = []string{"internal/agent/agenttest", "internal/agent/driver/drivertest", "internal/cimi/standintest",
 	"internal/inventory/pgtest", "internal/wait", "core/disk/disktest", "core/ovf/ovftest",
-	"tests", "tests/guest", "tests/guest/init"}
+	"tests", "tests/fleet", "tests/fleet/make", "tests/guest", "tests/guest/init"}
 
 // TestRooms: every room has its floor, and imports only what is below it.
 func TestRooms(t *testing.T) {

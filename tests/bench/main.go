@@ -41,9 +41,10 @@ func main() {
 	data := flag.Int64("data", gib>>20, "MiB of data on the disk")
 	hosts := flag.Int("hosts", 1000, "stand-in hosts of the fleet")
 	only := flag.String("only", "", "one part: disks, load, estate, register, move, power, managers, fleet, survey; "+
-		"or large, the disks of a TiB, measured only when asked for")
+		"or, measured only when asked for, large, the disks of a TiB, and scale, an estate of make fleet")
+	fleet := flag.String("fleet", "", "the directory of that estate")
 	flag.Parse()
-	if err := run(*binary, *dir, *only, *runs, *hosts, *data<<20); err != nil {
+	if err := run(*binary, *dir, *only, *fleet, *runs, *hosts, *data<<20); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -57,7 +58,7 @@ type bench struct {
 	stop        func() // ends the estate; nil: there is none yet
 }
 
-func run(binary, dir, only string, runs, hosts int, data int64) error {
+func run(binary, dir, only, fleet string, runs, hosts int, data int64) error {
 	binary, err := filepath.Abs(binary)
 	if err != nil {
 		return err
@@ -87,6 +88,7 @@ func run(binary, dir, only string, runs, hosts int, data int64) error {
 		measure func() error
 	}{
 		{name: "large", asked: true, measure: b.tebibyte},
+		{name: "scale", asked: true, measure: func() error { return b.scale(fleet) }},
 		{name: "disks", measure: func() error { return b.disks(data) }},
 		{name: "load", estate: true, measure: b.load},
 		{name: "estate", estate: true, measure: func() error { return errors.Join(b.packages(image), b.memory()) }},

@@ -84,7 +84,8 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 	f.like("pools", "like_pool t, generate_series(0, $1 - 1) n", map[string]string{
 		"id": `pg_temp.fleet_id('pool', n)`}, hosts)
 	f.like("pool_hosts", `(select x.* from pool_hosts x join like_pool l
-		on (l.id, l.host_id) = (x.pool_id, x.host_id)) t, generate_series(0, $1 - 1) n`, map[string]string{"pool_id": `pg_temp.fleet_id('pool', n)`,
+		on (l.id, l.host_id) = (x.pool_id, x.host_id)) t, generate_series(0, $1 - 1) n`, map[string]string{
+		"pool_id": `pg_temp.fleet_id('pool', n)`,
 		"host_id": `pg_temp.fleet_id('host', n)`}, hosts)
 	f.like("switches", `(select s.* from switches s join like_host h on h.id = s.host_id) t,
 		generate_series(0, $1 - 1) n`, map[string]string{"host_id": `pg_temp.fleet_id('host', n)`}, hosts)
