@@ -383,7 +383,7 @@ export const waitingQuery = queryOptions({
   queryKey: ["copies", "waiting"],
   queryFn: ({ signal }) => take(client.GET("/attention/count", { signal })),
 });
-const mostWaiting = 1000;
+const mostWaiting = 500;
 export type Waits = Schemas["Waits"];
 /** What waits, in figures. */
 export function figureOf(waits: { count: number }[]) {

@@ -88,11 +88,10 @@ func (s *Server) GetHost(c *gin.Context, ref string) {
 		s.problem(c, err)
 		return
 	}
-	d := hostDetail{Host: h, Shelves: []inventory.Shelf{}}
-	var shelves []inventory.Shelf
+	d := hostDetail{Host: h}
 	if d.Pools, err = s.inv.HostPools(c, h.ID); err == nil {
 		if d.Switches, err = s.inv.Switches(c, h.ID); err == nil {
-			shelves, err = s.inv.Shelves(c)
+			d.Shelves, err = s.inv.ShelvesOf(c, h.ID)
 		}
 	}
 	if err == nil {
@@ -100,11 +99,6 @@ func (s *Server) GetHost(c *gin.Context, ref string) {
 	}
 	if err == nil {
 		d.Promised, err = s.inv.Promised(c, h.ID)
-	}
-	for _, sh := range shelves {
-		if sh.HostID == h.ID {
-			d.Shelves = append(d.Shelves, sh)
-		}
 	}
 	s.answer(c, http.StatusOK, d, err)
 }

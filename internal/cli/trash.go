@@ -45,6 +45,9 @@ func (a *app) trashListCmd() *cobra.Command {
 		for _, h := range t.Silent {
 			fmt.Fprintf(a.errOut, "What lies in the trash of %s is not listed: %s\n", h.Host, h.Why)
 		}
+		if t.Others > 0 {
+			fmt.Fprintf(a.err, "%d more hosts did not tell either.\n", t.Others)
+		}
 		return a.print(t.Items, func() {
 			if len(t.Items) == 0 {
 				fmt.Fprintln(a.out, "Nothing is in the trash.")

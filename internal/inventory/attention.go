@@ -202,7 +202,7 @@ var finders = worstFirst(faultFinders, twinFinders, []finder{findHollows, findHe
 
 // notLeft is the condition that nobody wants an item of a finder left alone.
 func (f finder) notLeft() string {
-	return ` and not exists (select 1 from left_alone l where l.id = ` + f.id + ` and l.until > now())`
+	return ` and (` + f.id + `) <> all(array(select id from left_alone where until > now()))`
 }
 
 // AttentionPage is which part of the list is wanted.
@@ -298,7 +298,7 @@ type Waits struct {
 }
 
 // WaitsCap is how far the items of a cause are counted.
-const WaitsCap = 1000
+const WaitsCap = 500
 
 // AttentionCount counts what waits, by cause, worst first, without what was left alone.
 func (inv *Inventory) AttentionCount(ctx context.Context) ([]Waits, error) {

@@ -174,7 +174,7 @@ func findTwins(kind, facet string, sharing [2]string, which string) finder {
 	return finds(finder{cause: CauseTwin, id: `'twin:' || x.copies[1] || '+' || x.copies[cardinality(x.copies)]`,
 		from: `shared t cross join lateral (select array_agg(c.id order by c.made_at, c.id) as copies,
 			array_agg(h.name || '/' || c.name order by c.made_at, c.id) as names, max(c.made_at) as since,
-			count(distinct c.uuid) as uuids from ` + sharing[0] + ` join hosts h on h.id = c.host_id
+			count(*) as n from ` + sharing[0] + ` join hosts h on h.id = c.host_id
 			where c.form = 'registered' and c.gone_at is null and c.tracked and ` + sharing[1] + `) x
 			where t.kind = '` + kind + `' and cardinality(x.copies) > 1` + which,
 		order: [2]string{"t.kind", "t.value"}, kinds: [2]string{"text", "text"}},
@@ -199,7 +199,7 @@ func findTwins(kind, facet string, sharing [2]string, which string) finder {
 var twinFinders = []finder{
 	findTwins("uuid", "machine UUID", [2]string{"copies c", "c.uuid = t.value::uuid"}, ""),
 	findTwins("mac", "MAC", [2]string{"copies c",
-		"c.id in (select copy_id from nics where mac = t.value::macaddr)"}, " and x.uuids > 1"),
+		"c.id in (select copy_id from nics where mac = t.value::macaddr)"}, ""),
 }
 
 // faultFinders are of disks, as the hosts told them.
@@ -368,9 +368,9 @@ var findUnreadFolders = finds(finder{cause: CauseUnreadFolder, id: `'unread-fold
 // Of a share, the host that was added first tells it.
 var findBareFolders = finds(finder{cause: CauseLostDescriptor,
 	id: `'lost-descriptor:' || h.name || ':' || (b ->> 'path')`,
-	from: `hosts h cross join jsonb_array_elements(h.bare) b cross join lateral (select regexp_replace(b ->> 'path',
-		'^.*/', '') as last) l where h.bare <> '[]'
-		and not exists (select 1 from pool_hosts x join hosts o on o.id = x.host_id
+	from: `(select * from hosts where bare <> '[]' offset 0) h cross join jsonb_array_elements(h.bare) b
+		cross join lateral (select regexp_replace(b ->> 'path', '^.*/', '') as last) l
+		where not exists (select 1 from pool_hosts x join hosts o on o.id = x.host_id
 			where x.pool_id = (b ->> 'pool')::uuid and o.bare <> '[]' and (o.added_at, o.id) < (h.added_at, h.id)
 			and exists (select 1 from jsonb_array_elements(o.bare) k where k ->> 'pool' = b ->> 'pool'
 				and regexp_replace(k ->> 'path', '^.*/', '') = l.last))

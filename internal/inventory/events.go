@@ -83,17 +83,32 @@ func (inv *Inventory) EventsLost(ctx context.Context, id string) (lost bool, err
 	return lost, err
 }
 
+// pruned is how many rows are dropped in one statement: nobody waits long for it.
+const pruned = 5000
+
 // PruneEvents drops those older than keep, and what was noticed and never told.
 func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error {
-	if _, err := inv.Pool.Exec(ctx, `delete from noticed where at < now() - interval '7 days'`); err != nil {
+	if err := inv.prune(ctx, `delete from noticed where id in (select id from noticed
+		where at < now() - interval '7 days' limit $1)`); err != nil {
 		return err
 	}
-	_, err := inv.Pool.Exec(ctx, `with gone as (delete from events where at < now() - make_interval(secs => $1)
-		returning tx, id),
-		last as (select tx, id from gone order by tx desc, id desc limit 1)
-		insert into event_horizon (tx, id) select tx, id from last on conflict (one) do update set tx = excluded.tx,
-		id = excluded.id`, keep.Seconds())
-	return err
+	return inv.prune(ctx, `with gone as (delete from events where id in (select id from events
+			where at < now() - make_interval(secs => $2) order by at limit $1) returning tx, id),
+		last as (select tx, id from gone order by tx desc, id desc limit 1),
+		noted as (insert into event_horizon (tx, id) select tx, id from last on conflict (one) do update
+			set tx = excluded.tx, id = excluded.id
+			where (excluded.tx, excluded.id) > (event_horizon.tx, event_horizon.id))
+		select from gone`, keep.Seconds())
+}
+
+// prune carries a statement out that drops as many rows as $1 says, until there are no more.
+func (inv *Inventory) prune(ctx context.Context, sql string, args ...any) error {
+	for {
+		tag, err := inv.Pool.Exec(ctx, sql, append([]any{pruned}, args...)...)
+		if err != nil || tag.RowsAffected() < pruned {
+			return err
+		}
+	}
 }
 
 // Listen calls wake whenever events were written, until ctx ends.

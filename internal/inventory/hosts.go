@@ -339,7 +339,7 @@ var poolList = listing[Pool]{
 	from: `pools p cross join lateral (select x.path, ` + poolState + ` as state, x.removable, x.ownerless, x.max_file,
 		x.rate, x.foreign_to, x.owner, h.name as host from pool_hosts x join hosts h on h.id = x.host_id
 		where x.pool_id = p.id order by h.added_at limit 1) f`,
-	alias: "p", fields: poolFields,
+	counted: "pools p", alias: "p", fields: poolFields,
 	key: func(p *Pool) (string, uuid.UUID) { return p.Name, p.ID },
 }
 
@@ -436,6 +436,11 @@ func (inv *Inventory) RoomiestShelf(ctx context.Context) (name string, err error
 // Shelves lists all.
 func (inv *Inventory) Shelves(ctx context.Context) ([]Shelf, error) {
 	return rows[Shelf](ctx, inv.Pool, shelfSQL+` order by s.name limit 1000`)
+}
+
+// ShelvesOf lists those of a host.
+func (inv *Inventory) ShelvesOf(ctx context.Context, host uuid.UUID) ([]Shelf, error) {
+	return rows[Shelf](ctx, inv.Pool, shelfSQL+` where s.host_id = $1 order by s.name`, host)
 }
 
 // Shelf finds one by name; nil when there is none.

@@ -50,6 +50,8 @@ func Open(ctx context.Context, url string, tune ...func(*pgxpool.Config)) (*Inve
 	config.ConnConfig.RuntimeParams["jit"] = "off"
 	// A plan that was made for any value goes through whole tables for the rare ones.
 	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	// Pages that are read here and there come from memory, or from a drive that does not have to seek.
+	config.ConnConfig.RuntimeParams["random_page_cost"] = "1.1"
 	for _, f := range tune {
 		f(config)
 	}

@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -42,13 +43,11 @@ func checkLimit(limit int) error {
 // CountCap is how far a list is counted.
 const CountCap = 10_000
 
-// few is how many rows of a list are put into order once they are all found.
-const few = 1000
-
 // listing is a list that is read page by page, in the order of name and id, or of another column and id.
 type listing[T any] struct {
 	columns string
 	from    string
+	counted string // tables that suffice to count it; "" for those of from
 	always  string // condition that holds for all of the list; "" for none
 	alias   string // of the table whose column sort, of its name, and id give the order
 	fields  map[string]field
@@ -110,15 +109,17 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	}
 	out := &List[T]{}
 	matching := allOf(conditions)
-	count := fmt.Sprintf("select count(*) from (select 1 from %s where %s limit %d) x", l.from, matching, CountCap+1)
+	count := fmt.Sprintf("select count(*) from (select 1 from %s where %s limit %d) x", cmp.Or(l.counted, l.from),
+		matching, CountCap+1)
 	if err := q.QueryRow(ctx, count, args...).Scan(&out.Count); err != nil {
 		return nil, err
 	}
 	first := ""
-	if len(conditions) > 0 && out.Count <= few || o.column != "sort" && out.Count <= CountCap {
+	if len(conditions) > 0 && out.Count <= CountCap {
 		// Few match: they are found first, and put into order then. Else, in order, they come soon.
-		first = fmt.Sprintf("with few as materialized (select %s.id from %s where %s) ", l.alias, l.from, matching)
-		conditions = []string{l.alias + ".id in (select id from few)"}
+		first = fmt.Sprintf("with few as materialized (select %s.id, %s from %s where %s) ", l.alias, column,
+			cmp.Or(l.counted, l.from), matching)
+		conditions = nil
 	}
 	if p.After != "" {
 		at, id, ok := cutLast(p.After, "~")
@@ -133,8 +134,15 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 		conditions = append(conditions, fmt.Sprintf("(%s, %s.id) %s (%s, $%d::uuid)", column, l.alias, past, value,
 			len(args)))
 	}
-	out.Items, err = rows[T](ctx, q, fmt.Sprintf("%sselect %s from %s where %s order by %s%s, %s.id%s limit %d", first,
-		l.columns, l.from, allOf(conditions), column, way, l.alias, way, p.Limit+1), args...)
+	order := fmt.Sprintf("order by %s%s, %s.id%s", column, way, l.alias, way)
+	limited := fmt.Sprintf("%s limit %d", order, p.Limit+1)
+	if first != "" {
+		conditions = []string{fmt.Sprintf("%s.id in (select id from few %s where %s %s)", l.alias, l.alias,
+			allOf(conditions), limited)}
+		limited = order
+	}
+	sql := fmt.Sprintf("%s%s where %s %s", first, l.sql(), allOf(conditions), limited)
+	out.Items, err = rows[T](ctx, q, sql, args...)
 	if err != nil {
 		return nil, err
 	}

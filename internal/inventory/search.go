@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"path"
 	"regexp"
@@ -53,6 +54,7 @@ const (
 type search struct {
 	sql  string
 	args []any
+	then *search // made where this one has found fewer than are told
 }
 
 // copyFound is the beginning of each search for copies.
@@ -70,72 +72,95 @@ func searches(text string) (list []search) {
 	low := strings.ToLower(text)
 	if id, err := uuid.Parse(text); err == nil {
 		list = append(list,
-			search{copyFound + `where c.id = $1 or c.uuid = $1 or c.lineage_id = $1
-				order by c.gone_at nulls first, c.name limit $2`, []any{id}},
-			search{`select 'host' as kind, id::text, name, site as about, name as host, null::uuid as lineage from hosts
-				where id = $1 limit $2`, []any{id}})
+			search{sql: copyFound + `where c.id = $1 or c.uuid = $1 or c.lineage_id = $1
+				order by c.gone_at nulls first, c.name limit $2`, args: []any{id}},
+			search{sql: `select 'host' as kind, id::text, name, site as about, name as host, null::uuid as lineage
+				from hosts where id = $1 limit $2`, args: []any{id}})
 	}
 	if beginningOfID.MatchString(low) && len(low) <= 36 {
 		const none, all = "00000000-0000-0000-0000-000000000000", "ffffffff-ffff-ffff-ffff-ffffffffffff"
 		from, err := uuid.Parse(low + none[len(low):])
 		to, e := uuid.Parse(low + all[len(low):])
 		if err == nil && e == nil {
-			list = append(list, search{`select 'job' as kind, id::text, operation || ' ' || subject as name,
+			list = append(list, search{sql: `select 'job' as kind, id::text, operation || ' ' || subject as name,
 				state as about, '' as host, null::uuid as lineage from jobs where id between $1 and $2
 				order by id desc limit $3`,
-				[]any{from, to}})
+				args: []any{from, to}})
 		}
 	}
 	if mac, err := machine.ParseMAC(text); err == nil {
-		list = append(list, search{copyFound + `where c.gone_at is null and c.id in (select copy_id from nics
-			where mac = $1::macaddr) order by c.name limit $2`, []any{mac}})
+		list = append(list, search{sql: copyFound + `where c.gone_at is null and c.id in (select copy_id from nics
+			where mac = $1::macaddr) order by c.name limit $2`, args: []any{mac}})
 	}
 	if address, err := netip.ParseAddr(text); err == nil {
-		list = append(list, search{copyFound + `where c.gone_at is null and (c.addresses @> array[$1]
-			or (c.machine -> 'static') ? $1) order by c.name limit $2`, []any{address.String()}})
+		list = append(list, search{sql: copyFound + `where c.gone_at is null and (c.addresses @> array[$1]
+			or (c.machine -> 'static') ? $1) order by c.name limit $2`, args: []any{address.String()}})
 	}
-	list = append(list, byName("copy", copyFound, "copies", "c", "c.gone_at is null", text)...)
-	list = append(list, byName("lineage", `select 'lineage' as kind, l.id::text, l.name, '' as about, '' as host,
-		l.id as lineage from lineages l `, "lineages", "l", "true", text)...)
-	list = append(list, byName("host", `select 'host' as kind, h.id::text, h.name,
-		trim(h.site || ', ' || h.family, ', ') as about, h.name as host, null::uuid as lineage from hosts h `, "hosts",
-		"h", "h.manager_id is null", text)...)
+	known := len(list) > 0 // by what it is
+	list = append(list, namedCopies.search(text, known), namedLineages.search(text, known),
+		namedHosts.search(text, known))
 	like := "%" + likePattern.Replace(strings.ToLower(text)) + "%"
 	return append(list,
-		search{`select 'manager' as kind, id::text, name, address as about, '' as host, null::uuid as lineage
-			from managers where sort like $1 order by sort limit $2`, []any{like}},
-		search{`select 'pool' as kind, p.id::text, h.name || '/' || p.name as name,
+		search{sql: `select 'manager' as kind, id::text, name, address as about, '' as host, null::uuid as lineage
+			from managers where sort like $1 order by sort limit $2`, args: []any{like}},
+		search{sql: `select 'pool' as kind, p.id::text, h.name || '/' || p.name as name,
 			array_to_string(p.labels, ', ') as about, h.name as host, null::uuid as lineage from (select * from pools
 			where sort like $1 order by sort limit $2) p join pool_hosts x on x.pool_id = p.id
-			join hosts h on h.id = x.host_id order by 3 limit $2`, []any{like}},
-		search{`select 'shelf' as kind, s.id::text, s.name, s.path as about, coalesce(h.name, '') as host,
+			join hosts h on h.id = x.host_id order by 3 limit $2`, args: []any{like}},
+		search{sql: `select 'shelf' as kind, s.id::text, s.name, s.path as about, coalesce(h.name, '') as host,
 			null::uuid as lineage from shelves s left join hosts h on h.id = s.host_id where lower(s.name) like $1
-			order by s.name limit $2`, []any{like}},
-		search{`select 'switch' as kind, '' as id, h.name || '/' || w.name as name, w.segment as about, h.name as host,
-			null::uuid as lineage from switches w join hosts h on h.id = w.host_id where w.name ilike $1
-			limit $2`, []any{like}})
+			order by s.name limit $2`, args: []any{like}},
+		search{sql: `select 'switch' as kind, '' as id, h.name || '/' || w.name as name, w.segment as about,
+			h.name as host, null::uuid as lineage from switches w join hosts h on h.id = w.host_id
+			where lower(w.name) like $1 limit $2`, args: []any{like}})
 }
 
 // infix is how many letters a text has that is looked for within names; a shorter one has to begin them.
 const infix = 3
 
-// byName finds things of a table by their names: those that begin with a text first, then those that have it within.
-func byName(kind, found, table, alias, cond, text string) []search {
-	base := strings.ToLower(path.Base(text))
-	if strings.Contains(text, "/") && kind == "copy" { // of those of the last name, those whose place is so
-		return []search{{found + `where ` + cond + ` and c.sort like $1 and (c.path ilike $2
-			or h.name || '/' || c.name ilike $2) order by c.sort, c.id limit $3`, []any{likePattern.Replace(base) + "%",
-			"%" + likePattern.Replace(text) + "%"}}}
-	}
-	begin := search{found + `where ` + cond + ` and ` + alias + `.sort like $1 order by ` + alias + `.sort, ` + alias +
-		`.id limit $2`, []any{likePattern.Replace(base) + "%"}}
-	if utf8.RuneCountInString(base) < infix {
-		return []search{begin}
-	}
-	return []search{begin, {found + `where ` + alias + `.id in (select ` + alias + `.id from ` + table + ` ` + alias +
-		` where ` + cond + ` and ` + alias + `.sort like $1 limit $2) order by ` + alias + `.sort, ` + alias + `.id`,
-		[]any{"%" + likePattern.Replace(base) + "%"}}}
+// named is a table whose rows have names.
+type named struct {
+	found string // SQL: the columns of Found, and the tables
+	table string
+	alias string // of it there
+	cond  string
 }
+
+var (
+	namedCopies   = named{copyFound, "copies", "c", "c.gone_at is null"}
+	namedLineages = named{`select 'lineage' as kind, l.id::text, l.name, '' as about, '' as host, l.id as lineage
+		from lineages l `, "lineages", "l", "true"}
+	namedHosts = named{`select 'host' as kind, h.id::text, h.name, trim(h.site || ', ' || h.family, ', ') as about,
+		h.name as host, null::uuid as lineage from hosts h `, "hosts", "h", "h.manager_id is null"}
+)
+
+// search finds rows by name: those that begin with a text first, then, unless it is known by what it is, those that
+// have it within. A text that many have is found in a sample of the table, one that few have by its trigrams.
+func (n named) search(text string, known bool) search {
+	fill := strings.NewReplacer("FOUND", n.found, "TABLE", n.table, "ALIAS", n.alias, "COND", n.cond)
+	name := likePattern.Replace(strings.ToLower(path.Base(text)))
+	if strings.Contains(text, "/") && n.table == "copies" { // of those of the last name, those whose place is so
+		return search{sql: fill.Replace(`FOUND where COND and c.sort like $1 and (c.path ilike $2
+			or h.name || '/' || c.name ilike $2) order by c.sort, c.id limit $3`),
+			args: []any{name + "%", "%" + likePattern.Replace(text) + "%"}}
+	}
+	begin := search{sql: fill.Replace(`FOUND where COND and ALIAS.sort like $1 order by ALIAS.sort, ALIAS.id limit $2`),
+		args: []any{name + "%"}}
+	if known || utf8.RuneCountInString(name) < infix {
+		return begin
+	}
+	const listed = ` FOUND where ALIAS.id in (select id from within limit $2) order by ALIAS.sort, ALIAS.id`
+	like := []any{"%" + name + "%"}
+	begin.then = &search{sql: fill.Replace(fmt.Sprintf(`with within as materialized (select ALIAS.id from TABLE ALIAS
+		tablesample system (least(100, 100.0 * %d / greatest(1, (select reltuples from pg_class
+		where oid = 'TABLE'::regclass)))) repeatable (1) where COND and ALIAS.sort like $1)`, sampled) + listed),
+		args: like, then: &search{sql: fill.Replace(`with within as materialized (select ALIAS.id from TABLE ALIAS
+		where COND and ALIAS.sort like $1)` + listed), args: like}}
+	return begin
+}
+
+// sampled is how many rows of a table are looked at first for names that have a text within.
+const sampled = 5000
 
 // Search finds what bears a name, or part of one, a UUID, MAC, address, id or path.
 func (inv *Inventory) Search(ctx context.Context, text string) ([]Found, error) {
@@ -149,7 +174,11 @@ func (inv *Inventory) Search(ctx context.Context, text string) ([]Found, error) 
 	g.SetLimit(4)
 	for i, s := range wanted {
 		g.Go(func() (err error) {
-			answers[i], err = rows[Found](ctx, inv.Pool, s.sql, append(s.args, mostOfAKind)...)
+			for of := &s; of != nil && err == nil && len(answers[i]) < mostOfAKind; of = of.then {
+				var more []Found
+				more, err = rows[Found](ctx, inv.Pool, of.sql, append(slices.Clone(of.args), mostOfAKind)...)
+				answers[i] = append(answers[i], more...)
+			}
 			return err
 		})
 	}

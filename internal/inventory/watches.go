@@ -63,6 +63,7 @@ type Watched struct {
 	Revision string
 	State    plan.HostState
 	AddedAt  time.Time
+	LastSeen time.Time
 }
 
 // Host is the record of a host so far as it is known.
@@ -70,7 +71,8 @@ func (w *Watched) Host() *Host {
 	return &Host{ID: w.ID, Name: w.Name, Address: w.Address, Revision: w.Revision, State: w.State}
 }
 
-const watchedSQL = `select id, name, address, revision, state, added_at from hosts where manager_id is null and `
+const watchedSQL = `select id, name, address, revision, state, added_at,
+	coalesce(last_seen, added_at) as last_seen from hosts where manager_id is null and `
 
 // EachWatched calls f with every host of some shares that was added after a moment, without any order.
 func (inv *Inventory) EachWatched(ctx context.Context, shares []int16, after time.Time, f func(Watched)) error {
@@ -79,7 +81,8 @@ func (inv *Inventory) EachWatched(ctx context.Context, shares []int16, after tim
 		return err
 	}
 	var w Watched
-	_, err = pgx.ForEachRow(list, []any{&w.ID, &w.Name, &w.Address, &w.Revision, &w.State, &w.AddedAt}, func() error {
+	into := []any{&w.ID, &w.Name, &w.Address, &w.Revision, &w.State, &w.AddedAt, &w.LastSeen}
+	_, err = pgx.ForEachRow(list, into, func() error {
 		f(w)
 		return nil
 	})

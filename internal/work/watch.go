@@ -181,10 +181,17 @@ func (x *watcher) add(ctx context.Context, h inventory.Watched) {
 	n.gone, n.drop = context.WithCancel(ctx)
 	x.known[h.ID] = n
 	x.mu.Unlock()
-	if h.State == plan.HostUnreachable {
-		n.fell = time.Now()
+	if h.State == plan.HostUnreachable { // it is tried soon, but not with all others at once
+		n.fell = h.LastSeen
+		x.silent.add(n, rand.N(min(pauseOf(n.fell), fullEvery)))
+		return
 	}
 	x.place(n, true)
+}
+
+// pauseOf is how long one waits before a host is tried again that is silent since then.
+func pauseOf(fell time.Time) time.Duration {
+	return min(max(time.Since(fell)/4, leastPause), mostPause)
 }
 
 // place settles how a host is watched from now on.
@@ -193,8 +200,7 @@ func (x *watcher) place(h *watched, first bool) {
 		return
 	}
 	if !h.fell.IsZero() {
-		pause := min(max(time.Since(h.fell)/4, leastPause), mostPause)
-		x.silent.add(h, time.Duration((0.5+rand.Float64())*float64(pause)))
+		x.silent.add(h, time.Duration((0.5+rand.Float64())*float64(pauseOf(h.fell))))
 		return
 	}
 	x.mu.Lock()

@@ -126,7 +126,7 @@ func Fill(ctx context.Context, conn *pgx.Conn, size, seed int) error {
 		"copy_id": "m.id", "lineage_id": "m.lineage", "subject": "m.name",
 		"at": `t.at - m.n * interval '1 second'`})
 	f.exec(`set session_replication_role = origin`)
-	f.exec(`analyze`)
+	f.exec(`vacuum analyze`)
 	f.exec(`select shared_anew()`)
 	f.exec(`analyze shared, last_copies`)
 	return f.err

@@ -32,7 +32,8 @@ end $$;
 -- +goose StatementBegin
 create function note_mac(v macaddr) returns void language plpgsql as $$
 begin
-    perform note_shared('mac', v::text, (select count(*) > 1 from (select distinct c.id from nics n
+    -- of those that share their UUID too, that is told
+    perform note_shared('mac', v::text, (select count(*) > 1 from (select distinct coalesce(c.uuid, c.id) from nics n
         join copies c on c.id = n.copy_id where n.mac = v and c.form = 'registered' and c.gone_at is null and c.tracked
         limit 2) x));
 end $$;
@@ -131,7 +132,8 @@ begin
             group by uuid having count(*) > 1
         union all
         select 'mac', n.mac::text from (select mac from nics group by mac having count(*) > 1) n
-            where (select count(distinct c.id) from nics x join copies c on c.id = x.copy_id where x.mac = n.mac
+            where (select count(distinct coalesce(c.uuid, c.id)) from nics x join copies c on c.id = x.copy_id
+                where x.mac = n.mac
                 and c.form = 'registered' and c.gone_at is null and c.tracked) > 1
         union all
         select 'path', c.host_id || ':' || d.path from copy_disks d join copies c on c.id = d.copy_id
@@ -162,11 +164,14 @@ create index copies_on_snapshots on copies (name, id) where gone_at is null and 
 drop index pools_filling;
 create index pools_filling on pools (name, id) where free_bytes < total_bytes / 20;
 drop index copy_disks_faults;
-create index copy_disks_faults on copy_disks (copy_id, position) where faults <> '[]';
+create index copy_disks_parentless on copy_disks (copy_id, position)
+    where faults <> '[]' and faults #>> '{0,code}' like 'disk.parent-%';
+create index copy_disks_damaged on copy_disks (copy_id, position)
+    where faults <> '[]' and faults #>> '{0,code}' not like 'disk.parent-%';
 create index shelves_room on shelves (free_bytes desc, name);
 create index hosts_unread on hosts (name, id) where unread <> '{}';
 create index hosts_bare on hosts (name, id) where bare <> '[]';
-create index hosts_silent on hosts (name, id) where state = 'unreachable';
+create index hosts_silent on hosts (last_seen) where state = 'unreachable';
 create index jobs_undone on jobs (id) where state in ('failed', 'partly') and parent is null;
 create index jobs_held on jobs (id) where state = 'held' and held_for <> '';
 create index jobs_waiting_for_client on jobs (id) where state = 'working' and needs_client;
@@ -182,6 +187,9 @@ drop index hosts_silent;
 drop index hosts_bare;
 drop index hosts_unread;
 drop index copies_lost;
+create index copy_disks_faults on copy_disks (copy_id) where faults <> '[]';
+drop index copy_disks_parentless;
+drop index copy_disks_damaged;
 drop index copies_unsure;
 drop trigger copy_disks_shares on copy_disks;
 drop trigger nics_shares on nics;

@@ -29,13 +29,15 @@ create index hosts_state on hosts ((case when state = 'up' and resting then 'res
 create index hosts_family on hosts (family, sort, id);
 create index hosts_name_like on hosts using gin (sort gin_trgm_ops);
 create index pools_page on pools (sort, id);
+create index pools_name_like on pools using gin (sort gin_trgm_ops);
 create index loose_disks_page on loose_disks (sort, id);
+create index switches_name_like on switches using gin (lower(name) gin_trgm_ops);
 create index switches_segment on switches (segment, host_id);
 create index audit_subject on audit (subject, id desc);
 create index audit_subject_like on audit using gin (subject gin_trgm_ops);
 
 -- +goose Down
-drop index switches_segment, audit_subject, audit_subject_like;
+drop index switches_segment, switches_name_like, audit_subject, audit_subject_like;
 drop index copies_pool, copies_hollow, copies_stray;
 alter table copies drop column sort;
 alter table lineages drop column sort;

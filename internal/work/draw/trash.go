@@ -58,8 +58,12 @@ type Trashed struct {
 // Trash is what lies in the trash of hosts.
 type Trash struct {
 	Items  []Trashed `json:"items"`
-	Silent []Silent  `json:"silent"`
+	Silent []Silent  `json:"silent"` // the first of them
+	Others int       `json:"others"` // that are silent too
 }
+
+// mostSilent is how many hosts that did not tell are named.
+const mostSilent = 50
 
 // Silent is a host that did not tell what lies in its trash, and why.
 type Silent struct {
@@ -124,6 +128,8 @@ func (t *Trash) inOrder() *Trash {
 		return cmp.Or(b.TakenAt.Compare(a.TakenAt), strings.Compare(a.ID, b.ID),
 			cmp.Compare(len(b.parts), len(a.parts)), strings.Compare(a.Host, b.Host))
 	})
+	t.Others = max(0, len(t.Silent)-mostSilent)
+	t.Silent = t.Silent[:min(len(t.Silent), mostSilent)]
 	t.Items = slices.CompactFunc(t.Items, func(a, b Trashed) bool { return a.ID == b.ID })
 	return t
 }
