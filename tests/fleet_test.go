@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -149,6 +150,7 @@ func TestFleet(t *testing.T) {
 		f.call(http.MethodPost, "/plans", request)
 	}
 	f.call(http.MethodPost, "/surveys", `{"hosts": ["gannet"]}`)
+	f.watched(conn)
 	require.Greater(t, f.calls, 200)
 	require.Greater(t, f.statements, 1000)
 	slices.Sort(f.worst)
@@ -164,6 +166,29 @@ type fleetCheck struct {
 	log               *os.File
 	calls, statements int
 	worst             []string
+}
+
+// watched: what changes at a host is noticed, though many others refuse, and many take a call and never answer.
+func (f *fleetCheck) watched(conn *pgx.Conn) {
+	deaf, err := net.Listen("tcp", "127.0.0.1:0") // the kernel takes calls for it
+	require.NoError(f.t, err)
+	defer deaf.Close()
+	tag, err := conn.Exec(f.t.Context(), `update hosts set address = $1 where name ~ '-000[0-4]'`, deaf.Addr().String())
+	require.NoError(f.t, err)
+	require.GreaterOrEqual(f.t, tag.RowsAffected(), int64(500))
+	strays := func() (n int) {
+		var page struct{ Count int }
+		require.NoError(f.t, json.Unmarshal([]byte(f.call(http.MethodGet,
+			"/copies?filter="+url.QueryEscape("host=gannet form=stray"), "")), &page))
+		return page.Count
+	}
+	before := strays()
+	byHand(f.t, filepath.Join(f.e.pool("gannet", "reef"), "tide-gauge"),
+		filepath.Join(f.e.pool("gannet", "reef"), "by-hand"))
+	wait.Until(f.t, func() bool { return strays() == before+1 })
+	res, said := f.e.http(f.t, http.MethodGet, "/api/v1/hosts/gannet", f.token, "")
+	require.Equal(f.t, http.StatusOK, res.StatusCode)
+	require.Contains(f.t, said, `"state":"up"`)
 }
 
 // list calls for the first page of a list and two behind it.

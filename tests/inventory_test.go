@@ -17,11 +17,13 @@ import (
 	"unvora.example/unvora/internal/wait"
 )
 
-// byHand copies a folder as a person does.
+// byHand copies a folder as a person does. It comes to its place as a whole: what is half there may be surveyed as it is.
 func byHand(t *testing.T, from, to string) {
 	t.Helper()
-	out, err := exec.Command("cp", "-r", from, to).CombinedOutput()
+	beside := filepath.Join(filepath.Dir(filepath.Dir(to)), "copied-"+filepath.Base(to))
+	out, err := exec.Command("cp", "-r", from, beside).CombinedOutput()
 	require.NoError(t, err, string(out))
+	require.NoError(t, os.Rename(beside, to))
 }
 
 func (e *estate) attention(t *testing.T, args ...string) map[string]openapi.AttentionItem {

@@ -46,7 +46,7 @@ func (a *app) trashListCmd() *cobra.Command {
 			fmt.Fprintf(a.errOut, "What lies in the trash of %s is not listed: %s\n", h.Host, h.Why)
 		}
 		if t.Others > 0 {
-			fmt.Fprintf(a.err, "%d more hosts did not tell either.\n", t.Others)
+			fmt.Fprintf(a.errOut, "%d more hosts did not tell either.\n", t.Others)
 		}
 		return a.print(t.Items, func() {
 			if len(t.Items) == 0 {
