@@ -17,7 +17,8 @@ import (
 	"unvora.example/unvora/internal/wait"
 )
 
-// byHand copies a folder as a person does. It comes to its place as a whole: what is half there may be surveyed as it is.
+// byHand copies a folder as a person does. It comes to its place as a whole: what is half there may be surveyed as it
+// is.
 func byHand(t *testing.T, from, to string) {
 	t.Helper()
 	beside := filepath.Join(filepath.Dir(filepath.Dir(to)), "copied-"+filepath.Base(to))
