@@ -3737,6 +3737,18 @@ type ListSessionsParams struct {
 	All *bool `form:"all,omitempty" json:"all,omitempty"`
 }
 
+// ListShelvesParams defines parameters for ListShelves.
+type ListShelvesParams struct {
+	// Name Only the shelf of that name
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+
+	// Limit 1000 unless said
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The next of the page before
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+}
+
 // SurveyJSONBody defines parameters for Survey.
 type SurveyJSONBody struct {
 	// Hosts Names; none means all
@@ -3746,6 +3758,12 @@ type SurveyJSONBody struct {
 // ListSwitchesParams defines parameters for ListSwitches.
 type ListSwitchesParams struct {
 	Host *string `form:"host,omitempty" json:"host,omitempty"`
+
+	// Limit 1000 unless said
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The next of the page before
+	After *string `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // ListTellingsParams defines parameters for ListTellings.
@@ -5555,7 +5573,7 @@ type ClientInterface interface {
 	// ListShelves Where packages are kept
 	//
 	// Corresponds with GET /shelves (the `ListShelves` operationId).
-	ListShelves(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListShelves(ctx context.Context, params *ListShelvesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SurveyWithBody Ask hosts what they hold, and bring the inventory up to date
 	//
@@ -7140,8 +7158,8 @@ func (c *Client) EndSession(ctx context.Context, session string, reqEditors ...R
 // ListShelves Where packages are kept
 //
 // Corresponds with GET /shelves (the `ListShelves` operationId).
-func (c *Client) ListShelves(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListShelvesRequest(c.Server)
+func (c *Client) ListShelves(ctx context.Context, params *ListShelvesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListShelvesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10814,7 +10832,7 @@ func NewEndSessionRequest(server string, session string) (*http.Request, error) 
 }
 
 // NewListShelvesRequest constructs an http.Request for the ListShelves method
-func NewListShelvesRequest(server string) (*http.Request, error) {
+func NewListShelvesRequest(server string, params *ListShelvesParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -10830,6 +10848,57 @@ func NewListShelvesRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -10911,6 +10980,30 @@ func NewListSwitchesRequest(server string, params *ListSwitchesParams) (*http.Re
 		if params.Host != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -12325,7 +12418,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /shelves (the `ListShelves` operationId).
-	ListShelvesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListShelvesResponse, error)
+	ListShelvesWithResponse(ctx context.Context, params *ListShelvesParams, reqEditors ...RequestEditorFn) (*ListShelvesResponse, error)
 
 	// SurveyWithBodyWithResponse Ask hosts what they hold, and bring the inventory up to date
 	//
@@ -15663,6 +15756,11 @@ func (r EndSessionResponse) ContentType() string {
 	return ""
 }
 
+// ListShelvesResponse200Headers the declared response headers of an HTTP 200 response for ListShelves
+type ListShelvesResponse200Headers struct {
+	UnvoraNext *string
+}
+
 type ListShelvesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15670,6 +15768,8 @@ type ListShelvesResponse struct {
 	JSON200 *[]Shelf
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListShelvesResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -15759,6 +15859,11 @@ func (r SurveyResponse) ContentType() string {
 	return ""
 }
 
+// ListSwitchesResponse200Headers the declared response headers of an HTTP 200 response for ListSwitches
+type ListSwitchesResponse200Headers struct {
+	UnvoraNext *string
+}
+
 type ListSwitchesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15766,6 +15871,8 @@ type ListSwitchesResponse struct {
 	JSON200 *[]Switch
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListSwitchesResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -17762,8 +17869,8 @@ func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, sessio
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /shelves (the `ListShelves` operationId).
-func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListShelvesResponse, error) {
-	rsp, err := c.ListShelves(ctx, reqEditors...)
+func (c *ClientWithResponses) ListShelvesWithResponse(ctx context.Context, params *ListShelvesParams, reqEditors ...RequestEditorFn) (*ListShelvesResponse, error) {
+	rsp, err := c.ListShelves(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -20312,6 +20419,19 @@ func ParseListShelvesResponse(rsp *http.Response) (*ListShelvesResponse, error) 
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListShelvesResponse200Headers
+		if values := rsp.Header.Values("Unvora-Next"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Unvora-Next", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.UnvoraNext = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -20376,6 +20496,19 @@ func ParseListSwitchesResponse(rsp *http.Response) (*ListSwitchesResponse, error
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListSwitchesResponse200Headers
+		if values := rsp.Header.Values("Unvora-Next"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Unvora-Next", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.UnvoraNext = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -21136,7 +21269,7 @@ type ServerInterface interface {
 	EndSession(c *gin.Context, session string)
 	// ListShelves Where packages are kept
 	// (GET /shelves)
-	ListShelves(c *gin.Context)
+	ListShelves(c *gin.Context, params ListShelvesParams)
 	// Survey Ask hosts what they hold, and bring the inventory up to date
 	// (POST /surveys)
 	Survey(c *gin.Context)
@@ -22989,6 +23122,36 @@ func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
 // ListShelves operation middleware
 func (siw *ServerInterfaceWrapper) ListShelves(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListShelvesParams
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -22996,7 +23159,7 @@ func (siw *ServerInterfaceWrapper) ListShelves(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListShelves(c)
+	siw.Handler.ListShelves(c, params)
 }
 
 // Survey operation middleware
@@ -23026,6 +23189,22 @@ func (siw *ServerInterfaceWrapper) ListSwitches(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -23534,300 +23713,300 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchu5si74KgjORPTZZ0oX922fLcWOGLUvba1lWw5bvTwnVjumwaokiVYRqAWgRHM5vOP8mgeYh9gP",
-	"tp/kBDKBqiIJkFUSJdvd+tNtm3VBAYlEXr788uMoV/NKSZDWjE4+jiqu+RwsaPwbn1jQ7g8FmFyLygol",
-	"RyejyxkwCR8sUxNmZ8AqPgU2honSMMpGwl3yjxr0cpSNJJ/D6MQ/KBuZfAZz7p5ol5X7wVgt5HT06VM2",
-	"mogy/jbQc8OenT998eTf/3b24penTGn663+8Pru8fPrmVeKl/oHb3zpTxr6ByeZrX/E5uDeJIjy+4nbW",
-	"Pt3dOMpGGv5RCw3F6MTqGra/63c1jr7qvMAXWcPGMBVSuuuj7/xdjQe+shRzYTffeDFhwsLcZOzR8TGr",
-	"ZQnGMMNFgf9wzLhlc/q+2MTSQ7svnvMPYl7PRyfu7mw0F9L/NQtjEtLCFDQOas4ln4K+0bT7ewdNwyd3",
-	"samUNIBi/VqrcQlz98dcSQsSZ4hXVSly7sZxVNEV/9fvxg3qY+fZ/6d2ox79H0ftvjmiX81ReC6+cfWz",
-	"3s24ZQuQli208mvjb3NPPRuLUlhBw+NFIdxtvHytVQWa/p0+MvJUzpwoMmO5BeO2pLAGygkbw1LJAsVq",
-	"wueidAtYdR74cZRzubkA+Ex302xZgb4WRmmWcxkeZyzXVsgp4/gXVVVeWp047Zog+szl6FMjFlxrjn+X",
-	"6izPoQTNaRybw1qirplxXSy4BlYoMEwqy3Qtcbxzns+EBHPKYF7ZJVvMwP2AF46yyN7w/6LGv0Nu3RjC",
-	"8E4+jkA68f37yCyEzWf4AF4UGozBP+dKGlU6bVcIU5Uc55bXxv2LqU0F0onvWCl7oGTu/rUU1+5/Ew3w",
-	"T/w7N24aR+83RpaNzoriudt9SVmY8NLA+mr68W1O3fOLt5cnry/eXAZ9zadO5CMvzlUBcT3Sbra/Ny/y",
-	"17+PzWRRvPQbdeBH5LmqaT9ujC75gTNrK8N+efPCSz/LS1UXDKTVS1YpEf9YUiiR91TcmIXSxeaL/gqV",
-	"ZQZ4CUWGG0DCNWhmZmohGZ9yIWMvsuoKIhJ9Lo0FXrgx+6/GR4a3n7JSXMFCoExtPlPXJqLXnwk5BV1p",
-	"IW0zF25yJ06xQcbMjH/7w48n//W//jNz+0MDyoNZGgtz3CjyG8uupFowYaN7pisHOIHtsiTkAIpLKEt3",
-	"vzMvVhbbQK7BxuwLblnOy9Iwt9ONmEoo2ELYWdjbE6XZnIsyOjXt67bpojCq9a8Kt2dheNHvmgEvNj+I",
-	"48dMlJ67P40KbuHAijnE91q1jIpfIcxV9IeZ1wlDJNnOdu9nHIl/bxbsGn/qchuO3ug0WMvz2Rv4Rw09",
-	"1NXqItO9jEsGHwTqQuZGwKxinPkhrc2uNItgmEbfg3bIC5BT99XfH//bj5FpXx3E44snaE66/x+9/eWn",
-	"vzx9fMn+6//7/9mbpy+fPvmf7if60wlanofsmdJMSXCby7i9z8vm3DlhL88ePz9/9fQEn/pf/+s/R87U",
-	"+dAdoTOPjiMTmavKf8GanSYhzEVzwO7+xjn/cE5XP9o8aCeihM0Xvb64eHH0+uzyuftkztzqh9PCC8Tu",
-	"1wr5uuQ5XESsuiduZf3z3PcwS1YG01C5e8zqCx51Z6kj58pGhv6zMwSsYjNhrEIzde1JsUe5JWksjXDY",
-	"cxTJ6JGseezVPy2dyVW5IwByZx3hZ4GTa699rebSTEA782TJNPDilB2j+uLOLDPW/V9YNiUjpVEdQtof",
-	"vx91LOnjTUs6G6ExdmbjHtrvakz+hDOTmFFKotncTztZfgVvIFfzOcgCIkfhRQWS5TMlciAtTbsTCvdB",
-	"unNn8/CxUiVwuaF+2qVo9oGX0oTKAemudhIe0cA5zoasy5KPnaCT2bxh9xai8CsaU8z+umbLbUri2vPX",
-	"N1mhordNVFmQSdRXua/NVaHaSYrNTo426E2/av0r4FoU4MzX2MVTza8jW+KtmoOdOW0uDBtrNH02RSAb",
-	"iSL61BImPRZQA/eO2cYDamlF2f8UXszU7ln3r6Orwyti06+37Rh0rKxihcqYkMzZeCY2JN0ep9vsl3Dq",
-	"OjUg/CJFvzkhq+0LTU0fEBUJYWPHxcWE8bKkGAIaZszOhGG5d4G2Tye69s2l+IIgTu1gOrqgEcPVCc5w",
-	"s4ev96ITW5XHMy6ncDMr5SW/AmYamS7EZALaufF8rGrrLZVTtsDjzDA3BuZ+MJYvzSjiokXORrh2SvSE",
-	"/fX81RN3/Lr///uz8xdPb3zqd8+8Zjfzongl8oiR8db7uKdojKF97UwcYVgtq7KeTnGy9zsS70n3M+US",
-	"5sBa4Oj8MVpuU3ENGVoxkrWeasQOi0jKH9jCHCtlE3aZKEzGXp0/Nuh/FiSOGZsIbVBhlZwigfsTgHs0",
-	"d/OqNisRSnrIdruq0KqKhyYxwOanaL9z4t4Z35/Ne90a7feluMZvnRX5RMmInj+3hk2d2mQzNOt44VWd",
-	"ZQvurO6yYD5cSOKCFukJ2vmFMDnatUxIq/CfrOZmFjUHWsto05D14s/oGjYFZ1djCmLBnGvKrFLRh06D",
-	"wt8wXZ3BKach8CEkhTt2q5w5FILvUz080eIaUB/s8MDWlLOzz2kW3JDquTt0osogogrmMFd6ib7LitGw",
-	"4XM8Ov7+f/zwrz/GdkgIOaxJql+RL8Kby/HY/7q8OVmclcmNWAhzhb5cqeQUw47O7yr50g0IjTBlZ+74",
-	"iu2Fu3MV8ckXOrp93bBtrWUIxpsmV6GtcXMXgvSCYvlW0W/0OWFTtqml414e8evgBa3ZObiqzqqxoiR9",
-	"5IbmNxklNCV0X/ndj7vfeJeesvM1nAV2r2fCQmi4C8OMUik9bbHdMYKope82zy0Mfdw/jF6Acflw9mSk",
-	"BlAquWTOH7HCqWLSC2ohR4l0zF0auRNvKtqQsjMwnTvnZIZnM17lDoYHc3hwwPUEz7GMPb94e3n06uzl",
-	"0zYnvS/DNOS51pJ1asHmXC5P8as7mfmuXvp2V5L9pnavO2H2Ka/oXwTrJsP/njy7ePPy7NLNp/9jb3mc",
-	"8BzsXsf3VshpCYwefMLqWhTo+MwXXMMB/XXO8wzP3gNROCHD77kCqNwnaJCw6P8Bjbm9ufD/8+zlixOy",
-	"ru0MlnhSoH2NRyT+Ex2Nbte7A8v7Z2IOh6yW10pz+qcDugw+8HlVrpliP/7ww3cxSQ3Rx0geDt+cKzSz",
-	"T/HFSoupkN+YTencMfdu0t4J7ZNz8SAEKTN3Proz04BkY8C367okpbygJ8ROyyshIwfwYqZKOHFWBlpY",
-	"hikZtPYhmU9Q0M/OoDLBwzH+Q9lMlYUzTxaH7AVd3eROMU/phpitTUYwQvHdmO7HG6PW6N3Z4xc+4+KO",
-	"xUN20ajQjBwMC1qesI/u3k8Z+yjxP/LTvVvvMmqV0hZAYU4YR3GzHw3o2DyrhYzZqO+cmJEr5R1Ngd8w",
-	"7ufGVEqVkUS8B3SRz3rqTD33hkaISy4L9ED5cvA2+kK9F8krM1M2KYW0mzIaV6Pi5rxwh3tXs/hhiC0K",
-	"5tvoxHyd6bCv2+JW84pr4bMxaxbwrhTGY1VRPFjm4PRFHBlJ0lM6+WxTx2NlZ8xdC7JgE63msVUb9x1A",
-	"COvnaxmyyPdsopI08K7+CQC1Ea6rB8d5fyGqlsbRx7pDqAcUy73cX5yN3B/H0WXaCDYGQ68XbM9ZcZ2F",
-	"jjzP8Dm8EBL4tJssTGV8aZyrd3WkYHU9wmDj0ocwvBcqAi5CodjEOSiDWyyIFRlR46VFD8PCB3vKSm7B",
-	"mVjOYzJXUKCKRCsMLYMF6XINIWhxBZVlXC7ZnADQG4ozEjSAD6tQITeCOHZsyzc4F085a8ZvgJ0vXluH",
-	"sG8weupGFJ9jwilt8W77Z5RXMu9rnmEXFuIOqBm/BjYGkHRG+MHuzGZ2k9brJyRbzEQ+C9Frp5anUpjV",
-	"9NbqdwaLcvOs4cv4Jy9ATGfdrZuafXx0c71/Yp/N65a5q3E0TIWxaF66M1AjGnWmylItEMiVX/FEHHSq",
-	"JJzZm2eOk4i0RHa/0YOd0dOZz8sR+QeY5HU+VWy87hB4CwSm7HdwlxtKqeueo7m3S/u99JfRHQMF3onu",
-	"2QBUoLv+p2ViuAX8YhLwkSQEsDF6I+BA7ZHvO9c5gSNsjd/NH1qIfQxebggGH8K8hoWLlHZedZDZKDpC",
-	"woIssP6rYHKlIbYls5EBa0soaM43HAOMpDnzs0l7iShmw8ygnMT1hPgnpF27aAA7gUvCX97NlnFsfOvd",
-	"GhWwvVKNVbHsHGKW7IQImpjnV1DEju5sVNfR3RwDdfjcT9mc6aiqWkypk5YGWkpz5p/v99Yqyp7motkU",
-	"nS3QbKyOTmllo6Mo2m8LW6G7JKnz7rVXGWuwsTVkemfVGlHsZU8Fs3OjBsJbBTtmGl8RAoixT3gCpTD2",
-	"ZnHwS34FbQQcjSShMWtjvmHusRFUS1le6FcKETLxiKrzvdDPLMssnMHOuyuUBLKsfIjXzmDOJlyU5pA9",
-	"LQ2Q/+o2IceHrMTbN0X1Txiwfoz/vudw9Q+xvNBd52sLlNoH9O2dhxsIhRHN1U5ECcY5FV3Aht+YQjOv",
-	"wCMRDHfeRIapA+JbhMguZ1SWySyUpcmYqfOZG7TTMP8+5VJCH7B5MlgRV4fGCtnI24BqpDhWnkoUQ+lr",
-	"0lKpRBVbunPLFqIs2RgITzPRSmLie8zzKzcTTnn4x57gX7AsAqfOyYvTnORxGlEAo1jaeklXZ2kQXx9T",
-	"y7Q0vCxBf2OYO6ZqCzpr8gtOjHRhunHjMC7cNE4rU+yYADTtndJPkNuKo94h0wuEvShVZmy89Pqs5GMo",
-	"nS7DGjan2E66085KJ1djwJmwG1Ah76cPMdg+ReXn5lUudC/jtIjOh20wo8LvtxRW9KHaZQ9Z1lBMFc+L",
-	"0Ls+P1SpgIfCky+k8AQFJn6KXIs84hWEM2Iz25kKHSV89Xh4KFl790RMwVgqtmqqlWf8EXpW/NsffqQ/",
-	"/PDo26hcrcV048Hutbgj+W09A9gNVH6I95usfYQPfKVCoXPAleIKZLQu+JlTt8duiz5q3ybr+Zhe5jZF",
-	"M7gNBeE2U+bunQhZeHhlH/8ds+4mkUynvDZOe5NFbtFv9JHRp864jm0GzEd3MiIajGVKxitdlok0a87l",
-	"N9bZI2FgOys4fKloiOOHcTcr0U7Dhhx0p735LhpdVMq1qt76zOINT2CtKsZZSE+etkH8hRbWgmR8rK4h",
-	"6EICK4sAt3w4lu/kWL7zA1Wr6qDJSL//AyTRnXe2Ca0OQLBmkv4wWfE+Z3VkgVtpfvqhUvqGOuOdFhZa",
-	"ZwfNdnprhhvPLbd3bv702mFrAOqQPXV7B0s2eJhQos7AgF62GtHbX7AqwB83UTnetQVx7ePIQ/CRq5GE",
-	"rTnzzqVo2Ex71HQ2Nl2yBskXC+IMYslWQNM039QS40whVbaVqm7ZVS0Ug2hcKrQ6lF71wN1M8ys8VqE0",
-	"gKZOwOAtCQzVgS4zYQ7ZhSZEMxYxZGwxU+4T3Kdg7aX1mSOsNFUSvjGMl0rCidNcL88em4wq2Sbig1Mw",
-	"IY+QoWQi6EqCXSh9ZTIsmuGHLCSjMMMzhlItEOnoi5kOmw+LY/v8r6NsNOOyOHAmYuyk6SY9N3U6DplC",
-	"AWvDDpGUwOnUGb5b/cZ49COm9HgYm0+lohBFM6nAr+GiTpQEdsQqRFoaqZqpstivWIWsat+xN0VYkVIq",
-	"OiTJxsPgkMA415wg8BqohOrUYz9KMCiPzIeJwgjcM9AqFXaWWtY11OZORbNHWGdcjX3mGAbgeRsHXl5H",
-	"KEH+Btp0gDiYvOS6aCWvkxJ2Gx4hgrzhHPR65hs8OhIb1Hl9ce+30qqoc9uD0A0v+3pBl85uzzZ3czOh",
-	"no7lT4e43JqvaAE195m6WDUvYibtM7D5DKmnbmbW4v2hNvcKz5VgGVJ+wZMrMj7zxGSU9hFz3Np/ImP3",
-	"bgth+teLUBojZXQjTSct2Z5rAHvWg3wRB8/ESfUBimxc10ezTTf7lodo/L14+EHuvSBGdaHAAopI4BoH",
-	"0AvWlqC7zDAfQyxC27hYI4X1xqTAhhqc2Qr9QUJv3A1RmBAqujUU5bhU+RUuLC3GyO+794P4fjaIAQuk",
-	"5Anv67LzhG9tJqvziQGIE1+4hulhdd2GQdLpKU6rRhGyooTBQM2hYNA0KDKNfVyugx2b2LvTCXG8YwPu",
-	"jWY/tuEFlSouIrVVb1rzpjn+F1gE5bkEfBbBO0iBHeOmbGhrQuXRf2ugZQL6hZkLB3BYybQcPfEJozWk",
-	"3owLGU9gNd40fWvGxtzABsXNTnFx4zuPp/cmvC7ttjqSpNpJ64/4xgzX9wKNp9KU7ochKbpwSYwSLtik",
-	"29nbAhVRfxAz8bTsnhd/XQNExTfFZifFPocyQTnVAapDGOOPogj8poeWiKBTuA6Y5P7juBba1rzsv5gx",
-	"CC/KSYPRDZ/W3Zr+sc0eWHtxV6IyvxObTdH5tM5sx7d3LWMMu2MVC1oRt55zy5wVhfF6CiM27B48buBs",
-	"MXTJIebEnhCHfYuIRfSUOHomFIOacWd2yei7A0CgqRwLRKuB4d7D7QJQuinna/HVPi33uxrHo3xt9cMm",
-	"f1/I6e00k+JBqDNn8aqqJAxZH75oj2joIsVpObeYeT+La5AxY2FwOH3DvOgJ4+gNfk9Slm4kP5N0zXGo",
-	"HvG3n10+j8ZxQhbbqqj5oNS8Ry1SOG79suBdYTxN8iK6Puonnl/dLBzxnF+DF0MK/zmbo83UN4TqDwn4",
-	"ry8BP1UHY55fPaTe/4yp9581l9t4WuI5dwyxSqJg+oX4TNw6FypkZ9abB0AyLtZmFYlCRU1OnGKBEnLn",
-	"dIXArVvU/7CigIP/Tvmhsuw2GEid227uo7huN1wKp8uCzdU1NFVjBsDEZ3pj8p5zWVxcg74FjRXBqH35",
-	"1zfmZKU9CsW71IQYfLGiJyQUFXazIGpBYZlyf5sIWRiqy7HRdfj8+ri/gr1rrUd54OuVyMeuQOSrROHO",
-	"QzDyC9F5uGwxNfec5OWptHp5u14geFRGlNl87jams+K96Re2prvhlPGxwY5SvthTUpYeVdlcaUCQI5bY",
-	"BYrsZBOSnT7ADSOiKT+79UtuxU6eIMlI0bo3INge1jx6uMT37tk12tine0ozJVskI15GOqxWdEXIblkz",
-	"Gh2qd4DX3exOP7LdHb3chasNmrb0H0hz1cWImBHfEA+zYU+zAewDO9kDdsriLqauNIAjchhoaxKN+Rqo",
-	"zylzQ2qgPobRfLA56gGnQdv2ZCnSmlTTrIuWW9iDKJSMevF9CxaSlQq7mmUYsa3ivXu+1kQPQZ3TslEt",
-	"tTvX8NnvswEF6k0/PC9ffgxtIBolcnW9s5W+Z0lCJLefHs8gj0Sl1VUihJ+kEunFAeTVk7raxiHihvWk",
-	"1eFleTEZnfx9h+pR2F5i4zMikfWXTR5B2BkBEz3JXkxCt730QhITYEzXuZO4v+Z87c7t2FO0miPpS4wg",
-	"ZqYWbO7cA0JICPoIfDFaS8aKsmRTjdQq/YZBr4sm8mZQXg9ICb7FQGDsQWGSez8pMcfruRqc8KzbBTGM",
-	"GWn7OpO5KXTvvdjtIFNYi55+4LlldYVFO8fZ8fFxVK0OPENJkO+Mb+F8fnOoOTpsm4AjXynaIKaVpn8a",
-	"Y+vLeGXKA+Hwlxzbe+Dj/RL5eD1OoCmgtEieFQqD1XUcQfE18vg2SPGeUKcYV9dOgq47Z/i9e65crM2n",
-	"AIjznzuA2C+YQTcWjPKozQcm3HuPgKla5zuRRG/pqgfa2jujrfXrsCW7/Bc13rRMx058XoOmdiE9/fyc",
-	"y7ztO7w5V/lMlMVbbNG+bcqiJWeR7gBNc2f3WA0S105Iz60VvNiE490xSvztm4LxFzU2jbkXtAGVxGNf",
-	"DCTjwt7XpA9PKf4oJOOYU3BX/a7GZhCoKtfALRRD+BKLaLcc1AAZ8+HPBpfSg3+gubwnX4FaSN9WJq75",
-	"nD9ZKjlt0y8Iy2syVNhB32230Frf/dnnvdsZUPW43LKgLaUBaK10jwao94FAmwgpzGzrcu4MuDmHQv5S",
-	"RbNtObX+CvWBvqrUJxBRsqloze2ThdJXjJNp2LsXqYTF40RG/nKN1Qopa6/A3AImGd4XZ2nwVmLbQjn2",
-	"6t1IHpWItK0YEFuYQjeUxIoSaIW8k4AlX6rP6D7Xab65rTVYvTyL4sycrmUzKAtUgc4+0iLsWTZGfC+h",
-	"tW7Yi5WUyQvfBndjrIkH9Mm/ndvehsTuYZKqus3WboK76xhdbcvlCfZcjZ5yTkVnAd034aKEwjl+5E/Q",
-	"KQwrHTi48OFipwToT279Rv7wQPG2GA2mp42a0zzRr8NYqPoHn/6ixm8tVNGw3fDGu2fMgLQgcx+EMXzZ",
-	"NCxBdRcnEbe83HZK4gUDjsnO9f3OyTrFW+xWxzxTOkUU7Jww8h40G8NE6ZaoRcm2BK9VATgrupb9uhB3",
-	"zcXQibjN8zXZgNa4a4SG5rRrMaxMS7ZuRq5u7SBEHRPMT5JX0l1jKGG57iO76AzgO0gqBpmP29a9bSsJ",
-	"fTHpezA1hnKZp5nh96gbb5gSQtkO/PKUHvLg4rGXTi/F9KLYEr4gt/xNXUaEbPBcAVRD1EVybpEPMm7B",
-	"XIMe8ookc3nIxm2aYLouYUvn9i1r0A6uWQj6kgbj3c7QliTeCzEXPXB1q2tVgX6ejgpyasjpjCaDx6gW",
-	"NIhu281dveYq0C+EjCBYfgK7AJDMLhRRSA968Hoyyn9I+774HDXQknWfpxpSfpfi6BbFsNKV5uztU3zh",
-	"09MNypJu3vKZd0xUHibzDnNnL5QyEK/i4oWqBoYD/C2JDgrbirb2VwV104Ok4S4jcj1iOXmfDZC14W0a",
-	"2sKqTXWn1ttkT1RNGP04SmQv5Ud+B0QbBnhlOqj+qKkIayUj6whWTCJftpWg8bq1AQGtNLDJt5Dv3YKJ",
-	"2Ed7tXJaVwbSalWWKRjVPdQFJgTfgBa8TKarDGuHzsxMLShxQEWGdyV/vvytkbGkaN0E6BQSmYn5ph9/",
-	"qRPTNQXpnZWEDmvKL+8StyZFvk3a5jyPj0AVCcMt/SbCwCVEB3EH0d+uSy57HLihogMHhvXfo/adN4Kx",
-	"bRNnn+jFFe4jzNTLJZJEDcVRDQSDgEqhfqpP/cJeGrY3fGDr/drvqCd7vFOOyCNh91UiNXYlEdxIoaQw",
-	"4f11uNWQ6McfamBMxihCakKIouPU94NjhWqayPv7td/x0ux76azokgSasVFGQXG0Rfe4x+NHI5Wmbppq",
-	"eQLPdekZ9qgHEZGxhf4AXVnlzKorkBTEx39YqQSK23rFUOPwZvDkaVPOtG0NfdGTNwBNvIzz/3559urs",
-	"56dvBklgT7sxF3OBoFicsBu1T9sZmCjBmsto+dPFZG3JkOzRXc9qQ1SQIUwZ/tEARNMxaft2O7EGy1Vd",
-	"FqiUxsBMra9hCcUo6wss3g4nzkbXxFg3rBeWN1pbJFzYKjHWi/CGIEMdVzBI+5ZtORTfG3bzJsSXyJT6",
-	"2qbISLYTS7pO0NSFib7k+up2FTSIGBsWp4vXiKy3yMTndoJpimpDossAmIYdFp5Jc16If/YNf5p6HgUz",
-	"E9PbFIw3FxbctM3gMqeNZ/BhZyDLCzKOh94V/Xh1DbfoONZmDlWjR9weQCRp59+wsDEQ05lDdunxdMuN",
-	"vGgA3z20K/vDtyv7NkZh94VjZ3sy7J16CsZNktPdw79zMOZdIxiT+NsHpKFX/JX2B/WadyKNBV6c0FB8",
-	"Lzd05HCAOZcNObezt2d+pubuCvISWElpyijh2APl6zDK1y8dKhk7z1/BYi0FOKhvno5pt5/IO+Zl6fEb",
-	"0YVKxs9XsogRvTmvKVKxZBMN0NAVDMg3brg0WCCw4qfKZQdbEkgDs9WgfTZKuF8+ebnezl2VXtzGwHUi",
-	"ur6S31wPeHgF5zd3xXNhl6EKvN8MJFvyIdtQY3Rxm2DS+hQXoS9GdjrBxA1OQAsUcfLXEOl+1G3cEnX0",
-	"O3FgQDI2Z2+bJw2YtaFlvq0qe/Rv3x4eH357+K9H334/GpJt2jYblk+nMQ3+TGNDA5RzDPbxaYj1/e3F",
-	"2Ss3NhI4HT986qqMJppfK+3PtpIy2bX1iGQKLtHqUJRSKrbgS9/R61bR44TevGyB4HtaQc7mXJRj9QHd",
-	"oZm1lTk5OkLr+fXZ5fMNYqLYAcLLMt7n7Br0kohiELGdYQBFyXK50iD0lGaycAaJsZpbldiCOa9NVEsR",
-	"VA/tDSiL1cIa/6MwjJdGpRySrn/QZEspPNxA9xDa936ru/BdjO96sWJ4EqGt+/ZU9wxjk7jviwCQDx1L",
-	"CuxS0kDBRVMvOePXgJaY7AIjfjz+/n+sYCOOd+auZliPHEQoJpdNXXUsZUOzuwV3bBdQXkPoyzooerlF",
-	"MfbFRnSsnEYQ0tCIi64rsZbBRd/GJMGGhnnwH0rixIJe8CjWxzm4SM6SriMrxUpH3l10iueSaQqfUHOf",
-	"quQyDuaMA0N/Iqubr+FDsbWG/yaQPWBL4Xj3YMgwY+0Hx6b8NRe6kxvYh9Yj0sOLN5dto5vSWejSdJoE",
-	"jYaQeg8N4w9gvVjlhiggOUlxxvKteYnE18CHSui1dO4W7ypevtGOOjwuPvDa3DC29wIQjCud2+39KspU",
-	"Io/CQ2juDx+aizZnu+u4UYW55oduyp83pPKZu/6/9ob8mgVwE6Y1ptx5KhpbLsW8FqV2GwC6yWdcTpPm",
-	"yUKUJRsDaxrqMmRPXiF37E1KU3L5GN8W54rHwM+Abgy+GUfkWVgEGi8v7RSJ5VxjGZX7nvHyhFGNj15p",
-	"tpnwCDancUcxmxLSXkxeqTdgax0pfX1roSLjzx8wbfkHHjSEe3FH1CF75xzKMCj3qe0x054uuwvfainp",
-	"gig9VOtn9MkFDipOcnKwozppYB8Ny/UU9lXS5NkHWJFAMl2DLkRu42rtpNFrCy6sj955/XbIfsKGKcUJ",
-	"qibKC1wBVC1//FS5f8NkfNPwMawTypj7hdquFLvZx7YUGqEQ06y1KqCzCdtaoXXR9burreoIopJ1hxom",
-	"KaUkvR7YZETXKt6dQE2SBGCZV4kYxCm5dEvoJt5vkXhx2u25z3zzS6uSH3n7cqS91QdVUdqYd6hqIiou",
-	"9CEYI68SimacE2s/pUHRCfTB4TX5UBrEVMatltBJLuj4MZRKTk2CpX6iYRDWOLkWDfTq1ugqDNYP7iH0",
-	"4ZkokwZmawn55AS5Ixbzbg22Uio2RqC98NDFfgH8ZJg2wfVyRvlAtQ7baryqXWuGzy2jvvs5trMtIRQO",
-	"kGKViuE9mKrAxMpJwzmNwCugLCRyMvqKJAz3T1ZSIn16q2wz8/mKkY+Z7zlwUzubFxdgobFgOBj4Ulm2",
-	"RN3cq3B8rq63HOXJur6bVNQWt4O6+23vAxi+xiJg0rz4t0C0ldrW9uXdvdv9/JQaueOCpRTn476qlV63",
-	"CMQ4o8b6Jluo0NK27Xtt+ByQSwr/Avpa5HDC+HwsprWqTcbGtVlmLHdPn4jc+Xe1RFWQsdzoScYKbvmY",
-	"GzjkC77McCcfdtCLGXMTqCUvM1ZyCxpj+ge/GyXpT1ItMlZxYw80WhKZc36x14+ShwVIAUWG5/ehN3D8",
-	"35zVkzEjphKw33VGweuMNeNbaIV2Mao3Z25NnaOiYeJEJqPoPjmHBRCTjLdzDkdbWacj/tCMVxXIOMCz",
-	"FFdQLuNk614RO0ce4+9jAOlUgByGCw8iFWtEpFgR1ZmV90l3meRBV6SqhxpLers8N4YmPSoLYb8tzNWv",
-	"28bIg3s3NF1pQiMm0zalD/2QRNtPbnUDlSJ3LkDEmoAPNtLl3mdQeJ5DZSOxouMtkfceVGbrAdo+qI3d",
-	"sI2/8bLu4BOpGqEJKfXGjl2DLIgyYfeXdEDLuy7+FJcHZK+9lemcKD+MkM1uN0Nre/NmQz8LbDYUqKw8",
-	"JsrbsBvmKnILea/iof3Q/tsPzdtkUaTwtGWYbRciGwzZi+fZLj0q6PPzM1a1/ep6JD0wFa7A7wKq6NZU",
-	"hVsI5V/X9o2Yzm5IL/26tky725vjFy00QsJQ77VvTIpQ+kHVfQWd1pwawRV+0COfvS9abP++gXEtyuJW",
-	"VksL3V5wwxaiwlgFnZAzNBz/NDs3XjfxCitKe3fOuus9qWnNH3bk59uRSc7f0P18r+0a1KTxLKj6hLpw",
-	"tf+McV7OOr19/3C9Gx6wOw9dJB66SAzpIkGaIoJmv7h4gdirLLRHbs5+5GCiLcoqbmcBPe+D+TczWo9j",
-	"IK2HVhIPrSRae4YOvIdmEg+GWc+Qy7XgEVB348f49K50FpS8Bm095IdvhGQNyMKc0l1e2VFnE0+1PXid",
-	"v/S2FeFY2GrDzqGI9JyFD1UpcmHj2WcxlFNVr0rH5hMRJdmri+s1L+tYNJZfgQy4B1IRSPkfSi4JTeR+",
-	"8VbqGPoRrwZ61VUxbeYnDD0MLD7JEha3cNu9ayBhwcIB6E2SFiT1wFDxAIO/w1M7ZVt9mUcdjTdSONjT",
-	"jM9YS5GIf7XVvFsFWpZsXFPiteTGho1jINduU/rDpc3JzngAgO7RrH7A+t8B1r+jpWN1fR3Wo1NUJWbG",
-	"qy6wvHP6FsLdPxeS25Bir6pQzWstz2dJGiz8NQwlQHmT/NL4a+fqEunuExe7H9trCyiF+9oUVaz7tXv1",
-	"tlE/gdVRF1pVB4HZMHmTVlXgLGxvhQ9Yt5245+mHbpPUbDQBm88OPNNYoqzAXYLsYu1tU0VJ01T5nupC",
-	"BLLRjMviQGEP8URvWC6Li+s2HJiFvnmJ61d7vXrvPkWw1uHEynxVUgr1062xy9rccOryVShE1skCpe9Y",
-	"SSNmTZA6ccNa3iJrncDkDauB1Uahpy7vmFfU1VtpSF+NP7fX7xLRTfE01K8zcbn7sXutqtKXqqpzZW0q",
-	"kMlZfEs/d65HL+GAF8X23sxnxeZNbm9uv8ttzPY2dyJsFX5nfneFv0U+LV9hZKOjd52VIaEHreDqRv+U",
-	"bb96dT/tunpdxnZdv6I4d13c3a67ro1pwF33rOqmXVcPffqmstx1x5oS2TmXKyfW7pXqbO9dF68enTvn",
-	"HoZd3T0Odw97Rc/0mMIVrbpzUbtqZvfF7WbeOZDu+bHzwatKafecrJwEO5++rr/63dBVXbvuWD+0d12/",
-	"oefeo9G4stQ38PCxNhTDVqWzfj27sdXczP5MKfm792PJNHjIpt+1k0eiG/WiTnDanFft/k/BEaXb+Mht",
-	"XLrw4qhrt5cGVDftJXAzVq9NLugGJ4h3te9sqnD8i2Iz8LYdX7xAc50NTjvppex9g6NdS/L37r2aSm7N",
-	"k3V5iZKFNI1YPZZUMLxzRFQquuOyOD9LKGOij4pPszFR0qDc6Ek8PK4SrVMS3Q7XRubb/eFTMnpLdFwz",
-	"KCexxd9TyeTQhlaJorsezXyowqwdePRrsbboPMbcoNXCwJZGkTn3VSfUf3WTSmd4d2nPijPklniY7JyK",
-	"2Tt8asmQe2I9qpLHqmPOuvucCrOYkLGB9RNKXDcvmfTKrJl5/3HdmexOUXQ5r6AES7tqgHV11pQSeULA",
-	"ZtaccVdjRdtC2Fmgv4jjlzsFdLEwv7TYssOHfQ/d1cy3/0kaXireRKn9+VVq24C0er3/XE8meDWZGLB9",
-	"+R/60sZvZXn3r4wt6XpAe70NhbrmTRIzQcQnxSTZqcj/mJzHLXoJmRg2d4hkXOczd/AJZxFRbbXdjSZc",
-	"beCwtsQrIrE27M4ntuse3R1NDGtdFnY19Sp8w7wB7bxS7bnWvtoT2a72wbpJO6Q5L2CI4kz3gUo1LU+1",
-	"JV/vkYTgGzccYnXZ3SIp0SmKPmjbQt7Ml3ymAf5J1LbUzAnrYhH3xbH9ERPSWC5txmpZgGY8sDA+1Gt8",
-	"ffUaTeD6K3JnO3pqk+mh2R5dBlp8ZDM/qSZkf8ASkCy2wB1NoWqdD6XEbk6DNbHAdvjCXDEx51O3wRA4",
-	"+vrs8rnbmM7eNil86M7ydm+ARbTr86cvnh09O3/hIRGkrYK95mNgQl6DdBslWx3TJmg1wM1n1lb/zfxL",
-	"B3a+acFWpaJuB1ujicHkjNYzrwRgh6lpvNVnunHUJVjC10yVs1M7oB5EpGK+r3AX+hwRFA9In89xeIS+",
-	"res+hts6maebUZq9On/c6RxEbQ2p8tjOhEEOwF74wj8+sIgyqQ/h2D815qabnRqqSFXFmuPyQSH+CaGP",
-	"cyeSkVjeU+eZnXRweA12yypmZrVlBdIMcadEai3d+TqZbDaldWaImMMhy91yngQOPXySkuXy0N0W/rnz",
-	"IPS3cqAX8PbgZsiLhfyvWlUVgYm9NkTwFmBYX00m8Y7td66QVfWgj//k+jj0O91MYLS0wolwkpvcYdE2",
-	"GydUG8rb6d7b5AnwmX1CjqB1IhCbyHJsdMswq1yr9MD4rK5AJYYddH8FqAgf4GUD+caEDD3WhAx0kGMw",
-	"ogDf6w/dPVJBgJsT5g/n5EOJwJ0cHB69+HB2/LnPjkRroKFdxaIJ0WRLtts1FrtVc7BbdP5apU1tgRwe",
-	"2eEH0Yx0e1emDazcDdgoOLsW2ta8DF3OMCAXku4PvDBfEC9MB/z9oHG76KptAd22JeJnZpPZjtLaALHe",
-	"oAt6eiszvkBOiYf9PGg/b6Nn6NZrfxl6Aes7HhTD597lyd6e6zDyGx3W1Ey31t7DC1VVLVGU9YDyBFHy",
-	"n27PXxJfBE0Tgujmp0TeS60pEfkGvnkAzu5QRoh0B8xnxMVAbjLxmTgLXYNvTNMygZ0ifmN17dYGEnML",
-	"kyP6rG5hWzjWv/v+q4Qz/EC88oVoN1y2qFpr+xVvuH/D8LJ4w0/LqOe2tctl0zP45v19k0HCdbTwsmEA",
+	"7L3rkhs5ki74KjDumtWZs5EXVVfVnMm0MdssXUrZLSllUlZrj3XLtsAIJ4nKIBANIJJiyzR2fu0D7EPM",
+	"g82THIM7EBEkATIik5mSSvmnShLjggAcDr98/vnHUa7mlZIgrRmdfBxVXPM5WND4Nz6xoN0fCjC5FpUV",
+	"So5ORpczYBI+WKYmzM6AVXwKbAwTpWGUjYS75B816OUoG0k+h9GJf1A2MvkM5tw90S4r94OxWsjp6NOn",
+	"bDQRZfxtoOeGPTt/+uLJv//17MWvT5nS9Nf/eH12efn0zavES/0Dt791pox9A5PN177ic3BvEkV4fMXt",
+	"rH26u3GUjTT8oxYaitGJ1TVsf9fvahx91XmBL7KGjWEqpHTXR9/5uxoPfGUp5sJuvvFiwoSFucnYo+Nj",
+	"VssSjGGGiwL/4Zhxy+b0fbGJpYd2XzznH8S8no9O3N3ZaC6k/2sWxiSkhSloHNScSz4FfaNp9/cOmoZP",
+	"7mJTKWkAxfq1VuMS5u6PuZIWJM4Qr6pS5NyN46iiK/6v340b1MfOs/9P7UY9+j+O2n1zRL+ao/BcfOPq",
+	"Z72bccsWIC1baOXXxt/mnno2FqWwgobHi0K423j5WqsKNP07fWTkqZw5UWTGcgvGbUlhDZQTNoalkgWK",
+	"1YTPRekWsOo88OMo53JzAfCZ7qbZsgJ9LYzSLOcyPM5Yrq2QU8bxL6qqvLQ6cdo1QfSZy9GnRiy41hz/",
+	"LtVZnkMJmtM4Noe1RF0z47pYcA2sUGCYVJbpWuJ45zyfCQnmlMG8sku2mIH7AS8cZZG94f9FjX+H3Lox",
+	"hOGdfByBdOL7t5FZCJvP8AG8KDQYg3/OlTSqdNquEKYqOc4tr437F1ObCqQT37FS9kDJ3P1rKa7d/yYa",
+	"4J/4d27cNI7eb4wsG50VxXO3+5KyMOGlgfXV9OPbnLrnF28vT15fvLkM+ppPnchHXpyrAuJ6pN1sf2te",
+	"5K9/H5vJonjpN+rAj8hzVdN+3Bhd8gNn1laG/frmhZd+lpeqLhhIq5esUiL+saRQIu+puDELpYvNF/0F",
+	"KssM8BKKDDeAhGvQzMzUQjI+5ULGXmTVFUQk+lwaC7xwY/ZfjY8Mbz9lpbiChUCZ2nymrk1Erz8Tcgq6",
+	"0kLaZi7c5E6cYoOMmRn//sefTv7rf/1n5vaHBpQHszQW5rhR5HeWXUm1YMJG90xXDnAC22VJyAEUl1CW",
+	"7n5nXqwstoFcg43ZF9yynJelYW6nGzGVULCFsLOwtydKszkXZXRq2tdt00VhVOtfFW7PwvCi3zUDXmx+",
+	"EMePmSg9d38aFdzCgRVziO+1ahkVv0KYq+gPM68Thkiyne3ezzgS/94s2DX+1OU2HL3RabCW57M38I8a",
+	"eqir1UWmexmXDD4I1IXMjYBZxTjzQ1qbXWkWwTCNvgftkBcgp+6rfzj+t58i0746iMcXT9CcdP8/evvr",
+	"z39++viS/df/9/+zN09fPn3yP91P9KcTtDwP2TOlmZLgNpdxe5+Xzblzwl6ePX5+/urpCT71v/7Xf46c",
+	"qfOhO0JnHh1HJjJXlf+CNTtNQpiL5oDd/Y1z/uGcrn60edBORAmbL3p9cfHi6PXZ5XP3yZy51Q+nhReI",
+	"3a8V8nXJc7iIWHVP3Mr657nvYZasDKahcveY1Rc86s5SR86VjQz9F2cIWMVmwliFZurak2KPckvSWBrh",
+	"sOcoktEjWfPYq39eOpOrckcA5M46ws8CJ9de+1rNpZmAdubJkmngxSk7RvXFnVlmrPu/sGxKRkqjOoS0",
+	"P/0w6ljSx5uWdDZCY+zMxj2039WY/AlnJjGjlESzuZ92svwK3kCu5nOQBUSOwosKJMtnSuRAWpp2JxTu",
+	"g3TnzubhY6VK4HJD/bRL0ewDL6UJlQPSXe0kPKKBc5wNWZclHztBJ7N5w+4tROFXNKaY/XXNltuUxLXn",
+	"r2+yQkVvm6iyIJOor3Jfm6tCtZMUm50cbdCbftX6V8C1KMCZr7GLp5pfR7bEWzUHO3PaXBg21mj6bIpA",
+	"NhJF9KklTHosoAbuHbONB9TSirL/KbyYqd2z7l9HV4dXxKZfb9sx6FhZxQqVMSGZs/FMbEi6PU632S/h",
+	"1HVqQPhFin5zQlbbF5qaPiAqEsLGjouLCeNlSTEENMyYnQnDcu8CbZ9OdO2bS/EFQZzawXR0QSOGqxOc",
+	"4WYPX+9FJ7Yqj2dcTuFmVspLfgXMNDJdiMkEtHPj+VjV1lsqp2yBx5lhbgzM/WAsX5pRxEWLnI1w7ZTo",
+	"CfvL+asn7vh1///3Z+cvnt741O+eec1u5kXxSuQRI+Ot93FP0RhD+9qZOMKwWlZlPZ3iZO93JN6T7mfK",
+	"JcyBtcDR+WO03KbiGjK0YiRrPdWIHRaRlD+whTlWyibsMlGYjL06f2zQ/yxIHDM2Edqgwio5RQL3JwD3",
+	"aO7mVW1WIpT0kO12VaFVFQ9NYoDNT9F+58S9M74/m/e6NdrvS3GN3zor8omSET1/bg2bOrXJZmjW8cKr",
+	"OssW3FndZcF8uJDEBS3SE7TzC2FytGuZkFbhP1nNzSxqDrSW0aYh68Wf0TVsCs6uxhTEgjnXlFmlog+d",
+	"BoW/Ybo6g1NOQ+BDSAp37FY5cygE36d6eKLFNaA+2OGBrSlnZ5/TLLgh1XN36ESVQUQVzGGu9BJ9lxWj",
+	"YcPneHT8w//48V9/iu2QEHJYk1S/Il+EN5fjsf91eXOyOCuTG7EQ5gp9uVLJKYYdnd9V8qUbEBphys7c",
+	"8RXbC3fnKuKTL3R0+7ph21rLEIw3Ta5CW+PmLgTpBcXyraLf6HPCpmxTS8e9POLXwQtas3NwVZ1VY0VJ",
+	"+sgNzW8ySmhK6L7yTz/tfuNdesrO13AW2L2eCQuh4S4MM0ql9LTFdscIopa+2zy3MPRx/zB6Acblw9mT",
+	"kRpAqeSSOX/ECqeKSS+ohRwl0jF3aeROvKloQ8rOwHTunJMZns14lTsYHszhwQHXEzzHMvb84u3l0auz",
+	"l0/bnPS+DNOQ51pL1qkFm3O5PMWv7mTmu3rp+11J9pvave6E2ae8on8RrJsM/3vy7OLNy7NLN5/+j73l",
+	"ccJzsHsd31shpyUwevAJq2tRoOMzX3ANB/TXOc8zPHsPROGEDL/nCqByn6BBwqL/BzTm9ubC/8+zly9O",
+	"yLq2M1jiSYH2NR6R+E90NLpd7w4s75+JORyyWl4rzemfDugy+MDnVblmiv30449/iklqiD5G8nD45lyh",
+	"mX2KL1ZaTIX8zmxK5465d5P2TmifnIsHIUiZufPRnZkGJBsDvl3XJSnlBT0hdlpeCRk5gBczVcKJszLQ",
+	"wjJMyaC1D8l8goJ+dgaVCR6O8R/KZqosnHmyOGQv6Oomd4p5SjfEbG0yghGK78Z0P94YtUbvzh6/8BkX",
+	"dywesotGhWbkYFjQ8oR9dPd+ythHif+Rn+7depdRq5S2AApzwjiKm/1oQMfmWS1kzEZ958SMXCnvaAr8",
+	"hnE/N6ZSqowk4j2gi3zWU2fquTc0QlxyWaAHypeDt9EX6r1IXpmZskkppN2U0bgaFTfnhTvcu5rFD0Ns",
+	"UTDfRyfm60yHfd0Wt5pXXAufjVmzgHelMB6riuLBMgenL+LISJKe0slnmzoeKztj7lqQBZtoNY+t2rjv",
+	"AEJYP1/LkEW+ZxOVpIF39U8AqI1wXT04zvsLUbU0jj7WHUI9oFju5f7ibOT+OI4u00awMRh6vWB7zorr",
+	"LHTkeYbP4YWQwKfdZGEq40vjXL2rIwWr6xEGG5c+hOG9UBFwEQrFJs5BGdxiQazIiBovLXoYFj7YU1Zy",
+	"C87Ech6TuYICVSRaYWgZLEiXawhBiyuoLONyyeYEgN5QnJGgAXxYhQq5EcSxY1u+wbl4ylkzfgPsfPHa",
+	"OoR9g9FTN6L4HBNOaYt32z+jvJJ5X/MMu7AQd0DN+DWwMYCkM8IPdmc2s5u0Xj8h2WIm8lmIXju1PJXC",
+	"rKa3Vr8zWJSbZw1fxj95AWI6627d1Ozjo5vr/RP7bF63zF2No2EqjEXz0p2BGtGoM1WWaoFArvyKJ+Kg",
+	"UyXhzN48c5xEpCWy+40e7Iyeznxejsg/wCSv86li43WHwFsgMGW/g7vcUEpd9xzNvV3a76W/jO4YKPBO",
+	"dM8GoALd9T8vE8Mt4FeTgI8kIYCN0RsBB2qPfN+5zgkcYWv8bv7QQuxj8HJDMPgQ5jUsXKS086qDzEbR",
+	"ERIWZIH1XwWTKw2xLZmNDFhbQkFzvuEYYCTNmZ9N2ktEMRtmBuUkrifEPyHt2kUD2AlcEv7ybraMY+Nb",
+	"79aogO2VaqyKZecQs2QnRNDEPL+CInZ0Z6O6ju7mGKjD537K5kxHVdViSp20NNBSmjP/fL+3VlH2NBfN",
+	"puhsgWZjdXRKKxsdRdF+W9gK3SVJnXevvcpYg42tIdM7q9aIYi97KpidGzUQ3irYMdP4ihBAjH3CEyiF",
+	"sTeLg1/yK2gj4GgkCY1ZG/Mdc4+NoFrK8kK/UoiQiUdUne+FfmZZZuEMdt5doSSQZeVDvHYGczbhojSH",
+	"7GlpgPxXtwk5PmQl3r4pqt9gwPox/vuew9U/xvJCd52vLVBqH9C3dx5uIBRGNFc7ESUY51R0ARt+YwrN",
+	"vAKPRDDceRMZpg6IbxEiu5xRWSazUJYmY6bOZ27QTsP8+5RLCX3A5slgRVwdGitkI28DqpHiWHkqUQyl",
+	"r0lLpRJVbOnOLVuIsmRjIDzNRCuJie8xz6/cTDjl4R97gn/BsgicOicvTnOSx2lEAYxiaeslXZ2lQXx9",
+	"TC3T0vCyBP2dYe6Yqi3orMkvODHShenGjcO4cNM4rUyxYwLQtHdKP0FuK456h0wvEPaiVJmx8dLrs5KP",
+	"oXS6DGvYnGI76U47K51cjQFnwm5AhbyfPsRg+xSVn5tXudC9jNMiOh+2wYwKv99SWNGHapc9ZFlDMVU8",
+	"L0Lv+vxQpQIeCk++kMITFJj4KXIt8ohXEM6IzWxnKnSU8NXj4aFk7d0TMQVjqdiqqVae8UfoWfHvf/yJ",
+	"/vDjo++jcrUW040Hu9fijuS39QxgN1D5Id5vsvYRPvCVCoXOAVeKK5DRuuBnTt0euy36qH2brOdjepnb",
+	"FM3gNhSE20yZu3ciZOHhlX38d8y6m0QynfLaOO1NFrlFv9FHRp864zq2GTAf3cmIaDCWKRmvdFkm0qw5",
+	"l99ZZ4+Ege2s4PCloiGOH8bdrEQ7DRty0J325rtodFEp16p66zOLNzyBtaoYZyE9edoG8RdaWAuS8bG6",
+	"hqALCawsAtzy4Vi+k2P5zg9UraqDJiP9/g+QRHfe2Sa0OgDBmkn6w2TF+5zVkQVupfnph0rpG+qMd1pY",
+	"aJ0dNNvprRluPLfc3rn55rXD1gDUIXvq9g6WbPAwoUSdgQG9bDWit79gVYA/bqJyvGsL4trHkYfgI1cj",
+	"CVtz5p1L0bCZ9qjpbGy6ZA2SLxbEGcSSrYCmab6pJcaZQqpsK1XdsqtaKAbRuFRodSi96oG7meZXeKxC",
+	"aQBNnYDBWxIYqgNdZsIcsgtNiGYsYsjYYqbcJ7hPwdpL6zNHWGmqJHxnGC+VhBOnuV6ePTYZVbJNxAen",
+	"YEIeIUPJRNCVBLtQ+spkWDTDD1lIRmGGZwylWiDS0RczHTYfFsf2+V9H2WjGZXHgTMTYSdNNem7qdBwy",
+	"hQLWhh0iKYHTqTN8t/qN8ehHTOnxMDafSkUhimZSgV/DRZ0oCeyIVYi0NFI1U2WxX7EKWdW+Y2+KsCKl",
+	"VHRIko2HwSGBca45QeA1UAnVqcd+lGBQHpkPE4URuGegVSrsLLWsa6jNnYpmj7DOuBr7zDEMwPM2Dry8",
+	"jlCC/BW06QBxMHnJddFKXicl7DY8QgR5wzno9cx3eHQkNqjz+uLeb6VVUee2B6EbXvb1gi6d3Z5t7uZm",
+	"Qj0dyzeHuNyar2gBNfeZulg1L2Im7TOw+Qypp25m1uL9oTb3Cs+VYBlSfsGTKzI+88RklPYRc9za35Cx",
+	"e7eFMP3rRSiNkTK6kaaTlmzPNYA960G+iINn4qT6AEU2ruuj2aabfctDNP5ePPwg914Qo7pQYAFFJHCN",
+	"A+gFa0vQXWaYjyEWoW1crJHCemNSYEMNzmyF/iChN+6GKEwIFd0ainJcqvwKF5YWY+T33ftBfD8bxIAF",
+	"UvKE93XZecK3NpPV+cQAxIkvXMP0sLpuwyDp9BSnVaMIWVHCYKDmUDBoGhSZxj4u18GOTezd6YQ43rEB",
+	"90azH9vwgkoVF5HaqjetedMc/wssgvJcAj6L4B2kwI5xUza0NaHy6L810DIB/cLMhQM4rGRajp74hNEa",
+	"Um/GhYwnsBpvmr41Y2NuYIPiZqe4uPGdx9N7E16XdlsdSVLtpPVHfGOG63uBxlNpSvfDkBRduCRGCRds",
+	"0u3sbYGKqD+ImXhads+Lv64BouKbYrOTYp9DmaCc6gDVIYzxR1EEftNDS0TQKVwHTHL/cVwLbWte9l/M",
+	"GIQX5aTB6IZP625N/9hmD6y9uCtRmd+JzabofFpntuPbu5Yxht2xigWtiFvPuWXOisJ4PYURG3YPHjdw",
+	"thi65BBzYk+Iw75FxCJ6Shw9E4pBzbgzu2T03QEg0FSOBaLVwHDv4XYBKN2U87X4ap+W+12N41G+tvph",
+	"k78v5PR2mknxINSZs3hVVRKGrA9ftEc0dJHitJxbzLxfxDXImLEwOJy+YV70hHH0Br8nKUs3kp9JuuY4",
+	"VI/4288un0fjOCGLbVXUfFBq3qMWKRy3flnwrjCeJnkRXR/1M8+vbhaOeM6vwYshhf+czdFm6htC9YcE",
+	"/NeXgJ+qgzHPrx5S799i6v0XzeU2npZ4zh1DrJIomH4lPhO3zoUK2Zn15gGQjIu1WUWiUFGTE6dYoITc",
+	"OV0hcOsW9T+sKODgv1N+qCy7DQZS57ab+yiu2w2XwumyYHN1DU3VmAEw8ZnemLznXBYX16BvQWNFMGpf",
+	"/vWdOVlpj0LxLjUhBl+s6AkJRYXdLIhaUFim3N8mQhaG6nJsdB0+vz7ur2DvWutRHvh6JfKxKxD5KlG4",
+	"8xCM/EJ0Hi5bTM09J3l5Kq1e3q4XCB6VEWU2n7uN6ax4b/qFreluOGV8bLCjlC/2lJSlR1U2VxoQ5Igl",
+	"doEiO9mEZKcPcMOIaMrPbv2SW7GTJ0gyUrTuDQi2hzWPHi7xvXt2jTb26Z7STMkWyYiXkQ6rFV0RslvW",
+	"jEaH6h3gdTe7049sd0cvd+Fqg6Yt/QfSXHUxImbEN8TDbNjTbAD7wE72gJ2yuIupKw3giBwG2ppEY74G",
+	"6nPK3JAaqI9hNB9sjnrAadC2PVmKtCbVNOui5Rb2IAolo15834KFZKXCrmYZRmyreO+erzXRQ1DntGxU",
+	"S+3ONXz2+2xAgXrTD8/Llx9DG4hGiVxd72yl71mSEMntp8czyCNRaXWVCOEnqUR6cQB59aSutnGIuGE9",
+	"aXV4WV5MRid/26F6FLaX2PiMSGT9ZZNHEHZGwERPsheT0G0vvZDEBBjTde4k7q85X7tzO/YUreZI+hIj",
+	"iJmpBZs794AQEoI+Al+M1pKxoizZVCO1Sr9h0OuiibwZlNcDUoJvMRAYe1CY5N5PSszxeq4GJzzrdkEM",
+	"Y0bavs5kbgrdey92O8gU1qKnH3huWV1h0c5xdnx8HFWrA89QEuQ741s4n98cao4O2ybgyFeKNohppemf",
+	"xtj6Ml6Z8kA4/CXH9h74eL9EPl6PE2gKKC2SZ4XCYHUdR1B8jTy+DVK8J9QpxtW1k6Drzhl+754rF2vz",
+	"KQDi/OcOIPYLZtCNBaM8avOBCffeI2Cq1vlOJNFbuuqBtvbOaGv9OmzJLv9ZjTct07ETn9egqV1ITz8/",
+	"5zJv+w5vzlU+E2XxFlu0b5uyaMlZpDtA09zZPVaDxLUT0nNrBS824Xh3jBJ/+6Zg/FmNTWPuBW1AJfHY",
+	"FwPJuLD3NenDU4o/Csk45hTcVb+rsRkEqso1cAvFEL7EItotBzVAxnz4s8Gl9OAfaC7vyVegFtK3lYlr",
+	"PudPlkpO2/QLwvKaDBV20HfbLbTWd3/2ee92BlQ9LrcsaEtpAFor3aMB6n0g0CZCCjPbupw7A27OoZC/",
+	"VtFsW06tv0J9oK8q9QlElGwqWnP7ZKH0FeNkGvbuRSph8TiRkb9cY7VCytorMLeASYb3xVkavJXYtlCO",
+	"vXo3kkclIm0rBsQWptANJbGiBFoh7yRgyZfqM7rPdZpvbmsNVi/Pojgzp2vZDMoCVaCzj7QIe5aNEd9L",
+	"aK0b9mIlZfLCt8HdGGviAX3yb+e2tyGxe5ikqm6ztZvg7jpGV9tyeYI9V6OnnFPRWUD3TbgooXCOH/kT",
+	"dArDSgcOLny42CkB+pNbv5E/PFC8LUaD6Wmj5jRP9OswFqr+wac/q/FbC1U0bDe88e4ZMyAtyNwHYQxf",
+	"Ng1LUN3FScQtL7edknjBgGOyc32/c7JO8Ra71THPlE4RBTsnjLwHzcYwUbolalGyLcFrVQDOiq5lvy7E",
+	"XXMxdCJu83xNNqA17hqhoTntWgwr05Ktm5GrWzsIUccE85PklXTXGEpYrvvILjoD+A6SikHm47Z1b9tK",
+	"Ql9M+h5MjaFc5mlm+D3qxhumhFC2A788pYc8uHjspdNLMb0otoQvyC1/U5cRIRs8VwDVEHWRnFvkg4xb",
+	"MNegh7wiyVwesnGbJpiuS9jSuX3LGrSDaxaCvqTBeLcztCWJ90LMRQ9c3epaVaCfp6OCnBpyOqPJ4DGq",
+	"BQ2i23ZzV6+5CvQLISMIlp/BLgAkswtFFNKDHryejPIf0r4vPkcNtGTd56mGlN+lOLpFMax0pTl7+xRf",
+	"+PR0g7Kkm7d85h0TlYfJvMPc2QulDMSruHihqoHhAH9LooPCtqKt/VVB3fQgabjLiFyPWE7eZwNkbXib",
+	"hrawalPdqfU22RNVE0Y/jhLZS/mR3wHRhgFemQ6qP2oqwlrJyDqCFZPIl20laLxubUBAKw1s8i3ke7dg",
+	"IvbRXq2c1pWBtFqVZQpGdQ91gQnBN6AFL5PpKsPaoTMzUwtKHFCR4V3Jny9/a2QsKVo3ATqFRGZivunH",
+	"X+vEdE1BemclocOa8su7xK1JkW+TtjnP4yNQRcJwS7+JMHAJ0UHcQfS365LLHgduqOjAgWH996h9541g",
+	"bNvE2Sd6cYX7CDP1cokkUUNxVAPBIKBSqJ/qU7+wl4btDR/Yer/2O+rJHu+UI/JI2H2VSI1dSQQ3Uigp",
+	"THh/HW41JPrxhxoYkzGKkJoQoug49f3gWKGaJvL+fu13vDT7XjoruiSBZmyUUVAcbdE97vH40UilqZum",
+	"Wp7Ac116hj3qQURkbKE/QFdWObPqCiQF8fEfViqB4rZeMdQ4vBk8edqUM21bQ1/05A1AEy/j/L9fnr06",
+	"++Xpm0ES2NNuzMVcICgWJ+xG7dN2BiZKsOYyWv50MVlbMiR7dNez2hAVZAhThn80ANF0TNq+3U6swXJV",
+	"lwUqpTEwU+trWEIxyvoCi7fDibPRNTHWDeuF5Y3WFgkXtkqM9SK8IchQxxUM0r5lWw7F94bdvAnxJTKl",
+	"vrYpMpLtxJKuEzR1YaIvub66XQUNIsaGxeniNSLrLTLxuZ1gmqLakOgyAKZhh4Vn0pwX4p99w5+mnkfB",
+	"zMT0NgXjzYUFN20zuMxp4xl82BnI8oKM46F3RT9eXcMtOo61mUPV6BG3BxBJ2vk3LGwMxHTmkF16PN1y",
+	"Iy8awHcP7cr+8O3Kvo9R2H3h2NmeDHunnoJxk+R09/DvHIx51wjGJP72AWnoFX+l/UG95p1IY4EXJzQU",
+	"38sNHTkcYM5lQ87t7O2Zn6m5u4K8BFZSmjJKOPZA+TqM8vVLh0rGzvNXsFhLAQ7qm6dj2u1n8o55WXr8",
+	"RnShkvHzlSxiRG/Oa4pULNlEAzR0BQPyjRsuDRYIrPipctnBlgTSwGw1aJ+NEu6XT16ut3NXpRe3MXCd",
+	"iK6v5DfXAx5ewfnNXfFc2GWoAu83A8mWfMg21Bhd3CaYtD7FReiLkZ1OMHGDE9ACRZz8NUS6H3Ubt0Qd",
+	"/U4cGJCMzdnb5kkDZm1omW+ryh792/eHx4ffH/7r0fc/jIZkm7bNhuXTaUyDP9PY0ADlHIN9fBpifX99",
+	"cfbKjY0ETscPn7oqo4nm10r7s62kTHZtPSKZgku0OhSllIot+NJ39LpV9DihNy9bIPieVpCzORflWH1A",
+	"d2hmbWVOjo7Qen59dvl8g5godoDwsoz3ObsGvSSiGERsZxhAUbJcrjQIPaWZLJxBYqzmViW2YM5rE9VS",
+	"BNVDewPKYrWwxv8oDOOlUSmHpOsfNNlSCg830D2E9r3f6i78KcZ3vVgxPInQ1n17qnuGsUnc90UAyIeO",
+	"JQV2KWmg4KKpl5zxa0BLTHaBET8d//A/VrARxztzVzOsRw4iFJPLpq46lrKh2d2CO7YLKK8h9GUdFL3c",
+	"ohj7YiM6Vk4jCGloxEXXlVjL4KJvY5JgQ8M8+A8lcWJBL3gU6+McXCRnSdeRlWKlI+8uOsVzyTSFT6i5",
+	"T1VyGQdzxoGhP5PVzdfwodhaw38TyB6wpXC8ezBkmLH2g2NT/poL3ckN7EPrEenhxZvLttFN6Sx0aTpN",
+	"gkZDSL2HhvEHsF6sckMUkJykOGP51rxE4mvgQyX0Wjp3i3cVL99oRx0eFx94bW4Y23sBCMaVzu32fhVl",
+	"KpFH4SE094cPzUWbs9113KjCXPNDN+XPG1L5zF3/X3tDfs0CuAnTGlPuPBWNLZdiXotSuw0A3eQzLqdJ",
+	"82QhypKNgTUNdRmyJ6+QO/YmpSm5fIxvi3PFY+BnQDcG34wj8iwsAo2Xl3aKxHKusYzKfc94ecKoxkev",
+	"NNtMeASb07ijmE0JaS8mr9QbsLWOlL6+tVCR8ecPmLb8Aw8awr24I+qQvXMOZRiU+9T2mGlPl92Fb7WU",
+	"dEGUHqr1M/rkAgcVJzk52FGdNLCPhuV6CvsqafLsA6xIIJmuQRcit3G1dtLotQUX1kfvvH47ZD9jw5Ti",
+	"BFUT5QWuAKqWP36q3L9hMr5p+BjWCWXM/UJtV4rd7GNbCo1QiGnWWhXQ2YRtrdC66Prd1VZ1BFHJukMN",
+	"k5RSkl4PbDKiaxXvTqAmSQKwzKtEDOKUXLoldBPvt0i8OO323Ge++aVVyY+8fTnS3uqDqihtzDtUNREV",
+	"F/oQjJFXCUUzzom1n9Kg6AT64PCafCgNYirjVkvoJBd0/BhKJacmwVI/0TAIa5xciwZ6dWt0FQbrB/cQ",
+	"+vBMlEkDs7WEfHKC3BGLebcGWykVGyPQXnjoYr8AfjJMm+B6OaN8oFqHbTVe1a41w+eWUd/9HNvZlhAK",
+	"B0ixSsXwHkxVYGLlpOGcRuAVUBYSORl9RRKG+ycrKZE+vVW2mfl8xcjHzPccuKmdzYsLsNBYMBwMfKks",
+	"W6Ju7lU4PlfXW47yZF3fTSpqi9tB3f229wEMX2MRMGle/Fsg2kpta/vy7t7tfn5KjdxxwVKK83Ff1Uqv",
+	"WwRinFFjfZMtVGhp2/a9NnwOyCWFfwF9LXI4YXw+FtNa1SZj49osM5a7p09E7vy7WqIqyFhu9CRjBbd8",
+	"zA0c8gVfZriTDzvoxYy5CdSSlxkruQWNMf2D342S9CepFhmruLEHGi2JzDm/2OtHycMCpIAiw/P70Bs4",
+	"/m/O6smYEVMJ2O86o+B1xprxLbRCuxjVmzO3ps5R0TBxIpNRdJ+cwwKIScbbOYejrazTEX9oxqsKZBzg",
+	"WYorKJdxsnWviJ0jj/H3MYB0KkAOw4UHkYo1IlKsiOrMyvuku0zyoCtS1UONJb1dnhtDkx6VhbDfFubq",
+	"121j5MG9G5quNKERk2mb0od+SKLtJ7e6gUqROxcgYk3ABxvpcu8zKDzPobKRWNHxlsh7Dyqz9QBtH9TG",
+	"btjGX3lZd/CJVI3QhJR6Y8euQRZEmbD7Szqg5V0Xf4rLA7LX3sp0TpQfRshmt5uhtb15s6FfBDYbClRW",
+	"HhPlbdgNcxW5hbxX8dB+aP/th+ZtsihSeNoyzLYLkQ2G7MXzbJceFfT5+Rmr2n51PZIemApX4HcBVXRr",
+	"qsIthPKva/tGTGc3pJd+XVum3e3N8YsWGiFhqPfadyZFKP2g6r6CTmtOjeAKP+iRz94XLbZ/38C4FmVx",
+	"K6ulhW4vuGELUWGsgk7IGRqO38zOjddNvMKK0t6ds+56T2pa84cd+fl2ZJLzN3Q/32u7BjVpPAuqPqEu",
+	"XO0/Y5yXs05v3z9c74YH7M5DF4mHLhJDukiQpoig2S8uXiD2KgvtkZuzHzmYaIuyittZQM/7YP7NjNbj",
+	"GEjroZXEQyuJ1p6hA++hmcSDYdYz5HIteATU3fgxPr0rnQUlr0FbD/nhGyFZA7Iwp3SXV3bU2cRTbQ9e",
+	"5y+9bUU4FrbasHMoIj1n4UNVilzYePZZDOVU1avSsflEREn26uJ6zcs6Fo3lVyAD7oFUBFL+h5JLQhO5",
+	"X7yVOoZ+xKuBXnVVTJv5CUMPA4tPsoTFLdx27xpIWLBwAHqTpAVJPTBUPMDg7/DUTtlWX+ZRR+ONFA72",
+	"NOMz1lIk4l9tNe9WgZYlG9eUeC25sWHjGMi125T+cGlzsjMeAKB7NKsfsP53gPXvaOlYXV+H9egUVYmZ",
+	"8aoLLO+cvoVw98+F5Dak2KsqVPNay/NZkgYLfw1DCVDeJL80/tq5ukS6+8TF7sf22gJK4b42RRXrfu1e",
+	"vW3UT2B11IVW1UFgNkzepFUVOAvbW+ED1m0n7nn6odskNRtNwOazA880ligrcJcgu1h721RR0jRVvqe6",
+	"EIFsNOOyOFDYQzzRG5bL4uK6DQdmoW9e4vrVXq/eu08RrHU4sTJflZRC/XRr7LI2N5y6fBUKkXWyQOk7",
+	"VtKIWROkTtywlrfIWicwecNqYLVR6KnLO+YVdfVWGtJX48/t9btEdFM8DfXrTFzufuxeq6r0parqXFmb",
+	"CmRyFt/Sz53r0Us44EWxvTfzWbF5k9ub2+9yG7O9zZ0IW4Xfmd9d4W+RT8tXGNno6F1nZUjoQSu4utE/",
+	"ZduvXt1Pu65el7Fd168ozl0Xd7frrmtjGnDXPau6adfVQ5++qSx33bGmRHbO5cqJtXulOtt718WrR+fO",
+	"uYdhV3ePw93DXtEzPaZwRavuXNSumtl9cbuZdw6ke37sfPCqUto9Jysnwc6nr+uvfjd0VdeuO9YP7V3X",
+	"b+i592g0riz1DTx8rA3FsFXprF/Pbmw1N7NvKSV/934smQYP2fS7dvJIdKNe1AlOm/Oq3f8pOKJ0Gx+5",
+	"jUsXXhx17fbSgOqmvQRuxuq1yQXd4ATxrvadTRWOf1FsBt6244sXaK6zwWknvZS9b3C0a0n+3r1XU8mt",
+	"ebIuL1GykKYRq8eSCoZ3johKRXdcFudnCWVM9FHxaTYmShqUGz2Jh8dVonVKotvh2sh8uz98SkZviY5r",
+	"BuUktvh7Kpkc2tAqUXTXo5kPVZi1A49+LdYWnceYG7RaGNjSKDLnvuqE+q9uUukM7y7tWXGG3BIPk51T",
+	"MXuHTy0Zck+sR1XyWHXMWXefU2EWEzI2sH5CievmJZNemTUz7z+uO5PdKYou5xWUYGlXDbCuzppSIk8I",
+	"2MyaM+5qrGhbCDsL9Bdx/HKngC4W5pcWW3b4sO+hu5r59j9Jw0vFmyi1P79KbRuQVq/3n+vJBK8mEwO2",
+	"L/9DX9r4rSzv/pWxJV0PaK+3oVDXvEliJoj4pJgkOxX5H5PzuEUvIRPD5g6RjOt85g4+4Swiqq22u9GE",
+	"qw0c1pZ4RSTWht35xHbdo7ujiWGty8Kupl6Fb5g3oJ1Xqj3X2ld7ItvVPlg3aYc05wUMUZzpPlCppuWp",
+	"tuTrPZIQfOOGQ6wuu1skJTpF0QdtW8ib+ZLPNMA/idqWmjlhXSzivji2P2JCGsulzVgtC9CMBxbGh3qN",
+	"r69eowlcf0XubEdPbTI9NNujy0CLj2zmJ9WE7A9YApLFFrijKVSt86GU2M1psCYW2A5fmCsm5nzqNhgC",
+	"R1+fXT53G9PZ2yaFD91Z3u4NsIh2ff70xbOjZ+cvPCSCtFWw13wMTMhrkG6jZKtj2gStBrj5zNrqv5l/",
+	"6cDONy3YqlTU7WBrNDGYnNF65pUA7DA1jbf6TDeOugRL+JqpcnZqB9SDiFTM9xXuQp8jguIB6fM5Do/Q",
+	"t3Xdx3BbJ/N0M0qzV+ePO52DqK0hVR7bmTDIAdgLX/jHBxZRJvUhHPtNY2662amhilRVrDkuHxTiNwh9",
+	"nDuRjMTynjrP7KSDw2uwW1YxM6stK5BmiDslUmvpztfJZLMprTNDxBwOWe6W8yRw6OGTlCyXh+628M+d",
+	"B6G/lQO9gLcHN0NeLOR/1aqqCEzstSGCtwDD+moyiXdsv3OFrKoHffyN6+PQ73QzgdHSCifCSW5yh0Xb",
+	"bJxQbShvp3tvkyfAZ/YJOYLWiUBsIsux0S3DrHKt0gPjs7oClRh20P0FoCJ8gJcN5BsTMvRYEzLQQY7B",
+	"iAJ8rz9090gFAW5OmD+ckw8lAndycHj04sPZ8W2fHYnWQEO7ikUTosmWbLdrLHar5mC36Py1SpvaAjk8",
+	"ssMPohnp9q5MG1i5G7BRcHYttK15GbqcYUAuJN0feGG+IF6YDvj7QeN20VXbArptS8TPzCazHaW1AWK9",
+	"QRf09FZmfIGcEg/7edB+3kbP0K3X/jL0AtZ3PCiGz73Lk70912HkNzqsqZlurb2HF6qqWqIo6wHlCaLk",
+	"b27PXxJfBE0Tgujmp0TeS60pEfkGvnkAzu5QRoh0B8xnxMVAbjLxmTgLXYNvTNMygZ0ifmN17dYGEnML",
+	"kyP6rG5hWzjWv/v+q4Qz/EC88oVoN1y2qFpr+xVvuH/D8LJ4w8/LqOe2tctl0zP45v19k0HCdbTwsmEA",
 	"YLmqywITBmO3o8si7sAO6g2cYlm5i5bBkc4AqixiQvuCG5sS0J24+9qkCZ5+V+OVBvmddtL9mFo82DiI",
 	"TrbWy7gRjrUpzBrp3Ba+vVRXEIP03wUUfOc0DkXa1waSa5kFBvu5kLWFWy9tfzS/X692CqPz7lXz5tRP",
-	"xTXs7MGLRRpYthPLZyTBryCtXt4WQh3Hw9KjtwKjtyCmzg6+/eHHgHpqgcPhX5q+GX7zG5A2cybEDD6M",
-	"4tg526P9B12WWB4TCfcN67WDD4Eipnt9d+Yo/5c3cAtBitdCWTIQ7oYEnr2MgnwTj8rYD8dNUsO31uqa",
+	"xTXs7MGLRRpYthPLZyTBryCtXt4WQh3Hw9KjtwKjtyCmzg6+//GngHpqgcPhX5q+GX7zG5A2cybEDD6M",
+	"4tg526P9B12WWB4TCfcN67WDD4Eipnt9d+Yo/5c3cAtBitdCWTIQ7oYEnr2MgnwTj8rYj8dNUsO31uqa",
 	"Xj3LyBazZe80krt2d9Yq0WrIf14zZcnVikLb10hnPS/kRFALoLYaNVhMvsVGopNHnOkRibKo3KKttfCG",
 	"Ll8yKA0sfF3IgDKkzXzVph0/6q9Df1fjxBdUNX2FH+KAeoJ40xIy3+SQo6OWNtbEiGqCrqh9Tb8nLXiM",
-	"LZTbWafOr8iclYh1M9yGMPDwYi2af/fCtr1k+PLwSTTvMZH9xcR0/9ADMFFgt2X0eEdsQO+4sBEFkBMn",
+	"LZTbWafOr8iclYh1M9yGMPDwYi2af/fCtr1k+PLwSTTvMZH91cR0/9ADMFFgt2X0eEdsQO+4sBEFkBMn",
 	"S7TxerIl2VTz65iaV3PAfKxb1rFWKyZat8g23gbVmYBlyVAx0G5D2CGNcGc/93CV7/hEQ9zWyYyoVS91",
 	"hEWwbZ7VHy6s6xL2WV3bSwE3Ebw2C+Pu86NpuoC9j7EvGshrLezyrTvN6LtNWwEq3IrkSl0JCMJ1Mqqx",
-	"QeL/Gy5rJ6ESfwVqfhvMTTwjcd2B6+7JNrO2Gn1yAxByoiIAKCRPyRjSQfkA0UETIwrR4ZZUPNfKUGow",
-	"6GguW/Q1td3CHsaqWrJSXIMnHzz8Vf4qf/tw4DbMb77gBMWP1C+a2sz92DZLm/MrYMIesgt0KpV2hgqN",
-	"0VjA5kkgNCYDnVOQMV44D9tYfzEvS3zrU+ch0NucfWcYZzRLDKcPDzHKiUqjSvjGvQZnnNGCtEfR47dv",
-	"ntFN7rT77f85cP9wgDb/b4e/yqfOLSAHuqK+faxQeT3Hsr//9ubZY/Zv3//wr/8SeqEY6yxl9luuCvjN",
-	"fRaeob9J+GB/ywjGgY3dDn+VL4QzPtyDNfCCVc54Gy/x/yf+DjenbgnxN2HYb1h79Fsw+SaqLNUCe0j/",
-	"Rune33zPcQt6bkLS91f5Wyfti4CD/7CigIP//lsWmmPSAs9r47R9WRz+2vYYPhlRU89Rpw/Y6JEP+0he",
-	"idHJ6LvD48PvfHkuboMjbi3IEBLyzZybQMJ54TwQYexZcxVWYvE5WLT5/u53zz9qQIvZb56goch6jO7t",
-	"DfOmNIrm3ag5OJ8SneASJpbxkuICsVe5C2Jv6gRJ1l/1w/HxerAu9mAxF6tPbnjYKbTVUkbH/IpYIMnJ",
-	"SusGODGCidKpL0MZ2jqJ75FJq1LSx1O+PT6m9pRY7YpBnaoqRY5refS7Ua264r0t/2bpzy3MI6bup1g9",
-	"7xQOmfviGfCi6TZ78Mp9P6XlvUPrZ2EmsEzzlPlWeR4JpXEz+bI9ehQOt/O41Q9anyAa3ITXpU19ZjOB",
-	"R6HdJx4Y9XzO3XHpu/Fz4qF2BncBuXCbK2MLpY2lwHRGscpGWcG1KLDJuVOYTjN0AnmM54EIg0/dHhqV",
-	"SmFjMNLQo5PRtYCFd0/bDXrUWCnRbfrY/drdp3cvGmRn9RCJS4weUWzH2/6N/dTM7SnDD4SC1ZWTjx+O",
-	"j52D9wjbdRo2dzvl9uv5XC3YnMtlsL2abvGdhR0vaaxrSxyK0BeBn39FOQ1czBK8XVl5J2lN6bqfz/yj",
-	"NaWgflJEA917EYdUnfFlxNv4bl1RRlr2FgP7ZmvgfqC7LH1qMoxXR6y6lcutruHThsh/v/lFT9yM3l6K",
-	"cHm8CBEtPZI7B6uM0bBx95NwuYN+m5Aob2aRmLiRcC3MllP5MV4C/c5jPlqfrB1nc+wh46EPWcdR4oB9",
-	"SAFbDbuNhn/I2EwtsDf4vPZw1JBy46nzGT7wfMfJf9vzcStBXrtEUYUHrLOI+1FbE66ZXagVfPFUOxOc",
-	"V1zbvjqoBbomzb3HTb3OqmzFRt5eckQmU4qfrXMhmTY9LiRrebQpTe+a2j0nU0Zpd26MlwGmiwQASjMj",
-	"/gmn7AD/6lN43tsGbJZN8cKIdCldrBlfK3n2bO+22HZZq5bYSz1pbe1BwmjN3ZYMCP2ewrRMitLP4CRp",
-	"uSlH65+whq3O2HrdcWKVQiDo5lrpQpbLwL+AlrlAW2TuDM+mTXjkzb6YoX3TevcUzF86d5iyXM4BHLVp",
-	"g/f3L0BpNVUt9yA+gZzBudGTuiyHCNCR9/6TgvQGePHYXzNUmO5YgF4rgzaWO7AwPuAbSUeFhn5qnz4I",
-	"pbD5bp8eda9u7Nh52qF018Qd2m9/2PHquxVOXNgXahoT0XfB2EYLdE/+XNsafOafTJB2wwxowUuGpOC9",
-	"zLUsYcBfLiv4MkT2/b04EKFGbO3TTCi7XFYIm2Klm3VwUosH8a+/6lh9w1Y+kTVHIVFJdkMH4ZykDce7",
-	"B3FzYhB4zTqyRUFYL4QdQcs5UZ8m/YJqeVQIU5U8fepeVCCf+Gu+AMnrTPij40dxhNU7GL9V+RXYfcy4",
-	"m+lcA8iMXcFyrLgu0BGbq9rAysRnTF0jw1LzfooU//j9Dz/8C8Upcq618GlKDXNlgU3chI7ryQQ0q7Sy",
-	"Klelv+/R99/9yxAvr1oeVSK3tYZtNtRrf8mXtZibRwAS0xxVBC6LHHJjITkOYSNMF7NLwsTsXeWbmVqY",
-	"Rt+jpPRfsw47TwmEy1gP3Nif1RPCkfTwzD312m2W4e6iHL5MoVTKeO4hVbd92ULe6ZSa9IkSmLF8afqe",
-	"m0nv80kgePxCnM/bGj9rWeh0rnkYJOeFWxaUtEiUTcZLthPAlFTmOL4zCaC6jyhaI1jUHXAOheAb8pUN",
-	"8UlT5thZoSrrt+U9WEOBmTHS6jXNjjWgoDIOTsK33swSerQ3c74jlncsPhH15KbVSVE9Z0L6HFMjSP21",
-	"PLg70iGyt1YDnz+li+JqnrJVrZ5/wY09wDsOzp/cMqnnDF4a4oHBkexIgq0vAg38xDOyEfWkLNjvaryP",
-	"MBLxLDCOvtQ16AMD0jKa0VOmwdRzCjOtT0mvcIGnmk0GL5W6OrNUyNHvAPZb5zYRgPUGzls6NkcjSX6w",
-	"+zTFbr59/dzd9d71NhlWO2Lp+4ph7iGObh5bysP+2zfUxGwLcT9v6mZ6CIlzWmkEW+WifzB7z7bMXQqE",
-	"n6g7jz+/mykE9y5mHLs1AqXPFrNlxiQsIORh+2qKpj1BWgR8m4A/ip25dRWVsXe+hATT3ou1Vjxv9fJN",
-	"bLWtiBb/9Hs2jNp3bupVPB9uvwBnRRGU6pgqn5QkgDHLVRFqDqxhfOoO5UoLsmCSC7WC6uvsq6OP7n+f",
-	"tjnCT7SqnodmEEM2mHvyG5iM7tXVfab0FNoTidDUZYEEcwhT4XIZYut9ZytLRnT2PS/71RNPwHJR3rGo",
-	"Xkh6VIuZqpRCBhzE+QJ5hGYG5TWYnrqEe4DxevLI7GPC79xn1GCsr8zcUegZrryZq3f8NWm0t51NqZz3",
-	"YDNmVFMBQSjasEclLND2XhB4+RaK7SifQX6VNh8eu58/7y7uFSNyQ8Sx9kPp7dXABzvD4DouXs4lGwOr",
-	"DRQeK0lLZlVZEHyFHfj4tcfEt/1cMjquECefX2WkKAaZgWFVNbh1t2nY3Ru64GtQF0m6rjPjccVZHLzX",
-	"LXspepTc4FV/AlWD4SRnM5Fx1LLx2JCCXogKKJeEPTrKEv8GC+oNKWTmsYCd26ghCVFYNKLGfDdm96+S",
-	"jd2sm05/SarsGqi9flfj7d7OX9wFvbxdKiUdFAMJNAkLAvrORFlo58BpYKUwFlJZKN/VJYGz+i7GdPdV",
-	"Oc9/UeM797r+gvU3XRf5tIEqc0YzvE5oIhVV7dNSdUQNxWiIq4aNEv6ixruzk57ZA2uBGhCe4XNgV7Bk",
-	"GmytJW0fT0Ta0L4E4VkPqp4XMK+UBZkvD/4Ky5QYfXucwuvt37dsms72UY/f7lPOUtpxT2FdrvXSiVPJ",
-	"JVO1PfW4joXSSLNdE5c2ukgbcZoNoVoN17mfjz7+rsaftmXBozK2Y4f/rsZ37jHd+dQHft/GUTIWKtNn",
-	"z65O7lHOZQ5l2vh5jL/vd56/IhHHTgVEzOKO+FoWqjmPC1HcRJ6PVlsJxqf9Jb+CJ93+creY+5sptF6u",
-	"xEuYjz3tzIYfcRs7UOUW4omsGwBHLv72bE8QolXijrbnEVk4gRchNKtEHOEEbD6DGwqKe+DRR/e/T1th",
-	"sHFoSU8ZCZUdvjurP0aLNi1+qwIRT5eyFeB6S2TpXoXFLTOxHewh8kqJqtBSCLXIjEsiIEa/gAZ9oCor",
-	"5uKfULC/vXzy1wzhwozjOBhNIFupDewvQu51UByoeot/+xyvuajt51AzA5zbce9mx2vO6jjRbPiGaNBX",
-	"yu4HBrqqKZyELGaqbNiAbrbgqiy2LLUqi4ezfOw7taG1ijxa1L+t5FRcPXzWO8xPSSX9ulnV+7BX96oU",
-	"zyS7+NvZnkR+RcaTynGilcTw7pjnV6cEDscoCpekzm60TJ7gfYs78ZpI3L88lwIHloLFllzuaXXQl/Nd",
-	"CNySBKwzLkrjbUyELDBAhV2SiI8282SbGBSbgWxWdQxTLm/gmgRW0KqOhRjAvqGI1Bd/ZL0GTUU5m0fJ",
-	"vshKYwde+9qbnXxfkWanQlhjA9+ZJ4VVgVNzzpdsDBnjxCciSt+lU9c3s6p0S/+8RZWEsM+XqE1WQlKb",
-	"yxI+cG+YLjx0eWjANlG+fT+F1oP+sMr9jltCWManXMhTpmGCXVQnnnHaEhk0tvHQbKGFBROaKCnZEMV8",
-	"Y7DWur7piU6YxG1JIff7bWypLNZKuYmS42cS5y1+p7NXKFaDCQYN0SibT6Nh5yYJC9xeCYRhoNMdVCr/",
-	"FemEF2DXGHVnUBZk6WFC2PfsJSlUVAUkEktwIxGyHQrUlJpoaFL3JkWx+s+GWGV4EejxZywCbSYnVQIq",
-	"DFtwuR9v7F3XEG25fdAVb2M6g9VKljJfZPGTJ1W8XdgmFW9JR256xl/6GEe39DJu4HxfIvH1PjAkRCdF",
-	"wZ5VNwRJ6bJ26X0IRhD9WjEoFlNytJS3ZmFf0DVv6hLMvXA0dV547xgQ/Mq2GRce3KitPNTLs9Yi14b7",
-	"C5HbNaweVgsobgkj7X7+3WT8XsFiZY7vudpm/dV3uJyELtV1iednkPbeqHx/w9FH94Sd0NHVhYuhFlaD",
-	"2Lr+8gspcep8b6e+kybmYguM/WewL+iKOzyb/RsS4uVHuEdmthWvjkJIlG/RtQxNm3tCFhLhhM6c7V8h",
-	"dKfr/gBS97RIVN6FjOsrPrZbBLc+p5Qy1bU0GN3YcYBGgEyh1maryIdynK2QE9/6yz+QtW2M0PRHuiMq",
-	"1ZL3WiZ/mzWm704usv95L5CDMG3EaIdk1e2srcGJpuitK9UXlOmfvR2w9iJc9Oeo0PGfe+dwsTCtoU5n",
-	"nbqUGm3lgQGu13rOueRTT86aXM+X4aL7MHv9y3rx1ZblPrYMop1pIuYgra9+db6F0iCm2IGbgujY/cFz",
-	"4ppb2rfhO++sUqqZyPu1a1deu6nq5u3y3vpAg/yK8WaV/JM9S20F/Mqwx+cvz6mBHy+Ip5goywvowtQP",
-	"ankl1UL6elZCL8opaCyzQsZjXZuhVQlhax1VXGwBEb3mQt+tLHTf8EcVBvRwZHd/xuvoQocVUFUJp+Sx",
-	"FqoFtHoW2HDtUtXa3GbdQ8O26NJfTCagX/ur7nAVwiuSPIIF7AVIszrVE98ggOYa8zwrC5SxqVKBZfcf",
-	"NdcWCLEl2UzV+qaz/tH/aaef2m66YUaKf/7nK3T0AzhdaUefO+nFYJiwyOazl3LHu5mj433rl+11j/vT",
-	"Ms669k/zqbGGUdxDCBmfBSrJHXVsO6sff9Zc7m8B9n+s4Pju3Vu+txPlLV/S6q4dK3O+bBqqWH4FLLSs",
-	"upWy6lW2+CXsxq+meDGYg7esX8yRYStjvjFLxrSYzuwA/0pf7XKu9JUZSmZyf1GNnj6b/hxLTcnFsard",
-	"VlRswnOwHlDip+obw0QB0gq77KmLE3FH/ML7ISBzXxHtx3AlZKJpbRt4214Q2goQvcU/80vr0fCTcA4b",
-	"K0WOnViUZhqcU84DXTOntT51tiL1tHXfwWo5FtR0tmeMvlnm7Vv0or3sPnZT87r7i4G8IxMSNWWD/unM",
-	"I2IXUzrO/Wi2V8l4wOZnr9v7qpCe75Qm3k5s1hzITDrFyAvsi12o04ZHQRiWY5y/6L14WJK/Tfpf+6L9",
-	"P0Mo133rncdxcUJDEPeUcWZmmDSnzqrXoHlJrQLRzhSG9WxTlPQk3gIu4q6sy6sBJMS+8eiXxmVe8jGU",
-	"g9sabWNv+azcCbhqKSWDv+2JpsU9LNC0dHhYMjYV2C2J0cT6HKHwDbScbhpAHOzUjYZcTaUIbQuj5tYb",
-	"usbcUwOt0Ahls+GtspBoU75p+jxW1bJLHEGNbCZazU+JVNLbXt0m/E2ZfAhLqoXc3UPWDfdzk3rcQ1uS",
-	"1v8motOGy2OC9r4wp8zU+hqWhl0BYN85YfsLogGuSVfGiWLp515uGbYx2KYL1xkNOj0Svs0+j8f2zE1i",
-	"H/vy3cq0Z6FZOwPnBpOvhT7EfmxQ7CQ2Bq4RG43nkdIMnXRq1Joxzn755fxJxl6ePc6Yp9LJmCjoQgQW",
-	"9fLMfTPi7bbP23DRfayJf9m9O9LhI70FEljcNPB81lYACM1MPZZgze086bdNE+h70O3pnuXOSN7U4s/e",
-	"XLw8uLyIUS7Rx+/2sT3uxF/+pbnWP7vznDMv/ERKgSNtsqRuPxHWE8/+1Sq+nUq1ac2dyry8FVNJVcy7",
-	"v/mpLPaCGn/qUcSdluD+e3ieg0lh0FJJkbfNY+7sfA2vSGz98CH74e4VhhkxlVAw0XtuEpRCYirP5Wfe",
-	"2hU3ZqF00XurNjd8bqtqy6pvrNONl9431B+d/P39SswNpkKirYWdr/rtFSKjWtn7u85Tf9EOVxSbz1OF",
-	"WKrHNjaqu8MWov2ObFyPc9n3zG4maZ/EBG3rfRPIt8IqNjg/VYHEcOlKNgpDftiNFFYmvIcK6C750Uf/",
-	"p60596eyaDXnbli46WjZvSLDz9GBVdd7sZ2eYqTajxX7nbgjlaxRLFxx20oKOSUXL7IEXA6fd8+tu3Wn",
-	"Nfy797ALZlBO7jNYDbrhJjAo3ldQ9aaX915jOmD9Fi+4n1Os4brfDMWZU2yg75uok77rG9W6j8BVP9HA",
-	"uYRhrmYhJhPQ3hW6LSrJXPlg6qJpPDxTZUH2LjJ4rvaa8T3sC+It6Gv4eqdp+5YMFw1pb/KZM7s05vvb",
-	"238T2ta8XOUSJ9u9cVKRc5LnvT19C2Up5HT74lyGi/4glon/nr6GyYIv91UJ1OFWE4ZgFmqCZSZ7NUC2",
-	"QKvDt99Z2WAzufeLpj0rCihW3h2zbNxZeMjI2sw12IAPLEs6K70PQWUDBpsqSqrM2kPmHlYW/MQZRHMu",
-	"SgzjjbFfNy9LChsuYBziDYess63wTlLPOOgMR40w0a7oDLCXggI4+uj/tBMb2krQVmVwjrZeFow9kAWZ",
-	"eUEzrFq0dkUs92jRvvLZX6Rw9Xtuj4spFT45bbveZiWOLLV7SvRi1suvaylCE+J9FsA3xBBMqgUSsBgA",
-	"tvBIN+EcPC1We23sWgZ1BTs89Uu65I9yGiq/Hn3OQj87e3bR6an3cgS+5FdAX3wvPkzBlxEX5hdpRemk",
-	"Ez5UQjtv5t+O19oaNAQm3/34ww4Kk2wEsiijXRPOLZOYN/IvaoP3jZBlTbRwF7l4JEB4H205VyfUf8iZ",
-	"XeHocB4Jlle4zVWXJR87YSCtteEOijhSEIVwd2DUeuERRe/WslbtR+Od0ZN8WQi9JSj1vBQg7WnXZBmo",
-	"8o4+4v93n/9+AnaHqWxnn+33HFEVyEgXqz2Qe8C1QlYDHPta0MpjkvYQpbKa51eh/qmOHu48v7o3jIf/",
-	"U39cUBL+gR8GRew0y0ZIWrq5nhd6pfKaEZiNCg77QD58Sa9/830kKlITuIPV0F/YR20E2oj99KO+Yogk",
-	"ZBqmwljQUHSZAkpwJ6ydwZzxcgeebjW0YzU3s+2mEl6xw1K6nBGQ7xtnApQB4Oc8G8Lbrp6MvQJCnbPs",
-	"0XGyU8bd0X6Z2f1g/EsBJjAO4Wo4yx7nLyOaCG47DVSouwVNKmVD5n0DRbXZVQn/i7mvMnj3pr4GK417",
-	"P8lgLG8SU7kzF7xRQ5gMx+CnfDk54Q766tFxxHSi7/s4Auls0b+vfWjWqocsCM/7bGCi2b/kczd8JxlL",
-	"y9TeCB4r0EbJG8lVsy+PPrr/7bTcvLDtNtxqc+ve3XcH06G0ohti1tK4kAlL3TXbPPqgLRrHhxM10B3P",
-	"3N3beLXW/pkRtLQG7GYftuBpoKr9JoG63Yoj2ZuS+Kxwk3vY/p50qpnnZv6dUYZc5OueRubl/hvTXIsF",
-	"YKoc4OwtGuKF5El+fzyOn5HAUU0YTcW9MDbeLVXj5+Bo/AzkjIvABtLTPaHrD9z6pU3XS718F57bI/Us",
-	"wS4U1rsO7iR0TYV+G/d13MVE68oGFjz4nbO24fznZ3qjeb7U91H/7HYwJco7PU8588uHzK2GWUW5NNrw",
-	"KGaLFVzfVpeIxKsn8+efmvJzFVv5MYRa//7eiW0DjP77e/ctnmEMr6t1OToZHfFKHF0/wupG/7aPKTJt",
-	"TzgRSAHcmDYZxonSP1Yt2iniozrV9Vtfl1waNgYhp76zSOFh4P4+JIOMkJqLKSLd0MIP6R86qD+9//S/",
-	"AwAA//8=",
+	"QeL/Gy5rJ6ESfwFqfhvMTTwjcd2B6+7JNrO2Gn1yAxByoiIAKCRPyRjSQfkA0UETIwrR4ZZUPNfKUGow",
+	"6GguW/Q1td3CHsaqWrJSXIMnHzz8u/y7/O3Dgdswv/mCExQ/Ur9oajP3Y9ssbc6vgAl7yC7QqVTaGSo0",
+	"RmMBmyeB0JgMdE5BxnjhPGxj/cW8LPGtT52HQG9z9p1hnNEsMZw+PMQoJyqNKuE79xqccUYL0h5Fj9++",
+	"eUY3udPut//nwP3DAdr8vx3+XT51bgE50BX17WOFyus5lv39tzfPHrN/++HHf/2X0AvFWGcps99yVcBv",
+	"7rPwDP1Nwgf7W0YwDmzsdvh3+UI448M9WAMvWOWMt/ES/3/i73Bz6pYQfxOG/Ya1R78Fk2+iylItsIf0",
+	"b5Tu/c33HLeg5yYkff8uf+ukfRFw8B9WFHDw33/LQnNMWuB5bZy2L4vDv7c9hk9G1NRz1OkDNnrkwz6S",
+	"V2J0MvrT4fHhn3x5Lm6DI24tyBAS8s2cm0DCeeE8EGHsWXMVVmLxOVi0+f7md88/akCL2W+eoKHIeozu",
+	"7Q3zpjSK5t2oOTifEp3gEiaW8ZLiArFXuQtib+oESdZf9ePx8XqwLvZgMRerT2542Cm01VJGx/yKWCDJ",
+	"yUrrBjgxgonSqS9DGdo6ie+RSatS0sdTvj8+pvaUWO2KQZ2qKkWOa3n0u1GtuuK9Lf9m6c8tzCOm7qdY",
+	"Pe8UDpn74hnwouk2e/DKfT+l5b1D62dhJrBM85T5VnkeCaVxM/myPXoUDrfzuNUPWp8gGtyE16VNfWYz",
+	"gUeh3SceGPV8zt1x6bvxc+KhdgZ3AblwmytjC6WNpcB0RrHKRlnBtSiwyblTmE4zdAJ5jOeBCINP3R4a",
+	"lUphYzDS0KOT0bWAhXdP2w161Fgp0W362P3a3ad3LxpkZ/UQiUuMHlFsx9v+jf3UzO0pww+EgtWVk48f",
+	"j4+dg/cI23UaNnc75fbr+Vwt2JzLZbC9mm7xnYUdL2msa0scitAXgZ9/RTkNXMwSvF1ZeSdpTem6n8/8",
+	"ozWloH5WRAPdexGHVJ3xZcTb+NO6ooy07C0G9s3WwP1Ad1n61GQYr45YdSuXW13Dpw2R/2Hzi564Gb29",
+	"FOHyeBEiWnokdw5WGaNh4+4n4XIH/TYhUd7MIjFxI+FamC2n8mO8BPqdx3y0Plk7zubYQ8ZDH7KOo8QB",
+	"+5ACthp2Gw3/kLGZWmBv8Hnt4agh5cZT5zN84PmOk/+25+NWgrx2iaIKD1hnEfejtiZcM7tQK/jiqXYm",
+	"OK+4tn11UAt0TZp7j5t6nVXZio28veSITKYUP1vnQjJtelxI1vJoU5reNbV7TqaM0u7cGC8DTBcJAJRm",
+	"RvwTTtkB/tWn8Ly3Ddgsm+KFEelSulgzvlby7NnebbHtslYtsZd60trag4TRmrstGRD6PYVpmRSlX8BJ",
+	"0nJTjtY/YQ1bnbH1uuPEKoVA0M210oUsl4F/AS1zgbbI3BmeTZvwyJt9MUP7pvXuKZi/dO4wZbmcAzhq",
+	"0wbv71+A0mqqWu5BfAI5g3OjJ3VZDhGgI+/9JwXpDfDisb9mqDDdsQC9VgZtLHdgYXzAN5KOCg391D59",
+	"EEph890+Pepe3dix87RD6a6JO7Tf/7jj1XcrnLiwL9Q0JqLvgrGNFuie/Lm2NfjMP5kg7YYZ0IKXDEnB",
+	"e5lrWcKAv1xW8GWI7Pt7cSBCjdjap5lQdrmsEDbFSjfr4KQWD+K//13H6hu28omsOQqJSrIbOgjnJG04",
+	"3j2ImxODwGvWkS0Kwnoh7Ahazon6NOkXVMujQpiq5OlT96IC+cRf8wVIXmfCHx0/iiOs3sH4rcqvwO5j",
+	"xt1M5xpAZuwKlmPFdYGO2FzVBlYmPmPqGhmWmvdTpPinH3788V8oTpFzrYVPU2qYKwts4iZ0XE8moFml",
+	"lVW5Kv19j374078M8fKq5VElcltr2GZDvfaXfFmLuXkEIDHNUUXgssghNxaS4xA2wnQxuyRMzN5Vvpmp",
+	"hWn0PUpK/zXrsPOUQLiM9cCN/UU9IRxJD8/cU6/dZhnuLsrhyxRKpYznHlJ125ct5J1OqUmfKIEZy5em",
+	"77mZ9D6fBILHL8T5vK3xs5aFTueah0FyXrhlQUmLRNlkvGQ7AUxJZY7jO5MAqvuIojWCRd0B51AIviFf",
+	"2RCfNGWOnRWqsn5b3oM1FJgZI61e0+xYAwoq4+AkfOvNLKFHezPnO2J5x+ITUU9uWp0U1XMmpM8xNYLU",
+	"X8uDuyMdIntrNfD5U7ooruYpW9Xq+Rfc2AO84+D8yS2Tes7gpSEeGBzJjiTY+iLQwE88IxtRT8qC/a7G",
+	"+wgjEc8C4+hLXYM+MCAtoxk9ZRpMPacw0/qU9AoXeKrZZPBSqaszS4Uc/Q5gv3VuEwFYb+C8pWNzNJLk",
+	"B7tPU+zm29fP3V3vXW+TYbUjlr6vGOYe4ujmsaU87L99Q03MthD386ZupoeQOKeVRrBVLvoHs/dsy9yl",
+	"QPiJuvP487uZQnDvYsaxWyNQ+mwxW2ZMwgJCHravpmjaE6RFwLcJ+KPYmVtXURl750tIMO29WGvF81Yv",
+	"38RW24po8U+/Z8OofeemXsXz4fYLcFYUQamOqfJJSQIYs1wVoebAGsan7lCutCALJrlQK6i+zr46+uj+",
+	"92mbI/xEq+p5aAYxZIO5J7+ByeheXd1nSk+hPZEITV0WSDCHMBUulyG23ne2smREZ9/zsl898QQsF+Ud",
+	"i+qFpEe1mKlKKWTAQZwvkEdoZlBeg+mpS7gHGK8nj8w+JvzOfUYNxvrKzB2FnuHKm7l6x1+TRnvb2ZTK",
+	"eQ82Y0Y1FRCEog17VMICbe8FgZdvodiO8hnkV2nz4bH7+fPu4l4xIjdEHGs/lN5eDXywMwyu4+LlXLIx",
+	"sNpA4bGStGRWlQXBV9iBj197THzbzyWj4wpx8vlVRopikBkYVlWDW3ebht29oQu+BnWRpOs6Mx5XnMXB",
+	"e92yl6JHyQ1e9Q2oGgwnOZuJjKOWjceGFPRCVEC5JOzRUZb4N1hQb0ghM48F7NxGDUmIwqIRNea7Mbt/",
+	"lWzsZt10+ktSZddA7fW7Gm/3dv7sLujl7VIp6aAYSKBJWBDQdybKQjsHTgMrhbGQykL5ri4JnNWfYkx3",
+	"X5Xz/Gc1vnOv689Yf9N1kU8bqDJnNMPrhCZSUdU+LVVH1FCMhrhq2Cjhz2q8OzvpmT2wFqgB4Rk+B3YF",
+	"S6bB1lrS9vFEpA3tSxCe9aDqeQHzSlmQ+fLgL7BMidH3xym83v59y6bpbB/1+P0+5SylHfcU1uVaL504",
+	"lVwyVdtTj+tYKI002zVxaaOLtBGn2RCq1XCd+/no4+9q/GlbFjwqYzt2+O9qfOce051PfeD3bRwlY6Ey",
+	"ffbs6uQe5VzmUKaNn8f4+37n+SsScexUQMQs7oivZaGa87gQxU3k+Wi1lWB82l/yK3jS7S93i7m/mULr",
+	"5Uq8hPnY085s+BG3sQNVbiGeyLoBcOTir8/2BCFaJe5oex6RhRN4EUKzSsQRTsDmM7ihoLgHHn10//u0",
+	"FQYbh5b0lJFQ2eG7s/pjtGjT4rcqEPF0KVsBrrdElu5VWNwyE9vBHiKvlKgKLYVQi8y4JAJi9Ato0Aeq",
+	"smIu/gkF++vLJ3/JEC7MOI6D0QSyldrA/iLkXgfFgaq3+LfP8ZqL2n4ONTPAuR33bna85qyOE82Gb4gG",
+	"faXsfmCgq5rCSchipsqGDehmC67KYstSq7J4OMvHvlMbWqvIo0X920pOxdXDZ73D/JRU0q+bVb0Pe3Wv",
+	"SvFMsou/nu1J5FdkPKkcJ1pJDO+OeX51SuBwjKJwSersRsvkCd63uBOvicT9y3MpcGApWGzJ5Z5WB305",
+	"34XALUnAOuOiNN7GRMgCA1TYJYn4aDNPtolBsRnIZlXHMOXyBq5JYAWt6liIAewbikh98UfWa9BUlLN5",
+	"lOyLrDR24LWvvdnJ9xVpdiqENTbwnXlSWBU4Ned8ycaQMU58IqL0XTp1fTOrSrf0z1tUSQj7fInaZCUk",
+	"tbks4QP3hunCQ5eHBmwT5dv3U2g96A+r3O+4JYRlfMqFPGUaJthFdeIZpy2RQWMbD80WWlgwoYmSkg1R",
+	"zHcGa63rm57ohEnclhRyv9/GlspirZSbKDl+JnHe4nc6e4ViNZhg0BCNsvk0GnZukrDA7ZVAGAY63UGl",
+	"8l+RTngBdo1RdwZlQZYeJoR9z16SQkVVQCKxBDcSIduhQE2piYYmdW9SFKv/bIhVhheBHn/GItBmclIl",
+	"oMKwBZf78cbedQ3RltsHXfE2pjNYrWQp80UWP3tSxduFbVLxlnTkpmf8pY9xdEsv4wbO9yUSX+8DQ0J0",
+	"UhTsWXVDkJQua5feh2AE0a8Vg2IxJUdLeWsW9gVd86YuwdwLR1PnhfeOAcGvbJtx4cGN2spDvTxrLXJt",
+	"uL8QuV3D6mG1gOKWMNLu599Nxu8VLFbm+J6rbdZffYfLSehSXZd4fgZp743K9zccfXRP2AkdXV24GGph",
+	"NYit6y+/kBKnzvd26jtpYi62wNh/AfuCrrjDs9m/ISFefoR7ZGZb8eoohET5Fl3L0LS5J2QhEU7ozNn+",
+	"FUJ3uu4PIHVPi0TlXci4vuJju0Vw63NKKVNdS4PRjR0HaATIFGpttop8KMfZCjnxrb/8A1nbxghNf6Q7",
+	"olItea9l8rdZY/ru5CL7n/cCOQjTRox2SFbdztoanGiK3rpSfUGZ/tnbAWsvwkXfRoWO/9w7h4uFaQ11",
+	"OuvUpdRoKw8McL3Wc84ln3py1uR6vgwX3YfZ61/Wi6+2LPexZRDtTBMxB2l99avzLZQGMcUO3BREx+4P",
+	"nhPX3NK+Dd95Z5VSzUTer1278tpNVTdvl/fWBxrkV4w3q+Sf7FlqK+BXhj0+f3lODfx4QTzFRFleQBem",
+	"flDLK6kW0tezEnpRTkFjmRUyHuvaDK1KCFvrqOJiC4joNRf6bmWh+4Y/qjCghyO7+zNeRxc6rICqSjgl",
+	"j7VQLaDVs8CGa5eq1uY26x4atkWX/mIyAf3aX3WHqxBekeQRLGAvQJrVqZ74BgE015jnWVmgjE2VCiy7",
+	"/6i5tkCILclmqtY3nfWP/k87/dR20w0zUvzzP1+hox/A6Uo7+txJLwbDhEU2n72UO97NHB3vW79sr3vc",
+	"n5Zx1rV/mk+NNYziHkLI+CxQSe6oY9tZ/fiL5nJ/C7D/YwXHd+/e8r2dKG/5klZ37ViZ82XTUMXyK2Ch",
+	"ZdWtlFWvssUvYTd+NcWLwRy8Zf1ijgxbGfONWTKmxXRmB/hX+mqXc6WvzFAyk/uLavT02fTnWGpKLo5V",
+	"7baiYhOeg/WAEj9V3xkmCpBW2GVPXZyIO+IX3g8BmfuKaD+GKyETTWvbwNv2gtBWgOgt/plfWo+Gn4Vz",
+	"2FgpcuzEojTT4JxyHuiaOa31qbMVqaet+w5Wy7GgprM9Y/TNMm/fohftZfexm5rX3V8M5B2ZkKgpG/RP",
+	"Zx4Ru5jSce5Hs71KxgM2P3vd3leF9HynNPF2YrPmQGbSKUZeYF/sQp02PArCsBzj/EXvxcOS/G3S/9oX",
+	"7X8LoVz3rXcex8UJDUHcU8aZmWHSnDqrXoPmJbUKRDtTGNazTVHSk3gLuIi7si6vBpAQ+8ajXxqXecnH",
+	"UA5ua7SNveWzcifgqqWUDP62J5oW97BA09LhYcnYVGC3JEYT63OEwjfQcrppAHGwUzcacjWVIrQtjJpb",
+	"b+gac08NtEIjlM2Gt8pCok35punzWFXLLnEENbKZaDU/JVJJb3t1m/A3ZfIhLKkWcncPWTfcz03qcQ9t",
+	"SVr/m4hOGy6PCdr7wpwyU+trWBp2BYB954TtL4gGuCZdGSeKpZ97uWXYxmCbLlxnNOj0SPg++zwe2zM3",
+	"iX3sy3cr056FZu0MnBtMvhb6EPuxQbGT2Bi4Rmw0nkdKM3TSqVFrxjj79dfzJxl7efY4Y55KJ2OioAsR",
+	"WNTLM/fNiLfbPm/DRfexJv5l9+5Ih4/0FkhgcdPA81lbASA0M/VYgjW386TfNk2g70G3p3uWOyN5U4s/",
+	"e3Px8uDyIka5RB+/28f2uBN/+ZfmWv/iznPOvPATKQWOtMmSuv1EWE88+1er+HYq1aY1dyrz8lZMJVUx",
+	"7/7mp7LYC2r8qUcRd1qC++/heQ4mhUFLJUXeNo+5s/M1vCKx9cOH7Ie7VxhmxFRCwUTvuUlQCompPJef",
+	"eWtX3JiF0kXvrdrc8Lmtqi2rvrFON15631B/dPK39ysxN5gKibYWdr7qt1eIjGpl7+86T/1FO1xRbD5P",
+	"FWKpHtvYqO4OW4j2O7JxPc5l3zO7maR9EhO0rfdNIN8Kq9jg/FQFEsOlK9koDPlhN1JYmfAeKqC75Ecf",
+	"/Z+25tyfyqLVnLth4aajZfeKDD9HB1Zd78V2eoqRaj9W7HfijlSyRrFwxW0rKeSUXLzIEnA5fN49t+7W",
+	"ndbw725H2sqSYDLumRMSH24DDfgWXO0AisFHxw9t+4foFLcS32K7fjcMzzhhUGldQdW7aYCPBaTTEG/x",
+	"gvuxTZoOBpsBVnOK8+xb49Mp1jdWeR/hyH4iinMJwwIIhZhMQHsH97ZYM3PlQ+SLpp30TJUFeTHIy7ra",
+	"QYjVGCEqiI2irzvjXeHtijZcNKRpzYP2vDPRxOXomTltqYJPGZQGkC3uj6NS/yq0rXm5SsxPjnAT8UEC",
+	"V573DptZKEshp9v3xGW46A9i5vvv6WvlL/hyX2V1HaJCYQizpCZYs7VXa35LnUL49jurwW0m936h6WdF",
+	"AcXKu2NugjNBSB0YyDXYALYtSzJRvENONTgGO5RKKnPcAwwGVhb8xHkXcy5KjImPsfk9DzpsAeMQvDtk",
+	"nW2Fd9KpiIPOcNSIue6KzgDnIyiAo4/+TzuB1q0EbVUG5+g4ZcFzcnoUfaagGVbdQ7silnt0D195KAXy",
+	"Ifs9t8fFlAqfnHYEb7MSR5Z6pyUam+vl17UUoaP3PtkkGpYVJtUC2YwMAFt42KiwjGstVhvX7FoGdQU7",
+	"wl6XdMkf5TRUfj36nIV+dvYc76Kn3ssR+JJfAX3xvbiOBV9GPMdfpRWlk074UAntnMh/W3cKGnP/Tz/9",
+	"uIMPKBuBLMpoC5JzyyQmYf2L2kxYI2RZE3rfxdQfibbfR4/b1Qn1H3JmVwhvnCOItUpuc9VlycdOGEhr",
+	"bXjhIg67RSHcnWWwXnhE0btPs1X70Xhn9CRfY0VvCUo9LwVIe9o1WQaqvKOP+P/d57+fgN0xX9vZZ/s9",
+	"R1QFMtISbg9MOXCtkCIEx74WAfYAvz2EfK3m+VUoJqyjhzvPr+4NMOX/1B9kl8RS4YdBETvNshEyAG+u",
+	"54VeoTFghAyl6t0++ClfH+/ffB9Zv9QE7qAI9Rf2URuBg2U/zd2vGIZzmIapMBY0FF3ajRLcCWtnMGe8",
+	"3AFOXY2oWc3NbLuphFfssJQuZ4SK/c6ZAGVAyzrPhsDru8NlG3G4zllG8bL7pAehj76XgplSgAn0Xbga",
+	"zrLH+cuIc4XbTjciahVDk0qRwHnfQFFtdtFK/Grui1PCvamvwUrj3g+yAmsFxVTuBFZsFOQmwzH4KV8O",
+	"wKIDZXx0HDGd6Ps+jkA6W/Rvax+ateohC8LzPhuI2vAvuQ/LcreMpWVqb2ypFWij5I3kqtmXRx/d/3Za",
+	"bl7Ydhtutbl1I/y7w7xRjt4NMWs5kciEpVa1LShl0BaNF1sQz9Ydz9zd23i11v6ZkdIDDQa7UPsteBp4",
+	"n79LQNi3grL2piQ+K3brHra/Z3Br5rmZf2eUIbH/uqeRebn/zjTXYjWlKgc4e4uGxSR5kt8fKepnZENV",
+	"E0ZTcS/0p3fLe/o5CE8/A9PpIlDr9HRP6PoDt35p0/VSL9+F5/bI+EuwC4XF44Pbcl1T1ezGfSt5+2gf",
+	"2AZjP/id3jH6MmgTaZ4v9X2QCbgdTInyTgNhzvzyNal/yqXRhkcxW6yAZLe6RCRePWl0v2n+3FWg8scQ",
+	"av3beye2TZXB3967b/F0fXhdrcvRyeiIV+Lo+hGWCvu3fUwx03v2loCicWPaRMNQf4xY6XWnIpaKvtdv",
+	"fV1yadgYhJz6Nj2Fr6nw9yGzaqRDgJgibBQt/JD+oYP60/tP/zsAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -150,6 +150,9 @@ func TestFleet(t *testing.T) {
 		f.call(http.MethodPost, "/plans", request)
 	}
 	f.call(http.MethodPost, "/surveys", `{"hosts": ["gannet"]}`)
+	f.whole(conn, "/shelves", `select count(*) from shelves`)
+	f.whole(conn, "/switches", `select count(*) from switches s join hosts h on h.id = s.host_id
+		where h.manager_id is null`)
 	f.watched(conn)
 	require.Greater(t, f.calls, 200)
 	require.Greater(t, f.statements, 1000)
@@ -166,6 +169,26 @@ type fleetCheck struct {
 	log               *os.File
 	calls, statements int
 	worst             []string
+}
+
+// whole: a list that comes page by page has each of its items once.
+func (f *fleetCheck) whole(conn *pgx.Conn, path, sql string) {
+	var count int
+	require.NoError(f.t, conn.QueryRow(f.t.Context(), sql).Scan(&count))
+	seen := map[string]bool{}
+	for after, pages := "", 0; after != "" || pages == 0; pages++ {
+		query := "?limit=70&after=" + url.QueryEscape(after)
+		res, said := f.e.http(f.t, http.MethodGet, "/api/v1"+path+query, f.token, "")
+		var page []json.RawMessage
+		require.NoError(f.t, json.Unmarshal([]byte(said), &page), said)
+		for _, item := range page {
+			require.False(f.t, seen[string(item)], "%s is told twice", item)
+			seen[string(item)] = true
+		}
+		after = res.Header.Get("Unvora-Next")
+	}
+	require.Len(f.t, seen, count)
+	require.Greater(f.t, count, 70, "that is one page")
 }
 
 // watched: what changes at a host is noticed, though many others refuse, and many take a call and never answer.

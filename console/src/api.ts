@@ -152,10 +152,11 @@ const filterOf = (text: string) => (text ? (/[=~]/.test(text) ? text : `name~*${
 export const lineagesQuery = (text: string) =>
   infiniteQueryOptions({
     queryKey: ["copies", "lineages", text],
-    queryFn: ({ pageParam }) =>
+    queryFn: ({ pageParam, signal }) =>
       take(
         client.GET("/lineages", {
           params: { query: { filter: filterOf(text), limit: 100, after: pageParam || undefined } },
+          signal,
         }),
       ),
     initialPageParam: "",
@@ -166,10 +167,11 @@ export const lineagesQuery = (text: string) =>
 export const hostsQuery = (text: string) =>
   infiniteQueryOptions({
     queryKey: ["hosts", text],
-    queryFn: ({ pageParam }) =>
+    queryFn: ({ pageParam, signal }) =>
       take(
         client.GET("/hosts", {
           params: { query: { filter: filterOf(text), limit: 100, after: pageParam || undefined } },
+          signal,
         }),
       ),
     initialPageParam: "",
@@ -187,10 +189,11 @@ export const hostQuery = (host: string) =>
 export const hostCopiesQuery = (host: string) =>
   infiniteQueryOptions({
     queryKey: ["copies", "host", host],
-    queryFn: ({ pageParam }) =>
+    queryFn: ({ pageParam, signal }) =>
       take(
         client.GET("/copies", {
           params: { query: { filter: `host=${host}`, limit: 200, after: pageParam || undefined } },
+          signal,
         }),
       ),
     initialPageParam: "",
@@ -219,7 +222,7 @@ export const shelvesQuery = queryOptions({
 export const packagesQuery = (text: string) =>
   infiniteQueryOptions({
     queryKey: ["copies", "packages", text],
-    queryFn: ({ pageParam }) =>
+    queryFn: ({ pageParam, signal }) =>
       take(
         client.GET("/copies", {
           params: {
@@ -229,6 +232,7 @@ export const packagesQuery = (text: string) =>
               after: pageParam || undefined,
             },
           },
+          signal,
         }),
       ),
     initialPageParam: "",
@@ -240,7 +244,8 @@ export const packagesQuery = (text: string) =>
 export const copiesQuery = (text: string, order: string) =>
   infiniteQueryOptions({
     queryKey: ["copies", "list", text, order],
-    queryFn: ({ pageParam }) => take(client.GET("/copies", copiesPage(text, order, 100, pageParam))),
+    queryFn: ({ pageParam, signal }) =>
+      take(client.GET("/copies", { ...copiesPage(text, order, 100, pageParam), signal })),
     initialPageParam: "",
     getNextPageParam: nextPage,
     placeholderData: keepPreviousData,
@@ -270,7 +275,7 @@ export type Found = Schemas["Found"];
 export const searchQuery = (text: string) =>
   queryOptions({
     queryKey: ["copies", "search", text],
-    queryFn: () => take(client.GET("/search", { params: { query: { text } } })),
+    queryFn: ({ signal }) => take(client.GET("/search", { params: { query: { text } }, signal })),
     enabled: text.length >= 2,
     placeholderData: keepPreviousData,
     retry: false,
@@ -412,10 +417,11 @@ export const historyQuery = (lineage: string) =>
 export const allHistoryQuery = (filter: string) =>
   infiniteQueryOptions({
     queryKey: ["copies", "history", "all", filter],
-    queryFn: ({ pageParam }) =>
+    queryFn: ({ pageParam, signal }) =>
       take(
         client.GET("/history", {
           params: { query: { filter: filter || undefined, limit: 100, after: pageParam || undefined } },
+          signal,
         }),
       ),
     initialPageParam: "",
@@ -464,10 +470,11 @@ export const managerQuery = (manager: string) =>
 export const managerCopiesQuery = (manager: string) =>
   infiniteQueryOptions({
     queryKey: ["copies", "manager", manager],
-    queryFn: ({ pageParam }) =>
+    queryFn: ({ pageParam, signal }) =>
       take(
         client.GET("/copies", {
           params: { query: { filter: `manager=${manager}`, limit: 200, after: pageParam || undefined } },
+          signal,
         }),
       ),
     initialPageParam: "",

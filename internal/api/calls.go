@@ -53,22 +53,41 @@ func (s *Server) ListLineages(c *gin.Context, p openapi.ListLineagesParams) {
 	s.answer(c, http.StatusOK, l, err)
 }
 
-func (s *Server) ListShelves(c *gin.Context) {
-	l, err := s.inv.Shelves(c)
+// answerPage answers with a page of a list, and a header that leads to the next.
+func (s *Server) answerPage(c *gin.Context, list any, next string, err error) {
+	if next != "" {
+		c.Header("Unvora-Next", next)
+	}
+	s.answer(c, http.StatusOK, list, err)
+}
+
+func (s *Server) ListShelves(c *gin.Context, p openapi.ListShelvesParams) {
+	if p.Name == nil {
+		l, next, err := s.inv.Shelves(c, value(p.After), value(p.Limit))
+		s.answerPage(c, l, next, err)
+		return
+	}
+	one, err := s.inv.Shelf(c, *p.Name)
+	l := []inventory.Shelf{}
+	if one != nil {
+		l = append(l, *one)
+	}
 	s.answer(c, http.StatusOK, l, err)
 }
 
 func (s *Server) ListSwitches(c *gin.Context, p openapi.ListSwitchesParams) {
-	var id uuid.UUID
-	if name := value(p.Host); name != "" {
-		h, err := s.inv.Host(c, name)
-		if err != nil {
-			s.problem(c, err)
-			return
-		}
-		id = h.ID
+	name := value(p.Host)
+	if name == "" {
+		l, next, err := s.inv.AllSwitches(c, value(p.After), value(p.Limit))
+		s.answerPage(c, l, next, err)
+		return
 	}
-	l, err := s.inv.Switches(c, id)
+	h, err := s.inv.Host(c, name)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	l, err := s.inv.Switches(c, h.ID)
 	s.answer(c, http.StatusOK, l, err)
 }
 

@@ -14,10 +14,7 @@ import (
 func (s *Server) ListAttention(c *gin.Context, p openapi.ListAttentionParams) {
 	l, next, err := s.work.Attention(c, inventory.AttentionPage{Cause: inventory.Cause(value(p.Cause)),
 		Left: value(p.Left), After: value(p.After), Limit: value(p.Limit)})
-	if next != "" {
-		c.Header("Unvora-Next", next)
-	}
-	s.answer(c, http.StatusOK, l, err)
+	s.answerPage(c, l, next, err)
 }
 
 func (s *Server) CountAttention(c *gin.Context) {

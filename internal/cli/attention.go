@@ -68,23 +68,11 @@ type waiting struct {
 
 // list reads items page by page, and tells whether there are more.
 func (w waiting) list(ctx context.Context, c *caller) (items []openapi.AttentionItem, more bool, err error) {
-	items = []openapi.AttentionItem{}
-	for after := ""; len(items) < w.most; {
-		res, err := c.ListAttention(ctx, &openapi.ListAttentionParams{Cause: optional(w.cause), Left: &w.left,
-			After: optional(after), Limit: new(min(w.most-len(items), pageOfItems))})
-		page, err := call[[]openapi.AttentionItem](c, res, err)
-		if err != nil {
-			return nil, false, err
-		}
-		items = append(items, page...)
-		if after = res.Header.Get("Unvora-Next"); after == "" {
-			return items, false, nil
-		}
-	}
-	return items, true, nil
+	return plain[openapi.AttentionItem](c, w.most, func(limit int, after *string) (*http.Response, error) {
+		return c.ListAttention(ctx, &openapi.ListAttentionParams{Cause: optional(w.cause), Left: &w.left, After: after,
+			Limit: &limit})
+	})
 }
-
-const pageOfItems = 1000
 
 // showItems lists items of attention under their numbers.
 func (a *app) showItems(items []openapi.AttentionItem, more bool) {

@@ -212,16 +212,13 @@ func (a *app) shelf(ctx context.Context, c *caller, name, dest, shape string) (*
 	if strings.HasPrefix(dest, ".") || filepath.IsAbs(dest) {
 		return nil, nil
 	}
-	res, err := c.ListShelves(ctx)
+	shelf, file, _ := strings.Cut(dest, "/")
+	res, err := c.ListShelves(ctx, &openapi.ListShelvesParams{Name: &shelf})
 	shelves, err := call[[]openapi.Shelf](c, res, err)
 	if err != nil {
 		return nil, err
 	}
-	shelf, file, _ := strings.Cut(dest, "/")
 	for _, s := range shelves {
-		if !strings.EqualFold(s.Name, shelf) {
-			continue
-		}
 		return keptAs(&openapi.Destination{Shelf: &s.Name}, s.Name, file, name, shape)
 	}
 	host, pool, placed := strings.Cut(shelf, ":")  // HOST:POOL/

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"net/http"
 	"strings"
 
@@ -148,9 +149,12 @@ func (a *app) switchesCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res, err := c.ListSwitches(cmd.Context(), &openapi.ListSwitchesParams{Host: optional(strings.Join(args,
-				""))})
-			all, err := call[[]openapi.Switch](c, res, err)
+			host := optional(strings.Join(args, ""))
+			all, _, err := plain[openapi.Switch](c, math.MaxInt, func(limit int, after *string) (*http.Response,
+				error) {
+				return c.ListSwitches(cmd.Context(), &openapi.ListSwitchesParams{Host: host, Limit: &limit,
+					After: after})
+			})
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"strings"
@@ -51,6 +52,27 @@ func list[T any](a *app, c *caller, get func(limit int, after *string) (*http.Re
 		}
 		after = &p.Next
 	}
+}
+
+// plain reads pages of a list that comes as such, until there are as many as were asked for, and tells whether there
+// are more.
+func plain[T any](c *caller, most int, get func(limit int, after *string) (*http.Response, error)) (all []T, more bool,
+	err error) {
+	all = []T{}
+	var after *string
+	for len(all) < most {
+		res, err := get(min(most-len(all), pageItems), after)
+		page, err := call[[]T](c, res, err)
+		if err != nil {
+			return nil, false, err
+		}
+		all = append(all, page...)
+		next := res.Header.Get("Unvora-Next")
+		if after = &next; next == "" {
+			return all, false, nil
+		}
+	}
+	return all, true, nil
 }
 
 // newest reads pages until there are as many as were asked for.
@@ -145,8 +167,10 @@ func (a *app) packagesCmd() *cobra.Command {
 				return err
 			}
 			if a.output == "table" {
-				res, err := c.ListShelves(cmd.Context())
-				shelves, err := call[[]openapi.Shelf](c, res, err)
+				shelves, _, err := plain[openapi.Shelf](c, math.MaxInt, func(limit int, after *string) (*http.Response,
+					error) {
+					return c.ListShelves(cmd.Context(), &openapi.ListShelvesParams{Limit: &limit, After: after})
+				})
 				if err != nil {
 					return err
 				}

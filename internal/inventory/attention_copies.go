@@ -16,10 +16,21 @@ import (
 
 // What waits for a decision about machines, their folders, disks and packages.
 
+// copiesOf are copies by their ids.
+type copiesOf map[uuid.UUID]*Copy
+
+// of is one of them; one without a name where it was forgotten while they were read.
+func (by copiesOf) of(id uuid.UUID) *Copy {
+	if c := by[id]; c != nil {
+		return c
+	}
+	return &Copy{ID: id}
+}
+
 // copiesByID reads copies, those that are gone too.
-func (inv *Inventory) copiesByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*Copy, error) {
+func (inv *Inventory) copiesByID(ctx context.Context, ids []uuid.UUID) (copiesOf, error) {
 	list, err := rows[Copy](ctx, inv.Pool, briefSQL+` where c.id = any($1)`, ids)
-	by := map[uuid.UUID]*Copy{}
+	by := copiesOf{}
 	for i := range list {
 		by[list[i].ID] = &list[i]
 	}
@@ -27,7 +38,7 @@ func (inv *Inventory) copiesByID(ctx context.Context, ids []uuid.UUID) (map[uuid
 }
 
 // ledTo are the copies that some copies lead to.
-func (inv *Inventory) ledTo(ctx context.Context, list []Copy, to func(*Copy) *uuid.UUID) (map[uuid.UUID]*Copy, error) {
+func (inv *Inventory) ledTo(ctx context.Context, list []Copy, to func(*Copy) *uuid.UUID) (copiesOf, error) {
 	var ids []uuid.UUID
 	for i := range list {
 		if id := to(&list[i]); id != nil {
@@ -89,7 +100,7 @@ var findUnsure = findsCopies(CauseUnsure, "c.candidate_id is not null and c.form
 	func(ctx context.Context, inv *Inventory, list []Copy) ([]AttentionItem, error) {
 		others, err := inv.ledTo(ctx, list, func(c *Copy) *uuid.UUID { return c.Candidate })
 		return mapped(list, func(c *Copy) AttentionItem {
-			other := others[*c.Candidate] // there is one, by the schema
+			other := others.of(*c.Candidate)
 			i := astray(c)
 			i.ID, i.Copies = "unsure:"+c.ID.String(), append(i.Copies, other.ID)
 			i.Evidence = fmt.Sprintf("It may be a copy of %s: %s (%d of %d points).", other.Ref(),
@@ -228,7 +239,7 @@ func findFaults(cause Cause, which string) finder {
 			}
 			copies, err := inv.copiesByID(ctx, ids)
 			return mapped(list, func(d *placedDisk) AttentionItem {
-				return fault(cause, copies[d.CopyID], &d.CopyDisk)
+				return fault(cause, copies.of(d.CopyID), &d.CopyDisk)
 			}, err)
 		})
 }

@@ -125,7 +125,8 @@ const placedSQL = `c.id in (
 		and x.form = 'package' and x.gone_at is null and (x.name = $1 or x.path like '%/' || $1)
 	union select x.id from copies x where x.pool_id = any(array(select id from pools where sort = lower($3)))
 		and x.form = 'package' and x.gone_at is null and (x.name = $1 or x.rel = $1)
-	union select x.id from copies x where x.sort = lower($1) and x.gone_at is null and x.host_id = any(array(
+	union select x.id from copies x where x.sort = lower($1) and x.name = $1 and x.gone_at is null
+		and x.host_id = any(array(
 		select id from hosts where manager_id = (select id from managers where lower(name) = lower($3)))))`
 
 // Copy finds the one that ref means: an id, HOST/NAME, SHELF/NAME or a name

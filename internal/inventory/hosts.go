@@ -401,13 +401,22 @@ func (l Ledger) NoteSwitch(ctx context.Context, host uuid.UUID, sw wiring.Switch
 	return l.Emit(ctx, "host", host.String(), map[string]any{"switch": sw.Name, "there": there})
 }
 
-// Switches lists a host's switches, or those of all hosts for the zero id.
+const switchSQL = `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address
+	from switches s join hosts h on h.id = s.host_id`
+
+// Switches lists a host's switches.
 func (inv *Inventory) Switches(ctx context.Context, host uuid.UUID) ([]Switch, error) {
-	return rows[Switch](ctx, inv.Pool, `select h.name as host, s.name, s.segment, s.vlan, s.uplink, s.tagged, s.address
-		from switches s join hosts h on h.id = s.host_id
-		where $1::uuid = '00000000-0000-0000-0000-000000000000' and h.manager_id is null or s.host_id = $1
-		order by h.name,
-		s.name limit 10000`, host)
+	return rows[Switch](ctx, inv.Pool, switchSQL+` where s.host_id = $1 order by s.name`, host)
+}
+
+// AllSwitches is a page of the switches of all hosts of ours, by host and name. next is "" at the end.
+func (inv *Inventory) AllSwitches(ctx context.Context, after string, limit int) (list []Switch, next string,
+	err error) {
+	host, name, _ := strings.Cut(after, "/") // no host has a / in its name
+	return pageOf(limit, func(limit int) ([]Switch, error) {
+		return rows[Switch](ctx, inv.Pool, switchSQL+` where h.manager_id is null
+			and (h.sort, s.name) > (lower($1), $2) order by h.sort, s.name limit $3`, host, name, limit)
+	}, func(s *Switch) string { return s.Host + "/" + s.Name })
 }
 
 // Shelf is a record of a shelf.
@@ -433,9 +442,12 @@ func (inv *Inventory) RoomiestShelf(ctx context.Context) (name string, err error
 	return name, err
 }
 
-// Shelves lists all.
-func (inv *Inventory) Shelves(ctx context.Context) ([]Shelf, error) {
-	return rows[Shelf](ctx, inv.Pool, shelfSQL+` order by s.name limit 1000`)
+// Shelves is a page of all shelves, by name. next is "" at the end.
+func (inv *Inventory) Shelves(ctx context.Context, after string, limit int) (list []Shelf, next string, err error) {
+	return pageOf(limit, func(limit int) ([]Shelf, error) {
+		return rows[Shelf](ctx, inv.Pool, shelfSQL+` where lower(s.name) > lower($1) order by lower(s.name) limit $2`,
+			after, limit)
+	}, func(s *Shelf) string { return s.Name })
 }
 
 // ShelvesOf lists those of a host.

@@ -160,6 +160,22 @@ func (l listing[T]) page(ctx context.Context, q Querier, p Page) (*List[T], erro
 	return out, nil
 }
 
+// pageOf reads a page of a list in the order of names, and what leads to the next. A limit of 0 means as many as there
+// may be.
+func pageOf[T any](limit int, read func(limit int) ([]T, error), at func(*T) string) (list []T, next string,
+	err error) {
+	if limit == 0 {
+		limit = mostLimit
+	}
+	if err := checkLimit(limit); err != nil {
+		return nil, "", err
+	}
+	if list, err = read(limit + 1); err != nil || len(list) <= limit {
+		return list, "", err
+	}
+	return list[:limit], at(&list[limit-1]), nil
+}
+
 // fits tells whether a text is a value of a type of the database.
 func fits(kind, text string) bool {
 	var err error

@@ -232,17 +232,17 @@ func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subjec
 }
 
 func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {
-	shelves, err := g.inv.Shelves(ctx)
+	shelves, more, err := g.inv.Shelves(ctx, "", shelvesNamed)
 	if err != nil {
 		return err
 	}
 	e := &inventory.Error{Code: inventory.CodeUnknown, Message: fmt.Sprintf("There is no shelf %q.", name)}
-	for _, s := range shelves[:min(len(shelves), shelvesNamed)] {
+	for _, s := range shelves {
 		e.Likely = append(e.Likely, s.Name)
 	}
 	if len(e.Likely) > 0 {
 		e.Message += " There are: " + strings.Join(e.Likely, ", ")
-		if len(shelves) > shelvesNamed {
+		if more != "" {
 			e.Message += ", and more"
 		}
 		e.Message += "."
