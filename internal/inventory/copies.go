@@ -517,13 +517,14 @@ func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
 }
 
 // BehindSurvey lets the survey of a host that is being applied end first, and keeps others out until the transaction
-// ends: what a job knows of a copy counts, and not what a survey has seen of it on the way. It comes before all that is
-// written of the copy, as it does in a survey: else the two would wait for each other.
+// ends; those for which the host was asked before that are not applied at all. What a job knows of a copy counts, and
+// not what a survey has seen of it on the way. It comes before all that is written of the copy, as it does in a survey:
+// else the two would wait for each other.
 func (l Ledger) BehindSurvey(ctx context.Context, host *uuid.UUID) error {
 	if host == nil {
 		return nil
 	}
-	_, err := l.q.Exec(ctx, `select 1 from hosts where id = $1 for no key update`, host)
+	_, err := l.q.Exec(ctx, `update hosts set turn = turn + 1 where id = $1`, host)
 	return err
 }
 
@@ -555,8 +556,8 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 	if err != nil {
 		return err
 	}
-	if _, err := l.q.Exec(ctx, `select 1 from hosts where id = (select host_id from copies where id = $1)
-		for no key update`, copyID); err != nil {
+	if _, err := l.q.Exec(ctx, `update hosts set turn = turn + 1
+		where id = (select host_id from copies where id = $1)`, copyID); err != nil {
 		return err
 	}
 	subject, err := l.called(ctx, copyID) // as it was
@@ -584,6 +585,9 @@ func (l Ledger) SetState(ctx context.Context, id string, state machine.State) er
 	}
 	list, err := rows[Copy](ctx, l.q, briefSQL+` where c.id = $1`, id)
 	if err != nil || len(list) == 0 || list[0].State == state || list[0].GoneAt != nil {
+		return err
+	}
+	if err := l.BehindSurvey(ctx, list[0].HostID); err != nil {
 		return err
 	}
 	if _, err := l.q.Exec(ctx, `update copies set state = $2, state_why = '' where id = $1`, id, state); err != nil {

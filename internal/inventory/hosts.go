@@ -31,6 +31,7 @@ type Host struct {
 	LastSeen    *time.Time     `json:"lastSeen"`
 	Address     string         `json:"address"`
 	Revision    string         `json:"-"`
+	Turn        int64          `json:"-"` // of what jobs have changed there
 	Copies      int            `json:"copies"`
 
 	Abilities fit.Abilities `json:"abilities"`
@@ -58,8 +59,8 @@ const hostState = `case when h.state = 'up' and h.resting then 'resting' else h.
 
 var hostList = listing[Host]{
 	columns: `h.id, h.name, h.family, h.driver, coalesce(h.site, '') as site, ` + hostState + ` as state, h.cpus,
-		h.memory_bytes, h.last_seen, h.address, h.revision, h.abilities, h.protocol, h.clock_off, h.ports, h.resting,
-		h.manager_id, coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
+		h.memory_bytes, h.last_seen, h.address, h.revision, h.turn, h.abilities, h.protocol, h.clock_off, h.ports,
+		h.resting, h.manager_id, coalesce((select m.name from managers m where m.id = h.manager_id), '') as manager,
 			(select count(*) from copies c where c.host_id = h.id and c.gone_at is null
 			and c.form <> 'package') as copies`,
 	from:   "hosts h",

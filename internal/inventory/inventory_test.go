@@ -447,3 +447,28 @@ func TestSentence(t *testing.T) {
 		require.Equal(t, want, inventory.Sentence(text))
 	}
 }
+
+// TestJobsAreAhead: what a host told before a job changed something there is over, and not taken for news.
+func TestJobsAreAhead(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	p := newPool()
+	apply(t, inv, h, p, true, nil, p.folder("ahead-"+h.Name, uuid.NewString(), true))
+	asked, err := inv.Host(t.Context(), h.ID.String())
+	require.NoError(t, err)
+	c, err := inv.Copy(t.Context(), h.Name+"/ahead-"+h.Name)
+	require.NoError(t, err)
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error {
+		return inventory.In(tx).SetState(t.Context(), c.ID.String(), machine.Running)
+	}))
+	told := &hostlink.Survey{Revision: asked.Revision + "'", Changed: true, Full: true}
+	_, err = inv.Apply(t.Context(), asked, told)
+	require.ErrorIs(t, err, inventory.ErrOvertaken)
+	c, err = inv.Copy(t.Context(), h.Name+"/ahead-"+h.Name)
+	require.NoError(t, err)
+	require.Equal(t, machine.Running, c.State, "it is there, and runs")
+	asked, err = inv.Host(t.Context(), h.ID.String())
+	require.NoError(t, err)
+	_, err = inv.Apply(t.Context(), asked, told)
+	require.NoError(t, err, "asked again, it counts")
+}

@@ -37,17 +37,19 @@ func (inv *Inventory) StillThere(ctx context.Context, hosts []uuid.UUID) error {
 // tells may be over. The host has to be asked again.
 var ErrOvertaken = errors.New("the records of the host have changed since it was asked")
 
-// Apply brings the records of a host up to date with what it holds, as told since h.Revision, and sets that.
+// Apply brings the records of a host up to date with what it holds, as told since h.Revision, and sets that. h is the
+// record as it was when the host was asked.
 func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (changes []Change, err error) {
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		// Surveys of one host follow each other; so do the two ends of a share.
 		var now string
+		var turn int64
 		var state plan.HostState
-		if err := tx.QueryRow(ctx, `select revision, state from hosts where id = $1 for no key update`,
-			h.ID).Scan(&now, &state); err != nil {
+		if err := tx.QueryRow(ctx, `select revision, turn, state from hosts where id = $1 for no key update`,
+			h.ID).Scan(&now, &turn, &state); err != nil {
 			return err
 		}
-		if now != h.Revision {
+		if now != h.Revision || turn != h.Turn {
 			return fmt.Errorf("host %s: %w", h.Name, ErrOvertaken)
 		}
 		if state == plan.HostUnreachable {

@@ -61,6 +61,7 @@ type Watched struct {
 	Name     string
 	Address  string
 	Revision string
+	Turn     int64
 	State    plan.HostState
 	AddedAt  time.Time
 	LastSeen time.Time
@@ -68,10 +69,11 @@ type Watched struct {
 
 // Host is the record of a host so far as it is known.
 func (w *Watched) Host() *Host {
-	return &Host{ID: w.ID, Name: w.Name, Address: w.Address, Revision: w.Revision, State: w.State}
+	return &Host{ID: w.ID, Name: w.Name, Address: w.Address, Revision: w.Revision, Turn: w.Turn,
+		State: w.State}
 }
 
-const watchedSQL = `select id, name, address, revision, state, added_at,
+const watchedSQL = `select id, name, address, revision, turn, state, added_at,
 	coalesce(last_seen, added_at) as last_seen from hosts where manager_id is null and `
 
 // EachWatched calls f with every host of some shares that was added after a moment, without any order.
@@ -81,7 +83,7 @@ func (inv *Inventory) EachWatched(ctx context.Context, shares []int16, after tim
 		return err
 	}
 	var w Watched
-	into := []any{&w.ID, &w.Name, &w.Address, &w.Revision, &w.State, &w.AddedAt, &w.LastSeen}
+	into := []any{&w.ID, &w.Name, &w.Address, &w.Revision, &w.Turn, &w.State, &w.AddedAt, &w.LastSeen}
 	_, err = pgx.ForEachRow(list, into, func() error {
 		f(w)
 		return nil

@@ -140,9 +140,9 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 	if err != nil {
 		return nil, errors.Join(err, p.inv.ManagerState(ctx, m, plan.HostUnreachable, err.Error(), version))
 	}
-	asked := map[uuid.UUID]string{} // revisions
+	asked := map[uuid.UUID]inventory.Host{}
 	for _, h := range known {
-		asked[h.ID] = h.Revision
+		asked[h.ID] = h
 		name := strings.TrimSuffix(h.Name, "@"+m.Name)
 		if hosts[name] == nil { // it has nothing any more
 			hosts[name] = &hostlink.Survey{Revision: "gone", Full: true, Changed: true}
@@ -158,8 +158,8 @@ func (p *Places) Survey(ctx context.Context, m *inventory.Manager) ([]inventory.
 		if err != nil {
 			return changes, err
 		}
-		if revision, ok := asked[h.ID]; ok {
-			h.Revision = revision
+		if was, ok := asked[h.ID]; ok {
+			h.Revision, h.Turn = was.Revision, was.Turn
 		}
 		if h.Revision == s.Revision {
 			if err := p.inv.StillThere(ctx, []uuid.UUID{h.ID}); err != nil {

@@ -128,7 +128,7 @@ func (r *Hosts) Survey(ctx context.Context, h *inventory.Host) (changed bool, ch
 		if err != nil {
 			return false, nil, err
 		}
-		h.Revision, h.State = now.Revision, now.State
+		h.Revision, h.Turn, h.State = now.Revision, now.Turn, now.State
 	}
 	return changed, changes, err
 }
