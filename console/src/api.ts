@@ -369,12 +369,12 @@ export const trashQuery = (host: string) =>
 export const adoptDisk = (host: string, file: string) => take(client.POST("/disks", { body: { host, file } }));
 export const letGoDisk = (file: string) => take(client.DELETE("/disks", { params: { query: { file } } }));
 
-export const attentionQuery = (left: boolean) =>
+export const attentionQuery = (left: boolean, cause: string) =>
   infiniteQueryOptions({
-    queryKey: ["copies", "attention", left],
+    queryKey: ["copies", "attention", left, cause],
     queryFn: async ({ pageParam, signal }) => {
       const answer = client.GET("/attention", {
-        params: { query: { left, limit: 100, after: pageParam || undefined } },
+        params: { query: { left, cause: cause || undefined, limit: 100, after: pageParam || undefined } },
         signal,
       });
       return { items: await take(answer), next: (await answer).response.headers.get("Unvora-Next") ?? undefined };

@@ -46,6 +46,11 @@ export function duration(seconds: number): string {
 export const count = (n: number, noun: string, many = `${noun}s`) =>
   `${n.toLocaleString("en-GB")} ${n === 1 ? noun : many}`;
 
+const mostCounted = 10_000; // of a list, by the service
+/** A number of things in a list, which is counted so far only. */
+export const counted = (n: number, noun: string, many = `${noun}s`) =>
+  n > mostCounted ? `more than ${count(mostCounted, noun, many)}` : count(n, noun, many);
+
 /** Whether a copy is at another management server, and not at a host of ours. */
 export const managed = (c: Copy) => c.host.includes("@");
 

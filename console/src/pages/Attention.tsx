@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { attentionQuery, figureOf, leaveAlone, recognise, resumeJob, waitingQuery } from "../api";
 import type { Item, Waits } from "../api";
 import { ago, count, exact } from "../format";
@@ -19,7 +19,9 @@ const direct = (i: Item) => atOnce[i.act?.do ?? ""];
 export function Attention() {
   const queries = useQueryClient();
   const [left, setLeft] = useState(false);
-  const { items, more, error, isSuccess } = usePages(useInfiniteQuery(attentionQuery(left)));
+  const [search, setSearch] = useSearchParams();
+  const cause = search.get("cause") ?? "";
+  const { items, more, error, isSuccess } = usePages(useInfiniteQuery(attentionQuery(left, cause)));
   const waits = useQuery(waitingQuery).data ?? [];
   const figure = figureOf(waits);
   const [picked, setPicked] = useState<string[]>([]);
@@ -62,6 +64,20 @@ export function Attention() {
           also what was left alone
         </label>
       </div>
+      {(more || cause) && (
+        <nav className="mb-3 flex flex-wrap gap-x-4 gap-y-1" aria-label="Causes">
+          {[{ cause: "", title: "All", count: 0 }, ...waits].map((w) => (
+            <button
+              key={w.cause}
+              aria-pressed={w.cause === cause}
+              className={w.cause === cause ? "font-semibold text-sea" : "text-soft hover:text-sea"}
+              onClick={() => setSearch(w.cause ? { cause: w.cause } : {}, { replace: true })}
+            >
+              {w.title} {w.cause && `${figureOf([w]).sum}${figureOf([w]).more}`}
+            </button>
+          ))}
+        </nav>
+      )}
       <Told problem={error ?? say.error} />
       {isSuccess && items.length === 0 && <p className="text-soft">Nothing waits for a decision. Fair winds.</p>}
       {leaving && (

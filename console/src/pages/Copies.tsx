@@ -4,7 +4,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { allCopies, copiesQuery, track } from "../api";
 import type { Asking, Copy } from "../api";
 import { csv, save } from "../csv";
-import { ago, count, exact, madeWords, managed, place, size } from "../format";
+import { ago, count, counted, exact, madeWords, managed, place, size } from "../format";
 import { FilterField } from "../parts/FilterField";
 import { State } from "../parts/State";
 import { Table } from "../parts/Table";
@@ -130,9 +130,7 @@ export function Copies() {
     <>
       <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h1 className="text-[20px] font-semibold">Copies</h1>
-        <span className="text-soft">
-          {list.count > 10000 ? "more than 10,000 copies" : count(list.count, "copy", "copies")}
-        </span>
+        <span className="text-soft">{counted(list.count, "copy", "copies")}</span>
         <span className="ml-auto" />
         <FilterField value={text} onChange={filter} />
         <ColumnChoice cols={cols} onChange={(c) => set({ cols: c.join(",") })} />

@@ -15,7 +15,7 @@ import {
   trashQuery,
 } from "../api";
 import type { Schemas } from "../api";
-import { ago, count, exact, hypervisorWords, size } from "../format";
+import { ago, count, counted, exact, hypervisorWords, size } from "../format";
 import { AddHost } from "../parts/AddHost";
 import { FirstRun } from "../parts/FirstRun";
 import { Search } from "../parts/Search";
@@ -48,7 +48,7 @@ export function Hosts() {
     <>
       <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h1 className="text-[20px] font-semibold">Hosts</h1>
-        <span className="text-soft">{count(list.count, "host")}</span>
+        <span className="text-soft">{counted(list.count, "host")}</span>
         <span className="ml-auto" />
         {look.data && (
           <span className="text-soft">

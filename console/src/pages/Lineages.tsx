@@ -3,7 +3,7 @@ import { useCallback } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { lineagesQuery } from "../api";
 import type { Copy, Lineage } from "../api";
-import { count, exact, place } from "../format";
+import { counted, exact, place } from "../format";
 import { FirstRun } from "../parts/FirstRun";
 import { Search } from "../parts/Search";
 import { Table } from "../parts/Table";
@@ -63,9 +63,7 @@ export function Lineages() {
     <>
       <div className="mb-3 flex items-center gap-4">
         <h1 className="text-[20px] font-semibold">Lineages</h1>
-        <span className="text-soft">
-          {total > 10000 ? "10,000+" : count(total, "machine")} and where their copies live
-        </span>
+        <span className="text-soft">{counted(total, "machine")} and where their copies live</span>
         <span className="ml-auto" />
         <Search
           hint="Name, or host=gannet"

@@ -3,7 +3,7 @@ import { useContext, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { packagesQuery, shelvesQuery } from "../api";
 import type { Copy } from "../api";
-import { ago, count, exact, place, size } from "../format";
+import { ago, counted, exact, place, size } from "../format";
 import { Bring } from "../bring";
 import { Search } from "../parts/Search";
 import { Table } from "../parts/Table";
@@ -25,7 +25,7 @@ export function Packages() {
     <>
       <div className="mb-3 flex items-center gap-4">
         <h1 className="text-[20px] font-semibold">Packages</h1>
-        <span className="text-soft">{count(list.count, "package")}</span>
+        <span className="text-soft">{counted(list.count, "package")}</span>
         <span className="ml-auto" />
         <input
           ref={picker}
