@@ -53,9 +53,12 @@ create function note_last(l uuid) returns void language plpgsql as $$
 declare
     one uuid;
 begin
-    select (array_agg(id) filter (where gone_at is null and form <> 'hollow'))[1] into one from copies
-        where lineage_id = l having count(*) > 1
-        and count(*) filter (where gone_at is null and form <> 'hollow') = 1;
+    -- of a large lineage two that are there are soon found
+    if (select count(*) = 1 from (select 1 from copies where lineage_id = l and gone_at is null and form <> 'hollow'
+        limit 2) x) then
+        select (array_agg(id) filter (where gone_at is null and form <> 'hollow'))[1] into one from copies
+            where lineage_id = l having count(*) > 1;
+    end if;
     if one is null then
         delete from last_copies where lineage_id = l;
     else
