@@ -55,7 +55,7 @@ func (n planNode) read() (rows float64, what string) {
 // TestFleet: with an estate of many copies no statement that a call leads to reads more than a page, or a count, needs.
 // What is looked at is what PostgreSQL did, for each statement of the service, as it was asked.
 func TestFleet(t *testing.T) {
-	size := 60_000
+	size := 40_000
 	if s := os.Getenv("SIZE"); s != "" {
 		var err error
 		size, err = strconv.Atoi(s)
