@@ -117,7 +117,13 @@ func (inv *Inventory) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
 	pauses := &backoff.ExponentialBackOff{InitialInterval: 5 * time.Millisecond, Multiplier: 2, RandomizationFactor: 1,
 		MaxInterval: time.Second}
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		err := pgx.BeginFunc(ctx, inv.Pool, f)
+		err := pgx.BeginFunc(ctx, inv.Pool, func(tx pgx.Tx) error {
+			// What is written is found by its keys: one plan does for all, and is not made each time.
+			if _, err := tx.Exec(ctx, `set local plan_cache_mode = auto`); err != nil {
+				return err
+			}
+			return f(tx)
+		})
 		if err != nil && !takenBack(err) {
 			err = backoff.Permanent(err)
 		}
