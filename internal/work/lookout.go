@@ -16,11 +16,32 @@ import (
 
 // lookouts puts what comes round by itself into the queue.
 func (w *Work) lookouts(workers *river.Workers) []*river.PeriodicJob {
-	river.AddWorker(workers, &lookout{w: w, shared: time.Now()})
-	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(surveyEvery),
-		func() (river.JobArgs, *river.InsertOpts) {
-			return lookoutArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: surveyEvery}}
-		}, &river.PeriodicJobOpts{RunOnStart: true})}
+	river.AddWorker(workers, &lookout{w: w})
+	river.AddWorker(workers, &resharing{w: w})
+	return []*river.PeriodicJob{onceIn(surveyEvery, lookoutArgs{}), onceIn(reshareEvery, resharingArgs{})}
+}
+
+// onceIn is a job that one of all services does once in a while, however often they are started.
+func onceIn(d time.Duration, args river.JobArgs) *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(d), func() (river.JobArgs, *river.InsertOpts) {
+		return args, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: d}}
+	}, &river.PeriodicJobOpts{RunOnStart: true})
+}
+
+// resharingArgs is the finding anew of what machines share.
+type resharingArgs struct{}
+
+func (resharingArgs) Kind() string { return "reshare" }
+
+type resharing struct {
+	river.WorkerDefaults[resharingArgs]
+	w *Work
+}
+
+func (*resharing) Timeout(*river.Job[resharingArgs]) time.Duration { return 10 * time.Minute }
+
+func (r *resharing) Work(ctx context.Context, _ *river.Job[resharingArgs]) error {
+	return r.w.inv.KeepShared(ctx)
 }
 
 // lookoutArgs is the survey of all managers, and the dropping of what is old.
@@ -30,24 +51,14 @@ func (lookoutArgs) Kind() string { return "lookout" }
 
 type lookout struct {
 	river.WorkerDefaults[lookoutArgs]
-	w      *Work
-	shared time.Time // what machines share was found anew
+	w *Work
 }
-
-// keepShared is how often that is done.
-const keepShared = time.Hour
 
 func (*lookout) Timeout(*river.Job[lookoutArgs]) time.Duration { return 10 * time.Minute }
 
 func (l *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
 	if err := l.w.inv.PruneEvents(ctx, keepEvents); err != nil {
 		return err
-	}
-	if time.Since(l.shared) > keepShared {
-		if err := l.w.inv.KeepShared(ctx); err != nil {
-			return err
-		}
-		l.shared = time.Now()
 	}
 	r := newRound(l.w, false)
 	return errors.Join(r.managers(ctx), r.all.Wait())

@@ -29,6 +29,8 @@ const (
 	watchWait = 20 * time.Second // that one call waits for something to change
 	fullEvery = time.Minute      // each host is looked at in full: shares don't tell when something changes there
 	noteEvery = time.Second      // that hosts have answered is written for many at once
+	askMost   = 3 * time.Minute  // that a host is asked and what it tells is written: longer than it may take to tell
+	writeMost = 10 * time.Second // that the database may take for anything else
 
 	leastPause = 2 * time.Second // before a host that does not answer is tried again; more, the longer it is silent
 	mostPause  = 5 * time.Minute
@@ -68,14 +70,9 @@ type watched struct {
 	drop   context.CancelFunc
 }
 
-// watchHosts watches this service's part of all hosts until ctx ends.
-func (w *Work) watchHosts(ctx context.Context) {
-	aside, err := w.inv.Aside(ctx)
-	if err != nil {
-		w.log.Error("watch hosts", "error", err)
-		return
-	}
-	defer aside.Close()
+// watchHosts watches this service's part of all hosts until ctx ends, and writes what it notices over connections of
+// its own.
+func (w *Work) watchHosts(ctx context.Context, aside *inventory.Inventory) {
 	x := &watcher{inv: aside, hosts: w.hosts.Over(aside), id: w.Steer.ID(), log: w.log,
 		looks: semaphore.NewWeighted(mostLooks), turns: newTurns(), silent: newTurns(),
 		known: map[uuid.UUID]*watched{}, still: map[uuid.UUID]bool{}}
@@ -89,12 +86,14 @@ func (w *Work) watchHosts(ctx context.Context) {
 	_ = x.inv.ReturnShares(end, x.id) // else others take them when the lease is over
 }
 
-// every calls f again and again until ctx ends.
-func every(ctx context.Context, d time.Duration, f func(context.Context)) {
+// every calls f again and again until ctx ends, each time for as long as the database may take.
+func every(ctx context.Context, d time.Duration, f func(bounded context.Context)) {
 	t := time.NewTicker(d)
 	defer t.Stop()
 	for {
-		f(ctx)
+		bounded, stop := context.WithTimeout(ctx, writeMost)
+		f(bounded)
+		stop()
 		select {
 		case <-t.C:
 		case <-ctx.Done():
@@ -107,9 +106,9 @@ func every(ctx context.Context, d time.Duration, f func(context.Context)) {
 func (x *watcher) keepShares(ctx context.Context) {
 	var shares []int16
 	var leased, listed, newest time.Time
-	every(ctx, watchAgain, func(ctx context.Context) {
+	every(ctx, watchAgain, func(bounded context.Context) {
 		if time.Since(leased) >= leaseAgain {
-			now, err := x.inv.LeaseShares(ctx, x.id, leaseTerm)
+			now, err := x.inv.LeaseShares(bounded, x.id, leaseTerm)
 			if err != nil {
 				x.warn(ctx, "keep the lease of watched hosts", err)
 				return
@@ -120,11 +119,11 @@ func (x *watcher) keepShares(ctx context.Context) {
 		}
 		var err error
 		if time.Since(listed) < listAgain {
-			err = x.inv.EachWatched(ctx, shares, newest, func(h inventory.Watched) {
+			err = x.inv.EachWatched(bounded, shares, newest, func(h inventory.Watched) {
 				x.add(ctx, h)
 				newest = later(newest, h.AddedAt)
 			})
-		} else if newest, err = x.list(ctx, shares); err == nil {
+		} else if newest, err = x.list(ctx, bounded, shares); err == nil {
 			listed = time.Now()
 		}
 		x.warn(ctx, "list the hosts to watch", err)
@@ -144,10 +143,11 @@ func (x *watcher) warn(ctx context.Context, what string, err error) {
 	}
 }
 
-// list brings what is watched up to date with the hosts of the shares, and returns when the newest was added.
-func (x *watcher) list(ctx context.Context, shares []int16) (newest time.Time, err error) {
+// list brings what is watched, until ctx ends, up to date with the hosts of the shares, which it reads while bounded
+// lasts. It returns when the newest was added.
+func (x *watcher) list(ctx, bounded context.Context, shares []int16) (newest time.Time, err error) {
 	there := map[uuid.UUID]bool{}
-	err = x.inv.EachWatched(ctx, shares, time.Time{}, func(h inventory.Watched) {
+	err = x.inv.EachWatched(bounded, shares, time.Time{}, func(h inventory.Watched) {
 		there[h.ID] = true
 		x.add(ctx, h)
 		newest = later(newest, h.AddedAt)
@@ -249,14 +249,16 @@ func (x *watcher) look(h *watched) {
 // ask asks a host what it holds: now, and in full, or when that changes.
 func (x *watcher) ask(h *watched, wait time.Duration) {
 	host := h.Host()
+	bounded, stop := context.WithTimeout(h.gone, askMost+wait)
+	defer stop()
 	var changed bool
 	var err error
 	if wait == 0 {
-		changed, _, err = x.hosts.Survey(h.gone, host)
+		changed, _, err = x.hosts.Survey(bounded, host)
 	} else {
-		changed, err = x.hosts.SurveyWhen(h.gone, host, wait)
+		changed, err = x.hosts.SurveyWhen(bounded, host, wait)
 	}
-	h.Revision, h.State = host.Revision, host.State
+	h.Revision, h.Turn, h.State = host.Revision, host.Turn, host.State
 	switch {
 	case h.gone.Err() != nil:
 		return
@@ -265,7 +267,7 @@ func (x *watcher) ask(h *watched, wait time.Duration) {
 		x.still[h.ID] = true
 		x.mu.Unlock()
 	case errors.Is(err, inventory.ErrOvertaken):
-		x.again(h)
+		x.again(bounded, h)
 		return
 	case err != nil && h.fell.IsZero():
 		h.fell = time.Now()
@@ -279,8 +281,8 @@ func (x *watcher) ask(h *watched, wait time.Duration) {
 }
 
 // again reads the record of a host that others have changed.
-func (x *watcher) again(h *watched) {
-	now, err := x.inv.WatchedNow(h.gone, h.ID)
+func (x *watcher) again(ctx context.Context, h *watched) {
+	now, err := x.inv.WatchedNow(ctx, h.ID)
 	switch {
 	case err != nil:
 		h.fell = time.Now()

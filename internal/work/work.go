@@ -33,8 +33,9 @@ type Work struct {
 }
 
 const (
-	surveyEvery = time.Minute // of managers
-	keepEvents  = time.Hour
+	surveyEvery  = time.Minute // of managers
+	reshareEvery = time.Hour
+	keepEvents   = time.Hour
 )
 
 // New puts the rooms of work together. key seals managers' passwords and the authority's key.
@@ -65,8 +66,13 @@ func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *sl
 
 // Run works until ctx ends, then lets what is under way finish.
 func (w *Work) Run(ctx context.Context) error {
+	aside, err := w.inv.Aside(ctx)
+	if err != nil {
+		return err
+	}
+	defer aside.Close()
 	var all sync.WaitGroup
-	all.Go(func() { w.watchHosts(ctx) })
+	all.Go(func() { w.watchHosts(ctx, aside) })
 	defer all.Wait()
 	return w.Steer.Run(ctx)
 }
