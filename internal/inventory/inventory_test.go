@@ -448,6 +448,23 @@ func TestSentence(t *testing.T) {
 	}
 }
 
+// TestBackIsTold: that a host is back is an event, also where nothing has changed there, and told once.
+func TestBackIsTold(t *testing.T) {
+	inv := open(t)
+	h := addHost(t, inv)
+	require.NoError(t, inv.HostState(t.Context(), h, plan.HostUnreachable))
+	for range 2 {
+		require.NoError(t, inv.StillThere(t.Context(), []uuid.UUID{h.ID}))
+	}
+	now, err := inv.Host(t.Context(), h.Name)
+	require.NoError(t, err)
+	require.Equal(t, plan.HostUp, now.State)
+	var states []string
+	require.NoError(t, inv.Pool.QueryRow(t.Context(), `select array_agg(data ->> 'state' order by id) from events
+		where kind = 'host' and subject = $1`, h.ID.String()).Scan(&states))
+	require.Equal(t, []string{"up", "unreachable", "up"}, states)
+}
+
 // TestJobsAreAhead: what a host told before a job changed something there is over, and not taken for news.
 func TestJobsAreAhead(t *testing.T) {
 	inv := open(t)

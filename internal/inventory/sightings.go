@@ -28,9 +28,23 @@ type Change struct {
 
 // StillThere notes that hosts answered and that nothing has changed there.
 func (inv *Inventory) StillThere(ctx context.Context, hosts []uuid.UUID) error {
-	_, err := inv.Pool.Exec(ctx, `update hosts set last_seen = now(), state = 'up' where id in (select id from hosts
-		where id = any($1) order by id for no key update)`, hosts)
-	return err
+	type seen struct {
+		ID   uuid.UUID
+		Name string
+		Was  plan.HostState
+	}
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		list, err := rows[seen](ctx, tx, `with was as (select id, state from hosts where id = any($1) order by id
+			for no key update)
+			update hosts h set last_seen = now(), state = 'up' from was where h.id = was.id
+			returning h.id, h.name, was.state as was`, hosts)
+		for _, h := range list {
+			if h.Was == plan.HostUnreachable && err == nil {
+				err = In(tx).Emit(ctx, "host", h.ID.String(), map[string]any{"name": h.Name, "state": plan.HostUp})
+			}
+		}
+		return err
+	})
 }
 
 // ErrOvertaken is returned for a survey that was asked for before the records of its host were last changed: what it
