@@ -60,7 +60,7 @@ type search struct {
 // copyFound is the beginning of each search for copies.
 const copyFound = `select 'copy' as kind, c.id::text, case when c.form = 'registered' then coalesce(h.name || '/', '')
 	else coalesce(s.name || '/', h.name || ': ', '') end || case when c.form = 'registered' then c.name
-	else regexp_replace(c.path, '^.*/', '') end as name, c.form || case when c.form = 'registered'
+	else regexp_replace(c.path, '^.*/(?=.)', '') end as name, c.form || case when c.form = 'registered'
 	then ', ' || c.state else '' end as about, coalesce(h.name, '') as host, c.lineage_id as lineage
 	from copies c left join hosts h on h.id = c.host_id left join shelves s on s.id = c.shelf_id `
 
@@ -138,8 +138,9 @@ var (
 // have it within. A text that many have is found in a sample of the table, one that few have by its trigrams.
 func (n named) search(text string, known bool) search {
 	fill := strings.NewReplacer("FOUND", n.found, "TABLE", n.table, "ALIAS", n.alias, "COND", n.cond)
-	name := likePattern.Replace(strings.ToLower(path.Base(text)))
+	name := likePattern.Replace(strings.ToLower(text))
 	if strings.Contains(text, "/") && n.table == "copies" { // of those of the last name, those whose place is so
+		name = likePattern.Replace(strings.ToLower(path.Base(text)))
 		return search{sql: fill.Replace(`FOUND where COND and c.sort like $1 and (c.path ilike $2
 			or h.name || '/' || c.name ilike $2) order by c.sort, c.id limit $3`),
 			args: []any{name + "%", "%" + likePattern.Replace(text) + "%"}}

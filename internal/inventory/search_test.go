@@ -4,10 +4,13 @@ import (
 	"math"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/internal/inventory"
 )
@@ -40,7 +43,15 @@ func TestSearch(t *testing.T) {
 		require.Contains(t, kinds(text)[inventory.KindCopy], full, text)
 	}
 	require.Contains(t, kinds(name)[inventory.KindLineage], name)
+	require.Empty(t, kinds(one.Path)[inventory.KindLineage], "a path is no name")
 	require.Contains(t, kinds(h.Name)[inventory.KindHost], h.Name)
+	kit := &inventory.Copy{ID: inventory.NewID(), LineageID: one.LineageID, Name: name, Form: lineage.Package,
+		Path: "a-computer:/home/" + name + "-kit/", State: machine.Stopped, MadeBy: "export", MadeAt: time.Now(),
+		Identity: "keep"}
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error {
+		return inventory.In(tx).RecordCopy(t.Context(), kit, "", "export", "ines", "", inventory.NewID().String())
+	}))
+	require.Contains(t, kinds(name)[inventory.KindCopy], name+"-kit/", "a folder on somebody's computer")
 	require.Contains(t, kinds(h.ID.String())[inventory.KindHost], h.Name)
 	require.NotEmpty(t, kinds("reef")[inventory.KindPool])
 	require.Empty(t, kinds("nothing-of-the-kind"))
