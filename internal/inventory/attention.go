@@ -184,14 +184,19 @@ func findsCopies(cause Cause, where string, tell func(context.Context, *Inventor
 		func(c *Copy) [2]string { return [2]string{c.Name, c.ID.String()} }, tell)
 }
 
-// each tells one row after the other.
+// itemsOf makes an item of each row.
+func itemsOf[T any](list []T, tell func(*T) AttentionItem) []AttentionItem {
+	items := make([]AttentionItem, len(list))
+	for i := range list {
+		items[i] = tell(&list[i])
+	}
+	return items
+}
+
+// each makes items of rows that tell all that is to be said.
 func each[T any](tell func(*T) AttentionItem) func(context.Context, *Inventory, []T) ([]AttentionItem, error) {
 	return func(_ context.Context, _ *Inventory, list []T) ([]AttentionItem, error) {
-		items := make([]AttentionItem, len(list))
-		for i := range list {
-			items[i] = tell(&list[i])
-		}
-		return items, nil
+		return itemsOf(list, tell), nil
 	}
 }
 
@@ -215,7 +220,7 @@ type AttentionPage struct {
 
 const usualAttention = 500
 
-// place in the list: what was read last of a finder.
+// attentionPlace is a place in the list: what was read last of a finder.
 type attentionPlace struct {
 	Finder int       `json:"f"`
 	At     [2]string `json:"at"`
@@ -229,7 +234,7 @@ func (inv *Inventory) Attention(ctx context.Context, p AttentionPage) (items []A
 	at := attentionPlace{}
 	if p.After != "" {
 		raw, err := base64.RawURLEncoding.DecodeString(p.After)
-		if err != nil || json.Unmarshal(raw, &at) != nil || at.Finder < 0 || at.Finder >= len(finders) {
+		if err != nil || json.Unmarshal(raw, &at) != nil || !at.ok() {
 			return nil, "", Wrong("%q is not the next of a page.", p.After)
 		}
 	}
@@ -282,6 +287,15 @@ func (p *AttentionPage) check() error {
 		p.Limit = usualAttention
 	}
 	return checkLimit(p.Limit)
+}
+
+// ok tells whether it may be a place in the list.
+func (a attentionPlace) ok() bool {
+	if a.Finder < 0 || a.Finder >= len(finders) {
+		return false
+	}
+	kinds := finders[a.Finder].kinds
+	return a.At == [2]string{} || fits(kinds[0], a.At[0]) && fits(kinds[1], a.At[1])
 }
 
 func (a attentionPlace) String() string {

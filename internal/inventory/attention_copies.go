@@ -74,7 +74,7 @@ var findHollows = findsCopies(CauseHollow, "c.form = 'hollow' and c.tracked",
 		if err != nil {
 			return nil, err
 		}
-		return each(func(c *Copy) AttentionItem {
+		return itemsOf(list, func(c *Copy) AttentionItem {
 			i := AttentionItem{ID: "hollow:" + c.ID.String(), Subject: c.Host + "/" + c.Name,
 				Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),
 				Evidence: fmt.Sprintf("%s lists %s, whose folder %s is not there; its pool is.", c.Host, c.Name,
@@ -87,7 +87,7 @@ var findHollows = findsCopies(CauseHollow, "c.form = 'hollow' and c.tracked",
 					&Act{Do: ActRegister, Folder: f.ID.String(), Host: c.Host}
 			}
 			return i
-		})(ctx, inv, list)
+		}), nil
 	})
 
 // astray begins the item of a folder that no host lists.
@@ -99,7 +99,7 @@ func astray(c *Copy) AttentionItem {
 var findUnsure = findsCopies(CauseUnsure, "c.candidate_id is not null and c.form <> 'package'",
 	func(ctx context.Context, inv *Inventory, list []Copy) ([]AttentionItem, error) {
 		others, err := inv.ledTo(ctx, list, func(c *Copy) *uuid.UUID { return c.Candidate })
-		return mapped(list, func(c *Copy) AttentionItem {
+		return itemsOf(list, func(c *Copy) AttentionItem {
 			other := others.of(*c.Candidate)
 			i := astray(c)
 			i.ID, i.Copies = "unsure:"+c.ID.String(), append(i.Copies, other.ID)
@@ -108,16 +108,8 @@ var findUnsure = findsCopies(CauseUnsure, "c.candidate_id is not null and c.form
 			i.Recommended, i.Act = "Say that it is a copy of "+other.Ref(),
 				&Act{Do: ActRecognise, Copies: []string{c.ID.String()}, Candidate: other.ID.String()}
 			return i
-		}, err)
+		}), err
 	})
-
-// mapped makes an item of each, unless there was an error.
-func mapped[T any](list []T, tell func(*T) AttentionItem, err error) ([]AttentionItem, error) {
-	if err != nil {
-		return nil, err
-	}
-	return each(tell)(nil, nil, list)
-}
 
 var findLost = findsCopies(CauseLostDescriptor, "c.form = 'stray' and c.problem <> '' and c.candidate_id is null",
 	each(func(c *Copy) AttentionItem {
@@ -139,7 +131,7 @@ var findStrays = findsCopies(CauseStray, "c.form = 'stray' and c.problem = '' an
 			return nil, err
 		}
 		parents, err := inv.ledTo(ctx, list, func(c *Copy) *uuid.UUID { return c.Parent })
-		return mapped(list, func(c *Copy) AttentionItem {
+		return itemsOf(list, func(c *Copy) AttentionItem {
 			i := astray(c)
 			i.ID = "stray:" + c.ID.String()
 			switch e := off[c.ID]; {
@@ -163,7 +155,7 @@ var findStrays = findsCopies(CauseStray, "c.form = 'stray' and c.problem = '' an
 				i.Evidence = "Nothing is known of where it comes from."
 			}
 			return i
-		}, err)
+		}), err
 	})
 
 // facetsFor is what has to be renewed where a facet is shared.
@@ -180,14 +172,14 @@ type twins struct {
 }
 
 // findTwins makes the finder of those that share what shared keeps of a kind. sharing are the copies that do, and by
-// what; which narrows them.
-func findTwins(kind, facet string, sharing [2]string, which string) finder {
+// what.
+func findTwins(kind, facet string, sharing [2]string) finder {
 	return finds(finder{cause: CauseTwin, id: `'twin:' || x.copies[1] || '+' || x.copies[cardinality(x.copies)]`,
 		from: `shared t cross join lateral (select array_agg(c.id order by c.made_at, c.id) as copies,
-			array_agg(h.name || '/' || c.name order by c.made_at, c.id) as names, max(c.made_at) as since,
-			count(*) as n from ` + sharing[0] + ` join hosts h on h.id = c.host_id
+			array_agg(h.name || '/' || c.name order by c.made_at, c.id) as names, max(c.made_at) as since
+			from ` + sharing[0] + ` join hosts h on h.id = c.host_id
 			where c.form = 'registered' and c.gone_at is null and c.tracked and ` + sharing[1] + `) x
-			where t.kind = '` + kind + `' and cardinality(x.copies) > 1` + which,
+			where t.kind = '` + kind + `' and cardinality(x.copies) > 1`,
 		order: [2]string{"t.kind", "t.value"}, kinds: [2]string{"text", "text"}},
 		`t.value, x.copies, x.names, x.since, case when t.kind = 'uuid' then array(select n.mac::text from nics n
 			where n.copy_id = any(x.copies) group by n.mac having count(distinct n.copy_id) = cardinality(x.copies)
@@ -208,9 +200,9 @@ func findTwins(kind, facet string, sharing [2]string, which string) finder {
 
 // twinFinders: what shares a MAC and no UUID comes behind what shares a UUID.
 var twinFinders = []finder{
-	findTwins("uuid", "machine UUID", [2]string{"copies c", "c.uuid = t.value::uuid"}, ""),
+	findTwins("uuid", "machine UUID", [2]string{"copies c", "c.uuid = t.value::uuid"}),
 	findTwins("mac", "MAC", [2]string{"copies c",
-		"c.id in (select copy_id from nics where mac = t.value::macaddr)"}, ""),
+		"c.id in (select copy_id from nics where mac = t.value::macaddr)"}),
 }
 
 // faultFinders are of disks, as the hosts told them.
@@ -238,9 +230,9 @@ func findFaults(cause Cause, which string) finder {
 				ids = append(ids, d.CopyID)
 			}
 			copies, err := inv.copiesByID(ctx, ids)
-			return mapped(list, func(d *placedDisk) AttentionItem {
+			return itemsOf(list, func(d *placedDisk) AttentionItem {
 				return fault(cause, copies.of(d.CopyID), &d.CopyDisk)
-			}, err)
+			}), err
 		})
 }
 

@@ -11,8 +11,8 @@ import (
 // findsJobs makes the finder of a cause that jobs are of, each by itself, the oldest first.
 func findsJobs(cause Cause, where string, tell func(*Job) AttentionItem) finder {
 	return finds(finder{cause: cause, id: `'` + string(cause) + `:' || id`, from: "jobs where " + where,
-		order: [2]string{"state", "id"}, kinds: [2]string{"text", "uuid"}}, jobColumns,
-		func(j *Job) [2]string { return [2]string{string(j.State), j.ID.String()} }, each(tell))
+		order: [2]string{"id", "id"}, kinds: [2]string{"uuid", "uuid"}}, jobColumns,
+		func(j *Job) [2]string { return [2]string{j.ID.String(), j.ID.String()} }, each(tell))
 }
 
 // Jobs that could not go on, or could not be undone.

@@ -1,6 +1,7 @@
 package inventory_test
 
 import (
+	"encoding/base64"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -203,7 +204,12 @@ func TestAttentionCauses(t *testing.T) {
 	for _, i := range attention(t, inv, inventory.AttentionPage{Cause: "hollow"}) {
 		require.NotEqual(t, item.ID, i.ID)
 	}
-	for _, wrong := range []inventory.AttentionPage{{Cause: "weather"}, {After: "monday"}, {Limit: 5000}} {
+	at := func(place string) inventory.AttentionPage {
+		return inventory.AttentionPage{After: base64.RawURLEncoding.EncodeToString([]byte(place))}
+	}
+	for _, wrong := range []inventory.AttentionPage{{Cause: "weather"}, {After: "monday"}, {Limit: 5000},
+		at(`{"f":99}`), at(`{"f":-1}`), at(`{"f":0,"at":["lost","no id"]}`),
+		at(`{"f":0,"at":["\u0000","` + uuid.NewString() + `"]}`)} {
 		_, _, err := inv.Attention(t.Context(), wrong)
 		wantCode(t, err, "wrong")
 	}

@@ -182,10 +182,14 @@ func fits(kind, text string) bool {
 	switch kind {
 	case "bigint":
 		_, err = strconv.ParseInt(text, 10, 64)
+	case "integer":
+		_, err = strconv.ParseInt(text, 10, 32)
 	case "timestamptz":
 		_, err = time.Parse(time.RFC3339Nano, text)
+	case "uuid":
+		err = uuid.Validate(text)
 	}
-	return err == nil
+	return err == nil && !strings.Contains(text, "\x00") // which is no text to the database
 }
 
 // allOf joins conditions.
