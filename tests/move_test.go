@@ -25,6 +25,12 @@ import (
 // a trash does not count.
 func (e *estate) onlyAt(t *testing.T, name, host string) *openapi.Copy {
 	t.Helper()
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(e.run(t, "where", name).out, e.run(t, "history", name).out, e.run(t, "copies", "--where",
+				"name="+name, "-o", "json").out)
+		}
+	})
 	c := get[openapi.Copy](t, e, "copies", host+"/"+name)
 	require.Equal(t, "registered", string(c.Form))
 	list, err := filepath.Glob(filepath.Join(e.dir, "hosts", "*", "*", name, name+".ovf"))

@@ -46,7 +46,7 @@ type Survey struct {
 	Packages []ShelvedPackage `json:"packages,omitempty"`
 	Gone     []string         `json:"gone,omitempty"`   // paths of folders and packages
 	Bare     []BareFolder     `json:"bare,omitempty"`   // all of them, whenever something has changed
-	Unread   []string         `json:"unread,omitempty"` // pools, folders and packages that could not be read in time
+	Unread   []string         `json:"unread,omitempty"` // what could not be read: it may be there
 	Jobs     []string         `json:"jobs,omitempty"`   // ids of those that something is kept of, at every survey
 }
 

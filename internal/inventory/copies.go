@@ -53,6 +53,7 @@ type Copy struct {
 	PoolID    *uuid.UUID         `json:"-"`
 	ShelfID   *uuid.UUID         `json:"-"`
 	Unread    bool               `json:"-"` // its host was not read since nobody knows when
+	Version   string             `json:"-"` // of the record: another each time it is written
 }
 
 // copyList is the list of copies; briefList the same without the machines, of which lists tell nothing.
@@ -74,7 +75,7 @@ func listOfCopies(machine string) listing[Copy] {
 			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked,
 			c.owner, c.size_bytes,
  ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
-			c.shelf_id, coalesce(h.revision = '', false) as unread`,
+			c.shelf_id, coalesce(h.revision = '', false) as unread, c.xmin::text as version`,
 		from: `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left
 			join shelves s on s.id = c.shelf_id`,
 		always: "c.gone_at is null", alias: "c", fields: copyFields,
@@ -317,9 +318,9 @@ func FolderKey(pool, name string) string { return "folder:" + pool + "/" + strin
 // CopyKey is the hold on a copy that a job works on.
 func CopyKey(id string) string { return "copy:" + id }
 
-// putCopy writes a copy with its MACs. was is its record so far; nil when there
-// is none, or nobody has looked.
-func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
+// putCopy writes a copy with its MACs. was is its record so far; nil when there is none, or nobody has looked. over is
+// the version of the record that it may write over, else it is ErrOvertaken; "" is any.
+func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel, over string) error {
 	var id *string
 	if c.UUID != "" {
 		if _, err := uuid.Parse(c.UUID); err == nil {
@@ -345,8 +346,8 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel, uuid,
-		state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked,
+	tag, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel,
+		uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked,
 		addresses, owner, evidence, score, candidate_id, problem, state_why)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15,
 		$16, $17,
@@ -363,11 +364,15 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel string) error {
 		addresses = case when excluded.addresses = '{}'
 		and excluded.state <> 'running' then copies.addresses else excluded.addresses end, problem = excluded.problem,
 		tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case
-		when excluded.owner = '' then copies.owner else excluded.owner end`,
+		when excluded.owner = '' then copies.owner else excluded.owner end
+		where $28 = '' or copies.xmin::text = $28`,
 		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy,
 		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == lineage.Registered ||
 			c.Form == lineage.Hollow,
-		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem, c.StateWhy)
+		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem, c.StateWhy, over)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrOvertaken
+	}
 	if err != nil {
 		return fmt.Errorf("copy %s: %w", c.Name, err)
 	}
@@ -415,21 +420,20 @@ func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
 	return err
 }
 
-// BehindSurvey lets the survey of a host that is being applied end first, and keeps others out until the transaction
-// ends; those for which the host was asked before that are not applied at all. What a job knows of a copy counts, and
-// not what a survey has seen of it on the way. It comes before all that is written of the copy, as it does in a survey:
-// else the two would wait for each other.
-func (l Ledger) BehindSurvey(ctx context.Context, host *uuid.UUID) error {
-	if host == nil {
-		return nil
-	}
-	_, err := l.q.Exec(ctx, `update hosts set turn = turn + 1 where id = $1`, host)
+// BehindSurvey lets the surveys of hosts that are being applied end first, and keeps others out until the transaction
+// ends; those for which a host was asked before that are not applied at all. What a job knows of a copy counts, and not
+// what a survey has seen of it on the way. It is about the host that a copy is recorded at, and about where it goes. It
+// comes before all that is written of the copy, as it does in a survey: else the two would wait for each other.
+func (l Ledger) BehindSurvey(ctx context.Context, id uuid.UUID, to ...*uuid.UUID) error {
+	_, err := l.q.Exec(ctx, `with behind as (select id from hosts where id = any($2)
+		or id = (select host_id from copies where id = $1) order by id for no key update)
+		update hosts set turn = turn + 1 from behind where hosts.id = behind.id`, id, to)
 	return err
 }
 
 // RecordCopy writes a copy that a job has made or changed, in its transaction.
 func (l Ledger) RecordCopy(ctx context.Context, c *Copy, rel, what, who, why, job string) error {
-	if err := putCopy(ctx, l.q, c, nil, rel); err != nil {
+	if err := putCopy(ctx, l.q, c, nil, rel, ""); err != nil {
 		return err
 	}
 	subject, err := l.called(ctx, c.ID)
@@ -455,8 +459,7 @@ func (l Ledger) ForgetCopy(ctx context.Context, id string, form lineage.Form, wh
 	if err != nil {
 		return err
 	}
-	if _, err := l.q.Exec(ctx, `update hosts set turn = turn + 1
-		where id = (select host_id from copies where id = $1)`, copyID); err != nil {
+	if err := l.BehindSurvey(ctx, copyID); err != nil {
 		return err
 	}
 	subject, err := l.called(ctx, copyID) // as it was
@@ -486,7 +489,7 @@ func (l Ledger) SetState(ctx context.Context, id string, state machine.State) er
 	if err != nil || len(list) == 0 || list[0].State == state || list[0].GoneAt != nil {
 		return err
 	}
-	if err := l.BehindSurvey(ctx, list[0].HostID); err != nil {
+	if err := l.BehindSurvey(ctx, list[0].ID); err != nil {
 		return err
 	}
 	if _, err := l.q.Exec(ctx, `update copies set state = $2, state_why = '' where id = $1`, id, state); err != nil {

@@ -19,6 +19,7 @@ import (
 	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 	"unvora.example/unvora/internal/inventory/pgtest"
+	"unvora.example/unvora/internal/wait"
 )
 
 var database string
@@ -488,4 +489,96 @@ func TestJobsAreAhead(t *testing.T) {
 	require.NoError(t, err)
 	_, err = inv.Apply(t.Context(), asked, told)
 	require.NoError(t, err, "asked again, it counts")
+}
+
+// TestMovedMeanwhile: a job moves a copy while the survey of the host that it leaves is under way. Whichever of the two
+// has read first, the copy is where the job has put it.
+func TestMovedMeanwhile(t *testing.T) {
+	inv := open(t)
+	from, to := addHost(t, inv), addHost(t, inv)
+	here, there := newPool(), newPool()
+	name := "moved-" + from.Name
+	folder := here.folder(name, uuid.NewString(), true)
+	apply(t, inv, from, here, true, nil, folder)
+	apply(t, inv, to, there, true, nil)
+	c, err := inv.Copy(t.Context(), from.Name+"/"+name)
+	require.NoError(t, err)
+	folder.Machine.Passport = &machine.Passport{Copy: c.ID.String(), Lineage: c.LineageID.String()}
+	folder.Registered = false // it was taken off the list
+	asked, err := inv.Host(t.Context(), from.ID.String())
+	require.NoError(t, err)
+	told := &hostlink.Survey{Revision: asked.Revision + "'", Changed: true, Machines: []hostlink.Folder{folder},
+		Pools: []hostlink.Pool{{ID: here.id, Name: "reef", Path: here.path, State: "ready"}}}
+	pool := uuid.MustParse(there.id)
+	moved := *c
+	moved.HostID, moved.PoolID, moved.Path, moved.MadeBy = &to.ID, &pool, there.path+"/"+name, "move"
+	isThere := func() {
+		t.Helper()
+		now, err := inv.Copy(t.Context(), to.Name+"/"+name)
+		require.NoError(t, err)
+		require.Equal(t, []any{c.ID, "move", lineage.Registered}, []any{now.ID, now.MadeBy, now.Form})
+	}
+	record := func(tx pgx.Tx) error {
+		return inventory.In(tx).RecordCopy(t.Context(), &moved, name, "move", "test", "", uuid.NewString())
+	}
+
+	// The survey has read the record, and is about to write it, when the job's transaction ends.
+	tx, err := inv.Pool.Begin(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, record(tx))
+	applied := make(chan error, 1)
+	go func() {
+		_, err := inv.Apply(t.Context(), asked, told)
+		applied <- err
+	}()
+	wait.Until(t, func() bool {
+		var waits bool
+		require.NoError(t, inv.Pool.QueryRow(t.Context(), `select exists (select 1 from pg_locks l
+			join pg_stat_activity a using (pid) where not l.granted and a.query like 'insert into copies%'
+			and a.datname = current_database())`).Scan(&waits))
+		return waits
+	})
+	require.NoError(t, tx.Commit(t.Context()))
+	require.ErrorIs(t, <-applied, inventory.ErrOvertaken)
+	isThere()
+
+	// The host was asked before the job's transaction, and what it told is applied after it.
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error { // back, as it was
+		return inventory.In(tx).RecordCopy(t.Context(), c, name, "move", "test", "", uuid.NewString())
+	}))
+	require.NoError(t, inv.InTx(t.Context(), func(tx pgx.Tx) error {
+		if err := inventory.In(tx).BehindSurvey(t.Context(), c.ID, &to.ID); err != nil {
+			return err
+		}
+		return record(tx)
+	}))
+	for _, h := range []*inventory.Host{asked, to} {
+		_, err = inv.Apply(t.Context(), h, told)
+		require.ErrorIs(t, err, inventory.ErrOvertaken, h.Name)
+	}
+	isThere()
+}
+
+// TestUnreadIsNotGone: a host that tells all that it has, but for what it could not read, does not say that this is
+// gone.
+func TestUnreadIsNotGone(t *testing.T) {
+	inv := open(t)
+	h, p := addHost(t, inv), newPool()
+	var folders []hostlink.Folder
+	for _, name := range []string{"read", "stuck", "away"} {
+		folders = append(folders, p.folder(name+"-"+h.Name, uuid.NewString(), true))
+	}
+	apply(t, inv, h, p, true, nil, folders...)
+	for unread, left := range map[string]int{folders[1].Path: 2, p.path: 3, p.path + "/stuc": 1} {
+		now, err := inv.Host(t.Context(), h.ID.String())
+		require.NoError(t, err)
+		_, err = inv.Apply(t.Context(), now, &hostlink.Survey{Revision: now.Revision + "'", Full: true, Changed: true,
+			Machines: folders[:1], Unread: []string{unread},
+			Pools: []hostlink.Pool{{ID: p.id, Name: "reef", Path: p.path, State: "ready"}}})
+		require.NoError(t, err)
+		there, err := inv.Copies(t.Context(), inventory.Page{Filter: "host=" + h.Name})
+		require.NoError(t, err)
+		require.Len(t, there.Items, left, unread)
+		apply(t, inv, now, p, true, nil, folders...)
+	}
 }

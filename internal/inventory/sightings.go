@@ -92,7 +92,7 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 				return err
 			}
 		}
-		if err := a.gone(s.Full, paths, s.Gone); err != nil {
+		if err := a.gone(s, paths); err != nil {
 			return err
 		}
 		changes = a.changes
@@ -265,7 +265,7 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	if f.Machine == nil && c.Problem == "" && f.FilesThere {
 		c.Problem = "there is no descriptor"
 	}
-	if err := putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), rel); err != nil {
+	if err := a.put(c, byID(known, c.ID.String()), rel); err != nil {
 		return err
 	}
 	if f.FilesThere {
@@ -279,6 +279,16 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 	_, err = a.tx.Exec(a.ctx, `update copies set parent_id = $2, identity = 'keep', evidence = $3, score = $4
 		where id = $1::uuid and parent_id is null and settled_by = ''`, v.Child, c.ID, v.Evidence, v.Score)
 	return err
+}
+
+// put writes what was found of a copy, unless its record is not the one that it was recognised by any more: a job, or
+// the survey of another host, was quicker. Both may write of one copy, at the two ends of a move or of a share.
+func (a *applier) put(c, was *Copy, rel string) error {
+	over := "none"
+	if was != nil {
+		over = was.Version
+	}
+	return putCopy(a.ctx, a.tx, c, was, rel, over)
 }
 
 // contested begins the problem of a copy that a second host says it lists too, by whose name it goes on.
@@ -369,7 +379,7 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	if pool != nil {
 		rel = path.Base(p.Path)
 	}
-	return putCopy(a.ctx, a.tx, c, byID(known, c.ID.String()), rel)
+	return a.put(c, byID(known, c.ID.String()), rel)
 }
 
 // anothers tells whether another host speaks for a package in a pool: of a share the one that told it first, as long as
@@ -489,18 +499,19 @@ func (a *applier) settle(c *Copy, v lineage.Verdict, known []Copy) error {
 	return nil
 }
 
-// gone marks what is no longer where it was. A copy is never forgotten.
-func (a *applier) gone(full bool, seen, gone []string) error {
-	if !full && len(gone) == 0 {
+// gone marks what is no longer where it was. A copy is never forgotten. Of what could not be read nobody knows whether
+// it is there: it stays as it was recorded.
+func (a *applier) gone(s *hostlink.Survey, seen []string) error {
+	if !s.Full && len(s.Gone) == 0 {
 		return nil
 	}
-	cond := "path = any($2)"
-	list := gone
-	if full {
-		cond, list = "not path = any($2)", seen
+	cond, args := "path = any($2)", []any{a.host.ID, s.Gone}
+	if s.Full {
+		cond, args = `not path = any($2) and not exists (select 1 from unnest($3::text[]) as unread
+			where path = unread or starts_with(path, unread || '/'))`, []any{a.host.ID, seen, s.Unread}
 	}
 	r, err := a.tx.Query(a.ctx, `update copies set gone_at = now(), state = 'unknown' where host_id = $1
-		and gone_at is null and `+cond+` returning id, name, form`, a.host.ID, list)
+		and gone_at is null and `+cond+` returning id, name, form`, args...)
 	if err != nil {
 		return err
 	}

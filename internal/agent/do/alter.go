@@ -95,7 +95,10 @@ func (w *Worker) alterJournal(t *run, p plan.Alter, folder string) (j alterJourn
 	if there, err := w.Records.Get("journals", t.ID(), &j); there || err != nil {
 		return j, err
 	}
-	if j.Descriptor = w.FindDescriptor(folder); j.Descriptor != "" {
+	if j.Descriptor, err = w.FindDescriptor(folder); err != nil {
+		return j, err
+	}
+	if j.Descriptor != "" {
 		if j.Raw, err = disk.ReadFile(w.Door, filepath.Join(folder, j.Descriptor), ovf.MaxDescriptorBytes); err != nil {
 			return j, err
 		}

@@ -144,7 +144,10 @@ func (w *Worker) redescribe(folder string, change func(m *machine.Machine) bool)
 		if err != nil {
 			return nil, err
 		}
-		name := w.FindDescriptor(folder)
+		name, err := w.FindDescriptor(folder)
+		if err != nil {
+			return nil, err
+		}
 		next := filepath.Join(folder, "."+name+".next")
 		if err := w.WriteSynced(next, raw); err != nil {
 			return nil, errors.Join(err, w.RemoveIfThere(next))

@@ -33,19 +33,23 @@ func (a *Sight) folderStamp(path string, known *seenFolder) (s stamp) {
 	return stamp{folder.Written, file.Written, file.Size}
 }
 
-func (a *Sight) FindDescriptor(folder string) string {
-	entries, _ := a.Door.ReadDir(folder)
+// FindDescriptor is the name of the descriptor in a machine's folder; "" where there is none.
+func (a *Sight) FindDescriptor(folder string) (string, error) {
+	entries, err := a.Door.ReadDir(folder)
 	for _, e := range entries {
 		if e.Type().IsRegular() && strings.EqualFold(filepath.Ext(e.Name()), ".ovf") {
-			return e.Name()
+			return e.Name(), nil
 		}
 	}
-	return ""
+	return "", err
 }
 
 // Descriptor reads and parses the descriptor of a machine folder.
 func (a *Sight) Descriptor(folder string) (*ovf.Descriptor, error) {
-	name := a.FindDescriptor(folder)
+	name, err := a.FindDescriptor(folder)
+	if err != nil {
+		return nil, err
+	}
 	if name == "" {
 		return nil, fmt.Errorf("there is no descriptor in %s: %w", folder, fs.ErrNotExist)
 	}

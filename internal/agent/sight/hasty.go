@@ -50,6 +50,13 @@ func (h *hasty) givenUp() []string {
 	return h.given
 }
 
+// fail notes a path that can't be read.
+func (h *hasty) fail(path string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.given = append(h.given, path)
+}
+
 // begins tells whether a path may be read now; one that may not counts as given up.
 func (h *hasty) begins(path string) bool {
 	h.mu.Lock()

@@ -2,6 +2,7 @@ package sight
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync/atomic"
@@ -56,11 +57,38 @@ func TestStill(t *testing.T) {
 	require.Equal(t, int32(1), s.asked.Load(), "it is not asked again while it stands still")
 	require.Less(t, time.Since(began), time.Minute)
 
+	anew := New(a.Ground) // started again, it has never read that folder: whoever asks for all is told so
+	anew.sweep.hasty.most = time.Second
+	all := anew.Survey(t.Context(), "", 0)
+	require.True(t, all.Full)
+	require.Len(t, all.Machines, 3)
+	require.Equal(t, []string{stuck}, all.Unread)
+
 	close(s.let)
 	wait.Until(t, func() bool {
 		now := a.Survey(t.Context(), third.Revision, 0)
 		return now.Changed && !slices.Contains(now.Unread, stuck)
 	})
+}
+
+// TestUnreadable: of a directory that can't be read nobody says that nothing is in it.
+func TestUnreadable(t *testing.T) {
+	a, _ := newSight(t, 1)
+	shelf := a.Config.Shelves[0].Path
+	require.NoError(t, os.WriteFile(filepath.Join(shelf, "tide-gauge.ova"), []byte("not one"), 0o644))
+	first := a.Survey(t.Context(), "", 0)
+	require.Len(t, first.Packages, 1)
+
+	require.NoError(t, os.Rename(shelf, shelf+"-aside"))
+	require.NoError(t, os.WriteFile(shelf, nil, 0o644)) // reading it as a directory fails
+	second := a.Survey(t.Context(), first.Revision, 0)
+	require.Equal(t, []string{shelf}, second.Unread)
+	require.Empty(t, second.Gone)
+
+	require.NoError(t, os.Remove(shelf)) // and of none, that nothing is there
+	third := a.Survey(t.Context(), second.Revision, 0)
+	require.Empty(t, third.Unread)
+	require.Equal(t, []string{filepath.Join(shelf, "tide-gauge.ova")}, third.Gone)
 }
 
 // TestStillEverywhere: where everything stands still, a survey ends all the same.

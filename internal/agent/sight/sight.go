@@ -35,7 +35,8 @@ func New(g *ground.Ground) *Sight {
 	a := &Sight{Ground: g, room: room}
 	a.machines.look = a.ReadMachine
 	a.machines.stamp = func(folder string) any {
-		return a.folderStamp(folder, &seenFolder{descriptor: a.FindDescriptor(folder)})
+		name, _ := a.FindDescriptor(folder) // a folder that can't be read is looked at, which says so
+		return a.folderStamp(folder, &seenFolder{descriptor: name})
 	}
 	ofImage := func(of image) any { return a.fileStamp(of.path) }
 	a.guests.look, a.guests.stamp = a.lookInside, ofImage

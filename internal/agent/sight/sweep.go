@@ -2,6 +2,7 @@ package sight
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -196,10 +197,22 @@ func (s *sweep) look() []hostlink.Pool {
 		for n, q := range asked {
 			paths[n] = q.path
 		}
+		type read struct {
+			f   *seenFolder
+			err error
+		}
 		of := asked // what is given up on goes on with it
-		seen, ok := hastilyEach(&s.hasty, paths, func(n int) *seenFolder { return s.a.lookAtFolder(&of[n]) })
+		seen, ok := hastilyEach(&s.hasty, paths, func(n int) (r read) {
+			r.f, r.err = s.a.lookAtFolder(&of[n])
+			return r
+		})
 		for n, q := range asked {
-			switch f := seen[n]; {
+			f := seen[n].f
+			if ok[n] && seen[n].err != nil {
+				ok[n] = false
+				s.hasty.fail(q.path)
+			}
+			switch {
 			case q.was != nil && (!ok[n] || f == q.was): // as it was, for all that we know
 				q.was.round = s.round
 			case ok[n] && f != nil:
@@ -312,16 +325,21 @@ func (s *sweep) statedAt(path string) string {
 	return ""
 }
 
-// entries of a pool or a shelf; none of one that can't be read, not ok where that took
-// too long.
+// entries of a pool or a shelf; none where there is no such directory, not ok where it can't be read, or not in time.
 func (s *sweep) entries(dir string) ([]fs.DirEntry, bool) {
-	return hastily(&s.hasty, dir, func() []fs.DirEntry {
-		list, err := s.a.Door.ReadDir(dir)
-		if err != nil {
-			return nil
-		}
-		return list
+	type read struct {
+		list []fs.DirEntry
+		err  error
+	}
+	r, ok := hastily(&s.hasty, dir, func() (r read) {
+		r.list, r.err = s.a.Door.ReadDir(dir)
+		return r
 	})
+	if ok && r.err != nil && !errors.Is(r.err, fs.ErrNotExist) {
+		s.hasty.fail(dir)
+		ok = false
+	}
+	return r.list, ok
 }
 
 // stuckNow are the pools, folders and packages that could not be read this time.
@@ -332,8 +350,14 @@ func (s *sweep) stuckNow() (list []string) {
 		}
 	}
 	slices.Sort(list)
-	list = slices.Compact(list)
-	return list[:min(len(list), mostStuck)]
+	if list = slices.Compact(list); len(list) > mostStuck { // where they lie says it too
+		for n, path := range list {
+			list[n] = filepath.Dir(path)
+		}
+		slices.Sort(list)
+		list = slices.Compact(list)
+	}
+	return list
 }
 
 // question is what is asked about a folder of a pool, or of a host's list.
@@ -343,9 +367,9 @@ type question struct {
 	registered, filesThere, poolThere bool
 }
 
-// lookAtFolder sees what is in a folder. It returns what was known where that is as it
-// was; nil for what is no machine's.
-func (a *Sight) lookAtFolder(q *question) *seenFolder {
+// lookAtFolder sees what is in a folder. It returns what was known where that is as it was; nil for what is no
+// machine's.
+func (a *Sight) lookAtFolder(q *question) (*seenFolder, error) {
 	stands, addresses := driver.Standing{State: machine.Stopped}, []string(nil)
 	if q.registered {
 		stands, addresses = a.standing(q.path)
@@ -363,7 +387,7 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		was.State == state && was.Why == stands.Why && was.FilesThere == q.filesThere &&
 		slices.Equal(was.Addresses, addresses) &&
 		!a.disksChanged(was) {
-		return was
+		return was, nil
 	}
 	now := &seenFolder{stamp: at, listed: q.registered}
 	wrong := ""
@@ -383,11 +407,14 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		if was != nil {
 			now.Machine, now.Bytes, now.Disks = was.Machine, was.Bytes, was.Disks
 		}
-		return now
+		return now, nil
 	}
-	now.descriptor = a.FindDescriptor(q.path)
+	var err error
+	if now.descriptor, err = a.FindDescriptor(q.path); err != nil {
+		return nil, err
+	}
 	if now.descriptor == "" && !q.registered {
-		return nil
+		return nil, nil
 	}
 	m, err := a.ReadMachine(q.path)
 	now.Contested = wrong != ""
@@ -400,7 +427,7 @@ func (a *Sight) lookAtFolder(q *question) *seenFolder {
 		len(was.Disks) == len(now.Disks) {
 		now.Disks = was.Disks // as it was when it was started; what it writes meanwhile is looked at when it stops
 	}
-	return now
+	return now, nil
 }
 
 // disksChanged tells whether a machine's disks are not as they were told, which

@@ -117,7 +117,7 @@ func record(ctx context.Context, r *run) (wait, error) {
 	}
 	c.UUID = c.Machine.UUID
 	return nil, r.finish(ctx, func(tx pgx.Tx) error {
-		if err := inventory.In(tx).BehindSurvey(ctx, c.HostID); err != nil {
+		if err := inventory.In(tx).BehindSurvey(ctx, c.ID, c.HostID); err != nil {
 			return err
 		}
 		if err := inventory.In(tx).EnsureLineage(ctx, lineageID, do.Name); err != nil {
