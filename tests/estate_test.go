@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -25,6 +26,7 @@ import (
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/ovf/ovftest"
+	"unvora.example/unvora/internal/demo"
 	"unvora.example/unvora/internal/wait"
 )
 
@@ -174,10 +176,25 @@ func built(t testing.TB) string {
 	return binary
 }
 
+// prepared is a directory with what all estates have alike, made once.
+var prepared = sync.OnceValues(func() (string, error) {
+	dir := filepath.Join(scratch, "prepared")
+	return dir, demo.Prepare(dir)
+})
+
 func startEstate(dir, binary string) (*estate, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, err
+	}
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		from, err := prepared()
+		if err != nil {
+			return nil, err
+		}
+		if out, err := exec.Command("cp", "--archive", "--reflink=auto", from, dir).CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("%w\n%s", err, out)
+		}
 	}
 	e := &estate{dir: dir, binary: binary, server: fmt.Sprintf("http://127.0.0.1:%d", port), out: &printed{}}
 	return e, e.start(port)

@@ -135,8 +135,7 @@ func Run(ctx context.Context, o Options) error {
 		fmt.Fprintln(o.Out, err)
 	}
 	var all errgroup.Group
-	all.Go(func() error { return pg.init(dir, k.DatabasePassword) })
-	all.Go(func() error { return sample(build(dir, k.AgentPorts)) })
+	all.Go(func() error { return makeAll(dir, pg, k) })
 	all.Go(func() error { return sample(buildManager(dir, k.ManagerPort, k.ManagerPassword)) })
 	if err := all.Wait(); err != nil {
 		return err
@@ -213,6 +212,33 @@ Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ov
 	<-ctx.Done()
 	fmt.Fprintln(o.Out, "\nStopping …")
 	return nil
+}
+
+// makeAll makes the machines, the packages and the database's cluster, unless they are there.
+func makeAll(dir string, pg *postgres, k *kept) error {
+	var all errgroup.Group
+	all.Go(func() error { return pg.init(dir, k.DatabasePassword) })
+	all.Go(func() error { return sample(build(dir, k.AgentPorts)) })
+	return all.Wait()
+}
+
+// Prepare makes in a directory what takes longest, and is the same in each demo: one that starts in a copy of the
+// directory finds it there.
+func Prepare(dir string) error {
+	unlock, err := prepare(dir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	pg, err := findPostgres()
+	if err != nil {
+		return err
+	}
+	k := &kept{DatabasePassword: random(16)}
+	if err := k.save(dir); err != nil {
+		return err
+	}
+	return makeAll(dir, pg, k)
 }
 
 // machinesTime is how long the machines that really run have to end with the demo.
@@ -301,11 +327,17 @@ func load(dir string, usual bool) (*kept, error) {
 		if err := json.Unmarshal(raw, k); err != nil {
 			return nil, fmt.Errorf("%s: %w", filepath.Join(dir, "demo.json"), err)
 		}
+		if k.AgentPorts == nil {
+			k.AgentPorts = map[string]int{}
+		}
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	if k.AdminPassword == "" {
-		k.AdminPassword, k.DatabasePassword = random(6), random(16)
+		k.AdminPassword = random(6)
+	}
+	if k.DatabasePassword == "" {
+		k.DatabasePassword = random(16)
 	}
 	if k.ManagerPassword == "" {
 		k.ManagerPassword = random(8)
