@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -100,6 +101,11 @@ func TestClones(t *testing.T) {
 	st, err := os.Stat(frozen)
 	require.NoError(t, err)
 	require.Zero(t, st.Mode()&0o222, "what is shared takes no writes")
+
+	// Each name that is taken is told before.
+	again, _, status := e.planned(t, "clone", "training-01", "--count", "13", "--name", "class-{nn}")
+	require.Equal(t, 3, status)
+	require.Len(t, slices.DeleteFunc(again.Findings, func(f openapi.Finding) bool { return f.Code != "name.taken" }), 12)
 
 	// Origin and clone run side by side, and write to their own.
 	e.ok(t, "power", "on", "gannet/tide-gauge", "class-01")

@@ -142,7 +142,7 @@ stays as it is.`,
 		if to != nil && to.piped {
 			return nil
 		}
-		return a.print(done, func() { a.writtenTo(ctx, c, done, *dest.Place) })
+		return a.print(done, func() { a.writtenTo(ctx, c, done, to, *dest.Place) })
 	}
 	return cmd
 }

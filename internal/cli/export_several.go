@@ -151,9 +151,24 @@ func (a *app) takeOne(ctx context.Context, c *caller, job string, to *local) err
 	return e
 }
 
-// writtenTo says which packages are written.
-func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place string) {
+// here is how somebody who works here names a path of this computer.
+func here(path string) string {
+	dir, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if rel, err := filepath.Rel(dir, path); err == nil && filepath.IsLocal(rel) {
+		return "." + string(filepath.Separator) + rel
+	}
+	return path
+}
+
+// writtenTo says which packages are written: to a place here, or to that which the service names.
+func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, to *local, place string) {
 	if j.ChildStates == nil {
+		if to != nil {
+			place = here(to.path)
+		}
 		_, much := a.packageOf(ctx, c, j, "")
 		fmt.Fprintf(a.out, "%s is written%s%s.\n", place, much, took(j))
 		return
@@ -170,6 +185,9 @@ func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, place st
 	shown, more := namedMade(list)
 	for i := range shown {
 		at, much := a.packageOf(ctx, c, &shown[i], shown[i].Subject)
+		if to != nil {
+			at = here(filepath.Join(to.path, filepath.Base(at)))
+		}
 		fmt.Fprintf(a.out, "%s: %s is written%s.\n", shown[i].Subject, at, much)
 	}
 	if more > 0 {

@@ -135,7 +135,7 @@ func Run(ctx context.Context, o Options) error {
 		fmt.Fprintln(o.Out, err)
 	}
 	var all errgroup.Group
-	all.Go(func() error { return makeAll(dir, pg, k) })
+	all.Go(func() error { return makeAll(dir, pg, k, func(sampleMachine) bool { return true }) })
 	all.Go(func() error { return sample(buildManager(dir, k.ManagerPort, k.ManagerPassword)) })
 	if err := all.Wait(); err != nil {
 		return err
@@ -214,11 +214,11 @@ Try:                              %sbin/unvora export tide-gauge ./tide-gauge.ov
 	return nil
 }
 
-// makeAll makes the machines, the packages and the database's cluster, unless they are there.
-func makeAll(dir string, pg *postgres, k *kept) error {
+// makeAll makes the machines that are to be made now, the packages and the database's cluster, unless they are there.
+func makeAll(dir string, pg *postgres, k *kept, now func(sampleMachine) bool) error {
 	var all errgroup.Group
 	all.Go(func() error { return pg.init(dir, k.DatabasePassword) })
-	all.Go(func() error { return sample(build(dir, k.AgentPorts)) })
+	all.Go(func() error { return sample(build(dir, k.AgentPorts, now)) })
 	return all.Wait()
 }
 
@@ -238,7 +238,9 @@ func Prepare(dir string) error {
 	if err := k.save(dir); err != nil {
 		return err
 	}
-	return makeAll(dir, pg, k)
+	return makeAll(dir, pg, k, func(m sampleMachine) bool { // layers name their parents by where they lie
+		return !slices.ContainsFunc(m.disks, func(d sampleDisk) bool { return d.parent != "" })
+	})
 }
 
 // machinesTime is how long the machines that really run have to end with the demo.

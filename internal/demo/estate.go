@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
@@ -210,10 +211,10 @@ func class() (all []sampleMachine) {
 }
 
 // build makes what is not there yet: directories, machines, agents' files.
-func build(dir string, ports map[string]int) error {
+func build(dir string, ports map[string]int, now func(sampleMachine) bool) error {
 	var g errgroup.Group // machines are made side by side
 	g.SetLimit(2 * runtime.NumCPU())
-	var marks []string // of hosts whose machines are all made
+	marks := map[string][]byte{} // the machines of each host that are made
 	for _, h := range hosts() {
 		root := filepath.Join(dir, "hosts", h.name)
 		config := agent.Config{Name: h.name, Site: h.site, Family: h.family, Driver: cmp.Or(h.driver, "standin"),
@@ -241,10 +242,14 @@ func build(dir string, ports map[string]int) error {
 			}
 		}
 		made := filepath.Join(root, "machines-made")
-		_, err := os.Stat(made)
-		first := errors.Is(err, fs.ErrNotExist)
+		had, err := os.ReadFile(made)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		all := err == nil && len(had) == 0 // made when their names were not noted yet
 		for _, m := range h.machines {
-			if first {
+			if !all && !slices.Contains(strings.Fields(string(had)), m.name) && now(m) {
+				marks[made] = fmt.Appendln(marks[made], m.name)
 				g.Go(func() error {
 					if err := m.make(pools, h); err != nil {
 						return fmt.Errorf("%s/%s: %w", h.name, m.name, err)
@@ -261,14 +266,16 @@ func build(dir string, ports map[string]int) error {
 		if err := writeTOML(filepath.Join(root, "agent.toml"), config); err != nil {
 			return err
 		}
-		marks = append(marks, made)
+		if marks[made] = append(had, marks[made]...); len(marks[made]) == 0 {
+			delete(marks, made)
+		}
 	}
 	g.Go(func() error { return packages(filepath.Join(dir, "packages")) })
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	for _, made := range marks {
-		if err := os.WriteFile(made, nil, 0o644); err != nil {
+	for made, names := range marks {
+		if err := os.WriteFile(made, names, 0o644); err != nil {
 			return err
 		}
 	}

@@ -50,8 +50,8 @@ func (r *Clone) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	all := making.made(nil, h)
 	all.Hosts[c.at.Name] = c.at.ID
 	look := &lying{Bringing: making, ref: c.Ref(), at: &Spot{Host: c.at, Path: c.Path, Copy: c.Copy}, host: h,
-		arrival: making.arrival(&r.Asked, host), answers: r.Answers}
-	if err := r.FirstStart.into(&bring, &look.arrival, min(r.Count, plan.MostClones)); err != nil {
+		arrival: making.arrival(&r.Asked, host), answers: r.Answers, count: min(r.Count, plan.MostClones)}
+	if err := r.FirstStart.into(&bring, &look.arrival, look.count); err != nil {
 		return nil, err
 	}
 	facts, err := look.facts(ctx, g, all)

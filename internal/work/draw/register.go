@@ -152,6 +152,7 @@ type lying struct {
 	arrival plan.Arrival
 	answers plan.Answers
 	moves   bool // it is registered where it is, and is to be so here instead
+	count   int  // how many are made of it, each with a number in its name
 }
 
 // facts gathers what registering the folder is worked out from. Hosts and holds go to all.
@@ -373,7 +374,11 @@ func (l *lying) relatives(ctx context.Context, g *Gatherer, facts *plan.Register
 	if l.moves {
 		itself = l.at.Copy.ID
 	}
-	if facts.Names, err = g.names(ctx, l.host.ID, pool, itself, l.answers, l.Name, m.Name, facts.Called); err != nil {
+	wishes := []string{l.Name, m.Name, facts.Called}
+	for n := range l.count {
+		wishes = append(wishes, plan.Pattern(l.Name, m.Name, n+1))
+	}
+	if facts.Names, err = g.names(ctx, l.host.ID, pool, itself, l.answers, wishes...); err != nil {
 		return err
 	}
 	// Its own folder does not count, nor does the entry that it takes the place of.
