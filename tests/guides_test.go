@@ -75,20 +75,29 @@ func blocksOf(t *testing.T, page, heading string) (list []block) {
 var (
 	differing = regexp.MustCompile(`([0-9a-f]{2}:){5}[0-9a-f]{2}|[0-9a-f]{8}-[0-9a-f-]{27}|[0-9][0-9.,:]*`)
 	spaces    = regexp.MustCompile(`[ \t]+`)
+	amounts   = regexp.MustCompile(`\b0 (ms|s|min|h|B|[KMGT]iB)\b`)
 )
 
 func alike(s string) string {
-	return strings.TrimSpace(spaces.ReplaceAllString(differing.ReplaceAllString(s, "0"), " "))
+	s = spaces.ReplaceAllString(differing.ReplaceAllString(s, "0"), " ")
+	return strings.TrimSpace(amounts.ReplaceAllStringFunc(s, func(amount string) string {
+		if strings.HasSuffix(amount, "B") {
+			return "0 B"
+		}
+		return "0 s"
+	}))
 }
 
 // shows holds that the lines of a page are among those that were printed, in their order. A line that ends in … is the
-// beginning of one.
+// beginning of one; … alone are lines that the page leaves out.
 func shows(t *testing.T, page, said string) {
 	t.Helper()
 	left := strings.Split(said, "\n")
 	for _, line := range strings.Split(strings.TrimSpace(page), "\n") {
 		want, open := strings.CutSuffix(alike(line), "…")
-		want = strings.TrimSpace(want)
+		if want = strings.TrimSpace(want); want == "" {
+			continue
+		}
 		found := false
 		for n, is := range left {
 			if is = alike(is); is == want || open && strings.HasPrefix(is, want) {
@@ -186,10 +195,10 @@ const stray = "chown --reference=$DEMO/hosts/gannet/reef "
 // newestJob prints the id of the job that was begun last.
 const newestJob = `unvora jobs -o json | sed -n 's/^    "id": "\(.*\)",$/\1/p' | head -1`
 
-// guides are the README's tour and the pages of docs/ that show how something is done.
-var guides = []guide{
-	{page: "README.md", from: "## Five minutes"},
-	{page: "docs/bringing-in.md", before: map[string]string{
+// guides are the README's tour and the pages of docs/ that show how something is done. Those of one line share an estate.
+var guides = [][]guide{
+	{{page: "README.md", from: "## Five minutes"}},
+	{{page: "docs/bringing-in.md", before: map[string]string{
 		"unvora import ./rain-gauge.ova":                               "cp $DEMO/packages/rain-gauge.ova .",
 		"unvora register kelp/chart-render --host petrel --files copy": "unvora delist gannet/chart-render --yes",
 		"unvora register reef/training-01":                             "unvora delist training-01 training-02 --yes",
@@ -217,28 +226,28 @@ var guides = []guide{
 			require.NoError(t, err)
 			_, err = w.Write(raw)
 			require.NoError(t, errors.Join(err, z.Close(), f.Close()))
+		}}},
+	{{page: "docs/snapshots.md"},
+		{page: "docs/disks.md", before: map[string]string{
+			"unvora disk show": "cp $DEMO/hosts/gannet/reef/training-07/*.qcow2 training-07.qcow2",
+			"unvora disk copy tide-gauge.vmdk": "unvora disk copy $DEMO/hosts/gannet/reef/tide-gauge/*.qcow2 " +
+				"tide-gauge.vmdk",
+			"unvora disk compare":            "cp tide-gauge.qcow2 monday.qcow2 && cp tide-gauge.vmdk today.vmdk",
+			"unvora disk check archive.vhdx": "unvora disk copy tide-gauge.vmdk archive.vhdx",
+			"unvora disk copy damaged.qcow2": "cp tide-gauge.qcow2 damaged.qcow2",
 		}},
-	{page: "docs/cloning.md", before: map[string]string{
-		"unvora clone archive-db --snapshot": "unvora snapshot make archive-db monday"}},
-	{page: "docs/export-import.md", before: map[string]string{
+		{page: "docs/cloning.md", before: map[string]string{
+			"unvora clone archive-db --snapshot": "unvora snapshot make archive-db monday"}}},
+	{{page: "docs/export-import.md", before: map[string]string{
 		"unvora export archive-db loft --snapshot":         "unvora snapshot make archive-db monday",
 		"unvora import ./tide-gauge.ova ./buoy-ingest.ova": "unvora export buoy-ingest ./buoy-ingest.ova",
 		"unvora export tide-gauge ./signed.ova": "openssl req -x509 -newkey rsa:2048 -noenc -days 9 -subj '/CN=Skerrow " +
 			"Coastal Observatory' -out our.crt -keyout our.key",
-	}, apart: map[string]string{"unvora export tide-gauge - | ssh": "nobody is there to take it"}},
-	{page: "docs/snapshots.md"},
-	{page: "docs/disks.md", before: map[string]string{
-		"unvora disk show": "cp $DEMO/hosts/gannet/reef/training-07/*.qcow2 training-07.qcow2",
-		"unvora disk copy tide-gauge.vmdk": "unvora disk copy $DEMO/hosts/gannet/reef/tide-gauge/*.qcow2 " +
-			"tide-gauge.vmdk",
-		"unvora disk compare":            "cp tide-gauge.qcow2 monday.qcow2 && cp tide-gauge.vmdk today.vmdk",
-		"unvora disk check archive.vhdx": "unvora disk copy tide-gauge.vmdk archive.vhdx",
-		"unvora disk copy damaged.qcow2": "cp tide-gauge.qcow2 damaged.qcow2",
-	}},
-	{page: "docs/moving.md", apart: map[string]string{
+	}, apart: map[string]string{"unvora export tide-gauge - | ssh": "nobody is there to take it"}}},
+	{{page: "docs/moving.md", apart: map[string]string{
 		"unvora move gannet/archive-db": "TestShare: gannet is dead there",
-	}},
-	{page: "docs/jobs.md", before: map[string]string{
+	}}},
+	{{page: "docs/jobs.md", before: map[string]string{
 		"unvora jobs":                "unvora move training-12 --host petrel --rate 1MiB --yes --detach",
 		"unvora power on tide-gauge": "unvora import $DEMO/packages/rain-gauge.ova --host petrel --yes",
 		"unvora power off --where":   "unvora power on training-01",
@@ -252,22 +261,45 @@ var guides = []guide{
 	}, apart: map[string]string{
 		"unvora tell mail": "TestTell: this service has no mail server",
 		"unvora tell try":  "TestTell: nobody answers there",
-	}},
-	{page: "docs/inventory.md", apart: map[string]string{
+	}}},
+	{{page: "docs/inventory.md", apart: map[string]string{
 		"unvora host rebuild": "TestRebuild: gannet is a computer that was wiped there",
 	}},
-	{page: "docs/managers.md", apart: map[string]string{
-		"unvora manager add":          "TestManager: it asks for the password, and mainland is there",
-		"unvora manager pair":         "TestPeers: two Unvoras are there",
-		"unvora manager check island": "TestPeers",
-		"unvora manager grant":        "TestPeers",
-		"unvora import --from island": "TestPeers",
+		{page: "docs/managers.md", apart: map[string]string{
+			"unvora manager add":          "TestManager: it asks for the password, and mainland is there",
+			"unvora manager pair":         "TestPeers: two Unvoras are there",
+			"unvora manager check island": "TestPeers",
+			"unvora manager grant":        "TestPeers",
+			"unvora import --from island": "TestPeers",
+		}}},
+	{{page: "docs/install.md", means: map[string]string{
+		"unvora user add": "echo 'echo correct-horse-battery | unvora user add'", // the terminal is asked else
+	}, apart: map[string]string{
+		"createdb":           "the service has its database",
+		"unvora serve":       "it serves",
+		"sudo":               "TestHypervisor installs an agent",
+		"unvora host add":    "TestHypervisor",
+		"unvora login":       "TestOwnAccount: it asks for a password",
+		"unvora session end": "TestConsoleSession: nobody has signed in to the console",
 	}},
+		{page: "docs/security.md", before: map[string]string{
+			"unvora token drop":        "unvora token add nightly-export --days 30",
+			"unvora user change robin": "echo correct-horse-battery | unvora user add robin --role operator",
+		}, apart: map[string]string{
+			"systemctl": "nothing of systemd is here",
+			"sudo":      "TestRotateKeys",
+		}}},
 }
 
 // TestGuides: what the pages say goes as it is written.
 func TestGuides(t *testing.T) {
-	for _, g := range guides {
-		t.Run(strings.TrimSuffix(filepath.Base(g.page), ".md"), func(t *testing.T) { g.follow(t, ownEstate(t)) })
+	name := func(g guide) string { return strings.TrimSuffix(filepath.Base(g.page), ".md") }
+	for _, group := range guides {
+		t.Run(name(group[0]), func(t *testing.T) {
+			e := ownEstate(t)
+			for _, g := range group {
+				t.Run(name(g), func(t *testing.T) { g.follow(t, e) })
+			}
+		})
 	}
 }

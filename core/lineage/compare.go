@@ -132,7 +132,11 @@ func diskWords(d *machine.Disk, size func(int64) string) string {
 	if d == nil {
 		return ""
 	}
-	return fmt.Sprintf("%s as %s on %s", size(d.VirtualBytes), strings.ToUpper(d.Format), d.Controller)
+	words := fmt.Sprintf("%s as %s", size(d.VirtualBytes), strings.ToUpper(d.Format))
+	if d.Controller != "" { // foreign managers don't tell
+		words += " on " + d.Controller
+	}
+	return words
 }
 
 func nicWords(n *machine.NIC) string {

@@ -424,8 +424,8 @@ func (a *app) recogniseCmd() *cobra.Command {
 				of = ""
 			}
 			return c.Recognise(cmd.Context(), openapi.RecogniseJSONRequestBody{Copy: args[0], Of: &of, Note: &note})
-		}, func(_ []string, k openapi.Copy) {
-			fmt.Fprintf(a.out, "Noted. See what descends from what: unvora where %s\n", namely(k))
+		}, func(args []string, _ openapi.Copy) {
+			fmt.Fprintf(a.out, "Noted. See what descends from what: unvora where %s\n", args[0])
 		})
 	cmd.Flags().StringVar(&of, "of", "", "copy that it was made from, its lineage, or nothing (needed)")
 	cmd.Flags().StringVar(&note, "note", "", "why; goes to history")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"unvora.example/unvora/core/plan"
@@ -22,10 +23,46 @@ func (w *Worker) trashOf(folder, job string) (string, error) {
 	return "", w.Within(folder)
 }
 
-// takeAwayJournal is what was listed of what a task has taken away.
+// takeAwayJournal is what a task takes away, and what was listed of it.
 type takeAwayJournal struct {
 	Listed map[string]ground.Registered `json:"listed"`
+	Below  []string                     `json:"below"` // what the disks that are taken stand on
 }
+
+// below lists what disks of a machine stand on, or have stood on at a snapshot, that lies beside them in the directory
+// of the machine's disks in another pool, and is not a disk of others as well.
+func (w *Worker) below(folder string, files []string) (list []string) {
+	var all []string
+	for _, f := range files {
+		for _, l := range w.Layers(f) {
+			all = append(all, l.Path)
+		}
+	}
+	if m, err := w.ReadMachine(folder); err == nil {
+		for _, s := range m.Tree {
+			for _, d := range s.Disks {
+				all = append(all, filepath.Join(folder, d.File))
+			}
+		}
+	}
+	for _, path := range all {
+		dir := filepath.Dir(path)
+		if filepath.Base(dir) != filepath.Base(folder)+asideEnd || slices.Contains(files, path) ||
+			slices.Contains(list, path) || len(w.StoodOn(folder, path)) > 0 {
+			continue
+		}
+		if _, err := w.trashOf(path, ""); err != nil { // a descriptor may say anything
+			continue
+		}
+		if st, err := w.Door.Stat(path); err == nil && st.Mode().IsRegular() {
+			list = append(list, path)
+		}
+	}
+	return list
+}
+
+// asideEnd ends the name of a directory of a machine's disks that lie in another pool than the machine.
+const asideEnd = "-disks"
 
 // doTakeAway moves a machine folder, and disks of it that lie elsewhere, to the
 // trash of their pools.
@@ -34,8 +71,13 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 	if there, err := t.Journal(&j); err != nil {
 		return nil, err
 	} else if !there {
+		var p plan.TakeAway
+		if err := t.Params(&p); err != nil {
+			return nil, err
+		}
+		j.Below = t.below(p.Folder, p.Files)
 		listed := t.Records.Register()
-		err := t.eachTaken(t, func(from, _ string) error {
+		err := t.eachTaken(t, j.Below, func(from, _ string) error {
 			if r, ok := listed[from]; ok {
 				j.Listed[from] = r
 			}
@@ -46,7 +88,7 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 		}
 	}
 	folder := ""
-	return nil, t.eachTaken(t, func(from, to string) error {
+	return nil, t.eachTaken(t, j.Below, func(from, to string) error {
 		folder = cmp.Or(folder, from) // it comes first
 		if _, err := t.Door.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			return nil // taken away before the agent was killed
@@ -77,7 +119,7 @@ func doTakeAway(ctx context.Context, t *run) (any, error) {
 			t.SyncDir(filepath.Dir(to))); err != nil {
 			return err
 		}
-		if dir := filepath.Dir(from); strings.HasSuffix(dir, "-disks") {
+		if dir := filepath.Dir(from); strings.HasSuffix(dir, asideEnd) {
 			_ = t.Door.Remove(dir) // only when it is empty
 		}
 		return nil
@@ -90,7 +132,7 @@ func undoTakeAway(ctx context.Context, t *run) error {
 	if _, err := t.Journal(&j); err != nil {
 		return err
 	}
-	return t.eachTaken(t, func(from, to string) error {
+	return t.eachTaken(t, j.Below, func(from, to string) error {
 		if _, err := t.Door.Stat(to); err == nil {
 			if err := t.Door.MkdirAll(filepath.Dir(from), ground.DirMode); err != nil {
 				return err
@@ -112,12 +154,13 @@ func undoTakeAway(ctx context.Context, t *run) error {
 	})
 }
 
-func (w *Worker) eachTaken(t *run, move func(from, to string) error) error {
+// eachTaken goes through what a task takes away: the folder, the disks that lie elsewhere, and what is below these.
+func (w *Worker) eachTaken(t *run, below []string, move func(from, to string) error) error {
 	var p plan.TakeAway
 	if err := t.Params(&p); err != nil {
 		return err
 	}
-	for _, from := range append([]string{p.Folder}, p.Files...) {
+	for _, from := range slices.Concat([]string{p.Folder}, p.Files, below) {
 		trash, err := w.trashOf(from, t.Job())
 		if err != nil {
 			return err

@@ -8,8 +8,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/disk/disktest"
+	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/agenttest"
@@ -129,5 +133,50 @@ func TestLay(t *testing.T) {
 		"a/../" + ground.WorkDir + "/x": "/reef/tide-gauge",
 	} {
 		require.Equal(t, want, lay("/reef", "tide-gauge", taken{Was: was}), was)
+	}
+}
+
+// TestTakenWithLayers: disks that lie in another pool are taken away with the layers that they stand on there, and
+// those of snapshots; what lies elsewhere stays.
+func TestTakenWithLayers(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	folder, _ := agenttest.Lying(t, pool, "tide-gauge")
+	aside, golden := filepath.Join(pool, "tide-gauge-disks"), filepath.Join(pool, "golden")
+	for _, dir := range []string{aside, golden} {
+		require.NoError(t, os.Mkdir(dir, 0o755))
+	}
+	parent := filepath.Join(golden, "golden.qcow2")
+	agenttest.WriteImage(t, parent, "qcow2", disk.Spec{VirtualBytes: 1 << 20, ID: uuid.NewString()},
+		disk.ImageFeed(disktest.Plain(make([]byte, 1<<20)), 0, 64<<10))
+	format, err := formats.ByName("qcow2")
+	require.NoError(t, err)
+	file := func(name string) string { return filepath.Join(aside, name+".qcow2") }
+	for _, l := range [][2]string{{file("monday"), parent}, {file("tuesday"), file("monday")}, {file("top"),
+		file("monday")}} {
+		require.NoError(t, formats.NewLayer(l[0], l[1], format, uuid.NewString(), formats.Options{}))
+	}
+	_, err = a.redescribe(folder, func(m *machine.Machine) bool {
+		m.Disks = []machine.Disk{{ID: "disk1", File: "../tide-gauge-disks/top.qcow2", Format: "qcow2",
+			VirtualBytes: 1 << 20}}
+		m.Tree = []machine.Snapshot{
+			{Name: "monday", Disks: []machine.SnapshotDisk{{Disk: "disk1", File: "../tide-gauge-disks/monday.qcow2"}}},
+			{Name: "tuesday", Disks: []machine.SnapshotDisk{{Disk: "disk1",
+				File: "../tide-gauge-disks/tuesday.qcow2"}}},
+			{Name: "nowhere", Disks: []machine.SnapshotDisk{{Disk: "disk1", File: "../../tide-gauge-disks/x"}}}}
+		return true
+	})
+	require.NoError(t, err)
+	tk := start(t, a, "s1", plan.KindTakeAway, 1, plan.TakeAway{Folder: folder, Files: []string{file("top")}})
+	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
+	require.NoDirExists(t, aside)
+	require.FileExists(t, parent)
+	list, err := a.Trash()
+	require.NoError(t, err)
+	require.Len(t, list, 4)
+	_, err = doTakeAway(t.Context(), &run{a.Worker, tk})
+	require.NoError(t, err, "asked for again after a restart")
+	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))
+	for _, name := range []string{"monday", "tuesday", "top"} {
+		require.FileExists(t, file(name))
 	}
 }
