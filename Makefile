@@ -39,6 +39,7 @@ test-estates: # beside the others: these wait more than they work
 
 test-long: setup build  ## what takes long: every broken write, the large inventory, mutated lines
 	go test -count=1 -tags long -timeout 60m ./internal/work/steer ./internal/inventory
+	go test -count=1 -timeout 60m ./core/disk/formats -args -rapid.checks=1000
 	$(MAKE) --no-print-directory crash SEED=100 ROUNDS=4
 	go run ./tests/mutate
 
