@@ -15,6 +15,7 @@ import {
 } from "../api";
 import type { Role, Schemas } from "../api";
 import { ago, exact } from "../format";
+import { Head } from "../parts/Head";
 import { Confirm } from "../parts/Confirm";
 import { Field, Named } from "../parts/Field";
 import { Id } from "../parts/Id";
@@ -46,9 +47,7 @@ export function Account() {
   const administrator = me.role === "administrator";
   return (
     <>
-      <h1 className="mb-3 text-[20px] font-semibold">
-        {me.user} <span className="font-normal text-soft">{me.role}</span>
-      </h1>
+      <Head title={me.user} says={me.role} />
       <div className="grid max-w-5xl gap-6">
         <Password user={me.user} />
         <Sessions all={administrator} />

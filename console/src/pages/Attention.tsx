@@ -4,6 +4,8 @@ import { Link, useSearchParams } from "react-router";
 import { attentionQuery, figureOf, leaveAlone, recognise, resumeJob, waitingQuery } from "../api";
 import type { Item, Waits } from "../api";
 import { ago, count, exact } from "../format";
+import { FirstRun } from "../parts/FirstRun";
+import { Head } from "../parts/Head";
 import { Told } from "../parts/Told";
 import { usePages } from "../parts/usePages";
 import { OperationSheet } from "./OperationSheet";
@@ -42,13 +44,10 @@ export function Attention() {
   const current = queue[0];
   return (
     <>
-      <div className="mb-3 flex items-center gap-4">
-        <h1 className="text-[20px] font-semibold">Attention</h1>
-        <span className="text-soft">
-          {figure.sum}
-          {figure.more} {figure.sum === 1 ? "thing" : "things"} to decide, worst first
-        </span>
-        <span className="ml-auto" />
+      <Head
+        title="Attention"
+        says={`${figure.sum}${figure.more} ${figure.sum === 1 ? "thing" : "things"} to decide, worst first`}
+      >
         {chosen.length > 0 && (
           <>
             <button className="button" onClick={() => act(chosen)}>
@@ -63,7 +62,7 @@ export function Attention() {
           <input type="checkbox" checked={left} onChange={(e) => setLeft(e.target.checked)} />
           also what was left alone
         </label>
-      </div>
+      </Head>
       {(more || cause) && (
         <nav className="mb-3 flex flex-wrap gap-x-4 gap-y-1" aria-label="Causes">
           {[{ cause: "", title: "All", count: 0 }, ...waits].map((w) => (
@@ -79,7 +78,8 @@ export function Attention() {
         </nav>
       )}
       <Told problem={error ?? say.error} />
-      {isSuccess && items.length === 0 && <p className="text-soft">Nothing waits for a decision. Fair winds.</p>}
+      {isSuccess && items.length === 0 && <p className="mb-3 text-soft">Nothing waits for a decision. Fair winds.</p>}
+      <FirstRun />
       {leaving && (
         <LeaveForm
           ids={chosen.map((i) => i.id)}

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { compareQuery } from "../api";
 import type { Copy } from "../api";
 import { place } from "../format";
+import { Head } from "../parts/Head";
 import { Apart } from "../parts/Apart";
 
 const Named = ({ copy: c }: { copy: Copy }) => (
@@ -18,15 +19,11 @@ export function Compare() {
   const { data } = useQuery(compareQuery(a, b, false));
   return (
     <>
-      <h1 className="mb-3 text-[20px] font-semibold">How far apart</h1>
+      <Head title="How far apart" />
       {data && (
         <p className="mb-3">
           <Named copy={data.a} /> and <Named copy={data.b} />{" "}
-          <span className="text-soft">
-            {data.sameLineage
-              ? "are of one lineage."
-              : "are of different lineages: they have nothing to do with each other."}
-          </span>
+          <span className="text-soft">{data.sameLineage ? "are of one lineage." : "are of different lineages."}</span>
         </p>
       )}
       {a && b ? (

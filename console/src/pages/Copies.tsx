@@ -5,6 +5,8 @@ import { allCopies, copiesQuery, track } from "../api";
 import type { Asking, Copy } from "../api";
 import { csv, save } from "../csv";
 import { ago, count, counted, exact, madeWords, managed, place, size } from "../format";
+import { FirstRun } from "../parts/FirstRun";
+import { Head } from "../parts/Head";
 import { FilterField } from "../parts/FilterField";
 import { State } from "../parts/State";
 import { Table } from "../parts/Table";
@@ -128,21 +130,19 @@ export function Copies() {
   const request = doing && requestOf(doing, [...chosen.keys()]);
   return (
     <>
-      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-        <h1 className="text-[20px] font-semibold">Copies</h1>
-        <span className="text-soft">{counted(list.count, "copy", "copies")}</span>
-        <span className="ml-auto" />
+      <Head title="Copies" says={counted(list.count, "copy", "copies")}>
         <FilterField value={text} onChange={filter} />
         <ColumnChoice cols={cols} onChange={(c) => set({ cols: c.join(",") })} />
         <button className="button" disabled={saved.isPending} onClick={() => saved.mutate()}>
           {saved.isPending ? "Reading all …" : "Save as CSV"}
         </button>
-      </div>
+      </Head>
       <Told problem={list.error ?? saved.error} />
       <Chosen copies={copies} onDo={setDoing} onClear={() => setChosen(new Map())} />
       {list.isSuccess && list.items.length === 0 && (
-        <p className="text-soft">{text ? "No copy fits." : "Nothing is known yet: add a host first."}</p>
+        <p className="mb-3 text-soft">{text ? "No copy fits." : "Nothing is known yet."}</p>
       )}
+      {!text && <FirstRun />}
       <Table
         items={list.items}
         height={30}

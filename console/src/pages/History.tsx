@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { allHistoryQuery } from "../api";
 import type { Schemas } from "../api";
 import { exact } from "../format";
+import { Head } from "../parts/Head";
 import { Id } from "../parts/Id";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
@@ -64,15 +65,13 @@ export function History() {
   const filtered = filterOf(filter) !== "";
   return (
     <>
-      <div className="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-2">
-        <h1 className="text-[20px] font-semibold">History</h1>
-        <span className="ml-auto" />
+      <Head title="History">
         {field("who", "who", "search", "w-28")}
         {field("what", "what", "search", "w-28")}
         {field("subject", "of what", "search", "w-40")}
         {field("since", "since", "date", "w-36")}
         {field("until", "until", "date", "w-36")}
-      </div>
+      </Head>
       <Told problem={list.error} />
       {list.isSuccess && list.items.length === 0 && (
         <p className="text-soft">{filtered ? "Nothing of the kind was done." : "Nothing was done yet."}</p>

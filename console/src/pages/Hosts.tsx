@@ -16,6 +16,7 @@ import {
 } from "../api";
 import type { Schemas } from "../api";
 import { ago, count, counted, exact, hypervisorWords, size } from "../format";
+import { Head } from "../parts/Head";
 import { AddHost } from "../parts/AddHost";
 import { FirstRun } from "../parts/FirstRun";
 import { Search } from "../parts/Search";
@@ -46,10 +47,7 @@ export function Hosts() {
   const open = useCallback((h: Host) => set({ host: h.name }), [set]);
   return (
     <>
-      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-        <h1 className="text-[20px] font-semibold">Hosts</h1>
-        <span className="text-soft">{counted(list.count, "host")}</span>
-        <span className="ml-auto" />
+      <Head title="Hosts" says={counted(list.count, "host")}>
         {look.data && (
           <span className="text-soft">
             {look.data.flatMap((s) => s.changes).length === 0
@@ -66,7 +64,7 @@ export function Hosts() {
           </button>
         )}
         <Search hint="Name, or site=Northhead" value={text} onChange={(q) => set({ q })} />
-      </div>
+      </Head>
       <Told problem={list.error ?? look.error} />
       {list.isSuccess && items.length === 0 && (
         <p className="mb-3 text-soft">{text ? "No host fits." : "No hosts yet."}</p>
@@ -80,7 +78,7 @@ export function Hosts() {
           }}
         />
       )}
-      <div className="grid min-h-0 grow gap-6 lg:grid-cols-[23rem_1fr]">
+      <div className={items.length > 0 ? "grid min-h-0 grow gap-6 lg:grid-cols-[23rem_1fr]" : "hidden"}>
         <div className="flex max-h-64 min-h-64 flex-col border-rule lg:max-h-none lg:min-h-96 lg:border-r lg:pr-4">
           <Table
             items={items}

@@ -5,6 +5,7 @@ import { jobPlanQuery, jobQuery, jobRequest } from "../api";
 import type { Asking, Job, Plan } from "../api";
 import { keyOf, shared, subjectsOf } from "../answers";
 import { ago, exact } from "../format";
+import { Head } from "../parts/Head";
 import { Changes } from "../parts/Changes";
 import { Id } from "../parts/Id";
 import { Children, JobControls, Progress, Rate, Steps, counted, over } from "../parts/JobRow";
@@ -22,18 +23,20 @@ export function JobPage() {
   const plan = useQuery(jobPlanQuery(id));
   return (
     <>
-      <div className="mb-3 flex flex-wrap items-baseline gap-x-3 gap-y-2">
-        <Link to="/jobs" className="text-sea">
-          Jobs
-        </Link>
-        <span className="text-soft">›</span>
-        <h1 className="text-[20px] font-semibold">{j?.title ?? "…"}</h1>
-        {j && <State is={j.state} />}
-        {j?.childStates && <span className="text-soft">{counted(j.childStates)}</span>}
-        <span className="ml-auto" />
+      <Head
+        title={j?.title ?? "…"}
+        under={{ to: "/jobs", name: "Jobs" }}
+        says={
+          j && (
+            <>
+              <State is={j.state} /> {j.childStates && counted(j.childStates)}
+            </>
+          )
+        }
+      >
         {j && <JobControls job={j} />}
         {j && over(j) && <Again job={j} />}
-      </div>
+      </Head>
       <Told problem={error} />
       {j && <Facts job={j} />}
       {j?.error && (

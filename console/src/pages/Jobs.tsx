@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { jobsQuery, limitsQuery, setLimits } from "../api";
+import { Head } from "../parts/Head";
 import { JobRow } from "../parts/JobRow";
 import { Told } from "../parts/Told";
 import { TellMe } from "./TellMe";
@@ -9,14 +10,13 @@ export function Jobs() {
   const jobs = data?.items ?? [];
   return (
     <>
-      <div className="mb-3 flex items-baseline">
-        <h1 className="text-[20px] font-semibold">Jobs</h1>
+      <Head title="Jobs">
         <Limits />
-      </div>
+      </Head>
       <TellMe />
       <Told problem={error} />
       {isSuccess && jobs.length === 0 && (
-        <p className="text-soft">No jobs yet. Drop a package (OVA) anywhere on the page to bring one in.</p>
+        <p className="text-soft">No jobs yet. Drop a package (OVA) anywhere on the page to bring a machine in.</p>
       )}
       <div className="grid gap-2">
         {jobs.map((j) => (
@@ -52,7 +52,7 @@ function Limits() {
     />
   );
   return (
-    <span className="ml-auto flex items-baseline gap-2 text-soft">
+    <span className="flex items-baseline gap-2 text-soft">
       Transfers of disks at a time: {field("perHost", "Transfers at one host")} at one host,
       {field("perLink", "Transfers between two hosts")} between two
       <Told problem={put.error} />

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { useParams, useSearchParams } from "react-router";
 import { copyQuery, folderQuery, lineageQuery } from "../api";
 import { AttachSheet } from "./AttachSheet";
+import { Head } from "../parts/Head";
 import { Console } from "../parts/Console";
 import { Compared, Happened, Recognised, Tracking } from "../parts/Known";
 import { Marks } from "../parts/Marks";
@@ -66,15 +67,13 @@ export function LineagePage() {
   };
   return (
     <>
-      <div className="mb-3 flex items-baseline gap-3">
-        <Link to="/lineages" className="text-sea">
-          Lineages
-        </Link>
-        <span className="text-soft">›</span>
-        <h1 className="text-[20px] font-semibold">{l?.name ?? "…"}</h1>
-        {l && <span className="text-soft">{count(there.length, "copy", "copies")}</span>}
+      <Head
+        title={l?.name ?? "…"}
+        under={{ to: "/lineages", name: "Lineages" }}
+        says={l && count(there.length, "copy", "copies")}
+      >
         {l && <Marks lineage={l.id} />}
-      </div>
+      </Head>
       <Told problem={lineage.error} />
       {l && (
         <FamilyTree copies={l.copies} selected={selected} onSelect={(copy) => setSearch({ copy }, { replace: true })} />

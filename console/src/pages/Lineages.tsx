@@ -4,6 +4,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { lineagesQuery } from "../api";
 import type { Copy, Lineage } from "../api";
 import { counted, exact, place } from "../format";
+import { Head } from "../parts/Head";
 import { FirstRun } from "../parts/FirstRun";
 import { Search } from "../parts/Search";
 import { Table } from "../parts/Table";
@@ -61,16 +62,13 @@ export function Lineages() {
   const open = useCallback((l: Lineage) => void navigate(`/lineages/${l.id}`), [navigate]);
   return (
     <>
-      <div className="mb-3 flex items-center gap-4">
-        <h1 className="text-[20px] font-semibold">Lineages</h1>
-        <span className="text-soft">{counted(total, "machine")} and where their copies live</span>
-        <span className="ml-auto" />
+      <Head title="Lineages" says={`${counted(total, "machine")} and where their copies live`}>
         <Search
           hint="Name, or host=gannet"
           value={text}
           onChange={(q) => setSearch(q ? { q } : {}, { replace: true })}
         />
-      </div>
+      </Head>
       <Told problem={list.error} />
       {list.isSuccess && items.length === 0 && (
         <p className="mb-3 text-soft">{text ? "No lineage fits." : "Nothing is known yet."}</p>

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { checkManager, dropManager, grantManager, managerCopiesQuery, managerQuery, managersQuery } from "../api";
 import type { Copy, Manager } from "../api";
 import { ago, count, exact, size } from "../format";
+import { Head } from "../parts/Head";
 import { Confirm } from "../parts/Confirm";
 import { State } from "../parts/State";
 import { Table } from "../parts/Table";
@@ -24,17 +25,14 @@ export function Managers() {
   const open = managers.find((m) => m.id === search.get("manager")) ?? managers[0];
   return (
     <>
-      <div className="mb-3 flex items-center gap-4">
-        <h1 className="text-[20px] font-semibold">Managers</h1>
-        <span className="text-soft">{count(managers.length, "other management server")}</span>
-        <span className="ml-auto" />
+      <Head title="Managers" says={count(managers.length, "other management server")}>
         <button className="button" onClick={() => setForm("add")}>
           Add a foreign one …
         </button>
         <button className="button" onClick={() => setForm("pair")}>
           Pair with an Unvora …
         </button>
-      </div>
+      </Head>
       <Told problem={error} />
       {form === "add" && <AddManager onDone={() => setForm(undefined)} />}
       {form === "pair" && <Pair onDone={() => setForm(undefined)} />}

@@ -5,6 +5,7 @@ import { packagesQuery, shelvesQuery } from "../api";
 import type { Copy } from "../api";
 import { ago, counted, exact, place, size } from "../format";
 import { Bring } from "../bring";
+import { Head } from "../parts/Head";
 import { Search } from "../parts/Search";
 import { Table } from "../parts/Table";
 import { Told } from "../parts/Told";
@@ -23,10 +24,7 @@ export function Packages() {
   const items = list.items;
   return (
     <>
-      <div className="mb-3 flex items-center gap-4">
-        <h1 className="text-[20px] font-semibold">Packages</h1>
-        <span className="text-soft">{counted(list.count, "package")}</span>
-        <span className="ml-auto" />
+      <Head title="Packages" says={counted(list.count, "package")}>
         <input
           ref={picker}
           type="file"
@@ -42,7 +40,7 @@ export function Packages() {
           value={text}
           onChange={(q) => setSearch(q ? { q } : {}, { replace: true })}
         />
-      </div>
+      </Head>
       <Told problem={list.error} />
       <p className="mb-3 flex flex-wrap gap-x-6 text-soft">
         {shelves.data?.map((s) => (

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { addRule, dropRule, rulesQuery, segmentsQuery, setSegment, wiringTryQuery } from "../api";
 import type { Schemas } from "../api";
 import { count } from "../format";
+import { Head } from "../parts/Head";
 import { Field } from "../parts/Field";
 import { HostPicker } from "../parts/HostPicker";
 import { Table } from "../parts/Table";
@@ -31,12 +32,10 @@ export function Wiring() {
   );
   return (
     <>
-      <div className="mb-3 flex items-baseline gap-4">
-        <h1 className="text-[20px] font-semibold">Wiring</h1>
-        <span className="text-soft">
-          {count(rules.data?.length ?? 0, "rule")}, tried in order; then segment, VLAN and name decide
-        </span>
-      </div>
+      <Head
+        title="Wiring"
+        says={`${count(rules.data?.length ?? 0, "rule")}, tried in order; then segment, VLAN and name decide`}
+      />
       <TryOut />
       <h2 className="mt-6 mb-2 text-[16px] font-semibold">Rules</h2>
       <Told problem={rules.error ?? drop.error} />
@@ -86,11 +85,17 @@ export function Wiring() {
         {text("segment", "Segment", "lab")}
         {text("host", "Only on host", "any")}
         {text("switch", "Switch", "by the segment")}
-        <button className="button-main">Add the rule</button>
+        <button className="button-main" disabled={!rule.network && !rule.vlan && !rule.segment}>
+          Add the rule
+        </button>
       </form>
       <Told problem={add.error} />
       <h2 className="mt-6 mb-2 text-[16px] font-semibold">Segments</h2>
-      <Segments list={segments.data ?? []} />
+      {segments.data?.length === 0 ? (
+        <p className="text-soft">None yet: they come with the switches of hosts, and with rules.</p>
+      ) : (
+        <Segments list={segments.data ?? []} />
+      )}
       <Landing />
     </>
   );

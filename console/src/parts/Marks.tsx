@@ -22,7 +22,7 @@ export function Marks({ lineage }: { lineage: string }) {
     onSuccess: () => queries.invalidateQueries({ queryKey: ["copies", "marks", lineage] }),
   });
   return (
-    <span className="ml-auto flex items-center gap-2">
+    <span className="flex items-center gap-2">
       {data?.map((m) => (
         <span
           key={m.facet}
