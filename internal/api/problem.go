@@ -118,8 +118,10 @@ func (s *Server) problem(c *gin.Context, err error) {
 		p = Problem{Title: "Service Unavailable", Status: 503, Code: codeLater,
 			Detail: "This took too long and was given up.",
 			Next:   "Look what of it was done, then try again."}
-	case errors.Is(c.Request.Context().Err(), context.Canceled):
-		return // nobody listens any more
+	case errors.Is(c.Request.Context().Err(), context.Canceled): // or nobody listens any more
+		p = Problem{Title: "Service Unavailable", Status: 503, Code: codeLater,
+			Detail: "The service is being stopped, and has given this up.",
+			Next:   "Once it is back, look what of it was done, then try again."}
 	default:
 		s.log.Error("call failed", "number", number, "method", c.Request.Method, "path", c.Request.URL.Path, "error",
 			err)

@@ -92,5 +92,6 @@ func TestProblems(t *testing.T) {
 	g, _ := gin.CreateTestContext(answer)
 	g.Request = httptest.NewRequest("GET", "/api/v1/copies", nil).WithContext(gone)
 	s.problem(g, errors.New("cut off"))
-	require.Zero(t, answer.Body.Len(), "whoever is gone is told nothing")
+	require.Equal(t, 503, answer.Code, "that the service ends while it works is no success")
+	require.Contains(t, answer.Body.String(), "is being stopped")
 }
