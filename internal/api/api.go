@@ -4,6 +4,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"log/slog"
@@ -238,7 +239,12 @@ func (s *Server) answer(c *gin.Context, status int, value any, err error) {
 		c.Status(status)
 		return
 	}
-	c.JSON(status, value)
+	raw, err := json.Marshal(value) // before the status is said: what can't be told is no success
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.Data(status, "application/json; charset=utf-8", raw)
 }
 
 // plainText refuses addresses with a character that no text has.

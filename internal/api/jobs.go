@@ -27,7 +27,7 @@ func (s *Server) MakePlan(c *gin.Context) {
 	s.asked(c, func(req draw.Request) error {
 		p, err := s.work.Plan(c, req)
 		if err == nil {
-			c.JSON(http.StatusOK, p)
+			s.answer(c, http.StatusOK, p, nil)
 		}
 		return err
 	})
@@ -37,7 +37,7 @@ func (s *Server) StartJob(c *gin.Context, p openapi.StartJobParams) {
 	s.asked(c, func(req draw.Request) error {
 		j, err := s.work.Start(c, req, value(p.IdempotencyKey))
 		if err == nil {
-			c.JSON(http.StatusAccepted, view(j))
+			s.answer(c, http.StatusAccepted, view(j), nil)
 		}
 		return err
 	})
@@ -158,7 +158,7 @@ func (s *Server) job(c *gin.Context, status int, j *inventory.Job, err error) {
 		s.problem(c, err)
 		return
 	}
-	c.JSON(status, view(j))
+	s.answer(c, status, view(j), nil)
 }
 
 func (s *Server) ListJobs(c *gin.Context, p openapi.ListJobsParams) {

@@ -22,12 +22,12 @@ func (s *Server) SignIn(c *gin.Context) {
 	}
 	c.SetSameSite(http.SameSiteStrictMode)
 	c.SetCookie(sessionCookie, cookie, int((12 * time.Hour).Seconds()), "/", "", c.Request.TLS != nil, true)
-	c.JSON(http.StatusOK, gin.H{"user": session.Name, "role": session.Role, "csrf": session.CSRF})
+	s.answer(c, http.StatusOK, gin.H{"user": session.Name, "role": session.Role, "csrf": session.CSRF}, nil)
 }
 
 func (s *Server) GetSession(c *gin.Context) {
 	u := caller(c)
-	c.JSON(http.StatusOK, gin.H{"user": u.Name, "role": u.Role, "csrf": c.GetString("csrf")})
+	s.answer(c, http.StatusOK, gin.H{"user": u.Name, "role": u.Role, "csrf": c.GetString("csrf")}, nil)
 }
 
 func (s *Server) SignOut(c *gin.Context) {
@@ -68,7 +68,7 @@ func (s *Server) MakeToken(c *gin.Context) {
 		s.problem(c, err)
 		return
 	}
-	c.JSON(http.StatusCreated, gin.H{"token": token, "id": kept.ID, "expiresAt": kept.ExpiresAt})
+	s.answer(c, http.StatusCreated, gin.H{"token": token, "id": kept.ID, "expiresAt": kept.ExpiresAt}, nil)
 }
 
 func (s *Server) DropToken(c *gin.Context, ref string) {

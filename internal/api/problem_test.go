@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"net/http/httptest"
 	"testing"
 	"time"
@@ -94,4 +95,14 @@ func TestProblems(t *testing.T) {
 	s.problem(g, errors.New("cut off"))
 	require.Equal(t, 503, answer.Code, "that the service ends while it works is no success")
 	require.Contains(t, answer.Body.String(), "is being stopped")
+}
+
+// TestUntellable: an answer that can't be told is no success.
+func TestUntellable(t *testing.T) {
+	s := &Server{log: slog.New(slog.DiscardHandler)}
+	answer := httptest.NewRecorder()
+	g, _ := gin.CreateTestContext(answer)
+	g.Request = httptest.NewRequest("GET", "/api/v1/copies", nil)
+	s.answer(g, 200, math.NaN(), nil)
+	require.Equal(t, 500, answer.Code)
 }
