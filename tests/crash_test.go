@@ -111,7 +111,7 @@ func killDuring(t *testing.T, e *estate, victims []string, args ...string) {
 		select {
 		case err := <-ended:
 			t.Fatalf("it was over (%v) before %s could be killed:\n%s", err, victims[killed], &out)
-		case <-time.After(time.Millisecond):
+		case <-time.After(5 * time.Millisecond):
 		}
 		if done := moved(e, args[2]) - before; done > at {
 			kill(t, e, victims[killed])

@@ -204,11 +204,16 @@ func (j *judged) flush(t testing.TB) {
 func (j *judged) sum(t testing.TB) string {
 	t.Helper()
 	const most, block = 32 << 20, 64 << 10
-	h := sha256.New()
+	h, all := sha256.New(), make([]byte, most)
 	for off := int64(0); off < j.size; off += most {
-		data := false
-		p := make([]byte, min(most, j.size-off))
-		j.command(t, 0, off, len(p), nil, func(at int64, d []byte) { data = true; copy(p[at-off:], d) })
+		data, p := false, all[:min(most, j.size-off)]
+		j.command(t, 0, off, len(p), nil, func(at int64, d []byte) {
+			if !data {
+				clear(p)
+				data = true
+			}
+			copy(p[at-off:], d)
+		})
 		for n := 0; data && n < len(p); n += block {
 			if b := p[n:min(n+block, len(p))]; !disk.IsZero(b) {
 				fmt.Fprintf(h, "%d:", off+int64(n))

@@ -138,7 +138,7 @@ func kills(t *testing.T, e *estate, seed uint64) {
 				case err := <-ended:
 					over = true
 					ended <- err
-				default:
+				case <-time.After(2 * time.Millisecond): // between two writes there is more
 				}
 			}
 			kill(t, e, victim)
