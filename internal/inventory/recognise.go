@@ -69,7 +69,7 @@ func signs(seen []hostlink.SeenDisk) (list []lineage.DiskSigns, written time.Tim
 }
 
 // putDisks writes what was seen of a copy's disks, where it is different.
-func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.SeenDisk) error {
+func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.SeenDisk) (changed bool, err error) {
 	type known struct {
 		Disk, Path, ImageID, Print string
 		Layers                     []string
@@ -78,7 +78,7 @@ func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.See
 	before, err := rows[known](ctx, tx, `select disk, path, image_id, print, layers, faults from copy_disks
 		where copy_id = $1 order by position`, id)
 	if err != nil {
-		return err
+		return false, err
 	}
 	same := len(before) == len(seen)
 	prints := make([]string, len(seen))
@@ -91,7 +91,7 @@ func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.See
 			slices.Equal(before[i].Faults, d.Faults)
 	}
 	if same {
-		return nil
+		return false, nil
 	}
 	batch := &pgx.Batch{}
 	batch.Queue(`delete from copy_disks where copy_id = $1`, id)
@@ -114,7 +114,7 @@ func putDisks(ctx context.Context, tx Querier, id uuid.UUID, seen []hostlink.See
 		batch.Queue(`insert into disk_samples (hash, cell, copy_id) select w.hash, w.cell, $3 from unnest($1::bigint[],
 			$2::bigint[]) w(hash, cell)`, hashes, cells, id)
 	}
-	return tx.SendBatch(ctx, batch).Close()
+	return true, tx.SendBatch(ctx, batch).Close()
 }
 
 // tails are the last two parts of the paths of a disk's layers.
@@ -170,9 +170,9 @@ func (a *applier) alike(f *hostlink.Folder) ([]Copy, error) {
 		order by c.gone_at nulls first, c.form = 'registered' desc, c.made_at`, ids, macs, hashes, cells)
 }
 
-// weigh recognises a folder by evidence, where neither its passport nor its
-// place tell what it is.
-func (a *applier) weigh(s lineage.Sighting, f *hostlink.Folder, known []Copy) (lineage.Verdict, []Copy, error) {
+// weigh recognises a folder by evidence, where neither its passport nor its place tell what it is. It is none of but.
+func (a *applier) weigh(s lineage.Sighting, f *hostlink.Folder, known []Copy, but uuid.UUID) (lineage.Verdict, []Copy,
+	error) {
 	more, err := a.alike(f)
 	if err != nil {
 		return lineage.Verdict{}, known, err
@@ -182,6 +182,7 @@ func (a *applier) weigh(s lineage.Sighting, f *hostlink.Folder, known []Copy) (l
 			known = append(known, c)
 		}
 	}
+	known = slices.DeleteFunc(slices.Clone(known), func(k Copy) bool { return k.ID == but })
 	ids := make([]uuid.UUID, len(known))
 	for i, c := range known {
 		ids[i] = c.ID
@@ -197,6 +198,43 @@ func (a *applier) weigh(s lineage.Sighting, f *hostlink.Folder, known []Copy) (l
 	}
 	s.Disks, s.WrittenAt = signs(f.Disks)
 	return lineage.Recognise(s, knowns), known, nil
+}
+
+// stillComing tells whether a folder was found so short a time ago that it may still be copied by hand, and whether
+// nobody has said what it is.
+func stillComing(c *Copy, form lineage.Form) bool {
+	return form == lineage.Stray && c.Form == lineage.Stray && c.GoneAt == nil && c.MadeBy == "survey" &&
+		c.SettledBy == "" && c.Machine != nil && c.Machine.Passport == nil && time.Since(c.MadeAt) < copying
+}
+
+// anew recognises a folder once more, of which more is there than when it was found: the descriptor comes first, and
+// its disks take a while. What speaks for the same, or for less, changes nothing; nor is one touched that others were
+// found to be copies of.
+func (a *applier) anew(c *Copy, s lineage.Sighting, f *hostlink.Folder, known []Copy) error {
+	v, others, err := a.weigh(s, f, known, c.ID)
+	if err != nil || v.Score <= c.Score || v.Copy != "" || v.Child != "" {
+		return err
+	}
+	parent, candidate := OptionalID(v.Parent), OptionalID(v.Candidate)
+	if k := byID(others, v.Parent); k != nil && k.Parent != nil && *k.Parent == c.ID {
+		return nil
+	}
+	id := c.LineageID
+	if parent != nil {
+		if id, err = uuid.Parse(v.Lineage); err != nil {
+			return fmt.Errorf("lineage of %s: %w", c.Name, err)
+		}
+	}
+	_, err = a.tx.Exec(a.ctx, `with anew as (update copies set lineage_id = $2, parent_id = $3, evidence = $4,
+		score = $5, candidate_id = $6, identity = case when $3::uuid is null then identity else 'keep' end
+		where id = $1 and not exists (select 1 from copies k where k.parent_id = $1) returning id)
+		delete from lineages l using anew where l.id = $7 and l.id <> $2
+		and not exists (select 1 from copies k where k.lineage_id = l.id and k.id <> anew.id)`,
+		c.ID, id, parent, v.Evidence, v.Score, candidate, c.LineageID)
+	if err == nil {
+		a.note("changed", c.Form, c.Name, "%s, in %s: %s", c.Name, path.Dir(c.Path), v.Why)
+	}
+	return err
 }
 
 // Settle says what a copy that was found is: a copy of another one, one of a

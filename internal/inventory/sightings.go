@@ -249,7 +249,7 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		Machine: m}
 	v := lineage.Recognise(sighted, knowns)
 	if v.Copy == "" {
-		if v, known, err = a.weigh(sighted, f, known); err != nil {
+		if v, known, err = a.weigh(sighted, f, known, uuid.Nil); err != nil {
 			return err
 		}
 	}
@@ -269,8 +269,12 @@ func (a *applier) folder(f *hostlink.Folder, root string) error {
 		return err
 	}
 	if f.FilesThere {
-		if err := putDisks(a.ctx, a.tx, c.ID, f.Disks); err != nil {
+		changed, err := putDisks(a.ctx, a.tx, c.ID, f.Disks)
+		if err != nil {
 			return err
+		}
+		if was := byID(known, c.ID.String()); changed && was != nil && stillComing(was, form) {
+			return a.anew(was, sighted, f, known)
 		}
 	}
 	if v.Child == "" {
