@@ -96,7 +96,9 @@ func TestSeveral(t *testing.T) {
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "None of the machines")
 	e.ok(t, "jobs", "limits", "--per-host", "4", "--per-link", "4")
+	require.Contains(t, e.ok(t, "jobs", "limits", "--per-pool", "3"), "3 of one pool")
 	require.Equal(t, 2, e.run(t, "jobs", "limits", "--per-host", "0").status)
+	require.Equal(t, 2, e.run(t, "jobs", "limits", "--per-pool", "101").status)
 
 	// Who follows a job is told what failed, and how to go on with that.
 	require.NoError(t, syscall.Kill(petrel, syscall.SIGSTOP))

@@ -1,5 +1,10 @@
 package plan
 
+import (
+	"cmp"
+	"path"
+)
+
 // Step is one restartable unit of a plan.
 type Step struct {
 	ID    string `json:"id"`
@@ -156,6 +161,36 @@ func Between(do Params, at string) []string {
 		return []string{at, c.FromHost}
 	}
 	return []string{at}
+}
+
+// Touched is a file at a host.
+type Touched struct{ Host, Path string }
+
+// Touches are the files that a transfer reads and writes; at is the host that carries it out. Nil: it is none.
+func Touches(do Params, at string) (list []Touched) {
+	switch t := do.(type) {
+	case *Carry:
+		return []Touched{{cmp.Or(t.FromHost, at), t.Source}, {at, path.Join(cmp.Or(t.Into, t.Pool), t.File)}}
+	case *FetchDisk:
+		return []Touched{{at, path.Join(t.Pool, t.File)}}
+	case *Send:
+		return []Touched{{at, t.Source}}
+	case *Pack:
+		return t.touches(at)
+	case *HandOut:
+		return t.touches(at)
+	}
+	return nil
+}
+
+func (p *Packing) touches(at string) (list []Touched) {
+	if p.File != "" {
+		list = append(list, Touched{at, p.File})
+	}
+	for _, d := range p.Disks {
+		list = append(list, Touched{cmp.Or(p.FromHost, at), d.Source})
+	}
+	return list
 }
 
 func stopStep(host, subject string, p Power) Step {

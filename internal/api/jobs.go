@@ -212,8 +212,9 @@ func (s *Server) GetLimits(c *gin.Context) {
 
 func (s *Server) SetLimits(c *gin.Context) {
 	if b, ok := body[openapi.Limits](s, c); ok {
-		l := inventory.Limits{PerHost: b.PerHost, PerLink: b.PerLink}
-		s.answer(c, http.StatusOK, l, s.work.SetLimits(c, l, caller(c).Name))
+		l, err := s.work.SetLimits(c, inventory.Limits{PerHost: b.PerHost, PerLink: b.PerLink,
+			PerPool: value(b.PerPool)}, caller(c).Name)
+		s.answer(c, http.StatusOK, l, err)
 	}
 }
 

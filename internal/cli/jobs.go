@@ -161,11 +161,13 @@ func (a *app) rateCmd() *cobra.Command {
 
 func (a *app) limitsCmd() *cobra.Command {
 	var l openapi.Limits
+	pool := 0
 	cmd := &cobra.Command{Use: "limits", Short: "How many transfers of whole disks run at once; change that",
 		Args:    cobra.NoArgs,
 		Example: "  unvora jobs limits\n  unvora jobs limits --per-host 4 --per-link 1"}
 	cmd.Flags().IntVar(&l.PerHost, "per-host", 0, "that a host reads or writes")
 	cmd.Flags().IntVar(&l.PerLink, "per-link", 0, "between two hosts")
+	cmd.Flags().IntVar(&pool, "per-pool", 0, "that read or write one pool; a share is one to all hosts that see it")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -176,12 +178,15 @@ func (a *app) limitsCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if f := cmd.Flags(); f.Changed("per-host") || f.Changed("per-link") {
+		if f := cmd.Flags(); f.Changed("per-host") || f.Changed("per-link") || f.Changed("per-pool") {
 			if !f.Changed("per-host") {
 				l.PerHost = now.PerHost
 			}
 			if !f.Changed("per-link") {
 				l.PerLink = now.PerLink
+			}
+			if f.Changed("per-pool") {
+				l.PerPool = &pool
 			}
 			res, err := c.SetLimits(cmd.Context(), l)
 			if now, err = call[openapi.Limits](c, res, err); err != nil {
@@ -189,8 +194,8 @@ func (a *app) limitsCmd() *cobra.Command {
 			}
 		}
 		return a.print(now, func() {
-			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts.\n",
-				count(now.PerHost, "transfer"), now.PerLink)
+			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts, %d of one pool.\n",
+				count(now.PerHost, "transfer"), now.PerLink, *now.PerPool)
 		})
 	}
 	return cmd

@@ -226,13 +226,14 @@ func TestRoom(t *testing.T) {
 		return plan.Step{Host: to.Name, Do: &plan.Carry{FromHost: from.ID.String()}}
 	}
 	limits := func(host, link int) {
-		require.NoError(t, inv.SetLimits(ctx, inventory.Limits{PerHost: host, PerLink: link}, "robin"))
+		_, err := inv.SetLimits(ctx, inventory.Limits{PerHost: host, PerLink: link}, "robin")
+		require.NoError(t, err)
 	}
 	before, err := inv.Limits(ctx)
 	require.NoError(t, err)
-	require.Equal(t, inventory.Limits{PerHost: 2, PerLink: 2}, *before)
+	require.Equal(t, inventory.Limits{PerHost: 2, PerLink: 2, PerPool: 4}, *before)
 	t.Cleanup(func() {
-		_ = inv.SetLimits(context.WithoutCancel(t.Context()), *before, "robin")
+		_, _ = inv.SetLimits(context.WithoutCancel(t.Context()), *before, "robin")
 	})
 	limits(2, 1)
 	b := hatch(t, inv, hosts, carry(a, far), carry(far, a), carry(a, third), carry(a, a), carry(a, far),
@@ -263,6 +264,43 @@ func TestRoom(t *testing.T) {
 	require.Empty(t, left.WaitsFor)
 }
 
+// TestRoomInPools: a pool is read and written by so many at once, from whatever hosts, and by whatever of their disks.
+func TestRoomInPools(t *testing.T) {
+	inv := open(t)
+	a, far := addHost(t, inv), addHost(t, inv)
+	share, own := newPool(), newPool()
+	own.path = share.path + "-of-its-own"
+	for _, h := range []*inventory.Host{a, far} {
+		apply(t, inv, h, share, true, nil)
+	}
+	apply(t, inv, far, own, true, nil)
+	hosts := map[string]uuid.UUID{a.Name: a.ID, far.Name: far.ID}
+	before, err := inv.Limits(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { _, _ = inv.SetLimits(context.WithoutCancel(t.Context()), *before, "robin") })
+	now, err := inv.SetLimits(t.Context(), inventory.Limits{PerHost: 9, PerPool: 1}, "robin")
+	require.NoError(t, err)
+	require.Equal(t, inventory.Limits{PerHost: 9, PerLink: before.PerLink, PerPool: 1}, *now)
+	b := hatch(t, inv, hosts,
+		plan.Step{Host: a.Name, Do: &plan.Carry{Source: "/elsewhere/d", Pool: share.path, File: "d"}},
+		plan.Step{Host: far.Name, Do: &plan.Carry{Source: share.path + "/tide-gauge/d", Pool: own.path, File: "d"}},
+		plan.Step{Host: far.Name, Do: &plan.Carry{Source: own.path + "/tide-gauge/d", Pool: own.path, File: "d"}},
+		plan.Step{Host: far.Name, Do: &plan.Pack{Packing: plan.Packing{File: "/loft/x.ova",
+			Disks: []plan.PackDisk{{Source: own.path + "/tide-gauge/d"}}}}})
+	jobs := make([]*inventory.Job, 4)
+	for nth := range jobs {
+		jobs[nth] = b.take(nth)
+	}
+	require.Empty(t, b.begin(jobs[0]))
+	require.Equal(t, "1 of 1 transfers of the pool reef are running", b.begin(jobs[1]), "at another host it is the same")
+	require.Contains(t, b.begin(jobs[2]), "0 of 1 transfers of the pool reef are running, and one more comes first")
+	b.finish(jobs[0])
+	require.Empty(t, b.begin(jobs[1]))
+	require.Contains(t, b.begin(jobs[3]), "of the pool reef")
+	b.finish(jobs[1])
+	require.Empty(t, b.begin(jobs[2]))
+}
+
 // TestRoomAhead: a machine is not stopped to wait then for the transfers of others; once it is stopped, its job waits
 // for none of them between its disks.
 func TestRoomAhead(t *testing.T) {
@@ -270,9 +308,10 @@ func TestRoomAhead(t *testing.T) {
 	ctx := t.Context()
 	h := addHost(t, inv)
 	hosts := map[string]uuid.UUID{h.Name: h.ID}
-	require.NoError(t, inv.SetLimits(ctx, inventory.Limits{PerHost: 1, PerLink: 1}, "robin"))
+	_, err := inv.SetLimits(ctx, inventory.Limits{PerHost: 1, PerLink: 1}, "robin")
+	require.NoError(t, err)
 	t.Cleanup(func() {
-		_ = inv.SetLimits(context.WithoutCancel(t.Context()), inventory.Limits{PerHost: 2, PerLink: 2}, "robin")
+		_, _ = inv.SetLimits(context.WithoutCancel(t.Context()), inventory.Limits{PerHost: 2, PerLink: 2}, "robin")
 	})
 	at := func(do plan.Params) plan.Step { return plan.Step{Host: h.Name, Do: do} }
 	moving := []plan.Step{at(&plan.Stop{}), at(&plan.Carry{Disk: "disk1"}), at(&plan.Carry{Disk: "disk2"}),

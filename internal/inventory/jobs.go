@@ -180,19 +180,26 @@ func (l Ledger) addJob(ctx context.Context, n NewJob, by map[string]uuid.UUID) e
 	if j.Parts > 0 {
 		steps = nil
 	}
+	hostOf := func(name string) *uuid.UUID {
+		if id, ok := n.Hosts[name]; ok {
+			return &id
+		}
+		return nil
+	}
+	pools, err := poolsUsed(ctx, l.q, steps, hostOf)
+	if err != nil {
+		return err
+	}
 	for i, s := range steps {
 		do, err := json.Marshal(s.Do)
 		if err != nil {
 			return err
 		}
-		var host *uuid.UUID
-		if id, ok := n.Hosts[s.Host]; ok {
-			host = &id
-		}
+		host := hostOf(s.Host)
 		if _, err := l.q.Exec(ctx, `insert into steps (job_id, position, id, kind, what, host_id, host, bytes, do_what,
-			part, uses)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part, uses(s, host)); err != nil {
+			part, uses, pools)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+			j.ID, i, s.ID, s.Kind, s.What, host, s.Host, s.Bytes, do, s.Part, uses(s, host), pools); err != nil {
 			return err
 		}
 	}

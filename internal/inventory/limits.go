@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -16,22 +17,27 @@ import (
 type Limits struct {
 	PerHost int `json:"perHost"` // that a host reads or writes
 	PerLink int `json:"perLink"` // between two hosts
+	PerPool int `json:"perPool"` // that a pool is read or written by, from whatever hosts
 }
 
 // Limits are those in force.
 func (inv *Inventory) Limits(ctx context.Context) (*Limits, error) {
-	return one(rows[Limits](ctx, inv.Pool, `select per_host, per_link from limits`))
+	return one(rows[Limits](ctx, inv.Pool, `select per_host, per_link, per_pool from limits`))
 }
 
-// SetLimits puts others into force, at once; what runs goes on.
-func (inv *Inventory) SetLimits(ctx context.Context, l Limits, who string) error {
-	return inv.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `update limits set per_host = $1, per_link = $2`, l.PerHost, l.PerLink); err != nil {
+// SetLimits puts others into force, at once; what runs goes on. One that is 0 stays as it is. It returns all.
+func (inv *Inventory) SetLimits(ctx context.Context, l Limits, who string) (now *Limits, err error) {
+	err = inv.InTx(ctx, func(tx pgx.Tx) error {
+		now, err = one(rows[Limits](ctx, tx, `update limits set per_host = coalesce(nullif($1, 0), per_host),
+			per_link = coalesce(nullif($2, 0), per_link), per_pool = coalesce(nullif($3, 0), per_pool)
+			returning per_host, per_link, per_pool`, l.PerHost, l.PerLink, l.PerPool))
+		if err != nil {
 			return err
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "limits", Subject: "transfers",
-			Detail: map[string]any{"perHost": l.PerHost, "perLink": l.PerLink}})
+			Detail: map[string]any{"perHost": now.PerHost, "perLink": now.PerLink, "perPool": now.PerPool}})
 	})
+	return now, err
 }
 
 // uses are the things that there is only so much of that a transfer uses: each of its hosts, and the pair of them.
@@ -53,6 +59,34 @@ func uses(s plan.Step, host *uuid.UUID) []string {
 	return keys
 }
 
+// poolsUsed are the pools that the transfers of a job read and write. They count for all of its transfers: room is taken
+// for them together.
+func poolsUsed(ctx context.Context, q Querier, steps []plan.Step, host func(name string) *uuid.UUID) ([]string,
+	error) {
+	var hosts []uuid.UUID
+	var paths []string
+	for _, s := range steps {
+		at := host(s.Host)
+		if at == nil {
+			continue
+		}
+		for _, t := range plan.Touches(s.Do, at.String()) {
+			if id := OptionalID(t.Host); id != nil && t.Path != "" {
+				hosts, paths = append(hosts, *id), append(paths, t.Path)
+			}
+		}
+	}
+	if len(hosts) == 0 {
+		return []string{}, nil
+	}
+	r, err := q.Query(ctx, `select distinct 'pool:' || w.pool_id from unnest($1::uuid[], $2::text[]) t(host, path)
+		join pool_hosts w on w.host_id = t.host and starts_with(t.path, w.path || '/')`, hosts, paths)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(r, pgx.RowTo[string])
+}
+
 // oneAtATime is the lock under which transfers begin.
 const oneAtATime = 7480
 
@@ -60,9 +94,9 @@ const oneAtATime = 7480
 // are its disks frozen, to wait then for the transfers of others. What is taken is kept until the job's last transfer
 // between the same hosts is done. It tells what has to be waited for; "" for nothing. Who came first goes first.
 func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor string, err error) {
-	var uses []string
-	err = tx.QueryRow(ctx, `select uses from steps where job_id = $1 and position >= $2 and uses is not null
-		and state = 'waiting' and not claimed order by position limit 1`, job, position).Scan(&uses)
+	var uses, pools []string
+	err = tx.QueryRow(ctx, `select uses, pools from steps where job_id = $1 and position >= $2 and uses is not null
+		and state = 'waiting' and not claimed order by position limit 1`, job, position).Scan(&uses, &pools)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
@@ -78,7 +112,7 @@ func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor
 		Running, Ahead int
 	}
 	full, err := rows[line](ctx, tx, `with busy as (
-			select unnest(s.uses) as key, j.id, s.claimed from steps s join jobs j on j.id = s.job_id
+			select unnest(s.uses || s.pools) as key, j.id, s.claimed from steps s join jobs j on j.id = s.job_id
 			where j.state = 'working' and j.id <> $1 and s.uses is not null and s.state in ('waiting', 'working')
 			and (s.claimed or j.waits_for <> '' and j.id < $1 and not exists (select 1 from steps b
 			where b.job_id = s.job_id and b.position < s.position and b.uses is not null and not b.claimed
@@ -86,24 +120,23 @@ func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor
 		counted as (select key, count(distinct id) filter (where claimed) as running,
 			count(distinct id) filter (where not claimed) as ahead from busy where key = any($2) group by key),
 		limited as (select key, running, ahead,
-			case when key like 'link:%' then per_link else per_host end as "limit" from counted cross join limits)
+			case when key like 'link:%' then per_link when key like 'pool:%' then per_pool else per_host end as "limit"
+			from counted cross join limits)
 		select key, "limit", running, ahead from limited where running + ahead >= "limit" order by key limit 1`,
-		job, uses)
+		job, append(slices.Clone(uses), pools...))
 	if err != nil {
 		return "", err
 	}
 	if len(full) > 0 {
 		f := full[0]
-		of := strings.Split(f.Key, ":")[1:]
+		kind, ids, _ := strings.Cut(f.Key, ":")
 		var names string
-		if err := tx.QueryRow(ctx, `select coalesce(string_agg(name, ' and ' order by name), 'a host that is gone')
-			from hosts where id = any($1::uuid[])`, of).Scan(&names); err != nil {
+		if err := tx.QueryRow(ctx, `select coalesce(string_agg(name, ' and ' order by name), 'what is gone') from (
+			select name from hosts where id = any($1::uuid[]) union all
+			select name from pools where id = any($1::uuid[])) x`, strings.Split(ids, ":")).Scan(&names); err != nil {
 			return "", err
 		}
-		at := "at " + names
-		if len(of) == 2 {
-			at = "between " + names
-		}
+		at := map[string]string{"host": "at ", "link": "between ", "pool": "of the pool "}[kind] + names
 		waitsFor = fmt.Sprintf("%d of %d transfers %s are running", f.Running, f.Limit, at)
 		switch {
 		case f.Ahead == 1:

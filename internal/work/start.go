@@ -94,12 +94,12 @@ func drawn(j *inventory.Job, d *draw.Drawn, req draw.Request) inventory.NewJob {
 }
 
 // SetLimits puts other limits of transfers into force; what they make room for begins at once.
-func (w *Work) SetLimits(ctx context.Context, l inventory.Limits, who string) error {
-	if err := w.inv.SetLimits(ctx, l, who); err != nil {
-		return err
+func (w *Work) SetLimits(ctx context.Context, l inventory.Limits, who string) (*inventory.Limits, error) {
+	now, err := w.inv.SetLimits(ctx, l, who)
+	if err == nil {
+		w.Steer.MoreRoom()
 	}
-	w.Steer.MoreRoom()
-	return nil
+	return now, err
 }
 
 // AgainFailed goes on with those of a job's children that came to nothing: each is worked out once more, as it was

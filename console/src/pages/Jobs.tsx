@@ -36,7 +36,7 @@ function Limits() {
     onSuccess: (set) => client.setQueryData(limitsQuery.queryKey, set),
   });
   if (!now) return null;
-  const field = (what: "perHost" | "perLink", label: string) => (
+  const field = (what: "perHost" | "perLink" | "perPool", label: string) => (
     <input
       type="number"
       min={1}
@@ -54,7 +54,8 @@ function Limits() {
   return (
     <span className="flex items-baseline gap-2 text-soft">
       Transfers of disks at a time: {field("perHost", "Transfers at one host")} at one host,
-      {field("perLink", "Transfers between two hosts")} between two
+      {field("perLink", "Transfers between two hosts")} between two, {field("perPool", "Transfers of one pool")} of one
+      pool
       <Told problem={put.error} />
     </span>
   );

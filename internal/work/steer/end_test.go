@@ -175,7 +175,8 @@ func TestLooksTogether(t *testing.T) {
 // and begins when one has ended.
 func TestTransfersWait(t *testing.T) {
 	b := newBench(t)
-	require.NoError(t, b.inv.SetLimits(b.ctx, inventory.Limits{PerHost: 1, PerLink: 1}, "robin"))
+	_, err := b.inv.SetLimits(b.ctx, inventory.Limits{PerHost: 1, PerLink: 1}, "robin")
+	require.NoError(t, err)
 	running := hostlink.Task{State: hostlink.TaskRunning}
 	b.agent.tasks["s2"] = []hostlink.Task{running, running, {State: hostlink.TaskDone}}
 	carry := plan.Carry{Disk: "disk1", Source: "/reef/a/d.qcow2", Pool: "/reef", File: "b.qcow2", Format: "qcow2"}
