@@ -105,7 +105,8 @@ func TestClones(t *testing.T) {
 	// Each name that is taken is told before.
 	again, _, status := e.planned(t, "clone", "training-01", "--count", "13", "--name", "class-{nn}")
 	require.Equal(t, 3, status)
-	require.Len(t, slices.DeleteFunc(again.Findings, func(f openapi.Finding) bool { return f.Code != "name.taken" }), 12)
+	taken := slices.DeleteFunc(again.Findings, func(f openapi.Finding) bool { return f.Code != "name.taken" })
+	require.Len(t, taken, 12)
 
 	// Origin and clone run side by side, and write to their own.
 	e.ok(t, "power", "on", "gannet/tide-gauge", "class-01")

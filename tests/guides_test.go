@@ -105,7 +105,8 @@ func shows(t *testing.T, page, said string) {
 				break
 			}
 		}
-		require.True(t, found, "this line of the page is not printed, or not in this order:\n%s\nprinted:\n%s", line, said)
+		require.True(t, found, "this line of the page is not printed, or not in this order:\n%s\nprinted:\n%s", line,
+			said)
 	}
 }
 
@@ -195,7 +196,8 @@ const stray = "chown --reference=$DEMO/hosts/gannet/reef "
 // newestJob prints the id of the job that was begun last.
 const newestJob = `unvora jobs -o json | sed -n 's/^    "id": "\(.*\)",$/\1/p' | head -1`
 
-// guides are the README's tour and the pages of docs/ that show how something is done. Those of one line share an estate.
+// guides are the README's tour and the pages of docs/ that show how something is done. Those of one line share an
+// estate.
 var guides = [][]guide{
 	{{page: "README.md", from: "## Five minutes"}},
 	{{page: "docs/bringing-in.md", before: map[string]string{
@@ -211,8 +213,8 @@ var guides = [][]guide{
 			"for n in tides a b; do unvora disk copy buoy-ingest/*.qcow2 rescued/$n.qcow2; done && " +
 			stray + "-R rescued",
 		"unvora import ./tides.vhdx": "unvora disk copy $DEMO/hosts/gannet/reef/buoy-ingest/*.qcow2 tides.vhdx",
-		"unvora disk attach": "cd $DEMO/hosts/gannet/reef && mkdir spare && for n in tides-2024 tides-2025 repaired; do " +
-			"unvora disk copy buoy-ingest/*.qcow2 spare/$n.qcow2; done && " + stray + "-R spare",
+		"unvora disk attach": "cd $DEMO/hosts/gannet/reef && mkdir spare && for n in tides-2024 tides-2025 repaired; " +
+			"do unvora disk copy buoy-ingest/*.qcow2 spare/$n.qcow2; done && " + stray + "-R spare",
 		"unvora import loft/archive-db.ova":                              "unvora export archive-db loft --yes",
 		"unvora import loft/archive-db.ova --host petrel --pool archive": "unvora pool label petrel/harbour archive",
 	}, apart: map[string]string{"unvora import https://": "TestSources: there is no web here"},
@@ -241,8 +243,8 @@ var guides = [][]guide{
 	{{page: "docs/export-import.md", before: map[string]string{
 		"unvora export archive-db loft --snapshot":         "unvora snapshot make archive-db monday",
 		"unvora import ./tide-gauge.ova ./buoy-ingest.ova": "unvora export buoy-ingest ./buoy-ingest.ova",
-		"unvora export tide-gauge ./signed.ova": "openssl req -x509 -newkey rsa:2048 -noenc -days 9 -subj '/CN=Skerrow " +
-			"Coastal Observatory' -out our.crt -keyout our.key",
+		"unvora export tide-gauge ./signed.ova": "openssl req -x509 -newkey rsa:2048 -noenc -days 9 -subj " +
+			"'/CN=Skerrow Coastal Observatory' -out our.crt -keyout our.key",
 	}, apart: map[string]string{"unvora export tide-gauge - | ssh": "nobody is there to take it"}}},
 	{{page: "docs/moving.md", apart: map[string]string{
 		"unvora move gannet/archive-db": "TestShare: gannet is dead there",

@@ -59,8 +59,8 @@ func uses(s plan.Step, host *uuid.UUID) []string {
 	return keys
 }
 
-// poolsUsed are the pools that the transfers of a job read and write. They count for all of its transfers: room is taken
-// for them together.
+// poolsUsed are the pools that the transfers of a job read and write. They count for all of its transfers: room is
+// taken for them together.
 func poolsUsed(ctx context.Context, q Querier, steps []plan.Step, host func(name string) *uuid.UUID) ([]string,
 	error) {
 	var hosts []uuid.UUID
