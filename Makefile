@@ -35,7 +35,7 @@ test-rooms:
 	go test -count=1 -vet=off -timeout 18m ./core/... ./internal/... ./api/... ./cmd/... # lint has vetted them
 
 test-estates: # beside the others: these wait more than they work
-	UNVORA_BINARY=$(CURDIR)/bin/unvora go test -count=1 -vet=off -timeout 25m -parallel 4 ./tests/...
+	UNVORA_BINARY=$(CURDIR)/bin/unvora go test -count=1 -vet=off -timeout 25m -parallel 100 ./tests/...
 
 test-long: setup build  ## what takes long: every broken write, the large inventory, mutated lines
 	go test -count=1 -tags long -timeout 60m ./internal/work/steer ./internal/inventory

@@ -18,7 +18,7 @@ func TestOwnAccount(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Log("the agents run as the account that runs the tests")
 	}
-	t.Parallel()
+	turn(t)
 	binary, err := buildOnce()
 	require.NoError(t, err)
 	dir, err := os.MkdirTemp("", "unvora-account-")

@@ -16,6 +16,7 @@ import (
 func TestTakenBack(t *testing.T) {
 	e := ownEstate(t)
 	was := get[openapi.Copy](t, e, "copies", "gannet/tide-gauge")
+	e.explain(t, "tide-gauge")
 	backs := func() (list []string) {
 		for _, h := range get[[]openapi.HistoryEntry](t, e, "history", "tide-gauge") {
 			if h.Back != nil {

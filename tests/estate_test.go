@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -111,11 +112,63 @@ func theEstate(t testing.TB) *estate {
 	return shared
 }
 
+// estatesAtOnce is how many tests of their own estate run at a time: they wait more than they work.
+const estatesAtOnce = 4
+
+// longest are the tests that take longest, the longest first. They begin first, or all would wait for them at the end.
+var longest = []string{"TestHypervisor", "TestKills", "TestServices", "TestCrash", "TestGuides", "TestOneMoreOperation",
+	"TestManager", "TestClones", "TestConsole", "TestPages", "TestPeers", "TestRotateKeys", "TestShare", "TestFrozen"}
+
+// turns are the tests that wait for a place, of which there are so many.
+var turns = struct {
+	sync.Mutex
+	waiting map[*testing.T]chan bool
+	free    int
+}{waiting: map[*testing.T]chan bool{}, free: estatesAtOnce}
+
+// turn waits until there is a place for a test with an estate of its own, when those that share one are done.
+func turn(t *testing.T) {
+	t.Helper()
+	t.Parallel()
+	mine := make(chan bool, 1)
+	turns.Lock()
+	turns.waiting[t] = mine
+	turns.Unlock()
+	time.AfterFunc(200*time.Millisecond, func() { giveTurns(0) }) // all come at the same moment
+	<-mine
+	t.Cleanup(func() { giveTurns(1) })
+}
+
+// giveTurns gives the places that are free to those that wait.
+func giveTurns(more int) {
+	turns.Lock()
+	defer turns.Unlock()
+	turns.free += more
+	rank := func(t *testing.T) int {
+		name, _, _ := strings.Cut(t.Name(), "/")
+		if at := slices.Index(longest, name); at >= 0 {
+			return at
+		}
+		return len(longest)
+	}
+	for turns.free > 0 && len(turns.waiting) > 0 {
+		var next *testing.T
+		for t := range turns.waiting {
+			if next == nil || rank(t) < rank(next) || rank(t) == rank(next) && t.Name() < next.Name() {
+				next = t
+			}
+		}
+		turns.waiting[next] <- true
+		delete(turns.waiting, next)
+		turns.free--
+	}
+}
+
 // ownEstate is a demo for one test that breaks things. It runs beside others of
 // its kind, when those that share an estate are done.
 func ownEstate(t *testing.T) *estate {
 	t.Helper()
-	t.Parallel()
+	turn(t)
 	e, err := startEstate(filepath.Join(scratch, strings.ReplaceAll(t.Name(), "/", "-")), built(t))
 	require.NoError(t, err)
 	t.Cleanup(func() {

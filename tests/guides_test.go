@@ -295,6 +295,7 @@ var guides = [][]guide{
 
 // TestGuides: what the pages say goes as it is written.
 func TestGuides(t *testing.T) {
+	t.Parallel()
 	name := func(g guide) string { return strings.TrimSuffix(filepath.Base(g.page), ".md") }
 	for _, group := range guides {
 		t.Run(name(group[0]), func(t *testing.T) {

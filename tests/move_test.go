@@ -21,16 +21,21 @@ import (
 	"unvora.example/unvora/internal/wait"
 )
 
-// onlyAt holds that a machine is registered at one host, and that no other copy of it has files in a pool. What lies in
-// a trash does not count.
-func (e *estate) onlyAt(t *testing.T, name, host string) *openapi.Copy {
-	t.Helper()
+// explain tells what became of a machine, where the test fails.
+func (e *estate) explain(t *testing.T, name string) {
 	t.Cleanup(func() {
 		if t.Failed() {
 			t.Log(e.run(t, "where", name).out, e.run(t, "history", name).out, e.run(t, "copies", "--where",
 				"name="+name, "-o", "json").out)
 		}
 	})
+}
+
+// onlyAt holds that a machine is registered at one host, and that no other copy of it has files in a pool. What lies in
+// a trash does not count.
+func (e *estate) onlyAt(t *testing.T, name, host string) *openapi.Copy {
+	t.Helper()
+	e.explain(t, name)
 	c := get[openapi.Copy](t, e, "copies", host+"/"+name)
 	require.Equal(t, "registered", string(c.Form))
 	list, err := filepath.Glob(filepath.Join(e.dir, "hosts", "*", "*", name, name+".ovf"))

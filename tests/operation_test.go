@@ -67,7 +67,7 @@ func withOperation(t *testing.T, name, titled string) (binary string) {
 // TestOneMoreOperation: an operation is four files, and everybody knows of it: the client, the interface, jobs,
 // history.
 func TestOneMoreOperation(t *testing.T) {
-	t.Parallel()
+	turn(t)
 	e, err := startEstate(filepath.Join(scratch, t.Name()), withOperation(t, "rouse", "Rouse"))
 	require.NoError(t, err)
 	t.Cleanup(e.stop)

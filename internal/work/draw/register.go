@@ -166,6 +166,15 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 		return nil, err
 	}
 	facts.Folder, facts.Guest = *folder, folder.Guest
+	if folder.Machine != nil && l.at.Copy == nil { // it came a moment ago: what it is, is recognised first
+		if _, _, err := g.hosts.Survey(ctx, l.at.Host); err != nil {
+			return nil, err
+		}
+		l.at.Copy, err = g.inv.AtPlace(ctx, l.at.Host.ID, inventory.OptionalID(folder.Pool), folder.Path)
+		if err != nil {
+			return nil, err
+		}
+	}
 	if folder.Machine == nil && l.at.Copy == nil { // its descriptor is lost, and it was taken for gone
 		if l.at.Copy, err = g.inv.WasAt(ctx, l.at.Host.ID, inventory.OptionalID(folder.Pool), folder.Path); err != nil {
 			return nil, err
