@@ -166,27 +166,23 @@ func Between(do Params, at string) []string {
 // Touched is a file at a host.
 type Touched struct{ Host, Path string }
 
-// Touches are the files that a transfer reads and writes; at is the host that carries it out. Nil: it is none.
-func Touches(do Params, at string) (list []Touched) {
-	switch t := do.(type) {
-	case *Carry:
-		return []Touched{{cmp.Or(t.FromHost, at), t.Source}, {at, path.Join(cmp.Or(t.Into, t.Pool), t.File)}}
-	case *FetchDisk:
-		return []Touched{{at, path.Join(t.Pool, t.File)}}
-	case *Send:
-		return []Touched{{at, t.Source}}
-	case *Pack:
-		return t.touches(at)
-	case *HandOut:
-		return t.touches(at)
-	}
-	return nil
+// Transferring are the parameters of a transfer.
+type Transferring interface {
+	Params
+	// Touches are the files that it reads and writes; at is the host that carries it out.
+	Touches(at string) []Touched
 }
 
-func (p *Packing) touches(at string) (list []Touched) {
-	if p.File != "" {
-		list = append(list, Touched{at, p.File})
-	}
+func (c *Carry) Touches(at string) []Touched {
+	return []Touched{{cmp.Or(c.FromHost, at), c.Source}, {at, path.Join(cmp.Or(c.Into, c.Pool), c.File)}}
+}
+
+func (f *FetchDisk) Touches(at string) []Touched { return []Touched{{at, path.Join(f.Pool, f.File)}} }
+
+func (s *Send) Touches(at string) []Touched { return []Touched{{at, s.Source}} }
+
+func (p *Packing) Touches(at string) []Touched {
+	list := []Touched{{at, p.File}}
 	for _, d := range p.Disks {
 		list = append(list, Touched{cmp.Or(p.FromHost, at), d.Source})
 	}

@@ -32,6 +32,8 @@ func TestKinds(t *testing.T) {
 	for kind, trait := range plan.Kinds {
 		require.True(t, named[kind], kind)
 		require.Equal(t, kind, trait.Of.Kind())
+		_, tells := trait.Of.(plan.Transferring)
+		require.Equal(t, trait.Transfer, tells, "%s: a transfer tells what it reads and writes", kind)
 		raw, err := json.Marshal(trait.Of)
 		require.NoError(t, err)
 		require.NotContains(t, string(raw), "Power", "what is shared lies flat in the record")

@@ -425,8 +425,8 @@ func evict(ctx context.Context, tx Querier, c *Copy, rel string) error {
 // what a survey has seen of it on the way. It is about the host that a copy is recorded at, and about where it goes. It
 // comes before all that is written of the copy, as it does in a survey: else the two would wait for each other.
 func (l Ledger) BehindSurvey(ctx context.Context, id uuid.UUID, to ...*uuid.UUID) error {
-	_, err := l.q.Exec(ctx, `with behind as (select id from hosts where id = any($2)
-		or id = (select host_id from copies where id = $1) order by id for no key update)
+	_, err := l.q.Exec(ctx, `with behind as (select id from hosts
+		where id = any($2::uuid[] || array(select host_id from copies where id = $1)) order by id for no key update)
 		update hosts set turn = turn + 1 from behind where hosts.id = behind.id`, id, to)
 	return err
 }

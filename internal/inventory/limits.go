@@ -67,10 +67,11 @@ func poolsUsed(ctx context.Context, q Querier, steps []plan.Step, host func(name
 	var paths []string
 	for _, s := range steps {
 		at := host(s.Host)
-		if at == nil {
+		transfer, ok := s.Do.(plan.Transferring)
+		if at == nil || !ok {
 			continue
 		}
-		for _, t := range plan.Touches(s.Do, at.String()) {
+		for _, t := range transfer.Touches(at.String()) {
 			if id := OptionalID(t.Host); id != nil && t.Path != "" {
 				hosts, paths = append(hosts, *id), append(paths, t.Path)
 			}
