@@ -252,7 +252,8 @@ var guides = [][]guide{
 	{{page: "docs/jobs.md", before: map[string]string{
 		"unvora jobs": "unvora move training-12 --host petrel --rate 1MiB --yes --detach",
 		// It is undone first.
-		"unvora jobs again":          "until unvora jobs -o json | grep -m 1 '\"state\"' | grep -q cancelled; do sleep 0.1; done",
+		"unvora jobs again": "until unvora jobs -o json | grep -m 1 '\"state\"' | grep -q cancelled; " +
+			"do sleep 0.1; done",
 		"unvora power on tide-gauge": "unvora import $DEMO/packages/rain-gauge.ova --host petrel --yes",
 		"unvora power off --where":   "unvora power on training-01",
 		"unvora register kelp/class-a": "cd $DEMO/hosts/gannet && for n in a b; do " +
