@@ -39,11 +39,15 @@ func (s *Server) capture(v *Volume, name, since string, properties map[string]st
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
+		var err error
 		if at := s.image(im.ID); at != nil {
 			at.State = state
-			if err := s.save(); err != nil {
-				s.log.Error("save the state", "error", err)
-			}
+			err = s.save()
+		} else { // it was dropped while it was made
+			err = s.removeImage(im.ID)
+		}
+		if err != nil {
+			s.log.Error("keep what became of an image", "image", im.ID, "error", err)
 		}
 	})
 	return &im, nil

@@ -224,12 +224,17 @@ func (s *Server) setState(m *Machine, state string) error {
 // dropImage forgets an image and removes its files.
 func (s *Server) dropImage(id string) error {
 	s.state.Images = slices.DeleteFunc(s.state.Images, func(i Image) bool { return i.ID == id })
+	return errors.Join(s.removeImage(id), s.save())
+}
+
+// removeImage removes the files of an image.
+func (s *Server) removeImage(id string) error {
 	for _, ext := range []string{".raw", ".qcow2", ".upload"} {
 		if err := os.Remove(s.imagePath(id, ext)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	return s.save()
+	return nil
 }
 
 func newID() string { return rand.Text()[:12] }
