@@ -577,6 +577,21 @@ func TestRecognisedAnew(t *testing.T) {
 		alone.LineageID).Scan(&left))
 	require.Zero(t, left, "the lineage that it had alone is gone")
 
+	// What others were found to be copies of stays what it is, and nobody is told otherwise.
+	apply(t, inv, h, p, false, nil, seen("other", true, 6600, image+"x"))
+	young := seen("young", false, 0, "")
+	apply(t, inv, h, p, false, nil, young)
+	parent, err := inv.Copy(t.Context(), h.Name+"/"+young.Machine.Name)
+	require.NoError(t, err)
+	child := seen("child", false, 0, "")
+	child.Machine.UUID = young.Machine.UUID
+	apply(t, inv, h, p, false, nil, child)
+	young.Disks[0].ImageID, young.Disks[0].Samples = image+"x", samples(6600)
+	require.Empty(t, apply(t, inv, h, p, false, nil, young))
+	still, err := inv.Copy(t.Context(), parent.ID.String())
+	require.NoError(t, err)
+	require.Equal(t, parent.LineageID, still.LineageID)
+
 	require.NoError(t, inv.Settle(t.Context(), now, nil, nil, "robin", "another machine"))
 	coming.Disks[0].Samples = samples(6501)
 	apply(t, inv, h, p, false, nil, coming)

@@ -211,29 +211,34 @@ func stillComing(c *Copy, form lineage.Form) bool {
 // its disks take a while. What speaks for the same, or for less, changes nothing; nor is one touched that others were
 // found to be copies of.
 func (a *applier) anew(c *Copy, s lineage.Sighting, f *hostlink.Folder, known []Copy) error {
-	v, others, err := a.weigh(s, f, known, c.ID)
+	v, _, err := a.weigh(s, f, known, c.ID)
 	if err != nil || v.Score <= c.Score || v.Copy != "" || v.Child != "" {
 		return err
 	}
-	parent, candidate := OptionalID(v.Parent), OptionalID(v.Candidate)
-	if k := byID(others, v.Parent); k != nil && k.Parent != nil && *k.Parent == c.ID {
-		return nil
-	}
-	id := c.LineageID
+	parent, candidate, id := OptionalID(v.Parent), OptionalID(v.Candidate), c.LineageID
 	if parent != nil {
 		if id, err = uuid.Parse(v.Lineage); err != nil {
 			return fmt.Errorf("lineage of %s: %w", c.Name, err)
 		}
 	}
-	_, err = a.tx.Exec(a.ctx, `with anew as (update copies set lineage_id = $2, parent_id = $3, evidence = $4,
-		score = $5, candidate_id = $6, identity = case when $3::uuid is null then identity else 'keep' end
-		where id = $1 and not exists (select 1 from copies k where k.parent_id = $1) returning id)
-		delete from lineages l using anew where l.id = $7 and l.id <> $2
-		and not exists (select 1 from copies k where k.lineage_id = l.id and k.id <> anew.id)`,
-		c.ID, id, parent, v.Evidence, v.Score, candidate, c.LineageID)
-	if err == nil {
-		a.note("changed", c.Form, c.Name, "%s, in %s: %s", c.Name, path.Dir(c.Path), v.Why)
+	tag, err := a.tx.Exec(a.ctx, `update copies set lineage_id = $2, parent_id = $3, evidence = $4, score = $5,
+		candidate_id = $6, identity = case when $3::uuid is null then identity else 'keep' end
+		where id = $1 and not exists (select 1 from copies k where k.parent_id = $1)`,
+		c.ID, id, parent, v.Evidence, v.Score, candidate)
+	if err != nil || tag.RowsAffected() == 0 {
+		return err
 	}
+	if err := dropBare(a.ctx, a.tx, c.LineageID); err != nil {
+		return err
+	}
+	a.note("changed", c.Form, c.Name, "%s, in %s: %s", c.Name, path.Dir(c.Path), v.Why)
+	return In(a.tx).Emit(a.ctx, "copy", c.ID.String(), map[string]any{"name": c.Name, "lineage": id})
+}
+
+// dropBare forgets a lineage that no copy is of.
+func dropBare(ctx context.Context, tx Querier, id uuid.UUID) error {
+	_, err := tx.Exec(ctx, `delete from lineages l where l.id = $1 and not exists (select 1 from copies
+		where lineage_id = l.id)`, id)
 	return err
 }
 
@@ -280,8 +285,7 @@ func (inv *Inventory) Settle(ctx context.Context, c *Copy, parent *Copy, into *L
 			where id = $1`, c.ID, parentID, who); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `delete from lineages l where l.id = $1 and not exists (select 1 from copies
-			where lineage_id = l.id)`, c.LineageID); err != nil {
+		if err := dropBare(ctx, tx, c.LineageID); err != nil {
 			return err
 		}
 		if err := In(tx).Emit(ctx, "copy", c.ID.String(), map[string]any{"name": c.Name,

@@ -425,7 +425,7 @@ const (
 	altered    = "it is not as it was written: "
 )
 
-// copying is how long a package that somebody puts onto a shelf may grow.
+// copying is how long a package that somebody puts onto a shelf may grow, or a folder that is put into a pool.
 const copying = time.Hour
 
 func byID(list []Copy, id string) *Copy {
