@@ -167,7 +167,8 @@ func (l *lying) facts(ctx context.Context, g *Gatherer, all *Drawn) (*plan.Regis
 	}
 	facts.Folder, facts.Guest = *folder, folder.Guest
 	if folder.Machine != nil && l.at.Copy == nil { // it came a moment ago: what it is, is recognised first
-		if _, _, err := g.hosts.Survey(ctx, l.at.Host); err != nil {
+		_, _, err := g.hosts.Survey(ctx, l.at.Host)
+		if err != nil && !errors.Is(err, inventory.ErrOvertaken) { // jobs change so much there: it is as they left it
 			return nil, err
 		}
 		l.at.Copy, err = g.inv.AtPlace(ctx, l.at.Host.ID, inventory.OptionalID(folder.Pool), folder.Path)
