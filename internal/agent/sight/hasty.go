@@ -1,6 +1,8 @@
 package sight
 
 import (
+	"errors"
+	"io/fs"
 	"sync"
 	"time"
 )
@@ -89,13 +91,18 @@ func (h *hasty) giveUp(path string, after time.Duration) {
 // hastily reads something of a path; it is not ok when that took too long. What read
 // returns is all that it may touch: nobody knows how late it comes.
 func hastily[T any](h *hasty, path string, read func() T) (T, bool) {
-	values, ok := hastilyEach(h, []string{path}, func(int) T { return read() })
+	return hastilyRead(h, path, func() (T, error) { return read(), nil })
+}
+
+// hastilyRead is hastily for what may fail: then it is not ok either, but where the path is not there.
+func hastilyRead[T any](h *hasty, path string, read func() (T, error)) (T, bool) {
+	values, ok := hastilyEach(h, []string{path}, func(int) (T, error) { return read() })
 	return values[0], ok[0]
 }
 
 // hastilyEach reads something of each path, one after the other: what stands still is
 // left to itself, and the others are gone on with.
-func hastilyEach[T any](h *hasty, paths []string, read func(n int) T) (values []T, ok []bool) {
+func hastilyEach[T any](h *hasty, paths []string, read func(n int) (T, error)) (values []T, ok []bool) {
 	values, ok = make([]T, len(paths)), make([]bool, len(paths))
 	for at := 0; at < len(paths); {
 		w := &walk[T]{h: h, paths: paths, read: read, values: values, ok: ok, at: at, ended: make(chan struct{})}
@@ -109,7 +116,7 @@ func hastilyEach[T any](h *hasty, paths []string, read func(n int) T) (values []
 type walk[T any] struct {
 	h      *hasty
 	paths  []string
-	read   func(n int) T
+	read   func(n int) (T, error)
 	values []T
 	ok     []bool
 	ended  chan struct{}
@@ -130,14 +137,17 @@ func (w *walk[T]) run(from int) {
 		w.mu.Lock()
 		w.at, w.began, w.reading = n, time.Now(), true
 		w.mu.Unlock()
-		value := w.read(n)
+		value, err := w.read(n)
 		w.mu.Lock()
 		if w.left {
 			w.mu.Unlock()
 			w.h.end(w.paths[n])
 			return
 		}
-		w.values[n], w.ok[n], w.reading = value, true, false
+		w.values[n], w.ok[n], w.reading = value, err == nil || errors.Is(err, fs.ErrNotExist), false
+		if !w.ok[n] {
+			w.h.fail(w.paths[n])
+		}
 		w.mu.Unlock()
 	}
 }

@@ -2,7 +2,6 @@ package sight
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -197,22 +196,10 @@ func (s *sweep) look() []hostlink.Pool {
 		for n, q := range asked {
 			paths[n] = q.path
 		}
-		type read struct {
-			f   *seenFolder
-			err error
-		}
 		of := asked // what is given up on goes on with it
-		seen, ok := hastilyEach(&s.hasty, paths, func(n int) (r read) {
-			r.f, r.err = s.a.lookAtFolder(&of[n])
-			return r
-		})
+		seen, ok := hastilyEach(&s.hasty, paths, func(n int) (*seenFolder, error) { return s.a.lookAtFolder(&of[n]) })
 		for n, q := range asked {
-			f := seen[n].f
-			if ok[n] && seen[n].err != nil {
-				ok[n] = false
-				s.hasty.fail(q.path)
-			}
-			switch {
+			switch f := seen[n]; {
 			case q.was != nil && (!ok[n] || f == q.was): // as it was, for all that we know
 				q.was.round = s.round
 			case ok[n] && f != nil:
@@ -327,19 +314,7 @@ func (s *sweep) statedAt(path string) string {
 
 // entries of a pool or a shelf; none where there is no such directory, not ok where it can't be read, or not in time.
 func (s *sweep) entries(dir string) ([]fs.DirEntry, bool) {
-	type read struct {
-		list []fs.DirEntry
-		err  error
-	}
-	r, ok := hastily(&s.hasty, dir, func() (r read) {
-		r.list, r.err = s.a.Door.ReadDir(dir)
-		return r
-	})
-	if ok && r.err != nil && !errors.Is(r.err, fs.ErrNotExist) {
-		s.hasty.fail(dir)
-		ok = false
-	}
-	return r.list, ok
+	return hastilyRead(&s.hasty, dir, func() ([]fs.DirEntry, error) { return s.a.Door.ReadDir(dir) })
 }
 
 // stuckNow are the pools, folders and packages that could not be read this time.
@@ -476,13 +451,7 @@ func (s *sweep) lookAtPackages(keeps []keep, next uint64) (changed bool) {
 				continue
 			}
 			path := filepath.Join(c.path, e.Name())
-			info, ok := hastily(&s.hasty, path, func() fs.FileInfo {
-				info, err := e.Info()
-				if err != nil {
-					return nil
-				}
-				return info
-			})
+			info, ok := hastilyRead(&s.hasty, path, e.Info)
 			if !ok && s.packages[path] != nil {
 				s.packages[path].round = s.round
 			}
