@@ -151,14 +151,10 @@ func (a *app) takeOne(ctx context.Context, c *caller, job string, to *local) err
 	return e
 }
 
-// here is how somebody who works here names a path of this computer.
+// here is a path of this computer, so that it is told from one of a shelf.
 func here(path string) string {
-	dir, err := os.Getwd()
-	if err != nil {
-		return path
-	}
-	if rel, err := filepath.Rel(dir, path); err == nil && filepath.IsLocal(rel) {
-		return "." + string(filepath.Separator) + rel
+	if path = fromHere(path); !filepath.IsAbs(path) {
+		path = "." + string(filepath.Separator) + path
 	}
 	return path
 }
@@ -185,7 +181,7 @@ func (a *app) writtenTo(ctx context.Context, c *caller, j *openapi.Job, to *loca
 	shown, more := namedMade(list)
 	for i := range shown {
 		at, much := a.packageOf(ctx, c, &shown[i], shown[i].Subject)
-		if to != nil {
+		if to != nil && at != shown[i].Subject { // it is known where
 			at = here(filepath.Join(to.path, filepath.Base(at)))
 		}
 		fmt.Fprintf(a.out, "%s: %s is written%s.\n", shown[i].Subject, at, much)

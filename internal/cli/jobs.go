@@ -194,8 +194,12 @@ func (a *app) limitsCmd() *cobra.Command {
 			}
 		}
 		return a.print(now, func() {
-			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts, %d of one pool.\n",
-				count(now.PerHost, "transfer"), now.PerLink, *now.PerPool)
+			pools := ""
+			if now.PerPool != nil { // the service may be older
+				pools = fmt.Sprintf(", %d of one pool", *now.PerPool)
+			}
+			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts%s.\n",
+				count(now.PerHost, "transfer"), now.PerLink, pools)
 		})
 	}
 	return cmd
