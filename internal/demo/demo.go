@@ -110,7 +110,7 @@ func Run(ctx context.Context, o Options) error {
 	if o.Services < 1 || o.Services > mostServices {
 		return fmt.Errorf("a demo has from 1 to %d services, not %d", mostServices, o.Services)
 	}
-	unlock, err := prepare(dir)
+	unlock, err := occupy(dir)
 	if err != nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func makeAll(dir string, pg *postgres, k *kept, now func(sampleMachine) bool) er
 // Prepare makes in a directory what takes longest, and is the same in each demo: one that starts in a copy of the
 // directory finds it there.
 func Prepare(dir string) error {
-	unlock, err := prepare(dir)
+	unlock, err := occupy(dir)
 	if err != nil {
 		return err
 	}
@@ -278,8 +278,8 @@ func clientPrefix(o Options, profile string) string {
 	return "UNVORA_CONFIG=" + profile + " "
 }
 
-// prepare makes the directory and sees that nobody else runs a demo in it.
-func prepare(dir string) (unlock func(), err error) {
+// occupy makes the directory and sees that nobody else runs a demo in it.
+func occupy(dir string) (unlock func(), err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("%w: choose a directory that you may write to, with --dir", err)
 	}
