@@ -88,8 +88,8 @@ func alike(s string) string {
 	}))
 }
 
-// shows holds that the lines of a page are among those that were printed, in their order. A line that ends in … is the
-// beginning of one; … alone are lines that the page leaves out.
+// shows holds that the lines of a page are among those that were printed, in their order. A line that ends in … is
+// the beginning of one; … alone are lines that the page leaves out.
 func shows(t *testing.T, page, said string) {
 	t.Helper()
 	left := strings.Split(said, "\n")
@@ -110,15 +110,14 @@ func shows(t *testing.T, page, said string) {
 	}
 }
 
-// match is what a table has for a command: that of the longest beginning.
-func match(table map[string]string, command string) (value string, found bool) {
-	best := -1
-	for begin, v := range table {
-		if strings.HasPrefix(command, begin) && len(begin) > best {
-			best, value, found = len(begin), v, true
+// match is the row that a table has for a command: that of the longest beginning; "" without one.
+func match(table map[string]string, command string) (row string) {
+	for begin := range table {
+		if strings.HasPrefix(command, begin) && len(begin) > len(row) {
+			row = begin
 		}
 	}
-	return value, found
+	return row
 }
 
 // follow carries out the commands of a guide. Choices that are asked on a terminal, the recommendation first, are taken
@@ -146,16 +145,17 @@ func (g guide) follow(t *testing.T, e *estate) {
 	if g.files != nil {
 		g.files(t, e, dir)
 	}
-	used := map[string]bool{}
+	used := map[string]bool{} // rows of its tables
 	for _, b := range blocksOf(t, g.page, g.from) {
 		said := ""
 		for _, command := range b.commands {
-			if why, apart := match(g.apart, command); apart {
-				require.NotEmpty(t, why)
+			if row := match(g.apart, command); row != "" {
+				used[row] = true
 				continue
 			}
-			if line, found := match(g.before, command); found && !used[line] {
-				used[line] = true
+			if row := match(g.before, command); row != "" && !used[row] {
+				used[row] = true
+				line := g.before[row]
 				status, out := sh(line)
 				if status != 0 {
 					t.Errorf("%s: status %d before %s, of %s\n%s", g.page, status, command, line, out)
@@ -164,6 +164,7 @@ func (g guide) follow(t *testing.T, e *estate) {
 			real := command
 			for example, how := range g.means {
 				if strings.Contains(real, example) {
+					used[example] = true
 					status, out := sh(how)
 					require.Zero(t, status, "%s: %s\n%s", example, how, out)
 					real = strings.ReplaceAll(real, example, strings.TrimSpace(out))
@@ -186,6 +187,11 @@ func (g guide) follow(t *testing.T, e *estate) {
 		}
 		if b.says != "" {
 			shows(t, b.says, said)
+		}
+	}
+	for _, table := range []map[string]string{g.before, g.means, g.apart} {
+		for row := range table {
+			require.True(t, used[row], "%s has nothing any more that is %q", g.page, row)
 		}
 	}
 }
