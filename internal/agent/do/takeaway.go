@@ -29,20 +29,23 @@ type takeAwayJournal struct {
 	Below  []string                     `json:"below"` // what the disks that are taken stand on
 }
 
-// below lists what disks of a machine stand on, or have stood on at a snapshot, that lies beside them in the directory
-// of the machine's disks in another pool, and is not a disk of others as well.
+// below lists what disks of a machine stand on, or have stood on at a snapshot, that lies in the directory of the
+// machine's disks in another pool, and is not a disk of others as well. What they write to may lie in its folder.
 func (w *Worker) below(folder string, files []string) (list []string) {
-	var all []string
-	for _, f := range files {
-		for _, l := range w.Layers(f) {
-			all = append(all, l.Path)
-		}
-	}
+	tops, all := slices.Clone(files), []string{}
 	if m, err := w.ReadMachine(folder); err == nil {
+		for _, d := range m.Disks {
+			tops = append(tops, filepath.Join(folder, d.File))
+		}
 		for _, s := range m.Tree {
 			for _, d := range s.Disks {
 				all = append(all, filepath.Join(folder, d.File))
 			}
+		}
+	}
+	for _, top := range tops {
+		for _, l := range w.Layers(top) {
+			all = append(all, l.Path)
 		}
 	}
 	for _, path := range all {

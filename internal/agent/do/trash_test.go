@@ -151,13 +151,14 @@ func TestTakenWithLayers(t *testing.T) {
 	format, err := formats.ByName("qcow2")
 	require.NoError(t, err)
 	file := func(name string) string { return filepath.Join(aside, name+".qcow2") }
+	within := filepath.Join(folder, "within.qcow2") // what it writes to since it was frozen
 	for _, l := range [][2]string{{file("monday"), parent}, {file("tuesday"), file("monday")}, {file("top"),
-		file("monday")}} {
+		file("monday")}, {file("frozen"), parent}, {within, file("frozen")}} {
 		require.NoError(t, formats.NewLayer(l[0], l[1], format, uuid.NewString(), formats.Options{}))
 	}
 	_, err = a.redescribe(folder, func(m *machine.Machine) bool {
 		m.Disks = []machine.Disk{{ID: "disk1", File: "../tide-gauge-disks/top.qcow2", Format: "qcow2",
-			VirtualBytes: 1 << 20}}
+			VirtualBytes: 1 << 20}, {ID: "disk2", File: "within.qcow2", Format: "qcow2", VirtualBytes: 1 << 20}}
 		m.Tree = []machine.Snapshot{
 			{Name: "monday", Disks: []machine.SnapshotDisk{{Disk: "disk1", File: "../tide-gauge-disks/monday.qcow2"}}},
 			{Name: "tuesday", Disks: []machine.SnapshotDisk{{Disk: "disk1",
@@ -172,11 +173,11 @@ func TestTakenWithLayers(t *testing.T) {
 	require.FileExists(t, parent)
 	list, err := a.Trash()
 	require.NoError(t, err)
-	require.Len(t, list, 4)
+	require.Len(t, list, 5)
 	_, err = doTakeAway(t.Context(), &run{a.Worker, tk})
 	require.NoError(t, err, "asked for again after a restart")
 	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))
-	for _, name := range []string{"monday", "tuesday", "top"} {
+	for _, name := range []string{"monday", "tuesday", "top", "frozen"} {
 		require.FileExists(t, file(name))
 	}
 }
