@@ -260,6 +260,57 @@ func (e DropSnapshotRequestOperation) Valid() bool {
 	}
 }
 
+// Defines values for ExportRequestDiskFormat.
+const (
+	ExportRequestDiskFormatQcow2       ExportRequestDiskFormat = "qcow2"
+	ExportRequestDiskFormatQcow2V2     ExportRequestDiskFormat = "qcow2:v2"
+	ExportRequestDiskFormatQcow2V3     ExportRequestDiskFormat = "qcow2:v3"
+	ExportRequestDiskFormatRaw         ExportRequestDiskFormat = "raw"
+	ExportRequestDiskFormatVhd         ExportRequestDiskFormat = "vhd"
+	ExportRequestDiskFormatVhdDynamic  ExportRequestDiskFormat = "vhd:dynamic"
+	ExportRequestDiskFormatVhdFixed    ExportRequestDiskFormat = "vhd:fixed"
+	ExportRequestDiskFormatVhdx        ExportRequestDiskFormat = "vhdx"
+	ExportRequestDiskFormatVhdxDynamic ExportRequestDiskFormat = "vhdx:dynamic"
+	ExportRequestDiskFormatVhdxFixed   ExportRequestDiskFormat = "vhdx:fixed"
+	ExportRequestDiskFormatVmdk        ExportRequestDiskFormat = "vmdk"
+	ExportRequestDiskFormatVmdkSparse  ExportRequestDiskFormat = "vmdk:sparse"
+	ExportRequestDiskFormatVmdkStream  ExportRequestDiskFormat = "vmdk:stream"
+)
+
+// Valid indicates whether the value is a known member of the ExportRequestDiskFormat enum.
+func (e ExportRequestDiskFormat) Valid() bool {
+	switch e {
+	case ExportRequestDiskFormatQcow2:
+		return true
+	case ExportRequestDiskFormatQcow2V2:
+		return true
+	case ExportRequestDiskFormatQcow2V3:
+		return true
+	case ExportRequestDiskFormatRaw:
+		return true
+	case ExportRequestDiskFormatVhd:
+		return true
+	case ExportRequestDiskFormatVhdDynamic:
+		return true
+	case ExportRequestDiskFormatVhdFixed:
+		return true
+	case ExportRequestDiskFormatVhdx:
+		return true
+	case ExportRequestDiskFormatVhdxDynamic:
+		return true
+	case ExportRequestDiskFormatVhdxFixed:
+		return true
+	case ExportRequestDiskFormatVmdk:
+		return true
+	case ExportRequestDiskFormatVmdkSparse:
+		return true
+	case ExportRequestDiskFormatVmdkStream:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportRequestFor.
 const (
 	ExportRequestForHandOut ExportRequestFor = "hand-out"
@@ -1298,7 +1349,7 @@ type AttentionItem struct {
 	Title string `json:"title"`
 }
 
-// ChangeRequest Make something different about a copy; what is left out stays
+// ChangeRequest Make something different about copies; what is left out stays. A name is given to one at a time
 type ChangeRequest struct {
 	// Add Devices: KIND or KIND=FILE
 	Add *[]string `json:"add,omitempty"`
@@ -1309,15 +1360,18 @@ type ChangeRequest struct {
 	// Addresses NIC → give, or an address
 	Addresses *map[string]string `json:"addresses,omitempty"`
 
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
 	// Boot Disk ids, NICs and devices, first to last
 	Boot *[]string `json:"boot,omitempty"`
 
-	// Copies One copy
-	Copies []string `json:"copies"`
-	Cpus   *int     `json:"cpus,omitempty"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
+	Cpus   *int      `json:"cpus,omitempty"`
 
 	// Drop Names of devices
 	Drop *[]string `json:"drop,omitempty"`
@@ -1365,6 +1419,9 @@ type ChangeRequest struct {
 
 	// Unplug Names of NICs
 	Unplug *[]string `json:"unplug,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 
 	// Wire NIC → switch
 	Wire *map[string]string `json:"wire,omitempty"`
@@ -1507,7 +1564,10 @@ type Copy struct {
 	Pool     string       `json:"pool"`
 
 	// Problem What is wrong with its descriptor or package
-	Problem *string  `json:"problem,omitempty"`
+	Problem *string `json:"problem,omitempty"`
+
+	// Rel Path within its pool, where it lies in one
+	Rel     *string  `json:"rel,omitempty"`
 	Renewed []string `json:"renewed"`
 	Score   *int     `json:"score,omitempty"`
 
@@ -1572,6 +1632,9 @@ type DelistRequestOperation string
 
 // Destination defines model for Destination.
 type Destination struct {
+	// Directory Of the pool, that the package lies in; it is made if it is not there
+	Directory *string `json:"directory,omitempty"`
+
 	// File Name of the package
 	File *string `json:"file,omitempty"`
 
@@ -1651,11 +1714,14 @@ type DiskComparison struct {
 
 // DropSnapshotRequest Drop a snapshot; what was written above it goes into its disks
 type DropSnapshotRequest struct {
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies One copy
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string                      `json:"note,omitempty"`
@@ -1672,12 +1738,15 @@ type DropSnapshotRequest struct {
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // DropSnapshotRequestOperation defines model for DropSnapshotRequest.Operation.
 type DropSnapshotRequestOperation string
 
-// ExportRequest Write packages from copies, one for each
+// ExportRequest Write packages from copies, one for each or one of all
 type ExportRequest struct {
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
@@ -1689,6 +1758,9 @@ type ExportRequest struct {
 	Cpus        *int        `json:"cpus,omitempty"`
 	Destination Destination `json:"destination"`
 	Digest      *DigestOf   `json:"digest,omitempty"`
+
+	// DiskFormat What the files of its disks are; vmdk, a stream of compressed blocks that every reader of packages knows, unless said. The others are not compressed; raw and fixed ones hold what is empty too
+	DiskFormat *ExportRequestDiskFormat `json:"diskFormat,omitempty"`
 
 	// Drop Devices and NICs that the receiver does not get
 	Drop *[]string `json:"drop,omitempty"`
@@ -1734,9 +1806,15 @@ type ExportRequest struct {
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
 
+	// Together One package of all machines, named by name or by the destination's file. Those that run at one host are taken as they are at one instant, the same for all of them. Ids of disks that two of them have are counted on, disk2 and disk3 from disk1
+	Together *bool `json:"together,omitempty"`
+
 	// Where Or the registered copies that a filter tells, such as host=gannet
 	Where *string `json:"where,omitempty"`
 }
+
+// ExportRequestDiskFormat What the files of its disks are; vmdk, a stream of compressed blocks that every reader of packages knows, unless said. The others are not compressed; raw and fixed ones hold what is empty too
+type ExportRequestDiskFormat string
 
 // ExportRequestFor To restore the machine or take it elsewhere: it stays the one that it is. Or for others, who get nothing that is this one's alone: no MACs, ids, fixed addresses, names of networks, media. What is said below comes first. restore unless said
 type ExportRequestFor string
@@ -1882,13 +1960,16 @@ type Given struct {
 	Room  int    `json:"room"`
 }
 
-// GoBackRequest Have a copy stand on a snapshot again
+// GoBackRequest Have copies stand on a snapshot again
 type GoBackRequest struct {
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies One copy
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string                `json:"note,omitempty"`
@@ -1905,6 +1986,9 @@ type GoBackRequest struct {
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // GoBackRequestOperation defines model for GoBackRequest.Operation.
@@ -2119,6 +2203,9 @@ type Job struct {
 	Children  []string  `json:"children"`
 	CreatedAt time.Time `json:"createdAt"`
 
+	// CutOverAt When somebody has it cut over, whatever was planned
+	CutOverAt *time.Time `json:"cutOverAt,omitempty"`
+
 	// Done Bytes, as doneBytes
 	Done      int64 `json:"done"`
 	DoneBytes int64 `json:"doneBytes"`
@@ -2212,6 +2299,9 @@ type LandingRule struct {
 
 // Limits defines model for Limits.
 type Limits struct {
+	// Hours Times of the day, by the service's clock, at which each transfer is slower: [DAYS ]HH:MM-HH:MM=RATE a second, such as mon-fri 08:00-18:00=20MiB. As they are where none are given
+	Hours *[]string `json:"hours,omitempty"`
+
 	// PerHost That a host reads or writes
 	PerHost int `json:"perHost"`
 
@@ -2404,6 +2494,15 @@ type MoveRequest struct {
 
 	// Copies Copies: name, HOST/NAME or id
 	Copies *[]string `json:"copies,omitempty"`
+
+	// CopyAhead Copy now, while the machine runs, and wait with the rest until somebody says so (cut-over). One that can't be followed while it runs waits with all of it
+	CopyAhead *bool `json:"copyAhead,omitempty"`
+
+	// CutOverAt The same, until a time
+	CutOverAt *time.Time `json:"cutOverAt,omitempty"`
+
+	// CutOverUntil End of that time: what has not begun to cut over by then is held
+	CutOverUntil *time.Time `json:"cutOverUntil,omitempty"`
 
 	// Disks Disk → POOL, POOL:FORMAT or :FORMAT
 	Disks *map[string]string `json:"disks,omitempty"`
@@ -3037,13 +3136,16 @@ type Snapshot struct {
 	Parent *string `json:"parent,omitempty"`
 }
 
-// SnapshotRequest Freeze all disks of a copy at one instant, under a name
+// SnapshotRequest Freeze all disks of copies at one instant, under a name
 type SnapshotRequest struct {
+	// AllOrNothing One job for all, which is undone when one of them fails. Else each has a job of its own. Those of one host are frozen at one instant then
+	AllOrNothing *bool `json:"allOrNothing,omitempty"`
+
 	// Answers CODE or CODE/SUBJECT → REMEDY or REMEDY:VALUE. For one of several machines: MACHINE:CODE …
 	Answers *map[string]string `json:"answers,omitempty"`
 
-	// Copies One copy
-	Copies []string `json:"copies"`
+	// Copies Copies: name, HOST/NAME or id
+	Copies *[]string `json:"copies,omitempty"`
 
 	// Note Goes to history
 	Note      *string                  `json:"note,omitempty"`
@@ -3060,6 +3162,9 @@ type SnapshotRequest struct {
 
 	// TakeRecommended Open choices are answered as recommended
 	TakeRecommended *bool `json:"takeRecommended,omitempty"`
+
+	// Where Or the copies that a filter tells, such as host=gannet
+	Where *string `json:"where,omitempty"`
 }
 
 // SnapshotRequestOperation defines model for SnapshotRequest.Operation.
@@ -3615,6 +3720,12 @@ type StartJobParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// CutOverJSONBody defines parameters for CutOver.
+type CutOverJSONBody struct {
+	// At When; as soon as what is copied is there unless said
+	At *time.Time `json:"at,omitempty"`
+}
+
 // MakeDescriptorJSONBody defines parameters for MakeDescriptor.
 type MakeDescriptorJSONBody = []Member
 
@@ -3856,6 +3967,9 @@ type ReadmitHostJSONRequestBody ReadmitHostJSONBody
 
 // StartJobJSONRequestBody defines body for StartJob for application/json ContentType.
 type StartJobJSONRequestBody = Request
+
+// CutOverJSONRequestBody defines body for CutOver for application/json ContentType.
+type CutOverJSONRequestBody CutOverJSONBody
 
 // MakeDescriptorJSONRequestBody defines body for MakeDescriptor for application/json ContentType.
 type MakeDescriptorJSONRequestBody = MakeDescriptorJSONBody
@@ -5240,6 +5354,20 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/cancel (the `CancelJob` operationId).
 	CancelJob(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CutOverWithBody Have a move that was copied ahead cut over, as soon as it can or at a time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+	CutOverWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CutOver Have a move that was copied ahead cut over, as soon as it can or at a time
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+	CutOver(ctx context.Context, job JobRef, body CutOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeDescriptorWithBody The descriptor of a package whose disks the caller has fetched
 	//
 	// Takes any type of body and a specified content type.
@@ -5254,7 +5382,7 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
 	MakeDescriptor(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
+	// ReadDisk A disk that the job hands out, as a file of the format that was asked for, from a byte offset on
 	//
 	// Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
 	ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6275,6 +6403,40 @@ func (c *Client) CancelJob(ctx context.Context, job JobRef, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
+// CutOverWithBody Have a move that was copied ahead cut over, as soon as it can or at a time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+func (c *Client) CutOverWithBody(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCutOverRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CutOver Have a move that was copied ahead cut over, as soon as it can or at a time
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+func (c *Client) CutOver(ctx context.Context, job JobRef, body CutOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCutOverRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MakeDescriptorWithBody The descriptor of a package whose disks the caller has fetched
 //
 // Takes any type of body and a specified content type.
@@ -6309,7 +6471,7 @@ func (c *Client) MakeDescriptor(ctx context.Context, job JobRef, body MakeDescri
 	return c.Client.Do(req)
 }
 
-// ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
+// ReadDisk A disk that the job hands out, as a file of the format that was asked for, from a byte offset on
 //
 // Corresponds with GET /jobs/{job}/disks/{disk} (the `ReadDisk` operationId).
 func (c *Client) ReadDisk(ctx context.Context, job JobRef, disk string, params *ReadDiskParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9088,6 +9250,53 @@ func NewCancelJobRequest(server string, job JobRef) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewCutOverRequest calls the generic CutOver builder with application/json body
+func NewCutOverRequest(server string, job JobRef, body CutOverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCutOverRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewCutOverRequestWithBody constructs an http.Request for the CutOver method, with any body, and a specified content type
+func NewCutOverRequestWithBody(server string, job JobRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/cut-over", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12031,6 +12240,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/cancel (the `CancelJob` operationId).
 	CancelJobWithResponse(ctx context.Context, job JobRef, reqEditors ...RequestEditorFn) (*CancelJobResponse, error)
 
+	// CutOverWithBodyWithResponse Have a move that was copied ahead cut over, as soon as it can or at a time
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+	CutOverWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CutOverResponse, error)
+
+	// CutOverWithResponse Have a move that was copied ahead cut over, as soon as it can or at a time
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+	CutOverWithResponse(ctx context.Context, job JobRef, body CutOverJSONRequestBody, reqEditors ...RequestEditorFn) (*CutOverResponse, error)
+
 	// MakeDescriptorWithBodyWithResponse The descriptor of a package whose disks the caller has fetched
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12045,7 +12268,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/descriptor (the `MakeDescriptor` operationId).
 	MakeDescriptorWithResponse(ctx context.Context, job JobRef, body MakeDescriptorJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDescriptorResponse, error)
 
-	// ReadDiskWithResponse A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
+	// ReadDiskWithResponse A disk that the job hands out, as a file of the format that was asked for, from a byte offset on
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -13862,6 +14085,54 @@ func (r CancelJobResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CancelJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CutOverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CutOverResponse) GetJSON202() *Job {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CutOverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CutOverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CutOverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CutOverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CutOverResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17152,6 +17423,32 @@ func (c *ClientWithResponses) CancelJobWithResponse(ctx context.Context, job Job
 	return ParseCancelJobResponse(rsp)
 }
 
+// CutOverWithBodyWithResponse Have a move that was copied ahead cut over, as soon as it can or at a time
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+func (c *ClientWithResponses) CutOverWithBodyWithResponse(ctx context.Context, job JobRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CutOverResponse, error) {
+	rsp, err := c.CutOverWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCutOverResponse(rsp)
+}
+
+// CutOverWithResponse Have a move that was copied ahead cut over, as soon as it can or at a time
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/cut-over (the `CutOver` operationId).
+func (c *ClientWithResponses) CutOverWithResponse(ctx context.Context, job JobRef, body CutOverJSONRequestBody, reqEditors ...RequestEditorFn) (*CutOverResponse, error) {
+	rsp, err := c.CutOver(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCutOverResponse(rsp)
+}
+
 // MakeDescriptorWithBodyWithResponse The descriptor of a package whose disks the caller has fetched
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17178,7 +17475,7 @@ func (c *ClientWithResponses) MakeDescriptorWithResponse(ctx context.Context, jo
 	return ParseMakeDescriptorResponse(rsp)
 }
 
-// ReadDiskWithResponse A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
+// ReadDiskWithResponse A disk that the job hands out, as a file of the format that was asked for, from a byte offset on
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -19068,6 +19365,39 @@ func ParseCancelJobResponse(rsp *http.Response) (*CancelJobResponse, error) {
 	}
 
 	response := &CancelJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCutOverResponse parses an HTTP response from a CutOverWithResponse call
+func ParseCutOverResponse(rsp *http.Response) (*CutOverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CutOverResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -21147,10 +21477,13 @@ type ServerInterface interface {
 	// CancelJob Stop a job and undo what it did
 	// (POST /jobs/{job}/cancel)
 	CancelJob(c *gin.Context, job JobRef)
+	// CutOver Have a move that was copied ahead cut over, as soon as it can or at a time
+	// (POST /jobs/{job}/cut-over)
+	CutOver(c *gin.Context, job JobRef)
 	// MakeDescriptor The descriptor of a package whose disks the caller has fetched
 	// (POST /jobs/{job}/descriptor)
 	MakeDescriptor(c *gin.Context, job JobRef)
-	// ReadDisk A disk that the job hands out, as stream-optimized VMDK, from a byte offset on
+	// ReadDisk A disk that the job hands out, as a file of the format that was asked for, from a byte offset on
 	// (GET /jobs/{job}/disks/{disk})
 	ReadDisk(c *gin.Context, job JobRef, disk string, params ReadDiskParams)
 	// HandedOut The caller has the whole package
@@ -22200,6 +22533,31 @@ func (siw *ServerInterfaceWrapper) CancelJob(c *gin.Context) {
 	}
 
 	siw.Handler.CancelJob(c, job)
+}
+
+// CutOver operation middleware
+func (siw *ServerInterfaceWrapper) CutOver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job JobRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", c.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter job: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CutOver(c, job)
 }
 
 // MakeDescriptor operation middleware
@@ -23685,6 +24043,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/jobs/:job/request", wrapper.GetJobRequest)
 	router.POST(options.BaseURL+"/jobs/:job/cancel", wrapper.CancelJob)
 	router.POST(options.BaseURL+"/jobs/:job/hold", wrapper.HoldJob)
+	router.POST(options.BaseURL+"/jobs/:job/cut-over", wrapper.CutOver)
 	router.PUT(options.BaseURL+"/jobs/:job/rate", wrapper.SetRate)
 	router.POST(options.BaseURL+"/jobs/:job/resume", wrapper.ResumeJob)
 	router.GET(options.BaseURL+"/jobs/:job/transfer", wrapper.GetTransfer)
@@ -23716,301 +24075,315 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhs5ki74KjDumtWZs5EXVVfVnMm0MdssXUrZLSllUlZrj3XLtsAIJ4nKIBANIJJiyzR2fu0D7EPM",
-	"g82THIM7EBEkATIik5mSSvmnShLjggAcDr98/vnHUa7mlZIgrRmdfBxVXPM5WND4Nz6xoN0fCjC5FpUV",
-	"So5ORpczYBI+WKYmzM6AVXwKbAwTpWGUjYS75B816OUoG0k+h9GJf1A2MvkM5tw90S4r94OxWsjp6NOn",
-	"bDQRZfxtoOeGPTt/+uLJv//17MWvT5nS9Nf/eH12efn0zavES/0Dt791pox9A5PN177ic3BvEkV4fMXt",
-	"rH26u3GUjTT8oxYaitGJ1TVsf9fvahx91XmBL7KGjWEqpHTXR9/5uxoPfGUp5sJuvvFiwoSFucnYo+Nj",
-	"VssSjGGGiwL/4Zhxy+b0fbGJpYd2XzznH8S8no9O3N3ZaC6k/2sWxiSkhSloHNScSz4FfaNp9/cOmoZP",
-	"7mJTKWkAxfq1VuMS5u6PuZIWJM4Qr6pS5NyN46iiK/6v340b1MfOs/9P7UY9+j+O2n1zRL+ao/BcfOPq",
-	"Z72bccsWIC1baOXXxt/mnno2FqWwgobHi0K423j5WqsKNP07fWTkqZw5UWTGcgvGbUlhDZQTNoalkgWK",
-	"1YTPRekWsOo88OMo53JzAfCZ7qbZsgJ9LYzSLOcyPM5Yrq2QU8bxL6qqvLQ6cdo1QfSZy9GnRiy41hz/",
-	"LtVZnkMJmtM4Noe1RF0z47pYcA2sUGCYVJbpWuJ45zyfCQnmlMG8sku2mIH7AS8cZZG94f9FjX+H3Lox",
-	"hOGdfByBdOL7t5FZCJvP8AG8KDQYg3/OlTSqdNquEKYqOc4tr437F1ObCqQT37FS9kDJ3P1rKa7d/yYa",
-	"4J/4d27cNI7eb4wsG50VxXO3+5KyMOGlgfXV9OPbnLrnF28vT15fvLkM+ppPnchHXpyrAuJ6pN1sf2te",
-	"5K9/H5vJonjpN+rAj8hzVdN+3Bhd8gNn1laG/frmhZd+lpeqLhhIq5esUiL+saRQIu+puDELpYvNF/0F",
-	"KssM8BKKDDeAhGvQzMzUQjI+5ULGXmTVFUQk+lwaC7xwY/ZfjY8Mbz9lpbiChUCZ2nymrk1Erz8Tcgq6",
-	"0kLaZi7c5E6cYoOMmRn//sefTv7rf/1n5vaHBpQHszQW5rhR5HeWXUm1YMJG90xXDnAC22VJyAEUl1CW",
-	"7n5nXqwstoFcg43ZF9yynJelYW6nGzGVULCFsLOwtydKszkXZXRq2tdt00VhVOtfFW7PwvCi3zUDXmx+",
-	"EMePmSg9d38aFdzCgRVziO+1ahkVv0KYq+gPM68Thkiyne3ezzgS/94s2DX+1OU2HL3RabCW57M38I8a",
-	"eqir1UWmexmXDD4I1IXMjYBZxTjzQ1qbXWkWwTCNvgftkBcgp+6rfzj+t58i0746iMcXT9CcdP8/evvr",
-	"z39++viS/df/9/+zN09fPn3yP91P9KcTtDwP2TOlmZLgNpdxe5+Xzblzwl6ePX5+/urpCT71v/7Xf46c",
-	"qfOhO0JnHh1HJjJXlf+CNTtNQpiL5oDd/Y1z/uGcrn60edBORAmbL3p9cfHi6PXZ5XP3yZy51Q+nhReI",
-	"3a8V8nXJc7iIWHVP3Mr657nvYZasDKahcveY1Rc86s5SR86VjQz9F2cIWMVmwliFZurak2KPckvSWBrh",
-	"sOcoktEjWfPYq39eOpOrckcA5M46ws8CJ9de+1rNpZmAdubJkmngxSk7RvXFnVlmrPu/sGxKRkqjOoS0",
-	"P/0w6ljSx5uWdDZCY+zMxj2039WY/AlnJjGjlESzuZ92svwK3kCu5nOQBUSOwosKJMtnSuRAWpp2JxTu",
-	"g3TnzubhY6VK4HJD/bRL0ewDL6UJlQPSXe0kPKKBc5wNWZclHztBJ7N5w+4tROFXNKaY/XXNltuUxLXn",
-	"r2+yQkVvm6iyIJOor3Jfm6tCtZMUm50cbdCbftX6V8C1KMCZr7GLp5pfR7bEWzUHO3PaXBg21mj6bIpA",
-	"NhJF9KklTHosoAbuHbONB9TSirL/KbyYqd2z7l9HV4dXxKZfb9sx6FhZxQqVMSGZs/FMbEi6PU632S/h",
-	"1HVqQPhFin5zQlbbF5qaPiAqEsLGjouLCeNlSTEENMyYnQnDcu8CbZ9OdO2bS/EFQZzawXR0QSOGqxOc",
-	"4WYPX+9FJ7Yqj2dcTuFmVspLfgXMNDJdiMkEtHPj+VjV1lsqp2yBx5lhbgzM/WAsX5pRxEWLnI1w7ZTo",
-	"CfvL+asn7vh1///3Z+cvnt741O+eec1u5kXxSuQRI+Ot93FP0RhD+9qZOMKwWlZlPZ3iZO93JN6T7mfK",
-	"JcyBtcDR+WO03KbiGjK0YiRrPdWIHRaRlD+whTlWyibsMlGYjL06f2zQ/yxIHDM2Edqgwio5RQL3JwD3",
-	"aO7mVW1WIpT0kO12VaFVFQ9NYoDNT9F+58S9M74/m/e6NdrvS3GN3zor8omSET1/bg2bOrXJZmjW8cKr",
-	"OssW3FndZcF8uJDEBS3SE7TzC2FytGuZkFbhP1nNzSxqDrSW0aYh68Wf0TVsCs6uxhTEgjnXlFmlog+d",
-	"BoW/Ybo6g1NOQ+BDSAp37FY5cygE36d6eKLFNaA+2OGBrSlnZ5/TLLgh1XN36ESVQUQVzGGu9BJ9lxWj",
-	"YcPneHT8w//48V9/iu2QEHJYk1S/Il+EN5fjsf91eXOyOCuTG7EQ5gp9uVLJKYYdnd9V8qUbEBphys7c",
-	"8RXbC3fnKuKTL3R0+7ph21rLEIw3Ta5CW+PmLgTpBcXyraLf6HPCpmxTS8e9POLXwQtas3NwVZ1VY0VJ",
-	"+sgNzW8ySmhK6L7yTz/tfuNdesrO13AW2L2eCQuh4S4MM0ql9LTFdscIopa+2zy3MPRx/zB6Acblw9mT",
-	"kRpAqeSSOX/ECqeKSS+ohRwl0jF3aeROvKloQ8rOwHTunJMZns14lTsYHszhwQHXEzzHMvb84u3l0auz",
-	"l0/bnPS+DNOQ51pL1qkFm3O5PMWv7mTmu3rp+11J9pvave6E2ae8on8RrJsM/3vy7OLNy7NLN5/+j73l",
-	"ccJzsHsd31shpyUwevAJq2tRoOMzX3ANB/TXOc8zPHsPROGEDL/nCqByn6BBwqL/BzTm9ubC/8+zly9O",
-	"yLq2M1jiSYH2NR6R+E90NLpd7w4s75+JORyyWl4rzemfDugy+MDnVblmiv30449/iklqiD5G8nD45lyh",
-	"mX2KL1ZaTIX8zmxK5465d5P2TmifnIsHIUiZufPRnZkGJBsDvl3XJSnlBT0hdlpeCRk5gBczVcKJszLQ",
-	"wjJMyaC1D8l8goJ+dgaVCR6O8R/KZqosnHmyOGQv6Oomd4p5SjfEbG0yghGK78Z0P94YtUbvzh6/8BkX",
-	"dywesotGhWbkYFjQ8oR9dPd+ythHif+Rn+7depdRq5S2AApzwjiKm/1oQMfmWS1kzEZ958SMXCnvaAr8",
-	"hnE/N6ZSqowk4j2gi3zWU2fquTc0QlxyWaAHypeDt9EX6r1IXpmZskkppN2U0bgaFTfnhTvcu5rFD0Ns",
-	"UTDfRyfm60yHfd0Wt5pXXAufjVmzgHelMB6riuLBMgenL+LISJKe0slnmzoeKztj7lqQBZtoNY+t2rjv",
-	"AEJYP1/LkEW+ZxOVpIF39U8AqI1wXT04zvsLUbU0jj7WHUI9oFju5f7ibOT+OI4u00awMRh6vWB7zorr",
-	"LHTkeYbP4YWQwKfdZGEq40vjXL2rIwWr6xEGG5c+hOG9UBFwEQrFJs5BGdxiQazIiBovLXoYFj7YU1Zy",
-	"C87Ech6TuYICVSRaYWgZLEiXawhBiyuoLONyyeYEgN5QnJGgAXxYhQq5EcSxY1u+wbl4ylkzfgPsfPHa",
-	"OoR9g9FTN6L4HBNOaYt32z+jvJJ5X/MMu7AQd0DN+DWwMYCkM8IPdmc2s5u0Xj8h2WIm8lmIXju1PJXC",
-	"rKa3Vr8zWJSbZw1fxj95AWI6627d1Ozjo5vr/RP7bF63zF2No2EqjEXz0p2BGtGoM1WWaoFArvyKJ+Kg",
-	"UyXhzN48c5xEpCWy+40e7Iyeznxejsg/wCSv86li43WHwFsgMGW/g7vcUEpd9xzNvV3a76W/jO4YKPBO",
-	"dM8GoALd9T8vE8Mt4FeTgI8kIYCN0RsBB2qPfN+5zgkcYWv8bv7QQuxj8HJDMPgQ5jUsXKS086qDzEbR",
-	"ERIWZIH1XwWTKw2xLZmNDFhbQkFzvuEYYCTNmZ9N2ktEMRtmBuUkrifEPyHt2kUD2AlcEv7ybraMY+Nb",
-	"79aogO2VaqyKZecQs2QnRNDEPL+CInZ0Z6O6ju7mGKjD537K5kxHVdViSp20NNBSmjP/fL+3VlH2NBfN",
-	"puhsgWZjdXRKKxsdRdF+W9gK3SVJnXevvcpYg42tIdM7q9aIYi97KpidGzUQ3irYMdP4ihBAjH3CEyiF",
-	"sTeLg1/yK2gj4GgkCY1ZG/Mdc4+NoFrK8kK/UoiQiUdUne+FfmZZZuEMdt5doSSQZeVDvHYGczbhojSH",
-	"7GlpgPxXtwk5PmQl3r4pqt9gwPox/vuew9U/xvJCd52vLVBqH9C3dx5uIBRGNFc7ESUY51R0ARt+YwrN",
-	"vAKPRDDceRMZpg6IbxEiu5xRWSazUJYmY6bOZ27QTsP8+5RLCX3A5slgRVwdGitkI28DqpHiWHkqUQyl",
-	"r0lLpRJVbOnOLVuIsmRjIDzNRCuJie8xz6/cTDjl4R97gn/BsgicOicvTnOSx2lEAYxiaeslXZ2lQXx9",
-	"TC3T0vCyBP2dYe6Yqi3orMkvODHShenGjcO4cNM4rUyxYwLQtHdKP0FuK456h0wvEPaiVJmx8dLrs5KP",
-	"oXS6DGvYnGI76U47K51cjQFnwm5AhbyfPsRg+xSVn5tXudC9jNMiOh+2wYwKv99SWNGHapc9ZFlDMVU8",
-	"L0Lv+vxQpQIeCk++kMITFJj4KXIt8ohXEM6IzWxnKnSU8NXj4aFk7d0TMQVjqdiqqVae8UfoWfHvf/yJ",
-	"/vDjo++jcrUW040Hu9fijuS39QxgN1D5Id5vsvYRPvCVCoXOAVeKK5DRuuBnTt0euy36qH2brOdjepnb",
-	"FM3gNhSE20yZu3ciZOHhlX38d8y6m0QynfLaOO1NFrlFv9FHRp864zq2GTAf3cmIaDCWKRmvdFkm0qw5",
-	"l99ZZ4+Ege2s4PCloiGOH8bdrEQ7DRty0J325rtodFEp16p66zOLNzyBtaoYZyE9edoG8RdaWAuS8bG6",
-	"hqALCawsAtzy4Vi+k2P5zg9UraqDJiP9/g+QRHfe2Sa0OgDBmkn6w2TF+5zVkQVupfnph0rpG+qMd1pY",
-	"aJ0dNNvprRluPLfc3rn55rXD1gDUIXvq9g6WbPAwoUSdgQG9bDWit79gVYA/bqJyvGsL4trHkYfgI1cj",
-	"CVtz5p1L0bCZ9qjpbGy6ZA2SLxbEGcSSrYCmab6pJcaZQqpsK1XdsqtaKAbRuFRodSi96oG7meZXeKxC",
-	"aQBNnYDBWxIYqgNdZsIcsgtNiGYsYsjYYqbcJ7hPwdpL6zNHWGmqJHxnGC+VhBOnuV6ePTYZVbJNxAen",
-	"YEIeIUPJRNCVBLtQ+spkWDTDD1lIRmGGZwylWiDS0RczHTYfFsf2+V9H2WjGZXHgTMTYSdNNem7qdBwy",
-	"hQLWhh0iKYHTqTN8t/qN8ehHTOnxMDafSkUhimZSgV/DRZ0oCeyIVYi0NFI1U2WxX7EKWdW+Y2+KsCKl",
-	"VHRIko2HwSGBca45QeA1UAnVqcd+lGBQHpkPE4URuGegVSrsLLWsa6jNnYpmj7DOuBr7zDEMwPM2Dry8",
-	"jlCC/BW06QBxMHnJddFKXicl7DY8QgR5wzno9cx3eHQkNqjz+uLeb6VVUee2B6EbXvb1gi6d3Z5t7uZm",
-	"Qj0dyzeHuNyar2gBNfeZulg1L2Im7TOw+Qypp25m1uL9oTb3Cs+VYBlSfsGTKzI+88RklPYRc9za35Cx",
-	"e7eFMP3rRSiNkTK6kaaTlmzPNYA960G+iINn4qT6AEU2ruuj2aabfctDNP5ePPwg914Qo7pQYAFFJHCN",
-	"A+gFa0vQXWaYjyEWoW1crJHCemNSYEMNzmyF/iChN+6GKEwIFd0ainJcqvwKF5YWY+T33ftBfD8bxIAF",
-	"UvKE93XZecK3NpPV+cQAxIkvXMP0sLpuwyDp9BSnVaMIWVHCYKDmUDBoGhSZxj4u18GOTezd6YQ43rEB",
-	"90azH9vwgkoVF5HaqjetedMc/wssgvJcAj6L4B2kwI5xUza0NaHy6L810DIB/cLMhQM4rGRajp74hNEa",
-	"Um/GhYwnsBpvmr41Y2NuYIPiZqe4uPGdx9N7E16XdlsdSVLtpPVHfGOG63uBxlNpSvfDkBRduCRGCRds",
-	"0u3sbYGKqD+ImXhads+Lv64BouKbYrOTYp9DmaCc6gDVIYzxR1EEftNDS0TQKVwHTHL/cVwLbWte9l/M",
-	"GIQX5aTB6IZP625N/9hmD6y9uCtRmd+JzabofFpntuPbu5Yxht2xigWtiFvPuWXOisJ4PYURG3YPHjdw",
-	"thi65BBzYk+Iw75FxCJ6Shw9E4pBzbgzu2T03QEg0FSOBaLVwHDv4XYBKN2U87X4ap+W+12N41G+tvph",
-	"k78v5PR2mknxINSZs3hVVRKGrA9ftEc0dJHitJxbzLxfxDXImLEwOJy+YV70hHH0Br8nKUs3kp9JuuY4",
-	"VI/4288un0fjOCGLbVXUfFBq3qMWKRy3flnwrjCeJnkRXR/1M8+vbhaOeM6vwYshhf+czdFm6htC9YcE",
-	"/NeXgJ+qgzHPrx5S799i6v0XzeU2npZ4zh1DrJIomH4lPhO3zoUK2Zn15gGQjIu1WUWiUFGTE6dYoITc",
-	"OV0hcOsW9T+sKODgv1N+qCy7DQZS57ab+yiu2w2XwumyYHN1DU3VmAEw8ZnemLznXBYX16BvQWNFMGpf",
-	"/vWdOVlpj0LxLjUhBl+s6AkJRYXdLIhaUFim3N8mQhaG6nJsdB0+vz7ur2DvWutRHvh6JfKxKxD5KlG4",
-	"8xCM/EJ0Hi5bTM09J3l5Kq1e3q4XCB6VEWU2n7uN6ax4b/qFreluOGV8bLCjlC/2lJSlR1U2VxoQ5Igl",
-	"doEiO9mEZKcPcMOIaMrPbv2SW7GTJ0gyUrTuDQi2hzWPHi7xvXt2jTb26Z7STMkWyYiXkQ6rFV0RslvW",
-	"jEaH6h3gdTe7049sd0cvd+Fqg6Yt/QfSXHUxImbEN8TDbNjTbAD7wE72gJ2yuIupKw3giBwG2ppEY74G",
-	"6nPK3JAaqI9hNB9sjnrAadC2PVmKtCbVNOui5Rb2IAolo15834KFZKXCrmYZRmyreO+erzXRQ1DntGxU",
-	"S+3ONXz2+2xAgXrTD8/Llx9DG4hGiVxd72yl71mSEMntp8czyCNRaXWVCOEnqUR6cQB59aSutnGIuGE9",
-	"aXV4WV5MRid/26F6FLaX2PiMSGT9ZZNHEHZGwERPsheT0G0vvZDEBBjTde4k7q85X7tzO/YUreZI+hIj",
-	"iJmpBZs794AQEoI+Al+M1pKxoizZVCO1Sr9h0OuiibwZlNcDUoJvMRAYe1CY5N5PSszxeq4GJzzrdkEM",
-	"Y0bavs5kbgrdey92O8gU1qKnH3huWV1h0c5xdnx8HFWrA89QEuQ741s4n98cao4O2ybgyFeKNohppemf",
-	"xtj6Ml6Z8kA4/CXH9h74eL9EPl6PE2gKKC2SZ4XCYHUdR1B8jTy+DVK8J9QpxtW1k6Drzhl+754rF2vz",
-	"KQDi/OcOIPYLZtCNBaM8avOBCffeI2Cq1vlOJNFbuuqBtvbOaGv9OmzJLv9ZjTct07ETn9egqV1ITz8/",
-	"5zJv+w5vzlU+E2XxFlu0b5uyaMlZpDtA09zZPVaDxLUT0nNrBS824Xh3jBJ/+6Zg/FmNTWPuBW1AJfHY",
-	"FwPJuLD3NenDU4o/Csk45hTcVb+rsRkEqso1cAvFEL7EItotBzVAxnz4s8Gl9OAfaC7vyVegFtK3lYlr",
-	"PudPlkpO2/QLwvKaDBV20HfbLbTWd3/2ee92BlQ9LrcsaEtpAFor3aMB6n0g0CZCCjPbupw7A27OoZC/",
-	"VtFsW06tv0J9oK8q9QlElGwqWnP7ZKH0FeNkGvbuRSph8TiRkb9cY7VCytorMLeASYb3xVkavJXYtlCO",
-	"vXo3kkclIm0rBsQWptANJbGiBFoh7yRgyZfqM7rPdZpvbmsNVi/Pojgzp2vZDMoCVaCzj7QIe5aNEd9L",
-	"aK0b9mIlZfLCt8HdGGviAX3yb+e2tyGxe5ikqm6ztZvg7jpGV9tyeYI9V6OnnFPRWUD3TbgooXCOH/kT",
-	"dArDSgcOLny42CkB+pNbv5E/PFC8LUaD6Wmj5jRP9OswFqr+wac/q/FbC1U0bDe88e4ZMyAtyNwHYQxf",
-	"Ng1LUN3FScQtL7edknjBgGOyc32/c7JO8Ra71THPlE4RBTsnjLwHzcYwUbolalGyLcFrVQDOiq5lvy7E",
-	"XXMxdCJu83xNNqA17hqhoTntWgwr05Ktm5GrWzsIUccE85PklXTXGEpYrvvILjoD+A6SikHm47Z1b9tK",
-	"Ql9M+h5MjaFc5mlm+D3qxhumhFC2A788pYc8uHjspdNLMb0otoQvyC1/U5cRIRs8VwDVEHWRnFvkg4xb",
-	"MNegh7wiyVwesnGbJpiuS9jSuX3LGrSDaxaCvqTBeLcztCWJ90LMRQ9c3epaVaCfp6OCnBpyOqPJ4DGq",
-	"BQ2i23ZzV6+5CvQLISMIlp/BLgAkswtFFNLDH/w6Xb2J9KlhzESbqlR52hazd4AxwmByQg4awHo2zM9k",
-	"+8HxRWqwLetOVzWk/i9FEi6KYbUzzeHfp/rD58cbmCfdvOUz75gpPUzmHSbvXihlIF5GxgtVDYxH+FsS",
-	"LRy2VY3trwzrpidZQ55G7H5Es/I+GyBrw/tEtJVdm/pWrffpnqiaigTiMJW91D/5HRDtWOC1+aACqKYk",
-	"rZWMrCNYMYl82ZaixgvnBkTU0sgq38O+dw8ooj/t1UtqXRlIq1VZpnBc91CYmBB8A1rwMpkvM6wdOjMz",
-	"taDMBVU53pX8+fq7RsaSonUTpFXIpCbmm378tU5M1xSk95YSOqyp/7xL4JwU+TZpm/M8PgJVJCzH9JsI",
-	"hJcQHQQ+RH+7LrnsceCGkhIcGBagj9p33ghHt02cfaYZV7iPMFMzmUgWN1RnNRgQQkqFAq4+BRR76Rjf",
-	"EJKtN4y/o6bw8VY9Io/E/VeZ3NiVRHQlxbLChPfX4VYDxOcpFOGYjFGI1oQYSSeq0A8PFsp5Iu/v1//H",
-	"S7Nv5rOiSxJwykYZBcXRVv3jHo8fjVQbu2mq5QlA2aWn+KMmSMQGFxoUdGWVM6uuQFIWAf9hpRQpbusV",
-	"Q43Dm+Gjp0091bY19FVX3gA08TrS//vl2auzX56+GSSBPe3GXMwFonJxwm7Uv21nZKQEay6j9VcXk7Ul",
-	"Q7ZJdz2rDXFRhjhp+EcDEM0Hpe3b7cweLFd1WaBSGgMztb6GJRSjrC+yeTueORtdE2XesGZc3mhtoXhh",
-	"q8RoN8Ibggx1XMEg7Vu25VCAcdjNmxhjYnPqa5siJdpOMOs6Q1QXp/qS66vblfAgZG1YoDBepLLeoxOf",
-	"24nmKSpOiS4DYB54WHwoTboh/tk3/mrqeRRNTVRzUzDeXFhw03ajy5w2nsGHnZE0L8g4HnpX9OPVNdyi",
-	"5VmbulSNHnF7AKGsnX/DysrAjGcO2aUH9C03ErMB/ffQL+0P3y/t+xiH3hcO3u1J8XfqOSA3WVZ3D//O",
-	"0aB3DaFMAoAfoI5e8VfaH9Rr3ok0FnhxQkPxzeTQkcMB5lw27ODO3p75mZq7K8hLYCXlSaOMZw+cs8M4",
-	"Z790rGbsPH8Fi7Uc5KDGfTqm3X4m75iXpQeQRBcqGT9fSWNG9Oa8pkjFkk00QMOXMCDhueHSYIXCip8q",
-	"lx1wS2AtzFaD9tko4X757Ol6P3lVenEbA9eJ6PpKgnU94OEVnN/cFc+FXYYy9H4zkOwJiHRHjdHFbYLK",
-	"61NchL4Y2ekEEzdICS1QxMlfQ6z/UbdxS9TR78SBAcnYnL1tnjRg1obWGbeq7NG/fX94fPj94b8eff/D",
-	"aEi2adtsWD6dxjT4M40dFVDOMdjHpyHW99cXZ6/c2EjgdPzwqasymul+rbQ/20pKpdfWQ6IpuESrQ1FK",
-	"qdiCL31LsVtFjxN687JFou9pBTmbc1GO1Qd0h2bWVubk6Ait59dnl883mJFiBwgvy3ijtWvQS2KqQch4",
-	"hgEUJcvlSofSU5rJwhkkxmpuVWIL5rw2US1FWEG0N6AsVit7/I/CMF4alXJIuv5Bky2l8HCDHURs4fut",
-	"7sKfYoTbixXDkxh13ben2ncYmwSeXwSEfmiZUmCblAaLLpqCzRm/BrTEVoARPx3/8D9WsBHHO3NXMyyI",
-	"DiIUk8umsDuWsqHZ3QJ8tgsoryE0hh0UvdyiGPtiIzpWTiMIaWjERdeVWMvgom9jkmhHwzz6ECVxYkEv",
-	"eBRs5BxcZIdJF7KVYqUl8C4+x3PJNIVPqLtQVXIZR5PGkak/k9XN1wCq2NvDfxPIHripcLx7NGaYsfaD",
-	"Y1P+mgvdyQ3sQ+sR6+LFm8u2007pLHRpOl2KRkNYxYeG8QfQbqySUxSQnKQ4ZfrWvETia+BDJfRaOneL",
-	"dxWvH2lHHR4XH3htbhjbewGIBpbO7fZ+FWUqkcjhITT3hw/NRbvD3XXcqMJc80M7588bUrnH3j1RreUN",
-	"+TUL4CZUb0y581Q0tlyK+i3KLTcAdJPPuJwmzZOFKEs2BtZ09GVI37zCLtmbFafk8jG+LU5Wj4GfAe0g",
-	"fDeQyLOwCjVe39qpUsu5xjou9z3j5QmjIiO90u0z4RFsTuOOajolpL2YvFJvwNY6Unv71kJFxp8/YNr6",
-	"EzxoCPfijqhD9s45lGFQ7lPbY6Y9XXZX3tVS0gVRfqrWz+iTCxxUHeXkYEd51MBGHpbrKeyrpsrTH7Ai",
-	"gWS6Bl2I3MbV2kmj1xZcWB+98/rtkP2MHVuKE1RNlBe4AqhaAvupcv+Gyfim42RYJ5Qx9wv1fSl2059t",
-	"qXRCIaZZa1VAZxO2xUrrout3V1tWEkQl6w41TFJKSXo9sEnJrlW8PYKaJBnIMq8SMYhTcumW0E283yLx",
-	"6rjbk6/57ptWJT/y9vVQeytQqqK8Ne9Q1URUXGiEMEZiJxTNOCnXfmqTohPog8Nr8qE0iKmMWy2hlV3Q",
-	"8WMolZyaBE3+RMMgrHFyLRro1a3RVRisH9zE6MMzUSYNzNYS8skJckcs5t0abKVUbIxAe+Ghi/0C+Mkw",
-	"bYJs5ozygWodttV4VbvWDJ9bRn33c+ynW0IoHCDFKhXDezBVgYmVk4b0GoFXQFlIJIX0JVEY7p+spET6",
-	"NHfZZubzFSMfM99z4KZ2Ni8uwEJjxXIw8KWybIm6uVfl+lxdbznKk4WFNynpLW4Hdffb3gcwfI1FwKR5",
-	"8W+BaCvFte3Lu3u3+/kpNXLHBUsp0sl9VSu9bhGIcUqP9U22UKGnbtt42/A5IJkV/gX0tcjhhPH5WExr",
-	"VZuMjWuzzFjunj4RufPvaomqIGO50ZOMFdzyMTdwyBd8meFOPuygFzPmJlBLXmas5BY0xvQPfjdK0p+k",
-	"WmSs4sYeaLQkMuf8YrMhJQ8LkAKKDM/vQ2/g+L85qydjRkwlYMPtjILXGWvGt9AK7WJUb87cmjpHRcPE",
-	"iUxG0X1yDgsgKhtv5xyOttJeR/yhGa8qkHGAZymuoFzG2d69InaOPMbfxwDSqQA5DBceRCrWCUmxIqoz",
-	"K++T7jLJg65IVQ81lvR2eW4MTXpUFsJ+W6izX7edmQc3j2ja4oROUKbtih8aMom2od3qBipF7lyAiDUB",
-	"H2ykzb7PoPA8h8pGYkXHWyLvPbjU1gO0fVAbu2Ebf+Vl3cEnUjVCE1LqjR27BlkQZ8PuL+mAlndd/Cku",
-	"D0ifeyvTOVF+GGG73W6G1vbm3Y5+EdjtKHBpeUyUt2E3zFUkN/JexUP/o/33P5q3yaJI4WlLcdsuRDYY",
-	"shfPs116VNDnJ4isavvVNWl6oEpcgd8FVNGtuRK3MNq/ru0bMZ3dkN/6dW2Zdrc3xy9aaISEoeZv35kU",
-	"o/WDqvsKWr05NYIr/KBHPntjttj+fQPjWpTFrayWFrq94IYtRIWxCjohZ2g4fjM7N1438QorSnu37rrr",
-	"PalpzR925OfbkUnS4dB+fa/9ItSk8Syo+oTagLX/jHFezjrNhf9wzSMesDsPbSwe2lgMaWNBmiKCZr+4",
-	"eIHYqyz0Z27OfuRgoi3KKm5nAT3vg/k3M1qPYyCth14WD70sWnuGDryHbhYPhlnPkMu14BFQd+PH+PSu",
-	"dBaUvAZtPeSHb4RkDcjCnNJdXtlRaxXP9T14nb/0vhnhWNhqw86hiDS9hQ9VKXJh49lnMZTUVa9Kx+YT",
-	"ESXZq43sNS/rWDSWX4EMuIcOT2gouSQ0kfvFW6lj6Mf8GvhdV8W0mZ8w9DCw+CRLWNzCbfeugYQFCweg",
-	"N0lakNQDQ8UDDP4OT+2UbfVlHnU03kjhYE8zPmMtRSL+1VbzbhVoWbJxTYnXkhsbNo6BXLtN6Q+XNic7",
-	"4wEAukez+gHrfwdY/46WjtX1dViPTlGVmBmvusDyzulbCHf/XEhuQ4q9qkI1r7U8nyVpsPDXMJQA5U3y",
-	"S+OvnatL5NtPXOx+bK8toBTua1NUse7X7tXbRv0EVkddaFUdBGbD5E1aVYGzsL0VPmDdduKepx+6XVqz",
-	"0QRsPjvwTGOJsgJ3CbKLtbdNFSVNU+V7qgsRyEYzLosDhU3ME81puSwurttwYBYa9yWuX2026737FMFa",
-	"hxMr81VJKdRPt8Yua3PDqctXoRBZJwuUvmMljZg1QerEDWt5i6x1ApM3rAZWG4WeurxjXlFbcaUhfTX+",
-	"3F6/S0Q3xdNQw9DE5e7H7rWqSl+qqs6VtalAJmfxLf3cuR69hANeFNubQ58Vmze5vbn9Lrcx29vcibBV",
-	"+J353RX+Fvm0fIWRjY7edVaGhB60gqsb/VO2/erV/bTr6nUZ23X9iuLcdXF3u+66NqYBd92zqpt2XT30",
-	"6ZvKctcda0pk51yunFi7V6qzvXddvHp07px7GHZ19zjcPewVPdNjCle06s5F7aqZ3Re3m3nnQLrnx84H",
-	"ryql3XOychLsfPq6/up3Q1d17bpj/dDedf2GnnuPRuPKUt/Aw8faUAxblc769ezGVnMz+5ZS8nfvx5Jp",
-	"8JBNv2snj0Q36kWd4LQ5r9r9n4IjSrfxkdu4dOHFUdduLx2wbtpL4GasXptc0A1OEO9q39lU4fgXxWbg",
-	"bTu+eIHmOhucdtJL2fsGR7uW5O/d/DWV3Jon6/ISJQtpGrF6LKlgeOeIqFR0x2VxfpZQxkQfFZ9mY6Kk",
-	"QbnRk3h4XCVapyTaLa6NzPcbxKdk9JbouGZQTmKLv6eSyaENrRJFdz2a+VCFWTvw6NdibdF5jLlBq4WB",
-	"LZ0qc+6rTqgB7CaVzvD21p4VZ8gt8TDZORWzd/jUkiH3xHpUJY9Vx5x19zkVZjEhYwPrJ5S4bl4y6ZVZ",
-	"M/P+47oz2Z2i6HJeQQmWdtUA6+qsKSXyhIDNrDnjrsaKtoWws0B/EccvdwroYmF+abFlhw/7HrqrmW//",
-	"kzS8VLyJUvvzq9S2AWn1ev+5nkzwajIxYPvyP/Sljd/K8u5fGVvS9YD2ehsKdc2bJGaCiE+KSbJTkf8x",
-	"OY9b9BIyMWzuEMm4zmfu4BPOIqLaarsbTbjawGFtiVdEYm3YnU9s1z26O5oY1ros7GrqVfiGeQPaeaXa",
-	"c619tSeyXe2DdZN2SHNewBDFme4DleqanuqLvt4jCcE3bjjE6rK7RVKiUxR90LaFvJkv+UwD/JOobamZ",
-	"E9bFIu6LY/sjJqSxXNqM1bIAzXhgYXyo1/j66jWawPVX5M529NQm00OzPboMtPjIZn5STcj+gCUgWWyB",
-	"O5pC1TofSondnAZrYoH9+IW5YmLOp26DIXD09dnlc7cxnb1tUvjQneXt3gCLaNfnT188O3p2/sJDIkhb",
-	"BXvNx8CEvAbpNkq2OqZN0GqAm8+srf6b+ZcO7HzTgq1KRd0OtkYTg8kZrWdeCcAOU9N4q89046hLsISv",
-	"mSpnp3ZAPYhIxXwfdkj2OSIoHpA+n+PwCH1b130Mt3UyTzejNHt1/rjTOYjaGlLlsZ0JgxyAvfCFf3xg",
-	"EWVSH8Kx3zTmppudGqpIVcWa4/JBIX6D0Me5E8lILO+p88xOOji8BrtlFTOz2rICaYa4UyK1lu58nUw2",
-	"m9I6M0TM4ZDlbjlPAocePknJcnnobgv/3HkQ+ls50At4e3Az5MVC/letqorAxF4bIngLMKyvJpN4x/Y7",
-	"V8iqetDH37g+Dv1ONxMYLa1wIpzkJndYtM3GCdWG8na69zZ5Anxmn5AjaJ0IxCayHBvdMswq1yo9MD6r",
-	"K1CJYQfdXwAqwgd42UC+MSFDjzUhAx3kGIwowPf6Q3ePVBDg5oT5wzn5UCJwJweHRy8+nB3f9tmRaA00",
-	"tKtYNCGabMl2u8Zit2oOdovOX6u0qS2QwyM7/CCakW7vyrSBlbsBGwVn10LbmpehyxkG5ELS/YEX5gvi",
-	"hemAvx80bhddtS2g27ZE/MxsMttRWhsg1ht0QU9vZcYXyCnxsJ8H7edt9Azdeu0vQy9gfceDYvjcuzzZ",
-	"23MdRn6jw5qa6dbae3ihqqolirIeUJ4gSv7m9vwl8UXQNCGIbn5K5L3UmhKRb+CbB+DsDmWESHfAfEZc",
-	"DOQmE5+Js9A1+MY0LRPYKeI3VtdubSAxtzA5os/qFraFY/27779KOMMPxCtfiHbDZYuqtbZf8Yb7Nwwv",
-	"izf8vIx6blu7XDY9g2/e3zcZJFxHCy8bBgCWq7osMGEwdju6LOIO7KDewCmWlbtoGRzpDKDKIia0L7ix",
-	"KQHdibuvTZrg6Xc1XmmQ32kn3Y+pxYONg+hka72MG+FYm8Kskc5t4dtLdQUxSP9dQMF3TuNQpH1tILmW",
-	"WWCwnwtZW7j10vZH8/v1aqcwOu9eNW9O/VRcw84evFikgWU7sXxGEvwK0urlbSHUcTwsPXorMHoLYurs",
-	"4PsffwqopxY4HP6l6ZvhN78BaTNnQszgwyiOnbM92n/QZYnlMZFw37BeO/gQKGK613dnjvJ/eQO3EKR4",
-	"LZQlA+FuSODZyyjIN/GojP143CQ1fGutrunVs4xsMVv2TiO5a3dnrRKthvznNVOWXK0otH2NdNbzQk4E",
-	"tQBqq1GDxeRbbCQ6ecSZHpEoi8ot2loLb+jyJYPSwMLXhQwoQ9rMV23a8aP+OvR3NU58QVXTV/ghDqgn",
-	"iDctIfNNDjk6amljTYyoJuiK2tf0e9KCx9hCuZ116vyKzFmJWDfDbQgDDy/Wovl3L2zbS4YvD59E8x4T",
-	"2V9NTPcPPQATBXZbRo93xAb0jgsbUQA5cbJEG68nW5JNNb+OqXk1B8zHumUda7VionWLbONtUJ0JWJYM",
-	"FQPtNoQd0gh39nMPV/mOTzTEbZ3MiFr1UkdYBNvmWf3hwrouYZ/Vtb0UcBPBa7Mw7j4/mqYL2PsY+6KB",
-	"vNbCLt+604y+27QVoMKtSK7UlYAgXCejGhsk/r/hsnYSKvEXoOa3wdzEMxLXHbjunmwza6vRJzcAIScq",
-	"AoBC8pSMIR2UDxAdNDGiEB1uScVzrQylBoOO5rJFX1PbLexhrKolK8U1ePLBw7/Lv8vfPhy4DfObLzhB",
-	"8SP1i6Y2cz+2zdLm/AqYsIfsAp1KpZ2hQmM0FrB5EgiNyUDnFGSMF87DNtZfzMsS3/rUeQj0NmffGcYZ",
-	"zRLD6cNDjHKi0qgSvnOvwRlntCDtUfT47ZtndJM77X77fw7cPxygzf/b4d/lU+cWkANdUd8+Vqi8nmPZ",
-	"33978+wx+7cffvzXfwm9UIx1ljL7LVcF/OY+C8/Q3yR8sL9lBOPAxm6Hf5cvhDM+3IM18IJVzngbL/H/",
-	"J/4ON6duCfE3YdhvWHv0WzD5Jqos1QJ7SP9G6d7ffM9xC3puQtL37/K3TtoXAQf/YUUBB//9tyw0x6QF",
-	"ntfGafuyOPx722P4ZERNPUedPmCjRz7sI3klRiejPx0eH/7Jl+fiNjji1oIMISHfzLkJJJwXzgMRxp41",
-	"V2ElFp+DRZvvb373/KMGtJj95gkaiqzH6N7eMG9Ko2jejZqD8ynRCS5hYhkvKS4Qe5W7IPamTpBk/VU/",
-	"Hh+vB+tiDxZzsfrkhoedQlstZXTMr4gFkpystG6AEyOYKJ36MpShrZP4Hpm0KiV9POX742NqT4nVrhjU",
-	"qapS5LiWR78b1aor3tvyb5b+3MI8Yup+itXzTuGQuS+eAS+abrMHr9z3U1reO7R+FmYCyzRPmW+V55FQ",
-	"GjeTL9ujR+FwO49b/aD1CaLBTXhd2tRnNhN4FNp94oFRz+fcHZe+Gz8nHmpncBeQC7e5MrZQ2lgKTGcU",
-	"q2yUFVyLApucO4XpNEMnkMd4Hogw+NTtoVGpFDYGIw09OhldC1h497TdoEeNlRLdpo/dr919eveiQXZW",
-	"D5G4xOgRxXa87d/YT83cnjL8QChYXTn5+PH42Dl4j7Bdp2Fzt1Nuv57P1YLNuVwG26vpFt9Z2PGSxrq2",
-	"xKEIfRH4+VeU08DFLMHblZV3ktaUrvv5zD9aUwrqZ0U00L0XcUjVGV9GvI0/rSvKSMveYmDfbA3cD3SX",
-	"pU9NhvHqiFW3crnVNXzaEPkfNr/oiZvR20sRLo8XIaKlR3LnYJUxGjbufhIud9BvExLlzSwSEzcSroXZ",
-	"cio/xkug33nMR+uTteNsjj1kPPQh6zhKHLAPKWCrYbfR8A8Zm6kF9gaf1x6OGlJuPHU+wwee7zj5b3s+",
-	"biXIa5coqvCAdRZxP2prwjWzC7WCL55qZ4LzimvbVwe1QNekufe4qddZla3YyNtLjshkSvGzdS4k06bH",
-	"hWQtjzal6V1Tu+dkyijtzo3xMsB0kQBAaWbEP+GUHeBffQrPe9uAzbIpXhiRLqWLNeNrJc+e7d0W2y5r",
-	"1RJ7qSetrT1IGK2525IBod9TmJZJUfoFnCQtN+Vo/RPWsNUZW687TqxSCATdXCtdyHIZ+BfQMhdoi8yd",
-	"4dm0CY+82RcztG9a756C+UvnDlOWyzmAozZt8P7+BSitpqrlHsQnkDM4N3pSl+UQATry3n9SkN4ALx77",
-	"a4YK0x0L0Gtl0MZyBxbGB3wj6ajQ0E/t0wehFDbf7dOj7tWNHTtPO5TumrhD+/2PO159t8KJC/tCTWMi",
-	"+i4Y22iB7smfa1uDz/yTCdJumAEteMmQFLyXuZYlDPjLZQVfhsi+vxcHItSIrX2aCWWXywphU6x0sw5O",
-	"avEg/vvfday+YSufyJqjkKgku6GDcE7ShuPdg7g5MQi8Zh3ZoiCsF8KOoOWcqE+TfkG1PCqEqUqePnUv",
-	"KpBP/DVfgOR1JvzR8aM4wuodjN+q/ArsPmbczXSuAWTGrmA5VlwX6IjNVW1gZeIzpq6RYal5P0WKf/rh",
-	"xx//heIUOdda+DSlhrmywCZuQsf1ZAKaVVpZlavS3/fohz/9yxAvr1oeVSK3tYZtNtRrf8mXtZibRwAS",
-	"0xxVBC6LHHJjITkOYSNMF7NLwsTsXeWbmVqYRt+jpPRfsw47TwmEy1gP3Nhf1BPCkfTwzD312m2W4e6i",
-	"HL5MoVTKeO4hVbd92ULe6ZSa9IkSmLF8afqem0nv80kgePxCnM/bGj9rWeh0rnkYJOeFWxaUtEiUTcZL",
-	"thPAlFTmOL4zCaC6jyhaI1jUHXAOheAb8pUN8UlT5thZoSrrt+U9WEOBmTHS6jXNjjWgoDIOTsK33swS",
-	"erQ3c74jlncsPhH15KbVSVE9Z0L6HFMjSP21PLg70iGyt1YDnz+li+JqnrJVrZ5/wY09wDsOzp/cMqnn",
-	"DF4a4oHBkexIgq0vAg38xDOyEfWkLNjvaryPMBLxLDCOvtQ16AMD0jKa0VOmwdRzCjOtT0mvcIGnmk0G",
-	"L5W6OrNUyNHvAPZb5zYRgPUGzls6NkcjSX6w+zTFbr59/dzd9d71NhlWO2Lp+4ph7iGObh5bysP+2zfU",
-	"xGwLcT9v6mZ6CIlzWmkEW+WifzB7z7bMXQqEn6g7jz+/mykE9y5mHLs1AqXPFrNlxiQsIORh+2qKpj1B",
-	"WgR8m4A/ip25dRWVsXe+hATT3ou1Vjxv9fJNbLWtiBb/9Hs2jNp3bupVPB9uvwBnRRGU6pgqn5QkgDHL",
-	"VRFqDqxhfOoO5UoLsmCSC7WC6uvsq6OP7n+ftjnCT7SqnodmEEM2mHvyG5iM7tXVfab0FNoTidDUZYEE",
-	"cwhT4XIZYut9ZytLRnT2PS/71RNPwHJR3rGoXkh6VIuZqpRCBhzE+QJ5hGYG5TWYnrqEe4DxevLI7GPC",
-	"79xn1GCsr8zcUegZrryZq3f8NWm0t51NqZz3YDNmVFMBQSjasEclLND2XhB4+RaK7SifQX6VNh8eu58/",
-	"7y7uFSNyQ8Sx9kPp7dXABzvD4DouXs4lGwOrDRQeK0lLZlVZEHyFHfj4tcfEt/1cMjquECefX2WkKAaZ",
-	"gWFVNbh1t2nY3Ru64GtQF0m6rjPjccVZHLzXLXspepTc4FXfgKrBcJKzmcg4atl4bEhBL0QFlEvCHh1l",
-	"iX+DBfWGFDLzWMDObdSQhCgsGlFjvhuz+1fJxm7WTae/JFV2DdRev6vxdm/nz+6CXt4ulZIOioEEmoQF",
-	"AX1noiy0c+A0sFIYC6kslO/qksBZ/SnGdPdVOc9/VuM797r+jPU3XRf5tIEqc0YzvE5oIhVV7dNSdUQN",
-	"xWiIq4aNEv6sxruzk57ZA2uBGhCe4XNgV7BkGmytJW0fT0Ta0L4E4VkPqp4XMK+UBZkvD/4Cy5QYfX+c",
-	"wuvt37dsms72UY/f71POUtpxT2FdrvXSiVPJJVO1PfW4joXSSLNdE5c2ukgbcZoNoVoN17mfjz7+rsaf",
-	"tmXBozK2Y4f/rsZ37jHd+dQHft/GUTIWKtNnz65O7lHOZQ5l2vh5jL/vd56/IhHHTgVEzOKO+FoWqjmP",
-	"C1HcRJ6PVlsJxqf9Jb+CJ93+creY+5sptF6uxEuYjz3tzIYfcRs7UOUW4omsGwBHLv76bE8QolXijrbn",
-	"EVk4gRchNKtEHOEEbD6DGwqKe+DRR/e/T1thsHFoSU8ZCZUdvjurP0aLNi1+qwIRT5eyFeB6S2TpXoXF",
-	"LTOxHewh8kqJqtBSCLXIjEsiIEa/gAZ9oCor5uKfULC/vnzylwzhwozjOBhNIFupDewvQu51UByoeot/",
-	"+xyvuajt51AzA5zbce9mx2vO6jjRbPiGaNBXyu4HBrqqKZyELGaqbNiAbrbgqiy2LLUqi4ezfOw7taG1",
-	"ijxa1L+t5FRcPXzWO8xPSSX9ulnV+7BX96oUzyS7+OvZnkR+RcaTynGilcTw7pjnV6cEDscoCpekzm60",
-	"TJ7gfYs78ZpI3L88lwIHloLFllzuaXXQl/NdCNySBKwzLkrjbUyELDBAhV2SiI8282SbGBSbgWxWdQxT",
-	"Lm/gmgRW0KqOhRjAvqGI1Bd/ZL0GTUU5m0fJvshKYwde+9qbnXxfkWanQlhjA9+ZJ4VVgVNzzpdsDBnj",
-	"xCciSt+lU9c3s6p0S/+8RZWEsM+XqE1WQlKbyxI+cG+YLjx0eWjANlG+fT+F1oP+sMr9jltCWManXMhT",
-	"pmGCXVQnnnHaEhk0tvHQbKGFBROaKCnZEMV8Z7DWur7piU6YxG1JIff7bWypLNZKuYmS42cS5y1+p7NX",
-	"KFaDCQYN0SibT6Nh5yYJC9xeCYRhoNMdVCr/FemEF2DXGHVnUBZk6WFC2PfsJSlUVAUkEktwIxGyHQrU",
-	"lJpoaFL3JkWx+s+GWGV4EejxZywCbSYnVQIqDFtwuR9v7F3XEG25fdAVb2M6g9VKljJfZPGzJ1W8Xdgm",
-	"FW9JR256xl/6GEe39DJu4HxfIvH1PjAkRCdFwZ5VNwRJ6bJ26X0IRhD9WjEoFlNytJS3ZmFf0DVv6hLM",
-	"vXA0dV547xgQ/Mq2GRce3KitPNTLs9Yi14b7C5HbNaweVgsobgkj7X7+3WT8XsFiZY7vudpm/dV3uJyE",
-	"LtV1iednkPbeqHx/w9FH94Sd0NHVhYuhFlaD2Lr+8gspcep8b6e+kybmYguM/RewL+iKOzyb/RsS4uVH",
-	"uEdmthWvjkJIlG/RtQxNm3tCFhLhhM6c7V8hdKfr/gBS97RIVN6FjOsrPrZbBLc+p5Qy1bU0GN3YcYBG",
-	"gEyh1maryIdynK2QE9/6yz+QtW2M0PRHuiMq1ZL3WiZ/mzWm704usv95L5CDMG3EaIdk1e2srcGJpuit",
-	"K9UXlOmfvR2w9iJc9G1U6PjPvXO4WJjWUKezTl1KjbbywADXaz3nXPKpJ2dNrufLcNF9mL3+Zb34asty",
-	"H1sG0c40EXOQ1le/Ot9CaRBT7MBNQXTs/uA5cc0t7dvwnXdWKdVM5P3atSuv3VR183Z5b32gQX7FeLNK",
-	"/smepbYCfmXY4/OX59TAjxfEU0yU5QV0YeoHtbySaiF9PSuhF+UUNJZZIeOxrs3QqoSwtY4qLraAiF5z",
-	"oe9WFrpv+KMKA3o4srs/43V0ocMKqKqEU/JYC9UCWj0LbLh2qWptbrPuoWFbdOkvJhPQr/1Vd7gK4RVJ",
-	"HsEC9gKkWZ3qiW8QQHONeZ6VBcrYVKnAsvuPmmsLhNiSbKZqfdNZ/+j/tNNPbTfdMCPFP//zFTr6AZyu",
-	"tKPPnfRiMExYZPPZS7nj3czR8b71y/a6x/1pGWdd+6f51FjDKO4hhIzPApXkjjq2ndWPv2gu97cA+z9W",
-	"cHz37i3f24nyli9pddeOlTlfNg1VLL8CFlpW3UpZ9Spb/BJ241dTvBjMwVvWL+bIsJUx35glY1pMZ3aA",
-	"f6WvdjlX+soMJTO5v6hGT59Nf46lpuTiWNVuKyo24TlYDyjxU/WdYaIAaYVd9tTFibgjfuH9EJC5r4j2",
-	"Y7gSMtG0tg28bS8IbQWI3uKf+aX1aPhZOIeNlSLHTixKMw3OKeeBrpnTWp86W5F62rrvYLUcC2o62zNG",
-	"3yzz9i160V52H7uped39xUDekQmJmrJB/3TmEbGLKR3nfjTbq2Q8YPOz1+19VUjPd0oTbyc2aw5kJp1i",
-	"5AX2xS7UacOjIAzLMc5f9F48LMnfJv2vfdH+txDKdd9653FcnNAQxD1lnJkZJs2ps+o1aF5Sq0C0M4Vh",
-	"PdsUJT2Jt4CLuCvr8moACbFvPPqlcZmXfAzl4LZG29hbPit3Aq5aSsngb3uiaXEPCzQtHR6WjE0Fdkti",
-	"NLE+Ryh8Ay2nmwYQBzt1oyFXUylC28KoufWGrjH31EArNELZbHirLCTalG+aPo9VtewSR1Ajm4lW81Mi",
-	"lfS2V7cJf1MmH8KSaiF395B1w/3cpB730Jak9b+J6LTh8pigvS/MKTO1voalYVcA2HdO2P6CaIBr0pVx",
-	"olj6uZdbhm0MtunCdUaDTo+E77PP47E9c5PYx758tzLtWWjWzsC5weRroQ+xHxsUO4mNgWvERuN5pDRD",
-	"J50atWaMs19/PX+SsZdnjzPmqXQyJgq6EIFFvTxz34x4u+3zNlx0H2viX3bvjnT4SG+BBBY3DTyftRUA",
-	"QjNTjyVYcztP+m3TBPoedHu6Z7kzkje1+LM3Fy8PLi9ilEv08bt9bI878Zd/aa71L+4858wLP5FS4Eib",
-	"LKnbT4T1xLN/tYpvp1JtWnOnMi9vxVRSFfPub34qi72gxp96FHGnJbj/Hp7nYFIYtFRS5G3zmDs7X8Mr",
-	"Els/fMh+uHuFYUZMJRRM9J6bBKWQmMpz+Zm3dsWNWShd9N6qzQ2f26rasuob63TjpfcN9Ucnf3u/EnOD",
-	"qZBoa2Hnq357hcioVvb+rvPUX7TDFcXm81QhluqxjY3q7rCFaL8jG9fjXPY9s5tJ2icxQdt63wTyrbCK",
-	"Dc5PVSAxXLqSjcKQH3YjhZUJ76ECukt+9NH/aWvO/aksWs25GxZuOlp2r8jwc3Rg1fVebKenGKn2Y8V+",
-	"J+5IJWsUC1fctpJCTsnFiywBl8Pn3XPrbt1pDf/udqStLAkm4545IfHhNtCAb8HVDqAYfHT80LZ/iE5x",
-	"K/Ettut3w/CMEwaV1hVUvZsG+FhAOg3xFi+4H9uk6WCwGWA1pzjPvjU+nWJ9Y5X3EY7sJ6I4lzAsgFCI",
-	"yQS0d3BvizUzVz5EvmjaSc9UWZAXg7ysqx2EWI0RooLYKPq6M94V3q5ow0VDmtY8aM87E01cjp6Z05Yq",
-	"+JRBaQDZ4v44KvWvQtual6vE/OQINxEfJHDlee+wmYWyFHK6fU9chov+IGa+/56+Vv6CL/dVVtchKhSG",
-	"MEtqgjVbe7Xmt9QphG+/sxrcZnLvF5p+VhRQrLw75iY4E4TUgYFcgw1g27IkE8U75FSDY7BDqaQyxz3A",
-	"YGBlwU+cdzHnosSY+Bib3/OgwxYwDsG7Q9bZVngnnYo46AxHjZjrrugMcD6CAjj66P+0E2jdStBWZXCO",
-	"jlMWPCenR9FnCpph1T20K2K5R/fwlYdSIB+y33N7XEyp8MlpR/A2K3FkqXdaorG5Xn5dSxE6eu+TTaJh",
-	"WWFSLZDNyACwhYeNCsu41mK1cc2uZVBXsCPsdUmX/FFOQ+XXo89Z6Gdnz/Eueuq9HIEv+RXQF9+L61jw",
-	"ZcRz/FVaUTrphA+V0M6J/Ld1p6Ax9//00487+ICyEciijLYgObdMYhLWv6jNhDVCljWh911M/ZFo+330",
-	"uF2dUP8hZ3aF8MY5glir5DZXXZZ87ISBtNaGFy7isFsUwt1ZBuuFRxS9+zRbtR+Nd0ZP8jVW9Jag1PNS",
-	"gLSnXZNloMo7+oj/333++wnYHfO1nX2233NEVSAjLeH2wJQD1wopQnDsaxFgD/DbQ8jXap5fhWLCOnq4",
-	"8/zq3gBT/k/9QXZJLBV+GBSx0ywbIQPw5npe6BUaA0bIUKre7YOf8vXx/s33kfVLTeAOilB/YR+1EThY",
-	"9tPc/YphOIdpmApjQUPRpd0owZ2wdgZzxssd4NTViJrV3My2m0p4xQ5L6XJGqNjvnAlQBrSs82wIvL47",
-	"XLYRh+ucZRQvu096EProeymYKQWYQN+Fq+Ese5y/jDhXuO10I6JWMTSpFAmc9w0U1WYXrcSv5r44Jdyb",
-	"+hqsNO79ICuwVlBM5U5gxUZBbjIcg5/y5QAsOlDGR8cR04m+7+MIpLNF/7b2oVmrHrIgPO+zgagN/5L7",
-	"sCx3y1hapvbGllqBNkreSK6afXn00f1vp+XmhW234VabWzfCvzvMG+Xo3RCzlhOJTFhqVduCUgZt0Xix",
-	"BfFs3fHM3b2NV2vtnxkpPdBgsAu134Kngff5uwSEfSsoa29K4rNit+5h+3sGt2aem/l3RhkS+697GpmX",
-	"++9Mcy1WU6pygLO3aFhMkif5/ZGifkY2VDVhNBX3Qn96t7ynn4Pw9DMwnS4CtU5P94SuP3DrlzZdL/Xy",
-	"XXhuj4y/BLtQWDw+uC3XNVXNbty3kreP9oFtMPaD3+kdoy+DNpHm+VLfB5mA28GUKO80EObML1+T+qdc",
-	"Gm14FLPFCkh2q0tE4tWTRveb5s9dBSp/DKHWv713YttUGfztvfsWT9eH19W6HJ2Mjngljq4fYamwf9vH",
-	"FDO9Z28JKBo3pk00DPXHiJVedypiqeh7/dbXJZeGjUHIqW/TU/iaCn8fMqtGOgSIKcJG0cIP6R86qD+9",
-	"//S/AwAA//8=",
+	"7L39chs5si/4KgjuRvjM3dKH3e0+Z6SYiFX7o60Z23LY6uk90ePYBquSJFpFoAZAieY4fOL+tQ+wD3Ef",
+	"7DzJDWQCVUUSIIsSKau79Y8ticUqFJBI5Mcvf/l5kKtppSRIawYnnwcV13wKFjT+xkcWtPuhAJNrUVmh",
+	"5OBkcDkBJuGTZWrE7ARYxcfAhjBSGgbZQLhL/lmDng+ygeRTGJz4G2UDk09gyt0d7bxyHxirhRwPvnzJ",
+	"BiNRxp8GemrYy/MXr5//5e9nr398wZSmX//r3dnl5Yv3bxMP9Tdc/9SJMvY9jFYf+5ZPwT1JFOH2FbeT",
+	"9u7ui4NsoOGftdBQDE6srmH9s35Vw+ijzgt8kDVsCGMhpbs++sxf1XDLR5ZiKuzqEy9GTFiYmow9Pj5m",
+	"tSzBGGa4KPAPx4xbNqX3i00s3bT74Cn/JKb1dHDivp0NpkL6X7MwJiEtjEHjoKZc8jHoG027/+5W0/DF",
+	"XWwqJQ2gWL/TaljC1P2YK2lB4gzxqipFzt04jiq64v/61bhBfe7c+//UbtSD/+Oo3TdH9Kk5CvfFJy6+",
+	"1k8TbtkMpGUzrfza+K+5u54NRSmsoOHxohDua7x8p1UFmv5OLxm5K2dOFJmx3IJxW1JYA+WIDWGuZIFi",
+	"NeJTUboFrDo3/DzIuVxdALyn+9JkXoG+FkZplnMZbmcs11bIMeP4i6oqL61OnDZNEL3mfPClEQuuNcff",
+	"pTrLcyhBcxrH6rDmqGsmXBczroEVCgyTyjJdSxzvlOcTIcGcMphWds5mE3Af4IWDLLI3/F/U8FfIrRtD",
+	"GN7J5wFIJ74/D8xM2HyCN+BFocEY/DlX0qjSabtCmKrkOLe8Nu4vpjYVSCe+Q6XsgZK5+2sprt1/Iw3w",
+	"L/ydGzeNg48rI8sGZ0Xxyu2+pCyMeGlgeTX9+Fan7tXFh8uTdxfvL4O+5mMn8pEH56qAuB5pN9vPzYP8",
+	"9R9jM1kUb/xG3fIl8lzVtB9XRpd8wYm1lWE/vn/tpZ/lpaoLBtLqOauUiL8sKZTIcypuzEzpYvVBf4PK",
+	"MgO8hCLDDSDhGjQzEzWTjI+5kLEHWXUFEYk+l8YCL9yY/VvjLcPTT1kprmAmUKZW76lrE9HrL4Ucg660",
+	"kLaZCze5I6fYIGNmwp88/e7kv//n/8rc/tCA8mDmxsIUN4p8ZNmVVDMmbHTPdOUAJ7BdloQcQHEJZem+",
+	"78yLhcU2kGuwMfuCW5bzsjTM7XQjxhIKNhN2Evb2SGk25aKMTk37uHW6KIxq+a3C17MwvOh7TYAXqy/E",
+	"8WVGSk/dT4OCWziwYgrxvVbNo+JXCHMV/WDidcI2kmwnm/czjsQ/Nwt2jT91uQ1Hb3QarOX55D38s4Ye",
+	"6mpxkem7jEsGnwTqQuZGwKxinPkhLc2uNLNgmEafg3bIa5Bj99bfHv/5u8i0Lw7i2cVzNCfd/0cffvz+",
+	"ry+eXbL//v/+f/b+xZsXz//TfUQ/naDlecheKs2UBLe5jNv7vGzOnRP25uzZq/O3L07wrv/9P//XwJk6",
+	"n7ojdObRcWQic1X5N1iy0ySEuWgO2M3vOOWfzunqx6sH7UiUsPqgdxcXr4/enV2+cq/MmVv9cFp4gdj8",
+	"WCHflTyHi4hV99ytrL+fex9mycpgGir3HbP4gMfdWerIubKRof/gDAGr2EQYq9BMXbpT7FZuSRpLIxz2",
+	"HEUyeiRrHnv093NnclXuCIDcWUf4WuDk2mtfq7k0I9DOPJkzDbw4Zceovrgzy4x1/wvLxmSkNKpDSPvd",
+	"t4OOJX28aklnAzTGzmzcQ/tVDcmfcGYSM0pJNJv7aSfLr+A95Go6BVlA5Ci8qECyfKJEDqSlaXdC4V5I",
+	"d77Z3HyoVAlcrqifdimafeClNKFyQLqrnYRHNHCOsyHrsuRDJ+hkNq/YvYUo/IrGFLO/rtlyq5K4dP/l",
+	"TVao6NdGqizIJOqr3JfmqlDtJMVmJ0cb9KZvtfwWcC0KcOZr7OKx5teRLfFBTcFOnDYXhg01mj6rIpAN",
+	"RBG9awmjHguogXvHbOUGtbSi7H8KzyZq86z7x9HV4RGx6dfrdgw6VlaxQmVMSOZsPBMbkm6P03X2Szh1",
+	"nRoQfpGi75yQ1faBpqYXiIqEsLHj4mLEeFlSDAENM2YnwrDcu0DrpxNd++ZSfEAQp3YwHV3QiOHiBGe4",
+	"2cPbe9GJrcqzCZdjuJmV8oZfATONTBdiNALt3Hg+VLVlNMZTNsPjzDA3BuY+MJbPzSE7Y852cp+MxTVI",
+	"t/zOekCv3S/PihMXOT3h2qnZE/a387fP3QHt/v/Ly/PXL25sF3RPxWa/86J4K/KIGfLBe8GnaK6hBe5e",
+	"QxhWy6qsx2Ncjt2OxPva/Yy9hMGwFFo6f4a2nVuKDO0cyVpfNmKpRWSJl+WFfqtQGuLmmjt28XwvS+dj",
+	"iXxC81S4GcOYhLcf7QSmbMRFaQ7Zi9IA2Q0TbhjHm3gLQs3iCvR3bA0PlbIJG1IUJmNvz58Z9JUL2hgZ",
+	"GwltULmWnKKWuxPFlGn+DP9+ghs8Y68uPlwevT1786KNXd5kCE+jI6hqsxBkpdusNw0Lrap4dBVjhH7m",
+	"djtV7plxBdI81y3dbh+KS//BGcLPlYwcVefWsLHT/Li1nAXutbVlM+4ch7JgPuJJUoRG9Qm6KoUwOZrm",
+	"TEir8E9WczOJbsjWuFu1xf2uYHQNG4NzDTCLMqMTwioVvek4nFkr1rezmeU4xG6EpIjNZp04hULwXWqN",
+	"51pcA6qJDU7k0unhXAyaBTekeurOzaiOiGiIKUyVnqP7tWD3rLhNj4+//Y+n//5dbIeEqMmSpPoVuRcO",
+	"aY6Wy2/LIZXFWZnciIUwV+iOlkqOMXLqXMeSz92A0I5UduJOtdhe2J+3i3e+0NHt64Ztay1DPsE06RZt",
+	"jZu7kGcQlI6wij6j1wmbss2OHfdy6t8FR27JEMNVdeaEFSXpIzc0v8koJyuh+8hvvtv8xH06+85dcibi",
+	"nZ4JGNqOvIYOASiBmgfNcMoSMwtlaTJm6nziXsqt8V/GXEroF/uaCXrgrm1Vyj/1NE+TgZWoV+R26S2c",
+	"ItyoYS7ViPFwyGWkb1D8uWTOd7PC6fyuPRtNXe3T3B95U9WG9KaB8dQ5chM0AvAqdwLd2DH44wand2wD",
+	"P47Z4D4nuJTYVDM25XJ+im/dQTF0FeCTTYCEmxrY7ijbpbyifxPMqAz/PXl58f7N2aWbT/9jb3kc8Rzs",
+	"Tsf3QchxCYxufMLqWhToeE1nXMMB/TrleYaH/IEonJDh+1wBVO4VNEiY9X+Bxq5fXfj/PHvz+oTMeDuB",
+	"OR5JaMjjWYx/ojPY7Xqn8r1/KKZwyGp5rTSnPx3QZfCJT6tyyeb77unTb2KSGiK1kZwlPjlXaM+f4oOV",
+	"FmMhH5lV6dww927SfhI6GmYI4RhSZu4gdoezAcmGgE/XdUlKeUZ3iB3LV0JGTvrZRJVw4swZNOUMUzJo",
+	"7UOy06Cgj53lZoIrZfyLsokqC2cHzQ7Za7q6yTNjTtcNMVuajGDt4rMRGoFfjJq9+zP8L3x2yh2Lh+yi",
+	"UaEZeTIWtDxhn913v2Tss8R/5Jc7dxNk1PylLYDCnLDC4v4FWuqxeVYzGTOGf3JiRj6b92gFvsOwn79U",
+	"KVVGQAse/EbO8akzv9wTGiEuuSzQ1eXzrbfRPXWTJK/MRNmkFNJuymhcjYqb8sId7l3N4och1iiYJ9GJ",
+	"+W2mDu+7ob02OfdMTSuuhc9cLVnAm9I9z1RFkXGZg9MXcRQpSU/p5LNNsw+VnTB3LciCjbSaxlZt2HcA",
+	"IQWSL2UTI++ziuDSwLv6J4D5BriuHkjo/YWoWhpGb+sOoR6wNfdwf3E2cD8Oo8u0EtUMhl4viKOz4joL",
+	"Hbmf4VN4LSTwcTexmsqO0zgXv9WRgsX1CIONSx9CFl+rCBALhWIVE6IMbrEgVmREDeeW0hfwyZ6ykqPz",
+	"PHEek7mCAlUkWmFoGcxIl2sI0ZErqCzjcs6mBBZfUZyR6AR8WoRVuRHEcXZr3sG5eMpZM34DbHzw0jqE",
+	"fYNhWjei+BwTpmuNd9s/+76AUljJPbQQGndATfg1sCGApDPCD3Zj5reb4F8+IUPuihbRqeWxFGYx0bf4",
+	"nsGiXD1r+Dz+yjMQ40l366ZmH2/dXO/v2GfzumXuahwNY2EsmpfuDNSI3J2oslQzBL3lVzwRcB0rCWf2",
+	"5ln2JHovgYRo9GBn9HTm83JA/gEmxJ1PFRuvOwQ+AAFP+x3c5YpS6rrnaO5t0n5v/GX0jS0F3onu2RYI",
+	"Snf99/PEcAv40SSgNkm4ZGP0RoCU2lcJbFznBOayNX5XP2jLEWJQfEMlAyGebFi4SGnnVQeZjSJJItb2",
+	"O24pOCfIs3PDCmBgYVkpMNvlw8iRW0qYkVHXf2FNrjTEdnk2MGBtCQUt44qvgcE5Z9E2KTsRhcyYCZSj",
+	"uOoR/4K0txgNvidgYfjJT5N5vDShdZiNCrMp1VAV8865aMn0iIC5eX4FRcwayAZ1HVUQMUyNz1uVjZmA",
+	"2q+F9DoBbJC9NGf+/n67LhY50Fw0+6yzq5q92lFTrWx0dE/7bmF3dZckdYS+81poCbW3VBjQWbVGFHuZ",
+	"aMGSXSlB8YbGhpnGR4SYZOwVnkMpjL1ZaP2SX0EbVEe7S2jMRphHzN3WrAbPHyApXy8GfncokH3nmguU",
+	"2gfw894jGIQgieaZR6IE4/yULtjEb0yhmVfgkaDIHec7t0o0PgdjhWzkbYtisEJoyFGsU3EyMl5ClCzY",
+	"QsGIOfWhMfSJxKibpMcJWwyTPX0aEYV4tQQVqY66z4zJUSWqmPScWzYTZcmGQHCkkVYScQNDnl+5xXD6",
+	"y9/2BH/BwpgGNOpegvxoIwoEk0aK+jrSgRUWsZOBpIOXJehHhrmTsragsyZr4iRZF6YbDQ/jwn3rDgaK",
+	"iBP+qP2m9BPktMGgdyD4AlFDuKTDuVepJR9C6dQpVjE63XqyutRDwJmwK0gr06x0b5vxS1SEb17nRN9l",
+	"nBbReea+vunUY85KILTwQ73TXuqdQjldPNtDz/r6SK8CHkqP7knpEQpM/CC7FnnEMQlnxGoONxUQS0Qg",
+	"4kGvZPXlczEGY6ncrqlXn/DH6NzxJ0+/ox+ePn4SlaulSHU8hL8aOxj0Dss3xRLbOODJ6lf4xBdqVDoH",
+	"XCmuQEYrw186dXvstujj9mmyng7pYW5TNINbURBuM2XuuyMhC49O7RNCQCyBSUAEKFuP097kxlu7hF4y",
+	"etcJ17HNgFn2Tp5Hg7FMyXit0zyRPM65fGSdPRIGtrGGxxcLh+xEGHezEu00rMhBd9qb96LRRaVcq+qD",
+	"z5fe8ATWqmKchaTraZuamGlhLUjGh+oagi4krLcIaNUHf/vB397Lia9VddAAAT7+DrALzoNdhc4H/F0z",
+	"Sb8nMMJ98bs7yxLToS8+VUrfUHv+pIWF1u1DB4beLMON7+SKpK9RBLwsH5yZDbrqkL1wk4aVQDxML5HK",
+	"oO7PFpX/7qvJVjFY3uUHce1D/NugYReDPGsREp1L0eAb96h2bmxdbyK+9Ls/XmSNYIWyYcPyZSdcwym7",
+	"nhZXmbMGrAY+dRe4p2HOo2DDUuVXfsc6ASHtCdpd1uyAK6lmZgHDeMicnqLKFdQhzpRrb3vKNJ/hyo7E",
+	"JyicCBoESjZlw1QURTVg4XxwAx1k+N8JDbb5reIaa6f/mavZk/D/yfU37Y/ur9eT4pP/76SYSz4VefgV",
+	"x0G/0L+LFzSfax7PLceLC32ZMr4plmg2cbkgVS1p1xhSZZqpsrVNZYAxSNSlQntY6cXYkJN1foUGH5QG",
+	"UIsHzOucwIedUgEmzCG70FRBgGvsjDrlXsG9CtaFW7+QWAWvJDwyjJdKwok7st6cPTMZVa6SADRJtgx1",
+	"A4qpBDtT+spkWA3HD1lI/mL6cwilmiGy2FcpHjYvFsfS+k8H2WDCZXHgnJfYQnZBBquHOQ6ZglRLww4x",
+	"vmaHtcN3q9+4NX7EBEcJY/PQBRSiKHIB+DVc1IkSYLMa7m2kym2q3YpVQDH0HXtTXRmpkSTriDZ9SLM7",
+	"D4BKTjSQGjjtqC8nj8wHMMMI3D3QXxJ2klrWJZT0RlW/Qxh1/CD5ytE1QPsnDnS+jtAV/R206QDfMLPP",
+	"ddFKXgeC4TY8QnJ5w4fq9cwjPLwTG/TxIBvE4zKVVkWd2x5kk3jZbxfknKtqHkneNBPqqaL+aAhnq8bg",
+	"jpl4bCHMEpnZjf1KJ0kR8iZOowznQVSDufWI0g3OXCEYPyf2TI5Vo1TXiqU0/Aqkh+ET8txfIaTbCpb0",
+	"v3HP8WGOEMw4ZOcF8Qt0NPVMNbEOxClyjIDV0qItRPVCT4jPQZirb8jFcD8+voHT1QL87tb/6hrAMRfs",
+	"Jdh8grSBN3PD8PuBlOAK5zisPWUGPTEu4xNPKkk5YzFF1fcHcsf2W5jXv36NEpAptxAplmnJdlz83LM+",
+	"7V4czCMn1QcosvGzMJonvtm7POTR7iSPFuTeC2JUFwos6IqknHAAvWC2CariDDOpxAC3jkc7wihiTAr8",
+	"rMGZ9dAfYfjefSGKMURFt4TqxqgDLiwtxsDvu49bcbWtkLoWSKcWntdlVgvv2kxW5xVDViG+cA3FzTJQ",
+	"Z5sSGbqL06pRxL4oYWvg+Lbg9DRIO43Fni+Dr5usmdMJcbB0U2wQzVuuAxsrVVxEaj3ft+ZNc/zP0Jrz",
+	"JCo+/+cdyEALdFMmyyWh8tDhpSIKQgmHmQsHcFjJtBw996neJZjvhAsZTz030QZ614wNuYEVyq+N4uLG",
+	"dx5PzI94Xdp1dW1JtZPWH/GNGa7vVcSSAhi4D7ZJro+aqOlqeUuwSdczbwZqtv5FFURQtXle/HUNih2f",
+	"FJudFHMoygShIbZQHcIYfxRFgHM9tEQEV8Z1KGjoP45roW3Ny/6LGcP/o5w0AP/wat2t6W/b7IGlB3cl",
+	"KvM7sdkUnVfrzHZ8e9cyxo4+VHUyZO/cMmdFofPnQ+mB1ojHDZw1hi4FDDixucRrRkTEInpB5GQjitFN",
+	"uDO74nUwAdrTVLIGkuzQncRjdUOVRVNe3BZneOzZr2oYj4K21Vir3KsBuLbRTIoH6c6cxauqktCffbj+",
+	"PRapW2ZCy7nGzPtBXIOMGQs3SfisU8pJ/di7ciZJN72CCkhS7cdBttR74+zyVTTOFfAnVkXNB6WmPWoj",
+	"w3HrlwW/FcbTpNei66O+5/nVzcIRr/h1k+DG8KizOVqMTdMM4wE68wCd2XnUYKwOhjy/egDNPIBm9gia",
+	"+UFzuY5BK46WwXFLIsf7kZimnEAVKuTxllvgQDJC2OafidxKjU6cioUSi2Ka2XDS819WFHDwPyiTWJbd",
+	"NjkpC8YtcrQ2xQ2XEi+yYFN1DU3xrQEw8WDQyuS94rK4uAZ9C4JBKgXxVbSPzMlCky+K/KkRZUGwMDKk",
+	"nhX2ZCJ2WWGZcr+NhCwMnRk2ug5f/zzor+D3rV4JMXC9EAPaFJJ9mzhUHsKy9yQsi8sWU3OvSF5eSKvn",
+	"t+tohWdyRJlNp25jOn/GG8Fha7ovnDI+NNgX0dfMS8JzoCqbKg0I1EbzLzR6SLbS2ugN3TA2nIo4tB7a",
+	"rXpsJOiLUs1JGiB/D78GfX3qWuJ5j9oosLtLMyVrJCNejb9dyf2CkN2y9D46VB8KWA44dLpqbu5L6S5c",
+	"bDO4potOmkU0xsWPSJh4wBE7c27BC7OR12WjLG7iUExDfSKHgbYm0V62AYWdMjekBhRmGM0Hm6IecBq0",
+	"bbKZohNLtX68aOnlPdxGyWg8o2/RVbLaalPLJyPWEYd0z9eaiHuo/2c2qKV25xre+2O2Bc9H09XVy5cf",
+	"QxuSR4lcXO9soXtnkqrO7adnE8gj8Xl1lUhmJEmeerGzefWkrtaxO7lhPW91eFlejAYnP29QPQqbJK28",
+	"RiTH8KbJqAg7IQirpz+NSei6h15I4miN6Tp3EvfXnO/cuR27i1ZTpOOKUXdN1IxNnXtAWJEO0w9ZS8aK",
+	"smRjjaRX/YZBj4umNCdQXm+RHP2AIdHYjcIk975TYo6Xs1Y44Vm3l28YMxKqdiZzVeg+erHbwEmzFEf+",
+	"xHPL6goLD4+z4+PjqFrd8gwlQd4bbc359OZFIuiwrUKvfLV7U92gNP1piA2c49V1D1Tw9zm2+MCUfh+Z",
+	"0j1ioikCt0hrGMgN1HUcS/JbZFhvagp6gr5iLIobqRP3zr2+fxZz5BehAIjznxeKle4tt3ksGOXxqw8c",
+	"5XceAVO1zjdiqj7QVQ+E4nsjFPfrsCbP/lc1XLVMh0583oGmjlE9/fycy7ztnr86V/lElMUH512uPS+j",
+	"5aGRvi1BkPG2GiSunZA+7xu82ITj3TFK/NdXBeOvamgacy9oA6L1wI5FmCi+xi2G+vCU4o9CMo45BXfV",
+	"r2potoKX5Rq4hWIbJtu8thfXoM+i6BiQ2IAWuUQntKPzmvIaGZ7QmO9wWr4quZQo5jcLDBXRvm2oiDLm",
+	"o7ANUKgHlUtzeU/qFzWTvsFZXAE7t7ZUctxmgRAn2STKjFVV5Xa9LEIvjAaI0M6Iqoflmulo2WFAa6V7",
+	"dBO/C0jgSEhhJmulauPyYgviH6to0i+nJpShoNUXovs8Jm4wqrJ023Wm9BXjZKH2buwtYfYsAUy4XEr7",
+	"Iqf5FZhb4FbD8+KEN95YVaOVjHPn0ZuhVSoR8FuwY9ZQSa/oqgVd1Ap5Jw9MLl2f0X0to2J1W2uwep5U",
+	"bZxNoCxQEzszTYuwZ9kQAdcEn7thY3NSJq99T/mVsSZu0CcNeG572zObh0mq6jZbu4kxL4OmtS3nJ3h+",
+	"RA9bp6KzALcccVFC4fxPcmvIGICFFk1c+Ki1UwL0k1u/gT88ULwtBqXpboPGqEg0dDIWqv4xsL+q4QcL",
+	"VTR6uH0X+zNmQFqQuY8FGT5vOlqhuot3mbC8XHdK4gVbHJOd6/udk3WK2N6tjnmpdIpJ3vmC5MRoNoSR",
+	"0i3nlZItvKZVAaFCtF9L/67VGtr6t+nGJinR2piN0NCcdi2GhWnJlq3Zxa0dhKhjCfpJ8kq6a5MlDOhd",
+	"JDmdHb6H3GaQ+biJ39u2ItOuT5HADkyNbZtdpFuH7FA33jAzhbIdGpBQlsqjvYdeOr0U04NiS/iaogPv",
+	"6zIiZFvPFUC1jbpIzi1S68YtmGvQ2zwi2doiJAVXTTBdl+TrKV2YfvrFr0E7uGYh6E0a0H07Q2tyia/F",
+	"VPSA9y2vVR0r6b0UngoF67P5PAvF9wb0tcjhkWF5qfKrjHHrvVu0uYKmRZ6XUs1An7Cfn5/95wf28dWr",
+	"kzdvDvDfv7w/u3yByD+n81o9PVXyYKQFO/6Pk+Pjg8fu3788OX4jvj9kZ53a/Q6wxv2KXkCaJGUt2vdJ",
+	"BOxbgX6VjtdyYhVwdqRBy0ILWpduT+xN/Vkr0K+FjGCLvgc7A5BIMYA9Era/8bt0hTGSc4cxEym3UuVp",
+	"S0jRmVlhmontP4DlPKWfyfaF43LboI6W/dBqmxrVVBcMUWxX39XYQ30qlDxyoeHapS+vec09twIJk7nH",
+	"tOprpQzESx15oaotI0X+K4m2R+sqG3dXKnjTw71hviTuWKJK+phtIWvb91Zqqw9XjyBvr8oxo6vYSNVU",
+	"yBIHEO2kRs/vgGhLHn/AbVWk15RNtpKRdQQrJpFv2nLpeHHnFrHONOaNyOD6900kcu1e/ReXlYG0WpVl",
+	"CmF3B8WzCcE3oAUvk5lMw9qhMzNRM8opUSXuvuTP14g2MpYUrZtg4EKOOzHf9OGPdWK6xiC9A5nQYU2N",
+	"8j4hjVLk66RtyvP4CFSRMKbTTyJ4ZEJ0EJIS/ey65LLHgRuqinBgSJIwaJ95I4TjOnH2GABc4T7CTN3S",
+	"Ivn1UEHYoHMIwxaKDPuUtqDTeKGLWHb43Bpmay0JyODujwYqfsWcsuPw95ZUkAAMvvveIBklfMdrE4kx",
+	"+YQGq6UVJTX1cU8Ppc3wyS622lvqRSfySCpkkY0RCUllCO+FCe+vw60GiM9TKI8yGaOotQlho06gpR9S",
+	"LxRaRZ7fr8Gdl2bfrW5BlySAro0yCoqjZabAPR4/Gql+e9VUyxNQv0tP00ld/ojRMbS/6coqZ1ZdgaTE",
+	"Cv5hoUgsbusV2xqHN0Ouj5tKt3Vr6OvhvAFo4rXO//ebs7dnP7x4v5UE9rQbczEViJfGCbtRz9ONwaIS",
+	"rLmMVsZdjJaWDBlj3fWsNsQnG0LH4Y8GIJoiS9u369lnWK7qskClNARman0NcygGWV/M+XqkeTa4JtrL",
+	"7bpNeqO1BUmGrRKjhglPCDLUcQWDtK/ZlttCv8NuXkV/E+NYX9sUafs2woyXWcy6COI3XF/drrgKwYTb",
+	"xU7j5UPLfa3xvp0Ap6KyoegyAKbGtwuZpYlhxL/6hqRNPY3i3IkOcQzGmwszbtp2q5nTxhP4tDG46AUZ",
+	"x0PPir68uoZb9PRss7mq0SNuDyDIuPM3rHkN7I0GmcXnxAO8nKsOAb4HloXfPcvCkyiRv6rmZ0GPRfrD",
+	"SzXDxS0XwZC6lqFUmgtv1xJxqrHeSm3gRpgQNYr9W15brAj+0yG7CMj5hv5shO3TsZuRe5jAlKHxuUa8",
+	"v2eIFfH+hGvQT5eeZzbzI6MGiL2Rg/7OP7rvRqo0pOdJ5QRcPunS/mB+v5Zuawa0lQ/qS7dXfNK73zDu",
+	"OQC+J2HoqWeUXeW03jz8vSOq9w1DToLoH+DC/oiudFQVnUtjgRcnPuGlmnLNRok0vRicTpr4mZq6K8if",
+	"YyUl+aP8ib9DBpS9Mljfd7xzzPJ6C7OlBPoW5idC/WKZQ4xj4MGE6KfoQiUzHQs5+IjenNYUU5qzkQZo",
+	"OEe2yNavOJ9Y5bMQUZDzDjIrcKBmi+mVbJBwlH3qfwkvhhWi1EwQuE7kQRbQAcuhqTIkwnFzVzwXdh6o",
+	"HPrNQLI3cGj43Nw/Tgz4JS5C90Z2OmHfFYpTCxQb9NdQj5Wog78mPux34pah49icfWjutMWsbVur36qy",
+	"x39+cnh8+OTw34+efDvYJi+4bjYsH49jGvylxv41KOcYluXjEJX9++uzt25sJHA6fvjUVRnFJLxT2p9t",
+	"JYEeauvLCigMSKtDdrFUbMbnvrXoreL8Cb152VZz7GgFOZtyUQ7VJ3RcJ9ZW5uToCP2cd2eXr1ZozGIH",
+	"CC/LeMPVa9BzYnvCsosM7XAly/lCp/JTmsnCGSTGam5VYgvmvDZRLUVAV7Q3oCwWq+P8h8IwXhqVch27",
+	"nlyT16ZAfgN8RR/h41rH7psYff9swfAkfm737qlmScYmqyYuQpVLaFBVYFOqppBCNEXP2JkDG390ISzf",
+	"HX/7HwsoluONWcYJkgoEEYrJZUOOEEuu0eyuQe3bGZTXEBqdbBVnXqMY+6JYOlZOIwhpEMtF15VYyrWj",
+	"b2OSUF3DPHQWJXFkQc94FCmXDXJiWEoXg5YC5FpKlGWTnWkKdFEvt6rkMg6FjsOqvyermy+hqxEP598J",
+	"ZA/QXzjePZQ4zFj7wrEpf8eF7mRxdqH1iMP14v1l29esdBa6NJ2ecINtehRsm3DZgrpmkeClgOQkxRsw",
+	"rM0gJd4GPlVCLyXe13hX8eKndtThdvGB1+aGUdjXgHEp6dzuBeJaJEN5CKI+UNXuI25UISrg4wPv4R+F",
+	"VDaqtbwhv2QB3IQukSl3norGlkvRJ0b5GbeAR+UTLsdJ82QmypINgTWd/RmSwS8wtPZmliq5fIZPi7e+",
+	"wMDPFs1lfG+hyL2wkjteI94pscy5xiJE9z7D+QmjCjm91Os66hGsTuOGUlAlpL0YvVXvwdY6Ur/+wUJF",
+	"xp8/YNriKTxoCKHkjqhD9pNzKMOg3Ku2x0x7umwuG62lpAuiHG+tn9Ena7tVaZ+Tgw21fVu2BbJcj2FX",
+	"BYGeQoQVCczZNehC5Dau1k4avYY5t5HnlUL9dsi+x/5PxQmqJsoLXAFUbTuMsXJ/Q9hE0983rBPKmPuE",
+	"ukgVmykE15TpoRDTrLUqoLMJ20q7ZdH1u6utiQqiknWHGiYppSS9Hlht8KBVvNmKGiVZ/DKvEjGIU3LM",
+	"2rmJ91skXtp5ewJD3+vYquRL3r6Yb2fVdVWU++knVDURFRfaqgyRHA1FM05st5vCuugE+uDwknwoDWIs",
+	"41ZLaIwZdPwQSiXHJtF0Y6RhK1R4ci0akNytcXAYrN+6Jdqnl6JMGpitJeSTE+SOWMy7NShYqdgQSyKE",
+	"B5n2C+Anw7QJwqYzygeqZYBd41VtWjO8bxn13c8t9bwNJR6kWKVi+B1MVWBi5aQhjkeIHFAWEolVffHa",
+	"egxDsjJlnZnPF4x8zHxPgZtag+dZm2kstw8GvlSWzVE396JdmKrrNUd5sir2JvXoxe2KEvy29wEMXw0T",
+	"0INe/FvI4EJlePvw7t7tvn5Kjey5tCxF3LqrurJ3LVY0zkezvMlmKnQwN9bZNaGHMxLCdYpVTxifDsW4",
+	"VrXJ2LA284zl7u4jkTv/rpaoCjKWGz3KWMEtH3IDh3zG5xnu5MMOzjRjbgK15GXGSm5BY0z/4FejJP2E",
+	"KKWKG3ug0ZLInPOLrcuUPCxACigyPL8PvYHjf3NWT8aMGEsoDvA8wuB1xprxzbRCuxjVmzO3xs5R0TBy",
+	"IpNRdJ+cw4LaaQfr63Cwljo+4g9NeFWBjENxS3EF5TzeMcErYufIY/x9CCCdCpDbIfiDSMX6qilWRHVm",
+	"5X3STSZ50BWpOq/Gkl4vz42hSbfKQthvDf38u7YP/tYNWJomW6GvHEYQAGnHQ3s30bbHXNxApcidCxCx",
+	"JuCTbWPZzQ19BoXnOVQ2Eis6XhN578FHuByg7YPa2Azb+Dsv6w6SlOpGmpBSb+zYNciCCEc2v0kHXr7p",
+	"4i9xeUAK6luZzolC0Qhj9HoztLY37532gzMqeAPI9Jgob8OumKvIzOW9ij9MD/dUYPhCQmh9eLOO6TFL",
+	"uUkWRUqEW5rodiGyrSF78TzbpUcFfX2S1aq2v7mOag90owvwu4AqujXf6JquEO9q+16MJzfkiH9XW6bd",
+	"15vjFy00jxDHbf3IpFjhH1TdDlTdXagRXOEHPfL1Gn2t2b/vYViLsriV1dJCt2fcsJmoMFZBJ+QEDcc/",
+	"zM6N1028xdrf3u3v9r0nNa35w478ejsySdz93iP9d9pzRY0az4KqT6iVXvtnjPNy1mlV/rtrwPKA3Xlo",
+	"BfPQCmabVjCkKSJo9ouL14i9yryJ3p79yJZFW5RV3E4Cet4H829mtB7HQFoP/WAe+sG09gwdeA8dYR4M",
+	"s54hl2vBI6Duxo/x6V3pLCh5Ddp6yA9fCckakIU5pW95ZUftiTxR/dbrfN97z4RjYa0NO4Ui0jgaPlWl",
+	"yIWNZ5/FtozEelE6Vu+IKMlerZiveVnHorH8CmTAPXQYXUPJJaGJ3CfeSh1CP9riQE68KKbN/IShh4HF",
+	"J1nC7BZuu3cNJMxYOAC9SdKCpB64RB5g8Hs8tVO21f086mi8kcLBnmZ8xloyS/zVVtNuFWhZsmFNideS",
+	"Gxs2joFcu03pD5c2JzvhAQC6Q7P6Aeu/B6x/R0vH6vo6/FSnqErMhFddYHnn9C2E+/5USG5Dir2qQjWv",
+	"tTyfJAnL8NMwlADlTTKB46edq0tsFpG42H3YXltAKdzbpkh93afdq9eN+jksjrrQqjoIHJTJL2lVBXbJ",
+	"9qvwCeu2E9958anb6TgbjMDmkwPPCZcoK3CXINtS+7WxoqRpqnxPdSEC2WDCZYEkSskGz1wWF9dtODAL",
+	"zS8T1y82bPbefYoKr8NelvmqpBTqp1tjl7W54dTli1CIrJMFSn9jIY2YNUHqxBeW8hZZ6wQmv7AYWG0U",
+	"euryjnlFrfmVhvTV+HF7/SYRXRVPQ013E5e7D7vXqip9qao6V9amApmcxQ/0ced69BIOeFGsb7B+Vqx+",
+	"ye3N9d9yG7P9mjsR1gq/M7+7wt8in+ZvMbLR0bvOypDQgwBycaN/ydZfvbifNl29LGObrl9QnJsu7m7X",
+	"TdfGNOCm7yzqpk1Xb3v3VWW56RtLSmTjXC6cWJtXqrO9N128eHRunHvY7urucbh52At6pscULmjVjYva",
+	"VTObL24388aBdM+PjTdeVEqb52ThJNh492X91e8LXdW16RvLh/am61f03Ec0GheW+gYePtaGYtiqdNav",
+	"56G2mpvJHyklv38/lkyDh2z6vp08Et2oF3WC0+a8avc/BUeUbuMjt3HpwoOjrt1O2rfdtOvDzVi9Vlm7",
+	"G5wgfqt9ZlOF4x8Um4EP7fjiBZrLbHDaSS9l7xsc7VKSv3fn4lRya5qsy0uULKRpxOqhpILhjSOiUtEN",
+	"l8X5WUIZE71UfJqNiZIG5UaP4uFxlWhyk+gVujQy3ywT75LRU6LjmkA5ii3+jkomt209lii669F2iSrM",
+	"2oFH3xZri85jzA1azQysabOac191Qt2LV6l0tm8R71lxtvlKPEx2TsXsHT61ZMg9sR5VyWPVMWfdfU6F",
+	"WUzI2MD6CSWum5dMemTWzLx/ue5MdqcoupxXUIKlXbWFdXXWlBJ5QsBm1pxxV2NF20zYSaC/iOOXOwV0",
+	"sTC/tNhcxYd9D93VzDdqShpeKt7uqv34bWrbgLR6uVNgT85+NRoZsH35H/oS/K/l4/ePjC3pckB7uWGI",
+	"uuZNEjNBxCfFKNlTyn+YnMc1egmZGFZ3iGRc5xN38AlnEVFttd2MJlxstbG0xAsisTTsziu26x7dHU0M",
+	"a1kWNrVfK3xrwy0ar6UaqS29tSeyXexYdpPGVVNewDaKM92xK9XyP9XUf7mbFYJv3HCI1WVzM6tETy96",
+	"oXULeTNf8qUG+BdR21LbLTUKCRWOjaqYkMZyaTNWywI044GF8R6kjQ/ZJQJ91IjS9MoZnxprtv4FcukF",
+	"kMn/IdH8e0s0N7H435CH3lG9q+QVzY7vkuriLZv5SXXAe0jt3iYOEJGkjpZVtc63pRNvTtIl+XOT5D5j",
+	"YsrHbhsi6Pbd2eUrtwGdr2JS2NqN1ADeeI2cTK9evH559PL8td/lxIAQbF0fPxTyGqTbkdnimFYBvwGq",
+	"P7G2+jfzpw5kf9X6r0pFnSLWRmKDuR6tBV8IXm93xOFXvSjhqEuwdMiMlbPxO4AoRPNirhT7gPv8GhQP",
+	"KKmvcXiF7sTL/pnbOpmn6lGavT1/1umPRc07qWrbToRB/sRe2Mw/wFmJWeiHUPYfGq/Uzextq0hVxZr2",
+	"jQ8K8Q9ozU+dSEbioC+cV3vSwTA2uDermJnUlhVI0cSdEqm1dOfraLTaetmZIWIKhyx3y3kS+AfxTkqW",
+	"80P3tfDnzo3Q1cuBHsDbg5shpxhy52pVVQTE9toQgW+AKRE1GkXV4v4Vsqoe9PEfXB+Hrr6ryZ+WkjkR",
+	"inOTu12k0sbJ6LblPHXPbXIseM8+4VrQOhHETmSIVjqNmEWeWrphfFYXYCbbHXR/A6gIW+FlA7nahAz9",
+	"6YQMVJpDMKIA3ycR3T1SQYCbE6YP5+RD1GsvB4dHfj6cHX/ssyPRVmnbjmzRZHKynd3tmrLdqrHaLbqm",
+	"LVLOtiAYj4rxg2hGur6j1QrO8AZMHpxdC21rXoYOcRiQC4CFB06de8Sp0wHOP2jcLjJtXUC3bSf5lZl4",
+	"1iPcVgDAN+j1n97KjM+Qj+NhP2+1n9dRW3Rr3e+HXsDamAfF8LV3ebIv6jIE/0aHNTUirrX38EJFWkuy",
+	"ZT0YP0Ey/Yfb85fEtUHThADE6SkRH1NbT0QNgm+8gLO7LZtGunvoS+KxIDeZuGA4YUOoqU/LonaK2JfF",
+	"tVsaSMwtTI7oq7qFbdHdx960Nm8TzvADac090W64bFG11vZ6XnH/tsMa4xe+n0c9t7UdQpt+yzfvjZwM",
+	"Ei4jrecNewLLVV0WmDAYuh1dFnEHdqu+yimGmn20W450VVBlERPa19zYlIBurFmoTZoc61c1NF00YqcV",
+	"dz+WGw/UDqKTLfWBboRjaQqzRjrXhW8v1RXEyiH2AaPfOI3bVinUBpJrmQX2/6mQtYVbL23/Sgi/Xu0U",
+	"Rufdq+bVqR+La9jYvxgLXLDkKZbPSAKHQVo9vy38PI4lpluvBZWvQUydHTx5+l1APbWg6/CXpueI3/wG",
+	"pM2cCTGBT4M4SM/2aJ1ClyWWx0TCfdv1KcKbQBHTvb6zdZQ7zRu4hSDFa6EsGQj3hUQtQBkFSCdulbGn",
+	"x01Sw7cl65pePUvwZpN57zSSu3Zz1irRpsm/XjNlydWKlgUsEfZ6Ts2RoPZJbSVvsJh8e5JEF5Q4SyaS",
+	"jFGpSlun4g1dPmdQGpj5mpotSrhW81Wrdvygvw79VQ0Tb1DV9BZ+iFvUYsQbvpD5Jrc5OmppYw2gqJ7q",
+	"ilr/9LvTjMeYVrmddGoki8xZiVhzxG0IA29f6Ebz7x7YtuYMbx5eieY9JrI/mpju3/YATBQnrhk9fiM2",
+	"oJ+4sBEFkBOfTbRpfbKd21jz65iaV1PAfKxb1qFWV4kygUQLWWcCliVDxUC7DWGHNMKNvfDDVb5bFg1x",
+	"XRc4oqW91BEGxrbxWH+4sK5L2GVlci8F3ETw2iyM+54fTdNB7WOMudJAXmth5x/caUbvbdrqWeFWJFfq",
+	"SkAQrpNBjc0l/99wWTsJlfgbUOPgYG7iGYnrDlx3T7aJtdXgixuAkCMVAUAh8UzGkErLB4gOmhhRiA63",
+	"hOy5VoZSg0FHc9mir6llGfZ/VtWcleIaPHHj4T/kP+Qvnw7chvmFwsw5ih+pXzS1mfuwbTQ35VfAhD1k",
+	"F+hUKu0MFRqjsYCNp0BoTAY6pyBjvHAetrH+Yl6W+NQXzkOgpzn7zjDOaJYYTh8eYpQTlUaV8Mg9Bmec",
+	"0YK0R9GzD+9f0pfcaffL/3Pg/nCANv8vh/+QL5xbQA50RT0PWaHyeoolk//2/uUz9udvn/77n0IfGWOd",
+	"pcx+yVUBv7jXwjP0Fwmf7C8ZwTiwKd7hP+Rr4YwPd2MNvGCVM96Gc/z/xH8jFBPhZ8KwX7Bu65dg8o1U",
+	"WaoZ9t/+hdK9v/h+7Rb01ISk7z/kL520LwIO/suKAg7+xy9ZaCxKCzytjdP2ZXH4j7Y/88mAGqIOOj3U",
+	"Bo992EfySgxOBt8cHh9+40ubcRsccWtBhpCQb4TdBBLOC+eBCGPPmquwio1PwaLN97PfPf+sAS1mv3mC",
+	"hiLrMbq3V8yb0iiad6Om4HxKdIJLGFnGS4oLxB7lLog9qRMkWX7U0+Pj5WBd7MZiKhbv3HDYU2irpduO",
+	"+RWxQJKTldYNcGIEI6VTb4YytHYSPyILWaWkj6c8OT6m1p5YKYxBnaoqRY5refSrUa264r0t/2bpzy1M",
+	"I6bul1gt9BgOmXvjCfCi6dR78Na9P6XlvUPrZ2EisMT1lPk2gx4JpXEz+ZJHuhUOt3O7xRdaniAa3IjX",
+	"pU29ZjOBR6FVKh4Y9XTK3XFJxfozThzezuAuIBduc2VsprSxFJjOKFbZKCu4FgU2iHcK02mGTiCP8TyQ",
+	"iPCx20ODUilsqkYaenAyuBYw8+5pu0GPGisluk2fuU+7+3T/okF2Vg+RoIpLiu1427+xn5q5PWX4glCw",
+	"unLy8fT42Dl4j7HVqWFTt1Nuv56v1IxNuZwH26vptN9Z2OGcxrq0xKGAfxZ6Gywopy0XswRvV1beSVpS",
+	"uu7jM39rTSmo7xVRaPdexG2qzvg84m18s6woI+2Oiy17jmvgfqCbLH1q0IxXR6y6hcutruHLish/u/pG",
+	"z92M3l6KcHm8CBGlPxJjB6uM0bBx95NwuYN+nZAob2aRmLiRcC3MmlP5GV4C/c5jPlierA1nc+wmw21v",
+	"soyjxAH7kAK2aXYbDX/I2ETNsK/6tPZw1JBy46nzGT7xfMPJf9vzcS25YLtEUYUHrLOIu1FbI66ZnakF",
+	"fPFYOxOcV1zbvjqoBbomzb1nTb3OomzFRt5eckQmU4rbrnMhmTY9LiRrebAqTT81tXtOpozS7twYzgNM",
+	"F8kTlGZG/AtO2QH+6lN43tsGbDRO8cKIdCldLBlfC3n2bOe22HpZq+bYhz5pbe1AwmjN3ZYMCP2ewjRP",
+	"itIP4CRpvipHy6+whK3O2HLdcWKVQiDo5lrpQpbz0LMILXOBtsjUGZ5Ni/XIk30xQ/uk5c4zmL907jBl",
+	"uZwDOGjTBh/vXoDSaqqa70B8QiNS50aP6rLcRoCOvPefFKT3wItn/ppthWnPAvROGbSx3IGF8QHfhDsq",
+	"NPRRe/etUAqrz/bpUffoxo6dph1Kd03coX3ydMOj9yucuLCv1Tgmoj8FYxst0B35c21b9Ym/M0HaDTOg",
+	"BS8ZEqr3MteyhAF/Oa/gfojsxztxIEKN2NKrmVB2Oa8QNsVKN+vgpBYP4n/8Q8fqG9YSlyw5ColKshs6",
+	"COckbTjeHYibE4PACdeRLQrCeiHsCFrOiTY26RdU86NCmKrk6VP3ogL53F9zDySvM+GPjx/HEVY/wfCD",
+	"yq/A7mLG3UznGkBm7ArmQ8V1gY7YVNVE+9RMfMbUNbJTNc+nSPF33z59+ieKU+Rca+HTlBqmygIbuQkd",
+	"1qMRaFZpZVWuSv+9x99+86dtvLxqflSJ3NYa1tlQ7/wl92sxV48AJKY5qghcFjnkhkJyHMJKmC5ml4SJ",
+	"2bnKNxM1M42+R0npv2Yddp4SCJexHLixP6jnhCPp4Zl72rrbLMP+ohy+TKFUynjuIVW3Pe1C3umUGhyK",
+	"EpixfG76nptJ7/N5IMe8J87nbY2fpSx0Ote8HSTntVsWlLRIlE3GS7YTwJRU5ji+MwmguosoWiNY1Flx",
+	"CoXgK/KVbeOTpsyxs0JV1m/LO7CGAqtlpE1umh1ri4LKODgJn3ozS+jxzsz5jljuWXwi6slNq5OiesqE",
+	"9DmmRpD6a3lw30iHyD5YDXz6gi6Kq3nKVrV6/jU39gC/cXD+/JZJPWfw0hAPDI5kQxJseRFo4CeekQ2d",
+	"drf7flXDXYSRiGeBcfSlrkEfGJCW0YyeMg2mnlKYaXlKeoULPE1vMnip1NWZpUKOfgew3zq3iQAsN79e",
+	"0+06Gknyg92lKXbz7evnbt9719tkWO2Ipe8LhrmHOLp5bCkP+2/fUBOzLsT9qqmb6SEkzmmlEayVi/7B",
+	"7B3bMvsUCD9Re48//zRRCO6dTTh2ugRKn80m84xJmEHIw/bVFE1rh7QI+BYLvxc7c+0qKmP3voQE096J",
+	"tVa8avXyTWy1tYgWf/c7NozaZ67qVTwfbr8AZ0URlOqQKp+UJIAxy1URag6sYXzsDuVKC7Jgkgu1gOrr",
+	"7Kujz+6/L+sc4edaVa9CI41tNpi783sYDe7U1X2p9BjaE4nQ1GWBBHMIU+FyHmLrfWcrS0Z0dj0vu9UT",
+	"z8FyUe5ZVC8C93qDmaqUQgYcxPkCeYRmAuU1mJ66hHuA8XLyyOxiwvfuM2ow1ldmbij0DFfezNU7/i1p",
+	"tA+dTamc92AzZlRTAUEo2rBHJczQ9p4RePkWiu0on0B+lTYfnrmPv+4u7hUjckPEsfZD6e3UwAc7weA6",
+	"Ll7OJRsCqw0UHitJS2ZVWRB8hR34+LXHxLe9cDI6rhAnn19lpCi2MgPDqmpw627TsLv3dMFvQV0k6brO",
+	"jMcVZ3HwXrfspehRcoNX/QFUDYaTnM1ExlHLxmNDCnomKqBcErYHKUv8DWbUV1PIzGMBO1+jZi5EYdGI",
+	"GvOdrLG7CBu6WTed3pxU2bWl9vpVDdd7O391F/TydqmUdKsYSKBJmBHQdyLKQjsHTgMrhbGQykL5jjgJ",
+	"nNU3Maa735Tz/Fc13LvX9Vesv+m6yKcNVJkzmuFlQhOpqGqflqojaihG27hq2Cjhr2q4OTvpmT2wFqgB",
+	"4Rk+BXYFc6bB1lrS9vFEpA3tSxCe5aDqeQHTSlmQ+fzgbzBPidGT4xReb/e+ZdOwt496fLJLOUtpxx2F",
+	"dbnWcydOJZdM1fbU4zpmSiPNdk1c2ugircRpVoRqMVznPj76/KsaflmXBY/K2IYd/qsa7t1j2vvUB37f",
+	"xlEyFirTZ88uTu5RzmUOZdr4eYaf73aef0Mijp0KiJjFHfG1LFRzHheiuIk8H+W1JWql9KTX9uI6lqzY",
+	"Zsr3b2zaGCUMyFPM8ygl3f8zz2iBAPPCV5dqWLJC+xS/f7mRtfkbkrVX/BoYZ1N1Da156eeNu2OO5U6j",
+	"XoPOujMsyJFSmmH2JEze1mK52B00Lphv+BU877aMvHP57OXhvoHp0LMhrbi3t3FPVG4hnl+9AZ7p4u8v",
+	"d4RsW+STaVtxkeEd6DpC/1mEt47A5hO4mf7CGx59dv99WYvOjiOeespIKDjyDZe9dVe0aI1b1S15Fp+1",
+	"uOtbAp53KixumYmEYwcJAcqfhk5XeLhNuCRebFQtvidBU6nuhtuqJGqiMlI6Q1w74zgyRlPKFopY+wuV",
+	"GwAUB6peE4h5hddc1PaeH4zD3h3Nl6Iqw0RH8RvClt8quxu88qLucDIxm6iyoa262YKrsliz1KosHozO",
+	"oW8piG4VEr5Ro8GSEwvA9rPeoShLqu13zarehWO1UzV5JtnF3892JPILMp5UlyOtJOYhhjy/OqUqBgz3",
+	"cUnq7EbL5DsRrPF731G3gfvn++LAUvjtkssdrQ4GHXy7DLckAZSPi9K4xSMhC4ykYjsvIk7OvNWM0dsJ",
+	"yGZVhzDm8gY+dKCvrepYLAzsewqd3vsj6x1oqh5bPUp2xaobO/Dax3783bt4WLFtbCDm8+zFKpC/Tvmc",
+	"DSFjnIhvROnbyer6ZlaVbnnK16iSEJ+8j9pkIXa6uizhBXcGPsRDd9HIbeLSjf6wyn2OW0JYxsdcyFOm",
+	"YYTtfkeeGt0Sazn2m9FspoWF1rKWDaPRI4OkAPVNT3QCz67LXrrPb2NLZbHm4k06B1+TyJnxPZ29QkFF",
+	"zIRpiIaDfb4XfQ0JM9xeCShs4H3eitPhN6QTXoNdon6eQFmQpYfIBd9cmqRQUbmaSCzBjUTIdrh6U2qi",
+	"4fPdmRTFCpUbBqDtq5WPv2K1cjM5qVplYdiMy914Yz91DdGWhApd8TbKs7VayVLmiyy+9+yftwvkpCIw",
+	"6VhOz4hMH+Poll7GDZzvS2Ro3wXYiXjPKPyz6IYge2LWLr0PwQjiCSy2isWUHC3ltXCB13TN+7oEcydk",
+	"Yp0H3jlYCd+y7RqHBzdqK49J9PTKSArjfiEWxoZ+xmoBxS3xzt3X309q+i3MFub4jsvClh+9x+UkGLSu",
+	"Ka4ZpL13+Yj/wtFnd4eNGOfFhYvBaxbD2rq+/xW/OHW+CVnfSRNTsabe4gewr+mKPZ7N/gkJ8fIj3CGF",
+	"4IJXRyEkysDoWobu4j2xNYlwQmfOdq8QutN1d0i+O1okqkPE1gALPrZbBLc+p5Su1rU0GN3YcIBGEHeh",
+	"KGytyIe6sbXYKN+jzt+Qtf220PRHXi6qKZR3yudwmzWm904usv94J9iYMG1EvYis6u2sLeHexuitK9UX",
+	"PezvvR5Z+Tpc9McoJfOvu3dcY5jWUFC2zLFLHeHyQFXYaz2nXPKxZxFOruebcNFdmL3+Yb2IlctyF1sG",
+	"Yfk0EVOQ1pdpO99CaRBjbBVPQXRsU+LJm80t7dvwnnsr6Wsm8m7t2oXHrqq6abu8tz7QIL9ivFklf2dP",
+	"p1wBvzLs2fmbc+o0yQsi1CZu/QK69RQHtbySaiZ94TXBbOUYNNYDIjW3rs225TNhax1VXKyBFb3jQu9X",
+	"FrpP+L0KA3o4srs/4wWfoRUQqKqEU/JYC9Uirz1dcbh2rmptbrPuobNgdOkvRiPQ7/xVe1yF8Igk4WUB",
+	"O4HWLE71yHeyoLnGPM/CAmVsrFSgg/5nzbUFwnBJNlG1vumsf/Y/bfRT2023nZHi7//1KnL9AE4D77Hn",
+	"ZZsCBcOERdqpndTl7meOjnetX9YX6O5Oyzjr2t/Np8Ya6nsPKvRgVb8QtyrT/UFzubsF2P2xguO7c2/5",
+	"zk6UD3xOq7t0rEz5vOn8Y/kVsNBb7VbKqld97X3Yjb+ZKttgDt6y0DZHKriM+Q5CGdNiPLFb+Ff6apNz",
+	"pa/Mtqw7dxfV6Omz6a+x1JRcHKrabUXFRjwH6wElfqoeGSYKkFbYeU9dnIg74hveDVOee4to45ArIRPd",
+	"ldvA2/rK5VaA6Cn+nvetmcj3wjlsrBQ5tgxSmmlwTjkPvOKc1vrU2YrUfNm9B6vlUFB35J4x+maZ12/R",
+	"i/ayu9hNzePuLgbyE5mQqCkb9E9nHhG7mNJx7kOzvm7GAza/eoHpbwrp+ZPSRDCLXcUD606nan6GDdwL",
+	"ddoQfgjDcozzF70XD7kj1kn/O88u8UcI5bp33XscFyc0BHFPGWdmgklzagF8DZqX1NMS7UxhWM9+WklP",
+	"4gPgIm7Kurzdgi3bd8i9b6T7JR9CuXX/rXU0Q1+V5ANXLaVk8LMd8Qm5mwU+oQ5hUMbGAtt6MZrY06ak",
+	"FTu9Od20BcO1UzcacjWWIvTXjJpb7+kac0ed3kLHntXOzMpCop/+qunzTFXzLsMJdVwaaTU9JfZTb3ud",
+	"eoMlRMcoaePDkmomNzc7dsP92uwzd9A/p/W/iZG3KcEbob0vzCkztb6GuWFXANggUdj+gmiAa9KVcUZj",
+	"+riXW4b9NtbpwmXqjU4zjyfZ1/HYXrpJ7GNf/rQw7Rnjlk2VsQycG0y+FvoQu7FBseXdELhGbDSeR0oz",
+	"dNKpo3DGOPvxx/PnGXtz9ixjnvMpY6KgCxFY1Msz912z19s+H8JFd7Em/mF37kiHl/QWSKAb1MDzSVsB",
+	"IDQz9VCCNbfzpD803crvQLenm+s7I3lVi798f/Hm4PIixg1GL7/Zx/a4E3/5fXOtfxDIs+CFn9hTcKRN",
+	"ltTtJ8J64tm/WMW3Uak2PeRTmZcPYiypinnzO7+QxU5Q4y88irjTu96/D89zMCkMWiop8qG5zd7O1/CI",
+	"xNYPL7IbkmlhmBFjCQUTvecmwX0lxvJcfuWtXXFjZkoXvbdq84WvbVWtWfWVdbrx0kNea2Hng5OfPy7E",
+	"3GAsJNpa2KKt314h1rSFvb/pPPUXbXBFX1yDnlOFWKoZPHZU3GOv235HNq7Huex7ZjeTtEtigkemuW+g",
+	"rQir2OD8VIXcRJItZKMw5Idtc2FhwnuogO6SH332P63Nub+QRas5N8PCTUfL7hQZfo4OLJJQ7eZo4WH6",
+	"sTGPO1LJGsXCFbetpJBjcvEiS8Dl9vPuSaDX7rSGKHo90laWBJNx9xyR+HAb+OrX4Gq34MJ8fHy83DY9",
+	"nt2apgrc3B06JW6P+/QCdftDwqemPVfFx+B5YFMqZWSXWhx/FdfMrdyoV+gf3+mQIeUrMkH6HPXBW/fe",
+	"JZbf+p4//u0nQhIMzhdS+foqjWFGSXFGuhUOs3O7DS11dpK51Q3jhEGldQVV7+4WPhaQTkN8wAvuxjZp",
+	"Wm2sBljNKc4z9lI2jE6xvrHKuwhH9hNRnEvYLoBQiNEItHdwb4s1M1c+RD5r+p5PVFmQF4MEwoutrliN",
+	"EaKC2Cj6ujPeFV6vaMNF23RXetCeexNNXI6emdOW0/qUQWkA+eN+Pyr170LbmpeLHSTIEW4iPsg0zPPe",
+	"YTMLZSnkeP2euAwX/U7MfP8+fa38GZ/vqqyuQ10oDGGW1AhrtnZqza+pUwjvvrca3GZy7xaaflYUUCw8",
+	"O+YmOBOE1IGBXIMNYNuyJBPFO+RUg2Owla6kMscdwGBgYcFPnHcx5aLEmPhw7px1HnTYDIYheHfIOtsK",
+	"v0mnIg46w1Ej5rorOls4H0EBHH32P20EWrcStFYZnKPjlAXPyelR9JmCZlh0D+2CWO7QPXzroRRI3O33",
+	"3A4XUyq8c9oRvM1KHFlq8pfowK/nv62lCK3nd8km0bCsMKlmyGZkANjMw0aFZVxrsdhhadMyqCvYEPa6",
+	"pEt+L6eh8uvR5yz0s7PjeBfd9U6OwDf8CuiN78R1LPg84jn+KK0onXTCp0po50T+edkpaMz9b757uoEP",
+	"KBuALMpor5xzyyQmYf2D2kxYI2RZE3rf1FIiEm2/i2bMixPqX+TMLhDedLnWZV2WfOiEgbTWihcu4rBb",
+	"FMLNWQbrhUcUvRuKW7UbjXdGd/I1VvSUoNTzUoC0p12TZUuVd/QZ/998/vsJ2BzztZ19tttzRFUgI70L",
+	"d8CUA9cKKUJw7EsRYA/w20HI12qeX4Viwjp6uPP86s4AU/6n/iC7JJYKXwyK2GmWDZABeHU9L/QCjQEj",
+	"ZChV7/bBT/n6eP/ku8j6pSZwA0Wov7CP2ggcLLvgGVDqimE4h2kYC2NBQ9Gl3SiBXxOTCOPlBnDqYkTN",
+	"am4m600lvGKDpXQ5IVTsI2cClAEt6zwbAq9vDpetxOE6ZxnFy+6SHoRe+k4KZkoBJtB34Wo4yx7nLyPO",
+	"FW47bbOopxFNKkUCp30DRbXZRCvxo7krTgn3pL4GK417N8gKrBUUY7kRWLFSkJsMx+Cr3B+ARQfK+Pg4",
+	"YjrR+30egHS26M9LL5q16iELwvMx2xK14R9yF5blZhlLy9TO2FIr0EbJG8lVsy+PPrv/NlpuXtg2G251",
+	"K5X3j8ONcvRuiFnLiUQmLPVUbkEpW23ReLEF8Wzteeb2b+PVWvt7RkoPNBhsl+634GngfX6UgLCvBWXt",
+	"TEl8VezWHWx/z+DWzHMz/84oo941S55G5uX+kWmuxWpKVW7h7M0aFpPkSX53pKhfkQ1VjRhNxZ3Qn+6X",
+	"9/RrEJ5+BabTWaDW6eme0PUHbv3Spuulnv8U7tsj4y/BzhQWj2/dqOuaqmZXvreQt482LG4w9ls/0ztG",
+	"94M2keb5Ut8FmYDbwZQo73S65swvX5P6p1wabXgUs9kCSHatS0Ti1ZNG9w/Nn7sIVP4cQq0/f3Ri21QZ",
+	"/PzRvYun68Pral0OTgZHvBJH14+xVNg/7XOKmd6ztwQUjRvTKhqG+mPESq87FbFU9L381Xcll4YNQcix",
+	"b9NT+JoK/z1kVo10CBBjhI2ihR/SP3RQf/n45X8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

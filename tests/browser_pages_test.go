@@ -103,7 +103,52 @@ func TestCopiesPage(t *testing.T) {
 		return len(get[[]openapi.Copy](t, e, "copies", "--where", "state=running name~training-*")) == 2
 	})
 	do(t, ctx, "sort", press(byText("button", "Size")), chromedp.WaitVisible(chromedp.CSS("[aria-label=falling]")),
-		press(byText("button", "Size")), chromedp.WaitVisible(chromedp.CSS("[aria-label=rising]")))
+		press(byText("button", "Size")), chromedp.WaitVisible(chromedp.CSS("[aria-label=rising]")),
+		chromedp.Navigate(e.server+"/copies?q=host%3Dgannet+name~training-*"), // rows that are sorted anew move
+		chromedp.WaitVisible(byText("span", "12 copies")))
+	do(t, ctx, "snapshots", press(box("training-09")), press(box("training-11")),
+		press(byText("button", "Snapshot …")),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Name of the snapshot"]`), "before the works\r"),
+		press(byText("label", "all, or none")), chromedp.WaitVisible(byText("*", "of 2 machines as")))
+	accessible(t, ctx, "snapshots of several")
+	do(t, ctx, "make them", press(byText("button", "Make the snapshot before the works")),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
+	wait.Until(t, func() bool {
+		return strings.Contains(e.ok(t, "snapshot", "list", "training-09"), "before the works")
+	})
+	do(t, ctx, "what one holds", press(box("training-09")), press(byText("button", "Export …")),
+		press(byText("summary", "What else it holds, and what the receiver sees")),
+		chromedp.WaitVisible(chromedp.Search("//fieldset[legend='Leave out']//label[contains(., 'disk1')]")),
+		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Disks]`), "QCOW2"),
+		chromedp.WaitVisible(byText("*", "Send 1 disk as QCOW2")))
+	accessible(t, ctx, "what a package holds")
+	do(t, ctx, "not now", press(byText("button", "Close")), chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
+	do(t, ctx, "one package", press(box("training-09")), press(box("training-11")),
+		press(byText("button", "Export …")), press(byText("label", "One package of all")),
+		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Destination]`), "shelf attic"),
+		chromedp.WaitVisible(byText("*", "Write 2 machines, with 2 disks")))
+	accessible(t, ctx, "one package of several")
+	do(t, ctx, "write it", press(byText("button", "Write machines.ova to the shelf attic")),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
+	wait.Until(t, func() bool { return strings.Count(e.ok(t, "packages"), "attic/machines.ova") == 2 })
+	do(t, ctx, "change them", press(box("training-09")), press(box("training-11")),
+		press(byText("button", "Change …")),
+		chromedp.SendKeys(chromedp.Search("//label[contains(., 'CPUs')]/input"), "3"),
+		press(byText("button", "Change 2 machines")), chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
+	wait.Until(t, func() bool { return get[openapi.Copy](t, e, "copies", "gannet/training-09").Machine.Cpus == 3 })
+	do(t, ctx, "copy ahead", press(box("training-09")), press(byText("button", "Move …")),
+		chromedp.SendKeys(chromedp.CSS("[role=dialog] input[aria-label=Host]"), "petrel"), press("//"+onlyOption),
+		chromedp.SendKeys(chromedp.CSS(`select[aria-label="Cut over"]`), "copy now, cut over when I say so"),
+		chromedp.WaitVisible(byText("*", "Wait with the cut-over")),
+		chromedp.WaitEnabled(byText("button", "Move it to petrel")))
+	accessible(t, ctx, "a move that is copied ahead")
+	do(t, ctx, "move it", press(byText("button", "Move it to petrel")),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)), press(byText("a", "Jobs")),
+		press(byText("button", "Cut over now")))
+	wait.Until(t, func() bool { return e.run(t, "copies", "petrel/training-09").status == 0 })
+	e.ok(t, "move", "training-09", "--host", "gannet", "--pool", "reef", "--yes")
+	do(t, ctx, "back", chromedp.Navigate(e.server+"/copies?q=host%3Dgannet+name~training-*"),
+		chromedp.WaitVisible(byText("span", "12 copies")))
 	do(t, ctx, "compare", press(box("training-07")), press(box("training-08")), press(byText("a", "Compare")),
 		chromedp.WaitVisible(byText("*[@role='columnheader']", "gannet/training-08")),
 		chromedp.WaitVisible(byText("li", "disk1")),

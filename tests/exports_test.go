@@ -66,17 +66,52 @@ func TestExports(t *testing.T) {
 	}{
 		"nothing": {[]string{dir}, "which, and where to"},
 		"a pipe":  {[]string{"training-01", "training-02", "-"}, "takes one package"},
-		"a file":  {[]string{"training-01", "training-02", filepath.Join(dir, "training-01.ova")}, "is a file"},
+		"a file":  {[]string{"training-01", "training-02", filepath.Join(dir, "training-01.ova")}, "exists already"},
 		"no directory": {[]string{"training-01", "training-02", filepath.Join(dir, "none", "x")},
 			"make it first: mkdir"},
-		"a shelf's file":  {[]string{"training-01", "training-02", "loft/x.ova"}, "name loft alone"},
+		"a shelf's file":  {[]string{"training-01", "training-02", "loft/x"}, "name loft alone"},
 		"no shelf":        {[]string{"training-01", "training-02", "attik"}, `no shelf and no pool "attik"`},
 		"one name":        {[]string{"training-01", "training-02", dir, "--name", "x"}, "x-{nn}"},
 		"no such machine": {[]string{"training-01", "nothing", dir}, `no copy "nothing"`},
 		"none fits":       {[]string{"--where", "name=none", dir}, "No registered copy fits"},
 	} {
 		r := e.run(t, append([]string{"export", "--yes"}, c.args...)...)
-		require.Contains(t, []int{1, 2}, r.status, "%s: %s", name, r.out+r.err)
+		require.Contains(t, []int{1, 2, 4}, r.status, "%s: %s", name, r.out+r.err)
 		require.Contains(t, r.err, c.says, name)
+	}
+	exportedFormats(t, e)
+}
+
+// exportedFormats: disks of packages as files of each format, as QEMU reads them and as they come back.
+func exportedFormats(t *testing.T, e *estate) {
+	truth, dir := sample(9<<20+512, 7), t.TempDir()
+	bare := filepath.Join(dir, "bare.img")
+	require.NoError(t, os.WriteFile(bare, truth, 0o600))
+	e.ok(t, "import", bare, "--host", "gannet", "--name", "bare", "--yes")
+	for _, format := range []string{"qcow2", "vhdx", "vmdk:sparse", "raw"} {
+		name, _, _ := strings.Cut(format, ":")
+		folder := filepath.Join(dir, name)
+		said := e.ok(t, "export", "gannet/bare", folder+"/", "--disk-format", format, "--yes")
+		require.Contains(t, said, "is written")
+		files, err := filepath.Glob(filepath.Join(folder, "*-*"))
+		require.NoError(t, err)
+		require.Len(t, files, 1)
+		requireGuest(t, truth, judge(t, name, files[0]))
+		require.Contains(t, e.ok(t, "inspect", filepath.Join(folder, "bare.ovf"), "--verify"), name)
+	}
+	back := func(name string) {
+		c := e.onlyAt(t, name, "petrel")
+		d := (*c.Machine.Disks)[0]
+		requireGuest(t, truth, judge(t, d.Format, filepath.Join(c.Path, d.File)))
+	}
+	e.ok(t, "import", filepath.Join(dir, "raw", "bare.ovf"), "--host", "petrel", "--name", "from-raw", "--yes")
+	back("from-raw")
+	e.ok(t, "export", "gannet/bare", "loft/bare.ova", "--disk-format", "vhd:fixed", "--yes")
+	e.ok(t, "import", "loft/bare.ova", "--host", "petrel", "--name", "from-vhd", "--yes")
+	back("from-vhd")
+	for format, says := range map[string]string{"vmdk:flat": "one of", "bmp": "one of"} {
+		r := e.run(t, "export", "gannet/bare", "loft", "--disk-format", format)
+		require.Equal(t, 2, r.status)
+		require.Contains(t, r.err, says)
 	}
 }

@@ -254,6 +254,7 @@ var guides = [][]guide{
 	}, apart: map[string]string{"unvora export tide-gauge - | ssh": "nobody is there to take it"}}},
 	{{page: "docs/moving.md", apart: map[string]string{
 		"unvora move gannet/archive-db": "TestShare: gannet is dead there",
+		"unvora jobs cut-over ID":       "TestCopiedAhead: the id is the job's",
 	}}},
 	{{page: "docs/jobs.md", before: map[string]string{
 		"unvora jobs": "unvora move training-12 --host petrel --rate 1MiB --yes --detach",

@@ -75,8 +75,8 @@ func kills(t *testing.T, e *estate, seed uint64, each int) {
 		{"export", "gannet/training-04", "attic", "--yes"},
 		{"delist", "petrel/kill-0", "--files", "keep", "--yes"},
 		{"import", "loft/tide-gauge.ova", "--host", "petrel", "--name", "kill-6", "--yes"},
-		{"export", "gannet/archive-db", "attic", "--yes"}, // which runs: its disks are frozen, and committed again
-		{"export", "gannet/archive-db", "loft", "--yes"},
+		{"export", "gannet/archive-db", "attic", "--yes"},                               // which runs, and is frozen
+		{"export", "gannet/archive-db", "gannet/training-10", "loft/kill.ova", "--yes"}, // both, at one instant
 		{"clone", "gannet/archive-db", "--name", "kill-9", "--yes"},
 		{"clone", "gannet/training-05", "--name", "kill-{nn}", "--count", "4", "--kind", "layered", "--yes"},
 		{"snapshot", "make", "gannet/training-06", "monday", "--yes"},
@@ -206,7 +206,7 @@ func kills(t *testing.T, e *estate, seed uint64, each int) {
 		require.Equal(t, "done", string(j.State), "%s %s: %v", j.Operation, j.Subject, j.Error)
 	}
 	for _, ova := range []string{filepath.Join(e.pool("petrel", "attic"), "archive-db.ova"),
-		filepath.Join(e.pool("gannet", "loft"), "archive-db.ova")} {
+		filepath.Join(e.pool("gannet", "loft"), "kill.ova")} {
 		require.Contains(t, e.ok(t, "inspect", ova, "--verify"), "manifest ok")
 	}
 	// What a host that was away at a job's end still keeps goes at the next survey; what is of no job of ours stays.

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -283,6 +284,136 @@ func TestMoveFollowed(t *testing.T) {
 	require.Len(t, e.image(t, "petrel/training-11").Chain, 1)
 	for _, h := range []string{"gannet", "petrel"} {
 		require.Empty(t, e.leftovers(t, h))
+	}
+}
+
+// TestCopiedAhead: a machine that is copied ahead goes on where it is until somebody says so, or its time comes,
+// through crashes too; what it has written goes along. One whose time is over is held. Until then all can be taken
+// back.
+func TestCopiedAhead(t *testing.T) {
+	e := ownEstate(t)
+	e.ok(t, "power", "on", "gannet/training-11")
+	e.ok(t, "power", "on", "gannet/training-12")
+	before := get[openapi.Copy](t, e, "copies", "gannet/training-11")
+	waits := func(id string) bool {
+		for _, s := range e.job(t, id).Steps {
+			if s.Kind == "await" && s.State == "working" {
+				return true
+			}
+		}
+		return false
+	}
+	begin := func(args ...string) string {
+		e.ok(t, append([]string{"move"}, append(args, "--host", "petrel", "--pool", "reef", "--yes")...)...)
+		return get[[]openapi.Job](t, e, "jobs")[0].Id
+	}
+	until := func(id, state string) {
+		wait.Until(t, func() bool { return string(e.job(t, id).State) == state }, state)
+	}
+	layers := func() int {
+		list, err := filepath.Glob(filepath.Join(before.Path, "*-disk1-[0-9].qcow2"))
+		require.NoError(t, err)
+		return len(list)
+	}
+	had := layers()
+
+	// Taken back while it waits, it is as it was, and runs.
+	id := begin("gannet/training-11", "--copy-ahead")
+	wait.Until(t, func() bool { return waits(id) })
+	require.Contains(t, e.ok(t, "jobs", id), "Wait with the cut-over until somebody says so")
+	require.Equal(t, had+1, layers())
+	e.ok(t, "jobs", "cancel", id)
+	until(id, "cancelled")
+	require.Equal(t, had, layers())
+	require.Equal(t, "running", e.onlyAt(t, "training-11", "gannet").State)
+	require.Empty(t, e.leftovers(t, "petrel"))
+	r := e.run(t, "jobs", "cut-over", id)
+	require.Equal(t, 2, r.status, r.out+r.err)
+
+	// While it waits it takes nobody's room: with one transfer at once another machine moves.
+	e.ok(t, "jobs", "limits", "--per-host", "1", "--per-pool", "1")
+	id = begin("gannet/training-11", "--copy-ahead")
+	wait.Until(t, func() bool { return waits(id) })
+	e.ok(t, "move", "gannet/training-10", "--host", "petrel", "--yes")
+	kill(t, e, "service")
+	kill(t, e, "agent-gannet")
+	wait.Until(t, func() bool { return e.run(t, "survey", "gannet").status == 0 })
+	require.True(t, waits(id), "nobody has said anything")
+	r = e.run(t, "power", "off", "gannet/training-11")
+	require.NotZero(t, r.status, "it is being moved: %s", r.out+r.err)
+	require.Contains(t, e.ok(t, "jobs", "cut-over", id), "cuts over as soon as")
+	until(id, "done")
+	e.ok(t, "power", "off", "petrel/training-11")
+	moved := e.onlyAt(t, "training-11", "petrel")
+	require.Equal(t, before.Id, moved.Id)
+	left, err := filepath.Glob(filepath.Join(e.pool("gannet", "reef"), ".unvora", "trash", "*", "training-11",
+		"*-disk1-[0-9].qcow2"))
+	require.NoError(t, err)
+	require.Len(t, left, had+2, "one for what was written while it was copied, one for what came after that")
+	was, newest := guestLog(t, left[len(left)-1], "qcow2")
+	is, _ := guestLog(t, filepath.Join(moved.Path, (*moved.Machine.Disks)[0].File), "qcow2")
+	for n := range was {
+		if is[n] != was[n] {
+			require.Greater(t, is[n], newest, "record %d: it was written there", n)
+		}
+	}
+	require.Positive(t, *e.job(t, id).DownSeconds)
+
+	// Disks of one lie in several pools; what it writes lies with its descriptor.
+	id = begin("gannet/archive-db", "--copy-ahead")
+	wait.Until(t, func() bool { return waits(id) })
+	e.ok(t, "jobs", "cut-over", id)
+	until(id, "done")
+	require.Equal(t, "running", e.onlyAt(t, "archive-db", "petrel").State)
+
+	// At a time; and one whose time is over before it is there waits for a word, which is an order of its own.
+	ask := func(at, until time.Time) string {
+		body, err := json.Marshal(map[string]any{"operation": "move", "copies": []string{"gannet/training-12"},
+			"host": "petrel", "pool": "reef", "takeRecommended": true, "cutOverAt": at, "cutOverUntil": until})
+		require.NoError(t, err)
+		res, said := e.http(t, http.MethodPost, "/api/v1/jobs", e.token(t), string(body))
+		require.Equal(t, 202, res.StatusCode, said)
+		var j openapi.Job
+		require.NoError(t, json.Unmarshal([]byte(said), &j))
+		return j.Id
+	}
+	now := time.Now()
+	id = ask(now.Add(-time.Hour), now.Add(-time.Minute))
+	until(id, "held")
+	require.Contains(t, e.ok(t, "jobs", id), "its time to cut over ended at")
+	e.ok(t, "jobs", "resume", id)
+	until(id, "held")
+	require.Equal(t, "running", e.onlyAt(t, "training-12", "gannet").State)
+	soon := time.Now().Add(2 * time.Second)
+	_, said := e.http(t, http.MethodPost, "/api/v1/jobs/"+id+"/cut-over", e.token(t), `{"at": "`+
+		soon.Format(time.RFC3339Nano)+`"}`)
+	require.Contains(t, said, `"cutOverAt"`)
+	until(id, "done")
+	require.Equal(t, "running", e.onlyAt(t, "training-12", "petrel").State)
+	for _, s := range e.job(t, id).Steps {
+		if s.Kind == "stop" {
+			require.False(t, s.StartedAt.Before(soon), "not before its time")
+		}
+	}
+
+	// One that does not run waits with all of it.
+	id = begin("gannet/training-09", "--cut-over", time.Now().Add(time.Hour).Format("2006-01-02 15:04"))
+	wait.Until(t, func() bool { return waits(id) })
+	require.NoDirExists(t, filepath.Join(e.pool("petrel", "reef"), "training-09"))
+	r = e.run(t, "jobs", "cut-over", id, "--at", "2031-01-01 10:00")
+	require.Equal(t, 2, r.status, r.out+r.err)
+	require.Contains(t, r.err, "at most 30 days")
+	e.ok(t, "jobs", "cut-over", id)
+	until(id, "done")
+	for _, h := range []string{"gannet", "petrel"} {
+		require.Empty(t, e.leftovers(t, h))
+	}
+	for want, args := range map[string][]string{
+		"want a time": {"--cut-over", "soon"}, "is over": {"--cut-over", "2026-11-29 21:00"},
+	} {
+		r := e.run(t, append([]string{"move", "training-08", "--host", "petrel"}, args...)...)
+		require.Equal(t, 2, r.status)
+		require.Contains(t, r.err, want)
 	}
 }
 

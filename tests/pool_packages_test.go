@@ -75,6 +75,8 @@ func TestPackagesInPools(t *testing.T) {
 	wait.Until(t, func() bool { return len(kept()) == 3 })
 	require.ElementsMatch(t, []string{"tide-gauge.ova", "training-02.ova", "fourth.ova"}, kept())
 
+	e.inDirectories(t, harbour)
+
 	e.ok(t, "pool", "rest", "harbour")
 	r = e.run(t, "export", "training-03", "harbour/", "--yes")
 	require.Equal(t, 4, r.status)
@@ -82,4 +84,53 @@ func TestPackagesInPools(t *testing.T) {
 	list, err := filepath.Glob(filepath.Join(harbour, ".*.part"))
 	require.NoError(t, err)
 	require.Empty(t, list)
+
+	e.collections(t)
+}
+
+// inDirectories: packages come into directories of pools too, are found there, and brought in from there.
+func (e *estate) inDirectories(t *testing.T, harbour string) {
+	require.Contains(t, e.ok(t, "export", "gannet/tide-gauge", "harbour/autumn/", "--yes"),
+		"harbour/autumn/tide-gauge.ova is written")
+	require.Contains(t, e.ok(t, "export", "training-01", "training-02", "petrel:harbour/autumn/", "--yes"),
+		"harbour/autumn/training-02.ova is written")
+	e.ok(t, "export", "training-01", "training-02", "harbour/autumn/both.ova", "--yes")
+	inAutumn := func() (list []string) {
+		e.ok(t, "survey")
+		for _, c := range get[[]openapi.Copy](t, e, "packages") {
+			if c.Rel != nil && filepath.Dir(*c.Rel) == "autumn" {
+				list = append(list, filepath.Base(*c.Rel))
+			}
+		}
+		return list
+	}
+	all := []string{"tide-gauge.ova", "training-01.ova", "training-02.ova", "both.ova", "both.ova"}
+	require.ElementsMatch(t, all, inAutumn())
+	require.Contains(t, e.ok(t, "where", "tide-gauge"), "harbour/autumn/tide-gauge.ova")
+	e.ok(t, "import", "harbour/autumn/tide-gauge.ova", "--host", "petrel", "--name", "tide-autumn", "--yes")
+	require.Equal(t, get[openapi.Copy](t, e, "copies", "harbour/autumn/tide-gauge.ova").Id,
+		*get[openapi.Copy](t, e, "copies", "petrel/tide-autumn").Parent)
+	for said, args := range map[string][]string{
+		"nothing is ever written over": {"tide-gauge", "harbour/autumn/"},
+		"is a machine's folder":        {"tide-gauge", "reef/training-05/"},
+		"a shelf has none":             {"tide-gauge", "attic/autumn/x.ova"},
+		"begins with a dot":            {"tide-gauge", "harbour/.unvora/x.ova"},
+		"can't have":                   {"tide-gauge", "harbour/a/b/"},
+	} {
+		r := e.run(t, append(append([]string{"export"}, args...), "--yes")...)
+		require.Contains(t, []int{2, 4}, r.status, r.out+r.err)
+		require.Contains(t, r.err, said)
+	}
+	// One that is not finished leaves no directory.
+	e.ok(t, "export", "gannet/archive-db", "harbour/winter/", "--rate", "1MiB", "--yes", "--detach")
+	winter := func() bool { _, err := os.Stat(filepath.Join(harbour, "winter")); return err == nil }
+	wait.Until(t, winter)
+	e.ok(t, "jobs", "cancel", get[[]openapi.Job](t, e, "jobs")[0].Id)
+	wait.Until(t, func() bool { return !winter() })
+	require.NoError(t, os.Remove(filepath.Join(harbour, "autumn", "both.ova")))
+	require.NoError(t, os.Rename(filepath.Join(harbour, "autumn", "training-01.ova"),
+		filepath.Join(harbour, "autumn", "01.ova")))
+	require.ElementsMatch(t, []string{"tide-gauge.ova", "training-02.ova", "01.ova"}, inAutumn())
+	require.NoError(t, os.RemoveAll(filepath.Join(harbour, "autumn")))
+	require.Empty(t, inAutumn())
 }

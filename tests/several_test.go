@@ -202,7 +202,7 @@ func TestSeveral(t *testing.T) {
 		"nothing fits": {[]string{"power", "off", "--where", "name=nothing"}, `No registered copy fits "name=nothing"`},
 		"an unknown answer": {[]string{"power", "on", "training-09", "--answer", "skua:state.running=stop"},
 			`for "skua"`},
-		"for one only": {[]string{"change", "training-09", "--cpus", "2", "--answer", "skua:state.running=stop"},
+		"for one only": {[]string{"disk", "detach", "training-09", "disk1", "--answer", "skua:state.running=stop"},
 			"about one machine"},
 		"no such code": {[]string{"power", "on", "training-09", "--answer", "skua:no.such=stop"}, "the code no.such"},
 		"over":         {[]string{"power", "on", "training-09", "--start", "2020-01-01 10:00"}, "is over"},
@@ -265,4 +265,22 @@ func TestRate(t *testing.T) {
 		require.Equal(t, 2, e.run(t, append([]string{"jobs"}, wrong...)...).status, wrong)
 	}
 	require.Equal(t, 2, e.run(t, "move", "training-07", "--host", "petrel", "--rate", "fast", "--yes").status)
+
+	// At times of the day all are slower, those that run too.
+	now := time.Now()
+	window := now.Add(-time.Hour).Format("15:04") + "-" + now.Add(time.Hour).Format("15:04") + "=64KiB"
+	require.Contains(t, e.ok(t, "jobs", "limits", "--hours", window), window)
+	e.ok(t, "move", "training-08", "--host", "petrel", "--yes", "--detach")
+	id = get[[]openapi.Job](t, e, "jobs")[0].Id
+	wait.Until(t, func() bool { return e.job(t, id).Done > 0 })
+	require.Zero(t, *e.job(t, id).Rate, "it has none of its own")
+	began := time.Now()
+	require.Never(t, func() bool { return e.job(t, id).State == "done" }, 3*time.Second, 200*time.Millisecond)
+	require.Less(t, e.job(t, id).Done, int64(64<<10)*int64(30+time.Since(began).Seconds()))
+	require.NotContains(t, e.ok(t, "jobs", "limits", "--hours", "none"), "64KiB")
+	wait.Until(t, func() bool { return e.job(t, id).State == "done" })
+	require.Contains(t, e.ok(t, "jobs", "limits", "--per-host", "2"), "At most 2 transfers")
+	r := e.run(t, "jobs", "limits", "--hours", "mun 08:00-09:00=1MiB")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, "is no day")
 }

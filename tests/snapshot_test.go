@@ -202,4 +202,58 @@ func (e *estate) snapshots(t *testing.T) {
 	require.NotContains(t, e.ok(t, "inspect", file, "-o", "json"), "second")
 	e.ok(t, "clone", db, "--name", "db-twin", "--yes")
 	require.Contains(t, e.ok(t, "snapshot", "list", "db-twin"), "has no snapshots")
+
+	e.snapshotsOfSeveral(t)
+}
+
+// snapshotsOfSeveral: what is asked of several machines is done to each, in one job at one instant if it is to be all
+// or none; and several are changed alike.
+func (e *estate) snapshotsOfSeveral(t *testing.T) {
+	t.Helper()
+	three := []string{"training-07", "training-08", "training-09"}
+	for _, name := range three[:2] {
+		e.ok(t, "power", "on", name)
+	}
+	names := func(copy string) (list []string) {
+		for _, s := range get[[]openapi.Snapshot](t, e, "snapshot", "list", copy) {
+			list = append(list, s.Name)
+		}
+		return list
+	}
+	all := func(args ...string) []string {
+		return append(append([]string{"snapshot", args[0]}, three...), args[1:]...)
+	}
+	p, _, _ := e.planned(t, all("make", "monday", "--all-or-nothing")...)
+	require.Equal(t, 1, p.Jobs)
+	require.Len(t, p.Steps, 1)
+	require.Contains(t, p.Steps[0].What, "of 3 machines as \"monday\" at one instant")
+	e.ok(t, all("make", "monday", "--all-or-nothing", "--yes")...)
+	e.ok(t, all("make", "tuesday", "--note", "each by itself", "--yes")...)
+	for _, name := range three {
+		require.Equal(t, []string{"monday", "tuesday"}, names(name))
+	}
+	require.Equal(t, "running", get[openapi.Copy](t, e, "copies", "training-07").State)
+
+	// One that has no such snapshot keeps the others from nothing but an answer.
+	e.ok(t, "snapshot", "drop", "training-09", "tuesday", "--yes")
+	r := e.run(t, all("drop", "tuesday", "--yes")...)
+	require.Equal(t, 2, r.status, r.out+r.err)
+	require.Contains(t, r.err, "training-09 has no snapshot")
+	e.ok(t, "snapshot", "drop", "training-07", "training-08", "tuesday", "--yes")
+	for _, name := range three {
+		require.Equal(t, []string{"monday"}, names(name))
+	}
+	for _, name := range three[:2] {
+		e.ok(t, "power", "off", name)
+	}
+	e.ok(t, all("back", "monday", "--answer", "snapshot.present=let-go", "--all-or-nothing", "--yes")...)
+
+	e.ok(t, append(append([]string{"change"}, three...), "--memory", "1GiB", "--cpus", "3", "--yes")...)
+	for _, name := range three {
+		m := get[openapi.Copy](t, e, "copies", name).Machine
+		require.Equal(t, []int64{3, 1 << 30}, []int64{int64(m.Cpus), m.MemoryBytes})
+	}
+	r = e.run(t, "change", "training-07", "training-08", "--name", "class", "--yes")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, "one machine at a time")
 }

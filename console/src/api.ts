@@ -89,6 +89,9 @@ export const resumeJob = (job: string) => take(client.POST("/jobs/{job}/resume",
 /** Goes on with those of a job's machines that failed. */
 export const resumeFailed = (job: string) =>
   take(client.POST("/jobs/{job}/resume", { params: { path: { job }, query: { failed: true } } }));
+/** Has a move that was copied ahead cut over as soon as it can. */
+export const cutOver = (job: string) =>
+  take(client.POST("/jobs/{job}/cut-over", { params: { path: { job } }, body: {} }));
 export const setRate = (job: string, bytesPerSecond: number) =>
   take(client.PUT("/jobs/{job}/rate", { params: { path: { job } }, body: { bytesPerSecond } }));
 export const setLimits = (body: Schemas["Limits"]) => take(client.PUT("/limits", { body }));

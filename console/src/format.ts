@@ -28,7 +28,7 @@ export const lastPart = (path: string) => path.slice(path.lastIndexOf("/") + 1);
 
 /** Where a copy is, for people. */
 export function place(c: Copy): string {
-  if (c.form === "package") return c.shelf || c.pool ? `${c.shelf || c.pool}/${lastPart(c.path)}` : c.path;
+  if (c.form === "package") return c.shelf || c.pool ? `${c.shelf || c.pool}/${c.rel || lastPart(c.path)}` : c.path;
   return c.form === "registered" ? `${c.host}/${c.name}` : `${c.host}: ${c.pool}/${lastPart(c.path)}`;
 }
 

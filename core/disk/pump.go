@@ -3,6 +3,7 @@ package disk
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"runtime"
 	"sync"
@@ -267,16 +268,39 @@ func (f *imageFeed) Next() (Piece, error) {
 			f.off = f.run.End()
 			continue
 		}
-		return Piece{Offset: start, Length: int(end - start), Load: func(dst []byte) error {
-			n, err := f.img.ReadAt(dst, start)
-			if n == len(dst) {
-				return nil
-			}
-			if err == io.EOF || err == nil {
-				return io.ErrUnexpectedEOF
-			}
-			return err
-		}}, nil
+		return Piece{Offset: start, Length: int(end - start),
+			Load: func(dst []byte) error { return full(f.img, dst, start) }}, nil
 	}
 	return Piece{}, io.EOF
+}
+
+// ReaderFeed feeds a disk's bytes from byte at of size on as they come from r, in pieces of one MiB, zeros too. mark
+// makes the Mark of a piece once all up to byte end of the disk was read.
+func ReaderFeed(r io.Reader, at, size int64, mark func(end int64) any) Feed {
+	return &readerFeed{r, at, size, mark}
+}
+
+type readerFeed struct {
+	r       io.Reader
+	at, end int64
+	mark    func(end int64) any
+}
+
+func (f *readerFeed) Next() (Piece, error) {
+	if f.at >= f.end {
+		return Piece{}, io.EOF
+	}
+	start := f.at
+	f.at = min(start/framePiece*framePiece+framePiece, f.end)
+	block := make([]byte, f.at-start)
+	if _, err := io.ReadFull(f.r, block); err != nil {
+		if err == io.EOF {
+			err = io.ErrUnexpectedEOF
+		}
+		return Piece{}, fmt.Errorf("bytes %d to %d of the disk: %w", start, f.at, err)
+	}
+	return Piece{Offset: start, Length: len(block), Mark: f.mark(f.at), Load: func(dst []byte) error {
+		copy(dst, block)
+		return nil
+	}}, nil
 }

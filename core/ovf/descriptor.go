@@ -33,6 +33,7 @@ const (
 	nsUnvora    = "urn:x-unvora:descriptor:1" // ours: what OVF has no place for
 
 	MaxDescriptorBytes = 8 << 20
+	MaxMachines        = 500 // in one package: each becomes a copy of its own in the inventory
 	maxDepth           = 64
 )
 
@@ -252,26 +253,31 @@ func safeDiskIDs(root *etree.Element) {
 			clean = fmt.Sprintf("%s-%d", machine.CleanName(id), n)
 		}
 		safe[id], taken[clean] = clean, true
-		for i := range e.Attr {
-			if e.Attr[i].Key == "diskId" {
-				e.Attr[i].Value = clean
-			}
-		}
 	}
-	if len(safe) == 0 {
+	renameDisks(root, safe)
+}
+
+// renameDisks gives disks other ids, in the envelope and in the hardware; ids has the new ones by the old.
+func renameDisks(root *etree.Element, ids map[string]string) {
+	nameAnew(root, ids, "/disk/", "diskId", "parentRef")
+}
+
+// nameAnew puts other ids into the place of those that attributes of these keys, and resources of a kind, name.
+func nameAnew(root *etree.Element, ids map[string]string, kind string, keys ...string) {
+	if len(ids) == 0 {
 		return
 	}
-	var walk func(e *etree.Element)
-	walk = func(e *etree.Element) {
-		if before, id, ok := strings.Cut(e.Text(), "/disk/"); ok && e.Tag == "HostResource" &&
-			safe[strings.TrimSpace(id)] != "" {
-			e.SetText(before + "/disk/" + safe[strings.TrimSpace(id)])
+	walk(root, func(e *etree.Element) {
+		for i, a := range e.Attr {
+			if id := ids[a.Value]; id != "" && slices.Contains(keys, a.Key) {
+				e.Attr[i].Value = id
+			}
 		}
-		for _, c := range e.ChildElements() {
-			walk(c)
+		if before, id, ok := strings.Cut(e.Text(), kind); ok && e.Tag == "HostResource" &&
+			ids[strings.TrimSpace(id)] != "" {
+			e.SetText(before + kind + ids[strings.TrimSpace(id)])
 		}
-	}
-	walk(root)
+	})
 }
 
 // askFor notes what a machine or a collection asks its user: licence texts and
@@ -348,6 +354,10 @@ func (d *Descriptor) read(name string) error {
 	}
 	for _, c := range children(root, "VirtualSystemCollection") {
 		d.askFor(c, attr(c, "id"))
+	}
+	if len(systems) > MaxMachines {
+		return &Problem{Code: "package.too-large", Subject: name, Offset: -1,
+			Message: fmt.Sprintf("it describes %d machines; at most %d are read", len(systems), MaxMachines)}
 	}
 	for _, s := range systems {
 		d.askFor(s, attr(s, "id"))

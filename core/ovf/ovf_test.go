@@ -11,7 +11,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/disktest"
+	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 )
@@ -289,6 +291,30 @@ func TestWriter(t *testing.T) {
 	require.NoError(t, pw.Close())
 	_, err = ovf.ReadOVA(&disktest.Memory{Bytes: pax.Bytes()}, "pax.ova")
 	require.NoError(t, err)
+}
+
+// TestRawIsRaw: a disk of which the descriptor says that it is raw is that, though its guest wrote an image to it.
+func TestRawIsRaw(t *testing.T) {
+	var inner bytes.Buffer
+	target, err := vmdk.CreateStream(&inner, disk.Spec{VirtualBytes: 8 << 20, ID: "0badcafe"}, nil)
+	require.NoError(t, err)
+	require.NoError(t, target.Finish())
+	for format, says := range map[string]string{"raw": "raw", "qcow2": "vmdk"} {
+		dir := t.TempDir()
+		m := tideGauge()
+		m.Disks = m.Disks[:1]
+		m.Disks[0].File, m.Disks[0].Format = "d.img", format
+		m.Disks[0].FileBytes, m.Disks[0].VirtualBytes = int64(inner.Len()), int64(inner.Len())
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "x.ovf"), encode(t, m), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "d.img"), inner.Bytes(), 0o644))
+		o, err := ovf.OpenPath(filepath.Join(dir, "x.ovf"))
+		require.NoError(t, err)
+		o.LookAtDisks()
+		d := o.Envelope.Machines[0].Disks[0]
+		require.Equal(t, says, d.Format, "of others the content is believed")
+		require.Equal(t, format == "raw", d.VirtualBytes == int64(inner.Len()))
+		require.NoError(t, o.Close())
+	}
 }
 
 func TestFolderAndVerify(t *testing.T) {

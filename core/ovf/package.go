@@ -374,7 +374,7 @@ func (o *Opened) LookAtDisks() {
 			src, err := o.Source(e)
 			if err == nil {
 				var img disk.Image
-				if img, err = formats.Open(src, nil); err == nil {
+				if img, err = formats.OpenAs(d.Format, src, nil); err == nil {
 					info := img.Info()
 					d.Format = info.Format
 					if d.VirtualBytes != info.VirtualBytes && info.VirtualBytes > 0 {
@@ -404,19 +404,19 @@ func codeOf(err error) string {
 	return "disk.damaged"
 }
 
-// isDisk tells whether a file is the image of a disk of one of the machines.
-func (p *Package) isDisk(name string) bool {
+// diskAs tells whether a file is the image of a disk of one of the machines, and which format the descriptor states.
+func (p *Package) diskAs(name string) (format string, is bool) {
 	for _, m := range p.Envelope.Machines {
-		if slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.File == name }) {
-			return true
+		if at := slices.IndexFunc(m.Disks, func(d machine.Disk) bool { return d.File == name }); at >= 0 {
+			return m.Disks[at].Format, true
 		}
 	}
-	return false
+	return "", false
 }
 
 // damage says where a file that is a disk image goes wrong, as far as its format's own checks tell.
-func damage(ctx context.Context, src disk.Source) string {
-	img, err := formats.Open(src, nil)
+func damage(ctx context.Context, format string, src disk.Source) string {
+	img, err := formats.OpenAs(format, src, nil)
 	if err != nil {
 		return fmt.Sprintf("As a disk image it can't be opened: %v.", err)
 	}
@@ -483,8 +483,8 @@ func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
 		if got := hex.EncodeToString(h.Sum(nil)); got != want.Sum {
 			says := fmt.Sprintf("%s was changed or damaged after it was written: its %s is %s, the manifest says %s.",
 				name, want.Algorithm, got, want.Sum)
-			if o.isDisk(name) {
-				says += " " + damage(ctx, src)
+			if format, is := o.diskAs(name); is {
+				says += " " + damage(ctx, format, src)
 			}
 			o.Deviations = append(o.Deviations, Deviation{"manifest.mismatch", name, says})
 		}

@@ -18,7 +18,12 @@ func (d *Descriptor) SetProduct(n int, p machine.Product) error {
 	if n < 0 || n >= len(systems) {
 		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
 	}
-	s := systems[n]
+	d.product(systems[n], p)
+	return nil
+}
+
+// product tells the same of a machine, or of a collection.
+func (d *Descriptor) product(s *etree.Element, p machine.Product) {
 	if p.Name+p.Vendor+p.Version != "" {
 		e := child(s, "ProductSection")
 		if e == nil {
@@ -53,7 +58,6 @@ func (d *Descriptor) SetProduct(n int, p machine.Product) error {
 		l.SetText(p.Licence)
 		e.AddChild(l)
 	}
-	return nil
 }
 
 const productInfo = "What is in the machine"
@@ -101,9 +105,9 @@ func propertyName(section, property *etree.Element) string {
 	return name
 }
 
-// before makes a section of a machine, ahead of its hardware.
+// before makes a section of a machine, ahead of its hardware; of a collection, ahead of its machines.
 func (d *Descriptor) before(s *etree.Element, tag, about string) *etree.Element {
 	e := d.section(tag, about)
-	s.InsertChildAt(child(s, "VirtualHardwareSection").Index(), e)
+	s.InsertChildAt(children(s, "VirtualHardwareSection", "VirtualSystem")[0].Index(), e)
 	return e
 }

@@ -1,9 +1,12 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
+	"strings"
 
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/lineage"
@@ -15,150 +18,441 @@ import (
 type ExportRequest struct {
 	File            string // name of the package
 	Place           string // for people and records: where it will lie on the caller's computer
+	Called          string // of several machines: name of their collection
 	Snapshot        string // that it is of; "" for the machine as it is
 	Piped           bool   // into a pipe, where sizes can't be filled in afterwards
 	Holds           HandingRequest
 	Digest          string // algorithm of the manifest; "" for SHA-256
 	OVF             string // version of the descriptor, 1 or 2; "" for that of the machine's own
+	Disks           DiskFile
 	Answers         Answers
 	TakeRecommended bool
 }
 
+// DiskFile is what files of disks in a package are. The zero value is a stream of compressed blocks.
+type DiskFile struct {
+	Format, Variant string
+	Extension       string // of their names, with its dot
+	Whole           bool   // what has no data takes its room too
+	MostBytes       int64  // of a disk; 0 for no bound
+}
+
+// called is the format's name for people.
+func (f DiskFile) called() string {
+	switch {
+	case f.Format == "":
+		return "stream-optimized VMDK"
+	case f.Format == "raw":
+		return "raw images, what is empty included"
+	case f.Whole:
+		return strings.ToUpper(f.Format) + ", what is empty included"
+	case f.Format == "vmdk":
+		return "VMDK of sparse grains"
+	}
+	return strings.ToUpper(f.Format)
+}
+
+// bytes is how much the file of a disk may take.
+func (f DiskFile) bytes(d *machine.Disk) int64 {
+	if f.Whole {
+		return max(d.VirtualBytes, d.FileBytes)
+	}
+	return d.FileBytes
+}
+
 // Export plans the writing of a package from one copy.
 func Export(facts ExportFacts, req ExportRequest) (*Plan, error) {
-	b := newBuilder(req.Answers, req.TakeRecommended)
-	subject := facts.Host.Name + "/" + facts.Copy.Name
-	p := &Plan{Operation: "export", Subjects: []string{subject}, Target: req.Place}
+	return ExportTogether([]ExportFacts{facts}, req)
+}
 
-	if facts.Host.State == HostUnreachable {
-		b.raise(fit.Raise("host.unreachable", facts.Host.Name,
+// ExportTogether plans the writing of one package from copies. Those that run at one host are taken as they are at one
+// instant, the same for all of them.
+func ExportTogether(all []ExportFacts, req ExportRequest) (*Plan, error) {
+	b := newBuilder(req.Answers, req.TakeRecommended)
+	e := &exporting{builder: b, req: req, several: len(all) > 1, told: map[string]bool{}}
+	p := &Plan{Operation: "export", Target: req.Place}
+	if req.Digest == ovf.SHA1 {
+		b.raise(fit.Raise("package.weak-digest", req.File, "Its manifest has SHA-1, as readers of the "+
+			"standard's 1.x want it by the letter. SHA-1 shows damage, and no "+
+			"longer that nobody meddled with it.", nil), "")
+	}
+	for _, facts := range all {
+		if err := e.add(facts); err != nil {
+			return nil, err
+		}
+		p.Subjects = append(p.Subjects, facts.Host.Name+"/"+facts.Copy.Name)
+	}
+	b.of, b.answers = "", req.Answers
+	if err := e.apart(); err != nil {
+		return nil, err
+	}
+	at := all[0].Host
+	pack := Packing{Digest: req.Digest, OVF: req.OVF}
+	if e.several {
+		pack.Called, pack.Product = req.Called, e.list[0].part.Handing.Product
+	}
+	shelf := all[0].Shelf
+	if shelf != nil {
+		at = HostFacts{ID: shelf.HostID, Name: shelf.HostName}
+	}
+	far := []string{}
+	for i, m := range e.list {
+		if m.host.ID != at.ID {
+			m.part.FromHost = m.host.ID
+			if !slices.Contains(far, m.host.Name) {
+				far = append(far, m.host.Name)
+			}
+		}
+		if e.several {
+			m.part.Handing.Product = nil
+		}
+		if i == 0 {
+			pack.PackedMachine = m.part
+		} else {
+			pack.Others = append(pack.Others, m.part)
+		}
+	}
+	p.Steps = append(e.stops(), e.freezes()...)
+	write := Step{Host: at.Name, Bytes: e.bytes}
+	if shelf != nil {
+		p.Target = shelf.Name
+		pack.File, pack.Directory = path.Join(shelf.Path, shelf.Directory, req.File), shelf.Directory
+		e.onShelf(*shelf)
+		at := "on the shelf"
+		if shelf.Pool != nil {
+			at = "in the pool"
+		} else {
+			pack.Shelf = shelf.ID
+		}
+		write.What = fmt.Sprintf("Write %s to %s %s %s", e.disks(), path.Join(shelf.Directory, req.File), at,
+			shelf.Name)
+		if len(far) > 0 {
+			write.What += ", read from " + strings.Join(far, " and ") + " over the network"
+		}
+		write.Do = &Pack{pack}
+	} else {
+		write.What = fmt.Sprintf("Send %s to %s", e.disks(), req.Place)
+		if req.Piped {
+			write.What += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", at.Name,
+				fit.Size(e.largest))
+		}
+		write.Do = &HandOut{pack}
+	}
+	p.Steps = append(p.Steps, write)
+	p.Steps = append(p.Steps, e.startsAgain()...)
+	p.Steps = append(p.Steps, e.records(shelf, cmp.Or(pack.File, req.Place))...)
+	p.Steps = append(p.Steps, e.commits()...)
+	return b.finish(p)
+}
+
+// exporting is a package that is planned.
+type exporting struct {
+	*builder
+	req            ExportRequest
+	several        bool
+	told           map[string]bool // hosts that don't answer
+	list           []exported
+	bytes, largest int64
+}
+
+// exported is a machine of it.
+type exported struct {
+	subject    string
+	host       HostFacts
+	copy       lineage.Known
+	part       PackedMachine
+	inside     *machine.Machine // as the receiver sees it
+	nics       []machine.NIC    // of it, as they are here
+	stop, live bool
+	layers     []FrozenDisk // of one that goes on
+}
+
+func (m *exported) power() Power { return Power{Copy: m.copy.ID, Folder: m.part.Folder} }
+
+// add puts a machine into the package.
+func (e *exporting) add(facts ExportFacts) error {
+	subject := facts.Host.Name + "/" + facts.Copy.Name
+	if e.several {
+		e.of = facts.Copy.Name
+	}
+	if facts.Answers != nil {
+		e.answers = facts.Answers
+	}
+	if facts.Host.State == HostUnreachable && !e.told[facts.Host.Name] {
+		e.told[facts.Host.Name] = true
+		e.raise(fit.Raise("host.unreachable", facts.Host.Name,
 			fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.",
 				facts.Host.Name), nil),
 			"")
 	}
 	if facts.PoolState == PoolAway {
-		b.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
+		e.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
 			"export "+
 			"another copy.", nil), "")
 	}
-	b.busy(subject, facts.Busy)
-	folder := facts.Copy.Path
-	frozenThen := req.Snapshot != ""
+	e.busy(subject, facts.Busy)
+	folder, frozenThen := facts.Copy.Path, e.req.Snapshot != ""
 	if frozenThen {
 		var err error
-		if facts.Machine, facts.Disks, err = atSnapshot(facts.Machine, folder, facts.Disks, req.Snapshot); err != nil {
-			return nil, err
+		if facts.Machine, facts.Disks, err = atSnapshot(facts.Machine, folder, facts.Disks,
+			e.req.Snapshot); err != nil {
+			return err
 		}
 	}
-	hands, err := req.Holds.handing(facts.Machine)
+	holds := e.req.Holds
+	if e.several { // what only others have is no mistake
+		holds = holds.within(facts.Machine)
+	}
+	hands, err := holds.handing(facts.Machine)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	inside := hands.Of(facts.Machine)
-	pack := Packing{Copy: facts.Copy.ID, Folder: folder, Name: inside.Name, Handing: hands, Digest: req.Digest,
-		OVF: req.OVF}
-	holds := hands.says(facts.Machine)
-	if req.OVF == "1" {
-		holds += " Its descriptor is of OVF 1.x: what only 2.x has a place for is left out of it."
+	m := exported{subject: subject, host: facts.Host, copy: facts.Copy, inside: hands.Of(facts.Machine)}
+	for _, n := range facts.Machine.NICs {
+		if !slices.Contains(hands.Drop, n.Name) {
+			m.nics = append(m.nics, n)
+		}
 	}
-	b.raise(fit.Raise("package.holds", subject, holds, nil), "")
-	if req.Digest == ovf.SHA1 {
-		b.raise(fit.Raise("package.weak-digest", subject, "Its manifest has SHA-1, as readers of the "+
-			"standard's 1.x want it by the letter. SHA-1 shows damage, and no "+
-			"longer that nobody meddled with it.", nil), "")
+	m.part = PackedMachine{Copy: facts.Copy.ID, Folder: folder, Name: m.inside.Name, Handing: hands}
+	says := hands.says(facts.Machine)
+	if e.req.OVF == "1" {
+		says += " Its descriptor is of OVF 1.x: what only 2.x has a place for is left out of it."
 	}
-	var bytes int64
-	stem := machine.CleanName(inside.Name)
-	for i := range inside.Disks {
-		d := &inside.Disks[i]
-		file := fmt.Sprintf("%s-%s.vmdk", stem, d.ID)
-		pack.Disks = append(pack.Disks, PackDisk{ID: d.ID, File: file, Source: path.Join(folder, d.File),
-			VirtualBytes: d.VirtualBytes})
-		bytes += d.FileBytes
-		d.File, d.Format = file, "vmdk"
+	if e.req.Disks.Format != "" {
+		says += fmt.Sprintf(" Its disks are written as %s, and not compressed: readers that go by the standard "+
+			"alone may know stream-optimized VMDK only.", e.req.Disks.called())
 	}
-
+	e.raise(fit.Raise("package.holds", subject, says, nil), "")
+	stem := machine.CleanName(m.inside.Name)
+	for i := range m.inside.Disks {
+		d := &m.inside.Disks[i]
+		as := e.req.Disks
+		if as.MostBytes > 0 && d.VirtualBytes > as.MostBytes {
+			return fmt.Errorf("disk %s of %s has %s, and a %s holds %s at most: choose another format", d.ID, subject,
+				fit.Size(d.VirtualBytes), strings.ToUpper(as.Format), fit.Size(as.MostBytes))
+		}
+		file := fmt.Sprintf("%s-%s%s", stem, d.ID, cmp.Or(as.Extension, ".vmdk"))
+		m.part.Disks = append(m.part.Disks, PackDisk{ID: d.ID, File: file, Source: path.Join(folder, d.File),
+			VirtualBytes: d.VirtualBytes, Format: as.Format, Variant: as.Variant})
+		takes := as.bytes(d)
+		e.bytes, e.largest = e.bytes+takes, max(e.largest, takes)
+		d.File, d.Format = file, cmp.Or(as.Format, "vmdk")
+	}
 	for _, fd := range facts.Disks {
 		if !slices.Contains(hands.LeaveOut, fd.ID) {
-			b.unreadable(fd)
+			e.unreadable(fd)
 		}
 	}
-
 	layers, unfit := frozen(facts.Host, facts.Machine, facts.Disks, facts.Files)
 	how := asItStands
 	if facts.Copy.State.Active() && !frozenThen {
-		b.tracked(facts.Copy) // reading it would be no harm, stopping it is
-		how = b.whileRead(facts.Copy, unfit == nil && facts.Host.Does(fit.Freezes) && commitable(facts.Disks), "read")
+		e.tracked(facts.Copy) // reading it would be no harm, stopping it is
+		how = e.whileRead(facts.Copy, unfit == nil && facts.Host.Does(fit.Freezes) && commitable(facts.Disks), "read")
 	}
-	stop, live := how == stopped, how == atAMoment
-	pack.Frozen = frozenThen
+	m.stop, m.live = how == stopped, how == atAMoment
+	if m.live {
+		m.layers = layers
+	}
+	m.part.Frozen = frozenThen || m.live
 	if facts.Copy.State == machine.Suspended && !frozenThen {
-		b.raise(fit.Raise("state.left-behind", subject, "It is suspended. What its guest has in memory does not go "+
+		e.raise(fit.Raise("state.left-behind", subject, "It is suspended. What its guest has in memory does not go "+
 			"along: there it starts as after a power cut.", nil), "")
 	}
-	power := Power{Copy: facts.Copy.ID, Folder: folder}
-	if stop {
-		p.Steps = append(p.Steps, stopStep(facts.Host.Name, subject, power))
+	e.list = append(e.list, m)
+	return nil
+}
+
+// apart sees to it that machines, disks and networks of one package are told from each other.
+func (e *exporting) apart() error {
+	if !e.several {
+		return nil
 	}
-	if live {
-		pack.Frozen = true
-		p.Steps = append(p.Steps, freezeStep(facts.Host.Name, subject, power, layers, false))
-	}
-	record := Record{Form: lineage.Package, Name: inside.Name, Lineage: facts.Copy.Lineage, Parent: facts.Copy.ID,
-		Path: req.Place}
-	disks := count(len(pack.Disks), "disk") + " as stream-optimized VMDK"
-	if len(pack.Disks) == 0 {
-		disks = "the descriptor, without disks,"
-	}
-	if s := facts.Shelf; s != nil {
-		p.Target = s.Name
-		pack.File = path.Join(s.Path, req.File)
-		record.Host, record.Path = s.HostID, pack.File
-		kind, at := "shelf", "on"
-		if s.Pool != nil {
-			kind, at, record.Pool = "pool", "in", s.ID
-			b.poolState(*s.Pool, HostFacts{Name: s.HostName})
-		} else {
-			pack.Shelf, record.Shelf = s.ID, s.ID
+	for _, name := range slices.Concat(e.req.Holds.LeaveOut, e.req.Holds.Drop) {
+		if !slices.ContainsFunc(e.list, func(m exported) bool {
+			return slices.Contains(m.part.Handing.LeaveOut, name) || slices.Contains(m.part.Handing.Drop, name)
+		}) {
+			return fmt.Errorf("none of the machines has a disk or a device %q", name)
 		}
-		far := ""
-		if s.HostID != facts.Host.ID {
-			pack.FromHost, far = facts.Host.ID, ", read from "+facts.Host.Name+" over the network"
-			if s.HostState == HostUnreachable {
-				b.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the %s %s is, "+
-					"does not answer. Start it, or choose another place.", s.HostName, kind, s.Name), nil), "")
+	}
+	names, ids, numbers := map[string]string{}, map[string]bool{}, map[string]string{}
+	for i := range e.list {
+		m := &e.list[i]
+		if other := names[strings.ToLower(m.inside.Name)]; other != "" {
+			return fmt.Errorf("%s and %s have one name, %s, and a package tells its machines apart by theirs: rename "+
+				"one of them, or give each a package of its own", other, m.subject, m.inside.Name)
+		}
+		names[strings.ToLower(m.inside.Name)] = m.subject
+		for k := range m.part.Disks {
+			d := &m.part.Disks[k]
+			if ids[d.ID] {
+				d.Of, d.ID = d.ID, nextNumber(d.ID, ids)
+			}
+			ids[d.ID] = true
+		}
+		m.numberNetworks(numbers)
+	}
+	return nil
+}
+
+// nextNumber is the first of the ids that count on from one, disk2 and disk3 from disk1, that is not taken.
+func nextNumber(id string, taken map[string]bool) string {
+	stem := strings.TrimRight(id, "0123456789")
+	n, err := strconv.Atoi(id[len(stem):])
+	if err != nil {
+		stem, n = id+"-", 1
+	}
+	for taken[id] {
+		n++
+		id = stem + strconv.Itoa(n)
+	}
+	return id
+}
+
+// numberNetworks gives networks whose names are dropped numbers that are the same for all machines of the package.
+func (m *exported) numberNetworks(numbers map[string]string) {
+	h := &m.part.Handing
+	if !h.DropIdentity {
+		return
+	}
+	h.Networks = map[string]string{}
+	for _, n := range m.nics {
+		is := m.host.ID + "/" + n.Network
+		if n.Segment != "" || n.VLAN != 0 {
+			is = fmt.Sprintf("%s/%d", n.Segment, n.VLAN)
+		}
+		if numbers[is] == "" {
+			numbers[is] = fmt.Sprintf("net-%d", len(numbers)+1)
+		}
+		h.Networks[n.Network] = numbers[is]
+	}
+	for i := range m.inside.NICs {
+		m.inside.NICs[i].Network = h.Networks[m.nics[i].Network]
+	}
+}
+
+// disks says what is written, for people.
+func (e *exporting) disks() string {
+	n := 0
+	for _, m := range e.list {
+		n += len(m.part.Disks)
+	}
+	text := count(n, "disk") + " as " + e.req.Disks.called()
+	if n == 0 {
+		text = "the descriptor, without disks,"
+	}
+	if e.several {
+		text = fmt.Sprintf("%d machines, with %s", len(e.list), text)
+	}
+	return text
+}
+
+// onShelf raises what keeps the shelf, or the pool, from taking the package.
+func (e *exporting) onShelf(s ShelfFacts) {
+	kind := "shelf"
+	if s.Pool != nil {
+		kind = "pool"
+		e.poolState(*s.Pool, HostFacts{Name: s.HostName})
+	}
+	if s.HostState == HostUnreachable && !e.told[s.HostName] {
+		e.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the %s %s is, does not "+
+			"answer. Start it, or choose another place.", s.HostName, kind, s.Name), nil), "")
+	}
+	if s.OfMachine {
+		e.raise(fit.Raise("place.taken", s.Directory, fmt.Sprintf("%s is a machine's folder in the pool %s. Choose "+
+			"another directory.", s.Directory, s.Name), nil), "")
+	}
+	if s.Taken[e.req.File] {
+		e.raise(fit.Raise("place.taken", e.req.File, fmt.Sprintf("The %s %s has a package of this name. Choose "+
+			"another name; nothing is ever written over.", kind, s.Name), nil), "")
+	}
+	least := e.bytes / 4
+	if e.req.Disks.Format != "" { // nothing is compressed
+		least = e.bytes
+	}
+	if s.FreeBytes < least {
+		e.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The %s has %s free; the package may need %s.", kind,
+			fit.Size(s.FreeBytes), fit.Size(e.bytes)), nil), "")
+	} else if s.FreeBytes < e.bytes {
+		e.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The %s has %s free; without compression "+
+			"the package would need %s.", kind, fit.Size(s.FreeBytes), fit.Size(e.bytes)), nil), "")
+	}
+}
+
+// steps are those that each machine has that is meant.
+func (e *exporting) steps(meant func(m *exported) bool, step func(m *exported) Step) (list []Step) {
+	for i := range e.list {
+		if m := &e.list[i]; meant(m) {
+			list = append(list, step(m))
+		}
+	}
+	return list
+}
+
+func (e *exporting) stops() []Step {
+	return e.steps(func(m *exported) bool { return m.stop }, func(m *exported) Step {
+		return stopStep(m.host.Name, m.subject, m.power())
+	})
+}
+
+func (e *exporting) startsAgain() []Step {
+	return e.steps(func(m *exported) bool { return m.stop }, func(m *exported) Step {
+		return againStep(m.host.Name, m.subject, m.power())
+	})
+}
+
+func (e *exporting) commits() []Step {
+	return e.steps(func(m *exported) bool { return m.live }, func(m *exported) Step {
+		return commitStep(m.host.Name, m.subject, m.power(), m.layers)
+	})
+}
+
+// freezes are the steps that freeze what goes on: one for all machines of a host.
+func (e *exporting) freezes() (list []Step) {
+	of := map[string]int{} // host → its step
+	for i := range e.list {
+		m := &e.list[i]
+		if !m.live {
+			continue
+		}
+		at, there := of[m.host.ID]
+		if !there {
+			of[m.host.ID] = len(list)
+			list = append(list, freezeStep(m.host.Name, m.subject, m.power(), m.layers, false))
+			continue
+		}
+		do := list[at].Do.(*Freeze)
+		do.With = append(do.With, FrozenMachine{Folder: m.part.Folder, Disks: m.layers})
+		disks := 0
+		for _, one := range do.Machines() {
+			disks += len(one.Disks)
+		}
+		list[at].What = fmt.Sprintf("Freeze %s of %d machines at one instant; they write to new layers from then on",
+			count(disks, "disk"), len(do.With)+1)
+	}
+	return list
+}
+
+// records note the package in the inventory, as a copy of each machine in it.
+func (e *exporting) records(s *ShelfFacts, place string) []Step {
+	number := -1
+	return e.steps(func(*exported) bool { return true }, func(m *exported) Step {
+		number++
+		r := &Record{Form: lineage.Package, Name: m.inside.Name, Lineage: m.copy.Lineage, Parent: m.copy.ID,
+			Path: place, Machine: m.inside, Number: number}
+		if s != nil {
+			r.Host = s.HostID
+			if s.Pool != nil {
+				r.Pool, r.Rel = s.ID, path.Join(s.Directory, e.req.File)
+			} else {
+				r.Shelf = s.ID
 			}
 		}
-		if s.Taken[req.File] {
-			b.raise(fit.Raise("place.taken", req.File, fmt.Sprintf("The %s %s has a package of this name. Choose "+
-				"another name; nothing is ever written over.", kind, s.Name), nil), "")
+		what := "Note the package in the inventory"
+		if e.several {
+			what += ", as a copy of " + m.subject
 		}
-		if s.FreeBytes < bytes/4 {
-			b.raise(fit.Raise("space.short", s.Name, fmt.Sprintf("The %s has %s free; the package may need %s.", kind,
-				fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
-		} else if s.FreeBytes < bytes {
-			b.raise(fit.Raise("space.short-later", s.Name, fmt.Sprintf("The %s has %s free; without compression "+
-				"the package would need %s.", kind, fit.Size(s.FreeBytes), fit.Size(bytes)), nil), "")
-		}
-		p.Steps = append(p.Steps, Step{What: fmt.Sprintf("Write %s to %s %s the %s %s%s",
-			disks, req.File, at, kind, s.Name, far), Host: s.HostName, Bytes: bytes, Do: &Pack{pack}})
-	} else {
-		what := fmt.Sprintf("Send %s to %s", disks, req.Place)
-		if req.Piped {
-			what += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", facts.Host.Name,
-				fit.Size(largest(inside)))
-		}
-		p.Steps = append(p.Steps, Step{What: what, Host: facts.Host.Name, Bytes: bytes, Do: &HandOut{pack}})
-	}
-	if stop {
-		p.Steps = append(p.Steps, againStep(facts.Host.Name, subject, power))
-	}
-	record.Machine = inside
-	p.Steps = append(p.Steps, Step{What: "Note the package in the inventory", Do: &record})
-	if live {
-		p.Steps = append(p.Steps, commitStep(facts.Host.Name, subject, power, layers))
-	}
-	return b.finish(p)
+		return Step{What: what, Do: r}
+	})
 }
 
 // unreadable raises what keeps a disk from being read as it is.
@@ -186,14 +480,6 @@ func (b *builder) unreadable(fd FolderDisk) {
 			raise(fault.Code, fault.Message)
 		}
 	}
-}
-
-// largest is what the machine's largest disk takes, in bytes.
-func largest(m *machine.Machine) (most int64) {
-	for _, d := range m.Disks {
-		most = max(most, d.FileBytes)
-	}
-	return most
 }
 
 func count(n int, noun string) string {

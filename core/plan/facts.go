@@ -67,6 +67,8 @@ type ShelfFacts struct {
 	HostID, HostName string
 	HostState        HostState
 	FreeBytes        int64
+	Directory        string          // of a pool, that the package comes into
+	OfMachine        bool            // Directory is a machine's folder
 	Taken            map[string]bool // file names that are there
 }
 
@@ -80,6 +82,7 @@ type ExportFacts struct {
 	Busy      string      // the job that is at work on the copy
 	Disks     []FolderDisk
 	Files     []string // names of all files in its folder
+	Answers   Answers  // of one of several, its own; nil for those of the request
 }
 
 // Arrival is what every operation that makes a registered copy is worked out

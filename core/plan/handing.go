@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -53,6 +54,20 @@ type Handing struct {
 	LeaveOut     []string         `json:"leaveOut,omitempty"` // ids of disks
 	Drop         []string         `json:"drop,omitempty"`     // names of devices and NICs
 	Product      *machine.Product `json:"product,omitempty"`
+	// Networks are what those whose names are dropped are called instead; such as are not in it are numbered.
+	Networks map[string]string `json:"networks,omitempty"`
+}
+
+// within leaves out what a machine does not have.
+func (r HandingRequest) within(m *machine.Machine) HandingRequest {
+	r.LeaveOut = slices.DeleteFunc(slices.Clone(r.LeaveOut), func(id string) bool {
+		return !slices.ContainsFunc(m.Disks, func(d machine.Disk) bool { return d.ID == id })
+	})
+	r.Drop = slices.DeleteFunc(slices.Clone(r.Drop), func(name string) bool {
+		return !slices.Contains(deviceNames(m), name) &&
+			!slices.ContainsFunc(m.NICs, func(n machine.NIC) bool { return n.Name == name })
+	})
+	return r
 }
 
 // handing works out what a package of a machine holds; its errors tell what the machine has instead.
@@ -155,7 +170,10 @@ func (h Handing) dropIdentity(m *machine.Machine) {
 	for i := range m.Disks {
 		m.Disks[i].Serial = ""
 	}
-	numbered := map[string]string{}
+	numbered := maps.Clone(h.Networks)
+	if numbered == nil {
+		numbered = map[string]string{}
+	}
 	for i, n := range m.NICs {
 		if n.Network != "" && numbered[n.Network] == "" {
 			numbered[n.Network] = fmt.Sprintf("net-%d", len(numbered)+1)

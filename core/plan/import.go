@@ -31,6 +31,7 @@ type BringRequest struct {
 	FirstStart      *firststart.Data // what it is told when it starts for the first time; nil for nothing
 	filled          *firststart.Data // the same, filled in for the machine
 	Number          int              // of the machine among those that are made together, from 1; 0 for a single one
+	CutOver         *Await           // of a move: when it cuts over; nil for as soon as it can
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -122,7 +123,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 			What: fmt.Sprintf("Write disk %s (%s) as %s into the pool %s", d.ID, fit.Size(d.VirtualBytes),
 				strings.ToUpper(format), pool.Name),
 			Do: &FetchDisk{Source: facts.Source, Disk: d.ID, Entry: e, Digest: sum, Pool: pool.Path, File: file,
-				Format: format, VirtualBytes: d.VirtualBytes},
+				Format: format, VirtualBytes: d.VirtualBytes, Raw: d.Format == "raw"},
 		})
 		d.File, d.Format, d.FileBytes = file, format, 0
 		staged[d.ID] = file
@@ -178,6 +179,9 @@ func ImportAll(facts []ImportFacts, req BringRequest) (*Plan, error) {
 		p, err := Import(of, one)
 		if err != nil {
 			return nil, err
+		}
+		for i := range p.Changes {
+			p.Changes[i].Of = names[at]
 		}
 		plans = append(plans, p)
 	}

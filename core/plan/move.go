@@ -58,12 +58,18 @@ func MoveMachine(facts MoveFacts, req BringRequest) (*Plan, error) {
 		}
 	}
 	if ran {
-		p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Start " + facts.Host.Name + "/" + rec.Name,
-			Do: &Start{Power: Power{Copy: rec.Copy, Folder: rec.Path}}})
+		p.Steps = append(p.Steps, onStep(facts.Host.Name, rec))
 	}
 	p.Back = backFromMove(facts, rec.Name)
+	awaited(p, req.CutOver)
 	p.number()
 	return p, nil
+}
+
+// onStep starts a machine at its new place, unless it was shut down before it was to be stopped.
+func onStep(host string, rec *Record) Step {
+	return Step{Host: host, What: "Start " + host + "/" + rec.Name,
+		Do: &Start{Power: Power{Copy: rec.Copy, Folder: rec.Path}, Again: true}}
 }
 
 // leaves decides how a machine that runs leaves its place: stopped while its disks are copied, or followed, with the
@@ -128,9 +134,9 @@ func moveInPlace(facts MoveFacts, req BringRequest) (*Plan, error) {
 			}
 		}
 		if e.State.Active() {
-			p.Steps = append(p.Steps, Step{Host: facts.Host.Name, What: "Start " + facts.Host.Name + "/" + rec.Name,
-				Do: &Start{Power: Power{Copy: rec.Copy, Folder: rec.Path}}})
+			p.Steps = append(p.Steps, onStep(facts.Host.Name, rec))
 		}
+		awaited(p, req.CutOver)
 	}
 	p.number()
 	return p, nil
@@ -146,6 +152,65 @@ func closed(disks []FolderDisk) []FolderDisk {
 			func(f DiskFault) bool { return f.Code == "disk.in-use" })
 	}
 	return disks
+}
+
+// cutOver are the steps from when the disks of a machine that runs were carried until they are as it leaves them. What
+// it has written to its layers since is sent while it goes on, on layers of their own, as long as its host can put
+// another one on. So it is down only for what it writes during that.
+func cutOver(carried []Step, facts RegisterFacts, req BringRequest, at HostFacts, power Power,
+	layers []FrozenDisk) (list []Step) {
+	if req.CutOver != nil {
+		list = append(list, awaitStep(req.CutOver, facts.Where+" goes on meanwhile"))
+	}
+	if second := onLayers(at, facts.Folder, layers); second != nil {
+		list = append(list, freezeStep(at.Name, facts.Where, power, second, false))
+		list = append(list, followSteps(carried, layers)...)
+		layers = second
+	}
+	list = append(list, stopStep(at.Name, facts.Where, power))
+	return append(list, followSteps(carried, layers)...)
+}
+
+// onLayers are layers to be put on others, which lie in the machine's folder wherever its disks lie; nil where one
+// can't be.
+func onLayers(h HostFacts, folder Folder, below []FrozenDisk) []FrozenDisk {
+	var list []FrozenDisk
+	disks := folder.Disks
+	for _, l := range below {
+		at := slices.IndexFunc(disks, func(f FolderDisk) bool { return f.ID == l.Disk })
+		format := h.Family.LayerOn(l.Format)
+		if format == "" || at < 0 || disks[at].Layers+2 > h.Family.MaxLayers {
+			return nil
+		}
+		list = append(list, FrozenDisk{Disk: l.Disk, Path: path.Join(folder.Path, l.File), Below: l.File,
+			BelowFormat: l.Format, Format: format,
+			File: nextLayer(folder.Machine.Name, l.Disk, format, append(folder.Files, l.File))})
+	}
+	return list
+}
+
+// awaitStep waits for a cut-over; meanwhile is what is until then.
+func awaitStep(a *Await, meanwhile string) Step {
+	when := "somebody says so (unvora jobs cut-over)"
+	if a.At != nil {
+		when = a.At.UTC().Format(cutOverTime)
+	}
+	what := fmt.Sprintf("Wait with the cut-over until %s; %s", when, meanwhile)
+	if a.Until != nil {
+		what += ". After " + a.Until.UTC().Format(cutOverTime) + " it is held"
+	}
+	return Step{What: what, Do: &Await{At: a.At, Until: a.Until}}
+}
+
+const cutOverTime = "2006-01-02 15:04 UTC"
+
+// awaited has a move wait before anything else, where nothing of it is done ahead.
+func awaited(p *Plan, a *Await) {
+	if a == nil || len(p.Steps) == 0 ||
+		slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Do.Kind() == KindAwait }) {
+		return
+	}
+	p.Steps = slices.Insert(p.Steps, 0, awaitStep(a, "nothing is copied ahead of a machine that can't be followed"))
 }
 
 // followSteps send what was written into layers after the disks that steps have carried.

@@ -3,6 +3,7 @@ package plan_test
 import (
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -34,6 +35,17 @@ func TestMove(t *testing.T) {
 		f.Folder.Path, f.Folder.Pool = "/reef/tide-gauge", "p1"
 		f.Folder.Disks[0].Path, f.Folder.Disks[0].Pool = "/reef/tide-gauge/d.qcow2", "p1"
 	}
+	tonight := time.Date(2026, 12, 2, 22, 0, 0, 0, time.UTC)
+	late := tonight.Add(90 * time.Minute)
+	elsewhere := moving(t) // a disk of it lies in another pool
+	elsewhere.Folder.State, elsewhere.From.Can = machine.Running, freezing
+	elsewhere.Folder.Disks[0].Path, elsewhere.Folder.Disks[0].Pool = "/harbour/tide-gauge-disks/d.qcow2", "p7"
+	p, err := plan.MoveMachine(elsewhere, plan.BringRequest{TakeRecommended: true})
+	require.NoError(t, err)
+	freezes := stepsOf[plan.Freeze](p)
+	require.Len(t, freezes, 2)
+	require.Equal(t, "/harbour/tide-gauge-disks/d.qcow2", freezes[0].Disks[0].Path)
+	require.Equal(t, elsewhere.Folder.Path+"/"+freezes[0].Disks[0].File, freezes[1].Disks[0].Path)
 	for name, c := range map[string]struct {
 		req   plan.BringRequest
 		spoil func(f *plan.MoveFacts)
@@ -48,13 +60,27 @@ func TestMove(t *testing.T) {
 			func(f *plan.MoveFacts) {
 				f.Folder.State, f.From.Can = machine.Running, freezing
 				f.Folder.Disks[0].Unclean = true // as it is while it runs
-			}, "state.running", "freeze give-ids carry stop follow delist place take-away record start"},
+			}, "state.running", "freeze give-ids carry freeze follow stop follow delist place take-away " +
+				"record start"},
 		"one that is followed with its firmware's settings": {plan.BringRequest{},
 			func(f *plan.MoveFacts) {
 				f.Folder.State, f.From.Can = machine.Running, freezing
 				f.Folder.Machine.Variables = "v.fd"
 				f.Folder.Files = append(f.Folder.Files, "v.fd")
-			}, "state.running", "freeze give-ids carry stop follow carry delist place take-away record start"},
+			}, "state.running", "freeze give-ids carry freeze follow stop follow carry delist place " +
+				"take-away record start"},
+		"one that is followed as far as its layers go": {plan.BringRequest{},
+			func(f *plan.MoveFacts) {
+				f.Folder.State, f.From.Can = machine.Running, freezing
+				f.From.Family.MaxLayers = f.Folder.Disks[0].Layers + 1
+			}, "state.running", "freeze give-ids carry stop follow delist place take-away record start"},
+		"one that is copied ahead": {plan.BringRequest{CutOver: &plan.Await{}},
+			func(f *plan.MoveFacts) {
+				f.Folder.State, f.From.Can = machine.Running, freezing
+			}, "state.running", "freeze give-ids carry await freeze follow stop follow delist place take-away " +
+				"record start"},
+		"one that waits since it can't be copied ahead": {plan.BringRequest{CutOver: &plan.Await{At: &tonight,
+			Until: &late}}, nil, "", "await " + stopped},
 		"one that is not followed into a format that nothing is written into": {
 			plan.BringRequest{Disks: map[string]string{"disk1": ":vhdx"}},
 			func(f *plan.MoveFacts) {

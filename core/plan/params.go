@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"time"
 
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
@@ -25,6 +26,11 @@ type Stop struct {
 type Start struct {
 	Power
 	Boot string `json:"boot,omitempty"` // what it starts from, this once; "" for its own order
+
+	// Again starts only a machine that the plan's own step found running when it stopped it: one that was shut down
+	// between the planning and that step stays off.
+	Again bool `json:"again,omitempty"`
+	Off   bool `json:"off,omitempty"` // it was off by then. Filled in when it is carried out
 }
 
 // Pause lets a machine stand still while it runs.
@@ -56,6 +62,27 @@ type Freeze struct {
 	ForGood bool         `json:"forGood"` // others are to stand on them
 	// Snapshot is what the descriptor is to say of them; nil for nothing.
 	Snapshot *machine.Snapshot `json:"snapshot,omitempty"`
+	With     []FrozenMachine   `json:"with,omitempty"` // others whose disks are frozen at the very same instant
+}
+
+// FrozenMachine is a machine whose disks are frozen.
+type FrozenMachine struct {
+	Folder   string            `json:"folder"`
+	Disks    []FrozenDisk      `json:"disks"`
+	Snapshot *machine.Snapshot `json:"snapshot,omitempty"` // what its descriptor is to say of them
+}
+
+// SnapshotName is that of its snapshot; "" for none.
+func (m FrozenMachine) SnapshotName() string {
+	if m.Snapshot == nil {
+		return ""
+	}
+	return m.Snapshot.Name
+}
+
+// Machines are all whose disks are frozen.
+func (f *Freeze) Machines() []FrozenMachine {
+	return append([]FrozenMachine{{f.Folder, f.Disks, f.Snapshot}}, f.With...)
 }
 
 // Commit writes what such layers hold into what lies below, and takes them off.
@@ -99,22 +126,51 @@ type MergedLayer struct {
 
 // Packing says what goes into a package.
 type Packing struct {
+	PackedMachine                  // the first
+	Others        []PackedMachine  `json:"others,omitempty"`
+	Called        string           `json:"called,omitempty"`    // of several: name of their collection
+	Directory     string           `json:"directory,omitempty"` // of the pool, that File lies in
+	File          string           `json:"file"`                // path of the package; "" when it is handed out
+	Shelf         string           `json:"shelf"`
+	Digest        string           `json:"digest"`            // algorithm of the manifest; "" for the usual one
+	OVF           string           `json:"ovf,omitempty"`     // version of the descriptor, 1 or 2; "" for its own
+	Product       *machine.Product `json:"product,omitempty"` // what several are together
+}
+
+// PackedMachine is a machine of a package to be.
+type PackedMachine struct {
 	Copy     string            `json:"copy"`
 	Folder   string            `json:"folder"`
 	FromHost string            `json:"fromHost"` // id of the host that has the folder; "" when it is the step's own
-	File     string            `json:"file"`     // path of the package; "" when it is handed out
-	Shelf    string            `json:"shelf"`
-	Name     string            `json:"name"` // of the machine: the files in the package begin with it
+	Name     string            `json:"name"`     // of the machine
 	Passport *machine.Passport `json:"passport"`
 	Disks    []PackDisk        `json:"disks"`
 	Frozen   bool              `json:"frozen,omitempty"` // its disks take no writes, though it may run
 	Handing  Handing           `json:"handing"`
-	Digest   string            `json:"digest"`        // algorithm of the manifest; "" for the usual one
-	OVF      string            `json:"ovf,omitempty"` // version of the descriptor, 1 or 2; "" for the folder's own
 }
 
+// Machines are all that go into the package, in its order.
+func (p *Packing) Machines() []*PackedMachine {
+	list := []*PackedMachine{&p.PackedMachine}
+	for i := range p.Others {
+		list = append(list, &p.Others[i])
+	}
+	return list
+}
+
+// AllDisks are those of all machines, in the order in which they lie in the package.
+func (p *Packing) AllDisks() (list []PackDisk) {
+	for _, m := range p.Machines() {
+		list = append(list, m.Disks...)
+	}
+	return list
+}
+
+// Stem is what names of files in the package begin with.
+func (p *Packing) Stem() string { return cmp.Or(p.Called, p.Name) }
+
 // Algorithm is what the manifest's digests are by.
-func (p Packing) Algorithm() string { return cmp.Or(p.Digest, ovf.SHA256) }
+func (p *Packing) Algorithm() string { return cmp.Or(p.Digest, ovf.SHA256) }
 
 // Pack writes a package to a shelf.
 type Pack struct{ Packing }
@@ -124,10 +180,22 @@ type HandOut struct{ Packing }
 
 // PackDisk is a disk of a package to be.
 type PackDisk struct {
-	ID           string `json:"id"`
-	File         string `json:"file"` // in the package
+	ID           string `json:"id"`           // in the package
+	Of           string `json:"of,omitempty"` // in its machine, where that is another
+	File         string `json:"file"`         // in the package
 	Source       string `json:"source"`
 	VirtualBytes int64  `json:"virtualBytes"`
+	Format       string `json:"format,omitempty"`  // of the file; "" for a stream of compressed blocks
+	Variant      string `json:"variant,omitempty"` // of that format
+}
+
+// Own is the id that its machine has for it.
+func (d PackDisk) Own() string { return cmp.Or(d.Of, d.ID) }
+
+// Await lets a job rest before it goes on with what can't wait any more once it is begun: a cut-over.
+type Await struct {
+	At    *time.Time `json:"at,omitempty"`    // it goes on then; nil: when it is told to
+	Until *time.Time `json:"until,omitempty"` // a job that comes here later is held; nil for no such end
 }
 
 // GiveIDs gives a machine new identity facets, unique in the inventory.
@@ -148,6 +216,7 @@ type FetchDisk struct {
 	File         string        `json:"file"`   // name in the machine folder
 	Format       string        `json:"format"`
 	VirtualBytes int64         `json:"virtualBytes"`
+	Raw          bool          `json:"raw,omitempty"` // the entry is the disk's bytes, whatever they look like
 }
 
 // Carry copies a disk, or another file of a machine folder, to a new place.
@@ -373,7 +442,9 @@ type Record struct {
 	Copy    string            `json:"copy"`   // id, of one that is in the inventory already
 	Change  bool              `json:"change"` // it stays the copy that it is
 	Owner   string            `json:"owner"`
-	Made    string            `json:"made"` // id of the copy that is made; filled in when the job begins
+	Number  int               `json:"number,omitempty"` // of a package's machine, from 0
+	Rel     string            `json:"rel,omitempty"`    // of a package: path within its pool; "" for its name
+	Made    string            `json:"made"`             // id of the copy that is made; filled in when the job begins
 }
 
 // The kind of each type of parameters.
@@ -422,6 +493,7 @@ func (Send) Kind() string        { return KindSend }
 func (NoteAhead) Kind() string   { return KindNoteAhead }
 func (UseAhead) Kind() string    { return KindUseAhead }
 func (Lend) Kind() string        { return KindLend }
+func (Await) Kind() string       { return KindAwait }
 
 // Given is the result of a step GiveIDs: the machine with its new identity.
 type Given struct {

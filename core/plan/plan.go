@@ -337,7 +337,7 @@ func gather(plans []*Plan) *Plan {
 			of = p.Changes[at].To // one of several that are made of the same
 		}
 		for _, c := range p.Changes {
-			c.Of = of
+			c.Of = cmp.Or(c.Of, of)
 			all.Changes = append(all.Changes, c)
 		}
 		for _, f := range p.Findings {

@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -326,6 +327,85 @@ func TestExport(t *testing.T) {
 			require.NotNil(t, finding(p, code))
 			require.Equal(t, plan.Blocked, p.Verdict)
 		})
+	}
+}
+
+// TestExportTogether: machines of one package are told apart, those of one host are frozen at one instant, and what is
+// answered for one is for that one.
+func TestExportTogether(t *testing.T) {
+	host := plainCase(t).facts.Host
+	host.Can = append(host.Can, fit.Freezes)
+	facts := func(name, id string, host plan.HostFacts) plan.ExportFacts {
+		m := tideGauge()
+		m.Name = name
+		if name == "archive-db" {
+			m.Devices = append(m.Devices, machine.Device{Kind: machine.DeviceCD, Name: "CD drive 1"})
+		}
+		c := origin
+		c.Name, c.ID, c.Host, c.State, c.Path = name, id, host.Name, machine.Running, "/pools/reef/"+name
+		f := plan.ExportFacts{Copy: c, Machine: m, Host: host, PoolState: plan.PoolReady}
+		for _, d := range m.Disks {
+			f.Disks = append(f.Disks, plan.FolderDisk{ID: d.ID, File: d.File, Path: c.Path + "/" + d.File,
+				Format: "qcow2"})
+		}
+		return f
+	}
+	far := host
+	far.ID, far.Name = "far", "gannet"
+	all := []plan.ExportFacts{facts("tide-gauge", "one", host), facts("archive-db", "two", host),
+		facts("buoy-ingest", "three", far)}
+	req := plan.ExportRequest{File: "sea.ova", Place: "pc:/sea.ova", Called: "sea", TakeRecommended: true,
+		Holds: plan.HandingRequest{For: plan.ForHandOut, Drop: []string{"CD drive 1"},
+			Product: machine.Product{Name: "Sea"}}}
+	p, err := plan.ExportTogether(all, req)
+	require.NoError(t, err)
+	keep(t, p)
+	require.Equal(t, []string{plan.KindFreeze, plan.KindFreeze, plan.KindHandOut, plan.KindRecord, plan.KindRecord,
+		plan.KindRecord, plan.KindCommit, plan.KindCommit, plan.KindCommit}, kinds(p))
+	freeze := p.Steps[0].Do.(*plan.Freeze)
+	require.Len(t, freeze.Machines(), 2)
+	require.Contains(t, p.Steps[0].What, "2 machines at one instant")
+	do := p.Steps[2].Do.(*plan.HandOut)
+	ids, nets := map[string]bool{}, map[string]bool{}
+	for i, m := range do.Machines() {
+		require.Equal(t, all[i].Copy.ID, m.Copy)
+		require.True(t, m.Frozen)
+		require.Equal(t, map[bool]string{true: "far", false: ""}[i == 2], m.FromHost)
+		for k, d := range m.Disks {
+			require.False(t, ids[d.ID], "%s is there twice", d.ID)
+			ids[d.ID] = true
+			require.Equal(t, all[i].Machine.Disks[k].ID, d.Own())
+		}
+		for _, n := range m.Handing.Of(all[i].Machine).NICs {
+			nets[n.Network] = true
+		}
+	}
+	require.Equal(t, map[string]bool{"net-1": true}, nets, "they are on one segment, whatever each calls it")
+	require.Equal(t, "Sea", do.Product.Name)
+	require.Len(t, do.Touches("x"), 1+len(ids))
+
+	own := slices.Clone(all)
+	for i, answers := range []plan.Answers{{"state.running": "stop"}, {}, {}} {
+		own[i].Answers = answers
+	}
+	p, err = plan.ExportTogether(own, req)
+	require.NoError(t, err)
+	require.Equal(t, []string{plan.KindStop, plan.KindFreeze, plan.KindFreeze, plan.KindHandOut, plan.KindStart,
+		plan.KindRecord, plan.KindRecord, plan.KindRecord, plan.KindCommit, plan.KindCommit}, kinds(p))
+
+	for want, spoil := range map[string]func(all []plan.ExportFacts, req *plan.ExportRequest){
+		"have one name": func(all []plan.ExportFacts, _ *plan.ExportRequest) {
+			all[2].Machine.Name = "Tide-Gauge"
+		},
+		"a device \"flute\"": func(_ []plan.ExportFacts, r *plan.ExportRequest) { r.Holds.Drop = []string{"flute"} },
+		"no snapshot":        func(_ []plan.ExportFacts, r *plan.ExportRequest) { r.Snapshot = "monday" },
+	} {
+		spoilt := []plan.ExportFacts{facts("tide-gauge", "one", host), facts("archive-db", "two", host),
+			facts("buoy-ingest", "three", far)}
+		other := req
+		spoil(spoilt, &other)
+		_, err := plan.ExportTogether(spoilt, other)
+		require.ErrorContains(t, err, want)
 	}
 }
 

@@ -177,8 +177,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		to.point(x.disk, m.Name)
 	}
 	if layers != nil {
-		p.Steps = append(p.Steps, stopStep(at.Name, facts.Where, power))
-		p.Steps = append(p.Steps, followSteps(p.Steps, layers)...)
+		p.Steps = append(p.Steps, cutOver(p.Steps, facts, req, at, power, layers)...)
 	}
 	if v := m.Variables; v != "" && slices.Contains(facts.Folder.Files, v) {
 		p.Steps = append(p.Steps, variablesStep(facts.Host, facts.From, facts.Folder.Path, v, to.pool))

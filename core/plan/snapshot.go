@@ -37,6 +37,44 @@ const (
 	OpDropSnapshot = "drop-snapshot"
 )
 
+// FrozenTogether makes one plan of those about snapshots of several machines. What is frozen at one host without being
+// stopped for it is frozen at one instant.
+func FrozenTogether(plans []*Plan) *Plan {
+	all := Together(plans)
+	if len(plans) == 1 {
+		return all
+	}
+	stopped := map[int]bool{}     // parts
+	first := map[string]*Freeze{} // by host
+	var steps []Step
+	for _, s := range all.Steps {
+		do, freezes := s.Do.(*Freeze)
+		if _, stops := s.Do.(*Stop); stops {
+			stopped[s.Part] = true
+		}
+		if !freezes || !do.ForGood || stopped[s.Part] {
+			steps = append(steps, s)
+			continue
+		}
+		if f := first[s.Host]; f != nil {
+			f.With = append(f.With, FrozenMachine{do.Folder, do.Disks, do.Snapshot})
+			continue
+		}
+		one := *do
+		s.Do, first[s.Host] = &one, &one
+		steps = append(steps, s)
+	}
+	for i, s := range steps {
+		if do, ok := s.Do.(*Freeze); ok && len(do.With) > 0 {
+			steps[i].What = fmt.Sprintf("Freeze the disks of %d machines as %q at one instant, new layers above them",
+				1+len(do.With), do.Snapshot.Name)
+		}
+	}
+	all.Steps = steps
+	all.number()
+	return all
+}
+
 // snapshots is a plan about a machine's snapshots in the making.
 type snapshots struct {
 	*builder

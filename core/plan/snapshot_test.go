@@ -126,3 +126,38 @@ func TestSnapshotFiles(t *testing.T) {
 		Below: "tide-gauge-disk1-2.qcow2", BelowFormat: "qcow2", File: "tide-gauge-disk1-3.qcow2", Format: "qcow2"}},
 		drop.Disks)
 }
+
+// TestFrozenTogether: of several, those of one host that go on are frozen by one step, each with its own snapshot; one
+// that has to be stopped for it is frozen by itself.
+func TestFrozenTogether(t *testing.T) {
+	var plans []*plan.Plan
+	for n, c := range []struct {
+		name, host string
+		can        []fit.Ability
+		state      machine.State
+	}{{"a", "gannet", []fit.Ability{fit.Freezes}, machine.Running}, {"b", "petrel", nil, machine.Running},
+		{"c", "gannet", []fit.Ability{fit.Freezes}, machine.Stopped}, {"d", "petrel", nil, machine.Stopped}} {
+		f := snapshotFacts(t)
+		f.Copy.Name, f.Copy.Host, f.Copy.Path, f.Copy.State = c.name, c.host, "/reef/"+c.name, c.state
+		f.Host.Name, f.Host.Can = c.host, c.can
+		if n == 2 {
+			f.Folder.Machine.Stands = "first"
+		}
+		p, err := plan.Snapshots(f, plan.SnapshotRequest{Operation: plan.OpSnapshot, Name: "third",
+			At: time.Unix(1, 0), TakeRecommended: true})
+		require.NoError(t, err)
+		plans = append(plans, p)
+	}
+	require.Equal(t, plans[0], plan.FrozenTogether(plans[:1]))
+	p := plan.FrozenTogether(plans)
+	keep(t, p)
+	require.Equal(t, []string{plan.KindFreeze, plan.KindStop, plan.KindFreeze, plan.KindStart, plan.KindFreeze},
+		kinds(p))
+	both := p.Steps[0].Do.(*plan.Freeze).Machines()
+	require.Len(t, both, 2)
+	require.Equal(t, []string{"/reef/a", "/reef/c"}, []string{both[0].Folder, both[1].Folder})
+	require.Equal(t, []string{"second", "first"}, []string{both[0].Snapshot.Parent, both[1].Snapshot.Parent})
+	require.Contains(t, p.Steps[0].What, "2 machines")
+	require.Empty(t, plans[0].Steps[0].Do.(*plan.Freeze).With, "their own plans stay as they are")
+	require.Equal(t, "/reef/d", p.Steps[4].Do.(*plan.Freeze).Folder)
+}

@@ -78,11 +78,15 @@ func MovedTogether(plans []*Plan) *Plan {
 	if len(plans) == 1 {
 		return all
 	}
-	cutsOver := map[int]bool{} // parts
+	cutsOver, carried := map[int]bool{}, map[int]bool{} // parts
 	var ahead, after []Step
 	for _, s := range all.Steps {
 		switch s.Do.(type) {
-		case *Stop, *Unlist:
+		case *Carry:
+			carried[s.Part] = true
+		case *Freeze: // what was written since is sent, right before it is stopped
+			cutsOver[s.Part] = cutsOver[s.Part] || carried[s.Part]
+		case *Await, *Stop, *Unlist:
 			cutsOver[s.Part] = true
 		}
 		if cutsOver[s.Part] {

@@ -81,7 +81,7 @@ func TestMovedTogether(t *testing.T) {
 	require.Equal(t, plan.Runnable, p.Verdict)
 	require.Equal(t, []string{"petrel/a", "petrel/b", "petrel/c"}, p.Subjects)
 	require.Contains(t, outline(p), "/ freeze give-ids carry give-ids carry "+
-		"stop follow delist place take-away record start "+
+		"freeze follow stop follow delist place take-away record start "+
 		"stop give-ids carry delist place take-away record start "+
 		"delist place take-away record")
 	ids := map[string]bool{}

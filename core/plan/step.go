@@ -70,6 +70,7 @@ const (
 	KindNoteAhead = "note-ahead"
 	KindUseAhead  = "use-ahead"
 	KindLend      = "lend"
+	KindAwait     = "await"
 )
 
 // Where is who carries a kind of step out.
@@ -137,6 +138,7 @@ var Kinds = table(
 	Trait{Of: &Record{}, At: AtService},
 	Trait{Of: &Forget{}, At: AtService},
 	Trait{Of: &Lend{}, At: AtService},
+	Trait{Of: &Await{}, At: AtService},
 	Trait{Of: &NoteAhead{}, At: AtService, Final: true},
 	Trait{Of: &UseAhead{}, Final: true},
 	Trait{Of: &DropImages{}, At: AtPlace, Final: true},
@@ -183,8 +185,10 @@ func (s *Send) Touches(at string) []Touched { return []Touched{{at, s.Source}} }
 
 func (p *Packing) Touches(at string) []Touched {
 	list := []Touched{{at, p.File}}
-	for _, d := range p.Disks {
-		list = append(list, Touched{cmp.Or(p.FromHost, at), d.Source})
+	for _, m := range p.Machines() {
+		for _, d := range m.Disks {
+			list = append(list, Touched{cmp.Or(m.FromHost, at), d.Source})
+		}
 	}
 	return list
 }
@@ -194,5 +198,5 @@ func stopStep(host, subject string, p Power) Step {
 }
 
 func againStep(host, subject string, p Power) Step {
-	return Step{Host: host, What: "Start " + subject + " again", Do: &Start{Power: p}}
+	return Step{Host: host, What: "Start " + subject + " again", Do: &Start{Power: p, Again: true}}
 }

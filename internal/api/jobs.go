@@ -213,7 +213,7 @@ func (s *Server) GetLimits(c *gin.Context) {
 func (s *Server) SetLimits(c *gin.Context) {
 	if b, ok := body[openapi.Limits](s, c); ok {
 		l, err := s.work.SetLimits(c, inventory.Limits{PerHost: b.PerHost, PerLink: b.PerLink,
-			PerPool: value(b.PerPool)}, caller(c).Name)
+			PerPool: value(b.PerPool), Hours: value(b.Hours)}, caller(c).Name)
 		s.answer(c, http.StatusOK, l, err)
 	}
 }
@@ -263,6 +263,17 @@ func (s *Server) SetRate(c *gin.Context, ref string) {
 	}
 	if b, ok := body[openapi.SetRateJSONRequestBody](s, c); ok {
 		j, err := s.work.Steer.Rate(c, j.ID.String(), caller(c).Name, b.BytesPerSecond)
+		s.job(c, http.StatusAccepted, j, err)
+	}
+}
+
+func (s *Server) CutOver(c *gin.Context, ref string) {
+	j, ok := s.own(c, ref)
+	if !ok {
+		return
+	}
+	if b, ok := body[openapi.CutOverJSONRequestBody](s, c); ok {
+		j, err := s.work.Steer.CutOver(c, j.ID.String(), caller(c).Name, b.At)
 		s.job(c, http.StatusAccepted, j, err)
 	}
 }

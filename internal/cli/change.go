@@ -31,9 +31,9 @@ func (a *app) changing(cmd *cobra.Command, done string, ask func(args []string) 
 	return cmd
 }
 
-// change is a request to change one copy, in which nothing is different yet.
-func change(copy string) *openapi.ChangeRequest {
-	return &openapi.ChangeRequest{Operation: openapi.ChangeRequestOperationChange, Copies: []string{copy}}
+// change is a request to change copies, in which nothing is different yet.
+func change(copies ...string) *openapi.ChangeRequest {
+	return &openapi.ChangeRequest{Operation: openapi.ChangeRequestOperationChange, Copies: &copies}
 }
 
 func (a *app) changeCmd() *cobra.Command {
@@ -42,11 +42,13 @@ func (a *app) changeCmd() *cobra.Command {
 	var folder, standAlone, firstStartDone bool
 	var cpus int
 	var boot, add, drop, addresses, media []string
-	cmd := a.changing(&cobra.Command{Use: "change COPY",
-		Short: "Change a registered copy: name, CPUs, memory, guest type, boot order, devices",
-		Args:  cobra.ExactArgs(1),
+	m := &several{}
+	cmd := a.changing(&cobra.Command{Use: "change COPY…",
+		Short: "Change registered copies: name, CPUs, memory, guest type, boot order, devices",
+		Args:  cobra.ArbitraryArgs,
 		Example: "  unvora change tide-gauge --cpus 4 --memory 4GiB\n" +
-			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan"},
+			"  unvora change skua/kiosk-visitor --drop \"Sound card 1\" --drop \"Floppy drive 1\" --plan\n" +
+			"  unvora change --where 'name~training-*' --memory 2GiB"},
 		"changed", func(args []string) (any, error) {
 			if name == "" && memory == 0 && guest == "" && withHost == "" && cpus == 0 && !standAlone &&
 				!firstStartDone && len(boot)+len(add)+len(drop)+len(addresses)+len(media) == 0 {
@@ -56,7 +58,11 @@ func (a *app) changeCmd() *cobra.Command {
 			if folder && name == "" {
 				return nil, usage("--folder goes with --name")
 			}
-			req := change(args[0])
+			if err := m.check(args); err != nil {
+				return nil, err
+			}
+			req := change(args...)
+			req.Where, req.AllOrNothing = optional(m.where), &m.allOrNothing
 			if memory != 0 {
 				req.MemoryBytes = &memory
 			}
@@ -80,6 +86,7 @@ func (a *app) changeCmd() *cobra.Command {
 			req.Boot, req.Add, req.Drop = optionalList(boot), optionalList(add), optionalList(drop)
 			return req, nil
 		})
+	m.flags(a, cmd, "name~training-*")
 	f := cmd.Flags()
 	f.StringVar(&name, "name", "", "new name")
 	f.BoolVar(&folder, "folder", false, "rename its folder too")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"os"
 	"path/filepath"
 	"testing"
@@ -12,19 +13,6 @@ import (
 
 	openapi "unvora.example/unvora/api"
 )
-
-func TestParseSize(t *testing.T) {
-	for text, want := range map[string]int64{"2GiB": 2 << 30, "2G": 2 << 30, "512 MiB": 512 << 20, "1t": 1 << 40,
-		"4096B": 4096, "7kb": 7 << 10} {
-		got, err := ParseSize(text)
-		require.NoError(t, err, text)
-		require.Equal(t, want, got, text)
-	}
-	for _, bad := range []string{"", "GiB", "-1G", "0", "1.5G", "4096", "9999999999T", "2X"} {
-		_, err := ParseSize(bad)
-		require.Error(t, err, bad)
-	}
-}
 
 // TestEveryCommandTeaches: help says what a command is for, with two examples
 // of the sample estate where it does something.
@@ -125,4 +113,21 @@ func TestHarmless(t *testing.T) {
 		require.Equal(t, want, harmless([]byte(said)), "%q", said)
 	}
 	require.NotContains(t, harmless([]byte("half a sequence \x1b[")), "\x1b")
+}
+
+// TestHandingWords: options of a package take the words that the contract has, and no others.
+func TestHandingWords(t *testing.T) {
+	spec, err := openapi.GetSpec()
+	require.NoError(t, err)
+	request := spec.Components.Schemas["ExportRequest"].Value.Properties
+	names := map[string]string{"disk-format": "diskFormat"}
+	for flag, words := range handingWords {
+		property := request[cmp.Or(names[flag], flag)]
+		require.NotNil(t, property, flag)
+		has := []string{}
+		for _, w := range property.Value.Enum {
+			has = append(has, w.(string))
+		}
+		require.ElementsMatch(t, has, words, flag)
+	}
 }

@@ -14,6 +14,7 @@ import (
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/carry"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/fit"
 )
 
 // copyFlags are those that copy and merge have in common.
@@ -38,7 +39,7 @@ func (f *copyFlags) apply(o *carry.Order) (err error) {
 }
 
 func rateOf(text string) (int64, error) {
-	n, err := ParseSize(text)
+	n, err := fit.ParseSize(text)
 	if err != nil || n <= 0 {
 		return 0, usage("--rate %q: a size, 20MiB say", text)
 	}

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -32,12 +33,14 @@ func init() {
 func (a *app) exportCmd() *cobra.Command {
 	s := &settling{}
 	var snapshot, shape string
+	together := false
 	holds := &handing{}
 	cmd := &cobra.Command{
 		Use:   "export COPY… DEST",
 		Short: "Write packages (OVA) from copies",
 		Long: `Write a package from a registered copy: an OVA with the OVF descriptor, a manifest
-of digests, and the disks as stream-optimized VMDK; or a folder with the same.
+of digests, and the disks as stream-optimized VMDK, or as --disk-format says; or a
+folder with the same.
 
 DEST is a file on this computer (./tide-gauge.ova), a folder there (./tide-gauge/),
 "-" for standard output, a shelf (loft, loft/tide-gauge.ova), or a pool (harbour/, or
@@ -46,7 +49,9 @@ Nothing is ever written over, and Ctrl-C leaves nothing half-done.
 
 Of several machines each gets a package, and a job, of its own: what one can't do
 stops no other. DEST is a shelf or a pool then, or a directory on this computer, which
-is made if it is not there.
+is made if it is not there. Where DEST is a file, or with --together, all of them come
+into one package, as they are at one instant if they run at one host. Their turns at
+start are kept.
 
 A package is for one of two things. To restore the machine, or to take it elsewhere,
 it stays the one that it is. To hand it out, --for hand-out: others get nothing that
@@ -57,7 +62,8 @@ stays as it is.`,
 			"  unvora export tide-gauge ./tide-gauge.ova --sign our.crt --sign-key our.key\n" +
 			"  unvora export gannet/tide-gauge loft --detach\n" +
 			"  unvora export gannet/tide-gauge harbour/\n" +
-			"  unvora export --where 'name~training-*' loft --yes",
+			"  unvora export --where 'name~training-*' loft --yes\n" +
+			"  unvora export tide-gauge archive-db loft/tides.ova",
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeCopies("registered"),
 	}
@@ -67,6 +73,7 @@ stays as it is.`,
 	cmd.Flags().StringVar(&snapshot, "snapshot", "", "write the machine as it was at this snapshot")
 	cmd.Flags().StringVar(&shape, "shape", "", "ova, or folder: a directory with the descriptor, the manifest and the "+
 		"disks; as DEST says unless said")
+	cmd.Flags().BoolVar(&together, "together", false, "one package of all machines; so it is where DEST is a file")
 	holds.flags(cmd)
 	signing := &signing{}
 	cmd.Flags().StringVar(&signing.certificate, "sign", "", "sign the package with this certificate (PEM) and the "+
@@ -84,9 +91,19 @@ stays as it is.`,
 		}
 		var dest *openapi.Destination
 		var to *local
-		if len(copies) == 1 && where == "" {
+		one := len(copies) == 1 && where == ""
+		if !one && strings.EqualFold(filepath.Ext(place), ".ova") {
+			together = true
+		}
+		switch {
+		case one:
 			dest, to, err = a.destination(ctx, c, firstOf(holds.name, copies[0]), place, shape)
-		} else {
+		case together:
+			if holds.name == "" && !strings.EqualFold(filepath.Ext(place), ".ova") {
+				return usage("a package of several machines needs a name: --name tides")
+			}
+			dest, to, err = a.destination(ctx, c, holds.name, place, shape)
+		default:
 			dest, to, err = a.destinations(ctx, c, place, shape)
 		}
 		if err != nil {
@@ -94,6 +111,9 @@ stays as it is.`,
 		}
 		req := openapi.ExportRequest{Operation: openapi.ExportRequestOperationExport, Copies: &copies,
 			Where: optional(where), Destination: *dest, Snapshot: optional(snapshot)}
+		if together {
+			req.Together = &together
+		}
 		if err := holds.into(&req); err != nil {
 			return err
 		}
@@ -254,8 +274,12 @@ func keptAs(d *openapi.Destination, at, file, name, shape string) (*openapi.Dest
 	if shape == shapeFolder {
 		return nil, usage("shelves and pools take OVAs: write the folder to this computer, ./%s/", lastPart(name))
 	}
-	place := at + "/" + firstOf(file, lastPart(name)+".ova")
-	d.File, d.Place = optional(file), &place
+	dir := ""
+	if strings.Contains(file, "/") {
+		dir, file, _ = strings.Cut(file, "/")
+	}
+	place := at + "/" + path.Join(dir, firstOf(file, lastPart(name)+".ova"))
+	d.Directory, d.File, d.Place = optional(dir), optional(file), &place
 	return d, nil
 }
 

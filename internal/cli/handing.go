@@ -7,11 +7,13 @@ import (
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/disk/formats"
 )
 
 // handing is what a package is to hold, as options.
 type handing struct {
 	purpose, macs, identity, media, digest, ovf string
+	diskFormat                                  string
 	leaveOut, drop, properties                  []string
 	name                                        string
 	memory                                      int64
@@ -41,6 +43,8 @@ func (h *handing) flags(cmd *cobra.Command) {
 		"know the standard's 1.x by the letter take sha1 only")
 	f.StringVar(&h.ovf, "ovf", "", "1 or 2: version of the standard for the descriptor; as the machine's own is "+
 		"unless said")
+	f.StringVar(&h.diskFormat, "disk-format", "", "FORMAT or FORMAT:VARIANT that its disks are written as, such as "+
+		"qcow2 or vhdx:fixed; vmdk, a stream of compressed blocks that every reader of packages knows, unless said")
 	for flag, words := range handingWords {
 		cmd.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
@@ -49,7 +53,7 @@ func (h *handing) flags(cmd *cobra.Command) {
 // handingWords are the values that options of a package take.
 var handingWords = map[string][]string{"for": {"restore", "hand-out"}, "macs": {"keep", "drop"},
 	"identity": {"keep", "drop"}, "media": {"named", "without"}, "digest": {"sha1", "sha256", "sha512"},
-	"ovf": {"1", "2"}}
+	"ovf": {"1", "2"}, "disk-format": formats.InPackages()}
 
 // mostLicence is how many bytes a licence text may have.
 const mostLicence = 100_000
@@ -57,7 +61,7 @@ const mostLicence = 100_000
 // into puts what was said into a request.
 func (h *handing) into(req *openapi.ExportRequest) error {
 	for flag, value := range map[string]string{"for": h.purpose, "macs": h.macs, "identity": h.identity,
-		"media": h.media, "digest": h.digest, "ovf": h.ovf} {
+		"media": h.media, "digest": h.digest, "ovf": h.ovf, "disk-format": h.diskFormat} {
 		if words := handingWords[flag]; value != "" && !slices.Contains(words, value) {
 			return usage("--%s %q: one of %s", flag, value, strings.Join(words, ", "))
 		}
@@ -68,6 +72,7 @@ func (h *handing) into(req *openapi.ExportRequest) error {
 	req.Media = (*openapi.ExportRequestMedia)(optional(h.media))
 	req.Digest = (*openapi.DigestOf)(optional(h.digest))
 	req.Ovf = (*openapi.ExportRequestOvf)(optional(h.ovf))
+	req.DiskFormat = (*openapi.ExportRequestDiskFormat)(optional(h.diskFormat))
 	req.Name = optional(h.name)
 	if len(h.leaveOut) > 0 {
 		req.LeaveOut = &h.leaveOut

@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"unvora.example/unvora/core/disk/raw"
@@ -184,24 +183,6 @@ func mediaOf(list []string) (*map[string]string, error) {
 		m[drive] = file
 	}
 	return &m, nil
-}
-
-// ParseSize reads 2GiB, 512MiB, 2G (binary too) or 4096B: a number alone could mean any unit.
-func ParseSize(text string) (int64, error) {
-	clean := strings.TrimSuffix(strings.TrimSuffix(strings.ToUpper(strings.ReplaceAll(text, " ", "")), "IB"), "B")
-	shift := 0
-	if i := strings.IndexAny(clean, "KMGT"); i > 0 && i == len(clean)-1 {
-		shift = 10 * (strings.IndexByte("KMGT", clean[i]) + 1)
-		clean = clean[:i]
-	}
-	n, err := strconv.ParseInt(clean, 10, 64)
-	if err == nil && shift == 0 && !strings.HasSuffix(strings.ToUpper(text), "B") {
-		return 0, fmt.Errorf("%q has no unit: %sGiB, %[2]sMiB, or %[2]sB for bytes", text, clean)
-	}
-	if err != nil || n <= 0 || n > 1<<(62-shift) {
-		return 0, fmt.Errorf("%q is no size such as 2GiB", text)
-	}
-	return n << shift, nil
 }
 
 // isPackage tells whether a source is a package, by its name or by what it holds.

@@ -121,7 +121,45 @@ func (a *app) jobsCmd() *cobra.Command {
 			},
 		})
 	}
-	cmd.AddCommand(a.resumeCmd(), a.againCmd(), a.limitsCmd(), a.rateCmd())
+	cmd.AddCommand(a.resumeCmd(), a.againCmd(), a.limitsCmd(), a.rateCmd(),
+		a.cutOverCmd())
+	return cmd
+}
+
+func (a *app) cutOverCmd() *cobra.Command {
+	at := ""
+	cmd := &cobra.Command{
+		Use: "cut-over ID", Short: "Have a move that was copied ahead cut over now, or at another time",
+		Args:    cobra.ExactArgs(1),
+		Example: "  unvora jobs cut-over 0199f3c2\n  unvora jobs cut-over 0199f3c2 --at 22:00",
+	}
+	cmd.Flags().StringVar(&at, "at", "", "22:00, or 2026-12-01 22:00; as soon as it can unless said")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		b := openapi.CutOverJSONRequestBody{}
+		if at != "" {
+			when, err := startTime("--at", at, time.Now())
+			if err != nil {
+				return err
+			}
+			b.At = when
+		}
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		res, err := c.CutOver(cmd.Context(), args[0], b)
+		j, err := call[openapi.Job](c, res, err)
+		if err != nil {
+			return err
+		}
+		return a.print(j, func() {
+			when := "as soon as what is copied is there"
+			if b.At != nil {
+				when = "at " + b.At.Local().Format("2006-01-02 15:04")
+			}
+			fmt.Fprintf(a.out, "The job %s cuts over %s. Watch it: unvora jobs %[1]s\n", j.Id, when)
+		})
+	}
 	return cmd
 }
 
@@ -161,13 +199,16 @@ func (a *app) rateCmd() *cobra.Command {
 
 func (a *app) limitsCmd() *cobra.Command {
 	var l openapi.Limits
-	pool := 0
-	cmd := &cobra.Command{Use: "limits", Short: "How many transfers of whole disks run at once; change that",
-		Args:    cobra.NoArgs,
-		Example: "  unvora jobs limits\n  unvora jobs limits --per-host 4 --per-link 1"}
+	pool, slower := 0, []string{}
+	cmd := &cobra.Command{Use: "limits", Short: "How many transfers of whole disks run at once, and how fast",
+		Args: cobra.NoArgs,
+		Example: "  unvora jobs limits\n  unvora jobs limits --per-host 4 --per-link 1\n" +
+			"  unvora jobs limits --hours 'mon-fri 08:00-18:00=20MiB'"}
 	cmd.Flags().IntVar(&l.PerHost, "per-host", 0, "that a host reads or writes")
 	cmd.Flags().IntVar(&l.PerLink, "per-link", 0, "between two hosts")
 	cmd.Flags().IntVar(&pool, "per-pool", 0, "that read or write one pool; a share is one to all hosts that see it")
+	cmd.Flags().StringArrayVar(&slower, "hours", nil, "times of the day at which each reads no more than this a "+
+		"second, 'mon-fri 08:00-18:00=20MiB'; none for no such times")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -178,7 +219,13 @@ func (a *app) limitsCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if f := cmd.Flags(); f.Changed("per-host") || f.Changed("per-link") || f.Changed("per-pool") {
+		if f := cmd.Flags(); f.Changed("per-host") || f.Changed("per-link") || f.Changed("per-pool") ||
+			f.Changed("hours") {
+			if f.Changed("hours") {
+				if l.Hours = &slower; len(slower) == 1 && slower[0] == "none" {
+					l.Hours = &[]string{}
+				}
+			}
 			if !f.Changed("per-host") {
 				l.PerHost = now.PerHost
 			}
@@ -200,6 +247,10 @@ func (a *app) limitsCmd() *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "At most %s at a time at one host, %d between two hosts%s.\n",
 				count(now.PerHost, "transfer"), now.PerLink, pools)
+			if now.Hours != nil && len(*now.Hours) > 0 {
+				fmt.Fprintf(a.out, "Each is slower at times of the day, by the service's clock: %s.\n",
+					strings.Join(*now.Hours, "; "))
+			}
 		})
 	}
 	return cmd

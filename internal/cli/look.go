@@ -122,7 +122,11 @@ func optional(s string) *string {
 func place(c openapi.Copy) string {
 	switch {
 	case c.Form == openapi.CopyFormPackage && firstOf(c.Shelf, c.Pool) != "":
-		return firstOf(c.Shelf, c.Pool) + "/" + lastPart(c.Path)
+		within := lastPart(c.Path)
+		if c.Rel != nil {
+			within = *c.Rel
+		}
+		return firstOf(c.Shelf, c.Pool) + "/" + within
 	case c.Form == openapi.CopyFormPackage:
 		return c.Path
 	case c.Form == openapi.CopyFormRegistered:

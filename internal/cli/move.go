@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"time"
+
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
@@ -31,11 +33,16 @@ was, and runs if it ran.
 Of several each moves in a job of its own: what one can't do stops no other. With --all-or-nothing
 all are copied first, then one after the other comes to its place; if one fails, all are where they
 were. --spread chooses a host for each, by memory, room and what the host can run; with
---where 'host=gannet' that empties a host. Those that are there already stay.`,
+--where 'host=gannet' that empties a host. Those that are there already stay.
+
+With --copy-ahead what can be copied while machines run is copied now; each cuts over when somebody
+says so (unvora jobs cut-over), with --cut-over at a time. What it has written until then follows
+before it is stopped, so it is down for seconds. The command returns at once.`,
 		Example: "  unvora move tide-gauge --host petrel\n" +
 			"  unvora move gannet/tide-gauge --host skua --plan\n" +
 			"  unvora move tide-gauge --pool kelp\n" +
-			"  unvora move --where 'host=gannet name~training-*' --spread --plan",
+			"  unvora move --where 'host=gannet name~training-*' --spread --plan\n" +
+			"  unvora move archive-db --host petrel --cut-over 22:00-23:30",
 		Args: cobra.ArbitraryArgs, ValidArgsFunction: a.completeCopies("registered"),
 	}
 	f := cmd.Flags()
@@ -47,6 +54,10 @@ were. --spread chooses a host for each, by memory, room and what the host can ru
 	f.StringArrayVar(&wire, "wire", nil, "NIC=SWITCH")
 	f.BoolVar(&keepWiring, "keep-wiring", false, "make rules of the switches that are chosen by an answer")
 	cmd.RegisterFlagCompletionFunc("host", a.completeHosts())
+	ahead, cutOver := false, ""
+	f.BoolVar(&ahead, "copy-ahead", false, "copy now, and cut over when somebody says so: unvora jobs cut-over ID")
+	f.StringVar(&cutOver, "cut-over", "", "copy now, and cut over at 22:00, or 2026-12-01 22:00; 22:00-23:30 holds "+
+		"what has not begun to by then")
 	s.transfers(cmd)
 	m.flags(a, cmd, "host=gannet")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -55,6 +66,13 @@ were. --spread chooses a host for each, by memory, room and what the host can ru
 		}
 		req := &openapi.MoveRequest{Operation: openapi.MoveRequestOperationMove, Copies: &args, Host: optional(host),
 			Where: optional(m.where), AllOrNothing: &m.allOrNothing, Pool: optional(pool)}
+		if ahead || cutOver != "" {
+			req.CopyAhead, s.detach = &ahead, true
+			var err error
+			if req.CutOverAt, req.CutOverUntil, err = window(cutOver, time.Now()); err != nil {
+				return err
+			}
+		}
 		if spread {
 			req.Spread = &spread
 		}

@@ -73,7 +73,7 @@ func (s *settling) body(req any) (*openapi.Request, error) {
 		fields["rate"] = n
 	}
 	if s.start != "" {
-		at, err := startTime(s.start, time.Now())
+		at, err := startTime("--start", s.start, time.Now())
 		if err != nil {
 			return nil, err
 		}

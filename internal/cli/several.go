@@ -41,8 +41,8 @@ func (m *several) check(args []string) error {
 // startLayouts are the forms that a time to begin is given in; without a day it is the next such time.
 var startLayouts = []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02T15:04", "15:04"}
 
-// startTime reads when a job is to begin, by this computer's clock.
-func startTime(text string, now time.Time) (*time.Time, error) {
+// startTime reads when something is to begin, by this computer's clock; option is how it was asked for.
+func startTime(option, text string, now time.Time) (*time.Time, error) {
 	for _, layout := range startLayouts {
 		t, err := time.ParseInLocation(layout, text, now.Location())
 		if err != nil {
@@ -55,11 +55,33 @@ func startTime(text string, now time.Time) (*time.Time, error) {
 			}
 		}
 		if t.Before(now) {
-			return nil, usage("--start %q is over", text)
+			return nil, usage("%s %q is over", option, text)
 		}
 		return &t, nil
 	}
-	return nil, usage("--start %q: want a time such as 22:00, or 2026-12-01 22:00", text)
+	return nil, usage("%s %q: want a time such as 22:00, or 2026-12-01 22:00", option, text)
+}
+
+// window reads a time that may have an end, 22:00-23:30; nil for what is not said.
+func window(text string, now time.Time) (at, until *time.Time, err error) {
+	if text == "" {
+		return nil, nil, nil
+	}
+	begin := text
+	var end time.Time
+	if n := strings.LastIndexByte(text, '-'); n > 0 {
+		if end, err = time.Parse("15:04", text[n+1:]); err == nil {
+			begin = text[:n]
+		}
+	}
+	if at, err = startTime("--cut-over", begin, now); err != nil || begin == text {
+		return at, nil, err
+	}
+	is := time.Date(at.Year(), at.Month(), at.Day(), end.Hour(), end.Minute(), 0, 0, at.Location())
+	if !is.After(*at) {
+		is = is.AddDate(0, 0, 1)
+	}
+	return at, &is, nil
 }
 
 // children lists those of a job in the order in which they were made: what was tried again comes last.

@@ -55,32 +55,40 @@ func (a *app) snapshotCmd() *cobra.Command {
 	cmd.AddCommand(list)
 	for _, v := range []struct {
 		use, short, done, example string
-		ask                       func(copies []string, name string) any
+		ask                       func(copies []string, name string, m *several) any
 	}{
-		{"make COPY NAME", "Freeze all disks at one instant; one that runs goes on, where its hypervisor can freeze",
+		{"make COPY… NAME", "Freeze all disks at one instant; one that runs goes on, where its hypervisor can freeze",
 			"snapshot made", "  unvora snapshot make tide-gauge monday\n" +
-				"  unvora snapshot make gannet/archive-db 'before the update' --note 'schema 14'",
-			func(copies []string, name string) any {
-				return openapi.SnapshotRequest{Operation: openapi.SnapshotRequestOperationSnapshot, Copies: copies,
-					Snapshot: name}
+				"  unvora snapshot make gannet/archive-db 'before the update' --note 'schema 14'\n" +
+				"  unvora snapshot make --where 'name~training-*' monday --all-or-nothing",
+			func(copies []string, name string, m *several) any {
+				return openapi.SnapshotRequest{Operation: openapi.SnapshotRequestOperationSnapshot, Copies: &copies,
+					Snapshot: name, Where: optional(m.where), AllOrNothing: &m.allOrNothing}
 			}},
-		{"back COPY NAME", "Stand on a snapshot again; what was written since is kept as one, unless you say otherwise",
+		{"back COPY… NAME",
+			"Stand on a snapshot again; what was written since is kept as one, unless you say otherwise",
 			"as it was", "  unvora snapshot back tide-gauge monday\n" +
 				"  unvora snapshot back tide-gauge monday --answer snapshot.present=let-go",
-			func(copies []string, name string) any {
-				return openapi.GoBackRequest{Operation: openapi.GoBackRequestOperationGoBack, Copies: copies,
-					Snapshot: name}
+			func(copies []string, name string, m *several) any {
+				return openapi.GoBackRequest{Operation: openapi.GoBackRequestOperationGoBack, Copies: &copies,
+					Snapshot: name, Where: optional(m.where), AllOrNothing: &m.allOrNothing}
 			}},
-		{"drop COPY NAME", "Drop a snapshot; what the machine has written since stays, in its disks",
+		{"drop COPY… NAME", "Drop a snapshot; what the machine has written since stays, in its disks",
 			"snapshot dropped", "  unvora snapshot drop tide-gauge monday\n" +
 				"  unvora snapshot drop tide-gauge monday --plan",
-			func(copies []string, name string) any {
+			func(copies []string, name string, m *several) any {
 				return openapi.DropSnapshotRequest{Operation: openapi.DropSnapshotRequestOperationDropSnapshot,
-					Copies: copies, Snapshot: name}
+					Copies: &copies, Snapshot: name, Where: optional(m.where), AllOrNothing: &m.allOrNothing}
 			}},
 	} {
-		cmd.AddCommand(a.changing(&cobra.Command{Use: v.use, Short: v.short, Args: cobra.ExactArgs(2),
-			Example: v.example}, v.done, func(args []string) (any, error) { return v.ask(args[:1], args[1]), nil }))
+		m := &several{}
+		verb := a.changing(&cobra.Command{Use: v.use, Short: v.short, Args: cobra.MinimumNArgs(1), Example: v.example},
+			v.done, func(args []string) (any, error) {
+				copies, name := args[:len(args)-1], args[len(args)-1]
+				return v.ask(copies, name, m), m.check(copies)
+			})
+		m.flags(a, verb, "name~training-*")
+		cmd.AddCommand(verb)
 	}
 	return cmd
 }

@@ -10,6 +10,8 @@ import (
 	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"unvora.example/unvora/core/fit"
 )
 
 // ours are the commands for what many look for under another word. The words that are nobody's stand for themselves.
@@ -275,7 +277,7 @@ func (b bytesValue) String() string {
 func (bytesValue) Type() string { return "size" }
 
 func (b bytesValue) Set(text string) error {
-	n, err := ParseSize(text)
+	n, err := fit.ParseSize(text)
 	if err != nil {
 		return &wants{"a size with its unit, such as 4GiB or 512MiB"}
 	}

@@ -30,6 +30,8 @@ import (
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/internal/agent"
 	"unvora.example/unvora/internal/agent/driver/qemu"
+	"unvora.example/unvora/internal/inventory"
+	"unvora.example/unvora/internal/work/steer"
 )
 
 // Options of a demo.
@@ -238,9 +240,36 @@ func Prepare(dir string) error {
 	if err := k.save(dir); err != nil {
 		return err
 	}
-	return makeAll(dir, pg, k, func(m sampleMachine) bool { // layers name their parents by where they lie
+	if err := makeAll(dir, pg, k, func(m sampleMachine) bool { // layers name their parents by where they lie
 		return !slices.ContainsFunc(m.disks, func(d sampleDisk) bool { return d.parent != "" })
-	})
+	}); err != nil {
+		return err
+	}
+	ctx, stop := context.WithTimeout(context.Background(), startPatience)
+	defer stop()
+	return makeTables(ctx, dir, pg, *k)
+}
+
+// makeTables makes the database and its tables, which are empty.
+func makeTables(ctx context.Context, dir string, pg *postgres, k kept) (err error) {
+	if k.DatabasePort, err = freePort(0); err != nil {
+		return err
+	}
+	s := newSupervisor(dir)
+	defer s.stop()
+	if err := s.start(pg.process(dir, k.DatabasePort)); err != nil {
+		return err
+	}
+	url, err := pg.ready(ctx, &k)
+	if err != nil {
+		return s.why("postgres", err)
+	}
+	inv, err := inventory.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer inv.Close()
+	return steer.Migrate(ctx, inv)
 }
 
 // machinesTime is how long the machines that really run have to end with the demo.

@@ -142,8 +142,9 @@ type ShelvedPackage struct {
 	Pool  string `json:"pool,omitempty"` // id
 	Bytes int64  `json:"bytes"`
 	// why it can't be read; with a Machine, how it differs from its manifest
-	Problem string           `json:"problem,omitempty"`
-	Machine *machine.Machine `json:"machine"`
+	Problem string             `json:"problem,omitempty"`
+	Machine *machine.Machine   `json:"machine"`
+	Others  []*machine.Machine `json:"others,omitempty"` // those after the first
 }
 
 // HeldRequest asks which blocks a disk's layers hold above the layer at a path;
@@ -197,6 +198,12 @@ type Need struct {
 	Disk   string `json:"disk"`
 	Entry  string `json:"entry"`  // of the package
 	Offset int64  `json:"offset"` // in bytes from the entry's start
+}
+
+// PowerResult is the Result of a task that starts, stops, pauses or suspends a machine.
+type PowerResult struct {
+	Was machine.State `json:"was"` // before the task, at its first try
+	Is  machine.State `json:"is"`
 }
 
 // FetchResult is the Result of a fetch-disk task.
@@ -253,7 +260,8 @@ type Offer struct {
 // PackTask is what a pack or hand-out task is asked.
 type PackTask struct {
 	plan.Packing
-	From *Remote `json:"from,omitempty"` // where the machine folder is, when it is not here
+	From       *Remote   `json:"from,omitempty"`       // where the first machine's folder is, when it is not here
+	FromOthers []*Remote `json:"fromOthers,omitempty"` // where those of the others are, in order
 }
 
 // CarryTask is what a carry task is asked.
@@ -317,8 +325,9 @@ type Fetch struct {
 	File         string      `json:"file"`
 	Format       string      `json:"format"`
 	VirtualBytes int64       `json:"virtualBytes"`
-	ID           string      `json:"id"`     // of the new image
-	KeepID       bool        `json:"keepId"` // the source's id instead, where it states one
+	ID           string      `json:"id"`            // of the new image
+	KeepID       bool        `json:"keepId"`        // the source's id instead, where it states one
+	Raw          bool        `json:"raw,omitempty"` // the entry is the disk's bytes, whatever they look like
 }
 
 // PlaceTask is what a place task is asked.

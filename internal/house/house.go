@@ -38,6 +38,7 @@ var Rooms = []string{
 	"internal/nbd",
 	"core/plan",
 	"core/firststart",
+	"core/hours",
 	"core/guest",
 	"core/fit",
 	"core/lineage",

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"unvora.example/unvora/core/plan"
 )
 
 // steer changes what somebody wants of a job; f is told how the job is now, with
@@ -87,6 +90,35 @@ func (inv *Inventory) AskRate(rate int64) func(ctx context.Context, j *Job, who 
 	return func(ctx context.Context, j *Job, who string) error {
 		return inv.steer(ctx, j, "rate", who, func(*Job, bool) (string, error) {
 			return fmt.Sprintf("rate = %d", rate), nil
+		})
+	}
+}
+
+// mostCutOver is how far ahead a cut-over may be: until then a machine's layers grow, and its copy is held.
+const mostCutOver = 30 * 24 * time.Hour
+
+// AskCutOver has a job cut over at a time, nil for as soon as it can: whatever was planned, also one that is held since
+// it came too late for that.
+func (inv *Inventory) AskCutOver(at *time.Time) func(ctx context.Context, j *Job, who string) error {
+	return func(ctx context.Context, j *Job, who string) error {
+		return inv.steer(ctx, j, "cut-over", who, func(now *Job, _ bool) (string, error) {
+			waits := slices.ContainsFunc(j.Steps, func(s Step) bool {
+				return s.Kind == plan.KindAwait && (s.State == StepWaiting || s.State == StepWorking)
+			})
+			if now.Back || !waits {
+				return "", Wrong("The job %s does not wait for a cut-over.", j.ID)
+			}
+			if at != nil && time.Until(*at) > mostCutOver {
+				return "", Wrong("A job can cut over at most %d days from now.", mostCutOver/(24*time.Hour))
+			}
+			set := "cut_over_at = now()"
+			if at != nil {
+				set = fmt.Sprintf("cut_over_at = to_timestamp(%f)", float64(at.UnixMilli())/1000)
+			}
+			if now.State == JobHeld {
+				set += ", state = 'waiting', retry_at = null"
+			}
+			return set, nil
 		})
 	}
 }

@@ -282,7 +282,7 @@ var findSharedDisks = finds(finder{cause: CauseSharedDisk, id: `'shared-disk:' |
 			Act:         &Act{Do: ActDetach, Copies: []string{l.Copies[last].String()}, Folder: l.Path}}
 	}))
 
-var findChangedPackages = findsCopies(CauseChangedPackage, "c.problem <> '' and c.form = 'package'",
+var findChangedPackages = findsCopies(CauseChangedPackage, "c.problem <> '' and c.form = 'package' and c.number = 0",
 	each(func(c *Copy) AttentionItem {
 		return AttentionItem{ID: "changed-package:" + c.ID.String(),
 			Subject: c.Ref(), Copies: []uuid.UUID{c.ID}, Since: since(c.LastSeen),

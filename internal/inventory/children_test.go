@@ -231,7 +231,7 @@ func TestRoom(t *testing.T) {
 	}
 	before, err := inv.Limits(ctx)
 	require.NoError(t, err)
-	require.Equal(t, inventory.Limits{PerHost: 2, PerLink: 2, PerPool: 4}, *before)
+	require.Equal(t, inventory.Limits{PerHost: 2, PerLink: 2, PerPool: 4, Hours: []string{}}, *before)
 	t.Cleanup(func() {
 		_, _ = inv.SetLimits(context.WithoutCancel(t.Context()), *before, "robin")
 	})
@@ -280,13 +280,13 @@ func TestRoomInPools(t *testing.T) {
 	t.Cleanup(func() { _, _ = inv.SetLimits(context.WithoutCancel(t.Context()), *before, "robin") })
 	now, err := inv.SetLimits(t.Context(), inventory.Limits{PerHost: 9, PerPool: 1}, "robin")
 	require.NoError(t, err)
-	require.Equal(t, inventory.Limits{PerHost: 9, PerLink: before.PerLink, PerPool: 1}, *now)
+	require.Equal(t, inventory.Limits{PerHost: 9, PerLink: before.PerLink, PerPool: 1, Hours: []string{}}, *now)
 	b := hatch(t, inv, hosts,
 		plan.Step{Host: a.Name, Do: &plan.Carry{Source: "/elsewhere/d", Pool: share.path, File: "d"}},
 		plan.Step{Host: far.Name, Do: &plan.Carry{Source: share.path + "/tide-gauge/d", Pool: own.path, File: "d"}},
 		plan.Step{Host: far.Name, Do: &plan.Carry{Source: own.path + "/tide-gauge/d", Pool: own.path, File: "d"}},
 		plan.Step{Host: far.Name, Do: &plan.Pack{Packing: plan.Packing{File: "/loft/x.ova",
-			Disks: []plan.PackDisk{{Source: own.path + "/tide-gauge/d"}}}}})
+			PackedMachine: plan.PackedMachine{Disks: []plan.PackDisk{{Source: own.path + "/tide-gauge/d"}}}}}})
 	jobs := make([]*inventory.Job, 4)
 	for nth := range jobs {
 		jobs[nth] = b.take(nth)

@@ -52,8 +52,10 @@ type Copy struct {
 	HostID    *uuid.UUID         `json:"-"`
 	PoolID    *uuid.UUID         `json:"-"`
 	ShelfID   *uuid.UUID         `json:"-"`
-	Unread    bool               `json:"-"` // its host was not read since nobody knows when
-	Version   string             `json:"-"` // of the record: another each time it is written
+	Number    int                `json:"-"`             // of a package's machine, from 0
+	Rel       string             `json:"rel,omitempty"` // path within its pool; "" where it lies in none
+	Unread    bool               `json:"-"`             // its host was not read since nobody knows when
+	Version   string             `json:"-"`             // of the record: another each time it is written
 }
 
 // copyList is the list of copies; briefList the same without the machines, of which lists tell nothing.
@@ -75,7 +77,7 @@ func listOfCopies(machine string) listing[Copy] {
 			when c.gone_at is null and c.state <> 'away' then h.last_seen end) as last_seen, c.gone_at, c.tracked,
 			c.owner, c.size_bytes,
  ` + machine + `, c.evidence, c.score, c.candidate_id as candidate, c.settled_by, c.problem, c.host_id, c.pool_id,
-			c.shelf_id, coalesce(h.revision = '', false) as unread, c.xmin::text as version`,
+			c.shelf_id, c.number, c.rel, coalesce(h.revision = '', false) as unread, c.xmin::text as version`,
 		from: `copies c left join hosts h on h.id = c.host_id left join pools p on p.id = c.pool_id left
 			join shelves s on s.id = c.shelf_id`,
 		always: "c.gone_at is null", alias: "c", fields: copyFields,
@@ -154,11 +156,12 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 	placed := len(args) == 3
 	list, err := rows[Copy](ctx, inv.Pool, copySQL+" where "+cond+" and c.form = any($2) and c.gone_at is null order "+
 		"by "+
-		"c.form = 'registered' desc, h.name, c.path limit 20", args...)
+		"c.form = 'registered' desc, h.name, c.path, c.number limit 20", args...)
 	// HOST/NAME is the copy that the host lists, whatever else lies in its pools.
 	if placed && len(list) > 1 && list[0].Form == lineage.Registered && list[1].Form != lineage.Registered {
 		list = list[:1]
 	}
+	list = onePackage(list)
 	switch {
 	case err != nil:
 		return nil, err
@@ -191,6 +194,34 @@ func (inv *Inventory) Copy(ctx context.Context, ref string, forms ...lineage.For
 	return &list[0], nil
 }
 
+// onePackage leaves the first machine of a package, where all of a list are of that one.
+func onePackage(list []Copy) []Copy {
+	if len(list) > 1 && !slices.ContainsFunc(list[1:], func(c Copy) bool { return !c.samePackage(list[0]) }) {
+		return list[:1]
+	}
+	return list
+}
+
+// samePackage tells whether two copies are machines of one package.
+func (c Copy) samePackage(other Copy) bool {
+	id := func(p *uuid.UUID) uuid.UUID {
+		if p == nil {
+			return uuid.Nil
+		}
+		return *p
+	}
+	return c.Form == lineage.Package && other.Form == lineage.Package && c.Path == other.Path &&
+		id(c.ShelfID) == id(other.ShelfID) && id(c.PoolID) == id(other.PoolID) && (c.ShelfID != nil || c.PoolID != nil)
+}
+
+// Packed are the machines of the package that a copy is in, by their numbers.
+func (inv *Inventory) Packed(ctx context.Context, c *Copy) ([]Copy, error) {
+	list, err := rows[Copy](ctx, inv.Pool, copySQL+` where c.form = 'package' and c.gone_at is null and c.path = $1
+		and c.shelf_id is not distinct from $2 and c.pool_id is not distinct from $3
+		and (c.shelf_id is not null or c.pool_id is not null) order by c.number`, c.Path, c.ShelfID, c.PoolID)
+	return list, err
+}
+
 // mostAncestors is more than any lineage has one above the other.
 const mostAncestors = 1000
 
@@ -216,11 +247,18 @@ func (inv *Inventory) PackageAt(ctx context.Context, place uuid.UUID, file strin
 	return there, err
 }
 
+// FolderAt tells whether a machine's folder of that name lies in a pool.
+func (inv *Inventory) FolderAt(ctx context.Context, pool uuid.UUID, name string) (there bool, err error) {
+	err = inv.Pool.QueryRow(ctx, `select exists (select 1 from copies where pool_id = $1 and rel = $2
+		and form <> 'package' and gone_at is null)`, pool, name).Scan(&there)
+	return there, err
+}
+
 // Ref names a copy so that it can't be mistaken.
 func (c Copy) Ref() string {
 	switch {
 	case c.Form == lineage.Package && cmp.Or(c.Shelf, c.Pool) != "":
-		return cmp.Or(c.Shelf, c.Pool) + "/" + c.Path[strings.LastIndexByte(c.Path, '/')+1:]
+		return cmp.Or(c.Shelf, c.Pool) + "/" + cmp.Or(c.Rel, c.Path[strings.LastIndexByte(c.Path, '/')+1:])
 	case c.Form == lineage.Registered && c.Host != "":
 		return c.Host + "/" + c.Name
 	}
@@ -348,12 +386,12 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel, over string) er
 	}
 	tag, err := tx.Exec(ctx, `insert into copies (id, lineage_id, name, form, host_id, pool_id, shelf_id, path, rel,
 		uuid, state, parent_id, made_by, made_user, made_at, identity, renewed, last_seen, size_bytes, machine, tracked,
-		addresses, owner, evidence, score, candidate_id, problem, state_why)
+		addresses, owner, evidence, score, candidate_id, problem, state_why, number)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (select id from copies where id = $12), $13, $14, $15,
 		$16, $17,
 		now(), $18, $19, $20 and not exists (select 1 from hosts where id = $5 and manager_id is not null), $21, $22,
 		$23,
-		$24, (select id from copies where id = $25), $26, $27)
+		$24, (select id from copies where id = $25), $26, $27, $29)
 		on conflict (id) do update set name = excluded.name, form = excluded.form, host_id = excluded.host_id,
 		pool_id = excluded.pool_id, shelf_id = excluded.shelf_id,
 		parent_id = excluded.parent_id, made_by = excluded.made_by, made_user = excluded.made_user,
@@ -363,13 +401,15 @@ func putCopy(ctx context.Context, tx Querier, c, was *Copy, rel, over string) er
 		gone_at = null, size_bytes = excluded.size_bytes, machine = excluded.machine,
 		addresses = case when excluded.addresses = '{}'
 		and excluded.state <> 'running' then copies.addresses else excluded.addresses end, problem = excluded.problem,
+		number = excluded.number,
 		tracked = copies.tracked or (copies.form <> 'registered' and excluded.form = 'registered'), owner = case
 		when excluded.owner = '' then copies.owner else excluded.owner end
 		where $28 = '' or copies.xmin::text = $28`,
 		c.ID, c.LineageID, c.Name, c.Form, c.HostID, c.PoolID, c.ShelfID, c.Path, rel, id, c.State, c.Parent, c.MadeBy,
 		c.MadeUser, c.MadeAt, c.Identity, c.Renewed, c.SizeBytes, c.Machine, c.Form == lineage.Registered ||
 			c.Form == lineage.Hollow,
-		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem, c.StateWhy, over)
+		c.Addresses, c.Owner, c.Evidence, c.Score, c.Candidate, c.Problem, c.StateWhy, over,
+		c.Number)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrOvertaken
 	}

@@ -42,13 +42,14 @@ type Job struct {
 	RetryAt     *time.Time      `json:"retryAt"`
 	NeedsClient bool            `json:"-"`
 	ClientAt    *time.Time      `json:"-"`
-	Parent      *uuid.UUID      `json:"parent"`   // that it is one machine's part of
-	Nth         int             `json:"-"`        // among its parent's children
-	Parts       int             `json:"-"`        // children that it was made with
-	GivenUp     bool            `json:"givenUp"`  // another child does its work anew
-	StartAt     *time.Time      `json:"startAt"`  // it begins no sooner
-	Rate        int64           `json:"rate"`     // bytes per second that each transfer may read; 0 for no limit
-	WaitsFor    string          `json:"waitsFor"` // what its next step waits for
+	Parent      *uuid.UUID      `json:"parent"`    // that it is one machine's part of
+	Nth         int             `json:"-"`         // among its parent's children
+	Parts       int             `json:"-"`         // children that it was made with
+	GivenUp     bool            `json:"givenUp"`   // another child does its work anew
+	StartAt     *time.Time      `json:"startAt"`   // it begins no sooner
+	CutOverAt   *time.Time      `json:"cutOverAt"` // when somebody has it cut over; nil for as its plan says
+	Rate        int64           `json:"rate"`      // bytes per second that each transfer may read; 0 for no limit
+	WaitsFor    string          `json:"waitsFor"`  // what its next step waits for
 	CreatedAt   time.Time       `json:"createdAt"`
 	StartedAt   *time.Time      `json:"startedAt"`
 	FinishedAt  *time.Time      `json:"finishedAt"`
@@ -81,7 +82,7 @@ func (s Step) TaskID() string { return s.JobID.String() + "." + s.ID }
 const jobColumns = `id, operation, subject, state, cancel, epoch, owner, plan, new_copy, user_name, note, back, hold,
 	no_return, error_code, error, held_code, held_for, tries, retry_at,
 	needs_client, client_at, parent, nth, parts, given_up, start_at,
-	rate, waits_for, created_at, started_at, finished_at`
+	rate, waits_for, cut_over_at, created_at, started_at, finished_at`
 
 const jobSQL = `select ` + jobColumns + ` from jobs`
 const stepSQL = `select job_id, position, part, id, kind, what, host_id, host, bytes, done, state, do_what, result,
@@ -362,9 +363,11 @@ func (inv *Inventory) BeginStep(ctx context.Context, epoch int64, s *Step) (begu
 		if begun = err == nil && !back && !hold; !begun {
 			return err
 		}
-		if waitsFor, err = room(ctx, tx, s.JobID, s.Position); err != nil || waitsFor != "" {
-			begun = false
-			return err
+		if s.Kind != plan.KindAwait { // it may rest for days
+			if waitsFor, err = room(ctx, tx, s.JobID, s.Position); err != nil || waitsFor != "" {
+				begun = false
+				return err
+			}
 		}
 		s.State = StepWorking
 		return In(tx).PutStep(ctx, epoch, s)
@@ -443,6 +446,20 @@ func (inv *Inventory) HoldStuck(ctx context.Context, j *Job, code, message strin
 			return err
 		}
 		return putHeld(ctx, tx, j, code, message)
+	})
+}
+
+// HoldFor holds a job until somebody lets it go on; message says why.
+func (inv *Inventory) HoldFor(ctx context.Context, j *Job, message string) error {
+	return inv.InTx(ctx, func(tx pgx.Tx) error {
+		if _, _, err := own(ctx, tx, j.ID, j.Epoch); err != nil {
+			return err
+		}
+		if err := putHeld(ctx, tx, j, "", message); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `update jobs set retry_at = null, tries = 0 where id = $1`, j.ID)
+		return err
 	})
 }
 

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"unvora.example/unvora/core/hours"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -18,24 +20,50 @@ type Limits struct {
 	PerHost int `json:"perHost"` // that a host reads or writes
 	PerLink int `json:"perLink"` // between two hosts
 	PerPool int `json:"perPool"` // that a pool is read or written by, from whatever hosts
+	// Hours are times of the day at which each is slower, as package hours has them.
+	Hours []string `json:"hours"`
+}
+
+// mostHours is how many times of the day there may be.
+const mostHours = 20
+
+// Windows are the hours, read.
+func (l *Limits) Windows() (list []hours.Window, err error) {
+	for _, text := range l.Hours {
+		w, err := hours.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, w)
+	}
+	return list, nil
 }
 
 // Limits are those in force.
 func (inv *Inventory) Limits(ctx context.Context) (*Limits, error) {
-	return one(rows[Limits](ctx, inv.Pool, `select per_host, per_link, per_pool from limits`))
+	return one(rows[Limits](ctx, inv.Pool, `select per_host, per_link, per_pool, hours from limits`))
 }
 
-// SetLimits puts others into force, at once; what runs goes on. One that is 0 stays as it is. It returns all.
+// SetLimits puts others into force, at once; what runs goes on. One that is 0, or hours that are nil, stay as they are.
+// It returns all.
 func (inv *Inventory) SetLimits(ctx context.Context, l Limits, who string) (now *Limits, err error) {
+	if _, err := l.Windows(); err != nil {
+		return nil, Wrong("%v", err)
+	}
+	if len(l.Hours) > mostHours {
+		return nil, Wrong("There are at most %d times of the day.", mostHours)
+	}
 	err = inv.InTx(ctx, func(tx pgx.Tx) error {
 		now, err = one(rows[Limits](ctx, tx, `update limits set per_host = coalesce(nullif($1, 0), per_host),
-			per_link = coalesce(nullif($2, 0), per_link), per_pool = coalesce(nullif($3, 0), per_pool)
-			returning per_host, per_link, per_pool`, l.PerHost, l.PerLink, l.PerPool))
+			per_link = coalesce(nullif($2, 0), per_link), per_pool = coalesce(nullif($3, 0), per_pool),
+			hours = coalesce($4, hours) returning per_host, per_link, per_pool, hours`, l.PerHost, l.PerLink,
+			l.PerPool, l.Hours))
 		if err != nil {
 			return err
 		}
 		return In(tx).Audit(ctx, Entry{Who: who, What: "limits", Subject: "transfers",
-			Detail: map[string]any{"perHost": now.PerHost, "perLink": now.PerLink, "perPool": now.PerPool}})
+			Detail: map[string]any{"perHost": now.PerHost, "perLink": now.PerLink, "perPool": now.PerPool,
+				"hours": now.Hours}})
 	})
 	return now, err
 }
@@ -96,8 +124,11 @@ const oneAtATime = 7480
 // between the same hosts is done. It tells what has to be waited for; "" for nothing. Who came first goes first.
 func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor string, err error) {
 	var uses, pools []string
-	err = tx.QueryRow(ctx, `select uses, pools from steps where job_id = $1 and position >= $2 and uses is not null
-		and state = 'waiting' and not claimed order by position limit 1`, job, position).Scan(&uses, &pools)
+	var rests int // the job before it goes on at that position: room is not taken beyond that
+	err = tx.QueryRow(ctx, `select uses, pools, rests from steps, (select coalesce(min(position), $4) as rests
+		from steps where job_id = $1 and position > $2 and kind = $3) r where job_id = $1 and position >= $2
+		and position < rests and uses is not null and state = 'waiting' and not claimed order by position limit 1`,
+		job, position, plan.KindAwait, math.MaxInt32).Scan(&uses, &pools, &rests)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
@@ -148,7 +179,7 @@ func room(ctx context.Context, tx pgx.Tx, job uuid.UUID, position int) (waitsFor
 	}
 	if waitsFor == "" {
 		if _, err := tx.Exec(ctx, `update steps set claimed = true where job_id = $1 and uses = $2
-			and state = 'waiting'`, job, uses); err != nil {
+			and state = 'waiting' and position < $3`, job, uses, rests); err != nil {
 			return "", err
 		}
 	}

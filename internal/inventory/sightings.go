@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -88,7 +89,7 @@ func (inv *Inventory) Apply(ctx context.Context, h *Host, s *hostlink.Survey) (c
 		}
 		for i := range s.Packages {
 			paths = append(paths, s.Packages[i].Path)
-			if err := a.shelved(&s.Packages[i]); err != nil {
+			if err := a.shelved(&s.Packages[i], poolPath(s.Pools, s.Packages[i].Pool)); err != nil {
 				return err
 			}
 		}
@@ -320,9 +321,33 @@ func (a *applier) here(c Copy) lineage.Known {
 	return k
 }
 
-func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
-	m := p.Machine
-	there, shelf, pool, err := a.keptAt(p)
+// shelved records a package: each machine in it is a copy of its own. root is the path of the pool that it lies in, if
+// that is one.
+func (a *applier) shelved(p *hostlink.ShelvedPackage, root string) error {
+	rel := ""
+	if p.Pool != "" {
+		rel = strings.TrimPrefix(strings.TrimPrefix(p.Path, root), "/")
+	}
+	machines := []*machine.Machine{p.Machine}
+	if p.Machine != nil {
+		machines = append(machines, p.Others...)
+	}
+	for number, m := range machines {
+		if err := a.packed(p, rel, number, m); err != nil {
+			return err
+		}
+	}
+	if p.Machine == nil {
+		return nil
+	}
+	_, err := a.tx.Exec(a.ctx, `update copies set gone_at = now() where form = 'package' and gone_at is null
+		and host_id = $1 and path = $2 and number >= $3`, a.host.ID, p.Path, len(machines))
+	return err
+}
+
+// packed records a machine of a package; m is nil where the package can't be read.
+func (a *applier) packed(p *hostlink.ShelvedPackage, rel string, number int, m *machine.Machine) error {
+	there, shelf, pool, err := a.keptAt(p, rel, number)
 	if err != nil {
 		return err
 	}
@@ -340,6 +365,10 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	if err != nil {
 		return err
 	}
+	known = slices.DeleteFunc(known, func(c Copy) bool { // the others of the package are not this one
+		return c.Form == lineage.Package && c.GoneAt == nil && c.Path == p.Path && c.HostID != nil &&
+			*c.HostID == a.host.ID && c.Number != number
+	})
 	if there != nil && byID(known, there.ID.String()) == nil {
 		known = append(known, *there)
 	}
@@ -368,7 +397,7 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 		problem = altered + p.Problem
 	}
 	c := &Copy{Name: m.Name, Form: lineage.Package, HostID: &a.host.ID, Host: a.host.Name, ShelfID: shelf,
-		PoolID: pool, Path: p.Path,
+		PoolID: pool, Path: p.Path, Number: number,
 		UUID:  m.UUID,
 		State: machine.Unknown, SizeBytes: p.Bytes, Machine: m, MadeBy: "survey", MadeAt: time.Now(),
 		Identity: "original",
@@ -378,10 +407,6 @@ func (a *applier) shelved(p *hostlink.ShelvedPackage) error {
 	}
 	if err := a.settle(c, v, known); err != nil {
 		return err
-	}
-	rel := ""
-	if pool != nil {
-		rel = path.Base(p.Path)
 	}
 	return a.put(c, byID(known, c.ID.String()), rel)
 }
@@ -397,12 +422,14 @@ func (a *applier) anothers(there *Copy, pool *uuid.UUID) (others bool, err error
 	return others, err
 }
 
-// keptAt is the package that is recorded where one lies, if there is one, and the shelf or the pool that it lies in.
-func (a *applier) keptAt(p *hostlink.ShelvedPackage) (there *Copy, shelf, pool *uuid.UUID, err error) {
+// keptAt is what is recorded of a machine of a package where that lies, if there is one, and the shelf or the pool that
+// it lies in.
+func (a *applier) keptAt(p *hostlink.ShelvedPackage, rel string, number int) (
+	there *Copy, shelf, pool *uuid.UUID, err error) {
 	var cond string
 	var args []any
 	if pool = OptionalID(p.Pool); pool != nil {
-		cond, args = `c.pool_id = $1 and c.rel = $2`, []any{pool, path.Base(p.Path)}
+		cond, args = `c.pool_id = $1 and c.rel = $2`, []any{pool, rel}
 	} else {
 		shelf = new(uuid.UUID)
 		if err := a.tx.QueryRow(a.ctx, `select id from shelves where host_id = $1 and name = $2`, a.host.ID,
@@ -411,8 +438,8 @@ func (a *applier) keptAt(p *hostlink.ShelvedPackage) (there *Copy, shelf, pool *
 		}
 		cond, args = `c.shelf_id = $1 and c.path = $2`, []any{shelf, p.Path}
 	}
-	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where `+cond+` and c.form = 'package' and c.gone_at is null limit 1`,
-		args...)
+	list, err := rows[Copy](a.ctx, a.tx, copySQL+` where `+cond+` and c.form = 'package' and c.gone_at is null
+		and c.number = $3 limit 1`, append(args, number)...)
 	if err != nil || len(list) == 0 {
 		return nil, shelf, pool, err
 	}

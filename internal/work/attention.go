@@ -62,10 +62,10 @@ var remedies = map[inventory.Action]func(ctx context.Context, w *Work, act *inve
 		return &draw.Detach{Copies: draw.Copies{Copies: act.Copies}, Disk: act.Folder}, nil
 	},
 	inventory.ActDropOld: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
-		return &draw.DropSnapshot{Copies: draw.Copies{Copies: act.Copies}, Snapshot: act.Folder}, nil
+		return &draw.DropSnapshot{Many: draw.These(act.Copies...), Snapshot: act.Folder}, nil
 	},
 	inventory.ActTold: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
-		return &draw.Change{Copies: draw.Copies{Copies: act.Copies}, FirstStartDone: true}, nil
+		return &draw.Change{Many: draw.These(act.Copies...), FirstStartDone: true}, nil
 	},
 	inventory.ActReparent: func(_ context.Context, _ *Work, act *inventory.Act, _ string) (draw.Request, error) {
 		found := draw.Asked{Answers: plan.Answers{"disk.parent-missing": "found"}}

@@ -70,7 +70,7 @@ func (w *Work) Wanted(ctx context.Context, ref string, most time.Duration) (*Wan
 					if err != nil {
 						return nil, err
 					}
-					wants.Give = &Give{Disks: do.Disks, Name: do.Name + ".ovf", Room: len(raw), Place: place,
+					wants.Give = &Give{Disks: do.AllDisks(), Name: do.Stem() + ".ovf", Room: len(raw), Place: place,
 						Digest: do.Algorithm()}
 					return wants, nil
 				}
@@ -206,7 +206,7 @@ func (w *Work) Package(ctx context.Context, job string) (io.ReadCloser, string, 
 	if err != nil {
 		return nil, "", err
 	}
-	return &heard{ReadCloser: r, w: w, ctx: ctx, job: s.JobID}, do.Name + ".ova", nil
+	return &heard{ReadCloser: r, w: w, ctx: ctx, job: s.JobID}, do.Stem() + ".ova", nil
 }
 
 // Descriptor is that of the package, its disks being as the caller has them.

@@ -13,10 +13,12 @@ import { Table } from "../parts/Table";
 import type { Column } from "../parts/Table";
 import { Told } from "../parts/Told";
 import { usePages } from "../parts/usePages";
+import { ChangeSeveral } from "./ChangeSeveral";
 import { CloneSheet } from "./CloneSheet";
 import { ExportSheet } from "./ExportSheet";
 import { MoveSheet } from "./MoveSheet";
 import { OperationSheet } from "./OperationSheet";
+import { SnapshotSheet } from "./SnapshotSheet";
 
 type Shown = Column<Copy> & { name: string; text: (c: Copy) => string };
 
@@ -61,7 +63,7 @@ const usual = "state,where,size,made,macs";
 const usually: Record<string, string> = { cols: usual, order: "name" };
 const sorted = ["made", "size"]; // columns that the list can be sorted by, besides the name
 
-type Doing = "export" | "clone" | "move" | "start" | "stop" | "renew" | "delist";
+type Doing = "export" | "clone" | "move" | "snapshot" | "change" | "start" | "stop" | "renew" | "delist";
 
 /** What is asked for of several copies that needs nothing but answers. */
 function requestOf(doing: Doing, copies: string[]): Asking | undefined {
@@ -181,6 +183,8 @@ export function Copies() {
       {doing === "export" && <ExportSheet copies={copies} onClose={close} />}
       {doing === "move" && <MoveSheet copies={copies} onClose={close} />}
       {doing === "clone" && copies[0] && <CloneSheet copy={copies[0]} onClose={close} />}
+      {doing === "snapshot" && <SnapshotSheet copies={copies} onClose={close} />}
+      {doing === "change" && <ChangeSeveral copies={copies} onClose={close} />}
       {request && <OperationSheet request={request} onClose={close} />}
     </>
   );
@@ -204,6 +208,8 @@ function Chosen({ copies, onDo, onClear }: { copies: Copy[]; onDo: (doing: Doing
     ["export", "Export …", ours],
     ["clone", "Clone …", ours && copies.length === 1],
     ["move", "Move …", ours],
+    ["snapshot", "Snapshot …", ours],
+    ["change", "Change …", ours],
     ["renew", "Renew …", ours],
     ["delist", "Delist …", copies.every((c) => ["registered", "hollow"].includes(c.form) && !managed(c))],
   ];

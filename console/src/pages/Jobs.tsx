@@ -56,6 +56,19 @@ function Limits() {
       Transfers of disks at a time: {field("perHost", "Transfers at one host")} at one host,
       {field("perLink", "Transfers between two hosts")} between two, {field("perPool", "Transfers of one pool")} of one
       pool
+      <input
+        aria-label="Slower hours"
+        title="When each transfer is slower, such as mon-fri 08:00-18:00=20MiB; several with a semicolon between"
+        placeholder="slower at no time of the day"
+        className="field w-64"
+        key={now.hours?.join("; ")}
+        defaultValue={now.hours?.join("; ")}
+        onBlur={(e) => {
+          const hours = e.target.value.split(";").map((h) => h.trim());
+          const set = hours.filter((h) => h !== "");
+          if (set.join("; ") !== (now.hours ?? []).join("; ")) put.mutate({ ...now, hours: set });
+        }}
+      />
       <Told problem={put.error} />
     </span>
   );

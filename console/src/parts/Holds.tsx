@@ -1,4 +1,5 @@
-import type { Copy, Schemas } from "../api";
+import { useQuery } from "@tanstack/react-query";
+import { copyQuery, type Copy, type Schemas } from "../api";
 import { Field, Named } from "./Field";
 
 /** What a package is to hold, as asked for. */
@@ -16,6 +17,7 @@ export type Holding = Pick<
   | "product"
   | "digest"
   | "ovf"
+  | "diskFormat"
 >;
 
 type Props = { copy: Copy; value: Holding; onChange: (holding: Holding) => void };
@@ -26,7 +28,8 @@ export function Holds({ copy, value, onChange }: Props) {
   const product = (part: Schemas["Product"]) => set({ product: { ...value.product, ...part } });
   const toggled = (list: string[] | undefined, name: string) =>
     list?.includes(name) ? list.filter((n) => n !== name) : [...(list ?? []), name];
-  const m = copy.machine;
+  const { data: whole = copy } = useQuery(copyQuery(copy.id)); // those of a list bear no machine
+  const m = whole.machine;
   const devices = [...(m?.nics ?? []), ...(m?.devices ?? [])].map((d) => d.name);
   return (
     <div className="grid gap-2">
@@ -46,6 +49,13 @@ export function Holds({ copy, value, onChange }: Props) {
           <Either name="Media in drives" value={value.media} set={(v) => set({ media: v })} words={media} />
           <Either name="Digest" value={value.digest} set={(v) => set({ digest: v })} words={digests} first="SHA-256" />
           <Either name="Standard" value={value.ovf} set={(v) => set({ ovf: v })} words={versions} first="as its own" />
+          <Either
+            name="Disks"
+            value={value.diskFormat}
+            set={(v) => set({ diskFormat: v })}
+            words={diskFormats}
+            first="VMDK, compressed"
+          />
           <Field
             name="Name there"
             value={value.name ?? ""}
@@ -66,9 +76,8 @@ export function Holds({ copy, value, onChange }: Props) {
             type="number"
             value={value.memoryBytes ? value.memoryBytes / 2 ** 20 : ""}
             set={(v) => set({ memoryBytes: Number(v) * 2 ** 20 || undefined })}
-            hint={String((m?.memoryBytes ?? 0) / 2 ** 20)}
+            hint={m ? String(m.memoryBytes / 2 ** 20) : ""}
           />
-          <span />
           <Field late name="Product" value={value.product?.name ?? ""} set={(v) => product({ name: v || undefined })} />
           <Field
             late
@@ -81,7 +90,6 @@ export function Holds({ copy, value, onChange }: Props) {
             value={value.product?.version ?? ""}
             set={(v) => product({ version: v || undefined })}
           />
-          <span />
           <Left name="Leave out" of={(m?.disks ?? []).map((d) => d.id)} out={value.leaveOut}>
             {(id) => set({ leaveOut: toggled(value.leaveOut, id) })}
           </Left>
@@ -107,6 +115,13 @@ export function Holds({ copy, value, onChange }: Props) {
 const keepDrop = { keep: "kept", drop: "left out" };
 const media = { named: "named, not taken along", without: "drives are empty" };
 const versions = { "1": "OVF 1.x, for old readers", "2": "OVF 2.x" };
+const diskFormats = {
+  qcow2: "QCOW2",
+  vhdx: "VHDX",
+  vhd: "VHD",
+  "vmdk:sparse": "VMDK, not compressed",
+  raw: "raw, in full",
+};
 const digests = { sha1: "SHA-1, for old readers", sha512: "SHA-512" };
 
 type PurposeName = NonNullable<Holding["for"]>;

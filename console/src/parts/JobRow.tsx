@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { cancelJob, childrenQuery, copyQuery, holdJob, resumeFailed, resumeJob, setRate } from "../api";
+import { cancelJob, childrenQuery, copyQuery, cutOver, holdJob, resumeFailed, resumeJob, setRate } from "../api";
 import type { Job } from "../api";
 import { ago, count, duration, exact, size } from "../format";
 import { State } from "./State";
@@ -24,6 +24,21 @@ export function took(s: Job["steps"][number]) {
   return `${((Date.parse(s.finishedAt) - Date.parse(s.startedAt)) / 1000).toFixed(1)} s`;
 }
 
+/** Whether a job rests until it may cut over. */
+const awaits = (j: Job) => j.steps.some((s) => s.kind === "await" && s.state === "working");
+
+function CutOver({ job, children }: { job: string; children: string }) {
+  const ask = useMutation({ mutationFn: () => cutOver(job) });
+  return (
+    <>
+      <button className="button-main" disabled={ask.isPending} onClick={() => ask.mutate()}>
+        {children}
+      </button>
+      <Told problem={ask.error} />
+    </>
+  );
+}
+
 /** What can be done with a job. */
 export function JobControls({ job: j }: { job: Job }) {
   const cancel = useMutation({ mutationFn: () => cancelJob(j.id) });
@@ -38,6 +53,7 @@ export function JobControls({ job: j }: { job: Job }) {
         </button>
       )}
       {j.state === "done" && j.newCopy && <Made copy={j.newCopy} />}
+      {!over(j) && !j.cancelling && awaits(j) && <CutOver job={j.id}>Cut over now</CutOver>}
       {!over(j) && !j.cancelling && (
         <button className="button" disabled={halt.isPending} onClick={() => halt.mutate()}>
           {j.state === "held" ? "Resume" : "Hold"}
@@ -173,9 +189,11 @@ export function Steps({ steps }: { steps: Job["steps"] }) {
 /** The jobs of several machines; those that others do anew are left out. */
 export function Children({ of }: { of: string }) {
   const { data, error } = useQuery(childrenQuery(of));
+  const resting = data?.filter((j) => !over(j) && !j.cancelling && awaits(j)).length ?? 0;
   return (
     <div className="mt-1 pl-4">
       <Told problem={error} />
+      {resting > 1 && <CutOver job={of}>{`Cut over all ${resting} now`}</CutOver>}
       {data
         ?.filter((j) => !j.givenUp)
         .map((j) => (

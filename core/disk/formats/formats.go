@@ -182,6 +182,20 @@ func listed(names []string) (s string) {
 	return s
 }
 
+// InPackages are the names, FORMAT and FORMAT:VARIANT, of what disks in packages may be: one file each. A raw disk is
+// the same file in each of its variants there.
+func InPackages() (names []string) {
+	for _, f := range Table {
+		names = append(names, f.Name)
+		for _, v := range f.Variants {
+			if f.Name != raw.Format && (f.Name != vmdk.Format || v != "flat") {
+				names = append(names, f.Name+":"+v)
+			}
+		}
+	}
+	return names
+}
+
 // Variant checks that the format has a variant; "" is its first.
 func (f *Format) Variant(name string) (string, error) {
 	if name == "" {
@@ -223,4 +237,13 @@ func Open(src disk.Source, open disk.Opener) (disk.Image, error) {
 		return nil, err
 	}
 	return f.Open(src, open)
+}
+
+// OpenAs opens one layer of which something states the format. That it is raw counts whatever its content looks like:
+// a guest may have written to its disk what looks like an image. Of the rest the content is believed.
+func OpenAs(stated string, src disk.Source, open disk.Opener) (disk.Image, error) {
+	if stated == raw.Format {
+		return orNil(raw.Open(src))
+	}
+	return Open(src, open)
 }

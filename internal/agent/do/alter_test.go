@@ -54,7 +54,7 @@ func TestAlter(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(moved, "tide-gauge.ovf"))
 	require.Contains(t, a.Records.Register(), moved)
 	// Asked for again after a restart, it finds everything done.
-	_, err = doAlter(t.Context(), &run{a.Worker, tk})
+	_, err = doAlter(t.Context(), &run{Worker: a.Worker, Task: tk})
 	require.NoError(t, err)
 
 	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))

@@ -77,7 +77,7 @@ func (w *Worker) startMarked(ctx context.Context, k marked) (held bool) {
 		err = w.begin(ctx, k.folder, "")
 	}
 	if err == nil {
-		err = w.noteRunning(ctx, k.folder)
+		_, err = w.noteRunning(ctx, k.folder)
 	}
 	if ground.CodeOf(err) == "busy.job" {
 		w.Log.Info("a machine starts with the host later", "folder", k.folder, "since", err)

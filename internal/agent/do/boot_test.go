@@ -101,7 +101,7 @@ func TestStartAndDelist(t *testing.T) {
 			tk, err := a.tasks.Start(name+".s1", hostlink.TaskSpec{Job: name, Epoch: 1, Kind: plan.KindDelist,
 				Params: raw})
 			require.NoError(t, err)
-			_, err = doDelist(t.Context(), &run{a.Worker, tk})
+			_, err = doDelist(t.Context(), &run{Worker: a.Worker, Task: tk})
 			return err
 		}
 		require.Equal(t, "state.running", ground.CodeOf(delist("archive-db")), "it is being started")
@@ -120,7 +120,8 @@ func TestStartAndDelist(t *testing.T) {
 	require.NoError(t, a.begin(t.Context(), folders["archive-db"], ""))
 	require.Len(t, d.started, 2, "who was quicker has started it")
 	require.Equal(t, "copy.unknown", ground.CodeOf(a.begin(t.Context(), folders["tide-gauge"], "")))
-	require.NoError(t, a.noteRunning(t.Context(), folders["tide-gauge"]))
+	_, err = a.noteRunning(t.Context(), folders["tide-gauge"])
+	require.NoError(t, err)
 	require.NotContains(t, a.Records.Register(), folders["tide-gauge"], "what is noted of it does not list it")
 	_, err = a.KeepStill(t.Context(), folders["archive-db"], readWhileRunning)
 	require.ErrorContains(t, err, "running")

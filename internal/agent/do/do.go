@@ -61,6 +61,16 @@ const readWhileRunning = "its disks change while they are read"
 type run struct {
 	*Worker
 	*task.Task
+	undoes bool
+}
+
+// Params are all that the task was asked with, where it is to be done; what this agent knows of that, where it is
+// undone: the rest it has not done.
+func (t *run) Params(into any) error {
+	if t.undoes {
+		return t.Task.Params(into)
+	}
+	return t.AllParams(into)
 }
 
 // row is how a kind of task is carried out.
@@ -115,21 +125,30 @@ func (w *Worker) Kinds() map[string]task.Kind {
 		kinds[name] = task.Kind{
 			Do: func(ctx context.Context, t *task.Task) (any, error) {
 				defer w.seenAnew(t)
-				return r.do(ctx, &run{w, t})
+				return r.do(ctx, &run{Worker: w, Task: t})
 			},
 			Undo: func(ctx context.Context, t *task.Task) error {
 				defer w.seenAnew(t)
-				return r.undo(ctx, &run{w, t})
+				return r.undo(ctx, &run{Worker: w, Task: t, undoes: true})
 			},
 		}
 	}
 	return kinds
 }
 
-// seenAnew has the machine that a task is about read anew at the next look.
+// seenAnew has the machines that a task is about read anew at the next look.
 func (w *Worker) seenAnew(t *task.Task) {
-	var about struct{ Folder string }
-	if t.Params(&about) == nil && about.Folder != "" {
-		w.Anew(about.Folder)
+	type folder struct{ Folder string }
+	var about struct {
+		folder
+		With []folder
+	}
+	if t.Params(&about) != nil {
+		return
+	}
+	for _, f := range append(about.With, about.folder) {
+		if f.Folder != "" {
+			w.Anew(f.Folder)
+		}
 	}
 }

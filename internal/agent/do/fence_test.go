@@ -2,6 +2,7 @@ package do
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
@@ -104,6 +105,28 @@ func TestListedOnce(t *testing.T) {
 	require.NoError(t, os.CopyFS(copied, os.DirFS(folder)))
 	require.NoError(t, gannet.List(copied, ground.Registered{}, ""))
 	require.NoError(t, gannet.Delist(copied))
+}
+
+// TestLeftOff: a start that is to leave a machine off says so; what changes how a machine stands tells how it stood.
+func TestLeftOff(t *testing.T) {
+	h, _, folder := twoHosts(t)
+	power := plan.Power{Folder: folder}
+	run := func(step, kind string, p any) (s hostlink.Task, r hostlink.PowerResult) {
+		s = ended(t, start(t, h, step, kind, 1, p))
+		require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+		require.NoError(t, json.Unmarshal(s.Result, &r))
+		return s, r
+	}
+	off := hostlink.PowerResult{Was: machine.Stopped, Is: machine.Stopped}
+	_, r := run("p1", plan.KindStop, plan.Stop{Power: power})
+	require.Equal(t, off, r)
+	s, r := run("p2", plan.KindStart, plan.Start{Power: power, Off: true})
+	require.Equal(t, off, r)
+	require.Contains(t, s.Note, "stays off")
+	_, r = run("p3", plan.KindStart, plan.Start{Power: power})
+	require.Equal(t, hostlink.PowerResult{Was: machine.Stopped, Is: machine.Running}, r)
+	_, r = run("p4", plan.KindStop, plan.Stop{Power: power, Manner: machine.Off})
+	require.Equal(t, hostlink.PowerResult{Was: machine.Running, Is: machine.Stopped}, r)
 }
 
 // TestFence: a machine is taken from a host that has been silent for long, and from no other. It obeys when it comes

@@ -17,6 +17,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/raw"
 	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/internal/agent/ground"
@@ -107,7 +108,13 @@ func (f *fetch) run(ctx context.Context) (int64, error) {
 			f.read = j.At
 			f.t.Update(func(s *hostlink.Task) { s.Done = j.At })
 			hashed := io.TeeReader(bufio.NewReaderSize(r, 1<<20), f)
-			feed := vmdk.ResumeStreamFeed(hashed, j.At, j.VirtualBytes, j.Grain, f.mark(j.VirtualBytes, j.Grain))
+			mark := f.mark(j.VirtualBytes, j.Grain)
+			var feed disk.Feed
+			if f.Raw {
+				feed = disk.ReaderFeed(hashed, j.At, f.Entry.Size, mark)
+			} else {
+				feed = vmdk.ResumeStreamFeed(hashed, j.At, j.VirtualBytes, j.Grain, mark)
+			}
 			if err := f.pump(ctx, target, feed, hashed); !errors.Is(err, vmdk.ErrOrder) {
 				return j.VirtualBytes, err
 			}
@@ -138,9 +145,9 @@ func (f *fetch) anyOrder(ctx context.Context) (int64, error) {
 			s.Note = "its blocks are not in order: they are kept aside first"
 		}
 	})
-	f.read = 0
-	f.hash.Reset()
 	if f.Source.Upload || f.Source.Remote != nil {
+		f.read = 0
+		f.hash.Reset()
 		r, err := f.open(ctx, 0)
 		if err != nil {
 			return 0, err
@@ -148,6 +155,13 @@ func (f *fetch) anyOrder(ctx context.Context) (int64, error) {
 		defer r.Close()
 		return f.spooled(ctx, nil, io.TeeReader(bufio.NewReaderSize(r, 1<<20), f))
 	}
+	return f.sought(ctx)
+}
+
+// sought reads an entry in any order, from where it lies.
+func (f *fetch) sought(ctx context.Context) (int64, error) {
+	f.read = 0
+	f.hash.Reset()
 	o, err := f.t.OpenPackage(ctx, f.Source, filepath.Dir(f.path))
 	if err != nil {
 		return 0, err
@@ -231,6 +245,15 @@ func (f *fetch) begin(ctx context.Context) (int64, error) {
 		return 0, fmt.Errorf("read the first bytes of %s: %w", f.Entry.Name, err)
 	}
 	hashed := io.TeeReader(buffered, f)
+	if f.Raw {
+		virtual := max(f.VirtualBytes, f.Entry.Size)
+		target, file, err := f.create(disk.Info{Format: raw.Format, VirtualBytes: virtual})
+		if err != nil {
+			return 0, err
+		}
+		defer file.Close()
+		return virtual, f.pump(ctx, target, disk.ReaderFeed(hashed, 0, f.Entry.Size, f.mark(virtual, 0)), hashed)
+	}
 	if vmdk.Probe(head) {
 		var mark func(int64) any
 		feed, err := vmdk.NewStreamFeed(hashed, func(at int64) any { return mark(at) })
@@ -247,6 +270,9 @@ func (f *fetch) begin(ctx context.Context) (int64, error) {
 		if !errors.Is(err, vmdk.ErrNotStream) {
 			return 0, err
 		}
+	}
+	if !f.Source.Upload && f.Source.Remote == nil {
+		return f.sought(ctx)
 	}
 	// Formats that have to be read in any order lie beside the new image first.
 	return f.spooled(ctx, head, hashed)

@@ -19,52 +19,63 @@ import (
 // are empty then; after a commit, while the guest stands still or does not run, at what lies below, which holds the
 // same then. So a crash at any point leaves a machine that starts with all that it has written.
 
-// doFreeze puts layers on disks of a machine, and has it write there.
+// doFreeze puts layers on disks of machines, and has those write there that run: from one instant on, the same for all.
 func doFreeze(ctx context.Context, t *run) (any, error) {
 	var p plan.Freeze
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	now, err := t.Driver.State(ctx, p.Folder)
-	if err != nil {
-		return nil, err
-	}
-	freezing, ok := t.Driver.(driver.Freezing)
-	if now.State.Active() && !ok {
-		return nil, ground.Refuse("host.unable", "the hypervisor of %s can't freeze disks while a machine runs",
-			t.Config.Name)
-	}
-	if now.State == machine.Suspended {
-		return nil, ground.Refuse("state.held", "the machine in %s is suspended", p.Folder)
+	machines := p.Machines()
+	active := make([]bool, len(machines))
+	freezing, able := t.Driver.(driver.Freezing)
+	for i, m := range machines {
+		now, err := t.Driver.State(ctx, m.Folder)
+		if err != nil {
+			return nil, err
+		}
+		active[i] = now.State.Active()
+		if active[i] && !able {
+			return nil, ground.Refuse("host.unable", "the hypervisor of %s can't freeze disks while a machine runs",
+				t.Config.Name)
+		}
+		if now.State == machine.Suspended {
+			return nil, ground.Refuse("state.held", "the machine in %s is suspended", m.Folder)
+		}
 	}
 	var j freezeJournal
-	if there, err := t.Journal(&j); err != nil {
-		return nil, err
-	} else if !there {
-		if err := t.namesFree(p.Folder, p.Disks); err != nil {
-			return nil, err
-		}
-		if err := t.Note(freezeJournal{Begun: true}); err != nil {
-			return nil, err
-		}
-	}
-	for _, d := range p.Disks {
-		if err := t.layerOver(p.Folder, d); err != nil {
-			return nil, err
-		}
-	}
-	m, err := t.redescribe(p.Folder, func(m *machine.Machine) bool {
-		changed := point(m, p.Disks, above)
-		if s := p.Snapshot; s != nil && m.SnapshotNamed(s.Name) == nil {
-			m.Tree, m.Stands, changed = append(m.Tree, *s), s.Name, true
-		}
-		return changed
-	})
+	there, err := t.Journal(&j)
 	if err != nil {
 		return nil, err
 	}
-	if now.State.Active() {
-		if err := freezing.Freeze(ctx, p.Folder, m); err != nil {
+	for _, m := range machines {
+		switch {
+		case !there:
+			err = t.namesFree(m.Folder, m.Disks)
+		case j.Freezing && len(machines) > 1: // some may be frozen already, at another instant than those to come
+			err = t.thaw(ctx, m.Folder, m.Disks, m.SnapshotName())
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if err := t.Note(freezeJournal{Begun: true}); err != nil {
+		return nil, err
+	}
+	var running []driver.ToFreeze
+	for i, one := range machines {
+		m, err := t.ontoLayers(one)
+		if err != nil {
+			return nil, err
+		}
+		if active[i] {
+			running = append(running, driver.ToFreeze{Folder: one.Folder, Machine: m})
+		}
+	}
+	if len(running) > 0 {
+		if err := t.Note(freezeJournal{Begun: true, Freezing: true}); err != nil {
+			return nil, err
+		}
+		if err := freezing.Freeze(ctx, running...); err != nil {
 			return nil, err
 		}
 	}
@@ -72,15 +83,35 @@ func doFreeze(ctx context.Context, t *run) (any, error) {
 		return nil, nil
 	}
 	var errs []error
-	for _, d := range p.Disks {
-		errs = append(errs, t.Door.Freeze(d.Path, true))
+	for _, m := range machines {
+		for _, d := range m.Disks {
+			errs = append(errs, t.Door.Freeze(d.Path, true))
+		}
 	}
 	return nil, errors.Join(errs...)
 }
 
-// freezeJournal notes that a task has begun: layers of these names are its own.
+// ontoLayers makes the layers of a machine, and has its descriptor name them; and a snapshot of what lies below, where
+// there is to be one.
+func (t *run) ontoLayers(of plan.FrozenMachine) (*machine.Machine, error) {
+	for _, d := range of.Disks {
+		if err := t.layerOver(of.Folder, d); err != nil {
+			return nil, err
+		}
+	}
+	return t.redescribe(of.Folder, func(m *machine.Machine) bool {
+		changed := point(m, of.Disks, above)
+		if s := of.Snapshot; s != nil && m.SnapshotNamed(s.Name) == nil {
+			m.Tree, m.Stands, changed = append(m.Tree, *s), s.Name, true
+		}
+		return changed
+	})
+}
+
+// freezeJournal notes how far a task has come.
 type freezeJournal struct {
-	Begun bool `json:"begun"`
+	Begun    bool `json:"begun"`              // layers of these names are its own
+	Freezing bool `json:"freezing,omitempty"` // the hypervisor was asked; machines may write to them
 }
 
 // namesFree sees that nothing bears the names of the layers to come.
@@ -187,11 +218,11 @@ func undoFreeze(ctx context.Context, t *run) error {
 	if there, err := t.Journal(&j); !there || err != nil {
 		return err // it was never begun: files of these names are somebody else's
 	}
-	name := ""
-	if p.Snapshot != nil {
-		name = p.Snapshot.Name
+	var errs []error
+	for _, m := range p.Machines() {
+		errs = append(errs, t.thaw(ctx, m.Folder, m.Disks, m.SnapshotName()))
 	}
-	return t.thaw(ctx, p.Folder, p.Disks, name)
+	return errors.Join(errs...)
 }
 
 func doCommit(ctx context.Context, t *run) (any, error) {

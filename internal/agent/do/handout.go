@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/disk"
-	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/door"
@@ -24,12 +23,28 @@ type handing struct {
 	mu     sync.Mutex
 	p      *pack
 	over   chan hostlink.PackResult
-	resume map[string][]streamPoint // by disk: the last few places to go on from
+	resume map[string][]packPoint // by disk: the last few places to go on from
+	handJournal
 }
 
-type streamPoint struct {
-	at, guest int64
-	state     []byte
+// handJournal is what a hand-out has to know of what it sent before the agent was started anew.
+type handJournal struct {
+	Layouts map[string][]byte `json:"layouts"` // by disk, of files that are laid out
+}
+
+// laid remembers how a file is laid out whose bytes the caller will have. One that is laid out otherwise later does not
+// go on from them.
+func (h *handing) laid(disk string, layout []byte) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if was := h.Layouts[disk]; was != nil {
+		if !bytes.Equal(was, layout) {
+			return fmt.Errorf("disk %s can't be sent on: %w; begin the export anew", disk, errLaidOut)
+		}
+		return nil
+	}
+	h.Layouts[disk] = layout
+	return h.p.t.Note(h.handJournal)
 }
 
 // handed is the hand-out that a task is.
@@ -86,7 +101,12 @@ func doHandOut(ctx context.Context, t *run) (any, error) {
 		return nil, err
 	}
 	defer p.close()
-	h := &handing{p: p, over: make(chan hostlink.PackResult, 1), resume: map[string][]streamPoint{}}
+	h := &handing{p: p, over: make(chan hostlink.PackResult, 1), resume: map[string][]packPoint{},
+		handJournal: handJournal{map[string][]byte{}}}
+	if _, err := t.Journal(&h.handJournal); err != nil {
+		return nil, err
+	}
+	p.laid = h.laid
 	t.handings.Store(t.ID(), h)
 	defer t.handings.Delete(t.ID())
 	t.Update(func(s *hostlink.Task) { s.Needs = &hostlink.Need{} })
@@ -145,50 +165,45 @@ func (h *handing) streamDisk(ctx context.Context, w io.Writer, id string, offset
 		case <-ctx.Done():
 		}
 	}()
-	for _, pd := range p.Disks {
-		if pd.ID != id {
-			continue
+	var of *packed
+	var pd plan.PackDisk
+	_ = p.each(func(m *packed, is plan.PackDisk) error {
+		if is.ID == id {
+			of, pd = m, is
 		}
-		img, err := p.open(ctx, pd)
-		if err != nil {
-			return err
-		}
-		defer img.Close()
-		size := img.Info().VirtualBytes
-		from := h.point(id, offset)
-		var target *vmdk.StreamTarget
-		out := &skipWriter{w, offset - from.at}
-		if from.state != nil {
-			target, err = vmdk.ResumeStream(out, size, from.state, nil)
-		} else {
-			target, err = vmdk.CreateStream(out, p.spec(pd, img), nil)
-		}
-		if err != nil {
-			return err
-		}
-		err = disk.Pump(ctx, target, disk.ImageFeed(img, from.guest, target.BlockBytes()), disk.Options{
-			Now:       time.Now,
-			Limit:     p.t.Limit,
-			SaveEvery: 32 << 20,
-			Progress:  p.t.Progress,
-			Saved: func(guest int64, state []byte, _ any) error {
-				h.mu.Lock()
-				defer h.mu.Unlock()
-				points := append(h.resume[id], streamPoint{target.Length(), guest, state})
-				h.resume[id] = points[max(0, len(points)-4):]
-				return nil
-			},
-		})
-		if err != nil {
-			return err
-		}
-		return target.Finish()
+		return nil
+	})
+	if of == nil {
+		return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the package has no disk " + id}
 	}
-	return &hostlink.Fault{Code: hostlink.FaultUnknown, Message: "the package has no disk " + id}
+	img, err := p.open(ctx, of, pd)
+	if err != nil {
+		return err
+	}
+	defer img.Close()
+	from := h.point(id, offset)
+	_, err = p.send(ctx, &skipWriter{w, offset - from.at}, of, pd, img, from, nil, disk.Options{
+		Now:       time.Now,
+		Limit:     p.t.Limit,
+		SaveEvery: 32 << 20,
+		Progress:  p.t.Progress,
+		Saved: func(guest int64, state []byte, _ any) error {
+			at, err := lengthAt(pd, state)
+			if err != nil {
+				return err
+			}
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			points := append(h.resume[id], packPoint{at, guest, state})
+			h.resume[id] = points[max(0, len(points)-4):]
+			return nil
+		},
+	})
+	return err
 }
 
 // point is the last known place at or before a byte of the image.
-func (h *handing) point(id string, offset int64) (best streamPoint) {
+func (h *handing) point(id string, offset int64) (best packPoint) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, p := range h.resume[id] {
@@ -215,15 +230,16 @@ func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir strin
 		return err
 	}
 	var members []ovf.Member
-	for _, pd := range p.Disks {
+	err = p.each(func(_ *packed, pd plan.PackDisk) error {
 		m, err := h.spoolDisk(ctx, w, spoolDir, pd, made)
-		if err != nil {
-			return err
-		}
 		members = append(members, m)
+		return err
+	})
+	if err != nil {
+		return err
 	}
 	manifest := ovf.ManifestOf(p.Algorithm(), p.descriptorName(), raw, members)
-	if err := ovf.WriteMember(w, p.Name+".mf", int64(len(manifest)), made, bytes.NewReader(manifest)); err != nil {
+	if err := ovf.WriteMember(w, p.Stem()+".mf", int64(len(manifest)), made, bytes.NewReader(manifest)); err != nil {
 		return err
 	}
 	_, err = w.Write(ovf.Trailer)

@@ -102,9 +102,10 @@ func everyUse(t *testing.T, a *hand, folder, file string) map[string]func() ([]b
 				Pool: filepath.Dir(folder), File: "out"}})
 		},
 		"pack": func() ([]byte, error) {
-			p := hostlink.PackTask{Packing: plan.Packing{Folder: folder, File: filepath.Join(shelf, "x.ova"), Name: "x",
-				Passport: &machine.Passport{Copy: "c", MadeAt: time.Now()},
-				Disks:    []plan.PackDisk{{ID: "disk1", File: "x.vmdk", Source: path}}}}
+			p := hostlink.PackTask{Packing: plan.Packing{File: filepath.Join(shelf, "x.ova"),
+				PackedMachine: plan.PackedMachine{Folder: folder, Name: "x",
+					Passport: &machine.Passport{Copy: "c", MadeAt: time.Now()},
+					Disks:    []plan.PackDisk{{ID: "disk1", File: "x.vmdk", Source: path}}}}}
 			return task(plan.KindPack, p)
 		},
 		"sums": func() ([]byte, error) {

@@ -12,6 +12,7 @@ import (
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/ground"
+	"unvora.example/unvora/internal/hostlink"
 )
 
 func doStart(ctx context.Context, t *run) (any, error) {
@@ -19,8 +20,11 @@ func doStart(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
-		if now == machine.Running {
+	if p.Off {
+		t.Update(func(s *hostlink.Task) { s.Note = "it was off before it was to be stopped, and stays off" })
+	}
+	return t.power(ctx, p.Folder, func(now machine.State) error {
+		if now == machine.Running || p.Off {
 			return nil
 		}
 		return t.begin(ctx, p.Folder, p.Boot)
@@ -32,7 +36,7 @@ func doStop(ctx context.Context, t *run) (any, error) {
 	if err := t.Params(&p); err != nil {
 		return nil, err
 	}
-	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+	return t.power(ctx, p.Folder, func(now machine.State) error {
 		if !now.Active() && p.Manner != machine.Off {
 			return nil
 		}
@@ -49,7 +53,7 @@ func doPause(ctx context.Context, t *run) (any, error) {
 	if !ok {
 		return nil, ground.Refuse("host.unable", "the hypervisor of %s can't pause machines", t.Config.Name)
 	}
-	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+	return t.power(ctx, p.Folder, func(now machine.State) error {
 		if !now.Active() {
 			return ground.Refuse("state.not-running", "the machine in %s is %s, and can't be paused", p.Folder, now)
 		}
@@ -66,7 +70,7 @@ func doSuspend(ctx context.Context, t *run) (any, error) {
 	if !ok {
 		return nil, ground.Refuse("host.unable", "the hypervisor of %s can't suspend machines", t.Config.Name)
 	}
-	return nil, t.power(ctx, p.Folder, func(now machine.State) error {
+	return t.power(ctx, p.Folder, func(now machine.State) error {
 		switch {
 		case now == machine.Suspended:
 			return nil
@@ -83,35 +87,39 @@ type powerJournal struct {
 }
 
 // power changes how a registered machine stands. What it was before is noted, to be gone back to.
-func (r *run) power(ctx context.Context, folder string, change func(now machine.State) error) error {
+func (r *run) power(ctx context.Context, folder string, change func(now machine.State) error) (any, error) {
 	if _, there := r.Records.Listed(folder); !there {
-		return ground.Refuse("copy.unknown", "%s does not list a machine in %s", r.Config.Name, folder)
+		return nil, ground.Refuse("copy.unknown", "%s does not list a machine in %s", r.Config.Name, folder)
 	}
 	now, err := r.Driver.State(ctx, folder)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var before powerJournal
+	before := powerJournal{now.State}
 	if there, err := r.Journal(&before); err != nil {
-		return err
+		return nil, err
 	} else if !there {
-		if err := r.Note(powerJournal{now.State}); err != nil {
-			return err
+		if err := r.Note(before); err != nil {
+			return nil, err
 		}
 	}
 	if err := change(now.State); err != nil {
-		return err
+		return nil, err
 	}
-	return r.noteRunning(ctx, folder)
+	is, err := r.noteRunning(ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	return hostlink.PowerResult{Was: before.State, Is: is}, nil
 }
 
 // noteRunning notes whether a machine runs, for an agent that has to start its machines again.
-func (w *Worker) noteRunning(ctx context.Context, folder string) error {
+func (w *Worker) noteRunning(ctx context.Context, folder string) (machine.State, error) {
 	now, err := w.Driver.State(ctx, folder)
 	if err != nil {
-		return err
+		return "", err
 	}
-	return w.Records.Relist(folder, ground.Registered{Running: now.State.Active(), Since: time.Now()})
+	return now.State, w.Records.Relist(folder, ground.Registered{Running: now.State.Active(), Since: time.Now()})
 }
 
 // begin starts a machine that the host lists, unless its disks are read or changed just now.
@@ -165,7 +173,8 @@ func undoPower(ctx context.Context, t *run) error {
 	if err != nil {
 		return err
 	}
-	return t.noteRunning(ctx, p.Folder)
+	_, err = t.noteRunning(ctx, p.Folder)
+	return err
 }
 
 // doAdapt changes the devices of a machine that runs. Its descriptor is written afterwards, so that it says how the

@@ -82,7 +82,7 @@ func TestMergeSnapshot(t *testing.T) {
 	for file, want := range map[string][]byte{"d.qcow2": second, "d-3.qcow2": third, "d-4.qcow2": now} {
 		require.True(t, bytes.Equal(want, all(file)), file)
 	}
-	_, err := doMergeSnapshot(t.Context(), &run{a.Worker, tk}) // asked for again after a restart
+	_, err := doMergeSnapshot(t.Context(), &run{Worker: a.Worker, Task: tk}) // asked for again after a restart
 	require.NoError(t, err)
 	m, err := a.Sight.ReadMachine(folder)
 	require.NoError(t, err)
@@ -99,7 +99,7 @@ func TestMergeSnapshot(t *testing.T) {
 	// Broken off once the layer is committed, and once more when what stood on it is pointed on.
 	again := plan.MergedLayer{Disk: "disk1", Below: "d.qcow2", BelowFormat: "qcow2", File: "d-3.qcow2", Format: "qcow2",
 		Above: []string{"d-4.qcow2"}}
-	require.NoError(t, (&run{a.Worker, tk}).mergeLayer(folder, again))
+	require.NoError(t, (&run{Worker: a.Worker, Task: tk}).mergeLayer(folder, again))
 	require.FileExists(t, filepath.Join(folder, "d-3.qcow2"))
 	s = ended(t, start(t, a, "s6", plan.KindMergeSnapshot, 1, plan.MergeSnapshot{Power: merge.Power, Snapshot: "second",
 		Into: "third", Disks: []plan.MergedLayer{again}}))

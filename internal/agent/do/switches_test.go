@@ -41,7 +41,7 @@ func TestSwitches(t *testing.T) {
 	tk := start(t, a, "s1", plan.KindMakeSwitch, 1, field)
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	require.Equal(t, []string{"lab", "field"}, names(switchesOf(t, a)))
-	_, err := doMakeSwitch(t.Context(), &run{a.Worker, tk})
+	_, err := doMakeSwitch(t.Context(), &run{Worker: a.Worker, Task: tk})
 	require.NoError(t, err, "asked for again after a restart")
 	require.Equal(t, []string{"lab", "field"}, names(a.Sight.Survey(t.Context(), "", 0).Switches))
 	require.Len(t, a.Sight.Survey(t.Context(), "", 0).Ports, 2)
@@ -174,7 +174,7 @@ func TestPutBeside(t *testing.T) {
 	require.Equal(t, hostlink.TaskDone, ended(t, tk).State, ended(t, tk).Error)
 	far := filepath.Join(pool, "tide-gauge-disks", "far.qcow2")
 	require.FileExists(t, far)
-	_, err := doPlace(t.Context(), &run{a.Worker, tk})
+	_, err := doPlace(t.Context(), &run{Worker: a.Worker, Task: tk})
 	require.NoError(t, err, "asked for again after a restart")
 
 	away := start(t, a, "s2", plan.KindTakeAway, 1, plan.TakeAway{Folder: filepath.Join(pool, "tide-gauge"),

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -225,6 +226,55 @@ func TestFetchOtherFormats(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
 
+// cutOff sends a task the first half of what it reads, and then the rest as long as more holds; then the agent ends,
+// and is started again.
+func cutOff(t *testing.T, a *hand, tk *task.Task, raw []byte, more func() bool) *task.Task {
+	t.Helper()
+	require.NotNil(t, tk.Wait(t.Context(), wait.Bound).Needs)
+	ended := make(chan error, 1)
+	reader, writer := io.Pipe()
+	go func() {
+		err := tk.Intake.Send(t.Context(), 0, reader)
+		reader.CloseWithError(err) // as a server closes the body of a request that is answered
+		ended <- err
+	}()
+	at := len(raw) / 2
+	_, err := writer.Write(raw[:at])
+	require.NoError(t, err)
+	for more() {
+		require.Less(t, at, len(raw))
+		n, err := writer.Write(raw[at:min(at+128<<10, len(raw))])
+		require.NoError(t, err)
+		at += n
+		time.Sleep(50 * time.Millisecond)
+	}
+	a.tasks.Close()
+	require.Error(t, <-ended)
+	require.NoError(t, a.Records.Close())
+	tk, err = handOf(t, agenttest.Open(t, a.Config)).tasks.Get(tk.ID())
+	require.NoError(t, err)
+	return tk
+}
+
+// TestFetchRaw: a disk that is stated to be raw is taken as its bytes are, though its guest wrote an image to it; when
+// the agent ends in the middle, it goes on from there.
+func TestFetchRaw(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	truth := append(streamOf(t, disktest.Pattern(9<<20, 4)), make([]byte, 12<<20)...)
+	truth = append(truth, disktest.Pattern((4<<20+511)/512*512-len(truth)%512, 5)...)
+	f := fetchOf(pool, truth, truth)
+	f.Raw = true
+	tk := cutOff(t, a, start(t, a, "s1", plan.KindFetchDisk, 1, f), truth,
+		func() bool { return len(kept(t, a, "journals")) == 0 })
+	require.NotZero(t, tk.Wait(t.Context(), wait.Bound).Needs.Offset, "it does not begin anew")
+	s := send(t, tk, truth, 1<<20)
+	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
+	img, err := formats.OpenChain(filepath.Join(ground.StagingDir(pool, job), f.File), formats.Options{})
+	require.NoError(t, err)
+	disktest.Same(t, truth, img)
+	require.NoError(t, img.Close())
+}
+
 // TestForgetEnds: what still runs of a job that is over ends before its files are taken away, or it would write them
 // again. Until then the host tells that it keeps something of the job.
 func TestForgetEnds(t *testing.T) {
@@ -259,22 +309,9 @@ func TestFetchResumes(t *testing.T) {
 	a, pool := newAgent(t, 0)
 	truth := disktest.Pattern(6<<20, 6)
 	raw := streamOf(t, truth)
-	tk := start(t, a, "s1", plan.KindFetchDisk, 1, fetchOf(pool, raw, truth))
-	s := tk.Wait(t.Context(), wait.Bound)
-	require.NotNil(t, s.Needs)
-	half := make(chan error, 1)
-	reader, writer := io.Pipe()
-	go func() { half <- tk.Intake.Send(t.Context(), 0, reader) }()
-	_, err := writer.Write(raw[:len(raw)/2])
-	require.NoError(t, err)
-	a.tasks.Close()
-	require.Error(t, <-half)
-	require.NoError(t, a.Records.Close())
-
-	again := handOf(t, agenttest.Open(t, a.Config))
-	tk, err = again.tasks.Get(job + ".s1")
-	require.NoError(t, err)
-	s = send(t, tk, raw, 1<<20)
+	tk := cutOff(t, a, start(t, a, "s1", plan.KindFetchDisk, 1, fetchOf(pool, raw, truth)), raw,
+		func() bool { return false })
+	s := send(t, tk, raw, 1<<20)
 	require.Equal(t, hostlink.TaskDone, s.State, s.Error)
 	img, err := formats.OpenChain(filepath.Join(ground.StagingDir(pool, job), "x-disk1.qcow2"), formats.Options{})
 	require.NoError(t, err)
@@ -290,6 +327,28 @@ func TestUnknownTask(t *testing.T) {
 	require.Error(t, err)
 	_, err = a.tasks.Get("none")
 	require.Error(t, err)
+}
+
+// TestUnknownParameters: what an agent is asked beyond what it knows keeps it from all of it, so that a part never
+// passes for the whole. To be undone that needs nothing.
+func TestUnknownParameters(t *testing.T) {
+	a, pool := newAgent(t, 0)
+	tk := start(t, a, "s1", plan.KindDelist, 1, map[string]any{"folder": filepath.Join(pool, "x"),
+		"others": []string{"y"}})
+	state := func(tk *task.Task) hostlink.Task {
+		var now hostlink.Task
+		wait.Until(t, func() bool {
+			now, _ = tk.Snapshot()
+			return now.State != hostlink.TaskRunning
+		})
+		return now
+	}
+	now := state(tk)
+	require.Equal(t, hostlink.TaskFailed, now.State)
+	require.Contains(t, now.Error, `unknown field "others"`)
+	require.Contains(t, now.Error, "older than the service")
+	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1, Kind: plan.KindDelist,
+		Params: json.RawMessage(`{"folder": "x", "others": []}`)}))
 }
 
 // kept is what an agent has in a bucket.

@@ -91,7 +91,7 @@ func TestGiveBack(t *testing.T) {
 	require.FileExists(t, filepath.Join(folder, "tide-gauge.ovf"))
 	require.Empty(t, told())
 	require.NoDirExists(t, trash)
-	_, err = doGiveBack(t.Context(), &run{a.Worker, tk}) // asked for again after a restart
+	_, err = doGiveBack(t.Context(), &run{Worker: a.Worker, Task: tk}) // asked for again after a restart
 	require.NoError(t, err)
 	require.NoError(t, a.tasks.Undo(job+".s2", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	require.NoDirExists(t, folder)
@@ -174,7 +174,7 @@ func TestTakenWithLayers(t *testing.T) {
 	list, err := a.Trash()
 	require.NoError(t, err)
 	require.Len(t, list, 5)
-	_, err = doTakeAway(t.Context(), &run{a.Worker, tk})
+	_, err = doTakeAway(t.Context(), &run{Worker: a.Worker, Task: tk})
 	require.NoError(t, err, "asked for again after a restart")
 	require.NoError(t, a.tasks.Undo(job+".s1", hostlink.TaskSpec{Job: job, Epoch: 1}))
 	for _, name := range []string{"monday", "tuesday", "top", "frozen"} {

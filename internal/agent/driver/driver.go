@@ -72,13 +72,19 @@ type Live interface {
 
 // Freezing is a driver that can have a running machine write to new layers, and back.
 type Freezing interface {
-	// Freeze has a running machine write to the layers that m names, which lie on what its disks are now, from one
-	// instant on that is the same for all of them.
-	Freeze(ctx context.Context, folder string, m *machine.Machine) error
+	// Freeze has running machines write to layers that lie on what their disks are now, from one instant on that is the
+	// same for all disks of all of them. Where it fails, some may write there already.
+	Freeze(ctx context.Context, machines ...ToFreeze) error
 	// Commit writes what the layers of a running machine hold into what m names instead, and has it write there. Once
 	// both are the same it lets the guest stand still for a moment, and calls settle; what lies below is the disk
 	// then. One that was broken off is finished by the next call.
 	Commit(ctx context.Context, folder string, m *machine.Machine, settle func() error) error
+}
+
+// ToFreeze is a machine that is to write to the layers that Machine names.
+type ToFreeze struct {
+	Folder  string
+	Machine *machine.Machine
 }
 
 // Addressed is a driver that sees which addresses the guest of a running machine uses.

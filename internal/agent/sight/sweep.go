@@ -153,6 +153,7 @@ func (s *sweep) look() []hostlink.Pool {
 	next := s.gen + 1
 	changed := false
 	var pools []hostlink.Pool
+	var directories []keep // of pools, that are no machine's
 	for _, c := range s.a.Config.Pools {
 		p, ok := hastily(&s.hasty, c.Path, func() hostlink.Pool { return s.a.pool(c) })
 		if !ok {
@@ -233,7 +234,13 @@ func (s *sweep) look() []hostlink.Pool {
 			}
 		}
 	}
+	plain := asked
 	note()
+	for _, q := range plain {
+		if s.folders[q.path] == nil {
+			directories = append(directories, keep{path: q.path, pool: q.pool})
+		}
+	}
 	for path := range register {
 		if f := s.folders[path]; f != nil && f.round == s.round {
 			continue
@@ -246,7 +253,7 @@ func (s *sweep) look() []hostlink.Pool {
 		}
 	}
 	note()
-	changed = s.lookAtPackages(s.keeps(pools), next) || changed
+	changed = s.lookAtPackages(append(s.keeps(pools), directories...), next) || changed
 	for path, f := range s.folders {
 		if f.round != s.round {
 			if p := poolOf(path); p != nil && p.State == plan.PoolAway { // not gone: its pool isn't there now
@@ -441,7 +448,7 @@ func (s *sweep) lookAtPackages(keeps []keep, next uint64) (changed bool) {
 		}
 		if !ok {
 			for path, p := range s.packages {
-				if filepath.Dir(path) == c.path {
+				if strings.HasPrefix(path, c.path+"/") {
 					p.round = s.round
 				}
 			}
@@ -469,7 +476,10 @@ func (s *sweep) lookAtPackages(keeps []keep, next uint64) (changed bool) {
 				if o, err := s.a.Door.Package(path, s.a.Config.State); err != nil {
 					found.Problem = err.Error()
 				} else {
-					found.Machine = &o.Envelope.Machines[0]
+					for i := range o.Envelope.Machines {
+						found.Others = append(found.Others, &o.Envelope.Machines[i])
+					}
+					found.Machine, found.Others = found.Others[0], found.Others[1:]
 					_ = o.Close()
 				}
 				return found
@@ -480,7 +490,7 @@ func (s *sweep) lookAtPackages(keeps []keep, next uint64) (changed bool) {
 				}
 				continue
 			}
-			p.Machine, p.Problem = found.Machine, found.Problem
+			p.Machine, p.Others, p.Problem = found.Machine, found.Others, found.Problem
 			var v vouched
 			if there, err := s.a.Records.Get("vouched", path, &v); there && err == nil && v.Stamp == stamp &&
 				p.Machine != nil {

@@ -3,6 +3,7 @@
 package task
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -86,10 +87,22 @@ func (t *Task) Snapshot() (hostlink.Task, <-chan struct{}) {
 	return t.state, t.change
 }
 
-// Params decodes what the task was asked with.
+// Params decodes what the task was asked with. What into has no place for is left out.
 func (t *Task) Params(into any) error {
 	if err := json.Unmarshal(t.spec.Params, into); err != nil {
 		return fmt.Errorf("parameters of %s: %w", t.spec.Kind, err)
+	}
+	return nil
+}
+
+// AllParams is Params for who is to do all that was asked: what into has no place for is an error. A service that is
+// newer may ask for more than this agent knows, and half of it done would pass for the whole.
+func (t *Task) AllParams(into any) error {
+	d := json.NewDecoder(bytes.NewReader(t.spec.Params))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return &hostlink.Fault{Code: hostlink.FaultWrong, Message: fmt.Sprintf("parameters of %s: %v. If this agent "+
+			"is older than the service, bring it up to date", t.spec.Kind, err)}
 	}
 	return nil
 }

@@ -16,15 +16,15 @@ import (
 
 func init() {
 	add(Operation{
-		Name: "change", Title: "Change", Becomes: "changed", Command: "unvora change COPY",
+		Name: "change", Title: "Change", Becomes: "changed", Command: "unvora change COPY…",
 		New: func() Request { return &Change{} },
 	})
 }
 
-// Change asks for something to be different about a copy. What is left out stays.
+// Change asks for something to be different about copies. What is left out stays.
 type Change struct {
 	Asked
-	Copies
+	Many
 	Name        string            `json:"name,omitempty"`
 	Folder      bool              `json:"folder,omitempty"` // the machine folder gets the new name too
 	CPUs        int               `json:"cpus,omitempty"`
@@ -48,14 +48,29 @@ type Change struct {
 }
 
 func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	c, err := r.one(ctx, g, lineage.Registered)
+	copies, err := r.all(ctx, g, nil, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
-	facts, err := g.changing(ctx, c, &r.Asked, typed(r.Addresses), r.Name)
+	if len(copies) > 1 && r.Name != "" {
+		return nil, inventory.Wrong("A name is given to one machine at a time.")
+	}
+	return r.each(r, copies, plan.Together, func(i int, a *Asked) (*Drawn, error) {
+		of := ""
+		if len(copies) > 1 {
+			of = called(copies[i], copies)
+		}
+		return r.change(ctx, g, copies[i], a, of)
+	})
+}
+
+// change plans it for one of the copies; of names that in findings, where there are others.
+func (r *Change) change(ctx context.Context, g *Gatherer, c *subject, a *Asked, of string) (*Drawn, error) {
+	facts, err := g.changing(ctx, c, a, typed(r.Addresses), r.Name)
 	if err != nil {
 		return nil, err
 	}
+	facts.Of = of
 	if r.StandAlone {
 		folder, err := g.folder(ctx, c)
 		if err != nil {
@@ -70,8 +85,8 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		}
 	}
 	for _, device := range r.Add {
-		kind, file, of := strings.Cut(device, "=")
-		if of && (kind == machine.DeviceCD || kind == machine.DeviceFloppy) {
+		kind, file, holds := strings.Cut(device, "=")
+		if holds && (kind == machine.DeviceCD || kind == machine.DeviceFloppy) {
 			if file, err = g.medium(ctx, c, file); err != nil {
 				return nil, err
 			}
@@ -84,7 +99,7 @@ func (r *Change) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 		DropNICs: r.DropNICs, Wire: r.Wire, Unplug: r.Unplug, Addresses: r.Addresses, Media: media,
 		StandAlone: r.StandAlone, FirstStartDone: r.FirstStartDone,
 		StartOrder: r.StartOrder, StartPause: r.StartPause,
-		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+		Answers: a.Answers, TakeRecommended: a.TakeRecommended})
 }
 
 // medium finds a file that is to be put into a drive of a copy: POOL/PATH, a path of the host, or a name in the

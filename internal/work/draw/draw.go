@@ -159,7 +159,7 @@ type Drawn struct {
 // Begin fills in what only a job knows: ids of what is about to be made. It returns that of the first copy; nil when
 // none is made.
 func (d *Drawn) Begin(at time.Time) (first *uuid.UUID) {
-	passport := machine.Passport{MadeBy: d.Operation, MadeAt: at, Identity: identity.Keep}
+	passports := map[string]*machine.Passport{} // by the copy that a package's machine is made of
 	for _, s := range d.Steps {
 		do, ok := s.Do.(*plan.Record)
 		if !ok {
@@ -175,14 +175,19 @@ func (d *Drawn) Begin(at time.Time) (first *uuid.UUID) {
 				first = &id
 			}
 		}
-		passport.Copy, passport.Lineage, passport.Parent = do.Made, do.Lineage, do.Parent
+		passports[do.Parent] = &machine.Passport{Copy: do.Made, Lineage: do.Lineage, Parent: do.Parent,
+			MadeBy: d.Operation, MadeAt: at, Identity: identity.Keep}
 	}
 	for _, s := range d.Steps {
+		var machines []*plan.PackedMachine
 		switch do := s.Do.(type) {
 		case *plan.Pack:
-			do.Passport = &passport
+			machines = do.Machines()
 		case *plan.HandOut:
-			do.Passport = &passport
+			machines = do.Machines()
+		}
+		for _, m := range machines {
+			m.Passport = passports[m.Copy]
 		}
 	}
 	return first

@@ -5,10 +5,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
+	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/core/disk/raw"
+	"unvora.example/unvora/core/disk/vmdk"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
@@ -22,11 +27,12 @@ func init() {
 	})
 }
 
-// Export asks for packages of copies, one for each.
+// Export asks for packages of copies: one for each, or one of all.
 type Export struct {
 	Asked
 	Copies
-	Where       string       `json:"where,omitempty"` // or those that a filter tells
+	Together    bool         `json:"together,omitempty"` // one package of all
+	Where       string       `json:"where,omitempty"`    // or those that a filter tells
 	Destination *Destination `json:"destination"`
 	Snapshot    string       `json:"snapshot,omitempty"` // of the copy, that the package is of
 
@@ -42,6 +48,28 @@ type Export struct {
 	Product     *machine.Product `json:"product,omitempty"`
 	Digest      string           `json:"digest,omitempty"`
 	OVF         string           `json:"ovf,omitempty"`
+	DiskFormat  string           `json:"diskFormat,omitempty"` // FORMAT or FORMAT:VARIANT; "" for a compressed stream
+}
+
+// diskFile is what disks in the package are written as.
+func (r *Export) diskFile() (f plan.DiskFile, err error) {
+	name, variant, _ := strings.Cut(r.DiskFormat, ":")
+	if name == "" || name == vmdk.Format && (variant == "" || variant == "stream") {
+		return f, nil // what every reader of packages knows
+	}
+	if known := formats.InPackages(); !slices.Contains(known, r.DiskFormat) {
+		return f, inventory.Wrong("Disks of a package are not written as %q: there are %s.", r.DiskFormat,
+			strings.Join(known, ", "))
+	}
+	format, err := formats.ByName(name)
+	if err == nil {
+		variant, err = format.Variant(variant)
+	}
+	if err != nil {
+		return f, err
+	}
+	return plan.DiskFile{Format: name, Variant: variant, Extension: format.Extension, MostBytes: format.MostBytes,
+		Whole: name == raw.Format || variant == "fixed"}, nil
 }
 
 // holds is what the package is to hold.
@@ -58,7 +86,9 @@ func (r *Export) holds() plan.HandingRequest {
 type Destination struct {
 	Shelf string `json:"shelf,omitempty"`
 	Pool  string `json:"pool,omitempty"` // name, label or HOST:NAME; one that the copy's host sees comes first
-	File  string `json:"file,omitempty"` // name of the package
+	// Directory of the pool that the package lies in; "" for beside the machine folders.
+	Directory string `json:"directory,omitempty"`
+	File      string `json:"file,omitempty"` // name of the package
 	// on the caller's computer, for people and records; of several packages with {name} in it
 	Place string `json:"place,omitempty"`
 	Piped bool   `json:"piped,omitempty"` // it will be read front to back, as one package
@@ -78,12 +108,15 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
+	if r.Together {
+		return r.pack(ctx, g, copies)
+	}
 	several := len(copies) > 1 || strings.Contains(r.Destination.Place, placeName)
 	if d := r.Destination; several {
 		switch {
 		case d.File != "" || d.Piped:
 			return nil, inventory.Wrong("Each of %d machines gets a package of its own: name a directory, a shelf or "+
-				"a pool.", len(copies))
+				"a pool; or all come into one package (together).", len(copies))
 		case d.Shelf == "" && d.Pool == "" && !strings.Contains(d.Place, placeName):
 			return nil, inventory.Wrong("The place of %d packages has %s in it.", len(copies), placeName)
 		}
@@ -106,7 +139,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 			stem := machine.CleanName(cmp.Or(one.Name, strings.ReplaceAll(called(c, copies), "/", "-")))
 			dest.File, dest.Place = stem+".ova", strings.ReplaceAll(dest.Place, placeName, stem)
 		}
-		d, err := one.pack(ctx, g, c)
+		d, err := one.pack(ctx, g, []*subject{c})
 		if err != nil {
 			return nil, err
 		}
@@ -115,9 +148,84 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	return together(parts, false, plan.Together), nil
 }
 
-// pack plans the package of one copy.
-func (r *Export) pack(ctx context.Context, g *Gatherer, c *subject) (*Drawn, error) {
-	facts := plan.ExportFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, PoolState: c.pool(), Busy: c.busy}
+// pack plans one package of copies.
+func (r *Export) pack(ctx context.Context, g *Gatherer, copies []*subject) (*Drawn, error) {
+	name := copies[0].Name
+	if r.Together && len(copies) > 1 {
+		name = cmp.Or(r.Name, strings.TrimSuffix(strings.TrimSuffix(r.Destination.File, ".ova"), ".OVA"))
+		if name == "" {
+			return nil, inventory.Wrong("A package of %d machines has a name: say it (name), or that of the file.",
+				len(copies))
+		}
+	}
+	dest := *r.Destination
+	if dest.File == "" {
+		dest.File = machine.CleanName(name) + ".ova"
+	}
+	if err := machine.CheckName(dest.File); err != nil {
+		return nil, inventory.Wrong("Name of the package: %v.", err)
+	}
+	if !strings.HasSuffix(strings.ToLower(dest.File), ".ova") {
+		dest.File += ".ova"
+	}
+	answers, err := answersOf(r.Answers, copies)
+	if err != nil {
+		return nil, err
+	}
+	if dest.Directory != "" {
+		if dest.Pool == "" {
+			return nil, inventory.Wrong("Directories are those of pools: a shelf has none.")
+		}
+		if err := machine.CheckName(dest.Directory); err != nil {
+			return nil, inventory.Wrong("Directory for the package: %v.", err)
+		}
+	}
+	d := on(nil, copies[0].at)
+	var all []plan.ExportFacts
+	for i, c := range copies {
+		facts, err := r.facts(ctx, g, c)
+		if err != nil {
+			return nil, err
+		}
+		facts.Answers = answers[i]
+		d.Hosts[c.at.Name], d.Holds = c.at.ID, append(d.Holds, c.hold)
+		all = append(all, *facts)
+	}
+	var shelf *plan.ShelfFacts
+	switch {
+	case dest.Shelf != "" && dest.Pool != "":
+		return nil, inventory.Wrong("A package goes to a shelf, or into a pool.")
+	case dest.Shelf != "":
+		shelf, err = g.shelf(ctx, &dest, d)
+	case dest.Pool != "":
+		shelf, err = g.poolAsShelf(ctx, &dest, copies[0], d)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if dest.Place == "" {
+		dest.Place = dest.File
+	}
+	for i := range all {
+		all[i].Shelf = shelf
+	}
+	disks, err := r.diskFile()
+	if err != nil {
+		return nil, err
+	}
+	holds := r.holds()
+	if len(all) > 1 {
+		holds.Name = "" // it is that of the package
+	}
+	d.Plan, err = plan.ExportTogether(all, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
+		Called: machine.CleanName(name), Snapshot: r.Snapshot, Holds: holds, Digest: r.Digest, OVF: r.OVF, Disks: disks,
+		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+	return d, refused(err)
+}
+
+// facts are what is to be known of a copy.
+func (r *Export) facts(ctx context.Context, g *Gatherer, c *subject) (*plan.ExportFacts, error) {
+	facts := &plan.ExportFacts{Copy: c.Known(), Machine: c.Machine, Host: c.host, PoolState: c.pool(), Busy: c.busy}
 	if c.host.State != plan.HostUnreachable && facts.PoolState != plan.PoolAway {
 		folder, err := g.folder(ctx, c)
 		if err != nil {
@@ -128,36 +236,7 @@ func (r *Export) pack(ctx context.Context, g *Gatherer, c *subject) (*Drawn, err
 			facts.Machine = folder.Machine // as it is now
 		}
 	}
-	dest := *r.Destination
-	if dest.File == "" {
-		dest.File = machine.CleanName(c.Name) + ".ova"
-	}
-	if err := machine.CheckName(dest.File); err != nil {
-		return nil, inventory.Wrong("Name of the package: %v.", err)
-	}
-	if !strings.HasSuffix(strings.ToLower(dest.File), ".ova") {
-		dest.File += ".ova"
-	}
-	d := on(nil, c.at, c.hold)
-	var err error
-	switch {
-	case dest.Shelf != "" && dest.Pool != "":
-		return nil, inventory.Wrong("A package goes to a shelf, or into a pool.")
-	case dest.Shelf != "":
-		facts.Shelf, err = g.shelf(ctx, &dest, d)
-	case dest.Pool != "":
-		facts.Shelf, err = g.poolAsShelf(ctx, &dest, c, d)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if dest.Place == "" {
-		dest.Place = dest.File
-	}
-	d.Plan, err = plan.Export(facts, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
-		Snapshot: r.Snapshot, Holds: r.holds(), Digest: r.Digest, OVF: r.OVF,
-		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
-	return d, refused(err)
+	return facts, nil
 }
 
 // shelf is what is needed to write to the shelf of a destination, whose place it states.
@@ -182,12 +261,21 @@ func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*pla
 // taken.
 func (g *Gatherer) kept(ctx context.Context, s *plan.ShelfFacts, place, host uuid.UUID, dest *Destination,
 	d *Drawn) (*plan.ShelfFacts, error) {
-	there, err := g.inv.PackageAt(ctx, place, dest.File)
+	rel := path.Join(dest.Directory, dest.File)
+	there, err := g.inv.PackageAt(ctx, place, rel)
+	if err != nil {
+		return nil, err
+	}
+	if s.Directory = dest.Directory; s.Directory != "" {
+		if s.OfMachine, err = g.inv.FolderAt(ctx, place, s.Directory); err != nil {
+			return nil, err
+		}
+	}
 	s.Taken = map[string]bool{dest.File: there}
 	d.Hosts[s.HostName] = host
-	d.Holds = append(d.Holds, "shelf:"+s.ID+"/"+dest.File)
-	dest.Place = s.Name + "/" + dest.File
-	return s, err
+	d.Holds = append(d.Holds, "shelf:"+s.ID+"/"+rel)
+	dest.Place = s.Name + "/" + rel
+	return s, nil
 }
 
 // poolAsShelf is what is needed to write into the pool of a destination: at the copy's own host, if that sees it.

@@ -102,9 +102,15 @@ func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 	}
 	machines := facts.Package.Envelope.Machines
 	all := make([]plan.ImportFacts, len(machines))
+	parents, err := g.parents(ctx, facts.Parent)
+	if err != nil {
+		return nil, err
+	}
 	for n := range machines {
 		one := facts
-		one.Machine = n
+		if one.Machine = n; n < len(parents) {
+			one.Parent = parents[n]
+		}
 		if err := g.arrive(ctx, &one.Arrival, &machines[n], ""); err != nil {
 			return nil, err
 		}
@@ -112,7 +118,6 @@ func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 		for k := range machines {
 			wishes = append(wishes, plan.Pattern(r.Name, machines[n].Name, k+1))
 		}
-		var err error
 		one.Names, err = g.names(ctx, h.ID, poolFor(facts.Host, r.Pool), uuid.Nil, r.Answers, wishes...)
 		if err != nil {
 			return nil, err
@@ -120,6 +125,22 @@ func (r *Import) each(ctx context.Context, g *Gatherer, h *inventory.Host, facts
 		all[n] = one
 	}
 	return all, nil
+}
+
+// parents are the copies that the machines of a package are, which is known by that of its first; nil for none.
+func (g *Gatherer) parents(ctx context.Context, first string) (ids []string, err error) {
+	if first == "" {
+		return nil, nil
+	}
+	c, err := g.inv.CopyByID(ctx, first)
+	if err != nil || c == nil {
+		return nil, err
+	}
+	list, err := g.inv.Packed(ctx, c)
+	for _, one := range list {
+		ids = append(ids, one.ID.String())
+	}
+	return ids, err
 }
 
 // find finds a package that is named: one of the inventory, on the web, or at a path of a host. Where that is a machine

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -31,6 +32,25 @@ type Move struct {
 	Disks      map[string]string `json:"disks,omitempty"` // disk → POOL, POOL:FORMAT or :FORMAT
 	Wire       map[string]string `json:"wire,omitempty"`  // NIC → switch
 	KeepWiring bool              `json:"keepWiring,omitempty"`
+	// What can be copied while a machine runs is copied ahead, until somebody says so or until a time.
+	CopyAhead    bool       `json:"copyAhead,omitempty"`
+	CutOverAt    *time.Time `json:"cutOverAt,omitempty"`
+	CutOverUntil *time.Time `json:"cutOverUntil,omitempty"` // what comes later is held
+}
+
+// cutOver is when the machines cut over; nil for as soon as they can.
+func (r *Move) cutOver() (*plan.Await, error) {
+	switch at, until := r.CutOverAt, r.CutOverUntil; {
+	case at == nil && until != nil:
+		return nil, inventory.Wrong("A time to cut over that has an end has a beginning too (cutOverAt).")
+	case until != nil && !until.After(*at):
+		return nil, inventory.Wrong("The time to cut over ends before it begins.")
+	case at != nil && time.Until(*at) > mostAhead:
+		return nil, inventory.Wrong("A job can cut over at most %d days from now.", mostAhead/(24*time.Hour))
+	case at != nil || r.CopyAhead:
+		return &plan.Await{At: at, Until: until}, nil
+	}
+	return nil, nil
 }
 
 // Bounds of a move of several.
@@ -215,6 +235,9 @@ func (r *reasons) told() (list []string) {
 func (m *movers) to(ctx context.Context, c *subject, s *seat, asked *Asked) (*Drawn, error) {
 	moving := Bringing{Files: plan.Move, Making: Making{Host: s.Name, Pool: m.Pool, Disks: m.Disks, Wire: m.Wire}}
 	bring, err := moving.bring(asked)
+	if err == nil {
+		bring.CutOver, err = m.cutOver()
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -23,48 +23,53 @@ func init() {
 	})
 }
 
-// Snapshot asks for a snapshot of a copy. Note, which every request has, is kept with it.
+// Snapshot asks for a snapshot of copies. Note, which every request has, is kept with it.
 type Snapshot struct {
 	Asked
-	Copies
+	Many
 	Snapshot string `json:"snapshot"` // its name
 }
 
-// GoBack asks for a copy to be as it was at a snapshot.
+// GoBack asks for copies to be as they were at a snapshot.
 type GoBack struct {
 	Asked
-	Copies
+	Many
 	Snapshot string `json:"snapshot"`
 }
 
 // DropSnapshot asks for a snapshot to be no more.
 type DropSnapshot struct {
 	Asked
-	Copies
+	Many
 	Snapshot string `json:"snapshot"`
 }
 
 func (r *Snapshot) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.snapshot(ctx, &r.Asked, r.Copies, r.Snapshot)
+	return g.snapshots(ctx, r, &r.Many, r.Snapshot)
 }
 func (r *GoBack) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.snapshot(ctx, &r.Asked, r.Copies, r.Snapshot)
+	return g.snapshots(ctx, r, &r.Many, r.Snapshot)
 }
 func (r *DropSnapshot) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
-	return g.snapshot(ctx, &r.Asked, r.Copies, r.Snapshot)
+	return g.snapshots(ctx, r, &r.Many, r.Snapshot)
 }
 
-func (g *Gatherer) snapshot(ctx context.Context, a *Asked, copies Copies, name string) (*Drawn, error) {
-	c, err := copies.one(ctx, g, lineage.Registered)
+// snapshots plans the same for the snapshot of that name of each copy.
+func (g *Gatherer) snapshots(ctx context.Context, req Request, of *Many, name string) (*Drawn, error) {
+	copies, err := of.all(ctx, g, nil, lineage.Registered)
 	if err != nil {
 		return nil, err
 	}
-	folder, err := g.folder(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	p, err := plan.Snapshots(plan.SnapshotFacts{Copy: c.Known(), Host: c.host, Folder: *folder, Busy: c.busy},
-		plan.SnapshotRequest{Operation: a.Operation, Name: name, Note: a.Note,
-			At: time.Now().UTC().Truncate(time.Second), Answers: a.Answers, TakeRecommended: a.TakeRecommended})
-	return on(p, c.at, c.hold), refused(err)
+	at := time.Now().UTC().Truncate(time.Second)
+	return of.each(req, copies, plan.FrozenTogether, func(i int, a *Asked) (*Drawn, error) {
+		c := copies[i]
+		folder, err := g.folder(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		p, err := plan.Snapshots(plan.SnapshotFacts{Copy: c.Known(), Host: c.host, Folder: *folder, Busy: c.busy},
+			plan.SnapshotRequest{Operation: a.Operation, Name: name, Note: a.Note, At: at, Answers: a.Answers,
+				TakeRecommended: a.TakeRecommended})
+		return on(p, c.at, c.hold), refused(err)
+	})
 }

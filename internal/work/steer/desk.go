@@ -113,8 +113,8 @@ func (d *desk) lost(id uuid.UUID) bool {
 	return f == nil || time.Now().After(f.expected)
 }
 
-// freed tells those who wait for a transfer to end that one has.
-type freed struct {
+// signal tells those who wait for something, the end of a transfer say, that it has happened.
+type signal struct {
 	mu   sync.Mutex
 	next chan struct{}
 }
@@ -122,26 +122,33 @@ type freed struct {
 // roomAgain is when room is looked for anyhow: a transfer may have ended at another service.
 const roomAgain = 5 * time.Second
 
-// soon is a wait for the next end of a transfer from now on.
-func (f *freed) soon() wait {
+// heard is the next time that a signal is given.
+type heard <-chan struct{}
+
+// listen hears the next one from now on.
+func (f *signal) listen() heard {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.next == nil {
 		f.next = make(chan struct{})
 	}
-	next := f.next
+	return f.next
+}
+
+// within waits for it, or for a time.
+func (h heard) within(most time.Duration) wait {
 	return func(ctx context.Context) {
-		timer := time.NewTimer(roomAgain)
+		timer := time.NewTimer(most)
 		defer timer.Stop()
 		select {
-		case <-next:
+		case <-h:
 		case <-timer.C:
 		case <-ctx.Done():
 		}
 	}
 }
 
-func (f *freed) tell() {
+func (f *signal) tell() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.next != nil {

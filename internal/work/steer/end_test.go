@@ -171,6 +171,24 @@ func TestLooksTogether(t *testing.T) {
 	require.Len(t, b.looked, 3)
 }
 
+// TestSlowAtOnce: times of the day at which transfers are slower hold for the next look at one that runs already, and
+// so does their end.
+func TestSlowAtOnce(t *testing.T) {
+	b := newBench(t)
+	b.agent.tasks["s1"] = []hostlink.Task{{State: hostlink.TaskRunning}}
+	j := b.job(plan.Carry{Disk: "disk1", Source: "/reef/a/d.qcow2", Pool: "/reef", File: "b.qcow2", Format: "qcow2"})
+	for _, c := range []struct {
+		hours []string
+		rate  int64
+	}{{[]string{}, 0}, {[]string{"00:00-23:59=7B", "23:59-00:00=7B"}, 7}, {[]string{}, 0}} {
+		_, err := b.inv.SetLimits(b.ctx, inventory.Limits{Hours: c.hours}, "robin")
+		require.NoError(t, err)
+		_, err = b.tick(j)
+		require.NoError(t, err)
+		require.EqualValues(t, c.rate, b.agent.specs["s1"].Rate, c.hours)
+	}
+}
+
 // TestTransfersWait: a transfer for which there is no room is not asked for at its agent; it says what it waits for,
 // and begins when one has ended.
 func TestTransfersWait(t *testing.T) {

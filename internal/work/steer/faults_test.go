@@ -289,6 +289,20 @@ var faultCases = []faultCase{
 			require.NoError(e, os.Remove(e.dir("gannet", "loft", "out.ova")))
 			e.survey()
 		}},
+	{name: "export of disks as VHDX", req: &draw.Export{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}},
+		DiskFormat: "vhdx", Destination: &draw.Destination{Shelf: "loft", File: "out.ova"}},
+		left: []string{"gannet/tide-gauge:package", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
+		after: func(e *smallEstate, _ *inventory.Job) {
+			o, err := ovf.OpenPath(e.dir("gannet", "loft", "out.ova"))
+			require.NoError(e, err)
+			require.NoError(e, o.Verify(e.ctx, func(int64) {}))
+			o.LookAtDisks()
+			require.Equal(e, "vhdx", o.Envelope.Machines[0].Disks[0].Format)
+			require.Empty(e, o.Deviations)
+			require.NoError(e, o.Close())
+			require.NoError(e, os.Remove(e.dir("gannet", "loft", "out.ova")))
+			e.survey()
+		}},
 	{name: "import", req: &draw.Import{Asked: yes, Source: &draw.Source{Package: "loft/tide-gauge.ova"},
 		Bringing: draw.Bringing{Making: draw.Making{Host: "petrel"}}},
 		left:  []string{"gannet/tide-gauge:package", "gannet/tide-gauge:registered", "petrel/tide-gauge:registered"},
@@ -323,12 +337,12 @@ var faultCases = []faultCase{
 			Bringing: draw.Bringing{Making: draw.Making{Host: "gannet"}}},
 		left:  []string{"gannet/spare:registered", "gannet/tide-gauge:package", "gannet/tide-gauge:registered"},
 		after: takeAway("gannet/spare")},
-	{name: "change", req: &draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 2},
+	{name: "change", req: &draw.Change{Many: draw.These("gannet/tide-gauge"), CPUs: 2},
 		after: func(e *smallEstate, _ *inventory.Job) {
 			c, err := e.inv.Copy(e.ctx, "gannet/tide-gauge", "registered")
 			require.NoError(e, err)
 			require.Equal(e, 2, c.Machine.CPUs)
-			e.quiet(&draw.Change{Copies: draw.Copies{Copies: []string{"gannet/tide-gauge"}}, CPUs: 1})
+			e.quiet(&draw.Change{Many: draw.These("gannet/tide-gauge"), CPUs: 1})
 		}},
 	{name: "renew", req: &draw.Renew{Asked: yes, Many: draw.These("gannet/tide-gauge"),
 		Renew: []string{"mac"}}, after: func(e *smallEstate, _ *inventory.Job) {

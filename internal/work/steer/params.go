@@ -2,7 +2,9 @@ package steer
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -20,6 +22,43 @@ import (
 // packageTime is how long an agent may read a package of another before it is said anew.
 const packageTime = time.Hour
 
+// startTask leaves a machine off that somebody shut down before the job's own step was to stop it.
+func startTask(_ context.Context, r *run) (any, error) {
+	do, err := inventory.DoOf[plan.Start](r.s)
+	if err != nil || !do.Again {
+		return do, err
+	}
+	do.Again = false // what the agent needs to know is how it stood
+	for i := range r.j.Steps {
+		s := &r.j.Steps[i]
+		if s.Kind != plan.KindStop {
+			continue
+		}
+		stop, err := inventory.DoOf[plan.Stop](s)
+		if err != nil {
+			return nil, err
+		}
+		p, err := powered(s)
+		if err != nil {
+			return nil, err
+		}
+		if stop.Copy == do.Copy && p.Was != "" {
+			do.Off = !p.Was.Active()
+		}
+	}
+	return do, nil
+}
+
+// powered is how a machine stood before and after a step that was done to it; empty where its manager does not say.
+func powered(s *inventory.Step) (p hostlink.PowerResult, err error) {
+	if len(s.Result) > 0 {
+		if err = json.Unmarshal(s.Result, &p); err != nil {
+			err = fmt.Errorf("result of step %s: %w", s.ID, err)
+		}
+	}
+	return p, err
+}
+
 func fetchTask(ctx context.Context, r *run) (any, error) {
 	do, err := inventory.DoOf[plan.FetchDisk](r.s)
 	if err != nil {
@@ -31,7 +70,7 @@ func fetchTask(ctx context.Context, r *run) (any, error) {
 	}
 	f := hostlink.Fetch{KeepID: keep, Disk: do.Disk, Entry: do.Entry, Digest: do.Digest, Pool: do.Pool, File: do.File,
 		Format:       do.Format,
-		VirtualBytes: do.VirtualBytes, ID: newDiskID(r.s, do.Disk)}
+		VirtualBytes: do.VirtualBytes, Raw: do.Raw, ID: newDiskID(r.s, do.Disk)}
 	switch {
 	case do.Source.Kind == "upload":
 		f.Source.Upload = true
@@ -48,11 +87,20 @@ func fetchTask(ctx context.Context, r *run) (any, error) {
 
 // letRead gives the step's task a ticket for another host.
 func (r *run) letRead(ctx context.Context, host string, t hostlink.Ticket) (*hostlink.Remote, error) {
+	return r.letReadToo(ctx, host, t, 0)
+}
+
+// letReadToo gives the step's task one of several tickets, which are told apart by a number.
+func (r *run) letReadToo(ctx context.Context, host string, t hostlink.Ticket, number int) (*hostlink.Remote, error) {
 	at, err := r.inv.Host(ctx, host)
 	if err != nil {
 		return nil, err
 	}
-	return r.hosts.LetRead(ctx, r.s.TaskID(), at, t)
+	of := r.s.TaskID()
+	if number > 0 {
+		of += "." + strconv.Itoa(number)
+	}
+	return r.hosts.LetRead(ctx, of, at, t)
 }
 
 // forReader is a ticket for a machine folder, that only the step's host may use.
@@ -60,16 +108,27 @@ func (r *run) forReader(folder string) hostlink.Ticket {
 	return hostlink.Ticket{Path: folder, For: r.host.ID.String(), Expires: time.Now().Add(reach.TicketLasts)}
 }
 
+// packTask lets the host that writes a package read the machines that lie at others.
 func packTask(ctx context.Context, r *run) (any, error) {
 	do, err := inventory.DoOf[plan.Pack](r.s)
 	if err != nil {
 		return nil, err
 	}
-	if do.FromHost == "" {
-		return hostlink.PackTask{Packing: do.Packing}, nil
+	t := hostlink.PackTask{Packing: do.Packing}
+	for i, m := range do.Machines() {
+		var from *hostlink.Remote
+		if m.FromHost != "" {
+			if from, err = r.letReadToo(ctx, m.FromHost, r.forReader(m.Folder), i); err != nil {
+				return nil, err
+			}
+		}
+		if i == 0 {
+			t.From = from
+		} else {
+			t.FromOthers = append(t.FromOthers, from)
+		}
 	}
-	from, err := r.letRead(ctx, do.FromHost, r.forReader(do.Folder))
-	return hostlink.PackTask{Packing: do.Packing, From: from}, err
+	return t, nil
 }
 
 // newDiskID is the id that a disk is given; the same at each try.

@@ -1,6 +1,7 @@
 package steer
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -96,7 +97,7 @@ func record(ctx context.Context, r *run) (wait, error) {
 		Path:    do.Path,
 		Machine: do.Machine,
 		MadeBy:  r.j.Operation, MadeUser: r.j.UserName, MadeAt: time.Now(), Identity: identityOf(choice),
-		Renewed: choice.Renewed(), Owner: do.Owner}
+		Renewed: choice.Renewed(), Owner: do.Owner, Number: do.Number}
 	c.Parent, c.HostID = inventory.OptionalID(do.Parent), inventory.OptionalID(do.Host)
 	c.PoolID, c.ShelfID = inventory.OptionalID(do.Pool), inventory.OptionalID(do.Shelf)
 	rel := ""
@@ -105,7 +106,7 @@ func record(ctx context.Context, r *run) (wait, error) {
 		err = r.recordRegistered(c)
 	} else {
 		if do.Pool != "" { // it lies in a pool, beside the machine folders
-			rel = path.Base(do.Path)
+			rel = cmp.Or(do.Rel, path.Base(do.Path))
 		}
 		r.recordPackage(c)
 	}

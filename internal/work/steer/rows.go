@@ -1,6 +1,7 @@
 package steer
 
 import (
+	"cmp"
 	"context"
 
 	"github.com/jackc/pgx/v5"
@@ -38,7 +39,7 @@ type row struct {
 // rows is the table of steps. Every kind has a row.
 var rows = map[string]row{
 	plan.KindStop:  {effect: noteStop},
-	plan.KindStart: {effect: noteStart},
+	plan.KindStart: {task: startTask, effect: noteStart},
 
 	plan.KindPause:   {effect: notePause},
 	plan.KindSuspend: {effect: noteSuspend},
@@ -54,7 +55,7 @@ var rows = map[string]row{
 	plan.KindCarry:     {task: carryTask},
 	plan.KindFollow:    {task: followTask},
 	plan.KindPack:      {task: packTask},
-	plan.KindHandOut:   {},
+	plan.KindHandOut:   {task: packTask},
 	plan.KindSend:      {task: sendTask},
 	plan.KindPlace:     {task: placeTask},
 	plan.KindAlter:     {task: alterTask},
@@ -85,6 +86,7 @@ var rows = map[string]row{
 	plan.KindForget:    {service: forget},
 	plan.KindNoteAhead: {service: noteAhead},
 	plan.KindLend:      {service: lend, release: endLease},
+	plan.KindAwait:     {service: await},
 }
 
 // finish records that the step is done, in one transaction with what it changes.
@@ -120,6 +122,11 @@ func (r *run) notePower(ctx context.Context, tx pgx.Tx, done, before machine.Sta
 	if err != nil {
 		return err
 	}
+	was, err := powered(r.s)
+	if err != nil {
+		return err
+	}
+	done, before = cmp.Or(was.Is, done), cmp.Or(was.Was, before)
 	if undone {
 		done = before
 	}

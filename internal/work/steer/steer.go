@@ -32,7 +32,8 @@ type Steerer struct {
 
 	id        uuid.UUID // of this service
 	desk      *desk
-	freed     freed
+	freed     signal // a transfer has ended
+	said      signal // somebody has asked for something of a job
 	looks     looks
 	admitting sync.Mutex
 	came      chan struct{}   // something waits to be steered
@@ -58,17 +59,26 @@ const (
 	endTime     = 2 * time.Second // that ticks which are under way get when the service ends
 )
 
+// Migrate brings the queue's tables up to date.
+func Migrate(ctx context.Context, inv *inventory.Inventory) error {
+	migrator, err := rivermigrate.New(riverpgxv5.New(inv.Pool), nil)
+	if err == nil {
+		_, err = migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	if err != nil {
+		return fmt.Errorf("bring the job queue's tables up to date: %w", err)
+	}
+	return nil
+}
+
 // New brings the queue's tables up to date. Nothing is steered until Run.
 func New(ctx context.Context, inv *inventory.Inventory, hosts *reach.Hosts, places *away.Places, o Options,
 	log *slog.Logger) (*Steerer, error) {
 	driver := riverpgxv5.New(inv.Pool)
-	migrator, err := rivermigrate.New(driver, nil)
-	if err != nil {
+	if err := Migrate(ctx, inv); err != nil {
 		return nil, err
 	}
-	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
-		return nil, fmt.Errorf("bring the job queue's tables up to date: %w", err)
-	}
+	var err error
 	s := &Steerer{Options: o, inv: inv, hosts: hosts, away: places, log: log, id: inventory.NewID(), desk: newDesk(),
 		came: make(chan struct{}, 1)}
 	s.life, s.end = context.WithCancel(context.Background())
@@ -129,6 +139,11 @@ func (s *Steerer) Resume(ctx context.Context, ref, user string) (*inventory.Job,
 	return s.ask(ctx, ref, user, s.inv.AskResume)
 }
 
+// CutOver has a move that was copied ahead cut over at a time; nil for as soon as it can.
+func (s *Steerer) CutOver(ctx context.Context, ref, user string, at *time.Time) (*inventory.Job, error) {
+	return s.ask(ctx, ref, user, s.inv.AskCutOver(at))
+}
+
 // Rate has the transfers of a job go on at another rate, in bytes per second; 0 for no limit.
 func (s *Steerer) Rate(ctx context.Context, ref, user string, rate int64) (*inventory.Job, error) {
 	return s.ask(ctx, ref, user, s.inv.AskRate(rate))
@@ -149,6 +164,7 @@ func (s *Steerer) ask(ctx context.Context, ref, user string,
 	if err != nil {
 		return nil, err
 	}
+	s.said.tell()
 	s.Tell()
 	return s.inv.Job(ctx, j.ID.String())
 }

@@ -59,6 +59,9 @@ func (r *run) atHost(ctx context.Context) (wait, error) {
 	agent := r.hosts.Agent(r.host)
 	spec := r.spec()
 	spec.Params, spec.Try = raw, r.j.Tries
+	if spec.Rate, err = r.rate(ctx); err != nil {
+		return nil, err
+	}
 	t, err := agent.Start(ctx, r.s.TaskID(), spec)
 	if err == nil && t.State == hostlink.TaskRunning && t.Needs == nil {
 		t, err = agent.Wait(ctx, r.s.TaskID(), atOnce) // a short one is over before the next tick would come

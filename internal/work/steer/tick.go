@@ -143,10 +143,10 @@ func clean(j *inventory.Job, s *inventory.Step) bool {
 func (s *Steerer) advance(ctx context.Context, j *inventory.Job, step *inventory.Step) (wait, error) {
 	r := &run{Steerer: s, j: j, s: step, again: step.State == inventory.StepWorking}
 	if !r.again {
-		freed := s.freed.soon()
+		freed := s.freed.listen()
 		begun, waitsFor, err := s.inv.BeginStep(ctx, j.Epoch, step)
 		if waitsFor != "" {
-			return freed, err
+			return freed.within(roomAgain), err
 		}
 		if !begun || err != nil {
 			return nil, err

@@ -141,13 +141,13 @@ func freeze(t *testing.T, s Sample, d driver.Driver, f driver.Freezing) {
 	layered := s.Machine.Clone()
 	layered.Disks[0].File, layered.Disks[0].Format = "layer.qcow2", "qcow2"
 	layer := filepath.Join(s.Folder, "layer.qcow2")
-	require.Error(t, f.Freeze(ctx, s.Folder, layered), "does not run")
+	require.Error(t, f.Freeze(ctx, driver.ToFreeze{Folder: s.Folder, Machine: layered}), "does not run")
 	require.NoError(t, d.Start(ctx, s.Folder, s.Machine))
 	for range 2 { // again and again
 		require.NoError(t, formats.NewLayer(layer, below, q, "", formats.Options{
 			Format: s.Machine.Disks[0].Format, Loose: true}))
-		require.NoError(t, f.Freeze(ctx, s.Folder, layered))
-		require.NoError(t, f.Freeze(ctx, s.Folder, layered), "is frozen already")
+		require.NoError(t, f.Freeze(ctx, driver.ToFreeze{Folder: s.Folder, Machine: layered}))
+		require.NoError(t, f.Freeze(ctx, driver.ToFreeze{Folder: s.Folder, Machine: layered}), "is frozen already")
 		require.Equal(t, machine.Running, state())
 		frozen, err := os.ReadFile(below)
 		require.NoError(t, err)
@@ -165,7 +165,7 @@ func freeze(t *testing.T, s Sample, d driver.Driver, f driver.Freezing) {
 	}
 	require.NoError(t, formats.NewLayer(layer, below, q, "", formats.Options{Format: s.Machine.Disks[0].Format,
 		Loose: true}))
-	require.NoError(t, f.Freeze(ctx, s.Folder, layered))
+	require.NoError(t, f.Freeze(ctx, driver.ToFreeze{Folder: s.Folder, Machine: layered}))
 	broken := errors.New("broken off")
 	require.ErrorIs(t, f.Commit(ctx, s.Folder, s.Machine, func() error { return broken }), broken)
 	require.Equal(t, machine.Running, state(), "it goes on")

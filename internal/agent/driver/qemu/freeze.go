@@ -11,49 +11,101 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/driver"
 )
 
-// Freeze has a running machine write to the layers that m names, in one transaction over all disks.
-func (d *Driver) Freeze(ctx context.Context, folder string, m *machine.Machine) error {
-	a, err := d.adapt(ctx, folder)
-	if err != nil {
-		return err
-	}
-	defer a.close()
-	var actions []any
-	var nodes []string
-	next := map[string]part{}
-	drop := func() (err error) {
-		for _, node := range nodes {
-			err = errors.Join(err, a.dropNode(ctx, node))
+// Freeze has running machines write to the layers that are named, in one transaction over all disks of each. Several
+// stand still meanwhile: no transaction of QEMU's goes over two of them.
+func (d *Driver) Freeze(ctx context.Context, machines ...driver.ToFreeze) (err error) {
+	var all []*toFreeze
+	defer func() {
+		for _, f := range all {
+			f.a.close()
 		}
-		return err
+	}()
+	for _, m := range machines {
+		f, err := d.toFreeze(ctx, m)
+		if err != nil {
+			return err
+		}
+		if all = append(all, f); len(f.actions) == 0 { // it is frozen already
+			continue
+		}
+		defer func() { err = errors.Join(err, f.drop(context.WithoutCancel(ctx))) }()
 	}
-	for _, disk := range m.Disks {
+	if len(machines) > 1 {
+		for _, f := range all {
+			if err := f.a.standStill(ctx); err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, f.a.goOn(context.WithoutCancel(ctx))) }()
+		}
+	}
+	for _, f := range all {
+		if err := f.freeze(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// toFreeze is a machine whose disks are about to be frozen.
+type toFreeze struct {
+	a       *adapting
+	actions []any
+	nodes   []string // of the layers, which nothing writes to yet
+	next    map[string]part
+}
+
+// toFreeze gives QEMU the layers of a machine.
+func (d *Driver) toFreeze(ctx context.Context, of driver.ToFreeze) (*toFreeze, error) {
+	a, err := d.adapt(ctx, of.Folder)
+	if err != nil {
+		return nil, err
+	}
+	f := &toFreeze{a: a, next: map[string]part{}}
+	for _, disk := range of.Machine.Disks {
 		had, there := a.has.Disks[disk.ID]
 		if !there || had.File == disk.File {
-			continue // it is frozen already
+			continue
 		}
-		node, err := a.addLayer(ctx, filepath.Join(folder, disk.File), disk.Format)
+		node, err := a.addLayer(ctx, filepath.Join(of.Folder, disk.File), disk.Format)
 		if err != nil {
-			return errors.Join(fmt.Errorf("disk %s: %w", disk.ID, err), drop())
+			err = errors.Join(fmt.Errorf("disk %s: %w", disk.ID, err), f.drop(ctx))
+			a.close()
+			return nil, err
 		}
-		nodes = append(nodes, node)
-		actions = append(actions, map[string]any{"type": "blockdev-snapshot", "data": map[string]any{"node": had.Node,
-			"overlay": node}})
-		next[disk.ID] = part{Device: had.Device, Node: node, File: disk.File, Port: had.Port,
+		f.nodes = append(f.nodes, node)
+		f.actions = append(f.actions, map[string]any{"type": "blockdev-snapshot", "data": map[string]any{
+			"node": had.Node, "overlay": node}})
+		f.next[disk.ID] = part{Device: had.Device, Node: node, File: disk.File, Port: had.Port,
 			Under: append([]frozen{{had.Node, had.File}}, had.Under...)}
 	}
-	if len(actions) == 0 {
+	return f, nil
+}
+
+// freeze has the machine write to the layers.
+func (f *toFreeze) freeze(ctx context.Context) error {
+	if len(f.actions) == 0 {
 		return nil
 	}
-	if err := a.do(ctx, "transaction", map[string]any{"actions": actions}, nil); err != nil {
-		return errors.Join(err, drop())
+	if err := f.a.do(ctx, "transaction", map[string]any{"actions": f.actions}, nil); err != nil {
+		return err
 	}
-	for id, p := range next {
-		a.has.Disks[id] = p
+	f.nodes = nil
+	for id, p := range f.next {
+		f.a.has.Disks[id] = p
 	}
-	return a.note()
+	return f.a.note()
+}
+
+// drop takes layers away that nothing writes to.
+func (f *toFreeze) drop(ctx context.Context) (err error) {
+	for _, node := range f.nodes {
+		err = errors.Join(err, f.a.dropNode(ctx, node))
+	}
+	f.nodes = nil
+	return err
 }
 
 // addLayer adds the node of a layer, whose parent is not looked at: QEMU has it already.

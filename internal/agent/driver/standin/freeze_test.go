@@ -3,6 +3,7 @@ package standin_test
 import (
 	"encoding/binary"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/internal/agent/driver"
 	"unvora.example/unvora/internal/agent/driver/standin"
 )
 
@@ -64,7 +66,7 @@ func TestOneInstant(t *testing.T) {
 			k.File, k.Format = filepath.Base(layer), "qcow2"
 		}
 		time.Sleep(2 * time.Millisecond)
-		require.NoError(t, d.Freeze(t.Context(), folder, layered))
+		require.NoError(t, d.Freeze(t.Context(), driver.ToFreeze{Folder: folder, Machine: layered}))
 		time.Sleep(2 * time.Millisecond) // it goes on, elsewhere
 		var seen []uint64
 		for _, k := range m.Disks {
@@ -85,4 +87,69 @@ func TestOneInstant(t *testing.T) {
 	for _, k := range m.Disks {
 		require.Greater(t, counter(t, filepath.Join(folder, k.File), k.Format), last, "it wrote to the end")
 	}
+}
+
+// watched calls before each time that a file is opened for writing.
+type watched struct {
+	disk.Files
+	before func(path string)
+}
+
+func (w *watched) OpenFile(path string, flag int, mode fs.FileMode) (*os.File, error) {
+	if flag&os.O_RDWR != 0 && w.before != nil {
+		w.before(path)
+	}
+	return w.Files.OpenFile(path, flag, mode)
+}
+
+// TestOneInstantOfSeveral: machines that are frozen together go on together. As long as one of them is not there yet,
+// none has written to its layer.
+func TestOneInstantOfSeveral(t *testing.T) {
+	q, err := formats.ByName("qcow2")
+	require.NoError(t, err)
+	files := &watched{Files: disk.OS}
+	d := standin.New(nil, nil, files)
+	d.Beat = 100 * time.Microsecond
+	var machines []driver.ToFreeze
+	for range 3 {
+		folder := t.TempDir()
+		m := &machine.Machine{Name: "archive-db", CPUs: 1, MemoryBytes: 64 << 20,
+			Disks: []machine.Disk{{ID: "disk1", File: "disk1.raw", Format: "raw"}}}
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "disk1.raw"), make([]byte, diskBytes), 0o600))
+		require.NoError(t, d.Start(t.Context(), folder, m))
+		layered := m.Clone()
+		layered.Disks[0].File, layered.Disks[0].Format = "layer.qcow2", "qcow2"
+		require.NoError(t, formats.NewLayer(filepath.Join(folder, "layer.qcow2"), filepath.Join(folder, "disk1.raw"), q,
+			"", formats.Options{Format: "raw", Loose: true}))
+		machines = append(machines, driver.ToFreeze{Folder: folder, Machine: layered})
+	}
+	written := func(m driver.ToFreeze) int64 { // to its layer, which grows by that
+		st, err := os.Stat(filepath.Join(m.Folder, "layer.qcow2"))
+		require.NoError(t, err)
+		return st.Size()
+	}
+	empty, looked := written(machines[0]), 0
+	files.before = func(path string) {
+		if filepath.Base(path) != "layer.qcow2" {
+			return
+		}
+		looked++
+		time.Sleep(10 * time.Millisecond)
+		for _, m := range machines {
+			require.Equal(t, empty, written(m), "%s has gone on before %s is frozen", m.Folder, path)
+		}
+	}
+	require.NoError(t, d.Freeze(t.Context(), machines...))
+	files.before = nil
+	require.Equal(t, len(machines), looked)
+	time.Sleep(5 * time.Millisecond)
+	for _, m := range machines {
+		was := m.Machine.Clone()
+		was.Disks[0].File, was.Disks[0].Format = "disk1.raw", "raw"
+		require.Greater(t, written(m), empty, "it goes on")
+		require.NoError(t, d.Commit(t.Context(), m.Folder, was, func() error { return nil }))
+		require.False(t, d.Failed(m.Folder))
+	}
+	require.Error(t, d.Freeze(t.Context(), machines[0], driver.ToFreeze{Folder: t.TempDir()}), "one does not run")
+	require.NoError(t, d.Close())
 }

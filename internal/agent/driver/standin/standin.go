@@ -313,14 +313,37 @@ func (d *Driver) Close() error {
 	return first
 }
 
-// Freeze has the guest write to the layers that m names.
-func (d *Driver) Freeze(_ context.Context, folder string, m *machine.Machine) error {
-	return d.swap(folder, m, func() error { return nil })
+// Freeze has guests write to the layers that are named. All of them stand still meanwhile.
+func (d *Driver) Freeze(_ context.Context, machines ...driver.ToFreeze) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, m := range machines {
+		g := d.guests[m.Folder]
+		if g == nil {
+			return errors.New("it does not run")
+		}
+		g.writing.Lock()
+		defer g.writing.Unlock()
+	}
+	for _, m := range machines {
+		if err := d.swap(d.guests[m.Folder], m.Folder, m.Machine, func() error { return nil }); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Commit writes what layers hold into what m names instead.
 func (d *Driver) Commit(_ context.Context, folder string, m *machine.Machine, settle func() error) error {
-	return d.swap(folder, m, func() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g := d.guests[folder]
+	if g == nil {
+		return errors.New("it does not run")
+	}
+	g.writing.Lock()
+	defer g.writing.Unlock()
+	return d.swap(g, folder, m, func() error {
 		for n, disk := range m.Disks {
 			if err := d.commit(folder, disk); err != nil {
 				return fmt.Errorf("disk %s: %w", m.Disks[n].ID, err)
@@ -359,16 +382,8 @@ func (d *Driver) commit(folder string, is machine.Disk) error {
 	return nil
 }
 
-// swap closes the disks of a guest, which stands still meanwhile, and opens those that m names.
-func (d *Driver) swap(folder string, m *machine.Machine, between func() error) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	g := d.guests[folder]
-	if g == nil {
-		return errors.New("it does not run")
-	}
-	g.writing.Lock()
-	defer g.writing.Unlock()
+// swap closes the disks of a guest, which stands still meanwhile (both locks are held), and opens those that m names.
+func (d *Driver) swap(g *guest, folder string, m *machine.Machine, between func() error) error {
 	before := slices.Clone(g.disks)
 	err := g.close()
 	if err == nil {
