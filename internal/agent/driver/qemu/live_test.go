@@ -54,9 +54,9 @@ func answers(address string) bool {
 
 // TestBridge: guests on a switch answer on their addresses; one in quarantine, and one that is unplugged, do not.
 func TestBridge(t *testing.T) {
-	ownNetwork(t, "wharf", "192.0.2.1/24")
-	raw, err := guest.Disk()
+	raw, err := guest.Disk() // the first time it is put together from what is downloaded: not from its own network
 	require.NoError(t, err)
+	ownNetwork(t, "wharf", "192.0.2.1/24")
 	var all []*bench
 	nic := func(n int, network string) machine.NIC {
 		return machine.NIC{Name: fmt.Sprint("NIC ", n), Model: "virtio", Network: network,
