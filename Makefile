@@ -91,6 +91,7 @@ fuzz:  ## every parser, for a while
 	go test ./internal/agent/driver/qemu -run '^$$' -fuzz FuzzSpoken -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/firststart -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/guest -run '^$$' -fuzz FuzzLook -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
+	go test ./core/guest -run '^$$' -fuzz FuzzFree -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/disk/inflate -run '^$$' -fuzz FuzzRaw -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/disk/qcow2 -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s
 	go test ./core/disk/vmdk -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s

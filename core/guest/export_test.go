@@ -1,6 +1,7 @@
 package guest
 
 import (
+	"bytes"
 	"io"
 
 	"unvora.example/unvora/core/fit"
@@ -11,3 +12,6 @@ func WindowsIn(volume io.ReaderAt, size int64, dir string) (*fit.Guest, error) {
 	g := &fit.Guest{}
 	return g, windows(io.NewSectionReader(volume, 0, size), dir, g)
 }
+
+// Shadows is what the header of shadow copies begins with.
+func Shadows() []byte { return bytes.Clone(shadows) }

@@ -31,11 +31,12 @@ var errEnough = errors.New("this disk takes more reading than is worth it")
 // frugal is a reader that gives up after a while.
 type frugal struct {
 	io.ReaderAt
-	reads, bytes int64
+	reads, bytes         int64
+	mostReads, mostBytes int64
 }
 
 func (f *frugal) ReadAt(p []byte, off int64) (int, error) {
-	if f.reads++; f.reads > mostReads || f.bytes > mostBytes {
+	if f.reads++; f.reads > f.mostReads || f.bytes > f.mostBytes {
 		return 0, errEnough
 	}
 	f.bytes += int64(len(p))
@@ -53,13 +54,15 @@ type files interface {
 // Look tells what is on a disk of size bytes.
 func Look(disk io.ReaderAt, size int64) *fit.Guest {
 	g := &fit.Guest{}
-	src := &frugal{ReaderAt: disk}
+	src := &frugal{ReaderAt: disk, mostReads: mostReads, mostBytes: mostBytes}
 	parts, boot := partitions(src, size)
 	g.Boot = boot
 	for _, p := range parts {
-		volume := io.NewSectionReader(src, p.start, p.bytes)
-		for _, v := range volumes(volume) {
-			if guarded(func() error { return system(v, g) }) == nil && g.System != "" {
+		if p.boot {
+			continue
+		}
+		for _, v := range volumes(io.NewSectionReader(src, p.start, p.bytes)) {
+			if guarded(func() error { return system(v.SectionReader, g) }) == nil && g.System != "" {
 				return g
 			}
 		}

@@ -5,17 +5,25 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"text/scanner"
 )
 
+// volume is what may hold a file system.
+type volume struct {
+	*io.SectionReader
+	inner bool // it is a logical volume of a partition
+	plain bool // nothing of its group stands on another volume, and it is in full view
+}
+
 // volumes lists what may hold a file system in a partition: the logical volumes
 // of LVM2 that lie in one piece on it, else the partition itself.
-func volumes(p *io.SectionReader) []*io.SectionReader {
+func volumes(p *io.SectionReader) []volume {
 	lvs, err := logicalVolumes(p)
 	if err != nil {
-		return []*io.SectionReader{p}
+		return []volume{{p, false, false}}
 	}
 	return lvs
 }
@@ -24,7 +32,7 @@ const mostMetadata = 4 << 20
 
 // logicalVolumes reads the label, the header of the physical volume and the
 // newest text of the metadata (LVM2, on-disk format).
-func logicalVolumes(p *io.SectionReader) ([]*io.SectionReader, error) {
+func logicalVolumes(p *io.SectionReader) ([]volume, error) {
 	le := binary.LittleEndian
 	label := make([]byte, 4*sector)
 	if n, _ := p.ReadAt(label, 0); n < len(label) {
@@ -144,7 +152,24 @@ func scalar(text string) any {
 func (s section) sub(name string) section  { v, _ := s[name].(section); return v }
 func (s section) number(name string) int64 { v, _ := s[name].(int64); return v }
 
-func fromMetadata(p *io.SectionReader, text string) (found []*io.SectionReader, err error) {
+// linear tells whether all volumes of a group are made of disks alone: no snapshot needs what another one has left, and
+// none is the store of a pool or the slow side of a cache.
+func linear(group section) bool {
+	for _, l := range group.sub("logical_volumes") {
+		lv, ok := l.(section)
+		if !ok {
+			return false
+		}
+		for n := range lv.number("segment_count") {
+			if lv.sub("segment" + strconv.FormatInt(n+1, 10))["type"] != "striped" {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func fromMetadata(p *io.SectionReader, text string) (found []volume, err error) {
 	for _, v := range parseMetadata(text) {
 		group, ok := v.(section)
 		if !ok || group.sub("logical_volumes") == nil {
@@ -159,6 +184,7 @@ func fromMetadata(p *io.SectionReader, text string) (found []*io.SectionReader, 
 		for _, d := range disks {
 			begin = d.(section).number("pe_start") * sector
 		}
+		plain := linear(group)
 		for _, l := range group.sub("logical_volumes") {
 			lv, ok := l.(section)
 			if !ok || lv.number("segment_count") != 1 {
@@ -172,7 +198,9 @@ func fromMetadata(p *io.SectionReader, text string) (found []*io.SectionReader, 
 			at, ok := stripes[1].(int64)
 			start, size := begin+at*extent, seg.number("extent_count")*extent
 			if ok && at >= 0 && size > 0 && start < p.Size() {
-				found = append(found, io.NewSectionReader(p, start, min(size, p.Size()-start)))
+				status, _ := lv["status"].([]any)
+				found = append(found, volume{io.NewSectionReader(p, start, min(size, p.Size()-start)), true,
+					plain && slices.Contains(status, any("VISIBLE"))})
 			}
 		}
 	}

@@ -7,7 +7,10 @@ import (
 )
 
 // part is a run of a disk that may hold a file system.
-type part struct{ start, bytes int64 }
+type part struct {
+	start, bytes int64
+	boot         bool // the EFI system partition
+}
 
 const mostParts = 128
 
@@ -26,7 +29,7 @@ func partitions(src io.ReaderAt, size int64) (parts []part, boot string) {
 	if n, _ := src.ReadAt(volume, 16*2048); n == len(volume) && string(volume[1:6]) == "CD001" {
 		return nil, "medium"
 	}
-	whole := []part{{0, size}}
+	whole := []part{{0, size, false}}
 	if head[510] != 0x55 || head[511] != 0xaa {
 		return whole, ""
 	}
@@ -42,10 +45,11 @@ func partitions(src io.ReaderAt, size int64) (parts []part, boot string) {
 			return guidTable(src, size)
 		case e[4] == 0xef:
 			boot = "uefi"
+			parts = append(parts, part{start, count, true})
 		case e[4] == 0x05 || e[4] == 0x0f || e[4] == 0x85:
 			parts = append(parts, logical(src, start, size)...)
 		case e[4] != 0 && start > 0 && start < size:
-			parts = append(parts, part{start, min(count, size-start)})
+			parts = append(parts, part{start, min(count, size-start), false})
 		}
 	}
 	if boot == "" && !allZero(head[:440]) {
@@ -69,7 +73,7 @@ func logical(src io.ReaderAt, base, size int64) (parts []part) {
 		}
 		start, count := at+int64(le.Uint32(s[454:]))*sector, int64(le.Uint32(s[458:]))*sector
 		if s[450] != 0 && start < size {
-			parts = append(parts, part{start, min(count, size-start)})
+			parts = append(parts, part{start, min(count, size-start), false})
 		}
 		next := int64(le.Uint32(s[470:])) * sector
 		if next == 0 || base+next <= at {
@@ -103,8 +107,9 @@ func guidTable(src io.ReaderAt, size int64) (parts []part, boot string) {
 			case allZero(e[:16]):
 			case bytes.Equal(e[:16], espType):
 				boot = "uefi"
+				parts = append(parts, part{start, end - start, true})
 			case start > 0 && start < end && start < size:
-				parts = append(parts, part{start, min(end, size) - start})
+				parts = append(parts, part{start, min(end, size) - start, false})
 			}
 		}
 		return parts, boot

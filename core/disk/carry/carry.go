@@ -34,6 +34,9 @@ type Order struct {
 	Device  bool   // Target is a block device, and what is on it is given up
 	Salvage bool   // pass over what can't be read
 	Verify  bool   // read back what was written
+	// Blanks finds what of the source is left out, since nobody needs it; nil: nothing is. It has to find the same in
+	// the same source.
+	Blanks func(source disk.Image) (*disk.Blanks, error)
 	// Limit holds the copy to a rate; nil means as fast as it goes.
 	Limit *disk.Limit
 	// SaveEvery is how many guest bytes of data may pass between two saves of
@@ -59,6 +62,7 @@ type Result struct {
 	ID           string       `json:"id"`
 	VirtualBytes int64        `json:"virtualBytes"`
 	DataBytes    int64        `json:"dataBytes"`    // of the source, as its map tells
+	LeftBytes    int64        `json:"leftBytes"`    // of data, left out as blanks
 	FileBytes    int64        `json:"fileBytes"`    // that the new image takes
 	ResumedBytes int64        `json:"resumedBytes"` // done by an earlier try
 	Shared       bool         `json:"shared"`       // the file system shares the blocks; nothing was moved
@@ -83,6 +87,7 @@ type copier struct {
 	chain  *formats.Chain
 	source disk.Image
 	rescue *rescue // nil unless Salvage
+	left   int64   // bytes of data that are left out
 	spec   disk.Spec
 	stamps []stamp
 	part   *os.File
@@ -197,6 +202,16 @@ func (c *copier) open() error {
 	if c.stamps, err = c.stampAll(); err != nil {
 		return err
 	}
+	if c.Blanks != nil {
+		blanks, err := c.Blanks(c.source)
+		if err != nil {
+			return err
+		}
+		if c.left, err = blanks.In(c.source); err != nil {
+			return err
+		}
+		c.source = disk.Without(c.source, blanks)
+	}
 	c.spec = disk.Spec{
 		VirtualBytes: info.VirtualBytes, Variant: c.Variant, ID: c.ID, Linkage: c.Linkage,
 		SectorBytes: info.SectorBytes,
@@ -207,7 +222,7 @@ func (c *copier) open() error {
 		return err
 	}
 	c.result = Result{Target: c.Target, Format: c.Format.Name, Variant: c.Variant, ID: c.ID,
-		VirtualBytes: info.VirtualBytes, DataBytes: data}
+		VirtualBytes: info.VirtualBytes, DataBytes: data, LeftBytes: c.left}
 	return nil
 }
 
@@ -289,7 +304,7 @@ func (c *copier) run(ctx context.Context) error {
 // share lets the file system give the new file the blocks of the old one,
 // where the one file is all there is and the new one is to be like it.
 func (c *copier) share() bool {
-	if len(c.chain.Links) != 1 || c.Salvage || c.Options.Snapshot != "" {
+	if len(c.chain.Links) != 1 || c.Salvage || c.Blanks != nil || c.Options.Snapshot != "" {
 		return false
 	}
 	l := c.chain.Links[0]
@@ -381,7 +396,7 @@ func (c *copier) room() error {
 // serverCopy lets a file server copy a raw image by itself, where both files
 // lie on it; it returns how far the new image is done.
 func (c *copier) serverCopy(ctx context.Context, j *journal) (int64, error) {
-	if c.Image != nil {
+	if c.Image != nil || c.Blanks != nil {
 		return j.Offset, nil
 	}
 	l := c.chain.Links[0]

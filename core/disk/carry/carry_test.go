@@ -23,6 +23,7 @@ import (
 	"unvora.example/unvora/core/disk/carry"
 	"unvora.example/unvora/core/disk/disktest"
 	"unvora.example/unvora/core/disk/formats"
+	"unvora.example/unvora/internal/wait"
 )
 
 const diskID = "70126393-2a98-4856-90ac-efe4bba599b2"
@@ -34,6 +35,7 @@ type helper struct {
 	Rate, Save                      int64
 	FileLimit                       uint64 // RLIMIT_FSIZE
 	Small                           string // a file system of 12 MiB is mounted here, and Target lies in it
+	Blank                           int64  // bytes at the beginning that are left out
 }
 
 // TestMain is also the process that copies and is killed.
@@ -69,8 +71,12 @@ func (h helper) run() error {
 	if err != nil {
 		return err
 	}
-	_, err = carry.Copy(context.Background(), carry.Order{Source: h.Source, Target: h.Target, Format: format,
-		Variant: h.Variant, ID: diskID, Verify: h.Verify, Limit: disk.NewLimit(h.Rate), SaveEvery: h.Save})
+	o := carry.Order{Source: h.Source, Target: h.Target, Format: format,
+		Variant: h.Variant, ID: diskID, Verify: h.Verify, Limit: disk.NewLimit(h.Rate), SaveEvery: h.Save}
+	if h.Blank > 0 {
+		o.Blanks = leaveOut(h.Blank)
+	}
+	_, err = carry.Copy(context.Background(), o)
 	if h.Small != "" {
 		left, _ := os.ReadDir(h.Small)
 		fmt.Printf("left over: %v\n", left)
@@ -161,6 +167,47 @@ func TestKilled(t *testing.T) {
 		requireFiles(t, dir, files...)
 	}
 	require.Greater(t, resumed, 10, "some went on where they were")
+}
+
+// leaveOut leaves out bytes at the beginning.
+func leaveOut(bytes int64) func(disk.Image) (*disk.Blanks, error) {
+	return func(img disk.Image) (*disk.Blanks, error) {
+		b := disk.NewBlanks(img.Info().VirtualBytes)
+		b.Add(0, bytes)
+		return b, nil
+	}
+}
+
+// TestBlanks: what nobody needs is left out, also of a raw file that could be copied as it is. A copy with it does not
+// go on with what one without it has begun.
+func TestBlanks(t *testing.T) {
+	src := filepath.Join(t.TempDir(), "tide-gauge.img")
+	truth := source(t, src, 24<<20)
+	without := append(make([]byte, 8<<20), truth[8<<20:]...)
+	for _, format := range []string{"raw", "qcow2"} {
+		dir := t.TempDir()
+		o := order(t, src, filepath.Join(dir, "left"), format, "")
+		o.Blanks, o.Verify = leaveOut(8<<20), true
+		r, err := carry.Copy(t.Context(), o)
+		require.NoError(t, err)
+		require.Positive(t, r.LeftBytes)
+		requireImage(t, without, o.Target)
+
+		h := helper{Source: src, Target: filepath.Join(dir, "whole"), Format: format, Rate: 20 << 20, Save: 1 << 20,
+			Blank: 8 << 20}
+		cmd := h.start(t)
+		require.NoError(t, cmd.Start())
+		wait.Until(t, func() bool {
+			_, err := os.Stat(filepath.Join(dir, ".whole.journal"))
+			return err == nil
+		})
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		r, err = carry.Copy(t.Context(), order(t, src, h.Target, format, ""))
+		require.NoError(t, err)
+		require.Zero(t, r.ResumedBytes)
+		requireImage(t, truth, h.Target)
+	}
 }
 
 // TestNoRoom: a file system that is full, and a limit on a file's size, end in a

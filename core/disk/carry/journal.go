@@ -21,10 +21,11 @@ type journal struct {
 	ID       string       `json:"id"` // of the new disk, as the first try chose it
 	Verify   bool         `json:"verify"`
 	Salvage  bool         `json:"salvage"`
-	Second   string       `json:"second,omitempty"` // name of the second file
-	Offset   int64        `json:"offset"`           // guest bytes below are safe
-	Done     int64        `json:"done"`             // of them, data
-	State    []byte       `json:"state,omitempty"`  // of the target
+	Compact  bool         `json:"compact,omitempty"` // blanks are left out
+	Second   string       `json:"second,omitempty"`  // name of the second file
+	Offset   int64        `json:"offset"`            // guest bytes below are safe
+	Done     int64        `json:"done"`              // of them, data
+	State    []byte       `json:"state,omitempty"`   // of the target
 	Digest   *disk.Digest `json:"digest,omitempty"`
 	Finished bool         `json:"finished"` // only to be renamed
 }
@@ -84,6 +85,7 @@ func (c *copier) unchanged() error {
 func (c *copier) save(j *journal) error {
 	j.Sources, j.Snapshot, j.Format, j.Variant, j.ID, j.Verify, j.Salvage, j.Second = c.stamps, c.Options.Snapshot,
 		c.Format.Name, c.Variant, c.ID, c.Verify, c.Salvage, c.name
+	j.Compact = c.Blanks != nil
 	if !j.Verify {
 		j.Digest = nil
 	}
@@ -143,7 +145,7 @@ func (c *copier) resume() (disk.Target, *journal, error) {
 	j, err := c.readJournal()
 	if err != nil || j.Finished || !slices.Equal(j.Sources, c.stamps) || j.Snapshot != c.Options.Snapshot ||
 		j.Format != c.Format.Name || j.Variant != c.Variant ||
-		j.Verify != c.Verify || j.Salvage || c.Salvage {
+		j.Verify != c.Verify || j.Compact != (c.Blanks != nil) || j.Salvage || c.Salvage {
 		if err == nil && j.Second != "" { // of another format than this one
 			_ = c.files().Remove(hidden(filepath.Join(filepath.Dir(c.Target), filepath.Base(j.Second)), ".part"))
 		}
