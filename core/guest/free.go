@@ -112,6 +112,8 @@ var claims = []struct {
 	at   int64 // behind the volume's end if below 0
 	is   string
 }{
+	{"a physical volume", 0, "LABELONE"}, {"a physical volume", 512, "LABELONE"},
+	{"a physical volume", 1024, "LABELONE"}, {"a physical volume", 1536, "LABELONE"},
 	{"an encrypted volume", 0, "LUKS\xba\xbe"},
 	{"a member of an array", 0, "\xfc\x4e\x2b\xa9"}, {"a member of an array", 4096, "\xfc\x4e\x2b\xa9"},
 	{"a member of an array", -8192, "\xfc\x4e\x2b\xa9"}, {"a member of an array", -65536, "\xfc\x4e\x2b\xa9"},

@@ -19,6 +19,7 @@ const (
 	ntfsDirty  = 0x1
 	ntfsNobody = 0xffff // is at work on the log
 	ntfsIdle   = 0x2    // of the log: the volume was closed
+	ntfsFast   = 2      // major version of the log from which on it is kept for a fast start; it is 1 once it was closed
 )
 
 // shadows begins the header of shadow copies, which need free clusters too.
@@ -160,7 +161,8 @@ func idleLog(log io.ReaderAt) error {
 		}
 		if lsn := int64(le.Uint64(page[area:])); lsn > newest {
 			newest = lsn
-			idle = le.Uint16(page[area+12:]) == ntfsNobody || le.Uint16(page[area+14:])&ntfsIdle != 0
+			idle = le.Uint16(page[0x1c:]) < ntfsFast &&
+				(le.Uint16(page[area+12:]) == ntfsNobody || le.Uint16(page[area+14:])&ntfsIdle != 0)
 		}
 	}
 	if newest < 0 || !idle {

@@ -2,6 +2,7 @@ package guest_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -311,6 +313,26 @@ func TestNotFree(t *testing.T) {
 	poke([]byte{0}, int64(at)+512+9)(t, image)
 	_, v := free(t, image)
 	require.Contains(t, v.Kept, "was not closed")
+}
+
+// TestIdleLog: a log is idle by the newer of its two pages, if its system has not kept it for a fast start.
+func TestIdleLog(t *testing.T) {
+	const inUse, nobody = 0, 0xffff
+	page := func(lsn uint64, version, client uint16) []byte {
+		le, b := binary.LittleEndian, make([]byte, 4096)
+		copy(b, "RSTR")
+		le.PutUint16(b[0x18:], 0x30)
+		le.PutUint16(b[0x1c:], version)
+		le.PutUint64(b[0x30:], lsn)
+		le.PutUint16(b[0x30+12:], client)
+		return b
+	}
+	idle := func(pages ...[]byte) error { return guest.IdleLog(bytes.NewReader(slices.Concat(pages...))) }
+	require.NoError(t, idle(page(7, 1, nobody), page(6, 1, inUse)))
+	require.NoError(t, idle(page(7, 1, inUse), page(8, 1, nobody)))
+	require.Error(t, idle(page(9, 1, inUse), page(8, 1, nobody)))
+	require.Error(t, idle(page(7, 2, nobody), page(6, 2, nobody)), "kept for a fast start")
+	require.Error(t, idle(make([]byte, 8192)))
 }
 
 // FuzzFree: whatever is on a disk, what is free of it lies on it, and looking ends.

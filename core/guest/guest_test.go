@@ -100,21 +100,22 @@ func TestXFS(t *testing.T) {
 		Drivers: []string{"ahci", "virtio-scsi", "vmxnet3"}}, look(t, image))
 }
 
-// TestLVM: a boot record, a physical volume in its second partition, and the
-// file system in a logical volume of it (LVM2's on-disk format).
-func TestLVM(t *testing.T) {
-	fs := filepath.Join(t.TempDir(), "fs")
-	run(t, tool(t, "mke2fs", "e2fsprogs"), "-q", "-F", "-t", "ext4", "-d", debian(t), fs, "16m")
-	raw, err := os.ReadFile(fs)
-	require.NoError(t, err)
+// A physical volume of TestLVM: where its partition begins, and where its volume root does in extents.
+const (
+	pvStart, pvExtent, pvRoot = 8 * mib, 4 * mib, 3
+	visible                   = `status = ["READ", "WRITE", "VISIBLE"]`
+)
+
+// volumeGroup is a disk with a boot record, a physical volume in its second partition, and the file system in a logical
+// volume of it (LVM2's on-disk format). disks, status and more come into its metadata.
+func volumeGroup(fs []byte, disks, status, more string) []byte {
 	le := binary.LittleEndian
-	const start, extent, first = 8 * mib, 4 * mib, 3
 	b := make([]byte, 64*mib)
 	b[0], b[510], b[511] = 0xfa, 0x55, 0xaa
 	b[446+16+4] = 0x8e
-	le.PutUint32(b[446+16+8:], start/512)
-	le.PutUint32(b[446+16+12:], (64*mib-start)/512)
-	pv := b[start:]
+	le.PutUint32(b[446+16+8:], pvStart/512)
+	le.PutUint32(b[446+16+12:], (64*mib-pvStart)/512)
+	pv := b[pvStart:]
 	copy(pv[512:], "LABELONE")
 	le.PutUint32(pv[512+20:], 32)
 	copy(pv[512+24:], "LVM2 001")
@@ -127,22 +128,50 @@ func TestLVM(t *testing.T) {
 harbour {
 	id = "x"
 	extent_size = 8192
-	physical_volumes { pv0 { id = "y" pe_start = 2048 } }
+	physical_volumes { ` + disks + ` }
 	logical_volumes {
 		swap { segment_count = 1 segment1 { type = "striped"
 			start_extent = 0 extent_count = 1 stripe_count = 1 stripes = [ "pv0", 0 ] } }
-		root { segment_count = 1 segment1 { type = "striped" extent_count = 4 stripe_count = 1
+		root { ` + status + ` segment_count = 1 segment1 { type = "striped" extent_count = 4 stripe_count = 1
 			stripes = [ "pv0", 3 ] } }
+		` + more + `
 	}
 }
 `
 	copy(pv[4096+512:], text)
 	le.PutUint64(pv[4096+40:], 512)
 	le.PutUint64(pv[4096+48:], uint64(len(text)))
-	copy(pv[mib+first*extent:], raw)
+	copy(pv[mib+pvRoot*pvExtent:], fs)
+	return b
+}
+
+// TestLVM: a system in a logical volume is seen, and what is free of it; but not where another volume may need that.
+func TestLVM(t *testing.T) {
+	fs := filepath.Join(t.TempDir(), "fs")
+	run(t, tool(t, "mke2fs", "e2fsprogs"), "-q", "-F", "-t", "ext4", "-d", debian(t), fs, "16m")
+	raw, err := os.ReadFile(fs)
+	require.NoError(t, err)
+	const pv = `pv0 { id = "y" pe_start = 2048 }`
+	b := volumeGroup(raw, pv, visible, "")
 	g := guest.Look(bytes.NewReader(b), int64(len(b)))
 	require.Equal(t, "Debian GNU/Linux 12 (bookworm)", g.System)
 	require.Equal(t, "bios", g.Boot)
+
+	kept := func(b []byte) fit.Volume {
+		_, volumes := guest.Free(t.Context(), bytes.NewReader(b), int64(len(b)))
+		require.Len(t, volumes, 1)
+		return volumes[0]
+	}
+	v := kept(b)
+	require.Empty(t, v.Kept)
+	require.Equal(t, int64(pvStart+mib+pvRoot*pvExtent), v.Start)
+	require.Greater(t, v.FreeBytes, int64(8*mib))
+	require.Contains(t, kept(volumeGroup(raw, pv, `status = ["READ"]`, "")).Kept, "stand on others", "one of a pool")
+	require.Contains(t, kept(volumeGroup(raw, pv, visible,
+		`snap { segment_count = 1 segment1 { type = "snapshot" origin = "root" } }`)).Kept, "stand on others")
+
+	b = volumeGroup(raw, "pv0 = 5", visible, "") // no section
+	require.Empty(t, guest.Look(bytes.NewReader(b), int64(len(b))).System)
 }
 
 // key of a registry, with values that are text.

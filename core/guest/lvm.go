@@ -21,8 +21,11 @@ type volume struct {
 // volumes lists what may hold a file system in a partition: the logical volumes
 // of LVM2 that lie in one piece on it, else the partition itself.
 func volumes(p *io.SectionReader) []volume {
-	lvs, err := logicalVolumes(p)
-	if err != nil {
+	var lvs []volume
+	if guarded(func() (err error) {
+		lvs, err = logicalVolumes(p)
+		return err
+	}) != nil {
 		return []volume{{p, false, false}}
 	}
 	return lvs
@@ -182,7 +185,8 @@ func fromMetadata(p *io.SectionReader, text string) (found []volume, err error) 
 		}
 		begin := int64(0)
 		for _, d := range disks {
-			begin = d.(section).number("pe_start") * sector
+			of, _ := d.(section)
+			begin = of.number("pe_start") * sector
 		}
 		plain := linear(group)
 		for _, l := range group.sub("logical_volumes") {
