@@ -19,7 +19,7 @@ const (
 	ntfsDirty  = 0x1
 	ntfsNobody = 0xffff // is at work on the log
 	ntfsIdle   = 0x2    // of the log: the volume was closed
-	ntfsFast   = 2      // major version of the log from which on it is kept for a fast start; it is 1 once it was closed
+	ntfsFast   = 2      // major version of a log that is kept for a fast start; it is 1 once it was closed
 )
 
 // shadows begins the header of shadow copies, which need free clusters too.
