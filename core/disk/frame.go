@@ -149,7 +149,7 @@ func (f *Frame) ReadAt(p []byte, off int64) (n int, err error) {
 		if at < len(f.runs) && f.runs[at].at <= off {
 			r := f.runs[at]
 			part = part[:min(int64(len(part)), r.end()-off)]
-			if err := full(f.img, part, r.guest+off-r.at); err != nil {
+			if err := ReadFull(f.img, part, r.guest+off-r.at); err != nil {
 				return n, err
 			}
 			at++
@@ -171,7 +171,8 @@ func (f *Frame) ReadAt(p []byte, off int64) (n int, err error) {
 	return n, nil
 }
 
-func full(r io.ReaderAt, p []byte, off int64) error {
+// ReadFull reads all of p from off on; an end before that is unexpected.
+func ReadFull(r io.ReaderAt, p []byte, off int64) error {
 	n, err := r.ReadAt(p, off)
 	if n == len(p) {
 		return nil
@@ -200,7 +201,7 @@ func (f *frameFeed) Next() (Piece, error) {
 	start := f.off
 	f.off = min(start/framePiece*framePiece+framePiece, f.f.size)
 	return Piece{Offset: start, Length: int(f.off - start),
-		Load: func(dst []byte) error { return full(f.f, dst, start) }}, nil
+		Load: func(dst []byte) error { return ReadFull(f.f, dst, start) }}, nil
 }
 
 // InOrder is a target that takes a file as it is, front to back, from byte at of it on. Its state is how much of the

@@ -269,7 +269,7 @@ func (f *imageFeed) Next() (Piece, error) {
 			continue
 		}
 		return Piece{Offset: start, Length: int(end - start),
-			Load: func(dst []byte) error { return full(f.img, dst, start) }}, nil
+			Load: func(dst []byte) error { return ReadFull(f.img, dst, start) }}, nil
 	}
 	return Piece{}, io.EOF
 }

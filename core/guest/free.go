@@ -176,15 +176,3 @@ func (w *window) ReadAt(p []byte, off int64) (int, error) {
 	}
 	return copy(p, w.buf[off-w.off:]), nil
 }
-
-// full reads all of p.
-func full(v io.ReaderAt, p []byte, off int64) error {
-	n, err := v.ReadAt(p, off)
-	if n == len(p) {
-		return nil
-	}
-	if err == nil || err == io.EOF {
-		err = io.ErrUnexpectedEOF
-	}
-	return err
-}

@@ -8,6 +8,8 @@ import (
 	"slices"
 
 	"github.com/bits-and-blooms/bitset"
+
+	"unvora.example/unvora/core/disk"
 )
 
 // Features of ext4 with which its free space is found as without them (ext4 on-disk format, "The Super Block").
@@ -42,7 +44,7 @@ type extVolume struct {
 func freeExt(ctx context.Context, v *io.SectionReader, put func(from, to int64)) error {
 	le := binary.LittleEndian
 	sb := make([]byte, 1024)
-	if err := full(v, sb, 1024); err != nil {
+	if err := disk.ReadFull(v, sb, 1024); err != nil {
 		return err
 	}
 	state, compat := le.Uint16(sb[0x3a:]), le.Uint32(sb[0x5c:])
@@ -77,7 +79,7 @@ func freeExt(ctx context.Context, v *io.SectionReader, put func(from, to int64))
 		return errOdd("%d groups, with %d blocks of inodes each", e.groups, e.tables)
 	}
 	descs := make([]byte, e.groups*e.descBytes)
-	if err := full(v, descs, (e.first+1)*e.block); err != nil {
+	if err := disk.ReadFull(v, descs, (e.first+1)*e.block); err != nil {
 		return err
 	}
 	desc := func(g int64) []byte { return descs[g*e.descBytes : (g+1)*e.descBytes] }
@@ -121,7 +123,7 @@ func freeExt(ctx context.Context, v *io.SectionReader, put func(from, to int64))
 		d := desc(g)
 		fresh := ro&extChecksum != 0 && le.Uint16(d[0x12:])&extNoBlocksUsed != 0
 		if clear(raw); !fresh {
-			if err := full(v, raw[:(e.each+7)/8], wide(d, 0x0, 0x20)*e.block); err != nil {
+			if err := disk.ReadFull(v, raw[:(e.each+7)/8], wide(d, 0x0, 0x20)*e.block); err != nil {
 				return err
 			}
 		}

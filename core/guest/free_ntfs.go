@@ -8,6 +8,8 @@ import (
 	"io"
 
 	ntfs "www.velocidex.com/golang/go-ntfs/parser"
+
+	"unvora.example/unvora/core/disk"
 )
 
 const (
@@ -29,7 +31,7 @@ var shadows = []byte{0x6b, 0x87, 0x08, 0x38, 0x76, 0xc1, 0x48, 0x4e, 0xb7, 0xae,
 func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)) error {
 	le := binary.LittleEndian
 	boot := make([]byte, 512)
-	if err := full(v, boot, 0); err != nil {
+	if err := disk.ReadFull(v, boot, 0); err != nil {
 		return err
 	}
 	sectorBytes, per := int64(le.Uint16(boot[0xb:])), int64(boot[0xd])
@@ -45,7 +47,7 @@ func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)
 		return errOdd("%d clusters", clusters)
 	}
 	header := make([]byte, 64)
-	if err := full(v, header, 0x1e00); err != nil {
+	if err := disk.ReadFull(v, header, 0x1e00); err != nil {
 		return err
 	}
 	if bytes.Equal(header[:16], shadows) && le.Uint64(header[0x30:]) != 0 {
@@ -58,11 +60,7 @@ func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)
 	if err := closedNTFS(fs); err != nil {
 		return err
 	}
-	file, err := fs.GetMFT(ntfsBitmap)
-	if err != nil {
-		return err
-	}
-	bitmap, err := ntfs.OpenStream(fs, file, ntfsData, ntfs.WILDCARD_STREAM_ID, "")
+	bitmap, err := systemFile(fs, ntfsBitmap)
 	if err != nil {
 		return err
 	}
@@ -75,7 +73,7 @@ func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)
 			return err
 		}
 		some := raw[:min(piece, (clusters-first+7)/8)]
-		if err := full(bitmap, some, first/8); err != nil {
+		if err := disk.ReadFull(bitmap, some, first/8); err != nil {
 			return err
 		}
 		for i := range min(8*piece, clusters-first) {
@@ -96,6 +94,15 @@ func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)
 	return nil
 }
 
+// systemFile opens one of the files that NTFS keeps for itself, by its number.
+func systemFile(fs *ntfs.NTFSContext, number int64) (io.ReaderAt, error) {
+	file, err := fs.GetMFT(number)
+	if err != nil {
+		return nil, err
+	}
+	return ntfs.OpenStream(fs, file, ntfsData, ntfs.WILDCARD_STREAM_ID, "")
+}
+
 // closedNTFS tells whether a volume was closed, and its system is not only asleep.
 func closedNTFS(fs *ntfs.NTFSContext) error {
 	le := binary.LittleEndian
@@ -109,7 +116,7 @@ func closedNTFS(fs *ntfs.NTFSContext) error {
 			continue
 		}
 		raw := make([]byte, 12)
-		if err := full(a.Data(fs), raw, 0); err != nil {
+		if err := disk.ReadFull(a.Data(fs), raw, 0); err != nil {
 			return err
 		}
 		if le.Uint16(raw[10:])&ntfsDirty != 0 {
@@ -120,11 +127,7 @@ func closedNTFS(fs *ntfs.NTFSContext) error {
 	if !told {
 		return errOdd("it says nothing of how it was left")
 	}
-	file, err := fs.GetMFT(ntfsLog)
-	if err != nil {
-		return err
-	}
-	log, err := ntfs.OpenStream(fs, file, ntfsData, ntfs.WILDCARD_STREAM_ID, "")
+	log, err := systemFile(fs, ntfsLog)
 	if err != nil {
 		return err
 	}
@@ -136,7 +139,7 @@ func closedNTFS(fs *ntfs.NTFSContext) error {
 		return nil // there is none
 	}
 	head := make([]byte, 4)
-	if full(asleep, head, 0) == nil && bytes.EqualFold(head, []byte("hibr")) {
+	if disk.ReadFull(asleep, head, 0) == nil && bytes.EqualFold(head, []byte("hibr")) {
 		return errors.New("its system is only asleep: it was hibernated, or shut down for a fast start")
 	}
 	return nil
@@ -149,7 +152,7 @@ func idleLog(log io.ReaderAt) error {
 	newest, idle := int64(-1), false
 	for _, at := range []int64{0, 4096} {
 		page := make([]byte, 512)
-		if err := full(log, page, at); err != nil {
+		if err := disk.ReadFull(log, page, at); err != nil {
 			return err
 		}
 		if at == 0 && len(bytes.Trim(page, "\xff")) == 0 {

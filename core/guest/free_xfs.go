@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/binary"
 	"io"
+
+	"unvora.example/unvora/core/disk"
 )
 
 // What of XFS is known here (XFS Algorithms & Data Structures, "Superblocks" and "AG Free Space Management").
@@ -23,7 +25,7 @@ const (
 func freeXFS(_ context.Context, v *io.SectionReader, put func(from, to int64)) error {
 	be := binary.BigEndian
 	sb := make([]byte, 264)
-	if err := full(v, sb, 0); err != nil {
+	if err := disk.ReadFull(v, sb, 0); err != nil {
 		return err
 	}
 	block, each, groups := int64(be.Uint32(sb[4:])), int64(be.Uint32(sb[84:])), int64(be.Uint32(sb[88:]))
@@ -58,7 +60,7 @@ func freeXFS(_ context.Context, v *io.SectionReader, put func(from, to int64)) e
 	}
 	for g := range groups {
 		agf := make([]byte, 64)
-		if err := full(v, agf, g*each*block+sectorBytes); err != nil {
+		if err := disk.ReadFull(v, agf, g*each*block+sectorBytes); err != nil {
 			return err
 		}
 		count := min(each, blocks-g*each)
@@ -94,7 +96,7 @@ func (t *xfsTree) walk(at int64, level int) error {
 		return errOdd("block %d of a tree of free space", at)
 	}
 	b := make([]byte, t.block)
-	if err := full(t.v, b, (t.base+at)*t.block); err != nil {
+	if err := disk.ReadFull(t.v, b, (t.base+at)*t.block); err != nil {
 		return err
 	}
 	magic, head := "ABTB", 16
@@ -136,7 +138,7 @@ func closedXFS(log *io.SectionReader) error {
 	n := log.Size() / xfsSector
 	at := func(i int64) ([]byte, error) {
 		b := make([]byte, xfsSector)
-		return b, full(log, b, (i+n)%n*xfsSector)
+		return b, disk.ReadFull(log, b, (i+n)%n*xfsSector)
 	}
 	round := func(i int64) (uint32, error) {
 		b, err := at(i)
