@@ -119,7 +119,8 @@ func TestCopiesPage(t *testing.T) {
 	do(t, ctx, "what one holds", press(box("training-09")), press(byText("button", "Export …")),
 		chromedp.WaitVisible(byText("*", "Send 1 disk as stream-optimized VMDK")), // the sheet has its size
 		press(byText("summary", "What else it holds, and what the receiver sees")),
-		chromedp.WaitVisible(chromedp.Search("//details[@open]//fieldset[legend='Leave out']//label[contains(., 'disk1')]")),
+		chromedp.WaitVisible(chromedp.Search("//details[@open]//fieldset[legend='Leave out']"+
+			"//label[contains(., 'disk1')]")),
 		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Disks]`), "QCOW2"),
 		chromedp.WaitVisible(byText("*", "Send 1 disk as QCOW2")))
 	accessible(t, ctx, "what a package holds")
