@@ -87,7 +87,6 @@ type copier struct {
 	chain  *formats.Chain
 	source disk.Image
 	rescue *rescue // nil unless Salvage
-	left   int64   // bytes of data that are left out
 	spec   disk.Spec
 	stamps []stamp
 	part   *os.File
@@ -202,12 +201,13 @@ func (c *copier) open() error {
 	if c.stamps, err = c.stampAll(); err != nil {
 		return err
 	}
+	var left int64
 	if c.Blanks != nil {
 		blanks, err := c.Blanks(c.source)
 		if err != nil {
 			return err
 		}
-		if c.left, err = blanks.In(c.source); err != nil {
+		if left, err = blanks.In(c.source); err != nil {
 			return err
 		}
 		c.source = disk.Without(c.source, blanks)
@@ -222,7 +222,7 @@ func (c *copier) open() error {
 		return err
 	}
 	c.result = Result{Target: c.Target, Format: c.Format.Name, Variant: c.Variant, ID: c.ID,
-		VirtualBytes: info.VirtualBytes, DataBytes: data, LeftBytes: c.left}
+		VirtualBytes: info.VirtualBytes, DataBytes: data, LeftBytes: left}
 	return nil
 }
 

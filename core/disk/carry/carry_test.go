@@ -207,6 +207,18 @@ func TestBlanks(t *testing.T) {
 		require.NoError(t, err)
 		require.Zero(t, r.ResumedBytes)
 		requireImage(t, truth, h.Target)
+
+		// Nor is one its end that was all but renamed.
+		ended, err := os.ReadFile(o.Target)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".third.part"), ended, 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".third.journal"), fmt.Appendf(nil,
+			`{"sources":[{"path":%q}],"format":%q,"id":%q,"compact":true,"finished":true}`, src, format, diskID), 0o600))
+		third := order(t, src, filepath.Join(dir, "third"), format, "")
+		_, err = carry.Copy(t.Context(), third)
+		require.NoError(t, err)
+		requireImage(t, truth, third.Target)
+		requireFiles(t, dir, "left", "whole", "third")
 	}
 }
 

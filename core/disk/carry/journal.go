@@ -113,7 +113,8 @@ func (c *copier) readJournal() (*journal, error) {
 func (c *copier) takeUp() (done bool, err error) {
 	_ = c.files().Remove(c.journalPath() + ".next") // of a try that was killed while it saved
 	j, err := c.readJournal()
-	if err != nil || !j.Finished || j.Format != c.Format.Name || len(j.Sources) == 0 {
+	if err != nil || !j.Finished || j.Format != c.Format.Name || j.Compact != (c.Blanks != nil) ||
+		len(j.Sources) == 0 {
 		return false, nil
 	}
 	want, err := filepath.Abs(c.Source)
