@@ -26,8 +26,16 @@ func (b *Blanks) Add(from, to int64) {
 	}
 }
 
-// Join notes all that others of the same disk have noted.
-func (b *Blanks) Join(others *Blanks) { b.blocks.InPlaceUnion(others.blocks) }
+// Keep takes back what was noted of blocks that share bytes with those from from to below to.
+func (b *Blanks) Keep(from, to int64) {
+	for n := uint(max(from, 0) / CompareBytes); int64(n)*CompareBytes < to; n++ {
+		var ok bool
+		if n, ok = b.blocks.NextSet(n); !ok || int64(n)*CompareBytes >= to {
+			return
+		}
+		b.blocks.Clear(n)
+	}
+}
 
 // next tells where the first blank block at or behind block n is, and where the run of them ends; false for no more.
 func (b *Blanks) next(n int64) (first, end int64, ok bool) {

@@ -31,6 +31,14 @@ func TestWithout(t *testing.T) {
 				}
 			}
 		}
+		back := rapid.IntRange(0, size).Draw(t, "taken back from")
+		until := rapid.IntRange(back, size).Draw(t, "to")
+		blanks.Keep(int64(back), int64(until))
+		if until > back {
+			for n := back / unit * unit; n < min(size, (until+unit-1)/unit*unit); n++ {
+				left[n] = false
+			}
+		}
 		saved := 0
 		for n, out := range left {
 			if out {

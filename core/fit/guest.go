@@ -11,19 +11,3 @@ type Guest struct {
 	// what on it reads first-start data; "" for nothing that was seen
 	Initialiser string `json:"initialiser,omitempty"`
 }
-
-// Volume is a file system on a disk, and what of it is free.
-type Volume struct {
-	System    string `json:"system"` // "ext4"
-	Start     int64  `json:"start"`  // in bytes of the disk
-	Bytes     int64  `json:"bytes"`
-	FreeBytes int64  `json:"freeBytes"`
-	Kept      string `json:"kept,omitempty"` // why nothing of it counts as free
-}
-
-// Free is what the file systems on a disk mark as free.
-type Free struct {
-	Volumes []Volume `json:"volumes"`
-	// of data that lie there, in whole blocks: what leaving them out saves
-	SavedBytes int64 `json:"savedBytes"`
-}

@@ -20,38 +20,50 @@ func errOdd(format string, args ...any) error {
 	return fmt.Errorf("it is not as expected ("+format+"); its checker may tell more", args...)
 }
 
+// FileSystem is one on a disk, and what of it is free.
+type FileSystem struct {
+	Kind      string // "ext4"
+	Start     int64  // in bytes of the disk
+	Bytes     int64
+	FreeBytes int64
+	Kept      string // why nothing of it counts as free
+}
+
+// mostFree is how large a disk may be: there is a bit for each block of it.
+const mostFree = 64 << 40
+
 // Free finds what the file systems on a disk of size bytes mark as free: ext2 to ext4, XFS and NTFS, in partitions or
 // in logical volumes in one piece. Nothing is free of one that was not closed, that contradicts itself, or that has
-// something which is not known here; the volume then says why. It ends with ctx, or when that takes more reading than
-// is worth it.
-func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []fit.Volume) {
+// something which is not known here; it then says why. Its errors are that the disk is too large, and those of ctx.
+func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []FileSystem, error) {
+	if size > mostFree {
+		return nil, nil, fmt.Errorf("what is free is looked for on disks of up to %s, and this one has %s",
+			fit.Size(mostFree), fit.Size(size))
+	}
 	src := &frugal{ReaderAt: &window{ReaderAt: within{ctx, img}}, mostReads: mostReads + size>>20,
 		mostBytes: mostBytes + size>>9}
 	blanks := disk.NewBlanks(size)
-	var found []fit.Volume
+	var found []FileSystem
 	parts, _ := partitions(src, size)
 	for _, p := range parts {
 		if p.boot {
 			continue
 		}
-		section := io.NewSectionReader(src, p.start, p.bytes)
 		alone := !overlaps(p, parts)
-		for _, v := range volumes(section) {
-			kind, free := freeOf(v.SectionReader)
-			if kind == "" {
-				continue
-			}
-			at := p.start
+		for _, v := range volumes(io.NewSectionReader(src, p.start, p.bytes)) {
+			one := FileSystem{Start: p.start, Bytes: v.Size()}
 			if v.inner {
 				_, off, _ := v.Outer()
-				at += off
+				one.Start += off
 			}
-			one := fit.Volume{System: kind, Start: at, Bytes: v.Size()}
-			its := disk.NewBlanks(size)
+			var find finder
+			if one.Kind, find = fileSystem(v.SectionReader); find == nil {
+				continue
+			}
 			err := guarded(func() error {
-				return free(ctx, v.SectionReader, func(from, to int64) {
+				return find(ctx, v.SectionReader, func(from, to int64) {
 					one.FreeBytes += to - from
-					its.Add(at+from, at+to)
+					blanks.Add(one.Start+from, one.Start+to)
 				})
 			})
 			switch {
@@ -62,18 +74,14 @@ func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []fit
 			case err == nil:
 				err = claimed(v.SectionReader)
 			}
-			if ended := ctx.Err(); ended != nil {
-				err = ended
-			}
 			if err != nil {
 				one.Kept, one.FreeBytes = err.Error(), 0
-			} else {
-				blanks.Join(its)
+				blanks.Keep(one.Start, one.Start+one.Bytes)
 			}
 			found = append(found, one)
 		}
 	}
-	return blanks, found
+	return blanks, found, ctx.Err()
 }
 
 // overlaps tells whether a partition shares bytes with another one.
@@ -87,10 +95,11 @@ func overlaps(p part, all []part) bool {
 	return n > 1
 }
 
-// freeOf tells which file system is on a volume, and how its free space is found: put is called with runs of bytes of
-// the volume, ascending.
-func freeOf(v *io.SectionReader) (kind string, free func(ctx context.Context, v *io.SectionReader,
-	put func(from, to int64)) error) {
+// finder finds what is free of a volume: put is called with runs of bytes of it, ascending.
+type finder func(ctx context.Context, v *io.SectionReader, put func(from, to int64)) error
+
+// fileSystem tells which one is on a volume, and how its free space is found; nil for none that is read.
+func fileSystem(v *io.SectionReader) (kind string, find finder) {
 	head := make([]byte, 2048)
 	if n, _ := v.ReadAt(head, 0); n < len(head) {
 		return "", nil
@@ -101,7 +110,7 @@ func freeOf(v *io.SectionReader) (kind string, free func(ctx context.Context, v 
 	case string(head[:4]) == "XFSB":
 		return "XFS", freeXFS
 	case head[1080] == 0x53 && head[1081] == 0xef:
-		return "ext4", freeExt
+		return extKind(head[1024:]), freeExt
 	}
 	return "", nil
 }
@@ -167,12 +176,13 @@ func (w *window) ReadAt(p []byte, off int64) (int, error) {
 		return w.ReaderAt.ReadAt(p, off)
 	}
 	if off < w.off || off+int64(len(p)) > w.off+int64(len(w.buf)) {
-		b := make([]byte, windowBytes)
-		n, err := w.ReaderAt.ReadAt(b, off)
-		if n < len(p) {
-			return copy(p, b[:n]), err
+		if w.buf == nil {
+			w.buf = make([]byte, windowBytes)
 		}
-		w.buf, w.off = b[:n], off
+		n, err := w.ReaderAt.ReadAt(w.buf[:windowBytes], off)
+		if w.buf, w.off = w.buf[:n], off; n < len(p) {
+			return copy(p, w.buf), err
+		}
 	}
 	return copy(p, w.buf[off-w.off:]), nil
 }

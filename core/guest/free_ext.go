@@ -17,11 +17,13 @@ const (
 	extValid    = 0x1     // s_state: it was closed
 	extBroken   = 0x2     // s_state: an error was seen
 	extRecover  = 0x4     // incompatible: the journal has to be replayed
+	extExtents  = 0x40    // incompatible: files are told in runs
+	extJournal  = 0x4     // compatible
 	ext64       = 0x80    // incompatible: numbers of blocks have 64 bits
 	extChecksum = 0x410   // read-only compatible: flags of groups count
 	extOrphans  = 0x10000 // read-only compatible: it is in use
 	// filetype, extents, 64bit, mmp, flex_bg, ea_inode, csum_seed, largedir, inline_data, encrypt, casefold
-	extKnown = 0x2 | 0x40 | ext64 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x10000 | 0x20000
+	extKnown = 0x2 | extExtents | ext64 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x10000 | 0x20000
 	// sparse_super, large_file, huge_file, gdt_csum, dir_nlink, extra_isize, quota, metadata_csum, readonly, project,
 	// verity
 	extKnownRO      = 0x1 | 0x2 | 0x8 | 0x10 | 0x20 | 0x40 | 0x100 | 0x400 | 0x1000 | 0x2000 | 0x8000
@@ -30,6 +32,18 @@ const (
 	extNoBlocksUsed = 0x2   // of a group: its map was never written
 	extMostGroups   = 1 << 20
 )
+
+// extKind tells by its super block which of the three it is.
+func extKind(sb []byte) string {
+	le := binary.LittleEndian
+	switch {
+	case le.Uint32(sb[0x60:])&extExtents != 0:
+		return "ext4"
+	case le.Uint32(sb[0x5c:])&extJournal != 0:
+		return "ext3"
+	}
+	return "ext2"
+}
 
 // extVolume is an ext2, ext3 or ext4 file system.
 type extVolume struct {

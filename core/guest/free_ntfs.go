@@ -64,6 +64,9 @@ func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)
 	if err != nil {
 		return err
 	}
+	if err := inFull(bitmap, (clusters+7)/8); err != nil {
+		return err
+	}
 	needed := map[int64]bool{0: true, int64(le.Uint64(boot[0x30:])): true, int64(le.Uint64(boot[0x38:])): true}
 	begun := int64(-1) // where a run of free clusters does
 	const piece = windowBytes / 2
@@ -95,12 +98,27 @@ func freeNTFS(ctx context.Context, v *io.SectionReader, put func(from, to int64)
 }
 
 // systemFile opens one of the files that NTFS keeps for itself, by its number.
-func systemFile(fs *ntfs.NTFSContext, number int64) (io.ReaderAt, error) {
+func systemFile(fs *ntfs.NTFSContext, number int64) (ntfs.RangeReaderAt, error) {
 	file, err := fs.GetMFT(number)
 	if err != nil {
 		return nil, err
 	}
 	return ntfs.OpenStream(fs, file, ntfsData, ntfs.WILDCARD_STREAM_ID, "")
+}
+
+// inFull tells whether the first bytes of a file lie somewhere: what does not would read as zeros.
+func inFull(file ntfs.RangeReaderAt, bytes int64) error {
+	there := int64(0)
+	for _, r := range file.Ranges() {
+		if r.IsSparse || r.Offset > there {
+			break
+		}
+		there = max(there, r.Offset+r.Length)
+	}
+	if there < bytes {
+		return errOdd("its map of free clusters has %d bytes, of %d", there, bytes)
+	}
+	return nil
 }
 
 // closedNTFS tells whether a volume was closed, and its system is not only asleep.

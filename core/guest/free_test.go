@@ -20,7 +20,6 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/raw"
-	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/guest"
 )
 
@@ -36,6 +35,23 @@ type solid struct{ disk.Image }
 
 func (s solid) Map(off int64) (disk.Range, error) {
 	return disk.Range{Offset: off, Length: s.Info().VirtualBytes - off, Kind: disk.Data}, nil
+}
+
+// overwrite fills what nobody needs.
+func overwrite(t *testing.T, image string, blanks *disk.Blanks) {
+	t.Helper()
+	img := openRaw(t, image)
+	f, err := os.OpenFile(image, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	for off, r := int64(0), (disk.Range{}); off < img.Info().VirtualBytes; off = r.End() {
+		r, err = disk.Without(solid{img}, blanks).Map(off)
+		require.NoError(t, err)
+		if r.Kind == disk.Zero {
+			_, err = f.WriteAt(bytes.Repeat([]byte{0xa5}, int(r.Length)), off)
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, f.Close())
 }
 
 // number is the first number behind a text.
@@ -69,12 +85,13 @@ func openRaw(t *testing.T, path string) disk.Image {
 }
 
 // free finds what is free of an image with one file system.
-func free(t *testing.T, path string) (*disk.Blanks, fit.Volume) {
+func free(t *testing.T, path string) (*disk.Blanks, guest.FileSystem) {
 	t.Helper()
 	img := openRaw(t, path)
-	blanks, volumes := guest.Free(t.Context(), img, img.Info().VirtualBytes)
-	require.Len(t, volumes, 1)
-	return blanks, volumes[0]
+	blanks, found, err := guest.Free(t.Context(), img, img.Info().VirtualBytes)
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	return blanks, found[0]
 }
 
 // bigOnes are 3 MiB of the same random bytes.
@@ -154,7 +171,9 @@ func xfsKind(name string, options ...string) kind {
 				require.NoError(t, err, out)
 				blocks -= number(t, out, "flcount")
 			}
-			return blocks * 4096
+			out, err = said(t, tool(t, "xfs_db", "xfsprogs"), "-r", "-c", "sb 0", "-c", "p blocksize", image)
+			require.NoError(t, err, out)
+			return blocks * number(t, out, "blocksize")
 		},
 		func(t *testing.T, image string) {
 			out, err := said(t, tool(t, "xfs_repair", "xfsprogs"), "-n", "-f", image)
@@ -218,17 +237,7 @@ func TestFree(t *testing.T) {
 			if strings.HasPrefix(k.name, "ext") { // of the file that is gone
 				require.Greater(t, saved, int64(2*mib))
 			}
-			f, err := os.OpenFile(image, os.O_WRONLY, 0)
-			require.NoError(t, err)
-			defer f.Close()
-			for off, r := int64(0), (disk.Range{}); off < img.Info().VirtualBytes; off = r.End() {
-				r, err = disk.Without(solid{img}, blanks).Map(off)
-				require.NoError(t, err)
-				if r.Kind == disk.Zero {
-					_, err = f.WriteAt(bytes.Repeat([]byte{0xa5}, int(r.Length)), off)
-					require.NoError(t, err)
-				}
-			}
+			overwrite(t, image, blanks)
 			k.check(t, image)
 			require.True(t, bytes.Equal(big, k.big(t, image)))
 			again, v := free(t, image)
@@ -249,6 +258,63 @@ func TestFree(t *testing.T) {
 			require.False(t, bytes.Contains(left, bytes.Repeat([]byte{0xa5}, 64<<10)))
 		})
 	}
+}
+
+// TestMounted: a file system that the kernel has written, and of which much is deleted, is free where it says so once it
+// was unmounted, and nowhere before.
+func TestMounted(t *testing.T) {
+	ext, xfs := extKind("ext4", "-t", "ext4", "-b", "1024"), xfsKind("XFS", "-b", "size=1024")
+	for _, k := range []kind{ext, xfs} {
+		t.Run(k.name, func(t *testing.T) {
+			t.Parallel()
+			dir, _ := withFiles(t)
+			image, at := blank(t, 320*mib), t.TempDir()
+			k.make(t, image, dir)
+			mount := func() {
+				run(t, tool(t, "mount", "mount"), "-o", "loop", image, at) // tests run as root
+				t.Cleanup(func() { _ = exec.Command("umount", at).Run() })
+			}
+			name := func(n int) string { return filepath.Join(at, fmt.Sprint("many-", n)) }
+			content := func(n int) []byte { return bytes.Repeat([]byte{byte(n)}, 1000+n%2000) }
+			mount()
+			const files = 4000
+			for n := range files {
+				require.NoError(t, os.WriteFile(name(n), content(n), 0o644))
+			}
+			run(t, "sync", "-f", at)
+			for n := 1; n < files; n += 2 {
+				require.NoError(t, os.Remove(name(n)))
+			}
+			require.NoError(t, os.RemoveAll(filepath.Join(at, "big")))
+			run(t, "sync", "-f", at)
+			_, inUse := free(t, image)
+			require.Contains(t, inUse.Kept, "was not closed")
+
+			run(t, "umount", at)
+			blanks, v := free(t, image)
+			require.Empty(t, v.Kept)
+			require.Equal(t, k.free(t, image), v.FreeBytes)
+			if strings.HasPrefix(k.name, "XFS") { // its trees have nodes above their leaves
+				out, err := said(t, tool(t, "xfs_db", "xfsprogs"), "-r", "-c", "agf 0", "-c", "p bnolevel", image)
+				require.NoError(t, err, out)
+				require.Greater(t, number(t, out, "bnolevel"), int64(1))
+			}
+			overwrite(t, image, blanks)
+			k.check(t, image)
+			mount()
+			for n := 0; n < files; n += 2 {
+				b, err := os.ReadFile(name(n))
+				require.NoError(t, err)
+				require.Equal(t, content(n), b)
+			}
+		})
+	}
+}
+
+// TestTooLarge: what is free of a disk has a bound, which is told.
+func TestTooLarge(t *testing.T) {
+	_, _, err := guest.Free(t.Context(), bytes.NewReader(nil), 1<<62)
+	require.ErrorContains(t, err, "disks of up to 64")
 }
 
 // TestNotFree: nothing is free of a file system that was not closed, that contradicts itself, or on which something
@@ -351,8 +417,9 @@ func FuzzFree(f *testing.F) {
 		f.Add(b)
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		_, volumes := guest.Free(t.Context(), bytes.NewReader(raw), int64(len(raw)))
-		for _, v := range volumes {
+		_, found, err := guest.Free(t.Context(), bytes.NewReader(raw), int64(len(raw)))
+		require.NoError(t, err)
+		for _, v := range found {
 			require.LessOrEqual(t, v.FreeBytes, v.Bytes)
 		}
 	})

@@ -157,10 +157,11 @@ func TestLVM(t *testing.T) {
 	require.Equal(t, "Debian GNU/Linux 12 (bookworm)", g.System)
 	require.Equal(t, "bios", g.Boot)
 
-	kept := func(b []byte) fit.Volume {
-		_, volumes := guest.Free(t.Context(), bytes.NewReader(b), int64(len(b)))
-		require.Len(t, volumes, 1)
-		return volumes[0]
+	kept := func(b []byte) guest.FileSystem {
+		_, found, err := guest.Free(t.Context(), bytes.NewReader(b), int64(len(b)))
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		return found[0]
 	}
 	v := kept(b)
 	require.Empty(t, v.Kept)

@@ -119,12 +119,11 @@ or was switched off, has some that were not, and of these nothing is left out.`,
 		}
 		if *compact {
 			o.Blanks = func(img disk.Image) (*disk.Blanks, error) {
-				blanks, volumes := guest.Free(cmd.Context(), img, img.Info().VirtualBytes)
-				if err := cmd.Context().Err(); err != nil {
-					return nil, err
+				blanks, found, err := guest.Free(cmd.Context(), img, img.Info().VirtualBytes)
+				if err == nil && !a.quiet {
+					a.tellFree(found)
 				}
-				a.tellFree(volumes)
-				return blanks, nil
+				return blanks, err
 			}
 		}
 		return a.carry(cmd.Context(), o, "copy "+filepath.Base(o.Source))
@@ -133,12 +132,12 @@ or was switched off, has some that were not, and of these nothing is left out.`,
 }
 
 // tellFree tells which file systems have room that is left out, beside what is printed.
-func (a *app) tellFree(volumes []fit.Volume) {
-	if len(volumes) == 0 {
+func (a *app) tellFree(found []guest.FileSystem) {
+	if len(found) == 0 {
 		fmt.Fprintln(a.errOut, "No ext2 to ext4, XFS or NTFS is seen on it: nothing is left out.")
 	}
-	for _, v := range volumes {
-		of := fmt.Sprintf("%s of %s, from byte %d on", v.System, size(v.Bytes), v.Start)
+	for _, v := range found {
+		of := fmt.Sprintf("%s of %s, from byte %d on", v.Kind, size(v.Bytes), v.Start)
 		if v.Kept != "" {
 			fmt.Fprintf(a.errOut, "%s: nothing is left out, since %s.\n", of, v.Kept)
 			continue
