@@ -94,8 +94,8 @@ func (inv *Inventory) AskRate(rate int64) func(ctx context.Context, j *Job, who 
 	}
 }
 
-// mostCutOver is how far ahead a cut-over may be: until then a machine's layers grow, and its copy is held.
-const mostCutOver = 30 * 24 * time.Hour
+// MostAhead is how far ahead the beginning of a job, or its cut-over, may be: until then its copies are held.
+const MostAhead = 30 * 24 * time.Hour
 
 // AskCutOver has a job cut over at a time, nil for as soon as it can: whatever was planned, also one that is held since
 // it came too late for that.
@@ -108,8 +108,8 @@ func (inv *Inventory) AskCutOver(at *time.Time) func(ctx context.Context, j *Job
 			if now.Back || !waits {
 				return "", Wrong("The job %s does not wait for a cut-over.", j.ID)
 			}
-			if at != nil && time.Until(*at) > mostCutOver {
-				return "", Wrong("A job can cut over at most %d days from now.", mostCutOver/(24*time.Hour))
+			if at != nil && time.Until(*at) > MostAhead {
+				return "", Wrong("A job can cut over at most %d days from now.", MostAhead/(24*time.Hour))
 			}
 			set := "cut_over_at = now()"
 			if at != nil {

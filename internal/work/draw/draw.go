@@ -230,8 +230,8 @@ func (g *Gatherer) Draw(ctx context.Context, req Request) (*Drawn, error) {
 	if m := a.Answers.Machines(); len(m) > 0 && !takesMany(req) {
 		return nil, inventory.Wrong("This is about one machine: answer without %q before the code.", m[0]+":")
 	}
-	if a.StartAt != nil && time.Until(*a.StartAt) > mostAhead {
-		return nil, inventory.Wrong("A job can begin at most %d days from now.", mostAhead/(24*time.Hour))
+	if a.StartAt != nil && time.Until(*a.StartAt) > inventory.MostAhead {
+		return nil, inventory.Wrong("A job can begin at most %d days from now.", inventory.MostAhead/(24*time.Hour))
 	}
 	d, err := req.draw(ctx, g)
 	if err != nil {
@@ -289,9 +289,6 @@ func (g *Gatherer) Ended(ctx context.Context, j *inventory.Job) error {
 type Denied struct{ Role, What string }
 
 func (d *Denied) Error() string { return "This needs the role " + d.Role + ": " + d.What + "." }
-
-// mostAhead is how long before its beginning a job can be made.
-const mostAhead = 30 * 24 * time.Hour
 
 // CheckRole refuses a plan with steps that the caller may not have done.
 func (d *Drawn) CheckRole(by Caller) error {

@@ -45,8 +45,8 @@ func (r *Move) cutOver() (*plan.Await, error) {
 		return nil, inventory.Wrong("A time to cut over that has an end has a beginning too (cutOverAt).")
 	case until != nil && !until.After(*at):
 		return nil, inventory.Wrong("The time to cut over ends before it begins.")
-	case at != nil && time.Until(*at) > mostAhead:
-		return nil, inventory.Wrong("A job can cut over at most %d days from now.", mostAhead/(24*time.Hour))
+	case at != nil && time.Until(*at) > inventory.MostAhead:
+		return nil, inventory.Wrong("A job can cut over at most %d days from now.", inventory.MostAhead/(24*time.Hour))
 	case at != nil || r.CopyAhead:
 		return &plan.Await{At: at, Until: until}, nil
 	}
