@@ -1,6 +1,7 @@
 package qemu_test
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/wiring"
 	"unvora.example/unvora/internal/agent/driver"
@@ -263,4 +265,53 @@ func TestSwitchGone(t *testing.T) {
 	require.NoError(t, b.d.Adapt(t.Context(), b.folder, b.m))
 	require.Equal(t, driver.Standing{State: machine.Running}, b.stands())
 	require.NoError(t, b.d.Stop(t.Context(), b.folder, machine.Off))
+}
+
+// TestFrozenTogether: of machines that are frozen at one instant each goes on as it stood, one that can't be frozen
+// keeps all from it, and all go back.
+func TestFrozenTogether(t *testing.T) {
+	b := newBench(t)
+	other := filepath.Join(b.pool, "archive-db")
+	require.NoError(t, os.Mkdir(other, 0o755))
+	rawDisk(t, filepath.Join(other, "disk1.raw"), display(t))
+	second := b.m.Clone()
+	second.Name, second.NICs = "archive-db", nil
+	q, err := formats.ByName("qcow2")
+	require.NoError(t, err)
+	var both []driver.ToFreeze
+	for folder, m := range map[string]*machine.Machine{b.folder: b.m, other: second} {
+		layered := m.Clone()
+		layered.Disks[0].File, layered.Disks[0].Format = "layer.qcow2", "qcow2"
+		both = append(both, driver.ToFreeze{Folder: folder, Machine: layered})
+	}
+	require.Error(t, b.d.Freeze(t.Context(), both...), "they don't run")
+	b.start()
+	require.NoError(t, b.d.Start(t.Context(), other, second))
+	t.Cleanup(func() { require.NoError(t, b.d.Stop(context.Background(), other, machine.Off)) })
+	require.NoError(t, b.d.Pause(t.Context(), b.folder))
+	stands := func() {
+		t.Helper()
+		require.Equal(t, machine.Paused, b.stands().State, "as it stood")
+		now, err := b.d.State(t.Context(), other)
+		require.NoError(t, err)
+		require.Equal(t, machine.Running, now.State)
+	}
+	layer := func(folder string) {
+		require.NoError(t, formats.NewLayer(filepath.Join(folder, "layer.qcow2"), filepath.Join(folder, "disk1.raw"), q,
+			"", formats.Options{Format: "raw", Loose: true}))
+	}
+	layer(both[0].Folder)
+	require.Error(t, b.d.Freeze(t.Context(), both...), "the other has no layer")
+	stands()
+	layer(both[1].Folder)
+	require.NoError(t, b.d.Freeze(t.Context(), both...))
+	stands()
+	require.NoError(t, b.d.Freeze(t.Context(), both...), "they are frozen already")
+	stands()
+	for _, f := range both {
+		was := f.Machine.Clone()
+		was.Disks[0].File, was.Disks[0].Format = "disk1.raw", "raw"
+		require.NoError(t, b.d.Commit(t.Context(), f.Folder, was, func() error { return nil }))
+	}
+	stands()
 }

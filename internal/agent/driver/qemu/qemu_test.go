@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/binary"
 	"fmt"
 	"image/png"
 	"io"
@@ -175,55 +174,6 @@ func TestConforms(t *testing.T) {
 	b := newBench(t)
 	drivertest.Conform(t, drivertest.Sample{Driver: b.d, Folder: b.folder, Machine: b.m,
 		Again: func() driver.Driver { return b.driver() }})
-}
-
-// TestFrozenTogether: of machines that are frozen at one instant each goes on as it stood, one that can't be frozen
-// keeps all from it, and all go back.
-func TestFrozenTogether(t *testing.T) {
-	b := newBench(t)
-	other := filepath.Join(b.pool, "archive-db")
-	require.NoError(t, os.Mkdir(other, 0o755))
-	rawDisk(t, filepath.Join(other, "disk1.raw"), display(t))
-	second := b.m.Clone()
-	second.Name, second.NICs = "archive-db", nil
-	q, err := formats.ByName("qcow2")
-	require.NoError(t, err)
-	var both []driver.ToFreeze
-	for folder, m := range map[string]*machine.Machine{b.folder: b.m, other: second} {
-		layered := m.Clone()
-		layered.Disks[0].File, layered.Disks[0].Format = "layer.qcow2", "qcow2"
-		both = append(both, driver.ToFreeze{Folder: folder, Machine: layered})
-	}
-	require.Error(t, b.d.Freeze(t.Context(), both...), "they don't run")
-	b.start()
-	require.NoError(t, b.d.Start(t.Context(), other, second))
-	t.Cleanup(func() { require.NoError(t, b.d.Stop(context.Background(), other, machine.Off)) })
-	require.NoError(t, b.d.Pause(t.Context(), b.folder))
-	stands := func() {
-		t.Helper()
-		require.Equal(t, machine.Paused, b.stands().State, "as it stood")
-		now, err := b.d.State(t.Context(), other)
-		require.NoError(t, err)
-		require.Equal(t, machine.Running, now.State)
-	}
-	layer := func(folder string) {
-		require.NoError(t, formats.NewLayer(filepath.Join(folder, "layer.qcow2"), filepath.Join(folder, "disk1.raw"), q,
-			"", formats.Options{Format: "raw", Loose: true}))
-	}
-	layer(both[0].Folder)
-	require.Error(t, b.d.Freeze(t.Context(), both...), "the other has no layer")
-	stands()
-	layer(both[1].Folder)
-	require.NoError(t, b.d.Freeze(t.Context(), both...))
-	stands()
-	require.NoError(t, b.d.Freeze(t.Context(), both...), "they are frozen already")
-	stands()
-	for _, f := range both {
-		was := f.Machine.Clone()
-		was.Disks[0].File, was.Disks[0].Format = "disk1.raw", "raw"
-		require.NoError(t, b.d.Commit(t.Context(), f.Folder, was, func() error { return nil }))
-	}
-	stands()
 }
 
 // TestConsole: what a guest says is kept, what is typed reaches it, and one that shuts down by itself is seen to.
@@ -458,46 +408,6 @@ func TestKeeperGone(t *testing.T) {
 	require.Empty(t, b.stands().Why)
 }
 
-// TestNamesNothing: an image that names a file which QEMU would open is refused, wherever that file lies.
-func TestNamesNothing(t *testing.T) {
-	b := newBench(t)
-	path := filepath.Join(b.folder, "disk.x")
-	write(t, filepath.Join(b.folder, "disk1.raw"), path, "qcow2", "")
-	f, err := os.OpenFile(path, os.O_RDWR, 0)
-	require.NoError(t, err)
-	header := make([]byte, 512)
-	_, err = f.ReadAt(header, 0)
-	require.NoError(t, err)
-	binary.BigEndian.PutUint64(header[72:], binary.BigEndian.Uint64(header[72:])|1<<2) // QCOW2: external data file
-	at := binary.BigEndian.Uint32(header[100:])
-	clear(header[at:])
-	binary.BigEndian.PutUint32(header[at:], 0x44415441) // extension: its name
-	binary.BigEndian.PutUint32(header[at+4:], 9)
-	copy(header[at+8:], "disk1.raw")
-	_, err = f.WriteAt(header, 0)
-	require.NoError(t, err)
-	require.NoError(t, f.Close())
-	b.m.Disks[0].File, b.m.Disks[0].Format = "disk.x", "qcow2"
-	require.ErrorContains(t, b.d.Start(t.Context(), b.folder, b.m), "names another file with its data")
-
-	require.NoError(t, os.Remove(path))
-	write(t, filepath.Join(b.folder, "disk1.raw"), path, "vmdk", "")
-	f, err = os.OpenFile(path, os.O_RDWR, 0)
-	require.NoError(t, err)
-	_, err = f.WriteAt(make([]byte, 8), 12) // VMDK: a capacity of 0, for which QEMU reads the descriptor's extents
-	require.NoError(t, err)
-	require.NoError(t, f.Close())
-	b.m.Disks[0].Format = "vmdk"
-	require.Error(t, b.d.Start(t.Context(), b.folder, b.m))
-
-	b.m.Disks[0].File, b.m.Disks[0].Format = "disk1.raw", "raw"
-	for _, name := range []string{"../other/disk1.raw", "/etc/passwd", ".."} {
-		b.m.Firmware, b.m.Variables = "uefi", name
-		require.ErrorContains(t, b.d.Start(t.Context(), b.folder, b.m), "has to lie beside its descriptor")
-	}
-	require.Equal(t, machine.Stopped, b.stands().State)
-}
-
 // TestSuspendKeepsMemory: a guest goes on where it was, and does not start again; a state that was not written to its
 // end counts for nothing.
 func TestSuspendKeepsMemory(t *testing.T) {
@@ -598,90 +508,8 @@ func TestManners(t *testing.T) {
 	require.Equal(t, driver.Standing{State: machine.Stopped}, b.stands())
 }
 
-// run is the directory of the machine while it runs.
-func (b *bench) run() string {
-	b.Helper()
-	dirs, err := os.ReadDir(b.state)
-	require.NoError(b, err)
-	return filepath.Join(b.state, dirs[0].Name())
-}
-
 // tryCommand is this program when it tries what a QEMU that its guest has broken out of might.
 const tryCommand = "try"
-
-// try says of each thing whether it could be done: NAME=PATH.
-func try(what []string) {
-	for _, w := range what {
-		name, path, _ := strings.Cut(w, "=")
-		var err error
-		switch name {
-		case "read":
-			_, err = os.ReadFile(path)
-		case "write":
-			err = os.WriteFile(path, []byte("x"), 0o600)
-		case "remove":
-			err = os.Remove(path)
-		case "run":
-			err = exec.Command(path).Run()
-		case "unix", "tcp":
-			var c net.Conn
-			if c, err = net.Dial(name, path); err == nil {
-				c.Close()
-			}
-		case "signal":
-			var pid int
-			_, _ = fmt.Sscan(path, &pid)
-			err = syscall.Kill(pid, 0)
-		}
-		fmt.Println(w, err == nil)
-	}
-	os.Exit(0)
-}
-
-// TestConfined: who breaks out of a guest can read QEMU's own libraries, and reaches nothing else: not another
-// machine's disk, monitor or process, no program, no network, also not what the agent may. The same without being
-// confined shows that there was something to be reached.
-func TestConfined(t *testing.T) {
-	b := newBench(t)
-	b.start() // another machine
-	b.says("up\n")
-	b.Chdir(b.run())
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	open := t.TempDir() // to every account, so that it is not the rights of files that are tried
-	for dir := open; dir != os.TempDir(); dir = filepath.Dir(dir) {
-		require.NoError(t, os.Chmod(dir, 0o777))
-	}
-	drop, self := filepath.Join(open, "drop"), filepath.Join(open, "self")
-	require.NoError(t, os.WriteFile(drop, nil, 0o666))
-	program, err := os.ReadFile("/proc/self/exe")
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(self, program, 0o755))
-	tries := []string{"read=" + filepath.Join(b.folder, "disk1.raw"), "read=/etc/passwd", "write=" + drop,
-		"run=/bin/true", "unix=monitor", "tcp=" + l.Addr().String(),
-		fmt.Sprintf("signal=%d", pids(t, b.m.FirmwareUUID)[0]), "remove=" + drop}
-	for _, account := range []int{0, qemu.FirstAccount} {
-		said, err := qemu.Confined(account, self, append([]string{tryCommand, "read=/usr/lib/os-release"},
-			tries...)).CombinedOutput()
-		require.NoError(t, err, "%s", said)
-		require.Contains(t, string(said), "read=/usr/lib/os-release true")
-		for _, what := range tries {
-			require.Contains(t, string(said), what+" false", "account %d", account)
-		}
-	}
-	said, err := exec.Command(self, append([]string{tryCommand}, tries...)...).Output()
-	require.NoError(t, err)
-	require.NotContains(t, string(said), "false")
-	for _, pid := range pids(t, b.m.FirmwareUUID) {
-		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-		require.NoError(t, err)
-		require.Contains(t, string(status), "CapEff:\t0000000000000000")
-		require.Contains(t, string(status), "NoNewPrivs:\t1")
-		require.Contains(t, string(status), "Seccomp:\t2")
-		require.Contains(t, string(status), fmt.Sprint("Uid:\t", qemu.FirstAccount))
-	}
-}
 
 // TestDisplay: the screen shows what the guest writes there, to whoever looks, and a picture is taken of it; keys that
 // are pressed reach the guest.
