@@ -260,8 +260,8 @@ func TestFree(t *testing.T) {
 	}
 }
 
-// TestMounted: a file system that the kernel has written, and of which much is deleted, is free where it says so once it
-// was unmounted, and nowhere before.
+// TestMounted: a file system that the kernel has written, and of which much is deleted, is free where it says so once
+// it was unmounted, and nowhere before.
 func TestMounted(t *testing.T) {
 	ext, xfs := extKind("ext4", "-t", "ext4", "-b", "1024"), xfsKind("XFS", "-b", "size=1024")
 	for _, k := range []kind{ext, xfs} {

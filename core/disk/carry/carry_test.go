@@ -212,8 +212,9 @@ func TestBlanks(t *testing.T) {
 		ended, err := os.ReadFile(o.Target)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".third.part"), ended, 0o644))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, ".third.journal"), fmt.Appendf(nil,
-			`{"sources":[{"path":%q}],"format":%q,"id":%q,"compact":true,"finished":true}`, src, format, diskID), 0o600))
+		journal := fmt.Appendf(nil, `{"sources":[{"path":%q}],"format":%q,"id":%q,"compact":true,"finished":true}`,
+			src, format, diskID)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".third.journal"), journal, 0o600))
 		third := order(t, src, filepath.Join(dir, "third"), format, "")
 		_, err = carry.Copy(t.Context(), third)
 		require.NoError(t, err)
