@@ -122,7 +122,9 @@ func TestCopiesPage(t *testing.T) {
 		chromedp.WaitVisible(chromedp.Search("//details[@open]//fieldset[legend='Leave out']"+
 			"//label[contains(., 'disk1')]")),
 		chromedp.SendKeys(chromedp.CSS(`select[aria-label=Disks]`), "QCOW2"),
-		chromedp.WaitVisible(byText("*", "Send 1 disk as QCOW2")))
+		chromedp.WaitVisible(byText("*", "Send 1 disk as QCOW2")),
+		press(byText("label", "without what its file systems mark as free")),
+		chromedp.WaitVisible(byText("*", "nothing of them is left out")))
 	accessible(t, ctx, "what a package holds")
 	do(t, ctx, "not now", press(byText("button", "Close")), chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)))
 	do(t, ctx, "one package", press(box("training-09")), press(box("training-11")),

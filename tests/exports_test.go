@@ -1,7 +1,9 @@
 package tests
 
 import (
+	"bytes"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/disk/disktest"
 )
 
 // TestExports: of several machines each gets a package of its own, on a shelf or in a directory here. What one can't do
@@ -80,6 +83,55 @@ func TestExports(t *testing.T) {
 		require.Contains(t, r.err, c.says, name)
 	}
 	exportedFormats(t, e)
+	exportedCompact(t, e)
+}
+
+// exportedCompact: what a clean file system marks as free is left out, of a stream and of a file that is laid out; the
+// plan says before how much, and the file system is whole in the package.
+func exportedCompact(t *testing.T, e *estate) {
+	const size = 32 << 20
+	dir, files := t.TempDir(), t.TempDir()
+	whole := filepath.Join(dir, "buoy.img")
+	require.NoError(t, os.WriteFile(whole, disktest.Pattern(size, 3), 0o600)) // what was deleted, as it were
+	log := disktest.Pattern(5<<20, 4)
+	require.NoError(t, os.WriteFile(filepath.Join(files, "log"), log, 0o600))
+	tool := func(name string, args ...string) []byte {
+		t.Helper()
+		cmd := exec.Command("/usr/sbin/"+name, args...)
+		cmd.Env = append(os.Environ(), "LC_ALL=C")
+		out, err := cmd.Output()
+		require.NoError(t, err, "%s: %s (apt-get install e2fsprogs, which make test does)", name, out)
+		return out
+	}
+	tool("mke2fs", "-q", "-F", "-t", "ext4", "-E", "nodiscard", "-d", files, whole)
+	e.ok(t, "import", whole, "--host", "gannet", "--name", "buoy", "--yes")
+
+	said := e.run(t, "export", "gannet/buoy", dir+"/", "--compact", "--plan").out
+	require.Regexp(t, `buoy: its ext4 has 2\d\.\d MiB free, and 1\d\.\d MiB of data that lie in there are left out`,
+		said)
+	for _, format := range []string{"vmdk", "qcow2"} {
+		to := filepath.Join(dir, format)
+		e.ok(t, "export", "gannet/buoy", to+"/", "--compact", "--disk-format", format, "--yes")
+		require.Contains(t, e.ok(t, "inspect", filepath.Join(to, "buoy.ovf"), "--verify"), "manifest ok")
+		found, err := filepath.Glob(filepath.Join(to, "buoy-*"))
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		st, err := os.Stat(found[0])
+		require.NoError(t, err)
+		require.Less(t, st.Size(), int64(10<<20))
+		j := judge(t, format, found[0])
+		require.EqualValues(t, size, j.size)
+		image := filepath.Join(to, "guest")
+		require.NoError(t, os.WriteFile(image, j.read(t, 0, size), 0o600))
+		tool("e2fsck", "-f", "-n", image)
+		require.True(t, bytes.Equal(log, tool("debugfs", "-R", "cat log", image)))
+	}
+
+	// Nothing is left out of one that is in use, and it is said why.
+	e.ok(t, "power", "on", "gannet/buoy", "--yes")
+	require.Contains(t, e.run(t, "export", "gannet/buoy", dir+"/", "--compact", "--plan").out,
+		"nothing of them is left out")
+	e.ok(t, "power", "off", "gannet/buoy", "--hard", "--yes")
 }
 
 // exportedFormats: disks of packages as files of each format, as QEMU reads them and as they come back.

@@ -276,6 +276,7 @@ var catalogue = map[string]entry{
 	"first-start.no-drive": entryOf(Blocker),
 
 	"package.holds":       entryOf(Note),
+	"package.free-space":  entryOf(Note),
 	"package.weak-digest": entryOf(Note),
 
 	"host.unable":       entryOf(Blocker),

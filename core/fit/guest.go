@@ -11,3 +11,18 @@ type Guest struct {
 	// what on it reads first-start data; "" for nothing that was seen
 	Initialiser string `json:"initialiser,omitempty"`
 }
+
+// FileSystem is one on a disk, and what of it is free.
+type FileSystem struct {
+	Kind      string `json:"kind"`  // "ext4"
+	Start     int64  `json:"start"` // in bytes of the disk
+	Bytes     int64  `json:"bytes"`
+	FreeBytes int64  `json:"freeBytes"`
+	Kept      string `json:"kept,omitempty"` // why nothing of it counts as free
+}
+
+// FreeSpace is what the file systems on a disk mark as free.
+type FreeSpace struct {
+	Systems   []FileSystem `json:"systems"`
+	DataBytes int64        `json:"dataBytes"` // that the image holds in there: what leaving it out saves
+}

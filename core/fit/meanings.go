@@ -364,6 +364,9 @@ var Meanings = map[string]Meaning{
 			"out.", ""},
 	"package.file-unused": {
 		"The package has a file that its descriptor does not name. It is left where it is.", ""},
+	"package.free-space": {
+		"What the file systems of a disk mark as free is left out of the package, as was asked for, or why it is " +
+			"not. All files read the same; what was deleted can't be brought back from such a package.", ""},
 	"package.holds": {
 		"It says what the package is to hold, and what its receiver does not get. Look at it before you give " +
 			"the package to others.", ""},

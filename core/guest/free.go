@@ -20,22 +20,13 @@ func errOdd(format string, args ...any) error {
 	return fmt.Errorf("it is not as expected ("+format+"); its checker may tell more", args...)
 }
 
-// FileSystem is one on a disk, and what of it is free.
-type FileSystem struct {
-	Kind      string // "ext4"
-	Start     int64  // in bytes of the disk
-	Bytes     int64
-	FreeBytes int64
-	Kept      string // why nothing of it counts as free
-}
-
 // mostFree is how large a disk may be: there is a bit for each block of it.
 const mostFree = 64 << 40
 
 // Free finds what the file systems on a disk of size bytes mark as free: ext2 to ext4, XFS and NTFS, in partitions or
 // in logical volumes in one piece. Nothing is free of one that was not closed, that contradicts itself, or that has
 // something which is not known here; it then says why. Its errors are that the disk is too large, and those of ctx.
-func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []FileSystem, error) {
+func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []fit.FileSystem, error) {
 	if size > mostFree {
 		return nil, nil, fmt.Errorf("what is free is looked for on disks of up to %s, and this one has %s",
 			fit.Size(mostFree), fit.Size(size))
@@ -43,7 +34,7 @@ func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []Fil
 	src := &frugal{ReaderAt: &window{ReaderAt: within{ctx, img}}, mostReads: mostReads + size>>20,
 		mostBytes: mostBytes + size>>9}
 	blanks := disk.NewBlanks(size)
-	var found []FileSystem
+	var found []fit.FileSystem
 	parts, _ := partitions(src, size)
 	for _, p := range parts {
 		if p.boot {
@@ -51,7 +42,7 @@ func Free(ctx context.Context, img io.ReaderAt, size int64) (*disk.Blanks, []Fil
 		}
 		alone := !overlaps(p, parts)
 		for _, v := range volumes(io.NewSectionReader(src, p.start, p.bytes)) {
-			one := FileSystem{Start: p.start, Bytes: v.Size()}
+			one := fit.FileSystem{Start: p.start, Bytes: v.Size()}
 			if v.inner {
 				_, off, _ := v.Outer()
 				one.Start += off

@@ -20,6 +20,7 @@ import (
 
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/raw"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/guest"
 )
 
@@ -85,7 +86,7 @@ func openRaw(t *testing.T, path string) disk.Image {
 }
 
 // free finds what is free of an image with one file system.
-func free(t *testing.T, path string) (*disk.Blanks, guest.FileSystem) {
+func free(t *testing.T, path string) (*disk.Blanks, fit.FileSystem) {
 	t.Helper()
 	img := openRaw(t, path)
 	blanks, found, err := guest.Free(t.Context(), img, img.Info().VirtualBytes)

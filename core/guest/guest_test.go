@@ -157,7 +157,7 @@ func TestLVM(t *testing.T) {
 	require.Equal(t, "Debian GNU/Linux 12 (bookworm)", g.System)
 	require.Equal(t, "bios", g.Boot)
 
-	kept := func(b []byte) guest.FileSystem {
+	kept := func(b []byte) fit.FileSystem {
 		_, found, err := guest.Free(t.Context(), bytes.NewReader(b), int64(len(b)))
 		require.NoError(t, err)
 		require.Len(t, found, 1)

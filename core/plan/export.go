@@ -25,6 +25,7 @@ type ExportRequest struct {
 	Digest          string // algorithm of the manifest; "" for SHA-256
 	OVF             string // version of the descriptor, 1 or 2; "" for that of the machine's own
 	Disks           DiskFile
+	Compact         bool // what file systems mark as free is left out
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -235,6 +236,9 @@ func (e *exporting) add(facts ExportFacts) error {
 		m.part.Disks = append(m.part.Disks, PackDisk{ID: d.ID, File: file, Source: path.Join(folder, d.File),
 			VirtualBytes: d.VirtualBytes, Format: as.Format, Variant: as.Variant})
 		takes := as.bytes(d)
+		if !as.Whole {
+			takes = max(0, takes-facts.Free[m.part.Disks[i].Source].DataBytes)
+		}
 		e.bytes, e.largest = e.bytes+takes, max(e.largest, takes)
 		d.File, d.Format = file, cmp.Or(as.Format, "vmdk")
 	}
@@ -244,8 +248,8 @@ func (e *exporting) add(facts ExportFacts) error {
 		}
 	}
 	layers, unfit := frozen(facts.Host, facts.Machine, facts.Disks, facts.Files)
-	how := asItStands
-	if facts.Copy.State.Active() && !frozenThen {
+	how, runs := asItStands, facts.Copy.State.Active() && !frozenThen
+	if runs {
 		e.tracked(facts.Copy) // reading it would be no harm, stopping it is
 		how = e.whileRead(facts.Copy, unfit == nil && facts.Host.Does(fit.Freezes) && commitable(facts.Disks), "read")
 	}
@@ -254,12 +258,73 @@ func (e *exporting) add(facts ExportFacts) error {
 		m.layers = layers
 	}
 	m.part.Frozen = frozenThen || m.live
+	e.compact(&m, facts, !runs)
 	if facts.Copy.State == machine.Suspended && !frozenThen {
 		e.raise(fit.Raise("state.left-behind", subject, "It is suspended. What its guest has in memory does not go "+
 			"along: there it starts as after a power cut.", nil), "")
 	}
 	e.list = append(e.list, m)
 	return nil
+}
+
+// compact says what of the machine's disks is left out as free, and why not.
+// stands tells that nobody writes to them.
+func (e *exporting) compact(m *exported, facts ExportFacts, stands bool) {
+	if !e.req.Compact {
+		return
+	}
+	note := func(says string) { e.raise(fit.Raise("package.free-space", m.subject, says, nil), "") }
+	m.part.Compact = stands || m.stop
+	switch {
+	case m.stop:
+		note("What its file systems mark as free is left out. How much that is can be told once it is stopped.")
+		return
+	case !stands:
+		note("While it runs its file systems are in use, and nothing of them is left out. Stop it for the export to " +
+			"leave out what they mark as free.")
+		return
+	}
+	var says []string
+	for _, d := range m.part.Disks {
+		says = append(says, facts.Free[d.Source].says(d.ID))
+	}
+	if len(says) > 0 {
+		note(strings.Join(says, " "))
+	}
+}
+
+// says tells what of a disk is left out, for people.
+func (f DiskFree) says(disk string) string {
+	if f.Unknown != "" {
+		return fmt.Sprintf("Of %s it can't be told beforehand how much is left out: %s.", disk,
+			strings.TrimSuffix(f.Unknown, "."))
+	}
+	if len(f.Systems) == 0 {
+		return fmt.Sprintf("Nothing of %s is left out: no ext2 to ext4, XFS or NTFS is seen on it.", disk)
+	}
+	var free int64
+	var kinds, says []string
+	for _, s := range f.Systems {
+		if s.Kept != "" {
+			says = append(says, fmt.Sprintf("nothing of its %s of %s is left out, since %s", s.Kind,
+				fit.Size(s.Bytes), s.Kept))
+			continue
+		}
+		free += s.FreeBytes
+		if !slices.Contains(kinds, s.Kind) {
+			kinds = append(kinds, s.Kind)
+		}
+	}
+	if len(kinds) > 0 {
+		first := fmt.Sprintf("its %s has %s free, ", strings.Join(kinds, " and "), fit.Size(free))
+		if f.DataBytes > 0 {
+			first += fmt.Sprintf("and %s of data that lie in there are left out", fit.Size(f.DataBytes))
+		} else {
+			first += "where no data lie: leaving it out saves nothing"
+		}
+		says = append([]string{first}, says...)
+	}
+	return disk + ": " + strings.Join(says, "; ") + "."
 }
 
 // apart sees to it that machines, disks and networks of one package are told from each other.

@@ -83,6 +83,14 @@ type ExportFacts struct {
 	Disks     []FolderDisk
 	Files     []string // names of all files in its folder
 	Answers   Answers  // of one of several, its own; nil for those of the request
+
+	Free map[string]DiskFree // by paths of disks, where it was asked for
+}
+
+// DiskFree is what file systems mark as free on a disk, or why that can't be told beforehand.
+type DiskFree struct {
+	fit.FreeSpace
+	Unknown string
 }
 
 // Arrival is what every operation that makes a registered copy is worked out

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unvora.example/unvora/core/firststart"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -126,4 +127,76 @@ func TestHanding(t *testing.T) {
 	keep(t, weak)
 	require.NotNil(t, finding(weak, "package.weak-digest"))
 	require.Contains(t, weak.Steps[0].What, "without disks")
+}
+
+// TestExportCompact: what is left out as free is said before, with what it saves, and why where nothing is.
+func TestExportCompact(t *testing.T) {
+	is := sound(t)
+	is.Machine.Disks[0].FileBytes = 100 << 20
+	at := is.Folder.Disks[0].Path
+	clean := plan.DiskFree{FreeSpace: fit.FreeSpace{DataBytes: 40 << 20, Systems: []fit.FileSystem{
+		{Kind: "ext4", Bytes: 1 << 30, FreeBytes: 700 << 20}, {Kind: "ext4", Bytes: 1 << 30, FreeBytes: 300 << 20}}}}
+	export := func(free plan.DiskFree, state machine.State, r plan.ExportRequest) (*plan.Plan, *plan.HandOut) {
+		t.Helper()
+		f := plan.ExportFacts{Copy: is.Copy, PoolState: plan.PoolReady, Machine: is.Machine, Host: is.Host,
+			Disks: is.Folder.Disks, Files: is.Folder.Files, Free: map[string]plan.DiskFree{at: free}}
+		f.Copy.State, f.Host.Can = state, []fit.Ability{fit.Freezes}
+		r.File, r.Compact, r.TakeRecommended = "x.ova", true, true
+		p, err := plan.Export(f, r)
+		require.NoError(t, err)
+		keep(t, p)
+		return p, stepsOf[plan.HandOut](p)[0]
+	}
+	bytes := func(p *plan.Plan) (n int64) {
+		for _, s := range p.Steps {
+			n += s.Bytes
+		}
+		return n
+	}
+	p, does := export(clean, machine.Stopped, plan.ExportRequest{})
+	require.True(t, does.Compact)
+	require.EqualValues(t, 60<<20, bytes(p))
+	require.Equal(t, "disk1: its ext4 has 1000 MiB free, and 40 MiB of data that lie in there are left out.",
+		finding(p, "package.free-space").Message)
+
+	p, does = export(clean, machine.Stopped, plan.ExportRequest{Disks: plan.DiskFile{Format: "raw", Whole: true}})
+	require.True(t, does.Compact)
+	require.Equal(t, max(is.Machine.Disks[0].VirtualBytes, 100<<20), bytes(p), "zeros take their room in such a file")
+
+	empty := clean
+	empty.DataBytes = 0
+	p, _ = export(empty, machine.Stopped, plan.ExportRequest{})
+	require.Equal(t, "disk1: its ext4 has 1000 MiB free, where no data lie: leaving it out saves nothing.",
+		finding(p, "package.free-space").Message)
+
+	odd := clean
+	odd.Systems = append([]fit.FileSystem{{Kind: "NTFS", Bytes: 2 << 30, Kept: "it was not closed"}}, clean.Systems...)
+	p, _ = export(odd, machine.Stopped, plan.ExportRequest{})
+	require.Contains(t, finding(p, "package.free-space").Message,
+		"are left out; nothing of its NTFS of 2 GiB is left out, since it was not closed.")
+	p, _ = export(plan.DiskFree{FreeSpace: fit.FreeSpace{Systems: odd.Systems[:1]}}, machine.Stopped,
+		plan.ExportRequest{})
+	require.Equal(t, "disk1: nothing of its NTFS of 2 GiB is left out, since it was not closed.",
+		finding(p, "package.free-space").Message)
+	p, _ = export(plan.DiskFree{}, machine.Stopped, plan.ExportRequest{})
+	require.Contains(t, finding(p, "package.free-space").Message, "no ext2 to ext4, XFS or NTFS is seen on it")
+	p, does = export(plan.DiskFree{Unknown: "it has 65 TiB."}, machine.Stopped, plan.ExportRequest{})
+	require.Contains(t, finding(p, "package.free-space").Message, "how much is left out: it has 65 TiB.")
+	require.True(t, does.Compact)
+
+	// One that runs has its file systems in use, whatever they say of themselves.
+	p, does = export(plan.DiskFree{}, machine.Running, plan.ExportRequest{})
+	require.True(t, does.Frozen)
+	require.False(t, does.Compact)
+	require.Contains(t, finding(p, "package.free-space").Message, "Stop it for the export")
+	f := plan.ExportFacts{Copy: is.Copy, PoolState: plan.PoolReady, Machine: is.Machine, Host: is.Host,
+		Disks: is.Folder.Disks}
+	f.Copy.State = machine.Running
+	p, err := plan.Export(f, plan.ExportRequest{File: "x.ova", Compact: true})
+	require.NoError(t, err)
+	require.Contains(t, finding(p, "package.free-space").Message, "Stop it for the export", "nobody has answered yet")
+	p, does = export(plan.DiskFree{}, machine.Running,
+		plan.ExportRequest{Answers: plan.Answers{"state.running": "stop"}})
+	require.True(t, does.Compact)
+	require.Contains(t, finding(p, "package.free-space").Message, "once it is stopped")
 }

@@ -147,6 +147,7 @@ type PackedMachine struct {
 	Disks    []PackDisk        `json:"disks"`
 	Frozen   bool              `json:"frozen,omitempty"` // its disks take no writes, though it may run
 	Handing  Handing           `json:"handing"`
+	Compact  bool              `json:"compact,omitempty"` // what file systems mark as free is left out
 }
 
 // Machines are all that go into the package, in its order.

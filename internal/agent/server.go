@@ -39,6 +39,7 @@ func (a *Agent) routes() http.Handler {
 		"GET /v1/picture":              a.servePicture,
 		"POST /v1/displays":            a.offerDisplay,
 		"POST /v1/disks/held":          a.serveHeld,
+		"POST /v1/disks/free":          a.serveFree,
 		"POST /v1/disks/sums":          a.serveSums,
 		"PUT /v1/pools/{pool}/labels":  a.serveLabels,
 		"POST /v1/pools/{pool}/settle": a.serveSettle,
@@ -168,6 +169,18 @@ func (a *Agent) serveHeld(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return answer(w, held)
+}
+
+func (a *Agent) serveFree(w http.ResponseWriter, r *http.Request) error {
+	var q hostlink.FreeRequest
+	if err := read(w, r, &q); err != nil {
+		return err
+	}
+	free, err := a.sight.Free(r.Context(), q)
+	if err != nil {
+		return err
+	}
+	return answer(w, free)
 }
 
 func (a *Agent) serveSums(w http.ResponseWriter, r *http.Request) error {

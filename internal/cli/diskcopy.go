@@ -132,7 +132,7 @@ or was switched off, has some that were not, and of these nothing is left out.`,
 }
 
 // tellFree tells which file systems have room that is left out, beside what is printed.
-func (a *app) tellFree(found []guest.FileSystem) {
+func (a *app) tellFree(found []fit.FileSystem) {
 	if len(found) == 0 {
 		fmt.Fprintln(a.errOut, "No ext2 to ext4, XFS or NTFS is seen on it: nothing is left out.")
 	}

@@ -18,6 +18,7 @@ type handing struct {
 	name                                        string
 	memory                                      int64
 	cpus                                        int
+	compact                                     bool
 	product, vendor, version, licence           string
 }
 
@@ -45,6 +46,8 @@ func (h *handing) flags(cmd *cobra.Command) {
 		"unless said")
 	f.StringVar(&h.diskFormat, "disk-format", "", "FORMAT or FORMAT:VARIANT that its disks are written as, such as "+
 		"qcow2 or vhdx:fixed; vmdk, a stream of compressed blocks that every reader of packages knows, unless said")
+	f.BoolVar(&h.compact, "compact", false, "leave out what clean ext2 to ext4, XFS and NTFS mark as free: the plan "+
+		"says how much. All files read the same")
 	for flag, words := range handingWords {
 		cmd.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
@@ -79,6 +82,9 @@ func (h *handing) into(req *openapi.ExportRequest) error {
 	}
 	if len(h.drop) > 0 {
 		req.Drop = &h.drop
+	}
+	if h.compact {
+		req.Compact = &h.compact
 	}
 	if h.cpus > 0 {
 		req.Cpus = &h.cpus

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/internal/nbd"
@@ -161,6 +162,7 @@ const (
 	surveyTime = 2 * time.Minute
 	lookTime   = time.Minute
 	trashTime  = 10 * time.Second // since all hosts are asked
+	freeTime   = 20 * time.Second // since a person waits for the plan, which can do without
 
 	// An agent that says nothing is asked whether it is there, and one that does not
 	// answer that is none that works at something long.
@@ -330,6 +332,12 @@ func (h *Host) Held(ctx context.Context, q HeldRequest) ([]disk.Span, error) {
 	var held []disk.Span
 	err := h.call(ctx, http.MethodPost, "/v1/disks/held", nil, q, &held)
 	return held, err
+}
+
+// Free asks what the file systems on a disk mark as free.
+func (h *Host) Free(ctx context.Context, q FreeRequest) (*fit.FreeSpace, error) {
+	var f fit.FreeSpace
+	return &f, h.quick(ctx, freeTime, http.MethodPost, "/v1/disks/free", nil, q, &f)
 }
 
 // Sums hashes blocks of a disk.

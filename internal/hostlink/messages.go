@@ -154,6 +154,11 @@ type HeldRequest struct {
 	Above string `json:"above"`
 }
 
+// FreeRequest asks what the file systems on a disk mark as free, which comes as fit.FreeSpace.
+type FreeRequest struct {
+	Path string `json:"path"`
+}
+
 // SumsRequest asks for sums of a disk's blocks, which come as disk.PackSums.
 type SumsRequest struct {
 	Path  string      `json:"path"`

@@ -18,6 +18,7 @@ export type Holding = Pick<
   | "digest"
   | "ovf"
   | "diskFormat"
+  | "compact"
 >;
 
 type Props = { copy: Copy; value: Holding; onChange: (holding: Holding) => void };
@@ -96,6 +97,14 @@ export function Holds({ copy, value, onChange }: Props) {
           <Left name="Without" of={devices} out={value.drop}>
             {(name) => set({ drop: toggled(value.drop, name) })}
           </Left>
+          <label className="col-span-2 flex items-center gap-1.5">
+            <input
+              type="checkbox"
+              checked={value.compact ?? false}
+              onChange={(e) => set({ compact: e.target.checked || undefined })}
+            />
+            without what its file systems mark as free (ext2 to ext4, XFS, NTFS)
+          </label>
           <div className="col-span-2">
             <Named name="Licence to accept">
               <textarea

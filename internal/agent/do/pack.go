@@ -23,6 +23,7 @@ import (
 	"unvora.example/unvora/core/disk"
 	"unvora.example/unvora/core/disk/formats"
 	"unvora.example/unvora/core/disk/vmdk"
+	"unvora.example/unvora/core/guest"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
@@ -197,13 +198,28 @@ func (p *pack) open(ctx context.Context, m *packed, pd plan.PackDisk) (disk.Imag
 		if err != nil {
 			return nil, fmt.Errorf("open disk %s at the host that has it: %w", pd.ID, err)
 		}
-		return img, nil
+		return m.compacted(ctx, img)
 	}
 	img, err := p.t.Chain(pd.Source)
 	if err != nil {
 		return nil, fmt.Errorf("open disk %s: %w", pd.ID, err)
 	}
-	return img, nil
+	return m.compacted(ctx, img)
+}
+
+// compacted is img without what its file systems mark as free, if that is asked for. It closes img when it fails.
+func (m *packed) compacted(ctx context.Context, img disk.Image) (disk.Image, error) {
+	if !m.Compact {
+		return img, nil
+	}
+	blanks, _, err := guest.Free(ctx, img, img.Info().VirtualBytes)
+	switch {
+	case ctx.Err() != nil:
+		return nil, errors.Join(ctx.Err(), img.Close())
+	case err != nil:
+		return img, nil // too large to be told, as the plan says: all of it is taken
+	}
+	return disk.Without(img, blanks), nil
 }
 
 // spec of the new image. Its content id is decided by the copy and the disk, so

@@ -1,10 +1,13 @@
 package sight
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
 	"unvora.example/unvora/core/disk"
+	"unvora.example/unvora/core/fit"
+	"unvora.example/unvora/core/guest"
 	"unvora.example/unvora/internal/hostlink"
 )
 
@@ -30,6 +33,21 @@ func (a *Sight) Held(q hostlink.HeldRequest) ([]disk.Span, error) {
 		layers[i] = c.Links[i].Image
 	}
 	return disk.Held(layers, c.Info().VirtualBytes)
+}
+
+// Free tells what the file systems on a disk mark as free. Their maps are read, and the disk's.
+func (a *Sight) Free(ctx context.Context, q hostlink.FreeRequest) (*fit.FreeSpace, error) {
+	c, err := a.Chain(q.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	blanks, found, err := guest.Free(ctx, c, c.Info().VirtualBytes)
+	if err != nil {
+		return nil, err
+	}
+	bytes, err := blanks.In(c)
+	return &fit.FreeSpace{Systems: found, DataBytes: bytes}, err
 }
 
 // Sums hashes blocks of a disk.

@@ -17,6 +17,7 @@ import (
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/plan"
+	"unvora.example/unvora/internal/hostlink"
 	"unvora.example/unvora/internal/inventory"
 )
 
@@ -49,6 +50,7 @@ type Export struct {
 	Digest      string           `json:"digest,omitempty"`
 	OVF         string           `json:"ovf,omitempty"`
 	DiskFormat  string           `json:"diskFormat,omitempty"` // FORMAT or FORMAT:VARIANT; "" for a compressed stream
+	Compact     bool             `json:"compact,omitempty"`    // without what file systems mark as free
 }
 
 // diskFile is what disks in the package are written as.
@@ -219,7 +221,7 @@ func (r *Export) pack(ctx context.Context, g *Gatherer, copies []*subject) (*Dra
 	}
 	d.Plan, err = plan.ExportTogether(all, plan.ExportRequest{File: dest.File, Place: dest.Place, Piped: dest.Piped,
 		Called: machine.CleanName(name), Snapshot: r.Snapshot, Holds: holds, Digest: r.Digest, OVF: r.OVF, Disks: disks,
-		Answers: r.Answers, TakeRecommended: r.TakeRecommended})
+		Compact: r.Compact, Answers: r.Answers, TakeRecommended: r.TakeRecommended})
 	return d, refused(err)
 }
 
@@ -235,8 +237,44 @@ func (r *Export) facts(ctx context.Context, g *Gatherer, c *subject) (*plan.Expo
 		if folder.Machine != nil {
 			facts.Machine = folder.Machine // as it is now
 		}
+		if r.Compact && (r.Snapshot != "" || !facts.Copy.State.Active()) {
+			facts.Free = g.free(ctx, c, r.read(facts))
+		}
 	}
 	return facts, nil
+}
+
+// read are the paths of the disks that are read.
+func (r *Export) read(facts *plan.ExportFacts) (paths []string) {
+	put := func(disk, file string) {
+		if !slices.Contains(r.LeaveOut, disk) {
+			paths = append(paths, path.Join(facts.Copy.Path, file))
+		}
+	}
+	if r.Snapshot == "" {
+		for _, d := range facts.Machine.Disks {
+			put(d.ID, d.File)
+		}
+	} else if s := facts.Machine.SnapshotNamed(r.Snapshot); s != nil {
+		for _, d := range s.Disks {
+			put(d.Disk, d.File)
+		}
+	}
+	return paths
+}
+
+// free asks a copy's host what file systems mark as free on disks.
+func (g *Gatherer) free(ctx context.Context, c *subject, paths []string) map[string]plan.DiskFree {
+	of := map[string]plan.DiskFree{}
+	for _, p := range paths {
+		free, err := g.hosts.Agent(c.at).Free(ctx, hostlink.FreeRequest{Path: p})
+		if err != nil {
+			of[p] = plan.DiskFree{Unknown: err.Error()}
+			continue
+		}
+		of[p] = plan.DiskFree{FreeSpace: *free}
+	}
+	return of
 }
 
 // shelf is what is needed to write to the shelf of a destination, whose place it states.
