@@ -158,6 +158,18 @@ func exportedFormats(t *testing.T, e *estate) {
 	}
 	e.ok(t, "import", filepath.Join(dir, "raw", "bare.ovf"), "--host", "petrel", "--name", "from-raw", "--yes")
 	back("from-raw")
+	piped, err := os.Create(filepath.Join(dir, "piped.ova"))
+	require.NoError(t, err)
+	defer piped.Close()
+	cmd := e.command(t.Context(), "export", "gannet/bare", "-", "--disk-format", "vhdx", "--yes")
+	cmd.Stdout = piped
+	require.NoError(t, cmd.Run())
+	require.Contains(t, e.ok(t, "inspect", piped.Name(), "--verify"), "manifest ok")
+	out, err := exec.Command("tar", "xOf", piped.Name(), "--wildcards", "*.vhdx").Output()
+	require.NoError(t, err)
+	file := filepath.Join(dir, "piped.vhdx")
+	require.NoError(t, os.WriteFile(file, out, 0o600))
+	requireGuest(t, truth, judge(t, "vhdx", file))
 	e.ok(t, "export", "gannet/bare", "loft/bare.ova", "--disk-format", "vhd:fixed", "--yes")
 	e.ok(t, "import", "loft/bare.ova", "--host", "petrel", "--name", "from-vhd", "--yes")
 	back("from-vhd")

@@ -133,7 +133,7 @@ func ExportTogether(all []ExportFacts, req ExportRequest) (*Plan, error) {
 		write.Do = &Pack{pack}
 	} else {
 		write.What = fmt.Sprintf("Send %s to %s", e.disks(), req.Place)
-		if req.Piped {
+		if req.Piped && req.Disks.Format == "" { // other files are laid out before
 			write.What += fmt.Sprintf(", each kept aside at %s until its size is known (up to %s)", at.Name,
 				fit.Size(e.largest))
 		}

@@ -273,6 +273,11 @@ func TestExport(t *testing.T) {
 	require.NoError(t, err)
 	keep(t, p)
 	require.Contains(t, p.Steps[0].What, "kept aside at petrel")
+	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova", Place: "a pipe", Piped: true,
+		Disks: plan.DiskFile{Format: "vhdx"}})
+	require.NoError(t, err)
+	keep(t, p)
+	require.NotContains(t, p.Steps[0].What, "kept aside", "it is laid out before, and so its size is known")
 
 	facts.Copy.State = "running"
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova"})

@@ -24,6 +24,7 @@ type handing struct {
 	p      *pack
 	over   chan hostlink.PackResult
 	resume map[string][]packPoint // by disk: the last few places to go on from
+	sizes  map[string]int64       // by disk, of files that are laid out
 	handJournal
 }
 
@@ -34,9 +35,11 @@ type handJournal struct {
 
 // laid remembers how a file is laid out whose bytes the caller will have. One that is laid out otherwise later does not
 // go on from them.
-func (h *handing) laid(disk string, layout []byte) error {
+func (h *handing) laid(disk string, file *disk.Frame) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	layout := file.Layout()
+	h.sizes[disk] = file.Size()
 	if was := h.Layouts[disk]; was != nil {
 		if !bytes.Equal(was, layout) {
 			return fmt.Errorf("disk %s can't be sent on: %w; begin the export anew", disk, errLaidOut)
@@ -102,6 +105,7 @@ func doHandOut(ctx context.Context, t *run) (any, error) {
 	}
 	defer p.close()
 	h := &handing{p: p, over: make(chan hostlink.PackResult, 1), resume: map[string][]packPoint{},
+		sizes:       map[string]int64{},
 		handJournal: handJournal{map[string][]byte{}}}
 	if _, err := t.Journal(&h.handJournal); err != nil {
 		return nil, err
@@ -214,8 +218,8 @@ func (h *handing) point(id string, offset int64) (best packPoint) {
 	return best
 }
 
-// streamPackage writes the whole package to a pipe: each disk is spooled, one
-// at a time, since its header needs its size.
+// streamPackage writes the whole package to a pipe. A header needs the size of what follows: a disk is spooled, one at
+// a time, unless its file is laid out.
 func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir string) error {
 	p, err := h.pack()
 	if err != nil {
@@ -230,8 +234,13 @@ func (h *handing) streamPackage(ctx context.Context, w io.Writer, spoolDir strin
 		return err
 	}
 	var members []ovf.Member
-	err = p.each(func(_ *packed, pd plan.PackDisk) error {
-		m, err := h.spoolDisk(ctx, w, spoolDir, pd, made)
+	err = p.each(func(_ *packed, pd plan.PackDisk) (err error) {
+		var m ovf.Member
+		if pd.Format == "" {
+			m, err = h.spoolDisk(ctx, w, spoolDir, pd, made)
+		} else {
+			m, err = h.pipeDisk(ctx, w, pd, made)
+		}
 		members = append(members, m)
 		return err
 	})
@@ -266,4 +275,42 @@ func (h *handing) spoolDisk(ctx context.Context, w io.Writer, spoolDir string, p
 	}
 	m := ovf.Member{Name: pd.File, Size: size, Sum: hex.EncodeToString(out.hash.Sum(nil))}
 	return m, ovf.WriteMember(w, m.Name, m.Size, made, spool)
+}
+
+// pipeDisk writes a disk whose file is laid out, and so has a size, to a pipe.
+func (h *handing) pipeDisk(ctx context.Context, w io.Writer, pd plan.PackDisk, made time.Time) (ovf.Member, error) {
+	m := ovf.Member{Name: pd.File}
+	out := &hashed{hash: ovf.NewHash(h.p.Algorithm())}
+	out.w = &headed{w: w, header: func() ([]byte, error) { // asked for once the file is laid out
+		h.mu.Lock()
+		m.Size = h.sizes[pd.ID]
+		h.mu.Unlock()
+		return ovf.Header(pd.File, m.Size, made)
+	}}
+	if err := h.streamDisk(ctx, out, pd.ID, 0); err != nil {
+		return m, err
+	}
+	m.Sum = hex.EncodeToString(out.hash.Sum(nil))
+	_, err := w.Write(make([]byte, ovf.Padding(m.Size)))
+	return m, err
+}
+
+// headed writes a header before the first of what is written through it.
+type headed struct {
+	w      io.Writer
+	header func() ([]byte, error)
+}
+
+func (h *headed) Write(p []byte) (int, error) {
+	if h.header != nil {
+		head, err := h.header()
+		if err == nil {
+			_, err = h.w.Write(head)
+		}
+		if err != nil {
+			return 0, err
+		}
+		h.header = nil
+	}
+	return h.w.Write(p)
 }

@@ -39,7 +39,7 @@ type pack struct {
 	room     int
 	machines []*packed
 	// laid is told how the file of a disk is laid out before anything of it is sent, and may refuse that.
-	laid func(disk string, layout []byte) error
+	laid func(disk string, file *disk.Frame) error
 }
 
 // packed is a machine that goes into a package.
@@ -300,7 +300,7 @@ func (p *pack) sendFrame(ctx context.Context, out io.Writer, spec disk.Spec, pd 
 	if err != nil {
 		return 0, fmt.Errorf("lay out disk %s as %s: %w", pd.ID, pd.Format, err)
 	}
-	if err := p.laid(pd.ID, frame.Layout()); err != nil {
+	if err := p.laid(pd.ID, frame); err != nil {
 		return 0, err
 	}
 	return frame.Size(), disk.Pump(ctx, disk.InOrder(out, from.at, sync), frame.Feed(from.at), o)
@@ -482,7 +482,8 @@ func (p *pack) writeDisk(ctx context.Context, file *os.File, start int64, m *pac
 	}
 	out.w = io.NewOffsetWriter(file, start+from.at)
 	done, layout := j.Done, j.Layout
-	p.laid = func(_ string, is []byte) error {
+	p.laid = func(_ string, file *disk.Frame) error {
+		is := file.Layout()
 		if from.state != nil && !bytes.Equal(is, layout) {
 			return errLaidOut
 		}
