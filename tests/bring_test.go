@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -425,10 +426,31 @@ func TestSources(t *testing.T) {
 	require.Contains(t, found["descriptor.eula"].Message, "Be kind to gulls.")
 	require.Equal(t, 3, e.run(t, "import", two, "--host", "gannet", "--yes").status,
 		"a licence text is accepted by name only")
+	require.Regexp(t, `port +wind-web +uint16 +80 +Port`, e.ok(t, "inspect", two))
+	for wrong, says := range map[string]string{"port=eighty": "is no uint16", "prt=8080": "it asks for address, port"} {
+		r = e.run(t, "import", two, "--host", "gannet", "--yes", "--property", wrong)
+		require.Equal(t, 2, r.status, r.out)
+		require.Contains(t, r.err, says)
+	}
+	_, found, _ = e.planned(t, "import", two, "--host", "gannet", "--property", "address=192.0.2.7")
+	require.NotContains(t, found, "descriptor.property-missing")
+	require.Contains(t, found["environment.told"].Message, "address=192.0.2.7, port=80.")
 	e.ok(t, "import", two, "--host", "gannet", "--yes", "--answer", "descriptor.eula=accept", "--answer",
-		"descriptor.property-missing=value:192.0.2.7")
+		"descriptor.property-missing=value:192.0.2.7", "--property", "port=8080")
 	web1 := get[openapi.Copy](t, e, "copies", "gannet/wind-web")
 	require.Equal(t, 2, web1.Machine.Cpus)
+	disc := filepath.Join(web1.Path, "first-start.iso")
+	for _, tree := range []string{"-R", "-J"} {
+		name := "/ovf-env.xml" + map[string]string{"-J": ";1"}[tree]
+		document, err := exec.Command("isoinfo", tree, "-i", disc, "-x", name).Output()
+		require.NoError(t, err, "isoinfo is of genisoimage, which make test installs")
+		require.Contains(t, string(document), `ovfenv:id="wind-web"`)
+		require.Contains(t, string(document), `<Property ovfenv:key="address" ovfenv:value="192.0.2.7"/>`)
+		require.Contains(t, string(document), `<Property ovfenv:key="port" ovfenv:value="8080"/>`)
+	}
+	require.NoFileExists(t, filepath.Join(get[openapi.Copy](t, e, "copies", "gannet/wind-db").Path, "first-start.iso"))
+	e.ok(t, "change", "gannet/wind-web", "--first-start-done", "--yes")
+	require.NoFileExists(t, disc)
 	require.NotEqual(t, web1.Lineage, get[openapi.Copy](t, e, "copies", "gannet/wind-db").Lineage)
 	e.ok(t, "import", two, "--host", "petrel", "--yes", "--answer", "descriptor.eula=accept", "--answer",
 		"descriptor.property-missing=value:x", "--answer", "descriptor.several-machines=some:wind-db", "--answer",
@@ -485,7 +507,10 @@ func severalMachines(t *testing.T) string {
 	asking := strings.Replace(system, "</VirtualSystem>",
 		`<EulaSection><Info>x</Info><License>Be kind to gulls.</License></EulaSection><ProductSection><Info>x</Info>
 		  <Property ovf:key="address" ovf:type="string" ovf:userConfigurable="true"/>
+		  <Property ovf:key="port" ovf:type="uint16" ovf:value="80" ovf:userConfigurable="true"><Label>Port</Label>
+		  </Property>
 		      </ProductSection></VirtualSystem>`, 1)
+	asking = strings.Replace(asking, "<VirtualHardwareSection", `<VirtualHardwareSection ovf:transport="iso"`, 1)
 	second := strings.ReplaceAll(system, "wind-web", "wind-db")
 	text = text[:at] + `<VirtualSystemCollection ovf:id="wind"><Info>x</Info>` + asking + second +
 		"</VirtualSystemCollection>" + text[end:]

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -191,6 +192,25 @@ func TestConsole(t *testing.T) {
 	ctx := browser(t)
 	signInto(t, ctx, e)
 	shot(t, ctx, "console-lineages")
+
+	// A package that wants something told to its guest asks for it.
+	wind := severalMachines(t)
+	asking := tempFile(t, "wind.ova")
+	out, err := exec.Command("tar", "-cf", asking, "--format=ustar", "-C", wind, "wind.ovf").CombinedOutput()
+	require.NoError(t, err, string(out))
+	do(t, ctx, "drop one that asks", dropFile(asking),
+		chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]:focus`)),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"),
+		chromedp.WaitVisible(byText(onlyOption, "petrel")), press(byText(onlyOption, "petrel")),
+		chromedp.WaitVisible(byText("*", "port=80.")),
+		press(byText("summary", "What the package wants told to its guest")),
+		chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Port]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Port]`), "8x\t"),
+		chromedp.WaitVisible(byText("*", "is no uint16")), // and the box is still there
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label=Port]`), "\b\b8080\t"),
+		chromedp.WaitVisible(byText("*", "port=8080.")))
+	accessible(t, ctx, "what a package wants told")
+	do(t, ctx, "not now", press(byText("button", "Close")), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)))
 
 	do(t, ctx, "drop", dropFile(file), chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Host]:focus`)))
 	do(t, ctx, "choose the host", chromedp.SendKeys(chromedp.CSS(`input[aria-label=Host]`), "pet"),

@@ -4,47 +4,80 @@ import (
 	"bytes"
 	"encoding/binary"
 	"strings"
+	"unicode/utf16"
 )
 
 const sectorBytes = 2048
 
-// Where things lie on a disc, in sectors. The first sixteen are the system area (ECMA-119, section 6.2.1).
+// Where things lie on a disc, in sectors. The first sixteen are the system area (ECMA-119, section 6.2.1). Two trees
+// lead to the same files: one with Rock Ridge names, and one with Joliet's, which is what Windows reads.
 const (
 	volumeAt       = 16
-	endAt          = 17
-	littlePathsAt  = 18
-	bigPathsAt     = 19
-	rootAt         = 20
-	continuationAt = 21
-	filesAt        = 22
+	jolietVolumeAt = 17
+	endAt          = 18
+	continuationAt = 19
+	treeAt         = 20 // and what of it lies behind
+	jolietTreeAt   = 23
+	filesAt        = 26
 )
 
-// volumeName is how guest initialisers find the disc.
-const volumeName = "cidata"
+// Sectors of a tree.
+const (
+	littlePaths = iota
+	bigPaths
+	root
+)
 
-// Disc is the image of the disc: ISO 9660 (ECMA-119) with Rock Ridge names (RRIP 1.10). The same files make the same
-// image.
+// Names by which guests find the disc: initialisers look for the one, and readers of environments on any disc.
+const (
+	volumeName      = "cidata"
+	environmentName = "OVF_ENV"
+)
+
+// Disc is the image of the disc: ISO 9660 (ECMA-119) with Rock Ridge names (RRIP 1.10) and Joliet names (Joliet
+// Specification, 1995). The same files make the same image.
 func (s Seed) Disc() []byte {
 	d := disc{}
 	d.grow(filesAt)
-	root := append(record("\x00", rootAt, sectorBytes, true, join(sharing(), d.extensions(), posix(true))),
-		record("\x01", rootAt, sectorBytes, true, posix(true))...)
+	volume := volumeName
+	if s.MetaData == "" {
+		volume = environmentName
+	}
+	files := append(record("\x00", treeAt+root, sectorBytes, true, join(sharing(), d.extensions(), posix(true))),
+		record("\x01", treeAt+root, sectorBytes, true, posix(true))...)
+	joliet := append(record("\x00", jolietTreeAt+root, sectorBytes, true, nil),
+		record("\x01", jolietTreeAt+root, sectorBytes, true, nil)...)
 	for _, f := range []struct{ name, text string }{{"meta-data", s.MetaData}, {"network-config", s.NetworkConfig},
-		{"user-data", s.UserData}} { // in the order of their identifiers (section 9.3)
+		{EnvironmentFile, s.Environment}, {"user-data", s.UserData}} { // in order of their identifiers (section 9.3)
 		if f.text == "" {
 			continue
 		}
 		at := len(d.raw) / sectorBytes
 		d.raw = append(d.raw, f.text...)
 		d.grow((len(d.raw) + sectorBytes - 1) / sectorBytes)
-		id := strings.ToUpper(strings.ReplaceAll(f.name, "-", "_")) + ".;1"
-		root = append(root, record(id, at, len(f.text), false, join(posix(false), name(f.name)))...)
+		id := strings.ToUpper(strings.ReplaceAll(f.name, "-", "_"))
+		if !strings.Contains(id, ".") {
+			id += "."
+		}
+		files = append(files, record(id+";1", at, len(f.text), false, join(posix(false), name(f.name)))...)
+		joliet = append(joliet, record(wide(f.name+";1"), at, len(f.text), false, nil)...)
 	}
-	copy(d.sector(rootAt), root)
-	d.paths()
-	d.volume()
-	copy(d.sector(endAt), "\xffCD001\x01") // section 8.3
+	d.tree(treeAt, files)
+	d.tree(jolietTreeAt, joliet)
+	d.volume(volumeAt, treeAt, 1, " ", volume)
+	d.volume(jolietVolumeAt, jolietTreeAt, 2, wide(" "), wide(volume))
+	copy(d.sector(jolietVolumeAt)[88:], "%/E") // names are of UCS-2, level 3
+	copy(d.sector(endAt), "\xffCD001\x01")     // section 8.3
 	return d.raw
+}
+
+// wide is text in UCS-2, as Joliet has it.
+func wide(s string) string {
+	b := make([]byte, 0, 2*len(s))
+	for _, c := range utf16.Encode([]rune(s)) {
+		b = binary.BigEndian.AppendUint16(b, c)
+	}
+	return string(b)
 }
 
 // disc is an image that grows by sectors.
@@ -56,38 +89,40 @@ func (d *disc) grow(sectors int) {
 
 func (d *disc) sector(n int) []byte { return d.raw[n*sectorBytes : (n+1)*sectorBytes] }
 
-// volume writes the primary volume descriptor (section 8.4).
-func (d *disc) volume() {
-	p := d.sector(volumeAt)
-	copy(p, "\x01CD001\x01")
-	for _, text := range [][2]int{{8, 72}, {190, 813}} { // what is not said is spaces
-		copy(p[text[0]:text[1]], bytes.Repeat([]byte{' '}, text[1]-text[0]))
+// volume writes a volume descriptor: the primary one (section 8.4), or a supplementary one (section 8.5). What is not
+// said is spaces.
+func (d *disc) volume(at, tree int, kind byte, space, called string) {
+	p := d.sector(at)
+	copy(p, string(kind)+"CD001\x01")
+	for _, text := range [][2]int{{8, 72}, {190, 813}} {
+		copy(p[text[0]:text[1]], strings.Repeat(space, (text[1]-text[0])/len(space)))
 	}
-	copy(p[40:], volumeName)
+	copy(p[40:], called)
 	both32(p[80:], len(d.raw)/sectorBytes)
 	both16(p[120:], 1)
 	both16(p[124:], 1)
 	both16(p[128:], sectorBytes)
-	both32(p[132:], len(pathOfRoot(binary.LittleEndian)))
-	binary.LittleEndian.PutUint32(p[140:], littlePathsAt)
-	binary.BigEndian.PutUint32(p[148:], bigPathsAt)
-	copy(p[156:190], record("\x00", rootAt, sectorBytes, true, nil))
+	both32(p[132:], len(pathOfRoot(binary.LittleEndian, tree)))
+	binary.LittleEndian.PutUint32(p[140:], uint32(tree+littlePaths))
+	binary.BigEndian.PutUint32(p[148:], uint32(tree+bigPaths))
+	copy(p[156:190], record("\x00", tree+root, sectorBytes, true, nil))
 	for _, date := range []int{813, 830, 847, 864} { // not said (section 8.4.26.1)
 		copy(p[date:date+16], bytes.Repeat([]byte{'0'}, 16))
 	}
 	p[881] = 1 // version of the structure
 }
 
-// paths writes the two path tables, which know of the root alone (section 9.4).
-func (d *disc) paths() {
-	copy(d.sector(littlePathsAt), pathOfRoot(binary.LittleEndian))
-	copy(d.sector(bigPathsAt), pathOfRoot(binary.BigEndian))
+// tree writes a root directory, and the two path tables, which know of it alone (section 9.4).
+func (d *disc) tree(at int, directory []byte) {
+	copy(d.sector(at+root), directory)
+	copy(d.sector(at+littlePaths), pathOfRoot(binary.LittleEndian, at))
+	copy(d.sector(at+bigPaths), pathOfRoot(binary.BigEndian, at))
 }
 
-func pathOfRoot(order binary.ByteOrder) []byte {
+func pathOfRoot(order binary.ByteOrder, tree int) []byte {
 	p := make([]byte, 10)
 	p[0] = 1
-	order.PutUint32(p[2:], rootAt)
+	order.PutUint32(p[2:], uint32(tree+root))
 	order.PutUint16(p[6:], 1)
 	return p
 }

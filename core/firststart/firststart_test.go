@@ -198,3 +198,34 @@ func FuzzParse(f *testing.F) {
 		require.True(t, strings.HasPrefix(s.UserData, "#cloud-config\n"))
 	})
 }
+
+// TestEnvironmentDisc: the document is found by the names of either tree, alone or beside first-start data.
+func TestEnvironmentDisc(t *testing.T) {
+	const document = "<Environment/>\n"
+	path := filepath.Join(t.TempDir(), firststart.File)
+	for _, c := range []struct {
+		seed        firststart.Seed
+		label, list string
+	}{
+		{firststart.Seed{Environment: document}, "ovf_env", "/ovf-env.xml\n"},
+		{firststart.Seed{MetaData: "instance-id: c1\n", UserData: "#cloud-config\n", Environment: document}, "cidata",
+			"/meta-data\n/ovf-env.xml\n/user-data\n"},
+	} {
+		require.NoError(t, os.WriteFile(path, c.seed.Disc(), 0o600))
+		out, err := exec.Command("blkid", "-p", "-o", "export", path).Output()
+		require.NoError(t, err)
+		require.Contains(t, strings.ToLower(string(out)), "label="+c.label)
+		for _, tree := range []string{"-R", "-J"} {
+			list, err := exec.Command("isoinfo", tree, "-i", path, "-f").Output()
+			require.NoError(t, err)
+			require.Equal(t, c.list, strings.ReplaceAll(string(list), ";1", ""), tree)
+			version := map[string]string{"-J": ";1"}[tree]
+			text, err := exec.Command("isoinfo", tree, "-i", path, "-x", "/ovf-env.xml"+version).Output()
+			require.NoError(t, err)
+			require.Equal(t, document, string(text), tree)
+		}
+		says, err := exec.Command("isovfy", path).CombinedOutput()
+		require.NoError(t, err, string(says))
+		require.Contains(t, string(says), "No errors found")
+	}
+}

@@ -16,11 +16,15 @@ const (
 	Drive = "first start"
 )
 
+// EnvironmentFile is what the document is called on the disc (DSP0243 1.1, section 11.2).
+const EnvironmentFile = "ovf-env.xml"
+
 // Seed is the files of the disc.
 type Seed struct {
 	MetaData      string `json:"metaData"`
 	UserData      string `json:"userData"`
 	NetworkConfig string `json:"networkConfig,omitempty"` // "" where nothing is said of its NICs
+	Environment   string `json:"environment,omitempty"`   // document that its package asks for; "" for none
 }
 
 // Seed is what the machine with an id is told, its NICs having their MACs, and the addresses that they were given.

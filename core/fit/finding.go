@@ -132,7 +132,8 @@ var catalogue = map[string]entry{
 	"descriptor.several-machines": entryOf(Choice, best("all", "Bring in all of them"),
 		takes(offer("some", "Only some"), "text")),
 	"descriptor.deployment-options": entryOf(Choice, takes(best("pick", "Take one of them"), "text")),
-	"descriptor.property-missing":   entryOf(Choice, takes(offer("value", "Give it a value"), "text")),
+	"descriptor.property-missing": entryOf(Choice, takes(offer("value", "Give it a value"), "text"),
+		offer("empty", "Leave it empty")),
 	"descriptor.eula": entryOf(Choice, explicitly("accept", "Accept the licence text"),
 		offer("refuse", "Refuse the package")),
 	"descriptor.lost": entryOf(Choice, best("record",
@@ -274,6 +275,9 @@ var catalogue = map[string]entry{
 	"first-start.unsure":   entryOf(Note),
 	"first-start.by-hand":  entryOf(Note),
 	"first-start.no-drive": entryOf(Blocker),
+
+	"environment.told":   entryOf(Note),
+	"environment.untold": entryOf(Note),
 
 	"package.holds":       entryOf(Note),
 	"package.free-space":  entryOf(Note),

@@ -92,7 +92,7 @@ var Meanings = map[string]Meaning{
 		"tide-gauge.ovf, line 12, column 4: unexpected end element </Item>."},
 	"descriptor.property-missing": {
 		"The package wants a value of whoever brings it in, and has none of its own. Give it: --answer " +
-			"descriptor.property-missing/KEY=value:TEXT.",
+			"descriptor.property-missing/KEY=value:TEXT, or --property KEY=TEXT.",
 		"The property station.name needs a value."},
 	"descriptor.section-required": {
 		"The descriptor marks a section as required that is not understood here. Without it the machine may " +
@@ -197,6 +197,13 @@ var Meanings = map[string]Meaning{
 	"firmware.variables-missing": {
 		"The machine starts by UEFI, and the file in which its firmware remembers what to start is not here. " +
 			"A fresh one finds the system by its standard place.", ""},
+	"environment.told": {
+		"The package wants its guest to be told what it is and what its properties are worth. It finds that as " +
+			"ovf-env.xml on a disc, in a drive of its own, until it is said that it has read it: unvora change COPY " +
+			"--first-start-done.", ""},
+	"environment.untold": {
+		"The package has properties that whoever brings it in may set, and does not say that its guest reads them " +
+			"from a disc. They are kept in the descriptor.", ""},
 	"first-start.by-hand": {
 		"Nothing in the guest reads what it is to be told at its first start. The disc lies in a drive, and " +
 			"somebody has to run it inside.", ""},

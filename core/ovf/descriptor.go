@@ -288,13 +288,7 @@ func (d *Descriptor) askFor(e *etree.Element, who string) {
 	}
 	for _, p := range children(e, "ProductSection") {
 		for _, q := range children(p, "Property") {
-			value := attr(q, "value")
-			for _, v := range children(q, "Value") {
-				if c := attr(v, "configuration"); c == "" || c == d.option {
-					value = attr(v, "value")
-				}
-			}
-			if value != "" || attr(q, "userConfigurable") != "true" || attr(q, "type") == "boolean" {
+			if d.valueOf(q) != "" || attr(q, "userConfigurable") != "true" || attr(q, "type") == "boolean" {
 				continue
 			}
 			key := propertyName(p, q)

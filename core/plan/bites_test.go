@@ -10,6 +10,7 @@ import (
 	"unvora.example/unvora/core/identity"
 	"unvora.example/unvora/core/lineage"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 	"unvora.example/unvora/core/wiring"
 )
@@ -27,13 +28,19 @@ func TestAnswerThatIsNone(t *testing.T) {
 func twoMachines(t *testing.T) []plan.ImportFacts {
 	t.Helper()
 	one, two := plainCase(t), plainCase(t)
-	_, err := one.plan(t)
+	two.m.Name, two.m.Disks[0].ID = "rain-gauge", "disk2"
+	var of []ovf.Collected
+	for _, s := range []*situation{one, two} {
+		_, err := s.plan(t)
+		require.NoError(t, err)
+		of = append(of, ovf.Collected{Descriptor: s.facts.Package.Envelope})
+	}
+	both, err := ovf.Collect("gauges", of, nil)
 	require.NoError(t, err)
-	_, err = two.plan(t)
+	raw, err := both.Encode(0)
 	require.NoError(t, err)
-	two.facts.Package.Envelope.Machines[0].Name = "rain-gauge"
-	both := one.facts.Package.Envelope
-	both.Machines = append(both.Machines, two.facts.Package.Envelope.Machines[0])
+	one.facts.Package.Envelope, err = ovf.Parse("gauges.ovf", raw)
+	require.NoError(t, err)
 	first, second := one.facts, one.facts
 	second.Machine = 1
 	return []plan.ImportFacts{first, second}

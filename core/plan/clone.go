@@ -272,7 +272,7 @@ func (c *cloning) layer(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
-	if err := b.firstStart(facts.Arrival, req, m); err != nil {
+	if err := b.firstStart(facts.Arrival, req, m, nil); err != nil {
 		return nil, err
 	}
 	b.who = b.owner(facts.Arrival, req, m)

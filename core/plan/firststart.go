@@ -11,12 +11,14 @@ import (
 	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
 )
 
 // FirstStart is what a machine is told when it starts for the first time.
 type FirstStart struct {
-	Data *firststart.Data `json:"data"`
-	Bits map[string]int   `json:"bits"` // NIC → length of its segment's prefix, where its address is given out
+	Data        *firststart.Data `json:"data,omitempty"`        // that was asked for; nil for none
+	Bits        map[string]int   `json:"bits,omitempty"`        // NIC that is given an address → bits of its prefix
+	Environment string           `json:"environment,omitempty"` // document that its package asks for
 }
 
 // fillFirstStart fills in what a machine is to be told at its first start, once it has its name. What NICs are to get
@@ -70,32 +72,34 @@ func (b *builder) endFirstStart(facts ChangeFacts, m *machine.Machine) ([]Step, 
 		Do: &TakeAway{Folder: disc}}}, nil
 }
 
-// firstStart puts what a machine is to be told into a drive of its own, unless its guest would not read it.
-func (b *builder) firstStart(a Arrival, req BringRequest, m *machine.Machine) error {
+// firstStart puts what a machine is to be told into a drive of its own: what was asked for, unless its guest would not
+// read it, and what its package asks for. told is nil where it comes from no package.
+func (b *builder) firstStart(a Arrival, req BringRequest, m *machine.Machine, told *ovf.Environment) error {
 	dropFirstStart(m)
-	d := req.filled
-	if d == nil {
-		return nil
-	}
-	for _, nic := range slices.Sorted(maps.Keys(d.Addresses)) {
-		if !hasNIC(m, nic) {
-			return fmt.Errorf("first-start data: the machine has no NIC %q; it has %s", nic, nicNames(m))
+	f := &FirstStart{}
+	if d := req.filled; d != nil {
+		for _, nic := range slices.Sorted(maps.Keys(d.Addresses)) {
+			if !hasNIC(m, nic) {
+				return fmt.Errorf("first-start data: the machine has no NIC %q; it has %s", nic, nicNames(m))
+			}
+		}
+		if b.readsFirstStart(a.Guest, req.FirstStart.ByHand()) {
+			f.Data, f.Bits = d, map[string]int{}
+			for _, n := range m.NICs {
+				if d.Wishes()[n.Name] == firststart.Give {
+					f.Bits[n.Name] = a.Subnets[n.Segment].Bits()
+				}
+			}
 		}
 	}
-	// What is found is told of all that are made together, once.
-	const subject = "first start"
-	g, byHand := a.Guest, req.FirstStart.ByHand()
-	switch {
-	case g != nil && g.Initialiser == "" && strings.HasPrefix(g.System, "Windows"):
-		b.raise(fit.Raise("first-start.by-hand", subject, sentence(fmt.Sprintf("Its guest, %s, is not seen to read "+
-			"first-start data. By hand, inside: %s", g.System, byHand)), nil), "")
+	if told != nil {
+		var err error
+		if f.Environment, err = b.environment(told, m.Name); err != nil {
+			return err
+		}
+	}
+	if f.Data == nil && f.Environment == "" {
 		return nil
-	case g != nil && g.Initialiser != "":
-		b.raise(fit.Raise("first-start.read", subject, fmt.Sprintf("%s, seen on its disk, reads this. Once it has: "+
-			"unvora change COPY --first-start-done", g.Initialiser), nil), "")
-	default:
-		b.raise(fit.Raise("first-start.unsure", subject, sentence(fmt.Sprintf("Nothing is seen on its disks that "+
-			"reads first-start data. Where nothing does, by hand, inside: %s", byHand)), nil), "")
 	}
 	drives := 0
 	for _, dev := range m.Devices {
@@ -109,14 +113,28 @@ func (b *builder) firstStart(a Arrival, req BringRequest, m *machine.Machine) er
 		return nil
 	}
 	m.Devices = append(m.Devices, machine.Device{Kind: machine.DeviceCD, Name: firststart.Drive, File: firststart.File})
-	f := &FirstStart{Data: d, Bits: map[string]int{}}
-	for _, n := range m.NICs {
-		if d.Wishes()[n.Name] == firststart.Give {
-			f.Bits[n.Name] = a.Subnets[n.Segment].Bits()
-		}
-	}
 	b.first = f
 	return nil
+}
+
+// readsFirstStart says whether a guest reads first-start data, and what to do by hand where it does not; false: it
+// surely doesn't.
+func (b *builder) readsFirstStart(g *fit.Guest, byHand string) bool {
+	// What is found is told of all that are made together, once.
+	const subject = "first start"
+	switch {
+	case g != nil && g.Initialiser == "" && strings.HasPrefix(g.System, "Windows"):
+		b.raise(fit.Raise("first-start.by-hand", subject, sentence(fmt.Sprintf("Its guest, %s, is not seen to read "+
+			"first-start data. By hand, inside: %s", g.System, byHand)), nil), "")
+		return false
+	case g != nil && g.Initialiser != "":
+		b.raise(fit.Raise("first-start.read", subject, fmt.Sprintf("%s, seen on its disk, reads this. Once it has: "+
+			"unvora change COPY --first-start-done", g.Initialiser), nil), "")
+	default:
+		b.raise(fit.Raise("first-start.unsure", subject, sentence(fmt.Sprintf("Nothing is seen on its disks that "+
+			"reads first-start data. Where nothing does, by hand, inside: %s", byHand)), nil), "")
+	}
+	return true
 }
 
 // Seed is the disc of a copy, its NICs having their MACs, and the addresses that they were given.
@@ -129,6 +147,13 @@ func (f *FirstStart) Seed(copyID string, m *machine.Machine, given map[string]st
 		}
 		prefixes[nic] = netip.PrefixFrom(address, bits)
 	}
-	s, err := f.Data.Seed(copyID, m.NICs, prefixes)
-	return &s, err
+	var s firststart.Seed
+	if f.Data != nil {
+		var err error
+		if s, err = f.Data.Seed(copyID, m.NICs, prefixes); err != nil {
+			return nil, err
+		}
+	}
+	s.Environment = f.Environment
+	return &s, nil
 }

@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"unvora.example/unvora/core/firststart"
 	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/machine"
+	"unvora.example/unvora/core/ovf"
 	"unvora.example/unvora/core/plan"
 )
 
@@ -143,4 +145,86 @@ func TestFirstStartDone(t *testing.T) {
 	}
 	_, err := plan.Change(sound(t), plan.ChangeRequest{Operation: "change", FirstStartDone: true})
 	require.ErrorContains(t, err, "no first-start data lies in a drive")
+}
+
+// TestImportTold: what a package wants told to its guest comes on the disc of the first start, with the values that
+// were said and beside what else is told; where it does not ask for a disc that is said.
+func TestImportTold(t *testing.T) {
+	const product = `<ProductSection><Info>x</Info>
+	 <Property ovf:key="unit" ovf:type="string" ovf:value="m" ovf:userConfigurable="true"/>
+	 <Property ovf:key="key" ovf:type="string" ovf:value="swell" ovf:password="true" ovf:userConfigurable="true"/>
+	 <Property ovf:key="depth" ovf:type="uint8" ovf:userConfigurable="true"/>
+	 <Property ovf:key="made" ovf:type="string" ovf:value="2026"/>`
+	importing := func(transport, more string, req plan.BringRequest) (*plan.Plan, error) {
+		s := plainCase(t)
+		s.req = req
+		s.req.TakeRecommended, s.req.Identity = true, "renew"
+		s.spoil = func(k *ovf.Skeleton) {
+			text := strings.Replace(k.Descriptor, "<VirtualHardwareSection", product+more+"</ProductSection>"+
+				"<VirtualHardwareSection"+transport, 1)
+			require.NotEqual(t, text, k.Descriptor)
+			k.Descriptor = text
+		}
+		return s.plan(t)
+	}
+	const disc = ` ovf:transport="iso"`
+	p, err := importing(disc, "", plan.BringRequest{})
+	require.NoError(t, err)
+	keep(t, p)
+	require.False(t, p.Runnable, "a value is asked for")
+	require.NotNil(t, finding(p, "descriptor.property-missing"))
+	require.Equal(t, "As its package asks for, its guest is told on a disc where it is: unit=m, key (not shown), "+
+		"depth=, made=2026. Other values: --property KEY=VALUE.", finding(p, "environment.told").Message)
+
+	p, err = importing(disc, "", plan.BringRequest{Properties: map[string]string{"depth": "40", "unit": "ft"},
+		FirstStart: &firststart.Data{HostName: "{name}"}})
+	require.NoError(t, err)
+	keep(t, p)
+	require.True(t, p.Runnable)
+	put := stepsOf[plan.Place](p)[0]
+	require.Equal(t, "tide-gauge", put.FirstStart.Data.HostName)
+	require.Contains(t, put.FirstStart.Environment, `ovfenv:key="unit" ovfenv:value="ft"`)
+	m := stepsOf[plan.Record](p)[0].Machine
+	require.Equal(t, []string{"depth=40", "unit=ft"}, m.Properties)
+	require.Equal(t, firststart.File, m.Devices[len(m.Devices)-1].File)
+	seed, err := put.FirstStart.Seed("c9", m, nil)
+	require.NoError(t, err)
+	require.Contains(t, seed.MetaData, "c9")
+	require.Equal(t, put.FirstStart.Environment, seed.Environment)
+
+	p, err = importing(disc, "", plan.BringRequest{Answers: plan.Answers{"descriptor.property-missing": "empty"}})
+	require.NoError(t, err)
+	keep(t, p)
+	put = stepsOf[plan.Place](p)[0]
+	require.Nil(t, put.FirstStart.Data)
+	seed, err = put.FirstStart.Seed("c9", m, nil)
+	require.NoError(t, err)
+	require.Empty(t, seed.MetaData)
+	require.Contains(t, seed.Environment, `ovfenv:key="depth" ovfenv:value=""`)
+
+	p, err = importing("", "", plan.BringRequest{Properties: map[string]string{"depth": "40"}})
+	require.NoError(t, err)
+	keep(t, p)
+	require.Nil(t, stepsOf[plan.Place](p)[0].FirstStart)
+	require.Contains(t, finding(p, "environment.untold").Message, "reads unit, key, depth from a disc")
+
+	many := ""
+	for n := range 30 {
+		many += fmt.Sprintf(`<Property ovf:key="k%d" ovf:type="string" ovf:value="%s"/>`, n, strings.Repeat("v", 99))
+	}
+	p, err = importing(disc, many, plan.BringRequest{Properties: map[string]string{"depth": "40"}})
+	require.NoError(t, err)
+	says := finding(p, "environment.told").Message
+	require.Contains(t, says, strings.Repeat("v", 60)+"…, and 14 more.")
+	require.NotContains(t, says, strings.Repeat("v", 61))
+
+	for name, c := range map[string][2]string{"made": {"2027", "nobody else does"}, "depth": {"256", "is no uint8"},
+		"width": {"1", `no property "width"; it asks for unit, key, depth`}} {
+		_, err := importing(disc, "", plan.BringRequest{Properties: map[string]string{name: c[0]}})
+		require.ErrorContains(t, err, c[1])
+	}
+	s := plainCase(t)
+	s.req.Properties = map[string]string{"unit": "m"}
+	_, err = s.plan(t)
+	require.ErrorContains(t, err, "property unit: the package asks for none")
 }

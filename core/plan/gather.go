@@ -48,7 +48,7 @@ func Gather(facts RegisterFacts, req BringRequest) (*Plan, error) {
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
-	if err := b.firstStart(facts.Arrival, req, m); err != nil {
+	if err := b.firstStart(facts.Arrival, req, m, nil); err != nil {
 		return nil, err
 	}
 	wish := req.Pool

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -26,12 +27,13 @@ type BringRequest struct {
 	Disks           map[string]string // disk → POOL, POOL:FORMAT or :FORMAT
 	Addresses       map[string]string // NIC → "give" for one of its segment's range, or an address
 	Owner           string
-	CPUs            int              // 0: as it is
-	MemoryBytes     int64            // 0: likewise
-	FirstStart      *firststart.Data // what it is told when it starts for the first time; nil for nothing
-	filled          *firststart.Data // the same, filled in for the machine
-	Number          int              // of the machine among those that are made together, from 1; 0 for a single one
-	CutOver         *Await           // of a move: when it cuts over; nil for as soon as it can
+	CPUs            int               // 0: as it is
+	MemoryBytes     int64             // 0: likewise
+	FirstStart      *firststart.Data  // what it is told when it starts for the first time; nil for nothing
+	filled          *firststart.Data  // the same, filled in for the machine
+	Properties      map[string]string // of a package's products → value
+	Number          int               // of the machine among those that are made together, from 1; 0 for a single one
+	CutOver         *Await            // of a move: when it cuts over; nil for as soon as it can
 	Answers         Answers
 	TakeRecommended bool
 }
@@ -50,8 +52,14 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	b.of = ""                     // what is found about the package is told once
 	accepted := map[string]bool{} // files whose digest is not compared
 	left := map[string]bool{}     // files whose disks are left out
-	var properties []string
+	values := maps.Clone(req.Properties)
+	if values == nil {
+		values = map[string]string{}
+	}
 	for _, d := range pkg.Deviations {
+		if _, said := values[d.Subject]; said && d.Code == propertyMissing {
+			continue
+		}
 		f := fit.Raise(d.Code, d.Subject, d.Message, nil)
 		if d.Code == "descriptor.deployment-options" {
 			f.Suggest("pick", "Take "+d.Subject, d.Subject)
@@ -59,7 +67,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 		f = b.raise(f, "")
 		switch f.Remedy() {
 		case "value":
-			properties = append(properties, d.Subject+"="+f.Value())
+			values[d.Subject] = f.Value()
 		case "pick":
 			if err := pkg.Envelope.Choose(f.Value()); err != nil {
 				return nil, fmt.Errorf("%s: %w", f.Code, err)
@@ -72,7 +80,11 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	}
 	b.of = facts.Of
 	m := pkg.Envelope.Machines[facts.Machine].Clone()
-	m.Properties = append(m.Properties, properties...)
+	env, set, err := told(facts, values)
+	if err != nil {
+		return nil, err
+	}
+	m.Properties = append(m.Properties, set...)
 	choice, err := b.identity(facts.Arrival, req, m)
 	if err != nil {
 		return nil, err
@@ -88,7 +100,7 @@ func Import(facts ImportFacts, req BringRequest) (*Plan, error) {
 	if err := b.wiring(facts.Arrival, req, m); err != nil {
 		return nil, err
 	}
-	if err := b.firstStart(facts.Arrival, req, m); err != nil {
+	if err := b.firstStart(facts.Arrival, req, m, env); err != nil {
 		return nil, err
 	}
 	b.who = b.owner(facts.Arrival, req, m)

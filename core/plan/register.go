@@ -100,7 +100,7 @@ func Register(facts RegisterFacts, req BringRequest) (*Plan, error) {
 		return nil, err
 	}
 	if files != Stay {
-		if err := b.firstStart(facts.Arrival, req, m); err != nil {
+		if err := b.firstStart(facts.Arrival, req, m, nil); err != nil {
 			return nil, err
 		}
 	}

@@ -36,6 +36,7 @@ type importFlags struct {
 	host, pool, name, identity     string
 	memory                         int64
 	facets, wire, disks, addresses []string
+	properties                     []string
 	owner                          string
 	cpus                           int
 	keepWiring                     bool
@@ -64,6 +65,8 @@ status 3 elsewhere.`,
 	}
 	o.flags(a, cmd)
 	o.firstStartFlag(cmd)
+	cmd.Flags().StringArrayVar(&o.properties, "property", nil, "KEY=VALUE of what the package asks for; where it "+
+		"wants that, its guest is told on a disc")
 	cmd.Flags().StringVar(&files, "files", "", "what becomes of bare disks at the host: stay or copy")
 	cmd.Flags().StringVar(&from.place, "from", "", "host or manager that has the machines named, or all of its "+
 		"machines")
@@ -141,6 +144,11 @@ func (o *importFlags) request() (*openapi.ImportRequest, error) {
 	var err error
 	if req.FirstStart, err = o.told(); err != nil {
 		return nil, err
+	}
+	if len(o.properties) > 0 {
+		if req.Properties, err = pairs("--property", o.properties); err != nil {
+			return nil, err
+		}
 	}
 	if req.Facets, err = pairs("--facet", o.facets); err != nil {
 		return nil, err

@@ -28,6 +28,37 @@ type inspection struct {
 	Manifest string            `json:"manifest"`
 	Machines []machine.Machine `json:"machines"`
 	Findings []fit.Finding     `json:"findings"`
+
+	Properties []asked `json:"properties,omitempty"`
+}
+
+// asked is a value that a package wants told to the guest of a machine.
+type asked struct {
+	Machine  string `json:"machine"`
+	Name     string `json:"name"`
+	Type     string `json:"type"`
+	Value    string `json:"value"` // "" for a secret one
+	Settable bool   `json:"settable"`
+	Says     string `json:"says"`
+	Disc     bool   `json:"disc"` // its guest reads them from a disc
+}
+
+// propertiesOf are the values that a package wants told.
+func propertiesOf(d *ovf.Descriptor) (all []asked, err error) {
+	for n, m := range d.Machines {
+		env, err := d.Environment(n)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range env.Properties {
+			one := asked{m.Name, p.Name, firstOf(p.Type, "string"), p.Value, p.Settable, p.Label, env.Disc}
+			if p.Secret {
+				one.Value = ""
+			}
+			all = append(all, one)
+		}
+	}
+	return all, nil
 }
 
 // verifyUnasked is how large a package may be to be read whole without being asked for.
@@ -96,6 +127,9 @@ func (a *app) inspect(ctx context.Context, file string, verify bool) (*inspectio
 	}
 	in := &inspection{Kind: o.Kind, Manifest: o.ManifestState(), Machines: o.Envelope.Machines,
 		Findings: []fit.Finding{}}
+	if in.Properties, err = propertiesOf(o.Envelope); err != nil {
+		return nil, &exit{statusFailed, err}
+	}
 	for _, d := range o.Deviations {
 		in.Findings = append(in.Findings, fit.Raise(d.Code, d.Subject, d.Message, nil))
 	}
@@ -172,6 +206,18 @@ func (a *app) showInspection(file string, in *inspection) {
 			}
 			t.Render()
 		}
+	}
+	if len(in.Properties) > 0 {
+		fmt.Fprintln(a.out)
+		t := a.table("property", "of", "type", "value", "what it is")
+		for _, p := range in.Properties {
+			value := dash(p.Value)
+			if !p.Settable {
+				value += ", fixed"
+			}
+			t.AppendRow([]any{p.Name, p.Machine, p.Type, value, dash(p.Says)})
+		}
+		t.Render()
 	}
 	for _, f := range in.Findings {
 		fmt.Fprintf(a.out, "\n%s  %s  %s\n         %s\n", a.state(f.Severity), a.paint(bold, f.Subject),

@@ -4,6 +4,7 @@ import { hostQuery } from "../api";
 import type { Copy, Asking } from "../api";
 import { count, place, size } from "../format";
 import { readPackage } from "../package";
+import { Asked } from "../parts/Asked";
 import { FirstStart } from "../parts/FirstStart";
 import { HostPicker } from "../parts/HostPicker";
 import { PoolPicker } from "../parts/PoolPicker";
@@ -20,6 +21,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
   const [pool, setPool] = useState("");
   const [name, setName] = useState("");
   const [firstStart, setFirstStart] = useState("");
+  const [properties, setProperties] = useState<Record<string, string>>({});
   const skeleton = useQuery({
     queryKey: ["dropped", file?.name, file?.size, file?.lastModified],
     queryFn: () => readPackage(file!),
@@ -30,8 +32,8 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
   const target = useQuery(hostQuery(host));
   const request = useMemo<Asking | undefined>(() => {
     const source = shelved ? { package: shelved.id } : skeleton.data ? { upload: skeleton.data } : undefined;
-    return source && host ? { operation: "import", source, host, pool, name, firstStart } : undefined;
-  }, [shelved, skeleton.data, host, pool, name, firstStart]);
+    return source && host ? { operation: "import", source, host, pool, name, firstStart, properties } : undefined;
+  }, [shelved, skeleton.data, host, pool, name, firstStart, properties]);
   const p = usePlan(request, (job) => {
     if (file && skeleton.data) {
       givePackage(job.id, file, skeleton.data.entries).catch((problem: unknown) =>
@@ -67,6 +69,7 @@ export function ImportSheet({ file, shelved, onClose }: Props) {
                 onBlur={(e) => setName(e.target.value)}
               />
               <FirstStart value={firstStart} onChange={setFirstStart} />
+              <Asked plan={p.plan} onChange={setProperties} />
             </>
           )}
         </div>

@@ -30,7 +30,8 @@ type Import struct {
 	Asked
 	Bringing
 	FirstStart
-	Source *Source `json:"source"`
+	Source     *Source           `json:"source"`
+	Properties map[string]string `json:"properties,omitempty"` // of a package's products → value
 }
 
 // Source of an import: exactly one is set.
@@ -76,6 +77,7 @@ func (r *Import) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
+	bring.Properties = r.Properties
 	machines := 1
 	if facts.Package != nil {
 		machines = len(facts.Package.Envelope.Machines)
@@ -225,6 +227,9 @@ func known(code string) string {
 
 // disks plans a machine around bare disks of a host.
 func (r *Import) disks(ctx context.Context, g *Gatherer, h *inventory.Host, host plan.HostFacts) (*Drawn, error) {
+	if len(r.Properties) > 0 {
+		return nil, inventory.Wrong("Properties are those of packages: bare disks have none.")
+	}
 	facts := plan.RegisterFacts{Arrival: r.arrival(&r.Asked, host), Where: strings.Join(r.Source.Disks, ", ")}
 	for n, ref := range r.Source.Disks {
 		at, err := g.Find(ctx, ref, h, host)
