@@ -2,6 +2,7 @@ package tests
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 
 	openapi "unvora.example/unvora/api"
 	"unvora.example/unvora/core/disk/disktest"
+	"unvora.example/unvora/core/ovf/ovftest"
 )
 
 // TestExports: of several machines each gets a package of its own, on a shelf or in a directory here. What one can't do
@@ -173,9 +175,74 @@ func exportedFormats(t *testing.T, e *estate) {
 	e.ok(t, "export", "gannet/bare", "loft/bare.ova", "--disk-format", "vhd:fixed", "--yes")
 	e.ok(t, "import", "loft/bare.ova", "--host", "petrel", "--name", "from-vhd", "--yes")
 	back("from-vhd")
+	exportedParts(t, e, truth, dir)
 	for format, says := range map[string]string{"vmdk:flat": "one of", "bmp": "one of"} {
 		r := e.run(t, "export", "gannet/bare", "loft", "--disk-format", format)
 		require.Equal(t, 2, r.status)
 		require.Contains(t, r.err, says)
+	}
+}
+
+// exportedParts: files of a folder in parts, as the standard has them, for drives that take no large ones; they are
+// read as one, also from two drives.
+func exportedParts(t *testing.T, e *estate, truth []byte, dir string) {
+	near, far := filepath.Join(dir, "parts"), filepath.Join(dir, "far")
+	said := e.ok(t, "export", "gannet/bare", near+"/", "--disk-format", "raw", "--parts", "4MiB", "--yes")
+	require.Contains(t, said, "is written")
+	var whole []byte
+	for n := range 3 {
+		part, err := os.ReadFile(filepath.Join(near, fmt.Sprintf("bare-bare.img.%09d", n)))
+		require.NoError(t, err)
+		require.LessOrEqual(t, len(part), 4<<20)
+		whole = append(whole, part...)
+	}
+	require.True(t, bytes.Equal(truth, whole), "put together by somebody else, they are the disk")
+	breaches, err := ovftest.PackageBreaches(near)
+	require.NoError(t, err)
+	require.Empty(t, breaches)
+	sums := exec.Command("sh", "-c", "sed -n 's/SHA256(\\(.*\\))= \\(.*\\)/\\2  \\1/p' bare.mf | "+
+		"sha256sum -c --strict --quiet")
+	sums.Dir = near
+	out, err := sums.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, e.ok(t, "inspect", near, "--verify"), "manifest ok")
+	bringing := func(name string, from ...string) {
+		t.Helper()
+		e.ok(t, append(append([]string{"import"}, from...), "--host", "petrel", "--name", name, "--yes")...)
+		c := e.onlyAt(t, name, "petrel")
+		d := (*c.Machine.Disks)[0]
+		requireGuest(t, truth, judge(t, d.Format, filepath.Join(c.Path, d.File)))
+	}
+	bringing("from-parts", near)
+
+	require.NoError(t, os.Mkdir(far, 0o755))
+	second := "bare-bare.img.000000001"
+	require.NoError(t, os.Rename(filepath.Join(near, second), filepath.Join(far, second)))
+	r := e.run(t, "import", near, "--host", "petrel", "--name", "half", "--yes")
+	require.NotEqual(t, 0, r.status)
+	require.Contains(t, r.out+r.err, second+" is not in the package")
+	bringing("from-two", near, far)
+	require.Contains(t, e.ok(t, "inspect", near, far, "--verify"), "manifest ok")
+
+	part, err := os.ReadFile(filepath.Join(far, second))
+	require.NoError(t, err)
+	part[1000] ^= 1
+	require.NoError(t, os.WriteFile(filepath.Join(far, second), part, 0o600))
+	require.Contains(t, e.run(t, "inspect", near, far, "--verify").out, second+" was changed or damaged")
+	r = e.run(t, "import", near, far, "--host", "petrel", "--name", "spoilt", "--yes")
+	require.NotEqual(t, 0, r.status)
+	require.Contains(t, r.out+r.err, "manifest")
+	require.NoError(t, os.WriteFile(filepath.Join(far, second), part[:5000], 0o600))
+	require.Contains(t, e.run(t, "inspect", near, far).out, second+" should have 4194304 bytes and has 5000")
+
+	// One that fits is not cut, and what can't be cut is refused.
+	small := filepath.Join(dir, "small")
+	e.ok(t, "export", "gannet/bare", small+"/", "--parts", "1GiB", "--yes")
+	require.FileExists(t, filepath.Join(small, "bare-bare.vmdk"))
+	for _, c := range [][]string{{filepath.Join(dir, "x.ova"), "4MiB", "an OVA is one file"},
+		{"loft", "4MiB", "is one file"}, {filepath.Join(dir, "y") + "/", "4KiB", "at least 1 MiB"}} {
+		r := e.run(t, "export", "gannet/bare", c[0], "--parts", c[1], "--yes")
+		require.Equal(t, 2, r.status, r.out)
+		require.Contains(t, r.err, c[2])
 	}
 }

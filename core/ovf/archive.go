@@ -25,6 +25,8 @@ type Entry struct {
 	Name   string `json:"name"`
 	Size   int64  `json:"size"`   // in bytes
 	Offset int64  `json:"offset"` // of its data in the archive; 0 in a folder
+
+	Parts []Entry `json:"parts,omitempty"` // that it consists of, in order; none for one that is in one piece
 }
 
 // Index lists the members of an archive without reading their data.
@@ -71,7 +73,7 @@ func Index(src disk.Source, name string) ([]Entry, error) {
 					src.Size()-offset)}
 		}
 		seen[h.Name] = true
-		entries = append(entries, Entry{h.Name, h.Size, offset})
+		entries = append(entries, Entry{Name: h.Name, Size: h.Size, Offset: offset})
 	}
 	if len(entries) == 0 {
 		return nil, &Problem{Code: "package.truncated", Subject: name, Offset: 0, Message: "the archive is empty"}

@@ -117,6 +117,7 @@ type Option struct {
 type FileRef struct {
 	ID, Href  string
 	SizeBytes int64 // 0 when not stated
+	PartBytes int64 // of the parts that it comes in; 0 for a file that is one
 }
 
 // Deviation is something about a package or descriptor that its user should
@@ -311,7 +312,8 @@ func (d *Descriptor) read(name string) error {
 	files := map[string]FileRef{}
 	for _, f := range children(child(root, "References"), "File") {
 		size, _ := strconv.ParseInt(attr(f, "size"), 10, 64)
-		ref := FileRef{attr(f, "id"), attr(f, "href"), max(0, size)}
+		part, _ := strconv.ParseInt(attr(f, "chunkSize"), 10, 64)
+		ref := FileRef{attr(f, "id"), attr(f, "href"), max(0, size), max(0, part)}
 		if _, twice := files[ref.ID]; twice || ref.ID == "" || ref.Href == "" {
 			return malformed(name, 0, "the References section has a File without id or href, or the id %q twice",
 				ref.ID)

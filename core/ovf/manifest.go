@@ -21,6 +21,8 @@ const (
 type Digest struct {
 	Algorithm string // SHA1, SHA256 or SHA512
 	Sum       string // hexadecimal, lower case
+
+	Parts []int64 `json:",omitempty"` // of a file in parts: their sizes; Sum is of the parts' digests then
 }
 
 var manifestLine = regexp.MustCompile(`^(SHA1|SHA-1|SHA256|SHA-256|SHA512|SHA-512)\s*\((.+)\)\s*=\s*([0-9a-fA-F]+)$`)
@@ -39,7 +41,7 @@ func ParseManifest(name string, raw []byte) (map[string]Digest, error) {
 			return nil, &Problem{Code: "manifest.mismatch", Subject: name, Offset: -1, Line: n,
 				Message: "this is no line of a manifest: want SHA256(FILE)= DIGEST"}
 		}
-		d := Digest{strings.ToLower(strings.ReplaceAll(m[1], "-", "")), strings.ToLower(m[3])}
+		d := Digest{Algorithm: strings.ToLower(strings.ReplaceAll(m[1], "-", "")), Sum: strings.ToLower(m[3])}
 		if b, err := hex.DecodeString(d.Sum); err != nil || len(b) != map[string]int{"sha1": 20, "sha256": 32,
 			"sha512": 64}[d.Algorithm] {
 			return nil, &Problem{Code: "manifest.mismatch", Subject: name, Offset: -1, Line: n,

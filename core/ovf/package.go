@@ -44,6 +44,8 @@ type Package struct {
 	Envelope   *Descriptor
 	Sums       map[string]Digest
 	Deviations []Deviation
+
+	joined map[string]Entry // files that come in parts
 }
 
 const maxManifestBytes = 1 << 20
@@ -66,24 +68,50 @@ func ReadOVA(src disk.Source, name string) (*Skeleton, error) {
 
 // ReadFolder reads the skeleton of a directory that holds a descriptor.
 func ReadFolder(files disk.Files, dir string) (*Skeleton, error) {
-	list, err := files.ReadDir(dir)
-	if err != nil {
-		return nil, err
-	}
+	s, _, err := readFolders(files, []string{dir})
+	return s, err
+}
+
+// readFolders reads the skeleton of a package whose files lie in several directories, and in which each lies.
+func readFolders(files disk.Files, dirs []string) (*Skeleton, map[string]string, error) {
 	var entries []Entry
-	for _, f := range list {
-		if info, err := f.Info(); err == nil && f.Type().IsRegular() && f.Name()[0] != '.' {
+	in := map[string]string{}
+	for _, dir := range dirs {
+		list, err := files.ReadDir(dir)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, f := range list {
+			info, err := f.Info()
+			if err != nil || !f.Type().IsRegular() || f.Name()[0] == '.' {
+				continue
+			}
+			if other, twice := in[f.Name()]; twice {
+				return nil, nil, &Problem{Code: "package.entry-repeated", Subject: f.Name(), Offset: -1,
+					Message: fmt.Sprintf("it is in %s and in %s", other, dir)}
+			}
+			in[f.Name()] = dir
 			entries = append(entries, Entry{Name: f.Name(), Size: info.Size()})
 		}
 	}
-	return skeleton("folder", filepath.Base(dir), entries, func(e Entry, most int64) ([]byte, error) {
-		f, err := disk.OpenRead(files, filepath.Join(dir, e.Name))
+	s, err := skeleton("folder", filepath.Base(dirs[0]), entries, func(e Entry, most int64) ([]byte, error) {
+		f, err := disk.OpenRead(files, filepath.Join(in[e.Name], e.Name))
 		if err != nil {
 			return nil, err
 		}
 		defer f.Close()
 		return io.ReadAll(io.LimitReader(f, most+1))
 	})
+	return s, in, err
+}
+
+// OpenFolders opens a package whose files lie in several directories, such as those of two drives.
+func OpenFolders(files disk.Files, dirs []string) (*Opened, error) {
+	s, in, err := readFolders(files, dirs)
+	if err != nil {
+		return nil, err
+	}
+	return opened(s, &folder{files: files, in: in})
 }
 
 func skeleton(kind, name string, entries []Entry, read func(e Entry, most int64) ([]byte, error)) (*Skeleton, error) {
@@ -131,7 +159,7 @@ func (s *Skeleton) Open() (*Package, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Package{Skeleton: *s, Envelope: d, Deviations: d.Notes}
+	p := &Package{Skeleton: *s, Envelope: d, Deviations: d.Notes, joined: map[string]Entry{}}
 	note := func(code, subject, format string, args ...any) {
 		p.Deviations = append(p.Deviations, Deviation{code, subject, fmt.Sprintf(format, args...)})
 	}
@@ -179,6 +207,22 @@ func (s *Skeleton) Open() (*Package, error) {
 				Message: "the descriptor names a file that " + err.Error()}
 		}
 		e, ok := have[f.Href]
+		if !ok && f.PartBytes > 0 {
+			var problem *Deviation
+			var parts []string
+			e, parts, problem = f.joined(have)
+			for _, name := range parts {
+				named[name] = true
+			}
+			if problem != nil {
+				p.Deviations = append(p.Deviations, *problem)
+				continue
+			}
+			ok, have[f.Href], p.joined[f.Href] = true, e, e
+			if sum, all := partedDigest(e, p.Sums); all {
+				p.Sums[f.Href] = sum
+			}
+		}
 		switch {
 		case !ok:
 			note("package.file-missing", f.Href, "The descriptor names %s, which is not in the package.", f.Href)
@@ -218,6 +262,14 @@ func (s *Skeleton) Entry(href string) (Entry, bool) {
 		}
 	}
 	return Entry{}, false
+}
+
+// Entry finds a file of the package by the name that the descriptor uses: one that comes in parts too.
+func (p *Package) Entry(href string) (Entry, bool) {
+	if e, ok := p.joined[href]; ok {
+		return e, true
+	}
+	return p.Skeleton.Entry(href)
 }
 
 // NewHash makes the hash of a manifest's algorithm; nil for an unknown one.
@@ -270,11 +322,7 @@ func OpenPathIn(files disk.Files, file, temp string) (*Opened, error) {
 		file, st = filepath.Dir(file), nil
 	}
 	if st == nil || st.IsDir() {
-		s, err := ReadFolder(files, file)
-		if err != nil {
-			return nil, err
-		}
-		return opened(s, &folder{files: files, dir: file})
+		return OpenFolders(files, []string{file})
 	}
 	src, err := disk.OpenSource(files, file, os.O_RDONLY)
 	if err != nil {
@@ -331,12 +379,16 @@ func (a *archive) close() error { return a.closer() }
 
 type folder struct {
 	files disk.Files
-	dir   string
+	in    map[string]string // directory that each lies in
 	open  []*disk.OSFile
 }
 
 func (d *folder) source(e Entry) (disk.Source, error) {
-	f, err := disk.OpenSource(d.files, filepath.Join(d.dir, e.Name), os.O_RDONLY)
+	dir, is := d.in[strings.TrimPrefix(e.Name, "./")]
+	if !is {
+		return nil, &fs.PathError{Op: "open", Path: e.Name, Err: fs.ErrNotExist}
+	}
+	f, err := disk.OpenSource(d.files, filepath.Join(dir, e.Name), os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}
@@ -358,7 +410,8 @@ func opened(s *Skeleton, f contents) (*Opened, error) {
 		_ = f.close()
 		return nil, err
 	}
-	return &Opened{Package: p, Source: f.source, Shut: f.close}, nil
+	source := func(e Entry) (disk.Source, error) { return partsOf(e, f.source) }
+	return &Opened{Package: p, Source: source, Shut: f.close}, nil
 }
 
 // LookAtDisks opens every disk file: its own word on format and size replaces
@@ -457,8 +510,8 @@ func (o *Opened) Verify(ctx context.Context, progress func(bytes int64)) error {
 		if !ok {
 			continue // Open has told it
 		}
-		if name == o.DescriptorName {
-			continue // Open has compared it
+		if name == o.DescriptorName || len(want.Parts) > 0 {
+			continue // Open has compared it; parts are compared each by itself
 		}
 		src, err := o.Source(e)
 		if err != nil {

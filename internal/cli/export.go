@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +24,7 @@ import (
 	"github.com/spf13/cobra"
 
 	openapi "unvora.example/unvora/api"
+	"unvora.example/unvora/core/fit"
 	"unvora.example/unvora/core/ovf"
 )
 
@@ -75,6 +77,9 @@ stays as it is.`,
 		"disks; as DEST says unless said")
 	cmd.Flags().BoolVar(&together, "together", false, "one package of all machines; so it is where DEST is a file")
 	holds.flags(cmd)
+	var parts int64
+	cmd.Flags().Var(bytesValue{&parts}, "parts", "cut files of a folder into parts of this size, such as 4000MiB, for "+
+		"drives that take no larger files (the standard's chunks)")
 	signing := &signing{}
 	cmd.Flags().StringVar(&signing.certificate, "sign", "", "sign the package with this certificate (PEM) and the "+
 		"key of --sign-key. It is signed here: the key does not leave this computer")
@@ -115,6 +120,9 @@ stays as it is.`,
 			req.Together = &together
 		}
 		if err := holds.into(&req); err != nil {
+			return err
+		}
+		if err := to.cut(dest, parts); err != nil {
 			return err
 		}
 		if err := signing.into(dest, to); err != nil {
@@ -170,8 +178,43 @@ stays as it is.`,
 // signing is who signs a package, as options.
 type signing struct{ certificate, key string }
 
-// signed is how the place of a package is told that is to be signed.
-const signed = ", signed"
+// How the place of a package tells what else it is to be.
+const (
+	signed  = ", signed"
+	inParts = ", in parts of %d bytes"
+)
+
+var partsSaid = regexp.MustCompile(`, in parts of (\d+) bytes$`)
+
+// placed takes apart how the place of a package is told: HOST:PATH, the size of the parts of its files, 0 for none, and
+// whether it is to be signed.
+func placed(place string) (path string, parts int64, sign bool) {
+	path, sign = strings.CutSuffix(place, signed)
+	if said := partsSaid.FindStringSubmatch(path); said != nil {
+		parts, _ = strconv.ParseInt(said[1], 10, 64)
+		path = strings.TrimSuffix(path, said[0])
+	}
+	return path, parts, sign
+}
+
+// leastParts is how small parts of files may be: smaller ones are mistakes.
+const leastParts = 1 << 20
+
+// cut has the files of a package come in parts of a size.
+func (l *local) cut(dest *openapi.Destination, size int64) error {
+	switch {
+	case size == 0:
+		return nil
+	case size < leastParts:
+		return usage("--parts: at least %s", fit.Size(leastParts))
+	case l == nil || !l.folder:
+		return usage("--parts: an OVA is one file, whose parts nobody else could read. Write a folder to this " +
+			"computer: --shape folder")
+	}
+	l.parts = size
+	*dest.Place += fmt.Sprintf(inParts, size)
+	return nil
+}
 
 // mostPEM is how many bytes a certificate, or a key, may have.
 const mostPEM = 1 << 20
@@ -211,12 +254,13 @@ type local struct {
 	absent  bool            // their directory is not there yet
 	whole   bool            // it has its place
 	signs   *ovf.SigningKey // nil: nobody does
+	parts   int64           // that its files come in, in bytes; 0: each is one
 }
 
 // open begins to write the package that is given.
 func (l *local) open(give *openapi.Given, algorithm, job string) (written, error) {
 	if l.folder {
-		return newFolderOut(l.path, give.Name, algorithm, job, l.signs)
+		return newFolderOut(l, give.Name, algorithm, job)
 	}
 	return newArchiveOut(l.path, give.Name, give.Room, algorithm, l.signs)
 }

@@ -67,8 +67,9 @@ func (a *app) destinations(ctx context.Context, c *caller, dest, shape string) (
 
 // one is the package of one of several, by the place that its job has for it.
 func (l *local) one(place string) (*local, error) {
-	_, path, _ := strings.Cut(strings.TrimSuffix(place, signed), ":")
-	own := &local{path: filepath.Clean(path), folder: l.folder, signs: l.signs}
+	at, _, _ := placed(place)
+	_, path, _ := strings.Cut(at, ":")
+	own := &local{path: filepath.Clean(path), folder: l.folder, signs: l.signs, parts: l.parts}
 	if filepath.Dir(own.path) != l.path { // what the service says is not what was asked for
 		return nil, usage("the service wants %q to be written, which is not in %s", place, l.path)
 	}

@@ -92,7 +92,7 @@ status 3 elsewhere.`,
 		if from.place != "" {
 			return a.bringFrom(cmd.Context(), from, args, o, s)
 		}
-		if len(args) > 1 && slices.ContainsFunc(args, isPackage) {
+		if len(args) > 1 && slices.ContainsFunc(args, isPackage) && !inFolders(args) {
 			return a.bringEach(cmd.Context(), args, o, files, s)
 		}
 		req, err := o.request()
@@ -219,6 +219,35 @@ const (
 	tarMagicAt = 257
 )
 
+// inFolders tells whether directories hold one package between them: its descriptor lies in one.
+func inFolders(dirs []string) bool {
+	descriptors := 0
+	for _, dir := range dirs {
+		st, err := os.Stat(dir)
+		if err != nil || !st.IsDir() {
+			return false
+		}
+		list, err := os.ReadDir(dir)
+		if err != nil {
+			return false
+		}
+		if slices.ContainsFunc(list, func(f fs.DirEntry) bool {
+			return strings.EqualFold(filepath.Ext(f.Name()), ".ovf")
+		}) {
+			descriptors++
+		}
+	}
+	return descriptors == 1
+}
+
+// openPackage opens a package at a path, or in several directories.
+func openPackage(paths []string) (*ovf.Opened, error) {
+	if len(paths) == 1 {
+		return ovf.OpenPath(paths[0])
+	}
+	return ovf.OpenFolders(disk.OS, paths)
+}
+
 // bringEach brings several packages in, one after the other: what one can't do stops no other.
 func (a *app) bringEach(ctx context.Context, sources []string, o *importFlags, files string, s *settling) error {
 	for _, source := range sources {
@@ -328,10 +357,13 @@ func (a *app) openSources(ctx context.Context, c *caller, sources []string, req 
 		req.Source = openapi.Source{Disks: &sources}
 		return nil, nil
 	}
-	opened, err := ovf.OpenPath(sources[0])
+	var opened *ovf.Opened
+	var err error
 	if none := noDisk(sources); none == "" {
 		opened, err = a.aroundDisks(ctx, c, sources, req.Host)
-	} else if len(sources) > 1 {
+	} else if len(sources) == 1 || inFolders(sources) {
+		opened, err = openPackage(sources)
+	} else {
 		return nil, usage("several sources are the disks of one machine, and %s is none: a raw image ends in .img or "+
 			".raw", none)
 	}

@@ -66,16 +66,20 @@ const verifyUnasked = 256 << 20
 
 func (a *app) inspectCmd() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "inspect FILE", Short: "Say what is inside a package or a disk image; needs no service",
+		Use: "inspect FILE…", Short: "Say what is inside a package or a disk image; needs no service",
 		Long: `Say what is inside a package (OVA or folder) or a disk image. Nothing is changed
 and no service is needed. Packages up to 256 MiB are compared with their manifest;
---verify does so for larger ones.`,
+--verify does so for larger ones. A package whose parts lie in several directories,
+such as those of two drives, is named by all of them.`,
 		Example: "  unvora inspect ./tide-gauge.ova\n  unvora inspect ./tide-gauge.ova --verify -o json",
-		Args:    cobra.ExactArgs(1),
+		Args:    cobra.MinimumNArgs(1),
 	}
 	verify := cmd.Flags().Bool("verify", false, "read every byte and compare it with the manifest")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		in, err := a.inspect(cmd.Context(), args[0], *verify)
+		if len(args) > 1 && !inFolders(args) {
+			return usage("one package at a time; several directories are one where its descriptor lies in one of them")
+		}
+		in, err := a.inspect(cmd.Context(), args, *verify)
 		if err != nil {
 			return err
 		}
@@ -90,7 +94,8 @@ and no service is needed. Packages up to 256 MiB are compared with their manifes
 	return cmd
 }
 
-func (a *app) inspect(ctx context.Context, file string, verify bool) (*inspection, error) {
+func (a *app) inspect(ctx context.Context, files []string, verify bool) (*inspection, error) {
+	file := files[0]
 	st, err := os.Stat(file)
 	if err != nil {
 		return nil, &exit{statusFailed, fmt.Errorf("%w: is the path right?", err)}
@@ -100,7 +105,7 @@ func (a *app) inspect(ctx context.Context, file string, verify bool) (*inspectio
 			return in, err
 		}
 	}
-	o, err := ovf.OpenPath(file)
+	o, err := openPackage(files)
 	var p *ovf.Problem
 	switch {
 	case errors.As(err, &p):

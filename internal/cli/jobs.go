@@ -375,12 +375,13 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 	if err != nil {
 		return nil, clear, err
 	}
-	if strings.HasSuffix(t.Give.Place, signed) {
+	at, parts, sign := placed(t.Give.Place)
+	if sign {
 		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes a package that is to be signed, and the "+
 			"key is not at hand any more: cancel it (unvora jobs cancel %[1]s), and export anew", job)}
 	}
 	here, err := os.Hostname()
-	place, folder := strings.CutSuffix(t.Give.Place, "/")
+	place, folder := strings.CutSuffix(at, "/")
 	if err != nil || here+":"+file != place {
 		return nil, clear, &exit{statusBlocked, fmt.Errorf("the job %s writes to %s, not to %s: go on there, or "+
 			"cancel it "+
@@ -390,7 +391,7 @@ func (a *app) serveAgain(c *caller, job string, t openapi.Transfer,
 		return nil, clear, &exit{statusBlocked, fmt.Errorf("%s exists already; nothing is written over. Remove it, or "+
 			"cancel the job and export anew", file)}
 	}
-	to := &local{path: file, folder: folder}
+	to := &local{path: file, folder: folder, parts: parts}
 	return func(ctx context.Context) error { return a.takePackage(ctx, c, job, to) }, clear, nil
 }
 

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"bytes"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
@@ -71,14 +73,17 @@ func (o *archiveOut) abandon() {
 type folderOut struct {
 	dir, part, descriptor, algorithm string
 	signs                            *ovf.SigningKey // nil: nobody does
-	open                             *os.File
+	parts                            int64           // that files come in, in bytes; 0: each is one
+	open                             io.Closer
 	list                             []ovf.Member
+	sums                             []ovf.Member    // what the manifest has of them: parts one by one
+	cut                              map[string]bool // files that come in parts
 }
 
 // newFolderOut begins one anew; what an earlier try of the same job has left is removed.
-func newFolderOut(dir, descriptor, algorithm, job string, signs *ovf.SigningKey) (*folderOut, error) {
-	o := &folderOut{dir: dir, part: filepath.Join(filepath.Dir(dir), "."+filepath.Base(dir)+"."+job+".part"),
-		descriptor: descriptor, algorithm: algorithm, signs: signs}
+func newFolderOut(l *local, descriptor, algorithm, job string) (*folderOut, error) {
+	o := &folderOut{dir: l.path, descriptor: descriptor, algorithm: algorithm, signs: l.signs, parts: l.parts,
+		part: filepath.Join(filepath.Dir(l.path), "."+filepath.Base(l.path)+"."+job+".part"), cut: map[string]bool{}}
 	if err := os.RemoveAll(o.part); err != nil {
 		return nil, err
 	}
@@ -88,25 +93,114 @@ func newFolderOut(dir, descriptor, algorithm, job string, signs *ovf.SigningKey)
 	return o, nil
 }
 
-func (o *folderOut) begin(file string) (io.WriterAt, error) {
+func (o *folderOut) begin(file string) (io.WriterAt, error) { return o.beginIn(file, o.parts) }
+
+func (o *folderOut) beginIn(file string, parts int64) (io.WriterAt, error) {
 	if err := ovf.CheckPath(file); err != nil || strings.Contains(file, "/") {
 		return nil, fmt.Errorf("the service names a file %q, which is no name of a file in a package", file)
 	}
-	var err error
-	o.open, err = os.OpenFile(filepath.Join(o.part, file), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
-	return o.open, err
+	w := &partsOut{o: o, file: file, parts: parts}
+	o.open = w
+	return w, w.next()
 }
 
 func (o *folderOut) end(m ovf.Member) error {
+	w := o.open.(*partsOut)
+	o.open = nil
+	if err := w.Close(); err != nil {
+		return err
+	}
 	o.list = append(o.list, m)
-	return errors.Join(o.open.Sync(), o.open.Close())
+	if len(w.list) == 1 { // it is whole
+		if w.parts > 0 {
+			if err := os.Rename(filepath.Join(o.part, w.list[0].Name), filepath.Join(o.part, m.Name)); err != nil {
+				return err
+			}
+		}
+		o.sums = append(o.sums, m)
+		return nil
+	}
+	o.cut[m.Name], o.sums = true, append(o.sums, w.list...)
+	return nil
+}
+
+// partsOut is a file that is written front to back, in parts where it is to be cut.
+type partsOut struct {
+	o     *folderOut
+	file  string
+	parts int64
+	f     *os.File
+	hash  hash.Hash // of the part
+	at    int64     // bytes that are written
+	in    int64     // of them in the part
+	list  []ovf.Member
+}
+
+// next ends the part that is written, if there is one, and begins the one behind it.
+func (w *partsOut) next() (err error) {
+	if err := w.Close(); err != nil {
+		return err
+	}
+	name := w.file
+	if w.parts > 0 {
+		name = ovf.PartName(w.file, len(w.list))
+	}
+	w.f, err = os.OpenFile(filepath.Join(w.o.part, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o640)
+	w.hash, w.in = ovf.NewHash(w.o.algorithm), 0
+	return err
+}
+
+// Close ends the part that is written.
+func (w *partsOut) Close() error {
+	if w.f == nil {
+		return nil
+	}
+	err := errors.Join(w.f.Sync(), w.f.Close())
+	w.list = append(w.list, ovf.Member{Name: filepath.Base(w.f.Name()), Size: w.in,
+		Sum: hex.EncodeToString(w.hash.Sum(nil))})
+	w.f = nil
+	return err
+}
+
+func (w *partsOut) WriteAt(p []byte, at int64) (n int, err error) {
+	if at != w.at {
+		return 0, fmt.Errorf("%s is written at byte %d, and has %d", w.file, at, w.at)
+	}
+	for n < len(p) {
+		part := p[n:]
+		if size := w.parts; size > 0 {
+			if w.in == size {
+				if err := w.next(); err != nil {
+					return n, err
+				}
+			}
+			part = part[:min(int64(len(part)), size-w.in)]
+			w.hash.Write(part)
+		}
+		m, err := w.f.Write(part)
+		n, w.at, w.in = n+m, w.at+int64(m), w.in+int64(m)
+		if err != nil {
+			return n, err
+		}
+	}
+	return n, nil
 }
 
 func (o *folderOut) members() []ovf.Member { return o.list }
 
 func (o *folderOut) finish(descriptor []byte) (total int64, err error) {
 	descriptor = append(bytes.TrimRight(descriptor, " \n"), '\n') // an archive sets room aside, a folder needs none
-	manifest := ovf.ManifestOf(o.algorithm, o.descriptor, descriptor, o.list)
+	if len(o.cut) > 0 {
+		d, err := ovf.Parse(o.descriptor, descriptor)
+		if err != nil {
+			return 0, fmt.Errorf("the descriptor of the service: %w", err)
+		}
+		d.SetParts(o.parts, o.cut)
+		if descriptor, err = d.Encode(0); err != nil {
+			return 0, err
+		}
+	}
+	manifest := ovf.ManifestOf(o.algorithm, o.descriptor, descriptor, o.sums)
 	type file struct {
 		file string
 		data []byte
@@ -120,7 +214,7 @@ func (o *folderOut) finish(descriptor []byte) (total int64, err error) {
 		files = append(files, file{ovf.CertificateName(o.descriptor), signed})
 	}
 	for _, f := range files {
-		w, err := o.begin(f.file)
+		w, err := o.beginIn(f.file, 0) // whoever reads it looks for these by name
 		if err == nil {
 			_, err = w.WriteAt(f.data, 0)
 		}

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 )
 
@@ -23,6 +24,7 @@ var digests = map[string]func() hash.Hash{"SHA1": sha1.New, "SHA256": sha256.New
 // member is a file of a package, as it was found.
 type member struct {
 	name string
+	size int64
 	sums map[string]string
 	text []byte // of descriptor and manifest
 }
@@ -39,7 +41,8 @@ func read(name string, r io.Reader) (member, error) {
 	if ext := filepath.Ext(name); ext == ".ovf" || ext == ".mf" {
 		into = append(into, &text)
 	}
-	_, err := io.Copy(io.MultiWriter(into...), r)
+	var err error
+	m.size, err = io.Copy(io.MultiWriter(into...), r)
 	for k, h := range all {
 		m.sums[k] = hex.EncodeToString(h.Sum(nil))
 	}
@@ -115,6 +118,29 @@ func (c *checker) archive(path string) (list []member, err error) {
 // line of a manifest, section 5.1.
 var line = regexp.MustCompile(`^(SHA1|SHA256|SHA512)\(([^)]+)\)= ([0-9a-f]+)$`)
 
+// pieces are the files that a reference stands for: one, or chunks of one size but for the last, which are numbered
+// from 000000000 (section 7.1).
+func (c *checker) pieces(f *node, there map[string]member) []string {
+	href := f.attrs["href"]
+	chunk, err := strconv.ParseInt(f.attrs["chunkSize"], 10, 64)
+	if err != nil || chunk <= 0 {
+		return []string{href}
+	}
+	left, err := strconv.ParseInt(f.attrs["size"], 10, 64)
+	if err != nil {
+		c.breach("7.1", "%q comes in chunks, and its size is not told", href)
+	}
+	var all []string
+	for n := 0; left > 0; n++ {
+		name := fmt.Sprintf("%s.%09d", href, n)
+		if m := there[name]; m.size != min(chunk, left) {
+			c.breach("7.1", "the chunk %q has %d bytes", name, m.size)
+		}
+		all, left = append(all, name), left-chunk
+	}
+	return all
+}
+
 // members holds the files of a package against its descriptor and its manifest. An archive begins with the descriptor,
 // and the files follow in the order of its references, with manifest and certificate before or behind them.
 func (c *checker) members(list []member, unordered bool) {
@@ -148,11 +174,12 @@ func (c *checker) members(list []member, unordered bool) {
 	var named []string
 	if refs := root.one("References"); refs != nil {
 		for _, f := range refs.nodes {
-			href := f.attrs["href"]
-			if _, ok := there[href]; !ok {
-				c.breach("5", "the file %q is not there", href)
+			for _, href := range c.pieces(f, there) {
+				if _, ok := there[href]; !ok {
+					c.breach("5", "the file %q is not there", href)
+				}
+				named = append(named, href)
 			}
-			named = append(named, href)
 		}
 	}
 	if len(rest) != len(named) || !unordered && fmt.Sprint(rest) != fmt.Sprint(named) {

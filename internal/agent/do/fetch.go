@@ -58,12 +58,12 @@ func doFetch(ctx context.Context, t *run) (any, error) {
 	if err := t.Door.MkdirAll(filepath.Dir(f.path), ground.DirMode); err != nil {
 		return nil, err
 	}
-	algorithm := f.Digest.Algorithm
-	if algorithm == "" {
-		algorithm = "sha256"
+	digest := f.Digest
+	if digest.Algorithm == "" {
+		digest.Algorithm = ovf.SHA256
 	}
-	if f.hash = ovf.NewHash(algorithm); f.hash == nil {
-		return nil, fmt.Errorf("digest of the unknown kind %q", algorithm)
+	if f.hash = digest.New(); f.hash == nil {
+		return nil, fmt.Errorf("digest of the unknown kind %q", digest.Algorithm)
 	}
 	defer t.Intake.Finish()
 	virtual, err := f.run(ctx)
@@ -74,7 +74,7 @@ func doFetch(ctx context.Context, t *run) (any, error) {
 	if f.Digest.Sum != "" && sum != f.Digest.Sum {
 		return nil, ground.Refuse("manifest.mismatch", "%s was changed or damaged after it was written: its %s is "+
 			"%s, the "+
-			"manifest says %s", f.Entry.Name, algorithm, sum, f.Digest.Sum)
+			"manifest says %s", f.Entry.Name, digest.Algorithm, sum, f.Digest.Sum)
 	}
 	bytes, err := t.Allocated(f.path)
 	return hostlink.FetchResult{FileBytes: bytes, VirtualBytes: virtual, SHA256: sum}, err

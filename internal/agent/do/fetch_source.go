@@ -65,13 +65,13 @@ const mostCuts = 60 // in a row; with the pause between them, about a minute
 
 func (r *remoteReader) Read(p []byte) (int, error) {
 	for {
-		left := r.f.Entry.Size - r.at
+		offset, left := r.f.Entry.At(r.at)
 		if left <= 0 {
 			return 0, io.EOF
 		}
 		if r.body == nil {
 			src := r.f.Source.Remote
-			body, err := r.f.t.Dialer().Host(src.Host, src.Address).File(r.ctx, src.Ticket, r.f.Entry.Offset+r.at)
+			body, err := r.f.t.Dialer().Host(src.Host, src.Address).File(r.ctx, src.Ticket, offset)
 			if err != nil {
 				// An agent that was started again has forgotten its tickets; the
 				// service makes them anew.
@@ -91,7 +91,7 @@ func (r *remoteReader) Read(p []byte) (int, error) {
 		}
 		n, err := r.body.Read(p[:min(int64(len(p)), left)])
 		r.at += int64(n)
-		if err != nil {
+		if err != nil || int64(n) == left { // a part ends, and the next one begins elsewhere
 			r.body.Close()
 			r.body = nil
 		}
