@@ -88,11 +88,11 @@ const pruned = 5000
 
 // PruneEvents drops those older than keep, and what was noticed and never told.
 func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error {
-	if err := inv.prune(ctx, `delete from noticed where id in (select id from noticed
+	if err := inv.prune(ctx, pruned, `delete from noticed where id in (select id from noticed
 		where at < now() - interval '7 days' limit $1)`); err != nil {
 		return err
 	}
-	return inv.prune(ctx, `with gone as (delete from events where id in (select id from events
+	return inv.prune(ctx, pruned, `with gone as (delete from events where id in (select id from events
 			where at < now() - make_interval(secs => $2) order by at limit $1) returning tx, id),
 		last as (select tx, id from gone order by tx desc, id desc limit 1),
 		noted as (insert into event_horizon (tx, id) select tx, id from last on conflict (one) do update
@@ -101,11 +101,37 @@ func (inv *Inventory) PruneEvents(ctx context.Context, keep time.Duration) error
 		select from gone`, keep.Seconds())
 }
 
-// prune carries a statement out that drops as many rows as $1 says, until there are no more.
-func (inv *Inventory) prune(ctx context.Context, sql string, args ...any) error {
+// prunedJobs is the same for jobs, each of which may have a thousand steps and five hundred children.
+const prunedJobs = 50
+
+// PruneJobs drops those that ended longer ago than keep, each with all its children; 0 keeps all. What a copy was made
+// from, and history, stay.
+func (inv *Inventory) PruneJobs(ctx context.Context, keep time.Duration) error {
+	if keep == 0 {
+		return nil
+	}
+	return inv.prune(ctx, prunedJobs, `delete from jobs where id in (select id from jobs j
+		where created_at < now() - make_interval(secs => $2) and parent is null
+		and state in ('done', 'failed', 'cancelled') and finished_at < now() - make_interval(secs => $2)
+		and not exists (select 1 from jobs c where c.parent = j.id
+			and (c.finished_at is null or c.finished_at > now() - make_interval(secs => $2)))
+		order by created_at, id limit $1)`, keep.Seconds())
+}
+
+// PruneHistory drops what is older than keep; 0 keeps all.
+func (inv *Inventory) PruneHistory(ctx context.Context, keep time.Duration) error {
+	if keep == 0 {
+		return nil
+	}
+	return inv.prune(ctx, pruned, `delete from audit where id in (select id from audit
+		where at < now() - make_interval(secs => $2) order by at, id limit $1)`, keep.Seconds())
+}
+
+// prune carries a statement out that drops as many rows as $1 says, most at once, until there are no more.
+func (inv *Inventory) prune(ctx context.Context, most int64, sql string, args ...any) error {
 	for {
-		tag, err := inv.Pool.Exec(ctx, sql, append([]any{pruned}, args...)...)
-		if err != nil || tag.RowsAffected() < pruned {
+		tag, err := inv.Pool.Exec(ctx, sql, append([]any{most}, args...)...)
+		if err != nil || tag.RowsAffected() < most {
 			return err
 		}
 	}

@@ -23,6 +23,13 @@ import (
 
 // Run serves until ctx ends. What a person at the terminal has to know goes to says.
 func Run(ctx context.Context, v Values, log *slog.Logger, says io.Writer) error {
+	var keep work.Terms
+	var errs [2]error
+	keep.Jobs, errs[0] = v.term("keep-jobs")
+	keep.History, errs[1] = v.term("keep-history")
+	if err := errors.Join(errs[:]...); err != nil {
+		return err
+	}
 	listener, err := net.Listen("tcp", v["listen"])
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; choose another with --listen", v["listen"], err)
@@ -41,6 +48,7 @@ func Run(ctx context.Context, v Values, log *slog.Logger, says io.Writer) error 
 	if err != nil {
 		return err
 	}
+	w.Terms = keep
 	teller, err := tell.New(inv, key, tell.Settings{MailServer: v["mail-server"], MailFrom: v["mail-from"],
 		Address: v["address"]}, log)
 	if err != nil {

@@ -7,7 +7,9 @@ import (
 	"net/url"
 	"os"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/BurntSushi/toml"
 )
@@ -32,6 +34,8 @@ var Settings = []Setting{
 	{"tls-key", "", "key file of the certificate"},
 	{"first-user", "admin", "administrator made at the first start"},
 	{"first-password", "", "password of the first user; a random one is printed unless said"},
+	{"keep-jobs", "730", "days that a job is kept after its end, with its plan; at least 90, 0 for ever"},
+	{"keep-history", "0", "days that an entry of history is kept; at least 90, 0 for ever"},
 	{"log-level", "info", "debug, info, warn or error"},
 }
 
@@ -69,6 +73,18 @@ func InForce(flag func(name string) (value string, given bool), file string, nee
 		}
 	}
 	return values, from, nil
+}
+
+// leastDays is how short a term may be: what is younger is still worked with, such as what lies in a pool's trash.
+const leastDays = 90
+
+// term is the value of a setting in days; 0 for ever.
+func (v Values) term(name string) (time.Duration, error) {
+	days, err := strconv.Atoi(v[name])
+	if err != nil || days < 0 || days > 0 && days < leastDays || days > 100*366 {
+		return 0, fmt.Errorf("%s %q: days, at least %d, or 0 for ever", name, v[name], leastDays)
+	}
+	return time.Duration(days) * 24 * time.Hour, nil
 }
 
 // Harmless is a setting as it can be shown: without what opens something.

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -76,5 +77,18 @@ func TestHarmless(t *testing.T) {
 	} {
 		require.Equal(t, c.shown, Harmless(c.name, c.value), c.value)
 		require.NotContains(t, Harmless(c.name, c.value), "tide", c.value)
+	}
+}
+
+// TestTerms: a term is so many days, never so few that what is still worked with goes, or there is none.
+func TestTerms(t *testing.T) {
+	for text, want := range map[string]time.Duration{"0": 0, "90": 90 * 24 * time.Hour, "730": 730 * 24 * time.Hour} {
+		got, err := Values{"keep-jobs": text}.term("keep-jobs")
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+	for _, text := range []string{"", "89", "-1", "1y", "9999999"} {
+		_, err := Values{"keep-jobs": text}.term("keep-jobs")
+		require.ErrorContains(t, err, `keep-jobs "`+text+`": days, at least 90`)
 	}
 }

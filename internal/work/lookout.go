@@ -57,7 +57,9 @@ type lookout struct {
 func (*lookout) Timeout(*river.Job[lookoutArgs]) time.Duration { return 10 * time.Minute }
 
 func (l *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	if err := l.w.inv.PruneEvents(ctx, keepEvents); err != nil {
+	inv, keep := l.w.inv, l.w.Terms
+	if err := errors.Join(inv.PruneEvents(ctx, keepEvents), inv.PruneJobs(ctx, keep.Jobs),
+		inv.PruneHistory(ctx, keep.History)); err != nil {
 		return err
 	}
 	r := newRound(l.w, false)

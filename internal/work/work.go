@@ -23,6 +23,7 @@ import (
 type Work struct {
 	Steer *steer.Steerer
 	Peers *peer.Peers
+	Terms Terms
 
 	inv     *inventory.Inventory
 	hosts   *reach.Hosts
@@ -37,6 +38,9 @@ const (
 	reshareEvery = time.Hour
 	keepEvents   = time.Hour
 )
+
+// Terms are how long what is over is kept; 0 for ever.
+type Terms struct{ Jobs, History time.Duration }
 
 // New puts the rooms of work together. key seals managers' passwords and the authority's key.
 func New(ctx context.Context, inv *inventory.Inventory, key keyring.Key, log *slog.Logger) (*Work, error) {
