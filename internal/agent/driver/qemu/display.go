@@ -96,8 +96,26 @@ func (d *Driver) Type(ctx context.Context, folder string, text []byte) error {
 		return errKeeperGone
 	}
 	defer c.Close()
-	_ = c.SetWriteDeadline(time.Now().Add(sendTime))
-	_, err = c.Write(text)
+	return typeInto(c.(*net.UnixConn), text)
+}
+
+// typeTime is how long a serial port may take to take what is typed.
+const typeTime = 3 * time.Second
+
+// typeInto gives a keeper what is typed, and waits until the serial port has it: what is typed next, on a connection of
+// its own, comes behind it.
+func typeInto(c *net.UnixConn, text []byte) error {
+	_ = c.SetDeadline(time.Now().Add(typeTime))
+	_, err := c.Write(text)
+	if err == nil {
+		err = c.CloseWrite()
+	}
+	if err == nil {
+		_, err = io.Copy(io.Discard, c) // what is said meanwhile, until the keeper has passed all on
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return fmt.Errorf("its serial port has not taken all of that within %s: its guest may not read it", typeTime)
+	}
 	return err
 }
 
