@@ -357,11 +357,20 @@ func TestFolderAndVerify(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add(encode(f, tideGauge()))
 	f.Add([]byte(foreign))
+	f.Add([]byte(gauges))
+	f.Add([]byte(parted(20, 8)))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		d, err := ovf.Parse("x.ovf", raw)
 		if err != nil {
 			return
 		}
+		for n := range d.Machines {
+			e, err := d.Environment(n)
+			require.NoError(t, err)
+			told(t, e)
+		}
+		(&ovf.Skeleton{DescriptorName: "x.ovf", Descriptor: string(raw), Entries: []ovf.Entry{{Name: "x.ovf"},
+			{Name: "d.img.000000000", Size: 8}}}).Open()
 		m := d.Machines[0].Clone()
 		m.Name = "renamed"
 		if d.SetMachine(0, m) == nil {
