@@ -28,6 +28,9 @@ func (b *Blanks) Add(from, to int64) {
 
 // Keep takes back what was noted of blocks that share bytes with those from from to below to.
 func (b *Blanks) Keep(from, to int64) {
+	if from >= to {
+		return
+	}
 	for n := uint(max(from, 0) / CompareBytes); int64(n)*CompareBytes < to; n++ {
 		var ok bool
 		if n, ok = b.blocks.NextSet(n); !ok || int64(n)*CompareBytes >= to {
