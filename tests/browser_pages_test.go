@@ -150,7 +150,9 @@ func TestCopiesPage(t *testing.T) {
 		chromedp.WaitNotPresent(chromedp.CSS(`[role=toolbar]`)), press(byText("a", "Jobs")),
 		press(byText("button", "Cut over now")))
 	wait.Until(t, func() bool { return e.run(t, "copies", "petrel/training-09").status == 0 })
-	e.ok(t, "move", "training-09", "--host", "gannet", "--pool", "reef", "--yes")
+	wait.Until(t, func() bool { // its start there is still of the job
+		return e.run(t, "move", "training-09", "--host", "gannet", "--pool", "reef", "--yes").status == 0
+	})
 	do(t, ctx, "back", chromedp.Navigate(e.server+"/copies?q=host%3Dgannet+name~training-*"),
 		chromedp.WaitVisible(byText("span", "12 copies")))
 	do(t, ctx, "compare", press(box("training-07")), press(box("training-08")), press(byText("a", "Compare")),
