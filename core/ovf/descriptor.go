@@ -303,6 +303,25 @@ func (d *Descriptor) askFor(e *etree.Element, who string) {
 	}
 }
 
+// systemsOf are the elements that machines are read from, in their order: those of the envelope, and of collections in
+// it.
+func systemsOf(root *etree.Element) []*etree.Element {
+	systems := children(root, "VirtualSystem")
+	for _, c := range children(root, "VirtualSystemCollection") {
+		systems = append(systems, children(c, "VirtualSystem")...)
+	}
+	return systems
+}
+
+// system is the element that machine number n is read from.
+func (d *Descriptor) system(n int) (*etree.Element, error) {
+	systems := systemsOf(d.doc.Root())
+	if n < 0 || n >= len(systems) {
+		return nil, fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	}
+	return systems[n], nil
+}
+
 func (d *Descriptor) read(name string) error {
 	root := d.doc.Root()
 	if d.odd.Code != "" {
@@ -344,10 +363,7 @@ func (d *Descriptor) read(name string) error {
 	for _, n := range children(child(root, "NetworkSection"), "Network") {
 		networks[attr(n, "name")] = n
 	}
-	systems := children(root, "VirtualSystem")
-	for _, c := range children(root, "VirtualSystemCollection") {
-		systems = append(systems, children(c, "VirtualSystem")...)
-	}
+	systems := systemsOf(root)
 	for _, c := range children(root, "VirtualSystemCollection") {
 		d.askFor(c, attr(c, "id"))
 	}

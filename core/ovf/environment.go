@@ -31,24 +31,19 @@ type Property struct {
 type Environment struct {
 	System     string // id of the virtual system
 	Disc       bool   // its hardware wants the document on a disc (section 11.2)
-	Others     bool   // its hardware wants it in ways that are not known here
 	Properties []Property
 }
 
 // Environment is that of machine number n: with the properties of the collections that it is in, and with values as
 // the chosen deployment option has them.
 func (d *Descriptor) Environment(n int) (*Environment, error) {
-	systems := d.doc.Root().FindElements(".//VirtualSystem")
-	if n < 0 || n >= len(systems) {
-		return nil, fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	s, err := d.system(n)
+	if err != nil {
+		return nil, err
 	}
-	s := systems[n]
 	e := &Environment{System: attr(s, "id")}
 	for _, h := range children(s, "VirtualHardwareSection") {
-		for _, way := range strings.Fields(attr(h, "transport")) {
-			e.Disc = e.Disc || way == transportDisc
-			e.Others = e.Others || way != transportDisc
-		}
+		e.Disc = e.Disc || slices.Contains(strings.Fields(attr(h, "transport")), transportDisc)
 	}
 	for of := s; of != nil && (of == s || of.Tag == "VirtualSystemCollection"); of = of.Parent() {
 		for _, section := range children(of, "ProductSection") {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"unvora.example/unvora/core/machine"
 	"unvora.example/unvora/core/ovf"
 )
 
@@ -77,7 +78,6 @@ func TestEnvironment(t *testing.T) {
 	e, err := d.Environment(0)
 	require.NoError(t, err)
 	require.True(t, e.Disc)
-	require.True(t, e.Others)
 	id, values := told(t, e)
 	require.Equal(t, "tide", id)
 	require.Equal(t, map[string]string{"site.name": "Wharf", "site.zone": "Etc/GMT", "gauge.port.1": "80",
@@ -124,4 +124,29 @@ func TestEnvironment(t *testing.T) {
 	require.Equal(t, map[string]string{"site.name": "Wharf", "site.zone": "UTC"}, values)
 	_, err = d.Environment(2)
 	require.ErrorContains(t, err, "has 2 machines, not 3")
+}
+
+// TestNested: a machine is what it was read from, also where other sections hold what looks like one.
+func TestNested(t *testing.T) {
+	nested := strings.Replace(gauges, "<DeploymentOptionSection>", `<OldSection ovf:required="false"><Info/>
+	 <VirtualSystem ovf:id="lost"><Info/><VirtualHardwareSection><Info/></VirtualHardwareSection></VirtualSystem>
+	 </OldSection><DeploymentOptionSection>`, 1)
+	d, err := ovf.Parse("gauges.ovf", []byte(nested))
+	require.NoError(t, err)
+	require.Len(t, d.Machines, 2)
+	require.Equal(t, "tide", d.Machines[0].Name)
+	e, err := d.Environment(0)
+	require.NoError(t, err)
+	require.Equal(t, "tide", e.System)
+	m := d.Machines[0].Clone()
+	m.Name = "ebb"
+	require.NoError(t, d.SetMachine(0, m))
+	require.NoError(t, d.SetProduct(1, machine.Product{Licence: "Take care"}))
+	raw, err := d.Encode(0)
+	require.NoError(t, err)
+	again, err := ovf.Parse("gauges.ovf", raw)
+	require.NoError(t, err)
+	require.Equal(t, []string{"ebb", "rain"}, []string{again.Machines[0].Name, again.Machines[1].Name})
+	require.Contains(t, string(raw), `ovf:id="lost"`)
+	require.Contains(t, again.Notes, ovf.Deviation{Code: "descriptor.eula", Subject: "rain", Message: "Take care"})
 }

@@ -28,7 +28,10 @@ func (f FileRef) joined(have map[string]Entry) (e Entry, parts []string, problem
 	faulty := func(code, format string, args ...any) (Entry, []string, *Deviation) {
 		return Entry{}, parts, &Deviation{code, f.Href, fmt.Sprintf(format, args...)}
 	}
-	count := (f.SizeBytes + f.PartBytes - 1) / f.PartBytes
+	count := f.SizeBytes / f.PartBytes
+	if f.SizeBytes%f.PartBytes > 0 {
+		count++
+	}
 	if count > mostParts {
 		return faulty("package.too-large", "%s comes in %d parts; at most %d are read.", f.Href, count, mostParts)
 	}

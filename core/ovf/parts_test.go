@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -26,7 +27,7 @@ func parted(size, part int) string {
 	 xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
 	 xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData">
 	<References><File ovf:id="f" ovf:href="d.img" ovf:size="%d" ovf:chunkSize="%d"/></References>
-	<DiskSection><Info/><Disk ovf:diskId="disk1" ovf:fileRef="f" ovf:capacity="%[1]d"/></DiskSection>
+	<DiskSection><Info/><Disk ovf:diskId="disk1" ovf:fileRef="f" ovf:capacity="4096"/></DiskSection>
 	<VirtualSystem ovf:id="x"><Info/><VirtualHardwareSection><Info/>
 	<Item><rasd:HostResource>ovf:/disk/disk1</rasd:HostResource><rasd:InstanceID>1</rasd:InstanceID>
 	 <rasd:ResourceType>17</rasd:ResourceType></Item></VirtualHardwareSection></VirtualSystem>
@@ -148,6 +149,7 @@ func TestPartsAmiss(t *testing.T) {
 		"package.truncated: d.img.000000002 should have 4 bytes and has 8": {20, 8, pieces{"0": 8, "1": 8, "2": 8}, ""},
 
 		"package.too-large: d.img comes in 2000000000 parts":             {2_000_000_000, 1, nil, ""},
+		"package.too-large: d.img comes in 4611686018427387904 parts":    {math.MaxInt, 2, nil, ""},
 		"package.file-unused: No part of the descriptor names d.img.000": {8, 8, pieces{"0": 8, "1": 8}, ""},
 		"manifest.incomplete: The manifest does not name d.img":          {16, 8, pieces{"0": 8, "1": 8}, zeros},
 	} {

@@ -1,7 +1,6 @@
 package ovf
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -14,11 +13,11 @@ import (
 // SetProduct tells of machine number n what product it is, and which licence is to be accepted (DSP0243 1.1, sections
 // 9.4 and 9.5). What the descriptor says already stays where p says nothing else.
 func (d *Descriptor) SetProduct(n int, p machine.Product) error {
-	systems := d.doc.Root().FindElements(".//VirtualSystem")
-	if n < 0 || n >= len(systems) {
-		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	s, err := d.system(n)
+	if err != nil {
+		return err
 	}
-	d.product(systems[n], p)
+	d.product(s, p)
 	return nil
 }
 

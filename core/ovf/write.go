@@ -106,11 +106,10 @@ func removeAttr(e *etree.Element, local string) {
 // The files of a package with one machine become those of its disks.
 func (d *Descriptor) SetMachine(n int, m *machine.Machine) error {
 	root := d.doc.Root()
-	systems := root.FindElements(".//VirtualSystem")
-	if n >= len(systems) {
-		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	s, err := d.system(n)
+	if err != nil {
+		return err
 	}
-	s := systems[n]
 	pre := d.prefix()
 	setAttr(s, pre, "id", m.Name)
 	name := child(s, "Name")
@@ -169,10 +168,11 @@ func (d *Descriptor) Only(n int) error {
 			}
 		}
 	}
-	systems := root.FindElements(".//VirtualSystem")
-	if n < 0 || n >= len(systems) {
-		return fmt.Errorf("the descriptor has %d machines, not %d", len(systems), n+1)
+	s, err := d.system(n)
+	if err != nil {
+		return err
 	}
+	systems := root.FindElements(".//VirtualSystem")
 	if len(systems) == 1 && len(d.Machines) == 1 && systems[0].Parent() == root {
 		return nil
 	}
@@ -182,7 +182,7 @@ func (d *Descriptor) Only(n int) error {
 	for _, c := range children(root, "VirtualSystemCollection") {
 		root.RemoveChild(c)
 	}
-	root.AddChild(systems[n])
+	root.AddChild(s)
 	return nil
 }
 

@@ -12,25 +12,30 @@ import (
 
 const propertyMissing = "descriptor.property-missing"
 
-// told is what a machine of a package is told of it, with the values that were said, and these as KEY=VALUE.
+// told is what a machine of a package is told of it, with the values that were said, and those of them that are no
+// secrets as KEY=VALUE.
 func told(facts ImportFacts, said map[string]string) (*ovf.Environment, []string, error) {
 	d := facts.Package.Envelope
 	env, err := d.Environment(facts.Machine)
 	if err != nil {
 		return nil, nil, err
 	}
-	var set []string
 	for _, name := range slices.Sorted(maps.Keys(said)) {
 		there, err := env.Set(name, said[name])
 		if err != nil {
 			return nil, nil, fmt.Errorf("property %w", err)
 		}
 		if there {
-			set = append(set, name+"="+said[name])
 			continue
 		}
 		if err := ofAnother(d, name); err != nil {
 			return nil, nil, err
+		}
+	}
+	var set []string
+	for _, p := range env.Properties {
+		if _, is := said[p.Name]; is && !p.Secret { // the inventory is read by many
+			set = append(set, p.Name+"="+p.Value)
 		}
 	}
 	return env, set, nil

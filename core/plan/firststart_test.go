@@ -176,7 +176,8 @@ func TestImportTold(t *testing.T) {
 	require.Equal(t, "As its package asks for, its guest is told on a disc where it is: unit=m, key (not shown), "+
 		"depth=, made=2026. Other values: --property KEY=VALUE.", finding(p, "environment.told").Message)
 
-	p, err = importing(disc, "", plan.BringRequest{Properties: map[string]string{"depth": "40", "unit": "ft"},
+	p, err = importing(disc, "", plan.BringRequest{
+		Properties: map[string]string{"depth": "40", "unit": "ft", "key": "surge"},
 		FirstStart: &firststart.Data{HostName: "{name}"}})
 	require.NoError(t, err)
 	keep(t, p)
@@ -185,7 +186,8 @@ func TestImportTold(t *testing.T) {
 	require.Equal(t, "tide-gauge", put.FirstStart.Data.HostName)
 	require.Contains(t, put.FirstStart.Environment, `ovfenv:key="unit" ovfenv:value="ft"`)
 	m := stepsOf[plan.Record](p)[0].Machine
-	require.Equal(t, []string{"depth=40", "unit=ft"}, m.Properties)
+	require.Equal(t, []string{"unit=ft", "depth=40"}, m.Properties, "no secrets in the inventory")
+	require.Contains(t, put.FirstStart.Environment, `ovfenv:value="surge"`)
 	require.Equal(t, firststart.File, m.Devices[len(m.Devices)-1].File)
 	seed, err := put.FirstStart.Seed("c9", m, nil)
 	require.NoError(t, err)
