@@ -330,11 +330,7 @@ func (b *builder) reach(h HostFacts) {
 			"look at "+
 			"its log; then try again.", h.Name), nil), "")
 	}
-	if h.WantsProtocol > 0 && h.Protocol < h.WantsProtocol {
-		b.raise(fit.Raise("host.older", h.Name, fmt.Sprintf("The agent on %s speaks protocol %d, the service %d. "+
-			"Update it.",
-			h.Name, h.Protocol, h.WantsProtocol), nil), "")
-	}
+	b.older(h.Name, h.Protocol, h.WantsProtocol)
 	if h.ClockOff > 60 || h.ClockOff < -60 {
 		b.raise(fit.Raise("host.clock", h.Name, fmt.Sprintf("The clock of %s is off by %d s.", h.Name, h.ClockOff),
 			map[string]any{"seconds": h.ClockOff}), "")
@@ -406,5 +402,13 @@ func (b *builder) poolState(p PoolFacts, h HostFacts) {
 		b.raise(fit.Raise("pool.slow", p.Name, fmt.Sprintf("Machines run slowly from the pool %s: %s.", p.Name, p.Slow),
 			nil),
 			"")
+	}
+}
+
+// older raises that an agent would misunderstand what it is asked.
+func (b *builder) older(host string, protocol, wants int) {
+	if wants > 0 && protocol < wants {
+		b.raise(fit.Raise("host.older", host, fmt.Sprintf("The agent on %s speaks protocol %d, the service %d. "+
+			"Update it.", host, protocol, wants), nil), "")
 	}
 }

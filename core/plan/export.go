@@ -151,7 +151,7 @@ type exporting struct {
 	*builder
 	req            ExportRequest
 	several        bool
-	told           map[string]bool // hosts that don't answer
+	told           map[string]bool // hosts whose agents were looked at
 	list           []exported
 	bytes, largest int64
 }
@@ -179,13 +179,8 @@ func (e *exporting) add(facts ExportFacts) error {
 	if facts.Answers != nil {
 		e.answers = facts.Answers
 	}
-	if facts.Host.State == HostUnreachable && !e.told[facts.Host.Name] {
-		e.told[facts.Host.Name] = true
-		e.raise(fit.Raise("host.unreachable", facts.Host.Name,
-			fmt.Sprintf("The agent on %s does not answer. Start it, or look at its log; then try again.",
-				facts.Host.Name), nil),
-			"")
-	}
+	e.agent(facts.Host.Name, facts.Host.State, facts.Host.Protocol, facts.Host.WantsProtocol, fmt.Sprintf(
+		"The agent on %s does not answer. Start it, or look at its log; then try again.", facts.Host.Name))
 	if facts.PoolState == PoolAway {
 		e.raise(fit.Raise("pool.away", subject, "The pool that holds its files is not there now. Bring it back, or "+
 			"export "+
@@ -411,6 +406,18 @@ func (e *exporting) disks() string {
 	return text
 }
 
+// agent raises, once, what keeps an agent from its part in the export: it is silent, or would misunderstand it.
+func (e *exporting) agent(host string, state HostState, protocol, wants int, silent string) {
+	if e.told[host] {
+		return
+	}
+	e.told[host] = true
+	if state == HostUnreachable {
+		e.raise(fit.Raise("host.unreachable", host, silent, nil), "")
+	}
+	e.older(host, protocol, wants)
+}
+
 // onShelf raises what keeps the shelf, or the pool, from taking the package.
 func (e *exporting) onShelf(s ShelfFacts) {
 	kind := "shelf"
@@ -418,10 +425,8 @@ func (e *exporting) onShelf(s ShelfFacts) {
 		kind = "pool"
 		e.poolState(*s.Pool, HostFacts{Name: s.HostName})
 	}
-	if s.HostState == HostUnreachable && !e.told[s.HostName] {
-		e.raise(fit.Raise("host.unreachable", s.HostName, fmt.Sprintf("The agent on %s, where the %s %s is, does not "+
-			"answer. Start it, or choose another place.", s.HostName, kind, s.Name), nil), "")
-	}
+	e.agent(s.HostName, s.HostState, s.Protocol, s.WantsProtocol, fmt.Sprintf("The agent on %s, where the %s %s is, "+
+		"does not answer. Start it, or choose another place.", s.HostName, kind, s.Name))
 	if s.OfMachine {
 		e.raise(fit.Raise("place.taken", s.Directory, fmt.Sprintf("%s is a machine's folder in the pool %s. Choose "+
 			"another directory.", s.Directory, s.Name), nil), "")

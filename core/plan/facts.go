@@ -66,6 +66,8 @@ type ShelfFacts struct {
 	Pool             *PoolFacts // that it is; nil for a shelf
 	HostID, HostName string
 	HostState        HostState
+	Protocol         int // that the agent there speaks, and that the service does, as of a host
+	WantsProtocol    int
 	FreeBytes        int64
 	Directory        string          // of a pool, that the package comes into
 	OfMachine        bool            // Directory is a machine's folder

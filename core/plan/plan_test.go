@@ -279,6 +279,20 @@ func TestExport(t *testing.T) {
 	keep(t, p)
 	require.NotContains(t, p.Steps[0].What, "kept aside", "it is laid out before, and so its size is known")
 
+	// An agent that would misunderstand what it is asked is not asked, neither the one that reads nor one that writes.
+	older := facts
+	older.Host.Protocol, older.Host.WantsProtocol = 3, 4
+	p, err = plan.Export(older, plan.ExportRequest{File: "x.ova"})
+	require.NoError(t, err)
+	require.Equal(t, "petrel", finding(p, "host.older").Subject)
+	require.False(t, p.Runnable)
+	older = facts
+	older.Shelf = &plan.ShelfFacts{Name: "loft", HostID: "far", HostName: "gannet", FreeBytes: 1 << 40, Protocol: 3,
+		WantsProtocol: 4}
+	p, err = plan.Export(older, plan.ExportRequest{File: "x.ova"})
+	require.NoError(t, err)
+	require.Equal(t, "gannet", finding(p, "host.older").Subject)
+
 	facts.Copy.State = "running"
 	p, err = plan.Export(facts, plan.ExportRequest{File: "x.ova"})
 	require.NoError(t, err)

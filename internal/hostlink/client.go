@@ -162,7 +162,6 @@ const (
 	surveyTime = 2 * time.Minute
 	lookTime   = time.Minute
 	trashTime  = 10 * time.Second // since all hosts are asked
-	freeTime   = 20 * time.Second // since a person waits for the plan, which can do without
 
 	// An agent that says nothing is asked whether it is there, and one that does not
 	// answer that is none that works at something long.
@@ -337,7 +336,7 @@ func (h *Host) Held(ctx context.Context, q HeldRequest) ([]disk.Span, error) {
 // Free asks what the file systems on a disk mark as free.
 func (h *Host) Free(ctx context.Context, q FreeRequest) (*fit.FreeSpace, error) {
 	var f fit.FreeSpace
-	return &f, h.quick(ctx, freeTime, http.MethodPost, "/v1/disks/free", nil, q, &f)
+	return &f, h.quick(ctx, lookTime, http.MethodPost, "/v1/disks/free", nil, q, &f)
 }
 
 // Sums hashes blocks of a disk.

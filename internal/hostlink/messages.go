@@ -14,7 +14,7 @@ import (
 )
 
 // Protocol is raised when an older agent would misunderstand.
-const Protocol = 3
+const Protocol = 4
 
 // Hello is what a host tells of itself.
 type Hello struct {

@@ -18,7 +18,9 @@ import (
 func (w *Work) lookouts(workers *river.Workers) []*river.PeriodicJob {
 	river.AddWorker(workers, &lookout{w: w})
 	river.AddWorker(workers, &resharing{w: w})
-	return []*river.PeriodicJob{onceIn(surveyEvery, lookoutArgs{}), onceIn(reshareEvery, resharingArgs{})}
+	river.AddWorker(workers, &pruning{w: w})
+	return []*river.PeriodicJob{onceIn(surveyEvery, lookoutArgs{}), onceIn(reshareEvery, resharingArgs{}),
+		onceIn(pruneEvery, pruningArgs{})}
 }
 
 // onceIn is a job that one of all services does once in a while, however often they are started.
@@ -44,6 +46,24 @@ func (r *resharing) Work(ctx context.Context, _ *river.Job[resharingArgs]) error
 	return r.w.inv.KeepShared(ctx)
 }
 
+// pruningArgs is the dropping of what has been over for long. It holds nothing else up, and goes on the next time with
+// what it has not come to.
+type pruningArgs struct{}
+
+func (pruningArgs) Kind() string { return "prune" }
+
+type pruning struct {
+	river.WorkerDefaults[pruningArgs]
+	w *Work
+}
+
+func (*pruning) Timeout(*river.Job[pruningArgs]) time.Duration { return pruneEvery / 2 }
+
+func (p *pruning) Work(ctx context.Context, _ *river.Job[pruningArgs]) error {
+	inv, keep := p.w.inv, p.w.Terms
+	return errors.Join(inv.PruneJobs(ctx, keep.Jobs), inv.PruneHistory(ctx, keep.History))
+}
+
 // lookoutArgs is the survey of all managers, and the dropping of what is old.
 type lookoutArgs struct{}
 
@@ -57,9 +77,7 @@ type lookout struct {
 func (*lookout) Timeout(*river.Job[lookoutArgs]) time.Duration { return 10 * time.Minute }
 
 func (l *lookout) Work(ctx context.Context, _ *river.Job[lookoutArgs]) error {
-	inv, keep := l.w.inv, l.w.Terms
-	if err := errors.Join(inv.PruneEvents(ctx, keepEvents), inv.PruneJobs(ctx, keep.Jobs),
-		inv.PruneHistory(ctx, keep.History)); err != nil {
+	if err := l.w.inv.PruneEvents(ctx, keepEvents); err != nil {
 		return err
 	}
 	r := newRound(l.w, false)

@@ -36,6 +36,7 @@ type Work struct {
 const (
 	surveyEvery  = time.Minute // of managers
 	reshareEvery = time.Hour
+	pruneEvery   = time.Hour
 	keepEvents   = time.Hour
 )
 

@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -51,6 +52,8 @@ type Export struct {
 	OVF         string           `json:"ovf,omitempty"`
 	DiskFormat  string           `json:"diskFormat,omitempty"` // FORMAT or FORMAT:VARIANT; "" for a compressed stream
 	Compact     bool             `json:"compact,omitempty"`    // without what file systems mark as free
+
+	until time.Time // that hosts are asked what is free
 }
 
 // diskFile is what disks in the package are written as.
@@ -110,6 +113,7 @@ func (r *Export) draw(ctx context.Context, g *Gatherer) (*Drawn, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.until = time.Now().Add(freePatience)
 	if r.Together {
 		return r.pack(ctx, g, copies)
 	}
@@ -238,7 +242,7 @@ func (r *Export) facts(ctx context.Context, g *Gatherer, c *subject) (*plan.Expo
 			facts.Machine = folder.Machine // as it is now
 		}
 		if r.Compact && (r.Snapshot != "" || !facts.Copy.State.Active()) {
-			facts.Free = g.free(ctx, c, r.read(facts))
+			facts.Free = g.free(ctx, c, r.read(facts), r.until)
 		}
 	}
 	return facts, nil
@@ -263,16 +267,23 @@ func (r *Export) read(facts *plan.ExportFacts) (paths []string) {
 	return paths
 }
 
-// free asks a copy's host what file systems mark as free on disks.
-func (g *Gatherer) free(ctx context.Context, c *subject, paths []string) map[string]plan.DiskFree {
+// freePatience is how long a plan may wait in all for what is free on disks: it can do without.
+const freePatience = 20 * time.Second
+
+// free asks a copy's host what file systems mark as free on disks, until a time.
+func (g *Gatherer) free(ctx context.Context, c *subject, paths []string, until time.Time) map[string]plan.DiskFree {
+	ctx, stop := context.WithDeadline(ctx, until)
+	defer stop()
 	of := map[string]plan.DiskFree{}
 	for _, p := range paths {
-		free, err := g.hosts.Agent(c.at).Free(ctx, hostlink.FreeRequest{Path: p})
-		if err != nil {
+		switch free, err := g.hosts.Agent(c.at).Free(ctx, hostlink.FreeRequest{Path: p}); {
+		case ctx.Err() != nil:
+			of[p] = plan.DiskFree{Unknown: fmt.Sprintf("looking takes longer than %s", freePatience)}
+		case err != nil:
 			of[p] = plan.DiskFree{Unknown: err.Error()}
-			continue
+		default:
+			of[p] = plan.DiskFree{FreeSpace: *free}
 		}
-		of[p] = plan.DiskFree{FreeSpace: *free}
 	}
 	return of
 }
@@ -292,7 +303,8 @@ func (g *Gatherer) shelf(ctx context.Context, dest *Destination, d *Drawn) (*pla
 	}
 	g.hosts.AsNow(ctx, holder)
 	return g.kept(ctx, &plan.ShelfFacts{ID: s.ID.String(), Name: s.Name, Path: s.Path, HostID: s.HostID.String(),
-		HostName: s.Host, HostState: holder.State, FreeBytes: s.FreeBytes}, s.ID, s.HostID, dest, d)
+		HostName: s.Host, HostState: holder.State, Protocol: holder.Protocol, WantsProtocol: wants(holder),
+		FreeBytes: s.FreeBytes}, s.ID, s.HostID, dest, d)
 }
 
 // kept puts down what a package is to be called that comes to a shelf or a pool, at a host, and whether that name is
@@ -354,7 +366,8 @@ func (g *Gatherer) poolAsShelf(ctx context.Context, dest *Destination, c *subjec
 		return nil, fmt.Errorf("pool %s of %s: %w", p.Name, host.Name, err)
 	}
 	return g.kept(ctx, &plan.ShelfFacts{Pool: &p, ID: p.ID, Name: p.Name, Path: p.Path, HostID: host.ID,
-		HostName: host.Name, HostState: host.State, FreeBytes: p.FreeBytes}, id, at.ID, dest, d)
+		HostName: host.Name, HostState: host.State, Protocol: host.Protocol, WantsProtocol: host.WantsProtocol,
+		FreeBytes: p.FreeBytes}, id, at.ID, dest, d)
 }
 
 func (g *Gatherer) unknownShelf(ctx context.Context, name string) error {

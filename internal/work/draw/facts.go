@@ -32,10 +32,8 @@ func (g *Gatherer) HostFacts(ctx context.Context, h *inventory.Host) (plan.HostF
 	g.hosts.AsNow(ctx, h)
 	f := plan.HostFacts{ID: h.ID.String(), Name: h.Name, State: h.State, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes,
 		Abilities: h.Abilities,
-		Protocol:  h.Protocol, ClockOff: h.ClockOff, Ports: h.Ports, Reached: addressOf(ctx, h.Address)}
-	if h.Protocol > 0 { // it was heard of since that is noted
-		f.WantsProtocol = hostlink.Protocol
-	}
+		Protocol:  h.Protocol, WantsProtocol: wants(h), ClockOff: h.ClockOff, Ports: h.Ports,
+		Reached: addressOf(ctx, h.Address)}
 	var err error
 	if f.Family, err = fit.FamilyByName(h.Family); err != nil {
 		return f, err
@@ -57,6 +55,14 @@ func (g *Gatherer) HostFacts(ctx context.Context, h *inventory.Host) (plan.HostF
 		f.Switches = append(f.Switches, s.Wiring())
 	}
 	return f, err
+}
+
+// wants is the protocol that a host's agent is to speak; 0 where nothing was heard of it since that is noted.
+func wants(h *inventory.Host) int {
+	if h.Protocol == 0 {
+		return 0
+	}
+	return hostlink.Protocol
 }
 
 // addressOf is the address that a host's name stands for; "" when that can't be
