@@ -209,14 +209,18 @@ func (s *Skeleton) Open() (*Package, error) {
 		e, ok := have[f.Href]
 		if !ok && f.PartBytes > 0 {
 			var problem *Deviation
-			var parts []string
-			e, parts, problem = f.joined(have)
-			for _, name := range parts {
-				named[name] = true
-			}
-			if problem != nil {
+			if e, problem = f.joined(have); problem != nil { // it is told once, and not of each part again
 				p.Deviations = append(p.Deviations, *problem)
+				for name := range have {
+					named[name] = named[name] || isPart(f.Href, name)
+				}
+				for name := range p.Sums {
+					named[name] = named[name] || isPart(f.Href, name)
+				}
 				continue
+			}
+			for n := range e.Parts {
+				named[PartName(f.Href, n)] = true
 			}
 			ok, have[f.Href], p.joined[f.Href] = true, e, e
 			if sum, all := partedDigest(e, p.Sums); all {

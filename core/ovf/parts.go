@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"strconv"
+	"strings"
 
 	"unvora.example/unvora/core/disk"
 )
@@ -18,15 +20,22 @@ import (
 // PartName is what part n of a file is called.
 func PartName(href string, n int) string { return fmt.Sprintf("%s.%09d", href, n) }
 
+// isPart tells whether a name is that of a part of a file.
+func isPart(href, name string) bool {
+	number, ok := strings.CutPrefix(name, href+".")
+	n, err := strconv.Atoi(number)
+	return ok && err == nil && n >= 0 && name == PartName(href, n)
+}
+
 // mostParts of a file are looked for.
 const mostParts = 1 << 20
 
 // joined finds the parts of a file among the entries, by their names. It says what of them is missing or has another
 // size than it should.
-func (f FileRef) joined(have map[string]Entry) (e Entry, parts []string, problem *Deviation) {
+func (f FileRef) joined(have map[string]Entry) (e Entry, problem *Deviation) {
 	e.Name = f.Href
-	faulty := func(code, format string, args ...any) (Entry, []string, *Deviation) {
-		return Entry{}, parts, &Deviation{code, f.Href, fmt.Sprintf(format, args...)}
+	faulty := func(code, format string, args ...any) (Entry, *Deviation) {
+		return Entry{}, &Deviation{code, f.Href, fmt.Sprintf(format, args...)}
 	}
 	count := f.SizeBytes / f.PartBytes
 	if f.SizeBytes%f.PartBytes > 0 {
@@ -50,13 +59,13 @@ func (f FileRef) joined(have map[string]Entry) (e Entry, parts []string, problem
 		if stated {
 			want = min(want, f.SizeBytes-e.Size)
 		}
-		if parts = append(parts, name); part.Size != want && stated {
+		if part.Size != want && stated {
 			return faulty("package.truncated", "%s should have %d bytes and has %d.", name, want, part.Size)
 		}
 		e.Parts = append(e.Parts, part)
 		e.Size += part.Size
 	}
-	return e, parts, nil
+	return e, nil
 }
 
 // At tells where byte n of an entry lies in its archive, and how many bytes of it follow there.

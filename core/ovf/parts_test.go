@@ -142,7 +142,8 @@ func TestPartsAmiss(t *testing.T) {
 		have       pieces
 		manifest   string
 	}{
-		"package.file-missing: d.img comes in parts, and d.img.000000001 is not": {20, 8, pieces{"0": 8, "2": 4}, ""},
+		"package.file-missing: d.img comes in parts, and d.img.000000001 is not": {20, 8, pieces{"0": 8, "2": 4},
+			zeros},
 		"package.file-missing: d.img comes in parts, and d.img.000000000 is not": {20, 8, nil, ""},
 
 		"package.truncated: d.img.000000000 should have 8 bytes and has 7": {20, 8, pieces{"0": 7, "1": 8, "2": 4}, ""},
@@ -165,6 +166,13 @@ func TestPartsAmiss(t *testing.T) {
 			all = append(all, d.Code+": "+d.Message)
 		}
 		require.Contains(t, strings.Join(all, "\n"), says)
+		of := 0 // parts, and the file that they are
+		for _, one := range all {
+			if strings.HasPrefix(one, "package.") || strings.HasPrefix(one, "manifest.incomplete") {
+				of++
+			}
+		}
+		require.Equal(t, 1, of, "it is told once: %v", all)
 	}
 	whole, err := (&ovf.Skeleton{DescriptorName: "x.ovf", Descriptor: parted(9, -8),
 		Entries: []ovf.Entry{{Name: "x.ovf"}, {Name: "d.img", Size: 9}}}).Open()
